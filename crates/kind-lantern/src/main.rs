@@ -1,0 +1,2 @@
+//! (being written)
+fn main() {}

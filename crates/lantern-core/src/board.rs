@@ -1,0 +1,259 @@
+//! The board: which release is live where. A pure fold over the ledger's events.
+
+use std::collections::BTreeMap;
+
+use jiff::Timestamp;
+
+use crate::digest::{InputDigest, ReleaseId};
+use crate::event::{Asked, BranchFacts, Event, EventBody, EventId, PlaceRef, Pushed};
+use crate::names::Name;
+use crate::version::{BuildNumber, ReleaseAsked, ReleaseName};
+
+/// A sealed release as the ledger knows it.
+#[derive(Debug, Clone, PartialEq)]
+pub struct KnownRelease {
+    /// Its identity.
+    pub id: ReleaseId,
+    /// How people name it.
+    pub name: ReleaseName,
+    /// What went in.
+    pub input: InputDigest,
+    /// When it was sealed.
+    pub sealed_at: Timestamp,
+}
+
+/// A branch of a place, by the storefront's id, the title's handle and the branch's name.
+pub type BranchKey = (PlaceRef, Name);
+
+/// Everything that follows from the events of one edition.
+#[derive(Debug, Clone, Default, PartialEq)]
+pub struct Board {
+    /// In the order of sealing.
+    pub releases: Vec<KnownRelease>,
+    /// The highest number ever reserved.
+    pub highest_number: Option<BuildNumber>,
+    /// Numbers reserved and not yet sealed, by their input.
+    pub reserved: BTreeMap<InputDigest, BuildNumber>,
+    /// What each branch has: of all that was said, what has the highest server revision.
+    pub branches: BTreeMap<BranchKey, BranchFacts>,
+    /// Builds that were pushed, in order.
+    pub pushed: Vec<Pushed>,
+    /// Deeds that were asked for and of which nothing more is known.
+    pub open: BTreeMap<EventId, Asked>,
+}
+
+impl Board {
+    /// Folds events, given in the ledger's order, of one edition; others are passed over.
+    pub fn fold<'a>(edition: &Name, events: impl IntoIterator<Item = &'a Event>) -> Self {
+        let mut board = Self::default();
+        for event in events.into_iter().filter(|e| e.edition == *edition) {
+            board.apply(event);
+        }
+        board
+    }
+
+    fn apply(&mut self, event: &Event) {
+        match &event.body {
+            EventBody::NumberReserved(reserved) => {
+                self.highest_number = self.highest_number.max(Some(reserved.number));
+                self.reserved.insert(reserved.input, reserved.number);
+            }
+            EventBody::Sealed(sealed) => {
+                self.highest_number = self.highest_number.max(Some(sealed.name.number));
+                self.reserved.remove(&sealed.input);
+                if !self.releases.iter().any(|r| r.id == sealed.release) {
+                    self.releases.push(KnownRelease {
+                        id: sealed.release,
+                        name: sealed.name.clone(),
+                        input: sealed.input,
+                        sealed_at: event.recorded_at,
+                    });
+                }
+            }
+            EventBody::Asked(asked) => {
+                self.open.insert(asked.key, asked.clone());
+            }
+            EventBody::Pushed(pushed) => {
+                if let Some(key) = pushed.key {
+                    self.open.remove(&key);
+                }
+                let same = |p: &Pushed| p.place == pushed.place && p.release == pushed.release;
+                if !self.pushed.iter().any(same) {
+                    self.pushed.push(pushed.clone());
+                }
+            }
+            EventBody::Moved(moved) => {
+                self.open.remove(&moved.key);
+                self.learn(&moved.place, &moved.facts);
+            }
+            EventBody::NotDone(not_done) => {
+                self.open.remove(&not_done.key);
+            }
+            EventBody::Seen(seen) => self.learn(&seen.place, &seen.facts),
+            EventBody::Connected(_) | EventBody::Other { .. } => {}
+        }
+    }
+
+    /// Branch facts are ordered by the server's revision, never by clocks.
+    fn learn(&mut self, place: &PlaceRef, facts: &BranchFacts) {
+        let key = (place.clone(), facts.branch.clone());
+        let newer = self
+            .branches
+            .get(&key)
+            .is_none_or(|known| known.revision < facts.revision);
+        if newer {
+            self.branches.insert(key, facts.clone());
+        }
+    }
+
+    /// Returns the newest release that is meant by what was asked; the newest of all when nothing was.
+    pub fn release(&self, asked: Option<&ReleaseAsked>) -> Option<&KnownRelease> {
+        let fits = |r: &&KnownRelease| asked.is_none_or(|asked| asked.matches(&r.name));
+        self.releases.iter().filter(fits).max_by_key(|r| r.name.number)
+    }
+
+    /// Returns the build that a release has at a place.
+    pub fn build_of(&self, place: &PlaceRef, release: ReleaseId) -> Option<u64> {
+        self.pushed
+            .iter()
+            .find(|p| p.place == *place && p.release == release)
+            .map(|p| p.build)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::event::{BranchBuild, Deed, Moved, NotDone, NumberReserved, Sealed, Seen};
+    use proptest::prelude::*;
+
+    fn place() -> PlaceRef {
+        PlaceRef {
+            storefront: "brambleyard-1".into(),
+            name: "brambleyard".parse().unwrap(),
+            handle: "saltmarsh-post".parse().unwrap(),
+        }
+    }
+
+    fn id(n: u8) -> EventId {
+        EventId::new(Timestamp::UNIX_EPOCH, [n; 10])
+    }
+
+    fn event(body: EventBody) -> Event {
+        Event {
+            id: id(0),
+            device: "d".into(),
+            sequence: 1,
+            predecessor: None,
+            actor: "wren".into(),
+            recorded_at: Timestamp::UNIX_EPOCH,
+            happened_at: None,
+            revision: None,
+            edition: Name::full_edition(),
+            body,
+        }
+    }
+
+    fn name(text: &str) -> ReleaseName {
+        text.parse().unwrap()
+    }
+
+    fn facts(revision: u64, release: &str) -> BranchFacts {
+        let build = BranchBuild {
+            build: revision,
+            release: ReleaseId::of(release.as_bytes()),
+            name: name(release),
+        };
+        BranchFacts {
+            branch: "open-water".parse().unwrap(),
+            revision,
+            since: None,
+            by: None,
+            targets: [("linux".parse().unwrap(), build)].into(),
+        }
+    }
+
+    fn sealed(release: &str) -> EventBody {
+        let input = InputDigest::of(release.as_bytes());
+        EventBody::Sealed(Sealed {
+            release: ReleaseId::of(release.as_bytes()),
+            name: name(release),
+            input,
+        })
+    }
+
+    fn fold(bodies: Vec<EventBody>) -> Board {
+        let events: Vec<Event> = bodies.into_iter().map(event).collect();
+        Board::fold(&Name::full_edition(), &events)
+    }
+
+    #[test]
+    fn releases_are_found_as_people_ask() {
+        let board = fold(vec![sealed("1.3.2 (25)"), sealed("1.4.0 (26)"), sealed("1.4.0 (27)")]);
+        let ask = |text: &str| board.release(Some(&text.parse().unwrap())).map(|r| r.name.to_string());
+        assert_eq!(ask("1.4.0").as_deref(), Some("1.4.0 (27)"));
+        assert_eq!(ask("26").as_deref(), Some("1.4.0 (26)"));
+        assert_eq!(ask("2.0"), None);
+        assert_eq!(board.release(None).unwrap().name.to_string(), "1.4.0 (27)");
+        assert_eq!(board.highest_number.unwrap().get(), 27);
+    }
+
+    #[test]
+    fn a_reserved_number_waits_for_its_release() {
+        let input = InputDigest::of(b"1.4.0 (27)");
+        let number = BuildNumber::new(27).unwrap();
+        let reserved = EventBody::NumberReserved(NumberReserved { number, input });
+        let board = fold(vec![reserved.clone()]);
+        assert_eq!(board.reserved.get(&input), Some(&number));
+        assert!(fold(vec![reserved, sealed("1.4.0 (27)")]).reserved.is_empty());
+    }
+
+    #[test]
+    fn a_deed_is_open_until_something_is_known() {
+        let asked = Asked {
+            key: id(1),
+            place: place(),
+            deed: Deed::Promote {
+                branch: "open-water".parse().unwrap(),
+            },
+            release: ReleaseId::of(b"r"),
+            name: name("1.4.0 (27)"),
+        };
+        let ask = EventBody::Asked(asked);
+        assert_eq!(fold(vec![ask.clone()]).open.len(), 1);
+        let moved = Moved {
+            key: id(1),
+            place: place(),
+            facts: facts(3, "1.4.0 (27)"),
+            comment: None,
+        };
+        assert!(fold(vec![ask.clone(), EventBody::Moved(moved)]).open.is_empty());
+        let not_done = NotDone {
+            key: id(1),
+            why: "never arrived".into(),
+        };
+        assert!(fold(vec![ask, EventBody::NotDone(not_done)]).open.is_empty());
+    }
+
+    #[test]
+    fn other_editions_and_unknown_kinds_change_nothing() {
+        let mut other = event(sealed("1.4.0 (27)"));
+        other.edition = "demo".parse().unwrap();
+        let unknown = event(EventBody::Other {
+            kind: "moon".into(),
+            version: 3,
+            payload: serde_json::Value::Null,
+        });
+        assert_eq!(Board::fold(&Name::full_edition(), &[other, unknown]), Board::default());
+    }
+
+    proptest! {
+        #[test]
+        fn the_highest_revision_wins_in_any_order(order in Just((1..9_u64).collect::<Vec<_>>()).prop_shuffle()) {
+            let seen = |r: &u64| EventBody::Seen(Seen { place: place(), facts: facts(*r, &format!("1.0.{r} ({r})")) });
+            let board = fold(order.iter().map(seen).collect());
+            prop_assert_eq!(board.branches.len(), 1);
+            prop_assert_eq!(board.branches.values().next().unwrap().revision, 8);
+        }
+    }
+}

@@ -1,0 +1,353 @@
+//! Holds a TOML text against the JSON Schema of the raw types: every unknown key and wrong type, with its span.
+
+use std::ops::Range;
+use std::sync::OnceLock;
+
+use serde_json::Value;
+use toml::Spanned;
+use toml::de::{DeTable, DeValue};
+
+use super::raw;
+use crate::names::nearest;
+
+/// One step of the way to a value.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum ConfigKey<'a> {
+    /// Into a table.
+    Key(&'a str),
+    /// Into an array.
+    Item(usize),
+}
+
+/// Something whose shape is wrong.
+#[derive(Debug)]
+pub(super) struct Problem {
+    pub code: &'static str,
+    pub span: Range<usize>,
+    pub what: String,
+    pub cure: String,
+}
+
+/// Where each value stands in the text, and what is wrong with its shape.
+pub(super) struct Shape {
+    root: Spans,
+    pub problems: Vec<Problem>,
+}
+
+/// A value's span and those below it.
+struct Spans {
+    key: Range<usize>,
+    value: Range<usize>,
+    below: Below,
+}
+
+enum Below {
+    Nothing,
+    Table(Vec<(String, Spans)>),
+    Array(Vec<Spans>),
+}
+
+pub(super) fn schema() -> Value {
+    static SCHEMA: OnceLock<Value> = OnceLock::new();
+    SCHEMA
+        .get_or_init(|| schemars::schema_for!(raw::Config).to_value())
+        .clone()
+}
+
+impl Shape {
+    pub(super) fn read(text: &str) -> Self {
+        let nothing = || Spans {
+            key: 0..0,
+            value: 0..0,
+            below: Below::Nothing,
+        };
+        match DeTable::parse(text) {
+            Ok(table) => {
+                let schema = schema();
+                let mut walk = Walk {
+                    schema: &schema,
+                    problems: Vec::new(),
+                };
+                walk.table(table.get_ref(), table.span(), &schema, "");
+                let root = Spans {
+                    key: 0..0,
+                    value: table.span(),
+                    below: below_table(table.get_ref()),
+                };
+                Self {
+                    root,
+                    problems: walk.problems,
+                }
+            }
+            Err(error) => {
+                let problem = Problem {
+                    code: "not-toml",
+                    span: error.span().unwrap_or(0..0),
+                    what: format!("this is not TOML: {}", error.message().replace('\n', ", ")),
+                    cure: "texts stand in \"quotes\", lists in [brackets], one key = value per line".to_owned(),
+                };
+                Self {
+                    root: nothing(),
+                    problems: vec![problem],
+                }
+            }
+        }
+    }
+
+    /// Returns the span of a value, or of the nearest thing above it that exists.
+    pub(super) fn span(&self, way: &[ConfigKey<'_>]) -> Range<usize> {
+        let mut here = &self.root;
+        for (depth, step) in way.iter().enumerate() {
+            let next = match (step, &here.below) {
+                (ConfigKey::Key(name), Below::Table(entries)) => {
+                    entries.iter().find(|(key, _)| key == name).map(|(_, spans)| spans)
+                }
+                (ConfigKey::Item(i), Below::Array(items)) => items.get(*i),
+                _ => None,
+            };
+            match next {
+                Some(next) => here = next,
+                None if depth == 0 => return 0..0,
+                None => return here.key.clone(),
+            }
+        }
+        // A table's own span is its header or braces; its key reads better.
+        if matches!(here.below, Below::Table(_)) {
+            here.key.clone()
+        } else {
+            here.value.clone()
+        }
+    }
+}
+
+fn below_table(table: &DeTable<'_>) -> Below {
+    Below::Table(
+        table
+            .iter()
+            .map(|(key, value)| (key.get_ref().to_string(), spans(key.span(), value)))
+            .collect(),
+    )
+}
+
+fn spans(key: Range<usize>, value: &Spanned<DeValue<'_>>) -> Spans {
+    let below = match value.get_ref() {
+        DeValue::Table(table) => below_table(table),
+        DeValue::Array(items) => Below::Array(items.iter().map(|item| spans(item.span(), item)).collect()),
+        _ => Below::Nothing,
+    };
+    Spans {
+        key,
+        value: value.span(),
+        below,
+    }
+}
+
+struct Walk<'a> {
+    schema: &'a Value,
+    problems: Vec<Problem>,
+}
+
+impl<'a> Walk<'a> {
+    /// Follows `$ref`, and picks of several shapes the one of the value's type.
+    fn resolve(&self, schema: &'a Value, value: Option<&DeValue<'_>>) -> &'a Value {
+        if let Some(reference) = schema.get("$ref").and_then(Value::as_str) {
+            let target = reference
+                .strip_prefix('#')
+                .and_then(|pointer| self.schema.pointer(pointer));
+            return target.map_or(schema, |target| self.resolve(target, value));
+        }
+        if let Some(choices) = schema.get("anyOf").and_then(Value::as_array) {
+            let wanted = value.map(kind);
+            let resolved = choices.iter().map(|choice| self.resolve(choice, value));
+            return resolved
+                .into_iter()
+                .find(|choice| wanted.is_some_and(|w| allows(choice, w)))
+                .unwrap_or(schema);
+        }
+        schema
+    }
+
+    fn table(&mut self, table: &DeTable<'_>, span: Range<usize>, schema: &'a Value, name: &str) {
+        let properties = schema.get("properties").and_then(Value::as_object);
+        let free = schema.get("additionalProperties").filter(|v| v.is_object());
+        let mut meant = Vec::new();
+        for (key, value) in table {
+            let text = key.get_ref();
+            let shape = properties.and_then(|p| p.get(text.as_ref())).or(free);
+            match shape {
+                Some(shape) => self.value(
+                    value,
+                    shape,
+                    &if name.is_empty() {
+                        text.to_string()
+                    } else {
+                        format!("{name}.{text}")
+                    },
+                ),
+                None => {
+                    let known: Vec<&str> = properties
+                        .map(|p| p.keys().map(String::as_str).collect())
+                        .unwrap_or_default();
+                    let cure = match nearest(text, known.iter().copied()) {
+                        Some(near) => {
+                            meant.push(near.to_owned());
+                            format!("did you mean \"{near}\"?")
+                        }
+                        None => format!("known here: {}", known.join(", ")),
+                    };
+                    let what = format!("unknown key {:?}", crate::path::shown(text));
+                    self.problems.push(Problem {
+                        code: "unknown-key",
+                        span: key.span(),
+                        what,
+                        cure,
+                    });
+                }
+            }
+        }
+        for needed in schema
+            .get("required")
+            .and_then(Value::as_array)
+            .into_iter()
+            .flatten()
+            .filter_map(Value::as_str)
+        {
+            // A key that is there under a slip is named once, at the slip.
+            if !table.keys().any(|key| key.get_ref() == needed) && !meant.iter().any(|near| near == needed) {
+                let about = properties
+                    .and_then(|p| p.get(needed))
+                    .and_then(|p| p.get("description"));
+                let cure = match about.and_then(Value::as_str) {
+                    Some(about) => format!("add {needed}: {}", about.replace('\n', " ")),
+                    None => format!("add {needed}"),
+                };
+                let what = match name {
+                    "" => format!("there is no [{needed}]"),
+                    _ => format!("[{name}] has no {needed:?}"),
+                };
+                self.problems.push(Problem {
+                    code: "missing-key",
+                    span: span.clone(),
+                    what,
+                    cure,
+                });
+            }
+        }
+    }
+
+    fn value(&mut self, value: &Spanned<DeValue<'_>>, schema: &'a Value, name: &str) {
+        let shape = self.resolve(schema, Some(value.get_ref()));
+        let found = kind(value.get_ref());
+        if !allows(shape, found) {
+            let wanted = self.wanted(schema);
+            let what = format!("{name} is {}, expected {wanted}", article(found));
+            let cure = match (found, wanted.as_str()) {
+                ("string", "a list") => "put it into brackets: [\"…\"]".to_owned(),
+                ("integer" | "number" | "boolean", w) if w.contains("text") => "put it into quotes".to_owned(),
+                _ => format!("write {wanted}"),
+            };
+            self.problems.push(Problem {
+                code: "wrong-type",
+                span: value.span(),
+                what,
+                cure,
+            });
+            return;
+        }
+        match value.get_ref() {
+            DeValue::Table(table) => self.table(table, value.span(), shape, name),
+            DeValue::Array(items) => {
+                if let Some(shape) = shape.get("items") {
+                    for item in items.iter() {
+                        self.value(item, shape, &format!("an item of {name}"));
+                    }
+                }
+            }
+            DeValue::String(text) => {
+                let words: Vec<&str> = words_of(shape);
+                if !words.is_empty() && !words.contains(&text.as_ref()) {
+                    let cure = match nearest(text, words.iter().copied()) {
+                        Some(near) => format!("did you mean \"{near}\"?"),
+                        None => format!("write one of: {}", words.join(", ")),
+                    };
+                    let what = format!("{:?} is not a value of {name}", crate::path::shown(text));
+                    self.problems.push(Problem {
+                        code: "wrong-value",
+                        span: value.span(),
+                        what,
+                        cure,
+                    });
+                }
+            }
+            _ => {}
+        }
+    }
+
+    fn wanted(&self, schema: &'a Value) -> String {
+        let choices = match schema.get("anyOf").and_then(Value::as_array) {
+            Some(choices) => choices.iter().map(|c| self.resolve(c, None)).collect(),
+            None => match schema.get("$ref") {
+                Some(_) => return self.wanted(self.resolve(schema, None)),
+                None => vec![schema],
+            },
+        };
+        let mut kinds: Vec<&str> = Vec::new();
+        for choice in choices {
+            if choice.get("anyOf").is_some() {
+                return self.wanted(choice);
+            }
+            for kind in ["string", "integer", "boolean", "array", "object"] {
+                if allows(choice, kind) && !kinds.contains(&article(kind)) {
+                    kinds.push(article(kind));
+                }
+            }
+        }
+        kinds.join(" or ")
+    }
+}
+
+/// Returns the words an enumeration allows, whether the schema writes them as `enum` or one `const` each.
+fn words_of(schema: &Value) -> Vec<&str> {
+    let listed = schema
+        .get("enum")
+        .and_then(Value::as_array)
+        .into_iter()
+        .flatten()
+        .filter_map(Value::as_str);
+    let each = schema.get("oneOf").and_then(Value::as_array).into_iter().flatten();
+    listed
+        .chain(each.filter_map(|one| one.get("const").and_then(Value::as_str)))
+        .collect()
+}
+
+fn kind(value: &DeValue<'_>) -> &'static str {
+    match value {
+        DeValue::String(_) => "string",
+        DeValue::Integer(_) => "integer",
+        DeValue::Float(_) => "number",
+        DeValue::Boolean(_) => "boolean",
+        DeValue::Datetime(_) => "date",
+        DeValue::Array(_) => "array",
+        DeValue::Table(_) => "object",
+    }
+}
+
+fn article(kind: &str) -> &'static str {
+    match kind {
+        "string" => "a text",
+        "integer" => "a whole number",
+        "number" => "a number",
+        "boolean" => "true or false",
+        "date" => "a date",
+        "array" => "a list",
+        _ => "a table",
+    }
+}
+
+fn allows(schema: &Value, kind: &str) -> bool {
+    match schema.get("type") {
+        Some(Value::String(one)) => one == kind,
+        Some(Value::Array(several)) => several.iter().any(|one| one == kind),
+        _ => kind == "string" && !words_of(schema).is_empty(),
+    }
+}

@@ -1,0 +1,138 @@
+use super::*;
+
+const GOOD: &str = r#"
+[game]
+name = "Saltmarsh Post"
+studio = "Paper Heron"
+identity = "example.paperheron.saltmarsh"
+version = "1.4.0"
+
+[targets.linux]
+systems = ["linux-x86_64"]
+export = "exports/linux"
+starts = "saltmarsh"
+leave-out = ["notes/**"]
+must-have = ["saltmarsh.dat"]
+
+[storefronts.brambleyard]
+kind = "market"
+address = "http://127.0.0.1:4870"
+handle = "saltmarsh-post"
+depots = { linux = "sp-linux" }
+
+[storefronts.brambleyard.branches]
+open-water = { audience = "everyone" }
+"#;
+
+/// Reads the good text with one replacement and returns what was found as `line:column code: what -> cure`.
+fn found(from: &str, to: &str) -> Vec<String> {
+    assert!(GOOD.contains(from), "{from:?} is not in the text");
+    let text = GOOD.replacen(from, to, 1);
+    match Config::read("lantern.toml", &text) {
+        Ok(_) => Vec::new(),
+        Err(findings) => findings
+            .iter()
+            .map(|f| {
+                let place = f.place.as_ref().unwrap();
+                let cure = f.cure.as_deref().unwrap_or("");
+                format!("{}:{} {}: {} -> {cure}", place.line, place.column, f.code, f.what)
+            })
+            .collect(),
+    }
+}
+
+#[test]
+fn a_good_file_is_read() {
+    let config = Config::read("lantern.toml", GOOD).unwrap();
+    let target = &config.targets[&"linux".parse().unwrap()];
+    assert_eq!(target.systems, [System::LinuxX86_64]);
+    assert_eq!(target.starts.as_ref().unwrap().file, "saltmarsh");
+    let place = &config.storefronts[&"brambleyard".parse().unwrap()];
+    assert_eq!(place.depots[&"linux".parse().unwrap()].as_str(), "sp-linux");
+    assert_eq!(place.branches[&"open-water".parse().unwrap()], Audience::Everyone);
+}
+
+#[test]
+fn what_can_be_seen_need_not_be_written() {
+    let text = GOOD
+        .replace("systems = [\"linux-x86_64\"]\n", "")
+        .replace("starts = \"saltmarsh\"\n", "");
+    let config = Config::read("lantern.toml", &text).unwrap();
+    let target = config.targets.values().next().unwrap();
+    assert!(target.systems.is_empty() && target.starts.is_none());
+}
+
+#[test]
+fn each_slip_has_its_place_and_cure() {
+    let table = [
+        ("starts =", "start ="),
+        ("export =", "exports ="),
+        ("\"1.4.0\"", "1.4"),
+        ("\"1.4.0\"", "\"v1.4\""),
+        ("[\"linux-x86_64\"]", "[\"linux-x86-64\"]"),
+        ("[\"linux-x86_64\"]", "\"linux-x86_64\""),
+        ("[\"notes/**\"]", "[\"notes\\\\old\"]"),
+        ("[\"notes/**\"]", "[\"notes/[\"]"),
+        ("\"exports/linux\"", "\"exports\\\\linux\""),
+        ("\"saltmarsh-post\"", "\"<handle>\""),
+        ("\"http://127.0.0.1:4870\"", "\"https://brambleyard.example\""),
+        ("\"http://127.0.0.1:4870\"", "\"http://brambleyard.example\""),
+        ("{ linux = \"sp-linux\" }", "{ linus = \"sp-linux\" }"),
+        ("depots = { linux = \"sp-linux\" }", ""),
+        ("\"everyone\"", "\"everybody\""),
+        ("name = \"Saltmarsh Post\"\n", ""),
+        ("kind = \"market\"", "kind = \"shop\""),
+        ("studio = \"Paper Heron\"", "studio = \"Paper Heron"),
+    ];
+    let mut out = String::new();
+    for (from, to) in table {
+        out += &format!("{to}\n");
+        for line in found(from, to) {
+            out += &format!("  {line}\n");
+        }
+    }
+    let expected = concat!(env!("CARGO_MANIFEST_DIR"), "/src/config/slips.txt");
+    if std::env::var_os("UPDATE_EXPECTED").is_some() {
+        std::fs::write(expected, &out).unwrap();
+    }
+    assert_eq!(out, std::fs::read_to_string(expected).unwrap());
+}
+
+#[test]
+fn all_slips_come_in_one_go_and_in_order() {
+    let text = GOOD
+        .replace("starts =", "start =")
+        .replace("name =", "nmae =")
+        .replace("handle =", "handel =");
+    let findings = Config::read("lantern.toml", &text).unwrap_err();
+    let lines: Vec<usize> = findings.iter().map(|f| f.place.as_ref().unwrap().line).collect();
+    assert_eq!(findings.len(), 3, "{findings:?}");
+    assert!(lines.is_sorted(), "{lines:?}");
+}
+
+#[test]
+fn the_schema_lists_every_key_once() {
+    let schema = Config::schema();
+    let target = schema.pointer("/$defs/Target/properties").unwrap().as_object().unwrap();
+    let keys: Vec<&str> = target.keys().map(String::as_str).collect();
+    assert_eq!(
+        keys,
+        ["executable", "export", "leave-out", "must-have", "starts", "systems"]
+    );
+    assert_eq!(schema["$schema"], "https://json-schema.org/draft/2020-12/schema");
+}
+
+#[test]
+fn hostile_texts_are_refused_without_harm() {
+    for text in [
+        "",
+        "[",
+        "a=1",
+        "\u{0}",
+        "[game]\n[game]",
+        &"[a.".repeat(1000),
+        &"x = [".repeat(500),
+    ] {
+        assert!(Config::read("lantern.toml", text).is_err());
+    }
+}

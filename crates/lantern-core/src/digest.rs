@@ -1,0 +1,227 @@
+//! Digests, and the four kinds of id that must never be mistaken for one another.
+//!
+//! Contents (files, chunks, packs, segments) are named by plain BLAKE3, so that any BLAKE3 program can check them.
+//! Ids of structures are BLAKE3 in key-derivation mode with a context string of their own: equal bytes in two roles
+//! give two different ids.
+
+use std::fmt;
+use std::str::FromStr;
+
+use schemars::JsonSchema;
+use serde::{Deserialize, Deserializer, Serialize, Serializer};
+
+/// Why a text is not a digest.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("{text:?} is not a digest: expected \"blake3:\" and 64 hexadecimal digits in lower case")]
+pub struct DigestError {
+    text: String,
+}
+
+/// A BLAKE3 digest of 32 bytes; written `blake3:` and 64 lower-case hexadecimal digits.
+#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct Digest([u8; 32]);
+
+impl Digest {
+    /// Returns the plain BLAKE3 digest of `bytes`.
+    pub fn of(bytes: &[u8]) -> Self {
+        Self(*blake3::hash(bytes).as_bytes())
+    }
+
+    /// Wraps 32 bytes that already are a digest.
+    pub const fn from_bytes(bytes: [u8; 32]) -> Self {
+        Self(bytes)
+    }
+
+    /// Returns the 32 bytes.
+    pub const fn as_bytes(&self) -> &[u8; 32] {
+        &self.0
+    }
+
+    /// Returns the 64 hexadecimal digits without the prefix; used for file names and addresses.
+    pub fn hex(&self) -> String {
+        let mut text = String::with_capacity(64);
+        for byte in self.0 {
+            for nibble in [byte >> 4, byte & 15] {
+                text.push(char::from(b"0123456789abcdef"[usize::from(nibble)]));
+            }
+        }
+        text
+    }
+
+    /// Reads 64 lower-case hexadecimal digits without the prefix.
+    ///
+    /// # Errors
+    /// [`DigestError`] for every other text.
+    pub fn from_hex(text: &str) -> Result<Self, DigestError> {
+        let wrong = || DigestError {
+            text: text.chars().take(80).collect(),
+        };
+        let mut bytes = [0_u8; 32];
+        if text.len() != 64 {
+            return Err(wrong());
+        }
+        for (byte, pair) in bytes.iter_mut().zip(text.as_bytes().chunks_exact(2)) {
+            let nibble = |c: u8| match c {
+                b'0'..=b'9' => Some(c - b'0'),
+                b'a'..=b'f' => Some(c - b'a' + 10),
+                _ => None,
+            };
+            let (high, low) = (nibble(pair[0]).ok_or_else(wrong)?, nibble(pair[1]).ok_or_else(wrong)?);
+            *byte = high << 4 | low;
+        }
+        Ok(Self(bytes))
+    }
+
+    /// Returns the first 12 hexadecimal digits, for people.
+    pub fn short(&self) -> String {
+        self.hex().chars().take(12).collect()
+    }
+}
+
+impl fmt::Display for Digest {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "blake3:{}", self.hex())
+    }
+}
+
+impl fmt::Debug for Digest {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        fmt::Display::fmt(self, f)
+    }
+}
+
+impl FromStr for Digest {
+    type Err = DigestError;
+    fn from_str(text: &str) -> Result<Self, DigestError> {
+        let hex = text.strip_prefix("blake3:").ok_or_else(|| DigestError {
+            text: text.chars().take(80).collect(),
+        })?;
+        Self::from_hex(hex)
+    }
+}
+
+impl Serialize for Digest {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.collect_str(self)
+    }
+}
+
+impl<'de> Deserialize<'de> for Digest {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        let text = String::deserialize(deserializer)?;
+        text.parse().map_err(serde::de::Error::custom)
+    }
+}
+
+impl JsonSchema for Digest {
+    fn schema_name() -> std::borrow::Cow<'static, str> {
+        "Digest".into()
+    }
+    fn json_schema(_: &mut schemars::SchemaGenerator) -> schemars::Schema {
+        schemars::json_schema!({ "type": "string", "pattern": "^blake3:[0-9a-f]{64}$" })
+    }
+}
+
+macro_rules! id {
+    ($(#[$doc:meta])* $name:ident, $context:literal) => {
+        $(#[$doc])*
+        #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Debug, Serialize, Deserialize, JsonSchema)]
+        #[serde(transparent)]
+        pub struct $name(pub Digest);
+
+        impl $name {
+            /// The context string of this hash domain.
+            pub const CONTEXT: &'static str = $context;
+
+            /// Returns the id of the exact bytes of the structure.
+            pub fn of(bytes: &[u8]) -> Self {
+                Self(Digest(blake3::derive_key(Self::CONTEXT, bytes)))
+            }
+        }
+
+        impl fmt::Display for $name {
+            fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+                fmt::Display::fmt(&self.0, f)
+            }
+        }
+
+        impl FromStr for $name {
+            type Err = DigestError;
+            fn from_str(text: &str) -> Result<Self, DigestError> {
+                Ok(Self(text.parse()?))
+            }
+        }
+    };
+}
+
+id!(
+    /// What went into a release, without its number: decides "nothing changed".
+    InputDigest,
+    "kind-lantern 2026-11-23 input digest v1"
+);
+id!(
+    /// A tree's content, free of chunking and compression: decides "the same content".
+    TreeId,
+    "kind-lantern 2026-11-23 tree id v1"
+);
+id!(
+    /// A manifest's exact bytes: says how to fetch a tree.
+    ManifestId,
+    "kind-lantern 2026-11-23 manifest id v1"
+);
+id!(
+    /// A release record's exact bytes: the identity of a release.
+    ReleaseId,
+    "kind-lantern 2026-11-23 release id v1"
+);
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_digest_is_written_and_read_back() {
+        let digest = Digest::of(b"letters by punt");
+        assert_eq!(digest.to_string().parse::<Digest>(), Ok(digest));
+        assert_eq!(Digest::from_hex(&digest.hex()), Ok(digest));
+    }
+
+    #[test]
+    fn the_empty_digest_is_the_published_one() {
+        // Source: the BLAKE3 test vectors, input_len 0.
+        assert_eq!(
+            Digest::of(b"").hex(),
+            "af1349b9f5f9a1a6a0404dea36dcc9499bcb25c9adc112b7cc9a93cae41f3262"
+        );
+    }
+
+    #[test]
+    fn other_texts_are_refused() {
+        let good = Digest::of(b"x").to_string();
+        for bad in [
+            "",
+            "blake3:",
+            &good[1..],
+            &good[..70],
+            &good.to_uppercase(),
+            &format!("{good}0"),
+            "blake3:é",
+        ] {
+            assert!(bad.parse::<Digest>().is_err(), "{bad:?}");
+        }
+    }
+
+    #[test]
+    fn the_same_bytes_have_another_id_in_each_role() {
+        let ids = [
+            TreeId::of(b"x").0,
+            ManifestId::of(b"x").0,
+            ReleaseId::of(b"x").0,
+            InputDigest::of(b"x").0,
+        ];
+        for (i, a) in ids.iter().enumerate() {
+            assert!(ids[i + 1..].iter().all(|b| a != b));
+            assert_ne!(*a, Digest::of(b"x"));
+        }
+    }
+}

@@ -1,0 +1,410 @@
+//! Events of the ledger: what was asked, what was done, what storefronts said. Described in `docs/formats/events.md`.
+
+use std::collections::BTreeMap;
+use std::fmt;
+use std::str::FromStr;
+
+use jiff::Timestamp;
+use schemars::JsonSchema;
+use serde::{Deserialize, Deserializer, Serialize, Serializer};
+use serde_json::Value;
+
+use crate::digest::{Digest, InputDigest, ReleaseId};
+use crate::names::{Handle, Name};
+use crate::version::{BuildNumber, ReleaseName};
+
+/// A UUID of version 7: sorts by time, written in the usual 8-4-4-4-12 form. Source: RFC 9562, section 5.7.
+#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct EventId([u8; 16]);
+
+impl EventId {
+    /// Makes an id of a time and random bytes.
+    pub fn new(at: Timestamp, random: [u8; 10]) -> Self {
+        let ms = u64::try_from(at.as_millisecond()).unwrap_or(0).to_be_bytes();
+        let mut bytes = [0_u8; 16];
+        bytes[..6].copy_from_slice(&ms[2..]);
+        bytes[6..].copy_from_slice(&random);
+        bytes[6] = bytes[6] & 0x0f | 0x70;
+        bytes[8] = bytes[8] & 0x3f | 0x80;
+        Self(bytes)
+    }
+}
+
+impl fmt::Display for EventId {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        for (i, byte) in self.0.iter().enumerate() {
+            if matches!(i, 4 | 6 | 8 | 10) {
+                f.write_str("-")?;
+            }
+            write!(f, "{byte:02x}")?;
+        }
+        Ok(())
+    }
+}
+
+impl fmt::Debug for EventId {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        fmt::Display::fmt(self, f)
+    }
+}
+
+/// A text that is no event id.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("{0:?} is not an id of an event")]
+pub struct EventIdError(String);
+
+impl FromStr for EventId {
+    type Err = EventIdError;
+    fn from_str(text: &str) -> Result<Self, EventIdError> {
+        let wrong = || EventIdError(text.chars().take(80).collect());
+        let digits: Vec<u32> = text
+            .chars()
+            .filter(|c| *c != '-')
+            .map(|c| c.to_digit(16))
+            .collect::<Option<_>>()
+            .ok_or_else(wrong)?;
+        let mut bytes = [0_u8; 16];
+        if digits.len() != 32 {
+            return Err(wrong());
+        }
+        for (byte, pair) in bytes.iter_mut().zip(digits.chunks_exact(2)) {
+            *byte = u8::try_from(pair[0] << 4 | pair[1]).map_err(|_| wrong())?;
+        }
+        let id = Self(bytes);
+        if id.to_string() == text { Ok(id) } else { Err(wrong()) }
+    }
+}
+
+impl Serialize for EventId {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.collect_str(self)
+    }
+}
+
+impl<'de> Deserialize<'de> for EventId {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        String::deserialize(deserializer)?
+            .parse()
+            .map_err(serde::de::Error::custom)
+    }
+}
+
+impl JsonSchema for EventId {
+    fn schema_name() -> std::borrow::Cow<'static, str> {
+        "EventId".into()
+    }
+    fn json_schema(_: &mut schemars::SchemaGenerator) -> schemars::Schema {
+        schemars::json_schema!({ "type": "string", "format": "uuid" })
+    }
+}
+
+/// A storefront as the ledger names it: the id of its discovery document, what the project calls it, and the title.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, JsonSchema)]
+pub struct PlaceRef {
+    /// From the discovery document; an address or a name may change, this does not.
+    pub storefront: String,
+    /// The project's name for it.
+    pub name: Name,
+    /// The title's handle there.
+    pub handle: Handle,
+}
+
+/// A build as a branch has it for one target.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct BranchBuild {
+    /// The place's own number.
+    pub build: u64,
+    /// The release it was made of.
+    pub release: ReleaseId,
+    /// How people name it.
+    #[serde(flatten)]
+    pub name: ReleaseName,
+}
+
+/// A branch as its storefront states it: a map from target to build with one revision.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct BranchFacts {
+    /// The branch.
+    pub branch: Name,
+    /// Rises with every move; what stands in the ETag.
+    pub revision: u64,
+    /// When it came to be so, by the server's clock; none for a branch that never had anything.
+    #[schemars(with = "Option<String>")]
+    pub since: Option<Timestamp>,
+    /// Who moved it, as the server knows them.
+    pub by: Option<String>,
+    /// What each target has.
+    pub targets: BTreeMap<Name, BranchBuild>,
+}
+
+/// What happened. Kinds that this code does not know are kept as they are.
+#[derive(Debug, Clone, PartialEq)]
+#[non_exhaustive]
+pub enum EventBody {
+    /// A build number is taken and will not be given again.
+    NumberReserved(NumberReserved),
+    /// A release was sealed.
+    Sealed(Sealed),
+    /// Access to a storefront was tried and kept.
+    Connected(Connected),
+    /// A deed at a storefront is about to be asked for.
+    Asked(Asked),
+    /// The storefront confirmed a push.
+    Pushed(Pushed),
+    /// The storefront confirmed a move of a branch.
+    Moved(Moved),
+    /// A deed that was asked for did not happen.
+    NotDone(NotDone),
+    /// A storefront said what a branch has; somebody else may have moved it.
+    Seen(Seen),
+    /// Written by a newer lantern.
+    Other {
+        /// Its kind.
+        kind: String,
+        /// Its payload's version.
+        version: u32,
+        /// As it was.
+        payload: Value,
+    },
+}
+
+/// See [`EventBody::NumberReserved`].
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct NumberReserved {
+    /// The number.
+    pub number: BuildNumber,
+    /// The input that it was reserved for: the same input takes it up again after a break.
+    pub input: InputDigest,
+}
+
+/// See [`EventBody::Sealed`].
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Sealed {
+    /// Its identity.
+    pub release: ReleaseId,
+    /// How people name it.
+    #[serde(flatten)]
+    pub name: ReleaseName,
+    /// What went in.
+    pub input: InputDigest,
+}
+
+/// See [`EventBody::Connected`].
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Connected {
+    /// Where.
+    pub place: PlaceRef,
+    /// As whom.
+    pub client: String,
+}
+
+/// See [`EventBody::Asked`].
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Asked {
+    /// The idempotency key; the deed's answer carries it too.
+    pub key: EventId,
+    /// Where.
+    pub place: PlaceRef,
+    /// What.
+    pub deed: Deed,
+    /// The release.
+    pub release: ReleaseId,
+    /// How people name it.
+    #[serde(flatten)]
+    pub name: ReleaseName,
+}
+
+/// A deed at a storefront.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Deed {
+    /// Make a build.
+    Push,
+    /// Move a branch.
+    Promote {
+        /// Which.
+        branch: Name,
+    },
+}
+
+/// See [`EventBody::Pushed`].
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Pushed {
+    /// Of the [`Asked`] event; none when the build was there already.
+    pub key: Option<EventId>,
+    /// Where.
+    pub place: PlaceRef,
+    /// The release.
+    pub release: ReleaseId,
+    /// How people name it.
+    #[serde(flatten)]
+    pub name: ReleaseName,
+    /// The place's own number.
+    pub build: u64,
+    /// Bytes of packs that travelled.
+    pub sent: u64,
+}
+
+/// See [`EventBody::Moved`].
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Moved {
+    /// Of the [`Asked`] event.
+    pub key: EventId,
+    /// Where.
+    pub place: PlaceRef,
+    /// What the branch has now.
+    pub facts: BranchFacts,
+    /// Why, for the team.
+    pub comment: Option<String>,
+}
+
+/// See [`EventBody::NotDone`].
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct NotDone {
+    /// Of the [`Asked`] event.
+    pub key: EventId,
+    /// Why.
+    pub why: String,
+}
+
+/// See [`EventBody::Seen`].
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Seen {
+    /// Where.
+    pub place: PlaceRef,
+    /// What the branch has.
+    pub facts: BranchFacts,
+}
+
+macro_rules! kinds {
+    ($($variant:ident $kind:literal),* $(,)?) => {
+        impl EventBody {
+            /// Returns the kind's stable word.
+            pub fn kind(&self) -> &str {
+                match self {
+                    $(Self::$variant(_) => $kind,)*
+                    Self::Other { kind, .. } => kind,
+                }
+            }
+
+            /// Returns the payload as JSON.
+            pub fn payload(&self) -> Value {
+                match self {
+                    $(Self::$variant(payload) => serde_json::to_value(payload).expect("payloads have only string keys"),)*
+                    Self::Other { payload, .. } => payload.clone(),
+                }
+            }
+
+            /// Returns the payload's version.
+            pub fn version(&self) -> u32 {
+                match self {
+                    Self::Other { version, .. } => *version,
+                    _ => 1,
+                }
+            }
+
+            /// Reads what [`Self::kind`], [`Self::version`] and [`Self::payload`] gave.
+            ///
+            /// # Errors
+            /// The payload of a known kind and version has another shape.
+            pub fn read(kind: &str, version: u32, payload: Value) -> Result<Self, serde_json::Error> {
+                match (kind, version) {
+                    $(($kind, 1) => Ok(Self::$variant(serde_json::from_value(payload)?)),)*
+                    _ => Ok(Self::Other { kind: kind.to_owned(), version, payload }),
+                }
+            }
+        }
+    };
+}
+
+kinds!(
+    NumberReserved "number-reserved",
+    Sealed "sealed",
+    Connected "connected",
+    Asked "asked",
+    Pushed "pushed",
+    Moved "moved",
+    NotDone "not-done",
+    Seen "seen",
+);
+
+/// An event as the ledger keeps it.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Event {
+    /// Its id.
+    pub id: EventId,
+    /// The computer that wrote it: random, made once per ledger.
+    pub device: String,
+    /// That computer's own counter, from 1.
+    pub sequence: u64,
+    /// Digest of that computer's event before; none for the first.
+    pub predecessor: Option<Digest>,
+    /// Who, as their computer knows them.
+    pub actor: String,
+    /// When it was written, by that computer's clock.
+    pub recorded_at: Timestamp,
+    /// When it happened, by the server's clock.
+    pub happened_at: Option<Timestamp>,
+    /// The server's revision of what it is about.
+    pub revision: Option<u64>,
+    /// The edition it is about.
+    pub edition: Name,
+    /// What happened.
+    pub body: EventBody,
+}
+
+impl Event {
+    /// Returns the event as one JSON document; its bytes are what [`Self::digest`] covers.
+    pub fn to_json(&self) -> Value {
+        serde_json::json!({
+            "id": self.id, "device": self.device, "sequence": self.sequence, "predecessor": self.predecessor,
+            "actor": self.actor, "recorded_at": self.recorded_at, "happened_at": self.happened_at,
+            "revision": self.revision, "edition": self.edition,
+            "kind": self.body.kind(), "version": self.body.version(), "payload": self.body.payload(),
+        })
+    }
+
+    /// Returns the digest that the next event of the same computer carries.
+    pub fn digest(&self) -> Digest {
+        Digest::of(self.to_json().to_string().as_bytes())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn an_event_id_is_a_uuid_of_version_seven() {
+        let at: Timestamp = "2026-11-23T09:00:00Z".parse().unwrap();
+        let id = EventId::new(at, [0xff; 10]);
+        assert_eq!(id.to_string(), "01a207a2-3280-7fff-bfff-ffffffffffff");
+        assert_eq!(id.to_string().parse(), Ok(id));
+        let later = EventId::new(at + jiff::SignedDuration::from_millis(1), [0; 10]);
+        assert!(id < later);
+        for bad in [
+            "",
+            "01a207a232807fffbfffffffffffffff",
+            "01A207A2-3280-7fff-bfff-ffffffffffff",
+            "zz",
+        ] {
+            assert!(bad.parse::<EventId>().is_err(), "{bad:?}");
+        }
+    }
+
+    #[test]
+    fn unknown_kinds_are_kept() {
+        let payload = serde_json::json!({ "moon": "full" });
+        let body = EventBody::read("share-raised", 1, payload.clone()).unwrap();
+        assert_eq!(
+            (body.kind(), body.version(), body.payload()),
+            ("share-raised", 1, payload.clone())
+        );
+        let newer = EventBody::read("sealed", 2, payload.clone()).unwrap();
+        assert_eq!(
+            (newer.kind(), newer.version(), newer.payload()),
+            ("sealed", 2, payload.clone())
+        );
+        assert!(EventBody::read("sealed", 1, payload).is_err());
+    }
+}

@@ -1,0 +1,126 @@
+//! Findings: what is wrong, where, and what to do about it.
+
+use schemars::JsonSchema;
+use serde::Serialize;
+
+use crate::path::shown;
+
+/// How much a finding weighs.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, JsonSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum Severity {
+    /// Worth knowing.
+    Note,
+    /// Probably wrong; work goes on.
+    Warns,
+    /// Work does not go on.
+    Stops,
+}
+
+/// A place in a text file.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct TextPlace {
+    /// The file, as it was named.
+    pub file: String,
+    /// From 1.
+    pub line: usize,
+    /// From 1, in characters.
+    pub column: usize,
+    /// The whole line, with hidden characters escaped.
+    pub text: String,
+    /// How many characters of the line are meant, at least 1.
+    pub len: usize,
+}
+
+impl TextPlace {
+    /// Finds line and column of a span of bytes. A span that reaches over the line's end is cut there.
+    pub fn of(file: &str, text: &str, span: std::ops::Range<usize>) -> Self {
+        let mut start = span.start.min(text.len());
+        while !text.is_char_boundary(start) {
+            start -= 1;
+        }
+        let (before, after) = text.split_at(start);
+        let line_start = before.rfind('\n').map_or(0, |at| at + 1);
+        let line_end = start + after.find('\n').unwrap_or(after.len());
+        let whole = text[line_start..line_end].trim_end_matches('\r');
+        let left = shown(&text[line_start..start]).replace('\t', " ");
+        let end = span.end.clamp(start, line_start + whole.len().max(start - line_start));
+        let meant = text.get(start..end).map_or(1, |t| shown(t).chars().count());
+        Self {
+            file: file.to_owned(),
+            line: before.matches('\n').count() + 1,
+            column: left.chars().count() + 1,
+            text: shown(&whole.replace('\t', " ")),
+            len: meant.max(1),
+        }
+    }
+}
+
+/// One thing that is wrong or worth knowing.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct Finding {
+    /// A stable word for programs, such as `unknown-key`.
+    pub code: String,
+    /// How much it weighs.
+    pub severity: Severity,
+    /// Where, when it is in a text file.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub place: Option<TextPlace>,
+    /// One sentence that says what is wrong.
+    pub what: String,
+    /// What to do.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub cure: Option<String>,
+}
+
+impl Finding {
+    /// Makes a finding that stops the work.
+    pub fn stops(code: &str, what: impl Into<String>, cure: impl Into<String>) -> Self {
+        Self {
+            code: code.into(),
+            severity: Severity::Stops,
+            place: None,
+            what: what.into(),
+            cure: Some(cure.into()),
+        }
+    }
+
+    /// Makes a finding that warns.
+    pub fn warns(code: &str, what: impl Into<String>, cure: impl Into<String>) -> Self {
+        Self {
+            severity: Severity::Warns,
+            ..Self::stops(code, what, cure)
+        }
+    }
+
+    /// Adds the place.
+    #[must_use]
+    pub fn at(mut self, place: TextPlace) -> Self {
+        self.place = Some(place);
+        self
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_place_is_counted_in_characters_from_one() {
+        let text = "first\n  ключ = 1\nlast";
+        let at = text.find("ключ").unwrap();
+        let place = TextPlace::of("x.toml", text, at..at + 8);
+        assert_eq!((place.line, place.column, place.len), (2, 3, 4));
+        assert_eq!(place.text, "  ключ = 1");
+    }
+
+    #[test]
+    fn spans_that_make_no_sense_do_no_harm() {
+        for span in [0..0, 5..5, 3..900, 900..901] {
+            let place = TextPlace::of("x", "ab\ncd", span);
+            assert!(place.len >= 1 && place.line >= 1 && place.column >= 1);
+        }
+        assert_eq!(TextPlace::of("x", "", 0..9).line, 1);
+        assert_eq!(TextPlace::of("x", "a\u{1b}b\r\nc", 0..1).text, "a\\u{1b}b");
+    }
+}

@@ -1,0 +1,35 @@
+//! The model and all computation of Kind Lantern, without I/O, clock, randomness, network or terminal.
+//!
+//! - [`config::Config`]: a checked `lantern.toml`, or every finding with its place and cure.
+//! - [`tree::Tree`] and [`release::ReleaseRecord`]: what a build is; their ids are in [`digest`].
+//! - [`event::Event`] and [`board::Board`]: what happened, and which release is live where because of it.
+//! - [`rules::HouseRules`]: what a storefront demands; asked by client and server alike.
+//!
+//! ```
+//! use lantern_core::{digest::Digest, path::TreePath, tree::{Node, Tree}};
+//!
+//! let letter = Node::File { size: 5, digest: Digest::of(b"tides"), executable: false };
+//! let tree = Tree::new([(TreePath::new("data/letter.txt")?, letter)])?;
+//! assert_eq!(tree.size(), 5);
+//! assert_eq!(Tree::decode(&tree.encode())?.id(), tree.id());
+//! # Ok::<(), Box<dyn std::error::Error>>(())
+//! ```
+//!
+//! Not here: how bytes are cut, packed, stored or sent (`lantern-store`, `lantern-storefront`).
+
+pub mod address;
+pub mod board;
+pub mod bytes;
+pub mod config;
+pub mod digest;
+pub mod event;
+pub mod finding;
+pub mod names;
+pub mod path;
+pub mod patterns;
+pub mod progress;
+pub mod release;
+pub mod rules;
+pub mod system;
+pub mod tree;
+pub mod version;

@@ -1,0 +1,172 @@
+//! Small names: editions, targets, depots, branches, handles, identities; and the nearest known one to a slip.
+
+use std::fmt;
+use std::str::FromStr;
+
+use schemars::JsonSchema;
+use serde::{Deserialize, Deserializer, Serialize};
+
+/// Why a text is not a name of its kind.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("{text:?} is not {what}: {rule}")]
+pub struct NameError {
+    text: String,
+    what: &'static str,
+    rule: &'static str,
+}
+
+macro_rules! name {
+    ($(#[$doc:meta])* $name:ident, $what:literal, $rule:literal, $fits:expr) => {
+        $(#[$doc])*
+        #[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, JsonSchema)]
+        #[serde(transparent)]
+        pub struct $name(String);
+
+        impl $name {
+            /// Returns the text.
+            pub fn as_str(&self) -> &str {
+                &self.0
+            }
+        }
+
+        impl FromStr for $name {
+            type Err = NameError;
+            fn from_str(text: &str) -> Result<Self, NameError> {
+                let fits: fn(&str) -> bool = $fits;
+                if fits(text) {
+                    return Ok(Self(text.to_owned()));
+                }
+                Err(NameError { text: text.chars().take(80).collect(), what: $what, rule: $rule })
+            }
+        }
+
+        impl fmt::Display for $name {
+            fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+                f.pad(&self.0)
+            }
+        }
+
+        impl<'de> Deserialize<'de> for $name {
+            fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+                String::deserialize(deserializer)?.parse().map_err(serde::de::Error::custom)
+            }
+        }
+    };
+}
+
+fn is_word(text: &str) -> bool {
+    (1..=64).contains(&text.len())
+        && text.starts_with(|c: char| c.is_ascii_lowercase() || c.is_ascii_digit())
+        && text
+            .bytes()
+            .all(|b| b.is_ascii_lowercase() || b.is_ascii_digit() || b == b'-' || b == b'_')
+}
+
+fn is_identity(text: &str) -> bool {
+    let part = |p: &str| {
+        !p.is_empty()
+            && p.starts_with(|c: char| c.is_ascii_alphabetic())
+            && p.bytes().all(|b| b.is_ascii_alphanumeric() || b == b'-' || b == b'_')
+    };
+    text.len() <= 155 && text.split('.').count() >= 2 && text.split('.').all(part)
+}
+
+name!(
+    /// The reverse-domain identity of a game.
+    Identity,
+    "an identity",
+    "two or more parts of letters, digits, \"-\" and \"_\" with dots between, such as \"example.studio.game\"",
+    is_identity
+);
+name!(
+    /// A name that the project gives: of an edition, a target, a depot, a storefront or a branch.
+    Name,
+    "a name",
+    "lower-case letters, digits, \"-\" and \"_\", 64 at most",
+    is_word
+);
+name!(
+    /// What a storefront calls a title or a depot of ours.
+    Handle,
+    "a handle",
+    "lower-case letters, digits, \"-\" and \"_\", 64 at most",
+    is_word
+);
+
+impl Name {
+    /// The edition that a project has when it names none.
+    pub fn full_edition() -> Self {
+        Self("full".to_owned())
+    }
+}
+
+/// Returns the known word nearest to a slip, if one is near enough to be meant.
+pub fn nearest<'a>(slip: &str, known: impl IntoIterator<Item = &'a str>) -> Option<&'a str> {
+    let allowed = (slip.chars().count() / 3).clamp(1, 3);
+    known
+        .into_iter()
+        .map(|word| (distance(&slip.to_lowercase(), word), word))
+        .filter(|(d, _)| *d <= allowed)
+        .min_by_key(|(d, _)| *d)
+        .map(|(_, word)| word)
+}
+
+/// Counts the letters to insert, remove, change, or swap with the neighbour.
+fn distance(a: &str, b: &str) -> usize {
+    let (a, b): (Vec<char>, Vec<char>) = (a.chars().take(100).collect(), b.chars().take(100).collect());
+    let mut before: Vec<usize> = Vec::new();
+    let mut above: Vec<usize> = (0..=b.len()).collect();
+    for i in 0..a.len() {
+        let mut row = vec![i + 1];
+        for j in 0..b.len() {
+            let mut best = (above[j] + usize::from(a[i] != b[j]))
+                .min(above[j + 1] + 1)
+                .min(row[j] + 1);
+            if i > 0 && j > 0 && a[i] == b[j - 1] && a[i - 1] == b[j] {
+                best = best.min(before[j - 1] + 1);
+            }
+            row.push(best);
+        }
+        before = std::mem::replace(&mut above, row);
+    }
+    above[b.len()]
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn names_and_identities() {
+        assert!("open-water".parse::<Name>().is_ok());
+        for bad in ["", "Open", "a b", "-a", "é", &"a".repeat(65)] {
+            assert!(bad.parse::<Name>().is_err(), "{bad:?}");
+        }
+        assert!("example.paperheron.saltmarsh".parse::<Identity>().is_ok());
+        for bad in ["saltmarsh", "a..b", ".a.b", "a.1b", "a.b/c"] {
+            assert!(bad.parse::<Identity>().is_err(), "{bad:?}");
+        }
+    }
+
+    #[test]
+    fn the_nearest_word_is_found_when_it_is_near() {
+        let known = ["export", "starts", "systems", "leave-out", "must-have"];
+        for (slip, meant) in [
+            ("exports", "export"),
+            ("start", "starts"),
+            ("sytsems", "systems"),
+            ("leave_out", "leave-out"),
+        ] {
+            assert_eq!(nearest(slip, known), Some(meant), "{slip}");
+        }
+        assert_eq!(nearest("colour", known), None);
+    }
+
+    #[test]
+    fn distances() {
+        assert_eq!(distance("", "abc"), 3);
+        assert_eq!(distance("abc", "abc"), 0);
+        assert_eq!(distance("acb", "abc"), 1);
+        assert_eq!(distance("kitten", "sitting"), 3);
+    }
+}

@@ -1,0 +1,49 @@
+//! The one trait through which libraries say how far they are. Nothing below the program prints.
+
+/// What is being done.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum Task {
+    /// Reading exports to see whether anything changed.
+    Read,
+    /// Cutting, compressing and packing.
+    Seal,
+    /// Sending packs.
+    Send,
+    /// Receiving chunks.
+    Receive,
+    /// Checking digests.
+    Verify,
+}
+
+/// A count of bytes that grows.
+pub trait Meter: Send + Sync {
+    /// Adds bytes that are done.
+    fn add(&self, bytes: u64);
+}
+
+/// Receives progress and hands out the stop flag.
+pub trait Progress: Send + Sync {
+    /// Starts a meter over `total` bytes; `None` when not known in advance. It ends when dropped.
+    fn start(&self, task: Task, total: Option<u64>) -> Box<dyn Meter + '_>;
+
+    /// Whether somebody asked to stop. Looked at between chunks, never in a write that must be whole.
+    fn stopped(&self) -> bool;
+}
+
+/// Progress that goes nowhere, for tests and quiet runs.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct Silent;
+
+impl Meter for Silent {
+    fn add(&self, _: u64) {}
+}
+
+impl Progress for Silent {
+    fn start(&self, _: Task, _: Option<u64>) -> Box<dyn Meter + '_> {
+        Box::new(Self)
+    }
+    fn stopped(&self) -> bool {
+        false
+    }
+}

@@ -1,0 +1,177 @@
+//! The release record: what a release is. Its bytes are described in `docs/formats/release.md`.
+
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
+use crate::digest::{ReleaseId, TreeId};
+use crate::names::{Identity, Name};
+use crate::path::TreePath;
+use crate::system::System;
+use crate::version::{BuildNumber, ReleaseName, Version};
+
+/// The value of `format` in every record that this code writes.
+pub const FORMAT: &str = "lantern.release/1";
+/// Largest record accepted, in bytes. Ours: bounds memory on hostile input.
+pub const MAX_RECORD_LEN: u64 = 4 * 1024 * 1024;
+
+/// How a program starts.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct Start {
+    /// The start file.
+    pub file: TreePath,
+    /// What it is called with.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub arguments: Vec<String>,
+}
+
+/// One depot of a target.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct DepotRecord {
+    /// Our name for it.
+    pub depot: Name,
+    /// What it holds.
+    pub tree: TreeId,
+    /// Number of files.
+    pub files: u64,
+    /// Size of all files, in bytes.
+    pub size: u64,
+}
+
+/// The sealed build of one target.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct TargetRecord {
+    /// The target's name.
+    pub target: Name,
+    /// What it runs on.
+    pub systems: Vec<System>,
+    /// How it starts.
+    pub starts: Start,
+    /// All that the export held, after the rules.
+    pub tree: TreeId,
+    /// What it is divided into for download.
+    pub depots: Vec<DepotRecord>,
+}
+
+/// A release, as it is stored and hashed. It holds no time, so the same input gives the same bytes anywhere.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct ReleaseRecord {
+    /// [`FORMAT`].
+    pub format: String,
+    /// The game.
+    pub game: Identity,
+    /// The edition.
+    pub edition: Name,
+    /// The version for people.
+    pub version: Version,
+    /// The number.
+    pub number: BuildNumber,
+    /// In the order of their names.
+    pub targets: Vec<TargetRecord>,
+}
+
+/// Why bytes are not a release record.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum RecordError {
+    /// Not JSON of this shape.
+    #[error("not a release record")]
+    Shape(#[source] serde_json::Error),
+    /// Another format or a newer one.
+    #[error("the record has format {0:?}, this lantern reads {FORMAT:?}")]
+    Format(String),
+}
+
+impl ReleaseRecord {
+    /// Returns the bytes that are stored and hashed.
+    pub fn encode(&self) -> Vec<u8> {
+        let mut bytes = serde_json::to_vec_pretty(self).expect("a record has only string keys");
+        bytes.push(b'\n');
+        bytes
+    }
+
+    /// Reads the bytes of a record.
+    ///
+    /// # Errors
+    /// [`RecordError`].
+    pub fn decode(bytes: &[u8]) -> Result<Self, RecordError> {
+        #[derive(Deserialize)]
+        struct Tag {
+            format: String,
+        }
+        let tag: Tag = serde_json::from_slice(bytes).map_err(RecordError::Shape)?;
+        if tag.format != FORMAT {
+            return Err(RecordError::Format(tag.format));
+        }
+        serde_json::from_slice(bytes).map_err(RecordError::Shape)
+    }
+
+    /// Returns the release's id.
+    pub fn id(&self) -> ReleaseId {
+        ReleaseId::of(&self.encode())
+    }
+
+    /// Returns how people name it.
+    pub fn name(&self) -> ReleaseName {
+        ReleaseName {
+            version: self.version.clone(),
+            number: self.number,
+        }
+    }
+
+    /// Returns the depots of all targets.
+    pub fn depots(&self) -> impl Iterator<Item = (&TargetRecord, &DepotRecord)> {
+        self.targets
+            .iter()
+            .flat_map(|target| target.depots.iter().map(move |depot| (target, depot)))
+    }
+}
+
+#[cfg(test)]
+pub(crate) mod tests {
+    use super::*;
+    use crate::tree::Tree;
+
+    pub(crate) fn record(version: &str, number: u64) -> ReleaseRecord {
+        let tree = Tree::default().id();
+        ReleaseRecord {
+            format: FORMAT.to_owned(),
+            game: "example.paperheron.saltmarsh".parse().unwrap(),
+            edition: Name::full_edition(),
+            version: version.parse().unwrap(),
+            number: BuildNumber::new(number).unwrap(),
+            targets: vec![TargetRecord {
+                target: "linux".parse().unwrap(),
+                systems: vec![System::LinuxX86_64],
+                starts: Start {
+                    file: TreePath::new("saltmarsh").unwrap(),
+                    arguments: vec![],
+                },
+                tree,
+                depots: vec![DepotRecord {
+                    depot: "linux".parse().unwrap(),
+                    tree,
+                    files: 3,
+                    size: 120,
+                }],
+            }],
+        }
+    }
+
+    #[test]
+    fn a_record_is_written_and_read_back() {
+        let record = record("1.3.2", 25);
+        assert_eq!(ReleaseRecord::decode(&record.encode()).unwrap(), record);
+        assert_ne!(record.id(), self::record("1.3.2", 26).id());
+    }
+
+    #[test]
+    fn another_format_is_named() {
+        let text = String::from_utf8(record("1.3.2", 25).encode())
+            .unwrap()
+            .replace("release/1", "release/2");
+        assert!(
+            matches!(ReleaseRecord::decode(text.as_bytes()), Err(RecordError::Format(f)) if f == "lantern.release/2")
+        );
+        assert!(matches!(ReleaseRecord::decode(b"{"), Err(RecordError::Shape(_))));
+    }
+}

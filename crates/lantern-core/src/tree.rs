@@ -1,0 +1,432 @@
+//! Trees: what files there are, free of how they are chunked, compressed or stored.
+//!
+//! The bytes of a tree and the reasons for them stand in `docs/formats/tree.md`.
+
+use std::collections::BTreeMap;
+use std::num::NonZeroUsize;
+
+use unicode_normalization::UnicodeNormalization;
+
+use crate::bytes::{ByteReader, Head, ReadError};
+use crate::digest::{Digest, TreeId};
+use crate::path::TreePath;
+
+const HEAD: Head = Head {
+    magic: *b"LNTR",
+    version: 1,
+    what: "a tree",
+};
+/// Kind, flags, path length and one byte of path.
+const MIN_ENTRY_LEN: NonZeroUsize = NonZeroUsize::new(5).expect("not zero");
+
+/// What stands at one path of a tree.
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
+pub enum Node {
+    /// A file; `executable` comes from content and configuration, never from a file system's bit.
+    File {
+        /// In bytes.
+        size: u64,
+        /// Plain BLAKE3 of the content.
+        digest: Digest,
+        /// Whether an installed copy may be started.
+        executable: bool,
+    },
+    /// A folder with nothing in it. Folders that hold something are not listed.
+    EmptyFolder,
+    /// A relative link that stays inside the tree.
+    Link {
+        /// As it is written in the link.
+        target: String,
+    },
+}
+
+impl Node {
+    /// Returns the size in bytes; 0 for what is no file.
+    pub fn size(&self) -> u64 {
+        match self {
+            Self::File { size, .. } => *size,
+            Self::EmptyFolder | Self::Link { .. } => 0,
+        }
+    }
+}
+
+/// Why entries do not make a tree.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[non_exhaustive]
+pub enum TreeError {
+    /// Two entries with one path.
+    #[error("{0} stands twice")]
+    Twice(TreePath),
+    /// Something lies below an entry that is no folder.
+    #[error("{below} lies below {above}, which is no folder")]
+    BelowNonFolder {
+        /// The deeper entry.
+        below: TreePath,
+        /// The file, link or empty folder.
+        above: String,
+    },
+    /// A link that leaves the tree.
+    #[error("{path} is a link to {}, which is outside", crate::path::shown(.target))]
+    LinkLeaves {
+        /// The link.
+        path: TreePath,
+        /// Where it points.
+        target: String,
+    },
+    /// The bytes are not those of a tree.
+    #[error(transparent)]
+    Read(#[from] ReadError),
+}
+
+/// A set of files, empty folders and links, sorted by the bytes of their paths.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Tree {
+    entries: BTreeMap<TreePath, Node>,
+}
+
+impl Tree {
+    /// Makes a tree of entries in any order.
+    ///
+    /// # Errors
+    /// [`TreeError`] for paths that stand twice or below a file, and for links that leave.
+    pub fn new(entries: impl IntoIterator<Item = (TreePath, Node)>) -> Result<Self, TreeError> {
+        let mut map = BTreeMap::new();
+        for (path, node) in entries {
+            if let Node::Link { target } = &node
+                && path.resolve_link(target).is_none()
+            {
+                return Err(TreeError::LinkLeaves {
+                    path,
+                    target: target.clone(),
+                });
+            }
+            if map.contains_key(&path) {
+                return Err(TreeError::Twice(path));
+            }
+            map.insert(path, node);
+        }
+        for path in map.keys() {
+            for parent in path.parents() {
+                // A folder that holds something is not listed, so whatever is listed above is in the way.
+                if let Ok(above) = TreePath::new(parent)
+                    && map.contains_key(&above)
+                {
+                    return Err(TreeError::BelowNonFolder {
+                        below: path.clone(),
+                        above: above.shown(),
+                    });
+                }
+            }
+        }
+        Ok(Self { entries: map })
+    }
+
+    /// Returns the entries in order.
+    pub fn iter(&self) -> impl Iterator<Item = (&TreePath, &Node)> {
+        self.entries.iter()
+    }
+
+    /// Returns what stands at a path.
+    pub fn get(&self, path: &TreePath) -> Option<&Node> {
+        self.entries.get(path)
+    }
+
+    /// Returns how many entries there are.
+    pub fn len(&self) -> usize {
+        self.entries.len()
+    }
+
+    /// Whether there is no entry.
+    pub fn is_empty(&self) -> bool {
+        self.entries.is_empty()
+    }
+
+    /// Returns how many files there are, without links and empty folders.
+    pub fn file_count(&self) -> u64 {
+        self.entries
+            .values()
+            .filter(|node| matches!(node, Node::File { .. }))
+            .count() as u64
+    }
+
+    /// Returns the size of all files together, in bytes.
+    pub fn size(&self) -> u64 {
+        self.entries.values().map(Node::size).fold(0, u64::saturating_add)
+    }
+
+    /// Returns the bytes that are stored and hashed.
+    pub fn encode(&self) -> Vec<u8> {
+        let mut out = Vec::with_capacity(16 + self.entries.len() * 80);
+        HEAD.write(&mut out);
+        out.extend(
+            u32::try_from(self.entries.len())
+                .expect("fewer than 2^32 entries")
+                .to_le_bytes(),
+        );
+        for (path, node) in &self.entries {
+            let (kind, flags) = match node {
+                Node::File { executable, .. } => (1_u8, u8::from(*executable)),
+                Node::EmptyFolder => (2, 0),
+                Node::Link { .. } => (3, 0),
+            };
+            out.extend([kind, flags]);
+            write_text(&mut out, path.as_str());
+            match node {
+                Node::File { size, digest, .. } => {
+                    out.extend(size.to_le_bytes());
+                    out.extend(digest.as_bytes());
+                }
+                Node::EmptyFolder => {}
+                Node::Link { target } => write_text(&mut out, target),
+            }
+        }
+        out
+    }
+
+    /// Reads the bytes of a tree; entries out of order are refused, so one tree has one encoding.
+    ///
+    /// # Errors
+    /// [`TreeError`].
+    pub fn decode(bytes: &[u8]) -> Result<Self, TreeError> {
+        let mut reader = ByteReader::new(bytes);
+        reader.head(HEAD)?;
+        let count = reader.count(MIN_ENTRY_LEN, "a tree")?;
+        let mut entries: Vec<(TreePath, Node)> = Vec::with_capacity(count);
+        for _ in 0..count {
+            let offset = reader.position();
+            let wrong = |why: &str| ReadError::Value {
+                what: "a tree entry",
+                offset,
+                why: why.to_owned(),
+            };
+            let (kind, flags) = (reader.u8("an entry's kind")?, reader.u8("an entry's flags")?);
+            let path = TreePath::new(read_text(&mut reader)?).map_err(|e| wrong(&e.to_string()))?;
+            if let Some((last, _)) = entries.last()
+                && *last >= path
+            {
+                return Err(wrong("paths are not in order").into());
+            }
+            let node = match (kind, flags) {
+                (1, 0 | 1) => Node::File {
+                    size: reader.u64("a file's size")?,
+                    digest: Digest::from_bytes(reader.array("a file's digest")?),
+                    executable: flags == 1,
+                },
+                (2, 0) => Node::EmptyFolder,
+                (3, 0) => Node::Link {
+                    target: read_text(&mut reader)?,
+                },
+                _ => return Err(wrong("unknown kind or flags").into()),
+            };
+            entries.push((path, node));
+        }
+        reader.end("a tree")?;
+        Self::new(entries)
+    }
+
+    /// Returns the tree's id.
+    pub fn id(&self) -> TreeId {
+        TreeId::of(&self.encode())
+    }
+
+    /// Returns groups of names that are one name on systems that ignore letter case or normalise, each group sorted.
+    pub fn colliding_names(&self) -> Vec<Vec<String>> {
+        let mut folded: BTreeMap<String, std::collections::BTreeSet<String>> = BTreeMap::new();
+        for path in self.entries.keys() {
+            for name in std::iter::once(path.as_str()).chain(path.parents()) {
+                let key: String = name.nfc().flat_map(char::to_lowercase).nfc().collect();
+                folded.entry(key).or_default().insert(name.to_owned());
+            }
+        }
+        folded
+            .into_values()
+            .filter(|names| names.len() > 1)
+            .map(|names| names.into_iter().collect())
+            .collect()
+    }
+}
+
+fn write_text(out: &mut Vec<u8>, text: &str) {
+    out.extend(
+        u16::try_from(text.len())
+            .expect("names are at most 4096 bytes")
+            .to_le_bytes(),
+    );
+    out.extend(text.as_bytes());
+}
+
+fn read_text(reader: &mut ByteReader<'_>) -> Result<String, ReadError> {
+    let offset = reader.position();
+    let len = usize::from(reader.u16("a name's length")?);
+    let bytes = reader.slice(len, "a name")?;
+    String::from_utf8(bytes.to_vec()).map_err(|_| ReadError::Value {
+        what: "a name",
+        offset,
+        why: "not UTF-8".to_owned(),
+    })
+}
+
+/// What differs between two trees.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct TreeDiff {
+    /// Only in the new one.
+    pub added: Vec<TreePath>,
+    /// In both, with another content, kind or executable bit.
+    pub changed: Vec<TreePath>,
+    /// Only in the old one.
+    pub removed: Vec<TreePath>,
+}
+
+impl TreeDiff {
+    /// Compares by path.
+    pub fn between(old: &Tree, new: &Tree) -> Self {
+        let mut diff = Self::default();
+        for (path, node) in new.iter() {
+            match old.get(path) {
+                None => diff.added.push(path.clone()),
+                Some(before) if before != node => diff.changed.push(path.clone()),
+                Some(_) => {}
+            }
+        }
+        diff.removed.extend(
+            old.entries
+                .keys()
+                .filter(|path| !new.entries.contains_key(*path))
+                .cloned(),
+        );
+        diff
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    fn path(text: &str) -> TreePath {
+        TreePath::new(text).unwrap()
+    }
+
+    fn file(content: &[u8], executable: bool) -> Node {
+        Node::File {
+            size: content.len() as u64,
+            digest: Digest::of(content),
+            executable,
+        }
+    }
+
+    fn sample() -> Tree {
+        Tree::new([
+            (path("saltmarsh"), file(b"program", true)),
+            (path("data/tides.txt"), file(b"low high", false)),
+            (path("data/empty"), Node::EmptyFolder),
+            (
+                path("start"),
+                Node::Link {
+                    target: "saltmarsh".into(),
+                },
+            ),
+        ])
+        .unwrap()
+    }
+
+    #[test]
+    fn the_id_is_fixed() {
+        // A change here means that every tree ever sealed has another id: the format's version must change too.
+        assert_eq!(
+            sample().id().to_string(),
+            "blake3:c90d6c6a0895c64fac6e87acd532a3c24e8bf8536eecc8c16b437e6f3588ebba"
+        );
+    }
+
+    #[test]
+    fn each_part_of_an_entry_is_in_the_id() {
+        let base = sample().id();
+        let variant = |at: &str, node: Node| {
+            let mut entries = sample().entries;
+            entries.insert(path(at), node);
+            Tree::new(entries).unwrap().id()
+        };
+        assert_ne!(base, variant("saltmarsh", file(b"program", false)));
+        assert_ne!(base, variant("saltmarsh", file(b"another", true)));
+        assert_ne!(
+            base,
+            variant(
+                "start",
+                Node::Link {
+                    target: "data/tides.txt".into()
+                }
+            )
+        );
+        assert_ne!(base, variant("new", Node::EmptyFolder));
+        assert_eq!(base, variant("data/empty", Node::EmptyFolder));
+    }
+
+    #[test]
+    fn impossible_trees_are_refused() {
+        let twice = Tree::new([(path("a"), Node::EmptyFolder), (path("a"), file(b"", false))]);
+        assert!(matches!(twice, Err(TreeError::Twice(_))));
+        let below = Tree::new([(path("a"), file(b"", false)), (path("a/b/c"), file(b"", false))]);
+        assert!(matches!(below, Err(TreeError::BelowNonFolder { .. })));
+        let leaves = Tree::new([(path("a"), Node::Link { target: "../x".into() })]);
+        assert!(matches!(leaves, Err(TreeError::LinkLeaves { .. })));
+    }
+
+    #[test]
+    fn truncated_trees_are_errors_at_every_length() {
+        let bytes = sample().encode();
+        for len in 0..bytes.len() {
+            assert!(Tree::decode(&bytes[..len]).is_err(), "{len}");
+        }
+        assert_eq!(Tree::decode(&bytes).unwrap(), sample());
+    }
+
+    #[test]
+    fn names_that_fold_together_are_found() {
+        let tree = Tree::new([
+            (path("Data/a"), Node::EmptyFolder),
+            (path("data/b"), Node::EmptyFolder),
+            (path("e\u{301}"), Node::EmptyFolder),
+            (path("\u{e9}"), Node::EmptyFolder),
+            (path("x"), Node::EmptyFolder),
+        ])
+        .unwrap();
+        assert_eq!(
+            tree.colliding_names(),
+            [vec!["Data", "data"], vec!["e\u{301}", "\u{e9}"]]
+        );
+    }
+
+    #[test]
+    fn a_difference_names_each_path_once() {
+        let mut entries = sample().entries;
+        entries.remove(&path("start"));
+        entries.insert(path("new"), file(b"n", false));
+        entries.insert(path("data/tides.txt"), file(b"high low", false));
+        let diff = TreeDiff::between(&sample(), &Tree::new(entries).unwrap());
+        assert_eq!(diff.added, [path("new")]);
+        assert_eq!(diff.changed, [path("data/tides.txt")]);
+        assert_eq!(diff.removed, [path("start")]);
+    }
+
+    proptest! {
+        #[test]
+        fn write_then_read_is_identity(names in prop::collection::btree_set("[a-z]{1,3}(/[a-zé]{1,3}){0,2}", 0..20), exec: bool) {
+            let entries = names.iter().map(|n| (path(n), file(n.as_bytes(), exec)));
+            if let Ok(tree) = Tree::new(entries) {
+                prop_assert_eq!(Tree::decode(&tree.encode()).unwrap(), tree);
+            }
+        }
+
+        #[test]
+        fn no_bytes_make_the_reader_panic(bytes in prop::collection::vec(any::<u8>(), 0..200), at in 0_usize..300, value: u8) {
+            let _ = Tree::decode(&bytes);
+            let mut real = sample().encode();
+            let len = real.len();
+            real[at % len] = value;
+            if let Ok(tree) = Tree::decode(&real) {
+                prop_assert_eq!(tree.encode(), real);
+            }
+        }
+    }
+}

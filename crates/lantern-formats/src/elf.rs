@@ -1,0 +1,391 @@
+//! ELF programs. Source: System V ABI, chapters 4 and 5 (gABI 4.1), and the processor supplements for `e_machine`.
+//!
+//! | offset | size | field         | meaning                                                 |
+//! |--------|------|---------------|---------------------------------------------------------|
+//! | 0      | 4    | `EI_MAG`      | `7f 45 4c 46`                                           |
+//! | 4      | 1    | `EI_CLASS`    | 1: 32-bit, 2: 64-bit                                    |
+//! | 5      | 1    | `EI_DATA`     | 1: little-endian, 2: big-endian                         |
+//! | 6      | 1    | `EI_VERSION`  | 1                                                       |
+//! | 16     | 2    | `e_type`      | 2: program at a fixed address, 3: program or library    |
+//! | 18     | 2    | `e_machine`   | 3: 386, 40: ARM, 62: x86-64, 183: AArch64               |
+//! | 24     | 4, 8 | `e_entry`     | where it starts; 0: nowhere                             |
+//! | 28, 32 | 4, 8 | `e_phoff`     | file offset of the program headers                      |
+//! | 42, 54 | 2    | `e_phentsize` | size of one                                             |
+//! | 44, 56 | 2    | `e_phnum`     | how many                                                |
+
+use std::io::{self, Read, Seek, SeekFrom};
+
+/// Most program headers that are read. Ours: real programs have fewer than 20; bounds time on hostile input.
+const MAX_PROGRAM_HEADERS: u16 = 256;
+/// Longest interpreter path that is read, in bytes. Ours: `PATH_MAX`.
+const MAX_INTERPRETER_LEN: u64 = 4096;
+const PT_LOAD: u32 = 1;
+const PT_INTERP: u32 = 3;
+
+/// Why an ELF file could not be read.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum ElfError {
+    /// Does not start as ELF files do.
+    #[error("not an ELF file")]
+    NotElf,
+    /// Ends too early, or points beyond its end.
+    #[error("the ELF file is cut off: {what} at byte {offset} lies beyond its end")]
+    Truncated {
+        /// What was being read.
+        what: &'static str,
+        /// Where.
+        offset: u64,
+    },
+    /// A value that must not stand there.
+    #[error("the ELF file is broken: {what} is {value}")]
+    Value {
+        /// The field.
+        what: &'static str,
+        /// What stands there.
+        value: u64,
+    },
+    /// The file could not be read.
+    #[error("reading the ELF file")]
+    Io(#[source] io::Error),
+}
+
+/// The processor a program was built for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum Machine {
+    /// 32-bit Intel and AMD.
+    X86,
+    /// 64-bit Intel and AMD.
+    X86_64,
+    /// 32-bit ARM.
+    Arm,
+    /// 64-bit ARM.
+    Aarch64,
+    /// Another one, by its number.
+    Other(u16),
+}
+
+impl std::fmt::Display for Machine {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match self {
+            Self::X86 => f.write_str("32-bit x86"),
+            Self::X86_64 => f.write_str("x86_64"),
+            Self::Arm => f.write_str("32-bit ARM"),
+            Self::Aarch64 => f.write_str("aarch64"),
+            Self::Other(number) => write!(f, "processor number {number}"),
+        }
+    }
+}
+
+/// What the file is for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum Kind {
+    /// Can be started.
+    Program,
+    /// Is loaded by programs.
+    Library,
+    /// Is for a linker or a debugger.
+    Other,
+}
+
+/// What an ELF file says about itself.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Elf {
+    /// Whether addresses have 64 bits.
+    pub is_64_bit: bool,
+    /// Whether numbers are stored little end first.
+    pub is_little_endian: bool,
+    /// The processor.
+    pub machine: Machine,
+    /// Program, library or something else.
+    pub kind: Kind,
+    /// The program that loads it, such as `/lib64/ld-linux-x86-64.so.2`; none for a static program.
+    pub interpreter: Option<String>,
+}
+
+struct Fields<'a, R> {
+    from: &'a mut R,
+    little: bool,
+    wide: bool,
+}
+
+impl<R: Read + Seek> Fields<'_, R> {
+    fn bytes<const N: usize>(&mut self, offset: u64, what: &'static str) -> Result<[u8; N], ElfError> {
+        let mut bytes = [0; N];
+        self.from.seek(SeekFrom::Start(offset)).map_err(ElfError::Io)?;
+        match self.from.read_exact(&mut bytes) {
+            Ok(()) => Ok(bytes),
+            Err(e) if e.kind() == io::ErrorKind::UnexpectedEof => Err(ElfError::Truncated { what, offset }),
+            Err(e) => Err(ElfError::Io(e)),
+        }
+    }
+
+    fn u16(&mut self, offset: u64, what: &'static str) -> Result<u16, ElfError> {
+        let bytes = self.bytes(offset, what)?;
+        Ok(if self.little {
+            u16::from_le_bytes(bytes)
+        } else {
+            u16::from_be_bytes(bytes)
+        })
+    }
+
+    fn u32(&mut self, offset: u64, what: &'static str) -> Result<u32, ElfError> {
+        let bytes = self.bytes(offset, what)?;
+        Ok(if self.little {
+            u32::from_le_bytes(bytes)
+        } else {
+            u32::from_be_bytes(bytes)
+        })
+    }
+
+    /// A field of 4 bytes in 32-bit files and 8 in 64-bit ones.
+    fn word(&mut self, narrow: u64, wide: u64, what: &'static str) -> Result<u64, ElfError> {
+        if !self.wide {
+            return self.u32(narrow, what).map(u64::from);
+        }
+        let bytes = self.bytes(wide, what)?;
+        Ok(if self.little {
+            u64::from_le_bytes(bytes)
+        } else {
+            u64::from_be_bytes(bytes)
+        })
+    }
+}
+
+impl Elf {
+    /// Reads the file header and the program headers; a few hundred bytes, wherever they lie.
+    ///
+    /// # Errors
+    /// [`ElfError`].
+    pub fn read(from: &mut (impl Read + Seek)) -> Result<Self, ElfError> {
+        let mut fields = Fields {
+            from,
+            little: true,
+            wide: true,
+        };
+        let ident: [u8; 8] = match fields.bytes(0, "the identification") {
+            Err(ElfError::Truncated { .. }) => return Err(ElfError::NotElf),
+            other => other?,
+        };
+        if ident[..4] != *b"\x7fELF" {
+            return Err(ElfError::NotElf);
+        }
+        let value = |what, value: u8| ElfError::Value {
+            what,
+            value: u64::from(value),
+        };
+        fields.wide = match ident[4] {
+            1 => false,
+            2 => true,
+            other => return Err(value("EI_CLASS", other)),
+        };
+        fields.little = match ident[5] {
+            1 => true,
+            2 => false,
+            other => return Err(value("EI_DATA", other)),
+        };
+        if ident[6] != 1 {
+            return Err(value("EI_VERSION", ident[6]));
+        }
+        let e_type = fields.u16(16, "e_type")?;
+        let machine = match fields.u16(18, "e_machine")? {
+            3 => Machine::X86,
+            40 => Machine::Arm,
+            62 => Machine::X86_64,
+            183 => Machine::Aarch64,
+            other => Machine::Other(other),
+        };
+        let e_entry = fields.word(24, 24, "e_entry")?;
+        let headers = ProgramHeaders::read(&mut fields)?;
+        // Position-independent programs and libraries share e_type 3; a program has an interpreter or, when it is
+        // static, an entry point and segments to load. Libraries with an entry point but no interpreter do not occur
+        // among what games ship.
+        let kind = match e_type {
+            2 => Kind::Program,
+            3 if headers.interpreter.is_some() || (e_entry != 0 && headers.loads) => Kind::Program,
+            3 => Kind::Library,
+            _ => Kind::Other,
+        };
+        Ok(Self {
+            is_64_bit: fields.wide,
+            is_little_endian: fields.little,
+            machine,
+            kind,
+            interpreter: headers.interpreter,
+        })
+    }
+}
+
+struct ProgramHeaders {
+    interpreter: Option<String>,
+    loads: bool,
+}
+
+impl ProgramHeaders {
+    fn read<R: Read + Seek>(fields: &mut Fields<'_, R>) -> Result<Self, ElfError> {
+        let e_phoff = fields.word(28, 32, "e_phoff")?;
+        let (sizes_at, least) = if fields.wide { (54, 56) } else { (42, 32) };
+        let e_phentsize = fields.u16(sizes_at, "e_phentsize")?;
+        let e_phnum = fields.u16(sizes_at + 2, "e_phnum")?;
+        let mut out = Self {
+            interpreter: None,
+            loads: false,
+        };
+        if e_phnum == 0 {
+            return Ok(out);
+        }
+        if e_phnum > MAX_PROGRAM_HEADERS {
+            return Err(ElfError::Value {
+                what: "e_phnum",
+                value: u64::from(e_phnum),
+            });
+        }
+        if e_phentsize < least {
+            return Err(ElfError::Value {
+                what: "e_phentsize",
+                value: u64::from(e_phentsize),
+            });
+        }
+        for i in 0..u64::from(e_phnum) {
+            let beyond = ElfError::Truncated {
+                what: "a program header",
+                offset: e_phoff,
+            };
+            let at = e_phoff
+                .checked_add(i * u64::from(e_phentsize))
+                .filter(|at| *at < u64::MAX / 2)
+                .ok_or(beyond)?;
+            match fields.u32(at, "p_type")? {
+                PT_LOAD => out.loads = true,
+                PT_INTERP if out.interpreter.is_none() => {
+                    let p_offset = fields.word(at + 4, at + 8, "p_offset")?;
+                    let p_filesz = fields.word(at + 16, at + 32, "p_filesz")?;
+                    out.interpreter = Some(interpreter(fields, p_offset, p_filesz)?);
+                }
+                _ => {}
+            }
+        }
+        Ok(out)
+    }
+}
+
+fn interpreter<R: Read + Seek>(fields: &mut Fields<'_, R>, offset: u64, len: u64) -> Result<String, ElfError> {
+    if len == 0 || len > MAX_INTERPRETER_LEN {
+        return Err(ElfError::Value {
+            what: "the length of PT_INTERP",
+            value: len,
+        });
+    }
+    let truncated = || ElfError::Truncated {
+        what: "PT_INTERP",
+        offset,
+    };
+    if offset > u64::MAX / 2 {
+        return Err(truncated());
+    }
+    fields.from.seek(SeekFrom::Start(offset)).map_err(ElfError::Io)?;
+    let mut bytes = Vec::new();
+    fields.from.take(len).read_to_end(&mut bytes).map_err(ElfError::Io)?;
+    if (bytes.len() as u64) < len {
+        return Err(truncated());
+    }
+    let text = bytes.split(|b| *b == 0).next().unwrap_or_default();
+    Ok(String::from_utf8_lossy(text).into_owned())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+    use std::io::Cursor;
+
+    /// A 64-bit header with one PT_INTERP header behind it.
+    fn sample(e_type: u16, e_machine: u16) -> Vec<u8> {
+        let mut file = b"\x7fELF\x02\x01\x01".to_vec();
+        file.resize(16, 0);
+        file.extend(e_type.to_le_bytes());
+        file.extend(e_machine.to_le_bytes());
+        file.extend(1_u32.to_le_bytes());
+        file.extend(0x40_1000_u64.to_le_bytes());
+        file.extend(64_u64.to_le_bytes());
+        file.extend([0; 12]);
+        file.extend([64, 0, 56, 0, 1, 0, 0, 0, 0, 0, 0, 0]);
+        assert_eq!(file.len(), 64);
+        file.extend(PT_INTERP.to_le_bytes());
+        file.extend(0_u32.to_le_bytes());
+        file.extend(120_u64.to_le_bytes());
+        file.extend([0; 16]);
+        file.extend(10_u64.to_le_bytes());
+        file.extend([0; 16]);
+        file.extend(b"/lib/ld.so");
+        file
+    }
+
+    fn read(bytes: &[u8]) -> Result<Elf, ElfError> {
+        Elf::read(&mut Cursor::new(bytes))
+    }
+
+    #[test]
+    fn a_program_is_read() {
+        let elf = read(&sample(3, 62)).unwrap();
+        assert_eq!(elf.machine, Machine::X86_64);
+        assert_eq!(elf.kind, Kind::Program);
+        assert_eq!(elf.interpreter.as_deref(), Some("/lib/ld.so"));
+        assert!(elf.is_64_bit && elf.is_little_endian);
+        assert_eq!(read(&sample(2, 183)).unwrap().machine, Machine::Aarch64);
+        assert_eq!(read(&sample(1, 62)).unwrap().kind, Kind::Other);
+    }
+
+    #[test]
+    fn broken_files_are_errors() {
+        assert!(matches!(read(b""), Err(ElfError::NotElf)));
+        assert!(matches!(read(b"MZ.........."), Err(ElfError::NotElf)));
+        let with = |at: usize, value: u8| {
+            let mut file = sample(3, 62);
+            file[at] = value;
+            read(&file)
+        };
+        assert!(matches!(with(4, 9), Err(ElfError::Value { what: "EI_CLASS", .. })));
+        assert!(matches!(with(5, 0), Err(ElfError::Value { what: "EI_DATA", .. })));
+        assert!(matches!(with(57, 0xff), Err(ElfError::Value { what: "e_phnum", .. })));
+        assert!(matches!(
+            with(54, 8),
+            Err(ElfError::Value {
+                what: "e_phentsize",
+                ..
+            })
+        ));
+        assert!(matches!(with(39, 0xff), Err(ElfError::Truncated { .. })));
+        assert!(matches!(with(64 + 39, 0xff), Err(ElfError::Value { .. })));
+    }
+
+    #[test]
+    fn every_truncation_is_an_error() {
+        let whole = sample(3, 62);
+        for len in 0..whole.len() {
+            assert!(read(&whole[..len]).is_err(), "{len}");
+        }
+    }
+
+    #[test]
+    fn this_very_test_is_read() {
+        if cfg!(target_os = "linux") {
+            let mut file = std::fs::File::open(std::env::current_exe().unwrap()).unwrap();
+            let elf = Elf::read(&mut file).unwrap();
+            assert_eq!(elf.kind, Kind::Program);
+            assert!(elf.interpreter.is_some());
+        }
+    }
+
+    proptest! {
+        #[test]
+        fn no_bytes_make_the_reader_panic(bytes in prop::collection::vec(any::<u8>(), 0..200), at in 0_usize..130, value: u8) {
+            let _ = read(&bytes);
+            let mut real = sample(3, 62);
+            real[at] = value;
+            let _ = read(&real);
+        }
+    }
+}
