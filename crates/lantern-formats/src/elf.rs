@@ -8,7 +8,6 @@
 //! | 6      | 1    | `EI_VERSION`  | 1                                                       |
 //! | 16     | 2    | `e_type`      | 2: program at a fixed address, 3: program or library    |
 //! | 18     | 2    | `e_machine`   | 3: 386, 40: ARM, 62: x86-64, 183: AArch64               |
-//! | 24     | 4, 8 | `e_entry`     | where it starts; 0: nowhere                             |
 //! | 28, 32 | 4, 8 | `e_phoff`     | file offset of the program headers                      |
 //! | 42, 54 | 2    | `e_phentsize` | size of one                                             |
 //! | 44, 56 | 2    | `e_phnum`     | how many                                                |
@@ -19,8 +18,14 @@ use std::io::{self, Read, Seek, SeekFrom};
 const MAX_PROGRAM_HEADERS: u16 = 256;
 /// Longest interpreter path that is read, in bytes. Ours: `PATH_MAX`.
 const MAX_INTERPRETER_LEN: u64 = 4096;
-const PT_LOAD: u32 = 1;
+const PT_DYNAMIC: u32 = 2;
 const PT_INTERP: u32 = 3;
+const DT_NULL: u64 = 0;
+const DT_FLAGS_1: u64 = 0x6fff_fffb;
+/// In `DT_FLAGS_1`: the object is a position-independent program. Source: glibc's `elf.h`.
+const DF_1_PIE: u64 = 0x0800_0000;
+/// Most dynamic entries that are read. Ours: real programs have fewer than 100; bounds time on hostile input.
+const MAX_DYNAMIC_ENTRIES: u64 = 4096;
 
 /// Why an ELF file could not be read.
 #[derive(Debug, thiserror::Error)]
@@ -197,14 +202,12 @@ impl Elf {
             183 => Machine::Aarch64,
             other => Machine::Other(other),
         };
-        let e_entry = fields.word(24, 24, "e_entry")?;
         let headers = ProgramHeaders::read(&mut fields)?;
-        // Position-independent programs and libraries share e_type 3; a program has an interpreter or, when it is
-        // static, an entry point and segments to load. Libraries with an entry point but no interpreter do not occur
-        // among what games ship.
+        // Position-independent programs and libraries share e_type 3. A program has an interpreter or, when it is
+        // static, says so in its dynamic flags. Libraries may have an entry point: old linkers gave them one.
         let kind = match e_type {
             2 => Kind::Program,
-            3 if headers.interpreter.is_some() || (e_entry != 0 && headers.loads) => Kind::Program,
+            3 if headers.interpreter.is_some() || headers.says_program => Kind::Program,
             3 => Kind::Library,
             _ => Kind::Other,
         };
@@ -220,7 +223,7 @@ impl Elf {
 
 struct ProgramHeaders {
     interpreter: Option<String>,
-    loads: bool,
+    says_program: bool,
 }
 
 impl ProgramHeaders {
@@ -231,7 +234,7 @@ impl ProgramHeaders {
         let e_phnum = fields.u16(sizes_at + 2, "e_phnum")?;
         let mut out = Self {
             interpreter: None,
-            loads: false,
+            says_program: false,
         };
         if e_phnum == 0 {
             return Ok(out);
@@ -258,7 +261,11 @@ impl ProgramHeaders {
                 .filter(|at| *at < u64::MAX / 2)
                 .ok_or(beyond)?;
             match fields.u32(at, "p_type")? {
-                PT_LOAD => out.loads = true,
+                PT_DYNAMIC => {
+                    let p_offset = fields.word(at + 4, at + 8, "p_offset")?;
+                    let p_filesz = fields.word(at + 16, at + 32, "p_filesz")?;
+                    out.says_program = says_program(fields, p_offset, p_filesz)?;
+                }
                 PT_INTERP if out.interpreter.is_none() => {
                     let p_offset = fields.word(at + 4, at + 8, "p_offset")?;
                     let p_filesz = fields.word(at + 16, at + 32, "p_filesz")?;
@@ -269,6 +276,26 @@ impl ProgramHeaders {
         }
         Ok(out)
     }
+}
+
+fn says_program<R: Read + Seek>(fields: &mut Fields<'_, R>, offset: u64, len: u64) -> Result<bool, ElfError> {
+    let size = if fields.wide { 16 } else { 8 };
+    for i in 0..(len / size).min(MAX_DYNAMIC_ENTRIES) {
+        let beyond = ElfError::Truncated {
+            what: "PT_DYNAMIC",
+            offset,
+        };
+        let at = offset
+            .checked_add(i * size)
+            .filter(|at| *at < u64::MAX / 2)
+            .ok_or(beyond)?;
+        match fields.word(at, at, "d_tag")? {
+            DT_NULL => break,
+            DT_FLAGS_1 => return Ok(fields.word(at + 4, at + 8, "d_val")? & DF_1_PIE != 0),
+            _ => {}
+        }
+    }
+    Ok(false)
 }
 
 fn interpreter<R: Read + Seek>(fields: &mut Fields<'_, R>, offset: u64, len: u64) -> Result<String, ElfError> {

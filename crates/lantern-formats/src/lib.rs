@@ -15,4 +15,4 @@
 pub mod elf;
 mod magic;
 
-pub use magic::Magic;
+pub use magic::{MAGIC_LEN, Magic};

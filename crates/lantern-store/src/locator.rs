@@ -1,0 +1,202 @@
+//! Locators: which pack holds each chunk of a manifest. Made anew wherever packs are kept; changes no id.
+//! Described in `docs/formats/locator.md`.
+
+use std::collections::HashMap;
+use std::num::NonZeroUsize;
+
+use lantern_core::bytes::{ByteReader, Head, ReadError};
+use lantern_core::digest::{Digest, ManifestId};
+
+use crate::pack::ChunkEntry;
+
+const HEAD: Head = Head {
+    magic: *b"LNLC",
+    version: 1,
+    what: "a locator",
+};
+const PACK_LEN: NonZeroUsize = NonZeroUsize::new(36).expect("not zero");
+/// Longest locator that is accepted, in bytes: some 15 million chunks.
+pub const MAX_LOCATOR_LEN: u64 = 800 * 1024 * 1024;
+
+/// Where one chunk lies.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Location {
+    /// Index into [`Locator::packs`].
+    pub pack: u32,
+    /// In that pack.
+    pub entry: ChunkEntry,
+}
+
+/// Where the chunks of one manifest lie.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Locator {
+    /// The manifest it is for.
+    pub manifest: ManifestId,
+    /// Each pack's name and length in bytes.
+    pub packs: Vec<(Digest, u32)>,
+    /// Sorted by chunk digest.
+    locations: Vec<Location>,
+}
+
+impl Locator {
+    /// Makes a locator of the chunks that a manifest names; each pack with its length and those of its entries that
+    /// are meant.
+    pub fn new(manifest: ManifestId, found: HashMap<Digest, (Digest, u32, ChunkEntry)>) -> Self {
+        let mut packs: Vec<(Digest, u32)> = found.values().map(|(pack, len, _)| (*pack, *len)).collect();
+        packs.sort_unstable();
+        packs.dedup();
+        let index: HashMap<Digest, u32> = packs.iter().zip(0..).map(|((pack, _), i)| (*pack, i)).collect();
+        let mut locations: Vec<Location> = found
+            .into_values()
+            .map(|(pack, _, entry)| Location {
+                pack: index[&pack],
+                entry,
+            })
+            .collect();
+        locations.sort_unstable_by_key(|l| l.entry.digest);
+        Self {
+            manifest,
+            packs,
+            locations,
+        }
+    }
+
+    /// Returns where a chunk lies.
+    pub fn find(&self, chunk: &Digest) -> Option<&Location> {
+        let at = self.locations.binary_search_by_key(chunk, |l| l.entry.digest).ok()?;
+        self.locations.get(at)
+    }
+
+    /// Returns the bytes that are stored.
+    pub fn encode(&self) -> Vec<u8> {
+        let mut out = Vec::with_capacity(64 + self.packs.len() * 36 + self.locations.len() * 52);
+        HEAD.write(&mut out);
+        out.extend(self.manifest.0.as_bytes());
+        out.extend(
+            u32::try_from(self.packs.len())
+                .expect("fewer than 2^32 packs")
+                .to_le_bytes(),
+        );
+        for (pack, len) in &self.packs {
+            out.extend(pack.as_bytes());
+            out.extend(len.to_le_bytes());
+        }
+        out.extend(
+            u32::try_from(self.locations.len())
+                .expect("fewer than 2^32 chunks")
+                .to_le_bytes(),
+        );
+        for location in &self.locations {
+            out.extend(location.pack.to_le_bytes());
+            location.entry.write(&mut out);
+        }
+        out
+    }
+
+    /// Reads the bytes of a locator.
+    ///
+    /// # Errors
+    /// [`ReadError`] for broken bytes, another manifest's locator, or a chunk that lies outside its pack.
+    pub fn decode(manifest: ManifestId, bytes: &[u8]) -> Result<Self, ReadError> {
+        let mut reader = ByteReader::new(bytes);
+        reader.head(HEAD)?;
+        let wrong = |offset, why: &str| ReadError::Value {
+            what: "a locator",
+            offset,
+            why: why.to_owned(),
+        };
+        if reader.array("a locator's manifest")? != *manifest.0.as_bytes() {
+            return Err(wrong(10, "it is for another manifest"));
+        }
+        let count = reader.count(PACK_LEN, "a locator's packs")?;
+        let mut packs = Vec::with_capacity(count);
+        for _ in 0..count {
+            packs.push((
+                Digest::from_bytes(reader.array("a pack's digest")?),
+                reader.u32("a pack's length")?,
+            ));
+        }
+        let count = reader.count(ChunkEntry::MIN_LEN, "a locator's chunks")?;
+        let mut locations: Vec<Location> = Vec::with_capacity(count);
+        for _ in 0..count {
+            let offset = reader.position();
+            let pack = reader.u32("a chunk's pack")?;
+            let entry = ChunkEntry::read(&mut reader)?;
+            let (_, len) = packs.get(pack as usize).ok_or_else(|| wrong(offset, "no such pack"))?;
+            if entry.offset.checked_add(entry.stored_len).is_none_or(|end| end > *len) {
+                return Err(wrong(offset, "a chunk lies outside its pack"));
+            }
+            if locations.last().is_some_and(|last| last.entry.digest >= entry.digest) {
+                return Err(wrong(offset, "chunks are not in order"));
+            }
+            locations.push(Location { pack, entry });
+        }
+        reader.end("a locator")?;
+        Ok(Self {
+            manifest,
+            packs,
+            locations,
+        })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::codec::Codec;
+    use proptest::prelude::*;
+
+    fn sample() -> Locator {
+        let mut found = HashMap::new();
+        for (pack, chunk, offset) in [("p", "a", 10), ("q", "b", 10), ("p", "c", 30)] {
+            let digest = Digest::of(chunk.as_bytes());
+            let entry = ChunkEntry {
+                digest,
+                codec: Codec::Plain,
+                offset,
+                stored_len: 20,
+                raw_len: 20,
+                base: None,
+            };
+            found.insert(digest, (Digest::of(pack.as_bytes()), 100, entry));
+        }
+        Locator::new(ManifestId::of(b"m"), found)
+    }
+
+    #[test]
+    fn a_locator_is_written_and_read_back() {
+        let locator = sample();
+        assert_eq!(locator.packs.len(), 2);
+        assert_eq!(
+            Locator::decode(ManifestId::of(b"m"), &locator.encode()).unwrap(),
+            locator
+        );
+        let location = locator.find(&Digest::of(b"c")).unwrap();
+        assert_eq!(locator.packs[location.pack as usize].0, Digest::of(b"p"));
+        assert_eq!(location.entry.offset, 30);
+        assert!(locator.find(&Digest::of(b"d")).is_none());
+    }
+
+    #[test]
+    fn another_manifests_locator_is_refused() {
+        assert!(Locator::decode(ManifestId::of(b"n"), &sample().encode()).is_err());
+    }
+
+    #[test]
+    fn every_truncation_is_an_error() {
+        let bytes = sample().encode();
+        for len in 0..bytes.len() {
+            assert!(Locator::decode(ManifestId::of(b"m"), &bytes[..len]).is_err(), "{len}");
+        }
+    }
+
+    proptest! {
+        #[test]
+        fn no_bytes_make_the_reader_panic(at in 10_usize..300, value: u8) {
+            let mut bytes = sample().encode();
+            let len = bytes.len();
+            bytes[at % len] = value;
+            let _ = Locator::decode(ManifestId::of(b"m"), &bytes);
+        }
+    }
+}

@@ -1,0 +1,584 @@
+//! Manifests: how to build a tree of chunks. Described in `docs/formats/manifest.md`.
+//!
+//! A manifest is a small root and content-addressed segments of about 1,000 items. Segments are cut where a chunk's
+//! digest says so, so an update shares all segments but those around a change.
+
+use std::num::NonZeroUsize;
+
+use lantern_core::bytes::{ByteReader, Head, ReadError};
+use lantern_core::digest::{Digest, ManifestId, TreeId};
+use lantern_core::path::TreePath;
+use lantern_core::tree::{Node, Tree, TreeError};
+
+use crate::chunker::Profile;
+
+const ROOT_HEAD: Head = Head {
+    magic: *b"LNMF",
+    version: 1,
+    what: "a manifest",
+};
+const SEGMENT_HEAD: Head = Head {
+    magic: *b"LNSG",
+    version: 1,
+    what: "a manifest's segment",
+};
+const SEGMENT_REF_LEN: NonZeroUsize = NonZeroUsize::new(40).expect("not zero");
+/// A segment is cut at the first item with a low digest from here on.
+const MIN_ITEMS: u32 = 256;
+/// A segment is cut here at the latest.
+const MAX_ITEMS: u32 = 4096;
+/// Behind [`MIN_ITEMS`], one in 768 items cuts: segments have about 1,000.
+const CUT_ONE_IN: u32 = 768;
+/// Longest root that is accepted, in bytes: a million segments, a billion chunks.
+pub const MAX_ROOT_LEN: u64 = 64 * 1024 * 1024;
+/// Longest segment that is accepted, in bytes: [`MAX_ITEMS`] items with the longest paths.
+pub const MAX_SEGMENT_LEN: u64 = 40 * 1024 * 1024;
+
+const RECORD_FILE: u8 = 1;
+const RECORD_FOLDER: u8 = 2;
+const RECORD_LINK: u8 = 3;
+const RECORD_CHUNK: u8 = 4;
+
+/// A chunk of a file.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub struct ChunkRef {
+    /// Plain BLAKE3 of its bytes.
+    pub digest: Digest,
+    /// In bytes.
+    pub len: u32,
+}
+
+/// A segment as the root names it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct SegmentRef {
+    /// Plain BLAKE3 of its bytes.
+    pub digest: Digest,
+    /// In bytes.
+    pub len: u32,
+    /// Entries and chunks in it.
+    pub items: u32,
+}
+
+/// The root of a manifest.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Root {
+    /// How files are cut.
+    pub profile: Profile,
+    /// What comes out.
+    pub tree: TreeId,
+    /// Files, empty folders and links.
+    pub entry_count: u64,
+    /// Bytes of all files.
+    pub size: u64,
+    /// In order.
+    pub segments: Vec<SegmentRef>,
+}
+
+/// One entry with its chunks.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Entry {
+    /// Where.
+    pub path: TreePath,
+    /// What.
+    pub node: Node,
+    /// A file's chunks in order; empty for everything else.
+    pub chunks: Vec<ChunkRef>,
+}
+
+/// Why bytes are not a manifest.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[non_exhaustive]
+pub enum ManifestError {
+    /// The structure is broken.
+    #[error(transparent)]
+    Read(#[from] ReadError),
+    /// The entries do not make a tree.
+    #[error(transparent)]
+    Tree(#[from] TreeError),
+    /// A segment or the root is not what it is named.
+    #[error("{what} is damaged: its digest is another")]
+    Digest {
+        /// Root or segment.
+        what: &'static str,
+    },
+    /// Cut by a newer lantern.
+    #[error("the manifest was cut with profile {0}, which this lantern does not know")]
+    Profile(u16),
+    /// Parts that contradict each other.
+    #[error("the manifest contradicts itself: {0}")]
+    Contradiction(String),
+}
+
+impl Root {
+    /// Returns the bytes that are stored and hashed.
+    pub fn encode(&self) -> Vec<u8> {
+        let mut out = Vec::new();
+        ROOT_HEAD.write(&mut out);
+        out.extend(self.profile.number().to_le_bytes());
+        out.extend(self.tree.0.as_bytes());
+        out.extend(self.entry_count.to_le_bytes());
+        out.extend(self.size.to_le_bytes());
+        out.extend(
+            u32::try_from(self.segments.len())
+                .expect("fewer than 2^32 segments")
+                .to_le_bytes(),
+        );
+        for segment in &self.segments {
+            out.extend(segment.digest.as_bytes());
+            out.extend(segment.len.to_le_bytes());
+            out.extend(segment.items.to_le_bytes());
+        }
+        out
+    }
+
+    /// Reads a root and holds it against its id.
+    ///
+    /// # Errors
+    /// [`ManifestError`].
+    pub fn decode(id: ManifestId, bytes: &[u8]) -> Result<Self, ManifestError> {
+        if ManifestId::of(bytes) != id {
+            return Err(ManifestError::Digest { what: "the manifest" });
+        }
+        let mut reader = ByteReader::new(bytes);
+        reader.head(ROOT_HEAD)?;
+        let number = reader.u16("a manifest's profile")?;
+        let profile = Profile::of_number(number).ok_or(ManifestError::Profile(number))?;
+        let tree = TreeId(Digest::from_bytes(reader.array("a manifest's tree")?));
+        let entry_count = reader.u64("a manifest's entries")?;
+        let size = reader.u64("a manifest's size")?;
+        let count = reader.count(SEGMENT_REF_LEN, "a manifest's segments")?;
+        let mut segments = Vec::with_capacity(count);
+        for _ in 0..count {
+            segments.push(SegmentRef {
+                digest: Digest::from_bytes(reader.array("a segment's digest")?),
+                len: reader.u32("a segment's length")?,
+                items: reader.u32("a segment's items")?,
+            });
+        }
+        reader.end("a manifest")?;
+        Ok(Self {
+            profile,
+            tree,
+            entry_count,
+            size,
+            segments,
+        })
+    }
+}
+
+/// A manifest as it is stored: root, id, and segments by digest.
+#[derive(Debug, Clone)]
+pub struct Encoded {
+    /// The root's id.
+    pub id: ManifestId,
+    /// The root.
+    pub root: Root,
+    /// Each segment's digest and bytes, in order.
+    pub segments: Vec<(Digest, Vec<u8>)>,
+}
+
+/// Writes a manifest of entries in the order of their paths.
+pub struct Writer {
+    profile: Profile,
+    segments: Vec<(Digest, Vec<u8>)>,
+    refs: Vec<SegmentRef>,
+    current: Vec<u8>,
+    items: u32,
+    entries: Vec<(TreePath, Node)>,
+}
+
+impl Writer {
+    /// Starts a manifest.
+    pub fn new(profile: Profile) -> Self {
+        Self {
+            profile,
+            segments: Vec::new(),
+            refs: Vec::new(),
+            current: Vec::new(),
+            items: 0,
+            entries: Vec::new(),
+        }
+    }
+
+    /// Appends an entry.
+    pub fn push(&mut self, path: TreePath, node: Node, chunks: &[ChunkRef]) {
+        let (kind, flags) = match &node {
+            Node::File { executable, .. } => (RECORD_FILE, u8::from(*executable)),
+            Node::EmptyFolder => (RECORD_FOLDER, 0),
+            Node::Link { .. } => (RECORD_LINK, 0),
+        };
+        self.current.extend([kind, flags]);
+        self.text(path.as_str());
+        match &node {
+            Node::File { size, digest, .. } => {
+                self.current.extend(size.to_le_bytes());
+                self.current.extend(digest.as_bytes());
+                self.current.extend(
+                    u32::try_from(chunks.len())
+                        .expect("fewer than 2^32 chunks")
+                        .to_le_bytes(),
+                );
+            }
+            Node::EmptyFolder => {}
+            Node::Link { target } => self.text(target),
+        }
+        self.item(&Digest::of(path.as_str().as_bytes()));
+        for chunk in chunks {
+            self.current.push(RECORD_CHUNK);
+            self.current.extend(chunk.digest.as_bytes());
+            self.current.extend(chunk.len.to_le_bytes());
+            self.item(&chunk.digest);
+        }
+        self.entries.push((path, node));
+    }
+
+    fn text(&mut self, text: &str) {
+        self.current.extend(
+            u16::try_from(text.len())
+                .expect("names are at most 4096 bytes")
+                .to_le_bytes(),
+        );
+        self.current.extend(text.as_bytes());
+    }
+
+    /// Counts an item and cuts the segment behind it where its digest says so.
+    fn item(&mut self, digest: &Digest) {
+        self.items += 1;
+        let [a, b, c, d, ..] = *digest.as_bytes();
+        let cuts = u32::from_le_bytes([a, b, c, d]) % CUT_ONE_IN == 0;
+        if self.items >= MAX_ITEMS || (self.items >= MIN_ITEMS && cuts) {
+            self.close();
+        }
+    }
+
+    fn close(&mut self) {
+        let mut bytes = Vec::with_capacity(self.current.len() + 16);
+        SEGMENT_HEAD.write(&mut bytes);
+        bytes.append(&mut self.current);
+        let digest = Digest::of(&bytes);
+        let len = u32::try_from(bytes.len()).expect("a segment is below MAX_SEGMENT_LEN");
+        self.refs.push(SegmentRef {
+            digest,
+            len,
+            items: std::mem::take(&mut self.items),
+        });
+        self.segments.push((digest, bytes));
+    }
+
+    /// Ends the manifest.
+    ///
+    /// # Errors
+    /// [`TreeError`] when the entries make no tree.
+    pub fn finish(mut self) -> Result<(Encoded, Tree), TreeError> {
+        if self.items > 0 {
+            self.close();
+        }
+        let tree = Tree::new(self.entries)?;
+        let root = Root {
+            profile: self.profile,
+            tree: tree.id(),
+            entry_count: tree.len() as u64,
+            size: tree.size(),
+            segments: self.refs,
+        };
+        let id = ManifestId::of(&root.encode());
+        Ok((
+            Encoded {
+                id,
+                root,
+                segments: self.segments,
+            },
+            tree,
+        ))
+    }
+}
+
+/// Reads segments in order and puts entries together again.
+pub struct Reader {
+    entries: Vec<Entry>,
+    /// Chunks that the last file still lacks.
+    missing: u32,
+}
+
+impl Reader {
+    /// Starts before the first segment.
+    pub fn new() -> Self {
+        Self {
+            entries: Vec::new(),
+            missing: 0,
+        }
+    }
+
+    /// Reads the next segment and holds it against the root's word.
+    ///
+    /// # Errors
+    /// [`ManifestError`].
+    pub fn segment(&mut self, expected: &SegmentRef, bytes: &[u8]) -> Result<(), ManifestError> {
+        if Digest::of(bytes) != expected.digest {
+            return Err(ManifestError::Digest {
+                what: "a segment of the manifest",
+            });
+        }
+        let mut reader = ByteReader::new(bytes);
+        reader.head(SEGMENT_HEAD)?;
+        let mut items = 0;
+        while reader.remaining() > 0 {
+            self.record(&mut reader)?;
+            items += 1;
+        }
+        if items != expected.items {
+            let why = format!("a segment has {items} items, {} were stated", expected.items);
+            return Err(ManifestError::Contradiction(why));
+        }
+        Ok(())
+    }
+
+    fn record(&mut self, reader: &mut ByteReader<'_>) -> Result<(), ManifestError> {
+        let offset = reader.position();
+        let wrong = |why: String| ReadError::Value {
+            what: "a manifest's record",
+            offset,
+            why,
+        };
+        let kind = reader.u8("a record's kind")?;
+        if (kind == RECORD_CHUNK) != (self.missing > 0) {
+            return Err(wrong("a file has more or fewer chunks than it states".to_owned()).into());
+        }
+        if kind == RECORD_CHUNK {
+            let digest = Digest::from_bytes(reader.array("a chunk's digest")?);
+            let len = reader.u32("a chunk's length")?;
+            if len == 0 || len as usize > Profile::MAX_LEN {
+                return Err(wrong(format!("a chunk of {len} bytes")).into());
+            }
+            let entry = self.entries.last_mut().expect("a chunk is missing of some file");
+            entry.chunks.push(ChunkRef { digest, len });
+            self.missing -= 1;
+            return Ok(());
+        }
+        let flags = reader.u8("a record's flags")?;
+        let path = TreePath::new(text(reader)?).map_err(|e| wrong(e.to_string()))?;
+        let node = match (kind, flags) {
+            (RECORD_FILE, 0 | 1) => {
+                let size = reader.u64("a file's size")?;
+                let digest = Digest::from_bytes(reader.array("a file's digest")?);
+                self.missing = reader.u32("a file's chunks")?;
+                Node::File {
+                    size,
+                    digest,
+                    executable: flags == 1,
+                }
+            }
+            (RECORD_FOLDER, 0) => Node::EmptyFolder,
+            (RECORD_LINK, 0) => Node::Link { target: text(reader)? },
+            _ => return Err(wrong("unknown kind or flags".to_owned()).into()),
+        };
+        self.entries.push(Entry {
+            path,
+            node,
+            chunks: Vec::new(),
+        });
+        Ok(())
+    }
+
+    /// Ends after the last segment and holds everything against the root.
+    ///
+    /// # Errors
+    /// [`ManifestError`].
+    pub fn finish(self, root: &Root) -> Result<Vec<Entry>, ManifestError> {
+        let wrong = |why: &str| Err(ManifestError::Contradiction(why.to_owned()));
+        if self.missing > 0 {
+            return wrong("the last file lacks chunks");
+        }
+        if !self.entries.is_sorted_by(|a, b| a.path < b.path) {
+            return wrong("its paths are not in order");
+        }
+        for entry in &self.entries {
+            let sum: u64 = entry.chunks.iter().map(|c| u64::from(c.len)).sum();
+            if sum != entry.node.size() {
+                return Err(ManifestError::Contradiction(format!(
+                    "the chunks of {} do not give its size",
+                    entry.path
+                )));
+            }
+        }
+        let tree = Tree::new(self.entries.iter().map(|e| (e.path.clone(), e.node.clone())))?;
+        if tree.id() != root.tree || tree.len() as u64 != root.entry_count || tree.size() != root.size {
+            return wrong("its entries do not give the tree that it states");
+        }
+        Ok(self.entries)
+    }
+}
+
+impl Default for Reader {
+    fn default() -> Self {
+        Self::new()
+    }
+}
+
+fn text(reader: &mut ByteReader<'_>) -> Result<String, ReadError> {
+    let offset = reader.position();
+    let len = usize::from(reader.u16("a name's length")?);
+    let bytes = reader.slice(len, "a name")?;
+    let not = |_| ReadError::Value {
+        what: "a name",
+        offset,
+        why: "not UTF-8".to_owned(),
+    };
+    String::from_utf8(bytes.to_vec()).map_err(not)
+}
+
+/// Returns the tree of a manifest's entries.
+///
+/// # Errors
+/// [`TreeError`]; not for entries that [`Reader::finish`] gave.
+pub fn tree_of(entries: &[Entry]) -> Result<Tree, TreeError> {
+    Tree::new(entries.iter().map(|e| (e.path.clone(), e.node.clone())))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    fn chunk(i: u32) -> ChunkRef {
+        ChunkRef {
+            digest: Digest::of(&i.to_le_bytes()),
+            len: 1 + i % 1000,
+        }
+    }
+
+    fn file(chunks: &[ChunkRef], name: &str) -> (TreePath, Node) {
+        let size = chunks.iter().map(|c| u64::from(c.len)).sum();
+        let digest = Digest::of(name.as_bytes());
+        (
+            TreePath::new(name).unwrap(),
+            Node::File {
+                size,
+                digest,
+                executable: false,
+            },
+        )
+    }
+
+    fn encoded(counts: &[u32]) -> Encoded {
+        let mut writer = Writer::new(Profile::Medium);
+        for (i, count) in counts.iter().enumerate() {
+            let chunks: Vec<ChunkRef> = (0..*count).map(|j| chunk(i as u32 * 10_000 + j)).collect();
+            let (path, node) = file(&chunks, &format!("f{i:05}"));
+            writer.push(path, node, &chunks);
+        }
+        writer.push(TreePath::new("z/empty").unwrap(), Node::EmptyFolder, &[]);
+        writer.push(
+            TreePath::new("z/link").unwrap(),
+            Node::Link {
+                target: "../f00000".into(),
+            },
+            &[],
+        );
+        writer.finish().unwrap().0
+    }
+
+    fn decode(encoded: &Encoded) -> Result<Vec<Entry>, ManifestError> {
+        let root = Root::decode(encoded.id, &encoded.root.encode())?;
+        let mut reader = Reader::new();
+        for (segment, (_, bytes)) in root.segments.iter().zip(&encoded.segments) {
+            reader.segment(segment, bytes)?;
+        }
+        reader.finish(&root)
+    }
+
+    #[test]
+    fn a_manifest_over_many_segments_is_read_back() {
+        let encoded = encoded(&[5000, 0, 1, 3000]);
+        assert!(encoded.segments.len() > 3);
+        let entries = decode(&encoded).unwrap();
+        let counts: Vec<usize> = entries.iter().map(|e| e.chunks.len()).collect();
+        assert_eq!(counts, [5000, 0, 1, 3000, 0, 0]);
+        assert_eq!(tree_of(&entries).unwrap().id(), encoded.root.tree);
+    }
+
+    #[test]
+    fn a_change_in_the_middle_shares_the_other_segments() {
+        let all: Vec<ChunkRef> = (0..20_000).map(chunk).collect();
+        let make = |chunks: &[ChunkRef]| {
+            let mut writer = Writer::new(Profile::Medium);
+            let (path, node) = file(chunks, "main.pack");
+            writer.push(path, node, chunks);
+            writer.finish().unwrap().0
+        };
+        let mut edited = all.clone();
+        edited.insert(10_000, chunk(99_999));
+        // The first segment holds the file's size, so it changes too.
+        let old = make(&all);
+        let new = make(&edited);
+        let shared = new
+            .segments
+            .iter()
+            .filter(|s| old.segments.iter().any(|o| o.0 == s.0))
+            .count();
+        assert!(old.segments.len() > 10);
+        assert!(shared + 3 >= new.segments.len(), "{shared} of {}", new.segments.len());
+    }
+
+    #[test]
+    fn damage_is_found_everywhere() {
+        let good = encoded(&[3, 2]);
+        for at in 0..good.segments[0].1.len() {
+            let mut bad = good.clone();
+            bad.segments[0].1[at] ^= 1;
+            assert_eq!(
+                decode(&bad),
+                Err(ManifestError::Digest {
+                    what: "a segment of the manifest"
+                })
+            );
+        }
+        let mut root = good.root.encode();
+        root[20] ^= 1;
+        assert!(matches!(
+            Root::decode(good.id, &root),
+            Err(ManifestError::Digest { .. })
+        ));
+        let missing = Encoded {
+            segments: Vec::new(),
+            ..good
+        };
+        assert!(matches!(decode(&missing), Err(ManifestError::Contradiction(_))));
+    }
+
+    #[test]
+    fn lies_in_well_formed_segments_are_found() {
+        let lie = |change: fn(&mut Vec<u8>)| {
+            let mut bad = encoded(&[2]);
+            change(&mut bad.segments[0].1);
+            let bytes = &bad.segments[0].1;
+            bad.root.segments[0].digest = Digest::of(bytes);
+            bad.root.segments[0].len = bytes.len() as u32;
+            bad.id = ManifestId::of(&bad.root.encode());
+            decode(&bad)
+        };
+        assert!(lie(|_| {}).is_ok());
+        // Record at 10: kind, flags, u16 length, "f00000", u64 size at 20, digest, u32 chunks at 60.
+        assert!(lie(|b| b[20] ^= 1).is_err(), "size");
+        assert!(lie(|b| b[60] = 3).is_err(), "chunks");
+        assert!(lie(|b| b[60] = 1).is_err(), "chunks");
+        assert!(lie(|b| b[14] = b'/').is_err(), "absolute path");
+        assert!(
+            lie(|b| b[28] ^= 1).is_err(),
+            "digest of the file, which is in the tree's id"
+        );
+    }
+
+    proptest! {
+        #[test]
+        fn no_bytes_make_the_reader_panic(bytes in prop::collection::vec(any::<u8>(), 0..300), at in 10_usize..200, value: u8) {
+            let _ = Root::decode(ManifestId::of(&bytes), &bytes);
+            let reference = |b: &[u8]| SegmentRef { digest: Digest::of(b), len: 0, items: 1 };
+            let _ = Reader::new().segment(&reference(&bytes), &bytes);
+            let mut real = encoded(&[2]).segments[0].1.clone();
+            let len = real.len();
+            real[at % len] = value;
+            let _ = Reader::new().segment(&reference(&real), &real);
+        }
+    }
+}

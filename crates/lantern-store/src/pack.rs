@@ -1,0 +1,387 @@
+//! Packs: many chunks in one file, named by the BLAKE3 of all its bytes. Described in `docs/formats/pack.md`.
+
+use std::num::NonZeroUsize;
+
+use lantern_core::bytes::{ByteReader, Head, ReadError};
+use lantern_core::digest::Digest;
+
+use crate::codec::{Codec, CodecError, Unpacker};
+
+const HEAD: Head = Head {
+    magic: *b"LNPK",
+    version: 1,
+    what: "a pack",
+};
+const HEAD_LEN: usize = 10;
+const FOOT_MAGIC: [u8; 4] = *b"LNPE";
+/// Offset of the table (`u32`), number of entries (`u32`), magic.
+const FOOT_LEN: usize = 12;
+/// A pack is closed when its chunks come to this many bytes.
+pub const TARGET_LEN: usize = 16 * 1024 * 1024;
+/// Longest pack that is accepted, in bytes: the target, one more chunk, and the largest table.
+pub const MAX_PACK_LEN: usize = 24 * 1024 * 1024;
+/// Most chunks in one pack: keeps the table of a pack of tiny chunks below 8 MiB.
+pub const MAX_CHUNKS: usize = 65_536;
+const FLAG_BASE: u8 = 1;
+
+/// One chunk in a pack.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct ChunkEntry {
+    /// Plain BLAKE3 of the chunk's own bytes.
+    pub digest: Digest,
+    /// How it is stored.
+    pub codec: Codec,
+    /// From the pack's first byte.
+    pub offset: u32,
+    /// Bytes in the pack.
+    pub stored_len: u32,
+    /// Bytes of the chunk itself.
+    pub raw_len: u32,
+    /// The chunk that this one is stored as a difference to.
+    pub base: Option<Digest>,
+}
+
+impl ChunkEntry {
+    /// Digest, codec, flags, two bytes of zero, three lengths.
+    pub(crate) const MIN_LEN: NonZeroUsize = NonZeroUsize::new(48).expect("not zero");
+
+    pub(crate) fn write(&self, out: &mut Vec<u8>) {
+        out.extend(self.digest.as_bytes());
+        out.extend([
+            self.codec.number(),
+            if self.base.is_some() { FLAG_BASE } else { 0 },
+            0,
+            0,
+        ]);
+        for value in [self.offset, self.stored_len, self.raw_len] {
+            out.extend(value.to_le_bytes());
+        }
+        if let Some(base) = &self.base {
+            out.extend(base.as_bytes());
+        }
+    }
+
+    pub(crate) fn read(reader: &mut ByteReader<'_>) -> Result<Self, ReadError> {
+        let at = reader.position();
+        let digest = Digest::from_bytes(reader.array("a chunk's digest")?);
+        let codec = Codec::of_number(reader.u8("a chunk's codec")?);
+        let flags = reader.u8("a chunk's flags")?;
+        let zero = reader.u16("a chunk's reserved bytes")?;
+        if flags & !FLAG_BASE != 0 || zero != 0 {
+            return Err(ReadError::Value {
+                what: "a chunk's flags",
+                offset: at,
+                why: "unknown bits".to_owned(),
+            });
+        }
+        let offset = reader.u32("a chunk's offset")?;
+        let stored_len = reader.u32("a chunk's stored length")?;
+        let raw_len = reader.u32("a chunk's length")?;
+        let base = if flags & FLAG_BASE == 0 {
+            None
+        } else {
+            Some(Digest::from_bytes(reader.array("a chunk's base")?))
+        };
+        Ok(Self {
+            digest,
+            codec,
+            offset,
+            stored_len,
+            raw_len,
+            base,
+        })
+    }
+}
+
+/// Why a chunk could not be had from a pack.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[non_exhaustive]
+pub enum PackError {
+    /// The pack's structure is broken.
+    #[error(transparent)]
+    Read(#[from] ReadError),
+    /// A chunk's stored bytes are broken.
+    #[error(transparent)]
+    Codec(#[from] CodecError),
+    /// A chunk's bytes are not what its digest says.
+    #[error("the chunk {expected} is damaged")]
+    Digest {
+        /// What it should be.
+        expected: Digest,
+    },
+    /// A pack's bytes are not what its name says.
+    #[error("the pack {expected} is damaged")]
+    Name {
+        /// What it should be.
+        expected: Digest,
+    },
+    /// The pack is longer than any that is written.
+    #[error("the pack has {len} bytes, at most {MAX_PACK_LEN} are accepted")]
+    TooLong {
+        /// In bytes.
+        len: usize,
+    },
+}
+
+/// Collects chunks until a pack is full.
+#[derive(Debug)]
+pub struct PackWriter {
+    bytes: Vec<u8>,
+    entries: Vec<ChunkEntry>,
+}
+
+impl PackWriter {
+    /// Starts an empty pack.
+    pub fn new() -> Self {
+        let mut bytes = Vec::new();
+        HEAD.write(&mut bytes);
+        Self {
+            bytes,
+            entries: Vec::new(),
+        }
+    }
+
+    /// Appends a chunk's stored bytes.
+    pub fn push(&mut self, digest: Digest, codec: Codec, raw_len: u32, stored: &[u8]) {
+        let fits = "a pack is closed far below 4 GiB";
+        self.entries.push(ChunkEntry {
+            digest,
+            codec,
+            offset: u32::try_from(self.bytes.len()).expect(fits),
+            stored_len: u32::try_from(stored.len()).expect(fits),
+            raw_len,
+            base: None,
+        });
+        self.bytes.extend(stored);
+    }
+
+    /// Whether the pack should be closed.
+    pub fn is_full(&self) -> bool {
+        self.bytes.len() >= TARGET_LEN || self.entries.len() >= MAX_CHUNKS
+    }
+
+    /// Whether nothing was pushed.
+    pub fn is_empty(&self) -> bool {
+        self.entries.is_empty()
+    }
+
+    /// Closes the pack and returns its name, bytes and table; the writer starts anew.
+    pub fn take(&mut self) -> (Digest, Vec<u8>, Vec<ChunkEntry>) {
+        let Self { mut bytes, entries } = std::mem::take(self);
+        let table = u32::try_from(bytes.len()).expect("a pack is closed far below 4 GiB");
+        for entry in &entries {
+            entry.write(&mut bytes);
+        }
+        bytes.extend(table.to_le_bytes());
+        bytes.extend(u32::try_from(entries.len()).expect("at most MAX_CHUNKS").to_le_bytes());
+        bytes.extend(FOOT_MAGIC);
+        (Digest::of(&bytes), bytes, entries)
+    }
+}
+
+impl Default for PackWriter {
+    fn default() -> Self {
+        Self::new()
+    }
+}
+
+/// Where a pack's table lies: the last bytes of a pack say it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Foot {
+    /// Offset of the table from the pack's first byte.
+    pub table: usize,
+    /// Entries in it.
+    pub count: usize,
+}
+
+impl Foot {
+    /// Bytes at the pack's end that [`Self::read`] needs.
+    pub const LEN: usize = FOOT_LEN;
+
+    /// Reads the last [`Self::LEN`] bytes of a pack of `pack_len` bytes.
+    ///
+    /// # Errors
+    /// [`PackError`].
+    pub fn read(last: &[u8], pack_len: usize) -> Result<Self, PackError> {
+        if pack_len > MAX_PACK_LEN {
+            return Err(PackError::TooLong { len: pack_len });
+        }
+        let mut reader = ByteReader::new(last);
+        let table = reader.u32("a pack's foot")? as usize;
+        let count = reader.u32("a pack's foot")? as usize;
+        if reader.array::<4>("a pack's foot")? != FOOT_MAGIC {
+            return Err(ReadError::Magic {
+                what: "the end of a pack",
+            }
+            .into());
+        }
+        let possible = pack_len.saturating_sub(FOOT_LEN + table) / ChunkEntry::MIN_LEN;
+        if table < HEAD_LEN || count > possible || count > MAX_CHUNKS {
+            return Err(ReadError::ImpossibleCount {
+                what: "a pack",
+                declared: count as u64,
+                possible,
+            }
+            .into());
+        }
+        Ok(Self { table, count })
+    }
+}
+
+/// Reads the table, `bytes` being everything from [`Foot::table`] to the pack's end.
+///
+/// # Errors
+/// [`PackError`]; chunks must lie one behind the other without gaps, so nothing is hidden between them.
+pub fn read_table(foot: Foot, bytes: &[u8]) -> Result<Vec<ChunkEntry>, PackError> {
+    let mut reader = ByteReader::new(bytes);
+    let mut next = HEAD_LEN;
+    let mut entries = Vec::with_capacity(foot.count);
+    for _ in 0..foot.count {
+        let offset = reader.position();
+        let entry = ChunkEntry::read(&mut reader)?;
+        if entry.offset as usize != next {
+            let why = "chunks do not lie one behind the other".to_owned();
+            return Err(ReadError::Value {
+                what: "a pack's table",
+                offset,
+                why,
+            }
+            .into());
+        }
+        next = next.saturating_add(entry.stored_len as usize);
+        entries.push(entry);
+    }
+    reader.slice(FOOT_LEN, "a pack's foot")?;
+    reader.end("a pack's table")?;
+    if next != foot.table {
+        let why = "its chunks do not end where the table starts".to_owned();
+        return Err(ReadError::Value {
+            what: "a pack's table",
+            offset: 0,
+            why,
+        }
+        .into());
+    }
+    Ok(entries)
+}
+
+/// Reads the table of a whole pack in memory.
+///
+/// # Errors
+/// [`PackError`].
+pub fn read_whole(bytes: &[u8]) -> Result<Vec<ChunkEntry>, PackError> {
+    ByteReader::new(bytes).head(HEAD)?;
+    let last = bytes.len().saturating_sub(FOOT_LEN);
+    let foot = Foot::read(bytes.get(last..).unwrap_or_default(), bytes.len())?;
+    read_table(foot, bytes.get(foot.table..).unwrap_or_default())
+}
+
+/// Unpacks one chunk's stored bytes and holds them against its digest.
+///
+/// # Errors
+/// [`PackError`].
+pub fn unpack(unpacker: &mut Unpacker, entry: &ChunkEntry, stored: &[u8]) -> Result<Vec<u8>, PackError> {
+    if entry.base.is_some() {
+        // No codec of version 1 has a base; one that has is a newer codec.
+        return Err(CodecError::Unknown(entry.codec.number()).into());
+    }
+    let raw = unpacker.unpack(entry.codec, stored, entry.raw_len as usize)?;
+    if Digest::of(&raw) == entry.digest {
+        Ok(raw)
+    } else {
+        Err(PackError::Digest { expected: entry.digest })
+    }
+}
+
+/// Checks a pack that came from elsewhere against its name, and every chunk in it; returns its table.
+///
+/// # Errors
+/// [`PackError`].
+pub fn verify(name: Digest, bytes: &[u8]) -> Result<Vec<ChunkEntry>, PackError> {
+    if bytes.len() > MAX_PACK_LEN {
+        return Err(PackError::TooLong { len: bytes.len() });
+    }
+    if Digest::of(bytes) != name {
+        return Err(PackError::Name { expected: name });
+    }
+    let entries = read_whole(bytes)?;
+    let mut unpacker = Unpacker::new();
+    for entry in &entries {
+        let start = entry.offset as usize;
+        let stored = bytes.get(start..start + entry.stored_len as usize).unwrap_or_default();
+        unpack(&mut unpacker, entry, stored)?;
+    }
+    Ok(entries)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::codec::Packer;
+    use proptest::prelude::*;
+
+    fn sample() -> (Digest, Vec<u8>, Vec<ChunkEntry>) {
+        let mut writer = PackWriter::new();
+        for raw in [b"tide ".repeat(50).as_slice(), b"x", b"a letter"] {
+            let (codec, stored) = Packer::new().pack(raw);
+            writer.push(Digest::of(raw), codec, u32::try_from(raw.len()).unwrap(), &stored);
+        }
+        writer.take()
+    }
+
+    #[test]
+    fn a_pack_is_written_and_read_back() {
+        let (digest, bytes, entries) = sample();
+        assert_eq!(digest, Digest::of(&bytes));
+        assert_eq!(verify(digest, &bytes).unwrap(), entries);
+        assert_eq!(entries[0].codec, Codec::Zstd);
+    }
+
+    #[test]
+    fn every_truncation_and_every_flipped_byte_is_found() {
+        let (name, bytes, _) = sample();
+        for len in 0..bytes.len() {
+            assert!(verify(name, &bytes[..len]).is_err(), "{len}");
+            assert!(
+                verify(Digest::of(&bytes[..len]), &bytes[..len]).is_err(),
+                "{len}, under its own name"
+            );
+        }
+        for at in 0..bytes.len() {
+            let mut damaged = bytes.clone();
+            damaged[at] ^= 0x10;
+            assert!(verify(name, &damaged).is_err(), "{at}");
+        }
+    }
+
+    #[test]
+    fn a_pack_that_lies_about_a_chunk_is_refused_under_its_own_name() {
+        let mut writer = PackWriter::new();
+        writer.push(Digest::of(b"honest"), Codec::Plain, 3, b"lie");
+        let (name, bytes, _) = writer.take();
+        assert!(matches!(verify(name, &bytes), Err(PackError::Digest { .. })));
+    }
+
+    #[test]
+    fn a_chunk_with_a_base_needs_a_newer_lantern() {
+        let entry = ChunkEntry {
+            base: Some(Digest::of(b"b")),
+            ..sample().2[1]
+        };
+        let mut out = Vec::new();
+        entry.write(&mut out);
+        assert_eq!(ChunkEntry::read(&mut ByteReader::new(&out)).unwrap(), entry);
+        assert!(unpack(&mut Unpacker::new(), &entry, b"x").is_err());
+    }
+
+    proptest! {
+        #[test]
+        fn no_bytes_make_the_reader_panic(bytes in prop::collection::vec(any::<u8>(), 0..300), foot in any::<[u8; 8]>()) {
+            let _ = verify(Digest::of(&bytes), &bytes);
+            let mut real = sample().1;
+            let at = real.len() - FOOT_LEN;
+            real[at..at + 8].copy_from_slice(&foot);
+            let _ = verify(Digest::of(&real), &real);
+        }
+    }
+}

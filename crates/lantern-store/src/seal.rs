@@ -1,0 +1,424 @@
+//! Sealing: a list of files becomes chunks in packs, a manifest, a locator and a tree.
+//!
+//! One thread reads, hashes files and cuts; one per processor hashes, compresses chunks; the caller's thread packs them
+//! in the order of reading. The result does not depend on how many threads there are or how they race: a chunk is
+//! packed at its first occurrence, and workers leave out only what is packed already.
+
+use std::collections::{BTreeMap, HashSet};
+use std::io::{self, Read};
+use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
+use std::sync::{Mutex, RwLock};
+
+use lantern_core::digest::{Digest, ManifestId, TreeId};
+use lantern_core::path::TreePath;
+use lantern_core::progress::{Meter, Progress, Task};
+use lantern_core::tree::{Node, Tree, TreeError};
+
+use crate::chunker::Profile;
+use crate::codec::{Codec, Packer};
+use crate::locator::Locator;
+use crate::manifest::{ChunkRef, Encoded, Writer};
+use crate::pack::PackWriter;
+use crate::store::{Known, Store, StoreError};
+
+/// Bytes that travel between the threads at a time.
+const BLOCK_LEN: usize = 1024 * 1024;
+/// Blocks that may wait for a worker.
+const BLOCKS_WAITING: usize = 4;
+
+/// Something to seal.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum SourceKind {
+    /// A file of so many bytes.
+    File {
+        /// As it was listed.
+        size: u64,
+    },
+    /// A folder with nothing in it.
+    EmptyFolder,
+    /// A relative link.
+    Link {
+        /// As it is written in the link.
+        target: String,
+    },
+}
+
+/// One entry to seal.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct SourceEntry {
+    /// Where it goes.
+    pub path: TreePath,
+    /// What it is.
+    pub kind: SourceKind,
+}
+
+/// Where the bytes of [`SourceEntry`]s come from, by their index.
+pub trait Source: Sync {
+    /// Opens a file.
+    ///
+    /// # Errors
+    /// The system's.
+    fn open(&self, index: usize) -> io::Result<Box<dyn Read + '_>>;
+
+    /// Whether an installed copy of the file gets the executable bit; `first` are its first bytes, 8 if it has as many.
+    fn is_executable(&self, index: usize, first: &[u8]) -> bool;
+
+    /// Whether the file still is as it was listed. Asked after it was read.
+    ///
+    /// # Errors
+    /// The system's.
+    fn is_unchanged(&self, index: usize) -> io::Result<bool>;
+}
+
+/// What came of sealing.
+#[derive(Debug, Clone)]
+pub struct SealedTree {
+    /// What it holds.
+    pub tree: Tree,
+    /// Its id.
+    pub id: TreeId,
+    /// How to fetch it.
+    pub manifest: ManifestId,
+    /// Bytes that were read.
+    pub read: u64,
+    /// Chunks that were not in the store.
+    pub new_chunks: u64,
+    /// Bytes of packs that were written for them.
+    pub new_stored: u64,
+}
+
+/// Why sealing ended.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum SealError {
+    /// A file could not be read.
+    #[error("could not read {path}")]
+    Read {
+        /// Which.
+        path: TreePath,
+        /// The system's reason.
+        #[source]
+        source: io::Error,
+    },
+    /// A file changed while it was read.
+    #[error("{path} changed while it was being read")]
+    Changed {
+        /// Which.
+        path: TreePath,
+    },
+    /// The entries do not make a tree.
+    #[error(transparent)]
+    Tree(#[from] TreeError),
+    /// The store could not be read or written.
+    #[error(transparent)]
+    Store(#[from] StoreError),
+    /// Somebody asked to stop.
+    #[error("stopped")]
+    Stopped,
+}
+
+/// Consecutive chunks, of one file or several.
+struct Block {
+    sequence: u64,
+    data: Vec<u8>,
+    lens: Vec<u32>,
+}
+
+struct Cut {
+    chunk: ChunkRef,
+    /// None when the chunk is packed already.
+    stored: Option<(Codec, Vec<u8>)>,
+}
+
+/// What the reading thread learned of a file.
+struct FileRead {
+    node: Node,
+    chunk_count: usize,
+}
+
+/// Seals `entries`, which are in the order of their paths, into `store`.
+///
+/// # Errors
+/// [`SealError`]; packs that were already written stay, and the next run finds their chunks.
+pub fn seal(
+    store: &Store,
+    entries: &[SourceEntry],
+    source: &dyn Source,
+    progress: &dyn Progress,
+) -> Result<SealedTree, SealError> {
+    let profile = Profile::Medium;
+    let mut known = store.known_chunks()?;
+    let packed: RwLock<HashSet<Digest>> = RwLock::new(known.keys().copied().collect());
+    let total = entries
+        .iter()
+        .map(|e| {
+            if let SourceKind::File { size } = e.kind {
+                size
+            } else {
+                0
+            }
+        })
+        .sum();
+    let meter = progress.start(Task::Seal, Some(total));
+    let workers = std::thread::available_parallelism().map_or(2, usize::from).min(32);
+
+    let (files, chunks, written) = std::thread::scope(|scope| {
+        let (block_sender, block_receiver) = sync_channel::<Block>(BLOCKS_WAITING);
+        let (cut_sender, cut_receiver) = sync_channel::<(u64, Vec<Cut>)>(BLOCKS_WAITING);
+        let meter = &*meter;
+        let reading = scope.spawn(move || read_all(entries, source, profile, meter, progress, &block_sender));
+        let blocks = Mutex::new(block_receiver);
+        let blocks = std::sync::Arc::new(blocks);
+        for _ in 0..workers {
+            let (blocks, sender, packed) = (blocks.clone(), cut_sender.clone(), &packed);
+            scope.spawn(move || work(&blocks, &sender, packed));
+        }
+        drop((cut_sender, blocks));
+        let packing = pack_all(store, &cut_receiver, &packed, &mut known);
+        // A failed packer must not leave the others waiting for it.
+        drop(cut_receiver);
+        let files = reading.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic));
+        match (files, packing) {
+            (Ok(files), Ok((chunks, written))) => Ok((files, chunks, written)),
+            (_, Err(error)) | (Err(error), _) => Err(error),
+        }
+    })?;
+
+    let (encoded, tree) = describe(profile, entries, files, &chunks)?;
+    let locator = locate(&encoded, &chunks, &known);
+    store.write_manifest(&encoded, &locator, &tree)?;
+    Ok(SealedTree {
+        id: encoded.root.tree,
+        manifest: encoded.id,
+        read: total,
+        new_chunks: written.chunks,
+        new_stored: written.bytes,
+        tree,
+    })
+}
+
+fn read_all(
+    entries: &[SourceEntry],
+    source: &dyn Source,
+    profile: Profile,
+    meter: &dyn Meter,
+    progress: &dyn Progress,
+    out: &SyncSender<Block>,
+) -> Result<Vec<FileRead>, SealError> {
+    let mut cutter = Cutter {
+        block: Block {
+            sequence: 0,
+            data: Vec::new(),
+            lens: Vec::new(),
+        },
+        cut_to: 0,
+        out,
+    };
+    let mut files = Vec::with_capacity(entries.len());
+    for (index, entry) in entries.iter().enumerate() {
+        let SourceKind::File { size } = entry.kind else {
+            let node = match &entry.kind {
+                SourceKind::Link { target } => Node::Link { target: target.clone() },
+                _ => Node::EmptyFolder,
+            };
+            files.push(FileRead { node, chunk_count: 0 });
+            continue;
+        };
+        let failed = |e| SealError::Read {
+            path: entry.path.clone(),
+            source: e,
+        };
+        let mut reader = source.open(index).map_err(failed)?;
+        let mut hasher = blake3::Hasher::new();
+        let (mut read, mut chunk_count, mut executable) = (0, 0, false);
+        loop {
+            if progress.stopped() {
+                return Err(SealError::Stopped);
+            }
+            let start = cutter.block.data.len();
+            (&mut reader)
+                .take(BLOCK_LEN as u64 / 2)
+                .read_to_end(&mut cutter.block.data)
+                .map_err(failed)?;
+            let fresh = cutter.block.data.get(start..).unwrap_or_default();
+            if read == 0 {
+                executable = source.is_executable(index, fresh.get(..8).unwrap_or(fresh));
+            }
+            if fresh.is_empty() {
+                break;
+            }
+            hasher.update(fresh);
+            read += fresh.len() as u64;
+            meter.add(fresh.len() as u64);
+            // A file that grows without end would be read without end.
+            if read > size {
+                return Err(SealError::Changed {
+                    path: entry.path.clone(),
+                });
+            }
+            chunk_count += cutter.cut(profile, false)?;
+        }
+        chunk_count += cutter.cut(profile, true)?;
+        if read != size || !source.is_unchanged(index).map_err(failed)? {
+            return Err(SealError::Changed {
+                path: entry.path.clone(),
+            });
+        }
+        let digest = Digest::from_bytes(*hasher.finalize().as_bytes());
+        files.push(FileRead {
+            node: Node::File {
+                size,
+                digest,
+                executable,
+            },
+            chunk_count,
+        });
+    }
+    cutter.send()?;
+    Ok(files)
+}
+
+/// Collects bytes and cuts; sends a block when it is large enough.
+struct Cutter<'a> {
+    block: Block,
+    /// Up to here the block's bytes are cut.
+    cut_to: usize,
+    out: &'a SyncSender<Block>,
+}
+
+impl Cutter<'_> {
+    /// Cuts what can be cut; at a file's end, everything. Returns how many chunks that made.
+    fn cut(&mut self, profile: Profile, at_end: bool) -> Result<usize, SealError> {
+        let before = self.block.lens.len();
+        while let Some(rest) = self.block.data.get(self.cut_to..) {
+            if rest.is_empty() || (!at_end && rest.len() < Profile::MAX_LEN) {
+                break;
+            }
+            let len = profile.cut(rest);
+            self.block
+                .lens
+                .push(u32::try_from(len).expect("a chunk has at most MAX_LEN bytes"));
+            self.cut_to += len;
+        }
+        let made = self.block.lens.len() - before;
+        if self.cut_to >= BLOCK_LEN {
+            self.send()?;
+        }
+        Ok(made)
+    }
+
+    fn send(&mut self) -> Result<(), SealError> {
+        let rest = self.block.data.split_off(self.cut_to);
+        let next = Block {
+            sequence: self.block.sequence + 1,
+            data: rest,
+            lens: Vec::new(),
+        };
+        self.cut_to = 0;
+        let block = std::mem::replace(&mut self.block, next);
+        // Nobody listens when packing failed; that error is the one to tell.
+        self.out.send(block).map_err(|_| SealError::Stopped)
+    }
+}
+
+fn work(blocks: &Mutex<Receiver<Block>>, out: &SyncSender<(u64, Vec<Cut>)>, packed: &RwLock<HashSet<Digest>>) {
+    let mut packer = Packer::new();
+    loop {
+        let block = match blocks.lock().expect("no worker panics with the lock").recv() {
+            Ok(block) => block,
+            Err(_) => return,
+        };
+        let mut rest = block.data.as_slice();
+        let mut cuts = Vec::with_capacity(block.lens.len());
+        for len in block.lens {
+            let (raw, after) = rest.split_at(len as usize);
+            rest = after;
+            let digest = Digest::of(raw);
+            let is_packed = packed.read().expect("no thread panics with the lock").contains(&digest);
+            let stored = if is_packed { None } else { Some(packer.pack(raw)) };
+            cuts.push(Cut {
+                chunk: ChunkRef { digest, len },
+                stored,
+            });
+        }
+        if out.send((block.sequence, cuts)).is_err() {
+            return;
+        }
+    }
+}
+
+#[derive(Default)]
+struct Written {
+    chunks: u64,
+    bytes: u64,
+}
+
+fn pack_all(
+    store: &Store,
+    cuts: &Receiver<(u64, Vec<Cut>)>,
+    packed: &RwLock<HashSet<Digest>>,
+    known: &mut Known,
+) -> Result<(Vec<ChunkRef>, Written), SealError> {
+    let mut waiting = BTreeMap::new();
+    let mut next = 0;
+    let mut chunks = Vec::new();
+    let mut writer = PackWriter::new();
+    let mut written = Written::default();
+    for (sequence, block) in cuts {
+        waiting.insert(sequence, block);
+        while let Some(block) = waiting.remove(&next) {
+            next += 1;
+            for cut in block {
+                chunks.push(cut.chunk);
+                let Some((codec, stored)) = cut.stored else { continue };
+                if packed
+                    .write()
+                    .expect("no thread panics with the lock")
+                    .insert(cut.chunk.digest)
+                {
+                    writer.push(cut.chunk.digest, codec, cut.chunk.len, &stored);
+                    written.chunks += 1;
+                    if writer.is_full() {
+                        written.bytes += close(store, &mut writer, known)?;
+                    }
+                }
+            }
+        }
+    }
+    if !writer.is_empty() {
+        written.bytes += close(store, &mut writer, known)?;
+    }
+    Ok((chunks, written))
+}
+
+fn close(store: &Store, writer: &mut PackWriter, known: &mut Known) -> Result<u64, SealError> {
+    let (name, bytes, entries) = writer.take();
+    store.write_pack(&name, &bytes)?;
+    let len = u32::try_from(bytes.len()).expect("a pack is closed far below 4 GiB");
+    known.extend(entries.into_iter().map(|entry| (entry.digest, (name, len, entry))));
+    Ok(u64::from(len))
+}
+
+fn describe(
+    profile: Profile,
+    entries: &[SourceEntry],
+    files: Vec<FileRead>,
+    chunks: &[ChunkRef],
+) -> Result<(Encoded, Tree), SealError> {
+    let mut writer = Writer::new(profile);
+    let mut rest = chunks;
+    for (entry, file) in entries.iter().zip(files) {
+        let (own, after) = rest.split_at(file.chunk_count);
+        rest = after;
+        writer.push(entry.path.clone(), file.node, own);
+    }
+    Ok(writer.finish()?)
+}
+
+fn locate(encoded: &Encoded, chunks: &[ChunkRef], known: &Known) -> Locator {
+    let found = chunks
+        .iter()
+        .map(|c| (c.digest, *known.get(&c.digest).expect("every chunk is packed")))
+        .collect();
+    Locator::new(encoded.id, found)
+}

@@ -1,0 +1,443 @@
+//! The store: a folder of packs, manifests, trees and release records, all named by digest.
+//!
+//! Everything in it is written once and never changed, so readers need no lock. Packs are written before the manifest
+//! that needs them, the manifest before the tree's pointer to it, the record last: a kill between two steps leaves
+//! files that nobody names yet, and the next run finds or rewrites them.
+
+use std::collections::HashMap;
+use std::fs::{self, File};
+use std::io::{self, Read, Seek, SeekFrom};
+use std::path::{Path, PathBuf};
+
+use lantern_core::bytes::ReadError;
+use lantern_core::digest::{Digest, ManifestId, ReleaseId, TreeId};
+use lantern_core::release::{self, RecordError, ReleaseRecord};
+use lantern_core::tree::{Tree, TreeError};
+
+use crate::durable::{self, DurableError};
+use crate::locator::{self, Locator};
+use crate::manifest::{self, Entry, ManifestError, Root};
+use crate::pack::{self, ChunkEntry, Foot, PackError};
+
+/// Where a chunk lies in a store: its pack, that pack's length, and the entry in it.
+pub type Known = HashMap<Digest, (Digest, u32, ChunkEntry)>;
+
+/// Why something could not be had from the store.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum StoreError {
+    /// A file could not be read or written.
+    #[error(transparent)]
+    File(#[from] DurableError),
+    /// Something that should be there is not.
+    #[error("the store lacks {what} {id}")]
+    Missing {
+        /// Such as "the manifest".
+        what: &'static str,
+        /// Its id.
+        id: String,
+    },
+    /// A pack is damaged.
+    #[error("the pack {pack} in the store is damaged")]
+    Pack {
+        /// Its name.
+        pack: Digest,
+        /// How.
+        #[source]
+        source: PackError,
+    },
+    /// A manifest is damaged.
+    #[error("the manifest {id} in the store is damaged")]
+    Manifest {
+        /// Its id.
+        id: ManifestId,
+        /// How.
+        #[source]
+        source: ManifestError,
+    },
+    /// A locator is damaged.
+    #[error("the locator of {id} in the store is damaged")]
+    Locator {
+        /// The manifest it is for.
+        id: ManifestId,
+        /// How.
+        #[source]
+        source: ReadError,
+    },
+    /// A tree is damaged.
+    #[error("the tree {id} in the store is damaged")]
+    Tree {
+        /// Its id.
+        id: TreeId,
+        /// How; none when its digest is another.
+        #[source]
+        source: Option<TreeError>,
+    },
+    /// A release record is damaged.
+    #[error("the record of the release {id} in the store is damaged")]
+    Record {
+        /// Its id.
+        id: ReleaseId,
+        /// How; none when its digest is another.
+        #[source]
+        source: Option<RecordError>,
+    },
+}
+
+/// A folder of sealed builds.
+#[derive(Debug, Clone)]
+pub struct Store {
+    root: PathBuf,
+}
+
+fn fanned(root: &Path, kind: &str, digest: &Digest, ending: &str) -> PathBuf {
+    let hex = digest.hex();
+    root.join(kind).join(&hex[..2]).join(format!("{hex}{ending}"))
+}
+
+impl Store {
+    /// Opens a store; folders come into being when something is written.
+    pub fn at(root: impl Into<PathBuf>) -> Self {
+        Self { root: root.into() }
+    }
+
+    /// Returns the path of a pack, whether or not it is there.
+    pub fn pack_path(&self, pack: &Digest) -> PathBuf {
+        fanned(&self.root, "packs", pack, ".pack")
+    }
+
+    fn segment_path(&self, segment: &Digest) -> PathBuf {
+        fanned(&self.root, "segments", segment, "")
+    }
+
+    fn manifest_path(&self, id: ManifestId) -> PathBuf {
+        self.root.join("manifests").join(id.0.hex())
+    }
+
+    fn locator_path(&self, id: ManifestId) -> PathBuf {
+        self.root.join("locators").join(id.0.hex())
+    }
+
+    fn tree_path(&self, id: TreeId) -> PathBuf {
+        self.root.join("trees").join(id.0.hex())
+    }
+
+    fn pointer_path(&self, id: TreeId) -> PathBuf {
+        self.root.join("by-tree").join(id.0.hex())
+    }
+
+    fn record_path(&self, id: ReleaseId) -> PathBuf {
+        self.root.join("releases").join(id.0.hex())
+    }
+
+    /// Writes a pack under its name; one that is there already is left.
+    ///
+    /// # Errors
+    /// [`StoreError::File`].
+    pub fn write_pack(&self, name: &Digest, bytes: &[u8]) -> Result<(), StoreError> {
+        self.write_once(&self.pack_path(name), bytes)
+    }
+
+    fn write_once(&self, path: &Path, bytes: &[u8]) -> Result<(), StoreError> {
+        // Names are digests of contents. A file of the right length was renamed into place whole.
+        let there = fs::metadata(path).is_ok_and(|m| m.len() == bytes.len() as u64);
+        if !there {
+            durable::write_whole(path, bytes)?;
+        }
+        Ok(())
+    }
+
+    /// Returns the names of all packs, in order.
+    ///
+    /// # Errors
+    /// [`StoreError::File`].
+    pub fn packs(&self) -> Result<Vec<Digest>, StoreError> {
+        let mut out = Vec::new();
+        let packs = self.root.join("packs");
+        for folder in list(&packs)? {
+            for name in list(&packs.join(folder))? {
+                out.extend(name.strip_suffix(".pack").and_then(|hex| Digest::from_hex(hex).ok()));
+            }
+        }
+        out.sort_unstable();
+        Ok(out)
+    }
+
+    /// Reads the table of one pack: its end only.
+    ///
+    /// # Errors
+    /// [`StoreError`].
+    pub fn pack_table(&self, pack: &Digest) -> Result<(u32, Vec<ChunkEntry>), StoreError> {
+        let path = self.pack_path(pack);
+        let io = |e: io::Error| StoreError::File(DurableError::on("read", &path)(e));
+        let damaged = |source| StoreError::Pack { pack: *pack, source };
+        let mut file = File::open(&path).map_err(|e| missing_or(e, "the pack", pack, io))?;
+        let len = file.metadata().map_err(io)?.len();
+        let len_usize = usize::try_from(len).unwrap_or(usize::MAX);
+        let mut read_at = |at: u64| -> Result<Vec<u8>, io::Error> {
+            let mut bytes = Vec::new();
+            file.seek(SeekFrom::Start(at))?;
+            (&mut file).take(pack::MAX_PACK_LEN as u64).read_to_end(&mut bytes)?;
+            Ok(bytes)
+        };
+        let last = read_at(len.saturating_sub(Foot::LEN as u64)).map_err(io)?;
+        let foot = Foot::read(&last, len_usize).map_err(damaged)?;
+        let table = read_at(foot.table as u64).map_err(io)?;
+        let entries = pack::read_table(foot, &table).map_err(damaged)?;
+        Ok((u32::try_from(len).unwrap_or(u32::MAX), entries))
+    }
+
+    /// Returns where every chunk of the store lies.
+    ///
+    /// # Errors
+    /// [`StoreError`].
+    pub fn known_chunks(&self) -> Result<Known, StoreError> {
+        let mut known = HashMap::new();
+        for pack in self.packs()? {
+            let (len, entries) = self.pack_table(&pack)?;
+            for entry in entries {
+                known.entry(entry.digest).or_insert((pack, len, entry));
+            }
+        }
+        Ok(known)
+    }
+
+    /// Reads `len` bytes of a pack.
+    ///
+    /// # Errors
+    /// [`StoreError::Missing`], [`StoreError::File`].
+    pub fn read_pack_range(&self, pack: &Digest, offset: u32, len: u32) -> Result<Vec<u8>, StoreError> {
+        let path = self.pack_path(pack);
+        let io = |e: io::Error| StoreError::File(DurableError::on("read", &path)(e));
+        let mut file = File::open(&path).map_err(|e| missing_or(e, "the pack", pack, io))?;
+        file.seek(SeekFrom::Start(u64::from(offset))).map_err(io)?;
+        let mut bytes = Vec::new();
+        file.take(u64::from(len)).read_to_end(&mut bytes).map_err(io)?;
+        if bytes.len() == len as usize {
+            Ok(bytes)
+        } else {
+            Err(io(io::ErrorKind::UnexpectedEof.into()))
+        }
+    }
+
+    /// Reads a whole pack and holds it against its name.
+    ///
+    /// # Errors
+    /// [`StoreError`].
+    pub fn read_pack(&self, pack: &Digest) -> Result<Vec<u8>, StoreError> {
+        let path = self.pack_path(pack);
+        let bytes = self.read(&path, pack::MAX_PACK_LEN as u64, "the pack", pack)?;
+        if Digest::of(&bytes) != *pack {
+            return Err(StoreError::Pack {
+                pack: *pack,
+                source: PackError::Name { expected: *pack },
+            });
+        }
+        Ok(bytes)
+    }
+
+    fn read(
+        &self,
+        path: &Path,
+        limit: u64,
+        what: &'static str,
+        id: &dyn std::fmt::Display,
+    ) -> Result<Vec<u8>, StoreError> {
+        durable::read_limited(path, limit).map_err(|e| {
+            if e.source.kind() == io::ErrorKind::NotFound {
+                StoreError::Missing {
+                    what,
+                    id: id.to_string(),
+                }
+            } else {
+                e.into()
+            }
+        })
+    }
+
+    /// Writes a manifest with its locator, its tree and the pointer from the tree, in an order that a kill may cut.
+    ///
+    /// # Errors
+    /// [`StoreError::File`].
+    pub fn write_manifest(
+        &self,
+        encoded: &manifest::Encoded,
+        locator: &Locator,
+        tree: &Tree,
+    ) -> Result<(), StoreError> {
+        for (digest, bytes) in &encoded.segments {
+            self.write_once(&self.segment_path(digest), bytes)?;
+        }
+        self.write_once(&self.manifest_path(encoded.id), &encoded.root.encode())?;
+        durable::write_whole(&self.locator_path(encoded.id), &locator.encode())?;
+        self.write_tree(tree)?;
+        durable::write_whole(
+            &self.pointer_path(encoded.root.tree),
+            format!("{}\n", encoded.id).as_bytes(),
+        )?;
+        Ok(())
+    }
+
+    /// Writes a tree under its id.
+    ///
+    /// # Errors
+    /// [`StoreError::File`].
+    pub fn write_tree(&self, tree: &Tree) -> Result<TreeId, StoreError> {
+        let bytes = tree.encode();
+        let id = TreeId::of(&bytes);
+        self.write_once(&self.tree_path(id), &bytes)?;
+        Ok(id)
+    }
+
+    /// Reads a tree.
+    ///
+    /// # Errors
+    /// [`StoreError`].
+    pub fn tree(&self, id: TreeId) -> Result<Tree, StoreError> {
+        let bytes = self.read(&self.tree_path(id), u64::from(u32::MAX), "the tree", &id)?;
+        if TreeId::of(&bytes) != id {
+            return Err(StoreError::Tree { id, source: None });
+        }
+        Tree::decode(&bytes).map_err(|source| StoreError::Tree {
+            id,
+            source: Some(source),
+        })
+    }
+
+    /// Returns the manifest that says how to fetch a tree.
+    ///
+    /// # Errors
+    /// [`StoreError`].
+    pub fn manifest_of(&self, tree: TreeId) -> Result<ManifestId, StoreError> {
+        let path = self.pointer_path(tree);
+        let bytes = self.read(&path, 200, "the manifest of the tree", &tree)?;
+        let id = String::from_utf8_lossy(&bytes).trim().parse();
+        id.map_err(|_| DurableError::on("understand", &path)(io::ErrorKind::InvalidData.into()).into())
+    }
+
+    /// Reads a manifest's root, as bytes that match its id.
+    ///
+    /// # Errors
+    /// [`StoreError`].
+    pub fn manifest_bytes(&self, id: ManifestId) -> Result<Vec<u8>, StoreError> {
+        let bytes = self.read(&self.manifest_path(id), manifest::MAX_ROOT_LEN, "the manifest", &id)?;
+        if ManifestId::of(&bytes) == id {
+            Ok(bytes)
+        } else {
+            Err(StoreError::Manifest {
+                id,
+                source: ManifestError::Digest { what: "the manifest" },
+            })
+        }
+    }
+
+    /// Reads a segment's bytes; the reader of a manifest holds them against their digest.
+    ///
+    /// # Errors
+    /// [`StoreError`].
+    pub fn segment_bytes(&self, digest: &Digest) -> Result<Vec<u8>, StoreError> {
+        self.read(
+            &self.segment_path(digest),
+            manifest::MAX_SEGMENT_LEN,
+            "a segment of a manifest",
+            digest,
+        )
+    }
+
+    /// Reads a whole manifest.
+    ///
+    /// # Errors
+    /// [`StoreError`].
+    pub fn manifest(&self, id: ManifestId) -> Result<(Root, Vec<Entry>), StoreError> {
+        let damaged = |source| StoreError::Manifest { id, source };
+        let root = Root::decode(id, &self.manifest_bytes(id)?).map_err(damaged)?;
+        let mut reader = manifest::Reader::new();
+        for segment in &root.segments {
+            reader
+                .segment(segment, &self.segment_bytes(&segment.digest)?)
+                .map_err(damaged)?;
+        }
+        let entries = reader.finish(&root).map_err(damaged)?;
+        Ok((root, entries))
+    }
+
+    /// Reads a manifest's locator.
+    ///
+    /// # Errors
+    /// [`StoreError`].
+    pub fn locator(&self, id: ManifestId) -> Result<Locator, StoreError> {
+        let bytes = self.read(&self.locator_path(id), locator::MAX_LOCATOR_LEN, "the locator of", &id)?;
+        Locator::decode(id, &bytes).map_err(|source| StoreError::Locator { id, source })
+    }
+
+    /// Writes a release record under its id.
+    ///
+    /// # Errors
+    /// [`StoreError::File`].
+    pub fn write_record(&self, record: &ReleaseRecord) -> Result<ReleaseId, StoreError> {
+        let id = record.id();
+        self.write_once(&self.record_path(id), &record.encode())?;
+        Ok(id)
+    }
+
+    /// Reads a release record's exact bytes.
+    ///
+    /// # Errors
+    /// [`StoreError`].
+    pub fn record_bytes(&self, id: ReleaseId) -> Result<Vec<u8>, StoreError> {
+        let bytes = self.read(
+            &self.record_path(id),
+            release::MAX_RECORD_LEN,
+            "the record of the release",
+            &id,
+        )?;
+        if ReleaseId::of(&bytes) == id {
+            Ok(bytes)
+        } else {
+            Err(StoreError::Record { id, source: None })
+        }
+    }
+
+    /// Reads a release record.
+    ///
+    /// # Errors
+    /// [`StoreError`].
+    pub fn record(&self, id: ReleaseId) -> Result<ReleaseRecord, StoreError> {
+        let bytes = self.record_bytes(id)?;
+        ReleaseRecord::decode(&bytes).map_err(|source| StoreError::Record {
+            id,
+            source: Some(source),
+        })
+    }
+}
+
+fn missing_or(
+    error: io::Error,
+    what: &'static str,
+    id: &Digest,
+    other: impl FnOnce(io::Error) -> StoreError,
+) -> StoreError {
+    if error.kind() == io::ErrorKind::NotFound {
+        StoreError::Missing {
+            what,
+            id: id.to_string(),
+        }
+    } else {
+        other(error)
+    }
+}
+
+/// Lists a folder's names; a folder that is not there has none.
+fn list(folder: &Path) -> Result<Vec<String>, StoreError> {
+    let entries = match fs::read_dir(folder) {
+        Ok(entries) => entries,
+        Err(e) if e.kind() == io::ErrorKind::NotFound => return Ok(Vec::new()),
+        Err(e) => return Err(DurableError::on("list", folder)(e).into()),
+    };
+    let mut names = Vec::new();
+    for entry in entries {
+        let entry = entry.map_err(DurableError::on("list", folder))?;
+        names.extend(entry.file_name().into_string().ok());
+    }
+    Ok(names)
+}
