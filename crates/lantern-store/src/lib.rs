@@ -1,7 +1,43 @@
-//! Temporary.
+//! Chunks, packs and manifests: sealing a list of files, installing it anywhere, verifying it.
+//!
+//! - [`seal::seal`] cuts, compresses and packs files into a [`store::Store`].
+//! - [`install::install`] makes a folder hold a build, fetching only what is missing through [`fetch::Fetch`].
+//! - [`manifest`], [`pack`], [`locator`] and [`chunker`] are the formats; each is described in `docs/formats/`.
+//!
+//! ```
+//! use lantern_core::{path::TreePath, progress::Silent};
+//! use lantern_store::{install, seal::{Source, SourceEntry, SourceKind, seal}, store::Store};
+//!
+//! struct Letter;
+//! impl Source for Letter {
+//!     fn open(&self, _: usize) -> std::io::Result<Box<dyn std::io::Read + '_>> {
+//!         Ok(Box::new(b"dear marsh".as_slice()))
+//!     }
+//!     fn is_executable(&self, _: usize, _: &[u8]) -> bool {
+//!         false
+//!     }
+//!     fn is_unchanged(&self, _: usize) -> std::io::Result<bool> {
+//!         Ok(true)
+//!     }
+//! }
+//!
+//! let temp = tempfile::tempdir()?;
+//! let store = Store::at(temp.path().join("store"));
+//! let entry = SourceEntry { path: TreePath::new("letter.txt")?, kind: SourceKind::File { size: 10 } };
+//! let sealed = seal(&store, &[entry], &Letter, &Silent)?;
+//! let game = temp.path().join("game");
+//! install::install(&game, &[sealed.manifest], serde_json::Value::Null, &store, &Silent)?;
+//! assert_eq!(std::fs::read(game.join("letter.txt"))?, b"dear marsh");
+//! # Ok::<(), Box<dyn std::error::Error>>(())
+//! ```
+//!
+//! Not here: storefronts, configuration, the ledger. A player's own installer could be built on this crate alone.
+
 pub mod chunker;
 pub mod codec;
 pub mod durable;
+pub mod fetch;
+pub mod install;
 pub mod locator;
 pub mod manifest;
 pub mod pack;

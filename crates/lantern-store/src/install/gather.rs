@@ -1,0 +1,382 @@
+//! Fetches what is missing and stages it.
+
+use std::collections::{HashMap, HashSet};
+use std::fs::{self, File, OpenOptions};
+use std::io;
+use std::path::Path;
+use std::sync::Mutex;
+use std::sync::atomic::{AtomicBool, AtomicU64, AtomicUsize, Ordering};
+
+use lantern_core::bytes::ReadError;
+use lantern_core::digest::{Digest, ManifestId};
+use lantern_core::progress::{Meter, Progress, Silent, Task};
+use lantern_core::tree::{Node, Tree};
+
+use super::plan::{self, Plan};
+use super::state::Folder;
+use super::{InstallError, OldChunks};
+use crate::codec::Unpacker;
+use crate::durable;
+use crate::fetch::Fetch;
+use crate::locator::Locator;
+use crate::manifest::{self, Entry, Root};
+use crate::pack::{self, ChunkEntry};
+
+/// Requests at a time.
+const FETCHERS: usize = 4;
+/// Longest range that is asked for at once, in bytes.
+const MAX_RANGE: u32 = 4 * 1024 * 1024;
+/// Two chunks of one pack with so few bytes between them come in one range.
+const MAX_GAP: u32 = 16 * 1024;
+
+/// Fetches manifests, segments that are not here already, and puts the depots' entries together.
+pub(super) fn manifests(folder: &Folder, ids: &[ManifestId], fetch: &dyn Fetch) -> Result<Vec<Entry>, InstallError> {
+    let mut all = Vec::new();
+    for id in ids {
+        let bytes = fetch.manifest(*id).map_err(|source| InstallError::Fetch {
+            what: "the manifest",
+            source,
+        })?;
+        let root = Root::decode(*id, &bytes)?;
+        let mut reader = manifest::Reader::new();
+        for segment in &root.segments {
+            let path = folder.segment_path(&segment.digest);
+            let here = durable::read_limited(&path, manifest::MAX_SEGMENT_LEN).ok();
+            let bytes = match here.filter(|bytes| Digest::of(bytes) == segment.digest) {
+                Some(bytes) => bytes,
+                None => {
+                    let fetched = fetch.segment(&segment.digest);
+                    let bytes = fetched.map_err(|source| InstallError::Fetch {
+                        what: "a segment of the manifest",
+                        source,
+                    })?;
+                    if Digest::of(&bytes) != segment.digest {
+                        return Err(manifest::ManifestError::Digest {
+                            what: "a segment of the manifest",
+                        }
+                        .into());
+                    }
+                    durable::write_whole(&path, &bytes)?;
+                    bytes
+                }
+            };
+            reader.segment(segment, &bytes)?;
+        }
+        all.extend(reader.finish(&root)?);
+        durable::write_whole(&folder.manifest_path(*id), &bytes)?;
+    }
+    all.sort_by(|a: &Entry, b| a.path.cmp(&b.path));
+    // Equal entries of two depots are one; others must not share a path.
+    all.dedup_by(|a, b| a.path == b.path && a.node == b.node);
+    Tree::new(all.iter().map(|e| (e.path.clone(), e.node.clone()))).map_err(InstallError::Depots)?;
+    Ok(all)
+}
+
+/// A place in a staged file that a chunk fills.
+#[derive(Clone, Copy)]
+struct Slot {
+    file: usize,
+    offset: u64,
+}
+
+/// Consecutive bytes of a pack and the chunks in them.
+struct Range {
+    pack: Digest,
+    start: u32,
+    end: u32,
+    chunks: Vec<ChunkEntry>,
+}
+
+/// Stages every file of the plan, verified; returns how many bytes came.
+pub(super) fn stage(
+    folder: &Folder,
+    plan: &Plan<'_>,
+    ids: &[ManifestId],
+    old: &[Entry],
+    fetch: &dyn Fetch,
+    progress: &dyn Progress,
+) -> Result<u64, InstallError> {
+    let stage = folder.stage(ids);
+    remove_other_stages(folder, &stage)?;
+    durable::create_folders(&stage)?;
+    let mut slots: HashMap<Digest, (u32, Vec<Slot>)> = HashMap::new();
+    for (file, entry) in plan.write.iter().enumerate() {
+        let Node::File { size, .. } = entry.node else { continue };
+        let path = stage.join(file.to_string());
+        let options = OpenOptions::new().create(true).write(true).truncate(false).open(&path);
+        options
+            .and_then(|f| f.set_len(size))
+            .map_err(InstallError::io("write", &path))?;
+        let mut offset = 0;
+        for chunk in &entry.chunks {
+            slots
+                .entry(chunk.digest)
+                .or_insert((chunk.len, Vec::new()))
+                .1
+                .push(Slot { file, offset });
+            offset += u64::from(chunk.len);
+        }
+    }
+    let old_chunks = index_old(old, &slots);
+    let missing: HashSet<Digest> = slots
+        .iter()
+        .filter(|(digest, (len, slots))| {
+            let local = from_stage(&stage, digest, slots[0], *len).or_else(|| from_old(folder, &old_chunks, digest));
+            !local.is_some_and(|bytes| fill(&stage, &bytes, slots).is_ok())
+        })
+        .map(|(digest, _)| *digest)
+        .collect();
+    let ranges = ranges(ids, &missing, fetch)?;
+    let total: u64 = ranges.iter().map(|r| u64::from(r.end - r.start)).sum();
+    receive(&stage, &slots, &ranges, total, fetch, progress)?;
+    finish_files(&stage, plan, progress)?;
+    Ok(total)
+}
+
+/// A stage of another build is of no use any more.
+fn remove_other_stages(folder: &Folder, current: &Path) -> Result<(), InstallError> {
+    let state = folder.state("");
+    for entry in fs::read_dir(&state)
+        .map_err(InstallError::io("list", &state))?
+        .flatten()
+    {
+        let is_stage = entry.file_name().to_str().is_some_and(|n| n.starts_with("stage-"));
+        if is_stage && entry.path() != current {
+            fs::remove_dir_all(entry.path()).map_err(InstallError::io("remove", &entry.path()))?;
+        }
+    }
+    Ok(())
+}
+
+fn index_old<'a>(old: &'a [Entry], wanted: &HashMap<Digest, (u32, Vec<Slot>)>) -> OldChunks<'a> {
+    let mut out = HashMap::new();
+    for entry in old {
+        let mut offset = 0;
+        for chunk in &entry.chunks {
+            if wanted.contains_key(&chunk.digest) {
+                out.entry(chunk.digest).or_insert((&entry.path, offset, chunk.len));
+            }
+            offset += u64::from(chunk.len);
+        }
+    }
+    out
+}
+
+/// What an interrupted run staged is used again, if it is what it should be.
+fn from_stage(stage: &Path, digest: &Digest, slot: Slot, len: u32) -> Option<Vec<u8>> {
+    read_chunk(&stage.join(slot.file.to_string()), slot.offset, len, digest)
+}
+
+fn from_old(folder: &Folder, old: &OldChunks<'_>, digest: &Digest) -> Option<Vec<u8>> {
+    let (path, offset, len) = old.get(digest)?;
+    read_chunk(&folder.path().join(path.as_str()), *offset, *len, digest)
+}
+
+fn read_chunk(path: &Path, offset: u64, len: u32, digest: &Digest) -> Option<Vec<u8>> {
+    use std::io::{Read, Seek, SeekFrom};
+    if !fs::symlink_metadata(path).is_ok_and(|m| m.is_file()) {
+        return None;
+    }
+    let mut file = File::open(path).ok()?;
+    file.seek(SeekFrom::Start(offset)).ok()?;
+    let mut bytes = vec![0; len as usize];
+    file.read_exact(&mut bytes).ok()?;
+    (Digest::of(&bytes) == *digest).then_some(bytes)
+}
+
+fn fill(stage: &Path, bytes: &[u8], slots: &[Slot]) -> io::Result<()> {
+    use std::io::{Seek, SeekFrom, Write};
+    for slot in slots {
+        let mut file = OpenOptions::new().write(true).open(stage.join(slot.file.to_string()))?;
+        file.seek(SeekFrom::Start(slot.offset))?;
+        file.write_all(bytes)?;
+    }
+    Ok(())
+}
+
+/// Finds the missing chunks in packs and joins neighbours.
+fn ranges(ids: &[ManifestId], missing: &HashSet<Digest>, fetch: &dyn Fetch) -> Result<Vec<Range>, InstallError> {
+    if missing.is_empty() {
+        return Ok(Vec::new());
+    }
+    let mut found: HashMap<Digest, (Digest, ChunkEntry)> = HashMap::new();
+    for id in ids {
+        let bytes = fetch.locator(*id).map_err(|source| InstallError::Fetch {
+            what: "the locator",
+            source,
+        })?;
+        let wrong = |e: ReadError| InstallError::Wrong {
+            what: "the locator",
+            why: e.to_string(),
+        };
+        let locator = Locator::decode(*id, &bytes).map_err(wrong)?;
+        for digest in missing {
+            if let Some(location) = locator.find(digest) {
+                found.insert(*digest, (locator.packs[location.pack as usize].0, location.entry));
+            }
+        }
+    }
+    if let Some(lost) = missing.iter().find(|d| !found.contains_key(*d)) {
+        return Err(InstallError::Wrong {
+            what: "the locator",
+            why: format!("it does not know the chunk {lost}"),
+        });
+    }
+    let mut chunks: Vec<(Digest, ChunkEntry)> = found.into_values().collect();
+    chunks.sort_unstable_by_key(|(pack, entry)| (*pack, entry.offset));
+    let mut out: Vec<Range> = Vec::new();
+    for (pack, entry) in chunks {
+        let end = entry.offset.saturating_add(entry.stored_len);
+        match out.last_mut() {
+            Some(range)
+                if range.pack == pack
+                    && entry.offset.saturating_sub(range.end) <= MAX_GAP
+                    && end.saturating_sub(range.start) <= MAX_RANGE =>
+            {
+                range.end = range.end.max(end);
+                range.chunks.push(entry);
+            }
+            _ => out.push(Range {
+                pack,
+                start: entry.offset,
+                end,
+                chunks: vec![entry],
+            }),
+        }
+    }
+    Ok(out)
+}
+
+fn receive(
+    stage: &Path,
+    slots: &HashMap<Digest, (u32, Vec<Slot>)>,
+    ranges: &[Range],
+    total: u64,
+    fetch: &dyn Fetch,
+    progress: &dyn Progress,
+) -> Result<(), InstallError> {
+    if ranges.is_empty() {
+        return Ok(());
+    }
+    let meter = progress.start(Task::Receive, Some(total));
+    let next = AtomicUsize::new(0);
+    let failed = AtomicBool::new(false);
+    let first_error = Mutex::new(None);
+    let received = AtomicU64::new(0);
+    std::thread::scope(|scope| {
+        for _ in 0..FETCHERS.min(ranges.len()) {
+            scope.spawn(|| {
+                let mut unpacker = Unpacker::new();
+                while !failed.load(Ordering::Relaxed) && !progress.stopped() {
+                    let Some(range) = ranges.get(next.fetch_add(1, Ordering::Relaxed)) else {
+                        return;
+                    };
+                    match receive_range(stage, slots, range, fetch, &mut unpacker, &*meter) {
+                        Ok(()) => {
+                            received.fetch_add(1, Ordering::Relaxed);
+                        }
+                        Err(error) => {
+                            failed.store(true, Ordering::Relaxed);
+                            first_error
+                                .lock()
+                                .expect("nothing panics with the lock")
+                                .get_or_insert(error);
+                        }
+                    }
+                }
+            });
+        }
+    });
+    match first_error.into_inner().expect("nothing panics with the lock") {
+        Some(error) => Err(error),
+        None if received.into_inner() < ranges.len() as u64 => Err(InstallError::Stopped),
+        None => Ok(()),
+    }
+}
+
+fn receive_range(
+    stage: &Path,
+    slots: &HashMap<Digest, (u32, Vec<Slot>)>,
+    range: &Range,
+    fetch: &dyn Fetch,
+    unpacker: &mut Unpacker,
+    meter: &dyn Meter,
+) -> Result<(), InstallError> {
+    let len = range.end - range.start;
+    let fetched = fetch.pack_range(&range.pack, range.start, len);
+    let bytes = fetched.map_err(|source| InstallError::Fetch {
+        what: "a part of a pack",
+        source,
+    })?;
+    if bytes.len() != len as usize {
+        let why = format!("{} bytes came, {len} were asked for", bytes.len());
+        return Err(InstallError::Wrong {
+            what: "a part of a pack",
+            why,
+        });
+    }
+    for entry in &range.chunks {
+        let start = (entry.offset - range.start) as usize;
+        let stored = bytes.get(start..start + entry.stored_len as usize).unwrap_or_default();
+        let wrong = |e: pack::PackError| InstallError::Wrong {
+            what: "a chunk",
+            why: e.to_string(),
+        };
+        let raw = pack::unpack(unpacker, entry, stored).map_err(wrong)?;
+        let Some((_, slots)) = slots.get(&entry.digest) else {
+            continue;
+        };
+        fill(stage, &raw, slots).map_err(InstallError::io("write", stage))?;
+    }
+    meter.add(u64::from(len));
+    Ok(())
+}
+
+/// Holds every staged file against its digest, sets its bit, and syncs them together.
+fn finish_files(stage: &Path, plan: &Plan<'_>, progress: &dyn Progress) -> Result<(), InstallError> {
+    for (file, entry) in plan.write.iter().enumerate() {
+        let Node::File { digest, executable, .. } = &entry.node else {
+            continue;
+        };
+        let path = stage.join(file.to_string());
+        let found = plan::hash_file(&path, &Silent, progress).map_err(InstallError::io("read", &path))?;
+        if progress.stopped() {
+            return Err(InstallError::Stopped);
+        }
+        if found != *digest {
+            let why = format!("the chunks of {} do not give its content", entry.path);
+            return Err(InstallError::Wrong {
+                what: "the manifest",
+                why,
+            });
+        }
+        set_bit(&path, *executable).map_err(InstallError::io("set the executable bit of", &path))?;
+    }
+    sync_all(stage).map_err(InstallError::io("sync", stage))
+}
+
+#[cfg(unix)]
+fn set_bit(path: &Path, executable: bool) -> io::Result<()> {
+    use std::os::unix::fs::PermissionsExt;
+    fs::set_permissions(path, fs::Permissions::from_mode(if executable { 0o755 } else { 0o644 }))
+}
+
+/// Windows has no such bit.
+#[cfg(not(unix))]
+fn set_bit(_: &Path, _: bool) -> io::Result<()> {
+    Ok(())
+}
+
+/// One sync of the whole disk is far cheaper than one for each of thousands of files.
+#[cfg(target_os = "linux")]
+fn sync_all(stage: &Path) -> io::Result<()> {
+    Ok(rustix::fs::syncfs(File::open(stage)?)?)
+}
+
+#[cfg(not(target_os = "linux"))]
+fn sync_all(stage: &Path) -> io::Result<()> {
+    for entry in fs::read_dir(stage)? {
+        OpenOptions::new().write(true).open(entry?.path())?.sync_all()?;
+    }
+    Ok(())
+}
