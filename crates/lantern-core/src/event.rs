@@ -353,20 +353,70 @@ pub struct Event {
     pub body: EventBody,
 }
 
+/// Why a text is not an event.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum EventError {
+    /// Not JSON of this shape.
+    #[error("not an event")]
+    Shape(#[from] serde_json::Error),
+}
+
+/// The fields of an event as they are written; the order is that of the text.
+#[derive(Serialize, Deserialize)]
+struct Line {
+    id: EventId,
+    device: String,
+    sequence: u64,
+    predecessor: Option<Digest>,
+    actor: String,
+    recorded_at: Timestamp,
+    happened_at: Option<Timestamp>,
+    revision: Option<u64>,
+    edition: Name,
+    kind: String,
+    version: u32,
+    payload: Value,
+}
+
 impl Event {
-    /// Returns the event as one JSON document; its bytes are what [`Self::digest`] covers.
-    pub fn to_json(&self) -> Value {
-        serde_json::json!({
-            "id": self.id, "device": self.device, "sequence": self.sequence, "predecessor": self.predecessor,
-            "actor": self.actor, "recorded_at": self.recorded_at, "happened_at": self.happened_at,
-            "revision": self.revision, "edition": self.edition,
-            "kind": self.body.kind(), "version": self.body.version(), "payload": self.body.payload(),
-        })
+    /// Returns the event as one line of JSON. These very bytes are stored, and hashed for the event after it.
+    pub fn to_line(&self) -> String {
+        let line = Line {
+            id: self.id,
+            device: self.device.clone(),
+            sequence: self.sequence,
+            predecessor: self.predecessor,
+            actor: self.actor.clone(),
+            recorded_at: self.recorded_at,
+            happened_at: self.happened_at,
+            revision: self.revision,
+            edition: self.edition.clone(),
+            kind: self.body.kind().to_owned(),
+            version: self.body.version(),
+            payload: self.body.payload(),
+        };
+        serde_json::to_string(&line).expect("an event has only string keys")
     }
 
-    /// Returns the digest that the next event of the same computer carries.
-    pub fn digest(&self) -> Digest {
-        Digest::of(self.to_json().to_string().as_bytes())
+    /// Reads a line of JSON.
+    ///
+    /// # Errors
+    /// [`EventError`].
+    pub fn from_line(text: &str) -> Result<Self, EventError> {
+        let line: Line = serde_json::from_str(text)?;
+        Ok(Self {
+            id: line.id,
+            device: line.device,
+            sequence: line.sequence,
+            predecessor: line.predecessor,
+            actor: line.actor,
+            recorded_at: line.recorded_at,
+            happened_at: line.happened_at,
+            revision: line.revision,
+            edition: line.edition,
+            body: EventBody::read(&line.kind, line.version, line.payload)?,
+        })
     }
 }
 

@@ -266,16 +266,48 @@ impl Store {
         tree: &Tree,
     ) -> Result<(), StoreError> {
         for (digest, bytes) in &encoded.segments {
-            self.write_once(&self.segment_path(digest), bytes)?;
+            self.write_segment(digest, bytes)?;
         }
-        self.write_once(&self.manifest_path(encoded.id), &encoded.root.encode())?;
-        durable::write_whole(&self.locator_path(encoded.id), &locator.encode())?;
+        self.write_root(encoded.id, &encoded.root.encode())?;
+        self.write_locator(locator)?;
         self.write_tree(tree)?;
         durable::write_whole(
             &self.pointer_path(encoded.root.tree),
             format!("{}\n", encoded.id).as_bytes(),
         )?;
         Ok(())
+    }
+
+    /// Writes a segment under its digest.
+    ///
+    /// # Errors
+    /// [`StoreError::File`].
+    pub fn write_segment(&self, digest: &Digest, bytes: &[u8]) -> Result<(), StoreError> {
+        self.write_once(&self.segment_path(digest), bytes)
+    }
+
+    /// Writes a manifest's root under its id.
+    ///
+    /// # Errors
+    /// [`StoreError::File`].
+    pub fn write_root(&self, id: ManifestId, bytes: &[u8]) -> Result<(), StoreError> {
+        self.write_once(&self.manifest_path(id), bytes)
+    }
+
+    /// Writes a manifest's locator; an older one is replaced.
+    ///
+    /// # Errors
+    /// [`StoreError::File`].
+    pub fn write_locator(&self, locator: &Locator) -> Result<(), StoreError> {
+        Ok(durable::write_whole(
+            &self.locator_path(locator.manifest),
+            &locator.encode(),
+        )?)
+    }
+
+    /// Whether a segment is there.
+    pub fn has_segment(&self, digest: &Digest) -> bool {
+        self.segment_path(digest).is_file()
     }
 
     /// Writes a tree under its id.
