@@ -90,6 +90,9 @@ impl Board {
                 self.open.remove(&not_done.key);
             }
             EventBody::Seen(seen) => self.learn(&seen.place, &seen.facts),
+            EventBody::NumberSeen(seen) => {
+                self.highest_number = self.highest_number.max(Some(seen.name.number));
+            }
             EventBody::Connected(_) | EventBody::Other { .. } => {}
         }
     }
@@ -206,6 +209,16 @@ mod tests {
         let board = fold(vec![reserved.clone()]);
         assert_eq!(board.reserved.get(&input), Some(&number));
         assert!(fold(vec![reserved, sealed("1.4.0 (27)")]).reserved.is_empty());
+    }
+
+    #[test]
+    fn a_number_seen_elsewhere_counts() {
+        let seen = crate::event::NumberSeen {
+            place: place(),
+            name: name("0.9 (400)"),
+        };
+        let board = fold(vec![sealed("1.4.0 (27)"), EventBody::NumberSeen(seen)]);
+        assert_eq!(board.highest_number.unwrap().get(), 400);
     }
 
     #[test]

@@ -157,6 +157,8 @@ pub enum EventBody {
     NotDone(NotDone),
     /// A storefront said what a branch has; somebody else may have moved it.
     Seen(Seen),
+    /// A storefront has a build with a higher number than any that is known here.
+    NumberSeen(NumberSeen),
     /// Written by a newer lantern.
     Other {
         /// Its kind.
@@ -175,6 +177,16 @@ pub struct NumberReserved {
     pub number: BuildNumber,
     /// The input that it was reserved for: the same input takes it up again after a break.
     pub input: InputDigest,
+}
+
+/// See [`EventBody::NumberSeen`].
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct NumberSeen {
+    /// Where.
+    pub place: PlaceRef,
+    /// The build that has it, as people name it.
+    #[serde(flatten)]
+    pub name: ReleaseName,
 }
 
 /// See [`EventBody::Sealed`].
@@ -326,6 +338,7 @@ kinds!(
     Moved "moved",
     NotDone "not-done",
     Seen "seen",
+    NumberSeen "number-seen",
 );
 
 /// An event as the ledger keeps it.

@@ -1,1 +1,26 @@
-//! (being written)
+//! The stand-in storefronts and example exports that ship with Kind Lantern.
+//!
+//! - [`place::Place`]: a storefront's state, with house rules from a document of data.
+//! - [`server::Running`]: answers the storefront protocol on loopback until dropped.
+//! - [`server::openapi`]: the protocol's document, made of the very table that the router is made of.
+//! - [`exports`]: small, true exports as an engine would write them, the same on every computer.
+//!
+//! ```
+//! use lantern_rehearsal::{place::{Place, PlaceDocument}, server::Running};
+//!
+//! let temp = tempfile::tempdir()?;
+//! let place = Place::open(temp.path(), PlaceDocument::brambleyard()).expect("a fresh folder");
+//! let running = Running::start(place, 0).expect("a free port");
+//! assert!(running.origin().starts_with("http://127.0.0.1:"));
+//! # Ok::<(), Box<dyn std::error::Error>>(())
+//! ```
+//!
+//! Not here: anything that a real storefront does with money or people.
+
+mod api;
+pub mod exports;
+pub mod place;
+mod refusal;
+pub mod server;
+
+pub use refusal::Refused;

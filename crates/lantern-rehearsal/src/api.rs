@@ -1,0 +1,177 @@
+//! The endpoints, each stated once: path, method, words and types. The router and the OpenAPI 3.1 document are both made
+//! of this one table, so neither can know an endpoint that the other does not.
+
+use std::sync::Arc;
+
+use axum::Router;
+use axum::handler::Handler;
+use axum::routing::{MethodRouter, get, post, put};
+use schemars::generate::SchemaSettings;
+use schemars::{JsonSchema, SchemaGenerator};
+use serde_json::{Map, Value, json};
+
+use crate::place::Place;
+
+/// What an endpoint takes or gives.
+#[derive(Clone, Copy)]
+pub(crate) enum Body {
+    /// Nothing.
+    Nothing,
+    /// A JSON document.
+    Json(fn(&mut SchemaGenerator) -> Value),
+    /// A form.
+    Form(&'static [&'static str]),
+    /// Bytes of one of our formats.
+    Bytes(&'static str),
+}
+
+impl Body {
+    pub(crate) fn json<T: JsonSchema>() -> Self {
+        Self::Json(|generator| generator.subschema_for::<T>().to_value())
+    }
+
+    fn content(self, generator: &mut SchemaGenerator) -> Option<Value> {
+        match self {
+            Self::Nothing => None,
+            Self::Json(schema) => Some(json!({ "application/json": { "schema": schema(generator) } })),
+            Self::Form(fields) => {
+                let properties: Map<String, Value> = fields
+                    .iter()
+                    .map(|f| ((*f).to_owned(), json!({ "type": "string" })))
+                    .collect();
+                let schema = json!({ "type": "object", "properties": properties, "required": fields });
+                Some(json!({ "application/x-www-form-urlencoded": { "schema": schema } }))
+            }
+            Self::Bytes(_) => Some(json!({ "application/octet-stream": {} })),
+        }
+    }
+}
+
+/// What guards an endpoint, and what it says of itself.
+pub(crate) struct Endpoint {
+    pub summary: &'static str,
+    /// The right that is needed; none for everybody.
+    pub scope: Option<&'static str>,
+    pub takes: Body,
+    pub gives: Body,
+    /// Headers that must be there.
+    pub headers: &'static [&'static str],
+}
+
+/// Router and document, growing together.
+pub(crate) struct Api {
+    router: Router<Arc<Place>>,
+    generator: SchemaGenerator,
+    paths: Map<String, Value>,
+}
+
+impl Api {
+    pub(crate) fn new() -> Self {
+        let settings = SchemaSettings::draft2020_12().with(|s| {
+            s.definitions_path = "/components/schemas".into();
+            s.meta_schema = None;
+        });
+        Self {
+            router: Router::new(),
+            generator: settings.into_generator(),
+            paths: Map::new(),
+        }
+    }
+
+    pub(crate) fn get<H: Handler<T, Arc<Place>>, T: 'static>(self, path: &str, endpoint: Endpoint, handler: H) -> Self {
+        self.add("get", path, endpoint, get(handler))
+    }
+
+    pub(crate) fn put<H: Handler<T, Arc<Place>>, T: 'static>(self, path: &str, endpoint: Endpoint, handler: H) -> Self {
+        self.add("put", path, endpoint, put(handler))
+    }
+
+    pub(crate) fn post<H: Handler<T, Arc<Place>>, T: 'static>(
+        self,
+        path: &str,
+        endpoint: Endpoint,
+        handler: H,
+    ) -> Self {
+        self.add("post", path, endpoint, post(handler))
+    }
+
+    fn add(mut self, method: &str, path: &str, endpoint: Endpoint, handler: MethodRouter<Arc<Place>>) -> Self {
+        let mut parameters: Vec<Value> = path
+            .split('/')
+            .filter_map(|part| part.strip_prefix('{')?.strip_suffix('}'))
+            .map(|name| json!({ "name": name, "in": "path", "required": true, "schema": { "type": "string" } }))
+            .collect();
+        parameters.extend(
+            endpoint
+                .headers
+                .iter()
+                .map(|name| json!({ "name": name, "in": "header", "required": true, "schema": { "type": "string" } })),
+        );
+        let mut success = json!({ "description": "Done" });
+        if let Body::Bytes(what) = endpoint.gives {
+            success["description"] = what.into();
+        }
+        if let Some(content) = endpoint.gives.content(&mut self.generator) {
+            success["content"] = content;
+        }
+        let problem = self
+            .generator
+            .subschema_for::<lantern_storefront::protocol::Problem>()
+            .to_value();
+        let mut operation = json!({
+            "summary": endpoint.summary,
+            "parameters": parameters,
+            "responses": {
+                "2XX": success,
+                "default": {
+                    "description": "Refused; `type` is a stable name, relative to this origin",
+                    "content": { "application/problem+json": { "schema": problem } },
+                },
+            },
+        });
+        if let Some(content) = endpoint.takes.content(&mut self.generator) {
+            operation["requestBody"] = json!({ "required": true, "content": content });
+        }
+        if let Some(scope) = endpoint.scope {
+            operation["security"] = json!([{ "access": [scope] }]);
+        }
+        let item = self.paths.entry(path).or_insert_with(|| json!({}));
+        item[method] = operation;
+        self.router = self.router.route(path, handler);
+        self
+    }
+
+    /// Ends the table.
+    pub(crate) fn finish(mut self) -> (Router<Arc<Place>>, Value) {
+        let schemas = self.generator.take_definitions(true);
+        let kinds: Vec<Value> = lantern_storefront::protocol::problem::ALL
+            .iter()
+            .map(|(name, status, title)| json!({ "type": format!("/problems/{name}"), "status": status, "title": title }))
+            .collect();
+        let document = json!({
+            "openapi": "3.1.0",
+            "info": {
+                "title": "The storefront protocol",
+                "version": "1.0.0",
+                "summary": "How a publisher brings builds to a storefront, and how players' machines get them.",
+                "license": { "name": "MIT OR Apache-2.0", "identifier": "MIT OR Apache-2.0" },
+            },
+            "paths": self.paths,
+            "components": {
+                "schemas": schemas,
+                "securitySchemes": { "access": {
+                    "type": "oauth2",
+                    "flows": { "clientCredentials": {
+                        "tokenUrl": "/v1/token",
+                        "scopes": {
+                            "read": "see titles, builds and branches", "send": "bring manifests, packs and builds",
+                            "release": "put builds in front of players", "setup": "make titles and depots",
+                        },
+                    } },
+                } },
+            },
+            "x-problems": kinds,
+        });
+        (self.router, document)
+    }
+}

@@ -1,0 +1,758 @@
+//! The state of a stand-in storefront: SQLite for what is small and changes, a folder for packs and manifests.
+
+use std::collections::{HashMap, HashSet};
+use std::path::{Path, PathBuf};
+use std::sync::{Mutex, MutexGuard, PoisonError};
+use std::time::{Duration, Instant};
+
+use jiff::Timestamp;
+use lantern_core::digest::{Digest, ManifestId, ReleaseId};
+use lantern_core::event::{BranchBuild, BranchFacts, EventId};
+use lantern_core::names::{Handle, Name};
+use lantern_core::release::ReleaseRecord;
+use lantern_core::rules::HouseRules;
+use lantern_core::version::ReleaseName;
+use lantern_store::codec::Codec;
+use lantern_store::locator::Locator;
+use lantern_store::manifest::{Reader, Root};
+use lantern_store::pack::{self, ChunkEntry};
+use lantern_store::store::{Store, StoreError};
+use lantern_storefront::protocol::{
+    Branch, Build, BuildDepot, BuildTarget, Discovery, Limits, ManifestNeeds, Move, Moved, NewBuild, PROTOCOL,
+    PlaceEvent, Play, Title, Token, problem,
+};
+use rusqlite::{Connection, OptionalExtension, Transaction, TransactionBehavior, params};
+use serde::Deserialize;
+
+use crate::refusal::Refused;
+
+/// The rights that the stand-in's one client has.
+pub const SCOPE: &str = "read send release setup";
+/// The name under which it has them.
+pub const CLIENT_ID: &str = "paper-heron";
+const TOKEN_LIFE: Duration = Duration::from_secs(3600);
+/// How long an answer is kept for the same idempotency key.
+const ANSWER_LIFE: jiff::SignedDuration = jiff::SignedDuration::from_hours(7 * 24);
+/// The port that a stand-in takes the first time, if nothing else is asked for.
+pub const DEFAULT_PORT: u16 = 4870;
+
+/// A storefront as its document describes it.
+#[derive(Debug, Clone, Deserialize)]
+pub struct PlaceDocument {
+    /// For people.
+    pub name: String,
+    /// What it demands.
+    pub rules: HouseRules,
+}
+
+impl PlaceDocument {
+    /// Returns Brambleyard.
+    pub fn brambleyard() -> Self {
+        toml::from_str(include_str!("../places/brambleyard.toml")).expect("the document that ships is valid")
+    }
+}
+
+/// A stand-in storefront.
+#[derive(Debug)]
+pub struct Place {
+    document: PlaceDocument,
+    folder: PathBuf,
+    id: String,
+    secret: String,
+    database: Mutex<Connection>,
+    tokens: Mutex<HashMap<String, Instant>>,
+}
+
+fn random_hex(count: usize) -> Result<String, Refused> {
+    let mut bytes = [0_u8; 32];
+    getrandom::fill(&mut bytes).map_err(|e| Refused::Failed(e.to_string()))?;
+    Ok(Digest::from_bytes(bytes).hex().chars().take(count).collect())
+}
+
+fn document<T: serde::de::DeserializeOwned>(text: &str) -> Result<T, Refused> {
+    Ok(serde_json::from_str(text)?)
+}
+
+fn text(document: &impl serde::Serialize) -> Result<String, Refused> {
+    Ok(serde_json::to_string(document)?)
+}
+
+/// The first column of every row, read as a document.
+fn documents<T: serde::de::DeserializeOwned>(
+    connection: &Connection,
+    sql: &str,
+    values: impl rusqlite::Params,
+) -> Result<Vec<T>, Refused> {
+    let mut statement = connection.prepare_cached(sql)?;
+    let rows = statement.query_map(values, |row| row.get::<_, String>(0))?;
+    rows.map(|row| document(&row?)).collect()
+}
+
+impl Place {
+    /// Opens or makes the state in `folder`.
+    ///
+    /// # Errors
+    /// [`Refused::Failed`] when disk or database fail.
+    pub fn open(folder: &Path, place: PlaceDocument) -> Result<Self, Refused> {
+        std::fs::create_dir_all(folder)?;
+        let connection = Connection::open(folder.join("state.db"))?;
+        connection.busy_timeout(Duration::from_secs(5))?;
+        connection.pragma_update(None, "journal_mode", "wal")?;
+        connection.execute_batch(include_str!("schema.sql"))?;
+        let fact = |name: &str, fresh: String| -> Result<String, Refused> {
+            connection.execute(
+                "INSERT INTO facts VALUES ($1, $2) ON CONFLICT DO NOTHING",
+                [name, &fresh],
+            )?;
+            Ok(connection.query_row("SELECT value FROM facts WHERE name = $1", [name], |row| row.get(0))?)
+        };
+        let id = fact(
+            "id",
+            format!("{}-{}", place.name.to_lowercase().replace(' ', "-"), random_hex(12)?),
+        )?;
+        let secret = fact("secret", random_hex(32)?)?;
+        let database = Mutex::new(connection);
+        Ok(Self {
+            document: place,
+            folder: folder.to_owned(),
+            id,
+            secret,
+            database,
+            tokens: Mutex::default(),
+        })
+    }
+
+    /// Returns the secret of [`CLIENT_ID`]. Shown to people only because nothing real is behind it.
+    pub fn secret(&self) -> &str {
+        &self.secret
+    }
+
+    /// Returns the port that was used the last time.
+    pub fn last_port(&self) -> Option<u16> {
+        let found = self
+            .database()
+            .query_row("SELECT value FROM facts WHERE name = 'port'", [], |row| {
+                row.get::<_, String>(0)
+            });
+        found.ok().and_then(|text| text.parse().ok())
+    }
+
+    /// Remembers the port: a storefront is one origin.
+    pub(crate) fn remember_port(&self, port: u16) -> Result<(), Refused> {
+        let sql = "INSERT INTO facts VALUES ('port', $1) ON CONFLICT (name) DO UPDATE SET value = excluded.value";
+        self.database().execute(sql, [port.to_string()])?;
+        Ok(())
+    }
+
+    /// A handler that panicked has left the database as its last transaction did.
+    fn database(&self) -> MutexGuard<'_, Connection> {
+        self.database.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    fn store(&self, title: &Handle) -> Store {
+        Store::at(self.folder.join("titles").join(title.as_str()))
+    }
+
+    pub(crate) fn discovery(&self) -> Discovery {
+        Discovery {
+            id: self.id.clone(),
+            name: self.document.name.clone(),
+            protocol: PROTOCOL,
+            token_path: "/v1/token".to_owned(),
+            limits: Limits {
+                pack_bytes: pack::MAX_PACK_LEN as u64,
+                manifest_bytes: lantern_store::manifest::MAX_ROOT_LEN,
+                chunk_bytes: lantern_store::codec::MAX_RAW_LEN as u64,
+            },
+        }
+    }
+
+    pub(crate) fn rules(&self) -> &HouseRules {
+        &self.document.rules
+    }
+
+    pub(crate) fn new_token(&self, client: &str, secret: &str) -> Result<Option<Token>, Refused> {
+        // Digests of equal length are compared, so the time says nothing about the secret.
+        if client != CLIENT_ID || Digest::of(secret.as_bytes()) != Digest::of(self.secret.as_bytes()) {
+            return Ok(None);
+        }
+        let access_token = random_hex(64)?;
+        let mut tokens = self.tokens.lock().unwrap_or_else(PoisonError::into_inner);
+        tokens.retain(|_, until| *until > Instant::now());
+        tokens.insert(access_token.clone(), Instant::now() + TOKEN_LIFE);
+        Ok(Some(Token {
+            access_token,
+            token_type: "Bearer".to_owned(),
+            expires_in: TOKEN_LIFE.as_secs(),
+            scope: SCOPE.to_owned(),
+        }))
+    }
+
+    pub(crate) fn knows_token(&self, token: &str) -> bool {
+        let tokens = self.tokens.lock().unwrap_or_else(PoisonError::into_inner);
+        tokens.get(token).is_some_and(|until| *until > Instant::now())
+    }
+
+    /// Makes a title, as somebody would on the place's own pages.
+    ///
+    /// # Errors
+    /// A problem when it is there already with another identity; new depots are added to one that is there.
+    pub fn make_title(&self, title: &Title) -> Result<Title, Refused> {
+        let mut database = self.database();
+        let transaction = database.transaction_with_behavior(TransactionBehavior::Immediate)?;
+        let known = find_title(&transaction, &title.handle)?;
+        let made = match known.clone() {
+            None => title.clone(),
+            Some(known) if known.identity != title.identity => {
+                let detail = format!("the title {} belongs to {}", title.handle, known.identity);
+                return Err(Refused::new(problem::EXISTS, detail, "choose another handle"));
+            }
+            Some(mut known) => {
+                let fresh = title.depots.iter().filter(|d| !known.depots.contains(d)).cloned();
+                let fresh: Vec<Handle> = fresh.collect();
+                known.depots.extend(fresh);
+                known
+            }
+        };
+        if known.as_ref() != Some(&made) {
+            let sql =
+                "INSERT INTO titles VALUES ($1, $2) ON CONFLICT (handle) DO UPDATE SET document = excluded.document";
+            transaction.execute(sql, params![made.handle.as_str(), text(&made)?])?;
+            note(&transaction, &made.handle, "title-made", 0, None)?;
+        }
+        transaction.commit()?;
+        Ok(made)
+    }
+
+    pub(crate) fn titles(&self) -> Result<Vec<Title>, Refused> {
+        documents(&self.database(), "SELECT document FROM titles ORDER BY handle", [])
+    }
+
+    pub(crate) fn title(&self, handle: &Handle) -> Result<Title, Refused> {
+        let found = find_title(&self.database(), handle)?;
+        found.ok_or_else(|| {
+            let detail = format!("there is no title {:?} here", handle.as_str());
+            Refused::new(
+                problem::NOT_FOUND,
+                detail,
+                "make the title first, or mend the handle in lantern.toml",
+            )
+        })
+    }
+
+    pub(crate) fn put_manifest(&self, title: &Handle, id: ManifestId, bytes: &[u8]) -> Result<ManifestNeeds, Refused> {
+        self.title(title)?;
+        let store = self.store(title);
+        let root = Root::decode(id, bytes).map_err(damaged)?;
+        store.write_root(id, bytes)?;
+        let segments: Vec<Digest> = root
+            .segments
+            .iter()
+            .map(|s| s.digest)
+            .filter(|digest| !store.has_segment(digest))
+            .collect();
+        if !segments.is_empty() {
+            return Ok(ManifestNeeds {
+                segments,
+                chunks: Vec::new(),
+            });
+        }
+        let distinct = self.chunks_of(&store, id)?;
+        let found = self.find_chunks(title, &distinct)?;
+        let mut chunks: Vec<(u64, u64)> = Vec::new();
+        for (index, _) in (0_u64..)
+            .zip(&distinct)
+            .filter(|(_, digest)| !found.contains_key(*digest))
+        {
+            match chunks.last_mut() {
+                Some((first, count)) if *first + *count == index => *count += 1,
+                _ => chunks.push((index, 1)),
+            }
+        }
+        Ok(ManifestNeeds { segments, chunks })
+    }
+
+    /// The different chunks of a manifest in the order of their first appearance.
+    fn chunks_of(&self, store: &Store, id: ManifestId) -> Result<Vec<Digest>, Refused> {
+        let root = Root::decode(id, &store.manifest_bytes(id).map_err(not_there)?).map_err(damaged)?;
+        let mut reader = Reader::new();
+        for segment in &root.segments {
+            reader
+                .segment(segment, &store.segment_bytes(&segment.digest).map_err(not_there)?)
+                .map_err(damaged)?;
+        }
+        let entries = reader.finish(&root).map_err(damaged)?;
+        let mut seen = HashSet::new();
+        Ok(entries
+            .iter()
+            .flat_map(|e| &e.chunks)
+            .map(|c| c.digest)
+            .filter(|d| seen.insert(*d))
+            .collect())
+    }
+
+    fn find_chunks(
+        &self,
+        title: &Handle,
+        digests: &[Digest],
+    ) -> Result<HashMap<Digest, (Digest, u32, ChunkEntry)>, Refused> {
+        let database = self.database();
+        let sql =
+            "SELECT pack, pack_len, codec, offset, stored_len, raw_len FROM chunks WHERE title = $1 AND digest = $2";
+        let mut statement = database.prepare_cached(sql)?;
+        let mut out = HashMap::with_capacity(digests.len());
+        for digest in digests {
+            let row = statement.query_row(params![title.as_str(), digest.as_bytes()], |row| {
+                let entry = ChunkEntry {
+                    digest: *digest,
+                    codec: Codec::of_number(row.get(2)?),
+                    offset: row.get(3)?,
+                    stored_len: row.get(4)?,
+                    raw_len: row.get(5)?,
+                    base: None,
+                };
+                Ok((Digest::from_bytes(row.get(0)?), row.get(1)?, entry))
+            });
+            if let Some(found) = row.optional()? {
+                out.insert(*digest, found);
+            }
+        }
+        Ok(out)
+    }
+
+    pub(crate) fn put_segment(&self, title: &Handle, digest: &Digest, bytes: &[u8]) -> Result<(), Refused> {
+        self.title(title)?;
+        if Digest::of(bytes) != *digest {
+            return Err(Refused::new(
+                problem::DAMAGED,
+                "the segment's digest is another",
+                "send it again",
+            ));
+        }
+        Ok(self.store(title).write_segment(digest, bytes)?)
+    }
+
+    pub(crate) fn put_pack(&self, title: &Handle, name: &Digest, bytes: &[u8]) -> Result<(), Refused> {
+        self.title(title)?;
+        let entries = pack::verify(*name, bytes).map_err(damaged)?;
+        self.store(title).write_pack(name, bytes)?;
+        // The file is there before any row names it.
+        let mut database = self.database();
+        let transaction = database.transaction_with_behavior(TransactionBehavior::Immediate)?;
+        {
+            let sql = "INSERT INTO chunks VALUES ($1, $2, $3, $4, $5, $6, $7, $8) ON CONFLICT DO NOTHING";
+            let mut statement = transaction.prepare_cached(sql)?;
+            for entry in &entries {
+                statement.execute(params![
+                    title.as_str(),
+                    entry.digest.as_bytes(),
+                    name.as_bytes(),
+                    bytes.len(),
+                    entry.codec.number(),
+                    entry.offset,
+                    entry.stored_len,
+                    entry.raw_len
+                ])?;
+            }
+        }
+        Ok(transaction.commit()?)
+    }
+
+    pub(crate) fn get_manifest(&self, title: &Handle, id: ManifestId) -> Result<Vec<u8>, Refused> {
+        self.title(title)?;
+        self.store(title).manifest_bytes(id).map_err(not_there)
+    }
+
+    pub(crate) fn get_segment(&self, title: &Handle, digest: &Digest) -> Result<Vec<u8>, Refused> {
+        self.title(title)?;
+        self.store(title).segment_bytes(digest).map_err(not_there)
+    }
+
+    pub(crate) fn builds(&self, title: &Handle) -> Result<Vec<Build>, Refused> {
+        self.title(title)?;
+        documents(
+            &self.database(),
+            "SELECT document FROM builds WHERE title = $1 ORDER BY build",
+            [title.as_str()],
+        )
+    }
+
+    pub(crate) fn make_build(&self, title: &Handle, new: &NewBuild) -> Result<Build, Refused> {
+        let known = self.title(title)?;
+        let id = ReleaseId::of(new.record.as_bytes());
+        let record = ReleaseRecord::decode(new.record.as_bytes())
+            .map_err(|e| Refused::new(problem::MALFORMED, format!("the release record: {e}"), "send it again"))?;
+        if record.game != known.identity {
+            let detail = format!(
+                "the title {title} belongs to {}, the release to {}",
+                known.identity, record.game
+            );
+            return Err(Refused::new(
+                problem::RULES,
+                detail,
+                "mend the handle in lantern.toml, or the identity",
+            ));
+        }
+        let targets = self.build_targets(&known, &record, new)?;
+        let mut database = self.database();
+        let transaction = database.transaction_with_behavior(TransactionBehavior::Immediate)?;
+        let builds: Vec<Build> = documents(
+            &transaction,
+            "SELECT document FROM builds WHERE title = $1 ORDER BY build",
+            [title.as_str()],
+        )?;
+        if let Some(same) = builds.iter().find(|b| b.release == id) {
+            return Ok(same.clone());
+        }
+        let there: Vec<ReleaseName> = builds.iter().map(|b| b.name.clone()).collect();
+        let refusals = self.rules().refuse_push(&record, &there);
+        if !refusals.is_empty() {
+            return Err(Refused::by_rules(refusals));
+        }
+        let build = Build {
+            build: builds.last().map_or(1, |b| b.build + 1),
+            release: id,
+            name: record.name(),
+            message: new.message.clone(),
+            notes: new.notes.clone(),
+            made_at: Timestamp::now(),
+            made_by: CLIENT_ID.to_owned(),
+            targets,
+        };
+        let sql = "INSERT INTO builds VALUES ($1, $2, $3, $4, $5)";
+        let number = build.name.number.get();
+        transaction.execute(
+            sql,
+            params![title.as_str(), build.build, id.to_string(), number, text(&build)?],
+        )?;
+        note(&transaction, title, "build-made", build.build, None)?;
+        transaction.commit()?;
+        Ok(build)
+    }
+
+    /// Checks that everything a build needs has arrived, and writes the locators that players will ask for.
+    fn build_targets(
+        &self,
+        title: &Title,
+        record: &ReleaseRecord,
+        new: &NewBuild,
+    ) -> Result<std::collections::BTreeMap<Name, BuildTarget>, Refused> {
+        let store = self.store(&title.handle);
+        let mut targets = std::collections::BTreeMap::new();
+        for target in &record.targets {
+            let mut depots = Vec::new();
+            for depot in &target.depots {
+                let incomplete = |detail: String| Refused::new(problem::INCOMPLETE, detail, "push again");
+                let stated = new.depots.iter().find(|d| d.depot == depot.depot);
+                let stated =
+                    stated.ok_or_else(|| incomplete(format!("nothing is said of the depot {}", depot.depot)))?;
+                if !title.depots.contains(&stated.handle) {
+                    let detail = format!("the title {} has no depot {:?}", title.handle, stated.handle.as_str());
+                    return Err(Refused::new(
+                        problem::NOT_FOUND,
+                        detail,
+                        "make the depot first, or mend its handle",
+                    ));
+                }
+                let root = store.manifest_bytes(stated.manifest).map_err(not_there)?;
+                let root = Root::decode(stated.manifest, &root).map_err(damaged)?;
+                if root.tree != depot.tree || root.size != depot.size {
+                    let detail = format!(
+                        "the manifest of the depot {} gives another tree than its record",
+                        depot.depot
+                    );
+                    return Err(Refused::new(problem::DAMAGED, detail, "prepare and push again"));
+                }
+                let chunks = self.chunks_of(&store, stated.manifest)?;
+                let found = self.find_chunks(&title.handle, &chunks)?;
+                if found.len() < chunks.len() {
+                    let missing = chunks.len() - found.len();
+                    return Err(incomplete(format!(
+                        "{missing} chunks of the depot {} never came",
+                        depot.depot
+                    )));
+                }
+                store.write_locator(&Locator::new(stated.manifest, found))?;
+                depots.push(BuildDepot {
+                    handle: stated.handle.clone(),
+                    manifest: stated.manifest,
+                    files: depot.files,
+                    size: depot.size,
+                });
+            }
+            let starts = target.starts.clone();
+            targets.insert(
+                target.target.clone(),
+                BuildTarget {
+                    systems: target.systems.clone(),
+                    starts,
+                    depots,
+                },
+            );
+        }
+        Ok(targets)
+    }
+
+    pub(crate) fn branches(&self, title: &Handle) -> Result<Vec<Branch>, Refused> {
+        self.title(title)?;
+        let rules = self.rules().branches.fixed.iter();
+        rules.map(|rule| self.branch(title, &rule.name)).collect()
+    }
+
+    pub(crate) fn branch(&self, title: &Handle, branch: &Name) -> Result<Branch, Refused> {
+        let rule = self.rules().branch(branch).ok_or_else(|| {
+            let refusals = self.rules().refuse_promote(branch);
+            let cure = refusals.first().map_or(String::new(), |r| r.cure.clone());
+            Refused::new(
+                problem::NOT_FOUND,
+                format!("there is no branch {:?}", branch.as_str()),
+                cure,
+            )
+        })?;
+        let last = self.moves(title, branch)?.pop();
+        let nothing = || BranchFacts {
+            branch: branch.clone(),
+            revision: 0,
+            since: None,
+            by: None,
+            targets: Default::default(),
+        };
+        Ok(Branch {
+            audience: rule.audience,
+            facts: last.map_or_else(nothing, |moved| moved.facts),
+        })
+    }
+
+    pub(crate) fn moves(&self, title: &Handle, branch: &Name) -> Result<Vec<Moved>, Refused> {
+        self.title(title)?;
+        let sql = "SELECT document FROM moves WHERE title = $1 AND branch = $2 ORDER BY revision";
+        documents(&self.database(), sql, [title.as_str(), branch.as_str()])
+    }
+
+    pub(crate) fn move_branch(
+        &self,
+        title: &Handle,
+        branch: &Name,
+        revision: u64,
+        key: EventId,
+        wanted: &Move,
+    ) -> Result<Branch, Refused> {
+        let refusals = self.rules().refuse_promote(branch);
+        if !refusals.is_empty() {
+            return Err(Refused::by_rules(refusals));
+        }
+        let builds = self.builds(title)?;
+        let mut targets = std::collections::BTreeMap::new();
+        for (target, number) in &wanted.targets {
+            let found = builds
+                .iter()
+                .find(|b| b.build == *number && b.targets.contains_key(target));
+            let build = found.ok_or_else(|| {
+                let detail = format!("build {number} has nothing for the target {target}");
+                Refused::new(problem::NOT_FOUND, detail, "push the release first")
+            })?;
+            let value = BranchBuild {
+                build: build.build,
+                release: build.release,
+                name: build.name.clone(),
+            };
+            targets.insert(target.clone(), value);
+        }
+        let now = self.branch(title, branch)?;
+        let mut database = self.database();
+        let transaction = database.transaction_with_behavior(TransactionBehavior::Immediate)?;
+        let sql = "SELECT document FROM moves WHERE title = $1 AND branch = $2 ORDER BY revision";
+        let mut moves: Vec<Moved> = documents(&transaction, sql, [title.as_str(), branch.as_str()])?;
+        // A break between the move and the keeping of its answer: the move itself remembers its key.
+        if let Some(done) = moves.iter().find(|moved| moved.key == key) {
+            return Ok(Branch {
+                audience: now.audience,
+                facts: done.facts.clone(),
+            });
+        }
+        let last = moves.pop();
+        let at = last.as_ref().map_or(0, |moved| moved.facts.revision);
+        if at != revision {
+            let who = last
+                .and_then(|moved| moved.facts.by)
+                .unwrap_or_else(|| "nobody".to_owned());
+            let detail = format!("{branch} is at revision {at} by {who}, not at {revision}");
+            return Err(Refused::new(
+                problem::BRANCH_MOVED,
+                detail,
+                "look at what is there now, then promote again",
+            ));
+        }
+        let facts = BranchFacts {
+            branch: branch.clone(),
+            revision: at + 1,
+            since: Some(Timestamp::now()),
+            by: Some(CLIENT_ID.to_owned()),
+            targets,
+        };
+        let moved = Moved {
+            facts: facts.clone(),
+            key,
+            comment: wanted.comment.clone(),
+        };
+        let sql = "INSERT INTO moves VALUES ($1, $2, $3, $4)";
+        transaction.execute(
+            sql,
+            params![title.as_str(), branch.as_str(), facts.revision, text(&moved)?],
+        )?;
+        note(&transaction, title, "branch-moved", facts.revision, Some(branch))?;
+        transaction.commit()?;
+        Ok(Branch {
+            audience: now.audience,
+            facts,
+        })
+    }
+
+    pub(crate) fn events(&self, title: &Handle, after: u64) -> Result<Vec<PlaceEvent>, Refused> {
+        self.title(title)?;
+        let database = self.database();
+        let sql = "SELECT cursor, document FROM events WHERE title = $1 AND cursor > $2 ORDER BY cursor LIMIT 500";
+        let mut statement = database.prepare_cached(sql)?;
+        let rows = statement.query_map(params![title.as_str(), after], |row| {
+            Ok((row.get(0)?, row.get::<_, String>(1)?))
+        })?;
+        rows.map(|row| {
+            let (cursor, text): (u64, String) = row?;
+            Ok(PlaceEvent {
+                cursor,
+                ..document(&text)?
+            })
+        })
+        .collect()
+    }
+
+    pub(crate) fn play(&self, title: &Handle, branch: &Name) -> Result<Play, Refused> {
+        let known = self.title(title)?;
+        let branch = self.branch(title, branch)?;
+        if branch.audience != lantern_core::config::Audience::Everyone {
+            let detail = format!("{} is for people who were let in", branch.facts.branch);
+            return Err(Refused::new(problem::NO_RIGHT, detail, "ask whoever made the game"));
+        }
+        let builds = self.builds(title)?;
+        let mut targets = std::collections::BTreeMap::new();
+        for (target, on_branch) in &branch.facts.targets {
+            let build = builds.iter().find(|b| b.build == on_branch.build);
+            if let Some(found) = build.and_then(|b| b.targets.get(target)) {
+                targets.insert(target.clone(), found.clone());
+            }
+        }
+        Ok(Play {
+            name: known.name,
+            identity: known.identity,
+            facts: branch.facts,
+            builds: targets,
+        })
+    }
+
+    /// Whether a manifest is or was on a branch that players may follow: an update in the middle of a promotion must
+    /// still get what it began with, and nothing that was never promoted may be had.
+    pub(crate) fn play_store(
+        &self,
+        title: &Handle,
+        branch: &Name,
+        manifest: Option<ManifestId>,
+    ) -> Result<Store, Refused> {
+        self.play(title, branch)?;
+        if let Some(id) = manifest {
+            let builds = self.builds(title)?;
+            let moves = self.moves(title, branch)?;
+            let ever: HashSet<u64> = moves
+                .iter()
+                .flat_map(|m| m.facts.targets.values())
+                .map(|b| b.build)
+                .collect();
+            let depots = builds
+                .iter()
+                .filter(|b| ever.contains(&b.build))
+                .flat_map(|b| b.targets.values());
+            if !depots.flat_map(|t| &t.depots).any(|d| d.manifest == id) {
+                return Err(Refused::new(
+                    problem::NOT_FOUND,
+                    "no such manifest on this branch",
+                    "ask for the branch again",
+                ));
+            }
+        }
+        Ok(self.store(title))
+    }
+
+    /// Returns the answer that was given to this key before; a key of another request is a problem.
+    pub(crate) fn answer_before(&self, key: EventId, request: &Digest) -> Result<Option<(u16, String)>, Refused> {
+        let sql = "SELECT request, status, body FROM answers WHERE key = $1";
+        let found: Option<(String, u16, String)> = self
+            .database()
+            .query_row(sql, [key.to_string()], |row| {
+                Ok((row.get(0)?, row.get(1)?, row.get(2)?))
+            })
+            .optional()?;
+        match found {
+            Some((same, status, body)) if same == request.to_string() => Ok(Some((status, body))),
+            Some(_) => {
+                let detail = format!("the key {key} was used for another request");
+                Err(Refused::new(
+                    problem::KEY_REUSED,
+                    detail,
+                    "use a fresh key for each deed",
+                ))
+            }
+            None => Ok(None),
+        }
+    }
+
+    pub(crate) fn keep_answer(&self, key: EventId, request: &Digest, status: u16, body: &str) -> Result<(), Refused> {
+        let database = self.database();
+        let now = Timestamp::now();
+        database.execute("DELETE FROM answers WHERE at < $1", [(now - ANSWER_LIFE).to_string()])?;
+        let sql = "INSERT INTO answers VALUES ($1, $2, $3, $4, $5) ON CONFLICT DO NOTHING";
+        database.execute(
+            sql,
+            params![key.to_string(), request.to_string(), status, body, now.to_string()],
+        )?;
+        Ok(())
+    }
+}
+
+fn find_title(connection: &Connection, handle: &Handle) -> Result<Option<Title>, Refused> {
+    let found: Vec<Title> = documents(
+        connection,
+        "SELECT document FROM titles WHERE handle = $1",
+        [handle.as_str()],
+    )?;
+    Ok(found.into_iter().next())
+}
+
+fn note(
+    transaction: &Transaction<'_>,
+    title: &Handle,
+    kind: &str,
+    number: u64,
+    branch: Option<&Name>,
+) -> Result<(), Refused> {
+    let event = PlaceEvent {
+        cursor: 0,
+        at: Timestamp::now(),
+        by: CLIENT_ID.to_owned(),
+        kind: kind.to_owned(),
+        number,
+        branch: branch.cloned(),
+    };
+    let sql = "INSERT INTO events (title, document) VALUES ($1, $2)";
+    transaction.execute(sql, params![title.as_str(), text(&event)?])?;
+    Ok(())
+}
+
+fn damaged(error: impl std::error::Error) -> Refused {
+    Refused::new(problem::DAMAGED, error.to_string(), "send it again")
+}
+
+pub(crate) fn not_there(error: StoreError) -> Refused {
+    match error {
+        StoreError::Missing { .. } => Refused::new(problem::NOT_FOUND, error.to_string(), "send it first"),
+        other => other.into(),
+    }
+}

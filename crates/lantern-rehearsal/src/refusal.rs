@@ -1,0 +1,69 @@
+//! What a handler answers when it does not do what was asked.
+
+use axum::http::{HeaderValue, StatusCode, header};
+use axum::response::{IntoResponse, Response};
+use lantern_core::rules::Refusal;
+use lantern_storefront::protocol::{Problem, problem};
+
+/// A problem document (RFC 9457) with its status, or a failure of the stand-in itself.
+#[derive(Debug)]
+pub enum Refused {
+    /// The request cannot be done.
+    Problem(Box<Problem>),
+    /// The stand-in failed: disk, database.
+    Failed(String),
+}
+
+impl Refused {
+    /// Makes a problem.
+    pub fn new(kind: problem::Kind, detail: impl Into<String>, cure: impl Into<String>) -> Self {
+        let (name, status, title) = kind;
+        Self::Problem(Box::new(Problem {
+            kind: format!("/problems/{name}"),
+            title: title.to_owned(),
+            status,
+            detail: detail.into(),
+            cure: cure.into(),
+            refusals: Vec::new(),
+        }))
+    }
+
+    /// Makes a problem of house rules that stand in the way.
+    pub fn by_rules(refusals: Vec<Refusal>) -> Self {
+        let taken = refusals.iter().all(|r| r.rule == "number-taken");
+        let kind = if taken { problem::NUMBER_TAKEN } else { problem::RULES };
+        let detail: Vec<&str> = refusals.iter().map(|r| r.what.as_str()).collect();
+        let cure: Vec<&str> = refusals.iter().map(|r| r.cure.as_str()).collect();
+        let refused = Self::new(kind, detail.join("; "), cure.join("; "));
+        match refused {
+            Self::Problem(problem) => Self::Problem(Box::new(Problem { refusals, ..*problem })),
+            other => other,
+        }
+    }
+}
+
+impl<E: std::error::Error> From<E> for Refused {
+    fn from(error: E) -> Self {
+        Self::Failed(error.to_string())
+    }
+}
+
+impl IntoResponse for Refused {
+    fn into_response(self) -> Response {
+        let problem = match self {
+            Self::Problem(problem) => *problem,
+            Self::Failed(detail) => Problem {
+                kind: "/problems/failed".to_owned(),
+                title: "The storefront failed".to_owned(),
+                status: 500,
+                detail,
+                cure: "try again".to_owned(),
+                refusals: Vec::new(),
+            },
+        };
+        let status = StatusCode::from_u16(problem.status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR);
+        let body = serde_json::to_vec(&problem).unwrap_or_default();
+        let json = HeaderValue::from_static("application/problem+json");
+        (status, [(header::CONTENT_TYPE, json)], body).into_response()
+    }
+}

@@ -1,0 +1,23 @@
+CREATE TABLE IF NOT EXISTS facts (name TEXT PRIMARY KEY, value TEXT NOT NULL);
+CREATE TABLE IF NOT EXISTS titles (
+    handle TEXT PRIMARY KEY, document TEXT NOT NULL
+);
+CREATE TABLE IF NOT EXISTS chunks (
+    title TEXT NOT NULL, digest BLOB NOT NULL, pack BLOB NOT NULL, pack_len INTEGER NOT NULL, codec INTEGER NOT NULL,
+    offset INTEGER NOT NULL, stored_len INTEGER NOT NULL, raw_len INTEGER NOT NULL,
+    PRIMARY KEY (title, digest)
+) WITHOUT ROWID;
+CREATE TABLE IF NOT EXISTS builds (
+    title TEXT NOT NULL, build INTEGER NOT NULL, release TEXT NOT NULL, number INTEGER NOT NULL, document TEXT NOT NULL,
+    PRIMARY KEY (title, build), UNIQUE (title, release), UNIQUE (title, number)
+);
+CREATE TABLE IF NOT EXISTS moves (
+    title TEXT NOT NULL, branch TEXT NOT NULL, revision INTEGER NOT NULL, document TEXT NOT NULL,
+    PRIMARY KEY (title, branch, revision)
+);
+CREATE TABLE IF NOT EXISTS answers (
+    key TEXT PRIMARY KEY, request TEXT NOT NULL, status INTEGER NOT NULL, body TEXT NOT NULL, at TEXT NOT NULL
+);
+CREATE TABLE IF NOT EXISTS events (
+    cursor INTEGER PRIMARY KEY AUTOINCREMENT, title TEXT NOT NULL, document TEXT NOT NULL
+);

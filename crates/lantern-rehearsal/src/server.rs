@@ -1,0 +1,747 @@
+//! The HTTP side of a stand-in storefront.
+
+use std::net::SocketAddr;
+use std::sync::Arc;
+
+use axum::Json;
+use axum::body::Bytes;
+use axum::extract::{DefaultBodyLimit, Form, Path, Query, State};
+use axum::http::{HeaderMap, HeaderName, StatusCode, header};
+use axum::response::{IntoResponse, Response};
+use lantern_core::digest::{Digest, ManifestId};
+use lantern_core::event::EventId;
+use lantern_core::names::{Handle, Name};
+use lantern_core::rules::HouseRules;
+use lantern_storefront::protocol::{
+    Branch, Branches, Build, Builds, DISCOVERY_PATH, Discovery, IDEMPOTENCY_KEY, ManifestNeeds, Move, Moves, NewBuild,
+    PlaceEvents, Play, Title, Titles, Token, TokenError, problem,
+};
+use serde::{Deserialize, Serialize};
+use serde_json::Value;
+use tokio::net::TcpListener;
+use tokio::sync::oneshot;
+
+use crate::api::{Api, Body, Endpoint};
+use crate::place::{Place, SCOPE, not_there};
+use crate::refusal::Refused;
+
+type Shared = State<Arc<Place>>;
+type Answer<T> = Result<Json<T>, Refused>;
+
+/// Runs disk and database work where it may wait.
+async fn wait<T: Send + 'static>(work: impl FnOnce() -> Result<T, Refused> + Send + 'static) -> Result<T, Refused> {
+    tokio::task::spawn_blocking(work)
+        .await
+        .map_err(|e| Refused::Failed(e.to_string()))?
+}
+
+/// Checks the token of a request for the right that its endpoint states.
+fn allow(place: &Place, headers: &HeaderMap, right: &str) -> Result<(), Refused> {
+    let token = headers
+        .get(header::AUTHORIZATION)
+        .and_then(|v| v.to_str().ok()?.strip_prefix("Bearer "));
+    match token {
+        Some(token) if place.knows_token(token) => {}
+        _ => return Err(Refused::new(problem::NO_ACCESS, "this needs access", "connect again")),
+    }
+    if SCOPE.split(' ').any(|scope| scope == right) {
+        return Ok(());
+    }
+    Err(Refused::new(
+        problem::NO_RIGHT,
+        format!("this needs the right {right:?}"),
+        "ask for that right",
+    ))
+}
+
+fn parse<T: std::str::FromStr>(text: &str, what: &str) -> Result<T, Refused> {
+    let malformed = |_| Refused::new(problem::MALFORMED, format!("{what} cannot be read"), "mend the address");
+    text.parse().map_err(malformed)
+}
+
+fn hex(text: &str) -> Result<Digest, Refused> {
+    let malformed = |_| {
+        Refused::new(
+            problem::MALFORMED,
+            "not a digest of 64 hexadecimal digits",
+            "mend the address",
+        )
+    };
+    Digest::from_hex(text).map_err(malformed)
+}
+
+fn json<T: serde::de::DeserializeOwned>(bytes: &[u8]) -> Result<T, Refused> {
+    serde_json::from_slice(bytes)
+        .map_err(|e| Refused::new(problem::MALFORMED, e.to_string(), "send the document that is described"))
+}
+
+async fn discovery(State(place): Shared) -> Json<Discovery> {
+    Json(place.discovery())
+}
+
+#[derive(Deserialize)]
+struct TokenForm {
+    grant_type: String,
+    client_id: String,
+    client_secret: String,
+}
+
+async fn token(
+    State(place): Shared,
+    form: Result<Form<TokenForm>, axum::extract::rejection::FormRejection>,
+) -> Response {
+    let error = |status: StatusCode, error: &str, why: &str| {
+        let body = TokenError {
+            error: error.to_owned(),
+            error_description: Some(why.to_owned()),
+        };
+        (status, Json(body)).into_response()
+    };
+    let Ok(Form(form)) = form else {
+        return error(
+            StatusCode::BAD_REQUEST,
+            "invalid_request",
+            "grant_type, client_id and client_secret are needed",
+        );
+    };
+    if form.grant_type != "client_credentials" {
+        return error(
+            StatusCode::BAD_REQUEST,
+            "unsupported_grant_type",
+            "only client_credentials is given here",
+        );
+    }
+    match place.new_token(&form.client_id, &form.client_secret) {
+        Ok(Some(token)) => ([(header::CACHE_CONTROL, "no-store")], Json(token)).into_response(),
+        Ok(None) => error(StatusCode::UNAUTHORIZED, "invalid_client", "name or secret are wrong"),
+        Err(refused) => refused.into_response(),
+    }
+}
+
+async fn rules(State(place): Shared, headers: HeaderMap) -> Result<Response, Refused> {
+    allow(&place, &headers, "read")?;
+    let etag = format!("\"{}\"", place.rules().revision);
+    let known = headers
+        .get(header::IF_NONE_MATCH)
+        .is_some_and(|v| v.as_bytes() == etag.as_bytes());
+    if known {
+        return Ok((StatusCode::NOT_MODIFIED, [(header::ETAG, etag)]).into_response());
+    }
+    Ok(([(header::ETAG, etag)], Json(place.rules())).into_response())
+}
+
+async fn titles(State(place): Shared, headers: HeaderMap) -> Answer<Titles> {
+    allow(&place, &headers, "read")?;
+    wait(move || {
+        Ok(Json(Titles {
+            titles: place.titles()?,
+        }))
+    })
+    .await
+}
+
+async fn title(State(place): Shared, headers: HeaderMap, Path(title): Path<String>) -> Answer<Title> {
+    allow(&place, &headers, "read")?;
+    let title: Handle = parse(&title, "the title")?;
+    wait(move || Ok(Json(place.title(&title)?))).await
+}
+
+/// Does a deed once for each idempotency key; a key that comes again gets the answer that was given.
+async fn once<T: Serialize + Send + 'static>(
+    place: Arc<Place>,
+    headers: &HeaderMap,
+    request: Vec<u8>,
+    status: StatusCode,
+    deed: impl FnOnce(&Place, EventId) -> Result<T, Refused> + Send + 'static,
+) -> Result<Response, Refused> {
+    let key = headers.get(IDEMPOTENCY_KEY).and_then(|v| v.to_str().ok());
+    let cure = "send a UUID of version 7, a fresh one for each deed";
+    let missing = || {
+        Refused::new(
+            problem::CONDITION_MISSING,
+            format!("{IDEMPOTENCY_KEY} is missing"),
+            cure,
+        )
+    };
+    let key: EventId = parse(key.ok_or_else(missing)?, IDEMPOTENCY_KEY)?;
+    let digest = Digest::of(&request);
+    let (status, body) = wait(move || {
+        if let Some(before) = place.answer_before(key, &digest)? {
+            return Ok(before);
+        }
+        let body = serde_json::to_string(&deed(&place, key)?)?;
+        place.keep_answer(key, &digest, status.as_u16(), &body)?;
+        Ok((status.as_u16(), body))
+    })
+    .await?;
+    let status = StatusCode::from_u16(status).unwrap_or(StatusCode::OK);
+    Ok((status, [(header::CONTENT_TYPE, "application/json")], body).into_response())
+}
+
+async fn make_title(State(place): Shared, headers: HeaderMap, body: Bytes) -> Result<Response, Refused> {
+    allow(&place, &headers, "setup")?;
+    let title: Title = json(&body)?;
+    once(place, &headers, body.to_vec(), StatusCode::CREATED, move |place, _| {
+        place.make_title(&title)
+    })
+    .await
+}
+
+async fn put_manifest(
+    State(place): Shared,
+    headers: HeaderMap,
+    Path((title, id)): Path<(String, String)>,
+    body: Bytes,
+) -> Answer<ManifestNeeds> {
+    allow(&place, &headers, "send")?;
+    let (title, id) = (parse(&title, "the title")?, ManifestId(hex(&id)?));
+    wait(move || Ok(Json(place.put_manifest(&title, id, &body)?))).await
+}
+
+async fn get_manifest(
+    State(place): Shared,
+    headers: HeaderMap,
+    Path((title, id)): Path<(String, String)>,
+) -> Result<Vec<u8>, Refused> {
+    allow(&place, &headers, "read")?;
+    let (title, id) = (parse(&title, "the title")?, ManifestId(hex(&id)?));
+    wait(move || place.get_manifest(&title, id)).await
+}
+
+async fn put_segment(
+    State(place): Shared,
+    headers: HeaderMap,
+    Path((title, digest)): Path<(String, String)>,
+    body: Bytes,
+) -> Result<StatusCode, Refused> {
+    allow(&place, &headers, "send")?;
+    let (title, digest) = (parse(&title, "the title")?, hex(&digest)?);
+    wait(move || place.put_segment(&title, &digest, &body)).await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+async fn get_segment(
+    State(place): Shared,
+    headers: HeaderMap,
+    Path((title, digest)): Path<(String, String)>,
+) -> Result<Vec<u8>, Refused> {
+    allow(&place, &headers, "read")?;
+    let (title, digest) = (parse(&title, "the title")?, hex(&digest)?);
+    wait(move || place.get_segment(&title, &digest)).await
+}
+
+async fn put_pack(
+    State(place): Shared,
+    headers: HeaderMap,
+    Path((title, digest)): Path<(String, String)>,
+    body: Bytes,
+) -> Result<StatusCode, Refused> {
+    allow(&place, &headers, "send")?;
+    let (title, digest) = (parse(&title, "the title")?, hex(&digest)?);
+    wait(move || place.put_pack(&title, &digest, &body)).await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+async fn builds(State(place): Shared, headers: HeaderMap, Path(title): Path<String>) -> Answer<Builds> {
+    allow(&place, &headers, "read")?;
+    let title = parse(&title, "the title")?;
+    wait(move || {
+        Ok(Json(Builds {
+            builds: place.builds(&title)?,
+        }))
+    })
+    .await
+}
+
+async fn make_build(
+    State(place): Shared,
+    headers: HeaderMap,
+    Path(title): Path<String>,
+    body: Bytes,
+) -> Result<Response, Refused> {
+    allow(&place, &headers, "send")?;
+    let (title, build): (Handle, NewBuild) = (parse(&title, "the title")?, json(&body)?);
+    let request = [title.as_str().as_bytes(), b"\n", &body].concat();
+    once(place, &headers, request, StatusCode::CREATED, move |place, _| {
+        place.make_build(&title, &build)
+    })
+    .await
+}
+
+async fn branches(State(place): Shared, headers: HeaderMap, Path(title): Path<String>) -> Answer<Branches> {
+    allow(&place, &headers, "read")?;
+    let title = parse(&title, "the title")?;
+    wait(move || {
+        Ok(Json(Branches {
+            branches: place.branches(&title)?,
+        }))
+    })
+    .await
+}
+
+async fn branch(
+    State(place): Shared,
+    headers: HeaderMap,
+    Path((title, branch)): Path<(String, String)>,
+) -> Result<Response, Refused> {
+    allow(&place, &headers, "read")?;
+    let (title, branch): (Handle, Name) = (parse(&title, "the title")?, parse(&branch, "the branch")?);
+    let branch = wait(move || place.branch(&title, &branch)).await?;
+    Ok(([(header::ETAG, format!("\"{}\"", branch.facts.revision))], Json(branch)).into_response())
+}
+
+async fn moves(
+    State(place): Shared,
+    headers: HeaderMap,
+    Path((title, branch)): Path<(String, String)>,
+) -> Answer<Moves> {
+    allow(&place, &headers, "read")?;
+    let (title, branch): (Handle, Name) = (parse(&title, "the title")?, parse(&branch, "the branch")?);
+    wait(move || {
+        place.branch(&title, &branch)?;
+        Ok(Json(Moves {
+            moves: place.moves(&title, &branch)?,
+        }))
+    })
+    .await
+}
+
+async fn move_branch(
+    State(place): Shared,
+    headers: HeaderMap,
+    Path((title, branch)): Path<(String, String)>,
+    body: Bytes,
+) -> Result<Response, Refused> {
+    allow(&place, &headers, "release")?;
+    let (title, branch): (Handle, Name) = (parse(&title, "the title")?, parse(&branch, "the branch")?);
+    let wanted: Move = json(&body)?;
+    let condition = headers.get(header::IF_MATCH).and_then(|v| v.to_str().ok());
+    let revision = condition.and_then(|v| v.strip_prefix('"')?.strip_suffix('"')?.parse::<u64>().ok());
+    let revision = revision.ok_or_else(|| {
+        let cure = "send If-Match with the revision that the branch had when you looked";
+        Refused::new(
+            problem::CONDITION_MISSING,
+            "If-Match is missing or is not a revision",
+            cure,
+        )
+    })?;
+    let request = [format!("{title}\n{branch}\n{revision}\n").as_bytes(), &body].concat();
+    let deed = move |place: &Place, key| place.move_branch(&title, &branch, revision, key, &wanted);
+    once(place, &headers, request, StatusCode::OK, deed).await
+}
+
+#[derive(Deserialize)]
+struct After {
+    #[serde(default)]
+    after: u64,
+}
+
+async fn events(
+    State(place): Shared,
+    headers: HeaderMap,
+    Path(title): Path<String>,
+    after: Result<Query<After>, axum::extract::rejection::QueryRejection>,
+) -> Answer<PlaceEvents> {
+    allow(&place, &headers, "read")?;
+    let title = parse(&title, "the title")?;
+    let malformed = |_| {
+        Refused::new(
+            problem::MALFORMED,
+            "after is a number",
+            "leave it out to start at the beginning",
+        )
+    };
+    let after = after.map_err(malformed)?.after;
+    wait(move || {
+        let events = place.events(&title, after)?;
+        let next = events.last().map_or(after, |e| e.cursor);
+        Ok(Json(PlaceEvents { events, next }))
+    })
+    .await
+}
+
+async fn play(State(place): Shared, Path((title, branch)): Path<(String, String)>) -> Answer<Play> {
+    let (title, branch) = (parse(&title, "the title")?, parse(&branch, "the branch")?);
+    wait(move || Ok(Json(place.play(&title, &branch)?))).await
+}
+
+async fn play_manifest(
+    State(place): Shared,
+    Path((title, branch, id)): Path<(String, String, String)>,
+) -> Result<Vec<u8>, Refused> {
+    let (title, branch, id) = (
+        parse(&title, "the title")?,
+        parse(&branch, "the branch")?,
+        ManifestId(hex(&id)?),
+    );
+    wait(move || {
+        place
+            .play_store(&title, &branch, Some(id))?
+            .manifest_bytes(id)
+            .map_err(not_there)
+    })
+    .await
+}
+
+async fn play_locator(
+    State(place): Shared,
+    Path((title, branch, id)): Path<(String, String, String)>,
+) -> Result<Vec<u8>, Refused> {
+    let (title, branch, id) = (
+        parse(&title, "the title")?,
+        parse(&branch, "the branch")?,
+        ManifestId(hex(&id)?),
+    );
+    wait(move || {
+        Ok(place
+            .play_store(&title, &branch, Some(id))?
+            .locator(id)
+            .map_err(not_there)?
+            .encode())
+    })
+    .await
+}
+
+async fn play_segment(
+    State(place): Shared,
+    Path((title, branch, digest)): Path<(String, String, String)>,
+) -> Result<Vec<u8>, Refused> {
+    let (title, branch, digest) = (
+        parse(&title, "the title")?,
+        parse(&branch, "the branch")?,
+        hex(&digest)?,
+    );
+    wait(move || {
+        place
+            .play_store(&title, &branch, None)?
+            .segment_bytes(&digest)
+            .map_err(not_there)
+    })
+    .await
+}
+
+/// One range of bytes, as RFC 9110, section 14.2, writes it; anything else gets the whole pack.
+async fn play_pack(
+    State(place): Shared,
+    headers: HeaderMap,
+    Path((title, branch, digest)): Path<(String, String, String)>,
+) -> Result<Response, Refused> {
+    let (title, branch, digest) = (
+        parse(&title, "the title")?,
+        parse(&branch, "the branch")?,
+        hex(&digest)?,
+    );
+    let range = headers
+        .get(header::RANGE)
+        .and_then(|v| v.to_str().ok())
+        .and_then(one_range);
+    wait(move || {
+        let store = place.play_store(&title, &branch, None)?;
+        let Some((first, last)) = range else {
+            let bytes = store.read_pack(&digest).map_err(not_there)?;
+            return Ok(([(header::ACCEPT_RANGES, "bytes")], bytes).into_response());
+        };
+        let path = store.pack_path(&digest);
+        let missing = || Refused::new(problem::NOT_FOUND, "there is no such pack", "ask for the locator again");
+        let len = std::fs::metadata(path).map_err(|_| missing())?.len();
+        if u64::from(first) >= len {
+            let total = format!("bytes */{len}");
+            return Ok((StatusCode::RANGE_NOT_SATISFIABLE, [(header::CONTENT_RANGE, total)]).into_response());
+        }
+        let last = last.min(u32::try_from(len - 1).unwrap_or(u32::MAX));
+        let bytes = store
+            .read_pack_range(&digest, first, last - first + 1)
+            .map_err(not_there)?;
+        let content_range = format!("bytes {first}-{last}/{len}");
+        Ok((
+            StatusCode::PARTIAL_CONTENT,
+            [(header::CONTENT_RANGE, content_range)],
+            bytes,
+        )
+            .into_response())
+    })
+    .await
+}
+
+fn one_range(text: &str) -> Option<(u32, u32)> {
+    let (first, last) = text.strip_prefix("bytes=")?.split_once('-')?;
+    let first: u32 = first.parse().ok()?;
+    let last = if last.is_empty() { u32::MAX } else { last.parse().ok()? };
+    (first <= last).then_some((first, last))
+}
+
+async fn problem_kind(Path(name): Path<String>) -> Result<String, Refused> {
+    let found = problem::ALL.iter().find(|(known, _, _)| *known == name);
+    let unknown = || Refused::new(problem::NOT_FOUND, "there is no such problem", "see /v1/openapi.json");
+    found
+        .map(|(_, status, title)| format!("{title}. (HTTP status {status})\n"))
+        .ok_or_else(unknown)
+}
+
+fn api() -> Api {
+    let open = |summary, gives| Endpoint {
+        summary,
+        scope: None,
+        takes: Body::Nothing,
+        gives,
+        headers: &[],
+    };
+    let read = |summary, gives| Endpoint {
+        scope: Some("read"),
+        ..open(summary, gives)
+    };
+    let send = |summary, takes, gives| Endpoint {
+        scope: Some("send"),
+        takes,
+        ..open(summary, gives)
+    };
+    let key: &[&str] = &[IDEMPOTENCY_KEY];
+    Api::new()
+        .get(
+            DISCOVERY_PATH,
+            open("What this storefront is", Body::json::<Discovery>()),
+            discovery,
+        )
+        .post(
+            "/v1/token",
+            Endpoint {
+                takes: Body::Form(&["grant_type", "client_id", "client_secret"]),
+                ..open("An access token (RFC 6749, section 4.4)", Body::json::<Token>())
+            },
+            token,
+        )
+        .get(
+            "/v1/rules",
+            read("The house rules; cache them by ETag", Body::json::<HouseRules>()),
+            rules,
+        )
+        .get("/v1/titles", read("Your titles", Body::json::<Titles>()), titles)
+        .post(
+            "/v1/titles",
+            Endpoint {
+                summary: "Makes a title, or adds depots to it",
+                scope: Some("setup"),
+                takes: Body::json::<Title>(),
+                gives: Body::json::<Title>(),
+                headers: key,
+            },
+            make_title,
+        )
+        .get("/v1/titles/{title}", read("A title", Body::json::<Title>()), title)
+        .put(
+            "/v1/titles/{title}/manifests/{manifest}",
+            send(
+                "Brings a manifest's root; says what is lacking",
+                Body::Bytes("A root"),
+                Body::json::<ManifestNeeds>(),
+            ),
+            put_manifest,
+        )
+        .get(
+            "/v1/titles/{title}/manifests/{manifest}",
+            read("A manifest's root", Body::Bytes("A root")),
+            get_manifest,
+        )
+        .put(
+            "/v1/titles/{title}/segments/{segment}",
+            send(
+                "Brings a segment of a manifest",
+                Body::Bytes("A segment"),
+                Body::Nothing,
+            ),
+            put_segment,
+        )
+        .get(
+            "/v1/titles/{title}/segments/{segment}",
+            read("A segment", Body::Bytes("A segment")),
+            get_segment,
+        )
+        .put(
+            "/v1/titles/{title}/packs/{pack}",
+            send(
+                "Brings a pack; every chunk in it is checked",
+                Body::Bytes("A pack"),
+                Body::Nothing,
+            ),
+            put_pack,
+        )
+        .get(
+            "/v1/titles/{title}/builds",
+            read("All builds", Body::json::<Builds>()),
+            builds,
+        )
+        .post(
+            "/v1/titles/{title}/builds",
+            Endpoint {
+                headers: key,
+                ..send(
+                    "Makes a build; a release that has one already gets it",
+                    Body::json::<NewBuild>(),
+                    Body::json::<Build>(),
+                )
+            },
+            make_build,
+        )
+        .get(
+            "/v1/titles/{title}/branches",
+            read("All branches", Body::json::<Branches>()),
+            branches,
+        )
+        .get(
+            "/v1/titles/{title}/branches/{branch}",
+            read(
+                "A branch; its ETag is the revision to send in If-Match",
+                Body::json::<Branch>(),
+            ),
+            branch,
+        )
+        .get(
+            "/v1/titles/{title}/branches/{branch}/moves",
+            read("A branch's history", Body::json::<Moves>()),
+            moves,
+        )
+        .post(
+            "/v1/titles/{title}/branches/{branch}/moves",
+            Endpoint {
+                summary: "Moves a branch, if it still is at the revision in If-Match",
+                scope: Some("release"),
+                takes: Body::json::<Move>(),
+                gives: Body::json::<Branch>(),
+                headers: &[IDEMPOTENCY_KEY, "If-Match"],
+            },
+            move_branch,
+        )
+        .get(
+            "/v1/titles/{title}/events",
+            read("What happened after ?after=CURSOR", Body::json::<PlaceEvents>()),
+            events,
+        )
+        .get(
+            "/v1/play/{title}/{branch}",
+            open("What a branch has, for players", Body::json::<Play>()),
+            play,
+        )
+        .get(
+            "/v1/play/{title}/{branch}/manifests/{manifest}",
+            open("A manifest's root", Body::Bytes("A root")),
+            play_manifest,
+        )
+        .get(
+            "/v1/play/{title}/{branch}/segments/{segment}",
+            open("A segment", Body::Bytes("A segment")),
+            play_segment,
+        )
+        .get(
+            "/v1/play/{title}/{branch}/locators/{manifest}",
+            open("Where a manifest's chunks lie", Body::Bytes("A locator")),
+            play_locator,
+        )
+        .get(
+            "/v1/play/{title}/{branch}/packs/{pack}",
+            open("A pack, or one Range of it", Body::Bytes("Bytes of a pack")),
+            play_pack,
+        )
+        .get(
+            "/problems/{problem}",
+            open("What a problem's type means", Body::Bytes("A sentence")),
+            problem_kind,
+        )
+}
+
+/// Returns the protocol's OpenAPI 3.1 document, made of the code that answers.
+pub fn openapi() -> Value {
+    api().finish().1
+}
+
+/// A stand-in that answers until this is dropped.
+#[derive(Debug)]
+pub struct Running {
+    address: SocketAddr,
+    place: Arc<Place>,
+    stop: Option<oneshot::Sender<()>>,
+    thread: Option<std::thread::JoinHandle<()>>,
+}
+
+impl Running {
+    /// Starts answering on loopback; port 0 takes a free one.
+    ///
+    /// # Errors
+    /// [`Refused::Failed`], for instance when the port is taken.
+    pub fn start(place: Place, port: u16) -> Result<Self, Refused> {
+        let place = Arc::new(place);
+        let runtime = tokio::runtime::Builder::new_multi_thread()
+            .enable_io()
+            .enable_time()
+            .build()?;
+        let listener = runtime.block_on(TcpListener::bind(("127.0.0.1", port)))?;
+        let address = listener.local_addr()?;
+        place.remember_port(address.port())?;
+        let (stop, stopped) = oneshot::channel::<()>();
+        let (router, document) = api().finish();
+        let limit = usize::try_from(place.discovery().limits.manifest_bytes).unwrap_or(usize::MAX);
+        let router = router
+            .route(
+                "/v1/openapi.json",
+                axum::routing::get(move || async move { Json(document) }),
+            )
+            .fallback(|| async { Refused::new(problem::NOT_FOUND, "there is nothing here", "see /v1/openapi.json") })
+            .layer(DefaultBodyLimit::max(limit))
+            .layer(axum::middleware::map_response(name_too_large))
+            .with_state(place.clone());
+        let thread = std::thread::spawn(move || {
+            runtime.block_on(async {
+                let server = axum::serve(listener, router);
+                tokio::select! {
+                    _ = server => {}
+                    _ = stopped => {}
+                }
+            });
+            runtime.shutdown_timeout(std::time::Duration::from_secs(2));
+        });
+        Ok(Self {
+            address,
+            place,
+            stop: Some(stop),
+            thread: Some(thread),
+        })
+    }
+
+    /// Returns the origin, such as `http://127.0.0.1:4870`.
+    pub fn origin(&self) -> String {
+        format!("http://{}", self.address)
+    }
+
+    /// Returns the place behind it.
+    pub fn place(&self) -> &Place {
+        &self.place
+    }
+}
+
+impl Drop for Running {
+    fn drop(&mut self) {
+        if let Some(stop) = self.stop.take() {
+            // Whoever would hear it may have ended already.
+            let _ = stop.send(());
+        }
+        if let Some(thread) = self.thread.take() {
+            let _ = thread.join();
+        }
+    }
+}
+
+/// The body limit answers with plain text of its own; people get the problem document.
+async fn name_too_large(response: Response) -> Response {
+    let is_ours = response
+        .headers()
+        .get(HeaderName::from_static("content-type"))
+        .is_some_and(|v| v == "application/problem+json");
+    if response.status() == StatusCode::PAYLOAD_TOO_LARGE && !is_ours {
+        return Refused::new(
+            problem::TOO_LARGE,
+            "the body is above the limit",
+            "see limits in the discovery document",
+        )
+        .into_response();
+    }
+    response
+}

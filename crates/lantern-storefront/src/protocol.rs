@@ -1,0 +1,343 @@
+//! The types of the storefront protocol, one definition for client and server. Unknown fields are ignored.
+
+use std::collections::BTreeMap;
+
+use jiff::Timestamp;
+use lantern_core::config::Audience;
+use lantern_core::digest::{Digest, ManifestId, ReleaseId};
+use lantern_core::event::{BranchFacts, EventId};
+use lantern_core::names::{Handle, Identity, Name};
+use lantern_core::release::Start;
+use lantern_core::rules::Refusal;
+use lantern_core::system::System;
+use lantern_core::version::ReleaseName;
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
+/// The major version of the protocol that this code speaks; stands in the discovery document.
+pub const PROTOCOL: u32 = 1;
+/// Where the discovery document lies.
+pub const DISCOVERY_PATH: &str = "/.well-known/lantern-storefront";
+/// Carries a deed's idempotency key.
+pub const IDEMPOTENCY_KEY: &str = "Idempotency-Key";
+
+/// What a storefront is and what it can take.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct Discovery {
+    /// Its identity, whatever its name or address.
+    pub id: String,
+    /// For people.
+    pub name: String,
+    /// [`PROTOCOL`].
+    pub protocol: u32,
+    /// Where access tokens are given (RFC 6749, section 4.4), relative to the origin.
+    pub token_path: String,
+    /// What it accepts at most.
+    pub limits: Limits,
+}
+
+/// What a storefront accepts at most.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct Limits {
+    /// Bytes of a pack.
+    pub pack_bytes: u64,
+    /// Bytes of a manifest's root or segment.
+    pub manifest_bytes: u64,
+    /// Bytes of a chunk, unpacked.
+    pub chunk_bytes: u64,
+}
+
+/// An access token. Source: RFC 6749, section 5.1.
+#[derive(Clone, Serialize, Deserialize, JsonSchema)]
+pub struct Token {
+    /// The token.
+    pub access_token: String,
+    /// `Bearer`.
+    pub token_type: String,
+    /// Seconds from now.
+    pub expires_in: u64,
+    /// Rights, with spaces between: `read`, `send`, `release`, `setup`.
+    pub scope: String,
+}
+
+/// Why no token was given. Source: RFC 6749, section 5.2.
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+pub struct TokenError {
+    /// Such as `invalid_client`.
+    pub error: String,
+    /// For people.
+    #[serde(default)]
+    pub error_description: Option<String>,
+}
+
+/// A title: an edition of a game, as a storefront lists it.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct Title {
+    /// The place's name for it.
+    pub handle: Handle,
+    /// For players.
+    pub name: String,
+    /// The game's identity.
+    pub identity: Identity,
+    /// The depots that were set up.
+    pub depots: Vec<Handle>,
+}
+
+/// The titles that somebody may see.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct Titles {
+    /// In the order of their handles.
+    pub titles: Vec<Title>,
+}
+
+/// What a storefront still lacks of a manifest.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct ManifestNeeds {
+    /// Segments that are not there.
+    pub segments: Vec<Digest>,
+    /// Chunks that are not there, once all segments are: `[first, count]` over the manifest's different chunks in the
+    /// order of their first appearance.
+    pub chunks: Vec<(u64, u64)>,
+}
+
+/// A release to make a build of.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct NewBuild {
+    /// The release record's exact text: its digest is the release's id.
+    pub record: String,
+    /// How each depot of the record is fetched, and what the place calls it.
+    pub depots: Vec<NewDepot>,
+    /// For the team.
+    #[serde(default)]
+    pub message: Option<String>,
+    /// For players.
+    #[serde(default)]
+    pub notes: Option<String>,
+}
+
+/// A depot of a new build.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct NewDepot {
+    /// Our name, as in the record.
+    pub depot: Name,
+    /// The place's name.
+    pub handle: Handle,
+    /// A manifest whose tree is the depot's.
+    pub manifest: ManifestId,
+}
+
+/// A build: a release as a storefront has it.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct Build {
+    /// The place's own number.
+    pub build: u64,
+    /// The release it was made of.
+    pub release: ReleaseId,
+    /// How people name it.
+    #[serde(flatten)]
+    pub name: ReleaseName,
+    /// For the team.
+    pub message: Option<String>,
+    /// For players.
+    pub notes: Option<String>,
+    /// When it was made.
+    #[schemars(with = "String")]
+    pub made_at: Timestamp,
+    /// Who made it.
+    pub made_by: String,
+    /// By the record's target names.
+    pub targets: BTreeMap<Name, BuildTarget>,
+}
+
+/// One target of a build.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct BuildTarget {
+    /// What it runs on.
+    pub systems: Vec<System>,
+    /// How it starts.
+    pub starts: Start,
+    /// What is downloaded.
+    pub depots: Vec<BuildDepot>,
+}
+
+/// One depot of a build.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct BuildDepot {
+    /// The place's name.
+    pub handle: Handle,
+    /// How it is fetched.
+    pub manifest: ManifestId,
+    /// Number of files.
+    pub files: u64,
+    /// Size of all files, in bytes.
+    pub size: u64,
+}
+
+/// All builds of a title.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct Builds {
+    /// In the order of making.
+    pub builds: Vec<Build>,
+}
+
+/// A branch.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct Branch {
+    /// Who can follow it.
+    pub audience: Audience,
+    /// What it has.
+    #[serde(flatten)]
+    pub facts: BranchFacts,
+}
+
+/// All branches of a title.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct Branches {
+    /// In the order of the house rules.
+    pub branches: Vec<Branch>,
+}
+
+/// Puts builds on a branch.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct Move {
+    /// The branch's whole new map, by target: the place's own numbers.
+    pub targets: BTreeMap<Name, u64>,
+    /// For the team.
+    #[serde(default)]
+    pub comment: Option<String>,
+}
+
+/// A move that was made.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct Moved {
+    /// What the branch had from then on.
+    #[serde(flatten)]
+    pub facts: BranchFacts,
+    /// The idempotency key it was asked with.
+    pub key: EventId,
+    /// For the team.
+    pub comment: Option<String>,
+}
+
+/// All moves of a branch.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct Moves {
+    /// Oldest first.
+    pub moves: Vec<Moved>,
+}
+
+/// Something that happened at the storefront.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct PlaceEvent {
+    /// Rises; ask for what comes after it.
+    pub cursor: u64,
+    /// When.
+    #[schemars(with = "String")]
+    pub at: Timestamp,
+    /// Who.
+    pub by: String,
+    /// `title-made`, `build-made`, `branch-moved`.
+    pub kind: String,
+    /// The build or the branch's revision.
+    pub number: u64,
+    /// The branch, where one is meant.
+    pub branch: Option<Name>,
+}
+
+/// What happened since a cursor.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct PlaceEvents {
+    /// In order.
+    pub events: Vec<PlaceEvent>,
+    /// Ask with this the next time.
+    pub next: u64,
+}
+
+/// What a player's machine needs to know of a branch.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct Play {
+    /// For players.
+    pub name: String,
+    /// The game's identity.
+    pub identity: Identity,
+    /// What it has.
+    #[serde(flatten)]
+    pub facts: BranchFacts,
+    /// How each target is fetched and started.
+    pub builds: BTreeMap<Name, BuildTarget>,
+}
+
+/// Why a request was refused. Source: RFC 9457; `type` is one of [`problem`], relative to the storefront.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct Problem {
+    /// `/problems/NAME`.
+    #[serde(rename = "type")]
+    pub kind: String,
+    /// The same for every occurrence.
+    pub title: String,
+    /// The HTTP status.
+    pub status: u16,
+    /// What happened this time.
+    pub detail: String,
+    /// What to do.
+    pub cure: String,
+    /// The house rules that stand in the way.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub refusals: Vec<Refusal>,
+}
+
+impl Problem {
+    /// Returns the stable name, without the path.
+    pub fn name(&self) -> &str {
+        self.kind.rsplit('/').next().unwrap_or_default()
+    }
+}
+
+/// Kinds of problems: name, status, title.
+pub mod problem {
+    /// A stable name, its HTTP status and its title.
+    pub type Kind = (&'static str, u16, &'static str);
+
+    /// Every kind, for the document.
+    pub const ALL: [Kind; 13] = [
+        MALFORMED,
+        NO_ACCESS,
+        NO_RIGHT,
+        NOT_FOUND,
+        NUMBER_TAKEN,
+        EXISTS,
+        BRANCH_MOVED,
+        TOO_LARGE,
+        RULES,
+        DAMAGED,
+        INCOMPLETE,
+        KEY_REUSED,
+        CONDITION_MISSING,
+    ];
+    /// The request cannot be read.
+    pub const MALFORMED: Kind = ("malformed", 400, "The request cannot be read");
+    /// No token, or one that expired.
+    pub const NO_ACCESS: Kind = ("no-access", 401, "Access is missing or has expired");
+    /// The token's rights do not cover this.
+    pub const NO_RIGHT: Kind = ("no-right", 403, "Your access does not cover this");
+    /// There is no such thing, or it is somebody else's.
+    pub const NOT_FOUND: Kind = ("not-found", 404, "There is no such thing here");
+    /// Another release has the number.
+    pub const NUMBER_TAKEN: Kind = ("number-taken", 409, "Another release has this number");
+    /// A title with this handle is there.
+    pub const EXISTS: Kind = ("exists", 409, "This exists already");
+    /// Somebody was faster.
+    pub const BRANCH_MOVED: Kind = ("branch-moved", 412, "Somebody else moved the branch");
+    /// Above a limit of the discovery document.
+    pub const TOO_LARGE: Kind = ("too-large", 413, "This is larger than the limit");
+    /// A house rule stands in the way.
+    pub const RULES: Kind = ("house-rules", 422, "A house rule stands in the way");
+    /// Bytes are not what they are named.
+    pub const DAMAGED: Kind = ("damaged", 422, "The bytes are not what they are said to be");
+    /// A build needs chunks that never came.
+    pub const INCOMPLETE: Kind = ("incomplete", 422, "Parts of the build have not arrived");
+    /// The key was used for another request.
+    pub const KEY_REUSED: Kind = ("key-reused", 422, "The idempotency key belongs to another request");
+    /// `If-Match` or the key is missing.
+    pub const CONDITION_MISSING: Kind = ("condition-missing", 428, "A header that guards this deed is missing");
+}
