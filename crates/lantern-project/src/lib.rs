@@ -1,1 +1,43 @@
-//! (being written)
+//! The use cases: each joins the crates below it, holds the project's lock, and records what it did.
+//!
+//! - [`Project`] is found and valid; [`Open`] has its ledger and store; [`Locked`] may change them.
+//! - [`Locked::prepare`], [`Locked::connect`], [`Locked::plan_push`] and [`Locked::push`], [`Locked::plan_promote`] and
+//!   [`Locked::promote`], [`Locked::refresh`], [`install_branch`], [`verify_installed`] are the work.
+//! - [`ProjectError`] says what went wrong, of which [`Class`], and what to do.
+//!
+//! ```
+//! use lantern_project::{Class, Project};
+//!
+//! let temp = tempfile::tempdir()?;
+//! let error = Project::find(temp.path(), Default::default()).unwrap_err();
+//! assert_eq!(error.class(), Class::Usage);
+//! assert_eq!(error.cures().len(), 1);
+//! # Ok::<(), std::io::Error>(())
+//! ```
+//!
+//! Not here: arguments, prompts, tables, progress bars.
+
+mod access;
+mod error;
+mod init;
+mod install;
+mod intake;
+mod outside;
+mod places;
+mod prepare;
+mod project;
+mod promote;
+mod push;
+mod seen;
+mod verify;
+
+pub use error::{Class, ProjectError};
+pub use init::{InitAnswers, InitStorefront, SeenExport, init, look_at_export, look_for_exports};
+pub use install::{About, InstallDone, install_branch, start_of, verify_installed};
+pub use lantern_storefront::market::Access;
+pub use places::{Connection, Heard};
+pub use prepare::{PrepareOptions, Prepared, SealCost};
+pub use project::{Locked, Open, Project, STATE_FOLDER};
+pub use promote::{Change, PromotePlan};
+pub use push::{PushDepot, PushDone, PushPlan, PushTexts};
+pub use verify::StoreVerified;

@@ -10,16 +10,16 @@ use lantern_core::system::System;
 
 /// A version of the example game.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Edition {
+pub enum GameVersion {
     /// What everybody has at the start of the scenario.
     Old,
     /// The next one: a few things differ.
     New,
 }
 
-impl Edition {
+impl GameVersion {
     /// Returns the version for people.
-    pub const fn version(self) -> &'static str {
+    pub const fn text(self) -> &'static str {
         match self {
             Self::Old => "1.3.2",
             Self::New => "1.4.0",
@@ -44,9 +44,9 @@ fn asset(name: &str, len: usize) -> Vec<u8> {
 }
 
 /// The game's data file: an index and some sixty assets one after another.
-fn data_file(edition: Edition) -> Vec<u8> {
+fn data_file(version: GameVersion) -> Vec<u8> {
     let mut names: Vec<String> = (0..60).map(|i| format!("asset {i}")).collect();
-    if edition == Edition::New {
+    if version == GameVersion::New {
         names[17] = "asset 17, second draft".to_owned();
         names[41] = "asset 41, second draft".to_owned();
         names.insert(30, "the lighthouse".to_owned());
@@ -75,10 +75,10 @@ const NEW_LETTER: &str = "\nDear Aldous,\nthe lighthouse is lit. Come before the
 ///
 /// # Errors
 /// The system's.
-pub fn write_linux(folder: &Path, edition: Edition, system: System) -> io::Result<()> {
+pub fn write_linux(folder: &Path, version: GameVersion, system: System) -> io::Result<()> {
     let line = format!(
         "Saltmarsh Post {}: the tide is out, the letters are dry.\n",
-        edition.version()
+        version.text()
     );
     let write = |name: &str, bytes: &[u8]| {
         let path = folder.join(name);
@@ -88,22 +88,22 @@ pub fn write_linux(folder: &Path, edition: Edition, system: System) -> io::Resul
         fs::write(path, bytes)
     };
     write("saltmarsh", &program::elf_that_prints(&line, system))?;
-    write("saltmarsh.dat", &data_file(edition))?;
+    write("saltmarsh.dat", &data_file(version))?;
     for (name, len) in [("reeds", 700_000), ("water", 900_000), ("punt", 400_000)] {
         write(&format!("textures/{name}.tex"), &asset(name, len))?;
     }
     for (name, len) in [("ebb", 1_300_000), ("flood", 1_100_000)] {
         write(&format!("music/{name}.snd"), &asset(name, len))?;
     }
-    let letters = match edition {
-        Edition::Old => LETTERS.to_owned(),
-        Edition::New => format!("{LETTERS}{NEW_LETTER}"),
+    let letters = match version {
+        GameVersion::Old => LETTERS.to_owned(),
+        GameVersion::New => format!("{LETTERS}{NEW_LETTER}"),
     };
     write("letters/en.txt", letters.as_bytes())?;
     write("notes/for-us.txt", b"ask Mika about the fog shader\n")?;
-    match edition {
-        Edition::Old => write("hints/old-map.txt", b"the mill is north of the sluice\n"),
-        Edition::New => {
+    match version {
+        GameVersion::Old => write("hints/old-map.txt", b"the mill is north of the sluice\n"),
+        GameVersion::New => {
             let old = folder.join("hints");
             if old.is_dir() { fs::remove_dir_all(old) } else { Ok(()) }
         }
@@ -117,9 +117,9 @@ mod tests {
     #[test]
     fn an_export_is_the_same_every_time() {
         let (one, two) = (tempfile::tempdir().unwrap(), tempfile::tempdir().unwrap());
-        write_linux(one.path(), Edition::Old, System::LinuxX86_64).unwrap();
-        write_linux(one.path(), Edition::New, System::LinuxX86_64).unwrap();
-        write_linux(two.path(), Edition::New, System::LinuxX86_64).unwrap();
+        write_linux(one.path(), GameVersion::Old, System::LinuxX86_64).unwrap();
+        write_linux(one.path(), GameVersion::New, System::LinuxX86_64).unwrap();
+        write_linux(two.path(), GameVersion::New, System::LinuxX86_64).unwrap();
         for name in ["saltmarsh", "saltmarsh.dat", "textures/reeds.tex", "letters/en.txt"] {
             assert_eq!(
                 fs::read(one.path().join(name)).unwrap(),
@@ -132,7 +132,7 @@ mod tests {
 
     #[test]
     fn most_of_the_data_is_shared_between_versions() {
-        let (old, new) = (data_file(Edition::Old), data_file(Edition::New));
+        let (old, new) = (data_file(GameVersion::Old), data_file(GameVersion::New));
         assert_ne!(old, new);
         let middle = &old[old.len() / 2 + 100_000..][..4096];
         assert!(new.windows(4096).any(|window| window == middle));

@@ -1,0 +1,125 @@
+//! Access to storefronts, kept in the user's own folder and bound to the storefront's origin and id.
+
+use std::fs;
+use std::path::{Path, PathBuf};
+
+use lantern_core::digest::Digest;
+use lantern_store::durable::{self, DurableError};
+use lantern_storefront::market::Access;
+use serde::{Deserialize, Serialize};
+
+use crate::ProjectError;
+
+const FORMAT: &str = "lantern.access/1";
+const MAX_LEN: u64 = 64 * 1024;
+
+/// What is kept of one storefront.
+#[derive(Serialize, Deserialize)]
+struct Kept {
+    format: String,
+    origin: String,
+    storefront: String,
+    client_id: String,
+    client_secret: String,
+}
+
+/// Access that was found, and the storefront it is for.
+#[derive(Debug)]
+pub(crate) struct Found {
+    pub access: Access,
+    pub storefront: String,
+}
+
+/// Returns the user's own folder: `LANTERN_HOME`, else the system's place for settings.
+fn home() -> Option<PathBuf> {
+    if let Some(home) = std::env::var_os("LANTERN_HOME").filter(|h| !h.is_empty()) {
+        return Some(PathBuf::from(home));
+    }
+    let from = |name: &str| std::env::var_os(name).filter(|v| !v.is_empty()).map(PathBuf::from);
+    let settings = if cfg!(windows) {
+        from("APPDATA")
+    } else if cfg!(target_os = "macos") {
+        from("HOME").map(|h| h.join("Library/Application Support"))
+    } else {
+        from("XDG_CONFIG_HOME").or_else(|| from("HOME").map(|h| h.join(".config")))
+    };
+    Some(settings?.join("kind-lantern"))
+}
+
+/// The name is a digest of the origin: somebody else's `lantern.toml` with another address finds nothing.
+fn path(origin: &str) -> Result<PathBuf, ProjectError> {
+    let home = home().ok_or(ProjectError::MissingAnswer {
+        what: "your own folder",
+        option: "the variable LANTERN_HOME",
+    })?;
+    Ok(home
+        .join("access")
+        .join(format!("{}.json", Digest::of(origin.as_bytes()).short())))
+}
+
+pub(crate) fn find(origin: &str) -> Result<Option<Found>, ProjectError> {
+    let path = path(origin)?;
+    let bytes = match durable::read_limited(&path, MAX_LEN) {
+        Ok(bytes) => bytes,
+        Err(e) if e.source.kind() == std::io::ErrorKind::NotFound => return Ok(None),
+        Err(e) => return Err(e.into()),
+    };
+    let damaged = |e: serde_json::Error| DurableError {
+        what: "understand",
+        path: path.clone(),
+        source: e.into(),
+    };
+    let kept: Kept = serde_json::from_slice(&bytes).map_err(damaged)?;
+    if kept.format != FORMAT || kept.origin != origin {
+        return Ok(None);
+    }
+    let access = Access {
+        client_id: kept.client_id,
+        client_secret: kept.client_secret,
+    };
+    Ok(Some(Found {
+        access,
+        storefront: kept.storefront,
+    }))
+}
+
+pub(crate) fn keep(origin: &str, storefront: &str, access: &Access) -> Result<PathBuf, ProjectError> {
+    let path = path(origin)?;
+    let kept = Kept {
+        format: FORMAT.to_owned(),
+        origin: origin.to_owned(),
+        storefront: storefront.to_owned(),
+        client_id: access.client_id.clone(),
+        client_secret: access.client_secret.clone(),
+    };
+    let bytes = serde_json::to_vec_pretty(&kept).expect("access has only string keys");
+    if let Some(folder) = path.parent() {
+        durable::create_folders(folder)?;
+        only_for_me(folder).map_err(|source| DurableError {
+            what: "protect",
+            path: folder.to_owned(),
+            source,
+        })?;
+    }
+    // The folder is closed to others before the file comes into being.
+    durable::write_whole(&path, &bytes)?;
+    only_for_me(&path).map_err(|source| DurableError {
+        what: "protect",
+        path: path.clone(),
+        source,
+    })?;
+    Ok(path)
+}
+
+#[cfg(unix)]
+fn only_for_me(path: &Path) -> std::io::Result<()> {
+    use std::os::unix::fs::PermissionsExt;
+    let mode = if path.is_dir() { 0o700 } else { 0o600 };
+    fs::set_permissions(path, fs::Permissions::from_mode(mode))
+}
+
+/// Windows: what lies below a user's own folder inherits rights for that user alone.
+#[cfg(not(unix))]
+fn only_for_me(path: &Path) -> std::io::Result<()> {
+    fs::metadata(path).map(|_| ())
+}

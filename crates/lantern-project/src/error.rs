@@ -1,0 +1,386 @@
+//! Why a use case ended without having done its work, and what to do about it.
+
+use std::path::PathBuf;
+
+use lantern_core::finding::Finding;
+use lantern_core::names::{Handle, Name};
+use lantern_core::path::TreePath;
+use lantern_core::rules::Refusal;
+use lantern_core::version::{ReleaseAsked, ReleaseName, VersionError};
+use lantern_ledger::LedgerError;
+use lantern_store::durable::DurableError;
+use lantern_store::install::InstallError;
+use lantern_store::seal::SealError;
+use lantern_store::store::StoreError;
+use lantern_storefront::PlaceError;
+
+/// What kind of failure it is; each has an exit code of its own.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Class {
+    /// Findings that stop.
+    Findings,
+    /// Wrong usage or configuration.
+    Usage,
+    /// Refused by a storefront's rules or rights, or somebody was faster.
+    Refused,
+    /// The storefront or network could not be reached.
+    Unreachable,
+    /// Damaged or wrong data.
+    Damaged,
+    /// This computer: disk, permission, another lantern at work.
+    Computer,
+    /// Somebody asked to stop.
+    Stopped,
+}
+
+/// Why a use case ended.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum ProjectError {
+    /// There is no `lantern.toml` here or above.
+    #[error("there is no lantern.toml in {} or above it", .0.display())]
+    NoProject(PathBuf),
+    /// There is one already.
+    #[error("{} is there already", .0.display())]
+    AlreadyThere(PathBuf),
+    /// The configuration is wrong.
+    #[error("{} in lantern.toml", plural(.0.len(), "thing is wrong", "things are wrong"))]
+    Config(Vec<Finding>),
+    /// An export cannot be taken as it is.
+    #[error("{}", plural(.0.iter().filter(|f| f.severity == lantern_core::finding::Severity::Stops).count(), "finding stops", "findings stop"))]
+    Findings(Vec<Finding>),
+    /// A value is missing that nobody can be asked for.
+    #[error("{what} is missing")]
+    MissingAnswer {
+        /// Such as "the version".
+        what: &'static str,
+        /// The option that gives it.
+        option: &'static str,
+    },
+    /// Another lantern works on the project.
+    #[error("another lantern is at work here{}", .pid.map_or(String::new(), |pid| format!(" (process {pid})")))]
+    Busy {
+        /// Its process, when it said so.
+        pid: Option<u32>,
+    },
+    /// `.lantern` belongs to somebody else's tool or is no folder.
+    #[error("{} is not a folder of ours", .0.display())]
+    ForeignState(PathBuf),
+    /// A file could not be read or written.
+    #[error(transparent)]
+    File(#[from] DurableError),
+    /// The ledger could not be read or written.
+    #[error(transparent)]
+    Ledger(#[from] LedgerError),
+    /// The store could not be read or written.
+    #[error(transparent)]
+    Store(#[from] StoreError),
+    /// An export could not be sealed.
+    #[error(transparent)]
+    Seal(#[from] SealError),
+    /// An installed copy could not be made or checked.
+    #[error(transparent)]
+    Install(#[from] InstallError),
+    /// Numbers ran out.
+    #[error(transparent)]
+    Number(#[from] VersionError),
+    /// There is no release yet.
+    #[error("nothing is sealed yet")]
+    NothingSealed,
+    /// No release is meant by what was asked.
+    #[error("there is no release {asked}")]
+    NoRelease {
+        /// What was asked for.
+        asked: ReleaseAsked,
+        /// The newest ones that there are.
+        known: Vec<ReleaseName>,
+    },
+    /// The project knows no such storefront.
+    #[error("lantern.toml has no storefront {asked:?}")]
+    NoStorefront {
+        /// What was asked for.
+        asked: String,
+        /// Those that there are.
+        known: Vec<Name>,
+    },
+    /// A storefront could not do what was asked.
+    #[error("{place}")]
+    Place {
+        /// The project's name for it.
+        place: Name,
+        /// Why.
+        #[source]
+        source: PlaceError,
+    },
+    /// Another storefront answers at the address than the one that was connected.
+    #[error("another storefront answers at {address} than the one you connected to")]
+    OtherPlace {
+        /// The project's name for it.
+        place: Name,
+        /// Its address.
+        address: String,
+    },
+    /// House rules stand in the way.
+    #[error("{place} does not take this")]
+    Rules {
+        /// The project's name for it.
+        place: Name,
+        /// What stands in the way.
+        refusals: Vec<Refusal>,
+    },
+    /// The title has no such depot.
+    #[error("{place} has no depot {handle:?} in the title {title:?}", handle = .handle.as_str(), title = .title.as_str())]
+    NoDepot {
+        /// The project's name for the storefront.
+        place: Name,
+        /// The title.
+        title: Handle,
+        /// The handle that is not there.
+        handle: Handle,
+    },
+    /// The release is not at the storefront.
+    #[error("{release} is not at {place} yet")]
+    NotPushed {
+        /// The release.
+        release: ReleaseName,
+        /// The project's name for the storefront.
+        place: Name,
+    },
+    /// Somebody else moved the branch in between.
+    #[error("{branch} at {place} was moved by somebody else in the meantime")]
+    Raced {
+        /// The project's name for the storefront.
+        place: Name,
+        /// The branch.
+        branch: Name,
+        /// The storefront's words.
+        detail: String,
+    },
+    /// A deed was asked for and no answer came.
+    #[error("{place} was asked, and no answer came: whether it was done is not known yet")]
+    Unsettled {
+        /// The project's name for it.
+        place: Name,
+        /// Why no answer came.
+        #[source]
+        source: PlaceError,
+    },
+    /// The branch has nothing for the wanted target.
+    #[error("{branch} at {place} has nothing for {wanted}")]
+    NoBuildFor {
+        /// The project's name for the storefront.
+        place: Name,
+        /// The branch.
+        branch: Name,
+        /// Target or system.
+        wanted: String,
+        /// Targets that it has something for.
+        there: Vec<Name>,
+    },
+    /// The folder holds another game or another branch's state that must not be mixed.
+    #[error("{} holds {found}, not {wanted}", .folder.display())]
+    OtherGame {
+        /// The folder.
+        folder: PathBuf,
+        /// What is installed there.
+        found: String,
+        /// What was to be installed.
+        wanted: String,
+    },
+    /// The start file could not be started.
+    #[error("could not start {file}")]
+    Start {
+        /// Which.
+        file: TreePath,
+        /// The system's reason.
+        #[source]
+        source: std::io::Error,
+    },
+    /// Randomness could not be had.
+    #[error("this computer gives no randomness: {0}")]
+    Random(String),
+    /// Somebody asked to stop.
+    #[error("stopped")]
+    Stopped,
+}
+
+fn plural(count: usize, one: &str, many: &str) -> String {
+    format!("{count} {}", if count == 1 { one } else { many })
+}
+
+impl ProjectError {
+    /// Returns what kind of failure it is.
+    pub fn class(&self) -> Class {
+        match self {
+            Self::Findings(_) => Class::Findings,
+            Self::NoProject(_)
+            | Self::AlreadyThere(_)
+            | Self::Config(_)
+            | Self::MissingAnswer { .. }
+            | Self::Number(_)
+            | Self::NothingSealed
+            | Self::NoRelease { .. }
+            | Self::NoStorefront { .. }
+            | Self::NoDepot { .. }
+            | Self::NoBuildFor { .. }
+            | Self::OtherGame { .. } => Class::Usage,
+            Self::OtherPlace { .. } | Self::Rules { .. } | Self::NotPushed { .. } | Self::Raced { .. } => {
+                Class::Refused
+            }
+            Self::Unsettled { .. } => Class::Unreachable,
+            Self::Place { source, .. } => class_of_place(source),
+            Self::Store(error) => class_of_store(error),
+            Self::Seal(SealError::Stopped) | Self::Install(InstallError::Stopped) | Self::Stopped => Class::Stopped,
+            Self::Seal(SealError::Store(error)) => class_of_store(error),
+            Self::Install(error) => class_of_install(error),
+            Self::Ledger(LedgerError::Event { .. } | LedgerError::Chain { .. }) => Class::Damaged,
+            Self::Busy { .. }
+            | Self::ForeignState(_)
+            | Self::File(_)
+            | Self::Ledger(_)
+            | Self::Seal(_)
+            | Self::Start { .. }
+            | Self::Random(_) => Class::Computer,
+        }
+    }
+
+    /// Returns what to do, a sentence each.
+    pub fn cures(&self) -> Vec<String> {
+        let one = |text: &str| vec![text.to_owned()];
+        match self {
+            Self::NoProject(_) => one("go to the game's folder, name it with --project, or begin one: lantern init"),
+            Self::AlreadyThere(path) => vec![format!(
+                "it is never overwritten; change {} with your editor",
+                path.display()
+            )],
+            Self::MissingAnswer { option, .. } => vec![format!("give it with {option}")],
+            Self::Busy { .. } => one("wait until it has ended, then run the command again"),
+            Self::ForeignState(path) => vec![format!("move {} away, or work in another folder", path.display())],
+            Self::NothingSealed => one("lantern prepare"),
+            Self::NoRelease { known, .. } if known.is_empty() => one("lantern prepare"),
+            Self::NoRelease { known, .. } => {
+                let names: Vec<String> = known.iter().map(ToString::to_string).collect();
+                vec![format!("there are {}", names.join(", "))]
+            }
+            Self::NoStorefront { asked, known } => {
+                let names: Vec<&str> = known.iter().map(Name::as_str).collect();
+                match lantern_core::names::nearest(asked, names.iter().copied()) {
+                    Some(near) => vec![format!("did you mean {near}?")],
+                    None if names.is_empty() => one("add [storefronts.NAME] to lantern.toml"),
+                    None => vec![format!("there are {}", names.join(", "))],
+                }
+            }
+            Self::OtherPlace { place, .. } => vec![
+                "if the place was set up anew, connect again and look at what is there before you push".to_owned(),
+                format!("lantern connect {place}"),
+            ],
+            Self::Rules { refusals, .. } => refusals.iter().map(|r| r.cure.clone()).collect(),
+            Self::NoDepot { .. } => one("make the depot at the place, or mend its handle in lantern.toml"),
+            Self::NotPushed { release, place } => vec![format!("lantern push {place} \"{release}\"")],
+            Self::Raced { place, .. } => {
+                vec![format!(
+                    "look at what is there now, then decide again: lantern live, lantern promote {place} …"
+                )]
+            }
+            Self::Unsettled { .. } => {
+                one("run the same command again: it asks the storefront what happened before it does anything")
+            }
+            Self::NoBuildFor { there, .. } if there.is_empty() => one("nothing was promoted to this branch yet"),
+            Self::NoBuildFor { there, .. } => {
+                let names: Vec<&str> = there.iter().map(Name::as_str).collect();
+                vec![format!("choose with --target: {}", names.join(", "))]
+            }
+            Self::OtherGame { .. } => one("install into another folder"),
+            Self::Place { place, source } => cures_of_place(place, source),
+            Self::Seal(SealError::Changed { .. }) => {
+                one("wait until the engine has finished writing, then prepare again")
+            }
+            Self::Store(error) | Self::Seal(SealError::Store(error)) => cures_of_store(error),
+            Self::Install(error) => cures_of_install(error),
+            Self::Ledger(LedgerError::Newer { .. }) => one("use the newer lantern for this project"),
+            Self::Ledger(LedgerError::Event { .. } | LedgerError::Chain { .. }) => {
+                one("bring .lantern/ledger.db back from a backup; nothing was changed now")
+            }
+            Self::Stopped | Self::Seal(SealError::Stopped) => one("run the same command again to go on"),
+            _ => Vec::new(),
+        }
+    }
+}
+
+fn class_of_store(error: &StoreError) -> Class {
+    match error {
+        StoreError::File(_) => Class::Computer,
+        _ => Class::Damaged,
+    }
+}
+
+fn cures_of_store(error: &StoreError) -> Vec<String> {
+    match class_of_store(error) {
+        Class::Damaged => vec!["lantern verify says what else is damaged".to_owned()],
+        _ => Vec::new(),
+    }
+}
+
+/// The place's own error travels through the installer as a boxed one.
+fn place_behind<'a>(source: &'a (dyn std::error::Error + 'static)) -> Option<&'a PlaceError> {
+    source.downcast_ref::<PlaceError>()
+}
+
+fn class_of_install(error: &InstallError) -> Class {
+    match error {
+        InstallError::Fetch { source, .. } => match place_behind(source.as_ref()) {
+            Some(place) => class_of_place(place),
+            None => Class::Damaged,
+        },
+        InstallError::Wrong { .. }
+        | InstallError::Manifest(_)
+        | InstallError::Depots(_)
+        | InstallError::State { .. } => Class::Damaged,
+        InstallError::NotInstalled(_) => Class::Usage,
+        InstallError::Stopped => Class::Stopped,
+        _ => Class::Computer,
+    }
+}
+
+fn cures_of_install(error: &InstallError) -> Vec<String> {
+    let one = |text: &str| vec![text.to_owned()];
+    match error {
+        InstallError::Busy(_) => one("wait until it has ended, then run the command again"),
+        InstallError::NotInstalled(_) => one("lantern install STOREFRONT BRANCH DIR"),
+        InstallError::InTheWay { .. } => one("move it away; the installed game is as it was"),
+        InstallError::Wrong { .. } | InstallError::Manifest(_) | InstallError::Depots(_) => {
+            one("try again; if it stays, tell the storefront. The installed game is as it was")
+        }
+        InstallError::Fetch { .. } => one("run the same command again: what has come is kept"),
+        InstallError::Stopped => one("run the same command again: what has come is kept"),
+        InstallError::State { .. } => one("remove the folder .lantern-install there, then install again"),
+        _ => Vec::new(),
+    }
+}
+
+fn class_of_place(error: &PlaceError) -> Class {
+    match error {
+        PlaceError::Unreachable { .. } | PlaceError::Failed { .. } => Class::Unreachable,
+        PlaceError::Nonsense { .. } | PlaceError::Protocol { .. } => Class::Unreachable,
+        PlaceError::Stopped => Class::Stopped,
+        _ => Class::Refused,
+    }
+}
+
+fn cures_of_place(place: &Name, error: &PlaceError) -> Vec<String> {
+    match error {
+        PlaceError::Unreachable { .. } | PlaceError::Failed { .. } => {
+            vec![
+                "is the address right, and is the storefront there? Then run the same command again".to_owned(),
+                "the stand-in is started with: lantern rehearse".to_owned(),
+            ]
+        }
+        PlaceError::Nonsense { .. } => vec!["is the address that of a storefront?".to_owned()],
+        PlaceError::Protocol { .. } => vec!["get a newer lantern".to_owned()],
+        PlaceError::Refused(problem) if problem.name() == "no-access" => vec![format!("lantern connect {place}")],
+        PlaceError::Refused(problem) => vec![problem.cure.clone()],
+        PlaceError::NotConnected { .. } | PlaceError::WrongSecret { .. } => vec![format!("lantern connect {place}")],
+        PlaceError::Stopped => vec!["run the same command again to go on".to_owned()],
+        _ => Vec::new(),
+    }
+}

@@ -1,0 +1,484 @@
+//! Intake: what an export holds, after the rules, and what is wrong with it.
+
+use std::fs::{self, File, Metadata};
+use std::io::{self, Read};
+use std::path::{Path, PathBuf};
+use std::sync::Mutex;
+
+use lantern_core::config::Target;
+use lantern_core::finding::Finding;
+use lantern_core::names::Name;
+use lantern_core::path::{TreePath, shown};
+use lantern_core::release::Start;
+use lantern_core::system::System;
+use lantern_formats::elf::{Elf, ElfError, Kind, Machine};
+use lantern_formats::{MAGIC_LEN, Magic};
+use lantern_store::seal::{Source, SourceEntry, SourceKind};
+use serde::{Deserialize, Serialize};
+
+use crate::project::{Project, STATE_FOLDER};
+
+/// What the file system says of a file; equal stamps let reading be saved, under the rule in [`crate::seen`].
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+pub(crate) struct Stamp {
+    pub size: u64,
+    pub modified_ns: i128,
+    pub changed_ns: i128,
+    pub inode: u64,
+}
+
+impl Stamp {
+    #[cfg(unix)]
+    pub(crate) fn of(metadata: &Metadata) -> Self {
+        use std::os::unix::fs::MetadataExt;
+        let ns = |seconds: i64, rest: i64| i128::from(seconds) * 1_000_000_000 + i128::from(rest);
+        Self {
+            size: metadata.len(),
+            modified_ns: ns(metadata.mtime(), metadata.mtime_nsec()),
+            changed_ns: ns(metadata.ctime(), metadata.ctime_nsec()),
+            inode: metadata.ino(),
+        }
+    }
+
+    /// Windows: creation time stands for the change of an inode; file ids are not stable everywhere.
+    #[cfg(not(unix))]
+    pub(crate) fn of(metadata: &Metadata) -> Self {
+        let ns = |time: io::Result<std::time::SystemTime>| {
+            let since = time.ok().and_then(|t| t.duration_since(std::time::UNIX_EPOCH).ok());
+            since.map_or(0, |d| i128::try_from(d.as_nanos()).unwrap_or(0))
+        };
+        Self {
+            size: metadata.len(),
+            modified_ns: ns(metadata.modified()),
+            changed_ns: ns(metadata.created()),
+            inode: 0,
+        }
+    }
+}
+
+/// A folder export after the rules.
+#[derive(Debug)]
+pub(crate) struct Intake<'a> {
+    pub name: &'a Name,
+    target: &'a Target,
+    /// The export's folder.
+    pub folder: PathBuf,
+    /// In the order of their paths.
+    pub entries: Vec<SourceEntry>,
+    /// Of files only; in the order of the entries.
+    pub stamps: Vec<Option<Stamp>>,
+    /// What starts it, once it is known.
+    pub starts: Start,
+    pub systems: Vec<System>,
+    /// By entry: whether the content says that it is a program. Filled while sealing.
+    pub programs: Mutex<Vec<bool>>,
+    /// Everything that is wrong or worth knowing.
+    pub findings: Vec<Finding>,
+}
+
+impl<'a> Intake<'a> {
+    /// Lists an export and checks what can be checked without reading it whole.
+    ///
+    /// # Errors
+    /// All findings when one stops.
+    pub(crate) fn take(project: &Project, name: &'a Name, target: &'a Target) -> Result<Self, Vec<Finding>> {
+        let folder = project.root().join(&target.export);
+        let header = format!("[targets.{name}]");
+        let at = |finding: Finding, key: &str| match project.place_of(&header, key) {
+            Some(place) => finding.at(place),
+            None => finding,
+        };
+        match fs::metadata(&folder) {
+            Ok(m) if m.is_dir() => {}
+            Ok(_) => {
+                let what = format!("the export {} is a file, not a folder", target.export);
+                return Err(vec![at(
+                    Finding::stops("export-not-folder", what, "unpack it, and name the folder"),
+                    "export",
+                )]);
+            }
+            Err(e) => {
+                let what = format!("the export {} cannot be read: {e}", target.export);
+                return Err(vec![at(
+                    Finding::stops("export-missing", what, "export the game there, or mend the path"),
+                    "export",
+                )]);
+            }
+        }
+        let mut walk = Walk {
+            target,
+            folder: &folder,
+            found: Vec::new(),
+            findings: Vec::new(),
+        };
+        walk.run();
+        let Walk {
+            mut found,
+            mut findings,
+            ..
+        } = walk;
+        found.sort_by(|a, b| a.0.path.cmp(&b.0.path));
+        let (entries, stamps): (Vec<SourceEntry>, Vec<Option<Stamp>>) = found.into_iter().unzip();
+        if entries.is_empty() && findings.is_empty() {
+            let what = format!("the export {} is empty", target.export);
+            findings.push(at(
+                Finding::stops("export-empty", what, "export the game there, or mend the path"),
+                "export",
+            ));
+            return Err(findings);
+        }
+        for pattern in target.must_have.without_match(entries.iter().map(|e| &e.path)) {
+            let what = format!("{pattern} must be in the export and is not");
+            findings.push(at(
+                Finding::stops("must-have", what, "export again, or mend must-have"),
+                "must-have",
+            ));
+        }
+        let starts = find_start(target, &folder, &entries);
+        let starts = starts.map_err(|finding| findings.push(at(finding, "starts"))).ok();
+        let systems = starts.as_ref().map(|start| check_program(target, &folder, start));
+        let systems = match systems {
+            Some(Ok(systems)) => systems,
+            Some(Err(finding)) => {
+                let key = if finding.code == "wrong-system" {
+                    "systems"
+                } else {
+                    "starts"
+                };
+                findings.push(at(finding, key));
+                Vec::new()
+            }
+            None => Vec::new(),
+        };
+        let stops = findings
+            .iter()
+            .any(|f| f.severity == lantern_core::finding::Severity::Stops);
+        let Some(starts) = starts.filter(|_| !stops) else {
+            return Err(findings);
+        };
+        let programs = Mutex::new(vec![false; entries.len()]);
+        Ok(Self {
+            name,
+            target,
+            folder,
+            entries,
+            stamps,
+            starts,
+            systems,
+            programs,
+            findings,
+        })
+    }
+
+    /// Whether an installed copy of the entry gets the executable bit, when its content says `is_program`.
+    pub(crate) fn executable(&self, path: &TreePath, is_program: bool) -> bool {
+        is_program || *path == self.starts.file || self.target.executable.matches(path)
+    }
+
+    fn path(&self, index: usize) -> io::Result<PathBuf> {
+        let entry = self.entries.get(index).ok_or(io::ErrorKind::NotFound)?;
+        Ok(self.folder.join(entry.path.as_str()))
+    }
+}
+
+impl Source for Intake<'_> {
+    fn open(&self, index: usize) -> io::Result<Box<dyn Read + '_>> {
+        Ok(Box::new(File::open(self.path(index)?)?))
+    }
+
+    fn is_executable(&self, index: usize, first: &[u8]) -> bool {
+        let is_program = Magic::of(first).is_executable();
+        let mut programs = self.programs.lock().expect("nothing panics with the lock");
+        let (Some(slot), Some(entry)) = (programs.get_mut(index), self.entries.get(index)) else {
+            return false;
+        };
+        *slot = is_program;
+        self.executable(&entry.path, is_program)
+    }
+
+    fn is_unchanged(&self, index: usize) -> io::Result<bool> {
+        let now = Stamp::of(&fs::symlink_metadata(self.path(index)?)?);
+        Ok(self.stamps.get(index).copied().flatten() == Some(now))
+    }
+}
+
+struct Walk<'a> {
+    target: &'a Target,
+    folder: &'a Path,
+    found: Vec<(SourceEntry, Option<Stamp>)>,
+    findings: Vec<Finding>,
+}
+
+impl Walk<'_> {
+    /// Walks without recursion: a deep folder must not end the program.
+    fn run(&mut self) {
+        let mut folders = vec![(self.folder.to_owned(), String::new())];
+        while let Some((folder, prefix)) = folders.pop() {
+            let entries = match fs::read_dir(&folder).and_then(Iterator::collect::<io::Result<Vec<_>>>) {
+                Ok(entries) => entries,
+                Err(e) => {
+                    let what = format!("the folder {} cannot be read: {e}", shown(&prefix));
+                    self.findings
+                        .push(Finding::stops("unreadable", what, "give yourself the right to read it"));
+                    continue;
+                }
+            };
+            if entries.is_empty()
+                && let Ok(path) = TreePath::new(prefix.trim_end_matches('/'))
+                && !self.target.leave_out.matches(&path)
+            {
+                self.found.push((
+                    SourceEntry {
+                        path,
+                        kind: SourceKind::EmptyFolder,
+                    },
+                    None,
+                ));
+            }
+            for entry in entries {
+                self.entry(&entry, &prefix, &mut folders);
+            }
+        }
+    }
+
+    fn entry(&mut self, entry: &fs::DirEntry, prefix: &str, folders: &mut Vec<(PathBuf, String)>) {
+        let name = entry.file_name();
+        if name == STATE_FOLDER {
+            return;
+        }
+        let Some(name) = name.to_str() else {
+            let what = format!(
+                "the name {}{} is not UTF-8",
+                shown(prefix),
+                shown(&name.to_string_lossy())
+            );
+            self.findings.push(Finding::stops("name", what, "rename the file"));
+            return;
+        };
+        let path = match TreePath::new(format!("{prefix}{name}")) {
+            Ok(path) => path,
+            Err(e) => {
+                self.findings
+                    .push(Finding::stops("name", e.to_string(), "rename the file"));
+                return;
+            }
+        };
+        if self.target.leave_out.matches(&path) {
+            return;
+        }
+        let metadata = match fs::symlink_metadata(entry.path()) {
+            Ok(metadata) => metadata,
+            Err(e) => {
+                let what = format!("{path} cannot be read: {e}");
+                self.findings
+                    .push(Finding::stops("unreadable", what, "give yourself the right to read it"));
+                return;
+            }
+        };
+        let kind = metadata.file_type();
+        if kind.is_dir() {
+            folders.push((entry.path(), format!("{path}/", path = path.as_str())));
+        } else if kind.is_file() {
+            let stamp = Stamp::of(&metadata);
+            self.found.push((
+                SourceEntry {
+                    path,
+                    kind: SourceKind::File { size: stamp.size },
+                },
+                Some(stamp),
+            ));
+        } else if kind.is_symlink() {
+            self.link(entry, path);
+        } else {
+            let what = format!("{path} is neither a file nor a folder nor a link");
+            self.findings.push(Finding::stops(
+                "special-file",
+                what,
+                "remove it, or name it in leave-out",
+            ));
+        }
+    }
+
+    fn link(&mut self, entry: &fs::DirEntry, path: TreePath) {
+        let target = fs::read_link(entry.path())
+            .ok()
+            .and_then(|t| t.to_str().map(str::to_owned));
+        match target {
+            Some(target) if path.resolve_link(&target).is_some() => {
+                self.found.push((
+                    SourceEntry {
+                        path,
+                        kind: SourceKind::Link { target },
+                    },
+                    None,
+                ));
+            }
+            target => {
+                let target = target.unwrap_or_default();
+                let what = format!("{path} is a link to {}, which is outside of the export", shown(&target));
+                let cure = "put the file itself there, or name the link in leave-out";
+                self.findings.push(Finding::stops("link-leaves", what, cure));
+            }
+        }
+    }
+}
+
+fn find_start(target: &Target, folder: &Path, entries: &[SourceEntry]) -> Result<Start, Finding> {
+    let is_file = |entry: &&SourceEntry| matches!(entry.kind, SourceKind::File { .. });
+    let Some(wanted) = &target.starts else {
+        let tops = entries
+            .iter()
+            .filter(is_file)
+            .filter(|e| !e.path.as_str().contains('/'));
+        let programs: Vec<&TreePath> = tops.map(|e| &e.path).filter(|path| is_program(folder, path)).collect();
+        return match programs.as_slice() {
+            [one] => Ok(Start {
+                file: (*one).clone(),
+                arguments: Vec::new(),
+            }),
+            [] => Err(Finding::stops(
+                "no-start",
+                "no program lies at the top of the export",
+                "say which file starts the game: starts = \"FILE\"",
+            )),
+            several => {
+                let names: Vec<String> = several.iter().map(ToString::to_string).collect();
+                let what = format!("several programs lie at the top of the export: {}", names.join(", "));
+                Err(Finding::stops(
+                    "no-start",
+                    what,
+                    format!("say which one starts the game: starts = \"{}\"", names[0]),
+                ))
+            }
+        };
+    };
+    if let Some(found) = entries.iter().filter(is_file).find(|e| e.path.as_str() == wanted.file) {
+        return Ok(Start {
+            file: found.path.clone(),
+            arguments: wanted.arguments.clone(),
+        });
+    }
+    let what = format!("the start file {} is not in the export", shown(&wanted.file));
+    let lower = wanted.file.to_lowercase();
+    if let Some(other) = entries
+        .iter()
+        .filter(is_file)
+        .find(|e| e.path.as_str().to_lowercase() == lower)
+    {
+        let cure = format!("letter case counts: write starts = \"{}\"", other.path);
+        return Err(Finding::stops("start-case", what, cure));
+    }
+    let last = lower.rsplit('/').next().unwrap_or(&lower).to_owned();
+    let same_name = |e: &&SourceEntry| e.path.as_str().to_lowercase().rsplit('/').next() == Some(last.as_str());
+    match entries.iter().filter(is_file).find(same_name) {
+        Some(other) => Err(Finding::stops(
+            "start-missing",
+            what,
+            format!("it lies at starts = \"{}\"", other.path),
+        )),
+        None => Err(Finding::stops("start-missing", what, "export again, or mend starts")),
+    }
+}
+
+fn read_elf(folder: &Path, path: &TreePath) -> Result<Elf, ElfError> {
+    let mut file = File::open(folder.join(path.as_str())).map_err(ElfError::Io)?;
+    Elf::read(&mut file)
+}
+
+fn is_program(folder: &Path, path: &TreePath) -> bool {
+    read_elf(folder, path).is_ok_and(|elf| elf.kind == Kind::Program)
+}
+
+/// Holds the start file against the stated systems; without any, it says itself what it is for.
+fn check_program(target: &Target, folder: &Path, start: &Start) -> Result<Vec<System>, Finding> {
+    let file = &start.file;
+    let elf = read_elf(folder, file).map_err(|e| match e {
+        ElfError::NotElf => {
+            let what = format!(
+                "the start file {file} is not a Linux program ({})",
+                kind_in_words(folder, file)
+            );
+            Finding::stops(
+                "not-a-program",
+                what,
+                "name the program itself, not a script or another system's file",
+            )
+        }
+        ElfError::Io(e) => Finding::stops(
+            "unreadable",
+            format!("{file} cannot be read: {e}"),
+            "give yourself the right to read it",
+        ),
+        other => Finding::stops(
+            "broken-program",
+            format!("the start file {file}: {other}"),
+            "export again",
+        ),
+    })?;
+    if elf.kind != Kind::Program {
+        let what = format!("the start file {file} is a library, which cannot be started");
+        return Err(Finding::stops("not-a-program", what, "name the program itself"));
+    }
+    let system = match (elf.machine, elf.is_64_bit, elf.is_little_endian) {
+        (Machine::X86_64, true, true) => Some(System::LinuxX86_64),
+        (Machine::Aarch64, true, true) => Some(System::LinuxAarch64),
+        _ => None,
+    };
+    let is_for = system.map_or_else(|| elf.machine.to_string(), |s| s.to_string());
+    match system {
+        Some(system) if target.systems.is_empty() || target.systems == [system] => Ok(vec![system]),
+        Some(system) if target.systems.contains(&system) => {
+            let others: Vec<&str> = target
+                .systems
+                .iter()
+                .filter(|s| **s != system)
+                .map(|s| s.name())
+                .collect();
+            let what = format!(
+                "the start file {file} is for {is_for} only, not for {}",
+                others.join(", ")
+            );
+            Err(Finding::stops(
+                "wrong-system",
+                what,
+                format!("make a target of its own for {}", others.join(", ")),
+            ))
+        }
+        Some(_) => {
+            let stated: Vec<&str> = target.systems.iter().map(|s| s.name()).collect();
+            let what = format!(
+                "the start file {file} is for {is_for}, the target says {}",
+                stated.join(", ")
+            );
+            Err(Finding::stops(
+                "wrong-system",
+                what,
+                "export for the right system, or mend systems",
+            ))
+        }
+        None => {
+            let what = format!("the start file {file} is for {is_for}, which no target can be");
+            let known: Vec<&str> = System::ALL.map(System::name).to_vec();
+            Err(Finding::stops(
+                "wrong-system",
+                what,
+                format!("export for one of {}", known.join(", ")),
+            ))
+        }
+    }
+}
+
+fn kind_in_words(folder: &Path, path: &TreePath) -> &'static str {
+    let mut first = Vec::new();
+    let read = File::open(folder.join(path.as_str())).and_then(|f| f.take(MAGIC_LEN as u64).read_to_end(&mut first));
+    if read.is_err() {
+        return "it cannot be read";
+    }
+    match Magic::of(&first) {
+        Magic::Mz => "it is a Windows program",
+        Magic::MachO => "it is a macOS program",
+        Magic::Script => "it is a script",
+        _ if first.is_empty() => "it is empty",
+        _ => "it is data",
+    }
+}

@@ -1,0 +1,294 @@
+//! Storefronts of the project: finding, connecting, and recording what they say.
+
+use std::path::PathBuf;
+
+use lantern_core::config::Storefront as Configured;
+use lantern_core::event::{Connected, Deed, EventBody, Moved, NotDone, NumberSeen, PlaceRef, Pushed, Seen};
+use lantern_core::names::Name;
+use lantern_core::rules::HouseRules;
+use lantern_ledger::ServerFacts;
+use lantern_storefront::market::{Access, Market};
+use lantern_storefront::protocol::{Branch, Build, Title};
+use lantern_storefront::{PlaceError, Storefront};
+
+use crate::project::{Locked, Open, Project};
+use crate::{ProjectError, access};
+
+/// A storefront that answered and is the one that was connected.
+pub(crate) struct Place {
+    pub reference: PlaceRef,
+    pub configured: Configured,
+    pub market: Market,
+}
+
+impl Place {
+    /// Wraps the storefront's errors with its name.
+    pub(crate) fn fails(&self) -> impl Fn(PlaceError) -> ProjectError + '_ {
+        |source| match source {
+            PlaceError::Stopped => ProjectError::Stopped,
+            source => ProjectError::Place {
+                place: self.reference.name.clone(),
+                source,
+            },
+        }
+    }
+}
+
+/// Finds a storefront and makes sure that it is the one that was connected.
+pub(crate) fn open_place(project: &Project, name: &str) -> Result<Place, ProjectError> {
+    let (name, configured) = project.storefront(name)?;
+    let place = |source| match source {
+        PlaceError::Stopped => ProjectError::Stopped,
+        source => ProjectError::Place {
+            place: name.clone(),
+            source,
+        },
+    };
+    let Some(found) = access::find(&configured.address)? else {
+        return Err(place(PlaceError::NotConnected {
+            address: configured.address.clone(),
+        }));
+    };
+    let market = Market::open(&configured.address, Some(found.access), project.stop()).map_err(place)?;
+    let discovery = market.discovery().map_err(place)?;
+    if discovery.id != found.storefront {
+        return Err(ProjectError::OtherPlace {
+            place: name.clone(),
+            address: configured.address.clone(),
+        });
+    }
+    let reference = PlaceRef {
+        storefront: discovery.id,
+        name: name.clone(),
+        handle: configured.handle.clone(),
+    };
+    Ok(Place {
+        reference,
+        configured: configured.clone(),
+        market,
+    })
+}
+
+/// What connecting found out.
+#[derive(Debug, Clone)]
+pub struct Connection {
+    /// Which storefront.
+    pub place: PlaceRef,
+    /// Its name for people.
+    pub place_name: String,
+    /// Its address.
+    pub address: String,
+    /// As whom.
+    pub client: String,
+    /// Rights that came with it.
+    pub rights: Vec<String>,
+    /// The title, as the place has it.
+    pub title: Title,
+    /// Its branches.
+    pub branches: Vec<Branch>,
+    /// What it demands.
+    pub rules: HouseRules,
+    /// Where access is kept.
+    pub kept_in: PathBuf,
+}
+
+impl Locked {
+    /// Tries a name and secret at a storefront, and keeps them when they are accepted.
+    ///
+    /// # Errors
+    /// [`ProjectError::Place`] for a wrong secret, a missing title or depot, or a place that does not answer. Nothing
+    /// is kept then.
+    pub fn connect(&mut self, name: &str, access: Access) -> Result<Connection, ProjectError> {
+        let project = &self.open.project;
+        let (name, configured) = project.storefront(name)?;
+        let (name, configured) = (name.clone(), configured.clone());
+        let fails = |source| ProjectError::Place {
+            place: name.clone(),
+            source,
+        };
+        let market = Market::open(&configured.address, Some(access.clone()), project.stop()).map_err(fails)?;
+        let discovery = market.discovery().map_err(fails)?;
+        let token = market.try_access().map_err(fails)?;
+        let rules = market.rules().map_err(fails)?;
+        let title = market.title(&configured.handle).map_err(fails)?;
+        if let Some(handle) = configured.depots.values().find(|handle| !title.depots.contains(handle)) {
+            return Err(ProjectError::NoDepot {
+                place: name,
+                title: title.handle,
+                handle: handle.clone(),
+            });
+        }
+        let branches = market.branches(&configured.handle).map_err(fails)?.branches;
+        let kept_in = access::keep(&configured.address, &discovery.id, &access)?;
+        let reference = PlaceRef {
+            storefront: discovery.id,
+            name: name.clone(),
+            handle: configured.handle.clone(),
+        };
+        let connected = Connected {
+            place: reference.clone(),
+            client: access.client_id.clone(),
+        };
+        self.open.record(EventBody::Connected(connected), None)?;
+        let place = Place {
+            reference: reference.clone(),
+            configured: configured.clone(),
+            market,
+        };
+        let builds = place.market.builds(&configured.handle).map_err(fails)?.builds;
+        self.learn(&place, &branches, &builds)?;
+        Ok(Connection {
+            place: reference,
+            place_name: discovery.name,
+            address: configured.address,
+            client: access.client_id,
+            rights: token.scope.split_whitespace().map(str::to_owned).collect(),
+            title,
+            branches,
+            rules,
+            kept_in,
+        })
+    }
+
+    /// Records what a storefront says where it is news, and settles deeds of which no answer had come.
+    pub(crate) fn learn(&mut self, place: &Place, branches: &[Branch], builds: &[Build]) -> Result<(), ProjectError> {
+        self.settle(place, builds)?;
+        let board = self.open.board()?;
+        for branch in branches {
+            let key = (place.reference.clone(), branch.facts.branch.clone());
+            let known = board.branches.get(&key).map_or(0, |facts| facts.revision);
+            if branch.facts.revision > known {
+                let server = ServerFacts {
+                    happened_at: branch.facts.since,
+                    revision: branch.facts.revision,
+                };
+                let seen = Seen {
+                    place: place.reference.clone(),
+                    facts: branch.facts.clone(),
+                };
+                self.open.record(EventBody::Seen(seen), Some(server))?;
+            }
+        }
+        if let Some(highest) = builds.iter().map(|b| &b.name).max_by_key(|name| name.number)
+            && Some(highest.number) > board.highest_number
+        {
+            let seen = NumberSeen {
+                place: place.reference.clone(),
+                name: highest.clone(),
+            };
+            self.open.record(EventBody::NumberSeen(seen), None)?;
+        }
+        self.open.note_heard(&place.reference)
+    }
+
+    /// Asks the storefront what became of deeds that were asked for and never answered.
+    fn settle(&mut self, place: &Place, builds: &[Build]) -> Result<(), ProjectError> {
+        let open = self.open.board()?.open;
+        for asked in open.into_values().filter(|asked| asked.place == place.reference) {
+            match &asked.deed {
+                Deed::Promote { branch } => {
+                    let moves = place
+                        .market
+                        .moves(&place.configured.handle, branch)
+                        .map_err(place.fails())?
+                        .moves;
+                    match moves.into_iter().find(|moved| moved.key == asked.key) {
+                        Some(done) => {
+                            let server = ServerFacts {
+                                happened_at: done.facts.since,
+                                revision: done.facts.revision,
+                            };
+                            let moved = Moved {
+                                key: asked.key,
+                                place: asked.place.clone(),
+                                facts: done.facts,
+                                comment: done.comment,
+                            };
+                            self.open.record(EventBody::Moved(moved), Some(server))?;
+                        }
+                        None => {
+                            let why = "the storefront never got it".to_owned();
+                            self.open
+                                .record(EventBody::NotDone(NotDone { key: asked.key, why }), None)?;
+                        }
+                    }
+                }
+                // A push that was cut is taken up by the next one; one that was done is recorded.
+                Deed::Push => {
+                    if let Some(build) = builds.iter().find(|b| b.release == asked.release) {
+                        let pushed = Pushed {
+                            key: Some(asked.key),
+                            place: asked.place.clone(),
+                            release: asked.release,
+                            name: asked.name.clone(),
+                            build: build.build,
+                            sent: 0,
+                        };
+                        let server = ServerFacts {
+                            happened_at: Some(build.made_at),
+                            revision: build.build,
+                        };
+                        self.open.record(EventBody::Pushed(pushed), Some(server))?;
+                    }
+                }
+            }
+        }
+        Ok(())
+    }
+}
+
+/// How a storefront took part in [`Locked::refresh`].
+#[derive(Debug)]
+pub enum Heard {
+    /// It answered.
+    Now,
+    /// It could not be asked; what is known is from earlier.
+    Not(ProjectError),
+}
+
+impl Locked {
+    /// Asks every storefront what it has and records what is news.
+    ///
+    /// # Errors
+    /// Only those of this computer; a storefront that does not answer is in the result.
+    pub fn refresh(&mut self) -> Result<Vec<(Name, Heard)>, ProjectError> {
+        let names: Vec<Name> = self.open.project.config().storefronts.keys().cloned().collect();
+        let mut out = Vec::new();
+        for name in names {
+            let asked = self.ask(&name);
+            match asked {
+                Ok(()) => out.push((name, Heard::Now)),
+                Err(error @ (ProjectError::Place { .. } | ProjectError::OtherPlace { .. })) => {
+                    out.push((name, Heard::Not(error)));
+                }
+                Err(error) => return Err(error),
+            }
+        }
+        Ok(out)
+    }
+
+    fn ask(&mut self, name: &Name) -> Result<(), ProjectError> {
+        let place = open_place(&self.open.project, name.as_str())?;
+        let branches = place
+            .market
+            .branches(&place.configured.handle)
+            .map_err(place.fails())?
+            .branches;
+        let builds = place
+            .market
+            .builds(&place.configured.handle)
+            .map_err(place.fails())?
+            .builds;
+        self.learn(&place, &branches, &builds)
+    }
+}
+
+impl Open {
+    /// Returns when a storefront was last heard, if the ledger knows it.
+    ///
+    /// # Errors
+    /// [`ProjectError::Ledger`].
+    pub fn last_heard(&self, place: &PlaceRef) -> Result<Option<jiff::Timestamp>, ProjectError> {
+        self.heard(place)
+    }
+}

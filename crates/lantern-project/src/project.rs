@@ -1,0 +1,300 @@
+//! A project: the folder with `lantern.toml` and `.lantern/`.
+
+use std::fs::{self, File, TryLockError};
+use std::io::{Read, Seek, Write};
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::sync::atomic::AtomicBool;
+
+use lantern_core::board::{Board, KnownRelease};
+use lantern_core::config::{self, Config, Storefront, VersionSource};
+use lantern_core::event::{Event, EventBody, PlaceRef};
+use lantern_core::finding::{Finding, TextPlace};
+use lantern_core::names::Name;
+use lantern_core::version::{ReleaseAsked, Version};
+use lantern_ledger::{Ledger, ServerFacts};
+use lantern_store::durable::{self, DurableError};
+use lantern_store::store::Store;
+
+use crate::{ProjectError, outside};
+
+/// The folder that is ours.
+pub const STATE_FOLDER: &str = ".lantern";
+/// Longest version file that is read, in bytes.
+const MAX_VERSION_FILE_LEN: u64 = 1024;
+
+/// A project that was found and whose configuration is valid.
+#[derive(Debug)]
+pub struct Project {
+    root: PathBuf,
+    config: Config,
+    config_text: String,
+    edition: Name,
+    stop: Arc<AtomicBool>,
+}
+
+/// A project with its ledger open, to read.
+#[derive(Debug)]
+pub struct Open {
+    /// The project.
+    pub project: Project,
+    /// Its sealed builds.
+    pub store: Store,
+    ledger: Ledger,
+}
+
+/// A project that no other lantern changes while this lives.
+#[derive(Debug)]
+pub struct Locked {
+    /// What can be read is read through this.
+    pub open: Open,
+    /// The lock goes when the file is closed, also by a kill.
+    _lock: File,
+}
+
+impl Project {
+    /// Finds `lantern.toml` in `from` or above it, and reads it.
+    ///
+    /// # Errors
+    /// [`ProjectError::NoProject`], [`ProjectError::Config`], [`ProjectError::File`].
+    pub fn find(from: &Path, stop: Arc<AtomicBool>) -> Result<Self, ProjectError> {
+        let from = std::path::absolute(from).map_err(|e| {
+            ProjectError::File(DurableError {
+                what: "find",
+                path: from.to_owned(),
+                source: e,
+            })
+        })?;
+        let root = from.ancestors().find(|folder| folder.join(config::FILE_NAME).is_file());
+        let root = root.ok_or_else(|| ProjectError::NoProject(from.clone()))?.to_owned();
+        let path = root.join(config::FILE_NAME);
+        let bytes = durable::read_limited(&path, config::MAX_CONFIG_LEN)?;
+        let text = String::from_utf8(bytes).map_err(|e| {
+            let at = e.utf8_error().valid_up_to();
+            let good = String::from_utf8_lossy(&e.as_bytes()[..at]).into_owned();
+            let what = "the file is not UTF-8 from here on";
+            let finding = Finding::stops("not-utf8", what, "save it as UTF-8 with your editor");
+            ProjectError::Config(vec![finding.at(TextPlace::of(config::FILE_NAME, &good, at..at))])
+        })?;
+        let config = Config::read(config::FILE_NAME, &text).map_err(ProjectError::Config)?;
+        Ok(Self {
+            root,
+            config,
+            config_text: text,
+            edition: Name::full_edition(),
+            stop,
+        })
+    }
+
+    /// Returns the folder.
+    pub fn root(&self) -> &Path {
+        &self.root
+    }
+
+    /// Returns the configuration.
+    pub fn config(&self) -> &Config {
+        &self.config
+    }
+
+    /// Returns the edition that is worked on.
+    pub fn edition(&self) -> &Name {
+        &self.edition
+    }
+
+    /// Returns the flag that ends waiting.
+    pub(crate) fn stop(&self) -> Arc<AtomicBool> {
+        self.stop.clone()
+    }
+
+    pub(crate) fn state(&self, name: &str) -> PathBuf {
+        self.root.join(STATE_FOLDER).join(name)
+    }
+
+    /// Returns where a word stands in the configuration, for findings about values that were valid by themselves.
+    pub(crate) fn place_of(&self, header: &str, key: &str) -> Option<TextPlace> {
+        let from = self.config_text.find(header)?;
+        let body = &self.config_text[from + header.len()..];
+        let body = &body[..body.find("\n[").unwrap_or(body.len())];
+        let line = body.lines().find(|line| line.trim_start().starts_with(key))?;
+        let at = line.as_ptr() as usize - self.config_text.as_ptr() as usize + (line.len() - line.trim_start().len());
+        Some(TextPlace::of(
+            config::FILE_NAME,
+            &self.config_text,
+            at..at + line.trim().len(),
+        ))
+    }
+
+    /// Returns the storefront of this name.
+    ///
+    /// # Errors
+    /// [`ProjectError::NoStorefront`].
+    pub fn storefront(&self, name: &str) -> Result<(&Name, &Storefront), ProjectError> {
+        let found = self.config.storefronts.iter().find(|(known, _)| known.as_str() == name);
+        found.ok_or_else(|| ProjectError::NoStorefront {
+            asked: name.to_owned(),
+            known: self.config.storefronts.keys().cloned().collect(),
+        })
+    }
+
+    /// Returns the version that is configured, read from its file where it has one.
+    pub(crate) fn version(&self) -> Result<Version, ProjectError> {
+        match &self.config.game.version {
+            VersionSource::Here(version) => Ok(version.clone()),
+            VersionSource::File(name) => {
+                let bytes = durable::read_limited(&self.root.join(name), MAX_VERSION_FILE_LEN)?;
+                let text = String::from_utf8_lossy(&bytes).trim().to_owned();
+                text.parse().map_err(|e: lantern_core::version::VersionError| {
+                    let what = format!("the version file {name}: {e}");
+                    let finding =
+                        Finding::stops("wrong-version", what, "write a version such as 1.4.0 and nothing else");
+                    ProjectError::Config(vec![match self.place_of("[game]", "version") {
+                        Some(place) => finding.at(place),
+                        None => finding,
+                    }])
+                })
+            }
+        }
+    }
+
+    /// Opens the ledger and the store; `.lantern/` is made when it is missing.
+    ///
+    /// # Errors
+    /// [`ProjectError::ForeignState`], [`ProjectError::Ledger`], [`ProjectError::File`].
+    pub fn open(self) -> Result<Open, ProjectError> {
+        make_state_folder(&self.root)?;
+        let ledger = Ledger::open(&self.state("ledger.db"), outside::random()?)?;
+        let store = Store::at(self.state("store"));
+        Ok(Open {
+            project: self,
+            store,
+            ledger,
+        })
+    }
+}
+
+/// Makes `.lantern/` with its `.gitignore` and the schema for editors.
+pub(crate) fn make_state_folder(root: &Path) -> Result<(), ProjectError> {
+    let folder = root.join(STATE_FOLDER);
+    match fs::symlink_metadata(&folder) {
+        Ok(m) if !m.is_dir() => return Err(ProjectError::ForeignState(folder)),
+        Ok(_) => {
+            let is_empty = fs::read_dir(&folder)
+                .map_err(|e| DurableError {
+                    what: "list",
+                    path: folder.clone(),
+                    source: e,
+                })?
+                .next()
+                .is_none();
+            let is_ours = folder.join(".gitignore").is_file();
+            if !is_empty && !is_ours {
+                return Err(ProjectError::ForeignState(folder));
+            }
+        }
+        Err(_) => {}
+    }
+    let ignore = folder.join(".gitignore");
+    if !ignore.is_file() {
+        durable::write_whole(
+            &ignore,
+            b"# Kind Lantern's own folder: nothing in it belongs into a repository.\n*\n",
+        )?;
+    }
+    let schema = serde_json::to_vec_pretty(&Config::schema()).expect("a schema has only string keys");
+    let path = folder.join("lantern.schema.json");
+    if fs::read(&path).ok().as_deref() != Some(&schema) {
+        durable::write_whole(&path, &schema)?;
+    }
+    Ok(())
+}
+
+impl Open {
+    /// Takes the lock.
+    ///
+    /// # Errors
+    /// [`ProjectError::Busy`], [`ProjectError::File`].
+    pub fn lock(self) -> Result<Locked, ProjectError> {
+        let path = self.project.state("lock");
+        let io = |what| {
+            let path = path.clone();
+            move |source| ProjectError::File(DurableError { what, path, source })
+        };
+        let options = File::options()
+            .create(true)
+            .truncate(false)
+            .read(true)
+            .write(true)
+            .open(&path);
+        let mut lock = options.map_err(io("open"))?;
+        match lock.try_lock() {
+            Ok(()) => {}
+            Err(TryLockError::WouldBlock) => {
+                let mut text = String::new();
+                // Where the system keeps others from reading a locked file, the process stays unnamed.
+                let _ = lock.read_to_string(&mut text);
+                return Err(ProjectError::Busy {
+                    pid: text.trim().parse().ok(),
+                });
+            }
+            Err(TryLockError::Error(e)) => return Err(io("lock")(e)),
+        }
+        lock.set_len(0).map_err(io("write"))?;
+        lock.rewind().map_err(io("write"))?;
+        writeln!(lock, "{}", std::process::id()).map_err(io("write"))?;
+        Ok(Locked {
+            open: self,
+            _lock: lock,
+        })
+    }
+
+    /// Returns all events.
+    ///
+    /// # Errors
+    /// [`ProjectError::Ledger`].
+    pub fn events(&self) -> Result<Vec<Event>, ProjectError> {
+        Ok(self.ledger.events()?)
+    }
+
+    /// Returns what follows from the events.
+    ///
+    /// # Errors
+    /// [`ProjectError::Ledger`].
+    pub fn board(&self) -> Result<Board, ProjectError> {
+        Ok(Board::fold(&self.project.edition, &self.events()?))
+    }
+
+    /// Returns the release that is meant; the newest when nothing was asked.
+    ///
+    /// # Errors
+    /// [`ProjectError::NothingSealed`], [`ProjectError::NoRelease`].
+    pub fn release(&self, asked: Option<&ReleaseAsked>) -> Result<KnownRelease, ProjectError> {
+        let board = self.board()?;
+        if let Some(found) = board.release(asked) {
+            return Ok(found.clone());
+        }
+        match asked {
+            None => Err(ProjectError::NothingSealed),
+            Some(asked) => {
+                let known = board.releases.iter().rev().take(5).map(|r| r.name.clone()).collect();
+                Err(ProjectError::NoRelease {
+                    asked: asked.clone(),
+                    known,
+                })
+            }
+        }
+    }
+
+    pub(crate) fn record(&mut self, body: EventBody, server: Option<ServerFacts>) -> Result<Event, ProjectError> {
+        Ok(self
+            .ledger
+            .append(&self.project.edition, outside::stamp()?, server, body)?)
+    }
+
+    pub(crate) fn note_heard(&mut self, place: &PlaceRef) -> Result<(), ProjectError> {
+        Ok(self.ledger.note_heard(&place.storefront, outside::now())?)
+    }
+
+    pub(crate) fn heard(&self, place: &PlaceRef) -> Result<Option<jiff::Timestamp>, ProjectError> {
+        Ok(self.ledger.heard(&place.storefront)?)
+    }
+}

@@ -1,0 +1,471 @@
+//! `push`: a release is brought to a storefront; only what is missing travels.
+
+use std::collections::{HashMap, HashSet};
+use std::sync::Mutex;
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+
+use lantern_core::board::KnownRelease;
+use lantern_core::digest::{Digest, ManifestId};
+use lantern_core::event::{Asked, Deed, EventBody, EventId, PlaceRef, Pushed};
+use lantern_core::names::{Handle, Name};
+use lantern_core::progress::{Meter, Progress, Task};
+use lantern_core::release::ReleaseRecord;
+use lantern_core::version::ReleaseName;
+use lantern_ledger::ServerFacts;
+use lantern_store::locator::Location;
+use lantern_store::pack::{ChunkEntry, PackWriter};
+use lantern_store::store::Store;
+use lantern_storefront::protocol::{Build, NewBuild, NewDepot};
+use lantern_storefront::{PlaceError, Storefront};
+
+use crate::places::{Place, open_place};
+use crate::project::Locked;
+use crate::{ProjectError, outside};
+
+/// Packs that travel at a time.
+const SENDERS: usize = 4;
+/// A pack of which at least this part is needed travels whole: no bytes are copied, and the place can keep it as it is.
+const WHOLE_PACK_PERCENT: u64 = 80;
+
+/// What a push will do.
+#[derive(Debug, Clone)]
+pub struct PushPlan {
+    /// Where.
+    pub place: PlaceRef,
+    /// The place's name for people.
+    pub place_name: String,
+    /// What.
+    pub release: KnownRelease,
+    /// Its record.
+    pub record: ReleaseRecord,
+    /// Each depot.
+    pub depots: Vec<PushDepot>,
+    /// Bytes that will travel, at most: what an earlier, cut push brought is found when it starts.
+    pub upload: u64,
+    /// The place's own number, when the release is there already.
+    pub already: Option<u64>,
+    /// For the team.
+    pub message: Option<String>,
+    /// For players.
+    pub notes: Option<String>,
+}
+
+/// A depot of a push.
+#[derive(Debug, Clone)]
+pub struct PushDepot {
+    /// The target.
+    pub target: Name,
+    /// Our name.
+    pub depot: Name,
+    /// The place's name.
+    pub handle: Handle,
+    /// How it is fetched.
+    pub manifest: ManifestId,
+    /// Number of files.
+    pub files: u64,
+    /// Size of all files, in bytes.
+    pub size: u64,
+}
+
+/// What a push did.
+#[derive(Debug, Clone)]
+pub struct PushDone {
+    /// The place's own number.
+    pub build: u64,
+    /// Bytes of packs that travelled.
+    pub sent: u64,
+    /// Packs that travelled.
+    pub packs: u64,
+}
+
+/// What is said along with a push.
+#[derive(Debug, Clone, Default)]
+pub struct PushTexts {
+    /// For the team.
+    pub message: Option<String>,
+    /// For players.
+    pub notes: Option<String>,
+}
+
+/// The different chunks of a manifest in the order of their first appearance, with where each lies.
+fn located_chunks(store: &Store, id: ManifestId) -> Result<Vec<(Digest, ChunkEntry)>, ProjectError> {
+    let (_, entries) = store.manifest(id)?;
+    let locator = store.locator(id)?;
+    let mut seen = HashSet::new();
+    let mut out = Vec::new();
+    for chunk in entries.iter().flat_map(|e| &e.chunks) {
+        if seen.insert(chunk.digest) {
+            let Some(Location { pack, entry }) = locator.find(&chunk.digest) else {
+                let id = chunk.digest.to_string();
+                return Err(lantern_store::store::StoreError::Missing { what: "the chunk", id }.into());
+            };
+            out.push((locator.packs[*pack as usize].0, *entry));
+        }
+    }
+    Ok(out)
+}
+
+impl Locked {
+    /// Makes the plan: asks the storefront for its rules and builds, changes nothing there.
+    ///
+    /// # Errors
+    /// [`ProjectError::Rules`] when house rules stand in the way, and those of the place, store and ledger.
+    pub fn plan_push(
+        &mut self,
+        storefront: &str,
+        release: KnownRelease,
+        texts: PushTexts,
+    ) -> Result<PushPlan, ProjectError> {
+        let place = open_place(&self.open.project, storefront)?;
+        let record = self.open.store.record(release.id)?;
+        let title = &place.configured.handle;
+        let rules = place.market.rules().map_err(place.fails())?;
+        let known_title = place.market.title(title).map_err(place.fails())?;
+        let branches = place.market.branches(title).map_err(place.fails())?.branches;
+        let builds = place.market.builds(title).map_err(place.fails())?.builds;
+        self.learn(&place, &branches, &builds)?;
+        let already = builds.iter().find(|b| b.release == release.id).map(|b| b.build);
+        if already.is_none() {
+            let there: Vec<ReleaseName> = builds.iter().map(|b| b.name.clone()).collect();
+            let refusals = rules.refuse_push(&record, &there);
+            if !refusals.is_empty() {
+                return Err(ProjectError::Rules {
+                    place: place.reference.name,
+                    refusals,
+                });
+            }
+        }
+        let mut depots = Vec::new();
+        for (target, depot) in record.depots() {
+            let no_handle = || {
+                let what = format!("the depot {} has no handle at {}", depot.depot, place.reference.name);
+                let cure = format!(
+                    "add it to [storefronts.{}]: depots = {{ {} = \"…\" }}",
+                    place.reference.name, depot.depot
+                );
+                ProjectError::Config(vec![lantern_core::finding::Finding::stops("no-handle", what, cure)])
+            };
+            let handle = place.configured.depots.get(&depot.depot).ok_or_else(no_handle)?;
+            if !known_title.depots.contains(handle) {
+                let (title, handle) = (title.clone(), handle.clone());
+                return Err(ProjectError::NoDepot {
+                    place: place.reference.name.clone(),
+                    title,
+                    handle,
+                });
+            }
+            depots.push(PushDepot {
+                target: target.target.clone(),
+                depot: depot.depot.clone(),
+                handle: handle.clone(),
+                manifest: self.open.store.manifest_of(depot.tree)?,
+                files: depot.files,
+                size: depot.size,
+            });
+        }
+        let upload = if already.is_some() {
+            0
+        } else {
+            self.foretell(&depots, &builds)?
+        };
+        let place_name = place.market.discovery().map_err(place.fails())?.name;
+        let PushTexts { message, notes } = texts;
+        Ok(PushPlan {
+            place: place.reference,
+            place_name,
+            release,
+            record,
+            depots,
+            upload,
+            already,
+            message,
+            notes,
+        })
+    }
+
+    /// Adds up the stored bytes of chunks that none of the place's builds has, as far as they are known here.
+    fn foretell(&self, depots: &[PushDepot], builds: &[Build]) -> Result<u64, ProjectError> {
+        let mut there = HashSet::new();
+        let known = builds
+            .iter()
+            .flat_map(|b| b.targets.values())
+            .flat_map(|t| &t.depots)
+            .map(|d| d.manifest);
+        for manifest in known {
+            // A build that somebody else made is not in this store; what it has is found when the push starts.
+            if let Ok((_, entries)) = self.open.store.manifest(manifest) {
+                there.extend(entries.iter().flat_map(|e| &e.chunks).map(|c| c.digest));
+            }
+        }
+        let mut upload = 0;
+        for depot in depots {
+            for (_, entry) in located_chunks(&self.open.store, depot.manifest)? {
+                if there.insert(entry.digest) {
+                    upload += u64::from(entry.stored_len);
+                }
+            }
+        }
+        Ok(upload)
+    }
+
+    /// Carries a plan out: manifests, then packs, then the build. A cut push goes on where it was.
+    ///
+    /// # Errors
+    /// [`ProjectError::Unsettled`] when the last answer did not come, and those of the place, store and ledger.
+    pub fn push(&mut self, plan: &PushPlan, progress: &dyn Progress) -> Result<PushDone, ProjectError> {
+        let place = open_place(&self.open.project, plan.place.name.as_str())?;
+        if let Some(build) = plan.already {
+            if self.open.board()?.build_of(&plan.place, plan.release.id).is_none() {
+                self.pushed(plan, None, build, 0, None)?;
+            }
+            return Ok(PushDone {
+                build,
+                sent: 0,
+                packs: 0,
+            });
+        }
+        let key = self.ask_key(plan)?;
+        let title = &place.configured.handle;
+        let mut missing: Vec<(Digest, ChunkEntry)> = Vec::new();
+        let mut counted = HashSet::new();
+        for depot in &plan.depots {
+            let chunks = located_chunks(&self.open.store, depot.manifest)?;
+            for (first, count) in self.bring_manifest(&place, depot.manifest)? {
+                let range =
+                    usize::try_from(first).unwrap_or(usize::MAX)..usize::try_from(first + count).unwrap_or(usize::MAX);
+                let nonsense = || PlaceError::Nonsense {
+                    address: place.market.origin().to_owned(),
+                    what: "an answer about this manifest",
+                    source: "it names chunks that are not there".into(),
+                };
+                let lacking = chunks.get(range).ok_or_else(|| place.fails()(nonsense()))?;
+                missing.extend(lacking.iter().filter(|(_, entry)| counted.insert(entry.digest)));
+            }
+        }
+        let parcels = parcels(&self.open.store, missing)?;
+        let packs = parcels.len() as u64;
+        let sent = send(&self.open.store, &place, parcels, progress)?;
+        let document = NewBuild {
+            record: String::from_utf8_lossy(&self.open.store.record_bytes(plan.release.id)?).into_owned(),
+            depots: plan
+                .depots
+                .iter()
+                .map(|d| NewDepot {
+                    depot: d.depot.clone(),
+                    handle: d.handle.clone(),
+                    manifest: d.manifest,
+                })
+                .collect(),
+            message: plan.message.clone(),
+            notes: plan.notes.clone(),
+        };
+        let build = place
+            .market
+            .make_build(title, key, &document)
+            .map_err(|source| match source {
+                source @ (PlaceError::Unreachable { .. } | PlaceError::Failed { .. } | PlaceError::Nonsense { .. }) => {
+                    ProjectError::Unsettled {
+                        place: plan.place.name.clone(),
+                        source,
+                    }
+                }
+                source => place.fails()(source),
+            })?;
+        let server = ServerFacts {
+            happened_at: Some(build.made_at),
+            revision: build.build,
+        };
+        self.pushed(plan, Some(key), build.build, sent, Some(server))?;
+        Ok(PushDone {
+            build: build.build,
+            sent,
+            packs,
+        })
+    }
+
+    fn pushed(
+        &mut self,
+        plan: &PushPlan,
+        key: Option<EventId>,
+        build: u64,
+        sent: u64,
+        server: Option<ServerFacts>,
+    ) -> Result<(), ProjectError> {
+        let name = plan.release.name.clone();
+        let pushed = Pushed {
+            key,
+            place: plan.place.clone(),
+            release: plan.release.id,
+            name,
+            build,
+            sent,
+        };
+        self.open.record(EventBody::Pushed(pushed), server).map(|_| ())
+    }
+
+    /// Takes up the key of a push of this release that was cut, or records a fresh one.
+    fn ask_key(&mut self, plan: &PushPlan) -> Result<EventId, ProjectError> {
+        let board = self.open.board()?;
+        let same = |a: &&Asked| a.place == plan.place && a.release == plan.release.id && a.deed == Deed::Push;
+        if let Some(asked) = board.open.values().find(same) {
+            return Ok(asked.key);
+        }
+        let key = EventId::new(outside::now(), outside::random()?);
+        let asked = Asked {
+            key,
+            place: plan.place.clone(),
+            deed: Deed::Push,
+            release: plan.release.id,
+            name: plan.release.name.clone(),
+        };
+        self.open.record(EventBody::Asked(asked), None)?;
+        Ok(key)
+    }
+
+    /// Brings root and segments; returns which chunks the place lacks.
+    fn bring_manifest(&self, place: &Place, id: ManifestId) -> Result<Vec<(u64, u64)>, ProjectError> {
+        let title = &place.configured.handle;
+        let root = self.open.store.manifest_bytes(id)?;
+        let needs = place
+            .market
+            .put_manifest(title, id, root.clone())
+            .map_err(place.fails())?;
+        if needs.segments.is_empty() {
+            return Ok(needs.chunks);
+        }
+        for segment in &needs.segments {
+            let bytes = self.open.store.segment_bytes(segment)?;
+            place.market.put_segment(title, segment, bytes).map_err(place.fails())?;
+        }
+        Ok(place
+            .market
+            .put_manifest(title, id, root)
+            .map_err(place.fails())?
+            .chunks)
+    }
+}
+
+/// A pack to send: one of ours as it is, or one made of chunks of several.
+enum Parcel {
+    Whole {
+        pack: Digest,
+        len: u64,
+    },
+    Composed {
+        chunks: Vec<(Digest, ChunkEntry)>,
+        len: u64,
+    },
+}
+
+impl Parcel {
+    fn len(&self) -> u64 {
+        match self {
+            Self::Whole { len, .. } | Self::Composed { len, .. } => *len,
+        }
+    }
+}
+
+/// Decides which packs travel whole, and puts the other chunks together.
+fn parcels(store: &Store, missing: Vec<(Digest, ChunkEntry)>) -> Result<Vec<Parcel>, ProjectError> {
+    let mut needed: HashMap<Digest, u64> = HashMap::new();
+    for (pack, entry) in &missing {
+        *needed.entry(*pack).or_default() += u64::from(entry.stored_len);
+    }
+    let mut whole: Vec<(Digest, u64)> = Vec::new();
+    for (pack, bytes) in needed {
+        let (len, entries) = store.pack_table(&pack)?;
+        let all: u64 = entries.iter().map(|e| u64::from(e.stored_len)).sum();
+        if bytes * 100 >= all * WHOLE_PACK_PERCENT {
+            whole.push((pack, u64::from(len)));
+        }
+    }
+    whole.sort_unstable();
+    let taken: HashSet<Digest> = whole.iter().map(|(pack, _)| *pack).collect();
+    let mut out: Vec<Parcel> = whole
+        .into_iter()
+        .map(|(pack, len)| Parcel::Whole { pack, len })
+        .collect();
+    let mut chunks = Vec::new();
+    let mut len = 0;
+    for (pack, entry) in missing.into_iter().filter(|(pack, _)| !taken.contains(pack)) {
+        len += u64::from(entry.stored_len);
+        chunks.push((pack, entry));
+        if len >= lantern_store::pack::TARGET_LEN as u64 || chunks.len() >= lantern_store::pack::MAX_CHUNKS {
+            out.push(Parcel::Composed {
+                chunks: std::mem::take(&mut chunks),
+                len: std::mem::take(&mut len),
+            });
+        }
+    }
+    if !chunks.is_empty() {
+        out.push(Parcel::Composed { chunks, len });
+    }
+    Ok(out)
+}
+
+/// Sends parcels in parallel; returns the bytes that travelled.
+fn send(store: &Store, place: &Place, parcels: Vec<Parcel>, progress: &dyn Progress) -> Result<u64, ProjectError> {
+    let total = parcels.iter().map(Parcel::len).sum();
+    let meter = progress.start(Task::Send, Some(total));
+    let threads = SENDERS.min(parcels.len());
+    let queue = Mutex::new(parcels.into_iter());
+    let failed = AtomicBool::new(false);
+    let first_error = Mutex::new(None);
+    let sent = AtomicU64::new(0);
+    std::thread::scope(|scope| {
+        for _ in 0..threads {
+            scope.spawn(|| {
+                while !failed.load(Ordering::Relaxed) {
+                    if progress.stopped() {
+                        failed.store(true, Ordering::Relaxed);
+                        first_error
+                            .lock()
+                            .expect("nothing panics with the lock")
+                            .get_or_insert(ProjectError::Stopped);
+                        return;
+                    }
+                    let parcel = queue.lock().expect("nothing panics with the lock").next();
+                    let Some(parcel) = parcel else { return };
+                    match send_one(store, place, &parcel, &*meter) {
+                        Ok(len) => {
+                            sent.fetch_add(len, Ordering::Relaxed);
+                        }
+                        Err(error) => {
+                            failed.store(true, Ordering::Relaxed);
+                            first_error
+                                .lock()
+                                .expect("nothing panics with the lock")
+                                .get_or_insert(error);
+                        }
+                    }
+                }
+            });
+        }
+    });
+    match first_error.into_inner().expect("nothing panics with the lock") {
+        Some(error) => Err(error),
+        None => Ok(sent.into_inner()),
+    }
+}
+
+fn send_one(store: &Store, place: &Place, parcel: &Parcel, meter: &dyn Meter) -> Result<u64, ProjectError> {
+    let (name, bytes) = match parcel {
+        Parcel::Whole { pack, .. } => (*pack, store.read_pack(pack)?),
+        Parcel::Composed { chunks, .. } => {
+            let mut writer = PackWriter::new();
+            for (pack, entry) in chunks {
+                let stored = store.read_pack_range(pack, entry.offset, entry.stored_len)?;
+                writer.push(entry.digest, entry.codec, entry.raw_len, &stored);
+            }
+            let (name, bytes, _) = writer.take();
+            (name, bytes)
+        }
+    };
+    let len = bytes.len() as u64;
+    place
+        .market
+        .put_pack(&place.configured.handle, &name, bytes)
+        .map_err(place.fails())?;
+    meter.add(parcel.len());
+    Ok(len)
+}

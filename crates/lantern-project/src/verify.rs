@@ -1,0 +1,119 @@
+//! `verify` of the project's own sealed releases.
+
+use std::collections::{BTreeMap, HashMap, HashSet};
+
+use lantern_core::digest::Digest;
+use lantern_core::progress::{Progress, Task};
+use lantern_core::version::ReleaseName;
+use lantern_store::pack;
+use lantern_store::store::StoreError;
+
+use crate::ProjectError;
+use crate::project::Open;
+
+/// What verifying the store found.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct StoreVerified {
+    /// Releases that were checked.
+    pub releases: u64,
+    /// Packs that were read and checked, every chunk in them.
+    pub packs: u64,
+    /// Their size, in bytes.
+    pub size: u64,
+    /// Everything that is wrong, a sentence each.
+    pub wrong: Vec<String>,
+    /// Releases that can no longer be pushed or installed from this store.
+    pub broken: Vec<ReleaseName>,
+}
+
+impl Open {
+    /// Reads every pack, chunk, manifest, tree and record of the store and holds each against its digest.
+    ///
+    /// # Errors
+    /// Those of the ledger and of this computer; what is damaged is no error but a finding.
+    pub fn verify_store(&self, progress: &dyn Progress) -> Result<StoreVerified, ProjectError> {
+        let mut out = StoreVerified {
+            releases: 0,
+            packs: 0,
+            size: 0,
+            wrong: Vec::new(),
+            broken: Vec::new(),
+        };
+        let packs = self.store.packs()?;
+        let len = |pack: &Digest| std::fs::metadata(self.store.pack_path(pack)).map_or(0, |m| m.len());
+        let meter = progress.start(Task::Verify, Some(packs.iter().map(len).sum()));
+        let mut good: HashMap<Digest, HashSet<Digest>> = HashMap::new();
+        for name in packs {
+            if progress.stopped() {
+                return Err(ProjectError::Stopped);
+            }
+            let checked = self.store.read_pack(&name).and_then(|bytes| {
+                meter.add(bytes.len() as u64);
+                out.size += bytes.len() as u64;
+                pack::verify(name, &bytes).map_err(|source| StoreError::Pack { pack: name, source })
+            });
+            match checked {
+                Ok(entries) => {
+                    out.packs += 1;
+                    good.insert(name, entries.iter().map(|e| e.digest).collect());
+                }
+                Err(error) => out.wrong.push(in_full(&error)),
+            }
+        }
+        let mut wrong: BTreeMap<String, ()> = BTreeMap::new();
+        for release in self.board()?.releases {
+            out.releases += 1;
+            if let Err(problems) = self.verify_release(release.id, &good) {
+                out.broken.push(release.name.clone());
+                wrong.extend(problems.into_iter().map(|p| (format!("{}: {p}", release.name), ())));
+            }
+        }
+        out.wrong.extend(wrong.into_keys());
+        Ok(out)
+    }
+
+    fn verify_release(
+        &self,
+        id: lantern_core::digest::ReleaseId,
+        good: &HashMap<Digest, HashSet<Digest>>,
+    ) -> Result<(), Vec<String>> {
+        let record = self.store.record(id).map_err(|e| vec![in_full(&e)])?;
+        let mut problems = Vec::new();
+        for (_, depot) in record.depots() {
+            let check = || -> Result<usize, StoreError> {
+                self.store.tree(depot.tree)?;
+                let manifest = self.store.manifest_of(depot.tree)?;
+                let (_, entries) = self.store.manifest(manifest)?;
+                let locator = self.store.locator(manifest)?;
+                let is_good = |chunk: &Digest| {
+                    let location = locator.find(chunk);
+                    let pack = location.and_then(|l| locator.packs.get(l.pack as usize));
+                    pack.and_then(|(pack, _)| good.get(pack))
+                        .is_some_and(|chunks| chunks.contains(chunk))
+                };
+                let chunks: HashSet<Digest> = entries.iter().flat_map(|e| &e.chunks).map(|c| c.digest).collect();
+                Ok(chunks.iter().filter(|c| !is_good(c)).count())
+            };
+            match check() {
+                Ok(0) => {}
+                Ok(count) => problems.push(format!(
+                    "{count} chunks of the depot {} are damaged or lost",
+                    depot.depot
+                )),
+                Err(error) => problems.push(in_full(&error)),
+            }
+        }
+        if problems.is_empty() { Ok(()) } else { Err(problems) }
+    }
+}
+
+/// Writes an error with everything behind it in one line.
+pub(crate) fn in_full(error: &dyn std::error::Error) -> String {
+    let mut text = error.to_string();
+    let mut next = error.source();
+    while let Some(source) = next {
+        text = format!("{text}: {source}");
+        next = source.source();
+    }
+    text
+}
