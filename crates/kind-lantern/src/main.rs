@@ -1,2 +1,13 @@
-//! (being written)
-fn main() {}
+//! The program: arguments, prompts, tables, progress bars. What is decided is decided in the crates below.
+
+mod args;
+mod commands;
+mod diagnostic;
+mod progress;
+mod table;
+mod ui;
+mod words;
+
+fn main() -> std::process::ExitCode {
+    commands::run()
+}

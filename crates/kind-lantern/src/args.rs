@@ -1,0 +1,82 @@
+//! The command line.
+
+use std::path::PathBuf;
+
+use clap::{Parser, Subcommand, ValueEnum};
+
+use crate::commands;
+
+/// Prepares game builds, brings them to storefronts, and knows which build is live where.
+#[derive(Debug, Parser)]
+#[command(name = "lantern", version, max_term_width = 100, subcommand_required = false)]
+#[command(after_help = "Begin with: lantern demo   (the whole chain on example data, in a folder of its own)")]
+pub struct Cli {
+    #[command(flatten)]
+    pub common: Common,
+    #[command(subcommand)]
+    pub command: Option<Command>,
+}
+
+/// Options of every command.
+#[derive(Debug, Clone, clap::Args)]
+pub struct Common {
+    /// The game's folder, if it is not this one or above it
+    #[arg(long, global = true, value_name = "DIR", help_heading = "Every command")]
+    pub project: Option<PathBuf>,
+    /// Print one JSON document, also on failure; asks nothing
+    #[arg(long, global = true, help_heading = "Every command")]
+    pub json: bool,
+    /// How progress is shown on standard error
+    #[arg(long, global = true, value_name = "HOW", help_heading = "Every command")]
+    pub progress: Option<ProgressMode>,
+    /// When colours are used
+    #[arg(
+        long,
+        global = true,
+        value_name = "WHEN",
+        default_value = "auto",
+        help_heading = "Every command"
+    )]
+    pub color: ColorMode,
+    /// Print only what was asked for and what is wrong
+    #[arg(short, long, global = true, help_heading = "Every command")]
+    pub quiet: bool,
+}
+
+/// How progress is shown.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum ProgressMode {
+    /// A bar, redrawn in place
+    Bar,
+    /// One JSON object a line
+    Json,
+    /// Not at all
+    None,
+}
+
+/// When colours are used.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum ColorMode {
+    /// On a terminal, unless NO_COLOR is set
+    Auto,
+    /// Always
+    Always,
+    /// Never
+    Never,
+}
+
+#[derive(Debug, Subcommand)]
+pub enum Command {
+    Init(commands::init::Args),
+    Prepare(commands::prepare::Args),
+    Connect(commands::connect::Args),
+    Push(commands::push::Args),
+    Promote(commands::promote::Args),
+    Live(commands::live::Args),
+    History(commands::history::Args),
+    Install(commands::install::Args),
+    Verify(commands::verify::Args),
+    Rehearse(commands::rehearse::Args),
+    Demo(commands::demo::Args),
+    Completions(commands::completions::Args),
+}

@@ -1,0 +1,162 @@
+//! One subcommand per file; each has its arguments, whose comments are the help, and one short `run`.
+
+pub mod completions;
+pub mod connect;
+pub mod demo;
+pub mod history;
+pub mod init;
+pub mod install;
+pub mod live;
+pub mod prepare;
+pub mod promote;
+pub mod push;
+pub mod rehearse;
+pub mod verify;
+
+use std::process::ExitCode;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+
+use clap::{CommandFactory, Parser};
+use lantern_core::version::{ReleaseAsked, ReleaseName};
+use lantern_project::{Locked, Open, Project};
+
+use crate::args::{Cli, Command};
+use crate::diagnostic::CommandError;
+use crate::ui::Ui;
+
+/// What a command comes to when it does not fail.
+pub type Done = Result<(), CommandError>;
+
+/// Runs the program.
+pub fn run() -> ExitCode {
+    let cli = match Cli::try_parse() {
+        Ok(cli) => cli,
+        Err(error) => {
+            // Help and version are printed to standard output, and are no failure.
+            let code = if error.use_stderr() { 2 } else { 0 };
+            let _ = error.print();
+            return ExitCode::from(code);
+        }
+    };
+    let ui = Ui::new(&cli.common);
+    listen_for_ctrl_c(ui.stop.clone());
+    let Some(command) = cli.command else {
+        ui.say(&Cli::command().render_help().ansi().to_string());
+        return ExitCode::SUCCESS;
+    };
+    match dispatch(command, &ui) {
+        Ok(()) => ExitCode::SUCCESS,
+        Err(error) => {
+            error.print(&ui);
+            ExitCode::from(error.exit_code())
+        }
+    }
+}
+
+fn dispatch(command: Command, ui: &Ui) -> Done {
+    match command {
+        Command::Init(args) => init::run(&args, ui),
+        Command::Prepare(args) => prepare::run(&args, ui),
+        Command::Connect(args) => connect::run(&args, ui),
+        Command::Push(args) => push::run(&args, ui),
+        Command::Promote(args) => promote::run(&args, ui),
+        Command::Live(args) => live::run(&args, ui),
+        Command::History(args) => history::run(&args, ui),
+        Command::Install(args) => install::run(&args, ui),
+        Command::Verify(args) => verify::run(&args, ui),
+        Command::Rehearse(args) => rehearse::run(&args, ui),
+        Command::Demo(args) => demo::run(&args, ui),
+        Command::Completions(args) => completions::run(&args),
+    }
+}
+
+/// The first Ctrl-C asks the work to stop where it is safe; the second ends the program at once.
+fn listen_for_ctrl_c(stop: Arc<AtomicBool>) {
+    std::thread::spawn(move || {
+        let Ok(runtime) = tokio::runtime::Builder::new_current_thread().enable_io().build() else {
+            return;
+        };
+        runtime.block_on(async {
+            loop {
+                if tokio::signal::ctrl_c().await.is_err() {
+                    return;
+                }
+                if stop.swap(true, Ordering::Relaxed) {
+                    std::process::exit(130);
+                }
+            }
+        });
+    });
+}
+
+fn find(ui: &Ui) -> Result<Project, CommandError> {
+    Ok(Project::find(&ui.project, ui.stop.clone())?)
+}
+
+fn open(ui: &Ui) -> Result<Open, CommandError> {
+    Ok(find(ui)?.open()?)
+}
+
+fn lock(ui: &Ui) -> Result<Locked, CommandError> {
+    Ok(open(ui)?.lock()?)
+}
+
+/// Reads a release as people name it, for clap.
+fn release_asked(text: &str) -> Result<ReleaseAsked, String> {
+    text.parse()
+        .map_err(|e: lantern_core::version::VersionError| e.to_string())
+}
+
+/// Reads any of our names, for clap.
+fn name<T: std::str::FromStr>(text: &str) -> Result<T, String>
+where
+    T::Err: std::fmt::Display,
+{
+    text.parse().map_err(|e: T::Err| e.to_string())
+}
+
+/// How a deed is agreed to.
+#[derive(Debug, Clone, Default, clap::Args)]
+pub struct Agreement {
+    /// Show what would be done, and stop
+    #[arg(long)]
+    plan: bool,
+    /// Agree without being asked
+    #[arg(long)]
+    yes: bool,
+}
+
+impl Agreement {
+    /// Asks for a plain yes.
+    fn ask(&self, ui: &Ui) -> Result<bool, CommandError> {
+        if self.yes {
+            return Ok(true);
+        }
+        let answer = ui.ask("\nGo on? (y/n)", "your yes", "--yes")?;
+        Ok(matches!(answer.to_lowercase().as_str(), "y" | "yes"))
+    }
+}
+
+/// Asks for a release's name, which agrees to what everybody gets.
+fn ask_for_name(ui: &Ui, wanted: &ReleaseName, given: Option<&str>) -> Result<bool, CommandError> {
+    let answer = match given {
+        Some(given) => given.to_owned(),
+        None => ui.ask(
+            &format!("\nType {} to go on:", crate::ui::strong(wanted)),
+            "the release's name, typed by you",
+            "--confirm \"VERSION (NUMBER)\"",
+        )?,
+    };
+    if answer.trim() == wanted.to_string() {
+        return Ok(true);
+    }
+    if given.is_some() {
+        let what = format!("--confirm says {answer:?}, the plan is about \"{wanted}\"");
+        return Err(CommandError::usage(
+            what,
+            "look at the plan, then confirm the release that it names",
+        ));
+    }
+    Ok(false)
+}

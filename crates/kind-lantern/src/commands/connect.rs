@@ -1,0 +1,98 @@
+use lantern_project::Access;
+use serde::Serialize;
+
+use super::Done;
+use crate::table::Table;
+use crate::ui::{Ui, faint, good, strong};
+
+/// Get access to a storefront and try it at once
+///
+/// The secret is asked for, or taken from the variable LANTERN_SECRET. It is kept in your own folder, readable by you
+/// alone and only used for this address; lantern.toml never holds it.
+///
+/// Examples:
+///   lantern connect brambleyard --client paper-heron
+///   LANTERN_SECRET=… lantern connect brambleyard --client build-machine
+#[derive(Debug, clap::Args)]
+#[command(verbatim_doc_comment)]
+pub struct Args {
+    /// The storefront's name in lantern.toml
+    storefront: String,
+    /// The name that the storefront gave you for programs
+    #[arg(long, value_name = "NAME")]
+    client: Option<String>,
+}
+
+#[derive(Serialize)]
+struct Document<'a> {
+    schema: &'static str,
+    storefront: &'a lantern_core::event::PlaceRef,
+    name: &'a str,
+    address: &'a str,
+    client: &'a str,
+    rights: &'a [String],
+    title: &'a lantern_storefront::protocol::Title,
+    branches: &'a [lantern_storefront::protocol::Branch],
+    rules: &'a lantern_core::rules::HouseRules,
+}
+
+pub fn run(args: &Args, ui: &Ui) -> Done {
+    let mut project = super::lock(ui)?;
+    project.open.project.storefront(&args.storefront)?;
+    let client_id = match &args.client {
+        Some(client) => client.clone(),
+        None => ui.ask(
+            "Your name for programs there:",
+            "your name at the storefront",
+            "--client",
+        )?,
+    };
+    let client_secret = match std::env::var("LANTERN_SECRET") {
+        Ok(secret) if !secret.is_empty() => secret,
+        _ => ui.ask("Its secret:", "the secret", "the variable LANTERN_SECRET")?,
+    };
+    let found = project.connect(
+        &args.storefront,
+        Access {
+            client_id,
+            client_secret,
+        },
+    )?;
+    ui.document(&Document {
+        schema: "lantern.connect/1",
+        storefront: &found.place,
+        name: &found.place_name,
+        address: &found.address,
+        client: &found.client,
+        rights: &found.rights,
+        title: &found.title,
+        branches: &found.branches,
+        rules: &found.rules,
+    });
+    ui.say(&format!(
+        "{} to {} as {}\n",
+        good("connected"),
+        strong(&found.place_name),
+        found.client
+    ));
+    let mut table = Table::default();
+    let depots: Vec<&str> = found.title.depots.iter().map(|d| d.as_str()).collect();
+    let branches: Vec<String> = found
+        .branches
+        .iter()
+        .map(|b| format!("{} ({})", b.facts.branch, b.audience.name()))
+        .collect();
+    table.row([faint("title"), format!("{}, {}", found.title.handle, found.title.name)]);
+    table.row([faint("depots"), depots.join(", ")]);
+    table.row([faint("branches"), branches.join(", ")]);
+    table.row([faint("your rights"), found.rights.join(", ")]);
+    table.row([faint("access kept in"), found.kept_in.display().to_string()]);
+    ui.say(&table.lay_out());
+    let known = project.open.board()?.releases.is_empty();
+    ui.next(&if known {
+        "lantern prepare".to_owned()
+    } else {
+        format!("lantern push {}", args.storefront)
+    });
+    Ok(())
+}

@@ -1,0 +1,230 @@
+use std::fs;
+use std::path::{Path, PathBuf};
+use std::process::{Command, Stdio};
+use std::time::Instant;
+
+use lantern_core::address::Address;
+use lantern_core::system::System;
+use lantern_project::Project;
+use lantern_rehearsal::exports::{self, GameVersion};
+use lantern_rehearsal::place::{CLIENT_ID, Place, PlaceDocument};
+use lantern_rehearsal::server::Running;
+
+use super::Done;
+use super::rehearse::failed;
+use crate::diagnostic::CommandError;
+use crate::ui::{Ui, command, faint, good, strong};
+
+/// Show the whole chain on example data
+///
+/// Makes two small exports of Saltmarsh Post, runs a stand-in storefront on a free port, and runs every command of the
+/// chain for real, each shown before its output. Leaves a folder to go on in.
+///
+/// Examples:
+///   lantern demo
+///   lantern demo /tmp/saltmarsh
+#[derive(Debug, clap::Args)]
+#[command(verbatim_doc_comment)]
+pub struct Args {
+    /// The folder to make; it must not exist yet
+    #[arg(default_value = "lantern-demo")]
+    dir: PathBuf,
+}
+
+const HANDLE: &str = "saltmarsh-post";
+const DEPOT: &str = "sp-linux";
+const IDENTITY: &str = "example.paperheron.saltmarsh";
+
+struct Demo<'a> {
+    ui: &'a Ui,
+    folder: PathBuf,
+    program: PathBuf,
+    secret: String,
+    system: System,
+}
+
+pub fn run(args: &Args, ui: &Ui) -> Done {
+    if ui.json {
+        let what = "the demo is for reading: it has no JSON document";
+        return Err(CommandError::usage(
+            what,
+            "each command of the chain has one: lantern live --json",
+        ));
+    }
+    let started = Instant::now();
+    if fs::symlink_metadata(&args.dir).is_ok() {
+        let what = format!("{} is there already; the demo overwrites nothing", args.dir.display());
+        return Err(CommandError::usage(
+            what,
+            "name another folder, or remove that one: lantern demo DIR",
+        ));
+    }
+    fs::create_dir_all(&args.dir).map_err(|e| CommandError::io("make the demo's folder", e))?;
+    let folder = std::path::absolute(&args.dir).map_err(|e| CommandError::io("find the demo's folder", e))?;
+    let place =
+        Place::open(&folder.join("rehearsal"), PlaceDocument::brambleyard()).map_err(failed("open its state"))?;
+    let running = Running::start(place, 0).map_err(failed("start"))?;
+    let demo = Demo {
+        ui,
+        folder,
+        program: std::env::current_exe().map_err(|e| CommandError::io("find this program", e))?,
+        secret: running.place().secret().to_owned(),
+        system: System::this_computer().unwrap_or(System::LinuxX86_64),
+    };
+    demo.chain(&running)?;
+    drop(running);
+    demo.farewell(&args.dir, started);
+    Ok(())
+}
+
+impl Demo<'_> {
+    fn chain(&self, running: &Running) -> Done {
+        self.title("Paper Heron has exported Saltmarsh Post 1.3.2");
+        self.export(GameVersion::Old)?;
+        let place = format!("brambleyard={}", running.origin());
+        self.run(&[
+            "init",
+            "--name",
+            "Saltmarsh Post",
+            "--studio",
+            "Paper Heron",
+            "--identity",
+            IDENTITY,
+            "--version",
+            "1.3.2",
+            "--export",
+            "exports/linux",
+            "--storefront",
+            &place,
+            "--handle",
+            HANDLE,
+            "--depot",
+            DEPOT,
+            "--branch",
+            "open-water",
+        ])?;
+        self.leave_notes_out()?;
+        self.title("Brambleyard is a stand-in storefront on this computer; the title is made on its own pages");
+        self.make_title(running)?;
+        self.run(&["connect", "brambleyard", "--client", CLIENT_ID])?;
+        self.title("The first release");
+        self.run(&["prepare"])?;
+        self.run(&["push", "brambleyard", "--message", "the version that is out", "--yes"])?;
+        self.run(&["promote", "brambleyard", "open-water", "--confirm", "1.3.2 (1)"])?;
+        self.title("A player gets it");
+        self.run(&self.install_and_start())?;
+        self.title("A few files change: two assets, a new one, a letter; 1.4.0 is exported");
+        self.export(GameVersion::New)?;
+        self.raise_version()?;
+        self.run(&["prepare"])?;
+        self.run(&["push", "brambleyard", "--notes", "The lighthouse is lit.", "--yes"])?;
+        self.run(&["promote", "brambleyard", "open-water", "--confirm", "1.4.0 (2)"])?;
+        self.title("The player's machine asks again: only what is missing comes");
+        self.run(&self.install_and_start())?;
+        self.run(&["verify", "player"])?;
+        self.title("Which build is live where, and how it came to be");
+        self.run(&["live"])?;
+        self.run(&["history", "--count", "8"])
+    }
+
+    /// The example game is for Linux; elsewhere it is installed all the same, but cannot be started.
+    fn install_and_start(&self) -> Vec<&'static str> {
+        let mut arguments = vec!["install", "brambleyard", "open-water", "player"];
+        if System::this_computer().is_some() {
+            arguments.push("--start")
+        } else {
+            arguments.extend(["--target", "linux"])
+        }
+        arguments
+    }
+
+    fn title(&self, text: &str) {
+        self.ui.say(&format!("\n{}\n", strong(format!("── {text} ──"))));
+    }
+
+    /// Runs a command of the chain: this very program, in the demo's folder, with its output as it is.
+    fn run(&self, arguments: &[&str]) -> Done {
+        if self.ui.is_stopped() {
+            return Err(CommandError::stopped());
+        }
+        let words: Vec<String> = arguments.iter().map(|a| quoted(a)).collect();
+        self.ui.say(&format!(
+            "{} {}\n",
+            faint("$"),
+            command(format!("lantern {}", words.join(" ")))
+        ));
+        let status = Command::new(&self.program)
+            .args(arguments)
+            .current_dir(&self.folder)
+            .env("LANTERN_SECRET", &self.secret)
+            .stdin(Stdio::null())
+            .status()
+            .map_err(|e| CommandError::io("start this program again", e))?;
+        self.ui.say("");
+        if status.success() {
+            return Ok(());
+        }
+        let what = format!("lantern {} ended with {status}", arguments.first().unwrap_or(&""));
+        Err(CommandError::computer(what, "what it printed above says why"))
+    }
+
+    fn export(&self, version: GameVersion) -> Done {
+        let folder = self.folder.join("exports").join("linux");
+        exports::write_linux(&folder, version, self.system).map_err(|e| CommandError::io("write the example export", e))
+    }
+
+    fn make_title(&self, running: &Running) -> Done {
+        let project = Project::find(&self.folder, self.ui.stop.clone())?;
+        let port = Address::parse(&running.origin()).map_or(0, |a| a.port());
+        super::rehearse::make_titles(running.place(), project.config(), port)?;
+        Ok(())
+    }
+
+    fn edit(&self, from: &str, to: &str) -> Done {
+        let path = self.folder.join("lantern.toml");
+        let text = fs::read_to_string(&path).map_err(|e| CommandError::io("read lantern.toml", e))?;
+        fs::write(&path, text.replacen(from, to, 1)).map_err(|e| CommandError::io("write lantern.toml", e))
+    }
+
+    fn leave_notes_out(&self) -> Done {
+        self.edit("# leave-out = [\"notes/**\"]", "leave-out = [\"notes/**\"]")?;
+        self.ui.say(&faint(
+            "in lantern.toml the line leave-out = [\"notes/**\"] is switched on: notes stay at home\n",
+        ));
+        Ok(())
+    }
+
+    fn raise_version(&self) -> Done {
+        self.edit("version = \"1.3.2\"", "version = \"1.4.0\"")?;
+        self.ui
+            .say(&faint("in lantern.toml the version is raised: version = \"1.4.0\"\n"));
+        Ok(())
+    }
+
+    fn farewell(&self, folder: &Path, started: Instant) {
+        let seconds = started.elapsed().as_secs_f32();
+        self.ui.say(&format!(
+            "{} the whole chain in {seconds:.1} seconds. Go on in its folder:\n",
+            good("done:")
+        ));
+        for (line, why) in [
+            (format!("cd {}", folder.display()), ""),
+            (
+                "lantern rehearse --state rehearsal".to_owned(),
+                "opens Brambleyard again, as it was",
+            ),
+            ("lantern live".to_owned(), "in another terminal"),
+        ] {
+            self.ui.say(&format!("  {:36} {}", command(&line), faint(why)));
+        }
+    }
+}
+
+fn quoted(text: &str) -> String {
+    let is_plain = text.chars().all(|c| c.is_ascii_alphanumeric() || "-_./=:".contains(c));
+    if is_plain {
+        text.to_owned()
+    } else {
+        format!("\"{text}\"")
+    }
+}

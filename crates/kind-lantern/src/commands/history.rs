@@ -1,0 +1,122 @@
+use lantern_core::event::{Deed, Event, EventBody};
+use serde::Serialize;
+
+use super::Done;
+use crate::table::Table;
+use crate::ui::{Ui, faint};
+use crate::words;
+
+/// Show what happened, newest first
+///
+/// Everything that was asked, done and heard, from the ledger in .lantern/.
+///
+/// Examples:
+///   lantern history
+///   lantern history --count 5 --json
+#[derive(Debug, clap::Args)]
+#[command(verbatim_doc_comment)]
+pub struct Args {
+    /// How many at most
+    #[arg(long, value_name = "N", default_value_t = 30)]
+    count: usize,
+}
+
+#[derive(Serialize)]
+struct Document {
+    schema: &'static str,
+    /// How many there are in all.
+    total: usize,
+    /// Newest first, as they stand in the ledger.
+    events: Vec<serde_json::Value>,
+}
+
+pub fn run(args: &Args, ui: &Ui) -> Done {
+    let events = super::open(ui)?.events()?;
+    let newest = || events.iter().rev().take(args.count);
+    let lines = newest()
+        .map(|e| serde_json::from_str(&e.to_line()).unwrap_or_default())
+        .collect();
+    ui.document(&Document {
+        schema: "lantern.history/1",
+        total: events.len(),
+        events: lines,
+    });
+    let mut table = Table::default();
+    for event in newest() {
+        table.row([
+            faint(words::time(event.recorded_at)),
+            lantern_core::path::shown(&event.actor),
+            sentence(event),
+        ]);
+    }
+    if events.is_empty() {
+        ui.say("nothing happened yet");
+        ui.next("lantern prepare");
+        return Ok(());
+    }
+    ui.say(&table.lay_out());
+    if events.len() > args.count {
+        ui.say(&format!(
+            "\n  {}",
+            faint(format!(
+                "{} older ones: --count {}",
+                events.len() - args.count,
+                events.len()
+            ))
+        ));
+    }
+    Ok(())
+}
+
+fn sentence(event: &Event) -> String {
+    let text = match &event.body {
+        EventBody::NumberReserved(e) => format!("took the number {}", e.number),
+        EventBody::Sealed(e) => format!("sealed {}", e.name),
+        EventBody::Connected(e) => format!("connected to {} as {}", e.place.name, e.client),
+        EventBody::Asked(e) => match &e.deed {
+            Deed::Push => format!("asked {} to take {}", e.place.name, e.name),
+            Deed::Promote { branch } => format!("asked {} to put {} on {branch}", e.place.name, e.name),
+        },
+        EventBody::Pushed(e) => {
+            format!(
+                "pushed {} to {} as build {}, {}",
+                e.name,
+                e.place.name,
+                e.build,
+                words::bytes(e.sent)
+            )
+        }
+        EventBody::Moved(e) => {
+            let comment = e.comment.as_ref().map_or(String::new(), |c| format!(": {c}"));
+            format!(
+                "{} on {} at {}{comment}",
+                what_is_on(&e.facts),
+                e.facts.branch,
+                e.place.name
+            )
+        }
+        EventBody::NotDone(e) => format!("not done: {}", e.why),
+        EventBody::Seen(e) => {
+            let by = e.facts.by.as_ref().map_or(String::new(), |by| format!(" by {by}"));
+            format!(
+                "saw {} on {} at {}{by}",
+                what_is_on(&e.facts),
+                e.facts.branch,
+                e.place.name
+            )
+        }
+        EventBody::NumberSeen(e) => format!("saw {} at {}, a number above all here", e.name, e.place.name),
+        other => format!("{} (written by a newer lantern)", other.kind()),
+    };
+    lantern_core::path::shown(&text)
+}
+
+fn what_is_on(facts: &lantern_core::event::BranchFacts) -> String {
+    let mut names: Vec<String> = facts.targets.values().map(|b| b.name.to_string()).collect();
+    names.dedup();
+    if names.is_empty() {
+        "nothing".to_owned()
+    } else {
+        names.join(", ")
+    }
+}

@@ -1,0 +1,148 @@
+use std::path::PathBuf;
+use std::time::Duration;
+
+use lantern_core::address::Address;
+use lantern_core::config::Config;
+use lantern_project::{Project, STATE_FOLDER};
+use lantern_rehearsal::Refused;
+use lantern_rehearsal::place::{CLIENT_ID, DEFAULT_PORT, Place, PlaceDocument};
+use lantern_rehearsal::server::Running;
+use lantern_storefront::protocol::Title;
+use serde::Serialize;
+
+use super::Done;
+use crate::diagnostic::CommandError;
+use crate::table::Table;
+use crate::ui::{Ui, command, faint, good, strong};
+
+/// Run a stand-in storefront on this computer
+///
+/// Brambleyard speaks the storefront protocol and keeps what it is sent, also over a restart. In a game's folder it has
+/// the titles and depots of lantern.toml, as if you had filled in the place's own forms. Ctrl-C ends it.
+///
+/// Examples:
+///   lantern rehearse
+///   lantern rehearse --port 0 --state /tmp/brambleyard
+#[derive(Debug, clap::Args)]
+#[command(verbatim_doc_comment)]
+pub struct Args {
+    /// The port on 127.0.0.1; 0 takes a free one. Left out: the one of last time, or lantern.toml's, or 4870
+    #[arg(long)]
+    port: Option<u16>,
+    /// Where it keeps what it is sent. Left out: .lantern/rehearsal of the game
+    #[arg(long, value_name = "DIR")]
+    state: Option<PathBuf>,
+}
+
+#[derive(Serialize)]
+struct Document<'a> {
+    schema: &'static str,
+    name: &'a str,
+    address: String,
+    client: &'a str,
+    secret: &'a str,
+    titles: Vec<String>,
+}
+
+/// Turns the stand-in's errors into ours.
+pub(super) fn failed(doing: &str) -> impl FnOnce(Refused) -> CommandError {
+    let doing = doing.to_owned();
+    move |refused| match refused {
+        Refused::Problem(problem) => CommandError::refused(problem.detail, problem.cure),
+        Refused::Failed(why) => CommandError::computer(
+            format!("the stand-in could not {doing}: {why}"),
+            "is the port taken, or the disk full?",
+        ),
+    }
+}
+
+/// Makes the titles that a configuration expects at an address, as somebody would on the place's own pages.
+pub(super) fn make_titles(place: &Place, config: &Config, port: u16) -> Result<Vec<String>, CommandError> {
+    let mut made = Vec::new();
+    for storefront in config.storefronts.values() {
+        let is_here = Address::parse(&storefront.address).is_ok_and(|address| address.port() == port);
+        if is_here {
+            let title = Title {
+                handle: storefront.handle.clone(),
+                name: config.game.name.clone(),
+                identity: config.game.identity.clone(),
+                depots: storefront.depots.values().cloned().collect(),
+            };
+            place.make_title(&title).map_err(failed("make the title"))?;
+            made.push(storefront.handle.to_string());
+        }
+    }
+    Ok(made)
+}
+
+pub fn run(args: &Args, ui: &Ui) -> Done {
+    let project = match Project::find(&ui.project, ui.stop.clone()) {
+        Ok(project) => Some(project),
+        Err(lantern_project::ProjectError::NoProject(_)) => None,
+        Err(error) => return Err(error.into()),
+    };
+    let state = match (&args.state, &project) {
+        (Some(state), _) => state.clone(),
+        (None, Some(project)) => project.root().join(STATE_FOLDER).join("rehearsal"),
+        (None, None) => {
+            let what = "there is no lantern.toml here to keep the stand-in's state beside";
+            return Err(CommandError::usage(
+                what,
+                "name a folder with --state, or go to the game's folder",
+            ));
+        }
+    };
+    let document = PlaceDocument::brambleyard();
+    let name = document.name.clone();
+    let place = Place::open(&state, document).map_err(failed("open its state"))?;
+    let configured = project.as_ref().and_then(|p| p.config().storefronts.values().next());
+    let configured = configured
+        .and_then(|s| Address::parse(&s.address).ok())
+        .map(|a| a.port());
+    let port = args
+        .port
+        .or_else(|| place.last_port())
+        .or(configured)
+        .unwrap_or(DEFAULT_PORT);
+    let running = Running::start(place, port).map_err(failed(&format!("listen on port {port}")))?;
+    let origin = running.origin();
+    let port = Address::parse(&origin).map_or(port, |a| a.port());
+    let titles = match &project {
+        Some(project) => make_titles(running.place(), project.config(), port)?,
+        None => Vec::new(),
+    };
+    let secret = running.place().secret();
+    ui.document(&Document {
+        schema: "lantern.rehearse/1",
+        name: &name,
+        address: origin.clone(),
+        client: CLIENT_ID,
+        secret,
+        titles: titles.clone(),
+    });
+    ui.say(&format!(
+        "{} {} is open at {}\n",
+        good("rehearsal:"),
+        strong(&name),
+        strong(&origin)
+    ));
+    let mut table = Table::default();
+    table.row([faint("your name there"), CLIENT_ID.to_owned()]);
+    table.row([faint("its secret"), secret.to_owned()]);
+    let none = || format!("none: no storefront in lantern.toml has the address {origin}");
+    table.row([
+        faint("titles"),
+        if titles.is_empty() { none() } else { titles.join(", ") },
+    ]);
+    table.row([faint("keeps all in"), state.display().to_string()]);
+    ui.say(&table.lay_out());
+    ui.say(&format!(
+        "\nCtrl-C ends it. Meanwhile, elsewhere: {}",
+        command("lantern connect")
+    ));
+    while !ui.is_stopped() {
+        std::thread::sleep(Duration::from_millis(50));
+    }
+    ui.say("closed; everything is kept");
+    Ok(())
+}

@@ -1,0 +1,162 @@
+use std::path::{Path, PathBuf};
+
+use lantern_project::About;
+use lantern_store::install::Problem;
+use serde::Serialize;
+
+use super::Done;
+use crate::diagnostic::CommandError;
+use crate::ui::{Ui, bad, good, strong};
+use crate::words;
+
+/// Check an installed copy, or every sealed release of the project
+///
+/// With a folder: every file that was installed there is read and held against its digest. Without: every pack, chunk,
+/// manifest and record in the project's store is. Nothing is changed.
+///
+/// Examples:
+///   lantern verify ~/games/saltmarsh
+///   lantern verify
+#[derive(Debug, clap::Args)]
+#[command(verbatim_doc_comment)]
+pub struct Args {
+    /// A folder that lantern installed into
+    dir: Option<PathBuf>,
+}
+
+#[derive(Serialize)]
+struct InstalledDocument<'a> {
+    schema: &'static str,
+    installed: Option<&'a About>,
+    files: u64,
+    bytes: u64,
+    wrong: Vec<WrongDocument<'a>>,
+}
+
+#[derive(Serialize)]
+struct WrongDocument<'a> {
+    path: &'a str,
+    problem: &'static str,
+}
+
+#[derive(Serialize)]
+struct StoreDocument<'a> {
+    schema: &'static str,
+    releases: u64,
+    packs: u64,
+    bytes: u64,
+    wrong: &'a [String],
+    broken: &'a [lantern_core::version::ReleaseName],
+}
+
+pub fn run(args: &Args, ui: &Ui) -> Done {
+    match &args.dir {
+        Some(folder) => installed(folder, ui),
+        None => store(ui),
+    }
+}
+
+fn words_of(problem: Problem) -> &'static str {
+    match problem {
+        Problem::Missing => "missing",
+        Problem::Content => "another content",
+        Problem::Kind => "something else stands there",
+        Problem::Executable => "the executable bit is wrong",
+        Problem::Unreadable => "cannot be read",
+    }
+}
+
+fn installed(folder: &Path, ui: &Ui) -> Done {
+    let (about, verified) = lantern_project::verify_installed(folder, &ui.progress())?;
+    let count = verified.wrong.len() as u64;
+    if verified.wrong.is_empty() || ui.json {
+        let wrong = verified.wrong.iter().map(|w| WrongDocument {
+            path: w.path.as_str(),
+            problem: words_of(w.problem),
+        });
+        ui.document(&InstalledDocument {
+            schema: "lantern.verify/1",
+            installed: about.as_ref(),
+            files: verified.files,
+            bytes: verified.size,
+            wrong: wrong.collect(),
+        });
+    }
+    let name = about
+        .as_ref()
+        .map_or_else(|| "the build".to_owned(), |a| format!("{} {}", a.name, a.build.name));
+    if verified.wrong.is_empty() {
+        let files = words::count(verified.files, "file", "files");
+        ui.say(&format!(
+            "{} {}: {files}, {}",
+            good("whole:"),
+            strong(name),
+            words::bytes(verified.size)
+        ));
+        return Ok(());
+    }
+    for wrong in &verified.wrong {
+        ui.say(&format!(
+            "  {} {}: {}",
+            bad("wrong"),
+            wrong.path,
+            words_of(wrong.problem)
+        ));
+    }
+    let what = format!(
+        "{} of {} in {name}: {} wrong",
+        count,
+        verified.files,
+        if count == 1 { "is" } else { "are" }
+    );
+    let cure = match &about {
+        Some(about) => format!(
+            "lantern install STOREFRONT {} {}   (mends it)",
+            about.branch,
+            folder.display()
+        ),
+        None => "install again: it mends what is wrong".to_owned(),
+    };
+    failed(CommandError::damaged(what, cure), ui)
+}
+
+fn store(ui: &Ui) -> Done {
+    let found = super::open(ui)?.verify_store(&ui.progress())?;
+    ui.document(&StoreDocument {
+        schema: "lantern.verify-store/1",
+        releases: found.releases,
+        packs: found.packs,
+        bytes: found.size,
+        wrong: &found.wrong,
+        broken: &found.broken,
+    });
+    if found.wrong.is_empty() {
+        let releases = words::count(found.releases, "release", "releases");
+        let packs = words::count(found.packs, "pack", "packs");
+        ui.say(&format!(
+            "{} {releases} in {packs}, {}",
+            good("whole:"),
+            words::bytes(found.size)
+        ));
+        return Ok(());
+    }
+    for wrong in &found.wrong {
+        ui.say(&format!("  {} {wrong}", bad("wrong")));
+    }
+    let names: Vec<String> = found.broken.iter().map(ToString::to_string).collect();
+    let what = if names.is_empty() {
+        "the store holds damaged files; no release needs them".to_owned()
+    } else {
+        format!("the store is damaged: {} cannot be pushed whole", names.join(", "))
+    };
+    let cure = "bring .lantern/store back from a backup; or remove the files named above and prepare again from the same exports";
+    failed(CommandError::damaged(what, cure), ui)
+}
+
+/// In JSON mode the document has said it all: only the exit code is left to give.
+fn failed(error: CommandError, ui: &Ui) -> Done {
+    if ui.json {
+        std::process::exit(i32::from(error.exit_code()));
+    }
+    Err(error)
+}

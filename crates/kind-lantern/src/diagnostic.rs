@@ -1,0 +1,216 @@
+//! What went wrong, where, why, and what to do: one shape, one printer, one match from kind to exit code.
+
+use std::fmt::Write as _;
+
+use lantern_core::finding::{Finding, Severity};
+use lantern_project::{Class, ProjectError};
+use serde::Serialize;
+
+use crate::ui::{Ui, bad, care, command, faint};
+
+/// Why a command ended without having done its work.
+#[derive(Debug)]
+pub struct CommandError {
+    class: Class,
+    what: String,
+    why: Vec<String>,
+    cures: Vec<String>,
+    findings: Vec<Finding>,
+}
+
+/// The document that `--json` prints on failure.
+#[derive(Serialize)]
+struct ErrorDocument<'a> {
+    schema: &'static str,
+    error: ErrorBody<'a>,
+}
+
+#[derive(Serialize)]
+struct ErrorBody<'a> {
+    kind: &'static str,
+    what: &'a str,
+    why: &'a [String],
+    cures: &'a [String],
+    findings: &'a [Finding],
+}
+
+impl CommandError {
+    pub fn usage(what: impl Into<String>, cure: impl Into<String>) -> Self {
+        Self {
+            class: Class::Usage,
+            what: what.into(),
+            why: vec![],
+            cures: vec![cure.into()],
+            findings: vec![],
+        }
+    }
+
+    pub fn refused(what: impl Into<String>, cure: impl Into<String>) -> Self {
+        Self {
+            class: Class::Refused,
+            ..Self::usage(what, cure)
+        }
+    }
+
+    pub fn damaged(what: impl Into<String>, cure: impl Into<String>) -> Self {
+        Self {
+            class: Class::Damaged,
+            ..Self::usage(what, cure)
+        }
+    }
+
+    pub fn computer(what: impl Into<String>, cure: impl Into<String>) -> Self {
+        Self {
+            class: Class::Computer,
+            ..Self::usage(what, cure)
+        }
+    }
+
+    pub fn missing_answer(what: &'static str, option: &'static str) -> Self {
+        ProjectError::MissingAnswer { what, option }.into()
+    }
+
+    pub fn stopped() -> Self {
+        ProjectError::Stopped.into()
+    }
+
+    pub fn io(doing: &str, error: std::io::Error) -> Self {
+        Self {
+            class: Class::Computer,
+            what: format!("could not {doing}"),
+            why: vec![error.to_string()],
+            cures: vec![],
+            findings: vec![],
+        }
+    }
+
+    /// Returns the exit code of this kind.
+    pub fn exit_code(&self) -> u8 {
+        match self.class {
+            Class::Findings => 1,
+            Class::Usage => 2,
+            Class::Refused => 3,
+            Class::Unreachable => 4,
+            Class::Damaged => 5,
+            Class::Computer => 6,
+            Class::Stopped => 130,
+        }
+    }
+
+    fn kind(&self) -> &'static str {
+        match self.class {
+            Class::Findings => "findings",
+            Class::Usage => "usage",
+            Class::Refused => "refused",
+            Class::Unreachable => "unreachable",
+            Class::Damaged => "damaged",
+            Class::Computer => "computer",
+            Class::Stopped => "stopped",
+        }
+    }
+
+    /// Prints to standard error; in JSON mode the document goes to standard output.
+    pub fn print(&self, ui: &Ui) {
+        if ui.json {
+            let error = ErrorBody {
+                kind: self.kind(),
+                what: &self.what,
+                why: &self.why,
+                cures: &self.cures,
+                findings: &self.findings,
+            };
+            ui.document(&ErrorDocument {
+                schema: "lantern.error/1",
+                error,
+            });
+            return;
+        }
+        let mut out = String::new();
+        if self.class == Class::Stopped {
+            out = format!("{} nothing is half done", care("stopped:"));
+        } else {
+            let _ = write!(out, "{} {}", bad("error:"), self.what);
+        }
+        for why in &self.why {
+            let _ = write!(out, "\n{} {why}", faint("  why:"));
+        }
+        for finding in &self.findings {
+            let _ = write!(out, "\n\n{}", show_finding(finding));
+        }
+        for cure in &self.cures {
+            let _ = write!(out, "\n{} {}", faint("  try:"), command(cure));
+        }
+        ui.aside(&out);
+    }
+}
+
+/// Lays a finding out: place, line, mark, sentence, cure.
+pub fn show_finding(finding: &Finding) -> String {
+    let mut out = String::new();
+    if let Some(place) = &finding.place {
+        let _ = writeln!(
+            out,
+            "  {}",
+            faint(format!("{}, line {}, column {}", place.file, place.line, place.column))
+        );
+        // A line of thousands of characters is shown around its place.
+        let start = place.column.saturating_sub(60);
+        let text: String = place.text.chars().skip(start).take(110).collect();
+        let _ = writeln!(out, "    {text}");
+        let marks = "~".repeat(place.len.min(110_usize.saturating_sub(place.column - 1 - start)).max(1));
+        let _ = writeln!(out, "    {}{}", " ".repeat(place.column - 1 - start), bad(marks));
+    }
+    let what = match finding.severity {
+        Severity::Stops => bad("stops:"),
+        Severity::Warns => care("warns:"),
+        Severity::Note => faint("note:"),
+    };
+    let _ = write!(
+        out,
+        "  {what} {} {}",
+        finding.what,
+        faint(format!("({})", finding.code))
+    );
+    if let Some(cure) = &finding.cure {
+        let _ = write!(out, "\n  {} {cure}", faint("try:"));
+    }
+    out
+}
+
+impl From<ProjectError> for CommandError {
+    fn from(error: ProjectError) -> Self {
+        let findings = match &error {
+            ProjectError::Config(findings) | ProjectError::Findings(findings) => findings.clone(),
+            _ => Vec::new(),
+        };
+        let mut why = Vec::new();
+        if let ProjectError::Rules { refusals, .. } = &error {
+            why.extend(refusals.iter().map(|r| r.what.clone()));
+        }
+        if let ProjectError::Raced { detail, .. } = &error {
+            why.push(detail.clone());
+        }
+        let mut next = std::error::Error::source(&error);
+        while let Some(source) = next {
+            let text = source.to_string();
+            if why.last() != Some(&text) {
+                why.push(text);
+            }
+            next = source.source();
+        }
+        let mut what = error.to_string();
+        // The storefront's name alone says little: its first reason is what happened.
+        if let ProjectError::Place { place, .. } = &error
+            && !why.is_empty()
+        {
+            what = format!("{place}: {}", why.remove(0));
+        }
+        Self {
+            class: error.class(),
+            what,
+            why,
+            cures: error.cures(),
+            findings,
+        }
+    }
+}

@@ -1,0 +1,171 @@
+//! Progress as a bar, as JSON lines, or not at all.
+
+use std::io::Write;
+use std::sync::Arc;
+use std::sync::Mutex;
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::time::{Duration, Instant};
+
+use indicatif::{ProgressBar, ProgressState, ProgressStyle};
+use lantern_core::progress::{Meter, Progress, Task};
+
+use crate::args::ProgressMode;
+use crate::words;
+
+/// How often a JSON line is written at most.
+const JSON_EVERY: Duration = Duration::from_millis(250);
+/// A bar comes only when the work is not done by then.
+const BAR_AFTER: Duration = Duration::from_millis(300);
+
+/// Shows progress on standard error.
+#[derive(Debug)]
+pub struct Shown {
+    mode: ProgressMode,
+    stop: Arc<AtomicBool>,
+}
+
+impl Shown {
+    pub fn new(mode: ProgressMode, stop: Arc<AtomicBool>) -> Self {
+        Self { mode, stop }
+    }
+}
+
+fn name(task: Task) -> (&'static str, &'static str) {
+    match task {
+        Task::Read => ("read", "reading"),
+        Task::Seal => ("seal", "sealing"),
+        Task::Send => ("send", "sending"),
+        Task::Receive => ("receive", "receiving"),
+        Task::Verify => ("verify", "checking"),
+        _ => ("work", "working"),
+    }
+}
+
+impl Progress for Shown {
+    fn start(&self, task: Task, total: Option<u64>) -> Box<dyn Meter + '_> {
+        match self.mode {
+            ProgressMode::None => Box::new(lantern_core::progress::Silent),
+            ProgressMode::Bar => Box::new(Bar::new(name(task).1, total)),
+            ProgressMode::Json => Box::new(Lines::new(name(task).0, total)),
+        }
+    }
+
+    fn stopped(&self) -> bool {
+        self.stop.load(Ordering::Relaxed)
+    }
+}
+
+struct Bar {
+    bar: ProgressBar,
+    started: Instant,
+    visible: AtomicBool,
+    done: AtomicU64,
+    words: &'static str,
+}
+
+impl Bar {
+    fn new(words: &'static str, total: Option<u64>) -> Self {
+        let bar = match total {
+            Some(total) => ProgressBar::new(total),
+            None => ProgressBar::no_length(),
+        };
+        bar.set_draw_target(indicatif::ProgressDrawTarget::hidden());
+        Self {
+            bar,
+            started: Instant::now(),
+            visible: AtomicBool::new(false),
+            done: AtomicU64::new(0),
+            words,
+        }
+    }
+
+    fn show(&self) {
+        let rate = |state: &ProgressState, out: &mut dyn std::fmt::Write| {
+            let _ = write!(out, "{}/s", words::bytes(state.per_sec() as u64));
+        };
+        let of = |state: &ProgressState, out: &mut dyn std::fmt::Write| {
+            let _ = match state.len() {
+                Some(len) => write!(out, "{} of {}", words::bytes(state.pos()), words::bytes(len)),
+                None => write!(out, "{}", words::bytes(state.pos())),
+            };
+        };
+        let left = |state: &ProgressState, out: &mut dyn std::fmt::Write| {
+            let _ = write!(out, "{} left", words::duration(state.eta().as_secs()));
+        };
+        let template = if self.bar.length().is_some() {
+            "  {msg:9} {bar:28} {of}, {rate}, {left}"
+        } else {
+            "  {msg:9} {of}, {rate}"
+        };
+        let style = ProgressStyle::with_template(template).expect("the template is a valid one");
+        let style = style
+            .with_key("rate", rate)
+            .with_key("of", of)
+            .with_key("left", left)
+            .progress_chars("■■·");
+        self.bar.set_style(style);
+        self.bar.set_message(self.words);
+        self.bar.set_draw_target(indicatif::ProgressDrawTarget::stderr());
+    }
+}
+
+impl Meter for Bar {
+    fn add(&self, bytes: u64) {
+        self.done.fetch_add(bytes, Ordering::Relaxed);
+        if self.started.elapsed() >= BAR_AFTER && !self.visible.swap(true, Ordering::Relaxed) {
+            self.show();
+        }
+        self.bar.inc(bytes);
+    }
+}
+
+impl Drop for Bar {
+    fn drop(&mut self) {
+        self.bar.finish_and_clear();
+    }
+}
+
+struct Lines {
+    task: &'static str,
+    total: Option<u64>,
+    done: AtomicU64,
+    last: Mutex<Option<Instant>>,
+}
+
+impl Lines {
+    fn new(task: &'static str, total: Option<u64>) -> Self {
+        let lines = Self {
+            task,
+            total,
+            done: AtomicU64::new(0),
+            last: Mutex::new(Some(Instant::now())),
+        };
+        lines.write();
+        lines
+    }
+
+    fn write(&self) {
+        let line = serde_json::json!({
+            "schema": "lantern.progress/1", "task": self.task,
+            "done": self.done.load(Ordering::Relaxed), "total": self.total,
+        });
+        let _ = writeln!(std::io::stderr(), "{line}");
+    }
+}
+
+impl Meter for Lines {
+    fn add(&self, bytes: u64) {
+        self.done.fetch_add(bytes, Ordering::Relaxed);
+        let mut last = self.last.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+        if last.is_none_or(|at| at.elapsed() >= JSON_EVERY) {
+            *last = Some(Instant::now());
+            self.write();
+        }
+    }
+}
+
+impl Drop for Lines {
+    fn drop(&mut self) {
+        self.write();
+    }
+}

@@ -1,0 +1,161 @@
+//! Everything that is printed goes through here: data to standard output, everything else to standard error.
+
+use std::io::{self, IsTerminal, Write};
+use std::path::PathBuf;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+
+use anstyle::{AnsiColor, Style};
+use serde::Serialize;
+
+use crate::args::{ColorMode, Common, ProgressMode};
+use crate::diagnostic::CommandError;
+use crate::progress::Shown;
+
+/// For names of releases and headlines.
+const STRONG: Style = Style::new().bold();
+/// For what can be read over.
+const FAINT: Style = Style::new().dimmed();
+/// For commands to run next.
+const COMMAND: Style = AnsiColor::Cyan.on_default();
+/// For what went well.
+const GOOD: Style = AnsiColor::Green.on_default().bold();
+/// For what needs a look.
+const CARE: Style = AnsiColor::Yellow.on_default().bold();
+/// For what went wrong.
+const BAD: Style = AnsiColor::Red.on_default().bold();
+
+fn paint(style: Style, text: &str) -> String {
+    format!("{style}{text}{style:#}")
+}
+
+pub fn strong(text: impl ToString) -> String {
+    paint(STRONG, &text.to_string())
+}
+
+pub fn faint(text: impl ToString) -> String {
+    paint(FAINT, &text.to_string())
+}
+
+pub fn command(text: impl ToString) -> String {
+    paint(COMMAND, &text.to_string())
+}
+
+pub fn good(text: impl ToString) -> String {
+    paint(GOOD, &text.to_string())
+}
+
+pub fn care(text: impl ToString) -> String {
+    paint(CARE, &text.to_string())
+}
+
+pub fn bad(text: impl ToString) -> String {
+    paint(BAD, &text.to_string())
+}
+
+/// The terminal, or what stands in its place.
+#[derive(Debug, Clone)]
+pub struct Ui {
+    pub project: PathBuf,
+    pub json: bool,
+    quiet: bool,
+    progress: ProgressMode,
+    /// Set by Ctrl-C.
+    pub stop: Arc<AtomicBool>,
+}
+
+impl Ui {
+    pub fn new(common: &Common) -> Self {
+        match common.color {
+            ColorMode::Auto => {}
+            ColorMode::Always => anstream::ColorChoice::Always.write_global(),
+            ColorMode::Never => anstream::ColorChoice::Never.write_global(),
+        }
+        let bar = || io::stderr().is_terminal() && !common.json && !common.quiet;
+        let progress = common
+            .progress
+            .unwrap_or(if bar() { ProgressMode::Bar } else { ProgressMode::None });
+        let project = common.project.clone().unwrap_or_else(|| PathBuf::from("."));
+        let stop = Arc::new(AtomicBool::new(false));
+        Self {
+            project,
+            json: common.json,
+            quiet: common.quiet,
+            progress,
+            stop,
+        }
+    }
+
+    /// Prints what was asked for; nothing in JSON mode, where the document says it all.
+    pub fn say(&self, text: &str) {
+        if !self.json {
+            write_out(&format!("{text}\n"));
+        }
+    }
+
+    /// Prints the next sensible command.
+    pub fn next(&self, text: &str) {
+        if !self.json && !self.quiet {
+            write_out(&format!("\n{} {}\n", faint("next:"), command(text)));
+        }
+    }
+
+    /// Prints the one document of a run.
+    pub fn document(&self, document: &impl Serialize) {
+        if self.json {
+            let text = serde_json::to_string_pretty(document).expect("documents have only string keys");
+            write_out(&format!("{text}\n"));
+        }
+    }
+
+    /// Prints to standard error.
+    pub fn aside(&self, text: &str) {
+        // Nobody is left to tell when standard error is gone.
+        let _ = writeln!(anstream::stderr(), "{text}");
+    }
+
+    pub fn progress(&self) -> Shown {
+        Shown::new(self.progress, self.stop.clone())
+    }
+
+    pub fn is_stopped(&self) -> bool {
+        self.stop.load(Ordering::Relaxed)
+    }
+
+    /// Asks for a line. Without a terminal nothing is asked: the option that gives the answer is named.
+    pub fn ask(&self, question: &str, what: &'static str, option: &'static str) -> Result<String, CommandError> {
+        if self.json || !io::stdin().is_terminal() {
+            return Err(CommandError::missing_answer(what, option));
+        }
+        let mut out = anstream::stdout();
+        write!(out, "{question} ")
+            .and_then(|()| out.flush())
+            .map_err(|e| CommandError::io("ask", e))?;
+        let mut line = String::new();
+        let len = io::stdin()
+            .read_line(&mut line)
+            .map_err(|e| CommandError::io("read your answer", e))?;
+        if self.is_stopped() {
+            return Err(CommandError::stopped());
+        }
+        if len == 0 {
+            Err(CommandError::missing_answer(what, option))
+        } else {
+            Ok(line.trim().to_owned())
+        }
+    }
+}
+
+/// Writes to standard output. A closed pipe ends the program quietly: whoever read has read enough.
+fn write_out(text: &str) {
+    let mut out = anstream::stdout();
+    let written = out.write_all(text.as_bytes()).and_then(|()| out.flush());
+    match written {
+        Err(e) if e.kind() == io::ErrorKind::BrokenPipe => std::process::exit(0),
+        Err(e) => {
+            let _ = writeln!(anstream::stderr(), "{} could not write the output: {e}", bad("error:"));
+            std::process::exit(6);
+        }
+        Ok(()) => {}
+    }
+}

@@ -1,0 +1,72 @@
+//! Numbers and times as people read them.
+
+use jiff::Timestamp;
+use jiff::tz::TimeZone;
+
+/// Writes bytes in decimal units with three digits: `214 kB`, `7.92 MB`.
+pub fn bytes(count: u64) -> String {
+    const UNITS: [&str; 5] = ["kB", "MB", "GB", "TB", "PB"];
+    if count < 1000 {
+        return format!("{count} B");
+    }
+    let mut value = count as f64 / 1000.0;
+    let mut unit = 0;
+    while value >= 999.5 && unit + 1 < UNITS.len() {
+        value /= 1000.0;
+        unit += 1;
+    }
+    let digits = if value < 9.995 { 2 } else { usize::from(value < 99.95) };
+    format!("{value:.digits$} {}", UNITS[unit])
+}
+
+/// Writes a count with its noun.
+pub fn count(count: u64, one: &str, many: &str) -> String {
+    format!("{count} {}", if count == 1 { one } else { many })
+}
+
+/// Writes a time in this computer's time zone, to the minute.
+pub fn time(at: Timestamp) -> String {
+    at.to_zoned(TimeZone::system()).strftime("%Y-%m-%d %H:%M").to_string()
+}
+
+/// Writes a duration to the second: `1:05`, `2:03:05`.
+pub fn duration(seconds: u64) -> String {
+    let (hours, minutes, rest) = (seconds / 3600, seconds / 60 % 60, seconds % 60);
+    if hours > 0 {
+        format!("{hours}:{minutes:02}:{rest:02}")
+    } else {
+        format!("{minutes}:{rest:02}")
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn sizes_have_three_digits() {
+        let table = [
+            (0, "0 B"),
+            (999, "999 B"),
+            (1000, "1.00 kB"),
+            (9994, "9.99 kB"),
+            (9996, "10.0 kB"),
+            (99_960, "100 kB"),
+            (999_499, "999 kB"),
+            (999_500, "1.00 MB"),
+            (1_800_000_000, "1.80 GB"),
+            (u64::MAX, "18447 PB"),
+        ];
+        for (count, expected) in table {
+            assert_eq!(bytes(count), expected, "{count}");
+        }
+    }
+
+    #[test]
+    fn durations() {
+        assert_eq!(
+            (duration(5), duration(65), duration(7385)),
+            ("0:05".into(), "1:05".into(), "2:03:05".into())
+        );
+    }
+}
