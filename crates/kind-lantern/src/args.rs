@@ -30,13 +30,7 @@ pub struct Common {
     #[arg(long, global = true, value_name = "HOW", help_heading = "Every command")]
     pub progress: Option<ProgressMode>,
     /// When colours are used
-    #[arg(
-        long,
-        global = true,
-        value_name = "WHEN",
-        default_value = "auto",
-        help_heading = "Every command"
-    )]
+    #[arg(long, global = true, value_name = "WHEN", default_value = "auto", help_heading = "Every command")]
     pub color: ColorMode,
     /// Print only what was asked for and what is wrong
     #[arg(short, long, global = true, help_heading = "Every command")]

@@ -104,8 +104,7 @@ fn lock(ui: &Ui) -> Result<Locked, CommandError> {
 
 /// Reads a release as people name it, for clap.
 fn release_asked(text: &str) -> Result<ReleaseAsked, String> {
-    text.parse()
-        .map_err(|e: lantern_core::version::VersionError| e.to_string())
+    text.parse().map_err(|e: lantern_core::version::VersionError| e.to_string())
 }
 
 /// Reads any of our names, for clap.
@@ -153,10 +152,7 @@ fn ask_for_name(ui: &Ui, wanted: &ReleaseName, given: Option<&str>) -> Result<bo
     }
     if given.is_some() {
         let what = format!("--confirm says {answer:?}, the plan is about \"{wanted}\"");
-        return Err(CommandError::usage(
-            what,
-            "look at the plan, then confirm the release that it names",
-        ));
+        return Err(CommandError::usage(what, "look at the plan, then confirm the release that it names"));
     }
     Ok(false)
 }

@@ -36,34 +36,19 @@ struct ErrorBody<'a> {
 
 impl CommandError {
     pub fn usage(what: impl Into<String>, cure: impl Into<String>) -> Self {
-        Self {
-            class: Class::Usage,
-            what: what.into(),
-            why: vec![],
-            cures: vec![cure.into()],
-            findings: vec![],
-        }
+        Self { class: Class::Usage, what: what.into(), why: vec![], cures: vec![cure.into()], findings: vec![] }
     }
 
     pub fn refused(what: impl Into<String>, cure: impl Into<String>) -> Self {
-        Self {
-            class: Class::Refused,
-            ..Self::usage(what, cure)
-        }
+        Self { class: Class::Refused, ..Self::usage(what, cure) }
     }
 
     pub fn damaged(what: impl Into<String>, cure: impl Into<String>) -> Self {
-        Self {
-            class: Class::Damaged,
-            ..Self::usage(what, cure)
-        }
+        Self { class: Class::Damaged, ..Self::usage(what, cure) }
     }
 
     pub fn computer(what: impl Into<String>, cure: impl Into<String>) -> Self {
-        Self {
-            class: Class::Computer,
-            ..Self::usage(what, cure)
-        }
+        Self { class: Class::Computer, ..Self::usage(what, cure) }
     }
 
     pub fn missing_answer(what: &'static str, option: &'static str) -> Self {
@@ -119,10 +104,7 @@ impl CommandError {
                 cures: &self.cures,
                 findings: &self.findings,
             };
-            ui.document(&ErrorDocument {
-                schema: "lantern.error/1",
-                error,
-            });
+            ui.document(&ErrorDocument { schema: "lantern.error/1", error });
             return;
         }
         let mut out = String::new();
@@ -148,11 +130,7 @@ impl CommandError {
 pub fn show_finding(finding: &Finding) -> String {
     let mut out = String::new();
     if let Some(place) = &finding.place {
-        let _ = writeln!(
-            out,
-            "  {}",
-            faint(format!("{}, line {}, column {}", place.file, place.line, place.column))
-        );
+        let _ = writeln!(out, "  {}", faint(format!("{}, line {}, column {}", place.file, place.line, place.column)));
         // A line of thousands of characters is shown around its place.
         let start = place.column.saturating_sub(60);
         let text: String = place.text.chars().skip(start).take(110).collect();
@@ -165,12 +143,7 @@ pub fn show_finding(finding: &Finding) -> String {
         Severity::Warns => care("warns:"),
         Severity::Note => faint("note:"),
     };
-    let _ = write!(
-        out,
-        "  {what} {} {}",
-        finding.what,
-        faint(format!("({})", finding.code))
-    );
+    let _ = write!(out, "  {what} {} {}", finding.what, faint(format!("({})", finding.code)));
     if let Some(cure) = &finding.cure {
         let _ = write!(out, "\n  {} {cure}", faint("try:"));
     }
@@ -205,12 +178,6 @@ impl From<ProjectError> for CommandError {
         {
             what = format!("{place}: {}", why.remove(0));
         }
-        Self {
-            class: error.class(),
-            what,
-            why,
-            cures: error.cures(),
-            findings,
-        }
+        Self { class: error.class(), what, why, cures: error.cures(), findings }
     }
 }

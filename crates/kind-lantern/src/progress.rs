@@ -70,13 +70,7 @@ impl Bar {
             None => ProgressBar::no_length(),
         };
         bar.set_draw_target(indicatif::ProgressDrawTarget::hidden());
-        Self {
-            bar,
-            started: Instant::now(),
-            visible: AtomicBool::new(false),
-            done: AtomicU64::new(0),
-            words,
-        }
+        Self { bar, started: Instant::now(), visible: AtomicBool::new(false), done: AtomicU64::new(0), words }
     }
 
     fn show(&self) {
@@ -98,11 +92,7 @@ impl Bar {
             "  {msg:9} {of}, {rate}"
         };
         let style = ProgressStyle::with_template(template).expect("the template is a valid one");
-        let style = style
-            .with_key("rate", rate)
-            .with_key("of", of)
-            .with_key("left", left)
-            .progress_chars("■■·");
+        let style = style.with_key("rate", rate).with_key("of", of).with_key("left", left).progress_chars("■■·");
         self.bar.set_style(style);
         self.bar.set_message(self.words);
         self.bar.set_draw_target(indicatif::ProgressDrawTarget::stderr());
@@ -134,12 +124,7 @@ struct Lines {
 
 impl Lines {
     fn new(task: &'static str, total: Option<u64>) -> Self {
-        let lines = Self {
-            task,
-            total,
-            done: AtomicU64::new(0),
-            last: Mutex::new(Some(Instant::now())),
-        };
+        let lines = Self { task, total, done: AtomicU64::new(0), last: Mutex::new(Some(Instant::now())) };
         lines.write();
         lines
     }

@@ -16,14 +16,7 @@ impl Table {
     /// Lays the columns out, two spaces in, three between; no line ends in spaces.
     pub fn lay_out(&self) -> String {
         let count = self.rows.iter().map(Vec::len).max().unwrap_or(0);
-        let widest = |i: usize| {
-            self.rows
-                .iter()
-                .filter_map(|r| r.get(i))
-                .map(|c| width(c))
-                .max()
-                .unwrap_or(0)
-        };
+        let widest = |i: usize| self.rows.iter().filter_map(|r| r.get(i)).map(|c| width(c)).max().unwrap_or(0);
         let widths: Vec<usize> = (0..count).map(widest).collect();
         let mut lines = Vec::new();
         for row in &self.rows {

@@ -72,18 +72,10 @@ impl Ui {
             ColorMode::Never => anstream::ColorChoice::Never.write_global(),
         }
         let bar = || io::stderr().is_terminal() && !common.json && !common.quiet;
-        let progress = common
-            .progress
-            .unwrap_or(if bar() { ProgressMode::Bar } else { ProgressMode::None });
+        let progress = common.progress.unwrap_or(if bar() { ProgressMode::Bar } else { ProgressMode::None });
         let project = common.project.clone().unwrap_or_else(|| PathBuf::from("."));
         let stop = Arc::new(AtomicBool::new(false));
-        Self {
-            project,
-            json: common.json,
-            quiet: common.quiet,
-            progress,
-            stop,
-        }
+        Self { project, json: common.json, quiet: common.quiet, progress, stop }
     }
 
     /// Prints what was asked for; nothing in JSON mode, where the document says it all.
@@ -128,21 +120,13 @@ impl Ui {
             return Err(CommandError::missing_answer(what, option));
         }
         let mut out = anstream::stdout();
-        write!(out, "{question} ")
-            .and_then(|()| out.flush())
-            .map_err(|e| CommandError::io("ask", e))?;
+        write!(out, "{question} ").and_then(|()| out.flush()).map_err(|e| CommandError::io("ask", e))?;
         let mut line = String::new();
-        let len = io::stdin()
-            .read_line(&mut line)
-            .map_err(|e| CommandError::io("read your answer", e))?;
+        let len = io::stdin().read_line(&mut line).map_err(|e| CommandError::io("read your answer", e))?;
         if self.is_stopped() {
             return Err(CommandError::stopped());
         }
-        if len == 0 {
-            Err(CommandError::missing_answer(what, option))
-        } else {
-            Ok(line.trim().to_owned())
-        }
+        if len == 0 { Err(CommandError::missing_answer(what, option)) } else { Ok(line.trim().to_owned()) }
     }
 }
 

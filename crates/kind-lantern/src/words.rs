@@ -32,11 +32,7 @@ pub fn time(at: Timestamp) -> String {
 /// Writes a duration to the second: `1:05`, `2:03:05`.
 pub fn duration(seconds: u64) -> String {
     let (hours, minutes, rest) = (seconds / 3600, seconds / 60 % 60, seconds % 60);
-    if hours > 0 {
-        format!("{hours}:{minutes:02}:{rest:02}")
-    } else {
-        format!("{minutes}:{rest:02}")
-    }
+    if hours > 0 { format!("{hours}:{minutes:02}:{rest:02}") } else { format!("{minutes}:{rest:02}") }
 }
 
 #[cfg(test)]
@@ -64,9 +60,6 @@ mod tests {
 
     #[test]
     fn durations() {
-        assert_eq!(
-            (duration(5), duration(65), duration(7385)),
-            ("0:05".into(), "1:05".into(), "2:03:05".into())
-        );
+        assert_eq!((duration(5), duration(65), duration(7385)), ("0:05".into(), "1:05".into(), "2:03:05".into()));
     }
 }

@@ -53,7 +53,7 @@ impl Address {
             return Err(shape());
         }
         let (host, port) = match rest.rsplit_once(':') {
-            Some((host, port)) if !host.ends_with(':') && !(host.starts_with('[') && !host.ends_with(']')) => {
+            Some((host, port)) if !host.ends_with(':') && (!host.starts_with('[') || host.ends_with(']')) => {
                 (host, port.parse().map_err(|_| shape())?)
             }
             _ => (rest, 80),
@@ -69,10 +69,7 @@ impl Address {
         if !loopback {
             return Err(AddressError::NotThisComputer(text.chars().take(200).collect()));
         }
-        Ok(Self {
-            host: host.to_owned(),
-            port,
-        })
+        Ok(Self { host: host.to_owned(), port })
     }
 
     /// Returns the port.
@@ -93,32 +90,13 @@ mod tests {
 
     #[test]
     fn loopback_only() {
-        for good in [
-            "http://127.0.0.1:4870",
-            "http://localhost:1/",
-            "http://[::1]:80",
-            "http://127.0.0.9",
-        ] {
+        for good in ["http://127.0.0.1:4870", "http://localhost:1/", "http://[::1]:80", "http://127.0.0.9"] {
             assert!(Address::parse(good).is_ok(), "{good}");
         }
-        assert_eq!(
-            Address::parse("http://localhost/").unwrap().to_string(),
-            "http://localhost:80"
-        );
-        assert!(matches!(
-            Address::parse("https://x.example"),
-            Err(AddressError::NeedsTls(_))
-        ));
-        for far in [
-            "http://x.example",
-            "http://127.0.0.1.x.example:80",
-            "http://10.0.0.1",
-            "http://[2001:db8::1]:1",
-        ] {
-            assert!(
-                matches!(Address::parse(far), Err(AddressError::NotThisComputer(_))),
-                "{far}"
-            );
+        assert_eq!(Address::parse("http://localhost/").unwrap().to_string(), "http://localhost:80");
+        assert!(matches!(Address::parse("https://x.example"), Err(AddressError::NeedsTls(_))));
+        for far in ["http://x.example", "http://127.0.0.1.x.example:80", "http://10.0.0.1", "http://[2001:db8::1]:1"] {
+            assert!(matches!(Address::parse(far), Err(AddressError::NotThisComputer(_))), "{far}");
         }
         for bad in [
             "",

@@ -100,10 +100,7 @@ impl Board {
     /// Branch facts are ordered by the server's revision, never by clocks.
     fn learn(&mut self, place: &PlaceRef, facts: &BranchFacts) {
         let key = (place.clone(), facts.branch.clone());
-        let newer = self
-            .branches
-            .get(&key)
-            .is_none_or(|known| known.revision < facts.revision);
+        let newer = self.branches.get(&key).is_none_or(|known| known.revision < facts.revision);
         if newer {
             self.branches.insert(key, facts.clone());
         }
@@ -117,10 +114,7 @@ impl Board {
 
     /// Returns the build that a release has at a place.
     pub fn build_of(&self, place: &PlaceRef, release: ReleaseId) -> Option<u64> {
-        self.pushed
-            .iter()
-            .find(|p| p.place == *place && p.release == release)
-            .map(|p| p.build)
+        self.pushed.iter().find(|p| p.place == *place && p.release == release).map(|p| p.build)
     }
 }
 
@@ -162,11 +156,7 @@ mod tests {
     }
 
     fn facts(revision: u64, release: &str) -> BranchFacts {
-        let build = BranchBuild {
-            build: revision,
-            release: ReleaseId::of(release.as_bytes()),
-            name: name(release),
-        };
+        let build = BranchBuild { build: revision, release: ReleaseId::of(release.as_bytes()), name: name(release) };
         BranchFacts {
             branch: "open-water".parse().unwrap(),
             revision,
@@ -178,11 +168,7 @@ mod tests {
 
     fn sealed(release: &str) -> EventBody {
         let input = InputDigest::of(release.as_bytes());
-        EventBody::Sealed(Sealed {
-            release: ReleaseId::of(release.as_bytes()),
-            name: name(release),
-            input,
-        })
+        EventBody::Sealed(Sealed { release: ReleaseId::of(release.as_bytes()), name: name(release), input })
     }
 
     fn fold(bodies: Vec<EventBody>) -> Board {
@@ -213,10 +199,7 @@ mod tests {
 
     #[test]
     fn a_number_seen_elsewhere_counts() {
-        let seen = crate::event::NumberSeen {
-            place: place(),
-            name: name("0.9 (400)"),
-        };
+        let seen = crate::event::NumberSeen { place: place(), name: name("0.9 (400)") };
         let board = fold(vec![sealed("1.4.0 (27)"), EventBody::NumberSeen(seen)]);
         assert_eq!(board.highest_number.unwrap().get(), 400);
     }
@@ -226,25 +209,15 @@ mod tests {
         let asked = Asked {
             key: id(1),
             place: place(),
-            deed: Deed::Promote {
-                branch: "open-water".parse().unwrap(),
-            },
+            deed: Deed::Promote { branch: "open-water".parse().unwrap() },
             release: ReleaseId::of(b"r"),
             name: name("1.4.0 (27)"),
         };
         let ask = EventBody::Asked(asked);
         assert_eq!(fold(vec![ask.clone()]).open.len(), 1);
-        let moved = Moved {
-            key: id(1),
-            place: place(),
-            facts: facts(3, "1.4.0 (27)"),
-            comment: None,
-        };
+        let moved = Moved { key: id(1), place: place(), facts: facts(3, "1.4.0 (27)"), comment: None };
         assert!(fold(vec![ask.clone(), EventBody::Moved(moved)]).open.is_empty());
-        let not_done = NotDone {
-            key: id(1),
-            why: "never arrived".into(),
-        };
+        let not_done = NotDone { key: id(1), why: "never arrived".into() };
         assert!(fold(vec![ask, EventBody::NotDone(not_done)]).open.is_empty());
     }
 
@@ -252,11 +225,7 @@ mod tests {
     fn other_editions_and_unknown_kinds_change_nothing() {
         let mut other = event(sealed("1.4.0 (27)"));
         other.edition = "demo".parse().unwrap();
-        let unknown = event(EventBody::Other {
-            kind: "moon".into(),
-            version: 3,
-            payload: serde_json::Value::Null,
-        });
+        let unknown = event(EventBody::Other { kind: "moon".into(), version: 3, payload: serde_json::Value::Null });
         assert_eq!(Board::fold(&Name::full_edition(), &[other, unknown]), Board::default());
     }
 

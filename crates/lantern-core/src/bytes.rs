@@ -147,14 +147,11 @@ impl<'a> ByteReader<'a> {
     pub fn count(&mut self, min_len: NonZeroUsize, what: &'static str) -> Result<usize, ReadError> {
         let declared = self.u32(what)?;
         let possible = self.remaining() / min_len;
-        usize::try_from(declared)
-            .ok()
-            .filter(|count| *count <= possible)
-            .ok_or(ReadError::ImpossibleCount {
-                what,
-                declared: u64::from(declared),
-                possible,
-            })
+        usize::try_from(declared).ok().filter(|count| *count <= possible).ok_or(ReadError::ImpossibleCount {
+            what,
+            declared: u64::from(declared),
+            possible,
+        })
     }
 
     /// Takes the head that all our binary structures share and checks it.
@@ -167,12 +164,7 @@ impl<'a> ByteReader<'a> {
         }
         let (version, features) = (self.u16(head.what)?, self.u32(head.what)?);
         if version != head.version || features != 0 {
-            return Err(ReadError::TooNew {
-                what: head.what,
-                version,
-                features,
-                known: head.version,
-            });
+            return Err(ReadError::TooNew { what: head.what, version, features, known: head.version });
         }
         Ok(())
     }
@@ -186,11 +178,7 @@ impl<'a> ByteReader<'a> {
             return Ok(());
         }
         let why = format!("{} bytes follow the end", self.remaining());
-        Err(ReadError::Value {
-            what,
-            offset: self.pos,
-            why,
-        })
+        Err(ReadError::Value { what, offset: self.pos, why })
     }
 }
 
@@ -218,11 +206,7 @@ impl Head {
 mod tests {
     use super::*;
 
-    const HEAD: Head = Head {
-        magic: *b"LNXX",
-        version: 1,
-        what: "an example",
-    };
+    const HEAD: Head = Head { magic: *b"LNXX", version: 1, what: "an example" };
 
     #[test]
     fn a_head_is_read_back_and_newer_ones_are_refused() {
@@ -233,16 +217,10 @@ mod tests {
         for (at, value) in [(4, 2_u8), (6, 1), (9, 0x80)] {
             let mut newer = bytes.clone();
             newer[at] = value;
-            assert!(matches!(
-                ByteReader::new(&newer).head(HEAD),
-                Err(ReadError::TooNew { .. })
-            ));
+            assert!(matches!(ByteReader::new(&newer).head(HEAD), Err(ReadError::TooNew { .. })));
         }
         bytes[0] = b'Q';
-        assert!(matches!(
-            ByteReader::new(&bytes).head(HEAD),
-            Err(ReadError::Magic { .. })
-        ));
+        assert!(matches!(ByteReader::new(&bytes).head(HEAD), Err(ReadError::Magic { .. })));
     }
 
     #[test]
@@ -251,14 +229,7 @@ mod tests {
         bytes.extend([0; 100]);
         let ten = NonZeroUsize::new(10).unwrap();
         let error = ByteReader::new(&bytes).count(ten, "records").unwrap_err();
-        assert_eq!(
-            error,
-            ReadError::ImpossibleCount {
-                what: "records",
-                declared: u64::from(u32::MAX),
-                possible: 10
-            }
-        );
+        assert_eq!(error, ReadError::ImpossibleCount { what: "records", declared: u64::from(u32::MAX), possible: 10 });
     }
 
     #[test]

@@ -104,12 +104,7 @@ impl Config {
     /// Every finding that stops, in the order of the text; never empty.
     pub fn read(file: &str, text: &str) -> Result<Self, Vec<Finding>> {
         let shape = shape::Shape::read(text);
-        let mut check = Check {
-            file,
-            text,
-            shape: &shape,
-            findings: Vec::new(),
-        };
+        let mut check = Check { file, text, shape: &shape, findings: Vec::new() };
         for problem in &shape.problems {
             check.findings.push(
                 Finding::stops(problem.code, problem.what.clone(), problem.cure.clone()).at(TextPlace::of(
@@ -125,9 +120,7 @@ impl Config {
                 Err(error) => {
                     let place = TextPlace::of(file, text, error.span().unwrap_or(0..0));
                     let cure = "compare with the example in docs/configuration.md";
-                    check
-                        .findings
-                        .push(Finding::stops("wrong-shape", error.message().to_owned(), cure).at(place));
+                    check.findings.push(Finding::stops("wrong-shape", error.message().to_owned(), cure).at(place));
                     None
                 }
             }
@@ -177,13 +170,7 @@ struct Check<'a> {
 impl Check<'_> {
     fn stop(&mut self, at: &[ConfigKey<'_>], code: &str, what: impl Into<String>, cure: impl Into<String>) {
         let place = TextPlace::of(self.file, self.text, self.shape.span(at));
-        self.findings.push(
-            Finding {
-                severity: Severity::Stops,
-                ..Finding::stops(code, what, cure)
-            }
-            .at(place),
-        );
+        self.findings.push(Finding { severity: Severity::Stops, ..Finding::stops(code, what, cure) }.at(place));
     }
 
     /// Reads a text into a checked type; the error's own words say what is expected.
@@ -224,12 +211,7 @@ impl Check<'_> {
 
     fn path(&mut self, at: &[ConfigKey<'_>], text: &str) -> Option<String> {
         if let Some(mark) = placeholder(text) {
-            self.stop(
-                at,
-                "placeholder",
-                format!("{mark:?} was never filled in"),
-                "write the path",
-            );
+            self.stop(at, "placeholder", format!("{mark:?} was never filled in"), "write the path");
         } else if text.contains('\\') {
             let cure = format!("write {:?}", text.replace('\\', "/"));
             self.stop(at, "backslash", "paths use \"/\" on every system", cure);
@@ -243,12 +225,7 @@ impl Check<'_> {
 
     fn words(&mut self, at: &[ConfigKey<'_>], text: &str) -> Option<String> {
         if let Some(mark) = placeholder(text) {
-            self.stop(
-                at,
-                "placeholder",
-                format!("{mark:?} was never filled in"),
-                "write the name that players see",
-            );
+            self.stop(at, "placeholder", format!("{mark:?} was never filled in"), "write the name that players see");
         } else if text.trim().is_empty() || text.chars().any(char::is_control) {
             self.stop(
                 at,
@@ -276,18 +253,11 @@ impl Check<'_> {
                 raw::Version::Text(text) => self
                     .parse(&[K("game"), K("version")], text, "write a version such as \"1.4.0\"")
                     .map(VersionSource::Here),
-                raw::Version::File { file } => self
-                    .path(&[K("game"), K("version"), K("file")], file)
-                    .map(VersionSource::File),
+                raw::Version::File { file } => {
+                    self.path(&[K("game"), K("version"), K("file")], file).map(VersionSource::File)
+                }
             };
-            (|| {
-                Some(Game {
-                    name: name?,
-                    studio: studio?,
-                    identity: identity?,
-                    version: version?,
-                })
-            })()
+            (|| Some(Game { name: name?, studio: studio?, identity: identity?, version: version? }))()
         };
         if raw.targets.is_empty() {
             let cure = "add [targets.linux] with the export's folder: export = \"exports/linux\"";
@@ -311,11 +281,7 @@ impl Check<'_> {
                 storefronts.insert(key, value);
             }
         }
-        Some(Config {
-            game: game?,
-            targets,
-            storefronts,
-        })
+        Some(Config { game: game?, targets, storefronts })
     }
 
     fn target(&mut self, at: &[ConfigKey<'_>], raw: &raw::Target) -> Option<Target> {
@@ -339,20 +305,12 @@ impl Check<'_> {
         }
         let starts = match &raw.starts {
             None => Some(None),
-            Some(raw::Starts::File(file)) => self.path(&below(&[K("starts")]), file).map(|file| {
-                Some(TargetStart {
-                    file,
-                    arguments: Vec::new(),
-                })
-            }),
-            Some(raw::Starts::Full { file, arguments }) => {
-                self.path(&below(&[K("starts"), K("file")]), file).map(|file| {
-                    Some(TargetStart {
-                        file,
-                        arguments: arguments.clone(),
-                    })
-                })
+            Some(raw::Starts::File(file)) => {
+                self.path(&below(&[K("starts")]), file).map(|file| Some(TargetStart { file, arguments: Vec::new() }))
             }
+            Some(raw::Starts::Full { file, arguments }) => self
+                .path(&below(&[K("starts"), K("file")]), file)
+                .map(|file| Some(TargetStart { file, arguments: arguments.clone() })),
         };
         let leave_out = self.patterns(&below(&[K("leave-out")]), &raw.leave_out);
         let must_have = self.patterns(&below(&[K("must-have")]), &raw.must_have);
@@ -422,16 +380,11 @@ impl Check<'_> {
                 branches.insert(name, branch.audience);
             }
         }
-        Some(Storefront {
-            address: address?,
-            handle: handle?,
-            depots,
-            branches,
-        })
+        Some(Storefront { address: address?, handle: handle?, depots, branches })
     }
 }
 
-/// Finds marks that people leave where a value is to come: `<…>`, `…`, `TODO`-like words, `CHANGE-ME`.
+/// Finds marks that people leave where a value is to come: `<…>`, `…`, words such as `CHANGE-ME`.
 fn placeholder(text: &str) -> Option<&str> {
     let upper = text.to_uppercase();
     let marked = (text.starts_with('<') && text.ends_with('>'))

@@ -53,9 +53,7 @@ impl Digest {
     /// # Errors
     /// [`DigestError`] for every other text.
     pub fn from_hex(text: &str) -> Result<Self, DigestError> {
-        let wrong = || DigestError {
-            text: text.chars().take(80).collect(),
-        };
+        let wrong = || DigestError { text: text.chars().take(80).collect() };
         let mut bytes = [0_u8; 32];
         if text.len() != 64 {
             return Err(wrong());
@@ -93,9 +91,7 @@ impl fmt::Debug for Digest {
 impl FromStr for Digest {
     type Err = DigestError;
     fn from_str(text: &str) -> Result<Self, DigestError> {
-        let hex = text.strip_prefix("blake3:").ok_or_else(|| DigestError {
-            text: text.chars().take(80).collect(),
-        })?;
+        let hex = text.strip_prefix("blake3:").ok_or_else(|| DigestError { text: text.chars().take(80).collect() })?;
         Self::from_hex(hex)
     }
 }
@@ -189,36 +185,20 @@ mod tests {
     #[test]
     fn the_empty_digest_is_the_published_one() {
         // Source: the BLAKE3 test vectors, input_len 0.
-        assert_eq!(
-            Digest::of(b"").hex(),
-            "af1349b9f5f9a1a6a0404dea36dcc9499bcb25c9adc112b7cc9a93cae41f3262"
-        );
+        assert_eq!(Digest::of(b"").hex(), "af1349b9f5f9a1a6a0404dea36dcc9499bcb25c9adc112b7cc9a93cae41f3262");
     }
 
     #[test]
     fn other_texts_are_refused() {
         let good = Digest::of(b"x").to_string();
-        for bad in [
-            "",
-            "blake3:",
-            &good[1..],
-            &good[..70],
-            &good.to_uppercase(),
-            &format!("{good}0"),
-            "blake3:é",
-        ] {
+        for bad in ["", "blake3:", &good[1..], &good[..70], &good.to_uppercase(), &format!("{good}0"), "blake3:é"] {
             assert!(bad.parse::<Digest>().is_err(), "{bad:?}");
         }
     }
 
     #[test]
     fn the_same_bytes_have_another_id_in_each_role() {
-        let ids = [
-            TreeId::of(b"x").0,
-            ManifestId::of(b"x").0,
-            ReleaseId::of(b"x").0,
-            InputDigest::of(b"x").0,
-        ];
+        let ids = [TreeId::of(b"x").0, ManifestId::of(b"x").0, ReleaseId::of(b"x").0, InputDigest::of(b"x").0];
         for (i, a) in ids.iter().enumerate() {
             assert!(ids[i + 1..].iter().all(|b| a != b));
             assert_ne!(*a, Digest::of(b"x"));

@@ -57,12 +57,8 @@ impl FromStr for EventId {
     type Err = EventIdError;
     fn from_str(text: &str) -> Result<Self, EventIdError> {
         let wrong = || EventIdError(text.chars().take(80).collect());
-        let digits: Vec<u32> = text
-            .chars()
-            .filter(|c| *c != '-')
-            .map(|c| c.to_digit(16))
-            .collect::<Option<_>>()
-            .ok_or_else(wrong)?;
+        let digits: Vec<u32> =
+            text.chars().filter(|c| *c != '-').map(|c| c.to_digit(16)).collect::<Option<_>>().ok_or_else(wrong)?;
         let mut bytes = [0_u8; 16];
         if digits.len() != 32 {
             return Err(wrong());
@@ -83,9 +79,7 @@ impl Serialize for EventId {
 
 impl<'de> Deserialize<'de> for EventId {
     fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
-        String::deserialize(deserializer)?
-            .parse()
-            .map_err(serde::de::Error::custom)
+        String::deserialize(deserializer)?.parse().map_err(serde::de::Error::custom)
     }
 }
 
@@ -445,12 +439,7 @@ mod tests {
         assert_eq!(id.to_string().parse(), Ok(id));
         let later = EventId::new(at + jiff::SignedDuration::from_millis(1), [0; 10]);
         assert!(id < later);
-        for bad in [
-            "",
-            "01a207a232807fffbfffffffffffffff",
-            "01A207A2-3280-7fff-bfff-ffffffffffff",
-            "zz",
-        ] {
+        for bad in ["", "01a207a232807fffbfffffffffffffff", "01A207A2-3280-7fff-bfff-ffffffffffff", "zz"] {
             assert!(bad.parse::<EventId>().is_err(), "{bad:?}");
         }
     }
@@ -459,15 +448,9 @@ mod tests {
     fn unknown_kinds_are_kept() {
         let payload = serde_json::json!({ "moon": "full" });
         let body = EventBody::read("share-raised", 1, payload.clone()).unwrap();
-        assert_eq!(
-            (body.kind(), body.version(), body.payload()),
-            ("share-raised", 1, payload.clone())
-        );
+        assert_eq!((body.kind(), body.version(), body.payload()), ("share-raised", 1, payload.clone()));
         let newer = EventBody::read("sealed", 2, payload.clone()).unwrap();
-        assert_eq!(
-            (newer.kind(), newer.version(), newer.payload()),
-            ("sealed", 2, payload.clone())
-        );
+        assert_eq!((newer.kind(), newer.version(), newer.payload()), ("sealed", 2, payload.clone()));
         assert!(EventBody::read("sealed", 1, payload).is_err());
     }
 }

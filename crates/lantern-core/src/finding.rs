@@ -76,21 +76,12 @@ pub struct Finding {
 impl Finding {
     /// Makes a finding that stops the work.
     pub fn stops(code: &str, what: impl Into<String>, cure: impl Into<String>) -> Self {
-        Self {
-            code: code.into(),
-            severity: Severity::Stops,
-            place: None,
-            what: what.into(),
-            cure: Some(cure.into()),
-        }
+        Self { code: code.into(), severity: Severity::Stops, place: None, what: what.into(), cure: Some(cure.into()) }
     }
 
     /// Makes a finding that warns.
     pub fn warns(code: &str, what: impl Into<String>, cure: impl Into<String>) -> Self {
-        Self {
-            severity: Severity::Warns,
-            ..Self::stops(code, what, cure)
-        }
+        Self { severity: Severity::Warns, ..Self::stops(code, what, cure) }
     }
 
     /// Adds the place.

@@ -57,9 +57,7 @@ macro_rules! name {
 fn is_word(text: &str) -> bool {
     (1..=64).contains(&text.len())
         && text.starts_with(|c: char| c.is_ascii_lowercase() || c.is_ascii_digit())
-        && text
-            .bytes()
-            .all(|b| b.is_ascii_lowercase() || b.is_ascii_digit() || b == b'-' || b == b'_')
+        && text.bytes().all(|b| b.is_ascii_lowercase() || b.is_ascii_digit() || b == b'-' || b == b'_')
 }
 
 fn is_identity(text: &str) -> bool {
@@ -119,9 +117,7 @@ fn distance(a: &str, b: &str) -> usize {
     for i in 0..a.len() {
         let mut row = vec![i + 1];
         for j in 0..b.len() {
-            let mut best = (above[j] + usize::from(a[i] != b[j]))
-                .min(above[j + 1] + 1)
-                .min(row[j] + 1);
+            let mut best = (above[j] + usize::from(a[i] != b[j])).min(above[j + 1] + 1).min(row[j] + 1);
             if i > 0 && j > 0 && a[i] == b[j - 1] && a[i - 1] == b[j] {
                 best = best.min(before[j - 1] + 1);
             }
@@ -151,12 +147,9 @@ mod tests {
     #[test]
     fn the_nearest_word_is_found_when_it_is_near() {
         let known = ["export", "starts", "systems", "leave-out", "must-have"];
-        for (slip, meant) in [
-            ("exports", "export"),
-            ("start", "starts"),
-            ("sytsems", "systems"),
-            ("leave_out", "leave-out"),
-        ] {
+        for (slip, meant) in
+            [("exports", "export"), ("start", "starts"), ("sytsems", "systems"), ("leave_out", "leave-out")]
+        {
             assert_eq!(nearest(slip, known), Some(meant), "{slip}");
         }
         assert_eq!(nearest("colour", known), None);

@@ -38,10 +38,9 @@ pub fn shown(name: &str) -> String {
     for c in name.chars() {
         let hidden = c.is_control()
             || matches!(c, '\u{200b}'..='\u{200f}' | '\u{2028}'..='\u{202e}' | '\u{2060}'..='\u{206f}' | '\u{feff}');
-        if hidden {
-            out.extend(c.escape_unicode())
-        } else {
-            out.push(c)
+        match hidden {
+            true => out.extend(c.escape_unicode()),
+            false => out.push(c),
         }
     }
     out
@@ -151,16 +150,9 @@ mod tests {
 
     #[test]
     fn honest_names_are_accepted() {
-        for name in [
-            "a",
-            "data/letters.txt",
-            "Saltmarsh Post.x86_64",
-            "干潟/手紙.txt",
-            "a/.hidden",
-            "..a",
-            "a..",
-            "ab:c",
-        ] {
+        for name in
+            ["a", "data/letters.txt", "Saltmarsh Post.x86_64", "干潟/手紙.txt", "a/.hidden", "..a", "a..", "ab:c"]
+        {
             assert_eq!(TreePath::new(name).unwrap().as_str(), name);
         }
     }

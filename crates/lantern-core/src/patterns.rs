@@ -28,10 +28,7 @@ impl Patterns {
         let mut builder = GlobSetBuilder::new();
         let mut kept = Vec::new();
         for text in texts {
-            let wrong = |why: String| PatternError {
-                pattern: text.to_owned(),
-                why,
-            };
+            let wrong = |why: String| PatternError { pattern: text.to_owned(), why };
             let glob = GlobBuilder::new(text)
                 .literal_separator(true)
                 .backslash_escape(false)
@@ -40,10 +37,7 @@ impl Patterns {
             builder.add(glob);
             kept.push(text.to_owned());
         }
-        let set = builder.build().map_err(|e| PatternError {
-            pattern: kept.join(", "),
-            why: e.kind().to_string(),
-        })?;
+        let set = builder.build().map_err(|e| PatternError { pattern: kept.join(", "), why: e.kind().to_string() })?;
         Ok(Self { texts: kept, set })
     }
 
@@ -60,12 +54,7 @@ impl Patterns {
                 met[i] = true;
             }
         }
-        self.texts
-            .iter()
-            .zip(met)
-            .filter(|(_, met)| !met)
-            .map(|(text, _)| text.as_str())
-            .collect()
+        self.texts.iter().zip(met).filter(|(_, met)| !met).map(|(text, _)| text.as_str()).collect()
     }
 }
 

@@ -112,17 +112,12 @@ impl ReleaseRecord {
 
     /// Returns how people name it.
     pub fn name(&self) -> ReleaseName {
-        ReleaseName {
-            version: self.version.clone(),
-            number: self.number,
-        }
+        ReleaseName { version: self.version.clone(), number: self.number }
     }
 
     /// Returns the depots of all targets.
     pub fn depots(&self) -> impl Iterator<Item = (&TargetRecord, &DepotRecord)> {
-        self.targets
-            .iter()
-            .flat_map(|target| target.depots.iter().map(move |depot| (target, depot)))
+        self.targets.iter().flat_map(|target| target.depots.iter().map(move |depot| (target, depot)))
     }
 }
 
@@ -142,17 +137,9 @@ pub(crate) mod tests {
             targets: vec![TargetRecord {
                 target: "linux".parse().unwrap(),
                 systems: vec![System::LinuxX86_64],
-                starts: Start {
-                    file: TreePath::new("saltmarsh").unwrap(),
-                    arguments: vec![],
-                },
+                starts: Start { file: TreePath::new("saltmarsh").unwrap(), arguments: vec![] },
                 tree,
-                depots: vec![DepotRecord {
-                    depot: "linux".parse().unwrap(),
-                    tree,
-                    files: 3,
-                    size: 120,
-                }],
+                depots: vec![DepotRecord { depot: "linux".parse().unwrap(), tree, files: 3, size: 120 }],
             }],
         }
     }
@@ -166,9 +153,7 @@ pub(crate) mod tests {
 
     #[test]
     fn another_format_is_named() {
-        let text = String::from_utf8(record("1.3.2", 25).encode())
-            .unwrap()
-            .replace("release/1", "release/2");
+        let text = String::from_utf8(record("1.3.2", 25).encode()).unwrap().replace("release/1", "release/2");
         assert!(
             matches!(ReleaseRecord::decode(text.as_bytes()), Err(RecordError::Format(f)) if f == "lantern.release/2")
         );

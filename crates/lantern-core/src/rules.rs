@@ -110,11 +110,7 @@ pub struct Refusal {
 
 impl Refusal {
     fn new(rule: &str, what: impl Into<String>, cure: impl Into<String>) -> Self {
-        Self {
-            rule: rule.into(),
-            what: what.into(),
-            cure: cure.into(),
-        }
+        Self { rule: rule.into(), what: what.into(), cure: cure.into() }
     }
 }
 
@@ -144,11 +140,7 @@ impl HouseRules {
             .into_iter()
             .map(|name| {
                 let what = format!("the house rule {name} is not one that this lantern understands");
-                Refusal::new(
-                    "unknown-rule",
-                    what,
-                    "get a newer lantern; nothing passes a rule that is not understood",
-                )
+                Refusal::new("unknown-rule", what, "get a newer lantern; nothing passes a rule that is not understood")
             })
             .collect()
     }
@@ -166,11 +158,7 @@ impl HouseRules {
             for depot in target.depots.iter().filter(|d| d.size > self.accepted.depot_max_bytes) {
                 let (name, size, max) = (&depot.depot, depot.size, self.accepted.depot_max_bytes);
                 let what = format!("the depot {name} has {size} bytes, at most {max} are taken");
-                out.push(Refusal::new(
-                    "depot-too-large",
-                    what,
-                    "leave files out, or divide the depot",
-                ));
+                out.push(Refusal::new("depot-too-large", what, "leave files out, or divide the depot"));
             }
         }
         out.extend(self.refuse_number(record.number, there));
@@ -233,11 +221,7 @@ mod tests {
 
     #[test]
     fn what_fits_passes() {
-        assert!(
-            rules()
-                .refuse_push(&record("1.4.0", 27), &[name("1.3.2 (25)")])
-                .is_empty()
-        );
+        assert!(rules().refuse_push(&record("1.4.0", 27), &[name("1.3.2 (25)")]).is_empty());
         assert!(rules().refuse_promote(&"open-water".parse().unwrap()).is_empty());
     }
 
@@ -249,14 +233,8 @@ mod tests {
         let mut arm = record("1.4.0", 27);
         arm.targets[0].systems = vec![System::LinuxAarch64];
         assert_eq!(words(&rules().refuse_push(&arm, &[])), ["system-not-taken"]);
-        assert_eq!(
-            words(&rules().refuse_push(&record("1.4.0", 27), &[name("1.3.9 (27)")])),
-            ["number-taken"]
-        );
-        assert_eq!(
-            words(&rules().refuse_push(&record("1.4.0", 27), &[name("1.5.0 (30)")])),
-            ["number-not-risen"]
-        );
+        assert_eq!(words(&rules().refuse_push(&record("1.4.0", 27), &[name("1.3.9 (27)")])), ["number-taken"]);
+        assert_eq!(words(&rules().refuse_push(&record("1.4.0", 27), &[name("1.5.0 (30)")])), ["number-not-risen"]);
         let refused = rules().refuse_promote(&"open-watre".parse().unwrap());
         assert_eq!(refused[0].cure, "did you mean \"open-water\"?");
     }
@@ -280,23 +258,12 @@ mod tests {
             let mut value = serde_json::to_value(rules()).unwrap();
             value.pointer_mut(at).unwrap()[key] = "must be full".into();
             let rules: HouseRules = serde_json::from_value(value).unwrap();
-            assert_eq!(
-                words(&rules.refuse_promote(&"open-water".parse().unwrap())),
-                ["unknown-rule"],
-                "{at}"
-            );
-            assert_eq!(
-                words(&rules.refuse_push(&record("1.4.0", 27), &[])),
-                ["unknown-rule"],
-                "{at}"
-            );
+            assert_eq!(words(&rules.refuse_promote(&"open-water".parse().unwrap())), ["unknown-rule"], "{at}");
+            assert_eq!(words(&rules.refuse_push(&record("1.4.0", 27), &[])), ["unknown-rule"], "{at}");
         }
         let mut value = serde_json::to_value(rules()).unwrap();
         value["numbers"]["number"] = "must-be-prime".into();
         let rules: HouseRules = serde_json::from_value(value).unwrap();
-        assert_eq!(
-            words(&rules.refuse_promote(&"open-water".parse().unwrap())),
-            ["unknown-rule"]
-        );
+        assert_eq!(words(&rules.refuse_promote(&"open-water".parse().unwrap())), ["unknown-rule"]);
     }
 }

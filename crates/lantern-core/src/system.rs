@@ -51,10 +51,7 @@ pub struct UnknownSystem(pub String);
 impl FromStr for System {
     type Err = UnknownSystem;
     fn from_str(text: &str) -> Result<Self, UnknownSystem> {
-        Self::ALL
-            .into_iter()
-            .find(|s| s.name() == text)
-            .ok_or_else(|| UnknownSystem(text.to_owned()))
+        Self::ALL.into_iter().find(|s| s.name() == text).ok_or_else(|| UnknownSystem(text.to_owned()))
     }
 }
 

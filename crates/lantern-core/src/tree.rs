@@ -11,11 +11,7 @@ use crate::bytes::{ByteReader, Head, ReadError};
 use crate::digest::{Digest, TreeId};
 use crate::path::TreePath;
 
-const HEAD: Head = Head {
-    magic: *b"LNTR",
-    version: 1,
-    what: "a tree",
-};
+const HEAD: Head = Head { magic: *b"LNTR", version: 1, what: "a tree" };
 /// Kind, flags, path length and one byte of path.
 const MIN_ENTRY_LEN: NonZeroUsize = NonZeroUsize::new(5).expect("not zero");
 
@@ -95,10 +91,7 @@ impl Tree {
             if let Node::Link { target } = &node
                 && path.resolve_link(target).is_none()
             {
-                return Err(TreeError::LinkLeaves {
-                    path,
-                    target: target.clone(),
-                });
+                return Err(TreeError::LinkLeaves { path, target: target.clone() });
             }
             if map.contains_key(&path) {
                 return Err(TreeError::Twice(path));
@@ -111,10 +104,7 @@ impl Tree {
                 if let Ok(above) = TreePath::new(parent)
                     && map.contains_key(&above)
                 {
-                    return Err(TreeError::BelowNonFolder {
-                        below: path.clone(),
-                        above: above.shown(),
-                    });
+                    return Err(TreeError::BelowNonFolder { below: path.clone(), above: above.shown() });
                 }
             }
         }
@@ -143,10 +133,7 @@ impl Tree {
 
     /// Returns how many files there are, without links and empty folders.
     pub fn file_count(&self) -> u64 {
-        self.entries
-            .values()
-            .filter(|node| matches!(node, Node::File { .. }))
-            .count() as u64
+        self.entries.values().filter(|node| matches!(node, Node::File { .. })).count() as u64
     }
 
     /// Returns the size of all files together, in bytes.
@@ -158,11 +145,7 @@ impl Tree {
     pub fn encode(&self) -> Vec<u8> {
         let mut out = Vec::with_capacity(16 + self.entries.len() * 80);
         HEAD.write(&mut out);
-        out.extend(
-            u32::try_from(self.entries.len())
-                .expect("fewer than 2^32 entries")
-                .to_le_bytes(),
-        );
+        out.extend(u32::try_from(self.entries.len()).expect("fewer than 2^32 entries").to_le_bytes());
         for (path, node) in &self.entries {
             let (kind, flags) = match node {
                 Node::File { executable, .. } => (1_u8, u8::from(*executable)),
@@ -194,11 +177,7 @@ impl Tree {
         let mut entries: Vec<(TreePath, Node)> = Vec::with_capacity(count);
         for _ in 0..count {
             let offset = reader.position();
-            let wrong = |why: &str| ReadError::Value {
-                what: "a tree entry",
-                offset,
-                why: why.to_owned(),
-            };
+            let wrong = |why: &str| ReadError::Value { what: "a tree entry", offset, why: why.to_owned() };
             let (kind, flags) = (reader.u8("an entry's kind")?, reader.u8("an entry's flags")?);
             let path = TreePath::new(read_text(&mut reader)?).map_err(|e| wrong(&e.to_string()))?;
             if let Some((last, _)) = entries.last()
@@ -213,9 +192,7 @@ impl Tree {
                     executable: flags == 1,
                 },
                 (2, 0) => Node::EmptyFolder,
-                (3, 0) => Node::Link {
-                    target: read_text(&mut reader)?,
-                },
+                (3, 0) => Node::Link { target: read_text(&mut reader)? },
                 _ => return Err(wrong("unknown kind or flags").into()),
             };
             entries.push((path, node));
@@ -238,20 +215,12 @@ impl Tree {
                 folded.entry(key).or_default().insert(name.to_owned());
             }
         }
-        folded
-            .into_values()
-            .filter(|names| names.len() > 1)
-            .map(|names| names.into_iter().collect())
-            .collect()
+        folded.into_values().filter(|names| names.len() > 1).map(|names| names.into_iter().collect()).collect()
     }
 }
 
 fn write_text(out: &mut Vec<u8>, text: &str) {
-    out.extend(
-        u16::try_from(text.len())
-            .expect("names are at most 4096 bytes")
-            .to_le_bytes(),
-    );
+    out.extend(u16::try_from(text.len()).expect("names are at most 4096 bytes").to_le_bytes());
     out.extend(text.as_bytes());
 }
 
@@ -288,12 +257,7 @@ impl TreeDiff {
                 Some(_) => {}
             }
         }
-        diff.removed.extend(
-            old.entries
-                .keys()
-                .filter(|path| !new.entries.contains_key(*path))
-                .cloned(),
-        );
+        diff.removed.extend(old.entries.keys().filter(|path| !new.entries.contains_key(*path)).cloned());
         diff
     }
 }
@@ -308,11 +272,7 @@ mod tests {
     }
 
     fn file(content: &[u8], executable: bool) -> Node {
-        Node::File {
-            size: content.len() as u64,
-            digest: Digest::of(content),
-            executable,
-        }
+        Node::File { size: content.len() as u64, digest: Digest::of(content), executable }
     }
 
     fn sample() -> Tree {
@@ -320,12 +280,7 @@ mod tests {
             (path("saltmarsh"), file(b"program", true)),
             (path("data/tides.txt"), file(b"low high", false)),
             (path("data/empty"), Node::EmptyFolder),
-            (
-                path("start"),
-                Node::Link {
-                    target: "saltmarsh".into(),
-                },
-            ),
+            (path("start"), Node::Link { target: "saltmarsh".into() }),
         ])
         .unwrap()
     }
@@ -349,15 +304,7 @@ mod tests {
         };
         assert_ne!(base, variant("saltmarsh", file(b"program", false)));
         assert_ne!(base, variant("saltmarsh", file(b"another", true)));
-        assert_ne!(
-            base,
-            variant(
-                "start",
-                Node::Link {
-                    target: "data/tides.txt".into()
-                }
-            )
-        );
+        assert_ne!(base, variant("start", Node::Link { target: "data/tides.txt".into() }));
         assert_ne!(base, variant("new", Node::EmptyFolder));
         assert_eq!(base, variant("data/empty", Node::EmptyFolder));
     }
@@ -391,10 +338,7 @@ mod tests {
             (path("x"), Node::EmptyFolder),
         ])
         .unwrap();
-        assert_eq!(
-            tree.colliding_names(),
-            [vec!["Data", "data"], vec!["e\u{301}", "\u{e9}"]]
-        );
+        assert_eq!(tree.colliding_names(), [vec!["Data", "data"], vec!["e\u{301}", "\u{e9}"]]);
     }
 
     #[test]

@@ -40,14 +40,8 @@ impl FromStr for Version {
     fn from_str(text: &str) -> Result<Self, VersionError> {
         let fits = (1..=64).contains(&text.len())
             && text.starts_with(|c: char| c.is_ascii_digit())
-            && text
-                .chars()
-                .all(|c| c.is_ascii_alphanumeric() || matches!(c, '.' | '-' | '+'));
-        if fits {
-            Ok(Self(text.to_owned()))
-        } else {
-            Err(VersionError::Version(text.chars().take(80).collect()))
-        }
+            && text.chars().all(|c| c.is_ascii_alphanumeric() || matches!(c, '.' | '-' | '+'));
+        if fits { Ok(Self(text.to_owned())) } else { Err(VersionError::Version(text.chars().take(80).collect())) }
     }
 }
 
@@ -59,9 +53,7 @@ impl fmt::Display for Version {
 
 impl<'de> Deserialize<'de> for Version {
     fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
-        String::deserialize(deserializer)?
-            .parse()
-            .map_err(serde::de::Error::custom)
+        String::deserialize(deserializer)?.parse().map_err(serde::de::Error::custom)
     }
 }
 
@@ -111,9 +103,7 @@ impl FromStr for BuildNumber {
     fn from_str(text: &str) -> Result<Self, VersionError> {
         let digits = !text.is_empty() && text.bytes().all(|b| b.is_ascii_digit());
         let number = if digits { text.parse().ok() } else { None };
-        number
-            .and_then(|n| Self::new(n).ok())
-            .ok_or_else(|| VersionError::Number(text.chars().take(80).collect()))
+        number.and_then(|n| Self::new(n).ok()).ok_or_else(|| VersionError::Number(text.chars().take(80).collect()))
     }
 }
 
@@ -143,15 +133,8 @@ impl FromStr for ReleaseName {
     fn from_str(text: &str) -> Result<Self, VersionError> {
         let wrong = || VersionError::Release(text.chars().take(80).collect());
         let (version, rest) = text.trim().split_once(' ').ok_or_else(wrong)?;
-        let number = rest
-            .trim()
-            .strip_prefix('(')
-            .and_then(|r| r.strip_suffix(')'))
-            .ok_or_else(wrong)?;
-        Ok(Self {
-            version: version.parse().map_err(|_| wrong())?,
-            number: number.parse().map_err(|_| wrong())?,
-        })
+        let number = rest.trim().strip_prefix('(').and_then(|r| r.strip_suffix(')')).ok_or_else(wrong)?;
+        Ok(Self { version: version.parse().map_err(|_| wrong())?, number: number.parse().map_err(|_| wrong())? })
     }
 }
 
@@ -175,9 +158,7 @@ impl FromStr for ReleaseAsked {
         if let Ok(number) = text.trim_start_matches('(').trim_end_matches(')').parse() {
             return Ok(Self::Number(number));
         }
-        text.parse()
-            .map(Self::Version)
-            .map_err(|_| VersionError::Release(text.chars().take(80).collect()))
+        text.parse().map(Self::Version).map_err(|_| VersionError::Release(text.chars().take(80).collect()))
     }
 }
 

@@ -129,20 +129,12 @@ impl<R: Read + Seek> Fields<'_, R> {
 
     fn u16(&mut self, offset: u64, what: &'static str) -> Result<u16, ElfError> {
         let bytes = self.bytes(offset, what)?;
-        Ok(if self.little {
-            u16::from_le_bytes(bytes)
-        } else {
-            u16::from_be_bytes(bytes)
-        })
+        Ok(if self.little { u16::from_le_bytes(bytes) } else { u16::from_be_bytes(bytes) })
     }
 
     fn u32(&mut self, offset: u64, what: &'static str) -> Result<u32, ElfError> {
         let bytes = self.bytes(offset, what)?;
-        Ok(if self.little {
-            u32::from_le_bytes(bytes)
-        } else {
-            u32::from_be_bytes(bytes)
-        })
+        Ok(if self.little { u32::from_le_bytes(bytes) } else { u32::from_be_bytes(bytes) })
     }
 
     /// A field of 4 bytes in 32-bit files and 8 in 64-bit ones.
@@ -151,11 +143,7 @@ impl<R: Read + Seek> Fields<'_, R> {
             return self.u32(narrow, what).map(u64::from);
         }
         let bytes = self.bytes(wide, what)?;
-        Ok(if self.little {
-            u64::from_le_bytes(bytes)
-        } else {
-            u64::from_be_bytes(bytes)
-        })
+        Ok(if self.little { u64::from_le_bytes(bytes) } else { u64::from_be_bytes(bytes) })
     }
 }
 
@@ -165,11 +153,7 @@ impl Elf {
     /// # Errors
     /// [`ElfError`].
     pub fn read(from: &mut (impl Read + Seek)) -> Result<Self, ElfError> {
-        let mut fields = Fields {
-            from,
-            little: true,
-            wide: true,
-        };
+        let mut fields = Fields { from, little: true, wide: true };
         let ident: [u8; 8] = match fields.bytes(0, "the identification") {
             Err(ElfError::Truncated { .. }) => return Err(ElfError::NotElf),
             other => other?,
@@ -177,10 +161,7 @@ impl Elf {
         if ident[..4] != *b"\x7fELF" {
             return Err(ElfError::NotElf);
         }
-        let value = |what, value: u8| ElfError::Value {
-            what,
-            value: u64::from(value),
-        };
+        let value = |what, value: u8| ElfError::Value { what, value: u64::from(value) };
         fields.wide = match ident[4] {
             1 => false,
             2 => true,
@@ -232,34 +213,19 @@ impl ProgramHeaders {
         let (sizes_at, least) = if fields.wide { (54, 56) } else { (42, 32) };
         let e_phentsize = fields.u16(sizes_at, "e_phentsize")?;
         let e_phnum = fields.u16(sizes_at + 2, "e_phnum")?;
-        let mut out = Self {
-            interpreter: None,
-            says_program: false,
-        };
+        let mut out = Self { interpreter: None, says_program: false };
         if e_phnum == 0 {
             return Ok(out);
         }
         if e_phnum > MAX_PROGRAM_HEADERS {
-            return Err(ElfError::Value {
-                what: "e_phnum",
-                value: u64::from(e_phnum),
-            });
+            return Err(ElfError::Value { what: "e_phnum", value: u64::from(e_phnum) });
         }
         if e_phentsize < least {
-            return Err(ElfError::Value {
-                what: "e_phentsize",
-                value: u64::from(e_phentsize),
-            });
+            return Err(ElfError::Value { what: "e_phentsize", value: u64::from(e_phentsize) });
         }
         for i in 0..u64::from(e_phnum) {
-            let beyond = ElfError::Truncated {
-                what: "a program header",
-                offset: e_phoff,
-            };
-            let at = e_phoff
-                .checked_add(i * u64::from(e_phentsize))
-                .filter(|at| *at < u64::MAX / 2)
-                .ok_or(beyond)?;
+            let beyond = ElfError::Truncated { what: "a program header", offset: e_phoff };
+            let at = e_phoff.checked_add(i * u64::from(e_phentsize)).filter(|at| *at < u64::MAX / 2).ok_or(beyond)?;
             match fields.u32(at, "p_type")? {
                 PT_DYNAMIC => {
                     let p_offset = fields.word(at + 4, at + 8, "p_offset")?;
@@ -281,14 +247,8 @@ impl ProgramHeaders {
 fn says_program<R: Read + Seek>(fields: &mut Fields<'_, R>, offset: u64, len: u64) -> Result<bool, ElfError> {
     let size = if fields.wide { 16 } else { 8 };
     for i in 0..(len / size).min(MAX_DYNAMIC_ENTRIES) {
-        let beyond = ElfError::Truncated {
-            what: "PT_DYNAMIC",
-            offset,
-        };
-        let at = offset
-            .checked_add(i * size)
-            .filter(|at| *at < u64::MAX / 2)
-            .ok_or(beyond)?;
+        let beyond = ElfError::Truncated { what: "PT_DYNAMIC", offset };
+        let at = offset.checked_add(i * size).filter(|at| *at < u64::MAX / 2).ok_or(beyond)?;
         match fields.word(at, at, "d_tag")? {
             DT_NULL => break,
             DT_FLAGS_1 => return Ok(fields.word(at + 4, at + 8, "d_val")? & DF_1_PIE != 0),
@@ -300,15 +260,9 @@ fn says_program<R: Read + Seek>(fields: &mut Fields<'_, R>, offset: u64, len: u6
 
 fn interpreter<R: Read + Seek>(fields: &mut Fields<'_, R>, offset: u64, len: u64) -> Result<String, ElfError> {
     if len == 0 || len > MAX_INTERPRETER_LEN {
-        return Err(ElfError::Value {
-            what: "the length of PT_INTERP",
-            value: len,
-        });
+        return Err(ElfError::Value { what: "the length of PT_INTERP", value: len });
     }
-    let truncated = || ElfError::Truncated {
-        what: "PT_INTERP",
-        offset,
-    };
+    let truncated = || ElfError::Truncated { what: "PT_INTERP", offset };
     if offset > u64::MAX / 2 {
         return Err(truncated());
     }
@@ -377,13 +331,7 @@ mod tests {
         assert!(matches!(with(4, 9), Err(ElfError::Value { what: "EI_CLASS", .. })));
         assert!(matches!(with(5, 0), Err(ElfError::Value { what: "EI_DATA", .. })));
         assert!(matches!(with(57, 0xff), Err(ElfError::Value { what: "e_phnum", .. })));
-        assert!(matches!(
-            with(54, 8),
-            Err(ElfError::Value {
-                what: "e_phentsize",
-                ..
-            })
-        ));
+        assert!(matches!(with(54, 8), Err(ElfError::Value { what: "e_phentsize", .. })));
         assert!(matches!(with(39, 0xff), Err(ElfError::Truncated { .. })));
         assert!(matches!(with(64 + 39, 0xff), Err(ElfError::Value { .. })));
     }

@@ -133,18 +133,12 @@ impl Ledger {
             connection.pragma_update(None, "synchronous", "full")?;
             Ok(connection)
         };
-        let mut connection = open().map_err(|source| LedgerError::Open {
-            path: path.to_owned(),
-            source,
-        })?;
+        let mut connection = open().map_err(|source| LedgerError::Open { path: path.to_owned(), source })?;
         migrate::run(&mut connection)?;
         let fresh = Digest::of(&device).short();
         let know = LedgerError::sql("say which computer this is");
         let device = (|| {
-            connection.execute(
-                "INSERT INTO facts VALUES ('device', $1) ON CONFLICT DO NOTHING",
-                [&fresh],
-            )?;
+            connection.execute("INSERT INTO facts VALUES ('device', $1) ON CONFLICT DO NOTHING", [&fresh])?;
             connection.query_row("SELECT value FROM facts WHERE name = 'device'", [], |row| row.get(0))
         })()
         .map_err(know)?;
@@ -164,10 +158,7 @@ impl Ledger {
     ) -> Result<Event, LedgerError> {
         let sql = || LedgerError::sql("add an event");
         let device = self.device.clone();
-        let transaction = self
-            .connection
-            .transaction_with_behavior(TransactionBehavior::Immediate)
-            .map_err(sql())?;
+        let transaction = self.connection.transaction_with_behavior(TransactionBehavior::Immediate).map_err(sql())?;
         let last: Option<(i64, String)> = transaction
             .query_row(
                 "SELECT sequence, line FROM events WHERE device = $1 ORDER BY sequence DESC LIMIT 1",
@@ -230,9 +221,7 @@ impl Ledger {
 
     fn lines(&self) -> Result<Vec<(i64, String)>, LedgerError> {
         let read = || -> Result<_, rusqlite::Error> {
-            let mut statement = self
-                .connection
-                .prepare("SELECT position, line FROM events ORDER BY position")?;
+            let mut statement = self.connection.prepare("SELECT position, line FROM events ORDER BY position")?;
             let rows = statement.query_map([], |row| Ok((row.get(0)?, row.get(1)?)))?;
             rows.collect()
         };
@@ -246,8 +235,7 @@ impl Ledger {
     pub fn note_heard(&mut self, storefront: &str, at: Timestamp) -> Result<(), LedgerError> {
         let sql = "INSERT INTO heard VALUES ($1, $2) ON CONFLICT (storefront) DO UPDATE SET at = excluded.at";
         let done = self.connection.execute(sql, params![storefront, at.to_string()]);
-        done.map(|_| ())
-            .map_err(LedgerError::sql("note when a storefront was heard"))
+        done.map(|_| ()).map_err(LedgerError::sql("note when a storefront was heard"))
     }
 
     /// Returns when a storefront was last heard.
@@ -256,10 +244,7 @@ impl Ledger {
     /// [`LedgerError::Sql`].
     pub fn heard(&self, storefront: &str) -> Result<Option<Timestamp>, LedgerError> {
         let sql = "SELECT at FROM heard WHERE storefront = $1";
-        let found = self
-            .connection
-            .query_row(sql, [storefront], |row| row.get::<_, String>(0))
-            .optional();
+        let found = self.connection.query_row(sql, [storefront], |row| row.get::<_, String>(0)).optional();
         let text = found.map_err(LedgerError::sql("say when a storefront was heard"))?;
         Ok(text.and_then(|text| text.parse().ok()))
     }

@@ -6,53 +6,36 @@ use rusqlite::{Connection, TransactionBehavior, params};
 use crate::LedgerError;
 
 /// Every migration, oldest first. One that was ever released is never changed.
-const MIGRATIONS: [(&str, &str); 1] = [(
-    "20261123090000_events",
-    include_str!("../migrations/20261123090000_events.sql"),
-)];
+const MIGRATIONS: [(&str, &str); 1] =
+    [("20261123090000_events", include_str!("../migrations/20261123090000_events.sql"))];
 
 pub(crate) fn run(connection: &mut Connection) -> Result<(), LedgerError> {
     let sql = || LedgerError::sql("bring itself up to date");
     // Script and bookkeeping in one transaction: a migration is done or not, never half.
-    let transaction = connection
-        .transaction_with_behavior(TransactionBehavior::Immediate)
-        .map_err(sql())?;
+    let transaction = connection.transaction_with_behavior(TransactionBehavior::Immediate).map_err(sql())?;
     transaction
         .execute_batch("CREATE TABLE IF NOT EXISTS migrations (name TEXT PRIMARY KEY, digest TEXT NOT NULL)")
         .map_err(sql())?;
     let done: Vec<(String, String)> = {
-        let mut statement = transaction
-            .prepare("SELECT name, digest FROM migrations ORDER BY name")
-            .map_err(sql())?;
-        let rows = statement
-            .query_map([], |row| Ok((row.get(0)?, row.get(1)?)))
-            .map_err(sql())?;
+        let mut statement = transaction.prepare("SELECT name, digest FROM migrations ORDER BY name").map_err(sql())?;
+        let rows = statement.query_map([], |row| Ok((row.get(0)?, row.get(1)?))).map_err(sql())?;
         rows.collect::<Result<_, _>>().map_err(sql())?
     };
     for (name, digest) in &done {
         match MIGRATIONS.iter().find(|(known, _)| known == name) {
             None => {
-                return Err(LedgerError::Newer {
-                    migration: name.clone(),
-                });
+                return Err(LedgerError::Newer { migration: name.clone() });
             }
             Some((_, script)) if Digest::of(script.as_bytes()).to_string() != *digest => {
-                return Err(LedgerError::Changed {
-                    migration: name.clone(),
-                });
+                return Err(LedgerError::Changed { migration: name.clone() });
             }
             Some(_) => {}
         }
     }
-    for (name, script) in MIGRATIONS
-        .iter()
-        .filter(|(name, _)| !done.iter().any(|(d, _)| d == name))
-    {
+    for (name, script) in MIGRATIONS.iter().filter(|(name, _)| !done.iter().any(|(d, _)| d == name)) {
         transaction.execute_batch(script).map_err(sql())?;
         let digest = Digest::of(script.as_bytes()).to_string();
-        transaction
-            .execute("INSERT INTO migrations VALUES ($1, $2)", params![name, digest])
-            .map_err(sql())?;
+        transaction.execute("INSERT INTO migrations VALUES ($1, $2)", params![name, digest]).map_err(sql())?;
     }
     transaction.commit().map_err(sql())
 }

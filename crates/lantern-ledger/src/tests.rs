@@ -4,19 +4,12 @@ use lantern_core::event::NumberReserved;
 use lantern_core::version::BuildNumber;
 
 fn stamp(n: u8) -> Stamp {
-    Stamp {
-        at: "2026-11-23T09:00:00Z".parse().unwrap(),
-        random: [n; 10],
-        actor: "wren".into(),
-    }
+    Stamp { at: "2026-11-23T09:00:00Z".parse().unwrap(), random: [n; 10], actor: "wren".into() }
 }
 
 fn reserve(number: u64) -> EventBody {
     let number = BuildNumber::new(number).unwrap();
-    EventBody::NumberReserved(NumberReserved {
-        number,
-        input: InputDigest::of(b"x"),
-    })
+    EventBody::NumberReserved(NumberReserved { number, input: InputDigest::of(b"x") })
 }
 
 struct Scene {
@@ -25,9 +18,7 @@ struct Scene {
 
 impl Scene {
     fn new() -> Self {
-        Self {
-            temp: tempfile::tempdir().unwrap(),
-        }
+        Self { temp: tempfile::tempdir().unwrap() }
     }
     fn path(&self) -> PathBuf {
         self.temp.path().join("ledger.db")
@@ -39,9 +30,7 @@ impl Scene {
         let scene = Self::new();
         let mut ledger = scene.open().unwrap();
         for n in 1..=count {
-            ledger
-                .append(&Name::full_edition(), stamp(n), None, reserve(u64::from(n)))
-                .unwrap();
+            ledger.append(&Name::full_edition(), stamp(n), None, reserve(u64::from(n))).unwrap();
         }
         scene
     }
@@ -69,17 +58,11 @@ fn a_removed_or_changed_event_is_noticed() {
     ] {
         let scene = Scene::with_events(3);
         scene.sql(damage);
-        assert!(
-            matches!(scene.open().unwrap().events(), Err(LedgerError::Chain { .. })),
-            "{damage}"
-        );
+        assert!(matches!(scene.open().unwrap().events(), Err(LedgerError::Chain { .. })), "{damage}");
     }
     let scene = Scene::with_events(1);
     scene.sql("UPDATE events SET line = '{}'");
-    assert!(matches!(
-        scene.open().unwrap().events(),
-        Err(LedgerError::Event { position: 1, .. })
-    ));
+    assert!(matches!(scene.open().unwrap().events(), Err(LedgerError::Event { position: 1, .. })));
 }
 
 #[test]
@@ -95,11 +78,7 @@ fn migrations_that_changed_or_are_newer_are_refused() {
 #[test]
 fn what_is_no_database_is_refused() {
     let scene = Scene::new();
-    std::fs::write(
-        scene.path(),
-        "not a database, and long enough to be sure of it".repeat(40),
-    )
-    .unwrap();
+    std::fs::write(scene.path(), "not a database, and long enough to be sure of it".repeat(40)).unwrap();
     assert!(scene.open().is_err());
 }
 
@@ -108,15 +87,9 @@ fn unknown_kinds_are_kept_to_the_byte() {
     let scene = Scene::new();
     let mut ledger = scene.open().unwrap();
     let payload = serde_json::json!({ "moon": 1.5, "z": [1, 2] });
-    let body = EventBody::Other {
-        kind: "moon".into(),
-        version: 9,
-        payload,
-    };
+    let body = EventBody::Other { kind: "moon".into(), version: 9, payload };
     let event = ledger.append(&Name::full_edition(), stamp(1), None, body).unwrap();
-    ledger
-        .append(&Name::full_edition(), stamp(2), None, reserve(1))
-        .unwrap();
+    ledger.append(&Name::full_edition(), stamp(2), None, reserve(1)).unwrap();
     assert_eq!(ledger.events().unwrap()[0], event);
 }
 
@@ -130,9 +103,7 @@ fn two_ledgers_on_one_file_do_not_lose_events() {
             scope.spawn(move || {
                 let mut ledger = scene.open().unwrap();
                 for n in 0..10 {
-                    ledger
-                        .append(&Name::full_edition(), stamp(thread * 10 + n), None, reserve(1))
-                        .unwrap();
+                    ledger.append(&Name::full_edition(), stamp(thread * 10 + n), None, reserve(1)).unwrap();
                 }
             });
         }

@@ -48,13 +48,9 @@ fn home() -> Option<PathBuf> {
 
 /// The name is a digest of the origin: somebody else's `lantern.toml` with another address finds nothing.
 fn path(origin: &str) -> Result<PathBuf, ProjectError> {
-    let home = home().ok_or(ProjectError::MissingAnswer {
-        what: "your own folder",
-        option: "the variable LANTERN_HOME",
-    })?;
-    Ok(home
-        .join("access")
-        .join(format!("{}.json", Digest::of(origin.as_bytes()).short())))
+    let home =
+        home().ok_or(ProjectError::MissingAnswer { what: "your own folder", option: "the variable LANTERN_HOME" })?;
+    Ok(home.join("access").join(format!("{}.json", Digest::of(origin.as_bytes()).short())))
 }
 
 pub(crate) fn find(origin: &str) -> Result<Option<Found>, ProjectError> {
@@ -64,23 +60,13 @@ pub(crate) fn find(origin: &str) -> Result<Option<Found>, ProjectError> {
         Err(e) if e.source.kind() == std::io::ErrorKind::NotFound => return Ok(None),
         Err(e) => return Err(e.into()),
     };
-    let damaged = |e: serde_json::Error| DurableError {
-        what: "understand",
-        path: path.clone(),
-        source: e.into(),
-    };
+    let damaged = |e: serde_json::Error| DurableError { what: "understand", path: path.clone(), source: e.into() };
     let kept: Kept = serde_json::from_slice(&bytes).map_err(damaged)?;
     if kept.format != FORMAT || kept.origin != origin {
         return Ok(None);
     }
-    let access = Access {
-        client_id: kept.client_id,
-        client_secret: kept.client_secret,
-    };
-    Ok(Some(Found {
-        access,
-        storefront: kept.storefront,
-    }))
+    let access = Access { client_id: kept.client_id, client_secret: kept.client_secret };
+    Ok(Some(Found { access, storefront: kept.storefront }))
 }
 
 pub(crate) fn keep(origin: &str, storefront: &str, access: &Access) -> Result<PathBuf, ProjectError> {
@@ -95,19 +81,11 @@ pub(crate) fn keep(origin: &str, storefront: &str, access: &Access) -> Result<Pa
     let bytes = serde_json::to_vec_pretty(&kept).expect("access has only string keys");
     if let Some(folder) = path.parent() {
         durable::create_folders(folder)?;
-        only_for_me(folder).map_err(|source| DurableError {
-            what: "protect",
-            path: folder.to_owned(),
-            source,
-        })?;
+        only_for_me(folder).map_err(|source| DurableError { what: "protect", path: folder.to_owned(), source })?;
     }
     // The folder is closed to others before the file comes into being.
     durable::write_whole(&path, &bytes)?;
-    only_for_me(&path).map_err(|source| DurableError {
-        what: "protect",
-        path: path.clone(),
-        source,
-    })?;
+    only_for_me(&path).map_err(|source| DurableError { what: "protect", path: path.clone(), source })?;
     Ok(path)
 }
 

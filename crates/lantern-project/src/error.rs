@@ -249,10 +249,9 @@ impl ProjectError {
         let one = |text: &str| vec![text.to_owned()];
         match self {
             Self::NoProject(_) => one("go to the game's folder, name it with --project, or begin one: lantern init"),
-            Self::AlreadyThere(path) => vec![format!(
-                "it is never overwritten; change {} with your editor",
-                path.display()
-            )],
+            Self::AlreadyThere(path) => {
+                vec![format!("it is never overwritten; change {} with your editor", path.display())]
+            }
             Self::MissingAnswer { option, .. } => vec![format!("give it with {option}")],
             Self::Busy { .. } => one("wait until it has ended, then run the command again"),
             Self::ForeignState(path) => vec![format!("move {} away, or work in another folder", path.display())],
@@ -278,9 +277,7 @@ impl ProjectError {
             Self::NoDepot { .. } => one("make the depot at the place, or mend its handle in lantern.toml"),
             Self::NotPushed { release, place } => vec![format!("lantern push {place} \"{release}\"")],
             Self::Raced { place, .. } => {
-                vec![format!(
-                    "look at what is there now, then decide again: lantern live, lantern promote {place} …"
-                )]
+                vec![format!("look at what is there now, then decide again: lantern live, lantern promote {place} …")]
             }
             Self::Unsettled { .. } => {
                 one("run the same command again: it asks the storefront what happened before it does anything")

@@ -56,13 +56,8 @@ pub struct SeenExport {
 /// Looks for folders that an engine may have written: those with a program at their top.
 pub fn look_for_exports(root: &Path) -> Vec<SeenExport> {
     let mut out = Vec::new();
-    for folder in [
-        root.to_owned(),
-        root.join("exports"),
-        root.join("export"),
-        root.join("build"),
-        root.join("builds"),
-    ] {
+    for folder in [root.to_owned(), root.join("exports"), root.join("export"), root.join("build"), root.join("builds")]
+    {
         let Ok(entries) = fs::read_dir(&folder) else { continue };
         let mut names: Vec<PathBuf> = entries.flatten().map(|e| e.path()).filter(|p| p.is_dir()).collect();
         names.sort();
@@ -91,10 +86,7 @@ pub fn look_at_export(root: &Path, folder: &Path) -> Option<SeenExport> {
         programs.extend(entry.file_name().into_string().ok().map(|name| (name, system)));
     }
     programs.sort();
-    Some(SeenExport {
-        path: relative,
-        programs,
-    })
+    Some(SeenExport { path: relative, programs })
 }
 
 /// Writes `lantern.toml` and `.lantern/` in `root`; returns the text that was written.
@@ -134,23 +126,13 @@ fn write(answers: &InitAnswers, seen: Option<&SeenExport>) -> String {
     line(&format!("name = {}", quoted(&answers.name)));
     line(&format!("studio = {}", quoted(&answers.studio)));
     line(&format!("identity = {}  # kept for ever", quoted(&answers.identity)));
-    line(&format!(
-        "version = {}  # or {{ file = \"VERSION\" }}",
-        quoted(&answers.version)
-    ));
+    line(&format!("version = {}  # or {{ file = \"VERSION\" }}", quoted(&answers.version)));
     line("");
     line("[targets.linux]");
-    line(&format!(
-        "export = {}  # the folder that the engine writes; it is never changed",
-        quoted(&answers.export)
-    ));
+    line(&format!("export = {}  # the folder that the engine writes; it is never changed", quoted(&answers.export)));
     match programs {
         [(file, system)] => {
-            line(&format!(
-                "systems = [{}]  # seen in {}",
-                quoted(system.name()),
-                quoted(file)
-            ));
+            line(&format!("systems = [{}]  # seen in {}", quoted(system.name()), quoted(file)));
             line(&format!("starts = {}", quoted(file)));
         }
         _ => {
@@ -163,13 +145,7 @@ fn write(answers: &InitAnswers, seen: Option<&SeenExport>) -> String {
     line("");
     match &answers.storefront {
         Some(place) => {
-            let InitStorefront {
-                name,
-                address,
-                handle,
-                depot,
-                branch,
-            } = place;
+            let InitStorefront { name, address, handle, depot, branch } = place;
             line(&format!("[storefronts.{name}]"));
             line("kind = \"market\"");
             line(&format!("address = {}", quoted(address)));

@@ -56,14 +56,14 @@ struct FromBranch<'a> {
 }
 
 impl Fetch for FromBranch<'_> {
-    fn manifest(&self, id: ManifestId) -> Result<Vec<u8>, FetchError> {
-        Ok(self.market.play_manifest(self.title, self.branch, id)?)
+    fn manifest(&self, manifest: ManifestId) -> Result<Vec<u8>, FetchError> {
+        Ok(self.market.play_manifest(self.title, self.branch, manifest)?)
     }
     fn segment(&self, digest: &Digest) -> Result<Vec<u8>, FetchError> {
         Ok(self.market.play_segment(self.title, self.branch, digest)?)
     }
-    fn locator(&self, id: ManifestId) -> Result<Vec<u8>, FetchError> {
-        Ok(self.market.play_locator(self.title, self.branch, id)?)
+    fn locator(&self, manifest: ManifestId) -> Result<Vec<u8>, FetchError> {
+        Ok(self.market.play_locator(self.title, self.branch, manifest)?)
     }
     fn pack_range(&self, pack: &Digest, offset: u32, len: u32) -> Result<Vec<u8>, FetchError> {
         Ok(self.market.play_pack(self.title, self.branch, pack, offset, len)?)
@@ -76,10 +76,7 @@ fn about_of(folder: &Path) -> Result<Option<About>, ProjectError> {
         Ok(installed) => {
             let damaged = |e: serde_json::Error| {
                 let path = folder.join(install::STATE_FOLDER).join("installed.json");
-                ProjectError::Install(install::InstallError::State {
-                    path,
-                    why: e.to_string(),
-                })
+                ProjectError::Install(install::InstallError::State { path, why: e.to_string() })
             };
             serde_json::from_value(installed.about).map(Some).map_err(damaged)
         }
@@ -103,10 +100,7 @@ pub fn install_branch(
     let (name, configured) = project.storefront(storefront)?;
     let fails = |source| match source {
         PlaceError::Stopped => ProjectError::Stopped,
-        source => ProjectError::Place {
-            place: name.clone(),
-            source,
-        },
+        source => ProjectError::Place { place: name.clone(), source },
     };
     // A switch that a break had cut is finished whether or not the storefront answers.
     let before = about_of(folder)?;
@@ -142,10 +136,7 @@ pub fn install_branch(
         build: on_branch.clone(),
         starts: build.starts.clone(),
     };
-    if let Some(other) = before
-        .as_ref()
-        .filter(|b| (&b.storefront, &b.handle) != (&about.storefront, &about.handle))
-    {
+    if let Some(other) = before.as_ref().filter(|b| (&b.storefront, &b.handle) != (&about.storefront, &about.handle)) {
         return Err(ProjectError::OtherGame {
             folder: folder.to_owned(),
             found: format!("{} from another place", other.name),
@@ -153,11 +144,7 @@ pub fn install_branch(
         });
     }
     let manifests: Vec<ManifestId> = build.depots.iter().map(|d| d.manifest).collect();
-    let fetch = FromBranch {
-        market: &market,
-        title: &configured.handle,
-        branch,
-    };
+    let fetch = FromBranch { market: &market, title: &configured.handle, branch };
     let document = serde_json::to_value(&about).expect("what is kept has only string keys");
     let report = install::install(folder, &manifests, document, &fetch, progress)?;
     Ok(InstallDone { about, before, report })
@@ -166,11 +153,7 @@ pub fn install_branch(
 /// Returns the program of an installed build, its arguments and its working folder.
 pub fn start_of(folder: &Path, about: &About) -> (PathBuf, Vec<String>, PathBuf) {
     let folder = std::path::absolute(folder).unwrap_or_else(|_| folder.to_owned());
-    (
-        folder.join(about.starts.file.as_str()),
-        about.starts.arguments.clone(),
-        folder,
-    )
+    (folder.join(about.starts.file.as_str()), about.starts.arguments.clone(), folder)
 }
 
 /// Checks every file of an installed build.

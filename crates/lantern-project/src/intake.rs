@@ -105,69 +105,39 @@ impl<'a> Intake<'a> {
                 )]);
             }
         }
-        let mut walk = Walk {
-            target,
-            folder: &folder,
-            found: Vec::new(),
-            findings: Vec::new(),
-        };
+        let mut walk = Walk { target, folder: &folder, found: Vec::new(), findings: Vec::new() };
         walk.run();
-        let Walk {
-            mut found,
-            mut findings,
-            ..
-        } = walk;
+        let Walk { mut found, mut findings, .. } = walk;
         found.sort_by(|a, b| a.0.path.cmp(&b.0.path));
         let (entries, stamps): (Vec<SourceEntry>, Vec<Option<Stamp>>) = found.into_iter().unzip();
         if entries.is_empty() && findings.is_empty() {
             let what = format!("the export {} is empty", target.export);
-            findings.push(at(
-                Finding::stops("export-empty", what, "export the game there, or mend the path"),
-                "export",
-            ));
+            findings
+                .push(at(Finding::stops("export-empty", what, "export the game there, or mend the path"), "export"));
             return Err(findings);
         }
         for pattern in target.must_have.without_match(entries.iter().map(|e| &e.path)) {
             let what = format!("{pattern} must be in the export and is not");
-            findings.push(at(
-                Finding::stops("must-have", what, "export again, or mend must-have"),
-                "must-have",
-            ));
+            findings.push(at(Finding::stops("must-have", what, "export again, or mend must-have"), "must-have"));
         }
         let starts = find_start(target, &folder, &entries);
-        let starts = starts.map_err(|finding| findings.push(at(finding, "starts"))).ok();
+        let starts = starts.map_err(|finding| findings.push(at(*finding, "starts"))).ok();
         let systems = starts.as_ref().map(|start| check_program(target, &folder, start));
         let systems = match systems {
             Some(Ok(systems)) => systems,
             Some(Err(finding)) => {
-                let key = if finding.code == "wrong-system" {
-                    "systems"
-                } else {
-                    "starts"
-                };
-                findings.push(at(finding, key));
+                let key = if finding.code == "wrong-system" { "systems" } else { "starts" };
+                findings.push(at(*finding, key));
                 Vec::new()
             }
             None => Vec::new(),
         };
-        let stops = findings
-            .iter()
-            .any(|f| f.severity == lantern_core::finding::Severity::Stops);
+        let stops = findings.iter().any(|f| f.severity == lantern_core::finding::Severity::Stops);
         let Some(starts) = starts.filter(|_| !stops) else {
             return Err(findings);
         };
         let programs = Mutex::new(vec![false; entries.len()]);
-        Ok(Self {
-            name,
-            target,
-            folder,
-            entries,
-            stamps,
-            starts,
-            systems,
-            programs,
-            findings,
-        })
+        Ok(Self { name, target, folder, entries, stamps, starts, systems, programs, findings })
     }
 
     /// Whether an installed copy of the entry gets the executable bit, when its content says `is_program`.
@@ -218,8 +188,7 @@ impl Walk<'_> {
                 Ok(entries) => entries,
                 Err(e) => {
                     let what = format!("the folder {} cannot be read: {e}", shown(&prefix));
-                    self.findings
-                        .push(Finding::stops("unreadable", what, "give yourself the right to read it"));
+                    self.findings.push(Finding::stops("unreadable", what, "give yourself the right to read it"));
                     continue;
                 }
             };
@@ -227,13 +196,7 @@ impl Walk<'_> {
                 && let Ok(path) = TreePath::new(prefix.trim_end_matches('/'))
                 && !self.target.leave_out.matches(&path)
             {
-                self.found.push((
-                    SourceEntry {
-                        path,
-                        kind: SourceKind::EmptyFolder,
-                    },
-                    None,
-                ));
+                self.found.push((SourceEntry { path, kind: SourceKind::EmptyFolder }, None));
             }
             for entry in entries {
                 self.entry(&entry, &prefix, &mut folders);
@@ -247,19 +210,14 @@ impl Walk<'_> {
             return;
         }
         let Some(name) = name.to_str() else {
-            let what = format!(
-                "the name {}{} is not UTF-8",
-                shown(prefix),
-                shown(&name.to_string_lossy())
-            );
+            let what = format!("the name {}{} is not UTF-8", shown(prefix), shown(&name.to_string_lossy()));
             self.findings.push(Finding::stops("name", what, "rename the file"));
             return;
         };
         let path = match TreePath::new(format!("{prefix}{name}")) {
             Ok(path) => path,
             Err(e) => {
-                self.findings
-                    .push(Finding::stops("name", e.to_string(), "rename the file"));
+                self.findings.push(Finding::stops("name", e.to_string(), "rename the file"));
                 return;
             }
         };
@@ -270,8 +228,7 @@ impl Walk<'_> {
             Ok(metadata) => metadata,
             Err(e) => {
                 let what = format!("{path} cannot be read: {e}");
-                self.findings
-                    .push(Finding::stops("unreadable", what, "give yourself the right to read it"));
+                self.findings.push(Finding::stops("unreadable", what, "give yourself the right to read it"));
                 return;
             }
         };
@@ -280,38 +237,20 @@ impl Walk<'_> {
             folders.push((entry.path(), format!("{path}/", path = path.as_str())));
         } else if kind.is_file() {
             let stamp = Stamp::of(&metadata);
-            self.found.push((
-                SourceEntry {
-                    path,
-                    kind: SourceKind::File { size: stamp.size },
-                },
-                Some(stamp),
-            ));
+            self.found.push((SourceEntry { path, kind: SourceKind::File { size: stamp.size } }, Some(stamp)));
         } else if kind.is_symlink() {
             self.link(entry, path);
         } else {
             let what = format!("{path} is neither a file nor a folder nor a link");
-            self.findings.push(Finding::stops(
-                "special-file",
-                what,
-                "remove it, or name it in leave-out",
-            ));
+            self.findings.push(Finding::stops("special-file", what, "remove it, or name it in leave-out"));
         }
     }
 
     fn link(&mut self, entry: &fs::DirEntry, path: TreePath) {
-        let target = fs::read_link(entry.path())
-            .ok()
-            .and_then(|t| t.to_str().map(str::to_owned));
+        let target = fs::read_link(entry.path()).ok().and_then(|t| t.to_str().map(str::to_owned));
         match target {
             Some(target) if path.resolve_link(&target).is_some() => {
-                self.found.push((
-                    SourceEntry {
-                        path,
-                        kind: SourceKind::Link { target },
-                    },
-                    None,
-                ));
+                self.found.push((SourceEntry { path, kind: SourceKind::Link { target } }, None));
             }
             target => {
                 let target = target.unwrap_or_default();
@@ -323,20 +262,18 @@ impl Walk<'_> {
     }
 }
 
-fn find_start(target: &Target, folder: &Path, entries: &[SourceEntry]) -> Result<Start, Finding> {
+fn stops(code: &str, what: impl Into<String>, cure: impl Into<String>) -> Box<Finding> {
+    Box::new(Finding::stops(code, what, cure))
+}
+
+fn find_start(target: &Target, folder: &Path, entries: &[SourceEntry]) -> Result<Start, Box<Finding>> {
     let is_file = |entry: &&SourceEntry| matches!(entry.kind, SourceKind::File { .. });
     let Some(wanted) = &target.starts else {
-        let tops = entries
-            .iter()
-            .filter(is_file)
-            .filter(|e| !e.path.as_str().contains('/'));
+        let tops = entries.iter().filter(is_file).filter(|e| !e.path.as_str().contains('/'));
         let programs: Vec<&TreePath> = tops.map(|e| &e.path).filter(|path| is_program(folder, path)).collect();
         return match programs.as_slice() {
-            [one] => Ok(Start {
-                file: (*one).clone(),
-                arguments: Vec::new(),
-            }),
-            [] => Err(Finding::stops(
+            [one] => Ok(Start { file: (*one).clone(), arguments: Vec::new() }),
+            [] => Err(stops(
                 "no-start",
                 "no program lies at the top of the export",
                 "say which file starts the game: starts = \"FILE\"",
@@ -344,39 +281,24 @@ fn find_start(target: &Target, folder: &Path, entries: &[SourceEntry]) -> Result
             several => {
                 let names: Vec<String> = several.iter().map(ToString::to_string).collect();
                 let what = format!("several programs lie at the top of the export: {}", names.join(", "));
-                Err(Finding::stops(
-                    "no-start",
-                    what,
-                    format!("say which one starts the game: starts = \"{}\"", names[0]),
-                ))
+                Err(stops("no-start", what, format!("say which one starts the game: starts = \"{}\"", names[0])))
             }
         };
     };
     if let Some(found) = entries.iter().filter(is_file).find(|e| e.path.as_str() == wanted.file) {
-        return Ok(Start {
-            file: found.path.clone(),
-            arguments: wanted.arguments.clone(),
-        });
+        return Ok(Start { file: found.path.clone(), arguments: wanted.arguments.clone() });
     }
     let what = format!("the start file {} is not in the export", shown(&wanted.file));
     let lower = wanted.file.to_lowercase();
-    if let Some(other) = entries
-        .iter()
-        .filter(is_file)
-        .find(|e| e.path.as_str().to_lowercase() == lower)
-    {
+    if let Some(other) = entries.iter().filter(is_file).find(|e| e.path.as_str().to_lowercase() == lower) {
         let cure = format!("letter case counts: write starts = \"{}\"", other.path);
-        return Err(Finding::stops("start-case", what, cure));
+        return Err(stops("start-case", what, cure));
     }
     let last = lower.rsplit('/').next().unwrap_or(&lower).to_owned();
     let same_name = |e: &&SourceEntry| e.path.as_str().to_lowercase().rsplit('/').next() == Some(last.as_str());
     match entries.iter().filter(is_file).find(same_name) {
-        Some(other) => Err(Finding::stops(
-            "start-missing",
-            what,
-            format!("it lies at starts = \"{}\"", other.path),
-        )),
-        None => Err(Finding::stops("start-missing", what, "export again, or mend starts")),
+        Some(other) => Err(stops("start-missing", what, format!("it lies at starts = \"{}\"", other.path))),
+        None => Err(stops("start-missing", what, "export again, or mend starts")),
     }
 }
 
@@ -390,34 +312,21 @@ fn is_program(folder: &Path, path: &TreePath) -> bool {
 }
 
 /// Holds the start file against the stated systems; without any, it says itself what it is for.
-fn check_program(target: &Target, folder: &Path, start: &Start) -> Result<Vec<System>, Finding> {
+fn check_program(target: &Target, folder: &Path, start: &Start) -> Result<Vec<System>, Box<Finding>> {
     let file = &start.file;
     let elf = read_elf(folder, file).map_err(|e| match e {
         ElfError::NotElf => {
-            let what = format!(
-                "the start file {file} is not a Linux program ({})",
-                kind_in_words(folder, file)
-            );
-            Finding::stops(
-                "not-a-program",
-                what,
-                "name the program itself, not a script or another system's file",
-            )
+            let what = format!("the start file {file} is not a Linux program ({})", kind_in_words(folder, file));
+            stops("not-a-program", what, "name the program itself, not a script or another system's file")
         }
-        ElfError::Io(e) => Finding::stops(
-            "unreadable",
-            format!("{file} cannot be read: {e}"),
-            "give yourself the right to read it",
-        ),
-        other => Finding::stops(
-            "broken-program",
-            format!("the start file {file}: {other}"),
-            "export again",
-        ),
+        ElfError::Io(e) => {
+            stops("unreadable", format!("{file} cannot be read: {e}"), "give yourself the right to read it")
+        }
+        other => stops("broken-program", format!("the start file {file}: {other}"), "export again"),
     })?;
     if elf.kind != Kind::Program {
         let what = format!("the start file {file} is a library, which cannot be started");
-        return Err(Finding::stops("not-a-program", what, "name the program itself"));
+        return Err(stops("not-a-program", what, "name the program itself"));
     }
     let system = match (elf.machine, elf.is_64_bit, elf.is_little_endian) {
         (Machine::X86_64, true, true) => Some(System::LinuxX86_64),
@@ -428,42 +337,19 @@ fn check_program(target: &Target, folder: &Path, start: &Start) -> Result<Vec<Sy
     match system {
         Some(system) if target.systems.is_empty() || target.systems == [system] => Ok(vec![system]),
         Some(system) if target.systems.contains(&system) => {
-            let others: Vec<&str> = target
-                .systems
-                .iter()
-                .filter(|s| **s != system)
-                .map(|s| s.name())
-                .collect();
-            let what = format!(
-                "the start file {file} is for {is_for} only, not for {}",
-                others.join(", ")
-            );
-            Err(Finding::stops(
-                "wrong-system",
-                what,
-                format!("make a target of its own for {}", others.join(", ")),
-            ))
+            let others: Vec<&str> = target.systems.iter().filter(|s| **s != system).map(|s| s.name()).collect();
+            let what = format!("the start file {file} is for {is_for} only, not for {}", others.join(", "));
+            Err(stops("wrong-system", what, format!("make a target of its own for {}", others.join(", "))))
         }
         Some(_) => {
             let stated: Vec<&str> = target.systems.iter().map(|s| s.name()).collect();
-            let what = format!(
-                "the start file {file} is for {is_for}, the target says {}",
-                stated.join(", ")
-            );
-            Err(Finding::stops(
-                "wrong-system",
-                what,
-                "export for the right system, or mend systems",
-            ))
+            let what = format!("the start file {file} is for {is_for}, the target says {}", stated.join(", "));
+            Err(stops("wrong-system", what, "export for the right system, or mend systems"))
         }
         None => {
             let what = format!("the start file {file} is for {is_for}, which no target can be");
             let known: Vec<&str> = System::ALL.map(System::name).to_vec();
-            Err(Finding::stops(
-                "wrong-system",
-                what,
-                format!("export for one of {}", known.join(", ")),
-            ))
+            Err(stops("wrong-system", what, format!("export for one of {}", known.join(", "))))
         }
     }
 }

@@ -21,16 +21,10 @@ pub(crate) fn random<const N: usize>() -> Result<[u8; N], ProjectError> {
 /// Returns the name under which this computer knows its user.
 fn actor() -> String {
     let name = std::env::var("USER").or_else(|_| std::env::var("USERNAME"));
-    name.ok()
-        .filter(|n| !n.trim().is_empty())
-        .unwrap_or_else(|| "somebody".to_owned())
+    name.ok().filter(|n| !n.trim().is_empty()).unwrap_or_else(|| "somebody".to_owned())
 }
 
 /// Returns what an event takes from outside.
 pub(crate) fn stamp() -> Result<Stamp, ProjectError> {
-    Ok(Stamp {
-        at: now(),
-        random: random()?,
-        actor: actor(),
-    })
+    Ok(Stamp { at: now(), random: random()?, actor: actor() })
 }

@@ -26,10 +26,7 @@ impl Place {
     pub(crate) fn fails(&self) -> impl Fn(PlaceError) -> ProjectError + '_ {
         |source| match source {
             PlaceError::Stopped => ProjectError::Stopped,
-            source => ProjectError::Place {
-                place: self.reference.name.clone(),
-                source,
-            },
+            source => ProjectError::Place { place: self.reference.name.clone(), source },
         }
     }
 }
@@ -39,34 +36,18 @@ pub(crate) fn open_place(project: &Project, name: &str) -> Result<Place, Project
     let (name, configured) = project.storefront(name)?;
     let place = |source| match source {
         PlaceError::Stopped => ProjectError::Stopped,
-        source => ProjectError::Place {
-            place: name.clone(),
-            source,
-        },
+        source => ProjectError::Place { place: name.clone(), source },
     };
     let Some(found) = access::find(&configured.address)? else {
-        return Err(place(PlaceError::NotConnected {
-            address: configured.address.clone(),
-        }));
+        return Err(place(PlaceError::NotConnected { address: configured.address.clone() }));
     };
     let market = Market::open(&configured.address, Some(found.access), project.stop()).map_err(place)?;
     let discovery = market.discovery().map_err(place)?;
     if discovery.id != found.storefront {
-        return Err(ProjectError::OtherPlace {
-            place: name.clone(),
-            address: configured.address.clone(),
-        });
+        return Err(ProjectError::OtherPlace { place: name.clone(), address: configured.address.clone() });
     }
-    let reference = PlaceRef {
-        storefront: discovery.id,
-        name: name.clone(),
-        handle: configured.handle.clone(),
-    };
-    Ok(Place {
-        reference,
-        configured: configured.clone(),
-        market,
-    })
+    let reference = PlaceRef { storefront: discovery.id, name: name.clone(), handle: configured.handle.clone() };
+    Ok(Place { reference, configured: configured.clone(), market })
 }
 
 /// What connecting found out.
@@ -102,39 +83,21 @@ impl Locked {
         let project = &self.open.project;
         let (name, configured) = project.storefront(name)?;
         let (name, configured) = (name.clone(), configured.clone());
-        let fails = |source| ProjectError::Place {
-            place: name.clone(),
-            source,
-        };
+        let fails = |source| ProjectError::Place { place: name.clone(), source };
         let market = Market::open(&configured.address, Some(access.clone()), project.stop()).map_err(fails)?;
         let discovery = market.discovery().map_err(fails)?;
         let token = market.try_access().map_err(fails)?;
         let rules = market.rules().map_err(fails)?;
         let title = market.title(&configured.handle).map_err(fails)?;
         if let Some(handle) = configured.depots.values().find(|handle| !title.depots.contains(handle)) {
-            return Err(ProjectError::NoDepot {
-                place: name,
-                title: title.handle,
-                handle: handle.clone(),
-            });
+            return Err(ProjectError::NoDepot { place: name, title: title.handle, handle: handle.clone() });
         }
         let branches = market.branches(&configured.handle).map_err(fails)?.branches;
         let kept_in = access::keep(&configured.address, &discovery.id, &access)?;
-        let reference = PlaceRef {
-            storefront: discovery.id,
-            name: name.clone(),
-            handle: configured.handle.clone(),
-        };
-        let connected = Connected {
-            place: reference.clone(),
-            client: access.client_id.clone(),
-        };
+        let reference = PlaceRef { storefront: discovery.id, name: name.clone(), handle: configured.handle.clone() };
+        let connected = Connected { place: reference.clone(), client: access.client_id.clone() };
         self.open.record(EventBody::Connected(connected), None)?;
-        let place = Place {
-            reference: reference.clone(),
-            configured: configured.clone(),
-            market,
-        };
+        let place = Place { reference: reference.clone(), configured: configured.clone(), market };
         let builds = place.market.builds(&configured.handle).map_err(fails)?.builds;
         self.learn(&place, &branches, &builds)?;
         Ok(Connection {
@@ -158,24 +121,15 @@ impl Locked {
             let key = (place.reference.clone(), branch.facts.branch.clone());
             let known = board.branches.get(&key).map_or(0, |facts| facts.revision);
             if branch.facts.revision > known {
-                let server = ServerFacts {
-                    happened_at: branch.facts.since,
-                    revision: branch.facts.revision,
-                };
-                let seen = Seen {
-                    place: place.reference.clone(),
-                    facts: branch.facts.clone(),
-                };
+                let server = ServerFacts { happened_at: branch.facts.since, revision: branch.facts.revision };
+                let seen = Seen { place: place.reference.clone(), facts: branch.facts.clone() };
                 self.open.record(EventBody::Seen(seen), Some(server))?;
             }
         }
         if let Some(highest) = builds.iter().map(|b| &b.name).max_by_key(|name| name.number)
             && Some(highest.number) > board.highest_number
         {
-            let seen = NumberSeen {
-                place: place.reference.clone(),
-                name: highest.clone(),
-            };
+            let seen = NumberSeen { place: place.reference.clone(), name: highest.clone() };
             self.open.record(EventBody::NumberSeen(seen), None)?;
         }
         self.open.note_heard(&place.reference)
@@ -187,17 +141,10 @@ impl Locked {
         for asked in open.into_values().filter(|asked| asked.place == place.reference) {
             match &asked.deed {
                 Deed::Promote { branch } => {
-                    let moves = place
-                        .market
-                        .moves(&place.configured.handle, branch)
-                        .map_err(place.fails())?
-                        .moves;
+                    let moves = place.market.moves(&place.configured.handle, branch).map_err(place.fails())?.moves;
                     match moves.into_iter().find(|moved| moved.key == asked.key) {
                         Some(done) => {
-                            let server = ServerFacts {
-                                happened_at: done.facts.since,
-                                revision: done.facts.revision,
-                            };
+                            let server = ServerFacts { happened_at: done.facts.since, revision: done.facts.revision };
                             let moved = Moved {
                                 key: asked.key,
                                 place: asked.place.clone(),
@@ -208,8 +155,7 @@ impl Locked {
                         }
                         None => {
                             let why = "the storefront never got it".to_owned();
-                            self.open
-                                .record(EventBody::NotDone(NotDone { key: asked.key, why }), None)?;
+                            self.open.record(EventBody::NotDone(NotDone { key: asked.key, why }), None)?;
                         }
                     }
                 }
@@ -224,10 +170,7 @@ impl Locked {
                             build: build.build,
                             sent: 0,
                         };
-                        let server = ServerFacts {
-                            happened_at: Some(build.made_at),
-                            revision: build.build,
-                        };
+                        let server = ServerFacts { happened_at: Some(build.made_at), revision: build.build };
                         self.open.record(EventBody::Pushed(pushed), Some(server))?;
                     }
                 }
@@ -269,16 +212,8 @@ impl Locked {
 
     fn ask(&mut self, name: &Name) -> Result<(), ProjectError> {
         let place = open_place(&self.open.project, name.as_str())?;
-        let branches = place
-            .market
-            .branches(&place.configured.handle)
-            .map_err(place.fails())?
-            .branches;
-        let builds = place
-            .market
-            .builds(&place.configured.handle)
-            .map_err(place.fails())?
-            .builds;
+        let branches = place.market.branches(&place.configured.handle).map_err(place.fails())?.branches;
+        let builds = place.market.builds(&place.configured.handle).map_err(place.fails())?.builds;
         self.learn(&place, &branches, &builds)
     }
 }

@@ -63,11 +63,7 @@ impl Locked {
         let intakes = self.take_all(&config)?;
         let findings: Vec<Finding> = intakes.iter().flat_map(|i| i.findings.clone()).collect();
         let seen_path = self.open.project.state("cache/seen.json");
-        let seen = if options.read_all {
-            Seen::new()
-        } else {
-            Seen::load(&seen_path)
-        };
+        let seen = if options.read_all { Seen::new() } else { Seen::load(&seen_path) };
 
         // Nothing changed, by the file system's word: enough to make nothing.
         let trees: Option<Vec<Tree>> = intakes.iter().map(|intake| seen.tree_without_reading(intake)).collect();
@@ -106,25 +102,10 @@ impl Locked {
         // The record is in the store before the ledger names it.
         let id = self.open.store.write_record(&record)?;
         let before = self.open.board()?.release(None).cloned();
-        let sealed = Sealed {
-            release: id,
-            name: record.name(),
-            input,
-        };
+        let sealed = Sealed { release: id, name: record.name(), input };
         let event = self.open.record(EventBody::Sealed(sealed), None)?;
-        let release = KnownRelease {
-            id,
-            name: record.name(),
-            input,
-            sealed_at: event.recorded_at,
-        };
-        Ok(Prepared {
-            release,
-            record,
-            cost: Some(cost),
-            before,
-            findings,
-        })
+        let release = KnownRelease { id, name: record.name(), input, sealed_at: event.recorded_at };
+        Ok(Prepared { release, record, cost: Some(cost), before, findings })
     }
 
     fn take_all<'a>(&self, config: &'a Config) -> Result<Vec<Intake<'a>>, ProjectError> {
@@ -162,13 +143,7 @@ impl Locked {
 
     fn nothing_new(&self, release: KnownRelease, findings: Vec<Finding>) -> Result<Prepared, ProjectError> {
         let record = self.open.store.record(release.id)?;
-        Ok(Prepared {
-            release,
-            record,
-            cost: None,
-            before: None,
-            findings,
-        })
+        Ok(Prepared { release, record, cost: None, before: None, findings })
     }
 
     /// Takes the next number, or takes up the one that a break left for the same input.
@@ -182,8 +157,7 @@ impl Locked {
             return Ok(known.name.number);
         }
         let number = BuildNumber::after(board.highest_number)?;
-        self.open
-            .record(EventBody::NumberReserved(NumberReserved { number, input }), None)?;
+        self.open.record(EventBody::NumberReserved(NumberReserved { number, input }), None)?;
         Ok(number)
     }
 }

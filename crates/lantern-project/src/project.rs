@@ -58,13 +58,8 @@ impl Project {
     /// # Errors
     /// [`ProjectError::NoProject`], [`ProjectError::Config`], [`ProjectError::File`].
     pub fn find(from: &Path, stop: Arc<AtomicBool>) -> Result<Self, ProjectError> {
-        let from = std::path::absolute(from).map_err(|e| {
-            ProjectError::File(DurableError {
-                what: "find",
-                path: from.to_owned(),
-                source: e,
-            })
-        })?;
+        let from = std::path::absolute(from)
+            .map_err(|e| ProjectError::File(DurableError { what: "find", path: from.to_owned(), source: e }))?;
         let root = from.ancestors().find(|folder| folder.join(config::FILE_NAME).is_file());
         let root = root.ok_or_else(|| ProjectError::NoProject(from.clone()))?.to_owned();
         let path = root.join(config::FILE_NAME);
@@ -77,13 +72,7 @@ impl Project {
             ProjectError::Config(vec![finding.at(TextPlace::of(config::FILE_NAME, &good, at..at))])
         })?;
         let config = Config::read(config::FILE_NAME, &text).map_err(ProjectError::Config)?;
-        Ok(Self {
-            root,
-            config,
-            config_text: text,
-            edition: Name::full_edition(),
-            stop,
-        })
+        Ok(Self { root, config, config_text: text, edition: Name::full_edition(), stop })
     }
 
     /// Returns the folder.
@@ -117,11 +106,7 @@ impl Project {
         let body = &body[..body.find("\n[").unwrap_or(body.len())];
         let line = body.lines().find(|line| line.trim_start().starts_with(key))?;
         let at = line.as_ptr() as usize - self.config_text.as_ptr() as usize + (line.len() - line.trim_start().len());
-        Some(TextPlace::of(
-            config::FILE_NAME,
-            &self.config_text,
-            at..at + line.trim().len(),
-        ))
+        Some(TextPlace::of(config::FILE_NAME, &self.config_text, at..at + line.trim().len()))
     }
 
     /// Returns the storefront of this name.
@@ -164,11 +149,7 @@ impl Project {
         make_state_folder(&self.root)?;
         let ledger = Ledger::open(&self.state("ledger.db"), outside::random()?)?;
         let store = Store::at(self.state("store"));
-        Ok(Open {
-            project: self,
-            store,
-            ledger,
-        })
+        Ok(Open { project: self, store, ledger })
     }
 }
 
@@ -179,11 +160,7 @@ pub(crate) fn make_state_folder(root: &Path) -> Result<(), ProjectError> {
         Ok(m) if !m.is_dir() => return Err(ProjectError::ForeignState(folder)),
         Ok(_) => {
             let is_empty = fs::read_dir(&folder)
-                .map_err(|e| DurableError {
-                    what: "list",
-                    path: folder.clone(),
-                    source: e,
-                })?
+                .map_err(|e| DurableError { what: "list", path: folder.clone(), source: e })?
                 .next()
                 .is_none();
             let is_ours = folder.join(".gitignore").is_file();
@@ -195,10 +172,7 @@ pub(crate) fn make_state_folder(root: &Path) -> Result<(), ProjectError> {
     }
     let ignore = folder.join(".gitignore");
     if !ignore.is_file() {
-        durable::write_whole(
-            &ignore,
-            b"# Kind Lantern's own folder: nothing in it belongs into a repository.\n*\n",
-        )?;
+        durable::write_whole(&ignore, b"# Kind Lantern's own folder: nothing in it belongs into a repository.\n*\n")?;
     }
     let schema = serde_json::to_vec_pretty(&Config::schema()).expect("a schema has only string keys");
     let path = folder.join("lantern.schema.json");
@@ -219,12 +193,7 @@ impl Open {
             let path = path.clone();
             move |source| ProjectError::File(DurableError { what, path, source })
         };
-        let options = File::options()
-            .create(true)
-            .truncate(false)
-            .read(true)
-            .write(true)
-            .open(&path);
+        let options = File::options().create(true).truncate(false).read(true).write(true).open(&path);
         let mut lock = options.map_err(io("open"))?;
         match lock.try_lock() {
             Ok(()) => {}
@@ -232,19 +201,14 @@ impl Open {
                 let mut text = String::new();
                 // Where the system keeps others from reading a locked file, the process stays unnamed.
                 let _ = lock.read_to_string(&mut text);
-                return Err(ProjectError::Busy {
-                    pid: text.trim().parse().ok(),
-                });
+                return Err(ProjectError::Busy { pid: text.trim().parse().ok() });
             }
             Err(TryLockError::Error(e)) => return Err(io("lock")(e)),
         }
         lock.set_len(0).map_err(io("write"))?;
         lock.rewind().map_err(io("write"))?;
         writeln!(lock, "{}", std::process::id()).map_err(io("write"))?;
-        Ok(Locked {
-            open: self,
-            _lock: lock,
-        })
+        Ok(Locked { open: self, _lock: lock })
     }
 
     /// Returns all events.
@@ -276,18 +240,13 @@ impl Open {
             None => Err(ProjectError::NothingSealed),
             Some(asked) => {
                 let known = board.releases.iter().rev().take(5).map(|r| r.name.clone()).collect();
-                Err(ProjectError::NoRelease {
-                    asked: asked.clone(),
-                    known,
-                })
+                Err(ProjectError::NoRelease { asked: asked.clone(), known })
             }
         }
     }
 
     pub(crate) fn record(&mut self, body: EventBody, server: Option<ServerFacts>) -> Result<Event, ProjectError> {
-        Ok(self
-            .ledger
-            .append(&self.project.edition, outside::stamp()?, server, body)?)
+        Ok(self.ledger.append(&self.project.edition, outside::stamp()?, server, body)?)
     }
 
     pub(crate) fn note_heard(&mut self, place: &PlaceRef) -> Result<(), ProjectError> {

@@ -63,9 +63,7 @@ pub struct Change {
 impl PromotePlan {
     /// Whether the branch has the release already.
     pub fn is_done(&self) -> bool {
-        self.changes
-            .iter()
-            .all(|c| c.before.as_ref().is_some_and(|b| b.build == self.build))
+        self.changes.iter().all(|c| c.before.as_ref().is_some_and(|b| b.build == self.build))
     }
 
     /// Whether every player gets it: then the release's name must be given, a plain yes is not enough.
@@ -91,35 +89,25 @@ impl Locked {
         let rules = place.market.rules().map_err(place.fails())?;
         let refusals = rules.refuse_promote(branch);
         if !refusals.is_empty() {
-            return Err(ProjectError::Rules {
-                place: place.reference.name,
-                refusals,
-            });
+            return Err(ProjectError::Rules { place: place.reference.name, refusals });
         }
         let branches = place.market.branches(title).map_err(place.fails())?.branches;
         let builds = place.market.builds(title).map_err(place.fails())?.builds;
         self.learn(&place, &branches, &builds)?;
-        let not_pushed = || ProjectError::NotPushed {
-            release: release.name.clone(),
-            place: place.reference.name.clone(),
-        };
+        let not_pushed =
+            || ProjectError::NotPushed { release: release.name.clone(), place: place.reference.name.clone() };
         let build = builds.iter().find(|b| b.release == release.id).ok_or_else(not_pushed)?;
         let nonsense = || PlaceError::Nonsense {
             address: place.market.origin().to_owned(),
             what: "a list of branches",
             source: "a branch of the house rules is not in it".into(),
         };
-        let now = branches
-            .into_iter()
-            .find(|b| b.facts.branch == *branch)
-            .ok_or_else(|| place.fails()(nonsense()))?;
+        let now = branches.into_iter().find(|b| b.facts.branch == *branch).ok_or_else(|| place.fails()(nonsense()))?;
         let mut changes = Vec::new();
         let mut wanted: BTreeMap<Name, u64> = now.facts.targets.iter().map(|(t, b)| (t.clone(), b.build)).collect();
         for (target, new) in &build.targets {
             let before = now.facts.targets.get(target).cloned();
-            let old = before
-                .as_ref()
-                .and_then(|b| builds.iter().find(|known| known.build == b.build));
+            let old = before.as_ref().and_then(|b| builds.iter().find(|known| known.build == b.build));
             changes.push(self.change(&place, target, new, before.clone(), old)?);
             wanted.insert(target.clone(), build.build);
         }
@@ -156,11 +144,7 @@ impl Locked {
         for depot in &new.depots {
             let (_, entries) = self.open.store.manifest(depot.manifest)?;
             let locator = self.open.store.locator(depot.manifest)?;
-            for chunk in entries
-                .iter()
-                .flat_map(|e| &e.chunks)
-                .filter(|c| counted.insert(c.digest))
-            {
+            for chunk in entries.iter().flat_map(|e| &e.chunks).filter(|c| counted.insert(c.digest)) {
                 let stored = locator.find(&chunk.digest).map_or(0, |l| u64::from(l.entry.stored_len));
                 whole += stored;
                 if !have.contains(&chunk.digest) {
@@ -170,14 +154,7 @@ impl Locked {
         }
         let installed = new.depots.iter().map(|d| d.size).sum();
         let update = before.as_ref().map(|_| update);
-        Ok(Change {
-            target: target.clone(),
-            systems: new.systems.clone(),
-            before,
-            update,
-            whole,
-            installed,
-        })
+        Ok(Change { target: target.clone(), systems: new.systems.clone(), before, update, whole, installed })
     }
 
     /// Carries a plan out, if the branch still is as the plan found it.
@@ -190,63 +167,33 @@ impl Locked {
         let asked = Asked {
             key,
             place: plan.place.clone(),
-            deed: Deed::Promote {
-                branch: plan.branch.clone(),
-            },
+            deed: Deed::Promote { branch: plan.branch.clone() },
             release: plan.release.id,
             name: plan.release.name.clone(),
         };
         self.open.record(EventBody::Asked(asked), None)?;
-        let wanted = Move {
-            targets: plan.wanted.clone(),
-            comment: plan.comment.clone(),
-        };
-        let moved = place.market.move_branch(
-            &place.configured.handle,
-            &plan.branch,
-            plan.before.revision,
-            key,
-            &wanted,
-        );
+        let wanted = Move { targets: plan.wanted.clone(), comment: plan.comment.clone() };
+        let moved =
+            place.market.move_branch(&place.configured.handle, &plan.branch, plan.before.revision, key, &wanted);
         match moved {
             Ok(branch) => {
                 let facts = branch.facts;
-                let server = ServerFacts {
-                    happened_at: facts.since,
-                    revision: facts.revision,
-                };
-                let moved = Moved {
-                    key,
-                    place: plan.place.clone(),
-                    facts: facts.clone(),
-                    comment: plan.comment.clone(),
-                };
+                let server = ServerFacts { happened_at: facts.since, revision: facts.revision };
+                let moved =
+                    Moved { key, place: plan.place.clone(), facts: facts.clone(), comment: plan.comment.clone() };
                 self.open.record(EventBody::Moved(moved), Some(server))?;
                 Ok(facts)
             }
             Err(PlaceError::Refused(problem)) => {
-                self.open.record(
-                    EventBody::NotDone(NotDone {
-                        key,
-                        why: problem.detail.clone(),
-                    }),
-                    None,
-                )?;
+                self.open.record(EventBody::NotDone(NotDone { key, why: problem.detail.clone() }), None)?;
                 if problem.name() == "branch-moved" {
                     let (place, branch) = (plan.place.name.clone(), plan.branch.clone());
-                    return Err(ProjectError::Raced {
-                        place,
-                        branch,
-                        detail: problem.detail,
-                    });
+                    return Err(ProjectError::Raced { place, branch, detail: problem.detail });
                 }
                 Err(place.fails()(PlaceError::Refused(problem)))
             }
             // Asked, and not answered: the next run asks the storefront what became of it.
-            Err(source) => Err(ProjectError::Unsettled {
-                place: plan.place.name.clone(),
-                source,
-            }),
+            Err(source) => Err(ProjectError::Unsettled { place: plan.place.name.clone(), source }),
         }
     }
 }
@@ -259,20 +206,13 @@ fn entries_of(store: &Store, place: &Place, id: ManifestId) -> Result<Vec<Entry>
     let title: &Handle = &place.configured.handle;
     let nonsense = |e: lantern_store::manifest::ManifestError| {
         let address = place.market.origin().to_owned();
-        place.fails()(PlaceError::Nonsense {
-            address,
-            what: "a manifest",
-            source: e.into(),
-        })
+        place.fails()(PlaceError::Nonsense { address, what: "a manifest", source: e.into() })
     };
     let bytes = place.market.get_manifest(title, id).map_err(place.fails())?;
     let root = Root::decode(id, &bytes).map_err(nonsense)?;
     let mut reader = Reader::new();
     for segment in &root.segments {
-        let bytes = place
-            .market
-            .get_segment(title, &segment.digest)
-            .map_err(place.fails())?;
+        let bytes = place.market.get_segment(title, &segment.digest).map_err(place.fails())?;
         reader.segment(segment, &bytes).map_err(nonsense)?;
     }
     reader.finish(&root).map_err(nonsense)

@@ -129,30 +129,21 @@ impl Locked {
             let there: Vec<ReleaseName> = builds.iter().map(|b| b.name.clone()).collect();
             let refusals = rules.refuse_push(&record, &there);
             if !refusals.is_empty() {
-                return Err(ProjectError::Rules {
-                    place: place.reference.name,
-                    refusals,
-                });
+                return Err(ProjectError::Rules { place: place.reference.name, refusals });
             }
         }
         let mut depots = Vec::new();
         for (target, depot) in record.depots() {
             let no_handle = || {
                 let what = format!("the depot {} has no handle at {}", depot.depot, place.reference.name);
-                let cure = format!(
-                    "add it to [storefronts.{}]: depots = {{ {} = \"…\" }}",
-                    place.reference.name, depot.depot
-                );
+                let cure =
+                    format!("add it to [storefronts.{}]: depots = {{ {} = \"…\" }}", place.reference.name, depot.depot);
                 ProjectError::Config(vec![lantern_core::finding::Finding::stops("no-handle", what, cure)])
             };
             let handle = place.configured.depots.get(&depot.depot).ok_or_else(no_handle)?;
             if !known_title.depots.contains(handle) {
                 let (title, handle) = (title.clone(), handle.clone());
-                return Err(ProjectError::NoDepot {
-                    place: place.reference.name.clone(),
-                    title,
-                    handle,
-                });
+                return Err(ProjectError::NoDepot { place: place.reference.name.clone(), title, handle });
             }
             depots.push(PushDepot {
                 target: target.target.clone(),
@@ -163,49 +154,36 @@ impl Locked {
                 size: depot.size,
             });
         }
-        let upload = if already.is_some() {
-            0
-        } else {
-            self.foretell(&depots, &builds)?
-        };
+        let upload = if already.is_some() { 0 } else { self.foretell(&depots, &builds)? };
         let place_name = place.market.discovery().map_err(place.fails())?.name;
         let PushTexts { message, notes } = texts;
-        Ok(PushPlan {
-            place: place.reference,
-            place_name,
-            release,
-            record,
-            depots,
-            upload,
-            already,
-            message,
-            notes,
-        })
+        Ok(PushPlan { place: place.reference, place_name, release, record, depots, upload, already, message, notes })
     }
 
-    /// Adds up the stored bytes of chunks that none of the place's builds has, as far as they are known here.
+    /// Adds up what would travel: manifests, and packs of the chunks that none of the place's builds has, as far as they
+    /// are known here.
     fn foretell(&self, depots: &[PushDepot], builds: &[Build]) -> Result<u64, ProjectError> {
-        let mut there = HashSet::new();
-        let known = builds
-            .iter()
-            .flat_map(|b| b.targets.values())
-            .flat_map(|t| &t.depots)
-            .map(|d| d.manifest);
+        let store = &self.open.store;
+        let (mut chunks_there, mut segments_there) = (HashSet::new(), HashSet::new());
+        let known = builds.iter().flat_map(|b| b.targets.values()).flat_map(|t| &t.depots).map(|d| d.manifest);
         for manifest in known {
             // A build that somebody else made is not in this store; what it has is found when the push starts.
-            if let Ok((_, entries)) = self.open.store.manifest(manifest) {
-                there.extend(entries.iter().flat_map(|e| &e.chunks).map(|c| c.digest));
+            if let Ok((root, entries)) = store.manifest(manifest) {
+                segments_there.extend(root.segments.iter().map(|s| s.digest));
+                chunks_there.extend(entries.iter().flat_map(|e| &e.chunks).map(|c| c.digest));
             }
         }
         let mut upload = 0;
+        let mut missing = Vec::new();
         for depot in depots {
-            for (_, entry) in located_chunks(&self.open.store, depot.manifest)? {
-                if there.insert(entry.digest) {
-                    upload += u64::from(entry.stored_len);
-                }
-            }
+            let (root, _) = store.manifest(depot.manifest)?;
+            upload += root.encode().len() as u64;
+            let fresh = root.segments.iter().filter(|s| segments_there.insert(s.digest));
+            upload += fresh.map(|s| u64::from(s.len)).sum::<u64>();
+            let chunks = located_chunks(store, depot.manifest)?;
+            missing.extend(chunks.into_iter().filter(|(_, entry)| chunks_there.insert(entry.digest)));
         }
-        Ok(upload)
+        Ok(upload + parcels(store, missing)?.iter().map(Parcel::len).sum::<u64>())
     }
 
     /// Carries a plan out: manifests, then packs, then the build. A cut push goes on where it was.
@@ -218,19 +196,18 @@ impl Locked {
             if self.open.board()?.build_of(&plan.place, plan.release.id).is_none() {
                 self.pushed(plan, None, build, 0, None)?;
             }
-            return Ok(PushDone {
-                build,
-                sent: 0,
-                packs: 0,
-            });
+            return Ok(PushDone { build, sent: 0, packs: 0 });
         }
         let key = self.ask_key(plan)?;
         let title = &place.configured.handle;
         let mut missing: Vec<(Digest, ChunkEntry)> = Vec::new();
         let mut counted = HashSet::new();
+        let mut sent = 0;
         for depot in &plan.depots {
             let chunks = located_chunks(&self.open.store, depot.manifest)?;
-            for (first, count) in self.bring_manifest(&place, depot.manifest)? {
+            let (lacks, brought) = self.bring_manifest(&place, depot.manifest)?;
+            sent += brought;
+            for (first, count) in lacks {
                 let range =
                     usize::try_from(first).unwrap_or(usize::MAX)..usize::try_from(first + count).unwrap_or(usize::MAX);
                 let nonsense = || PlaceError::Nonsense {
@@ -244,43 +221,26 @@ impl Locked {
         }
         let parcels = parcels(&self.open.store, missing)?;
         let packs = parcels.len() as u64;
-        let sent = send(&self.open.store, &place, parcels, progress)?;
+        sent += send(&self.open.store, &place, parcels, progress)?;
         let document = NewBuild {
             record: String::from_utf8_lossy(&self.open.store.record_bytes(plan.release.id)?).into_owned(),
             depots: plan
                 .depots
                 .iter()
-                .map(|d| NewDepot {
-                    depot: d.depot.clone(),
-                    handle: d.handle.clone(),
-                    manifest: d.manifest,
-                })
+                .map(|d| NewDepot { depot: d.depot.clone(), handle: d.handle.clone(), manifest: d.manifest })
                 .collect(),
             message: plan.message.clone(),
             notes: plan.notes.clone(),
         };
-        let build = place
-            .market
-            .make_build(title, key, &document)
-            .map_err(|source| match source {
-                source @ (PlaceError::Unreachable { .. } | PlaceError::Failed { .. } | PlaceError::Nonsense { .. }) => {
-                    ProjectError::Unsettled {
-                        place: plan.place.name.clone(),
-                        source,
-                    }
-                }
-                source => place.fails()(source),
-            })?;
-        let server = ServerFacts {
-            happened_at: Some(build.made_at),
-            revision: build.build,
-        };
+        let build = place.market.make_build(title, key, &document).map_err(|source| match source {
+            source @ (PlaceError::Unreachable { .. } | PlaceError::Failed { .. } | PlaceError::Nonsense { .. }) => {
+                ProjectError::Unsettled { place: plan.place.name.clone(), source }
+            }
+            source => place.fails()(source),
+        })?;
+        let server = ServerFacts { happened_at: Some(build.made_at), revision: build.build };
         self.pushed(plan, Some(key), build.build, sent, Some(server))?;
-        Ok(PushDone {
-            build: build.build,
-            sent,
-            packs,
-        })
+        Ok(PushDone { build: build.build, sent, packs })
     }
 
     fn pushed(
@@ -292,14 +252,7 @@ impl Locked {
         server: Option<ServerFacts>,
     ) -> Result<(), ProjectError> {
         let name = plan.release.name.clone();
-        let pushed = Pushed {
-            key,
-            place: plan.place.clone(),
-            release: plan.release.id,
-            name,
-            build,
-            sent,
-        };
+        let pushed = Pushed { key, place: plan.place.clone(), release: plan.release.id, name, build, sent };
         self.open.record(EventBody::Pushed(pushed), server).map(|_| ())
     }
 
@@ -322,39 +275,28 @@ impl Locked {
         Ok(key)
     }
 
-    /// Brings root and segments; returns which chunks the place lacks.
-    fn bring_manifest(&self, place: &Place, id: ManifestId) -> Result<Vec<(u64, u64)>, ProjectError> {
+    /// Brings root and segments; returns which chunks the place lacks, and the bytes that travelled.
+    fn bring_manifest(&self, place: &Place, id: ManifestId) -> Result<(Vec<(u64, u64)>, u64), ProjectError> {
         let title = &place.configured.handle;
         let root = self.open.store.manifest_bytes(id)?;
-        let needs = place
-            .market
-            .put_manifest(title, id, root.clone())
-            .map_err(place.fails())?;
+        let mut brought = root.len() as u64;
+        let needs = place.market.put_manifest(title, id, root.clone()).map_err(place.fails())?;
         if needs.segments.is_empty() {
-            return Ok(needs.chunks);
+            return Ok((needs.chunks, brought));
         }
         for segment in &needs.segments {
             let bytes = self.open.store.segment_bytes(segment)?;
+            brought += bytes.len() as u64;
             place.market.put_segment(title, segment, bytes).map_err(place.fails())?;
         }
-        Ok(place
-            .market
-            .put_manifest(title, id, root)
-            .map_err(place.fails())?
-            .chunks)
+        Ok((place.market.put_manifest(title, id, root).map_err(place.fails())?.chunks, brought))
     }
 }
 
 /// A pack to send: one of ours as it is, or one made of chunks of several.
 enum Parcel {
-    Whole {
-        pack: Digest,
-        len: u64,
-    },
-    Composed {
-        chunks: Vec<(Digest, ChunkEntry)>,
-        len: u64,
-    },
+    Whole { pack: Digest, len: u64 },
+    Composed { chunks: Vec<(Digest, ChunkEntry)>, len: u64 },
 }
 
 impl Parcel {
@@ -381,20 +323,14 @@ fn parcels(store: &Store, missing: Vec<(Digest, ChunkEntry)>) -> Result<Vec<Parc
     }
     whole.sort_unstable();
     let taken: HashSet<Digest> = whole.iter().map(|(pack, _)| *pack).collect();
-    let mut out: Vec<Parcel> = whole
-        .into_iter()
-        .map(|(pack, len)| Parcel::Whole { pack, len })
-        .collect();
+    let mut out: Vec<Parcel> = whole.into_iter().map(|(pack, len)| Parcel::Whole { pack, len }).collect();
     let mut chunks = Vec::new();
-    let mut len = 0;
+    let mut len = PackWriter::EMPTY_LEN;
     for (pack, entry) in missing.into_iter().filter(|(pack, _)| !taken.contains(pack)) {
-        len += u64::from(entry.stored_len);
+        len += u64::from(entry.stored_len) + ChunkEntry::LEN;
         chunks.push((pack, entry));
         if len >= lantern_store::pack::TARGET_LEN as u64 || chunks.len() >= lantern_store::pack::MAX_CHUNKS {
-            out.push(Parcel::Composed {
-                chunks: std::mem::take(&mut chunks),
-                len: std::mem::take(&mut len),
-            });
+            out.push(Parcel::Composed { chunks: std::mem::take(&mut chunks), len: std::mem::take(&mut len) });
         }
     }
     if !chunks.is_empty() {
@@ -418,10 +354,7 @@ fn send(store: &Store, place: &Place, parcels: Vec<Parcel>, progress: &dyn Progr
                 while !failed.load(Ordering::Relaxed) {
                     if progress.stopped() {
                         failed.store(true, Ordering::Relaxed);
-                        first_error
-                            .lock()
-                            .expect("nothing panics with the lock")
-                            .get_or_insert(ProjectError::Stopped);
+                        first_error.lock().expect("nothing panics with the lock").get_or_insert(ProjectError::Stopped);
                         return;
                     }
                     let parcel = queue.lock().expect("nothing panics with the lock").next();
@@ -432,10 +365,7 @@ fn send(store: &Store, place: &Place, parcels: Vec<Parcel>, progress: &dyn Progr
                         }
                         Err(error) => {
                             failed.store(true, Ordering::Relaxed);
-                            first_error
-                                .lock()
-                                .expect("nothing panics with the lock")
-                                .get_or_insert(error);
+                            first_error.lock().expect("nothing panics with the lock").get_or_insert(error);
                         }
                     }
                 }
@@ -462,10 +392,7 @@ fn send_one(store: &Store, place: &Place, parcel: &Parcel, meter: &dyn Meter) ->
         }
     };
     let len = bytes.len() as u64;
-    place
-        .market
-        .put_pack(&place.configured.handle, &name, bytes)
-        .map_err(place.fails())?;
+    place.market.put_pack(&place.configured.handle, &name, bytes).map_err(place.fails())?;
     meter.add(parcel.len());
     Ok(len)
 }

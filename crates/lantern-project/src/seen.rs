@@ -39,11 +39,7 @@ pub(crate) struct Seen {
 
 impl Seen {
     pub(crate) fn new() -> Self {
-        Self {
-            format: FORMAT.to_owned(),
-            written_ns: 0,
-            targets: BTreeMap::new(),
-        }
+        Self { format: FORMAT.to_owned(), written_ns: 0, targets: BTreeMap::new() }
     }
 
     /// Reads the cache; one that is missing, damaged or of another format is empty, which only costs reading.
@@ -74,11 +70,7 @@ impl Seen {
                         return None;
                     }
                     let executable = intake.executable(&entry.path, seen.is_program);
-                    Node::File {
-                        size: *size,
-                        digest: seen.digest,
-                        executable,
-                    }
+                    Node::File { size: *size, digest: seen.digest, executable }
                 }
             };
             entries.push((entry.path.clone(), node));
@@ -92,11 +84,7 @@ impl Seen {
         let mut files = BTreeMap::new();
         for ((entry, stamp), is_program) in intake.entries.iter().zip(&intake.stamps).zip(programs.iter()) {
             if let (Some(stamp), Some(Node::File { digest, .. })) = (stamp, tree.get(&entry.path)) {
-                let seen = SeenFile {
-                    stamp: *stamp,
-                    digest: *digest,
-                    is_program: *is_program,
-                };
+                let seen = SeenFile { stamp: *stamp, digest: *digest, is_program: *is_program };
                 files.insert(entry.path.clone(), seen);
             }
         }

@@ -32,13 +32,7 @@ impl Open {
     /// # Errors
     /// Those of the ledger and of this computer; what is damaged is no error but a finding.
     pub fn verify_store(&self, progress: &dyn Progress) -> Result<StoreVerified, ProjectError> {
-        let mut out = StoreVerified {
-            releases: 0,
-            packs: 0,
-            size: 0,
-            wrong: Vec::new(),
-            broken: Vec::new(),
-        };
+        let mut out = StoreVerified { releases: 0, packs: 0, size: 0, wrong: Vec::new(), broken: Vec::new() };
         let packs = self.store.packs()?;
         let len = |pack: &Digest| std::fs::metadata(self.store.pack_path(pack)).map_or(0, |m| m.len());
         let meter = progress.start(Task::Verify, Some(packs.iter().map(len).sum()));
@@ -88,18 +82,14 @@ impl Open {
                 let is_good = |chunk: &Digest| {
                     let location = locator.find(chunk);
                     let pack = location.and_then(|l| locator.packs.get(l.pack as usize));
-                    pack.and_then(|(pack, _)| good.get(pack))
-                        .is_some_and(|chunks| chunks.contains(chunk))
+                    pack.and_then(|(pack, _)| good.get(pack)).is_some_and(|chunks| chunks.contains(chunk))
                 };
                 let chunks: HashSet<Digest> = entries.iter().flat_map(|e| &e.chunks).map(|c| c.digest).collect();
                 Ok(chunks.iter().filter(|c| !is_good(c)).count())
             };
             match check() {
                 Ok(0) => {}
-                Ok(count) => problems.push(format!(
-                    "{count} chunks of the depot {} are damaged or lost",
-                    depot.depot
-                )),
+                Ok(count) => problems.push(format!("{count} chunks of the depot {} are damaged or lost", depot.depot)),
                 Err(error) => problems.push(in_full(&error)),
             }
         }

@@ -35,10 +35,8 @@ impl Body {
             Self::Nothing => None,
             Self::Json(schema) => Some(json!({ "application/json": { "schema": schema(generator) } })),
             Self::Form(fields) => {
-                let properties: Map<String, Value> = fields
-                    .iter()
-                    .map(|f| ((*f).to_owned(), json!({ "type": "string" })))
-                    .collect();
+                let properties: Map<String, Value> =
+                    fields.iter().map(|f| ((*f).to_owned(), json!({ "type": "string" }))).collect();
                 let schema = json!({ "type": "object", "properties": properties, "required": fields });
                 Some(json!({ "application/x-www-form-urlencoded": { "schema": schema } }))
             }
@@ -71,11 +69,7 @@ impl Api {
             s.definitions_path = "/components/schemas".into();
             s.meta_schema = None;
         });
-        Self {
-            router: Router::new(),
-            generator: settings.into_generator(),
-            paths: Map::new(),
-        }
+        Self { router: Router::new(), generator: settings.into_generator(), paths: Map::new() }
     }
 
     pub(crate) fn get<H: Handler<T, Arc<Place>>, T: 'static>(self, path: &str, endpoint: Endpoint, handler: H) -> Self {
@@ -114,10 +108,7 @@ impl Api {
         if let Some(content) = endpoint.gives.content(&mut self.generator) {
             success["content"] = content;
         }
-        let problem = self
-            .generator
-            .subschema_for::<lantern_storefront::protocol::Problem>()
-            .to_value();
+        let problem = self.generator.subschema_for::<lantern_storefront::protocol::Problem>().to_value();
         let mut operation = json!({
             "summary": endpoint.summary,
             "parameters": parameters,

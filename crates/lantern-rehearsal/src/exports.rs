@@ -30,10 +30,7 @@ impl GameVersion {
 /// Bytes that look like what games hold: half of them as good as random, half repeating.
 fn asset(name: &str, len: usize) -> Vec<u8> {
     let mut noise = vec![0; len / 2];
-    blake3::Hasher::new()
-        .update(name.as_bytes())
-        .finalize_xof()
-        .fill(&mut noise);
+    blake3::Hasher::new().update(name.as_bytes()).finalize_xof().fill(&mut noise);
     let pattern = noise.get(..64.min(noise.len())).unwrap_or_default().to_vec();
     let mut out = Vec::with_capacity(len);
     for part in noise.chunks(4096) {
@@ -51,10 +48,7 @@ fn data_file(version: GameVersion) -> Vec<u8> {
         names[41] = "asset 41, second draft".to_owned();
         names.insert(30, "the lighthouse".to_owned());
     }
-    let bodies: Vec<Vec<u8>> = names
-        .iter()
-        .map(|name| asset(name, 64 * 1024 + name.len() * 512))
-        .collect();
+    let bodies: Vec<Vec<u8>> = names.iter().map(|name| asset(name, 64 * 1024 + name.len() * 512)).collect();
     let mut out = b"MARSHDAT".to_vec();
     let mut offset = 0_u32;
     for body in &bodies {
@@ -76,10 +70,7 @@ const NEW_LETTER: &str = "\nDear Aldous,\nthe lighthouse is lit. Come before the
 /// # Errors
 /// The system's.
 pub fn write_linux(folder: &Path, version: GameVersion, system: System) -> io::Result<()> {
-    let line = format!(
-        "Saltmarsh Post {}: the tide is out, the letters are dry.\n",
-        version.text()
-    );
+    let line = format!("Saltmarsh Post {}: the tide is out, the letters are dry.\n", version.text());
     let write = |name: &str, bytes: &[u8]| {
         let path = folder.join(name);
         if let Some(parent) = path.parent() {
@@ -121,11 +112,7 @@ mod tests {
         write_linux(one.path(), GameVersion::New, System::LinuxX86_64).unwrap();
         write_linux(two.path(), GameVersion::New, System::LinuxX86_64).unwrap();
         for name in ["saltmarsh", "saltmarsh.dat", "textures/reeds.tex", "letters/en.txt"] {
-            assert_eq!(
-                fs::read(one.path().join(name)).unwrap(),
-                fs::read(two.path().join(name)).unwrap(),
-                "{name}"
-            );
+            assert_eq!(fs::read(one.path().join(name)).unwrap(), fs::read(two.path().join(name)).unwrap(), "{name}");
         }
         assert!(!one.path().join("hints").exists());
     }

@@ -100,26 +100,13 @@ impl Place {
         connection.pragma_update(None, "journal_mode", "wal")?;
         connection.execute_batch(include_str!("schema.sql"))?;
         let fact = |name: &str, fresh: String| -> Result<String, Refused> {
-            connection.execute(
-                "INSERT INTO facts VALUES ($1, $2) ON CONFLICT DO NOTHING",
-                [name, &fresh],
-            )?;
+            connection.execute("INSERT INTO facts VALUES ($1, $2) ON CONFLICT DO NOTHING", [name, &fresh])?;
             Ok(connection.query_row("SELECT value FROM facts WHERE name = $1", [name], |row| row.get(0))?)
         };
-        let id = fact(
-            "id",
-            format!("{}-{}", place.name.to_lowercase().replace(' ', "-"), random_hex(12)?),
-        )?;
+        let id = fact("id", format!("{}-{}", place.name.to_lowercase().replace(' ', "-"), random_hex(12)?))?;
         let secret = fact("secret", random_hex(32)?)?;
         let database = Mutex::new(connection);
-        Ok(Self {
-            document: place,
-            folder: folder.to_owned(),
-            id,
-            secret,
-            database,
-            tokens: Mutex::default(),
-        })
+        Ok(Self { document: place, folder: folder.to_owned(), id, secret, database, tokens: Mutex::default() })
     }
 
     /// Returns the secret of [`CLIENT_ID`]. Shown to people only because nothing real is behind it.
@@ -129,11 +116,8 @@ impl Place {
 
     /// Returns the port that was used the last time.
     pub fn last_port(&self) -> Option<u16> {
-        let found = self
-            .database()
-            .query_row("SELECT value FROM facts WHERE name = 'port'", [], |row| {
-                row.get::<_, String>(0)
-            });
+        let found =
+            self.database().query_row("SELECT value FROM facts WHERE name = 'port'", [], |row| row.get::<_, String>(0));
         found.ok().and_then(|text| text.parse().ok())
     }
 
@@ -232,11 +216,7 @@ impl Place {
         let found = find_title(&self.database(), handle)?;
         found.ok_or_else(|| {
             let detail = format!("there is no title {:?} here", handle.as_str());
-            Refused::new(
-                problem::NOT_FOUND,
-                detail,
-                "make the title first, or mend the handle in lantern.toml",
-            )
+            Refused::new(problem::NOT_FOUND, detail, "make the title first, or mend the handle in lantern.toml")
         })
     }
 
@@ -245,25 +225,15 @@ impl Place {
         let store = self.store(title);
         let root = Root::decode(id, bytes).map_err(damaged)?;
         store.write_root(id, bytes)?;
-        let segments: Vec<Digest> = root
-            .segments
-            .iter()
-            .map(|s| s.digest)
-            .filter(|digest| !store.has_segment(digest))
-            .collect();
+        let segments: Vec<Digest> =
+            root.segments.iter().map(|s| s.digest).filter(|digest| !store.has_segment(digest)).collect();
         if !segments.is_empty() {
-            return Ok(ManifestNeeds {
-                segments,
-                chunks: Vec::new(),
-            });
+            return Ok(ManifestNeeds { segments, chunks: Vec::new() });
         }
         let distinct = self.chunks_of(&store, id)?;
         let found = self.find_chunks(title, &distinct)?;
         let mut chunks: Vec<(u64, u64)> = Vec::new();
-        for (index, _) in (0_u64..)
-            .zip(&distinct)
-            .filter(|(_, digest)| !found.contains_key(*digest))
-        {
+        for (index, _) in (0_u64..).zip(&distinct).filter(|(_, digest)| !found.contains_key(*digest)) {
             match chunks.last_mut() {
                 Some((first, count)) if *first + *count == index => *count += 1,
                 _ => chunks.push((index, 1)),
@@ -277,18 +247,11 @@ impl Place {
         let root = Root::decode(id, &store.manifest_bytes(id).map_err(not_there)?).map_err(damaged)?;
         let mut reader = Reader::new();
         for segment in &root.segments {
-            reader
-                .segment(segment, &store.segment_bytes(&segment.digest).map_err(not_there)?)
-                .map_err(damaged)?;
+            reader.segment(segment, &store.segment_bytes(&segment.digest).map_err(not_there)?).map_err(damaged)?;
         }
         let entries = reader.finish(&root).map_err(damaged)?;
         let mut seen = HashSet::new();
-        Ok(entries
-            .iter()
-            .flat_map(|e| &e.chunks)
-            .map(|c| c.digest)
-            .filter(|d| seen.insert(*d))
-            .collect())
+        Ok(entries.iter().flat_map(|e| &e.chunks).map(|c| c.digest).filter(|d| seen.insert(*d)).collect())
     }
 
     fn find_chunks(
@@ -323,11 +286,7 @@ impl Place {
     pub(crate) fn put_segment(&self, title: &Handle, digest: &Digest, bytes: &[u8]) -> Result<(), Refused> {
         self.title(title)?;
         if Digest::of(bytes) != *digest {
-            return Err(Refused::new(
-                problem::DAMAGED,
-                "the segment's digest is another",
-                "send it again",
-            ));
+            return Err(Refused::new(problem::DAMAGED, "the segment's digest is another", "send it again"));
         }
         Ok(self.store(title).write_segment(digest, bytes)?)
     }
@@ -370,11 +329,7 @@ impl Place {
 
     pub(crate) fn builds(&self, title: &Handle) -> Result<Vec<Build>, Refused> {
         self.title(title)?;
-        documents(
-            &self.database(),
-            "SELECT document FROM builds WHERE title = $1 ORDER BY build",
-            [title.as_str()],
-        )
+        documents(&self.database(), "SELECT document FROM builds WHERE title = $1 ORDER BY build", [title.as_str()])
     }
 
     pub(crate) fn make_build(&self, title: &Handle, new: &NewBuild) -> Result<Build, Refused> {
@@ -383,24 +338,14 @@ impl Place {
         let record = ReleaseRecord::decode(new.record.as_bytes())
             .map_err(|e| Refused::new(problem::MALFORMED, format!("the release record: {e}"), "send it again"))?;
         if record.game != known.identity {
-            let detail = format!(
-                "the title {title} belongs to {}, the release to {}",
-                known.identity, record.game
-            );
-            return Err(Refused::new(
-                problem::RULES,
-                detail,
-                "mend the handle in lantern.toml, or the identity",
-            ));
+            let detail = format!("the title {title} belongs to {}, the release to {}", known.identity, record.game);
+            return Err(Refused::new(problem::RULES, detail, "mend the handle in lantern.toml, or the identity"));
         }
         let targets = self.build_targets(&known, &record, new)?;
         let mut database = self.database();
         let transaction = database.transaction_with_behavior(TransactionBehavior::Immediate)?;
-        let builds: Vec<Build> = documents(
-            &transaction,
-            "SELECT document FROM builds WHERE title = $1 ORDER BY build",
-            [title.as_str()],
-        )?;
+        let builds: Vec<Build> =
+            documents(&transaction, "SELECT document FROM builds WHERE title = $1 ORDER BY build", [title.as_str()])?;
         if let Some(same) = builds.iter().find(|b| b.release == id) {
             return Ok(same.clone());
         }
@@ -421,10 +366,7 @@ impl Place {
         };
         let sql = "INSERT INTO builds VALUES ($1, $2, $3, $4, $5)";
         let number = build.name.number.get();
-        transaction.execute(
-            sql,
-            params![title.as_str(), build.build, id.to_string(), number, text(&build)?],
-        )?;
+        transaction.execute(sql, params![title.as_str(), build.build, id.to_string(), number, text(&build)?])?;
         note(&transaction, title, "build-made", build.build, None)?;
         transaction.commit()?;
         Ok(build)
@@ -448,29 +390,20 @@ impl Place {
                     stated.ok_or_else(|| incomplete(format!("nothing is said of the depot {}", depot.depot)))?;
                 if !title.depots.contains(&stated.handle) {
                     let detail = format!("the title {} has no depot {:?}", title.handle, stated.handle.as_str());
-                    return Err(Refused::new(
-                        problem::NOT_FOUND,
-                        detail,
-                        "make the depot first, or mend its handle",
-                    ));
+                    return Err(Refused::new(problem::NOT_FOUND, detail, "make the depot first, or mend its handle"));
                 }
                 let root = store.manifest_bytes(stated.manifest).map_err(not_there)?;
                 let root = Root::decode(stated.manifest, &root).map_err(damaged)?;
                 if root.tree != depot.tree || root.size != depot.size {
-                    let detail = format!(
-                        "the manifest of the depot {} gives another tree than its record",
-                        depot.depot
-                    );
+                    let detail =
+                        format!("the manifest of the depot {} gives another tree than its record", depot.depot);
                     return Err(Refused::new(problem::DAMAGED, detail, "prepare and push again"));
                 }
                 let chunks = self.chunks_of(&store, stated.manifest)?;
                 let found = self.find_chunks(&title.handle, &chunks)?;
                 if found.len() < chunks.len() {
                     let missing = chunks.len() - found.len();
-                    return Err(incomplete(format!(
-                        "{missing} chunks of the depot {} never came",
-                        depot.depot
-                    )));
+                    return Err(incomplete(format!("{missing} chunks of the depot {} never came", depot.depot)));
                 }
                 store.write_locator(&Locator::new(stated.manifest, found))?;
                 depots.push(BuildDepot {
@@ -481,14 +414,7 @@ impl Place {
                 });
             }
             let starts = target.starts.clone();
-            targets.insert(
-                target.target.clone(),
-                BuildTarget {
-                    systems: target.systems.clone(),
-                    starts,
-                    depots,
-                },
-            );
+            targets.insert(target.target.clone(), BuildTarget { systems: target.systems.clone(), starts, depots });
         }
         Ok(targets)
     }
@@ -503,24 +429,12 @@ impl Place {
         let rule = self.rules().branch(branch).ok_or_else(|| {
             let refusals = self.rules().refuse_promote(branch);
             let cure = refusals.first().map_or(String::new(), |r| r.cure.clone());
-            Refused::new(
-                problem::NOT_FOUND,
-                format!("there is no branch {:?}", branch.as_str()),
-                cure,
-            )
+            Refused::new(problem::NOT_FOUND, format!("there is no branch {:?}", branch.as_str()), cure)
         })?;
         let last = self.moves(title, branch)?.pop();
-        let nothing = || BranchFacts {
-            branch: branch.clone(),
-            revision: 0,
-            since: None,
-            by: None,
-            targets: Default::default(),
-        };
-        Ok(Branch {
-            audience: rule.audience,
-            facts: last.map_or_else(nothing, |moved| moved.facts),
-        })
+        let nothing =
+            || BranchFacts { branch: branch.clone(), revision: 0, since: None, by: None, targets: Default::default() };
+        Ok(Branch { audience: rule.audience, facts: last.map_or_else(nothing, |moved| moved.facts) })
     }
 
     pub(crate) fn moves(&self, title: &Handle, branch: &Name) -> Result<Vec<Moved>, Refused> {
@@ -544,18 +458,12 @@ impl Place {
         let builds = self.builds(title)?;
         let mut targets = std::collections::BTreeMap::new();
         for (target, number) in &wanted.targets {
-            let found = builds
-                .iter()
-                .find(|b| b.build == *number && b.targets.contains_key(target));
+            let found = builds.iter().find(|b| b.build == *number && b.targets.contains_key(target));
             let build = found.ok_or_else(|| {
                 let detail = format!("build {number} has nothing for the target {target}");
                 Refused::new(problem::NOT_FOUND, detail, "push the release first")
             })?;
-            let value = BranchBuild {
-                build: build.build,
-                release: build.release,
-                name: build.name.clone(),
-            };
+            let value = BranchBuild { build: build.build, release: build.release, name: build.name.clone() };
             targets.insert(target.clone(), value);
         }
         let now = self.branch(title, branch)?;
@@ -565,23 +473,14 @@ impl Place {
         let mut moves: Vec<Moved> = documents(&transaction, sql, [title.as_str(), branch.as_str()])?;
         // A break between the move and the keeping of its answer: the move itself remembers its key.
         if let Some(done) = moves.iter().find(|moved| moved.key == key) {
-            return Ok(Branch {
-                audience: now.audience,
-                facts: done.facts.clone(),
-            });
+            return Ok(Branch { audience: now.audience, facts: done.facts.clone() });
         }
         let last = moves.pop();
         let at = last.as_ref().map_or(0, |moved| moved.facts.revision);
         if at != revision {
-            let who = last
-                .and_then(|moved| moved.facts.by)
-                .unwrap_or_else(|| "nobody".to_owned());
+            let who = last.and_then(|moved| moved.facts.by).unwrap_or_else(|| "nobody".to_owned());
             let detail = format!("{branch} is at revision {at} by {who}, not at {revision}");
-            return Err(Refused::new(
-                problem::BRANCH_MOVED,
-                detail,
-                "look at what is there now, then promote again",
-            ));
+            return Err(Refused::new(problem::BRANCH_MOVED, detail, "look at what is there now, then promote again"));
         }
         let facts = BranchFacts {
             branch: branch.clone(),
@@ -590,22 +489,12 @@ impl Place {
             by: Some(CLIENT_ID.to_owned()),
             targets,
         };
-        let moved = Moved {
-            facts: facts.clone(),
-            key,
-            comment: wanted.comment.clone(),
-        };
+        let moved = Moved { facts: facts.clone(), key, comment: wanted.comment.clone() };
         let sql = "INSERT INTO moves VALUES ($1, $2, $3, $4)";
-        transaction.execute(
-            sql,
-            params![title.as_str(), branch.as_str(), facts.revision, text(&moved)?],
-        )?;
+        transaction.execute(sql, params![title.as_str(), branch.as_str(), facts.revision, text(&moved)?])?;
         note(&transaction, title, "branch-moved", facts.revision, Some(branch))?;
         transaction.commit()?;
-        Ok(Branch {
-            audience: now.audience,
-            facts,
-        })
+        Ok(Branch { audience: now.audience, facts })
     }
 
     pub(crate) fn events(&self, title: &Handle, after: u64) -> Result<Vec<PlaceEvent>, Refused> {
@@ -613,15 +502,11 @@ impl Place {
         let database = self.database();
         let sql = "SELECT cursor, document FROM events WHERE title = $1 AND cursor > $2 ORDER BY cursor LIMIT 500";
         let mut statement = database.prepare_cached(sql)?;
-        let rows = statement.query_map(params![title.as_str(), after], |row| {
-            Ok((row.get(0)?, row.get::<_, String>(1)?))
-        })?;
+        let rows =
+            statement.query_map(params![title.as_str(), after], |row| Ok((row.get(0)?, row.get::<_, String>(1)?)))?;
         rows.map(|row| {
             let (cursor, text): (u64, String) = row?;
-            Ok(PlaceEvent {
-                cursor,
-                ..document(&text)?
-            })
+            Ok(PlaceEvent { cursor, ..document(&text)? })
         })
         .collect()
     }
@@ -641,17 +526,12 @@ impl Place {
                 targets.insert(target.clone(), found.clone());
             }
         }
-        Ok(Play {
-            name: known.name,
-            identity: known.identity,
-            facts: branch.facts,
-            builds: targets,
-        })
+        Ok(Play { name: known.name, identity: known.identity, facts: branch.facts, builds: targets })
     }
 
     /// Whether a manifest is or was on a branch that players may follow: an update in the middle of a promotion must
     /// still get what it began with, and nothing that was never promoted may be had.
-    pub(crate) fn play_store(
+    pub(crate) fn store_for_players(
         &self,
         title: &Handle,
         branch: &Name,
@@ -661,15 +541,8 @@ impl Place {
         if let Some(id) = manifest {
             let builds = self.builds(title)?;
             let moves = self.moves(title, branch)?;
-            let ever: HashSet<u64> = moves
-                .iter()
-                .flat_map(|m| m.facts.targets.values())
-                .map(|b| b.build)
-                .collect();
-            let depots = builds
-                .iter()
-                .filter(|b| ever.contains(&b.build))
-                .flat_map(|b| b.targets.values());
+            let ever: HashSet<u64> = moves.iter().flat_map(|m| m.facts.targets.values()).map(|b| b.build).collect();
+            let depots = builds.iter().filter(|b| ever.contains(&b.build)).flat_map(|b| b.targets.values());
             if !depots.flat_map(|t| &t.depots).any(|d| d.manifest == id) {
                 return Err(Refused::new(
                     problem::NOT_FOUND,
@@ -686,19 +559,13 @@ impl Place {
         let sql = "SELECT request, status, body FROM answers WHERE key = $1";
         let found: Option<(String, u16, String)> = self
             .database()
-            .query_row(sql, [key.to_string()], |row| {
-                Ok((row.get(0)?, row.get(1)?, row.get(2)?))
-            })
+            .query_row(sql, [key.to_string()], |row| Ok((row.get(0)?, row.get(1)?, row.get(2)?)))
             .optional()?;
         match found {
             Some((same, status, body)) if same == request.to_string() => Ok(Some((status, body))),
             Some(_) => {
                 let detail = format!("the key {key} was used for another request");
-                Err(Refused::new(
-                    problem::KEY_REUSED,
-                    detail,
-                    "use a fresh key for each deed",
-                ))
+                Err(Refused::new(problem::KEY_REUSED, detail, "use a fresh key for each deed"))
             }
             None => Ok(None),
         }
@@ -709,20 +576,13 @@ impl Place {
         let now = Timestamp::now();
         database.execute("DELETE FROM answers WHERE at < $1", [(now - ANSWER_LIFE).to_string()])?;
         let sql = "INSERT INTO answers VALUES ($1, $2, $3, $4, $5) ON CONFLICT DO NOTHING";
-        database.execute(
-            sql,
-            params![key.to_string(), request.to_string(), status, body, now.to_string()],
-        )?;
+        database.execute(sql, params![key.to_string(), request.to_string(), status, body, now.to_string()])?;
         Ok(())
     }
 }
 
 fn find_title(connection: &Connection, handle: &Handle) -> Result<Option<Title>, Refused> {
-    let found: Vec<Title> = documents(
-        connection,
-        "SELECT document FROM titles WHERE handle = $1",
-        [handle.as_str()],
-    )?;
+    let found: Vec<Title> = documents(connection, "SELECT document FROM titles WHERE handle = $1", [handle.as_str()])?;
     Ok(found.into_iter().next())
 }
 

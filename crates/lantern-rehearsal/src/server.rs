@@ -30,16 +30,12 @@ type Answer<T> = Result<Json<T>, Refused>;
 
 /// Runs disk and database work where it may wait.
 async fn wait<T: Send + 'static>(work: impl FnOnce() -> Result<T, Refused> + Send + 'static) -> Result<T, Refused> {
-    tokio::task::spawn_blocking(work)
-        .await
-        .map_err(|e| Refused::Failed(e.to_string()))?
+    tokio::task::spawn_blocking(work).await.map_err(|e| Refused::Failed(e.to_string()))?
 }
 
 /// Checks the token of a request for the right that its endpoint states.
 fn allow(place: &Place, headers: &HeaderMap, right: &str) -> Result<(), Refused> {
-    let token = headers
-        .get(header::AUTHORIZATION)
-        .and_then(|v| v.to_str().ok()?.strip_prefix("Bearer "));
+    let token = headers.get(header::AUTHORIZATION).and_then(|v| v.to_str().ok()?.strip_prefix("Bearer "));
     match token {
         Some(token) if place.knows_token(token) => {}
         _ => return Err(Refused::new(problem::NO_ACCESS, "this needs access", "connect again")),
@@ -47,11 +43,7 @@ fn allow(place: &Place, headers: &HeaderMap, right: &str) -> Result<(), Refused>
     if SCOPE.split(' ').any(|scope| scope == right) {
         return Ok(());
     }
-    Err(Refused::new(
-        problem::NO_RIGHT,
-        format!("this needs the right {right:?}"),
-        "ask for that right",
-    ))
+    Err(Refused::new(problem::NO_RIGHT, format!("this needs the right {right:?}"), "ask for that right"))
 }
 
 fn parse<T: std::str::FromStr>(text: &str, what: &str) -> Result<T, Refused> {
@@ -60,13 +52,7 @@ fn parse<T: std::str::FromStr>(text: &str, what: &str) -> Result<T, Refused> {
 }
 
 fn hex(text: &str) -> Result<Digest, Refused> {
-    let malformed = |_| {
-        Refused::new(
-            problem::MALFORMED,
-            "not a digest of 64 hexadecimal digits",
-            "mend the address",
-        )
-    };
+    let malformed = |_| Refused::new(problem::MALFORMED, "not a digest of 64 hexadecimal digits", "mend the address");
     Digest::from_hex(text).map_err(malformed)
 }
 
@@ -91,25 +77,14 @@ async fn token(
     form: Result<Form<TokenForm>, axum::extract::rejection::FormRejection>,
 ) -> Response {
     let error = |status: StatusCode, error: &str, why: &str| {
-        let body = TokenError {
-            error: error.to_owned(),
-            error_description: Some(why.to_owned()),
-        };
+        let body = TokenError { error: error.to_owned(), error_description: Some(why.to_owned()) };
         (status, Json(body)).into_response()
     };
     let Ok(Form(form)) = form else {
-        return error(
-            StatusCode::BAD_REQUEST,
-            "invalid_request",
-            "grant_type, client_id and client_secret are needed",
-        );
+        return error(StatusCode::BAD_REQUEST, "invalid_request", "grant_type, client_id and client_secret are needed");
     };
     if form.grant_type != "client_credentials" {
-        return error(
-            StatusCode::BAD_REQUEST,
-            "unsupported_grant_type",
-            "only client_credentials is given here",
-        );
+        return error(StatusCode::BAD_REQUEST, "unsupported_grant_type", "only client_credentials is given here");
     }
     match place.new_token(&form.client_id, &form.client_secret) {
         Ok(Some(token)) => ([(header::CACHE_CONTROL, "no-store")], Json(token)).into_response(),
@@ -121,9 +96,7 @@ async fn token(
 async fn rules(State(place): Shared, headers: HeaderMap) -> Result<Response, Refused> {
     allow(&place, &headers, "read")?;
     let etag = format!("\"{}\"", place.rules().revision);
-    let known = headers
-        .get(header::IF_NONE_MATCH)
-        .is_some_and(|v| v.as_bytes() == etag.as_bytes());
+    let known = headers.get(header::IF_NONE_MATCH).is_some_and(|v| v.as_bytes() == etag.as_bytes());
     if known {
         return Ok((StatusCode::NOT_MODIFIED, [(header::ETAG, etag)]).into_response());
     }
@@ -132,12 +105,7 @@ async fn rules(State(place): Shared, headers: HeaderMap) -> Result<Response, Ref
 
 async fn titles(State(place): Shared, headers: HeaderMap) -> Answer<Titles> {
     allow(&place, &headers, "read")?;
-    wait(move || {
-        Ok(Json(Titles {
-            titles: place.titles()?,
-        }))
-    })
-    .await
+    wait(move || Ok(Json(Titles { titles: place.titles()? }))).await
 }
 
 async fn title(State(place): Shared, headers: HeaderMap, Path(title): Path<String>) -> Answer<Title> {
@@ -156,13 +124,7 @@ async fn once<T: Serialize + Send + 'static>(
 ) -> Result<Response, Refused> {
     let key = headers.get(IDEMPOTENCY_KEY).and_then(|v| v.to_str().ok());
     let cure = "send a UUID of version 7, a fresh one for each deed";
-    let missing = || {
-        Refused::new(
-            problem::CONDITION_MISSING,
-            format!("{IDEMPOTENCY_KEY} is missing"),
-            cure,
-        )
-    };
+    let missing = || Refused::new(problem::CONDITION_MISSING, format!("{IDEMPOTENCY_KEY} is missing"), cure);
     let key: EventId = parse(key.ok_or_else(missing)?, IDEMPOTENCY_KEY)?;
     let digest = Digest::of(&request);
     let (status, body) = wait(move || {
@@ -181,30 +143,27 @@ async fn once<T: Serialize + Send + 'static>(
 async fn make_title(State(place): Shared, headers: HeaderMap, body: Bytes) -> Result<Response, Refused> {
     allow(&place, &headers, "setup")?;
     let title: Title = json(&body)?;
-    once(place, &headers, body.to_vec(), StatusCode::CREATED, move |place, _| {
-        place.make_title(&title)
-    })
-    .await
+    once(place, &headers, body.to_vec(), StatusCode::CREATED, move |place, _| place.make_title(&title)).await
 }
 
 async fn put_manifest(
     State(place): Shared,
     headers: HeaderMap,
-    Path((title, id)): Path<(String, String)>,
+    Path((title, manifest)): Path<(String, String)>,
     body: Bytes,
 ) -> Answer<ManifestNeeds> {
     allow(&place, &headers, "send")?;
-    let (title, id) = (parse(&title, "the title")?, ManifestId(hex(&id)?));
+    let (title, id) = (parse(&title, "the title")?, ManifestId(hex(&manifest)?));
     wait(move || Ok(Json(place.put_manifest(&title, id, &body)?))).await
 }
 
 async fn get_manifest(
     State(place): Shared,
     headers: HeaderMap,
-    Path((title, id)): Path<(String, String)>,
+    Path((title, manifest)): Path<(String, String)>,
 ) -> Result<Vec<u8>, Refused> {
     allow(&place, &headers, "read")?;
-    let (title, id) = (parse(&title, "the title")?, ManifestId(hex(&id)?));
+    let (title, id) = (parse(&title, "the title")?, ManifestId(hex(&manifest)?));
     wait(move || place.get_manifest(&title, id)).await
 }
 
@@ -245,12 +204,7 @@ async fn put_pack(
 async fn builds(State(place): Shared, headers: HeaderMap, Path(title): Path<String>) -> Answer<Builds> {
     allow(&place, &headers, "read")?;
     let title = parse(&title, "the title")?;
-    wait(move || {
-        Ok(Json(Builds {
-            builds: place.builds(&title)?,
-        }))
-    })
-    .await
+    wait(move || Ok(Json(Builds { builds: place.builds(&title)? }))).await
 }
 
 async fn make_build(
@@ -262,21 +216,13 @@ async fn make_build(
     allow(&place, &headers, "send")?;
     let (title, build): (Handle, NewBuild) = (parse(&title, "the title")?, json(&body)?);
     let request = [title.as_str().as_bytes(), b"\n", &body].concat();
-    once(place, &headers, request, StatusCode::CREATED, move |place, _| {
-        place.make_build(&title, &build)
-    })
-    .await
+    once(place, &headers, request, StatusCode::CREATED, move |place, _| place.make_build(&title, &build)).await
 }
 
 async fn branches(State(place): Shared, headers: HeaderMap, Path(title): Path<String>) -> Answer<Branches> {
     allow(&place, &headers, "read")?;
     let title = parse(&title, "the title")?;
-    wait(move || {
-        Ok(Json(Branches {
-            branches: place.branches(&title)?,
-        }))
-    })
-    .await
+    wait(move || Ok(Json(Branches { branches: place.branches(&title)? }))).await
 }
 
 async fn branch(
@@ -299,9 +245,7 @@ async fn moves(
     let (title, branch): (Handle, Name) = (parse(&title, "the title")?, parse(&branch, "the branch")?);
     wait(move || {
         place.branch(&title, &branch)?;
-        Ok(Json(Moves {
-            moves: place.moves(&title, &branch)?,
-        }))
+        Ok(Json(Moves { moves: place.moves(&title, &branch)? }))
     })
     .await
 }
@@ -319,11 +263,7 @@ async fn move_branch(
     let revision = condition.and_then(|v| v.strip_prefix('"')?.strip_suffix('"')?.parse::<u64>().ok());
     let revision = revision.ok_or_else(|| {
         let cure = "send If-Match with the revision that the branch had when you looked";
-        Refused::new(
-            problem::CONDITION_MISSING,
-            "If-Match is missing or is not a revision",
-            cure,
-        )
+        Refused::new(problem::CONDITION_MISSING, "If-Match is missing or is not a revision", cure)
     })?;
     let request = [format!("{title}\n{branch}\n{revision}\n").as_bytes(), &body].concat();
     let deed = move |place: &Place, key| place.move_branch(&title, &branch, revision, key, &wanted);
@@ -344,13 +284,7 @@ async fn events(
 ) -> Answer<PlaceEvents> {
     allow(&place, &headers, "read")?;
     let title = parse(&title, "the title")?;
-    let malformed = |_| {
-        Refused::new(
-            problem::MALFORMED,
-            "after is a number",
-            "leave it out to start at the beginning",
-        )
-    };
+    let malformed = |_| Refused::new(problem::MALFORMED, "after is a number", "leave it out to start at the beginning");
     let after = after.map_err(malformed)?.after;
     wait(move || {
         let events = place.events(&title, after)?;
@@ -367,57 +301,28 @@ async fn play(State(place): Shared, Path((title, branch)): Path<(String, String)
 
 async fn play_manifest(
     State(place): Shared,
-    Path((title, branch, id)): Path<(String, String, String)>,
+    Path((title, branch, manifest)): Path<(String, String, String)>,
 ) -> Result<Vec<u8>, Refused> {
-    let (title, branch, id) = (
-        parse(&title, "the title")?,
-        parse(&branch, "the branch")?,
-        ManifestId(hex(&id)?),
-    );
-    wait(move || {
-        place
-            .play_store(&title, &branch, Some(id))?
-            .manifest_bytes(id)
-            .map_err(not_there)
-    })
-    .await
+    let id = ManifestId(hex(&manifest)?);
+    let (title, branch) = (parse(&title, "the title")?, parse(&branch, "the branch")?);
+    wait(move || place.store_for_players(&title, &branch, Some(id))?.manifest_bytes(id).map_err(not_there)).await
 }
 
 async fn play_locator(
     State(place): Shared,
-    Path((title, branch, id)): Path<(String, String, String)>,
+    Path((title, branch, manifest)): Path<(String, String, String)>,
 ) -> Result<Vec<u8>, Refused> {
-    let (title, branch, id) = (
-        parse(&title, "the title")?,
-        parse(&branch, "the branch")?,
-        ManifestId(hex(&id)?),
-    );
-    wait(move || {
-        Ok(place
-            .play_store(&title, &branch, Some(id))?
-            .locator(id)
-            .map_err(not_there)?
-            .encode())
-    })
-    .await
+    let id = ManifestId(hex(&manifest)?);
+    let (title, branch) = (parse(&title, "the title")?, parse(&branch, "the branch")?);
+    wait(move || Ok(place.store_for_players(&title, &branch, Some(id))?.locator(id).map_err(not_there)?.encode())).await
 }
 
 async fn play_segment(
     State(place): Shared,
     Path((title, branch, digest)): Path<(String, String, String)>,
 ) -> Result<Vec<u8>, Refused> {
-    let (title, branch, digest) = (
-        parse(&title, "the title")?,
-        parse(&branch, "the branch")?,
-        hex(&digest)?,
-    );
-    wait(move || {
-        place
-            .play_store(&title, &branch, None)?
-            .segment_bytes(&digest)
-            .map_err(not_there)
-    })
-    .await
+    let (title, branch, digest) = (parse(&title, "the title")?, parse(&branch, "the branch")?, hex(&digest)?);
+    wait(move || place.store_for_players(&title, &branch, None)?.segment_bytes(&digest).map_err(not_there)).await
 }
 
 /// One range of bytes, as RFC 9110, section 14.2, writes it; anything else gets the whole pack.
@@ -426,17 +331,10 @@ async fn play_pack(
     headers: HeaderMap,
     Path((title, branch, digest)): Path<(String, String, String)>,
 ) -> Result<Response, Refused> {
-    let (title, branch, digest) = (
-        parse(&title, "the title")?,
-        parse(&branch, "the branch")?,
-        hex(&digest)?,
-    );
-    let range = headers
-        .get(header::RANGE)
-        .and_then(|v| v.to_str().ok())
-        .and_then(one_range);
+    let (title, branch, digest) = (parse(&title, "the title")?, parse(&branch, "the branch")?, hex(&digest)?);
+    let range = headers.get(header::RANGE).and_then(|v| v.to_str().ok()).and_then(one_range);
     wait(move || {
-        let store = place.play_store(&title, &branch, None)?;
+        let store = place.store_for_players(&title, &branch, None)?;
         let Some((first, last)) = range else {
             let bytes = store.read_pack(&digest).map_err(not_there)?;
             return Ok(([(header::ACCEPT_RANGES, "bytes")], bytes).into_response());
@@ -449,16 +347,9 @@ async fn play_pack(
             return Ok((StatusCode::RANGE_NOT_SATISFIABLE, [(header::CONTENT_RANGE, total)]).into_response());
         }
         let last = last.min(u32::try_from(len - 1).unwrap_or(u32::MAX));
-        let bytes = store
-            .read_pack_range(&digest, first, last - first + 1)
-            .map_err(not_there)?;
+        let bytes = store.read_pack_range(&digest, first, last - first + 1).map_err(not_there)?;
         let content_range = format!("bytes {first}-{last}/{len}");
-        Ok((
-            StatusCode::PARTIAL_CONTENT,
-            [(header::CONTENT_RANGE, content_range)],
-            bytes,
-        )
-            .into_response())
+        Ok((StatusCode::PARTIAL_CONTENT, [(header::CONTENT_RANGE, content_range)], bytes).into_response())
     })
     .await
 }
@@ -473,35 +364,16 @@ fn one_range(text: &str) -> Option<(u32, u32)> {
 async fn problem_kind(Path(name): Path<String>) -> Result<String, Refused> {
     let found = problem::ALL.iter().find(|(known, _, _)| *known == name);
     let unknown = || Refused::new(problem::NOT_FOUND, "there is no such problem", "see /v1/openapi.json");
-    found
-        .map(|(_, status, title)| format!("{title}. (HTTP status {status})\n"))
-        .ok_or_else(unknown)
+    found.map(|(_, status, title)| format!("{title}. (HTTP status {status})\n")).ok_or_else(unknown)
 }
 
 fn api() -> Api {
-    let open = |summary, gives| Endpoint {
-        summary,
-        scope: None,
-        takes: Body::Nothing,
-        gives,
-        headers: &[],
-    };
-    let read = |summary, gives| Endpoint {
-        scope: Some("read"),
-        ..open(summary, gives)
-    };
-    let send = |summary, takes, gives| Endpoint {
-        scope: Some("send"),
-        takes,
-        ..open(summary, gives)
-    };
+    let open = |summary, gives| Endpoint { summary, scope: None, takes: Body::Nothing, gives, headers: &[] };
+    let read = |summary, gives| Endpoint { scope: Some("read"), ..open(summary, gives) };
+    let send = |summary, takes, gives| Endpoint { scope: Some("send"), takes, ..open(summary, gives) };
     let key: &[&str] = &[IDEMPOTENCY_KEY];
     Api::new()
-        .get(
-            DISCOVERY_PATH,
-            open("What this storefront is", Body::json::<Discovery>()),
-            discovery,
-        )
+        .get(DISCOVERY_PATH, open("What this storefront is", Body::json::<Discovery>()), discovery)
         .post(
             "/v1/token",
             Endpoint {
@@ -510,11 +382,7 @@ fn api() -> Api {
             },
             token,
         )
-        .get(
-            "/v1/rules",
-            read("The house rules; cache them by ETag", Body::json::<HouseRules>()),
-            rules,
-        )
+        .get("/v1/rules", read("The house rules; cache them by ETag", Body::json::<HouseRules>()), rules)
         .get("/v1/titles", read("Your titles", Body::json::<Titles>()), titles)
         .post(
             "/v1/titles",
@@ -537,39 +405,19 @@ fn api() -> Api {
             ),
             put_manifest,
         )
-        .get(
-            "/v1/titles/{title}/manifests/{manifest}",
-            read("A manifest's root", Body::Bytes("A root")),
-            get_manifest,
-        )
+        .get("/v1/titles/{title}/manifests/{manifest}", read("A manifest's root", Body::Bytes("A root")), get_manifest)
         .put(
             "/v1/titles/{title}/segments/{segment}",
-            send(
-                "Brings a segment of a manifest",
-                Body::Bytes("A segment"),
-                Body::Nothing,
-            ),
+            send("Brings a segment of a manifest", Body::Bytes("A segment"), Body::Nothing),
             put_segment,
         )
-        .get(
-            "/v1/titles/{title}/segments/{segment}",
-            read("A segment", Body::Bytes("A segment")),
-            get_segment,
-        )
+        .get("/v1/titles/{title}/segments/{segment}", read("A segment", Body::Bytes("A segment")), get_segment)
         .put(
             "/v1/titles/{title}/packs/{pack}",
-            send(
-                "Brings a pack; every chunk in it is checked",
-                Body::Bytes("A pack"),
-                Body::Nothing,
-            ),
+            send("Brings a pack; every chunk in it is checked", Body::Bytes("A pack"), Body::Nothing),
             put_pack,
         )
-        .get(
-            "/v1/titles/{title}/builds",
-            read("All builds", Body::json::<Builds>()),
-            builds,
-        )
+        .get("/v1/titles/{title}/builds", read("All builds", Body::json::<Builds>()), builds)
         .post(
             "/v1/titles/{title}/builds",
             Endpoint {
@@ -582,24 +430,13 @@ fn api() -> Api {
             },
             make_build,
         )
-        .get(
-            "/v1/titles/{title}/branches",
-            read("All branches", Body::json::<Branches>()),
-            branches,
-        )
+        .get("/v1/titles/{title}/branches", read("All branches", Body::json::<Branches>()), branches)
         .get(
             "/v1/titles/{title}/branches/{branch}",
-            read(
-                "A branch; its ETag is the revision to send in If-Match",
-                Body::json::<Branch>(),
-            ),
+            read("A branch; its ETag is the revision to send in If-Match", Body::json::<Branch>()),
             branch,
         )
-        .get(
-            "/v1/titles/{title}/branches/{branch}/moves",
-            read("A branch's history", Body::json::<Moves>()),
-            moves,
-        )
+        .get("/v1/titles/{title}/branches/{branch}/moves", read("A branch's history", Body::json::<Moves>()), moves)
         .post(
             "/v1/titles/{title}/branches/{branch}/moves",
             Endpoint {
@@ -616,21 +453,13 @@ fn api() -> Api {
             read("What happened after ?after=CURSOR", Body::json::<PlaceEvents>()),
             events,
         )
-        .get(
-            "/v1/play/{title}/{branch}",
-            open("What a branch has, for players", Body::json::<Play>()),
-            play,
-        )
+        .get("/v1/play/{title}/{branch}", open("What a branch has, for players", Body::json::<Play>()), play)
         .get(
             "/v1/play/{title}/{branch}/manifests/{manifest}",
             open("A manifest's root", Body::Bytes("A root")),
             play_manifest,
         )
-        .get(
-            "/v1/play/{title}/{branch}/segments/{segment}",
-            open("A segment", Body::Bytes("A segment")),
-            play_segment,
-        )
+        .get("/v1/play/{title}/{branch}/segments/{segment}", open("A segment", Body::Bytes("A segment")), play_segment)
         .get(
             "/v1/play/{title}/{branch}/locators/{manifest}",
             open("Where a manifest's chunks lie", Body::Bytes("A locator")),
@@ -641,11 +470,7 @@ fn api() -> Api {
             open("A pack, or one Range of it", Body::Bytes("Bytes of a pack")),
             play_pack,
         )
-        .get(
-            "/problems/{problem}",
-            open("What a problem's type means", Body::Bytes("A sentence")),
-            problem_kind,
-        )
+        .get("/problems/{problem}", open("What a problem's type means", Body::Bytes("A sentence")), problem_kind)
 }
 
 /// Returns the protocol's OpenAPI 3.1 document, made of the code that answers.
@@ -669,10 +494,7 @@ impl Running {
     /// [`Refused::Failed`], for instance when the port is taken.
     pub fn start(place: Place, port: u16) -> Result<Self, Refused> {
         let place = Arc::new(place);
-        let runtime = tokio::runtime::Builder::new_multi_thread()
-            .enable_io()
-            .enable_time()
-            .build()?;
+        let runtime = tokio::runtime::Builder::new_multi_thread().enable_io().enable_time().build()?;
         let listener = runtime.block_on(TcpListener::bind(("127.0.0.1", port)))?;
         let address = listener.local_addr()?;
         place.remember_port(address.port())?;
@@ -680,10 +502,7 @@ impl Running {
         let (router, document) = api().finish();
         let limit = usize::try_from(place.discovery().limits.manifest_bytes).unwrap_or(usize::MAX);
         let router = router
-            .route(
-                "/v1/openapi.json",
-                axum::routing::get(move || async move { Json(document) }),
-            )
+            .route("/v1/openapi.json", axum::routing::get(move || async move { Json(document) }))
             .fallback(|| async { Refused::new(problem::NOT_FOUND, "there is nothing here", "see /v1/openapi.json") })
             .layer(DefaultBodyLimit::max(limit))
             .layer(axum::middleware::map_response(name_too_large))
@@ -698,12 +517,7 @@ impl Running {
             });
             runtime.shutdown_timeout(std::time::Duration::from_secs(2));
         });
-        Ok(Self {
-            address,
-            place,
-            stop: Some(stop),
-            thread: Some(thread),
-        })
+        Ok(Self { address, place, stop: Some(stop), thread: Some(thread) })
     }
 
     /// Returns the origin, such as `http://127.0.0.1:4870`.
@@ -736,12 +550,8 @@ async fn name_too_large(response: Response) -> Response {
         .get(HeaderName::from_static("content-type"))
         .is_some_and(|v| v == "application/problem+json");
     if response.status() == StatusCode::PAYLOAD_TOO_LARGE && !is_ours {
-        return Refused::new(
-            problem::TOO_LARGE,
-            "the body is above the limit",
-            "see limits in the discovery document",
-        )
-        .into_response();
+        return Refused::new(problem::TOO_LARGE, "the body is above the limit", "see limits in the discovery document")
+            .into_response();
     }
     response
 }

@@ -73,9 +73,7 @@ fn gear_table() -> &'static [u64; 256] {
     static TABLE: OnceLock<[u64; 256]> = OnceLock::new();
     TABLE.get_or_init(|| {
         let mut bytes = [0_u8; 2048];
-        blake3::Hasher::new_derive_key("kind-lantern 2026-11-23 gear table, profile 1")
-            .finalize_xof()
-            .fill(&mut bytes);
+        blake3::Hasher::new_derive_key("kind-lantern 2026-11-23 gear table, profile 1").finalize_xof().fill(&mut bytes);
         let mut table = [0; 256];
         for (slot, bytes) in table.iter_mut().zip(bytes.as_chunks::<8>().0) {
             *slot = u64::from_le_bytes(*bytes);
@@ -92,10 +90,7 @@ mod tests {
     /// Bytes that look random and are the same everywhere.
     fn noise(seed: &str, len: usize) -> Vec<u8> {
         let mut bytes = vec![0; len];
-        blake3::Hasher::new()
-            .update(seed.as_bytes())
-            .finalize_xof()
-            .fill(&mut bytes);
+        blake3::Hasher::new().update(seed.as_bytes()).finalize_xof().fill(&mut bytes);
         bytes
     }
 
@@ -112,10 +107,7 @@ mod tests {
     #[test]
     fn golden_vectors() {
         // If these change, sealed builds would be cut anew and every player would download everything again.
-        assert_eq!(
-            (gear_table()[0], gear_table()[255]),
-            (3_163_904_059_374_000_517, 13_997_537_030_385_041_282)
-        );
+        assert_eq!((gear_table()[0], gear_table()[255]), (3_163_904_059_374_000_517, 13_997_537_030_385_041_282));
         let marsh = [33_319, 37_477, 11_816, 57_018, 42_555, 47_891, 33_925, 34_137, 1_862];
         assert_eq!(cuts(&noise("marsh", 300_000)), marsh);
         let tide = [33_574, 35_259, 20_229, 36_263, 33_821, 40_174, 680];
@@ -131,11 +123,7 @@ mod tests {
         let mean = (8 << 20) / cuts.len();
         assert!((24 << 10..48 << 10).contains(&mean), "{mean}");
         let (last, whole) = cuts.split_last().unwrap();
-        assert!(
-            whole
-                .iter()
-                .all(|len| (Profile::MIN_LEN..=Profile::MAX_LEN).contains(len))
-        );
+        assert!(whole.iter().all(|len| (Profile::MIN_LEN..=Profile::MAX_LEN).contains(len)));
         assert!(*last <= Profile::MAX_LEN);
     }
 

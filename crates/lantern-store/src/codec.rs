@@ -98,27 +98,14 @@ impl Unpacker {
     /// [`CodecError`].
     pub fn unpack(&mut self, codec: Codec, stored: &[u8], raw_len: usize) -> Result<Vec<u8>, CodecError> {
         if raw_len > MAX_RAW_LEN {
-            return Err(CodecError::Length {
-                found: raw_len,
-                expected: MAX_RAW_LEN,
-            });
+            return Err(CodecError::Length { found: raw_len, expected: MAX_RAW_LEN });
         }
         let raw = match codec {
             Codec::Plain => stored.to_vec(),
-            Codec::Zstd => self
-                .0
-                .decompress(stored, raw_len)
-                .map_err(|e| CodecError::Damaged(e.to_string()))?,
+            Codec::Zstd => self.0.decompress(stored, raw_len).map_err(|e| CodecError::Damaged(e.to_string()))?,
             Codec::Unknown(number) => return Err(CodecError::Unknown(number)),
         };
-        if raw.len() == raw_len {
-            Ok(raw)
-        } else {
-            Err(CodecError::Length {
-                found: raw.len(),
-                expected: raw_len,
-            })
-        }
+        if raw.len() == raw_len { Ok(raw) } else { Err(CodecError::Length { found: raw.len(), expected: raw_len }) }
     }
 }
 
@@ -148,21 +135,9 @@ mod tests {
         let bomb = zstd::bulk::compress(&vec![0; 10 << 20], 3).unwrap();
         let mut unpacker = Unpacker::new();
         assert!(unpacker.unpack(Codec::Zstd, &bomb, 1000).is_err());
-        assert!(matches!(
-            unpacker.unpack(Codec::Zstd, &bomb, 10 << 20),
-            Err(CodecError::Length { .. })
-        ));
-        assert!(matches!(
-            unpacker.unpack(Codec::Zstd, b"nonsense", 10),
-            Err(CodecError::Damaged(_))
-        ));
-        assert!(matches!(
-            unpacker.unpack(Codec::Plain, b"abc", 4),
-            Err(CodecError::Length { found: 3, expected: 4 })
-        ));
-        assert_eq!(
-            unpacker.unpack(Codec::of_number(9), b"", 0),
-            Err(CodecError::Unknown(9))
-        );
+        assert!(matches!(unpacker.unpack(Codec::Zstd, &bomb, 10 << 20), Err(CodecError::Length { .. })));
+        assert!(matches!(unpacker.unpack(Codec::Zstd, b"nonsense", 10), Err(CodecError::Damaged(_))));
+        assert!(matches!(unpacker.unpack(Codec::Plain, b"abc", 4), Err(CodecError::Length { found: 3, expected: 4 })));
+        assert_eq!(unpacker.unpack(Codec::of_number(9), b"", 0), Err(CodecError::Unknown(9)));
     }
 }

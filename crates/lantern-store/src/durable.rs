@@ -21,11 +21,7 @@ pub struct DurableError {
 
 impl DurableError {
     pub(crate) fn on(what: &'static str, path: &Path) -> impl FnOnce(io::Error) -> Self {
-        move |source| Self {
-            what,
-            path: path.to_owned(),
-            source,
-        }
+        move |source| Self { what, path: path.to_owned(), source }
     }
 }
 
@@ -86,14 +82,8 @@ pub fn create_folders(path: &Path) -> Result<(), DurableError> {
 /// [`DurableError`].
 #[cfg(unix)]
 pub fn sync_folder(path: &Path) -> Result<(), DurableError> {
-    let path = if path.as_os_str().is_empty() {
-        Path::new(".")
-    } else {
-        path
-    };
-    File::open(path)
-        .and_then(|folder| folder.sync_all())
-        .map_err(DurableError::on("sync", path))
+    let path = if path.as_os_str().is_empty() { Path::new(".") } else { path };
+    File::open(path).and_then(|folder| folder.sync_all()).map_err(DurableError::on("sync", path))
 }
 
 /// Windows keeps renames in its own journal and opens no folder as a file.
@@ -124,9 +114,7 @@ pub fn read_limited(path: &Path, limit: u64) -> Result<Vec<u8>, DurableError> {
     use std::io::Read;
     let mut bytes = Vec::new();
     let file = File::open(path).map_err(DurableError::on("open", path))?;
-    file.take(limit.saturating_add(1))
-        .read_to_end(&mut bytes)
-        .map_err(DurableError::on("read", path))?;
+    file.take(limit.saturating_add(1)).read_to_end(&mut bytes).map_err(DurableError::on("read", path))?;
     if bytes.len() as u64 > limit {
         return Err(DurableError::on("read", path)(io::ErrorKind::FileTooLarge.into()));
     }
@@ -144,16 +132,9 @@ mod tests {
         write_whole(&path, b"one").unwrap();
         write_whole(&path, b"two").unwrap();
         assert_eq!(fs::read(&path).unwrap(), b"two");
-        assert_eq!(
-            fs::read_dir(path.parent().unwrap()).unwrap().count(),
-            1,
-            "no part is left"
-        );
+        assert_eq!(fs::read_dir(path.parent().unwrap()).unwrap().count(), 1, "no part is left");
         assert_eq!(read_limited(&path, 3).unwrap(), b"two");
-        assert_eq!(
-            read_limited(&path, 2).unwrap_err().source.kind(),
-            io::ErrorKind::FileTooLarge
-        );
+        assert_eq!(read_limited(&path, 2).unwrap_err().source.kind(), io::ErrorKind::FileTooLarge);
     }
 
     #[test]

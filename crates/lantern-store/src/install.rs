@@ -131,11 +131,7 @@ pub fn install(
         received,
         rolled_forward,
     };
-    let installed = Installed {
-        format: state::FORMAT.to_owned(),
-        manifests: manifests.to_vec(),
-        about,
-    };
+    let installed = Installed { format: state::FORMAT.to_owned(), manifests: manifests.to_vec(), about };
     switch::switch(&folder, &plan, installed)?;
     Ok(report)
 }
@@ -147,9 +143,7 @@ pub fn install(
 pub fn installed(folder: &Path) -> Result<Installed, InstallError> {
     let folder = Folder::open(folder)?;
     switch::roll_forward(&folder)?;
-    folder
-        .installed()?
-        .ok_or_else(|| InstallError::NotInstalled(folder.path().to_owned()))
+    folder.installed()?.ok_or_else(|| InstallError::NotInstalled(folder.path().to_owned()))
 }
 
 /// What verifying found.
@@ -172,32 +166,17 @@ pub struct Verified {
 pub fn verify(folder: &Path, progress: &dyn Progress) -> Result<Verified, InstallError> {
     let folder = Folder::open(folder)?;
     switch::roll_forward(&folder)?;
-    let installed = folder
-        .installed()?
-        .ok_or_else(|| InstallError::NotInstalled(folder.path().to_owned()))?;
+    let installed = folder.installed()?.ok_or_else(|| InstallError::NotInstalled(folder.path().to_owned()))?;
     let entries = folder.entries_installed()?;
     let checked = plan::check(&folder, &entries, progress)?;
     let wrong = entries
         .iter()
         .zip(checked)
-        .filter_map(|(entry, problem)| {
-            problem.map(|problem| WrongFile {
-                path: entry.path.clone(),
-                problem,
-            })
-        })
+        .filter_map(|(entry, problem)| problem.map(|problem| WrongFile { path: entry.path.clone(), problem }))
         .collect();
-    let files = entries
-        .iter()
-        .filter(|e| matches!(e.node, lantern_core::tree::Node::File { .. }))
-        .count() as u64;
+    let files = entries.iter().filter(|e| matches!(e.node, lantern_core::tree::Node::File { .. })).count() as u64;
     let size = entries.iter().map(|e| e.node.size()).sum();
-    Ok(Verified {
-        installed,
-        files,
-        size,
-        wrong,
-    })
+    Ok(Verified { installed, files, size, wrong })
 }
 
 /// Where the chunks of installed files lie, for those that a new build shares.

@@ -9,11 +9,7 @@ use lantern_core::digest::{Digest, ManifestId};
 
 use crate::pack::ChunkEntry;
 
-const HEAD: Head = Head {
-    magic: *b"LNLC",
-    version: 1,
-    what: "a locator",
-};
+const HEAD: Head = Head { magic: *b"LNLC", version: 1, what: "a locator" };
 const PACK_LEN: NonZeroUsize = NonZeroUsize::new(36).expect("not zero");
 /// Longest locator that is accepted, in bytes: some 15 million chunks.
 pub const MAX_LOCATOR_LEN: u64 = 800 * 1024 * 1024;
@@ -46,19 +42,10 @@ impl Locator {
         packs.sort_unstable();
         packs.dedup();
         let index: HashMap<Digest, u32> = packs.iter().zip(0..).map(|((pack, _), i)| (*pack, i)).collect();
-        let mut locations: Vec<Location> = found
-            .into_values()
-            .map(|(pack, _, entry)| Location {
-                pack: index[&pack],
-                entry,
-            })
-            .collect();
+        let mut locations: Vec<Location> =
+            found.into_values().map(|(pack, _, entry)| Location { pack: index[&pack], entry }).collect();
         locations.sort_unstable_by_key(|l| l.entry.digest);
-        Self {
-            manifest,
-            packs,
-            locations,
-        }
+        Self { manifest, packs, locations }
     }
 
     /// Returns where a chunk lies.
@@ -72,20 +59,12 @@ impl Locator {
         let mut out = Vec::with_capacity(64 + self.packs.len() * 36 + self.locations.len() * 52);
         HEAD.write(&mut out);
         out.extend(self.manifest.0.as_bytes());
-        out.extend(
-            u32::try_from(self.packs.len())
-                .expect("fewer than 2^32 packs")
-                .to_le_bytes(),
-        );
+        out.extend(u32::try_from(self.packs.len()).expect("fewer than 2^32 packs").to_le_bytes());
         for (pack, len) in &self.packs {
             out.extend(pack.as_bytes());
             out.extend(len.to_le_bytes());
         }
-        out.extend(
-            u32::try_from(self.locations.len())
-                .expect("fewer than 2^32 chunks")
-                .to_le_bytes(),
-        );
+        out.extend(u32::try_from(self.locations.len()).expect("fewer than 2^32 chunks").to_le_bytes());
         for location in &self.locations {
             out.extend(location.pack.to_le_bytes());
             location.entry.write(&mut out);
@@ -100,21 +79,14 @@ impl Locator {
     pub fn decode(manifest: ManifestId, bytes: &[u8]) -> Result<Self, ReadError> {
         let mut reader = ByteReader::new(bytes);
         reader.head(HEAD)?;
-        let wrong = |offset, why: &str| ReadError::Value {
-            what: "a locator",
-            offset,
-            why: why.to_owned(),
-        };
+        let wrong = |offset, why: &str| ReadError::Value { what: "a locator", offset, why: why.to_owned() };
         if reader.array("a locator's manifest")? != *manifest.0.as_bytes() {
             return Err(wrong(10, "it is for another manifest"));
         }
         let count = reader.count(PACK_LEN, "a locator's packs")?;
         let mut packs = Vec::with_capacity(count);
         for _ in 0..count {
-            packs.push((
-                Digest::from_bytes(reader.array("a pack's digest")?),
-                reader.u32("a pack's length")?,
-            ));
+            packs.push((Digest::from_bytes(reader.array("a pack's digest")?), reader.u32("a pack's length")?));
         }
         let count = reader.count(ChunkEntry::MIN_LEN, "a locator's chunks")?;
         let mut locations: Vec<Location> = Vec::with_capacity(count);
@@ -132,11 +104,7 @@ impl Locator {
             locations.push(Location { pack, entry });
         }
         reader.end("a locator")?;
-        Ok(Self {
-            manifest,
-            packs,
-            locations,
-        })
+        Ok(Self { manifest, packs, locations })
     }
 }
 
@@ -150,14 +118,7 @@ mod tests {
         let mut found = HashMap::new();
         for (pack, chunk, offset) in [("p", "a", 10), ("q", "b", 10), ("p", "c", 30)] {
             let digest = Digest::of(chunk.as_bytes());
-            let entry = ChunkEntry {
-                digest,
-                codec: Codec::Plain,
-                offset,
-                stored_len: 20,
-                raw_len: 20,
-                base: None,
-            };
+            let entry = ChunkEntry { digest, codec: Codec::Plain, offset, stored_len: 20, raw_len: 20, base: None };
             found.insert(digest, (Digest::of(pack.as_bytes()), 100, entry));
         }
         Locator::new(ManifestId::of(b"m"), found)
@@ -167,10 +128,7 @@ mod tests {
     fn a_locator_is_written_and_read_back() {
         let locator = sample();
         assert_eq!(locator.packs.len(), 2);
-        assert_eq!(
-            Locator::decode(ManifestId::of(b"m"), &locator.encode()).unwrap(),
-            locator
-        );
+        assert_eq!(Locator::decode(ManifestId::of(b"m"), &locator.encode()).unwrap(), locator);
         let location = locator.find(&Digest::of(b"c")).unwrap();
         assert_eq!(locator.packs[location.pack as usize].0, Digest::of(b"p"));
         assert_eq!(location.entry.offset, 30);

@@ -12,16 +12,8 @@ use lantern_core::tree::{Node, Tree, TreeError};
 
 use crate::chunker::Profile;
 
-const ROOT_HEAD: Head = Head {
-    magic: *b"LNMF",
-    version: 1,
-    what: "a manifest",
-};
-const SEGMENT_HEAD: Head = Head {
-    magic: *b"LNSG",
-    version: 1,
-    what: "a manifest's segment",
-};
+const ROOT_HEAD: Head = Head { magic: *b"LNMF", version: 1, what: "a manifest" };
+const SEGMENT_HEAD: Head = Head { magic: *b"LNSG", version: 1, what: "a manifest's segment" };
 const SEGMENT_REF_LEN: NonZeroUsize = NonZeroUsize::new(40).expect("not zero");
 /// A segment is cut at the first item with a low digest from here on.
 const MIN_ITEMS: u32 = 256;
@@ -118,11 +110,7 @@ impl Root {
         out.extend(self.tree.0.as_bytes());
         out.extend(self.entry_count.to_le_bytes());
         out.extend(self.size.to_le_bytes());
-        out.extend(
-            u32::try_from(self.segments.len())
-                .expect("fewer than 2^32 segments")
-                .to_le_bytes(),
-        );
+        out.extend(u32::try_from(self.segments.len()).expect("fewer than 2^32 segments").to_le_bytes());
         for segment in &self.segments {
             out.extend(segment.digest.as_bytes());
             out.extend(segment.len.to_le_bytes());
@@ -156,13 +144,7 @@ impl Root {
             });
         }
         reader.end("a manifest")?;
-        Ok(Self {
-            profile,
-            tree,
-            entry_count,
-            size,
-            segments,
-        })
+        Ok(Self { profile, tree, entry_count, size, segments })
     }
 }
 
@@ -190,14 +172,7 @@ pub struct Writer {
 impl Writer {
     /// Starts a manifest.
     pub fn new(profile: Profile) -> Self {
-        Self {
-            profile,
-            segments: Vec::new(),
-            refs: Vec::new(),
-            current: Vec::new(),
-            items: 0,
-            entries: Vec::new(),
-        }
+        Self { profile, segments: Vec::new(), refs: Vec::new(), current: Vec::new(), items: 0, entries: Vec::new() }
     }
 
     /// Appends an entry.
@@ -213,11 +188,7 @@ impl Writer {
             Node::File { size, digest, .. } => {
                 self.current.extend(size.to_le_bytes());
                 self.current.extend(digest.as_bytes());
-                self.current.extend(
-                    u32::try_from(chunks.len())
-                        .expect("fewer than 2^32 chunks")
-                        .to_le_bytes(),
-                );
+                self.current.extend(u32::try_from(chunks.len()).expect("fewer than 2^32 chunks").to_le_bytes());
             }
             Node::EmptyFolder => {}
             Node::Link { target } => self.text(target),
@@ -233,11 +204,7 @@ impl Writer {
     }
 
     fn text(&mut self, text: &str) {
-        self.current.extend(
-            u16::try_from(text.len())
-                .expect("names are at most 4096 bytes")
-                .to_le_bytes(),
-        );
+        self.current.extend(u16::try_from(text.len()).expect("names are at most 4096 bytes").to_le_bytes());
         self.current.extend(text.as_bytes());
     }
 
@@ -257,11 +224,7 @@ impl Writer {
         bytes.append(&mut self.current);
         let digest = Digest::of(&bytes);
         let len = u32::try_from(bytes.len()).expect("a segment is below MAX_SEGMENT_LEN");
-        self.refs.push(SegmentRef {
-            digest,
-            len,
-            items: std::mem::take(&mut self.items),
-        });
+        self.refs.push(SegmentRef { digest, len, items: std::mem::take(&mut self.items) });
         self.segments.push((digest, bytes));
     }
 
@@ -282,14 +245,7 @@ impl Writer {
             segments: self.refs,
         };
         let id = ManifestId::of(&root.encode());
-        Ok((
-            Encoded {
-                id,
-                root,
-                segments: self.segments,
-            },
-            tree,
-        ))
+        Ok((Encoded { id, root, segments: self.segments }, tree))
     }
 }
 
@@ -303,10 +259,7 @@ pub struct Reader {
 impl Reader {
     /// Starts before the first segment.
     pub fn new() -> Self {
-        Self {
-            entries: Vec::new(),
-            missing: 0,
-        }
+        Self { entries: Vec::new(), missing: 0 }
     }
 
     /// Reads the next segment and holds it against the root's word.
@@ -315,9 +268,7 @@ impl Reader {
     /// [`ManifestError`].
     pub fn segment(&mut self, expected: &SegmentRef, bytes: &[u8]) -> Result<(), ManifestError> {
         if Digest::of(bytes) != expected.digest {
-            return Err(ManifestError::Digest {
-                what: "a segment of the manifest",
-            });
+            return Err(ManifestError::Digest { what: "a segment of the manifest" });
         }
         let mut reader = ByteReader::new(bytes);
         reader.head(SEGMENT_HEAD)?;
@@ -335,11 +286,7 @@ impl Reader {
 
     fn record(&mut self, reader: &mut ByteReader<'_>) -> Result<(), ManifestError> {
         let offset = reader.position();
-        let wrong = |why: String| ReadError::Value {
-            what: "a manifest's record",
-            offset,
-            why,
-        };
+        let wrong = |why: String| ReadError::Value { what: "a manifest's record", offset, why };
         let kind = reader.u8("a record's kind")?;
         if (kind == RECORD_CHUNK) != (self.missing > 0) {
             return Err(wrong("a file has more or fewer chunks than it states".to_owned()).into());
@@ -362,21 +309,13 @@ impl Reader {
                 let size = reader.u64("a file's size")?;
                 let digest = Digest::from_bytes(reader.array("a file's digest")?);
                 self.missing = reader.u32("a file's chunks")?;
-                Node::File {
-                    size,
-                    digest,
-                    executable: flags == 1,
-                }
+                Node::File { size, digest, executable: flags == 1 }
             }
             (RECORD_FOLDER, 0) => Node::EmptyFolder,
             (RECORD_LINK, 0) => Node::Link { target: text(reader)? },
             _ => return Err(wrong("unknown kind or flags".to_owned()).into()),
         };
-        self.entries.push(Entry {
-            path,
-            node,
-            chunks: Vec::new(),
-        });
+        self.entries.push(Entry { path, node, chunks: Vec::new() });
         Ok(())
     }
 
@@ -395,10 +334,7 @@ impl Reader {
         for entry in &self.entries {
             let sum: u64 = entry.chunks.iter().map(|c| u64::from(c.len)).sum();
             if sum != entry.node.size() {
-                return Err(ManifestError::Contradiction(format!(
-                    "the chunks of {} do not give its size",
-                    entry.path
-                )));
+                return Err(ManifestError::Contradiction(format!("the chunks of {} do not give its size", entry.path)));
             }
         }
         let tree = Tree::new(self.entries.iter().map(|e| (e.path.clone(), e.node.clone())))?;
@@ -419,11 +355,7 @@ fn text(reader: &mut ByteReader<'_>) -> Result<String, ReadError> {
     let offset = reader.position();
     let len = usize::from(reader.u16("a name's length")?);
     let bytes = reader.slice(len, "a name")?;
-    let not = |_| ReadError::Value {
-        what: "a name",
-        offset,
-        why: "not UTF-8".to_owned(),
-    };
+    let not = |_| ReadError::Value { what: "a name", offset, why: "not UTF-8".to_owned() };
     String::from_utf8(bytes.to_vec()).map_err(not)
 }
 
@@ -441,23 +373,13 @@ mod tests {
     use proptest::prelude::*;
 
     fn chunk(i: u32) -> ChunkRef {
-        ChunkRef {
-            digest: Digest::of(&i.to_le_bytes()),
-            len: 1 + i % 1000,
-        }
+        ChunkRef { digest: Digest::of(&i.to_le_bytes()), len: 1 + i % 1000 }
     }
 
     fn file(chunks: &[ChunkRef], name: &str) -> (TreePath, Node) {
         let size = chunks.iter().map(|c| u64::from(c.len)).sum();
         let digest = Digest::of(name.as_bytes());
-        (
-            TreePath::new(name).unwrap(),
-            Node::File {
-                size,
-                digest,
-                executable: false,
-            },
-        )
+        (TreePath::new(name).unwrap(), Node::File { size, digest, executable: false })
     }
 
     fn encoded(counts: &[u32]) -> Encoded {
@@ -468,13 +390,7 @@ mod tests {
             writer.push(path, node, &chunks);
         }
         writer.push(TreePath::new("z/empty").unwrap(), Node::EmptyFolder, &[]);
-        writer.push(
-            TreePath::new("z/link").unwrap(),
-            Node::Link {
-                target: "../f00000".into(),
-            },
-            &[],
-        );
+        writer.push(TreePath::new("z/link").unwrap(), Node::Link { target: "../f00000".into() }, &[]);
         writer.finish().unwrap().0
     }
 
@@ -511,11 +427,7 @@ mod tests {
         // The first segment holds the file's size, so it changes too.
         let old = make(&all);
         let new = make(&edited);
-        let shared = new
-            .segments
-            .iter()
-            .filter(|s| old.segments.iter().any(|o| o.0 == s.0))
-            .count();
+        let shared = new.segments.iter().filter(|s| old.segments.iter().any(|o| o.0 == s.0)).count();
         assert!(old.segments.len() > 10);
         assert!(shared + 3 >= new.segments.len(), "{shared} of {}", new.segments.len());
     }
@@ -526,23 +438,12 @@ mod tests {
         for at in 0..good.segments[0].1.len() {
             let mut bad = good.clone();
             bad.segments[0].1[at] ^= 1;
-            assert_eq!(
-                decode(&bad),
-                Err(ManifestError::Digest {
-                    what: "a segment of the manifest"
-                })
-            );
+            assert_eq!(decode(&bad), Err(ManifestError::Digest { what: "a segment of the manifest" }));
         }
         let mut root = good.root.encode();
         root[20] ^= 1;
-        assert!(matches!(
-            Root::decode(good.id, &root),
-            Err(ManifestError::Digest { .. })
-        ));
-        let missing = Encoded {
-            segments: Vec::new(),
-            ..good
-        };
+        assert!(matches!(Root::decode(good.id, &root), Err(ManifestError::Digest { .. })));
+        let missing = Encoded { segments: Vec::new(), ..good };
         assert!(matches!(decode(&missing), Err(ManifestError::Contradiction(_))));
     }
 
@@ -563,10 +464,7 @@ mod tests {
         assert!(lie(|b| b[60] = 3).is_err(), "chunks");
         assert!(lie(|b| b[60] = 1).is_err(), "chunks");
         assert!(lie(|b| b[14] = b'/').is_err(), "absolute path");
-        assert!(
-            lie(|b| b[28] ^= 1).is_err(),
-            "digest of the file, which is in the tree's id"
-        );
+        assert!(lie(|b| b[28] ^= 1).is_err(), "digest of the file, which is in the tree's id");
     }
 
     proptest! {

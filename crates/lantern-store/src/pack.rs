@@ -7,11 +7,7 @@ use lantern_core::digest::Digest;
 
 use crate::codec::{Codec, CodecError, Unpacker};
 
-const HEAD: Head = Head {
-    magic: *b"LNPK",
-    version: 1,
-    what: "a pack",
-};
+const HEAD: Head = Head { magic: *b"LNPK", version: 1, what: "a pack" };
 const HEAD_LEN: usize = 10;
 const FOOT_MAGIC: [u8; 4] = *b"LNPE";
 /// Offset of the table (`u32`), number of entries (`u32`), magic.
@@ -44,15 +40,12 @@ pub struct ChunkEntry {
 impl ChunkEntry {
     /// Digest, codec, flags, two bytes of zero, three lengths.
     pub(crate) const MIN_LEN: NonZeroUsize = NonZeroUsize::new(48).expect("not zero");
+    /// Bytes that a chunk without a base takes in a pack's table.
+    pub const LEN: u64 = 48;
 
     pub(crate) fn write(&self, out: &mut Vec<u8>) {
         out.extend(self.digest.as_bytes());
-        out.extend([
-            self.codec.number(),
-            if self.base.is_some() { FLAG_BASE } else { 0 },
-            0,
-            0,
-        ]);
+        out.extend([self.codec.number(), if self.base.is_some() { FLAG_BASE } else { 0 }, 0, 0]);
         for value in [self.offset, self.stored_len, self.raw_len] {
             out.extend(value.to_le_bytes());
         }
@@ -68,28 +61,14 @@ impl ChunkEntry {
         let flags = reader.u8("a chunk's flags")?;
         let zero = reader.u16("a chunk's reserved bytes")?;
         if flags & !FLAG_BASE != 0 || zero != 0 {
-            return Err(ReadError::Value {
-                what: "a chunk's flags",
-                offset: at,
-                why: "unknown bits".to_owned(),
-            });
+            return Err(ReadError::Value { what: "a chunk's flags", offset: at, why: "unknown bits".to_owned() });
         }
         let offset = reader.u32("a chunk's offset")?;
         let stored_len = reader.u32("a chunk's stored length")?;
         let raw_len = reader.u32("a chunk's length")?;
-        let base = if flags & FLAG_BASE == 0 {
-            None
-        } else {
-            Some(Digest::from_bytes(reader.array("a chunk's base")?))
-        };
-        Ok(Self {
-            digest,
-            codec,
-            offset,
-            stored_len,
-            raw_len,
-            base,
-        })
+        let base =
+            if flags & FLAG_BASE == 0 { None } else { Some(Digest::from_bytes(reader.array("a chunk's base")?)) };
+        Ok(Self { digest, codec, offset, stored_len, raw_len, base })
     }
 }
 
@@ -131,14 +110,14 @@ pub struct PackWriter {
 }
 
 impl PackWriter {
+    /// Bytes of a pack without chunks.
+    pub const EMPTY_LEN: u64 = (HEAD_LEN + FOOT_LEN) as u64;
+
     /// Starts an empty pack.
     pub fn new() -> Self {
         let mut bytes = Vec::new();
         HEAD.write(&mut bytes);
-        Self {
-            bytes,
-            entries: Vec::new(),
-        }
+        Self { bytes, entries: Vec::new() }
     }
 
     /// Appends a chunk's stored bytes.
@@ -210,19 +189,11 @@ impl Foot {
         let table = reader.u32("a pack's foot")? as usize;
         let count = reader.u32("a pack's foot")? as usize;
         if reader.array::<4>("a pack's foot")? != FOOT_MAGIC {
-            return Err(ReadError::Magic {
-                what: "the end of a pack",
-            }
-            .into());
+            return Err(ReadError::Magic { what: "the end of a pack" }.into());
         }
         let possible = pack_len.saturating_sub(FOOT_LEN + table) / ChunkEntry::MIN_LEN;
         if table < HEAD_LEN || count > possible || count > MAX_CHUNKS {
-            return Err(ReadError::ImpossibleCount {
-                what: "a pack",
-                declared: count as u64,
-                possible,
-            }
-            .into());
+            return Err(ReadError::ImpossibleCount { what: "a pack", declared: count as u64, possible }.into());
         }
         Ok(Self { table, count })
     }
@@ -241,12 +212,7 @@ pub fn read_table(foot: Foot, bytes: &[u8]) -> Result<Vec<ChunkEntry>, PackError
         let entry = ChunkEntry::read(&mut reader)?;
         if entry.offset as usize != next {
             let why = "chunks do not lie one behind the other".to_owned();
-            return Err(ReadError::Value {
-                what: "a pack's table",
-                offset,
-                why,
-            }
-            .into());
+            return Err(ReadError::Value { what: "a pack's table", offset, why }.into());
         }
         next = next.saturating_add(entry.stored_len as usize);
         entries.push(entry);
@@ -255,12 +221,7 @@ pub fn read_table(foot: Foot, bytes: &[u8]) -> Result<Vec<ChunkEntry>, PackError
     reader.end("a pack's table")?;
     if next != foot.table {
         let why = "its chunks do not end where the table starts".to_owned();
-        return Err(ReadError::Value {
-            what: "a pack's table",
-            offset: 0,
-            why,
-        }
-        .into());
+        return Err(ReadError::Value { what: "a pack's table", offset: 0, why }.into());
     }
     Ok(entries)
 }
@@ -286,11 +247,7 @@ pub fn unpack(unpacker: &mut Unpacker, entry: &ChunkEntry, stored: &[u8]) -> Res
         return Err(CodecError::Unknown(entry.codec.number()).into());
     }
     let raw = unpacker.unpack(entry.codec, stored, entry.raw_len as usize)?;
-    if Digest::of(&raw) == entry.digest {
-        Ok(raw)
-    } else {
-        Err(PackError::Digest { expected: entry.digest })
-    }
+    if Digest::of(&raw) == entry.digest { Ok(raw) } else { Err(PackError::Digest { expected: entry.digest }) }
 }
 
 /// Checks a pack that came from elsewhere against its name, and every chunk in it; returns its table.
@@ -335,6 +292,8 @@ mod tests {
         assert_eq!(digest, Digest::of(&bytes));
         assert_eq!(verify(digest, &bytes).unwrap(), entries);
         assert_eq!(entries[0].codec, Codec::Zstd);
+        let stored: u64 = entries.iter().map(|e| u64::from(e.stored_len) + ChunkEntry::LEN).sum();
+        assert_eq!(bytes.len() as u64, PackWriter::EMPTY_LEN + stored);
     }
 
     #[test]
@@ -342,10 +301,7 @@ mod tests {
         let (name, bytes, _) = sample();
         for len in 0..bytes.len() {
             assert!(verify(name, &bytes[..len]).is_err(), "{len}");
-            assert!(
-                verify(Digest::of(&bytes[..len]), &bytes[..len]).is_err(),
-                "{len}, under its own name"
-            );
+            assert!(verify(Digest::of(&bytes[..len]), &bytes[..len]).is_err(), "{len}, under its own name");
         }
         for at in 0..bytes.len() {
             let mut damaged = bytes.clone();
@@ -364,10 +320,7 @@ mod tests {
 
     #[test]
     fn a_chunk_with_a_base_needs_a_newer_lantern() {
-        let entry = ChunkEntry {
-            base: Some(Digest::of(b"b")),
-            ..sample().2[1]
-        };
+        let entry = ChunkEntry { base: Some(Digest::of(b"b")), ..sample().2[1] };
         let mut out = Vec::new();
         entry.write(&mut out);
         assert_eq!(ChunkEntry::read(&mut ByteReader::new(&out)).unwrap(), entry);

@@ -149,16 +149,7 @@ pub fn seal(
     let profile = Profile::Medium;
     let mut known = store.known_chunks()?;
     let packed: RwLock<HashSet<Digest>> = RwLock::new(known.keys().copied().collect());
-    let total = entries
-        .iter()
-        .map(|e| {
-            if let SourceKind::File { size } = e.kind {
-                size
-            } else {
-                0
-            }
-        })
-        .sum();
+    let total = entries.iter().map(|e| if let SourceKind::File { size } = e.kind { size } else { 0 }).sum();
     let meter = progress.start(Task::Seal, Some(total));
     let workers = std::thread::available_parallelism().map_or(2, usize::from).min(32);
 
@@ -205,15 +196,7 @@ fn read_all(
     progress: &dyn Progress,
     out: &SyncSender<Block>,
 ) -> Result<Vec<FileRead>, SealError> {
-    let mut cutter = Cutter {
-        block: Block {
-            sequence: 0,
-            data: Vec::new(),
-            lens: Vec::new(),
-        },
-        cut_to: 0,
-        out,
-    };
+    let mut cutter = Cutter { block: Block { sequence: 0, data: Vec::new(), lens: Vec::new() }, cut_to: 0, out };
     let mut files = Vec::with_capacity(entries.len());
     for (index, entry) in entries.iter().enumerate() {
         let SourceKind::File { size } = entry.kind else {
@@ -224,10 +207,7 @@ fn read_all(
             files.push(FileRead { node, chunk_count: 0 });
             continue;
         };
-        let failed = |e| SealError::Read {
-            path: entry.path.clone(),
-            source: e,
-        };
+        let failed = |e| SealError::Read { path: entry.path.clone(), source: e };
         let mut reader = source.open(index).map_err(failed)?;
         let mut hasher = blake3::Hasher::new();
         let (mut read, mut chunk_count, mut executable) = (0, 0, false);
@@ -236,10 +216,7 @@ fn read_all(
                 return Err(SealError::Stopped);
             }
             let start = cutter.block.data.len();
-            (&mut reader)
-                .take(BLOCK_LEN as u64 / 2)
-                .read_to_end(&mut cutter.block.data)
-                .map_err(failed)?;
+            (&mut reader).take(BLOCK_LEN as u64 / 2).read_to_end(&mut cutter.block.data).map_err(failed)?;
             let fresh = cutter.block.data.get(start..).unwrap_or_default();
             if read == 0 {
                 executable = source.is_executable(index, fresh.get(..8).unwrap_or(fresh));
@@ -252,27 +229,16 @@ fn read_all(
             meter.add(fresh.len() as u64);
             // A file that grows without end would be read without end.
             if read > size {
-                return Err(SealError::Changed {
-                    path: entry.path.clone(),
-                });
+                return Err(SealError::Changed { path: entry.path.clone() });
             }
             chunk_count += cutter.cut(profile, false)?;
         }
         chunk_count += cutter.cut(profile, true)?;
         if read != size || !source.is_unchanged(index).map_err(failed)? {
-            return Err(SealError::Changed {
-                path: entry.path.clone(),
-            });
+            return Err(SealError::Changed { path: entry.path.clone() });
         }
         let digest = Digest::from_bytes(*hasher.finalize().as_bytes());
-        files.push(FileRead {
-            node: Node::File {
-                size,
-                digest,
-                executable,
-            },
-            chunk_count,
-        });
+        files.push(FileRead { node: Node::File { size, digest, executable }, chunk_count });
     }
     cutter.send()?;
     Ok(files)
@@ -295,9 +261,7 @@ impl Cutter<'_> {
                 break;
             }
             let len = profile.cut(rest);
-            self.block
-                .lens
-                .push(u32::try_from(len).expect("a chunk has at most MAX_LEN bytes"));
+            self.block.lens.push(u32::try_from(len).expect("a chunk has at most MAX_LEN bytes"));
             self.cut_to += len;
         }
         let made = self.block.lens.len() - before;
@@ -309,11 +273,7 @@ impl Cutter<'_> {
 
     fn send(&mut self) -> Result<(), SealError> {
         let rest = self.block.data.split_off(self.cut_to);
-        let next = Block {
-            sequence: self.block.sequence + 1,
-            data: rest,
-            lens: Vec::new(),
-        };
+        let next = Block { sequence: self.block.sequence + 1, data: rest, lens: Vec::new() };
         self.cut_to = 0;
         let block = std::mem::replace(&mut self.block, next);
         // Nobody listens when packing failed; that error is the one to tell.
@@ -336,10 +296,7 @@ fn work(blocks: &Mutex<Receiver<Block>>, out: &SyncSender<(u64, Vec<Cut>)>, pack
             let digest = Digest::of(raw);
             let is_packed = packed.read().expect("no thread panics with the lock").contains(&digest);
             let stored = if is_packed { None } else { Some(packer.pack(raw)) };
-            cuts.push(Cut {
-                chunk: ChunkRef { digest, len },
-                stored,
-            });
+            cuts.push(Cut { chunk: ChunkRef { digest, len }, stored });
         }
         if out.send((block.sequence, cuts)).is_err() {
             return;
@@ -371,11 +328,7 @@ fn pack_all(
             for cut in block {
                 chunks.push(cut.chunk);
                 let Some((codec, stored)) = cut.stored else { continue };
-                if packed
-                    .write()
-                    .expect("no thread panics with the lock")
-                    .insert(cut.chunk.digest)
-                {
+                if packed.write().expect("no thread panics with the lock").insert(cut.chunk.digest) {
                     writer.push(cut.chunk.digest, codec, cut.chunk.len, &stored);
                     written.chunks += 1;
                     if writer.is_full() {
@@ -416,9 +369,6 @@ fn describe(
 }
 
 fn locate(encoded: &Encoded, chunks: &[ChunkRef], known: &Known) -> Locator {
-    let found = chunks
-        .iter()
-        .map(|c| (c.digest, *known.get(&c.digest).expect("every chunk is packed")))
-        .collect();
+    let found = chunks.iter().map(|c| (c.digest, *known.get(&c.digest).expect("every chunk is packed"))).collect();
     Locator::new(encoded.id, found)
 }

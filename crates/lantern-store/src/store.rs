@@ -213,11 +213,7 @@ impl Store {
         file.seek(SeekFrom::Start(u64::from(offset))).map_err(io)?;
         let mut bytes = Vec::new();
         file.take(u64::from(len)).read_to_end(&mut bytes).map_err(io)?;
-        if bytes.len() == len as usize {
-            Ok(bytes)
-        } else {
-            Err(io(io::ErrorKind::UnexpectedEof.into()))
-        }
+        if bytes.len() == len as usize { Ok(bytes) } else { Err(io(io::ErrorKind::UnexpectedEof.into())) }
     }
 
     /// Reads a whole pack and holds it against its name.
@@ -228,10 +224,7 @@ impl Store {
         let path = self.pack_path(pack);
         let bytes = self.read(&path, pack::MAX_PACK_LEN as u64, "the pack", pack)?;
         if Digest::of(&bytes) != *pack {
-            return Err(StoreError::Pack {
-                pack: *pack,
-                source: PackError::Name { expected: *pack },
-            });
+            return Err(StoreError::Pack { pack: *pack, source: PackError::Name { expected: *pack } });
         }
         Ok(bytes)
     }
@@ -245,10 +238,7 @@ impl Store {
     ) -> Result<Vec<u8>, StoreError> {
         durable::read_limited(path, limit).map_err(|e| {
             if e.source.kind() == io::ErrorKind::NotFound {
-                StoreError::Missing {
-                    what,
-                    id: id.to_string(),
-                }
+                StoreError::Missing { what, id: id.to_string() }
             } else {
                 e.into()
             }
@@ -271,10 +261,7 @@ impl Store {
         self.write_root(encoded.id, &encoded.root.encode())?;
         self.write_locator(locator)?;
         self.write_tree(tree)?;
-        durable::write_whole(
-            &self.pointer_path(encoded.root.tree),
-            format!("{}\n", encoded.id).as_bytes(),
-        )?;
+        durable::write_whole(&self.pointer_path(encoded.root.tree), format!("{}\n", encoded.id).as_bytes())?;
         Ok(())
     }
 
@@ -299,10 +286,7 @@ impl Store {
     /// # Errors
     /// [`StoreError::File`].
     pub fn write_locator(&self, locator: &Locator) -> Result<(), StoreError> {
-        Ok(durable::write_whole(
-            &self.locator_path(locator.manifest),
-            &locator.encode(),
-        )?)
+        Ok(durable::write_whole(&self.locator_path(locator.manifest), &locator.encode())?)
     }
 
     /// Whether a segment is there.
@@ -330,10 +314,7 @@ impl Store {
         if TreeId::of(&bytes) != id {
             return Err(StoreError::Tree { id, source: None });
         }
-        Tree::decode(&bytes).map_err(|source| StoreError::Tree {
-            id,
-            source: Some(source),
-        })
+        Tree::decode(&bytes).map_err(|source| StoreError::Tree { id, source: Some(source) })
     }
 
     /// Returns the manifest that says how to fetch a tree.
@@ -356,10 +337,7 @@ impl Store {
         if ManifestId::of(&bytes) == id {
             Ok(bytes)
         } else {
-            Err(StoreError::Manifest {
-                id,
-                source: ManifestError::Digest { what: "the manifest" },
-            })
+            Err(StoreError::Manifest { id, source: ManifestError::Digest { what: "the manifest" } })
         }
     }
 
@@ -368,12 +346,7 @@ impl Store {
     /// # Errors
     /// [`StoreError`].
     pub fn segment_bytes(&self, digest: &Digest) -> Result<Vec<u8>, StoreError> {
-        self.read(
-            &self.segment_path(digest),
-            manifest::MAX_SEGMENT_LEN,
-            "a segment of a manifest",
-            digest,
-        )
+        self.read(&self.segment_path(digest), manifest::MAX_SEGMENT_LEN, "a segment of a manifest", digest)
     }
 
     /// Reads a whole manifest.
@@ -385,9 +358,7 @@ impl Store {
         let root = Root::decode(id, &self.manifest_bytes(id)?).map_err(damaged)?;
         let mut reader = manifest::Reader::new();
         for segment in &root.segments {
-            reader
-                .segment(segment, &self.segment_bytes(&segment.digest)?)
-                .map_err(damaged)?;
+            reader.segment(segment, &self.segment_bytes(&segment.digest)?).map_err(damaged)?;
         }
         let entries = reader.finish(&root).map_err(damaged)?;
         Ok((root, entries))
@@ -417,17 +388,8 @@ impl Store {
     /// # Errors
     /// [`StoreError`].
     pub fn record_bytes(&self, id: ReleaseId) -> Result<Vec<u8>, StoreError> {
-        let bytes = self.read(
-            &self.record_path(id),
-            release::MAX_RECORD_LEN,
-            "the record of the release",
-            &id,
-        )?;
-        if ReleaseId::of(&bytes) == id {
-            Ok(bytes)
-        } else {
-            Err(StoreError::Record { id, source: None })
-        }
+        let bytes = self.read(&self.record_path(id), release::MAX_RECORD_LEN, "the record of the release", &id)?;
+        if ReleaseId::of(&bytes) == id { Ok(bytes) } else { Err(StoreError::Record { id, source: None }) }
     }
 
     /// Reads a release record.
@@ -436,10 +398,7 @@ impl Store {
     /// [`StoreError`].
     pub fn record(&self, id: ReleaseId) -> Result<ReleaseRecord, StoreError> {
         let bytes = self.record_bytes(id)?;
-        ReleaseRecord::decode(&bytes).map_err(|source| StoreError::Record {
-            id,
-            source: Some(source),
-        })
+        ReleaseRecord::decode(&bytes).map_err(|source| StoreError::Record { id, source: Some(source) })
     }
 }
 
@@ -450,10 +409,7 @@ fn missing_or(
     other: impl FnOnce(io::Error) -> StoreError,
 ) -> StoreError {
     if error.kind() == io::ErrorKind::NotFound {
-        StoreError::Missing {
-            what,
-            id: id.to_string(),
-        }
+        StoreError::Missing { what, id: id.to_string() }
     } else {
         other(error)
     }

@@ -99,7 +99,6 @@ impl PlaceError {
 /// What the use cases ask of a place, as its publisher. Repeating any of it harms nothing.
 ///
 /// Every method fails with [`PlaceError`].
-#[allow(clippy::missing_errors_doc)]
 pub trait Storefront: Sync {
     /// Returns what the place is.
     fn discovery(&self) -> Result<Discovery, PlaceError>;
@@ -139,7 +138,6 @@ pub trait Storefront: Sync {
 }
 
 /// What a player's machine asks of a place, without access.
-#[allow(clippy::missing_errors_doc)]
 pub trait Player: Sync {
     /// Returns what a branch has.
     fn play(&self, title: &Handle, branch: &Name) -> Result<Play, PlaceError>;

@@ -79,17 +79,8 @@ impl Market {
             .no_proxy()
             .user_agent(concat!("kind-lantern/", env!("CARGO_PKG_VERSION")))
             .build()
-            .map_err(|e| PlaceError::Unreachable {
-                address: origin.to_owned(),
-                source: e.into(),
-            })?;
-        Ok(Self {
-            origin: origin.to_owned(),
-            client,
-            access,
-            token: Mutex::new(None),
-            stop,
-        })
+            .map_err(|e| PlaceError::Unreachable { address: origin.to_owned(), source: e.into() })?;
+        Ok(Self { origin: origin.to_owned(), client, access, token: Mutex::new(None), stop })
     }
 
     /// Returns the address.
@@ -102,18 +93,11 @@ impl Market {
     }
 
     fn unreachable(&self, error: reqwest::Error) -> PlaceError {
-        PlaceError::Unreachable {
-            address: self.origin.clone(),
-            source: error.without_url().into(),
-        }
+        PlaceError::Unreachable { address: self.origin.clone(), source: error.without_url().into() }
     }
 
     fn nonsense(&self, what: &'static str, source: impl Into<Box<dyn std::error::Error + Send + Sync>>) -> PlaceError {
-        PlaceError::Nonsense {
-            address: self.origin.clone(),
-            what,
-            source: source.into(),
-        }
+        PlaceError::Nonsense { address: self.origin.clone(), what, source: source.into() }
     }
 
     /// Sends until an answer comes that is not a passing failure. Everything that is sent may be sent twice.
@@ -138,14 +122,8 @@ impl Market {
             Ok(response) => {
                 let status = response.status();
                 if status.is_server_error() || status == StatusCode::TOO_MANY_REQUESTS {
-                    let asked = response
-                        .headers()
-                        .get(RETRY_AFTER)
-                        .and_then(|v| v.to_str().ok()?.parse().ok());
-                    let error = PlaceError::Failed {
-                        address: self.origin.clone(),
-                        status: status.as_u16(),
-                    };
+                    let asked = response.headers().get(RETRY_AFTER).and_then(|v| v.to_str().ok()?.parse().ok());
+                    let error = PlaceError::Failed { address: self.origin.clone(), status: status.as_u16() };
                     return Outcome::Again(asked.map(Duration::from_secs), error);
                 }
                 Outcome::Done(response)
@@ -172,20 +150,16 @@ impl Market {
             if self.stop.load(Ordering::Relaxed) {
                 return Err(PlaceError::Stopped);
             }
-            let len = body.read(&mut buffer).map_err(|e| PlaceError::Unreachable {
-                address: self.origin.clone(),
-                source: e.into(),
-            })?;
+            let len = body
+                .read(&mut buffer)
+                .map_err(|e| PlaceError::Unreachable { address: self.origin.clone(), source: e.into() })?;
             if len == 0 {
                 break;
             }
             bytes.extend_from_slice(&buffer[..len]);
         }
         if bytes.len() as u64 > limit {
-            return Err(self.nonsense(
-                "an answer of a sensible length",
-                format!("more than {limit} bytes came"),
-            ));
+            return Err(self.nonsense("an answer of a sensible length", format!("more than {limit} bytes came")));
         }
         Ok(bytes)
     }
@@ -199,10 +173,7 @@ impl Market {
         let bytes = self.read(response, MAX_JSON_LEN)?;
         match serde_json::from_slice::<Problem>(&bytes) {
             Ok(problem) => Err(PlaceError::Refused(Box::new(problem))),
-            Err(_) => Err(PlaceError::Failed {
-                address: self.origin.clone(),
-                status: status.as_u16(),
-            }),
+            Err(_) => Err(PlaceError::Failed { address: self.origin.clone(), status: status.as_u16() }),
         }
     }
 
@@ -211,9 +182,7 @@ impl Market {
     }
 
     fn fresh_token(&self) -> Result<Token, PlaceError> {
-        let not_connected = || PlaceError::NotConnected {
-            address: self.origin.clone(),
-        };
+        let not_connected = || PlaceError::NotConnected { address: self.origin.clone() };
         let access = self.access.as_ref().ok_or_else(not_connected)?;
         let path = self.discovery()?.token_path;
         if !path.starts_with('/') || path.starts_with("//") {
@@ -232,9 +201,7 @@ impl Market {
         }
         let error: TokenError = self.json(&bytes, "an answer about access")?;
         match error.error.as_str() {
-            "invalid_client" => Err(PlaceError::WrongSecret {
-                address: self.origin.clone(),
-            }),
+            "invalid_client" => Err(PlaceError::WrongSecret { address: self.origin.clone() }),
             other => Err(self.nonsense("an access token", other.to_owned())),
         }
     }
@@ -283,9 +250,7 @@ impl Market {
         let make = || {
             let len = body.len() as u64;
             let reader = std::io::Cursor::new(body.clone());
-            self.client
-                .put(self.url(path))
-                .body(reqwest::blocking::Body::sized(reader, len))
+            self.client.put(self.url(path)).body(reqwest::blocking::Body::sized(reader, len))
         };
         let response = self.with_access(&make)?;
         self.answer(response, MAX_JSON_LEN)
@@ -347,10 +312,7 @@ impl Storefront for Market {
         let bytes = self.answer(response, MAX_JSON_LEN)?;
         let discovery: Discovery = self.json(&bytes, "a discovery document")?;
         if discovery.protocol != PROTOCOL {
-            return Err(PlaceError::Protocol {
-                address: self.origin.clone(),
-                theirs: discovery.protocol,
-            });
+            return Err(PlaceError::Protocol { address: self.origin.clone(), theirs: discovery.protocol });
         }
         Ok(discovery)
     }
@@ -373,13 +335,11 @@ impl Storefront for Market {
     }
 
     fn put_segment(&self, title: &Handle, digest: &Digest, bytes: Vec<u8>) -> Result<(), PlaceError> {
-        self.put_bytes(&format!("/v1/titles/{title}/segments/{}", digest.hex()), bytes)
-            .map(|_| ())
+        self.put_bytes(&format!("/v1/titles/{title}/segments/{}", digest.hex()), bytes).map(|_| ())
     }
 
     fn put_pack(&self, title: &Handle, digest: &Digest, bytes: Vec<u8>) -> Result<(), PlaceError> {
-        self.put_bytes(&format!("/v1/titles/{title}/packs/{}", digest.hex()), bytes)
-            .map(|_| ())
+        self.put_bytes(&format!("/v1/titles/{title}/packs/{}", digest.hex()), bytes).map(|_| ())
     }
 
     fn get_manifest(&self, title: &Handle, id: ManifestId) -> Result<Vec<u8>, PlaceError> {
@@ -403,10 +363,7 @@ impl Storefront for Market {
     }
 
     fn moves(&self, title: &Handle, branch: &Name) -> Result<Moves, PlaceError> {
-        self.get(
-            &format!("/v1/titles/{title}/branches/{branch}/moves"),
-            "a branch's history",
-        )
+        self.get(&format!("/v1/titles/{title}/branches/{branch}/moves"), "a branch's history")
     }
 
     fn move_branch(
@@ -417,13 +374,7 @@ impl Storefront for Market {
         key: EventId,
         wanted: &Move,
     ) -> Result<Branch, PlaceError> {
-        self.post(
-            &format!("/v1/titles/{title}/branches/{branch}/moves"),
-            key,
-            Some(revision),
-            wanted,
-            "a branch",
-        )
+        self.post(&format!("/v1/titles/{title}/branches/{branch}/moves"), key, Some(revision), wanted, "a branch")
     }
 }
 
@@ -453,9 +404,6 @@ impl Player for Market {
         offset: u32,
         len: u32,
     ) -> Result<Vec<u8>, PlaceError> {
-        self.play_bytes(
-            &format!("/v1/play/{title}/{branch}/packs/{}", pack.hex()),
-            Some((offset, len)),
-        )
+        self.play_bytes(&format!("/v1/play/{title}/{branch}/packs/{}", pack.hex()), Some((offset, len)))
     }
 }

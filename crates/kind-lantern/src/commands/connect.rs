@@ -41,23 +41,13 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     project.open.project.storefront(&args.storefront)?;
     let client_id = match &args.client {
         Some(client) => client.clone(),
-        None => ui.ask(
-            "Your name for programs there:",
-            "your name at the storefront",
-            "--client",
-        )?,
+        None => ui.ask("Your name for programs there:", "your name at the storefront", "--client")?,
     };
     let client_secret = match std::env::var("LANTERN_SECRET") {
         Ok(secret) if !secret.is_empty() => secret,
         _ => ui.ask("Its secret:", "the secret", "the variable LANTERN_SECRET")?,
     };
-    let found = project.connect(
-        &args.storefront,
-        Access {
-            client_id,
-            client_secret,
-        },
-    )?;
+    let found = project.connect(&args.storefront, Access { client_id, client_secret })?;
     ui.document(&Document {
         schema: "lantern.connect/1",
         storefront: &found.place,
@@ -69,19 +59,11 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
         branches: &found.branches,
         rules: &found.rules,
     });
-    ui.say(&format!(
-        "{} to {} as {}\n",
-        good("connected"),
-        strong(&found.place_name),
-        found.client
-    ));
+    ui.say(&format!("{} to {} as {}\n", good("connected"), strong(&found.place_name), found.client));
     let mut table = Table::default();
-    let depots: Vec<&str> = found.title.depots.iter().map(|d| d.as_str()).collect();
-    let branches: Vec<String> = found
-        .branches
-        .iter()
-        .map(|b| format!("{} ({})", b.facts.branch, b.audience.name()))
-        .collect();
+    let depots: Vec<&str> = found.title.depots.iter().map(lantern_core::names::Handle::as_str).collect();
+    let branches: Vec<String> =
+        found.branches.iter().map(|b| format!("{} ({})", b.facts.branch, b.audience.name())).collect();
     table.row([faint("title"), format!("{}, {}", found.title.handle, found.title.name)]);
     table.row([faint("depots"), depots.join(", ")]);
     table.row([faint("branches"), branches.join(", ")]);
@@ -89,10 +71,6 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     table.row([faint("access kept in"), found.kept_in.display().to_string()]);
     ui.say(&table.lay_out());
     let known = project.open.board()?.releases.is_empty();
-    ui.next(&if known {
-        "lantern prepare".to_owned()
-    } else {
-        format!("lantern push {}", args.storefront)
-    });
+    ui.next(&if known { "lantern prepare".to_owned() } else { format!("lantern push {}", args.storefront) });
     Ok(())
 }

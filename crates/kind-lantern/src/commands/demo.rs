@@ -13,6 +13,7 @@ use lantern_rehearsal::server::Running;
 use super::Done;
 use super::rehearse::failed;
 use crate::diagnostic::CommandError;
+use crate::table::Table;
 use crate::ui::{Ui, command, faint, good, strong};
 
 /// Show the whole chain on example data
@@ -46,18 +47,12 @@ struct Demo<'a> {
 pub fn run(args: &Args, ui: &Ui) -> Done {
     if ui.json {
         let what = "the demo is for reading: it has no JSON document";
-        return Err(CommandError::usage(
-            what,
-            "each command of the chain has one: lantern live --json",
-        ));
+        return Err(CommandError::usage(what, "each command of the chain has one: lantern live --json"));
     }
     let started = Instant::now();
     if fs::symlink_metadata(&args.dir).is_ok() {
         let what = format!("{} is there already; the demo overwrites nothing", args.dir.display());
-        return Err(CommandError::usage(
-            what,
-            "name another folder, or remove that one: lantern demo DIR",
-        ));
+        return Err(CommandError::usage(what, "name another folder, or remove that one: lantern demo DIR"));
     }
     fs::create_dir_all(&args.dir).map_err(|e| CommandError::io("make the demo's folder", e))?;
     let folder = std::path::absolute(&args.dir).map_err(|e| CommandError::io("find the demo's folder", e))?;
@@ -130,10 +125,9 @@ impl Demo<'_> {
     /// The example game is for Linux; elsewhere it is installed all the same, but cannot be started.
     fn install_and_start(&self) -> Vec<&'static str> {
         let mut arguments = vec!["install", "brambleyard", "open-water", "player"];
-        if System::this_computer().is_some() {
-            arguments.push("--start")
-        } else {
-            arguments.extend(["--target", "linux"])
+        match System::this_computer() {
+            Some(_) => arguments.push("--start"),
+            None => arguments.extend(["--target", "linux"]),
         }
         arguments
     }
@@ -148,11 +142,7 @@ impl Demo<'_> {
             return Err(CommandError::stopped());
         }
         let words: Vec<String> = arguments.iter().map(|a| quoted(a)).collect();
-        self.ui.say(&format!(
-            "{} {}\n",
-            faint("$"),
-            command(format!("lantern {}", words.join(" ")))
-        ));
+        self.ui.say(&format!("{} {}\n", faint("$"), command(format!("lantern {}", words.join(" ")))));
         let status = Command::new(&self.program)
             .args(arguments)
             .current_dir(&self.folder)
@@ -188,43 +178,28 @@ impl Demo<'_> {
 
     fn leave_notes_out(&self) -> Done {
         self.edit("# leave-out = [\"notes/**\"]", "leave-out = [\"notes/**\"]")?;
-        self.ui.say(&faint(
-            "in lantern.toml the line leave-out = [\"notes/**\"] is switched on: notes stay at home\n",
-        ));
+        self.ui.say(&faint("in lantern.toml the line leave-out = [\"notes/**\"] is switched on: notes stay at home\n"));
         Ok(())
     }
 
     fn raise_version(&self) -> Done {
         self.edit("version = \"1.3.2\"", "version = \"1.4.0\"")?;
-        self.ui
-            .say(&faint("in lantern.toml the version is raised: version = \"1.4.0\"\n"));
+        self.ui.say(&faint("in lantern.toml the version is raised: version = \"1.4.0\"\n"));
         Ok(())
     }
 
     fn farewell(&self, folder: &Path, started: Instant) {
         let seconds = started.elapsed().as_secs_f32();
-        self.ui.say(&format!(
-            "{} the whole chain in {seconds:.1} seconds. Go on in its folder:\n",
-            good("done:")
-        ));
-        for (line, why) in [
-            (format!("cd {}", folder.display()), ""),
-            (
-                "lantern rehearse --state rehearsal".to_owned(),
-                "opens Brambleyard again, as it was",
-            ),
-            ("lantern live".to_owned(), "in another terminal"),
-        ] {
-            self.ui.say(&format!("  {:36} {}", command(&line), faint(why)));
-        }
+        self.ui.say(&format!("{} the whole chain in {seconds:.1} seconds. Go on in its folder:\n", good("done:")));
+        let mut table = Table::default();
+        table.row([command(format!("cd {}", folder.display())), String::new()]);
+        table.row([command("lantern rehearse --state rehearsal"), faint("opens Brambleyard again, as it was")]);
+        table.row([command("lantern live"), faint("in another terminal")]);
+        self.ui.say(&table.lay_out());
     }
 }
 
 fn quoted(text: &str) -> String {
     let is_plain = text.chars().all(|c| c.is_ascii_alphanumeric() || "-_./=:".contains(c));
-    if is_plain {
-        text.to_owned()
-    } else {
-        format!("\"{text}\"")
-    }
+    if is_plain { text.to_owned() } else { format!("\"{text}\"") }
 }

@@ -33,21 +33,11 @@ struct Document {
 pub fn run(args: &Args, ui: &Ui) -> Done {
     let events = super::open(ui)?.events()?;
     let newest = || events.iter().rev().take(args.count);
-    let lines = newest()
-        .map(|e| serde_json::from_str(&e.to_line()).unwrap_or_default())
-        .collect();
-    ui.document(&Document {
-        schema: "lantern.history/1",
-        total: events.len(),
-        events: lines,
-    });
+    let lines = newest().map(|e| serde_json::from_str(&e.to_line()).unwrap_or_default()).collect();
+    ui.document(&Document { schema: "lantern.history/1", total: events.len(), events: lines });
     let mut table = Table::default();
     for event in newest() {
-        table.row([
-            faint(words::time(event.recorded_at)),
-            lantern_core::path::shown(&event.actor),
-            sentence(event),
-        ]);
+        table.row([faint(words::time(event.recorded_at)), lantern_core::path::shown(&event.actor), sentence(event)]);
     }
     if events.is_empty() {
         ui.say("nothing happened yet");
@@ -58,11 +48,7 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     if events.len() > args.count {
         ui.say(&format!(
             "\n  {}",
-            faint(format!(
-                "{} older ones: --count {}",
-                events.len() - args.count,
-                events.len()
-            ))
+            faint(format!("{} older ones: --count {}", events.len() - args.count, events.len()))
         ));
     }
     Ok(())
@@ -78,32 +64,16 @@ fn sentence(event: &Event) -> String {
             Deed::Promote { branch } => format!("asked {} to put {} on {branch}", e.place.name, e.name),
         },
         EventBody::Pushed(e) => {
-            format!(
-                "pushed {} to {} as build {}, {}",
-                e.name,
-                e.place.name,
-                e.build,
-                words::bytes(e.sent)
-            )
+            format!("pushed {} to {} as build {}, {}", e.name, e.place.name, e.build, words::bytes(e.sent))
         }
         EventBody::Moved(e) => {
             let comment = e.comment.as_ref().map_or(String::new(), |c| format!(": {c}"));
-            format!(
-                "{} on {} at {}{comment}",
-                what_is_on(&e.facts),
-                e.facts.branch,
-                e.place.name
-            )
+            format!("{} on {} at {}{comment}", what_is_on(&e.facts), e.facts.branch, e.place.name)
         }
         EventBody::NotDone(e) => format!("not done: {}", e.why),
         EventBody::Seen(e) => {
             let by = e.facts.by.as_ref().map_or(String::new(), |by| format!(" by {by}"));
-            format!(
-                "saw {} on {} at {}{by}",
-                what_is_on(&e.facts),
-                e.facts.branch,
-                e.place.name
-            )
+            format!("saw {} on {} at {}{by}", what_is_on(&e.facts), e.facts.branch, e.place.name)
         }
         EventBody::NumberSeen(e) => format!("saw {} at {}, a number above all here", e.name, e.place.name),
         other => format!("{} (written by a newer lantern)", other.kind()),
@@ -114,9 +84,5 @@ fn sentence(event: &Event) -> String {
 fn what_is_on(facts: &lantern_core::event::BranchFacts) -> String {
     let mut names: Vec<String> = facts.targets.values().map(|b| b.name.to_string()).collect();
     names.dedup();
-    if names.is_empty() {
-        "nothing".to_owned()
-    } else {
-        names.join(", ")
-    }
+    if names.is_empty() { "nothing".to_owned() } else { names.join(", ") }
 }

@@ -74,22 +74,13 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
             "the game's identity",
             "--identity",
         )?,
-        version: answer(
-            &args.version,
-            "The version of this export (such as 1.0.0):",
-            "the version",
-            "--version",
-        )?,
+        version: answer(&args.version, "The version of this export (such as 1.0.0):", "the version", "--version")?,
         export,
         storefront: storefront(args)?,
     };
     let text = lantern_project::init(root, &answers)?;
     let path = root.join("lantern.toml");
-    ui.document(&Document {
-        schema: "lantern.init/1",
-        path: path.display().to_string(),
-        text: &text,
-    });
+    ui.document(&Document { schema: "lantern.init/1", path: path.display().to_string(), text: &text });
     let lines = text.lines().count();
     ui.say(&format!(
         "{} {} for {}, {lines} lines to read and change",
@@ -97,11 +88,7 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
         "lantern.toml",
         strong(&answers.name)
     ));
-    ui.next(if answers.storefront.is_some() {
-        "lantern prepare"
-    } else {
-        "read lantern.toml, then: lantern prepare"
-    });
+    ui.next(if answers.storefront.is_some() { "lantern prepare" } else { "read lantern.toml, then: lantern prepare" });
     Ok(())
 }
 
@@ -126,10 +113,7 @@ fn storefront(args: &Args) -> Result<Option<InitStorefront>, CommandError> {
         return Ok(None);
     };
     let wrong = || {
-        CommandError::usage(
-            format!("{storefront:?} is not NAME=ADDRESS"),
-            "write brambleyard=http://127.0.0.1:4870",
-        )
+        CommandError::usage(format!("{storefront:?} is not NAME=ADDRESS"), "write brambleyard=http://127.0.0.1:4870")
     };
     let (name, address) = storefront.split_once('=').ok_or_else(wrong)?;
     let text = |value: &Option<String>| value.clone().unwrap_or_default();

@@ -62,11 +62,7 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
         &progress,
     )?;
     show(&done, &args.dir, ui);
-    let ended = if args.start {
-        Some(start(&args.dir, &done.about, ui)?)
-    } else {
-        None
-    };
+    let ended = if args.start { Some(start(&args.dir, &done.about, ui)?) } else { None };
     let report = &done.report;
     ui.document(&Document {
         schema: "lantern.install/1",
@@ -101,12 +97,7 @@ fn show(done: &InstallDone, folder: &Path, ui: &Ui) {
         }
         Some(before) if before.build == about.build => format!("{} {name} in {}", good("mended"), folder.display()),
         Some(before) => {
-            format!(
-                "{} {} to {name} in {}",
-                good("updated"),
-                before.build.name,
-                folder.display()
-            )
+            format!("{} {} to {name} in {}", good("updated"), before.build.name, folder.display())
         }
         None => format!("{} {name} in {}", good("installed"), folder.display()),
     };
@@ -119,11 +110,7 @@ fn show(done: &InstallDone, folder: &Path, ui: &Ui) {
         if report.removed > 0 {
             parts.push(format!("{} removed", report.removed));
         }
-        let all = format!(
-            "all {} checked, {}",
-            words::count(report.files, "file", "files"),
-            words::bytes(report.size)
-        );
+        let all = format!("all {} checked, {}", words::count(report.files, "file", "files"), words::bytes(report.size));
         parts.push(all);
         ui.say(&format!("  {}", parts.join(", ")));
     }
@@ -133,15 +120,8 @@ fn start(folder: &Path, about: &About, ui: &Ui) -> Result<i32, CommandError> {
     let here = System::this_computer();
     if !here.is_some_and(|here| about.systems.contains(&here)) {
         let systems: Vec<&str> = about.systems.iter().map(|s| s.name()).collect();
-        let what = format!(
-            "{} is for {}, not for this computer",
-            about.starts.file,
-            systems.join(", ")
-        );
-        return Err(CommandError::usage(
-            what,
-            "start it on such a computer, or install without --start",
-        ));
+        let what = format!("{} is for {}, not for this computer", about.starts.file, systems.join(", "));
+        return Err(CommandError::usage(what, "start it on such a computer, or install without --start"));
     }
     let (program, arguments, working_folder) = lantern_project::start_of(folder, about);
     ui.say(&format!("\n{} {}", faint("starting"), about.starts.file));
@@ -151,9 +131,6 @@ fn start(folder: &Path, about: &About, ui: &Ui) -> Result<i32, CommandError> {
         // Standard output belongs to the document.
         command.stdout(std::io::stderr());
     }
-    let status = command.status().map_err(|source| ProjectError::Start {
-        file: about.starts.file.clone(),
-        source,
-    })?;
+    let status = command.status().map_err(|source| ProjectError::Start { file: about.starts.file.clone(), source })?;
     Ok(status.code().unwrap_or(-1))
 }

@@ -73,26 +73,18 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
         storefronts: Vec::new(),
     };
     for name in config.storefronts.keys() {
-        let places: Vec<&PlaceRef> = board
-            .branches
-            .keys()
-            .map(|(place, _)| place)
-            .filter(|p| p.name == *name)
-            .collect();
+        let places: Vec<&PlaceRef> =
+            board.branches.keys().map(|(place, _)| place).filter(|p| p.name == *name).collect();
         let as_of = match places.last() {
             Some(place) => open.last_heard(place)?,
             None => None,
         };
-        let branches = board
-            .branches
-            .iter()
-            .filter(|((place, _), _)| place.name == *name)
-            .map(|(_, f)| f.clone());
+        let branches = board.branches.iter().filter(|((place, _), _)| place.name == *name).map(|(_, f)| f.clone());
         document.storefronts.push(StorefrontDocument {
             storefront: name.clone(),
             heard_now: heard.get(name).copied().unwrap_or(false),
             as_of,
-            why: trouble.get(name).map(|e| short(e)),
+            why: trouble.get(name).map(short),
             branches: branches.collect(),
         });
     }
@@ -118,22 +110,13 @@ fn short(error: &ProjectError) -> String {
 
 fn next_step(newest: &lantern_core::version::ReleaseName, first: &StorefrontDocument, board: &Board) -> Option<String> {
     let name = &first.storefront;
-    let is_live = first
-        .branches
-        .iter()
-        .any(|b| b.targets.values().any(|t| t.name == *newest));
+    let is_live = first.branches.iter().any(|b| b.targets.values().any(|t| t.name == *newest));
     let is_pushed = board.pushed.iter().any(|p| p.place.name == *name && p.name == *newest);
     if is_live {
         let branch = first.branches.iter().map(|b| &b.branch).next()?;
-        return Some(format!(
-            "lantern install {name} {branch} DIR   (get it as a player does)"
-        ));
+        return Some(format!("lantern install {name} {branch} DIR   (get it as a player does)"));
     }
-    Some(if is_pushed {
-        format!("lantern promote {name} BRANCH")
-    } else {
-        format!("lantern push {name}")
-    })
+    Some(if is_pushed { format!("lantern promote {name} BRANCH") } else { format!("lantern push {name}") })
 }
 
 fn show(document: &Document, board: &Board, ui: &Ui) {
@@ -152,10 +135,7 @@ fn show(document: &Document, board: &Board, ui: &Ui) {
                     strong(&build.name),
                     build.build.to_string(),
                     facts.since.map_or_else(String::new, words::time),
-                    facts
-                        .by
-                        .clone()
-                        .map_or_else(String::new, |by| lantern_core::path::shown(&by)),
+                    facts.by.clone().map_or_else(String::new, |by| lantern_core::path::shown(&by)),
                 ]);
             }
         }
@@ -169,23 +149,17 @@ fn show(document: &Document, board: &Board, ui: &Ui) {
     for storefront in &document.storefronts {
         let name = &storefront.storefront;
         if let Some(why) = &storefront.why {
-            let as_of = storefront
-                .as_of
-                .map_or_else(|| "never heard".to_owned(), |at| format!("as of {}", words::time(at)));
+            let as_of =
+                storefront.as_of.map_or_else(|| "never heard".to_owned(), |at| format!("as of {}", words::time(at)));
             notes.push(format!("{} {name} {as_of}: {why}", care("not heard:")));
         } else if !storefront.heard_now {
-            let as_of = storefront
-                .as_of
-                .map_or_else(|| "never heard".to_owned(), |at| format!("as of {}", words::time(at)));
+            let as_of =
+                storefront.as_of.map_or_else(|| "never heard".to_owned(), |at| format!("as of {}", words::time(at)));
             notes.push(format!("{} {name} {as_of}", faint("from here:")));
         }
     }
     if let Some(newest) = &document.newest {
-        let behind = board
-            .branches
-            .values()
-            .flat_map(|f| f.targets.values())
-            .filter(|b| b.name.number < newest.number);
+        let behind = board.branches.values().flat_map(|f| f.targets.values()).filter(|b| b.name.number < newest.number);
         let behind = behind.count();
         let words = match (rows, behind) {
             (0, _) => "not live anywhere".to_owned(),

@@ -41,10 +41,7 @@ struct Document<'a> {
 
 pub fn run(args: &Args, ui: &Ui) -> Done {
     let mut project = super::lock(ui)?;
-    let options = PrepareOptions {
-        version: args.version.clone(),
-        read_all: args.read_all,
-    };
+    let options = PrepareOptions { version: args.version.clone(), read_all: args.read_all };
     let prepared = project.prepare(&options, &ui.progress())?;
     let cost = prepared.cost.unwrap_or_default();
     ui.document(&Document {
@@ -95,10 +92,7 @@ fn show(prepared: &Prepared, game: &str, ui: &Ui) {
         Some(before) => format!("what {} had is stored once", before.name),
         None => "the first release".to_owned(),
     };
-    facts.row([
-        faint("added to the store"),
-        format!("{}  {}", words::bytes(cost.stored), faint(format!("({since})"))),
-    ]);
+    facts.row([faint("added to the store"), format!("{}  {}", words::bytes(cost.stored), faint(format!("({since})")))]);
     facts.row([faint("release id"), prepared.release.id.0.short()]);
     ui.say(&format!("\n{}", facts.lay_out()));
 }

@@ -71,10 +71,7 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     let name = strong(&plan.release.name);
     if plan.is_done() {
         ui.document(&document(&plan, true, Some(plan.before.revision)));
-        ui.say(&format!(
-            "nothing to do: {} at {} has {name} already",
-            plan.branch, plan.place_name
-        ));
+        ui.say(&format!("nothing to do: {} at {} has {name} already", plan.branch, plan.place_name));
         return Ok(());
     }
     show_plan(&plan, ui);
@@ -93,12 +90,7 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     }
     let facts = project.promote(&plan)?;
     ui.document(&document(&plan, true, Some(facts.revision)));
-    ui.say(&format!(
-        "\n{} {name} on {} at {}",
-        good("live:"),
-        strong(&plan.branch),
-        plan.place_name
-    ));
+    ui.say(&format!("\n{} {name} on {} at {}", good("live:"), strong(&plan.branch), plan.place_name));
     ui.next("lantern live");
     Ok(())
 }
@@ -130,21 +122,14 @@ fn document(plan: &PromotePlan, done: bool, revision: Option<u64>) -> Document<'
 
 fn show_plan(plan: &PromotePlan, ui: &Ui) {
     let name = strong(&plan.release.name);
-    ui.say(&format!(
-        "Promote {name} to {} at {}\n",
-        strong(&plan.branch),
-        strong(&plan.place_name)
-    ));
+    ui.say(&format!("Promote {name} to {} at {}\n", strong(&plan.branch), strong(&plan.place_name)));
     let mut table = Table::default();
     table.row(["system", "players have", "they get", "update", "new players", "on disk"].map(faint));
     for change in &plan.changes {
         let systems: Vec<&str> = change.systems.iter().map(|s| s.name()).collect();
         table.row([
             systems.join(", "),
-            change
-                .before
-                .as_ref()
-                .map_or_else(|| "nothing".to_owned(), |b| b.name.to_string()),
+            change.before.as_ref().map_or_else(|| "nothing".to_owned(), |b| b.name.to_string()),
             plan.release.name.to_string(),
             change.update.map_or_else(|| "–".to_owned(), words::bytes),
             words::bytes(change.whole),
@@ -153,27 +138,16 @@ fn show_plan(plan: &PromotePlan, ui: &Ui) {
     }
     ui.say(&table.lay_out());
     let who = if plan.is_for_everyone() {
-        format!(
-            "{} {} is the line that every player follows",
-            care("everyone:"),
-            plan.branch
-        )
+        format!("{} {} is the line that every player follows", care("everyone:"), plan.branch)
     } else {
         format!("{} {} is for {}", faint("who:"), plan.branch, plan.audience.name())
     };
     ui.say(&format!("\n  {who}"));
     if let Some(comment) = &plan.comment {
-        ui.say(&format!(
-            "  {} {}",
-            faint("comment:"),
-            lantern_core::path::shown(comment)
-        ));
+        ui.say(&format!("  {} {}", faint("comment:"), lantern_core::path::shown(comment)));
     }
-    let going_back = plan.changes.iter().any(|c| {
-        c.before
-            .as_ref()
-            .is_some_and(|b| b.name.number > plan.release.name.number)
-    });
+    let going_back =
+        plan.changes.iter().any(|c| c.before.as_ref().is_some_and(|b| b.name.number > plan.release.name.number));
     if going_back {
         ui.say(&format!("  {} players go back to an older release", care("careful:")));
     }

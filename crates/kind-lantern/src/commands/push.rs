@@ -64,19 +64,13 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     let mut project = super::lock(ui)?;
     project.open.project.storefront(&args.storefront)?;
     let release = project.open.release(args.release.as_ref())?;
-    let texts = PushTexts {
-        message: args.message.clone(),
-        notes: args.notes.clone(),
-    };
+    let texts = PushTexts { message: args.message.clone(), notes: args.notes.clone() };
     let plan = project.plan_push(&args.storefront, release, texts)?;
     if let Some(build) = plan.already {
         project.push(&plan, &ui.progress())?;
         ui.document(&document(&plan, true, Some(build), Some(0)));
         let name = strong(&plan.release.name);
-        ui.say(&format!(
-            "nothing to send: {name} is at {} already, as build {build}",
-            plan.place_name
-        ));
+        ui.say(&format!("nothing to send: {name} is at {} already, as build {build}", plan.place_name));
         return Ok(());
     }
     show_plan(&plan, ui);
@@ -91,17 +85,8 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     let done = project.push(&plan, &ui.progress())?;
     ui.document(&document(&plan, true, Some(done.build), Some(done.sent)));
     let name = strong(&plan.release.name);
-    ui.say(&format!(
-        "\n{} {name} to {} as build {}",
-        good("pushed"),
-        plan.place_name,
-        done.build
-    ));
-    ui.say(&format!(
-        "  {} in {}",
-        words::bytes(done.sent),
-        words::count(done.packs, "pack", "packs")
-    ));
+    ui.say(&format!("\n{} {name} to {} as build {}", good("pushed"), plan.place_name, done.build));
+    ui.say(&format!("  {} in {}", words::bytes(done.sent), words::count(done.packs, "pack", "packs")));
     let configured = project.open.project.storefront(&args.storefront)?.1;
     if let Some(branch) = configured.branches.keys().next() {
         ui.next(&format!("lantern promote {} {branch}", args.storefront));
@@ -136,11 +121,7 @@ fn document(plan: &PushPlan, done: bool, build: Option<u64>, sent_bytes: Option<
 }
 
 fn show_plan(plan: &PushPlan, ui: &Ui) {
-    ui.say(&format!(
-        "Push {} to {}\n",
-        strong(&plan.release.name),
-        strong(&plan.place_name)
-    ));
+    ui.say(&format!("Push {} to {}\n", strong(&plan.release.name), strong(&plan.place_name)));
     let mut table = Table::default();
     table.row(["depot", "there", "files", "size"].map(faint));
     for depot in &plan.depots {
@@ -153,10 +134,7 @@ fn show_plan(plan: &PushPlan, ui: &Ui) {
     }
     ui.say(&table.lay_out());
     let mut facts = Table::default();
-    facts.row([
-        faint("to upload"),
-        format!("{} at most", strong(words::bytes(plan.upload))),
-    ]);
+    facts.row([faint("to upload"), format!("{} at most", strong(words::bytes(plan.upload)))]);
     facts.row([faint("players"), "notice nothing: no branch changes".to_owned()]);
     if let Some(message) = &plan.message {
         facts.row([faint("for the team"), lantern_core::path::shown(message)]);

@@ -86,24 +86,15 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
         (None, Some(project)) => project.root().join(STATE_FOLDER).join("rehearsal"),
         (None, None) => {
             let what = "there is no lantern.toml here to keep the stand-in's state beside";
-            return Err(CommandError::usage(
-                what,
-                "name a folder with --state, or go to the game's folder",
-            ));
+            return Err(CommandError::usage(what, "name a folder with --state, or go to the game's folder"));
         }
     };
     let document = PlaceDocument::brambleyard();
     let name = document.name.clone();
     let place = Place::open(&state, document).map_err(failed("open its state"))?;
     let configured = project.as_ref().and_then(|p| p.config().storefronts.values().next());
-    let configured = configured
-        .and_then(|s| Address::parse(&s.address).ok())
-        .map(|a| a.port());
-    let port = args
-        .port
-        .or_else(|| place.last_port())
-        .or(configured)
-        .unwrap_or(DEFAULT_PORT);
+    let configured = configured.and_then(|s| Address::parse(&s.address).ok()).map(|a| a.port());
+    let port = args.port.or_else(|| place.last_port()).or(configured).unwrap_or(DEFAULT_PORT);
     let running = Running::start(place, port).map_err(failed(&format!("listen on port {port}")))?;
     let origin = running.origin();
     let port = Address::parse(&origin).map_or(port, |a| a.port());
@@ -120,26 +111,15 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
         secret,
         titles: titles.clone(),
     });
-    ui.say(&format!(
-        "{} {} is open at {}\n",
-        good("rehearsal:"),
-        strong(&name),
-        strong(&origin)
-    ));
+    ui.say(&format!("{} {} is open at {}\n", good("rehearsal:"), strong(&name), strong(&origin)));
     let mut table = Table::default();
     table.row([faint("your name there"), CLIENT_ID.to_owned()]);
     table.row([faint("its secret"), secret.to_owned()]);
     let none = || format!("none: no storefront in lantern.toml has the address {origin}");
-    table.row([
-        faint("titles"),
-        if titles.is_empty() { none() } else { titles.join(", ") },
-    ]);
+    table.row([faint("titles"), if titles.is_empty() { none() } else { titles.join(", ") }]);
     table.row([faint("keeps all in"), state.display().to_string()]);
     ui.say(&table.lay_out());
-    ui.say(&format!(
-        "\nCtrl-C ends it. Meanwhile, elsewhere: {}",
-        command("lantern connect")
-    ));
+    ui.say(&format!("\nCtrl-C ends it. Meanwhile, elsewhere: {}", command("lantern connect")));
     while !ui.is_stopped() {
         std::thread::sleep(Duration::from_millis(50));
     }

@@ -70,10 +70,8 @@ fn installed(folder: &Path, ui: &Ui) -> Done {
     let (about, verified) = lantern_project::verify_installed(folder, &ui.progress())?;
     let count = verified.wrong.len() as u64;
     if verified.wrong.is_empty() || ui.json {
-        let wrong = verified.wrong.iter().map(|w| WrongDocument {
-            path: w.path.as_str(),
-            problem: words_of(w.problem),
-        });
+        let wrong =
+            verified.wrong.iter().map(|w| WrongDocument { path: w.path.as_str(), problem: words_of(w.problem) });
         ui.document(&InstalledDocument {
             schema: "lantern.verify/1",
             installed: about.as_ref(),
@@ -82,39 +80,18 @@ fn installed(folder: &Path, ui: &Ui) -> Done {
             wrong: wrong.collect(),
         });
     }
-    let name = about
-        .as_ref()
-        .map_or_else(|| "the build".to_owned(), |a| format!("{} {}", a.name, a.build.name));
+    let name = about.as_ref().map_or_else(|| "the build".to_owned(), |a| format!("{} {}", a.name, a.build.name));
     if verified.wrong.is_empty() {
         let files = words::count(verified.files, "file", "files");
-        ui.say(&format!(
-            "{} {}: {files}, {}",
-            good("whole:"),
-            strong(name),
-            words::bytes(verified.size)
-        ));
+        ui.say(&format!("{} {}: {files}, {}", good("whole:"), strong(name), words::bytes(verified.size)));
         return Ok(());
     }
     for wrong in &verified.wrong {
-        ui.say(&format!(
-            "  {} {}: {}",
-            bad("wrong"),
-            wrong.path,
-            words_of(wrong.problem)
-        ));
+        ui.say(&format!("  {} {}: {}", bad("wrong"), wrong.path, words_of(wrong.problem)));
     }
-    let what = format!(
-        "{} of {} in {name}: {} wrong",
-        count,
-        verified.files,
-        if count == 1 { "is" } else { "are" }
-    );
+    let what = format!("{} of {} in {name}: {} wrong", count, verified.files, if count == 1 { "is" } else { "are" });
     let cure = match &about {
-        Some(about) => format!(
-            "lantern install STOREFRONT {} {}   (mends it)",
-            about.branch,
-            folder.display()
-        ),
+        Some(about) => format!("lantern install STOREFRONT {} {}   (mends it)", about.branch, folder.display()),
         None => "install again: it mends what is wrong".to_owned(),
     };
     failed(CommandError::damaged(what, cure), ui)
@@ -133,11 +110,7 @@ fn store(ui: &Ui) -> Done {
     if found.wrong.is_empty() {
         let releases = words::count(found.releases, "release", "releases");
         let packs = words::count(found.packs, "pack", "packs");
-        ui.say(&format!(
-            "{} {releases} in {packs}, {}",
-            good("whole:"),
-            words::bytes(found.size)
-        ));
+        ui.say(&format!("{} {releases} in {packs}, {}", good("whole:"), words::bytes(found.size)));
         return Ok(());
     }
     for wrong in &found.wrong {

@@ -49,35 +49,19 @@ enum Below {
 
 pub(super) fn schema() -> Value {
     static SCHEMA: OnceLock<Value> = OnceLock::new();
-    SCHEMA
-        .get_or_init(|| schemars::schema_for!(raw::Config).to_value())
-        .clone()
+    SCHEMA.get_or_init(|| schemars::schema_for!(raw::Config).to_value()).clone()
 }
 
 impl Shape {
     pub(super) fn read(text: &str) -> Self {
-        let nothing = || Spans {
-            key: 0..0,
-            value: 0..0,
-            below: Below::Nothing,
-        };
+        let nothing = || Spans { key: 0..0, value: 0..0, below: Below::Nothing };
         match DeTable::parse(text) {
             Ok(table) => {
                 let schema = schema();
-                let mut walk = Walk {
-                    schema: &schema,
-                    problems: Vec::new(),
-                };
+                let mut walk = Walk { schema: &schema, problems: Vec::new() };
                 walk.table(table.get_ref(), table.span(), &schema, "");
-                let root = Spans {
-                    key: 0..0,
-                    value: table.span(),
-                    below: below_table(table.get_ref()),
-                };
-                Self {
-                    root,
-                    problems: walk.problems,
-                }
+                let root = Spans { key: 0..0, value: table.span(), below: below_table(table.get_ref()) };
+                Self { root, problems: walk.problems }
             }
             Err(error) => {
                 let problem = Problem {
@@ -86,10 +70,7 @@ impl Shape {
                     what: format!("this is not TOML: {}", error.message().replace('\n', ", ")),
                     cure: "texts stand in \"quotes\", lists in [brackets], one key = value per line".to_owned(),
                 };
-                Self {
-                    root: nothing(),
-                    problems: vec![problem],
-                }
+                Self { root: nothing(), problems: vec![problem] }
             }
         }
     }
@@ -112,21 +93,12 @@ impl Shape {
             }
         }
         // A table's own span is its header or braces; its key reads better.
-        if matches!(here.below, Below::Table(_)) {
-            here.key.clone()
-        } else {
-            here.value.clone()
-        }
+        if matches!(here.below, Below::Table(_)) { here.key.clone() } else { here.value.clone() }
     }
 }
 
 fn below_table(table: &DeTable<'_>) -> Below {
-    Below::Table(
-        table
-            .iter()
-            .map(|(key, value)| (key.get_ref().to_string(), spans(key.span(), value)))
-            .collect(),
-    )
+    Below::Table(table.iter().map(|(key, value)| (key.get_ref().to_string(), spans(key.span(), value))).collect())
 }
 
 fn spans(key: Range<usize>, value: &Spanned<DeValue<'_>>) -> Spans {
@@ -135,11 +107,7 @@ fn spans(key: Range<usize>, value: &Spanned<DeValue<'_>>) -> Spans {
         DeValue::Array(items) => Below::Array(items.iter().map(|item| spans(item.span(), item)).collect()),
         _ => Below::Nothing,
     };
-    Spans {
-        key,
-        value: value.span(),
-        below,
-    }
+    Spans { key, value: value.span(), below }
 }
 
 struct Walk<'a> {
@@ -151,18 +119,13 @@ impl<'a> Walk<'a> {
     /// Follows `$ref`, and picks of several shapes the one of the value's type.
     fn resolve(&self, schema: &'a Value, value: Option<&DeValue<'_>>) -> &'a Value {
         if let Some(reference) = schema.get("$ref").and_then(Value::as_str) {
-            let target = reference
-                .strip_prefix('#')
-                .and_then(|pointer| self.schema.pointer(pointer));
+            let target = reference.strip_prefix('#').and_then(|pointer| self.schema.pointer(pointer));
             return target.map_or(schema, |target| self.resolve(target, value));
         }
         if let Some(choices) = schema.get("anyOf").and_then(Value::as_array) {
             let wanted = value.map(kind);
             let resolved = choices.iter().map(|choice| self.resolve(choice, value));
-            return resolved
-                .into_iter()
-                .find(|choice| wanted.is_some_and(|w| allows(choice, w)))
-                .unwrap_or(schema);
+            return resolved.into_iter().find(|choice| wanted.is_some_and(|w| allows(choice, w))).unwrap_or(schema);
         }
         schema
     }
@@ -175,19 +138,13 @@ impl<'a> Walk<'a> {
             let text = key.get_ref();
             let shape = properties.and_then(|p| p.get(text.as_ref())).or(free);
             match shape {
-                Some(shape) => self.value(
-                    value,
-                    shape,
-                    &if name.is_empty() {
-                        text.to_string()
-                    } else {
-                        format!("{name}.{text}")
-                    },
-                ),
+                Some(shape) => {
+                    let full = if name.is_empty() { text.to_string() } else { format!("{name}.{text}") };
+                    self.value(value, shape, &full);
+                }
                 None => {
-                    let known: Vec<&str> = properties
-                        .map(|p| p.keys().map(String::as_str).collect())
-                        .unwrap_or_default();
+                    let known: Vec<&str> =
+                        properties.map(|p| p.keys().map(String::as_str).collect()).unwrap_or_default();
                     let cure = match nearest(text, known.iter().copied()) {
                         Some(near) => {
                             meant.push(near.to_owned());
@@ -196,27 +153,14 @@ impl<'a> Walk<'a> {
                         None => format!("known here: {}", known.join(", ")),
                     };
                     let what = format!("unknown key {:?}", crate::path::shown(text));
-                    self.problems.push(Problem {
-                        code: "unknown-key",
-                        span: key.span(),
-                        what,
-                        cure,
-                    });
+                    self.problems.push(Problem { code: "unknown-key", span: key.span(), what, cure });
                 }
             }
         }
-        for needed in schema
-            .get("required")
-            .and_then(Value::as_array)
-            .into_iter()
-            .flatten()
-            .filter_map(Value::as_str)
-        {
+        for needed in schema.get("required").and_then(Value::as_array).into_iter().flatten().filter_map(Value::as_str) {
             // A key that is there under a slip is named once, at the slip.
             if !table.keys().any(|key| key.get_ref() == needed) && !meant.iter().any(|near| near == needed) {
-                let about = properties
-                    .and_then(|p| p.get(needed))
-                    .and_then(|p| p.get("description"));
+                let about = properties.and_then(|p| p.get(needed)).and_then(|p| p.get("description"));
                 let cure = match about.and_then(Value::as_str) {
                     Some(about) => format!("add {needed}: {}", about.replace('\n', " ")),
                     None => format!("add {needed}"),
@@ -225,12 +169,7 @@ impl<'a> Walk<'a> {
                     "" => format!("there is no [{needed}]"),
                     _ => format!("[{name}] has no {needed:?}"),
                 };
-                self.problems.push(Problem {
-                    code: "missing-key",
-                    span: span.clone(),
-                    what,
-                    cure,
-                });
+                self.problems.push(Problem { code: "missing-key", span: span.clone(), what, cure });
             }
         }
     }
@@ -246,12 +185,7 @@ impl<'a> Walk<'a> {
                 ("integer" | "number" | "boolean", w) if w.contains("text") => "put it into quotes".to_owned(),
                 _ => format!("write {wanted}"),
             };
-            self.problems.push(Problem {
-                code: "wrong-type",
-                span: value.span(),
-                what,
-                cure,
-            });
+            self.problems.push(Problem { code: "wrong-type", span: value.span(), what, cure });
             return;
         }
         match value.get_ref() {
@@ -271,12 +205,7 @@ impl<'a> Walk<'a> {
                         None => format!("write one of: {}", words.join(", ")),
                     };
                     let what = format!("{:?} is not a value of {name}", crate::path::shown(text));
-                    self.problems.push(Problem {
-                        code: "wrong-value",
-                        span: value.span(),
-                        what,
-                        cure,
-                    });
+                    self.problems.push(Problem { code: "wrong-value", span: value.span(), what, cure });
                 }
             }
             _ => {}
@@ -308,16 +237,9 @@ impl<'a> Walk<'a> {
 
 /// Returns the words an enumeration allows, whether the schema writes them as `enum` or one `const` each.
 fn words_of(schema: &Value) -> Vec<&str> {
-    let listed = schema
-        .get("enum")
-        .and_then(Value::as_array)
-        .into_iter()
-        .flatten()
-        .filter_map(Value::as_str);
+    let listed = schema.get("enum").and_then(Value::as_array).into_iter().flatten().filter_map(Value::as_str);
     let each = schema.get("oneOf").and_then(Value::as_array).into_iter().flatten();
-    listed
-        .chain(each.filter_map(|one| one.get("const").and_then(Value::as_str)))
-        .collect()
+    listed.chain(each.filter_map(|one| one.get("const").and_then(Value::as_str))).collect()
 }
 
 fn kind(value: &DeValue<'_>) -> &'static str {

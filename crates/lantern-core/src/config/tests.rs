@@ -54,9 +54,7 @@ fn a_good_file_is_read() {
 
 #[test]
 fn what_can_be_seen_need_not_be_written() {
-    let text = GOOD
-        .replace("systems = [\"linux-x86_64\"]\n", "")
-        .replace("starts = \"saltmarsh\"\n", "");
+    let text = GOOD.replace("systems = [\"linux-x86_64\"]\n", "").replace("starts = \"saltmarsh\"\n", "");
     let config = Config::read("lantern.toml", &text).unwrap();
     let target = config.targets.values().next().unwrap();
     assert!(target.systems.is_empty() && target.starts.is_none());
@@ -100,10 +98,7 @@ fn each_slip_has_its_place_and_cure() {
 
 #[test]
 fn all_slips_come_in_one_go_and_in_order() {
-    let text = GOOD
-        .replace("starts =", "start =")
-        .replace("name =", "nmae =")
-        .replace("handle =", "handel =");
+    let text = GOOD.replace("starts =", "start =").replace("name =", "nmae =").replace("handle =", "handel =");
     let findings = Config::read("lantern.toml", &text).unwrap_err();
     let lines: Vec<usize> = findings.iter().map(|f| f.place.as_ref().unwrap().line).collect();
     assert_eq!(findings.len(), 3, "{findings:?}");
@@ -115,24 +110,13 @@ fn the_schema_lists_every_key_once() {
     let schema = Config::schema();
     let target = schema.pointer("/$defs/Target/properties").unwrap().as_object().unwrap();
     let keys: Vec<&str> = target.keys().map(String::as_str).collect();
-    assert_eq!(
-        keys,
-        ["executable", "export", "leave-out", "must-have", "starts", "systems"]
-    );
+    assert_eq!(keys, ["executable", "export", "leave-out", "must-have", "starts", "systems"]);
     assert_eq!(schema["$schema"], "https://json-schema.org/draft/2020-12/schema");
 }
 
 #[test]
 fn hostile_texts_are_refused_without_harm() {
-    for text in [
-        "",
-        "[",
-        "a=1",
-        "\u{0}",
-        "[game]\n[game]",
-        &"[a.".repeat(1000),
-        &"x = [".repeat(500),
-    ] {
+    for text in ["", "[", "a=1", "\u{0}", "[game]\n[game]", &"[a.".repeat(1000), &"x = [".repeat(500)] {
         assert!(Config::read("lantern.toml", text).is_err());
     }
 }

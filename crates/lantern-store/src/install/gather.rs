@@ -33,10 +33,7 @@ const MAX_GAP: u32 = 16 * 1024;
 pub(super) fn manifests(folder: &Folder, ids: &[ManifestId], fetch: &dyn Fetch) -> Result<Vec<Entry>, InstallError> {
     let mut all = Vec::new();
     for id in ids {
-        let bytes = fetch.manifest(*id).map_err(|source| InstallError::Fetch {
-            what: "the manifest",
-            source,
-        })?;
+        let bytes = fetch.manifest(*id).map_err(|source| InstallError::Fetch { what: "the manifest", source })?;
         let root = Root::decode(*id, &bytes)?;
         let mut reader = manifest::Reader::new();
         for segment in &root.segments {
@@ -46,15 +43,10 @@ pub(super) fn manifests(folder: &Folder, ids: &[ManifestId], fetch: &dyn Fetch) 
                 Some(bytes) => bytes,
                 None => {
                     let fetched = fetch.segment(&segment.digest);
-                    let bytes = fetched.map_err(|source| InstallError::Fetch {
-                        what: "a segment of the manifest",
-                        source,
-                    })?;
+                    let bytes =
+                        fetched.map_err(|source| InstallError::Fetch { what: "a segment of the manifest", source })?;
                     if Digest::of(&bytes) != segment.digest {
-                        return Err(manifest::ManifestError::Digest {
-                            what: "a segment of the manifest",
-                        }
-                        .into());
+                        return Err(manifest::ManifestError::Digest { what: "a segment of the manifest" }.into());
                     }
                     durable::write_whole(&path, &bytes)?;
                     bytes
@@ -104,16 +96,10 @@ pub(super) fn stage(
         let Node::File { size, .. } = entry.node else { continue };
         let path = stage.join(file.to_string());
         let options = OpenOptions::new().create(true).write(true).truncate(false).open(&path);
-        options
-            .and_then(|f| f.set_len(size))
-            .map_err(InstallError::io("write", &path))?;
+        options.and_then(|f| f.set_len(size)).map_err(InstallError::io("write", &path))?;
         let mut offset = 0;
         for chunk in &entry.chunks {
-            slots
-                .entry(chunk.digest)
-                .or_insert((chunk.len, Vec::new()))
-                .1
-                .push(Slot { file, offset });
+            slots.entry(chunk.digest).or_insert((chunk.len, Vec::new())).1.push(Slot { file, offset });
             offset += u64::from(chunk.len);
         }
     }
@@ -122,7 +108,7 @@ pub(super) fn stage(
         .iter()
         .filter(|(digest, (len, slots))| {
             let local = from_stage(&stage, digest, slots[0], *len).or_else(|| from_old(folder, &old_chunks, digest));
-            !local.is_some_and(|bytes| fill(&stage, &bytes, slots).is_ok())
+            local.is_none_or(|bytes| fill(&stage, &bytes, slots).is_err())
         })
         .map(|(digest, _)| *digest)
         .collect();
@@ -136,10 +122,7 @@ pub(super) fn stage(
 /// A stage of another build is of no use any more.
 fn remove_other_stages(folder: &Folder, current: &Path) -> Result<(), InstallError> {
     let state = folder.state("");
-    for entry in fs::read_dir(&state)
-        .map_err(InstallError::io("list", &state))?
-        .flatten()
-    {
+    for entry in fs::read_dir(&state).map_err(InstallError::io("list", &state))?.flatten() {
         let is_stage = entry.file_name().to_str().is_some_and(|n| n.starts_with("stage-"));
         if is_stage && entry.path() != current {
             fs::remove_dir_all(entry.path()).map_err(InstallError::io("remove", &entry.path()))?;
@@ -201,14 +184,8 @@ fn ranges(ids: &[ManifestId], missing: &HashSet<Digest>, fetch: &dyn Fetch) -> R
     }
     let mut found: HashMap<Digest, (Digest, ChunkEntry)> = HashMap::new();
     for id in ids {
-        let bytes = fetch.locator(*id).map_err(|source| InstallError::Fetch {
-            what: "the locator",
-            source,
-        })?;
-        let wrong = |e: ReadError| InstallError::Wrong {
-            what: "the locator",
-            why: e.to_string(),
-        };
+        let bytes = fetch.locator(*id).map_err(|source| InstallError::Fetch { what: "the locator", source })?;
+        let wrong = |e: ReadError| InstallError::Wrong { what: "the locator", why: e.to_string() };
         let locator = Locator::decode(*id, &bytes).map_err(wrong)?;
         for digest in missing {
             if let Some(location) = locator.find(digest) {
@@ -217,10 +194,7 @@ fn ranges(ids: &[ManifestId], missing: &HashSet<Digest>, fetch: &dyn Fetch) -> R
         }
     }
     if let Some(lost) = missing.iter().find(|d| !found.contains_key(*d)) {
-        return Err(InstallError::Wrong {
-            what: "the locator",
-            why: format!("it does not know the chunk {lost}"),
-        });
+        return Err(InstallError::Wrong { what: "the locator", why: format!("it does not know the chunk {lost}") });
     }
     let mut chunks: Vec<(Digest, ChunkEntry)> = found.into_values().collect();
     chunks.sort_unstable_by_key(|(pack, entry)| (*pack, entry.offset));
@@ -236,12 +210,7 @@ fn ranges(ids: &[ManifestId], missing: &HashSet<Digest>, fetch: &dyn Fetch) -> R
                 range.end = range.end.max(end);
                 range.chunks.push(entry);
             }
-            _ => out.push(Range {
-                pack,
-                start: entry.offset,
-                end,
-                chunks: vec![entry],
-            }),
+            _ => out.push(Range { pack, start: entry.offset, end, chunks: vec![entry] }),
         }
     }
     Ok(out)
@@ -277,10 +246,7 @@ fn receive(
                         }
                         Err(error) => {
                             failed.store(true, Ordering::Relaxed);
-                            first_error
-                                .lock()
-                                .expect("nothing panics with the lock")
-                                .get_or_insert(error);
+                            first_error.lock().expect("nothing panics with the lock").get_or_insert(error);
                         }
                     }
                 }
@@ -304,24 +270,15 @@ fn receive_range(
 ) -> Result<(), InstallError> {
     let len = range.end - range.start;
     let fetched = fetch.pack_range(&range.pack, range.start, len);
-    let bytes = fetched.map_err(|source| InstallError::Fetch {
-        what: "a part of a pack",
-        source,
-    })?;
+    let bytes = fetched.map_err(|source| InstallError::Fetch { what: "a part of a pack", source })?;
     if bytes.len() != len as usize {
         let why = format!("{} bytes came, {len} were asked for", bytes.len());
-        return Err(InstallError::Wrong {
-            what: "a part of a pack",
-            why,
-        });
+        return Err(InstallError::Wrong { what: "a part of a pack", why });
     }
     for entry in &range.chunks {
         let start = (entry.offset - range.start) as usize;
         let stored = bytes.get(start..start + entry.stored_len as usize).unwrap_or_default();
-        let wrong = |e: pack::PackError| InstallError::Wrong {
-            what: "a chunk",
-            why: e.to_string(),
-        };
+        let wrong = |e: pack::PackError| InstallError::Wrong { what: "a chunk", why: e.to_string() };
         let raw = pack::unpack(unpacker, entry, stored).map_err(wrong)?;
         let Some((_, slots)) = slots.get(&entry.digest) else {
             continue;
@@ -345,10 +302,7 @@ fn finish_files(stage: &Path, plan: &Plan<'_>, progress: &dyn Progress) -> Resul
         }
         if found != *digest {
             let why = format!("the chunks of {} do not give its content", entry.path);
-            return Err(InstallError::Wrong {
-                what: "the manifest",
-                why,
-            });
+            return Err(InstallError::Wrong { what: "the manifest", why });
         }
         set_bit(&path, *executable).map_err(InstallError::io("set the executable bit of", &path))?;
     }

@@ -61,26 +61,14 @@ impl<'a> Plan<'a> {
         progress: &dyn Progress,
     ) -> Result<Self, InstallError> {
         let checked = check(folder, new, progress)?;
-        let write: Vec<&Entry> = new
-            .iter()
-            .zip(checked)
-            .filter(|(_, problem)| problem.is_some())
-            .map(|(e, _)| e)
-            .collect();
+        let write: Vec<&Entry> =
+            new.iter().zip(checked).filter(|(_, problem)| problem.is_some()).map(|(e, _)| e).collect();
         let kept: HashSet<&TreePath> = new.iter().map(|e| &e.path).collect();
-        let remove: Vec<TreePath> = old
-            .iter()
-            .map(|e| e.path.clone())
-            .filter(|p| !kept.contains(p))
-            .collect();
+        let remove: Vec<TreePath> = old.iter().map(|e| e.path.clone()).filter(|p| !kept.contains(p)).collect();
         let plan = Self {
             write,
             remove,
-            folders: new
-                .iter()
-                .filter(|e| e.node == Node::EmptyFolder)
-                .map(|e| e.path.clone())
-                .collect(),
+            folders: new.iter().filter(|e| e.node == Node::EmptyFolder).map(|e| e.path.clone()).collect(),
             files: new.iter().filter(|e| matches!(e.node, Node::File { .. })).count() as u64,
             size: new.iter().map(|e| e.node.size()).sum(),
         };
@@ -96,19 +84,13 @@ impl<'a> Plan<'a> {
         for entry in &self.write {
             if entry.path.as_str().split('/').next() == Some(STATE_FOLDER) {
                 let path = folder.path().join(STATE_FOLDER);
-                return Err(InstallError::InTheWay {
-                    path,
-                    why: "the build may not bring files into this folder",
-                });
+                return Err(InstallError::InTheWay { path, why: "the build may not bring files into this folder" });
             }
             for parent in entry.path.parents().filter(|p| seen.insert((*p).to_owned())) {
                 let path = folder.path().join(parent);
                 match fs::symlink_metadata(&path) {
                     Ok(m) if !m.is_dir() && !ours.contains_key(parent) => {
-                        return Err(InstallError::InTheWay {
-                            path,
-                            why: "the build needs a folder there",
-                        });
+                        return Err(InstallError::InTheWay { path, why: "the build needs a folder there" });
                     }
                     _ => {}
                 }
@@ -116,10 +98,7 @@ impl<'a> Plan<'a> {
             let path = folder.path().join(entry.path.as_str());
             let is_folder = fs::symlink_metadata(&path).is_ok_and(|m| m.is_dir());
             if is_folder && entry.node != Node::EmptyFolder && !goes_empty(&path, entry.path.as_str(), &removed) {
-                return Err(InstallError::InTheWay {
-                    path,
-                    why: "the build needs a file there",
-                });
+                return Err(InstallError::InTheWay { path, why: "the build needs a file there" });
             }
         }
         Ok(())
@@ -161,10 +140,7 @@ pub(super) fn check(
             part
         };
         let threads: Vec<_> = (0..workers).map(|_| scope.spawn(run)).collect();
-        threads
-            .into_iter()
-            .map(|t| t.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)))
-            .collect()
+        threads.into_iter().map(|t| t.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic))).collect()
     });
     if progress.stopped() {
         return Err(InstallError::Stopped);
@@ -178,11 +154,7 @@ pub(super) fn check(
 fn problem_of(folder: &Folder, entry: &Entry, meter: &dyn Meter, progress: &dyn Progress) -> Option<Problem> {
     let path = folder.path().join(entry.path.as_str());
     // A link among the parents would lead out of the folder.
-    if entry
-        .path
-        .parents()
-        .any(|p| fs::symlink_metadata(folder.path().join(p)).is_ok_and(|m| m.is_symlink()))
-    {
+    if entry.path.parents().any(|p| fs::symlink_metadata(folder.path().join(p)).is_ok_and(|m| m.is_symlink())) {
         return Some(Problem::Kind);
     }
     let Ok(metadata) = fs::symlink_metadata(&path) else {
@@ -197,11 +169,7 @@ fn problem_of(folder: &Folder, entry: &Entry, meter: &dyn Meter, progress: &dyn 
             let points = fs::read_link(&path).ok();
             (points != Some(PathBuf::from(target))).then_some(Problem::Content)
         }
-        Node::File {
-            size,
-            digest,
-            executable,
-        } => {
+        Node::File { size, digest, executable } => {
             if !metadata.is_file() {
                 return Some(Problem::Kind);
             }

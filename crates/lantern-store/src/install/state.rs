@@ -50,10 +50,7 @@ impl Folder {
         let lock_path = state.join("lock");
         let lock = File::create(&lock_path).map_err(InstallError::io("open", &lock_path))?;
         match lock.try_lock() {
-            Ok(()) => Ok(Self {
-                path: path.to_owned(),
-                _lock: lock,
-            }),
+            Ok(()) => Ok(Self { path: path.to_owned(), _lock: lock }),
             Err(TryLockError::WouldBlock) => Err(InstallError::Busy(path.to_owned())),
             Err(TryLockError::Error(e)) => Err(InstallError::io("lock", &lock_path)(e)),
         }
@@ -88,12 +85,7 @@ impl Folder {
             Err(e) if e.source.kind() == io::ErrorKind::NotFound => return Ok(None),
             Err(e) => return Err(e.into()),
         };
-        serde_json::from_slice(&bytes)
-            .map(Some)
-            .map_err(|e| InstallError::State {
-                path,
-                why: e.to_string(),
-            })
+        serde_json::from_slice(&bytes).map(Some).map_err(|e| InstallError::State { path, why: e.to_string() })
     }
 
     pub(super) fn write_json(&self, name: &str, value: &impl Serialize) -> Result<(), InstallError> {
@@ -105,10 +97,7 @@ impl Folder {
         let installed: Option<Installed> = self.read_json("installed.json")?;
         if let Some(other) = installed.as_ref().filter(|i| i.format != FORMAT) {
             let why = format!("its format is {:?}, this lantern reads {FORMAT:?}", other.format);
-            return Err(InstallError::State {
-                path: self.state("installed.json"),
-                why,
-            });
+            return Err(InstallError::State { path: self.state("installed.json"), why });
         }
         Ok(installed)
     }
@@ -121,10 +110,7 @@ impl Folder {
         let mut all = Vec::new();
         for id in installed.manifests {
             let path = self.manifest_path(id);
-            let damaged = |e: manifest::ManifestError| InstallError::State {
-                path: path.clone(),
-                why: e.to_string(),
-            };
+            let damaged = |e: manifest::ManifestError| InstallError::State { path: path.clone(), why: e.to_string() };
             let root = Root::decode(id, &durable::read_limited(&path, manifest::MAX_ROOT_LEN)?).map_err(damaged)?;
             let mut reader = manifest::Reader::new();
             for segment in &root.segments {

@@ -35,11 +35,7 @@ struct Journal {
 /// behind it the new one will.
 pub(super) fn switch(folder: &Folder, plan: &Plan<'_>, installed: Installed) -> Result<(), InstallError> {
     let stage = folder.stage(&installed.manifests);
-    let stage_name = stage
-        .file_name()
-        .and_then(|n| n.to_str())
-        .unwrap_or_default()
-        .to_owned();
+    let stage_name = stage.file_name().and_then(|n| n.to_str()).unwrap_or_default().to_owned();
     let mut journal = Journal {
         format: FORMAT.to_owned(),
         stage: stage_name,
@@ -65,15 +61,9 @@ pub(super) fn roll_forward(folder: &Folder) -> Result<bool, InstallError> {
     let Some(journal) = folder.read_json::<Journal>(JOURNAL)? else {
         return Ok(false);
     };
-    let damaged = |why: &str| InstallError::State {
-        path: folder.state(JOURNAL),
-        why: why.to_owned(),
-    };
+    let damaged = |why: &str| InstallError::State { path: folder.state(JOURNAL), why: why.to_owned() };
     if journal.format != FORMAT {
-        return Err(damaged(&format!(
-            "its format is {:?}, this lantern reads {FORMAT:?}",
-            journal.format
-        )));
+        return Err(damaged(&format!("its format is {:?}, this lantern reads {FORMAT:?}", journal.format)));
     }
     if journal.stage.contains(['/', '\\']) || !journal.stage.starts_with("stage-") {
         return Err(damaged("it names a folder that is not ours"));
@@ -138,10 +128,7 @@ fn carry_out(folder: &Folder, journal: &Journal) -> Result<(), InstallError> {
 
 fn remove(folder: &Folder, path: &TreePath) -> Result<(), InstallError> {
     // Nothing is removed through a link that leads elsewhere.
-    if path
-        .parents()
-        .any(|p| fs::symlink_metadata(folder.path().join(p)).is_ok_and(|m| m.is_symlink()))
-    {
+    if path.parents().any(|p| fs::symlink_metadata(folder.path().join(p)).is_ok_and(|m| m.is_symlink())) {
         return Ok(());
     }
     let place = folder.path().join(path.as_str());

@@ -22,29 +22,19 @@ enum Item {
 
 impl Build {
     fn of(files: &[(&str, &[u8])]) -> Self {
-        Self(
-            files
-                .iter()
-                .map(|(name, bytes)| ((*name).to_owned(), Item::File(bytes.to_vec())))
-                .collect(),
-        )
+        Self(files.iter().map(|(name, bytes)| ((*name).to_owned(), Item::File(bytes.to_vec()))).collect())
     }
 
     fn seal(&self, store: &Store) -> SealedTree {
         let kind = |item: &Item| match item {
-            Item::File(bytes) => SourceKind::File {
-                size: bytes.len() as u64,
-            },
+            Item::File(bytes) => SourceKind::File { size: bytes.len() as u64 },
             Item::Folder => SourceKind::EmptyFolder,
             Item::Link(target) => SourceKind::Link { target: target.clone() },
         };
         let entries: Vec<SourceEntry> = self
             .0
             .iter()
-            .map(|(name, item)| SourceEntry {
-                path: TreePath::new(name).unwrap(),
-                kind: kind(item),
-            })
+            .map(|(name, item)| SourceEntry { path: TreePath::new(name).unwrap(), kind: kind(item) })
             .collect();
         seal(store, &entries, self, &Silent).unwrap()
     }
@@ -76,10 +66,7 @@ fn contents(folder: &Path) -> BTreeMap<String, Item> {
             }
             let kind = entry.file_type().unwrap();
             if kind.is_symlink() {
-                out.insert(
-                    name,
-                    Item::Link(fs::read_link(entry.path()).unwrap().to_str().unwrap().to_owned()),
-                );
+                out.insert(name, Item::Link(fs::read_link(entry.path()).unwrap().to_str().unwrap().to_owned()));
             } else if kind.is_dir() {
                 if fs::read_dir(entry.path()).unwrap().next().is_none() {
                     out.insert(name.clone(), Item::Folder);
@@ -97,10 +84,7 @@ fn contents(folder: &Path) -> BTreeMap<String, Item> {
 
 fn noise(seed: u64, len: usize) -> Vec<u8> {
     let mut bytes = vec![0; len];
-    blake3::Hasher::new()
-        .update(&seed.to_le_bytes())
-        .finalize_xof()
-        .fill(&mut bytes);
+    blake3::Hasher::new().update(&seed.to_le_bytes()).finalize_xof().fill(&mut bytes);
     bytes
 }
 
@@ -112,11 +96,7 @@ struct Scene {
 
 fn scene() -> Scene {
     let temp = tempfile::tempdir().unwrap();
-    Scene {
-        store: Store::at(temp.path().join("store")),
-        folder: temp.path().join("game"),
-        _temp: temp,
-    }
+    Scene { store: Store::at(temp.path().join("store")), folder: temp.path().join("game"), _temp: temp }
 }
 
 impl Scene {
@@ -132,16 +112,9 @@ fn an_update_brings_only_what_is_missing() {
     let large = noise(1, 3 << 20);
     let mut edited = large.clone();
     edited[1_500_000] ^= 1;
-    scene.install(&Build::of(&[
-        ("saltmarsh", b"#!/bin/sh\n"),
-        ("data/main.pack", &large),
-        ("data/old.txt", b"old"),
-    ]));
-    let report = scene.install(&Build::of(&[
-        ("saltmarsh", b"#!/bin/sh\n"),
-        ("data/main.pack", &edited),
-        ("new.txt", b"n"),
-    ]));
+    scene.install(&Build::of(&[("saltmarsh", b"#!/bin/sh\n"), ("data/main.pack", &large), ("data/old.txt", b"old")]));
+    let report =
+        scene.install(&Build::of(&[("saltmarsh", b"#!/bin/sh\n"), ("data/main.pack", &edited), ("new.txt", b"n")]));
     assert_eq!((report.files, report.written, report.removed), (3, 2, 1));
     assert!((1..200_000).contains(&report.received), "{}", report.received);
     assert_eq!(fs::read(scene.folder.join("data/main.pack")).unwrap(), edited);
@@ -261,12 +234,7 @@ impl Fetch for Flaky<'_> {
 fn a_cut_line_costs_only_what_had_not_come() {
     let scene = scene();
     let sealed = Build::of(&[("main.pack", &noise(7, 20 << 20))]).seal(&scene.store);
-    let flaky = Flaky {
-        store: &scene.store,
-        fails_after: 3,
-        lies: false,
-        requests: AtomicU64::new(0),
-    };
+    let flaky = Flaky { store: &scene.store, fails_after: 3, lies: false, requests: AtomicU64::new(0) };
     let error = install(&scene.folder, &[sealed.manifest], Value::Null, &flaky, &Silent).unwrap_err();
     assert!(matches!(error, InstallError::Fetch { .. }));
     assert!(contents(&scene.folder).is_empty(), "nothing half-visible");
@@ -280,12 +248,7 @@ fn a_lying_server_is_refused_and_nothing_changes() {
     let scene = scene();
     scene.install(&Build::of(&[("a", b"old")]));
     let sealed = Build::of(&[("a", b"new")]).seal(&scene.store);
-    let liar = Flaky {
-        store: &scene.store,
-        fails_after: 0,
-        lies: true,
-        requests: AtomicU64::new(0),
-    };
+    let liar = Flaky { store: &scene.store, fails_after: 0, lies: true, requests: AtomicU64::new(0) };
     let error = install(&scene.folder, &[sealed.manifest], Value::Null, &liar, &Silent).unwrap_err();
     assert!(matches!(error, InstallError::Wrong { .. }), "{error:?}");
     assert_eq!(fs::read(scene.folder.join("a")).unwrap(), b"old");
@@ -307,11 +270,8 @@ fn a_switch_that_was_cut_is_finished_offline() {
             let new = gather::manifests(&folder, &[sealed.manifest], &scene.store).unwrap();
             let plan = plan::Plan::make(&folder, &old, &new, &Silent).unwrap();
             gather::stage(&folder, &plan, &[sealed.manifest], &old, &scene.store, &Silent).unwrap();
-            let installed = Installed {
-                format: state::FORMAT.into(),
-                manifests: vec![sealed.manifest],
-                about: Value::Null,
-            };
+            let installed =
+                Installed { format: state::FORMAT.into(), manifests: vec![sealed.manifest], about: Value::Null };
             let stage = folder.stage(&[sealed.manifest]);
             let saved = folder.path().join("../saved-stage");
             let _ = fs::remove_dir_all(&saved);
@@ -361,25 +321,15 @@ fn two_at_once_one_is_told() {
 #[test]
 fn sealing_is_the_same_however_often_and_with_whatever_is_there() {
     let (one, two) = (scene(), scene());
-    let build = Build::of(&[
-        ("a", &noise(1, 2 << 20)),
-        ("b", &noise(2, 300_000)),
-        ("copy", &noise(1, 2 << 20)),
-    ]);
+    let build = Build::of(&[("a", &noise(1, 2 << 20)), ("b", &noise(2, 300_000)), ("copy", &noise(1, 2 << 20))]);
     let first = build.seal(&one.store);
     Build::of(&[("other", &noise(2, 300_000))]).seal(&two.store);
     let second = build.seal(&two.store);
     assert_eq!((first.id, first.manifest), (second.id, second.manifest));
     assert!(second.new_stored < first.new_stored);
-    assert!(
-        first.new_stored < (2 << 20) + 300_000 + 20_000,
-        "the copy is stored once"
-    );
+    assert!(first.new_stored < (2 << 20) + 300_000 + 20_000, "the copy is stored once");
     let again = build.seal(&one.store);
-    assert_eq!(
-        (again.new_chunks, again.new_stored, again.manifest),
-        (0, 0, first.manifest)
-    );
+    assert_eq!((again.new_chunks, again.new_stored, again.manifest), (0, 0, first.manifest));
 }
 
 #[test]
@@ -397,10 +347,7 @@ fn a_file_that_changes_while_it_is_read_is_an_error() {
         }
     }
     let scene = scene();
-    let entries = [SourceEntry {
-        path: TreePath::new("log").unwrap(),
-        kind: SourceKind::File { size: 1000 },
-    }];
+    let entries = [SourceEntry { path: TreePath::new("log").unwrap(), kind: SourceKind::File { size: 1000 } }];
     let error = seal(&scene.store, &entries, &Growing, &Silent).unwrap_err();
     assert!(matches!(error, crate::seal::SealError::Changed { .. }));
 }
