@@ -98,6 +98,9 @@ impl Locator {
             if entry.offset.checked_add(entry.stored_len).is_none_or(|end| end > *len) {
                 return Err(wrong(offset, "a chunk lies outside its pack"));
             }
+            if entry.stored_len == 0 {
+                return Err(wrong(offset, "a chunk without bytes"));
+            }
             if locations.last().is_some_and(|last| last.entry.digest >= entry.digest) {
                 return Err(wrong(offset, "chunks are not in order"));
             }

@@ -234,14 +234,27 @@ impl Market {
         send()
     }
 
+    /// Asks and reads the whole answer; one that is cut in the middle is asked for again, which harms nothing.
+    fn whole(&self, limit: u64, ask: &dyn Fn() -> Result<Response, PlaceError>) -> Result<Vec<u8>, PlaceError> {
+        let mut waits = RETRY_AFTER_MS.into_iter().map(Duration::from_millis);
+        loop {
+            match self.answer(ask()?, limit) {
+                Err(error @ PlaceError::Unreachable { .. }) => match waits.next() {
+                    Some(wait) => self.wait(wait)?,
+                    None => return Err(error),
+                },
+                other => return other,
+            }
+        }
+    }
+
     fn get<T: DeserializeOwned>(&self, path: &str, what: &'static str) -> Result<T, PlaceError> {
-        let response = self.with_access(&|| self.client.get(self.url(path)))?;
-        self.json(&self.answer(response, MAX_JSON_LEN)?, what)
+        let ask = || self.with_access(&|| self.client.get(self.url(path)));
+        self.json(&self.whole(MAX_JSON_LEN, &ask)?, what)
     }
 
     fn get_bytes(&self, path: &str) -> Result<Vec<u8>, PlaceError> {
-        let response = self.with_access(&|| self.client.get(self.url(path)))?;
-        self.answer(response, MAX_BYTES_LEN)
+        self.whole(MAX_BYTES_LEN, &|| self.with_access(&|| self.client.get(self.url(path))))
     }
 
     fn put_bytes(&self, path: &str, bytes: Vec<u8>) -> Result<Vec<u8>, PlaceError> {
@@ -252,8 +265,7 @@ impl Market {
             let reader = std::io::Cursor::new(body.clone());
             self.client.put(self.url(path)).body(reqwest::blocking::Body::sized(reader, len))
         };
-        let response = self.with_access(&make)?;
-        self.answer(response, MAX_JSON_LEN)
+        self.whole(MAX_JSON_LEN, &|| self.with_access(&make))
     }
 
     fn post<T: DeserializeOwned>(
@@ -272,44 +284,35 @@ impl Market {
                 None => request,
             }
         };
-        let response = self.with_access(&make)?;
-        self.json(&self.answer(response, MAX_JSON_LEN)?, what)
+        self.json(&self.whole(MAX_JSON_LEN, &|| self.with_access(&make))?, what)
     }
 
+    /// Asks as a player does, without access.
     fn play_bytes(&self, path: &str, range: Option<(u32, u32)>) -> Result<Vec<u8>, PlaceError> {
         let make = || {
             let request = self.client.get(self.url(path));
             Ok(match range {
                 Some((offset, len)) => {
-                    let last = u64::from(offset) + u64::from(len) - 1;
+                    let last = u64::from(offset) + u64::from(len.max(1)) - 1;
                     request.header(RANGE, format!("bytes={offset}-{last}"))
                 }
                 None => request,
             })
         };
-        let mut waits = RETRY_AFTER_MS.into_iter().map(Duration::from_millis);
-        loop {
+        let ask = || {
             let response = self.send(&make)?;
-            let limit = range.map_or(MAX_BYTES_LEN, |(_, len)| u64::from(len));
             if range.is_some() && response.status() == StatusCode::OK {
                 return Err(self.nonsense("a part of a pack", "the whole pack came"));
             }
-            match self.answer(response, limit) {
-                // The line was cut in the middle of an answer that changes nothing: ask again.
-                Err(error @ PlaceError::Unreachable { .. }) => match waits.next() {
-                    Some(wait) => self.wait(wait)?,
-                    None => return Err(error),
-                },
-                other => return other,
-            }
-        }
+            Ok(response)
+        };
+        self.whole(range.map_or(MAX_BYTES_LEN, |(_, len)| u64::from(len)), &ask)
     }
 }
 
 impl Storefront for Market {
     fn discovery(&self) -> Result<Discovery, PlaceError> {
-        let response = self.send(&|| Ok(self.client.get(self.url(DISCOVERY_PATH))))?;
-        let bytes = self.answer(response, MAX_JSON_LEN)?;
+        let bytes = self.whole(MAX_JSON_LEN, &|| self.send(&|| Ok(self.client.get(self.url(DISCOVERY_PATH)))))?;
         let discovery: Discovery = self.json(&bytes, "a discovery document")?;
         if discovery.protocol != PROTOCOL {
             return Err(PlaceError::Protocol { address: self.origin.clone(), theirs: discovery.protocol });

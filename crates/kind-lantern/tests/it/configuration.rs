@@ -1,0 +1,156 @@
+//! `init`, and what a wrong `lantern.toml` looks like.
+
+use crate::env::{TestEnv, settings};
+
+macro_rules! snapshot {
+    ($text:expr, @$expected:literal) => {
+        settings().bind(|| insta::assert_snapshot!($text, @$expected))
+    };
+}
+
+const INIT: [&str; 9] = [
+    "init",
+    "--name",
+    "Saltmarsh Post",
+    "--studio",
+    "Paper Heron",
+    "--identity",
+    "example.paperheron.saltmarsh",
+    "--version",
+    "1.3.2",
+];
+
+#[test]
+fn init_writes_what_it_sees() {
+    let env = TestEnv::without_storefront();
+    snapshot!(env.lantern(&INIT).whole(), @"");
+    snapshot!(String::from_utf8(env.read("lantern.toml")).unwrap(), @"");
+    assert!(env.path(".lantern/lantern.schema.json").is_file());
+    assert_eq!(env.read(".lantern/.gitignore").last(), Some(&b'\n'));
+    env.lantern(&["prepare"]).success();
+}
+
+#[test]
+fn init_overwrites_nothing_and_asks_nothing_without_a_terminal() {
+    let env = TestEnv::without_storefront();
+    snapshot!(env.lantern(&INIT[..5]).whole(), @"");
+    assert!(!env.path("lantern.toml").exists() && !env.path(".lantern").exists());
+    env.write("lantern.toml", "mine");
+    let ran = env.lantern(&INIT).fails(2);
+    assert!(ran.stderr().contains("is there already"), "{}", ran.stderr());
+    assert_eq!(env.read("lantern.toml"), b"mine");
+}
+
+#[test]
+fn init_with_a_storefront_gives_a_file_that_works() {
+    let mut env = TestEnv::without_storefront();
+    env.open_storefront(0);
+    env.make_title();
+    let storefront = format!("brambleyard={}", env.running().origin());
+    let rest =
+        ["--handle", "saltmarsh-post", "--depot", "sp-linux", "--branch", "open-water", "--storefront", &storefront];
+    env.lantern(&[&INIT[..], &rest].concat()).success();
+    env.connect();
+    env.release("1.3.2 (1)");
+}
+
+#[test]
+fn init_refuses_answers_that_make_no_valid_file() {
+    let env = TestEnv::without_storefront();
+    let mut arguments = INIT;
+    arguments[6] = "saltmarsh";
+    snapshot!(env.lantern(&arguments).whole(), @"");
+    assert!(!env.path("lantern.toml").exists());
+}
+
+#[test]
+fn init_does_not_guess_between_several_exports() {
+    let env = TestEnv::without_storefront();
+    std::fs::create_dir(env.path("exports/other")).unwrap();
+    std::fs::copy(env.path("exports/linux/saltmarsh"), env.path("exports/other/saltmarsh")).unwrap();
+    let ran = env.lantern(&INIT).fails(2);
+    assert!(ran.stderr().contains("there are several") && ran.stderr().contains("--export"), "{}", ran.stderr());
+}
+
+#[test]
+fn everything_wrong_is_shown_at_once() {
+    let env = TestEnv::new();
+    env.edit("lantern.toml", "starts =", "start =");
+    env.edit("lantern.toml", "version = \"1.3.2\"", "version = 1.3");
+    env.edit("lantern.toml", "exports/linux", "exports\\\\linux");
+    snapshot!(env.lantern(&["prepare"]).whole(), @"");
+    env.write("lantern.toml", &env.config("1.3.2"));
+    env.edit("lantern.toml", "exports/linux", "exports\\\\linux");
+    env.edit("lantern.toml", "\"1.3.2\"", "\"v1.3.2\"");
+    snapshot!(env.lantern(&["prepare"]).whole(), @"");
+}
+
+#[test]
+fn errors_have_a_document_too() {
+    let env = TestEnv::new();
+    env.edit("lantern.toml", "starts =", "start =");
+    let document = env.lantern(&["prepare", "--json"]).fails(2).json();
+    assert_eq!(document["schema"], "lantern.error/1");
+    assert_eq!(document["error"]["kind"], "usage");
+    let finding = &document["error"]["findings"][0];
+    assert_eq!((finding["code"].as_str(), finding["place"]["line"].as_u64()), (Some("unknown-key"), Some(10)));
+}
+
+#[test]
+fn an_https_address_is_a_clear_error_for_now() {
+    let env = TestEnv::new();
+    env.edit("lantern.toml", "http://", "https://");
+    snapshot!(env.lantern(&["live"]).whole(), @"");
+}
+
+#[test]
+fn no_project_and_files_that_are_none() {
+    let env = TestEnv::without_storefront();
+    let ran = env.lantern(&["prepare"]).fails(2);
+    assert!(ran.stderr().contains("no lantern.toml") && ran.stderr().contains("lantern init"), "{}", ran.stderr());
+    std::fs::write(env.path("lantern.toml"), b"[game]\nname = \"\xff\"\n").unwrap();
+    let ran = env.lantern(&["prepare"]).fails(2);
+    assert!(ran.stderr().contains("line 2, column 9") && ran.stderr().contains("UTF-8"), "{}", ran.stderr());
+    std::fs::write(env.path("lantern.toml"), vec![b'#'; 2 << 20]).unwrap();
+    env.lantern(&["prepare"]).fails(6);
+    let long = format!("[game]\nname = {}\n", "x".repeat(200_000));
+    std::fs::write(env.path("lantern.toml"), long).unwrap();
+    let ran = env.lantern(&["prepare"]).fails(2);
+    assert!(ran.stderr().len() < 2000, "a long line is shown around its place: {}", ran.stderr().len());
+}
+
+#[test]
+fn the_project_is_found_from_below_and_by_option() {
+    let env = TestEnv::new();
+    std::fs::create_dir_all(env.path("exports/deep")).unwrap();
+    let below = env.command_in("exports/deep", &["prepare", "--json"]).output().unwrap();
+    assert!(below.status.success());
+    let option = env.command_in("home/..", &["live", "--offline", "--project", env.path("exports").to_str().unwrap()]);
+    let mut option = option;
+    std::fs::create_dir_all(env.path("home")).unwrap();
+    assert!(option.output().unwrap().status.success());
+}
+
+#[test]
+fn the_version_may_stand_in_a_file_of_its_own() {
+    let env = TestEnv::new();
+    env.edit("lantern.toml", "version = \"1.3.2\"", "version = { file = \"VERSION\" }");
+    env.write("VERSION", "2.0.1\n");
+    let document = env.lantern(&["prepare", "--json"]).success().json();
+    assert_eq!(document["release"]["version"], "2.0.1");
+    env.write("VERSION", "two\n");
+    let ran = env.lantern(&["prepare"]).fails(2);
+    assert!(ran.stderr().contains("version = { file") && ran.stderr().contains("VERSION"), "{}", ran.stderr());
+    std::fs::remove_file(env.path("VERSION")).unwrap();
+    env.lantern(&["prepare"]).fails(6);
+}
+
+#[test]
+fn a_foreign_state_folder_is_left_alone() {
+    let env = TestEnv::new();
+    env.write(".lantern/precious", "of somebody else");
+    let ran = env.lantern(&["prepare"]).fails(6);
+    assert!(ran.stderr().contains("not a folder of ours"), "{}", ran.stderr());
+    assert_eq!(env.read(".lantern/precious"), b"of somebody else");
+    assert!(!env.path(".lantern/ledger.db").exists());
+}

@@ -1,0 +1,262 @@
+//! A temporary folder with the example game, a stand-in storefront, and the built program.
+
+use std::fs;
+use std::path::{Path, PathBuf};
+use std::process::{Command, Output, Stdio};
+
+use lantern_core::system::System;
+use lantern_rehearsal::exports::{self, GameVersion};
+use lantern_rehearsal::place::{Place, PlaceDocument};
+use lantern_rehearsal::server::Running;
+use lantern_storefront::protocol::Title;
+use serde_json::Value;
+
+pub const BINARY: &str = env!("CARGO_BIN_EXE_lantern");
+
+pub struct TestEnv {
+    temp: tempfile::TempDir,
+    running: Option<Running>,
+}
+
+/// What a run printed and how it ended.
+pub struct Ran {
+    pub output: Output,
+}
+
+impl Ran {
+    pub fn stdout(&self) -> String {
+        String::from_utf8_lossy(&self.output.stdout).into_owned()
+    }
+
+    pub fn stderr(&self) -> String {
+        String::from_utf8_lossy(&self.output.stderr).into_owned()
+    }
+
+    pub fn code(&self) -> i32 {
+        self.output.status.code().unwrap_or(-1)
+    }
+
+    #[track_caller]
+    pub fn success(self) -> Self {
+        assert_eq!(self.code(), 0, "stdout:\n{}\nstderr:\n{}", self.stdout(), self.stderr());
+        self
+    }
+
+    #[track_caller]
+    pub fn fails(self, code: i32) -> Self {
+        assert_eq!(self.code(), code, "stdout:\n{}\nstderr:\n{}", self.stdout(), self.stderr());
+        self
+    }
+
+    #[track_caller]
+    pub fn json(&self) -> Value {
+        serde_json::from_slice(&self.output.stdout)
+            .unwrap_or_else(|e| panic!("{e}\nstdout:\n{}\nstderr:\n{}", self.stdout(), self.stderr()))
+    }
+
+    /// Everything in one text, for a snapshot.
+    pub fn whole(&self) -> String {
+        let mut out = self.stdout();
+        if !self.output.stderr.is_empty() {
+            out += &format!("------- stderr -------\n{}", self.stderr());
+        }
+        if self.code() != 0 {
+            out += &format!("[exit status: {}]\n", self.code());
+        }
+        out
+    }
+}
+
+impl TestEnv {
+    /// A folder with the old export and a finished `lantern.toml`; the stand-in runs and has the title.
+    pub fn new() -> Self {
+        let mut env = Self::without_storefront();
+        env.open_storefront(0);
+        env.make_title();
+        env.write("lantern.toml", &env.config("1.3.2"));
+        env
+    }
+
+    pub fn without_storefront() -> Self {
+        let env = Self { temp: tempfile::tempdir().unwrap(), running: None };
+        env.export(GameVersion::Old);
+        env
+    }
+
+    /// The whole chain up to the first release being live.
+    pub fn live() -> Self {
+        let env = Self::new();
+        env.connect();
+        env.release("1.3.2 (1)");
+        env
+    }
+
+    pub fn open_storefront(&mut self, port: u16) {
+        let place = Place::open(&self.path("place"), PlaceDocument::brambleyard()).unwrap();
+        self.running = Some(Running::start(place, port).unwrap());
+    }
+
+    pub fn close_storefront(&mut self) -> u16 {
+        let running = self.running.take().unwrap();
+        running.origin().rsplit(':').next().unwrap().parse().unwrap()
+    }
+
+    pub fn running(&self) -> &Running {
+        self.running.as_ref().unwrap()
+    }
+
+    pub fn make_title(&self) {
+        let title = Title {
+            handle: "saltmarsh-post".parse().unwrap(),
+            name: "Saltmarsh Post".into(),
+            identity: "example.paperheron.saltmarsh".parse().unwrap(),
+            depots: vec!["sp-linux".parse().unwrap()],
+        };
+        self.running().place().make_title(&title).unwrap();
+    }
+
+    pub fn config(&self, version: &str) -> String {
+        format!(
+            r#"[game]
+name = "Saltmarsh Post"
+studio = "Paper Heron"
+identity = "example.paperheron.saltmarsh"
+version = "{version}"
+
+[targets.linux]
+export = "exports/linux"
+systems = ["linux-x86_64"]
+starts = "saltmarsh"
+leave-out = ["notes/**"]
+must-have = ["saltmarsh.dat"]
+
+[storefronts.brambleyard]
+kind = "market"
+address = "{}"
+handle = "saltmarsh-post"
+depots = {{ linux = "sp-linux" }}
+
+[storefronts.brambleyard.branches]
+open-water = {{ audience = "everyone" }}
+"#,
+            self.running().origin()
+        )
+    }
+
+    pub fn export(&self, version: GameVersion) {
+        exports::write_linux(&self.path("exports/linux"), version, System::LinuxX86_64).unwrap();
+    }
+
+    /// The new export, with the version raised.
+    pub fn next_version(&self) {
+        self.export(GameVersion::New);
+        self.write("lantern.toml", &self.config("1.4.0"));
+    }
+
+    pub fn path(&self, name: &str) -> PathBuf {
+        self.temp.path().join(name)
+    }
+
+    pub fn write(&self, name: &str, text: &str) {
+        let path = self.path(name);
+        fs::create_dir_all(path.parent().unwrap()).unwrap();
+        fs::write(path, text).unwrap();
+    }
+
+    pub fn read(&self, name: &str) -> Vec<u8> {
+        fs::read(self.path(name)).unwrap()
+    }
+
+    pub fn edit(&self, name: &str, from: &str, to: &str) {
+        let text = fs::read_to_string(self.path(name)).unwrap();
+        assert!(text.contains(from), "{from:?} is not in {name}");
+        self.write(name, &text.replacen(from, to, 1));
+    }
+
+    /// The program with a cleared environment, in a folder below the temporary one.
+    pub fn command_in(&self, folder: &str, arguments: &[&str]) -> Command {
+        let mut command = Command::new(BINARY);
+        command
+            .args(arguments)
+            .current_dir(self.path(folder))
+            .env_clear()
+            .env("LANTERN_HOME", self.path("home"))
+            .env("USER", "wren")
+            .env("TZ", "UTC")
+            .stdin(Stdio::null());
+        if let Some(running) = &self.running {
+            command.env("LANTERN_SECRET", running.place().secret());
+        }
+        command
+    }
+
+    pub fn command(&self, arguments: &[&str]) -> Command {
+        self.command_in(".", arguments)
+    }
+
+    pub fn lantern(&self, arguments: &[&str]) -> Ran {
+        Ran { output: self.command(arguments).output().unwrap() }
+    }
+
+    pub fn connect(&self) {
+        self.lantern(&["connect", "brambleyard", "--client", "paper-heron"]).success();
+    }
+
+    /// Prepares, pushes and promotes; the release must come to have this name.
+    #[track_caller]
+    pub fn release(&self, name: &str) {
+        self.lantern(&["prepare"]).success();
+        self.lantern(&["push", "brambleyard", "--yes"]).success();
+        self.lantern(&["promote", "brambleyard", "open-water", "--confirm", name]).success();
+    }
+
+    /// A kind of every event in the ledger, oldest first.
+    pub fn event_kinds(&self) -> Vec<String> {
+        let document = self.lantern(&["history", "--count", "1000", "--json"]).success().json();
+        let events = document["events"].as_array().unwrap();
+        events.iter().rev().map(|e| e["kind"].as_str().unwrap().to_owned()).collect()
+    }
+
+    /// What the storefront itself says is on the line, as `release build revision`.
+    pub fn on_branch(&self) -> String {
+        let document = self.lantern(&["live", "--json"]).success().json();
+        let branch = &document["storefronts"][0]["branches"][0];
+        let build = &branch["targets"]["linux"];
+        let version = build["version"].as_str().unwrap_or("nothing");
+        format!("{version} ({}) build {} revision {}", build["number"], build["build"], branch["revision"])
+    }
+}
+
+/// Replaces what differs from run to run.
+pub fn settings() -> insta::Settings {
+    let mut settings = insta::Settings::clone_current();
+    settings.set_prepend_module_to_snapshot(false);
+    settings.add_filter(r"127\.0\.0\.1:\d+", "127.0.0.1:PORT");
+    settings.add_filter(r"\d{4}-\d\d-\d\d \d\d:\d\d", "YYYY-MM-DD HH:MM");
+    settings.add_filter(r"/[^ \n]*/home/access/[0-9a-f]{12}\.json", "HOME/access/ORIGIN.json");
+    settings.add_filter(r"(?m)release id +[0-9a-f]{12}", "release id  ID");
+    settings.add_filter(r"in \d+\.\d seconds", "in S seconds");
+    settings.add_filter(r"process \d+", "process PID");
+    settings
+}
+
+/// Every regular file below a folder, by name, but our own state.
+pub fn files(folder: &Path) -> std::collections::BTreeMap<String, Vec<u8>> {
+    let mut out = std::collections::BTreeMap::new();
+    let mut folders = vec![folder.to_owned()];
+    while let Some(at) = folders.pop() {
+        for entry in fs::read_dir(&at).unwrap() {
+            let path = entry.unwrap().path();
+            if path.file_name().is_some_and(|n| n == ".lantern-install" || n == "notes") {
+                continue;
+            }
+            if path.is_dir() {
+                folders.push(path);
+            } else {
+                let name = path.strip_prefix(folder).unwrap().to_str().unwrap().replace('\\', "/");
+                out.insert(name, fs::read(&path).unwrap());
+            }
+        }
+    }
+    out
+}

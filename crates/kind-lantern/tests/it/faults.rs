@@ -1,0 +1,175 @@
+//! Kills at random times, answers that were lost, a damaged store.
+
+use std::process::Stdio;
+use std::time::Duration;
+
+use crate::env::{TestEnv, files, settings};
+
+/// Runs a command several times and kills it a little later each time, then runs it to its end.
+fn kill_again_and_again(env: &TestEnv, arguments: &[&str], step: Duration) {
+    for n in 0..8 {
+        let mut child = env.command(arguments).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
+        std::thread::sleep(step * n);
+        // It may have ended by itself; then there is nothing to kill.
+        let _ = child.kill();
+        child.wait().unwrap();
+    }
+    env.lantern(arguments).success();
+}
+
+#[test]
+fn killed_at_any_time_the_same_command_finishes_the_work() {
+    let env = TestEnv::new();
+    env.connect();
+    let step = Duration::from_millis(9);
+    kill_again_and_again(&env, &["prepare"], step);
+    kill_again_and_again(&env, &["push", "brambleyard", "--yes"], step);
+    kill_again_and_again(&env, &["promote", "brambleyard", "open-water", "--confirm", "1.3.2 (1)"], step);
+    let install = ["install", "brambleyard", "open-water", "player", "--target", "linux"];
+    kill_again_and_again(&env, &install, step);
+    assert_eq!(env.on_branch(), "1.3.2 (1) build 1 revision 1", "nothing doubled");
+    assert_eq!(files(&env.path("player")), files(&env.path("exports/linux")));
+    env.next_version();
+    kill_again_and_again(&env, &["prepare"], step);
+    kill_again_and_again(&env, &["push", "brambleyard", "--yes"], step);
+    kill_again_and_again(&env, &["promote", "brambleyard", "open-water", "--confirm", "1.4.0 (2)"], step);
+    kill_again_and_again(&env, &install, step);
+    assert_eq!(env.on_branch(), "1.4.0 (2) build 2 revision 2", "nothing doubled");
+    assert_eq!(files(&env.path("player")), files(&env.path("exports/linux")));
+    env.lantern(&["verify"]).success();
+    let left: Vec<String> = env.event_kinds().into_iter().filter(|k| k == "number-reserved").collect();
+    assert_eq!(left.len(), 2, "a break gives no number away");
+}
+
+#[test]
+fn a_promotion_whose_answer_was_lost_is_settled_by_asking() {
+    let env = TestEnv::new();
+    env.connect();
+    env.lantern(&["prepare"]).success();
+    env.lantern(&["push", "brambleyard", "--yes"]).success();
+    env.lantern(&["promote", "brambleyard", "open-water", "--confirm", "1.3.2 (1)"]).success();
+    // As if the program had been killed after the storefront moved the branch: the last event never came to be.
+    let ledger = env.path(".lantern/ledger.db");
+    let sql = "DELETE FROM events WHERE kind = 'moved'";
+    assert_eq!(rusqlite::Connection::open(&ledger).unwrap().execute(sql, []).unwrap(), 1);
+    assert_eq!(env.event_kinds().last().unwrap(), "asked");
+    let ran = env.lantern(&["promote", "brambleyard", "open-water"]).success();
+    assert!(ran.stdout().contains("has 1.3.2 (1) already"), "{}", ran.stdout());
+    assert_eq!(env.event_kinds().last().unwrap(), "moved");
+    assert_eq!(env.on_branch(), "1.3.2 (1) build 1 revision 1");
+}
+
+#[test]
+fn a_promotion_that_never_arrived_is_recorded_as_not_done() {
+    let env = TestEnv::live();
+    env.next_version();
+    env.lantern(&["prepare"]).success();
+    env.lantern(&["push", "brambleyard", "--yes"]).success();
+    env.lantern(&["promote", "brambleyard", "open-water", "--confirm", "1.4.0 (2)"]).success();
+    let ledger = rusqlite::Connection::open(env.path(".lantern/ledger.db")).unwrap();
+    ledger.execute("DELETE FROM events WHERE position = (SELECT max(position) FROM events)", []).unwrap();
+    let place = rusqlite::Connection::open(env.path("place/state.db")).unwrap();
+    place.execute("DELETE FROM moves WHERE revision = 2", []).unwrap();
+    place.execute("DELETE FROM answers", []).unwrap();
+    drop((ledger, place));
+    assert_eq!(env.on_branch(), "1.3.2 (1) build 1 revision 1");
+    assert_eq!(env.event_kinds().last().unwrap(), "not-done");
+    env.lantern(&["promote", "brambleyard", "open-water", "--confirm", "1.4.0 (2)"]).success();
+    assert_eq!(env.on_branch(), "1.4.0 (2) build 2 revision 2");
+}
+
+#[test]
+fn a_push_that_was_cut_goes_on_with_what_had_arrived() {
+    let env = TestEnv::new();
+    env.connect();
+    env.lantern(&["prepare"]).success();
+    let whole = env.lantern(&["push", "brambleyard", "--plan", "--json"]).success().json();
+    env.lantern(&["push", "brambleyard", "--yes"]).success();
+    // As if it had been cut before the build was made.
+    let place = rusqlite::Connection::open(env.path("place/state.db")).unwrap();
+    place.execute("DELETE FROM builds", []).unwrap();
+    place.execute("DELETE FROM answers", []).unwrap();
+    let ledger = rusqlite::Connection::open(env.path(".lantern/ledger.db")).unwrap();
+    ledger.execute("DELETE FROM events WHERE kind = 'pushed'", []).unwrap();
+    drop((ledger, place));
+    let again = env.lantern(&["push", "brambleyard", "--yes", "--json"]).success().json();
+    assert!(again["sent_bytes"].as_u64().unwrap() < whole["upload_bytes"].as_u64().unwrap() / 100, "{again}");
+    let kinds = env.event_kinds();
+    assert_eq!(kinds.iter().filter(|k| *k == "asked").count(), 1, "the open deed was taken up: {kinds:?}");
+}
+
+#[test]
+fn a_damaged_store_is_found_and_named() {
+    let env = TestEnv::live();
+    let mut packs: Vec<_> = files(&env.path(".lantern/store/packs")).into_iter().collect();
+    let (name, mut bytes) = packs.remove(0);
+    bytes[100] ^= 1;
+    let path = env.path(".lantern/store/packs").join(&name);
+    std::fs::write(&path, &bytes).unwrap();
+    let ran = env.lantern(&["verify"]).fails(5);
+    assert!(ran.stdout().contains("is damaged") && ran.stderr().contains("1.3.2 (1)"), "{}", ran.whole());
+    assert_eq!(env.lantern(&["verify", "--json"]).fails(5).json()["broken"][0]["number"], 1);
+    std::fs::write(&path, &bytes[..bytes.len() / 2]).unwrap();
+    env.next_version();
+    let ran = env.lantern(&["prepare"]).fails(5);
+    assert!(ran.stderr().contains("damaged") && ran.stderr().contains("lantern verify"), "{}", ran.stderr());
+    // The cure that verify names: the damaged file goes, and the same exports are prepared again.
+    std::fs::remove_file(&path).unwrap();
+    env.lantern(&["prepare"]).success();
+    env.lantern(&["push", "brambleyard", "--yes"]).success();
+}
+
+#[test]
+fn a_lost_manifest_is_made_again_under_the_same_number() {
+    let env = TestEnv::live();
+    for folder in ["manifests", "by-tree", "releases"] {
+        std::fs::remove_dir_all(env.path(".lantern/store").join(folder)).unwrap();
+    }
+    let document = env.lantern(&["prepare", "--json"]).success().json();
+    assert_eq!((&document["made"], &document["release"]["number"]), (&true.into(), &1.into()));
+    env.lantern(&["verify"]).success();
+    assert_eq!(env.lantern(&["prepare", "--json"]).success().json()["made"], false);
+}
+
+#[test]
+fn the_cache_may_be_deleted_or_damaged_at_any_time() {
+    let env = TestEnv::live();
+    for damage in [None, Some(""), Some("{\"format\":\"lantern.seen/1\"}"), Some("\u{0}")] {
+        match damage {
+            None => std::fs::remove_dir_all(env.path(".lantern/cache")).unwrap(),
+            Some(text) => env.write(".lantern/cache/seen.json", text),
+        }
+        assert_eq!(env.lantern(&["prepare", "--json"]).success().json()["made"], false, "{damage:?}");
+    }
+}
+
+#[test]
+fn a_damaged_ledger_is_an_error_that_changes_nothing() {
+    let env = TestEnv::live();
+    let ledger = env.path(".lantern/ledger.db");
+    let connection = rusqlite::Connection::open(&ledger).unwrap();
+    connection.execute("DELETE FROM events WHERE kind = 'sealed'", []).unwrap();
+    drop(connection);
+    let ran = env.lantern(&["live"]).fails(5);
+    settings().bind(|| insta::assert_snapshot!(ran.stderr(), @""));
+    env.lantern(&["prepare"]).fails(5);
+}
+
+#[cfg(target_os = "linux")]
+#[test]
+fn ctrl_c_while_sealing_ends_soon_and_says_what_is_safe() {
+    let env = TestEnv::new();
+    // Large enough to be in the middle of it; sparse, so that it costs no disk.
+    let large = std::fs::File::create(env.path("exports/linux/large.bin")).unwrap();
+    large.set_len(40 << 30).unwrap();
+    let child = env.command(&["prepare"]).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
+    std::thread::sleep(Duration::from_millis(700));
+    let pid = child.id().to_string();
+    assert!(std::process::Command::new("kill").args(["-INT", &pid]).status().unwrap().success());
+    let started = std::time::Instant::now();
+    let output = child.wait_with_output().unwrap();
+    assert!(started.elapsed() < Duration::from_secs(2), "{:?}", started.elapsed());
+    assert_eq!(output.status.code(), Some(130));
+    let stderr = String::from_utf8(output.stderr).unwrap();
+    settings().bind(|| insta::assert_snapshot!(stderr, @""));
+}

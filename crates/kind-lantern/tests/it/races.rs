@@ -1,0 +1,116 @@
+//! Two at once: one wins, the other says so.
+
+use std::process::Stdio;
+
+use crate::env::{Ran, TestEnv};
+
+#[test]
+fn two_prepares_in_one_folder_make_one_release() {
+    let env = TestEnv::new();
+    for round in 0..5 {
+        env.write("exports/linux/letters/en.txt", &format!("letter {round}"));
+        let spawn =
+            || env.command(&["prepare", "--json"]).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
+        let children = [spawn(), spawn(), spawn()];
+        let ran: Vec<Ran> = children.map(|c| Ran { output: c.wait_with_output().unwrap() }).into_iter().collect();
+        let made = ran.iter().filter(|r| r.code() == 0 && r.json()["made"] == true).count();
+        assert_eq!(made, 1);
+        for other in ran.iter().filter(|r| r.code() != 0) {
+            assert_eq!(other.code(), 6, "{}", other.stderr());
+            assert!(other.stdout().contains("another lantern is at work here"), "{}", other.stdout());
+        }
+    }
+    let document = env.lantern(&["prepare", "--json"]).success().json();
+    assert_eq!(document["release"]["number"], 5);
+}
+
+/// Two projects of one game, as two people have them.
+fn two_people() -> TestEnv {
+    let env = TestEnv::live();
+    for folder in ["other/exports", "other/.lantern"] {
+        std::fs::create_dir_all(env.path(folder)).unwrap();
+    }
+    copy(&env.path("exports"), &env.path("other/exports"));
+    copy(&env.path(".lantern"), &env.path("other/.lantern"));
+    std::fs::copy(env.path("lantern.toml"), env.path("other/lantern.toml")).unwrap();
+    env
+}
+
+fn copy(from: &std::path::Path, to: &std::path::Path) {
+    std::fs::create_dir_all(to).unwrap();
+    for entry in std::fs::read_dir(from).unwrap() {
+        let entry = entry.unwrap();
+        let target = to.join(entry.file_name());
+        if entry.path().is_dir() {
+            copy(&entry.path(), &target);
+        } else {
+            std::fs::copy(entry.path(), target).unwrap();
+        }
+    }
+}
+
+#[test]
+fn two_people_who_take_the_same_number_are_told() {
+    let env = two_people();
+    env.write("exports/linux/letters/en.txt", "mine");
+    env.write("other/exports/linux/letters/en.txt", "yours");
+    let run = |folder: &str, arguments: &[&str]| Ran { output: env.command_in(folder, arguments).output().unwrap() };
+    run(".", &["prepare"]).success();
+    run("other", &["prepare"]).success();
+    run(".", &["push", "brambleyard", "--yes"]).success();
+    let refused = run("other", &["push", "brambleyard", "--yes"]).fails(3);
+    assert!(refused.stderr().contains("the number 2 is taken"), "{}", refused.stderr());
+    // The number was seen now: preparing anew gives one above.
+    run("other", &["prepare", "--version", "1.3.3"]).success();
+    let document = run("other", &["push", "brambleyard", "--yes", "--json"]).success().json();
+    assert_eq!((&document["release"]["number"], &document["build"]), (&3.into(), &3.into()));
+}
+
+#[test]
+fn of_two_promotions_one_wins_and_no_update_is_lost() {
+    let env = two_people();
+    env.next_version();
+    env.lantern(&["prepare"]).success();
+    env.lantern(&["push", "brambleyard", "--yes"]).success();
+    std::fs::remove_dir_all(env.path("other/.lantern")).unwrap();
+    copy(&env.path(".lantern"), &env.path("other/.lantern"));
+    let mut raced = 0;
+    for round in 0..12_u64 {
+        let name = if round % 2 == 0 { "1.4.0 (2)" } else { "1.3.2 (1)" };
+        let number = if round % 2 == 0 { "2" } else { "1" };
+        let spawn = |folder: &str| {
+            let mut command =
+                env.command_in(folder, &["promote", "brambleyard", "open-water", number, "--confirm", name, "--json"]);
+            command.stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap()
+        };
+        let children = [spawn("."), spawn("other")];
+        let ran: Vec<Ran> = children.map(|c| Ran { output: c.wait_with_output().unwrap() }).into_iter().collect();
+        assert!(ran.iter().any(|r| r.code() == 0));
+        for loser in ran.iter().filter(|r| r.code() != 0) {
+            raced += 1;
+            assert_eq!(loser.code(), 3, "{}", loser.stdout());
+            assert!(loser.stdout().contains("moved by somebody else"), "{}", loser.stdout());
+        }
+        assert!(env.on_branch().ends_with(&format!("revision {}", round + 2)), "{}", env.on_branch());
+    }
+    println!("{raced} of 12 rounds raced");
+}
+
+#[test]
+fn what_somebody_else_did_is_seen_and_recorded() {
+    let env = two_people();
+    let run = |folder: &str, arguments: &[&str]| Ran { output: env.command_in(folder, arguments).output().unwrap() };
+    env.write("other/exports/linux/letters/en.txt", "yours");
+    run("other", &["prepare"]).success();
+    run("other", &["push", "brambleyard", "--yes"]).success();
+    run("other", &["promote", "brambleyard", "open-water", "--confirm", "1.3.2 (2)"]).success();
+    assert_eq!(env.on_branch(), "1.3.2 (2) build 2 revision 2");
+    let kinds = env.event_kinds();
+    assert_eq!(kinds.iter().rev().take(2).collect::<Vec<_>>(), ["number-seen", "seen"]);
+    // A plan against a build of somebody else fetches its manifest to foretell the download.
+    let plan = env.lantern(&["promote", "brambleyard", "open-water", "1", "--plan", "--json"]).success().json();
+    let update = plan["changes"][0]["update_bytes"].as_u64().unwrap();
+    assert!(update > 0 && update < 10_000, "{update}");
+    let document = run(".", &["prepare", "--version", "1.3.9", "--json"]).success().json();
+    assert_eq!(document["release"]["number"], 3, "above the highest number seen anywhere");
+}
