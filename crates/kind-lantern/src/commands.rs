@@ -143,8 +143,8 @@ fn ask_for_name(ui: &Ui, wanted: &ReleaseName, given: Option<&str>) -> Result<bo
         Some(given) => given.to_owned(),
         None => ui.ask(
             &format!("\nType {} to go on:", crate::ui::strong(wanted)),
-            "the release's name, typed by you",
-            "--confirm \"VERSION (NUMBER)\"",
+            "your confirmation, the release's own name,",
+            &format!("--confirm \"{wanted}\""),
         )?,
     };
     if answer.trim() == wanted.to_string() {

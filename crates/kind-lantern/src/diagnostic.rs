@@ -51,8 +51,8 @@ impl CommandError {
         Self { class: Class::Computer, ..Self::usage(what, cure) }
     }
 
-    pub fn missing_answer(what: &'static str, option: &'static str) -> Self {
-        ProjectError::MissingAnswer { what, option }.into()
+    pub fn missing_answer(what: &str, option: &str) -> Self {
+        ProjectError::MissingAnswer { what: what.to_owned(), option: option.to_owned() }.into()
     }
 
     pub fn stopped() -> Self {

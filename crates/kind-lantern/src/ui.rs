@@ -115,7 +115,7 @@ impl Ui {
     }
 
     /// Asks for a line. Without a terminal nothing is asked: the option that gives the answer is named.
-    pub fn ask(&self, question: &str, what: &'static str, option: &'static str) -> Result<String, CommandError> {
+    pub fn ask(&self, question: &str, what: &str, option: &str) -> Result<String, CommandError> {
         if self.json || !io::stdin().is_terminal() {
             return Err(CommandError::missing_answer(what, option));
         }

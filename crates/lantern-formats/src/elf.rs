@@ -154,13 +154,12 @@ impl Elf {
     /// [`ElfError`].
     pub fn read(from: &mut (impl Read + Seek)) -> Result<Self, ElfError> {
         let mut fields = Fields { from, little: true, wide: true };
-        let ident: [u8; 8] = match fields.bytes(0, "the identification") {
-            Err(ElfError::Truncated { .. }) => return Err(ElfError::NotElf),
-            other => other?,
-        };
-        if ident[..4] != *b"\x7fELF" {
-            return Err(ElfError::NotElf);
+        match fields.bytes::<4>(0, "the magic") {
+            Ok(magic) if magic == *b"\x7fELF" => {}
+            Ok(_) | Err(ElfError::Truncated { .. }) => return Err(ElfError::NotElf),
+            Err(error) => return Err(error),
         }
+        let ident: [u8; 8] = fields.bytes(0, "the identification")?;
         let value = |what, value: u8| ElfError::Value { what, value: u64::from(value) };
         fields.wide = match ident[4] {
             1 => false,

@@ -48,8 +48,10 @@ fn home() -> Option<PathBuf> {
 
 /// The name is a digest of the origin: somebody else's `lantern.toml` with another address finds nothing.
 fn path(origin: &str) -> Result<PathBuf, ProjectError> {
-    let home =
-        home().ok_or(ProjectError::MissingAnswer { what: "your own folder", option: "the variable LANTERN_HOME" })?;
+    let home = home().ok_or_else(|| ProjectError::MissingAnswer {
+        what: "your own folder".to_owned(),
+        option: "the variable LANTERN_HOME".to_owned(),
+    })?;
     Ok(home.join("access").join(format!("{}.json", Digest::of(origin.as_bytes()).short())))
 }
 

@@ -47,15 +47,15 @@ pub enum ProjectError {
     #[error("{} in lantern.toml", plural(.0.len(), "thing is wrong", "things are wrong"))]
     Config(Vec<Finding>),
     /// An export cannot be taken as it is.
-    #[error("{}", plural(.0.iter().filter(|f| f.severity == lantern_core::finding::Severity::Stops).count(), "finding stops", "findings stop"))]
+    #[error("the exports cannot be sealed: {}", plural(.0.iter().filter(|f| f.severity == lantern_core::finding::Severity::Stops).count(), "finding stops", "findings stop"))]
     Findings(Vec<Finding>),
     /// A value is missing that nobody can be asked for.
     #[error("{what} is missing")]
     MissingAnswer {
         /// Such as "the version".
-        what: &'static str,
+        what: String,
         /// The option that gives it.
-        option: &'static str,
+        option: String,
     },
     /// Another lantern works on the project.
     #[error("another lantern is at work here{}", .pid.map_or(String::new(), |pid| format!(" (process {pid})")))]
@@ -188,7 +188,7 @@ pub enum ProjectError {
         wanted: String,
     },
     /// The start file could not be started.
-    #[error("could not start {file}")]
+    #[error("{file} could not be started")]
     Start {
         /// Which.
         file: TreePath,
@@ -259,14 +259,14 @@ impl ProjectError {
             Self::NoRelease { known, .. } if known.is_empty() => one("lantern prepare"),
             Self::NoRelease { known, .. } => {
                 let names: Vec<String> = known.iter().map(ToString::to_string).collect();
-                vec![format!("there are {}", names.join(", "))]
+                vec![format!("one of {}", names.join(", "))]
             }
             Self::NoStorefront { asked, known } => {
                 let names: Vec<&str> = known.iter().map(Name::as_str).collect();
                 match lantern_core::names::nearest(asked, names.iter().copied()) {
                     Some(near) => vec![format!("did you mean {near}?")],
                     None if names.is_empty() => one("add [storefronts.NAME] to lantern.toml"),
-                    None => vec![format!("there are {}", names.join(", "))],
+                    None => vec![format!("one of {}", names.join(", "))],
                 }
             }
             Self::OtherPlace { place, .. } => vec![

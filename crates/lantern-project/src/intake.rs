@@ -97,10 +97,20 @@ impl<'a> Intake<'a> {
                     "export",
                 )]);
             }
+            Err(e) if e.kind() == io::ErrorKind::NotFound => {
+                let what = format!("the export {} is not there", target.export);
+                let cure = match nearest_sibling(&folder) {
+                    Some(near) => {
+                        format!("there is a folder {near:?} beside it; mend the path, or export the game there")
+                    }
+                    None => "export the game there, or mend the path".to_owned(),
+                };
+                return Err(vec![at(Finding::stops("export-missing", what, cure), "export")]);
+            }
             Err(e) => {
                 let what = format!("the export {} cannot be read: {e}", target.export);
                 return Err(vec![at(
-                    Finding::stops("export-missing", what, "export the game there, or mend the path"),
+                    Finding::stops("unreadable", what, "give yourself the right to read it"),
                     "export",
                 )]);
             }
@@ -172,6 +182,14 @@ impl Source for Intake<'_> {
     }
 }
 
+/// Returns the name of a folder beside a missing one that may have been meant.
+fn nearest_sibling(folder: &Path) -> Option<String> {
+    let wanted = folder.file_name()?.to_str()?;
+    let entries = fs::read_dir(folder.parent()?).ok()?.flatten().filter(|e| e.path().is_dir());
+    let names: Vec<String> = entries.filter_map(|e| e.file_name().into_string().ok()).collect();
+    lantern_core::names::nearest(wanted, names.iter().map(String::as_str)).map(str::to_owned)
+}
+
 struct Walk<'a> {
     target: &'a Target,
     folder: &'a Path,
@@ -185,7 +203,10 @@ impl Walk<'_> {
         let mut folders = vec![(self.folder.to_owned(), String::new())];
         while let Some((folder, prefix)) = folders.pop() {
             let entries = match fs::read_dir(&folder).and_then(Iterator::collect::<io::Result<Vec<_>>>) {
-                Ok(entries) => entries,
+                Ok(mut entries) => {
+                    entries.sort_by_key(fs::DirEntry::file_name);
+                    entries
+                }
                 Err(e) => {
                     let what = format!("the folder {} cannot be read: {e}", shown(&prefix));
                     self.findings.push(Finding::stops("unreadable", what, "give yourself the right to read it"));

@@ -141,8 +141,7 @@ impl Demo<'_> {
         if self.ui.is_stopped() {
             return Err(CommandError::stopped());
         }
-        let words: Vec<String> = arguments.iter().map(|a| quoted(a)).collect();
-        self.ui.say(&format!("{} {}\n", faint("$"), command(format!("lantern {}", words.join(" ")))));
+        self.ui.say(&format!("{} {}\n", faint("$"), command(command_line(arguments))));
         let status = Command::new(&self.program)
             .args(arguments)
             .current_dir(&self.folder)
@@ -197,6 +196,13 @@ impl Demo<'_> {
         table.row([command("lantern live"), faint("in another terminal")]);
         self.ui.say(&table.lay_out());
     }
+}
+
+/// Writes a command as it could be typed; a long one over several lines, an option on each.
+fn command_line(arguments: &[&str]) -> String {
+    let words: Vec<String> = arguments.iter().map(|a| quoted(a)).collect();
+    let line = format!("lantern {}", words.join(" "));
+    if line.chars().count() <= 90 { line } else { line.replace(" --", " \\\n    --") }
 }
 
 fn quoted(text: &str) -> String {

@@ -119,6 +119,10 @@ fn next_step(newest: &lantern_core::version::ReleaseName, first: &StorefrontDocu
     Some(if is_pushed { format!("lantern promote {name} BRANCH") } else { format!("lantern push {name}") })
 }
 
+fn shown_as_of(storefront: &StorefrontDocument) -> String {
+    storefront.as_of.map_or_else(String::new, |at| format!("; shown as it was at {}", words::time(at)))
+}
+
 fn show(document: &Document, board: &Board, ui: &Ui) {
     ui.say(&format!("{}\n", strong(&document.game)));
     let mut table = Table::default();
@@ -149,13 +153,9 @@ fn show(document: &Document, board: &Board, ui: &Ui) {
     for storefront in &document.storefronts {
         let name = &storefront.storefront;
         if let Some(why) = &storefront.why {
-            let as_of =
-                storefront.as_of.map_or_else(|| "never heard".to_owned(), |at| format!("as of {}", words::time(at)));
-            notes.push(format!("{} {name} {as_of}: {why}", care("not heard:")));
+            notes.push(format!("{} {name}: {why}{}", care("not heard:"), shown_as_of(storefront)));
         } else if !storefront.heard_now {
-            let as_of =
-                storefront.as_of.map_or_else(|| "never heard".to_owned(), |at| format!("as of {}", words::time(at)));
-            notes.push(format!("{} {name} {as_of}", faint("from here:")));
+            notes.push(format!("{} {name}{}", faint("nobody was asked:"), shown_as_of(storefront)));
         }
     }
     if let Some(newest) = &document.newest {
@@ -164,7 +164,7 @@ fn show(document: &Document, board: &Board, ui: &Ui) {
         let words = match (rows, behind) {
             (0, _) => "not live anywhere".to_owned(),
             (_, 0) => "live on every line above".to_owned(),
-            (_, n) => format!("{} above behind it", words::count(n as u64, "line is", "lines are")),
+            (_, n) => format!("{} above an older one", words::count(n as u64, "line has", "lines have")),
         };
         notes.push(format!("{} {newest}, {words}", faint("newest sealed:")));
     }

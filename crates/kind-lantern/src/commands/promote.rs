@@ -124,7 +124,7 @@ fn show_plan(plan: &PromotePlan, ui: &Ui) {
     let name = strong(&plan.release.name);
     ui.say(&format!("Promote {name} to {} at {}\n", strong(&plan.branch), strong(&plan.place_name)));
     let mut table = Table::default();
-    table.row(["system", "players have", "they get", "update", "new players", "on disk"].map(faint));
+    table.row(["system", "players have", "they get", "update download", "full download", "on disk"].map(faint));
     for change in &plan.changes {
         let systems: Vec<&str> = change.systems.iter().map(|s| s.name()).collect();
         table.row([

@@ -89,7 +89,8 @@ fn installed(folder: &Path, ui: &Ui) -> Done {
     for wrong in &verified.wrong {
         ui.say(&format!("  {} {}: {}", bad("wrong"), wrong.path, words_of(wrong.problem)));
     }
-    let what = format!("{} of {} in {name}: {} wrong", count, verified.files, if count == 1 { "is" } else { "are" });
+    let are = if count == 1 { "is" } else { "are" };
+    let what = format!("{count} of {} of {name} {are} wrong", words::count(verified.files, "file", "files"));
     let cure = match &about {
         Some(about) => format!("lantern install STOREFRONT {} {}   (mends it)", about.branch, folder.display()),
         None => "install again: it mends what is wrong".to_owned(),

@@ -15,7 +15,10 @@ fn a_wrong_secret_is_told_before_anything_travels() {
     let output = command.env("LANTERN_SECRET", "not-the-secret").output().unwrap();
     let stderr = String::from_utf8(output.stderr).unwrap();
     assert_eq!(output.status.code(), Some(3), "{stderr}");
-    snapshot!(stderr, @"");
+    snapshot!(stderr, @"
+    error: brambleyard: http://127.0.0.1:PORT does not accept this name and secret
+      try: lantern connect brambleyard
+    ");
     assert!(!env.path("home").exists(), "nothing is kept");
 }
 
@@ -23,8 +26,23 @@ fn a_wrong_secret_is_told_before_anything_travels() {
 fn without_access_nothing_is_sent() {
     let env = TestEnv::new();
     env.lantern(&["prepare"]).success();
-    snapshot!(env.lantern(&["push", "brambleyard", "--yes"]).whole(), @"");
-    snapshot!(env.lantern(&["live"]).whole(), @"");
+    snapshot!(env.lantern(&["push", "brambleyard", "--yes"]).whole(), @"
+    ------- stderr -------
+    error: brambleyard: there is no access to http://127.0.0.1:PORT on this computer
+      try: lantern connect brambleyard
+    [exit status: 3]
+    ");
+    snapshot!(env.lantern(&["live"]).whole(), @"
+    Saltmarsh Post
+
+      nothing is live anywhere yet
+
+      not heard: brambleyard: there is no access to http://127.0.0.1:PORT on this computer
+
+      newest sealed: 1.3.2 (1), not live anywhere
+
+    next: lantern push brambleyard
+    ");
 }
 
 #[test]
@@ -64,7 +82,13 @@ fn another_storefront_at_the_same_address_is_noticed() {
     let port = env.close_storefront();
     std::fs::rename(env.path("place"), env.path("place-before")).unwrap();
     env.open_storefront(port);
-    snapshot!(env.lantern(&["push", "brambleyard", "--yes"]).fails(3).whole(), @"");
+    snapshot!(env.lantern(&["push", "brambleyard", "--yes"]).fails(3).whole(), @"
+    ------- stderr -------
+    error: another storefront answers at http://127.0.0.1:PORT than the one you connected to
+      try: if the place was set up anew, connect again and look at what is there before you push
+      try: lantern connect brambleyard
+    [exit status: 3]
+    ");
 }
 
 #[test]
@@ -79,10 +103,20 @@ fn access_is_bound_to_the_address() {
 fn titles_and_depots_must_be_made_first() {
     let env = TestEnv::new();
     env.edit("lantern.toml", "\"saltmarsh-post\"", "\"saltmarsh\"");
-    snapshot!(env.lantern(&["connect", "brambleyard", "--client", "paper-heron"]).whole(), @"");
+    snapshot!(env.lantern(&["connect", "brambleyard", "--client", "paper-heron"]).whole(), @r#"
+    ------- stderr -------
+    error: brambleyard: there is no title "saltmarsh" here
+      try: make the title first, or mend the handle in lantern.toml
+    [exit status: 3]
+    "#);
     env.write("lantern.toml", &env.config("1.3.2"));
     env.edit("lantern.toml", "\"sp-linux\"", "\"sp-lin\"");
-    snapshot!(env.lantern(&["connect", "brambleyard", "--client", "paper-heron"]).whole(), @"");
+    snapshot!(env.lantern(&["connect", "brambleyard", "--client", "paper-heron"]).whole(), @r#"
+    ------- stderr -------
+    error: brambleyard has no depot "sp-lin" in the title "saltmarsh-post"
+      try: make the depot at the place, or mend its handle in lantern.toml
+    [exit status: 2]
+    "#);
 }
 
 #[test]
@@ -99,8 +133,30 @@ fn a_storefront_that_is_not_there() {
     let storefront = &document["storefronts"][0];
     assert_eq!(storefront["heard_now"], false);
     assert_eq!(storefront["branches"][0]["targets"]["linux"]["version"], "1.3.2");
-    snapshot!(env.lantern(&["live"]).whole(), @"");
-    snapshot!(env.lantern(&["live", "--offline"]).whole(), @"");
+    snapshot!(env.lantern(&["live"]).whole(), @"
+    Saltmarsh Post
+
+      storefront    branch       target   live        build there   since              by
+      brambleyard   open-water   linux    1.3.2 (1)   1             YYYY-MM-DD HH:MM   paper-heron
+
+      not heard: brambleyard: http://127.0.0.1:PORT could not be reached; shown as it was at YYYY-MM-DD HH:MM
+
+      newest sealed: 1.3.2 (1), live on every line above
+
+    next: lantern install brambleyard open-water DIR   (get it as a player does)
+    ");
+    snapshot!(env.lantern(&["live", "--offline"]).whole(), @"
+    Saltmarsh Post
+
+      storefront    branch       target   live        build there   since              by
+      brambleyard   open-water   linux    1.3.2 (1)   1             YYYY-MM-DD HH:MM   paper-heron
+
+      nobody was asked: brambleyard; shown as it was at YYYY-MM-DD HH:MM
+
+      newest sealed: 1.3.2 (1), live on every line above
+
+    next: lantern install brambleyard open-water DIR   (get it as a player does)
+    ");
 }
 
 #[test]

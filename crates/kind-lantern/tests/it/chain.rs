@@ -11,24 +11,160 @@ macro_rules! snapshot {
 #[test]
 fn the_whole_chain_reads_well() {
     let env = TestEnv::new();
-    snapshot!(env.lantern(&["connect", "brambleyard", "--client", "paper-heron"]).whole(), @"");
-    snapshot!(env.lantern(&["live"]).whole(), @"");
-    snapshot!(env.lantern(&["prepare"]).whole(), @"");
-    snapshot!(env.lantern(&["push", "brambleyard", "--message", "first", "--yes"]).whole(), @"");
-    snapshot!(env.lantern(&["live"]).whole(), @"");
-    snapshot!(env.lantern(&["promote", "brambleyard", "open-water", "--confirm", "1.3.2 (1)"]).whole(), @"");
-    snapshot!(env.lantern(&["install", "brambleyard", "open-water", "player", "--target", "linux"]).whole(), @"");
+    snapshot!(env.lantern(&["connect", "brambleyard", "--client", "paper-heron"]).whole(), @"
+    connected to Brambleyard as paper-heron
+
+      title            saltmarsh-post, Saltmarsh Post
+      depots           sp-linux
+      branches         open-water (everyone)
+      your rights      read, send, release, setup
+      access kept in   HOME/access/ORIGIN.json
+
+    next: lantern prepare
+    ");
+    snapshot!(env.lantern(&["live"]).whole(), @"
+    Saltmarsh Post
+
+      nothing is live anywhere yet
+
+    next: lantern prepare
+    ");
+    snapshot!(env.lantern(&["prepare"]).whole(), @"
+    sealed Saltmarsh Post 1.3.2 (1)
+
+      linux   linux-x86_64   9 files   8.57 MB   starts saltmarsh
+
+      added to the store   4.34 MB  (the first release)
+      release id  ID
+
+    next: lantern push brambleyard
+    ");
+    snapshot!(env.lantern(&["push", "brambleyard", "--message", "first", "--yes"]).whole(), @"
+    Push 1.3.2 (1) to Brambleyard
+
+      depot   there      files   size
+      linux   sp-linux   9       8.57 MB
+
+      to upload      4.34 MB at most
+      players        notice nothing: no branch changes
+      for the team   first
+
+    pushed 1.3.2 (1) to Brambleyard as build 1
+      4.34 MB in 1 pack
+
+    next: lantern promote brambleyard open-water
+    ");
+    snapshot!(env.lantern(&["live"]).whole(), @"
+    Saltmarsh Post
+
+      nothing is live anywhere yet
+
+      newest sealed: 1.3.2 (1), not live anywhere
+
+    next: lantern promote brambleyard BRANCH
+    ");
+    snapshot!(env.lantern(&["promote", "brambleyard", "open-water", "--confirm", "1.3.2 (1)"]).whole(), @"
+    Promote 1.3.2 (1) to open-water at Brambleyard
+
+      system         players have   they get    update download   full download   on disk
+      linux-x86_64   nothing        1.3.2 (1)   –                 4.33 MB         8.57 MB
+
+      everyone: open-water is the line that every player follows
+
+    live: 1.3.2 (1) on open-water at Brambleyard
+
+    next: lantern live
+    ");
+    snapshot!(env.lantern(&["install", "brambleyard", "open-water", "player", "--target", "linux"]).whole(), @"
+    installed Saltmarsh Post 1.3.2 (1) in player
+      4.33 MB came, 9 files written, all 9 files checked, 8.57 MB
+    ");
     env.next_version();
-    snapshot!(env.lantern(&["prepare"]).whole(), @"");
-    snapshot!(env.lantern(&["push", "brambleyard", "--yes"]).whole(), @"");
-    snapshot!(env.lantern(&["live"]).whole(), @"");
-    snapshot!(env.lantern(&["promote", "brambleyard", "open-water", "--plan"]).whole(), @"");
-    snapshot!(env.lantern(&["promote", "brambleyard", "open-water", "1.4.0", "--confirm", "1.4.0 (2)"]).whole(), @"");
-    snapshot!(env.lantern(&["install", "brambleyard", "open-water", "player", "--target", "linux"]).whole(), @"");
-    snapshot!(env.lantern(&["verify", "player"]).whole(), @"");
-    snapshot!(env.lantern(&["verify"]).whole(), @"");
-    snapshot!(env.lantern(&["live"]).whole(), @"");
-    snapshot!(env.lantern(&["history"]).whole(), @"");
+    snapshot!(env.lantern(&["prepare"]).whole(), @"
+    sealed Saltmarsh Post 1.4.0 (2)
+
+      linux   linux-x86_64   8 files   8.66 MB   starts saltmarsh
+
+      added to the store   204 kB  (what 1.3.2 (1) had is stored once)
+      release id  ID
+
+    next: lantern push brambleyard
+    ");
+    snapshot!(env.lantern(&["push", "brambleyard", "--yes"]).whole(), @"
+    Push 1.4.0 (2) to Brambleyard
+
+      depot   there      files   size
+      linux   sp-linux   8       8.66 MB
+
+      to upload   212 kB at most
+      players     notice nothing: no branch changes
+
+    pushed 1.4.0 (2) to Brambleyard as build 2
+      212 kB in 1 pack
+
+    next: lantern promote brambleyard open-water
+    ");
+    snapshot!(env.lantern(&["live"]).whole(), @"
+    Saltmarsh Post
+
+      storefront    branch       target   live        build there   since              by
+      brambleyard   open-water   linux    1.3.2 (1)   1             YYYY-MM-DD HH:MM   paper-heron
+
+      newest sealed: 1.4.0 (2), 1 line has above an older one
+
+    next: lantern promote brambleyard BRANCH
+    ");
+    snapshot!(env.lantern(&["promote", "brambleyard", "open-water", "--plan"]).whole(), @"
+    Promote 1.4.0 (2) to open-water at Brambleyard
+
+      system         players have   they get    update download   full download   on disk
+      linux-x86_64   1.3.2 (1)      1.4.0 (2)   203 kB            4.37 MB         8.66 MB
+
+      everyone: open-water is the line that every player follows
+    ");
+    snapshot!(env.lantern(&["promote", "brambleyard", "open-water", "1.4.0", "--confirm", "1.4.0 (2)"]).whole(), @"
+    Promote 1.4.0 (2) to open-water at Brambleyard
+
+      system         players have   they get    update download   full download   on disk
+      linux-x86_64   1.3.2 (1)      1.4.0 (2)   203 kB            4.37 MB         8.66 MB
+
+      everyone: open-water is the line that every player follows
+
+    live: 1.4.0 (2) on open-water at Brambleyard
+
+    next: lantern live
+    ");
+    snapshot!(env.lantern(&["install", "brambleyard", "open-water", "player", "--target", "linux"]).whole(), @"
+    updated 1.3.2 (1) to Saltmarsh Post 1.4.0 (2) in player
+      203 kB came, 3 files written, 1 removed, all 8 files checked, 8.66 MB
+    ");
+    snapshot!(env.lantern(&["verify", "player"]).whole(), @"whole: Saltmarsh Post 1.4.0 (2): 8 files, 8.66 MB");
+    snapshot!(env.lantern(&["verify"]).whole(), @"whole: 2 releases in 2 packs, 4.54 MB");
+    snapshot!(env.lantern(&["live"]).whole(), @"
+    Saltmarsh Post
+
+      storefront    branch       target   live        build there   since              by
+      brambleyard   open-water   linux    1.4.0 (2)   2             YYYY-MM-DD HH:MM   paper-heron
+
+      newest sealed: 1.4.0 (2), live on every line above
+
+    next: lantern install brambleyard open-water DIR   (get it as a player does)
+    ");
+    snapshot!(env.lantern(&["history"]).whole(), @"
+    YYYY-MM-DD HH:MM   wren   1.4.0 (2) on open-water at brambleyard
+    YYYY-MM-DD HH:MM   wren   asked brambleyard to put 1.4.0 (2) on open-water
+    YYYY-MM-DD HH:MM   wren   pushed 1.4.0 (2) to brambleyard as build 2, 212 kB
+    YYYY-MM-DD HH:MM   wren   asked brambleyard to take 1.4.0 (2)
+    YYYY-MM-DD HH:MM   wren   sealed 1.4.0 (2)
+    YYYY-MM-DD HH:MM   wren   took the number 2
+    YYYY-MM-DD HH:MM   wren   1.3.2 (1) on open-water at brambleyard
+    YYYY-MM-DD HH:MM   wren   asked brambleyard to put 1.3.2 (1) on open-water
+    YYYY-MM-DD HH:MM   wren   pushed 1.3.2 (1) to brambleyard as build 1, 4.34 MB
+    YYYY-MM-DD HH:MM   wren   asked brambleyard to take 1.3.2 (1)
+    YYYY-MM-DD HH:MM   wren   sealed 1.3.2 (1)
+    YYYY-MM-DD HH:MM   wren   took the number 1
+    YYYY-MM-DD HH:MM   wren   connected to brambleyard as paper-heron
+    ");
     assert_eq!(files(&env.path("player")), files(&env.path("exports/linux")));
 }
 
@@ -36,12 +172,20 @@ fn the_whole_chain_reads_well() {
 fn doing_it_again_makes_nothing_new() {
     let env = TestEnv::live();
     let events = env.event_kinds();
-    snapshot!(env.lantern(&["prepare"]).whole(), @"");
-    snapshot!(env.lantern(&["prepare", "--read-all"]).whole(), @"");
-    snapshot!(env.lantern(&["push", "brambleyard"]).whole(), @"");
-    snapshot!(env.lantern(&["promote", "brambleyard", "open-water"]).whole(), @"");
+    snapshot!(env.lantern(&["prepare"]).whole(), @"
+    nothing changed: Saltmarsh Post 1.3.2 (1) holds exactly this
+
+    next: lantern push brambleyard
+    ");
+    snapshot!(env.lantern(&["prepare", "--read-all"]).whole(), @"
+    nothing changed: Saltmarsh Post 1.3.2 (1) holds exactly this
+
+    next: lantern push brambleyard
+    ");
+    snapshot!(env.lantern(&["push", "brambleyard"]).whole(), @"nothing to send: 1.3.2 (1) is at Brambleyard already, as build 1");
+    snapshot!(env.lantern(&["promote", "brambleyard", "open-water"]).whole(), @"nothing to do: open-water at Brambleyard has 1.3.2 (1) already");
     env.lantern(&["install", "brambleyard", "open-water", "player", "--target", "linux"]).success();
-    snapshot!(env.lantern(&["install", "brambleyard", "open-water", "player", "--target", "linux"]).whole(), @"");
+    snapshot!(env.lantern(&["install", "brambleyard", "open-water", "player", "--target", "linux"]).whole(), @"Saltmarsh Post 1.3.2 (1) is in player already, every file as it should be");
     assert_eq!(env.event_kinds(), events);
 }
 
@@ -111,8 +255,22 @@ fn everyones_line_is_never_moved_by_a_plain_yes() {
     env.connect();
     env.lantern(&["prepare"]).success();
     env.lantern(&["push", "brambleyard", "--yes"]).success();
-    snapshot!(env.lantern(&["promote", "brambleyard", "open-water", "--yes"]).whole(), @"");
-    snapshot!(env.lantern(&["promote", "brambleyard", "open-water", "--confirm", "1.3.2 (2)"]).fails(2).stderr(), @"");
+    snapshot!(env.lantern(&["promote", "brambleyard", "open-water", "--yes"]).whole(), @r#"
+    Promote 1.3.2 (1) to open-water at Brambleyard
+
+      system         players have   they get    update download   full download   on disk
+      linux-x86_64   nothing        1.3.2 (1)   –                 4.33 MB         8.57 MB
+
+      everyone: open-water is the line that every player follows
+    ------- stderr -------
+    error: your confirmation, the release's own name, is missing
+      try: give it with --confirm "1.3.2 (1)"
+    [exit status: 2]
+    "#);
+    snapshot!(env.lantern(&["promote", "brambleyard", "open-water", "--confirm", "1.3.2 (2)"]).fails(2).stderr(), @r#"
+    error: --confirm says "1.3.2 (2)", the plan is about "1.3.2 (1)"
+      try: look at the plan, then confirm the release that it names
+    "#);
     assert_eq!(env.on_branch(), "nothing (null) build null revision null");
 }
 
@@ -135,7 +293,15 @@ fn going_back_to_an_older_release_is_said_aloud() {
     let env = TestEnv::live();
     env.next_version();
     env.release("1.4.0 (2)");
-    snapshot!(env.lantern(&["promote", "brambleyard", "open-water", "1.3.2", "--plan"]).whole(), @"");
+    snapshot!(env.lantern(&["promote", "brambleyard", "open-water", "1.3.2", "--plan"]).whole(), @"
+    Promote 1.3.2 (1) to open-water at Brambleyard
+
+      system         players have   they get    update download   full download   on disk
+      linux-x86_64   1.4.0 (2)      1.3.2 (1)   160 kB            4.33 MB         8.57 MB
+
+      everyone: open-water is the line that every player follows
+      careful: players go back to an older release
+    ");
 }
 
 #[test]
@@ -147,10 +313,31 @@ fn releases_are_asked_for_in_several_ways() {
         let document = env.lantern(&["push", "brambleyard", asked, "--json"]).success().json();
         assert_eq!(document["build"], 1, "{asked}");
     }
-    snapshot!(env.lantern(&["push", "brambleyard", "2.0"]).whole(), @"");
-    snapshot!(env.lantern(&["push", "bramble"]).whole(), @"");
-    snapshot!(env.lantern(&["promote", "brambleyard", "open-watre"]).whole(), @"");
-    snapshot!(env.lantern(&["promote", "brambleyard", "open-water"]).whole(), @"");
+    snapshot!(env.lantern(&["push", "brambleyard", "2.0"]).whole(), @"
+    ------- stderr -------
+    error: there is no release 2.0
+      try: one of 1.4.0 (2), 1.3.2 (1)
+    [exit status: 2]
+    ");
+    snapshot!(env.lantern(&["push", "bramble"]).whole(), @r#"
+    ------- stderr -------
+    error: lantern.toml has no storefront "bramble"
+      try: one of brambleyard
+    [exit status: 2]
+    "#);
+    snapshot!(env.lantern(&["promote", "brambleyard", "open-watre"]).whole(), @r#"
+    ------- stderr -------
+    error: brambleyard does not take this
+      why: there is no branch "open-watre"
+      try: did you mean "open-water"?
+    [exit status: 3]
+    "#);
+    snapshot!(env.lantern(&["promote", "brambleyard", "open-water"]).whole(), @r#"
+    ------- stderr -------
+    error: 1.4.0 (2) is not at brambleyard yet
+      try: lantern push brambleyard "1.4.0 (2)"
+    [exit status: 3]
+    "#);
 }
 
 #[test]

@@ -23,8 +23,39 @@ const INIT: [&str; 9] = [
 #[test]
 fn init_writes_what_it_sees() {
     let env = TestEnv::without_storefront();
-    snapshot!(env.lantern(&INIT).whole(), @"");
-    snapshot!(String::from_utf8(env.read("lantern.toml")).unwrap(), @"");
+    snapshot!(env.lantern(&INIT).whole(), @"
+    found an export in exports/linux
+    wrote lantern.toml for Saltmarsh Post, 25 lines to read and change
+
+    next: read lantern.toml, then: lantern prepare
+    ");
+    snapshot!(String::from_utf8(env.read("lantern.toml")).unwrap(), @r#"
+    #:schema .lantern/lantern.schema.json
+    # What the game is, what its exports are, and where players get it.
+    # Paths start at this file's folder and use / on every system. No secret ever stands here.
+
+    [game]
+    name = "Saltmarsh Post"
+    studio = "Paper Heron"
+    identity = "example.paperheron.saltmarsh"  # kept for ever
+    version = "1.3.2"  # or { file = "VERSION" }
+
+    [targets.linux]
+    export = "exports/linux"  # the folder that the engine writes; it is never changed
+    systems = ["linux-x86_64"]  # seen in "saltmarsh"
+    starts = "saltmarsh"
+    # leave-out = ["notes/**"]  # what players do not need
+    # must-have = ["*.dat"]  # without these the export is not whole
+
+    # [storefronts.brambleyard]
+    # kind = "market"
+    # address = "http://127.0.0.1:PORT"  # the stand-in: lantern rehearse
+    # handle = "saltmarsh-post"  # what the place calls the game
+    # depots = { linux = "sp-linux" }  # ours = theirs
+    #
+    # [storefronts.brambleyard.branches]
+    # open-water = { audience = "everyone" }
+    "#);
     assert!(env.path(".lantern/lantern.schema.json").is_file());
     assert_eq!(env.read(".lantern/.gitignore").last(), Some(&b'\n'));
     env.lantern(&["prepare"]).success();
@@ -33,7 +64,13 @@ fn init_writes_what_it_sees() {
 #[test]
 fn init_overwrites_nothing_and_asks_nothing_without_a_terminal() {
     let env = TestEnv::without_storefront();
-    snapshot!(env.lantern(&INIT[..5]).whole(), @"");
+    snapshot!(env.lantern(&INIT[..5]).whole(), @"
+    found an export in exports/linux
+    ------- stderr -------
+    error: the game's identity is missing
+      try: give it with --identity
+    [exit status: 2]
+    ");
     assert!(!env.path("lantern.toml").exists() && !env.path(".lantern").exists());
     env.write("lantern.toml", "mine");
     let ran = env.lantern(&INIT).fails(2);
@@ -59,7 +96,18 @@ fn init_refuses_answers_that_make_no_valid_file() {
     let env = TestEnv::without_storefront();
     let mut arguments = INIT;
     arguments[6] = "saltmarsh";
-    snapshot!(env.lantern(&arguments).whole(), @"");
+    snapshot!(env.lantern(&arguments).whole(), @r#"
+    found an export in exports/linux
+    ------- stderr -------
+    error: 1 thing is wrong in lantern.toml
+
+      lantern.toml, line 8, column 12
+        identity = "saltmarsh"  # kept for ever
+                   ~~~~~~~~~~~
+      stops: "saltmarsh" is not an identity: two or more parts of letters, digits, "-" and "_" with dots between, such as "example.studio.game" (wrong-value)
+      try: write the reverse-domain identity that the game keeps for ever
+    [exit status: 2]
+    "#);
     assert!(!env.path("lantern.toml").exists());
 }
 
@@ -78,11 +126,43 @@ fn everything_wrong_is_shown_at_once() {
     env.edit("lantern.toml", "starts =", "start =");
     env.edit("lantern.toml", "version = \"1.3.2\"", "version = 1.3");
     env.edit("lantern.toml", "exports/linux", "exports\\\\linux");
-    snapshot!(env.lantern(&["prepare"]).whole(), @"");
+    snapshot!(env.lantern(&["prepare"]).whole(), @r#"
+    ------- stderr -------
+    error: 2 things are wrong in lantern.toml
+
+      lantern.toml, line 5, column 11
+        version = 1.3
+                  ~~~
+      stops: game.version is a number, expected a text or a table (wrong-type)
+      try: put it into quotes
+
+      lantern.toml, line 10, column 1
+        start = "saltmarsh"
+        ~~~~~
+      stops: unknown key "start" (unknown-key)
+      try: did you mean "starts"?
+    [exit status: 2]
+    "#);
     env.write("lantern.toml", &env.config("1.3.2"));
     env.edit("lantern.toml", "exports/linux", "exports\\\\linux");
     env.edit("lantern.toml", "\"1.3.2\"", "\"v1.3.2\"");
-    snapshot!(env.lantern(&["prepare"]).whole(), @"");
+    snapshot!(env.lantern(&["prepare"]).whole(), @r#"
+    ------- stderr -------
+    error: 2 things are wrong in lantern.toml
+
+      lantern.toml, line 5, column 11
+        version = "v1.3.2"
+                  ~~~~~~~~
+      stops: "v1.3.2" is not a version: it starts with a digit and holds only letters, digits, ".", "-" and "+", 64 at most (wrong-value)
+      try: write a version such as "1.4.0"
+
+      lantern.toml, line 8, column 10
+        export = "exports\\linux"
+                 ~~~~~~~~~~~~~~~~
+      stops: paths use "/" on every system (backslash)
+      try: write "exports/linux"
+    [exit status: 2]
+    "#);
 }
 
 #[test]
@@ -100,7 +180,17 @@ fn errors_have_a_document_too() {
 fn an_https_address_is_a_clear_error_for_now() {
     let env = TestEnv::new();
     env.edit("lantern.toml", "http://", "https://");
-    snapshot!(env.lantern(&["live"]).whole(), @"");
+    snapshot!(env.lantern(&["live"]).whole(), @r#"
+    ------- stderr -------
+    error: 1 thing is wrong in lantern.toml
+
+      lantern.toml, line 16, column 11
+        address = "https://127.0.0.1:PORT"
+                  ~~~~~~~~~~~~~~~~~~~~~~~~~
+      stops: "https://127.0.0.1:PORT" needs TLS, which this lantern does not speak (wrong-address)
+      try: use a storefront on this computer, such as the rehearsal's "http://127.0.0.1:PORT"
+    [exit status: 2]
+    "#);
 }
 
 #[test]

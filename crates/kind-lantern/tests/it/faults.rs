@@ -151,7 +151,12 @@ fn a_damaged_ledger_is_an_error_that_changes_nothing() {
     connection.execute("DELETE FROM events WHERE kind = 'sealed'", []).unwrap();
     drop(connection);
     let ran = env.lantern(&["live"]).fails(5);
-    settings().bind(|| insta::assert_snapshot!(ran.stderr(), @""));
+    settings().bind(|| {
+        insta::assert_snapshot!(ran.stderr(), @"
+    error: event 4 of the ledger does not follow the one before it: something was removed or changed
+      try: bring .lantern/ledger.db back from a backup; nothing was changed now
+    ")
+    });
     env.lantern(&["prepare"]).fails(5);
 }
 
@@ -171,5 +176,10 @@ fn ctrl_c_while_sealing_ends_soon_and_says_what_is_safe() {
     assert!(started.elapsed() < Duration::from_secs(2), "{:?}", started.elapsed());
     assert_eq!(output.status.code(), Some(130));
     let stderr = String::from_utf8(output.stderr).unwrap();
-    settings().bind(|| insta::assert_snapshot!(stderr, @""));
+    settings().bind(|| {
+        insta::assert_snapshot!(stderr, @"
+    stopped: nothing is half done
+      try: run the same command again to go on
+    ")
+    });
 }

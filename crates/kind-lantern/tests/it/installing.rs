@@ -19,7 +19,14 @@ fn damage_is_named_and_mended() {
     bytes[0x10_0000] ^= 1;
     std::fs::write(&path, bytes).unwrap();
     std::fs::remove_file(env.path("player/letters/en.txt")).unwrap();
-    snapshot!(env.lantern(&["verify", "player"]).whole(), @"");
+    snapshot!(env.lantern(&["verify", "player"]).whole(), @"
+      wrong letters/en.txt: missing
+      wrong saltmarsh.dat: another content
+    ------- stderr -------
+    error: 2 of 9 files of Saltmarsh Post 1.3.2 (1) are wrong
+      try: lantern install STOREFRONT open-water player   (mends it)
+    [exit status: 5]
+    ");
     let document = env.lantern(&["verify", "player", "--json"]).fails(5).json();
     assert_eq!(document["wrong"].as_array().unwrap().len(), 2);
     let mended = env.lantern(&INSTALL).success();
@@ -43,7 +50,12 @@ fn saved_games_stay() {
 #[test]
 fn nothing_is_installed_yet() {
     let env = TestEnv::new();
-    snapshot!(env.lantern(&INSTALL).fails(2).whole(), @"");
+    snapshot!(env.lantern(&INSTALL).fails(2).whole(), @"
+    ------- stderr -------
+    error: open-water at brambleyard has nothing for linux
+      try: nothing was promoted to this branch yet
+    [exit status: 2]
+    ");
     let stderr = env.lantern(&["verify", "player"]).fails(2).stderr();
     assert!(stderr.contains("holds no installed build"), "{stderr}");
     assert!(!env.path("player").exists());
