@@ -128,8 +128,12 @@ impl Ledger {
         let open = || -> Result<Connection, rusqlite::Error> {
             let connection = Connection::open(path)?;
             connection.busy_timeout(BUSY_TIMEOUT)?;
-            // Readers never wait; what is committed survives a power cut.
-            connection.pragma_update(None, "journal_mode", "wal")?;
+            // Readers never wait; what is committed survives a power cut. Switching needs the file alone, so it is done
+            // once, not at every opening.
+            let mode: String = connection.pragma_query_value(None, "journal_mode", |row| row.get(0))?;
+            if mode != "wal" {
+                connection.pragma_update(None, "journal_mode", "wal")?;
+            }
             connection.pragma_update(None, "synchronous", "full")?;
             Ok(connection)
         };
@@ -137,11 +141,15 @@ impl Ledger {
         migrate::run(&mut connection)?;
         let fresh = Digest::of(&device).short();
         let know = LedgerError::sql("say which computer this is");
-        let device = (|| {
-            connection.execute("INSERT INTO facts VALUES ('device', $1) ON CONFLICT DO NOTHING", [&fresh])?;
-            connection.query_row("SELECT value FROM facts WHERE name = 'device'", [], |row| row.get(0))
-        })()
-        .map_err(know)?;
+        let ask = || connection.query_row("SELECT value FROM facts WHERE name = 'device'", [], |row| row.get(0));
+        let device = ask().optional().and_then(|known| match known {
+            Some(known) => Ok(known),
+            None => {
+                connection.execute("INSERT INTO facts VALUES ('device', $1) ON CONFLICT DO NOTHING", [&fresh])?;
+                ask()
+            }
+        });
+        let device = device.map_err(know)?;
         Ok(Self { connection, device })
     }
 

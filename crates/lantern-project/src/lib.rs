@@ -37,7 +37,7 @@ pub use install::{About, InstallDone, install_branch, start_of, verify_installed
 pub use lantern_storefront::market::Access;
 pub use places::{Connection, Heard};
 pub use prepare::{PrepareOptions, Prepared, SealCost};
-pub use project::{Locked, Open, Project, STATE_FOLDER};
+pub use project::{Locked, Open, Project};
 pub use promote::{Change, PromotePlan};
 pub use push::{PushDepot, PushDone, PushPlan, PushTexts};
 pub use verify::StoreVerified;

@@ -141,6 +141,15 @@ impl Project {
         }
     }
 
+    /// Makes `.lantern/` where it is missing and returns the path of something in it.
+    ///
+    /// # Errors
+    /// [`ProjectError::ForeignState`], [`ProjectError::File`].
+    pub fn state_for(&self, name: &str) -> Result<PathBuf, ProjectError> {
+        make_state_folder(&self.root)?;
+        Ok(self.state(name))
+    }
+
     /// Opens the ledger and the store; `.lantern/` is made when it is missing.
     ///
     /// # Errors
@@ -159,12 +168,12 @@ pub(crate) fn make_state_folder(root: &Path) -> Result<(), ProjectError> {
     match fs::symlink_metadata(&folder) {
         Ok(m) if !m.is_dir() => return Err(ProjectError::ForeignState(folder)),
         Ok(_) => {
-            let is_empty = fs::read_dir(&folder)
-                .map_err(|e| DurableError { what: "list", path: folder.clone(), source: e })?
-                .next()
-                .is_none();
-            let is_ours = folder.join(".gitignore").is_file();
-            if !is_empty && !is_ours {
+            let list = fs::read_dir(&folder).and_then(Iterator::collect::<Result<Vec<_>, _>>);
+            let entries = list.map_err(|source| DurableError { what: "list", path: folder.clone(), source })?;
+            // The mark is the first file that is ever made there. Looked for after listing: another lantern may be
+            // making the folder at this very moment.
+            let only_parts = entries.iter().all(|e| e.file_name().to_string_lossy().starts_with(".part-"));
+            if !only_parts && !folder.join(".gitignore").is_file() {
                 return Err(ProjectError::ForeignState(folder));
             }
         }

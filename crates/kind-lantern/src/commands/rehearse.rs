@@ -3,7 +3,7 @@ use std::time::Duration;
 
 use lantern_core::address::Address;
 use lantern_core::config::Config;
-use lantern_project::{Project, STATE_FOLDER};
+use lantern_project::Project;
 use lantern_rehearsal::Refused;
 use lantern_rehearsal::place::{CLIENT_ID, DEFAULT_PORT, Place, PlaceDocument};
 use lantern_rehearsal::server::Running;
@@ -83,7 +83,7 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     };
     let state = match (&args.state, &project) {
         (Some(state), _) => state.clone(),
-        (None, Some(project)) => project.root().join(STATE_FOLDER).join("rehearsal"),
+        (None, Some(project)) => project.state_for("rehearsal")?,
         (None, None) => {
             let what = "there is no lantern.toml here to keep the stand-in's state beside";
             return Err(CommandError::usage(what, "name a folder with --state, or go to the game's folder"));

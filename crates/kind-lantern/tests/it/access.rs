@@ -1,12 +1,6 @@
 //! Connecting: wrong secrets, other places, and where a secret may be found afterwards.
 
-use crate::env::{TestEnv, settings};
-
-macro_rules! snapshot {
-    ($text:expr, @$expected:literal) => {
-        settings().bind(|| insta::assert_snapshot!($text, @$expected))
-    };
-}
+use crate::env::TestEnv;
 
 #[test]
 fn a_wrong_secret_is_told_before_anything_travels() {

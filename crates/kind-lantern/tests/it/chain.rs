@@ -1,12 +1,6 @@
 //! The chain from `init` to `history`, every output whole.
 
-use crate::env::{TestEnv, files, settings};
-
-macro_rules! snapshot {
-    ($text:expr, @$expected:literal) => {
-        settings().bind(|| insta::assert_snapshot!($text, @$expected))
-    };
-}
+use crate::env::{TestEnv, files};
 
 #[test]
 fn the_whole_chain_reads_well() {

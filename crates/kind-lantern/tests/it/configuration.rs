@@ -1,12 +1,6 @@
 //! `init`, and what a wrong `lantern.toml` looks like.
 
-use crate::env::{TestEnv, settings};
-
-macro_rules! snapshot {
-    ($text:expr, @$expected:literal) => {
-        settings().bind(|| insta::assert_snapshot!($text, @$expected))
-    };
-}
+use crate::env::TestEnv;
 
 const INIT: [&str; 9] = [
     "init",

@@ -48,4 +48,5 @@ fn ctrl_c_closes_the_rehearsal_within_a_second() {
     let started = std::time::Instant::now();
     assert!(child.wait().unwrap().success());
     assert!(started.elapsed() < std::time::Duration::from_secs(3));
+    env.lantern(&["prepare"]).success();
 }

@@ -1,12 +1,6 @@
 //! What `prepare` says of exports that cannot be taken as they are.
 
-use crate::env::{TestEnv, settings};
-
-macro_rules! snapshot {
-    ($text:expr, @$expected:literal) => {
-        settings().bind(|| insta::assert_snapshot!($text, @$expected))
-    };
-}
+use crate::env::TestEnv;
 
 #[test]
 fn an_export_that_is_not_there_or_empty() {

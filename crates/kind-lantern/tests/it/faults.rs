@@ -3,7 +3,7 @@
 use std::process::Stdio;
 use std::time::Duration;
 
-use crate::env::{TestEnv, files, settings};
+use crate::env::{TestEnv, files};
 
 /// Runs a command several times and kills it a little later each time, then runs it to its end.
 fn kill_again_and_again(env: &TestEnv, arguments: &[&str], step: Duration) {
@@ -151,12 +151,10 @@ fn a_damaged_ledger_is_an_error_that_changes_nothing() {
     connection.execute("DELETE FROM events WHERE kind = 'sealed'", []).unwrap();
     drop(connection);
     let ran = env.lantern(&["live"]).fails(5);
-    settings().bind(|| {
-        insta::assert_snapshot!(ran.stderr(), @"
+    snapshot!(ran.stderr(), @"
     error: event 4 of the ledger does not follow the one before it: something was removed or changed
       try: bring .lantern/ledger.db back from a backup; nothing was changed now
-    ")
-    });
+    ");
     env.lantern(&["prepare"]).fails(5);
 }
 
@@ -176,10 +174,8 @@ fn ctrl_c_while_sealing_ends_soon_and_says_what_is_safe() {
     assert!(started.elapsed() < Duration::from_secs(2), "{:?}", started.elapsed());
     assert_eq!(output.status.code(), Some(130));
     let stderr = String::from_utf8(output.stderr).unwrap();
-    settings().bind(|| {
-        insta::assert_snapshot!(stderr, @"
+    snapshot!(stderr, @"
     stopped: nothing is half done
       try: run the same command again to go on
-    ")
-    });
+    ");
 }

@@ -1,12 +1,6 @@
 //! Installing as a player does: damage, other games, starting.
 
-use crate::env::{TestEnv, files, settings};
-
-macro_rules! snapshot {
-    ($text:expr, @$expected:literal) => {
-        settings().bind(|| insta::assert_snapshot!($text, @$expected))
-    };
-}
+use crate::env::{TestEnv, files};
 
 const INSTALL: [&str; 6] = ["install", "brambleyard", "open-water", "player", "--target", "linux"];
 

@@ -1,11 +1,28 @@
 //! Drives the built program against the real stand-in, on files in a temporary folder.
 
+/// Holds a whole output against what stands in the test.
+#[cfg(test)]
+macro_rules! snapshot {
+    ($text:expr, @$expected:literal) => {
+        crate::env::settings().bind(|| insta::assert_snapshot!($text, @$expected))
+    };
+}
+
+#[cfg(test)]
 mod access;
+#[cfg(test)]
 mod chain;
+#[cfg(test)]
 mod configuration;
+#[cfg(test)]
 mod demo;
+#[cfg(test)]
 mod env;
+#[cfg(test)]
 mod exports;
+#[cfg(test)]
 mod faults;
+#[cfg(test)]
 mod installing;
+#[cfg(test)]
 mod races;

@@ -1,0 +1,287 @@
+//! A scripted server, and what the client makes of it.
+
+use std::collections::VecDeque;
+use std::io::{BufRead, BufReader, Read, Write};
+use std::net::{TcpListener, TcpStream};
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, Mutex};
+use std::time::{Duration, Instant};
+
+use lantern_core::digest::Digest;
+use lantern_storefront::market::{Access, Market};
+use lantern_storefront::protocol::{Move, problem};
+use lantern_storefront::{PlaceError, Player, Storefront};
+
+const DISCOVERY: &str = r#"{"id":"b-1","name":"Brambleyard","protocol":1,"token_path":"/v1/token",
+    "limits":{"pack_bytes":1,"manifest_bytes":1,"chunk_bytes":1},"something-new":true}"#;
+const TOKEN: &str = r#"{"access_token":"t","token_type":"Bearer","expires_in":3600,"scope":"read"}"#;
+
+/// What the server does with one request.
+#[derive(Clone)]
+enum Step {
+    /// Answers with a status, headers and a body.
+    Answer(u16, &'static str, String),
+    /// Hangs up without a word.
+    HangUp,
+    /// Announces more than it sends.
+    Cut(String),
+    /// Sends without end, until the client hangs up.
+    Endless,
+}
+
+/// A server that follows a script, and keeps what it was asked.
+struct Script {
+    origin: String,
+    requests: Arc<Mutex<Vec<String>>>,
+}
+
+impl Script {
+    fn run(steps: Vec<Step>) -> Self {
+        let listener = TcpListener::bind("127.0.0.1:0").unwrap();
+        let origin = format!("http://{}", listener.local_addr().unwrap());
+        let requests = Arc::new(Mutex::new(Vec::new()));
+        let kept = requests.clone();
+        std::thread::spawn(move || {
+            let mut steps: VecDeque<Step> = steps.into();
+            while let Some(step) = steps.pop_front() {
+                let Ok((stream, _)) = listener.accept() else { return };
+                serve(stream, step, &kept);
+            }
+        });
+        Self { origin, requests }
+    }
+
+    fn market(&self) -> Market {
+        let access = Access { client_id: "paper-heron".into(), client_secret: "hush".into() };
+        Market::open(&self.origin, Some(access), Arc::default()).unwrap()
+    }
+
+    fn requests(&self) -> Vec<String> {
+        self.requests.lock().unwrap().clone()
+    }
+}
+
+fn serve(mut stream: TcpStream, step: Step, requests: &Mutex<Vec<String>>) {
+    let mut reader = BufReader::new(stream.try_clone().unwrap());
+    let (mut head, mut len) = (String::new(), 0);
+    loop {
+        let mut line = String::new();
+        if reader.read_line(&mut line).unwrap_or(0) == 0 || line == "\r\n" {
+            break;
+        }
+        if let Some(value) = line.to_lowercase().strip_prefix("content-length:") {
+            len = value.trim().parse().unwrap_or(0);
+        }
+        head += &line;
+    }
+    let mut body = vec![0; len];
+    let _ = reader.read_exact(&mut body);
+    requests.lock().unwrap().push(format!("{head}{}", String::from_utf8_lossy(&body)));
+    let head = |status: u16, headers: &str, len: usize| {
+        format!("HTTP/1.1 {status} X\r\nContent-Length: {len}\r\nConnection: close\r\n{headers}\r\n")
+    };
+    let _ = match step {
+        Step::Answer(status, headers, body) => {
+            stream.write_all(format!("{}{body}", head(status, headers, body.len())).as_bytes())
+        }
+        Step::HangUp => Ok(()),
+        Step::Cut(body) => stream.write_all(format!("{}{body}", head(206, "", body.len() + 10)).as_bytes()),
+        Step::Endless => {
+            let _ = stream.write_all(b"HTTP/1.1 200 OK\r\nConnection: close\r\n\r\n");
+            let part = [b'['; 64 * 1024];
+            while stream.write_all(&part).is_ok() {}
+            Ok(())
+        }
+    };
+}
+
+fn ok(body: &str) -> Step {
+    Step::Answer(200, "", body.to_owned())
+}
+
+fn status(status: u16) -> Step {
+    Step::Answer(status, "", String::new())
+}
+
+#[test]
+fn unknown_fields_are_ignored() {
+    let script = Script::run(vec![ok(DISCOVERY)]);
+    assert_eq!(script.market().discovery().unwrap().id, "b-1");
+}
+
+#[test]
+fn a_newer_protocol_is_told() {
+    let script = Script::run(vec![ok(&DISCOVERY.replace("\"protocol\":1", "\"protocol\":2"))]);
+    assert!(matches!(script.market().discovery(), Err(PlaceError::Protocol { theirs: 2, .. })));
+}
+
+#[test]
+fn passing_failures_are_tried_again() {
+    let script = Script::run(vec![status(503), Step::HangUp, status(429), ok(DISCOVERY)]);
+    assert!(script.market().discovery().is_ok());
+    assert_eq!(script.requests().len(), 4);
+}
+
+#[test]
+fn failures_that_stay_end_with_their_status() {
+    let script = Script::run(vec![status(500); 5]);
+    assert!(matches!(script.market().discovery(), Err(PlaceError::Failed { status: 500, .. })));
+    assert_eq!(script.requests().len(), 5);
+}
+
+#[test]
+fn retry_after_is_obeyed() {
+    let script = Script::run(vec![Step::Answer(429, "Retry-After: 1\r\n", String::new()), ok(DISCOVERY)]);
+    let started = Instant::now();
+    script.market().discovery().unwrap();
+    assert!(started.elapsed() >= Duration::from_millis(950), "{:?}", started.elapsed());
+}
+
+#[test]
+fn a_stop_ends_the_waiting() {
+    let script = Script::run(vec![Step::Answer(503, "Retry-After: 50\r\n", String::new()), ok(DISCOVERY)]);
+    let stop = Arc::new(AtomicBool::new(false));
+    let market = Market::open(&script.origin, None, stop.clone()).unwrap();
+    std::thread::scope(|scope| {
+        scope.spawn(|| {
+            std::thread::sleep(Duration::from_millis(300));
+            stop.store(true, Ordering::Relaxed);
+        });
+        let started = Instant::now();
+        assert!(matches!(market.discovery(), Err(PlaceError::Stopped)));
+        assert!(started.elapsed() < Duration::from_secs(5));
+    });
+}
+
+#[test]
+fn nobody_is_there() {
+    let market = Market::open("http://127.0.0.1:9", None, Arc::default()).unwrap();
+    assert!(matches!(market.discovery(), Err(PlaceError::Unreachable { .. })));
+}
+
+#[test]
+fn nonsense_is_named_as_such() {
+    for body in ["<html>hello</html>", "{}", "[]", ""] {
+        let script = Script::run(vec![ok(body)]);
+        let error = script.market().discovery().unwrap_err();
+        assert!(matches!(error, PlaceError::Nonsense { what: "a discovery document", .. }), "{body}: {error}");
+    }
+    let script = Script::run(vec![Step::Answer(404, "", "<html>not here</html>".to_owned())]);
+    assert!(matches!(script.market().discovery(), Err(PlaceError::Failed { status: 404, .. })));
+}
+
+#[test]
+fn an_answer_without_end_is_given_up() {
+    let script = Script::run(vec![Step::Endless]);
+    assert!(matches!(script.market().discovery(), Err(PlaceError::Nonsense { .. })));
+}
+
+#[test]
+fn redirects_are_not_followed() {
+    let script = Script::run(vec![Step::Answer(302, "Location: http://127.0.0.1:9/\r\n", String::new())]);
+    assert!(matches!(script.market().discovery(), Err(PlaceError::Failed { status: 302, .. })));
+}
+
+#[test]
+fn a_token_path_on_another_origin_gets_no_secret() {
+    for path in ["//elsewhere.example/token", "http://elsewhere.example/token"] {
+        let script = Script::run(vec![ok(&DISCOVERY.replace("/v1/token", path))]);
+        let error = script.market().try_access().err().unwrap();
+        assert!(matches!(error, PlaceError::Nonsense { .. }), "{error}");
+        assert!(script.requests().iter().all(|r| !r.contains("hush")));
+    }
+}
+
+#[test]
+fn a_wrong_secret_is_a_refusal_of_its_own() {
+    let refusal = r#"{"error":"invalid_client"}"#.to_owned();
+    let script = Script::run(vec![ok(DISCOVERY), Step::Answer(401, "", refusal)]);
+    assert!(matches!(script.market().try_access(), Err(PlaceError::WrongSecret { .. })));
+    let market = Market::open(&script.origin, None, Arc::default()).unwrap();
+    assert!(matches!(market.try_access(), Err(PlaceError::NotConnected { .. })));
+}
+
+#[test]
+fn an_expired_token_is_renewed_once() {
+    let expired = || {
+        Step::Answer(
+            401,
+            "",
+            r#"{"type":"/problems/no-access","title":"t","status":401,"detail":"d","cure":"c"}"#.into(),
+        )
+    };
+    let builds = r#"{"builds":[]}"#;
+    let script = Script::run(vec![ok(DISCOVERY), ok(TOKEN), expired(), ok(DISCOVERY), ok(TOKEN), ok(builds)]);
+    let title = "saltmarsh-post".parse().unwrap();
+    assert!(script.market().builds(&title).unwrap().builds.is_empty());
+    let script = Script::run(vec![ok(DISCOVERY), ok(TOKEN), expired(), ok(DISCOVERY), ok(TOKEN), expired()]);
+    let error = script.market().builds(&title).unwrap_err();
+    assert_eq!(error.problem(), Some("no-access"));
+}
+
+#[test]
+fn a_deed_carries_its_key_and_condition_on_every_try() {
+    let branch = r#"{"audience":"everyone","branch":"open-water","revision":4,"since":null,"by":null,"targets":{}}"#;
+    let script = Script::run(vec![ok(DISCOVERY), ok(TOKEN), Step::HangUp, status(502), ok(branch)]);
+    let key = "01a207a2-3280-7fff-bfff-ffffffffffff".parse().unwrap();
+    let wanted = Move { targets: Default::default(), comment: None };
+    let (title, name) = ("saltmarsh-post".parse().unwrap(), "open-water".parse().unwrap());
+    let moved = script.market().move_branch(&title, &name, 3, key, &wanted).unwrap();
+    assert_eq!(moved.facts.revision, 4);
+    let tries: Vec<String> = script.requests().into_iter().filter(|r| r.contains("/moves")).collect();
+    assert_eq!(tries.len(), 3);
+    for request in tries {
+        let request = request.to_lowercase();
+        assert!(
+            request.contains("if-match: \"3\"") && request.contains("idempotency-key: 01a207a2-3280-7fff"),
+            "{request}"
+        );
+    }
+}
+
+#[test]
+fn a_refusal_brings_its_words_along() {
+    let (name, number, title) = problem::BRANCH_MOVED;
+    let body = format!(
+        r#"{{"type":"/problems/{name}","title":"{title}","status":{number},"detail":"by mika","cure":"look again"}}"#
+    );
+    let script = Script::run(vec![ok(DISCOVERY), ok(TOKEN), Step::Answer(number, "", body)]);
+    let error = script.market().builds(&"saltmarsh-post".parse().unwrap()).unwrap_err();
+    assert_eq!((error.problem(), error.to_string().as_str()), (Some("branch-moved"), "by mika"));
+}
+
+#[test]
+fn a_download_that_is_cut_is_asked_for_again() {
+    let script = Script::run(vec![Step::Cut("abc".into()), Step::Answer(206, "", "abcdef".into())]);
+    let (title, branch) = ("saltmarsh-post".parse().unwrap(), "open-water".parse().unwrap());
+    let bytes = script.market().play_pack(&title, &branch, &Digest::of(b"p"), 5, 6).unwrap();
+    assert_eq!(bytes, b"abcdef");
+    assert!(script.requests().iter().all(|r| r.to_lowercase().contains("range: bytes=5-10")));
+}
+
+#[test]
+fn an_answer_that_is_cut_is_asked_for_again_with_the_same_key() {
+    let branch = r#"{"audience":"everyone","branch":"open-water","revision":4,"since":null,"by":null,"targets":{}}"#;
+    let script = Script::run(vec![ok(DISCOVERY), ok(TOKEN), Step::Cut("{".into()), ok(branch)]);
+    let key = "01a207a2-3280-7fff-bfff-ffffffffffff".parse().unwrap();
+    let wanted = Move { targets: Default::default(), comment: None };
+    let (title, name) = ("saltmarsh-post".parse().unwrap(), "open-water".parse().unwrap());
+    assert_eq!(script.market().move_branch(&title, &name, 3, key, &wanted).unwrap().facts.revision, 4);
+    let tries: Vec<String> = script.requests().into_iter().filter(|r| r.contains("/moves")).collect();
+    assert_eq!((tries.len(), &tries[0]), (2, &tries[1]));
+}
+
+#[test]
+fn more_than_was_asked_for_is_not_taken() {
+    let (title, branch) = ("saltmarsh-post".parse().unwrap(), "open-water".parse().unwrap());
+    let ask = |step: Step| Script::run(vec![step]).market().play_pack(&title, &branch, &Digest::of(b"p"), 0, 3);
+    assert!(matches!(ask(Step::Answer(206, "", "abcdef".into())), Err(PlaceError::Nonsense { .. })));
+    assert!(matches!(ask(Step::Answer(200, "", "abc".into())), Err(PlaceError::Nonsense { .. })));
+}
+
+#[test]
+fn a_secret_is_never_printed() {
+    let script = Script::run(vec![]);
+    let text = format!("{:?}", script.market());
+    assert!(text.contains("paper-heron") && !text.contains("hush"), "{text}");
+}
