@@ -2,7 +2,7 @@
 
 use crate::chunker::Profile;
 
-/// Zstandard's level. Measured in `docs/performance.md` against others; the format does not depend on it.
+/// Zstandard's level: its own default. The format does not depend on it.
 const LEVEL: i32 = 3;
 /// Longest chunk that is ever unpacked, in bytes. Ours: stops a small frame that claims to be gigabytes.
 pub const MAX_RAW_LEN: usize = Profile::MAX_LEN;
