@@ -166,7 +166,9 @@ impl From<ProjectError> for CommandError {
         let mut next = std::error::Error::source(&error);
         while let Some(source) = next {
             let text = source.to_string();
-            if why.last() != Some(&text) {
+            // Some libraries say the same again, with a word before it.
+            let is_said = why.last().is_some_and(|last| text.contains(last.as_str()));
+            if !is_said {
                 why.push(text);
             }
             next = source.source();

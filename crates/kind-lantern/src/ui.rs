@@ -85,10 +85,12 @@ impl Ui {
         }
     }
 
-    /// Prints the next sensible command.
+    /// Prints the next sensible command; what stands behind three spaces is said of it.
     pub fn next(&self, text: &str) {
         if !self.json && !self.quiet {
-            write_out(&format!("\n{} {}\n", faint("next:"), command(text)));
+            let (line, why) = text.split_once("   ").unwrap_or((text, ""));
+            let why = if why.is_empty() { String::new() } else { format!("   {}", faint(why)) };
+            write_out(&format!("\n{} {}{why}\n", faint("next:"), command(line)));
         }
     }
 

@@ -1,7 +1,7 @@
 //! `lantern.toml`: its shape, its checks, and what it comes to.
 //!
 //! Three parts, one source of truth: [`raw`] is the shape as serde types, from which the JSON Schema is made;
-//! [`shape`] walks a text against that schema and finds every unknown key and wrong type in one go; [`Config::read`]
+//! a walk of the text against that schema finds every unknown key and wrong type in one go; [`Config::read`]
 //! then checks the values. The resolved types hold nothing that is not valid.
 
 pub mod raw;

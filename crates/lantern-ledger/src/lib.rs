@@ -23,13 +23,13 @@ mod migrate;
 
 use std::collections::HashMap;
 use std::path::{Path, PathBuf};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use jiff::Timestamp;
 use lantern_core::digest::Digest;
 use lantern_core::event::{Event, EventBody, EventError, EventId};
 use lantern_core::names::Name;
-use rusqlite::{Connection, OptionalExtension, TransactionBehavior, params};
+use rusqlite::{Connection, ErrorCode, OptionalExtension, TransactionBehavior, params};
 
 /// How long a write waits for another lantern's.
 const BUSY_TIMEOUT: Duration = Duration::from_secs(5);
@@ -128,12 +128,7 @@ impl Ledger {
         let open = || -> Result<Connection, rusqlite::Error> {
             let connection = Connection::open(path)?;
             connection.busy_timeout(BUSY_TIMEOUT)?;
-            // Readers never wait; what is committed survives a power cut. Switching needs the file alone, so it is done
-            // once, not at every opening.
-            let mode: String = connection.pragma_query_value(None, "journal_mode", |row| row.get(0))?;
-            if mode != "wal" {
-                connection.pragma_update(None, "journal_mode", "wal")?;
-            }
+            switch_to_wal(&connection)?;
             connection.pragma_update(None, "synchronous", "full")?;
             Ok(connection)
         };
@@ -255,6 +250,26 @@ impl Ledger {
         let found = self.connection.query_row(sql, [storefront], |row| row.get::<_, String>(0)).optional();
         let text = found.map_err(LedgerError::sql("say when a storefront was heard"))?;
         Ok(text.and_then(|text| text.parse().ok()))
+    }
+}
+
+/// With a write-ahead log, readers never wait. Switching needs the file alone, and SQLite does not wait for that by
+/// itself; it is done once in a ledger's life.
+fn switch_to_wal(connection: &Connection) -> Result<(), rusqlite::Error> {
+    let started = Instant::now();
+    loop {
+        let mode: String = connection.pragma_query_value(None, "journal_mode", |row| row.get(0))?;
+        if mode == "wal" {
+            return Ok(());
+        }
+        match connection.pragma_update(None, "journal_mode", "wal") {
+            Err(error)
+                if error.sqlite_error_code() == Some(ErrorCode::DatabaseBusy) && started.elapsed() < BUSY_TIMEOUT =>
+            {
+                std::thread::sleep(Duration::from_millis(10));
+            }
+            other => return other,
+        }
     }
 }
 

@@ -95,8 +95,8 @@ fn unknown_kinds_are_kept_to_the_byte() {
 
 #[test]
 fn two_ledgers_on_one_file_do_not_lose_events() {
+    // The file is made by all of them at once, too.
     let scene = Scene::new();
-    scene.open().unwrap();
     std::thread::scope(|scope| {
         for thread in 0..4_u8 {
             let scene = &scene;

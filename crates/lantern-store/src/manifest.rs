@@ -23,7 +23,7 @@ const MAX_ITEMS: u32 = 4096;
 const CUT_ONE_IN: u32 = 768;
 /// Longest root that is accepted, in bytes: a million segments, a billion chunks.
 pub const MAX_ROOT_LEN: u64 = 64 * 1024 * 1024;
-/// Longest segment that is accepted, in bytes: [`MAX_ITEMS`] items with the longest paths.
+/// Longest segment that is accepted, in bytes: 4096 items with the longest paths.
 pub const MAX_SEGMENT_LEN: u64 = 40 * 1024 * 1024;
 
 const RECORD_FILE: u8 = 1;

@@ -119,7 +119,7 @@ impl Demo<'_> {
         self.run(&["verify", "player"])?;
         self.title("Which build is live where, and how it came to be");
         self.run(&["live"])?;
-        self.run(&["history", "--count", "8"])
+        self.run(&["history"])
     }
 
     /// The example game is for Linux; elsewhere it is installed all the same, but cannot be started.
@@ -187,11 +187,25 @@ impl Demo<'_> {
         Ok(())
     }
 
+    /// Returns what makes the shell find this program, unless it does already.
+    fn path_line(&self) -> Option<String> {
+        let folder = self.program.parent()?;
+        let path = std::env::var_os("PATH").unwrap_or_default();
+        if std::env::split_paths(&path).any(|known| known == folder) {
+            return None;
+        }
+        let folder = folder.display();
+        Some(if cfg!(windows) { format!("$env:PATH = \"{folder};$env:PATH\"") } else { format!("PATH={folder}:$PATH") })
+    }
+
     fn farewell(&self, folder: &Path, started: Instant) {
         let seconds = started.elapsed().as_secs_f32();
         self.ui.say(&format!("{} the whole chain in {seconds:.1} seconds. Go on in its folder:\n", good("done:")));
         let mut table = Table::default();
         table.row([command(format!("cd {}", folder.display())), String::new()]);
+        if let Some(line) = self.path_line() {
+            table.row([command(line), faint("lets the shell find lantern")]);
+        }
         table.row([command("lantern rehearse --state rehearsal"), faint("opens Brambleyard again, as it was")]);
         table.row([command("lantern live"), faint("in another terminal")]);
         self.ui.say(&table.lay_out());

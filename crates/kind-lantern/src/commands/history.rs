@@ -1,4 +1,6 @@
-use lantern_core::event::{Deed, Event, EventBody};
+use std::collections::HashSet;
+
+use lantern_core::event::{Deed, Event, EventBody, EventId};
 use serde::Serialize;
 
 use super::Done;
@@ -8,30 +10,38 @@ use crate::words;
 
 /// Show what happened, newest first
 ///
-/// Everything that was asked, done and heard, from the ledger in .lantern/.
+/// What was done and heard, from the ledger in .lantern/. A deed is shown once, when it was answered; --all shows every
+/// event, also the asking.
 ///
 /// Examples:
 ///   lantern history
-///   lantern history --count 5 --json
+///   lantern history --all --json
 #[derive(Debug, clap::Args)]
 #[command(verbatim_doc_comment)]
 pub struct Args {
     /// How many at most
     #[arg(long, value_name = "N", default_value_t = 30)]
     count: usize,
+    /// Every event, also those that an answer settled
+    #[arg(long)]
+    all: bool,
 }
 
 #[derive(Serialize)]
 struct Document {
     schema: &'static str,
-    /// How many there are in all.
+    /// How many there are to show.
     total: usize,
     /// Newest first, as they stand in the ledger.
     events: Vec<serde_json::Value>,
 }
 
 pub fn run(args: &Args, ui: &Ui) -> Done {
-    let events = super::open(ui)?.events()?;
+    let mut events = super::open(ui)?.events()?;
+    if !args.all {
+        let settled = settled(&events);
+        events.retain(|event| !settled.contains(&event.id));
+    }
     let newest = || events.iter().rev().take(args.count);
     let lines = newest().map(|e| serde_json::from_str(&e.to_line()).unwrap_or_default()).collect();
     ui.document(&Document { schema: "lantern.history/1", total: events.len(), events: lines });
@@ -52,6 +62,27 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
         ));
     }
     Ok(())
+}
+
+/// Returns the events that a later one says better: askings that were answered, numbers that were sealed.
+fn settled(events: &[Event]) -> HashSet<EventId> {
+    let mut answered = HashSet::new();
+    let mut sealed = HashSet::new();
+    for event in events {
+        match &event.body {
+            EventBody::Pushed(e) => answered.extend(e.key),
+            EventBody::Moved(e) => answered.extend([e.key]),
+            EventBody::NotDone(e) => answered.extend([e.key]),
+            EventBody::Sealed(e) => sealed.extend([e.name.number]),
+            _ => {}
+        }
+    }
+    let is_settled = |event: &&Event| match &event.body {
+        EventBody::Asked(e) => answered.contains(&e.key),
+        EventBody::NumberReserved(e) => sealed.contains(&e.number),
+        _ => false,
+    };
+    events.iter().filter(is_settled).map(|event| event.id).collect()
 }
 
 fn sentence(event: &Event) -> String {

@@ -114,7 +114,7 @@ fn next_step(newest: &lantern_core::version::ReleaseName, first: &StorefrontDocu
     let is_pushed = board.pushed.iter().any(|p| p.place.name == *name && p.name == *newest);
     if is_live {
         let branch = first.branches.iter().map(|b| &b.branch).next()?;
-        return Some(format!("lantern install {name} {branch} DIR   (get it as a player does)"));
+        return Some(format!("lantern install {name} {branch} DIR   gets it as a player does"));
     }
     Some(if is_pushed { format!("lantern promote {name} BRANCH") } else { format!("lantern push {name}") })
 }

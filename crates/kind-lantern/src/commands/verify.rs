@@ -92,7 +92,7 @@ fn installed(folder: &Path, ui: &Ui) -> Done {
     let are = if count == 1 { "is" } else { "are" };
     let what = format!("{count} of {} of {name} {are} wrong", words::count(verified.files, "file", "files"));
     let cure = match &about {
-        Some(about) => format!("lantern install STOREFRONT {} {}   (mends it)", about.branch, folder.display()),
+        Some(about) => format!("lantern install STOREFRONT {} {}", about.branch, folder.display()),
         None => "install again: it mends what is wrong".to_owned(),
     };
     failed(CommandError::damaged(what, cure), ui)

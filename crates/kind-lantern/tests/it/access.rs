@@ -137,7 +137,7 @@ fn a_storefront_that_is_not_there() {
 
       newest sealed: 1.3.2 (1), live on every line above
 
-    next: lantern install brambleyard open-water DIR   (get it as a player does)
+    next: lantern install brambleyard open-water DIR   gets it as a player does
     ");
     snapshot!(env.lantern(&["live", "--offline"]).whole(), @"
     Saltmarsh Post
@@ -149,7 +149,7 @@ fn a_storefront_that_is_not_there() {
 
       newest sealed: 1.3.2 (1), live on every line above
 
-    next: lantern install brambleyard open-water DIR   (get it as a player does)
+    next: lantern install brambleyard open-water DIR   gets it as a player does
     ");
 }
 

@@ -142,21 +142,15 @@ fn the_whole_chain_reads_well() {
 
       newest sealed: 1.4.0 (2), live on every line above
 
-    next: lantern install brambleyard open-water DIR   (get it as a player does)
+    next: lantern install brambleyard open-water DIR   gets it as a player does
     ");
     snapshot!(env.lantern(&["history"]).whole(), @"
     YYYY-MM-DD HH:MM   wren   1.4.0 (2) on open-water at brambleyard
-    YYYY-MM-DD HH:MM   wren   asked brambleyard to put 1.4.0 (2) on open-water
     YYYY-MM-DD HH:MM   wren   pushed 1.4.0 (2) to brambleyard as build 2, 212 kB
-    YYYY-MM-DD HH:MM   wren   asked brambleyard to take 1.4.0 (2)
     YYYY-MM-DD HH:MM   wren   sealed 1.4.0 (2)
-    YYYY-MM-DD HH:MM   wren   took the number 2
     YYYY-MM-DD HH:MM   wren   1.3.2 (1) on open-water at brambleyard
-    YYYY-MM-DD HH:MM   wren   asked brambleyard to put 1.3.2 (1) on open-water
     YYYY-MM-DD HH:MM   wren   pushed 1.3.2 (1) to brambleyard as build 1, 4.34 MB
-    YYYY-MM-DD HH:MM   wren   asked brambleyard to take 1.3.2 (1)
     YYYY-MM-DD HH:MM   wren   sealed 1.3.2 (1)
-    YYYY-MM-DD HH:MM   wren   took the number 1
     YYYY-MM-DD HH:MM   wren   connected to brambleyard as paper-heron
     ");
     assert_eq!(files(&env.path("player")), files(&env.path("exports/linux")));

@@ -212,7 +212,7 @@ open-water = {{ audience = "everyone" }}
 
     /// A kind of every event in the ledger, oldest first.
     pub fn event_kinds(&self) -> Vec<String> {
-        let document = self.lantern(&["history", "--count", "1000", "--json"]).success().json();
+        let document = self.lantern(&["history", "--all", "--count", "1000", "--json"]).success().json();
         let events = document["events"].as_array().unwrap();
         events.iter().rev().map(|e| e["kind"].as_str().unwrap().to_owned()).collect()
     }
@@ -236,6 +236,7 @@ pub fn settings() -> insta::Settings {
     settings.add_filter(r"/[^ \n]*/home/access/[0-9a-f]{12}\.json", "HOME/access/ORIGIN.json");
     settings.add_filter(r"(?m)release id +[0-9a-f]{12}", "release id  ID");
     settings.add_filter(r"in \d+\.\d seconds", "in S seconds");
+    settings.add_filter(r"PATH=[^ \n]*:\$PATH +", "PATH=BIN:$$PATH   ");
     settings.add_filter(r"process \d+", "process PID");
     settings
 }

@@ -18,7 +18,7 @@ fn damage_is_named_and_mended() {
       wrong saltmarsh.dat: another content
     ------- stderr -------
     error: 2 of 9 files of Saltmarsh Post 1.3.2 (1) are wrong
-      try: lantern install STOREFRONT open-water player   (mends it)
+      try: lantern install STOREFRONT open-water player
     [exit status: 5]
     ");
     let document = env.lantern(&["verify", "player", "--json"]).fails(5).json();
