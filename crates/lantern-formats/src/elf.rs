@@ -234,7 +234,10 @@ impl ProgramHeaders {
                 PT_INTERP if out.interpreter.is_none() => {
                     let p_offset = fields.word(at + 4, at + 8, "p_offset")?;
                     let p_filesz = fields.word(at + 16, at + 32, "p_filesz")?;
-                    out.interpreter = Some(interpreter(fields, p_offset, p_filesz)?);
+                    // Files of debug data alone keep the header, without the bytes.
+                    if p_filesz > 0 {
+                        out.interpreter = Some(interpreter(fields, p_offset, p_filesz)?);
+                    }
                 }
                 _ => {}
             }
@@ -258,7 +261,7 @@ fn says_program<R: Read + Seek>(fields: &mut Fields<'_, R>, offset: u64, len: u6
 }
 
 fn interpreter<R: Read + Seek>(fields: &mut Fields<'_, R>, offset: u64, len: u64) -> Result<String, ElfError> {
-    if len == 0 || len > MAX_INTERPRETER_LEN {
+    if len > MAX_INTERPRETER_LEN {
         return Err(ElfError::Value { what: "the length of PT_INTERP", value: len });
     }
     let truncated = || ElfError::Truncated { what: "PT_INTERP", offset };
@@ -333,6 +336,14 @@ mod tests {
         assert!(matches!(with(54, 8), Err(ElfError::Value { what: "e_phentsize", .. })));
         assert!(matches!(with(39, 0xff), Err(ElfError::Truncated { .. })));
         assert!(matches!(with(64 + 39, 0xff), Err(ElfError::Value { .. })));
+    }
+
+    #[test]
+    fn a_file_of_debug_data_alone_names_no_interpreter() {
+        let mut file = sample(3, 62);
+        file[64 + 32] = 0;
+        let elf = read(&file).unwrap();
+        assert_eq!((elf.interpreter, elf.kind), (None, Kind::Library));
     }
 
     #[test]

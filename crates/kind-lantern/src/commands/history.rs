@@ -99,7 +99,7 @@ fn sentence(event: &Event) -> String {
         }
         EventBody::Moved(e) => {
             let comment = e.comment.as_ref().map_or(String::new(), |c| format!(": {c}"));
-            format!("{} on {} at {}{comment}", what_is_on(&e.facts), e.facts.branch, e.place.name)
+            format!("put {} on {} at {}{comment}", what_is_on(&e.facts), e.facts.branch, e.place.name)
         }
         EventBody::NotDone(e) => format!("not done: {}", e.why),
         EventBody::Seen(e) => {

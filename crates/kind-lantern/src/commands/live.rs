@@ -93,7 +93,10 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     let next = match (&document.newest, document.storefronts.first()) {
         (None, _) => Some("lantern prepare".to_owned()),
         (Some(_), None) => Some("add a storefront to lantern.toml; to try one: lantern rehearse".to_owned()),
-        (Some(newest), Some(first)) => next_step(newest, first, &board),
+        (Some(newest), Some(first)) => {
+            let branch = config.storefronts.get(&first.storefront).and_then(|s| s.branches.keys().next());
+            next_step(newest, first, branch, &board)
+        }
     };
     if let Some(next) = next {
         ui.next(&next);
@@ -108,7 +111,12 @@ fn short(error: &ProjectError) -> String {
     }
 }
 
-fn next_step(newest: &lantern_core::version::ReleaseName, first: &StorefrontDocument, board: &Board) -> Option<String> {
+fn next_step(
+    newest: &lantern_core::version::ReleaseName,
+    first: &StorefrontDocument,
+    branch: Option<&Name>,
+    board: &Board,
+) -> Option<String> {
     let name = &first.storefront;
     let is_live = first.branches.iter().any(|b| b.targets.values().any(|t| t.name == *newest));
     let is_pushed = board.pushed.iter().any(|p| p.place.name == *name && p.name == *newest);
@@ -116,11 +124,12 @@ fn next_step(newest: &lantern_core::version::ReleaseName, first: &StorefrontDocu
         let branch = first.branches.iter().map(|b| &b.branch).next()?;
         return Some(format!("lantern install {name} {branch} DIR   gets it as a player does"));
     }
-    Some(if is_pushed { format!("lantern promote {name} BRANCH") } else { format!("lantern push {name}") })
+    let branch = branch.map_or("BRANCH", Name::as_str);
+    Some(if is_pushed { format!("lantern promote {name} {branch}") } else { format!("lantern push {name}") })
 }
 
 fn shown_as_of(storefront: &StorefrontDocument) -> String {
-    storefront.as_of.map_or_else(String::new, |at| format!("; shown as it was at {}", words::time(at)))
+    storefront.as_of.map_or_else(String::new, |at| format!("\n  it is shown as it was at {}", words::time(at)))
 }
 
 fn show(document: &Document, board: &Board, ui: &Ui) {
@@ -162,11 +171,11 @@ fn show(document: &Document, board: &Board, ui: &Ui) {
         let behind = board.branches.values().flat_map(|f| f.targets.values()).filter(|b| b.name.number < newest.number);
         let behind = behind.count();
         let words = match (rows, behind) {
-            (0, _) => "not live anywhere".to_owned(),
+            (0, _) => "live nowhere yet".to_owned(),
             (_, 0) => "live on every line above".to_owned(),
-            (_, n) => format!("{} above an older one", words::count(n as u64, "line has", "lines have")),
+            (_, n) => format!("{} an older release", words::count(n as u64, "line above has", "lines above have")),
         };
-        notes.push(format!("{} {newest}, {words}", faint("newest sealed:")));
+        notes.push(format!("{} {newest}; {words}", faint("newest sealed:")));
     }
     for note in notes {
         ui.say(&format!("\n  {note}"));

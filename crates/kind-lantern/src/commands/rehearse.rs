@@ -119,7 +119,14 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     table.row([faint("titles"), if titles.is_empty() { none() } else { titles.join(", ") }]);
     table.row([faint("keeps all in"), state.display().to_string()]);
     ui.say(&table.lay_out());
-    ui.say(&format!("\nCtrl-C ends it. Meanwhile, elsewhere: {}", command("lantern connect")));
+    let names = project.iter().flat_map(|p| p.config().storefronts.iter());
+    let connect = names
+        .filter(|(_, s)| s.address == origin)
+        .map(|(name, _)| format!("lantern connect {name} --client {CLIENT_ID}"));
+    if let Some(connect) = connect.take(1).next() {
+        ui.say(&format!("\nin another terminal: {}", command(connect)));
+    }
+    ui.say(&format!("\n{}", faint("Ctrl-C ends it")));
     while !ui.is_stopped() {
         std::thread::sleep(Duration::from_millis(50));
     }

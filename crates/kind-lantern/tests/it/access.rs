@@ -33,7 +33,7 @@ fn without_access_nothing_is_sent() {
 
       not heard: brambleyard: there is no access to http://127.0.0.1:PORT on this computer
 
-      newest sealed: 1.3.2 (1), not live anywhere
+      newest sealed: 1.3.2 (1); live nowhere yet
 
     next: lantern push brambleyard
     ");
@@ -133,9 +133,10 @@ fn a_storefront_that_is_not_there() {
       storefront    branch       target   live        build there   since              by
       brambleyard   open-water   linux    1.3.2 (1)   1             YYYY-MM-DD HH:MM   paper-heron
 
-      not heard: brambleyard: http://127.0.0.1:PORT could not be reached; shown as it was at YYYY-MM-DD HH:MM
+      not heard: brambleyard: http://127.0.0.1:PORT could not be reached
+      it is shown as it was at YYYY-MM-DD HH:MM
 
-      newest sealed: 1.3.2 (1), live on every line above
+      newest sealed: 1.3.2 (1); live on every line above
 
     next: lantern install brambleyard open-water DIR   gets it as a player does
     ");
@@ -145,9 +146,10 @@ fn a_storefront_that_is_not_there() {
       storefront    branch       target   live        build there   since              by
       brambleyard   open-water   linux    1.3.2 (1)   1             YYYY-MM-DD HH:MM   paper-heron
 
-      nobody was asked: brambleyard; shown as it was at YYYY-MM-DD HH:MM
+      nobody was asked: brambleyard
+      it is shown as it was at YYYY-MM-DD HH:MM
 
-      newest sealed: 1.3.2 (1), live on every line above
+      newest sealed: 1.3.2 (1); live on every line above
 
     next: lantern install brambleyard open-water DIR   gets it as a player does
     ");

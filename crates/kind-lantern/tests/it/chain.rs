@@ -53,9 +53,9 @@ fn the_whole_chain_reads_well() {
 
       nothing is live anywhere yet
 
-      newest sealed: 1.3.2 (1), not live anywhere
+      newest sealed: 1.3.2 (1); live nowhere yet
 
-    next: lantern promote brambleyard BRANCH
+    next: lantern promote brambleyard open-water
     ");
     snapshot!(env.lantern(&["promote", "brambleyard", "open-water", "--confirm", "1.3.2 (1)"]).whole(), @"
     Promote 1.3.2 (1) to open-water at Brambleyard
@@ -104,9 +104,9 @@ fn the_whole_chain_reads_well() {
       storefront    branch       target   live        build there   since              by
       brambleyard   open-water   linux    1.3.2 (1)   1             YYYY-MM-DD HH:MM   paper-heron
 
-      newest sealed: 1.4.0 (2), 1 line has above an older one
+      newest sealed: 1.4.0 (2); 1 line above has an older release
 
-    next: lantern promote brambleyard BRANCH
+    next: lantern promote brambleyard open-water
     ");
     snapshot!(env.lantern(&["promote", "brambleyard", "open-water", "--plan"]).whole(), @"
     Promote 1.4.0 (2) to open-water at Brambleyard
@@ -140,15 +140,15 @@ fn the_whole_chain_reads_well() {
       storefront    branch       target   live        build there   since              by
       brambleyard   open-water   linux    1.4.0 (2)   2             YYYY-MM-DD HH:MM   paper-heron
 
-      newest sealed: 1.4.0 (2), live on every line above
+      newest sealed: 1.4.0 (2); live on every line above
 
     next: lantern install brambleyard open-water DIR   gets it as a player does
     ");
     snapshot!(env.lantern(&["history"]).whole(), @"
-    YYYY-MM-DD HH:MM   wren   1.4.0 (2) on open-water at brambleyard
+    YYYY-MM-DD HH:MM   wren   put 1.4.0 (2) on open-water at brambleyard
     YYYY-MM-DD HH:MM   wren   pushed 1.4.0 (2) to brambleyard as build 2, 212 kB
     YYYY-MM-DD HH:MM   wren   sealed 1.4.0 (2)
-    YYYY-MM-DD HH:MM   wren   1.3.2 (1) on open-water at brambleyard
+    YYYY-MM-DD HH:MM   wren   put 1.3.2 (1) on open-water at brambleyard
     YYYY-MM-DD HH:MM   wren   pushed 1.3.2 (1) to brambleyard as build 1, 4.34 MB
     YYYY-MM-DD HH:MM   wren   sealed 1.3.2 (1)
     YYYY-MM-DD HH:MM   wren   connected to brambleyard as paper-heron
