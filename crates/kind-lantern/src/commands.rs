@@ -16,6 +16,7 @@ pub mod verify;
 use std::process::ExitCode;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::Duration;
 
 use clap::{CommandFactory, Parser};
 use lantern_core::version::{ReleaseAsked, ReleaseName};
@@ -40,7 +41,7 @@ pub fn run() -> ExitCode {
         }
     };
     let ui = Ui::new(&cli.common);
-    listen_for_ctrl_c(ui.stop.clone());
+    listen_for_ctrl_c(ui.stop.clone(), ui.clone());
     let Some(command) = cli.command else {
         ui.say(&Cli::command().render_help().ansi().to_string());
         return ExitCode::SUCCESS;
@@ -71,21 +72,28 @@ fn dispatch(command: Command, ui: &Ui) -> Done {
     }
 }
 
-/// The first Ctrl-C asks the work to stop where it is safe; the second ends the program at once.
-fn listen_for_ctrl_c(stop: Arc<AtomicBool>) {
+/// How long work that was asked to stop may take until it is safe; then the program ends all the same.
+const STOP_WITHIN: Duration = Duration::from_millis(800);
+
+/// The first Ctrl-C asks the work to stop where it is tidy. A request that hangs or a prompt does not hear that: a
+/// little later the program ends anyway, which is safe at any point. The second Ctrl-C ends it at once.
+fn listen_for_ctrl_c(stop: Arc<AtomicBool>, ui: Ui) {
     std::thread::spawn(move || {
-        let Ok(runtime) = tokio::runtime::Builder::new_current_thread().enable_io().build() else {
+        let Ok(runtime) = tokio::runtime::Builder::new_current_thread().enable_io().enable_time().build() else {
             return;
         };
         runtime.block_on(async {
-            loop {
-                if tokio::signal::ctrl_c().await.is_err() {
-                    return;
-                }
-                if stop.swap(true, Ordering::Relaxed) {
-                    std::process::exit(130);
-                }
+            if tokio::signal::ctrl_c().await.is_err() {
+                return;
             }
+            stop.store(true, Ordering::Relaxed);
+            tokio::select! {
+                _ = tokio::signal::ctrl_c() => {}
+                () = tokio::time::sleep(STOP_WITHIN) => {}
+            }
+            let error = CommandError::stopped();
+            error.print(&ui);
+            std::process::exit(i32::from(error.exit_code()));
         });
     });
 }

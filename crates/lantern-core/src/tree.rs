@@ -5,8 +5,6 @@
 use std::collections::BTreeMap;
 use std::num::NonZeroUsize;
 
-use unicode_normalization::UnicodeNormalization;
-
 use crate::bytes::{ByteReader, Head, ReadError};
 use crate::digest::{Digest, TreeId};
 use crate::path::TreePath;
@@ -205,18 +203,6 @@ impl Tree {
     pub fn id(&self) -> TreeId {
         TreeId::of(&self.encode())
     }
-
-    /// Returns groups of names that are one name on systems that ignore letter case or normalise, each group sorted.
-    pub fn colliding_names(&self) -> Vec<Vec<String>> {
-        let mut folded: BTreeMap<String, std::collections::BTreeSet<String>> = BTreeMap::new();
-        for path in self.entries.keys() {
-            for name in std::iter::once(path.as_str()).chain(path.parents()) {
-                let key: String = name.nfc().flat_map(char::to_lowercase).nfc().collect();
-                folded.entry(key).or_default().insert(name.to_owned());
-            }
-        }
-        folded.into_values().filter(|names| names.len() > 1).map(|names| names.into_iter().collect()).collect()
-    }
 }
 
 fn write_text(out: &mut Vec<u8>, text: &str) {
@@ -233,33 +219,6 @@ fn read_text(reader: &mut ByteReader<'_>) -> Result<String, ReadError> {
         offset,
         why: "not UTF-8".to_owned(),
     })
-}
-
-/// What differs between two trees.
-#[derive(Debug, Clone, PartialEq, Eq, Default)]
-pub struct TreeDiff {
-    /// Only in the new one.
-    pub added: Vec<TreePath>,
-    /// In both, with another content, kind or executable bit.
-    pub changed: Vec<TreePath>,
-    /// Only in the old one.
-    pub removed: Vec<TreePath>,
-}
-
-impl TreeDiff {
-    /// Compares by path.
-    pub fn between(old: &Tree, new: &Tree) -> Self {
-        let mut diff = Self::default();
-        for (path, node) in new.iter() {
-            match old.get(path) {
-                None => diff.added.push(path.clone()),
-                Some(before) if before != node => diff.changed.push(path.clone()),
-                Some(_) => {}
-            }
-        }
-        diff.removed.extend(old.entries.keys().filter(|path| !new.entries.contains_key(*path)).cloned());
-        diff
-    }
 }
 
 #[cfg(test)]
@@ -326,31 +285,6 @@ mod tests {
             assert!(Tree::decode(&bytes[..len]).is_err(), "{len}");
         }
         assert_eq!(Tree::decode(&bytes).unwrap(), sample());
-    }
-
-    #[test]
-    fn names_that_fold_together_are_found() {
-        let tree = Tree::new([
-            (path("Data/a"), Node::EmptyFolder),
-            (path("data/b"), Node::EmptyFolder),
-            (path("e\u{301}"), Node::EmptyFolder),
-            (path("\u{e9}"), Node::EmptyFolder),
-            (path("x"), Node::EmptyFolder),
-        ])
-        .unwrap();
-        assert_eq!(tree.colliding_names(), [vec!["Data", "data"], vec!["e\u{301}", "\u{e9}"]]);
-    }
-
-    #[test]
-    fn a_difference_names_each_path_once() {
-        let mut entries = sample().entries;
-        entries.remove(&path("start"));
-        entries.insert(path("new"), file(b"n", false));
-        entries.insert(path("data/tides.txt"), file(b"high low", false));
-        let diff = TreeDiff::between(&sample(), &Tree::new(entries).unwrap());
-        assert_eq!(diff.added, [path("new")]);
-        assert_eq!(diff.changed, [path("data/tides.txt")]);
-        assert_eq!(diff.removed, [path("start")]);
     }
 
     proptest! {

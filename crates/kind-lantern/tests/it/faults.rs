@@ -179,3 +179,23 @@ fn ctrl_c_while_sealing_ends_soon_and_says_what_is_safe() {
       try: run the same command again to go on
     ");
 }
+
+#[cfg(unix)]
+#[test]
+fn ctrl_c_ends_a_request_that_hangs() {
+    let env = TestEnv::live();
+    // Somebody who listens and never answers.
+    let silent = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
+    let origin = format!("http://{}", silent.local_addr().unwrap());
+    env.edit("lantern.toml", &env.running().origin(), &origin);
+    let mut command = env.command(&["connect", "brambleyard", "--client", "x"]);
+    let child = command.stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
+    std::thread::sleep(Duration::from_millis(400));
+    let pid = child.id().to_string();
+    assert!(std::process::Command::new("kill").args(["-INT", &pid]).status().unwrap().success());
+    let started = std::time::Instant::now();
+    let output = child.wait_with_output().unwrap();
+    assert!(started.elapsed() < Duration::from_secs(2), "{:?}", started.elapsed());
+    assert_eq!(output.status.code(), Some(130));
+    env.lantern(&["live", "--offline"]).success();
+}
