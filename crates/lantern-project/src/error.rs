@@ -1,5 +1,6 @@
 //! Why a use case ended without having done its work, and what to do about it.
 
+use std::io::ErrorKind;
 use std::path::PathBuf;
 
 use lantern_core::finding::Finding;
@@ -299,9 +300,28 @@ impl ProjectError {
                 one("bring .lantern/ledger.db back from a backup; nothing was changed now")
             }
             Self::Stopped | Self::Seal(SealError::Stopped) => one("run the same command again to go on"),
-            _ => Vec::new(),
+            other => cures_of_computer(other),
         }
     }
+}
+
+/// Looks for the system's own reason at the end of the chain.
+fn cures_of_computer(error: &(dyn std::error::Error + 'static)) -> Vec<String> {
+    let mut next = Some(error);
+    while let Some(at) = next {
+        if let Some(io) = at.downcast_ref::<std::io::Error>() {
+            let cure = match io.kind() {
+                ErrorKind::StorageFull | ErrorKind::QuotaExceeded => "free some room, then run the same command again",
+                ErrorKind::PermissionDenied => "give yourself the right to it, then run the same command again",
+                ErrorKind::ReadOnlyFilesystem => "the disk can only be read: choose a folder on another one",
+                ErrorKind::FileTooLarge => "the file is far larger than any real one: is it the right file?",
+                _ => break,
+            };
+            return vec![cure.to_owned()];
+        }
+        next = at.source();
+    }
+    Vec::new()
 }
 
 fn class_of_store(error: &StoreError) -> Class {
@@ -314,7 +334,7 @@ fn class_of_store(error: &StoreError) -> Class {
 fn cures_of_store(error: &StoreError) -> Vec<String> {
     match class_of_store(error) {
         Class::Damaged => vec!["lantern verify says what else is damaged".to_owned()],
-        _ => Vec::new(),
+        _ => cures_of_computer(error),
     }
 }
 
@@ -351,7 +371,7 @@ fn cures_of_install(error: &InstallError) -> Vec<String> {
         InstallError::Fetch { .. } => one("run the same command again: what has come is kept"),
         InstallError::Stopped => one("run the same command again: what has come is kept"),
         InstallError::State { .. } => one("remove the folder .lantern-install there, then install again"),
-        _ => Vec::new(),
+        other => cures_of_computer(other),
     }
 }
 

@@ -196,7 +196,8 @@ fn no_project_and_files_that_are_none() {
     let ran = env.lantern(&["prepare"]).fails(2);
     assert!(ran.stderr().contains("line 2, column 9") && ran.stderr().contains("UTF-8"), "{}", ran.stderr());
     std::fs::write(env.path("lantern.toml"), vec![b'#'; 2 << 20]).unwrap();
-    env.lantern(&["prepare"]).fails(6);
+    let ran = env.lantern(&["prepare"]).fails(6);
+    assert!(ran.stderr().contains("is it the right file?"), "{}", ran.stderr());
     let long = format!("[game]\nname = {}\n", "x".repeat(200_000));
     std::fs::write(env.path("lantern.toml"), long).unwrap();
     let ran = env.lantern(&["prepare"]).fails(2);
