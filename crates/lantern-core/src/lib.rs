@@ -27,6 +27,7 @@ pub mod finding;
 pub mod names;
 pub mod path;
 pub mod patterns;
+pub mod portable;
 pub mod progress;
 pub mod release;
 pub mod rules;

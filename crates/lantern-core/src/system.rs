@@ -6,34 +6,119 @@ use std::str::FromStr;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-/// An operating system with a processor.
+/// An operating system with a processor, or with several.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, JsonSchema)]
 #[non_exhaustive]
 pub enum System {
-    /// 64-bit Intel and AMD.
+    /// Windows on 64-bit Intel and AMD.
+    #[serde(rename = "windows-x86_64")]
+    WindowsX86_64,
+    /// Windows on 64-bit ARM.
+    #[serde(rename = "windows-arm64")]
+    WindowsArm64,
+    /// Windows on 32-bit Intel and AMD.
+    #[serde(rename = "windows-x86")]
+    WindowsX86,
+    /// macOS on both its processors, in one file.
+    #[serde(rename = "macos-universal")]
+    MacosUniversal,
+    /// macOS on Intel.
+    #[serde(rename = "macos-x86_64")]
+    MacosX86_64,
+    /// macOS on Apple's own processors.
+    #[serde(rename = "macos-aarch64")]
+    MacosAarch64,
+    /// Linux on 64-bit Intel and AMD.
     #[serde(rename = "linux-x86_64")]
     LinuxX86_64,
-    /// 64-bit ARM.
+    /// Linux on 64-bit ARM.
     #[serde(rename = "linux-aarch64")]
     LinuxAarch64,
 }
 
+/// What systems have in common whatever their processor: how files are named and programs are formed.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Family {
+    /// Windows.
+    Windows,
+    /// macOS.
+    Macos,
+    /// Linux.
+    Linux,
+}
+
+impl Family {
+    /// Returns the name; a target that is made for somebody is named so.
+    pub const fn name(self) -> &'static str {
+        match self {
+            Self::Windows => "windows",
+            Self::Macos => "macos",
+            Self::Linux => "linux",
+        }
+    }
+}
+
 impl System {
     /// Every system, in the order in which they are shown.
-    pub const ALL: [Self; 2] = [Self::LinuxX86_64, Self::LinuxAarch64];
+    pub const ALL: [Self; 8] = [
+        Self::WindowsX86_64,
+        Self::WindowsArm64,
+        Self::WindowsX86,
+        Self::MacosUniversal,
+        Self::MacosX86_64,
+        Self::MacosAarch64,
+        Self::LinuxX86_64,
+        Self::LinuxAarch64,
+    ];
 
     /// Returns the name used in configuration and output.
     pub const fn name(self) -> &'static str {
         match self {
+            Self::WindowsX86_64 => "windows-x86_64",
+            Self::WindowsArm64 => "windows-arm64",
+            Self::WindowsX86 => "windows-x86",
+            Self::MacosUniversal => "macos-universal",
+            Self::MacosX86_64 => "macos-x86_64",
+            Self::MacosAarch64 => "macos-aarch64",
             Self::LinuxX86_64 => "linux-x86_64",
             Self::LinuxAarch64 => "linux-aarch64",
         }
     }
 
+    /// Returns what it has in common with its neighbours.
+    pub const fn family(self) -> Family {
+        match self {
+            Self::WindowsX86_64 | Self::WindowsArm64 | Self::WindowsX86 => Family::Windows,
+            Self::MacosUniversal | Self::MacosX86_64 | Self::MacosAarch64 => Family::Macos,
+            Self::LinuxX86_64 | Self::LinuxAarch64 => Family::Linux,
+        }
+    }
+
     /// Returns the system that this program itself was built for, if it is one of ours.
     pub fn this_computer() -> Option<Self> {
-        let here = format!("{}-{}", std::env::consts::OS, std::env::consts::ARCH);
-        here.parse().ok()
+        match (std::env::consts::OS, std::env::consts::ARCH) {
+            ("windows", "x86_64") => Some(Self::WindowsX86_64),
+            ("windows", "aarch64") => Some(Self::WindowsArm64),
+            ("windows", "x86") => Some(Self::WindowsX86),
+            ("macos", "x86_64") => Some(Self::MacosX86_64),
+            ("macos", "aarch64") => Some(Self::MacosAarch64),
+            ("linux", "x86_64") => Some(Self::LinuxX86_64),
+            ("linux", "aarch64") => Some(Self::LinuxAarch64),
+            _ => None,
+        }
+    }
+
+    /// Whether a build for this system runs on a computer with that one.
+    pub const fn runs_on(self, computer: Self) -> bool {
+        matches!(
+            (self, computer),
+            (Self::MacosUniversal, Self::MacosX86_64 | Self::MacosAarch64) | (Self::WindowsX86, Self::WindowsX86_64)
+        ) || self as u8 == computer as u8
+    }
+
+    /// Whether a build for any of these systems runs on this computer.
+    pub fn any_runs_here(systems: &[Self]) -> bool {
+        Self::this_computer().is_some_and(|here| systems.iter().any(|system| system.runs_on(here)))
     }
 }
 
@@ -66,5 +151,16 @@ mod tests {
             assert_eq!(serde_json::to_string(&system).unwrap(), format!("\"{system}\""));
         }
         assert!("linux".parse::<System>().is_err());
+    }
+
+    #[test]
+    fn what_runs_where() {
+        assert!(System::ALL.iter().all(|s| s.runs_on(*s)));
+        assert!(System::MacosUniversal.runs_on(System::MacosAarch64));
+        assert!(System::WindowsX86.runs_on(System::WindowsX86_64));
+        assert!(!System::WindowsX86_64.runs_on(System::WindowsX86));
+        assert!(!System::MacosAarch64.runs_on(System::MacosUniversal));
+        let pairs = System::ALL.iter().flat_map(|a| System::ALL.iter().map(move |b| (a, b)));
+        assert!(pairs.filter(|(a, b)| a.runs_on(**b)).all(|(a, b)| a.family() == b.family()));
     }
 }

@@ -12,7 +12,10 @@
 //! | 42, 54 | 2    | `e_phentsize` | size of one                                             |
 //! | 44, 56 | 2    | `e_phnum`     | how many                                                |
 
-use std::io::{self, Read, Seek, SeekFrom};
+use std::io::{Read, Seek, SeekFrom};
+
+use crate::fields::{Fields, FormatError};
+use crate::program::{Kind, Machine};
 
 /// Most program headers that are read. Ours: real programs have fewer than 20; bounds time on hostile input.
 const MAX_PROGRAM_HEADERS: u16 = 256;
@@ -26,74 +29,6 @@ const DT_FLAGS_1: u64 = 0x6fff_fffb;
 const DF_1_PIE: u64 = 0x0800_0000;
 /// Most dynamic entries that are read. Ours: real programs have fewer than 100; bounds time on hostile input.
 const MAX_DYNAMIC_ENTRIES: u64 = 4096;
-
-/// Why an ELF file could not be read.
-#[derive(Debug, thiserror::Error)]
-#[non_exhaustive]
-pub enum ElfError {
-    /// Does not start as ELF files do.
-    #[error("not an ELF file")]
-    NotElf,
-    /// Ends too early, or points beyond its end.
-    #[error("the ELF file is cut off: {what} at byte {offset} lies beyond its end")]
-    Truncated {
-        /// What was being read.
-        what: &'static str,
-        /// Where.
-        offset: u64,
-    },
-    /// A value that must not stand there.
-    #[error("the ELF file is broken: {what} is {value}")]
-    Value {
-        /// The field.
-        what: &'static str,
-        /// What stands there.
-        value: u64,
-    },
-    /// The file could not be read.
-    #[error("reading the ELF file")]
-    Io(#[source] io::Error),
-}
-
-/// The processor a program was built for.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-#[non_exhaustive]
-pub enum Machine {
-    /// 32-bit Intel and AMD.
-    X86,
-    /// 64-bit Intel and AMD.
-    X86_64,
-    /// 32-bit ARM.
-    Arm,
-    /// 64-bit ARM.
-    Aarch64,
-    /// Another one, by its number.
-    Other(u16),
-}
-
-impl std::fmt::Display for Machine {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        match self {
-            Self::X86 => f.write_str("32-bit x86"),
-            Self::X86_64 => f.write_str("x86_64"),
-            Self::Arm => f.write_str("32-bit ARM"),
-            Self::Aarch64 => f.write_str("aarch64"),
-            Self::Other(number) => write!(f, "processor number {number}"),
-        }
-    }
-}
-
-/// What the file is for.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-#[non_exhaustive]
-pub enum Kind {
-    /// Can be started.
-    Program,
-    /// Is loaded by programs.
-    Library,
-    /// Is for a linker or a debugger.
-    Other,
-}
 
 /// What an ELF file says about itself.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -110,58 +45,30 @@ pub struct Elf {
     pub interpreter: Option<String>,
 }
 
-struct Fields<'a, R> {
-    from: &'a mut R,
-    little: bool,
-    wide: bool,
-}
-
-impl<R: Read + Seek> Fields<'_, R> {
-    fn bytes<const N: usize>(&mut self, offset: u64, what: &'static str) -> Result<[u8; N], ElfError> {
-        let mut bytes = [0; N];
-        self.from.seek(SeekFrom::Start(offset)).map_err(ElfError::Io)?;
-        match self.from.read_exact(&mut bytes) {
-            Ok(()) => Ok(bytes),
-            Err(e) if e.kind() == io::ErrorKind::UnexpectedEof => Err(ElfError::Truncated { what, offset }),
-            Err(e) => Err(ElfError::Io(e)),
-        }
-    }
-
-    fn u16(&mut self, offset: u64, what: &'static str) -> Result<u16, ElfError> {
-        let bytes = self.bytes(offset, what)?;
-        Ok(if self.little { u16::from_le_bytes(bytes) } else { u16::from_be_bytes(bytes) })
-    }
-
-    fn u32(&mut self, offset: u64, what: &'static str) -> Result<u32, ElfError> {
-        let bytes = self.bytes(offset, what)?;
-        Ok(if self.little { u32::from_le_bytes(bytes) } else { u32::from_be_bytes(bytes) })
-    }
-
-    /// A field of 4 bytes in 32-bit files and 8 in 64-bit ones.
-    fn word(&mut self, narrow: u64, wide: u64, what: &'static str) -> Result<u64, ElfError> {
-        if !self.wide {
-            return self.u32(narrow, what).map(u64::from);
-        }
-        let bytes = self.bytes(wide, what)?;
-        Ok(if self.little { u64::from_le_bytes(bytes) } else { u64::from_be_bytes(bytes) })
-    }
+/// A field of 4 bytes in 32-bit files and 8 in 64-bit ones.
+fn word<R: Read + Seek>(
+    fields: &mut Fields<'_, R>,
+    is_wide: bool,
+    narrow: u64,
+    wide: u64,
+    what: &'static str,
+) -> Result<u64, FormatError> {
+    if is_wide { fields.u64(wide, what) } else { fields.u32(narrow, what).map(u64::from) }
 }
 
 impl Elf {
     /// Reads the file header and the program headers; a few hundred bytes, wherever they lie.
     ///
     /// # Errors
-    /// [`ElfError`].
-    pub fn read(from: &mut (impl Read + Seek)) -> Result<Self, ElfError> {
-        let mut fields = Fields { from, little: true, wide: true };
-        match fields.bytes::<4>(0, "the magic") {
-            Ok(magic) if magic == *b"\x7fELF" => {}
-            Ok(_) | Err(ElfError::Truncated { .. }) => return Err(ElfError::NotElf),
-            Err(error) => return Err(error),
+    /// [`FormatError`].
+    pub fn read(from: &mut (impl Read + Seek)) -> Result<Self, FormatError> {
+        let mut fields = Fields { from, little: true };
+        if !fields.starts_with(*b"\x7fELF")? {
+            return Err(FormatError::Not { format: "an ELF file" });
         }
         let ident: [u8; 8] = fields.bytes(0, "the identification")?;
-        let value = |what, value: u8| ElfError::Value { what, value: u64::from(value) };
-        fields.wide = match ident[4] {
+        let value = |what, value: u8| FormatError::Value { what, value: u64::from(value) };
+        let wide = match ident[4] {
             1 => false,
             2 => true,
             other => return Err(value("EI_CLASS", other)),
@@ -182,7 +89,7 @@ impl Elf {
             183 => Machine::Aarch64,
             other => Machine::Other(other),
         };
-        let headers = ProgramHeaders::read(&mut fields)?;
+        let headers = ProgramHeaders::read(&mut fields, wide)?;
         // Position-independent programs and libraries share e_type 3. A program has an interpreter or, when it is
         // static, says so in its dynamic flags. Libraries may have an entry point: old linkers gave them one.
         let kind = match e_type {
@@ -191,13 +98,7 @@ impl Elf {
             3 => Kind::Library,
             _ => Kind::Other,
         };
-        Ok(Self {
-            is_64_bit: fields.wide,
-            is_little_endian: fields.little,
-            machine,
-            kind,
-            interpreter: headers.interpreter,
-        })
+        Ok(Self { is_64_bit: wide, is_little_endian: fields.little, machine, kind, interpreter: headers.interpreter })
     }
 }
 
@@ -207,9 +108,9 @@ struct ProgramHeaders {
 }
 
 impl ProgramHeaders {
-    fn read<R: Read + Seek>(fields: &mut Fields<'_, R>) -> Result<Self, ElfError> {
-        let e_phoff = fields.word(28, 32, "e_phoff")?;
-        let (sizes_at, least) = if fields.wide { (54, 56) } else { (42, 32) };
+    fn read<R: Read + Seek>(fields: &mut Fields<'_, R>, wide: bool) -> Result<Self, FormatError> {
+        let e_phoff = word(fields, wide, 28, 32, "e_phoff")?;
+        let (sizes_at, least) = if wide { (54, 56) } else { (42, 32) };
         let e_phentsize = fields.u16(sizes_at, "e_phentsize")?;
         let e_phnum = fields.u16(sizes_at + 2, "e_phnum")?;
         let mut out = Self { interpreter: None, says_program: false };
@@ -217,23 +118,23 @@ impl ProgramHeaders {
             return Ok(out);
         }
         if e_phnum > MAX_PROGRAM_HEADERS {
-            return Err(ElfError::Value { what: "e_phnum", value: u64::from(e_phnum) });
+            return Err(FormatError::Value { what: "e_phnum", value: u64::from(e_phnum) });
         }
         if e_phentsize < least {
-            return Err(ElfError::Value { what: "e_phentsize", value: u64::from(e_phentsize) });
+            return Err(FormatError::Value { what: "e_phentsize", value: u64::from(e_phentsize) });
         }
         for i in 0..u64::from(e_phnum) {
-            let beyond = ElfError::Truncated { what: "a program header", offset: e_phoff };
-            let at = e_phoff.checked_add(i * u64::from(e_phentsize)).filter(|at| *at < u64::MAX / 2).ok_or(beyond)?;
+            let beyond = FormatError::Truncated { what: "a program header", offset: e_phoff };
+            let at = e_phoff.checked_add(i * u64::from(e_phentsize)).ok_or(beyond)?;
             match fields.u32(at, "p_type")? {
                 PT_DYNAMIC => {
-                    let p_offset = fields.word(at + 4, at + 8, "p_offset")?;
-                    let p_filesz = fields.word(at + 16, at + 32, "p_filesz")?;
-                    out.says_program = says_program(fields, p_offset, p_filesz)?;
+                    let p_offset = word(fields, wide, at + 4, at + 8, "p_offset")?;
+                    let p_filesz = word(fields, wide, at + 16, at + 32, "p_filesz")?;
+                    out.says_program = says_program(fields, wide, p_offset, p_filesz)?;
                 }
                 PT_INTERP if out.interpreter.is_none() => {
-                    let p_offset = fields.word(at + 4, at + 8, "p_offset")?;
-                    let p_filesz = fields.word(at + 16, at + 32, "p_filesz")?;
+                    let p_offset = word(fields, wide, at + 4, at + 8, "p_offset")?;
+                    let p_filesz = word(fields, wide, at + 16, at + 32, "p_filesz")?;
                     // Files of debug data alone keep the header, without the bytes.
                     if p_filesz > 0 {
                         out.interpreter = Some(interpreter(fields, p_offset, p_filesz)?);
@@ -246,31 +147,36 @@ impl ProgramHeaders {
     }
 }
 
-fn says_program<R: Read + Seek>(fields: &mut Fields<'_, R>, offset: u64, len: u64) -> Result<bool, ElfError> {
-    let size = if fields.wide { 16 } else { 8 };
+fn says_program<R: Read + Seek>(
+    fields: &mut Fields<'_, R>,
+    wide: bool,
+    offset: u64,
+    len: u64,
+) -> Result<bool, FormatError> {
+    let size = if wide { 16 } else { 8 };
     for i in 0..(len / size).min(MAX_DYNAMIC_ENTRIES) {
-        let beyond = ElfError::Truncated { what: "PT_DYNAMIC", offset };
-        let at = offset.checked_add(i * size).filter(|at| *at < u64::MAX / 2).ok_or(beyond)?;
-        match fields.word(at, at, "d_tag")? {
+        let beyond = FormatError::Truncated { what: "PT_DYNAMIC", offset };
+        let at = offset.checked_add(i * size).ok_or(beyond)?;
+        match word(fields, wide, at, at, "d_tag")? {
             DT_NULL => break,
-            DT_FLAGS_1 => return Ok(fields.word(at + 4, at + 8, "d_val")? & DF_1_PIE != 0),
+            DT_FLAGS_1 => return Ok(word(fields, wide, at + 4, at + 8, "d_val")? & DF_1_PIE != 0),
             _ => {}
         }
     }
     Ok(false)
 }
 
-fn interpreter<R: Read + Seek>(fields: &mut Fields<'_, R>, offset: u64, len: u64) -> Result<String, ElfError> {
+fn interpreter<R: Read + Seek>(fields: &mut Fields<'_, R>, offset: u64, len: u64) -> Result<String, FormatError> {
     if len > MAX_INTERPRETER_LEN {
-        return Err(ElfError::Value { what: "the length of PT_INTERP", value: len });
+        return Err(FormatError::Value { what: "the length of PT_INTERP", value: len });
     }
-    let truncated = || ElfError::Truncated { what: "PT_INTERP", offset };
-    if offset > u64::MAX / 2 {
+    let truncated = || FormatError::Truncated { what: "PT_INTERP", offset };
+    if i64::try_from(offset).is_err() {
         return Err(truncated());
     }
-    fields.from.seek(SeekFrom::Start(offset)).map_err(ElfError::Io)?;
+    fields.from.seek(SeekFrom::Start(offset)).map_err(FormatError::Io)?;
     let mut bytes = Vec::new();
-    fields.from.take(len).read_to_end(&mut bytes).map_err(ElfError::Io)?;
+    fields.from.take(len).read_to_end(&mut bytes).map_err(FormatError::Io)?;
     if (bytes.len() as u64) < len {
         return Err(truncated());
     }
@@ -306,7 +212,7 @@ mod tests {
         file
     }
 
-    fn read(bytes: &[u8]) -> Result<Elf, ElfError> {
+    fn read(bytes: &[u8]) -> Result<Elf, FormatError> {
         Elf::read(&mut Cursor::new(bytes))
     }
 
@@ -323,19 +229,19 @@ mod tests {
 
     #[test]
     fn broken_files_are_errors() {
-        assert!(matches!(read(b""), Err(ElfError::NotElf)));
-        assert!(matches!(read(b"MZ.........."), Err(ElfError::NotElf)));
+        assert!(matches!(read(b""), Err(FormatError::Not { .. })));
+        assert!(matches!(read(b"MZ.........."), Err(FormatError::Not { .. })));
         let with = |at: usize, value: u8| {
             let mut file = sample(3, 62);
             file[at] = value;
             read(&file)
         };
-        assert!(matches!(with(4, 9), Err(ElfError::Value { what: "EI_CLASS", .. })));
-        assert!(matches!(with(5, 0), Err(ElfError::Value { what: "EI_DATA", .. })));
-        assert!(matches!(with(57, 0xff), Err(ElfError::Value { what: "e_phnum", .. })));
-        assert!(matches!(with(54, 8), Err(ElfError::Value { what: "e_phentsize", .. })));
-        assert!(matches!(with(39, 0xff), Err(ElfError::Truncated { .. })));
-        assert!(matches!(with(64 + 39, 0xff), Err(ElfError::Value { .. })));
+        assert!(matches!(with(4, 9), Err(FormatError::Value { what: "EI_CLASS", .. })));
+        assert!(matches!(with(5, 0), Err(FormatError::Value { what: "EI_DATA", .. })));
+        assert!(matches!(with(57, 0xff), Err(FormatError::Value { what: "e_phnum", .. })));
+        assert!(matches!(with(54, 8), Err(FormatError::Value { what: "e_phentsize", .. })));
+        assert!(matches!(with(39, 0xff), Err(FormatError::Truncated { .. })));
+        assert!(matches!(with(64 + 39, 0xff), Err(FormatError::Value { .. })));
     }
 
     #[test]

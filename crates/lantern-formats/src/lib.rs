@@ -1,18 +1,24 @@
 //! Readers of program formats, over the first bytes of a file or `Read + Seek`; every byte is hostile.
 //!
-//! - [`elf::Elf`]: what a Linux program says about itself.
+//! - [`program::Program`]: what a program of any system says about itself, by one call.
+//! - [`elf::Elf`], [`pe::Pe`], [`macho::MachO`]: the readers behind it.
 //! - [`Magic`]: what a file is by its first bytes, enough to decide whether it may be executed.
 //!
 //! ```
-//! use lantern_formats::{Magic, elf::Elf};
+//! use lantern_formats::{Magic, program::Program};
 //!
 //! assert_eq!(Magic::of(b"#!/bin/sh\n"), Magic::Script);
-//! assert!(Elf::read(&mut std::io::Cursor::new(b"\x7fELF")).is_err());
+//! assert!(Program::read(&mut std::io::Cursor::new(b"\x7fELF")).is_err());
 //! ```
 //!
 //! Not here: configuration, network, terminal.
 
 pub mod elf;
+mod fields;
+pub mod macho;
 mod magic;
+pub mod pe;
+pub mod program;
 
+pub use fields::FormatError;
 pub use magic::{MAGIC_LEN, Magic};

@@ -11,7 +11,7 @@ pub enum Magic {
     Elf,
     /// `MZ`: a Windows program or library.
     Mz,
-    /// A Mach-O program or library of one architecture.
+    /// A Mach-O program or library.
     MachO,
     /// `#!`: a script with its interpreter.
     Script,
@@ -21,13 +21,13 @@ pub enum Magic {
 
 impl Magic {
     /// Looks at the first bytes of a file; fewer than [`MAGIC_LEN`] are enough where the file ends.
-    ///
-    /// A Mach-O file of several architectures is left out here: its magic is also that of compiled Java classes.
     pub fn of(first: &[u8]) -> Self {
-        match first {
+        match first.get(..MAGIC_LEN).unwrap_or(first) {
             [0x7f, b'E', b'L', b'F', ..] => Self::Elf,
             [b'M', b'Z', ..] => Self::Mz,
             [0xcf | 0xce, 0xfa, 0xed, 0xfe, ..] => Self::MachO,
+            // Where a universal file has its count, a compiled Java class has a version of 45 or more.
+            [0xca, 0xfe, 0xba, 0xbe | 0xbf, 0, 0, 0, 1..=16] => Self::MachO,
             [b'#', b'!', ..] => Self::Script,
             _ => Self::Data,
         }
@@ -45,12 +45,13 @@ mod tests {
 
     #[test]
     fn first_bytes() {
-        let table: [(&[u8], Magic); 7] = [
+        let table: [(&[u8], Magic); 8] = [
             (b"\x7fELF\x02", Magic::Elf),
             (b"MZ\x90", Magic::Mz),
             (b"\xcf\xfa\xed\xfe", Magic::MachO),
             (b"#!/bin/sh", Magic::Script),
-            (b"\xca\xfe\xba\xbe", Magic::Data),
+            (b"\xca\xfe\xba\xbe\0\0\0\x02", Magic::MachO),
+            (b"\xca\xfe\xba\xbe\0\0\0\x41", Magic::Data),
             (b"#", Magic::Data),
             (b"", Magic::Data),
         ];

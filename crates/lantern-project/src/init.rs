@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 
 use lantern_core::config::{self, Config};
 use lantern_core::system::System;
-use lantern_formats::elf::{Elf, Kind, Machine};
+use lantern_formats::program::{Kind, Program};
 use lantern_store::durable;
 
 use crate::ProjectError;
@@ -69,24 +69,33 @@ pub fn look_for_exports(root: &Path) -> Vec<SeenExport> {
     out
 }
 
-/// Looks at one folder.
+/// Looks at one folder: programs at its top, and in the macOS bundles there.
 pub fn look_at_export(root: &Path, folder: &Path) -> Option<SeenExport> {
     let relative = folder.strip_prefix(root).ok()?.to_str()?.replace('\\', "/");
     let mut programs = Vec::new();
+    look_for_programs(folder, "", &mut programs);
     for entry in fs::read_dir(folder).ok()?.flatten() {
-        let Ok(mut file) = fs::File::open(entry.path()) else {
-            continue;
-        };
-        let Ok(elf) = Elf::read(&mut file) else { continue };
-        let system = match (elf.kind, elf.machine) {
-            (Kind::Program, Machine::X86_64) => System::LinuxX86_64,
-            (Kind::Program, Machine::Aarch64) => System::LinuxAarch64,
-            _ => continue,
-        };
-        programs.extend(entry.file_name().into_string().ok().map(|name| (name, system)));
+        if let Some(bundle) = entry.file_name().to_str().filter(|name| name.ends_with(".app")) {
+            let inside = format!("{bundle}/Contents/MacOS/");
+            look_for_programs(&folder.join(&inside), &inside, &mut programs);
+        }
     }
     programs.sort();
     Some(SeenExport { path: relative, programs })
+}
+
+fn look_for_programs(folder: &Path, prefix: &str, programs: &mut Vec<(String, System)>) {
+    let Ok(entries) = fs::read_dir(folder) else { return };
+    for entry in entries.flatten() {
+        let Ok(mut file) = fs::File::open(entry.path()) else { continue };
+        let Ok(program) = Program::read(&mut file) else { continue };
+        if program.kind != Kind::Program {
+            continue;
+        }
+        let system = crate::intake::systems_of(&program).into_iter().next();
+        let name = entry.file_name().into_string().ok();
+        programs.extend(system.zip(name).map(|(system, name)| (format!("{prefix}{name}"), system)));
+    }
 }
 
 /// Writes `lantern.toml` and `.lantern/` in `root`; returns the text that was written.
@@ -113,6 +122,7 @@ fn quoted(text: &str) -> String {
 
 fn write(answers: &InitAnswers, seen: Option<&SeenExport>) -> String {
     let programs = seen.map(|s| s.programs.as_slice()).unwrap_or_default();
+    let target = programs.first().map_or("game", |(_, system)| system.family().name());
     let mut out = String::new();
     let mut line = |text: &str| {
         out.push_str(text);
@@ -128,7 +138,7 @@ fn write(answers: &InitAnswers, seen: Option<&SeenExport>) -> String {
     line(&format!("identity = {}  # kept for ever", quoted(&answers.identity)));
     line(&format!("version = {}  # or {{ file = \"VERSION\" }}", quoted(&answers.version)));
     line("");
-    line("[targets.linux]");
+    line(&format!("[targets.{target}]"));
     line(&format!("export = {}  # the folder that the engine writes; it is never changed", quoted(&answers.export)));
     match programs {
         [(file, system)] => {
@@ -150,7 +160,7 @@ fn write(answers: &InitAnswers, seen: Option<&SeenExport>) -> String {
             line("kind = \"market\"");
             line(&format!("address = {}", quoted(address)));
             line(&format!("handle = {}  # what the place calls the game", quoted(handle)));
-            line(&format!("depots = {{ linux = {} }}  # ours = theirs", quoted(depot)));
+            line(&format!("depots = {{ {target} = {} }}  # ours = theirs", quoted(depot)));
             line("");
             line(&format!("[storefronts.{name}.branches]"));
             let _ = writeln!(out, "{branch} = {{ audience = \"everyone\" }}");
@@ -160,7 +170,7 @@ fn write(answers: &InitAnswers, seen: Option<&SeenExport>) -> String {
             line("# kind = \"market\"");
             line("# address = \"http://127.0.0.1:4870\"  # the stand-in: lantern rehearse");
             line("# handle = \"saltmarsh-post\"  # what the place calls the game");
-            line("# depots = { linux = \"sp-linux\" }  # ours = theirs");
+            line(&format!("# depots = {{ {target} = \"sp-{target}\" }}  # ours = theirs"));
             line("#");
             line("# [storefronts.brambleyard.branches]");
             line("# open-water = { audience = \"everyone\" }");

@@ -108,10 +108,9 @@ pub fn install_branch(
     let discovery = market.discovery().map_err(fails)?;
     let play = market.play(&configured.handle, branch).map_err(fails)?;
     let here = System::this_computer();
-    let fits = |systems: &[System]| here.is_some_and(|here| systems.contains(&here));
     let found = match target {
         Some(target) => play.builds.get_key_value(target),
-        None => play.builds.iter().find(|(_, build)| fits(&build.systems)),
+        None => play.builds.iter().find(|(_, build)| System::any_runs_here(&build.systems)),
     };
     let wanted = match (target, here) {
         (Some(target), _) => target.to_string(),

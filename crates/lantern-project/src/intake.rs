@@ -10,9 +10,9 @@ use lantern_core::finding::Finding;
 use lantern_core::names::Name;
 use lantern_core::path::{TreePath, shown};
 use lantern_core::release::Start;
-use lantern_core::system::System;
-use lantern_formats::elf::{Elf, ElfError, Kind, Machine};
-use lantern_formats::{MAGIC_LEN, Magic};
+use lantern_core::system::{Family, System};
+use lantern_formats::program::{Form, Kind, Machine, Program};
+use lantern_formats::{FormatError, MAGIC_LEN, Magic};
 use lantern_store::seal::{Source, SourceEntry, SourceKind};
 use serde::{Deserialize, Serialize};
 
@@ -142,6 +142,7 @@ impl<'a> Intake<'a> {
             }
             None => Vec::new(),
         };
+        findings.extend(check_names(&systems, &entries));
         let stops = findings.iter().any(|f| f.severity == lantern_core::finding::Severity::Stops);
         let Some(starts) = starts.filter(|_| !stops) else {
             return Err(findings);
@@ -287,10 +288,21 @@ fn stops(code: &str, what: impl Into<String>, cure: impl Into<String>) -> Box<Fi
     Box::new(Finding::stops(code, what, cure))
 }
 
+/// The top of the export, and within a macOS bundle there the folder of its programs.
+fn is_where_programs_lie(path: &str) -> bool {
+    match path.split_once('/') {
+        None => true,
+        Some((bundle, inside)) => {
+            let name = inside.strip_prefix("Contents/MacOS/");
+            bundle.ends_with(".app") && name.is_some_and(|name| !name.contains('/'))
+        }
+    }
+}
+
 fn find_start(target: &Target, folder: &Path, entries: &[SourceEntry]) -> Result<Start, Box<Finding>> {
     let is_file = |entry: &&SourceEntry| matches!(entry.kind, SourceKind::File { .. });
     let Some(wanted) = &target.starts else {
-        let tops = entries.iter().filter(is_file).filter(|e| !e.path.as_str().contains('/'));
+        let tops = entries.iter().filter(is_file).filter(|e| is_where_programs_lie(e.path.as_str()));
         let programs: Vec<&TreePath> = tops.map(|e| &e.path).filter(|path| is_program(folder, path)).collect();
         return match programs.as_slice() {
             [one] => Ok(Start { file: (*one).clone(), arguments: Vec::new() }),
@@ -323,56 +335,92 @@ fn find_start(target: &Target, folder: &Path, entries: &[SourceEntry]) -> Result
     }
 }
 
-fn read_elf(folder: &Path, path: &TreePath) -> Result<Elf, ElfError> {
-    let mut file = File::open(folder.join(path.as_str())).map_err(ElfError::Io)?;
-    Elf::read(&mut file)
+fn read_program(folder: &Path, path: &TreePath) -> Result<Program, FormatError> {
+    let mut file = File::open(folder.join(path.as_str())).map_err(FormatError::Io)?;
+    Program::read(&mut file)
 }
 
 fn is_program(folder: &Path, path: &TreePath) -> bool {
-    read_elf(folder, path).is_ok_and(|elf| elf.kind == Kind::Program)
+    read_program(folder, path).is_ok_and(|program| program.kind == Kind::Program)
+}
+
+/// Returns the systems that a program was built for, one for Windows and Linux, one or the universal one for macOS.
+pub(crate) fn systems_of(program: &Program) -> Vec<System> {
+    let has = |machine| program.machines.contains(&machine);
+    match program.form {
+        Form::MachO if has(Machine::X86_64) && has(Machine::Aarch64) => vec![System::MacosUniversal],
+        Form::MachO if has(Machine::X86_64) => vec![System::MacosX86_64],
+        Form::MachO if has(Machine::Aarch64) => vec![System::MacosAarch64],
+        Form::Pe if has(Machine::X86_64) => vec![System::WindowsX86_64],
+        Form::Pe if has(Machine::Aarch64) => vec![System::WindowsArm64],
+        Form::Pe if has(Machine::X86) => vec![System::WindowsX86],
+        Form::Elf if has(Machine::X86_64) => vec![System::LinuxX86_64],
+        Form::Elf if has(Machine::Aarch64) => vec![System::LinuxAarch64],
+        _ => Vec::new(),
+    }
 }
 
 /// Holds the start file against the stated systems; without any, it says itself what it is for.
 fn check_program(target: &Target, folder: &Path, start: &Start) -> Result<Vec<System>, Box<Finding>> {
     let file = &start.file;
-    let elf = read_elf(folder, file).map_err(|e| match e {
-        ElfError::NotElf => {
-            let what = format!("the start file {file} is not a Linux program ({})", kind_in_words(folder, file));
-            stops("not-a-program", what, "name the program itself, not a script or another system's file")
+    let program = read_program(folder, file).map_err(|e| match e {
+        FormatError::Not { .. } => {
+            let what = format!("the start file {file} is not a program ({})", kind_in_words(folder, file));
+            stops("not-a-program", what, "name the program itself, not a script or a data file")
         }
-        ElfError::Io(e) => {
+        FormatError::Io(e) => {
             stops("unreadable", format!("{file} cannot be read: {e}"), "give yourself the right to read it")
         }
         other => stops("broken-program", format!("the start file {file}: {other}"), "export again"),
     })?;
-    if elf.kind != Kind::Program {
+    if program.kind != Kind::Program {
         let what = format!("the start file {file} is a library, which cannot be started");
         return Err(stops("not-a-program", what, "name the program itself"));
     }
-    let system = match (elf.machine, elf.is_64_bit, elf.is_little_endian) {
-        (Machine::X86_64, true, true) => Some(System::LinuxX86_64),
-        (Machine::Aarch64, true, true) => Some(System::LinuxAarch64),
-        _ => None,
+    let seen = systems_of(&program);
+    let Some(first) = seen.first() else {
+        let machines: Vec<String> = program.machines.iter().map(ToString::to_string).collect();
+        let what = format!("the start file {file} is for {}, which no target can be", machines.join(", "));
+        let known: Vec<&str> = System::ALL.map(System::name).to_vec();
+        return Err(stops("wrong-system", what, format!("export for one of {}", known.join(", "))));
     };
-    let is_for = system.map_or_else(|| elf.machine.to_string(), |s| s.to_string());
-    match system {
-        Some(system) if target.systems.is_empty() || target.systems == [system] => Ok(vec![system]),
-        Some(system) if target.systems.contains(&system) => {
-            let others: Vec<&str> = target.systems.iter().filter(|s| **s != system).map(|s| s.name()).collect();
-            let what = format!("the start file {file} is for {is_for} only, not for {}", others.join(", "));
-            Err(stops("wrong-system", what, format!("make a target of its own for {}", others.join(", "))))
-        }
-        Some(_) => {
-            let stated: Vec<&str> = target.systems.iter().map(|s| s.name()).collect();
-            let what = format!("the start file {file} is for {is_for}, the target says {}", stated.join(", "));
-            Err(stops("wrong-system", what, "export for the right system, or mend systems"))
-        }
-        None => {
-            let what = format!("the start file {file} is for {is_for}, which no target can be");
-            let known: Vec<&str> = System::ALL.map(System::name).to_vec();
-            Err(stops("wrong-system", what, format!("export for one of {}", known.join(", "))))
+    if target.systems.is_empty() {
+        return Ok(seen);
+    }
+    // A universal program holds what either of its processors needs.
+    let holds = |wanted: &System| seen.contains(wanted) || first.runs_on(*wanted);
+    let lacking: Vec<&str> = target.systems.iter().filter(|s| !holds(s)).map(|s| s.name()).collect();
+    if lacking.is_empty() {
+        return Ok(target.systems.clone());
+    }
+    if lacking.len() < target.systems.len() {
+        let what = format!("the start file {file} is for {first} only, not for {}", lacking.join(", "));
+        return Err(stops("wrong-system", what, format!("make a target of its own for {}", lacking.join(", "))));
+    }
+    let what = format!("the start file {file} is for {first}, the target says {}", lacking.join(", "));
+    Err(stops("wrong-system", what, "export for the right system, or mend systems"))
+}
+
+/// Names that the target's systems would refuse or take for one another.
+fn check_names(systems: &[System], entries: &[SourceEntry]) -> Vec<Finding> {
+    let mut findings = Vec::new();
+    let reaches = |family: Family| systems.iter().any(|s| s.family() == family);
+    if reaches(Family::Windows) {
+        for entry in entries {
+            if let Some(why) = lantern_core::portable::refused_by_windows(&entry.path) {
+                let what = format!("Windows refuses the name {}: it has {why}", entry.path);
+                findings.push(Finding::stops("windows-name", what, "rename it, or name it in leave-out"));
+            }
         }
     }
+    if reaches(Family::Windows) || reaches(Family::Macos) {
+        for names in lantern_core::portable::colliding_names(entries.iter().map(|e| &e.path)) {
+            let names: Vec<String> = names.iter().map(|name| shown(name)).collect();
+            let what = format!("these are one name for Windows and macOS: {}", names.join(", "));
+            findings.push(Finding::stops("same-name", what, "rename all but one"));
+        }
+    }
+    findings
 }
 
 fn kind_in_words(folder: &Path, path: &TreePath) -> &'static str {
@@ -382,8 +430,7 @@ fn kind_in_words(folder: &Path, path: &TreePath) -> &'static str {
         return "it cannot be read";
     }
     match Magic::of(&first) {
-        Magic::Mz => "it is a Windows program",
-        Magic::MachO => "it is a macOS program",
+        Magic::Mz => "it is an old program for DOS",
         Magic::Script => "it is a script",
         _ if first.is_empty() => "it is empty",
         _ => "it is data",

@@ -4,7 +4,7 @@ use std::process::{Command, Stdio};
 use std::time::Instant;
 
 use lantern_core::address::Address;
-use lantern_core::system::System;
+use lantern_core::system::{Family, System};
 use lantern_project::Project;
 use lantern_rehearsal::exports::{self, GameVersion};
 use lantern_rehearsal::place::{CLIENT_ID, Place, PlaceDocument};
@@ -64,7 +64,7 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
         folder,
         program: std::env::current_exe().map_err(|e| CommandError::io("find this program", e))?,
         secret: running.place().secret().to_owned(),
-        system: System::this_computer().unwrap_or(System::LinuxX86_64),
+        system: System::this_computer().filter(|s| s.family() == Family::Linux).unwrap_or(System::LinuxX86_64),
     };
     demo.chain(&running)?;
     drop(running);
@@ -125,9 +125,9 @@ impl Demo<'_> {
     /// The example game is for Linux; elsewhere it is installed all the same, but cannot be started.
     fn install_and_start(&self) -> Vec<&'static str> {
         let mut arguments = vec!["install", "brambleyard", "open-water", "player"];
-        match System::this_computer() {
-            Some(_) => arguments.push("--start"),
-            None => arguments.extend(["--target", "linux"]),
+        match System::any_runs_here(&[self.system]) {
+            true => arguments.push("--start"),
+            false => arguments.extend(["--target", "linux"]),
         }
         arguments
     }

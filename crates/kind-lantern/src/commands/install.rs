@@ -117,8 +117,7 @@ fn show(done: &InstallDone, folder: &Path, ui: &Ui) {
 }
 
 fn start(folder: &Path, about: &About, ui: &Ui) -> Result<i32, CommandError> {
-    let here = System::this_computer();
-    if !here.is_some_and(|here| about.systems.contains(&here)) {
+    if !System::any_runs_here(&about.systems) {
         let systems: Vec<&str> = about.systems.iter().map(|s| s.name()).collect();
         let what = format!("{} is for {}, not for this computer", about.starts.file, systems.join(", "));
         return Err(CommandError::usage(what, "start it on such a computer, or install without --start"));

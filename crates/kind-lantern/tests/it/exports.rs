@@ -83,8 +83,8 @@ fn the_start_file_is_somewhere_else() {
       lantern.toml, line 10, column 1
         starts = "letters/en.txt"
         ~~~~~~~~~~~~~~~~~~~~~~~~~
-      stops: the start file letters/en.txt is not a Linux program (it is data) (not-a-program)
-      try: name the program itself, not a script or another system's file
+      stops: the start file letters/en.txt is not a program (it is data) (not-a-program)
+      try: name the program itself, not a script or a data file
     "#);
 }
 
@@ -117,7 +117,7 @@ fn the_start_file_is_for_something_else() {
     "#);
     env.write("lantern.toml", &env.config("1.3.2"));
     for (bytes, expected) in [
-        (b"MZ\x90\0".as_slice(), "it is a Windows program"),
+        (b"MZ\x90\0".as_slice(), "cut off"),
         (b"#!/bin/sh\n", "it is a script"),
         (b"", "it is empty"),
         (b"\x7fELF\x02\x01\x01", "cut off"),
@@ -243,6 +243,175 @@ fn a_file_that_cannot_be_read_is_named() {
     std::os::unix::fs::symlink("nowhere", &path).unwrap();
     let document = env.lantern(&["prepare", "--json"]).success().json();
     assert_eq!(document["made"], true, "a link to nothing inside the tree is a link");
+}
+
+/// A Windows program's first bytes.
+fn pe(machine: u16) -> Vec<u8> {
+    let mut file = b"MZ".to_vec();
+    file.resize(0x3c, 0);
+    file.extend(0x40_u32.to_le_bytes());
+    file.extend(b"PE\0\0");
+    file.extend(machine.to_le_bytes());
+    file.extend([0; 16]);
+    file.extend(0x22_u16.to_le_bytes());
+    file
+}
+
+/// A macOS program's first bytes, for both processors.
+fn universal() -> Vec<u8> {
+    let mut file = vec![0xca, 0xfe, 0xba, 0xbe, 0, 0, 0, 2];
+    for (i, cputype) in [0x0100_0007_u32, 0x0100_000c].into_iter().enumerate() {
+        for value in [cputype, 0, 64 + 32 * i as u32, 32, 0] {
+            file.extend(value.to_be_bytes());
+        }
+    }
+    for cputype in [0x0100_0007_u32, 0x0100_000c] {
+        file.resize(file.len().next_multiple_of(32), 0);
+        file.extend([0xcf, 0xfa, 0xed, 0xfe]);
+        for value in [cputype, 0, 2] {
+            file.extend(value.to_le_bytes());
+        }
+    }
+    file.resize(128, 0);
+    file
+}
+
+/// Adds exports for Windows and macOS to the project.
+fn three_systems() -> TestEnv {
+    let env = TestEnv::new();
+    let write = |name: &str, bytes: Vec<u8>| {
+        env.write(name, "");
+        std::fs::write(env.path(name), bytes).unwrap();
+    };
+    write("exports/windows/Saltmarsh Post.exe", pe(0x8664));
+    write("exports/windows/saltmarsh.dat", vec![7; 100_000]);
+    write("exports/macos/Saltmarsh Post.app/Contents/MacOS/saltmarsh", universal());
+    write("exports/macos/Saltmarsh Post.app/Contents/Resources/saltmarsh.dat", vec![7; 100_000]);
+    let targets = "[targets.windows]\nexport = \"exports/windows\"\n\n[targets.macos]\nexport = \"exports/macos\"\n\n";
+    env.edit("lantern.toml", "[storefronts.brambleyard]", &format!("{targets}[storefronts.brambleyard]"));
+    env.edit("lantern.toml", "{ linux =", "{ windows = \"sp-win\", macos = \"sp-mac\", linux =");
+    env.running()
+        .place()
+        .make_title(&lantern_storefront::protocol::Title {
+            handle: "saltmarsh-post".parse().unwrap(),
+            name: "Saltmarsh Post".into(),
+            identity: "example.paperheron.saltmarsh".parse().unwrap(),
+            depots: ["sp-win", "sp-mac"].map(|d| d.parse().unwrap()).into(),
+        })
+        .unwrap();
+    env
+}
+
+#[test]
+fn three_systems_go_the_whole_way() {
+    let env = three_systems();
+    env.connect();
+    snapshot!(env.lantern(&["prepare"]).whole(), @"
+    sealed Saltmarsh Post 1.3.2 (1)
+
+      linux     linux-x86_64      9 files   8.57 MB   starts saltmarsh
+      macos     macos-universal   2 files   100 kB    starts Saltmarsh Post.app/Contents/MacOS/saltmarsh
+      windows   windows-x86_64    2 files   100 kB    starts Saltmarsh Post.exe
+
+      added to the store   4.34 MB  (the first release)
+      release id  ID
+
+    next: lantern push brambleyard
+    ");
+    env.lantern(&["push", "brambleyard", "--yes"]).success();
+    snapshot!(env.lantern(&["promote", "brambleyard", "open-water", "--confirm", "1.3.2 (1)"]).whole(), @"
+    Promote 1.3.2 (1) to open-water at Brambleyard
+
+      system            players have   they get    update download   full download   on disk
+      linux-x86_64      nothing        1.3.2 (1)   –                 4.33 MB         8.57 MB
+      macos-universal   nothing        1.3.2 (1)   –                 94 B            100 kB
+      windows-x86_64    nothing        1.3.2 (1)   –                 55 B            100 kB
+
+      everyone: open-water is the line that every player follows
+
+    live: 1.3.2 (1) on open-water at Brambleyard
+
+    next: lantern live
+    ");
+    for target in ["windows", "macos", "linux"] {
+        env.lantern(&["install", "brambleyard", "open-water", target, "--target", target]).success();
+        let export = crate::env::files(&env.path(&format!("exports/{target}")));
+        assert_eq!(crate::env::files(&env.path(target)), export);
+    }
+    // A release without macOS leaves macOS visibly behind.
+    env.edit("lantern.toml", "[targets.macos]\nexport = \"exports/macos\"\n", "");
+    env.edit("lantern.toml", "macos = \"sp-mac\", ", "");
+    env.edit("lantern.toml", "\"1.3.2\"", "\"1.4.0\"");
+    env.release("1.4.0 (2)");
+    snapshot!(env.lantern(&["live"]).whole(), @"
+    Saltmarsh Post
+
+      storefront    branch       target    live        build there   since              by
+      brambleyard   open-water   linux     1.4.0 (2)   2             YYYY-MM-DD HH:MM   paper-heron
+      brambleyard   open-water   macos     1.3.2 (1)   1             YYYY-MM-DD HH:MM   paper-heron
+      brambleyard   open-water   windows   1.4.0 (2)   2             YYYY-MM-DD HH:MM   paper-heron
+
+      newest sealed: 1.4.0 (2); 1 line above has an older release
+
+    next: lantern install brambleyard open-water DIR   gets it as a player does
+    ");
+}
+
+#[test]
+fn another_systems_program_is_noticed() {
+    let env = three_systems();
+    std::fs::write(env.path("exports/windows/Saltmarsh Post.exe"), pe(0xaa64)).unwrap();
+    env.edit(
+        "lantern.toml",
+        "export = \"exports/windows\"",
+        "export = \"exports/windows\"\nsystems = [\"windows-x86_64\"]",
+    );
+    let stderr = env.lantern(&["prepare"]).fails(1).stderr();
+    assert!(stderr.contains("is for windows-arm64, the target says windows-x86_64"), "{stderr}");
+    std::fs::write(env.path("exports/windows/Saltmarsh Post.exe"), universal()).unwrap();
+    let stderr = env.lantern(&["prepare"]).fails(1).stderr();
+    assert!(stderr.contains("is for macos-universal"), "{stderr}");
+    std::fs::write(env.path("exports/windows/Saltmarsh Post.exe"), pe(0x1c4)).unwrap();
+    let stderr = env.lantern(&["prepare"]).fails(1).stderr();
+    assert!(stderr.contains("which no target can be"), "{stderr}");
+}
+
+#[cfg(target_os = "linux")]
+#[test]
+fn names_that_windows_refuses_or_takes_for_one_another() {
+    let env = three_systems();
+    for name in ["con.txt", "what?.txt", "Data/a", "data/b"] {
+        env.write(&format!("exports/windows/{name}"), "x");
+    }
+    env.write("exports/linux/con.txt", "a good name on Linux");
+    snapshot!(env.lantern(&["prepare"]).whole(), @r#"
+    ------- stderr -------
+    error: the exports cannot be sealed: 3 findings stop
+
+      stops: Windows refuses the name con.txt: it has the name of a device (windows-name)
+      try: rename it, or name it in leave-out
+
+      stops: Windows refuses the name what?.txt: it has one of the characters < > : " | ? * (windows-name)
+      try: rename it, or name it in leave-out
+
+      stops: these are one name for Windows and macOS: Data, data (same-name)
+      try: rename all but one
+    [exit status: 1]
+    "#);
+}
+
+#[test]
+fn init_sees_whose_export_it_is() {
+    let env = TestEnv::without_storefront();
+    std::fs::remove_dir_all(env.path("exports/linux")).unwrap();
+    env.write("exports/mac/Saltmarsh Post.app/Contents/MacOS/saltmarsh", "");
+    std::fs::write(env.path("exports/mac/Saltmarsh Post.app/Contents/MacOS/saltmarsh"), universal()).unwrap();
+    let arguments =
+        ["init", "--name", "S", "--studio", "P", "--identity", "example.paperheron.saltmarsh", "--version", "1"];
+    env.lantern(&arguments).success();
+    let text = String::from_utf8(env.read("lantern.toml")).unwrap();
+    assert!(text.contains("[targets.macos]") && text.contains("systems = [\"macos-universal\"]"), "{text}");
+    assert!(text.contains("starts = \"Saltmarsh Post.app/Contents/MacOS/saltmarsh\""), "{text}");
 }
 
 #[test]
