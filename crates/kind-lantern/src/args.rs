@@ -66,6 +66,7 @@ pub enum Command {
     Connect(commands::connect::Args),
     Push(commands::push::Args),
     Promote(commands::promote::Args),
+    Rollback(commands::rollback::Args),
     Live(commands::live::Args),
     History(commands::history::Args),
     Install(commands::install::Args),

@@ -7,10 +7,12 @@ pub mod history;
 pub mod init;
 pub mod install;
 pub mod live;
+mod moving;
 pub mod prepare;
 pub mod promote;
 pub mod push;
 pub mod rehearse;
+pub mod rollback;
 pub mod verify;
 
 use std::process::ExitCode;
@@ -62,6 +64,7 @@ fn dispatch(command: Command, ui: &Ui) -> Done {
         Command::Connect(args) => connect::run(&args, ui),
         Command::Push(args) => push::run(&args, ui),
         Command::Promote(args) => promote::run(&args, ui),
+        Command::Rollback(args) => rollback::run(&args, ui),
         Command::Live(args) => live::run(&args, ui),
         Command::History(args) => history::run(&args, ui),
         Command::Install(args) => install::run(&args, ui),

@@ -215,7 +215,7 @@ mod tests {
         };
         let ask = EventBody::Asked(asked);
         assert_eq!(fold(vec![ask.clone()]).open.len(), 1);
-        let moved = Moved { key: id(1), place: place(), facts: facts(3, "1.4.0 (27)"), comment: None };
+        let moved = Moved { key: id(1), place: place(), facts: facts(3, "1.4.0 (27)"), comment: None, restores: None };
         assert!(fold(vec![ask.clone(), EventBody::Moved(moved)]).open.is_empty());
         let not_done = NotDone { key: id(1), why: "never arrived".into() };
         assert!(fold(vec![ask, EventBody::NotDone(not_done)]).open.is_empty());

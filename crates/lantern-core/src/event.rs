@@ -231,6 +231,11 @@ pub enum Deed {
         /// Which.
         branch: Name,
     },
+    /// Put back what a branch had before.
+    Rollback {
+        /// Which.
+        branch: Name,
+    },
 }
 
 /// See [`EventBody::Pushed`].
@@ -262,6 +267,9 @@ pub struct Moved {
     pub facts: BranchFacts,
     /// Why, for the team.
     pub comment: Option<String>,
+    /// The revision that was put back; none for a promotion.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub restores: Option<u64>,
 }
 
 /// See [`EventBody::NotDone`].

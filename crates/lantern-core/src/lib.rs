@@ -19,6 +19,7 @@
 
 pub mod address;
 pub mod board;
+pub mod branch;
 pub mod bytes;
 pub mod config;
 pub mod digest;

@@ -147,6 +147,14 @@ pub enum ProjectError {
         /// The project's name for the storefront.
         place: Name,
     },
+    /// A branch has nothing to go back to.
+    #[error("{branch} at {place} had nothing before")]
+    NothingBefore {
+        /// The project's name for the storefront.
+        place: Name,
+        /// The branch.
+        branch: Name,
+    },
     /// Somebody else moved the branch in between.
     #[error("{branch} at {place} was moved by somebody else in the meantime")]
     Raced {
@@ -225,9 +233,11 @@ impl ProjectError {
             | Self::NoDepot { .. }
             | Self::NoBuildFor { .. }
             | Self::OtherGame { .. } => Class::Usage,
-            Self::OtherPlace { .. } | Self::Rules { .. } | Self::NotPushed { .. } | Self::Raced { .. } => {
-                Class::Refused
-            }
+            Self::OtherPlace { .. }
+            | Self::Rules { .. }
+            | Self::NotPushed { .. }
+            | Self::NothingBefore { .. }
+            | Self::Raced { .. } => Class::Refused,
             Self::Unsettled { .. } => Class::Unreachable,
             Self::Place { source, .. } => class_of_place(source),
             Self::Store(error) => class_of_store(error),
@@ -277,6 +287,9 @@ impl ProjectError {
             Self::Rules { refusals, .. } => refusals.iter().map(|r| r.cure.clone()).collect(),
             Self::NoDepot { .. } => one("make the depot at the place, or mend its handle in lantern.toml"),
             Self::NotPushed { release, place } => vec![format!("lantern push {place} \"{release}\"")],
+            Self::NothingBefore { place, branch } => {
+                vec![format!("choose a release yourself: lantern promote {place} {branch} VERSION")]
+            }
             Self::Raced { place, .. } => {
                 vec![format!("look at what is there now, then decide again: lantern live, lantern promote {place} …")]
             }

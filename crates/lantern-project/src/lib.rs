@@ -1,8 +1,8 @@
 //! The use cases: each joins the crates below it, holds the project's lock, and records what it did.
 //!
 //! - [`Project`] is found and valid; [`Open`] has its ledger and store; [`Locked`] may change them.
-//! - [`Locked::prepare`], [`Locked::connect`], [`Locked::plan_push`] and [`Locked::push`], [`Locked::plan_promote`] and
-//!   [`Locked::promote`], [`Locked::refresh`], [`install_branch`], [`verify_installed`] are the work.
+//! - [`Locked::prepare`], [`Locked::connect`], [`Locked::plan_push`] and [`Locked::push`], [`Locked::plan_promote`],
+//!   [`Locked::plan_rollback`] and [`Locked::move_branch`], [`Locked::refresh`], [`install_branch`], [`verify_installed`] are the work.
 //! - [`ProjectError`] says what went wrong, of which [`Class`], and what to do.
 //!
 //! ```
@@ -38,6 +38,6 @@ pub use lantern_storefront::market::Access;
 pub use places::{Connection, Heard};
 pub use prepare::{PrepareOptions, Prepared, SealCost};
 pub use project::{Locked, Open, Project};
-pub use promote::{Change, PromotePlan};
+pub use promote::{Change, MovePlan};
 pub use push::{PushDepot, PushDone, PushPlan, PushTexts};
 pub use verify::StoreVerified;

@@ -140,7 +140,7 @@ impl Locked {
         let open = self.open.board()?.open;
         for asked in open.into_values().filter(|asked| asked.place == place.reference) {
             match &asked.deed {
-                Deed::Promote { branch } => {
+                Deed::Promote { branch } | Deed::Rollback { branch } => {
                     let moves = place.market.moves(&place.configured.handle, branch).map_err(place.fails())?.moves;
                     match moves.into_iter().find(|moved| moved.key == asked.key) {
                         Some(done) => {
@@ -150,6 +150,7 @@ impl Locked {
                                 place: asked.place.clone(),
                                 facts: done.facts,
                                 comment: done.comment,
+                                restores: done.restores,
                             };
                             self.open.record(EventBody::Moved(moved), Some(server))?;
                         }

@@ -1,26 +1,28 @@
-//! `promote`: a pushed release is put on a branch.
+//! `promote` and `rollback`: a branch comes to have other builds.
 
 use std::collections::{BTreeMap, HashSet};
 
 use lantern_core::board::KnownRelease;
+use lantern_core::branch::{Step, before_now};
 use lantern_core::config::Audience;
 use lantern_core::digest::ManifestId;
 use lantern_core::event::{Asked, BranchBuild, BranchFacts, Deed, EventBody, EventId, Moved, NotDone, PlaceRef};
 use lantern_core::names::{Handle, Name};
 use lantern_core::system::System;
 use lantern_ledger::ServerFacts;
+use lantern_store::locator::Locator;
 use lantern_store::manifest::{Entry, Reader, Root};
 use lantern_store::store::Store;
-use lantern_storefront::protocol::{Build, BuildTarget, Move};
-use lantern_storefront::{PlaceError, Storefront};
+use lantern_storefront::protocol::{Branch, Build, Move};
+use lantern_storefront::{PlaceError, Player, Storefront};
 
 use crate::places::{Place, open_place};
 use crate::project::Locked;
 use crate::{ProjectError, outside};
 
-/// What a promotion will do.
+/// What moving a branch will do.
 #[derive(Debug, Clone)]
-pub struct PromotePlan {
+pub struct MovePlan {
     /// Where.
     pub place: PlaceRef,
     /// The place's name for people.
@@ -29,21 +31,21 @@ pub struct PromotePlan {
     pub branch: Name,
     /// Who follows it.
     pub audience: Audience,
-    /// What.
-    pub release: KnownRelease,
-    /// The place's own number.
-    pub build: u64,
-    /// Each target of the release.
+    /// The release that players get; of several, the newest. Its name confirms the deed.
+    pub release: BranchBuild,
+    /// Each target that the plan is about.
     pub changes: Vec<Change>,
     /// The branch as it is now.
     pub before: BranchFacts,
     /// The branch's whole new map.
     pub wanted: BTreeMap<Name, u64>,
+    /// The earlier revision that is put back; none for a promotion.
+    pub restores: Option<u64>,
     /// For the team.
     pub comment: Option<String>,
 }
 
-/// What a promotion changes for one target.
+/// What a move changes for one target.
 #[derive(Debug, Clone)]
 pub struct Change {
     /// The target.
@@ -52,7 +54,9 @@ pub struct Change {
     pub systems: Vec<System>,
     /// What players have now.
     pub before: Option<BranchBuild>,
-    /// Bytes that a player who has that downloads.
+    /// What they get; none when the target leaves the branch.
+    pub after: Option<BranchBuild>,
+    /// Bytes that a player who has the one downloads for the other.
     pub update: Option<u64>,
     /// Bytes that a new player downloads.
     pub whole: u64,
@@ -60,30 +64,34 @@ pub struct Change {
     pub installed: u64,
 }
 
-impl PromotePlan {
-    /// Whether the branch has the release already.
+impl MovePlan {
+    /// Whether the branch has all of it already.
     pub fn is_done(&self) -> bool {
-        self.changes.iter().all(|c| c.before.as_ref().is_some_and(|b| b.build == self.build))
+        self.changes.iter().all(|c| c.before == c.after)
     }
 
     /// Whether every player gets it: then the release's name must be given, a plain yes is not enough.
     pub fn is_for_everyone(&self) -> bool {
         self.audience == Audience::Everyone
     }
+
+    /// Whether some players get an older release than they have.
+    pub fn goes_back(&self) -> bool {
+        let older = |c: &Change| Some(c.after.as_ref()?.name.number < c.before.as_ref()?.name.number);
+        self.changes.iter().any(|c| older(c) == Some(true))
+    }
+}
+
+/// A branch with everything around it, as its storefront just said.
+struct Look {
+    place: Place,
+    place_name: String,
+    now: Branch,
+    builds: Vec<Build>,
 }
 
 impl Locked {
-    /// Makes the plan: asks the storefront, changes nothing there.
-    ///
-    /// # Errors
-    /// [`ProjectError::NotPushed`], [`ProjectError::Rules`], and those of the place, store and ledger.
-    pub fn plan_promote(
-        &mut self,
-        storefront: &str,
-        branch: &Name,
-        release: KnownRelease,
-        comment: Option<String>,
-    ) -> Result<PromotePlan, ProjectError> {
+    fn look(&mut self, storefront: &str, branch: &Name) -> Result<Look, ProjectError> {
         let place = open_place(&self.open.project, storefront)?;
         let title = &place.configured.handle;
         let rules = place.market.rules().map_err(place.fails())?;
@@ -94,56 +102,119 @@ impl Locked {
         let branches = place.market.branches(title).map_err(place.fails())?.branches;
         let builds = place.market.builds(title).map_err(place.fails())?.builds;
         self.learn(&place, &branches, &builds)?;
-        let not_pushed =
-            || ProjectError::NotPushed { release: release.name.clone(), place: place.reference.name.clone() };
-        let build = builds.iter().find(|b| b.release == release.id).ok_or_else(not_pushed)?;
         let nonsense = || PlaceError::Nonsense {
             address: place.market.origin().to_owned(),
             what: "a list of branches",
             source: "a branch of the house rules is not in it".into(),
         };
         let now = branches.into_iter().find(|b| b.facts.branch == *branch).ok_or_else(|| place.fails()(nonsense()))?;
-        let mut changes = Vec::new();
-        let mut wanted: BTreeMap<Name, u64> = now.facts.targets.iter().map(|(t, b)| (t.clone(), b.build)).collect();
-        for (target, new) in &build.targets {
-            let before = now.facts.targets.get(target).cloned();
-            let old = before.as_ref().and_then(|b| builds.iter().find(|known| known.build == b.build));
-            changes.push(self.change(&place, target, new, before.clone(), old)?);
-            wanted.insert(target.clone(), build.build);
-        }
         let place_name = place.market.discovery().map_err(place.fails())?.name;
-        Ok(PromotePlan {
-            place: place.reference.clone(),
-            place_name,
-            branch: branch.clone(),
-            audience: now.audience,
-            build: build.build,
+        Ok(Look { place, place_name, now, builds })
+    }
+
+    /// Plans to put a pushed release on a branch: asks the storefront, changes nothing there.
+    ///
+    /// # Errors
+    /// [`ProjectError::NotPushed`], [`ProjectError::Rules`], and those of the place, store and ledger.
+    pub fn plan_promote(
+        &mut self,
+        storefront: &str,
+        branch: &Name,
+        release: KnownRelease,
+        comment: Option<String>,
+    ) -> Result<MovePlan, ProjectError> {
+        let look = self.look(storefront, branch)?;
+        let place = look.place.reference.name.clone();
+        let not_pushed = || ProjectError::NotPushed { release: release.name.clone(), place };
+        let build = look.builds.iter().find(|b| b.release == release.id).ok_or_else(not_pushed)?.clone();
+        let after = BranchBuild { build: build.build, release: build.release, name: build.name.clone() };
+        let changes: Vec<_> = build.targets.keys().map(|target| (target.clone(), Some(after.clone()))).collect();
+        let mut wanted: BTreeMap<Name, u64> =
+            look.now.facts.targets.iter().map(|(t, b)| (t.clone(), b.build)).collect();
+        wanted.extend(build.targets.keys().map(|target| (target.clone(), build.build)));
+        self.plan(look, after, changes, wanted, None, comment)
+    }
+
+    /// Plans to put back what a branch had before, by the storefront's own history. Asking again goes back further.
+    ///
+    /// # Errors
+    /// [`ProjectError::NothingBefore`], [`ProjectError::Rules`], and those of the place, store and ledger.
+    pub fn plan_rollback(
+        &mut self,
+        storefront: &str,
+        branch: &Name,
+        comment: Option<String>,
+    ) -> Result<MovePlan, ProjectError> {
+        // A rollback that was broken off after the storefront had done it must not go back once more.
+        let asked = self.open.board()?.open;
+        let look = self.look(storefront, branch)?;
+        let moves = look.place.market.moves(&look.place.configured.handle, branch).map_err(look.place.fails())?.moves;
+        let steps: Vec<Step> =
+            moves.iter().map(|m| Step { revision: m.facts.revision, restores: m.restores }).collect();
+        let is_that = |key: &EventId| {
+            let asked = asked.get(key).filter(|a| a.place == look.place.reference);
+            asked.is_some_and(|a| a.deed == Deed::Rollback { branch: branch.clone() })
+        };
+        let was_done = moves.last().filter(|m| is_that(&m.key)).map(|m| m.facts.revision);
+        let earlier = was_done
+            .or_else(|| before_now(&steps))
+            .and_then(|revision| moves.iter().find(|m| m.facts.revision == revision));
+        let nothing =
+            || ProjectError::NothingBefore { place: look.place.reference.name.clone(), branch: branch.clone() };
+        let earlier = earlier.ok_or_else(nothing)?.facts.clone();
+        let newest = earlier.targets.values().max_by_key(|b| b.name.number).cloned().ok_or_else(nothing)?;
+        let mut targets: Vec<Name> = earlier.targets.keys().chain(look.now.facts.targets.keys()).cloned().collect();
+        targets.sort();
+        targets.dedup();
+        let changes = targets.into_iter().map(|t| (t.clone(), earlier.targets.get(&t).cloned())).collect();
+        let wanted = earlier.targets.iter().map(|(t, b)| (t.clone(), b.build)).collect();
+        self.plan(look, newest, changes, wanted, Some(earlier.revision), comment)
+    }
+
+    fn plan(
+        &self,
+        look: Look,
+        release: BranchBuild,
+        after: Vec<(Name, Option<BranchBuild>)>,
+        wanted: BTreeMap<Name, u64>,
+        restores: Option<u64>,
+        comment: Option<String>,
+    ) -> Result<MovePlan, ProjectError> {
+        let mut changes = Vec::new();
+        for (target, after) in after {
+            changes.push(self.change(&look, target, after)?);
+        }
+        Ok(MovePlan {
+            place: look.place.reference,
+            place_name: look.place_name,
+            branch: look.now.facts.branch.clone(),
+            audience: look.now.audience,
             release,
             changes,
-            before: now.facts,
+            before: look.now.facts,
             wanted,
+            restores,
             comment,
         })
     }
 
-    fn change(
-        &self,
-        place: &Place,
-        target: &Name,
-        new: &BuildTarget,
-        before: Option<BranchBuild>,
-        old: Option<&Build>,
-    ) -> Result<Change, ProjectError> {
+    fn change(&self, look: &Look, target: Name, after: Option<BranchBuild>) -> Result<Change, ProjectError> {
+        let before = look.now.facts.targets.get(&target).cloned();
+        let build_of = |on_branch: &Option<BranchBuild>| {
+            let number = on_branch.as_ref()?.build;
+            look.builds.iter().find(|b| b.build == number)?.targets.get(&target)
+        };
+        let (old, new) = (build_of(&before), build_of(&after));
         let mut have = HashSet::new();
-        for depot in old.and_then(|b| b.targets.get(target)).iter().flat_map(|t| &t.depots) {
-            let entries = entries_of(&self.open.store, place, depot.manifest)?;
+        for depot in old.iter().flat_map(|t| &t.depots) {
+            let entries = entries_of(&self.open.store, &look.place, depot.manifest)?;
             have.extend(entries.iter().flat_map(|e| &e.chunks).map(|c| c.digest));
         }
         let (mut update, mut whole) = (0, 0);
         let mut counted = HashSet::new();
-        for depot in &new.depots {
-            let (_, entries) = self.open.store.manifest(depot.manifest)?;
-            let locator = self.open.store.locator(depot.manifest)?;
+        for depot in new.iter().flat_map(|t| &t.depots) {
+            let entries = entries_of(&self.open.store, &look.place, depot.manifest)?;
+            let locator = locator_of(&self.open.store, look, depot.manifest)?;
             for chunk in entries.iter().flat_map(|e| &e.chunks).filter(|c| counted.insert(c.digest)) {
                 let stored = locator.find(&chunk.digest).map_or(0, |l| u64::from(l.entry.stored_len));
                 whole += stored;
@@ -152,35 +223,44 @@ impl Locked {
                 }
             }
         }
-        let installed = new.depots.iter().map(|d| d.size).sum();
+        let installed = new.iter().flat_map(|t| &t.depots).map(|d| d.size).sum();
+        let systems = new.or(old).map_or_else(Vec::new, |t| t.systems.clone());
         let update = before.as_ref().map(|_| update);
-        Ok(Change { target: target.clone(), systems: new.systems.clone(), before, update, whole, installed })
+        Ok(Change { target, systems, before, after, update, whole, installed })
     }
 
     /// Carries a plan out, if the branch still is as the plan found it.
     ///
     /// # Errors
     /// [`ProjectError::Raced`] when it is not, [`ProjectError::Unsettled`] when no answer came.
-    pub fn promote(&mut self, plan: &PromotePlan) -> Result<BranchFacts, ProjectError> {
+    pub fn move_branch(&mut self, plan: &MovePlan) -> Result<BranchFacts, ProjectError> {
         let place = open_place(&self.open.project, plan.place.name.as_str())?;
         let key = EventId::new(outside::now(), outside::random()?);
         let asked = Asked {
             key,
             place: plan.place.clone(),
-            deed: Deed::Promote { branch: plan.branch.clone() },
-            release: plan.release.id,
+            deed: match plan.restores {
+                Some(_) => Deed::Rollback { branch: plan.branch.clone() },
+                None => Deed::Promote { branch: plan.branch.clone() },
+            },
+            release: plan.release.release,
             name: plan.release.name.clone(),
         };
         self.open.record(EventBody::Asked(asked), None)?;
-        let wanted = Move { targets: plan.wanted.clone(), comment: plan.comment.clone() };
+        let wanted = Move { targets: plan.wanted.clone(), restores: plan.restores, comment: plan.comment.clone() };
         let moved =
             place.market.move_branch(&place.configured.handle, &plan.branch, plan.before.revision, key, &wanted);
         match moved {
             Ok(branch) => {
                 let facts = branch.facts;
                 let server = ServerFacts { happened_at: facts.since, revision: facts.revision };
-                let moved =
-                    Moved { key, place: plan.place.clone(), facts: facts.clone(), comment: plan.comment.clone() };
+                let moved = Moved {
+                    key,
+                    place: plan.place.clone(),
+                    facts: facts.clone(),
+                    comment: plan.comment.clone(),
+                    restores: plan.restores,
+                };
                 self.open.record(EventBody::Moved(moved), Some(server))?;
                 Ok(facts)
             }
@@ -196,6 +276,20 @@ impl Locked {
             Err(source) => Err(ProjectError::Unsettled { place: plan.place.name.clone(), source }),
         }
     }
+}
+
+/// Reads a locator from the store, or asks the place as a player does: what was on the branch can be had.
+fn locator_of(store: &Store, look: &Look, id: ManifestId) -> Result<Locator, ProjectError> {
+    if let Ok(locator) = store.locator(id) {
+        return Ok(locator);
+    }
+    let place = &look.place;
+    let bytes = place.market.play_locator(&place.configured.handle, &look.now.facts.branch, id);
+    let nonsense = |e: lantern_core::bytes::ReadError| {
+        let address = place.market.origin().to_owned();
+        place.fails()(PlaceError::Nonsense { address, what: "a locator", source: e.into() })
+    };
+    Locator::decode(id, &bytes.map_err(place.fails())?).map_err(nonsense)
 }
 
 /// Reads a manifest from the store, or from the place when somebody else pushed it.

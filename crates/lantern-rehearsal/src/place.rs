@@ -475,6 +475,13 @@ impl Place {
         if let Some(done) = moves.iter().find(|moved| moved.key == key) {
             return Ok(Branch { audience: now.audience, facts: done.facts.clone() });
         }
+        if let Some(earlier) = wanted.restores {
+            let same = moves.iter().any(|m| m.facts.revision == earlier && m.facts.targets == targets);
+            if !same {
+                let detail = format!("revision {earlier} of {branch} had other builds");
+                return Err(Refused::new(problem::NOT_FOUND, detail, "look at the history again"));
+            }
+        }
         let last = moves.pop();
         let at = last.as_ref().map_or(0, |moved| moved.facts.revision);
         if at != revision {
@@ -489,7 +496,7 @@ impl Place {
             by: Some(CLIENT_ID.to_owned()),
             targets,
         };
-        let moved = Moved { facts: facts.clone(), key, comment: wanted.comment.clone() };
+        let moved = Moved { facts: facts.clone(), key, restores: wanted.restores, comment: wanted.comment.clone() };
         let sql = "INSERT INTO moves VALUES ($1, $2, $3, $4)";
         transaction.execute(sql, params![title.as_str(), branch.as_str(), facts.revision, text(&moved)?])?;
         note(&transaction, title, "branch-moved", facts.revision, Some(branch))?;

@@ -202,6 +202,9 @@ pub struct Branches {
 pub struct Move {
     /// The branch's whole new map, by target: the place's own numbers.
     pub targets: BTreeMap<Name, u64>,
+    /// The earlier revision whose builds are put back; they must be the same. Left out for a promotion.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub restores: Option<u64>,
     /// For the team.
     #[serde(default)]
     pub comment: Option<String>,
@@ -215,6 +218,9 @@ pub struct Moved {
     pub facts: BranchFacts,
     /// The idempotency key it was asked with.
     pub key: EventId,
+    /// The earlier revision whose builds were put back; none for a promotion.
+    #[serde(default)]
+    pub restores: Option<u64>,
     /// For the team.
     pub comment: Option<String>,
 }

@@ -93,13 +93,15 @@ fn sentence(event: &Event) -> String {
         EventBody::Asked(e) => match &e.deed {
             Deed::Push => format!("asked {} to take {}", e.place.name, e.name),
             Deed::Promote { branch } => format!("asked {} to put {} on {branch}", e.place.name, e.name),
+            Deed::Rollback { branch } => format!("asked {} to put {} back on {branch}", e.place.name, e.name),
         },
         EventBody::Pushed(e) => {
             format!("pushed {} to {} as build {}, {}", e.name, e.place.name, e.build, words::bytes(e.sent))
         }
         EventBody::Moved(e) => {
             let comment = e.comment.as_ref().map_or(String::new(), |c| format!(": {c}"));
-            format!("put {} on {} at {}{comment}", what_is_on(&e.facts), e.facts.branch, e.place.name)
+            let back = if e.restores.is_some() { " back" } else { "" };
+            format!("put {}{back} on {} at {}{comment}", what_is_on(&e.facts), e.facts.branch, e.place.name)
         }
         EventBody::NotDone(e) => format!("not done: {}", e.why),
         EventBody::Seen(e) => {

@@ -293,6 +293,87 @@ fn going_back_to_an_older_release_is_said_aloud() {
 }
 
 #[test]
+fn a_rollback_goes_back_and_further_back_and_never_forth() {
+    let env = TestEnv::live();
+    let rollback = ["rollback", "brambleyard", "open-water"];
+    snapshot!(env.lantern(&rollback).whole(), @"
+    ------- stderr -------
+    error: open-water at brambleyard had nothing before
+      try: choose a release yourself: lantern promote brambleyard open-water VERSION
+    [exit status: 3]
+    ");
+    env.next_version();
+    env.release("1.4.0 (2)");
+    env.write("exports/linux/letters/en.txt", "a bad letter");
+    env.edit("lantern.toml", "\"1.4.0\"", "\"1.4.1\"");
+    env.release("1.4.1 (3)");
+    snapshot!(env.lantern(&[&rollback[..], &["--yes"]].concat()).whole(), @r#"
+    Put back 1.4.0 (2) on open-water at Brambleyard
+
+      system         players have   they get    update download   full download   on disk
+      linux-x86_64   1.4.1 (3)      1.4.0 (2)   156 B             4.37 MB         8.66 MB
+
+      everyone: open-water is the line that every player follows
+      careful: players go back to an older release
+    ------- stderr -------
+    error: your confirmation, the release's own name, is missing
+      try: give it with --confirm "1.4.0 (2)"
+    [exit status: 2]
+    "#);
+    assert_eq!(env.on_branch(), "1.4.1 (3) build 3 revision 3");
+    let back = |name: &str| env.lantern(&[&rollback[..], &["--confirm", name, "--comment", "saves are lost"]].concat());
+    snapshot!(back("1.4.0 (2)").whole(), @"
+    Put back 1.4.0 (2) on open-water at Brambleyard
+
+      system         players have   they get    update download   full download   on disk
+      linux-x86_64   1.4.1 (3)      1.4.0 (2)   156 B             4.37 MB         8.66 MB
+
+      everyone: open-water is the line that every player follows
+      comment: saves are lost
+      careful: players go back to an older release
+
+    back: 1.4.0 (2) on open-water at Brambleyard
+
+    next: lantern live
+    ");
+    assert_eq!(env.on_branch(), "1.4.0 (2) build 2 revision 4");
+    back("1.3.2 (1)").success();
+    assert_eq!(env.on_branch(), "1.3.2 (1) build 1 revision 5");
+    back("1.4.0 (2)").fails(3);
+    let document = env.lantern(&["history", "--json"]).success().json();
+    assert_eq!(document["events"][0]["payload"]["restores"], 1);
+    // A promotion begins anew: before it was what the last rollback put back.
+    env.lantern(&["promote", "brambleyard", "open-water", "2", "--confirm", "1.4.0 (2)"]).success();
+    let plan = env.lantern(&[&rollback[..], &["--plan", "--json"]].concat()).success().json();
+    assert_eq!((&plan["restores"], &plan["release"]["version"]), (&5.into(), &"1.3.2".into()));
+    let player = ["install", "brambleyard", "open-water", "player", "--target", "linux"];
+    env.lantern(&player).success();
+    back("1.3.2 (1)").success();
+    env.lantern(&player).success();
+    env.lantern(&["verify", "player"]).success();
+    snapshot!(env.lantern(&["history", "--count", "3"]).whole(), @"
+    YYYY-MM-DD HH:MM   wren   put 1.3.2 (1) back on open-water at brambleyard: saves are lost
+    YYYY-MM-DD HH:MM   wren   put 1.4.0 (2) on open-water at brambleyard
+    YYYY-MM-DD HH:MM   wren   put 1.3.2 (1) back on open-water at brambleyard: saves are lost
+
+    11 older ones: --count 14
+    ");
+}
+
+#[test]
+fn a_rollback_of_somebody_elses_build_needs_nothing_of_it_here() {
+    let env = TestEnv::live();
+    env.next_version();
+    env.release("1.4.0 (2)");
+    // As on another computer: the store holds nothing of what was pushed.
+    std::fs::remove_dir_all(env.path(".lantern/store")).unwrap();
+    let plan = env.lantern(&["rollback", "brambleyard", "open-water", "--plan", "--json"]).success().json();
+    let (update, whole) = (plan["changes"][0]["update_bytes"].as_u64(), plan["changes"][0]["whole_bytes"].as_u64());
+    assert!(update.unwrap() > 10_000 && whole.unwrap() > 4_000_000, "{plan}");
+    env.lantern(&["rollback", "brambleyard", "open-water", "--confirm", "1.3.2 (1)"]).success();
+}
+
+#[test]
 fn releases_are_asked_for_in_several_ways() {
     let env = TestEnv::live();
     env.next_version();
@@ -342,8 +423,10 @@ fn texts_travel_with_the_build() {
 #[test]
 fn help_has_examples_everywhere() {
     let env = TestEnv::without_storefront();
-    let commands =
-        ["init", "prepare", "connect", "push", "promote", "live", "history", "install", "verify", "rehearse", "demo"];
+    let commands = [
+        "init", "prepare", "connect", "push", "promote", "rollback", "live", "history", "install", "verify",
+        "rehearse", "demo",
+    ];
     for command in commands {
         let help = env.lantern(&[command, "--help"]).success().stdout();
         let examples =

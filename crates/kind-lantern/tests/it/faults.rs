@@ -35,10 +35,26 @@ fn killed_at_any_time_the_same_command_finishes_the_work() {
     kill_again_and_again(&env, &["promote", "brambleyard", "open-water", "--confirm", "1.4.0 (2)"], step);
     kill_again_and_again(&env, &install, step);
     assert_eq!(env.on_branch(), "1.4.0 (2) build 2 revision 2", "nothing doubled");
+    kill_rollback(&env, step);
     assert_eq!(files(&env.path("player")), files(&env.path("exports/linux")));
     env.lantern(&["verify"]).success();
     let left: Vec<String> = env.event_kinds().into_iter().filter(|k| k == "number-reserved").collect();
     assert_eq!(left.len(), 2, "a break gives no number away");
+}
+
+/// A rollback that went through is refused the second time: its name is no longer what would be put back.
+fn kill_rollback(env: &TestEnv, step: Duration) {
+    let rollback = ["rollback", "brambleyard", "open-water", "--confirm", "1.3.2 (1)"];
+    for n in 0..8 {
+        let mut child = env.command(&rollback).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
+        std::thread::sleep(step * n);
+        let _ = child.kill();
+        child.wait().unwrap();
+    }
+    let code = env.lantern(&rollback).code();
+    assert!(code == 0 || code == 3, "{code}");
+    assert_eq!(env.on_branch(), "1.3.2 (1) build 1 revision 3", "nothing doubled");
+    env.lantern(&["promote", "brambleyard", "open-water", "2", "--confirm", "1.4.0 (2)"]).success();
 }
 
 #[test]
@@ -57,6 +73,24 @@ fn a_promotion_whose_answer_was_lost_is_settled_by_asking() {
     assert!(ran.stdout().contains("has 1.3.2 (1) already"), "{}", ran.stdout());
     assert_eq!(env.event_kinds().last().unwrap(), "moved");
     assert_eq!(env.on_branch(), "1.3.2 (1) build 1 revision 1");
+}
+
+#[test]
+fn a_rollback_whose_answer_was_lost_does_not_go_back_twice() {
+    let env = TestEnv::live();
+    env.next_version();
+    env.release("1.4.0 (2)");
+    env.edit("lantern.toml", "\"1.4.0\"", "\"1.4.1\"");
+    env.release("1.4.1 (3)");
+    let rollback = ["rollback", "brambleyard", "open-water", "--confirm", "1.4.0 (2)"];
+    env.lantern(&rollback).success();
+    let ledger = rusqlite::Connection::open(env.path(".lantern/ledger.db")).unwrap();
+    ledger.execute("DELETE FROM events WHERE position = (SELECT max(position) FROM events)", []).unwrap();
+    drop(ledger);
+    let ran = env.lantern(&rollback).success();
+    assert!(ran.stdout().contains("has 1.4.0 (2) already"), "{}", ran.stdout());
+    assert_eq!(env.on_branch(), "1.4.0 (2) build 2 revision 4");
+    assert_eq!(env.event_kinds().last().unwrap(), "moved");
 }
 
 #[test]

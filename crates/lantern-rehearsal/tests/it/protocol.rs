@@ -263,6 +263,22 @@ fn a_branch_moves_only_from_the_revision_that_was_seen() {
 }
 
 #[test]
+fn putting_back_must_be_what_was_there() {
+    let scene = Scene::new();
+    scene.bring(&scene.seal("1.3.2", 25, 7));
+    let one = json!({ "targets": { "linux": 1 } });
+    let back = |targets: Value, revision: u64| json!({ "targets": targets, "restores": revision });
+    scene.post(MOVES, &one, &key(1), Some("\"0\""));
+    scene.post(MOVES, &json!({ "targets": {} }), &key(2), Some("\"1\""));
+    problem(scene.post(MOVES, &back(json!({}), 1), &key(3), Some("\"2\"")), 404, "not-found");
+    problem(scene.post(MOVES, &back(json!({ "linux": 1 }), 9), &key(4), Some("\"2\"")), 404, "not-found");
+    let moved = scene.post(MOVES, &back(json!({ "linux": 1 }), 1), &key(5), Some("\"2\""));
+    assert_eq!(moved.status(), StatusCode::OK);
+    let history: Value = scene.get(MOVES).json().unwrap();
+    assert_eq!((&history["moves"][1]["restores"], &history["moves"][2]["restores"]), (&json!(null), &json!(1)));
+}
+
+#[test]
 fn a_key_that_comes_again_gets_the_same_answer_and_belongs_to_one_request() {
     let scene = Scene::new();
     scene.bring(&scene.seal("1.3.2", 25, 7));

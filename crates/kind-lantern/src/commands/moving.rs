@@ -1,0 +1,132 @@
+//! What `promote` and `rollback` share: the plan on the screen, the question, the deed.
+
+use lantern_core::names::Name;
+use lantern_project::{Locked, MovePlan};
+use serde::Serialize;
+
+use super::{Agreement, Done};
+use crate::table::Table;
+use crate::ui::{Ui, care, faint, good, strong};
+use crate::words;
+
+/// What was said on the command line about agreeing.
+pub struct Given<'a> {
+    pub agreement: &'a Agreement,
+    pub confirm: Option<&'a str>,
+}
+
+#[derive(Serialize)]
+struct Document<'a> {
+    schema: &'static str,
+    storefront: &'a lantern_core::event::PlaceRef,
+    branch: &'a Name,
+    audience: &'static str,
+    /// The revision that is put back; null for a promotion.
+    restores: Option<u64>,
+    release: &'a lantern_core::event::BranchBuild,
+    changes: Vec<ChangeDocument<'a>>,
+    /// Whether it was carried out; also when the branch had it already.
+    done: bool,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    revision: Option<u64>,
+}
+
+#[derive(Serialize)]
+struct ChangeDocument<'a> {
+    target: &'a Name,
+    before: Option<&'a lantern_core::event::BranchBuild>,
+    after: Option<&'a lantern_core::event::BranchBuild>,
+    update_bytes: Option<u64>,
+    whole_bytes: u64,
+    installed_bytes: u64,
+}
+
+pub fn run(project: &mut Locked, plan: &MovePlan, given: Given<'_>, ui: &Ui) -> Done {
+    let name = strong(&plan.release.name);
+    let schema = if plan.restores.is_some() { "lantern.rollback/1" } else { "lantern.promote/1" };
+    if plan.is_done() {
+        ui.document(&document(schema, plan, true, Some(plan.before.revision)));
+        ui.say(&format!("nothing to do: {} at {} has {name} already", plan.branch, plan.place_name));
+        return Ok(());
+    }
+    show_plan(plan, ui);
+    if given.agreement.plan {
+        ui.document(&document(schema, plan, false, None));
+        return Ok(());
+    }
+    let agreed = if plan.is_for_everyone() {
+        super::ask_for_name(ui, &plan.release.name, given.confirm)?
+    } else {
+        given.confirm.is_some() || given.agreement.ask(ui)?
+    };
+    if !agreed {
+        ui.say("nothing was changed");
+        return Ok(());
+    }
+    let facts = project.move_branch(plan)?;
+    ui.document(&document(schema, plan, true, Some(facts.revision)));
+    let done = if plan.restores.is_some() { "back:" } else { "live:" };
+    ui.say(&format!("\n{} {name} on {} at {}", good(done), strong(&plan.branch), plan.place_name));
+    ui.next("lantern live");
+    Ok(())
+}
+
+fn document<'a>(schema: &'static str, plan: &'a MovePlan, done: bool, revision: Option<u64>) -> Document<'a> {
+    Document {
+        schema,
+        storefront: &plan.place,
+        branch: &plan.branch,
+        audience: plan.audience.name(),
+        restores: plan.restores,
+        release: &plan.release,
+        changes: plan
+            .changes
+            .iter()
+            .map(|c| ChangeDocument {
+                target: &c.target,
+                before: c.before.as_ref(),
+                after: c.after.as_ref(),
+                update_bytes: c.update,
+                whole_bytes: c.whole,
+                installed_bytes: c.installed,
+            })
+            .collect(),
+        done,
+        revision,
+    }
+}
+
+fn show_plan(plan: &MovePlan, ui: &Ui) {
+    let name = strong(&plan.release.name);
+    let (branch, place) = (strong(&plan.branch), strong(&plan.place_name));
+    ui.say(&match plan.restores {
+        Some(_) => format!("Put back {name} on {branch} at {place}\n"),
+        None => format!("Promote {name} to {branch} at {place}\n"),
+    });
+    let mut table = Table::default();
+    table.row(["system", "players have", "they get", "update download", "full download", "on disk"].map(faint));
+    for change in &plan.changes {
+        let systems: Vec<&str> = change.systems.iter().map(|s| s.name()).collect();
+        table.row([
+            systems.join(", "),
+            change.before.as_ref().map_or_else(|| "nothing".to_owned(), |b| b.name.to_string()),
+            change.after.as_ref().map_or_else(|| "nothing any more".to_owned(), |b| b.name.to_string()),
+            change.update.map_or_else(|| "–".to_owned(), words::bytes),
+            words::bytes(change.whole),
+            words::bytes(change.installed),
+        ]);
+    }
+    ui.say(&table.lay_out());
+    let who = if plan.is_for_everyone() {
+        format!("{} {} is the line that every player follows", care("everyone:"), plan.branch)
+    } else {
+        format!("{} {} is for {}", faint("who:"), plan.branch, plan.audience.name())
+    };
+    ui.say(&format!("\n  {who}"));
+    if let Some(comment) = &plan.comment {
+        ui.say(&format!("  {} {}", faint("comment:"), lantern_core::path::shown(comment)));
+    }
+    if plan.goes_back() {
+        ui.say(&format!("  {} players go back to an older release", care("careful:")));
+    }
+}

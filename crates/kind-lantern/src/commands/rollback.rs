@@ -1,0 +1,37 @@
+use lantern_core::names::Name;
+
+use super::moving::{self, Given};
+use super::{Agreement, Done};
+use crate::ui::Ui;
+
+/// Put back what a branch had before
+///
+/// What was there before is what the storefront's own history says. Doing it again goes back one further; it never goes
+/// forth again by itself. The plan and the question are those of promote.
+///
+/// Examples:
+///   lantern rollback brambleyard open-water --plan
+///   lantern rollback brambleyard open-water --confirm "1.3.2 (25)" --comment "saves are lost"
+#[derive(Debug, clap::Args)]
+#[command(verbatim_doc_comment)]
+pub struct Args {
+    /// The storefront's name in lantern.toml
+    storefront: String,
+    /// The branch there
+    #[arg(value_parser = super::name::<Name>)]
+    branch: Name,
+    /// The release's name, exactly as the plan shows it
+    #[arg(long, value_name = "RELEASE")]
+    confirm: Option<String>,
+    /// Why, for your team
+    #[arg(long, value_name = "TEXT")]
+    comment: Option<String>,
+    #[command(flatten)]
+    agreement: Agreement,
+}
+
+pub fn run(args: &Args, ui: &Ui) -> Done {
+    let mut project = super::lock(ui)?;
+    let plan = project.plan_rollback(&args.storefront, &args.branch, args.comment.clone())?;
+    moving::run(&mut project, &plan, Given { agreement: &args.agreement, confirm: args.confirm.as_deref() }, ui)
+}
