@@ -62,6 +62,7 @@ pub enum ColorMode {
 #[derive(Debug, Subcommand)]
 pub enum Command {
     Init(commands::init::Args),
+    Check(commands::check::Args),
     Prepare(commands::prepare::Args),
     Connect(commands::connect::Args),
     Push(commands::push::Args),

@@ -1,5 +1,6 @@
 //! One subcommand per file; each has its arguments, whose comments are the help, and one short `run`.
 
+pub mod check;
 pub mod completions;
 pub mod connect;
 pub mod demo;
@@ -13,6 +14,7 @@ pub mod promote;
 pub mod push;
 pub mod rehearse;
 pub mod rollback;
+mod standing;
 pub mod verify;
 
 use std::process::ExitCode;
@@ -44,11 +46,11 @@ pub fn run() -> ExitCode {
     };
     let ui = Ui::new(&cli.common);
     listen_for_ctrl_c(ui.stop.clone(), ui.clone());
-    let Some(command) = cli.command else {
-        ui.say(&Cli::command().render_help().ansi().to_string());
-        return ExitCode::SUCCESS;
+    let done = match cli.command {
+        Some(command) => dispatch(command, &ui),
+        None => alone(&ui),
     };
-    match dispatch(command, &ui) {
+    match done {
         Ok(()) => ExitCode::SUCCESS,
         Err(error) => {
             error.print(&ui);
@@ -57,9 +59,22 @@ pub fn run() -> ExitCode {
     }
 }
 
+/// Without a command: where the game stands; outside of any game, the help.
+fn alone(ui: &Ui) -> Done {
+    match Project::find(&ui.project, ui.stop.clone()) {
+        Err(lantern_project::ProjectError::NoProject(_)) if !ui.json => {
+            ui.say(&Cli::command().render_help().ansi().to_string());
+            Ok(())
+        }
+        Err(error) => Err(error.into()),
+        Ok(_) => standing::run(ui),
+    }
+}
+
 fn dispatch(command: Command, ui: &Ui) -> Done {
     match command {
         Command::Init(args) => init::run(&args, ui),
+        Command::Check(args) => check::run(&args, ui),
         Command::Prepare(args) => prepare::run(&args, ui),
         Command::Connect(args) => connect::run(&args, ui),
         Command::Push(args) => push::run(&args, ui),

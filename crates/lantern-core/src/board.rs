@@ -58,6 +58,9 @@ impl Board {
                 self.highest_number = self.highest_number.max(Some(reserved.number));
                 self.reserved.insert(reserved.input, reserved.number);
             }
+            EventBody::NumbersBegin(begin) => {
+                self.highest_number = self.highest_number.max(Some(begin.last));
+            }
             EventBody::Sealed(sealed) => {
                 self.highest_number = self.highest_number.max(Some(sealed.name.number));
                 self.reserved.remove(&sealed.input);
@@ -202,6 +205,12 @@ mod tests {
         let seen = crate::event::NumberSeen { place: place(), name: name("0.9 (400)") };
         let board = fold(vec![sealed("1.4.0 (27)"), EventBody::NumberSeen(seen)]);
         assert_eq!(board.highest_number.unwrap().get(), 400);
+    }
+
+    #[test]
+    fn numbers_go_on_after_those_of_before() {
+        let begin = crate::event::NumbersBegin { last: BuildNumber::new(24).unwrap() };
+        assert_eq!(fold(vec![EventBody::NumbersBegin(begin)]).highest_number.unwrap().get(), 24);
     }
 
     #[test]

@@ -137,6 +137,8 @@ pub struct BranchFacts {
 pub enum EventBody {
     /// A build number is taken and will not be given again.
     NumberReserved(NumberReserved),
+    /// The game was out before this ledger began: numbers go on after its last.
+    NumbersBegin(NumbersBegin),
     /// A release was sealed.
     Sealed(Sealed),
     /// Access to a storefront was tried and kept.
@@ -181,6 +183,13 @@ pub struct NumberSeen {
     /// The build that has it, as people name it.
     #[serde(flatten)]
     pub name: ReleaseName,
+}
+
+/// See [`EventBody::NumbersBegin`].
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct NumbersBegin {
+    /// The last number that was given before.
+    pub last: BuildNumber,
 }
 
 /// See [`EventBody::Sealed`].
@@ -333,6 +342,7 @@ macro_rules! kinds {
 
 kinds!(
     NumberReserved "number-reserved",
+    NumbersBegin "numbers-begin",
     Sealed "sealed",
     Connected "connected",
     Asked "asked",

@@ -3,14 +3,18 @@
 use std::fmt::Write as _;
 use std::fs;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::sync::atomic::AtomicBool;
 
 use lantern_core::config::{self, Config};
+use lantern_core::event::{EventBody, NumbersBegin};
 use lantern_core::system::System;
+use lantern_core::version::BuildNumber;
 use lantern_formats::program::{Kind, Program};
 use lantern_store::durable;
 
 use crate::ProjectError;
-use crate::project::make_state_folder;
+use crate::project::{Project, make_state_folder};
 
 /// What is known of the game; whatever is not seen must be told.
 #[derive(Debug, Clone, Default)]
@@ -27,6 +31,8 @@ pub struct InitAnswers {
     pub export: String,
     /// A storefront to begin with.
     pub storefront: Option<InitStorefront>,
+    /// The last build number that was given, for a game that is out already.
+    pub last_number: Option<BuildNumber>,
 }
 
 /// A storefront to begin with.
@@ -103,7 +109,7 @@ fn look_for_programs(folder: &Path, prefix: &str, programs: &mut Vec<(String, Sy
 /// # Errors
 /// [`ProjectError::AlreadyThere`]; [`ProjectError::Config`] when the answers do not make a valid configuration, in which
 /// case nothing is written.
-pub fn init(root: &Path, answers: &InitAnswers) -> Result<String, ProjectError> {
+pub fn init(root: &Path, answers: &InitAnswers, stop: Arc<AtomicBool>) -> Result<String, ProjectError> {
     let path = root.join(config::FILE_NAME);
     if fs::symlink_metadata(&path).is_ok() {
         return Err(ProjectError::AlreadyThere(path));
@@ -113,6 +119,10 @@ pub fn init(root: &Path, answers: &InitAnswers) -> Result<String, ProjectError> 
     Config::read(config::FILE_NAME, &text).map_err(ProjectError::Config)?;
     make_state_folder(root)?;
     durable::write_whole(&path, text.as_bytes())?;
+    if let Some(last) = answers.last_number {
+        let mut project = Project::find(root, stop)?.open()?.lock()?;
+        project.open.record(EventBody::NumbersBegin(NumbersBegin { last }), None)?;
+    }
     Ok(text)
 }
 

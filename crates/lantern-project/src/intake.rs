@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Mutex;
 
 use lantern_core::config::Target;
-use lantern_core::finding::Finding;
+use lantern_core::finding::{Finding, Severity};
 use lantern_core::names::Name;
 use lantern_core::path::{TreePath, shown};
 use lantern_core::release::Start;
@@ -115,12 +115,17 @@ impl<'a> Intake<'a> {
                 )]);
             }
         }
-        let mut walk = Walk { target, folder: &folder, found: Vec::new(), findings: Vec::new() };
+        let mut walk = Walk { target, folder: &folder, found: Vec::new(), left_out: Vec::new(), findings: Vec::new() };
         walk.run();
-        let Walk { mut found, mut findings, .. } = walk;
+        let Walk { mut found, left_out, mut findings, .. } = walk;
+        for pattern in target.leave_out.without_match(&left_out) {
+            let what = format!("{pattern} in leave-out matches nothing in the export");
+            let note = Finding::warns("pattern-unused", what, "remove it, or mend it if something should stay out");
+            findings.push(at(note, "leave-out"));
+        }
         found.sort_by(|a, b| a.0.path.cmp(&b.0.path));
         let (entries, stamps): (Vec<SourceEntry>, Vec<Option<Stamp>>) = found.into_iter().unzip();
-        if entries.is_empty() && findings.is_empty() {
+        if entries.is_empty() && left_out.is_empty() && stops_in(&findings) == 0 {
             let what = format!("the export {} is empty", target.export);
             findings
                 .push(at(Finding::stops("export-empty", what, "export the game there, or mend the path"), "export"));
@@ -143,8 +148,7 @@ impl<'a> Intake<'a> {
             None => Vec::new(),
         };
         findings.extend(check_names(&systems, &entries));
-        let stops = findings.iter().any(|f| f.severity == lantern_core::finding::Severity::Stops);
-        let Some(starts) = starts.filter(|_| !stops) else {
+        let Some(starts) = starts.filter(|_| stops_in(&findings) == 0) else {
             return Err(findings);
         };
         let programs = Mutex::new(vec![false; entries.len()]);
@@ -195,6 +199,7 @@ struct Walk<'a> {
     target: &'a Target,
     folder: &'a Path,
     found: Vec<(SourceEntry, Option<Stamp>)>,
+    left_out: Vec<TreePath>,
     findings: Vec<Finding>,
 }
 
@@ -244,6 +249,7 @@ impl Walk<'_> {
             }
         };
         if self.target.leave_out.matches(&path) {
+            self.left_out.push(path);
             return;
         }
         let metadata = match fs::symlink_metadata(entry.path()) {
@@ -284,6 +290,11 @@ impl Walk<'_> {
     }
 }
 
+/// Counts the findings that stop.
+pub(crate) fn stops_in(findings: &[Finding]) -> usize {
+    findings.iter().filter(|f| f.severity == Severity::Stops).count()
+}
+
 fn stops(code: &str, what: impl Into<String>, cure: impl Into<String>) -> Box<Finding> {
     Box::new(Finding::stops(code, what, cure))
 }
@@ -308,12 +319,13 @@ fn find_start(target: &Target, folder: &Path, entries: &[SourceEntry]) -> Result
             [one] => Ok(Start { file: (*one).clone(), arguments: Vec::new() }),
             [] => Err(stops(
                 "no-start",
-                "no program lies at the top of the export",
+                format!("no program lies at the top of {}", shown(&target.export)),
                 "say which file starts the game: starts = \"FILE\"",
             )),
             several => {
                 let names: Vec<String> = several.iter().map(ToString::to_string).collect();
-                let what = format!("several programs lie at the top of the export: {}", names.join(", "));
+                let what =
+                    format!("several programs lie at the top of {}: {}", shown(&target.export), names.join(", "));
                 Err(stops("no-start", what, format!("say which one starts the game: starts = \"{}\"", names[0])))
             }
         };

@@ -18,6 +18,7 @@
 //! Not here: arguments, prompts, tables, progress bars.
 
 mod access;
+mod check;
 mod error;
 mod init;
 mod install;
@@ -29,8 +30,10 @@ mod project;
 mod promote;
 mod push;
 mod seen;
+mod standing;
 mod verify;
 
+pub use check::{Checked, CheckedTarget};
 pub use error::{Class, ProjectError};
 pub use init::{InitAnswers, InitStorefront, SeenExport, init, look_at_export, look_for_exports};
 pub use install::{About, InstallDone, install_branch, start_of, verify_installed};
@@ -40,4 +43,5 @@ pub use prepare::{PrepareOptions, Prepared, SealCost};
 pub use project::{Locked, Open, Project};
 pub use promote::{Change, MovePlan};
 pub use push::{PushDepot, PushDone, PushPlan, PushTexts};
+pub use standing::{AtStorefront, Exports, Standing};
 pub use verify::StoreVerified;

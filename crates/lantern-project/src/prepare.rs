@@ -4,14 +4,14 @@ use lantern_core::board::KnownRelease;
 use lantern_core::config::Config;
 use lantern_core::digest::InputDigest;
 use lantern_core::event::{EventBody, NumberReserved, Sealed};
-use lantern_core::finding::{Finding, Severity};
+use lantern_core::finding::Finding;
 use lantern_core::progress::Progress;
 use lantern_core::release::{DepotRecord, FORMAT, ReleaseRecord, TargetRecord};
 use lantern_core::tree::Tree;
-use lantern_core::version::{BuildNumber, Version};
+use lantern_core::version::{BuildNumber, ReleaseName, Version};
 
 use crate::ProjectError;
-use crate::intake::Intake;
+use crate::intake::{Intake, stops_in};
 use crate::project::Locked;
 use crate::seen::Seen;
 
@@ -102,6 +102,10 @@ impl Locked {
         // The record is in the store before the ledger names it.
         let id = self.open.store.write_record(&record)?;
         let before = self.open.board()?.release(None).cloned();
+        let mut findings = findings;
+        if let Some(before) = &before {
+            findings.extend(unchanged_targets(&self.open.store.record(before.id).ok(), &record, &before.name));
+        }
         let sealed = Sealed { release: id, name: record.name(), input };
         let event = self.open.record(EventBody::Sealed(sealed), None)?;
         let release = KnownRelease { id, name: record.name(), input, sealed_at: event.recorded_at };
@@ -117,7 +121,7 @@ impl Locked {
                 Err(found) => findings.extend(found),
             }
         }
-        if findings.iter().any(|f| f.severity == Severity::Stops) {
+        if stops_in(&findings) > 0 {
             return Err(ProjectError::Findings(findings));
         }
         Ok(intakes)
@@ -160,6 +164,24 @@ impl Locked {
         self.open.record(EventBody::NumberReserved(NumberReserved { number, input }), None)?;
         Ok(number)
     }
+}
+
+/// Forgetting to export for one system is a common slip: the others changed, and this one is as it was.
+fn unchanged_targets(before: &Option<ReleaseRecord>, now: &ReleaseRecord, name: &ReleaseName) -> Vec<Finding> {
+    let was = |target: &TargetRecord| {
+        let same = before.iter().flat_map(|b| &b.targets).find(|t| t.target == target.target);
+        same.is_some_and(|t| t.tree == target.tree)
+    };
+    if now.targets.iter().all(was) {
+        return Vec::new();
+    }
+    let forgotten = now.targets.iter().filter(|target| was(target));
+    forgotten
+        .map(|target| {
+            let what = format!("{} is exactly what it was in {name}, although others changed", target.target);
+            Finding::warns("target-unchanged", what, "was it exported anew? If so, all is well")
+        })
+        .collect()
 }
 
 /// One depot for each target, of its name.

@@ -55,8 +55,17 @@ impl Seen {
         durable::write_whole(path, &bytes)
     }
 
-    /// Returns the tree that the export has if every file is as it was.
+    /// Returns the tree that the export has if every file is as it was, beyond doubt.
     pub(crate) fn tree_without_reading(&self, intake: &Intake<'_>) -> Option<Tree> {
+        self.tree(intake, SAFE_AGE_NS)
+    }
+
+    /// Returns the tree that the export has if every file seems to be as it was: enough to say so, not to act on.
+    pub(crate) fn tree_as_it_seems(&self, intake: &Intake<'_>) -> Option<Tree> {
+        self.tree(intake, i128::MIN / 2)
+    }
+
+    fn tree(&self, intake: &Intake<'_>, safe_age_ns: i128) -> Option<Tree> {
         let files = self.targets.get(intake.name)?;
         let mut entries = Vec::with_capacity(intake.entries.len());
         for (entry, stamp) in intake.entries.iter().zip(&intake.stamps) {
@@ -65,7 +74,7 @@ impl Seen {
                 SourceKind::Link { target } => Node::Link { target: target.clone() },
                 SourceKind::File { size } => {
                     let seen = files.get(&entry.path)?;
-                    let is_old = seen.stamp.modified_ns.saturating_add(SAFE_AGE_NS) <= self.written_ns;
+                    let is_old = seen.stamp.modified_ns.saturating_add(safe_age_ns) <= self.written_ns;
                     if Some(seen.stamp) != *stamp || !is_old {
                         return None;
                     }

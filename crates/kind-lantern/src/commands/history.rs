@@ -88,6 +88,7 @@ fn settled(events: &[Event]) -> HashSet<EventId> {
 fn sentence(event: &Event) -> String {
     let text = match &event.body {
         EventBody::NumberReserved(e) => format!("took the number {}", e.number),
+        EventBody::NumbersBegin(e) => format!("numbers go on after {}", e.last),
         EventBody::Sealed(e) => format!("sealed {}", e.name),
         EventBody::Connected(e) => format!("connected to {} as {}", e.place.name, e.client),
         EventBody::Asked(e) => match &e.deed {

@@ -1,5 +1,6 @@
 use std::path::Path;
 
+use lantern_core::version::BuildNumber;
 use lantern_project::{InitAnswers, InitStorefront, look_for_exports};
 use serde::Serialize;
 
@@ -34,6 +35,9 @@ pub struct Args {
     /// The folder that the engine writes
     #[arg(long, value_name = "DIR")]
     export: Option<String>,
+    /// The last build number that was given, for a game that is out already
+    #[arg(long, value_name = "N", value_parser = super::name::<BuildNumber>)]
+    last_number: Option<BuildNumber>,
     /// A storefront to begin with, as NAME=ADDRESS
     #[arg(long, value_name = "NAME=ADDRESS", requires_all = ["handle", "depot", "branch"])]
     storefront: Option<String>,
@@ -77,8 +81,9 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
         version: answer(&args.version, "The version of this export (such as 1.0.0):", "the version", "--version")?,
         export,
         storefront: storefront(args)?,
+        last_number: args.last_number,
     };
-    let text = lantern_project::init(root, &answers)?;
+    let text = lantern_project::init(root, &answers, ui.stop.clone())?;
     let path = root.join("lantern.toml");
     ui.document(&Document { schema: "lantern.init/1", path: path.display().to_string(), text: &text });
     let lines = text.lines().count();
@@ -88,6 +93,9 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
         "lantern.toml",
         strong(&answers.name)
     ));
+    if let Some(last) = args.last_number {
+        ui.say(&format!("build numbers go on after {last}"));
+    }
     ui.next(if answers.storefront.is_some() { "lantern prepare" } else { "read lantern.toml, then: lantern prepare" });
     Ok(())
 }

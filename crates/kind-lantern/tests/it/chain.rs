@@ -157,6 +157,72 @@ fn the_whole_chain_reads_well() {
 }
 
 #[test]
+fn lantern_alone_says_where_the_game_stands_and_the_one_next_step() {
+    let env = TestEnv::new();
+    snapshot!(env.lantern(&[]).whole(), @"
+    Saltmarsh Post
+
+      newest sealed   nothing yet
+      exports         ready to be taken in
+      brambleyard     not connected
+
+    next: lantern prepare
+    ");
+    env.lantern(&["prepare"]).success();
+    snapshot!(env.lantern(&[]).whole(), @"
+    Saltmarsh Post
+
+      newest sealed   1.3.2 (1)
+      exports         as sealed
+      brambleyard     not connected
+
+    next: lantern connect brambleyard
+    ");
+    env.connect();
+    snapshot!(env.lantern(&[]).whole(), @"
+    Saltmarsh Post
+
+      newest sealed   1.3.2 (1)
+      exports         as sealed
+      brambleyard     not there yet
+
+    next: lantern push brambleyard
+    ");
+    env.lantern(&["push", "brambleyard", "--yes"]).success();
+    snapshot!(env.lantern(&[]).whole(), @"
+    Saltmarsh Post
+
+      newest sealed   1.3.2 (1)
+      exports         as sealed
+      brambleyard     there, not live on open-water
+
+    next: lantern promote brambleyard open-water
+    ");
+    env.lantern(&["promote", "brambleyard", "open-water", "--confirm", "1.3.2 (1)"]).success();
+    snapshot!(env.lantern(&[]).whole(), @"
+    Saltmarsh Post
+
+      newest sealed   1.3.2 (1)
+      exports         as sealed
+      brambleyard     live on open-water
+
+    next: lantern live   asks the storefronts themselves
+    ");
+    env.write("exports/linux/letters/en.txt", "new");
+    assert_eq!(env.lantern(&["--json"]).success().json()["exports"], "changed");
+    std::fs::remove_file(env.path("exports/linux/saltmarsh")).unwrap();
+    snapshot!(env.lantern(&[]).whole(), @"
+    Saltmarsh Post
+
+      newest sealed   1.3.2 (1)
+      exports         wrong: cannot be taken in as they are
+      brambleyard     live on open-water
+
+    next: lantern check
+    ");
+}
+
+#[test]
 fn doing_it_again_makes_nothing_new() {
     let env = TestEnv::live();
     let events = env.event_kinds();
@@ -424,7 +490,7 @@ fn texts_travel_with_the_build() {
 fn help_has_examples_everywhere() {
     let env = TestEnv::without_storefront();
     let commands = [
-        "init", "prepare", "connect", "push", "promote", "rollback", "live", "history", "install", "verify",
+        "init", "check", "prepare", "connect", "push", "promote", "rollback", "live", "history", "install", "verify",
         "rehearse", "demo",
     ];
     for command in commands {

@@ -86,6 +86,18 @@ fn init_with_a_storefront_gives_a_file_that_works() {
 }
 
 #[test]
+fn a_game_that_is_out_already_goes_on_after_its_last_number() {
+    let env = TestEnv::without_storefront();
+    env.lantern(&[&INIT[..], &["--last-number", "24"]].concat()).success();
+    let document = env.lantern(&["prepare", "--json"]).success().json();
+    assert_eq!(document["release"]["number"], 25);
+    let again = TestEnv::without_storefront();
+    for bad in ["0", "-1", "2100000001", "x"] {
+        assert_eq!(again.lantern(&[&INIT[..], &["--last-number", bad]].concat()).code(), 2, "{bad}");
+    }
+}
+
+#[test]
 fn init_refuses_answers_that_make_no_valid_file() {
     let env = TestEnv::without_storefront();
     let mut arguments = INIT;

@@ -22,6 +22,12 @@ fn an_export_that_is_not_there_or_empty() {
     ------- stderr -------
     error: the exports cannot be sealed: 1 finding stops
 
+      lantern.toml, line 11, column 1
+        leave-out = ["notes/**"]
+        ~~~~~~~~~~~~~~~~~~~~~~~~
+      warns: notes/** in leave-out matches nothing in the export (pattern-unused)
+      try: remove it, or mend it if something should stay out
+
       lantern.toml, line 8, column 1
         export = "exports/linus"
         ~~~~~~~~~~~~~~~~~~~~~~~~
@@ -141,7 +147,7 @@ fn what_can_be_seen_need_not_be_said() {
     ------- stderr -------
     error: the exports cannot be sealed: 1 finding stops
 
-      stops: several programs lie at the top of the export: editor, saltmarsh (no-start)
+      stops: several programs lie at the top of exports/linux: editor, saltmarsh (no-start)
       try: say which one starts the game: starts = "editor"
     [exit status: 1]
     "#);
@@ -355,6 +361,81 @@ fn three_systems_go_the_whole_way() {
 
     next: lantern install brambleyard open-water DIR   gets it as a player does
     ");
+}
+
+#[test]
+fn an_export_that_was_forgotten_is_a_warning() {
+    let env = three_systems();
+    env.lantern(&["prepare"]).success();
+    env.write("exports/linux/letters/en.txt", "new");
+    env.write("exports/windows/saltmarsh.dat", "new");
+    let document = env.lantern(&["prepare", "--json"]).success().json();
+    let findings = document["findings"].as_array().unwrap();
+    assert_eq!(findings.len(), 1);
+    assert_eq!((&findings[0]["code"], &findings[0]["severity"]), (&"target-unchanged".into(), &"warns".into()));
+    assert!(findings[0]["what"].as_str().unwrap().starts_with("macos is exactly what it was in 1.3.2 (1)"));
+    // A new version of the same trees is no slip.
+    let document = env.lantern(&["prepare", "--version", "1.3.3", "--json"]).success().json();
+    assert_eq!(document["findings"], serde_json::json!([]));
+}
+
+#[test]
+fn check_shows_everything_and_makes_nothing() {
+    let env = three_systems();
+    snapshot!(env.lantern(&["check"]).whole(), @"
+      linux     linux-x86_64      9 files   8.57 MB   starts saltmarsh
+      macos     macos-universal   2 files   100 kB    starts Saltmarsh Post.app/Contents/MacOS/saltmarsh
+      windows   windows-x86_64    2 files   100 kB    starts Saltmarsh Post.exe
+
+    checked: nothing stops
+
+    next: lantern prepare
+    ");
+    env.edit("lantern.toml", "notes/**", "note/**");
+    snapshot!(env.lantern(&["check"]).whole(), @r#"
+      linux     linux-x86_64      10 files   8.57 MB   starts saltmarsh
+      macos     macos-universal   2 files    100 kB    starts Saltmarsh Post.app/Contents/MacOS/saltmarsh
+      windows   windows-x86_64    2 files    100 kB    starts Saltmarsh Post.exe
+
+      linux
+      lantern.toml, line 11, column 1
+        leave-out = ["note/**"]
+        ~~~~~~~~~~~~~~~~~~~~~~~
+      warns: note/** in leave-out matches nothing in the export (pattern-unused)
+      try: remove it, or mend it if something should stay out
+
+    checked: nothing stops, 1 warning
+
+    next: lantern prepare
+    "#);
+    env.lantern(&["check", "--strict"]).fails(1);
+    std::fs::remove_file(env.path("exports/linux/saltmarsh.dat")).unwrap();
+    std::fs::remove_file(env.path("exports/windows/Saltmarsh Post.exe")).unwrap();
+    snapshot!(env.lantern(&["check"]).whole(), @r#"
+      macos   macos-universal   2 files   100 kB   starts Saltmarsh Post.app/Contents/MacOS/saltmarsh
+
+      linux
+      lantern.toml, line 11, column 1
+        leave-out = ["note/**"]
+        ~~~~~~~~~~~~~~~~~~~~~~~
+      warns: note/** in leave-out matches nothing in the export (pattern-unused)
+      try: remove it, or mend it if something should stay out
+    ------- stderr -------
+    error: the exports cannot be sealed: 2 findings stop
+
+      lantern.toml, line 12, column 1
+        must-have = ["saltmarsh.dat"]
+        ~~~~~~~~~~~~~~~~~~~~~~~~~~~~~
+      stops: saltmarsh.dat must be in the export and is not (must-have)
+      try: export again, or mend must-have
+
+      stops: no program lies at the top of exports/windows (no-start)
+      try: say which file starts the game: starts = "FILE"
+    [exit status: 1]
+    "#);
+    let document = env.lantern(&["check", "--json"]).fails(1).json();
+    assert_eq!((&document["passes"], document["findings"].as_array().unwrap().len()), (&false.into(), 3));
+    assert!(!env.path(".lantern").exists(), "nothing is written");
 }
 
 #[test]

@@ -1,0 +1,96 @@
+//! `lantern` alone: where the game stands and the one next step.
+
+use lantern_project::{AtStorefront, Exports, Standing};
+use serde::Serialize;
+
+use super::Done;
+use crate::table::Table;
+use crate::ui::{Ui, bad, care, faint, good, strong};
+
+#[derive(Serialize)]
+struct Document<'a> {
+    schema: &'static str,
+    game: &'a str,
+    newest: Option<&'a lantern_core::version::ReleaseName>,
+    /// `sealed`, `changed` or `wrong`.
+    exports: &'static str,
+    storefronts: Vec<StorefrontDocument<'a>>,
+    next: Option<&'a str>,
+}
+
+#[derive(Serialize)]
+struct StorefrontDocument<'a> {
+    storefront: &'a lantern_core::names::Name,
+    connected: bool,
+    pushed: bool,
+    live_on: &'a [lantern_core::names::Name],
+    behind: &'a [lantern_core::names::Name],
+}
+
+pub fn run(ui: &Ui) -> Done {
+    let open = super::open(ui)?;
+    let standing = open.standing()?;
+    let game = &open.project.config().game.name;
+    ui.document(&document(game, &standing));
+    show(game, &standing, ui);
+    match &standing.next {
+        Some(next) => ui.next(next),
+        None => ui.next("lantern live   asks the storefronts themselves"),
+    }
+    Ok(())
+}
+
+fn document<'a>(game: &'a str, standing: &'a Standing) -> Document<'a> {
+    let storefront = |s: &'a AtStorefront| StorefrontDocument {
+        storefront: &s.storefront,
+        connected: s.connected,
+        pushed: s.pushed,
+        live_on: &s.live_on,
+        behind: &s.behind,
+    };
+    Document {
+        schema: "lantern.standing/1",
+        game,
+        newest: standing.newest.as_ref().map(|r| &r.name),
+        exports: match standing.exports {
+            Exports::Sealed => "sealed",
+            Exports::Changed => "changed",
+            Exports::Wrong => "wrong",
+        },
+        storefronts: standing.storefronts.iter().map(storefront).collect(),
+        next: standing.next.as_deref(),
+    }
+}
+
+fn show(game: &str, standing: &Standing, ui: &Ui) {
+    ui.say(&format!("{}\n", strong(game)));
+    let mut table = Table::default();
+    let newest = standing.newest.as_ref().map_or_else(|| "nothing yet".to_owned(), |r| strong(&r.name));
+    table.row([faint("newest sealed"), newest]);
+    let exports = match (standing.exports, &standing.newest) {
+        (Exports::Sealed, _) => good("as sealed"),
+        (Exports::Changed, Some(_)) => format!("{} since then", care("changed")),
+        (Exports::Changed, None) => "ready to be taken in".to_owned(),
+        (Exports::Wrong, _) => format!("{} cannot be taken in as they are", bad("wrong:")),
+    };
+    table.row([faint("exports"), exports]);
+    for at in &standing.storefronts {
+        table.row([faint(&at.storefront), at_storefront(at, standing.newest.is_some())]);
+    }
+    ui.say(&table.lay_out());
+}
+
+fn at_storefront(at: &AtStorefront, is_sealed: bool) -> String {
+    let list = |names: &[lantern_core::names::Name]| {
+        let names: Vec<&str> = names.iter().map(|n| n.as_str()).collect();
+        names.join(", ")
+    };
+    match (at.connected, is_sealed, at.pushed) {
+        (false, _, _) => "not connected".to_owned(),
+        (true, false, _) => "connected".to_owned(),
+        (true, true, false) => format!("{} there yet", care("not")),
+        (true, true, true) if at.behind.is_empty() && at.live_on.is_empty() => "there".to_owned(),
+        (true, true, true) if at.behind.is_empty() => format!("{} on {}", good("live"), list(&at.live_on)),
+        (true, true, true) => format!("there, {} on {}", care("not live"), list(&at.behind)),
+    }
+}
