@@ -138,6 +138,11 @@ impl Config {
         }
     }
 
+    /// Returns where a value stands in the text; where it does not stand, the nearest thing above it that does.
+    pub fn place(file: &str, text: &str, way: &[ConfigKey<'_>]) -> TextPlace {
+        TextPlace::of(file, text, shape::Shape::read(text).span(way))
+    }
+
     /// Returns the JSON Schema (2020-12) of the file, for editors.
     pub fn schema() -> serde_json::Value {
         shape::schema()

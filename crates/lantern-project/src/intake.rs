@@ -83,11 +83,7 @@ impl<'a> Intake<'a> {
     /// All findings when one stops.
     pub(crate) fn take(project: &Project, name: &'a Name, target: &'a Target) -> Result<Self, Vec<Finding>> {
         let folder = project.root().join(&target.export);
-        let header = format!("[targets.{name}]");
-        let at = |finding: Finding, key: &str| match project.place_of(&header, key) {
-            Some(place) => finding.at(place),
-            None => finding,
-        };
+        let at = |finding: Finding, key: &str| finding.at(project.place_of(&["targets", name.as_str(), key]));
         match fs::metadata(&folder) {
             Ok(m) if m.is_dir() => {}
             Ok(_) => {

@@ -7,7 +7,7 @@ use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
 
 use lantern_core::board::{Board, KnownRelease};
-use lantern_core::config::{self, Config, Storefront, VersionSource};
+use lantern_core::config::{self, Config, ConfigKey, Storefront, VersionSource};
 use lantern_core::event::{Event, EventBody, PlaceRef};
 use lantern_core::finding::{Finding, TextPlace};
 use lantern_core::names::Name;
@@ -99,14 +99,10 @@ impl Project {
         self.root.join(STATE_FOLDER).join(name)
     }
 
-    /// Returns where a word stands in the configuration, for findings about values that were valid by themselves.
-    pub(crate) fn place_of(&self, header: &str, key: &str) -> Option<TextPlace> {
-        let from = self.config_text.find(header)?;
-        let body = &self.config_text[from + header.len()..];
-        let body = &body[..body.find("\n[").unwrap_or(body.len())];
-        let line = body.lines().find(|line| line.trim_start().starts_with(key))?;
-        let at = line.as_ptr() as usize - self.config_text.as_ptr() as usize + (line.len() - line.trim_start().len());
-        Some(TextPlace::of(config::FILE_NAME, &self.config_text, at..at + line.trim().len()))
+    /// Returns where a value stands in the configuration, for findings about values that were valid by themselves.
+    pub(crate) fn place_of(&self, way: &[&str]) -> TextPlace {
+        let way: Vec<ConfigKey<'_>> = way.iter().map(|key| ConfigKey::Key(key)).collect();
+        Config::place(config::FILE_NAME, &self.config_text, &way)
     }
 
     /// Returns the storefront of this name.
@@ -132,10 +128,7 @@ impl Project {
                     let what = format!("the version file {name}: {e}");
                     let finding =
                         Finding::stops("wrong-version", what, "write a version such as 1.4.0 and nothing else");
-                    ProjectError::Config(vec![match self.place_of("[game]", "version") {
-                        Some(place) => finding.at(place),
-                        None => finding,
-                    }])
+                    ProjectError::Config(vec![finding.at(self.place_of(&["game", "version"]))])
                 })
             }
         }

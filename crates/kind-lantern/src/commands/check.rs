@@ -1,12 +1,15 @@
+use std::cmp::Reverse;
+use std::collections::BTreeSet;
+
 use lantern_core::finding::{Finding, Severity};
 use lantern_core::names::Name;
-use lantern_project::{Checked, ProjectError};
+use lantern_project::Checked;
 use serde::Serialize;
 
 use super::Done;
 use crate::diagnostic::show_finding;
 use crate::table::Table;
-use crate::ui::{Ui, faint, good, strong};
+use crate::ui::{Ui, bad, faint, good, strong};
 use crate::words;
 
 /// Find what is wrong before anything is made
@@ -51,28 +54,23 @@ struct FindingDocument<'a> {
 }
 
 pub fn run(args: &Args, ui: &Ui) -> Done {
-    let project = super::find(ui)?;
-    let checked = project.check();
+    let checked = super::find(ui)?.check();
     let from = if args.strict { Severity::Warns } else { Severity::Stops };
-    let stops = checked.findings.iter().filter(|(_, f)| f.severity >= from).count();
-    if ui.json {
-        ui.document(&document(&checked, stops == 0));
-        if stops > 0 {
-            std::process::exit(1);
-        }
+    let stops = checked.findings.iter().filter(|(_, f)| f.severity >= from).count() as u64;
+    ui.document(&document(&checked, stops == 0));
+    show(&checked, ui);
+    let others = checked.findings.len() as u64 - stops;
+    let also = if others == 0 { String::new() } else { format!(", {}", words::count(others, "warning", "warnings")) };
+    if stops == 0 {
+        ui.say(&format!("\n{} nothing stops{also}", good("checked:")));
+        ui.next("lantern prepare");
         return Ok(());
     }
-    show(&checked, ui);
-    if stops > 0 {
-        let findings = checked.findings.into_iter().map(|(_, f)| f).filter(|f| f.severity >= from).collect();
-        return Err(ProjectError::Findings(findings).into());
-    }
-    let warnings = checked.findings.len() as u64;
-    let rest =
-        if warnings == 0 { String::new() } else { format!(", {}", words::count(warnings, "warning", "warnings")) };
-    ui.say(&format!("\n{} nothing stops{rest}", good("checked:")));
-    ui.next("lantern prepare");
-    Ok(())
+    let stop = words::count(stops, "finding stops", "findings stop");
+    ui.say(&format!("\n{} {stop}{also}", bad("checked:")));
+    ui.next("mend them, then again: lantern check");
+    // Everything is said; the exit code is left to give.
+    std::process::exit(1);
 }
 
 fn document(checked: &Checked, passes: bool) -> Document<'_> {
@@ -106,10 +104,15 @@ fn show(checked: &Checked, ui: &Ui) {
             format!("starts {}", target.starts),
         ]);
     }
-    if !checked.targets.is_empty() {
-        ui.say(&table.lay_out());
+    let wrong: BTreeSet<&Name> = checked.findings.iter().map(|(target, _)| target).collect();
+    for target in wrong.into_iter().filter(|name| !checked.targets.iter().any(|t| t.target == **name)) {
+        table.row([strong(target), bad("cannot be taken in")]);
     }
-    for (target, finding) in checked.findings.iter().filter(|(_, f)| f.severity < Severity::Stops) {
-        ui.say(&format!("\n  {}\n{}", faint(target), show_finding(finding)));
+    ui.say(&table.lay_out());
+    let mut findings: Vec<&(Name, Finding)> = checked.findings.iter().collect();
+    findings.sort_by_key(|(target, finding)| (target, Reverse(finding.severity)));
+    for (target, finding) in findings {
+        let heading = if finding.place.is_some() { String::new() } else { format!("  {}\n", faint(target)) };
+        ui.say(&format!("\n{heading}{}", show_finding(finding)));
     }
 }

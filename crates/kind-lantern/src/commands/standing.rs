@@ -82,7 +82,7 @@ fn show(game: &str, standing: &Standing, ui: &Ui) {
 
 fn at_storefront(at: &AtStorefront, is_sealed: bool) -> String {
     let list = |names: &[lantern_core::names::Name]| {
-        let names: Vec<&str> = names.iter().map(|n| n.as_str()).collect();
+        let names: Vec<&str> = names.iter().map(lantern_core::names::Name::as_str).collect();
         names.join(", ")
     };
     match (at.connected, is_sealed, at.pushed) {

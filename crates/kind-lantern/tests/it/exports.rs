@@ -10,9 +10,9 @@ fn an_export_that_is_not_there_or_empty() {
     ------- stderr -------
     error: the exports cannot be sealed: 1 finding stops
 
-      lantern.toml, line 8, column 1
+      lantern.toml, line 8, column 10
         export = "exports/linus"
-        ~~~~~~~~~~~~~~~~~~~~~~~~
+                 ~~~~~~~~~~~~~~~
       stops: the export exports/linus is not there (export-missing)
       try: there is a folder "linux" beside it; mend the path, or export the game there
     [exit status: 1]
@@ -22,15 +22,15 @@ fn an_export_that_is_not_there_or_empty() {
     ------- stderr -------
     error: the exports cannot be sealed: 1 finding stops
 
-      lantern.toml, line 11, column 1
+      lantern.toml, line 11, column 13
         leave-out = ["notes/**"]
-        ~~~~~~~~~~~~~~~~~~~~~~~~
+                    ~~~~~~~~~~~~
       warns: notes/** in leave-out matches nothing in the export (pattern-unused)
       try: remove it, or mend it if something should stay out
 
-      lantern.toml, line 8, column 1
+      lantern.toml, line 8, column 10
         export = "exports/linus"
-        ~~~~~~~~~~~~~~~~~~~~~~~~
+                 ~~~~~~~~~~~~~~~
       stops: the export exports/linus is empty (export-empty)
       try: export the game there, or mend the path
     [exit status: 1]
@@ -40,9 +40,9 @@ fn an_export_that_is_not_there_or_empty() {
     ------- stderr -------
     error: the exports cannot be sealed: 1 finding stops
 
-      lantern.toml, line 8, column 1
+      lantern.toml, line 8, column 10
         export = "exports/linux/saltmarsh"
-        ~~~~~~~~~~~~~~~~~~~~~~~~~~~~~~~~~~
+                 ~~~~~~~~~~~~~~~~~~~~~~~~~
       stops: the export exports/linux/saltmarsh is a file, not a folder (export-not-folder)
       try: unpack it, and name the folder
     [exit status: 1]
@@ -59,36 +59,36 @@ fn the_start_file_is_somewhere_else() {
     snapshot!(start("starts = \"saltmarsh\"", "starts = \"Saltmarsh\""), @r#"
     error: the exports cannot be sealed: 1 finding stops
 
-      lantern.toml, line 10, column 1
+      lantern.toml, line 10, column 10
         starts = "Saltmarsh"
-        ~~~~~~~~~~~~~~~~~~~~
+                 ~~~~~~~~~~~
       stops: the start file Saltmarsh is not in the export (start-case)
       try: letter case counts: write starts = "saltmarsh"
     "#);
     snapshot!(start("starts = \"Saltmarsh\"", "starts = \"bin/saltmarsh\""), @r#"
     error: the exports cannot be sealed: 1 finding stops
 
-      lantern.toml, line 10, column 1
+      lantern.toml, line 10, column 10
         starts = "bin/saltmarsh"
-        ~~~~~~~~~~~~~~~~~~~~~~~~
+                 ~~~~~~~~~~~~~~~
       stops: the start file bin/saltmarsh is not in the export (start-missing)
       try: it lies at starts = "saltmarsh"
     "#);
     snapshot!(start("starts = \"bin/saltmarsh\"", "starts = \"punt\""), @r#"
     error: the exports cannot be sealed: 1 finding stops
 
-      lantern.toml, line 10, column 1
+      lantern.toml, line 10, column 10
         starts = "punt"
-        ~~~~~~~~~~~~~~~
+                 ~~~~~~
       stops: the start file punt is not in the export (start-missing)
       try: export again, or mend starts
     "#);
     snapshot!(start("starts = \"punt\"", "starts = \"letters/en.txt\""), @r#"
     error: the exports cannot be sealed: 1 finding stops
 
-      lantern.toml, line 10, column 1
+      lantern.toml, line 10, column 10
         starts = "letters/en.txt"
-        ~~~~~~~~~~~~~~~~~~~~~~~~~
+                 ~~~~~~~~~~~~~~~~
       stops: the start file letters/en.txt is not a program (it is data) (not-a-program)
       try: name the program itself, not a script or a data file
     "#);
@@ -102,9 +102,9 @@ fn the_start_file_is_for_something_else() {
     ------- stderr -------
     error: the exports cannot be sealed: 1 finding stops
 
-      lantern.toml, line 9, column 1
+      lantern.toml, line 9, column 11
         systems = ["linux-aarch64"]
-        ~~~~~~~~~~~~~~~~~~~~~~~~~~~
+                  ~~~~~~~~~~~~~~~~~
       stops: the start file saltmarsh is for linux-x86_64, the target says linux-aarch64 (wrong-system)
       try: export for the right system, or mend systems
     [exit status: 1]
@@ -114,9 +114,9 @@ fn the_start_file_is_for_something_else() {
     ------- stderr -------
     error: the exports cannot be sealed: 1 finding stops
 
-      lantern.toml, line 9, column 1
+      lantern.toml, line 9, column 11
         systems = ["linux-x86_64", "linux-aarch64"]
-        ~~~~~~~~~~~~~~~~~~~~~~~~~~~~~~~~~~~~~~~~~~~
+                  ~~~~~~~~~~~~~~~~~~~~~~~~~~~~~~~~~
       stops: the start file saltmarsh is for linux-x86_64 only, not for linux-aarch64 (wrong-system)
       try: make a target of its own for linux-aarch64
     [exit status: 1]
@@ -147,6 +147,9 @@ fn what_can_be_seen_need_not_be_said() {
     ------- stderr -------
     error: the exports cannot be sealed: 1 finding stops
 
+      lantern.toml, line 7, column 10
+        [targets.linux]
+                 ~~~~~
       stops: several programs lie at the top of exports/linux: editor, saltmarsh (no-start)
       try: say which one starts the game: starts = "editor"
     [exit status: 1]
@@ -397,10 +400,9 @@ fn check_shows_everything_and_makes_nothing() {
       macos     macos-universal   2 files    100 kB    starts Saltmarsh Post.app/Contents/MacOS/saltmarsh
       windows   windows-x86_64    2 files    100 kB    starts Saltmarsh Post.exe
 
-      linux
-      lantern.toml, line 11, column 1
+      lantern.toml, line 11, column 13
         leave-out = ["note/**"]
-        ~~~~~~~~~~~~~~~~~~~~~~~
+                    ~~~~~~~~~~~
       warns: note/** in leave-out matches nothing in the export (pattern-unused)
       try: remove it, or mend it if something should stay out
 
@@ -412,25 +414,31 @@ fn check_shows_everything_and_makes_nothing() {
     std::fs::remove_file(env.path("exports/linux/saltmarsh.dat")).unwrap();
     std::fs::remove_file(env.path("exports/windows/Saltmarsh Post.exe")).unwrap();
     snapshot!(env.lantern(&["check"]).whole(), @r#"
-      macos   macos-universal   2 files   100 kB   starts Saltmarsh Post.app/Contents/MacOS/saltmarsh
+      macos     macos-universal      2 files   100 kB   starts Saltmarsh Post.app/Contents/MacOS/saltmarsh
+      linux     cannot be taken in
+      windows   cannot be taken in
 
-      linux
-      lantern.toml, line 11, column 1
-        leave-out = ["note/**"]
-        ~~~~~~~~~~~~~~~~~~~~~~~
-      warns: note/** in leave-out matches nothing in the export (pattern-unused)
-      try: remove it, or mend it if something should stay out
-    ------- stderr -------
-    error: the exports cannot be sealed: 2 findings stop
-
-      lantern.toml, line 12, column 1
+      lantern.toml, line 12, column 13
         must-have = ["saltmarsh.dat"]
-        ~~~~~~~~~~~~~~~~~~~~~~~~~~~~~
+                    ~~~~~~~~~~~~~~~~~
       stops: saltmarsh.dat must be in the export and is not (must-have)
       try: export again, or mend must-have
 
+      lantern.toml, line 11, column 13
+        leave-out = ["note/**"]
+                    ~~~~~~~~~~~
+      warns: note/** in leave-out matches nothing in the export (pattern-unused)
+      try: remove it, or mend it if something should stay out
+
+      lantern.toml, line 14, column 10
+        [targets.windows]
+                 ~~~~~~~
       stops: no program lies at the top of exports/windows (no-start)
       try: say which file starts the game: starts = "FILE"
+
+    checked: 2 findings stop, 1 warning
+
+    next: mend them, then again: lantern check
     [exit status: 1]
     "#);
     let document = env.lantern(&["check", "--json"]).fails(1).json();

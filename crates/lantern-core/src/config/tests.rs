@@ -106,6 +106,19 @@ fn all_slips_come_in_one_go_and_in_order() {
 }
 
 #[test]
+fn a_value_is_found_in_the_text_or_what_is_above_it() {
+    use ConfigKey::Key as K;
+    let at = |way: &[ConfigKey<'_>]| {
+        let place = Config::place("lantern.toml", GOOD, way);
+        (place.line, place.column, place.len)
+    };
+    assert_eq!(at(&[K("targets"), K("linux"), K("starts")]), (11, 10, 11));
+    assert_eq!(at(&[K("targets"), K("linux"), K("executable")]), (8, 10, 5));
+    assert_eq!(at(&[K("targets"), K("linux"), K("leave-out"), ConfigKey::Item(0)]), (12, 14, 10));
+    assert_eq!(at(&[K("nowhere")]), (1, 1, 1));
+}
+
+#[test]
 fn the_schema_lists_every_key_once() {
     let schema = Config::schema();
     let target = schema.pointer("/$defs/Target/properties").unwrap().as_object().unwrap();
