@@ -129,6 +129,11 @@ impl CommandError {
 /// Lays a finding out: place, line, mark, sentence, cure.
 pub fn show_finding(finding: &Finding) -> String {
     let mut out = String::new();
+    let paint = |text: &str| match finding.severity {
+        Severity::Stops => bad(text),
+        Severity::Warns => care(text),
+        Severity::Note => faint(text),
+    };
     if let Some(place) = &finding.place {
         let _ = writeln!(out, "  {}", faint(format!("{}, line {}, column {}", place.file, place.line, place.column)));
         // A line of thousands of characters is shown around its place.
@@ -136,12 +141,12 @@ pub fn show_finding(finding: &Finding) -> String {
         let text: String = place.text.chars().skip(start).take(110).collect();
         let _ = writeln!(out, "    {text}");
         let marks = "~".repeat(place.len.min(110_usize.saturating_sub(place.column - 1 - start)).max(1));
-        let _ = writeln!(out, "    {}{}", " ".repeat(place.column - 1 - start), bad(marks));
+        let _ = writeln!(out, "    {}{}", " ".repeat(place.column - 1 - start), paint(&marks));
     }
     let what = match finding.severity {
-        Severity::Stops => bad("stops:"),
-        Severity::Warns => care("warns:"),
-        Severity::Note => faint("note:"),
+        Severity::Stops => paint("stops:"),
+        Severity::Warns => paint("warns:"),
+        Severity::Note => paint("note:"),
     };
     let _ = write!(out, "  {what} {} {}", finding.what, faint(format!("({})", finding.code)));
     if let Some(cure) = &finding.cure {
