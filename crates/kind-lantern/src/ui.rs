@@ -116,6 +116,15 @@ impl Ui {
         self.stop.load(Ordering::Relaxed)
     }
 
+    /// Asks for a secret, which is not shown while it is typed.
+    pub fn ask_secret(&self, question: &str, what: &str, option: &str) -> Result<String, CommandError> {
+        if self.json || !io::stdin().is_terminal() {
+            return Err(CommandError::missing_answer(what, option));
+        }
+        let secret = rpassword::prompt_password(format!("{question} ")).map_err(|e| CommandError::io("read it", e))?;
+        if secret.is_empty() { Err(CommandError::missing_answer(what, option)) } else { Ok(secret) }
+    }
+
     /// Asks for a line. Without a terminal nothing is asked: the option that gives the answer is named.
     pub fn ask(&self, question: &str, what: &str, option: &str) -> Result<String, CommandError> {
         if self.json || !io::stdin().is_terminal() {

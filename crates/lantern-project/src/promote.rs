@@ -279,17 +279,17 @@ impl Locked {
 }
 
 /// Reads a locator from the store, or asks the place as a player does: what was on the branch can be had.
-fn locator_of(store: &Store, look: &Look, id: ManifestId) -> Result<Locator, ProjectError> {
-    if let Ok(locator) = store.locator(id) {
+fn locator_of(store: &Store, look: &Look, manifest: ManifestId) -> Result<Locator, ProjectError> {
+    if let Ok(locator) = store.locator(manifest) {
         return Ok(locator);
     }
     let place = &look.place;
-    let bytes = place.market.play_locator(&place.configured.handle, &look.now.facts.branch, id);
+    let bytes = place.market.play_locator(&place.configured.handle, &look.now.facts.branch, manifest);
     let nonsense = |e: lantern_core::bytes::ReadError| {
         let address = place.market.origin().to_owned();
         place.fails()(PlaceError::Nonsense { address, what: "a locator", source: e.into() })
     };
-    Locator::decode(id, &bytes.map_err(place.fails())?).map_err(nonsense)
+    Locator::decode(manifest, &bytes.map_err(place.fails())?).map_err(nonsense)
 }
 
 /// Reads a manifest from the store, or from the place when somebody else pushed it.

@@ -45,7 +45,7 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     };
     let client_secret = match std::env::var("LANTERN_SECRET") {
         Ok(secret) if !secret.is_empty() => secret,
-        _ => ui.ask("Its secret:", "the secret", "the variable LANTERN_SECRET")?,
+        _ => ui.ask_secret("Its secret (not shown):", "the secret", "the variable LANTERN_SECRET")?,
     };
     let found = project.connect(&args.storefront, Access { client_id, client_secret })?;
     ui.document(&Document {

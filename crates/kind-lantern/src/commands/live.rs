@@ -54,15 +54,24 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     let (open, heard) = if args.offline {
         (open, BTreeMap::new())
     } else {
-        let mut project = open.lock()?;
-        let mut heard = BTreeMap::new();
-        for (name, answer) in project.refresh()? {
-            heard.insert(name.clone(), matches!(answer, Heard::Now));
-            if let Heard::Not(error) = answer {
-                trouble.insert(name, error);
+        match open.lock() {
+            Ok(mut project) => {
+                let mut heard = BTreeMap::new();
+                for (name, answer) in project.refresh()? {
+                    heard.insert(name.clone(), matches!(answer, Heard::Now));
+                    if let Heard::Not(error) = answer {
+                        trouble.insert(name, error);
+                    }
+                }
+                (project.open, heard)
             }
+            // Nobody waits to read: what is known is shown, and that it may be old.
+            Err(ProjectError::Busy { .. }) => {
+                ui.aside(&format!("{} another lantern is at work here; nobody was asked", care("note:")));
+                (super::open(ui)?, BTreeMap::new())
+            }
+            Err(error) => return Err(error.into()),
         }
-        (project.open, heard)
     };
     let board = open.board()?;
     let config = open.project.config();

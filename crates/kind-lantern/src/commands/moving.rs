@@ -9,10 +9,17 @@ use crate::table::Table;
 use crate::ui::{Ui, care, faint, good, strong};
 use crate::words;
 
-/// What was said on the command line about agreeing.
-pub struct Given<'a> {
-    pub agreement: &'a Agreement,
-    pub confirm: Option<&'a str>,
+/// What can be said on the command line of any move.
+#[derive(Debug, clap::Args)]
+pub struct Options {
+    /// The release's name, exactly as the plan shows it
+    #[arg(long, value_name = "RELEASE")]
+    confirm: Option<String>,
+    /// Why, for your team
+    #[arg(long, value_name = "TEXT")]
+    pub comment: Option<String>,
+    #[command(flatten)]
+    agreement: Agreement,
 }
 
 #[derive(Serialize)]
@@ -41,7 +48,7 @@ struct ChangeDocument<'a> {
     installed_bytes: u64,
 }
 
-pub fn run(project: &mut Locked, plan: &MovePlan, given: Given<'_>, ui: &Ui) -> Done {
+pub fn run(project: &mut Locked, plan: &MovePlan, options: &Options, ui: &Ui) -> Done {
     let name = strong(&plan.release.name);
     let schema = if plan.restores.is_some() { "lantern.rollback/1" } else { "lantern.promote/1" };
     if plan.is_done() {
@@ -50,14 +57,14 @@ pub fn run(project: &mut Locked, plan: &MovePlan, given: Given<'_>, ui: &Ui) -> 
         return Ok(());
     }
     show_plan(plan, ui);
-    if given.agreement.plan {
+    if options.agreement.plan {
         ui.document(&document(schema, plan, false, None));
         return Ok(());
     }
     let agreed = if plan.is_for_everyone() {
-        super::ask_for_name(ui, &plan.release.name, given.confirm)?
+        super::ask_for_name(ui, &plan.release.name, options.confirm.as_deref())?
     } else {
-        given.confirm.is_some() || given.agreement.ask(ui)?
+        options.confirm.is_some() || options.agreement.ask(ui)?
     };
     if !agreed {
         ui.say("nothing was changed");

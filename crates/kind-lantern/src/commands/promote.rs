@@ -1,8 +1,7 @@
 use lantern_core::names::Name;
 use lantern_core::version::ReleaseAsked;
 
-use super::moving::{self, Given};
-use super::{Agreement, Done};
+use super::{Done, moving};
 use crate::ui::Ui;
 
 /// Put a pushed release on a branch that players follow
@@ -25,20 +24,14 @@ pub struct Args {
     /// Which release: 1.4.0, 27, or "1.4.0 (27)". Left out: the newest
     #[arg(value_parser = super::release_asked)]
     release: Option<ReleaseAsked>,
-    /// The release's name, exactly as the plan shows it
-    #[arg(long, value_name = "RELEASE")]
-    confirm: Option<String>,
-    /// Why, for your team
-    #[arg(long, value_name = "TEXT")]
-    comment: Option<String>,
     #[command(flatten)]
-    agreement: Agreement,
+    options: moving::Options,
 }
 
 pub fn run(args: &Args, ui: &Ui) -> Done {
     let mut project = super::lock(ui)?;
     project.open.project.storefront(&args.storefront)?;
     let release = project.open.release(args.release.as_ref())?;
-    let plan = project.plan_promote(&args.storefront, &args.branch, release, args.comment.clone())?;
-    moving::run(&mut project, &plan, Given { agreement: &args.agreement, confirm: args.confirm.as_deref() }, ui)
+    let plan = project.plan_promote(&args.storefront, &args.branch, release, args.options.comment.clone())?;
+    moving::run(&mut project, &plan, &args.options, ui)
 }

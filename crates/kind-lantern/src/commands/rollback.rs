@@ -1,7 +1,6 @@
 use lantern_core::names::Name;
 
-use super::moving::{self, Given};
-use super::{Agreement, Done};
+use super::{Done, moving};
 use crate::ui::Ui;
 
 /// Put back what a branch had before
@@ -20,18 +19,12 @@ pub struct Args {
     /// The branch there
     #[arg(value_parser = super::name::<Name>)]
     branch: Name,
-    /// The release's name, exactly as the plan shows it
-    #[arg(long, value_name = "RELEASE")]
-    confirm: Option<String>,
-    /// Why, for your team
-    #[arg(long, value_name = "TEXT")]
-    comment: Option<String>,
     #[command(flatten)]
-    agreement: Agreement,
+    options: moving::Options,
 }
 
 pub fn run(args: &Args, ui: &Ui) -> Done {
     let mut project = super::lock(ui)?;
-    let plan = project.plan_rollback(&args.storefront, &args.branch, args.comment.clone())?;
-    moving::run(&mut project, &plan, Given { agreement: &args.agreement, confirm: args.confirm.as_deref() }, ui)
+    let plan = project.plan_rollback(&args.storefront, &args.branch, args.options.comment.clone())?;
+    moving::run(&mut project, &plan, &args.options, ui)
 }

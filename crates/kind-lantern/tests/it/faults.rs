@@ -5,8 +5,8 @@ use std::time::Duration;
 
 use crate::env::{TestEnv, files};
 
-/// Runs a command several times and kills it a little later each time, then runs it to its end.
-fn kill_again_and_again(env: &TestEnv, arguments: &[&str], step: Duration) {
+/// Runs a command several times and kills it a little later each time.
+fn kill_eight_times(env: &TestEnv, arguments: &[&str], step: Duration) {
     for n in 0..8 {
         let mut child = env.command(arguments).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
         std::thread::sleep(step * n);
@@ -14,7 +14,19 @@ fn kill_again_and_again(env: &TestEnv, arguments: &[&str], step: Duration) {
         let _ = child.kill();
         child.wait().unwrap();
     }
+}
+
+/// Kills a command many times, then runs it to its end.
+fn kill_again_and_again(env: &TestEnv, arguments: &[&str], step: Duration) {
+    kill_eight_times(env, arguments, step);
     env.lantern(arguments).success();
+}
+
+/// As if the program had been killed after the storefront had answered: the last event never came to be.
+fn forget_last_event(env: &TestEnv) {
+    let ledger = rusqlite::Connection::open(env.path(".lantern/ledger.db")).unwrap();
+    let sql = "DELETE FROM events WHERE position = (SELECT max(position) FROM events)";
+    assert_eq!(ledger.execute(sql, []).unwrap(), 1);
 }
 
 #[test]
@@ -45,12 +57,7 @@ fn killed_at_any_time_the_same_command_finishes_the_work() {
 /// A rollback that went through is refused the second time: its name is no longer what would be put back.
 fn kill_rollback(env: &TestEnv, step: Duration) {
     let rollback = ["rollback", "brambleyard", "open-water", "--confirm", "1.3.2 (1)"];
-    for n in 0..8 {
-        let mut child = env.command(&rollback).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
-        std::thread::sleep(step * n);
-        let _ = child.kill();
-        child.wait().unwrap();
-    }
+    kill_eight_times(env, &rollback, step);
     let code = env.lantern(&rollback).code();
     assert!(code == 0 || code == 3, "{code}");
     assert_eq!(env.on_branch(), "1.3.2 (1) build 1 revision 3", "nothing doubled");
@@ -64,10 +71,7 @@ fn a_promotion_whose_answer_was_lost_is_settled_by_asking() {
     env.lantern(&["prepare"]).success();
     env.lantern(&["push", "brambleyard", "--yes"]).success();
     env.lantern(&["promote", "brambleyard", "open-water", "--confirm", "1.3.2 (1)"]).success();
-    // As if the program had been killed after the storefront moved the branch: the last event never came to be.
-    let ledger = env.path(".lantern/ledger.db");
-    let sql = "DELETE FROM events WHERE kind = 'moved'";
-    assert_eq!(rusqlite::Connection::open(&ledger).unwrap().execute(sql, []).unwrap(), 1);
+    forget_last_event(&env);
     assert_eq!(env.event_kinds().last().unwrap(), "asked");
     let ran = env.lantern(&["promote", "brambleyard", "open-water"]).success();
     assert!(ran.stdout().contains("has 1.3.2 (1) already"), "{}", ran.stdout());
@@ -84,9 +88,7 @@ fn a_rollback_whose_answer_was_lost_does_not_go_back_twice() {
     env.release("1.4.1 (3)");
     let rollback = ["rollback", "brambleyard", "open-water", "--confirm", "1.4.0 (2)"];
     env.lantern(&rollback).success();
-    let ledger = rusqlite::Connection::open(env.path(".lantern/ledger.db")).unwrap();
-    ledger.execute("DELETE FROM events WHERE position = (SELECT max(position) FROM events)", []).unwrap();
-    drop(ledger);
+    forget_last_event(&env);
     let ran = env.lantern(&rollback).success();
     assert!(ran.stdout().contains("has 1.4.0 (2) already"), "{}", ran.stdout());
     assert_eq!(env.on_branch(), "1.4.0 (2) build 2 revision 4");
@@ -100,12 +102,11 @@ fn a_promotion_that_never_arrived_is_recorded_as_not_done() {
     env.lantern(&["prepare"]).success();
     env.lantern(&["push", "brambleyard", "--yes"]).success();
     env.lantern(&["promote", "brambleyard", "open-water", "--confirm", "1.4.0 (2)"]).success();
-    let ledger = rusqlite::Connection::open(env.path(".lantern/ledger.db")).unwrap();
-    ledger.execute("DELETE FROM events WHERE position = (SELECT max(position) FROM events)", []).unwrap();
+    forget_last_event(&env);
     let place = rusqlite::Connection::open(env.path("place/state.db")).unwrap();
     place.execute("DELETE FROM moves WHERE revision = 2", []).unwrap();
     place.execute("DELETE FROM answers", []).unwrap();
-    drop((ledger, place));
+    drop(place);
     assert_eq!(env.on_branch(), "1.3.2 (1) build 1 revision 1");
     assert_eq!(env.event_kinds().last().unwrap(), "not-done");
     env.lantern(&["promote", "brambleyard", "open-water", "--confirm", "1.4.0 (2)"]).success();

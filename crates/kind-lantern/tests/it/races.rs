@@ -25,6 +25,26 @@ fn two_prepares_in_one_folder_make_one_release() {
     assert_eq!(document["release"]["number"], 5);
 }
 
+#[test]
+fn readers_do_not_wait_for_a_lantern_at_work() {
+    let env = TestEnv::live();
+    let lock = std::fs::File::open(env.path(".lantern/lock")).unwrap();
+    lock.lock().unwrap();
+    let ran = env.lantern(&["live"]).success();
+    assert!(
+        ran.stdout().contains("1.3.2 (1)") && ran.stderr().contains("another lantern is at work"),
+        "{}",
+        ran.whole()
+    );
+    env.lantern(&["history"]).success();
+    env.lantern(&[]).success();
+    env.lantern(&["verify"]).success();
+    let busy = env.lantern(&["prepare"]).fails(6);
+    assert!(busy.stderr().contains("(process "), "{}", busy.stderr());
+    lock.unlock().unwrap();
+    env.lantern(&["prepare"]).success();
+}
+
 /// Two projects of one game, as two people have them.
 fn two_people() -> TestEnv {
     let env = TestEnv::live();
