@@ -27,7 +27,7 @@ const CONNECT_TIMEOUT: Duration = Duration::from_secs(10);
 /// How long one request may take, a whole pack included.
 const REQUEST_TIMEOUT: Duration = Duration::from_secs(120);
 /// Waiting times before each further try of a request that found nobody or a failing server.
-const RETRY_AFTER_MS: [u64; 4] = [100, 400, 1500, 4000];
+const RETRY_AFTER_MS: [u64; 4] = [100, 300, 800, 2000];
 /// The longest that a server may ask us to wait.
 const MAX_RETRY_AFTER: Duration = Duration::from_secs(60);
 /// Longest JSON document that is read, in bytes. Ours: bounds memory against a server without end.
@@ -93,7 +93,12 @@ impl Market {
     }
 
     fn unreachable(&self, error: reqwest::Error) -> PlaceError {
-        PlaceError::Unreachable { address: self.origin.clone(), source: error.without_url().into() }
+        // The library wraps the reason three times over; the innermost one is what people can use.
+        let mut root: &dyn std::error::Error = &error;
+        while let Some(source) = root.source() {
+            root = source;
+        }
+        PlaceError::Unreachable { address: self.origin.clone(), source: root.to_string().into() }
     }
 
     fn nonsense(&self, what: &'static str, source: impl Into<Box<dyn std::error::Error + Send + Sync>>) -> PlaceError {
