@@ -60,6 +60,7 @@ impl Locked {
             None => self.open.project.version()?,
         };
         let config = self.open.project.config().clone();
+        self.open.store.remove_unfinished()?;
         let intakes = self.take_all(&config)?;
         let findings: Vec<Finding> = intakes.iter().flat_map(|i| i.findings.clone()).collect();
         let seen_path = self.open.project.state("cache/seen.json");

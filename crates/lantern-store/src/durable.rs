@@ -25,11 +25,14 @@ impl DurableError {
     }
 }
 
-/// Makes a name beside `path` that no other run uses; what is left of it after a kill starts with `.part-`.
+/// How the names of unfinished files start.
+pub(crate) const PART: &str = ".part-";
+
+/// Makes a name beside `path` that no other run uses.
 fn part_name(path: &Path) -> PathBuf {
     static COUNTER: AtomicU64 = AtomicU64::new(0);
     let count = COUNTER.fetch_add(1, Ordering::Relaxed);
-    let name = format!(".part-{}-{count}", std::process::id());
+    let name = format!("{PART}{}-{count}", std::process::id());
     path.with_file_name(name)
 }
 

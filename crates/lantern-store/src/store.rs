@@ -138,6 +138,25 @@ impl Store {
         self.write_once(&self.pack_path(name), bytes)
     }
 
+    /// Removes what kills left unfinished. Only for whoever alone writes to the store.
+    ///
+    /// # Errors
+    /// [`StoreError::File`].
+    pub fn remove_unfinished(&self) -> Result<(), StoreError> {
+        let mut folders = vec![(self.root.clone(), 0)];
+        while let Some((folder, depth)) = folders.pop() {
+            for name in list(&folder)? {
+                let path = folder.join(&name);
+                if name.starts_with(durable::PART) {
+                    durable::remove_file(&path)?;
+                } else if depth < 2 && path.is_dir() {
+                    folders.push((path, depth + 1));
+                }
+            }
+        }
+        Ok(())
+    }
+
     fn write_once(&self, path: &Path, bytes: &[u8]) -> Result<(), StoreError> {
         // Names are digests of contents. A file of the right length was renamed into place whole.
         let there = fs::metadata(path).is_ok_and(|m| m.len() == bytes.len() as u64);

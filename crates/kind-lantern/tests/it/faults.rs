@@ -50,6 +50,9 @@ fn killed_at_any_time_the_same_command_finishes_the_work() {
     kill_rollback(&env, step);
     assert_eq!(files(&env.path("player")), files(&env.path("exports/linux")));
     env.lantern(&["verify"]).success();
+    env.lantern(&["prepare"]).success();
+    let unfinished = files(&env.path(".lantern/store")).into_keys().filter(|name| name.contains(".part-"));
+    assert_eq!(unfinished.count(), 0, "what kills left is removed");
     let left: Vec<String> = env.event_kinds().into_iter().filter(|k| k == "number-reserved").collect();
     assert_eq!(left.len(), 2, "a break gives no number away");
 }

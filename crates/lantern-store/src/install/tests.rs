@@ -333,6 +333,20 @@ fn sealing_is_the_same_however_often_and_with_whatever_is_there() {
 }
 
 #[test]
+fn what_a_kill_left_unfinished_is_removed_and_nothing_else() {
+    let scene = scene();
+    let build = Build::of(&[("a", &noise(1, 300_000))]);
+    let sealed = build.seal(&scene.store);
+    let pack = scene.store.packs().unwrap()[0];
+    let part = scene.store.pack_path(&pack).with_file_name(".part-1-1");
+    fs::write(&part, b"half").unwrap();
+    scene.store.remove_unfinished().unwrap();
+    assert!(!part.exists());
+    install(&scene.folder, &[sealed.manifest], Value::Null, &scene.store, &Silent).unwrap();
+    Store::at(scene.folder.join("nowhere")).remove_unfinished().unwrap();
+}
+
+#[test]
 fn a_file_that_changes_while_it_is_read_is_an_error() {
     struct Growing;
     impl Source for Growing {
