@@ -64,6 +64,7 @@ pub enum Command {
     Init(commands::init::Args),
     Check(commands::check::Args),
     Prepare(commands::prepare::Args),
+    Releases(commands::releases::Args),
     Connect(commands::connect::Args),
     Push(commands::push::Args),
     Promote(commands::promote::Args),

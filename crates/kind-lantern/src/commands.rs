@@ -13,6 +13,7 @@ pub mod prepare;
 pub mod promote;
 pub mod push;
 pub mod rehearse;
+pub mod releases;
 pub mod rollback;
 mod standing;
 pub mod verify;
@@ -76,6 +77,7 @@ fn dispatch(command: Command, ui: &Ui) -> Done {
         Command::Init(args) => init::run(&args, ui),
         Command::Check(args) => check::run(&args, ui),
         Command::Prepare(args) => prepare::run(&args, ui),
+        Command::Releases(args) => releases::run(&args, ui),
         Command::Connect(args) => connect::run(&args, ui),
         Command::Push(args) => push::run(&args, ui),
         Command::Promote(args) => promote::run(&args, ui),

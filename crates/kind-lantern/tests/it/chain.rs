@@ -440,6 +440,49 @@ fn a_rollback_of_somebody_elses_build_needs_nothing_of_it_here() {
 }
 
 #[test]
+fn sealed_releases_are_listed_and_shown() {
+    let env = TestEnv::new();
+    snapshot!(env.lantern(&["releases"]).whole(), @"
+    nothing is sealed yet
+
+    next: lantern prepare
+    ");
+    env.connect();
+    env.release("1.3.2 (1)");
+    env.next_version();
+    env.lantern(&["prepare"]).success();
+    snapshot!(env.lantern(&["releases"]).whole(), @"
+      release     sealed             pushed to     live on
+      1.4.0 (2)   YYYY-MM-DD HH:MM
+      1.3.2 (1)   YYYY-MM-DD HH:MM   brambleyard   open-water at brambleyard
+
+    next: lantern releases 2   shows what it holds
+    ");
+    snapshot!(env.lantern(&["releases", "1.4.0", "--files"]).whole(), @"
+    1.4.0 (2) 349175813901, sealed YYYY-MM-DD HH:MM
+
+      linux   linux-x86_64   8 files   8.66 MB   tree 5bdb957e63f2   starts saltmarsh
+
+      linux   206 B     8051f78c52d2             letters/en.txt
+      linux   1.30 MB   66d4bb5b5448             music/ebb.snd
+      linux   1.10 MB   e5e307afc09a             music/flood.snd
+      linux   213 B     600988c82578   program   saltmarsh
+      linux   4.26 MB   eb719f26e792             saltmarsh.dat
+      linux   400 kB    526b76d849d6             textures/punt.tex
+      linux   700 kB    9031898d3018             textures/reeds.tex
+      linux   900 kB    5fb14ae9e331             textures/water.tex
+    ");
+    let document = env.lantern(&["releases", "1", "--files", "--json"]).success().json();
+    assert_eq!(document["release"]["version"], "1.3.2");
+    let files = document["files"].as_array().unwrap();
+    let program = files.iter().find(|f| f["path"] == "saltmarsh").unwrap();
+    let expected = lantern_core::digest::Digest::of(&env.read("exports/linux/textures/reeds.tex")).to_string();
+    assert_eq!(program["executable"], true);
+    assert_eq!(files.iter().find(|f| f["path"] == "textures/reeds.tex").unwrap()["digest"], expected);
+    assert_eq!(env.lantern(&["releases", "9"]).code(), 2);
+}
+
+#[test]
 fn releases_are_asked_for_in_several_ways() {
     let env = TestEnv::live();
     env.next_version();
@@ -490,8 +533,8 @@ fn texts_travel_with_the_build() {
 fn help_has_examples_everywhere() {
     let env = TestEnv::without_storefront();
     let commands = [
-        "init", "check", "prepare", "connect", "push", "promote", "rollback", "live", "history", "install", "verify",
-        "rehearse", "demo",
+        "init", "check", "prepare", "releases", "connect", "push", "promote", "rollback", "live", "history", "install",
+        "verify", "rehearse", "demo",
     ];
     for command in commands {
         let help = env.lantern(&[command, "--help"]).success().stdout();
