@@ -36,6 +36,9 @@ pub struct Board {
     pub reserved: BTreeMap<InputDigest, BuildNumber>,
     /// What each branch has: of all that was said, what has the highest server revision.
     pub branches: BTreeMap<BranchKey, BranchFacts>,
+    /// Since when each target of a branch has what it has, as far as it was seen: a later move that leaves a target as
+    /// it was does not count.
+    pub since: BTreeMap<(BranchKey, Name), Option<Timestamp>>,
     /// Builds that were pushed, in order.
     pub pushed: Vec<Pushed>,
     /// Deeds that were asked for and of which nothing more is known.
@@ -103,10 +106,17 @@ impl Board {
     /// Branch facts are ordered by the server's revision, never by clocks.
     fn learn(&mut self, place: &PlaceRef, facts: &BranchFacts) {
         let key = (place.clone(), facts.branch.clone());
-        let newer = self.branches.get(&key).is_none_or(|known| known.revision < facts.revision);
-        if newer {
-            self.branches.insert(key, facts.clone());
+        let known = self.branches.get(&key);
+        if known.is_some_and(|known| known.revision >= facts.revision) {
+            return;
         }
+        for (target, build) in &facts.targets {
+            let as_before = known.and_then(|k| k.targets.get(target)) == Some(build);
+            if !as_before {
+                self.since.insert((key.clone(), target.clone()), facts.since);
+            }
+        }
+        self.branches.insert(key, facts.clone());
     }
 
     /// Returns the newest release that is meant by what was asked; the newest of all when nothing was.
@@ -205,6 +215,21 @@ mod tests {
         let seen = crate::event::NumberSeen { place: place(), name: name("0.9 (400)") };
         let board = fold(vec![sealed("1.4.0 (27)"), EventBody::NumberSeen(seen)]);
         assert_eq!(board.highest_number.unwrap().get(), 400);
+    }
+
+    #[test]
+    fn a_target_that_a_move_leaves_alone_is_there_since_before() {
+        let at = |second: i64| Some(Timestamp::from_second(second).unwrap());
+        let seen = |revision: u64, second: i64, release: &str| {
+            let mut facts = facts(revision, release);
+            facts.since = at(second);
+            let macos = BranchBuild { build: 1, release: ReleaseId::of(b"m"), name: name("1.3.2 (25)") };
+            facts.targets.insert("macos".parse().unwrap(), macos);
+            EventBody::Seen(Seen { place: place(), facts })
+        };
+        let board = fold(vec![seen(1, 100, "1.3.2 (25)"), seen(2, 200, "1.4.0 (27)")]);
+        let since = |target: &str| board.since[&((place(), "open-water".parse().unwrap()), target.parse().unwrap())];
+        assert_eq!((since("linux"), since("macos")), (at(200), at(100)));
     }
 
     #[test]

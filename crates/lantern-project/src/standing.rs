@@ -61,11 +61,11 @@ impl Open {
         let mut storefronts = Vec::new();
         for (name, configured) in &self.project.config().storefronts {
             let connected = access::find(&configured.address)?.is_some();
-            let id = newest.as_ref().map(|r| r.id);
-            let pushed = board.pushed.iter().any(|p| p.place.name == *name && Some(p.release) == id);
+            let release = newest.as_ref().map(|r| r.id);
+            let pushed = board.pushed.iter().any(|p| p.place.name == *name && Some(p.release) == release);
             let everybodys = configured.branches.iter().filter(|(_, audience)| **audience == Audience::Everyone);
             let (live_on, behind) =
-                everybodys.map(|(branch, _)| branch.clone()).partition(|branch| has(&board, name, branch, id));
+                everybodys.map(|(branch, _)| branch.clone()).partition(|branch| has(&board, name, branch, release));
             storefronts.push(AtStorefront { storefront: name.clone(), connected, pushed, live_on, behind });
         }
         let next = next(exports, &storefronts);

@@ -137,6 +137,13 @@ fn next_step(
     Some(if is_pushed { format!("lantern promote {name} {branch}") } else { format!("lantern push {name}") })
 }
 
+/// Since when a target has what it has; a move of other targets does not count.
+fn since(board: &Board, storefront: &StorefrontDocument, facts: &BranchFacts, target: &Name) -> Option<Timestamp> {
+    let mut places = board.branches.iter().filter(|((p, _), f)| p.name == storefront.storefront && *f == facts);
+    let (key, _) = places.next()?;
+    board.since.get(&(key.clone(), target.clone())).copied().flatten()
+}
+
 fn shown_as_of(storefront: &StorefrontDocument) -> String {
     storefront.as_of.map_or_else(String::new, |at| format!("\n  it is shown as it was at {}", words::time(at)))
 }
@@ -156,7 +163,7 @@ fn show(document: &Document, board: &Board, ui: &Ui) {
                     target.to_string(),
                     strong(&build.name),
                     build.build.to_string(),
-                    facts.since.map_or_else(String::new, words::time),
+                    since(board, storefront, facts, target).map_or_else(String::new, words::time),
                     facts.by.clone().map_or_else(String::new, |by| lantern_core::path::shown(&by)),
                 ]);
             }
