@@ -12,16 +12,17 @@ use crate::table::Table;
 use crate::ui::{Ui, bad, faint, good, strong};
 use crate::words;
 
+/// Shown at the end of the help.
+const EXAMPLES: &str = r#"Examples:
+  lantern check
+  lantern check --strict --json"#;
+
 /// Find what is wrong before anything is made
 ///
 /// First lantern.toml, then every export: start file, system, files that must be there, names, links. All of it in one
 /// go, each with its cure. Nothing is written.
-///
-/// Examples:
-///   lantern check
-///   lantern check --strict --json
 #[derive(Debug, clap::Args)]
-#[command(verbatim_doc_comment)]
+#[command(after_help = EXAMPLES)]
 pub struct Args {
     /// Let warnings stop, too
     #[arg(long)]

@@ -3,13 +3,14 @@ use clap::CommandFactory;
 use super::Done;
 use crate::args::Cli;
 
+/// Shown at the end of the help.
+const EXAMPLES: &str = r#"Examples:
+  lantern completions bash > ~/.local/share/bash-completion/completions/lantern
+  lantern completions fish > ~/.config/fish/completions/lantern.fish"#;
+
 /// Print completions for a shell
-///
-/// Examples:
-///   lantern completions bash > ~/.local/share/bash-completion/completions/lantern
-///   lantern completions fish > ~/.config/fish/completions/lantern.fish
 #[derive(Debug, clap::Args)]
-#[command(verbatim_doc_comment)]
+#[command(after_help = EXAMPLES)]
 pub struct Args {
     /// Which shell
     shell: clap_complete::Shell,

@@ -5,16 +5,17 @@ use super::Done;
 use crate::table::Table;
 use crate::ui::{Ui, faint, good, strong};
 
+/// Shown at the end of the help.
+const EXAMPLES: &str = r#"Examples:
+  lantern connect brambleyard --client paper-heron
+  LANTERN_SECRET=… lantern connect brambleyard --client build-machine"#;
+
 /// Get access to a storefront and try it at once
 ///
 /// The secret is asked for, or taken from the variable LANTERN_SECRET. It is kept in your own folder, readable by you
 /// alone and only used for this address; lantern.toml never holds it.
-///
-/// Examples:
-///   lantern connect brambleyard --client paper-heron
-///   LANTERN_SECRET=… lantern connect brambleyard --client build-machine
 #[derive(Debug, clap::Args)]
-#[command(verbatim_doc_comment)]
+#[command(after_help = EXAMPLES)]
 pub struct Args {
     /// The storefront's name in lantern.toml
     storefront: String,

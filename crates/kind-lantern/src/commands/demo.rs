@@ -16,16 +16,17 @@ use crate::diagnostic::CommandError;
 use crate::table::Table;
 use crate::ui::{Ui, command, faint, good, strong};
 
+/// Shown at the end of the help.
+const EXAMPLES: &str = r#"Examples:
+  lantern demo
+  lantern demo /tmp/saltmarsh"#;
+
 /// Show the whole chain on example data
 ///
 /// Makes two small exports of Saltmarsh Post, runs a stand-in storefront on a free port, and runs every command of the
 /// chain for real, each shown before its output. Leaves a folder to go on in.
-///
-/// Examples:
-///   lantern demo
-///   lantern demo /tmp/saltmarsh
 #[derive(Debug, clap::Args)]
-#[command(verbatim_doc_comment)]
+#[command(after_help = EXAMPLES)]
 pub struct Args {
     /// The folder to make; it must not exist yet
     #[arg(default_value = "lantern-demo")]

@@ -8,16 +8,17 @@ use crate::table::Table;
 use crate::ui::{Ui, faint};
 use crate::words;
 
+/// Shown at the end of the help.
+const EXAMPLES: &str = r#"Examples:
+  lantern history
+  lantern history --all --json"#;
+
 /// Show what happened, newest first
 ///
 /// What was done and heard, from the ledger in .lantern/. A deed is shown once, when it was answered; --all shows every
 /// event, also the asking.
-///
-/// Examples:
-///   lantern history
-///   lantern history --all --json
 #[derive(Debug, clap::Args)]
-#[command(verbatim_doc_comment)]
+#[command(after_help = EXAMPLES)]
 pub struct Args {
     /// How many at most
     #[arg(long, value_name = "N", default_value_t = 30)]

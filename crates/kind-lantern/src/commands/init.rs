@@ -8,17 +8,18 @@ use super::Done;
 use crate::diagnostic::CommandError;
 use crate::ui::{Ui, good, strong};
 
+/// Shown at the end of the help.
+const EXAMPLES: &str = r#"Examples:
+  lantern init
+  lantern init --name "Saltmarsh Post" --studio "Paper Heron" \
+    --identity example.paperheron.saltmarsh --version 1.3.2 --export exports/linux"#;
+
 /// Write a commented lantern.toml for a game
 ///
 /// Looks for an export below this folder. Asks only what it cannot see; without a terminal it asks nothing,
 /// and the options say it. An existing lantern.toml is never touched.
-///
-/// Examples:
-///   lantern init
-///   lantern init --name "Saltmarsh Post" --studio "Paper Heron" \
-///     --identity example.paperheron.saltmarsh --version 1.3.2 --export exports/linux
 #[derive(Debug, clap::Args)]
-#[command(verbatim_doc_comment, disable_version_flag = true)]
+#[command(after_help = EXAMPLES, disable_version_flag = true)]
 pub struct Args {
     /// The name that players see
     #[arg(long)]

@@ -10,16 +10,17 @@ use crate::diagnostic::CommandError;
 use crate::ui::{Ui, faint, good, strong};
 use crate::words;
 
+/// Shown at the end of the help.
+const EXAMPLES: &str = r#"Examples:
+  lantern install brambleyard open-water ~/games/saltmarsh --start
+  lantern install brambleyard open-water try-it --target linux"#;
+
 /// Install or update from a branch, as a player's machine does
 ///
 /// Every file is checked against its digest. An update fetches only what is missing; files that no build brought, such
 /// as saved games, are left alone. Broken off at any point, the same command goes on.
-///
-/// Examples:
-///   lantern install brambleyard open-water ~/games/saltmarsh --start
-///   lantern install brambleyard open-water try-it --target linux
 #[derive(Debug, clap::Args)]
-#[command(verbatim_doc_comment)]
+#[command(after_help = EXAMPLES)]
 pub struct Args {
     /// The storefront's name in lantern.toml
     storefront: String,

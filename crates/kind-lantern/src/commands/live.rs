@@ -12,16 +12,17 @@ use crate::table::Table;
 use crate::ui::{Ui, care, faint, strong};
 use crate::words;
 
+/// Shown at the end of the help.
+const EXAMPLES: &str = r#"Examples:
+  lantern live
+  lantern live --offline --json"#;
+
 /// Show which release is live where
 ///
 /// Asks the storefronts first and records what somebody else changed. One that does not answer is shown as it was when
 /// it was last heard.
-///
-/// Examples:
-///   lantern live
-///   lantern live --offline --json
 #[derive(Debug, clap::Args)]
-#[command(verbatim_doc_comment)]
+#[command(after_help = EXAMPLES)]
 pub struct Args {
     /// Ask nobody; show what is known here
     #[arg(long)]

@@ -8,16 +8,17 @@ use crate::table::Table;
 use crate::ui::{Ui, faint, good, strong};
 use crate::words;
 
+/// Shown at the end of the help.
+const EXAMPLES: &str = r#"Examples:
+  lantern prepare
+  lantern prepare --version 1.4.0-rc"#;
+
 /// Turn exports into a sealed release
 ///
 /// Takes the exports in, checks them, gives the release its number and seals it in .lantern/: frozen, and named by
 /// its content. When nothing changed since the last time, says so and makes nothing. Exports are never changed.
-///
-/// Examples:
-///   lantern prepare
-///   lantern prepare --version 1.4.0-rc
 #[derive(Debug, clap::Args)]
-#[command(verbatim_doc_comment, disable_version_flag = true)]
+#[command(after_help = EXAMPLES, disable_version_flag = true)]
 pub struct Args {
     /// Instead of the version in lantern.toml, this once
     #[arg(long, value_parser = super::name::<Version>)]

@@ -4,17 +4,18 @@ use lantern_core::version::ReleaseAsked;
 use super::{Done, moving};
 use crate::ui::Ui;
 
+/// Shown at the end of the help.
+const EXAMPLES: &str = r#"Examples:
+  lantern promote brambleyard open-water --plan
+  lantern promote brambleyard open-water 1.4.0 --confirm "1.4.0 (27)""#;
+
 /// Put a pushed release on a branch that players follow
 ///
 /// Shows what replaces what and how much each player downloads, and asks. For a branch that everyone follows, the
 /// release's name must be typed or given with --confirm; --yes is not enough there. If somebody else moves the branch
 /// in between, nothing is done.
-///
-/// Examples:
-///   lantern promote brambleyard open-water --plan
-///   lantern promote brambleyard open-water 1.4.0 --confirm "1.4.0 (27)"
 #[derive(Debug, clap::Args)]
-#[command(verbatim_doc_comment)]
+#[command(after_help = EXAMPLES)]
 pub struct Args {
     /// The storefront's name in lantern.toml
     storefront: String,

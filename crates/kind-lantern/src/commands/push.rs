@@ -7,16 +7,17 @@ use crate::table::Table;
 use crate::ui::{Ui, faint, good, strong};
 use crate::words;
 
+/// Shown at the end of the help.
+const EXAMPLES: &str = r#"Examples:
+  lantern push brambleyard
+  lantern push brambleyard 1.4.0 --message "fog fix for testers" --yes"#;
+
 /// Bring a release to a storefront; only what is missing there travels
 ///
 /// Shows what will travel, asks, and sends. Players notice nothing of it. A push that was cut goes on where it was when
 /// it is run again; one of a release that is there already makes nothing new.
-///
-/// Examples:
-///   lantern push brambleyard
-///   lantern push brambleyard 1.4.0 --message "fog fix for testers" --yes
 #[derive(Debug, clap::Args)]
-#[command(verbatim_doc_comment)]
+#[command(after_help = EXAMPLES)]
 pub struct Args {
     /// The storefront's name in lantern.toml
     storefront: String,

@@ -15,16 +15,17 @@ use crate::diagnostic::CommandError;
 use crate::table::Table;
 use crate::ui::{Ui, command, faint, good, strong};
 
+/// Shown at the end of the help.
+const EXAMPLES: &str = r#"Examples:
+  lantern rehearse
+  lantern rehearse --port 0 --state /tmp/brambleyard"#;
+
 /// Run a stand-in storefront on this computer
 ///
 /// Brambleyard speaks the storefront protocol and keeps what it is sent, also over a restart. In a game's folder it has
 /// the titles and depots of lantern.toml, as if you had filled in the place's own forms. Ctrl-C ends it.
-///
-/// Examples:
-///   lantern rehearse
-///   lantern rehearse --port 0 --state /tmp/brambleyard
 #[derive(Debug, clap::Args)]
-#[command(verbatim_doc_comment)]
+#[command(after_help = EXAMPLES)]
 pub struct Args {
     /// The port on 127.0.0.1; 0 takes a free one. Left out: the one of last time, or lantern.toml's, or 4870
     #[arg(long)]

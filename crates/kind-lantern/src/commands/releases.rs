@@ -12,15 +12,16 @@ use crate::table::Table;
 use crate::ui::{Ui, faint, strong};
 use crate::words;
 
+/// Shown at the end of the help.
+const EXAMPLES: &str = r#"Examples:
+  lantern releases
+  lantern releases 1.4.0 --files"#;
+
 /// List sealed releases, or show what one holds
 ///
 /// Where each is: pushed to, and live on, by what is known here. With a release: its targets, ids and files.
-///
-/// Examples:
-///   lantern releases
-///   lantern releases 1.4.0 --files
 #[derive(Debug, clap::Args)]
-#[command(verbatim_doc_comment)]
+#[command(after_help = EXAMPLES)]
 pub struct Args {
     /// Which release to show: 1.4.0, 27, or "1.4.0 (27)"
     #[arg(value_parser = super::release_asked)]

@@ -9,16 +9,17 @@ use crate::diagnostic::CommandError;
 use crate::ui::{Ui, bad, good, strong};
 use crate::words;
 
+/// Shown at the end of the help.
+const EXAMPLES: &str = r#"Examples:
+  lantern verify ~/games/saltmarsh
+  lantern verify"#;
+
 /// Check an installed copy, or every sealed release of the project
 ///
 /// With a folder: every file that was installed there is read and held against its digest. Without: every pack, chunk,
 /// manifest and record in the project's store is. Nothing is changed.
-///
-/// Examples:
-///   lantern verify ~/games/saltmarsh
-///   lantern verify
 #[derive(Debug, clap::Args)]
-#[command(verbatim_doc_comment)]
+#[command(after_help = EXAMPLES)]
 pub struct Args {
     /// A folder that lantern installed into
     dir: Option<PathBuf>,
