@@ -204,6 +204,10 @@ fn ctrl_c_while_sealing_ends_soon_and_says_what_is_safe() {
     let large = std::fs::File::create(env.path("exports/linux/large.bin")).unwrap();
     large.set_len(40 << 30).unwrap();
     let child = env.command(&["prepare"]).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
+    // At work for certain: it holds the lock, and has read for a while.
+    while !env.path(".lantern/lock").exists() {
+        std::thread::sleep(Duration::from_millis(10));
+    }
     std::thread::sleep(Duration::from_millis(700));
     let pid = child.id().to_string();
     assert!(std::process::Command::new("kill").args(["-INT", &pid]).status().unwrap().success());
@@ -228,7 +232,8 @@ fn ctrl_c_ends_a_request_that_hangs() {
     env.edit("lantern.toml", &env.running().origin(), &origin);
     let mut command = env.command(&["connect", "brambleyard", "--client", "x"]);
     let child = command.stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
-    std::thread::sleep(Duration::from_millis(400));
+    let _connection = silent.accept().unwrap();
+    std::thread::sleep(Duration::from_millis(200));
     let pid = child.id().to_string();
     assert!(std::process::Command::new("kill").args(["-INT", &pid]).status().unwrap().success());
     let started = std::time::Instant::now();
