@@ -16,6 +16,8 @@ pub struct CommandError {
     why: Vec<String>,
     cures: Vec<String>,
     findings: Vec<Finding>,
+    /// The command's own output has said it all; only the exit code is left to give.
+    is_said: bool,
 }
 
 /// The document that `--json` prints on failure.
@@ -36,7 +38,14 @@ struct ErrorBody<'a> {
 
 impl CommandError {
     pub fn usage(what: impl Into<String>, cure: impl Into<String>) -> Self {
-        Self { class: Class::Usage, what: what.into(), why: vec![], cures: vec![cure.into()], findings: vec![] }
+        Self {
+            class: Class::Usage,
+            what: what.into(),
+            why: vec![],
+            cures: vec![cure.into()],
+            findings: vec![],
+            is_said: false,
+        }
     }
 
     pub fn refused(what: impl Into<String>, cure: impl Into<String>) -> Self {
@@ -49,6 +58,17 @@ impl CommandError {
 
     pub fn computer(what: impl Into<String>, cure: impl Into<String>) -> Self {
         Self { class: Class::Computer, ..Self::usage(what, cure) }
+    }
+
+    /// Ends with the exit code of findings that stop, which were shown.
+    pub fn findings_said() -> Self {
+        Self { class: Class::Findings, is_said: true, ..Self::usage("findings stop", "mend them") }
+    }
+
+    /// In JSON mode the document that was printed has said it all.
+    pub fn said_in(mut self, ui: &Ui) -> Self {
+        self.is_said = ui.json;
+        self
     }
 
     pub fn missing_answer(what: &str, option: &str) -> Self {
@@ -66,6 +86,7 @@ impl CommandError {
             why: vec![error.to_string()],
             cures: vec![],
             findings: vec![],
+            is_said: false,
         }
     }
 
@@ -96,6 +117,9 @@ impl CommandError {
 
     /// Prints to standard error; in JSON mode the document goes to standard output.
     pub fn print(&self, ui: &Ui) {
+        if self.is_said {
+            return;
+        }
         if ui.json {
             let error = ErrorBody {
                 kind: self.kind(),
@@ -185,6 +209,6 @@ impl From<ProjectError> for CommandError {
         {
             what = format!("{place}: {}", why.remove(0));
         }
-        Self { class: error.class(), what, why, cures: error.cures(), findings }
+        Self { class: error.class(), what, why, cures: error.cures(), findings, is_said: false }
     }
 }

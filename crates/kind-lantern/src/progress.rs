@@ -32,7 +32,6 @@ impl Shown {
 
 fn name(task: Task) -> (&'static str, &'static str) {
     match task {
-        Task::Read => ("read", "reading"),
         Task::Seal => ("seal", "sealing"),
         Task::Send => ("send", "sending"),
         Task::Receive => ("receive", "receiving"),

@@ -2,6 +2,7 @@
 
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
+use lantern_core::system::System;
 
 /// Writes bytes in decimal units with three digits: `214 kB`, `7.92 MB`.
 pub fn bytes(count: u64) -> String {
@@ -22,6 +23,12 @@ pub fn bytes(count: u64) -> String {
 /// Writes a count with its noun.
 pub fn count(count: u64, one: &str, many: &str) -> String {
     format!("{count} {}", if count == 1 { one } else { many })
+}
+
+/// Lists systems.
+pub fn systems(systems: &[System]) -> String {
+    let names: Vec<&str> = systems.iter().map(|system| system.name()).collect();
+    names.join(", ")
 }
 
 /// Writes a time in this computer's time zone, to the minute.

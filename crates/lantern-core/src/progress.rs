@@ -4,8 +4,6 @@
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum Task {
-    /// Reading exports to see whether anything changed.
-    Read,
     /// Cutting, compressing and packing.
     Seal,
     /// Sending packs.

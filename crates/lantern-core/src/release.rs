@@ -52,6 +52,18 @@ pub struct TargetRecord {
     pub depots: Vec<DepotRecord>,
 }
 
+impl TargetRecord {
+    /// Returns the number of files of all depots.
+    pub fn files(&self) -> u64 {
+        self.depots.iter().map(|depot| depot.files).sum()
+    }
+
+    /// Returns the size of all depots, in bytes.
+    pub fn size(&self) -> u64 {
+        self.depots.iter().map(|depot| depot.size).sum()
+    }
+}
+
 /// A release, as it is stored and hashed. It holds no time, so the same input gives the same bytes anywhere.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct ReleaseRecord {

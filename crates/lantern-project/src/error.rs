@@ -390,8 +390,10 @@ fn cures_of_install(error: &InstallError) -> Vec<String> {
 
 fn class_of_place(error: &PlaceError) -> Class {
     match error {
-        PlaceError::Unreachable { .. } | PlaceError::Failed { .. } => Class::Unreachable,
-        PlaceError::Nonsense { .. } | PlaceError::Protocol { .. } => Class::Unreachable,
+        PlaceError::Unreachable { .. }
+        | PlaceError::Failed { .. }
+        | PlaceError::Nonsense { .. }
+        | PlaceError::Protocol { .. } => Class::Unreachable,
         PlaceError::Stopped => Class::Stopped,
         _ => Class::Refused,
     }

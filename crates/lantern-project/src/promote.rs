@@ -11,7 +11,7 @@ use lantern_core::names::{Handle, Name};
 use lantern_core::system::System;
 use lantern_ledger::ServerFacts;
 use lantern_store::locator::Locator;
-use lantern_store::manifest::{Entry, Reader, Root};
+use lantern_store::manifest::{self, Entry, SegmentRef};
 use lantern_store::store::Store;
 use lantern_storefront::protocol::{Branch, Build, Move};
 use lantern_storefront::{PlaceError, Player, Storefront};
@@ -298,16 +298,11 @@ fn entries_of(store: &Store, place: &Place, id: ManifestId) -> Result<Vec<Entry>
         return Ok(entries);
     }
     let title: &Handle = &place.configured.handle;
-    let nonsense = |e: lantern_store::manifest::ManifestError| {
+    let nonsense = |e: manifest::ManifestError| {
         let address = place.market.origin().to_owned();
         place.fails()(PlaceError::Nonsense { address, what: "a manifest", source: e.into() })
     };
     let bytes = place.market.get_manifest(title, id).map_err(place.fails())?;
-    let root = Root::decode(id, &bytes).map_err(nonsense)?;
-    let mut reader = Reader::new();
-    for segment in &root.segments {
-        let bytes = place.market.get_segment(title, &segment.digest).map_err(place.fails())?;
-        reader.segment(segment, &bytes).map_err(nonsense)?;
-    }
-    reader.finish(&root).map_err(nonsense)
+    let segment = |segment: &SegmentRef| place.market.get_segment(title, &segment.digest).map_err(place.fails());
+    Ok(manifest::assemble(id, &bytes, segment, nonsense)?.1)
 }

@@ -13,8 +13,9 @@ use lantern_core::release::ReleaseRecord;
 use lantern_core::version::ReleaseName;
 use lantern_ledger::ServerFacts;
 use lantern_store::locator::Location;
+use lantern_store::manifest;
 use lantern_store::pack::{ChunkEntry, PackWriter};
-use lantern_store::store::Store;
+use lantern_store::store::{Store, StoreError};
 use lantern_storefront::protocol::{Build, NewBuild, NewDepot};
 use lantern_storefront::{PlaceError, Storefront};
 
@@ -91,18 +92,11 @@ pub struct PushTexts {
 fn located_chunks(store: &Store, id: ManifestId) -> Result<Vec<(Digest, ChunkEntry)>, ProjectError> {
     let (_, entries) = store.manifest(id)?;
     let locator = store.locator(id)?;
-    let mut seen = HashSet::new();
-    let mut out = Vec::new();
-    for chunk in entries.iter().flat_map(|e| &e.chunks) {
-        if seen.insert(chunk.digest) {
-            let Some(Location { pack, entry }) = locator.find(&chunk.digest) else {
-                let id = chunk.digest.to_string();
-                return Err(lantern_store::store::StoreError::Missing { what: "the chunk", id }.into());
-            };
-            out.push((locator.packs[*pack as usize].0, *entry));
-        }
-    }
-    Ok(out)
+    let located = |digest: Digest| match locator.find(&digest) {
+        Some(Location { pack, entry }) => Ok((locator.packs[*pack as usize].0, *entry)),
+        None => Err(StoreError::Missing { what: "the chunk", id: digest.to_string() }.into()),
+    };
+    manifest::different_chunks(&entries).into_iter().map(located).collect()
 }
 
 impl Locked {

@@ -14,9 +14,9 @@ use lantern_core::rules::HouseRules;
 use lantern_core::version::ReleaseName;
 use lantern_store::codec::Codec;
 use lantern_store::locator::Locator;
-use lantern_store::manifest::{Reader, Root};
+use lantern_store::manifest::{Root, different_chunks};
 use lantern_store::pack::{self, ChunkEntry};
-use lantern_store::store::{Store, StoreError};
+use lantern_store::store::{Known, Store, StoreError};
 use lantern_storefront::protocol::{
     Branch, Build, BuildDepot, BuildTarget, Discovery, Limits, ManifestNeeds, Move, Moved, NewBuild, PROTOCOL,
     PlaceEvent, Play, Title, Token, problem,
@@ -242,23 +242,12 @@ impl Place {
         Ok(ManifestNeeds { segments, chunks })
     }
 
-    /// The different chunks of a manifest in the order of their first appearance.
     fn chunks_of(&self, store: &Store, id: ManifestId) -> Result<Vec<Digest>, Refused> {
-        let root = Root::decode(id, &store.manifest_bytes(id).map_err(not_there)?).map_err(damaged)?;
-        let mut reader = Reader::new();
-        for segment in &root.segments {
-            reader.segment(segment, &store.segment_bytes(&segment.digest).map_err(not_there)?).map_err(damaged)?;
-        }
-        let entries = reader.finish(&root).map_err(damaged)?;
-        let mut seen = HashSet::new();
-        Ok(entries.iter().flat_map(|e| &e.chunks).map(|c| c.digest).filter(|d| seen.insert(*d)).collect())
+        let (_, entries) = store.manifest(id).map_err(not_there)?;
+        Ok(different_chunks(&entries))
     }
 
-    fn find_chunks(
-        &self,
-        title: &Handle,
-        digests: &[Digest],
-    ) -> Result<HashMap<Digest, (Digest, u32, ChunkEntry)>, Refused> {
+    fn find_chunks(&self, title: &Handle, digests: &[Digest]) -> Result<Known, Refused> {
         let database = self.database();
         let sql =
             "SELECT pack, pack_len, codec, offset, stored_len, raw_len FROM chunks WHERE title = $1 AND digest = $2";
@@ -620,6 +609,7 @@ fn damaged(error: impl std::error::Error) -> Refused {
 pub(crate) fn not_there(error: StoreError) -> Refused {
     match error {
         StoreError::Missing { .. } => Refused::new(problem::NOT_FOUND, error.to_string(), "send it first"),
+        StoreError::Manifest { source, .. } => damaged(source),
         other => other.into(),
     }
 }

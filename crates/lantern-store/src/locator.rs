@@ -8,6 +8,7 @@ use lantern_core::bytes::{ByteReader, Head, ReadError};
 use lantern_core::digest::{Digest, ManifestId};
 
 use crate::pack::ChunkEntry;
+use crate::store::Known;
 
 const HEAD: Head = Head { magic: *b"LNLC", version: 1, what: "a locator" };
 const PACK_LEN: NonZeroUsize = NonZeroUsize::new(36).expect("not zero");
@@ -37,7 +38,7 @@ pub struct Locator {
 impl Locator {
     /// Makes a locator of the chunks that a manifest names; each pack with its length and those of its entries that
     /// are meant.
-    pub fn new(manifest: ManifestId, found: HashMap<Digest, (Digest, u32, ChunkEntry)>) -> Self {
+    pub fn new(manifest: ManifestId, found: Known) -> Self {
         let mut packs: Vec<(Digest, u32)> = found.values().map(|(pack, len, _)| (*pack, *len)).collect();
         packs.sort_unstable();
         packs.dedup();

@@ -3,6 +3,7 @@
 //! A manifest is a small root and content-addressed segments of about 1,000 items. Segments are cut where a chunk's
 //! digest says so, so an update shares all segments but those around a change.
 
+use std::collections::HashSet;
 use std::num::NonZeroUsize;
 
 use lantern_core::bytes::{ByteReader, Head, ReadError};
@@ -359,12 +360,31 @@ fn text(reader: &mut ByteReader<'_>) -> Result<String, ReadError> {
     String::from_utf8(bytes.to_vec()).map_err(not)
 }
 
-/// Returns the tree of a manifest's entries.
+/// Puts a manifest together from its root's bytes and a way to get its segments.
 ///
 /// # Errors
-/// [`TreeError`]; not for entries that [`Reader::finish`] gave.
-pub fn tree_of(entries: &[Entry]) -> Result<Tree, TreeError> {
-    Tree::new(entries.iter().map(|e| (e.path.clone(), e.node.clone())))
+/// Those of `segment`, and [`ManifestError`] as `wrong` turns it.
+pub fn assemble<E>(
+    id: ManifestId,
+    root: &[u8],
+    mut segment: impl FnMut(&SegmentRef) -> Result<Vec<u8>, E>,
+    wrong: impl Fn(ManifestError) -> E,
+) -> Result<(Root, Vec<Entry>), E> {
+    let root = Root::decode(id, root).map_err(&wrong)?;
+    let mut reader = Reader::new();
+    for reference in &root.segments {
+        let bytes = segment(reference)?;
+        reader.segment(reference, &bytes).map_err(&wrong)?;
+    }
+    let entries = reader.finish(&root).map_err(&wrong)?;
+    Ok((root, entries))
+}
+
+/// Returns the different chunks in the order of their first appearance: by their index in it, a storefront says which it
+/// lacks.
+pub fn different_chunks(entries: &[Entry]) -> Vec<Digest> {
+    let mut seen = HashSet::new();
+    entries.iter().flat_map(|e| &e.chunks).map(|c| c.digest).filter(|digest| seen.insert(*digest)).collect()
 }
 
 #[cfg(test)]
@@ -410,7 +430,18 @@ mod tests {
         let entries = decode(&encoded).unwrap();
         let counts: Vec<usize> = entries.iter().map(|e| e.chunks.len()).collect();
         assert_eq!(counts, [5000, 0, 1, 3000, 0, 0]);
-        assert_eq!(tree_of(&entries).unwrap().id(), encoded.root.tree);
+        assert_eq!(Tree::new(entries.into_iter().map(|e| (e.path, e.node))).unwrap().id(), encoded.root.tree);
+    }
+
+    #[test]
+    fn different_chunks_are_in_the_order_of_their_first_appearance() {
+        let [a, b, c] = [1, 2, 3].map(chunk);
+        let entry = |chunks: &[ChunkRef], name: &str| {
+            let (path, node) = file(chunks, name);
+            Entry { path, node, chunks: chunks.to_vec() }
+        };
+        let entries = [entry(&[b, a, b], "one"), entry(&[c, a], "two")];
+        assert_eq!(different_chunks(&entries), [b.digest, a.digest, c.digest]);
     }
 
     #[test]

@@ -374,13 +374,7 @@ impl Store {
     /// [`StoreError`].
     pub fn manifest(&self, id: ManifestId) -> Result<(Root, Vec<Entry>), StoreError> {
         let damaged = |source| StoreError::Manifest { id, source };
-        let root = Root::decode(id, &self.manifest_bytes(id)?).map_err(damaged)?;
-        let mut reader = manifest::Reader::new();
-        for segment in &root.segments {
-            reader.segment(segment, &self.segment_bytes(&segment.digest)?).map_err(damaged)?;
-        }
-        let entries = reader.finish(&root).map_err(damaged)?;
-        Ok((root, entries))
+        manifest::assemble(id, &self.manifest_bytes(id)?, |segment| self.segment_bytes(&segment.digest), damaged)
     }
 
     /// Reads a manifest's locator.

@@ -7,7 +7,7 @@ use lantern_project::Checked;
 use serde::Serialize;
 
 use super::Done;
-use crate::diagnostic::show_finding;
+use crate::diagnostic::{CommandError, show_finding};
 use crate::table::Table;
 use crate::ui::{Ui, bad, faint, good, strong};
 use crate::words;
@@ -70,8 +70,7 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     let stop = words::count(stops, "finding stops", "findings stop");
     ui.say(&format!("\n{} {stop}{also}", bad("checked:")));
     ui.next("mend them, then again: lantern check");
-    // Everything is said; the exit code is left to give.
-    std::process::exit(1);
+    Err(CommandError::findings_said())
 }
 
 fn document(checked: &Checked, passes: bool) -> Document<'_> {
@@ -96,10 +95,9 @@ fn document(checked: &Checked, passes: bool) -> Document<'_> {
 fn show(checked: &Checked, ui: &Ui) {
     let mut table = Table::default();
     for target in &checked.targets {
-        let systems: Vec<&str> = target.systems.iter().map(|s| s.name()).collect();
         table.row([
             strong(&target.target),
-            systems.join(", "),
+            words::systems(&target.systems),
             words::count(target.files, "file", "files"),
             words::bytes(target.size),
             format!("starts {}", target.starts),

@@ -119,8 +119,7 @@ fn show(done: &InstallDone, folder: &Path, ui: &Ui) {
 
 fn start(folder: &Path, about: &About, ui: &Ui) -> Result<i32, CommandError> {
     if !System::any_runs_here(&about.systems) {
-        let systems: Vec<&str> = about.systems.iter().map(|s| s.name()).collect();
-        let what = format!("{} is for {}, not for this computer", about.starts.file, systems.join(", "));
+        let what = format!("{} is for {}, not for this computer", about.starts.file, words::systems(&about.systems));
         return Err(CommandError::usage(what, "start it on such a computer, or install without --start"));
     }
     let (program, arguments, working_folder) = lantern_project::start_of(folder, about);

@@ -113,9 +113,8 @@ fn show_plan(plan: &MovePlan, ui: &Ui) {
     let mut table = Table::default();
     table.row(["system", "players have", "they get", "update download", "full download", "on disk"].map(faint));
     for change in &plan.changes {
-        let systems: Vec<&str> = change.systems.iter().map(|s| s.name()).collect();
         table.row([
-            systems.join(", "),
+            words::systems(&change.systems),
             change.before.as_ref().map_or_else(|| "nothing".to_owned(), |b| b.name.to_string()),
             change.after.as_ref().map_or_else(|| "nothing any more".to_owned(), |b| b.name.to_string()),
             change.update.map_or_else(|| "–".to_owned(), words::bytes),

@@ -76,14 +76,11 @@ fn show(prepared: &Prepared, game: &str, ui: &Ui) {
     ui.say(&format!("{} {game} {name}\n", good("sealed")));
     let mut table = Table::default();
     for target in &prepared.record.targets {
-        let files: u64 = target.depots.iter().map(|d| d.files).sum();
-        let size: u64 = target.depots.iter().map(|d| d.size).sum();
-        let systems: Vec<&str> = target.systems.iter().map(|s| s.name()).collect();
         table.row([
             target.target.to_string(),
-            systems.join(", "),
-            words::count(files, "file", "files"),
-            words::bytes(size),
+            words::systems(&target.systems),
+            words::count(target.files(), "file", "files"),
+            words::bytes(target.size()),
             format!("starts {}", target.starts.file),
         ]);
     }

@@ -112,14 +112,11 @@ fn show(open: &Open, release: &KnownRelease, with_files: bool, ui: &Ui) -> Done 
     let files = if with_files { files(open, &record)? } else { Vec::new() };
     let mut table = Table::default();
     for target in &record.targets {
-        let systems: Vec<&str> = target.systems.iter().map(|s| s.name()).collect();
-        let count: u64 = target.depots.iter().map(|d| d.files).sum();
-        let size: u64 = target.depots.iter().map(|d| d.size).sum();
         table.row([
             strong(&target.target),
-            systems.join(", "),
-            words::count(count, "file", "files"),
-            words::bytes(size),
+            words::systems(&target.systems),
+            words::count(target.files(), "file", "files"),
+            words::bytes(target.size()),
             format!("tree {}", target.tree.0.short()),
             format!("starts {}", target.starts.file),
         ]);

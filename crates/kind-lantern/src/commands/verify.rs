@@ -96,7 +96,7 @@ fn installed(folder: &Path, ui: &Ui) -> Done {
         Some(about) => format!("lantern install STOREFRONT {} {}", about.branch, folder.display()),
         None => "install again: it mends what is wrong".to_owned(),
     };
-    failed(CommandError::damaged(what, cure), ui)
+    Err(CommandError::damaged(what, cure).said_in(ui))
 }
 
 fn store(ui: &Ui) -> Done {
@@ -125,13 +125,5 @@ fn store(ui: &Ui) -> Done {
         format!("the store is damaged: {} cannot be pushed whole", names.join(", "))
     };
     let cure = "bring .lantern/store back from a backup; or remove the files named above and prepare again from the same exports";
-    failed(CommandError::damaged(what, cure), ui)
-}
-
-/// In JSON mode the document has said it all: only the exit code is left to give.
-fn failed(error: CommandError, ui: &Ui) -> Done {
-    if ui.json {
-        std::process::exit(i32::from(error.exit_code()));
-    }
-    Err(error)
+    Err(CommandError::damaged(what, cure).said_in(ui))
 }

@@ -19,7 +19,7 @@ use crate::codec::Unpacker;
 use crate::durable;
 use crate::fetch::Fetch;
 use crate::locator::Locator;
-use crate::manifest::{self, Entry, Root};
+use crate::manifest::{self, Entry, SegmentRef};
 use crate::pack::{self, ChunkEntry};
 
 /// Requests at a time.
@@ -34,27 +34,8 @@ pub(super) fn manifests(folder: &Folder, ids: &[ManifestId], fetch: &dyn Fetch) 
     let mut all = Vec::new();
     for id in ids {
         let bytes = fetch.manifest(*id).map_err(|source| InstallError::Fetch { what: "the manifest", source })?;
-        let root = Root::decode(*id, &bytes)?;
-        let mut reader = manifest::Reader::new();
-        for segment in &root.segments {
-            let path = folder.segment_path(&segment.digest);
-            let here = durable::read_limited(&path, manifest::MAX_SEGMENT_LEN).ok();
-            let bytes = match here.filter(|bytes| Digest::of(bytes) == segment.digest) {
-                Some(bytes) => bytes,
-                None => {
-                    let fetched = fetch.segment(&segment.digest);
-                    let bytes =
-                        fetched.map_err(|source| InstallError::Fetch { what: "a segment of the manifest", source })?;
-                    if Digest::of(&bytes) != segment.digest {
-                        return Err(manifest::ManifestError::Digest { what: "a segment of the manifest" }.into());
-                    }
-                    durable::write_whole(&path, &bytes)?;
-                    bytes
-                }
-            };
-            reader.segment(segment, &bytes)?;
-        }
-        all.extend(reader.finish(&root)?);
+        let here_or_fetched = |segment: &SegmentRef| segment_of(folder, segment, fetch);
+        all.extend(manifest::assemble(*id, &bytes, here_or_fetched, InstallError::from)?.1);
         durable::write_whole(&folder.manifest_path(*id), &bytes)?;
     }
     all.sort_by(|a: &Entry, b| a.path.cmp(&b.path));
@@ -62,6 +43,22 @@ pub(super) fn manifests(folder: &Folder, ids: &[ManifestId], fetch: &dyn Fetch) 
     all.dedup_by(|a, b| a.path == b.path && a.node == b.node);
     Tree::new(all.iter().map(|e| (e.path.clone(), e.node.clone()))).map_err(InstallError::Depots)?;
     Ok(all)
+}
+
+/// Returns a segment from an earlier installation, or fetches and keeps it.
+fn segment_of(folder: &Folder, segment: &SegmentRef, fetch: &dyn Fetch) -> Result<Vec<u8>, InstallError> {
+    let path = folder.segment_path(&segment.digest);
+    let here = durable::read_limited(&path, manifest::MAX_SEGMENT_LEN).ok();
+    if let Some(bytes) = here.filter(|bytes| Digest::of(bytes) == segment.digest) {
+        return Ok(bytes);
+    }
+    let fetched = fetch.segment(&segment.digest);
+    let bytes = fetched.map_err(|source| InstallError::Fetch { what: "a segment of the manifest", source })?;
+    if Digest::of(&bytes) != segment.digest {
+        return Err(manifest::ManifestError::Digest { what: "a segment of the manifest" }.into());
+    }
+    durable::write_whole(&path, &bytes)?;
+    Ok(bytes)
 }
 
 /// A place in a staged file that a chunk fills.

@@ -9,7 +9,7 @@ use serde::{Deserialize, Serialize};
 
 use super::InstallError;
 use crate::durable;
-use crate::manifest::{self, Entry, Root};
+use crate::manifest::{self, Entry, SegmentRef};
 
 /// The folder in an installed build that is ours.
 pub const STATE_FOLDER: &str = ".lantern-install";
@@ -111,13 +111,11 @@ impl Folder {
         for id in installed.manifests {
             let path = self.manifest_path(id);
             let damaged = |e: manifest::ManifestError| InstallError::State { path: path.clone(), why: e.to_string() };
-            let root = Root::decode(id, &durable::read_limited(&path, manifest::MAX_ROOT_LEN)?).map_err(damaged)?;
-            let mut reader = manifest::Reader::new();
-            for segment in &root.segments {
-                let bytes = durable::read_limited(&self.segment_path(&segment.digest), manifest::MAX_SEGMENT_LEN)?;
-                reader.segment(segment, &bytes).map_err(damaged)?;
-            }
-            all.extend(reader.finish(&root).map_err(damaged)?);
+            let root = durable::read_limited(&path, manifest::MAX_ROOT_LEN)?;
+            let segment = |segment: &SegmentRef| {
+                Ok(durable::read_limited(&self.segment_path(&segment.digest), manifest::MAX_SEGMENT_LEN)?)
+            };
+            all.extend(manifest::assemble(id, &root, segment, damaged)?.1);
         }
         all.sort_by(|a, b| a.path.cmp(&b.path));
         Ok(all)
