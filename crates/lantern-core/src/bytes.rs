@@ -140,6 +140,18 @@ impl<'a> ByteReader<'a> {
         self.array(what).map(u64::from_le_bytes)
     }
 
+    /// Takes a text: its length in bytes as `u16`, then UTF-8. [`write_text`] writes it.
+    ///
+    /// # Errors
+    /// [`ReadError::Truncated`], [`ReadError::Value`] for what is not UTF-8.
+    pub fn text(&mut self, what: &'static str) -> Result<String, ReadError> {
+        let offset = self.position();
+        let len = usize::from(self.u16(what)?);
+        let bytes = self.slice(len, what)?;
+        let not = |_| ReadError::Value { what, offset, why: "not UTF-8".to_owned() };
+        String::from_utf8(bytes.to_vec()).map_err(not)
+    }
+
     /// Takes a `u32` count and checks that records of at least `min_len` bytes could fit in the rest.
     ///
     /// # Errors
@@ -180,6 +192,15 @@ impl<'a> ByteReader<'a> {
         let why = format!("{} bytes follow the end", self.remaining());
         Err(ReadError::Value { what, offset: self.pos, why })
     }
+}
+
+/// Appends a text as [`ByteReader::text`] reads it.
+///
+/// # Panics
+/// For a text of 65,536 bytes or more; names are at most 4096.
+pub fn write_text(out: &mut Vec<u8>, text: &str) {
+    out.extend(u16::try_from(text.len()).expect("names are at most 4096 bytes").to_le_bytes());
+    out.extend(text.as_bytes());
 }
 
 /// The first ten bytes of a binary structure: magic, version (`u16`), bits of demanded features (`u32`).

@@ -5,7 +5,7 @@
 use std::collections::BTreeMap;
 use std::num::NonZeroUsize;
 
-use crate::bytes::{ByteReader, Head, ReadError};
+use crate::bytes::{ByteReader, Head, ReadError, write_text};
 use crate::digest::{Digest, TreeId};
 use crate::path::TreePath;
 
@@ -177,7 +177,7 @@ impl Tree {
             let offset = reader.position();
             let wrong = |why: &str| ReadError::Value { what: "a tree entry", offset, why: why.to_owned() };
             let (kind, flags) = (reader.u8("an entry's kind")?, reader.u8("an entry's flags")?);
-            let path = TreePath::new(read_text(&mut reader)?).map_err(|e| wrong(&e.to_string()))?;
+            let path = TreePath::new(reader.text("a name")?).map_err(|e| wrong(&e.to_string()))?;
             if let Some((last, _)) = entries.last()
                 && *last >= path
             {
@@ -190,7 +190,7 @@ impl Tree {
                     executable: flags == 1,
                 },
                 (2, 0) => Node::EmptyFolder,
-                (3, 0) => Node::Link { target: read_text(&mut reader)? },
+                (3, 0) => Node::Link { target: reader.text("a name")? },
                 _ => return Err(wrong("unknown kind or flags").into()),
             };
             entries.push((path, node));
@@ -203,22 +203,6 @@ impl Tree {
     pub fn id(&self) -> TreeId {
         TreeId::of(&self.encode())
     }
-}
-
-fn write_text(out: &mut Vec<u8>, text: &str) {
-    out.extend(u16::try_from(text.len()).expect("names are at most 4096 bytes").to_le_bytes());
-    out.extend(text.as_bytes());
-}
-
-fn read_text(reader: &mut ByteReader<'_>) -> Result<String, ReadError> {
-    let offset = reader.position();
-    let len = usize::from(reader.u16("a name's length")?);
-    let bytes = reader.slice(len, "a name")?;
-    String::from_utf8(bytes.to_vec()).map_err(|_| ReadError::Value {
-        what: "a name",
-        offset,
-        why: "not UTF-8".to_owned(),
-    })
 }
 
 #[cfg(test)]

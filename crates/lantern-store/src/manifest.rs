@@ -6,7 +6,7 @@
 use std::collections::HashSet;
 use std::num::NonZeroUsize;
 
-use lantern_core::bytes::{ByteReader, Head, ReadError};
+use lantern_core::bytes::{ByteReader, Head, ReadError, write_text};
 use lantern_core::digest::{Digest, ManifestId, TreeId};
 use lantern_core::path::TreePath;
 use lantern_core::tree::{Node, Tree, TreeError};
@@ -184,7 +184,7 @@ impl Writer {
             Node::Link { .. } => (RECORD_LINK, 0),
         };
         self.current.extend([kind, flags]);
-        self.text(path.as_str());
+        write_text(&mut self.current, path.as_str());
         match &node {
             Node::File { size, digest, .. } => {
                 self.current.extend(size.to_le_bytes());
@@ -192,7 +192,7 @@ impl Writer {
                 self.current.extend(u32::try_from(chunks.len()).expect("fewer than 2^32 chunks").to_le_bytes());
             }
             Node::EmptyFolder => {}
-            Node::Link { target } => self.text(target),
+            Node::Link { target } => write_text(&mut self.current, target),
         }
         self.item(&Digest::of(path.as_str().as_bytes()));
         for chunk in chunks {
@@ -202,11 +202,6 @@ impl Writer {
             self.item(&chunk.digest);
         }
         self.entries.push((path, node));
-    }
-
-    fn text(&mut self, text: &str) {
-        self.current.extend(u16::try_from(text.len()).expect("names are at most 4096 bytes").to_le_bytes());
-        self.current.extend(text.as_bytes());
     }
 
     /// Counts an item and cuts the segment behind it where its digest says so.
@@ -304,7 +299,7 @@ impl Reader {
             return Ok(());
         }
         let flags = reader.u8("a record's flags")?;
-        let path = TreePath::new(text(reader)?).map_err(|e| wrong(e.to_string()))?;
+        let path = TreePath::new(reader.text("a name")?).map_err(|e| wrong(e.to_string()))?;
         let node = match (kind, flags) {
             (RECORD_FILE, 0 | 1) => {
                 let size = reader.u64("a file's size")?;
@@ -313,7 +308,7 @@ impl Reader {
                 Node::File { size, digest, executable: flags == 1 }
             }
             (RECORD_FOLDER, 0) => Node::EmptyFolder,
-            (RECORD_LINK, 0) => Node::Link { target: text(reader)? },
+            (RECORD_LINK, 0) => Node::Link { target: reader.text("a name")? },
             _ => return Err(wrong("unknown kind or flags".to_owned()).into()),
         };
         self.entries.push(Entry { path, node, chunks: Vec::new() });
@@ -350,14 +345,6 @@ impl Default for Reader {
     fn default() -> Self {
         Self::new()
     }
-}
-
-fn text(reader: &mut ByteReader<'_>) -> Result<String, ReadError> {
-    let offset = reader.position();
-    let len = usize::from(reader.u16("a name's length")?);
-    let bytes = reader.slice(len, "a name")?;
-    let not = |_| ReadError::Value { what: "a name", offset, why: "not UTF-8".to_owned() };
-    String::from_utf8(bytes.to_vec()).map_err(not)
 }
 
 /// Puts a manifest together from its root's bytes and a way to get its segments.
