@@ -9,7 +9,7 @@ use std::sync::atomic::{AtomicBool, AtomicU64, AtomicUsize, Ordering};
 
 use lantern_core::bytes::ReadError;
 use lantern_core::digest::{Digest, ManifestId};
-use lantern_core::progress::{Meter, Progress, Silent, Task};
+use lantern_core::progress::{Meter, Progress, Task};
 use lantern_core::tree::{Node, Tree};
 
 use super::plan::{self, Plan};
@@ -288,12 +288,14 @@ fn receive_range(
 
 /// Holds every staged file against its digest, sets its bit, and syncs them together.
 fn finish_files(stage: &Path, plan: &Plan<'_>, progress: &dyn Progress) -> Result<(), InstallError> {
+    // Kept until everything is on disk: the sync can take as long as the reading.
+    let meter = progress.start(Task::Verify, Some(plan.write.iter().map(|e| e.node.size()).sum()));
     for (file, entry) in plan.write.iter().enumerate() {
         let Node::File { digest, executable, .. } = &entry.node else {
             continue;
         };
         let path = stage.join(file.to_string());
-        let found = plan::hash_file(&path, &Silent, progress).map_err(InstallError::io("read", &path))?;
+        let found = plan::hash_file(&path, &*meter, progress).map_err(InstallError::io("read", &path))?;
         if progress.stopped() {
             return Err(InstallError::Stopped);
         }
