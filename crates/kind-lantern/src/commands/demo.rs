@@ -203,9 +203,10 @@ impl Demo<'_> {
         let seconds = started.elapsed().as_secs_f32();
         self.ui.say(&format!("{} the whole chain in {seconds:.1} seconds. Go on in its folder:\n", good("done:")));
         let mut table = Table::default();
-        table.row([command(format!("cd {}", folder.display())), String::new()]);
+        // These lines hold this computer's paths: they stand outside of the columns, whose widths are always the same.
+        self.ui.say(&format!("  {}", command(format!("cd {}", folder.display()))));
         if let Some(line) = self.path_line() {
-            table.row([command(line), faint("lets the shell find lantern")]);
+            self.ui.say(&format!("  {}", command(line)));
         }
         table.row([command("lantern rehearse --state rehearsal"), faint("opens Brambleyard again, as it was")]);
         table.row([command("lantern live"), faint("in another terminal")]);

@@ -236,7 +236,7 @@ pub fn settings() -> insta::Settings {
     settings.add_filter(r"/[^ \n]*/home/access/[0-9a-f]{12}\.json", "HOME/access/ORIGIN.json");
     settings.add_filter(r"(?m)release id +[0-9a-f]{12}", "release id  ID");
     settings.add_filter(r"in \d+\.\d seconds", "in S seconds");
-    settings.add_filter(r"PATH=[^ \n]*:\$PATH +", "PATH=BIN:$$PATH   ");
+    settings.add_filter(r"PATH=[^ \n]*:\$PATH", "PATH=BIN:$$PATH");
     settings.add_filter(r"process \d+", "process PID");
     settings
 }
