@@ -23,6 +23,9 @@ pub struct Common {
     /// The game's folder, if it is not this one or above it
     #[arg(long, global = true, value_name = "DIR", help_heading = "Every command")]
     pub project: Option<PathBuf>,
+    /// Only this edition of the game
+    #[arg(long, global = true, value_name = "NAME", value_parser = commands::name::<lantern_core::names::Name>, help_heading = "Every command")]
+    pub edition: Option<lantern_core::names::Name>,
     /// Print one JSON document, also on failure; asks nothing
     #[arg(long, global = true, help_heading = "Every command")]
     pub json: bool,
@@ -63,8 +66,11 @@ pub enum ColorMode {
 pub enum Command {
     Init(commands::init::Args),
     Check(commands::check::Args),
+    Depots(commands::depots::Args),
     Prepare(commands::prepare::Args),
+    Try(commands::try_out::Args),
     Releases(commands::releases::Args),
+    Keep(commands::keep::Args),
     Connect(commands::connect::Args),
     Push(commands::push::Args),
     Promote(commands::promote::Args),

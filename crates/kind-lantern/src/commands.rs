@@ -4,9 +4,11 @@ pub mod check;
 pub mod completions;
 pub mod connect;
 pub mod demo;
+pub mod depots;
 pub mod history;
 pub mod init;
 pub mod install;
+pub mod keep;
 pub mod live;
 mod moving;
 pub mod prepare;
@@ -16,6 +18,7 @@ pub mod rehearse;
 pub mod releases;
 pub mod rollback;
 mod standing;
+pub mod try_out;
 pub mod verify;
 
 use std::process::ExitCode;
@@ -24,6 +27,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
 use clap::{CommandFactory, Parser};
+use lantern_core::names::Name;
 use lantern_core::version::{ReleaseAsked, ReleaseName};
 use lantern_project::{Locked, Open, Project};
 
@@ -76,8 +80,11 @@ fn dispatch(command: Command, ui: &Ui) -> Done {
     match command {
         Command::Init(args) => init::run(&args, ui),
         Command::Check(args) => check::run(&args, ui),
+        Command::Depots(args) => depots::run(&args, ui),
         Command::Prepare(args) => prepare::run(&args, ui),
+        Command::Try(args) => try_out::run(&args, ui),
         Command::Releases(args) => releases::run(&args, ui),
+        Command::Keep(args) => keep::run(&args, ui),
         Command::Connect(args) => connect::run(&args, ui),
         Command::Push(args) => push::run(&args, ui),
         Command::Promote(args) => promote::run(&args, ui),
@@ -119,7 +126,16 @@ fn listen_for_ctrl_c(stop: Arc<AtomicBool>, ui: Ui) {
 }
 
 fn find(ui: &Ui) -> Result<Project, CommandError> {
-    Ok(Project::find(&ui.project, ui.stop.clone())?)
+    let mut project = Project::find(&ui.project, ui.stop.clone())?;
+    if let Some(edition) = &ui.edition {
+        project.only_edition(edition)?;
+    }
+    Ok(project)
+}
+
+/// What an edition is called in output; nothing where there is only one.
+fn edition_word(project: &Project, edition: &Name) -> String {
+    if project.has_editions() { format!("{edition}  ") } else { String::new() }
 }
 
 fn open(ui: &Ui) -> Result<Open, CommandError> {
@@ -136,11 +152,30 @@ fn release_asked(text: &str) -> Result<ReleaseAsked, String> {
 }
 
 /// Reads any of our names, for clap.
-fn name<T: std::str::FromStr>(text: &str) -> Result<T, String>
+pub fn name<T: std::str::FromStr>(text: &str) -> Result<T, String>
 where
     T::Err: std::fmt::Display,
 {
     text.parse().map_err(|e: T::Err| e.to_string())
+}
+
+/// Starts a program, waits until it ends, and returns its exit code.
+fn start_program(
+    program: &std::path::Path,
+    arguments: &[String],
+    folder: &std::path::Path,
+    ui: &Ui,
+) -> Result<i32, CommandError> {
+    let file = program.file_name().map(|name| lantern_core::path::shown(&name.to_string_lossy())).unwrap_or_default();
+    ui.say(&format!("\n{} {file}", crate::ui::faint("starting")));
+    let mut command = std::process::Command::new(program);
+    command.args(arguments).current_dir(folder);
+    if ui.json {
+        // Standard output belongs to the document.
+        command.stdout(std::io::stderr());
+    }
+    let status = command.status().map_err(|source| lantern_project::ProjectError::Start { file, source })?;
+    Ok(status.code().unwrap_or(-1))
 }
 
 /// How a deed is agreed to.

@@ -36,6 +36,7 @@ fn name(task: Task) -> (&'static str, &'static str) {
         Task::Send => ("send", "sending"),
         Task::Receive => ("receive", "receiving"),
         Task::Verify => ("verify", "checking"),
+        Task::Write => ("write", "writing"),
         _ => ("work", "working"),
     }
 }

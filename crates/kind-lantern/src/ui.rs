@@ -6,6 +6,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 
 use anstyle::{AnsiColor, Style};
+use lantern_core::names::Name;
 use serde::Serialize;
 
 use crate::args::{ColorMode, Common, ProgressMode};
@@ -57,6 +58,7 @@ pub fn bad(text: impl ToString) -> String {
 #[derive(Debug, Clone)]
 pub struct Ui {
     pub project: PathBuf,
+    pub edition: Option<Name>,
     pub json: bool,
     quiet: bool,
     progress: ProgressMode,
@@ -75,7 +77,7 @@ impl Ui {
         let progress = common.progress.unwrap_or(if bar() { ProgressMode::Bar } else { ProgressMode::None });
         let project = common.project.clone().unwrap_or_else(|| PathBuf::from("."));
         let stop = Arc::new(AtomicBool::new(false));
-        Self { project, json: common.json, quiet: common.quiet, progress, stop }
+        Self { project, edition: common.edition.clone(), json: common.json, quiet: common.quiet, progress, stop }
     }
 
     /// Prints what was asked for; nothing in JSON mode, where the document says it all.

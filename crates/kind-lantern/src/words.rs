@@ -31,6 +31,37 @@ pub fn systems(systems: &[System]) -> String {
     names.join(", ")
 }
 
+/// Lists what starts a build; nothing where nothing is started.
+pub fn starts(starts: &[lantern_core::release::Start]) -> String {
+    let names: Vec<String> = starts.iter().map(|start| start.file.to_string()).collect();
+    if names.is_empty() { String::new() } else { format!("starts {}", names.join(", ")) }
+}
+
+/// Lists names.
+pub fn names<'a>(names: impl IntoIterator<Item = &'a lantern_core::names::Name>) -> String {
+    let names: Vec<&str> = names.into_iter().map(lantern_core::names::Name::as_str).collect();
+    names.join(", ")
+}
+
+/// Breaks a text into lines of at most `width` columns, at spaces.
+pub fn wrap(text: &str, width: usize) -> Vec<String> {
+    let mut lines = vec![String::new()];
+    for word in text.split(' ') {
+        let line = lines.last_mut().expect("there is always a line");
+        let len =
+            unicode_width::UnicodeWidthStr::width(line.as_str()) + 1 + unicode_width::UnicodeWidthStr::width(word);
+        if line.is_empty() {
+            line.push_str(word);
+        } else if len <= width {
+            line.push(' ');
+            line.push_str(word);
+        } else {
+            lines.push(word.to_owned());
+        }
+    }
+    lines
+}
+
 /// Writes a time in this computer's time zone, to the minute.
 pub fn time(at: Timestamp) -> String {
     at.to_zoned(TimeZone::system()).strftime("%Y-%m-%d %H:%M").to_string()

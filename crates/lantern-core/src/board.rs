@@ -1,11 +1,11 @@
 //! The board: which release is live where. A pure fold over the ledger's events.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use jiff::Timestamp;
 
 use crate::digest::{InputDigest, ReleaseId};
-use crate::event::{Asked, BranchFacts, Event, EventBody, EventId, PlaceRef, Pushed};
+use crate::event::{Asked, BranchFacts, Event, EventBody, EventId, PlaceRef, Pushed, Tried};
 use crate::names::Name;
 use crate::version::{BuildNumber, ReleaseAsked, ReleaseName};
 
@@ -14,6 +14,8 @@ use crate::version::{BuildNumber, ReleaseAsked, ReleaseName};
 pub struct KnownRelease {
     /// Its identity.
     pub id: ReleaseId,
+    /// The edition that it is of.
+    pub edition: Name,
     /// How people name it.
     pub name: ReleaseName,
     /// What went in.
@@ -30,7 +32,7 @@ pub type BranchKey = (PlaceRef, Name);
 pub struct Board {
     /// In the order of sealing.
     pub releases: Vec<KnownRelease>,
-    /// The highest number ever reserved.
+    /// The highest number ever reserved, of all editions: a number names one release of the game.
     pub highest_number: Option<BuildNumber>,
     /// Numbers reserved and not yet sealed, by their input.
     pub reserved: BTreeMap<InputDigest, BuildNumber>,
@@ -43,14 +45,32 @@ pub struct Board {
     pub pushed: Vec<Pushed>,
     /// Deeds that were asked for and of which nothing more is known.
     pub open: BTreeMap<EventId, Asked>,
+    /// Releases that nobody may be given any more, with the reason.
+    pub withdrawn: BTreeMap<ReleaseId, String>,
+    /// Where each of them was withdrawn.
+    pub withdrawn_at: BTreeSet<(PlaceRef, ReleaseId)>,
+    /// What was said of sealed builds, by release and target: the last word counts.
+    pub tried: BTreeMap<(ReleaseId, Name), Tried>,
+    /// Releases whose content was freed.
+    pub freed: BTreeSet<ReleaseId>,
 }
 
 impl Board {
     /// Folds events, given in the ledger's order, of one edition; others are passed over.
     pub fn fold<'a>(edition: &Name, events: impl IntoIterator<Item = &'a Event>) -> Self {
         let mut board = Self::default();
-        for event in events.into_iter().filter(|e| e.edition == *edition) {
-            board.apply(event);
+        for event in events {
+            let number = match &event.body {
+                EventBody::NumberReserved(reserved) => Some(reserved.number),
+                EventBody::NumbersBegin(begin) => Some(begin.last),
+                EventBody::Sealed(sealed) => Some(sealed.name.number),
+                EventBody::NumberSeen(seen) => Some(seen.name.number),
+                _ => None,
+            };
+            board.highest_number = board.highest_number.max(number);
+            if event.edition == *edition {
+                board.apply(event);
+            }
         }
         board
     }
@@ -58,18 +78,15 @@ impl Board {
     fn apply(&mut self, event: &Event) {
         match &event.body {
             EventBody::NumberReserved(reserved) => {
-                self.highest_number = self.highest_number.max(Some(reserved.number));
                 self.reserved.insert(reserved.input, reserved.number);
             }
-            EventBody::NumbersBegin(begin) => {
-                self.highest_number = self.highest_number.max(Some(begin.last));
-            }
             EventBody::Sealed(sealed) => {
-                self.highest_number = self.highest_number.max(Some(sealed.name.number));
                 self.reserved.remove(&sealed.input);
+                self.freed.remove(&sealed.release);
                 if !self.releases.iter().any(|r| r.id == sealed.release) {
                     self.releases.push(KnownRelease {
                         id: sealed.release,
+                        edition: event.edition.clone(),
                         name: sealed.name.clone(),
                         input: sealed.input,
                         sealed_at: event.recorded_at,
@@ -96,10 +113,23 @@ impl Board {
                 self.open.remove(&not_done.key);
             }
             EventBody::Seen(seen) => self.learn(&seen.place, &seen.facts),
-            EventBody::NumberSeen(seen) => {
-                self.highest_number = self.highest_number.max(Some(seen.name.number));
+            EventBody::Withdrawn(withdrawn) => {
+                if let Some(key) = withdrawn.key {
+                    self.open.remove(&key);
+                }
+                self.withdrawn.entry(withdrawn.release).or_insert_with(|| withdrawn.because.clone());
+                if let Some(place) = &withdrawn.place {
+                    self.withdrawn_at.insert((place.clone(), withdrawn.release));
+                }
             }
-            EventBody::Connected(_) | EventBody::Other { .. } => {}
+            EventBody::Tried(tried) => {
+                self.tried.insert((tried.release, tried.target.clone()), tried.clone());
+            }
+            EventBody::Freed(freed) => self.freed.extend(&freed.releases),
+            EventBody::NumbersBegin(_)
+            | EventBody::NumberSeen(_)
+            | EventBody::Connected(_)
+            | EventBody::Other { .. } => {}
         }
     }
 
@@ -119,9 +149,12 @@ impl Board {
         self.branches.insert(key, facts.clone());
     }
 
-    /// Returns the newest release that is meant by what was asked; the newest of all when nothing was.
+    /// Returns the newest release that is meant by what was asked; when nothing was, the newest that is not withdrawn.
     pub fn release(&self, asked: Option<&ReleaseAsked>) -> Option<&KnownRelease> {
-        let fits = |r: &&KnownRelease| asked.is_none_or(|asked| asked.matches(&r.name));
+        let fits = |r: &&KnownRelease| match asked {
+            Some(asked) => asked.matches(&r.name),
+            None => !self.withdrawn.contains_key(&r.id),
+        };
         self.releases.iter().filter(fits).max_by_key(|r| r.name.number)
     }
 
@@ -134,7 +167,7 @@ impl Board {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::event::{BranchBuild, Deed, Moved, NotDone, NumberReserved, Sealed, Seen};
+    use crate::event::{BranchBuild, Deed, Freed, Moved, NotDone, NumberReserved, Sealed, Seen, Withdrawn};
     use proptest::prelude::*;
 
     fn place() -> PlaceRef {
@@ -260,7 +293,37 @@ mod tests {
         let mut other = event(sealed("1.4.0 (27)"));
         other.edition = "demo".parse().unwrap();
         let unknown = event(EventBody::Other { kind: "moon".into(), version: 3, payload: serde_json::Value::Null });
-        assert_eq!(Board::fold(&Name::full_edition(), &[other, unknown]), Board::default());
+        let board = Board::fold(&Name::full_edition(), &[other, unknown]);
+        // But for the number: one names one release of the game, whatever its edition.
+        assert_eq!(board, Board { highest_number: board.highest_number, ..Board::default() });
+        assert_eq!(board.highest_number.map(BuildNumber::get), Some(27));
+    }
+
+    #[test]
+    fn what_is_withdrawn_is_not_the_newest_any_more() {
+        let withdrawn = |place| {
+            let release = ReleaseId::of(b"1.4.0-rc (26)");
+            let because = "a save bug".to_owned();
+            EventBody::Withdrawn(Withdrawn { key: None, place, release, name: name("1.4.0-rc (26)"), because })
+        };
+        let board =
+            fold(vec![sealed("1.3.2 (25)"), sealed("1.4.0-rc (26)"), withdrawn(None), withdrawn(Some(place()))]);
+        assert_eq!(board.release(None).unwrap().name, name("1.3.2 (25)"));
+        let asked = "26".parse().unwrap();
+        assert_eq!(board.withdrawn[&board.release(Some(&asked)).unwrap().id], "a save bug");
+        assert_eq!(board.withdrawn_at.len(), 1);
+    }
+
+    #[test]
+    fn the_last_word_on_a_build_counts_and_sealing_again_brings_content_back() {
+        let release = ReleaseId::of(b"1.3.2 (25)");
+        let tried =
+            |yes| EventBody::Tried(Tried { release, name: name("1.3.2 (25)"), target: "web".parse().unwrap(), yes });
+        let freed = EventBody::Freed(Freed { releases: vec![release] });
+        let board = fold(vec![sealed("1.3.2 (25)"), tried(false), tried(true), freed.clone()]);
+        assert!(board.tried.values().all(|t| t.yes) && board.tried.len() == 1);
+        assert!(board.freed.contains(&release));
+        assert!(fold(vec![sealed("1.3.2 (25)"), freed, sealed("1.3.2 (25)")]).freed.is_empty());
     }
 
     proptest! {

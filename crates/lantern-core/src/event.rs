@@ -155,6 +155,12 @@ pub enum EventBody {
     Seen(Seen),
     /// A storefront has a build with a higher number than any that is known here.
     NumberSeen(NumberSeen),
+    /// A release was withdrawn, here or at a storefront.
+    Withdrawn(Withdrawn),
+    /// Somebody started a sealed build and said whether it shows what it should.
+    Tried(Tried),
+    /// The content of releases was freed; their records stay.
+    Freed(Freed),
     /// Written by a newer lantern.
     Other {
         /// Its kind.
@@ -245,6 +251,11 @@ pub enum Deed {
         /// Which.
         branch: Name,
     },
+    /// Take a build away for good.
+    Withdraw {
+        /// Why.
+        because: String,
+    },
 }
 
 /// See [`EventBody::Pushed`].
@@ -288,6 +299,45 @@ pub struct NotDone {
     pub key: EventId,
     /// Why.
     pub why: String,
+}
+
+/// See [`EventBody::Withdrawn`].
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Withdrawn {
+    /// Of the [`Asked`] event; none for what was withdrawn here, or by somebody else.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub key: Option<EventId>,
+    /// Where; none for here.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub place: Option<PlaceRef>,
+    /// The release.
+    pub release: ReleaseId,
+    /// How people name it.
+    #[serde(flatten)]
+    pub name: ReleaseName,
+    /// Why.
+    pub because: String,
+}
+
+/// See [`EventBody::Tried`].
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Tried {
+    /// The release.
+    pub release: ReleaseId,
+    /// How people name it.
+    #[serde(flatten)]
+    pub name: ReleaseName,
+    /// Which of its builds.
+    pub target: Name,
+    /// Whether it shows what it should.
+    pub yes: bool,
+}
+
+/// See [`EventBody::Freed`].
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Freed {
+    /// Which.
+    pub releases: Vec<ReleaseId>,
 }
 
 /// See [`EventBody::Seen`].
@@ -351,6 +401,9 @@ kinds!(
     NotDone "not-done",
     Seen "seen",
     NumberSeen "number-seen",
+    Withdrawn "withdrawn",
+    Tried "tried",
+    Freed "freed",
 );
 
 /// An event as the ledger keeps it.

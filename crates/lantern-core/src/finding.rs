@@ -84,6 +84,11 @@ impl Finding {
         Self { severity: Severity::Warns, ..Self::stops(code, what, cure) }
     }
 
+    /// Makes a finding that is only worth knowing.
+    pub fn note(code: &str, what: impl Into<String>) -> Self {
+        Self { severity: Severity::Note, place: None, what: what.into(), code: code.into(), cure: None }
+    }
+
     /// Adds the place.
     #[must_use]
     pub fn at(mut self, place: TextPlace) -> Self {

@@ -13,7 +13,7 @@ pub struct PatternError {
 }
 
 /// Several patterns over paths of a tree. Letter case counts on every system.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Default)]
 pub struct Patterns {
     texts: Vec<String>,
     set: GlobSet,
@@ -44,6 +44,26 @@ impl Patterns {
     /// Whether any pattern means this path.
     pub fn matches(&self, path: &TreePath) -> bool {
         self.set.is_match(path.as_str())
+    }
+
+    /// Whether any pattern means this word, such as a system's name.
+    pub fn matches_word(&self, word: &str) -> bool {
+        self.set.is_match(word)
+    }
+
+    /// Whether there is no pattern at all.
+    pub fn is_empty(&self) -> bool {
+        self.texts.is_empty()
+    }
+
+    /// Whether any pattern means this path or a folder that it lies in.
+    pub fn covers(&self, path: &TreePath) -> bool {
+        self.set.is_match(path.as_str()) || path.parents().any(|parent| self.set.is_match(parent))
+    }
+
+    /// Returns the patterns as they were written.
+    pub fn texts(&self) -> &[String] {
+        &self.texts
     }
 
     /// Returns the patterns that mean none of the paths, as they were written.

@@ -12,6 +12,8 @@ pub enum Task {
     Receive,
     /// Checking digests.
     Verify,
+    /// Writing files out.
+    Write,
 }
 
 /// A count of bytes that grows.

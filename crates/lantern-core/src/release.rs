@@ -22,6 +22,48 @@ pub struct Start {
     /// What it is called with.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub arguments: Vec<String>,
+    /// The folder it works in, within the build; none for the build's own folder.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub folder: Option<TreePath>,
+    /// The systems that start with it; empty for all of the target.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub systems: Vec<System>,
+}
+
+impl Start {
+    /// Starts a file without more.
+    pub fn of(file: TreePath) -> Self {
+        Self { file, arguments: Vec::new(), folder: None, systems: Vec::new() }
+    }
+}
+
+/// When a player's machine downloads a depot; without any condition always.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct When {
+    /// Who plays in this language, such as `fr` or `pt-BR`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub language: Option<String>,
+    /// Who owns this edition.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub owns: Option<Name>,
+}
+
+impl When {
+    /// Whether everybody downloads it.
+    pub fn is_always(&self) -> bool {
+        *self == Self::default()
+    }
+}
+
+impl std::fmt::Display for When {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match (&self.language, &self.owns) {
+            (None, None) => f.write_str("always"),
+            (Some(language), None) => write!(f, "language {}", crate::path::shown(language)),
+            (None, Some(owns)) => write!(f, "owns {owns}"),
+            (Some(language), Some(owns)) => write!(f, "language {}, owns {owns}", crate::path::shown(language)),
+        }
+    }
 }
 
 /// One depot of a target.
@@ -35,6 +77,9 @@ pub struct DepotRecord {
     pub files: u64,
     /// Size of all files, in bytes.
     pub size: u64,
+    /// Who downloads it.
+    #[serde(default, skip_serializing_if = "When::is_always")]
+    pub when: When,
 }
 
 /// The sealed build of one target.
@@ -44,12 +89,26 @@ pub struct TargetRecord {
     pub target: Name,
     /// What it runs on.
     pub systems: Vec<System>,
-    /// How it starts.
-    pub starts: Start,
-    /// All that the export held, after the rules.
+    /// How it starts: one for all systems, or one for each; none where nothing is started.
+    pub starts: Vec<Start>,
+    /// The name of the folder it is installed into; none where the place decides.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub folder: Option<String>,
+    /// All that a player with every depot has.
     pub tree: TreeId,
-    /// What it is divided into for download.
+    /// What it is divided into for download. A depot that several targets share stands in each.
     pub depots: Vec<DepotRecord>,
+    /// What was kept aside: sealed with the rest, and never sent to anybody.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub aside: Option<DepotRecord>,
+}
+
+/// Returns what starts a build on a system; without a system the first.
+pub fn start_for(starts: &[Start], system: Option<System>) -> Option<&Start> {
+    let fits = |start: &&Start| {
+        start.systems.is_empty() || system.is_some_and(|here| start.systems.iter().any(|s| s.runs_on(here)))
+    };
+    starts.iter().find(fits).or_else(|| starts.first())
 }
 
 impl TargetRecord {
@@ -127,6 +186,18 @@ impl ReleaseRecord {
         ReleaseName { version: self.version.clone(), number: self.number }
     }
 
+    /// Returns each depot once, however many targets share it, with the first target that has it.
+    pub fn different_depots(&self) -> Vec<(&TargetRecord, &DepotRecord)> {
+        let mut seen = std::collections::BTreeSet::new();
+        self.depots().filter(|(_, depot)| seen.insert(&depot.depot)).collect()
+    }
+
+    /// Returns everything that has a manifest of its own: each depot once, and what was kept aside.
+    pub fn sealed(&self) -> Vec<&DepotRecord> {
+        let asides = self.targets.iter().filter_map(|target| target.aside.as_ref());
+        self.different_depots().into_iter().map(|(_, depot)| depot).chain(asides).collect()
+    }
+
     /// Returns the depots of all targets.
     pub fn depots(&self) -> impl Iterator<Item = (&TargetRecord, &DepotRecord)> {
         self.targets.iter().flat_map(|target| target.depots.iter().map(move |depot| (target, depot)))
@@ -149,9 +220,17 @@ pub(crate) mod tests {
             targets: vec![TargetRecord {
                 target: "linux".parse().unwrap(),
                 systems: vec![System::LinuxX86_64],
-                starts: Start { file: TreePath::new("saltmarsh").unwrap(), arguments: vec![] },
+                starts: vec![Start::of(TreePath::new("saltmarsh").unwrap())],
+                folder: None,
                 tree,
-                depots: vec![DepotRecord { depot: "linux".parse().unwrap(), tree, files: 3, size: 120 }],
+                depots: vec![DepotRecord {
+                    depot: "linux".parse().unwrap(),
+                    tree,
+                    files: 3,
+                    size: 120,
+                    when: When::default(),
+                }],
+                aside: None,
             }],
         }
     }

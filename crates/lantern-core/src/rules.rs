@@ -8,7 +8,7 @@ use serde_json::{Map, Value};
 
 use crate::config::Audience;
 use crate::names::Name;
-use crate::release::ReleaseRecord;
+use crate::release::TargetRecord;
 use crate::system::System;
 use crate::version::{BuildNumber, ReleaseName};
 
@@ -76,6 +76,9 @@ pub enum NumberRule {
 pub struct Branches {
     /// In the order in which they are listed.
     pub fixed: Vec<BranchRule>,
+    /// Whether a build must have been on each of them before it goes on the next.
+    #[serde(default)]
+    pub in_order: bool,
     /// Rules that this code does not know.
     #[serde(flatten)]
     #[schemars(skip)]
@@ -100,7 +103,7 @@ pub struct BranchRule {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Refusal {
     /// A stable word: `unknown-rule`, `system-not-taken`, `depot-too-large`, `number-taken`, `number-not-risen`,
-    /// `no-such-branch`.
+    /// `no-such-branch`, `not-in-order`, `withdrawn`.
     pub rule: String,
     /// What is in the way, in one sentence.
     pub what: String,
@@ -145,14 +148,19 @@ impl HouseRules {
             .collect()
     }
 
-    /// Says what stands in the way of pushing a release; `there` are the releases that the title has already.
-    pub fn refuse_push(&self, record: &ReleaseRecord, there: &[ReleaseName]) -> Vec<Refusal> {
+    /// Says what stands in the way of pushing targets of a release; `there` are the other releases that the title has.
+    pub fn refuse_push<'a>(
+        &self,
+        number: BuildNumber,
+        targets: impl IntoIterator<Item = &'a TargetRecord>,
+        there: &[ReleaseName],
+    ) -> Vec<Refusal> {
         let mut out = self.gate();
-        for target in &record.targets {
+        for target in targets {
             for system in target.systems.iter().filter(|s| !self.accepted.systems.contains(s)) {
                 let taken: Vec<&str> = self.accepted.systems.iter().map(|s| s.name()).collect();
                 let what = format!("builds for {system} (target {}) are not taken there", target.target);
-                let cure = format!("push without this target; taken are {}", taken.join(", "));
+                let cure = format!("leave it out of the storefront's targets = […]; taken are {}", taken.join(", "));
                 out.push(Refusal::new("system-not-taken", what, cure));
             }
             for depot in target.depots.iter().filter(|d| d.size > self.accepted.depot_max_bytes) {
@@ -161,7 +169,7 @@ impl HouseRules {
                 out.push(Refusal::new("depot-too-large", what, "leave files out, or divide the depot"));
             }
         }
-        out.extend(self.refuse_number(record.number, there));
+        out.extend(self.refuse_number(number, there));
         out
     }
 
@@ -180,7 +188,28 @@ impl HouseRules {
         None
     }
 
-    /// Says what stands in the way of putting a build on a branch.
+    /// Returns the branch that a build must have been on before it goes on this one.
+    pub fn branch_before(&self, branch: &Name) -> Option<&BranchRule> {
+        let at = self.branches.fixed.iter().position(|b| b.name == *branch)?;
+        self.branches.fixed.get(at.checked_sub(1)?).filter(|_| self.branches.in_order)
+    }
+
+    /// Says whether a build may go on a branch by the order of branches; `been_before` is whether it has been on
+    /// [`Self::branch_before`].
+    pub fn refuse_order(&self, branch: &Name, build: &ReleaseName, been_before: bool) -> Option<Refusal> {
+        let before = self.branch_before(branch).filter(|_| !been_before)?;
+        let order: Vec<&str> = self.branches.fixed.iter().map(|b| b.name.as_str()).collect();
+        let what = format!("{build} has not been on {} yet; the order is {}", before.name, order.join(", "));
+        Some(Refusal::new("not-in-order", what, format!("promote it to {} first", before.name)))
+    }
+
+    /// Says that a withdrawn release goes nowhere.
+    pub fn refuse_withdrawn(build: &ReleaseName, because: &str) -> Refusal {
+        let what = format!("{build} was withdrawn: {}", crate::path::shown(because));
+        Refusal::new("withdrawn", what, "mend it, raise the version, and prepare again")
+    }
+
+    /// Says what stands in the way of anything being put on a branch.
     pub fn refuse_promote(&self, branch: &Name) -> Vec<Refusal> {
         let mut out = self.gate();
         if self.branch(branch).is_none() {
@@ -199,6 +228,7 @@ impl HouseRules {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::release::ReleaseRecord;
     use crate::release::tests::record;
 
     fn rules() -> HouseRules {
@@ -215,13 +245,17 @@ mod tests {
         refusals.iter().map(|r| r.rule.as_str()).collect()
     }
 
+    fn refuse(rules: &HouseRules, record: &ReleaseRecord, there: &[ReleaseName]) -> Vec<Refusal> {
+        rules.refuse_push(record.number, &record.targets, there)
+    }
+
     fn name(text: &str) -> ReleaseName {
         text.parse().unwrap()
     }
 
     #[test]
     fn what_fits_passes() {
-        assert!(rules().refuse_push(&record("1.4.0", 27), &[name("1.3.2 (25)")]).is_empty());
+        assert!(refuse(&rules(), &record("1.4.0", 27), &[name("1.3.2 (25)")]).is_empty());
         assert!(rules().refuse_promote(&"open-water".parse().unwrap()).is_empty());
     }
 
@@ -229,21 +263,34 @@ mod tests {
     fn each_rule_refuses() {
         let mut large = record("1.4.0", 27);
         large.targets[0].depots[0].size = 1001;
-        assert_eq!(words(&rules().refuse_push(&large, &[])), ["depot-too-large"]);
+        assert_eq!(words(&refuse(&rules(), &large, &[])), ["depot-too-large"]);
         let mut arm = record("1.4.0", 27);
         arm.targets[0].systems = vec![System::LinuxAarch64];
-        assert_eq!(words(&rules().refuse_push(&arm, &[])), ["system-not-taken"]);
-        assert_eq!(words(&rules().refuse_push(&record("1.4.0", 27), &[name("1.3.9 (27)")])), ["number-taken"]);
-        assert_eq!(words(&rules().refuse_push(&record("1.4.0", 27), &[name("1.5.0 (30)")])), ["number-not-risen"]);
+        assert_eq!(words(&refuse(&rules(), &arm, &[])), ["system-not-taken"]);
+        assert_eq!(words(&refuse(&rules(), &record("1.4.0", 27), &[name("1.3.9 (27)")])), ["number-taken"]);
+        assert_eq!(words(&refuse(&rules(), &record("1.4.0", 27), &[name("1.5.0 (30)")])), ["number-not-risen"]);
         let refused = rules().refuse_promote(&"open-watre".parse().unwrap());
         assert_eq!(refused[0].cure, "did you mean \"open-water\"?");
+    }
+
+    #[test]
+    fn branches_in_order() {
+        let mut rules = rules();
+        let (first, last): (Name, Name) = ("creek".parse().unwrap(), "open-water".parse().unwrap());
+        assert_eq!(rules.refuse_order(&last, &name("1.4.0 (27)"), false), None);
+        let creek = BranchRule { name: first.clone(), ..rules.branches.fixed[0].clone() };
+        rules.branches.fixed.insert(0, creek);
+        rules.branches.in_order = true;
+        assert_eq!(rules.refuse_order(&first, &name("1.4.0 (27)"), false), None);
+        assert_eq!(rules.refuse_order(&last, &name("1.4.0 (27)"), true), None);
+        assert_eq!(rules.refuse_order(&last, &name("1.4.0 (27)"), false).unwrap().cure, "promote it to creek first");
     }
 
     #[test]
     fn a_free_number_may_be_lower() {
         let mut free = rules();
         free.numbers.number = NumberRule::Free;
-        assert!(free.refuse_push(&record("1.4.0", 27), &[name("1.5.0 (30)")]).is_empty());
+        assert!(refuse(&free, &record("1.4.0", 27), &[name("1.5.0 (30)")]).is_empty());
     }
 
     #[test]
@@ -259,7 +306,7 @@ mod tests {
             value.pointer_mut(at).unwrap()[key] = "must be full".into();
             let rules: HouseRules = serde_json::from_value(value).unwrap();
             assert_eq!(words(&rules.refuse_promote(&"open-water".parse().unwrap())), ["unknown-rule"], "{at}");
-            assert_eq!(words(&rules.refuse_push(&record("1.4.0", 27), &[])), ["unknown-rule"], "{at}");
+            assert_eq!(words(&refuse(&rules, &record("1.4.0", 27), &[])), ["unknown-rule"], "{at}");
         }
         let mut value = serde_json::to_value(rules()).unwrap();
         value["numbers"]["number"] = "must-be-prime".into();

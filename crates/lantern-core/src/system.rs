@@ -34,6 +34,18 @@ pub enum System {
     /// Linux on 64-bit ARM.
     #[serde(rename = "linux-aarch64")]
     LinuxAarch64,
+    /// Android phones and tablets.
+    #[serde(rename = "android")]
+    Android,
+    /// iPhones and iPads.
+    #[serde(rename = "ios")]
+    Ios,
+    /// Headsets that take Android packages.
+    #[serde(rename = "headset")]
+    Headset,
+    /// A browser.
+    #[serde(rename = "web")]
+    Web,
 }
 
 /// What systems have in common whatever their processor: how files are named and programs are formed.
@@ -45,6 +57,14 @@ pub enum Family {
     Macos,
     /// Linux.
     Linux,
+    /// Android phones and tablets.
+    Android,
+    /// iPhones and iPads.
+    Ios,
+    /// Headsets.
+    Headset,
+    /// Browsers.
+    Web,
 }
 
 impl Family {
@@ -54,13 +74,22 @@ impl Family {
             Self::Windows => "windows",
             Self::Macos => "macos",
             Self::Linux => "linux",
+            Self::Android => "android",
+            Self::Ios => "ios",
+            Self::Headset => "headset",
+            Self::Web => "web",
         }
+    }
+
+    /// Whether a build is a program for a computer, with its files beside it.
+    pub const fn is_desktop(self) -> bool {
+        matches!(self, Self::Windows | Self::Macos | Self::Linux)
     }
 }
 
 impl System {
     /// Every system, in the order in which they are shown.
-    pub const ALL: [Self; 8] = [
+    pub const ALL: [Self; 12] = [
         Self::WindowsX86_64,
         Self::WindowsArm64,
         Self::WindowsX86,
@@ -69,6 +98,10 @@ impl System {
         Self::MacosAarch64,
         Self::LinuxX86_64,
         Self::LinuxAarch64,
+        Self::Android,
+        Self::Ios,
+        Self::Headset,
+        Self::Web,
     ];
 
     /// Returns the name used in configuration and output.
@@ -82,6 +115,10 @@ impl System {
             Self::MacosAarch64 => "macos-aarch64",
             Self::LinuxX86_64 => "linux-x86_64",
             Self::LinuxAarch64 => "linux-aarch64",
+            Self::Android => "android",
+            Self::Ios => "ios",
+            Self::Headset => "headset",
+            Self::Web => "web",
         }
     }
 
@@ -91,6 +128,10 @@ impl System {
             Self::WindowsX86_64 | Self::WindowsArm64 | Self::WindowsX86 => Family::Windows,
             Self::MacosUniversal | Self::MacosX86_64 | Self::MacosAarch64 => Family::Macos,
             Self::LinuxX86_64 | Self::LinuxAarch64 => Family::Linux,
+            Self::Android => Family::Android,
+            Self::Ios => Family::Ios,
+            Self::Headset => Family::Headset,
+            Self::Web => Family::Web,
         }
     }
 

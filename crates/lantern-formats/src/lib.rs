@@ -1,7 +1,8 @@
-//! Readers of program formats, over the first bytes of a file or `Read + Seek`; every byte is hostile.
+//! Readers of program and archive formats, over the first bytes of a file or `Read + Seek`; every byte is hostile.
 //!
 //! - [`program::Program`]: what a program of any system says about itself, by one call.
 //! - [`elf::Elf`], [`pe::Pe`], [`macho::MachO`]: the readers behind it.
+//! - [`zip`], [`tar`]: what archives hold, read in place.
 //! - [`Magic`]: what a file is by its first bytes, enough to decide whether it may be executed.
 //!
 //! ```
@@ -19,6 +20,8 @@ pub mod macho;
 mod magic;
 pub mod pe;
 pub mod program;
+pub mod tar;
+pub mod zip;
 
 pub use fields::FormatError;
 pub use magic::{MAGIC_LEN, Magic};

@@ -3,20 +3,23 @@
 use lantern_core::finding::Finding;
 use lantern_core::names::Name;
 use lantern_core::system::System;
-use lantern_store::seal::SourceKind;
 
-use crate::intake::Intake;
+use crate::intake::size_of;
 use crate::project::Project;
 
 /// An export that could be taken in.
 #[derive(Debug, Clone)]
 pub struct CheckedTarget {
+    /// The edition that it is of.
+    pub edition: Name,
     /// The target.
     pub target: Name,
+    /// Where it lies, from the project's folder.
+    pub export: String,
     /// What it is for.
     pub systems: Vec<System>,
     /// What starts it.
-    pub starts: String,
+    pub starts: Vec<String>,
     /// Files, after the rules.
     pub files: u64,
     /// Their size, in bytes.
@@ -24,38 +27,39 @@ pub struct CheckedTarget {
 }
 
 /// What checking found.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Default)]
 pub struct Checked {
     /// The targets that could be taken in.
     pub targets: Vec<CheckedTarget>,
-    /// Each finding with the target that it is about.
-    pub findings: Vec<(Name, Finding)>,
+    /// Each finding, with the target that it is about where there is one.
+    pub findings: Vec<(Option<Name>, Finding)>,
 }
 
 impl Project {
-    /// Lists and checks every export; reads only what a check needs, writes nothing.
-    pub fn check(&self) -> Checked {
-        let mut checked = Checked { targets: Vec::new(), findings: Vec::new() };
-        for (name, target) in &self.config().targets {
-            let found = match Intake::take(self, name, target) {
-                Ok(intake) => {
-                    let sizes = intake.entries.iter().filter_map(|e| match e.kind {
-                        SourceKind::File { size } => Some(size),
-                        _ => None,
-                    });
-                    checked.targets.push(CheckedTarget {
-                        target: name.clone(),
-                        systems: intake.systems.clone(),
-                        starts: intake.starts.file.shown(),
-                        files: sizes.clone().count() as u64,
-                        size: sizes.sum(),
-                    });
-                    intake.findings
-                }
-                Err(findings) => findings,
-            };
-            checked.findings.extend(found.into_iter().map(|finding| (name.clone(), finding)));
+    /// Lists, checks and divides the exports of all editions that are worked on; reads only what a check needs, writes
+    /// nothing.
+    pub fn check(&mut self) -> Checked {
+        let mut checked = Checked::default();
+        let here = self.edition().clone();
+        for edition in self.editions() {
+            self.work_on(&edition);
+            let divided = self.divide();
+            for intake in &divided.intakes {
+                let sizes = intake.entries().iter().map(|e| size_of(&e.source));
+                let is_file = |e: &&crate::export::Listed| e.stamp.is_some();
+                checked.targets.push(CheckedTarget {
+                    edition: edition.clone(),
+                    target: intake.name.clone(),
+                    export: intake.found_at().to_owned(),
+                    systems: intake.systems.clone(),
+                    starts: intake.starts.iter().map(|start| start.file.shown()).collect(),
+                    files: intake.entries().iter().filter(is_file).count() as u64,
+                    size: sizes.sum(),
+                });
+            }
+            checked.findings.extend(divided.findings);
         }
+        self.work_on(&here);
         checked
     }
 }

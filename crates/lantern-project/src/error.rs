@@ -5,7 +5,6 @@ use std::path::PathBuf;
 
 use lantern_core::finding::Finding;
 use lantern_core::names::{Handle, Name};
-use lantern_core::path::TreePath;
 use lantern_core::rules::Refusal;
 use lantern_core::version::{ReleaseAsked, ReleaseName, VersionError};
 use lantern_ledger::LedgerError;
@@ -104,6 +103,74 @@ pub enum ProjectError {
         /// Those that there are.
         known: Vec<Name>,
     },
+    /// The project knows no such edition.
+    #[error("lantern.toml has no targets of an edition {asked:?}", asked = .asked.as_str())]
+    NoEdition {
+        /// What was asked for.
+        asked: Name,
+        /// Those that there are.
+        known: Vec<Name>,
+    },
+    /// The storefront does not have the edition.
+    #[error("{place} does not have the edition {edition}")]
+    NoTitle {
+        /// The project's name for the storefront.
+        place: Name,
+        /// The edition.
+        edition: Name,
+    },
+    /// None of a release's targets goes to the storefront.
+    #[error("{release} has nothing for {place}")]
+    NothingFor {
+        /// The release.
+        release: ReleaseName,
+        /// The project's name for the storefront.
+        place: Name,
+    },
+    /// The release was withdrawn.
+    #[error("{release} was withdrawn: {}", lantern_core::path::shown(.because))]
+    Withdrawn {
+        /// The release.
+        release: ReleaseName,
+        /// Why.
+        because: String,
+    },
+    /// The release's content was freed.
+    #[error("the content of {0} was freed; only its record is left")]
+    Freed(ReleaseName),
+    /// A branch has no such depot for the target.
+    #[error("{branch} has no depot {depot} for {target}")]
+    NoSuchDepot {
+        /// The branch.
+        branch: Name,
+        /// The depot.
+        depot: Name,
+        /// The target.
+        target: Name,
+        /// Those that can be added.
+        there: Vec<Name>,
+    },
+    /// Nothing in the release can be started on this computer.
+    #[error("{release} has nothing that starts on this computer")]
+    NothingToTry {
+        /// The release.
+        release: ReleaseName,
+        /// Its targets.
+        targets: Vec<Name>,
+    },
+    /// A release has no such target.
+    #[error("{release} has no target {asked}")]
+    NoTarget {
+        /// The release.
+        release: ReleaseName,
+        /// What was asked for.
+        asked: Name,
+        /// Those that it has.
+        known: Vec<Name>,
+    },
+    /// Something stands where a release was to be written.
+    #[error("{} is there already", .0.display())]
+    OutputThere(PathBuf),
     /// A storefront could not do what was asked.
     #[error("{place}")]
     Place {
@@ -200,7 +267,7 @@ pub enum ProjectError {
     #[error("{file} could not be started")]
     Start {
         /// Which.
-        file: TreePath,
+        file: String,
         /// The system's reason.
         #[source]
         source: std::io::Error,
@@ -230,11 +297,20 @@ impl ProjectError {
             | Self::NothingSealed
             | Self::NoRelease { .. }
             | Self::NoStorefront { .. }
+            | Self::NoEdition { .. }
+            | Self::NoTitle { .. }
+            | Self::NoTarget { .. }
+            | Self::NothingFor { .. }
+            | Self::NothingToTry { .. }
+            | Self::NoSuchDepot { .. }
+            | Self::OutputThere(_)
+            | Self::Freed(_)
             | Self::NoDepot { .. }
             | Self::NoBuildFor { .. }
             | Self::OtherGame { .. } => Class::Usage,
             Self::OtherPlace { .. }
             | Self::Rules { .. }
+            | Self::Withdrawn { .. }
             | Self::NotPushed { .. }
             | Self::NothingBefore { .. }
             | Self::Raced { .. } => Class::Refused,
@@ -280,6 +356,23 @@ impl ProjectError {
                     None => vec![format!("one of {}", names.join(", "))],
                 }
             }
+            Self::NoEdition { known, .. } => vec![one_of(known)],
+            Self::NoTarget { known, .. } => vec![one_of(known)],
+            Self::NoTitle { place, edition } => {
+                vec![format!("add its handle to [storefronts.{place}]: handle = {{ {edition} = \"…\" }}")]
+            }
+            Self::NothingFor { place, .. } => vec![format!("look at targets = […] in [storefronts.{place}]")],
+            Self::Withdrawn { .. } => one("mend it, raise the version, and prepare again"),
+            Self::Freed(release) => {
+                vec![format!("prepare the same exports again, and {release} comes back; or choose another release")]
+            }
+            Self::NoSuchDepot { there, .. } if there.is_empty() => one("everybody gets all of it: leave --with out"),
+            Self::NoSuchDepot { there, .. } => vec![one_of(there)],
+            Self::NothingToTry { targets, .. } => vec![format!(
+                "try it on the device itself; sealed are {}",
+                targets.iter().map(Name::as_str).collect::<Vec<_>>().join(", ")
+            )],
+            Self::OutputThere(_) => one("name a path where nothing is yet; nothing is overwritten"),
             Self::OtherPlace { place, .. } => vec![
                 "if the place was set up anew, connect again and look at what is there before you push".to_owned(),
                 format!("lantern connect {place}"),
@@ -316,6 +409,11 @@ impl ProjectError {
             other => cures_of_computer(other),
         }
     }
+}
+
+fn one_of(names: &[Name]) -> String {
+    let names: Vec<&str> = names.iter().map(Name::as_str).collect();
+    format!("one of {}", names.join(", "))
 }
 
 /// Looks for the system's own reason at the end of the chain.

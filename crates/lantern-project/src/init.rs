@@ -1,19 +1,21 @@
 //! `init`: writes a commented `lantern.toml` from what it sees and is told.
 
-use std::fmt::Write as _;
+use std::collections::BTreeMap;
 use std::fs;
-use std::path::{Path, PathBuf};
+use std::path::Path;
 use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
 
-use lantern_core::config::{self, Config};
+use lantern_core::config::{self, Audience, Config};
 use lantern_core::event::{EventBody, NumbersBegin};
-use lantern_core::system::System;
+use lantern_core::patterns::Patterns;
+use lantern_core::system::{Family, System};
 use lantern_core::version::BuildNumber;
-use lantern_formats::program::{Kind, Program};
 use lantern_store::durable;
 
 use crate::ProjectError;
+use crate::export::{Export, Form, Reading};
+use crate::intake::look;
 use crate::project::{Project, make_state_folder};
 
 /// What is known of the game; whatever is not seen must be told.
@@ -27,8 +29,8 @@ pub struct InitAnswers {
     pub identity: String,
     /// The version.
     pub version: String,
-    /// The export's folder, from the project's folder.
-    pub export: String,
+    /// The exports, from the project's folder.
+    pub exports: Vec<String>,
     /// A storefront to begin with.
     pub storefront: Option<InitStorefront>,
     /// The last build number that was given, for a game that is out already.
@@ -44,10 +46,10 @@ pub struct InitStorefront {
     pub address: String,
     /// What it calls the title.
     pub handle: String,
-    /// What it calls the depot.
-    pub depot: String,
-    /// The branch to begin with.
-    pub branch: String,
+    /// What it calls the depots: target = handle.
+    pub depots: BTreeMap<String, String>,
+    /// The branches to begin with.
+    pub branches: Vec<(String, Audience)>,
 }
 
 /// What looking at an export showed.
@@ -55,53 +57,68 @@ pub struct InitStorefront {
 pub struct SeenExport {
     /// From the project's folder, with `/`.
     pub path: String,
-    /// Programs at its top, with the system each is for.
-    pub programs: Vec<(String, System)>,
+    /// What starts it, with the system that each is for.
+    pub starts: Vec<(String, System)>,
+    /// The one folder that all of it lies in, where the start files lie there.
+    pub root: Option<String>,
 }
 
-/// Looks for folders that an engine may have written: those with a program at their top.
+/// Looks for what an engine may have written: folders, archives and packages with something that starts.
 pub fn look_for_exports(root: &Path) -> Vec<SeenExport> {
-    let mut out = Vec::new();
-    for folder in [root.to_owned(), root.join("exports"), root.join("export"), root.join("build"), root.join("builds")]
-    {
-        let Ok(entries) = fs::read_dir(&folder) else { continue };
-        let mut names: Vec<PathBuf> = entries.flatten().map(|e| e.path()).filter(|p| p.is_dir()).collect();
+    let mut out: Vec<SeenExport> = Vec::new();
+    const FOLDERS: [&str; 5] = ["", "exports", "export", "build", "builds"];
+    for folder in FOLDERS {
+        let Ok(entries) = fs::read_dir(root.join(folder)) else { continue };
+        let mut names: Vec<String> = entries.flatten().filter_map(|e| e.file_name().into_string().ok()).collect();
         names.sort();
-        for path in names {
+        let holds_exports = |name: &String| folder.is_empty() && FOLDERS.contains(&name.as_str());
+        for name in names.into_iter().filter(|name| !name.starts_with('.') && !holds_exports(name)) {
+            let path = if folder.is_empty() { name } else { format!("{folder}/{name}") };
             let seen = look_at_export(root, &path);
-            out.extend(seen.filter(|s| !s.programs.is_empty() && !out.contains(s)));
+            out.extend(seen.filter(|s| !s.starts.is_empty() && !out.contains(s)));
         }
     }
     out
 }
 
-/// Looks at one folder: programs at its top, and in the macOS bundles there.
-pub fn look_at_export(root: &Path, folder: &Path) -> Option<SeenExport> {
-    let relative = folder.strip_prefix(root).ok()?.to_str()?.replace('\\', "/");
-    let mut programs = Vec::new();
-    look_for_programs(folder, "", &mut programs);
-    for entry in fs::read_dir(folder).ok()?.flatten() {
-        if let Some(bundle) = entry.file_name().to_str().filter(|name| name.ends_with(".app")) {
-            let inside = format!("{bundle}/Contents/MacOS/");
-            look_for_programs(&folder.join(&inside), &inside, &mut programs);
-        }
+/// Looks at one folder, archive or package; none when it is none of these or cannot be read.
+pub fn look_at_export(root: &Path, path: &str) -> Option<SeenExport> {
+    let everything = Patterns::default();
+    if !root.join(path).is_dir() {
+        Form::of_name(path)?;
     }
-    programs.sort();
-    Some(SeenExport { path: relative, programs })
+    let spare = std::env::temp_dir();
+    let list = |inside: Option<&str>| {
+        let reading = Reading { root, spare: spare.clone(), export: path, export_root: inside, leave_out: &everything };
+        Export::find(&reading).ok().map(|found| found.export)
+    };
+    let export = list(None)?;
+    let starts = look::starts(&export);
+    let inside = look::single_top(&export).filter(|_| starts.is_empty());
+    let Some(inside) = inside else {
+        return Some(SeenExport { path: path.to_owned(), starts, root: None });
+    };
+    let starts = look::starts(&list(Some(&inside))?);
+    let root = Some(inside).filter(|_| !starts.is_empty());
+    Some(SeenExport { path: path.to_owned(), starts, root })
 }
 
-fn look_for_programs(folder: &Path, prefix: &str, programs: &mut Vec<(String, System)>) {
-    let Ok(entries) = fs::read_dir(folder) else { return };
-    for entry in entries.flatten() {
-        let Ok(mut file) = fs::File::open(entry.path()) else { continue };
-        let Ok(program) = Program::read(&mut file) else { continue };
-        if program.kind != Kind::Program {
-            continue;
-        }
-        let system = crate::intake::systems_of(&program).into_iter().next();
-        let name = entry.file_name().into_string().ok();
-        programs.extend(system.zip(name).map(|(system, name)| (format!("{prefix}{name}"), system)));
+/// Returns the names that the targets of exports get: their systems', with a number where one stands twice.
+pub fn target_names(seen: &[SeenExport]) -> Vec<String> {
+    let mut names: Vec<String> = Vec::new();
+    for export in seen {
+        let mut families: Vec<Family> = export.starts.iter().map(|(_, system)| system.family()).collect();
+        families.dedup();
+        let base = match families.as_slice() {
+            [] => "game",
+            [one] => one.name(),
+            _ => "desktop",
+        };
+        let stands = |name: &str| names.iter().any(|n| n == name);
+        let free = (2..).map(|n| format!("{base}-{n}")).find(|name| !stands(name));
+        names.push(if stands(base) { free.unwrap_or_default() } else { base.to_owned() });
     }
+    names
 }
 
 /// Writes `lantern.toml` and `.lantern/` in `root`; returns the text that was written.
@@ -114,8 +131,10 @@ pub fn init(root: &Path, answers: &InitAnswers, stop: Arc<AtomicBool>) -> Result
     if fs::symlink_metadata(&path).is_ok() {
         return Err(ProjectError::AlreadyThere(path));
     }
-    let seen = look_at_export(root, &root.join(&answers.export));
-    let text = write(answers, seen.as_ref());
+    let nothing = |path: &String| SeenExport { path: path.clone(), starts: Vec::new(), root: None };
+    let look = |path: &String| look_at_export(root, path).unwrap_or_else(|| nothing(path));
+    let seen: Vec<SeenExport> = answers.exports.iter().map(look).collect();
+    let text = write(answers, &seen);
     Config::read(config::FILE_NAME, &text).map_err(ProjectError::Config)?;
     make_state_folder(root)?;
     durable::write_whole(&path, text.as_bytes())?;
@@ -130,61 +149,115 @@ fn quoted(text: &str) -> String {
     serde_json::to_string(text).expect("a text is always JSON")
 }
 
-fn write(answers: &InitAnswers, seen: Option<&SeenExport>) -> String {
-    let programs = seen.map(|s| s.programs.as_slice()).unwrap_or_default();
-    let target = programs.first().map_or("game", |(_, system)| system.family().name());
-    let mut out = String::new();
-    let mut line = |text: &str| {
-        out.push_str(text);
-        out.push('\n');
-    };
-    line("#:schema .lantern/lantern.schema.json");
-    line("# What the game is, what its exports are, and where players get it.");
-    line("# Paths start at this file's folder and use / on every system. No secret ever stands here.");
-    line("");
-    line("[game]");
-    line(&format!("name = {}", quoted(&answers.name)));
-    line(&format!("studio = {}", quoted(&answers.studio)));
-    line(&format!("identity = {}  # kept for ever", quoted(&answers.identity)));
-    line(&format!("version = {}  # or {{ file = \"VERSION\" }}", quoted(&answers.version)));
-    line("");
-    line(&format!("[targets.{target}]"));
-    line(&format!("export = {}  # the folder that the engine writes; it is never changed", quoted(&answers.export)));
-    match programs {
-        [(file, system)] => {
-            line(&format!("systems = [{}]  # seen in {}", quoted(system.name()), quoted(file)));
-            line(&format!("starts = {}", quoted(file)));
-        }
-        _ => {
-            line("# systems = [\"linux-x86_64\"]  # left out: seen from the start file");
-            line("# starts = \"FILE\"  # left out: the only program at the top of the export");
-        }
+fn write(answers: &InitAnswers, seen: &[SeenExport]) -> String {
+    let names = target_names(seen);
+    let mut lines: Vec<String> = vec![
+        "#:schema .lantern/lantern.schema.json".to_owned(),
+        "# What the game is, what its exports are, and where players get it.".to_owned(),
+        "# Paths start at this file's folder and use / on every system. No secret ever stands here.".to_owned(),
+        String::new(),
+        "[game]".to_owned(),
+        format!("name = {}", quoted(&answers.name)),
+        format!("studio = {}", quoted(&answers.studio)),
+        format!("identity = {}  # kept for ever", quoted(&answers.identity)),
+        format!("version = {}  # or {{ file = \"VERSION\" }}", quoted(&answers.version)),
+    ];
+    for (index, (name, export)) in names.iter().zip(seen).enumerate() {
+        lines.push(String::new());
+        lines.extend(target(name, export, index == 0));
     }
-    line("# leave-out = [\"notes/**\"]  # what players do not need");
-    line("# must-have = [\"*.dat\"]  # without these the export is not whole");
-    line("");
+    let first = names.first().map_or("game", String::as_str);
+    lines.extend([
+        String::new(),
+        "# A target is one depot of its own name, unless rules divide it:".to_owned(),
+        format!("# [depots.{first}]"),
+        format!("# from = \"{first}\""),
+        "# leave-out = [\"voices/**\"]".to_owned(),
+        "#".to_owned(),
+        "# [depots.voices-fr]".to_owned(),
+        format!("# from = \"{first}\""),
+        "# only = [\"voices/fr/**\"]".to_owned(),
+        "# when = { language = \"fr\" }".to_owned(),
+        String::new(),
+    ]);
     match &answers.storefront {
-        Some(place) => {
-            let InitStorefront { name, address, handle, depot, branch } = place;
-            line(&format!("[storefronts.{name}]"));
-            line("kind = \"market\"");
-            line(&format!("address = {}", quoted(address)));
-            line(&format!("handle = {}  # what the place calls the game", quoted(handle)));
-            line(&format!("depots = {{ {target} = {} }}  # ours = theirs", quoted(depot)));
-            line("");
-            line(&format!("[storefronts.{name}.branches]"));
-            let _ = writeln!(out, "{branch} = {{ audience = \"everyone\" }}");
+        Some(place) => lines.extend(storefront(place)),
+        None => lines.extend([
+            "# [storefronts.brambleyard]".to_owned(),
+            "# kind = \"market\"".to_owned(),
+            "# address = \"http://127.0.0.1:4870\"  # the stand-in: lantern rehearse".to_owned(),
+            "# handle = \"saltmarsh-post\"  # what the place calls the game".to_owned(),
+            format!("# depots = {{ {first} = \"sp-{first}\" }}  # ours = theirs"),
+            "#".to_owned(),
+            "# [storefronts.brambleyard.branches]".to_owned(),
+            "# creek = { audience = \"invited\" }".to_owned(),
+            "# open-water = { audience = \"everyone\" }".to_owned(),
+        ]),
+    }
+    lines.join("\n") + "\n"
+}
+
+fn target(name: &str, export: &SeenExport, with_hints: bool) -> Vec<String> {
+    let mut lines = vec![format!("[targets.{name}]")];
+    let hint = if with_hints { "  # what the engine writes; never changed. With * the newest of several" } else { "" };
+    lines.push(format!("export = {}{hint}", quoted(&export.path)));
+    if let Some(root) = &export.root {
+        lines.push(format!("export-root = {}  # all of it lies in this folder", quoted(root)));
+    }
+    match export.starts.as_slice() {
+        [(file, system)] => {
+            lines.push(format!("systems = [{}]  # seen in {}", quoted(system.name()), quoted(file)));
+            lines.push(format!("starts = {}", quoted(file)));
         }
-        None => {
-            line("# [storefronts.brambleyard]");
-            line("# kind = \"market\"");
-            line("# address = \"http://127.0.0.1:4870\"  # the stand-in: lantern rehearse");
-            line("# handle = \"saltmarsh-post\"  # what the place calls the game");
-            line(&format!("# depots = {{ {target} = \"sp-{target}\" }}  # ours = theirs"));
-            line("#");
-            line("# [storefronts.brambleyard.branches]");
-            line("# open-water = { audience = \"everyone\" }");
+        [] => {
+            lines.push("# systems = [\"linux-x86_64\"]  # left out: seen from the start file".to_owned());
+            lines.push("# starts = \"FILE\"  # left out: the only program at the top of the export".to_owned());
+        }
+        several => {
+            let systems: Vec<&str> = several.iter().map(|(_, system)| system.name()).collect();
+            let is_one_each = systems.iter().enumerate().all(|(i, s)| !systems[..i].contains(s));
+            if is_one_each {
+                let names: Vec<String> = systems.iter().map(|s| quoted(s)).collect();
+                lines.push(format!("systems = [{}]", names.join(", ")));
+                lines.push("starts = [".to_owned());
+                lines.extend(several.iter().map(|(file, system)| {
+                    format!("    {{ file = {}, systems = [{}] }},", quoted(file), quoted(system.name()))
+                }));
+                lines.push("]".to_owned());
+            } else {
+                let names: Vec<&str> = several.iter().map(|(file, _)| file.as_str()).collect();
+                lines.push(format!("# starts = {}  # there are {}", quoted(names[0]), names.join(", ")));
+            }
         }
     }
-    out
+    if with_hints {
+        lines.push("# leave-out = [\"notes/**\"]  # what players do not need".to_owned());
+        lines.push("# keep-aside = [\"*.pdb\"]  # sealed with the rest, never sent".to_owned());
+        lines.push("# must-have = [\"*.dat\"]  # without these the export is not whole".to_owned());
+    }
+    lines
+}
+
+fn storefront(place: &InitStorefront) -> Vec<String> {
+    let InitStorefront { name, address, handle, depots, branches } = place;
+    let depots: Vec<String> = depots.iter().map(|(ours, theirs)| format!("{ours} = {}", quoted(theirs))).collect();
+    let one_line = format!("depots = {{ {} }}  # ours = theirs", depots.join(", "));
+    let mut lines = vec![
+        format!("[storefronts.{name}]"),
+        "kind = \"market\"".to_owned(),
+        format!("address = {}", quoted(address)),
+        format!("handle = {}  # what the place calls the game", quoted(handle)),
+    ];
+    if one_line.chars().count() <= 100 {
+        lines.push(one_line);
+        lines.push(String::new());
+    } else {
+        lines.push(String::new());
+        lines.push(format!("[storefronts.{name}.depots]  # ours = theirs"));
+        lines.extend(depots);
+        lines.push(String::new());
+    }
+    lines.push(format!("[storefronts.{name}.branches]"));
+    lines.extend(branches.iter().map(|(branch, who)| format!("{branch} = {{ audience = \"{}\" }}", who.name())));
+    lines
 }

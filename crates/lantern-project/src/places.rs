@@ -3,8 +3,8 @@
 use std::path::PathBuf;
 
 use lantern_core::config::Storefront as Configured;
-use lantern_core::event::{Connected, Deed, EventBody, Moved, NotDone, NumberSeen, PlaceRef, Pushed, Seen};
-use lantern_core::names::Name;
+use lantern_core::event::{Connected, Deed, EventBody, Moved, NotDone, NumberSeen, PlaceRef, Pushed, Seen, Withdrawn};
+use lantern_core::names::{Handle, Name};
 use lantern_core::rules::HouseRules;
 use lantern_ledger::ServerFacts;
 use lantern_storefront::market::{Access, Market};
@@ -18,6 +18,8 @@ use crate::{ProjectError, access};
 pub(crate) struct Place {
     pub reference: PlaceRef,
     pub configured: Configured,
+    /// What the place calls the edition that is worked on.
+    pub title: Handle,
     pub market: Market,
 }
 
@@ -29,6 +31,13 @@ impl Place {
             source => ProjectError::Place { place: self.reference.name.clone(), source },
         }
     }
+}
+
+/// Returns what a storefront calls the edition that is worked on.
+pub(crate) fn title_of(project: &Project, name: &Name, configured: &Configured) -> Result<Handle, ProjectError> {
+    let edition = project.edition();
+    let no_title = || ProjectError::NoTitle { place: name.clone(), edition: edition.clone() };
+    configured.handles.get(edition).cloned().ok_or_else(no_title)
 }
 
 /// Finds a storefront and makes sure that it is the one that was connected.
@@ -46,15 +55,16 @@ pub(crate) fn open_place(project: &Project, name: &str) -> Result<Place, Project
     if discovery.id != found.storefront {
         return Err(ProjectError::OtherPlace { place: name.clone(), address: configured.address.clone() });
     }
-    let reference = PlaceRef { storefront: discovery.id, name: name.clone(), handle: configured.handle.clone() };
-    Ok(Place { reference, configured: configured.clone(), market })
+    let title = title_of(project, name, configured)?;
+    let reference = PlaceRef { storefront: discovery.id, name: name.clone(), handle: title.clone() };
+    Ok(Place { reference, configured: configured.clone(), title, market })
 }
 
 /// What connecting found out.
 #[derive(Debug, Clone)]
 pub struct Connection {
-    /// Which storefront.
-    pub place: PlaceRef,
+    /// The project's name for it.
+    pub storefront: Name,
     /// Its name for people.
     pub place_name: String,
     /// Its address.
@@ -63,14 +73,23 @@ pub struct Connection {
     pub client: String,
     /// Rights that came with it.
     pub rights: Vec<String>,
-    /// The title, as the place has it.
-    pub title: Title,
-    /// Its branches.
-    pub branches: Vec<Branch>,
+    /// One for each edition that it has.
+    pub titles: Vec<ConnectedTitle>,
     /// What it demands.
     pub rules: HouseRules,
     /// Where access is kept.
     pub kept_in: PathBuf,
+}
+
+/// An edition, as a place has it.
+#[derive(Debug, Clone)]
+pub struct ConnectedTitle {
+    /// Ours.
+    pub edition: Name,
+    /// Theirs.
+    pub title: Title,
+    /// Its branches.
+    pub branches: Vec<Branch>,
 }
 
 impl Locked {
@@ -88,26 +107,38 @@ impl Locked {
         let discovery = market.discovery().map_err(fails)?;
         let token = market.try_access().map_err(fails)?;
         let rules = market.rules().map_err(fails)?;
-        let title = market.title(&configured.handle).map_err(fails)?;
-        if let Some(handle) = configured.depots.values().find(|handle| !title.depots.contains(handle)) {
-            return Err(ProjectError::NoDepot { place: name, title: title.handle, handle: handle.clone() });
+        let mut titles = Vec::new();
+        for (edition, handle) in &configured.handles {
+            let title = market.title(handle).map_err(fails)?;
+            let depots = project.config().depots_of(edition);
+            let handles = depots.iter().filter_map(|depot| configured.depots.get(depot));
+            if let Some(handle) = handles.into_iter().find(|handle| !title.depots.contains(handle)) {
+                return Err(ProjectError::NoDepot { place: name, title: title.handle, handle: handle.clone() });
+            }
+            let branches = market.branches(handle).map_err(fails)?.branches;
+            titles.push(ConnectedTitle { edition: edition.clone(), title, branches });
         }
-        let branches = market.branches(&configured.handle).map_err(fails)?.branches;
         let kept_in = access::keep(&configured.address, &discovery.id, &access)?;
-        let reference = PlaceRef { storefront: discovery.id, name: name.clone(), handle: configured.handle.clone() };
-        let connected = Connected { place: reference.clone(), client: access.client_id.clone() };
-        self.open.record(EventBody::Connected(connected), None)?;
-        let place = Place { reference: reference.clone(), configured: configured.clone(), market };
-        let builds = place.market.builds(&configured.handle).map_err(fails)?.builds;
-        self.learn(&place, &branches, &builds)?;
+        let here = self.open.project.edition().clone();
+        for connected in &titles {
+            self.open.project.work_on(&connected.edition);
+            let title = connected.title.handle.clone();
+            let reference = PlaceRef { storefront: discovery.id.clone(), name: name.clone(), handle: title.clone() };
+            let event = Connected { place: reference.clone(), client: access.client_id.clone() };
+            self.open.record(EventBody::Connected(event), None)?;
+            let market = Market::open(&configured.address, Some(access.clone()), self.open.project.stop());
+            let place = Place { reference, configured: configured.clone(), title, market: market.map_err(fails)? };
+            let builds = place.market.builds(&place.title).map_err(fails)?.builds;
+            self.learn(&place, &connected.branches, &builds)?;
+        }
+        self.open.project.work_on(&here);
         Ok(Connection {
-            place: reference,
+            storefront: name,
             place_name: discovery.name,
             address: configured.address,
             client: access.client_id,
             rights: token.scope.split_whitespace().map(str::to_owned).collect(),
-            title,
-            branches,
+            titles,
             rules,
             kept_in,
         })
@@ -117,6 +148,20 @@ impl Locked {
     pub(crate) fn learn(&mut self, place: &Place, branches: &[Branch], builds: &[Build]) -> Result<(), ProjectError> {
         self.settle(place, builds)?;
         let board = self.open.board()?;
+        for build in builds {
+            let known = board.withdrawn_at.contains(&(place.reference.clone(), build.release));
+            if let Some(withdrawn) = build.withdrawn.as_ref().filter(|_| !known) {
+                let body = Withdrawn {
+                    key: None,
+                    place: Some(place.reference.clone()),
+                    release: build.release,
+                    name: build.name.clone(),
+                    because: withdrawn.because.clone(),
+                };
+                let server = ServerFacts { happened_at: Some(withdrawn.at), revision: build.build };
+                self.open.record(EventBody::Withdrawn(body), Some(server))?;
+            }
+        }
         for branch in branches {
             let key = (place.reference.clone(), branch.facts.branch.clone());
             let known = board.branches.get(&key).map_or(0, |facts| facts.revision);
@@ -141,7 +186,7 @@ impl Locked {
         for asked in open.into_values().filter(|asked| asked.place == place.reference) {
             match &asked.deed {
                 Deed::Promote { branch } | Deed::Rollback { branch } => {
-                    let moves = place.market.moves(&place.configured.handle, branch).map_err(place.fails())?.moves;
+                    let moves = place.market.moves(&place.title, branch).map_err(place.fails())?.moves;
                     match moves.into_iter().find(|moved| moved.key == asked.key) {
                         Some(done) => {
                             let server = ServerFacts { happened_at: done.facts.since, revision: done.facts.revision };
@@ -153,6 +198,29 @@ impl Locked {
                                 restores: done.restores,
                             };
                             self.open.record(EventBody::Moved(moved), Some(server))?;
+                        }
+                        None => {
+                            let why = "the storefront never got it".to_owned();
+                            self.open.record(EventBody::NotDone(NotDone { key: asked.key, why }), None)?;
+                        }
+                    }
+                }
+                Deed::Withdraw { because } => {
+                    let build = builds.iter().find(|b| b.release == asked.release && b.withdrawn.is_some());
+                    match build {
+                        Some(build) => {
+                            let server = build
+                                .withdrawn
+                                .as_ref()
+                                .map(|w| ServerFacts { happened_at: Some(w.at), revision: build.build });
+                            let body = Withdrawn {
+                                key: Some(asked.key),
+                                place: Some(asked.place.clone()),
+                                release: asked.release,
+                                name: asked.name.clone(),
+                                because: because.clone(),
+                            };
+                            self.open.record(EventBody::Withdrawn(body), server)?;
                         }
                         None => {
                             let why = "the storefront never got it".to_owned();
@@ -196,25 +264,34 @@ impl Locked {
     /// # Errors
     /// Only those of this computer; a storefront that does not answer is in the result.
     pub fn refresh(&mut self) -> Result<Vec<(Name, Heard)>, ProjectError> {
-        let names: Vec<Name> = self.open.project.config().storefronts.keys().cloned().collect();
+        let here = self.open.project.edition().clone();
+        let storefronts: Vec<(Name, Vec<Name>)> = (self.open.project.config().storefronts.iter())
+            .map(|(name, configured)| (name.clone(), configured.handles.keys().cloned().collect()))
+            .collect();
         let mut out = Vec::new();
-        for name in names {
-            let asked = self.ask(&name);
-            match asked {
-                Ok(()) => out.push((name, Heard::Now)),
-                Err(error @ (ProjectError::Place { .. } | ProjectError::OtherPlace { .. })) => {
-                    out.push((name, Heard::Not(error)));
+        for (name, editions) in storefronts {
+            let mut heard = Heard::Now;
+            for edition in self.open.project.editions().into_iter().filter(|e| editions.contains(e)) {
+                self.open.project.work_on(&edition);
+                match self.ask(&name) {
+                    Ok(()) => {}
+                    Err(error @ (ProjectError::Place { .. } | ProjectError::OtherPlace { .. })) => {
+                        heard = Heard::Not(error);
+                        break;
+                    }
+                    Err(error) => return Err(error),
                 }
-                Err(error) => return Err(error),
             }
+            out.push((name, heard));
         }
+        self.open.project.work_on(&here);
         Ok(out)
     }
 
     fn ask(&mut self, name: &Name) -> Result<(), ProjectError> {
         let place = open_place(&self.open.project, name.as_str())?;
-        let branches = place.market.branches(&place.configured.handle).map_err(place.fails())?.branches;
-        let builds = place.market.builds(&place.configured.handle).map_err(place.fails())?.builds;
+        let branches = place.market.branches(&place.title).map_err(place.fails())?.branches;
+        let builds = place.market.builds(&place.title).map_err(place.fails())?.builds;
         self.learn(&place, &branches, &builds)
     }
 }

@@ -5,13 +5,14 @@ use lantern_core::config::Config;
 use lantern_core::digest::InputDigest;
 use lantern_core::event::{EventBody, NumberReserved, Sealed};
 use lantern_core::finding::Finding;
+use lantern_core::names::Name;
 use lantern_core::progress::Progress;
-use lantern_core::release::{DepotRecord, FORMAT, ReleaseRecord, TargetRecord};
+use lantern_core::release::{DepotRecord, FORMAT, ReleaseRecord, TargetRecord, When};
 use lantern_core::tree::Tree;
 use lantern_core::version::{BuildNumber, ReleaseName, Version};
 
 use crate::ProjectError;
-use crate::intake::{Intake, stops_in};
+use crate::depots::Divided;
 use crate::project::Locked;
 use crate::seen::Seen;
 
@@ -48,8 +49,65 @@ pub struct Prepared {
     pub findings: Vec<Finding>,
 }
 
+/// A part of an export that is sealed as one: a depot, or what is kept aside.
+struct Parcel {
+    /// The intake, by its place.
+    from: usize,
+    indices: Vec<usize>,
+}
+
+/// What is sealed of divided exports: every depot in the mapping's order, then what each intake keeps aside.
+fn parcels(divided: &Divided<'_>) -> Vec<Parcel> {
+    let depots = divided.mapping.depots.iter().map(|d| Parcel { from: d.from, indices: divided.indices(d) });
+    let asides = divided.intakes.iter().enumerate().filter(|(_, intake)| !intake.aside.is_empty());
+    let asides = asides.map(|(from, intake)| Parcel { from, indices: intake.aside.iter().copied().collect() });
+    depots.chain(asides).collect()
+}
+
+/// Makes the records of all targets out of their parcels' trees.
+fn describe(divided: &Divided<'_>, trees: &[Tree]) -> Result<Vec<TargetRecord>, ProjectError> {
+    let record = |name: &Name, tree: &Tree, when: &When| DepotRecord {
+        depot: name.clone(),
+        tree: tree.id(),
+        files: tree.file_count(),
+        size: tree.size(),
+        when: when.clone(),
+    };
+    let (of_depots, of_asides) = trees.split_at(divided.mapping.depots.len().min(trees.len()));
+    let mut asides = of_asides.iter();
+    let mut out = Vec::new();
+    for (target, intake) in divided.intakes.iter().enumerate() {
+        let depots = divided.mapping.depots.iter().zip(of_depots).filter(|(d, _)| d.targets.contains(&target));
+        let depots: Vec<_> = depots.collect();
+        let entries = depots.iter().flat_map(|(_, tree)| tree.iter().map(|(path, node)| (path.clone(), node.clone())));
+        let whole = Tree::new(entries).map_err(|error| {
+            let what = format!("the depots of {} do not fit together: {error}", intake.name);
+            ProjectError::Findings(vec![Finding::stops("depots-collide", what, "mend the rules of its depots")])
+        })?;
+        let aside = (!intake.aside.is_empty()).then(|| asides.next()).flatten();
+        out.push(TargetRecord {
+            target: intake.name.clone(),
+            systems: intake.systems.clone(),
+            starts: intake.starts.clone(),
+            folder: intake.target.folder.clone(),
+            tree: whole.id(),
+            depots: depots.iter().map(|(depot, tree)| record(&depot.name, tree, &depot.when)).collect(),
+            aside: aside.map(|tree| record(intake.name, tree, &When::default())),
+        });
+    }
+    Ok(out)
+}
+
+/// Returns the record's targets that the exports make, by what was seen of them before and without reading anything.
+pub(crate) fn seem(divided: &Divided<'_>, seen: &Seen) -> Option<Vec<TargetRecord>> {
+    let tree = |parcel: &Parcel| seen.tree_as_it_seems(&divided.intakes[parcel.from], &parcel.indices);
+    let trees: Option<Vec<Tree>> = parcels(divided).iter().map(tree).collect();
+    describe(divided, &trees?).ok()
+}
+
 impl Locked {
-    /// Takes all exports in, checks them, and seals them; when nothing changed it makes nothing.
+    /// Takes all exports of the edition that is worked on, checks them, and seals them; when nothing changed it makes
+    /// nothing.
     ///
     /// # Errors
     /// [`ProjectError::Findings`] with every finding of every target when one stops, and those of reading and writing.
@@ -59,78 +117,73 @@ impl Locked {
             Some(version) => version.clone(),
             None => self.open.project.version()?,
         };
-        let config = self.open.project.config().clone();
         self.open.store.remove_unfinished()?;
-        let intakes = self.take_all(&config)?;
-        let findings: Vec<Finding> = intakes.iter().flat_map(|i| i.findings.clone()).collect();
-        let seen_path = self.open.project.state("cache/seen.json");
-        let seen = if options.read_all { Seen::new() } else { Seen::load(&seen_path) };
-
-        // Nothing changed, by the file system's word: enough to make nothing.
-        let trees: Option<Vec<Tree>> = intakes.iter().map(|intake| seen.tree_without_reading(intake)).collect();
-        if let Some(trees) = trees {
-            let targets = describe(&intakes, &trees);
-            if let Some(known) = self.known(&version, &targets)? {
-                return self.nothing_new(known, findings);
-            }
-        }
-
-        let mut cost = SealCost::default();
-        let mut trees = Vec::new();
-        let mut fresh = Seen::new();
-        for intake in &intakes {
-            let sealed = lantern_store::seal::seal(&self.open.store, &intake.entries, intake, progress)?;
-            cost.read += sealed.read;
-            cost.stored += sealed.new_stored;
-            fresh.remember(intake, &sealed.tree);
-            trees.push(sealed.tree);
-        }
-        fresh.save(&seen_path)?;
-        let targets = describe(&intakes, &trees);
+        let sealing = self.seal(&version, options.read_all, progress)?;
+        let Sealing { targets, cost, findings } = sealing;
         if let Some(known) = self.known(&version, &targets)? {
             return self.nothing_new(known, findings);
         }
+        let project = &self.open.project;
+        let (game, edition) = (project.identity().clone(), project.edition().clone());
         let input = self.input(&version, &targets);
         let number = self.reserve(input)?;
-        let record = ReleaseRecord {
-            format: FORMAT.to_owned(),
-            game: config.game.identity.clone(),
-            edition: self.open.project.edition().clone(),
-            version,
-            number,
-            targets,
-        };
+        let record = ReleaseRecord { format: FORMAT.to_owned(), game, edition, version, number, targets };
         // The record is in the store before the ledger names it.
         let id = self.open.store.write_record(&record)?;
-        let before = self.open.board()?.release(None).cloned();
+        let before = self.open.board()?.releases.into_iter().max_by_key(|r| r.name.number);
         let mut findings = findings;
         if let Some(before) = &before {
             findings.extend(unchanged_targets(&self.open.store.record(before.id).ok(), &record, &before.name));
         }
         let sealed = Sealed { release: id, name: record.name(), input };
         let event = self.open.record(EventBody::Sealed(sealed), None)?;
-        let release = KnownRelease { id, name: record.name(), input, sealed_at: event.recorded_at };
+        let edition = record.edition.clone();
+        let release = KnownRelease { id, edition, name: record.name(), input, sealed_at: event.recorded_at };
         Ok(Prepared { release, record, cost: Some(cost), before, findings })
     }
 
-    fn take_all<'a>(&self, config: &'a Config) -> Result<Vec<Intake<'a>>, ProjectError> {
-        let mut intakes = Vec::new();
-        let mut findings = Vec::new();
-        for (name, target) in &config.targets {
-            match Intake::take(&self.open.project, name, target) {
-                Ok(intake) => intakes.push(intake),
-                Err(found) => findings.extend(found),
-            }
-        }
-        if stops_in(&findings) > 0 {
+    /// Divides the exports and seals what is not known to be sealed already.
+    fn seal(&self, version: &Version, read_all: bool, progress: &dyn Progress) -> Result<Sealing, ProjectError> {
+        let divided = self.open.project.divide();
+        if let Some(findings) = divided.stopping() {
             return Err(ProjectError::Findings(findings));
         }
-        Ok(intakes)
+        let findings: Vec<Finding> = divided.findings.iter().map(|(_, finding)| finding.clone()).collect();
+        let seen_path = self.open.project.state("cache/seen.json");
+        let seen = if read_all { Seen::new() } else { Seen::load(&seen_path) };
+        let parcels = parcels(&divided);
+
+        // Nothing changed, by the file system's word: enough to make nothing.
+        let tree = |parcel: &Parcel| seen.tree_without_reading(&divided.intakes[parcel.from], &parcel.indices);
+        if let Some(trees) = parcels.iter().map(tree).collect::<Option<Vec<Tree>>>() {
+            let targets = describe(&divided, &trees)?;
+            if self.known(version, &targets)?.is_some() {
+                return Ok(Sealing { targets, cost: SealCost::default(), findings });
+            }
+        }
+
+        let mut cost = SealCost::default();
+        let mut trees = Vec::new();
+        let mut fresh = Seen::load(&seen_path);
+        for intake in &divided.intakes {
+            fresh.forget(intake.name);
+        }
+        for parcel in &parcels {
+            let intake = &divided.intakes[parcel.from];
+            let (entries, source) = intake.part(&parcel.indices);
+            let sealed = lantern_store::seal::seal(&self.open.store, &entries, &source, progress)?;
+            cost.read += sealed.read;
+            cost.stored += sealed.new_stored;
+            fresh.remember(intake, &parcel.indices, &sealed.tree);
+            trees.push(sealed.tree);
+        }
+        fresh.save(&seen_path)?;
+        Ok(Sealing { targets: describe(&divided, &trees)?, cost, findings })
     }
 
     fn input(&self, version: &Version, targets: &[TargetRecord]) -> InputDigest {
         let project = &self.open.project;
-        Config::input_digest(&project.config().game.identity, project.edition(), version, targets)
+        Config::input_digest(project.identity(), project.edition(), version, targets)
     }
 
     /// Returns the release that the very same input made before, if it is still whole in the store.
@@ -140,9 +193,12 @@ impl Locked {
         let Some(known) = board.releases.iter().rev().find(|r| r.input == input) else {
             return Ok(None);
         };
+        if board.freed.contains(&known.id) {
+            return Ok(None);
+        }
         let store = &self.open.store;
         let record = store.record(known.id);
-        let whole = record.is_ok_and(|record| record.depots().all(|(_, depot)| store.manifest_of(depot.tree).is_ok()));
+        let whole = record.is_ok_and(|record| record.sealed().iter().all(|d| store.manifest_of(d.tree).is_ok()));
         Ok(whole.then(|| known.clone()))
     }
 
@@ -167,6 +223,13 @@ impl Locked {
     }
 }
 
+/// What came of dividing and sealing.
+struct Sealing {
+    targets: Vec<TargetRecord>,
+    cost: SealCost,
+    findings: Vec<Finding>,
+}
+
 /// Forgetting to export for one system is a common slip: the others changed, and this one is as it was.
 fn unchanged_targets(before: &Option<ReleaseRecord>, now: &ReleaseRecord, name: &ReleaseName) -> Vec<Finding> {
     let was = |target: &TargetRecord| {
@@ -181,28 +244,6 @@ fn unchanged_targets(before: &Option<ReleaseRecord>, now: &ReleaseRecord, name: 
         .map(|target| {
             let what = format!("{} is exactly what it was in {name}, although others changed", target.target);
             Finding::warns("target-unchanged", what, "was it exported anew? If so, all is well")
-        })
-        .collect()
-}
-
-/// One depot for each target, of its name.
-fn describe(intakes: &[Intake<'_>], trees: &[Tree]) -> Vec<TargetRecord> {
-    let pairs = intakes.iter().zip(trees);
-    pairs
-        .map(|(intake, tree)| {
-            let id = tree.id();
-            TargetRecord {
-                target: intake.name.clone(),
-                systems: intake.systems.clone(),
-                starts: intake.starts.clone(),
-                tree: id,
-                depots: vec![DepotRecord {
-                    depot: intake.name.clone(),
-                    tree: id,
-                    files: tree.file_count(),
-                    size: tree.size(),
-                }],
-            }
         })
         .collect()
 }

@@ -10,7 +10,7 @@ use lantern_core::board::{Board, KnownRelease};
 use lantern_core::config::{self, Config, ConfigKey, Storefront, VersionSource};
 use lantern_core::event::{Event, EventBody, PlaceRef};
 use lantern_core::finding::{Finding, TextPlace};
-use lantern_core::names::Name;
+use lantern_core::names::{Identity, Name};
 use lantern_core::version::{ReleaseAsked, Version};
 use lantern_ledger::{Ledger, ServerFacts};
 use lantern_store::durable::{self, DurableError};
@@ -30,6 +30,8 @@ pub struct Project {
     config: Config,
     config_text: String,
     edition: Name,
+    /// Whether only this edition is meant, and not all.
+    one_edition: bool,
     stop: Arc<AtomicBool>,
 }
 
@@ -72,7 +74,8 @@ impl Project {
             ProjectError::Config(vec![finding.at(TextPlace::of(config::FILE_NAME, &good, at..at))])
         })?;
         let config = Config::read(config::FILE_NAME, &text).map_err(ProjectError::Config)?;
-        Ok(Self { root, config, config_text: text, edition: Name::full_edition(), stop })
+        let edition = config.editions_with_targets().into_iter().next().unwrap_or_else(Name::full_edition);
+        Ok(Self { root, config, config_text: text, edition, one_edition: false, stop })
     }
 
     /// Returns the folder.
@@ -88,6 +91,45 @@ impl Project {
     /// Returns the edition that is worked on.
     pub fn edition(&self) -> &Name {
         &self.edition
+    }
+
+    /// Returns all editions that have targets; one alone when somebody asked for it.
+    pub fn editions(&self) -> Vec<Name> {
+        if self.one_edition { vec![self.edition.clone()] } else { self.config.editions_with_targets() }
+    }
+
+    /// Works on this edition from now on.
+    pub fn work_on(&mut self, edition: &Name) {
+        self.edition = edition.clone();
+    }
+
+    /// Works on this edition alone.
+    ///
+    /// # Errors
+    /// [`ProjectError::NoEdition`].
+    pub fn only_edition(&mut self, edition: &Name) -> Result<(), ProjectError> {
+        if !self.config.editions_with_targets().contains(edition) {
+            let known = self.config.editions_with_targets();
+            return Err(ProjectError::NoEdition { asked: edition.clone(), known });
+        }
+        self.one_edition = true;
+        self.edition = edition.clone();
+        Ok(())
+    }
+
+    /// Whether there is more than one edition, so that its name must be said.
+    pub fn has_editions(&self) -> bool {
+        self.config.editions_with_targets().len() > 1
+    }
+
+    /// Returns what players know the edition as.
+    pub fn edition_name(&self) -> &str {
+        self.config.editions.get(&self.edition).map_or(self.config.game.name.as_str(), |e| e.name.as_str())
+    }
+
+    /// Returns the identity of the edition that is worked on.
+    pub fn identity(&self) -> &Identity {
+        self.config.editions.get(&self.edition).map_or(&self.config.game.identity, |e| &e.identity)
     }
 
     /// Returns the flag that ends waiting.
@@ -119,7 +161,8 @@ impl Project {
 
     /// Returns the version that is configured, read from its file where it has one.
     pub(crate) fn version(&self) -> Result<Version, ProjectError> {
-        match &self.config.game.version {
+        let of_edition = self.config.editions.get(&self.edition).map(|e| &e.version);
+        match of_edition.unwrap_or(&self.config.game.version) {
             VersionSource::Here(version) => Ok(version.clone()),
             VersionSource::File(name) => {
                 let bytes = durable::read_limited(&self.root.join(name), MAX_VERSION_FILE_LEN)?;
@@ -229,14 +272,31 @@ impl Open {
         Ok(Board::fold(&self.project.edition, &self.events()?))
     }
 
-    /// Returns the release that is meant; the newest when nothing was asked.
+    /// Returns what follows from the events of an edition.
+    ///
+    /// # Errors
+    /// [`ProjectError::Ledger`].
+    pub fn board_of(&self, edition: &Name) -> Result<Board, ProjectError> {
+        Ok(Board::fold(edition, &self.events()?))
+    }
+
+    /// Returns the release that is meant, and works on its edition from then on; the newest when nothing was asked.
     ///
     /// # Errors
     /// [`ProjectError::NothingSealed`], [`ProjectError::NoRelease`].
-    pub fn release(&self, asked: Option<&ReleaseAsked>) -> Result<KnownRelease, ProjectError> {
+    pub fn release(&mut self, asked: Option<&ReleaseAsked>) -> Result<KnownRelease, ProjectError> {
         let board = self.board()?;
         if let Some(found) = board.release(asked) {
             return Ok(found.clone());
+        }
+        if asked.is_some() {
+            // A number names one release of the game: it says of which edition.
+            for edition in self.project.editions() {
+                if let Some(found) = self.board_of(&edition)?.release(asked) {
+                    self.project.work_on(&edition);
+                    return Ok(found.clone());
+                }
+            }
         }
         match asked {
             None => Err(ProjectError::NothingSealed),

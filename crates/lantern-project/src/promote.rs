@@ -8,12 +8,14 @@ use lantern_core::config::Audience;
 use lantern_core::digest::ManifestId;
 use lantern_core::event::{Asked, BranchBuild, BranchFacts, Deed, EventBody, EventId, Moved, NotDone, PlaceRef};
 use lantern_core::names::{Handle, Name};
+use lantern_core::release::When;
+use lantern_core::rules::HouseRules;
 use lantern_core::system::System;
 use lantern_ledger::ServerFacts;
 use lantern_store::locator::Locator;
 use lantern_store::manifest::{self, Entry, SegmentRef};
 use lantern_store::store::Store;
-use lantern_storefront::protocol::{Branch, Build, Move};
+use lantern_storefront::protocol::{Branch, Build, BuildDepot, Move};
 use lantern_storefront::{PlaceError, Player, Storefront};
 
 use crate::places::{Place, open_place};
@@ -56,12 +58,14 @@ pub struct Change {
     pub before: Option<BranchBuild>,
     /// What they get; none when the target leaves the branch.
     pub after: Option<BranchBuild>,
-    /// Bytes that a player who has the one downloads for the other.
+    /// Bytes that a player who has the one downloads for the other; without depots that not everybody has.
     pub update: Option<u64>,
-    /// Bytes that a new player downloads.
+    /// Bytes that a new player downloads; without depots that not everybody has.
     pub whole: u64,
-    /// Size of the installed files, in bytes.
+    /// Size of the installed files, in bytes; without depots that not everybody has.
     pub installed: u64,
+    /// Depots that not everybody has, with who has them.
+    pub more: Vec<(Name, When)>,
 }
 
 impl MovePlan {
@@ -86,6 +90,7 @@ impl MovePlan {
 struct Look {
     place: Place,
     place_name: String,
+    rules: HouseRules,
     now: Branch,
     builds: Vec<Build>,
 }
@@ -93,7 +98,7 @@ struct Look {
 impl Locked {
     fn look(&mut self, storefront: &str, branch: &Name) -> Result<Look, ProjectError> {
         let place = open_place(&self.open.project, storefront)?;
-        let title = &place.configured.handle;
+        let title = &place.title;
         let rules = place.market.rules().map_err(place.fails())?;
         let refusals = rules.refuse_promote(branch);
         if !refusals.is_empty() {
@@ -109,7 +114,7 @@ impl Locked {
         };
         let now = branches.into_iter().find(|b| b.facts.branch == *branch).ok_or_else(|| place.fails()(nonsense()))?;
         let place_name = place.market.discovery().map_err(place.fails())?.name;
-        Ok(Look { place, place_name, now, builds })
+        Ok(Look { place, place_name, rules, now, builds })
     }
 
     /// Plans to put a pushed release on a branch: asks the storefront, changes nothing there.
@@ -124,9 +129,14 @@ impl Locked {
         comment: Option<String>,
     ) -> Result<MovePlan, ProjectError> {
         let look = self.look(storefront, branch)?;
+        if let Some(because) = self.open.board()?.withdrawn.get(&release.id) {
+            return Err(ProjectError::Withdrawn { release: release.name, because: because.clone() });
+        }
         let place = look.place.reference.name.clone();
         let not_pushed = || ProjectError::NotPushed { release: release.name.clone(), place };
-        let build = look.builds.iter().find(|b| b.release == release.id).ok_or_else(not_pushed)?.clone();
+        // A release that was pushed again with more targets has several builds: the newest has them all.
+        let build = look.builds.iter().rev().find(|b| b.release == release.id).ok_or_else(not_pushed)?.clone();
+        self.refuse_order(&look, branch, &build)?;
         let after = BranchBuild { build: build.build, release: build.release, name: build.name.clone() };
         let changes: Vec<_> = build.targets.keys().map(|target| (target.clone(), Some(after.clone()))).collect();
         let mut wanted: BTreeMap<Name, u64> =
@@ -148,16 +158,21 @@ impl Locked {
         // A rollback that was broken off after the storefront had done it must not go back once more.
         let asked = self.open.board()?.open;
         let look = self.look(storefront, branch)?;
-        let moves = look.place.market.moves(&look.place.configured.handle, branch).map_err(look.place.fails())?.moves;
+        let moves = look.place.market.moves(&look.place.title, branch).map_err(look.place.fails())?.moves;
         let steps: Vec<Step> =
             moves.iter().map(|m| Step { revision: m.facts.revision, restores: m.restores }).collect();
         let is_that = |key: &EventId| {
             let asked = asked.get(key).filter(|a| a.place == look.place.reference);
             asked.is_some_and(|a| a.deed == Deed::Rollback { branch: branch.clone() })
         };
+        let withdrawn: HashSet<u64> = look.builds.iter().filter(|b| b.withdrawn.is_some()).map(|b| b.build).collect();
+        let usable = |revision: u64| {
+            let of = moves.iter().find(|m| m.facts.revision == revision);
+            of.is_some_and(|m| !m.facts.targets.values().any(|b| withdrawn.contains(&b.build)))
+        };
         let was_done = moves.last().filter(|m| is_that(&m.key)).map(|m| m.facts.revision);
         let earlier = was_done
-            .or_else(|| before_now(&steps))
+            .or_else(|| before_now(&steps, usable))
             .and_then(|revision| moves.iter().find(|m| m.facts.revision == revision));
         let nothing =
             || ProjectError::NothingBefore { place: look.place.reference.name.clone(), branch: branch.clone() };
@@ -169,6 +184,18 @@ impl Locked {
         let changes = targets.into_iter().map(|t| (t.clone(), earlier.targets.get(&t).cloned())).collect();
         let wanted = earlier.targets.iter().map(|(t, b)| (t.clone(), b.build)).collect();
         self.plan(look, newest, changes, wanted, Some(earlier.revision), comment)
+    }
+
+    /// Says before anything is asked what the place would refuse: a branch that comes too early.
+    fn refuse_order(&self, look: &Look, branch: &Name, build: &Build) -> Result<(), ProjectError> {
+        let Some(before) = look.rules.branch_before(branch) else { return Ok(()) };
+        let place = &look.place;
+        let moves = place.market.moves(&place.title, &before.name).map_err(place.fails())?.moves;
+        let been = moves.iter().any(|m| m.facts.targets.values().any(|b| b.build == build.build));
+        match look.rules.refuse_order(branch, &build.name, been) {
+            Some(refusal) => Err(ProjectError::Rules { place: place.reference.name.clone(), refusals: vec![refusal] }),
+            None => Ok(()),
+        }
     }
 
     fn plan(
@@ -205,14 +232,15 @@ impl Locked {
             look.builds.iter().find(|b| b.build == number)?.targets.get(&target)
         };
         let (old, new) = (build_of(&before), build_of(&after));
+        let everybodys = |depot: &&BuildDepot| depot.when.is_always();
         let mut have = HashSet::new();
-        for depot in old.iter().flat_map(|t| &t.depots) {
+        for depot in old.iter().flat_map(|t| &t.depots).filter(everybodys) {
             let entries = entries_of(&self.open.store, &look.place, depot.manifest)?;
             have.extend(entries.iter().flat_map(|e| &e.chunks).map(|c| c.digest));
         }
         let (mut update, mut whole) = (0, 0);
         let mut counted = HashSet::new();
-        for depot in new.iter().flat_map(|t| &t.depots) {
+        for depot in new.iter().flat_map(|t| &t.depots).filter(everybodys) {
             let entries = entries_of(&self.open.store, &look.place, depot.manifest)?;
             let locator = locator_of(&self.open.store, look, depot.manifest)?;
             for chunk in entries.iter().flat_map(|e| &e.chunks).filter(|c| counted.insert(c.digest)) {
@@ -223,10 +251,12 @@ impl Locked {
                 }
             }
         }
-        let installed = new.iter().flat_map(|t| &t.depots).map(|d| d.size).sum();
+        let installed = new.iter().flat_map(|t| &t.depots).filter(everybodys).map(|d| d.size).sum();
+        let more = new.iter().flat_map(|t| &t.depots).filter(|d| !everybodys(d));
+        let more = more.map(|d| (d.depot.clone(), d.when.clone())).collect();
         let systems = new.or(old).map_or_else(Vec::new, |t| t.systems.clone());
         let update = before.as_ref().map(|_| update);
-        Ok(Change { target, systems, before, after, update, whole, installed })
+        Ok(Change { target, systems, before, after, update, whole, installed, more })
     }
 
     /// Carries a plan out, if the branch still is as the plan found it.
@@ -248,8 +278,7 @@ impl Locked {
         };
         self.open.record(EventBody::Asked(asked), None)?;
         let wanted = Move { targets: plan.wanted.clone(), restores: plan.restores, comment: plan.comment.clone() };
-        let moved =
-            place.market.move_branch(&place.configured.handle, &plan.branch, plan.before.revision, key, &wanted);
+        let moved = place.market.move_branch(&place.title, &plan.branch, plan.before.revision, key, &wanted);
         match moved {
             Ok(branch) => {
                 let facts = branch.facts;
@@ -284,7 +313,7 @@ fn locator_of(store: &Store, look: &Look, manifest: ManifestId) -> Result<Locato
         return Ok(locator);
     }
     let place = &look.place;
-    let bytes = place.market.play_locator(&place.configured.handle, &look.now.facts.branch, manifest);
+    let bytes = place.market.play_locator(&place.title, &look.now.facts.branch, manifest);
     let nonsense = |e: lantern_core::bytes::ReadError| {
         let address = place.market.origin().to_owned();
         place.fails()(PlaceError::Nonsense { address, what: "a locator", source: e.into() })
@@ -297,7 +326,7 @@ fn entries_of(store: &Store, place: &Place, id: ManifestId) -> Result<Vec<Entry>
     if let Ok((_, entries)) = store.manifest(id) {
         return Ok(entries);
     }
-    let title: &Handle = &place.configured.handle;
+    let title: &Handle = &place.title;
     let nonsense = |e: manifest::ManifestError| {
         let address = place.market.origin().to_owned();
         place.fails()(PlaceError::Nonsense { address, what: "a manifest", source: e.into() })

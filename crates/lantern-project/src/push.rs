@@ -9,7 +9,7 @@ use lantern_core::digest::{Digest, ManifestId};
 use lantern_core::event::{Asked, Deed, EventBody, EventId, PlaceRef, Pushed};
 use lantern_core::names::{Handle, Name};
 use lantern_core::progress::{Meter, Progress, Task};
-use lantern_core::release::ReleaseRecord;
+use lantern_core::release::{ReleaseRecord, TargetRecord, When};
 use lantern_core::version::ReleaseName;
 use lantern_ledger::ServerFacts;
 use lantern_store::locator::Location;
@@ -39,7 +39,11 @@ pub struct PushPlan {
     pub release: KnownRelease,
     /// Its record.
     pub record: ReleaseRecord,
-    /// Each depot.
+    /// The targets that go there.
+    pub targets: Vec<Name>,
+    /// Targets of the release that do not.
+    pub left_here: Vec<Name>,
+    /// Each depot once, however many targets share it.
     pub depots: Vec<PushDepot>,
     /// Bytes that will travel, at most: what an earlier, cut push brought is found when it starts.
     pub upload: u64,
@@ -54,10 +58,12 @@ pub struct PushPlan {
 /// A depot of a push.
 #[derive(Debug, Clone)]
 pub struct PushDepot {
-    /// The target.
-    pub target: Name,
+    /// The targets whose players have it.
+    pub targets: Vec<Name>,
     /// Our name.
     pub depot: Name,
+    /// Who of them downloads it.
+    pub when: When,
     /// The place's name.
     pub handle: Handle,
     /// How it is fetched.
@@ -110,24 +116,39 @@ impl Locked {
         release: KnownRelease,
         texts: PushTexts,
     ) -> Result<PushPlan, ProjectError> {
+        self.refuse_unfit(&release)?;
         let place = open_place(&self.open.project, storefront)?;
         let record = self.open.store.record(release.id)?;
-        let title = &place.configured.handle;
+        let (going, left): (Vec<&TargetRecord>, Vec<&TargetRecord>) =
+            record.targets.iter().partition(|target| place.configured.takes(&target.target));
+        if going.is_empty() {
+            return Err(ProjectError::NothingFor { release: release.name, place: place.reference.name });
+        }
+        let targets: Vec<Name> = going.iter().map(|t| t.target.clone()).collect();
+        let left_here = left.iter().map(|t| t.target.clone()).collect();
+        let title = &place.title;
         let rules = place.market.rules().map_err(place.fails())?;
         let known_title = place.market.title(title).map_err(place.fails())?;
         let branches = place.market.branches(title).map_err(place.fails())?.branches;
         let builds = place.market.builds(title).map_err(place.fails())?.builds;
         self.learn(&place, &branches, &builds)?;
-        let already = builds.iter().find(|b| b.release == release.id).map(|b| b.build);
+        let is_same = |b: &&Build| b.release == release.id && b.targets.keys().eq(&targets);
+        let already = builds.iter().find(is_same).map(|b| b.build);
         if already.is_none() {
-            let there: Vec<ReleaseName> = builds.iter().map(|b| b.name.clone()).collect();
-            let refusals = rules.refuse_push(&record, &there);
+            let others = builds.iter().filter(|b| b.release != release.id);
+            let there: Vec<ReleaseName> = others.map(|b| b.name.clone()).collect();
+            let refusals = rules.refuse_push(record.number, going, &there);
             if !refusals.is_empty() {
                 return Err(ProjectError::Rules { place: place.reference.name, refusals });
             }
         }
         let mut depots = Vec::new();
-        for (target, depot) in record.depots() {
+        for (_, depot) in record.different_depots() {
+            let having = record.targets.iter().filter(|t| t.depots.iter().any(|d| d.depot == depot.depot));
+            let having: Vec<Name> = having.map(|t| t.target.clone()).filter(|t| targets.contains(t)).collect();
+            if having.is_empty() {
+                continue;
+            }
             let no_handle = || {
                 let what = format!("the depot {} has no handle at {}", depot.depot, place.reference.name);
                 let cure =
@@ -140,8 +161,9 @@ impl Locked {
                 return Err(ProjectError::NoDepot { place: place.reference.name.clone(), title, handle });
             }
             depots.push(PushDepot {
-                target: target.target.clone(),
+                targets: having,
                 depot: depot.depot.clone(),
+                when: depot.when.clone(),
                 handle: handle.clone(),
                 manifest: self.open.store.manifest_of(depot.tree)?,
                 files: depot.files,
@@ -151,7 +173,20 @@ impl Locked {
         let upload = if already.is_some() { 0 } else { self.foretell(&depots, &builds)? };
         let place_name = place.market.discovery().map_err(place.fails())?.name;
         let PushTexts { message, notes } = texts;
-        Ok(PushPlan { place: place.reference, place_name, release, record, depots, upload, already, message, notes })
+        let place = place.reference;
+        Ok(PushPlan { place, place_name, release, record, targets, left_here, depots, upload, already, message, notes })
+    }
+
+    /// A release that was withdrawn or freed goes nowhere.
+    pub(crate) fn refuse_unfit(&self, release: &KnownRelease) -> Result<(), ProjectError> {
+        let board = self.open.board()?;
+        if let Some(because) = board.withdrawn.get(&release.id) {
+            return Err(ProjectError::Withdrawn { release: release.name.clone(), because: because.clone() });
+        }
+        if board.freed.contains(&release.id) {
+            return Err(ProjectError::Freed(release.name.clone()));
+        }
+        Ok(())
     }
 
     /// Adds up what would travel: manifests, and packs of the chunks that none of the place's builds has, as far as they
@@ -193,7 +228,7 @@ impl Locked {
             return Ok(PushDone { build, sent: 0, packs: 0 });
         }
         let key = self.ask_key(plan)?;
-        let title = &place.configured.handle;
+        let title = &place.title;
         let mut missing: Vec<(Digest, ChunkEntry)> = Vec::new();
         let mut counted = HashSet::new();
         let mut sent = 0;
@@ -218,6 +253,7 @@ impl Locked {
         sent += send(&self.open.store, &place, parcels, progress)?;
         let document = NewBuild {
             record: String::from_utf8_lossy(&self.open.store.record_bytes(plan.release.id)?).into_owned(),
+            targets: plan.targets.clone(),
             depots: plan
                 .depots
                 .iter()
@@ -271,7 +307,7 @@ impl Locked {
 
     /// Brings root and segments; returns which chunks the place lacks, and the bytes that travelled.
     fn bring_manifest(&self, place: &Place, id: ManifestId) -> Result<(Vec<(u64, u64)>, u64), ProjectError> {
-        let title = &place.configured.handle;
+        let title = &place.title;
         let root = self.open.store.manifest_bytes(id)?;
         let mut brought = root.len() as u64;
         let needs = place.market.put_manifest(title, id, root.clone()).map_err(place.fails())?;
@@ -386,7 +422,7 @@ fn send_one(store: &Store, place: &Place, parcel: &Parcel, meter: &dyn Meter) ->
         }
     };
     let len = bytes.len() as u64;
-    place.market.put_pack(&place.configured.handle, &name, bytes).map_err(place.fails())?;
+    place.market.put_pack(&place.title, &name, bytes).map_err(place.fails())?;
     meter.add(parcel.len());
     Ok(len)
 }

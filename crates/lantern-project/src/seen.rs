@@ -15,7 +15,8 @@ use lantern_store::durable::{self, DurableError};
 use lantern_store::seal::SourceKind;
 use serde::{Deserialize, Serialize};
 
-use crate::intake::{Intake, Stamp};
+use crate::export::Stamp;
+use crate::intake::Intake;
 use crate::outside;
 
 const FORMAT: &str = "lantern.seen/1";
@@ -55,27 +56,28 @@ impl Seen {
         durable::write_whole(path, &bytes)
     }
 
-    /// Returns the tree that the export has if every file is as it was, beyond doubt.
-    pub(crate) fn tree_without_reading(&self, intake: &Intake<'_>) -> Option<Tree> {
-        self.tree(intake, SAFE_AGE_NS)
+    /// Returns the tree that these entries of an export make if every file is as it was, beyond doubt.
+    pub(crate) fn tree_without_reading(&self, intake: &Intake<'_>, indices: &[usize]) -> Option<Tree> {
+        self.tree(intake, indices, SAFE_AGE_NS)
     }
 
-    /// Returns the tree that the export has if every file seems to be as it was: enough to say so, not to act on.
-    pub(crate) fn tree_as_it_seems(&self, intake: &Intake<'_>) -> Option<Tree> {
-        self.tree(intake, i128::MIN / 2)
+    /// Returns the tree that these entries make if every file seems to be as it was: enough to say so, not to act on.
+    pub(crate) fn tree_as_it_seems(&self, intake: &Intake<'_>, indices: &[usize]) -> Option<Tree> {
+        self.tree(intake, indices, i128::MIN / 2)
     }
 
-    fn tree(&self, intake: &Intake<'_>, safe_age_ns: i128) -> Option<Tree> {
+    fn tree(&self, intake: &Intake<'_>, indices: &[usize], safe_age_ns: i128) -> Option<Tree> {
         let files = self.targets.get(intake.name)?;
-        let mut entries = Vec::with_capacity(intake.entries.len());
-        for (entry, stamp) in intake.entries.iter().zip(&intake.stamps) {
+        let mut entries = Vec::with_capacity(indices.len());
+        for index in indices {
+            let entry = &intake.entries().get(*index)?.source;
             let node = match &entry.kind {
                 SourceKind::EmptyFolder => Node::EmptyFolder,
                 SourceKind::Link { target } => Node::Link { target: target.clone() },
                 SourceKind::File { size } => {
                     let seen = files.get(&entry.path)?;
                     let is_old = seen.stamp.modified_ns.saturating_add(safe_age_ns) <= self.written_ns;
-                    if Some(seen.stamp) != *stamp || !is_old {
+                    if Some(seen.stamp) != intake.stamp(*index) || !is_old {
                         return None;
                     }
                     let executable = intake.executable(&entry.path, seen.is_program);
@@ -87,16 +89,20 @@ impl Seen {
         Tree::new(entries).ok()
     }
 
-    /// Remembers what was read of an export.
-    pub(crate) fn remember(&mut self, intake: &Intake<'_>, tree: &Tree) {
-        let programs = intake.programs.lock().expect("nothing panics with the lock");
-        let mut files = BTreeMap::new();
-        for ((entry, stamp), is_program) in intake.entries.iter().zip(&intake.stamps).zip(programs.iter()) {
-            if let (Some(stamp), Some(Node::File { digest, .. })) = (stamp, tree.get(&entry.path)) {
-                let seen = SeenFile { stamp: *stamp, digest: *digest, is_program: *is_program };
+    /// Remembers what was read of an export's entries.
+    pub(crate) fn remember(&mut self, intake: &Intake<'_>, indices: &[usize], tree: &Tree) {
+        let files = self.targets.entry(intake.name.clone()).or_default();
+        for index in indices {
+            let Some(entry) = intake.entries().get(*index).map(|e| &e.source) else { continue };
+            if let (Some(stamp), Some(Node::File { digest, .. })) = (intake.stamp(*index), tree.get(&entry.path)) {
+                let seen = SeenFile { stamp, digest: *digest, is_program: intake.was_program(*index) };
                 files.insert(entry.path.clone(), seen);
             }
         }
-        self.targets.insert(intake.name.clone(), files);
+    }
+
+    /// Forgets a target, to be remembered anew.
+    pub(crate) fn forget(&mut self, target: &Name) {
+        self.targets.remove(target);
     }
 }

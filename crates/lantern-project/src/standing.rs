@@ -5,10 +5,9 @@ use lantern_core::config::Audience;
 use lantern_core::digest::ReleaseId;
 use lantern_core::names::Name;
 
-use crate::intake::{Intake, stops_in};
 use crate::project::Open;
 use crate::seen::Seen;
-use crate::{ProjectError, access};
+use crate::{ProjectError, access, prepare};
 
 /// How the exports stand to the newest release.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -57,7 +56,7 @@ impl Open {
     pub fn standing(&self) -> Result<Standing, ProjectError> {
         let board = self.board()?;
         let newest = board.release(None).cloned();
-        let exports = self.exports(newest.as_ref())?;
+        let exports = self.exports(newest.as_ref());
         let mut storefronts = Vec::new();
         for (name, configured) in &self.project.config().storefronts {
             let connected = access::find(&configured.address)?.is_some();
@@ -72,27 +71,20 @@ impl Open {
         Ok(Standing { newest, exports, storefronts, next })
     }
 
-    fn exports(&self, newest: Option<&KnownRelease>) -> Result<Exports, ProjectError> {
+    fn exports(&self, newest: Option<&KnownRelease>) -> Exports {
         let project = &self.project;
+        let divided = project.divide();
+        if divided.stopping().is_some() {
+            return Exports::Wrong;
+        }
         let seen = Seen::load(&project.state("cache/seen.json"));
         let record = newest.and_then(|r| self.store.record(r.id).ok());
-        let mut all_sealed = record.is_some();
-        for (name, target) in &project.config().targets {
-            match Intake::take(project, name, target) {
-                Err(findings) if stops_in(&findings) > 0 => return Ok(Exports::Wrong),
-                Err(_) => all_sealed = false,
-                Ok(intake) => {
-                    let sealed = record.iter().flat_map(|r| &r.targets).find(|t| t.target == *name).map(|t| t.tree);
-                    let now = seen.tree_as_it_seems(&intake).map(|tree| tree.id());
-                    all_sealed &= now.is_some() && now == sealed;
-                }
-            }
-        }
-        let same_version = match (&record, project.version()) {
-            (Some(record), Ok(version)) => record.version == version,
+        let now = prepare::seem(&divided, &seen);
+        let is_sealed = match (&record, now, project.version()) {
+            (Some(record), Some(now), Ok(version)) => record.targets == now && record.version == version,
             _ => false,
         };
-        Ok(if all_sealed && same_version { Exports::Sealed } else { Exports::Changed })
+        if is_sealed { Exports::Sealed } else { Exports::Changed }
     }
 }
 

@@ -73,7 +73,7 @@ impl Open {
     ) -> Result<(), Vec<String>> {
         let record = self.store.record(id).map_err(|e| vec![in_full(&e)])?;
         let mut problems = Vec::new();
-        for (_, depot) in record.depots() {
+        for depot in record.sealed() {
             let check = || -> Result<usize, StoreError> {
                 self.store.tree(depot.tree)?;
                 let manifest = self.store.manifest_of(depot.tree)?;

@@ -1,10 +1,16 @@
 //! Example exports of *Saltmarsh Post*, as an engine would write them: small, true, the same on every computer.
 
+mod axml;
+mod macho;
+mod pe;
 pub mod program;
 
 use std::fs;
-use std::io;
+use std::io::{self, BufWriter, Cursor};
 use std::path::Path;
+
+use lantern_formats::zip::Method;
+use lantern_formats::zip::write::ZipWriter;
 
 use lantern_core::system::System;
 
@@ -13,15 +19,27 @@ use lantern_core::system::System;
 pub enum GameVersion {
     /// What everybody has at the start of the scenario.
     Old,
+    /// The next one as testers get it.
+    Candidate,
     /// The next one: a few things differ.
     New,
 }
 
 impl GameVersion {
+    /// Returns the number that stands in packages and bundles.
+    pub const fn number(self) -> u32 {
+        match self {
+            Self::Old => 25,
+            Self::Candidate => 26,
+            Self::New => 27,
+        }
+    }
+
     /// Returns the version for people.
     pub const fn text(self) -> &'static str {
         match self {
             Self::Old => "1.3.2",
+            Self::Candidate => "1.4.0-rc",
             Self::New => "1.4.0",
         }
     }
@@ -43,7 +61,7 @@ fn asset(name: &str, len: usize) -> Vec<u8> {
 /// The game's data file: an index and some sixty assets one after another.
 fn data_file(version: GameVersion) -> Vec<u8> {
     let mut names: Vec<String> = (0..60).map(|i| format!("asset {i}")).collect();
-    if version == GameVersion::New {
+    if version != GameVersion::Old {
         names[17] = "asset 17, second draft".to_owned();
         names[41] = "asset 41, second draft".to_owned();
         names.insert(30, "the lighthouse".to_owned());
@@ -65,40 +83,200 @@ const LETTERS: &str = "Dear Wren,\nthe punt leaks again, but only at high water.
     To whoever minds the lock,\nplease leave it open on market days.\n";
 const NEW_LETTER: &str = "\nDear Aldous,\nthe lighthouse is lit. Come before the ebb.\nYours, Wren\n";
 
+fn line(version: GameVersion) -> String {
+    format!("Saltmarsh Post {}: the tide is out, the letters are dry.\n", version.text())
+}
+
+fn letters(version: GameVersion) -> String {
+    match version {
+        GameVersion::Old => LETTERS.to_owned(),
+        GameVersion::Candidate | GameVersion::New => format!("{LETTERS}{NEW_LETTER}"),
+    }
+}
+
+/// Writes files; what is in the way is replaced, other files are left.
+fn write(folder: &Path, name: &str, bytes: &[u8]) -> io::Result<()> {
+    let path = folder.join(name);
+    if let Some(parent) = path.parent() {
+        fs::create_dir_all(parent)?;
+    }
+    fs::write(path, bytes)
+}
+
+/// Textures and music, below a folder of the export.
+fn write_assets(folder: &Path) -> io::Result<()> {
+    for (name, len) in [("reeds", 700_000), ("water", 900_000), ("punt", 400_000)] {
+        write(folder, &format!("textures/{name}.tex"), &asset(name, len))?;
+    }
+    for (name, len) in [("ebb", 1_300_000), ("flood", 1_100_000)] {
+        write(folder, &format!("music/{name}.snd"), &asset(name, len))?;
+    }
+    Ok(())
+}
+
+/// What is read aloud, in three languages.
+fn write_voices(folder: &Path, version: GameVersion) -> io::Result<()> {
+    for language in ["en", "fr", "ja"] {
+        write(folder, &format!("voices/{language}/letters.snd"), &asset(&format!("letters {language}"), 600_000))?;
+        if version != GameVersion::Old {
+            write(folder, &format!("voices/{language}/lighthouse.snd"), &asset(&format!("light {language}"), 90_000))?;
+        }
+    }
+    Ok(())
+}
+
 /// Writes the export for Linux into a folder; what is in the way is replaced, other files are left.
 ///
 /// # Errors
 /// The system's.
 pub fn write_linux(folder: &Path, version: GameVersion, system: System) -> io::Result<()> {
-    let line = format!("Saltmarsh Post {}: the tide is out, the letters are dry.\n", version.text());
-    let write = |name: &str, bytes: &[u8]| {
-        let path = folder.join(name);
-        if let Some(parent) = path.parent() {
-            fs::create_dir_all(parent)?;
-        }
-        fs::write(path, bytes)
-    };
-    write("saltmarsh", &program::elf_that_prints(&line, system))?;
-    write("saltmarsh.dat", &data_file(version))?;
-    for (name, len) in [("reeds", 700_000), ("water", 900_000), ("punt", 400_000)] {
-        write(&format!("textures/{name}.tex"), &asset(name, len))?;
-    }
-    for (name, len) in [("ebb", 1_300_000), ("flood", 1_100_000)] {
-        write(&format!("music/{name}.snd"), &asset(name, len))?;
-    }
-    let letters = match version {
-        GameVersion::Old => LETTERS.to_owned(),
-        GameVersion::New => format!("{LETTERS}{NEW_LETTER}"),
-    };
-    write("letters/en.txt", letters.as_bytes())?;
-    write("notes/for-us.txt", b"ask Mika about the fog shader\n")?;
+    write(folder, "saltmarsh", &program::elf_that_prints(&line(version), system))?;
+    write(folder, "saltmarsh.dat", &data_file(version))?;
+    write_assets(folder)?;
+    write(folder, "letters/en.txt", letters(version).as_bytes())?;
+    write(folder, "notes/for-us.txt", b"ask Mika about the fog shader\n")?;
     match version {
-        GameVersion::Old => write("hints/old-map.txt", b"the mill is north of the sluice\n"),
-        GameVersion::New => {
+        GameVersion::Old => write(folder, "hints/old-map.txt", b"the mill is north of the sluice\n"),
+        GameVersion::Candidate | GameVersion::New => {
             let old = folder.join("hints");
             if old.is_dir() { fs::remove_dir_all(old) } else { Ok(()) }
         }
     }
+}
+
+/// Writes the exports of all systems below a folder: folders for Windows, macOS and Linux, packages for phones and
+/// headsets, an archive for the browser.
+///
+/// # Errors
+/// The system's.
+pub fn write_all(folder: &Path, version: GameVersion, linux: System) -> io::Result<()> {
+    write_linux(&folder.join("linux"), version, linux)?;
+    write_voices(&folder.join("linux"), version)?;
+    write_windows(&folder.join("windows"), version)?;
+    write_macos(&folder.join("macos"), version)?;
+    write_android(&folder.join("saltmarsh.apk"), version, false)?;
+    write_android(&folder.join("saltmarsh-headset.apk"), version, true)?;
+    write_ios(&folder.join("saltmarsh.ipa"), version)?;
+    write_web(&folder.join("web.zip"), version)
+}
+
+/// Writes the export for Windows, with symbols that stay at home.
+///
+/// # Errors
+/// The system's.
+pub fn write_windows(folder: &Path, version: GameVersion) -> io::Result<()> {
+    write(folder, "Saltmarsh Post.exe", &pe::pe_that_prints(&line(version)))?;
+    write(folder, "saltmarsh.pdb", &asset(&format!("symbols {}", version.text()), 300_000))?;
+    write(folder, "saltmarsh.dat", &data_file(version))?;
+    write_assets(folder)?;
+    write(folder, "letters/en.txt", letters(version).as_bytes())?;
+    write_voices(folder, version)
+}
+
+/// Writes the export for macOS: a bundle, and the voices beside it.
+///
+/// # Errors
+/// The system's.
+pub fn write_macos(folder: &Path, version: GameVersion) -> io::Result<()> {
+    let bundle = folder.join("Saltmarsh Post.app/Contents");
+    write(&bundle, "Info.plist", info_plist(version, "saltmarsh").as_bytes())?;
+    write(&bundle, "MacOS/saltmarsh", &macho::universal(&line(version)))?;
+    write(&bundle, "Resources/saltmarsh.dat", &data_file(version))?;
+    write_assets(&bundle.join("Resources"))?;
+    write(&bundle, "Resources/letters/en.txt", letters(version).as_bytes())?;
+    write_voices(folder, version)
+}
+
+fn info_plist(version: GameVersion, program: &str) -> String {
+    format!(
+        r#"<?xml version="1.0" encoding="UTF-8"?>
+<!DOCTYPE plist PUBLIC "-//Apple//DTD PLIST 1.0//EN" "http://www.apple.com/DTDs/PropertyList-1.0.dtd">
+<plist version="1.0">
+<dict>
+	<key>CFBundleExecutable</key><string>{program}</string>
+	<key>CFBundleIdentifier</key><string>example.paperheron.saltmarsh</string>
+	<key>CFBundleName</key><string>Saltmarsh Post</string>
+	<key>CFBundlePackageType</key><string>APPL</string>
+	<key>CFBundleShortVersionString</key><string>{}</string>
+	<key>CFBundleVersion</key><string>{}</string>
+</dict>
+</plist>
+"#,
+        version.text(),
+        version.number()
+    )
+}
+
+/// Writes a ZIP archive: names, whether they are compressed, bytes.
+fn write_zip(path: &Path, entries: &[(&str, bool, Vec<u8>)]) -> io::Result<()> {
+    let mut zip = ZipWriter::new(Cursor::new(Vec::new()));
+    for (name, compressed, bytes) in entries {
+        let method = if *compressed { Method::Deflate } else { Method::Stored };
+        zip.file(name, method, 0o644, bytes.len() as u64, |out| out.write_all(bytes))?;
+    }
+    if let Some(parent) = path.parent() {
+        fs::create_dir_all(parent)?;
+    }
+    let mut out = BufWriter::new(fs::File::create(path)?);
+    io::Write::write_all(&mut out, zip.finish()?.get_ref())?;
+    io::Write::flush(&mut out)
+}
+
+/// Writes the package for phones, or for headsets; not signed yet.
+///
+/// # Errors
+/// The system's.
+pub fn write_android(path: &Path, version: GameVersion, for_headsets: bool) -> io::Result<()> {
+    let manifest = axml::manifest(version.text(), version.number(), for_headsets);
+    let library = program::elf_that_prints(&line(version), System::LinuxAarch64);
+    write_zip(
+        path,
+        &[
+            ("AndroidManifest.xml", true, manifest),
+            ("lib/arm64-v8a/libsaltmarsh.so", false, library),
+            ("assets/letters/en.txt", true, letters(version).into_bytes()),
+            ("assets/textures/reeds.tex", false, asset("reeds", 700_000)),
+            ("assets/music/ebb.snd", false, asset("ebb", 1_300_000)),
+        ],
+    )
+}
+
+/// Writes the package for iPhones; not signed yet.
+///
+/// # Errors
+/// The system's.
+pub fn write_ios(path: &Path, version: GameVersion) -> io::Result<()> {
+    let inside = |name: &str| format!("Payload/SaltmarshPost.app/{name}");
+    write_zip(
+        path,
+        &[
+            (inside("Info.plist").as_str(), true, info_plist(version, "SaltmarshPost").into_bytes()),
+            (inside("SaltmarshPost").as_str(), true, macho::for_ios(&line(version))),
+            (inside("letters/en.txt").as_str(), true, letters(version).into_bytes()),
+            (inside("textures/reeds.tex").as_str(), true, asset("reeds", 700_000)),
+        ],
+    )
+}
+
+/// Writes the archive for browsers.
+///
+/// # Errors
+/// The system's.
+pub fn write_web(path: &Path, version: GameVersion) -> io::Result<()> {
+    let text = line(version);
+    let page = "<!doctype html>\n<html lang=\"en\">\n<meta charset=\"utf-8\">\n<title>Saltmarsh Post</title>\n\
+         <p id=\"line\"></p>\n<script src=\"saltmarsh.js\"></script>\n</html>\n"
+        .to_string();
+    let script = format!("document.getElementById(\"line\").textContent = {:?};\n", text.trim_end());
+    write_zip(
+        path,
+        &[
+            ("index.html", true, page.into_bytes()),
+            ("saltmarsh.js", true, script.into_bytes()),
+            ("letters/en.txt", true, letters(version).into_bytes()),
+            ("textures/reeds.tex", true, asset("reeds", 700_000)),
+        ],
+    )
 }
 
 #[cfg(test)]
@@ -115,6 +293,29 @@ mod tests {
             assert_eq!(fs::read(one.path().join(name)).unwrap(), fs::read(two.path().join(name)).unwrap(), "{name}");
         }
         assert!(!one.path().join("hints").exists());
+    }
+
+    #[test]
+    fn the_exports_are_what_they_seem_to_be() {
+        use lantern_formats::program::{Form, Kind, Program};
+        let (one, two) = (tempfile::tempdir().unwrap(), tempfile::tempdir().unwrap());
+        for folder in [one.path(), two.path()] {
+            write_all(folder, GameVersion::New, System::LinuxX86_64).unwrap();
+        }
+        let programs = [
+            ("windows/Saltmarsh Post.exe", Form::Pe, 1),
+            ("macos/Saltmarsh Post.app/Contents/MacOS/saltmarsh", Form::MachO, 2),
+            ("linux/saltmarsh", Form::Elf, 1),
+        ];
+        for (name, form, machines) in programs {
+            let program = Program::read(&mut fs::File::open(one.path().join(name)).unwrap()).unwrap();
+            assert_eq!((program.form, program.kind, program.machines.len()), (form, Kind::Program, machines));
+        }
+        for name in ["saltmarsh.apk", "saltmarsh-headset.apk", "saltmarsh.ipa", "web.zip"] {
+            let mut file = fs::File::open(one.path().join(name)).unwrap();
+            assert!(lantern_formats::zip::read(&mut file).unwrap().len() >= 4, "{name}");
+            assert_eq!(fs::read(one.path().join(name)).unwrap(), fs::read(two.path().join(name)).unwrap(), "{name}");
+        }
     }
 
     #[test]

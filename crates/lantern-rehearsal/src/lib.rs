@@ -19,6 +19,7 @@
 
 mod api;
 pub mod exports;
+pub mod page;
 pub mod place;
 mod refusal;
 pub mod server;

@@ -9,8 +9,8 @@ use jiff::Timestamp;
 use lantern_core::digest::{Digest, ManifestId, ReleaseId};
 use lantern_core::event::{BranchBuild, BranchFacts, EventId};
 use lantern_core::names::{Handle, Name};
-use lantern_core::release::ReleaseRecord;
-use lantern_core::rules::HouseRules;
+use lantern_core::release::{ReleaseRecord, TargetRecord};
+use lantern_core::rules::{HouseRules, Refusal};
 use lantern_core::version::ReleaseName;
 use lantern_store::codec::Codec;
 use lantern_store::locator::Locator;
@@ -19,7 +19,7 @@ use lantern_store::pack::{self, ChunkEntry};
 use lantern_store::store::{Known, Store, StoreError};
 use lantern_storefront::protocol::{
     Branch, Build, BuildDepot, BuildTarget, Discovery, Limits, ManifestNeeds, Move, Moved, NewBuild, PROTOCOL,
-    PlaceEvent, Play, Title, Token, problem,
+    PlaceEvent, Play, Title, Token, WithdrawnBuild, problem,
 };
 use rusqlite::{Connection, OptionalExtension, Transaction, TransactionBehavior, params};
 use serde::Deserialize;
@@ -330,16 +330,22 @@ impl Place {
             let detail = format!("the title {title} belongs to {}, the release to {}", known.identity, record.game);
             return Err(Refused::new(problem::RULES, detail, "mend the handle in lantern.toml, or the identity"));
         }
-        let targets = self.build_targets(&known, &record, new)?;
+        let wanted = |target: &&TargetRecord| new.targets.is_empty() || new.targets.contains(&target.target);
+        let records: Vec<&TargetRecord> = record.targets.iter().filter(wanted).collect();
+        if records.is_empty() {
+            let detail = "the release has none of the targets that are named";
+            return Err(Refused::new(problem::MALFORMED, detail, "name targets of the record"));
+        }
+        let targets = self.build_targets(&known, &records, new)?;
         let mut database = self.database();
         let transaction = database.transaction_with_behavior(TransactionBehavior::Immediate)?;
         let builds: Vec<Build> =
             documents(&transaction, "SELECT document FROM builds WHERE title = $1 ORDER BY build", [title.as_str()])?;
-        if let Some(same) = builds.iter().find(|b| b.release == id) {
+        if let Some(same) = builds.iter().find(|b| b.release == id && b.targets == targets) {
             return Ok(same.clone());
         }
-        let there: Vec<ReleaseName> = builds.iter().map(|b| b.name.clone()).collect();
-        let refusals = self.rules().refuse_push(&record, &there);
+        let there: Vec<ReleaseName> = builds.iter().filter(|b| b.release != id).map(|b| b.name.clone()).collect();
+        let refusals = self.rules().refuse_push(record.number, records, &there);
         if !refusals.is_empty() {
             return Err(Refused::by_rules(refusals));
         }
@@ -352,6 +358,7 @@ impl Place {
             made_at: Timestamp::now(),
             made_by: CLIENT_ID.to_owned(),
             targets,
+            withdrawn: None,
         };
         let sql = "INSERT INTO builds VALUES ($1, $2, $3, $4, $5)";
         let number = build.name.number.get();
@@ -365,12 +372,12 @@ impl Place {
     fn build_targets(
         &self,
         title: &Title,
-        record: &ReleaseRecord,
+        records: &[&TargetRecord],
         new: &NewBuild,
     ) -> Result<std::collections::BTreeMap<Name, BuildTarget>, Refused> {
         let store = self.store(&title.handle);
         let mut targets = std::collections::BTreeMap::new();
-        for target in &record.targets {
+        for target in records {
             let mut depots = Vec::new();
             for depot in &target.depots {
                 let incomplete = |detail: String| Refused::new(problem::INCOMPLETE, detail, "push again");
@@ -396,16 +403,39 @@ impl Place {
                 }
                 store.write_locator(&Locator::new(stated.manifest, found))?;
                 depots.push(BuildDepot {
+                    depot: depot.depot.clone(),
+                    when: depot.when.clone(),
                     handle: stated.handle.clone(),
                     manifest: stated.manifest,
                     files: depot.files,
                     size: depot.size,
                 });
             }
-            let starts = target.starts.clone();
-            targets.insert(target.target.clone(), BuildTarget { systems: target.systems.clone(), starts, depots });
+            let (systems, starts, folder) = (target.systems.clone(), target.starts.clone(), target.folder.clone());
+            targets.insert(target.target.clone(), BuildTarget { systems, starts, folder, depots });
         }
         Ok(targets)
+    }
+
+    /// Takes a build away for good.
+    pub(crate) fn withdraw_build(&self, title: &Handle, build: u64, because: &str) -> Result<Build, Refused> {
+        self.title(title)?;
+        let mut database = self.database();
+        let transaction = database.transaction_with_behavior(TransactionBehavior::Immediate)?;
+        let sql = "SELECT document FROM builds WHERE title = $1 AND build = $2";
+        let found: Vec<Build> = documents(&transaction, sql, params![title.as_str(), build])?;
+        let mut found = found.into_iter().next().ok_or_else(|| {
+            Refused::new(problem::NOT_FOUND, format!("there is no build {build}"), "look at the list of builds")
+        })?;
+        if found.withdrawn.is_none() {
+            let (at, by) = (Timestamp::now(), CLIENT_ID.to_owned());
+            found.withdrawn = Some(WithdrawnBuild { because: because.to_owned(), at, by });
+            let sql = "UPDATE builds SET document = $3 WHERE title = $1 AND build = $2";
+            transaction.execute(sql, params![title.as_str(), build, text(&found)?])?;
+            note(&transaction, title, "build-withdrawn", build, None)?;
+        }
+        transaction.commit()?;
+        Ok(found)
     }
 
     pub(crate) fn branches(&self, title: &Handle) -> Result<Vec<Branch>, Refused> {
@@ -445,6 +475,7 @@ impl Place {
             return Err(Refused::by_rules(refusals));
         }
         let builds = self.builds(title)?;
+        let now = self.branch(title, branch)?;
         let mut targets = std::collections::BTreeMap::new();
         for (target, number) in &wanted.targets {
             let found = builds.iter().find(|b| b.build == *number && b.targets.contains_key(target));
@@ -452,10 +483,17 @@ impl Place {
                 let detail = format!("build {number} has nothing for the target {target}");
                 Refused::new(problem::NOT_FOUND, detail, "push the release first")
             })?;
+            // What is on the branch already may stay: another target's move must not be held up by it.
+            let stays = now.facts.targets.get(target).is_some_and(|b| b.build == *number);
+            if let Some(withdrawn) = build.withdrawn.as_ref().filter(|_| !stays) {
+                return Err(Refused::by_rules(vec![HouseRules::refuse_withdrawn(&build.name, &withdrawn.because)]));
+            }
             let value = BranchBuild { build: build.build, release: build.release, name: build.name.clone() };
             targets.insert(target.clone(), value);
         }
-        let now = self.branch(title, branch)?;
+        if wanted.restores.is_none() {
+            self.check_order(title, branch, &now, &targets)?;
+        }
         let mut database = self.database();
         let transaction = database.transaction_with_behavior(TransactionBehavior::Immediate)?;
         let sql = "SELECT document FROM moves WHERE title = $1 AND branch = $2 ORDER BY revision";
@@ -493,6 +531,25 @@ impl Place {
         Ok(Branch { audience: now.audience, facts })
     }
 
+    /// Holds what is new on a branch against the order of branches.
+    fn check_order(
+        &self,
+        title: &Handle,
+        branch: &Name,
+        now: &Branch,
+        wanted: &std::collections::BTreeMap<Name, BranchBuild>,
+    ) -> Result<(), Refused> {
+        let Some(before) = self.rules().branch_before(branch) else { return Ok(()) };
+        let moves = self.moves(title, &before.name)?;
+        let been = |build: &BranchBuild| moves.iter().any(|m| m.facts.targets.values().any(|b| b.build == build.build));
+        let fresh = wanted.iter().filter(|(target, build)| now.facts.targets.get(*target) != Some(*build));
+        let refusals: Vec<Refusal> = fresh
+            .filter_map(|(_, build)| self.rules().refuse_order(branch, &build.name, been(build)))
+            .take(1)
+            .collect();
+        if refusals.is_empty() { Ok(()) } else { Err(Refused::by_rules(refusals)) }
+    }
+
     pub(crate) fn events(&self, title: &Handle, after: u64) -> Result<Vec<PlaceEvent>, Refused> {
         self.title(title)?;
         let database = self.database();
@@ -507,10 +564,11 @@ impl Place {
         .collect()
     }
 
-    pub(crate) fn play(&self, title: &Handle, branch: &Name) -> Result<Play, Refused> {
+    /// Returns what a branch has, for players; `maker` is whether somebody who makes the game asks.
+    pub(crate) fn play(&self, title: &Handle, branch: &Name, maker: bool) -> Result<Play, Refused> {
         let known = self.title(title)?;
         let branch = self.branch(title, branch)?;
-        if branch.audience != lantern_core::config::Audience::Everyone {
+        if branch.audience != lantern_core::config::Audience::Everyone && !maker {
             let detail = format!("{} is for people who were let in", branch.facts.branch);
             return Err(Refused::new(problem::NO_RIGHT, detail, "ask whoever made the game"));
         }
@@ -532,8 +590,9 @@ impl Place {
         title: &Handle,
         branch: &Name,
         manifest: Option<ManifestId>,
+        maker: bool,
     ) -> Result<Store, Refused> {
-        self.play(title, branch)?;
+        self.play(title, branch, maker)?;
         if let Some(id) = manifest {
             let builds = self.builds(title)?;
             let moves = self.moves(title, branch)?;

@@ -9,7 +9,7 @@ CREATE TABLE IF NOT EXISTS chunks (
 ) WITHOUT ROWID;
 CREATE TABLE IF NOT EXISTS builds (
     title TEXT NOT NULL, build INTEGER NOT NULL, release TEXT NOT NULL, number INTEGER NOT NULL, document TEXT NOT NULL,
-    PRIMARY KEY (title, build), UNIQUE (title, release), UNIQUE (title, number)
+    PRIMARY KEY (title, build)
 );
 CREATE TABLE IF NOT EXISTS moves (
     title TEXT NOT NULL, branch TEXT NOT NULL, revision INTEGER NOT NULL, document TEXT NOT NULL,

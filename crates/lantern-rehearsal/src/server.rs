@@ -14,7 +14,7 @@ use lantern_core::names::{Handle, Name};
 use lantern_core::rules::HouseRules;
 use lantern_storefront::protocol::{
     Branch, Branches, Build, Builds, DISCOVERY_PATH, Discovery, IDEMPOTENCY_KEY, ManifestNeeds, Move, Moves, NewBuild,
-    PlaceEvents, Play, Title, Titles, Token, TokenError, problem,
+    PlaceEvents, Play, Title, Titles, Token, TokenError, Withdraw, problem,
 };
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
@@ -219,6 +219,20 @@ async fn make_build(
     once(place, &headers, request, StatusCode::CREATED, move |place, _| place.make_build(&title, &build)).await
 }
 
+async fn withdraw_build(
+    State(place): Shared,
+    headers: HeaderMap,
+    Path((title, build)): Path<(String, String)>,
+    body: Bytes,
+) -> Result<Response, Refused> {
+    allow(&place, &headers, "release")?;
+    let (title, build): (Handle, u64) = (parse(&title, "the title")?, parse(&build, "the build")?);
+    let why: Withdraw = json(&body)?;
+    let request = [format!("{title}\n{build}\n").as_bytes(), &body].concat();
+    let deed = move |place: &Place, _| place.withdraw_build(&title, build, &why.because);
+    once(place, &headers, request, StatusCode::OK, deed).await
+}
+
 async fn branches(State(place): Shared, headers: HeaderMap, Path(title): Path<String>) -> Answer<Branches> {
     allow(&place, &headers, "read")?;
     let title = parse(&title, "the title")?;
@@ -294,35 +308,50 @@ async fn events(
     .await
 }
 
-async fn play(State(place): Shared, Path((title, branch)): Path<(String, String)>) -> Answer<Play> {
+/// Says whether a request is of somebody who makes the game: lines that are not for everybody are open to them.
+fn is_maker(place: &Place, headers: &HeaderMap) -> bool {
+    allow(place, headers, "read").is_ok()
+}
+
+async fn play(State(place): Shared, headers: HeaderMap, Path((title, branch)): Path<(String, String)>) -> Answer<Play> {
+    let maker = is_maker(&place, &headers);
     let (title, branch) = (parse(&title, "the title")?, parse(&branch, "the branch")?);
-    wait(move || Ok(Json(place.play(&title, &branch)?))).await
+    wait(move || Ok(Json(place.play(&title, &branch, maker)?))).await
 }
 
 async fn play_manifest(
     State(place): Shared,
+    headers: HeaderMap,
     Path((title, branch, manifest)): Path<(String, String, String)>,
 ) -> Result<Vec<u8>, Refused> {
+    let maker = is_maker(&place, &headers);
     let id = ManifestId(hex(&manifest)?);
     let (title, branch) = (parse(&title, "the title")?, parse(&branch, "the branch")?);
-    wait(move || place.store_for_players(&title, &branch, Some(id))?.manifest_bytes(id).map_err(not_there)).await
+    wait(move || place.store_for_players(&title, &branch, Some(id), maker)?.manifest_bytes(id).map_err(not_there)).await
 }
 
 async fn play_locator(
     State(place): Shared,
+    headers: HeaderMap,
     Path((title, branch, manifest)): Path<(String, String, String)>,
 ) -> Result<Vec<u8>, Refused> {
+    let maker = is_maker(&place, &headers);
     let id = ManifestId(hex(&manifest)?);
     let (title, branch) = (parse(&title, "the title")?, parse(&branch, "the branch")?);
-    wait(move || Ok(place.store_for_players(&title, &branch, Some(id))?.locator(id).map_err(not_there)?.encode())).await
+    wait(move || {
+        Ok(place.store_for_players(&title, &branch, Some(id), maker)?.locator(id).map_err(not_there)?.encode())
+    })
+    .await
 }
 
 async fn play_segment(
     State(place): Shared,
+    headers: HeaderMap,
     Path((title, branch, digest)): Path<(String, String, String)>,
 ) -> Result<Vec<u8>, Refused> {
+    let maker = is_maker(&place, &headers);
     let (title, branch, digest) = (parse(&title, "the title")?, parse(&branch, "the branch")?, hex(&digest)?);
-    wait(move || place.store_for_players(&title, &branch, None)?.segment_bytes(&digest).map_err(not_there)).await
+    wait(move || place.store_for_players(&title, &branch, None, maker)?.segment_bytes(&digest).map_err(not_there)).await
 }
 
 /// One range of bytes, as RFC 9110, section 14.2, writes it; anything else gets the whole pack.
@@ -331,10 +360,11 @@ async fn play_pack(
     headers: HeaderMap,
     Path((title, branch, digest)): Path<(String, String, String)>,
 ) -> Result<Response, Refused> {
+    let maker = is_maker(&place, &headers);
     let (title, branch, digest) = (parse(&title, "the title")?, parse(&branch, "the branch")?, hex(&digest)?);
     let range = headers.get(header::RANGE).and_then(|v| v.to_str().ok()).and_then(one_range);
     wait(move || {
-        let store = place.store_for_players(&title, &branch, None)?;
+        let store = place.store_for_players(&title, &branch, None, maker)?;
         let Some((first, last)) = range else {
             let bytes = store.read_pack(&digest).map_err(not_there)?;
             return Ok(([(header::ACCEPT_RANGES, "bytes")], bytes).into_response());
@@ -429,6 +459,17 @@ fn api() -> Api {
                 )
             },
             make_build,
+        )
+        .post(
+            "/v1/titles/{title}/builds/{build}/withdrawal",
+            Endpoint {
+                summary: "Takes a build away for good: no branch can get it any more",
+                scope: Some("release"),
+                takes: Body::json::<Withdraw>(),
+                gives: Body::json::<Build>(),
+                headers: key,
+            },
+            withdraw_build,
         )
         .get("/v1/titles/{title}/branches", read("All branches", Body::json::<Branches>()), branches)
         .get(

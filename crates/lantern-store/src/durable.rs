@@ -26,7 +26,7 @@ impl DurableError {
 }
 
 /// How the names of unfinished files start.
-pub(crate) const PART: &str = ".part-";
+pub const PART: &str = ".part-";
 
 /// Makes a name beside `path` that no other run uses.
 fn part_name(path: &Path) -> PathBuf {

@@ -35,11 +35,13 @@
 
 pub mod chunker;
 pub mod codec;
+pub mod contents;
 pub mod durable;
 pub mod fetch;
 pub mod install;
 pub mod locator;
 pub mod manifest;
 pub mod pack;
+pub mod room;
 pub mod seal;
 pub mod store;

@@ -166,6 +166,25 @@ impl Store {
         Ok(())
     }
 
+    /// Reads the bytes of a root.
+    pub(crate) fn decode_root(&self, id: ManifestId, bytes: &[u8]) -> Result<Root, StoreError> {
+        Root::decode(id, bytes).map_err(|source| StoreError::Manifest { id, source })
+    }
+
+    /// Removes a tree with its manifest and locator; what leads to others goes first.
+    pub(crate) fn remove_tree(&self, tree: TreeId, manifest: ManifestId) -> Result<(), StoreError> {
+        let paths =
+            [self.locator_path(manifest), self.tree_path(tree), self.manifest_path(manifest), self.pointer_path(tree)];
+        for path in paths {
+            durable::remove_file(&path)?;
+        }
+        Ok(())
+    }
+
+    pub(crate) fn remove_segment(&self, segment: &Digest) -> Result<(), StoreError> {
+        Ok(durable::remove_file(&self.segment_path(segment))?)
+    }
+
     /// Returns the names of all packs, in order.
     ///
     /// # Errors

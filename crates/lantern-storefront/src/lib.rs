@@ -24,6 +24,7 @@ use lantern_core::rules::HouseRules;
 
 use protocol::{
     Branch, Branches, Build, Builds, Discovery, ManifestNeeds, Move, Moves, NewBuild, Play, Problem, Title, Token,
+    Withdraw,
 };
 
 /// Why a storefront did not do what was asked.
@@ -122,6 +123,8 @@ pub trait Storefront: Sync {
     fn builds(&self, title: &Handle) -> Result<Builds, PlaceError>;
     /// Makes a build; equal content gives the build that exists.
     fn make_build(&self, title: &Handle, key: EventId, build: &NewBuild) -> Result<Build, PlaceError>;
+    /// Takes a build away for good; one that is away already stays so.
+    fn withdraw_build(&self, title: &Handle, build: u64, key: EventId, why: &Withdraw) -> Result<Build, PlaceError>;
     /// Returns all branches.
     fn branches(&self, title: &Handle) -> Result<Branches, PlaceError>;
     /// Returns every move of a branch.

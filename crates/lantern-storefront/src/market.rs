@@ -18,7 +18,7 @@ use serde::de::DeserializeOwned;
 
 use crate::protocol::{
     Branch, Branches, Build, Builds, DISCOVERY_PATH, Discovery, IDEMPOTENCY_KEY, ManifestNeeds, Move, Moves, NewBuild,
-    PROTOCOL, Play, Problem, Title, Token, TokenError,
+    PROTOCOL, Play, Problem, Title, Token, TokenError, Withdraw,
 };
 use crate::{PlaceError, Player, Storefront};
 
@@ -295,7 +295,11 @@ impl Market {
     /// Asks as a player does, without access.
     fn play_bytes(&self, path: &str, range: Option<(u32, u32)>) -> Result<Vec<u8>, PlaceError> {
         let make = || {
-            let request = self.client.get(self.url(path));
+            let mut request = self.client.get(self.url(path));
+            // Lines that are not for everybody are open to those who make the game.
+            if self.access.is_some() {
+                request = request.bearer_auth(self.token()?);
+            }
             Ok(match range {
                 Some((offset, len)) => {
                     let last = u64::from(offset) + u64::from(len.max(1)) - 1;
@@ -364,6 +368,10 @@ impl Storefront for Market {
 
     fn make_build(&self, title: &Handle, key: EventId, build: &NewBuild) -> Result<Build, PlaceError> {
         self.post(&format!("/v1/titles/{title}/builds"), key, None, build, "a build")
+    }
+
+    fn withdraw_build(&self, title: &Handle, build: u64, key: EventId, why: &Withdraw) -> Result<Build, PlaceError> {
+        self.post(&format!("/v1/titles/{title}/builds/{build}/withdrawal"), key, None, why, "a build")
     }
 
     fn branches(&self, title: &Handle) -> Result<Branches, PlaceError> {

@@ -7,7 +7,7 @@ use lantern_core::config::Audience;
 use lantern_core::digest::{Digest, ManifestId, ReleaseId};
 use lantern_core::event::{BranchFacts, EventId};
 use lantern_core::names::{Handle, Identity, Name};
-use lantern_core::release::Start;
+use lantern_core::release::{Start, When};
 use lantern_core::rules::Refusal;
 use lantern_core::system::System;
 use lantern_core::version::ReleaseName;
@@ -105,7 +105,10 @@ pub struct ManifestNeeds {
 pub struct NewBuild {
     /// The release record's exact text: its digest is the release's id.
     pub record: String,
-    /// How each depot of the record is fetched, and what the place calls it.
+    /// The targets of the record that the place is to have; empty for all.
+    #[serde(default)]
+    pub targets: Vec<Name>,
+    /// How each depot of those targets is fetched, and what the place calls it.
     pub depots: Vec<NewDepot>,
     /// For the team.
     #[serde(default)]
@@ -147,6 +150,28 @@ pub struct Build {
     pub made_by: String,
     /// By the record's target names.
     pub targets: BTreeMap<Name, BuildTarget>,
+    /// Set when it was taken away for good.
+    #[serde(default)]
+    pub withdrawn: Option<WithdrawnBuild>,
+}
+
+/// That a build was taken away for good.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct WithdrawnBuild {
+    /// Why.
+    pub because: String,
+    /// When.
+    #[schemars(with = "String")]
+    pub at: Timestamp,
+    /// Who.
+    pub by: String,
+}
+
+/// Takes a build away for good: no branch can get it any more.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct Withdraw {
+    /// Why.
+    pub because: String,
 }
 
 /// One target of a build.
@@ -154,8 +179,11 @@ pub struct Build {
 pub struct BuildTarget {
     /// What it runs on.
     pub systems: Vec<System>,
-    /// How it starts.
-    pub starts: Start,
+    /// How it starts: one for all systems, or one for each.
+    pub starts: Vec<Start>,
+    /// The name of the folder it is installed into.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub folder: Option<String>,
     /// What is downloaded.
     pub depots: Vec<BuildDepot>,
 }
@@ -163,10 +191,15 @@ pub struct BuildTarget {
 /// One depot of a build.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct BuildDepot {
+    /// The publisher's name.
+    pub depot: Name,
     /// The place's name.
     pub handle: Handle,
     /// How it is fetched.
     pub manifest: ManifestId,
+    /// Who downloads it.
+    #[serde(default, skip_serializing_if = "When::is_always")]
+    pub when: When,
     /// Number of files.
     pub files: u64,
     /// Size of all files, in bytes.
@@ -242,7 +275,7 @@ pub struct PlaceEvent {
     pub at: Timestamp,
     /// Who.
     pub by: String,
-    /// `title-made`, `build-made`, `branch-moved`.
+    /// `title-made`, `build-made`, `build-withdrawn`, `branch-moved`.
     pub kind: String,
     /// The build or the branch's revision.
     pub number: u64,

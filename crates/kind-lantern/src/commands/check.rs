@@ -19,8 +19,8 @@ const EXAMPLES: &str = r#"Examples:
 
 /// Find what is wrong before anything is made
 ///
-/// First lantern.toml, then every export: start file, system, files that must be there, names, links. All of it in one
-/// go, each with its cure. Nothing is written.
+/// First lantern.toml, then every export: start file, system, files that must be there, names, links; then how depots
+/// divide them. All of it in one go, each with its cure. Nothing is written.
 #[derive(Debug, clap::Args)]
 #[command(after_help = EXAMPLES)]
 pub struct Args {
@@ -30,7 +30,7 @@ pub struct Args {
 }
 
 #[derive(Serialize)]
-struct Document<'a> {
+pub struct Document<'a> {
     schema: &'static str,
     /// Whether nothing stops.
     passes: bool,
@@ -40,28 +40,36 @@ struct Document<'a> {
 
 #[derive(Serialize)]
 struct TargetDocument<'a> {
+    edition: &'a Name,
     target: &'a Name,
+    /// Where it lies: the newest, where a pattern is configured.
+    export: &'a str,
     systems: &'a [lantern_core::system::System],
-    starts: &'a str,
+    starts: &'a [String],
     files: u64,
     bytes: u64,
 }
 
 #[derive(Serialize)]
 struct FindingDocument<'a> {
-    target: &'a Name,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    target: Option<&'a Name>,
     #[serde(flatten)]
     finding: &'a Finding,
 }
 
 pub fn run(args: &Args, ui: &Ui) -> Done {
-    let checked = super::find(ui)?.check();
+    let mut project = super::find(ui)?;
+    let checked = project.check();
     let from = if args.strict { Severity::Warns } else { Severity::Stops };
     let stops = checked.findings.iter().filter(|(_, f)| f.severity >= from).count() as u64;
     ui.document(&document(&checked, stops == 0));
     show(&checked, ui);
-    let others = checked.findings.len() as u64 - stops;
-    let also = if others == 0 { String::new() } else { format!(", {}", words::count(others, "warning", "warnings")) };
+    let warnings = checked.findings.iter().filter(|(_, f)| f.severity == Severity::Warns && f.severity < from).count();
+    let also = match warnings as u64 {
+        0 => String::new(),
+        count => format!(", {}", words::count(count, "warning", "warnings")),
+    };
     if stops == 0 {
         ui.say(&format!("\n{} nothing stops{also}", good("checked:")));
         ui.next("lantern prepare");
@@ -81,14 +89,20 @@ fn document(checked: &Checked, passes: bool) -> Document<'_> {
             .targets
             .iter()
             .map(|t| TargetDocument {
+                edition: &t.edition,
                 target: &t.target,
+                export: &t.export,
                 systems: &t.systems,
                 starts: &t.starts,
                 files: t.files,
                 bytes: t.size,
             })
             .collect(),
-        findings: checked.findings.iter().map(|(target, finding)| FindingDocument { target, finding }).collect(),
+        findings: checked
+            .findings
+            .iter()
+            .map(|(target, finding)| FindingDocument { target: target.as_ref(), finding })
+            .collect(),
     }
 }
 
@@ -100,18 +114,21 @@ fn show(checked: &Checked, ui: &Ui) {
             words::systems(&target.systems),
             words::count(target.files, "file", "files"),
             words::bytes(target.size),
-            format!("starts {}", target.starts),
+            if target.starts.is_empty() { String::new() } else { format!("starts {}", target.starts.join(", ")) },
         ]);
     }
-    let wrong: BTreeSet<&Name> = checked.findings.iter().map(|(target, _)| target).collect();
+    let wrong: BTreeSet<&Name> = checked.findings.iter().filter_map(|(target, _)| target.as_ref()).collect();
     for target in wrong.into_iter().filter(|name| !checked.targets.iter().any(|t| t.target == **name)) {
         table.row([strong(target), bad("cannot be taken in")]);
     }
     ui.say(&table.lay_out());
-    let mut findings: Vec<&(Name, Finding)> = checked.findings.iter().collect();
+    let mut findings: Vec<&(Option<Name>, Finding)> = checked.findings.iter().collect();
     findings.sort_by_key(|(target, finding)| (target, Reverse(finding.severity)));
     for (target, finding) in findings {
-        let heading = if finding.place.is_some() { String::new() } else { format!("  {}\n", faint(target)) };
+        let heading = match target {
+            Some(target) if finding.place.is_none() => format!("  {}\n", faint(target)),
+            _ => String::new(),
+        };
         ui.say(&format!("\n{heading}{}", show_finding(finding)));
     }
 }

@@ -25,16 +25,22 @@ pub struct Args {
 }
 
 #[derive(Serialize)]
-struct Document<'a> {
+pub struct Document<'a> {
     schema: &'static str,
-    storefront: &'a lantern_core::event::PlaceRef,
+    storefront: &'a lantern_core::names::Name,
     name: &'a str,
     address: &'a str,
     client: &'a str,
     rights: &'a [String],
+    titles: Vec<TitleDocument<'a>>,
+    rules: &'a lantern_core::rules::HouseRules,
+}
+
+#[derive(Serialize)]
+struct TitleDocument<'a> {
+    edition: &'a lantern_core::names::Name,
     title: &'a lantern_storefront::protocol::Title,
     branches: &'a [lantern_storefront::protocol::Branch],
-    rules: &'a lantern_core::rules::HouseRules,
 }
 
 pub fn run(args: &Args, ui: &Ui) -> Done {
@@ -51,23 +57,30 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     let found = project.connect(&args.storefront, Access { client_id, client_secret })?;
     ui.document(&Document {
         schema: "lantern.connect/1",
-        storefront: &found.place,
+        storefront: &found.storefront,
         name: &found.place_name,
         address: &found.address,
         client: &found.client,
         rights: &found.rights,
-        title: &found.title,
-        branches: &found.branches,
+        titles: found
+            .titles
+            .iter()
+            .map(|t| TitleDocument { edition: &t.edition, title: &t.title, branches: &t.branches })
+            .collect(),
         rules: &found.rules,
     });
     ui.say(&format!("{} to {} as {}\n", good("connected"), strong(&found.place_name), found.client));
     let mut table = Table::default();
-    let depots: Vec<&str> = found.title.depots.iter().map(lantern_core::names::Handle::as_str).collect();
-    let branches: Vec<String> =
-        found.branches.iter().map(|b| format!("{} ({})", b.facts.branch, b.audience.name())).collect();
-    table.row([faint("title"), format!("{}, {}", found.title.handle, found.title.name)]);
-    table.row([faint("depots"), depots.join(", ")]);
-    table.row([faint("branches"), branches.join(", ")]);
+    for at in &found.titles {
+        let depots: Vec<&str> = at.title.depots.iter().map(lantern_core::names::Handle::as_str).collect();
+        let branches: Vec<String> =
+            at.branches.iter().map(|b| format!("{} ({})", b.facts.branch, b.audience.name())).collect();
+        table.row([faint("title"), format!("{}, {}", at.title.handle, at.title.name)]);
+        for (i, line) in crate::words::wrap(&depots.join(", "), 60).into_iter().enumerate() {
+            table.row([if i == 0 { faint("depots") } else { String::new() }, line]);
+        }
+        table.row([faint("branches"), branches.join(", ")]);
+    }
     table.row([faint("your rights"), found.rights.join(", ")]);
     table.row([faint("access kept in"), found.kept_in.display().to_string()]);
     ui.say(&table.lay_out());

@@ -23,8 +23,8 @@ const EXAMPLES: &str = r#"Examples:
 
 /// Show the whole chain on example data
 ///
-/// Makes two small exports of Saltmarsh Post, runs a stand-in storefront on a free port, and runs every command of the
-/// chain for real, each shown before its output. Leaves a folder to go on in.
+/// Makes small exports of Saltmarsh Post for every system, runs a stand-in storefront on a free port, and runs every
+/// command of the chain for real, each shown before its output. Leaves a folder to go on in.
 #[derive(Debug, clap::Args)]
 #[command(after_help = EXAMPLES)]
 pub struct Args {
@@ -33,8 +33,57 @@ pub struct Args {
     dir: PathBuf,
 }
 
-const HANDLE: &str = "saltmarsh-post";
-const DEPOT: &str = "sp-linux";
+/// What is added to the `lantern.toml` that `init` writes; one line of it is not thought through.
+const MORE: &str = r#"# Voices are the same on every desktop: one depot for each language serves all three.
+[depots.windows]
+from = "windows"
+leave-out = ["voices/**"]
+
+[depots.macos]
+from = "macos"
+leave-out = ["voices/**"]
+
+[depots.linux]
+from = "linux"
+leave-out = ["voices/fr/**", "voices/ja/**"]
+
+[depots.voices-en]
+from = "windows"
+only = ["voices/en/**"]
+when = { systems = ["windows-*", "macos-*", "linux-*"] }
+
+[depots.voices-fr]
+from = "windows"
+only = ["voices/fr/**"]
+when = { language = "fr", systems = ["windows-*", "macos-*", "linux-*"] }
+
+[depots.voices-ja]
+from = "windows"
+only = ["voices/ja/**"]
+when = { language = "ja", systems = ["windows-*", "macos-*", "linux-*"] }
+
+[storefronts.brambleyard]
+kind = "market"
+address = "ADDRESS"
+handle = "saltmarsh-post"
+
+[storefronts.brambleyard.depots]  # ours = theirs
+windows = "sp-win"
+macos = "sp-mac"
+linux = "sp-linux"
+voices-en = "sp-voices"
+voices-fr = "sp-voix"
+voices-ja = "sp-koe"
+android = "sp-phone"
+ios = "sp-pocket"
+headset = "sp-headset"
+web = "sp-page"
+
+[storefronts.brambleyard.branches]
+creek = { audience = "invited" }
+estuary = { audience = "password" }
+open-water = { audience = "everyone" }
+"#;
 const IDENTITY: &str = "example.paperheron.saltmarsh";
 
 struct Demo<'a> {
@@ -75,57 +124,57 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
 
 impl Demo<'_> {
     fn chain(&self, running: &Running) -> Done {
-        self.title("Paper Heron has exported Saltmarsh Post 1.3.2");
+        self.title("Paper Heron has exported Saltmarsh Post 1.3.2, for everything that their players have");
         self.export(GameVersion::Old)?;
-        let place = format!("brambleyard={}", running.origin());
-        self.run(&[
-            "init",
-            "--name",
-            "Saltmarsh Post",
-            "--studio",
-            "Paper Heron",
-            "--identity",
-            IDENTITY,
-            "--version",
-            "1.3.2",
-            "--export",
-            "exports/linux",
-            "--storefront",
-            &place,
-            "--handle",
-            HANDLE,
-            "--depot",
-            DEPOT,
-            "--branch",
-            "open-water",
-        ])?;
-        self.leave_notes_out()?;
+        let studio = ["--name", "Saltmarsh Post", "--studio", "Paper Heron", "--identity", IDENTITY];
+        self.run(&[&["init"], &studio[..], &["--version", "1.3.2", "--last-number", "24"]].concat())?;
+        self.say_more(running)?;
+        self.title("What would land where? A finding, and its cure");
+        self.run_until(&["check"], 1)?;
+        self.edit("leave-out = [\"voices/fr/**\", \"voices/ja/**\"]", "leave-out = [\"voices/**\"]")?;
+        self.ui.say(&faint("in lantern.toml, [depots.linux] now says leave-out = [\"voices/**\"]\n"));
+        self.run(&["depots"])?;
         self.title("Brambleyard is a stand-in storefront on this computer; the title is made on its own pages");
         self.make_title(running)?;
         self.run(&["connect", "brambleyard", "--client", CLIENT_ID])?;
-        self.title("The first release");
+        self.title("The first release: sealed, sent, and put on everyone's line");
         self.run(&["prepare"])?;
         self.run(&["push", "brambleyard", "--message", "the version that is out", "--yes"])?;
-        self.run(&["promote", "brambleyard", "open-water", "--confirm", "1.3.2 (1)"])?;
+        self.run_silently(&["promote", "brambleyard", "creek", "--yes"])?;
+        self.run_silently(&["promote", "brambleyard", "estuary", "--yes"])?;
+        self.run(&["promote", "brambleyard", "open-water", "--confirm", "1.3.2 (25)"])?;
         self.title("A player gets it");
-        self.run(&self.install_and_start())?;
-        self.title("A few files change: two assets, a new one, a letter; 1.4.0 is exported");
+        self.run(&self.install_and_start(&["--with", "voices-fr"]))?;
+        self.title("A release candidate goes to the testers' line, and has a save bug");
+        self.export(GameVersion::Candidate)?;
+        self.run(&["prepare", "--version", "1.4.0-rc"])?;
+        self.run_silently(&["push", "brambleyard", "--yes"])?;
+        self.run(&["promote", "brambleyard", "creek", "--yes"])?;
+        self.run(&["releases", "withdraw", "26", "--because", "a save bug", "--yes"])?;
+        self.run(&["rollback", "brambleyard", "creek", "--comment", "testers go back", "--yes"])?;
+        self.title("1.4.0: little travels, somebody looks at it, and everyone gets it");
         self.export(GameVersion::New)?;
         self.raise_version()?;
         self.run(&["prepare"])?;
+        if System::any_runs_here(&[self.system]) {
+            self.run(&["try", "--yes"])?;
+        }
         self.run(&["push", "brambleyard", "--notes", "The lighthouse is lit.", "--yes"])?;
-        self.run(&["promote", "brambleyard", "open-water", "--confirm", "1.4.0 (2)"])?;
+        self.run_silently(&["promote", "brambleyard", "creek", "--yes"])?;
+        self.run_silently(&["promote", "brambleyard", "estuary", "--yes"])?;
+        self.run(&["promote", "brambleyard", "open-water", "--confirm", "1.4.0 (27)"])?;
         self.title("The player's machine asks again: only what is missing comes");
-        self.run(&self.install_and_start())?;
+        self.run(&self.install_and_start(&[]))?;
         self.run(&["verify", "player"])?;
         self.title("Which build is live where, and how it came to be");
         self.run(&["live"])?;
-        self.run(&["history"])
+        self.run(&["history", "--count", "12"])
     }
 
     /// The example game is for Linux; elsewhere it is installed all the same, but cannot be started.
-    fn install_and_start(&self) -> Vec<&'static str> {
+    fn install_and_start(&self, more: &[&'static str]) -> Vec<&'static str> {
         let mut arguments = vec!["install", "brambleyard", "open-water", "player"];
+        arguments.extend(more);
         match System::any_runs_here(&[self.system]) {
             true => arguments.push("--start"),
             false => arguments.extend(["--target", "linux"]),
@@ -139,28 +188,64 @@ impl Demo<'_> {
 
     /// Runs a command of the chain: this very program, in the demo's folder, with its output as it is.
     fn run(&self, arguments: &[&str]) -> Done {
-        if self.ui.is_stopped() {
-            return Err(CommandError::stopped());
-        }
+        self.run_until(arguments, 0)
+    }
+
+    /// Runs a command that ends with this exit code.
+    fn run_until(&self, arguments: &[&str], code: i32) -> Done {
         self.ui.say(&format!("{} {}\n", faint("$"), command(command_line(arguments))));
-        let status = Command::new(&self.program)
-            .args(arguments)
-            .current_dir(&self.folder)
-            .env("LANTERN_SECRET", &self.secret)
-            .stdin(Stdio::null())
-            .status()
-            .map_err(|e| CommandError::io("start this program again", e))?;
+        let status = self.command(arguments)?.status().map_err(|e| CommandError::io("start this program again", e))?;
         self.ui.say("");
-        if status.success() {
+        if status.code() == Some(code) {
             return Ok(());
         }
         let what = format!("lantern {} ended with {status}", arguments.first().unwrap_or(&""));
         Err(CommandError::computer(what, "what it printed above says why"))
     }
 
+    /// Runs a command whose like was shown before; only that it worked is said.
+    fn run_silently(&self, arguments: &[&str]) -> Done {
+        self.ui.say(&format!("{} {}", faint("$"), command(command_line(arguments))));
+        let output = self.command(arguments)?.output().map_err(|e| CommandError::io("start this program again", e))?;
+        self.ui.say(&format!("  {}\n", faint("done, as before")));
+        if output.status.success() {
+            return Ok(());
+        }
+        let what = format!("lantern {} ended with {}", arguments.first().unwrap_or(&""), output.status);
+        Err(CommandError::computer(what, String::from_utf8_lossy(&output.stderr)))
+    }
+
+    fn command(&self, arguments: &[&str]) -> Result<Command, CommandError> {
+        if self.ui.is_stopped() {
+            return Err(CommandError::stopped());
+        }
+        let mut command = Command::new(&self.program);
+        command.args(arguments).current_dir(&self.folder).env("LANTERN_SECRET", &self.secret).stdin(Stdio::null());
+        Ok(command)
+    }
+
     fn export(&self, version: GameVersion) -> Done {
-        let folder = self.folder.join("exports").join("linux");
-        exports::write_linux(&folder, version, self.system).map_err(|e| CommandError::io("write the example export", e))
+        let folder = self.folder.join("exports");
+        exports::write_all(&folder, version, self.system).map_err(|e| CommandError::io("write the example exports", e))
+    }
+
+    /// What a person would write with their editor: depots, and the storefront.
+    fn say_more(&self, running: &Running) -> Done {
+        self.edit("# leave-out = [\"notes/**\"]  # what players do not need\n", "")?;
+        self.edit("[targets.linux]\n", "[targets.linux]\nleave-out = [\"notes/**\"]\n")?;
+        self.edit("[targets.windows]\n", "[targets.windows]\nkeep-aside = [\"*.pdb\"]\n")?;
+        let path = self.folder.join("lantern.toml");
+        let text = fs::read_to_string(&path).map_err(|e| CommandError::io("read lantern.toml", e))?;
+        let text = text.split("# A target is one depot").next().unwrap_or_default();
+        let more = MORE.replace("ADDRESS", &running.origin());
+        let text = format!("{text}{more}");
+        fs::write(&path, text).map_err(|e| CommandError::io("write lantern.toml", e))?;
+        self.ui.say(&format!("{}\n", faint("what init cannot know is added to lantern.toml with an editor:")));
+        for line in more.lines() {
+            self.ui.say(format!("  {line}").trim_end());
+        }
+        self.ui.say("");
+        Ok(())
     }
 
     fn make_title(&self, running: &Running) -> Done {
@@ -174,12 +259,6 @@ impl Demo<'_> {
         let path = self.folder.join("lantern.toml");
         let text = fs::read_to_string(&path).map_err(|e| CommandError::io("read lantern.toml", e))?;
         fs::write(&path, text.replacen(from, to, 1)).map_err(|e| CommandError::io("write lantern.toml", e))
-    }
-
-    fn leave_notes_out(&self) -> Done {
-        self.edit("# leave-out = [\"notes/**\"]", "leave-out = [\"notes/**\"]")?;
-        self.ui.say(&faint("in lantern.toml the line leave-out = [\"notes/**\"] is switched on: notes stay at home\n"));
-        Ok(())
     }
 
     fn raise_version(&self) -> Done {

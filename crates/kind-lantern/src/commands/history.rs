@@ -1,6 +1,8 @@
 use std::collections::HashSet;
 
-use lantern_core::event::{Deed, Event, EventBody, EventId};
+use lantern_core::event::{BranchFacts, Deed, Event, EventBody, EventId, PlaceRef};
+use lantern_core::names::Name;
+use lantern_core::version::{ReleaseAsked, ReleaseName};
 use serde::Serialize;
 
 use super::Done;
@@ -11,7 +13,7 @@ use crate::words;
 /// Shown at the end of the help.
 const EXAMPLES: &str = r#"Examples:
   lantern history
-  lantern history --all --json"#;
+  lantern history --branch open-water --since 2026-11-01"#;
 
 /// Show what happened, newest first
 ///
@@ -26,10 +28,22 @@ pub struct Args {
     /// Every event, also those that an answer settled
     #[arg(long)]
     all: bool,
+    /// Only what concerns a release: 1.4.0, 27, or "1.4.0 (27)"
+    #[arg(long, value_parser = super::release_asked)]
+    release: Option<ReleaseAsked>,
+    /// Only what concerns a storefront
+    #[arg(long, value_name = "NAME")]
+    storefront: Option<String>,
+    /// Only what concerns a branch
+    #[arg(long, value_name = "NAME")]
+    branch: Option<String>,
+    /// Only from this day on, such as 2026-11-23
+    #[arg(long, value_name = "DAY")]
+    since: Option<jiff::civil::Date>,
 }
 
 #[derive(Serialize)]
-struct Document {
+pub struct Document {
     schema: &'static str,
     /// How many there are to show.
     total: usize,
@@ -43,12 +57,20 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
         let settled = settled(&events);
         events.retain(|event| !settled.contains(&event.id));
     }
+    let before = events.len();
+    let edition = ui.edition.clone();
+    events.retain(|event| edition.as_ref().is_none_or(|e| event.edition == *e) && args.is_about(event));
     let newest = || events.iter().rev().take(args.count);
     let lines = newest().map(|e| serde_json::from_str(&e.to_line()).unwrap_or_default()).collect();
     ui.document(&Document { schema: "lantern.history/1", total: events.len(), events: lines });
     let mut table = Table::default();
     for event in newest() {
         table.row([faint(words::time(event.recorded_at)), lantern_core::path::shown(&event.actor), sentence(event)]);
+    }
+    if events.is_empty() && before > 0 {
+        ui.say("nothing of what happened is about that");
+        ui.next("lantern history");
+        return Ok(());
     }
     if events.is_empty() {
         ui.say("nothing happened yet");
@@ -65,6 +87,57 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     Ok(())
 }
 
+impl Args {
+    fn is_about(&self, event: &Event) -> bool {
+        let about = about(&event.body);
+        let day = event.recorded_at.to_zoned(jiff::tz::TimeZone::system()).date();
+        self.release.as_ref().is_none_or(|asked| about.releases.iter().any(|name| asked.matches(name)))
+            && self.storefront.as_ref().is_none_or(|asked| about.storefront.is_some_and(|s| s.as_str() == asked))
+            && self.branch.as_ref().is_none_or(|asked| about.branch.is_some_and(|b| b.as_str() == asked))
+            && self.since.is_none_or(|since| day >= since)
+    }
+}
+
+/// What an event is about.
+#[derive(Default)]
+struct About<'a> {
+    releases: Vec<&'a ReleaseName>,
+    storefront: Option<&'a Name>,
+    branch: Option<&'a Name>,
+}
+
+fn about(body: &EventBody) -> About<'_> {
+    let (place, facts): (&PlaceRef, &BranchFacts) = match body {
+        EventBody::Moved(e) => (&e.place, &e.facts),
+        EventBody::Seen(e) => (&e.place, &e.facts),
+        EventBody::Sealed(e) => return About { releases: vec![&e.name], ..About::default() },
+        EventBody::Tried(e) => return About { releases: vec![&e.name], ..About::default() },
+        EventBody::Connected(e) => return About { storefront: Some(&e.place.name), ..About::default() },
+        EventBody::NumberSeen(e) => {
+            return About { releases: vec![&e.name], storefront: Some(&e.place.name), branch: None };
+        }
+        EventBody::Pushed(e) => {
+            return About { releases: vec![&e.name], storefront: Some(&e.place.name), branch: None };
+        }
+        EventBody::Withdrawn(e) => {
+            return About { releases: vec![&e.name], storefront: e.place.as_ref().map(|p| &p.name), branch: None };
+        }
+        EventBody::Asked(e) => {
+            let branch = match &e.deed {
+                Deed::Promote { branch } | Deed::Rollback { branch } => Some(branch),
+                Deed::Push | Deed::Withdraw { .. } => None,
+            };
+            return About { releases: vec![&e.name], storefront: Some(&e.place.name), branch };
+        }
+        _ => return About::default(),
+    };
+    About {
+        releases: facts.targets.values().map(|b| &b.name).collect(),
+        storefront: Some(&place.name),
+        branch: Some(&facts.branch),
+    }
+}
+
 /// Returns the events that a later one says better: askings that were answered, numbers that were sealed.
 fn settled(events: &[Event]) -> HashSet<EventId> {
     let mut answered = HashSet::new();
@@ -74,6 +147,7 @@ fn settled(events: &[Event]) -> HashSet<EventId> {
             EventBody::Pushed(e) => answered.extend(e.key),
             EventBody::Moved(e) => answered.extend([e.key]),
             EventBody::NotDone(e) => answered.extend([e.key]),
+            EventBody::Withdrawn(e) => answered.extend(e.key),
             EventBody::Sealed(e) => sealed.extend([e.name.number]),
             _ => {}
         }
@@ -96,6 +170,7 @@ fn sentence(event: &Event) -> String {
             Deed::Push => format!("asked {} to take {}", e.place.name, e.name),
             Deed::Promote { branch } => format!("asked {} to put {} on {branch}", e.place.name, e.name),
             Deed::Rollback { branch } => format!("asked {} to put {} back on {branch}", e.place.name, e.name),
+            Deed::Withdraw { because } => format!("asked {} to withdraw {}: {because}", e.place.name, e.name),
         },
         EventBody::Pushed(e) => {
             format!("pushed {} to {} as build {}, {}", e.name, e.place.name, e.build, words::bytes(e.sent))
@@ -111,12 +186,21 @@ fn sentence(event: &Event) -> String {
             format!("saw {} on {} at {}{by}", what_is_on(&e.facts), e.facts.branch, e.place.name)
         }
         EventBody::NumberSeen(e) => format!("saw {} at {}, a number above all here", e.name, e.place.name),
+        EventBody::Withdrawn(e) => match &e.place {
+            Some(place) => format!("withdrew {} at {}: {}", e.name, place.name, e.because),
+            None => format!("withdrew {}: {}", e.name, e.because),
+        },
+        EventBody::Tried(e) if e.yes => format!("tried {} of {}: yes, it shows what it should", e.target, e.name),
+        EventBody::Tried(e) => format!("tried {} of {}: no, something is wrong", e.target, e.name),
+        EventBody::Freed(e) => {
+            format!("freed the content of {}", words::count(e.releases.len() as u64, "release", "releases"))
+        }
         other => format!("{} (written by a newer lantern)", other.kind()),
     };
     lantern_core::path::shown(&text)
 }
 
-fn what_is_on(facts: &lantern_core::event::BranchFacts) -> String {
+fn what_is_on(facts: &BranchFacts) -> String {
     let mut names: Vec<String> = facts.targets.values().map(|b| b.name.to_string()).collect();
     names.dedup();
     if names.is_empty() { "nothing".to_owned() } else { names.join(", ") }

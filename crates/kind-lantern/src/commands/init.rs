@@ -1,7 +1,9 @@
+use std::collections::BTreeMap;
 use std::path::Path;
 
+use lantern_core::config::Audience;
 use lantern_core::version::BuildNumber;
-use lantern_project::{InitAnswers, InitStorefront, look_for_exports};
+use lantern_project::{InitAnswers, InitStorefront, SeenExport, look_at_export, look_for_exports, target_names};
 use serde::Serialize;
 
 use super::Done;
@@ -16,8 +18,9 @@ const EXAMPLES: &str = r#"Examples:
 
 /// Write a commented lantern.toml for a game
 ///
-/// Looks for an export below this folder. Asks only what it cannot see; without a terminal it asks nothing,
-/// and the options say it. An existing lantern.toml is never touched.
+/// Looks for exports below this folder, one target each: folders, archives, packages; what starts them is seen in them.
+/// Asks only what it cannot see; without a terminal it asks nothing, and the options say it. An existing lantern.toml
+/// is never touched.
 #[derive(Debug, clap::Args)]
 #[command(after_help = EXAMPLES, disable_version_flag = true)]
 pub struct Args {
@@ -33,9 +36,9 @@ pub struct Args {
     /// The version for people, such as 1.0.0
     #[arg(long)]
     version: Option<String>,
-    /// The folder that the engine writes
-    #[arg(long, value_name = "DIR")]
-    export: Option<String>,
+    /// What the engine writes: a folder, an archive or a package; again for more
+    #[arg(long, value_name = "PATH")]
+    export: Vec<String>,
     /// The last build number that was given, for a game that is out already
     #[arg(long, value_name = "N", value_parser = super::name::<BuildNumber>)]
     last_number: Option<BuildNumber>,
@@ -45,16 +48,17 @@ pub struct Args {
     /// What that storefront calls the game
     #[arg(long, requires = "storefront")]
     handle: Option<String>,
-    /// What that storefront calls the depot
-    #[arg(long, requires = "storefront", value_name = "HANDLE")]
-    depot: Option<String>,
-    /// The branch there that every player follows
-    #[arg(long, requires = "storefront")]
-    branch: Option<String>,
+    /// What that storefront calls the depot of a target, as TARGET=HANDLE; again for more. HANDLE alone is that of the
+    /// only target
+    #[arg(long, requires = "storefront", value_name = "TARGET=HANDLE")]
+    depot: Vec<String>,
+    /// A branch there, as BRANCH or BRANCH=AUDIENCE (everyone, password, invited); again for more
+    #[arg(long, requires = "storefront", value_name = "BRANCH=AUDIENCE")]
+    branch: Vec<String>,
 }
 
 #[derive(Serialize)]
-struct Document<'a> {
+pub struct Document<'a> {
     schema: &'static str,
     path: String,
     text: &'a str,
@@ -62,10 +66,17 @@ struct Document<'a> {
 
 pub fn run(args: &Args, ui: &Ui) -> Done {
     let root = &ui.project;
-    let export = match &args.export {
-        Some(export) => export.trim_end_matches('/').to_owned(),
-        None => guess_export(root, ui)?,
+    let exports: Vec<String> = match args.export.is_empty() {
+        false => args.export.iter().map(|export| export.trim_end_matches('/').to_owned()).collect(),
+        true => find_exports(root, ui)?,
     };
+    let seen: Vec<SeenExport> = exports
+        .iter()
+        .map(|path| {
+            let nothing = || SeenExport { path: path.clone(), starts: Vec::new(), root: None };
+            look_at_export(root, path).unwrap_or_else(nothing)
+        })
+        .collect();
     let answer = |given: &Option<String>, question: &str, what, option| match given {
         Some(text) => Ok(text.clone()),
         None => ui.ask(question, what, option),
@@ -80,8 +91,8 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
             "--identity",
         )?,
         version: answer(&args.version, "The version of this export (such as 1.0.0):", "the version", "--version")?,
-        export,
-        storefront: storefront(args)?,
+        exports,
+        storefront: storefront(args, &target_names(&seen))?,
         last_number: args.last_number,
     };
     let text = lantern_project::init(root, &answers, ui.stop.clone())?;
@@ -101,23 +112,41 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     Ok(())
 }
 
-fn guess_export(root: &Path, ui: &Ui) -> Result<String, CommandError> {
+/// Every export that can be seen; one that cannot is asked for.
+fn find_exports(root: &Path, ui: &Ui) -> Result<Vec<String>, CommandError> {
     let seen = look_for_exports(root);
-    match seen.as_slice() {
-        [one] => {
-            ui.say(&format!("found an export in {}", strong(&one.path)));
-            Ok(one.path.clone())
-        }
-        [] => ui.ask("The folder that the engine writes:", "the export's folder", "--export"),
-        several => {
-            let names: Vec<&str> = several.iter().map(|s| s.path.as_str()).collect();
-            let question = format!("Which folder does the engine write ({})?", names.join(", "));
-            ui.ask(&question, "the export's folder (there are several)", "--export")
-        }
+    if seen.is_empty() {
+        let asked =
+            ui.ask("What does the engine write (a folder, an archive, a package)?", "the export", "--export")?;
+        return Ok(vec![asked]);
     }
+    // Two exports for one system are two versions, or one of them is something else: no guess is good here.
+    let systems = |export: &SeenExport| export.starts.iter().map(|(_, system)| *system).collect::<Vec<_>>();
+    let is_twice = |(i, export): (usize, &SeenExport)| {
+        seen[..i].iter().any(|other| systems(other).iter().any(|system| systems(export).contains(system)))
+    };
+    if seen.iter().enumerate().any(is_twice) {
+        let names: Vec<&str> = seen.iter().map(|s| s.path.as_str()).collect();
+        let question = format!("Which of these does the engine write for players ({})?", names.join(", "));
+        let asked = ui.ask(&question, "the export (there are several for one system)", "--export")?;
+        return Ok(vec![asked]);
+    }
+    let mut table = crate::table::Table::default();
+    for (name, export) in target_names(&seen).iter().zip(&seen) {
+        let systems: Vec<String> = export.starts.iter().map(|(_, system)| system.to_string()).collect();
+        let starts: Vec<String> = export.starts.iter().map(|(file, _)| lantern_core::path::shown(file)).collect();
+        table.row([
+            strong(name),
+            lantern_core::path::shown(&export.path),
+            systems.join(", "),
+            format!("starts {}", starts.join(", ")),
+        ]);
+    }
+    ui.say(&format!("found {}\n\n{}\n", crate::words::count(seen.len() as u64, "export", "exports"), table.lay_out()));
+    Ok(seen.into_iter().map(|export| export.path).collect())
 }
 
-fn storefront(args: &Args) -> Result<Option<InitStorefront>, CommandError> {
+fn storefront(args: &Args, targets: &[String]) -> Result<Option<InitStorefront>, CommandError> {
     let Some(storefront) = &args.storefront else {
         return Ok(None);
     };
@@ -125,12 +154,34 @@ fn storefront(args: &Args) -> Result<Option<InitStorefront>, CommandError> {
         CommandError::usage(format!("{storefront:?} is not NAME=ADDRESS"), "write brambleyard=http://127.0.0.1:4870")
     };
     let (name, address) = storefront.split_once('=').ok_or_else(wrong)?;
-    let text = |value: &Option<String>| value.clone().unwrap_or_default();
+    let mut depots = BTreeMap::new();
+    for depot in &args.depot {
+        let (target, handle) = match (depot.split_once('='), targets) {
+            (Some((target, handle)), _) => (target, handle),
+            (None, [only]) => (only.as_str(), depot.as_str()),
+            (None, _) => {
+                let what = format!("--depot {depot:?} does not say whose depot it is");
+                let cure = format!("write TARGET=HANDLE; the targets are {}", targets.join(", "));
+                return Err(CommandError::usage(what, cure));
+            }
+        };
+        depots.insert(target.to_owned(), handle.to_owned());
+    }
+    let mut branches = Vec::new();
+    for branch in &args.branch {
+        let (branch, audience) = branch.split_once('=').unwrap_or((branch, Audience::Everyone.name()));
+        let known = [Audience::Everyone, Audience::Password, Audience::Invited];
+        let audience = known.into_iter().find(|known| known.name() == audience).ok_or_else(|| {
+            let what = format!("{audience:?} is not an audience");
+            CommandError::usage(what, "write BRANCH=everyone, BRANCH=password or BRANCH=invited")
+        })?;
+        branches.push((branch.to_owned(), audience));
+    }
     Ok(Some(InitStorefront {
         name: name.to_owned(),
         address: address.to_owned(),
-        handle: text(&args.handle),
-        depot: text(&args.depot),
-        branch: text(&args.branch),
+        handle: args.handle.clone().unwrap_or_default(),
+        depots,
+        branches,
     }))
 }

@@ -2,7 +2,7 @@ use std::path::{Path, PathBuf};
 
 use lantern_core::names::Name;
 use lantern_core::system::System;
-use lantern_project::{About, InstallDone, ProjectError};
+use lantern_project::{About, InstallDone, InstallWanted};
 use serde::Serialize;
 
 use super::Done;
@@ -13,7 +13,7 @@ use crate::words;
 /// Shown at the end of the help.
 const EXAMPLES: &str = r#"Examples:
   lantern install brambleyard open-water ~/games/saltmarsh --start
-  lantern install brambleyard open-water try-it --target linux"#;
+  lantern install brambleyard creek try-it --target linux --with voices-fr"#;
 
 /// Install or update from a branch, as a player's machine does
 ///
@@ -27,19 +27,26 @@ pub struct Args {
     /// The branch there
     #[arg(value_parser = super::name::<Name>)]
     branch: Name,
-    /// The folder to install into; made when it is missing
-    dir: PathBuf,
+    /// The folder to install into; made when it is missing. Left out: one of the name that the build states, here
+    dir: Option<PathBuf>,
     /// Which target, if not the one for this computer
     #[arg(long, value_parser = super::name::<Name>)]
     target: Option<Name>,
+    /// A depot that not everybody has, such as a language; again for more. It stays over updates
+    #[arg(long, value_name = "DEPOT", value_parser = super::name::<Name>)]
+    with: Vec<Name>,
+    /// Such a depot that is to go again
+    #[arg(long, value_name = "DEPOT", value_parser = super::name::<Name>)]
+    without: Vec<Name>,
     /// Start it afterwards, and wait until it ends
     #[arg(long)]
     start: bool,
 }
 
 #[derive(Serialize)]
-struct Document<'a> {
+pub struct Document<'a> {
     schema: &'static str,
+    folder: &'a Path,
     installed: &'a About,
     before: Option<&'a About>,
     files: u64,
@@ -54,19 +61,19 @@ struct Document<'a> {
 pub fn run(args: &Args, ui: &Ui) -> Done {
     let project = super::find(ui)?;
     let progress = ui.progress();
-    let done = lantern_project::install_branch(
-        &project,
-        &args.storefront,
-        &args.branch,
-        &args.dir,
-        args.target.as_ref(),
-        &progress,
-    )?;
-    show(&done, &args.dir, ui);
-    let ended = if args.start { Some(start(&args.dir, &done.about, ui)?) } else { None };
+    let wanted = InstallWanted {
+        target: args.target.clone(),
+        with: args.with.clone(),
+        without: args.without.clone(),
+        folder: args.dir.clone(),
+    };
+    let done = lantern_project::install_branch(&project, &args.storefront, &args.branch, &wanted, &progress)?;
+    show(&done, &done.folder, ui);
+    let ended = if args.start { Some(start(&done.folder, &done.about, ui)?) } else { None };
     let report = &done.report;
     ui.document(&Document {
         schema: "lantern.install/1",
+        folder: &done.folder,
         installed: &done.about,
         before: done.before.as_ref(),
         files: report.files,
@@ -79,7 +86,7 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     match ended {
         None | Some(0) => Ok(()),
         Some(code) => Err(CommandError::damaged(
-            format!("{} ended with exit code {code}", done.about.starts.file),
+            format!("{} ended with exit code {code}", done.about.name),
             "look at what it printed above; it is the very file that players get",
         )),
     }
@@ -103,6 +110,9 @@ fn show(done: &InstallDone, folder: &Path, ui: &Ui) {
         None => format!("{} {name} in {}", good("installed"), folder.display()),
     };
     ui.say(&headline);
+    if !about.with.is_empty() {
+        ui.say(&format!("  {} {}", faint("with"), words::names(&about.with)));
+    }
     if !nothing {
         let mut parts = vec![
             format!("{} came", words::bytes(report.received)),
@@ -118,18 +128,13 @@ fn show(done: &InstallDone, folder: &Path, ui: &Ui) {
 }
 
 fn start(folder: &Path, about: &About, ui: &Ui) -> Result<i32, CommandError> {
-    if !System::any_runs_here(&about.systems) {
-        let what = format!("{} is for {}, not for this computer", about.starts.file, words::systems(&about.systems));
-        return Err(CommandError::usage(what, "start it on such a computer, or install without --start"));
-    }
-    let (program, arguments, working_folder) = lantern_project::start_of(folder, about);
-    ui.say(&format!("\n{} {}", faint("starting"), about.starts.file));
-    let mut command = std::process::Command::new(&program);
-    command.args(arguments).current_dir(working_folder);
-    if ui.json {
-        // Standard output belongs to the document.
-        command.stdout(std::io::stderr());
-    }
-    let status = command.status().map_err(|source| ProjectError::Start { file: about.starts.file.clone(), source })?;
-    Ok(status.code().unwrap_or(-1))
+    let found = lantern_project::start_of(folder, about).filter(|_| System::any_runs_here(&about.systems));
+    let Some((program, arguments, working_folder)) = found else {
+        let what = match about.starts.first() {
+            Some(start) => format!("{} is for {}, not for this computer", start.file, words::systems(&about.systems)),
+            None => format!("nothing in {} is started", about.name),
+        };
+        return Err(CommandError::usage(what, "start it where it belongs, or install without --start"));
+    };
+    super::start_program(&program, &arguments, &working_folder, ui)
 }

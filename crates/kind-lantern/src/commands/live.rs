@@ -2,15 +2,18 @@ use std::collections::BTreeMap;
 
 use jiff::Timestamp;
 use lantern_core::board::Board;
-use lantern_core::event::{BranchFacts, PlaceRef};
+use lantern_core::event::{BranchBuild, BranchFacts};
 use lantern_core::names::Name;
-use lantern_project::{Heard, ProjectError};
+use lantern_core::version::ReleaseName;
+use lantern_project::{Heard, Open, ProjectError};
 use serde::Serialize;
 
 use super::Done;
-use crate::table::Table;
-use crate::ui::{Ui, care, faint, strong};
+use crate::ui::{Ui, bad, care, faint, good, strong};
 use crate::words;
+
+/// Columns that a line takes at most.
+const WIDTH: usize = 80;
 
 /// Shown at the end of the help.
 const EXAMPLES: &str = r#"Examples:
@@ -30,29 +33,54 @@ pub struct Args {
 }
 
 #[derive(Serialize)]
-struct Document {
+pub struct Document {
     schema: &'static str,
     game: String,
-    newest: Option<lantern_core::version::ReleaseName>,
+    /// One for each edition and storefront that has it.
     storefronts: Vec<StorefrontDocument>,
 }
 
 #[derive(Serialize)]
 struct StorefrontDocument {
+    edition: Name,
     storefront: Name,
+    /// The newest release that is sealed and not withdrawn.
+    newest: Option<ReleaseName>,
     /// Whether it answered just now.
     heard_now: bool,
     /// When it was last heard.
     as_of: Option<Timestamp>,
     /// Why it was not heard now.
     why: Option<String>,
-    branches: Vec<BranchFacts>,
+    branches: Vec<BranchDocument>,
+}
+
+#[derive(Serialize)]
+struct BranchDocument {
+    branch: Name,
+    audience: Option<&'static str>,
+    revision: u64,
+    /// By target.
+    targets: BTreeMap<Name, LiveDocument>,
+}
+
+/// What players of a target have on a branch.
+#[derive(Serialize, Clone, PartialEq)]
+struct LiveDocument {
+    #[serde(flatten)]
+    build: BranchBuild,
+    since: Option<Timestamp>,
+    by: Option<String>,
+    /// Whether a newer release is sealed.
+    behind: bool,
+    /// Why, when it was withdrawn.
+    withdrawn: Option<String>,
 }
 
 pub fn run(args: &Args, ui: &Ui) -> Done {
     let open = super::open(ui)?;
     let mut trouble: BTreeMap<Name, ProjectError> = BTreeMap::new();
-    let (open, heard) = if args.offline {
+    let (mut open, heard) = if args.offline {
         (open, BTreeMap::new())
     } else {
         match open.lock() {
@@ -74,44 +102,83 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
             Err(error) => return Err(error.into()),
         }
     };
+    let mut storefronts = Vec::new();
+    for edition in open.project.editions() {
+        open.project.work_on(&edition);
+        storefronts.extend(look(&open, &heard, &trouble)?);
+    }
+    let document = Document { schema: "lantern.live/1", game: open.project.config().game.name.clone(), storefronts };
+    ui.document(&document);
+    show(&document, open.project.has_editions(), ui);
+    if let Some(next) = next_step(&open, &document)? {
+        ui.next(&next);
+    }
+    Ok(())
+}
+
+/// What the storefronts of one edition have.
+fn look(
+    open: &Open,
+    heard: &BTreeMap<Name, bool>,
+    trouble: &BTreeMap<Name, ProjectError>,
+) -> Result<Vec<StorefrontDocument>, ProjectError> {
     let board = open.board()?;
-    let config = open.project.config();
-    let mut document = Document {
-        schema: "lantern.live/1",
-        game: config.game.name.clone(),
-        newest: board.release(None).map(|r| r.name.clone()),
-        storefronts: Vec::new(),
-    };
-    for name in config.storefronts.keys() {
-        let places: Vec<&PlaceRef> =
-            board.branches.keys().map(|(place, _)| place).filter(|p| p.name == *name).collect();
+    let edition = open.project.edition();
+    let mut out = Vec::new();
+    for (name, configured) in &open.project.config().storefronts {
+        if !configured.handles.contains_key(edition) {
+            continue;
+        }
+        let mut places: Vec<_> = board.branches.keys().map(|(place, _)| place).filter(|p| p.name == *name).collect();
+        places.dedup();
         let as_of = match places.last() {
             Some(place) => open.last_heard(place)?,
             None => None,
         };
-        let branches = board.branches.iter().filter(|((place, _), _)| place.name == *name).map(|(_, f)| f.clone());
-        document.storefronts.push(StorefrontDocument {
+        let of_place = board.branches.iter().filter(|((place, _), _)| place.name == *name);
+        let branches = of_place.map(|((place, branch), facts)| BranchDocument {
+            branch: branch.clone(),
+            audience: configured.branches.get(branch).map(|audience| audience.name()),
+            revision: facts.revision,
+            targets: (facts.targets.iter())
+                .map(|(target, build)| {
+                    let key = ((place.clone(), branch.clone()), target.clone());
+                    (target.clone(), live(&board, facts, build, board.since.get(&key).copied().flatten()))
+                })
+                .collect(),
+        });
+        let mut branches: Vec<BranchDocument> = branches.collect();
+        let unheard = configured.branches.iter().filter(|(name, _)| !branches.iter().any(|b| b.branch == **name));
+        let unheard = unheard.map(|(branch, audience)| BranchDocument {
+            branch: branch.clone(),
+            audience: Some(audience.name()),
+            revision: 0,
+            targets: BTreeMap::new(),
+        });
+        branches.extend(unheard.collect::<Vec<_>>());
+        branches.sort_by(|a, b| a.branch.cmp(&b.branch));
+        out.push(StorefrontDocument {
+            edition: edition.clone(),
             storefront: name.clone(),
+            newest: board.release(None).map(|r| r.name.clone()),
             heard_now: heard.get(name).copied().unwrap_or(false),
             as_of,
             why: trouble.get(name).map(short),
-            branches: branches.collect(),
+            branches,
         });
     }
-    ui.document(&document);
-    show(&document, &board, ui);
-    let next = match (&document.newest, document.storefronts.first()) {
-        (None, _) => Some("lantern prepare".to_owned()),
-        (Some(_), None) => Some("add a storefront to lantern.toml; to try one: lantern rehearse".to_owned()),
-        (Some(newest), Some(first)) => {
-            let branch = config.storefronts.get(&first.storefront).and_then(|s| s.branches.keys().next());
-            next_step(newest, first, branch, &board)
-        }
-    };
-    if let Some(next) = next {
-        ui.next(&next);
+    Ok(out)
+}
+
+fn live(board: &Board, facts: &BranchFacts, build: &BranchBuild, since: Option<Timestamp>) -> LiveDocument {
+    let newest = board.release(None).map(|r| r.name.number);
+    LiveDocument {
+        build: build.clone(),
+        since,
+        by: facts.by.clone(),
+        behind: newest.is_some_and(|newest| build.name.number < newest),
+        withdrawn: board.withdrawn.get(&build.release).cloned(),
     }
-    Ok(())
 }
 
 fn short(error: &ProjectError) -> String {
@@ -121,80 +188,102 @@ fn short(error: &ProjectError) -> String {
     }
 }
 
-fn next_step(
-    newest: &lantern_core::version::ReleaseName,
-    first: &StorefrontDocument,
-    branch: Option<&Name>,
-    board: &Board,
-) -> Option<String> {
-    let name = &first.storefront;
-    let is_live = first.branches.iter().any(|b| b.targets.values().any(|t| t.name == *newest));
-    let is_pushed = board.pushed.iter().any(|p| p.place.name == *name && p.name == *newest);
-    if is_live {
-        let branch = first.branches.iter().map(|b| &b.branch).next()?;
-        return Some(format!("lantern install {name} {branch} DIR   gets it as a player does"));
-    }
-    let branch = branch.map_or("BRANCH", Name::as_str);
-    Some(if is_pushed { format!("lantern promote {name} {branch}") } else { format!("lantern push {name}") })
-}
-
-/// Since when a target has what it has; a move of other targets does not count.
-fn since(board: &Board, storefront: &StorefrontDocument, facts: &BranchFacts, target: &Name) -> Option<Timestamp> {
-    let mut places = board.branches.iter().filter(|((p, _), f)| p.name == storefront.storefront && *f == facts);
-    let (key, _) = places.next()?;
-    board.since.get(&(key.clone(), target.clone())).copied().flatten()
-}
-
-fn shown_as_of(storefront: &StorefrontDocument) -> String {
-    storefront.as_of.map_or_else(String::new, |at| format!("\n  it is shown as it was at {}", words::time(at)))
-}
-
-fn show(document: &Document, board: &Board, ui: &Ui) {
-    ui.say(&format!("{}\n", strong(&document.game)));
-    let mut table = Table::default();
-    table.row(["storefront", "branch", "target", "live", "build there", "since", "by"].map(faint));
-    let mut rows = 0;
-    for storefront in &document.storefronts {
-        for facts in &storefront.branches {
-            for (target, build) in &facts.targets {
-                rows += 1;
-                table.row([
-                    storefront.storefront.to_string(),
-                    facts.branch.to_string(),
-                    target.to_string(),
-                    strong(&build.name),
-                    build.build.to_string(),
-                    since(board, storefront, facts, target).map_or_else(String::new, words::time),
-                    facts.by.clone().map_or_else(String::new, |by| lantern_core::path::shown(&by)),
-                ]);
-            }
-        }
-    }
-    if rows == 0 {
-        ui.say("  nothing is live anywhere yet");
-    } else {
-        ui.say(&table.lay_out());
-    }
-    let mut notes = Vec::new();
-    for storefront in &document.storefronts {
-        let name = &storefront.storefront;
-        if let Some(why) = &storefront.why {
-            notes.push(format!("{} {name}: {why}{}", care("not heard:"), shown_as_of(storefront)));
-        } else if !storefront.heard_now {
-            notes.push(format!("{} {name}{}", faint("nobody was asked:"), shown_as_of(storefront)));
-        }
-    }
-    if let Some(newest) = &document.newest {
-        let behind = board.branches.values().flat_map(|f| f.targets.values()).filter(|b| b.name.number < newest.number);
-        let behind = behind.count();
-        let words = match (rows, behind) {
-            (0, _) => "live nowhere yet".to_owned(),
-            (_, 0) => "live on every line above".to_owned(),
-            (_, n) => format!("{} an older release", words::count(n as u64, "line above has", "lines above have")),
+/// Leads on for the first storefront: the next branch in its order that lacks the newest release.
+fn next_step(open: &Open, document: &Document) -> Result<Option<String>, ProjectError> {
+    let Some(first) = document.storefronts.first() else {
+        let next = if document.storefronts.is_empty() && open.board()?.releases.is_empty() {
+            "lantern prepare"
+        } else {
+            "add a storefront to lantern.toml; to try one: lantern rehearse"
         };
-        notes.push(format!("{} {newest}; {words}", faint("newest sealed:")));
+        return Ok(Some(next.to_owned()));
+    };
+    let Some(newest) = &first.newest else { return Ok(Some("lantern prepare".to_owned())) };
+    let name = &first.storefront;
+    let has = |branch: &Name| {
+        let found = first.branches.iter().find(|b| b.branch == *branch);
+        found.is_some_and(|b| b.targets.values().any(|t| t.build.name == *newest))
+    };
+    let configured = open.project.config().storefronts.get(name);
+    let lacking = configured.and_then(|s| s.branches.keys().find(|branch| !has(branch)));
+    let board = open.board_of(&first.edition)?;
+    let is_pushed = board.pushed.iter().any(|p| p.place.name == *name && p.name == *newest);
+    Ok(Some(match (is_pushed, lacking) {
+        (false, _) => format!("lantern push {name}"),
+        (true, Some(branch)) => format!("lantern promote {name} {branch}"),
+        (true, None) => {
+            let Some(branch) = configured.and_then(|s| s.branches.keys().last()) else { return Ok(None) };
+            format!("lantern install {name} {branch} DIR   gets it as a player does")
+        }
+    }))
+}
+
+/// Targets of a branch that have the very same, together.
+fn groups(branch: &BranchDocument) -> Vec<(&LiveDocument, Vec<&Name>)> {
+    let mut groups: Vec<(&LiveDocument, Vec<&Name>)> = Vec::new();
+    for (target, live) in &branch.targets {
+        match groups.iter_mut().find(|(known, _)| *known == live) {
+            Some((_, targets)) => targets.push(target),
+            None => groups.push((live, vec![target])),
+        }
     }
-    for note in notes {
-        ui.say(&format!("\n  {note}"));
+    groups.sort_by_key(|(live, _)| std::cmp::Reverse(live.build.name.number));
+    groups
+}
+
+fn show(document: &Document, has_editions: bool, ui: &Ui) {
+    ui.say(&strong(&document.game));
+    let lives = || document.storefronts.iter().flat_map(|s| &s.branches).flat_map(|b| b.targets.values());
+    let branches = document.storefronts.iter().flat_map(|s| &s.branches);
+    let wide = branches.map(|b| b.branch.as_str().len()).max().unwrap_or(0);
+    let release_wide = lives().map(|l| l.build.name.to_string().len()).max().unwrap_or(0);
+    for storefront in &document.storefronts {
+        let edition = if has_editions { format!(", {}", storefront.edition) } else { String::new() };
+        let newest = match &storefront.newest {
+            Some(newest) => faint(format!("   newest sealed: {newest}")),
+            None => faint("   nothing sealed yet"),
+        };
+        ui.say(&format!("\n  {}{edition}{newest}", strong(&storefront.storefront)));
+        for branch in &storefront.branches {
+            show_branch(branch, wide, release_wide, ui);
+        }
+        let as_of = storefront.as_of.map_or_else(String::new, |at| format!(", shown as it was at {}", words::time(at)));
+        if let Some(why) = &storefront.why {
+            for (i, line) in words::wrap(&format!("{why}{as_of}"), WIDTH - 16).into_iter().enumerate() {
+                ui.say(&format!("    {} {line}", if i == 0 { care("not heard:") } else { " ".repeat(10) }));
+            }
+        } else if !storefront.heard_now {
+            ui.say(&format!("    {}", faint(format!("nobody was asked{as_of}"))));
+        }
+    }
+}
+
+/// A line for each release on a branch, and under it who has it: this folds well in a narrow window.
+fn show_branch(branch: &BranchDocument, wide: usize, release_wide: usize, ui: &Ui) {
+    let groups = groups(branch);
+    if groups.is_empty() {
+        ui.say(&format!("    {:wide$}   {}", branch.branch, faint("nothing yet")));
+    }
+    for (i, (live, targets)) in groups.into_iter().enumerate() {
+        let name = if i == 0 { branch.branch.to_string() } else { String::new() };
+        let release = live.build.name.to_string();
+        let pad = " ".repeat(release_wide - release.len());
+        let state = match (&live.withdrawn, live.behind) {
+            (Some(_), _) => bad("withdrawn"),
+            (None, true) => care("behind"),
+            (None, false) => good("newest"),
+        };
+        ui.say(&format!("    {name:wide$}   {}{pad}   {state}", strong(&release)));
+        let indent = " ".repeat(4 + wide + 3);
+        let mut facts = words::names(targets);
+        if let Some(because) = &live.withdrawn {
+            facts = format!("{} — {facts}", lantern_core::path::shown(because));
+        }
+        for line in words::wrap(&facts, WIDTH - indent.len()) {
+            ui.say(&format!("{indent}{line}"));
+        }
+        let since = live.since.map_or_else(String::new, |at| format!(", since {}", words::time(at)));
+        let by = live.by.as_ref().map_or_else(String::new, |by| format!(" by {}", lantern_core::path::shown(by)));
+        ui.say(&format!("{indent}{}", faint(format!("build {} there{since}{by}", live.build.build))));
     }
 }

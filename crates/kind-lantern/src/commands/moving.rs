@@ -1,6 +1,10 @@
 //! What `promote` and `rollback` share: the plan on the screen, the question, the deed.
 
+use std::collections::BTreeMap;
+
+use lantern_core::config::Audience;
 use lantern_core::names::Name;
+use lantern_core::release::When;
 use lantern_project::{Locked, MovePlan};
 use serde::Serialize;
 
@@ -23,7 +27,7 @@ pub struct Options {
 }
 
 #[derive(Serialize)]
-struct Document<'a> {
+pub struct Document<'a> {
     schema: &'static str,
     storefront: &'a lantern_core::event::PlaceRef,
     branch: &'a Name,
@@ -46,6 +50,8 @@ struct ChangeDocument<'a> {
     update_bytes: Option<u64>,
     whole_bytes: u64,
     installed_bytes: u64,
+    /// Depots that not everybody has; they are not in the bytes.
+    more: Vec<&'a Name>,
 }
 
 pub fn run(project: &mut Locked, plan: &MovePlan, options: &Options, ui: &Ui) -> Done {
@@ -96,6 +102,7 @@ fn document<'a>(schema: &'static str, plan: &'a MovePlan, done: bool, revision: 
                 update_bytes: c.update,
                 whole_bytes: c.whole,
                 installed_bytes: c.installed,
+                more: c.more.iter().map(|(depot, _)| depot).collect(),
             })
             .collect(),
         done,
@@ -123,10 +130,23 @@ fn show_plan(plan: &MovePlan, ui: &Ui) {
         ]);
     }
     ui.say(&table.lay_out());
+    let more: BTreeMap<&Name, &When> = plan.changes.iter().flat_map(|c| &c.more).map(|(d, w)| (d, w)).collect();
+    if !more.is_empty() {
+        let names: Vec<String> = more.into_iter().map(|(depot, when)| format!("{depot} ({when})")).collect();
+        let text = format!("and by choice, not counted here: {}", names.join(", "));
+        ui.say("");
+        for line in words::wrap(&text, 76) {
+            ui.say(&format!("  {}", faint(line)));
+        }
+    }
     let who = if plan.is_for_everyone() {
         format!("{} {} is the line that every player follows", care("everyone:"), plan.branch)
     } else {
-        format!("{} {} is for {}", faint("who:"), plan.branch, plan.audience.name())
+        let who = match plan.audience {
+            Audience::Invited => "who were invited",
+            Audience::Password | Audience::Everyone => "who know its password",
+        };
+        format!("{} {} is for those {who}", faint("who:"), plan.branch)
     };
     ui.say(&format!("\n  {who}"));
     if let Some(comment) = &plan.comment {

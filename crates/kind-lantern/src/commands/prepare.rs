@@ -29,8 +29,14 @@ pub struct Args {
 }
 
 #[derive(Serialize)]
-struct Document<'a> {
+pub struct Document<'a> {
     schema: &'static str,
+    /// One for each edition that has targets.
+    releases: Vec<ReleaseDocument<'a>>,
+}
+
+#[derive(Serialize)]
+struct ReleaseDocument<'a> {
     /// Whether something was made.
     made: bool,
     id: String,
@@ -43,19 +49,15 @@ struct Document<'a> {
 pub fn run(args: &Args, ui: &Ui) -> Done {
     let mut project = super::lock(ui)?;
     let options = PrepareOptions { version: args.version.clone(), read_all: args.read_all };
-    let prepared = project.prepare(&options, &ui.progress())?;
-    let cost = prepared.cost.unwrap_or_default();
-    ui.document(&Document {
-        schema: "lantern.prepare/1",
-        made: prepared.cost.is_some(),
-        id: prepared.release.id.to_string(),
-        read_bytes: cost.read,
-        stored_bytes: cost.stored,
-        release: &prepared.record,
-        findings: &prepared.findings,
-    });
-    let game = &project.open.project.config().game.name;
-    show(&prepared, game, ui);
+    let mut all: Vec<Prepared> = Vec::new();
+    for edition in project.open.project.editions() {
+        project.open.project.work_on(&edition);
+        let prepared = project.prepare(&options, &ui.progress())?;
+        let name = project.open.project.edition_name();
+        show(&prepared, name, !all.is_empty(), ui);
+        all.push(prepared);
+    }
+    ui.document(&document(&all));
     let storefronts = &project.open.project.config().storefronts;
     match storefronts.keys().next() {
         Some(first) => ui.next(&format!("lantern push {first}")),
@@ -64,7 +66,22 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     Ok(())
 }
 
-fn show(prepared: &Prepared, game: &str, ui: &Ui) {
+fn document(all: &[Prepared]) -> Document<'_> {
+    let releases = all.iter().map(|prepared| ReleaseDocument {
+        made: prepared.cost.is_some(),
+        id: prepared.release.id.to_string(),
+        read_bytes: prepared.cost.unwrap_or_default().read,
+        stored_bytes: prepared.cost.unwrap_or_default().stored,
+        release: &prepared.record,
+        findings: &prepared.findings,
+    });
+    Document { schema: "lantern.prepare/1", releases: releases.collect() }
+}
+
+fn show(prepared: &Prepared, game: &str, is_next: bool, ui: &Ui) {
+    if is_next {
+        ui.say("");
+    }
     for finding in &prepared.findings {
         ui.say(&show_finding(finding));
     }
@@ -81,11 +98,23 @@ fn show(prepared: &Prepared, game: &str, ui: &Ui) {
             words::systems(&target.systems),
             words::count(target.files(), "file", "files"),
             words::bytes(target.size()),
-            format!("starts {}", target.starts.file),
+            words::starts(&target.starts),
         ]);
     }
     ui.say(&table.lay_out());
     let mut facts = Table::default();
+    let record = &prepared.record;
+    let depots = record.different_depots();
+    let is_divided = record.targets.iter().any(|t| t.depots.len() > 1 || t.depots.iter().any(|d| d.depot != t.target));
+    if is_divided {
+        facts.row([faint("depots"), words::names(depots.iter().map(|(_, depot)| &depot.depot))]);
+    }
+    let aside: Vec<_> = record.targets.iter().filter_map(|t| t.aside.as_ref()).collect();
+    if !aside.is_empty() {
+        let (files, size) = (aside.iter().map(|d| d.files).sum(), aside.iter().map(|d| d.size).sum());
+        let text = format!("{}, {}", words::count(files, "file", "files"), words::bytes(size));
+        facts.row([faint("kept aside"), text]);
+    }
     let since = match &prepared.before {
         Some(before) => format!("what {} had is stored once", before.name),
         None => "the first release".to_owned(),

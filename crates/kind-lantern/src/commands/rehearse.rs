@@ -36,7 +36,7 @@ pub struct Args {
 }
 
 #[derive(Serialize)]
-struct Document<'a> {
+pub struct Document<'a> {
     schema: &'static str,
     name: &'a str,
     address: String,
@@ -62,15 +62,20 @@ pub(super) fn make_titles(place: &Place, config: &Config, port: u16) -> Result<V
     let mut made = Vec::new();
     for storefront in config.storefronts.values() {
         let is_here = Address::parse(&storefront.address).is_ok_and(|address| address.port() == port);
-        if is_here {
+        if !is_here {
+            continue;
+        }
+        for (edition, handle) in &storefront.handles {
+            let Some(known) = config.editions.get(edition) else { continue };
+            let depots = config.depots_of(edition);
             let title = Title {
-                handle: storefront.handle.clone(),
-                name: config.game.name.clone(),
-                identity: config.game.identity.clone(),
-                depots: storefront.depots.values().cloned().collect(),
+                handle: handle.clone(),
+                name: known.name.clone(),
+                identity: known.identity.clone(),
+                depots: depots.iter().filter_map(|depot| storefront.depots.get(depot).cloned()).collect(),
             };
             place.make_title(&title).map_err(failed("make the title"))?;
-            made.push(storefront.handle.to_string());
+            made.push(handle.to_string());
         }
     }
     Ok(made)

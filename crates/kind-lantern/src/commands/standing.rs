@@ -1,5 +1,6 @@
 //! `lantern` alone: where the game stands and the one next step.
 
+use lantern_core::names::Name;
 use lantern_project::{AtStorefront, Exports, Standing};
 use serde::Serialize;
 
@@ -8,39 +9,58 @@ use crate::table::Table;
 use crate::ui::{Ui, bad, care, faint, good, strong};
 
 #[derive(Serialize)]
-struct Document<'a> {
+pub struct Document<'a> {
     schema: &'static str,
     game: &'a str,
-    newest: Option<&'a lantern_core::version::ReleaseName>,
-    /// `sealed`, `changed` or `wrong`.
-    exports: &'static str,
-    storefronts: Vec<StorefrontDocument<'a>>,
+    /// One for each edition that has targets.
+    editions: Vec<EditionDocument<'a>>,
     next: Option<&'a str>,
 }
 
 #[derive(Serialize)]
+struct EditionDocument<'a> {
+    edition: &'a Name,
+    newest: Option<&'a lantern_core::version::ReleaseName>,
+    /// `sealed`, `changed` or `wrong`.
+    exports: &'static str,
+    storefronts: Vec<StorefrontDocument<'a>>,
+}
+
+#[derive(Serialize)]
 struct StorefrontDocument<'a> {
-    storefront: &'a lantern_core::names::Name,
+    storefront: &'a Name,
     connected: bool,
     pushed: bool,
-    live_on: &'a [lantern_core::names::Name],
-    behind: &'a [lantern_core::names::Name],
+    live_on: &'a [Name],
+    behind: &'a [Name],
 }
 
 pub fn run(ui: &Ui) -> Done {
-    let open = super::open(ui)?;
-    let standing = open.standing()?;
-    let game = &open.project.config().game.name;
-    ui.document(&document(game, &standing));
-    show(game, &standing, ui);
-    match &standing.next {
+    let mut open = super::open(ui)?;
+    let game = open.project.config().game.name.clone();
+    let mut all: Vec<(Name, String, Standing)> = Vec::new();
+    for edition in open.project.editions() {
+        open.project.work_on(&edition);
+        let name = open.project.edition_name().to_owned();
+        all.push((edition, name, open.standing()?));
+    }
+    let next = all.iter().find_map(|(_, _, standing)| standing.next.clone());
+    let editions = all.iter().map(|(edition, _, standing)| document(edition, standing)).collect();
+    ui.document(&Document { schema: "lantern.standing/1", game: &game, editions, next: next.as_deref() });
+    for (i, (_, name, standing)) in all.iter().enumerate() {
+        if i > 0 {
+            ui.say("");
+        }
+        show(name, standing, ui);
+    }
+    match &next {
         Some(next) => ui.next(next),
         None => ui.next("lantern live   asks the storefronts themselves"),
     }
     Ok(())
 }
 
-fn document<'a>(game: &'a str, standing: &'a Standing) -> Document<'a> {
+fn document<'a>(edition: &'a Name, standing: &'a Standing) -> EditionDocument<'a> {
     let storefront = |s: &'a AtStorefront| StorefrontDocument {
         storefront: &s.storefront,
         connected: s.connected,
@@ -48,9 +68,8 @@ fn document<'a>(game: &'a str, standing: &'a Standing) -> Document<'a> {
         live_on: &s.live_on,
         behind: &s.behind,
     };
-    Document {
-        schema: "lantern.standing/1",
-        game,
+    EditionDocument {
+        edition,
         newest: standing.newest.as_ref().map(|r| &r.name),
         exports: match standing.exports {
             Exports::Sealed => "sealed",
@@ -58,7 +77,6 @@ fn document<'a>(game: &'a str, standing: &'a Standing) -> Document<'a> {
             Exports::Wrong => "wrong",
         },
         storefronts: standing.storefronts.iter().map(storefront).collect(),
-        next: standing.next.as_deref(),
     }
 }
 
@@ -81,8 +99,8 @@ fn show(game: &str, standing: &Standing, ui: &Ui) {
 }
 
 fn at_storefront(at: &AtStorefront, is_sealed: bool) -> String {
-    let list = |names: &[lantern_core::names::Name]| {
-        let names: Vec<&str> = names.iter().map(lantern_core::names::Name::as_str).collect();
+    let list = |names: &[Name]| {
+        let names: Vec<&str> = names.iter().map(Name::as_str).collect();
         names.join(", ")
     };
     match (at.connected, is_sealed, at.pushed) {

@@ -29,11 +29,9 @@ fn without_access_nothing_is_sent() {
     snapshot!(env.lantern(&["live"]).whole(), @"
     Saltmarsh Post
 
-      nothing is live anywhere yet
-
-      not heard: brambleyard: there is no access to http://127.0.0.1:PORT on this computer
-
-      newest sealed: 1.3.2 (1); live nowhere yet
+      brambleyard   newest sealed: 1.3.2 (1)
+        open-water   nothing yet
+        not heard: there is no access to http://127.0.0.1:PORT on this computer
 
     next: lantern push brambleyard
     ");
@@ -130,26 +128,23 @@ fn a_storefront_that_is_not_there() {
     snapshot!(env.lantern(&["live"]).whole(), @"
     Saltmarsh Post
 
-      storefront    branch       target   live        build there   since              by
-      brambleyard   open-water   linux    1.3.2 (1)   1             YYYY-MM-DD HH:MM   paper-heron
-
-      not heard: brambleyard: http://127.0.0.1:PORT could not be reached
-      it is shown as it was at YYYY-MM-DD HH:MM
-
-      newest sealed: 1.3.2 (1); live on every line above
+      brambleyard   newest sealed: 1.3.2 (1)
+        open-water   1.3.2 (1)   newest
+                     linux
+                     build 1 there, since YYYY-MM-DD HH:MM by paper-heron
+        not heard: http://127.0.0.1:PORT could not be reached, shown as it was at
+                   YYYY-MM-DD HH:MM
 
     next: lantern install brambleyard open-water DIR   gets it as a player does
     ");
     snapshot!(env.lantern(&["live", "--offline"]).whole(), @"
     Saltmarsh Post
 
-      storefront    branch       target   live        build there   since              by
-      brambleyard   open-water   linux    1.3.2 (1)   1             YYYY-MM-DD HH:MM   paper-heron
-
-      nobody was asked: brambleyard
-      it is shown as it was at YYYY-MM-DD HH:MM
-
-      newest sealed: 1.3.2 (1); live on every line above
+      brambleyard   newest sealed: 1.3.2 (1)
+        open-water   1.3.2 (1)   newest
+                     linux
+                     build 1 there, since YYYY-MM-DD HH:MM by paper-heron
+        nobody was asked, shown as it was at YYYY-MM-DD HH:MM
 
     next: lantern install brambleyard open-water DIR   gets it as a player does
     ");

@@ -19,7 +19,8 @@ fn the_whole_chain_reads_well() {
     snapshot!(env.lantern(&["live"]).whole(), @"
     Saltmarsh Post
 
-      nothing is live anywhere yet
+      brambleyard   nothing sealed yet
+        open-water   nothing yet
 
     next: lantern prepare
     ");
@@ -36,24 +37,23 @@ fn the_whole_chain_reads_well() {
     snapshot!(env.lantern(&["push", "brambleyard", "--message", "first", "--yes"]).whole(), @"
     Push 1.3.2 (1) to Brambleyard
 
-      depot   there      files   size
-      linux   sp-linux   9       8.57 MB
+      depot   there      files   size      for
+      linux   sp-linux   9       8.57 MB   linux
 
       to upload      4.34 MB at most
       players        notice nothing: no branch changes
       for the team   first
 
     pushed 1.3.2 (1) to Brambleyard as build 1
-      4.34 MB in 1 pack
+      4.34 MB in 1 pack, as foretold
 
     next: lantern promote brambleyard open-water
     ");
     snapshot!(env.lantern(&["live"]).whole(), @"
     Saltmarsh Post
 
-      nothing is live anywhere yet
-
-      newest sealed: 1.3.2 (1); live nowhere yet
+      brambleyard   newest sealed: 1.3.2 (1)
+        open-water   nothing yet
 
     next: lantern promote brambleyard open-water
     ");
@@ -87,24 +87,24 @@ fn the_whole_chain_reads_well() {
     snapshot!(env.lantern(&["push", "brambleyard", "--yes"]).whole(), @"
     Push 1.4.0 (2) to Brambleyard
 
-      depot   there      files   size
-      linux   sp-linux   8       8.66 MB
+      depot   there      files   size      for
+      linux   sp-linux   8       8.66 MB   linux
 
       to upload   212 kB at most
       players     notice nothing: no branch changes
 
     pushed 1.4.0 (2) to Brambleyard as build 2
-      212 kB in 1 pack
+      212 kB in 1 pack, as foretold
 
     next: lantern promote brambleyard open-water
     ");
     snapshot!(env.lantern(&["live"]).whole(), @"
     Saltmarsh Post
 
-      storefront    branch       target   live        build there   since              by
-      brambleyard   open-water   linux    1.3.2 (1)   1             YYYY-MM-DD HH:MM   paper-heron
-
-      newest sealed: 1.4.0 (2); 1 line above has an older release
+      brambleyard   newest sealed: 1.4.0 (2)
+        open-water   1.3.2 (1)   behind
+                     linux
+                     build 1 there, since YYYY-MM-DD HH:MM by paper-heron
 
     next: lantern promote brambleyard open-water
     ");
@@ -137,10 +137,10 @@ fn the_whole_chain_reads_well() {
     snapshot!(env.lantern(&["live"]).whole(), @"
     Saltmarsh Post
 
-      storefront    branch       target   live        build there   since              by
-      brambleyard   open-water   linux    1.4.0 (2)   2             YYYY-MM-DD HH:MM   paper-heron
-
-      newest sealed: 1.4.0 (2); live on every line above
+      brambleyard   newest sealed: 1.4.0 (2)
+        open-water   1.4.0 (2)   newest
+                     linux
+                     build 2 there, since YYYY-MM-DD HH:MM by paper-heron
 
     next: lantern install brambleyard open-water DIR   gets it as a player does
     ");
@@ -209,7 +209,7 @@ fn lantern_alone_says_where_the_game_stands_and_the_one_next_step() {
     next: lantern live   asks the storefronts themselves
     ");
     env.write("exports/linux/letters/en.txt", "new");
-    assert_eq!(env.lantern(&["--json"]).success().json()["exports"], "changed");
+    assert_eq!(env.lantern(&["--json"]).success().one()["exports"], "changed");
     std::fs::remove_file(env.path("exports/linux/saltmarsh")).unwrap();
     snapshot!(env.lantern(&[]).whole(), @"
     Saltmarsh Post
@@ -246,11 +246,11 @@ fn doing_it_again_makes_nothing_new() {
 #[test]
 fn new_times_alone_change_nothing() {
     let env = TestEnv::new();
-    let first = env.lantern(&["prepare", "--json"]).success().json();
+    let first = env.lantern(&["prepare", "--json"]).success().one();
     for (name, bytes) in files(&env.path("exports/linux")) {
         std::fs::write(env.path("exports/linux").join(name), bytes).unwrap();
     }
-    let second = env.lantern(&["prepare", "--json"]).success().json();
+    let second = env.lantern(&["prepare", "--json"]).success().one();
     assert_eq!((&first["made"], &second["made"]), (&true.into(), &false.into()));
     assert_eq!(first["id"], second["id"]);
 }
@@ -258,15 +258,15 @@ fn new_times_alone_change_nothing() {
 #[test]
 fn the_same_input_gives_the_same_ids_in_another_place() {
     let (one, two) = (TestEnv::new(), TestEnv::new());
-    let first = one.lantern(&["prepare", "--json"]).success().json();
-    let second = two.lantern(&["prepare", "--json"]).success().json();
+    let first = one.lantern(&["prepare", "--json"]).success().one();
+    let second = two.lantern(&["prepare", "--json"]).success().one();
     assert_eq!(first["id"], second["id"]);
     assert_eq!(first["release"], second["release"]);
     // The number is a label: with another one it is another release of the same trees.
     let third = {
         let env = TestEnv::new();
         env.lantern(&["prepare", "--version", "0.9"]).success();
-        env.lantern(&["prepare", "--json"]).success().json()
+        env.lantern(&["prepare", "--json"]).success().one()
     };
     assert_eq!(third["release"]["number"], 2);
     assert_ne!(third["id"], first["id"]);
@@ -283,9 +283,9 @@ fn what_is_foretold_is_what_travels() {
             env.next_version();
         }
         env.lantern(&["prepare"]).success();
-        let plan = env.lantern(&["push", "brambleyard", "--plan", "--json"]).success().json();
+        let plan = env.lantern(&["push", "brambleyard", "--plan", "--json"]).success().one();
         assert_eq!(plan["done"], false);
-        let done = env.lantern(&["push", "brambleyard", "--yes", "--json"]).success().json();
+        let done = env.lantern(&["push", "brambleyard", "--yes", "--json"]).success().one();
         assert_eq!(done["sent_bytes"], plan["upload_bytes"]);
     }
     let live = env.lantern(&["promote", "brambleyard", "open-water", "1", "--confirm", "1.3.2 (1)", "--json"]);
@@ -325,7 +325,7 @@ fn everyones_line_is_never_moved_by_a_plain_yes() {
     error: --confirm says "1.3.2 (2)", the plan is about "1.3.2 (1)"
       try: look at the plan, then confirm the release that it names
     "#);
-    assert_eq!(env.on_branch(), "nothing (null) build null revision null");
+    assert_eq!(env.on_branch(), "nothing (null) build null revision 0");
 }
 
 #[test]
@@ -339,7 +339,7 @@ fn plans_change_nothing() {
     assert!(!env.path("place/titles/saltmarsh-post").exists(), "nothing travelled");
     env.lantern(&["push", "brambleyard", "--yes"]).success();
     env.lantern(&["promote", "brambleyard", "open-water", "--plan"]).success();
-    assert_eq!(env.on_branch(), "nothing (null) build null revision null");
+    assert_eq!(env.on_branch(), "nothing (null) build null revision 0");
 }
 
 #[test]
@@ -459,9 +459,12 @@ fn sealed_releases_are_listed_and_shown() {
     next: lantern releases 2   shows what it holds
     ");
     snapshot!(env.lantern(&["releases", "1.4.0", "--files"]).whole(), @"
-    1.4.0 (2) 349175813901, sealed YYYY-MM-DD HH:MM
+    1.4.0 (2) 522389ee23e6, sealed YYYY-MM-DD HH:MM
 
-      linux   linux-x86_64   8 files   8.66 MB   tree 5bdb957e63f2   starts saltmarsh
+      linux   linux-x86_64   8 files   8.66 MB   starts saltmarsh
+
+      depot   files   size      tree           for
+      linux   8       8.66 MB   5bdb957e63f2   linux
 
       linux   206 B     8051f78c52d2             letters/en.txt
       linux   1.30 MB   66d4bb5b5448             music/ebb.snd
@@ -488,7 +491,7 @@ fn releases_are_asked_for_in_several_ways() {
     env.next_version();
     env.lantern(&["prepare"]).success();
     for asked in ["1", "1.3.2", "1.3.2 (1)"] {
-        let document = env.lantern(&["push", "brambleyard", asked, "--json"]).success().json();
+        let document = env.lantern(&["push", "brambleyard", asked, "--json"]).success().one();
         assert_eq!(document["build"], 1, "{asked}");
     }
     snapshot!(env.lantern(&["push", "brambleyard", "2.0"]).whole(), @"

@@ -18,8 +18,11 @@ const INIT: [&str; 9] = [
 fn init_writes_what_it_sees() {
     let env = TestEnv::without_storefront();
     snapshot!(env.lantern(&INIT).whole(), @"
-    found an export in exports/linux
-    wrote lantern.toml for Saltmarsh Post, 25 lines to read and change
+    found 1 export
+
+      linux   exports/linux   linux-x86_64   starts saltmarsh
+
+    wrote lantern.toml for Saltmarsh Post, 37 lines to read and change
 
     next: read lantern.toml, then: lantern prepare
     ");
@@ -35,11 +38,22 @@ fn init_writes_what_it_sees() {
     version = "1.3.2"  # or { file = "VERSION" }
 
     [targets.linux]
-    export = "exports/linux"  # the folder that the engine writes; it is never changed
+    export = "exports/linux"  # what the engine writes; never changed. With * the newest of several
     systems = ["linux-x86_64"]  # seen in "saltmarsh"
     starts = "saltmarsh"
     # leave-out = ["notes/**"]  # what players do not need
+    # keep-aside = ["*.pdb"]  # sealed with the rest, never sent
     # must-have = ["*.dat"]  # without these the export is not whole
+
+    # A target is one depot of its own name, unless rules divide it:
+    # [depots.linux]
+    # from = "linux"
+    # leave-out = ["voices/**"]
+    #
+    # [depots.voices-fr]
+    # from = "linux"
+    # only = ["voices/fr/**"]
+    # when = { language = "fr" }
 
     # [storefronts.brambleyard]
     # kind = "market"
@@ -48,6 +62,7 @@ fn init_writes_what_it_sees() {
     # depots = { linux = "sp-linux" }  # ours = theirs
     #
     # [storefronts.brambleyard.branches]
+    # creek = { audience = "invited" }
     # open-water = { audience = "everyone" }
     "#);
     assert!(env.path(".lantern/lantern.schema.json").is_file());
@@ -59,7 +74,10 @@ fn init_writes_what_it_sees() {
 fn init_overwrites_nothing_and_asks_nothing_without_a_terminal() {
     let env = TestEnv::without_storefront();
     snapshot!(env.lantern(&INIT[..5]).whole(), @"
-    found an export in exports/linux
+    found 1 export
+
+      linux   exports/linux   linux-x86_64   starts saltmarsh
+
     ------- stderr -------
     error: the game's identity is missing
       try: give it with --identity
@@ -89,7 +107,7 @@ fn init_with_a_storefront_gives_a_file_that_works() {
 fn a_game_that_is_out_already_goes_on_after_its_last_number() {
     let env = TestEnv::without_storefront();
     env.lantern(&[&INIT[..], &["--last-number", "24"]].concat()).success();
-    let document = env.lantern(&["prepare", "--json"]).success().json();
+    let document = env.lantern(&["prepare", "--json"]).success().one();
     assert_eq!(document["release"]["number"], 25);
     let again = TestEnv::without_storefront();
     for bad in ["0", "-1", "2100000001", "x"] {
@@ -103,7 +121,10 @@ fn init_refuses_answers_that_make_no_valid_file() {
     let mut arguments = INIT;
     arguments[6] = "saltmarsh";
     snapshot!(env.lantern(&arguments).whole(), @r#"
-    found an export in exports/linux
+    found 1 export
+
+      linux   exports/linux   linux-x86_64   starts saltmarsh
+
     ------- stderr -------
     error: 1 thing is wrong in lantern.toml
 
@@ -134,13 +155,19 @@ fn everything_wrong_is_shown_at_once() {
     env.edit("lantern.toml", "exports/linux", "exports\\\\linux");
     snapshot!(env.lantern(&["prepare"]).whole(), @r#"
     ------- stderr -------
-    error: 2 things are wrong in lantern.toml
+    error: 3 things are wrong in lantern.toml
 
       lantern.toml, line 5, column 11
         version = 1.3
                   ~~~
       stops: game.version is a number, expected a text or a table (wrong-type)
       try: put it into quotes
+
+      lantern.toml, line 8, column 10
+        export = "exports\\linux"
+                 ~~~~~~~~~~~~~~~~
+      stops: paths use "/" on every system (backslash)
+      try: write "exports/linux"
 
       lantern.toml, line 10, column 1
         start = "saltmarsh"
@@ -233,7 +260,7 @@ fn the_version_may_stand_in_a_file_of_its_own() {
     let env = TestEnv::new();
     env.edit("lantern.toml", "version = \"1.3.2\"", "version = { file = \"VERSION\" }");
     env.write("VERSION", "2.0.1\n");
-    let document = env.lantern(&["prepare", "--json"]).success().json();
+    let document = env.lantern(&["prepare", "--json"]).success().one();
     assert_eq!(document["release"]["version"], "2.0.1");
     env.write("VERSION", "two\n");
     let ran = env.lantern(&["prepare"]).fails(2);

@@ -54,6 +54,16 @@ impl Ran {
             .unwrap_or_else(|e| panic!("{e}\nstdout:\n{}\nstderr:\n{}", self.stdout(), self.stderr()))
     }
 
+    /// What the document says of the only release, push or edition in it.
+    #[track_caller]
+    pub fn one(&self) -> Value {
+        let document = self.json();
+        let lists = ["releases", "pushes", "editions"].into_iter().filter_map(|list| document[list].as_array());
+        let all: Vec<&Value> = lists.flatten().collect();
+        assert_eq!(all.len(), 1, "{document}");
+        all[0].clone()
+    }
+
     /// Everything in one text, for a snapshot.
     pub fn whole(&self) -> String {
         let mut out = self.stdout();
@@ -91,8 +101,15 @@ impl TestEnv {
         env
     }
 
+    /// Opens the stand-in with everybody's line alone; its other lines have tests of their own.
     pub fn open_storefront(&mut self, port: u16) {
-        let place = Place::open(&self.path("place"), PlaceDocument::brambleyard()).unwrap();
+        let mut document = PlaceDocument::brambleyard();
+        document.rules.branches.fixed.retain(|branch| branch.name.as_str() == "open-water");
+        self.open_place(document, port);
+    }
+
+    pub fn open_place(&mut self, document: PlaceDocument, port: u16) {
+        let place = Place::open(&self.path("place"), document).unwrap();
         self.running = Some(Running::start(place, port).unwrap());
     }
 

@@ -14,7 +14,7 @@ fn an_export_that_is_not_there_or_empty() {
         export = "exports/linus"
                  ~~~~~~~~~~~~~~~
       stops: the export exports/linus is not there (export-missing)
-      try: there is a folder "linux" beside it; mend the path, or export the game there
+      try: there is "linux" beside it; mend the path, or export the game there
     [exit status: 1]
     "#);
     std::fs::create_dir(env.path("exports/linus")).unwrap();
@@ -26,7 +26,7 @@ fn an_export_that_is_not_there_or_empty() {
         leave-out = ["notes/**"]
                     ~~~~~~~~~~~~
       warns: notes/** in leave-out matches nothing in the export (pattern-unused)
-      try: remove it, or mend it if something should stay out
+      try: remove it, or mend it if it should mean something
 
       lantern.toml, line 8, column 10
         export = "exports/linus"
@@ -43,8 +43,8 @@ fn an_export_that_is_not_there_or_empty() {
       lantern.toml, line 8, column 10
         export = "exports/linux/saltmarsh"
                  ~~~~~~~~~~~~~~~~~~~~~~~~~
-      stops: the export exports/linux/saltmarsh is a file, not a folder (export-not-folder)
-      try: unpack it, and name the folder
+      stops: the export exports/linux/saltmarsh is neither a folder nor an archive nor a package (export-form)
+      try: name a folder, or a file that ends in one of .tar.gz, .tgz, .tar.zst, .tzst, .tar, .zip, .apk, .aab, .ipa
     [exit status: 1]
     "#);
 }
@@ -90,7 +90,7 @@ fn the_start_file_is_somewhere_else() {
         starts = "letters/en.txt"
                  ~~~~~~~~~~~~~~~~
       stops: the start file letters/en.txt is not a program (it is data) (not-a-program)
-      try: name the program itself, not a script or a data file
+      try: name the program itself
     "#);
 }
 
@@ -118,13 +118,12 @@ fn the_start_file_is_for_something_else() {
         systems = ["linux-x86_64", "linux-aarch64"]
                   ~~~~~~~~~~~~~~~~~~~~~~~~~~~~~~~~~
       stops: the start file saltmarsh is for linux-x86_64 only, not for linux-aarch64 (wrong-system)
-      try: make a target of its own for linux-aarch64
+      try: make a target of its own for linux-aarch64, or give each system its start
     [exit status: 1]
     "#);
     env.write("lantern.toml", &env.config("1.3.2"));
     for (bytes, expected) in [
         (b"MZ\x90\0".as_slice(), "cut off"),
-        (b"#!/bin/sh\n", "it is a script"),
         (b"", "it is empty"),
         (b"\x7fELF\x02\x01\x01", "cut off"),
         (b"\x7fELF\x09\x01\x01\0", "EI_CLASS is 9"),
@@ -133,15 +132,21 @@ fn the_start_file_is_for_something_else() {
         let stderr = env.lantern(&["prepare"]).fails(1).stderr();
         assert!(stderr.contains(expected), "{stderr}");
     }
+    // A script says nothing of systems: they must be stated, and be ones that start scripts.
+    std::fs::write(env.path("exports/linux/saltmarsh"), "#!/bin/sh\nexec ./game\n").unwrap();
+    env.lantern(&["check"]).success();
+    env.edit("lantern.toml", "systems = [\"linux-x86_64\"]\n", "");
+    let stdout = env.lantern(&["check"]).fails(1).stdout();
+    assert!(stdout.contains("it is a script, which starts on Linux and macOS alone: state systems"), "{stdout}");
 }
 
 #[test]
 fn what_can_be_seen_need_not_be_said() {
     let env = TestEnv::new();
     env.edit("lantern.toml", "systems = [\"linux-x86_64\"]\nstarts = \"saltmarsh\"\n", "");
-    let document = env.lantern(&["prepare", "--json"]).success().json();
+    let document = env.lantern(&["prepare", "--json"]).success().one();
     let target = &document["release"]["targets"][0];
-    assert_eq!((&target["starts"]["file"], &target["systems"][0]), (&"saltmarsh".into(), &"linux-x86_64".into()));
+    assert_eq!((&target["starts"][0]["file"], &target["systems"][0]), (&"saltmarsh".into(), &"linux-x86_64".into()));
     std::fs::copy(env.path("exports/linux/saltmarsh"), env.path("exports/linux/editor")).unwrap();
     snapshot!(env.lantern(&["prepare"]).whole(), @r#"
     ------- stderr -------
@@ -173,10 +178,10 @@ fn what_must_be_there_and_is_not() {
 #[test]
 fn what_is_left_out_is_not_in_it() {
     let env = TestEnv::new();
-    let before = env.lantern(&["prepare", "--json"]).success().json();
+    let before = env.lantern(&["prepare", "--json"]).success().one();
     env.write("exports/linux/notes/more.txt", "x");
     env.write("exports/linux/.lantern/x", "x");
-    let after = env.lantern(&["prepare", "--json"]).success().json();
+    let after = env.lantern(&["prepare", "--json"]).success().one();
     assert_eq!(after["made"], false);
     assert_eq!(before["release"], after["release"]);
 }
@@ -239,7 +244,7 @@ fn executable_bits_come_from_content_not_from_the_disk() {
     let mode = |name: &str| std::fs::metadata(env.path("player").join(name)).unwrap().permissions().mode() & 0o777;
     assert_eq!((mode("saltmarsh"), mode("saltmarsh.dat")), (0o755, 0o644));
     env.edit("lantern.toml", "must-have", "executable = [\"*.dat\"]\nmust-have");
-    let document = env.lantern(&["prepare", "--json"]).success().json();
+    let document = env.lantern(&["prepare", "--json"]).success().one();
     assert_eq!(document["made"], true, "the bit is part of the tree");
 }
 
@@ -250,7 +255,7 @@ fn a_file_that_cannot_be_read_is_named() {
     // A file of another process's memory: listed, of size 0, and reading it fails.
     let path = env.path("exports/linux/letters/gone.txt");
     std::os::unix::fs::symlink("nowhere", &path).unwrap();
-    let document = env.lantern(&["prepare", "--json"]).success().json();
+    let document = env.lantern(&["prepare", "--json"]).success().one();
     assert_eq!(document["made"], true, "a link to nothing inside the tree is a link");
 }
 
@@ -355,12 +360,13 @@ fn three_systems_go_the_whole_way() {
     snapshot!(env.lantern(&["live"]).whole(), @"
     Saltmarsh Post
 
-      storefront    branch       target    live        build there   since              by
-      brambleyard   open-water   linux     1.4.0 (2)   2             YYYY-MM-DD HH:MM   paper-heron
-      brambleyard   open-water   macos     1.3.2 (1)   1             YYYY-MM-DD HH:MM   paper-heron
-      brambleyard   open-water   windows   1.4.0 (2)   2             YYYY-MM-DD HH:MM   paper-heron
-
-      newest sealed: 1.4.0 (2); 1 line above has an older release
+      brambleyard   newest sealed: 1.4.0 (2)
+        open-water   1.4.0 (2)   newest
+                     linux, windows
+                     build 2 there, since YYYY-MM-DD HH:MM by paper-heron
+                     1.3.2 (1)   behind
+                     macos
+                     build 1 there, since YYYY-MM-DD HH:MM by paper-heron
 
     next: lantern install brambleyard open-water DIR   gets it as a player does
     ");
@@ -372,13 +378,13 @@ fn an_export_that_was_forgotten_is_a_warning() {
     env.lantern(&["prepare"]).success();
     env.write("exports/linux/letters/en.txt", "new");
     env.write("exports/windows/saltmarsh.dat", "new");
-    let document = env.lantern(&["prepare", "--json"]).success().json();
+    let document = env.lantern(&["prepare", "--json"]).success().one();
     let findings = document["findings"].as_array().unwrap();
     assert_eq!(findings.len(), 1);
     assert_eq!((&findings[0]["code"], &findings[0]["severity"]), (&"target-unchanged".into(), &"warns".into()));
     assert!(findings[0]["what"].as_str().unwrap().starts_with("macos is exactly what it was in 1.3.2 (1)"));
     // A new version of the same trees is no slip.
-    let document = env.lantern(&["prepare", "--version", "1.3.3", "--json"]).success().json();
+    let document = env.lantern(&["prepare", "--version", "1.3.3", "--json"]).success().one();
     assert_eq!(document["findings"], serde_json::json!([]));
 }
 
@@ -404,7 +410,7 @@ fn check_shows_everything_and_makes_nothing() {
         leave-out = ["note/**"]
                     ~~~~~~~~~~~
       warns: note/** in leave-out matches nothing in the export (pattern-unused)
-      try: remove it, or mend it if something should stay out
+      try: remove it, or mend it if it should mean something
 
     checked: nothing stops, 1 warning
 
@@ -428,7 +434,7 @@ fn check_shows_everything_and_makes_nothing() {
         leave-out = ["note/**"]
                     ~~~~~~~~~~~
       warns: note/** in leave-out matches nothing in the export (pattern-unused)
-      try: remove it, or mend it if something should stay out
+      try: remove it, or mend it if it should mean something
 
       lantern.toml, line 14, column 10
         [targets.windows]

@@ -121,7 +121,7 @@ fn a_push_that_was_cut_goes_on_with_what_had_arrived() {
     let env = TestEnv::new();
     env.connect();
     env.lantern(&["prepare"]).success();
-    let whole = env.lantern(&["push", "brambleyard", "--plan", "--json"]).success().json();
+    let whole = env.lantern(&["push", "brambleyard", "--plan", "--json"]).success().one();
     env.lantern(&["push", "brambleyard", "--yes"]).success();
     // As if it had been cut before the build was made.
     let place = rusqlite::Connection::open(env.path("place/state.db")).unwrap();
@@ -130,7 +130,7 @@ fn a_push_that_was_cut_goes_on_with_what_had_arrived() {
     let ledger = rusqlite::Connection::open(env.path(".lantern/ledger.db")).unwrap();
     ledger.execute("DELETE FROM events WHERE kind = 'pushed'", []).unwrap();
     drop((ledger, place));
-    let again = env.lantern(&["push", "brambleyard", "--yes", "--json"]).success().json();
+    let again = env.lantern(&["push", "brambleyard", "--yes", "--json"]).success().one();
     assert!(again["sent_bytes"].as_u64().unwrap() < whole["upload_bytes"].as_u64().unwrap() / 100, "{again}");
     let kinds = env.event_kinds();
     assert_eq!(kinds.iter().filter(|k| *k == "asked").count(), 1, "the open deed was taken up: {kinds:?}");
@@ -163,10 +163,10 @@ fn a_lost_manifest_is_made_again_under_the_same_number() {
     for folder in ["manifests", "by-tree", "releases"] {
         std::fs::remove_dir_all(env.path(".lantern/store").join(folder)).unwrap();
     }
-    let document = env.lantern(&["prepare", "--json"]).success().json();
+    let document = env.lantern(&["prepare", "--json"]).success().one();
     assert_eq!((&document["made"], &document["release"]["number"]), (&true.into(), &1.into()));
     env.lantern(&["verify"]).success();
-    assert_eq!(env.lantern(&["prepare", "--json"]).success().json()["made"], false);
+    assert_eq!(env.lantern(&["prepare", "--json"]).success().one()["made"], false);
 }
 
 #[test]
@@ -177,7 +177,7 @@ fn the_cache_may_be_deleted_or_damaged_at_any_time() {
             None => std::fs::remove_dir_all(env.path(".lantern/cache")).unwrap(),
             Some(text) => env.write(".lantern/cache/seen.json", text),
         }
-        assert_eq!(env.lantern(&["prepare", "--json"]).success().json()["made"], false, "{damage:?}");
+        assert_eq!(env.lantern(&["prepare", "--json"]).success().one()["made"], false, "{damage:?}");
     }
 }
 

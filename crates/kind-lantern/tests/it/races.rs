@@ -13,7 +13,7 @@ fn two_prepares_in_one_folder_make_one_release() {
             || env.command(&["prepare", "--json"]).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
         let children = [spawn(), spawn(), spawn()];
         let ran: Vec<Ran> = children.map(|c| Ran { output: c.wait_with_output().unwrap() }).into_iter().collect();
-        let made = ran.iter().filter(|r| r.code() == 0 && r.json()["made"] == true).count();
+        let made = ran.iter().filter(|r| r.code() == 0 && r.one()["made"] == true).count();
         let whole: Vec<String> = ran.iter().map(Ran::whole).collect();
         assert_eq!(made, 1, "{}", whole.join("\n"));
         for other in ran.iter().filter(|r| r.code() != 0) {
@@ -21,7 +21,7 @@ fn two_prepares_in_one_folder_make_one_release() {
             assert!(other.stdout().contains("another lantern is at work here"), "{}", other.stdout());
         }
     }
-    let document = env.lantern(&["prepare", "--json"]).success().json();
+    let document = env.lantern(&["prepare", "--json"]).success().one();
     assert_eq!(document["release"]["number"], 5);
 }
 
@@ -83,7 +83,7 @@ fn two_people_who_take_the_same_number_are_told() {
     assert!(refused.stderr().contains("the number 2 is taken"), "{}", refused.stderr());
     // The number was seen now: preparing anew gives one above.
     run("other", &["prepare", "--version", "1.3.3"]).success();
-    let document = run("other", &["push", "brambleyard", "--yes", "--json"]).success().json();
+    let document = run("other", &["push", "brambleyard", "--yes", "--json"]).success().one();
     assert_eq!((&document["release"]["number"], &document["build"]), (&3.into(), &3.into()));
 }
 
@@ -129,6 +129,6 @@ fn what_somebody_else_did_is_seen_and_recorded() {
     let plan = env.lantern(&["promote", "brambleyard", "open-water", "1", "--plan", "--json"]).success().json();
     let update = plan["changes"][0]["update_bytes"].as_u64().unwrap();
     assert!(update > 0 && update < 10_000, "{update}");
-    let document = run(".", &["prepare", "--version", "1.3.9", "--json"]).success().json();
+    let document = run(".", &["prepare", "--version", "1.3.9", "--json"]).success().one();
     assert_eq!(document["release"]["number"], 3, "above the highest number seen anywhere");
 }

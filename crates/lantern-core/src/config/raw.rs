@@ -12,9 +12,16 @@ use serde::{Deserialize, Serialize};
 pub struct Config {
     /// The game.
     pub game: Game,
+    /// What a storefront lists beside the full game: a demo, a companion, an add-on.
+    #[serde(default)]
+    pub editions: BTreeMap<String, Edition>,
     /// The exports, each under a name of your choice.
     #[serde(default)]
     pub targets: BTreeMap<String, Target>,
+    /// What a player's machine downloads, each under a name of your choice. A target without rules here is one depot of
+    /// its own name.
+    #[serde(default)]
+    pub depots: BTreeMap<String, Depot>,
     /// The places where players get builds, each under a name of your choice.
     #[serde(default)]
     pub storefronts: BTreeMap<String, Storefront>,
@@ -32,6 +39,38 @@ pub struct Game {
     pub identity: String,
     /// The version for people, or the file that holds it.
     pub version: Version,
+}
+
+/// A thing of its own that a storefront lists.
+#[derive(Debug, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct Edition {
+    /// The name that players see.
+    pub name: String,
+    /// What it is. Left out: a game.
+    #[serde(default)]
+    pub kind: EditionKind,
+    /// Reverse-domain identity of its own. Left out: the game's.
+    #[serde(default)]
+    pub identity: Option<String>,
+    /// A version of its own. Left out: the game's.
+    #[serde(default)]
+    pub version: Option<Version>,
+}
+
+/// What an edition is.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum EditionKind {
+    /// A game.
+    #[default]
+    Game,
+    /// A part of the game to try.
+    Demo,
+    /// Something to open with another program: music, a book. Nothing in it is started.
+    Companion,
+    /// Something that needs the game. Nothing in it is started by itself.
+    AddOn,
 }
 
 /// A version, or the file that holds it.
@@ -52,17 +91,29 @@ pub enum Version {
 #[derive(Debug, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]
 pub struct Target {
+    /// Edition that the export is of. Left out: the full game.
+    #[serde(default)]
+    pub edition: Option<String>,
     /// Systems the export is for. Left out: seen from the start file.
     #[serde(default)]
     pub systems: Vec<String>,
-    /// Folder that the engine wrote, from the folder of lantern.toml.
+    /// Folder, archive or package that the engine wrote, from the folder of lantern.toml; with * the newest of several.
     pub export: String,
-    /// File that starts the game. Left out: the only program at the top of the export.
+    /// Folder within the export that is the build. Left out: all of it.
+    #[serde(default)]
+    pub export_root: Option<String>,
+    /// File that starts the game. Left out: the only program at the top of the export, or the web start page.
     #[serde(default)]
     pub starts: Option<Starts>,
+    /// Name of the folder that it is installed into. Left out: the place decides.
+    #[serde(default)]
+    pub folder: Option<String>,
     /// Files that stay out, as patterns.
     #[serde(default)]
     pub leave_out: Vec<String>,
+    /// Files that are sealed and never sent, such as symbols, as patterns.
+    #[serde(default)]
+    pub keep_aside: Vec<String>,
     /// Files without which the export is not whole, as patterns.
     #[serde(default)]
     pub must_have: Vec<String>,
@@ -71,21 +122,65 @@ pub struct Target {
     pub executable: Vec<String>,
 }
 
-/// A start file, alone or with arguments.
+/// A start file: alone, with more, or one for each system.
 #[derive(Debug, Deserialize, JsonSchema)]
 #[serde(untagged)]
 pub enum Starts {
     /// Path in the export.
     File(String),
-    /// Path and arguments.
-    #[serde(rename_all = "kebab-case")]
-    Full {
-        /// Path in the export.
-        file: String,
-        /// What it is called with.
-        #[serde(default)]
-        arguments: Vec<String>,
-    },
+    /// Path with what it needs.
+    One(Start),
+    /// One for each system.
+    Several(Vec<Start>),
+}
+
+/// A start file with what it needs.
+#[derive(Debug, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct Start {
+    /// Path in the export.
+    pub file: String,
+    /// What it is called with.
+    #[serde(default)]
+    pub arguments: Vec<String>,
+    /// Folder in the export that it works in. Left out: the folder that it is installed into.
+    #[serde(default)]
+    pub folder: Option<String>,
+    /// Systems that start with it. Left out: all of the target.
+    #[serde(default)]
+    pub systems: Vec<String>,
+}
+
+/// A unit of download.
+#[derive(Debug, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct Depot {
+    /// Target whose export it takes files from.
+    pub from: String,
+    /// Files that it takes, as patterns. Left out: all.
+    #[serde(default)]
+    pub only: Vec<String>,
+    /// Files that it leaves to other depots, as patterns.
+    #[serde(default)]
+    pub leave_out: Vec<String>,
+    /// Who downloads it. Left out: everybody who has the target.
+    #[serde(default)]
+    pub when: Option<When>,
+}
+
+/// Who downloads a depot.
+#[derive(Debug, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct When {
+    /// Who plays in this language, such as "fr" or "pt-BR".
+    #[serde(default)]
+    pub language: Option<String>,
+    /// Who has one of these systems, as patterns. Left out: those of its own target.
+    #[serde(default)]
+    pub systems: Vec<String>,
+    /// Who owns this edition.
+    #[serde(default)]
+    pub owns: Option<String>,
 }
 
 /// What a storefront is for programs.
@@ -104,14 +199,27 @@ pub struct Storefront {
     pub kind: Kind,
     /// Its address, such as "http://127.0.0.1:4870".
     pub address: String,
-    /// What the place calls the game.
-    pub handle: String,
+    /// What the place calls the game; with several editions: edition = handle.
+    pub handle: Handles,
+    /// Targets that go there. Left out: all of the editions that have a handle.
+    #[serde(default)]
+    pub targets: Vec<String>,
     /// What the place calls our depots: ours = theirs.
     #[serde(default)]
     pub depots: BTreeMap<String, String>,
     /// The branches that are used there.
     #[serde(default)]
     pub branches: BTreeMap<String, Branch>,
+}
+
+/// What a place calls the game, or each edition of it.
+#[derive(Debug, Deserialize, JsonSchema)]
+#[serde(untagged)]
+pub enum Handles {
+    /// Of the full game.
+    One(String),
+    /// Edition = handle.
+    Each(BTreeMap<String, String>),
 }
 
 /// A branch at a storefront.

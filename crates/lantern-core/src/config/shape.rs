@@ -28,10 +28,38 @@ pub(super) struct Problem {
     pub cure: String,
 }
 
+/// What is done to a value that is wrong or missing, so that the others can be checked all the same.
+struct Mend {
+    /// The way to it.
+    way: Vec<String>,
+    /// What stands in for it; none: it is taken out.
+    stand_in: Option<toml::Value>,
+}
+
+/// Returns a value that passes every check for a key that must be there.
+fn stand_in(key: &str) -> Option<toml::Value> {
+    let text = match key {
+        "address" => "http://127.0.0.1:4870",
+        "audience" => "everyone",
+        "kind" => "market",
+        "identity" => "a.b",
+        "version" => "0",
+        "name" | "studio" | "export" | "file" | "handle" | "from" => "x",
+        "game" => {
+            let keys = ["name", "studio", "identity", "version"];
+            let values = keys.map(|key| (key.to_owned(), stand_in(key)));
+            return Some(toml::Value::Table(values.into_iter().filter_map(|(k, v)| Some((k, v?))).collect()));
+        }
+        _ => return None,
+    };
+    Some(toml::Value::String(text.to_owned()))
+}
+
 /// Where each value stands in the text, and what is wrong with its shape.
 pub(super) struct Shape {
     root: Spans,
     pub problems: Vec<Problem>,
+    mends: Vec<Mend>,
 }
 
 /// A value's span and those below it.
@@ -58,10 +86,16 @@ impl Shape {
         match DeTable::parse(text) {
             Ok(table) => {
                 let schema = schema();
-                let mut walk = Walk { schema: &schema, problems: Vec::new() };
+                let mut walk = Walk {
+                    schema: &schema,
+                    problems: Vec::new(),
+                    mends: Vec::new(),
+                    way: Vec::new(),
+                    is_required: false,
+                };
                 walk.table(table.get_ref(), table.span(), &schema, "");
                 let root = Spans { key: 0..0, value: table.span(), below: below_table(table.get_ref()) };
-                Self { root, problems: walk.problems }
+                Self { root, problems: walk.problems, mends: walk.mends }
             }
             Err(error) => {
                 let problem = Problem {
@@ -70,9 +104,43 @@ impl Shape {
                     what: format!("this is not TOML: {}", error.message().replace('\n', ", ")),
                     cure: "texts stand in \"quotes\", lists in [brackets], one key = value per line".to_owned(),
                 };
-                Self { root: nothing(), problems: vec![problem] }
+                Self { root: nothing(), problems: vec![problem], mends: Vec::new() }
             }
         }
+    }
+
+    /// Returns the whole text's values, with something valid in the place of whatever has a wrong shape: the values that
+    /// are well shaped can be checked all the same.
+    pub(super) fn mended(&self, text: &str) -> Option<toml::Table> {
+        let mut root: toml::Table = text.parse().ok()?;
+        for mend in &self.mends {
+            let Some((last, above)) = mend.way.split_last() else { continue };
+            let mut table = Some(&mut root);
+            for step in above {
+                table = table.and_then(|t| t.get_mut(step)?.as_table_mut());
+            }
+            let Some(table) = table else { continue };
+            match &mend.stand_in {
+                Some(value) => {
+                    table.insert(last.clone(), value.clone());
+                }
+                None => {
+                    table.remove(last);
+                }
+            }
+        }
+        Some(root)
+    }
+
+    /// Whether a value, or something that holds it, was wrong in its shape.
+    pub(super) fn is_mended(&self, way: &[ConfigKey<'_>]) -> bool {
+        let names = |way: &[ConfigKey<'_>]| -> Vec<String> {
+            way.iter()
+                .map_while(|step| if let ConfigKey::Key(name) = step { Some((*name).to_owned()) } else { None })
+                .collect()
+        };
+        let way = names(way);
+        self.mends.iter().any(|mend| way.starts_with(&mend.way))
     }
 
     /// Returns the span of a value, or of the nearest thing above it that exists.
@@ -113,6 +181,11 @@ fn spans(key: Range<usize>, value: &Spanned<DeValue<'_>>) -> Spans {
 struct Walk<'a> {
     schema: &'a Value,
     problems: Vec<Problem>,
+    mends: Vec<Mend>,
+    /// Keys from the root to the value that is looked at; what lies in a list counts as the list.
+    way: Vec<String>,
+    /// Whether that value must be there.
+    is_required: bool,
 }
 
 impl<'a> Walk<'a> {
@@ -133,6 +206,8 @@ impl<'a> Walk<'a> {
     fn table(&mut self, table: &DeTable<'_>, span: Range<usize>, schema: &'a Value, name: &str) {
         let properties = schema.get("properties").and_then(Value::as_object);
         let free = schema.get("additionalProperties").filter(|v| v.is_object());
+        let required: Vec<&str> =
+            schema.get("required").and_then(Value::as_array).into_iter().flatten().filter_map(Value::as_str).collect();
         let mut meant = Vec::new();
         for (key, value) in table {
             let text = key.get_ref();
@@ -140,7 +215,11 @@ impl<'a> Walk<'a> {
             match shape {
                 Some(shape) => {
                     let full = if name.is_empty() { text.to_string() } else { format!("{name}.{text}") };
+                    self.way.push(text.to_string());
+                    let outer = std::mem::replace(&mut self.is_required, required.contains(&text.as_ref()));
                     self.value(value, shape, &full);
+                    self.is_required = outer;
+                    self.way.pop();
                 }
                 None => {
                     let known: Vec<&str> =
@@ -154,12 +233,16 @@ impl<'a> Walk<'a> {
                     };
                     let what = format!("unknown key {:?}", crate::path::shown(text));
                     self.problems.push(Problem { code: "unknown-key", span: key.span(), what, cure });
+                    let way = [self.way.as_slice(), &[text.to_string()]].concat();
+                    self.mends.push(Mend { way, stand_in: None });
                 }
             }
         }
-        for needed in schema.get("required").and_then(Value::as_array).into_iter().flatten().filter_map(Value::as_str) {
+        for needed in required.into_iter().filter(|needed| !table.keys().any(|key| key.get_ref() == *needed)) {
+            let way = [self.way.as_slice(), &[needed.to_owned()]].concat();
+            self.mends.push(Mend { way, stand_in: stand_in(needed) });
             // A key that is there under a slip is named once, at the slip.
-            if !table.keys().any(|key| key.get_ref() == needed) && !meant.iter().any(|near| near == needed) {
+            if !meant.iter().any(|near| near == needed) {
                 let about = properties.and_then(|p| p.get(needed)).and_then(|p| p.get("description"));
                 let cure = match about.and_then(Value::as_str) {
                     Some(about) => format!("add {needed}: {}", about.replace('\n', " ")),
@@ -174,11 +257,18 @@ impl<'a> Walk<'a> {
         }
     }
 
+    /// Puts something valid in the place of the value that is looked at.
+    fn mend(&mut self) {
+        let stand_in = self.way.last().filter(|_| self.is_required).and_then(|key| stand_in(key));
+        self.mends.push(Mend { way: self.way.clone(), stand_in });
+    }
+
     fn value(&mut self, value: &Spanned<DeValue<'_>>, schema: &'a Value, name: &str) {
         let shape = self.resolve(schema, Some(value.get_ref()));
         let found = kind(value.get_ref());
         if !allows(shape, found) {
             let wanted = self.wanted(schema);
+            self.mend();
             let what = format!("{name} is {}, expected {wanted}", article(found));
             let cure = match (found, wanted.as_str()) {
                 ("string", "a list") => "put it into brackets: [\"…\"]".to_owned(),
@@ -200,6 +290,7 @@ impl<'a> Walk<'a> {
             DeValue::String(text) => {
                 let words: Vec<&str> = words_of(shape);
                 if !words.is_empty() && !words.contains(&text.as_ref()) {
+                    self.mend();
                     let cure = match nearest(text, words.iter().copied()) {
                         Some(near) => format!("did you mean \"{near}\"?"),
                         None => format!("write one of: {}", words.join(", ")),

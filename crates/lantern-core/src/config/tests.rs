@@ -46,7 +46,7 @@ fn a_good_file_is_read() {
     let config = Config::read("lantern.toml", GOOD).unwrap();
     let target = &config.targets[&"linux".parse().unwrap()];
     assert_eq!(target.systems, [System::LinuxX86_64]);
-    assert_eq!(target.starts.as_ref().unwrap().file, "saltmarsh");
+    assert_eq!(target.starts[0].file, "saltmarsh");
     let place = &config.storefronts[&"brambleyard".parse().unwrap()];
     assert_eq!(place.depots[&"linux".parse().unwrap()].as_str(), "sp-linux");
     assert_eq!(place.branches[&"open-water".parse().unwrap()], Audience::Everyone);
@@ -57,7 +57,7 @@ fn what_can_be_seen_need_not_be_written() {
     let text = GOOD.replace("systems = [\"linux-x86_64\"]\n", "").replace("starts = \"saltmarsh\"\n", "");
     let config = Config::read("lantern.toml", &text).unwrap();
     let target = config.targets.values().next().unwrap();
-    assert!(target.systems.is_empty() && target.starts.is_none());
+    assert!(target.systems.is_empty() && target.starts.is_empty());
 }
 
 #[test]
@@ -106,6 +106,107 @@ fn all_slips_come_in_one_go_and_in_order() {
 }
 
 #[test]
+fn values_are_checked_although_shapes_are_wrong() {
+    let text = GOOD.replace("starts =", "start =").replace("\"1.4.0\"", "\"v1\"").replace("kind = \"market\"\n", "");
+    let codes: Vec<String> = Config::read("lantern.toml", &text).unwrap_err().into_iter().map(|f| f.code).collect();
+    assert_eq!(codes, ["wrong-value", "unknown-key", "missing-key"]);
+    let codes: Vec<String> =
+        Config::read("x", "[game]\nname = \"\"\n").unwrap_err().into_iter().map(|f| f.code).collect();
+    assert_eq!(codes, ["missing-key", "missing-key", "missing-key", "no-target", "empty"]);
+}
+
+/// Two editions, depots shared between systems, a start for each system.
+const LARGE: &str = r#"
+[game]
+name = "Saltmarsh Post"
+studio = "Paper Heron"
+identity = "example.paperheron.saltmarsh"
+version = "1.4.0"
+
+[editions.first-tide]
+name = "Saltmarsh Post: First Tide"
+kind = "demo"
+identity = "example.paperheron.firsttide"
+
+[targets.desktop]
+systems = ["windows-x86_64", "linux-x86_64"]
+export = "exports/desktop-*"
+folder = "Saltmarsh Post"
+starts = [
+    { file = "Saltmarsh Post.exe", systems = ["windows-x86_64"], arguments = ["--from-launcher"] },
+    { file = "saltmarsh", systems = ["linux-x86_64"], folder = "bin" },
+]
+keep-aside = ["*.pdb"]
+
+[targets.tide]
+edition = "first-tide"
+export = "exports/tide.zip"
+
+[depots.desktop]
+from = "desktop"
+leave-out = ["voices/**"]
+
+[depots.voices-fr]
+from = "desktop"
+only = ["voices/fr/**"]
+when = { language = "fr", systems = ["windows-*", "linux-*"] }
+
+[storefronts.brambleyard]
+kind = "market"
+address = "http://127.0.0.1:4870"
+handle = { full = "saltmarsh-post", first-tide = "sp-first-tide" }
+depots = { desktop = "sp-desktop", voices-fr = "sp-voix", tide = "sp-tide" }
+
+[storefronts.brambleyard.branches]
+creek = { audience = "invited" }
+"#;
+
+#[test]
+fn editions_and_depots() {
+    let config = Config::read("lantern.toml", LARGE).unwrap();
+    let tide: Name = "first-tide".parse().unwrap();
+    assert_eq!(config.editions_with_targets(), [Name::full_edition(), tide.clone()]);
+    assert_eq!(config.editions[&tide].identity.as_str(), "example.paperheron.firsttide");
+    assert_eq!(config.targets_of(&tide).count(), 1);
+    let starts = &config.targets[&"desktop".parse::<Name>().unwrap()].starts;
+    assert_eq!(starts[1].folder.as_ref().map(TreePath::as_str), Some("bin"));
+    assert_eq!(config.depots[1].when.language.as_deref(), Some("fr"));
+    let place = &config.storefronts[&"brambleyard".parse::<Name>().unwrap()];
+    assert_eq!(place.handles[&tide].as_str(), "sp-first-tide");
+}
+
+#[test]
+fn slips_in_editions_and_depots() {
+    let table = [
+        ("edition = \"first-tide\"", "edition = \"first-tied\"", "unknown-edition"),
+        ("[editions.first-tide]", "[editions.full]", "edition-full"),
+        ("from = \"desktop\"\nonly", "from = \"dekstop\"\nonly", "unknown-target"),
+        ("language = \"fr\"", "language = \"français\"", "wrong-value"),
+        ("\"windows-*\", \"linux-*\"", "\"dos-*\"", "wrong-value"),
+        (", voices-fr = \"sp-voix\"", "", "no-handle"),
+        ("\"sp-voix\"", "\"sp-desktop\"", "handle-twice"),
+        ("\"sp-first-tide\" }", "\"saltmarsh-post\" }", "handle-twice"),
+        ("[depots.voices-fr]", "[depots.tide]", "depot-twice"),
+        ("folder = \"Saltmarsh Post\"", "folder = \"a/b\"", "wrong-value"),
+        ("folder = \"bin\"", "folder = \"../bin\"", "wrong-value"),
+        ("kind = \"demo\"", "kind = \"trial\"", "wrong-value"),
+    ];
+    for (from, to, code) in table {
+        assert!(LARGE.contains(from), "{from}");
+        let findings = Config::read("lantern.toml", &LARGE.replace(from, to)).unwrap_err();
+        assert!(findings.iter().any(|f| f.code == code && f.cure.is_some()), "{to}: {findings:?}");
+    }
+}
+
+#[test]
+fn a_storefront_may_take_some_targets_only() {
+    let text = LARGE.replace(", tide = \"sp-tide\"", "").replace("depots = {", "targets = [\"desktop\"]\ndepots = {");
+    let config = Config::read("lantern.toml", &text).unwrap();
+    let place = config.storefronts.values().next().unwrap();
+    assert!(place.takes(&"desktop".parse().unwrap()) && !place.takes(&"tide".parse().unwrap()));
+}
+
+#[test]
 fn a_value_is_found_in_the_text_or_what_is_above_it() {
     use ConfigKey::Key as K;
     let at = |way: &[ConfigKey<'_>]| {
@@ -123,7 +224,9 @@ fn the_schema_lists_every_key_once() {
     let schema = Config::schema();
     let target = schema.pointer("/$defs/Target/properties").unwrap().as_object().unwrap();
     let keys: Vec<&str> = target.keys().map(String::as_str).collect();
-    assert_eq!(keys, ["executable", "export", "leave-out", "must-have", "starts", "systems"]);
+    let expected = ["edition", "executable", "export", "export-root", "folder", "keep-aside", "leave-out", "must-have"];
+    assert_eq!(keys[..8], expected);
+    assert_eq!(keys[8..], ["starts", "systems"]);
     assert_eq!(schema["$schema"], "https://json-schema.org/draft/2020-12/schema");
 }
 

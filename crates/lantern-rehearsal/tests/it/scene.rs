@@ -6,7 +6,7 @@ use lantern_core::digest::{Digest, ManifestId};
 use lantern_core::names::Name;
 use lantern_core::path::TreePath;
 use lantern_core::progress::Silent;
-use lantern_core::release::{DepotRecord, FORMAT, ReleaseRecord, Start, TargetRecord};
+use lantern_core::release::{DepotRecord, FORMAT, ReleaseRecord, Start, TargetRecord, When};
 use lantern_core::system::System;
 use lantern_core::version::BuildNumber;
 use lantern_rehearsal::place::{Place, PlaceDocument};
@@ -16,6 +16,13 @@ use lantern_store::store::Store;
 use lantern_storefront::protocol::Title;
 use reqwest::blocking::{Client, RequestBuilder, Response};
 use serde_json::{Value, json};
+
+/// Brambleyard with everybody's line alone; the order of its lines has a test of its own.
+fn one_line() -> PlaceDocument {
+    let mut document = PlaceDocument::brambleyard();
+    document.rules.branches.fixed.retain(|branch| branch.name.as_str() == "open-water");
+    document
+}
 
 pub struct Scene {
     pub temp: tempfile::TempDir,
@@ -75,7 +82,7 @@ impl Source for Noise {
 impl Scene {
     pub fn new() -> Self {
         let temp = tempfile::tempdir().unwrap();
-        let place = Place::open(&temp.path().join("place"), PlaceDocument::brambleyard()).unwrap();
+        let place = Place::open(&temp.path().join("place"), one_line()).unwrap();
         let title = Title {
             handle: "saltmarsh-post".parse().unwrap(),
             name: "Saltmarsh Post".into(),
@@ -100,9 +107,9 @@ impl Scene {
 
     /// Ends the stand-in and opens it again from its folder, on the port it remembers.
     pub fn restart(&mut self) {
-        let spare = Place::open(&self.temp.path().join("spare"), PlaceDocument::brambleyard()).unwrap();
+        let spare = Place::open(&self.temp.path().join("spare"), one_line()).unwrap();
         drop(std::mem::replace(&mut self.running, Running::start(spare, 0).unwrap()));
-        let place = Place::open(&self.temp.path().join("place"), PlaceDocument::brambleyard()).unwrap();
+        let place = Place::open(&self.temp.path().join("place"), one_line()).unwrap();
         let port = place.last_port().unwrap();
         self.running = Running::start(place, port).unwrap();
         self.renew_token();
@@ -166,9 +173,11 @@ impl Scene {
             targets: vec![TargetRecord {
                 target: depot.clone(),
                 systems: vec![System::LinuxX86_64],
-                starts: Start { file: TreePath::new("game").unwrap(), arguments: vec![] },
+                starts: vec![Start::of(TreePath::new("game").unwrap())],
+                folder: None,
                 tree: sealed.id,
-                depots: vec![DepotRecord { depot, tree: sealed.id, files: 1, size: 400_000 }],
+                depots: vec![DepotRecord { depot, tree: sealed.id, files: 1, size: 400_000, when: When::default() }],
+                aside: None,
             }],
         };
         let (_, entries) = self.store.manifest(sealed.manifest).unwrap();

@@ -56,6 +56,11 @@ impl Script {
         Market::open(&self.origin, Some(access), Arc::default()).unwrap()
     }
 
+    /// A player's machine, without access.
+    fn player(&self) -> Market {
+        Market::open(&self.origin, None, Arc::default()).unwrap()
+    }
+
     fn requests(&self) -> Vec<String> {
         self.requests.lock().unwrap().clone()
     }
@@ -254,9 +259,18 @@ fn a_refusal_brings_its_words_along() {
 fn a_download_that_is_cut_is_asked_for_again() {
     let script = Script::run(vec![Step::Cut("abc".into()), Step::Answer(206, "", "abcdef".into())]);
     let (title, branch) = ("saltmarsh-post".parse().unwrap(), "open-water".parse().unwrap());
-    let bytes = script.market().play_pack(&title, &branch, &Digest::of(b"p"), 5, 6).unwrap();
+    let bytes = script.player().play_pack(&title, &branch, &Digest::of(b"p"), 5, 6).unwrap();
     assert_eq!(bytes, b"abcdef");
     assert!(script.requests().iter().all(|r| r.to_lowercase().contains("range: bytes=5-10")));
+}
+
+#[test]
+fn who_makes_the_game_plays_with_access() {
+    let script = Script::run(vec![ok(DISCOVERY), ok(TOKEN), Step::Answer(206, "", "abcdef".into())]);
+    let (title, branch) = ("saltmarsh-post".parse().unwrap(), "creek".parse().unwrap());
+    script.market().play_pack(&title, &branch, &Digest::of(b"p"), 0, 6).unwrap();
+    let asked = script.requests().pop().unwrap().to_lowercase();
+    assert!(asked.contains("authorization: bearer"), "{asked}");
 }
 
 #[test]
@@ -274,7 +288,7 @@ fn an_answer_that_is_cut_is_asked_for_again_with_the_same_key() {
 #[test]
 fn more_than_was_asked_for_is_not_taken() {
     let (title, branch) = ("saltmarsh-post".parse().unwrap(), "open-water".parse().unwrap());
-    let ask = |step: Step| Script::run(vec![step]).market().play_pack(&title, &branch, &Digest::of(b"p"), 0, 3);
+    let ask = |step: Step| Script::run(vec![step]).player().play_pack(&title, &branch, &Digest::of(b"p"), 0, 3);
     assert!(matches!(ask(Step::Answer(206, "", "abcdef".into())), Err(PlaceError::Nonsense { .. })));
     assert!(matches!(ask(Step::Answer(200, "", "abc".into())), Err(PlaceError::Nonsense { .. })));
 }

@@ -1,0 +1,284 @@
+use std::collections::BTreeMap;
+
+use clap::ValueEnum;
+use lantern_core::finding::Finding;
+use lantern_core::names::Name;
+use lantern_core::release::When;
+use lantern_core::system::System;
+use lantern_project::{DepotShown, DepotsShown, Sized};
+use serde::Serialize;
+
+use super::Done;
+use crate::diagnostic::show_finding;
+use crate::table::Table;
+use crate::ui::{Ui, bad, faint, strong};
+use crate::words;
+
+/// Shown at the end of the help.
+const EXAMPLES: &str = r#"Examples:
+  lantern depots
+  lantern depots voices-fr --as tree"#;
+
+/// Show which file lands in which depot, in none, in two
+///
+/// As the exports and the rules in lantern.toml are now; makes nothing. The sizes are those of the files, before
+/// compression.
+#[derive(Debug, clap::Args)]
+#[command(after_help = EXAMPLES)]
+pub struct Args {
+    /// Only these depots
+    #[arg(value_parser = super::name::<Name>)]
+    depot: Vec<Name>,
+    /// How they are shown
+    #[arg(long = "as", value_name = "FORM", default_value = "table")]
+    form: Form,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+enum Form {
+    /// A line for each depot
+    Table,
+    /// Folders with their sizes
+    Tree,
+    /// Every file
+    Files,
+}
+
+#[derive(Serialize)]
+pub struct Document {
+    schema: &'static str,
+    editions: Vec<EditionDocument>,
+}
+
+#[derive(Serialize)]
+struct EditionDocument {
+    edition: Name,
+    depots: Vec<DepotDocument>,
+    /// What no player gets.
+    in_none: Vec<FileDocument>,
+    /// What players would get twice.
+    in_two: Vec<TwiceDocument>,
+    /// What is sealed and never sent.
+    aside: Vec<FileDocument>,
+    findings: Vec<Finding>,
+}
+
+#[derive(Serialize)]
+struct DepotDocument {
+    depot: Name,
+    from: Name,
+    targets: Vec<Name>,
+    systems: Vec<System>,
+    when: When,
+    /// The handle at each storefront that takes it.
+    handles: BTreeMap<Name, String>,
+    bytes: u64,
+    files: Vec<FileDocument>,
+}
+
+#[derive(Serialize)]
+struct FileDocument {
+    target: Name,
+    path: String,
+    bytes: u64,
+}
+
+#[derive(Serialize)]
+struct TwiceDocument {
+    depots: [Name; 2],
+    files: Vec<FileDocument>,
+}
+
+pub fn run(args: &Args, ui: &Ui) -> Done {
+    let mut project = super::find(ui)?;
+    let mut all = Vec::new();
+    for edition in project.editions() {
+        project.work_on(&edition);
+        let mut shown = project.depots();
+        if !args.depot.is_empty() {
+            shown.depots.retain(|depot| args.depot.contains(&depot.depot));
+        }
+        all.push(shown);
+    }
+    let known = |asked: &Name| all.iter().flat_map(|s| &s.depots).any(|d| d.depot == *asked);
+    if let Some(unknown) = args.depot.iter().find(|asked| !known(asked)) {
+        let what = format!("there is no depot {:?}", unknown.as_str());
+        return Err(crate::diagnostic::CommandError::usage(what, "lantern depots   lists them all"));
+    }
+    let handles = |depot: &Name| -> BTreeMap<Name, String> {
+        let storefronts = project.config().storefronts.iter();
+        storefronts.filter_map(|(name, s)| Some((name.clone(), s.depots.get(depot)?.to_string()))).collect()
+    };
+    let editions = all.iter().map(|shown| document(shown, &handles)).collect();
+    ui.document(&Document { schema: "lantern.depots/1", editions });
+    for (i, shown) in all.iter().enumerate() {
+        if i > 0 {
+            ui.say("");
+        }
+        if project.has_editions() {
+            ui.say(&format!("{}\n", strong(&shown.edition)));
+        }
+        match args.form {
+            Form::Table => table(shown, ui),
+            Form::Tree => tree(shown, ui),
+            Form::Files => files(shown, ui),
+        }
+        if args.depot.is_empty() {
+            leftovers(shown, ui);
+        }
+        for (_, finding) in &shown.findings {
+            ui.say(&format!("\n{}", show_finding(finding)));
+        }
+    }
+    let stops = all.iter().flat_map(|s| &s.findings).any(|(_, f)| f.severity == lantern_core::finding::Severity::Stops);
+    ui.next(match (stops, args.form) {
+        (true, _) => "mend it in lantern.toml, then again: lantern depots",
+        (false, Form::Table) => "lantern depots --as tree   shows their folders",
+        (false, _) => "lantern prepare",
+    });
+    Ok(())
+}
+
+fn document(shown: &DepotsShown, handles: &dyn Fn(&Name) -> BTreeMap<Name, String>) -> EditionDocument {
+    let files = |target: &Name, files: &[Sized]| -> Vec<FileDocument> {
+        let file = |(path, bytes): &Sized| FileDocument {
+            target: target.clone(),
+            path: path.as_str().to_owned(),
+            bytes: *bytes,
+        };
+        files.iter().map(file).collect()
+    };
+    let depot = |d: &DepotShown| DepotDocument {
+        depot: d.depot.clone(),
+        from: d.from.clone(),
+        targets: d.targets.clone(),
+        systems: d.systems.clone(),
+        when: d.when.clone(),
+        handles: handles(&d.depot),
+        bytes: d.size(),
+        files: files(&d.from, &d.files),
+    };
+    EditionDocument {
+        edition: shown.edition.clone(),
+        depots: shown.depots.iter().map(depot).collect(),
+        in_none: shown.in_none.iter().flat_map(|(target, list)| files(target, list)).collect(),
+        in_two: (shown.in_two.iter())
+            .map(|(target, depots, list)| TwiceDocument { depots: depots.clone(), files: files(target, list) })
+            .collect(),
+        aside: shown.aside.iter().flat_map(|(target, list)| files(target, list)).collect(),
+        findings: shown.findings.iter().map(|(_, finding)| finding.clone()).collect(),
+    }
+}
+
+fn size(files: &[Sized]) -> String {
+    words::bytes(files.iter().map(|(_, size)| size).sum())
+}
+
+fn who(depot: &DepotShown) -> String {
+    let targets = words::names(&depot.targets);
+    if depot.when.is_always() { targets } else { format!("{targets}, {}", depot.when) }
+}
+
+fn table(shown: &DepotsShown, ui: &Ui) {
+    let mut table = Table::default();
+    table.row(["depot", "files", "size", "from", "for"].map(faint));
+    for depot in &shown.depots {
+        table.row([
+            strong(&depot.depot),
+            depot.files.len().to_string(),
+            words::bytes(depot.size()),
+            depot.from.to_string(),
+            who(depot),
+        ]);
+    }
+    ui.say(&table.lay_out());
+}
+
+/// What lies in no depot, in two, or aside: each only where there is something.
+fn leftovers(shown: &DepotsShown, ui: &Ui) {
+    let mut table = Table::default();
+    for (target, files) in &shown.aside {
+        let count = words::count(files.len() as u64, "file", "files");
+        table.row([faint("kept aside"), count, size(files), format!("of {target}: sealed, never sent")]);
+    }
+    for (target, files) in &shown.in_none {
+        let count = words::count(files.len() as u64, "file", "files");
+        table.row([bad("in none"), count, size(files), format!("of {target}: no player gets them")]);
+    }
+    for (target, [one, other], files) in &shown.in_two {
+        let count = words::count(files.len() as u64, "file", "files");
+        table.row([bad("in two"), count, size(files), format!("of {target}: in {one} and in {other}")]);
+    }
+    let text = table.lay_out();
+    if !text.is_empty() {
+        ui.say(&format!("\n{text}"));
+    }
+}
+
+fn heading(depot: &DepotShown) -> String {
+    let count = words::count(depot.files.len() as u64, "file", "files");
+    format!(
+        "{}  {count}, {}  {}",
+        strong(&depot.depot),
+        words::bytes(depot.size()),
+        faint(format!("for {}", who(depot)))
+    )
+}
+
+/// Folders of the two uppermost levels, with what lies in them.
+fn tree(shown: &DepotsShown, ui: &Ui) {
+    for (i, depot) in shown.depots.iter().enumerate() {
+        if i > 0 {
+            ui.say("");
+        }
+        ui.say(&heading(depot));
+        let mut folders: BTreeMap<String, (u64, u64)> = BTreeMap::new();
+        let mut add = |name: String, size: u64| {
+            let entry = folders.entry(name).or_default();
+            entry.0 += 1;
+            entry.1 += size;
+        };
+        for (path, size) in &depot.files {
+            let parts: Vec<&str> = path.as_str().split('/').collect();
+            match parts.as_slice() {
+                [file] => add((*file).to_owned(), *size),
+                [top, rest @ ..] => {
+                    add(format!("{top}/"), *size);
+                    if let [second, _, ..] = rest {
+                        add(format!("{top}/{second}/"), *size);
+                    }
+                }
+                [] => {}
+            }
+        }
+        let mut table = Table::default();
+        for (name, (count, size)) in folders {
+            let is_folder = name.ends_with('/');
+            let depth = name.trim_end_matches('/').matches('/').count();
+            let last = name.trim_end_matches('/').rsplit('/').next().unwrap_or_default().to_owned();
+            let label = format!(
+                "{}{}{}",
+                "  ".repeat(depth),
+                lantern_core::path::shown(&last),
+                if is_folder { "/" } else { "" }
+            );
+            let files = if is_folder { words::count(count, "file", "files") } else { String::new() };
+            table.row([label, words::bytes(size), faint(files)]);
+        }
+        ui.say(&table.lay_out());
+    }
+}
+
+fn files(shown: &DepotsShown, ui: &Ui) {
+    for (i, depot) in shown.depots.iter().enumerate() {
+        if i > 0 {
+            ui.say("");
+        }
+        ui.say(&heading(depot));
+        let mut table = Table::default();
+        for (path, size) in &depot.files {
+            table.row([words::bytes(*size), path.shown()]);
+        }
+        ui.say(&table.lay_out());
+    }
+}

@@ -1,0 +1,110 @@
+use lantern_core::keep::{KeepRule, Reason};
+use lantern_core::names::Name;
+use lantern_core::version::ReleaseName;
+use lantern_project::KeepPlan;
+use serde::Serialize;
+
+use super::{Agreement, Done};
+use crate::table::Table;
+use crate::ui::{Ui, care, faint, good, strong};
+use crate::words;
+
+/// Shown at the end of the help.
+const EXAMPLES: &str = r#"Examples:
+  lantern keep --plan
+  lantern keep --last 3 --live-within 30 --yes"#;
+
+/// Keep the sealed releases that matter, and free the room of the others
+///
+/// What is live anywhere always stays, and so does what was live lately and what is newest. Of the others only the
+/// record is left: what it held is still known, and preparing the same exports brings it back.
+#[derive(Debug, clap::Args)]
+#[command(after_help = EXAMPLES)]
+pub struct Args {
+    /// How many of the newest stay, of each edition
+    #[arg(long, value_name = "N", default_value_t = KeepRule::default().last)]
+    last: usize,
+    /// What was live on any branch within so many days stays
+    #[arg(long, value_name = "DAYS", default_value_t = KeepRule::default().live_within_days)]
+    live_within: u32,
+    #[command(flatten)]
+    agreement: Agreement,
+}
+
+#[derive(Serialize)]
+pub struct Document<'a> {
+    schema: &'static str,
+    releases: Vec<ReleaseDocument<'a>>,
+    freed_bytes: u64,
+    /// Whether it was carried out.
+    done: bool,
+}
+
+#[derive(Serialize)]
+struct ReleaseDocument<'a> {
+    edition: &'a Name,
+    #[serde(flatten)]
+    name: &'a ReleaseName,
+    stays: bool,
+    /// Why it stays.
+    because: Option<String>,
+}
+
+pub fn run(args: &Args, ui: &Ui) -> Done {
+    let mut project = super::lock(ui)?;
+    let rule = KeepRule { last: args.last, live_within_days: args.live_within };
+    let plan = project.plan_keep(rule)?;
+    show(&plan, ui);
+    if plan.is_empty() {
+        ui.document(&document(&plan, true));
+        ui.say("\nnothing to free");
+        return Ok(());
+    }
+    let freed = words::bytes(plan.freed());
+    ui.say(&format!("\n  {} {}", faint("room that is freed:"), strong(&freed)));
+    if args.agreement.plan || !args.agreement.ask(ui)? {
+        ui.document(&document(&plan, false));
+        if !args.agreement.plan {
+            ui.say("nothing was changed");
+        }
+        return Ok(());
+    }
+    project.keep(&plan, &ui.progress())?;
+    ui.document(&document(&plan, true));
+    ui.say(&format!("\n{} {freed}", good("freed")));
+    Ok(())
+}
+
+fn document(plan: &KeepPlan, done: bool) -> Document<'_> {
+    let releases = plan.releases.iter().map(|(release, reason)| ReleaseDocument {
+        edition: &release.edition,
+        name: &release.name,
+        stays: reason.is_some(),
+        because: reason.as_ref().map(words_of),
+    });
+    Document { schema: "lantern.keep/1", releases: releases.collect(), freed_bytes: plan.freed(), done }
+}
+
+fn words_of(reason: &Reason) -> String {
+    match reason {
+        Reason::Live(branches) => {
+            let names: Vec<String> = branches.iter().map(|(place, branch)| format!("{branch} at {place}")).collect();
+            format!("live on {}", names.join(", "))
+        }
+        Reason::WasLive(until) => format!("was live until {}", words::time(*until)),
+        Reason::Last => "one of the newest".to_owned(),
+        Reason::Open => "a deed with it is not settled yet".to_owned(),
+    }
+}
+
+fn show(plan: &KeepPlan, ui: &Ui) {
+    let mut table = Table::default();
+    for (release, reason) in plan.releases.iter().rev() {
+        let (what, why) = match reason {
+            Some(reason) => (good("stays"), words_of(reason)),
+            None => (care("goes"), "its record is kept".to_owned()),
+        };
+        table.row([strong(&release.name), what, why]);
+    }
+    ui.say(&table.lay_out());
+}

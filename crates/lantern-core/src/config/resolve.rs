@@ -1,0 +1,521 @@
+//! The values of `lantern.toml`: each is checked, and told with its place and cure.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use super::shape::Shape;
+use super::{Config, ConfigKey, Edition, EditionKind, Game, Storefront, Target, TargetStart, VersionSource, raw};
+use crate::depots::Rule;
+use crate::finding::{Finding, Severity, TextPlace};
+use crate::names::{Handle, Identity, Name};
+use crate::path::{TreePath, shown};
+use crate::patterns::Patterns;
+use crate::release::When;
+use crate::system::System;
+
+use ConfigKey::Key as K;
+
+/// Reads a configuration as far as it can be read, with everything that is wrong with it.
+pub(super) fn read(file: &str, text: &str) -> (Option<Config>, Vec<Finding>) {
+    let shape = Shape::read(text);
+    let mut check = Check { file, text, shape: &shape, findings: Vec::new() };
+    for problem in &shape.problems {
+        let place = TextPlace::of(file, text, problem.span.clone());
+        check.findings.push(Finding::stops(problem.code, problem.what.clone(), problem.cure.clone()).at(place));
+    }
+    let raw: Option<raw::Config> = match shape.mended(text) {
+        None => None,
+        Some(mended) => match serde::Deserialize::deserialize(toml::Value::Table(mended)) {
+            Ok(raw) => Some(raw),
+            Err(_) if !check.findings.is_empty() => None,
+            Err(error) => {
+                let place = TextPlace::of(file, text, error.span().unwrap_or(0..0));
+                let cure = "compare with the example in docs/configuration.md";
+                check.findings.push(Finding::stops("wrong-shape", error.message().to_owned(), cure).at(place));
+                None
+            }
+        },
+    };
+    let config = raw.and_then(|raw| check.resolve(raw));
+    (config, check.findings)
+}
+
+struct Check<'a> {
+    file: &'a str,
+    text: &'a str,
+    shape: &'a Shape,
+    findings: Vec<Finding>,
+}
+
+impl Check<'_> {
+    fn stop(&mut self, at: &[ConfigKey<'_>], code: &str, what: impl Into<String>, cure: impl Into<String>) {
+        // What was put in the place of a wrong or missing value has been reported already.
+        if self.shape.is_mended(at) {
+            return;
+        }
+        let place = TextPlace::of(self.file, self.text, self.shape.span(at));
+        self.findings.push(Finding { severity: Severity::Stops, ..Finding::stops(code, what, cure) }.at(place));
+    }
+
+    /// Reads a text into a checked type; the error's own words say what is expected.
+    fn parse<T>(&mut self, at: &[ConfigKey<'_>], text: &str, cure: &str) -> Option<T>
+    where
+        T: std::str::FromStr,
+        T::Err: std::fmt::Display,
+    {
+        if let Some(mark) = placeholder(text) {
+            self.stop(at, "placeholder", format!("{mark:?} was never filled in"), cure);
+            return None;
+        }
+        match text.parse() {
+            Ok(value) => Some(value),
+            Err(error) => {
+                self.stop(at, "wrong-value", error.to_string(), cure);
+                None
+            }
+        }
+    }
+
+    fn patterns(&mut self, at: &[ConfigKey<'_>], texts: &[String]) -> Option<Patterns> {
+        for (i, text) in texts.iter().enumerate() {
+            let at = [at, &[ConfigKey::Item(i)]].concat();
+            if text.contains('\\') {
+                let cure = format!("write {:?}", text.replace('\\', "/"));
+                self.stop(&at, "backslash", "paths use \"/\" on every system", cure);
+                return None;
+            }
+            if let Err(error) = Patterns::new([text.as_str()]) {
+                let cure = "a pattern is a path with * (within a name), ** (any folders), ? and [a-z]";
+                self.stop(&at, "wrong-pattern", error.to_string(), cure);
+                return None;
+            }
+        }
+        Patterns::new(texts.iter().map(String::as_str)).ok()
+    }
+
+    fn path(&mut self, at: &[ConfigKey<'_>], text: &str) -> Option<String> {
+        if let Some(mark) = placeholder(text) {
+            self.stop(at, "placeholder", format!("{mark:?} was never filled in"), "write the path");
+        } else if text.contains('\\') {
+            let cure = format!("write {:?}", text.replace('\\', "/"));
+            self.stop(at, "backslash", "paths use \"/\" on every system", cure);
+        } else if text.trim().is_empty() {
+            self.stop(at, "empty", "a path is missing here", "write the path");
+        } else {
+            return Some(text.to_owned());
+        }
+        None
+    }
+
+    fn words(&mut self, at: &[ConfigKey<'_>], text: &str) -> Option<String> {
+        if let Some(mark) = placeholder(text) {
+            self.stop(at, "placeholder", format!("{mark:?} was never filled in"), "write the name that players see");
+        } else if text.trim().is_empty() || text.chars().any(char::is_control) {
+            self.stop(
+                at,
+                "empty",
+                "a name is missing here, or holds control characters",
+                "write the name that players see",
+            );
+        } else {
+            return Some(text.to_owned());
+        }
+        None
+    }
+
+    fn resolve(&mut self, raw: raw::Config) -> Option<Config> {
+        let game = self.game(&raw.game);
+        let editions = game.as_ref().map(|game| self.editions(game, &raw.editions));
+        if raw.targets.is_empty() {
+            let cure = "add [targets.linux] with the export's folder: export = \"exports/linux\"";
+            self.stop(&[K("targets")], "no-target", "there is no target", cure);
+        }
+        let known: Vec<&str> = std::iter::once("full").chain(raw.editions.keys().map(String::as_str)).collect();
+        let mut targets = BTreeMap::new();
+        for (name, target) in &raw.targets {
+            let at = [K("targets"), K(name)];
+            let key = self.parse::<Name>(&at, name, "rename the target");
+            let value = self.target(&at, target, &raw.editions, &known);
+            if let (Some(key), Some(value)) = (key, value) {
+                targets.insert(key, value);
+            }
+        }
+        let mut depots = Vec::new();
+        for (name, depot) in &raw.depots {
+            let at = [K("depots"), K(name)];
+            let key = self.parse::<Name>(&at, name, "rename the depot");
+            depots.extend(key.and_then(|key| self.depot(&at, key, depot, &raw.targets, &known)));
+        }
+        self.depots_named_twice(&raw);
+        let mut storefronts = BTreeMap::new();
+        for (name, storefront) in &raw.storefronts {
+            let at = [K("storefronts"), K(name)];
+            let key = self.parse::<Name>(&at, name, "rename the storefront");
+            let value = self.storefront(&at, storefront, &raw);
+            if let (Some(key), Some(value)) = (key, value) {
+                storefronts.insert(key, value);
+            }
+        }
+        Some(Config { game: game?, editions: editions?, targets, depots, storefronts })
+    }
+
+    fn game(&mut self, raw: &raw::Game) -> Option<Game> {
+        let name = self.words(&[K("game"), K("name")], &raw.name);
+        let studio = self.words(&[K("game"), K("studio")], &raw.studio);
+        let identity = self.identity(&[K("game"), K("identity")], &raw.identity);
+        let version = self.version(&[K("game"), K("version")], &raw.version);
+        Some(Game { name: name?, studio: studio?, identity: identity?, version: version? })
+    }
+
+    fn identity(&mut self, at: &[ConfigKey<'_>], text: &str) -> Option<Identity> {
+        self.parse(at, text, "write the reverse-domain identity that the game keeps for ever")
+    }
+
+    fn version(&mut self, at: &[ConfigKey<'_>], raw: &raw::Version) -> Option<VersionSource> {
+        match raw {
+            raw::Version::Text(text) => {
+                self.parse(at, text, "write a version such as \"1.4.0\"").map(VersionSource::Here)
+            }
+            raw::Version::File { file } => self.path(&[at, &[K("file")]].concat(), file).map(VersionSource::File),
+        }
+    }
+
+    fn editions(&mut self, game: &Game, raw: &BTreeMap<String, raw::Edition>) -> BTreeMap<Name, Edition> {
+        let full = Edition {
+            name: game.name.clone(),
+            kind: EditionKind::Game,
+            identity: game.identity.clone(),
+            version: game.version.clone(),
+        };
+        let mut editions = BTreeMap::from([(Name::full_edition(), full)]);
+        for (name, edition) in raw {
+            let at = [K("editions"), K(name)];
+            let below = |key| [at.as_slice(), &[K(key)]].concat();
+            if name == Name::full_edition().as_str() {
+                self.stop(&at, "edition-full", "the full edition is the game itself", "say it in [game]");
+                continue;
+            }
+            let key = self.parse::<Name>(&at, name, "rename the edition");
+            let shown = self.words(&below("name"), &edition.name);
+            let identity = match &edition.identity {
+                Some(text) => self.identity(&below("identity"), text),
+                None => Some(game.identity.clone()),
+            };
+            let version = match &edition.version {
+                Some(version) => self.version(&below("version"), version),
+                None => Some(game.version.clone()),
+            };
+            if let (Some(key), Some(name), Some(identity), Some(version)) = (key, shown, identity, version) {
+                editions.insert(key, Edition { name, kind: edition.kind, identity, version });
+            }
+        }
+        editions
+    }
+
+    /// Reads the name of something that stands elsewhere in the file.
+    fn known(&mut self, at: &[ConfigKey<'_>], text: &str, what: &str, known: &[&str]) -> Option<Name> {
+        if known.contains(&text) {
+            return self.parse(at, text, "rename it");
+        }
+        let cure = match crate::names::nearest(text, known.iter().copied()) {
+            Some(near) => format!("did you mean {near:?}?"),
+            None if known.is_empty() => format!("there is no {what} yet"),
+            None => format!("there are {}", known.join(", ")),
+        };
+        self.stop(at, &format!("unknown-{what}"), format!("there is no {what} {:?}", shown(text)), cure);
+        None
+    }
+
+    fn systems(&mut self, at: &[ConfigKey<'_>], texts: &[String]) -> Vec<System> {
+        let mut systems = Vec::new();
+        for (i, text) in texts.iter().enumerate() {
+            let at = [at, &[ConfigKey::Item(i)]].concat();
+            let known = System::ALL.map(System::name);
+            let cure = match crate::names::nearest(text, known) {
+                Some(near) => format!("did you mean {near:?}? This lantern knows {}", known.join(", ")),
+                None => format!("this lantern knows {}", known.join(", ")),
+            };
+            if let Some(system) = self.parse::<System>(&at, text, &cure) {
+                if systems.contains(&system) {
+                    self.stop(&at, "twice", format!("{system} stands twice"), "remove one of them");
+                }
+                systems.push(system);
+            }
+        }
+        systems
+    }
+
+    fn target(
+        &mut self,
+        at: &[ConfigKey<'_>],
+        raw: &raw::Target,
+        editions: &BTreeMap<String, raw::Edition>,
+        known: &[&str],
+    ) -> Option<Target> {
+        let below = |key: &'static str| -> Vec<ConfigKey<'_>> { [at, &[K(key)]].concat() };
+        let edition = match &raw.edition {
+            Some(text) => self.known(&below("edition"), text, "edition", known),
+            None => Some(Name::full_edition()),
+        };
+        let kind = raw.edition.as_ref().and_then(|name| editions.get(name)).map(|e| e.kind).unwrap_or_default();
+        let export = self.path(&below("export"), &raw.export);
+        if let Err(error) = Patterns::new([raw.export.as_str()]) {
+            let cure = "a pattern is a path with * (within a name), ? and [a-z]";
+            self.stop(&below("export"), "wrong-pattern", error.to_string(), cure);
+        }
+        let export_root =
+            self.optional(raw.export_root.as_ref(), |check, text| check.path(&below("export-root"), text));
+        let systems = self.systems(&below("systems"), &raw.systems);
+        let starts = match &raw.starts {
+            None => Some(Vec::new()),
+            Some(raw::Starts::File(file)) => self
+                .path(&below("starts"), file)
+                .map(|file| vec![TargetStart { file, arguments: Vec::new(), folder: None, systems: Vec::new() }]),
+            Some(raw::Starts::One(start)) => self.start(&below("starts"), start).map(|start| vec![start]),
+            Some(raw::Starts::Several(starts)) => {
+                let each = starts.iter().enumerate();
+                let at = |i| [at, &[K("starts"), ConfigKey::Item(i)]].concat();
+                let found: Vec<Option<TargetStart>> = each.map(|(i, start)| self.start(&at(i), start)).collect();
+                found.into_iter().collect()
+            }
+        };
+        let folder = self.optional(raw.folder.as_ref(), |check, text| {
+            let text = check.words(&below("folder"), text)?;
+            let is_name = TreePath::new(text.as_str()).is_ok_and(|p| p.parents().next().is_none());
+            if !is_name {
+                let cure = "write the name alone, such as \"Saltmarsh Post\"";
+                check.stop(&below("folder"), "wrong-value", format!("{text:?} is not the name of a folder"), cure);
+            }
+            is_name.then_some(text)
+        });
+        let leave_out = self.patterns(&below("leave-out"), &raw.leave_out);
+        let keep_aside = self.patterns(&below("keep-aside"), &raw.keep_aside);
+        let must_have = self.patterns(&below("must-have"), &raw.must_have);
+        let executable = self.patterns(&below("executable"), &raw.executable);
+        Some(Target {
+            edition: edition?,
+            systems,
+            export: export?,
+            export_root: export_root?,
+            starts: starts?,
+            needs_start: matches!(kind, EditionKind::Game | EditionKind::Demo),
+            folder: folder?,
+            leave_out: leave_out?,
+            keep_aside: keep_aside?,
+            must_have: must_have?,
+            executable: executable?,
+        })
+    }
+
+    /// Checks a value where there is one; none only when there is one and it is wrong.
+    fn optional<V, T>(&mut self, value: Option<V>, check: impl FnOnce(&mut Self, V) -> Option<T>) -> Option<Option<T>> {
+        match value {
+            None => Some(None),
+            Some(value) => check(self, value).map(Some),
+        }
+    }
+
+    fn start(&mut self, at: &[ConfigKey<'_>], raw: &raw::Start) -> Option<TargetStart> {
+        let file = self.path(&[at, &[K("file")]].concat(), &raw.file);
+        let folder_at = [at, &[K("folder")]].concat();
+        let folder = self.optional(raw.folder.as_ref(), |check, text| {
+            let text = check.path(&folder_at, text)?;
+            match TreePath::new(text) {
+                Ok(path) => Some(path),
+                Err(error) => {
+                    check.stop(&folder_at, "wrong-value", error.to_string(), "write a folder of the export");
+                    None
+                }
+            }
+        });
+        let systems = self.systems(&[at, &[K("systems")]].concat(), &raw.systems);
+        Some(TargetStart { file: file?, arguments: raw.arguments.clone(), folder: folder?, systems })
+    }
+
+    fn depot(
+        &mut self,
+        at: &[ConfigKey<'_>],
+        name: Name,
+        raw: &raw::Depot,
+        targets: &BTreeMap<String, raw::Target>,
+        editions: &[&str],
+    ) -> Option<Rule> {
+        let below = |key: &'static str| -> Vec<ConfigKey<'_>> { [at, &[K(key)]].concat() };
+        let known: Vec<&str> = targets.keys().map(String::as_str).collect();
+        let from = self.known(&below("from"), &raw.from, "target", &known);
+        let only = self.patterns(&below("only"), &raw.only);
+        let leave_out = self.patterns(&below("leave-out"), &raw.leave_out);
+        let mut when = When::default();
+        let mut systems = Some(Patterns::default());
+        if let Some(raw) = &raw.when {
+            let in_when = |key: &'static str| [at, &[K("when"), K(key)]].concat();
+            if let Some(language) = &raw.language {
+                let is_language = language
+                    .split('-')
+                    .all(|part| (1..=8).contains(&part.len()) && part.bytes().all(|b| b.is_ascii_alphanumeric()));
+                if !is_language {
+                    let cure = "write a language tag such as \"fr\", \"ja\" or \"pt-BR\"";
+                    let what = format!("{:?} is not a language", shown(language));
+                    self.stop(&in_when("language"), "wrong-value", what, cure);
+                }
+                when.language = Some(language.clone());
+            }
+            when.owns = match &raw.owns {
+                Some(owns) => self.known(&in_when("owns"), owns, "edition", editions),
+                None => None,
+            };
+            systems = self.patterns(&in_when("systems"), &raw.systems);
+            for (i, text) in raw.systems.iter().enumerate() {
+                let means_any = |p: &Patterns| System::ALL.iter().any(|system| p.matches_word(system.name()));
+                if Patterns::new([text.as_str()]).is_ok_and(|p| !means_any(&p)) {
+                    let at = [in_when("systems").as_slice(), &[ConfigKey::Item(i)]].concat();
+                    let known = System::ALL.map(System::name).join(", ");
+                    let what = format!("{:?} means no system", shown(text));
+                    self.stop(&at, "wrong-value", what, format!("this lantern knows {known}"));
+                }
+            }
+        }
+        Some(Rule { name, from: from?, only: only?, leave_out: leave_out?, systems: systems?, when })
+    }
+
+    /// A target without rules is a depot of its own name, which a rule for another target may not take.
+    fn depots_named_twice(&mut self, raw: &raw::Config) {
+        for (name, depot) in &raw.depots {
+            let is_taken = raw.targets.contains_key(name)
+                && depot.from != *name
+                && !raw.depots.values().any(|other| other.from == *name);
+            if is_taken {
+                let what = format!("two depots have the name {name:?}: this one, and that of the target without rules");
+                self.stop(&[K("depots"), K(name)], "depot-twice", what, "rename this depot");
+            }
+        }
+    }
+
+    fn storefront(&mut self, at: &[ConfigKey<'_>], raw: &raw::Storefront, config: &raw::Config) -> Option<Storefront> {
+        let below = |key: &'static str| -> Vec<ConfigKey<'_>> { [at, &[K(key)]].concat() };
+        let address = match crate::address::Address::parse(&raw.address) {
+            Ok(address) => Some(address.to_string()),
+            Err(error) => {
+                self.stop(&below("address"), "wrong-address", error.to_string(), error.cure());
+                None
+            }
+        };
+        let handles = self.handles(&below("handle"), &raw.handle, config);
+        let known: Vec<&str> = config.targets.keys().map(String::as_str).collect();
+        let mut targets = BTreeSet::new();
+        for (i, text) in raw.targets.iter().enumerate() {
+            let at = [at, &[K("targets"), ConfigKey::Item(i)]].concat();
+            targets.extend(self.known(&at, text, "target", &known));
+        }
+        let depots = self.depot_handles(at, raw, config);
+        let mut branches = BTreeMap::new();
+        for (name, branch) in &raw.branches {
+            let branch_at = [at, &[K("branches"), K(name)]].concat();
+            if let Some(name) = self.parse::<Name>(&branch_at, name, "rename the branch as the place calls it") {
+                branches.insert(name, branch.audience);
+            }
+        }
+        Some(Storefront { address: address?, handles: handles?, targets, depots, branches })
+    }
+
+    fn handles(
+        &mut self,
+        at: &[ConfigKey<'_>],
+        raw: &raw::Handles,
+        config: &raw::Config,
+    ) -> Option<BTreeMap<Name, Handle>> {
+        let cure = "copy the handle from the place; it is never guessed from the name";
+        match raw {
+            raw::Handles::One(text) => {
+                self.parse(at, text, cure).map(|handle| BTreeMap::from([(Name::full_edition(), handle)]))
+            }
+            raw::Handles::Each(each) => {
+                let known: Vec<&str> =
+                    std::iter::once("full").chain(config.editions.keys().map(String::as_str)).collect();
+                let mut handles = BTreeMap::new();
+                for (edition, text) in each {
+                    let at = [at, &[K(edition)]].concat();
+                    let edition = self.known(&at, edition, "edition", &known);
+                    if let (Some(edition), Some(handle)) = (edition, self.parse::<Handle>(&at, text, cure)) {
+                        if handles.values().any(|h| *h == handle) {
+                            let what =
+                                format!("two editions have the handle {handle:?} there", handle = handle.as_str());
+                            self.stop(&at, "handle-twice", what, "each edition is a title of its own");
+                        }
+                        handles.insert(edition, handle);
+                    }
+                }
+                if each.is_empty() {
+                    self.stop(at, "empty", "no edition has a handle there", cure);
+                }
+                Some(handles)
+            }
+        }
+    }
+
+    fn depot_handles(
+        &mut self,
+        at: &[ConfigKey<'_>],
+        raw: &raw::Storefront,
+        config: &raw::Config,
+    ) -> BTreeMap<Name, Handle> {
+        let known = depots_of(config, None);
+        let known: Vec<&str> = known.iter().map(String::as_str).collect();
+        let mut depots = BTreeMap::new();
+        for (name, theirs) in &raw.depots {
+            let depot_at = [at, &[K("depots"), K(name)]].concat();
+            let cure = "copy the depot's handle from the place";
+            let name = self.known(&depot_at, name, "depot", &known);
+            if let (Some(name), Some(handle)) = (name, self.parse::<Handle>(&depot_at, theirs, cure)) {
+                if depots.values().any(|h| *h == handle) {
+                    let what = format!("two depots have the handle {handle:?} there", handle = handle.as_str());
+                    self.stop(&depot_at, "handle-twice", what, "each depot needs a handle of its own");
+                }
+                depots.insert(name, handle);
+            }
+        }
+        for name in depots_of(config, Some(raw)).iter().filter(|name| !raw.depots.contains_key(*name)) {
+            let what = format!("the depot {name:?} has no handle at this storefront");
+            let cure = format!("add the place's handle: depots = {{ {name} = \"…\" }}");
+            let depots_at = [at, &[K("depots")]].concat();
+            let here = if raw.depots.is_empty() { at.to_vec() } else { depots_at };
+            self.stop(&here, "no-handle", what, cure);
+        }
+        depots
+    }
+}
+
+/// Returns the names of all depots that there will be; of a storefront only those that go there.
+fn depots_of(config: &raw::Config, storefront: Option<&raw::Storefront>) -> BTreeSet<String> {
+    let goes_there = |name: &str, target: &raw::Target| {
+        let edition = target.edition.as_deref().unwrap_or("full");
+        storefront.is_none_or(|storefront| {
+            let has_edition = match &storefront.handle {
+                raw::Handles::One(_) => edition == "full",
+                raw::Handles::Each(each) => each.contains_key(edition),
+            };
+            has_edition && (storefront.targets.is_empty() || storefront.targets.iter().any(|t| t == name))
+        })
+    };
+    let targets = config.targets.iter().filter(|(name, target)| goes_there(name, target)).map(|(name, _)| name);
+    let mut names = BTreeSet::new();
+    for target in targets {
+        let rules = config.depots.iter().filter(|(_, depot)| depot.from == *target);
+        let before = names.len();
+        names.extend(rules.map(|(name, _)| name.clone()));
+        if names.len() == before {
+            names.insert(target.clone());
+        }
+    }
+    names
+}
+
+/// Finds marks that people leave where a value is to come: `<…>`, `…`, words such as `CHANGE-ME`.
+fn placeholder(text: &str) -> Option<&str> {
+    let upper = text.to_uppercase();
+    let marked = (text.starts_with('<') && text.ends_with('>'))
+        || (text.starts_with("{{") && text.ends_with("}}"))
+        || text == "…"
+        || text == "..."
+        || ["CHANGE-ME", "CHANGEME", "CHANGE_ME", "FILL-IN", "FILL_IN", "XXX", "TBD"].contains(&upper.as_str());
+    marked.then_some(text)
+}

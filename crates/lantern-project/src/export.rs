@@ -1,0 +1,365 @@
+//! Exports as the engine left them: a folder, an archive that is read in place, or a package that is one file.
+
+mod archive;
+mod folder;
+
+use std::fs::{self, File, Metadata};
+use std::io::{self, Cursor, Read, Seek, SeekFrom};
+use std::path::{Path, PathBuf};
+
+use lantern_core::finding::Finding;
+use lantern_core::path::{TreePath, shown};
+use lantern_core::patterns::Patterns;
+use lantern_formats::zip::{self, Method, ZipEntry};
+use lantern_store::seal::{SourceEntry, SourceKind};
+use serde::{Deserialize, Serialize};
+
+/// What the file system says of a file; equal stamps let reading be saved, under the rule in [`crate::seen`].
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+pub(crate) struct Stamp {
+    pub size: u64,
+    pub modified_ns: i128,
+    pub changed_ns: i128,
+    pub inode: u64,
+}
+
+impl Stamp {
+    #[cfg(unix)]
+    pub(crate) fn of(metadata: &Metadata) -> Self {
+        use std::os::unix::fs::MetadataExt;
+        let ns = |seconds: i64, rest: i64| i128::from(seconds) * 1_000_000_000 + i128::from(rest);
+        Self {
+            size: metadata.len(),
+            modified_ns: ns(metadata.mtime(), metadata.mtime_nsec()),
+            changed_ns: ns(metadata.ctime(), metadata.ctime_nsec()),
+            inode: metadata.ino(),
+        }
+    }
+
+    /// Windows: creation time stands for the change of an inode; file ids are not stable everywhere.
+    #[cfg(not(unix))]
+    pub(crate) fn of(metadata: &Metadata) -> Self {
+        let ns = |time: io::Result<std::time::SystemTime>| {
+            let since = time.ok().and_then(|t| t.duration_since(std::time::UNIX_EPOCH).ok());
+            since.map_or(0, |d| i128::try_from(d.as_nanos()).unwrap_or(0))
+        };
+        Self {
+            size: metadata.len(),
+            modified_ns: ns(metadata.modified()),
+            changed_ns: ns(metadata.created()),
+            inode: 0,
+        }
+    }
+}
+
+/// What an export is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Form {
+    Folder,
+    Zip,
+    Tar,
+    TarGz,
+    TarZst,
+    /// One file as it is, for phones and headsets; by the ending of its name.
+    Package(&'static str),
+}
+
+/// Names' endings, longest first.
+const ENDINGS: [(&str, Form); 9] = [
+    (".tar.gz", Form::TarGz),
+    (".tgz", Form::TarGz),
+    (".tar.zst", Form::TarZst),
+    (".tzst", Form::TarZst),
+    (".tar", Form::Tar),
+    (".zip", Form::Zip),
+    (".apk", Form::Package("apk")),
+    (".aab", Form::Package("aab")),
+    (".ipa", Form::Package("ipa")),
+];
+
+impl Form {
+    /// Returns what a file is by its name; none when it is nothing that can be taken in.
+    pub(crate) fn of_name(name: &str) -> Option<Self> {
+        let lower = name.to_lowercase();
+        ENDINGS.into_iter().find(|(ending, _)| lower.ends_with(ending)).map(|(_, form)| form)
+    }
+}
+
+/// Where the bytes of an entry lie.
+#[derive(Debug)]
+enum At {
+    /// In a file of its own.
+    Disk(PathBuf),
+    /// In an archive, packed.
+    Zip(ZipEntry),
+    /// In an archive, as they are.
+    Span { offset: u64, len: u64 },
+    /// Nowhere: a folder or a link.
+    Nowhere,
+}
+
+/// One entry of an export.
+#[derive(Debug)]
+pub(crate) struct Listed {
+    pub source: SourceEntry,
+    /// Of files only.
+    pub stamp: Option<Stamp>,
+    at: At,
+}
+
+/// What can be read from anywhere, as the readers of programs need it.
+pub(crate) trait ReadSeek: Read + Seek + Send {}
+impl<T: Read + Seek + Send> ReadSeek for T {}
+
+/// An export that was found.
+#[derive(Debug)]
+pub(crate) struct Export {
+    /// From the project's folder, for people.
+    pub shown: String,
+    pub form: Form,
+    /// The folder or file itself.
+    path: PathBuf,
+    /// The unpacked form of an archive that cannot be read at any place; removed when this goes.
+    spool: Option<tempfile::TempPath>,
+    /// In the order of their paths.
+    pub entries: Vec<Listed>,
+}
+
+/// Everything that an export's entries are read by.
+pub(crate) struct Reading<'a> {
+    /// The project's folder.
+    pub root: &'a Path,
+    /// Where files can be unpacked to for a while.
+    pub spare: PathBuf,
+    /// As configured; may be a pattern.
+    pub export: &'a str,
+    /// The folder within the export that is the build.
+    pub export_root: Option<&'a str>,
+    /// What stays out.
+    pub leave_out: &'a Patterns,
+}
+
+/// An export with what was found on the way.
+pub(crate) struct Found {
+    pub export: Export,
+    /// What was left out.
+    pub left_out: Vec<TreePath>,
+    pub findings: Vec<Finding>,
+}
+
+impl Export {
+    /// Finds an export and lists it.
+    ///
+    /// # Errors
+    /// The one finding that keeps it from being listed at all.
+    pub(crate) fn find(reading: &Reading<'_>) -> Result<Found, Box<Finding>> {
+        let mut findings = Vec::new();
+        let shown_path = newest(reading.root, reading.export, &mut findings)?;
+        let path = reading.root.join(&shown_path);
+        let metadata = fs::metadata(&path).map_err(|e| not_there(&path, &shown_path, &e))?;
+        let form = if metadata.is_dir() { Some(Form::Folder) } else { Form::of_name(&shown_path) };
+        let form = form.filter(|_| metadata.is_dir() || metadata.is_file()).ok_or_else(|| {
+            let endings = ENDINGS.map(|(ending, _)| ending).join(", ");
+            let what = format!("the export {} is neither a folder nor an archive nor a package", shown(&shown_path));
+            stops("export-form", what, format!("name a folder, or a file that ends in one of {endings}"))
+        })?;
+        let mut export = Self { shown: shown_path, form, path, spool: None, entries: Vec::new() };
+        let mut left_out = Vec::new();
+        match form {
+            Form::Folder => {
+                let mut folder = export.path.clone();
+                if let Some(inside) = reading.export_root {
+                    folder.push(inside);
+                    if !folder.is_dir() {
+                        return Err(no_root(inside, &export.shown));
+                    }
+                }
+                let mut walk = folder::Walk::new(reading.leave_out, &folder);
+                walk.run();
+                findings.append(&mut walk.findings);
+                left_out = walk.left_out;
+                export.entries = walk.found;
+            }
+            Form::Package(_) => {
+                let name = Path::new(&export.shown).file_name().and_then(|name| name.to_str()).unwrap_or_default();
+                let path = TreePath::new(name).map_err(|e| stops("name", e.to_string(), "rename the file"))?;
+                let source = SourceEntry { path, kind: SourceKind::File { size: metadata.len() } };
+                let (stamp, at) = (Some(Stamp::of(&metadata)), At::Disk(export.path.clone()));
+                export.entries.push(Listed { source, stamp, at });
+            }
+            Form::Zip | Form::Tar | Form::TarGz | Form::TarZst => {
+                let listed = archive::list(&mut export, reading, Stamp::of(&metadata))?;
+                findings.extend(listed.findings);
+                left_out = listed.left_out;
+                export.entries = listed.entries;
+            }
+        }
+        export.entries.sort_by(|a, b| a.source.path.cmp(&b.source.path));
+        Ok(Found { export, left_out, findings })
+    }
+
+    /// Opens an entry's bytes from their start.
+    pub(crate) fn open(&self, index: usize) -> io::Result<Box<dyn Read + Send>> {
+        let entry = self.entries.get(index).ok_or(io::ErrorKind::NotFound)?;
+        match &entry.at {
+            At::Disk(path) => Ok(Box::new(File::open(path)?)),
+            At::Zip(entry) => zip::open(File::open(&self.path)?, entry).map_err(in_archive),
+            At::Span { offset, len } => {
+                let mut file = File::open(self.spool.as_deref().unwrap_or(&self.path))?;
+                file.seek(SeekFrom::Start(*offset))?;
+                Ok(Box::new(file.take(*len)))
+            }
+            At::Nowhere => Ok(Box::new(io::empty())),
+        }
+    }
+
+    /// Opens an entry so that any part of it can be read; what is packed is unpacked to a file for that.
+    pub(crate) fn open_anywhere(&self, index: usize) -> io::Result<Box<dyn ReadSeek>> {
+        let entry = self.entries.get(index).ok_or(io::ErrorKind::NotFound)?;
+        match &entry.at {
+            At::Disk(path) => Ok(Box::new(File::open(path)?)),
+            At::Nowhere => Ok(Box::new(Cursor::new(Vec::new()))),
+            At::Zip(entry) if entry.method == Method::Stored => {
+                let mut file = File::open(&self.path)?;
+                let offset = zip::data_offset(&mut file, entry).map_err(in_archive)?;
+                Section::open(file, offset, entry.len)
+            }
+            At::Span { offset, len } => {
+                Section::open(File::open(self.spool.as_deref().unwrap_or(&self.path))?, *offset, *len)
+            }
+            At::Zip(_) => {
+                let mut file = tempfile::tempfile()?;
+                io::copy(&mut self.open(index)?, &mut file)?;
+                file.seek(SeekFrom::Start(0))?;
+                Ok(Box::new(file))
+            }
+        }
+    }
+
+    /// Whether an entry still is as it was listed.
+    pub(crate) fn is_unchanged(&self, index: usize) -> io::Result<bool> {
+        let entry = self.entries.get(index).ok_or(io::ErrorKind::NotFound)?;
+        let path = match &entry.at {
+            At::Disk(path) => path,
+            At::Zip(_) | At::Span { .. } => &self.path,
+            At::Nowhere => return Ok(true),
+        };
+        Ok(entry.stamp == Some(Stamp::of(&fs::symlink_metadata(path)?)) || path.is_symlink())
+    }
+}
+
+fn in_archive(error: zip::ZipError) -> io::Error {
+    match error {
+        zip::ZipError::Io(error) => error,
+        other => io::Error::new(io::ErrorKind::InvalidData, other.to_string()),
+    }
+}
+
+/// A part of a file, as a file of its own.
+struct Section {
+    file: File,
+    start: u64,
+    len: u64,
+    at: u64,
+}
+
+impl Section {
+    fn open(file: File, start: u64, len: u64) -> io::Result<Box<dyn ReadSeek>> {
+        Ok(Box::new(Self { file, start, len, at: 0 }))
+    }
+}
+
+impl Read for Section {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        self.file.seek(SeekFrom::Start(self.start + self.at))?;
+        let len = (&self.file).take(self.len.saturating_sub(self.at)).read(buffer)?;
+        self.at += len as u64;
+        Ok(len)
+    }
+}
+
+impl Seek for Section {
+    fn seek(&mut self, to: SeekFrom) -> io::Result<u64> {
+        let to = match to {
+            SeekFrom::Start(at) => Some(at),
+            SeekFrom::Current(by) => self.at.checked_add_signed(by),
+            SeekFrom::End(by) => self.len.checked_add_signed(by),
+        };
+        self.at = to.filter(|at| self.start.checked_add(*at).is_some()).ok_or(io::ErrorKind::InvalidInput)?;
+        Ok(self.at)
+    }
+}
+
+pub(crate) fn stops(code: &str, what: impl Into<String>, cure: impl Into<String>) -> Box<Finding> {
+    Box::new(Finding::stops(code, what, cure))
+}
+
+fn no_root(inside: &str, export: &str) -> Box<Finding> {
+    let what = format!("there is no folder {} in {}", shown(inside), shown(export));
+    stops("export-root", what, "mend export-root, or leave it out")
+}
+
+fn not_there(path: &Path, shown_path: &str, error: &io::Error) -> Box<Finding> {
+    if error.kind() != io::ErrorKind::NotFound {
+        let what = format!("the export {} cannot be read: {error}", shown(shown_path));
+        return stops("unreadable", what, "give yourself the right to read it");
+    }
+    let what = format!("the export {} is not there", shown(shown_path));
+    let cure = match nearest_sibling(path) {
+        Some(near) => format!("there is {near:?} beside it; mend the path, or export the game there"),
+        None => "export the game there, or mend the path".to_owned(),
+    };
+    stops("export-missing", what, cure)
+}
+
+/// Returns the name of something beside a missing export that may have been meant.
+fn nearest_sibling(path: &Path) -> Option<String> {
+    let wanted = path.file_name()?.to_str()?;
+    let fits = |e: &fs::DirEntry| e.path().is_dir() || e.file_name().to_str().and_then(Form::of_name).is_some();
+    let entries = fs::read_dir(path.parent()?).ok()?.flatten().filter(fits);
+    let names: Vec<String> = entries.filter_map(|e| e.file_name().into_string().ok()).collect();
+    lantern_core::names::nearest(wanted, names.iter().map(String::as_str)).map(str::to_owned)
+}
+
+/// Returns the path that is meant; of a pattern that several fit, the newest, and a note that says so.
+fn newest(root: &Path, export: &str, findings: &mut Vec<Finding>) -> Result<String, Box<Finding>> {
+    if !export.contains(['*', '?', '[', '{']) || fs::symlink_metadata(root.join(export)).is_ok() {
+        return Ok(export.to_owned());
+    }
+    let mut found = vec![String::new()];
+    for part in export.split('/') {
+        let mut next = Vec::new();
+        for before in &found {
+            let joined = |name: &str| if before.is_empty() { name.to_owned() } else { format!("{before}/{name}") };
+            match Patterns::new([part]) {
+                Ok(pattern) if part.contains(['*', '?', '[', '{']) => {
+                    let names = fs::read_dir(root.join(before)).into_iter().flatten().flatten();
+                    let names = names.filter_map(|e| e.file_name().into_string().ok());
+                    next.extend(names.filter(|name| pattern.matches_word(name)).map(|name| joined(&name)));
+                }
+                _ => next.push(joined(part)),
+            }
+        }
+        found = next;
+    }
+    let is_export = |p: &String| root.join(p).is_dir() || (Form::of_name(p).is_some() && root.join(p).is_file());
+    found.retain(is_export);
+    let age = |p: &String| (written(&root.join(p)), p.clone());
+    let Some(newest) = found.iter().max_by_key(|p| age(p)).cloned() else {
+        let what = format!("no export fits {}", shown(export));
+        return Err(stops("export-missing", what, "export the game there, or mend the pattern"));
+    };
+    if found.len() > 1 {
+        let what = format!("{} is the newest of {} exports that fit {}", shown(&newest), found.len(), shown(export));
+        findings.push(Finding::note("export-newest", what));
+    }
+    Ok(newest)
+}
+
+/// When an export was written: the latest time of it and of what lies at its top, for a folder keeps its own time when
+/// only files in it are written anew.
+fn written(path: &Path) -> i128 {
+    let time = |m: io::Result<Metadata>| m.map_or(0, |m| Stamp::of(&m).modified_ns);
+    let tops = fs::read_dir(path).into_iter().flatten().flatten().map(|e| time(e.metadata()));
+    tops.chain([time(fs::metadata(path))]).max().unwrap_or(0)
+}

@@ -1,0 +1,120 @@
+//! Folders, as they lie on the disk.
+
+use std::fs;
+use std::io;
+use std::path::{Path, PathBuf};
+
+use lantern_core::finding::Finding;
+use lantern_core::path::{TreePath, shown};
+use lantern_core::patterns::Patterns;
+use lantern_store::seal::{SourceEntry, SourceKind};
+
+use super::{At, Listed, Stamp};
+use crate::project::STATE_FOLDER;
+
+pub(super) struct Walk<'a> {
+    leave_out: &'a Patterns,
+    folder: &'a Path,
+    pub found: Vec<Listed>,
+    pub left_out: Vec<TreePath>,
+    pub findings: Vec<Finding>,
+}
+
+/// What a link that leaves its export is reported as.
+pub(super) fn link_leaves(path: &TreePath, target: &str) -> Finding {
+    let what = format!("{path} is a link to {}, which is outside of the export", shown(target));
+    Finding::stops("link-leaves", what, "put the file itself there, or name the link in leave-out")
+}
+
+/// What something that is no file is reported as.
+pub(super) fn special(path: &TreePath) -> Finding {
+    let what = format!("{path} is neither a file nor a folder nor a link");
+    Finding::stops("special-file", what, "remove it, or name it in leave-out")
+}
+
+impl<'a> Walk<'a> {
+    pub(super) fn new(leave_out: &'a Patterns, folder: &'a Path) -> Self {
+        Self { leave_out, folder, found: Vec::new(), left_out: Vec::new(), findings: Vec::new() }
+    }
+
+    /// Walks without recursion: a deep folder must not end the program.
+    pub(super) fn run(&mut self) {
+        let mut folders = vec![(self.folder.to_owned(), String::new())];
+        while let Some((folder, prefix)) = folders.pop() {
+            let entries = match fs::read_dir(&folder).and_then(Iterator::collect::<io::Result<Vec<_>>>) {
+                Ok(mut entries) => {
+                    entries.sort_by_key(fs::DirEntry::file_name);
+                    entries
+                }
+                Err(e) => {
+                    let what = format!("the folder {} cannot be read: {e}", shown(&prefix));
+                    self.findings.push(Finding::stops("unreadable", what, "give yourself the right to read it"));
+                    continue;
+                }
+            };
+            if entries.is_empty()
+                && let Ok(path) = TreePath::new(prefix.trim_end_matches('/'))
+                && !self.leave_out.matches(&path)
+            {
+                let source = SourceEntry { path, kind: SourceKind::EmptyFolder };
+                self.found.push(Listed { source, stamp: None, at: At::Nowhere });
+            }
+            for entry in entries {
+                self.entry(&entry, &prefix, &mut folders);
+            }
+        }
+    }
+
+    fn entry(&mut self, entry: &fs::DirEntry, prefix: &str, folders: &mut Vec<(PathBuf, String)>) {
+        let name = entry.file_name();
+        if name == STATE_FOLDER {
+            return;
+        }
+        let Some(name) = name.to_str() else {
+            let what = format!("the name {}{} is not UTF-8", shown(prefix), shown(&name.to_string_lossy()));
+            self.findings.push(Finding::stops("name", what, "rename the file"));
+            return;
+        };
+        let path = match TreePath::new(format!("{prefix}{name}")) {
+            Ok(path) => path,
+            Err(e) => {
+                self.findings.push(Finding::stops("name", e.to_string(), "rename the file"));
+                return;
+            }
+        };
+        if self.leave_out.matches(&path) {
+            self.left_out.push(path);
+            return;
+        }
+        let metadata = match fs::symlink_metadata(entry.path()) {
+            Ok(metadata) => metadata,
+            Err(e) => {
+                let what = format!("{path} cannot be read: {e}");
+                self.findings.push(Finding::stops("unreadable", what, "give yourself the right to read it"));
+                return;
+            }
+        };
+        let kind = metadata.file_type();
+        if kind.is_dir() {
+            folders.push((entry.path(), format!("{path}/", path = path.as_str())));
+        } else if kind.is_file() {
+            let stamp = Stamp::of(&metadata);
+            let source = SourceEntry { path, kind: SourceKind::File { size: stamp.size } };
+            self.found.push(Listed { source, stamp: Some(stamp), at: At::Disk(entry.path()) });
+        } else if kind.is_symlink() {
+            let target = fs::read_link(entry.path()).ok().and_then(|t| t.to_str().map(str::to_owned));
+            self.link(path, target.unwrap_or_default());
+        } else {
+            self.findings.push(special(&path));
+        }
+    }
+
+    fn link(&mut self, path: TreePath, target: String) {
+        if path.resolve_link(&target).is_none() {
+            self.findings.push(link_leaves(&path, &target));
+            return;
+        }
+        let source = SourceEntry { path, kind: SourceKind::Link { target } };
+        self.found.push(Listed { source, stamp: None, at: At::Nowhere });
+    }
+}

@@ -1,0 +1,96 @@
+//! `try`: exactly what was sealed is started, and somebody's yes is recorded.
+
+use std::path::PathBuf;
+
+use lantern_core::board::KnownRelease;
+use lantern_core::digest::ManifestId;
+use lantern_core::event::{EventBody, Tried};
+use lantern_core::names::Name;
+use lantern_core::progress::Progress;
+use lantern_core::release::{Start, TargetRecord, start_for};
+use lantern_core::system::{Family, System};
+use lantern_store::install;
+
+use crate::ProjectError;
+use crate::project::Locked;
+
+/// A sealed build that lies ready to be started.
+#[derive(Debug, Clone)]
+pub struct Trial {
+    /// The release.
+    pub release: KnownRelease,
+    /// The build.
+    pub target: TargetRecord,
+    /// Where its files lie.
+    pub folder: PathBuf,
+    /// What starts it.
+    pub start: Start,
+}
+
+impl Trial {
+    /// Whether a browser opens it.
+    pub fn is_for_browser(&self) -> bool {
+        is_web(&self.target)
+    }
+
+    /// Returns the program, its arguments and the folder that it works in.
+    pub fn command(&self) -> (PathBuf, Vec<String>, PathBuf) {
+        let works_in = self.start.folder.as_ref().map_or_else(|| self.folder.clone(), |f| self.folder.join(f.as_str()));
+        (self.folder.join(self.start.file.as_str()), self.start.arguments.clone(), works_in)
+    }
+}
+
+fn is_web(target: &TargetRecord) -> bool {
+    target.systems.iter().any(|system| system.family() == Family::Web)
+}
+
+impl Locked {
+    /// Lays a sealed build out with all its depots; without a target the one for this computer, else the browser's.
+    ///
+    /// # Errors
+    /// [`ProjectError::NothingToTry`], [`ProjectError::NoTarget`], [`ProjectError::Freed`], and those of the store.
+    pub fn lay_out_trial(
+        &self,
+        release: KnownRelease,
+        target: Option<&Name>,
+        progress: &dyn Progress,
+    ) -> Result<Trial, ProjectError> {
+        if self.open.board()?.freed.contains(&release.id) {
+            return Err(ProjectError::Freed(release.name));
+        }
+        let record = self.open.store.record(release.id)?;
+        let names = || record.targets.iter().map(|t| t.target.clone()).collect();
+        let runs = |t: &&TargetRecord| System::any_runs_here(&t.systems) || is_web(t);
+        let chosen = match target {
+            Some(asked) => {
+                let known =
+                    || ProjectError::NoTarget { release: release.name.clone(), asked: asked.clone(), known: names() };
+                let found = record.targets.iter().find(|t| t.target == *asked).ok_or_else(known)?;
+                Some(found).filter(runs)
+            }
+            None => {
+                let here = record.targets.iter().find(|t| System::any_runs_here(&t.systems));
+                here.or_else(|| record.targets.iter().find(|t| is_web(t)))
+            }
+        };
+        let nothing = || ProjectError::NothingToTry { release: release.name.clone(), targets: names() };
+        let chosen = chosen.ok_or_else(nothing)?.clone();
+        let start = start_for(&chosen.starts, System::this_computer()).ok_or_else(nothing)?.clone();
+        let folder = self.open.project.state("cache").join("try").join(chosen.target.as_str());
+        let manifests: Result<Vec<ManifestId>, _> =
+            chosen.depots.iter().map(|d| self.open.store.manifest_of(d.tree)).collect();
+        let about = serde_json::json!({ "release": release.name, "target": chosen.target });
+        install::install(&folder, &manifests?, about, &self.open.store, progress)?;
+        Ok(Trial { release, target: chosen, folder, start })
+    }
+
+    /// Records what somebody said of a build.
+    ///
+    /// # Errors
+    /// [`ProjectError::Ledger`].
+    pub fn record_trial(&mut self, trial: &Trial, yes: bool) -> Result<(), ProjectError> {
+        let (release, name) = (trial.release.id, trial.release.name.clone());
+        let tried = Tried { release, name, target: trial.target.target.clone(), yes };
+        self.open.record(EventBody::Tried(tried), None).map(|_| ())
+    }
+}

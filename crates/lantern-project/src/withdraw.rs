@@ -1,0 +1,127 @@
+//! `releases withdraw`: a release is taken away for good, here and wherever it was pushed to.
+
+use lantern_core::board::KnownRelease;
+use lantern_core::event::{Asked, BranchFacts, Deed, EventBody, EventId, NotDone, PlaceRef, Withdrawn};
+use lantern_core::names::Name;
+use lantern_ledger::ServerFacts;
+use lantern_storefront::protocol::Withdraw;
+use lantern_storefront::{PlaceError, Storefront};
+
+use crate::places::open_place;
+use crate::project::Locked;
+use crate::{ProjectError, outside};
+
+/// What withdrawing a release will do.
+#[derive(Debug, Clone)]
+pub struct WithdrawPlan {
+    /// What.
+    pub release: KnownRelease,
+    /// Why.
+    pub because: String,
+    /// Where it was pushed to.
+    pub places: Vec<WithdrawPlace>,
+    /// Branches whose players have it, and keep it until something else is put there.
+    pub live_on: Vec<(Name, Name)>,
+    /// Whether it is withdrawn here already.
+    pub is_known: bool,
+}
+
+/// A storefront that has the release.
+#[derive(Debug, Clone)]
+pub struct WithdrawPlace {
+    /// Which.
+    pub place: PlaceRef,
+    /// Whether it is withdrawn there already.
+    pub is_done: bool,
+}
+
+impl Locked {
+    /// Plans to withdraw a release, by what is known here; asks nobody.
+    ///
+    /// # Errors
+    /// [`ProjectError::Ledger`].
+    pub fn plan_withdraw(&self, release: KnownRelease, because: String) -> Result<WithdrawPlan, ProjectError> {
+        let board = self.open.board()?;
+        let pushed = board.pushed.iter().filter(|p| p.release == release.id);
+        let places = pushed.map(|p| WithdrawPlace {
+            place: p.place.clone(),
+            is_done: board.withdrawn_at.contains(&(p.place.clone(), release.id)),
+        });
+        let has = |facts: &BranchFacts| facts.targets.values().any(|b| b.release == release.id);
+        let live_on = board.branches.iter().filter(|(_, facts)| has(facts));
+        Ok(WithdrawPlan {
+            places: places.collect(),
+            live_on: live_on.map(|((place, branch), _)| (place.name.clone(), branch.clone())).collect(),
+            is_known: board.withdrawn.contains_key(&release.id),
+            because: board.withdrawn.get(&release.id).cloned().unwrap_or(because),
+            release,
+        })
+    }
+
+    /// Carries a plan out: from now on nobody promotes the release from here, then each storefront is told. Those that
+    /// could not be told are in the result; asking again tells them.
+    ///
+    /// # Errors
+    /// Only those of this computer.
+    pub fn withdraw(&mut self, plan: &WithdrawPlan) -> Result<Vec<(Name, ProjectError)>, ProjectError> {
+        if !plan.is_known {
+            self.record_withdrawn(plan, None, None, None)?;
+        }
+        let mut failed = Vec::new();
+        for place in plan.places.iter().filter(|p| !p.is_done) {
+            match self.withdraw_at(plan, &place.place) {
+                Ok(()) => {}
+                Err(error @ (ProjectError::Ledger(_) | ProjectError::File(_) | ProjectError::Stopped)) => {
+                    return Err(error);
+                }
+                Err(error) => failed.push((place.place.name.clone(), error)),
+            }
+        }
+        Ok(failed)
+    }
+
+    fn record_withdrawn(
+        &mut self,
+        plan: &WithdrawPlan,
+        key: Option<EventId>,
+        place: Option<PlaceRef>,
+        server: Option<ServerFacts>,
+    ) -> Result<(), ProjectError> {
+        let (release, name) = (plan.release.id, plan.release.name.clone());
+        let body = Withdrawn { key, place, release, name, because: plan.because.clone() };
+        self.open.record(EventBody::Withdrawn(body), server).map(|_| ())
+    }
+
+    fn withdraw_at(&mut self, plan: &WithdrawPlan, at: &PlaceRef) -> Result<(), ProjectError> {
+        let place = open_place(&self.open.project, at.name.as_str())?;
+        let branches = place.market.branches(&place.title).map_err(place.fails())?.branches;
+        let builds = place.market.builds(&place.title).map_err(place.fails())?.builds;
+        self.learn(&place, &branches, &builds)?;
+        let of_release = builds.iter().filter(|b| b.release == plan.release.id && b.withdrawn.is_none());
+        for build in of_release {
+            let key = EventId::new(outside::now(), outside::random()?);
+            let asked = Asked {
+                key,
+                place: at.clone(),
+                deed: Deed::Withdraw { because: plan.because.clone() },
+                release: plan.release.id,
+                name: plan.release.name.clone(),
+            };
+            self.open.record(EventBody::Asked(asked), None)?;
+            let why = Withdraw { because: plan.because.clone() };
+            match place.market.withdraw_build(&place.title, build.build, key, &why) {
+                Ok(done) => {
+                    let happened_at = done.withdrawn.map(|w| w.at);
+                    let server = ServerFacts { happened_at, revision: build.build };
+                    self.record_withdrawn(plan, Some(key), Some(at.clone()), Some(server))?;
+                }
+                Err(PlaceError::Refused(problem)) => {
+                    self.open.record(EventBody::NotDone(NotDone { key, why: problem.detail.clone() }), None)?;
+                    return Err(place.fails()(PlaceError::Refused(problem)));
+                }
+                Err(source) => return Err(ProjectError::Unsettled { place: at.name.clone(), source }),
+            }
+        }
+        Ok(())
+    }
+}

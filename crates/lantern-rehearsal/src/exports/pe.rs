@@ -1,0 +1,136 @@
+//! Small Windows programs: they print a line and end. Source: Microsoft PE format, sections "COFF file header" to
+//! "The .idata section".
+
+const SECTION_RVA: u32 = 0x1000;
+const FILE_ALIGNMENT: usize = 0x200;
+const HEADERS_LEN: u32 = 0x200;
+/// Where the parts lie in the section: import directory, lookup table, address table, names, code.
+const LOOKUP: u32 = 0x40;
+const ADDRESSES: u32 = 0x60;
+const NAMES: u32 = 0x80;
+const CODE: u32 = 0x100;
+const IMPORTS: [&str; 3] = ["GetStdHandle", "WriteFile", "ExitProcess"];
+
+/// Returns a 64-bit console program for Windows that writes `line` to its standard output and exits with 0.
+///
+/// # Panics
+/// For a line of 65,536 bytes or more.
+pub fn pe_that_prints(line: &str) -> Vec<u8> {
+    let len = u16::try_from(line.len()).expect("a line is short");
+    let section = section(line, len);
+    let raw_len = section.len().div_ceil(FILE_ALIGNMENT) * FILE_ALIGNMENT;
+    let mut file = vec![0; 0x80];
+    file[..2].copy_from_slice(b"MZ");
+    file[0x3c] = 0x80; // e_lfanew
+    file.extend(b"PE\0\0");
+    file.extend(0x8664_u16.to_le_bytes()); // Machine: x64
+    file.extend(1_u16.to_le_bytes()); // NumberOfSections
+    file.extend([0; 12]); // no time, no symbols
+    file.extend(240_u16.to_le_bytes()); // SizeOfOptionalHeader
+    file.extend(0x22_u16.to_le_bytes()); // Characteristics: executable, large addresses
+    file.extend(0x20b_u16.to_le_bytes()); // Magic: PE32+
+    file.extend([14, 0]); // linker version
+    let section_len = u32::try_from(section.len()).unwrap_or(u32::MAX);
+    let raw = u32::try_from(raw_len).unwrap_or(u32::MAX);
+    for word in [raw, 0, 0, SECTION_RVA + CODE, SECTION_RVA] {
+        file.extend(word.to_le_bytes()); // SizeOfCode … AddressOfEntryPoint, BaseOfCode
+    }
+    file.extend(0x1_4000_0000_u64.to_le_bytes()); // ImageBase
+    file.extend(0x1000_u32.to_le_bytes()); // SectionAlignment
+    file.extend(0x200_u32.to_le_bytes()); // FileAlignment
+    for half in [6_u16, 0, 0, 0, 6, 0] {
+        file.extend(half.to_le_bytes()); // versions of system, image and subsystem
+    }
+    let image_len = SECTION_RVA + section_len.div_ceil(0x1000) * 0x1000;
+    for word in [0, image_len, HEADERS_LEN, 0] {
+        file.extend(word.to_le_bytes()); // Win32VersionValue, SizeOfImage, SizeOfHeaders, CheckSum
+    }
+    file.extend(3_u16.to_le_bytes()); // Subsystem: console
+    file.extend(0x8100_u16.to_le_bytes()); // DllCharacteristics: no execution of data, terminal server aware
+    for size in [0x10_0000_u64, 0x1000, 0x10_0000, 0x1000] {
+        file.extend(size.to_le_bytes()); // stack and heap
+    }
+    file.extend(0_u32.to_le_bytes()); // LoaderFlags
+    file.extend(16_u32.to_le_bytes()); // NumberOfRvaAndSizes
+    for directory in 0..16_u32 {
+        let (at, len) = if directory == 1 { (SECTION_RVA, 40_u32) } else { (0, 0) };
+        file.extend(at.to_le_bytes());
+        file.extend(len.to_le_bytes());
+    }
+    file.extend(b".text\0\0\0");
+    for word in [section_len, SECTION_RVA, raw, HEADERS_LEN, 0, 0, 0] {
+        file.extend(word.to_le_bytes()); // VirtualSize … PointerToLinenumbers, counts
+    }
+    file.extend(0xe000_0060_u32.to_le_bytes()); // code and data; execute, read, write
+    file.resize(HEADERS_LEN as usize, 0);
+    file.extend(section);
+    file.resize(HEADERS_LEN as usize + raw_len, 0);
+    file
+}
+
+fn section(line: &str, len: u16) -> Vec<u8> {
+    let mut out = vec![0; CODE as usize];
+    let mut names = Vec::new();
+    let mut name_rvas = Vec::new();
+    for name in IMPORTS {
+        name_rvas.push(SECTION_RVA + NAMES + u32::try_from(names.len()).unwrap_or(0));
+        names.extend([0, 0]); // hint
+        names.extend(name.as_bytes());
+        names.push(0);
+        if names.len() % 2 == 1 {
+            names.push(0);
+        }
+    }
+    let library = SECTION_RVA + NAMES + u32::try_from(names.len()).unwrap_or(0);
+    names.extend(b"KERNEL32.dll\0");
+    let mut put = |at: u32, bytes: &[u8]| out[at as usize..at as usize + bytes.len()].copy_from_slice(bytes);
+    put(0, &(SECTION_RVA + LOOKUP).to_le_bytes());
+    put(12, &library.to_le_bytes());
+    put(16, &(SECTION_RVA + ADDRESSES).to_le_bytes());
+    for (i, rva) in (0_u32..).zip(&name_rvas) {
+        put(LOOKUP + i * 8, &u64::from(*rva).to_le_bytes());
+        put(ADDRESSES + i * 8, &u64::from(*rva).to_le_bytes());
+    }
+    put(NAMES, &names);
+    out.extend(code(len));
+    out.extend(line.as_bytes());
+    out
+}
+
+/// Calls go through the address table, addressed from the end of each instruction.
+fn code(len: u16) -> Vec<u8> {
+    let mut code = vec![0x48, 0x83, 0xec, 0x38]; // sub rsp, 56
+    let call = |code: &mut Vec<u8>, import: u32| {
+        let end = CODE + u32::try_from(code.len()).unwrap_or(0) + 6;
+        code.extend([0xff, 0x15]);
+        code.extend((ADDRESSES + import * 8).wrapping_sub(end).to_le_bytes());
+    };
+    code.extend([0xb9, 0xf5, 0xff, 0xff, 0xff]); // mov ecx, -11: the standard output
+    call(&mut code, 0);
+    code.extend([0x48, 0x89, 0xc1]); // mov rcx, rax
+    code.extend([0x48, 0x8d, 0x15]); // lea rdx, [rip + what is left of the code]
+    code.extend(38_u32.to_le_bytes());
+    code.extend([0x41, 0xb8]); // mov r8d, len
+    code.extend(u32::from(len).to_le_bytes());
+    code.extend([0x4c, 0x8d, 0x4c, 0x24, 0x30]); // lea r9, [rsp + 48]
+    code.extend([0x48, 0xc7, 0x44, 0x24, 0x20, 0, 0, 0, 0]); // mov qword [rsp + 32], 0
+    call(&mut code, 1);
+    code.extend([0x31, 0xc9]); // xor ecx, ecx
+    call(&mut code, 2);
+    code.extend([0x90; 4]); // nop: the line follows
+    code
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_line_lies_where_the_program_looks_for_it() {
+        let code = code(9);
+        let lea = code.windows(3).position(|w| w == [0x48, 0x8d, 0x15]).unwrap();
+        let mut offset = [0; 4];
+        offset.copy_from_slice(&code[lea + 3..lea + 7]);
+        assert_eq!(lea + 7 + u32::from_le_bytes(offset) as usize, code.len());
+    }
+}
