@@ -26,7 +26,7 @@ impl Table {
                 if *width == 0 {
                     continue;
                 }
-                if cell.is_empty() {
+                if self::width(cell) == 0 {
                     gap += width + 3;
                     continue;
                 }

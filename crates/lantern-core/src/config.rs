@@ -127,11 +127,16 @@ pub struct Storefront {
     pub targets: BTreeSet<Name>,
     /// Our depots' names there.
     pub depots: BTreeMap<Name, Handle>,
-    /// The branches that are used there.
-    pub branches: BTreeMap<Name, Audience>,
+    /// The branches that are used there, in the order of the file: the one to begin with first.
+    pub branches: Vec<(Name, Audience)>,
 }
 
 impl Storefront {
+    /// Returns who follows a branch, as far as the configuration knows it.
+    pub fn audience(&self, branch: &Name) -> Option<Audience> {
+        self.branches.iter().find(|(name, _)| name == branch).map(|(_, audience)| *audience)
+    }
+
     /// Whether a target goes there.
     pub fn takes(&self, target: &Name) -> bool {
         self.targets.is_empty() || self.targets.contains(target)

@@ -127,7 +127,7 @@ pub fn install_branch(
     // A switch that a break had cut is finished whether or not the storefront answers.
     let known = wanted.folder.as_deref().map(about_of).transpose()?;
     // A line for those who were let in is asked for as somebody who makes the game.
-    let is_open = configured.branches.get(branch).is_none_or(|audience| *audience == Audience::Everyone);
+    let is_open = configured.audience(branch).is_none_or(|audience| audience == Audience::Everyone);
     let access = if is_open { None } else { access::find(&configured.address)?.map(|found| found.access) };
     let title = title_of(project, name, configured)?;
     let market = Market::open(&configured.address, access, project.stop()).map_err(fails)?;

@@ -1,7 +1,6 @@
 //! Where the game stands, and the one next step.
 
 use lantern_core::board::{Board, KnownRelease};
-use lantern_core::config::Audience;
 use lantern_core::digest::ReleaseId;
 use lantern_core::names::Name;
 
@@ -29,9 +28,9 @@ pub struct AtStorefront {
     pub connected: bool,
     /// Whether the newest release is there.
     pub pushed: bool,
-    /// Lines of everybody that have it.
+    /// Lines that have it, in the order of the configuration.
     pub live_on: Vec<Name>,
-    /// Lines of everybody that do not.
+    /// Lines that do not.
     pub behind: Vec<Name>,
 }
 
@@ -62,9 +61,8 @@ impl Open {
             let connected = access::find(&configured.address)?.is_some();
             let release = newest.as_ref().map(|r| r.id);
             let pushed = board.pushed.iter().any(|p| p.place.name == *name && Some(p.release) == release);
-            let everybodys = configured.branches.iter().filter(|(_, audience)| **audience == Audience::Everyone);
-            let (live_on, behind) =
-                everybodys.map(|(branch, _)| branch.clone()).partition(|branch| has(&board, name, branch, release));
+            let lines = configured.branches.iter().map(|(branch, _)| branch.clone());
+            let (live_on, behind) = lines.partition(|branch| has(&board, name, branch, release));
             storefronts.push(AtStorefront { storefront: name.clone(), connected, pushed, live_on, behind });
         }
         let next = next(exports, &storefronts);

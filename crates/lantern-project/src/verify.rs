@@ -2,6 +2,7 @@
 
 use std::collections::{BTreeMap, HashMap, HashSet};
 
+use lantern_core::board::Board;
 use lantern_core::digest::Digest;
 use lantern_core::progress::{Progress, Task};
 use lantern_core::version::ReleaseName;
@@ -55,7 +56,14 @@ impl Open {
             }
         }
         let mut wrong: BTreeMap<String, ()> = BTreeMap::new();
-        for release in self.board()?.releases {
+        let events = self.events()?;
+        let mut editions: Vec<_> = events.iter().map(|event| &event.edition).collect();
+        editions.sort();
+        editions.dedup();
+        let boards = editions.into_iter().map(|edition| Board::fold(edition, &events));
+        // What was freed is only a record any more.
+        let whole = boards.flat_map(|b| b.releases.into_iter().filter(move |r| !b.freed.contains(&r.id)));
+        for release in whole {
             out.releases += 1;
             if let Err(problems) = self.verify_release(release.id, &good) {
                 out.broken.push(release.name.clone());

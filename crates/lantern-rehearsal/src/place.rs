@@ -430,8 +430,9 @@ impl Place {
         if found.withdrawn.is_none() {
             let (at, by) = (Timestamp::now(), CLIENT_ID.to_owned());
             found.withdrawn = Some(WithdrawnBuild { because: because.to_owned(), at, by });
-            let sql = "UPDATE builds SET document = $3 WHERE title = $1 AND build = $2";
-            transaction.execute(sql, params![title.as_str(), build, text(&found)?])?;
+            // The library numbers such parameters by where each stands first.
+            let sql = "UPDATE builds SET document = $1 WHERE title = $2 AND build = $3";
+            transaction.execute(sql, params![text(&found)?, title.as_str(), build])?;
             note(&transaction, title, "build-withdrawn", build, None)?;
         }
         transaction.commit()?;

@@ -138,7 +138,7 @@ fn look(
         let of_place = board.branches.iter().filter(|((place, _), _)| place.name == *name);
         let branches = of_place.map(|((place, branch), facts)| BranchDocument {
             branch: branch.clone(),
-            audience: configured.branches.get(branch).map(|audience| audience.name()),
+            audience: configured.audience(branch).map(|audience| audience.name()),
             revision: facts.revision,
             targets: (facts.targets.iter())
                 .map(|(target, build)| {
@@ -148,7 +148,7 @@ fn look(
                 .collect(),
         });
         let mut branches: Vec<BranchDocument> = branches.collect();
-        let unheard = configured.branches.iter().filter(|(name, _)| !branches.iter().any(|b| b.branch == **name));
+        let unheard = configured.branches.iter().filter(|(name, _)| !branches.iter().any(|b| b.branch == *name));
         let unheard = unheard.map(|(branch, audience)| BranchDocument {
             branch: branch.clone(),
             audience: Some(audience.name()),
@@ -156,7 +156,9 @@ fn look(
             targets: BTreeMap::new(),
         });
         branches.extend(unheard.collect::<Vec<_>>());
-        branches.sort_by(|a, b| a.branch.cmp(&b.branch));
+        // In the order of lantern.toml; those that only the place knows come last.
+        let place_of = |name: &Name| configured.branches.iter().position(|(known, _)| known == name);
+        branches.sort_by_key(|b| (place_of(&b.branch).unwrap_or(usize::MAX), b.branch.clone()));
         out.push(StorefrontDocument {
             edition: edition.clone(),
             storefront: name.clone(),
@@ -205,14 +207,16 @@ fn next_step(open: &Open, document: &Document) -> Result<Option<String>, Project
         found.is_some_and(|b| b.targets.values().any(|t| t.build.name == *newest))
     };
     let configured = open.project.config().storefronts.get(name);
-    let lacking = configured.and_then(|s| s.branches.keys().find(|branch| !has(branch)));
+    let lacking = configured.and_then(|s| s.branches.iter().map(|(branch, _)| branch).find(|branch| !has(branch)));
     let board = open.board_of(&first.edition)?;
     let is_pushed = board.pushed.iter().any(|p| p.place.name == *name && p.name == *newest);
     Ok(Some(match (is_pushed, lacking) {
         (false, _) => format!("lantern push {name}"),
         (true, Some(branch)) => format!("lantern promote {name} {branch}"),
         (true, None) => {
-            let Some(branch) = configured.and_then(|s| s.branches.keys().last()) else { return Ok(None) };
+            let Some(branch) = configured.and_then(|s| s.branches.last()).map(|(branch, _)| branch) else {
+                return Ok(None);
+            };
             format!("lantern install {name} {branch} DIR   gets it as a player does")
         }
     }))
@@ -269,17 +273,13 @@ fn show_branch(branch: &BranchDocument, wide: usize, release_wide: usize, ui: &U
         let release = live.build.name.to_string();
         let pad = " ".repeat(release_wide - release.len());
         let state = match (&live.withdrawn, live.behind) {
-            (Some(_), _) => bad("withdrawn"),
+            (Some(because), _) => format!("{} {}", bad("withdrawn:"), lantern_core::path::shown(because)),
             (None, true) => care("behind"),
             (None, false) => good("newest"),
         };
         ui.say(&format!("    {name:wide$}   {}{pad}   {state}", strong(&release)));
         let indent = " ".repeat(4 + wide + 3);
-        let mut facts = words::names(targets);
-        if let Some(because) = &live.withdrawn {
-            facts = format!("{} — {facts}", lantern_core::path::shown(because));
-        }
-        for line in words::wrap(&facts, WIDTH - indent.len()) {
+        for line in words::wrap(&words::names(targets), WIDTH - indent.len()) {
             ui.say(&format!("{indent}{line}"));
         }
         let since = live.since.map_or_else(String::new, |at| format!(", since {}", words::time(at)));

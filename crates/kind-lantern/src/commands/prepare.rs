@@ -83,7 +83,7 @@ fn show(prepared: &Prepared, game: &str, is_next: bool, ui: &Ui) {
         ui.say("");
     }
     for finding in &prepared.findings {
-        ui.say(&show_finding(finding));
+        ui.say(&format!("{}\n", show_finding(finding)));
     }
     let name = strong(&prepared.release.name);
     let Some(cost) = prepared.cost else {

@@ -153,7 +153,7 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     if is_needed {
         let first = &args.storefront.0[0];
         let configured = project.open.project.storefront(first)?.1;
-        let branch = configured.branches.keys().next().map_or("BRANCH".to_owned(), ToString::to_string);
+        let branch = configured.branches.first().map_or("BRANCH".to_owned(), |(branch, _)| branch.to_string());
         ui.next(&format!("lantern promote {first} {branch}"));
     }
     Ok(())

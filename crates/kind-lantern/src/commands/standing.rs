@@ -109,6 +109,9 @@ fn at_storefront(at: &AtStorefront, is_sealed: bool) -> String {
         (true, true, false) => format!("{} there yet", care("not")),
         (true, true, true) if at.behind.is_empty() && at.live_on.is_empty() => "there".to_owned(),
         (true, true, true) if at.behind.is_empty() => format!("{} on {}", good("live"), list(&at.live_on)),
-        (true, true, true) => format!("there, {} on {}", care("not live"), list(&at.behind)),
+        (true, true, true) if at.live_on.is_empty() => format!("there, {} on {}", care("not live"), list(&at.behind)),
+        (true, true, true) => {
+            format!("{} on {}, {} on {}", good("live"), list(&at.live_on), care("not"), list(&at.behind))
+        }
     }
 }

@@ -13,6 +13,72 @@ use serde_json::Value;
 
 pub const BINARY: &str = env!("CARGO_BIN_EXE_lantern");
 
+/// Three desktops and the voices that they share.
+pub const DESKTOPS: &str = r#"[game]
+name = "Saltmarsh Post"
+studio = "Paper Heron"
+identity = "example.paperheron.saltmarsh"
+version = "1.3.2"
+
+[targets.windows]
+export = "exports/windows"
+folder = "Saltmarsh Post"
+keep-aside = ["*.pdb"]
+
+[targets.macos]
+export = "exports/macos"
+
+[targets.linux]
+export = "exports/linux"
+starts = "saltmarsh"
+leave-out = ["notes/**"]
+
+[depots.windows]
+from = "windows"
+leave-out = ["voices/**"]
+
+[depots.macos]
+from = "macos"
+leave-out = ["voices/**"]
+
+[depots.linux]
+from = "linux"
+leave-out = ["voices/**"]
+
+[depots.voices-en]
+from = "windows"
+only = ["voices/en/**"]
+when = { systems = ["windows-*", "macos-*", "linux-*"] }
+
+[depots.voices-fr]
+from = "windows"
+only = ["voices/fr/**"]
+when = { language = "fr", systems = ["windows-*", "macos-*", "linux-*"] }
+
+[depots.voices-ja]
+from = "windows"
+only = ["voices/ja/**"]
+when = { language = "ja", systems = ["windows-*", "macos-*", "linux-*"] }
+
+[storefronts.brambleyard]
+kind = "market"
+address = "ADDRESS"
+handle = "saltmarsh-post"
+
+[storefronts.brambleyard.depots]
+windows = "sp-win"
+macos = "sp-mac"
+linux = "sp-linux"
+voices-en = "sp-voices"
+voices-fr = "sp-voix"
+voices-ja = "sp-koe"
+
+[storefronts.brambleyard.branches]
+creek = { audience = "invited" }
+estuary = { audience = "password" }
+open-water = { audience = "everyone" }
+"#;
+
 pub struct TestEnv {
     temp: tempfile::TempDir,
     running: Option<Running>,
@@ -101,6 +167,35 @@ impl TestEnv {
         env
     }
 
+    /// The exports of three desktops with voices that they share, and Brambleyard with all its lines; connected.
+    pub fn desktops() -> Self {
+        let mut env = Self { temp: tempfile::tempdir().unwrap(), running: None };
+        env.open_place(PlaceDocument::brambleyard(), 0);
+        env.export_desktops(GameVersion::Old);
+        env.write("lantern.toml", &DESKTOPS.replace("ADDRESS", &env.running().origin()));
+        let handles = ["sp-win", "sp-mac", "sp-linux", "sp-voices", "sp-voix", "sp-koe", "sp-tide"];
+        for (handle, name) in [("saltmarsh-post", "Saltmarsh Post"), ("sp-first-tide", "Saltmarsh Post: First Tide")] {
+            env.make_title_of(handle, name, &handles);
+        }
+        env.connect();
+        env
+    }
+
+    pub fn export_desktops(&self, version: GameVersion) {
+        let folder = self.path("exports");
+        exports::write_all(&folder, version, System::LinuxX86_64).unwrap();
+    }
+
+    pub fn make_title_of(&self, handle: &str, name: &str, depots: &[&str]) {
+        let title = Title {
+            handle: handle.parse().unwrap(),
+            name: name.into(),
+            identity: "example.paperheron.saltmarsh".parse().unwrap(),
+            depots: depots.iter().map(|d| d.parse().unwrap()).collect(),
+        };
+        self.running().place().make_title(&title).unwrap();
+    }
+
     /// Opens the stand-in with everybody's line alone; its other lines have tests of their own.
     pub fn open_storefront(&mut self, port: u16) {
         let mut document = PlaceDocument::brambleyard();
@@ -123,13 +218,7 @@ impl TestEnv {
     }
 
     pub fn make_title(&self) {
-        let title = Title {
-            handle: "saltmarsh-post".parse().unwrap(),
-            name: "Saltmarsh Post".into(),
-            identity: "example.paperheron.saltmarsh".parse().unwrap(),
-            depots: vec!["sp-linux".parse().unwrap()],
-        };
-        self.running().place().make_title(&title).unwrap();
+        self.make_title_of("saltmarsh-post", "Saltmarsh Post", &["sp-linux"]);
     }
 
     pub fn config(&self, version: &str) -> String {

@@ -11,11 +11,17 @@ macro_rules! snapshot {
 #[cfg(test)]
 mod access;
 #[cfg(test)]
+mod archives;
+#[cfg(test)]
 mod chain;
 #[cfg(test)]
 mod configuration;
 #[cfg(test)]
 mod demo;
+#[cfg(test)]
+mod depots;
+#[cfg(test)]
+mod editions;
 #[cfg(test)]
 mod env;
 #[cfg(test)]
@@ -25,4 +31,8 @@ mod faults;
 #[cfg(test)]
 mod installing;
 #[cfg(test)]
+mod keeping;
+#[cfg(test)]
 mod races;
+#[cfg(test)]
+mod withdrawing;

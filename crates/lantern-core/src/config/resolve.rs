@@ -407,13 +407,15 @@ impl Check<'_> {
             targets.extend(self.known(&at, text, "target", &known));
         }
         let depots = self.depot_handles(at, raw, config);
-        let mut branches = BTreeMap::new();
+        let mut branches = Vec::new();
         for (name, branch) in &raw.branches {
             let branch_at = [at, &[K("branches"), K(name)]].concat();
             if let Some(name) = self.parse::<Name>(&branch_at, name, "rename the branch as the place calls it") {
-                branches.insert(name, branch.audience);
+                branches.push((self.shape.span(&branch_at).start, name, branch.audience));
             }
         }
+        branches.sort();
+        let branches = branches.into_iter().map(|(_, name, audience)| (name, audience)).collect();
         Some(Storefront { address: address?, handles: handles?, targets, depots, branches })
     }
 

@@ -58,10 +58,12 @@ pub(super) fn list(export: &mut Export, reading: &Reading<'_>, stamp: Stamp) -> 
         })?
     } else {
         unpack(export, reading).map_err(|e| match e.kind() {
-            io::ErrorKind::InvalidData | io::ErrorKind::InvalidInput | io::ErrorKind::UnexpectedEof => {
-                broken(format!("it cannot be unpacked: {e}"))
-            }
-            _ => unreadable(e),
+            io::ErrorKind::NotFound
+            | io::ErrorKind::PermissionDenied
+            | io::ErrorKind::StorageFull
+            | io::ErrorKind::QuotaExceeded
+            | io::ErrorKind::ReadOnlyFilesystem => unreadable(e),
+            _ => broken(format!("it cannot be unpacked: {e}")),
         })?;
         let file = File::open(export.spool.as_deref().unwrap_or(&export.path)).map_err(unreadable)?;
         tar_entries(&mut BufReader::new(file)).map_err(|e| match e {

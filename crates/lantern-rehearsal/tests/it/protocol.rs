@@ -409,3 +409,24 @@ fn hostile_documents_are_refused() {
         json!({ "record": format!("{{\"format\":\"lantern.release/9\",\"tree\":\"{empty}\"}}"), "depots": [] });
     problem(scene.post("/v1/titles/saltmarsh-post/builds", &document, &key(2), None), 400, "malformed");
 }
+
+#[test]
+fn a_withdrawn_build_goes_on_no_branch() {
+    let scene = Scene::new();
+    let sealed = scene.seal("1.4.0-rc", 26, 1);
+    scene.bring(&sealed);
+    let path = "/v1/titles/saltmarsh-post/builds/1/withdrawal";
+    let why = serde_json::json!({ "because": "a save bug" });
+    let first: Value = scene.post(path, &why, &key(1), None).json().unwrap();
+    assert_eq!(first["withdrawn"]["because"], "a save bug");
+    let again: Value = scene.post(path, &serde_json::json!({ "because": "another" }), &key(2), None).json().unwrap();
+    assert_eq!(again["withdrawn"]["because"], "a save bug", "the first word stays");
+    let builds: Value = scene.get("/v1/titles/saltmarsh-post/builds").json().unwrap();
+    assert_eq!(builds["builds"][0]["withdrawn"]["because"], "a save bug");
+    let moves = "/v1/titles/saltmarsh-post/branches/open-water/moves";
+    let wanted = serde_json::json!({ "targets": { "linux": 1 } });
+    let refused = scene.post(moves, &wanted, &key(3), Some("\"0\""));
+    assert_eq!(refused.status().as_u16(), 422);
+    assert_eq!(refused.json::<Value>().unwrap()["refusals"][0]["rule"], "withdrawn");
+    assert_eq!(scene.post("/v1/titles/saltmarsh-post/builds/9/withdrawal", &why, &key(4), None).status().as_u16(), 404);
+}

@@ -1,0 +1,312 @@
+//! Archives and packages: read in place, by the same rules as folders.
+
+use std::fs::{self, File};
+use std::io::Write;
+
+use lantern_formats::tar::write::TarWriter;
+use lantern_formats::zip::Method;
+use lantern_formats::zip::write::ZipWriter;
+use lantern_rehearsal::exports::{self, GameVersion};
+
+use crate::env::{TestEnv, files};
+
+/// Packs the example's export, below a folder if one is given.
+fn pack(env: &TestEnv, name: &str, below: &str) {
+    let all = files(&env.path("exports/linux"));
+    let file = File::create(env.path(name)).unwrap();
+    let path = |name: &str| if below.is_empty() { name.to_owned() } else { format!("{below}/{name}") };
+    if name.ends_with(".zip") {
+        let mut zip = ZipWriter::new(file);
+        for (name, bytes) in &all {
+            zip.file(&path(name), Method::Deflate, 0o644, bytes.len() as u64, |out| out.write_all(bytes)).unwrap();
+        }
+        zip.finish().unwrap();
+        return;
+    }
+    let mut tar = TarWriter::new(Vec::new());
+    for (name, bytes) in &all {
+        tar.file(&path(name), 0o644, bytes.len() as u64, |out| out.write_all(bytes)).unwrap();
+    }
+    let bytes = tar.finish().unwrap();
+    let mut file = file;
+    file.write_all(&bytes).unwrap();
+}
+
+#[test]
+fn the_form_of_an_export_changes_nothing() {
+    let env = TestEnv::new();
+    let first = env.lantern(&["prepare", "--json"]).success().one();
+    for name in ["export.zip", "export.tar"] {
+        pack(&env, name, "");
+        env.write("lantern.toml", &env.config("1.3.2").replace("exports/linux", name));
+        let again = env.lantern(&["prepare", "--json"]).success().one();
+        assert_eq!((&again["made"], &again["id"]), (&false.into(), &first["id"]), "{name}");
+    }
+    // What is in a folder of the archive must be said, and then is the same again.
+    pack(&env, "deeper.zip", "Saltmarsh Post 1.3.2");
+    env.write("lantern.toml", &env.config("1.3.2").replace("exports/linux", "deeper.zip"));
+    snapshot!(env.lantern(&["prepare"]).whole(), @r#"
+    ------- stderr -------
+    error: the exports cannot be sealed: 2 findings stop
+
+      lantern.toml, line 11, column 13
+        leave-out = ["notes/**"]
+                    ~~~~~~~~~~~~
+      warns: notes/** in leave-out matches nothing in the export (pattern-unused)
+      try: remove it, or mend it if it should mean something
+
+      lantern.toml, line 12, column 13
+        must-have = ["saltmarsh.dat"]
+                    ~~~~~~~~~~~~~~~~~
+      stops: saltmarsh.dat must be in the export and is not (must-have)
+      try: export again, or mend must-have
+
+      lantern.toml, line 10, column 10
+        starts = "saltmarsh"
+                 ~~~~~~~~~~~
+      stops: the start file saltmarsh is not in the export (start-missing)
+      try: all of it lies in one folder: add export-root = "Saltmarsh Post 1.3.2"
+    [exit status: 1]
+    "#);
+    env.edit("lantern.toml", "systems =", "export-root = \"Saltmarsh Post 1.3.2\"\nsystems =");
+    assert_eq!(env.lantern(&["prepare", "--json"]).success().one()["id"], first["id"]);
+}
+
+#[test]
+fn an_unchanged_archive_is_not_read_again() {
+    let env = TestEnv::new();
+    pack(&env, "export.zip", "");
+    env.write("lantern.toml", &env.config("1.3.2").replace("exports/linux", "export.zip"));
+    env.lantern(&["prepare"]).success();
+    assert_eq!(env.lantern(&["--json"]).success().one()["exports"], "sealed");
+    env.write("exports/linux/letters/en.txt", "another letter");
+    pack(&env, "export.zip", "");
+    assert_eq!(env.lantern(&["--json"]).success().one()["exports"], "changed");
+    assert_eq!(env.lantern(&["prepare", "--json"]).success().one()["release"]["number"], 2);
+}
+
+#[test]
+fn archives_that_cannot_be_trusted() {
+    let env = TestEnv::new();
+    pack(&env, "good.zip", "");
+    pack(&env, "good.tar", "");
+    let good = env.read("good.zip");
+    let tar = env.read("good.tar");
+    let told = |name: &str, bytes: &[u8]| {
+        fs::write(env.path(name), bytes).unwrap();
+        env.write("lantern.toml", &env.config("1.3.2").replace("exports/linux", name));
+        let ran = env.lantern(&["prepare"]).fails(1);
+        assert!(ran.stderr().contains("try:"), "{}", ran.stderr());
+        ran.stderr()
+    };
+    assert!(told("cut.zip", &good[..good.len() / 2]).contains("cut off"));
+    assert!(told("cut.tar", &tar[..tar.len() / 2]).contains("cut off"));
+    assert!(told("text.zip", b"not an archive").contains("not a ZIP archive"));
+    assert!(told("text.tar", b"not an archive").contains("not a tape archive"));
+    assert!(told("text.tar.gz", b"not an archive").contains("cannot be unpacked"));
+    assert!(told("text.tar.zst", b"not an archive").contains("cannot be unpacked"));
+    let zip_of = |name: &str| {
+        let mut zip = ZipWriter::new(std::io::Cursor::new(Vec::new()));
+        zip.file(name, Method::Stored, 0o644, 1, |out| out.write_all(b"x")).unwrap();
+        zip.finish().unwrap().into_inner()
+    };
+    for hostile in ["../up", "/etc/passwd", "a/../../b", "C:/x", "a\\b", "a\u{1b}[31m"] {
+        let stderr = told("hostile.zip", &zip_of(hostile));
+        assert!(stderr.contains("(name)") && !stderr.contains('\u{1b}'), "{hostile}: {stderr}");
+    }
+    let mut twice = ZipWriter::new(std::io::Cursor::new(Vec::new()));
+    for bytes in [b"1", b"2"] {
+        twice.file("saltmarsh", Method::Stored, 0o644, 1, |out| out.write_all(bytes)).unwrap();
+    }
+    assert!(told("twice.zip", &twice.finish().unwrap().into_inner()).contains("stands twice in the archive"));
+    let mut link = TarWriter::new(Vec::new());
+    link.link("out", "../../etc").unwrap();
+    assert!(told("link.tar", &link.finish().unwrap()).contains("outside of the export"));
+    let mut damaged = good.clone();
+    let at = damaged.len() / 3;
+    damaged[at] ^= 0xff;
+    fs::write(env.path("damaged.zip"), &damaged).unwrap();
+    env.write("lantern.toml", &env.config("1.3.2").replace("exports/linux", "damaged.zip"));
+    let ran = env.lantern(&["prepare"]);
+    assert_ne!(ran.code(), 0, "{}", ran.whole());
+}
+
+#[test]
+fn of_several_exports_the_newest() {
+    let env = TestEnv::new();
+    for (name, version) in [("linux-1.3.2", GameVersion::Old), ("linux-1.4.0", GameVersion::New)] {
+        exports::write_linux(&env.path("exports").join(name), version, lantern_core::system::System::LinuxX86_64)
+            .unwrap();
+        std::thread::sleep(std::time::Duration::from_millis(30));
+    }
+    env.edit("lantern.toml", "exports/linux\"", "exports/linux-*\"");
+    snapshot!(env.lantern(&["prepare", "--version", "1.4.0"]).whole(), @r#"
+      lantern.toml, line 8, column 10
+        export = "exports/linux-*"
+                 ~~~~~~~~~~~~~~~~~
+      note: exports/linux-1.4.0 is the newest of 2 exports that fit exports/linux-* (export-newest)
+
+    sealed Saltmarsh Post 1.4.0 (1)
+
+      linux   linux-x86_64   8 files   8.66 MB   starts saltmarsh
+
+      added to the store   4.38 MB  (the first release)
+      release id  ID
+
+    next: lantern push brambleyard
+    "#);
+    let check = env.lantern(&["check", "--json"]).success().json();
+    assert_eq!(check["targets"][0]["export"], "exports/linux-1.4.0");
+    env.edit("lantern.toml", "exports/linux-*\"", "exports/lunix-*\"");
+    assert!(env.lantern(&["check"]).fails(1).stdout().contains("no export fits exports/lunix-*"));
+}
+
+#[test]
+fn packages_and_pages() {
+    let env = TestEnv::without_storefront();
+    exports::write_all(&env.path("exports"), GameVersion::Old, lantern_core::system::System::LinuxX86_64).unwrap();
+    let config = r#"[game]
+name = "Saltmarsh Post"
+studio = "Paper Heron"
+identity = "example.paperheron.saltmarsh"
+version = "1.3.2"
+
+[targets.phone]
+export = "exports/saltmarsh.apk"
+[targets.headset]
+export = "exports/saltmarsh-headset.apk"
+[targets.pocket]
+export = "exports/saltmarsh.ipa"
+[targets.web]
+export = "exports/web.zip"
+"#;
+    env.write("lantern.toml", config);
+    snapshot!(env.lantern(&["check"]).whole(), @"
+      headset   headset   1 file    2.00 MB   starts saltmarsh-headset.apk
+      phone     android   1 file    2.00 MB   starts saltmarsh.apk
+      pocket    ios       1 file    356 kB    starts saltmarsh.ipa
+      web       web       4 files   700 kB    starts index.html
+
+    checked: nothing stops
+
+    next: lantern prepare
+    ");
+    let release = env.lantern(&["prepare", "--json"]).success().one();
+    let targets = release["release"]["targets"].as_array().unwrap();
+    let systems: Vec<&str> = targets.iter().map(|t| t["systems"][0].as_str().unwrap()).collect();
+    assert_eq!(systems, ["headset", "android", "ios", "web"]);
+    for (from, to, told) in [
+        (
+            "exports/saltmarsh.apk\"",
+            "exports/saltmarsh.apk\"\nsystems = [\"ios\"]",
+            "is a package for android or headset",
+        ),
+        (
+            "exports/saltmarsh.apk\"",
+            "exports/linux\"\nsystems = [\"android\"]",
+            "is one file that ends in .apk or .aab",
+        ),
+        ("exports/web.zip\"", "exports/web.zip\"\nsystems = [\"web\", \"linux-x86_64\"]", "make a target of its own"),
+        ("exports/web.zip\"", "exports/linux\"\nsystems = [\"web\"]", "the start page index.html is not at the top"),
+    ] {
+        env.write("lantern.toml", &config.replace(from, to));
+        let stdout = env.lantern(&["check"]).fails(1).stdout();
+        assert!(stdout.contains(told), "{stdout}");
+    }
+    fs::copy(env.path("exports/web.zip"), env.path("exports/wrong.apk")).unwrap();
+    env.write("lantern.toml", &config.replace("saltmarsh.apk", "wrong.apk"));
+    assert!(env.lantern(&["check"]).fails(1).stdout().contains("AndroidManifest.xml is missing in it"));
+}
+
+#[test]
+fn init_sees_folders_archives_and_packages() {
+    let env = TestEnv::without_storefront();
+    exports::write_all(&env.path("exports"), GameVersion::Old, lantern_core::system::System::LinuxX86_64).unwrap();
+    let game = ["--name", "Saltmarsh Post", "--studio", "Paper Heron", "--version", "1.3.2"];
+    let identity = ["--identity", "example.paperheron.saltmarsh"];
+    snapshot!(env.lantern(&[&["init"], &game[..], &identity].concat()).whole(), @"
+    found 7 exports
+
+      linux     exports/linux                   linux-x86_64      starts saltmarsh
+      macos     exports/macos                   macos-universal   starts Saltmarsh Post.app/Contents/MacOS/saltmarsh
+      headset   exports/saltmarsh-headset.apk   headset           starts saltmarsh-headset.apk
+      android   exports/saltmarsh.apk           android           starts saltmarsh.apk
+      ios       exports/saltmarsh.ipa           ios               starts saltmarsh.ipa
+      web       exports/web.zip                 web               starts index.html
+      windows   exports/windows                 windows-x86_64    starts Saltmarsh Post.exe
+
+    wrote lantern.toml for Saltmarsh Post, 67 lines to read and change
+
+    next: read lantern.toml, then: lantern prepare
+    ");
+    snapshot!(String::from_utf8(env.read("lantern.toml")).unwrap(), @r#"
+    #:schema .lantern/lantern.schema.json
+    # What the game is, what its exports are, and where players get it.
+    # Paths start at this file's folder and use / on every system. No secret ever stands here.
+
+    [game]
+    name = "Saltmarsh Post"
+    studio = "Paper Heron"
+    identity = "example.paperheron.saltmarsh"  # kept for ever
+    version = "1.3.2"  # or { file = "VERSION" }
+
+    [targets.linux]
+    export = "exports/linux"  # what the engine writes; never changed. With * the newest of several
+    systems = ["linux-x86_64"]  # seen in "saltmarsh"
+    starts = "saltmarsh"
+    # leave-out = ["notes/**"]  # what players do not need
+    # keep-aside = ["*.pdb"]  # sealed with the rest, never sent
+    # must-have = ["*.dat"]  # without these the export is not whole
+
+    [targets.macos]
+    export = "exports/macos"
+    systems = ["macos-universal"]  # seen in "Saltmarsh Post.app/Contents/MacOS/saltmarsh"
+    starts = "Saltmarsh Post.app/Contents/MacOS/saltmarsh"
+
+    [targets.headset]
+    export = "exports/saltmarsh-headset.apk"
+    systems = ["headset"]  # seen in "saltmarsh-headset.apk"
+    starts = "saltmarsh-headset.apk"
+
+    [targets.android]
+    export = "exports/saltmarsh.apk"
+    systems = ["android"]  # seen in "saltmarsh.apk"
+    starts = "saltmarsh.apk"
+
+    [targets.ios]
+    export = "exports/saltmarsh.ipa"
+    systems = ["ios"]  # seen in "saltmarsh.ipa"
+    starts = "saltmarsh.ipa"
+
+    [targets.web]
+    export = "exports/web.zip"
+    systems = ["web"]  # seen in "index.html"
+    starts = "index.html"
+
+    [targets.windows]
+    export = "exports/windows"
+    systems = ["windows-x86_64"]  # seen in "Saltmarsh Post.exe"
+    starts = "Saltmarsh Post.exe"
+
+    # A target is one depot of its own name, unless rules divide it:
+    # [depots.linux]
+    # from = "linux"
+    # leave-out = ["voices/**"]
+    #
+    # [depots.voices-fr]
+    # from = "linux"
+    # only = ["voices/fr/**"]
+    # when = { language = "fr" }
+
+    # [storefronts.brambleyard]
+    # kind = "market"
+    # address = "http://127.0.0.1:PORT"  # the stand-in: lantern rehearse
+    # handle = "saltmarsh-post"  # what the place calls the game
+    # depots = { linux = "sp-linux" }  # ours = theirs
+    #
+    # [storefronts.brambleyard.branches]
+    # creek = { audience = "invited" }
+    # open-water = { audience = "everyone" }
+    "#);
+    env.lantern(&["prepare"]).success();
+}

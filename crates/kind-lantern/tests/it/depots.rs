@@ -1,0 +1,208 @@
+//! Depots: what lands where, and what a player's machine gets of it.
+
+use crate::env::{TestEnv, files};
+
+#[test]
+fn what_lands_where() {
+    let env = TestEnv::desktops();
+    snapshot!(env.lantern(&["depots"]).whole(), @"
+      depot       files   size      from      for
+      linux       9       8.57 MB   linux     linux
+      macos       9       8.62 MB   macos     macos
+      voices-en   1       600 kB    windows   linux, macos, windows
+      voices-fr   1       600 kB    windows   linux, macos, windows, language fr
+      voices-ja   1       600 kB    windows   linux, macos, windows, language ja
+      windows     8       8.57 MB   windows   windows
+
+      kept aside   1 file   300 kB   of windows: sealed, never sent
+
+    next: lantern depots --as tree   shows their folders
+    ");
+    snapshot!(env.lantern(&["depots", "linux", "voices-fr", "--as", "tree"]).whole(), @"
+    linux  9 files, 8.57 MB  for linux
+      hints/          32 B      1 file
+      letters/        136 B     1 file
+      music/          2.40 MB   2 files
+      saltmarsh       213 B
+      saltmarsh.dat   4.17 MB
+      textures/       2.00 MB   3 files
+
+    voices-fr  1 file, 600 kB  for linux, macos, windows, language fr
+      voices/   600 kB   1 file
+        fr/     600 kB   1 file
+
+    next: lantern prepare
+    ");
+    snapshot!(env.lantern(&["depots", "voices-fr", "voices-ja", "--as", "files"]).whole(), @"
+    voices-fr  1 file, 600 kB  for linux, macos, windows, language fr
+      600 kB   voices/fr/letters.snd
+
+    voices-ja  1 file, 600 kB  for linux, macos, windows, language ja
+      600 kB   voices/ja/letters.snd
+
+    next: lantern prepare
+    ");
+    let document = env.lantern(&["depots", "--json"]).success().json();
+    let depot = &document["editions"][0]["depots"][2];
+    assert_eq!((&depot["depot"], &depot["handles"]["brambleyard"]), (&"voices-en".into(), &"sp-voices".into()));
+    assert!(env.lantern(&["depots", "voices-de"]).fails(2).stderr().contains("there is no depot \"voices-de\""));
+}
+
+#[test]
+fn in_none_and_in_two_stop_and_are_shown() {
+    let env = TestEnv::desktops();
+    env.edit(
+        "lantern.toml",
+        "from = \"linux\"\nleave-out = [\"voices/**\"]",
+        "from = \"linux\"\nonly = [\"sal*\", \"voices/en/**\"]",
+    );
+    snapshot!(env.lantern(&["depots"]).whole(), @r#"
+      depot       files   size      from      for
+      linux       3       4.77 MB   linux     linux
+      macos       9       8.62 MB   macos     macos
+      voices-en   1       600 kB    windows   linux, macos, windows
+      voices-fr   1       600 kB    windows   linux, macos, windows, language fr
+      voices-ja   1       600 kB    windows   linux, macos, windows, language ja
+      windows     8       8.57 MB   windows   windows
+
+      kept aside   1 file    300 kB    of windows: sealed, never sent
+      in none      7 files   4.40 MB   of linux: no player gets them
+      in two       1 file    600 kB    of linux: in linux and in voices-en
+
+      lantern.toml, line 15, column 10
+        [targets.linux]
+                 ~~~~~
+      stops: 7 files of linux in no depot: hints/old-map.txt, letters/en.txt, music/ebb.snd, … (in-no-depot)
+      try: add a depot that takes them, or name them in the target's leave-out
+
+      lantern.toml, line 33, column 8
+        from = "windows"
+               ~~~~~~~~~
+      stops: 1 file of linux in two depots, linux and voices-en: voices/en/letters.snd (in-two-depots)
+      try: name them in the leave-out of one of the two
+
+    next: mend it in lantern.toml, then again: lantern depots
+    "#);
+    let stderr = env.lantern(&["prepare"]).fails(1).stderr();
+    assert!(stderr.contains("in-no-depot") && stderr.contains("in-two-depots"), "{stderr}");
+}
+
+#[test]
+fn a_bundle_is_not_split() {
+    let env = TestEnv::desktops();
+    env.edit("lantern.toml", "from = \"macos\"\n", "from = \"macos\"\nonly = [\"**/MacOS/**\"]\n");
+    let more = "\n[depots.mac-data]\nfrom = \"macos\"\nleave-out = [\"voices/**\", \"**/MacOS/**\"]\n";
+    env.edit("lantern.toml", "\n[depots.linux]", &format!("{more}\n[depots.linux]"));
+    env.edit("lantern.toml", "macos = \"sp-mac\"", "macos = \"sp-mac\"\nmac-data = \"sp-macdata\"");
+    let stdout = env.lantern(&["check"]).fails(1).stdout();
+    assert!(stdout.contains("Saltmarsh Post.app would be split between mac-data, macos (bundle-split)"), "{stdout}");
+}
+
+#[test]
+fn the_start_file_is_with_everybody() {
+    let env = TestEnv::desktops();
+    env.edit("lantern.toml", "from = \"linux\"\n", "from = \"linux\"\nwhen = { language = \"fr\" }\n");
+    let stdout = env.lantern(&["check"]).fails(1).stdout();
+    assert!(stdout.contains("which not everybody downloads (language fr) (start-conditional)"), "{stdout}");
+}
+
+#[test]
+fn players_get_what_they_have_and_what_they_ask_for() {
+    let env = TestEnv::desktops();
+    env.lantern(&["prepare"]).success();
+    env.lantern(&["push", "brambleyard", "--yes"]).success();
+    env.lantern(&["promote", "brambleyard", "creek", "--yes"]).success();
+    let install = |more: &[&str]| {
+        let all = [&["install", "brambleyard", "creek", "player", "--target", "linux"], more].concat();
+        env.lantern(&all)
+    };
+    install(&[]).success();
+    let voices = || -> Vec<String> {
+        let names = files(&env.path("player")).into_keys();
+        names.filter(|name| name.starts_with("voices/")).collect()
+    };
+    assert_eq!(voices(), ["voices/en/letters.snd"]);
+    snapshot!(install(&["--with", "voices-fr"]).whole(), @"
+    mended Saltmarsh Post 1.3.2 (1) in player
+      with voices-fr
+      303 kB came, 1 file written, all 11 files checked, 9.77 MB
+    ");
+    assert_eq!(voices(), ["voices/en/letters.snd", "voices/fr/letters.snd"]);
+    // What was chosen stays over updates.
+    env.export_desktops(lantern_rehearsal::exports::GameVersion::New);
+    env.edit("lantern.toml", "version = \"1.3.2\"", "version = \"1.4.0\"");
+    env.lantern(&["prepare"]).success();
+    env.lantern(&["push", "brambleyard", "--yes"]).success();
+    env.lantern(&["promote", "brambleyard", "creek", "--yes"]).success();
+    install(&[]).success();
+    assert_eq!(voices().len(), 4);
+    install(&["--without", "voices-fr"]).success();
+    assert_eq!(voices(), ["voices/en/letters.snd", "voices/en/lighthouse.snd"]);
+    snapshot!(install(&["--with", "voices-de"]).whole(), @"
+    ------- stderr -------
+    error: creek has no depot voices-de for linux
+      try: one of voices-fr, voices-ja
+    [exit status: 2]
+    ");
+    // The same file in an export of another system would only be one more copy: players have exactly one.
+    assert_eq!(env.read("player/voices/en/letters.snd"), env.read("exports/windows/voices/en/letters.snd"));
+}
+
+#[test]
+fn shared_depots_travel_once() {
+    let env = TestEnv::desktops();
+    env.lantern(&["prepare"]).success();
+    let plan = env.lantern(&["push", "brambleyard", "--plan", "--json"]).success().one();
+    let depots: Vec<&str> = plan["depots"].as_array().unwrap().iter().map(|d| d["depot"].as_str().unwrap()).collect();
+    assert_eq!(depots, ["linux", "voices-en", "voices-fr", "voices-ja", "macos", "windows"]);
+    let done = env.lantern(&["push", "brambleyard", "--yes", "--json"]).success().one();
+    assert_eq!(done["sent_bytes"], plan["upload_bytes"]);
+}
+
+#[test]
+fn a_storefront_gets_only_the_targets_that_are_for_it() {
+    let env = TestEnv::desktops();
+    env.edit(
+        "lantern.toml",
+        "handle = \"saltmarsh-post\"\n",
+        "handle = \"saltmarsh-post\"\ntargets = [\"linux\", \"windows\"]\n",
+    );
+    env.lantern(&["prepare"]).success();
+    let plan = env.lantern(&["push", "brambleyard", "--yes", "--json"]).success().one();
+    assert_eq!(plan["left_here"][0], "macos");
+    env.lantern(&["promote", "brambleyard", "creek", "--yes"]).success();
+    // macOS is added later: the same release goes there again, with all of it.
+    env.edit("lantern.toml", "targets = [\"linux\", \"windows\"]\n", "");
+    let again = env.lantern(&["push", "brambleyard", "--yes", "--json"]).success().one();
+    assert_eq!((&again["build"], again["left_here"].as_array().unwrap().len()), (&2.into(), 0));
+    snapshot!(env.lantern(&["live"]).whole(), @"
+    Saltmarsh Post
+
+      brambleyard   newest sealed: 1.3.2 (1)
+        creek        1.3.2 (1)   newest
+                     linux, windows
+                     build 1 there, since YYYY-MM-DD HH:MM by paper-heron
+        estuary      nothing yet
+        open-water   nothing yet
+
+    next: lantern promote brambleyard estuary
+    ");
+    env.lantern(&["promote", "brambleyard", "creek", "--yes"]).success();
+    let live = env.lantern(&["live", "--json"]).success().json();
+    assert_eq!(live["storefronts"][0]["branches"][0]["targets"]["macos"]["build"], 2);
+}
+
+#[test]
+fn what_is_kept_aside_is_sealed_and_never_sent() {
+    let env = TestEnv::desktops();
+    env.lantern(&["prepare"]).success();
+    env.lantern(&["push", "brambleyard", "--yes"]).success();
+    env.lantern(&["promote", "brambleyard", "creek", "--yes"]).success();
+    env.lantern(&["install", "brambleyard", "creek", "player", "--target", "windows"]).success();
+    assert!(!env.path("player/saltmarsh.pdb").exists());
+    env.lantern(&["releases", "write", "1", "symbols", "--aside", "--target", "windows"]).success();
+    assert_eq!(env.read("symbols/saltmarsh.pdb"), env.read("exports/windows/saltmarsh.pdb"));
+    env.edit("lantern.toml", "\"*.pdb\"", "\"*.exe\"");
+    let stdout = env.lantern(&["check"]).fails(1).stdout();
+    assert!(stdout.contains("start-aside"), "{stdout}");
+}

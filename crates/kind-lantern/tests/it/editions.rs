@@ -1,0 +1,133 @@
+//! Editions: products of their own, made of one project.
+
+use crate::env::{DESKTOPS, TestEnv};
+
+fn with_first_tide() -> TestEnv {
+    let env = TestEnv::desktops();
+    env.write("exports/tide/index.html", "<!doctype html><title>First Tide</title>");
+    env.write("exports/tide/tide.js", "document.title = \"First Tide\";");
+    let more = "[editions.first-tide]\nname = \"Saltmarsh Post: First Tide\"\nkind = \"demo\"\n\n\
+        [targets.tide]\nedition = \"first-tide\"\nexport = \"exports/tide\"\n\n[depots.windows]";
+    let text = DESKTOPS
+        .replace("ADDRESS", &env.running().origin())
+        .replacen("[depots.windows]", more, 1)
+        .replace(
+            "handle = \"saltmarsh-post\"",
+            "handle = { full = \"saltmarsh-post\", first-tide = \"sp-first-tide\" }",
+        )
+        .replace("voices-ja = \"sp-koe\"", "voices-ja = \"sp-koe\"\ntide = \"sp-tide\"");
+    env.write("lantern.toml", &text);
+    env.connect();
+    env
+}
+
+#[test]
+fn each_edition_has_its_releases_and_its_title() {
+    let env = with_first_tide();
+    snapshot!(env.lantern(&["prepare"]).whole(), @"
+    sealed Saltmarsh Post 1.3.2 (1)
+
+      linux     linux-x86_64      12 files   10.4 MB   starts saltmarsh
+      macos     macos-universal   12 files   10.4 MB   starts Saltmarsh Post.app/Contents/MacOS/saltmarsh
+      windows   windows-x86_64    11 files   10.4 MB   starts Saltmarsh Post.exe
+
+      depots               linux, voices-en, voices-fr, voices-ja, macos, windows
+      kept aside           1 file, 300 kB
+      added to the store   5.40 MB  (the first release)
+      release id  ID
+
+    sealed Saltmarsh Post: First Tide 1.3.2 (2)
+
+      tide   web   2 files   70 B   starts index.html
+
+      added to the store   188 B  (the first release)
+      release id  ID
+
+    next: lantern push brambleyard
+    ");
+    env.lantern(&["push", "brambleyard", "--yes"]).success();
+    // A number names one release of the game, and so its edition.
+    env.lantern(&["push", "brambleyard", "2", "--yes"]).success();
+    env.lantern(&["promote", "brambleyard", "creek", "2", "--yes"]).success();
+    env.lantern(&["promote", "brambleyard", "creek", "1", "--yes"]).success();
+    snapshot!(env.lantern(&["live"]).whole(), @"
+    Saltmarsh Post
+
+      brambleyard, full   newest sealed: 1.3.2 (1)
+        creek        1.3.2 (1)   newest
+                     linux, macos, windows
+                     build 1 there, since YYYY-MM-DD HH:MM by paper-heron
+        estuary      nothing yet
+        open-water   nothing yet
+
+      brambleyard, first-tide   newest sealed: 1.3.2 (2)
+        creek        1.3.2 (2)   newest
+                     tide
+                     build 1 there, since YYYY-MM-DD HH:MM by paper-heron
+        estuary      nothing yet
+        open-water   nothing yet
+
+    next: lantern promote brambleyard estuary
+    ");
+    snapshot!(env.lantern(&["releases"]).whole(), @"
+      release     edition      sealed             pushed to     live on
+      1.3.2 (2)   first-tide   YYYY-MM-DD HH:MM   brambleyard   creek at brambleyard
+      1.3.2 (1)   full         YYYY-MM-DD HH:MM   brambleyard   creek at brambleyard
+
+    next: lantern releases 2   shows what it holds
+    ");
+    snapshot!(env.lantern(&[]).whole(), @"
+    Saltmarsh Post
+
+      newest sealed   1.3.2 (1)
+      exports         as sealed
+      brambleyard     live on creek, not on estuary, open-water
+
+    Saltmarsh Post: First Tide
+
+      newest sealed   1.3.2 (2)
+      exports         as sealed
+      brambleyard     live on creek, not on estuary, open-water
+
+    next: lantern promote brambleyard estuary
+    ");
+}
+
+#[test]
+fn one_edition_alone() {
+    let env = with_first_tide();
+    let document = env.lantern(&["prepare", "--edition", "first-tide", "--json"]).success().json();
+    assert_eq!(document["releases"].as_array().unwrap().len(), 1);
+    assert_eq!(document["releases"][0]["release"]["edition"], "first-tide");
+    let live = env.lantern(&["live", "--edition", "first-tide", "--json"]).success().json();
+    assert_eq!(live["storefronts"].as_array().unwrap().len(), 1);
+    assert!(
+        env.lantern(&["prepare", "--edition", "second-tide"]).fails(2).stderr().contains("one of full, first-tide")
+    );
+    env.lantern(&["install", "brambleyard", "creek", "--edition", "first-tide"]).fails(2);
+}
+
+#[test]
+fn a_storefront_without_an_edition_says_so() {
+    let env = with_first_tide();
+    env.edit("lantern.toml", "{ full = \"saltmarsh-post\", first-tide = \"sp-first-tide\" }", "\"saltmarsh-post\"");
+    env.lantern(&["prepare"]).success();
+    snapshot!(env.lantern(&["push", "brambleyard", "2"]).whole(), @r#"
+    ------- stderr -------
+    error: brambleyard does not have the edition first-tide
+      try: add its handle to [storefronts.brambleyard]: handle = { first-tide = "…" }
+    [exit status: 2]
+    "#);
+}
+
+#[test]
+fn a_companion_starts_nothing() {
+    let env = with_first_tide();
+    env.edit("lantern.toml", "kind = \"demo\"", "kind = \"companion\"");
+    std::fs::remove_file(env.path("exports/tide/index.html")).unwrap();
+    env.write("exports/tide/ebb.ogg", "music");
+    let document = env.lantern(&["prepare", "--edition", "first-tide", "--json"]).success().one();
+    assert_eq!(document["release"]["targets"][0]["starts"].as_array().unwrap().len(), 0);
+    env.edit("lantern.toml", "kind = \"companion\"", "kind = \"demo\"");
+    env.lantern(&["prepare", "--edition", "first-tide"]).fails(1);
+}

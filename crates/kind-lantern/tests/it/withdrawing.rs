@@ -1,0 +1,172 @@
+//! Withdrawing, lines in order, and several storefronts at once.
+
+use lantern_rehearsal::exports::GameVersion;
+use lantern_rehearsal::place::PlaceDocument;
+
+use crate::env::TestEnv;
+
+fn promoted_to_creek() -> TestEnv {
+    let env = TestEnv::desktops();
+    env.lantern(&["prepare"]).success();
+    env.lantern(&["push", "brambleyard", "--yes"]).success();
+    env.lantern(&["promote", "brambleyard", "creek", "--yes"]).success();
+    env
+}
+
+fn candidate(env: &TestEnv) {
+    env.export_desktops(GameVersion::Candidate);
+    env.lantern(&["prepare", "--version", "1.4.0-rc"]).success();
+    env.lantern(&["push", "brambleyard", "--yes"]).success();
+    env.lantern(&["promote", "brambleyard", "creek", "--yes"]).success();
+}
+
+#[test]
+fn lines_are_gone_through_in_order() {
+    let env = promoted_to_creek();
+    snapshot!(env.lantern(&["promote", "brambleyard", "open-water", "--confirm", "1.3.2 (1)"]).whole(), @"
+    ------- stderr -------
+    error: brambleyard does not take this
+      why: 1.3.2 (1) has not been on estuary yet; the order is creek, estuary, open-water
+      try: promote it to estuary first
+    [exit status: 3]
+    ");
+    env.lantern(&["promote", "brambleyard", "estuary", "--yes"]).success();
+    env.lantern(&["promote", "brambleyard", "open-water", "--confirm", "1.3.2 (1)"]).success();
+    snapshot!(env.lantern(&["live"]).whole(), @"
+    Saltmarsh Post
+
+      brambleyard   newest sealed: 1.3.2 (1)
+        creek        1.3.2 (1)   newest
+                     linux, macos, windows
+                     build 1 there, since YYYY-MM-DD HH:MM by paper-heron
+        estuary      1.3.2 (1)   newest
+                     linux, macos, windows
+                     build 1 there, since YYYY-MM-DD HH:MM by paper-heron
+        open-water   1.3.2 (1)   newest
+                     linux, macos, windows
+                     build 1 there, since YYYY-MM-DD HH:MM by paper-heron
+
+    next: lantern install brambleyard open-water DIR   gets it as a player does
+    ");
+}
+
+#[test]
+fn a_withdrawn_release_goes_nowhere_any_more() {
+    let env = promoted_to_creek();
+    candidate(&env);
+    let withdraw = |more: &[&str]| env.lantern(&[&["releases", "withdraw", "1.4.0-rc"], more].concat());
+    snapshot!(withdraw(&["--because", "a save bug", "--plan"]).whole(), @"
+    Withdraw 1.4.0-rc (2) for good
+
+      because        a save bug
+      will be told   brambleyard
+
+      still live: players on creek at brambleyard have it, and keep it until a
+      rollback or another release; this alone changes no branch
+    ");
+    assert!(withdraw(&["--yes"]).fails(2).stderr().contains("--because"));
+    withdraw(&["--because", "a save bug", "--yes"]).success();
+    snapshot!(withdraw(&["--yes"]).whole(), @"nothing to do: 1.4.0-rc (2) is withdrawn everywhere");
+    snapshot!(env.lantern(&["promote", "brambleyard", "estuary", "2", "--yes"]).whole(), @"
+    ------- stderr -------
+    error: 1.4.0-rc (2) was withdrawn: a save bug
+      try: mend it, raise the version, and prepare again
+    [exit status: 3]
+    ");
+    snapshot!(env.lantern(&["live"]).whole(), @"
+    Saltmarsh Post
+
+      brambleyard   newest sealed: 1.3.2 (1)
+        creek        1.4.0-rc (2)   withdrawn: a save bug
+                     linux, macos, windows
+                     build 2 there, since YYYY-MM-DD HH:MM by paper-heron
+        estuary      nothing yet
+        open-water   nothing yet
+
+    next: lantern promote brambleyard creek
+    ");
+    // Going back passes over it, and it cannot come back by going back.
+    env.lantern(&["rollback", "brambleyard", "creek", "--yes"]).success();
+    env.export_desktops(GameVersion::New);
+    env.lantern(&["prepare", "--version", "1.4.0"]).success();
+    env.lantern(&["push", "brambleyard", "--yes"]).success();
+    env.lantern(&["promote", "brambleyard", "creek", "--yes"]).success();
+    let plan = env.lantern(&["rollback", "brambleyard", "creek", "--plan", "--json"]).success().json();
+    assert_eq!(plan["release"]["version"], "1.3.2");
+    assert!(!env.event_kinds().contains(&"not-done".to_owned()));
+}
+
+#[test]
+fn the_place_itself_refuses_what_was_withdrawn() {
+    let env = promoted_to_creek();
+    candidate(&env);
+    env.lantern(&["releases", "withdraw", "2", "--because", "a save bug", "--yes"]).success();
+    // Another computer of the team knows nothing of it until it asks.
+    for name in ["ledger.db", "ledger.db-wal", "ledger.db-shm"] {
+        let _ = std::fs::remove_file(env.path(".lantern").join(name));
+    }
+    let live = env.lantern(&["live", "--json"]).success().json();
+    assert_eq!(live["storefronts"][0]["branches"][0]["targets"]["linux"]["withdrawn"], "a save bug");
+}
+
+#[test]
+fn a_storefront_that_cannot_be_told_is_told_later() {
+    let mut env = promoted_to_creek();
+    let port = env.close_storefront();
+    let first = env.lantern(&["releases", "withdraw", "1", "--because", "a save bug", "--yes"]).fails(4);
+    assert!(first.stdout().contains("brambleyard could not be told"), "{}", first.whole());
+    assert!(env.lantern(&["releases"]).success().stdout().contains("withdrawn: a save bug"));
+    env.open_place(PlaceDocument::brambleyard(), port);
+    env.lantern(&["releases", "withdraw", "1", "--yes"]).success();
+    let again = env.lantern(&["releases", "withdraw", "1", "--yes", "--json"]).success().json();
+    assert_eq!((&again["done"], &again["because"]), (&true.into(), &"a save bug".into()));
+}
+
+#[test]
+fn several_storefronts_in_one_go() {
+    let mut env = TestEnv::desktops();
+    let first = env.running().origin();
+    let mut other = TestEnv::desktops();
+    let more = String::from_utf8(other.read("lantern.toml")).unwrap();
+    let more = more[more.find("[storefronts.brambleyard]").unwrap()..].replace("brambleyard", "wrackline");
+    let text = String::from_utf8(env.read("lantern.toml")).unwrap();
+    env.write("lantern.toml", &format!("{text}\n{more}"));
+    let secret = other.running().place().secret().to_owned();
+    let connect = ["connect", "wrackline", "--client", "paper-heron"];
+    assert!(env.command(&connect).env("LANTERN_SECRET", secret).output().unwrap().status.success());
+    env.lantern(&["prepare"]).success();
+    let done = env.lantern(&["push", "brambleyard,wrackline", "--yes", "--json"]).success().json();
+    let sent: Vec<bool> = done["pushes"].as_array().unwrap().iter().map(|p| p["done"] == true).collect();
+    assert_eq!(sent, [true, true]);
+    assert!(env.lantern(&["push", "brambleyard,brambleyard"]).fails(2).stderr().contains("stands twice"));
+    assert!(env.lantern(&["push", "brambleyard,nowhere"]).fails(2).stderr().contains("nowhere"));
+    // One that does not answer stops the plan: nothing is sent anywhere before all of it is known.
+    env.edit("exports/linux/letters/en.txt", "Dear Wren", "Dear Aldous");
+    env.lantern(&["prepare"]).success();
+    other.close_storefront();
+    env.lantern(&["push", "brambleyard,wrackline", "--yes"]).fails(4);
+    let live = env.lantern(&["history", "--storefront", "brambleyard", "--release", "2", "--json"]).success().json();
+    assert_eq!(live["total"], 0, "{live} {first}");
+    env.close_storefront();
+}
+
+#[test]
+fn history_can_be_narrowed() {
+    let env = promoted_to_creek();
+    candidate(&env);
+    snapshot!(env.lantern(&["history", "--branch", "creek"]).whole(), @"
+    YYYY-MM-DD HH:MM   wren   put 1.4.0-rc (2) on creek at brambleyard
+    YYYY-MM-DD HH:MM   wren   put 1.3.2 (1) on creek at brambleyard
+    ");
+    snapshot!(env.lantern(&["history", "--release", "1.4.0-rc"]).whole(), @"
+    YYYY-MM-DD HH:MM   wren   put 1.4.0-rc (2) on creek at brambleyard
+    YYYY-MM-DD HH:MM   wren   pushed 1.4.0-rc (2) to brambleyard as build 2, 369 kB
+    YYYY-MM-DD HH:MM   wren   sealed 1.4.0-rc (2)
+    ");
+    snapshot!(env.lantern(&["history", "--since", "2999-01-01"]).whole(), @"
+    nothing of what happened is about that
+
+    next: lantern history
+    ");
+    assert!(env.lantern(&["history", "--since", "yesterday"]).fails(2).stderr().contains("--since"));
+}
