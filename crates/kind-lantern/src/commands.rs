@@ -21,6 +21,11 @@ mod standing;
 pub mod try_out;
 pub mod verify;
 
+#[cfg(test)]
+pub use moving::Document as MoveDocument;
+#[cfg(test)]
+pub use standing::Document as StandingDocument;
+
 use std::process::ExitCode;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};

@@ -22,12 +22,14 @@ pub struct CommandError {
 
 /// The document that `--json` prints on failure.
 #[derive(Serialize)]
-struct ErrorDocument<'a> {
+#[cfg_attr(test, derive(schemars::JsonSchema))]
+pub struct ErrorDocument<'a> {
     schema: &'static str,
     error: ErrorBody<'a>,
 }
 
 #[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 struct ErrorBody<'a> {
     kind: &'static str,
     what: &'a str,

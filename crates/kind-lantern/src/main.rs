@@ -4,6 +4,8 @@ mod args;
 mod commands;
 mod diagnostic;
 mod progress;
+#[cfg(test)]
+mod schemas;
 mod table;
 mod ui;
 mod words;

@@ -14,6 +14,7 @@ use lantern_store::install::{self, Report, Verified};
 use lantern_storefront::market::Market;
 use lantern_storefront::protocol::{BuildDepot, BuildTarget, Play};
 use lantern_storefront::{PlaceError, Player, Storefront};
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::places::title_of;
@@ -21,7 +22,7 @@ use crate::project::Project;
 use crate::{ProjectError, access};
 
 /// What is kept beside an installed build.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct About {
     /// The storefront's id.
     pub storefront: String,

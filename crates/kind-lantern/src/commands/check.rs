@@ -30,6 +30,7 @@ pub struct Args {
 }
 
 #[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub struct Document<'a> {
     schema: &'static str,
     /// Whether nothing stops.
@@ -39,6 +40,7 @@ pub struct Document<'a> {
 }
 
 #[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 struct TargetDocument<'a> {
     edition: &'a Name,
     target: &'a Name,
@@ -51,6 +53,7 @@ struct TargetDocument<'a> {
 }
 
 #[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 struct FindingDocument<'a> {
     #[serde(skip_serializing_if = "Option::is_none")]
     target: Option<&'a Name>,

@@ -25,6 +25,7 @@ pub struct Args {
 }
 
 #[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub struct Document<'a> {
     schema: &'static str,
     storefront: &'a lantern_core::names::Name,
@@ -37,6 +38,7 @@ pub struct Document<'a> {
 }
 
 #[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 struct TitleDocument<'a> {
     edition: &'a lantern_core::names::Name,
     title: &'a lantern_storefront::protocol::Title,

@@ -45,12 +45,14 @@ enum Form {
 }
 
 #[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub struct Document {
     schema: &'static str,
     editions: Vec<EditionDocument>,
 }
 
 #[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 struct EditionDocument {
     edition: Name,
     depots: Vec<DepotDocument>,
@@ -64,6 +66,7 @@ struct EditionDocument {
 }
 
 #[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 struct DepotDocument {
     depot: Name,
     from: Name,
@@ -77,6 +80,7 @@ struct DepotDocument {
 }
 
 #[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 struct FileDocument {
     target: Name,
     path: String,
@@ -84,6 +88,7 @@ struct FileDocument {
 }
 
 #[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 struct TwiceDocument {
     depots: [Name; 2],
     files: Vec<FileDocument>,

@@ -43,6 +43,7 @@ pub struct Args {
 }
 
 #[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub struct Document {
     schema: &'static str,
     /// How many there are to show.

@@ -58,6 +58,7 @@ pub struct Args {
 }
 
 #[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub struct Document<'a> {
     schema: &'static str,
     path: String,

@@ -44,8 +44,10 @@ pub struct Args {
 }
 
 #[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub struct Document<'a> {
     schema: &'static str,
+    #[cfg_attr(test, schemars(with = "String"))]
     folder: &'a Path,
     installed: &'a About,
     before: Option<&'a About>,

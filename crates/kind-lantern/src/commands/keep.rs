@@ -32,6 +32,7 @@ pub struct Args {
 }
 
 #[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub struct Document<'a> {
     schema: &'static str,
     releases: Vec<ReleaseDocument<'a>>,
@@ -41,6 +42,7 @@ pub struct Document<'a> {
 }
 
 #[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 struct ReleaseDocument<'a> {
     edition: &'a Name,
     #[serde(flatten)]

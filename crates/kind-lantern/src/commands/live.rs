@@ -33,6 +33,7 @@ pub struct Args {
 }
 
 #[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub struct Document {
     schema: &'static str,
     game: String,
@@ -41,6 +42,7 @@ pub struct Document {
 }
 
 #[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 struct StorefrontDocument {
     edition: Name,
     storefront: Name,
@@ -49,6 +51,7 @@ struct StorefrontDocument {
     /// Whether it answered just now.
     heard_now: bool,
     /// When it was last heard.
+    #[cfg_attr(test, schemars(with = "Option<String>"))]
     as_of: Option<Timestamp>,
     /// Why it was not heard now.
     why: Option<String>,
@@ -56,6 +59,7 @@ struct StorefrontDocument {
 }
 
 #[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 struct BranchDocument {
     branch: Name,
     audience: Option<&'static str>,
@@ -66,9 +70,11 @@ struct BranchDocument {
 
 /// What players of a target have on a branch.
 #[derive(Serialize, Clone, PartialEq)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 struct LiveDocument {
     #[serde(flatten)]
     build: BranchBuild,
+    #[cfg_attr(test, schemars(with = "Option<String>"))]
     since: Option<Timestamp>,
     by: Option<String>,
     /// Whether a newer release is sealed.

@@ -27,6 +27,7 @@ pub struct Options {
 }
 
 #[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub struct Document<'a> {
     schema: &'static str,
     storefront: &'a lantern_core::event::PlaceRef,
@@ -43,6 +44,7 @@ pub struct Document<'a> {
 }
 
 #[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 struct ChangeDocument<'a> {
     target: &'a Name,
     before: Option<&'a lantern_core::event::BranchBuild>,

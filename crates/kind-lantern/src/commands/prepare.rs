@@ -29,6 +29,7 @@ pub struct Args {
 }
 
 #[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub struct Document<'a> {
     schema: &'static str,
     /// One for each edition that has targets.
@@ -36,6 +37,7 @@ pub struct Document<'a> {
 }
 
 #[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 struct ReleaseDocument<'a> {
     /// Whether something was made.
     made: bool,

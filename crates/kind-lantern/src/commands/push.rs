@@ -51,6 +51,7 @@ fn storefronts(text: &str) -> Result<Storefronts, String> {
 }
 
 #[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub struct Document<'a> {
     schema: &'static str,
     /// One for each storefront, in the order in which they were named.
@@ -58,6 +59,7 @@ pub struct Document<'a> {
 }
 
 #[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 struct PushDocument<'a> {
     storefront: &'a lantern_core::event::PlaceRef,
     edition: &'a lantern_core::names::Name,
@@ -80,6 +82,7 @@ struct PushDocument<'a> {
 }
 
 #[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 struct DepotDocument<'a> {
     targets: &'a [lantern_core::names::Name],
     depot: &'a str,

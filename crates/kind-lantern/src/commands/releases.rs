@@ -80,6 +80,7 @@ struct WithdrawArgs {
 }
 
 #[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub struct ListDocument {
     schema: &'static str,
     /// Newest first.
@@ -87,11 +88,13 @@ pub struct ListDocument {
 }
 
 #[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 struct ReleaseDocument {
     edition: Name,
     #[serde(flatten)]
     name: ReleaseName,
     id: String,
+    #[cfg_attr(test, schemars(with = "String"))]
     sealed_at: jiff::Timestamp,
     pushed_to: BTreeSet<String>,
     live_on: BTreeSet<String>,
@@ -104,9 +107,11 @@ struct ReleaseDocument {
 }
 
 #[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub struct ShowDocument<'a> {
     schema: &'static str,
     id: String,
+    #[cfg_attr(test, schemars(with = "String"))]
     sealed_at: jiff::Timestamp,
     release: &'a ReleaseRecord,
     withdrawn: Option<String>,
@@ -116,6 +121,7 @@ pub struct ShowDocument<'a> {
 }
 
 #[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 struct FileDocument {
     depot: String,
     path: String,
@@ -125,6 +131,7 @@ struct FileDocument {
 }
 
 #[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub struct WrittenDocument<'a> {
     schema: &'static str,
     release: &'a ReleaseName,
@@ -135,6 +142,7 @@ pub struct WrittenDocument<'a> {
 }
 
 #[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub struct WithdrawDocument<'a> {
     schema: &'static str,
     edition: &'a Name,
@@ -151,12 +159,14 @@ pub struct WithdrawDocument<'a> {
 }
 
 #[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 struct LiveDocument<'a> {
     storefront: &'a Name,
     branch: &'a Name,
 }
 
 #[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 struct NotTold {
     storefront: Name,
     why: String,

@@ -9,6 +9,7 @@ use crate::table::Table;
 use crate::ui::{Ui, bad, care, faint, good, strong};
 
 #[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub struct Document<'a> {
     schema: &'static str,
     game: &'a str,
@@ -18,6 +19,7 @@ pub struct Document<'a> {
 }
 
 #[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 struct EditionDocument<'a> {
     edition: &'a Name,
     newest: Option<&'a lantern_core::version::ReleaseName>,
@@ -27,6 +29,7 @@ struct EditionDocument<'a> {
 }
 
 #[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 struct StorefrontDocument<'a> {
     storefront: &'a Name,
     connected: bool,

@@ -26,7 +26,8 @@ pub struct Args {
 }
 
 #[derive(Serialize)]
-struct InstalledDocument<'a> {
+#[cfg_attr(test, derive(schemars::JsonSchema))]
+pub struct InstalledDocument<'a> {
     schema: &'static str,
     installed: Option<&'a About>,
     files: u64,
@@ -35,13 +36,15 @@ struct InstalledDocument<'a> {
 }
 
 #[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 struct WrongDocument<'a> {
     path: &'a str,
     problem: &'static str,
 }
 
 #[derive(Serialize)]
-struct StoreDocument<'a> {
+#[cfg_attr(test, derive(schemars::JsonSchema))]
+pub struct StoreDocument<'a> {
     schema: &'static str,
     releases: u64,
     packs: u64,

@@ -116,8 +116,10 @@ impl Ran {
 
     #[track_caller]
     pub fn json(&self) -> Value {
-        serde_json::from_slice(&self.output.stdout)
-            .unwrap_or_else(|e| panic!("{e}\nstdout:\n{}\nstderr:\n{}", self.stdout(), self.stderr()))
+        let document: Value = serde_json::from_slice(&self.output.stdout)
+            .unwrap_or_else(|e| panic!("{e}\nstdout:\n{}\nstderr:\n{}", self.stdout(), self.stderr()));
+        crate::schema::check(&document);
+        document
     }
 
     /// What the document says of the only release, push or edition in it.

@@ -35,4 +35,6 @@ mod keeping;
 #[cfg(test)]
 mod races;
 #[cfg(test)]
+mod schema;
+#[cfg(test)]
 mod withdrawing;

@@ -1,0 +1,63 @@
+//! The shapes of all documents that `--json` prints, held against `docs/json/`.
+
+use schemars::generate::SchemaSettings;
+use schemars::{JsonSchema, SchemaGenerator};
+use serde_json::Value;
+
+use crate::commands;
+use crate::diagnostic::ErrorDocument;
+
+/// Returns the schema of a document; its `schema` field has one value alone.
+fn schema_of<T: JsonSchema>(name: &str) -> (String, Value) {
+    let generator: SchemaGenerator = SchemaSettings::draft2020_12().for_serialize().into_generator();
+    let mut schema = generator.into_root_schema_for::<T>().to_value();
+    schema["title"] = name.into();
+    schema["properties"]["schema"] = serde_json::json!({ "const": format!("lantern.{name}/1") });
+    (name.to_owned(), schema)
+}
+
+fn all() -> Vec<(String, Value)> {
+    vec![
+        schema_of::<commands::check::Document<'static>>("check"),
+        schema_of::<commands::connect::Document<'static>>("connect"),
+        schema_of::<commands::depots::Document>("depots"),
+        schema_of::<ErrorDocument<'static>>("error"),
+        schema_of::<commands::history::Document>("history"),
+        schema_of::<commands::init::Document<'static>>("init"),
+        schema_of::<commands::install::Document<'static>>("install"),
+        schema_of::<commands::keep::Document<'static>>("keep"),
+        schema_of::<commands::live::Document>("live"),
+        schema_of::<commands::prepare::Document<'static>>("prepare"),
+        schema_of::<commands::MoveDocument<'static>>("promote"),
+        schema_of::<commands::push::Document<'static>>("push"),
+        schema_of::<commands::rehearse::Document<'static>>("rehearse"),
+        schema_of::<commands::releases::ListDocument>("releases"),
+        schema_of::<commands::releases::ShowDocument<'static>>("release-shown"),
+        schema_of::<commands::releases::WrittenDocument<'static>>("release-written"),
+        schema_of::<commands::MoveDocument<'static>>("rollback"),
+        schema_of::<commands::StandingDocument<'static>>("standing"),
+        schema_of::<commands::try_out::Document<'static>>("try"),
+        schema_of::<commands::verify::InstalledDocument<'static>>("verify"),
+        schema_of::<commands::verify::StoreDocument<'static>>("verify-store"),
+        schema_of::<commands::releases::WithdrawDocument<'static>>("withdraw"),
+    ]
+}
+
+#[cfg(test)]
+#[test]
+fn the_schemas_in_docs_are_those_of_the_code() {
+    let folder = std::path::Path::new(concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/json"));
+    let all = all();
+    for (name, schema) in &all {
+        let path = folder.join(format!("{name}.schema.json"));
+        let text = format!("{}\n", serde_json::to_string_pretty(schema).unwrap());
+        if std::env::var_os("UPDATE_EXPECTED").is_some() {
+            std::fs::create_dir_all(folder).unwrap();
+            std::fs::write(&path, &text).unwrap();
+        }
+        let found = std::fs::read_to_string(&path).unwrap_or_default();
+        assert_eq!(found, text, "UPDATE_EXPECTED=1 writes {name} anew");
+    }
+    let files = std::fs::read_dir(folder).unwrap().count();
+    assert_eq!(files, all.len(), "docs/json holds a schema of nothing");
+}
