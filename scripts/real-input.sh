@@ -6,8 +6,8 @@
 # usage: scripts/real-input.sh DATA_DIR [WORK_DIR]
 #
 # DATA_DIR holds what is there of:
-#   panda3d/{win_amd64,macosx,manylinux}/VERSION/   three or more versions: three targets, release after release
-#   export/{v1,v2}/                                 a large export in two versions
+#   releases/{windows,macos,linux}/VERSION/  three or more versions: three targets, release after release
+#   export/{v1,v2}/                           a large export in two versions
 # The 50,000 small files are made here. WORK_DIR (default: a new folder in $TMPDIR) needs room for all of it again.
 set -euo pipefail
 data=$(cd "${1:?usage: scripts/real-input.sh DATA_DIR [WORK_DIR]}" && pwd)
@@ -41,7 +41,6 @@ begin() { # NAME CONFIG: a project with its storefront
     project="$work/$1"
     rm -rf "$project"
     mkdir -p "$project"
-    cp "$2" "$project/lantern.toml"
     "$lantern" --project "$project" rehearse --port 0 --state "$project/place" --json > "$project/rehearse.json" &
     place=$!
     trap 'kill $place 2> /dev/null || true' EXIT
@@ -52,7 +51,7 @@ begin() { # NAME CONFIG: a project with its storefront
     secret=$(python3 -c 'import json,sys; print(json.load(open(sys.argv[1]))["secret"])' "$project/rehearse.json")
     kill $place
     wait $place 2> /dev/null || true
-    sed -i "s|ADDRESS|$address|" "$project/lantern.toml"
+    sed "s|ADDRESS|$address|" "$2" > "$project/lantern.toml"
     "$lantern" --project "$project" rehearse --state "$project/place" --json > "$project/rehearse.json" &
     place=$!
     sleep 0.7
@@ -113,10 +112,10 @@ name = "Parts"
 kind = "companion"
 '
 target() { printf '[targets.%s]\nedition = "parts"\nsystems = ["%s"]\nexport = "exports/%s"\n' "$1" "$2" "$1"; }
-config="$work/lantern.toml"
+config="$work/template.toml"
 parts=${storefront/handle = \"saltmarsh-post\"/handle = \{ parts = \"saltmarsh-parts\" \}}
 
-if [ -d "$data/panda3d" ]; then
+if [ -d "$data/releases" ]; then
     say "successive releases for three systems"
     {
         echo "$game"
@@ -127,11 +126,11 @@ if [ -d "$data/panda3d" ]; then
     } > "$config"
     begin releases "$config"
     rm -rf "$work"/player-*
-    for version in $(ls "$data/panda3d/manylinux" | sort -V | tail -3); do
+    for version in $(ls "$data/releases/linux" | sort -V | tail -3); do
         mkdir -p "$project/exports"
-        for pair in windows:win_amd64 macos:macosx linux:manylinux; do
-            rm -rf "$project/exports/${pair%%:*}"
-            cp -r "$data/panda3d/${pair##*:}/$version" "$project/exports/${pair%%:*}"
+        for target in windows macos linux; do
+            rm -rf "$project/exports/$target"
+            cp -r "$data/releases/$target/$version" "$project/exports/$target"
         done
         printf '%-10s exported  %14s bytes\n' "$version" "$(bytes "$project/exports")"
         chain "$version" windows macos linux

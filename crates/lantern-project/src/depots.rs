@@ -68,6 +68,10 @@ impl Project {
             .map(|(intake, entries)| depots::Export { target: intake.name, systems: &intake.systems, entries })
             .collect();
         let mapping = Mapping::of(&exports, &self.config().depots);
+        // Without all exports it is not known what the missing ones would have brought.
+        let mut mapping = mapping;
+        let is_sure = |t: &Trouble| is_whole || !matches!(t, Trouble::InNone { .. } | Trouble::Nowhere { .. });
+        mapping.troubles.retain(is_sure);
         let mut divided = Divided { intakes, mapped, mapping, findings, is_whole };
         let troubles: Vec<Finding> = divided.mapping.troubles.iter().map(|t| self.trouble(t)).collect();
         divided.findings.extend(troubles.into_iter().map(|finding| (None, finding)));

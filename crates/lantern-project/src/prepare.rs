@@ -239,11 +239,11 @@ fn unchanged_targets(before: &Option<ReleaseRecord>, now: &ReleaseRecord, name: 
     if now.targets.iter().all(was) {
         return Vec::new();
     }
-    let forgotten = now.targets.iter().filter(|target| was(target));
-    forgotten
-        .map(|target| {
-            let what = format!("{} is exactly what it was in {name}, although others changed", target.target);
-            Finding::warns("target-unchanged", what, "was it exported anew? If so, all is well")
-        })
-        .collect()
+    let forgotten: Vec<&str> = now.targets.iter().filter(|t| was(t)).map(|t| t.target.as_str()).collect();
+    let what = match forgotten.as_slice() {
+        [] => return Vec::new(),
+        [one] => format!("{one} is exactly what it was in {name}, although others changed"),
+        several => format!("{} are exactly what they were in {name}, although others changed", several.join(", ")),
+    };
+    vec![Finding::warns("target-unchanged", what, "was all of it exported anew? If so, all is well")]
 }

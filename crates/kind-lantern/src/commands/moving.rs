@@ -126,7 +126,11 @@ fn show_plan(plan: &MovePlan, ui: &Ui) {
             words::systems(&change.systems),
             change.before.as_ref().map_or_else(|| "nothing".to_owned(), |b| b.name.to_string()),
             change.after.as_ref().map_or_else(|| "nothing any more".to_owned(), |b| b.name.to_string()),
-            change.update.map_or_else(|| "–".to_owned(), words::bytes),
+            match change.update {
+                None => "–".to_owned(),
+                Some(0) => "nothing".to_owned(),
+                Some(bytes) => words::bytes(bytes),
+            },
             words::bytes(change.whole),
             words::bytes(change.installed),
         ]);
@@ -135,7 +139,7 @@ fn show_plan(plan: &MovePlan, ui: &Ui) {
     let more: BTreeMap<&Name, &When> = plan.changes.iter().flat_map(|c| &c.more).map(|(d, w)| (d, w)).collect();
     if !more.is_empty() {
         let names: Vec<String> = more.into_iter().map(|(depot, when)| format!("{depot} ({when})")).collect();
-        let text = format!("and by choice, not counted here: {}", names.join(", "));
+        let text = format!("by choice, not counted: {}", names.join(", "));
         ui.say("");
         for line in words::wrap(&text, 76) {
             ui.say(&format!("  {}", faint(line)));

@@ -203,7 +203,7 @@ fn list(open: &Open, ui: &Ui) -> Done {
     let mut table = Table::default();
     let has_editions = open.project.has_editions();
     let edition_head = if has_editions { "edition" } else { "" };
-    table.row(["release", edition_head, "sealed", "pushed to", "live on", ""].map(faint));
+    table.row(["release", edition_head, "sealed", "where", ""].map(faint));
     for release in &document.releases {
         let state = match (&release.withdrawn, release.freed) {
             (Some(because), _) => format!("{} {}", bad("withdrawn:"), lantern_core::path::shown(because)),
@@ -215,14 +215,24 @@ fn list(open: &Open, ui: &Ui) -> Done {
             strong(&release.name),
             if has_editions { release.edition.to_string() } else { String::new() },
             words::time(release.sealed_at),
-            join(&release.pushed_to),
-            join(&release.live_on),
+            where_it_is(release),
             state,
         ]);
     }
     ui.say(&table.lay_out());
     ui.next(&format!("lantern releases {}   shows what it holds", document.releases[0].name.number));
     Ok(())
+}
+
+/// Each storefront that has it, with the branches that it is live on.
+fn where_it_is(release: &ReleaseDocument) -> String {
+    let at = |storefront: &String| {
+        let lines = release.live_on.iter().filter_map(|line| line.strip_suffix(&format!(" at {storefront}")));
+        let lines: Vec<&str> = lines.collect();
+        if lines.is_empty() { storefront.clone() } else { format!("{storefront}: {}", lines.join(", ")) }
+    };
+    let storefronts: Vec<String> = release.pushed_to.iter().map(at).collect();
+    storefronts.join("; ")
 }
 
 fn describe(board: &Board, release: &KnownRelease) -> ReleaseDocument {

@@ -452,9 +452,9 @@ fn sealed_releases_are_listed_and_shown() {
     env.next_version();
     env.lantern(&["prepare"]).success();
     snapshot!(env.lantern(&["releases"]).whole(), @"
-      release     sealed             pushed to     live on
+      release     sealed             where
       1.4.0 (2)   YYYY-MM-DD HH:MM
-      1.3.2 (1)   YYYY-MM-DD HH:MM   brambleyard   open-water at brambleyard
+      1.3.2 (1)   YYYY-MM-DD HH:MM   brambleyard: open-water
 
     next: lantern releases 2   shows what it holds
     ");

@@ -70,9 +70,9 @@ fn each_edition_has_its_releases_and_its_title() {
     next: lantern promote brambleyard estuary
     ");
     snapshot!(env.lantern(&["releases"]).whole(), @"
-      release     edition      sealed             pushed to     live on
-      1.3.2 (2)   first-tide   YYYY-MM-DD HH:MM   brambleyard   creek at brambleyard
-      1.3.2 (1)   full         YYYY-MM-DD HH:MM   brambleyard   creek at brambleyard
+      release     edition      sealed             where
+      1.3.2 (2)   first-tide   YYYY-MM-DD HH:MM   brambleyard: creek
+      1.3.2 (1)   full         YYYY-MM-DD HH:MM   brambleyard: creek
 
     next: lantern releases 2   shows what it holds
     ");
