@@ -7,6 +7,7 @@ use lantern_project::{Class, ProjectError};
 use serde::Serialize;
 
 use crate::ui::{Ui, bad, care, command, faint};
+use crate::words;
 
 /// Why a command ended without having done its work.
 #[derive(Debug)]
@@ -169,14 +170,16 @@ pub fn show_finding(finding: &Finding) -> String {
         let marks = "~".repeat(place.len.min(110_usize.saturating_sub(place.column - 1 - start)).max(1));
         let _ = writeln!(out, "    {}{}", " ".repeat(place.column - 1 - start), paint(&marks));
     }
-    let what = match finding.severity {
-        Severity::Stops => paint("stops:"),
-        Severity::Warns => paint("warns:"),
-        Severity::Note => paint("note:"),
+    let word = match finding.severity {
+        Severity::Stops => "stops:",
+        Severity::Warns => "warns:",
+        Severity::Note => "note:",
     };
-    let _ = write!(out, "  {what} {} {}", finding.what, faint(format!("({})", finding.code)));
+    let code = format!("({})", finding.code);
+    let what = words::flow(&format!("{} {code}", finding.what), 9, 4).replace(&code, &faint(&code));
+    let _ = write!(out, "  {} {what}", paint(word));
     if let Some(cure) = &finding.cure {
-        let _ = write!(out, "\n  {} {cure}", faint("try:"));
+        let _ = write!(out, "\n  {} {}", faint("try:"), words::flow(cure, 7, 4));
     }
     out
 }

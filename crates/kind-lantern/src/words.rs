@@ -43,6 +43,15 @@ pub fn names<'a>(names: impl IntoIterator<Item = &'a lantern_core::names::Name>)
     names.join(", ")
 }
 
+/// Breaks a text to the terminal's width, its further lines with an indent; where nobody looks, it stays one line.
+pub fn flow(text: &str, first: usize, indent: usize) -> String {
+    let Some((terminal_size::Width(columns), _)) = terminal_size::terminal_size() else {
+        return text.to_owned();
+    };
+    let width = usize::from(columns).clamp(40, 110).saturating_sub(first.max(indent));
+    wrap(text, width).join(&format!("\n{}", " ".repeat(indent)))
+}
+
 /// Breaks a text into lines of at most `width` columns, at spaces.
 pub fn wrap(text: &str, width: usize) -> Vec<String> {
     let mut lines = vec![String::new()];

@@ -49,7 +49,7 @@ fn a_good_file_is_read() {
     assert_eq!(target.starts[0].file, "saltmarsh");
     let place = &config.storefronts[&"brambleyard".parse().unwrap()];
     assert_eq!(place.depots[&"linux".parse().unwrap()].as_str(), "sp-linux");
-    assert_eq!(place.branches[&"open-water".parse().unwrap()], Audience::Everyone);
+    assert_eq!(place.audience(&"open-water".parse().unwrap()), Some(Audience::Everyone));
 }
 
 #[test]
