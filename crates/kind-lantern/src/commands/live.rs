@@ -2,6 +2,7 @@ use std::collections::BTreeMap;
 
 use jiff::Timestamp;
 use lantern_core::board::Board;
+use lantern_core::config::Audience;
 use lantern_core::event::{BranchBuild, BranchFacts};
 use lantern_core::names::Name;
 use lantern_core::version::ReleaseName;
@@ -144,7 +145,7 @@ fn look(
         let of_place = board.branches.iter().filter(|((place, _), _)| place.name == *name);
         let branches = of_place.map(|((place, branch), facts)| BranchDocument {
             branch: branch.clone(),
-            audience: configured.audience(branch).map(|audience| audience.name()),
+            audience: configured.audience(branch).map(Audience::name),
             revision: facts.revision,
             targets: (facts.targets.iter())
                 .map(|(target, build)| {

@@ -52,7 +52,8 @@ fn fits(value: &Value, schema: &Value, root: &Value, at: &str) -> Result<(), Str
         Some(Value::Array(several)) => several.iter().filter_map(Value::as_str).collect(),
         _ => vec![kind],
     };
-    if !allowed.contains(&kind) && !(kind == "integer" && allowed.contains(&"number")) {
+    let is_allowed = allowed.contains(&kind) || (kind == "integer" && allowed.contains(&"number"));
+    if !is_allowed {
         return Err(format!("{at} is {kind}, expected {}", allowed.join(" or ")));
     }
     for name in schema.get("required").and_then(Value::as_array).into_iter().flatten().filter_map(Value::as_str) {
