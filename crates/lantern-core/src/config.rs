@@ -151,14 +151,18 @@ impl Config {
     /// # Errors
     /// Every finding that stops, in the order of the text; never empty.
     pub fn read(file: &str, text: &str) -> Result<Self, Vec<Finding>> {
-        let (config, mut findings) = resolve::read(file, text);
-        match config {
-            Some(config) if findings.is_empty() => Ok(config),
-            _ => {
-                findings.sort_by_key(|f| f.place.as_ref().map_or((0, 0), |p| (p.line, p.column)));
-                Err(findings)
-            }
+        match Self::read_partly(file, text) {
+            (Some(config), findings) if findings.is_empty() => Ok(config),
+            (_, findings) => Err(findings),
         }
+    }
+
+    /// Reads as much of a configuration as is valid, to look further although something is wrong: the targets that
+    /// have no finding. Nothing may be made of it when there are findings, which come in the order of the text.
+    pub fn read_partly(file: &str, text: &str) -> (Option<Self>, Vec<Finding>) {
+        let (config, mut findings) = resolve::read(file, text);
+        findings.sort_by_key(|f| f.place.as_ref().map_or((0, 0), |p| (p.line, p.column)));
+        (config, findings)
     }
 
     /// Returns the targets of an edition, in the order of their names.

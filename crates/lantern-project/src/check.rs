@@ -40,6 +40,7 @@ impl Project {
     /// nothing.
     pub fn check(&mut self) -> Checked {
         let mut checked = Checked::default();
+        checked.findings.extend(self.config_findings().iter().map(|finding| (None, finding.clone())));
         let here = self.edition().clone();
         for edition in self.editions() {
             self.work_on(&edition);

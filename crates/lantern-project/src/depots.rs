@@ -40,7 +40,7 @@ impl Project {
     /// Takes the exports of the edition that is worked on, and divides them.
     pub(crate) fn divide(&self) -> Divided<'_> {
         let (mut intakes, mut findings) = (Vec::new(), Vec::new());
-        let mut is_whole = true;
+        let mut is_whole = self.config_findings().is_empty();
         for (name, target) in self.config().targets_of(self.edition()) {
             match Intake::take(self, name, target) {
                 Ok(intake) => {

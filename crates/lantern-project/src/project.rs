@@ -28,6 +28,7 @@ const MAX_VERSION_FILE_LEN: u64 = 1024;
 pub struct Project {
     root: PathBuf,
     config: Config,
+    config_findings: Vec<Finding>,
     config_text: String,
     edition: Name,
     /// Whether only this edition is meant, and not all.
@@ -60,6 +61,19 @@ impl Project {
     /// # Errors
     /// [`ProjectError::NoProject`], [`ProjectError::Config`], [`ProjectError::File`].
     pub fn find(from: &Path, stop: Arc<AtomicBool>) -> Result<Self, ProjectError> {
+        let project = Self::find_to_check(from, stop)?;
+        if project.config_findings.is_empty() {
+            Ok(project)
+        } else {
+            Err(ProjectError::Config(project.config_findings))
+        }
+    }
+
+    /// Finds a project although values in its configuration are wrong, to be checked and for nothing else.
+    ///
+    /// # Errors
+    /// [`ProjectError::NoProject`], [`ProjectError::File`]; [`ProjectError::Config`] when nothing of it can be read.
+    pub fn find_to_check(from: &Path, stop: Arc<AtomicBool>) -> Result<Self, ProjectError> {
         let from = std::path::absolute(from)
             .map_err(|e| ProjectError::File(DurableError { what: "find", path: from.to_owned(), source: e }))?;
         let root = from.ancestors().find(|folder| folder.join(config::FILE_NAME).is_file());
@@ -73,9 +87,15 @@ impl Project {
             let finding = Finding::stops("not-utf8", what, "save it as UTF-8 with your editor");
             ProjectError::Config(vec![finding.at(TextPlace::of(config::FILE_NAME, &good, at..at))])
         })?;
-        let config = Config::read(config::FILE_NAME, &text).map_err(ProjectError::Config)?;
+        let (config, config_findings) = Config::read_partly(config::FILE_NAME, &text);
+        let Some(config) = config else { return Err(ProjectError::Config(config_findings)) };
         let edition = config.editions_with_targets().into_iter().next().unwrap_or_else(Name::full_edition);
-        Ok(Self { root, config, config_text: text, edition, one_edition: false, stop })
+        Ok(Self { root, config, config_findings, config_text: text, edition, one_edition: false, stop })
+    }
+
+    /// Returns what is wrong with the configuration; only after [`Self::find_to_check`] there can be something.
+    pub(crate) fn config_findings(&self) -> &[Finding] {
+        &self.config_findings
     }
 
     /// Returns the folder.

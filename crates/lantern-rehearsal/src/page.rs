@@ -168,4 +168,19 @@ mod tests {
             assert_eq!(path(hostile), None, "{hostile}");
         }
     }
+
+    #[test]
+    fn a_build_is_served_with_its_types_and_headers() {
+        let temp = tempfile::tempdir().unwrap();
+        std::fs::write(temp.path().join("index.html"), "<!doctype html>").unwrap();
+        std::fs::write(temp.path().join("game.wasm.gz"), b"packed").unwrap();
+        let page = Page::start(temp.path(), 0).unwrap();
+        let get = |path: &str| reqwest::blocking::get(format!("{}{path}", page.origin())).unwrap();
+        let index = get("/");
+        assert_eq!(index.headers()["content-type"], "text/html; charset=utf-8");
+        assert_eq!(index.headers()["cross-origin-opener-policy"], "same-origin");
+        assert_eq!(index.text().unwrap(), "<!doctype html>");
+        assert_eq!(get("/game.wasm.gz").headers()["content-encoding"], "gzip");
+        assert_eq!(get("/nothing.js").status().as_u16(), 404);
+    }
 }

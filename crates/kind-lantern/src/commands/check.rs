@@ -3,7 +3,7 @@ use std::collections::BTreeSet;
 
 use lantern_core::finding::{Finding, Severity};
 use lantern_core::names::Name;
-use lantern_project::Checked;
+use lantern_project::{Checked, Project};
 use serde::Serialize;
 
 use super::Done;
@@ -62,7 +62,10 @@ struct FindingDocument<'a> {
 }
 
 pub fn run(args: &Args, ui: &Ui) -> Done {
-    let mut project = super::find(ui)?;
+    let mut project = Project::find_to_check(&ui.project, ui.stop.clone())?;
+    if let Some(edition) = &ui.edition {
+        project.only_edition(edition)?;
+    }
     let checked = project.check();
     let from = if args.strict { Severity::Warns } else { Severity::Stops };
     let stops = checked.findings.iter().filter(|(_, f)| f.severity >= from).count() as u64;

@@ -278,3 +278,74 @@ fn a_foreign_state_folder_is_left_alone() {
     assert_eq!(env.read(".lantern/precious"), b"of somebody else");
     assert!(!env.path(".lantern/ledger.db").exists());
 }
+
+#[test]
+fn check_looks_at_exports_although_the_configuration_is_wrong() {
+    let env = TestEnv::new();
+    env.edit("lantern.toml", "studio = \"Paper Heron\"", "studio = \"<studio>\"");
+    env.edit("lantern.toml", "handle = ", "handel = ");
+    env.edit("lantern.toml", "starts = \"saltmarsh\"", "starts = \"Saltmarsh\"");
+    snapshot!(env.lantern(&["check"]).whole(), @r#"
+      linux   cannot be taken in
+
+      lantern.toml, line 3, column 10
+        studio = "<studio>"
+                 ~~~~~~~~~~
+      stops: "<studio>" was never filled in (placeholder)
+      try: write the name that players see
+
+      lantern.toml, line 17, column 1
+        handel = "saltmarsh-post"
+        ~~~~~~
+      stops: unknown key "handel" (unknown-key)
+      try: did you mean "handle"?
+
+      lantern.toml, line 10, column 10
+        starts = "Saltmarsh"
+                 ~~~~~~~~~~~
+      stops: the start file Saltmarsh is not in the export (start-case)
+      try: letter case counts: write starts = "saltmarsh"
+
+    checked: 3 findings stop
+
+    next: mend them, then again: lantern check
+    [exit status: 1]
+    "#);
+    // A target that is itself wrong is not looked at: its export would be judged by what does not stand there.
+    env.edit("lantern.toml", "starts = \"Saltmarsh\"", "start = \"saltmarsh\"");
+    let stdout = env.lantern(&["check"]).fails(1).stdout();
+    assert!(stdout.contains("3 findings stop") && !stdout.contains("start-case"), "{stdout}");
+    env.lantern(&["prepare"]).fails(2);
+}
+
+#[test]
+fn one_export_for_several_systems() {
+    use lantern_rehearsal::exports::{self, GameVersion};
+    let env = TestEnv::without_storefront();
+    std::fs::remove_dir_all(env.path("exports")).unwrap();
+    exports::write_linux(&env.path("exports/desktop"), GameVersion::Old, lantern_core::system::System::LinuxX86_64)
+        .unwrap();
+    exports::write_windows(&env.path("exports/desktop"), GameVersion::Old).unwrap();
+    let game = ["--name", "Saltmarsh Post", "--studio", "Paper Heron", "--version", "1.3.2"];
+    let identity = ["--identity", "example.paperheron.saltmarsh"];
+    snapshot!(env.lantern(&[&["init"], &game[..], &identity].concat()).whole(), @"
+    found 1 export
+
+      desktop   exports/desktop   windows-x86_64, linux-x86_64   starts Saltmarsh Post.exe, saltmarsh
+
+    wrote lantern.toml for Saltmarsh Post, 40 lines to read and change
+
+    next: read lantern.toml, then: lantern prepare
+    ");
+    let text = String::from_utf8(env.read("lantern.toml")).unwrap();
+    assert!(text.contains("{ file = \"saltmarsh\", systems = [\"linux-x86_64\"] }"), "{text}");
+    let release = env.lantern(&["prepare", "--json"]).success().one();
+    let target = &release["release"]["targets"][0];
+    assert_eq!((target["systems"].as_array().unwrap().len(), target["starts"].as_array().unwrap().len()), (2, 2));
+    env.edit(
+        "lantern.toml",
+        "systems = [\"windows-x86_64\", \"linux-x86_64\"]",
+        "systems = [\"windows-x86_64\", \"linux-x86_64\", \"macos-x86_64\"]",
+    );
+    assert!(env.lantern(&["check"]).fails(1).stdout().contains("nothing starts the game on macos-x86_64"));
+}

@@ -124,7 +124,14 @@ impl Check<'_> {
 
     fn resolve(&mut self, raw: raw::Config) -> Option<Config> {
         let game = self.game(&raw.game);
-        let editions = game.as_ref().map(|game| self.editions(game, &raw.editions));
+        // What is wrong in [game] must not keep the rest from being looked at.
+        let game = game.unwrap_or_else(|| Game {
+            name: String::new(),
+            studio: String::new(),
+            identity: "not.known".parse().expect("two parts with a dot"),
+            version: VersionSource::Here("0".parse().expect("a digit")),
+        });
+        let editions = self.editions(&game, &raw.editions);
         if raw.targets.is_empty() {
             let cure = "add [targets.linux] with the export's folder: export = \"exports/linux\"";
             self.stop(&[K("targets")], "no-target", "there is no target", cure);
@@ -134,8 +141,10 @@ impl Check<'_> {
         for (name, target) in &raw.targets {
             let at = [K("targets"), K(name)];
             let key = self.parse::<Name>(&at, name, "rename the target");
+            let before = self.findings.len();
             let value = self.target(&at, target, &raw.editions, &known);
-            if let (Some(key), Some(value)) = (key, value) {
+            let is_clean = self.findings.len() == before && !self.shape.holds_mended(&["targets", name]);
+            if let (Some(key), Some(value), true) = (key, value, is_clean) {
                 targets.insert(key, value);
             }
         }
@@ -155,7 +164,7 @@ impl Check<'_> {
                 storefronts.insert(key, value);
             }
         }
-        Some(Config { game: game?, editions: editions?, targets, depots, storefronts })
+        Some(Config { game, editions, targets, depots, storefronts })
     }
 
     fn game(&mut self, raw: &raw::Game) -> Option<Game> {

@@ -132,6 +132,11 @@ impl Shape {
         Some(root)
     }
 
+    /// Whether something in a table was wrong in its shape.
+    pub(super) fn holds_mended(&self, way: &[&str]) -> bool {
+        self.mends.iter().any(|mend| mend.way.len() > way.len() && mend.way.iter().zip(way).all(|(a, b)| a == b))
+    }
+
     /// Whether a value, or something that holds it, was wrong in its shape.
     pub(super) fn is_mended(&self, way: &[ConfigKey<'_>]) -> bool {
         let names = |way: &[ConfigKey<'_>]| -> Vec<String> {
