@@ -18,6 +18,8 @@ pub mod rehearse;
 pub mod releases;
 pub mod rollback;
 mod standing;
+#[cfg(debug_assertions)]
+mod stop_point;
 pub mod try_out;
 pub mod verify;
 
@@ -55,6 +57,8 @@ pub fn run() -> ExitCode {
         }
     };
     let ui = Ui::new(&cli.common);
+    #[cfg(debug_assertions)]
+    stop_point::listen();
     listen_for_ctrl_c(ui.stop.clone(), ui.clone());
     let done = match cli.command {
         Some(command) => dispatch(command, &ui),

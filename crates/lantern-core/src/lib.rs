@@ -30,6 +30,7 @@ pub mod keep;
 pub mod names;
 pub mod path;
 pub mod patterns;
+pub mod points;
 pub mod portable;
 pub mod progress;
 pub mod release;

@@ -29,6 +29,7 @@ use jiff::Timestamp;
 use lantern_core::digest::Digest;
 use lantern_core::event::{Event, EventBody, EventError, EventId};
 use lantern_core::names::Name;
+use lantern_core::points;
 use rusqlite::{Connection, ErrorCode, OptionalExtension, TransactionBehavior, params};
 
 /// How long a write waits for another lantern's.
@@ -196,7 +197,9 @@ impl Ledger {
                 ],
             )
             .map_err(sql())?;
+        points::reach("commit");
         transaction.commit().map_err(sql())?;
+        points::reach("committed");
         Ok(event)
     }
 

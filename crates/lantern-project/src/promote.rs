@@ -145,7 +145,8 @@ impl Locked {
         self.plan(look, after, changes, wanted, None, comment)
     }
 
-    /// Plans to put back what a branch had before, by the storefront's own history. Asking again goes back further.
+    /// Plans to put back what a branch had before, by the storefront's own history. Asking again goes back further,
+    /// unless `wanted` names the release that is meant and the branch has it: then there is nothing to do.
     ///
     /// # Errors
     /// [`ProjectError::NothingBefore`], [`ProjectError::Rules`], and those of the place, store and ledger.
@@ -153,6 +154,7 @@ impl Locked {
         &mut self,
         storefront: &str,
         branch: &Name,
+        wanted: Option<&str>,
         comment: Option<String>,
     ) -> Result<MovePlan, ProjectError> {
         // A rollback that was broken off after the storefront had done it must not go back once more.
@@ -174,6 +176,17 @@ impl Locked {
         let earlier = was_done
             .or_else(|| before_now(&steps, usable))
             .and_then(|revision| moves.iter().find(|m| m.facts.revision == revision));
+        let is_wanted = |b: &BranchBuild| wanted.is_some_and(|wanted| b.name.to_string() == wanted);
+        let goes_there = earlier.is_some_and(|m| m.facts.targets.values().any(is_wanted));
+        let now = &look.now.facts;
+        if let Some(here) = now.targets.values().next()
+            && !goes_there
+            && now.targets.values().all(is_wanted)
+        {
+            let (here, revision) = (here.clone(), now.revision);
+            let stays = now.targets.iter().map(|(t, b)| (t.clone(), b.build)).collect();
+            return self.plan(look, here, Vec::new(), stays, Some(revision), comment);
+        }
         let nothing =
             || ProjectError::NothingBefore { place: look.place.reference.name.clone(), branch: branch.clone() };
         let earlier = earlier.ok_or_else(nothing)?.facts.clone();

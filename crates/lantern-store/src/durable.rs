@@ -6,6 +6,8 @@ use std::io::{self, Write};
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicU64, Ordering};
 
+use lantern_core::points;
+
 /// Why a durable operation failed: what, on which path, and the system's reason.
 #[derive(Debug, thiserror::Error)]
 #[error("could not {what} {}", .path.display())]
@@ -54,8 +56,11 @@ pub fn write_whole(path: &Path, bytes: &[u8]) -> Result<(), DurableError> {
 }
 
 fn write_synced(path: &Path, bytes: &[u8]) -> Result<(), DurableError> {
+    points::reach("create");
     let mut file = File::create(path).map_err(DurableError::on("create", path))?;
+    points::reach("write");
     file.write_all(bytes).map_err(DurableError::on("write", path))?;
+    points::reach("sync");
     file.sync_all().map_err(DurableError::on("sync", path))
 }
 
@@ -64,7 +69,9 @@ fn write_synced(path: &Path, bytes: &[u8]) -> Result<(), DurableError> {
 /// # Errors
 /// [`DurableError`].
 pub fn rename(from: &Path, to: &Path) -> Result<(), DurableError> {
+    points::reach("rename");
     fs::rename(from, to).map_err(DurableError::on("rename to", to))?;
+    points::reach("renamed");
     match to.parent() {
         Some(folder) => sync_folder(folder),
         None => Ok(()),
@@ -103,6 +110,7 @@ pub fn sync_folder(_: &Path) -> Result<(), DurableError> {
 /// # Errors
 /// [`DurableError`].
 pub fn remove_file(path: &Path) -> Result<(), DurableError> {
+    points::reach("remove");
     match fs::remove_file(path) {
         Err(e) if e.kind() != io::ErrorKind::NotFound => Err(DurableError::on("remove", path)(e)),
         _ => Ok(()),

@@ -9,6 +9,7 @@ use std::time::{Duration, Instant};
 use lantern_core::digest::{Digest, ManifestId};
 use lantern_core::event::EventId;
 use lantern_core::names::{Handle, Name};
+use lantern_core::points;
 use lantern_core::rules::HouseRules;
 use reqwest::blocking::{Client, RequestBuilder, Response};
 use reqwest::header::{AUTHORIZATION, IF_MATCH, RANGE, RETRY_AFTER};
@@ -122,7 +123,10 @@ impl Market {
     }
 
     fn try_once(&self, request: RequestBuilder) -> Outcome {
-        match request.send() {
+        points::reach("ask");
+        let answer = request.send();
+        points::reach("asked");
+        match answer {
             Err(error) => Outcome::Again(None, self.unreachable(error)),
             Ok(response) => {
                 let status = response.status();

@@ -26,6 +26,13 @@ pub struct Options {
     agreement: Agreement,
 }
 
+impl Options {
+    /// Returns the release that was named beforehand.
+    pub fn confirmed(&self) -> Option<&str> {
+        self.confirm.as_deref()
+    }
+}
+
 #[derive(Serialize)]
 #[cfg_attr(test, derive(schemars::JsonSchema))]
 pub struct Document<'a> {

@@ -26,6 +26,11 @@ pub struct Args {
 
 pub fn run(args: &Args, ui: &Ui) -> Done {
     let mut project = super::lock(ui)?;
-    let plan = project.plan_rollback(&args.storefront, &args.branch, args.options.comment.clone())?;
+    let plan = project.plan_rollback(
+        &args.storefront,
+        &args.branch,
+        args.options.confirmed(),
+        args.options.comment.clone(),
+    )?;
     moving::run(&mut project, &plan, &args.options, ui)
 }

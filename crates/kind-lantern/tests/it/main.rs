@@ -37,4 +37,6 @@ mod races;
 #[cfg(test)]
 mod schema;
 #[cfg(test)]
+mod stops;
+#[cfg(test)]
 mod withdrawing;

@@ -9,6 +9,7 @@ use std::sync::atomic::{AtomicBool, AtomicU64, AtomicUsize, Ordering};
 
 use lantern_core::bytes::ReadError;
 use lantern_core::digest::{Digest, ManifestId};
+use lantern_core::points;
 use lantern_core::progress::{Meter, Progress, Task};
 use lantern_core::tree::{Node, Tree};
 
@@ -305,6 +306,7 @@ fn finish_files(stage: &Path, plan: &Plan<'_>, progress: &dyn Progress) -> Resul
         }
         set_bit(&path, *executable).map_err(InstallError::io("set the executable bit of", &path))?;
     }
+    points::reach("sync the stage");
     sync_all(stage).map_err(InstallError::io("sync", stage))
 }
 

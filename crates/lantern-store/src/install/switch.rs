@@ -6,6 +6,7 @@ use std::io;
 use std::path::{Path, PathBuf};
 
 use lantern_core::path::TreePath;
+use lantern_core::points;
 use lantern_core::tree::Node;
 use serde::{Deserialize, Serialize};
 
@@ -86,6 +87,7 @@ fn carry_out(folder: &Folder, journal: &Journal) -> Result<(), InstallError> {
         real_parents(folder, path)?;
         let place = folder.path().join(path.as_str());
         clear(&place)?;
+        points::reach("make a folder");
         match fs::create_dir(&place) {
             Err(e) if e.kind() != io::ErrorKind::AlreadyExists => {
                 return Err(InstallError::io("make the folder", &place)(e));
@@ -111,6 +113,7 @@ fn carry_out(folder: &Folder, journal: &Journal) -> Result<(), InstallError> {
         if fs::symlink_metadata(&place).is_ok_and(|m| m.is_dir()) {
             fs::remove_dir(&place).map_err(InstallError::io("remove the folder", &place))?;
         }
+        points::reach("switch a file");
         fs::rename(&from, &place).map_err(InstallError::io("rename to", &place))?;
         touched.extend(place.parent().map(Path::to_owned));
     }
@@ -121,6 +124,7 @@ fn carry_out(folder: &Folder, journal: &Journal) -> Result<(), InstallError> {
     folder.write_json("installed.json", &journal.installed)?;
     durable::remove_file(&folder.state(JOURNAL))?;
     if stage.exists() {
+        points::reach("remove the stage");
         fs::remove_dir_all(&stage).map_err(InstallError::io("remove", &stage))?;
     }
     Ok(())
@@ -163,6 +167,7 @@ fn real_parents(folder: &Folder, path: &TreePath) -> Result<(), InstallError> {
             Ok(_) => durable::remove_file(&place)?,
             Err(_) => {}
         }
+        points::reach("make a folder");
         fs::create_dir(&place).map_err(InstallError::io("make the folder", &place))?;
     }
     Ok(())
