@@ -23,5 +23,6 @@ pub mod page;
 pub mod place;
 mod refusal;
 pub mod server;
+pub mod weather;
 
 pub use refusal::Refused;

@@ -2,7 +2,7 @@
 
 use std::collections::{HashMap, HashSet};
 use std::path::{Path, PathBuf};
-use std::sync::{Mutex, MutexGuard, PoisonError};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
 use jiff::Timestamp;
@@ -25,6 +25,7 @@ use rusqlite::{Connection, OptionalExtension, Transaction, TransactionBehavior, 
 use serde::Deserialize;
 
 use crate::refusal::Refused;
+use crate::weather::Weather;
 
 /// The rights that the stand-in's one client has.
 pub const SCOPE: &str = "read send release setup";
@@ -61,6 +62,7 @@ pub struct Place {
     secret: String,
     database: Mutex<Connection>,
     tokens: Mutex<HashMap<String, Instant>>,
+    weather: Mutex<Option<Arc<Weather>>>,
 }
 
 fn random_hex(count: usize) -> Result<String, Refused> {
@@ -106,12 +108,27 @@ impl Place {
         let id = fact("id", format!("{}-{}", place.name.to_lowercase().replace(' ', "-"), random_hex(12)?))?;
         let secret = fact("secret", random_hex(32)?)?;
         let database = Mutex::new(connection);
-        Ok(Self { document: place, folder: folder.to_owned(), id, secret, database, tokens: Mutex::default() })
+        let (tokens, weather) = (Mutex::default(), Mutex::default());
+        Ok(Self { document: place, folder: folder.to_owned(), id, secret, database, tokens, weather })
     }
 
     /// Returns the secret of [`CLIENT_ID`]. Shown to people only because nothing real is behind it.
     pub fn secret(&self) -> &str {
         &self.secret
+    }
+
+    /// Shows these faults from now on; none: fair weather.
+    pub fn set_weather(&self, weather: Option<Weather>) {
+        *self.weather.lock().unwrap_or_else(PoisonError::into_inner) = weather.map(Arc::new);
+    }
+
+    pub(crate) fn weather(&self) -> Option<Arc<Weather>> {
+        self.weather.lock().unwrap_or_else(PoisonError::into_inner).clone()
+    }
+
+    /// Lets all access expire.
+    pub(crate) fn forget_tokens(&self) {
+        self.tokens.lock().unwrap_or_else(PoisonError::into_inner).clear();
     }
 
     /// Returns the port that was used the last time.

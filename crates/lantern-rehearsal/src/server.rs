@@ -24,6 +24,7 @@ use tokio::sync::oneshot;
 use crate::api::{Api, Body, Endpoint};
 use crate::place::{Place, SCOPE, not_there};
 use crate::refusal::Refused;
+use crate::weather;
 
 type Shared = State<Arc<Place>>;
 type Answer<T> = Result<Json<T>, Refused>;
@@ -547,6 +548,7 @@ impl Running {
             .fallback(|| async { Refused::new(problem::NOT_FOUND, "there is nothing here", "see /v1/openapi.json") })
             .layer(DefaultBodyLimit::max(limit))
             .layer(axum::middleware::map_response(name_too_large))
+            .layer(axum::middleware::from_fn_with_state(place.clone(), weather::act))
             .with_state(place.clone());
         let thread = std::thread::spawn(move || {
             runtime.block_on(async {

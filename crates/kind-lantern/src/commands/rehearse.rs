@@ -7,6 +7,7 @@ use lantern_project::Project;
 use lantern_rehearsal::Refused;
 use lantern_rehearsal::place::{CLIENT_ID, DEFAULT_PORT, Place, PlaceDocument};
 use lantern_rehearsal::server::Running;
+use lantern_rehearsal::weather::{Fault, Weather};
 use lantern_storefront::protocol::Title;
 use serde::Serialize;
 
@@ -18,7 +19,8 @@ use crate::ui::{Ui, command, faint, good, strong};
 /// Shown at the end of the help.
 const EXAMPLES: &str = r#"Examples:
   lantern rehearse
-  lantern rehearse --port 0 --state /tmp/brambleyard"#;
+  lantern rehearse --port 0 --state /tmp/brambleyard
+  lantern rehearse --weather cut,lost-answer --seed 7"#;
 
 /// Run a stand-in storefront on this computer
 ///
@@ -33,6 +35,15 @@ pub struct Args {
     /// Where it keeps what it is sent. Left out: .lantern/rehearsal of the game
     #[arg(long, value_name = "DIR")]
     state: Option<PathBuf>,
+    /// Faults to show, with commas between: cut, lost-answer, failing, failing-late, busy, expired, wrong-bytes, slow
+    #[arg(long, value_name = "FAULTS", value_delimiter = ',', value_parser = super::name::<Fault>)]
+    weather: Vec<Fault>,
+    /// How many requests of a hundred meet a fault
+    #[arg(long, value_name = "N", default_value_t = 20, value_parser = clap::value_parser!(u64).range(0..=100))]
+    storm: u64,
+    /// The same seed gives the same weather
+    #[arg(long, value_name = "N", default_value_t = 1)]
+    seed: u64,
 }
 
 #[derive(Serialize)]
@@ -103,6 +114,9 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     let configured = configured.and_then(|s| Address::parse(&s.address).ok()).map(|a| a.port());
     let port = args.port.or_else(|| place.last_port()).or(configured).unwrap_or(DEFAULT_PORT);
     let running = Running::start(place, port).map_err(failed(&format!("listen on port {port}")))?;
+    if !args.weather.is_empty() {
+        running.place().set_weather(Some(Weather::new(args.weather.clone(), args.storm, args.seed)));
+    }
     let origin = running.origin();
     let port = Address::parse(&origin).map_or(port, |a| a.port());
     let titles = match &project {
@@ -124,6 +138,11 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     table.row([faint("its secret"), secret.to_owned()]);
     let none = || format!("none: no storefront in lantern.toml has the address {origin}");
     table.row([faint("titles"), if titles.is_empty() { none() } else { titles.join(", ") }]);
+    if !args.weather.is_empty() {
+        let faults: Vec<&str> = args.weather.iter().map(|fault| fault.name()).collect();
+        let text = format!("{} in {} of 100 requests, seed {}", faults.join(", "), args.storm, args.seed);
+        table.row([faint("weather"), text]);
+    }
     table.row([faint("keeps all in"), state.display().to_string()]);
     ui.say(&table.lay_out());
     let names = project.iter().flat_map(|p| p.config().storefronts.iter());

@@ -39,4 +39,6 @@ mod schema;
 #[cfg(test)]
 mod stops;
 #[cfg(test)]
+mod weather;
+#[cfg(test)]
 mod withdrawing;

@@ -13,8 +13,8 @@ const STOPPED: i32 = 86;
 const MANY: u64 = 2_000;
 
 /// An environment that can be put back to where it was.
-struct Scene {
-    env: TestEnv,
+pub struct Scene {
+    pub env: TestEnv,
     base: tempfile::TempDir,
     port: u16,
 }
@@ -34,7 +34,7 @@ fn copy(from: &Path, to: &Path) {
 
 impl Scene {
     /// A small game, and what `before` does with it.
-    fn new(before: impl FnOnce(&TestEnv)) -> Self {
+    pub fn new(before: impl FnOnce(&TestEnv)) -> Self {
         let mut env = TestEnv::without_storefront();
         for folder in ["textures", "music", "hints"] {
             std::fs::remove_dir_all(env.path("exports/linux").join(folder)).unwrap();
@@ -52,7 +52,7 @@ impl Scene {
         Self { env, base, port }
     }
 
-    fn put_back(&mut self) {
+    pub fn put_back(&mut self) {
         self.env.close_storefront();
         let root = self.env.path(".");
         for entry in std::fs::read_dir(&root).unwrap().map(Result::unwrap) {
@@ -74,7 +74,7 @@ impl Scene {
     }
 
     /// Everything that matters afterwards: what the storefront has, what was recorded, what is stored and installed.
-    fn state(&self) -> BTreeMap<String, Value> {
+    pub fn state(&self) -> BTreeMap<String, Value> {
         let json = |arguments: &[&str]| self.env.lantern(&[arguments, &["--json"]].concat()).success().json();
         let mut state = BTreeMap::new();
         let live = json(&["live"]);
@@ -137,7 +137,7 @@ fn release(env: &TestEnv) {
     env.release("1.3.2 (1)");
 }
 
-fn next_release(env: &TestEnv) {
+pub fn next_release(env: &TestEnv) {
     release(env);
     env.write("exports/linux/letters/en.txt", "Dear Aldous, the lighthouse is lit.");
     env.write("lantern.toml", &env.config("1.4.0"));

@@ -1,0 +1,89 @@
+//! The chain in bad weather: each command is done once, or not done and says so; asked again it is done.
+
+use lantern_rehearsal::weather::{Fault, Weather};
+
+use crate::stops::{Scene, next_release};
+
+/// How many of a hundred requests meet a fault.
+const STORM: u64 = 20;
+/// How often a command is asked for again.
+const TRIES: usize = 12;
+
+/// The commands that speak to a storefront, in the order of the chain.
+const CHAIN: [&[&str]; 7] = [
+    &["live"],
+    &["push", "brambleyard", "--yes"],
+    &["promote", "brambleyard", "open-water", "--confirm", "1.4.0 (2)"],
+    &["install", "brambleyard", "open-water", "player", "--target", "linux"],
+    &["releases", "withdraw", "2", "--because", "a save bug", "--yes"],
+    &["rollback", "brambleyard", "open-water", "--confirm", "1.3.2 (1)"],
+    &["connect", "brambleyard", "--client", "paper-heron"],
+];
+
+/// Seeds to try; `LANTERN_SEEDS` asks for more than every run has time for.
+fn seeds() -> u64 {
+    std::env::var("LANTERN_SEEDS").ok().and_then(|text| text.parse().ok()).unwrap_or(2)
+}
+
+fn in_weather(faults: &[Fault]) {
+    let mut scene = Scene::new(|env| {
+        next_release(env);
+        env.lantern(&["prepare"]).success();
+    });
+    for command in CHAIN {
+        scene.env.lantern(command).success();
+    }
+    let expected = scene.state();
+    let mut met = 0;
+    for seed in 0..seeds() {
+        scene.put_back();
+        scene.env.running().place().set_weather(Some(Weather::new(faults.to_vec(), STORM, seed)));
+        for command in CHAIN {
+            let mut tries = 0;
+            loop {
+                let ran = scene.env.lantern(command);
+                // Not reached, or what came was damaged: said so, with what to do. Nothing else may happen.
+                match ran.code() {
+                    0 => break,
+                    4 | 5 => assert!(ran.stderr().contains("try:"), "{}", ran.whole()),
+                    _ => panic!("{faults:?}, seed {seed}, {command:?}: {}", ran.whole()),
+                }
+                met += 1;
+                tries += 1;
+                assert!(tries < TRIES, "{faults:?}, seed {seed}, {command:?}: {}", ran.whole());
+            }
+        }
+        scene.env.running().place().set_weather(None);
+        assert_eq!(scene.state(), expected, "{faults:?}, seed {seed}, after {met} failures");
+    }
+}
+
+#[test]
+fn cuts() {
+    in_weather(&[Fault::Cut]);
+}
+
+#[test]
+fn lost_answers() {
+    in_weather(&[Fault::LostAnswer]);
+}
+
+#[test]
+fn failing_servers() {
+    in_weather(&[Fault::Failing, Fault::FailingLate]);
+}
+
+#[test]
+fn busy_servers_and_expired_access() {
+    in_weather(&[Fault::Busy, Fault::Expired, Fault::Slow]);
+}
+
+#[test]
+fn wrong_bytes() {
+    in_weather(&[Fault::WrongBytes]);
+}
+
+#[test]
+fn everything_at_once() {
+    in_weather(&Fault::ALL);
+}

@@ -1,0 +1,199 @@
+//! Weather: faults that the stand-in shows when it is asked to, alone or mixed, the same for the same seed.
+
+use std::pin::Pin;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
+use std::task::{Context, Poll};
+use std::time::Duration;
+
+use axum::body::{Body, Bytes};
+use axum::extract::{Request, State};
+use axum::http::{HeaderValue, StatusCode, header};
+use axum::middleware::Next;
+use axum::response::{IntoResponse, Response};
+use futures_core::Stream;
+use lantern_core::digest::Digest;
+
+use crate::place::Place;
+
+/// Largest answer that is held back to be cut or changed, in bytes.
+const MAX_ANSWER_LEN: usize = 256 * 1024 * 1024;
+/// How long a slow line holds an answer back.
+const SLOW: Duration = Duration::from_millis(120);
+
+/// A fault.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Fault {
+    /// The connection ends in the middle of the answer.
+    Cut,
+    /// The deed is done, and no answer comes.
+    LostAnswer,
+    /// The server fails before it does anything.
+    Failing,
+    /// The server fails when it has done it.
+    FailingLate,
+    /// Too many requests: come back later.
+    Busy,
+    /// Access has expired.
+    Expired,
+    /// Bytes of packs and manifests arrive changed.
+    WrongBytes,
+    /// The answer takes its time.
+    Slow,
+}
+
+impl Fault {
+    /// Every fault.
+    pub const ALL: [Self; 8] = [
+        Self::Cut,
+        Self::LostAnswer,
+        Self::Failing,
+        Self::FailingLate,
+        Self::Busy,
+        Self::Expired,
+        Self::WrongBytes,
+        Self::Slow,
+    ];
+
+    /// Returns the word that asks for it.
+    pub const fn name(self) -> &'static str {
+        match self {
+            Self::Cut => "cut",
+            Self::LostAnswer => "lost-answer",
+            Self::Failing => "failing",
+            Self::FailingLate => "failing-late",
+            Self::Busy => "busy",
+            Self::Expired => "expired",
+            Self::WrongBytes => "wrong-bytes",
+            Self::Slow => "slow",
+        }
+    }
+}
+
+/// A word that asks for no fault.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("{0:?} is no weather; there are {names}", names = Fault::ALL.map(Fault::name).join(", "))]
+pub struct UnknownFault(String);
+
+impl std::str::FromStr for Fault {
+    type Err = UnknownFault;
+    fn from_str(text: &str) -> Result<Self, UnknownFault> {
+        Self::ALL.into_iter().find(|fault| fault.name() == text).ok_or_else(|| UnknownFault(text.to_owned()))
+    }
+}
+
+/// Which faults come, how often, and from which seed.
+#[derive(Debug)]
+pub struct Weather {
+    faults: Vec<Fault>,
+    percent: u64,
+    seed: u64,
+    requests: AtomicU64,
+}
+
+impl Weather {
+    /// Makes weather of faults, of which one meets `percent` of all requests.
+    pub fn new(faults: Vec<Fault>, percent: u64, seed: u64) -> Self {
+        Self { faults, percent, seed, requests: AtomicU64::new(0) }
+    }
+
+    /// Draws for the next request: by seed and count alone.
+    fn draw(&self) -> Option<(Fault, u64)> {
+        let count = self.requests.fetch_add(1, Ordering::SeqCst);
+        let digest = Digest::of(format!("{} {count}", self.seed).as_bytes());
+        let number = |at: usize| {
+            let bytes = digest.as_bytes().get(at..at + 8).and_then(|b| b.try_into().ok());
+            bytes.map_or(0, u64::from_le_bytes)
+        };
+        let index = usize::try_from(number(8) % self.faults.len().max(1) as u64).unwrap_or(0);
+        let fault = self.faults.get(index).copied();
+        fault.filter(|_| number(0) % 100 < self.percent).map(|fault| (fault, number(16)))
+    }
+}
+
+/// An answer whose connection ends after some bytes.
+struct CutShort(Option<Bytes>);
+
+impl Stream for CutShort {
+    type Item = Result<Bytes, std::io::Error>;
+    fn poll_next(mut self: Pin<&mut Self>, _: &mut Context<'_>) -> Poll<Option<Self::Item>> {
+        Poll::Ready(Some(match self.0.take() {
+            Some(bytes) => Ok(bytes),
+            None => Err(std::io::ErrorKind::ConnectionReset.into()),
+        }))
+    }
+}
+
+fn failed() -> Response {
+    (StatusCode::BAD_GATEWAY, "the weather is bad\n").into_response()
+}
+
+/// Lets the weather of a place act on a request and its answer.
+pub(crate) async fn act(State(place): State<Arc<Place>>, request: Request, next: Next) -> Response {
+    let Some((fault, number)) = place.weather().and_then(|weather| weather.draw()) else {
+        return next.run(request).await;
+    };
+    match fault {
+        Fault::Failing => return failed(),
+        Fault::Busy => {
+            let mut response = StatusCode::TOO_MANY_REQUESTS.into_response();
+            response.headers_mut().insert(header::RETRY_AFTER, HeaderValue::from_static("0"));
+            return response;
+        }
+        Fault::Expired => place.forget_tokens(),
+        Fault::Slow => tokio::time::sleep(SLOW).await,
+        Fault::Cut | Fault::LostAnswer | Fault::FailingLate | Fault::WrongBytes => {}
+    }
+    let response = next.run(request).await;
+    let (mut parts, body) = response.into_parts();
+    match fault {
+        Fault::FailingLate => failed(),
+        Fault::Cut | Fault::LostAnswer => {
+            let Ok(bytes) = axum::body::to_bytes(body, MAX_ANSWER_LEN).await else { return failed() };
+            let len = if fault == Fault::LostAnswer { 0 } else { bytes.len() / 2 };
+            let some = (len > 0).then(|| bytes.slice(..len));
+            Response::from_parts(parts, Body::from_stream(CutShort(some)))
+        }
+        Fault::WrongBytes => {
+            let is_bytes = parts.headers.get(header::CONTENT_TYPE).is_some_and(|t| t == "application/octet-stream");
+            if !is_bytes {
+                return Response::from_parts(parts, body);
+            }
+            let Ok(bytes) = axum::body::to_bytes(body, MAX_ANSWER_LEN).await else { return failed() };
+            let mut bytes = bytes.to_vec();
+            let at = usize::try_from(number % bytes.len().max(1) as u64).unwrap_or(0);
+            if let Some(byte) = bytes.get_mut(at) {
+                *byte ^= 0x40;
+            }
+            parts.headers.remove(header::CONTENT_LENGTH);
+            Response::from_parts(parts, Body::from(bytes))
+        }
+        Fault::Failing | Fault::Busy | Fault::Expired | Fault::Slow => Response::from_parts(parts, body),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_same_seed_gives_the_same_weather() {
+        let faults = |seed| {
+            let weather = Weather::new(Fault::ALL.to_vec(), 30, seed);
+            (0..200).map(|_| weather.draw().map(|(fault, _)| fault)).collect::<Vec<_>>()
+        };
+        assert_eq!(faults(1), faults(1));
+        assert_ne!(faults(1), faults(2));
+        let count = faults(3).iter().flatten().count();
+        assert!((30..=90).contains(&count), "{count}");
+        assert!(Weather::new(Vec::new(), 100, 1).draw().is_none());
+    }
+
+    #[test]
+    fn every_word_is_known() {
+        for fault in Fault::ALL {
+            assert_eq!(fault.name().parse(), Ok(fault));
+        }
+        assert!("hail".parse::<Fault>().is_err());
+    }
+}
