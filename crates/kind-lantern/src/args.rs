@@ -35,6 +35,9 @@ pub struct Common {
     /// When colours are used
     #[arg(long, global = true, value_name = "WHEN", default_value = "auto", help_heading = "Every command")]
     pub color: ColorMode,
+    /// Show on standard error what is asked and recorded; it always stands in .lantern/logs
+    #[arg(short, long, global = true, help_heading = "Every command")]
+    pub verbose: bool,
     /// Print only what was asked for and what is wrong
     #[arg(short, long, global = true, help_heading = "Every command")]
     pub quiet: bool,
@@ -81,5 +84,6 @@ pub enum Command {
     Verify(commands::verify::Args),
     Rehearse(commands::rehearse::Args),
     Demo(commands::demo::Args),
+    HelpMe(commands::help_me::Args),
     Completions(commands::completions::Args),
 }

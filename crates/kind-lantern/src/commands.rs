@@ -5,6 +5,7 @@ pub mod completions;
 pub mod connect;
 pub mod demo;
 pub mod depots;
+pub mod help_me;
 pub mod history;
 pub mod init;
 pub mod install;
@@ -59,14 +60,19 @@ pub fn run() -> ExitCode {
     let ui = Ui::new(&cli.common);
     #[cfg(debug_assertions)]
     stop_point::listen();
+    crate::log_file::begin(cli.common.verbose);
     listen_for_ctrl_c(ui.stop.clone(), ui.clone());
     let done = match cli.command {
         Some(command) => dispatch(command, &ui),
         None => alone(&ui),
     };
     match done {
-        Ok(()) => ExitCode::SUCCESS,
+        Ok(()) => {
+            log::info!(target: "lantern", "done");
+            ExitCode::SUCCESS
+        }
         Err(error) => {
+            log::warn!(target: "lantern", "ended with exit code {}: {}", error.exit_code(), error.in_short());
             error.print(&ui);
             ExitCode::from(error.exit_code())
         }
@@ -104,6 +110,7 @@ fn dispatch(command: Command, ui: &Ui) -> Done {
         Command::Verify(args) => verify::run(&args, ui),
         Command::Rehearse(args) => rehearse::run(&args, ui),
         Command::Demo(args) => demo::run(&args, ui),
+        Command::HelpMe(args) => help_me::run(&args, ui),
         Command::Completions(args) => completions::run(&args),
     }
 }
@@ -136,6 +143,7 @@ fn listen_for_ctrl_c(stop: Arc<AtomicBool>, ui: Ui) {
 
 fn find(ui: &Ui) -> Result<Project, CommandError> {
     let mut project = Project::find(&ui.project, ui.stop.clone())?;
+    crate::log_file::write_into(project.root());
     if let Some(edition) = &ui.edition {
         project.only_edition(edition)?;
     }

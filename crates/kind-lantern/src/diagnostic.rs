@@ -106,6 +106,11 @@ impl CommandError {
         }
     }
 
+    /// Returns what happened and why, in one line.
+    pub fn in_short(&self) -> String {
+        std::iter::once(&self.what).chain(&self.why).map(String::as_str).collect::<Vec<_>>().join(": ")
+    }
+
     fn kind(&self) -> &'static str {
         match self.class {
             Class::Findings => "findings",

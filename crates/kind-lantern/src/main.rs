@@ -3,6 +3,7 @@
 mod args;
 mod commands;
 mod diagnostic;
+mod log_file;
 mod progress;
 #[cfg(test)]
 mod schemas;

@@ -22,6 +22,7 @@ fn all() -> Vec<(String, Value)> {
         schema_of::<commands::connect::Document<'static>>("connect"),
         schema_of::<commands::depots::Document>("depots"),
         schema_of::<ErrorDocument<'static>>("error"),
+        schema_of::<commands::help_me::Document>("help-me"),
         schema_of::<commands::history::Document>("history"),
         schema_of::<commands::init::Document<'static>>("init"),
         schema_of::<commands::install::Document<'static>>("install"),

@@ -200,6 +200,7 @@ impl Ledger {
         points::reach("commit");
         transaction.commit().map_err(sql())?;
         points::reach("committed");
+        log::info!("recorded {}: {}", event.body.kind(), event.body.payload());
         Ok(event)
     }
 

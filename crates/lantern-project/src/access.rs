@@ -55,6 +55,20 @@ fn path(origin: &str) -> Result<PathBuf, ProjectError> {
     Ok(home.join("access").join(format!("{}.json", Digest::of(origin.as_bytes()).short())))
 }
 
+/// Returns every secret that is kept on this computer, to be taken out of what is shown to others.
+///
+/// # Errors
+/// [`ProjectError::MissingAnswer`] when it is not known where they would be.
+pub fn known_secrets() -> Result<Vec<String>, ProjectError> {
+    let folder = path("")?.parent().map(Path::to_owned).unwrap_or_default();
+    let files = fs::read_dir(folder).into_iter().flatten().flatten();
+    let kept = files.filter_map(|file| {
+        let bytes = durable::read_limited(&file.path(), MAX_LEN).ok()?;
+        serde_json::from_slice::<Kept>(&bytes).ok()
+    });
+    Ok(kept.map(|kept| kept.client_secret).collect())
+}
+
 pub(crate) fn find(origin: &str) -> Result<Option<Found>, ProjectError> {
     let path = path(origin)?;
     let bytes = match durable::read_limited(&path, MAX_LEN) {

@@ -39,6 +39,7 @@ mod verify;
 mod withdraw;
 mod write_out;
 
+pub use access::known_secrets;
 pub use check::{Checked, CheckedTarget};
 pub use depots::{DepotShown, DepotsShown, Sized};
 pub use error::{Class, ProjectError};

@@ -123,9 +123,18 @@ impl Market {
     }
 
     fn try_once(&self, request: RequestBuilder) -> Outcome {
+        let (client, request) = request.build_split();
+        // What is asked, never with what access.
+        let asked = request.as_ref().map_or_else(ToString::to_string, |r| format!("{} {}", r.method(), r.url()));
         points::reach("ask");
-        let answer = request.send();
+        let started = Instant::now();
+        let answer = request.and_then(|request| client.execute(request));
         points::reach("asked");
+        let ms = started.elapsed().as_millis();
+        match &answer {
+            Ok(response) => log::info!("{asked}: {} in {ms} ms", response.status().as_u16()),
+            Err(error) => log::warn!("{asked}: no answer in {ms} ms: {}", error),
+        }
         match answer {
             Err(error) => Outcome::Again(None, self.unreachable(error)),
             Ok(response) => {

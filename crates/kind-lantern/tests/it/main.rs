@@ -29,6 +29,8 @@ mod exports;
 #[cfg(test)]
 mod faults;
 #[cfg(test)]
+mod helping;
+#[cfg(test)]
 mod installing;
 #[cfg(test)]
 mod keeping;

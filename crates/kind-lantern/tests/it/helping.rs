@@ -1,0 +1,56 @@
+//! The log of every run, and what is shown to others of it.
+
+use crate::env::TestEnv;
+
+#[test]
+fn every_run_leaves_a_log() {
+    let env = TestEnv::live();
+    env.lantern(&["push", "nowhere"]).fails(2);
+    let logs = crate::env::files(&env.path(".lantern/logs"));
+    let texts: Vec<String> = logs.values().map(|bytes| String::from_utf8(bytes.clone()).unwrap()).collect();
+    let push = texts.iter().find(|text| text.contains("push brambleyard --yes")).unwrap();
+    for expected in ["PUT http://127.0.0.1:", "/packs/", ": 204 in ", "recorded asked", "recorded pushed", "done"] {
+        assert!(push.contains(expected), "{expected}: {push}");
+    }
+    assert!(texts.last().unwrap().contains("ended with exit code 2"), "{}", texts.last().unwrap());
+    let verbose = env.lantern(&["live", "--verbose"]).success();
+    assert!(verbose.stderr().contains("GET http://127.0.0.1:"), "{}", verbose.stderr());
+    for _ in 0..40 {
+        env.lantern(&["releases"]).success();
+    }
+    assert!(crate::env::files(&env.path(".lantern/logs")).len() <= 31);
+}
+
+#[test]
+fn no_secret_is_shown_to_anybody() {
+    let env = TestEnv::live();
+    let secret = env.running().place().secret().to_owned();
+    // Planted where people leave them: in the configuration, in an argument, in a comment.
+    env.edit("lantern.toml", "[game]", &format!("# my secret: {secret}\n[game]"));
+    env.lantern(&["promote", "brambleyard", "open-water", "--plan", "--comment", &secret]).success();
+    env.lantern(&["push", "brambleyard", "--message", &secret, "--yes"]).success();
+    let mut command = env.command(&["help-me"]);
+    assert!(command.env_remove("LANTERN_SECRET").output().unwrap().status.success());
+    let text = String::from_utf8(env.read("lantern-help.txt")).unwrap();
+    assert!(text.contains("(secret)") && !text.contains(&secret));
+    for expected in ["== facts", "== lantern.toml", "== ledger and store", "== log "] {
+        assert!(text.contains(expected), "{expected}");
+    }
+    // Tokens come and go; none may stand in any log either.
+    let logs = crate::env::files(&env.path(".lantern/logs"));
+    let all: String = logs.values().map(|bytes| String::from_utf8_lossy(bytes).into_owned()).collect();
+    assert!(!all.to_lowercase().contains("bearer") && !all.contains("access_token"), "{all}");
+    let second = env.lantern(&["help-me", "--json"]).success().json();
+    assert_eq!(second["path"], "lantern-help-2.txt");
+    env.lantern(&["help-me", "lantern-help.txt"]).fails(2);
+}
+
+#[test]
+fn help_comes_although_much_is_broken() {
+    let env = TestEnv::live();
+    env.edit("lantern.toml", "starts =", "start =");
+    std::fs::write(env.path(".lantern/ledger.db"), "no database").unwrap();
+    env.lantern(&["help-me"]).success();
+    let text = String::from_utf8(env.read("lantern-help.txt")).unwrap();
+    assert!(text.contains("start = \"saltmarsh\"") && text.contains("cannot be opened"), "{text}");
+}
