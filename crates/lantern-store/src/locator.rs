@@ -70,6 +70,8 @@ impl Locator {
             out.extend(location.pack.to_le_bytes());
             location.entry.write(&mut out);
         }
+        let digest = Digest::of(&out);
+        out.extend(digest.as_bytes());
         out
     }
 
@@ -78,6 +80,17 @@ impl Locator {
     /// # Errors
     /// [`ReadError`] for broken bytes, another manifest's locator, or a chunk that lies outside its pack.
     pub fn decode(manifest: ManifestId, bytes: &[u8]) -> Result<Self, ReadError> {
+        let damaged = || ReadError::Value { what: "a locator", offset: 0, why: "its digest is another".to_owned() };
+        let (body, digest) = bytes.split_last_chunk::<32>().ok_or_else(damaged)?;
+        // The head is looked at first: a newer version may end otherwise.
+        ByteReader::new(bytes).head(HEAD)?;
+        if Digest::of(body) != Digest::from_bytes(*digest) {
+            return Err(damaged());
+        }
+        Self::decode_body(manifest, body)
+    }
+
+    fn decode_body(manifest: ManifestId, bytes: &[u8]) -> Result<Self, ReadError> {
         let mut reader = ByteReader::new(bytes);
         reader.head(HEAD)?;
         let wrong = |offset, why: &str| ReadError::Value { what: "a locator", offset, why: why.to_owned() };
@@ -152,13 +165,24 @@ mod tests {
         }
     }
 
+    #[test]
+    fn any_changed_bit_is_noticed() {
+        let bytes = sample().encode();
+        for at in 0..bytes.len() {
+            let mut changed = bytes.clone();
+            changed[at] ^= 0x40;
+            assert!(Locator::decode(ManifestId::of(b"m"), &changed).is_err(), "{at}");
+        }
+    }
+
     proptest! {
         #[test]
         fn no_bytes_make_the_reader_panic(at in 10_usize..300, value: u8) {
             let mut bytes = sample().encode();
             let len = bytes.len();
             bytes[at % len] = value;
-            let _ = Locator::decode(ManifestId::of(b"m"), &bytes);
+            let body = &bytes[..len - 32];
+            let _ = Locator::decode_body(ManifestId::of(b"m"), body);
         }
     }
 }

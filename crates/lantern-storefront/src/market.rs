@@ -23,6 +23,8 @@ use crate::protocol::{
 };
 use crate::{PlaceError, Player, Storefront};
 
+/// How often in a row an access that has just been given may be refused.
+const RENEWALS: usize = 3;
 /// How long a connection may take to come about.
 const CONNECT_TIMEOUT: Duration = Duration::from_secs(10);
 /// How long one request may take, a whole pack included.
@@ -238,18 +240,21 @@ impl Market {
         Ok(token.access_token)
     }
 
-    /// Sends with access; an expired token is renewed once.
+    /// Sends with access; an expired token is renewed.
     fn with_access(&self, make: &dyn Fn() -> RequestBuilder) -> Result<Response, PlaceError> {
         let send = || {
             let token = self.token()?;
             self.send(&|| Ok(make().header(AUTHORIZATION, format!("Bearer {token}"))))
         };
-        let response = send()?;
-        if response.status() != StatusCode::UNAUTHORIZED {
-            return Ok(response);
+        let mut response = send()?;
+        for _ in 0..RENEWALS {
+            if response.status() != StatusCode::UNAUTHORIZED {
+                break;
+            }
+            *self.token.lock().expect("nothing panics with the lock") = None;
+            response = send()?;
         }
-        *self.token.lock().expect("nothing panics with the lock") = None;
-        send()
+        Ok(response)
     }
 
     /// Asks and reads the whole answer; one that is cut in the middle is asked for again, which harms nothing.

@@ -207,7 +207,7 @@ fn a_wrong_secret_is_a_refusal_of_its_own() {
 }
 
 #[test]
-fn an_expired_token_is_renewed_once() {
+fn an_expired_token_is_renewed_a_few_times() {
     let expired = || {
         Step::Answer(
             401,
@@ -219,7 +219,8 @@ fn an_expired_token_is_renewed_once() {
     let script = Script::run(vec![ok(DISCOVERY), ok(TOKEN), expired(), ok(DISCOVERY), ok(TOKEN), ok(builds)]);
     let title = "saltmarsh-post".parse().unwrap();
     assert!(script.market().builds(&title).unwrap().builds.is_empty());
-    let script = Script::run(vec![ok(DISCOVERY), ok(TOKEN), expired(), ok(DISCOVERY), ok(TOKEN), expired()]);
+    let one = || [ok(DISCOVERY), ok(TOKEN), expired()];
+    let script = Script::run(one().into_iter().chain(one()).chain(one()).chain(one()).collect());
     let error = script.market().builds(&title).unwrap_err();
     assert_eq!(error.problem(), Some("no-access"));
 }
