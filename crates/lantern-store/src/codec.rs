@@ -1,5 +1,7 @@
 //! How the bytes of one chunk are stored.
 
+use lantern_core::digest::Digest;
+
 use crate::chunker::Profile;
 
 /// Zstandard's level: its own default. The format does not depend on it.
@@ -106,6 +108,46 @@ impl Unpacker {
             Codec::Unknown(number) => return Err(CodecError::Unknown(number)),
         };
         if raw.len() == raw_len { Ok(raw) } else { Err(CodecError::Length { found: raw.len(), expected: raw_len }) }
+    }
+}
+
+/// Holds chunks against their digests, in memory that is used again for each.
+pub struct Checker {
+    decompressor: zstd::bulk::Decompressor<'static>,
+    raw: Vec<u8>,
+}
+
+impl Checker {
+    /// Makes a checker.
+    pub fn new() -> Self {
+        let decompressor = zstd::bulk::Decompressor::new().expect("a decompressor needs only memory");
+        Self { decompressor, raw: Vec::with_capacity(MAX_RAW_LEN) }
+    }
+
+    /// Returns the digest of a chunk's unpacked bytes.
+    ///
+    /// # Errors
+    /// [`CodecError`].
+    pub fn digest(&mut self, codec: Codec, stored: &[u8], raw_len: usize) -> Result<Digest, CodecError> {
+        let wrong = |found| CodecError::Length { found, expected: raw_len };
+        match codec {
+            Codec::Plain if stored.len() == raw_len => Ok(Digest::of(stored)),
+            Codec::Plain => Err(wrong(stored.len())),
+            Codec::Zstd if raw_len > MAX_RAW_LEN => Err(CodecError::Length { found: raw_len, expected: MAX_RAW_LEN }),
+            Codec::Zstd => {
+                self.raw.clear();
+                let done = self.decompressor.decompress_to_buffer(stored, &mut self.raw);
+                let len = done.map_err(|e| CodecError::Damaged(e.to_string()))?;
+                if len == raw_len { Ok(Digest::of(&self.raw)) } else { Err(wrong(len)) }
+            }
+            Codec::Unknown(number) => Err(CodecError::Unknown(number)),
+        }
+    }
+}
+
+impl Default for Checker {
+    fn default() -> Self {
+        Self::new()
     }
 }
 

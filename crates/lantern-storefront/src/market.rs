@@ -135,7 +135,7 @@ impl Market {
         let ms = started.elapsed().as_millis();
         match &answer {
             Ok(response) => log::info!("{asked}: {} in {ms} ms", response.status().as_u16()),
-            Err(error) => log::warn!("{asked}: no answer in {ms} ms: {}", error),
+            Err(error) => log::warn!("{asked}: no answer in {ms} ms: {error}"),
         }
         match answer {
             Err(error) => Outcome::Again(None, self.unreachable(error)),

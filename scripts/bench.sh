@@ -1,0 +1,131 @@
+#!/usr/bin/env bash
+# Speed and memory of the chain beside public tools, in one run: medians of $RUNS runs (default 5) of whole processes on
+# warm files, with ratios. Results are noted in docs/performance.md.
+#
+# usage: scripts/bench.sh EXPORT_DIR [WORK_DIR]
+#
+# Needs zstd, b3sum, tar, cp, python3 and GNU time. WORK_DIR (default: a new folder in $TMPDIR) needs room for three
+# times the export.
+set -euo pipefail
+export_dir=$(cd "${1:?usage: scripts/bench.sh EXPORT_DIR [WORK_DIR]}" && pwd)
+here=$(cd "$(dirname "$0")/.." && pwd)
+work=${2:-$(mktemp -d)}
+mkdir -p "$work"
+work=$(cd "$work" && pwd)
+runs=${RUNS:-5}
+(cd "$here" && cargo build --release --quiet)
+lantern="$here/target/release/lantern"
+export LANTERN_HOME="$work/home"
+project="$work/project"
+place=
+
+end() { [ -z "$place" ] || kill "$place" 2> /dev/null || true; }
+trap end EXIT
+
+rm -rf "$project"
+mkdir -p "$project/place"
+"$lantern" --project "$project" rehearse --port 0 --state "$project/place" --json > "$work/rehearse.json" &
+place=$!
+sleep 1
+address=$(python3 -c 'import json,sys; print(json.load(open(sys.argv[1]))["address"])' "$work/rehearse.json")
+secret=$(python3 -c 'import json,sys; print(json.load(open(sys.argv[1]))["secret"])' "$work/rehearse.json")
+kill "$place"
+wait "$place" 2> /dev/null || true
+cat > "$project/lantern.toml" << TOML
+[game]
+name = "Saltmarsh Post"
+studio = "Paper Heron"
+identity = "example.paperheron.saltmarsh"
+version = "1.4.0"
+[editions.parts]
+name = "Parts"
+kind = "companion"
+[targets.linux]
+edition = "parts"
+systems = ["linux-x86_64"]
+export = "export"
+[storefronts.brambleyard]
+kind = "market"
+address = "$address"
+handle = { parts = "saltmarsh-parts" }
+depots = { linux = "sp-linux" }
+[storefronts.brambleyard.branches]
+creek = { audience = "invited" }
+open-water = { audience = "everyone" }
+TOML
+cp -r "$export_dir" "$project/export"
+bytes=$(find "$project/export" -type f -printf '%s\n' | awk '{s+=$1}END{printf "%.0f",s}')
+files=$(find "$project/export" -type f | wc -l)
+l() { "$lantern" --project "$project" "$@" > /dev/null; }
+
+open_place() {
+    "$lantern" --project "$project" rehearse --state "$project/place" --json > "$work/rehearse.json" &
+    place=$!
+    sleep 1
+    LANTERN_SECRET=$secret "$lantern" --project "$project" connect brambleyard --client paper-heron > /dev/null
+}
+close_place() {
+    kill "$place"
+    wait "$place" 2> /dev/null || true
+    place=
+}
+
+measure() { # NAME BEFORE COMMAND: the median of the seconds in $median, the largest peak in MB in $peak
+    local name=$1 before=$2 command=$3 all=()
+    peak=0
+    for _ in $(seq "$runs"); do
+        eval "$before"
+        local line
+        line=$( { /usr/bin/time -f 'TIME %e %M' bash -c "$command" > /dev/null; } 2>&1 | grep '^TIME')
+        all+=("$(cut -d' ' -f2 <<< "$line")")
+        local now=$(($(cut -d' ' -f3 <<< "$line") / 1000))
+        [ "$now" -gt "$peak" ] && peak=$now
+    done
+    median=$(printf '%s\n' "${all[@]}" | sort -n | sed -n "$(((runs + 1) / 2))p")
+    printf '%-44s %8s s   peak %4s MB\n' "$name" "$median" "$peak"
+}
+ratio() { python3 -c "print(f'{$1 / max($2, 0.001):.2f}')"; }
+rate() { python3 -c "print(f'{$bytes / 1e6 / max($1, 0.001):.0f}')"; }
+
+echo "$bytes bytes in $files files, $(nproc) processors, medians of $runs"
+run="'$lantern' --project '$project'"
+fresh="rm -rf '$project/.lantern'"
+
+measure "tar | zstd -3 -T2" : "tar cf - -C '$project' export | zstd -q -3 -T2 -c"
+zstd=$median
+measure "prepare, everything new" "$fresh" "$run prepare"
+echo "    ratio to zstd: $(ratio "$median" "$zstd") (wanted: at most 1.2); $(rate "$median") MB/s"
+
+sleep 3
+l prepare --read-all
+measure "prepare, nothing changed" : "$run prepare"
+echo "    wanted: at most $(python3 -c "print(f'{0.15 + 10e-6 * $files:.2f}')") s"
+
+measure "b3sum, two threads" : "find '$project/export' -type f -print0 | xargs -0 b3sum --num-threads 2"
+sum=$median
+measure "prepare, the same bytes with new times" "find '$project/export' -type f -exec touch {} +" "$run prepare"
+echo "    ratio to b3sum: $(ratio "$median" "$sum") (wanted: at most 4); $(rate "$median") MB/s"
+
+open_place
+before() { # the storefront has nothing; its address and secret are kept by keeping its facts
+    close_place
+    rm -rf "$project/place/titles"
+    python3 - "$project/place/state.db" << 'PY'
+import sqlite3, sys
+db = sqlite3.connect(sys.argv[1])
+for table in ["chunks", "builds", "moves", "answers", "events"]:
+    db.execute(f"DELETE FROM {table}")
+db.commit()
+PY
+    open_place
+}
+measure "push over loopback" before "$run push brambleyard --yes"
+sent=$(find "$project/.lantern/store/packs" -type f -printf '%s\n' | awk '{s+=$1}END{printf "%.0f",s}')
+echo "    $(python3 -c "print(f'{$sent / 1e6 / $median:.0f}')") MB/s of packs (wanted: at least 300)"
+
+l promote brambleyard creek --yes
+measure "cp -r" "rm -rf '$work/copy'" "cp -r '$project/export' '$work/copy'"
+copy=$median
+measure "install, everything new" "rm -rf '$work/player'" "$run install brambleyard creek '$work/player' --target linux"
+echo "    ratio to cp -r: $(ratio "$median" "$copy") (wanted: at most 3)"
+diff -r --exclude=.lantern-install "$project/export" "$work/player"
