@@ -126,6 +126,8 @@ echo "    $(python3 -c "print(f'{$sent / 1e6 / $median:.0f}')") MB/s of packs (w
 l promote brambleyard creek --yes
 measure "cp -r" "rm -rf '$work/copy'" "cp -r '$project/export' '$work/copy'"
 copy=$median
+measure "cp -r, and on the disk" "rm -rf '$work/copy'" "cp -r '$project/export' '$work/copy' && sync -f '$work/copy'"
+durable=$median
 measure "install, everything new" "rm -rf '$work/player'" "$run install brambleyard creek '$work/player' --target linux"
-echo "    ratio to cp -r: $(ratio "$median" "$copy") (wanted: at most 3)"
+echo "    ratio to cp -r: $(ratio "$median" "$copy") (wanted: at most 3); to cp -r and on the disk: $(ratio "$median" "$durable")"
 diff -r --exclude=.lantern-install "$project/export" "$work/player"

@@ -8,9 +8,11 @@ use std::io::{self, Read};
 use std::sync::Mutex;
 
 use lantern_core::config::Target;
+use lantern_core::digest::Digest;
 use lantern_core::finding::{Finding, Severity};
 use lantern_core::names::Name;
 use lantern_core::path::{TreePath, shown};
+use lantern_core::progress::Meter;
 use lantern_core::release::Start;
 use lantern_core::system::{Family, System};
 use lantern_formats::Magic;
@@ -135,6 +137,24 @@ impl<'a> Intake<'a> {
     /// Whether an entry's content said that it is a program, the last time it was read.
     pub(crate) fn was_program(&self, index: usize) -> bool {
         self.programs.lock().expect("nothing panics with the lock").get(index).copied().unwrap_or(false)
+    }
+
+    /// Reads an entry and returns the digest of its bytes; one that changed meanwhile is an error.
+    pub(crate) fn digest(&self, index: usize, buffer: &mut [u8], meter: &dyn Meter) -> io::Result<Digest> {
+        let mut file = self.export.open(index)?;
+        let mut hasher = blake3::Hasher::new();
+        loop {
+            let len = file.read(buffer)?;
+            if len == 0 {
+                break;
+            }
+            hasher.update(&buffer[..len]);
+            meter.add(len as u64);
+        }
+        match self.export.is_unchanged(index)? {
+            true => Ok(Digest::from_bytes(*hasher.finalize().as_bytes())),
+            false => Err(io::ErrorKind::InvalidData.into()),
+        }
     }
 
     /// Returns an entry's stamp.

@@ -6,10 +6,12 @@
 
 use std::collections::BTreeMap;
 use std::path::Path;
+use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 
 use lantern_core::digest::Digest;
 use lantern_core::names::Name;
 use lantern_core::path::TreePath;
+use lantern_core::progress::{Progress, Task};
 use lantern_core::tree::{Node, Tree};
 use lantern_store::durable::{self, DurableError};
 use lantern_store::seal::SourceKind;
@@ -17,10 +19,12 @@ use serde::{Deserialize, Serialize};
 
 use crate::export::Stamp;
 use crate::intake::Intake;
-use crate::outside;
+use crate::{ProjectError, outside};
 
 const FORMAT: &str = "lantern.seen/1";
 const MAX_LEN: u64 = 1024 * 1024 * 1024;
+/// Bytes that are read at a time.
+const READ_LEN: usize = 1024 * 1024;
 const SAFE_AGE_NS: i128 = 2_000_000_000;
 
 #[derive(Debug, Serialize, Deserialize)]
@@ -87,6 +91,65 @@ impl Seen {
             entries.push((entry.path.clone(), node));
         }
         Tree::new(entries).ok()
+    }
+
+    /// Reads the files of an export whose stamps have changed, and returns whether each still holds what it held: then
+    /// nothing has to be cut and compressed to know that nothing changed. Ends at the first that holds something else.
+    pub(crate) fn is_same_by_reading(
+        &self,
+        parts: &[(&Intake<'_>, &[usize])],
+        progress: &dyn Progress,
+    ) -> Result<bool, ProjectError> {
+        let mut files = Vec::new();
+        for (intake, indices) in parts {
+            for index in *indices {
+                let Some(entry) = intake.entries().get(*index) else { continue };
+                let SourceKind::File { size } = entry.source.kind else { continue };
+                let known = self.targets.get(intake.name).and_then(|files| files.get(&entry.source.path));
+                match known {
+                    Some(known) if Some(known.stamp) == entry.stamp => {}
+                    Some(known) if known.stamp.size == size => files.push((*intake, *index, size, known.digest)),
+                    // A new file, or one of another size.
+                    _ => return Ok(false),
+                }
+            }
+        }
+        files.sort_by_key(|(_, _, size, _)| std::cmp::Reverse(*size));
+        let meter = progress.start(Task::Verify, Some(files.iter().map(|(_, _, size, _)| size).sum()));
+        let next = AtomicUsize::new(0);
+        let is_other = AtomicBool::new(false);
+        let workers = std::thread::available_parallelism().map_or(2, usize::from).min(16);
+        std::thread::scope(|scope| {
+            for _ in 0..workers {
+                scope.spawn(|| {
+                    let mut buffer = vec![0; READ_LEN];
+                    while let Some((intake, index, _, digest)) = files.get(next.fetch_add(1, Ordering::Relaxed)) {
+                        if progress.stopped() || is_other.load(Ordering::Relaxed) {
+                            return;
+                        }
+                        let found = intake.digest(*index, &mut buffer, &*meter);
+                        if found.ok() != Some(*digest) {
+                            is_other.store(true, Ordering::Relaxed);
+                        }
+                    }
+                });
+            }
+        });
+        if progress.stopped() {
+            return Err(ProjectError::Stopped);
+        }
+        Ok(!is_other.into_inner())
+    }
+
+    /// Takes over the stamps of files that were found to hold what they held.
+    pub(crate) fn renew(&mut self, intake: &Intake<'_>, indices: &[usize]) {
+        let Some(files) = self.targets.get_mut(intake.name) else { return };
+        for index in indices {
+            let Some(entry) = intake.entries().get(*index) else { continue };
+            if let (Some(seen), Some(stamp)) = (files.get_mut(&entry.source.path), entry.stamp) {
+                seen.stamp = stamp;
+            }
+        }
     }
 
     /// Remembers what was read of an export's entries.

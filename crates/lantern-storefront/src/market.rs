@@ -282,12 +282,8 @@ impl Market {
 
     fn put_bytes(&self, path: &str, bytes: Vec<u8>) -> Result<Vec<u8>, PlaceError> {
         // Cheap to clone: a try again must not copy a whole pack.
-        let body = Arc::<[u8]>::from(bytes);
-        let make = || {
-            let len = body.len() as u64;
-            let reader = std::io::Cursor::new(body.clone());
-            self.client.put(self.url(path)).body(reqwest::blocking::Body::sized(reader, len))
-        };
+        let body = bytes::Bytes::from(bytes);
+        let make = || self.client.put(self.url(path)).body(body.clone());
         self.whole(MAX_JSON_LEN, &|| self.with_access(&make))
     }
 

@@ -6,6 +6,7 @@ use std::io;
 use std::path::Path;
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicBool, AtomicU64, AtomicUsize, Ordering};
+use std::time::{Duration, Instant};
 
 use lantern_core::bytes::ReadError;
 use lantern_core::digest::{Digest, ManifestId};
@@ -24,6 +25,11 @@ use crate::manifest::{self, Entry, SegmentRef};
 use crate::pack::{self, ChunkEntry};
 
 /// Requests at a time.
+/// How often what has come is written to the disk.
+const SYNC_EVERY: Duration = Duration::from_millis(250);
+/// How often it is looked whether everything has come.
+const LOOK_EVERY: Duration = Duration::from_millis(10);
+/// Ranges that are fetched at a time.
 const FETCHERS: usize = 4;
 /// Longest range that is asked for at once, in bytes.
 const MAX_RANGE: u32 = 4 * 1024 * 1024;
@@ -88,6 +94,7 @@ pub(super) fn stage(
 ) -> Result<u64, InstallError> {
     let stage = folder.stage(ids);
     remove_other_stages(folder, &stage)?;
+    let was_there = stage.exists();
     durable::create_folders(&stage)?;
     let mut slots: HashMap<Digest, (u32, Vec<Slot>)> = HashMap::new();
     for (file, entry) in plan.write.iter().enumerate() {
@@ -102,11 +109,14 @@ pub(super) fn stage(
         }
     }
     let old_chunks = index_old(old, &slots);
+    let mut filler = Filler::new(&stage);
     let missing: HashSet<Digest> = slots
         .iter()
         .filter(|(digest, (len, slots))| {
-            let local = from_stage(&stage, digest, slots[0], *len).or_else(|| from_old(folder, &old_chunks, digest));
-            local.is_none_or(|bytes| fill(&stage, &bytes, slots).is_err())
+            // A stage that has just been made holds nothing yet.
+            let staged = if was_there { from_stage(&stage, digest, slots[0], *len) } else { None };
+            let local = staged.or_else(|| from_old(folder, &old_chunks, digest));
+            local.is_none_or(|bytes| filler.fill(&bytes, slots).is_err())
         })
         .map(|(digest, _)| *digest)
         .collect();
@@ -165,14 +175,32 @@ fn read_chunk(path: &Path, offset: u64, len: u32, digest: &Digest) -> Option<Vec
     (Digest::of(&bytes) == *digest).then_some(bytes)
 }
 
-fn fill(stage: &Path, bytes: &[u8], slots: &[Slot]) -> io::Result<()> {
-    use std::io::{Seek, SeekFrom, Write};
-    for slot in slots {
-        let mut file = OpenOptions::new().write(true).open(stage.join(slot.file.to_string()))?;
-        file.seek(SeekFrom::Start(slot.offset))?;
-        file.write_all(bytes)?;
+/// Writes chunks into staged files; the last file stays open, for neighbours mostly go to the same.
+struct Filler<'a> {
+    stage: &'a Path,
+    open: Option<(usize, File)>,
+}
+
+impl<'a> Filler<'a> {
+    fn new(stage: &'a Path) -> Self {
+        Self { stage, open: None }
     }
-    Ok(())
+
+    fn fill(&mut self, bytes: &[u8], slots: &[Slot]) -> io::Result<()> {
+        use std::io::{Seek, SeekFrom, Write};
+        for slot in slots {
+            let file = match &mut self.open {
+                Some((number, file)) if *number == slot.file => file,
+                other => {
+                    let file = OpenOptions::new().write(true).open(self.stage.join(slot.file.to_string()))?;
+                    &mut other.insert((slot.file, file)).1
+                }
+            };
+            file.seek(SeekFrom::Start(slot.offset))?;
+            file.write_all(bytes)?;
+        }
+        Ok(())
+    }
 }
 
 /// Finds the missing chunks in packs and joins neighbours.
@@ -230,15 +258,28 @@ fn receive(
     let failed = AtomicBool::new(false);
     let first_error = Mutex::new(None);
     let received = AtomicU64::new(0);
+    let fetching = AtomicUsize::new(FETCHERS.min(ranges.len()));
     std::thread::scope(|scope| {
+        scope.spawn(|| {
+            // What has come is written to the disk while the rest comes: the last sync has little left to do.
+            let mut last = Instant::now();
+            while fetching.load(Ordering::Relaxed) > 0 {
+                std::thread::sleep(LOOK_EVERY);
+                if last.elapsed() >= SYNC_EVERY {
+                    start_sync(stage);
+                    last = Instant::now();
+                }
+            }
+        });
         for _ in 0..FETCHERS.min(ranges.len()) {
             scope.spawn(|| {
-                let mut unpacker = Unpacker::new();
+                let _done = CountDown(&fetching);
+                let (mut unpacker, mut filler) = (Unpacker::new(), Filler::new(stage));
                 while !failed.load(Ordering::Relaxed) && !progress.stopped() {
                     let Some(range) = ranges.get(next.fetch_add(1, Ordering::Relaxed)) else {
                         return;
                     };
-                    match receive_range(stage, slots, range, fetch, &mut unpacker, &*meter) {
+                    match receive_range(&mut filler, slots, range, fetch, &mut unpacker, &*meter) {
                         Ok(()) => {
                             received.fetch_add(1, Ordering::Relaxed);
                         }
@@ -259,7 +300,7 @@ fn receive(
 }
 
 fn receive_range(
-    stage: &Path,
+    filler: &mut Filler<'_>,
     slots: &HashMap<Digest, (u32, Vec<Slot>)>,
     range: &Range,
     fetch: &dyn Fetch,
@@ -281,7 +322,7 @@ fn receive_range(
         let Some((_, slots)) = slots.get(&entry.digest) else {
             continue;
         };
-        fill(stage, &raw, slots).map_err(InstallError::io("write", stage))?;
+        filler.fill(&raw, slots).map_err(InstallError::io("write", filler.stage))?;
     }
     meter.add(u64::from(len));
     Ok(())
@@ -291,23 +332,61 @@ fn receive_range(
 fn finish_files(stage: &Path, plan: &Plan<'_>, progress: &dyn Progress) -> Result<(), InstallError> {
     // Kept until everything is on disk: the sync can take as long as the reading.
     let meter = progress.start(Task::Verify, Some(plan.write.iter().map(|e| e.node.size()).sum()));
-    for (file, entry) in plan.write.iter().enumerate() {
-        let Node::File { digest, executable, .. } = &entry.node else {
-            continue;
-        };
-        let path = stage.join(file.to_string());
-        let found = plan::hash_file(&path, &*meter, progress).map_err(InstallError::io("read", &path))?;
-        if progress.stopped() {
-            return Err(InstallError::Stopped);
+    let next = AtomicUsize::new(0);
+    let first_error = Mutex::new(None);
+    let workers = std::thread::available_parallelism().map_or(2, usize::from).min(16);
+    std::thread::scope(|scope| {
+        // The disk is written while the processors read: what is left for the last sync is little.
+        scope.spawn(|| start_sync(stage));
+        for _ in 0..workers {
+            scope.spawn(|| {
+                while let Some((file, entry)) = take(&plan.write, &next) {
+                    if progress.stopped() || first_error.lock().expect("nothing panics with the lock").is_some() {
+                        return;
+                    }
+                    if let Err(error) = finish_file(stage, file, entry, &*meter, progress) {
+                        first_error.lock().expect("nothing panics with the lock").get_or_insert(error);
+                    }
+                }
+            });
         }
-        if found != *digest {
-            let why = format!("the chunks of {} do not give its content", entry.path);
-            return Err(InstallError::Wrong { what: "the manifest", why });
-        }
-        set_bit(&path, *executable).map_err(InstallError::io("set the executable bit of", &path))?;
+    });
+    if let Some(error) = first_error.into_inner().expect("nothing panics with the lock") {
+        return Err(error);
+    }
+    if progress.stopped() {
+        return Err(InstallError::Stopped);
     }
     points::reach("sync the stage");
     sync_all(stage).map_err(InstallError::io("sync", stage))
+}
+
+/// Takes the next of a list that several work on, with its place in it.
+fn take<'a>(all: &[&'a Entry], next: &AtomicUsize) -> Option<(usize, &'a Entry)> {
+    let index = next.fetch_add(1, Ordering::Relaxed);
+    all.get(index).map(|entry| (index, *entry))
+}
+
+fn finish_file(
+    stage: &Path,
+    file: usize,
+    entry: &Entry,
+    meter: &dyn Meter,
+    progress: &dyn Progress,
+) -> Result<(), InstallError> {
+    let Node::File { digest, executable, .. } = &entry.node else {
+        return Ok(());
+    };
+    let path = stage.join(file.to_string());
+    let found = plan::hash_file(&path, meter, progress).map_err(InstallError::io("read", &path))?;
+    if progress.stopped() {
+        return Err(InstallError::Stopped);
+    }
+    if found != *digest {
+        let why = format!("the chunks of {} do not give its content", entry.path);
+        return Err(InstallError::Wrong { what: "the manifest", why });
+    }
+    set_bit(&path, *executable).map_err(InstallError::io("set the executable bit of", &path))
 }
 
 #[cfg(unix)]
@@ -322,9 +401,28 @@ fn set_bit(_: &Path, _: bool) -> io::Result<()> {
     Ok(())
 }
 
+/// Counts down when it is dropped, however its thread ends.
+struct CountDown<'a>(&'a AtomicUsize);
+
+impl Drop for CountDown<'_> {
+    fn drop(&mut self) {
+        self.0.fetch_sub(1, Ordering::Relaxed);
+    }
+}
+
+/// Begins to write to the disk what has been staged. Whether it worked is seen by the sync that follows.
+#[cfg(target_os = "linux")]
+fn start_sync(stage: &Path) {
+    let _ = sync_all(stage);
+}
+
+/// Elsewhere each file would have to be opened for it; the sync that follows does that once.
+#[cfg(not(target_os = "linux"))]
+fn start_sync(_: &Path) {}
+
 /// One sync of the whole disk is far cheaper than one for each of thousands of files.
 #[cfg(target_os = "linux")]
-fn sync_all(stage: &Path) -> io::Result<()> {
+pub(super) fn sync_all(stage: &Path) -> io::Result<()> {
     Ok(rustix::fs::syncfs(File::open(stage)?)?)
 }
 

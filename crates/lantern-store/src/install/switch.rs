@@ -73,6 +73,32 @@ pub(super) fn roll_forward(folder: &Folder) -> Result<bool, InstallError> {
     Ok(true)
 }
 
+/// More folders than this are synced with the whole disk in one go.
+#[cfg(target_os = "linux")]
+const SINGLE_SYNCS: usize = 16;
+
+/// Makes renames in these folders last.
+#[cfg(target_os = "linux")]
+fn sync_folders(root: &Path, folders: &BTreeSet<PathBuf>) -> Result<(), InstallError> {
+    if folders.len() > SINGLE_SYNCS {
+        return super::gather::sync_all(root).map_err(InstallError::io("sync", root));
+    }
+    sync_each(folders)
+}
+
+/// Makes renames in these folders last.
+#[cfg(not(target_os = "linux"))]
+fn sync_folders(_: &Path, folders: &BTreeSet<PathBuf>) -> Result<(), InstallError> {
+    sync_each(folders)
+}
+
+fn sync_each(folders: &BTreeSet<PathBuf>) -> Result<(), InstallError> {
+    for place in folders.iter().filter(|p| p.is_dir()) {
+        durable::sync_folder(place)?;
+    }
+    Ok(())
+}
+
 fn carry_out(folder: &Folder, journal: &Journal) -> Result<(), InstallError> {
     let stage = folder.state(&journal.stage);
     let mut touched = BTreeSet::new();
@@ -117,9 +143,7 @@ fn carry_out(folder: &Folder, journal: &Journal) -> Result<(), InstallError> {
         fs::rename(&from, &place).map_err(InstallError::io("rename to", &place))?;
         touched.extend(place.parent().map(Path::to_owned));
     }
-    for place in touched.iter().filter(|p| p.is_dir()) {
-        durable::sync_folder(place)?;
-    }
+    sync_folders(folder.path(), &touched)?;
     // The state first, then the journal: with both there, doing it all again changes nothing.
     folder.write_json("installed.json", &journal.installed)?;
     durable::remove_file(&folder.state(JOURNAL))?;
