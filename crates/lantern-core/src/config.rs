@@ -161,7 +161,7 @@ impl Config {
     /// have no finding. Nothing may be made of it when there are findings, which come in the order of the text.
     pub fn read_partly(file: &str, text: &str) -> (Option<Self>, Vec<Finding>) {
         let (config, mut findings) = resolve::read(file, text);
-        findings.sort_by_key(|f| f.place.as_ref().map_or((0, 0), |p| (p.line, p.column)));
+        findings.sort_by_key(|f| f.place.as_ref().map_or((usize::MAX, 0), |p| (p.line, p.column)));
         (config, findings)
     }
 

@@ -66,6 +66,9 @@ pub enum ProjectError {
     /// `.lantern` belongs to somebody else's tool or is no folder.
     #[error("{} is not a folder of ours", .0.display())]
     ForeignState(PathBuf),
+    /// The ledger would lie on another computer's disk.
+    #[error("{} lies on a network disk, where a ledger cannot be kept safely", .0.display())]
+    NetworkFolder(PathBuf),
     /// A file could not be read or written.
     #[error(transparent)]
     File(#[from] DurableError),
@@ -323,6 +326,7 @@ impl ProjectError {
             Self::Ledger(LedgerError::Event { .. } | LedgerError::Chain { .. }) => Class::Damaged,
             Self::Busy { .. }
             | Self::ForeignState(_)
+            | Self::NetworkFolder(_)
             | Self::File(_)
             | Self::Ledger(_)
             | Self::Seal(_)
@@ -342,6 +346,9 @@ impl ProjectError {
             Self::MissingAnswer { option, .. } => vec![format!("give it with {option}")],
             Self::Busy { .. } => one("wait until it has ended, then run the command again"),
             Self::ForeignState(path) => vec![format!("move {} away, or work in another folder", path.display())],
+            Self::NetworkFolder(_) => {
+                one("keep the game's folder on a disk of this computer; exports may lie anywhere")
+            }
             Self::NothingSealed => one("lantern prepare"),
             Self::NoRelease { known, .. } if known.is_empty() => one("lantern prepare"),
             Self::NoRelease { known, .. } => {

@@ -26,6 +26,7 @@ mod init;
 mod install;
 mod intake;
 mod keep;
+mod network;
 mod outside;
 mod places;
 mod prepare;

@@ -16,7 +16,7 @@ use lantern_ledger::{Ledger, ServerFacts};
 use lantern_store::durable::{self, DurableError};
 use lantern_store::store::Store;
 
-use crate::{ProjectError, outside};
+use crate::{ProjectError, network, outside};
 
 /// The folder that is ours.
 pub const STATE_FOLDER: &str = ".lantern";
@@ -212,6 +212,9 @@ impl Project {
     /// [`ProjectError::ForeignState`], [`ProjectError::Ledger`], [`ProjectError::File`].
     pub fn open(self) -> Result<Open, ProjectError> {
         make_state_folder(&self.root)?;
+        if network::is_network(&self.state("")) {
+            return Err(ProjectError::NetworkFolder(self.state("")));
+        }
         let ledger = Ledger::open(&self.state("ledger.db"), outside::random()?)?;
         let store = Store::at(self.state("store"));
         Ok(Open { project: self, store, ledger })

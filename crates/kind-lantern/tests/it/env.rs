@@ -369,3 +369,22 @@ pub fn files(folder: &Path) -> std::collections::BTreeMap<String, Vec<u8>> {
     }
     out
 }
+
+/// Copies a folder with all that is in it.
+pub fn copy(from: &Path, to: &Path) {
+    fs::create_dir_all(to).unwrap();
+    for entry in fs::read_dir(from).unwrap().map(Result::unwrap) {
+        let target = to.join(entry.file_name());
+        match entry.file_type().unwrap().is_dir() {
+            true => copy(&entry.path(), &target),
+            false => {
+                fs::copy(entry.path(), target).unwrap();
+            }
+        }
+    }
+}
+
+/// How often something that depends on chance is tried; `LANTERN_ROUNDS` asks for more than every run has time for.
+pub fn rounds(usual: u64) -> u64 {
+    std::env::var("LANTERN_ROUNDS").ok().and_then(|text| text.parse().ok()).unwrap_or(usual)
+}

@@ -3,11 +3,13 @@
 use std::process::Stdio;
 use std::time::Duration;
 
-use crate::env::{TestEnv, files};
+use crate::env::{TestEnv, files, rounds};
 
 /// Runs a command several times and kills it a little later each time.
-fn kill_eight_times(env: &TestEnv, arguments: &[&str], step: Duration) {
-    for n in 0..8 {
+fn kill_many_times(env: &TestEnv, arguments: &[&str], step: Duration) {
+    let kills = u32::try_from(rounds(8)).unwrap();
+    let step = step * 8 / kills;
+    for n in 0..kills {
         let mut child = env.command(arguments).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
         std::thread::sleep(step * n);
         // It may have ended by itself; then there is nothing to kill.
@@ -18,7 +20,7 @@ fn kill_eight_times(env: &TestEnv, arguments: &[&str], step: Duration) {
 
 /// Kills a command many times, then runs it to its end.
 fn kill_again_and_again(env: &TestEnv, arguments: &[&str], step: Duration) {
-    kill_eight_times(env, arguments, step);
+    kill_many_times(env, arguments, step);
     env.lantern(arguments).success();
 }
 
@@ -60,7 +62,7 @@ fn killed_at_any_time_the_same_command_finishes_the_work() {
 /// A rollback that went through is refused the second time: its name is no longer what would be put back.
 fn kill_rollback(env: &TestEnv, step: Duration) {
     let rollback = ["rollback", "brambleyard", "open-water", "--confirm", "1.3.2 (1)"];
-    kill_eight_times(env, &rollback, step);
+    kill_many_times(env, &rollback, step);
     let code = env.lantern(&rollback).code();
     assert!(code == 0 || code == 3, "{code}");
     assert_eq!(env.on_branch(), "1.3.2 (1) build 1 revision 3", "nothing doubled");

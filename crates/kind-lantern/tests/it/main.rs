@@ -31,6 +31,8 @@ mod faults;
 #[cfg(test)]
 mod helping;
 #[cfg(test)]
+mod hostile;
+#[cfg(test)]
 mod installing;
 #[cfg(test)]
 mod keeping;

@@ -2,12 +2,12 @@
 
 use std::process::Stdio;
 
-use crate::env::{Ran, TestEnv};
+use crate::env::{Ran, TestEnv, copy, rounds};
 
 #[test]
 fn two_prepares_in_one_folder_make_one_release() {
     let env = TestEnv::new();
-    for round in 0..5 {
+    for round in 0..rounds(5) {
         env.write("exports/linux/letters/en.txt", &format!("letter {round}"));
         let spawn =
             || env.command(&["prepare", "--json"]).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
@@ -22,7 +22,7 @@ fn two_prepares_in_one_folder_make_one_release() {
         }
     }
     let document = env.lantern(&["prepare", "--json"]).success().one();
-    assert_eq!(document["release"]["number"], 5);
+    assert_eq!(document["release"]["number"], rounds(5));
 }
 
 #[test]
@@ -57,19 +57,6 @@ fn two_people() -> TestEnv {
     env
 }
 
-fn copy(from: &std::path::Path, to: &std::path::Path) {
-    std::fs::create_dir_all(to).unwrap();
-    for entry in std::fs::read_dir(from).unwrap() {
-        let entry = entry.unwrap();
-        let target = to.join(entry.file_name());
-        if entry.path().is_dir() {
-            copy(&entry.path(), &target);
-        } else {
-            std::fs::copy(entry.path(), target).unwrap();
-        }
-    }
-}
-
 #[test]
 fn two_people_who_take_the_same_number_are_told() {
     let env = two_people();
@@ -95,7 +82,7 @@ fn of_two_promotions_one_wins_and_no_update_is_lost() {
     env.lantern(&["push", "brambleyard", "--yes"]).success();
     std::fs::remove_dir_all(env.path("other/.lantern")).unwrap();
     copy(&env.path(".lantern"), &env.path("other/.lantern"));
-    for round in 0..12_u64 {
+    for round in 0..rounds(12) {
         let name = if round % 2 == 0 { "1.4.0 (2)" } else { "1.3.2 (1)" };
         let number = if round % 2 == 0 { "2" } else { "1" };
         let spawn = |folder: &str| {
@@ -131,4 +118,40 @@ fn what_somebody_else_did_is_seen_and_recorded() {
     assert!(update > 0 && update < 10_000, "{update}");
     let document = run(".", &["prepare", "--version", "1.3.9", "--json"]).success().one();
     assert_eq!(document["release"]["number"], 3, "above the highest number seen anywhere");
+}
+
+#[test]
+fn promote_against_withdraw() {
+    let env = two_people();
+    for round in 0..rounds(3) {
+        let number = round + 2;
+        env.write("exports/linux/letters/en.txt", &format!("letter {round}"));
+        let version = format!("1.4.{round}");
+        env.lantern(&["prepare", "--version", &version]).success();
+        env.lantern(&["push", "brambleyard", "--yes"]).success();
+        std::fs::remove_dir_all(env.path("other/.lantern")).unwrap();
+        copy(&env.path(".lantern"), &env.path("other/.lantern"));
+        let (name, number) = (format!("{version} ({number})"), number.to_string());
+        let spawn = |folder: &str, arguments: &[&str]| {
+            let mut command = env.command_in(folder, arguments);
+            command.stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap()
+        };
+        let promote = spawn(".", &["promote", "brambleyard", "open-water", &number, "--confirm", &name]);
+        let withdraw = spawn("other", &["releases", "withdraw", &number, "--because", "a save bug", "--yes"]);
+        let promoted = Ran { output: promote.wait_with_output().unwrap() };
+        Ran { output: withdraw.wait_with_output().unwrap() }.success();
+        // Either it was promoted before, or it is refused because of the withdrawal; and now everybody knows.
+        if promoted.code() != 0 {
+            assert!(promoted.code() == 3 && promoted.stderr().contains("withdrawn"), "{}", promoted.whole());
+        }
+        let live = env.lantern(&["live", "--json"]).success().json();
+        let here = &live["storefronts"][0]["branches"][0]["targets"]["linux"];
+        assert_eq!(here["version"] == version.as_str(), promoted.code() == 0, "{live}");
+        assert_eq!(here["withdrawn"] == "a save bug", promoted.code() == 0, "{live}");
+        env.lantern(&["promote", "brambleyard", "open-water", &number, "--confirm", &name]).fails(3);
+        if promoted.code() == 0 {
+            let back = env.lantern(&["rollback", "brambleyard", "open-water", "--confirm", "1.3.2 (1)"]);
+            assert_eq!(back.code(), 0, "{}", back.whole());
+        }
+    }
 }

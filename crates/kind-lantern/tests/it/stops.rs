@@ -1,11 +1,10 @@
 //! Every command, cut at every point at which it could be cut: the same command again comes to the same end.
 
 use std::collections::BTreeMap;
-use std::path::Path;
 
 use serde_json::Value;
 
-use crate::env::{Ran, TestEnv, files};
+use crate::env::{Ran, TestEnv, copy, files};
 
 /// The exit code with which a build for tests ends at the point that it was told.
 const STOPPED: i32 = 86;
@@ -17,19 +16,6 @@ pub struct Scene {
     pub env: TestEnv,
     base: tempfile::TempDir,
     port: u16,
-}
-
-fn copy(from: &Path, to: &Path) {
-    std::fs::create_dir_all(to).unwrap();
-    for entry in std::fs::read_dir(from).unwrap().map(Result::unwrap) {
-        let target = to.join(entry.file_name());
-        match entry.file_type().unwrap().is_dir() {
-            true => copy(&entry.path(), &target),
-            false => {
-                std::fs::copy(entry.path(), target).unwrap();
-            }
-        }
-    }
 }
 
 impl Scene {

@@ -2,6 +2,7 @@
 
 use lantern_rehearsal::weather::{Fault, Weather};
 
+use crate::env::rounds;
 use crate::stops::{Scene, next_release};
 
 /// How many of a hundred requests meet a fault.
@@ -20,11 +21,6 @@ const CHAIN: [&[&str]; 7] = [
     &["connect", "brambleyard", "--client", "paper-heron"],
 ];
 
-/// Seeds to try; `LANTERN_SEEDS` asks for more than every run has time for.
-fn seeds() -> u64 {
-    std::env::var("LANTERN_SEEDS").ok().and_then(|text| text.parse().ok()).unwrap_or(2)
-}
-
 fn in_weather(faults: &[Fault]) {
     let mut scene = Scene::new(|env| {
         next_release(env);
@@ -35,7 +31,7 @@ fn in_weather(faults: &[Fault]) {
     }
     let expected = scene.state();
     let mut met = 0;
-    for seed in 0..seeds() {
+    for seed in 0..rounds(2) {
         scene.put_back();
         scene.env.running().place().set_weather(Some(Weather::new(faults.to_vec(), STORM, seed)));
         for command in CHAIN {

@@ -14,13 +14,23 @@ use crate::system::System;
 
 use ConfigKey::Key as K;
 
+/// How many wrong shapes are told one by one. Ours: each is looked up in the text.
+const MAX_PROBLEMS: usize = 100;
+
 /// Reads a configuration as far as it can be read, with everything that is wrong with it.
 pub(super) fn read(file: &str, text: &str) -> (Option<Config>, Vec<Finding>) {
     let shape = Shape::read(text);
     let mut check = Check { file, text, shape: &shape, findings: Vec::new() };
-    for problem in &shape.problems {
+    for problem in shape.problems.iter().take(MAX_PROBLEMS) {
         let place = TextPlace::of(file, text, problem.span.clone());
         check.findings.push(Finding::stops(problem.code, problem.what.clone(), problem.cure.clone()).at(place));
+    }
+    if shape.problems.len() > MAX_PROBLEMS {
+        // Nobody reads on from here: something else than a configuration was saved under this name.
+        let more = shape.problems.len() - MAX_PROBLEMS;
+        let what = format!("and {more} more; is this the right file?");
+        check.findings.push(Finding::stops("too-many", what, "compare with the example in docs/configuration.md"));
+        return (None, check.findings);
     }
     let raw: Option<raw::Config> = match shape.mended(text) {
         None => None,

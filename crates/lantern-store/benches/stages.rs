@@ -1,0 +1,145 @@
+//! Bytes a second of each stage between a file and a player's folder: `cargo bench -p lantern-store`.
+//!
+//! Each line is the best of several rounds over the same made-up data: half of it as good as random, half repeating.
+
+use std::hint::black_box;
+use std::io::{self, Read, Write};
+use std::time::{Duration, Instant};
+
+use lantern_core::digest::Digest;
+use lantern_core::path::TreePath;
+use lantern_core::progress::Silent;
+use lantern_store::chunker::Profile;
+use lantern_store::codec::{Checker, Codec, Packer, Unpacker};
+use lantern_store::install;
+use lantern_store::manifest::different_chunks;
+use lantern_store::pack::{self, PackWriter};
+use lantern_store::seal::{Source, SourceEntry, SourceKind, seal};
+use lantern_store::store::Store;
+
+const LEN: usize = 64 * 1024 * 1024;
+const ROUNDS: usize = 5;
+
+struct Made(Vec<u8>);
+
+impl Source for Made {
+    fn open(&self, _: usize) -> io::Result<Box<dyn Read + '_>> {
+        Ok(Box::new(self.0.as_slice()))
+    }
+    fn is_executable(&self, _: usize, _: &[u8]) -> bool {
+        false
+    }
+    fn is_unchanged(&self, _: usize) -> io::Result<bool> {
+        Ok(true)
+    }
+}
+
+fn data() -> Vec<u8> {
+    let mut noise = vec![0; LEN / 2];
+    blake3::Hasher::new().finalize_xof().fill(&mut noise);
+    let mut out = Vec::with_capacity(LEN);
+    for part in noise.chunks(4096) {
+        out.extend(part);
+        out.extend(noise[..64].iter().cycle().take(part.len()));
+    }
+    out
+}
+
+fn measure(name: &str, bytes: u64, mut work: impl FnMut()) {
+    let mut best = Duration::MAX;
+    for _ in 0..ROUNDS {
+        let started = Instant::now();
+        work();
+        best = best.min(started.elapsed());
+    }
+    let rate = bytes as f64 / 1e6 / best.as_secs_f64();
+    let _ = writeln!(io::stdout(), "{name:<34} {rate:>9.0} MB/s");
+}
+
+fn main() {
+    let data = data();
+    let len = data.len() as u64;
+    let temp = tempfile::tempdir().expect("a temporary folder");
+    let file = temp.path().join("file");
+    std::fs::write(&file, &data).expect("room for the data");
+    measure("read a file", len, || {
+        let mut buffer = vec![0; 1024 * 1024];
+        let mut file = std::fs::File::open(&file).expect("it was written");
+        while file.read(&mut buffer).expect("it can be read") > 0 {
+            black_box(&buffer);
+        }
+    });
+    let mut cuts = Vec::new();
+    measure("cut", len, || {
+        cuts.clear();
+        let mut rest = data.as_slice();
+        while !rest.is_empty() {
+            let (chunk, others) = rest.split_at(Profile::Medium.cut(rest));
+            cuts.push(chunk);
+            rest = others;
+        }
+    });
+    measure("hash", len, || {
+        black_box(Digest::of(&data));
+    });
+    let mut packed: Vec<(Digest, Codec, u32, Vec<u8>)> = Vec::new();
+    measure("compress", len, || {
+        let mut packer = Packer::new();
+        packed.clear();
+        for chunk in &cuts {
+            let (codec, stored) = packer.pack(chunk);
+            packed.push((Digest::of(chunk), codec, u32::try_from(chunk.len()).unwrap_or(0), stored));
+        }
+    });
+    let stored: u64 = packed.iter().map(|(.., stored)| stored.len() as u64).sum();
+    let mut packs = Vec::new();
+    measure("pack", stored, || {
+        let mut writer = PackWriter::new();
+        packs.clear();
+        for (digest, codec, raw_len, stored) in &packed {
+            writer.push(*digest, *codec, *raw_len, stored);
+            if writer.is_full() {
+                packs.push(writer.take());
+            }
+        }
+        packs.push(writer.take());
+    });
+    measure("check packs that came", len, || {
+        for (name, bytes, _) in &packs {
+            pack::verify(*name, bytes).expect("they are whole");
+        }
+    });
+    measure("unpack", len, || {
+        let mut unpacker = Unpacker::new();
+        for (_, codec, raw_len, stored) in &packed {
+            black_box(unpacker.unpack(*codec, stored, *raw_len as usize).expect("it is whole"));
+        }
+    });
+    measure("check chunks", len, || {
+        let mut checker = Checker::new();
+        for (_, codec, raw_len, stored) in &packed {
+            black_box(checker.digest(*codec, stored, *raw_len as usize).expect("it is whole"));
+        }
+    });
+    let entry = SourceEntry { path: TreePath::new("file").expect("a name"), kind: SourceKind::File { size: len } };
+    let source = Made(data);
+    let mut sealed = None;
+    let mut round = 0;
+    measure("seal, everything new", len, || {
+        round += 1;
+        let store = Store::at(temp.path().join(format!("store-{round}")));
+        sealed = Some(seal(&store, std::slice::from_ref(&entry), &source, &Silent).expect("there is room"));
+    });
+    let (store, sealed) = (Store::at(temp.path().join("store-1")), sealed.expect("it was sealed"));
+    measure("have or need", len, || {
+        let (_, entries) = store.manifest(sealed.manifest).expect("it is there");
+        let known = store.known_chunks().expect("packs are there");
+        black_box(different_chunks(&entries).iter().filter(|chunk| !known.contains_key(*chunk)).count());
+    });
+    measure("install, everything new", len, || {
+        round += 1;
+        let folder = temp.path().join(format!("player-{round}"));
+        let about = serde_json::Value::Null;
+        install::install(&folder, &[sealed.manifest], about, &store, &Silent).expect("there is room");
+    });
+}
