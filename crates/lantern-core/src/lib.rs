@@ -3,6 +3,7 @@
 //! - [`config::Config`]: a checked `lantern.toml`, or every finding with its place and cure.
 //! - [`tree::Tree`] and [`release::ReleaseRecord`]: what a build is; their ids are in [`digest`].
 //! - [`event::Event`] and [`board::Board`]: what happened, and which release is live where because of it.
+//! - [`depots::Mapping`]: which file lands in which depot; [`keep::choose`]: which releases stay.
 //! - [`rules::HouseRules`]: what a storefront demands; asked by client and server alike.
 //!
 //! ```

@@ -3,6 +3,7 @@
 //! - [`place::Place`]: a storefront's state, with house rules from a document of data.
 //! - [`server::Running`]: answers the storefront protocol on loopback until dropped.
 //! - [`server::openapi`]: the protocol's document, made of the very table that the router is made of.
+//! - [`weather::Weather`]: the faults that it shows; [`page::Page`]: a local server for browser builds.
 //! - [`exports`]: small, true exports as an engine would write them, the same on every computer.
 //!
 //! ```
