@@ -83,11 +83,13 @@ impl CommandError {
     }
 
     pub fn io(doing: &str, error: std::io::Error) -> Self {
+        let is_full = matches!(error.kind(), std::io::ErrorKind::StorageFull | std::io::ErrorKind::QuotaExceeded);
+        let cure = "free some room, then run the same command again".to_owned();
         Self {
             class: Class::Computer,
             what: format!("could not {doing}"),
             why: vec![error.to_string()],
-            cures: vec![],
+            cures: if is_full { vec![cure] } else { vec![] },
             findings: vec![],
             is_said: false,
         }

@@ -87,6 +87,18 @@ pub enum LedgerError {
 }
 
 impl LedgerError {
+    /// Whether the file itself is damaged, and not the disk full or the folder closed.
+    pub fn is_damaged(&self) -> bool {
+        use rusqlite::ErrorCode::{DatabaseCorrupt, NotADatabase};
+        match self {
+            Self::Open { source, .. } | Self::Sql { source, .. } => {
+                matches!(source.sqlite_error_code(), Some(DatabaseCorrupt | NotADatabase))
+            }
+            Self::Event { .. } | Self::Chain { .. } => true,
+            _ => false,
+        }
+    }
+
     pub(crate) fn sql(what: &'static str) -> impl FnOnce(rusqlite::Error) -> Self {
         move |source| Self::Sql { what, source }
     }

@@ -323,7 +323,7 @@ impl ProjectError {
             Self::Seal(SealError::Stopped) | Self::Install(InstallError::Stopped) | Self::Stopped => Class::Stopped,
             Self::Seal(SealError::Store(error)) => class_of_store(error),
             Self::Install(error) => class_of_install(error),
-            Self::Ledger(LedgerError::Event { .. } | LedgerError::Chain { .. }) => Class::Damaged,
+            Self::Ledger(error) if error.is_damaged() => Class::Damaged,
             Self::Busy { .. }
             | Self::ForeignState(_)
             | Self::NetworkFolder(_)
@@ -409,8 +409,11 @@ impl ProjectError {
             Self::Store(error) | Self::Seal(SealError::Store(error)) => cures_of_store(error),
             Self::Install(error) => cures_of_install(error),
             Self::Ledger(LedgerError::Newer { .. }) => one("use the newer lantern for this project"),
-            Self::Ledger(LedgerError::Event { .. } | LedgerError::Chain { .. }) => {
+            Self::Ledger(error) if error.is_damaged() => {
                 one("bring .lantern/ledger.db back from a backup; nothing was changed now")
+            }
+            Self::Ledger(LedgerError::Sql { .. } | LedgerError::Open { .. }) => {
+                one("is the disk full, or can it only be read? Free some room, then run the same command again")
             }
             Self::Stopped | Self::Seal(SealError::Stopped) => one("run the same command again to go on"),
             other => cures_of_computer(other),

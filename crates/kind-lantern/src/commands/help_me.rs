@@ -53,7 +53,9 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
         None => free_name(),
     };
     let text = without_secrets(&tell(&root, project.open()))?;
-    fs::write(&path, &text).map_err(|e| CommandError::io("write the file", e))?;
+    // Whole or not at all: a full disk may be the very reason to ask for help.
+    let written = lantern_store::durable::write_whole(&path, text.as_bytes());
+    written.map_err(|e| CommandError::io(&format!("write {}", path.display()), e.source))?;
     let document = Document { schema: "lantern.help-me/1", path: path.display().to_string(), bytes: text.len() as u64 };
     ui.document(&document);
     ui.say(&format!("{} {}, {}", good("wrote"), path.display(), words::bytes(text.len() as u64)));
