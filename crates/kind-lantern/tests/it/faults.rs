@@ -196,6 +196,12 @@ fn a_damaged_ledger_is_an_error_that_changes_nothing() {
       try: bring .lantern/ledger.db back from a backup; nothing was changed now
     ");
     env.lantern(&["prepare"]).fails(5);
+    for name in ["ledger.db-wal", "ledger.db-shm"] {
+        let _ = std::fs::remove_file(env.path(".lantern").join(name));
+    }
+    std::fs::write(&ledger, "this is no database, whatever its name says").unwrap();
+    let stderr = env.lantern(&["live"]).fails(5).stderr();
+    assert!(stderr.contains("from a backup") && !stderr.contains("full"), "{stderr}");
 }
 
 #[cfg(target_os = "linux")]
