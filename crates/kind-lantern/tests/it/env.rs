@@ -206,8 +206,19 @@ impl TestEnv {
     }
 
     pub fn open_place(&mut self, document: PlaceDocument, port: u16) {
-        let place = Place::open(&self.path("place"), document).unwrap();
-        self.running = Some(Running::start(place, port).unwrap());
+        // A port that is opened again may be another test's for a moment.
+        let open = || Running::start(Place::open(&self.path("place"), document.clone()).unwrap(), port);
+        let mut tries = 0;
+        self.running = Some(loop {
+            match open() {
+                Ok(running) => break running,
+                Err(error) if tries == 100 => panic!("{error:?}"),
+                Err(_) => {
+                    tries += 1;
+                    std::thread::sleep(std::time::Duration::from_millis(100));
+                }
+            }
+        });
     }
 
     pub fn close_storefront(&mut self) -> u16 {
