@@ -144,10 +144,15 @@ fn listen_for_ctrl_c(stop: Arc<AtomicBool>, ui: Ui) {
 fn find(ui: &Ui) -> Result<Project, CommandError> {
     let mut project = Project::find(&ui.project, ui.stop.clone())?;
     crate::log_file::write_into(project.root());
-    if let Some(edition) = &ui.edition {
-        project.only_edition(edition)?;
-    }
+    choose_edition(&mut project, ui)?;
     Ok(project)
+}
+
+fn choose_edition(project: &mut Project, ui: &Ui) -> Done {
+    match &ui.edition {
+        Some(edition) => Ok(project.only_edition(edition)?),
+        None => Ok(()),
+    }
 }
 
 /// What an edition is called in output; nothing where there is only one.

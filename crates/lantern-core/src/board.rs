@@ -183,18 +183,7 @@ mod tests {
     }
 
     fn event(body: EventBody) -> Event {
-        Event {
-            id: id(0),
-            device: "d".into(),
-            sequence: 1,
-            predecessor: None,
-            actor: "wren".into(),
-            recorded_at: Timestamp::UNIX_EPOCH,
-            happened_at: None,
-            revision: None,
-            edition: Name::full_edition(),
-            body,
-        }
+        Event::sample(id(0), body)
     }
 
     fn name(text: &str) -> ReleaseName {

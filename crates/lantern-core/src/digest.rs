@@ -5,10 +5,13 @@
 //! give two different ids.
 
 use std::fmt;
+use std::io::{self, Read};
 use std::str::FromStr;
 
 use schemars::JsonSchema;
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
+
+use crate::progress::{Meter, Progress};
 
 /// Why a text is not a digest.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
@@ -25,6 +28,30 @@ impl Digest {
     /// Returns the plain BLAKE3 digest of `bytes`.
     pub fn of(bytes: &[u8]) -> Self {
         Self(*blake3::hash(bytes).as_bytes())
+    }
+
+    /// Returns the plain BLAKE3 digest of all that `reader` gives, read through `buffer`.
+    ///
+    /// # Errors
+    /// The reader's; [`io::ErrorKind::Interrupted`] when somebody asked to stop.
+    pub fn of_reader(
+        reader: &mut dyn Read,
+        buffer: &mut [u8],
+        meter: &dyn Meter,
+        progress: &dyn Progress,
+    ) -> io::Result<Self> {
+        let mut hasher = blake3::Hasher::new();
+        loop {
+            let len = reader.read(buffer)?;
+            if len == 0 {
+                return Ok(Self(*hasher.finalize().as_bytes()));
+            }
+            if progress.stopped() {
+                return Err(io::ErrorKind::Interrupted.into());
+            }
+            hasher.update(&buffer[..len]);
+            meter.add(len as u64);
+        }
     }
 
     /// Wraps 32 bytes that already are a digest.

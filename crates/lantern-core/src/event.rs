@@ -431,6 +431,25 @@ pub struct Event {
     pub body: EventBody,
 }
 
+#[cfg(test)]
+impl Event {
+    /// An event whose body alone matters.
+    pub(crate) fn sample(id: EventId, body: EventBody) -> Self {
+        Self {
+            id,
+            device: "desk".into(),
+            sequence: 1,
+            predecessor: None,
+            actor: "wren".into(),
+            recorded_at: Timestamp::UNIX_EPOCH,
+            happened_at: None,
+            revision: None,
+            edition: Name::full_edition(),
+            body,
+        }
+    }
+}
+
 /// Why a text is not an event.
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]

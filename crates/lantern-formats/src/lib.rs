@@ -14,6 +14,7 @@
 //!
 //! Not here: configuration, network, terminal.
 
+mod counted;
 pub mod elf;
 mod fields;
 pub mod macho;

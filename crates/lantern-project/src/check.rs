@@ -36,15 +36,13 @@ pub struct Checked {
 }
 
 impl Project {
-    /// Lists, checks and divides the exports of all editions that are worked on; reads only what a check needs, writes
+    /// Lists, checks and divides the exports of all editions that are meant; reads only what a check needs, writes
     /// nothing.
-    pub fn check(&mut self) -> Checked {
+    pub fn check(&self) -> Checked {
         let mut checked = Checked::default();
         checked.findings.extend(self.config_findings().iter().map(|finding| (None, finding.clone())));
-        let here = self.edition().clone();
         for edition in self.editions() {
-            self.work_on(&edition);
-            let divided = self.divide();
+            let divided = self.divide(&edition);
             for intake in &divided.intakes {
                 let sizes = intake.entries().iter().map(|e| size_of(&e.source));
                 let is_file = |e: &&crate::export::Listed| e.stamp.is_some();
@@ -60,7 +58,6 @@ impl Project {
             }
             checked.findings.extend(divided.findings);
         }
-        self.work_on(&here);
         checked
     }
 }

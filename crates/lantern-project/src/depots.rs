@@ -37,11 +37,11 @@ impl Divided<'_> {
 }
 
 impl Project {
-    /// Takes the exports of the edition that is worked on, and divides them.
-    pub(crate) fn divide(&self) -> Divided<'_> {
+    /// Takes the exports of an edition, and divides them.
+    pub(crate) fn divide<'a>(&'a self, edition: &'a Name) -> Divided<'a> {
         let (mut intakes, mut findings) = (Vec::new(), Vec::new());
         let mut is_whole = self.config_findings().is_empty();
-        for (name, target) in self.config().targets_of(self.edition()) {
+        for (name, target) in self.config().targets_of(edition) {
             match Intake::take(self, name, target) {
                 Ok(intake) => {
                     findings.extend(intake.findings.iter().map(|f| (Some(name.clone()), f.clone())));
@@ -190,9 +190,9 @@ pub struct DepotsShown {
 }
 
 impl Project {
-    /// Says which file lands where, for the edition that is worked on; reads only what a check needs.
-    pub fn depots(&self) -> DepotsShown {
-        let divided = self.divide();
+    /// Says which file of an edition lands where; reads only what a check needs.
+    pub fn depots(&self, edition: &Name) -> DepotsShown {
+        let divided = self.divide(edition);
         let sized = |source: &SourceEntry| (source.path.clone(), size_of(source));
         let size_in = |target: &Name, paths: &[TreePath]| -> Vec<Sized> {
             let wanted: BTreeSet<&TreePath> = paths.iter().collect();
@@ -235,7 +235,7 @@ impl Project {
             (intake.name.clone(), intake.aside.iter().map(|i| sized(&intake.entries()[*i].source)).collect())
         });
         let aside = aside.collect();
-        DepotsShown { edition: self.edition().clone(), depots, in_none, in_two, aside, findings: divided.findings }
+        DepotsShown { edition: edition.clone(), depots, in_none, in_two, aside, findings: divided.findings }
     }
 }
 

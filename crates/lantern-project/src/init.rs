@@ -29,8 +29,8 @@ pub struct InitAnswers {
     pub identity: String,
     /// The version.
     pub version: String,
-    /// The exports, from the project's folder.
-    pub exports: Vec<String>,
+    /// The exports, as they were seen.
+    pub exports: Vec<SeenExport>,
     /// A storefront to begin with.
     pub storefront: Option<InitStorefront>,
     /// The last build number that was given, for a game that is out already.
@@ -75,18 +75,23 @@ pub fn look_for_exports(root: &Path) -> Vec<SeenExport> {
         for name in names.into_iter().filter(|name| !name.starts_with('.') && !holds_exports(name)) {
             let path = if folder.is_empty() { name } else { format!("{folder}/{name}") };
             let seen = look_at_export(root, &path);
-            out.extend(seen.filter(|s| !s.starts.is_empty() && !out.contains(s)));
+            if !seen.starts.is_empty() && !out.contains(&seen) {
+                out.push(seen);
+            }
         }
     }
     out
 }
 
-/// Looks at one folder, archive or package; none when it is none of these or cannot be read.
-pub fn look_at_export(root: &Path, path: &str) -> Option<SeenExport> {
+/// Looks at one folder, archive or package; one that is none of these or cannot be read shows nothing.
+pub fn look_at_export(root: &Path, path: &str) -> SeenExport {
+    let nothing = || SeenExport { path: path.to_owned(), starts: Vec::new(), root: None };
+    let is_export = root.join(path).is_dir() || Form::of_name(path).is_some();
+    if is_export { look_into(root, path).unwrap_or_else(nothing) } else { nothing() }
+}
+
+fn look_into(root: &Path, path: &str) -> Option<SeenExport> {
     let everything = Patterns::default();
-    if !root.join(path).is_dir() {
-        Form::of_name(path)?;
-    }
     let spare = std::env::temp_dir();
     let list = |inside: Option<&str>| {
         let reading = Reading { root, spare: spare.clone(), export: path, export_root: inside, leave_out: &everything };
@@ -131,16 +136,14 @@ pub fn init(root: &Path, answers: &InitAnswers, stop: Arc<AtomicBool>) -> Result
     if fs::symlink_metadata(&path).is_ok() {
         return Err(ProjectError::AlreadyThere(path));
     }
-    let nothing = |path: &String| SeenExport { path: path.clone(), starts: Vec::new(), root: None };
-    let look = |path: &String| look_at_export(root, path).unwrap_or_else(|| nothing(path));
-    let seen: Vec<SeenExport> = answers.exports.iter().map(look).collect();
-    let text = write(answers, &seen);
+    let text = write(answers);
     Config::read(config::FILE_NAME, &text).map_err(ProjectError::Config)?;
     make_state_folder(root)?;
     durable::write_whole(&path, text.as_bytes())?;
     if let Some(last) = answers.last_number {
         let mut project = Project::find(root, stop)?.open()?.lock()?;
-        project.open.record(EventBody::NumbersBegin(NumbersBegin { last }), None)?;
+        let edition = project.open.project.first_edition();
+        project.open.record(&edition, EventBody::NumbersBegin(NumbersBegin { last }), None)?;
     }
     Ok(text)
 }
@@ -149,8 +152,8 @@ fn quoted(text: &str) -> String {
     serde_json::to_string(text).expect("a text is always JSON")
 }
 
-fn write(answers: &InitAnswers, seen: &[SeenExport]) -> String {
-    let names = target_names(seen);
+fn write(answers: &InitAnswers) -> String {
+    let names = target_names(&answers.exports);
     let mut lines: Vec<String> = vec![
         "#:schema .lantern/lantern.schema.json".to_owned(),
         "# What the game is, what its exports are, and where players get it.".to_owned(),
@@ -162,7 +165,7 @@ fn write(answers: &InitAnswers, seen: &[SeenExport]) -> String {
         format!("identity = {}  # kept for ever", quoted(&answers.identity)),
         format!("version = {}  # or {{ file = \"VERSION\" }}", quoted(&answers.version)),
     ];
-    for (index, (name, export)) in names.iter().zip(seen).enumerate() {
+    for (index, (name, export)) in names.iter().zip(&answers.exports).enumerate() {
         lines.push(String::new());
         lines.extend(target(name, export, index == 0));
     }

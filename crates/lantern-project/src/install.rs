@@ -130,7 +130,7 @@ pub fn install_branch(
     // A line for those who were let in is asked for as somebody who makes the game.
     let is_open = configured.audience(branch).is_none_or(|audience| audience == Audience::Everyone);
     let access = if is_open { None } else { access::find(&configured.address)?.map(|found| found.access) };
-    let title = title_of(project, name, configured)?;
+    let title = title_of(name, configured, &project.first_edition())?;
     let market = Market::open(&configured.address, access, project.stop()).map_err(fails)?;
     let discovery = market.discovery().map_err(fails)?;
     let play = market.play(&title, branch).map_err(fails)?;

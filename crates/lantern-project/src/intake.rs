@@ -12,7 +12,7 @@ use lantern_core::digest::Digest;
 use lantern_core::finding::{Finding, Severity};
 use lantern_core::names::Name;
 use lantern_core::path::{TreePath, shown};
-use lantern_core::progress::Meter;
+use lantern_core::progress::{Meter, Progress};
 use lantern_core::release::Start;
 use lantern_core::system::{Family, System};
 use lantern_formats::Magic;
@@ -140,21 +140,15 @@ impl<'a> Intake<'a> {
     }
 
     /// Reads an entry and returns the digest of its bytes; one that changed meanwhile is an error.
-    pub(crate) fn digest(&self, index: usize, buffer: &mut [u8], meter: &dyn Meter) -> io::Result<Digest> {
-        let mut file = self.export.open(index)?;
-        let mut hasher = blake3::Hasher::new();
-        loop {
-            let len = file.read(buffer)?;
-            if len == 0 {
-                break;
-            }
-            hasher.update(&buffer[..len]);
-            meter.add(len as u64);
-        }
-        match self.export.is_unchanged(index)? {
-            true => Ok(Digest::from_bytes(*hasher.finalize().as_bytes())),
-            false => Err(io::ErrorKind::InvalidData.into()),
-        }
+    pub(crate) fn digest(
+        &self,
+        index: usize,
+        buffer: &mut [u8],
+        meter: &dyn Meter,
+        progress: &dyn Progress,
+    ) -> io::Result<Digest> {
+        let digest = Digest::of_reader(&mut self.export.open(index)?, buffer, meter, progress)?;
+        if self.export.is_unchanged(index)? { Ok(digest) } else { Err(io::ErrorKind::InvalidData.into()) }
     }
 
     /// Returns an entry's stamp.

@@ -71,12 +71,9 @@ impl Locked {
         for release in plan.going() {
             by_edition.entry(release.edition.clone()).or_default().push(release.id);
         }
-        let here = self.open.project.edition().clone();
         for (edition, releases) in by_edition {
-            self.open.project.work_on(&edition);
-            self.open.record(EventBody::Freed(Freed { releases }), None)?;
+            self.open.record(&edition, EventBody::Freed(Freed { releases }), None)?;
         }
-        self.open.project.work_on(&here);
         Ok(plan.room.carry_out(&self.open.store, progress)?)
     }
 }

@@ -56,6 +56,6 @@ pub use promote::{Change, MovePlan};
 pub use push::{PushDepot, PushDone, PushPlan, PushTexts};
 pub use standing::{AtStorefront, Exports, Standing};
 pub use trial::Trial;
-pub use verify::StoreVerified;
+pub use verify::{StoreVerified, in_full};
 pub use withdraw::{WithdrawPlace, WithdrawPlan};
 pub use write_out::WrittenOut;

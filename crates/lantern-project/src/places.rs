@@ -1,9 +1,12 @@
 //! Storefronts of the project: finding, connecting, and recording what they say.
 
 use std::path::PathBuf;
+use std::sync::Arc;
 
 use lantern_core::config::Storefront as Configured;
-use lantern_core::event::{Connected, Deed, EventBody, Moved, NotDone, NumberSeen, PlaceRef, Pushed, Seen, Withdrawn};
+use lantern_core::event::{
+    Connected, Deed, EventBody, EventId, Moved, NotDone, NumberSeen, PlaceRef, Pushed, Seen, Withdrawn,
+};
 use lantern_core::names::{Handle, Name};
 use lantern_core::rules::HouseRules;
 use lantern_ledger::ServerFacts;
@@ -18,9 +21,10 @@ use crate::{ProjectError, access};
 pub(crate) struct Place {
     pub reference: PlaceRef,
     pub configured: Configured,
-    /// What the place calls the edition that is worked on.
+    pub edition: Name,
+    /// What the place calls the edition.
     pub title: Handle,
-    pub market: Market,
+    pub market: Arc<Market>,
 }
 
 impl Place {
@@ -33,15 +37,14 @@ impl Place {
     }
 }
 
-/// Returns what a storefront calls the edition that is worked on.
-pub(crate) fn title_of(project: &Project, name: &Name, configured: &Configured) -> Result<Handle, ProjectError> {
-    let edition = project.edition();
+/// Returns what a storefront calls an edition.
+pub(crate) fn title_of(name: &Name, configured: &Configured, edition: &Name) -> Result<Handle, ProjectError> {
     let no_title = || ProjectError::NoTitle { place: name.clone(), edition: edition.clone() };
     configured.handles.get(edition).cloned().ok_or_else(no_title)
 }
 
-/// Finds a storefront and makes sure that it is the one that was connected.
-pub(crate) fn open_place(project: &Project, name: &str) -> Result<Place, ProjectError> {
+/// Finds a storefront for an edition and makes sure that it is the one that was connected.
+pub(crate) fn open_place(project: &Project, edition: &Name, name: &str) -> Result<Place, ProjectError> {
     let (name, configured) = project.storefront(name)?;
     let place = |source| match source {
         PlaceError::Stopped => ProjectError::Stopped,
@@ -55,9 +58,10 @@ pub(crate) fn open_place(project: &Project, name: &str) -> Result<Place, Project
     if discovery.id != found.storefront {
         return Err(ProjectError::OtherPlace { place: name.clone(), address: configured.address.clone() });
     }
-    let title = title_of(project, name, configured)?;
+    let title = title_of(name, configured, edition)?;
     let reference = PlaceRef { storefront: discovery.id, name: name.clone(), handle: title.clone() };
-    Ok(Place { reference, configured: configured.clone(), title, market })
+    let (configured, edition) = (configured.clone(), edition.clone());
+    Ok(Place { reference, configured, edition, title, market: Arc::new(market) })
 }
 
 /// What connecting found out.
@@ -103,7 +107,8 @@ impl Locked {
         let (name, configured) = project.storefront(name)?;
         let (name, configured) = (name.clone(), configured.clone());
         let fails = |source| ProjectError::Place { place: name.clone(), source };
-        let market = Market::open(&configured.address, Some(access.clone()), project.stop()).map_err(fails)?;
+        let market = Market::open(&configured.address, Some(access.clone()), project.stop());
+        let market = Arc::new(market.map_err(fails)?);
         let discovery = market.discovery().map_err(fails)?;
         let token = market.try_access().map_err(fails)?;
         let rules = market.rules().map_err(fails)?;
@@ -119,19 +124,17 @@ impl Locked {
             titles.push(ConnectedTitle { edition: edition.clone(), title, branches });
         }
         let kept_in = access::keep(&configured.address, &discovery.id, &access)?;
-        let here = self.open.project.edition().clone();
         for connected in &titles {
-            self.open.project.work_on(&connected.edition);
+            let edition = connected.edition.clone();
             let title = connected.title.handle.clone();
             let reference = PlaceRef { storefront: discovery.id.clone(), name: name.clone(), handle: title.clone() };
             let event = Connected { place: reference.clone(), client: access.client_id.clone() };
-            self.open.record(EventBody::Connected(event), None)?;
-            let market = Market::open(&configured.address, Some(access.clone()), self.open.project.stop());
-            let place = Place { reference, configured: configured.clone(), title, market: market.map_err(fails)? };
+            self.open.record(&edition, EventBody::Connected(event), None)?;
+            let market = market.clone();
+            let place = Place { reference, configured: configured.clone(), edition, title, market };
             let builds = place.market.builds(&place.title).map_err(fails)?.builds;
             self.learn(&place, &connected.branches, &builds)?;
         }
-        self.open.project.work_on(&here);
         Ok(Connection {
             storefront: name,
             place_name: discovery.name,
@@ -147,7 +150,7 @@ impl Locked {
     /// Records what a storefront says where it is news, and settles deeds of which no answer had come.
     pub(crate) fn learn(&mut self, place: &Place, branches: &[Branch], builds: &[Build]) -> Result<(), ProjectError> {
         self.settle(place, builds)?;
-        let board = self.open.board()?;
+        let board = self.open.board(&place.edition)?;
         for build in builds {
             let known = board.withdrawn_at.contains(&(place.reference.clone(), build.release));
             if let Some(withdrawn) = build.withdrawn.as_ref().filter(|_| !known) {
@@ -159,7 +162,7 @@ impl Locked {
                     because: withdrawn.because.clone(),
                 };
                 let server = ServerFacts { happened_at: Some(withdrawn.at), revision: build.build };
-                self.open.record(EventBody::Withdrawn(body), Some(server))?;
+                self.open.record(&place.edition, EventBody::Withdrawn(body), Some(server))?;
             }
         }
         for branch in branches {
@@ -168,21 +171,21 @@ impl Locked {
             if branch.facts.revision > known {
                 let server = ServerFacts { happened_at: branch.facts.since, revision: branch.facts.revision };
                 let seen = Seen { place: place.reference.clone(), facts: branch.facts.clone() };
-                self.open.record(EventBody::Seen(seen), Some(server))?;
+                self.open.record(&place.edition, EventBody::Seen(seen), Some(server))?;
             }
         }
         if let Some(highest) = builds.iter().map(|b| &b.name).max_by_key(|name| name.number)
             && Some(highest.number) > board.highest_number
         {
             let seen = NumberSeen { place: place.reference.clone(), name: highest.clone() };
-            self.open.record(EventBody::NumberSeen(seen), None)?;
+            self.open.record(&place.edition, EventBody::NumberSeen(seen), None)?;
         }
         self.open.note_heard(&place.reference)
     }
 
     /// Asks the storefront what became of deeds that were asked for and never answered.
     fn settle(&mut self, place: &Place, builds: &[Build]) -> Result<(), ProjectError> {
-        let open = self.open.board()?.open;
+        let open = self.open.board(&place.edition)?.open;
         for asked in open.into_values().filter(|asked| asked.place == place.reference) {
             match &asked.deed {
                 Deed::Promote { branch } | Deed::Rollback { branch } => {
@@ -197,11 +200,10 @@ impl Locked {
                                 comment: done.comment,
                                 restores: done.restores,
                             };
-                            self.open.record(EventBody::Moved(moved), Some(server))?;
+                            self.open.record(&place.edition, EventBody::Moved(moved), Some(server))?;
                         }
                         None => {
-                            let why = "the storefront never got it".to_owned();
-                            self.open.record(EventBody::NotDone(NotDone { key: asked.key, why }), None)?;
+                            self.not_done(&place.edition, asked.key, "the storefront never got it")?;
                         }
                     }
                 }
@@ -220,11 +222,10 @@ impl Locked {
                                 name: asked.name.clone(),
                                 because: because.clone(),
                             };
-                            self.open.record(EventBody::Withdrawn(body), server)?;
+                            self.open.record(&place.edition, EventBody::Withdrawn(body), server)?;
                         }
                         None => {
-                            let why = "the storefront never got it".to_owned();
-                            self.open.record(EventBody::NotDone(NotDone { key: asked.key, why }), None)?;
+                            self.not_done(&place.edition, asked.key, "the storefront never got it")?;
                         }
                     }
                 }
@@ -240,12 +241,20 @@ impl Locked {
                             sent: 0,
                         };
                         let server = ServerFacts { happened_at: Some(build.made_at), revision: build.build };
-                        self.open.record(EventBody::Pushed(pushed), Some(server))?;
+                        self.open.record(&place.edition, EventBody::Pushed(pushed), Some(server))?;
                     }
                 }
             }
         }
         Ok(())
+    }
+}
+
+impl Locked {
+    /// Records that a deed that was asked for did not happen.
+    pub(crate) fn not_done(&mut self, edition: &Name, key: EventId, why: &str) -> Result<(), ProjectError> {
+        let not_done = EventBody::NotDone(NotDone { key, why: why.to_owned() });
+        self.open.record(edition, not_done, None).map(|_| ())
     }
 }
 
@@ -264,7 +273,6 @@ impl Locked {
     /// # Errors
     /// Only those of this computer; a storefront that does not answer is in the result.
     pub fn refresh(&mut self) -> Result<Vec<(Name, Heard)>, ProjectError> {
-        let here = self.open.project.edition().clone();
         let storefronts: Vec<(Name, Vec<Name>)> = (self.open.project.config().storefronts.iter())
             .map(|(name, configured)| (name.clone(), configured.handles.keys().cloned().collect()))
             .collect();
@@ -272,8 +280,7 @@ impl Locked {
         for (name, editions) in storefronts {
             let mut heard = Heard::Now;
             for edition in self.open.project.editions().into_iter().filter(|e| editions.contains(e)) {
-                self.open.project.work_on(&edition);
-                match self.ask(&name) {
+                match self.ask(&edition, &name) {
                     Ok(()) => {}
                     Err(error @ (ProjectError::Place { .. } | ProjectError::OtherPlace { .. })) => {
                         heard = Heard::Not(error);
@@ -284,12 +291,11 @@ impl Locked {
             }
             out.push((name, heard));
         }
-        self.open.project.work_on(&here);
         Ok(out)
     }
 
-    fn ask(&mut self, name: &Name) -> Result<(), ProjectError> {
-        let place = open_place(&self.open.project, name.as_str())?;
+    fn ask(&mut self, edition: &Name, name: &Name) -> Result<(), ProjectError> {
+        let place = open_place(&self.open.project, edition, name.as_str())?;
         let branches = place.market.branches(&place.title).map_err(place.fails())?.branches;
         let builds = place.market.builds(&place.title).map_err(place.fails())?.builds;
         self.learn(&place, &branches, &builds)

@@ -106,84 +106,69 @@ pub(crate) fn seem(divided: &Divided<'_>, seen: &Seen) -> Option<Vec<TargetRecor
 }
 
 impl Locked {
-    /// Takes all exports of the edition that is worked on, checks them, and seals them; when nothing changed it makes
+    /// Takes all exports of an edition, checks them, and seals them; when nothing changed it makes
     /// nothing.
     ///
     /// # Errors
     /// [`ProjectError::Findings`] with every finding of every target when one stops, and those of reading and writing.
     /// Killed at any point, the next call takes up the reserved number and finds what was packed.
-    pub fn prepare(&mut self, options: &PrepareOptions, progress: &dyn Progress) -> Result<Prepared, ProjectError> {
+    pub fn prepare(
+        &mut self,
+        edition: &Name,
+        options: &PrepareOptions,
+        progress: &dyn Progress,
+    ) -> Result<Prepared, ProjectError> {
         let version = match &options.version {
             Some(version) => version.clone(),
-            None => self.open.project.version()?,
+            None => self.open.project.version(edition)?,
         };
         self.open.store.remove_unfinished()?;
-        let sealing = self.seal(&version, options.read_all, progress)?;
-        let Sealing { targets, cost, findings } = sealing;
-        if let Some(known) = self.known(&version, &targets)? {
+        let Sealing { targets, cost, mut findings } = self.seal(edition, &version, options.read_all, progress)?;
+        if let Some(known) = self.known(edition, &version, &targets)? {
             return self.nothing_new(known, findings);
         }
-        let project = &self.open.project;
-        let (game, edition) = (project.identity().clone(), project.edition().clone());
-        let input = self.input(&version, &targets);
-        let number = self.reserve(input)?;
-        let record = ReleaseRecord { format: FORMAT.to_owned(), game, edition, version, number, targets };
+        let input = self.input(edition, &version, &targets);
+        let number = self.reserve(edition, input)?;
+        let game = self.open.project.identity(edition).clone();
+        let record =
+            ReleaseRecord { format: FORMAT.to_owned(), game, edition: edition.clone(), version, number, targets };
         // The record is in the store before the ledger names it.
         let id = self.open.store.write_record(&record)?;
-        let before = self.open.board()?.releases.into_iter().max_by_key(|r| r.name.number);
-        let mut findings = findings;
+        let before = self.open.board(edition)?.releases.into_iter().max_by_key(|r| r.name.number);
         if let Some(before) = &before {
             findings.extend(unchanged_targets(&self.open.store.record(before.id).ok(), &record, &before.name));
         }
         let sealed = Sealed { release: id, name: record.name(), input };
-        let event = self.open.record(EventBody::Sealed(sealed), None)?;
-        let edition = record.edition.clone();
+        let event = self.open.record(edition, EventBody::Sealed(sealed), None)?;
+        let edition = edition.clone();
         let release = KnownRelease { id, edition, name: record.name(), input, sealed_at: event.recorded_at };
         Ok(Prepared { release, record, cost: Some(cost), before, findings })
     }
 
     /// Divides the exports and seals what is not known to be sealed already.
-    fn seal(&self, version: &Version, read_all: bool, progress: &dyn Progress) -> Result<Sealing, ProjectError> {
-        let divided = self.open.project.divide();
+    fn seal(
+        &self,
+        edition: &Name,
+        version: &Version,
+        read_all: bool,
+        progress: &dyn Progress,
+    ) -> Result<Sealing, ProjectError> {
+        let divided = self.open.project.divide(edition);
         if let Some(findings) = divided.stopping() {
             return Err(ProjectError::Findings(findings));
         }
         let findings: Vec<Finding> = divided.findings.iter().map(|(_, finding)| finding.clone()).collect();
         let seen_path = self.open.project.state("cache/seen.json");
-        let seen = if read_all { Seen::new() } else { Seen::load(&seen_path) };
+        let mut seen = Seen::load(&seen_path);
         let parcels = parcels(&divided);
-
-        // Nothing changed, by the file system's word: enough to make nothing.
-        let tree = |parcel: &Parcel| seen.tree_without_reading(&divided.intakes[parcel.from], &parcel.indices);
-        if let Some(trees) = parcels.iter().map(tree).collect::<Option<Vec<Tree>>>() {
-            let targets = describe(&divided, &trees)?;
-            if self.known(version, &targets)?.is_some() {
-                return Ok(Sealing { targets, cost: SealCost::default(), findings });
-            }
-        }
-
-        // New times on old bytes, as after a copy or an export without changes: reading alone says so, several times
-        // faster than sealing. With a new version there is something to make in any case.
-        let has_version = self.open.board()?.releases.iter().any(|r| r.name.version == *version);
-        let parts: Vec<_> = parcels.iter().map(|p| (&divided.intakes[p.from], p.indices.as_slice())).collect();
-        if has_version && !read_all && seen.is_same_by_reading(&parts, progress)? {
-            let mut renewed = Seen::load(&seen_path);
-            parts.iter().for_each(|(intake, indices)| renewed.renew(intake, indices));
-            let tree = |parcel: &Parcel| renewed.tree_as_it_seems(&divided.intakes[parcel.from], &parcel.indices);
-            let trees: Option<Vec<Tree>> = parcels.iter().map(tree).collect();
-            if let Some(targets) = trees.map(|trees| describe(&divided, &trees)).transpose()?
-                && self.known(version, &targets)?.is_some()
-            {
-                renewed.save(&seen_path)?;
-                return Ok(Sealing { targets, cost: SealCost::default(), findings });
-            }
+        if !read_all && let Some(targets) = self.unchanged(edition, version, &divided, &parcels, &mut seen, progress)? {
+            return Ok(Sealing { targets, cost: SealCost::default(), findings });
         }
 
         let mut cost = SealCost::default();
         let mut trees = Vec::new();
-        let mut fresh = Seen::load(&seen_path);
         for intake in &divided.intakes {
-            fresh.forget(intake.name);
+            seen.forget(intake.name);
         }
         for parcel in &parcels {
             let intake = &divided.intakes[parcel.from];
@@ -191,22 +176,62 @@ impl Locked {
             let sealed = lantern_store::seal::seal(&self.open.store, &entries, &source, progress)?;
             cost.read += sealed.read;
             cost.stored += sealed.new_stored;
-            fresh.remember(intake, &parcel.indices, &sealed.tree);
+            seen.remember(intake, &parcel.indices, &sealed.tree);
             trees.push(sealed.tree);
         }
-        fresh.save(&seen_path)?;
+        seen.save(&seen_path)?;
         Ok(Sealing { targets: describe(&divided, &trees)?, cost, findings })
     }
 
-    fn input(&self, version: &Version, targets: &[TargetRecord]) -> InputDigest {
-        let project = &self.open.project;
-        Config::input_digest(project.identity(), project.edition(), version, targets)
+    /// Returns the targets if nothing changed and a release has them: then there is nothing to seal.
+    fn unchanged(
+        &self,
+        edition: &Name,
+        version: &Version,
+        divided: &Divided<'_>,
+        parcels: &[Parcel],
+        seen: &mut Seen,
+        progress: &dyn Progress,
+    ) -> Result<Option<Vec<TargetRecord>>, ProjectError> {
+        let of_release = |trees: Option<Vec<Tree>>| -> Result<Option<Vec<TargetRecord>>, ProjectError> {
+            let Some(trees) = trees else { return Ok(None) };
+            let targets = describe(divided, &trees)?;
+            Ok(self.known(edition, version, &targets)?.map(|_| targets))
+        };
+        // By the file system's word: enough to make nothing.
+        let tree = |parcel: &Parcel| seen.tree_without_reading(&divided.intakes[parcel.from], &parcel.indices);
+        if let Some(targets) = of_release(parcels.iter().map(tree).collect())? {
+            return Ok(Some(targets));
+        }
+        // New times on old bytes, as after a copy or an export without changes: reading alone says so, several times
+        // faster than sealing. With a new version there is something to make in any case.
+        let has_version = self.open.board(edition)?.releases.iter().any(|r| r.name.version == *version);
+        let parts: Vec<_> = parcels.iter().map(|p| (&divided.intakes[p.from], p.indices.as_slice())).collect();
+        if !has_version || !seen.is_same_by_reading(&parts, progress)? {
+            return Ok(None);
+        }
+        parts.iter().for_each(|(intake, indices)| seen.renew(intake, indices));
+        let tree = |parcel: &Parcel| seen.tree_as_it_seems(&divided.intakes[parcel.from], &parcel.indices);
+        let targets = of_release(parcels.iter().map(tree).collect())?;
+        if targets.is_some() {
+            seen.save(&self.open.project.state("cache/seen.json"))?;
+        }
+        Ok(targets)
+    }
+
+    fn input(&self, edition: &Name, version: &Version, targets: &[TargetRecord]) -> InputDigest {
+        Config::input_digest(self.open.project.identity(edition), edition, version, targets)
     }
 
     /// Returns the release that the very same input made before, if it is still whole in the store.
-    fn known(&self, version: &Version, targets: &[TargetRecord]) -> Result<Option<KnownRelease>, ProjectError> {
-        let input = self.input(version, targets);
-        let board = self.open.board()?;
+    fn known(
+        &self,
+        edition: &Name,
+        version: &Version,
+        targets: &[TargetRecord],
+    ) -> Result<Option<KnownRelease>, ProjectError> {
+        let input = self.input(edition, version, targets);
+        let board = self.open.board(edition)?;
         let Some(known) = board.releases.iter().rev().find(|r| r.input == input) else {
             return Ok(None);
         };
@@ -225,8 +250,8 @@ impl Locked {
     }
 
     /// Takes the next number, or takes up the one that a break left for the same input.
-    fn reserve(&mut self, input: InputDigest) -> Result<BuildNumber, ProjectError> {
-        let board = self.open.board()?;
+    fn reserve(&mut self, edition: &Name, input: InputDigest) -> Result<BuildNumber, ProjectError> {
+        let board = self.open.board(edition)?;
         if let Some(number) = board.reserved.get(&input) {
             return Ok(*number);
         }
@@ -235,7 +260,7 @@ impl Locked {
             return Ok(known.name.number);
         }
         let number = BuildNumber::after(board.highest_number)?;
-        self.open.record(EventBody::NumberReserved(NumberReserved { number, input }), None)?;
+        self.open.record(edition, EventBody::NumberReserved(NumberReserved { number, input }), None)?;
         Ok(number)
     }
 }

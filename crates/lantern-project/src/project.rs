@@ -30,9 +30,8 @@ pub struct Project {
     config: Config,
     config_findings: Vec<Finding>,
     config_text: String,
-    edition: Name,
-    /// Whether only this edition is meant, and not all.
-    one_edition: bool,
+    /// The one edition that is meant, where not all are.
+    only: Option<Name>,
     stop: Arc<AtomicBool>,
 }
 
@@ -89,8 +88,7 @@ impl Project {
         })?;
         let (config, config_findings) = Config::read_partly(config::FILE_NAME, &text);
         let Some(config) = config else { return Err(ProjectError::Config(config_findings)) };
-        let edition = config.editions_with_targets().into_iter().next().unwrap_or_else(Name::full_edition);
-        Ok(Self { root, config, config_findings, config_text: text, edition, one_edition: false, stop })
+        Ok(Self { root, config, config_findings, config_text: text, only: None, stop })
     }
 
     /// Returns what is wrong with the configuration; only after [`Self::find_to_check`] there can be something.
@@ -108,19 +106,14 @@ impl Project {
         &self.config
     }
 
-    /// Returns the edition that is worked on.
-    pub fn edition(&self) -> &Name {
-        &self.edition
-    }
-
     /// Returns all editions that have targets; one alone when somebody asked for it.
     pub fn editions(&self) -> Vec<Name> {
-        if self.one_edition { vec![self.edition.clone()] } else { self.config.editions_with_targets() }
+        self.only.as_ref().map_or_else(|| self.config.editions_with_targets(), |only| vec![only.clone()])
     }
 
-    /// Works on this edition from now on.
-    pub fn work_on(&mut self, edition: &Name) {
-        self.edition = edition.clone();
+    /// Returns the edition that is meant where nothing says which.
+    pub fn first_edition(&self) -> Name {
+        self.editions().into_iter().next().unwrap_or_else(Name::full_edition)
     }
 
     /// Works on this edition alone.
@@ -132,8 +125,7 @@ impl Project {
             let known = self.config.editions_with_targets();
             return Err(ProjectError::NoEdition { asked: edition.clone(), known });
         }
-        self.one_edition = true;
-        self.edition = edition.clone();
+        self.only = Some(edition.clone());
         Ok(())
     }
 
@@ -143,13 +135,13 @@ impl Project {
     }
 
     /// Returns what players know the edition as.
-    pub fn edition_name(&self) -> &str {
-        self.config.editions.get(&self.edition).map_or(self.config.game.name.as_str(), |e| e.name.as_str())
+    pub fn edition_name(&self, edition: &Name) -> &str {
+        self.config.editions.get(edition).map_or(self.config.game.name.as_str(), |e| e.name.as_str())
     }
 
-    /// Returns the identity of the edition that is worked on.
-    pub fn identity(&self) -> &Identity {
-        self.config.editions.get(&self.edition).map_or(&self.config.game.identity, |e| &e.identity)
+    /// Returns the identity of an edition.
+    pub fn identity(&self, edition: &Name) -> &Identity {
+        self.config.editions.get(edition).map_or(&self.config.game.identity, |e| &e.identity)
     }
 
     /// Returns the flag that ends waiting.
@@ -179,9 +171,9 @@ impl Project {
         })
     }
 
-    /// Returns the version that is configured, read from its file where it has one.
-    pub(crate) fn version(&self) -> Result<Version, ProjectError> {
-        let of_edition = self.config.editions.get(&self.edition).map(|e| &e.version);
+    /// Returns the version that is configured for an edition, read from its file where it has one.
+    pub(crate) fn version(&self, edition: &Name) -> Result<Version, ProjectError> {
+        let of_edition = self.config.editions.get(edition).map(|e| &e.version);
         match of_edition.unwrap_or(&self.config.game.version) {
             VersionSource::Here(version) => Ok(version.clone()),
             VersionSource::File(name) => {
@@ -287,51 +279,40 @@ impl Open {
         Ok(self.ledger.events()?)
     }
 
-    /// Returns what follows from the events.
-    ///
-    /// # Errors
-    /// [`ProjectError::Ledger`].
-    pub fn board(&self) -> Result<Board, ProjectError> {
-        Ok(Board::fold(&self.project.edition, &self.events()?))
-    }
-
     /// Returns what follows from the events of an edition.
     ///
     /// # Errors
     /// [`ProjectError::Ledger`].
-    pub fn board_of(&self, edition: &Name) -> Result<Board, ProjectError> {
+    pub fn board(&self, edition: &Name) -> Result<Board, ProjectError> {
         Ok(Board::fold(edition, &self.events()?))
     }
 
-    /// Returns the release that is meant, and works on its edition from then on; the newest when nothing was asked.
+    /// Returns the release that is meant; the newest of the first edition when nothing was asked.
     ///
     /// # Errors
     /// [`ProjectError::NothingSealed`], [`ProjectError::NoRelease`].
-    pub fn release(&mut self, asked: Option<&ReleaseAsked>) -> Result<KnownRelease, ProjectError> {
-        let board = self.board()?;
-        if let Some(found) = board.release(asked) {
-            return Ok(found.clone());
-        }
-        if asked.is_some() {
-            // A number names one release of the game: it says of which edition.
-            for edition in self.project.editions() {
-                if let Some(found) = self.board_of(&edition)?.release(asked) {
-                    self.project.work_on(&edition);
-                    return Ok(found.clone());
-                }
+    pub fn release(&self, asked: Option<&ReleaseAsked>) -> Result<KnownRelease, ProjectError> {
+        let first = self.board(&self.project.first_edition())?;
+        let Some(asked) = asked else {
+            return first.release(None).cloned().ok_or(ProjectError::NothingSealed);
+        };
+        // A number names one release of the game: it says of which edition.
+        for edition in self.project.editions() {
+            if let Some(found) = self.board(&edition)?.release(Some(asked)) {
+                return Ok(found.clone());
             }
         }
-        match asked {
-            None => Err(ProjectError::NothingSealed),
-            Some(asked) => {
-                let known = board.releases.iter().rev().take(5).map(|r| r.name.clone()).collect();
-                Err(ProjectError::NoRelease { asked: asked.clone(), known })
-            }
-        }
+        let known = first.releases.iter().rev().take(5).map(|r| r.name.clone()).collect();
+        Err(ProjectError::NoRelease { asked: asked.clone(), known })
     }
 
-    pub(crate) fn record(&mut self, body: EventBody, server: Option<ServerFacts>) -> Result<Event, ProjectError> {
-        Ok(self.ledger.append(&self.project.edition, outside::stamp()?, server, body)?)
+    pub(crate) fn record(
+        &mut self,
+        edition: &Name,
+        body: EventBody,
+        server: Option<ServerFacts>,
+    ) -> Result<Event, ProjectError> {
+        Ok(self.ledger.append(edition, outside::stamp()?, server, body)?)
     }
 
     pub(crate) fn note_heard(&mut self, place: &PlaceRef) -> Result<(), ProjectError> {

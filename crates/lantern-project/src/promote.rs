@@ -6,7 +6,7 @@ use lantern_core::board::KnownRelease;
 use lantern_core::branch::{Step, before_now};
 use lantern_core::config::Audience;
 use lantern_core::digest::ManifestId;
-use lantern_core::event::{Asked, BranchBuild, BranchFacts, Deed, EventBody, EventId, Moved, NotDone, PlaceRef};
+use lantern_core::event::{Asked, BranchBuild, BranchFacts, Deed, EventBody, EventId, Moved, PlaceRef};
 use lantern_core::names::{Handle, Name};
 use lantern_core::release::When;
 use lantern_core::rules::HouseRules;
@@ -25,6 +25,8 @@ use crate::{ProjectError, outside};
 /// What moving a branch will do.
 #[derive(Debug, Clone)]
 pub struct MovePlan {
+    /// Of which edition.
+    pub edition: Name,
     /// Where.
     pub place: PlaceRef,
     /// The place's name for people.
@@ -96,8 +98,8 @@ struct Look {
 }
 
 impl Locked {
-    fn look(&mut self, storefront: &str, branch: &Name) -> Result<Look, ProjectError> {
-        let place = open_place(&self.open.project, storefront)?;
+    fn look(&mut self, storefront: &str, edition: &Name, branch: &Name) -> Result<Look, ProjectError> {
+        let place = open_place(&self.open.project, edition, storefront)?;
         let title = &place.title;
         let rules = place.market.rules().map_err(place.fails())?;
         let refusals = rules.refuse_promote(branch);
@@ -128,8 +130,8 @@ impl Locked {
         release: KnownRelease,
         comment: Option<String>,
     ) -> Result<MovePlan, ProjectError> {
-        let look = self.look(storefront, branch)?;
-        if let Some(because) = self.open.board()?.withdrawn.get(&release.id) {
+        let look = self.look(storefront, &release.edition, branch)?;
+        if let Some(because) = self.open.board(&release.edition)?.withdrawn.get(&release.id) {
             return Err(ProjectError::Withdrawn { release: release.name, because: because.clone() });
         }
         let place = look.place.reference.name.clone();
@@ -145,7 +147,7 @@ impl Locked {
         self.plan(look, after, changes, wanted, None, comment)
     }
 
-    /// Plans to put back what a branch had before, by the storefront's own history. Asking again goes back further,
+    /// Plans to put back what a branch of an edition had before, by the storefront's own history. Asking again goes back further,
     /// unless `wanted` names the release that is meant and the branch has it: then there is nothing to do.
     ///
     /// # Errors
@@ -153,13 +155,14 @@ impl Locked {
     pub fn plan_rollback(
         &mut self,
         storefront: &str,
+        edition: &Name,
         branch: &Name,
         wanted: Option<&str>,
         comment: Option<String>,
     ) -> Result<MovePlan, ProjectError> {
         // A rollback that was broken off after the storefront had done it must not go back once more.
-        let asked = self.open.board()?.open;
-        let look = self.look(storefront, branch)?;
+        let asked = self.open.board(edition)?.open;
+        let look = self.look(storefront, edition, branch)?;
         let moves = look.place.market.moves(&look.place.title, branch).map_err(look.place.fails())?.moves;
         let steps: Vec<Step> =
             moves.iter().map(|m| Step { revision: m.facts.revision, restores: m.restores }).collect();
@@ -225,6 +228,7 @@ impl Locked {
             changes.push(self.change(&look, target, after)?);
         }
         Ok(MovePlan {
+            edition: look.place.edition,
             place: look.place.reference,
             place_name: look.place_name,
             branch: look.now.facts.branch.clone(),
@@ -277,7 +281,7 @@ impl Locked {
     /// # Errors
     /// [`ProjectError::Raced`] when it is not, [`ProjectError::Unsettled`] when no answer came.
     pub fn move_branch(&mut self, plan: &MovePlan) -> Result<BranchFacts, ProjectError> {
-        let place = open_place(&self.open.project, plan.place.name.as_str())?;
+        let place = open_place(&self.open.project, &plan.edition, plan.place.name.as_str())?;
         let key = EventId::new(outside::now(), outside::random()?);
         let asked = Asked {
             key,
@@ -289,7 +293,7 @@ impl Locked {
             release: plan.release.release,
             name: plan.release.name.clone(),
         };
-        self.open.record(EventBody::Asked(asked), None)?;
+        self.open.record(&plan.edition, EventBody::Asked(asked), None)?;
         let wanted = Move { targets: plan.wanted.clone(), restores: plan.restores, comment: plan.comment.clone() };
         let moved = place.market.move_branch(&place.title, &plan.branch, plan.before.revision, key, &wanted);
         match moved {
@@ -303,11 +307,11 @@ impl Locked {
                     comment: plan.comment.clone(),
                     restores: plan.restores,
                 };
-                self.open.record(EventBody::Moved(moved), Some(server))?;
+                self.open.record(&plan.edition, EventBody::Moved(moved), Some(server))?;
                 Ok(facts)
             }
             Err(PlaceError::Refused(problem)) => {
-                self.open.record(EventBody::NotDone(NotDone { key, why: problem.detail.clone() }), None)?;
+                self.not_done(&plan.edition, key, &problem.detail)?;
                 if problem.name() == "branch-moved" {
                     let (place, branch) = (plan.place.name.clone(), plan.branch.clone());
                     return Err(ProjectError::Raced { place, branch, detail: problem.detail });

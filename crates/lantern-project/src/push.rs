@@ -1,8 +1,7 @@
 //! `push`: a release is brought to a storefront; only what is missing travels.
 
 use std::collections::{HashMap, HashSet};
-use std::sync::Mutex;
-use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::sync::atomic::{AtomicU64, Ordering};
 
 use lantern_core::board::KnownRelease;
 use lantern_core::digest::{Digest, ManifestId};
@@ -11,6 +10,7 @@ use lantern_core::names::{Handle, Name};
 use lantern_core::progress::{Meter, Progress, Task};
 use lantern_core::release::{ReleaseRecord, TargetRecord, When};
 use lantern_core::version::ReleaseName;
+use lantern_core::work::each;
 use lantern_ledger::ServerFacts;
 use lantern_store::locator::Location;
 use lantern_store::manifest;
@@ -117,7 +117,7 @@ impl Locked {
         texts: PushTexts,
     ) -> Result<PushPlan, ProjectError> {
         self.refuse_unfit(&release)?;
-        let place = open_place(&self.open.project, storefront)?;
+        let place = open_place(&self.open.project, &release.edition, storefront)?;
         let record = self.open.store.record(release.id)?;
         let (going, left): (Vec<&TargetRecord>, Vec<&TargetRecord>) =
             record.targets.iter().partition(|target| place.configured.takes(&target.target));
@@ -179,7 +179,7 @@ impl Locked {
 
     /// A release that was withdrawn or freed goes nowhere.
     pub(crate) fn refuse_unfit(&self, release: &KnownRelease) -> Result<(), ProjectError> {
-        let board = self.open.board()?;
+        let board = self.open.board(&release.edition)?;
         if let Some(because) = board.withdrawn.get(&release.id) {
             return Err(ProjectError::Withdrawn { release: release.name.clone(), because: because.clone() });
         }
@@ -220,9 +220,9 @@ impl Locked {
     /// # Errors
     /// [`ProjectError::Unsettled`] when the last answer did not come, and those of the place, store and ledger.
     pub fn push(&mut self, plan: &PushPlan, progress: &dyn Progress) -> Result<PushDone, ProjectError> {
-        let place = open_place(&self.open.project, plan.place.name.as_str())?;
+        let place = open_place(&self.open.project, &plan.release.edition, plan.place.name.as_str())?;
         if let Some(build) = plan.already {
-            if self.open.board()?.build_of(&plan.place, plan.release.id).is_none() {
+            if self.open.board(&plan.release.edition)?.build_of(&plan.place, plan.release.id).is_none() {
                 self.pushed(plan, None, build, 0, None)?;
             }
             return Ok(PushDone { build, sent: 0, packs: 0 });
@@ -250,7 +250,7 @@ impl Locked {
         }
         let parcels = parcels(&self.open.store, missing)?;
         let packs = parcels.len() as u64;
-        sent += send(&self.open.store, &place, parcels, progress)?;
+        sent += send(&self.open.store, &place, &parcels, progress)?;
         let document = NewBuild {
             record: String::from_utf8_lossy(&self.open.store.record_bytes(plan.release.id)?).into_owned(),
             targets: plan.targets.clone(),
@@ -283,12 +283,12 @@ impl Locked {
     ) -> Result<(), ProjectError> {
         let name = plan.release.name.clone();
         let pushed = Pushed { key, place: plan.place.clone(), release: plan.release.id, name, build, sent };
-        self.open.record(EventBody::Pushed(pushed), server).map(|_| ())
+        self.open.record(&plan.release.edition, EventBody::Pushed(pushed), server).map(|_| ())
     }
 
     /// Takes up the key of a push of this release that was cut, or records a fresh one.
     fn ask_key(&mut self, plan: &PushPlan) -> Result<EventId, ProjectError> {
-        let board = self.open.board()?;
+        let board = self.open.board(&plan.release.edition)?;
         let same = |a: &&Asked| a.place == plan.place && a.release == plan.release.id && a.deed == Deed::Push;
         if let Some(asked) = board.open.values().find(same) {
             return Ok(asked.key);
@@ -301,7 +301,7 @@ impl Locked {
             release: plan.release.id,
             name: plan.release.name.clone(),
         };
-        self.open.record(EventBody::Asked(asked), None)?;
+        self.open.record(&plan.release.edition, EventBody::Asked(asked), None)?;
         Ok(key)
     }
 
@@ -370,42 +370,23 @@ fn parcels(store: &Store, missing: Vec<(Digest, ChunkEntry)>) -> Result<Vec<Parc
 }
 
 /// Sends parcels in parallel; returns the bytes that travelled.
-fn send(store: &Store, place: &Place, parcels: Vec<Parcel>, progress: &dyn Progress) -> Result<u64, ProjectError> {
+fn send(store: &Store, place: &Place, parcels: &[Parcel], progress: &dyn Progress) -> Result<u64, ProjectError> {
     let total = parcels.iter().map(Parcel::len).sum();
     let meter = progress.start(Task::Send, Some(total));
-    let threads = SENDERS.min(parcels.len());
-    let queue = Mutex::new(parcels.into_iter());
-    let failed = AtomicBool::new(false);
-    let first_error = Mutex::new(None);
     let sent = AtomicU64::new(0);
-    std::thread::scope(|scope| {
-        for _ in 0..threads {
-            scope.spawn(|| {
-                while !failed.load(Ordering::Relaxed) {
-                    if progress.stopped() {
-                        failed.store(true, Ordering::Relaxed);
-                        first_error.lock().expect("nothing panics with the lock").get_or_insert(ProjectError::Stopped);
-                        return;
-                    }
-                    let parcel = queue.lock().expect("nothing panics with the lock").next();
-                    let Some(parcel) = parcel else { return };
-                    match send_one(store, place, &parcel, &*meter) {
-                        Ok(len) => {
-                            sent.fetch_add(len, Ordering::Relaxed);
-                        }
-                        Err(error) => {
-                            failed.store(true, Ordering::Relaxed);
-                            first_error.lock().expect("nothing panics with the lock").get_or_insert(error);
-                        }
-                    }
-                }
-            });
-        }
-    });
-    match first_error.into_inner().expect("nothing panics with the lock") {
-        Some(error) => Err(error),
-        None => Ok(sent.into_inner()),
-    }
+    each(
+        parcels,
+        SENDERS,
+        || (),
+        |(), _, parcel| {
+            if progress.stopped() {
+                return Err(ProjectError::Stopped);
+            }
+            sent.fetch_add(send_one(store, place, parcel, &*meter)?, Ordering::Relaxed);
+            Ok(())
+        },
+    )?;
+    Ok(sent.into_inner())
 }
 
 fn send_one(store: &Store, place: &Place, parcel: &Parcel, meter: &dyn Meter) -> Result<u64, ProjectError> {

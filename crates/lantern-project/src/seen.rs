@@ -6,13 +6,13 @@
 
 use std::collections::BTreeMap;
 use std::path::Path;
-use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 
 use lantern_core::digest::Digest;
 use lantern_core::names::Name;
 use lantern_core::path::TreePath;
 use lantern_core::progress::{Progress, Task};
 use lantern_core::tree::{Node, Tree};
+use lantern_core::work::{each, processors};
 use lantern_store::durable::{self, DurableError};
 use lantern_store::seal::SourceKind;
 use serde::{Deserialize, Serialize};
@@ -116,29 +116,15 @@ impl Seen {
         }
         files.sort_by_key(|(_, _, size, _)| std::cmp::Reverse(*size));
         let meter = progress.start(Task::Verify, Some(files.iter().map(|(_, _, size, _)| size).sum()));
-        let next = AtomicUsize::new(0);
-        let is_other = AtomicBool::new(false);
-        let workers = std::thread::available_parallelism().map_or(2, usize::from).min(16);
-        std::thread::scope(|scope| {
-            for _ in 0..workers {
-                scope.spawn(|| {
-                    let mut buffer = vec![0; READ_LEN];
-                    while let Some((intake, index, _, digest)) = files.get(next.fetch_add(1, Ordering::Relaxed)) {
-                        if progress.stopped() || is_other.load(Ordering::Relaxed) {
-                            return;
-                        }
-                        let found = intake.digest(*index, &mut buffer, &*meter);
-                        if found.ok() != Some(*digest) {
-                            is_other.store(true, Ordering::Relaxed);
-                        }
-                    }
-                });
-            }
+        let tools = || vec![0; READ_LEN];
+        let is_same = each(&files, processors(), tools, |buffer, _, (intake, index, _, digest)| {
+            let found = intake.digest(*index, buffer, &*meter, progress);
+            if found.is_ok_and(|found| found == *digest) { Ok(()) } else { Err(()) }
         });
         if progress.stopped() {
             return Err(ProjectError::Stopped);
         }
-        Ok(!is_other.into_inner())
+        Ok(is_same.is_ok())
     }
 
     /// Takes over the stamps of files that were found to hold what they held.

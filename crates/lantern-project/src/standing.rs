@@ -48,14 +48,14 @@ pub struct Standing {
 }
 
 impl Open {
-    /// Says where the game stands, without asking anybody and without reading exports whole.
+    /// Says where an edition stands, without asking anybody and without reading exports whole.
     ///
     /// # Errors
     /// Those of the ledger, and of the folder where access is kept.
-    pub fn standing(&self) -> Result<Standing, ProjectError> {
-        let board = self.board()?;
+    pub fn standing(&self, edition: &Name) -> Result<Standing, ProjectError> {
+        let board = self.board(edition)?;
         let newest = board.release(None).cloned();
-        let exports = self.exports(newest.as_ref());
+        let exports = self.exports(edition, newest.as_ref());
         let mut storefronts = Vec::new();
         for (name, configured) in &self.project.config().storefronts {
             let connected = access::find(&configured.address)?.is_some();
@@ -69,16 +69,16 @@ impl Open {
         Ok(Standing { newest, exports, storefronts, next })
     }
 
-    fn exports(&self, newest: Option<&KnownRelease>) -> Exports {
+    fn exports(&self, edition: &Name, newest: Option<&KnownRelease>) -> Exports {
         let project = &self.project;
-        let divided = project.divide();
+        let divided = project.divide(edition);
         if divided.stopping().is_some() {
             return Exports::Wrong;
         }
         let seen = Seen::load(&project.state("cache/seen.json"));
         let record = newest.and_then(|r| self.store.record(r.id).ok());
         let now = prepare::seem(&divided, &seen);
-        let is_sealed = match (&record, now, project.version()) {
+        let is_sealed = match (&record, now, project.version(edition)) {
             (Some(record), Some(now), Ok(version)) => record.targets == now && record.version == version,
             _ => false,
         };

@@ -55,7 +55,7 @@ impl Locked {
         target: Option<&Name>,
         progress: &dyn Progress,
     ) -> Result<Trial, ProjectError> {
-        if self.open.board()?.freed.contains(&release.id) {
+        if self.open.board(&release.edition)?.freed.contains(&release.id) {
             return Err(ProjectError::Freed(release.name));
         }
         let record = self.open.store.record(release.id)?;
@@ -91,6 +91,6 @@ impl Locked {
     pub fn record_trial(&mut self, trial: &Trial, yes: bool) -> Result<(), ProjectError> {
         let (release, name) = (trial.release.id, trial.release.name.clone());
         let tried = Tried { release, name, target: trial.target.target.clone(), yes };
-        self.open.record(EventBody::Tried(tried), None).map(|_| ())
+        self.open.record(&trial.release.edition, EventBody::Tried(tried), None).map(|_| ())
     }
 }

@@ -106,7 +106,7 @@ impl Open {
 }
 
 /// Writes an error with everything behind it in one line.
-pub(crate) fn in_full(error: &dyn std::error::Error) -> String {
+pub fn in_full(error: &dyn std::error::Error) -> String {
     let mut text = error.to_string();
     let mut next = error.source();
     while let Some(source) = next {

@@ -1,7 +1,7 @@
 //! `releases withdraw`: a release is taken away for good, here and wherever it was pushed to.
 
 use lantern_core::board::KnownRelease;
-use lantern_core::event::{Asked, BranchFacts, Deed, EventBody, EventId, NotDone, PlaceRef, Withdrawn};
+use lantern_core::event::{Asked, BranchFacts, Deed, EventBody, EventId, PlaceRef, Withdrawn};
 use lantern_core::names::Name;
 use lantern_ledger::ServerFacts;
 use lantern_storefront::protocol::Withdraw;
@@ -41,7 +41,7 @@ impl Locked {
     /// # Errors
     /// [`ProjectError::Ledger`].
     pub fn plan_withdraw(&self, release: KnownRelease, because: String) -> Result<WithdrawPlan, ProjectError> {
-        let board = self.open.board()?;
+        let board = self.open.board(&release.edition)?;
         let pushed = board.pushed.iter().filter(|p| p.release == release.id);
         let places = pushed.map(|p| WithdrawPlace {
             place: p.place.clone(),
@@ -89,11 +89,11 @@ impl Locked {
     ) -> Result<(), ProjectError> {
         let (release, name) = (plan.release.id, plan.release.name.clone());
         let body = Withdrawn { key, place, release, name, because: plan.because.clone() };
-        self.open.record(EventBody::Withdrawn(body), server).map(|_| ())
+        self.open.record(&plan.release.edition, EventBody::Withdrawn(body), server).map(|_| ())
     }
 
     fn withdraw_at(&mut self, plan: &WithdrawPlan, at: &PlaceRef) -> Result<(), ProjectError> {
-        let place = open_place(&self.open.project, at.name.as_str())?;
+        let place = open_place(&self.open.project, &plan.release.edition, at.name.as_str())?;
         let branches = place.market.branches(&place.title).map_err(place.fails())?.branches;
         let builds = place.market.builds(&place.title).map_err(place.fails())?.builds;
         self.learn(&place, &branches, &builds)?;
@@ -107,7 +107,7 @@ impl Locked {
                 release: plan.release.id,
                 name: plan.release.name.clone(),
             };
-            self.open.record(EventBody::Asked(asked), None)?;
+            self.open.record(&place.edition, EventBody::Asked(asked), None)?;
             let why = Withdraw { because: plan.because.clone() };
             match place.market.withdraw_build(&place.title, build.build, key, &why) {
                 Ok(done) => {
@@ -116,7 +116,7 @@ impl Locked {
                     self.record_withdrawn(plan, Some(key), Some(at.clone()), Some(server))?;
                 }
                 Err(PlaceError::Refused(problem)) => {
-                    self.open.record(EventBody::NotDone(NotDone { key, why: problem.detail.clone() }), None)?;
+                    self.not_done(&place.edition, key, &problem.detail)?;
                     return Err(place.fails()(PlaceError::Refused(problem)));
                 }
                 Err(source) => return Err(ProjectError::Unsettled { place: at.name.clone(), source }),

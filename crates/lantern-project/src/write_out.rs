@@ -217,7 +217,7 @@ impl Open {
         if fs::symlink_metadata(to).is_ok() {
             return Err(ProjectError::OutputThere(to.to_owned()));
         }
-        if self.board_of(&release.edition)?.freed.contains(&release.id) {
+        if self.board(&release.edition)?.freed.contains(&release.id) {
             return Err(ProjectError::Freed(release.name.clone()));
         }
         let record = self.store.record(release.id)?;

@@ -1,6 +1,7 @@
 //! Example exports of *Saltmarsh Post*, as an engine would write them: small, true, the same on every computer.
 
 mod axml;
+pub mod config;
 mod macho;
 mod pe;
 pub mod program;

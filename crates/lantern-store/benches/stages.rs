@@ -10,7 +10,7 @@ use lantern_core::digest::Digest;
 use lantern_core::path::TreePath;
 use lantern_core::progress::Silent;
 use lantern_store::chunker::Profile;
-use lantern_store::codec::{Checker, Codec, Packer, Unpacker};
+use lantern_store::codec::{Codec, Packer, Unpacker};
 use lantern_store::install;
 use lantern_store::manifest::different_chunks;
 use lantern_store::pack::{self, PackWriter};
@@ -113,12 +113,6 @@ fn main() {
         let mut unpacker = Unpacker::new();
         for (_, codec, raw_len, stored) in &packed {
             black_box(unpacker.unpack(*codec, stored, *raw_len as usize).expect("it is whole"));
-        }
-    });
-    measure("check chunks", len, || {
-        let mut checker = Checker::new();
-        for (_, codec, raw_len, stored) in &packed {
-            black_box(checker.digest(*codec, stored, *raw_len as usize).expect("it is whole"));
         }
     });
     let entry = SourceEntry { path: TreePath::new("file").expect("a name"), kind: SourceKind::File { size: len } };

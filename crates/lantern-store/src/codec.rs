@@ -1,7 +1,5 @@
 //! How the bytes of one chunk are stored.
 
-use lantern_core::digest::Digest;
-
 use crate::chunker::Profile;
 
 /// Zstandard's level: its own default. The format does not depend on it.
@@ -85,69 +83,38 @@ impl Default for Packer {
     }
 }
 
-/// Unpacks chunks; keeps its working memory between them.
-pub struct Unpacker(zstd::bulk::Decompressor<'static>);
-
-impl Unpacker {
-    /// Sets up the working memory.
-    pub fn new() -> Self {
-        Self(zstd::bulk::Decompressor::new().expect("a decompressor needs nothing but memory"))
-    }
-
-    /// Gives back `raw_len` bytes.
-    ///
-    /// # Errors
-    /// [`CodecError`].
-    pub fn unpack(&mut self, codec: Codec, stored: &[u8], raw_len: usize) -> Result<Vec<u8>, CodecError> {
-        if raw_len > MAX_RAW_LEN {
-            return Err(CodecError::Length { found: raw_len, expected: MAX_RAW_LEN });
-        }
-        let raw = match codec {
-            Codec::Plain => stored.to_vec(),
-            Codec::Zstd => self.0.decompress(stored, raw_len).map_err(|e| CodecError::Damaged(e.to_string()))?,
-            Codec::Unknown(number) => return Err(CodecError::Unknown(number)),
-        };
-        if raw.len() == raw_len { Ok(raw) } else { Err(CodecError::Length { found: raw.len(), expected: raw_len }) }
-    }
-}
-
-/// Holds chunks against their digests, in memory that is used again for each.
-pub struct Checker {
+/// Unpacks chunks, into memory that is used again for each.
+pub struct Unpacker {
     decompressor: zstd::bulk::Decompressor<'static>,
     raw: Vec<u8>,
 }
 
-impl Checker {
-    /// Makes a checker.
+impl Unpacker {
+    /// Sets up the working memory.
     pub fn new() -> Self {
-        let decompressor = zstd::bulk::Decompressor::new().expect("a decompressor needs only memory");
+        let decompressor = zstd::bulk::Decompressor::new().expect("a decompressor needs nothing but memory");
         Self { decompressor, raw: Vec::with_capacity(MAX_RAW_LEN) }
     }
 
-    /// Returns the digest of a chunk's unpacked bytes.
+    /// Gives back `raw_len` bytes, until the next chunk is unpacked; what is stored as it is, is given as it is.
     ///
     /// # Errors
     /// [`CodecError`].
-    pub fn digest(&mut self, codec: Codec, stored: &[u8], raw_len: usize) -> Result<Digest, CodecError> {
-        let wrong = |found| CodecError::Length { found, expected: raw_len };
-        match codec {
-            Codec::Plain if stored.len() == raw_len => Ok(Digest::of(stored)),
-            Codec::Plain => Err(wrong(stored.len())),
-            Codec::Zstd if raw_len > MAX_RAW_LEN => Err(CodecError::Length { found: raw_len, expected: MAX_RAW_LEN }),
+    pub fn unpack<'a>(&'a mut self, codec: Codec, stored: &'a [u8], raw_len: usize) -> Result<&'a [u8], CodecError> {
+        if raw_len > MAX_RAW_LEN {
+            return Err(CodecError::Length { found: raw_len, expected: MAX_RAW_LEN });
+        }
+        let raw = match codec {
+            Codec::Plain => stored,
             Codec::Zstd => {
                 self.raw.clear();
                 let done = self.decompressor.decompress_to_buffer(stored, &mut self.raw);
-                let len = done.map_err(|e| CodecError::Damaged(e.to_string()))?;
-                if len == raw_len { Ok(Digest::of(&self.raw)) } else { Err(wrong(len)) }
+                done.map_err(|e| CodecError::Damaged(e.to_string()))?;
+                &self.raw
             }
-            Codec::Unknown(number) => Err(CodecError::Unknown(number)),
-        }
-    }
-}
-
-impl Default for Checker {
-    fn default() -> Self {
-        Self::new()
+            Codec::Unknown(number) => return Err(CodecError::Unknown(number)),
+        };
+        if raw.len() == raw_len { Ok(raw) } else { Err(CodecError::Length { found: raw.len(), expected: raw_len }) }
     }
 }
 

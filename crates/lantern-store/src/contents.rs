@@ -7,7 +7,7 @@ use lantern_core::tree::Node;
 
 use crate::codec::Unpacker;
 use crate::locator::Locator;
-use crate::manifest::Entry;
+use crate::manifest::{Entry, ManifestError};
 use crate::pack;
 use crate::store::{Store, StoreError};
 
@@ -15,6 +15,7 @@ use crate::store::{Store, StoreError};
 #[derive(Debug)]
 pub struct Contents<'a> {
     store: &'a Store,
+    id: ManifestId,
     locator: Locator,
     /// In order.
     pub entries: Vec<Entry>,
@@ -39,7 +40,7 @@ impl<'a> Contents<'a> {
     /// [`StoreError`].
     pub fn open(store: &'a Store, manifest: ManifestId) -> Result<Self, StoreError> {
         let (_, entries) = store.manifest(manifest)?;
-        Ok(Self { store, locator: store.locator(manifest)?, entries })
+        Ok(Self { store, id: manifest, locator: store.locator(manifest)?, entries })
     }
 
     /// Writes a file's bytes, each chunk and the whole held against their digests.
@@ -56,12 +57,13 @@ impl<'a> Contents<'a> {
             let stored = self.store.read_pack_range(pack, location.entry.offset, location.entry.stored_len)?;
             let raw = pack::unpack(&mut unpacker, &location.entry, &stored)
                 .map_err(|source| StoreError::Pack { pack: *pack, source })?;
-            hasher.update(&raw);
-            out.write_all(&raw)?;
+            hasher.update(raw);
+            out.write_all(raw)?;
         }
         match &entry.node {
             Node::File { digest, .. } if Digest::from_bytes(*hasher.finalize().as_bytes()) != *digest => {
-                Err(StoreError::Missing { what: "the content of", id: entry.path.shown() }.into())
+                let source = ManifestError::Digest { what: "the content of a file" };
+                Err(StoreError::Manifest { id: self.id, source }.into())
             }
             _ => Ok(()),
         }

@@ -10,7 +10,7 @@ use lantern_core::progress::{Progress, Task};
 
 use crate::durable;
 use crate::locator::Locator;
-use crate::manifest::different_chunks;
+use crate::manifest::{Root, different_chunks};
 use crate::pack::{ChunkEntry, PackWriter};
 use crate::store::{Known, Store, StoreError};
 
@@ -75,7 +75,8 @@ impl RoomPlan {
             if kept_manifests.contains(&manifest) {
                 continue;
             }
-            if let Ok(root) = store.manifest_bytes(manifest).and_then(|bytes| store.decode_root(manifest, &bytes)) {
+            let root = store.manifest_bytes(manifest).ok().and_then(|bytes| Root::decode(manifest, &bytes).ok());
+            if let Some(root) = root {
                 plan.segments.extend(root.segments.iter().map(|s| s.digest).filter(|s| !kept_segments.contains(s)));
             }
             plan.trees.push((*tree, manifest));

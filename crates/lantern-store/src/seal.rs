@@ -13,6 +13,7 @@ use lantern_core::digest::{Digest, ManifestId, TreeId};
 use lantern_core::path::TreePath;
 use lantern_core::progress::{Meter, Progress, Task};
 use lantern_core::tree::{Node, Tree, TreeError};
+use lantern_core::work::processors;
 
 use crate::chunker::Profile;
 use crate::codec::{Codec, Packer};
@@ -151,7 +152,7 @@ pub fn seal(
     let packed: RwLock<HashSet<Digest>> = RwLock::new(known.keys().copied().collect());
     let total = entries.iter().map(|e| if let SourceKind::File { size } = e.kind { size } else { 0 }).sum();
     let meter = progress.start(Task::Seal, Some(total));
-    let workers = std::thread::available_parallelism().map_or(2, usize::from).min(32);
+    let workers = processors();
 
     let (files, chunks, written) = std::thread::scope(|scope| {
         let (block_sender, block_receiver) = sync_channel::<Block>(BLOCKS_WAITING);

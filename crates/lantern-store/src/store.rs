@@ -166,11 +166,6 @@ impl Store {
         Ok(())
     }
 
-    /// Reads the bytes of a root.
-    pub(crate) fn decode_root(&self, id: ManifestId, bytes: &[u8]) -> Result<Root, StoreError> {
-        Root::decode(id, bytes).map_err(|source| StoreError::Manifest { id, source })
-    }
-
     /// Removes a tree with its manifest and locator; what leads to others goes first.
     pub(crate) fn remove_tree(&self, tree: TreeId, manifest: ManifestId) -> Result<(), StoreError> {
         let paths =

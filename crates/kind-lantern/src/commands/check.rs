@@ -63,9 +63,7 @@ struct FindingDocument<'a> {
 
 pub fn run(args: &Args, ui: &Ui) -> Done {
     let mut project = Project::find_to_check(&ui.project, ui.stop.clone())?;
-    if let Some(edition) = &ui.edition {
-        project.only_edition(edition)?;
-    }
+    super::choose_edition(&mut project, ui)?;
     let checked = project.check();
     let from = if args.strict { Severity::Warns } else { Severity::Stops };
     let stops = checked.findings.iter().filter(|(_, f)| f.severity >= from).count() as u64;

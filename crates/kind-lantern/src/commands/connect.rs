@@ -86,7 +86,7 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     table.row([faint("your rights"), found.rights.join(", ")]);
     table.row([faint("access kept in"), found.kept_in.display().to_string()]);
     ui.say(&table.lay_out());
-    let known = project.open.board()?.releases.is_empty();
+    let known = project.open.board(&project.open.project.first_edition())?.releases.is_empty();
     ui.next(&if known { "lantern prepare".to_owned() } else { format!("lantern push {}", args.storefront) });
     Ok(())
 }

@@ -95,11 +95,10 @@ struct TwiceDocument {
 }
 
 pub fn run(args: &Args, ui: &Ui) -> Done {
-    let mut project = super::find(ui)?;
+    let project = super::find(ui)?;
     let mut all = Vec::new();
     for edition in project.editions() {
-        project.work_on(&edition);
-        let mut shown = project.depots();
+        let mut shown = project.depots(&edition);
         if !args.depot.is_empty() {
             shown.depots.retain(|depot| args.depot.contains(&depot.depot));
         }

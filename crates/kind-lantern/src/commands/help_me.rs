@@ -2,7 +2,7 @@ use std::fmt::Write as _;
 use std::fs;
 use std::path::{Path, PathBuf};
 
-use lantern_project::{Open, Project};
+use lantern_project::{Open, Project, in_full};
 use serde::Serialize;
 
 use super::Done;
@@ -119,16 +119,6 @@ fn state(open: &Open) -> String {
         }
     }
     out
-}
-
-fn in_full(error: &dyn std::error::Error) -> String {
-    let mut text = error.to_string();
-    let mut next = error.source();
-    while let Some(source) = next {
-        text = format!("{text}: {source}");
-        next = source.source();
-    }
-    text
 }
 
 /// Takes out every secret that this computer knows, and the name of the user's own folder.

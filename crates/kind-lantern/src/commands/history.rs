@@ -1,8 +1,6 @@
-use std::collections::HashSet;
-
-use lantern_core::event::{BranchFacts, Deed, Event, EventBody, EventId, PlaceRef};
-use lantern_core::names::Name;
-use lantern_core::version::{ReleaseAsked, ReleaseName};
+use lantern_core::event::{BranchFacts, Deed, Event, EventBody};
+use lantern_core::history;
+use lantern_core::version::ReleaseAsked;
 use serde::Serialize;
 
 use super::Done;
@@ -55,7 +53,7 @@ pub struct Document {
 pub fn run(args: &Args, ui: &Ui) -> Done {
     let mut events = super::open(ui)?.events()?;
     if !args.all {
-        let settled = settled(&events);
+        let settled = history::settled(&events);
         events.retain(|event| !settled.contains(&event.id));
     }
     let before = events.len();
@@ -90,75 +88,13 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
 
 impl Args {
     fn is_about(&self, event: &Event) -> bool {
-        let about = about(&event.body);
+        let about = history::about(&event.body);
         let day = event.recorded_at.to_zoned(jiff::tz::TimeZone::system()).date();
         self.release.as_ref().is_none_or(|asked| about.releases.iter().any(|name| asked.matches(name)))
             && self.storefront.as_ref().is_none_or(|asked| about.storefront.is_some_and(|s| s.as_str() == asked))
             && self.branch.as_ref().is_none_or(|asked| about.branch.is_some_and(|b| b.as_str() == asked))
             && self.since.is_none_or(|since| day >= since)
     }
-}
-
-/// What an event is about.
-#[derive(Default)]
-struct About<'a> {
-    releases: Vec<&'a ReleaseName>,
-    storefront: Option<&'a Name>,
-    branch: Option<&'a Name>,
-}
-
-fn about(body: &EventBody) -> About<'_> {
-    let (place, facts): (&PlaceRef, &BranchFacts) = match body {
-        EventBody::Moved(e) => (&e.place, &e.facts),
-        EventBody::Seen(e) => (&e.place, &e.facts),
-        EventBody::Sealed(e) => return About { releases: vec![&e.name], ..About::default() },
-        EventBody::Tried(e) => return About { releases: vec![&e.name], ..About::default() },
-        EventBody::Connected(e) => return About { storefront: Some(&e.place.name), ..About::default() },
-        EventBody::NumberSeen(e) => {
-            return About { releases: vec![&e.name], storefront: Some(&e.place.name), branch: None };
-        }
-        EventBody::Pushed(e) => {
-            return About { releases: vec![&e.name], storefront: Some(&e.place.name), branch: None };
-        }
-        EventBody::Withdrawn(e) => {
-            return About { releases: vec![&e.name], storefront: e.place.as_ref().map(|p| &p.name), branch: None };
-        }
-        EventBody::Asked(e) => {
-            let branch = match &e.deed {
-                Deed::Promote { branch } | Deed::Rollback { branch } => Some(branch),
-                Deed::Push | Deed::Withdraw { .. } => None,
-            };
-            return About { releases: vec![&e.name], storefront: Some(&e.place.name), branch };
-        }
-        _ => return About::default(),
-    };
-    About {
-        releases: facts.targets.values().map(|b| &b.name).collect(),
-        storefront: Some(&place.name),
-        branch: Some(&facts.branch),
-    }
-}
-
-/// Returns the events that a later one says better: askings that were answered, numbers that were sealed.
-fn settled(events: &[Event]) -> HashSet<EventId> {
-    let mut answered = HashSet::new();
-    let mut sealed = HashSet::new();
-    for event in events {
-        match &event.body {
-            EventBody::Pushed(e) => answered.extend(e.key),
-            EventBody::Moved(e) => answered.extend([e.key]),
-            EventBody::NotDone(e) => answered.extend([e.key]),
-            EventBody::Withdrawn(e) => answered.extend(e.key),
-            EventBody::Sealed(e) => sealed.extend([e.name.number]),
-            _ => {}
-        }
-    }
-    let is_settled = |event: &&Event| match &event.body {
-        EventBody::Asked(e) => answered.contains(&e.key),
-        EventBody::NumberReserved(e) => sealed.contains(&e.number),
-        _ => false,
-    };
-    events.iter().filter(is_settled).map(|event| event.id).collect()
 }
 
 fn sentence(event: &Event) -> String {

@@ -67,17 +67,10 @@ pub struct Document<'a> {
 
 pub fn run(args: &Args, ui: &Ui) -> Done {
     let root = &ui.project;
-    let exports: Vec<String> = match args.export.is_empty() {
-        false => args.export.iter().map(|export| export.trim_end_matches('/').to_owned()).collect(),
+    let exports = match args.export.is_empty() {
+        false => args.export.iter().map(|export| look_at(root, export)).collect(),
         true => find_exports(root, ui)?,
     };
-    let seen: Vec<SeenExport> = exports
-        .iter()
-        .map(|path| {
-            let nothing = || SeenExport { path: path.clone(), starts: Vec::new(), root: None };
-            look_at_export(root, path).unwrap_or_else(nothing)
-        })
-        .collect();
     let answer = |given: &Option<String>, question: &str, what, option| match given {
         Some(text) => Ok(text.clone()),
         None => ui.ask(question, what, option),
@@ -92,8 +85,8 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
             "--identity",
         )?,
         version: answer(&args.version, "The version of this export (such as 1.0.0):", "the version", "--version")?,
+        storefront: storefront(args, &target_names(&exports))?,
         exports,
-        storefront: storefront(args, &target_names(&seen))?,
         last_number: args.last_number,
     };
     let text = lantern_project::init(root, &answers, ui.stop.clone())?;
@@ -113,13 +106,17 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     Ok(())
 }
 
+fn look_at(root: &Path, given: &str) -> SeenExport {
+    look_at_export(root, given.trim_end_matches('/'))
+}
+
 /// Every export that can be seen; one that cannot is asked for.
-fn find_exports(root: &Path, ui: &Ui) -> Result<Vec<String>, CommandError> {
+fn find_exports(root: &Path, ui: &Ui) -> Result<Vec<SeenExport>, CommandError> {
     let seen = look_for_exports(root);
     if seen.is_empty() {
         let asked =
             ui.ask("What does the engine write (a folder, an archive, a package)?", "the export", "--export")?;
-        return Ok(vec![asked]);
+        return Ok(vec![look_at(root, &asked)]);
     }
     // Two exports for one system are two versions, or one of them is something else: no guess is good here.
     let systems = |export: &SeenExport| export.starts.iter().map(|(_, system)| *system).collect::<Vec<_>>();
@@ -130,7 +127,7 @@ fn find_exports(root: &Path, ui: &Ui) -> Result<Vec<String>, CommandError> {
         let names: Vec<&str> = seen.iter().map(|s| s.path.as_str()).collect();
         let question = format!("Which of these does the engine write for players ({})?", names.join(", "));
         let asked = ui.ask(&question, "the export (there are several for one system)", "--export")?;
-        return Ok(vec![asked]);
+        return Ok(vec![look_at(root, &asked)]);
     }
     let mut table = crate::table::Table::default();
     for (name, export) in target_names(&seen).iter().zip(&seen) {
@@ -144,7 +141,7 @@ fn find_exports(root: &Path, ui: &Ui) -> Result<Vec<String>, CommandError> {
         ]);
     }
     ui.say(&format!("found {}\n\n{}\n", crate::words::count(seen.len() as u64, "export", "exports"), table.lay_out()));
-    Ok(seen.into_iter().map(|export| export.path).collect())
+    Ok(seen)
 }
 
 fn storefront(args: &Args, targets: &[String]) -> Result<Option<InitStorefront>, CommandError> {

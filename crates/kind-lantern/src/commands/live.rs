@@ -87,7 +87,7 @@ struct LiveDocument {
 pub fn run(args: &Args, ui: &Ui) -> Done {
     let open = super::open(ui)?;
     let mut trouble: BTreeMap<Name, ProjectError> = BTreeMap::new();
-    let (mut open, heard) = if args.offline {
+    let (open, heard) = if args.offline {
         (open, BTreeMap::new())
     } else {
         match open.lock() {
@@ -111,8 +111,7 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     };
     let mut storefronts = Vec::new();
     for edition in open.project.editions() {
-        open.project.work_on(&edition);
-        storefronts.extend(look(&open, &heard, &trouble)?);
+        storefronts.extend(look(&open, &edition, &heard, &trouble)?);
     }
     let document = Document { schema: "lantern.live/1", game: open.project.config().game.name.clone(), storefronts };
     ui.document(&document);
@@ -126,11 +125,11 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
 /// What the storefronts of one edition have.
 fn look(
     open: &Open,
+    edition: &Name,
     heard: &BTreeMap<Name, bool>,
     trouble: &BTreeMap<Name, ProjectError>,
 ) -> Result<Vec<StorefrontDocument>, ProjectError> {
-    let board = open.board()?;
-    let edition = open.project.edition();
+    let board = open.board(edition)?;
     let mut out = Vec::new();
     for (name, configured) in &open.project.config().storefronts {
         if !configured.handles.contains_key(edition) {
@@ -200,7 +199,7 @@ fn short(error: &ProjectError) -> String {
 /// Leads on for the first storefront: the next branch in its order that lacks the newest release.
 fn next_step(open: &Open, document: &Document) -> Result<Option<String>, ProjectError> {
     let Some(first) = document.storefronts.first() else {
-        let next = if document.storefronts.is_empty() && open.board()?.releases.is_empty() {
+        let next = if open.board(&open.project.first_edition())?.releases.is_empty() {
             "lantern prepare"
         } else {
             "add a storefront to lantern.toml; to try one: lantern rehearse"
@@ -215,7 +214,7 @@ fn next_step(open: &Open, document: &Document) -> Result<Option<String>, Project
     };
     let configured = open.project.config().storefronts.get(name);
     let lacking = configured.and_then(|s| s.branches.iter().map(|(branch, _)| branch).find(|branch| !has(branch)));
-    let board = open.board_of(&first.edition)?;
+    let board = open.board(&first.edition)?;
     let is_pushed = board.pushed.iter().any(|p| p.place.name == *name && p.name == *newest);
     Ok(Some(match (is_pushed, lacking) {
         (false, _) => format!("lantern push {name}"),

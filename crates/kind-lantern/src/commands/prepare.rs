@@ -53,9 +53,8 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     let options = PrepareOptions { version: args.version.clone(), read_all: args.read_all };
     let mut all: Vec<Prepared> = Vec::new();
     for edition in project.open.project.editions() {
-        project.open.project.work_on(&edition);
-        let prepared = project.prepare(&options, &ui.progress())?;
-        let name = project.open.project.edition_name();
+        let prepared = project.prepare(&edition, &options, &ui.progress())?;
+        let name = project.open.project.edition_name(&edition);
         show(&prepared, name, !all.is_empty(), ui);
         all.push(prepared);
     }

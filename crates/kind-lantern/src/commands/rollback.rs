@@ -28,6 +28,7 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     let mut project = super::lock(ui)?;
     let plan = project.plan_rollback(
         &args.storefront,
+        &project.open.project.first_edition(),
         &args.branch,
         args.options.confirmed(),
         args.options.comment.clone(),

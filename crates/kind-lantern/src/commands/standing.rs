@@ -39,13 +39,13 @@ struct StorefrontDocument<'a> {
 }
 
 pub fn run(ui: &Ui) -> Done {
-    let mut open = super::open(ui)?;
+    let open = super::open(ui)?;
     let game = open.project.config().game.name.clone();
     let mut all: Vec<(Name, String, Standing)> = Vec::new();
     for edition in open.project.editions() {
-        open.project.work_on(&edition);
-        let name = open.project.edition_name().to_owned();
-        all.push((edition, name, open.standing()?));
+        let name = open.project.edition_name(&edition).to_owned();
+        let standing = open.standing(&edition)?;
+        all.push((edition, name, standing));
     }
     let next = all.iter().find_map(|(_, _, standing)| standing.next.clone());
     let editions = all.iter().map(|(edition, _, standing)| document(edition, standing)).collect();

@@ -1,6 +1,6 @@
 //! Editions: products of their own, made of one project.
 
-use crate::env::{DESKTOPS, TestEnv};
+use crate::env::{TestEnv, desktops};
 
 fn with_first_tide() -> TestEnv {
     let env = TestEnv::desktops();
@@ -8,8 +8,7 @@ fn with_first_tide() -> TestEnv {
     env.write("exports/tide/tide.js", "document.title = \"First Tide\";");
     let more = "[editions.first-tide]\nname = \"Saltmarsh Post: First Tide\"\nkind = \"demo\"\n\n\
         [targets.tide]\nedition = \"first-tide\"\nexport = \"exports/tide\"\n\n[depots.windows]";
-    let text = DESKTOPS
-        .replace("ADDRESS", &env.running().origin())
+    let text = desktops(&env.running().origin())
         .replacen("[depots.windows]", more, 1)
         .replace(
             "handle = \"saltmarsh-post\"",

@@ -13,8 +13,8 @@ use serde_json::Value;
 
 pub const BINARY: &str = env!("CARGO_BIN_EXE_lantern");
 
-/// Three desktops and the voices that they share.
-pub const DESKTOPS: &str = r#"[game]
+/// Three desktops; what they share is in the depots.
+const DESKTOPS: &str = r#"[game]
 name = "Saltmarsh Post"
 studio = "Paper Heron"
 identity = "example.paperheron.saltmarsh"
@@ -32,52 +32,12 @@ export = "exports/macos"
 export = "exports/linux"
 starts = "saltmarsh"
 leave-out = ["notes/**"]
-
-[depots.windows]
-from = "windows"
-leave-out = ["voices/**"]
-
-[depots.macos]
-from = "macos"
-leave-out = ["voices/**"]
-
-[depots.linux]
-from = "linux"
-leave-out = ["voices/**"]
-
-[depots.voices-en]
-from = "windows"
-only = ["voices/en/**"]
-when = { systems = ["windows-*", "macos-*", "linux-*"] }
-
-[depots.voices-fr]
-from = "windows"
-only = ["voices/fr/**"]
-when = { language = "fr", systems = ["windows-*", "macos-*", "linux-*"] }
-
-[depots.voices-ja]
-from = "windows"
-only = ["voices/ja/**"]
-when = { language = "ja", systems = ["windows-*", "macos-*", "linux-*"] }
-
-[storefronts.brambleyard]
-kind = "market"
-address = "ADDRESS"
-handle = "saltmarsh-post"
-
-[storefronts.brambleyard.depots]
-windows = "sp-win"
-macos = "sp-mac"
-linux = "sp-linux"
-voices-en = "sp-voices"
-voices-fr = "sp-voix"
-voices-ja = "sp-koe"
-
-[storefronts.brambleyard.branches]
-creek = { audience = "invited" }
-estuary = { audience = "password" }
-open-water = { audience = "everyone" }
 "#;
+
+/// Three desktops, the voices that they share, and Brambleyard.
+pub fn desktops(address: &str) -> String {
+    [DESKTOPS, exports::config::DESKTOP_DEPOTS, &exports::config::brambleyard(address, "")].join("\n")
+}
 
 pub struct TestEnv {
     temp: tempfile::TempDir,
@@ -174,7 +134,7 @@ impl TestEnv {
         let mut env = Self { temp: tempfile::tempdir().unwrap(), running: None };
         env.open_place(PlaceDocument::brambleyard(), 0);
         env.export_desktops(GameVersion::Old);
-        env.write("lantern.toml", &DESKTOPS.replace("ADDRESS", &env.running().origin()));
+        env.write("lantern.toml", &desktops(&env.running().origin()));
         let handles = ["sp-win", "sp-mac", "sp-linux", "sp-voices", "sp-voix", "sp-koe", "sp-tide"];
         for (handle, name) in [("saltmarsh-post", "Saltmarsh Post"), ("sp-first-tide", "Saltmarsh Post: First Tide")] {
             env.make_title_of(handle, name, &handles);

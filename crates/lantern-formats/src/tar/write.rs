@@ -3,27 +3,11 @@
 use std::io::{self, Write};
 
 use super::BLOCK;
+use crate::counted::Counted;
 
 /// Writes entries one after the other.
 pub struct TarWriter<W> {
     out: W,
-}
-
-/// Counts what goes through.
-struct Counted<'a, W> {
-    out: &'a mut W,
-    len: u64,
-}
-
-impl<W: Write> Write for Counted<'_, W> {
-    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
-        let len = self.out.write(bytes)?;
-        self.len += len as u64;
-        Ok(len)
-    }
-    fn flush(&mut self) -> io::Result<()> {
-        self.out.flush()
-    }
 }
 
 impl<W: Write> TarWriter<W> {

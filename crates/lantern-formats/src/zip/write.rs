@@ -3,6 +3,7 @@
 use std::io::{self, Seek, SeekFrom, Write};
 
 use super::Method;
+use crate::counted::Counted;
 
 /// 1980-01-01, midnight: the first time that the format can write.
 const TIME: [u8; 4] = [0, 0, 0x21, 0];
@@ -23,23 +24,6 @@ pub struct ZipWriter<W> {
     out: W,
     at: u64,
     entries: Vec<Written>,
-}
-
-/// Counts what goes through, and its checksum.
-struct Counted<'a, W> {
-    out: &'a mut W,
-    len: u64,
-}
-
-impl<W: Write> Write for Counted<'_, W> {
-    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
-        let len = self.out.write(bytes)?;
-        self.len += len as u64;
-        Ok(len)
-    }
-    fn flush(&mut self) -> io::Result<()> {
-        self.out.flush()
-    }
 }
 
 /// Sums up what goes through before it is packed.

@@ -4,15 +4,15 @@ use std::collections::{HashMap, HashSet};
 use std::fs::{self, File, OpenOptions};
 use std::io;
 use std::path::Path;
-use std::sync::Mutex;
-use std::sync::atomic::{AtomicBool, AtomicU64, AtomicUsize, Ordering};
-use std::time::{Duration, Instant};
+use std::sync::mpsc::RecvTimeoutError;
+use std::time::Duration;
 
 use lantern_core::bytes::ReadError;
 use lantern_core::digest::{Digest, ManifestId};
 use lantern_core::points;
 use lantern_core::progress::{Meter, Progress, Task};
 use lantern_core::tree::{Node, Tree};
+use lantern_core::work::{each, processors};
 
 use super::plan::{self, Plan};
 use super::state::Folder;
@@ -24,11 +24,8 @@ use crate::locator::Locator;
 use crate::manifest::{self, Entry, SegmentRef};
 use crate::pack::{self, ChunkEntry};
 
-/// Requests at a time.
 /// How often what has come is written to the disk.
 const SYNC_EVERY: Duration = Duration::from_millis(250);
-/// How often it is looked whether everything has come.
-const LOOK_EVERY: Duration = Duration::from_millis(10);
 /// Ranges that are fetched at a time.
 const FETCHERS: usize = 4;
 /// Longest range that is asked for at once, in bytes.
@@ -254,49 +251,28 @@ fn receive(
         return Ok(());
     }
     let meter = progress.start(Task::Receive, Some(total));
-    let next = AtomicUsize::new(0);
-    let failed = AtomicBool::new(false);
-    let first_error = Mutex::new(None);
-    let received = AtomicU64::new(0);
-    let fetching = AtomicUsize::new(FETCHERS.min(ranges.len()));
+    let (done, is_done) = std::sync::mpsc::channel::<()>();
     std::thread::scope(|scope| {
-        scope.spawn(|| {
-            // What has come is written to the disk while the rest comes: the last sync has little left to do.
-            let mut last = Instant::now();
-            while fetching.load(Ordering::Relaxed) > 0 {
-                std::thread::sleep(LOOK_EVERY);
-                if last.elapsed() >= SYNC_EVERY {
-                    start_sync(stage);
-                    last = Instant::now();
-                }
+        // What has come is written to the disk while the rest comes: the last sync has little left to do.
+        scope.spawn(move || {
+            while is_done.recv_timeout(SYNC_EVERY) == Err(RecvTimeoutError::Timeout) {
+                start_sync(stage);
             }
         });
-        for _ in 0..FETCHERS.min(ranges.len()) {
-            scope.spawn(|| {
-                let _done = CountDown(&fetching);
-                let (mut unpacker, mut filler) = (Unpacker::new(), Filler::new(stage));
-                while !failed.load(Ordering::Relaxed) && !progress.stopped() {
-                    let Some(range) = ranges.get(next.fetch_add(1, Ordering::Relaxed)) else {
-                        return;
-                    };
-                    match receive_range(&mut filler, slots, range, fetch, &mut unpacker, &*meter) {
-                        Ok(()) => {
-                            received.fetch_add(1, Ordering::Relaxed);
-                        }
-                        Err(error) => {
-                            failed.store(true, Ordering::Relaxed);
-                            first_error.lock().expect("nothing panics with the lock").get_or_insert(error);
-                        }
-                    }
+        let received = each(
+            ranges,
+            FETCHERS,
+            || (Unpacker::new(), Filler::new(stage)),
+            |(unpacker, filler), _, range| {
+                if progress.stopped() {
+                    return Err(InstallError::Stopped);
                 }
-            });
-        }
-    });
-    match first_error.into_inner().expect("nothing panics with the lock") {
-        Some(error) => Err(error),
-        None if received.into_inner() < ranges.len() as u64 => Err(InstallError::Stopped),
-        None => Ok(()),
-    }
+                receive_range(filler, slots, range, fetch, unpacker, &*meter)
+            },
+        );
+        drop(done);
+        received
+    })
 }
 
 fn receive_range(
@@ -322,7 +298,7 @@ fn receive_range(
         let Some((_, slots)) = slots.get(&entry.digest) else {
             continue;
         };
-        filler.fill(&raw, slots).map_err(InstallError::io("write", filler.stage))?;
+        filler.fill(raw, slots).map_err(InstallError::io("write", filler.stage))?;
     }
     meter.add(u64::from(len));
     Ok(())
@@ -332,39 +308,13 @@ fn receive_range(
 fn finish_files(stage: &Path, plan: &Plan<'_>, progress: &dyn Progress) -> Result<(), InstallError> {
     // Kept until everything is on disk: the sync can take as long as the reading.
     let meter = progress.start(Task::Verify, Some(plan.write.iter().map(|e| e.node.size()).sum()));
-    let next = AtomicUsize::new(0);
-    let first_error = Mutex::new(None);
-    let workers = std::thread::available_parallelism().map_or(2, usize::from).min(16);
     std::thread::scope(|scope| {
         // The disk is written while the processors read: what is left for the last sync is little.
         scope.spawn(|| start_sync(stage));
-        for _ in 0..workers {
-            scope.spawn(|| {
-                while let Some((file, entry)) = take(&plan.write, &next) {
-                    if progress.stopped() || first_error.lock().expect("nothing panics with the lock").is_some() {
-                        return;
-                    }
-                    if let Err(error) = finish_file(stage, file, entry, &*meter, progress) {
-                        first_error.lock().expect("nothing panics with the lock").get_or_insert(error);
-                    }
-                }
-            });
-        }
-    });
-    if let Some(error) = first_error.into_inner().expect("nothing panics with the lock") {
-        return Err(error);
-    }
-    if progress.stopped() {
-        return Err(InstallError::Stopped);
-    }
+        each(&plan.write, processors(), || (), |(), file, entry| finish_file(stage, file, entry, &*meter, progress))
+    })?;
     points::reach("sync the stage");
     sync_all(stage).map_err(InstallError::io("sync", stage))
-}
-
-/// Takes the next of a list that several work on, with its place in it.
-fn take<'a>(all: &[&'a Entry], next: &AtomicUsize) -> Option<(usize, &'a Entry)> {
-    let index = next.fetch_add(1, Ordering::Relaxed);
-    all.get(index).map(|entry| (index, *entry))
 }
 
 fn finish_file(
@@ -378,10 +328,11 @@ fn finish_file(
         return Ok(());
     };
     let path = stage.join(file.to_string());
-    let found = plan::hash_file(&path, meter, progress).map_err(InstallError::io("read", &path))?;
+    let found = plan::hash_file(&path, meter, progress);
     if progress.stopped() {
         return Err(InstallError::Stopped);
     }
+    let found = found.map_err(InstallError::io("read", &path))?;
     if found != *digest {
         let why = format!("the chunks of {} do not give its content", entry.path);
         return Err(InstallError::Wrong { what: "the manifest", why });
@@ -399,15 +350,6 @@ fn set_bit(path: &Path, executable: bool) -> io::Result<()> {
 #[cfg(not(unix))]
 fn set_bit(_: &Path, _: bool) -> io::Result<()> {
     Ok(())
-}
-
-/// Counts down when it is dropped, however its thread ends.
-struct CountDown<'a>(&'a AtomicUsize);
-
-impl Drop for CountDown<'_> {
-    fn drop(&mut self) {
-        self.0.fetch_sub(1, Ordering::Relaxed);
-    }
 }
 
 /// Begins to write to the disk what has been staged. Whether it worked is seen by the sync that follows.

@@ -2,14 +2,14 @@
 
 use std::collections::{BTreeSet, HashMap, HashSet};
 use std::fs::{self, File};
-use std::io::Read;
 use std::path::{Path, PathBuf};
-use std::sync::atomic::{AtomicUsize, Ordering};
+use std::sync::Mutex;
 
 use lantern_core::digest::Digest;
 use lantern_core::path::TreePath;
 use lantern_core::progress::{Meter, Progress, Task};
 use lantern_core::tree::Node;
+use lantern_core::work::{each, processors};
 
 use super::InstallError;
 use super::state::{Folder, STATE_FOLDER};
@@ -126,29 +126,25 @@ pub(super) fn check(
     let there = |e: &Entry| fs::symlink_metadata(folder.path().join(e.path.as_str())).map_or(0, |m| m.len());
     let total: u64 = entries.iter().map(|e| e.node.size().min(there(e))).sum();
     let meter = progress.start(Task::Verify, Some(total));
-    let next = AtomicUsize::new(0);
-    let workers = std::thread::available_parallelism().map_or(2, usize::from).min(16);
-    let mut out = vec![None; entries.len()];
-    let parts: Vec<Vec<(usize, Option<Problem>)>> = std::thread::scope(|scope| {
-        let run = || {
-            let mut part = Vec::new();
-            while !progress.stopped() {
-                let index = next.fetch_add(1, Ordering::Relaxed);
-                let Some(entry) = entries.get(index) else { break };
-                part.push((index, problem_of(folder, entry, &*meter, progress)));
+    let problems = Mutex::new(vec![None; entries.len()]);
+    each(
+        entries,
+        processors(),
+        || (),
+        |(), index, entry| {
+            if progress.stopped() {
+                return Err(InstallError::Stopped);
             }
-            part
-        };
-        let threads: Vec<_> = (0..workers).map(|_| scope.spawn(run)).collect();
-        threads.into_iter().map(|t| t.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic))).collect()
-    });
+            if let Some(problem) = problem_of(folder, entry, &*meter, progress) {
+                problems.lock().expect("nothing panics with the lock")[index] = Some(problem);
+            }
+            Ok(())
+        },
+    )?;
     if progress.stopped() {
         return Err(InstallError::Stopped);
     }
-    for (index, problem) in parts.into_iter().flatten() {
-        out[index] = problem;
-    }
-    Ok(out)
+    Ok(problems.into_inner().expect("nothing panics with the lock"))
 }
 
 fn problem_of(folder: &Folder, entry: &Entry, meter: &dyn Meter, progress: &dyn Progress) -> Option<Problem> {
@@ -197,17 +193,7 @@ fn bit_fits(_: &fs::Metadata, _: bool) -> bool {
     true
 }
 
-/// Returns a file's digest; a stop ends it early with whatever was read, which then fits nothing.
+/// Returns a file's digest; a stop ends it early with an error.
 pub(super) fn hash_file(path: &Path, meter: &dyn Meter, progress: &dyn Progress) -> std::io::Result<Digest> {
-    let mut file = File::open(path)?;
-    let mut hasher = blake3::Hasher::new();
-    let mut buffer = vec![0; 256 * 1024];
-    loop {
-        let len = file.read(&mut buffer)?;
-        if len == 0 || progress.stopped() {
-            return Ok(Digest::from_bytes(*hasher.finalize().as_bytes()));
-        }
-        hasher.update(&buffer[..len]);
-        meter.add(len as u64);
-    }
+    Digest::of_reader(&mut File::open(path)?, &mut vec![0; 256 * 1024], meter, progress)
 }

@@ -1,0 +1,130 @@
+use lantern_core::board::KnownRelease;
+use lantern_core::release::ReleaseRecord;
+use lantern_core::tree::Node;
+use lantern_project::Open;
+use serde::Serialize;
+
+use super::super::{Done, edition_word};
+use crate::table::Table;
+use crate::ui::{Ui, bad, care, faint, strong};
+use crate::words;
+
+#[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
+pub struct Document<'a> {
+    schema: &'static str,
+    id: String,
+    #[cfg_attr(test, schemars(with = "String"))]
+    sealed_at: jiff::Timestamp,
+    release: &'a ReleaseRecord,
+    withdrawn: Option<String>,
+    freed: bool,
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    files: Vec<FileDocument>,
+}
+
+#[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
+struct FileDocument {
+    depot: String,
+    path: String,
+    bytes: u64,
+    digest: lantern_core::digest::Digest,
+    executable: bool,
+}
+
+pub fn run(open: &Open, release: &KnownRelease, with_files: bool, ui: &Ui) -> Done {
+    let record = open.store.record(release.id).map_err(lantern_project::ProjectError::from)?;
+    let board = open.board(&release.edition)?;
+    let (withdrawn, freed) = (board.withdrawn.get(&release.id).cloned(), board.freed.contains(&release.id));
+    if with_files && freed {
+        return Err(lantern_project::ProjectError::Freed(release.name.clone()).into());
+    }
+    let files = if with_files { files(open, &record)? } else { Vec::new() };
+    let edition = edition_word(&open.project, &release.edition);
+    let sealed = words::time(release.sealed_at);
+    ui.say(&format!("{edition}{} {}, sealed {sealed}\n", strong(&release.name), release.id.0.short()));
+    if let Some(because) = &withdrawn {
+        ui.say(&format!("  {} {}\n", bad("withdrawn:"), lantern_core::path::shown(because)));
+    }
+    if freed {
+        ui.say(&format!("  {} only its record is left\n", care("content freed:")));
+    }
+    let mut table = Table::default();
+    for target in &record.targets {
+        table.row([
+            strong(&target.target),
+            words::systems(&target.systems),
+            words::count(target.files(), "file", "files"),
+            words::bytes(target.size()),
+            words::starts(&target.starts),
+        ]);
+    }
+    ui.say(&table.lay_out());
+    let mut table = Table::default();
+    table.row(["depot", "files", "size", "tree", "for"].map(faint));
+    for (_, depot) in record.different_depots() {
+        let having = record.targets.iter().filter(|t| t.depots.iter().any(|d| d.depot == depot.depot));
+        let who = if depot.when.is_always() { String::new() } else { format!(", {}", depot.when) };
+        table.row([
+            depot.depot.to_string(),
+            depot.files.to_string(),
+            words::bytes(depot.size),
+            depot.tree.0.short(),
+            faint(format!("{}{who}", words::names(having.map(|t| &t.target)))),
+        ]);
+    }
+    for target in &record.targets {
+        if let Some(aside) = &target.aside {
+            table.row([
+                faint("kept aside"),
+                aside.files.to_string(),
+                words::bytes(aside.size),
+                aside.tree.0.short(),
+                faint(format!("nobody; of {}", target.target)),
+            ]);
+        }
+    }
+    ui.say(&format!("\n{}", table.lay_out()));
+    if with_files {
+        let mut table = Table::default();
+        for file in &files {
+            table.row([
+                file.depot.clone(),
+                words::bytes(file.bytes),
+                faint(file.digest.short()),
+                if file.executable { "program".to_owned() } else { String::new() },
+                lantern_core::path::shown(&file.path),
+            ]);
+        }
+        ui.say(&format!("\n{}", table.lay_out()));
+    }
+    ui.document(&Document {
+        schema: "lantern.release-shown/1",
+        id: release.id.to_string(),
+        sealed_at: release.sealed_at,
+        release: &record,
+        withdrawn,
+        freed,
+        files,
+    });
+    Ok(())
+}
+
+fn files(open: &Open, record: &ReleaseRecord) -> Result<Vec<FileDocument>, lantern_project::ProjectError> {
+    let mut out = Vec::new();
+    for (_, depot) in record.different_depots() {
+        for (path, node) in open.store.tree(depot.tree)?.iter() {
+            if let Node::File { size, digest, executable } = node {
+                out.push(FileDocument {
+                    depot: depot.depot.to_string(),
+                    path: path.as_str().to_owned(),
+                    bytes: *size,
+                    digest: *digest,
+                    executable: *executable,
+                });
+            }
+        }
+    }
+    Ok(out)
+}

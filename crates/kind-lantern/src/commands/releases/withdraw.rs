@@ -1,0 +1,120 @@
+use lantern_core::names::Name;
+use lantern_core::version::{ReleaseAsked, ReleaseName};
+use lantern_project::WithdrawPlan;
+use serde::Serialize;
+
+use super::super::{Agreement, Done, lock, release_asked};
+use crate::diagnostic::CommandError;
+use crate::table::Table;
+use crate::ui::{Ui, care, faint, good, strong};
+use crate::words;
+
+#[derive(Debug, clap::Args)]
+pub struct Args {
+    /// Which release: 1.4.0, 27, or "1.4.0 (27)"
+    #[arg(value_parser = release_asked)]
+    release: ReleaseAsked,
+    /// Why; your team and the storefronts read it
+    #[arg(long, value_name = "TEXT")]
+    because: Option<String>,
+    #[command(flatten)]
+    agreement: Agreement,
+}
+
+#[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
+pub struct Document<'a> {
+    schema: &'static str,
+    edition: &'a Name,
+    release: &'a ReleaseName,
+    because: &'a str,
+    /// Storefronts that have it.
+    storefronts: Vec<&'a Name>,
+    /// Branches whose players have it.
+    live_on: Vec<LiveDocument<'a>>,
+    /// Whether it was carried out.
+    done: bool,
+    /// Storefronts that could not be told, with the reason.
+    not_told: Vec<NotTold>,
+}
+
+#[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
+struct LiveDocument<'a> {
+    storefront: &'a Name,
+    branch: &'a Name,
+}
+
+#[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
+struct NotTold {
+    storefront: Name,
+    why: String,
+}
+
+pub fn run(args: &Args, ui: &Ui) -> Done {
+    let mut project = lock(ui)?;
+    let release = project.open.release(Some(&args.release))?;
+    let known = project.open.board(&release.edition)?.withdrawn.get(&release.id).cloned();
+    let because = match (known, &args.because) {
+        (Some(known), _) => known,
+        (None, Some(because)) => because.clone(),
+        (None, None) => ui.ask("Why is it withdrawn?", "the reason", "--because")?,
+    };
+    if because.trim().is_empty() {
+        return Err(CommandError::usage("a withdrawal needs a reason", "give it with --because"));
+    }
+    let plan = project.plan_withdraw(release, because)?;
+    if plan.is_known && plan.places.iter().all(|p| p.is_done) {
+        ui.document(&document(&plan, true, Vec::new()));
+        ui.say(&format!("nothing to do: {} is withdrawn everywhere", strong(&plan.release.name)));
+        return Ok(());
+    }
+    show(&plan, ui);
+    if args.agreement.plan || !args.agreement.ask(ui)? {
+        ui.document(&document(&plan, false, Vec::new()));
+        if !args.agreement.plan {
+            ui.say("nothing was changed");
+        }
+        return Ok(());
+    }
+    let mut failed = project.withdraw(&plan)?;
+    let not_told = failed.iter().map(|(name, error)| NotTold { storefront: name.clone(), why: error.to_string() });
+    ui.document(&document(&plan, failed.is_empty(), not_told.collect()));
+    ui.say(&format!("\n{} {}: nobody promotes it any more", good("withdrawn"), strong(&plan.release.name)));
+    if let Some((place, branch)) = plan.live_on.first() {
+        ui.next(&format!("lantern rollback {place} {branch}"));
+    }
+    if let Some((name, error)) = failed.pop() {
+        ui.say(&format!("  {} {name} could not be told; the same command tells it", care("but:")));
+        return Err(CommandError::from(error).said_in(ui));
+    }
+    Ok(())
+}
+
+fn document(plan: &WithdrawPlan, done: bool, not_told: Vec<NotTold>) -> Document<'_> {
+    Document {
+        schema: "lantern.withdraw/1",
+        edition: &plan.release.edition,
+        release: &plan.release.name,
+        because: &plan.because,
+        storefronts: plan.places.iter().map(|p| &p.place.name).collect(),
+        live_on: plan.live_on.iter().map(|(storefront, branch)| LiveDocument { storefront, branch }).collect(),
+        done,
+        not_told,
+    }
+}
+
+fn show(plan: &WithdrawPlan, ui: &Ui) {
+    ui.say(&format!("Withdraw {} for good\n", strong(&plan.release.name)));
+    let mut table = Table::default();
+    table.row([faint("because"), lantern_core::path::shown(&plan.because)]);
+    let places = words::names(plan.places.iter().map(|p| &p.place.name));
+    let nowhere = "it was pushed nowhere".to_owned();
+    table.row([faint("will be told"), if places.is_empty() { nowhere } else { places }]);
+    ui.say(&table.lay_out());
+    for (place, branch) in &plan.live_on {
+        ui.say(&format!("\n  {} players on {branch} at {place} have it, and keep it until a", care("still live:")));
+        ui.say("  rollback or another release; this alone changes no branch");
+    }
+}

@@ -1,0 +1,54 @@
+//! What a studio writes into `lantern.toml` about the example exports.
+
+/// The depots of the three desktops and of the voices that they share.
+pub const DESKTOP_DEPOTS: &str = r#"[depots.windows]
+from = "windows"
+leave-out = ["voices/**"]
+
+[depots.macos]
+from = "macos"
+leave-out = ["voices/**"]
+
+[depots.linux]
+from = "linux"
+leave-out = ["voices/**"]
+
+[depots.voices-en]
+from = "windows"
+only = ["voices/en/**"]
+when = { systems = ["windows-*", "macos-*", "linux-*"] }
+
+[depots.voices-fr]
+from = "windows"
+only = ["voices/fr/**"]
+when = { language = "fr", systems = ["windows-*", "macos-*", "linux-*"] }
+
+[depots.voices-ja]
+from = "windows"
+only = ["voices/ja/**"]
+when = { language = "ja", systems = ["windows-*", "macos-*", "linux-*"] }
+"#;
+
+/// The stand-in storefront, with the desktops' depots and `more` lines of that kind.
+pub fn brambleyard(address: &str, more: &str) -> String {
+    format!(
+        r#"[storefronts.brambleyard]
+kind = "market"
+address = "{address}"
+handle = "saltmarsh-post"
+
+[storefronts.brambleyard.depots]  # ours = theirs
+windows = "sp-win"
+macos = "sp-mac"
+linux = "sp-linux"
+voices-en = "sp-voices"
+voices-fr = "sp-voix"
+voices-ja = "sp-koe"
+{more}
+[storefronts.brambleyard.branches]
+creek = {{ audience = "invited" }}
+estuary = {{ audience = "password" }}
+open-water = {{ audience = "everyone" }}
+"#
+    )
+}
