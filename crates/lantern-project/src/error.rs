@@ -141,6 +141,9 @@ pub enum ProjectError {
     /// The release's content was freed.
     #[error("the content of {0} was freed; only its record is left")]
     Freed(ReleaseName),
+    /// Nothing of the release was kept aside.
+    #[error("nothing of {0} was kept aside")]
+    NothingAside(ReleaseName),
     /// A branch has no such depot for the target.
     #[error("{branch} has no depot {depot} for {target}")]
     NoSuchDepot {
@@ -308,6 +311,7 @@ impl ProjectError {
             | Self::NoSuchDepot { .. }
             | Self::OutputThere(_)
             | Self::Freed(_)
+            | Self::NothingAside(_)
             | Self::NoDepot { .. }
             | Self::NoBuildFor { .. }
             | Self::OtherGame { .. } => Class::Usage,
@@ -370,6 +374,7 @@ impl ProjectError {
             }
             Self::NothingFor { place, .. } => vec![format!("look at targets = […] in [storefronts.{place}]")],
             Self::Withdrawn { .. } => one("mend it, raise the version, and prepare again"),
+            Self::NothingAside(_) => one("name what players do not get: keep-aside = [\"*.pdb\"] in its target"),
             Self::Freed(release) => {
                 vec![format!("prepare the same exports again, and {release} comes back; or choose another release")]
             }

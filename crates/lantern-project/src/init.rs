@@ -63,9 +63,18 @@ pub struct SeenExport {
     pub root: Option<String>,
 }
 
-/// Looks for what an engine may have written: folders, archives and packages with something that starts.
-pub fn look_for_exports(root: &Path) -> Vec<SeenExport> {
-    let mut out: Vec<SeenExport> = Vec::new();
+/// What looking for exports showed.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Looked {
+    /// Folders, archives and packages with something that starts.
+    pub seen: Vec<SeenExport>,
+    /// What lies beside them although nothing at its top starts.
+    pub without_start: Vec<SeenExport>,
+}
+
+/// Looks for what an engine may have written: folders, archives and packages.
+pub fn look_for_exports(root: &Path) -> Looked {
+    let mut out = Looked::default();
     const FOLDERS: [&str; 5] = ["", "exports", "export", "build", "builds"];
     for folder in FOLDERS {
         let Ok(entries) = fs::read_dir(root.join(folder)) else { continue };
@@ -74,9 +83,13 @@ pub fn look_for_exports(root: &Path) -> Vec<SeenExport> {
         let holds_exports = |name: &String| folder.is_empty() && FOLDERS.contains(&name.as_str());
         for name in names.into_iter().filter(|name| !name.starts_with('.') && !holds_exports(name)) {
             let path = if folder.is_empty() { name } else { format!("{folder}/{name}") };
+            let is_export = root.join(&path).is_dir() || Form::of_name(&path).is_some();
             let seen = look_at_export(root, &path);
-            if !seen.starts.is_empty() && !out.contains(&seen) {
-                out.push(seen);
+            match seen.starts.is_empty() {
+                false => out.seen.push(seen),
+                // In the project's own folder lie many things that nobody takes for an export.
+                true if is_export && !folder.is_empty() => out.without_start.push(seen),
+                true => {}
             }
         }
     }

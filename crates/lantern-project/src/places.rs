@@ -35,6 +35,16 @@ impl Place {
             source => ProjectError::Place { place: self.reference.name.clone(), source },
         }
     }
+
+    /// Asks a place for its name for people; ours stands behind it where it is another one, since two may be called
+    /// the same.
+    ///
+    /// # Errors
+    /// [`ProjectError::Place`].
+    pub fn name(&self) -> Result<String, ProjectError> {
+        let theirs = self.market.discovery().map_err(self.fails())?.name;
+        Ok(told_apart(theirs, &self.reference.name))
+    }
 }
 
 /// Returns what a storefront calls an edition.
@@ -62,6 +72,11 @@ pub(crate) fn open_place(project: &Project, edition: &Name, name: &str) -> Resul
     let reference = PlaceRef { storefront: discovery.id, name: name.clone(), handle: title.clone() };
     let (configured, edition) = (configured.clone(), edition.clone());
     Ok(Place { reference, configured, edition, title, market: Arc::new(market) })
+}
+
+fn told_apart(theirs: String, ours: &Name) -> String {
+    let is_same = theirs.to_lowercase().replace(' ', "-") == ours.as_str();
+    if is_same { theirs } else { format!("{theirs} ({ours})") }
 }
 
 /// What connecting found out.
@@ -309,5 +324,17 @@ impl Open {
     /// [`ProjectError::Ledger`].
     pub fn last_heard(&self, place: &PlaceRef) -> Result<Option<jiff::Timestamp>, ProjectError> {
         self.heard(place)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn two_places_of_one_name_are_told_apart() {
+        let label = |ours: &str| told_apart("Estuary Games".to_owned(), &ours.parse().unwrap());
+        assert_eq!(label("estuary-games"), "Estuary Games");
+        assert_eq!(label("other"), "Estuary Games (other)");
     }
 }

@@ -115,7 +115,7 @@ impl Locked {
             source: "a branch of the house rules is not in it".into(),
         };
         let now = branches.into_iter().find(|b| b.facts.branch == *branch).ok_or_else(|| place.fails()(nonsense()))?;
-        let place_name = place.market.discovery().map_err(place.fails())?.name;
+        let place_name = place.name()?;
         Ok(Look { place, place_name, rules, now, builds })
     }
 

@@ -171,7 +171,7 @@ impl Locked {
             });
         }
         let upload = if already.is_some() { 0 } else { self.foretell(&depots, &builds)? };
-        let place_name = place.market.discovery().map_err(place.fails())?.name;
+        let place_name = place.name()?;
         let PushTexts { message, notes } = texts;
         let place = place.reference;
         Ok(PushPlan { place, place_name, release, record, targets, left_here, depots, upload, already, message, notes })

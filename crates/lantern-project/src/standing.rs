@@ -41,7 +41,7 @@ pub struct Standing {
     pub newest: Option<KnownRelease>,
     /// How the exports stand to it.
     pub exports: Exports,
-    /// In the order of their names.
+    /// Those that have the edition, in the order of their names.
     pub storefronts: Vec<AtStorefront>,
     /// The command that leads on; none when everything is done.
     pub next: Option<String>,
@@ -57,7 +57,8 @@ impl Open {
         let newest = board.release(None).cloned();
         let exports = self.exports(edition, newest.as_ref());
         let mut storefronts = Vec::new();
-        for (name, configured) in &self.project.config().storefronts {
+        let configured = self.project.config().storefronts.iter();
+        for (name, configured) in configured.filter(|(_, configured)| configured.handles.contains_key(edition)) {
             let connected = access::find(&configured.address)?.is_some();
             let release = newest.as_ref().map(|r| r.id);
             let pushed = board.pushed.iter().any(|p| p.place.name == *name && Some(p.release) == release);
@@ -65,7 +66,12 @@ impl Open {
             let (live_on, behind) = lines.partition(|branch| has(&board, name, branch, release));
             storefronts.push(AtStorefront { storefront: name.clone(), connected, pushed, live_on, behind });
         }
-        let next = next(exports, &storefronts);
+        let next = match storefronts.is_empty() && !self.project.config().storefronts.is_empty() {
+            true if exports == Exports::Sealed => {
+                Some(format!("give a storefront a handle for {edition} in lantern.toml"))
+            }
+            _ => next(exports, &storefronts),
+        };
         Ok(Standing { newest, exports, storefronts, next })
     }
 

@@ -204,7 +204,7 @@ impl Open {
     /// a folder. Several targets get a folder each in it. `aside` writes what was kept aside instead.
     ///
     /// # Errors
-    /// [`ProjectError::OutputThere`], [`ProjectError::NoTarget`], [`ProjectError::Freed`], and those of the store and
+    /// [`ProjectError::OutputThere`], [`ProjectError::NoTarget`], [`ProjectError::NothingAside`], [`ProjectError::Freed`], and those of the store and
     /// the disk. Nothing stands at the path until all of it does.
     pub fn write_out(
         &self,
@@ -226,6 +226,10 @@ impl Open {
         if let (Some(asked), true) = (target, wanted.is_empty()) {
             let known = record.targets.iter().map(|t| t.target.clone()).collect();
             return Err(ProjectError::NoTarget { release: release.name.clone(), asked: asked.clone(), known });
+        }
+        let wanted: Vec<&TargetRecord> = wanted.into_iter().filter(|t| !aside || t.aside.is_some()).collect();
+        if wanted.is_empty() {
+            return Err(ProjectError::NothingAside(release.name.clone()));
         }
         let name = to.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
         let form = Form::of_name(&name).filter(|f| !matches!(f, Form::Package(_))).unwrap_or(Form::Folder);

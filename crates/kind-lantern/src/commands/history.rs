@@ -51,7 +51,9 @@ pub struct Document {
 }
 
 pub fn run(args: &Args, ui: &Ui) -> Done {
-    let mut events = super::open(ui)?.events()?;
+    let open = super::open(ui)?;
+    let has_editions = open.project.has_editions();
+    let mut events = open.events()?;
     if !args.all {
         let settled = history::settled(&events);
         events.retain(|event| !settled.contains(&event.id));
@@ -64,7 +66,9 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     ui.document(&Document { schema: "lantern.history/1", total: events.len(), events: lines });
     let mut table = Table::default();
     for event in newest() {
-        table.row([faint(words::time(event.recorded_at)), lantern_core::path::shown(&event.actor), sentence(event)]);
+        let edition = if has_editions { faint(&event.edition) } else { String::new() };
+        let actor = lantern_core::path::shown(&event.actor);
+        table.row([faint(words::time(event.recorded_at)), edition, actor, sentence(event)]);
     }
     if events.is_empty() && before > 0 {
         ui.say("nothing of what happened is about that");

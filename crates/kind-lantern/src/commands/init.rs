@@ -3,12 +3,14 @@ use std::path::Path;
 
 use lantern_core::config::Audience;
 use lantern_core::version::BuildNumber;
-use lantern_project::{InitAnswers, InitStorefront, SeenExport, look_at_export, look_for_exports, target_names};
+use lantern_project::{
+    InitAnswers, InitStorefront, Looked, SeenExport, look_at_export, look_for_exports, target_names,
+};
 use serde::Serialize;
 
 use super::Done;
 use crate::diagnostic::CommandError;
-use crate::ui::{Ui, good, strong};
+use crate::ui::{Ui, care, good, strong};
 
 /// Shown at the end of the help.
 const EXAMPLES: &str = r#"Examples:
@@ -112,7 +114,7 @@ fn look_at(root: &Path, given: &str) -> SeenExport {
 
 /// Every export that can be seen; one that cannot is asked for.
 fn find_exports(root: &Path, ui: &Ui) -> Result<Vec<SeenExport>, CommandError> {
-    let seen = look_for_exports(root);
+    let Looked { seen, without_start } = look_for_exports(root);
     if seen.is_empty() {
         let asked =
             ui.ask("What does the engine write (a folder, an archive, a package)?", "the export", "--export")?;
@@ -141,6 +143,11 @@ fn find_exports(root: &Path, ui: &Ui) -> Result<Vec<SeenExport>, CommandError> {
         ]);
     }
     ui.say(&format!("found {}\n\n{}\n", crate::words::count(seen.len() as u64, "export", "exports"), table.lay_out()));
+    if !without_start.is_empty() {
+        let paths: Vec<String> = without_start.iter().map(|s| lantern_core::path::shown(&s.path)).collect();
+        ui.say(&format!("{} {}", care("left out:"), paths.join(", ")));
+        ui.say("  nothing at the top of it starts; name all exports with --export to have it in\n");
+    }
     Ok(seen)
 }
 

@@ -25,7 +25,7 @@ pub struct Args {
     #[arg(value_parser = storefronts)]
     storefront: Storefronts,
     /// Which release: 1.4.0, 27, or "1.4.0 (27)". Left out: the newest
-    #[arg(value_parser = super::release_asked)]
+    #[arg(value_parser = release_asked)]
     release: Option<ReleaseAsked>,
     /// What this build is for; only your team sees it
     #[arg(long, value_name = "TEXT")]
@@ -48,6 +48,14 @@ fn storefronts(text: &str) -> Result<Storefronts, String> {
         Some((_, name)) => Err(format!("{name} stands twice")),
         None => Ok(Storefronts(names)),
     }
+}
+
+/// Reads a release; what looks like a second storefront is answered with how to name several.
+fn release_asked(text: &str) -> Result<ReleaseAsked, String> {
+    let is_name = text.parse::<lantern_core::names::Name>().is_ok();
+    let hint =
+        if is_name { format!("; several storefronts are joined by commas: STOREFRONT,{text}") } else { String::new() };
+    super::release_asked(text).map_err(|error| format!("{error}{hint}"))
 }
 
 #[derive(Serialize)]

@@ -222,6 +222,7 @@ export = "exports/web.zip"
 fn init_sees_folders_archives_and_packages() {
     let env = TestEnv::without_storefront();
     exports::write_all(&env.path("exports"), GameVersion::Old, lantern_core::system::System::LinuxX86_64).unwrap();
+    env.write("exports/manual/letter.txt", "how to sail");
     let game = ["--name", "Saltmarsh Post", "--studio", "Paper Heron", "--version", "1.3.2"];
     let identity = ["--identity", "example.paperheron.saltmarsh"];
     snapshot!(env.lantern(&[&["init"], &game[..], &identity].concat()).whole(), @"
@@ -234,6 +235,9 @@ fn init_sees_folders_archives_and_packages() {
       ios       exports/saltmarsh.ipa           ios               starts saltmarsh.ipa
       web       exports/web.zip                 web               starts index.html
       windows   exports/windows                 windows-x86_64    starts Saltmarsh Post.exe
+
+    left out: exports/manual
+      nothing at the top of it starts; name all exports with --export to have it in
 
     wrote lantern.toml for Saltmarsh Post, 67 lines to read and change
 

@@ -202,6 +202,11 @@ fn what_is_kept_aside_is_sealed_and_never_sent() {
     assert!(!env.path("player/saltmarsh.pdb").exists());
     env.lantern(&["releases", "write", "1", "symbols", "--aside", "--target", "windows"]).success();
     assert_eq!(env.read("symbols/saltmarsh.pdb"), env.read("exports/windows/saltmarsh.pdb"));
+    let all = env.lantern(&["releases", "write", "1", "aside", "--aside", "--json"]).success().json();
+    assert_eq!(all["targets"], serde_json::json!(["windows"]));
+    let none = env.lantern(&["releases", "write", "1", "none", "--aside", "--target", "linux"]).fails(2);
+    assert!(none.stderr().contains("nothing of 1.3.2 (1) was kept aside"), "{}", none.whole());
+    assert!(!env.path("none").exists());
     env.edit("lantern.toml", "\"*.pdb\"", "\"*.exe\"");
     let stdout = env.lantern(&["check"]).fails(1).stdout();
     assert!(stdout.contains("start-aside"), "{stdout}");

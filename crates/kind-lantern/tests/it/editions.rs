@@ -117,6 +117,26 @@ fn a_storefront_without_an_edition_says_so() {
       try: add its handle to [storefronts.brambleyard]: handle = { first-tide = "…" }
     [exit status: 2]
     "#);
+    snapshot!(env.lantern(&[]).whole(), @"
+    Saltmarsh Post
+
+      newest sealed   1.3.2 (1)
+      exports         as sealed
+      brambleyard     not there yet
+
+    Saltmarsh Post: First Tide
+
+      newest sealed   1.3.2 (2)
+      exports         as sealed
+
+    next: lantern push brambleyard
+    ");
+    snapshot!(env.lantern(&["history", "--count", "2"]).whole(), @"
+    YYYY-MM-DD HH:MM   first-tide   wren   sealed 1.3.2 (2)
+    YYYY-MM-DD HH:MM   full         wren   sealed 1.3.2 (1)
+
+    3 older ones: --count 5
+    ");
 }
 
 #[test]

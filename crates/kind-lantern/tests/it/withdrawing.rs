@@ -112,8 +112,10 @@ fn the_place_itself_refuses_what_was_withdrawn() {
 #[test]
 fn a_storefront_that_cannot_be_told_is_told_later() {
     let mut env = promoted_to_creek();
+    env.lantern(&["promote", "brambleyard", "estuary", "--yes"]).success();
     let port = env.close_storefront();
     let first = env.lantern(&["releases", "withdraw", "1", "--because", "a save bug", "--yes"]).fails(4);
+    assert!(first.stdout().contains("players on creek, estuary at brambleyard have it"), "{}", first.whole());
     assert!(first.stdout().contains("brambleyard could not be told"), "{}", first.whole());
     assert!(env.lantern(&["releases"]).success().stdout().contains("withdrawn: a save bug"));
     env.open_place(PlaceDocument::brambleyard(), port);
@@ -135,6 +137,10 @@ fn several_storefronts_in_one_go() {
     let connect = ["connect", "wrackline", "--client", "paper-heron"];
     assert!(env.command(&connect).env("LANTERN_SECRET", secret).output().unwrap().status.success());
     env.lantern(&["prepare"]).success();
+    let plan = env.lantern(&["push", "brambleyard,wrackline", "--plan"]).success().stdout();
+    assert!(plan.contains("to Brambleyard\n") && plan.contains("to Brambleyard (wrackline)\n"), "{plan}");
+    let commas = env.lantern(&["push", "brambleyard", "wrackline"]).fails(2).stderr();
+    assert!(commas.contains("joined by commas: STOREFRONT,wrackline"), "{commas}");
     let done = env.lantern(&["push", "brambleyard,wrackline", "--yes", "--json"]).success().json();
     let sent: Vec<bool> = done["pushes"].as_array().unwrap().iter().map(|p| p["done"] == true).collect();
     assert_eq!(sent, [true, true]);

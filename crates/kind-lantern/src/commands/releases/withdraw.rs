@@ -113,8 +113,9 @@ fn show(plan: &WithdrawPlan, ui: &Ui) {
     let nowhere = "it was pushed nowhere".to_owned();
     table.row([faint("will be told"), if places.is_empty() { nowhere } else { places }]);
     ui.say(&table.lay_out());
-    for (place, branch) in &plan.live_on {
-        ui.say(&format!("\n  {} players on {branch} at {place} have it, and keep it until a", care("still live:")));
+    for of_place in plan.live_on.chunk_by(|a, b| a.0 == b.0) {
+        let (place, branches) = (&of_place[0].0, words::names(of_place.iter().map(|(_, branch)| branch)));
+        ui.say(&format!("\n  {} players on {branches} at {place} have it, and keep it until a", care("still live:")));
         ui.say("  rollback or another release; this alone changes no branch");
     }
 }
