@@ -83,13 +83,11 @@ impl CommandError {
     }
 
     pub fn io(doing: &str, error: std::io::Error) -> Self {
-        let is_full = matches!(error.kind(), std::io::ErrorKind::StorageFull | std::io::ErrorKind::QuotaExceeded);
-        let cure = "free some room, then run the same command again".to_owned();
         Self {
             class: Class::Computer,
             what: format!("could not {doing}"),
             why: vec![error.to_string()],
-            cures: if is_full { vec![cure] } else { vec![] },
+            cures: lantern_project::cure_of_disk(error.kind()).map(str::to_owned).into_iter().collect(),
             findings: vec![],
             is_said: false,
         }

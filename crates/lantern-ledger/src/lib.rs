@@ -99,9 +99,31 @@ impl LedgerError {
         }
     }
 
+    /// Returns what the disk said, where it was the disk that refused.
+    pub fn disk_says(&self) -> Option<std::io::ErrorKind> {
+        use std::io::ErrorKind;
+        let (Self::Open { source, .. } | Self::Sql { source, .. }) = self else { return None };
+        Some(match source.sqlite_error_code()? {
+            ErrorCode::DiskFull => ErrorKind::StorageFull,
+            ErrorCode::ReadOnly => ErrorKind::ReadOnlyFilesystem,
+            ErrorCode::PermissionDenied | ErrorCode::CannotOpen => ErrorKind::PermissionDenied,
+            _ => return None,
+        })
+    }
+
     pub(crate) fn sql(what: &'static str) -> impl FnOnce(rusqlite::Error) -> Self {
         move |source| Self::Sql { what, source }
     }
+}
+
+/// A disk that fails at a [`points::write`], in the words in which SQLite would say it.
+fn as_sqlite_says(error: std::io::Error) -> rusqlite::Error {
+    let code = match error.kind() {
+        std::io::ErrorKind::ReadOnlyFilesystem => rusqlite::ffi::SQLITE_READONLY,
+        std::io::ErrorKind::StorageFull => rusqlite::ffi::SQLITE_FULL,
+        _ => rusqlite::ffi::SQLITE_IOERR,
+    };
+    rusqlite::Error::SqliteFailure(rusqlite::ffi::Error::new(code), Some(error.to_string()))
 }
 
 /// What an event takes from outside: time, randomness, and who is asking.
@@ -209,9 +231,8 @@ impl Ledger {
                 ],
             )
             .map_err(sql())?;
-        points::reach("commit");
-        transaction.commit().map_err(sql())?;
-        points::reach("committed");
+        points::write().map_err(as_sqlite_says).and_then(|()| transaction.commit()).map_err(sql())?;
+        points::pass();
         log::info!("recorded {}: {}", event.body.kind(), event.body.payload());
         Ok(event)
     }
@@ -253,7 +274,9 @@ impl Ledger {
     /// [`LedgerError::Sql`].
     pub fn note_heard(&mut self, storefront: &str, at: Timestamp) -> Result<(), LedgerError> {
         let sql = "INSERT INTO heard VALUES ($1, $2) ON CONFLICT (storefront) DO UPDATE SET at = excluded.at";
-        let done = self.connection.execute(sql, params![storefront, at.to_string()]);
+        let at = at.to_string();
+        let write = || self.connection.execute(sql, params![storefront, at]);
+        let done = points::write().map_err(as_sqlite_says).and_then(|()| write());
         done.map(|_| ()).map_err(LedgerError::sql("note when a storefront was heard"))
     }
 

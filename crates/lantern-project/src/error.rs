@@ -247,6 +247,15 @@ pub enum ProjectError {
         #[source]
         source: PlaceError,
     },
+    /// A storefront has done what was asked, and this computer could not write it down.
+    #[error("{place} has done it, and it could not be recorded here")]
+    Unrecorded {
+        /// The project's name for it.
+        place: Name,
+        /// Why it could not.
+        #[source]
+        source: LedgerError,
+    },
     /// The branch has nothing for the wanted target.
     #[error("{branch} at {place} has nothing for {wanted}")]
     NoBuildFor {
@@ -327,12 +336,13 @@ impl ProjectError {
             Self::Seal(SealError::Stopped) | Self::Install(InstallError::Stopped) | Self::Stopped => Class::Stopped,
             Self::Seal(SealError::Store(error)) => class_of_store(error),
             Self::Install(error) => class_of_install(error),
-            Self::Ledger(error) if error.is_damaged() => Class::Damaged,
+            Self::Ledger(error) | Self::Unrecorded { source: error, .. } if error.is_damaged() => Class::Damaged,
             Self::Busy { .. }
             | Self::ForeignState(_)
             | Self::NetworkFolder(_)
             | Self::File(_)
             | Self::Ledger(_)
+            | Self::Unrecorded { .. }
             | Self::Seal(_)
             | Self::Start { .. }
             | Self::Random(_) => Class::Computer,
@@ -413,12 +423,14 @@ impl ProjectError {
             }
             Self::Store(error) | Self::Seal(SealError::Store(error)) => cures_of_store(error),
             Self::Install(error) => cures_of_install(error),
-            Self::Ledger(LedgerError::Newer { .. }) => one("use the newer lantern for this project"),
             Self::Ledger(error) if error.is_damaged() => {
                 one("bring .lantern/ledger.db back from a backup; nothing was changed now")
             }
-            Self::Ledger(LedgerError::Sql { .. } | LedgerError::Open { .. }) => {
-                one("is the disk full, or can it only be read? Free some room, then run the same command again")
+            Self::Ledger(error) => cures_of_ledger(error),
+            Self::Unrecorded { source, .. } => {
+                let mut cures = cures_of_ledger(source);
+                cures.push("the same command asks the storefront, records it, and does nothing twice".to_owned());
+                cures
             }
             Self::Stopped | Self::Seal(SealError::Stopped) => one("run the same command again to go on"),
             other => cures_of_computer(other),
@@ -431,19 +443,34 @@ fn one_of(names: &[Name]) -> String {
     format!("one of {}", names.join(", "))
 }
 
+/// Returns what to do when this computer's disk refuses something; none when the system's reason says it all.
+pub const fn cure_of_disk(kind: ErrorKind) -> Option<&'static str> {
+    match kind {
+        ErrorKind::StorageFull | ErrorKind::QuotaExceeded => Some("free some room, then run the same command again"),
+        ErrorKind::PermissionDenied => Some("give yourself the right to it, then run the same command again"),
+        ErrorKind::ReadOnlyFilesystem => {
+            Some("it lies on a disk that can only be read now: make it writable, then run the same command again")
+        }
+        ErrorKind::FileTooLarge => Some("the file is far larger than any real one: is it the right file?"),
+        _ => None,
+    }
+}
+
+fn cures_of_ledger(error: &LedgerError) -> Vec<String> {
+    let cure = match error {
+        LedgerError::Newer { .. } => Some("use the newer lantern for this project"),
+        LedgerError::Changed { .. } => Some("use the lantern that made it, or the newest one"),
+        other => other.disk_says().and_then(cure_of_disk),
+    };
+    vec![cure.unwrap_or("look at the disk that .lantern lies on, then run the same command again").to_owned()]
+}
+
 /// Looks for the system's own reason at the end of the chain.
 fn cures_of_computer(error: &(dyn std::error::Error + 'static)) -> Vec<String> {
     let mut next = Some(error);
     while let Some(at) = next {
         if let Some(io) = at.downcast_ref::<std::io::Error>() {
-            let cure = match io.kind() {
-                ErrorKind::StorageFull | ErrorKind::QuotaExceeded => "free some room, then run the same command again",
-                ErrorKind::PermissionDenied => "give yourself the right to it, then run the same command again",
-                ErrorKind::ReadOnlyFilesystem => "the disk can only be read: choose a folder on another one",
-                ErrorKind::FileTooLarge => "the file is far larger than any real one: is it the right file?",
-                _ => break,
-            };
-            return vec![cure.to_owned()];
+            return cure_of_disk(io.kind()).map(str::to_owned).into_iter().collect();
         }
         next = at.source();
     }
@@ -497,6 +524,11 @@ fn cures_of_install(error: &InstallError) -> Vec<String> {
         InstallError::Fetch { .. } => one("run the same command again: what has come is kept"),
         InstallError::Stopped => one("run the same command again: what has come is kept"),
         InstallError::State { .. } => one("remove the folder .lantern-install there, then install again"),
+        InstallError::HalfSwitched(source) => {
+            let mut cures = cures_of_install(source);
+            cures.push("do not play yet: the same command finishes it, and needs no storefront for that".to_owned());
+            cures
+        }
         other => cures_of_computer(other),
     }
 }

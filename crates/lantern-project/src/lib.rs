@@ -44,7 +44,7 @@ mod write_out;
 pub use access::known_secrets;
 pub use check::{Checked, CheckedTarget};
 pub use depots::{DepotShown, DepotsShown, Sized};
-pub use error::{Class, ProjectError};
+pub use error::{Class, ProjectError, cure_of_disk};
 pub use init::{InitAnswers, InitStorefront, Looked, SeenExport, init, look_at_export, look_for_exports, target_names};
 pub use install::{About, InstallDone, InstallWanted, install_branch, start_of, verify_installed};
 pub use keep::KeepPlan;

@@ -11,6 +11,7 @@ use lantern_core::config::{self, Config, ConfigKey, Storefront, VersionSource};
 use lantern_core::event::{Event, EventBody, PlaceRef};
 use lantern_core::finding::{Finding, TextPlace};
 use lantern_core::names::{Identity, Name};
+use lantern_core::points;
 use lantern_core::version::{ReleaseAsked, Version};
 use lantern_ledger::{Ledger, ServerFacts};
 use lantern_store::durable::{self, DurableError};
@@ -265,7 +266,7 @@ impl Open {
             }
             Err(TryLockError::Error(e)) => return Err(io("lock")(e)),
         }
-        lock.set_len(0).map_err(io("write"))?;
+        points::write().and_then(|()| lock.set_len(0)).map_err(io("write"))?;
         lock.rewind().map_err(io("write"))?;
         writeln!(lock, "{}", std::process::id()).map_err(io("write"))?;
         Ok(Locked { open: self, _lock: lock })
@@ -313,6 +314,20 @@ impl Open {
         server: Option<ServerFacts>,
     ) -> Result<Event, ProjectError> {
         Ok(self.ledger.append(edition, outside::stamp()?, server, body)?)
+    }
+
+    /// Records what a storefront has done. That it was done must be told even when it cannot be recorded.
+    pub(crate) fn record_done(
+        &mut self,
+        place: &PlaceRef,
+        edition: &Name,
+        body: EventBody,
+        server: Option<ServerFacts>,
+    ) -> Result<(), ProjectError> {
+        self.record(edition, body, server).map(|_| ()).map_err(|error| match error {
+            ProjectError::Ledger(source) => ProjectError::Unrecorded { place: place.name.clone(), source },
+            other => other,
+        })
     }
 
     pub(crate) fn note_heard(&mut self, place: &PlaceRef) -> Result<(), ProjectError> {

@@ -307,7 +307,7 @@ impl Locked {
                     comment: plan.comment.clone(),
                     restores: plan.restores,
                 };
-                self.open.record(&plan.edition, EventBody::Moved(moved), Some(server))?;
+                self.open.record_done(&plan.place, &plan.edition, EventBody::Moved(moved), Some(server))?;
                 Ok(facts)
             }
             Err(PlaceError::Refused(problem)) => {

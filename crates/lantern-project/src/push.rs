@@ -283,7 +283,7 @@ impl Locked {
     ) -> Result<(), ProjectError> {
         let name = plan.release.name.clone();
         let pushed = Pushed { key, place: plan.place.clone(), release: plan.release.id, name, build, sent };
-        self.open.record(&plan.release.edition, EventBody::Pushed(pushed), server).map(|_| ())
+        self.open.record_done(&plan.place, &plan.release.edition, EventBody::Pushed(pushed), server)
     }
 
     /// Takes up the key of a push of this release that was cut, or records a fresh one.

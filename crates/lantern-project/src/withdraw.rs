@@ -71,9 +71,12 @@ impl Locked {
         for place in plan.places.iter().filter(|p| !p.is_done) {
             match self.withdraw_at(plan, &place.place) {
                 Ok(()) => {}
-                Err(error @ (ProjectError::Ledger(_) | ProjectError::File(_) | ProjectError::Stopped)) => {
-                    return Err(error);
-                }
+                Err(
+                    error @ (ProjectError::Ledger(_)
+                    | ProjectError::Unrecorded { .. }
+                    | ProjectError::File(_)
+                    | ProjectError::Stopped),
+                ) => return Err(error),
                 Err(error) => failed.push((place.place.name.clone(), error)),
             }
         }
@@ -88,8 +91,12 @@ impl Locked {
         server: Option<ServerFacts>,
     ) -> Result<(), ProjectError> {
         let (release, name) = (plan.release.id, plan.release.name.clone());
-        let body = Withdrawn { key, place, release, name, because: plan.because.clone() };
-        self.open.record(&plan.release.edition, EventBody::Withdrawn(body), server).map(|_| ())
+        let body = Withdrawn { key, place: place.clone(), release, name, because: plan.because.clone() };
+        let body = EventBody::Withdrawn(body);
+        match place {
+            Some(place) => self.open.record_done(&place, &plan.release.edition, body, server),
+            None => self.open.record(&plan.release.edition, body, server).map(|_| ()),
+        }
     }
 
     fn withdraw_at(&mut self, plan: &WithdrawPlan, at: &PlaceRef) -> Result<(), ProjectError> {

@@ -56,12 +56,10 @@ pub fn write_whole(path: &Path, bytes: &[u8]) -> Result<(), DurableError> {
 }
 
 fn write_synced(path: &Path, bytes: &[u8]) -> Result<(), DurableError> {
-    points::reach("create");
-    let mut file = File::create(path).map_err(DurableError::on("create", path))?;
-    points::reach("write");
-    file.write_all(bytes).map_err(DurableError::on("write", path))?;
-    points::reach("sync");
-    file.sync_all().map_err(DurableError::on("sync", path))
+    let created = points::write().and_then(|()| File::create(path));
+    let mut file = created.map_err(DurableError::on("create", path))?;
+    points::write().and_then(|()| file.write_all(bytes)).map_err(DurableError::on("write", path))?;
+    points::write().and_then(|()| file.sync_all()).map_err(DurableError::on("sync", path))
 }
 
 /// Renames within one disk and syncs the folder of the new name.
@@ -69,9 +67,8 @@ fn write_synced(path: &Path, bytes: &[u8]) -> Result<(), DurableError> {
 /// # Errors
 /// [`DurableError`].
 pub fn rename(from: &Path, to: &Path) -> Result<(), DurableError> {
-    points::reach("rename");
-    fs::rename(from, to).map_err(DurableError::on("rename to", to))?;
-    points::reach("renamed");
+    points::write().and_then(|()| fs::rename(from, to)).map_err(DurableError::on("rename to", to))?;
+    points::pass();
     match to.parent() {
         Some(folder) => sync_folder(folder),
         None => Ok(()),
@@ -83,7 +80,10 @@ pub fn rename(from: &Path, to: &Path) -> Result<(), DurableError> {
 /// # Errors
 /// [`DurableError`].
 pub fn create_folders(path: &Path) -> Result<(), DurableError> {
-    fs::create_dir_all(path).map_err(DurableError::on("make the folder", path))
+    if path.is_dir() {
+        return Ok(());
+    }
+    points::write().and_then(|()| fs::create_dir_all(path)).map_err(DurableError::on("make the folder", path))
 }
 
 /// Makes a rename or removal in a folder last through a power cut.
@@ -110,8 +110,7 @@ pub fn sync_folder(_: &Path) -> Result<(), DurableError> {
 /// # Errors
 /// [`DurableError`].
 pub fn remove_file(path: &Path) -> Result<(), DurableError> {
-    points::reach("remove");
-    match fs::remove_file(path) {
+    match points::remove().and_then(|()| fs::remove_file(path)) {
         Err(e) if e.kind() != io::ErrorKind::NotFound => Err(DurableError::on("remove", path)(e)),
         _ => Ok(()),
     }

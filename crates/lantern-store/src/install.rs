@@ -77,6 +77,9 @@ pub enum InstallError {
     /// A file could not be read or written.
     #[error(transparent)]
     File(#[from] DurableError),
+    /// The switch from one build to the other was begun, and the disk refused.
+    #[error("the switch to the new build is not finished")]
+    HalfSwitched(#[source] Box<InstallError>),
     /// Somebody asked to stop.
     #[error("stopped")]
     Stopped,

@@ -147,7 +147,7 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
             }
             // One that failed must not keep the others from having it.
             Err(error) if args.storefront.0.len() > 1 && !ui.is_stopped() => {
-                ui.say(&format!("\n{} {}: {error}", bad("not sent:"), plan.place_name));
+                ui.say(&format!("\n{} {}: {error}", bad("not finished:"), plan.place_name));
                 *outcome = Outcome::Failed(error);
             }
             Err(error) => return Err(error.into()),

@@ -8,6 +8,8 @@ use crate::env::{Ran, TestEnv, copy, files};
 
 /// The exit code with which a build for tests ends at the point that it was told.
 const STOPPED: i32 = 86;
+/// What is said when the storefront has done it and this computer could not write it down.
+const DONE_THERE: &str = "brambleyard has done it, and it could not be recorded here";
 /// More points than any command has.
 const MANY: u64 = 2_000;
 
@@ -51,11 +53,9 @@ impl Scene {
         self.env.open_storefront(self.port);
     }
 
-    fn run(&self, arguments: &[&str], stop_at: Option<u64>) -> Ran {
+    fn run(&self, arguments: &[&str], variables: &[(&str, &str)]) -> Ran {
         let mut command = self.env.command(arguments);
-        if let Some(number) = stop_at {
-            command.env("LANTERN_STOP_AT", number.to_string());
-        }
+        command.envs(variables.iter().copied());
         Ran { output: command.output().unwrap() }
     }
 
@@ -94,26 +94,65 @@ impl Scene {
         state
     }
 
-    /// Cuts a command at every point; each time the same command again must come to the end that it has without a cut.
-    fn at_every_point(&mut self, arguments: &[&str]) {
-        let before = self.state();
+    /// The state before and after a command that nothing disturbs.
+    fn undisturbed(&mut self, arguments: &[&str]) -> BTreeMap<String, Value> {
         self.put_back();
-        self.run(arguments, None).success();
+        let before = self.state();
+        self.run(arguments, &[]).success();
         let expected = self.state();
         assert_ne!(before, expected, "the command does nothing");
+        expected
+    }
+
+    /// Everything that a command may meet: cuts at every point, and a disk that fails at every write. Returns what it
+    /// said of the disk.
+    fn at_every_point(&mut self, arguments: &[&str]) -> String {
+        let expected = self.undisturbed(arguments);
+        self.cut_at_every_point(arguments, &expected);
+        ["full", "read-only"].map(|how| self.refused_at_every_write(arguments, how, &expected)).concat()
+    }
+
+    /// Lets the disk fail at every write; the command says so or does without, and when the disk works again the same
+    /// command comes to the end that it has on a good disk.
+    fn refused_at_every_write(&mut self, arguments: &[&str], how: &str, expected: &BTreeMap<String, Value>) -> String {
+        let mut all = String::new();
+        for number in 1..MANY {
+            self.put_back();
+            let ran = self.run(arguments, &[("LANTERN_FAIL_AT", &number.to_string()), ("LANTERN_FAIL_AS", how)]);
+            if !ran.stderr().contains("(the disk fails from here on)") {
+                assert!(number > 2, "only {number} writes");
+                return all;
+            }
+            let said = ran.whole();
+            match ran.code() {
+                // Whatever could not be written there was only to save time.
+                0 => assert_eq!(self.state(), *expected, "{how} from write {number} on: {said}"),
+                6 => assert!(said.contains("try:"), "{how} from write {number} on: {said}"),
+                _ => panic!("{how} from write {number} on: {said}"),
+            }
+            let again = self.run(arguments, &[]);
+            assert_eq!(again.code(), 0, "{how} from write {number} on: {}", again.whole());
+            assert_eq!(self.state(), *expected, "{how} from write {number} on");
+            all += &said;
+        }
+        panic!("more than {MANY} writes");
+    }
+
+    /// Cuts a command at every point; each time the same command again must come to the end that it has without a cut.
+    fn cut_at_every_point(&mut self, arguments: &[&str], expected: &BTreeMap<String, Value>) {
         let mut points = 0;
         for number in 1..MANY {
             self.put_back();
-            let stopped = self.run(arguments, Some(number));
+            let stopped = self.run(arguments, &[("LANTERN_STOP_AT", &number.to_string())]);
             if stopped.code() != STOPPED {
                 stopped.success();
-                assert_eq!(self.state(), expected, "without a stop, at {number}");
+                assert_eq!(self.state(), *expected, "without a stop, at {number}");
                 break;
             }
             points = number;
-            let again = self.run(arguments, None);
+            let again = self.run(arguments, &[]);
             assert_eq!(again.code(), 0, "after a stop at point {number}: {}", again.whole());
-            assert_eq!(self.state(), expected, "after a stop at point {number}");
+            assert_eq!(self.state(), *expected, "after a stop at point {number}");
         }
         assert!(points >= 4, "only {points} points");
     }
@@ -140,7 +179,8 @@ fn push() {
         next_release(env);
         env.lantern(&["prepare"]).success();
     });
-    scene.at_every_point(&["push", "brambleyard", "--yes"]);
+    let said = scene.at_every_point(&["push", "brambleyard", "--yes"]);
+    assert!(said.contains(DONE_THERE), "{said}");
 }
 
 #[test]
@@ -150,7 +190,8 @@ fn promote() {
         env.lantern(&["prepare"]).success();
         env.lantern(&["push", "brambleyard", "--yes"]).success();
     });
-    scene.at_every_point(&["promote", "brambleyard", "open-water", "--confirm", "1.4.0 (2)"]);
+    let said = scene.at_every_point(&["promote", "brambleyard", "open-water", "--confirm", "1.4.0 (2)"]);
+    assert!(said.contains(DONE_THERE), "{said}");
 }
 
 #[test]
@@ -190,5 +231,6 @@ fn install() {
         env.write("lantern.toml", &env.config("1.4.0").replace("leave-out = [\"notes/**\"]\n", ""));
         env.release("1.4.0 (2)");
     });
-    scene.at_every_point(&["install", "brambleyard", "open-water", "player", "--target", "linux"]);
+    let said = scene.at_every_point(&["install", "brambleyard", "open-water", "player", "--target", "linux"]);
+    assert!(said.contains("do not play yet"), "{said}");
 }

@@ -97,8 +97,9 @@ pub(super) fn stage(
     for (file, entry) in plan.write.iter().enumerate() {
         let Node::File { size, .. } = entry.node else { continue };
         let path = stage.join(file.to_string());
-        let options = OpenOptions::new().create(true).write(true).truncate(false).open(&path);
-        options.and_then(|f| f.set_len(size)).map_err(InstallError::io("write", &path))?;
+        let options = || OpenOptions::new().create(true).write(true).truncate(false).open(&path);
+        let made = points::write().and_then(|()| options()?.set_len(size));
+        made.map_err(InstallError::io("write", &path))?;
         let mut offset = 0;
         for chunk in &entry.chunks {
             slots.entry(chunk.digest).or_insert((chunk.len, Vec::new())).1.push(Slot { file, offset });
@@ -130,7 +131,8 @@ fn remove_other_stages(folder: &Folder, current: &Path) -> Result<(), InstallErr
     for entry in fs::read_dir(&state).map_err(InstallError::io("list", &state))?.flatten() {
         let is_stage = entry.file_name().to_str().is_some_and(|n| n.starts_with("stage-"));
         if is_stage && entry.path() != current {
-            fs::remove_dir_all(entry.path()).map_err(InstallError::io("remove", &entry.path()))?;
+            let removed = points::remove().and_then(|()| fs::remove_dir_all(entry.path()));
+            removed.map_err(InstallError::io("remove", &entry.path()))?;
         }
     }
     Ok(())
@@ -194,6 +196,7 @@ impl<'a> Filler<'a> {
                 }
             };
             file.seek(SeekFrom::Start(slot.offset))?;
+            points::write()?;
             file.write_all(bytes)?;
         }
         Ok(())
@@ -313,8 +316,7 @@ fn finish_files(stage: &Path, plan: &Plan<'_>, progress: &dyn Progress) -> Resul
         scope.spawn(|| start_sync(stage));
         each(&plan.write, processors(), || (), |(), file, entry| finish_file(stage, file, entry, &*meter, progress))
     })?;
-    points::reach("sync the stage");
-    sync_all(stage).map_err(InstallError::io("sync", stage))
+    points::write().and_then(|()| sync_all(stage)).map_err(InstallError::io("sync", stage))
 }
 
 fn finish_file(

@@ -54,7 +54,7 @@ pub(super) fn switch(folder: &Folder, plan: &Plan<'_>, installed: Installed) -> 
         }
     }
     folder.write_json(JOURNAL, &journal)?;
-    carry_out(folder, &journal)
+    finish(folder, &journal)
 }
 
 /// Carries out a journal that a break left behind; says whether there was one.
@@ -69,8 +69,13 @@ pub(super) fn roll_forward(folder: &Folder) -> Result<bool, InstallError> {
     if journal.stage.contains(['/', '\\']) || !journal.stage.starts_with("stage-") {
         return Err(damaged("it names a folder that is not ours"));
     }
-    carry_out(folder, &journal)?;
+    finish(folder, &journal)?;
     Ok(true)
+}
+
+/// From here on the folder may hold some of both builds until all is done.
+fn finish(folder: &Folder, journal: &Journal) -> Result<(), InstallError> {
+    carry_out(folder, journal).map_err(|error| InstallError::HalfSwitched(Box::new(error)))
 }
 
 /// More folders than this are synced with the whole disk in one go.
@@ -113,8 +118,7 @@ fn carry_out(folder: &Folder, journal: &Journal) -> Result<(), InstallError> {
         real_parents(folder, path)?;
         let place = folder.path().join(path.as_str());
         clear(&place)?;
-        points::reach("make a folder");
-        match fs::create_dir(&place) {
+        match points::write().and_then(|()| fs::create_dir(&place)) {
             Err(e) if e.kind() != io::ErrorKind::AlreadyExists => {
                 return Err(InstallError::io("make the folder", &place)(e));
             }
@@ -125,7 +129,7 @@ fn carry_out(folder: &Folder, journal: &Journal) -> Result<(), InstallError> {
         real_parents(folder, path)?;
         let place = folder.path().join(path.as_str());
         clear(&place)?;
-        link(target, &place).map_err(InstallError::io("make the link", &place))?;
+        points::write().and_then(|()| link(target, &place)).map_err(InstallError::io("make the link", &place))?;
         touched.extend(place.parent().map(Path::to_owned));
     }
     for (file, path) in &journal.rename {
@@ -139,8 +143,7 @@ fn carry_out(folder: &Folder, journal: &Journal) -> Result<(), InstallError> {
         if fs::symlink_metadata(&place).is_ok_and(|m| m.is_dir()) {
             fs::remove_dir(&place).map_err(InstallError::io("remove the folder", &place))?;
         }
-        points::reach("switch a file");
-        fs::rename(&from, &place).map_err(InstallError::io("rename to", &place))?;
+        points::write().and_then(|()| fs::rename(&from, &place)).map_err(InstallError::io("rename to", &place))?;
         touched.extend(place.parent().map(Path::to_owned));
     }
     sync_folders(folder.path(), &touched)?;
@@ -148,8 +151,7 @@ fn carry_out(folder: &Folder, journal: &Journal) -> Result<(), InstallError> {
     folder.write_json("installed.json", &journal.installed)?;
     durable::remove_file(&folder.state(JOURNAL))?;
     if stage.exists() {
-        points::reach("remove the stage");
-        fs::remove_dir_all(&stage).map_err(InstallError::io("remove", &stage))?;
+        points::remove().and_then(|()| fs::remove_dir_all(&stage)).map_err(InstallError::io("remove", &stage))?;
     }
     Ok(())
 }
@@ -191,8 +193,8 @@ fn real_parents(folder: &Folder, path: &TreePath) -> Result<(), InstallError> {
             Ok(_) => durable::remove_file(&place)?,
             Err(_) => {}
         }
-        points::reach("make a folder");
-        fs::create_dir(&place).map_err(InstallError::io("make the folder", &place))?;
+        let made = points::write().and_then(|()| fs::create_dir(&place));
+        made.map_err(InstallError::io("make the folder", &place))?;
     }
     Ok(())
 }
