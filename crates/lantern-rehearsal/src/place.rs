@@ -71,6 +71,15 @@ fn random_hex(count: usize) -> Result<String, Refused> {
     Ok(Digest::from_bytes(bytes).hex().chars().take(count).collect())
 }
 
+fn connect(folder: &Path) -> Result<Connection, Refused> {
+    let connection = Connection::open(folder.join("state.db"))?;
+    connection.busy_timeout(Duration::from_secs(5))?;
+    connection.pragma_update(None, "journal_mode", "wal")?;
+    // A kill loses nothing; only a power cut could, and nothing real is behind a stand-in.
+    connection.pragma_update(None, "synchronous", "normal")?;
+    Ok(connection)
+}
+
 fn document<T: serde::de::DeserializeOwned>(text: &str) -> Result<T, Refused> {
     Ok(serde_json::from_str(text)?)
 }
@@ -97,11 +106,7 @@ impl Place {
     /// [`Refused::Failed`] when disk or database fail.
     pub fn open(folder: &Path, place: PlaceDocument) -> Result<Self, Refused> {
         std::fs::create_dir_all(folder)?;
-        let connection = Connection::open(folder.join("state.db"))?;
-        connection.busy_timeout(Duration::from_secs(5))?;
-        connection.pragma_update(None, "journal_mode", "wal")?;
-        // A kill loses nothing; only a power cut could, and nothing real is behind a stand-in.
-        connection.pragma_update(None, "synchronous", "normal")?;
+        let connection = connect(folder)?;
         connection.execute_batch(include_str!("schema.sql"))?;
         let fact = |name: &str, fresh: String| -> Result<String, Refused> {
             connection.execute("INSERT INTO facts VALUES ($1, $2) ON CONFLICT DO NOTHING", [name, &fresh])?;
@@ -131,6 +136,21 @@ impl Place {
     /// Lets all access expire.
     pub(crate) fn forget_tokens(&self) {
         self.tokens.lock().unwrap_or_else(PoisonError::into_inner).clear();
+    }
+
+    /// Forgets what only a running server has, as if it had ended and started again.
+    pub(crate) fn restart(&self) -> Result<(), Refused> {
+        let mut database = self.database();
+        *database = connect(&self.folder)?;
+        drop(database);
+        self.forget_tokens();
+        Ok(())
+    }
+
+    /// Now, by the place's own clock.
+    fn now(&self) -> Timestamp {
+        let error = self.weather().map_or(jiff::SignedDuration::ZERO, |weather| weather.clock_error());
+        Timestamp::now().checked_add(error).unwrap_or_default()
     }
 
     /// Returns the port that was used the last time.
@@ -221,7 +241,7 @@ impl Place {
             let sql =
                 "INSERT INTO titles VALUES ($1, $2) ON CONFLICT (handle) DO UPDATE SET document = excluded.document";
             transaction.execute(sql, params![made.handle.as_str(), text(&made)?])?;
-            note(&transaction, &made.handle, "title-made", 0, None)?;
+            self.note(&transaction, &made.handle, "title-made", 0, None)?;
         }
         transaction.commit()?;
         Ok(made)
@@ -374,7 +394,7 @@ impl Place {
             name: record.name(),
             message: new.message.clone(),
             notes: new.notes.clone(),
-            made_at: Timestamp::now(),
+            made_at: self.now(),
             made_by: CLIENT_ID.to_owned(),
             targets,
             withdrawn: None,
@@ -382,7 +402,7 @@ impl Place {
         let sql = "INSERT INTO builds VALUES ($1, $2, $3, $4, $5)";
         let number = build.name.number.get();
         transaction.execute(sql, params![title.as_str(), build.build, id.to_string(), number, text(&build)?])?;
-        note(&transaction, title, "build-made", build.build, None)?;
+        self.note(&transaction, title, "build-made", build.build, None)?;
         transaction.commit()?;
         Ok(build)
     }
@@ -447,12 +467,12 @@ impl Place {
             Refused::new(problem::NOT_FOUND, format!("there is no build {build}"), "look at the list of builds")
         })?;
         if found.withdrawn.is_none() {
-            let (at, by) = (Timestamp::now(), CLIENT_ID.to_owned());
+            let (at, by) = (self.now(), CLIENT_ID.to_owned());
             found.withdrawn = Some(WithdrawnBuild { because: because.to_owned(), at, by });
             // The library numbers such parameters by where each stands first.
             let sql = "UPDATE builds SET document = $1 WHERE title = $2 AND build = $3";
             transaction.execute(sql, params![text(&found)?, title.as_str(), build])?;
-            note(&transaction, title, "build-withdrawn", build, None)?;
+            self.note(&transaction, title, "build-withdrawn", build, None)?;
         }
         transaction.commit()?;
         Ok(found)
@@ -539,14 +559,14 @@ impl Place {
         let facts = BranchFacts {
             branch: branch.clone(),
             revision: at + 1,
-            since: Some(Timestamp::now()),
+            since: Some(self.now()),
             by: Some(CLIENT_ID.to_owned()),
             targets,
         };
         let moved = Moved { facts: facts.clone(), key, restores: wanted.restores, comment: wanted.comment.clone() };
         let sql = "INSERT INTO moves VALUES ($1, $2, $3, $4)";
         transaction.execute(sql, params![title.as_str(), branch.as_str(), facts.revision, text(&moved)?])?;
-        note(&transaction, title, "branch-moved", facts.revision, Some(branch))?;
+        self.note(&transaction, title, "branch-moved", facts.revision, Some(branch))?;
         transaction.commit()?;
         Ok(Branch { audience: now.audience, facts })
     }
@@ -648,10 +668,31 @@ impl Place {
 
     pub(crate) fn keep_answer(&self, key: EventId, request: &Digest, status: u16, body: &str) -> Result<(), Refused> {
         let database = self.database();
-        let now = Timestamp::now();
+        let now = self.now();
         database.execute("DELETE FROM answers WHERE at < $1", [(now - ANSWER_LIFE).to_string()])?;
         let sql = "INSERT INTO answers VALUES ($1, $2, $3, $4, $5) ON CONFLICT DO NOTHING";
         database.execute(sql, params![key.to_string(), request.to_string(), status, body, now.to_string()])?;
+        Ok(())
+    }
+
+    fn note(
+        &self,
+        transaction: &Transaction<'_>,
+        title: &Handle,
+        kind: &str,
+        number: u64,
+        branch: Option<&Name>,
+    ) -> Result<(), Refused> {
+        let event = PlaceEvent {
+            cursor: 0,
+            at: self.now(),
+            by: CLIENT_ID.to_owned(),
+            kind: kind.to_owned(),
+            number,
+            branch: branch.cloned(),
+        };
+        let sql = "INSERT INTO events (title, document) VALUES ($1, $2)";
+        transaction.execute(sql, params![title.as_str(), text(&event)?])?;
         Ok(())
     }
 }
@@ -659,26 +700,6 @@ impl Place {
 fn find_title(connection: &Connection, handle: &Handle) -> Result<Option<Title>, Refused> {
     let found: Vec<Title> = documents(connection, "SELECT document FROM titles WHERE handle = $1", [handle.as_str()])?;
     Ok(found.into_iter().next())
-}
-
-fn note(
-    transaction: &Transaction<'_>,
-    title: &Handle,
-    kind: &str,
-    number: u64,
-    branch: Option<&Name>,
-) -> Result<(), Refused> {
-    let event = PlaceEvent {
-        cursor: 0,
-        at: Timestamp::now(),
-        by: CLIENT_ID.to_owned(),
-        kind: kind.to_owned(),
-        number,
-        branch: branch.cloned(),
-    };
-    let sql = "INSERT INTO events (title, document) VALUES ($1, $2)";
-    transaction.execute(sql, params![title.as_str(), text(&event)?])?;
-    Ok(())
 }
 
 fn damaged(error: impl std::error::Error) -> Refused {

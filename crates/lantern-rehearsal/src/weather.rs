@@ -8,16 +8,19 @@ use std::time::Duration;
 
 use axum::body::{Body, Bytes};
 use axum::extract::{Request, State};
-use axum::http::{HeaderValue, StatusCode, header};
+use axum::http::{HeaderValue, Method, StatusCode, header};
 use axum::middleware::Next;
 use axum::response::{IntoResponse, Response};
 use futures_core::Stream;
+use jiff::SignedDuration;
 use lantern_core::digest::Digest;
 
 use crate::place::Place;
 
 /// Largest answer that is held back to be cut or changed, in bytes.
 const MAX_ANSWER_LEN: usize = 256 * 1024 * 1024;
+/// How wrong a clock can be, in hours: some ten years.
+const MAX_CLOCK_ERROR_HOURS: u64 = 24 * 365 * 10;
 /// How long a slow line holds an answer back.
 const SLOW: Duration = Duration::from_millis(120);
 
@@ -40,11 +43,17 @@ pub enum Fault {
     WrongBytes,
     /// The answer takes its time.
     Slow,
+    /// The server ends and starts again: before the deed or after it, without an answer, and all access is forgotten.
+    Restart,
+    /// The server's disk is full: what would add something fails.
+    FullDisk,
+    /// The server's clock is wrong by days or years, for all requests.
+    WrongClock,
 }
 
 impl Fault {
     /// Every fault.
-    pub const ALL: [Self; 8] = [
+    pub const ALL: [Self; 11] = [
         Self::Cut,
         Self::LostAnswer,
         Self::Failing,
@@ -53,6 +62,9 @@ impl Fault {
         Self::Expired,
         Self::WrongBytes,
         Self::Slow,
+        Self::Restart,
+        Self::FullDisk,
+        Self::WrongClock,
     ];
 
     /// Returns the word that asks for it.
@@ -66,6 +78,9 @@ impl Fault {
             Self::Expired => "expired",
             Self::WrongBytes => "wrong-bytes",
             Self::Slow => "slow",
+            Self::Restart => "restart",
+            Self::FullDisk => "full-disk",
+            Self::WrongClock => "wrong-clock",
         }
     }
 }
@@ -97,18 +112,31 @@ impl Weather {
         Self { faults, percent, seed, requests: AtomicU64::new(0) }
     }
 
+    /// By how much the clock is wrong: the same all the time.
+    pub(crate) fn clock_error(&self) -> SignedDuration {
+        if !self.faults.contains(&Fault::WrongClock) {
+            return SignedDuration::ZERO;
+        }
+        let digest = Digest::of(format!("{} clock", self.seed).as_bytes());
+        let hours = i64::try_from(number(&digest, 0) % MAX_CLOCK_ERROR_HOURS).unwrap_or(0);
+        SignedDuration::from_hours(if number(&digest, 8).is_multiple_of(2) { hours } else { -hours })
+    }
+
     /// Draws for the next request: by seed and count alone.
     fn draw(&self) -> Option<(Fault, u64)> {
         let count = self.requests.fetch_add(1, Ordering::SeqCst);
         let digest = Digest::of(format!("{} {count}", self.seed).as_bytes());
-        let number = |at: usize| {
-            let bytes = digest.as_bytes().get(at..at + 8).and_then(|b| b.try_into().ok());
-            bytes.map_or(0, u64::from_le_bytes)
-        };
+        let number = |at| number(&digest, at);
         let index = usize::try_from(number(8) % self.faults.len().max(1) as u64).unwrap_or(0);
         let fault = self.faults.get(index).copied();
         fault.filter(|_| number(0) % 100 < self.percent).map(|fault| (fault, number(16)))
     }
+}
+
+/// Eight bytes of a digest as a number.
+fn number(digest: &Digest, at: usize) -> u64 {
+    let bytes = digest.as_bytes().get(at..at + 8).and_then(|b| b.try_into().ok());
+    bytes.map_or(0, u64::from_le_bytes)
 }
 
 /// An answer whose connection ends after some bytes.
@@ -142,12 +170,26 @@ pub(crate) async fn act(State(place): State<Arc<Place>>, request: Request, next:
         }
         Fault::Expired => place.forget_tokens(),
         Fault::Slow => tokio::time::sleep(SLOW).await,
+        Fault::FullDisk if !matches!(*request.method(), Method::GET | Method::HEAD) => {
+            return (StatusCode::INSUFFICIENT_STORAGE, "the disk is full\n").into_response();
+        }
+        Fault::Restart if number.is_multiple_of(2) => {
+            return match place.restart() {
+                Ok(()) => Response::new(Body::from_stream(CutShort(None))),
+                Err(refused) => refused.into_response(),
+            };
+        }
+        Fault::FullDisk | Fault::Restart | Fault::WrongClock => {}
         Fault::Cut | Fault::LostAnswer | Fault::FailingLate | Fault::WrongBytes => {}
     }
     let response = next.run(request).await;
     let (mut parts, body) = response.into_parts();
     match fault {
         Fault::FailingLate => failed(),
+        Fault::Restart => match place.restart() {
+            Ok(()) => Response::from_parts(parts, Body::from_stream(CutShort(None))),
+            Err(refused) => refused.into_response(),
+        },
         Fault::Cut | Fault::LostAnswer => {
             let Ok(bytes) = axum::body::to_bytes(body, MAX_ANSWER_LEN).await else { return failed() };
             let len = if fault == Fault::LostAnswer { 0 } else { bytes.len() / 2 };
@@ -168,7 +210,9 @@ pub(crate) async fn act(State(place): State<Arc<Place>>, request: Request, next:
             parts.headers.remove(header::CONTENT_LENGTH);
             Response::from_parts(parts, Body::from(bytes))
         }
-        Fault::Failing | Fault::Busy | Fault::Expired | Fault::Slow => Response::from_parts(parts, body),
+        Fault::Failing | Fault::Busy | Fault::Expired | Fault::Slow | Fault::FullDisk | Fault::WrongClock => {
+            Response::from_parts(parts, body)
+        }
     }
 }
 

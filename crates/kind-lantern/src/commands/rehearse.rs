@@ -35,7 +35,8 @@ pub struct Args {
     /// Where it keeps what it is sent. Left out: .lantern/rehearsal of the game
     #[arg(long, value_name = "DIR")]
     state: Option<PathBuf>,
-    /// Faults to show, with commas between: cut, lost-answer, failing, failing-late, busy, expired, wrong-bytes, slow
+    /// Faults to show, with commas between: cut, lost-answer, failing, failing-late, busy, expired, wrong-bytes, slow,
+    /// restart, full-disk, wrong-clock
     #[arg(long, value_name = "FAULTS", value_delimiter = ',', value_parser = super::name::<Fault>)]
     weather: Vec<Fault>,
     /// How many requests of a hundred meet a fault

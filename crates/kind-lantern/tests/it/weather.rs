@@ -1,5 +1,8 @@
 //! The chain in bad weather: each command is done once, or not done and says so; asked again it is done.
 
+use std::process::Stdio;
+use std::time::Duration;
+
 use lantern_rehearsal::weather::{Fault, Weather};
 
 use crate::env::rounds;
@@ -72,6 +75,43 @@ fn failing_servers() {
 #[test]
 fn busy_servers_and_expired_access() {
     in_weather(&[Fault::Busy, Fault::Expired, Fault::Slow]);
+}
+
+#[test]
+fn restarts() {
+    in_weather(&[Fault::Restart]);
+}
+
+#[test]
+fn a_full_disk_and_a_wrong_clock_there() {
+    in_weather(&[Fault::FullDisk, Fault::WrongClock, Fault::LostAnswer]);
+}
+
+/// No weather: the storefront really ends while it is asked, and is there again a moment later.
+#[test]
+fn a_storefront_that_ends_and_starts_again() {
+    let mut scene = Scene::new(|env| {
+        next_release(env);
+        env.lantern(&["prepare"]).success();
+    });
+    for command in CHAIN {
+        scene.env.lantern(command).success();
+    }
+    let expected = scene.state();
+    for round in 0..rounds(4) {
+        scene.put_back();
+        for command in CHAIN {
+            let mut child = scene.env.command(command).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
+            std::thread::sleep(Duration::from_millis(3 + 4 * round % 40));
+            let port = scene.env.close_storefront();
+            std::thread::sleep(Duration::from_millis(30));
+            scene.env.open_storefront(port);
+            let code = child.wait().unwrap().code();
+            assert!(matches!(code, Some(0 | 4)), "{command:?}: {code:?}");
+            scene.env.lantern(command).success();
+        }
+        assert_eq!(scene.state(), expected, "round {round}");
+    }
 }
 
 #[test]
