@@ -161,7 +161,10 @@ fn edition_word(project: &Project, edition: &Name) -> String {
 }
 
 fn open(ui: &Ui) -> Result<Open, CommandError> {
-    Ok(find(ui)?.open()?)
+    let open = find(ui)?.open()?;
+    // The very first run has made the folder only now.
+    crate::log_file::write_into(open.project.root());
+    Ok(open)
 }
 
 fn lock(ui: &Ui) -> Result<Locked, CommandError> {

@@ -6,18 +6,7 @@ use lantern_core::system::System;
 
 /// Writes bytes in decimal units with three digits: `214 kB`, `7.92 MB`.
 pub fn bytes(count: u64) -> String {
-    const UNITS: [&str; 5] = ["kB", "MB", "GB", "TB", "PB"];
-    if count < 1000 {
-        return format!("{count} B");
-    }
-    let mut value = count as f64 / 1000.0;
-    let mut unit = 0;
-    while value >= 999.5 && unit + 1 < UNITS.len() {
-        value /= 1000.0;
-        unit += 1;
-    }
-    let digits = if value < 9.995 { 2 } else { usize::from(value < 99.95) };
-    format!("{value:.digits$} {}", UNITS[unit])
+    lantern_core::size::Size(count).to_string()
 }
 
 /// Writes a count with its noun.
@@ -85,25 +74,6 @@ pub fn duration(seconds: u64) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
-
-    #[test]
-    fn sizes_have_three_digits() {
-        let table = [
-            (0, "0 B"),
-            (999, "999 B"),
-            (1000, "1.00 kB"),
-            (9994, "9.99 kB"),
-            (9996, "10.0 kB"),
-            (99_960, "100 kB"),
-            (999_499, "999 kB"),
-            (999_500, "1.00 MB"),
-            (1_800_000_000, "1.80 GB"),
-            (u64::MAX, "18447 PB"),
-        ];
-        for (count, expected) in table {
-            assert_eq!(bytes(count), expected, "{count}");
-        }
-    }
 
     #[test]
     fn durations() {

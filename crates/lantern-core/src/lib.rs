@@ -37,6 +37,7 @@ pub mod portable;
 pub mod progress;
 pub mod release;
 pub mod rules;
+pub mod size;
 pub mod system;
 pub mod tree;
 pub mod version;

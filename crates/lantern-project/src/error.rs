@@ -418,9 +418,8 @@ impl ProjectError {
             }
             Self::OtherGame { .. } => one("install into another folder"),
             Self::Place { place, source } => cures_of_place(place, source),
-            Self::Seal(SealError::Changed { .. }) => {
-                one("wait until the engine has finished writing, then prepare again")
-            }
+            Self::Seal(SealError::Changed { .. }) => one(STILL_WRITING),
+            Self::Seal(SealError::Read { source, .. }) if source.kind() == ErrorKind::NotFound => one(STILL_WRITING),
             Self::Store(error) | Self::Seal(SealError::Store(error)) => cures_of_store(error),
             Self::Install(error) => cures_of_install(error),
             Self::Ledger(error) if error.is_damaged() => {
@@ -437,6 +436,9 @@ impl ProjectError {
         }
     }
 }
+
+/// What to do when an export changes under our hands.
+const STILL_WRITING: &str = "wait until the engine has finished writing, then prepare again";
 
 fn one_of(names: &[Name]) -> String {
     let names: Vec<&str> = names.iter().map(Name::as_str).collect();
@@ -460,7 +462,12 @@ fn cures_of_ledger(error: &LedgerError) -> Vec<String> {
     let cure = match error {
         LedgerError::Newer { .. } => Some("use the newer lantern for this project"),
         LedgerError::Changed { .. } => Some("use the lantern that made it, or the newest one"),
-        other => other.disk_says().and_then(cure_of_disk),
+        other => match other.disk_says() {
+            Some(ErrorKind::ReadOnlyFilesystem | ErrorKind::PermissionDenied) => {
+                Some("make the folder .lantern writable for yourself, then run the same command again")
+            }
+            says => says.and_then(cure_of_disk),
+        },
     };
     vec![cure.unwrap_or("look at the disk that .lantern lies on, then run the same command again").to_owned()]
 }
@@ -537,6 +544,7 @@ fn class_of_place(error: &PlaceError) -> Class {
     match error {
         PlaceError::Unreachable { .. }
         | PlaceError::Failed { .. }
+        | PlaceError::AccessNotKept { .. }
         | PlaceError::Nonsense { .. }
         | PlaceError::Protocol { .. } => Class::Unreachable,
         PlaceError::Stopped => Class::Stopped,
@@ -551,6 +559,9 @@ fn cures_of_place(place: &Name, error: &PlaceError) -> Vec<String> {
                 "is the address right, and is the storefront there? Then run the same command again".to_owned(),
                 "the stand-in is started with: lantern rehearse".to_owned(),
             ]
+        }
+        PlaceError::AccessNotKept { .. } => {
+            vec!["wait a moment, then run the same command again; if it stays, tell the storefront".to_owned()]
         }
         PlaceError::Nonsense { .. } => vec!["is the address that of a storefront?".to_owned()],
         PlaceError::Protocol { .. } => vec!["get a newer lantern".to_owned()],

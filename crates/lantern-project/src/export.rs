@@ -10,6 +10,7 @@ use std::path::{Path, PathBuf};
 use lantern_core::finding::Finding;
 use lantern_core::path::{TreePath, shown};
 use lantern_core::patterns::Patterns;
+use lantern_core::size::Size;
 use lantern_formats::zip::{self, Method, ZipEntry};
 use lantern_store::seal::{SourceEntry, SourceKind};
 use serde::{Deserialize, Serialize};
@@ -195,6 +196,7 @@ impl Export {
             }
         }
         export.entries.sort_by(|a, b| a.source.path.cmp(&b.source.path));
+        findings.extend(export.entries.iter().filter_map(|entry| too_large(&entry.source)));
         Ok(Found { export, left_out, findings })
     }
 
@@ -246,6 +248,17 @@ impl Export {
         };
         Ok(entry.stamp == Some(Stamp::of(&fs::symlink_metadata(path)?)) || path.is_symlink())
     }
+}
+
+/// Longest file that is sealed, in bytes. Ours: far above any file of a game, and what is known of each 32 KiB of it
+/// must fit into memory.
+const MAX_FILE_LEN: u64 = 128_000_000_000;
+
+fn too_large(entry: &SourceEntry) -> Option<Finding> {
+    let SourceKind::File { size } = entry.kind else { return None };
+    let what =
+        || format!("{} is {} long; no file of a build is longer than {}", entry.path, Size(size), Size(MAX_FILE_LEN));
+    (size > MAX_FILE_LEN).then(|| Finding::stops("too-large", what(), "is it a disk image? Name it in leave-out"))
 }
 
 fn in_archive(error: zip::ZipError) -> io::Error {

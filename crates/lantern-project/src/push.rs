@@ -263,9 +263,10 @@ impl Locked {
             notes: plan.notes.clone(),
         };
         let build = place.market.make_build(title, key, &document).map_err(|source| match source {
-            source @ (PlaceError::Unreachable { .. } | PlaceError::Failed { .. } | PlaceError::Nonsense { .. }) => {
-                ProjectError::Unsettled { place: plan.place.name.clone(), source }
-            }
+            source @ (PlaceError::Unreachable { .. }
+            | PlaceError::Failed { .. }
+            | PlaceError::AccessNotKept { .. }
+            | PlaceError::Nonsense { .. }) => ProjectError::Unsettled { place: plan.place.name.clone(), source },
             source => place.fails()(source),
         })?;
         let server = ServerFacts { happened_at: Some(build.made_at), revision: build.build };

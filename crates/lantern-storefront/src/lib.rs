@@ -76,6 +76,13 @@ pub enum PlaceError {
         /// The origin.
         address: String,
     },
+    /// Access is given and at once not accepted, again and again. Whether the deed was done is not known: an earlier
+    /// try of it may have got through.
+    #[error("{address} gives access and does not accept it")]
+    AccessNotKept {
+        /// The origin.
+        address: String,
+    },
     /// Nobody connected here yet.
     #[error("there is no access to {address} on this computer")]
     NotConnected {

@@ -242,19 +242,17 @@ impl Market {
 
     /// Sends with access; an expired token is renewed.
     fn with_access(&self, make: &dyn Fn() -> RequestBuilder) -> Result<Response, PlaceError> {
-        let send = || {
+        for _ in 0..=RENEWALS {
             let token = self.token()?;
-            self.send(&|| Ok(make().header(AUTHORIZATION, format!("Bearer {token}"))))
-        };
-        let mut response = send()?;
-        for _ in 0..RENEWALS {
+            let response = self.send(&|| Ok(make().header(AUTHORIZATION, format!("Bearer {token}"))))?;
             if response.status() != StatusCode::UNAUTHORIZED {
-                break;
+                return Ok(response);
             }
-            *self.token.lock().expect("nothing panics with the lock") = None;
-            response = send()?;
+            // Another thread may have a fresh one by now.
+            let mut kept = self.token.lock().expect("nothing panics with the lock");
+            kept.take_if(|(kept, _)| *kept == token);
         }
-        Ok(response)
+        Err(PlaceError::AccessNotKept { address: self.origin.clone() })
     }
 
     /// Asks and reads the whole answer; one that is cut in the middle is asked for again, which harms nothing.

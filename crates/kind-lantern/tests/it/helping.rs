@@ -4,7 +4,11 @@ use crate::env::TestEnv;
 
 #[test]
 fn every_run_leaves_a_log() {
-    let env = TestEnv::live();
+    let env = TestEnv::new();
+    env.lantern(&["prepare"]).success();
+    assert_eq!(crate::env::files(&env.path(".lantern/logs")).len(), 1, "the first run leaves one, too");
+    env.connect();
+    env.release("1.3.2 (1)");
     env.lantern(&["push", "nowhere"]).fails(2);
     let logs = crate::env::files(&env.path(".lantern/logs"));
     let texts: Vec<String> = logs.values().map(|bytes| String::from_utf8(bytes.clone()).unwrap()).collect();

@@ -7,6 +7,8 @@ use std::path::{Path, PathBuf};
 use lantern_core::finding::Finding;
 use lantern_core::path::{TreePath, shown};
 use lantern_core::patterns::Patterns;
+#[cfg(unix)]
+use lantern_core::size::Size;
 use lantern_store::seal::{SourceEntry, SourceKind};
 
 use super::{At, Listed, Stamp};
@@ -32,6 +34,37 @@ pub(super) fn special(path: &TreePath) -> Finding {
     Finding::stops("special-file", what, "remove it, or name it in leave-out")
 }
 
+/// What cannot even be listed is reported as.
+fn unreadable(whose: &str, error: &io::Error) -> Finding {
+    let cure = match error.kind() {
+        io::ErrorKind::NotFound => "it was there a moment ago: wait until the engine has finished writing",
+        _ => "give yourself the right to read it",
+    };
+    Finding::stops("unreadable", format!("{whose} cannot be read: {error}"), cure)
+}
+
+/// From this size on a file that has only holes is noticed, in bytes.
+const MIN_SPARSE_LEN: u64 = 64 * 1024 * 1024;
+
+/// A file of which most was never written: an engine that ended early leaves such ones.
+#[cfg(unix)]
+fn sparse(path: &TreePath, metadata: &fs::Metadata) -> Option<Finding> {
+    use std::os::unix::fs::MetadataExt;
+    let (claimed, written) = (metadata.len(), metadata.blocks().saturating_mul(512));
+    let is_sparse = claimed >= MIN_SPARSE_LEN && written < claimed / 8;
+    let what = || {
+        let (claimed, written) = (Size(claimed), Size(written));
+        format!("{path} is {claimed} long, and only {written} of it were ever written")
+    };
+    is_sparse.then(|| Finding::warns("sparse-file", what(), "was the engine ended early? Export it again"))
+}
+
+/// Windows tells it only through calls of its own; a file that was not written is read as zeros there as well.
+#[cfg(not(unix))]
+fn sparse(_: &TreePath, _: &fs::Metadata) -> Option<Finding> {
+    None
+}
+
 impl<'a> Walk<'a> {
     pub(super) fn new(leave_out: &'a Patterns, folder: &'a Path) -> Self {
         Self { leave_out, folder, found: Vec::new(), left_out: Vec::new(), findings: Vec::new() }
@@ -47,8 +80,7 @@ impl<'a> Walk<'a> {
                     entries
                 }
                 Err(e) => {
-                    let what = format!("the folder {} cannot be read: {e}", shown(&prefix));
-                    self.findings.push(Finding::stops("unreadable", what, "give yourself the right to read it"));
+                    self.findings.push(unreadable(&format!("the folder {}", shown(&prefix)), &e));
                     continue;
                 }
             };
@@ -89,8 +121,7 @@ impl<'a> Walk<'a> {
         let metadata = match fs::symlink_metadata(entry.path()) {
             Ok(metadata) => metadata,
             Err(e) => {
-                let what = format!("{path} cannot be read: {e}");
-                self.findings.push(Finding::stops("unreadable", what, "give yourself the right to read it"));
+                self.findings.push(unreadable(&path.to_string(), &e));
                 return;
             }
         };
@@ -98,6 +129,7 @@ impl<'a> Walk<'a> {
         if kind.is_dir() {
             folders.push((entry.path(), format!("{path}/", path = path.as_str())));
         } else if kind.is_file() {
+            self.findings.extend(sparse(&path, &metadata));
             let stamp = Stamp::of(&metadata);
             let source = SourceEntry { path, kind: SourceKind::File { size: stamp.size } };
             self.found.push(Listed { source, stamp: Some(stamp), at: At::Disk(entry.path()) });
