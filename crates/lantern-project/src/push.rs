@@ -310,17 +310,24 @@ impl Locked {
     fn bring_manifest(&self, place: &Place, id: ManifestId) -> Result<(Vec<(u64, u64)>, u64), ProjectError> {
         let title = &place.title;
         let root = self.open.store.manifest_bytes(id)?;
-        let mut brought = root.len() as u64;
+        let brought = root.len() as u64;
         let needs = place.market.put_manifest(title, id, root.clone()).map_err(place.fails())?;
         if needs.segments.is_empty() {
             return Ok((needs.chunks, brought));
         }
-        for segment in &needs.segments {
-            let bytes = self.open.store.segment_bytes(segment)?;
-            brought += bytes.len() as u64;
-            place.market.put_segment(title, segment, bytes).map_err(place.fails())?;
-        }
-        Ok((place.market.put_manifest(title, id, root).map_err(place.fails())?.chunks, brought))
+        let lens = AtomicU64::new(brought);
+        let store = &self.open.store;
+        each(
+            &needs.segments,
+            SENDERS,
+            || (),
+            |(), _, segment| {
+                let bytes = store.segment_bytes(segment)?;
+                lens.fetch_add(bytes.len() as u64, Ordering::Relaxed);
+                place.market.put_segment(title, segment, bytes).map_err(place.fails())
+            },
+        )?;
+        Ok((place.market.put_manifest(title, id, root).map_err(place.fails())?.chunks, lens.into_inner()))
     }
 }
 

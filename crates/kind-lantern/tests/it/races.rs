@@ -45,6 +45,92 @@ fn readers_do_not_wait_for_a_lantern_at_work() {
     env.lantern(&["prepare"]).success();
 }
 
+/// Two commands at once, each in its folder.
+fn both(env: &TestEnv, commands: [(&str, &[&str]); 2]) -> [Ran; 2] {
+    let children = commands.map(|(folder, arguments)| {
+        let mut command = env.command_in(folder, arguments);
+        command.stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap()
+    });
+    children.map(|child| Ran { output: child.wait_with_output().unwrap() })
+}
+
+/// The other person comes to know what this one knows.
+fn share(env: &TestEnv) {
+    std::fs::remove_dir_all(env.path("other/.lantern")).unwrap();
+    copy(&env.path(".lantern"), &env.path("other/.lantern"));
+}
+
+fn builds(env: &TestEnv) -> usize {
+    let folder = env.path("place/state.db");
+    let place = rusqlite::Connection::open(folder).unwrap();
+    place.query_row("SELECT count(*) FROM builds", [], |row| row.get(0)).unwrap()
+}
+
+#[test]
+fn two_pushes_make_one_build() {
+    let env = two_people();
+    for round in 0..rounds(4) {
+        let before = builds(&env);
+        env.write("exports/linux/letters/en.txt", &format!("letter {round}"));
+        env.lantern(&["prepare", "--version", &format!("1.4.{round}")]).success();
+        share(&env);
+        let push: &[&str] = &["push", "brambleyard", "--yes"];
+        let ran = both(&env, [(".", push), (if round % 2 == 0 { "." } else { "other" }, push)]);
+        assert!(ran.iter().any(|r| r.code() == 0), "{}{}", ran[0].whole(), ran[1].whole());
+        for loser in ran.iter().filter(|r| r.code() != 0) {
+            // In one folder the second one may find the first at work.
+            assert_eq!((loser.code(), round % 2), (6, 0), "{}", loser.whole());
+            assert!(loser.stderr().contains("another lantern is at work here"), "{}", loser.whole());
+        }
+        assert_eq!(builds(&env), before + 1);
+    }
+}
+
+#[test]
+fn two_releases_of_one_number_do_not_both_arrive() {
+    let env = two_people();
+    let mut number = 1;
+    for round in 0..rounds(4) {
+        let before = builds(&env);
+        number += 1;
+        let version = format!("1.4.{round}");
+        for (folder, who) in [(".", "mine"), ("other", "yours")] {
+            env.write(&format!("{folder}/exports/linux/letters/en.txt"), &format!("{who} {round}"));
+            let prepare = env.command_in(folder, &["prepare", "--version", &version]).output().unwrap();
+            assert!(prepare.status.success());
+        }
+        let push: &[&str] = &["push", "brambleyard", "--yes"];
+        let ran = both(&env, [(".", push), ("other", push)]);
+        let mut codes = ran.each_ref().map(Ran::code);
+        codes.sort_unstable();
+        assert_eq!(codes, [0, 3], "{}{}", ran[0].whole(), ran[1].whole());
+        let loser = ran.iter().find(|r| r.code() == 3).unwrap();
+        assert!(loser.stderr().contains(&format!("the number {number} is taken")), "{}", loser.stderr());
+        assert_eq!(builds(&env), before + 1);
+        share(&env);
+        env.lantern(&["live"]).success();
+        share(&env);
+    }
+}
+
+#[test]
+fn two_promotions_in_one_folder_move_once() {
+    let env = TestEnv::live();
+    env.next_version();
+    env.lantern(&["prepare"]).success();
+    env.lantern(&["push", "brambleyard", "--yes"]).success();
+    for round in 0..rounds(6) {
+        let (number, name) = if round % 2 == 0 { ("2", "1.4.0 (2)") } else { ("1", "1.3.2 (1)") };
+        let promote: &[&str] = &["promote", "brambleyard", "open-water", number, "--confirm", name];
+        let ran = both(&env, [(".", promote), (".", promote)]);
+        assert!(ran.iter().any(|r| r.code() == 0));
+        for loser in ran.iter().filter(|r| r.code() != 0) {
+            assert_eq!(loser.code(), 6, "{}", loser.whole());
+        }
+        assert!(env.on_branch().ends_with(&format!("revision {}", round + 2)), "{}", env.on_branch());
+    }
+}
+
 /// Two projects of one game, as two people have them.
 fn two_people() -> TestEnv {
     let env = TestEnv::live();
@@ -80,18 +166,12 @@ fn of_two_promotions_one_wins_and_no_update_is_lost() {
     env.next_version();
     env.lantern(&["prepare"]).success();
     env.lantern(&["push", "brambleyard", "--yes"]).success();
-    std::fs::remove_dir_all(env.path("other/.lantern")).unwrap();
-    copy(&env.path(".lantern"), &env.path("other/.lantern"));
+    share(&env);
     for round in 0..rounds(12) {
         let name = if round % 2 == 0 { "1.4.0 (2)" } else { "1.3.2 (1)" };
         let number = if round % 2 == 0 { "2" } else { "1" };
-        let spawn = |folder: &str| {
-            let mut command =
-                env.command_in(folder, &["promote", "brambleyard", "open-water", number, "--confirm", name, "--json"]);
-            command.stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap()
-        };
-        let children = [spawn("."), spawn("other")];
-        let ran: Vec<Ran> = children.map(|c| Ran { output: c.wait_with_output().unwrap() }).into_iter().collect();
+        let promote: &[&str] = &["promote", "brambleyard", "open-water", number, "--confirm", name, "--json"];
+        let ran = both(&env, [(".", promote), ("other", promote)]);
         assert!(ran.iter().any(|r| r.code() == 0));
         for loser in ran.iter().filter(|r| r.code() != 0) {
             assert_eq!(loser.code(), 3, "{}", loser.stdout());
@@ -129,17 +209,21 @@ fn promote_against_withdraw() {
         let version = format!("1.4.{round}");
         env.lantern(&["prepare", "--version", &version]).success();
         env.lantern(&["push", "brambleyard", "--yes"]).success();
-        std::fs::remove_dir_all(env.path("other/.lantern")).unwrap();
-        copy(&env.path(".lantern"), &env.path("other/.lantern"));
+        share(&env);
         let (name, number) = (format!("{version} ({number})"), number.to_string());
-        let spawn = |folder: &str, arguments: &[&str]| {
-            let mut command = env.command_in(folder, arguments);
-            command.stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap()
-        };
-        let promote = spawn(".", &["promote", "brambleyard", "open-water", &number, "--confirm", &name]);
-        let withdraw = spawn("other", &["releases", "withdraw", &number, "--because", "a save bug", "--yes"]);
-        let promoted = Ran { output: promote.wait_with_output().unwrap() };
-        Ran { output: withdraw.wait_with_output().unwrap() }.success();
+        let promote: &[&str] = &["promote", "brambleyard", "open-water", &number, "--confirm", &name];
+        let withdraw: &[&str] = &["releases", "withdraw", &number, "--because", "a save bug", "--yes"];
+        // From two folders, and from one, where the second may find the first at work: then it is asked again.
+        let other = if round % 2 == 0 { "other" } else { "." };
+        let [mut promoted, withdrawn] = both(&env, [(".", promote), (other, withdraw)]);
+        if withdrawn.code() == 6 && round % 2 == 1 {
+            env.lantern(withdraw).success();
+        } else {
+            withdrawn.success();
+        }
+        if promoted.code() == 6 && round % 2 == 1 {
+            promoted = env.lantern(promote);
+        }
         // Either it was promoted before, or it is refused because of the withdrawal; and now everybody knows.
         if promoted.code() != 0 {
             assert!(promoted.code() == 3 && promoted.stderr().contains("withdrawn"), "{}", promoted.whole());
