@@ -2,7 +2,10 @@
 
 use std::collections::{HashMap, HashSet};
 use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::mpsc::{Receiver, Sender, channel};
+use std::time::Duration;
 
+use bytes::Bytes;
 use lantern_core::board::KnownRelease;
 use lantern_core::digest::{Digest, ManifestId};
 use lantern_core::event::{Asked, Deed, EventBody, EventId, PlaceRef, Pushed};
@@ -12,10 +15,9 @@ use lantern_core::release::{ReleaseRecord, TargetRecord, When};
 use lantern_core::version::ReleaseName;
 use lantern_core::work::each;
 use lantern_ledger::ServerFacts;
-use lantern_store::locator::Location;
-use lantern_store::manifest;
+use lantern_store::known::Known;
 use lantern_store::pack::{ChunkEntry, PackWriter};
-use lantern_store::store::{Store, StoreError};
+use lantern_store::store::Store;
 use lantern_storefront::protocol::{Build, NewBuild, NewDepot};
 use lantern_storefront::{PlaceError, Storefront};
 
@@ -92,17 +94,6 @@ pub struct PushTexts {
     pub message: Option<String>,
     /// For players.
     pub notes: Option<String>,
-}
-
-/// The different chunks of a manifest in the order of their first appearance, with where each lies.
-fn located_chunks(store: &Store, id: ManifestId) -> Result<Vec<(Digest, ChunkEntry)>, ProjectError> {
-    let (_, entries) = store.manifest(id)?;
-    let locator = store.locator(id)?;
-    let located = |digest: Digest| match locator.find(&digest) {
-        Some(Location { pack, entry }) => Ok((locator.packs[*pack as usize].0, *entry)),
-        None => Err(StoreError::Missing { what: "the chunk", id: digest.to_string() }.into()),
-    };
-    manifest::different_chunks(&entries).into_iter().map(located).collect()
 }
 
 impl Locked {
@@ -193,26 +184,30 @@ impl Locked {
     /// are known here.
     fn foretell(&self, depots: &[PushDepot], builds: &[Build]) -> Result<u64, ProjectError> {
         let store = &self.open.store;
-        let (mut chunks_there, mut segments_there) = (HashSet::new(), HashSet::new());
-        let known = builds.iter().flat_map(|b| b.targets.values()).flat_map(|t| &t.depots).map(|d| d.manifest);
-        for manifest in known {
+        let mut known = Known::default();
+        for depot in depots {
+            known.add_manifest(store, depot.manifest)?;
+        }
+        let (mut is_there, mut segments_there) = (vec![false; known.len()], HashSet::new());
+        let manifests = builds.iter().flat_map(|b| b.targets.values()).flat_map(|t| &t.depots).map(|d| d.manifest);
+        for manifest in manifests {
             // A build that somebody else made is not in this store; what it has is found when the push starts.
-            if let Ok((root, entries)) = store.manifest(manifest) {
-                segments_there.extend(root.segments.iter().map(|s| s.digest));
-                chunks_there.extend(entries.iter().flat_map(|e| &e.chunks).map(|c| c.digest));
+            let Ok((root, entries)) = store.manifest(manifest) else { continue };
+            segments_there.extend(root.segments.iter().map(|s| s.digest));
+            let chunks = entries.iter().flat_map(|e| &e.chunks);
+            for index in chunks.filter_map(|chunk| known.index_of(&chunk.digest)) {
+                is_there[index as usize] = true;
             }
         }
         let mut upload = 0;
-        let mut missing = Vec::new();
         for depot in depots {
-            let (root, _) = store.manifest(depot.manifest)?;
+            let root = store.manifest_root(depot.manifest)?;
             upload += root.encode().len() as u64;
             let fresh = root.segments.iter().filter(|s| segments_there.insert(s.digest));
             upload += fresh.map(|s| u64::from(s.len)).sum::<u64>();
-            let chunks = located_chunks(store, depot.manifest)?;
-            missing.extend(chunks.into_iter().filter(|(_, entry)| chunks_there.insert(entry.digest)));
         }
-        Ok(upload + parcels(store, missing)?.iter().map(Parcel::len).sum::<u64>())
+        let missing = (0..).zip(is_there).filter(|(_, is_there)| !is_there).map(|(index, _)| index).collect();
+        Ok(upload + parcels(store, &known, missing)?.iter().map(Parcel::len).sum::<u64>())
     }
 
     /// Carries a plan out: manifests, then packs, then the build. A cut push goes on where it was.
@@ -229,11 +224,11 @@ impl Locked {
         }
         let key = self.ask_key(plan)?;
         let title = &place.title;
-        let mut missing: Vec<(Digest, ChunkEntry)> = Vec::new();
-        let mut counted = HashSet::new();
+        let mut known = Known::default();
+        let mut missing: Vec<u32> = Vec::new();
         let mut sent = 0;
         for depot in &plan.depots {
-            let chunks = located_chunks(&self.open.store, depot.manifest)?;
+            let chunks = known.add_manifest(&self.open.store, depot.manifest)?;
             let (lacks, brought) = self.bring_manifest(&place, depot.manifest)?;
             sent += brought;
             for (first, count) in lacks {
@@ -244,13 +239,15 @@ impl Locked {
                     what: "an answer about this manifest",
                     source: "it names chunks that are not there".into(),
                 };
-                let lacking = chunks.get(range).ok_or_else(|| place.fails()(nonsense()))?;
-                missing.extend(lacking.iter().filter(|(_, entry)| counted.insert(entry.digest)));
+                missing.extend(chunks.get(range).ok_or_else(|| place.fails()(nonsense()))?);
             }
         }
-        let parcels = parcels(&self.open.store, missing)?;
+        // What depots have in common travels once; in the order of its first appearance.
+        missing.sort_unstable();
+        missing.dedup();
+        let parcels = parcels(&self.open.store, &known, missing)?;
         let packs = parcels.len() as u64;
-        sent += send(&self.open.store, &place, &parcels, progress)?;
+        sent += send(&self.open.store, &place, &known, &parcels, progress)?;
         let document = NewBuild {
             record: String::from_utf8_lossy(&self.open.store.record_bytes(plan.release.id)?).into_owned(),
             targets: plan.targets.clone(),
@@ -334,7 +331,7 @@ impl Locked {
 /// A pack to send: one of ours as it is, or one made of chunks of several.
 enum Parcel {
     Whole { pack: Digest, len: u64 },
-    Composed { chunks: Vec<(Digest, ChunkEntry)>, len: u64 },
+    Composed { chunks: Vec<u32>, len: u64 },
 }
 
 impl Parcel {
@@ -346,29 +343,37 @@ impl Parcel {
 }
 
 /// Decides which packs travel whole, and puts the other chunks together.
-fn parcels(store: &Store, missing: Vec<(Digest, ChunkEntry)>) -> Result<Vec<Parcel>, ProjectError> {
-    let mut needed: HashMap<Digest, u64> = HashMap::new();
-    for (pack, entry) in &missing {
-        *needed.entry(*pack).or_default() += u64::from(entry.stored_len);
+fn parcels(store: &Store, known: &Known, missing: Vec<u32>) -> Result<Vec<Parcel>, ProjectError> {
+    let place = |index: &u32| known.at(*index).expect("what is missing is known here");
+    let mut needed: HashMap<u32, u64> = HashMap::new();
+    for (pack, entry) in missing.iter().map(place) {
+        *needed.entry(pack).or_default() += u64::from(entry.stored_len);
     }
     let mut whole: Vec<(Digest, u64)> = Vec::new();
-    for (pack, bytes) in needed {
-        let (len, entries) = store.pack_table(&pack)?;
+    let mut taken: HashSet<u32> = HashSet::new();
+    for (number, bytes) in needed {
+        let (pack, len) = known.pack(number).expect("its chunks are known");
+        let (_, entries) = store.pack_table(&pack)?;
         let all: u64 = entries.iter().map(|e| u64::from(e.stored_len)).sum();
         if bytes * 100 >= all * WHOLE_PACK_PERCENT {
             whole.push((pack, u64::from(len)));
+            taken.insert(number);
         }
     }
     whole.sort_unstable();
-    let taken: HashSet<Digest> = whole.iter().map(|(pack, _)| *pack).collect();
     let mut out: Vec<Parcel> = whole.into_iter().map(|(pack, len)| Parcel::Whole { pack, len }).collect();
     let mut chunks = Vec::new();
     let mut len = PackWriter::EMPTY_LEN;
-    for (pack, entry) in missing.into_iter().filter(|(pack, _)| !taken.contains(pack)) {
+    for index in missing {
+        let (number, entry) = place(&index);
+        if taken.contains(&number) {
+            continue;
+        }
         len += u64::from(entry.stored_len) + ChunkEntry::LEN;
-        chunks.push((pack, entry));
+        chunks.push(index);
         if len >= lantern_store::pack::TARGET_LEN as u64 || chunks.len() >= lantern_store::pack::MAX_CHUNKS {
-            out.push(Parcel::Composed { chunks: std::mem::take(&mut chunks), len: std::mem::take(&mut len) });
+            let len = std::mem::replace(&mut len, PackWriter::EMPTY_LEN);
+            out.push(Parcel::Composed { chunks: std::mem::take(&mut chunks), len });
         }
     }
     if !chunks.is_empty() {
@@ -378,32 +383,96 @@ fn parcels(store: &Store, missing: Vec<(Digest, ChunkEntry)>) -> Result<Vec<Parc
 }
 
 /// Sends parcels in parallel; returns the bytes that travelled.
-fn send(store: &Store, place: &Place, parcels: &[Parcel], progress: &dyn Progress) -> Result<u64, ProjectError> {
+fn send(
+    store: &Store,
+    place: &Place,
+    known: &Known,
+    parcels: &[Parcel],
+    progress: &dyn Progress,
+) -> Result<u64, ProjectError> {
     let total = parcels.iter().map(Parcel::len).sum();
     let meter = progress.start(Task::Send, Some(total));
     let sent = AtomicU64::new(0);
-    each(
-        parcels,
-        SENDERS,
-        || (),
-        |(), _, parcel| {
-            if progress.stopped() {
-                return Err(ProjectError::Stopped);
-            }
-            sent.fetch_add(send_one(store, place, parcel, &*meter)?, Ordering::Relaxed);
-            Ok(())
-        },
-    )?;
+    let one = |buffers: &mut Buffers, _, parcel: &Parcel| {
+        if progress.stopped() {
+            return Err(ProjectError::Stopped);
+        }
+        sent.fetch_add(send_one(store, place, known, parcel, buffers, &*meter)?, Ordering::Relaxed);
+        Ok(())
+    };
+    each(parcels, SENDERS, Buffers::default, one)?;
     Ok(sent.into_inner())
 }
 
-fn send_one(store: &Store, place: &Place, parcel: &Parcel, meter: &dyn Meter) -> Result<u64, ProjectError> {
+/// Buffers of a sender: each comes back when the last who reads it, be it a request on its way, lets go of it. Packs
+/// are large, and an allocator that got one back may keep it.
+struct Buffers {
+    free: Receiver<Vec<u8>>,
+    give_back: Sender<Vec<u8>>,
+    is_one_made: bool,
+}
+
+/// How long a sender waits for its buffer; a request lets go of it as soon as it is answered.
+const GIVEN_BACK_WITHIN: Duration = Duration::from_millis(200);
+
+impl Default for Buffers {
+    fn default() -> Self {
+        let (give_back, free) = channel();
+        Self { free, give_back, is_one_made: false }
+    }
+}
+
+impl Buffers {
+    fn take(&mut self) -> Vec<u8> {
+        if std::mem::replace(&mut self.is_one_made, true) {
+            self.free.recv_timeout(GIVEN_BACK_WITHIN).unwrap_or_default()
+        } else {
+            Vec::new()
+        }
+    }
+
+    fn lend(&self, bytes: Vec<u8>) -> Bytes {
+        Bytes::from_owner(Lent { bytes, give_back: self.give_back.clone() })
+    }
+}
+
+struct Lent {
+    bytes: Vec<u8>,
+    give_back: Sender<Vec<u8>>,
+}
+
+impl AsRef<[u8]> for Lent {
+    fn as_ref(&self) -> &[u8] {
+        &self.bytes
+    }
+}
+
+impl Drop for Lent {
+    fn drop(&mut self) {
+        // When the sender has ended nobody needs it any more.
+        let _ = self.give_back.send(std::mem::take(&mut self.bytes));
+    }
+}
+
+fn send_one(
+    store: &Store,
+    place: &Place,
+    known: &Known,
+    parcel: &Parcel,
+    buffers: &mut Buffers,
+    meter: &dyn Meter,
+) -> Result<u64, ProjectError> {
     let (name, bytes) = match parcel {
-        Parcel::Whole { pack, .. } => (*pack, store.read_pack(pack)?),
+        Parcel::Whole { pack, .. } => {
+            let mut bytes = buffers.take();
+            store.read_pack_into(pack, &mut bytes)?;
+            (*pack, bytes)
+        }
         Parcel::Composed { chunks, .. } => {
             let mut writer = PackWriter::new();
-            for (pack, entry) in chunks {
-                let stored = store.read_pack_range(pack, entry.offset, entry.stored_len)?;
+            for (number, entry) in chunks.iter().filter_map(|index| known.at(*index)) {
+                let (pack, _) = known.pack(number).expect("its chunks are known");
+                let stored = store.read_pack_range(&pack, entry.offset, entry.stored_len)?;
                 writer.push(entry.digest, entry.codec, entry.raw_len, &stored);
             }
             let (name, bytes, _) = writer.take();
@@ -411,7 +480,7 @@ fn send_one(store: &Store, place: &Place, parcel: &Parcel, meter: &dyn Meter) ->
         }
     };
     let len = bytes.len() as u64;
-    place.market.put_pack(&place.title, &name, bytes).map_err(place.fails())?;
+    place.market.put_pack(&place.title, &name, buffers.lend(bytes)).map_err(place.fails())?;
     meter.add(parcel.len());
     Ok(len)
 }

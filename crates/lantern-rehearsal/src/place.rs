@@ -13,10 +13,11 @@ use lantern_core::release::{ReleaseRecord, TargetRecord};
 use lantern_core::rules::{HouseRules, Refusal};
 use lantern_core::version::ReleaseName;
 use lantern_store::codec::Codec;
+use lantern_store::known::Known;
 use lantern_store::locator::Locator;
 use lantern_store::manifest::{Root, different_chunks};
 use lantern_store::pack::{self, ChunkEntry};
-use lantern_store::store::{Known, Store, StoreError};
+use lantern_store::store::{Store, StoreError};
 use lantern_storefront::protocol::{
     Branch, Build, BuildDepot, BuildTarget, Discovery, Limits, ManifestNeeds, Move, Moved, NewBuild, PROTOCOL,
     PlaceEvent, Play, Title, Token, WithdrawnBuild, problem,
@@ -272,7 +273,7 @@ impl Place {
         let distinct = self.chunks_of(&store, id)?;
         let found = self.find_chunks(title, &distinct)?;
         let mut chunks: Vec<(u64, u64)> = Vec::new();
-        for (index, _) in (0_u64..).zip(&distinct).filter(|(_, digest)| !found.contains_key(*digest)) {
+        for (index, _) in (0_u64..).zip(&distinct).filter(|(_, digest)| !found.contains(digest)) {
             match chunks.last_mut() {
                 Some((first, count)) if *first + *count == index => *count += 1,
                 _ => chunks.push((index, 1)),
@@ -291,7 +292,7 @@ impl Place {
         let sql =
             "SELECT pack, pack_len, codec, offset, stored_len, raw_len FROM chunks WHERE title = $1 AND digest = $2";
         let mut statement = database.prepare_cached(sql)?;
-        let mut out = HashMap::with_capacity(digests.len());
+        let mut out = Known::default();
         for digest in digests {
             let row = statement.query_row(params![title.as_str(), digest.as_bytes()], |row| {
                 let entry = ChunkEntry {
@@ -300,12 +301,12 @@ impl Place {
                     offset: row.get(3)?,
                     stored_len: row.get(4)?,
                     raw_len: row.get(5)?,
-                    base: None,
                 };
                 Ok((Digest::from_bytes(row.get(0)?), row.get(1)?, entry))
             });
-            if let Some(found) = row.optional()? {
-                out.insert(*digest, found);
+            if let Some((pack, len, entry)) = row.optional()? {
+                let number = out.add_pack(pack, len);
+                out.add(number, &entry);
             }
         }
         Ok(out)
@@ -440,7 +441,8 @@ impl Place {
                     let missing = chunks.len() - found.len();
                     return Err(incomplete(format!("{missing} chunks of the depot {} never came", depot.depot)));
                 }
-                store.write_locator(&Locator::new(stated.manifest, found))?;
+                let all = 0..u32::try_from(found.len()).unwrap_or(u32::MAX);
+                store.write_locator(&Locator::new(stated.manifest, &found, all))?;
                 depots.push(BuildDepot {
                     depot: depot.depot.clone(),
                     when: depot.when.clone(),

@@ -121,14 +121,27 @@ pub fn remove_file(path: &Path) -> Result<(), DurableError> {
 /// # Errors
 /// [`DurableError`].
 pub fn read_limited(path: &Path, limit: u64) -> Result<Vec<u8>, DurableError> {
-    use std::io::Read;
     let mut bytes = Vec::new();
+    read_limited_into(path, limit, &mut bytes)?;
+    Ok(bytes)
+}
+
+/// As [`read_limited`], into a buffer that is emptied first.
+///
+/// # Errors
+/// [`DurableError`].
+pub fn read_limited_into(path: &Path, limit: u64, bytes: &mut Vec<u8>) -> Result<(), DurableError> {
+    use std::io::Read;
+    bytes.clear();
     let file = File::open(path).map_err(DurableError::on("open", path))?;
-    file.take(limit.saturating_add(1)).read_to_end(&mut bytes).map_err(DurableError::on("read", path))?;
+    let len = file.metadata().map_err(DurableError::on("read", path))?.len();
+    // With one byte of room more the end is seen without growing.
+    bytes.reserve(usize::try_from(len.min(limit)).unwrap_or(0) + 1);
+    file.take(limit.saturating_add(1)).read_to_end(bytes).map_err(DurableError::on("read", path))?;
     if bytes.len() as u64 > limit {
         return Err(DurableError::on("read", path)(io::ErrorKind::FileTooLarge.into()));
     }
-    Ok(bytes)
+    Ok(())
 }
 
 #[cfg(test)]

@@ -39,6 +39,7 @@ pub mod contents;
 pub mod durable;
 pub mod fetch;
 pub mod install;
+pub mod known;
 pub mod locator;
 pub mod manifest;
 pub mod pack;

@@ -1,14 +1,14 @@
 //! Locators: which pack holds each chunk of a manifest. Made anew wherever packs are kept; changes no id.
 //! Described in `docs/formats/locator.md`.
 
-use std::collections::HashMap;
+use std::collections::{BTreeSet, HashMap};
 use std::num::NonZeroUsize;
 
 use lantern_core::bytes::{ByteReader, Head, ReadError};
 use lantern_core::digest::{Digest, ManifestId};
 
+use crate::known::Known;
 use crate::pack::ChunkEntry;
-use crate::store::Known;
 
 const HEAD: Head = Head { magic: *b"LNLC", version: 1, what: "a locator" };
 const PACK_LEN: NonZeroUsize = NonZeroUsize::new(36).expect("not zero");
@@ -36,17 +36,20 @@ pub struct Locator {
 }
 
 impl Locator {
-    /// Makes a locator of the chunks that a manifest names; each pack with its length and those of its entries that
-    /// are meant.
-    pub fn new(manifest: ManifestId, found: Known) -> Self {
-        let mut packs: Vec<(Digest, u32)> = found.values().map(|(pack, len, _)| (*pack, *len)).collect();
-        packs.sort_unstable();
-        packs.dedup();
-        let index: HashMap<Digest, u32> = packs.iter().zip(0..).map(|((pack, _), i)| (*pack, i)).collect();
+    /// Makes a locator of the chunks that a manifest names, by their indices in what is known.
+    pub fn new(manifest: ManifestId, known: &Known, chunks: impl Iterator<Item = u32>) -> Self {
         let mut locations: Vec<Location> =
-            found.into_values().map(|(pack, _, entry)| Location { pack: index[&pack], entry }).collect();
+            chunks.filter_map(|index| known.at(index)).map(|(pack, entry)| Location { pack, entry }).collect();
         locations.sort_unstable_by_key(|l| l.entry.digest);
-        Self { manifest, packs, locations }
+        let meant: BTreeSet<u32> = locations.iter().map(|l| l.pack).collect();
+        let mut named: Vec<(Digest, u32, u32)> =
+            meant.into_iter().filter_map(|n| known.pack(n).map(|(name, len)| (name, len, n))).collect();
+        named.sort_unstable();
+        let index: HashMap<u32, u32> = named.iter().zip(0..).map(|((_, _, number), i)| (*number, i)).collect();
+        for location in &mut locations {
+            location.pack = index[&location.pack];
+        }
+        Self { manifest, packs: named.into_iter().map(|(name, len, _)| (name, len)).collect(), locations }
     }
 
     /// Returns where a chunk lies.
@@ -132,13 +135,14 @@ mod tests {
     use proptest::prelude::*;
 
     fn sample() -> Locator {
-        let mut found = HashMap::new();
-        for (pack, chunk, offset) in [("p", "a", 10), ("q", "b", 10), ("p", "c", 30)] {
+        let mut known = Known::default();
+        let packs = [b"p", b"q", b"r"].map(|name| known.add_pack(Digest::of(name), 100));
+        for (pack, chunk, offset) in [(0, "a", 10), (1, "b", 10), (0, "c", 30), (2, "e", 10)] {
             let digest = Digest::of(chunk.as_bytes());
-            let entry = ChunkEntry { digest, codec: Codec::Plain, offset, stored_len: 20, raw_len: 20, base: None };
-            found.insert(digest, (Digest::of(pack.as_bytes()), 100, entry));
+            let entry = ChunkEntry { digest, codec: Codec::Plain, offset, stored_len: 20, raw_len: 20 };
+            known.add(packs[pack], &entry);
         }
-        Locator::new(ManifestId::of(b"m"), found)
+        Locator::new(ManifestId::of(b"m"), &known, 0..3)
     }
 
     #[test]

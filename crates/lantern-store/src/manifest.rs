@@ -177,7 +177,7 @@ impl Writer {
     }
 
     /// Appends an entry.
-    pub fn push(&mut self, path: TreePath, node: Node, chunks: &[ChunkRef]) {
+    pub fn push(&mut self, path: TreePath, node: Node, chunks: impl ExactSizeIterator<Item = ChunkRef>) {
         let (kind, flags) = match &node {
             Node::File { executable, .. } => (RECORD_FILE, u8::from(*executable)),
             Node::EmptyFolder => (RECORD_FOLDER, 0),
@@ -394,10 +394,10 @@ mod tests {
         for (i, count) in counts.iter().enumerate() {
             let chunks: Vec<ChunkRef> = (0..*count).map(|j| chunk(i as u32 * 10_000 + j)).collect();
             let (path, node) = file(&chunks, &format!("f{i:05}"));
-            writer.push(path, node, &chunks);
+            writer.push(path, node, chunks.iter().copied());
         }
-        writer.push(TreePath::new("z/empty").unwrap(), Node::EmptyFolder, &[]);
-        writer.push(TreePath::new("z/link").unwrap(), Node::Link { target: "../f00000".into() }, &[]);
+        writer.push(TreePath::new("z/empty").unwrap(), Node::EmptyFolder, std::iter::empty());
+        writer.push(TreePath::new("z/link").unwrap(), Node::Link { target: "../f00000".into() }, std::iter::empty());
         writer.finish().unwrap().0
     }
 
@@ -437,7 +437,7 @@ mod tests {
         let make = |chunks: &[ChunkRef]| {
             let mut writer = Writer::new(Profile::Medium);
             let (path, node) = file(chunks, "main.pack");
-            writer.push(path, node, chunks);
+            writer.push(path, node, chunks.iter().copied());
             writer.finish().unwrap().0
         };
         let mut edited = all.clone();

@@ -33,24 +33,19 @@ pub struct ChunkEntry {
     pub stored_len: u32,
     /// Bytes of the chunk itself.
     pub raw_len: u32,
-    /// The chunk that this one is stored as a difference to.
-    pub base: Option<Digest>,
 }
 
 impl ChunkEntry {
     /// Digest, codec, flags, two bytes of zero, three lengths.
     pub(crate) const MIN_LEN: NonZeroUsize = NonZeroUsize::new(48).expect("not zero");
-    /// Bytes that a chunk without a base takes in a pack's table.
+    /// Bytes that a chunk takes in a pack's table.
     pub const LEN: u64 = 48;
 
     pub(crate) fn write(&self, out: &mut Vec<u8>) {
         out.extend(self.digest.as_bytes());
-        out.extend([self.codec.number(), if self.base.is_some() { FLAG_BASE } else { 0 }, 0, 0]);
+        out.extend([self.codec.number(), 0, 0, 0]);
         for value in [self.offset, self.stored_len, self.raw_len] {
             out.extend(value.to_le_bytes());
-        }
-        if let Some(base) = &self.base {
-            out.extend(base.as_bytes());
         }
     }
 
@@ -60,15 +55,17 @@ impl ChunkEntry {
         let codec = Codec::of_number(reader.u8("a chunk's codec")?);
         let flags = reader.u8("a chunk's flags")?;
         let zero = reader.u16("a chunk's reserved bytes")?;
-        if flags & !FLAG_BASE != 0 || zero != 0 {
+        if flags == FLAG_BASE && zero == 0 {
+            // No codec of version 1 has a base; one that has is a newer codec.
+            return Err(ReadError::TooNew { what: "a chunk", version: 1, features: FLAG_BASE.into(), known: 1 });
+        }
+        if flags != 0 || zero != 0 {
             return Err(ReadError::Value { what: "a chunk's flags", offset: at, why: "unknown bits".to_owned() });
         }
         let offset = reader.u32("a chunk's offset")?;
         let stored_len = reader.u32("a chunk's stored length")?;
         let raw_len = reader.u32("a chunk's length")?;
-        let base =
-            if flags & FLAG_BASE == 0 { None } else { Some(Digest::from_bytes(reader.array("a chunk's base")?)) };
-        Ok(Self { digest, codec, offset, stored_len, raw_len, base })
+        Ok(Self { digest, codec, offset, stored_len, raw_len })
     }
 }
 
@@ -120,18 +117,19 @@ impl PackWriter {
         Self { bytes, entries: Vec::new() }
     }
 
-    /// Appends a chunk's stored bytes.
-    pub fn push(&mut self, digest: Digest, codec: Codec, raw_len: u32, stored: &[u8]) {
+    /// Appends a chunk's stored bytes; returns its entry.
+    pub fn push(&mut self, digest: Digest, codec: Codec, raw_len: u32, stored: &[u8]) -> ChunkEntry {
         let fits = "a pack is closed far below 4 GiB";
-        self.entries.push(ChunkEntry {
+        let entry = ChunkEntry {
             digest,
             codec,
             offset: u32::try_from(self.bytes.len()).expect(fits),
             stored_len: u32::try_from(stored.len()).expect(fits),
             raw_len,
-            base: None,
-        });
+        };
+        self.entries.push(entry);
         self.bytes.extend(stored);
+        entry
     }
 
     /// Whether the pack should be closed.
@@ -242,10 +240,6 @@ pub fn read_whole(bytes: &[u8]) -> Result<Vec<ChunkEntry>, PackError> {
 /// # Errors
 /// [`PackError`].
 pub fn unpack<'a>(unpacker: &'a mut Unpacker, entry: &ChunkEntry, stored: &'a [u8]) -> Result<&'a [u8], PackError> {
-    if entry.base.is_some() {
-        // No codec of version 1 has a base; one that has is a newer codec.
-        return Err(CodecError::Unknown(entry.codec.number()).into());
-    }
     let raw = unpacker.unpack(entry.codec, stored, entry.raw_len as usize)?;
     if Digest::of(raw) == entry.digest { Ok(raw) } else { Err(PackError::Digest { expected: entry.digest }) }
 }
@@ -320,11 +314,11 @@ mod tests {
 
     #[test]
     fn a_chunk_with_a_base_needs_a_newer_lantern() {
-        let entry = ChunkEntry { base: Some(Digest::of(b"b")), ..sample().2[1] };
         let mut out = Vec::new();
-        entry.write(&mut out);
-        assert_eq!(ChunkEntry::read(&mut ByteReader::new(&out)).unwrap(), entry);
-        assert!(unpack(&mut Unpacker::new(), &entry, b"x").is_err());
+        sample().2[1].write(&mut out);
+        out[33] = FLAG_BASE;
+        out.extend([7; 32]);
+        assert!(matches!(ChunkEntry::read(&mut ByteReader::new(&out)), Err(ReadError::TooNew { .. })));
     }
 
     proptest! {

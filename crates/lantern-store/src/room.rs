@@ -9,10 +9,11 @@ use lantern_core::digest::{Digest, ManifestId, TreeId};
 use lantern_core::progress::{Progress, Task};
 
 use crate::durable;
+use crate::known::Known;
 use crate::locator::Locator;
 use crate::manifest::{Root, different_chunks};
 use crate::pack::{ChunkEntry, PackWriter};
-use crate::store::{Known, Store, StoreError};
+use crate::store::{Store, StoreError};
 
 /// A pack of which less than this part is needed is written anew.
 const WORTH_KEEPING_PERCENT: u64 = 50;
@@ -113,7 +114,7 @@ impl RoomPlan {
     /// [`StoreError`]; what was kept is whole at any point.
     pub fn carry_out(&self, store: &Store, progress: &dyn Progress) -> Result<(), StoreError> {
         let meter = progress.start(Task::Seal, Some(self.written));
-        let mut moved: Known = HashMap::new();
+        let mut moved = Known::default();
         let mut writer = PackWriter::new();
         for (pack, entry) in &self.moving {
             let stored = store.read_pack_range(pack, entry.offset, entry.stored_len)?;
@@ -125,18 +126,9 @@ impl RoomPlan {
         }
         close(store, &mut writer, &mut moved)?;
         for manifest in &self.relocated {
-            let old = store.locator(*manifest)?;
-            let (_, entries) = store.manifest(*manifest)?;
-            let mut found: Known = HashMap::new();
-            for chunk in different_chunks(&entries) {
-                let was = old
-                    .find(&chunk)
-                    .and_then(|l| old.packs.get(l.pack as usize).map(|(pack, len)| (*pack, *len, l.entry)));
-                let now = moved.get(&chunk).copied().or(was);
-                let missing = || StoreError::Missing { what: "the chunk", id: chunk.to_string() };
-                found.insert(chunk, now.ok_or_else(missing)?);
-            }
-            store.write_locator(&Locator::new(*manifest, found))?;
+            // What has moved is known already, and so it stays; the rest is where the old locator says.
+            let chunks = moved.add_manifest(store, *manifest)?;
+            store.write_locator(&Locator::new(*manifest, &moved, chunks.into_iter()))?;
         }
         // Whoever needs what stays finds it now: the rest can go, and last of each what leads to it.
         for segment in &self.segments {
@@ -159,7 +151,10 @@ fn close(store: &Store, writer: &mut PackWriter, moved: &mut Known) -> Result<()
     let (name, bytes, entries) = writer.take();
     store.write_pack(&name, &bytes)?;
     let len = u32::try_from(bytes.len()).expect("a pack is closed far below 4 GiB");
-    moved.extend(entries.into_iter().map(|entry| (entry.digest, (name, len, entry))));
+    let number = moved.add_pack(name, len);
+    for entry in &entries {
+        moved.add(number, entry);
+    }
     Ok(())
 }
 

@@ -4,7 +4,7 @@
 //! in the order of reading. The result does not depend on how many threads there are or how they race: a chunk is
 //! packed at its first occurrence, and workers leave out only what is packed already.
 
-use std::collections::{BTreeMap, HashSet};
+use std::collections::BTreeMap;
 use std::io::{self, Read};
 use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
 use std::sync::{Mutex, RwLock};
@@ -17,10 +17,11 @@ use lantern_core::work::processors;
 
 use crate::chunker::Profile;
 use crate::codec::{Codec, Packer};
+use crate::known::Known;
 use crate::locator::Locator;
 use crate::manifest::{ChunkRef, Encoded, Writer};
 use crate::pack::PackWriter;
-use crate::store::{Known, Store, StoreError};
+use crate::store::{Store, StoreError};
 
 /// Bytes that travel between the threads at a time.
 const BLOCK_LEN: usize = 1024 * 1024;
@@ -148,8 +149,7 @@ pub fn seal(
     progress: &dyn Progress,
 ) -> Result<SealedTree, SealError> {
     let profile = Profile::Medium;
-    let mut known = store.known_chunks()?;
-    let packed: RwLock<HashSet<Digest>> = RwLock::new(known.keys().copied().collect());
+    let known = RwLock::new(store.known_chunks()?);
     let total = entries.iter().map(|e| if let SourceKind::File { size } = e.kind { size } else { 0 }).sum();
     let meter = progress.start(Task::Seal, Some(total));
     let workers = processors();
@@ -162,11 +162,11 @@ pub fn seal(
         let blocks = Mutex::new(block_receiver);
         let blocks = std::sync::Arc::new(blocks);
         for _ in 0..workers {
-            let (blocks, sender, packed) = (blocks.clone(), cut_sender.clone(), &packed);
-            scope.spawn(move || work(&blocks, &sender, packed));
+            let (blocks, sender, known) = (blocks.clone(), cut_sender.clone(), &known);
+            scope.spawn(move || work(&blocks, &sender, known));
         }
         drop((cut_sender, blocks));
-        let packing = pack_all(store, &cut_receiver, &packed, &mut known);
+        let packing = pack_all(store, &cut_receiver, &known);
         // A failed packer must not leave the others waiting for it.
         drop(cut_receiver);
         let files = reading.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic));
@@ -176,17 +176,16 @@ pub fn seal(
         }
     })?;
 
-    let (encoded, tree) = describe(profile, entries, files, &chunks)?;
-    let locator = locate(&encoded, &chunks, &known);
-    store.write_manifest(&encoded, &locator, &tree)?;
-    Ok(SealedTree {
-        id: encoded.root.tree,
-        manifest: encoded.id,
-        read: total,
-        new_chunks: written.chunks,
-        new_stored: written.bytes,
-        tree,
-    })
+    let known = known.into_inner().expect("no thread panics with the lock");
+    let (encoded, tree) = describe(profile, entries, files, &chunks, &known)?;
+    let Encoded { id: manifest, root, segments } = encoded;
+    for (digest, bytes) in segments {
+        store.write_segment(&digest, &bytes)?;
+    }
+    let locator = locate(manifest, chunks, &known);
+    drop(known);
+    store.write_manifest(manifest, &root, &locator, &tree)?;
+    Ok(SealedTree { id: root.tree, manifest, read: total, new_chunks: written.chunks, new_stored: written.bytes, tree })
 }
 
 fn read_all(
@@ -282,7 +281,7 @@ impl Cutter<'_> {
     }
 }
 
-fn work(blocks: &Mutex<Receiver<Block>>, out: &SyncSender<(u64, Vec<Cut>)>, packed: &RwLock<HashSet<Digest>>) {
+fn work(blocks: &Mutex<Receiver<Block>>, out: &SyncSender<(u64, Vec<Cut>)>, known: &RwLock<Known>) {
     let mut packer = Packer::new();
     loop {
         let block = match blocks.lock().expect("no worker panics with the lock").recv() {
@@ -295,7 +294,7 @@ fn work(blocks: &Mutex<Receiver<Block>>, out: &SyncSender<(u64, Vec<Cut>)>, pack
             let (raw, after) = rest.split_at(len as usize);
             rest = after;
             let digest = Digest::of(raw);
-            let is_packed = packed.read().expect("no thread panics with the lock").contains(&digest);
+            let is_packed = known.read().expect("no thread panics with the lock").contains(&digest);
             let stored = if is_packed { None } else { Some(packer.pack(raw)) };
             cuts.push(Cut { chunk: ChunkRef { digest, len }, stored });
         }
@@ -311,65 +310,83 @@ struct Written {
     bytes: u64,
 }
 
+/// Packs what is new; returns every chunk in the order of reading, by its index in what is known.
 fn pack_all(
     store: &Store,
     cuts: &Receiver<(u64, Vec<Cut>)>,
-    packed: &RwLock<HashSet<Digest>>,
-    known: &mut Known,
-) -> Result<(Vec<ChunkRef>, Written), SealError> {
+    known: &RwLock<Known>,
+) -> Result<(Vec<u32>, Written), SealError> {
+    let lock = || known.write().expect("no thread panics with the lock");
     let mut waiting = BTreeMap::new();
     let mut next = 0;
     let mut chunks = Vec::new();
     let mut writer = PackWriter::new();
+    let mut pack = lock().open_pack();
     let mut written = Written::default();
     for (sequence, block) in cuts {
         waiting.insert(sequence, block);
         while let Some(block) = waiting.remove(&next) {
             next += 1;
+            let mut known = lock();
             for cut in block {
-                chunks.push(cut.chunk);
-                let Some((codec, stored)) = cut.stored else { continue };
-                if packed.write().expect("no thread panics with the lock").insert(cut.chunk.digest) {
-                    writer.push(cut.chunk.digest, codec, cut.chunk.len, &stored);
-                    written.chunks += 1;
-                    if writer.is_full() {
-                        written.bytes += close(store, &mut writer, known)?;
+                let index = match (known.index_of(&cut.chunk.digest), cut.stored) {
+                    (Some(index), _) => index,
+                    (None, Some((codec, stored))) => {
+                        written.chunks += 1;
+                        known.add(pack, &writer.push(cut.chunk.digest, codec, cut.chunk.len, &stored))
                     }
+                    (None, None) => unreachable!("a worker leaves out only what is packed"),
+                };
+                chunks.push(index);
+                if writer.is_full() {
+                    // The workers go on while the disk writes.
+                    drop(known);
+                    let (name, len) = close(store, &mut writer)?;
+                    written.bytes += u64::from(len);
+                    known = lock();
+                    known.name_pack(pack, name, len);
+                    pack = known.open_pack();
                 }
             }
         }
     }
     if !writer.is_empty() {
-        written.bytes += close(store, &mut writer, known)?;
+        let (name, len) = close(store, &mut writer)?;
+        written.bytes += u64::from(len);
+        lock().name_pack(pack, name, len);
     }
     Ok((chunks, written))
 }
 
-fn close(store: &Store, writer: &mut PackWriter, known: &mut Known) -> Result<u64, SealError> {
-    let (name, bytes, entries) = writer.take();
+fn close(store: &Store, writer: &mut PackWriter) -> Result<(Digest, u32), SealError> {
+    let (name, bytes, _) = writer.take();
     store.write_pack(&name, &bytes)?;
-    let len = u32::try_from(bytes.len()).expect("a pack is closed far below 4 GiB");
-    known.extend(entries.into_iter().map(|entry| (entry.digest, (name, len, entry))));
-    Ok(u64::from(len))
+    Ok((name, u32::try_from(bytes.len()).expect("a pack is closed far below 4 GiB")))
 }
 
 fn describe(
     profile: Profile,
     entries: &[SourceEntry],
     files: Vec<FileRead>,
-    chunks: &[ChunkRef],
+    chunks: &[u32],
+    known: &Known,
 ) -> Result<(Encoded, Tree), SealError> {
     let mut writer = Writer::new(profile);
     let mut rest = chunks;
     for (entry, file) in entries.iter().zip(files) {
         let (own, after) = rest.split_at(file.chunk_count);
         rest = after;
-        writer.push(entry.path.clone(), file.node, own);
+        let refs = own.iter().map(|index| {
+            let (_, entry) = known.at(*index).expect("every chunk is packed");
+            ChunkRef { digest: entry.digest, len: entry.raw_len }
+        });
+        writer.push(entry.path.clone(), file.node, refs);
     }
     Ok(writer.finish()?)
 }
 
-fn locate(encoded: &Encoded, chunks: &[ChunkRef], known: &Known) -> Locator {
-    let found = chunks.iter().map(|c| (c.digest, *known.get(&c.digest).expect("every chunk is packed"))).collect();
-    Locator::new(encoded.id, found)
+fn locate(manifest: ManifestId, mut chunks: Vec<u32>, known: &Known) -> Locator {
+    chunks.sort_unstable();
+    chunks.dedup();
+    Locator::new(manifest, known, chunks.into_iter())
 }

@@ -4,7 +4,6 @@
 //! that needs them, the manifest before the tree's pointer to it, the record last: a kill between two steps leaves
 //! files that nobody names yet, and the next run finds or rewrites them.
 
-use std::collections::HashMap;
 use std::fs::{self, File};
 use std::io::{self, Read, Seek, SeekFrom};
 use std::path::{Path, PathBuf};
@@ -15,12 +14,10 @@ use lantern_core::release::{self, RecordError, ReleaseRecord};
 use lantern_core::tree::{Tree, TreeError};
 
 use crate::durable::{self, DurableError};
+use crate::known::Known;
 use crate::locator::{self, Locator};
 use crate::manifest::{self, Entry, ManifestError, Root};
 use crate::pack::{self, ChunkEntry, Foot, PackError};
-
-/// Where a chunk lies in a store: its pack, that pack's length, and the entry in it.
-pub type Known = HashMap<Digest, (Digest, u32, ChunkEntry)>;
 
 /// Why something could not be had from the store.
 #[derive(Debug, thiserror::Error)]
@@ -225,11 +222,12 @@ impl Store {
     /// # Errors
     /// [`StoreError`].
     pub fn known_chunks(&self) -> Result<Known, StoreError> {
-        let mut known = HashMap::new();
+        let mut known = Known::default();
         for pack in self.packs()? {
             let (len, entries) = self.pack_table(&pack)?;
-            for entry in entries {
-                known.entry(entry.digest).or_insert((pack, len, entry));
+            let number = known.add_pack(pack, len);
+            for entry in &entries {
+                known.add(number, entry);
             }
         }
         Ok(known)
@@ -254,12 +252,23 @@ impl Store {
     /// # Errors
     /// [`StoreError`].
     pub fn read_pack(&self, pack: &Digest) -> Result<Vec<u8>, StoreError> {
+        let mut bytes = Vec::new();
+        self.read_pack_into(pack, &mut bytes)?;
+        Ok(bytes)
+    }
+
+    /// As [`Self::read_pack`], into a buffer that is emptied first.
+    ///
+    /// # Errors
+    /// [`StoreError`].
+    pub fn read_pack_into(&self, pack: &Digest, bytes: &mut Vec<u8>) -> Result<(), StoreError> {
         let path = self.pack_path(pack);
-        let bytes = self.read(&path, pack::MAX_PACK_LEN as u64, "the pack", pack)?;
-        if Digest::of(&bytes) != *pack {
+        let read = durable::read_limited_into(&path, pack::MAX_PACK_LEN as u64, bytes);
+        read.map_err(|e| missing_file(e, "the pack", pack))?;
+        if Digest::of(bytes) != *pack {
             return Err(StoreError::Pack { pack: *pack, source: PackError::Name { expected: *pack } });
         }
-        Ok(bytes)
+        Ok(())
     }
 
     fn read(
@@ -269,13 +278,7 @@ impl Store {
         what: &'static str,
         id: &dyn std::fmt::Display,
     ) -> Result<Vec<u8>, StoreError> {
-        durable::read_limited(path, limit).map_err(|e| {
-            if e.source.kind() == io::ErrorKind::NotFound {
-                StoreError::Missing { what, id: id.to_string() }
-            } else {
-                e.into()
-            }
-        })
+        durable::read_limited(path, limit).map_err(|e| missing_file(e, what, id))
     }
 
     /// Writes a manifest with its locator, its tree and the pointer from the tree, in an order that a kill may cut.
@@ -284,17 +287,15 @@ impl Store {
     /// [`StoreError::File`].
     pub fn write_manifest(
         &self,
-        encoded: &manifest::Encoded,
+        id: ManifestId,
+        root: &Root,
         locator: &Locator,
         tree: &Tree,
     ) -> Result<(), StoreError> {
-        for (digest, bytes) in &encoded.segments {
-            self.write_segment(digest, bytes)?;
-        }
-        self.write_root(encoded.id, &encoded.root.encode())?;
+        self.write_root(id, &root.encode())?;
         self.write_locator(locator)?;
         self.write_tree(tree)?;
-        durable::write_whole(&self.pointer_path(encoded.root.tree), format!("{}\n", encoded.id).as_bytes())?;
+        durable::write_whole(&self.pointer_path(root.tree), format!("{id}\n").as_bytes())?;
         Ok(())
     }
 
@@ -391,6 +392,14 @@ impl Store {
         manifest::assemble(id, &self.manifest_bytes(id)?, |segment| self.segment_bytes(&segment.digest), damaged)
     }
 
+    /// Reads a manifest's root alone.
+    ///
+    /// # Errors
+    /// [`StoreError`].
+    pub fn manifest_root(&self, id: ManifestId) -> Result<Root, StoreError> {
+        Root::decode(id, &self.manifest_bytes(id)?).map_err(|source| StoreError::Manifest { id, source })
+    }
+
     /// Reads a manifest's locator.
     ///
     /// # Errors
@@ -426,6 +435,13 @@ impl Store {
     pub fn record(&self, id: ReleaseId) -> Result<ReleaseRecord, StoreError> {
         let bytes = self.record_bytes(id)?;
         ReleaseRecord::decode(&bytes).map_err(|source| StoreError::Record { id, source: Some(source) })
+    }
+}
+
+fn missing_file(error: DurableError, what: &'static str, id: &dyn std::fmt::Display) -> StoreError {
+    match error.source.kind() {
+        io::ErrorKind::NotFound => StoreError::Missing { what, id: id.to_string() },
+        _ => error.into(),
     }
 }
 

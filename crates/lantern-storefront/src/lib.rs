@@ -17,6 +17,7 @@
 pub mod market;
 pub mod protocol;
 
+use bytes::Bytes;
 use lantern_core::digest::{Digest, ManifestId};
 use lantern_core::event::EventId;
 use lantern_core::names::{Handle, Name};
@@ -121,7 +122,7 @@ pub trait Storefront: Sync {
     /// Brings a segment.
     fn put_segment(&self, title: &Handle, digest: &Digest, bytes: Vec<u8>) -> Result<(), PlaceError>;
     /// Brings a pack.
-    fn put_pack(&self, title: &Handle, digest: &Digest, bytes: Vec<u8>) -> Result<(), PlaceError>;
+    fn put_pack(&self, title: &Handle, digest: &Digest, bytes: Bytes) -> Result<(), PlaceError>;
     /// Returns a manifest's root as the place has it.
     fn get_manifest(&self, title: &Handle, id: ManifestId) -> Result<Vec<u8>, PlaceError>;
     /// Returns a segment as the place has it.

@@ -6,6 +6,7 @@ use std::sync::Mutex;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 
+use bytes::Bytes;
 use lantern_core::digest::{Digest, ManifestId};
 use lantern_core::event::EventId;
 use lantern_core::names::{Handle, Name};
@@ -278,9 +279,9 @@ impl Market {
         self.whole(MAX_BYTES_LEN, &|| self.with_access(&|| self.client.get(self.url(path))))
     }
 
-    fn put_bytes(&self, path: &str, bytes: Vec<u8>) -> Result<Vec<u8>, PlaceError> {
-        // Cheap to clone: a try again must not copy a whole pack.
-        let body = bytes::Bytes::from(bytes);
+    /// Sends bytes that are cheap to clone: a try again must not copy a whole pack.
+    fn put_bytes(&self, path: &str, bytes: impl Into<Bytes>) -> Result<Vec<u8>, PlaceError> {
+        let body = bytes.into();
         let make = || self.client.put(self.url(path)).body(body.clone());
         self.whole(MAX_JSON_LEN, &|| self.with_access(&make))
     }
@@ -362,7 +363,7 @@ impl Storefront for Market {
         self.put_bytes(&format!("/v1/titles/{title}/segments/{}", digest.hex()), bytes).map(|_| ())
     }
 
-    fn put_pack(&self, title: &Handle, digest: &Digest, bytes: Vec<u8>) -> Result<(), PlaceError> {
+    fn put_pack(&self, title: &Handle, digest: &Digest, bytes: Bytes) -> Result<(), PlaceError> {
         self.put_bytes(&format!("/v1/titles/{title}/packs/{}", digest.hex()), bytes).map(|_| ())
     }
 

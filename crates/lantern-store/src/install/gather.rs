@@ -1,6 +1,6 @@
 //! Fetches what is missing and stages it.
 
-use std::collections::{HashMap, HashSet};
+use std::collections::HashMap;
 use std::fs::{self, File, OpenOptions};
 use std::io;
 use std::path::Path;
@@ -65,11 +65,43 @@ fn segment_of(folder: &Folder, segment: &SegmentRef, fetch: &dyn Fetch) -> Resul
     Ok(bytes)
 }
 
-/// A place in a staged file that a chunk fills.
+/// A place in a staged file that a chunk fills. There are as many as the build has chunks: nothing more is kept of each.
 #[derive(Clone, Copy)]
 struct Slot {
-    file: usize,
+    chunk: Digest,
+    len: u32,
+    file: u32,
     offset: u64,
+}
+
+/// Every slot of a build, those of one chunk side by side.
+struct Slots(Vec<Slot>);
+
+impl Slots {
+    fn of(plan: &Plan<'_>) -> Self {
+        let mut slots = Vec::new();
+        for (entry, file) in plan.write.iter().zip(0..) {
+            let mut offset = 0;
+            for chunk in &entry.chunks {
+                slots.push(Slot { chunk: chunk.digest, len: chunk.len, file, offset });
+                offset += u64::from(chunk.len);
+            }
+        }
+        slots.sort_unstable_by_key(|slot| (slot.chunk, slot.file, slot.offset));
+        Self(slots)
+    }
+
+    /// Those of a chunk; none for one that the build does not have.
+    fn find(&self, chunk: &Digest) -> &[Slot] {
+        let start = self.0.partition_point(|slot| slot.chunk < *chunk);
+        let rest = self.0.get(start..).unwrap_or_default();
+        rest.get(..rest.partition_point(|slot| slot.chunk == *chunk)).unwrap_or_default()
+    }
+
+    /// Those of each chunk.
+    fn by_chunk(&self) -> impl Iterator<Item = &[Slot]> {
+        self.0.chunk_by(|a, b| a.chunk == b.chunk)
+    }
 }
 
 /// Consecutive bytes of a pack and the chunks in them.
@@ -93,32 +125,28 @@ pub(super) fn stage(
     remove_other_stages(folder, &stage)?;
     let was_there = stage.exists();
     durable::create_folders(&stage)?;
-    let mut slots: HashMap<Digest, (u32, Vec<Slot>)> = HashMap::new();
     for (file, entry) in plan.write.iter().enumerate() {
         let Node::File { size, .. } = entry.node else { continue };
         let path = stage.join(file.to_string());
         let options = || OpenOptions::new().create(true).write(true).truncate(false).open(&path);
         let made = points::write().and_then(|()| options()?.set_len(size));
         made.map_err(InstallError::io("write", &path))?;
-        let mut offset = 0;
-        for chunk in &entry.chunks {
-            slots.entry(chunk.digest).or_insert((chunk.len, Vec::new())).1.push(Slot { file, offset });
-            offset += u64::from(chunk.len);
-        }
     }
+    let slots = Slots::of(plan);
     let old_chunks = index_old(old, &slots);
     let mut filler = Filler::new(&stage);
-    let missing: HashSet<Digest> = slots
-        .iter()
-        .filter(|(digest, (len, slots))| {
-            // A stage that has just been made holds nothing yet.
-            let staged = if was_there { from_stage(&stage, digest, slots[0], *len) } else { None };
-            let local = staged.or_else(|| from_old(folder, &old_chunks, digest));
-            local.is_none_or(|bytes| filler.fill(&bytes, slots).is_err())
-        })
-        .map(|(digest, _)| *digest)
-        .collect();
-    let ranges = ranges(ids, &missing, fetch)?;
+    let mut missing: Vec<Digest> = Vec::new();
+    for slots in slots.by_chunk() {
+        let Some(first) = slots.first() else { continue };
+        // A stage that has just been made holds nothing yet.
+        let staged = if was_there { from_stage(&stage, first) } else { None };
+        let local = staged.or_else(|| from_old(folder, &old_chunks, &first.chunk));
+        if local.is_none_or(|bytes| filler.fill(&bytes, slots).is_err()) {
+            missing.push(first.chunk);
+        }
+    }
+    drop(old_chunks);
+    let ranges = ranges(ids, missing, fetch)?;
     let total: u64 = ranges.iter().map(|r| u64::from(r.end - r.start)).sum();
     receive(&stage, &slots, &ranges, total, fetch, progress)?;
     finish_files(&stage, plan, progress)?;
@@ -138,12 +166,12 @@ fn remove_other_stages(folder: &Folder, current: &Path) -> Result<(), InstallErr
     Ok(())
 }
 
-fn index_old<'a>(old: &'a [Entry], wanted: &HashMap<Digest, (u32, Vec<Slot>)>) -> OldChunks<'a> {
+fn index_old<'a>(old: &'a [Entry], wanted: &Slots) -> OldChunks<'a> {
     let mut out = HashMap::new();
     for entry in old {
         let mut offset = 0;
         for chunk in &entry.chunks {
-            if wanted.contains_key(&chunk.digest) {
+            if !wanted.find(&chunk.digest).is_empty() {
                 out.entry(chunk.digest).or_insert((&entry.path, offset, chunk.len));
             }
             offset += u64::from(chunk.len);
@@ -153,8 +181,8 @@ fn index_old<'a>(old: &'a [Entry], wanted: &HashMap<Digest, (u32, Vec<Slot>)>) -
 }
 
 /// What an interrupted run staged is used again, if it is what it should be.
-fn from_stage(stage: &Path, digest: &Digest, slot: Slot, len: u32) -> Option<Vec<u8>> {
-    read_chunk(&stage.join(slot.file.to_string()), slot.offset, len, digest)
+fn from_stage(stage: &Path, slot: &Slot) -> Option<Vec<u8>> {
+    read_chunk(&stage.join(slot.file.to_string()), slot.offset, slot.len, &slot.chunk)
 }
 
 fn from_old(folder: &Folder, old: &OldChunks<'_>, digest: &Digest) -> Option<Vec<u8>> {
@@ -177,7 +205,7 @@ fn read_chunk(path: &Path, offset: u64, len: u32, digest: &Digest) -> Option<Vec
 /// Writes chunks into staged files; the last file stays open, for neighbours mostly go to the same.
 struct Filler<'a> {
     stage: &'a Path,
-    open: Option<(usize, File)>,
+    open: Option<(u32, File)>,
 }
 
 impl<'a> Filler<'a> {
@@ -203,29 +231,37 @@ impl<'a> Filler<'a> {
     }
 }
 
-/// Finds the missing chunks in packs and joins neighbours.
-fn ranges(ids: &[ManifestId], missing: &HashSet<Digest>, fetch: &dyn Fetch) -> Result<Vec<Range>, InstallError> {
-    if missing.is_empty() {
-        return Ok(Vec::new());
-    }
-    let mut found: HashMap<Digest, (Digest, ChunkEntry)> = HashMap::new();
+/// Finds the missing chunks, which are in order, in packs and joins neighbours.
+fn ranges(ids: &[ManifestId], mut missing: Vec<Digest>, fetch: &dyn Fetch) -> Result<Vec<Range>, InstallError> {
+    let mut packs: Vec<Digest> = Vec::new();
+    let mut chunks: Vec<(u32, ChunkEntry)> = Vec::new();
     for id in ids {
+        if missing.is_empty() {
+            break;
+        }
         let bytes = fetch.locator(*id).map_err(|source| InstallError::Fetch { what: "the locator", source })?;
         let wrong = |e: ReadError| InstallError::Wrong { what: "the locator", why: e.to_string() };
         let locator = Locator::decode(*id, &bytes).map_err(wrong)?;
-        for digest in missing {
-            if let Some(location) = locator.find(digest) {
-                found.insert(*digest, (locator.packs[location.pack as usize].0, location.entry));
+        drop(bytes);
+        let first = u32::try_from(packs.len()).expect("fewer than 2^32 packs");
+        packs.extend(locator.packs.iter().map(|(pack, _)| *pack));
+        missing.retain(|digest| match locator.find(digest) {
+            Some(location) => {
+                chunks.push((first + location.pack, location.entry));
+                false
             }
-        }
+            None => true,
+        });
     }
-    if let Some(lost) = missing.iter().find(|d| !found.contains_key(*d)) {
+    if let Some(lost) = missing.first() {
         return Err(InstallError::Wrong { what: "the locator", why: format!("it does not know the chunk {lost}") });
     }
-    let mut chunks: Vec<(Digest, ChunkEntry)> = found.into_values().collect();
-    chunks.sort_unstable_by_key(|(pack, entry)| (*pack, entry.offset));
+    drop(missing);
+    let name = |number: u32| packs[number as usize];
+    chunks.sort_unstable_by_key(|(pack, entry)| (name(*pack), entry.offset));
     let mut out: Vec<Range> = Vec::new();
     for (pack, entry) in chunks {
+        let pack = name(pack);
         let end = entry.offset.saturating_add(entry.stored_len);
         match out.last_mut() {
             Some(range)
@@ -244,7 +280,7 @@ fn ranges(ids: &[ManifestId], missing: &HashSet<Digest>, fetch: &dyn Fetch) -> R
 
 fn receive(
     stage: &Path,
-    slots: &HashMap<Digest, (u32, Vec<Slot>)>,
+    slots: &Slots,
     ranges: &[Range],
     total: u64,
     fetch: &dyn Fetch,
@@ -280,7 +316,7 @@ fn receive(
 
 fn receive_range(
     filler: &mut Filler<'_>,
-    slots: &HashMap<Digest, (u32, Vec<Slot>)>,
+    slots: &Slots,
     range: &Range,
     fetch: &dyn Fetch,
     unpacker: &mut Unpacker,
@@ -298,10 +334,7 @@ fn receive_range(
         let stored = bytes.get(start..start + entry.stored_len as usize).unwrap_or_default();
         let wrong = |e: pack::PackError| InstallError::Wrong { what: "a chunk", why: e.to_string() };
         let raw = pack::unpack(unpacker, entry, stored).map_err(wrong)?;
-        let Some((_, slots)) = slots.get(&entry.digest) else {
-            continue;
-        };
-        filler.fill(raw, slots).map_err(InstallError::io("write", filler.stage))?;
+        filler.fill(raw, slots.find(&entry.digest)).map_err(InstallError::io("write", filler.stage))?;
     }
     meter.add(u64::from(len));
     Ok(())
