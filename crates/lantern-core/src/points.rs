@@ -41,7 +41,7 @@ pub fn write() -> io::Result<()> {
 /// Says that a removal is about to happen.
 ///
 /// # Errors
-/// As for [`write`].
+/// As for [`write()`].
 pub fn remove() -> io::Result<()> {
     reach(Point::Remove)
 }
