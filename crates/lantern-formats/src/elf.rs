@@ -12,7 +12,11 @@
 //! | 42, 54 | 2    | `e_phentsize` | size of one                                             |
 //! | 44, 56 | 2    | `e_phnum`     | how many                                                |
 
+mod details;
+
 use std::io::{Read, Seek, SeekFrom};
+
+pub use details::{Details, SymbolVersion};
 
 use crate::fields::{Fields, FormatError};
 use crate::program::{Kind, Machine};

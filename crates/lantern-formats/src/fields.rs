@@ -54,6 +54,32 @@ impl<R: Read + Seek> Fields<'_, R> {
         }
     }
 
+    /// Reads `len` bytes; the caller bounds `len`.
+    pub(crate) fn vec(&mut self, offset: u64, len: usize, what: &'static str) -> Result<Vec<u8>, FormatError> {
+        let bytes = self.up_to(offset, len, what)?;
+        if bytes.len() == len { Ok(bytes) } else { Err(FormatError::Truncated { what, offset }) }
+    }
+
+    /// Reads `len` bytes, or fewer where the file ends; the caller bounds `len`.
+    pub(crate) fn up_to(&mut self, offset: u64, len: usize, what: &'static str) -> Result<Vec<u8>, FormatError> {
+        if i64::try_from(offset).is_err() {
+            return Err(FormatError::Truncated { what, offset });
+        }
+        self.from.seek(SeekFrom::Start(offset)).map_err(FormatError::Io)?;
+        let mut bytes = Vec::new();
+        (&mut *self.from).take(len as u64).read_to_end(&mut bytes).map_err(FormatError::Io)?;
+        Ok(bytes)
+    }
+
+    /// Reads a text that ends with a zero byte, of at most `max` bytes.
+    pub(crate) fn text(&mut self, offset: u64, max: usize, what: &'static str) -> Result<String, FormatError> {
+        let bytes = self.up_to(offset, max, what)?;
+        match bytes.iter().position(|b| *b == 0) {
+            Some(end) => Ok(String::from_utf8_lossy(&bytes[..end]).into_owned()),
+            None => Err(FormatError::Truncated { what, offset }),
+        }
+    }
+
     /// Whether the file starts with these bytes; one that is shorter does not.
     pub(crate) fn starts_with<const N: usize>(&mut self, magic: [u8; N]) -> Result<bool, FormatError> {
         match self.bytes::<N>(0, "the magic") {

@@ -2,6 +2,9 @@
 //!
 //! - [`program::Program`]: what a program of any system says about itself, by one call.
 //! - [`elf::Elf`], [`pe::Pe`], [`macho::MachO`]: the readers behind it.
+//! - [`elf::Details`], [`pe::Details`], [`macho::Details`]: libraries, versions, icons, debug data, signatures.
+//! - [`macho::CodeSignature`]: what a code signature covers, and whether that is intact.
+//! - [`android::Manifest`], [`info::Info`], [`icon`]: what packages and bundles say about themselves.
 //! - [`zip`], [`tar`]: what archives hold, read in place.
 //! - [`Magic`]: what a file is by its first bytes, enough to decide whether it may be executed.
 //!
@@ -15,8 +18,11 @@
 //! Not here: configuration, network, terminal.
 
 mod counted;
+pub mod android;
 pub mod elf;
 mod fields;
+pub mod icon;
+pub mod info;
 pub mod macho;
 mod magic;
 pub mod pe;

@@ -9,7 +9,13 @@
 //! | 4      | 4    | `cputype`  | 7: 386, 0x01000007: x86-64, 0x0100000c: ARM64             |
 //! | 12     | 4    | `filetype` | 2: program, 6: library, 8: plug-in                        |
 
+mod details;
+mod signature;
+
 use std::io::{Read, Seek};
+
+pub use details::{Details, Library, Platform, SystemVersion};
+pub use signature::{CodeSignature, Special, Wrong};
 
 use crate::fields::{Fields, FormatError};
 use crate::program::{Kind, Machine};

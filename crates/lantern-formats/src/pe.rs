@@ -8,7 +8,13 @@
 //! | +4            | 2    | `Machine`         | 0x14c: 386, 0x8664: x64, 0xaa64: ARM64              |
 //! | +22           | 2    | `Characteristics` | 0x2: can be run, 0x2000: a library                  |
 
+mod details;
+mod resources;
+
 use std::io::{Read, Seek};
+
+pub use details::{Details, Subsystem, Symbols};
+pub use resources::VersionInfo;
 
 use crate::fields::{Fields, FormatError};
 use crate::program::{Kind, Machine};

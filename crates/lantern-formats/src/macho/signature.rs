@@ -1,0 +1,312 @@
+//! The code signature of a Mach-O slice: what it covers, whether that is intact, and whose it says it is.
+//!
+//! Source: Apple's `kern/cs_blobs.h`. All numbers are big-endian, whatever the slice's own order.
+//!
+//! | offset in a code directory | size | field           | meaning                                         |
+//! |----------------------------|------|-----------------|-------------------------------------------------|
+//! | 8                          | 4    | `version`       | 0x20200 has a team, 0x20500 a runtime           |
+//! | 12                         | 4    | `flags`         | 0x2: ad hoc, 0x10000: hardened runtime          |
+//! | 16                         | 4    | `hashOffset`    | of the first page's hash; special slots before  |
+//! | 20                         | 4    | `identOffset`   | of the identifier                               |
+//! | 24, 28                     | 4    | slots           | special ones, pages                             |
+//! | 32                         | 4    | `codeLimit`     | bytes that are covered                          |
+//! | 36, 37, 39                 | 1    | hash, page      | hash's length and kind, page size as power of 2 |
+//! | 48                         | 4    | `teamOffset`    | of the team, from 0x20200 on                    |
+//! | 56                         | 8    | `codeLimit64`   | instead of `codeLimit`, from 0x20300 on         |
+
+use std::io::{Read, Seek};
+
+use sha1::Sha1;
+use sha2::{Digest, Sha256, Sha384};
+
+use super::Details;
+use crate::fields::{Fields, FormatError};
+
+const CSMAGIC_EMBEDDED_SIGNATURE: u32 = 0xfade_0cc0;
+const CSMAGIC_CODEDIRECTORY: u32 = 0xfade_0c02;
+const SLOT_CODE_DIRECTORY: u32 = 0;
+const SLOT_ALTERNATES: std::ops::RangeInclusive<u32> = 0x1000..=0x1004;
+const SLOT_CMS: u32 = 0x1_0000;
+const FLAG_AD_HOC: u32 = 0x2;
+const FLAG_RUNTIME: u32 = 0x1_0000;
+/// Bytes of a blob's magic and length.
+const BLOB_HEAD: usize = 8;
+/// Longest signature that is read, in bytes. Ours: 32 bytes for each 4 KiB of a program of 8 GB.
+const MAX_LEN: u64 = 64 * 1024 * 1024;
+/// Largest page, as a power of two. Ours: real ones have 4 or 16 KiB.
+const MAX_PAGE_SHIFT: u8 = 20;
+
+/// A slot that stands for something beside the code.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Special {
+    /// The bundle's `Info.plist`.
+    Info = 1,
+    /// Requirements, within the signature.
+    Requirements = 2,
+    /// The bundle's seal over its resources.
+    Resources = 3,
+    /// Entitlements as a property list, within the signature.
+    Entitlements = 5,
+    /// Entitlements in DER, within the signature.
+    EntitlementsDer = 7,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Hash {
+    Sha1,
+    Sha256,
+    Sha256Cut,
+    Sha384,
+}
+
+impl Hash {
+    fn of(kind: u8) -> Option<Self> {
+        Some(match kind {
+            1 => Self::Sha1,
+            2 => Self::Sha256,
+            3 => Self::Sha256Cut,
+            4 => Self::Sha384,
+            _ => return None,
+        })
+    }
+
+    fn digest(self, bytes: &[u8]) -> Vec<u8> {
+        match self {
+            Self::Sha1 => Sha1::digest(bytes).to_vec(),
+            Self::Sha256 => Sha256::digest(bytes).to_vec(),
+            Self::Sha256Cut => Sha256::digest(bytes)[..20].to_vec(),
+            Self::Sha384 => Sha384::digest(bytes).to_vec(),
+        }
+    }
+
+    const fn len(self) -> usize {
+        match self {
+            Self::Sha1 | Self::Sha256Cut => 20,
+            Self::Sha256 => 32,
+            Self::Sha384 => 48,
+        }
+    }
+}
+
+/// One list of hashes; a signature may have several, with different hash functions.
+#[derive(Debug, Clone)]
+struct Directory {
+    blob: Vec<u8>,
+    flags: u32,
+    identifier: String,
+    team: Option<String>,
+    hash: Hash,
+    hashes_at: usize,
+    specials: usize,
+    pages: usize,
+    page_len: usize,
+    code_limit: u64,
+}
+
+fn broken(what: &'static str, value: impl Into<u64>) -> FormatError {
+    FormatError::Value { what, value: value.into() }
+}
+
+impl Directory {
+    fn read(blob: Vec<u8>) -> Result<Self, FormatError> {
+        let mut cursor = std::io::Cursor::new(blob.as_slice());
+        let mut fields = Fields { from: &mut cursor, little: false };
+        let version = fields.u32(8, "the code directory's version")?;
+        let flags = fields.u32(12, "the code directory's flags")?;
+        let hashes_at = fields.u32(16, "hashOffset")? as usize;
+        let identifier_at = fields.u32(20, "identOffset")?;
+        let specials = fields.u32(24, "nSpecialSlots")? as usize;
+        let pages = fields.u32(28, "nCodeSlots")? as usize;
+        let mut code_limit = u64::from(fields.u32(32, "codeLimit")?);
+        let [hash_len, hash_kind, _, page_shift] = fields.bytes(36, "the code directory's hashes")?;
+        let hash = Hash::of(hash_kind).filter(|hash| hash.len() == usize::from(hash_len));
+        let hash = hash.ok_or_else(|| broken("hashType", hash_kind))?;
+        if page_shift > MAX_PAGE_SHIFT {
+            return Err(broken("pageSize", page_shift));
+        }
+        if version >= 0x2_0300 {
+            match fields.u64(56, "codeLimit64")? {
+                0 => {}
+                limit => code_limit = limit,
+            }
+        }
+        let max = blob.len();
+        let identifier = fields.text(identifier_at.into(), max, "the identifier")?;
+        let team_at = if version >= 0x2_0200 { fields.u32(48, "teamOffset")? } else { 0 };
+        let team = if team_at == 0 { None } else { Some(fields.text(team_at.into(), max, "the team")?) };
+        // A page size of 0 stands for one page without end.
+        let page_len = if page_shift == 0 { usize::MAX } else { 1 << page_shift };
+        let needs = code_limit.div_ceil(page_len as u64);
+        if pages as u64 != needs {
+            return Err(broken("nCodeSlots", pages as u64));
+        }
+        let fits = hashes_at.checked_sub(specials.saturating_mul(hash.len())).is_some()
+            && hashes_at.saturating_add(pages.saturating_mul(hash.len())) <= blob.len();
+        if !fits {
+            return Err(broken("hashOffset", hashes_at as u64));
+        }
+        Ok(Self { flags, identifier, team, hash, hashes_at, specials, pages, page_len, code_limit, blob })
+    }
+
+    fn page_hash(&self, page: usize) -> &[u8] {
+        let at = self.hashes_at + page * self.hash.len();
+        self.blob.get(at..at + self.hash.len()).unwrap_or_default()
+    }
+
+    /// The hash of a special slot; none where there is none or it is all zeros, which stands for none.
+    fn special_hash(&self, slot: Special) -> Option<&[u8]> {
+        let number = slot as usize;
+        if number > self.specials {
+            return None;
+        }
+        let at = self.hashes_at - number * self.hash.len();
+        self.blob.get(at..at + self.hash.len()).filter(|hash| hash.iter().any(|b| *b != 0))
+    }
+}
+
+/// A code signature, as it was found.
+#[derive(Debug, Clone)]
+pub struct CodeSignature {
+    slice_offset: u64,
+    signature_offset: u64,
+    /// The preferred one first.
+    directories: Vec<Directory>,
+    slots: Vec<(u32, Vec<u8>)>,
+    /// The signed message of an identity, as DER; none for an ad hoc signature.
+    pub cms: Option<Vec<u8>>,
+}
+
+/// What makes a signature wrong.
+#[derive(Debug, Clone, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum Wrong {
+    /// A page of the code is not what was signed; its first byte, from the slice's start.
+    Page(u64),
+    /// Something beside the code is not what was signed.
+    Special(Special),
+    /// The hashes do not cover the program up to the signature.
+    NotCovered,
+}
+
+impl CodeSignature {
+    /// Reads that of a slice; none where it has none.
+    ///
+    /// # Errors
+    /// [`FormatError`].
+    pub fn read(from: &mut (impl Read + Seek), details: &Details) -> Result<Option<Self>, FormatError> {
+        let Some((offset, len)) = details.signature else { return Ok(None) };
+        let slice_offset = details.slice.offset;
+        let mut fields = Fields { from, little: false };
+        let start = slice_offset.saturating_add(offset);
+        if fields.u32(start, "the code signature")? != CSMAGIC_EMBEDDED_SIGNATURE {
+            return Err(broken("the magic of the code signature", fields.u32(start, "the code signature")?));
+        }
+        let whole = u64::from(fields.u32(start + 4, "the code signature's length")?);
+        if whole > len || whole > MAX_LEN {
+            return Err(broken("the length of the code signature", whole));
+        }
+        let bytes = fields.vec(start, usize::try_from(whole).unwrap_or(0), "the code signature")?;
+        let number = |at: usize| {
+            let four = bytes.get(at..at + 4).and_then(|b| b.try_into().ok());
+            four.map(u32::from_be_bytes).ok_or(FormatError::Truncated { what: "the code signature", offset: start })
+        };
+        let count = number(8)? as usize;
+        if count > bytes.len() / 8 {
+            return Err(broken("the number of blobs in the code signature", count as u64));
+        }
+        let (mut directories, mut slots, mut cms) = (Vec::new(), Vec::new(), None);
+        for i in 0..count {
+            let (slot, at) = (number(12 + i * 8)?, number(16 + i * 8)? as usize);
+            let len = number(at.saturating_add(4).min(bytes.len()))? as usize;
+            let blob = bytes.get(at..at.saturating_add(len)).filter(|blob| blob.len() >= BLOB_HEAD);
+            let blob = blob.ok_or_else(|| broken("the place of a blob in the code signature", at as u64))?.to_vec();
+            match slot {
+                SLOT_CODE_DIRECTORY => directories.insert(0, Self::directory(blob)?),
+                slot if SLOT_ALTERNATES.contains(&slot) => directories.push(Self::directory(blob)?),
+                SLOT_CMS => cms = Some(blob[BLOB_HEAD..].to_vec()).filter(|der| !der.is_empty()),
+                slot => slots.push((slot, blob)),
+            }
+        }
+        if directories.is_empty() {
+            return Err(broken("the number of code directories", 0_u32));
+        }
+        Ok(Some(Self { slice_offset, signature_offset: offset, directories, slots, cms }))
+    }
+
+    fn directory(blob: Vec<u8>) -> Result<Directory, FormatError> {
+        let magic = blob.first_chunk::<4>().map_or(0, |b| u32::from_be_bytes(*b));
+        if magic == CSMAGIC_CODEDIRECTORY { Directory::read(blob) } else { Err(broken("a code directory", magic)) }
+    }
+
+    fn first(&self) -> &Directory {
+        // `read` gives none without one.
+        &self.directories[0]
+    }
+
+    /// What the program calls itself.
+    pub fn identifier(&self) -> &str {
+        &self.first().identifier
+    }
+
+    /// The team of the identity.
+    pub fn team(&self) -> Option<&str> {
+        self.first().team.as_deref()
+    }
+
+    /// Whether nobody's identity stands behind it: only the hashes do.
+    pub fn is_ad_hoc(&self) -> bool {
+        self.cms.is_none() || self.first().flags & FLAG_AD_HOC != 0
+    }
+
+    /// Whether the hardened runtime is asked for.
+    pub fn is_hardened(&self) -> bool {
+        self.first().flags & FLAG_RUNTIME != 0
+    }
+
+    /// The entitlements, as a property list.
+    pub fn entitlements(&self) -> Option<&[u8]> {
+        self.blob(Special::Entitlements).map(|blob| &blob[BLOB_HEAD..])
+    }
+
+    fn blob(&self, slot: Special) -> Option<&[u8]> {
+        self.slots.iter().find(|(known, _)| *known == slot as u32).map(|(_, blob)| blob.as_slice())
+    }
+
+    /// Holds everything within the file against the hashes: each page of the code, and the blobs of the signature.
+    /// Returns the first that is wrong.
+    ///
+    /// # Errors
+    /// [`FormatError`].
+    pub fn verify(&self, from: &mut (impl Read + Seek)) -> Result<Option<Wrong>, FormatError> {
+        for directory in &self.directories {
+            if directory.code_limit != self.signature_offset {
+                return Ok(Some(Wrong::NotCovered));
+            }
+            for slot in [Special::Requirements, Special::Entitlements, Special::EntitlementsDer] {
+                let found = self.blob(slot).map(|blob| directory.hash.digest(blob));
+                if found.as_deref() != directory.special_hash(slot) {
+                    return Ok(Some(Wrong::Special(slot)));
+                }
+            }
+            let mut fields = Fields { from: &mut *from, little: false };
+            for page in 0..directory.pages {
+                let start = page as u64 * directory.page_len as u64;
+                let len = (directory.code_limit - start).min(directory.page_len as u64);
+                let len = usize::try_from(len).ok().filter(|len| *len as u64 <= MAX_LEN * 16);
+                let len = len.ok_or_else(|| broken("codeLimit", directory.code_limit))?;
+                let bytes = fields.vec(self.slice_offset.saturating_add(start), len, "a page of the code")?;
+                if directory.hash.digest(&bytes) != directory.page_hash(page) {
+                    return Ok(Some(Wrong::Page(start)));
+                }
+            }
+        }
+        Ok(None)
+    }
+
+    /// Whether bytes beside the program are what the signature says of them; without them, whether it says nothing.
+    pub fn holds(&self, slot: Special, bytes: Option<&[u8]>) -> bool {
+        self.directories.iter().all(|directory| {
+            bytes.map(|bytes| directory.hash.digest(bytes)).as_deref() == directory.special_hash(slot)
+        })
+    }
+}
