@@ -68,6 +68,7 @@ pub enum ColorMode {
 #[derive(Debug, Subcommand)]
 pub enum Command {
     Init(commands::init::Args),
+    Inspect(commands::inspect::Args),
     Check(commands::check::Args),
     Depots(commands::depots::Args),
     Prepare(commands::prepare::Args),

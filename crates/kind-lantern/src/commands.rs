@@ -8,6 +8,7 @@ pub mod depots;
 pub mod help_me;
 pub mod history;
 pub mod init;
+pub mod inspect;
 pub mod install;
 pub mod keep;
 pub mod live;
@@ -94,6 +95,7 @@ fn alone(ui: &Ui) -> Done {
 fn dispatch(command: Command, ui: &Ui) -> Done {
     match command {
         Command::Init(args) => init::run(&args, ui),
+        Command::Inspect(args) => inspect::run(&args, ui),
         Command::Check(args) => check::run(&args, ui),
         Command::Depots(args) => depots::run(&args, ui),
         Command::Prepare(args) => prepare::run(&args, ui),

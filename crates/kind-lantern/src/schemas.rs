@@ -25,6 +25,7 @@ fn all() -> Vec<(String, Value)> {
         schema_of::<commands::help_me::Document>("help-me"),
         schema_of::<commands::history::Document>("history"),
         schema_of::<commands::init::Document<'static>>("init"),
+        schema_of::<commands::inspect::Document<'static>>("inspect"),
         schema_of::<commands::install::Document<'static>>("install"),
         schema_of::<commands::keep::Document<'static>>("keep"),
         schema_of::<commands::live::Document>("live"),

@@ -188,7 +188,8 @@ impl Manifest {
             let kind = reader.u16("a chunk")?;
             reader.u16("a chunk's head")?;
             let len = reader.u32("a chunk's length")? as usize;
-            let wrong = |why: &str| ReadError::Value { what: "a chunk", offset: bytes.len() - rest.len(), why: why.into() };
+            let wrong =
+                |why: &str| ReadError::Value { what: "a chunk", offset: bytes.len() - rest.len(), why: why.into() };
             if len < 8 || len > rest.len() {
                 return Err(wrong("its length is impossible"));
             }

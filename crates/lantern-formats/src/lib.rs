@@ -17,8 +17,8 @@
 //!
 //! Not here: configuration, network, terminal.
 
-mod counted;
 pub mod android;
+mod counted;
 pub mod elf;
 mod fields;
 pub mod icon;

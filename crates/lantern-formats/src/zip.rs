@@ -113,11 +113,14 @@ fn read_at<R: Read + Seek>(from: &mut R, offset: u64, len: u64, what: &'static s
     if bytes.len() as u64 == len { Ok(bytes) } else { Err(cut()) }
 }
 
-/// Reads the central directory.
-///
-/// # Errors
-/// [`ZipError`].
-pub fn read<R: Read + Seek>(from: &mut R) -> Result<Vec<ZipEntry>, ZipError> {
+/// Where the central directory lies.
+struct Directory {
+    offset: u64,
+    len: u64,
+    count: u64,
+}
+
+fn directory<R: Read + Seek>(from: &mut R) -> Result<Directory, ZipError> {
     let file_len = from.seek(SeekFrom::End(0))?;
     let tail_len = file_len.min(END_LEN + MAX_COMMENT_LEN);
     let tail_at = file_len - tail_len;
@@ -153,6 +156,15 @@ pub fn read<R: Read + Seek>(from: &mut R) -> Result<Vec<ZipEntry>, ZipError> {
     if offset.checked_add(len).is_none_or(|end_of_it| end_of_it > tail_at + end as u64) {
         return Err(ZipError::Truncated { what: "the directory", offset });
     }
+    Ok(Directory { offset, len, count })
+}
+
+/// Reads the central directory.
+///
+/// # Errors
+/// [`ZipError`].
+pub fn read<R: Read + Seek>(from: &mut R) -> Result<Vec<ZipEntry>, ZipError> {
+    let Directory { offset, len, count } = directory(from)?;
     let directory = read_at(from, offset, len, "the directory")?;
     let entries = entries(&directory, count, offset)?;
     check_overlaps(&entries)?;
@@ -223,6 +235,16 @@ fn take_zip64(entry: &mut ZipEntry, mut extra: &[u8]) {
         }
         extra = extra.get(4 + len..).unwrap_or_default();
     }
+}
+
+/// Whether a signing block of Android lies before the directory. Source: "APK Signature Scheme v2", the Android Open
+/// Source Project.
+///
+/// # Errors
+/// [`ZipError`].
+pub fn signing_block<R: Read + Seek>(from: &mut R) -> Result<bool, ZipError> {
+    let Some(magic_at) = directory(from)?.offset.checked_sub(16) else { return Ok(false) };
+    Ok(read_at(from, magic_at, 16, "the signing block")? == b"APK Sig Block 42")
 }
 
 fn check_overlaps(entries: &[ZipEntry]) -> Result<(), ZipError> {

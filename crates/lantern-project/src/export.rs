@@ -79,6 +79,18 @@ const ENDINGS: [(&str, Form); 9] = [
 ];
 
 impl Form {
+    /// Returns what people call it.
+    pub(crate) fn name(self) -> &'static str {
+        match self {
+            Self::Folder => "a folder",
+            Self::Zip => "a ZIP archive",
+            Self::Tar | Self::TarGz | Self::TarZst => "a tape archive",
+            Self::Package("apk") => "an Android package",
+            Self::Package("aab") => "an Android bundle",
+            Self::Package(_) => "an iOS package",
+        }
+    }
+
     /// Returns what a file is by its name; none when it is nothing that can be taken in.
     pub(crate) fn of_name(name: &str) -> Option<Self> {
         let lower = name.to_lowercase();
@@ -136,6 +148,8 @@ pub(crate) struct Reading<'a> {
     pub export: &'a str,
     /// The folder within the export that is the build.
     pub export_root: Option<&'a str>,
+    /// What it is taken for, instead of what its name says.
+    pub form: Option<Form>,
     /// What stays out.
     pub leave_out: &'a Patterns,
 }
@@ -158,7 +172,8 @@ impl Export {
         let shown_path = newest(reading.root, reading.export, &mut findings)?;
         let path = reading.root.join(&shown_path);
         let metadata = fs::metadata(&path).map_err(|e| not_there(&path, &shown_path, &e))?;
-        let form = if metadata.is_dir() { Some(Form::Folder) } else { Form::of_name(&shown_path) };
+        let by_name = || if metadata.is_dir() { Some(Form::Folder) } else { Form::of_name(&shown_path) };
+        let form = reading.form.or_else(by_name);
         let form = form.filter(|_| metadata.is_dir() || metadata.is_file()).ok_or_else(|| {
             let endings = ENDINGS.map(|(ending, _)| ending).join(", ");
             let what = format!("the export {} is neither a folder nor an archive nor a package", shown(&shown_path));

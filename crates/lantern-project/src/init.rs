@@ -107,7 +107,14 @@ fn look_into(root: &Path, path: &str) -> Option<SeenExport> {
     let everything = Patterns::default();
     let spare = std::env::temp_dir();
     let list = |inside: Option<&str>| {
-        let reading = Reading { root, spare: spare.clone(), export: path, export_root: inside, leave_out: &everything };
+        let reading = Reading {
+            root,
+            spare: spare.clone(),
+            export: path,
+            export_root: inside,
+            form: None,
+            leave_out: &everything,
+        };
         Export::find(&reading).ok().map(|found| found.export)
     };
     let export = list(None)?;

@@ -3,6 +3,8 @@
 pub(crate) mod look;
 mod start;
 
+pub(crate) use start::{START_PAGE, systems_of};
+
 use std::collections::BTreeSet;
 use std::io::{self, Read};
 use std::sync::Mutex;
@@ -50,6 +52,7 @@ impl<'a> Intake<'a> {
             spare: project.state("cache"),
             export: &target.export,
             export_root: target.export_root.as_deref(),
+            form: None,
             leave_out: &target.leave_out,
         };
         let found = Export::find(&reading).map_err(|finding| {

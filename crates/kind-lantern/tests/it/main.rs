@@ -33,6 +33,7 @@ mod helping;
 #[cfg(test)]
 mod hostile;
 #[cfg(test)]
+mod inspecting;
 mod installing;
 #[cfg(test)]
 mod keeping;

@@ -212,8 +212,7 @@ impl Details {
         let mut file = File { fields, wide: elf.is_64_bit, segments: Vec::new() };
         file.segments()?;
         let dynamic = file.dynamic()?;
-        let mut out =
-            Self { build_id: file.build_id()?, has_debug_data: file.has_debug_data()?, ..Self::default() };
+        let mut out = Self { build_id: file.build_id()?, has_debug_data: file.has_debug_data()?, ..Self::default() };
         let value = |tag: u64| dynamic.iter().find(|(known, _)| *known == tag).map(|(_, value)| *value);
         // Files of debug data alone keep the table's place without its bytes.
         let Some(names) = value(DT_STRTAB).and_then(|address| file.offset(address)) else { return Ok(out) };

@@ -305,8 +305,11 @@ impl CodeSignature {
 
     /// Whether bytes beside the program are what the signature says of them; without them, whether it says nothing.
     pub fn holds(&self, slot: Special, bytes: Option<&[u8]>) -> bool {
-        self.directories.iter().all(|directory| {
-            bytes.map(|bytes| directory.hash.digest(bytes)).as_deref() == directory.special_hash(slot)
-        })
+        self.directories
+            .iter()
+            .all(|directory| bytes.map(|bytes| directory.hash.digest(bytes)).as_deref() == directory.special_hash(slot))
     }
 }
+
+#[cfg(test)]
+mod tests;

@@ -292,7 +292,7 @@ fn read_program(export: &Export, index: usize) -> Result<Program, FormatError> {
 }
 
 /// Returns the systems that a program was built for, one for Windows and Linux, one or the universal one for macOS.
-pub(super) fn systems_of(program: &Program) -> Vec<System> {
+pub(crate) fn systems_of(program: &Program) -> Vec<System> {
     let has = |machine| program.machines.contains(&machine);
     match program.form {
         ProgramForm::MachO if has(Machine::X86_64) && has(Machine::Aarch64) => vec![System::MacosUniversal],

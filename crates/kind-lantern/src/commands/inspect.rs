@@ -1,0 +1,298 @@
+use std::path::{Path, PathBuf};
+
+use lantern_core::finding::{Finding, Severity};
+use lantern_core::path::shown;
+use lantern_core::system::System;
+use lantern_project::{Inspected, Signature};
+use serde::Serialize;
+
+use super::Done;
+use crate::diagnostic::{CommandError, show_finding};
+use crate::table::Table;
+use crate::ui::{Ui, bad, care, faint, good, strong};
+use crate::words;
+
+/// Shown at the end of the help.
+const EXAMPLES: &str = r#"Examples:
+  lantern inspect exports/windows
+  lantern inspect exports/* --json"#;
+
+/// See what a file or folder is: system, identity, version, signature, what starts it
+///
+/// Folders, archives, packages for phones, programs and libraries; no project is needed, and nothing is changed.
+/// Several at once are shown side by side: the quick way to see that one of them is still the old version.
+#[derive(Debug, clap::Args)]
+#[command(after_help = EXAMPLES)]
+pub struct Args {
+    /// What to look at
+    #[arg(required = true, value_name = "PATH")]
+    paths: Vec<PathBuf>,
+}
+
+#[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
+pub struct Document<'a> {
+    schema: &'static str,
+    /// In the order in which they were named.
+    things: Vec<ThingDocument<'a>>,
+}
+
+#[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
+struct ThingDocument<'a> {
+    path: String,
+    /// In words; none for one that could not be looked at.
+    form: Option<&'static str>,
+    systems: &'a [System],
+    starts: &'a [String],
+    name: Option<&'a str>,
+    identity: Option<&'a str>,
+    version: Option<&'a str>,
+    number: Option<&'a str>,
+    /// The oldest system that it starts on, in words.
+    needs: Option<&'a str>,
+    /// Libraries that what starts it wants.
+    libraries: &'a [String],
+    /// In pixels.
+    icon_sizes: &'a [u16],
+    files: u64,
+    bytes: u64,
+    /// On the disk, where that is less.
+    packed_bytes: u64,
+    signature: SignatureDocument<'a>,
+    /// What else there is to say, by what it is about.
+    facts: Vec<FactDocument<'a>>,
+    findings: &'a [Finding],
+}
+
+#[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
+struct SignatureDocument<'a> {
+    /// `not-usual`, `none`, `ad-hoc` or `identity`.
+    kind: &'static str,
+    /// Whether all that it covers is as it was; none when it was not verified.
+    intact: Option<bool>,
+    whose: Option<&'a str>,
+}
+
+#[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
+struct FactDocument<'a> {
+    about: &'a str,
+    says: &'a str,
+}
+
+/// Something that was looked at, or why it could not be.
+type Looked = (PathBuf, Result<Inspected, Vec<Finding>>);
+
+pub fn run(args: &Args, ui: &Ui) -> Done {
+    let look = |path: &PathBuf| -> Looked {
+        let shown_path = path.to_string_lossy().trim_end_matches('/').to_owned();
+        let looked = lantern_project::inspect(path, &shown_path).map_err(|finding| vec![*finding]);
+        (path.clone(), looked)
+    };
+    let all: Vec<Looked> = args.paths.iter().map(look).collect();
+    ui.document(&Document { schema: "lantern.inspect/1", things: all.iter().map(document).collect() });
+    match all.as_slice() {
+        [(_, Ok(one))] => show(one, ui),
+        [(path, Err(findings))] => say_findings(path, findings, ui),
+        several => compare(several, ui),
+    }
+    if all.iter().any(|(_, looked)| looked.is_err()) {
+        return Err(CommandError::findings_said());
+    }
+    Ok(())
+}
+
+fn document((path, looked): &Looked) -> ThingDocument<'_> {
+    let path = path.display().to_string();
+    match looked {
+        Ok(seen) => ThingDocument {
+            path,
+            form: Some(seen.form),
+            systems: &seen.systems,
+            starts: &seen.starts,
+            name: seen.name.as_deref(),
+            identity: seen.identity.as_deref(),
+            version: seen.version.as_deref(),
+            number: seen.number.as_deref(),
+            needs: seen.needs.as_deref(),
+            libraries: &seen.libraries,
+            icon_sizes: &seen.icon_sizes,
+            files: seen.files,
+            bytes: seen.size,
+            packed_bytes: seen.packed,
+            signature: match &seen.signature {
+                Signature::NotUsual => SignatureDocument { kind: "not-usual", intact: None, whose: None },
+                Signature::None => SignatureDocument { kind: "none", intact: None, whose: None },
+                Signature::AdHoc { is_intact } => {
+                    SignatureDocument { kind: "ad-hoc", intact: Some(*is_intact), whose: None }
+                }
+                Signature::Identity { whose, is_intact } => {
+                    SignatureDocument { kind: "identity", intact: *is_intact, whose: whose.as_deref() }
+                }
+            },
+            facts: seen.facts.iter().map(|(about, says)| FactDocument { about, says }).collect(),
+            findings: &seen.findings,
+        },
+        Err(findings) => ThingDocument {
+            path,
+            form: None,
+            systems: &[],
+            starts: &[],
+            name: None,
+            identity: None,
+            version: None,
+            number: None,
+            needs: None,
+            libraries: &[],
+            icon_sizes: &[],
+            files: 0,
+            bytes: 0,
+            packed_bytes: 0,
+            signature: SignatureDocument { kind: "not-usual", intact: None, whose: None },
+            facts: Vec::new(),
+            findings,
+        },
+    }
+}
+
+fn signature(signature: &Signature) -> String {
+    let state = |is_intact: Option<bool>| match is_intact {
+        Some(true) => format!(", {}", good("intact")),
+        Some(false) => format!(", {}", bad("not intact")),
+        None => String::new(),
+    };
+    match signature {
+        Signature::NotUsual => String::new(),
+        Signature::None => "none".to_owned(),
+        Signature::AdHoc { is_intact } => format!("ad hoc: hashes alone{}", state(Some(*is_intact))),
+        Signature::Identity { whose, is_intact } => {
+            let whose = whose.as_deref().map_or("there".to_owned(), |whose| format!("of {whose}"));
+            let trust = if is_intact.is_none() { ", not verified" } else { ", who signed is not judged" };
+            format!("{whose}{}{trust}", state(*is_intact))
+        }
+    }
+}
+
+fn sizes(seen: &Inspected) -> String {
+    let (size, packed) = (words::bytes(seen.size), words::bytes(seen.packed));
+    let also = if packed == size { String::new() } else { format!(", {packed} packed") };
+    format!("{}, {size}{also}", words::count(seen.files, "file", "files"))
+}
+
+fn show(seen: &Inspected, ui: &Ui) {
+    let systems = words::systems(&seen.systems);
+    let whom = if systems.is_empty() { String::new() } else { format!(" for {systems}") };
+    ui.say(&format!("{}  {}{whom}\n", strong(shown(&seen.path)), seen.form));
+    let mut table = Table::default();
+    let mut row = |what: &str, says: Option<String>| {
+        if let Some(says) = says.filter(|says| !says.is_empty()) {
+            table.row([faint(what), says]);
+        }
+    };
+    row("name", seen.name.as_deref().map(shown));
+    row("identity", seen.identity.as_deref().map(shown));
+    row("version", seen.version.as_deref().map(|version| strong(shown(version)).to_string()));
+    row("number", seen.number.as_deref().map(shown));
+    let starts: Vec<String> = seen.starts.iter().map(|start| shown(start)).collect();
+    row("starts", Some(starts.join(", ")));
+    row("needs", seen.needs.as_deref().map(shown));
+    let icons: Vec<String> = seen.icon_sizes.iter().map(u16::to_string).collect();
+    row("icon", (!icons.is_empty()).then(|| format!("{} pixels", icons.join(", "))));
+    row("size", Some(sizes(seen)));
+    row("signature", Some(signature(&seen.signature)));
+    for (what, says) in &seen.facts {
+        row(what, Some(says.clone()));
+    }
+    ui.say(&table.lay_out());
+    for finding in &seen.findings {
+        ui.say(&format!("\n{}", show_finding(finding)));
+    }
+}
+
+fn say_findings(path: &Path, findings: &[Finding], ui: &Ui) {
+    ui.say(&format!("{}  {}\n", strong(shown(&path.to_string_lossy())), bad("cannot be looked at")));
+    for finding in findings {
+        ui.say(&show_finding(finding));
+    }
+}
+
+/// Several things, a line each; then what is wrong with each.
+fn compare(all: &[Looked], ui: &Ui) {
+    let mut table = Table::default();
+    let head = ["", "for", "version", "size", "signature", ""];
+    table.row(head.map(|word| if word.is_empty() { String::new() } else { faint(word) }));
+    let common = common_folder(all);
+    for (path, looked) in all {
+        let path = path.to_string_lossy();
+        let path = strong(shown(path.trim_end_matches('/').strip_prefix(&common).unwrap_or(&path)));
+        table.row(match looked {
+            Ok(seen) => line(path, seen),
+            Err(_) => [path, bad("cannot be looked at"), String::new(), String::new(), String::new(), String::new()],
+        });
+    }
+    if !common.is_empty() {
+        ui.say(&format!("in {}\n", shown(&common)));
+    }
+    ui.say(&table.lay_out());
+    let said = |what: &str, of: &dyn Fn(&Inspected) -> Option<&String>| {
+        let mut values: Vec<String> = all.iter().filter_map(|(_, l)| of(l.as_ref().ok()?).map(|v| shown(v))).collect();
+        values.sort();
+        values.dedup();
+        match values.as_slice() {
+            [] => None,
+            [one] => Some(format!("{} {one}", faint(what))),
+            several => Some(format!("{what} {} {}", care("differs:"), several.join(", "))),
+        }
+    };
+    let facts = [
+        said("identity", &|seen| seen.identity.as_ref()),
+        said("version", &|seen| seen.version.as_ref()),
+        said("number", &|seen| seen.number.as_ref()),
+    ];
+    let facts: Vec<String> = facts.into_iter().flatten().map(|fact| format!("  {fact}")).collect();
+    if !facts.is_empty() {
+        ui.say(&format!("\n{}", facts.join("\n")));
+    }
+    for (path, looked) in all {
+        let findings = looked.as_ref().map_or_else(|findings| findings.as_slice(), |seen| seen.findings.as_slice());
+        for (i, finding) in findings.iter().enumerate() {
+            let heading = if i == 0 { format!("  {}\n", faint(shown(&path.to_string_lossy()))) } else { String::new() };
+            ui.say(&format!("\n{heading}{}", show_finding(finding)));
+        }
+    }
+}
+
+/// The folder that all of them lie in, with `/` at its end; nothing where it is the one that we are in.
+fn common_folder(all: &[Looked]) -> String {
+    let folders = all.iter().map(|(path, _)| path.parent().unwrap_or(Path::new("")));
+    let first = folders.clone().next().unwrap_or(Path::new(""));
+    if first.as_os_str().is_empty() || folders.clone().any(|folder| folder != first) {
+        return String::new();
+    }
+    format!("{}/", first.to_string_lossy().trim_end_matches('/'))
+}
+
+fn line(path: String, seen: &Inspected) -> [String; 6] {
+    let signature = match &seen.signature {
+        Signature::NotUsual => faint("–"),
+        Signature::None => "none".to_owned(),
+        Signature::AdHoc { is_intact: true } => "ad hoc".to_owned(),
+        Signature::AdHoc { is_intact: false } | Signature::Identity { is_intact: Some(false), .. } => bad("broken"),
+        Signature::Identity { is_intact: Some(true), .. } => "intact".to_owned(),
+        Signature::Identity { is_intact: None, .. } => "there".to_owned(),
+    };
+    let count = |severity| seen.findings.iter().filter(|f| f.severity == severity).count();
+    let wrong = match (count(Severity::Stops), count(Severity::Warns)) {
+        (0, 0) => String::new(),
+        (0, 1) => care("1 warns"),
+        (0, warns) => care(format!("{warns} warn")),
+        (1, _) => bad("1 stops"),
+        (stops, _) => bad(format!("{stops} stop")),
+    };
+    let number = seen.number.as_deref().map_or(String::new(), |number| format!(" ({})", shown(number)));
+    let version = seen.version.as_deref().map_or_else(|| faint("–"), |version| format!("{}{number}", shown(version)));
+    let systems = if seen.systems.is_empty() { faint(seen.form) } else { words::systems(&seen.systems) };
+    [path, systems, version, words::bytes(seen.size), signature, wrong]
+}

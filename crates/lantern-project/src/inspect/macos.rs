@@ -1,0 +1,291 @@
+//! Programs and bundles for macOS and iOS.
+
+use lantern_core::finding::Finding;
+use lantern_core::path::shown;
+use lantern_core::system::System;
+use lantern_formats::info::Info;
+use lantern_formats::macho::{CodeSignature, Details, Platform, Special, Wrong};
+use lantern_formats::{FormatError, icon};
+
+use super::{Inspected, Signature, broken, index_of, open, small_file};
+use crate::export::{Export, ReadSeek};
+
+/// The icon that macOS shows at its largest.
+const WANTED_ICON: u16 = 512;
+
+/// How the parts of a bundle lie in it.
+pub(super) struct Layout {
+    /// With `/` at its end, or empty where the bundle itself was named.
+    bundle: String,
+    /// Folder of the programs, from the bundle.
+    programs: &'static str,
+    info: &'static str,
+    resources: &'static str,
+    seal: &'static str,
+}
+
+impl Layout {
+    fn of_macos(bundle: &str) -> Self {
+        Self {
+            bundle: bundle.to_owned(),
+            programs: "Contents/MacOS/",
+            info: "Contents/Info.plist",
+            resources: "Contents/Resources/",
+            seal: "Contents/_CodeSignature/CodeResources",
+        }
+    }
+
+    fn of_ios(bundle: &str) -> Self {
+        Self {
+            bundle: bundle.to_owned(),
+            programs: "",
+            info: "Info.plist",
+            resources: "",
+            seal: "_CodeSignature/CodeResources",
+        }
+    }
+
+    fn path(&self, part: &str) -> String {
+        format!("{}{part}", self.bundle)
+    }
+}
+
+/// What starts an export for macOS: a program in a bundle, or one by itself.
+pub(super) fn look(export: &Export, index: usize, out: &mut Inspected) {
+    let path = export.entries[index].source.path.as_str().to_owned();
+    match path.split_once(".app/") {
+        Some((name, _)) => bundle(export, &format!("{name}.app/"), out),
+        None => program(&mut open(export, index), Some((export, None)), &path, out),
+    }
+}
+
+/// A package for iOS, which is an archive with one bundle in it.
+pub(super) fn ios(export: &Export, out: &mut Inspected) {
+    let names = export.entries.iter().map(|e| e.source.path.as_str());
+    let bundles = names.filter_map(|name| name.strip_suffix("Info.plist"));
+    let found = bundles.filter(|p| p.starts_with("Payload/") && p.ends_with(".app/") && p.matches('/').count() == 2);
+    match found.collect::<Vec<_>>().as_slice() {
+        [one] => {
+            out.systems = vec![System::Ios];
+            look_into(export, &Layout::of_ios(one), out);
+            let has_profile = index_of(export, &format!("{one}embedded.mobileprovision")).is_some();
+            let profile = if has_profile { "in it, not verified" } else { "none: no device takes it" };
+            out.facts.push(("profile", profile.to_owned()));
+        }
+        [] => {
+            let what = "it is not an iOS package: Payload/NAME.app/Info.plist is missing in it";
+            out.findings.push(Finding::stops("package", what, "name the file that was exported for the device"));
+        }
+        several => {
+            let what = format!("there are {} bundles in Payload, one is allowed", several.len());
+            out.findings.push(Finding::stops("package", what, "export it again"));
+        }
+    }
+}
+
+/// A bundle for macOS; `prefix` ends with `/`, or is empty where the bundle itself was named.
+pub(super) fn bundle(export: &Export, prefix: &str, out: &mut Inspected) {
+    look_into(export, &Layout::of_macos(prefix), out);
+}
+
+fn look_into(export: &Export, layout: &Layout, out: &mut Inspected) {
+    let name = shown(layout.bundle.trim_end_matches('/'));
+    let info = match small_file(export, &layout.path(layout.info)).map(|bytes| Info::read(&bytes)) {
+        Some(Ok(info)) => info,
+        Some(Err(error)) => {
+            out.findings.push(broken(&layout.path(layout.info), &error));
+            Info::default()
+        }
+        None => {
+            let what = format!("{name} has no {}: it is no bundle", layout.info);
+            out.findings.push(Finding::stops("bundle", what, "export again"));
+            Info::default()
+        }
+    };
+    (out.identity, out.name) = (info.identifier.clone(), info.name.clone());
+    (out.version, out.number) = (info.version.clone(), info.number.clone());
+    if let Some(category) = &info.category {
+        out.facts.push(("category", shown(category)));
+    }
+    let icon = info.icon.as_ref().map(|icon| layout.path(&format!("{}{icon}", layout.resources)));
+    let sizes = icon.as_deref().and_then(|path| icon::icns_sizes(&small_file(export, path)?));
+    out.icon_sizes = sizes.unwrap_or_default();
+    if layout.programs.starts_with("Contents") {
+        if out.icon_sizes.is_empty() {
+            out.findings.push(Finding::warns(
+                "no-icon",
+                format!("{name} has no icon"),
+                "set one in the engine and export again",
+            ));
+        } else if out.icon_sizes.last().is_some_and(|size| *size < WANTED_ICON) {
+            let what = format!("the largest icon of {name} has {} pixels", out.icon_sizes.last().unwrap_or(&0));
+            out.findings.push(Finding::warns("small-icon", what, "add one of 512 and one of 1024 pixels"));
+        }
+    }
+    let Some(executable) = &info.executable else { return };
+    let path = layout.path(&format!("{}{executable}", layout.programs));
+    let Some(index) = index_of(export, &path) else {
+        let what = format!("{} names the program {}, which is not there", layout.info, shown(executable));
+        return out.findings.push(Finding::stops("bundle", what, "export again"));
+    };
+    if out.starts.is_empty() {
+        out.starts.push(path.clone());
+    }
+    program(&mut open(export, index), Some((export, Some(layout))), &path, out);
+    if let Some(wanted) = info.minimum_system {
+        out.needs = Some(match layout.programs {
+            "" => format!("iOS {wanted}"),
+            _ => format!("macOS {wanted}"),
+        });
+    }
+}
+
+/// A program by itself, or that of a bundle.
+pub(super) fn program(
+    mut from: &mut dyn ReadSeek,
+    within: Option<(&Export, Option<&Layout>)>,
+    name: &str,
+    out: &mut Inspected,
+) {
+    let details = match Details::read(&mut from) {
+        Ok(details) => details,
+        Err(error) => return out.findings.push(broken(name, &error)),
+    };
+    for library in details.iter().flat_map(|d| &d.libraries) {
+        if !out.libraries.contains(&library.name) {
+            out.libraries.push(library.name.clone());
+        }
+    }
+    let newest = details.iter().filter_map(|d| d.minimum).max_by_key(|(_, version)| *version);
+    out.needs = newest.map(|(platform, version)| match platform {
+        Platform::MacOs => format!("macOS {version}"),
+        Platform::Ios => format!("iOS {version}"),
+        Platform::IosSimulator => "the simulator of iOS".to_owned(),
+        _ => format!("version {version} of another system"),
+    });
+    let name = shown(name);
+    if newest.is_some_and(|(platform, _)| platform == Platform::IosSimulator) {
+        let what = format!("{name} is for the simulator, which only developers have");
+        out.findings.push(Finding::stops("simulator-build", what, "export for the device"));
+    }
+    if details.iter().any(|d| d.has_debug_data) {
+        let what = format!("{name} holds debug data, which players download for nothing");
+        out.findings.push(Finding::warns("debug-data", what, "strip it, and keep the debug data aside"));
+    }
+    if let Some((export, layout)) = within {
+        out.findings.extend(missing_libraries(&details, export, layout, &name));
+    }
+    match signature(&mut from, &details, within) {
+        Ok((signature, facts, finding)) => {
+            out.signature = signature;
+            out.facts.extend(facts);
+            out.findings.extend(finding.map(|what| {
+                Finding::stops(
+                    "signature-broken",
+                    format!("the signature of {name} does not hold: {what}"),
+                    "sign it again, as the very last step",
+                )
+            }));
+        }
+        Err(error) => out.findings.push(broken(&name, &error)),
+    }
+    let is_arm = details.iter().any(|d| d.slice.machine == lantern_formats::program::Machine::Aarch64);
+    if out.signature == Signature::None && is_arm && within.is_some() {
+        let what = format!("{name} is not signed at all: Apple's own processors do not start it");
+        out.findings.push(Finding::warns("unsigned", what, "sign it, ad hoc at least"));
+    }
+}
+
+type Seen = (Signature, Vec<(&'static str, String)>, Option<String>);
+
+/// Verifies the signature of every slice; the first that is wrong counts.
+fn signature(
+    mut from: &mut dyn ReadSeek,
+    details: &[Details],
+    within: Option<(&Export, Option<&Layout>)>,
+) -> Result<Seen, FormatError> {
+    let mut signatures = Vec::new();
+    for slice in details {
+        signatures.push(CodeSignature::read(&mut from, slice)?);
+    }
+    let found: Vec<&CodeSignature> = signatures.iter().flatten().collect();
+    let Some(first) = found.first() else { return Ok((Signature::None, Vec::new(), None)) };
+    let mut wrong = None;
+    if found.len() < signatures.len() {
+        wrong = Some("one of its slices carries none".to_owned());
+    }
+    for signature in &found {
+        wrong = wrong.or(signature.verify(&mut from)?.map(|wrong| match wrong {
+            Wrong::Page(at) => format!("the code changed after it was signed, first at byte {at}"),
+            Wrong::NotCovered => "it does not cover the whole program".to_owned(),
+            Wrong::Special(Special::Entitlements | Special::EntitlementsDer) => {
+                "its entitlements were changed".to_owned()
+            }
+            _ => "what it says of itself was changed".to_owned(),
+        }));
+        if let Some((export, Some(layout))) = within {
+            for (slot, path) in [(Special::Info, layout.info), (Special::Resources, layout.seal)] {
+                let bytes = small_file(export, &layout.path(path));
+                if !signature.holds(slot, bytes.as_deref()) {
+                    wrong = wrong.or_else(|| Some(format!("{path} was changed after it was signed")));
+                }
+            }
+        }
+    }
+    let mut facts = vec![("signed as", shown(first.identifier()))];
+    facts.extend(first.is_hardened().then(|| ("runtime", "hardened".to_owned())));
+    let is_intact = wrong.is_none();
+    let signature = match first.is_ad_hoc() {
+        true => Signature::AdHoc { is_intact },
+        false => Signature::Identity {
+            whose: first.team().map(|team| format!("team {}", shown(team))),
+            is_intact: Some(is_intact),
+        },
+    };
+    Ok((signature, facts, wrong))
+}
+
+/// Libraries that are neither part of the system nor where their install names lead.
+fn missing_libraries(details: &[Details], export: &Export, layout: Option<&Layout>, name: &str) -> Vec<Finding> {
+    let folder = name.rsplit_once('/').map_or("", |(folder, _)| folder);
+    let resolve = |path: &str| -> Option<String> {
+        let rest = path.strip_prefix("@executable_path/").or_else(|| path.strip_prefix("@loader_path/"))?;
+        let mut parts: Vec<&str> = folder.split('/').filter(|p| !p.is_empty()).collect();
+        for part in rest.split('/') {
+            match part {
+                ".." => drop(parts.pop()?),
+                "." | "" => {}
+                other => parts.push(other),
+            }
+        }
+        Some(parts.join("/"))
+    };
+    let is_there = |path: &str| export.entries.iter().any(|e| e.source.path.as_str() == path);
+    let of_system = |path: &str| path.starts_with("/usr/lib/") || path.starts_with("/System/");
+    let mut missing: Vec<String> = Vec::new();
+    for slice in details {
+        for library in slice.libraries.iter().filter(|l| !l.is_weak && !of_system(&l.name)) {
+            let places: Vec<String> = match library.name.strip_prefix("@rpath/") {
+                Some(rest) => {
+                    slice.search.iter().map(|path| format!("{}/{rest}", path.trim_end_matches('/'))).collect()
+                }
+                None => vec![library.name.clone()],
+            };
+            let found =
+                places.iter().any(|place| of_system(place) || resolve(place).is_some_and(|path| is_there(&path)));
+            let shown_name = shown(&library.name);
+            if !found && !missing.contains(&shown_name) {
+                missing.push(shown_name);
+            }
+        }
+    }
+    if missing.is_empty() {
+        return Vec::new();
+    }
+    let what = format!("{name} needs {}: neither in the export nor part of macOS", missing.join(", "));
+    let cure = match layout {
+        Some(_) => "put them into Contents/Frameworks, and name them by @rpath or @executable_path",
+        None => "put them beside it, and name them by @executable_path",
+    };
+    vec![Finding::warns("library-missing", what, cure)]
+}

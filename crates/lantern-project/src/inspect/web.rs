@@ -1,0 +1,88 @@
+//! Browser builds.
+
+use std::collections::BTreeSet;
+
+use lantern_core::finding::Finding;
+use lantern_core::path::{TreePath, shown};
+
+use super::{Inspected, index_of, small_file};
+use crate::export::Export;
+use crate::intake::START_PAGE;
+
+/// Most files that are named one by one.
+const MAX_NAMED: usize = 5;
+
+pub(super) fn look(export: &Export, out: &mut Inspected) {
+    let Some(page) = small_file(export, START_PAGE) else { return };
+    let text = String::from_utf8_lossy(&page);
+    out.name = between(&text, "<title>", "</title>").map(|title| shown(title.trim()));
+    let packed = export.entries.iter().filter(|e| {
+        let name = e.source.path.as_str();
+        name.ends_with(".br") || name.ends_with(".gz")
+    });
+    let packed = packed.count();
+    if packed > 0 {
+        out.facts.push(("sent compressed", format!("{packed} files, which need the right headers")));
+    }
+    let missing: Vec<String> = references(&text)
+        .into_iter()
+        .filter(|path| index_of(export, path).is_none())
+        .map(|path| shown(&path))
+        .collect();
+    if !missing.is_empty() {
+        let more = missing.len().saturating_sub(MAX_NAMED);
+        let mut list = missing[..missing.len().min(MAX_NAMED)].join(", ");
+        if more > 0 {
+            list += &format!(" and {more} more");
+        }
+        let what = format!("{START_PAGE} refers to {list}, which is not there");
+        out.findings.push(Finding::warns("page-broken", what, "export for the browser again, or mend the page"));
+    }
+}
+
+/// The text between two others, whatever their letter case.
+fn between<'a>(text: &'a str, before: &str, after: &str) -> Option<&'a str> {
+    // Lower case of ASCII alone: the length stays.
+    let lower = text.to_ascii_lowercase();
+    let start = lower.find(before)? + before.len();
+    let len = lower[start..].find(after)?;
+    text.get(start..start + len)
+}
+
+/// Files beside the page that its `src` and `href` attributes name.
+fn references(text: &str) -> BTreeSet<String> {
+    let lower = text.to_ascii_lowercase();
+    let mut out = BTreeSet::new();
+    for attribute in ["src=", "href="] {
+        let mut from = 0;
+        while let Some(at) = lower[from..].find(attribute) {
+            from += at + attribute.len();
+            let Some(quote) = text[from..].chars().next().filter(|c| matches!(c, '"' | '\'')) else { continue };
+            let rest = &text[from + 1..];
+            let Some(end) = rest.find(quote) else { break };
+            let value = rest[..end].split(['?', '#']).next().unwrap_or_default();
+            let value = value.strip_prefix("./").unwrap_or(value);
+            // Addresses and what a script fills in are not files of ours.
+            let is_file = !value.is_empty() && !value.contains([':', '{', '$', '<', '%']) && !value.starts_with('/');
+            if is_file && !value.ends_with('/') && TreePath::new(value).is_ok() {
+                out.insert(value.to_owned());
+            }
+        }
+    }
+    out
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_a_page_names() {
+        let page = r##"<HTML><head><Title>Saltmarsh Post</Title><link HREF='style.css'>
+            <script src="./saltmarsh.js?v=3"></script><img src="https://example.test/a.png"><a href="#top">
+            <img src="{{ picture }}"><a href="../up.html"><img src=plain.png><img src="cut"##;
+        assert_eq!(references(page).into_iter().collect::<Vec<_>>(), ["saltmarsh.js", "style.css"]);
+        assert_eq!(between(page, "<title>", "</title>"), Some("Saltmarsh Post"));
+        assert_eq!(between(page, "<nothing>", "</title>"), None);
+    }
+}

@@ -1,0 +1,122 @@
+//! Windows programs.
+
+use lantern_core::finding::Finding;
+use lantern_core::path::shown;
+use lantern_formats::pe::{Details, Subsystem};
+
+use super::{Inspected, Signature, broken, has_file_named, open};
+use crate::export::{Export, ReadSeek};
+
+/// Libraries that are on every Windows since 10, one a line; `docs/libraries.md` says how the list came about.
+const OF_WINDOWS: &str = include_str!("../../data/windows-libraries.txt");
+/// Icons that Windows shows: in lists and on the desktop, up to the largest.
+const WANTED_ICON: u16 = 256;
+
+pub(super) fn look(export: &Export, index: usize, out: &mut Inspected) {
+    let name = export.entries[index].source.path.as_str().to_owned();
+    program(&mut open(export, index), Some(export), &name, out);
+}
+
+/// A program, with the export that it lies in where there is one.
+pub(super) fn program(mut from: &mut dyn ReadSeek, export: Option<&Export>, name: &str, out: &mut Inspected) {
+    let details = match Details::read(&mut from) {
+        Ok(details) => details,
+        Err(error) => return out.findings.push(broken(name, &error)),
+    };
+    let version = details.version.clone().unwrap_or_default();
+    out.name = version.text("ProductName").or_else(|| version.text("FileDescription")).map(str::to_owned);
+    let dotted = |numbers: [u16; 4]| numbers.map(|n| n.to_string()).join(".");
+    out.version = version.text("ProductVersion").map(str::to_owned).or_else(|| version.product.map(dotted));
+    if let Some(file) = version.file {
+        out.facts.push(("file version", dotted(file)));
+    }
+    for (what, key) in [("made by", "CompanyName"), ("copyright", "LegalCopyright")] {
+        out.facts.extend(version.text(key).map(|text| (what, shown(text))));
+    }
+    let is_program = out.form != "a library";
+    match details.subsystem {
+        Subsystem::Console if is_program => {
+            out.facts.push(("opens", "a console window".to_owned()));
+        }
+        _ => {}
+    }
+    out.libraries.clone_from(&details.libraries);
+    out.icon_sizes.clone_from(&details.icon_sizes);
+    if details.is_managed {
+        out.facts.push(("needs", "the .NET runtime".to_owned()));
+    }
+    out.signature = match details.signature {
+        None => Signature::None,
+        Some(_) => Signature::Identity { whose: None, is_intact: None },
+    };
+    if let Some(symbols) = &details.symbols {
+        out.facts.push(("debug data", shown(symbols.path.rsplit(['/', '\\']).next().unwrap_or(&symbols.path))));
+    }
+    out.findings.extend(findings(&details, export, name, is_program));
+}
+
+fn findings(details: &Details, export: Option<&Export>, name: &str, is_program: bool) -> Vec<Finding> {
+    let mut findings = Vec::new();
+    let name = shown(name);
+    if let Some(library) = details.debug_runtime() {
+        let what =
+            format!("{name} is a debug build: it needs {}, which is on developers' computers alone", shown(library));
+        findings.push(Finding::stops("debug-build", what, "export a release build"));
+    }
+    let Some(export) = export else { return findings };
+    let missing: Vec<String> = details
+        .libraries
+        .iter()
+        .filter(|library| {
+            !is_debug(details, library) && !is_of_windows(library) && !has_file_named(export, library, false)
+        })
+        .map(|library| shown(library))
+        .collect();
+    if !missing.is_empty() {
+        let what = format!("{name} needs {}: neither in the export nor part of Windows", missing.join(", "));
+        let cure = "put them beside it, or link them in: on a clean computer it does not start";
+        findings.push(Finding::warns("library-missing", what, cure));
+    }
+    if is_program && details.icon_sizes.is_empty() {
+        findings.push(Finding::warns(
+            "no-icon",
+            format!("{name} has no icon"),
+            "set one in the engine and export again",
+        ));
+    } else if is_program && details.icon_sizes.last().is_some_and(|size| *size < WANTED_ICON) {
+        let what = format!("the largest icon of {name} has {} pixels", details.icon_sizes.last().unwrap_or(&0));
+        findings.push(Finding::warns(
+            "small-icon",
+            what,
+            format!("add one of {WANTED_ICON} pixels: Windows shows it large"),
+        ));
+    }
+    findings
+}
+
+fn is_debug(details: &Details, library: &str) -> bool {
+    details.debug_runtime().is_some_and(|debug| debug.eq_ignore_ascii_case(library))
+}
+
+/// Whether a library is on every Windows that games run on.
+fn is_of_windows(library: &str) -> bool {
+    let lower = library.to_ascii_lowercase();
+    lower.starts_with("api-ms-win-") || lower.starts_with("ext-ms-") || OF_WINDOWS.lines().any(|line| line == lower)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_list_is_in_order_and_lower_case() {
+        let lines: Vec<&str> = OF_WINDOWS.lines().collect();
+        assert!(lines.is_sorted_by(|a, b| a < b), "sorted, each once");
+        assert!(lines.iter().all(|l| *l == l.to_ascii_lowercase() && l.contains('.')));
+        assert!(is_of_windows("KERNEL32.dll") && is_of_windows("api-ms-win-crt-heap-l1-1-0.dll"));
+        // These come with redistributable packages that a clean computer lacks.
+        for library in ["VCRUNTIME140.dll", "msvcp140.dll", "d3dx9_43.dll", "xinput1_3.dll", "openal32.dll"] {
+            assert!(!is_of_windows(library), "{library}");
+        }
+    }
+}
