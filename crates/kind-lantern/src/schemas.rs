@@ -38,6 +38,7 @@ fn all() -> Vec<(String, Value)> {
         schema_of::<commands::releases::WrittenDocument<'static>>("release-written"),
         schema_of::<commands::MoveDocument<'static>>("rollback"),
         schema_of::<commands::StandingDocument<'static>>("standing"),
+        schema_of::<commands::check::StoryDocument>("story"),
         schema_of::<commands::try_out::Document<'static>>("try"),
         schema_of::<commands::verify::InstalledDocument<'static>>("verify"),
         schema_of::<commands::verify::StoreDocument<'static>>("verify-store"),

@@ -39,6 +39,8 @@ pub struct Config {
     pub depots: Vec<Rule>,
     /// By name.
     pub storefronts: BTreeMap<Name, Storefront>,
+    /// Findings that are meant to be so.
+    pub accept: Vec<Accept>,
 }
 
 /// `[game]`.
@@ -99,8 +101,32 @@ pub struct Target {
     pub keep_aside: Patterns,
     /// What must be there, each at least once.
     pub must_have: Patterns,
+    /// Texts that some file must hold.
+    pub must_mention: Vec<String>,
+    /// Texts that no file may hold.
+    pub must_not_mention: Vec<String>,
     /// What is executable although its content does not show it.
     pub executable: Patterns,
+}
+
+/// A finding that is meant to be so.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Accept {
+    /// Its code.
+    pub code: String,
+    /// Why.
+    pub because: String,
+    /// The target that it is about; none: every one.
+    pub target: Option<Name>,
+    /// The last day; none: for ever.
+    pub until: Option<jiff::civil::Date>,
+}
+
+impl Accept {
+    /// Whether it is about a finding.
+    pub fn is_about(&self, target: Option<&Name>, finding: &Finding) -> bool {
+        finding.code == self.code && (self.target.is_none() || self.target.as_ref() == target)
+    }
 }
 
 /// A start file as configured.

@@ -1,11 +1,20 @@
 //! `check`: every finding about the exports, without making anything.
 
-use lantern_core::finding::Finding;
+mod against;
+mod content;
+
+use jiff::civil::Date;
+use lantern_core::config::Accept;
+use lantern_core::finding::{Finding, Severity};
 use lantern_core::names::Name;
+use lantern_core::path::shown;
+use lantern_core::progress::Progress;
 use lantern_core::system::System;
 
-use crate::intake::size_of;
+use crate::inspect::{Inspected, inspect};
+use crate::intake::{Intake, size_of};
 use crate::project::Project;
+use crate::{ProjectError, outside};
 
 /// An export that could be taken in.
 #[derive(Debug, Clone)]
@@ -33,16 +42,22 @@ pub struct Checked {
     pub targets: Vec<CheckedTarget>,
     /// Each finding, with the target that it is about where there is one.
     pub findings: Vec<(Option<Name>, Finding)>,
+    /// Findings that are meant to be so, with the reason.
+    pub accepted: Vec<(Option<Name>, Finding, String)>,
 }
 
 impl Project {
-    /// Lists, checks and divides the exports of all editions that are meant; reads only what a check needs, writes
-    /// nothing.
-    pub fn check(&self) -> Checked {
+    /// Lists, looks into and divides the exports of all editions that are meant; writes nothing of its own.
+    ///
+    /// # Errors
+    /// [`ProjectError::Stopped`].
+    pub fn check(&self, progress: &dyn Progress) -> Result<Checked, ProjectError> {
         let mut checked = Checked::default();
         checked.findings.extend(self.config_findings().iter().map(|finding| (None, finding.clone())));
         for edition in self.editions() {
             let divided = self.divide(&edition);
+            // What cannot be read says so itself; the comparison does without it then.
+            let past = against::Past::load(self, &edition).unwrap_or_default();
             for intake in &divided.intakes {
                 let sizes = intake.entries().iter().map(|e| size_of(&e.source));
                 let is_file = |e: &&crate::export::Listed| e.stamp.is_some();
@@ -55,9 +70,154 @@ impl Project {
                     files: intake.entries().iter().filter(is_file).count() as u64,
                     size: sizes.sum(),
                 });
+                let found = self.look_into(&edition, intake, &past, progress)?;
+                checked.findings.extend(found.into_iter().map(|finding| (Some(intake.name.clone()), finding)));
             }
             checked.findings.extend(divided.findings);
         }
-        checked
+        self.accept(&mut checked, today());
+        Ok(checked)
+    }
+
+    /// What stops an edition's exports beyond what keeps them from being taken in: found by looking into them.
+    ///
+    /// # Errors
+    /// [`ProjectError::Findings`] with all of it, and [`ProjectError::Stopped`].
+    pub(crate) fn refuse_wrong(
+        &self,
+        edition: &Name,
+        intakes: &[Intake<'_>],
+        progress: &dyn Progress,
+    ) -> Result<(), ProjectError> {
+        let mut checked = Checked::default();
+        for intake in intakes {
+            let found = self.look_into(edition, intake, &against::Past::default(), progress)?;
+            checked.findings.extend(found.into_iter().map(|finding| (Some(intake.name.clone()), finding)));
+        }
+        self.accept(&mut checked, today());
+        let stops = checked.findings.into_iter().map(|(_, finding)| finding);
+        let stops: Vec<Finding> = stops.filter(|finding| finding.severity == Severity::Stops).collect();
+        if stops.is_empty() { Ok(()) } else { Err(ProjectError::Findings(stops)) }
+    }
+
+    fn look_into(
+        &self,
+        edition: &Name,
+        intake: &Intake<'_>,
+        past: &against::Past,
+        progress: &dyn Progress,
+    ) -> Result<Vec<Finding>, ProjectError> {
+        let mut findings = Vec::new();
+        let path = self.root().join(intake.found_at());
+        // An export that is a part of a folder is looked at as that part.
+        let path = intake.target.export_root.as_ref().map_or(path.clone(), |inside| path.join(inside));
+        if path.exists()
+            && let Ok(seen) = inspect(&path, intake.found_at())
+        {
+            findings.extend(self.words_of(edition, intake, &seen));
+            // What starts the game is known better here than from looking at the folder alone.
+            let of_interest =
+                |f: &Finding| f.code != "no-start" && !intake.findings.iter().any(|known| known.code == f.code);
+            findings.extend(seen.findings.into_iter().filter(of_interest));
+        }
+        findings.extend(content::findings(intake, progress)?);
+        findings.extend(past.findings(intake, progress));
+        Ok(findings)
+    }
+
+    /// Holds what a build says of itself against what is written here.
+    fn words_of(&self, edition: &Name, intake: &Intake<'_>, seen: &Inspected) -> Vec<Finding> {
+        let mut findings = Vec::new();
+        let target = intake.name;
+        let configured = self.version(edition).ok();
+        if let (Some(inside), Some(configured)) = (&seen.version, &configured)
+            && plain(inside) != plain(configured.as_str())
+        {
+            let what = format!("{target} calls itself {}, lantern.toml says {configured}", shown(inside));
+            let cure = "raise the version in the engine and export again, or mend lantern.toml";
+            findings.push(Finding::warns("version-differs", what, cure).at(self.place_of(&["game", "version"])));
+        }
+        let identity = self.identity(edition);
+        if let Some(inside) = seen.identity.as_deref().filter(|inside| *inside != identity.as_str()) {
+            let others = self.config().editions.iter();
+            let other = others.filter(|(name, _)| *name != edition).find(|(_, e)| e.identity.as_str() == inside);
+            findings.push(match other {
+                Some((other, _)) => {
+                    let what = format!("{target} has the identity of the edition {other}: {}", shown(inside));
+                    Finding::stops("other-edition", what, "name the export of the right edition")
+                }
+                None => {
+                    let what = format!("{target} calls itself {}, lantern.toml says {identity}", shown(inside));
+                    Finding::warns(
+                        "identity-differs",
+                        what,
+                        "mend it in the engine and export again, or in lantern.toml",
+                    )
+                }
+            });
+        }
+        findings
+    }
+
+    /// Takes out what is meant to be so, as long as it is; says what was accepted in vain.
+    fn accept(&self, checked: &mut Checked, today: Date) {
+        let accepts = &self.config().accept;
+        let mut is_used = vec![false; accepts.len()];
+        let is_over = |accept: &Accept| accept.until.is_some_and(|until| until < today);
+        let findings = std::mem::take(&mut checked.findings);
+        for (target, finding) in findings {
+            let found = accepts.iter().position(|accept| accept.is_about(target.as_ref(), &finding));
+            match found {
+                Some(at) if finding.place.is_none() || finding.severity != Severity::Stops => {
+                    is_used[at] = true;
+                    if is_over(&accepts[at]) {
+                        checked.findings.push((target, finding));
+                    } else {
+                        checked.accepted.push((target, finding, accepts[at].because.clone()));
+                    }
+                }
+                _ => checked.findings.push((target, finding)),
+            }
+        }
+        for (accept, is_used) in accepts.iter().zip(is_used) {
+            let finding = match (is_used, accept.until) {
+                (true, Some(until)) if is_over(accept) => {
+                    let what = format!("{} was accepted until {until}: {}", accept.code, shown(&accept.because));
+                    Finding::warns("accept-over", what, "mend it, or move the day")
+                }
+                (false, _) => {
+                    let what = format!("{} is accepted and not there", accept.code);
+                    Finding::warns("accept-unused", what, "remove it from [checks]")
+                }
+                _ => continue,
+            };
+            checked.findings.push((None, finding.at(self.place_of(&["checks", "accept"]))));
+        }
+    }
+}
+
+/// This computer's day.
+fn today() -> Date {
+    outside::now().to_zoned(jiff::tz::TimeZone::system()).date()
+}
+
+/// A version as it is compared: `1, 4, 0, 0` and `1.4.0.0` are `1.4.0`.
+fn plain(version: &str) -> String {
+    let parts: Vec<&str> = version.split([',', '.']).map(str::trim).collect();
+    let len = parts.iter().rposition(|part| *part != "0").map_or(1, |last| last + 1);
+    parts[..len].join(".")
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn versions_as_they_are_compared() {
+        assert_eq!(plain("1, 4, 0, 0"), plain("1.4"));
+        assert_eq!(plain("1.4.0"), plain("1.4.0.0"));
+        assert_ne!(plain("1.4.0"), plain("1.4.0.1"));
+        assert_ne!(plain("1.4.0-rc"), plain("1.4.0"));
+        assert_eq!(plain("0.0"), "0");
     }
 }

@@ -156,7 +156,8 @@ pub fn inspect(path: &Path, shown_path: &str) -> Result<Inspected, Box<Finding>>
     }
     // A bundle may be named itself: what is in it lies as if below it.
     if name.ends_with(".app") && index_of(&export, "Contents/Info.plist").is_some() {
-        macos::bundle(&export, "", &mut out);
+        out.form = "a bundle";
+        macos::bundle(&export, "", &name, &mut out);
         return Ok(out);
     }
     let mut starts = look::starts(&export);

@@ -154,6 +154,11 @@ impl<'a> Intake<'a> {
         if self.export.is_unchanged(index)? { Ok(digest) } else { Err(io::ErrorKind::InvalidData.into()) }
     }
 
+    /// Opens an entry's bytes from their start.
+    pub(crate) fn open(&self, index: usize) -> io::Result<Box<dyn Read + Send>> {
+        self.export.open(index)
+    }
+
     /// Returns an entry's stamp.
     pub(crate) fn stamp(&self, index: usize) -> Option<Stamp> {
         self.export.entries.get(index).and_then(|e| e.stamp)

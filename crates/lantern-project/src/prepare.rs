@@ -165,6 +165,7 @@ impl Locked {
             return Ok(Sealing { targets, cost: SealCost::default(), findings });
         }
 
+        self.open.project.refuse_wrong(edition, &divided.intakes, progress)?;
         let mut cost = SealCost::default();
         let mut trees = Vec::new();
         for intake in &divided.intakes {

@@ -15,18 +15,23 @@ use crate::words;
 /// Shown at the end of the help.
 const EXAMPLES: &str = r#"Examples:
   lantern check
-  lantern check --strict --json"#;
+  lantern check --strict --json
+  lantern check --explain library-missing"#;
 
 /// Find what is wrong before anything is made
 ///
-/// First lantern.toml, then every export: start file, system, files that must be there, names, links; then how depots
-/// divide them. All of it in one go, each with its cure. Nothing is written.
+/// First lantern.toml, then every export: start file, system, names, links; what its programs need and say of
+/// themselves; litter, debug data and secrets; what is different from the last release; then how depots divide it. All
+/// of it in one go, each with its cure. What is meant to be so is accepted in lantern.toml, under [checks].
 #[derive(Debug, clap::Args)]
 #[command(after_help = EXAMPLES)]
 pub struct Args {
     /// Let warnings stop, too
     #[arg(long)]
     strict: bool,
+    /// Tell the story behind a finding, by the code that it shows in brackets
+    #[arg(long, value_name = "CODE", conflicts_with = "strict")]
+    explain: Option<String>,
 }
 
 #[derive(Serialize)]
@@ -37,6 +42,25 @@ pub struct Document<'a> {
     passes: bool,
     targets: Vec<TargetDocument<'a>>,
     findings: Vec<FindingDocument<'a>>,
+    /// Findings that are meant to be so.
+    accepted: Vec<AcceptedDocument<'a>>,
+}
+
+#[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
+struct AcceptedDocument<'a> {
+    because: &'a str,
+    #[serde(flatten)]
+    finding: FindingDocument<'a>,
+}
+
+#[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
+pub struct StoryDocument {
+    schema: &'static str,
+    code: &'static str,
+    what: &'static str,
+    why: &'static str,
 }
 
 #[derive(Serialize)]
@@ -62,18 +86,24 @@ struct FindingDocument<'a> {
 }
 
 pub fn run(args: &Args, ui: &Ui) -> Done {
+    if let Some(code) = &args.explain {
+        return explain(code, ui);
+    }
     let mut project = Project::find_to_check(&ui.project, ui.stop.clone())?;
     super::choose_edition(&mut project, ui)?;
-    let checked = project.check();
+    let checked = project.check(&ui.progress())?;
     let from = if args.strict { Severity::Warns } else { Severity::Stops };
     let stops = checked.findings.iter().filter(|(_, f)| f.severity >= from).count() as u64;
     ui.document(&document(&checked, stops == 0));
     show(&checked, ui);
     let warnings = checked.findings.iter().filter(|(_, f)| f.severity == Severity::Warns && f.severity < from).count();
-    let also = match warnings as u64 {
+    let mut also = match warnings as u64 {
         0 => String::new(),
         count => format!(", {}", words::count(count, "warning", "warnings")),
     };
+    if !checked.accepted.is_empty() {
+        also += &format!(", {} accepted", checked.accepted.len());
+    }
     if stops == 0 {
         ui.say(&format!("\n{} nothing stops{also}", good("checked:")));
         ui.next("lantern prepare");
@@ -83,6 +113,29 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     ui.say(&format!("\n{} {stop}{also}", bad("checked:")));
     ui.next("mend them, then again: lantern check");
     Err(CommandError::findings_said())
+}
+
+fn explain(code: &str, ui: &Ui) -> Done {
+    let Some(story) = lantern_core::stories::of(code) else {
+        let all = lantern_core::stories::ALL.iter().map(|story| story.code);
+        let cure = match lantern_core::names::nearest(code, all) {
+            Some(near) => format!("did you mean {near}?"),
+            None => "write the code that a finding shows in brackets".to_owned(),
+        };
+        return Err(CommandError::usage(format!("no finding has the code {code:?}"), cure));
+    };
+    let (what, why) = (story.what, story.why);
+    ui.document(&StoryDocument { schema: "lantern.story/1", code: story.code, what, why });
+    ui.say(&format!("{}\n", strong(story.code)));
+    for text in [what, why] {
+        ui.say(&format!("  {}", words::flow(text, 2, 2)));
+    }
+    ui.say("\n  If it is meant to be so, say it in lantern.toml:\n");
+    ui.say(&format!(
+        "  [checks]\n  accept = [{{ code = \"{}\", because = \"…\", until = \"2027-03-01\" }}]",
+        story.code
+    ));
+    Ok(())
 }
 
 fn document(checked: &Checked, passes: bool) -> Document<'_> {
@@ -107,6 +160,14 @@ fn document(checked: &Checked, passes: bool) -> Document<'_> {
             .iter()
             .map(|(target, finding)| FindingDocument { target: target.as_ref(), finding })
             .collect(),
+        accepted: checked
+            .accepted
+            .iter()
+            .map(|(target, finding, because)| AcceptedDocument {
+                because,
+                finding: FindingDocument { target: target.as_ref(), finding },
+            })
+            .collect(),
     }
 }
 
@@ -128,11 +189,13 @@ fn show(checked: &Checked, ui: &Ui) {
     ui.say(&table.lay_out());
     let mut findings: Vec<&(Option<Name>, Finding)> = checked.findings.iter().collect();
     findings.sort_by_key(|(target, finding)| (target, Reverse(finding.severity)));
+    let mut said: Option<&Name> = None;
     for (target, finding) in findings {
         let heading = match target {
-            Some(target) if finding.place.is_none() => format!("  {}\n", faint(target)),
+            Some(target) if finding.place.is_none() && said != Some(target) => format!("  {}\n", faint(target)),
             _ => String::new(),
         };
+        said = target.as_ref();
         ui.say(&format!("\n{heading}{}", show_finding(finding)));
     }
 }

@@ -16,6 +16,15 @@ use crate::diagnostic::CommandError;
 use crate::table::Table;
 use crate::ui::{Ui, command, faint, good, strong};
 
+/// What the example game lacks on purpose.
+const MEANT: &str = r#"[checks]
+accept = [
+    { code = "no-icon", because = "the example game has none" },
+    { code = "unsigned", because = "nobody's key signs an example" },
+    { code = "unaligned-library", because = "no device starts the example" },
+]
+"#;
+
 /// Shown at the end of the help.
 const EXAMPLES: &str = r#"Examples:
   lantern demo
@@ -200,7 +209,7 @@ impl Demo<'_> {
         let rules = exports::config::DESKTOP_DEPOTS.replace(&linux(THOUGHT_THROUGH), &linux(HASTY));
         let place = exports::config::brambleyard(&running.origin(), MORE_HANDLES);
         let more = format!(
-            "# Voices are the same on every desktop: one depot for each language serves all three.\n{rules}\n{place}"
+            "# Voices are the same on every desktop: one depot for each language serves all three.\n{rules}\n{MEANT}\n{place}"
         );
         let text = format!("{text}{more}");
         fs::write(&path, text).map_err(|e| CommandError::io("write lantern.toml", e))?;

@@ -187,7 +187,19 @@ export = "exports/web.zip"
       pocket    ios       1 file    356 kB    starts saltmarsh.ipa
       web       web       4 files   700 kB    starts index.html
 
-    checked: nothing stops
+      headset
+      warns: lib/arm64-v8a/libsaltmarsh.so does not lie at a multiple of 16 KB: devices with large pages do not start it (unaligned-library)
+      try: align it when the package is packed; newer engines do it
+
+      phone
+      warns: lib/arm64-v8a/libsaltmarsh.so does not lie at a multiple of 16 KB: devices with large pages do not start it (unaligned-library)
+      try: align it when the package is packed; newer engines do it
+
+      pocket
+      warns: Payload/SaltmarshPost.app/SaltmarshPost is not signed: no device takes it (unsigned)
+      try: export it with your team's profile
+
+    checked: nothing stops, 3 warnings
 
     next: lantern prepare
     ");

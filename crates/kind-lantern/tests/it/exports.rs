@@ -1,5 +1,8 @@
 //! What `prepare` says of exports that cannot be taken as they are.
 
+use lantern_core::system::System;
+use lantern_rehearsal::exports::{self, GameVersion};
+
 use crate::env::TestEnv;
 
 #[test]
@@ -294,9 +297,14 @@ fn three_systems() -> TestEnv {
         env.write(name, "");
         std::fs::write(env.path(name), bytes).unwrap();
     };
-    write("exports/windows/Saltmarsh Post.exe", pe(0x8664));
+    exports::write_all(&env.path("made"), GameVersion::Old, System::LinuxX86_64).unwrap();
+    let bundle = "macos/Saltmarsh Post.app/Contents";
+    for file in
+        ["windows/Saltmarsh Post.exe".to_owned(), format!("{bundle}/MacOS/saltmarsh"), format!("{bundle}/Info.plist")]
+    {
+        write(&format!("exports/{file}"), env.read(&format!("made/{file}")));
+    }
     write("exports/windows/saltmarsh.dat", vec![7; 100_000]);
-    write("exports/macos/Saltmarsh Post.app/Contents/MacOS/saltmarsh", universal());
     write("exports/macos/Saltmarsh Post.app/Contents/Resources/saltmarsh.dat", vec![7; 100_000]);
     let targets = "[targets.windows]\nexport = \"exports/windows\"\n\n[targets.macos]\nexport = \"exports/macos\"\n\n";
     env.edit("lantern.toml", "[storefronts.brambleyard]", &format!("{targets}[storefronts.brambleyard]"));
@@ -321,8 +329,8 @@ fn three_systems_go_the_whole_way() {
     sealed Saltmarsh Post 1.3.2 (1)
 
       linux     linux-x86_64      9 files   8.57 MB   starts saltmarsh
-      macos     macos-universal   2 files   100 kB    starts Saltmarsh Post.app/Contents/MacOS/saltmarsh
-      windows   windows-x86_64    2 files   100 kB    starts Saltmarsh Post.exe
+      macos     macos-universal   3 files   150 kB    starts Saltmarsh Post.app/Contents/MacOS/saltmarsh
+      windows   windows-x86_64    2 files   101 kB    starts Saltmarsh Post.exe
 
       added to the store   4.34 MB  (the first release)
       release id  ID
@@ -335,8 +343,8 @@ fn three_systems_go_the_whole_way() {
 
       system            players have   they get    update download   full download   on disk
       linux-x86_64      nothing        1.3.2 (1)   –                 4.33 MB         8.57 MB
-      macos-universal   nothing        1.3.2 (1)   –                 94 B            100 kB
-      windows-x86_64    nothing        1.3.2 (1)   –                 55 B            100 kB
+      macos-universal   nothing        1.3.2 (1)   –                 641 B           150 kB
+      windows-x86_64    nothing        1.3.2 (1)   –                 329 B           101 kB
 
       everyone: open-water is the line that every player follows
 
@@ -390,18 +398,29 @@ fn check_shows_everything_and_makes_nothing() {
     let env = three_systems();
     snapshot!(env.lantern(&["check"]).whole(), @"
       linux     linux-x86_64      9 files   8.57 MB   starts saltmarsh
-      macos     macos-universal   2 files   100 kB    starts Saltmarsh Post.app/Contents/MacOS/saltmarsh
-      windows   windows-x86_64    2 files   100 kB    starts Saltmarsh Post.exe
+      macos     macos-universal   3 files   150 kB    starts Saltmarsh Post.app/Contents/MacOS/saltmarsh
+      windows   windows-x86_64    2 files   101 kB    starts Saltmarsh Post.exe
 
-    checked: nothing stops
+      macos
+      warns: Saltmarsh Post.app has no icon (no-icon)
+      try: set one in the engine and export again
+
+      warns: Saltmarsh Post.app/Contents/MacOS/saltmarsh is not signed at all: Apple's own processors do not start it (unsigned)
+      try: sign it, ad hoc at least
+
+      windows
+      warns: Saltmarsh Post.exe has no icon (no-icon)
+      try: set one in the engine and export again
+
+    checked: nothing stops, 3 warnings
 
     next: lantern prepare
     ");
     env.edit("lantern.toml", "notes/**", "note/**");
     snapshot!(env.lantern(&["check"]).whole(), @r#"
       linux     linux-x86_64      10 files   8.57 MB   starts saltmarsh
-      macos     macos-universal   2 files    100 kB    starts Saltmarsh Post.app/Contents/MacOS/saltmarsh
-      windows   windows-x86_64    2 files    100 kB    starts Saltmarsh Post.exe
+      macos     macos-universal   3 files    150 kB    starts Saltmarsh Post.app/Contents/MacOS/saltmarsh
+      windows   windows-x86_64    2 files    101 kB    starts Saltmarsh Post.exe
 
       lantern.toml, line 11, column 13
         leave-out = ["note/**"]
@@ -409,7 +428,18 @@ fn check_shows_everything_and_makes_nothing() {
       warns: note/** in leave-out matches nothing in the export (pattern-unused)
       try: remove it, or mend it if it should mean something
 
-    checked: nothing stops, 1 warning
+      macos
+      warns: Saltmarsh Post.app has no icon (no-icon)
+      try: set one in the engine and export again
+
+      warns: Saltmarsh Post.app/Contents/MacOS/saltmarsh is not signed at all: Apple's own processors do not start it (unsigned)
+      try: sign it, ad hoc at least
+
+      windows
+      warns: Saltmarsh Post.exe has no icon (no-icon)
+      try: set one in the engine and export again
+
+    checked: nothing stops, 4 warnings
 
     next: lantern prepare
     "#);
@@ -417,7 +447,7 @@ fn check_shows_everything_and_makes_nothing() {
     std::fs::remove_file(env.path("exports/linux/saltmarsh.dat")).unwrap();
     std::fs::remove_file(env.path("exports/windows/Saltmarsh Post.exe")).unwrap();
     snapshot!(env.lantern(&["check"]).whole(), @r#"
-      macos     macos-universal      2 files   100 kB   starts Saltmarsh Post.app/Contents/MacOS/saltmarsh
+      macos     macos-universal      3 files   150 kB   starts Saltmarsh Post.app/Contents/MacOS/saltmarsh
       linux     cannot be taken in
       windows   cannot be taken in
 
@@ -433,19 +463,26 @@ fn check_shows_everything_and_makes_nothing() {
       warns: note/** in leave-out matches nothing in the export (pattern-unused)
       try: remove it, or mend it if it should mean something
 
+      macos
+      warns: Saltmarsh Post.app has no icon (no-icon)
+      try: set one in the engine and export again
+
+      warns: Saltmarsh Post.app/Contents/MacOS/saltmarsh is not signed at all: Apple's own processors do not start it (unsigned)
+      try: sign it, ad hoc at least
+
       lantern.toml, line 14, column 10
         [targets.windows]
                  ~~~~~~~
       stops: no program lies at the top of exports/windows (no-start)
       try: say which file starts the game: starts = "FILE"
 
-    checked: 2 findings stop, 1 warning
+    checked: 2 findings stop, 3 warnings
 
     next: mend them, then again: lantern check
     [exit status: 1]
     "#);
     let document = env.lantern(&["check", "--json"]).fails(1).json();
-    assert_eq!((&document["passes"], document["findings"].as_array().unwrap().len()), (&false.into(), 3));
+    assert_eq!((&document["passes"], document["findings"].as_array().unwrap().len()), (&false.into(), 5));
     assert!(!env.path(".lantern").exists(), "nothing is written");
 }
 

@@ -47,7 +47,7 @@ fn one_thing_at_a_time() {
       try: sign it, ad hoc at least
     ");
     snapshot!(inspect("exports/macos/Saltmarsh Post.app"), @"
-    exports/macos/Saltmarsh Post.app  a folder
+    exports/macos/Saltmarsh Post.app  a bundle for macos-universal
 
       name        Saltmarsh Post
       identity    example.paperheron.saltmarsh
@@ -58,7 +58,7 @@ fn one_thing_at_a_time() {
       size        9 files, 8.62 MB
       signature   none
 
-      warns:  has no icon (no-icon)
+      warns: Saltmarsh Post.app has no icon (no-icon)
       try: set one in the engine and export again
 
       warns: Contents/MacOS/saltmarsh is not signed at all: Apple's own processors do not start it (unsigned)
@@ -95,8 +95,8 @@ fn one_thing_at_a_time() {
       signature   none
       profile     none: no device takes it
 
-      warns: Payload/SaltmarshPost.app/SaltmarshPost is not signed at all: Apple's own processors do not start it (unsigned)
-      try: sign it, ad hoc at least
+      warns: Payload/SaltmarshPost.app/SaltmarshPost is not signed: no device takes it (unsigned)
+      try: export it with your team's profile
     ");
     snapshot!(inspect("exports/linux/saltmarsh"), @"
     exports/linux/saltmarsh  a program for linux-x86_64

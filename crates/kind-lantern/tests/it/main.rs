@@ -15,6 +15,7 @@ mod archives;
 #[cfg(test)]
 mod chain;
 #[cfg(test)]
+mod checking;
 mod configuration;
 #[cfg(test)]
 mod demo;

@@ -25,6 +25,34 @@ pub struct Config {
     /// The places where players get builds, each under a name of your choice.
     #[serde(default)]
     pub storefronts: BTreeMap<String, Storefront>,
+    /// What is checked, and what of it is accepted.
+    #[serde(default)]
+    pub checks: Checks,
+}
+
+/// What is checked, and what of it is accepted.
+#[derive(Debug, Default, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct Checks {
+    /// Findings that are meant to be so.
+    #[serde(default)]
+    pub accept: Vec<Accept>,
+}
+
+/// A finding that is meant to be so.
+#[derive(Debug, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct Accept {
+    /// Code of the finding, as it is shown in brackets.
+    pub code: String,
+    /// Why it is meant to be so.
+    pub because: String,
+    /// Target that it is about. Left out: every one.
+    #[serde(default)]
+    pub target: Option<String>,
+    /// Last day on which it is accepted, such as "2027-03-01". Left out: for ever.
+    #[serde(default)]
+    pub until: Option<String>,
 }
 
 /// The game.
@@ -117,6 +145,12 @@ pub struct Target {
     /// Files without which the export is not whole, as patterns.
     #[serde(default)]
     pub must_have: Vec<String>,
+    /// Texts that some file must hold, such as the address of the right edition's page.
+    #[serde(default)]
+    pub must_mention: Vec<String>,
+    /// Texts that no file may hold, such as another edition's handle.
+    #[serde(default)]
+    pub must_not_mention: Vec<String>,
     /// Files to be executable although neither their content nor being the start file shows it, as patterns.
     #[serde(default)]
     pub executable: Vec<String>,

@@ -3,7 +3,9 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use super::shape::Shape;
-use super::{Config, ConfigKey, Edition, EditionKind, Game, Storefront, Target, TargetStart, VersionSource, raw};
+use super::{
+    Accept, Config, ConfigKey, Edition, EditionKind, Game, Storefront, Target, TargetStart, VersionSource, raw,
+};
 use crate::depots::Rule;
 use crate::finding::{Finding, Severity, TextPlace};
 use crate::names::{Handle, Identity, Name};
@@ -174,7 +176,42 @@ impl Check<'_> {
                 storefronts.insert(key, value);
             }
         }
-        Some(Config { game, editions, targets, depots, storefronts })
+        let accept = self.accepts(&raw);
+        Some(Config { game, editions, targets, depots, storefronts, accept })
+    }
+
+    fn accepts(&mut self, raw: &raw::Config) -> Vec<Accept> {
+        let targets: Vec<&str> = raw.targets.keys().map(String::as_str).collect();
+        let mut out = Vec::new();
+        for (i, accept) in raw.checks.accept.iter().enumerate() {
+            let at = [K("checks"), K("accept"), ConfigKey::Item(i)];
+            let below = |key| [at.as_slice(), &[K(key)]].concat();
+            if accept.because.trim().is_empty() {
+                self.stop(&below("because"), "empty", "a reason is missing here", "say why it is meant to be so");
+            }
+            if crate::stories::of(&accept.code).is_none() {
+                let near = crate::names::nearest(&accept.code, crate::stories::ALL.iter().map(|story| story.code));
+                let cure = near.map_or("write the code that the finding shows in brackets".to_owned(), |near| {
+                    format!("did you mean {near:?}?")
+                });
+                self.stop(
+                    &below("code"),
+                    "unknown-code",
+                    format!("no finding has the code {:?}", shown(&accept.code)),
+                    cure,
+                );
+            }
+            let target = self.optional(accept.target.as_ref(), |check, name| {
+                check.known(&below("target"), name, "target", &targets)
+            });
+            let until = self.optional(accept.until.as_ref(), |check, text| {
+                check.parse::<jiff::civil::Date>(&below("until"), text, "write a day such as \"2027-03-01\"")
+            });
+            if let (Some(target), Some(until)) = (target, until) {
+                out.push(Accept { code: accept.code.clone(), because: accept.because.clone(), target, until });
+            }
+        }
+        out
     }
 
     fn game(&mut self, raw: &raw::Game) -> Option<Game> {
@@ -321,6 +358,8 @@ impl Check<'_> {
             leave_out: leave_out?,
             keep_aside: keep_aside?,
             must_have: must_have?,
+            must_mention: raw.must_mention.clone(),
+            must_not_mention: raw.must_not_mention.clone(),
             executable: executable?,
         })
     }

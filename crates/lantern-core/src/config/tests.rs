@@ -226,7 +226,7 @@ fn the_schema_lists_every_key_once() {
     let keys: Vec<&str> = target.keys().map(String::as_str).collect();
     let expected = ["edition", "executable", "export", "export-root", "folder", "keep-aside", "leave-out", "must-have"];
     assert_eq!(keys[..8], expected);
-    assert_eq!(keys[8..], ["starts", "systems"]);
+    assert_eq!(keys[8..], ["must-mention", "must-not-mention", "starts", "systems"]);
     assert_eq!(schema["$schema"], "https://json-schema.org/draft/2020-12/schema");
 }
 
@@ -234,5 +234,27 @@ fn the_schema_lists_every_key_once() {
 fn hostile_texts_are_refused_without_harm() {
     for text in ["", "[", "a=1", "\u{0}", "[game]\n[game]", &"[a.".repeat(1000), &"x = [".repeat(500)] {
         assert!(Config::read("lantern.toml", text).is_err());
+    }
+}
+
+#[test]
+fn what_is_accepted() {
+    let accept = "\n[checks]\naccept = [{ code = \"no-icon\", because = \"it has none\", until = \"2027-03-01\" }]\n";
+    let read = |text: &str| Config::read("lantern.toml", &format!("{GOOD}{text}"));
+    let config = read(accept).unwrap();
+    assert_eq!(config.accept[0].until, Some(jiff::civil::date(2027, 3, 1)));
+    let finding = Finding::warns("no-icon", "it has no icon", "set one");
+    assert!(config.accept[0].is_about(None, &finding));
+    let linux: Name = "linux".parse().unwrap();
+    let other = Accept { target: Some("macos".parse().unwrap()), ..config.accept[0].clone() };
+    assert!(!other.is_about(Some(&linux), &finding));
+    for (from, to, code) in [
+        ("no-icon", "no-icno", "unknown-code"),
+        ("2027-03-01", "in spring", "wrong-value"),
+        ("it has none", " ", "empty"),
+        ("code =", "target = \"linxu\", code =", "unknown-target"),
+    ] {
+        let findings = read(&accept.replacen(from, to, 1)).unwrap_err();
+        assert_eq!(findings[0].code, code, "{findings:?}");
     }
 }

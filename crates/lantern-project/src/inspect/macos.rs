@@ -17,6 +17,8 @@ const WANTED_ICON: u16 = 512;
 pub(super) struct Layout {
     /// With `/` at its end, or empty where the bundle itself was named.
     bundle: String,
+    /// What it is called.
+    name: String,
     /// Folder of the programs, from the bundle.
     programs: &'static str,
     info: &'static str,
@@ -25,9 +27,10 @@ pub(super) struct Layout {
 }
 
 impl Layout {
-    fn of_macos(bundle: &str) -> Self {
+    fn of_macos(bundle: &str, name: &str) -> Self {
         Self {
             bundle: bundle.to_owned(),
+            name: shown(name),
             programs: "Contents/MacOS/",
             info: "Contents/Info.plist",
             resources: "Contents/Resources/",
@@ -38,6 +41,7 @@ impl Layout {
     fn of_ios(bundle: &str) -> Self {
         Self {
             bundle: bundle.to_owned(),
+            name: shown(bundle.trim_start_matches("Payload/").trim_end_matches('/')),
             programs: "",
             info: "Info.plist",
             resources: "",
@@ -54,7 +58,7 @@ impl Layout {
 pub(super) fn look(export: &Export, index: usize, out: &mut Inspected) {
     let path = export.entries[index].source.path.as_str().to_owned();
     match path.split_once(".app/") {
-        Some((name, _)) => bundle(export, &format!("{name}.app/"), out),
+        Some((name, _)) => bundle(export, &format!("{name}.app/"), &format!("{name}.app"), out),
         None => program(&mut open(export, index), Some((export, None)), &path, out),
     }
 }
@@ -84,12 +88,12 @@ pub(super) fn ios(export: &Export, out: &mut Inspected) {
 }
 
 /// A bundle for macOS; `prefix` ends with `/`, or is empty where the bundle itself was named.
-pub(super) fn bundle(export: &Export, prefix: &str, out: &mut Inspected) {
-    look_into(export, &Layout::of_macos(prefix), out);
+pub(super) fn bundle(export: &Export, prefix: &str, name: &str, out: &mut Inspected) {
+    look_into(export, &Layout::of_macos(prefix, name), out);
 }
 
 fn look_into(export: &Export, layout: &Layout, out: &mut Inspected) {
-    let name = shown(layout.bundle.trim_end_matches('/'));
+    let name = &layout.name;
     let info = match small_file(export, &layout.path(layout.info)).map(|bytes| Info::read(&bytes)) {
         Some(Ok(info)) => info,
         Some(Err(error)) => {
@@ -189,8 +193,16 @@ pub(super) fn program(
         }
         Err(error) => out.findings.push(broken(&name, &error)),
     }
+    if out.systems.is_empty() {
+        let read = lantern_formats::program::Program::read(&mut from);
+        out.systems = read.map(|program| crate::intake::systems_of(&program)).unwrap_or_default();
+    }
     let is_arm = details.iter().any(|d| d.slice.machine == lantern_formats::program::Machine::Aarch64);
-    if out.signature == Signature::None && is_arm && within.is_some() {
+    let Some((_, layout)) = within.filter(|_| out.signature == Signature::None) else { return };
+    if layout.is_some_and(|layout| layout.programs.is_empty()) {
+        let what = format!("{name} is not signed: no device takes it");
+        out.findings.push(Finding::warns("unsigned", what, "export it with your team's profile"));
+    } else if is_arm {
         let what = format!("{name} is not signed at all: Apple's own processors do not start it");
         out.findings.push(Finding::warns("unsigned", what, "sign it, ad hoc at least"));
     }

@@ -1,0 +1,214 @@
+//! What `check` finds inside exports, and against the releases before.
+
+use lantern_rehearsal::exports::GameVersion;
+
+use crate::env::TestEnv;
+
+/// The codes of all findings, each with its severity, in order.
+fn codes(env: &TestEnv) -> Vec<String> {
+    let document = env.lantern(&["check", "--json"]).json();
+    let findings = document["findings"].as_array().unwrap();
+    let mut codes: Vec<String> = findings
+        .iter()
+        .map(|f| format!("{} {}", f["severity"].as_str().unwrap(), f["code"].as_str().unwrap()))
+        .collect();
+    codes.sort();
+    codes
+}
+
+fn key_like() -> String {
+    // In two pieces, so that no file of this repository holds one.
+    let bytes = "MIIEvQIBADANBgkqhkiG9w0BAQEFAASCBKcwggSjAgEAAoIBAQC7VJTUt9Us8cKj";
+    format!("-----BEGIN {}KEY-----\n{bytes}\n-----END {}KEY-----\n", "PRIVATE ", "PRIVATE ")
+}
+
+#[test]
+fn a_good_export_has_nothing_to_say() {
+    assert_eq!(codes(&TestEnv::new()), [] as [&str; 0]);
+}
+
+#[test]
+fn what_does_not_belong_to_players() {
+    let env = TestEnv::new();
+    for (name, text) in [
+        (".DS_Store", "litter"),
+        ("src/tide.cpp", "int main() {}"),
+        ("art/heron.psd", "8BPS"),
+        ("settings/server.json", "{ \"port\": 4870 }"),
+        ("keys/studio.jks", "a key store"),
+        ("letters/cipher.txt", &key_like()),
+        ("symbols/saltmarsh.pdb", "Microsoft C/C++ MSF 7.00\r\n\u{1a}DS"),
+        ("music/notes.pdb", "a protein, not debug data"),
+    ] {
+        env.write(&format!("exports/linux/{name}"), text);
+    }
+    snapshot!(env.lantern(&["check"]).whole(), @"
+      linux   linux-x86_64   17 files   8.57 MB   starts saltmarsh
+
+      linux
+      stops: keys/studio.jks looks like a key store (secret)
+      try: take it out and change it where it was used; if it is none, accept it with a reason
+
+      stops: letters/cipher.txt, line 1 looks like a private key (secret)
+      try: take it out and change it where it was used; if it is none, accept it with a reason
+
+      warns: litter of systems and editors in it: .DS_Store (litter)
+      try: name them in leave-out, or remove them
+
+      warns: sources in it: src/tide.cpp (source-files)
+      try: name them in leave-out
+
+      warns: files of the programs that the game was made with in it: art/heron.psd (editor-files)
+      try: name them in leave-out
+
+      warns: data for debuggers in it: symbols/saltmarsh.pdb (debug-data)
+      try: name them in keep-aside: sealed with the rest, never sent
+
+    checked: 2 findings stop, 4 warnings
+
+    next: mend them, then again: lantern check
+    [exit status: 1]
+    ");
+    // What stops is found by prepare, too; nothing is made.
+    let stderr = env.lantern(&["prepare"]).fails(1).stderr();
+    assert!(stderr.contains("2 findings stop") && stderr.contains("keys/studio.jks"), "{stderr}");
+    assert!(!env.path(".lantern/store/releases").exists());
+    env.edit("lantern.toml", "\"notes/**\"", "\"notes/**\", \"keys/**\", \"letters/cipher.txt\"");
+    env.lantern(&["prepare"]).success();
+}
+
+#[test]
+fn what_is_meant_to_be_so_is_accepted_with_a_reason() {
+    let env = TestEnv::new();
+    env.write("exports/linux/art/heron.psd", "8BPS");
+    let accept = |text: &str| {
+        env.write("lantern.toml", &format!("{}\n[checks]\naccept = [{text}]\n", env.config("1.3.2")));
+    };
+    accept("{ code = \"editor-files\", because = \"players may repaint the heron\" }");
+    let document = env.lantern(&["check", "--json"]).success().json();
+    assert_eq!(document["findings"].as_array().unwrap().len(), 0);
+    assert_eq!(document["accepted"][0]["because"], "players may repaint the heron");
+    assert!(env.lantern(&["check"]).success().stdout().contains("nothing stops, 1 accepted"));
+    accept("{ code = \"editor-files\", because = \"for a while\", until = \"2020-01-01\" }");
+    assert_eq!(codes(&env), ["warns accept-over", "warns editor-files"]);
+    accept("{ code = \"litter\", because = \"it was there once\" }");
+    assert_eq!(codes(&env), ["warns accept-unused", "warns editor-files"]);
+    accept("{ code = \"editor-flies\", because = \"a slip\" }");
+    let stdout = env.lantern(&["check"]).fails(1).stdout();
+    assert!(stdout.contains("did you mean \"editor-files\"?"), "{stdout}");
+}
+
+#[test]
+fn texts_that_must_and_must_not_be_in_it() {
+    let env = TestEnv::new();
+    let texts = "must-mention = [\"sp-saltmarsh-page\"]\nmust-not-mention = [\"sp-first-tide\"]\nmust-have";
+    env.edit("lantern.toml", "must-have", texts);
+    assert_eq!(codes(&env), ["stops must-mention"]);
+    // Beyond what is read at a time, and over its edge.
+    let far = format!("{}sp-saltmarsh-page", " ".repeat(1024 * 1024 - 5));
+    env.write("exports/linux/links.txt", &far);
+    assert_eq!(codes(&env), [] as [&str; 0]);
+    env.write("exports/linux/more.txt", "wish for it: sp-first-tide");
+    let stdout = env.lantern(&["check"]).fails(1).stdout();
+    assert!(stdout.contains("\"sp-first-tide\" must not be in it, and is in more.txt"), "{stdout}");
+}
+
+#[test]
+fn what_is_different_from_the_last_release() {
+    let env = TestEnv::new();
+    env.write("exports/linux/old-letter.txt", "from before");
+    env.lantern(&["prepare"]).success();
+    std::fs::remove_file(env.path("exports/linux/old-letter.txt")).unwrap();
+    env.export(GameVersion::New);
+    env.lantern(&["prepare", "--version", "1.4.0"]).success();
+    assert_eq!(codes(&env), [] as [&str; 0]);
+    // Back from an export before, as a folder has it that nobody empties.
+    env.write("exports/linux/old-letter.txt", "from before");
+    assert_eq!(codes(&env), ["warns came-back"]);
+    env.write("exports/linux/old-letter.txt", "a new text");
+    assert_eq!(codes(&env), [] as [&str; 0]);
+    std::fs::write(env.path("exports/linux/letters/en.txt"), "").unwrap();
+    assert_eq!(codes(&env), ["warns now-empty"]);
+    std::fs::write(env.path("exports/linux/world.dat"), vec![7; 30_000_000]).unwrap();
+    assert_eq!(codes(&env), ["warns now-empty", "warns size-jump"]);
+    for folder in ["letters", "music", "textures", "hints"] {
+        let _ = std::fs::remove_dir_all(env.path("exports/linux").join(folder));
+    }
+    assert_eq!(codes(&env), ["warns files-gone", "warns size-jump"]);
+    // The folder of something else altogether.
+    env.write("exports/other/start", "#!/bin/sh\n");
+    let config = env
+        .config("1.4.0")
+        .replace("exports/linux", "exports/other")
+        .replace("starts = \"saltmarsh\"", "starts = \"start\"");
+    env.write(
+        "lantern.toml",
+        &config.replace("must-have = [\"saltmarsh.dat\"]\n", "").replace("leave-out = [\"notes/**\"]\n", ""),
+    );
+    assert_eq!(codes(&env), ["warns another-game"]);
+}
+
+#[test]
+fn what_a_build_says_of_itself() {
+    let env = TestEnv::desktops();
+    env.edit("lantern.toml", "version = \"1.3.2\"", "version = \"1.4.0\"");
+    let stdout = env.lantern(&["check"]).success().stdout();
+    assert!(stdout.contains("macos calls itself 1.3.2, lantern.toml says 1.4.0"), "{stdout}");
+    let tide = "[editions.first-tide]\nname = \"First Tide\"\nkind = \"demo\"\n\
+        identity = \"example.paperheron.firsttide\"\n\n[targets.tide]\nedition = \"first-tide\"\nexport = \"exports/macos\"\n\n[depots.windows]";
+    env.edit("lantern.toml", "[depots.windows]", tide);
+    let stdout = env.lantern(&["check"]).fails(1).stdout();
+    assert!(stdout.contains("tide has the identity of the edition full: example.paperheron.saltmarsh"), "{stdout}");
+    env.edit("lantern.toml", "identity = \"example.paperheron.saltmarsh\"", "identity = \"example.paperheron.marsh\"");
+    let stdout = env.lantern(&["check"]).success().stdout();
+    assert!(stdout.contains("lantern.toml says example.paperheron.marsh (identity-differs)"), "{stdout}");
+}
+
+#[test]
+fn the_story_behind_a_finding() {
+    let env = TestEnv::without_storefront();
+    snapshot!(env.lantern(&["check", "--explain", "debug-data"]).whole(), @r#"
+    debug-data
+
+      Data for debuggers is in it.
+      Players download it for nothing, and it shows everybody how the game is made. You need it: keep it aside.
+
+      If it is meant to be so, say it in lantern.toml:
+
+      [checks]
+      accept = [{ code = "debug-data", because = "…", until = "2027-03-01" }]
+    "#);
+    let document = env.lantern(&["check", "--explain", "secret", "--json"]).success().json();
+    assert_eq!(document["code"], "secret");
+    let stderr = env.lantern(&["check", "--explain", "secrets"]).fails(2).stderr();
+    assert!(stderr.contains("did you mean secret?"), "{stderr}");
+}
+
+/// Every code that the program can show has its story.
+#[test]
+fn every_finding_has_a_story() {
+    let crates = std::path::Path::new(concat!(env!("CARGO_MANIFEST_DIR"), "/.."));
+    let mut folders = vec![crates.join("lantern-core/src"), crates.join("lantern-project/src")];
+    let mut found = std::collections::BTreeSet::new();
+    while let Some(folder) = folders.pop() {
+        for entry in std::fs::read_dir(folder).unwrap().map(|entry| entry.unwrap().path()) {
+            if entry.is_dir() {
+                folders.push(entry);
+                continue;
+            }
+            let text = std::fs::read_to_string(&entry).unwrap();
+            let code = text.split("#[cfg(test)]").next().unwrap();
+            for maker in ["stops(", "warns(", "note("] {
+                for rest in code.split(maker).skip(1) {
+                    let rest = rest.trim_start();
+                    if let Some(word) = rest.strip_prefix('"').and_then(|rest| rest.split_once('"')) {
+                        found.insert(word.0.to_owned());
+                    }
+                }
+            }
+        }
+    }
+    assert!(found.len() > 60, "{found:?}");
+    let without: Vec<&String> = found.iter().filter(|code| lantern_core::stories::of(code).is_none()).collect();
+    assert!(without.is_empty(), "{without:?}");
+}

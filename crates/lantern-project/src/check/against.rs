@@ -1,0 +1,155 @@
+//! What is different from the releases before, and should perhaps not be.
+
+use std::collections::BTreeMap;
+
+use lantern_core::finding::Finding;
+use lantern_core::names::Name;
+use lantern_core::path::TreePath;
+use lantern_core::progress::{Meter, Progress};
+use lantern_core::size::Size;
+use lantern_core::tree::Node;
+use lantern_store::seal::SourceKind;
+use lantern_store::store::Store;
+
+use crate::intake::{Intake, size_of};
+use crate::project::Project;
+use crate::{ProjectError, outside};
+
+/// Releases that are looked back at.
+const LOOK_BACK: usize = 5;
+/// A size that is this many times the last one, or the last one that of it, has jumped.
+const JUMP: u64 = 2;
+/// Below this difference a size has not jumped, in bytes.
+const MIN_JUMP: u64 = 1024 * 1024;
+/// If more than one file in so many is gone, a folder is missing.
+const GONE_ONE_IN: usize = 4;
+/// Largest file that is read to see whether it is an old one, in bytes.
+const MAX_READ_LEN: u64 = 64 * 1024 * 1024;
+
+/// What each target held in the releases before, newest first.
+#[derive(Default)]
+pub(super) struct Past {
+    releases: Vec<BTreeMap<Name, BTreeMap<TreePath, Node>>>,
+}
+
+/// Reading for the comparison is little: nobody waits for it.
+struct Unmetered;
+impl Meter for Unmetered {
+    fn add(&self, _: u64) {}
+}
+
+impl Past {
+    /// Reads what is known; nothing where nothing was sealed yet.
+    pub(super) fn load(project: &Project, edition: &Name) -> Result<Self, ProjectError> {
+        let path = project.state("ledger.db");
+        if !path.is_file() {
+            return Ok(Self::default());
+        }
+        let ledger = lantern_ledger::Ledger::open(&path, outside::random()?)?;
+        let board = lantern_core::board::Board::fold(edition, &ledger.events()?);
+        let store = Store::at(project.state("store"));
+        let mut newest: Vec<_> = board.releases.iter().filter(|r| !board.withdrawn.contains_key(&r.id)).collect();
+        newest.sort_by_key(|release| std::cmp::Reverse(release.name.number));
+        let mut releases = Vec::new();
+        for release in newest.into_iter().take(LOOK_BACK) {
+            // The content of older ones may have been freed.
+            let Ok(record) = store.record(release.id) else { continue };
+            let mut targets = BTreeMap::new();
+            for target in &record.targets {
+                let mut files = BTreeMap::new();
+                for depot in target.depots.iter().chain(&target.aside) {
+                    let Ok(tree) = store.tree(depot.tree) else { continue };
+                    files.extend(tree.iter().map(|(path, node)| (path.clone(), node.clone())));
+                }
+                targets.insert(target.target.clone(), files);
+            }
+            releases.push(targets);
+        }
+        Ok(Self { releases })
+    }
+
+    pub(super) fn findings(&self, intake: &Intake<'_>, progress: &dyn Progress) -> Vec<Finding> {
+        let Some(last) = self.releases.first().and_then(|targets| targets.get(intake.name)) else { return Vec::new() };
+        let mut findings = Vec::new();
+        let now: BTreeMap<&TreePath, (usize, u64)> = intake
+            .entries()
+            .iter()
+            .enumerate()
+            .filter(|(_, e)| matches!(e.source.kind, SourceKind::File { .. }))
+            .map(|(i, e)| (&e.source.path, (i, size_of(&e.source))))
+            .collect();
+        let was: BTreeMap<&TreePath, &Node> =
+            last.iter().filter(|(_, node)| matches!(node, Node::File { .. })).collect();
+        if was.is_empty() || intake.is_package() {
+            return findings;
+        }
+        let gone: Vec<String> = was.keys().filter(|path| !now.contains_key(*path)).map(|path| path.shown()).collect();
+        if gone.len() == was.len() {
+            let what = format!("no file of {} has a name that it had in the last release", intake.name);
+            findings.push(Finding::warns("another-game", what, "is it the right folder?"));
+            return findings;
+        }
+        if gone.len() * GONE_ONE_IN > was.len() {
+            let what =
+                format!("{} of {} files of the last release are gone, such as {}", gone.len(), was.len(), gone[0]);
+            findings.push(Finding::warns(
+                "files-gone",
+                what,
+                "was a folder not exported, or does leave-out mean too much?",
+            ));
+        }
+        let empty: Vec<String> = now
+            .iter()
+            .filter(|(path, (_, size))| *size == 0 && was.get(*path).is_some_and(|node| node.size() > 0))
+            .map(|(path, _)| path.shown())
+            .collect();
+        if let Some(first) = empty.first() {
+            let more = if empty.len() > 1 { format!(" and {} more", empty.len() - 1) } else { String::new() };
+            let what = format!("{first}{more} held something in the last release and is empty now");
+            findings.push(Finding::warns("now-empty", what, "export again; was the disk full?"));
+        }
+        let (before, after) =
+            (was.values().map(|node| node.size()).sum::<u64>(), now.values().map(|(_, size)| size).sum::<u64>());
+        if before.abs_diff(after) >= MIN_JUMP && (after > before * JUMP || before > after * JUMP) {
+            let what = format!("{} has {} now, {} in the last release", intake.name, Size(after), Size(before));
+            findings.push(Finding::warns("size-jump", what, "if it is meant to be so, accept it with a reason"));
+        }
+        findings.extend(self.came_back(intake, &now, &was, progress));
+        findings
+    }
+
+    /// Files that the last release did not have, as they were in one before.
+    fn came_back(
+        &self,
+        intake: &Intake<'_>,
+        now: &BTreeMap<&TreePath, (usize, u64)>,
+        was: &BTreeMap<&TreePath, &Node>,
+        progress: &dyn Progress,
+    ) -> Option<Finding> {
+        let older: Vec<&BTreeMap<TreePath, Node>> =
+            self.releases.iter().skip(1).filter_map(|t| t.get(intake.name)).collect();
+        let mut buffer = vec![0; 64 * 1024];
+        let mut back: Vec<String> = Vec::new();
+        for (path, (index, size)) in
+            now.iter().filter(|(path, (_, size))| !was.contains_key(*path) && (1..=MAX_READ_LEN).contains(size))
+        {
+            let same_size = older.iter().filter_map(|files| files.get(*path)).filter(|node| node.size() == *size);
+            let digests: Vec<_> = same_size
+                .filter_map(|node| if let Node::File { digest, .. } = node { Some(*digest) } else { None })
+                .collect();
+            let is_old = !digests.is_empty()
+                && intake.digest(*index, &mut buffer, &Unmetered, progress).is_ok_and(|found| digests.contains(&found));
+            if is_old {
+                back.push(path.shown());
+            }
+        }
+        let first = back.first()?;
+        let more = if back.len() > 1 { format!(" and {} more are", back.len() - 1) } else { " is".to_owned() };
+        let what = format!("{first}{more} back as in an older release, and was not in the last one");
+        Some(Finding::warns(
+            "came-back",
+            what,
+            "is it left over from an earlier export? Empty the folder and export again",
+        ))
+    }
+}
