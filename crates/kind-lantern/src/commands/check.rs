@@ -22,7 +22,7 @@ const EXAMPLES: &str = r#"Examples:
 ///
 /// First lantern.toml, then every export: start file, system, names, links; what its programs need and say of
 /// themselves; litter, debug data and secrets; what is different from the last release; then how depots divide it. All
-/// of it in one go, each with its cure. What is meant to be so is accepted in lantern.toml, under [checks].
+/// of it in one go, each with its cure. What is meant to be so is accepted in lantern.toml, with a reason.
 #[derive(Debug, clap::Args)]
 #[command(after_help = EXAMPLES)]
 pub struct Args {

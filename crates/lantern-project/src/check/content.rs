@@ -45,7 +45,7 @@ fn kind_of(path: &TreePath) -> Option<usize> {
         || name.starts_with("._")
         || name.ends_with('~')
         || name.ends_with(".swp")
-        || LITTER_FOLDERS.iter().any(|folder| is_below(folder));
+        || LITTER_FOLDERS.iter().any(is_below);
     let ending = name.rsplit_once('.').map_or("", |(_, ending)| ending);
     match ending {
         _ if is_litter => Some(0),
