@@ -256,7 +256,7 @@ fn compare(all: &[Looked], ui: &Ui) {
         ui.say(&format!("\n{}", facts.join("\n")));
     }
     for (path, looked) in all {
-        let findings = looked.as_ref().map_or_else(|findings| findings.as_slice(), |seen| seen.findings.as_slice());
+        let findings = looked.as_ref().map_or_else(Vec::as_slice, |seen| seen.findings.as_slice());
         for (i, finding) in findings.iter().enumerate() {
             let heading = if i == 0 { format!("  {}\n", faint(shown(&path.to_string_lossy()))) } else { String::new() };
             ui.say(&format!("\n{heading}{}", show_finding(finding)));
