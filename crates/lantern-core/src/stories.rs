@@ -79,6 +79,11 @@ pub const ALL: &[Story] = &[
         "Data for debuggers is in it.",
         "Players download it for nothing, and it shows everybody how the game is made. You need it: keep it aside.",
     ),
+    story(
+        "debug-key",
+        "It is signed with a developer's key.",
+        "Everybody has such a key; shops refuse it, and a game that is out with it can never be updated with another.",
+    ),
     story("depot-empty", "A depot takes nothing.", "Its patterns mean nothing in the export."),
     story("depot-nowhere", "A depot belongs to no target.", "Nobody would download it."),
     story(

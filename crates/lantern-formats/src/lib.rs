@@ -18,6 +18,7 @@
 //! Not here: configuration, network, terminal.
 
 pub mod android;
+pub mod apk;
 mod counted;
 pub mod elf;
 mod fields;

@@ -102,7 +102,12 @@ fn number<const N: usize>(bytes: &[u8], at: usize) -> u64 {
     value
 }
 
-fn read_at<R: Read + Seek>(from: &mut R, offset: u64, len: u64, what: &'static str) -> Result<Vec<u8>, ZipError> {
+pub(crate) fn read_at<R: Read + Seek>(
+    from: &mut R,
+    offset: u64,
+    len: u64,
+    what: &'static str,
+) -> Result<Vec<u8>, ZipError> {
     let cut = || ZipError::Truncated { what, offset };
     if i64::try_from(offset).is_err() {
         return Err(cut());
@@ -118,6 +123,8 @@ struct Directory {
     offset: u64,
     len: u64,
     count: u64,
+    /// Where the record at the archive's end starts.
+    end: u64,
 }
 
 fn directory<R: Read + Seek>(from: &mut R) -> Result<Directory, ZipError> {
@@ -156,7 +163,7 @@ fn directory<R: Read + Seek>(from: &mut R) -> Result<Directory, ZipError> {
     if offset.checked_add(len).is_none_or(|end_of_it| end_of_it > tail_at + end as u64) {
         return Err(ZipError::Truncated { what: "the directory", offset });
     }
-    Ok(Directory { offset, len, count })
+    Ok(Directory { offset, len, count, end: tail_at + end as u64 })
 }
 
 /// Reads the central directory.
@@ -164,7 +171,7 @@ fn directory<R: Read + Seek>(from: &mut R) -> Result<Directory, ZipError> {
 /// # Errors
 /// [`ZipError`].
 pub fn read<R: Read + Seek>(from: &mut R) -> Result<Vec<ZipEntry>, ZipError> {
-    let Directory { offset, len, count } = directory(from)?;
+    let Directory { offset, len, count, .. } = directory(from)?;
     let directory = read_at(from, offset, len, "the directory")?;
     let entries = entries(&directory, count, offset)?;
     check_overlaps(&entries)?;
@@ -237,14 +244,10 @@ fn take_zip64(entry: &mut ZipEntry, mut extra: &[u8]) {
     }
 }
 
-/// Whether a signing block of Android lies before the directory. Source: "APK Signature Scheme v2", the Android Open
-/// Source Project.
-///
-/// # Errors
-/// [`ZipError`].
-pub fn signing_block<R: Read + Seek>(from: &mut R) -> Result<bool, ZipError> {
-    let Some(magic_at) = directory(from)?.offset.checked_sub(16) else { return Ok(false) };
-    Ok(read_at(from, magic_at, 16, "the signing block")? == b"APK Sig Block 42")
+/// Where the central directory and the end record behind it start.
+pub(crate) fn directory_and_end<R: Read + Seek>(from: &mut R) -> Result<(u64, u64), ZipError> {
+    let Directory { offset, end, .. } = directory(from)?;
+    Ok((offset, end))
 }
 
 fn check_overlaps(entries: &[ZipEntry]) -> Result<(), ZipError> {

@@ -77,7 +77,7 @@ fn one_thing_at_a_time() {
       processors   arm64-v8a
       made for     API level 35
       demands      headtracking
-      signed by    nobody: no device takes it
+      signatures   none: no device takes it
 
       warns: lib/arm64-v8a/libsaltmarsh.so does not lie at a multiple of 16 KB: devices with large pages do not start it (unaligned-library)
       try: align it when the package is packed; newer engines do it

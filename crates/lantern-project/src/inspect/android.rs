@@ -8,6 +8,7 @@ use lantern_core::finding::Finding;
 use lantern_core::path::shown;
 use lantern_core::system::System;
 use lantern_formats::android::Manifest;
+use lantern_formats::apk;
 use lantern_formats::zip::{self, Method, ZipEntry};
 
 use super::{Inspected, Signature, small_file};
@@ -77,21 +78,54 @@ pub(super) fn look(export: &Export, path: &Path, ending: &str, out: &mut Inspect
     say(&manifest, out);
     out.findings.extend(findings(&manifest));
     out.findings.extend(unaligned(&manifest, &mut file, &entries));
-    let block = zip::signing_block(&mut file).unwrap_or_default();
-    out.signature = if block || has_signature_file {
-        Signature::Identity { whose: None, is_intact: None }
-    } else {
-        Signature::None
+    signature(&mut file, has_signature_file, out);
+}
+
+/// Verifies the signatures over the whole file; one of each file alone is only seen.
+fn signature(file: &mut File, has_signature_file: bool, out: &mut Inspected) {
+    let schemes = match apk::verify(file) {
+        Ok(schemes) => schemes,
+        Err(error) => {
+            let what = format!("the signature cannot be read: {error}");
+            return out.findings.push(Finding::stops("signature-broken", what, "sign it again"));
+        }
     };
-    out.facts.push((
-        "signed by",
-        match (has_signature_file, block) {
-            (true, true) => "a signature of each file and one of the whole, not verified".to_owned(),
-            (true, false) => "a signature of each file (version 1), not verified".to_owned(),
-            (false, true) => "a signature of the whole (version 2 or later), not verified".to_owned(),
-            (false, false) => "nobody: no device takes it".to_owned(),
-        },
-    ));
+    let Some(newest) = schemes.last() else {
+        out.signature = match has_signature_file {
+            true => Signature::Identity { whose: None, is_intact: None },
+            false => Signature::None,
+        };
+        let says =
+            if has_signature_file { "of each file (scheme 1), not verified" } else { "none: no device takes it" };
+        return out.facts.push(("signatures", says.to_owned()));
+    };
+    let mut versions: Vec<String> = schemes.iter().map(|scheme| scheme.version.to_string()).collect();
+    if has_signature_file {
+        versions.insert(0, "1 (not verified)".to_owned());
+    }
+    out.facts.push(("schemes", versions.join(", ")));
+    let wrong = schemes.iter().find_map(|scheme| Some((scheme.version, scheme.wrong.clone()?)));
+    let whose: Vec<String> = newest.signers.iter().map(|signer| shown(&signer.subject)).collect();
+    let hex = |bytes: &[u8]| bytes.iter().map(|b| format!("{b:02x}")).collect::<String>();
+    for signer in &newest.signers {
+        out.facts.push(("fingerprint", hex(&signer.fingerprint)));
+    }
+    for signer in &newest.before {
+        out.facts.push(("key before", hex(&signer.fingerprint)));
+    }
+    out.signature = Signature::Identity { whose: Some(whose.join(", ")), is_intact: Some(wrong.is_none()) };
+    if let Some((version, why)) = wrong {
+        let what = format!("the signature of scheme {version} does not hold: {why}");
+        out.findings.push(Finding::stops("signature-broken", what, "sign it again, as the very last step"));
+    }
+    if schemes.windows(2).any(|pair| pair[0].signers != pair[1].signers) && newest.before.is_empty() {
+        let what = "its signatures are of different keys";
+        out.findings.push(Finding::stops("signature-broken", what, "sign it again, with one key"));
+    }
+    if newest.signers.iter().any(apk::Signer::is_debug) {
+        let what = "it is signed with the key that developers' tools make: no shop takes it";
+        out.findings.push(Finding::stops("debug-key", what, "export it signed with the game's own key"));
+    }
 }
 
 /// Processors that there are native libraries for.
@@ -111,8 +145,12 @@ fn say(manifest: &Manifest, out: &mut Inspected) {
     out.starts.extend(manifest.launcher.as_deref().map(shown));
     out.needs = manifest.min_sdk.map(|level| format!("API level {level}"));
     out.facts.extend(manifest.target_sdk.map(|level| ("made for", format!("API level {level}"))));
+    const MAX_NAMED: usize = 6;
     let list = |names: Vec<&str>| {
-        names.iter().map(|n| shown(n.rsplit('.').next().unwrap_or(n))).collect::<Vec<_>>().join(", ")
+        let short = |name: &&str| shown(name.rsplit('.').next().unwrap_or(name));
+        let first: Vec<String> = names.iter().take(MAX_NAMED).map(short).collect();
+        let more = names.len().saturating_sub(MAX_NAMED);
+        if more > 0 { format!("{} and {more} more", first.join(", ")) } else { first.join(", ") }
     };
     let required: Vec<&str> = manifest.features.iter().filter(|f| f.is_required).map(|f| f.name.as_str()).collect();
     if !required.is_empty() {

@@ -1,0 +1,347 @@
+//! The signatures of an Android package over the whole file: schemes 2 and 3.
+//!
+//! Source: "APK Signature Scheme v2" and "v3", the Android Open Source Project. Everything is little-endian; `‖` are
+//! parts with their length in 4 bytes before them.
+//!
+//! | part | holds |
+//! |---|---|
+//! | signing block, before the central directory | u64 size without itself, pairs, u64 size, `APK Sig Block 42` |
+//! | pair | u64 length, u32 id (0x7109871a: scheme 2, 0xf05368c0: scheme 3), value |
+//! | signer | ‖ signed data, in scheme 3 u32 oldest and newest system, ‖ signatures, ‖ public key |
+//! | signed data | ‖ digests, ‖ certificates, in scheme 3 u32 oldest and newest system, ‖ attributes |
+//!
+//! What is hashed: everything before the block, the central directory, and the end record with the directory's offset
+//! put to where the block starts; each in chunks of 1 MiB of its own.
+
+mod lineage;
+
+use std::io::{Read, Seek, SeekFrom};
+
+use aws_lc_rs::signature as keys;
+use lantern_core::bytes::{ByteReader, ReadError};
+use sha2::{Digest, Sha256, Sha512};
+use x509_cert::Certificate;
+use x509_cert::der::{Decode, Encode};
+
+use crate::zip::{self, ZipError};
+
+const ID_V2: u32 = 0x7109_871a;
+const ID_V3: u32 = 0xf053_68c0;
+const ATTRIBUTE_STRIPPING: u32 = 0xbeef_f00d;
+const CHUNK_LEN: usize = 1024 * 1024;
+/// Largest block that is read, in bytes. Ours: real ones have a few kilobytes, or some hundreds with a padding.
+const MAX_BLOCK_LEN: u64 = 16 * 1024 * 1024;
+/// Most signers. Source: the Android verifier's own limit.
+const MAX_SIGNERS: usize = 10;
+
+/// Why a signature could not be read.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum ApkError {
+    /// The archive around it is broken.
+    #[error(transparent)]
+    Zip(#[from] ZipError),
+    /// The block is broken.
+    #[error(transparent)]
+    Block(#[from] ReadError),
+    /// The file could not be read.
+    #[error("reading the package")]
+    Io(#[from] std::io::Error),
+}
+
+/// Who signed a package.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Signer {
+    /// SHA-256 of the certificate: what places and devices know the key by.
+    pub fingerprint: [u8; 32],
+    /// The certificate's subject, as RFC 4514 writes it.
+    pub subject: String,
+}
+
+impl Signer {
+    fn of(certificate: &[u8]) -> Result<Self, ReadError> {
+        let parsed = parse(certificate)?;
+        Ok(Self {
+            fingerprint: Sha256::digest(certificate).into(),
+            subject: parsed.tbs_certificate.subject.to_string(),
+        })
+    }
+
+    /// Whether it is the key that developers' tools make for everybody: no shop takes it.
+    pub fn is_debug(&self) -> bool {
+        self.subject.contains("CN=Android Debug")
+    }
+}
+
+/// A signature over the whole file.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Scheme {
+    /// 2 or 3.
+    pub version: u8,
+    /// Who signed.
+    pub signers: Vec<Signer>,
+    /// Keys that the game had before, oldest first, when the key was changed.
+    pub before: Vec<Signer>,
+    /// Why it does not hold; none when it does.
+    pub wrong: Option<String>,
+}
+
+fn parse(certificate: &[u8]) -> Result<Certificate, ReadError> {
+    Certificate::from_der(certificate).map_err(|e| wrong("a certificate", &e.to_string()))
+}
+
+fn wrong(what: &'static str, why: &str) -> ReadError {
+    ReadError::Value { what, offset: 0, why: why.to_owned() }
+}
+
+/// A part with its length before it.
+fn part<'a>(reader: &mut ByteReader<'a>, what: &'static str) -> Result<&'a [u8], ReadError> {
+    let len = reader.u32(what)? as usize;
+    reader.slice(len, what)
+}
+
+/// Parts until the end.
+fn parts<'a>(bytes: &'a [u8], what: &'static str) -> Result<Vec<&'a [u8]>, ReadError> {
+    let mut reader = ByteReader::new(bytes);
+    let mut out = Vec::new();
+    while reader.remaining() > 0 {
+        out.push(part(&mut reader, what)?);
+    }
+    Ok(out)
+}
+
+/// A number and a part, as digests and signatures are written.
+fn numbered<'a>(bytes: &'a [u8], what: &'static str) -> Result<(u32, &'a [u8]), ReadError> {
+    let mut reader = ByteReader::new(bytes);
+    let number = reader.u32(what)?;
+    let value = part(&mut reader, what)?;
+    reader.end(what)?;
+    Ok((number, value))
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Hash {
+    Sha256,
+    Sha512,
+}
+
+/// How an algorithm's content digest is made, by its number; none for those that are not understood.
+fn hash_of(algorithm: u32) -> Option<Hash> {
+    match algorithm {
+        0x0101 | 0x0103 | 0x0201 => Some(Hash::Sha256),
+        0x0102 | 0x0104 | 0x0202 => Some(Hash::Sha512),
+        _ => None,
+    }
+}
+
+/// Whether a signature over a message is that of a key, which is an X.509 public key in DER.
+pub(crate) fn is_signed(algorithm: u32, key: &[u8], message: &[u8], signature: &[u8]) -> bool {
+    let algorithms: &[&dyn keys::VerificationAlgorithm] = match algorithm {
+        0x0101 => &[&keys::RSA_PSS_2048_8192_SHA256],
+        0x0102 => &[&keys::RSA_PSS_2048_8192_SHA512],
+        // Old games have keys of 1,024 bits, and keep them for ever.
+        0x0103 => &[&keys::RSA_PKCS1_1024_8192_SHA256_FOR_LEGACY_USE_ONLY],
+        0x0104 => &[&keys::RSA_PKCS1_1024_8192_SHA512_FOR_LEGACY_USE_ONLY],
+        0x0201 => &[&keys::ECDSA_P256_SHA256_ASN1, &keys::ECDSA_P384_SHA256_ASN1, &keys::ECDSA_P521_SHA256_ASN1],
+        0x0202 => &[&keys::ECDSA_P521_SHA512_ASN1],
+        _ => &[],
+    };
+    algorithms.iter().any(|algorithm| keys::UnparsedPublicKey::new(*algorithm, key).verify(message, signature).is_ok())
+}
+
+/// Where the parts of a package lie.
+struct Layout {
+    block_start: u64,
+    directory: u64,
+    end: u64,
+    file_len: u64,
+}
+
+/// Reads and verifies the signatures over the whole file; none where there is no signing block, or nothing known in it.
+///
+/// # Errors
+/// [`ApkError`] when they cannot even be read.
+pub fn verify<R: Read + Seek>(from: &mut R) -> Result<Vec<Scheme>, ApkError> {
+    let Some((layout, pairs)) = block(from)? else { return Ok(Vec::new()) };
+    let mut out = Vec::new();
+    for (id, version) in [(ID_V2, 2), (ID_V3, 3)] {
+        let Some((_, value)) = pairs.iter().find(|(known, _)| *known == id) else { continue };
+        let has_v3 = pairs.iter().any(|(id, _)| *id == ID_V3);
+        out.push(scheme(from, &layout, version, value, has_v3)?);
+    }
+    Ok(out)
+}
+
+type Pairs = Vec<(u32, Vec<u8>)>;
+
+fn block<R: Read + Seek>(from: &mut R) -> Result<Option<(Layout, Pairs)>, ApkError> {
+    let (directory, end) = zip::directory_and_end(from)?;
+    let file_len = from.seek(SeekFrom::End(0))?;
+    let mut read =
+        |at: u64, len: u64| -> Result<Vec<u8>, ApkError> { Ok(zip::read_at(from, at, len, "the signing block")?) };
+    let Some(foot_at) = directory.checked_sub(24) else { return Ok(None) };
+    let foot = read(foot_at, 24)?;
+    if !foot.ends_with(b"APK Sig Block 42") {
+        return Ok(None);
+    }
+    let size = u64::from_le_bytes(*foot.first_chunk().unwrap_or(&[0; 8]));
+    // The size leaves out its own first field.
+    let start = directory.checked_sub(size).and_then(|at| at.checked_sub(8)).filter(|_| size >= 24);
+    let start = start.ok_or_else(|| wrong("the signing block", "its size is impossible"))?;
+    if size > MAX_BLOCK_LEN {
+        return Err(wrong("the signing block", "it is larger than any real one").into());
+    }
+    if read(start, 8)? != foot[..8] {
+        return Err(wrong("the signing block", "its two sizes differ").into());
+    }
+    let bytes = read(start + 8, size - 24)?;
+    let mut reader = ByteReader::new(&bytes);
+    let mut pairs = Vec::new();
+    while reader.remaining() > 0 {
+        let len = usize::try_from(reader.u64("a pair of the signing block")?).unwrap_or(usize::MAX);
+        let value = reader.slice(len, "a pair of the signing block")?;
+        let (id, value) =
+            value.split_first_chunk::<4>().ok_or_else(|| wrong("a pair of the signing block", "it is too short"))?;
+        pairs.push((u32::from_le_bytes(*id), value.to_vec()));
+    }
+    Ok(Some((Layout { block_start: start, directory, end, file_len }, pairs)))
+}
+
+fn scheme<R: Read + Seek>(
+    from: &mut R,
+    layout: &Layout,
+    version: u8,
+    value: &[u8],
+    has_v3: bool,
+) -> Result<Scheme, ApkError> {
+    let mut reader = ByteReader::new(value);
+    let signers = parts(part(&mut reader, "the signers")?, "a signer")?;
+    reader.end("the signers")?;
+    let mut out = Scheme { version, signers: Vec::new(), before: Vec::new(), wrong: None };
+    if signers.is_empty() || signers.len() > MAX_SIGNERS || (version == 3 && signers.len() > 1) {
+        out.wrong = Some(format!("it has {} signers", signers.len()));
+        return Ok(out);
+    }
+    for bytes in signers {
+        let found = signer(from, layout, version, bytes, has_v3)?;
+        out.signers.push(found.signer);
+        out.before.extend(found.before);
+        out.wrong = out.wrong.or(found.wrong);
+    }
+    Ok(out)
+}
+
+struct Found {
+    signer: Signer,
+    before: Vec<Signer>,
+    wrong: Option<String>,
+}
+
+fn signer<R: Read + Seek>(
+    from: &mut R,
+    layout: &Layout,
+    version: u8,
+    bytes: &[u8],
+    has_v3: bool,
+) -> Result<Found, ApkError> {
+    let mut reader = ByteReader::new(bytes);
+    let signed = part(&mut reader, "the signed data")?;
+    let outside = if version == 3 { Some((reader.u32("minSdk")?, reader.u32("maxSdk")?)) } else { None };
+    let signatures = parts(part(&mut reader, "the signatures")?, "a signature")?;
+    let key = part(&mut reader, "the public key")?;
+    reader.end("a signer")?;
+    let signatures: Vec<(u32, &[u8])> =
+        signatures.into_iter().map(|bytes| numbered(bytes, "a signature")).collect::<Result<_, _>>()?;
+
+    let mut reader = ByteReader::new(signed);
+    let digests = parts(part(&mut reader, "the digests")?, "a digest")?;
+    let digests: Vec<(u32, &[u8])> =
+        digests.into_iter().map(|bytes| numbered(bytes, "a digest")).collect::<Result<_, _>>()?;
+    let certificates = parts(part(&mut reader, "the certificates")?, "a certificate")?;
+    let inside = if version == 3 { Some((reader.u32("minSdk")?, reader.u32("maxSdk")?)) } else { None };
+    let attributes = if reader.remaining() > 0 { part(&mut reader, "the attributes")? } else { &[] };
+    let first = certificates.first().ok_or_else(|| wrong("a signer", "it has no certificate"))?;
+    let signer = Signer::of(first)?;
+    let mut found = Found { signer, before: Vec::new(), wrong: None };
+
+    let says = |text: &str| Some(text.to_owned());
+    let own_key = parse(first)?.tbs_certificate.subject_public_key_info.to_der();
+    let known = signatures.iter().filter(|(algorithm, _)| hash_of(*algorithm).is_some());
+    // The strongest that is understood counts: the others can be of no help to anybody who changes the file.
+    let Some((algorithm, signature)) =
+        known.max_by_key(|(algorithm, _)| (hash_of(*algorithm) == Some(Hash::Sha512), *algorithm))
+    else {
+        found.wrong = says("it is made with algorithms that this lantern does not know");
+        return Ok(found);
+    };
+    let same_lists = signatures.iter().map(|(a, _)| a).eq(digests.iter().map(|(a, _)| a));
+    found.wrong = if !is_signed(*algorithm, key, signed, signature) {
+        says("it is not that of its key")
+    } else if !same_lists {
+        says("its lists of digests and signatures differ")
+    } else if own_key.as_deref().ok() != Some(key) {
+        says("its key is not that of the certificate")
+    } else if outside != inside {
+        says("the systems that it is for differ inside and outside")
+    } else {
+        None
+    };
+    for attribute in parts(attributes, "an attribute")? {
+        let (id, value) = attribute.split_first_chunk::<4>().ok_or_else(|| wrong("an attribute", "it is too short"))?;
+        match (version, u32::from_le_bytes(*id)) {
+            (2, ATTRIBUTE_STRIPPING) if value == 3_u32.to_le_bytes() && !has_v3 => {
+                found.wrong = found.wrong.or(says("a signature of scheme 3 was taken out"));
+            }
+            (3, lineage::ATTRIBUTE) => match lineage::verify(value, first) {
+                Ok(before) => found.before = before,
+                Err(why) => found.wrong = found.wrong.or(Some(why)),
+            },
+            _ => {}
+        }
+    }
+    if found.wrong.is_none() {
+        let hash = hash_of(*algorithm).unwrap_or(Hash::Sha256);
+        let stated = digests.iter().find(|(known, _)| known == algorithm).map(|(_, digest)| *digest);
+        if stated != Some(content(from, layout, hash)?.as_slice()) {
+            found.wrong = says("the package was changed after it was signed");
+        }
+    }
+    Ok(found)
+}
+
+/// The digest over everything but the block.
+fn content<R: Read + Seek>(from: &mut R, layout: &Layout, hash: Hash) -> Result<Vec<u8>, ApkError> {
+    let mut digests = Vec::new();
+    let mut count = 0_u32;
+    let mut buffer = vec![0; CHUNK_LEN];
+    for (start, end) in [(0, layout.block_start), (layout.directory, layout.end), (layout.end, layout.file_len)] {
+        let mut at = start;
+        while at < end {
+            let len = usize::try_from(end - at).unwrap_or(CHUNK_LEN).min(CHUNK_LEN);
+            let chunk = &mut buffer[..len];
+            from.seek(SeekFrom::Start(at))?;
+            from.read_exact(chunk)?;
+            if start == layout.end && at == start && len >= 20 {
+                // As if there were no block: the directory begins where the block does.
+                let offset =
+                    u32::try_from(layout.block_start).map_err(|_| wrong("the package", "it is above 4 GiB"))?;
+                chunk[16..20].copy_from_slice(&offset.to_le_bytes());
+            }
+            let head = [&[0xa5][..], &u32::try_from(len).unwrap_or(0).to_le_bytes()].concat();
+            digests.extend(match hash {
+                Hash::Sha256 => Sha256::new().chain_update(&head).chain_update(&*chunk).finalize().to_vec(),
+                Hash::Sha512 => Sha512::new().chain_update(&head).chain_update(&*chunk).finalize().to_vec(),
+            });
+            count += 1;
+            at += len as u64;
+        }
+    }
+    let head = [&[0x5a][..], &count.to_le_bytes()].concat();
+    Ok(match hash {
+        Hash::Sha256 => Sha256::new().chain_update(&head).chain_update(&digests).finalize().to_vec(),
+        Hash::Sha512 => Sha512::new().chain_update(&head).chain_update(&digests).finalize().to_vec(),
+    })
+}
+
+#[cfg(test)]
+mod tests;
