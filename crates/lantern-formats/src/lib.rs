@@ -29,6 +29,8 @@ mod magic;
 pub mod pe;
 pub mod program;
 pub mod tar;
+#[cfg(test)]
+mod test_keys;
 pub mod zip;
 
 pub use fields::FormatError;

@@ -10,11 +10,13 @@
 
 mod details;
 mod resources;
+mod signature;
 
 use std::io::{Read, Seek};
 
 pub use details::{Details, Subsystem, Symbols};
 pub use resources::VersionInfo;
+pub use signature::ProgramSignature;
 
 use crate::fields::{Fields, FormatError};
 use crate::program::{Kind, Machine};

@@ -74,6 +74,8 @@ pub struct Details {
     pub is_managed: bool,
     /// Where its certificate table lies, as file offset and length.
     pub signature: Option<(u64, u64)>,
+    /// Where the checksum and the entry of that table lie: no signature covers them.
+    pub(crate) unsigned_at: (u64, u64),
 }
 
 /// Where a part of the program's memory lies in the file.
@@ -204,6 +206,7 @@ impl Details {
             symbols: image.symbols()?,
             is_managed: image.directory(CLR).is_some(),
             signature,
+            unsigned_at: (optional + 64, optional + counted_at + 4 + SECURITY as u64 * 8),
         })
     }
 

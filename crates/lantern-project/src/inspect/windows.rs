@@ -2,7 +2,7 @@
 
 use lantern_core::finding::Finding;
 use lantern_core::path::shown;
-use lantern_formats::pe::{Details, Subsystem};
+use lantern_formats::pe::{Details, ProgramSignature, Subsystem};
 
 use super::{Inspected, Signature, broken, has_file_named, open};
 use crate::export::{Export, ReadSeek};
@@ -45,14 +45,34 @@ pub(super) fn program(mut from: &mut dyn ReadSeek, export: Option<&Export>, name
     if details.is_managed {
         out.facts.push(("needs", "the .NET runtime".to_owned()));
     }
-    out.signature = match details.signature {
-        None => Signature::None,
-        Some(_) => Signature::Identity { whose: None, is_intact: None },
-    };
+    signature(&mut from, &details, name, out);
     if let Some(symbols) = &details.symbols {
         out.facts.push(("debug data", shown(symbols.path.rsplit(['/', '\\']).next().unwrap_or(&symbols.path))));
     }
     out.findings.extend(findings(&details, export, name, is_program));
+}
+
+/// Verifies the signature; what it is worth depends on who trusts its issuer, which is not judged.
+fn signature(mut from: &mut dyn ReadSeek, details: &Details, name: &str, out: &mut Inspected) {
+    let seen = match ProgramSignature::verify(&mut from, details) {
+        Ok(None) => return out.signature = Signature::None,
+        Ok(Some(seen)) => seen,
+        Err(error) => {
+            out.signature = Signature::Identity { whose: None, is_intact: Some(false) };
+            return out.findings.push(broken(name, &error));
+        }
+    };
+    let whose = lantern_core::names::common_name(&seen.subject).map(shown);
+    out.signature = Signature::Identity { whose, is_intact: Some(seen.wrong.is_none()) };
+    out.facts.extend(lantern_core::names::common_name(&seen.issuer).map(|issuer| ("certified by", shown(issuer))));
+    let day =
+        jiff::Timestamp::from_second(i64::try_from(seen.expires).unwrap_or(i64::MAX)).unwrap_or(jiff::Timestamp::MAX);
+    let stamp = if seen.has_timestamp { ", with a time stamp, not verified" } else { ", without a time stamp" };
+    out.facts.push(("certified until", format!("{}{stamp}", day.strftime("%Y-%m-%d"))));
+    if let Some(why) = seen.wrong {
+        let what = format!("the signature of {} does not hold: {why}", shown(name));
+        out.findings.push(Finding::stops("signature-broken", what, "sign it again, as the very last step"));
+    }
 }
 
 fn findings(details: &Details, export: Option<&Export>, name: &str, is_program: bool) -> Vec<Finding> {
