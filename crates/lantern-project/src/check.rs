@@ -3,6 +3,8 @@
 mod against;
 mod content;
 
+use std::collections::BTreeMap;
+
 use jiff::civil::Date;
 use lantern_core::config::Accept;
 use lantern_core::finding::{Finding, Severity};
@@ -56,6 +58,7 @@ impl Project {
         checked.findings.extend(self.config_findings().iter().map(|finding| (None, finding.clone())));
         for edition in self.editions() {
             let divided = self.divide(&edition);
+            let mut versions = Vec::new();
             // What cannot be read says so itself; the comparison does without it then.
             let past = against::Past::load(self, &edition).unwrap_or_default();
             for intake in &divided.intakes {
@@ -70,9 +73,11 @@ impl Project {
                     files: intake.entries().iter().filter(is_file).count() as u64,
                     size: sizes.sum(),
                 });
-                let found = self.look_into(&edition, intake, &past, progress)?;
+                let found = self.look_into(&edition, intake, &past, &mut versions, progress)?;
                 checked.findings.extend(found.into_iter().map(|finding| (Some(intake.name.clone()), finding)));
             }
+            let differ = self.other_versions(&edition, &versions).into_iter();
+            checked.findings.extend(differ.map(|finding| (None, finding)));
             checked.findings.extend(divided.findings);
         }
         self.accept(&mut checked, today());
@@ -91,7 +96,7 @@ impl Project {
     ) -> Result<(), ProjectError> {
         let mut checked = Checked::default();
         for intake in intakes {
-            let found = self.look_into(edition, intake, &against::Past::default(), progress)?;
+            let found = self.look_into(edition, intake, &against::Past::default(), &mut Vec::new(), progress)?;
             checked.findings.extend(found.into_iter().map(|finding| (Some(intake.name.clone()), finding)));
         }
         self.accept(&mut checked, today());
@@ -105,6 +110,7 @@ impl Project {
         edition: &Name,
         intake: &Intake<'_>,
         past: &against::Past,
+        versions: &mut Vec<(String, Name)>,
         progress: &dyn Progress,
     ) -> Result<Vec<Finding>, ProjectError> {
         let mut findings = Vec::new();
@@ -114,7 +120,8 @@ impl Project {
         if path.exists()
             && let Ok(seen) = inspect(&path, intake.found_at())
         {
-            findings.extend(self.words_of(edition, intake, &seen));
+            findings.extend(self.identity_of(edition, intake.name, &seen));
+            versions.extend(seen.version.clone().map(|version| (version, intake.name.clone())));
             // What starts the game is known better here than from looking at the folder alone.
             let of_interest =
                 |f: &Finding| f.code != "no-start" && !intake.findings.iter().any(|known| known.code == f.code);
@@ -125,18 +132,26 @@ impl Project {
         Ok(findings)
     }
 
-    /// Holds what a build says of itself against what is written here.
-    fn words_of(&self, edition: &Name, intake: &Intake<'_>, seen: &Inspected) -> Vec<Finding> {
-        let mut findings = Vec::new();
-        let target = intake.name;
-        let configured = self.version(edition).ok();
-        if let (Some(inside), Some(configured)) = (&seen.version, &configured)
-            && plain(inside) != plain(configured.as_str())
-        {
-            let what = format!("{target} calls itself {}, lantern.toml says {configured}", shown(inside));
-            let cure = "raise the version in the engine and export again, or mend lantern.toml";
-            findings.push(Finding::warns("version-differs", what, cure).at(self.place_of(&["game", "version"])));
+    /// Holds the versions that builds say of themselves against the one that is written here: one finding for each.
+    fn other_versions(&self, edition: &Name, versions: &[(String, Name)]) -> Vec<Finding> {
+        let Ok(configured) = self.version(edition) else { return Vec::new() };
+        let mut by_version: BTreeMap<&str, Vec<&str>> = BTreeMap::new();
+        let others = versions.iter().filter(|(inside, _)| plain(inside) != plain(configured.as_str()));
+        for (inside, target) in others {
+            by_version.entry(inside).or_default().push(target.as_str());
         }
+        let finding = |(inside, targets): (&str, Vec<&str>)| {
+            let calls = if targets.len() == 1 { "calls itself" } else { "call themselves" };
+            let what = format!("{} {calls} {}, lantern.toml says {configured}", targets.join(", "), shown(inside));
+            let cure = "raise the version in the engine and export again, or mend lantern.toml";
+            Finding::warns("version-differs", what, cure).at(self.place_of(&["game", "version"]))
+        };
+        by_version.into_iter().map(finding).collect()
+    }
+
+    /// Holds the identity that a build says it has against what is written here.
+    fn identity_of(&self, edition: &Name, target: &Name, seen: &Inspected) -> Vec<Finding> {
+        let mut findings = Vec::new();
         let identity = self.identity(edition);
         if let Some(inside) = seen.identity.as_deref().filter(|inside| *inside != identity.as_str()) {
             let others = self.config().editions.iter();

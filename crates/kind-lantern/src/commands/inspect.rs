@@ -283,13 +283,11 @@ fn line(path: String, seen: &Inspected) -> [String; 6] {
         Signature::Identity { is_intact: Some(true), .. } => "intact".to_owned(),
         Signature::Identity { is_intact: None, .. } => "there".to_owned(),
     };
-    let count = |severity| seen.findings.iter().filter(|f| f.severity == severity).count();
+    let count = |severity| seen.findings.iter().filter(|f| f.severity == severity).count() as u64;
     let wrong = match (count(Severity::Stops), count(Severity::Warns)) {
         (0, 0) => String::new(),
-        (0, 1) => care("1 warns"),
-        (0, warns) => care(format!("{warns} warn")),
-        (1, _) => bad("1 stops"),
-        (stops, _) => bad(format!("{stops} stop")),
+        (0, warnings) => care(words::count(warnings, "warning", "warnings")),
+        (stops, _) => bad(words::count(stops, "stops", "stop")),
     };
     let number = seen.number.as_deref().map_or(String::new(), |number| format!(" ({})", shown(number)));
     let version = seen.version.as_deref().map_or_else(|| faint("–"), |version| format!("{}{number}", shown(version)));

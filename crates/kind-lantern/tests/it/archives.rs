@@ -191,15 +191,21 @@ export = "exports/web.zip"
       warns: lib/arm64-v8a/libsaltmarsh.so does not lie at a multiple of 16 KB: devices with large pages do not start it (unaligned-library)
       try: align it when the package is packed; newer engines do it
 
+      warns: the package is not signed: no device takes it (unsigned)
+      try: export it signed with the game's own key
+
       phone
       warns: lib/arm64-v8a/libsaltmarsh.so does not lie at a multiple of 16 KB: devices with large pages do not start it (unaligned-library)
       try: align it when the package is packed; newer engines do it
+
+      warns: the package is not signed: no device takes it (unsigned)
+      try: export it signed with the game's own key
 
       pocket
       warns: Payload/SaltmarshPost.app/SaltmarshPost is not signed: no device takes it (unsigned)
       try: export it with your team's profile
 
-    checked: nothing stops, 3 warnings
+    checked: nothing stops, 5 warnings
 
     next: lantern prepare
     ");

@@ -52,16 +52,16 @@ fn what_does_not_belong_to_players() {
       stops: letters/cipher.txt, line 1 looks like a private key (secret)
       try: take it out and change it where it was used; if it is none, accept it with a reason
 
-      warns: litter of systems and editors in it: .DS_Store (litter)
+      warns: it holds litter of systems and editors: .DS_Store (litter)
       try: name them in leave-out, or remove them
 
-      warns: sources in it: src/tide.cpp (source-files)
+      warns: it holds sources: src/tide.cpp (source-files)
       try: name them in leave-out
 
-      warns: files of the programs that the game was made with in it: art/heron.psd (editor-files)
+      warns: it holds files of drawing and modelling programs: art/heron.psd (editor-files)
       try: name them in leave-out
 
-      warns: data for debuggers in it: symbols/saltmarsh.pdb (debug-data)
+      warns: it holds data for debuggers: symbols/saltmarsh.pdb (debug-data)
       try: name them in keep-aside: sealed with the rest, never sent
 
     checked: 2 findings stop, 4 warnings

@@ -77,10 +77,12 @@ fn one_thing_at_a_time() {
       processors   arm64-v8a
       made for     API level 35
       demands      headtracking
-      signatures   none: no device takes it
 
       warns: lib/arm64-v8a/libsaltmarsh.so does not lie at a multiple of 16 KB: devices with large pages do not start it (unaligned-library)
       try: align it when the package is packed; newer engines do it
+
+      warns: the package is not signed: no device takes it (unsigned)
+      try: export it signed with the game's own key
     ");
     snapshot!(inspect("exports/saltmarsh.ipa"), @"
     exports/saltmarsh.ipa  an iOS package for ios
@@ -116,8 +118,8 @@ fn several_side_by_side() {
     in exports/
 
                       for       version      size      signature
-      saltmarsh.apk   android   1.3.2 (25)   2.00 MB   none        1 warns
-      saltmarsh.ipa   ios       1.3.2 (25)   717 kB    none        1 warns
+      saltmarsh.apk   android   1.3.2 (25)   2.00 MB   none        2 warnings
+      saltmarsh.ipa   ios       1.3.2 (25)   717 kB    none        1 warning
       web.zip         web       –            700 kB    –
 
       identity example.paperheron.saltmarsh

@@ -27,7 +27,7 @@ const MAIN_PART_PERCENT: u64 = 50;
 const KINDS: [(&str, &str, &str); 3] = [
     ("litter", "litter of systems and editors", "name them in leave-out, or remove them"),
     ("source-files", "sources", "name them in leave-out"),
-    ("editor-files", "files of the programs that the game was made with", "name them in leave-out"),
+    ("editor-files", "files of drawing and modelling programs", "name them in leave-out"),
 ];
 
 /// What a file is by its name: an index into [`KINDS`].
@@ -87,7 +87,7 @@ pub(super) fn findings(intake: &Intake<'_>, progress: &dyn Progress) -> Result<V
         let found: Vec<String> =
             files.iter().filter(|(_, path, _)| kind_of(path) == Some(kind)).map(|(_, path, _)| path.shown()).collect();
         if !found.is_empty() {
-            findings.push(Finding::warns(code, format!("{words} in it: {}", named(&found)), *cure));
+            findings.push(Finding::warns(code, format!("it holds {words}: {}", named(&found)), *cure));
         }
     }
     let total: u64 = files.iter().map(|(_, _, size)| size).sum();
@@ -101,7 +101,7 @@ pub(super) fn findings(intake: &Intake<'_>, progress: &dyn Progress) -> Result<V
     }
     let read = read(intake, &files, progress)?;
     if !read.debug_data.is_empty() {
-        let what = format!("data for debuggers in it: {}", named(&read.debug_data));
+        let what = format!("it holds data for debuggers: {}", named(&read.debug_data));
         findings.push(Finding::warns("debug-data", what, "name them in keep-aside: sealed with the rest, never sent"));
     }
     for (path, secret) in &read.secrets {

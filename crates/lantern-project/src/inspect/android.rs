@@ -91,13 +91,13 @@ fn signature(file: &mut File, has_signature_file: bool, out: &mut Inspected) {
         }
     };
     let Some(newest) = schemes.last() else {
-        out.signature = match has_signature_file {
-            true => Signature::Identity { whose: None, is_intact: None },
-            false => Signature::None,
-        };
-        let says =
-            if has_signature_file { "of each file (scheme 1), not verified" } else { "none: no device takes it" };
-        return out.facts.push(("signatures", says.to_owned()));
+        if has_signature_file {
+            out.signature = Signature::Identity { whose: None, is_intact: None };
+            return out.facts.push(("scheme", "1, not verified".to_owned()));
+        }
+        out.signature = Signature::None;
+        let what = "the package is not signed: no device takes it";
+        return out.findings.push(Finding::warns("unsigned", what, "export it signed with the game's own key"));
     };
     let mut versions: Vec<String> = schemes.iter().map(|scheme| scheme.version.to_string()).collect();
     if has_signature_file {
