@@ -242,6 +242,11 @@ pub const ALL: &[Story] = &[
         "Players would see a page that does not load.",
     ),
     story(
+        "past-unread",
+        "The releases before could not be read.",
+        "What is different from them could not be looked for.",
+    ),
+    story(
         "pattern-unused",
         "A pattern means nothing in the export.",
         "Mostly a file was renamed, and now goes where the pattern should have kept it from.",

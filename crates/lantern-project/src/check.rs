@@ -59,8 +59,13 @@ impl Project {
         for edition in self.editions() {
             let divided = self.divide(&edition);
             let mut versions = Vec::new();
-            // What cannot be read says so itself; the comparison does without it then.
-            let past = against::Past::load(self, &edition).unwrap_or_default();
+            let past = against::Past::load(self, &edition).unwrap_or_else(|error| {
+                let what = format!("nothing was compared with the releases before: {error}");
+                let cures = error.cures();
+                let cure = cures.first().map_or("lantern verify says more", String::as_str);
+                checked.findings.push((None, Finding::warns("past-unread", what, cure)));
+                against::Past::default()
+            });
             for intake in &divided.intakes {
                 let sizes = intake.entries().iter().map(|e| size_of(&e.source));
                 let is_file = |e: &&crate::export::Listed| e.stamp.is_some();

@@ -135,6 +135,11 @@ fn what_is_different_from_the_last_release() {
         let _ = std::fs::remove_dir_all(env.path("exports/linux").join(folder));
     }
     assert_eq!(codes(&env), ["warns files-gone", "warns size-jump"]);
+    // What was there before cannot be read: said, and the rest is checked all the same.
+    let ledger = env.read(".lantern/ledger.db");
+    env.write(".lantern/ledger.db", "no database");
+    assert_eq!(codes(&env), ["warns past-unread"]);
+    std::fs::write(env.path(".lantern/ledger.db"), ledger).unwrap();
     // The folder of something else altogether.
     env.write("exports/other/start", "#!/bin/sh\n");
     let config = env

@@ -140,8 +140,9 @@ fn read(
     let found = Mutex::new(Texts::default());
     let is_desktop =
         intake.systems.iter().any(|s| matches!(s.family(), Family::Windows | Family::Linux | Family::Macos));
-    let total = if texts.is_empty() { None } else { Some(files.iter().map(|(_, _, size)| size).sum()) };
-    let meter = progress.start(Task::Verify, total);
+    // Small texts are looked through in no time; what is read whole is worth a bar.
+    let total = files.iter().map(|(_, _, size)| size).sum();
+    let meter = (!texts.is_empty()).then(|| progress.start(Task::Verify, Some(total)));
     each(files, processors(), Vec::new, |bytes: &mut Vec<u8>, _, (index, path, size)| {
         if progress.stopped() {
             return Err(ProjectError::Stopped);
@@ -175,7 +176,7 @@ fn read(
             for text in mentioned(&texts, bytes, &mut from) {
                 lock().mentions.entry(text.clone()).or_default().push(path.shown());
             }
-            meter.add(*size);
+            meter.iter().for_each(|meter| meter.add(*size));
         }
         Ok(())
     })?;
