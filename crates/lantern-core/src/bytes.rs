@@ -223,6 +223,19 @@ impl Head {
     }
 }
 
+/// Returns where some bytes stand in others, from a place on.
+pub fn find(bytes: &[u8], what: &[u8], from: usize) -> Option<usize> {
+    let first = *what.first()?;
+    let mut at = from;
+    loop {
+        at += bytes.get(at..)?.iter().position(|b| *b == first)?;
+        if bytes[at..].starts_with(what) {
+            return Some(at);
+        }
+        at += 1;
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -4,6 +4,7 @@
 //! warnings that are mostly wrong. Source of the shapes: RFC 7468 for keys in text form; for tokens, what the services
 //! that give them out publish for exactly this purpose.
 
+use crate::bytes::find;
 use crate::path::TreePath;
 
 /// Largest file that is looked through, in bytes: secrets stand in small texts.
@@ -69,18 +70,6 @@ pub fn in_text(text: &[u8], settings: bool) -> Option<Secret> {
     let found = private_key(text).map(|at| ("a private key", at)).or_else(|| token(text));
     let found = found.or_else(|| if settings { value(text).map(|at| ("a password or key", at)) } else { None });
     found.map(|(what, at)| Secret { what, line: 1 + text[..at].iter().filter(|b| **b == b'\n').count() })
-}
-
-fn find(text: &[u8], what: &[u8], from: usize) -> Option<usize> {
-    let first = *what.first()?;
-    let mut at = from;
-    loop {
-        at += text.get(at..)?.iter().position(|b| *b == first)?;
-        if text[at..].starts_with(what) {
-            return Some(at);
-        }
-        at += 1;
-    }
 }
 
 /// The marker alone stands in every library that reads keys; a key has its bytes behind it.

@@ -181,8 +181,10 @@ pub fn inspect(path: &Path, shown_path: &str) -> Result<Inspected, Box<Finding>>
         let is_only = starts.iter().filter(|(_, other)| other.family() == system.family()).count() == 1;
         let Some(index) = index_of(&export, start) else { continue };
         match system.family() {
-            Family::Windows if is_only => windows::look(&export, index, &mut out),
-            Family::Linux if is_only => linux::look(&export, index, &mut out),
+            Family::Windows if is_only => {
+                windows::program(&mut open(&export, index), Some(&export), start, &mut out);
+            }
+            Family::Linux if is_only => linux::program(&mut open(&export, index), Some(&export), start, &mut out),
             Family::Macos if is_only => macos::look(&export, index, &mut out),
             Family::Web => web::look(&export, &mut out),
             _ => {}

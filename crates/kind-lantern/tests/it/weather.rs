@@ -1,9 +1,12 @@
 //! The chain in bad weather: each command is done once, or not done and says so; asked again it is done.
 
+use std::collections::BTreeMap;
 use std::process::Stdio;
 use std::time::Duration;
 
 use lantern_rehearsal::weather::{Fault, Weather};
+
+use serde_json::Value;
 
 use crate::env::rounds;
 use crate::stops::{Scene, next_release};
@@ -24,8 +27,9 @@ const CHAIN: [&[&str]; 7] = [
     &["connect", "brambleyard", "--client", "paper-heron"],
 ];
 
-fn in_weather(faults: &[Fault]) {
-    let mut scene = Scene::new(|env| {
+/// A prepared release, and what the chain makes of it in good weather.
+fn chain() -> (Scene, BTreeMap<String, Value>) {
+    let scene = Scene::new(|env| {
         next_release(env);
         env.lantern(&["prepare"]).success();
     });
@@ -33,6 +37,11 @@ fn in_weather(faults: &[Fault]) {
         scene.env.lantern(command).success();
     }
     let expected = scene.state();
+    (scene, expected)
+}
+
+fn in_weather(faults: &[Fault]) {
+    let (mut scene, expected) = chain();
     let mut met = 0;
     for seed in 0..rounds(2) {
         scene.put_back();
@@ -90,14 +99,7 @@ fn a_full_disk_and_a_wrong_clock_there() {
 /// No weather: the storefront really ends while it is asked, and is there again a moment later.
 #[test]
 fn a_storefront_that_ends_and_starts_again() {
-    let mut scene = Scene::new(|env| {
-        next_release(env);
-        env.lantern(&["prepare"]).success();
-    });
-    for command in CHAIN {
-        scene.env.lantern(command).success();
-    }
-    let expected = scene.state();
+    let (mut scene, expected) = chain();
     for round in 0..rounds(4) {
         scene.put_back();
         for command in CHAIN {

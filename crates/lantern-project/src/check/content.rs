@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 use std::io::Read;
 use std::sync::Mutex;
 
+use lantern_core::bytes::find;
 use lantern_core::finding::Finding;
 use lantern_core::path::{TreePath, shown};
 use lantern_core::progress::{Progress, Task};
@@ -195,7 +196,7 @@ fn mentioned<'a>(texts: &[&'a String], first: &mut Vec<u8>, rest: &mut dyn Read)
     let mut found = Vec::new();
     loop {
         left.retain(|text| {
-            let is_there = holds(first, text.as_bytes());
+            let is_there = text.is_empty() || find(first, text.as_bytes(), 0).is_some();
             if is_there {
                 found.push(*text);
             }
@@ -210,19 +211,6 @@ fn mentioned<'a>(texts: &[&'a String], first: &mut Vec<u8>, rest: &mut dyn Read)
             return found;
         }
     }
-}
-
-fn holds(bytes: &[u8], what: &[u8]) -> bool {
-    let Some(first) = what.first() else { return true };
-    let mut rest = bytes;
-    while let Some(at) = rest.iter().position(|b| b == first) {
-        rest = &rest[at..];
-        if rest.starts_with(what) {
-            return true;
-        }
-        rest = &rest[1..];
-    }
-    false
 }
 
 #[cfg(test)]

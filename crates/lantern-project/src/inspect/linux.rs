@@ -4,18 +4,13 @@ use lantern_core::finding::Finding;
 use lantern_core::path::shown;
 use lantern_formats::elf::{Details, SymbolVersion};
 
-use super::{Inspected, broken, has_file_named, open};
+use super::{Inspected, broken, has_file_named};
 use crate::export::{Export, ReadSeek};
 
 /// Libraries that every desktop has, one a line; `docs/libraries.md` says how the list came about.
 const OF_LINUX: &str = include_str!("../../data/linux-libraries.txt");
 /// glibc 2.35 is the one of 2022; what needs a newer one leaves out systems that are still looked after.
 const NEW_GLIBC: [u32; 2] = [2, 35];
-
-pub(super) fn look(export: &Export, index: usize, out: &mut Inspected) {
-    let name = export.entries[index].source.path.as_str().to_owned();
-    program(&mut open(export, index), Some(export), &name, out);
-}
 
 /// A program, with the export that it lies in where there is one.
 pub(super) fn program(mut from: &mut dyn ReadSeek, export: Option<&Export>, name: &str, out: &mut Inspected) {

@@ -4,18 +4,13 @@ use lantern_core::finding::Finding;
 use lantern_core::path::shown;
 use lantern_formats::pe::{Details, ProgramSignature, Subsystem};
 
-use super::{Inspected, Signature, broken, has_file_named, open};
+use super::{Inspected, Signature, broken, has_file_named};
 use crate::export::{Export, ReadSeek};
 
 /// Libraries that are on every Windows since 10, one a line; `docs/libraries.md` says how the list came about.
 const OF_WINDOWS: &str = include_str!("../../data/windows-libraries.txt");
 /// Icons that Windows shows: in lists and on the desktop, up to the largest.
 const WANTED_ICON: u16 = 256;
-
-pub(super) fn look(export: &Export, index: usize, out: &mut Inspected) {
-    let name = export.entries[index].source.path.as_str().to_owned();
-    program(&mut open(export, index), Some(export), &name, out);
-}
 
 /// A program, with the export that it lies in where there is one.
 pub(super) fn program(mut from: &mut dyn ReadSeek, export: Option<&Export>, name: &str, out: &mut Inspected) {
