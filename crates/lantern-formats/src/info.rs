@@ -1,10 +1,7 @@
 //! `Info.plist`: what a bundle for macOS or iOS says about itself. Source: Apple's "Information Property List".
 
-use std::io::Cursor;
-
-use plist::Value;
-
 use crate::fields::FormatError;
+use crate::plist;
 
 /// Largest property list that is read, in bytes. Ours: real ones have a few kilobytes.
 pub const MAX_INFO_LEN: u64 = 4 * 1024 * 1024;
@@ -36,10 +33,8 @@ impl Info {
     /// # Errors
     /// [`FormatError::Not`] for bytes that are none, or that hold no dictionary.
     pub fn read(bytes: &[u8]) -> Result<Self, FormatError> {
-        let not = || FormatError::Not { format: "a property list with a dictionary" };
-        let value = Value::from_reader(Cursor::new(bytes)).map_err(|_| not())?;
-        let dictionary = value.as_dictionary().ok_or_else(not)?;
-        let text = |key: &str| dictionary.get(key).and_then(Value::as_string).map(str::to_owned);
+        let texts = plist::texts(bytes)?;
+        let text = |key: &str| texts.get(key).cloned();
         let icon = text("CFBundleIconFile").map(|icon| if icon.contains('.') { icon } else { format!("{icon}.icns") });
         Ok(Self {
             identifier: text("CFBundleIdentifier"),

@@ -27,6 +27,7 @@ pub mod info;
 pub mod macho;
 mod magic;
 pub mod pe;
+mod plist;
 pub mod program;
 pub mod tar;
 #[cfg(test)]
