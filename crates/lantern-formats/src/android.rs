@@ -27,7 +27,10 @@ pub const MAX_MANIFEST_LEN: u64 = 16 * 1024 * 1024;
 /// Deepest nesting that is followed. Ours: real manifests have fewer than 10 levels.
 const MAX_DEPTH: usize = 64;
 /// Longest text that is read, in bytes. Ours: bounds memory where one text is named very often.
-const MAX_TEXT_LEN: usize = 64 * 1024;
+const MAX_TEXT_LEN: usize = 4096;
+/// Most attributes of an element, and most entries of a list, that are read. Ours: bounds memory in the same way.
+const MAX_ATTRIBUTES: usize = 256;
+const MAX_LISTED: usize = 1024;
 
 /// Resource ids of attributes. Source: `public-final.xml` of the framework.
 mod id {
@@ -130,7 +133,8 @@ impl<'a> Strings<'a> {
             // The length in characters, then the length in bytes; each one byte, or two with the highest bit set.
             let (_, rest) = short_len(bytes)?;
             let (len, rest) = short_len(rest)?;
-            return Some(String::from_utf8_lossy(rest.get(..len)?).into_owned());
+            let text = rest.get(..len).filter(|_| len <= MAX_TEXT_LEN)?;
+            return Some(String::from_utf8_lossy(text).into_owned());
         }
         let unit = |i: usize| Some(u16::from_le_bytes(bytes.get(i * 2..i * 2 + 2)?.try_into().ok()?));
         let first = usize::from(unit(0)?);
@@ -223,7 +227,7 @@ impl Parser<'_> {
         let name = self.strings.get(reader.u32("an element's name")?).unwrap_or_default();
         let start = usize::from(reader.u16("an element's attributes")?);
         let size = usize::from(reader.u16("an element's attributes")?).max(20);
-        let count = usize::from(reader.u16("an element's attributes")?);
+        let count = usize::from(reader.u16("an element's attributes")?).min(MAX_ATTRIBUTES);
         let places = chunk.get(16 + start..).unwrap_or_default().chunks_exact(size).take(count);
         let mut attributes = Vec::new();
         for place in places {
@@ -284,11 +288,13 @@ impl Parser<'_> {
                 self.out.min_sdk = number(id::MIN_SDK);
                 self.out.target_sdk = number(id::TARGET_SDK);
             }
-            (["manifest"], "uses-feature") => {
+            (["manifest"], "uses-feature") if self.out.features.len() < MAX_LISTED => {
                 let is_required = flag(id::REQUIRED).unwrap_or(true);
                 self.out.features.extend(text(id::NAME).map(|name| Feature { name, is_required }));
             }
-            (["manifest"], "uses-permission") => self.out.permissions.extend(text(id::NAME)),
+            (["manifest"], "uses-permission") if self.out.permissions.len() < MAX_LISTED => {
+                self.out.permissions.extend(text(id::NAME))
+            }
             (["manifest"], "application") => {
                 self.out.is_debuggable = flag(id::DEBUGGABLE) == Some(true);
                 self.out.is_test_only = flag(id::TEST_ONLY) == Some(true);
@@ -296,7 +302,9 @@ impl Parser<'_> {
             }
             (["manifest", "application"], "activity" | "activity-alias") => self.activity = text(id::NAME),
             (["manifest", "application", _], "intent-filter") => self.filter.clear(),
-            ([.., "intent-filter"], "action" | "category") => self.filter.extend(text(id::NAME)),
+            ([.., "intent-filter"], "action" | "category") if self.filter.len() < MAX_LISTED => {
+                self.filter.extend(text(id::NAME))
+            }
             _ => {}
         }
     }

@@ -8,9 +8,9 @@ use super::{MachO, Slice};
 use crate::fields::{Fields, FormatError};
 
 /// Most load commands that are read. Ours: real programs have fewer than 200; bounds time on hostile input.
-const MAX_COMMANDS: u32 = 8192;
+const MAX_COMMANDS: u32 = 2048;
 /// Longest name of a library that is read, in bytes. Ours.
-const MAX_NAME_LEN: u64 = 4096;
+const MAX_NAME_LEN: u64 = 1024;
 
 const LC_REQ_DYLD: u32 = 0x8000_0000;
 const LC_LOAD_DYLIB: u32 = 0xc;

@@ -215,11 +215,15 @@ impl CodeSignature {
             return Err(broken("the number of blobs in the code signature", count as u64));
         }
         let (mut directories, mut slots, mut cms) = (Vec::new(), Vec::new(), None);
+        let mut left = bytes.len();
         for i in 0..count {
             let (slot, at) = (number(12 + i * 8)?, number(16 + i * 8)? as usize);
             let len = number(at.saturating_add(4).min(bytes.len()))? as usize;
             let blob = bytes.get(at..at.saturating_add(len)).filter(|blob| blob.len() >= BLOB_HEAD);
-            let blob = blob.ok_or_else(|| broken("the place of a blob in the code signature", at as u64))?.to_vec();
+            // Blobs that lie over one another would be copied again and again.
+            let fits = blob.filter(|blob| left.checked_sub(blob.len()).is_some());
+            let blob = fits.ok_or_else(|| broken("the place of a blob in the code signature", at as u64))?.to_vec();
+            left -= blob.len();
             match slot {
                 SLOT_CODE_DIRECTORY => directories.insert(0, Self::directory(blob)?),
                 slot if SLOT_ALTERNATES.contains(&slot) => directories.push(Self::directory(blob)?),

@@ -125,6 +125,25 @@ fn what_was_changed_is_named() {
     assert!(verify(&longer).is_err(), "no signature lies there");
 }
 
+#[test]
+fn blobs_over_one_another_are_refused() {
+    let mut parts = blob(0xfade_7171, &[7; 1000]);
+    let mut index = Vec::new();
+    let count = 50_u32;
+    for slot in 0..count {
+        index.extend([(slot + 100).to_be_bytes(), (12 + count * 8).to_be_bytes()].concat());
+    }
+    let len = 12 + index.len() as u32 + parts.len() as u32;
+    let mut signature = [CSMAGIC_EMBEDDED_SIGNATURE.to_be_bytes(), len.to_be_bytes(), count.to_be_bytes()].concat();
+    signature.append(&mut index);
+    signature.append(&mut parts);
+    let mut file = signed(4096, FLAG_AD_HOC, b"");
+    file.truncate(4096);
+    file[44..48].copy_from_slice(&len.to_le_bytes());
+    file.extend(signature);
+    assert!(read(&file).unwrap_err().to_string().contains("the place of a blob"));
+}
+
 proptest! {
     #[test]
     fn any_flipped_byte_of_the_code_is_noticed(at in 0_usize..10_000, bit in 0_u8..8) {
