@@ -293,7 +293,7 @@ impl Parser<'_> {
                 self.out.features.extend(text(id::NAME).map(|name| Feature { name, is_required }));
             }
             (["manifest"], "uses-permission") if self.out.permissions.len() < MAX_LISTED => {
-                self.out.permissions.extend(text(id::NAME))
+                self.out.permissions.extend(text(id::NAME));
             }
             (["manifest"], "application") => {
                 self.out.is_debuggable = flag(id::DEBUGGABLE) == Some(true);
@@ -303,7 +303,7 @@ impl Parser<'_> {
             (["manifest", "application"], "activity" | "activity-alias") => self.activity = text(id::NAME),
             (["manifest", "application", _], "intent-filter") => self.filter.clear(),
             ([.., "intent-filter"], "action" | "category") if self.filter.len() < MAX_LISTED => {
-                self.filter.extend(text(id::NAME))
+                self.filter.extend(text(id::NAME));
             }
             _ => {}
         }
