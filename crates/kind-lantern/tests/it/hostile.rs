@@ -76,7 +76,11 @@ fn a_terabyte_of_nothing() {
 /// The program without the rights that only an administrator has, whoever runs the tests.
 #[cfg(target_os = "linux")]
 fn as_anybody(env: &TestEnv, arguments: &[&str]) -> Ran {
-    let plain = env.command(arguments);
+    use std::os::unix::fs::MetadataExt;
+    let mut plain = env.command(arguments);
+    if std::fs::metadata("/proc/self").unwrap().uid() != 0 {
+        return Ran { output: plain.output().unwrap() };
+    }
     let mut command = std::process::Command::new("setpriv");
     command.args(["--bounding-set", "-dac_override,-dac_read_search", "--inh-caps", "-all"]);
     command.arg(plain.get_program()).args(plain.get_args());
