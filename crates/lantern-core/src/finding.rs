@@ -97,6 +97,13 @@ impl Finding {
     }
 }
 
+/// Names things in a sentence: the first of them, and how many more there are.
+pub fn listed(names: &[String], most: usize) -> String {
+    let more = names.len().saturating_sub(most);
+    let first = names[..names.len().min(most)].join(", ");
+    if more > 0 { format!("{first} and {more} more") } else { first }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -118,5 +125,13 @@ mod tests {
         }
         assert_eq!(TextPlace::of("x", "", 0..9).line, 1);
         assert_eq!(TextPlace::of("x", "a\u{1b}b\r\nc", 0..1).text, "a\\u{1b}b");
+    }
+
+    #[test]
+    fn the_first_of_many() {
+        let names = ["a", "b", "c"].map(str::to_owned);
+        assert_eq!(listed(&names, 3), "a, b, c");
+        assert_eq!(listed(&names, 1), "a and 2 more");
+        assert_eq!(listed(&[], 1), "");
     }
 }

@@ -386,6 +386,11 @@ pub const ALL: &[Story] = &[
     story("wrong-version", "The version file holds no version.", "It must hold the version and nothing else."),
 ];
 
+/// Returns the code that somebody may have meant.
+pub fn nearest(code: &str) -> Option<&'static str> {
+    crate::names::nearest(code, ALL.iter().map(|story| story.code))
+}
+
 /// Returns the story of a code.
 pub fn of(code: &str) -> Option<&'static Story> {
     ALL.binary_search_by(|story| story.code.cmp(code)).ok().and_then(|at| ALL.get(at))

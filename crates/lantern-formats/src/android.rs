@@ -32,6 +32,9 @@ const MAX_TEXT_LEN: usize = 4096;
 const MAX_ATTRIBUTES: usize = 256;
 const MAX_LISTED: usize = 1024;
 
+/// The ability that a device has when it is a headset.
+pub const HEADTRACKING: &str = "android.hardware.vr.headtracking";
+
 /// Resource ids of attributes. Source: `public-final.xml` of the framework.
 mod id {
     pub const NAME: u32 = 0x0101_0003;
@@ -168,6 +171,11 @@ struct Parser<'a> {
 }
 
 impl Manifest {
+    /// Whether it is for headsets: it starts from their home, or is not installed without tracking of the head.
+    pub fn needs_headset(&self) -> bool {
+        self.is_for_headsets || self.features.iter().any(|f| f.is_required && f.name == HEADTRACKING)
+    }
+
     /// Reads a binary manifest.
     ///
     /// # Errors

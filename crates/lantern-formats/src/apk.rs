@@ -19,10 +19,11 @@ use std::io::{Read, Seek, SeekFrom};
 
 use aws_lc_rs::signature as keys;
 use lantern_core::bytes::{ByteReader, ReadError};
-use sha2::{Digest, Sha256, Sha512};
+use sha2::{Digest, Sha256};
 use x509_cert::Certificate;
 use x509_cert::der::{Decode, Encode};
 
+use crate::hash::{Algorithm, Hash, is_signed};
 use crate::zip::{self, ZipError};
 
 const ID_V2: u32 = 0x7109_871a;
@@ -51,14 +52,14 @@ pub enum ApkError {
 
 /// Who signed a package.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Signer {
+pub struct SignedBy {
     /// SHA-256 of the certificate: what places and devices know the key by.
     pub fingerprint: [u8; 32],
     /// The certificate's subject, as RFC 4514 writes it.
     pub subject: String,
 }
 
-impl Signer {
+impl SignedBy {
     fn of(certificate: &[u8]) -> Result<Self, ReadError> {
         let parsed = parse(certificate)?;
         Ok(Self {
@@ -79,9 +80,9 @@ pub struct Scheme {
     /// 2 or 3.
     pub version: u8,
     /// Who signed.
-    pub signers: Vec<Signer>,
+    pub signers: Vec<SignedBy>,
     /// Keys that the game had before, oldest first, when the key was changed.
-    pub before: Vec<Signer>,
+    pub before: Vec<SignedBy>,
     /// Why it does not hold; none when it does.
     pub wrong: Option<String>,
 }
@@ -119,12 +120,6 @@ fn numbered<'a>(bytes: &'a [u8], what: &'static str) -> Result<(u32, &'a [u8]), 
     Ok((number, value))
 }
 
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum Hash {
-    Sha256,
-    Sha512,
-}
-
 /// How an algorithm's content digest is made, by its number; none for those that are not understood.
 fn hash_of(algorithm: u32) -> Option<Hash> {
     match algorithm {
@@ -134,9 +129,9 @@ fn hash_of(algorithm: u32) -> Option<Hash> {
     }
 }
 
-/// Whether a signature over a message is that of a key, which is an X.509 public key in DER.
-pub(crate) fn is_signed(algorithm: u32, key: &[u8], message: &[u8], signature: &[u8]) -> bool {
-    let algorithms: &[&dyn keys::VerificationAlgorithm] = match algorithm {
+/// Ways in which a key may have signed, by the algorithm's number; none for those that are not understood.
+fn algorithms(number: u32) -> &'static [Algorithm] {
+    match number {
         0x0101 => &[&keys::RSA_PSS_2048_8192_SHA256],
         0x0102 => &[&keys::RSA_PSS_2048_8192_SHA512],
         // Old games have keys of 1,024 bits, and keep them for ever.
@@ -145,8 +140,7 @@ pub(crate) fn is_signed(algorithm: u32, key: &[u8], message: &[u8], signature: &
         0x0201 => &[&keys::ECDSA_P256_SHA256_ASN1, &keys::ECDSA_P384_SHA256_ASN1, &keys::ECDSA_P521_SHA256_ASN1],
         0x0202 => &[&keys::ECDSA_P521_SHA512_ASN1],
         _ => &[],
-    };
-    algorithms.iter().any(|algorithm| keys::UnparsedPublicKey::new(*algorithm, key).verify(message, signature).is_ok())
+    }
 }
 
 /// Where the parts of a package lie.
@@ -232,8 +226,8 @@ fn scheme<R: Read + Seek>(
 }
 
 struct Found {
-    signer: Signer,
-    before: Vec<Signer>,
+    signer: SignedBy,
+    before: Vec<SignedBy>,
     wrong: Option<String>,
 }
 
@@ -261,7 +255,7 @@ fn signer<R: Read + Seek>(
     let inside = if version == 3 { Some((reader.u32("minSdk")?, reader.u32("maxSdk")?)) } else { None };
     let attributes = if reader.remaining() > 0 { part(&mut reader, "the attributes")? } else { &[] };
     let first = certificates.first().ok_or_else(|| wrong("a signer", "it has no certificate"))?;
-    let signer = Signer::of(first)?;
+    let signer = SignedBy::of(first)?;
     let mut found = Found { signer, before: Vec::new(), wrong: None };
 
     let says = |text: &str| Some(text.to_owned());
@@ -275,7 +269,7 @@ fn signer<R: Read + Seek>(
         return Ok(found);
     };
     let same_lists = signatures.iter().map(|(a, _)| a).eq(digests.iter().map(|(a, _)| a));
-    found.wrong = if !is_signed(*algorithm, key, signed, signature) {
+    found.wrong = if !is_signed(algorithms(*algorithm), key, signed, signature) {
         says("it is not that of its key")
     } else if !same_lists {
         says("its lists of digests and signatures differ")
@@ -328,19 +322,13 @@ fn content<R: Read + Seek>(from: &mut R, layout: &Layout, hash: Hash) -> Result<
                 chunk[16..20].copy_from_slice(&offset.to_le_bytes());
             }
             let head = [&[0xa5][..], &u32::try_from(len).unwrap_or(0).to_le_bytes()].concat();
-            digests.extend(match hash {
-                Hash::Sha256 => Sha256::new().chain_update(&head).chain_update(&*chunk).finalize().to_vec(),
-                Hash::Sha512 => Sha512::new().chain_update(&head).chain_update(&*chunk).finalize().to_vec(),
-            });
+            digests.extend(hash.digest_of([&head, chunk]));
             count += 1;
             at += len as u64;
         }
     }
     let head = [&[0x5a][..], &count.to_le_bytes()].concat();
-    Ok(match hash {
-        Hash::Sha256 => Sha256::new().chain_update(&head).chain_update(&digests).finalize().to_vec(),
-        Hash::Sha512 => Sha512::new().chain_update(&head).chain_update(&digests).finalize().to_vec(),
-    })
+    Ok(hash.digest_of([&head, &digests]))
 }
 
 #[cfg(test)]

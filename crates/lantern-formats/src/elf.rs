@@ -13,26 +13,22 @@
 //! | 44, 56 | 2    | `e_phnum`     | how many                                                |
 
 mod details;
+mod file;
 
-use std::io::{Read, Seek, SeekFrom};
+use std::io::{Read, Seek};
 
 pub use details::{Details, SymbolVersion};
+use file::File;
 
-use crate::fields::{Fields, FormatError};
+use crate::fields::FormatError;
 use crate::program::{Kind, Machine};
 
-/// Most program headers that are read. Ours: real programs have fewer than 20; bounds time on hostile input.
-const MAX_PROGRAM_HEADERS: u16 = 256;
 /// Longest interpreter path that is read, in bytes. Ours: `PATH_MAX`.
 const MAX_INTERPRETER_LEN: u64 = 4096;
-const PT_DYNAMIC: u32 = 2;
 const PT_INTERP: u32 = 3;
-const DT_NULL: u64 = 0;
 const DT_FLAGS_1: u64 = 0x6fff_fffb;
 /// In `DT_FLAGS_1`: the object is a position-independent program. Source: glibc's `elf.h`.
 const DF_1_PIE: u64 = 0x0800_0000;
-/// Most dynamic entries that are read. Ours: real programs have fewer than 100; bounds time on hostile input.
-const MAX_DYNAMIC_ENTRIES: u64 = 4096;
 
 /// What an ELF file says about itself.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -49,141 +45,35 @@ pub struct Elf {
     pub interpreter: Option<String>,
 }
 
-/// A field of 4 bytes in 32-bit files and 8 in 64-bit ones.
-fn word<R: Read + Seek>(
-    fields: &mut Fields<'_, R>,
-    is_wide: bool,
-    narrow: u64,
-    wide: u64,
-    what: &'static str,
-) -> Result<u64, FormatError> {
-    if is_wide { fields.u64(wide, what) } else { fields.u32(narrow, what).map(u64::from) }
-}
-
 impl Elf {
     /// Reads the file header and the program headers; a few hundred bytes, wherever they lie.
     ///
     /// # Errors
     /// [`FormatError`].
     pub fn read(from: &mut (impl Read + Seek)) -> Result<Self, FormatError> {
-        let mut fields = Fields { from, little: true };
-        if !fields.starts_with(*b"\x7fELF")? {
-            return Err(FormatError::Not { format: "an ELF file" });
-        }
-        let ident: [u8; 8] = fields.bytes(0, "the identification")?;
-        let value = |what, value: u8| FormatError::Value { what, value: u64::from(value) };
-        let wide = match ident[4] {
-            1 => false,
-            2 => true,
-            other => return Err(value("EI_CLASS", other)),
-        };
-        fields.little = match ident[5] {
-            1 => true,
-            2 => false,
-            other => return Err(value("EI_DATA", other)),
-        };
-        if ident[6] != 1 {
-            return Err(value("EI_VERSION", ident[6]));
-        }
-        let e_type = fields.u16(16, "e_type")?;
-        let machine = match fields.u16(18, "e_machine")? {
-            3 => Machine::X86,
-            40 => Machine::Arm,
-            62 => Machine::X86_64,
-            183 => Machine::Aarch64,
-            other => Machine::Other(other),
-        };
-        let headers = ProgramHeaders::read(&mut fields, wide)?;
+        let mut headers = File::read(from)?;
+        // Files of debug data alone keep the header, without the bytes.
+        let named = headers.segments.iter().find(|s| s.kind == PT_INTERP && s.len > 0).map(|s| (s.offset, s.len));
+        let interpreter = named.map(|(offset, len)| interpreter(&mut headers, offset, len)).transpose()?;
+        let flags = headers.dynamic()?.into_iter().find(|(tag, _)| *tag == DT_FLAGS_1);
         // Position-independent programs and libraries share e_type 3. A program has an interpreter or, when it is
         // static, says so in its dynamic flags. Libraries may have an entry point: old linkers gave them one.
-        let kind = match e_type {
+        let kind = match headers.e_type {
             2 => Kind::Program,
-            3 if headers.interpreter.is_some() || headers.says_program => Kind::Program,
+            3 if interpreter.is_some() || flags.is_some_and(|(_, flags)| flags & DF_1_PIE != 0) => Kind::Program,
             3 => Kind::Library,
             _ => Kind::Other,
         };
-        Ok(Self { is_64_bit: wide, is_little_endian: fields.little, machine, kind, interpreter: headers.interpreter })
+        let (is_64_bit, is_little_endian) = (headers.wide, headers.fields.little);
+        Ok(Self { is_64_bit, is_little_endian, machine: headers.machine, kind, interpreter })
     }
 }
 
-struct ProgramHeaders {
-    interpreter: Option<String>,
-    says_program: bool,
-}
-
-impl ProgramHeaders {
-    fn read<R: Read + Seek>(fields: &mut Fields<'_, R>, wide: bool) -> Result<Self, FormatError> {
-        let e_phoff = word(fields, wide, 28, 32, "e_phoff")?;
-        let (sizes_at, least) = if wide { (54, 56) } else { (42, 32) };
-        let e_phentsize = fields.u16(sizes_at, "e_phentsize")?;
-        let e_phnum = fields.u16(sizes_at + 2, "e_phnum")?;
-        let mut out = Self { interpreter: None, says_program: false };
-        if e_phnum == 0 {
-            return Ok(out);
-        }
-        if e_phnum > MAX_PROGRAM_HEADERS {
-            return Err(FormatError::Value { what: "e_phnum", value: u64::from(e_phnum) });
-        }
-        if e_phentsize < least {
-            return Err(FormatError::Value { what: "e_phentsize", value: u64::from(e_phentsize) });
-        }
-        for i in 0..u64::from(e_phnum) {
-            let beyond = FormatError::Truncated { what: "a program header", offset: e_phoff };
-            let at = e_phoff.checked_add(i * u64::from(e_phentsize)).ok_or(beyond)?;
-            match fields.u32(at, "p_type")? {
-                PT_DYNAMIC => {
-                    let p_offset = word(fields, wide, at + 4, at + 8, "p_offset")?;
-                    let p_filesz = word(fields, wide, at + 16, at + 32, "p_filesz")?;
-                    out.says_program = says_program(fields, wide, p_offset, p_filesz)?;
-                }
-                PT_INTERP if out.interpreter.is_none() => {
-                    let p_offset = word(fields, wide, at + 4, at + 8, "p_offset")?;
-                    let p_filesz = word(fields, wide, at + 16, at + 32, "p_filesz")?;
-                    // Files of debug data alone keep the header, without the bytes.
-                    if p_filesz > 0 {
-                        out.interpreter = Some(interpreter(fields, p_offset, p_filesz)?);
-                    }
-                }
-                _ => {}
-            }
-        }
-        Ok(out)
-    }
-}
-
-fn says_program<R: Read + Seek>(
-    fields: &mut Fields<'_, R>,
-    wide: bool,
-    offset: u64,
-    len: u64,
-) -> Result<bool, FormatError> {
-    let size = if wide { 16 } else { 8 };
-    for i in 0..(len / size).min(MAX_DYNAMIC_ENTRIES) {
-        let beyond = FormatError::Truncated { what: "PT_DYNAMIC", offset };
-        let at = offset.checked_add(i * size).ok_or(beyond)?;
-        match word(fields, wide, at, at, "d_tag")? {
-            DT_NULL => break,
-            DT_FLAGS_1 => return Ok(word(fields, wide, at + 4, at + 8, "d_val")? & DF_1_PIE != 0),
-            _ => {}
-        }
-    }
-    Ok(false)
-}
-
-fn interpreter<R: Read + Seek>(fields: &mut Fields<'_, R>, offset: u64, len: u64) -> Result<String, FormatError> {
+fn interpreter<R: Read + Seek>(file: &mut File<'_, R>, offset: u64, len: u64) -> Result<String, FormatError> {
     if len > MAX_INTERPRETER_LEN {
         return Err(FormatError::Value { what: "the length of PT_INTERP", value: len });
     }
-    let truncated = || FormatError::Truncated { what: "PT_INTERP", offset };
-    if i64::try_from(offset).is_err() {
-        return Err(truncated());
-    }
-    fields.from.seek(SeekFrom::Start(offset)).map_err(FormatError::Io)?;
-    let mut bytes = Vec::new();
-    fields.from.take(len).read_to_end(&mut bytes).map_err(FormatError::Io)?;
-    if (bytes.len() as u64) < len {
-        return Err(truncated());
-    }
+    let bytes = file.fields.vec(offset, usize::try_from(len).unwrap_or(0), "PT_INTERP")?;
     let text = bytes.split(|b| *b == 0).next().unwrap_or_default();
     Ok(String::from_utf8_lossy(text).into_owned())
 }

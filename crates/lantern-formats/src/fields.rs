@@ -40,13 +40,17 @@ pub(crate) struct Fields<'a, R> {
 }
 
 impl<R: Read + Seek> Fields<'_, R> {
-    pub(crate) fn bytes<const N: usize>(&mut self, offset: u64, what: &'static str) -> Result<[u8; N], FormatError> {
-        let mut bytes = [0; N];
+    fn go_to(&mut self, offset: u64, what: &'static str) -> Result<(), FormatError> {
         // Some systems cannot seek beyond the largest signed number.
         if i64::try_from(offset).is_err() {
             return Err(FormatError::Truncated { what, offset });
         }
-        self.from.seek(SeekFrom::Start(offset)).map_err(FormatError::Io)?;
+        self.from.seek(SeekFrom::Start(offset)).map(|_| ()).map_err(FormatError::Io)
+    }
+
+    pub(crate) fn bytes<const N: usize>(&mut self, offset: u64, what: &'static str) -> Result<[u8; N], FormatError> {
+        let mut bytes = [0; N];
+        self.go_to(offset, what)?;
         match self.from.read_exact(&mut bytes) {
             Ok(()) => Ok(bytes),
             Err(e) if e.kind() == io::ErrorKind::UnexpectedEof => Err(FormatError::Truncated { what, offset }),
@@ -62,10 +66,7 @@ impl<R: Read + Seek> Fields<'_, R> {
 
     /// Reads `len` bytes, or fewer where the file ends; the caller bounds `len`.
     pub(crate) fn up_to(&mut self, offset: u64, len: usize, what: &'static str) -> Result<Vec<u8>, FormatError> {
-        if i64::try_from(offset).is_err() {
-            return Err(FormatError::Truncated { what, offset });
-        }
-        self.from.seek(SeekFrom::Start(offset)).map_err(FormatError::Io)?;
+        self.go_to(offset, what)?;
         let mut bytes = Vec::new();
         (&mut *self.from).take(len as u64).read_to_end(&mut bytes).map_err(FormatError::Io)?;
         Ok(bytes)

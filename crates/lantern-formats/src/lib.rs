@@ -19,9 +19,11 @@
 
 pub mod android;
 pub mod apk;
+pub mod certificate;
 mod counted;
 pub mod elf;
 mod fields;
+mod hash;
 pub mod icon;
 pub mod info;
 pub mod macho;

@@ -12,9 +12,10 @@ use lantern_core::names::Name;
 use lantern_core::path::shown;
 use lantern_core::progress::Progress;
 use lantern_core::system::System;
+use lantern_store::seal::SourceEntry;
 
-use crate::inspect::{Inspected, inspect};
-use crate::intake::{Intake, size_of};
+use crate::inspect::{Inspected, inspect_intake};
+use crate::intake::Intake;
 use crate::project::Project;
 use crate::{ProjectError, outside};
 
@@ -67,18 +68,19 @@ impl Project {
                 against::Past::default()
             });
             for intake in &divided.intakes {
-                let sizes = intake.entries().iter().map(|e| size_of(&e.source));
-                let is_file = |e: &&crate::export::Listed| e.stamp.is_some();
+                let sources = || intake.entries().iter().map(|e| &e.source);
                 checked.targets.push(CheckedTarget {
                     edition: edition.clone(),
                     target: intake.name.clone(),
                     export: intake.found_at().to_owned(),
                     systems: intake.systems.clone(),
                     starts: intake.starts.iter().map(|start| start.file.shown()).collect(),
-                    files: intake.entries().iter().filter(is_file).count() as u64,
-                    size: sizes.sum(),
+                    files: sources().filter(|s| s.is_file()).count() as u64,
+                    size: sources().map(SourceEntry::size).sum(),
                 });
-                let found = self.look_into(&edition, intake, &past, &mut versions, progress)?;
+                let (mut found, version) = self.look_into(&edition, intake, progress)?;
+                found.extend(past.findings(intake, progress));
+                versions.extend(version.map(|version| (version, intake.name.clone())));
                 checked.findings.extend(found.into_iter().map(|finding| (Some(intake.name.clone()), finding)));
             }
             let differ = self.other_versions(&edition, &versions).into_iter();
@@ -101,7 +103,7 @@ impl Project {
     ) -> Result<(), ProjectError> {
         let mut checked = Checked::default();
         for intake in intakes {
-            let found = self.look_into(edition, intake, &against::Past::default(), &mut Vec::new(), progress)?;
+            let (found, _) = self.look_into(edition, intake, progress)?;
             checked.findings.extend(found.into_iter().map(|finding| (Some(intake.name.clone()), finding)));
         }
         self.accept(&mut checked, today());
@@ -110,31 +112,18 @@ impl Project {
         if stops.is_empty() { Ok(()) } else { Err(ProjectError::Findings(stops)) }
     }
 
+    /// Looks into one export; returns what was found, and the version that the build says of itself.
     fn look_into(
         &self,
         edition: &Name,
         intake: &Intake<'_>,
-        past: &against::Past,
-        versions: &mut Vec<(String, Name)>,
         progress: &dyn Progress,
-    ) -> Result<Vec<Finding>, ProjectError> {
-        let mut findings = Vec::new();
-        let path = self.root().join(intake.found_at());
-        // An export that is a part of a folder is looked at as that part.
-        let path = intake.target.export_root.as_ref().map_or(path.clone(), |inside| path.join(inside));
-        if path.exists()
-            && let Ok(seen) = inspect(&path, intake.found_at())
-        {
-            findings.extend(self.identity_of(edition, intake.name, &seen));
-            versions.extend(seen.version.clone().map(|version| (version, intake.name.clone())));
-            // What starts the game is known better here than from looking at the folder alone.
-            let of_interest =
-                |f: &Finding| f.code != "no-start" && !intake.findings.iter().any(|known| known.code == f.code);
-            findings.extend(seen.findings.into_iter().filter(of_interest));
-        }
+    ) -> Result<(Vec<Finding>, Option<String>), ProjectError> {
+        let seen = inspect_intake(self.root(), intake);
+        let mut findings = self.identity_of(edition, intake.name, &seen);
+        findings.extend(seen.findings);
         findings.extend(content::findings(intake, progress)?);
-        findings.extend(past.findings(intake, progress));
-        Ok(findings)
+        Ok((findings, seen.version))
     }
 
     /// Holds the versions that builds say of themselves against the one that is written here: one finding for each.

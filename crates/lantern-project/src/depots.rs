@@ -10,7 +10,7 @@ use lantern_core::release::When;
 use lantern_core::system::System;
 use lantern_store::seal::SourceEntry;
 
-use crate::intake::{Intake, size_of, stops_in};
+use crate::intake::{Intake, stops_in};
 use crate::project::Project;
 
 /// How many paths of a finding are named.
@@ -193,7 +193,7 @@ impl Project {
     /// Says which file of an edition lands where; reads only what a check needs.
     pub fn depots(&self, edition: &Name) -> DepotsShown {
         let divided = self.divide(edition);
-        let sized = |source: &SourceEntry| (source.path.clone(), size_of(source));
+        let sized = |source: &SourceEntry| (source.path.clone(), source.size());
         let size_in = |target: &Name, paths: &[TreePath]| -> Vec<Sized> {
             let wanted: BTreeSet<&TreePath> = paths.iter().collect();
             let entries = divided.intakes.iter().filter(|i| i.name == target).flat_map(Intake::entries);

@@ -215,6 +215,24 @@ impl Export {
         Ok(Found { export, left_out, findings })
     }
 
+    /// The place of a file.
+    pub(crate) fn place_of(&self, path: &str) -> Option<usize> {
+        self.entries.iter().position(|e| e.source.is_file() && e.source.path.as_str() == path)
+    }
+
+    /// Opens the archive or package itself.
+    pub(crate) fn open_itself(&self) -> io::Result<File> {
+        File::open(&self.path)
+    }
+
+    /// Returns how an entry is stored, in a ZIP archive.
+    pub(crate) fn zip_entry(&self, index: usize) -> Option<&ZipEntry> {
+        match &self.entries.get(index)?.at {
+            At::Zip(entry) => Some(entry),
+            _ => None,
+        }
+    }
+
     /// Opens an entry's bytes from their start.
     pub(crate) fn open(&self, index: usize) -> io::Result<Box<dyn Read + Send>> {
         let entry = self.entries.get(index).ok_or(io::ErrorKind::NotFound)?;
@@ -265,12 +283,21 @@ impl Export {
     }
 }
 
+/// What cannot be listed or opened is reported as.
+pub(crate) fn unreadable(whose: &str, error: &io::Error) -> Finding {
+    let cure = match error.kind() {
+        io::ErrorKind::NotFound => "it was there a moment ago: wait until the engine has finished writing",
+        _ => "give yourself the right to read it",
+    };
+    Finding::stops("unreadable", format!("{whose} cannot be read: {error}"), cure)
+}
+
 /// Longest file that is sealed, in bytes. Ours: far above any file of a game, and what is known of each 32 KiB of it
 /// must fit into memory.
 const MAX_FILE_LEN: u64 = 128_000_000_000;
 
 fn too_large(entry: &SourceEntry) -> Option<Finding> {
-    let SourceKind::File { size } = entry.kind else { return None };
+    let size = entry.size();
     let what =
         || format!("{} is {} long; no file of a build is longer than {}", entry.path, Size(size), Size(MAX_FILE_LEN));
     (size > MAX_FILE_LEN).then(|| Finding::stops("too-large", what(), "is it a disk image? Name it in leave-out"))

@@ -69,7 +69,7 @@ pub struct Looked {
     /// Folders, archives and packages with something that starts.
     pub seen: Vec<SeenExport>,
     /// What lies beside them although nothing at its top starts.
-    pub without_start: Vec<SeenExport>,
+    pub without_start: Vec<String>,
 }
 
 /// Looks for what an engine may have written: folders, archives and packages.
@@ -88,7 +88,7 @@ pub fn look_for_exports(root: &Path) -> Looked {
             match seen.starts.is_empty() {
                 false => out.seen.push(seen),
                 // In the project's own folder lie many things that nobody takes for an export.
-                true if is_export && !folder.is_empty() => out.without_start.push(seen),
+                true if is_export && !folder.is_empty() => out.without_start.push(seen.path),
                 true => {}
             }
         }

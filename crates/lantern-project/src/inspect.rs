@@ -6,21 +6,26 @@ mod macos;
 mod web;
 mod windows;
 
-use std::io::{Cursor, Read};
+use std::io::Read;
 use std::path::Path;
 
 use lantern_core::finding::Finding;
 use lantern_core::path::shown;
 use lantern_core::patterns::Patterns;
+use lantern_core::release::Start;
 use lantern_core::system::{Family, System};
 use lantern_formats::FormatError;
-use lantern_formats::program::Program;
+use lantern_formats::program::{self, Kind, Program};
+use lantern_store::seal::{SourceEntry, SourceKind};
 
-use crate::export::{Export, Form, Listed, ReadSeek, Reading};
-use crate::intake::{look, size_of};
+use crate::export::{Export, Form, ReadSeek, Reading, unreadable};
+use crate::intake::{Intake, lack_of_package, look, not_a_package, systems_of};
 
 /// Longest small file that is read whole to look at it, in bytes: icons, property lists, pages.
 const MAX_SMALL_LEN: u64 = 16 * 1024 * 1024;
+
+/// What a library by itself is called.
+const LIBRARY: &str = "a library";
 
 /// Whose signature a thing carries, as far as it can be told.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -48,8 +53,8 @@ pub enum Signature {
 pub struct Inspected {
     /// As it was named.
     pub path: String,
-    /// Such as "a folder" or "a ZIP archive".
-    pub form: &'static str,
+    /// Such as "a folder" or "a ZIP archive"; none for what could not be looked at.
+    pub form: Option<&'static str>,
     /// What it runs on.
     pub systems: Vec<System>,
     /// What starts it.
@@ -84,9 +89,13 @@ pub struct Inspected {
 
 impl Inspected {
     fn new(path: &str, form: &'static str) -> Self {
+        Self { form: Some(form), ..Self::unseen(path) }
+    }
+
+    fn unseen(path: &str) -> Self {
         Self {
             path: path.to_owned(),
-            form,
+            form: None,
             systems: Vec::new(),
             starts: Vec::new(),
             name: None,
@@ -106,20 +115,39 @@ impl Inspected {
     }
 }
 
-/// Looks at a file or folder; `shown_path` is what it is called in the answer.
-///
-/// # Errors
-/// The one finding that keeps it from being looked at.
-pub fn inspect(path: &Path, shown_path: &str) -> Result<Inspected, Box<Finding>> {
-    let unreadable = |e: std::io::Error| {
-        let cure = match e.kind() {
-            std::io::ErrorKind::NotFound => "name a file or folder that is there",
-            _ => "give yourself the right to read it",
-        };
-        Box::new(Finding::stops("unreadable", format!("{} cannot be read: {e}", shown(shown_path)), cure))
+/// Looks at a file or folder; `shown_path` is what it is called in the answer. What keeps it from being looked at is a
+/// finding, too.
+pub fn inspect(path: &Path, shown_path: &str) -> Inspected {
+    look_at(path, shown_path).unwrap_or_else(|finding| {
+        let mut out = Inspected::unseen(shown_path);
+        out.findings.push(*finding);
+        out
+    })
+}
+
+/// Looks into an export that was taken in; what starts it is known.
+pub(crate) fn inspect_intake(root: &Path, intake: &Intake<'_>) -> Inspected {
+    let export = intake.export();
+    if intake.is_package() {
+        return inspect(&root.join(&export.shown), &export.shown);
+    }
+    let mut out = Inspected::new(&export.shown, export.form.name());
+    let system = |start: &Start| start.systems.iter().chain(&intake.systems).next().copied();
+    let starts = intake.starts.iter().filter_map(|start| Some((start.file.as_str().to_owned(), system(start)?)));
+    look_inside(export, &starts.collect::<Vec<_>>(), &mut out);
+    out
+}
+
+fn look_at(path: &Path, shown_path: &str) -> Result<Inspected, Box<Finding>> {
+    let no = |e: std::io::Error| {
+        let mut finding = unreadable(&shown(shown_path), &e);
+        if e.kind() == std::io::ErrorKind::NotFound {
+            finding.cure = Some("name a file or folder that is there".to_owned());
+        }
+        Box::new(finding)
     };
-    let metadata = std::fs::metadata(path).map_err(unreadable)?;
-    let full = std::path::absolute(path).map_err(unreadable)?;
+    let metadata = std::fs::metadata(path).map_err(no)?;
+    let full = std::path::absolute(path).map_err(no)?;
     let name = full.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
     let form = if metadata.is_dir() { Some(Form::Folder) } else { Form::of_name(&name) };
     let Some(form) = form else {
@@ -128,7 +156,7 @@ pub fn inspect(path: &Path, shown_path: &str) -> Result<Inspected, Box<Finding>>
             let what = format!("{} is neither a file nor a folder", shown(shown_path));
             return Err(Box::new(Finding::stops("special-file", what, "name a file or folder")));
         }
-        let mut file = std::fs::File::open(&full).map_err(unreadable)?;
+        let mut file = std::fs::File::open(&full).map_err(no)?;
         return Ok(one_file(&mut file, shown_path, &name, metadata.len()));
     };
     let mut out = Inspected::new(shown_path, form.name());
@@ -141,23 +169,18 @@ pub fn inspect(path: &Path, shown_path: &str) -> Result<Inspected, Box<Finding>>
     };
     // A package is looked into as the archive that it is.
     let as_archive = matches!(form, Form::Package(_)).then_some(Form::Zip);
-    let mut found = list(None, as_archive)?;
-    out.findings.append(&mut found.findings);
+    let found = list(None, as_archive)?;
+    out.findings.extend(found.findings);
     let mut export = found.export;
-    let sizes = |export: &Export| export.entries.iter().map(|e| size_of(&e.source)).sum();
-    (out.files, out.size) = (export.entries.iter().filter(|e| is_file(e)).count() as u64, sizes(&export));
+    let sources = || export.entries.iter().map(|e| &e.source);
+    (out.files, out.size) = (sources().filter(|s| s.is_file()).count() as u64, sources().map(SourceEntry::size).sum());
     out.packed = if form == Form::Folder { out.size } else { metadata.len() };
     if let Form::Package(ending) = form {
-        match ending {
-            "ipa" => macos::ios(&export, &mut out),
-            _ => android::look(&export, &full, ending, &mut out),
+        match lack_of_package(ending, sources().map(|s| s.path.as_str())) {
+            Some(lack) => out.findings.push(not_a_package("it", lack)),
+            None if ending == "ipa" => macos::ios(&export, &mut out),
+            None => android::look(&export, ending, &mut out),
         }
-        return Ok(out);
-    }
-    // A bundle may be named itself: what is in it lies as if below it.
-    if name.ends_with(".app") && index_of(&export, "Contents/Info.plist").is_some() {
-        out.form = "a bundle";
-        macos::bundle(&export, "", &name, &mut out);
         return Ok(out);
     }
     let mut starts = look::starts(&export);
@@ -169,105 +192,148 @@ pub fn inspect(path: &Path, shown_path: &str) -> Result<Inspected, Box<Finding>>
             export = deeper;
         }
     }
-    for (start, system) in &starts {
-        out.starts.push(start.clone());
-        if !out.systems.contains(system) {
-            out.systems.push(*system);
-        }
-    }
-    // Several programs for one system: each says something else of itself, so none speaks for all.
-    let families: Vec<Family> = out.systems.iter().map(|s| s.family()).collect();
-    for (start, system) in &starts {
-        let is_only = starts.iter().filter(|(_, other)| other.family() == system.family()).count() == 1;
-        let Some(index) = index_of(&export, start) else { continue };
-        match system.family() {
-            Family::Windows if is_only => {
-                windows::program(&mut open(&export, index), Some(&export), start, &mut out);
-            }
-            Family::Linux if is_only => linux::program(&mut open(&export, index), Some(&export), start, &mut out),
-            Family::Macos if is_only => macos::look(&export, index, &mut out),
-            Family::Web => web::look(&export, &mut out),
-            _ => {}
-        }
-    }
-    if families.is_empty() {
+    look_inside(&export, &starts, &mut out);
+    if out.starts.is_empty() {
         let what = "nothing at the top of it starts".to_owned();
         out.findings.push(Finding::warns("no-start", what, "is it the folder that the engine wrote?"));
     }
     Ok(out)
 }
 
+/// Looks at what starts an export.
+fn look_inside(export: &Export, starts: &[(String, System)], out: &mut Inspected) {
+    // A bundle may be named itself: what is in it lies as if below it.
+    let name = export.shown.rsplit('/').next().unwrap_or(&export.shown);
+    if name.ends_with(".app") && export.place_of("Contents/Info.plist").is_some() {
+        out.form = Some("a bundle");
+        return macos::bundle(export, "", name, out);
+    }
+    for (start, system) in starts {
+        out.starts.push(start.clone());
+        if !out.systems.contains(system) {
+            out.systems.push(*system);
+        }
+    }
+    for (start, system) in starts {
+        // Several programs for one system: each says something else of itself, so none speaks for all.
+        let is_only = starts.iter().filter(|(_, other)| other.family() == system.family()).count() == 1;
+        let Some(index) = export.place_of(start) else { continue };
+        match system.family() {
+            Family::Web => web::look(export, out),
+            Family::Macos if is_only => macos::look(export, index, out),
+            Family::Windows | Family::Linux if is_only => {
+                let Some(mut from) = open(export, index, out) else { continue };
+                match system.family() {
+                    Family::Windows => windows::program(&mut from, Some(export), start, out),
+                    _ => linux::program(&mut from, Some(export), start, out),
+                }
+            }
+            _ => {}
+        }
+    }
+}
+
 /// A file by itself: a program, or data.
-fn one_file(file: &mut dyn ReadSeek, path: &str, name: &str, len: u64) -> Inspected {
+fn one_file(mut from: &mut dyn ReadSeek, path: &str, name: &str, len: u64) -> Inspected {
     let mut out = Inspected::new(path, "a file");
     (out.files, out.size, out.packed) = (1, len, len);
-    let mut from = file;
     match Program::read(&mut from) {
         Ok(program) => {
-            out.form = match program.kind {
-                lantern_formats::program::Kind::Program => "a program",
-                lantern_formats::program::Kind::Library => "a library",
+            out.form = Some(match program.kind {
+                Kind::Program => "a program",
+                Kind::Library => LIBRARY,
                 _ => "for linkers and debuggers",
-            };
-            out.systems = crate::intake::systems_of(&program);
+            });
+            out.systems = systems_of(&program);
             let machines: Vec<String> = program.machines.iter().map(ToString::to_string).collect();
             out.facts.push(("processor", machines.join(", ")));
             match program.form {
-                lantern_formats::program::Form::Pe => windows::program(from, None, name, &mut out),
-                lantern_formats::program::Form::Elf => linux::program(from, None, name, &mut out),
+                program::Form::Pe => windows::program(from, None, name, &mut out),
+                program::Form::Elf => linux::program(from, None, name, &mut out),
                 _ => macos::program(from, None, name, &mut out),
             }
         }
         Err(FormatError::Not { .. }) => {
             let mut first = Vec::new();
-            let _ = from.seek(std::io::SeekFrom::Start(0)).and_then(|_| from.take(64).read_to_end(&mut first));
-            if let Some((width, height)) = lantern_formats::icon::png_size(&first) {
-                out.form = "a picture";
-                out.facts.push(("size", format!("{width} × {height} pixels")));
+            let read = from.seek(std::io::SeekFrom::Start(0)).and_then(|_| from.take(64).read_to_end(&mut first));
+            match read {
+                Ok(_) => {
+                    if let Some((width, height)) = lantern_formats::icon::png_size(&first) {
+                        out.form = Some("a picture");
+                        out.facts.push(("size", format!("{width} × {height} pixels")));
+                    }
+                }
+                Err(error) => out.findings.push(unreadable(&shown(name), &error)),
             }
         }
-        Err(error) => out.findings.push(broken(name, &error)),
+        Err(error) => out.findings.extend(broken(name, &error)),
     }
     out
 }
 
-/// What a file that cannot be read as what it seems to be is reported as.
-fn broken(name: &str, error: &FormatError) -> Finding {
-    let why = match error {
-        FormatError::Io(e) => e.to_string(),
-        other => other.to_string(),
+/// What a program that cannot be read as one is reported as. One that is none, such as a script, says so elsewhere.
+fn broken(name: &str, error: &FormatError) -> Option<Finding> {
+    match error {
+        FormatError::Not { .. } => None,
+        FormatError::Io(error) => Some(unreadable(&shown(name), error)),
+        other => Some(Finding::stops("broken-program", format!("{}: {other}", shown(name)), "export again")),
+    }
+}
+
+/// What a signature that does not hold is reported as.
+fn signature_broken(whose: &str, why: &str) -> Finding {
+    let what = format!("{whose} does not hold: {why}");
+    Finding::stops("signature-broken", what, "sign it again, as the very last step")
+}
+
+/// What is said of an icon that is missing or small.
+fn icon_findings(name: &str, sizes: &[u16], wanted: u16, cure: &str) -> Option<Finding> {
+    match sizes.last() {
+        None => {
+            Some(Finding::warns("no-icon", format!("{name} has no icon"), "set one in the engine and export again"))
+        }
+        Some(size) if *size < wanted => {
+            Some(Finding::warns("small-icon", format!("the largest icon of {name} has {size} pixels"), cure))
+        }
+        Some(_) => None,
+    }
+}
+
+/// Libraries that are neither part of a system nor in the export, for a sentence; none where nothing is missing.
+fn missing_libraries(
+    export: &Export,
+    libraries: &[String],
+    case_counts: bool,
+    is_of_system: impl Fn(&str) -> bool,
+) -> Option<String> {
+    let fits =
+        |file: &str, library: &str| if case_counts { file == library } else { file.eq_ignore_ascii_case(library) };
+    let is_there = |library: &str| {
+        let entries = export.entries.iter().filter(|e| !matches!(e.source.kind, SourceKind::EmptyFolder));
+        let mut names = entries.filter_map(|entry| entry.source.path.as_str().rsplit('/').next());
+        names.any(|file| fits(file, library))
     };
-    Finding::stops("broken-program", format!("{}: {why}", shown(name)), "export again")
+    let missing = libraries.iter().filter(|library| !is_of_system(library) && !is_there(library));
+    let missing: Vec<String> = missing.map(|library| shown(library)).collect();
+    (!missing.is_empty()).then(|| missing.join(", "))
 }
 
-fn is_file(entry: &Listed) -> bool {
-    entry.stamp.is_some()
-}
-
-/// The place of a file in an export.
-fn index_of(export: &Export, path: &str) -> Option<usize> {
-    export.entries.iter().position(|e| is_file(e) && e.source.path.as_str() == path)
-}
-
-/// Whether a file of this name lies in the same folder or, for Windows, anywhere whatever the letter case.
-fn has_file_named(export: &Export, name: &str, case_counts: bool) -> bool {
-    let last = |entry: &Listed| entry.source.path.as_str().rsplit('/').next().unwrap_or_default().to_owned();
-    let fits = |file: String| if case_counts { file == name } else { file.eq_ignore_ascii_case(name) };
-    export
-        .entries
-        .iter()
-        .any(|entry| !matches!(entry.source.kind, lantern_store::seal::SourceKind::EmptyFolder) && fits(last(entry)))
-}
-
-/// Reads a small file whole; none when it is not there, too large or cannot be read.
-fn small_file(export: &Export, path: &str) -> Option<Vec<u8>> {
-    let index = index_of(export, path)?;
+/// Reads a small file whole; none when it is not there or too large. What cannot be read is reported.
+fn small_file(export: &Export, path: &str, out: &mut Inspected) -> Option<Vec<u8>> {
+    let index = export.place_of(path)?;
     let mut bytes = Vec::new();
-    export.open(index).ok()?.take(MAX_SMALL_LEN + 1).read_to_end(&mut bytes).ok()?;
+    let read = export.open(index).and_then(|file| file.take(MAX_SMALL_LEN + 1).read_to_end(&mut bytes));
+    if let Err(error) = read {
+        out.findings.push(unreadable(&shown(path), &error));
+        return None;
+    }
     (bytes.len() as u64 <= MAX_SMALL_LEN).then_some(bytes)
 }
 
-/// An opened program, so that it can be read at any place.
-fn open(export: &Export, index: usize) -> Box<dyn ReadSeek> {
-    export.open_anywhere(index).unwrap_or_else(|_| Box::new(Cursor::new(Vec::new())))
+/// Opens a program so that it can be read at any place; what cannot be opened is reported.
+fn open(export: &Export, index: usize, out: &mut Inspected) -> Option<Box<dyn ReadSeek>> {
+    export
+        .open_anywhere(index)
+        .map_err(|e| out.findings.push(unreadable(&export.entries[index].source.path.shown(), &e)))
+        .ok()
 }

@@ -3,7 +3,7 @@
 pub(crate) mod look;
 mod start;
 
-pub(crate) use start::{START_PAGE, systems_of};
+pub(crate) use start::{START_PAGE, lack_of_package, not_a_package, systems_of};
 
 use std::collections::BTreeSet;
 use std::io::{self, Read};
@@ -18,7 +18,7 @@ use lantern_core::progress::{Meter, Progress};
 use lantern_core::release::Start;
 use lantern_core::system::{Family, System};
 use lantern_formats::Magic;
-use lantern_store::seal::{Source, SourceEntry, SourceKind};
+use lantern_store::seal::{Source, SourceEntry};
 
 use crate::export::{Export, Form, Listed, Reading, Stamp};
 use crate::project::Project;
@@ -115,6 +115,11 @@ impl<'a> Intake<'a> {
         &self.export.shown
     }
 
+    /// The export itself.
+    pub(crate) fn export(&self) -> &Export {
+        &self.export
+    }
+
     /// Whether the export is one file that stays as it is.
     pub(crate) fn is_package(&self) -> bool {
         matches!(self.export.form, Form::Package(_))
@@ -202,14 +207,6 @@ impl Source for Part<'_> {
 /// Counts the findings that stop.
 pub(crate) fn stops_in(findings: &[Finding]) -> usize {
     findings.iter().filter(|f| f.severity == Severity::Stops).count()
-}
-
-/// The size of an entry, in bytes.
-pub(crate) fn size_of(entry: &SourceEntry) -> u64 {
-    match entry.kind {
-        SourceKind::File { size } => size,
-        SourceKind::EmptyFolder | SourceKind::Link { .. } => 0,
-    }
 }
 
 /// Names that the target's systems would refuse or take for one another.

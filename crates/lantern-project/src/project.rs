@@ -21,6 +21,8 @@ use crate::{ProjectError, network, outside};
 
 /// The folder that is ours.
 pub const STATE_FOLDER: &str = ".lantern";
+/// The ledger, in the state folder.
+const LEDGER: &str = "ledger.db";
 /// Longest version file that is read, in bytes.
 const MAX_VERSION_FILE_LEN: u64 = 1024;
 
@@ -208,9 +210,21 @@ impl Project {
         if network::is_network(&self.state("")) {
             return Err(ProjectError::NetworkFolder(self.state("")));
         }
-        let ledger = Ledger::open(&self.state("ledger.db"), outside::random()?)?;
-        let store = Store::at(self.state("store"));
+        let (ledger, store) = (self.open_ledger()?, self.open_store());
         Ok(Open { project: self, store, ledger })
+    }
+
+    /// Whether anything was recorded yet.
+    pub(crate) fn has_ledger(&self) -> bool {
+        self.state(LEDGER).is_file()
+    }
+
+    pub(crate) fn open_ledger(&self) -> Result<Ledger, ProjectError> {
+        Ok(Ledger::open(&self.state(LEDGER), outside::random()?)?)
+    }
+
+    pub(crate) fn open_store(&self) -> Store {
+        Store::at(self.state("store"))
     }
 }
 

@@ -66,11 +66,11 @@ impl Open {
             let (live_on, behind) = lines.partition(|branch| has(&board, name, branch, release));
             storefronts.push(AtStorefront { storefront: name.clone(), connected, pushed, live_on, behind });
         }
-        let next = match storefronts.is_empty() && !self.project.config().storefronts.is_empty() {
-            true if exports == Exports::Sealed => {
-                Some(format!("give a storefront a handle for {edition} in lantern.toml"))
-            }
-            _ => next(exports, &storefronts),
+        let is_taken_nowhere = storefronts.is_empty() && !self.project.config().storefronts.is_empty();
+        let next = if is_taken_nowhere && exports == Exports::Sealed {
+            Some(format!("give a storefront a handle for {edition} in lantern.toml"))
+        } else {
+            next(exports, &storefronts)
         };
         Ok(Standing { newest, exports, storefronts, next })
     }

@@ -54,6 +54,21 @@ pub struct SourceEntry {
     pub kind: SourceKind,
 }
 
+impl SourceEntry {
+    /// Whether it is a file.
+    pub fn is_file(&self) -> bool {
+        matches!(self.kind, SourceKind::File { .. })
+    }
+
+    /// Returns a file's size, in bytes; other entries have none.
+    pub fn size(&self) -> u64 {
+        match self.kind {
+            SourceKind::File { size } => size,
+            SourceKind::EmptyFolder | SourceKind::Link { .. } => 0,
+        }
+    }
+}
+
 /// Where the bytes of [`SourceEntry`]s come from, by their index.
 pub trait Source: Sync {
     /// Opens a file.
@@ -150,7 +165,7 @@ pub fn seal(
 ) -> Result<SealedTree, SealError> {
     let profile = Profile::Medium;
     let known = RwLock::new(store.known_chunks()?);
-    let total = entries.iter().map(|e| if let SourceKind::File { size } = e.kind { size } else { 0 }).sum();
+    let total = entries.iter().map(SourceEntry::size).sum();
     let meter = progress.start(Task::Seal, Some(total));
     let workers = processors();
 

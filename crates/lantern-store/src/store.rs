@@ -201,7 +201,7 @@ impl Store {
         let path = self.pack_path(pack);
         let io = |e: io::Error| StoreError::File(DurableError::on("read", &path)(e));
         let damaged = |source| StoreError::Pack { pack: *pack, source };
-        let mut file = File::open(&path).map_err(|e| missing_or(e, "the pack", pack, io))?;
+        let mut file = self.open_pack(pack)?;
         let len = file.metadata().map_err(io)?.len();
         let len_usize = usize::try_from(len).unwrap_or(usize::MAX);
         let mut read_at = |at: u64| -> Result<Vec<u8>, io::Error> {
@@ -215,6 +215,11 @@ impl Store {
         let table = read_at(foot.table as u64).map_err(io)?;
         let entries = pack::read_table(foot, &table).map_err(damaged)?;
         Ok((u32::try_from(len).unwrap_or(u32::MAX), entries))
+    }
+
+    fn open_pack(&self, pack: &Digest) -> Result<File, StoreError> {
+        let path = self.pack_path(pack);
+        File::open(&path).map_err(|e| missing_or(DurableError::on("read", &path)(e), "the pack", pack))
     }
 
     /// Returns where every chunk of the store lies.
@@ -240,7 +245,7 @@ impl Store {
     pub fn read_pack_range(&self, pack: &Digest, offset: u32, len: u32) -> Result<Vec<u8>, StoreError> {
         let path = self.pack_path(pack);
         let io = |e: io::Error| StoreError::File(DurableError::on("read", &path)(e));
-        let mut file = File::open(&path).map_err(|e| missing_or(e, "the pack", pack, io))?;
+        let mut file = self.open_pack(pack)?;
         file.seek(SeekFrom::Start(u64::from(offset))).map_err(io)?;
         let mut bytes = Vec::new();
         file.take(u64::from(len)).read_to_end(&mut bytes).map_err(io)?;
@@ -264,7 +269,7 @@ impl Store {
     pub fn read_pack_into(&self, pack: &Digest, bytes: &mut Vec<u8>) -> Result<(), StoreError> {
         let path = self.pack_path(pack);
         let read = durable::read_limited_into(&path, pack::MAX_PACK_LEN as u64, bytes);
-        read.map_err(|e| missing_file(e, "the pack", pack))?;
+        read.map_err(|e| missing_or(e, "the pack", pack))?;
         if Digest::of(bytes) != *pack {
             return Err(StoreError::Pack { pack: *pack, source: PackError::Name { expected: *pack } });
         }
@@ -278,7 +283,7 @@ impl Store {
         what: &'static str,
         id: &dyn std::fmt::Display,
     ) -> Result<Vec<u8>, StoreError> {
-        durable::read_limited(path, limit).map_err(|e| missing_file(e, what, id))
+        durable::read_limited(path, limit).map_err(|e| missing_or(e, what, id))
     }
 
     /// Writes a manifest with its locator, its tree and the pointer from the tree, in an order that a kill may cut.
@@ -438,23 +443,11 @@ impl Store {
     }
 }
 
-fn missing_file(error: DurableError, what: &'static str, id: &dyn std::fmt::Display) -> StoreError {
+/// What an object that cannot be opened or read is: missing, or refused by the disk.
+fn missing_or(error: DurableError, what: &'static str, id: &dyn std::fmt::Display) -> StoreError {
     match error.source.kind() {
         io::ErrorKind::NotFound => StoreError::Missing { what, id: id.to_string() },
         _ => error.into(),
-    }
-}
-
-fn missing_or(
-    error: io::Error,
-    what: &'static str,
-    id: &Digest,
-    other: impl FnOnce(io::Error) -> StoreError,
-) -> StoreError {
-    if error.kind() == io::ErrorKind::NotFound {
-        StoreError::Missing { what, id: id.to_string() }
-    } else {
-        other(error)
     }
 }
 

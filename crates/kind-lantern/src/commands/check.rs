@@ -117,8 +117,7 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
 
 fn explain(code: &str, ui: &Ui) -> Done {
     let Some(story) = lantern_core::stories::of(code) else {
-        let all = lantern_core::stories::ALL.iter().map(|story| story.code);
-        let cure = match lantern_core::names::nearest(code, all) {
+        let cure = match lantern_core::stories::nearest(code) {
             Some(near) => format!("did you mean {near}?"),
             None => "write the code that a finding shows in brackets".to_owned(),
         };

@@ -144,7 +144,7 @@ fn find_exports(root: &Path, ui: &Ui) -> Result<Vec<SeenExport>, CommandError> {
     }
     ui.say(&format!("found {}\n\n{}\n", crate::words::count(seen.len() as u64, "export", "exports"), table.lay_out()));
     if !without_start.is_empty() {
-        let paths: Vec<String> = without_start.iter().map(|s| lantern_core::path::shown(&s.path)).collect();
+        let paths: Vec<String> = without_start.iter().map(|path| lantern_core::path::shown(path)).collect();
         ui.say(&format!("{} {}", care("left out:"), paths.join(", ")));
         ui.say("  nothing at the top of it starts; name all exports with --export to have it in\n");
     }

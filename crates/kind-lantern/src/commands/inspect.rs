@@ -40,7 +40,7 @@ pub struct Document<'a> {
 #[derive(Serialize)]
 #[cfg_attr(test, derive(schemars::JsonSchema))]
 struct ThingDocument<'a> {
-    path: String,
+    path: &'a str,
     /// In words; none for one that could not be looked at.
     form: Option<&'static str>,
     systems: &'a [System],
@@ -82,78 +82,48 @@ struct FactDocument<'a> {
     says: &'a str,
 }
 
-/// Something that was looked at, or why it could not be.
-type Looked = (PathBuf, Result<Inspected, Vec<Finding>>);
-
 pub fn run(args: &Args, ui: &Ui) -> Done {
-    let look = |path: &PathBuf| -> Looked {
-        let shown_path = path.to_string_lossy().trim_end_matches('/').to_owned();
-        let looked = lantern_project::inspect(path, &shown_path).map_err(|finding| vec![*finding]);
-        (path.clone(), looked)
+    let look = |path: &PathBuf| {
+        let name = path.to_string_lossy();
+        lantern_project::inspect(path, name.trim_end_matches('/'))
     };
-    let all: Vec<Looked> = args.paths.iter().map(look).collect();
+    let all: Vec<Inspected> = args.paths.iter().map(look).collect();
     ui.document(&Document { schema: "lantern.inspect/1", things: all.iter().map(document).collect() });
     match all.as_slice() {
-        [(_, Ok(one))] => show(one, ui),
-        [(path, Err(findings))] => say_findings(path, findings, ui),
+        [one] => show(one, ui),
         several => compare(several, ui),
     }
-    if all.iter().any(|(_, looked)| looked.is_err()) {
+    if all.iter().any(|seen| seen.form.is_none()) {
         return Err(CommandError::findings_said());
     }
     Ok(())
 }
 
-fn document((path, looked): &Looked) -> ThingDocument<'_> {
-    let path = path.display().to_string();
-    match looked {
-        Ok(seen) => ThingDocument {
-            path,
-            form: Some(seen.form),
-            systems: &seen.systems,
-            starts: &seen.starts,
-            name: seen.name.as_deref(),
-            identity: seen.identity.as_deref(),
-            version: seen.version.as_deref(),
-            number: seen.number.as_deref(),
-            needs: seen.needs.as_deref(),
-            libraries: &seen.libraries,
-            icon_sizes: &seen.icon_sizes,
-            files: seen.files,
-            bytes: seen.size,
-            packed_bytes: seen.packed,
-            signature: match &seen.signature {
-                Signature::NotUsual => SignatureDocument { kind: "not-usual", intact: None, whose: None },
-                Signature::None => SignatureDocument { kind: "none", intact: None, whose: None },
-                Signature::AdHoc { is_intact } => {
-                    SignatureDocument { kind: "ad-hoc", intact: Some(*is_intact), whose: None }
-                }
-                Signature::Identity { whose, is_intact } => {
-                    SignatureDocument { kind: "identity", intact: *is_intact, whose: whose.as_deref() }
-                }
-            },
-            facts: seen.facts.iter().map(|(about, says)| FactDocument { about, says }).collect(),
-            findings: &seen.findings,
-        },
-        Err(findings) => ThingDocument {
-            path,
-            form: None,
-            systems: &[],
-            starts: &[],
-            name: None,
-            identity: None,
-            version: None,
-            number: None,
-            needs: None,
-            libraries: &[],
-            icon_sizes: &[],
-            files: 0,
-            bytes: 0,
-            packed_bytes: 0,
-            signature: SignatureDocument { kind: "not-usual", intact: None, whose: None },
-            facts: Vec::new(),
-            findings,
-        },
+fn document(seen: &Inspected) -> ThingDocument<'_> {
+    let (kind, intact, whose) = match &seen.signature {
+        Signature::NotUsual => ("not-usual", None, None),
+        Signature::None => ("none", None, None),
+        Signature::AdHoc { is_intact } => ("ad-hoc", Some(*is_intact), None),
+        Signature::Identity { whose, is_intact } => ("identity", *is_intact, whose.as_deref()),
+    };
+    ThingDocument {
+        path: &seen.path,
+        form: seen.form,
+        systems: &seen.systems,
+        starts: &seen.starts,
+        name: seen.name.as_deref(),
+        identity: seen.identity.as_deref(),
+        version: seen.version.as_deref(),
+        number: seen.number.as_deref(),
+        needs: seen.needs.as_deref(),
+        libraries: &seen.libraries,
+        icon_sizes: &seen.icon_sizes,
+        files: seen.files,
+        bytes: seen.size,
+        packed_bytes: seen.packed,
+        signature: SignatureDocument { kind, intact, whose },
+        facts: seen.facts.iter().map(|(about, says)| FactDocument { about, says }).collect(),
+        findings: &seen.findings,
     }
 }
 
@@ -184,7 +154,11 @@ fn sizes(seen: &Inspected) -> String {
 fn show(seen: &Inspected, ui: &Ui) {
     let systems = words::systems(&seen.systems);
     let whom = if systems.is_empty() { String::new() } else { format!(" for {systems}") };
-    ui.say(&format!("{}  {}{whom}\n", strong(shown(&seen.path)), seen.form));
+    let Some(form) = seen.form else {
+        ui.say(&format!("{}  {}\n", strong(shown(&seen.path)), bad("cannot be looked at")));
+        return seen.findings.iter().for_each(|finding| ui.say(&show_finding(finding)));
+    };
+    ui.say(&format!("{}  {form}{whom}\n", strong(shown(&seen.path))));
     let mut table = Table::default();
     let mut row = |what: &str, says: Option<String>| {
         if let Some(says) = says.filter(|says| !says.is_empty()) {
@@ -211,33 +185,21 @@ fn show(seen: &Inspected, ui: &Ui) {
     }
 }
 
-fn say_findings(path: &Path, findings: &[Finding], ui: &Ui) {
-    ui.say(&format!("{}  {}\n", strong(shown(&path.to_string_lossy())), bad("cannot be looked at")));
-    for finding in findings {
-        ui.say(&show_finding(finding));
-    }
-}
-
 /// Several things, a line each; then what is wrong with each.
-fn compare(all: &[Looked], ui: &Ui) {
+fn compare(all: &[Inspected], ui: &Ui) {
     let mut table = Table::default();
     let head = ["", "for", "version", "size", "signature", ""];
     table.row(head.map(|word| if word.is_empty() { String::new() } else { faint(word) }));
     let common = common_folder(all);
-    for (path, looked) in all {
-        let path = path.to_string_lossy();
-        let path = strong(shown(path.trim_end_matches('/').strip_prefix(&common).unwrap_or(&path)));
-        table.row(match looked {
-            Ok(seen) => line(path, seen),
-            Err(_) => [path, bad("cannot be looked at"), String::new(), String::new(), String::new(), String::new()],
-        });
+    for seen in all {
+        table.row(line(seen.path.strip_prefix(&common).unwrap_or(&seen.path), seen));
     }
     if !common.is_empty() {
         ui.say(&format!("in {}\n", shown(&common)));
     }
     ui.say(&table.lay_out());
     let said = |what: &str, of: &dyn Fn(&Inspected) -> Option<&String>| {
-        let mut values: Vec<String> = all.iter().filter_map(|(_, l)| of(l.as_ref().ok()?).map(|v| shown(v))).collect();
+        let mut values: Vec<String> = all.iter().filter_map(|seen| of(seen).map(|v| shown(v))).collect();
         values.sort();
         values.dedup();
         match values.as_slice() {
@@ -255,26 +217,30 @@ fn compare(all: &[Looked], ui: &Ui) {
     if !facts.is_empty() {
         ui.say(&format!("\n{}", facts.join("\n")));
     }
-    for (path, looked) in all {
-        let findings = looked.as_ref().map_or_else(Vec::as_slice, |seen| seen.findings.as_slice());
-        for (i, finding) in findings.iter().enumerate() {
-            let heading = if i == 0 { format!("  {}\n", faint(shown(&path.to_string_lossy()))) } else { String::new() };
+    for seen in all {
+        for (i, finding) in seen.findings.iter().enumerate() {
+            let heading = if i == 0 { format!("  {}\n", faint(shown(&seen.path))) } else { String::new() };
             ui.say(&format!("\n{heading}{}", show_finding(finding)));
         }
     }
 }
 
 /// The folder that all of them lie in, with `/` at its end; nothing where it is the one that we are in.
-fn common_folder(all: &[Looked]) -> String {
-    let folders = all.iter().map(|(path, _)| path.parent().unwrap_or(Path::new("")));
-    let first = folders.clone().next().unwrap_or(Path::new(""));
-    if first.as_os_str().is_empty() || folders.clone().any(|folder| folder != first) {
+fn common_folder(all: &[Inspected]) -> String {
+    let mut folders = all.iter().map(|seen| Path::new(&seen.path).parent().unwrap_or(Path::new("")));
+    let first = folders.next().unwrap_or(Path::new(""));
+    if first.as_os_str().is_empty() || folders.any(|folder| folder != first) {
         return String::new();
     }
     format!("{}/", first.to_string_lossy().trim_end_matches('/'))
 }
 
-fn line(path: String, seen: &Inspected) -> [String; 6] {
+fn line(path: &str, seen: &Inspected) -> [String; 6] {
+    let path = strong(shown(path));
+    let Some(form) = seen.form else {
+        let empty = String::new;
+        return [path, bad("cannot be looked at"), empty(), empty(), empty(), empty()];
+    };
     let signature = match &seen.signature {
         Signature::NotUsual => faint("–"),
         Signature::None => "none".to_owned(),
@@ -291,6 +257,6 @@ fn line(path: String, seen: &Inspected) -> [String; 6] {
     };
     let number = seen.number.as_deref().map_or(String::new(), |number| format!(" ({})", shown(number)));
     let version = seen.version.as_deref().map_or_else(|| faint("–"), |version| format!("{}{number}", shown(version)));
-    let systems = if seen.systems.is_empty() { faint(seen.form) } else { words::systems(&seen.systems) };
+    let systems = if seen.systems.is_empty() { faint(form) } else { words::systems(&seen.systems) };
     [path, systems, version, words::bytes(seen.size), signature, wrong]
 }

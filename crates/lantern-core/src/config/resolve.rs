@@ -190,16 +190,12 @@ impl Check<'_> {
                 self.stop(&below("because"), "empty", "a reason is missing here", "say why it is meant to be so");
             }
             if crate::stories::of(&accept.code).is_none() {
-                let near = crate::names::nearest(&accept.code, crate::stories::ALL.iter().map(|story| story.code));
-                let cure = near.map_or("write the code that the finding shows in brackets".to_owned(), |near| {
-                    format!("did you mean {near:?}?")
-                });
-                self.stop(
-                    &below("code"),
-                    "unknown-code",
-                    format!("no finding has the code {:?}", shown(&accept.code)),
-                    cure,
-                );
+                let what = format!("no finding has the code {:?}", shown(&accept.code));
+                let cure = match crate::stories::nearest(&accept.code) {
+                    Some(near) => format!("did you mean {near:?}?"),
+                    None => "write the code that the finding shows in brackets".to_owned(),
+                };
+                self.stop(&below("code"), "unknown-code", what, cure);
             }
             let target = self.optional(accept.target.as_ref(), |check, name| {
                 check.known(&below("target"), name, "target", &targets)

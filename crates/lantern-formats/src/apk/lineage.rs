@@ -4,7 +4,8 @@
 use lantern_core::bytes::{ByteReader, ReadError};
 use x509_cert::der::Encode;
 
-use super::{Signer, is_signed, parse, part, wrong};
+use super::{SignedBy, algorithms, parse, part, wrong};
+use crate::hash::is_signed;
 
 /// The attribute of signed data that it stands in.
 pub(super) const ATTRIBUTE: u32 = 0x3ba0_6f8c;
@@ -46,22 +47,22 @@ fn nodes(value: &[u8]) -> Result<Vec<Node<'_>>, ReadError> {
 }
 
 /// Verifies the chain up to the current signer; returns the keys before it, oldest first, or why it does not hold.
-pub(super) fn verify(value: &[u8], current: &[u8]) -> Result<Vec<Signer>, String> {
+pub(super) fn verify(value: &[u8], current: &[u8]) -> Result<Vec<SignedBy>, String> {
     let nodes = nodes(value).map_err(|e| e.to_string())?;
     for pair in nodes.windows(2) {
         let [before, after] = pair else { continue };
         let key =
             parse(before.certificate).map_err(|e| e.to_string())?.tbs_certificate.subject_public_key_info.to_der();
         let key = key.map_err(|e| e.to_string())?;
-        let is_good =
-            after.signed_with == before.signs_with && is_signed(before.signs_with, &key, after.signed, after.signature);
+        let is_good = after.signed_with == before.signs_with
+            && is_signed(algorithms(before.signs_with), &key, after.signed, after.signature);
         if !is_good {
             return Err("a key of its lineage was not signed by the one before".to_owned());
         }
     }
     match nodes.split_last() {
         Some((last, before)) if last.certificate == current => {
-            before.iter().map(|node| Signer::of(node.certificate).map_err(|e| e.to_string())).collect()
+            before.iter().map(|node| SignedBy::of(node.certificate).map_err(|e| e.to_string())).collect()
         }
         _ => Err("its lineage does not end with its own key".to_owned()),
     }

@@ -86,7 +86,9 @@ fn what_is_signed_holds() {
     let found = schemes(&file).unwrap();
     assert_eq!(found.iter().map(|s| (s.version, s.wrong.clone())).collect::<Vec<_>>(), [(2, None), (3, None)]);
     assert_eq!(found[0].signers[0].subject, "CN=Paper Heron");
-    assert!(!found[0].signers[0].is_debug() && Signer::of(&Key::new("Android Debug").certificate).unwrap().is_debug());
+    assert!(
+        !found[0].signers[0].is_debug() && SignedBy::of(&Key::new("Android Debug").certificate).unwrap().is_debug()
+    );
     assert!(schemes(&package()).unwrap().is_empty(), "no block");
     // The archive is still one.
     assert_eq!(zip::read(&mut Cursor::new(&file)).unwrap().len(), 2);

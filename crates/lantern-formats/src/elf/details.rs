@@ -6,13 +6,10 @@
 use std::collections::BTreeMap;
 use std::io::{Read, Seek};
 
-use super::{Elf, MAX_DYNAMIC_ENTRIES, MAX_PROGRAM_HEADERS, word};
-use crate::fields::{Fields, FormatError};
+use super::file::File;
+use crate::fields::FormatError;
 
-const PT_LOAD: u32 = 1;
-const PT_DYNAMIC: u32 = 2;
 const PT_NOTE: u32 = 4;
-const DT_NULL: u64 = 0;
 const DT_NEEDED: u64 = 1;
 const DT_STRTAB: u64 = 5;
 const DT_SONAME: u64 = 14;
@@ -68,61 +65,7 @@ fn family_and_version(text: &str) -> Option<(String, SymbolVersion)> {
     Some((family.to_owned(), SymbolVersion(numbers.ok()?)))
 }
 
-struct Segment {
-    kind: u32,
-    offset: u64,
-    address: u64,
-    len: u64,
-}
-
-struct File<'a, R> {
-    fields: Fields<'a, R>,
-    wide: bool,
-    segments: Vec<Segment>,
-}
-
 impl<R: Read + Seek> File<'_, R> {
-    fn word(&mut self, narrow: u64, wide: u64, what: &'static str) -> Result<u64, FormatError> {
-        word(&mut self.fields, self.wide, narrow, wide, what)
-    }
-
-    fn segments(&mut self) -> Result<(), FormatError> {
-        let start = self.word(28, 32, "e_phoff")?;
-        let sizes_at = if self.wide { 54 } else { 42 };
-        let size = u64::from(self.fields.u16(sizes_at, "e_phentsize")?);
-        let count = self.fields.u16(sizes_at + 2, "e_phnum")?;
-        for i in 0..u64::from(count.min(MAX_PROGRAM_HEADERS)) {
-            let at = start.saturating_add(i * size);
-            let kind = self.fields.u32(at, "p_type")?;
-            let offset = self.word(at.saturating_add(4), at.saturating_add(8), "p_offset")?;
-            let address = self.word(at.saturating_add(8), at.saturating_add(16), "p_vaddr")?;
-            let len = self.word(at.saturating_add(16), at.saturating_add(32), "p_filesz")?;
-            self.segments.push(Segment { kind, offset, address, len });
-        }
-        Ok(())
-    }
-
-    fn offset(&self, address: u64) -> Option<u64> {
-        let within = |s: &&Segment| s.kind == PT_LOAD && address.checked_sub(s.address).is_some_and(|by| by < s.len);
-        let segment = self.segments.iter().find(within)?;
-        segment.offset.checked_add(address - segment.address)
-    }
-
-    fn dynamic(&mut self) -> Result<Vec<(u64, u64)>, FormatError> {
-        let Some(segment) = self.segments.iter().find(|s| s.kind == PT_DYNAMIC) else { return Ok(Vec::new()) };
-        let (offset, len, size) = (segment.offset, segment.len, if self.wide { 16 } else { 8 });
-        let mut out = Vec::new();
-        for i in 0..(len / size).min(MAX_DYNAMIC_ENTRIES) {
-            let at = offset.saturating_add(i * size);
-            let tag = self.word(at, at, "d_tag")?;
-            if tag == DT_NULL {
-                break;
-            }
-            out.push((tag, self.word(at.saturating_add(4), at.saturating_add(8), "d_val")?));
-        }
-        Ok(out)
-    }
-
     /// The list of libraries with the versions that are needed of each.
     fn versions(&mut self, start: u64, names: u64) -> Result<BTreeMap<String, SymbolVersion>, FormatError> {
         let mut needs: BTreeMap<String, SymbolVersion> = BTreeMap::new();
@@ -207,10 +150,7 @@ impl Details {
     /// # Errors
     /// [`FormatError`].
     pub fn read(from: &mut (impl Read + Seek)) -> Result<Self, FormatError> {
-        let elf = Elf::read(from)?;
-        let fields = Fields { from, little: elf.is_little_endian };
-        let mut file = File { fields, wide: elf.is_64_bit, segments: Vec::new() };
-        file.segments()?;
+        let mut file = File::read(from)?;
         let dynamic = file.dynamic()?;
         let mut out = Self { build_id: file.build_id()?, has_debug_data: file.has_debug_data()?, ..Self::default() };
         let value = |tag: u64| dynamic.iter().find(|(known, _)| *known == tag).map(|(_, value)| *value);

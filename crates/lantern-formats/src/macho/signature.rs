@@ -16,11 +16,9 @@
 
 use std::io::{Read, Seek};
 
-use sha1::Sha1;
-use sha2::{Digest, Sha256, Sha384};
-
 use super::Details;
 use crate::fields::{Fields, FormatError};
+use crate::hash::Hash;
 
 const CSMAGIC_EMBEDDED_SIGNATURE: u32 = 0xfade_0cc0;
 const CSMAGIC_CODEDIRECTORY: u32 = 0xfade_0c02;
@@ -51,41 +49,15 @@ pub enum Special {
     EntitlementsDer = 7,
 }
 
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum Hash {
-    Sha1,
-    Sha256,
-    Sha256Cut,
-    Sha384,
-}
-
-impl Hash {
-    fn of(kind: u8) -> Option<Self> {
-        Some(match kind {
-            1 => Self::Sha1,
-            2 => Self::Sha256,
-            3 => Self::Sha256Cut,
-            4 => Self::Sha384,
-            _ => return None,
-        })
-    }
-
-    fn digest(self, bytes: &[u8]) -> Vec<u8> {
-        match self {
-            Self::Sha1 => Sha1::digest(bytes).to_vec(),
-            Self::Sha256 => Sha256::digest(bytes).to_vec(),
-            Self::Sha256Cut => Sha256::digest(bytes)[..20].to_vec(),
-            Self::Sha384 => Sha384::digest(bytes).to_vec(),
-        }
-    }
-
-    const fn len(self) -> usize {
-        match self {
-            Self::Sha1 | Self::Sha256Cut => 20,
-            Self::Sha256 => 32,
-            Self::Sha384 => 48,
-        }
-    }
+/// The hash function of a number, and how many bytes of its digest are kept.
+fn hash_of(kind: u8) -> Option<(Hash, usize)> {
+    Some(match kind {
+        1 => (Hash::Sha1, 20),
+        2 => (Hash::Sha256, 32),
+        3 => (Hash::Sha256, 20),
+        4 => (Hash::Sha384, 48),
+        _ => return None,
+    })
 }
 
 /// One list of hashes; a signature may have several, with different hash functions.
@@ -96,6 +68,7 @@ struct Directory {
     identifier: String,
     team: Option<String>,
     hash: Hash,
+    hash_len: usize,
     hashes_at: usize,
     specials: usize,
     pages: usize,
@@ -119,8 +92,8 @@ impl Directory {
         let pages = fields.u32(28, "nCodeSlots")? as usize;
         let mut code_limit = u64::from(fields.u32(32, "codeLimit")?);
         let [hash_len, hash_kind, _, page_shift] = fields.bytes(36, "the code directory's hashes")?;
-        let hash = Hash::of(hash_kind).filter(|hash| hash.len() == usize::from(hash_len));
-        let hash = hash.ok_or_else(|| broken("hashType", hash_kind))?;
+        let hash = hash_of(hash_kind).filter(|(_, len)| *len == usize::from(hash_len));
+        let (hash, hash_len) = hash.ok_or_else(|| broken("hashType", hash_kind))?;
         if page_shift > MAX_PAGE_SHIFT {
             return Err(broken("pageSize", page_shift));
         }
@@ -140,17 +113,23 @@ impl Directory {
         if pages as u64 != needs {
             return Err(broken("nCodeSlots", pages as u64));
         }
-        let fits = hashes_at.checked_sub(specials.saturating_mul(hash.len())).is_some()
-            && hashes_at.saturating_add(pages.saturating_mul(hash.len())) <= blob.len();
+        let fits = hashes_at.checked_sub(specials.saturating_mul(hash_len)).is_some()
+            && hashes_at.saturating_add(pages.saturating_mul(hash_len)) <= blob.len();
         if !fits {
             return Err(broken("hashOffset", hashes_at as u64));
         }
-        Ok(Self { flags, identifier, team, hash, hashes_at, specials, pages, page_len, code_limit, blob })
+        Ok(Self { flags, identifier, team, hash, hash_len, hashes_at, specials, pages, page_len, code_limit, blob })
+    }
+
+    fn digest(&self, bytes: &[u8]) -> Vec<u8> {
+        let mut digest = self.hash.digest(bytes);
+        digest.truncate(self.hash_len);
+        digest
     }
 
     fn page_hash(&self, page: usize) -> &[u8] {
-        let at = self.hashes_at + page * self.hash.len();
-        self.blob.get(at..at + self.hash.len()).unwrap_or_default()
+        let at = self.hashes_at + page * self.hash_len;
+        self.blob.get(at..at + self.hash_len).unwrap_or_default()
     }
 
     /// The hash of a special slot; none where there is none or it is all zeros, which stands for none.
@@ -159,8 +138,8 @@ impl Directory {
         if number > self.specials {
             return None;
         }
-        let at = self.hashes_at - number * self.hash.len();
-        self.blob.get(at..at + self.hash.len()).filter(|hash| hash.iter().any(|b| *b != 0))
+        let at = self.hashes_at - number * self.hash_len;
+        self.blob.get(at..at + self.hash_len).filter(|hash| hash.iter().any(|b| *b != 0))
     }
 }
 
@@ -287,7 +266,7 @@ impl CodeSignature {
                 return Ok(Some(Wrong::NotCovered));
             }
             for slot in [Special::Requirements, Special::Entitlements, Special::EntitlementsDer] {
-                let found = self.blob(slot).map(|blob| directory.hash.digest(blob));
+                let found = self.blob(slot).map(|blob| directory.digest(blob));
                 if found.as_deref() != directory.special_hash(slot) {
                     return Ok(Some(Wrong::Special(slot)));
                 }
@@ -299,7 +278,7 @@ impl CodeSignature {
                 let len = usize::try_from(len).ok().filter(|len| *len as u64 <= MAX_LEN * 16);
                 let len = len.ok_or_else(|| broken("codeLimit", directory.code_limit))?;
                 let bytes = fields.vec(self.slice_offset.saturating_add(start), len, "a page of the code")?;
-                if directory.hash.digest(&bytes) != directory.page_hash(page) {
+                if directory.digest(&bytes) != directory.page_hash(page) {
                     return Ok(Some(Wrong::Page(start)));
                 }
             }
@@ -311,7 +290,7 @@ impl CodeSignature {
     pub fn holds(&self, slot: Special, bytes: Option<&[u8]>) -> bool {
         self.directories
             .iter()
-            .all(|directory| bytes.map(|bytes| directory.hash.digest(bytes)).as_deref() == directory.special_hash(slot))
+            .all(|directory| bytes.map(|bytes| directory.digest(bytes)).as_deref() == directory.special_hash(slot))
     }
 }
 

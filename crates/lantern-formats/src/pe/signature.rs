@@ -10,14 +10,13 @@ use aws_lc_rs::signature as keys;
 use cms::cert::CertificateChoices;
 use cms::content_info::ContentInfo;
 use cms::signed_data::{SignedData, SignerIdentifier, SignerInfo};
-use sha1::Sha1;
-use sha2::{Digest, Sha256, Sha384, Sha512};
 use x509_cert::Certificate;
 use x509_cert::der::asn1::{ObjectIdentifier, OctetStringRef};
 use x509_cert::der::{Any, Decode, Encode, Reader, SliceReader, Tag, Tagged};
 
 use super::Details;
 use crate::fields::{Fields, FormatError};
+use crate::hash::{Algorithm, Hash, is_signed};
 
 const SPC_INDIRECT_DATA: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.3.6.1.4.1.311.2.1.4");
 const TIMESTAMP: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.3.6.1.4.1.311.3.3.1");
@@ -46,46 +45,28 @@ pub struct ProgramSignature {
     pub wrong: Option<String>,
 }
 
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum Hash {
-    Sha1,
-    Sha256,
-    Sha384,
-    Sha512,
+/// The hash function of a name.
+fn hash_of(oid: ObjectIdentifier) -> Option<Hash> {
+    Some(match oid {
+        SHA1 => Hash::Sha1,
+        SHA256 => Hash::Sha256,
+        SHA384 => Hash::Sha384,
+        SHA512 => Hash::Sha512,
+        _ => return None,
+    })
 }
 
-impl Hash {
-    fn of(oid: ObjectIdentifier) -> Option<Self> {
-        Some(match oid {
-            SHA1 => Self::Sha1,
-            SHA256 => Self::Sha256,
-            SHA384 => Self::Sha384,
-            SHA512 => Self::Sha512,
-            _ => return None,
-        })
-    }
-
-    fn digest(self, bytes: &[u8]) -> Vec<u8> {
-        match self {
-            Self::Sha1 => Sha1::digest(bytes).to_vec(),
-            Self::Sha256 => Sha256::digest(bytes).to_vec(),
-            Self::Sha384 => Sha384::digest(bytes).to_vec(),
-            Self::Sha512 => Sha512::digest(bytes).to_vec(),
-        }
-    }
-
-    /// Ways in which a key may have signed a digest of this kind.
-    fn algorithms(self) -> &'static [&'static dyn keys::VerificationAlgorithm] {
-        match self {
-            Self::Sha1 => &[&keys::RSA_PKCS1_1024_8192_SHA1_FOR_LEGACY_USE_ONLY],
-            Self::Sha256 => &[
-                &keys::RSA_PKCS1_1024_8192_SHA256_FOR_LEGACY_USE_ONLY,
-                &keys::ECDSA_P256_SHA256_ASN1,
-                &keys::ECDSA_P384_SHA256_ASN1,
-            ],
-            Self::Sha384 => &[&keys::RSA_PKCS1_2048_8192_SHA384, &keys::ECDSA_P384_SHA384_ASN1],
-            Self::Sha512 => &[&keys::RSA_PKCS1_1024_8192_SHA512_FOR_LEGACY_USE_ONLY, &keys::ECDSA_P521_SHA512_ASN1],
-        }
+/// Ways in which a key may have signed a digest of this kind.
+fn algorithms(hash: Hash) -> &'static [Algorithm] {
+    match hash {
+        Hash::Sha1 => &[&keys::RSA_PKCS1_1024_8192_SHA1_FOR_LEGACY_USE_ONLY],
+        Hash::Sha256 => &[
+            &keys::RSA_PKCS1_1024_8192_SHA256_FOR_LEGACY_USE_ONLY,
+            &keys::ECDSA_P256_SHA256_ASN1,
+            &keys::ECDSA_P384_SHA256_ASN1,
+        ],
+        Hash::Sha384 => &[&keys::RSA_PKCS1_2048_8192_SHA384, &keys::ECDSA_P384_SHA384_ASN1],
+        Hash::Sha512 => &[&keys::RSA_PKCS1_1024_8192_SHA512_FOR_LEGACY_USE_ONLY, &keys::ECDSA_P521_SHA512_ASN1],
     }
 }
 
@@ -112,7 +93,7 @@ impl ProgramSignature {
             return Err(broken("the certificate table"));
         }
         let bytes = fields.vec(offset + 8, usize::try_from(own - 8).unwrap_or(0), "the certificate table")?;
-        let message = SignedData::read(&bytes)?;
+        let message = Message::read(&bytes)?;
         let digest = if offset.checked_add(len) == Some(end) {
             Some(image_digest(fields.from, details, message.hash)?)
         } else {
@@ -133,16 +114,23 @@ struct Message {
     digest: Vec<u8>,
 }
 
-trait ReadMessage: Sized {
-    fn read(bytes: &[u8]) -> Result<Message, FormatError>;
+/// What the message says of the program: a description, then the hash function and the digest.
+fn stated(content: &[u8]) -> Result<(Option<Hash>, Vec<u8>), x509_cert::der::Error> {
+    let mut reader = SliceReader::new(content)?;
+    reader.tlv_bytes()?;
+    reader.sequence(|reader| {
+        let algorithm = x509_cert::spki::AlgorithmIdentifierOwned::decode(reader)?;
+        let digest = OctetStringRef::decode(reader)?.as_bytes().to_vec();
+        Ok((hash_of(algorithm.oid), digest))
+    })
 }
 
-impl ReadMessage for SignedData {
-    fn read(bytes: &[u8]) -> Result<Message, FormatError> {
+impl Message {
+    fn read(bytes: &[u8]) -> Result<Self, FormatError> {
         // Zeros fill the table up to a multiple of eight.
         let mut reader = SliceReader::new(bytes).map_err(not_der)?;
         let info = ContentInfo::decode(&mut reader).map_err(not_der)?;
-        let data: Self = info.content.decode_as().map_err(not_der)?;
+        let data: SignedData = info.content.decode_as().map_err(not_der)?;
         if data.encap_content_info.econtent_type != SPC_INDIRECT_DATA {
             return Err(broken("the kind of the signed message"));
         }
@@ -152,22 +140,9 @@ impl ReadMessage for SignedData {
         }
         let (hash, digest) = stated(content.value()).map_err(not_der)?;
         let hash = hash.ok_or_else(|| broken("the hash function of the signature"))?;
-        Ok(Message { data, content, hash, digest })
+        Ok(Self { data, content, hash, digest })
     }
-}
 
-/// What the message says of the program: a description, then the hash function and the digest.
-fn stated(content: &[u8]) -> Result<(Option<Hash>, Vec<u8>), x509_cert::der::Error> {
-    let mut reader = SliceReader::new(content)?;
-    reader.tlv_bytes()?;
-    reader.sequence(|reader| {
-        let algorithm = x509_cert::spki::AlgorithmIdentifierOwned::decode(reader)?;
-        let digest = OctetStringRef::decode(reader)?.as_bytes().to_vec();
-        Ok((Hash::of(algorithm.oid), digest))
-    })
-}
-
-impl Message {
     fn judge(&self, image: Option<&[u8]>) -> ProgramSignature {
         let mut out = ProgramSignature {
             subject: String::new(),
@@ -205,7 +180,7 @@ impl Message {
 
     fn wrong(&self, info: &SignerInfo, certificate: &Certificate, image: Option<&[u8]>) -> Option<&'static str> {
         let Some(image) = image else { return Some("something stands behind it in the file") };
-        let hash = Hash::of(info.digest_alg.oid);
+        let hash = hash_of(info.digest_alg.oid);
         let (Some(hash), Some(attributes)) = (hash, &info.signed_attrs) else {
             return Some("it is made with algorithms that this lantern does not know");
         };
@@ -224,10 +199,7 @@ impl Message {
             return Some("it cannot be written as it was signed");
         };
         let signature = info.signature.as_bytes();
-        let fits = |algorithm: &&'static dyn keys::VerificationAlgorithm| {
-            keys::UnparsedPublicKey::new(*algorithm, &key).verify(&message, signature).is_ok()
-        };
-        if !hash.algorithms().iter().any(fits) {
+        if !is_signed(algorithms(hash), &key, &message, signature) {
             return Some("it is not that of its key");
         }
         (self.digest != image).then_some("the program was changed after it was signed")
@@ -240,16 +212,7 @@ fn image_digest(from: &mut (impl Read + Seek), details: &Details, hash: Hash) ->
     let table = details.signature.map_or(0, |(offset, _)| offset);
     let mut spans = [(0, checksum), (checksum + 4, entry), (entry + 8, table)];
     spans.iter_mut().for_each(|span| span.1 = span.1.max(span.0));
-    match hash {
-        Hash::Sha1 => digest_of::<Sha1>(from, spans),
-        Hash::Sha256 => digest_of::<Sha256>(from, spans),
-        Hash::Sha384 => digest_of::<Sha384>(from, spans),
-        Hash::Sha512 => digest_of::<Sha512>(from, spans),
-    }
-}
-
-fn digest_of<D: Digest>(from: &mut (impl Read + Seek), spans: [(u64, u64); 3]) -> Result<Vec<u8>, FormatError> {
-    let mut hasher = D::new();
+    let mut hasher = hash.start();
     let mut buffer = vec![0; BLOCK_LEN];
     for (start, end) in spans {
         from.seek(SeekFrom::Start(start)).map_err(FormatError::Io)?;
@@ -264,7 +227,7 @@ fn digest_of<D: Digest>(from: &mut (impl Read + Seek), spans: [(u64, u64); 3]) -
             left -= read as u64;
         }
     }
-    Ok(hasher.finalize().to_vec())
+    Ok(hasher.finalize().into_vec())
 }
 
 #[cfg(test)]

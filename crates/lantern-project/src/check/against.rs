@@ -2,18 +2,17 @@
 
 use std::collections::BTreeMap;
 
-use lantern_core::finding::Finding;
+use lantern_core::board::Board;
+use lantern_core::finding::{Finding, listed};
 use lantern_core::names::Name;
 use lantern_core::path::TreePath;
-use lantern_core::progress::{Meter, Progress};
+use lantern_core::progress::{Progress, Silent};
 use lantern_core::size::Size;
 use lantern_core::tree::Node;
-use lantern_store::seal::SourceKind;
-use lantern_store::store::Store;
 
-use crate::intake::{Intake, size_of};
+use crate::ProjectError;
+use crate::intake::Intake;
 use crate::project::Project;
-use crate::{ProjectError, outside};
 
 /// Releases that are looked back at.
 const LOOK_BACK: usize = 5;
@@ -32,22 +31,14 @@ pub(super) struct Past {
     releases: Vec<BTreeMap<Name, BTreeMap<TreePath, Node>>>,
 }
 
-/// Reading for the comparison is little: nobody waits for it.
-struct Unmetered;
-impl Meter for Unmetered {
-    fn add(&self, _: u64) {}
-}
-
 impl Past {
     /// Reads what is known; nothing where nothing was sealed yet.
     pub(super) fn load(project: &Project, edition: &Name) -> Result<Self, ProjectError> {
-        let path = project.state("ledger.db");
-        if !path.is_file() {
+        if !project.has_ledger() {
             return Ok(Self::default());
         }
-        let ledger = lantern_ledger::Ledger::open(&path, outside::random()?)?;
-        let board = lantern_core::board::Board::fold(edition, &ledger.events()?);
-        let store = Store::at(project.state("store"));
+        let (ledger, store) = (project.open_ledger()?, project.open_store());
+        let board = Board::fold(edition, &ledger.events()?);
         let mut newest: Vec<_> = board.releases.iter().filter(|r| !board.withdrawn.contains_key(&r.id)).collect();
         newest.sort_by_key(|release| std::cmp::Reverse(release.name.number));
         let mut releases = Vec::new();
@@ -75,8 +66,8 @@ impl Past {
             .entries()
             .iter()
             .enumerate()
-            .filter(|(_, e)| matches!(e.source.kind, SourceKind::File { .. }))
-            .map(|(i, e)| (&e.source.path, (i, size_of(&e.source))))
+            .filter(|(_, e)| e.source.is_file())
+            .map(|(i, e)| (&e.source.path, (i, e.source.size())))
             .collect();
         let was: BTreeMap<&TreePath, &Node> =
             last.iter().filter(|(_, node)| matches!(node, Node::File { .. })).collect();
@@ -103,9 +94,8 @@ impl Past {
             .filter(|(path, (_, size))| *size == 0 && was.get(*path).is_some_and(|node| node.size() > 0))
             .map(|(path, _)| path.shown())
             .collect();
-        if let Some(first) = empty.first() {
-            let more = if empty.len() > 1 { format!(" and {} more", empty.len() - 1) } else { String::new() };
-            let what = format!("{first}{more} held something in the last release and is empty now");
+        if !empty.is_empty() {
+            let what = format!("{} held something in the last release and is empty now", listed(&empty, 1));
             findings.push(Finding::warns("now-empty", what, "export again; was the disk full?"));
         }
         let (before, after) =
@@ -138,14 +128,16 @@ impl Past {
                 .filter_map(|node| if let Node::File { digest, .. } = node { Some(*digest) } else { None })
                 .collect();
             let is_old = !digests.is_empty()
-                && intake.digest(*index, &mut buffer, &Unmetered, progress).is_ok_and(|found| digests.contains(&found));
+                && intake.digest(*index, &mut buffer, &Silent, progress).is_ok_and(|found| digests.contains(&found));
             if is_old {
                 back.push(path.shown());
             }
         }
-        let first = back.first()?;
-        let more = if back.len() > 1 { format!(" and {} more are", back.len() - 1) } else { " is".to_owned() };
-        let what = format!("{first}{more} back as in an older release, and was not in the last one");
+        if back.is_empty() {
+            return None;
+        }
+        let is = if back.len() > 1 { "are" } else { "is" };
+        let what = format!("{} {is} back as in an older release, and was not in the last one", listed(&back, 1));
         Some(Finding::warns(
             "came-back",
             what,

@@ -5,7 +5,7 @@ use std::io::Read;
 use std::sync::Mutex;
 
 use lantern_core::bytes::find;
-use lantern_core::finding::Finding;
+use lantern_core::finding::{Finding, listed};
 use lantern_core::path::{TreePath, shown};
 use lantern_core::progress::{Progress, Task};
 use lantern_core::secrets;
@@ -13,7 +13,7 @@ use lantern_core::system::Family;
 use lantern_core::work::{each, processors};
 
 use crate::ProjectError;
-use crate::intake::{Intake, size_of};
+use crate::intake::Intake;
 
 /// Most files that one finding names.
 const MAX_NAMED: usize = 5;
@@ -57,9 +57,7 @@ fn kind_of(path: &TreePath) -> Option<usize> {
 }
 
 fn named(paths: &[String]) -> String {
-    let more = paths.len().saturating_sub(MAX_NAMED);
-    let list = paths[..paths.len().min(MAX_NAMED)].join(", ");
-    if more > 0 { format!("{list} and {more} more") } else { list }
+    listed(paths, MAX_NAMED)
 }
 
 /// What the texts of an export say, gathered by all threads.
@@ -73,16 +71,17 @@ struct Texts {
 
 /// Everything that looking at names and reading files shows.
 pub(super) fn findings(intake: &Intake<'_>, progress: &dyn Progress) -> Result<Vec<Finding>, ProjectError> {
+    // A package is one file, and not looked into here.
+    if intake.is_package() {
+        return Ok(Vec::new());
+    }
     let files: Vec<(usize, &TreePath, u64)> = intake
         .entries()
         .iter()
         .enumerate()
-        .filter(|(i, e)| e.stamp.is_some() && !intake.aside.contains(i))
-        .map(|(i, e)| (i, &e.source.path, size_of(&e.source)))
+        .filter(|(i, e)| e.source.is_file() && !intake.aside.contains(i))
+        .map(|(i, e)| (i, &e.source.path, e.source.size()))
         .collect();
-    if intake.is_package() {
-        return Ok(Vec::new());
-    }
     let mut findings = Vec::new();
     for (kind, (code, words, cure)) in KINDS.iter().enumerate() {
         let found: Vec<String> =

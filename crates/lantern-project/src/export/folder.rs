@@ -11,7 +11,7 @@ use lantern_core::patterns::Patterns;
 use lantern_core::size::Size;
 use lantern_store::seal::{SourceEntry, SourceKind};
 
-use super::{At, Listed, Stamp};
+use super::{At, Listed, Stamp, unreadable};
 use crate::project::STATE_FOLDER;
 
 pub(super) struct Walk<'a> {
@@ -32,15 +32,6 @@ pub(super) fn link_leaves(path: &TreePath, target: &str) -> Finding {
 pub(super) fn special(path: &TreePath) -> Finding {
     let what = format!("{path} is neither a file nor a folder nor a link");
     Finding::stops("special-file", what, "remove it, or name it in leave-out")
-}
-
-/// What cannot even be listed is reported as.
-fn unreadable(whose: &str, error: &io::Error) -> Finding {
-    let cure = match error.kind() {
-        io::ErrorKind::NotFound => "it was there a moment ago: wait until the engine has finished writing",
-        _ => "give yourself the right to read it",
-    };
-    Finding::stops("unreadable", format!("{whose} cannot be read: {error}"), cure)
 }
 
 /// From this size on a file that has only holes is noticed, in bytes.

@@ -2,61 +2,49 @@
 
 use std::collections::BTreeSet;
 use std::fs::File;
-use std::path::Path;
 
-use lantern_core::finding::Finding;
+use lantern_core::finding::{Finding, listed};
 use lantern_core::path::shown;
 use lantern_core::system::System;
 use lantern_formats::android::Manifest;
-use lantern_formats::apk;
+use lantern_formats::apk::{self, SignedBy};
 use lantern_formats::zip::{self, Method, ZipEntry};
 
-use super::{Inspected, Signature, small_file};
-use crate::export::Export;
+use super::{Inspected, Signature, signature_broken, small_file};
+use crate::export::{Export, unreadable};
 
+/// Most rights and abilities that are named one by one.
+const MAX_NAMED: usize = 6;
 /// Page size of newer devices, in bytes: libraries that are loaded from the package itself must lie at multiples of it.
 const PAGE_LEN: u64 = 16 * 1024;
 /// The API level since when libraries are not unpacked unless the manifest says so.
 const LOADED_IN_PLACE_SINCE: u32 = 23;
 
-pub(super) fn look(export: &Export, path: &Path, ending: &str, out: &mut Inspected) {
+pub(super) fn look(export: &Export, ending: &str, out: &mut Inspected) {
     let names: Vec<&str> = export.entries.iter().map(|e| e.source.path.as_str()).collect();
     let is_bundle = ending == "aab";
     out.systems = vec![System::Android];
     let abis = abis(&names, if is_bundle { "base/lib/" } else { "lib/" });
     if !abis.is_empty() {
-        out.facts.push(("processors", abis.iter().copied().collect::<Vec<_>>().join(", ")));
+        let list = abis.iter().copied().collect::<Vec<_>>().join(", ");
         if abis.iter().all(|abi| matches!(*abi, "armeabi-v7a" | "armeabi" | "x86")) {
-            let what =
-                format!("native libraries are there for {} alone", abis.iter().copied().collect::<Vec<_>>().join(", "));
+            let what = format!("native libraries are there for {list} alone");
             out.findings.push(Finding::warns("only-32-bit", what, "export for arm64-v8a, too: shops demand it"));
         }
+        out.facts.push(("processors", list));
     }
     let has_signature_file = names.iter().any(|name| {
         name.strip_prefix("META-INF/").is_some_and(|n| [".RSA", ".DSA", ".EC"].iter().any(|e| n.ends_with(e)))
     });
     if is_bundle {
-        let modules: BTreeSet<&str> = names
-            .iter()
-            .filter_map(|n| n.split_once("/manifest/AndroidManifest.xml").map(|(module, _)| module))
-            .collect();
-        if !modules.contains("base") {
-            let what = "it is not an Android bundle: base/manifest/AndroidManifest.xml is missing in it";
-            return out.findings.push(Finding::stops(
-                "package",
-                what,
-                "name the file that was exported for the device",
-            ));
-        }
+        let manifests = names.iter().filter_map(|n| n.split_once("/manifest/AndroidManifest.xml"));
+        let modules: BTreeSet<&str> = manifests.map(|(module, _)| module).collect();
         out.facts.push(("modules", modules.into_iter().collect::<Vec<_>>().join(", ")));
-        out.signature =
-            if has_signature_file { Signature::Identity { whose: None, is_intact: None } } else { Signature::None };
+        let whose = Signature::Identity { whose: None, is_intact: None };
+        out.signature = if has_signature_file { whose } else { Signature::None };
         return;
     }
-    let Some(bytes) = small_file(export, "AndroidManifest.xml") else {
-        let what = "it is not an Android package: AndroidManifest.xml is missing in it";
-        return out.findings.push(Finding::stops("package", what, "name the file that was exported for the device"));
-    };
+    let Some(bytes) = small_file(export, "AndroidManifest.xml", out) else { return };
     let manifest = match Manifest::read(&bytes) {
         Ok(manifest) => manifest,
         Err(error) => {
@@ -64,21 +52,15 @@ pub(super) fn look(export: &Export, path: &Path, ending: &str, out: &mut Inspect
             return out.findings.push(Finding::stops("package", what, "export it again"));
         }
     };
-    let mut file = match File::open(path) {
-        Ok(file) => file,
-        Err(e) => {
-            return out.findings.push(Finding::stops(
-                "unreadable",
-                e.to_string(),
-                "give yourself the right to read it",
-            ));
-        }
-    };
-    let entries = zip::read(&mut file).unwrap_or_default();
     say(&manifest, out);
     out.findings.extend(findings(&manifest));
-    out.findings.extend(unaligned(&manifest, &mut file, &entries));
-    signature(&mut file, has_signature_file, out);
+    match export.open_itself() {
+        Ok(mut file) => {
+            out.findings.extend(unaligned(&manifest, export, &mut file));
+            signature(&mut file, has_signature_file, out);
+        }
+        Err(error) => out.findings.push(unreadable("the package", &error)),
+    }
 }
 
 /// Verifies the signatures over the whole file; one of each file alone is only seen.
@@ -114,15 +96,13 @@ fn signature(file: &mut File, has_signature_file: bool, out: &mut Inspected) {
         out.facts.push(("key before", hex(&signer.fingerprint)));
     }
     out.signature = Signature::Identity { whose: Some(whose.join(", ")), is_intact: Some(wrong.is_none()) };
-    if let Some((version, why)) = wrong {
-        let what = format!("the signature of scheme {version} does not hold: {why}");
-        out.findings.push(Finding::stops("signature-broken", what, "sign it again, as the very last step"));
-    }
+    out.findings
+        .extend(wrong.map(|(version, why)| signature_broken(&format!("the signature of scheme {version}"), &why)));
     if schemes.windows(2).any(|pair| pair[0].signers != pair[1].signers) && newest.before.is_empty() {
         let what = "its signatures are of different keys";
         out.findings.push(Finding::stops("signature-broken", what, "sign it again, with one key"));
     }
-    if newest.signers.iter().any(apk::Signer::is_debug) {
+    if newest.signers.iter().any(SignedBy::is_debug) {
         let what = "it is signed with the key that developers' tools make: no shop takes it";
         out.findings.push(Finding::stops("debug-key", what, "export it signed with the game's own key"));
     }
@@ -134,9 +114,7 @@ fn abis<'a>(names: &[&'a str], prefix: &str) -> BTreeSet<&'a str> {
 }
 
 fn say(manifest: &Manifest, out: &mut Inspected) {
-    const HEADTRACKING: &str = "android.hardware.vr.headtracking";
-    let needs_head = manifest.features.iter().any(|f| f.name == HEADTRACKING && f.is_required);
-    if needs_head || manifest.is_for_headsets {
+    if manifest.needs_headset() {
         out.systems = vec![System::Headset];
     }
     out.identity = Some(shown(&manifest.package));
@@ -145,12 +123,9 @@ fn say(manifest: &Manifest, out: &mut Inspected) {
     out.starts.extend(manifest.launcher.as_deref().map(shown));
     out.needs = manifest.min_sdk.map(|level| format!("API level {level}"));
     out.facts.extend(manifest.target_sdk.map(|level| ("made for", format!("API level {level}"))));
-    const MAX_NAMED: usize = 6;
     let list = |names: Vec<&str>| {
         let short = |name: &&str| shown(name.rsplit('.').next().unwrap_or(name));
-        let first: Vec<String> = names.iter().take(MAX_NAMED).map(short).collect();
-        let more = names.len().saturating_sub(MAX_NAMED);
-        if more > 0 { format!("{} and {more} more", first.join(", ")) } else { first.join(", ") }
+        listed(&names.iter().map(short).collect::<Vec<_>>(), MAX_NAMED)
     };
     let required: Vec<&str> = manifest.features.iter().filter(|f| f.is_required).map(|f| f.name.as_str()).collect();
     if !required.is_empty() {
@@ -183,18 +158,36 @@ fn findings(manifest: &Manifest) -> Vec<Finding> {
 }
 
 /// Libraries that are loaded in place and do not lie where a page begins.
-fn unaligned(manifest: &Manifest, file: &mut File, entries: &[ZipEntry]) -> Option<Finding> {
+fn unaligned(manifest: &Manifest, export: &Export, file: &mut File) -> Option<Finding> {
     let in_place = !manifest.extracts_libraries.unwrap_or(manifest.min_sdk.unwrap_or(1) < LOADED_IN_PLACE_SINCE);
-    let is_library = |e: &&ZipEntry| e.name.starts_with(b"lib/") && e.name.ends_with(b".so");
-    let name = |e: &ZipEntry| shown(&String::from_utf8_lossy(&e.name));
-    let libraries: Vec<&ZipEntry> = entries.iter().filter(is_library).filter(|_| in_place).collect();
-    if let Some(packed) = libraries.iter().find(|e| e.method != Method::Stored) {
-        let what = format!("{} is compressed, and the manifest says that libraries are loaded in place", name(packed));
+    if !in_place {
+        return None;
+    }
+    let entries = export.entries.iter().enumerate().map(|(i, entry)| (entry.source.path.as_str(), i));
+    let libraries = entries.filter(|(name, _)| name.starts_with("lib/") && name.ends_with(".so"));
+    let libraries: Vec<(&str, &ZipEntry)> =
+        libraries.filter_map(|(name, i)| Some((name, export.zip_entry(i)?))).collect();
+    if let Some((packed, _)) = libraries.iter().find(|(_, entry)| entry.method != Method::Stored) {
+        let what = format!("{} is compressed, and the manifest says that libraries are loaded in place", shown(packed));
         return Some(Finding::stops("packed-library", what, "export it again"));
     }
     // Those of 32 bits run on no device with large pages.
-    let wide = |e: &&&ZipEntry| e.name.starts_with(b"lib/arm64-v8a/") || e.name.starts_with(b"lib/x86_64/");
-    let first = libraries.iter().filter(wide).find(|e| zip::data_offset(file, e).is_ok_and(|at| at % PAGE_LEN != 0))?;
-    let what = format!("{} does not lie at a multiple of 16 KB: devices with large pages do not start it", name(first));
-    Some(Finding::warns("unaligned-library", what, "align it when the package is packed; newer engines do it"))
+    let wide = |name: &str| name.starts_with("lib/arm64-v8a/") || name.starts_with("lib/x86_64/");
+    for (name, entry) in libraries.into_iter().filter(|(name, _)| wide(name)) {
+        match zip::data_offset(file, entry) {
+            Ok(at) if at % PAGE_LEN == 0 => {}
+            Ok(_) => {
+                let what = format!(
+                    "{} does not lie at a multiple of 16 KB: devices with large pages do not start it",
+                    shown(name)
+                );
+                let cure = "align it when the package is packed; newer engines do it";
+                return Some(Finding::warns("unaligned-library", what, cure));
+            }
+            Err(error) => {
+                return Some(Finding::stops("package", format!("{}: {error}", shown(name)), "export it again"));
+            }
+        }
+    }
+    None
 }

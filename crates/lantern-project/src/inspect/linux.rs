@@ -4,7 +4,7 @@ use lantern_core::finding::Finding;
 use lantern_core::path::shown;
 use lantern_formats::elf::{Details, SymbolVersion};
 
-use super::{Inspected, broken, has_file_named};
+use super::{Inspected, broken, missing_libraries};
 use crate::export::{Export, ReadSeek};
 
 /// Libraries that every desktop has, one a line; `docs/libraries.md` says how the list came about.
@@ -16,7 +16,7 @@ const NEW_GLIBC: [u32; 2] = [2, 35];
 pub(super) fn program(mut from: &mut dyn ReadSeek, export: Option<&Export>, name: &str, out: &mut Inspected) {
     let details = match Details::read(&mut from) {
         Ok(details) => details,
-        Err(error) => return out.findings.push(broken(name, &error)),
+        Err(error) => return out.findings.extend(broken(name, &error)),
     };
     out.libraries.clone_from(&details.libraries);
     let glibc = details.needs.get("GLIBC");
@@ -53,15 +53,9 @@ fn findings(details: &Details, export: Option<&Export>, name: &str, glibc: Optio
         findings.push(Finding::warns("search-path", what, "link with $ORIGIN instead"));
     }
     let Some(export) = export else { return findings };
-    let ordinary = |library: &str| OF_LINUX.lines().any(|line| line == library);
-    let missing: Vec<String> = details
-        .libraries
-        .iter()
-        .filter(|library| !ordinary(library) && !has_file_named(export, library, true))
-        .map(|library| shown(library))
-        .collect();
-    if !missing.is_empty() {
-        let what = format!("{name} needs {}: neither in the export nor on every desktop", missing.join(", "));
+    let is_ordinary = |library: &str| OF_LINUX.lines().any(|line| line == library);
+    if let Some(missing) = missing_libraries(export, &details.libraries, true, is_ordinary) {
+        let what = format!("{name} needs {missing}: neither in the export nor on every desktop");
         findings.push(Finding::warns("library-missing", what, "put them beside it, with $ORIGIN in its search path"));
     }
     findings

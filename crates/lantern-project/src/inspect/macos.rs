@@ -5,10 +5,12 @@ use lantern_core::path::shown;
 use lantern_core::system::System;
 use lantern_formats::info::Info;
 use lantern_formats::macho::{CodeSignature, Details, Platform, Special, Wrong};
+use lantern_formats::program::{Form, Kind, Machine, Program};
 use lantern_formats::{FormatError, icon};
 
-use super::{Inspected, Signature, broken, index_of, open, small_file};
+use super::{Inspected, Signature, broken, icon_findings, open, signature_broken, small_file};
 use crate::export::{Export, ReadSeek};
+use crate::intake::systems_of;
 
 /// The icon that macOS shows at its largest.
 const WANTED_ICON: u16 = 512;
@@ -59,7 +61,11 @@ pub(super) fn look(export: &Export, index: usize, out: &mut Inspected) {
     let path = export.entries[index].source.path.as_str().to_owned();
     match path.split_once(".app/") {
         Some((name, _)) => bundle(export, &format!("{name}.app/"), &format!("{name}.app"), out),
-        None => program(&mut open(export, index), Some((export, None)), &path, out),
+        None => {
+            if let Some(mut from) = open(export, index, out) {
+                program(&mut from, Some((export, None)), &path, out);
+            }
+        }
     }
 }
 
@@ -72,13 +78,9 @@ pub(super) fn ios(export: &Export, out: &mut Inspected) {
         [one] => {
             out.systems = vec![System::Ios];
             look_into(export, &Layout::of_ios(one), out);
-            let has_profile = index_of(export, &format!("{one}embedded.mobileprovision")).is_some();
+            let has_profile = export.place_of(&format!("{one}embedded.mobileprovision")).is_some();
             let profile = if has_profile { "in it, not verified" } else { "none: no device takes it" };
             out.facts.push(("profile", profile.to_owned()));
-        }
-        [] => {
-            let what = "it is not an iOS package: Payload/NAME.app/Info.plist is missing in it";
-            out.findings.push(Finding::stops("package", what, "name the file that was exported for the device"));
         }
         several => {
             let what = format!("there are {} bundles in Payload, one is allowed", several.len());
@@ -94,10 +96,11 @@ pub(super) fn bundle(export: &Export, prefix: &str, name: &str, out: &mut Inspec
 
 fn look_into(export: &Export, layout: &Layout, out: &mut Inspected) {
     let name = &layout.name;
-    let info = match small_file(export, &layout.path(layout.info)).map(|bytes| Info::read(&bytes)) {
+    let info = match small_file(export, &layout.path(layout.info), out).map(|bytes| Info::read(&bytes)) {
         Some(Ok(info)) => info,
         Some(Err(error)) => {
-            out.findings.push(broken(&layout.path(layout.info), &error));
+            let what = format!("{}: {error}", shown(&layout.path(layout.info)));
+            out.findings.push(Finding::stops("broken-program", what, "export again"));
             Info::default()
         }
         None => {
@@ -112,30 +115,24 @@ fn look_into(export: &Export, layout: &Layout, out: &mut Inspected) {
         out.facts.push(("category", shown(category)));
     }
     let icon = info.icon.as_ref().map(|icon| layout.path(&format!("{}{icon}", layout.resources)));
-    let sizes = icon.as_deref().and_then(|path| icon::icns_sizes(&small_file(export, path)?));
+    let sizes = icon.as_deref().and_then(|path| icon::icns_sizes(&small_file(export, path, out)?));
     out.icon_sizes = sizes.unwrap_or_default();
     if layout.programs.starts_with("Contents") {
-        if out.icon_sizes.is_empty() {
-            out.findings.push(Finding::warns(
-                "no-icon",
-                format!("{name} has no icon"),
-                "set one in the engine and export again",
-            ));
-        } else if out.icon_sizes.last().is_some_and(|size| *size < WANTED_ICON) {
-            let what = format!("the largest icon of {name} has {} pixels", out.icon_sizes.last().unwrap_or(&0));
-            out.findings.push(Finding::warns("small-icon", what, "add one of 512 and one of 1024 pixels"));
-        }
+        let cure = "add one of 512 and one of 1024 pixels";
+        out.findings.extend(icon_findings(name, &out.icon_sizes, WANTED_ICON, cure));
     }
     let Some(executable) = &info.executable else { return };
     let path = layout.path(&format!("{}{executable}", layout.programs));
-    let Some(index) = index_of(export, &path) else {
+    let Some(index) = export.place_of(&path) else {
         let what = format!("{} names the program {}, which is not there", layout.info, shown(executable));
         return out.findings.push(Finding::stops("bundle", what, "export again"));
     };
     if out.starts.is_empty() {
         out.starts.push(path.clone());
     }
-    program(&mut open(export, index), Some((export, Some(layout))), &path, out);
+    if let Some(mut from) = open(export, index, out) {
+        program(&mut from, Some((export, Some(layout))), &path, out);
+    }
     if let Some(wanted) = info.minimum_system {
         out.needs = Some(match layout.programs {
             "" => format!("iOS {wanted}"),
@@ -153,7 +150,7 @@ pub(super) fn program(
 ) {
     let details = match Details::read(&mut from) {
         Ok(details) => details,
-        Err(error) => return out.findings.push(broken(name, &error)),
+        Err(error) => return out.findings.extend(broken(name, &error)),
     };
     for library in details.iter().flat_map(|d| &d.libraries) {
         if !out.libraries.contains(&library.name) {
@@ -179,25 +176,14 @@ pub(super) fn program(
     if let Some((export, layout)) = within {
         out.findings.extend(missing_libraries(&details, export, layout, &name));
     }
-    match signature(&mut from, &details, within) {
-        Ok((signature, facts, finding)) => {
-            out.signature = signature;
-            out.facts.extend(facts);
-            out.findings.extend(finding.map(|what| {
-                Finding::stops(
-                    "signature-broken",
-                    format!("the signature of {name} does not hold: {what}"),
-                    "sign it again, as the very last step",
-                )
-            }));
-        }
-        Err(error) => out.findings.push(broken(&name, &error)),
+    if let Err(error) = signature(from, &details, within, &name, out) {
+        out.findings.extend(broken(&name, &error));
     }
+    let machines = || details.iter().map(|d| d.slice.machine);
     if out.systems.is_empty() {
-        let read = lantern_formats::program::Program::read(&mut from);
-        out.systems = read.map(|program| crate::intake::systems_of(&program)).unwrap_or_default();
+        out.systems = systems_of(&Program { form: Form::MachO, kind: Kind::Program, machines: machines().collect() });
     }
-    let is_arm = details.iter().any(|d| d.slice.machine == lantern_formats::program::Machine::Aarch64);
+    let is_arm = machines().any(|machine| machine == Machine::Aarch64);
     let Some((_, layout)) = within.filter(|_| out.signature == Signature::None) else { return };
     if layout.is_some_and(|layout| layout.programs.is_empty()) {
         let what = format!("{name} is not signed: no device takes it");
@@ -208,23 +194,30 @@ pub(super) fn program(
     }
 }
 
-type Seen = (Signature, Vec<(&'static str, String)>, Option<String>);
-
 /// Verifies the signature of every slice; the first that is wrong counts.
 fn signature(
     mut from: &mut dyn ReadSeek,
     details: &[Details],
     within: Option<(&Export, Option<&Layout>)>,
-) -> Result<Seen, FormatError> {
+    name: &str,
+    out: &mut Inspected,
+) -> Result<(), FormatError> {
     let mut signatures = Vec::new();
     for slice in details {
         signatures.push(CodeSignature::read(&mut from, slice)?);
     }
     let found: Vec<&CodeSignature> = signatures.iter().flatten().collect();
-    let Some(first) = found.first() else { return Ok((Signature::None, Vec::new(), None)) };
-    let mut wrong = None;
-    if found.len() < signatures.len() {
-        wrong = Some("one of its slices carries none".to_owned());
+    let Some(first) = found.first() else {
+        out.signature = Signature::None;
+        return Ok(());
+    };
+    let mut wrong = (found.len() < signatures.len()).then(|| "one of its slices carries none".to_owned());
+    // What a bundle's program covers beside itself.
+    let mut beside: Vec<(Special, &str, Option<Vec<u8>>)> = Vec::new();
+    if let Some((export, Some(layout))) = within {
+        for (slot, path) in [(Special::Info, layout.info), (Special::Resources, layout.seal)] {
+            beside.push((slot, path, small_file(export, &layout.path(path), out)));
+        }
     }
     for signature in &found {
         wrong = wrong.or(signature.verify(&mut from)?.map(|wrong| match wrong {
@@ -235,26 +228,21 @@ fn signature(
             }
             _ => "what it says of itself was changed".to_owned(),
         }));
-        if let Some((export, Some(layout))) = within {
-            for (slot, path) in [(Special::Info, layout.info), (Special::Resources, layout.seal)] {
-                let bytes = small_file(export, &layout.path(path));
-                if !signature.holds(slot, bytes.as_deref()) {
-                    wrong = wrong.or_else(|| Some(format!("{path} was changed after it was signed")));
-                }
-            }
-        }
+        let changed = beside.iter().find(|(slot, _, bytes)| !signature.holds(*slot, bytes.as_deref()));
+        wrong = wrong.or(changed.map(|(_, path, _)| format!("{path} was changed after it was signed")));
     }
-    let mut facts = vec![("signed as", shown(first.identifier()))];
-    facts.extend(first.is_hardened().then(|| ("runtime", "hardened".to_owned())));
+    out.facts.push(("signed as", shown(first.identifier())));
+    out.facts.extend(first.is_hardened().then(|| ("runtime", "hardened".to_owned())));
     let is_intact = wrong.is_none();
-    let signature = match first.is_ad_hoc() {
+    out.signature = match first.is_ad_hoc() {
         true => Signature::AdHoc { is_intact },
         false => Signature::Identity {
             whose: first.team().map(|team| format!("team {}", shown(team))),
             is_intact: Some(is_intact),
         },
     };
-    Ok((signature, facts, wrong))
+    out.findings.extend(wrong.map(|why| signature_broken(&format!("the signature of {name}"), &why)));
+    Ok(())
 }
 
 /// Libraries that are neither part of the system nor where their install names lead.

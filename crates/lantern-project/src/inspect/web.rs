@@ -2,10 +2,10 @@
 
 use std::collections::BTreeSet;
 
-use lantern_core::finding::Finding;
+use lantern_core::finding::{Finding, listed};
 use lantern_core::path::{TreePath, shown};
 
-use super::{Inspected, index_of, small_file};
+use super::{Inspected, small_file};
 use crate::export::Export;
 use crate::intake::START_PAGE;
 
@@ -13,7 +13,7 @@ use crate::intake::START_PAGE;
 const MAX_NAMED: usize = 5;
 
 pub(super) fn look(export: &Export, out: &mut Inspected) {
-    let Some(page) = small_file(export, START_PAGE) else { return };
+    let Some(page) = small_file(export, START_PAGE, out) else { return };
     let text = String::from_utf8_lossy(&page);
     out.name = between(&text, "<title>", "</title>").map(|title| shown(title.trim()));
     let packed = export.entries.iter().filter(|e| {
@@ -24,17 +24,10 @@ pub(super) fn look(export: &Export, out: &mut Inspected) {
     if packed > 0 {
         out.facts.push(("sent compressed", format!("{packed} files, which need the right headers")));
     }
-    let missing: Vec<String> = references(&text)
-        .into_iter()
-        .filter(|path| index_of(export, path).is_none())
-        .map(|path| shown(&path))
-        .collect();
+    let missing: Vec<String> =
+        references(&text).into_iter().filter(|path| export.place_of(path).is_none()).map(|path| shown(&path)).collect();
     if !missing.is_empty() {
-        let more = missing.len().saturating_sub(MAX_NAMED);
-        let mut list = missing[..missing.len().min(MAX_NAMED)].join(", ");
-        if more > 0 {
-            list += &format!(" and {more} more");
-        }
+        let list = listed(&missing, MAX_NAMED);
         let what = format!("{START_PAGE} refers to {list}, which is not there");
         out.findings.push(Finding::warns("page-broken", what, "export for the browser again, or mend the page"));
     }

@@ -2,9 +2,10 @@
 
 use lantern_core::finding::Finding;
 use lantern_core::path::shown;
+use lantern_formats::certificate::common_name;
 use lantern_formats::pe::{Details, ProgramSignature, Subsystem};
 
-use super::{Inspected, Signature, broken, has_file_named};
+use super::{Inspected, LIBRARY, Signature, broken, icon_findings, missing_libraries, signature_broken};
 use crate::export::{Export, ReadSeek};
 
 /// Libraries that are on every Windows since 10, one a line; `docs/libraries.md` says how the list came about.
@@ -16,7 +17,7 @@ const WANTED_ICON: u16 = 256;
 pub(super) fn program(mut from: &mut dyn ReadSeek, export: Option<&Export>, name: &str, out: &mut Inspected) {
     let details = match Details::read(&mut from) {
         Ok(details) => details,
-        Err(error) => return out.findings.push(broken(name, &error)),
+        Err(error) => return out.findings.extend(broken(name, &error)),
     };
     let version = details.version.clone().unwrap_or_default();
     out.name = version.text("ProductName").or_else(|| version.text("FileDescription")).map(str::to_owned);
@@ -28,12 +29,9 @@ pub(super) fn program(mut from: &mut dyn ReadSeek, export: Option<&Export>, name
     for (what, key) in [("made by", "CompanyName"), ("copyright", "LegalCopyright")] {
         out.facts.extend(version.text(key).map(|text| (what, shown(text))));
     }
-    let is_program = out.form != "a library";
-    match details.subsystem {
-        Subsystem::Console if is_program => {
-            out.facts.push(("opens", "a console window".to_owned()));
-        }
-        _ => {}
+    let is_program = out.form != Some(LIBRARY);
+    if is_program && details.subsystem == Subsystem::Console {
+        out.facts.push(("opens", "a console window".to_owned()));
     }
     out.libraries.clone_from(&details.libraries);
     out.icon_sizes.clone_from(&details.icon_sizes);
@@ -54,20 +52,17 @@ fn signature(mut from: &mut dyn ReadSeek, details: &Details, name: &str, out: &m
         Ok(Some(seen)) => seen,
         Err(error) => {
             out.signature = Signature::Identity { whose: None, is_intact: Some(false) };
-            return out.findings.push(broken(name, &error));
+            return out.findings.extend(broken(name, &error));
         }
     };
-    let whose = lantern_core::names::common_name(&seen.subject).map(shown);
+    let whose = common_name(&seen.subject).map(shown);
     out.signature = Signature::Identity { whose, is_intact: Some(seen.wrong.is_none()) };
-    out.facts.extend(lantern_core::names::common_name(&seen.issuer).map(|issuer| ("certified by", shown(issuer))));
+    out.facts.extend(common_name(&seen.issuer).map(|issuer| ("certified by", shown(issuer))));
     let day =
         jiff::Timestamp::from_second(i64::try_from(seen.expires).unwrap_or(i64::MAX)).unwrap_or(jiff::Timestamp::MAX);
     let stamp = if seen.has_timestamp { ", with a time stamp, not verified" } else { ", without a time stamp" };
     out.facts.push(("certified until", format!("{}{stamp}", day.strftime("%Y-%m-%d"))));
-    if let Some(why) = seen.wrong {
-        let what = format!("the signature of {} does not hold: {why}", shown(name));
-        out.findings.push(Finding::stops("signature-broken", what, "sign it again, as the very last step"));
-    }
+    out.findings.extend(seen.wrong.map(|why| signature_broken(&format!("the signature of {}", shown(name)), &why)));
 }
 
 fn findings(details: &Details, export: Option<&Export>, name: &str, is_program: bool) -> Vec<Finding> {
@@ -79,38 +74,17 @@ fn findings(details: &Details, export: Option<&Export>, name: &str, is_program: 
         findings.push(Finding::stops("debug-build", what, "export a release build"));
     }
     let Some(export) = export else { return findings };
-    let missing: Vec<String> = details
-        .libraries
-        .iter()
-        .filter(|library| {
-            !is_debug(details, library) && !is_of_windows(library) && !has_file_named(export, library, false)
-        })
-        .map(|library| shown(library))
-        .collect();
-    if !missing.is_empty() {
-        let what = format!("{name} needs {}: neither in the export nor part of Windows", missing.join(", "));
+    let is_known = |library: &str| is_of_windows(library) || details.debug_runtime() == Some(library);
+    if let Some(missing) = missing_libraries(export, &details.libraries, false, is_known) {
+        let what = format!("{name} needs {missing}: neither in the export nor part of Windows");
         let cure = "put them beside it, or link them in: on a clean computer it does not start";
         findings.push(Finding::warns("library-missing", what, cure));
     }
-    if is_program && details.icon_sizes.is_empty() {
-        findings.push(Finding::warns(
-            "no-icon",
-            format!("{name} has no icon"),
-            "set one in the engine and export again",
-        ));
-    } else if is_program && details.icon_sizes.last().is_some_and(|size| *size < WANTED_ICON) {
-        let what = format!("the largest icon of {name} has {} pixels", details.icon_sizes.last().unwrap_or(&0));
-        findings.push(Finding::warns(
-            "small-icon",
-            what,
-            format!("add one of {WANTED_ICON} pixels: Windows shows it large"),
-        ));
+    if is_program {
+        let cure = format!("add one of {WANTED_ICON} pixels: Windows shows it large");
+        findings.extend(icon_findings(&name, &details.icon_sizes, WANTED_ICON, &cure));
     }
     findings
-}
-
-fn is_debug(details: &Details, library: &str) -> bool {
-    details.debug_runtime().is_some_and(|debug| debug.eq_ignore_ascii_case(library))
 }
 
 /// Whether a library is on every Windows that games run on.

@@ -1,18 +1,19 @@
 //! What starts an export, and what it runs on.
 
 use std::collections::BTreeSet;
-use std::io::{self, Read};
+use std::io::Read;
 
+use lantern_core::bytes::find as find_bytes;
 use lantern_core::config::{Target, TargetStart};
 use lantern_core::finding::Finding;
 use lantern_core::path::{TreePath, shown};
 use lantern_core::release::Start;
 use lantern_core::system::{Family, System};
+use lantern_formats::android::{HEADTRACKING, MAX_MANIFEST_LEN, Manifest};
 use lantern_formats::program::{Form as ProgramForm, Kind, Machine, Program};
 use lantern_formats::{FormatError, MAGIC_LEN, Magic, zip};
-use lantern_store::seal::SourceKind;
 
-use crate::export::{Export, Form, Listed, stops};
+use crate::export::{Export, Form, Listed, stops, unreadable};
 
 /// The start page of a browser build.
 pub(crate) const START_PAGE: &str = "index.html";
@@ -45,7 +46,7 @@ pub(super) fn find(target: &Target, export: &Export) -> Starts {
         let what = format!("a build for {system} is one file that ends in {ending}, not a folder or an archive");
         return Starts::default().stop(*stops("not-a-package", what, "name that file in export"), "export");
     }
-    let has_page = export.entries.iter().any(|e| is_file(e) && e.source.path.as_str() == START_PAGE);
+    let has_page = export.place_of(START_PAGE).is_some();
     let is_web = wants(Family::Web)
         || (target.systems.is_empty()
             && target.starts.is_empty()
@@ -58,14 +59,6 @@ pub(super) fn find(target: &Target, export: &Export) -> Starts {
         return Starts { systems: target.systems.clone(), ..Starts::default() };
     }
     programs(target, export)
-}
-
-fn is_file(entry: &Listed) -> bool {
-    matches!(entry.source.kind, SourceKind::File { .. })
-}
-
-fn place_of(export: &Export, path: &str) -> Option<usize> {
-    export.entries.iter().position(|e| is_file(e) && e.source.path.as_str() == path)
 }
 
 /// A package is one file; what it is, is seen in what it holds.
@@ -86,10 +79,8 @@ fn package(target: &Target, export: &Export, ending: &'static str) -> Starts {
     Starts { starts: vec![Start::of(file)], systems, findings: Vec::new() }
 }
 
-/// What a package is for; an Android one that needs tracking of the head is for headsets.
+/// What a package is for.
 pub(super) fn system_of_package(export: &Export, ending: &str) -> System {
-    const MAX_MANIFEST_LEN: u64 = 1024 * 1024;
-    const FEATURE: &str = "android.hardware.vr.headtracking";
     if ending == "ipa" {
         return System::Ios;
     }
@@ -101,33 +92,45 @@ pub(super) fn system_of_package(export: &Export, ending: &str) -> System {
         opened.take(MAX_MANIFEST_LEN).read_to_end(&mut bytes).ok()?;
         Some(bytes)
     };
-    // The manifest's texts are UTF-16 or UTF-8.
-    let wide: Vec<u8> = FEATURE.encode_utf16().flat_map(u16::to_le_bytes).collect();
     let bytes = manifest().unwrap_or_default();
-    let holds = |what: &[u8]| bytes.windows(what.len()).any(|window| window == what);
-    if holds(&wide) || holds(FEATURE.as_bytes()) { System::Headset } else { System::Android }
+    let needs_headset = match Manifest::read(&bytes) {
+        Ok(manifest) => manifest.needs_headset(),
+        // Bundles have their manifest in another form; its texts stand in it as they are.
+        Err(_) => find_bytes(&bytes, HEADTRACKING.as_bytes(), 0).is_some(),
+    };
+    if needs_headset { System::Headset } else { System::Android }
+}
+
+/// What every package of its kind has and this one lacks, in words that follow "is not".
+pub(crate) fn lack_of_package<'a>(ending: &str, mut names: impl Iterator<Item = &'a str>) -> Option<&'static str> {
+    let (has, words) = match ending {
+        "apk" => (names.any(|n| n == "AndroidManifest.xml"), "an Android package: AndroidManifest.xml"),
+        "aab" => (
+            names.any(|n| n == "base/manifest/AndroidManifest.xml"),
+            "an Android bundle: base/manifest/AndroidManifest.xml",
+        ),
+        _ => (
+            names.any(|n| n.starts_with("Payload/") && n.ends_with(".app/Info.plist")),
+            "an iOS package: Payload/NAME.app/Info.plist",
+        ),
+    };
+    (!has).then_some(words)
+}
+
+/// A package that is none of its kind.
+pub(crate) fn not_a_package(file: &str, lack: &str) -> Finding {
+    let what = format!("{file} is not {lack} is missing in it");
+    Finding::stops("package", what, "name the file that the engine exported for the device")
 }
 
 pub(super) fn check_package(export: &Export, file: &TreePath, ending: &str) -> Result<(), Box<Finding>> {
-    let mut opened = export.open_anywhere(0).map_err(|e| unreadable(file, &e))?;
+    let mut opened = export.open_anywhere(0).map_err(|e| Box::new(unreadable(&file.to_string(), &e)))?;
     let entries = zip::read(&mut opened).map_err(|e| stops("package", format!("{file}: {e}"), "export it again"))?;
-    let has = |fits: &dyn Fn(&str) -> bool| entries.iter().any(|e| std::str::from_utf8(&e.name).is_ok_and(fits));
-    let (lacks, name) = match ending {
-        "apk" => (!has(&|n| n == "AndroidManifest.xml"), "an Android package: AndroidManifest.xml"),
-        "aab" => (
-            !has(&|n| n == "base/manifest/AndroidManifest.xml"),
-            "an Android bundle: base/manifest/AndroidManifest.xml",
-        ),
-        _ => {
-            let is_plist = |n: &str| n.starts_with("Payload/") && n.ends_with(".app/Info.plist");
-            (!has(&is_plist), "an iOS package: Payload/NAME.app/Info.plist")
-        }
-    };
-    if lacks {
-        let what = format!("{file} is not {name} is missing in it");
-        return Err(stops("package", what, "name the file that the engine exported for the device"));
+    let names = entries.iter().filter_map(|e| std::str::from_utf8(&e.name).ok());
+    match lack_of_package(ending, names) {
+        Some(lack) => Err(Box::new(not_a_package(&file.to_string(), lack))),
+        None => Ok(()),
     }
-    Ok(())
 }
 
 /// A browser build starts with its page.
@@ -138,14 +141,14 @@ fn web(target: &Target, export: &Export) -> Starts {
         return out.stop(*stops("wrong-system", what, format!("make a target of its own for {other}")), "systems");
     }
     let wanted = target.starts.first().map_or(START_PAGE, |start| start.file.as_str());
-    if let Some(index) = place_of(export, wanted) {
+    if let Some(index) = export.place_of(wanted) {
         let start = Start::of(export.entries[index].source.path.clone());
         return Starts { starts: vec![start], systems: vec![System::Web], findings: Vec::new() };
     }
     let deeper = export
         .entries
         .iter()
-        .filter(|e| is_file(e))
+        .filter(|e| e.source.is_file())
         .find_map(|e| e.source.path.as_str().strip_suffix(wanted)?.strip_suffix('/').map(str::to_owned));
     let what = format!("the start page {} is not at the top of {}", shown(wanted), shown(&export.shown));
     let cure = match deeper {
@@ -215,7 +218,7 @@ fn holds(seen: &[System], wanted: System) -> bool {
 }
 
 pub(crate) fn programs_at_the_top(export: &Export) -> Vec<(&TreePath, Vec<System>)> {
-    let at_the_top = |entry: &&Listed| is_file(entry) && is_where_programs_lie(entry.source.path.as_str());
+    let at_the_top = |entry: &&Listed| entry.source.is_file() && is_where_programs_lie(entry.source.path.as_str());
     let indexed = export.entries.iter().enumerate().filter(|(_, e)| at_the_top(e));
     let programs = indexed.filter_map(|(i, e)| Some((&e.source.path, read_program(export, i).ok()?)));
     let started = programs.filter(|(_, program)| program.kind == Kind::Program);
@@ -263,12 +266,12 @@ pub(crate) fn single_top(export: &Export) -> Option<String> {
 }
 
 fn look_up(export: &Export, wanted: &str) -> Result<usize, Box<Finding>> {
-    if let Some(index) = place_of(export, wanted) {
+    if let Some(index) = export.place_of(wanted) {
         return Ok(index);
     }
     let what = format!("the start file {} is not in the export", shown(wanted));
     let lower = wanted.to_lowercase();
-    let files = || export.entries.iter().filter(|e| is_file(e)).map(|e| &e.source.path);
+    let files = || export.entries.iter().filter(|e| e.source.is_file()).map(|e| &e.source.path);
     if let Some(other) = files().find(|p| p.as_str().to_lowercase() == lower) {
         return Err(stops("start-case", what, format!("letter case counts: write starts = \"{other}\"")));
     }
@@ -307,10 +310,6 @@ pub(crate) fn systems_of(program: &Program) -> Vec<System> {
     }
 }
 
-fn unreadable(file: &TreePath, error: &io::Error) -> Box<Finding> {
-    stops("unreadable", format!("{file} cannot be read: {error}"), "give yourself the right to read it")
-}
-
 /// Holds a start file against the systems that are claimed; without any, it says itself what it is for.
 fn check_program(export: &Export, index: usize, claimed: &[System]) -> Result<Vec<System>, Box<Finding>> {
     let file = &export.entries[index].source.path;
@@ -330,7 +329,7 @@ fn check_program(export: &Export, index: usize, claimed: &[System]) -> Result<Ve
             let what = format!("the start file {file} is not a program ({kind})");
             stops("not-a-program", what, "name the program itself")
         }
-        FormatError::Io(e) => unreadable(file, &e),
+        FormatError::Io(e) => Box::new(unreadable(&file.to_string(), &e)),
         other => stops("broken-program", format!("the start file {file}: {other}"), "export again"),
     })?;
     if program.kind != Kind::Program {

@@ -1,6 +1,7 @@
 use std::io::Cursor;
 
 use proptest::prelude::*;
+use sha2::{Digest, Sha256};
 
 use super::*;
 use crate::test_keys::{Key, der};

@@ -1,0 +1,27 @@
+//! What people read of certificates.
+
+/// Returns the common name of a certificate's subject, as RFC 4514 writes it: `CN=Paper Heron,O=…`.
+pub fn common_name(subject: &str) -> Option<&str> {
+    let start = if subject.starts_with("CN=") { 3 } else { subject.find(",CN=")? + 4 };
+    let rest = subject.get(start..)?;
+    // A comma of the name itself stands behind a backslash.
+    let mut before = ' ';
+    let end = rest.find(|c| {
+        let is_end = c == ',' && before != '\\';
+        before = c;
+        is_end
+    });
+    Some(&rest[..end.unwrap_or(rest.len())])
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn common_names() {
+        assert_eq!(common_name("CN=Paper Heron,O=x"), Some("Paper Heron"));
+        assert_eq!(common_name("C=FI,CN=Heron\\, Ltd.,O=x"), Some("Heron\\, Ltd."));
+        assert_eq!(common_name("O=CN"), None);
+    }
+}

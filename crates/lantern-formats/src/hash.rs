@@ -1,0 +1,62 @@
+//! The hash functions of signatures, and the signatures of keys over them: what every signed format shares.
+
+use aws_lc_rs::signature::{UnparsedPublicKey, VerificationAlgorithm};
+use sha1::Sha1;
+use sha2::digest::DynDigest;
+use sha2::{Digest, Sha256, Sha384, Sha512};
+
+/// A hash function.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Hash {
+    Sha1,
+    Sha256,
+    Sha384,
+    Sha512,
+}
+
+impl Hash {
+    /// Starts a digest over what comes piece by piece.
+    pub(crate) fn start(self) -> Box<dyn DynDigest> {
+        match self {
+            Self::Sha1 => Box::new(Sha1::new()),
+            Self::Sha256 => Box::new(Sha256::new()),
+            Self::Sha384 => Box::new(Sha384::new()),
+            Self::Sha512 => Box::new(Sha512::new()),
+        }
+    }
+
+    /// Returns the digest of bytes.
+    pub(crate) fn digest(self, bytes: &[u8]) -> Vec<u8> {
+        self.digest_of([bytes])
+    }
+
+    /// Returns the digest of pieces, one behind the other.
+    pub(crate) fn digest_of<const N: usize>(self, pieces: [&[u8]; N]) -> Vec<u8> {
+        let mut hasher = self.start();
+        pieces.into_iter().for_each(|piece| hasher.update(piece));
+        hasher.finalize().into_vec()
+    }
+}
+
+/// A way in which a key may have signed.
+pub(crate) type Algorithm = &'static dyn VerificationAlgorithm;
+
+/// Whether a signature over a message is that of a key, which is an X.509 public key in DER, in one of several ways.
+pub(crate) fn is_signed(algorithms: &[Algorithm], key: &[u8], message: &[u8], signature: &[u8]) -> bool {
+    algorithms.iter().any(|algorithm| UnparsedPublicKey::new(*algorithm, key).verify(message, signature).is_ok())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// The digests of "abc" that FIPS 180-4's examples give, by their first bytes.
+    #[test]
+    fn the_published_digests() {
+        let first = |hash: Hash| hash.digest_of([b"a", b"bc"])[..4].to_vec();
+        assert_eq!(first(Hash::Sha1), [0xa9, 0x99, 0x3e, 0x36]);
+        assert_eq!(first(Hash::Sha256), [0xba, 0x78, 0x16, 0xbf]);
+        assert_eq!(first(Hash::Sha384), [0xcb, 0x00, 0x75, 0x3f]);
+        assert_eq!(first(Hash::Sha512), [0xdd, 0xaf, 0x35, 0xa1]);
+    }
+}

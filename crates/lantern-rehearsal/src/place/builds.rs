@@ -1,0 +1,139 @@
+//! Builds: made when everything has arrived, and taken away for good.
+
+use lantern_core::digest::ReleaseId;
+use lantern_core::names::{Handle, Name};
+use lantern_core::release::{ReleaseRecord, TargetRecord};
+use lantern_core::version::ReleaseName;
+use lantern_store::locator::Locator;
+use lantern_store::manifest::Root;
+use lantern_storefront::protocol::{Build, BuildDepot, BuildTarget, NewBuild, Title, WithdrawnBuild, problem};
+use rusqlite::{TransactionBehavior, params};
+
+use super::{CLIENT_ID, Place, damaged, documents, not_there, text};
+use crate::refusal::Refused;
+
+impl Place {
+    pub(crate) fn builds(&self, title: &Handle) -> Result<Vec<Build>, Refused> {
+        self.title(title)?;
+        documents(&self.database(), "SELECT document FROM builds WHERE title = $1 ORDER BY build", [title.as_str()])
+    }
+
+    pub(crate) fn make_build(&self, title: &Handle, new: &NewBuild) -> Result<Build, Refused> {
+        let known = self.title(title)?;
+        let id = ReleaseId::of(new.record.as_bytes());
+        let record = ReleaseRecord::decode(new.record.as_bytes())
+            .map_err(|e| Refused::new(problem::MALFORMED, format!("the release record: {e}"), "send it again"))?;
+        if record.game != known.identity {
+            let detail = format!("the title {title} belongs to {}, the release to {}", known.identity, record.game);
+            return Err(Refused::new(problem::RULES, detail, "mend the handle in lantern.toml, or the identity"));
+        }
+        let wanted = |target: &&TargetRecord| new.targets.is_empty() || new.targets.contains(&target.target);
+        let records: Vec<&TargetRecord> = record.targets.iter().filter(wanted).collect();
+        if records.is_empty() {
+            let detail = "the release has none of the targets that are named";
+            return Err(Refused::new(problem::MALFORMED, detail, "name targets of the record"));
+        }
+        let targets = self.build_targets(&known, &records, new)?;
+        let mut database = self.database();
+        let transaction = database.transaction_with_behavior(TransactionBehavior::Immediate)?;
+        let builds: Vec<Build> =
+            documents(&transaction, "SELECT document FROM builds WHERE title = $1 ORDER BY build", [title.as_str()])?;
+        if let Some(same) = builds.iter().find(|b| b.release == id && b.targets == targets) {
+            return Ok(same.clone());
+        }
+        let there: Vec<ReleaseName> = builds.iter().filter(|b| b.release != id).map(|b| b.name.clone()).collect();
+        let refusals = self.rules().refuse_push(record.number, records, &there);
+        if !refusals.is_empty() {
+            return Err(Refused::by_rules(refusals));
+        }
+        let build = Build {
+            build: builds.last().map_or(1, |b| b.build + 1),
+            release: id,
+            name: record.name(),
+            message: new.message.clone(),
+            notes: new.notes.clone(),
+            made_at: self.now(),
+            made_by: CLIENT_ID.to_owned(),
+            targets,
+            withdrawn: None,
+        };
+        let sql = "INSERT INTO builds VALUES ($1, $2, $3, $4, $5)";
+        let number = build.name.number.get();
+        transaction.execute(sql, params![title.as_str(), build.build, id.to_string(), number, text(&build)?])?;
+        self.note(&transaction, title, "build-made", build.build, None)?;
+        transaction.commit()?;
+        Ok(build)
+    }
+
+    /// Checks that everything a build needs has arrived, and writes the locators that players will ask for.
+    fn build_targets(
+        &self,
+        title: &Title,
+        records: &[&TargetRecord],
+        new: &NewBuild,
+    ) -> Result<std::collections::BTreeMap<Name, BuildTarget>, Refused> {
+        let store = self.store(&title.handle);
+        let mut targets = std::collections::BTreeMap::new();
+        for target in records {
+            let mut depots = Vec::new();
+            for depot in &target.depots {
+                let incomplete = |detail: String| Refused::new(problem::INCOMPLETE, detail, "push again");
+                let stated = new.depots.iter().find(|d| d.depot == depot.depot);
+                let stated =
+                    stated.ok_or_else(|| incomplete(format!("nothing is said of the depot {}", depot.depot)))?;
+                if !title.depots.contains(&stated.handle) {
+                    let detail = format!("the title {} has no depot {:?}", title.handle, stated.handle.as_str());
+                    return Err(Refused::new(problem::NOT_FOUND, detail, "make the depot first, or mend its handle"));
+                }
+                let root = store.manifest_bytes(stated.manifest).map_err(not_there)?;
+                let root = Root::decode(stated.manifest, &root).map_err(damaged)?;
+                if root.tree != depot.tree || root.size != depot.size {
+                    let detail =
+                        format!("the manifest of the depot {} gives another tree than its record", depot.depot);
+                    return Err(Refused::new(problem::DAMAGED, detail, "prepare and push again"));
+                }
+                let chunks = self.chunks_of(&store, stated.manifest)?;
+                let found = self.find_chunks(&title.handle, &chunks)?;
+                if found.len() < chunks.len() {
+                    let missing = chunks.len() - found.len();
+                    return Err(incomplete(format!("{missing} chunks of the depot {} never came", depot.depot)));
+                }
+                let all = 0..u32::try_from(found.len()).unwrap_or(u32::MAX);
+                store.write_locator(&Locator::new(stated.manifest, &found, all))?;
+                depots.push(BuildDepot {
+                    depot: depot.depot.clone(),
+                    when: depot.when.clone(),
+                    handle: stated.handle.clone(),
+                    manifest: stated.manifest,
+                    files: depot.files,
+                    size: depot.size,
+                });
+            }
+            let (systems, starts, folder) = (target.systems.clone(), target.starts.clone(), target.folder.clone());
+            targets.insert(target.target.clone(), BuildTarget { systems, starts, folder, depots });
+        }
+        Ok(targets)
+    }
+
+    /// Takes a build away for good.
+    pub(crate) fn withdraw_build(&self, title: &Handle, build: u64, because: &str) -> Result<Build, Refused> {
+        self.title(title)?;
+        let mut database = self.database();
+        let transaction = database.transaction_with_behavior(TransactionBehavior::Immediate)?;
+        let sql = "SELECT document FROM builds WHERE title = $1 AND build = $2";
+        let found: Vec<Build> = documents(&transaction, sql, params![title.as_str(), build])?;
+        let mut found = found.into_iter().next().ok_or_else(|| {
+            Refused::new(problem::NOT_FOUND, format!("there is no build {build}"), "look at the list of builds")
+        })?;
+        if found.withdrawn.is_none() {
+            let (at, by) = (self.now(), CLIENT_ID.to_owned());
+            found.withdrawn = Some(WithdrawnBuild { because: because.to_owned(), at, by });
+            // The library numbers such parameters by where each stands first.
+            let sql = "UPDATE builds SET document = $1 WHERE title = $2 AND build = $3";
+            transaction.execute(sql, params![text(&found)?, title.as_str(), build])?;
+            self.note(&transaction, title, "build-withdrawn", build, None)?;
+        }
+        transaction.commit()?;
+        Ok(found)
+    }
+}

@@ -1,0 +1,112 @@
+//! What titles hold: manifests first, then what they lack.
+
+use lantern_core::digest::{Digest, ManifestId};
+use lantern_core::names::Handle;
+use lantern_store::codec::Codec;
+use lantern_store::known::Known;
+use lantern_store::manifest::{Root, different_chunks};
+use lantern_store::pack::{self, ChunkEntry};
+use lantern_store::store::Store;
+use lantern_storefront::protocol::{ManifestNeeds, problem};
+use rusqlite::{OptionalExtension, TransactionBehavior, params};
+
+use super::{Place, damaged, not_there};
+use crate::refusal::Refused;
+
+impl Place {
+    pub(crate) fn put_manifest(&self, title: &Handle, id: ManifestId, bytes: &[u8]) -> Result<ManifestNeeds, Refused> {
+        self.title(title)?;
+        let store = self.store(title);
+        let root = Root::decode(id, bytes).map_err(damaged)?;
+        store.write_root(id, bytes)?;
+        let segments: Vec<Digest> =
+            root.segments.iter().map(|s| s.digest).filter(|digest| !store.has_segment(digest)).collect();
+        if !segments.is_empty() {
+            return Ok(ManifestNeeds { segments, chunks: Vec::new() });
+        }
+        let distinct = self.chunks_of(&store, id)?;
+        let found = self.find_chunks(title, &distinct)?;
+        let mut chunks: Vec<(u64, u64)> = Vec::new();
+        for (index, _) in (0_u64..).zip(&distinct).filter(|(_, digest)| !found.contains(digest)) {
+            match chunks.last_mut() {
+                Some((first, count)) if *first + *count == index => *count += 1,
+                _ => chunks.push((index, 1)),
+            }
+        }
+        Ok(ManifestNeeds { segments, chunks })
+    }
+
+    pub(super) fn chunks_of(&self, store: &Store, id: ManifestId) -> Result<Vec<Digest>, Refused> {
+        let (_, entries) = store.manifest(id).map_err(not_there)?;
+        Ok(different_chunks(&entries))
+    }
+
+    pub(super) fn find_chunks(&self, title: &Handle, digests: &[Digest]) -> Result<Known, Refused> {
+        let database = self.database();
+        let sql =
+            "SELECT pack, pack_len, codec, offset, stored_len, raw_len FROM chunks WHERE title = $1 AND digest = $2";
+        let mut statement = database.prepare_cached(sql)?;
+        let mut out = Known::default();
+        for digest in digests {
+            let row = statement.query_row(params![title.as_str(), digest.as_bytes()], |row| {
+                let entry = ChunkEntry {
+                    digest: *digest,
+                    codec: Codec::of_number(row.get(2)?),
+                    offset: row.get(3)?,
+                    stored_len: row.get(4)?,
+                    raw_len: row.get(5)?,
+                };
+                Ok((Digest::from_bytes(row.get(0)?), row.get(1)?, entry))
+            });
+            if let Some((pack, len, entry)) = row.optional()? {
+                let number = out.add_pack(pack, len);
+                out.add(number, &entry);
+            }
+        }
+        Ok(out)
+    }
+
+    pub(crate) fn put_segment(&self, title: &Handle, digest: &Digest, bytes: &[u8]) -> Result<(), Refused> {
+        self.title(title)?;
+        if Digest::of(bytes) != *digest {
+            return Err(Refused::new(problem::DAMAGED, "the segment's digest is another", "send it again"));
+        }
+        Ok(self.store(title).write_segment(digest, bytes)?)
+    }
+
+    pub(crate) fn put_pack(&self, title: &Handle, name: &Digest, bytes: &[u8]) -> Result<(), Refused> {
+        self.title(title)?;
+        let entries = pack::verify(*name, bytes).map_err(damaged)?;
+        self.store(title).write_pack(name, bytes)?;
+        // The file is there before any row names it.
+        let mut database = self.database();
+        let transaction = database.transaction_with_behavior(TransactionBehavior::Immediate)?;
+        {
+            let sql = "INSERT INTO chunks VALUES ($1, $2, $3, $4, $5, $6, $7, $8) ON CONFLICT DO NOTHING";
+            let mut statement = transaction.prepare_cached(sql)?;
+            for entry in &entries {
+                statement.execute(params![
+                    title.as_str(),
+                    entry.digest.as_bytes(),
+                    name.as_bytes(),
+                    bytes.len(),
+                    entry.codec.number(),
+                    entry.offset,
+                    entry.stored_len,
+                    entry.raw_len
+                ])?;
+            }
+        }
+        Ok(transaction.commit()?)
+    }
+
+    pub(crate) fn get_manifest(&self, title: &Handle, id: ManifestId) -> Result<Vec<u8>, Refused> {
+        self.title(title)?;
+        self.store(title).manifest_bytes(id).map_err(not_there)
+    }
+
+    pub(crate) fn get_segment(&self, title: &Handle, digest: &Digest) -> Result<Vec<u8>, Refused> {
+        self.title(title)?;
+        self.store(title).segment_bytes(digest).map_err(not_there)
+    }
+}
