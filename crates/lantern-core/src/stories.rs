@@ -70,6 +70,16 @@ pub const ALL: &[Story] = &[
         "Mostly it was left over from an earlier export, in a folder that the engine does not empty.",
     ),
     story(
+        "certificate-kind",
+        "It is signed with a certificate that is for something else.",
+        "Systems look at what a certificate is for, and take no other one for programs.",
+    ),
+    story(
+        "certificate-over",
+        "It was signed when its certificate did not hold, or nobody has said when.",
+        "A certificate ends after some years. With a time stamp a signature outlives it; without one it ends with it, and systems warn of the game.",
+    ),
+    story(
         "debug-build",
         "It is a developer's build.",
         "It is slow, can be looked into, or needs libraries that no player has.",
@@ -198,6 +208,11 @@ pub const ALL: &[Story] = &[
     story("no-icon", "There is no icon.", "Players see the sign for unknown programs."),
     story("no-number", "The package has no number.", "A device takes a newer package by its number alone."),
     story(
+        "no-profile",
+        "There is no profile in the package.",
+        "A profile says which game may be installed where. Without it no device takes the package.",
+    ),
+    story(
         "no-start",
         "It is not clear what starts the game.",
         "One program at the top is taken by itself; none or several are a question.",
@@ -227,6 +242,11 @@ pub const ALL: &[Story] = &[
         "Players of the demo would get the game, or the other way round.",
     ),
     story(
+        "other-signer",
+        "Something in the bundle is signed by another team than the bundle.",
+        "With the hardened runtime, and on every phone, it is not loaded: the game ends when it starts.",
+    ),
+    story(
         "package",
         "The package is not what its name says.",
         "The manifest or property list that every such package has is missing in it.",
@@ -235,6 +255,11 @@ pub const ALL: &[Story] = &[
         "packed-library",
         "A native library is compressed where it must not be.",
         "It is loaded from the package itself: the device could not start it.",
+    ),
+    story(
+        "packed-resources",
+        "The table of resources is compressed, or lies where it cannot be mapped.",
+        "Devices since 2020 refuse such a package when it is made for them.",
     ),
     story(
         "page-broken",
@@ -257,9 +282,24 @@ pub const ALL: &[Story] = &[
         "It would have come back as an error of a storefront, after an hour of upload.",
     ),
     story(
+        "profile",
+        "The profile and the package do not go together.",
+        "A device holds one against the other before it installs anything. It says no more than that it could not be installed.",
+    ),
+    story(
+        "profile-reach",
+        "The profile is for some devices alone.",
+        "That is right for those who try the game out, and nothing for the shop.",
+    ),
+    story(
         "same-name",
         "Names are one name where letter case does not count.",
         "On Windows and macOS one of the files would overwrite the other.",
+    ),
+    story(
+        "scheme-missing",
+        "A signature is missing that devices it is for demand.",
+        "Old devices know the first scheme alone, new ones refuse it by itself. With both everybody can install the game.",
     ),
     story(
         "search-path",

@@ -11,6 +11,8 @@
 //! | resource map | 0x0180 | resource ids of the first texts |
 //! | element | 0x0102, 0x0103 | its start with attributes, its end |
 
+mod bundle;
+
 use lantern_core::bytes::{ByteReader, ReadError};
 
 const CHUNK_XML: u16 = 0x0003;
@@ -96,7 +98,8 @@ enum Value {
 
 struct Attribute {
     id: Option<u32>,
-    name: u32,
+    /// Whether it is the one that names the package, which has no resource id.
+    is_package: bool,
     value: Value,
 }
 
@@ -159,9 +162,9 @@ fn short_len(bytes: &[u8]) -> Option<(usize, &[u8])> {
     }
 }
 
-struct Parser<'a> {
-    strings: Strings<'a>,
-    ids: Vec<u32>,
+/// What elements say, one after the other, in whatever form they were written.
+#[derive(Default)]
+struct Walk {
     /// Names of the elements that are open.
     way: Vec<String>,
     /// What the intent filter that is open names, and the activity that it belongs to.
@@ -186,14 +189,7 @@ impl Manifest {
             return Err(ReadError::Magic { what: "a binary manifest" });
         }
         let head_len = reader.u16("a manifest")?;
-        let mut parser = Parser {
-            strings: Strings::default(),
-            ids: Vec::new(),
-            way: Vec::new(),
-            activity: None,
-            filter: Vec::new(),
-            out: Self::default(),
-        };
+        let (mut strings, mut ids, mut walk) = (Strings::default(), Vec::new(), Walk::default());
         let mut rest = bytes.get(usize::from(head_len)..).unwrap_or_default();
         while !rest.is_empty() {
             let mut reader = ByteReader::new(rest);
@@ -207,58 +203,78 @@ impl Manifest {
             }
             let (chunk, after) = rest.split_at(len);
             match kind {
-                CHUNK_STRINGS => parser.strings = Strings::read(chunk)?,
+                CHUNK_STRINGS => strings = Strings::read(chunk)?,
                 CHUNK_RESOURCE_MAP => {
-                    let ids = chunk.get(8..).unwrap_or_default().chunks_exact(4);
-                    parser.ids = ids.map(|b| u32::from_le_bytes([b[0], b[1], b[2], b[3]])).collect();
+                    let places = chunk.get(8..).unwrap_or_default().chunks_exact(4);
+                    ids = places.map(|b| u32::from_le_bytes([b[0], b[1], b[2], b[3]])).collect();
                 }
-                CHUNK_START => parser.start(chunk)?,
-                CHUNK_END => parser.end(),
+                CHUNK_START => start(chunk, &strings, &ids, &mut walk)?,
+                CHUNK_END => walk.end(),
                 _ => {}
             }
-            if parser.way.len() > MAX_DEPTH {
+            if walk.way.len() > MAX_DEPTH {
                 return Err(wrong("elements are nested too deeply"));
             }
             rest = after;
         }
-        if parser.out.package.is_empty() {
-            return Err(ReadError::Value { what: "a manifest", offset: 0, why: "it names no package".into() });
-        }
-        Ok(parser.out)
+        walk.finish()
+    }
+
+    /// Reads the manifest of a bundle's module, which is written in another form.
+    ///
+    /// # Errors
+    /// [`ReadError`].
+    pub fn read_of_bundle(bytes: &[u8]) -> Result<Self, ReadError> {
+        let mut walk = Walk::default();
+        bundle::node(bytes, &mut walk)?;
+        walk.finish()
     }
 }
 
-impl Parser<'_> {
-    fn start(&mut self, chunk: &[u8]) -> Result<(), ReadError> {
-        let mut reader = ByteReader::new(chunk.get(16..).unwrap_or_default());
-        reader.u32("an element's namespace")?;
-        let name = self.strings.get(reader.u32("an element's name")?).unwrap_or_default();
-        let start = usize::from(reader.u16("an element's attributes")?);
-        let size = usize::from(reader.u16("an element's attributes")?).max(20);
-        let count = usize::from(reader.u16("an element's attributes")?).min(MAX_ATTRIBUTES);
-        let places = chunk.get(16 + start..).unwrap_or_default().chunks_exact(size).take(count);
-        let mut attributes = Vec::new();
-        for place in places {
-            let mut reader = ByteReader::new(place);
-            reader.u32("an attribute's namespace")?;
-            let name = reader.u32("an attribute's name")?;
-            let raw = reader.u32("an attribute's text")?;
-            reader.u16("an attribute's value")?;
-            reader.u8("an attribute's value")?;
-            let kind = reader.u8("an attribute's kind")?;
-            let data = reader.u32("an attribute's value")?;
-            let text = |index: u32| self.strings.get(index).map(Value::Text);
-            let value = match kind {
-                TYPE_STRING => text(data),
-                TYPE_BOOLEAN => Some(Value::Flag(data != 0)),
-                _ if raw != NOTHING => text(raw),
-                _ => Some(Value::Number(data)),
-            };
-            attributes.extend(value.map(|value| Attribute { id: self.ids.get(name as usize).copied(), name, value }));
-        }
-        self.element(&name, &attributes);
+fn start(chunk: &[u8], strings: &Strings<'_>, ids: &[u32], walk: &mut Walk) -> Result<(), ReadError> {
+    let mut reader = ByteReader::new(chunk.get(16..).unwrap_or_default());
+    reader.u32("an element's namespace")?;
+    let name = strings.get(reader.u32("an element's name")?).unwrap_or_default();
+    let start = usize::from(reader.u16("an element's attributes")?);
+    let size = usize::from(reader.u16("an element's attributes")?).max(20);
+    let count = usize::from(reader.u16("an element's attributes")?).min(MAX_ATTRIBUTES);
+    let places = chunk.get(16 + start..).unwrap_or_default().chunks_exact(size).take(count);
+    let mut attributes = Vec::new();
+    for place in places {
+        let mut reader = ByteReader::new(place);
+        reader.u32("an attribute's namespace")?;
+        let name = reader.u32("an attribute's name")?;
+        let raw = reader.u32("an attribute's text")?;
+        reader.u16("an attribute's value")?;
+        reader.u8("an attribute's value")?;
+        let kind = reader.u8("an attribute's kind")?;
+        let data = reader.u32("an attribute's value")?;
+        let text = |index: u32| strings.get(index).map(Value::Text);
+        let value = match kind {
+            TYPE_STRING => text(data),
+            TYPE_BOOLEAN => Some(Value::Flag(data != 0)),
+            _ if raw != NOTHING => text(raw),
+            _ => Some(Value::Number(data)),
+        };
+        let id = ids.get(name as usize).copied();
+        let is_package = id.is_none() && strings.get(name).as_deref() == Some("package");
+        attributes.extend(value.map(|value| Attribute { id, is_package, value }));
+    }
+    walk.start(name, &attributes);
+    Ok(())
+}
+
+impl Walk {
+    fn start(&mut self, name: String, attributes: &[Attribute]) {
+        self.element(&name, attributes);
         self.way.push(name);
-        Ok(())
+    }
+
+    fn finish(self) -> Result<Manifest, ReadError> {
+        if self.out.package.is_empty() {
+            return Err(ReadError::Value { what: "a manifest", offset: 0, why: "it names no package".into() });
+        }
+        Ok(self.out)
     }
 
     fn element(&mut self, name: &str, attributes: &[Attribute]) {
@@ -282,10 +298,8 @@ impl Parser<'_> {
         let way: Vec<&str> = self.way.iter().map(String::as_str).collect();
         match (way.as_slice(), name) {
             ([], "manifest") => {
-                // The one attribute that has no resource id.
-                let is_package =
-                    |a: &&Attribute| a.id.is_none() && self.strings.get(a.name).as_deref() == Some("package");
-                if let Some(Attribute { value: Value::Text(package), .. }) = attributes.iter().find(is_package) {
+                let package = attributes.iter().find(|attribute| attribute.is_package);
+                if let Some(Attribute { value: Value::Text(package), .. }) = package {
                     self.out.package.clone_from(package);
                 }
                 let major = number(id::VERSION_CODE_MAJOR).map_or(0, u64::from);

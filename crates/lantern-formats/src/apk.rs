@@ -15,10 +15,13 @@
 
 mod lineage;
 
-use std::io::{Read, Seek, SeekFrom};
+use std::collections::BTreeMap;
+use std::io::{self, Read, Seek, SeekFrom};
+use std::sync::Mutex;
 
 use aws_lc_rs::signature as keys;
 use lantern_core::bytes::{ByteReader, ReadError};
+use lantern_core::work::{each, processors};
 use sha2::{Digest, Sha256};
 use x509_cert::Certificate;
 use x509_cert::der::{Decode, Encode};
@@ -47,7 +50,7 @@ pub enum ApkError {
     Block(#[from] ReadError),
     /// The file could not be read.
     #[error("reading the package")]
-    Io(#[from] std::io::Error),
+    Io(#[from] io::Error),
 }
 
 /// Who signed a package.
@@ -60,7 +63,11 @@ pub struct SignedBy {
 }
 
 impl SignedBy {
-    fn of(certificate: &[u8]) -> Result<Self, ReadError> {
+    /// What a certificate says, which is DER.
+    ///
+    /// # Errors
+    /// [`ReadError`] for bytes that are none.
+    pub fn of(certificate: &[u8]) -> Result<Self, ReadError> {
         let parsed = parse(certificate)?;
         Ok(Self {
             fingerprint: Sha256::digest(certificate).into(),
@@ -68,9 +75,12 @@ impl SignedBy {
         })
     }
 
-    /// Whether it is the key that developers' tools make for everybody: no shop takes it.
+    /// Whether it is a key that everybody has: one that developers' tools make, or one of the four that lie in the
+    /// system's own public sources. No shop takes it.
     pub fn is_debug(&self) -> bool {
         self.subject.contains("CN=Android Debug")
+            || self.subject.contains("EMAIL=android@android.com")
+            || self.subject.contains("emailAddress=android@android.com")
     }
 }
 
@@ -151,17 +161,28 @@ struct Layout {
     file_len: u64,
 }
 
+/// Opens a package; several threads read it at once.
+pub type Opener<'a, R> = &'a (dyn Fn() -> io::Result<R> + Sync);
+
+/// The package, with the digests over it that were made already.
+struct Package<'a, R> {
+    open: Opener<'a, R>,
+    layout: Layout,
+    contents: BTreeMap<u8, Vec<u8>>,
+}
+
 /// Reads and verifies the signatures over the whole file; none where there is no signing block, or nothing known in it.
 ///
 /// # Errors
 /// [`ApkError`] when they cannot even be read.
-pub fn verify<R: Read + Seek>(from: &mut R) -> Result<Vec<Scheme>, ApkError> {
-    let Some((layout, pairs)) = block(from)? else { return Ok(Vec::new()) };
+pub fn verify<R: Read + Seek>(open: Opener<'_, R>) -> Result<Vec<Scheme>, ApkError> {
+    let Some((layout, pairs)) = block(&mut open()?)? else { return Ok(Vec::new()) };
+    let mut package = Package { open, layout, contents: BTreeMap::new() };
     let mut out = Vec::new();
     for (id, version) in [(ID_V2, 2), (ID_V3, 3)] {
         let Some((_, value)) = pairs.iter().find(|(known, _)| *known == id) else { continue };
         let has_v3 = pairs.iter().any(|(id, _)| *id == ID_V3);
-        out.push(scheme(from, &layout, version, value, has_v3)?);
+        out.push(scheme(&mut package, version, value, has_v3)?);
     }
     Ok(out)
 }
@@ -202,8 +223,7 @@ fn block<R: Read + Seek>(from: &mut R) -> Result<Option<(Layout, Pairs)>, ApkErr
 }
 
 fn scheme<R: Read + Seek>(
-    from: &mut R,
-    layout: &Layout,
+    package: &mut Package<'_, R>,
     version: u8,
     value: &[u8],
     has_v3: bool,
@@ -217,7 +237,7 @@ fn scheme<R: Read + Seek>(
         return Ok(out);
     }
     for bytes in signers {
-        let found = signer(from, layout, version, bytes, has_v3)?;
+        let found = signer(package, version, bytes, has_v3)?;
         out.signers.push(found.signer);
         out.before.extend(found.before);
         out.wrong = out.wrong.or(found.wrong);
@@ -232,8 +252,7 @@ struct Found {
 }
 
 fn signer<R: Read + Seek>(
-    from: &mut R,
-    layout: &Layout,
+    package: &mut Package<'_, R>,
     version: u8,
     bytes: &[u8],
     has_v3: bool,
@@ -296,39 +315,55 @@ fn signer<R: Read + Seek>(
     if found.wrong.is_none() {
         let hash = hash_of(*algorithm).unwrap_or(Hash::Sha256);
         let stated = digests.iter().find(|(known, _)| known == algorithm).map(|(_, digest)| *digest);
-        if stated != Some(content(from, layout, hash)?.as_slice()) {
+        if stated != Some(package.content(hash)?.as_slice()) {
             found.wrong = says("the package was changed after it was signed");
         }
     }
     Ok(found)
 }
 
-/// The digest over everything but the block.
-fn content<R: Read + Seek>(from: &mut R, layout: &Layout, hash: Hash) -> Result<Vec<u8>, ApkError> {
-    let mut digests = Vec::new();
-    let mut count = 0_u32;
-    let mut buffer = vec![0; CHUNK_LEN];
-    for (start, end) in [(0, layout.block_start), (layout.directory, layout.end), (layout.end, layout.file_len)] {
-        let mut at = start;
-        while at < end {
-            let len = usize::try_from(end - at).unwrap_or(CHUNK_LEN).min(CHUNK_LEN);
-            let chunk = &mut buffer[..len];
-            from.seek(SeekFrom::Start(at))?;
-            from.read_exact(chunk)?;
-            if start == layout.end && at == start && len >= 20 {
-                // As if there were no block: the directory begins where the block does.
-                let offset =
-                    u32::try_from(layout.block_start).map_err(|_| wrong("the package", "it is above 4 GiB"))?;
-                chunk[16..20].copy_from_slice(&offset.to_le_bytes());
-            }
-            let head = [&[0xa5][..], &u32::try_from(len).unwrap_or(0).to_le_bytes()].concat();
-            digests.extend(hash.digest_of([&head, chunk]));
-            count += 1;
-            at += len as u64;
+impl<R: Read + Seek> Package<'_, R> {
+    /// The digest over everything but the block.
+    fn content(&mut self, hash: Hash) -> Result<Vec<u8>, ApkError> {
+        if let Some(known) = self.contents.get(&hash.strength()) {
+            return Ok(known.clone());
         }
+        let Layout { block_start, directory, end, file_len } = self.layout;
+        // As if there were no block: the directory begins where the block does.
+        let as_if = u32::try_from(block_start).map_err(|_| wrong("the package", "it is above 4 GiB"))?.to_le_bytes();
+        let parts = [(0, block_start), (directory, end), (end, file_len)];
+        let chunks: Vec<(u64, usize)> = parts.into_iter().flat_map(|(start, end)| chunks_of(start, end)).collect();
+        let digests = Mutex::new(vec![0; chunks.len() * hash.len()]);
+        let tools = || (self.open)().map(|from| (from, vec![0; CHUNK_LEN]));
+        each(&chunks, processors(), tools, |tools, index, (at, len)| {
+            let (from, buffer) = match tools {
+                Ok(tools) => tools,
+                Err(error) => return Err(io::Error::new(error.kind(), error.to_string())),
+            };
+            let chunk = &mut buffer[..*len];
+            from.seek(SeekFrom::Start(*at))?;
+            from.read_exact(chunk)?;
+            if *at == end && *len >= 20 {
+                chunk[16..20].copy_from_slice(&as_if);
+            }
+            let head = [&[0xa5][..], &u32::try_from(*len).unwrap_or(0).to_le_bytes()].concat();
+            let digest = hash.digest_of([&head, chunk]);
+            let place = index * hash.len();
+            digests.lock().expect("nothing panics with the lock")[place..place + hash.len()].copy_from_slice(&digest);
+            Ok(())
+        })?;
+        let digests = digests.into_inner().expect("nothing panics with the lock");
+        let count = u32::try_from(chunks.len()).unwrap_or(u32::MAX);
+        let head = [&[0x5a][..], &count.to_le_bytes()].concat();
+        let content = hash.digest_of([&head, &digests]);
+        self.contents.insert(hash.strength(), content.clone());
+        Ok(content)
     }
-    let head = [&[0x5a][..], &count.to_le_bytes()].concat();
-    Ok(hash.digest_of([&head, &digests]))
+}
+
+/// Cuts a part of the file into chunks: where each begins, and its length.
+fn chunks_of(start: u64, end: u64) -> impl Iterator<Item = (u64, usize)> {
+    (start..end).step_by(CHUNK_LEN).map(move |at| (at, usize::try_from(end - at).unwrap_or(CHUNK_LEN).min(CHUNK_LEN)))
 }
 
 #[cfg(test)]

@@ -15,6 +15,26 @@ pub(crate) enum Hash {
 }
 
 impl Hash {
+    /// How much harder than others it is to break.
+    pub(crate) fn strength(self) -> u8 {
+        match self {
+            Self::Sha1 => 0,
+            Self::Sha256 => 1,
+            Self::Sha384 => 2,
+            Self::Sha512 => 3,
+        }
+    }
+
+    /// Bytes of its digests.
+    pub(crate) fn len(self) -> usize {
+        match self {
+            Self::Sha1 => 20,
+            Self::Sha256 => 32,
+            Self::Sha384 => 48,
+            Self::Sha512 => 64,
+        }
+    }
+
     /// Starts a digest over what comes piece by piece.
     pub(crate) fn start(self) -> Box<dyn DynDigest> {
         match self {

@@ -33,8 +33,8 @@ impl Info {
     /// # Errors
     /// [`FormatError::Not`] for bytes that are none, or that hold no dictionary.
     pub fn read(bytes: &[u8]) -> Result<Self, FormatError> {
-        let texts = plist::texts(bytes)?;
-        let text = |key: &str| texts.get(key).cloned();
+        let all = plist::read(bytes)?;
+        let text = |key: &str| all.get(key).and_then(plist::Value::text).map(str::to_owned);
         let icon = text("CFBundleIconFile").map(|icon| if icon.contains('.') { icon } else { format!("{icon}.icns") });
         Ok(Self {
             identifier: text("CFBundleIdentifier"),

@@ -4,6 +4,7 @@
 //! - [`elf::Elf`], [`pe::Pe`], [`macho::MachO`]: the readers behind it.
 //! - [`elf::Details`], [`pe::Details`], [`macho::Details`]: libraries, versions, icons, debug data, signatures.
 //! - [`macho::CodeSignature`]: what a code signature covers, and whether that is intact.
+//! - [`apk`], [`jar`], [`pe::verify`], [`profile::Profile`]: signatures of packages, archives and programs, verified.
 //! - [`android::Manifest`], [`info::Info`], [`icon`]: what packages and bundles say about themselves.
 //! - [`zip`], [`tar`]: what archives hold, read in place.
 //! - [`Magic`]: what a file is by its first bytes, enough to decide whether it may be executed.
@@ -26,10 +27,13 @@ mod fields;
 mod hash;
 pub mod icon;
 pub mod info;
+pub mod jar;
 pub mod macho;
 mod magic;
+mod message;
 pub mod pe;
 mod plist;
+pub mod profile;
 pub mod program;
 pub mod tar;
 #[cfg(test)]
@@ -38,3 +42,4 @@ pub mod zip;
 
 pub use fields::FormatError;
 pub use magic::{MAGIC_LEN, Magic};
+pub use message::Signer;

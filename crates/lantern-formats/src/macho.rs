@@ -10,18 +10,22 @@
 //! | 12     | 4    | `filetype` | 2: program, 6: library, 8: plug-in                        |
 
 mod details;
+mod seal;
 mod signature;
 
 use std::io::{Read, Seek};
 
 pub use details::{Details, Library, Platform, SystemVersion};
-pub use signature::{CodeSignature, Special, Wrong};
+pub use seal::{FileHash, ResourceSeal, Sealed};
+pub use signature::{CodeSignature, Entitlements, Special, Wrong};
 
 use crate::fields::{Fields, FormatError};
 use crate::program::{Kind, Machine};
 
 const FAT_MAGIC: [u8; 4] = [0xca, 0xfe, 0xba, 0xbe];
 const FAT_MAGIC_64: [u8; 4] = [0xca, 0xfe, 0xba, 0xbf];
+/// How archives of object files start.
+const ARCHIVE: &[u8] = b"!<arch>\n";
 /// Most slices that are read. Compiled Java classes share the magic; where the count would be, they have a version of 45
 /// or more. Real files have two or three slices.
 const MAX_SLICES: u32 = 16;
@@ -67,6 +71,10 @@ impl MachO {
             fields.little = false;
             let offset =
                 if wide { fields.u64(8 + i * 32 + 8, "offset")? } else { fields.u32(8 + i * 20 + 8, "offset")?.into() };
+            // Libraries for linkers come in universal files, too.
+            if fields.up_to(offset, ARCHIVE.len(), "a slice")? == ARCHIVE {
+                return Err(FormatError::Not { format: "a Mach-O file" });
+            }
             let found = slice(&mut fields, offset).map_err(|e| match e {
                 FormatError::Not { .. } => FormatError::Value { what: "the offset of a slice", value: offset },
                 other => other,

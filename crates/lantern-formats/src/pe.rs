@@ -16,7 +16,7 @@ use std::io::{Read, Seek};
 
 pub use details::{Details, Subsystem, Symbols};
 pub use resources::VersionInfo;
-pub use signature::ProgramSignature;
+pub use signature::verify;
 
 use crate::fields::{Fields, FormatError};
 use crate::program::{Kind, Machine};

@@ -2,6 +2,10 @@
 
 use aws_lc_rs::encoding::AsDer;
 use aws_lc_rs::rand::SystemRandom;
+use sha2::{Digest, Sha256};
+use x509_cert::der::Encode;
+use x509_cert::der::asn1::ObjectIdentifier;
+
 use aws_lc_rs::signature::{ECDSA_P256_SHA256_ASN1_SIGNING, EcdsaKeyPair, KeyPair};
 
 /// A key with a certificate that nobody trusts.
@@ -45,4 +49,44 @@ impl Key {
     pub fn sign(&self, message: &[u8]) -> Vec<u8> {
         self.pair.sign(&SystemRandom::new(), message).unwrap().as_ref().to_vec()
     }
+
+    /// A signed message about `covered`, of a kind; what is to stand in it, and what stands beside the signature, as DER.
+    pub fn message(&self, kind: &str, embedded: Option<&[u8]>, covered: &[u8], unsigned: Unsigned<'_>) -> Vec<u8> {
+        let sha256 = der(0x30, &[&oid("2.16.840.1.101.3.4.2.1")]);
+        let mut attributes = [
+            attribute("1.2.840.113549.1.9.3", &oid(kind)),
+            attribute("1.2.840.113549.1.9.4", &der(0x04, &[&Sha256::digest(covered)])),
+        ];
+        // DER orders the members of a set by their bytes.
+        attributes.sort();
+        let attributes = attributes.concat();
+        let signature = self.sign(&der(0x31, &[&attributes]));
+        let unsigned = unsigned(&signature).map(|attribute| der(0xa1, &[&attribute])).unwrap_or_default();
+        let algorithm = der(0x30, &[&oid("1.2.840.10045.4.3.2")]);
+        let who = der(0x30, &[&self.name, &[2, 1, 1]]);
+        let signature = der(0x04, &[&signature]);
+        let signer =
+            der(0x30, &[&[2, 1, 1], &who, &sha256, &der(0xa0, &[&attributes]), &algorithm, &signature, &unsigned]);
+        let embedded = embedded.map(|content| der(0xa0, &[content])).unwrap_or_default();
+        let inner = der(0x30, &[&oid(kind), &embedded]);
+        let certificates = der(0xa0, &[&self.certificate]);
+        let data = der(0x30, &[&[2, 1, 1], &der(0x31, &[&sha256]), &inner, &certificates, &der(0x31, &[&signer])]);
+        der(0x30, &[&oid("1.2.840.113549.1.7.2"), &der(0xa0, &[&data])])
+    }
+}
+
+/// Makes the attribute that stands beside a signature, or none.
+pub type Unsigned<'a> = &'a dyn Fn(&[u8]) -> Option<Vec<u8>>;
+
+/// Nothing beside the signature.
+pub fn plain(_: &[u8]) -> Option<Vec<u8>> {
+    None
+}
+
+pub fn oid(text: &str) -> Vec<u8> {
+    ObjectIdentifier::new_unwrap(text).to_der().unwrap()
+}
+
+pub fn attribute(name: &str, value: &[u8]) -> Vec<u8> {
+    der(0x30, &[&oid(name), &der(0x31, &[value])])
 }

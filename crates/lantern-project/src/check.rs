@@ -119,7 +119,7 @@ impl Project {
         intake: &Intake<'_>,
         progress: &dyn Progress,
     ) -> Result<(Vec<Finding>, Option<String>), ProjectError> {
-        let seen = inspect_intake(self.root(), intake);
+        let seen = inspect_intake(self.root(), intake, progress)?;
         let mut findings = self.identity_of(edition, intake.name, &seen);
         findings.extend(seen.findings);
         findings.extend(content::findings(intake, progress)?);

@@ -217,7 +217,19 @@ impl Export {
 
     /// The place of a file.
     pub(crate) fn place_of(&self, path: &str) -> Option<usize> {
-        self.entries.iter().position(|e| e.source.is_file() && e.source.path.as_str() == path)
+        let index = self.find_path(path).ok()?;
+        self.entries[index].source.is_file().then_some(index)
+    }
+
+    fn find_path(&self, path: &str) -> Result<usize, usize> {
+        self.entries.binary_search_by(|entry| entry.source.path.as_str().cmp(path))
+    }
+
+    /// The entries below a folder, which ends with `/`, with their paths from there; all of them for no folder.
+    pub(crate) fn below<'a>(&'a self, folder: &'a str) -> impl Iterator<Item = (&'a str, usize)> {
+        let start = self.find_path(folder).unwrap_or_else(|at| at);
+        let rest = self.entries[start..].iter().zip(start..);
+        rest.map_while(move |(entry, index)| Some((entry.source.path.as_str().strip_prefix(folder)?, index)))
     }
 
     /// Opens the archive or package itself.
@@ -303,7 +315,8 @@ fn too_large(entry: &SourceEntry) -> Option<Finding> {
     (size > MAX_FILE_LEN).then(|| Finding::stops("too-large", what(), "is it a disk image? Name it in leave-out"))
 }
 
-fn in_archive(error: zip::ZipError) -> io::Error {
+/// What went wrong with an archive, as an error of reading.
+pub(crate) fn in_archive(error: zip::ZipError) -> io::Error {
     match error {
         zip::ZipError::Io(error) => error,
         other => io::Error::new(io::ErrorKind::InvalidData, other.to_string()),

@@ -3,6 +3,9 @@
 mod android;
 mod linux;
 mod macos;
+mod profile;
+mod seal;
+mod signer;
 mod web;
 mod windows;
 
@@ -12,12 +15,14 @@ use std::path::Path;
 use lantern_core::finding::Finding;
 use lantern_core::path::shown;
 use lantern_core::patterns::Patterns;
+use lantern_core::progress::Progress;
 use lantern_core::release::Start;
 use lantern_core::system::{Family, System};
 use lantern_formats::FormatError;
 use lantern_formats::program::{self, Kind, Program};
 use lantern_store::seal::{SourceEntry, SourceKind};
 
+use crate::ProjectError;
 use crate::export::{Export, Form, ReadSeek, Reading, unreadable};
 use crate::intake::{Intake, lack_of_package, look, not_a_package, systems_of};
 
@@ -115,30 +120,44 @@ impl Inspected {
     }
 }
 
+/// What is being found out, and how far it is told to be.
+struct Looking<'a> {
+    out: &'a mut Inspected,
+    progress: &'a dyn Progress,
+}
+
 /// Looks at a file or folder; `shown_path` is what it is called in the answer. What keeps it from being looked at is a
 /// finding, too.
-pub fn inspect(path: &Path, shown_path: &str) -> Inspected {
-    look_at(path, shown_path).unwrap_or_else(|finding| {
+///
+/// # Errors
+/// [`ProjectError::Stopped`].
+pub fn inspect(path: &Path, shown_path: &str, progress: &dyn Progress) -> Result<Inspected, ProjectError> {
+    let seen = look_at(path, shown_path, progress).unwrap_or_else(|finding| {
         let mut out = Inspected::unseen(shown_path);
         out.findings.push(*finding);
         out
-    })
+    });
+    if progress.stopped() { Err(ProjectError::Stopped) } else { Ok(seen) }
 }
 
 /// Looks into an export that was taken in; what starts it is known.
-pub(crate) fn inspect_intake(root: &Path, intake: &Intake<'_>) -> Inspected {
+pub(crate) fn inspect_intake(
+    root: &Path,
+    intake: &Intake<'_>,
+    progress: &dyn Progress,
+) -> Result<Inspected, ProjectError> {
     let export = intake.export();
     if intake.is_package() {
-        return inspect(&root.join(&export.shown), &export.shown);
+        return inspect(&root.join(&export.shown), &export.shown, progress);
     }
     let mut out = Inspected::new(&export.shown, export.form.name());
     let system = |start: &Start| start.systems.iter().chain(&intake.systems).next().copied();
     let starts = intake.starts.iter().filter_map(|start| Some((start.file.as_str().to_owned(), system(start)?)));
-    look_inside(export, &starts.collect::<Vec<_>>(), &mut out);
-    out
+    look_inside(export, &starts.collect::<Vec<_>>(), &mut Looking { out: &mut out, progress });
+    if progress.stopped() { Err(ProjectError::Stopped) } else { Ok(out) }
 }
 
-fn look_at(path: &Path, shown_path: &str) -> Result<Inspected, Box<Finding>> {
+fn look_at(path: &Path, shown_path: &str, progress: &dyn Progress) -> Result<Inspected, Box<Finding>> {
     let no = |e: std::io::Error| {
         let mut finding = unreadable(&shown(shown_path), &e);
         if e.kind() == std::io::ErrorKind::NotFound {
@@ -157,7 +176,7 @@ fn look_at(path: &Path, shown_path: &str) -> Result<Inspected, Box<Finding>> {
             return Err(Box::new(Finding::stops("special-file", what, "name a file or folder")));
         }
         let mut file = std::fs::File::open(&full).map_err(no)?;
-        return Ok(one_file(&mut file, shown_path, &name, metadata.len()));
+        return Ok(one_file(&mut file, shown_path, &name, metadata.len(), progress));
     };
     let mut out = Inspected::new(shown_path, form.name());
     let everything = Patterns::default();
@@ -178,8 +197,8 @@ fn look_at(path: &Path, shown_path: &str) -> Result<Inspected, Box<Finding>> {
     if let Form::Package(ending) = form {
         match lack_of_package(ending, sources().map(|s| s.path.as_str())) {
             Some(lack) => out.findings.push(not_a_package("it", lack)),
-            None if ending == "ipa" => macos::ios(&export, &mut out),
-            None => android::look(&export, ending, &mut out),
+            None if ending == "ipa" => macos::ios(&export, &mut Looking { out: &mut out, progress }),
+            None => android::look(&export, ending, &mut Looking { out: &mut out, progress }),
         }
         return Ok(out);
     }
@@ -192,7 +211,7 @@ fn look_at(path: &Path, shown_path: &str) -> Result<Inspected, Box<Finding>> {
             export = deeper;
         }
     }
-    look_inside(&export, &starts, &mut out);
+    look_inside(&export, &starts, &mut Looking { out: &mut out, progress });
     if out.starts.is_empty() {
         let what = "nothing at the top of it starts".to_owned();
         out.findings.push(Finding::warns("no-start", what, "is it the folder that the engine wrote?"));
@@ -201,12 +220,13 @@ fn look_at(path: &Path, shown_path: &str) -> Result<Inspected, Box<Finding>> {
 }
 
 /// Looks at what starts an export.
-fn look_inside(export: &Export, starts: &[(String, System)], out: &mut Inspected) {
+fn look_inside(export: &Export, starts: &[(String, System)], looking: &mut Looking<'_>) {
+    let out = &mut *looking.out;
     // A bundle may be named itself: what is in it lies as if below it.
     let name = export.shown.rsplit('/').next().unwrap_or(&export.shown);
     if name.ends_with(".app") && export.place_of("Contents/Info.plist").is_some() {
         out.form = Some("a bundle");
-        return macos::bundle(export, "", name, out);
+        return macos::bundle(export, "", name, looking);
     }
     for (start, system) in starts {
         out.starts.push(start.clone());
@@ -218,9 +238,10 @@ fn look_inside(export: &Export, starts: &[(String, System)], out: &mut Inspected
         // Several programs for one system: each says something else of itself, so none speaks for all.
         let is_only = starts.iter().filter(|(_, other)| other.family() == system.family()).count() == 1;
         let Some(index) = export.place_of(start) else { continue };
+        let out = &mut *looking.out;
         match system.family() {
             Family::Web => web::look(export, out),
-            Family::Macos if is_only => macos::look(export, index, out),
+            Family::Macos if is_only => macos::look(export, index, looking),
             Family::Windows | Family::Linux if is_only => {
                 let Some(mut from) = open(export, index, out) else { continue };
                 match system.family() {
@@ -234,7 +255,7 @@ fn look_inside(export: &Export, starts: &[(String, System)], out: &mut Inspected
 }
 
 /// A file by itself: a program, or data.
-fn one_file(mut from: &mut dyn ReadSeek, path: &str, name: &str, len: u64) -> Inspected {
+fn one_file(mut from: &mut dyn ReadSeek, path: &str, name: &str, len: u64, progress: &dyn Progress) -> Inspected {
     let mut out = Inspected::new(path, "a file");
     (out.files, out.size, out.packed) = (1, len, len);
     match Program::read(&mut from) {
@@ -250,7 +271,7 @@ fn one_file(mut from: &mut dyn ReadSeek, path: &str, name: &str, len: u64) -> In
             match program.form {
                 program::Form::Pe => windows::program(from, None, name, &mut out),
                 program::Form::Elf => linux::program(from, None, name, &mut out),
-                _ => macos::program(from, None, name, &mut out),
+                _ => macos::program(from, None, name, &mut Looking { out: &mut out, progress }),
             }
         }
         Err(FormatError::Not { .. }) => {

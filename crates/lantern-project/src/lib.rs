@@ -39,6 +39,7 @@ mod seen;
 mod standing;
 mod trial;
 mod verify;
+mod watch;
 mod withdraw;
 mod write_out;
 

@@ -85,9 +85,9 @@ struct FactDocument<'a> {
 pub fn run(args: &Args, ui: &Ui) -> Done {
     let look = |path: &PathBuf| {
         let name = path.to_string_lossy();
-        lantern_project::inspect(path, name.trim_end_matches('/'))
+        lantern_project::inspect(path, name.trim_end_matches('/'), &ui.progress())
     };
-    let all: Vec<Inspected> = args.paths.iter().map(look).collect();
+    let all: Vec<Inspected> = args.paths.iter().map(look).collect::<Result<_, _>>()?;
     ui.document(&Document { schema: "lantern.inspect/1", things: all.iter().map(document).collect() });
     match all.as_slice() {
         [one] => show(one, ui),

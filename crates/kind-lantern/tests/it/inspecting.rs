@@ -74,9 +74,9 @@ fn one_thing_at_a_time() {
       needs        API level 26
       size         5 files, 2.00 MB
       signature    none
-      processors   arm64-v8a
       made for     API level 35
       demands      headtracking
+      processors   arm64-v8a
 
       warns: lib/arm64-v8a/libsaltmarsh.so does not lie at a multiple of 16 KB: devices with large pages do not start it (unaligned-library)
       try: align it when the package is packed; newer engines do it
@@ -206,7 +206,7 @@ fn changed_bytes_do_no_harm() {
             }
             std::fs::write(env.path(to), &bytes).unwrap();
             // An error is as good an answer as any.
-            let _ = lantern_project::inspect(&env.path(to), to);
+            let _ = lantern_project::inspect(&env.path(to), to, &lantern_core::progress::Silent);
         }
     }
 }

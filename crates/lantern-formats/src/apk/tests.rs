@@ -51,7 +51,8 @@ fn signed(package: &[u8], schemes: &[(u32, &Key, Says)]) -> Vec<u8> {
     let (directory, end) = zip::directory_and_end(&mut Cursor::new(package)).unwrap();
     // Without a block the directory already begins where it will be said to begin.
     let layout = Layout { block_start: directory, directory, end, file_len: package.len() as u64 };
-    let digest = content(&mut Cursor::new(package), &layout, Hash::Sha256).unwrap();
+    let open = || Ok(Cursor::new(package));
+    let digest = Package { open: &open, layout, contents: BTreeMap::new() }.content(Hash::Sha256).unwrap();
     let mut pairs = Vec::new();
     for (id, key, says) in schemes {
         let value = signer_block(key, &digest, says);
@@ -69,7 +70,7 @@ fn signed(package: &[u8], schemes: &[(u32, &Key, Says)]) -> Vec<u8> {
 }
 
 fn schemes(file: &[u8]) -> Result<Vec<Scheme>, ApkError> {
-    verify(&mut Cursor::new(file))
+    verify(&|| Ok(Cursor::new(file)))
 }
 
 fn wrong_of(file: &[u8]) -> Vec<Option<String>> {

@@ -16,17 +16,25 @@
 
 use std::io::{Read, Seek};
 
+use x509_cert::der::asn1::{ObjectIdentifier, OctetStringRef};
+
 use super::Details;
 use crate::fields::{Fields, FormatError};
 use crate::hash::Hash;
+use crate::message::{Message, Signer};
+use crate::plist;
 
 const CSMAGIC_EMBEDDED_SIGNATURE: u32 = 0xfade_0cc0;
 const CSMAGIC_CODEDIRECTORY: u32 = 0xfade_0c02;
 const SLOT_CODE_DIRECTORY: u32 = 0;
 const SLOT_ALTERNATES: std::ops::RangeInclusive<u32> = 0x1000..=0x1004;
 const SLOT_CMS: u32 = 0x1_0000;
+/// The signed attribute that lists the hashes of all code directories, as a property list.
+const HASHES: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.2.840.113635.100.9.1");
 const FLAG_AD_HOC: u32 = 0x2;
 const FLAG_RUNTIME: u32 = 0x1_0000;
+/// Bytes that are kept of the hash of a list of hashes.
+const SHORT_HASH_LEN: usize = 20;
 /// Bytes of a blob's magic and length.
 const BLOB_HEAD: usize = 8;
 /// Longest signature that is read, in bytes. Ours: 32 bytes for each 4 KiB of a program of 8 GB.
@@ -127,6 +135,13 @@ impl Directory {
         digest
     }
 
+    /// The hash that stands for this list everywhere else.
+    fn short_hash(&self) -> Vec<u8> {
+        let mut hash = self.digest(&self.blob);
+        hash.truncate(SHORT_HASH_LEN);
+        hash
+    }
+
     fn page_hash(&self, page: usize) -> &[u8] {
         let at = self.hashes_at + page * self.hash_len;
         self.blob.get(at..at + self.hash_len).unwrap_or_default()
@@ -140,6 +155,54 @@ impl Directory {
         }
         let at = self.hashes_at - number * self.hash_len;
         self.blob.get(at..at + self.hash_len).filter(|hash| hash.iter().any(|b| *b != 0))
+    }
+}
+
+/// What a program may do, by the system's words for it.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Entitlements(pub(crate) plist::Dictionary);
+
+impl Entitlements {
+    /// The words, without their values.
+    pub fn names(&self) -> impl Iterator<Item = &str> {
+        self.0.keys().map(String::as_str)
+    }
+
+    /// A text by its word.
+    pub fn text(&self, name: &str) -> Option<&str> {
+        self.0.get(name)?.text()
+    }
+
+    /// Whether something is allowed.
+    pub fn is_on(&self, name: &str) -> bool {
+        self.0.get(name) == Some(&plist::Value::Flag(true))
+    }
+
+    /// Words that another list does not allow: it lacks them, or says another thing. A text of the other may end with
+    /// `*`, which stands for any rest.
+    pub fn beyond(&self, allowed: &Self) -> Vec<&str> {
+        let fits = |(name, value): &(&String, &plist::Value)| {
+            allowed.0.get(*name).is_some_and(|limit| is_within(value, limit))
+        };
+        self.0.iter().filter(|pair| !fits(pair)).map(|(name, _)| name.as_str()).collect()
+    }
+}
+
+fn is_within(value: &plist::Value, limit: &plist::Value) -> bool {
+    use plist::Value;
+    match (value, limit) {
+        (Value::Text(text), Value::Text(limit)) => match limit.strip_suffix('*') {
+            Some(start) => text.starts_with(start),
+            None => text == limit,
+        },
+        (Value::List(values), Value::List(limits)) => {
+            values.iter().all(|value| limits.iter().any(|limit| is_within(value, limit)))
+        }
+        // One of a list, and a list of one.
+        (value, Value::List(limits)) => limits.iter().any(|limit| is_within(value, limit)),
+        (Value::List(values), limit) => values.iter().all(|value| is_within(value, limit)),
+        (Value::Flag(false), Value::Flag(_)) => true,
+        (value, limit) => value == limit,
     }
 }
 
@@ -246,9 +309,46 @@ impl CodeSignature {
         self.first().flags & FLAG_RUNTIME != 0
     }
 
-    /// The entitlements, as a property list.
-    pub fn entitlements(&self) -> Option<&[u8]> {
-        self.blob(Special::Entitlements).map(|blob| &blob[BLOB_HEAD..])
+    /// What the program may do, by the system's words for it; nothing where nothing readable is stated.
+    pub fn entitlements(&self) -> Entitlements {
+        let blob = self.blob(Special::Entitlements).map(|blob| &blob[BLOB_HEAD..]);
+        Entitlements(blob.and_then(|bytes| plist::read(bytes.trim_ascii_start()).ok()).unwrap_or_default())
+    }
+
+    /// Whether the entitlements stand in DER beside the property list, as newer systems for phones want them.
+    pub fn has_entitlements_in_der(&self) -> bool {
+        self.blob(Special::EntitlementsDer).is_some()
+    }
+
+    /// Whether a hash is that of one of its lists of hashes: how a bundle's seal names the programs in it.
+    pub fn is_known_as(&self, hash: &[u8]) -> bool {
+        self.directories.iter().any(|directory| directory.short_hash() == hash)
+    }
+
+    /// Who signed, verified over the first list of hashes, which must name all of them; none for an ad hoc signature.
+    ///
+    /// # Errors
+    /// [`FormatError`] when the message cannot even be read.
+    pub fn signer(&self) -> Result<Option<Signer>, FormatError> {
+        let Some(cms) = self.cms.as_ref().filter(|_| !self.is_ad_hoc()) else { return Ok(None) };
+        let message = Message::read(cms)?;
+        let mut signer = message.verify(&self.first().blob);
+        let named = message.signed_attribute(HASHES).and_then(|any| any.decode_as::<OctetStringRef<'_>>().ok());
+        let named = named.map(|text| plist::read(text.as_bytes()));
+        let holds = match named {
+            Some(list) => {
+                let list = list?;
+                let own: Vec<Vec<u8>> = self.directories.iter().map(Directory::short_hash).collect();
+                let hashes = list.get("cdhashes").map_or(&[][..], plist::Value::list);
+                hashes.iter().filter_map(plist::Value::data).eq(own.iter().map(Vec::as_slice))
+            }
+            // Before there were several lists of hashes there was no need to name them.
+            None => self.directories.len() == 1,
+        };
+        if !holds {
+            signer.wrong = signer.wrong.or(Some("it does not cover all lists of hashes".to_owned()));
+        }
+        Ok(Some(signer))
     }
 
     fn blob(&self, slot: Special) -> Option<&[u8]> {

@@ -2,16 +2,20 @@
 
 use std::collections::BTreeSet;
 use std::fs::File;
+use std::io::{self, Read};
 
 use lantern_core::finding::{Finding, listed};
 use lantern_core::path::shown;
+use lantern_core::progress::Progress;
 use lantern_core::system::System;
 use lantern_formats::android::Manifest;
-use lantern_formats::apk::{self, SignedBy};
+use lantern_formats::apk::{self, ApkError, Scheme, SignedBy};
+use lantern_formats::jar::{self, ArchiveSignature};
 use lantern_formats::zip::{self, Method, ZipEntry};
 
-use super::{Inspected, Signature, signature_broken, small_file};
-use crate::export::{Export, unreadable};
+use super::{Inspected, Looking, Signature, signature_broken, small_file};
+use crate::export::{Export, in_archive, unreadable};
+use crate::watch::Watch;
 
 /// Most rights and abilities that are named one by one.
 const MAX_NAMED: usize = 6;
@@ -20,10 +24,31 @@ const PAGE_LEN: u64 = 16 * 1024;
 /// The API level since when libraries are not unpacked unless the manifest says so.
 const LOADED_IN_PLACE_SINCE: u32 = 23;
 
-pub(super) fn look(export: &Export, ending: &str, out: &mut Inspected) {
+/// The API level since when signatures over the whole file are known, and the one since when they are demanded.
+const WHOLE_FILE_SINCE: u32 = 24;
+const WHOLE_FILE_DEMANDED_SINCE: u32 = 30;
+
+pub(super) fn look(export: &Export, ending: &str, looking: &mut Looking<'_>) {
+    let out = &mut *looking.out;
     let names: Vec<&str> = export.entries.iter().map(|e| e.source.path.as_str()).collect();
     let is_bundle = ending == "aab";
     out.systems = vec![System::Android];
+    if is_bundle {
+        let manifests = names.iter().filter_map(|n| n.split_once("/manifest/AndroidManifest.xml"));
+        let modules: BTreeSet<&str> = manifests.map(|(module, _)| module).collect();
+        out.facts.push(("modules", modules.into_iter().collect::<Vec<_>>().join(", ")));
+    }
+    let path = if is_bundle { "base/manifest/AndroidManifest.xml" } else { "AndroidManifest.xml" };
+    let Some(bytes) = small_file(export, path, out) else { return };
+    let manifest = match if is_bundle { Manifest::read_of_bundle(&bytes) } else { Manifest::read(&bytes) } {
+        Ok(manifest) => manifest,
+        Err(error) => {
+            let what = format!("{path} cannot be read: {error}");
+            return out.findings.push(Finding::stops("package", what, "export it again"));
+        }
+    };
+    say(&manifest, out);
+    out.findings.extend(findings(&manifest));
     let abis = abis(&names, if is_bundle { "base/lib/" } else { "lib/" });
     if !abis.is_empty() {
         let list = abis.iter().copied().collect::<Vec<_>>().join(", ");
@@ -33,79 +58,145 @@ pub(super) fn look(export: &Export, ending: &str, out: &mut Inspected) {
         }
         out.facts.push(("processors", list));
     }
-    let has_signature_file = names.iter().any(|name| {
-        name.strip_prefix("META-INF/").is_some_and(|n| [".RSA", ".DSA", ".EC"].iter().any(|e| n.ends_with(e)))
-    });
-    if is_bundle {
-        let manifests = names.iter().filter_map(|n| n.split_once("/manifest/AndroidManifest.xml"));
-        let modules: BTreeSet<&str> = manifests.map(|(module, _)| module).collect();
-        out.facts.push(("modules", modules.into_iter().collect::<Vec<_>>().join(", ")));
-        let whose = Signature::Identity { whose: None, is_intact: None };
-        out.signature = if has_signature_file { whose } else { Signature::None };
-        return;
-    }
-    let Some(bytes) = small_file(export, "AndroidManifest.xml", out) else { return };
-    let manifest = match Manifest::read(&bytes) {
-        Ok(manifest) => manifest,
-        Err(error) => {
-            let what = format!("AndroidManifest.xml cannot be read: {error}");
-            return out.findings.push(Finding::stops("package", what, "export it again"));
-        }
-    };
-    say(&manifest, out);
-    out.findings.extend(findings(&manifest));
-    match export.open_itself() {
-        Ok(mut file) => {
+    let mut read = || -> Result<(), ApkError> {
+        let mut file = export.open_itself()?;
+        let entries = zip::read(&mut file)?;
+        if !is_bundle {
             out.findings.extend(unaligned(&manifest, export, &mut file));
-            signature(&mut file, has_signature_file, out);
+            out.findings.extend(packed_resources(&manifest, export, &mut file));
         }
-        Err(error) => out.findings.push(unreadable("the package", &error)),
+        let seen = Signatures::read(export, is_bundle, &entries, looking.progress)?;
+        seen.say(&manifest, is_bundle, out);
+        Ok(())
+    };
+    if let Err(error) = read() {
+        out.findings.push(match error {
+            ApkError::Io(error) => unreadable("the package", &error),
+            error => signature_broken("the signature", &error.to_string()),
+        });
     }
 }
 
-/// Verifies the signatures over the whole file; one of each file alone is only seen.
-fn signature(file: &mut File, has_signature_file: bool, out: &mut Inspected) {
-    let schemes = match apk::verify(file) {
-        Ok(schemes) => schemes,
-        Err(error) => {
-            let what = format!("the signature cannot be read: {error}");
-            return out.findings.push(Finding::stops("signature-broken", what, "sign it again"));
+/// All signatures of a package, verified.
+struct Signatures {
+    /// File by file.
+    first: Option<ArchiveSignature>,
+    /// Over the whole file, oldest first.
+    whole: Vec<Scheme>,
+}
+
+impl Signatures {
+    fn read(export: &Export, is_bundle: bool, entries: &[ZipEntry], progress: &dyn Progress) -> Result<Self, ApkError> {
+        let has_first = jar::is_signed(entries);
+        let unpacked: u64 = if has_first { entries.iter().map(|entry| entry.len).sum() } else { 0 };
+        let whole = if is_bundle { 0 } else { export.open_itself()?.metadata()?.len() };
+        let watch = Watch::start(progress, unpacked + whole);
+        let open = |entry: &ZipEntry| -> io::Result<Box<dyn Read + Send + '_>> {
+            Ok(Box::new(watch.over(zip::open(export.open_itself()?, entry).map_err(in_archive)?)))
+        };
+        let first = jar::verify(entries, &open)?;
+        let whole = if is_bundle { Vec::new() } else { apk::verify(&|| Ok(watch.over(export.open_itself()?)))? };
+        Ok(Self { first, whole })
+    }
+
+    /// Why they do not hold; none when they do.
+    fn wrong(&self) -> Option<(u8, String)> {
+        let first = self.first.as_ref();
+        let broken = first.and_then(|first| Some((1, first.wrong.clone()?)));
+        let broken = broken.or_else(|| self.whole.iter().find_map(|s| Some((s.version, s.wrong.clone()?))));
+        // The first scheme says which others there were.
+        let stated = first.into_iter().flat_map(|first| &first.schemes);
+        let mut gone = stated.filter(|stated| matches!(stated, 2 | 3) && !self.has(**stated));
+        broken.or_else(|| gone.next().map(|gone| (1, format!("the signature of scheme {gone} was taken out"))))
+    }
+
+    fn has(&self, scheme: u8) -> bool {
+        self.whole.iter().any(|known| known.version == scheme)
+    }
+
+    /// Those who signed by each scheme, the newest last.
+    fn signers(&self) -> Vec<Vec<SignedBy>> {
+        let first = self.first.iter().map(|first| {
+            first.signers.iter().filter_map(|signer| SignedBy::of(&signer.certificate).ok()).collect::<Vec<_>>()
+        });
+        first.chain(self.whole.iter().map(|scheme| scheme.signers.clone())).collect()
+    }
+
+    fn say(&self, manifest: &Manifest, is_bundle: bool, out: &mut Inspected) {
+        let schemes: Vec<u8> =
+            self.first.iter().map(|_| 1).chain(self.whole.iter().map(|scheme| scheme.version)).collect();
+        let signers = self.signers();
+        let Some(newest) = signers.last() else {
+            out.signature = Signature::None;
+            let whom = if is_bundle {
+                "bundle is not signed: no shop takes it"
+            } else {
+                "package is not signed: no device takes it"
+            };
+            let cure = "export it signed with the game's own key";
+            return out.findings.push(Finding::warns("unsigned", format!("the {whom}"), cure));
+        };
+        if !is_bundle {
+            let list: Vec<String> = schemes.iter().map(ToString::to_string).collect();
+            out.facts.push(("schemes", list.join(", ")));
         }
-    };
-    let Some(newest) = schemes.last() else {
-        if has_signature_file {
-            out.signature = Signature::Identity { whose: None, is_intact: None };
-            return out.facts.push(("scheme", "1, not verified".to_owned()));
+        let hex = |bytes: &[u8]| bytes.iter().map(|b| format!("{b:02x}")).collect::<String>();
+        out.facts.extend(newest.iter().map(|signer| ("fingerprint", hex(&signer.fingerprint))));
+        let before: Vec<&SignedBy> = self.whole.last().iter().flat_map(|scheme| &scheme.before).collect();
+        out.facts.extend(before.iter().map(|signer| ("key before", hex(&signer.fingerprint))));
+        let whose: Vec<String> = newest.iter().map(|signer| shown(&signer.subject)).collect();
+        let wrong = self.wrong();
+        out.signature = Signature::Identity { whose: Some(whose.join(", ")), is_intact: Some(wrong.is_none()) };
+        out.findings.extend(wrong.map(|(version, why)| match is_bundle {
+            true => signature_broken("the signature", &why),
+            false => signature_broken(&format!("the signature of scheme {version}"), &why),
+        }));
+        // A key may have been changed: then the older schemes have the older one.
+        let is_known = |signer: &SignedBy| newest.contains(signer) || before.contains(&signer);
+        if !signers.iter().flatten().all(is_known) {
+            let what = "its signatures are of different keys";
+            out.findings.push(Finding::stops("signature-broken", what, "sign it again, with one key"));
         }
-        out.signature = Signature::None;
-        let what = "the package is not signed: no device takes it";
-        return out.findings.push(Finding::warns("unsigned", what, "export it signed with the game's own key"));
-    };
-    let mut versions: Vec<String> = schemes.iter().map(|scheme| scheme.version.to_string()).collect();
-    if has_signature_file {
-        versions.insert(0, "1 (not verified)".to_owned());
+        if newest.iter().any(SignedBy::is_debug) {
+            let what = "it is signed with a key that everybody has: no shop takes it";
+            out.findings.push(Finding::stops("debug-key", what, "export it signed with the game's own key"));
+        }
+        if !is_bundle {
+            out.findings.extend(missing_scheme(manifest, self.first.is_some(), !self.whole.is_empty()));
+        }
     }
-    out.facts.push(("schemes", versions.join(", ")));
-    let wrong = schemes.iter().find_map(|scheme| Some((scheme.version, scheme.wrong.clone()?)));
-    let whose: Vec<String> = newest.signers.iter().map(|signer| shown(&signer.subject)).collect();
-    let hex = |bytes: &[u8]| bytes.iter().map(|b| format!("{b:02x}")).collect::<String>();
-    for signer in &newest.signers {
-        out.facts.push(("fingerprint", hex(&signer.fingerprint)));
+}
+
+/// Devices that a package is for and that do not know, or no longer accept, how it is signed.
+fn missing_scheme(manifest: &Manifest, has_first: bool, has_newer: bool) -> Option<Finding> {
+    let needs_first = manifest.min_sdk.unwrap_or(1) < WHOLE_FILE_SINCE;
+    let needs_newer = manifest.target_sdk.is_some_and(|level| level >= WHOLE_FILE_DEMANDED_SINCE);
+    let cure = "sign it again, with the schemes 1 and 2 at least";
+    if needs_newer && !has_newer {
+        let what = format!(
+            "it is made for API level {WHOLE_FILE_DEMANDED_SINCE} or newer and signed by scheme 1 alone: newer devices refuse it"
+        );
+        return Some(Finding::stops("scheme-missing", what, cure));
     }
-    for signer in &newest.before {
-        out.facts.push(("key before", hex(&signer.fingerprint)));
+    if needs_first && !has_first {
+        let what = format!(
+            "it is for API level {} on, and devices below {WHOLE_FILE_SINCE} know scheme 1 alone",
+            manifest.min_sdk.unwrap_or(1)
+        );
+        return Some(Finding::warns("scheme-missing", what, cure));
     }
-    out.signature = Signature::Identity { whose: Some(whose.join(", ")), is_intact: Some(wrong.is_none()) };
-    out.findings
-        .extend(wrong.map(|(version, why)| signature_broken(&format!("the signature of scheme {version}"), &why)));
-    if schemes.windows(2).any(|pair| pair[0].signers != pair[1].signers) && newest.before.is_empty() {
-        let what = "its signatures are of different keys";
-        out.findings.push(Finding::stops("signature-broken", what, "sign it again, with one key"));
+    None
+}
+
+/// A table of resources that newer devices would have to unpack.
+fn packed_resources(manifest: &Manifest, export: &Export, file: &mut File) -> Option<Finding> {
+    if manifest.target_sdk.is_none_or(|level| level < WHOLE_FILE_DEMANDED_SINCE) {
+        return None;
     }
-    if newest.signers.iter().any(SignedBy::is_debug) {
-        let what = "it is signed with the key that developers' tools make: no shop takes it";
-        out.findings.push(Finding::stops("debug-key", what, "export it signed with the game's own key"));
-    }
+    let entry = export.zip_entry(export.place_of("resources.arsc")?)?;
+    let is_fine = entry.method == Method::Stored && zip::data_offset(file, entry).is_ok_and(|at| at % 4 == 0);
+    let what = "resources.arsc is compressed or not aligned: newer devices refuse the package";
+    (!is_fine).then(|| Finding::stops("packed-resources", what, "pack it again; newer engines do it right"))
 }
 
 /// Processors that there are native libraries for.

@@ -1,19 +1,22 @@
 //! Programs and bundles for macOS and iOS.
 
-use lantern_core::finding::Finding;
+use lantern_core::finding::{Finding, listed};
 use lantern_core::path::shown;
 use lantern_core::system::System;
 use lantern_formats::info::Info;
 use lantern_formats::macho::{CodeSignature, Details, Platform, Special, Wrong};
 use lantern_formats::program::{Form, Kind, Machine, Program};
-use lantern_formats::{FormatError, icon};
+use lantern_formats::{FormatError, Signer, icon};
 
-use super::{Inspected, Signature, broken, icon_findings, open, signature_broken, small_file};
-use crate::export::{Export, ReadSeek};
+use super::{Looking, Signature, broken, icon_findings, open, profile, seal, signature_broken, signer, small_file};
+use crate::export::{Export, ReadSeek, unreadable};
 use crate::intake::systems_of;
 
 /// The icon that macOS shows at its largest.
 const WANTED_ICON: u16 = 512;
+
+/// Most rights that are named one by one.
+const MAX_NAMED: usize = 4;
 
 /// How the parts of a bundle lie in it.
 pub(super) struct Layout {
@@ -26,6 +29,8 @@ pub(super) struct Layout {
     info: &'static str,
     resources: &'static str,
     seal: &'static str,
+    /// Where the paths of the seal begin, from the bundle.
+    base: &'static str,
 }
 
 impl Layout {
@@ -37,6 +42,7 @@ impl Layout {
             info: "Contents/Info.plist",
             resources: "Contents/Resources/",
             seal: "Contents/_CodeSignature/CodeResources",
+            base: "Contents/",
         }
     }
 
@@ -48,7 +54,12 @@ impl Layout {
             info: "Info.plist",
             resources: "",
             seal: "_CodeSignature/CodeResources",
+            base: "",
         }
+    }
+
+    fn is_for_phones(&self) -> bool {
+        self.programs.is_empty()
     }
 
     fn path(&self, part: &str) -> String {
@@ -57,44 +68,42 @@ impl Layout {
 }
 
 /// What starts an export for macOS: a program in a bundle, or one by itself.
-pub(super) fn look(export: &Export, index: usize, out: &mut Inspected) {
+pub(super) fn look(export: &Export, index: usize, looking: &mut Looking<'_>) {
     let path = export.entries[index].source.path.as_str().to_owned();
     match path.split_once(".app/") {
-        Some((name, _)) => bundle(export, &format!("{name}.app/"), &format!("{name}.app"), out),
+        Some((name, _)) => bundle(export, &format!("{name}.app/"), &format!("{name}.app"), looking),
         None => {
-            if let Some(mut from) = open(export, index, out) {
-                program(&mut from, Some((export, None)), &path, out);
+            if let Some(mut from) = open(export, index, looking.out) {
+                program(&mut from, Some((export, None)), &path, looking);
             }
         }
     }
 }
 
 /// A package for iOS, which is an archive with one bundle in it.
-pub(super) fn ios(export: &Export, out: &mut Inspected) {
+pub(super) fn ios(export: &Export, looking: &mut Looking<'_>) {
     let names = export.entries.iter().map(|e| e.source.path.as_str());
     let bundles = names.filter_map(|name| name.strip_suffix("Info.plist"));
     let found = bundles.filter(|p| p.starts_with("Payload/") && p.ends_with(".app/") && p.matches('/').count() == 2);
     match found.collect::<Vec<_>>().as_slice() {
         [one] => {
-            out.systems = vec![System::Ios];
-            look_into(export, &Layout::of_ios(one), out);
-            let has_profile = export.place_of(&format!("{one}embedded.mobileprovision")).is_some();
-            let profile = if has_profile { "in it, not verified" } else { "none: no device takes it" };
-            out.facts.push(("profile", profile.to_owned()));
+            looking.out.systems = vec![System::Ios];
+            look_into(export, &Layout::of_ios(one), looking);
         }
         several => {
             let what = format!("there are {} bundles in Payload, one is allowed", several.len());
-            out.findings.push(Finding::stops("package", what, "export it again"));
+            looking.out.findings.push(Finding::stops("package", what, "export it again"));
         }
     }
 }
 
 /// A bundle for macOS; `prefix` ends with `/`, or is empty where the bundle itself was named.
-pub(super) fn bundle(export: &Export, prefix: &str, name: &str, out: &mut Inspected) {
-    look_into(export, &Layout::of_macos(prefix, name), out);
+pub(super) fn bundle(export: &Export, prefix: &str, name: &str, looking: &mut Looking<'_>) {
+    look_into(export, &Layout::of_macos(prefix, name), looking);
 }
 
-fn look_into(export: &Export, layout: &Layout, out: &mut Inspected) {
+fn look_into(export: &Export, layout: &Layout, looking: &mut Looking<'_>) {
+    let out = &mut *looking.out;
     let name = &layout.name;
     let info = match small_file(export, &layout.path(layout.info), out).map(|bytes| Info::read(&bytes)) {
         Some(Ok(info)) => info,
@@ -131,10 +140,10 @@ fn look_into(export: &Export, layout: &Layout, out: &mut Inspected) {
         out.starts.push(path.clone());
     }
     if let Some(mut from) = open(export, index, out) {
-        program(&mut from, Some((export, Some(layout))), &path, out);
+        program(&mut from, Some((export, Some(layout))), &path, looking);
     }
     if let Some(wanted) = info.minimum_system {
-        out.needs = Some(match layout.programs {
+        looking.out.needs = Some(match layout.programs {
             "" => format!("iOS {wanted}"),
             _ => format!("macOS {wanted}"),
         });
@@ -146,8 +155,9 @@ pub(super) fn program(
     mut from: &mut dyn ReadSeek,
     within: Option<(&Export, Option<&Layout>)>,
     name: &str,
-    out: &mut Inspected,
+    looking: &mut Looking<'_>,
 ) {
+    let out = &mut *looking.out;
     let details = match Details::read(&mut from) {
         Ok(details) => details,
         Err(error) => return out.findings.extend(broken(name, &error)),
@@ -176,9 +186,10 @@ pub(super) fn program(
     if let Some((export, layout)) = within {
         out.findings.extend(missing_libraries(&details, export, layout, &name));
     }
-    if let Err(error) = signature(from, &details, within, &name, out) {
-        out.findings.extend(broken(&name, &error));
+    if let Err(error) = signature(from, &details, within, &name, looking) {
+        looking.out.findings.extend(broken(&name, &error));
     }
+    let out = &mut *looking.out;
     let machines = || details.iter().map(|d| d.slice.machine);
     if out.systems.is_empty() {
         out.systems = systems_of(&Program { form: Form::MachO, kind: Kind::Program, machines: machines().collect() });
@@ -194,32 +205,34 @@ pub(super) fn program(
     }
 }
 
-/// Verifies the signature of every slice; the first that is wrong counts.
-fn signature(
+/// What the signatures of a program's slices say.
+pub(super) struct Code {
+    /// One of each slice that has one.
+    pub signatures: Vec<CodeSignature>,
+    /// Who signed the first of them, where it was an identity.
+    pub signer: Option<Signer>,
+    /// Why they do not hold; none when they do.
+    pub wrong: Option<String>,
+}
+
+/// Verifies the signature of every slice; the first thing that is wrong counts. None where nothing is signed.
+pub(super) fn verify_code(
     mut from: &mut dyn ReadSeek,
     details: &[Details],
-    within: Option<(&Export, Option<&Layout>)>,
-    name: &str,
-    out: &mut Inspected,
-) -> Result<(), FormatError> {
+    beside: &[(Special, &str, Option<Vec<u8>>)],
+) -> Result<Option<Code>, FormatError> {
     let mut signatures = Vec::new();
     for slice in details {
-        signatures.push(CodeSignature::read(&mut from, slice)?);
+        signatures.extend(CodeSignature::read(&mut from, slice)?);
     }
-    let found: Vec<&CodeSignature> = signatures.iter().flatten().collect();
-    let Some(first) = found.first() else {
-        out.signature = Signature::None;
-        return Ok(());
-    };
-    let mut wrong = (found.len() < signatures.len()).then(|| "one of its slices carries none".to_owned());
-    // What a bundle's program covers beside itself.
-    let mut beside: Vec<(Special, &str, Option<Vec<u8>>)> = Vec::new();
-    if let Some((export, Some(layout))) = within {
-        for (slot, path) in [(Special::Info, layout.info), (Special::Resources, layout.seal)] {
-            beside.push((slot, path, small_file(export, &layout.path(path), out)));
-        }
+    if signatures.is_empty() {
+        return Ok(None);
     }
-    for signature in &found {
+    // Linkers sign the slices for Apple's own processors alone, without an identity: the others need nothing.
+    let is_gap = signatures.len() < details.len() && !signatures.iter().all(CodeSignature::is_ad_hoc);
+    let mut wrong = is_gap.then(|| "one of its slices carries none".to_owned());
+    let mut first_signer = None;
+    for signature in &signatures {
         wrong = wrong.or(signature.verify(&mut from)?.map(|wrong| match wrong {
             Wrong::Page(at) => format!("the code changed after it was signed, first at byte {at}"),
             Wrong::NotCovered => "it does not cover the whole program".to_owned(),
@@ -230,18 +243,75 @@ fn signature(
         }));
         let changed = beside.iter().find(|(slot, _, bytes)| !signature.holds(*slot, bytes.as_deref()));
         wrong = wrong.or(changed.map(|(_, path, _)| format!("{path} was changed after it was signed")));
+        if let Some(signer) = signature.signer()? {
+            wrong = wrong.or_else(|| signer.wrong.clone());
+            first_signer = first_signer.or(Some(signer));
+        }
     }
-    out.facts.push(("signed as", shown(first.identifier())));
-    out.facts.extend(first.is_hardened().then(|| ("runtime", "hardened".to_owned())));
-    let is_intact = wrong.is_none();
-    out.signature = match first.is_ad_hoc() {
-        true => Signature::AdHoc { is_intact },
-        false => Signature::Identity {
-            whose: first.team().map(|team| format!("team {}", shown(team))),
-            is_intact: Some(is_intact),
-        },
+    Ok(Some(Code { signatures, signer: first_signer, wrong }))
+}
+
+/// Says what the signature of a program is, and of the bundle around it.
+fn signature(
+    from: &mut dyn ReadSeek,
+    details: &[Details],
+    within: Option<(&Export, Option<&Layout>)>,
+    name: &str,
+    looking: &mut Looking<'_>,
+) -> Result<(), FormatError> {
+    // What a bundle's program covers beside itself.
+    let mut beside: Vec<(Special, &str, Option<Vec<u8>>)> = Vec::new();
+    if let Some((export, Some(layout))) = within {
+        for (slot, path) in [(Special::Info, layout.info), (Special::Resources, layout.seal)] {
+            beside.push((slot, path, small_file(export, &layout.path(path), looking.out)));
+        }
+    }
+    let Some(code) = verify_code(from, details, &beside)? else {
+        looking.out.signature = Signature::None;
+        return Ok(());
     };
-    out.findings.extend(wrong.map(|why| signature_broken(&format!("the signature of {name}"), &why)));
+    let Some(first) = code.signatures.first() else { return Ok(()) };
+    let mut wrong = code.wrong;
+    let seal = beside.into_iter().find(|(slot, ..)| *slot == Special::Resources).and_then(|(_, _, bytes)| bytes);
+    if let (Some((export, Some(layout))), Some(seal), None) = (within, seal, &wrong) {
+        let bundle = seal::Bundle { base: layout.path(layout.base), main: name.to_owned(), team: first.team() };
+        match seal::wrong_in(export, &bundle, &seal, looking.progress) {
+            Ok(found) => {
+                wrong = found.wrong;
+                looking.out.findings.extend(found.findings);
+            }
+            Err(error) => looking.out.findings.push(unreadable(name, &error)),
+        }
+    }
+    let out = &mut *looking.out;
+    out.facts.push(("signed as", shown(first.identifier())));
+    out.facts.extend(first.team().map(|team| ("team", shown(team))));
+    out.facts.extend(first.is_hardened().then(|| ("runtime", "hardened".to_owned())));
+    let entitlements = first.entitlements();
+    let may: Vec<String> = entitlements.names().map(shown).collect();
+    if !may.is_empty() {
+        out.facts.push(("may", listed(&may, MAX_NAMED)));
+    }
+    match (first.is_ad_hoc(), &code.signer) {
+        (false, Some(signer)) => signer::say(signer, wrong.is_none(), out),
+        (false, None) => out.signature = Signature::Identity { whose: None, is_intact: Some(wrong.is_none()) },
+        (true, _) => out.signature = Signature::AdHoc { is_intact: wrong.is_none() },
+    }
+    if entitlements.is_on("get-task-allow")
+        && within.is_none_or(|(_, layout)| layout.is_none_or(|l| !l.is_for_phones()))
+    {
+        let what = format!("{name} may be looked into by debuggers: it was signed for developers");
+        out.findings.push(Finding::warns("debug-build", what, "sign it without get-task-allow"));
+    }
+    let whose = format!("the signature of {name}");
+    match (wrong, &code.signer) {
+        (Some(why), _) => out.findings.push(signature_broken(&whose, &why)),
+        (None, Some(signer)) => out.findings.extend(signer::findings(signer, &whose)),
+        (None, None) => {}
+    }
+    if let Some((export, Some(layout))) = within.filter(|(_, layout)| layout.is_some_and(Layout::is_for_phones)) {
+        profile::look(export, &layout.bundle, first, code.signer.as_ref(), out);
+    }
     Ok(())
 }
 

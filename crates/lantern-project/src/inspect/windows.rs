@@ -2,10 +2,9 @@
 
 use lantern_core::finding::Finding;
 use lantern_core::path::shown;
-use lantern_formats::certificate::common_name;
-use lantern_formats::pe::{Details, ProgramSignature, Subsystem};
+use lantern_formats::pe::{self, Details, Subsystem};
 
-use super::{Inspected, LIBRARY, Signature, broken, icon_findings, missing_libraries, signature_broken};
+use super::{Inspected, LIBRARY, Signature, broken, icon_findings, missing_libraries, signature_broken, signer};
 use crate::export::{Export, ReadSeek};
 
 /// Libraries that are on every Windows since 10, one a line; `docs/libraries.md` says how the list came about.
@@ -45,9 +44,9 @@ pub(super) fn program(mut from: &mut dyn ReadSeek, export: Option<&Export>, name
     out.findings.extend(findings(&details, export, name, is_program));
 }
 
-/// Verifies the signature; what it is worth depends on who trusts its issuer, which is not judged.
+/// Verifies the signature.
 fn signature(mut from: &mut dyn ReadSeek, details: &Details, name: &str, out: &mut Inspected) {
-    let seen = match ProgramSignature::verify(&mut from, details) {
+    let seen = match pe::verify(&mut from, details) {
         Ok(None) => return out.signature = Signature::None,
         Ok(Some(seen)) => seen,
         Err(error) => {
@@ -55,14 +54,12 @@ fn signature(mut from: &mut dyn ReadSeek, details: &Details, name: &str, out: &m
             return out.findings.extend(broken(name, &error));
         }
     };
-    let whose = common_name(&seen.subject).map(shown);
-    out.signature = Signature::Identity { whose, is_intact: Some(seen.wrong.is_none()) };
-    out.facts.extend(common_name(&seen.issuer).map(|issuer| ("certified by", shown(issuer))));
-    let day =
-        jiff::Timestamp::from_second(i64::try_from(seen.expires).unwrap_or(i64::MAX)).unwrap_or(jiff::Timestamp::MAX);
-    let stamp = if seen.has_timestamp { ", with a time stamp, not verified" } else { ", without a time stamp" };
-    out.facts.push(("certified until", format!("{}{stamp}", day.strftime("%Y-%m-%d"))));
-    out.findings.extend(seen.wrong.map(|why| signature_broken(&format!("the signature of {}", shown(name)), &why)));
+    signer::say(&seen, seen.wrong.is_none(), out);
+    let whose = format!("the signature of {}", shown(name));
+    match &seen.wrong {
+        Some(why) => out.findings.push(signature_broken(&whose, why)),
+        None => out.findings.extend(signer::findings(&seen, &whose)),
+    }
 }
 
 fn findings(details: &Details, export: Option<&Export>, name: &str, is_program: bool) -> Vec<Finding> {

@@ -3,9 +3,10 @@ use std::io::Cursor;
 use proptest::prelude::*;
 
 use super::*;
+use crate::test_keys::{Key, plain};
 
 /// A slice of ARM64 with one load command and `code` bytes before its signature.
-fn signed(code: usize, flags: u32, cms: &[u8]) -> Vec<u8> {
+fn signed(code: usize, flags: u32, cms: &dyn Fn(&[u8]) -> Vec<u8>) -> Vec<u8> {
     let mut file = vec![0xcf, 0xfa, 0xed, 0xfe];
     for word in [0x0100_000c_u32, 0, 2, 1, 16, 0, 0] {
         file.extend(word.to_le_bytes());
@@ -16,18 +17,28 @@ fn signed(code: usize, flags: u32, cms: &[u8]) -> Vec<u8> {
     let signature_len_at = file.len();
     file.extend(0_u32.to_le_bytes());
     file.resize(code, 0x5a);
-    let entitlements = blob(0xfade_7171, b"<plist><dict/></plist>");
+    let entitlements = blob(0xfade_7171, b"<plist><dict><key>get-task-allow</key><true/></dict></plist>");
     let build = |file: &[u8]| {
         let directory = directory(&file[..code], flags, &entitlements);
-        let parts = [(0_u32, directory), (5, entitlements.clone()), (0x1_0000, blob(0xfade_0b01, cms))];
+        let cms = blob(0xfade_0b01, &cms(&directory));
+        let parts = [(0_u32, directory), (5, entitlements.clone()), (0x1_0000, cms)];
         superblob(&parts)
     };
-    // The length stands in the part that is hashed.
-    let len = build(&file).len() as u32;
+    // The length stands in the part that is hashed; some room, for not every signature is of one length.
+    let len = build(&file).len() as u32 + 16;
     file[signature_len_at..signature_len_at + 4].copy_from_slice(&len.to_le_bytes());
     let signature = build(&file);
     file.extend(signature);
+    file.resize(code + len as usize, 0);
     file
+}
+
+fn nobody(_: &[u8]) -> Vec<u8> {
+    Vec::new()
+}
+
+fn two_bytes(_: &[u8]) -> Vec<u8> {
+    b"\x30\x00".to_vec()
 }
 
 fn blob(magic: u32, content: &[u8]) -> Vec<u8> {
@@ -93,23 +104,40 @@ fn verify(bytes: &[u8]) -> Result<Option<Wrong>, FormatError> {
 
 #[test]
 fn what_a_signature_says() {
-    let file = signed(10_000, FLAG_AD_HOC, b"");
+    let file = signed(10_000, FLAG_AD_HOC, &nobody);
     let signature = read(&file).unwrap().unwrap();
     assert_eq!((signature.identifier(), signature.team()), ("example.paperheron.saltmarsh", Some("HERON12345")));
     assert!(signature.is_ad_hoc() && !signature.is_hardened());
-    assert_eq!(signature.entitlements(), Some(b"<plist><dict/></plist>".as_slice()));
+    assert!(signature.entitlements().is_on("get-task-allow"));
+    assert_eq!(signature.entitlements().names().collect::<Vec<_>>(), ["get-task-allow"]);
+    assert_eq!(signature.signer().unwrap(), None);
     assert!(signature.holds(Special::Info, Some(b"the property list")));
     assert!(!signature.holds(Special::Info, Some(b"another one")) && !signature.holds(Special::Info, None));
     assert!(signature.holds(Special::Resources, None) && !signature.holds(Special::Resources, Some(b"a seal")));
     assert_eq!(verify(&file).unwrap(), None);
-    let hardened = read(&signed(5000, FLAG_RUNTIME, b"\x30\x00")).unwrap().unwrap();
+    let hardened = read(&signed(5000, FLAG_RUNTIME, &two_bytes)).unwrap().unwrap();
     assert!(hardened.is_hardened() && !hardened.is_ad_hoc());
     assert_eq!(hardened.cms.as_deref(), Some(b"\x30\x00".as_slice()));
 }
 
 #[test]
+fn an_identity_has_signed_the_hashes() {
+    let key = Key::new("Paper Heron");
+    let sign = |directory: &[u8]| key.message("1.2.840.113549.1.7.1", None, directory, &plain);
+    let signature = read(&signed(10_000, FLAG_RUNTIME, &sign)).unwrap().unwrap();
+    let signer = signature.signer().unwrap().unwrap();
+    assert_eq!((signer.wrong, signer.subject.as_str()), (None, "CN=Paper Heron"));
+    // The code was changed and hashed anew, the message is the old one.
+    let old = |directory: &[u8]| key.message("1.2.840.113549.1.7.1", None, &[directory, b"x"].concat(), &plain);
+    let forged = signed(10_000, FLAG_RUNTIME, &old);
+    assert_eq!(verify(&forged).unwrap(), None);
+    let signer = read(&forged).unwrap().unwrap().signer().unwrap().unwrap();
+    assert!(signer.wrong.unwrap().contains("changed after it was signed"));
+}
+
+#[test]
 fn what_was_changed_is_named() {
-    let good = signed(10_000, FLAG_AD_HOC, b"");
+    let good = signed(10_000, FLAG_AD_HOC, &nobody);
     let changed = |at: usize| {
         let mut file = good.clone();
         file[at] ^= 1;
@@ -137,7 +165,7 @@ fn blobs_over_one_another_are_refused() {
     let mut signature = [CSMAGIC_EMBEDDED_SIGNATURE.to_be_bytes(), len.to_be_bytes(), count.to_be_bytes()].concat();
     signature.append(&mut index);
     signature.append(&mut parts);
-    let mut file = signed(4096, FLAG_AD_HOC, b"");
+    let mut file = signed(4096, FLAG_AD_HOC, &nobody);
     file.truncate(4096);
     file[44..48].copy_from_slice(&len.to_le_bytes());
     file.extend(signature);
@@ -147,14 +175,14 @@ fn blobs_over_one_another_are_refused() {
 proptest! {
     #[test]
     fn any_flipped_byte_of_the_code_is_noticed(at in 0_usize..10_000, bit in 0_u8..8) {
-        let mut file = signed(10_000, FLAG_AD_HOC, b"");
+        let mut file = signed(10_000, FLAG_AD_HOC, &nobody);
         file[at] ^= 1 << bit;
         prop_assert!(!matches!(verify(&file), Ok(None)), "byte {}", at);
     }
 
     #[test]
     fn no_bytes_make_the_reader_panic(at in 0_usize..11_000, value: u8) {
-        let mut file = signed(10_000, FLAG_AD_HOC, b"\x30\x00");
+        let mut file = signed(10_000, FLAG_AD_HOC, &two_bytes);
         let len = file.len();
         file[at % len] = value;
         let _ = verify(&file);

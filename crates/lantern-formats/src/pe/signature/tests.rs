@@ -4,7 +4,7 @@ use proptest::prelude::*;
 use sha2::{Digest, Sha256};
 
 use super::*;
-use crate::test_keys::{Key, der};
+use crate::test_keys::{Key, der, oid, plain};
 
 const CODE_LEN: usize = 2048;
 /// Where the optional header starts.
@@ -24,38 +24,11 @@ fn program() -> Vec<u8> {
     file
 }
 
-fn oid(text: &str) -> Vec<u8> {
-    ObjectIdentifier::new_unwrap(text).to_der().unwrap()
-}
-
 fn message(key: &Key, digest: &[u8]) -> Vec<u8> {
     let sha256 = der(0x30, &[&oid("2.16.840.1.101.3.4.2.1")]);
     let description = der(0x30, &[&oid("1.3.6.1.4.1.311.2.1.15")]);
     let content = [description, der(0x30, &[&sha256, &der(0x04, &[digest])])].concat();
-    let attribute = |name: &str, value: &[u8]| der(0x30, &[&oid(name), &der(0x31, &[value])]);
-    let mut attributes = [
-        attribute("1.2.840.113549.1.9.3", &oid("1.3.6.1.4.1.311.2.1.4")),
-        attribute("1.2.840.113549.1.9.4", &der(0x04, &[&Sha256::digest(&content)])),
-    ];
-    // DER orders the members of a set by their bytes.
-    attributes.sort();
-    let signed = attributes.concat();
-    let signature = key.sign(&der(0x31, &[&signed]));
-    let signer = der(
-        0x30,
-        &[
-            &[2, 1, 1],
-            &der(0x30, &[&key.name, &[2, 1, 1]]),
-            &sha256,
-            &der(0xa0, &[&signed]),
-            &der(0x30, &[&oid("1.2.840.10045.4.3.2")]),
-            &der(0x04, &[&signature]),
-        ],
-    );
-    let inner = der(0x30, &[&oid("1.3.6.1.4.1.311.2.1.4"), &der(0xa0, &[&der(0x30, &[&content])])]);
-    let certificates = der(0xa0, &[&key.certificate]);
-    let data = der(0x30, &[&[2, 1, 1], &der(0x31, &[&sha256]), &inner, &certificates, &der(0x31, &[&signer])]);
-    der(0x30, &[&oid("1.2.840.113549.1.7.2"), &der(0xa0, &[&data])])
+    key.message("1.3.6.1.4.1.311.2.1.4", Some(&der(0x30, &[&content])), &content, &plain)
 }
 
 fn signed(key: &Key) -> Vec<u8> {
@@ -71,10 +44,10 @@ fn signed(key: &Key) -> Vec<u8> {
     file
 }
 
-fn verify(file: &[u8]) -> Result<Option<ProgramSignature>, FormatError> {
+fn check(file: &[u8]) -> Result<Option<Signer>, FormatError> {
     let mut cursor = Cursor::new(file);
     let details = Details::read(&mut cursor)?;
-    ProgramSignature::verify(&mut cursor, &details)
+    verify(&mut cursor, &details)
 }
 
 fn sample() -> Vec<u8> {
@@ -84,14 +57,14 @@ fn sample() -> Vec<u8> {
 
 #[test]
 fn what_is_signed_holds() {
-    let found = verify(&sample()).unwrap().unwrap();
+    let found = check(&sample()).unwrap().unwrap();
     assert_eq!((found.wrong, found.subject.as_str()), (None, "CN=Paper Heron"));
-    assert!(!found.has_timestamp);
-    assert_eq!(verify(&program()).unwrap(), None);
+    assert_eq!(found.stamped, None);
+    assert_eq!(check(&program()).unwrap(), None);
     // The checksum is nobody's business: it is written last.
     let mut other = sample();
     other[CHECKSUM] ^= 1;
-    assert_eq!(verify(&other).unwrap().unwrap().wrong, None);
+    assert_eq!(check(&other).unwrap().unwrap().wrong, None);
 }
 
 #[test]
@@ -99,7 +72,7 @@ fn what_was_changed_is_named() {
     let wrong = |change: &dyn Fn(&mut Vec<u8>)| {
         let mut file = sample();
         change(&mut file);
-        verify(&file).unwrap().unwrap().wrong.unwrap_or_default()
+        check(&file).unwrap().unwrap().wrong.unwrap_or_default()
     };
     assert!(wrong(&|file| file[CODE_LEN - 1] ^= 1).contains("changed after it was signed"));
     assert!(wrong(&|file| file.extend([0; 8])).contains("stands behind it"));
@@ -114,7 +87,7 @@ fn what_was_changed_is_named() {
     // A certificate of the same name with another key.
     let (one, other) = (Key::new("Paper Heron"), Key::new("Paper Heron"));
     let mixed = Key { certificate: other.certificate.clone(), ..one };
-    assert!(verify(&signed(&mixed)).unwrap().unwrap().wrong.unwrap().contains("not that of its key"));
+    assert!(check(&signed(&mixed)).unwrap().unwrap().wrong.unwrap().contains("not that of its key"));
 }
 
 proptest! {
@@ -123,7 +96,7 @@ proptest! {
         let mut file = sample();
         let is_covered = !(CHECKSUM..CHECKSUM + 4).contains(&at) && !(ENTRY..ENTRY + 8).contains(&at);
         file[at] ^= 1 << bit;
-        let holds = matches!(verify(&file), Ok(Some(ProgramSignature { wrong: None, .. })));
+        let holds = matches!(check(&file), Ok(Some(Signer { wrong: None, .. })));
         prop_assert!(!(is_covered && holds), "byte {}", at);
     }
 
@@ -132,8 +105,8 @@ proptest! {
         let mut file = sample();
         let at = at.index(file.len());
         file[at] = value;
-        let _ = verify(&file);
+        let _ = check(&file);
         file.truncate(len.index(file.len()));
-        let _ = verify(&file);
+        let _ = check(&file);
     }
 }

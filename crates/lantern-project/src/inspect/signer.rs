@@ -1,0 +1,59 @@
+//! Who signed a thing: the same for programs, packages and bundles.
+
+use lantern_core::finding::Finding;
+use lantern_core::path::shown;
+use lantern_formats::Signer;
+use lantern_formats::certificate::common_name;
+
+use super::{Inspected, Signature};
+use crate::outside;
+
+/// Says who signed, until when the certificate holds and when it was; what it is worth depends on who trusts its issuer,
+/// which is not judged.
+pub(super) fn say(signer: &Signer, is_intact: bool, out: &mut Inspected) {
+    let whose = common_name(&signer.subject).unwrap_or(&signer.subject);
+    let whose = Some(whose).filter(|whose| !whose.is_empty()).map(shown);
+    out.signature = Signature::Identity { whose, is_intact: Some(is_intact) };
+    if !signer.chain.is_empty() {
+        let chain: Vec<String> = signer.chain.iter().map(|name| shown(name)).collect();
+        out.facts.push(("certified by", chain.join(", by ")));
+    }
+    if !signer.subject.is_empty() {
+        out.facts.push(("certified until", day(signer.valid.1)));
+    }
+    out.facts.extend(signer.stamped.map(|time| ("time stamp", day(time))));
+}
+
+/// The day of a moment, in seconds since 1970.
+fn day(seconds: u64) -> String {
+    let time = i64::try_from(seconds).ok().and_then(|seconds| jiff::Timestamp::from_second(seconds).ok());
+    time.unwrap_or(jiff::Timestamp::MAX).strftime("%Y-%m-%d").to_string()
+}
+
+/// What is wrong with the certificate of a program, which must hold when it is started unless a time stamp says that it
+/// held when it signed.
+pub(super) fn findings(signer: &Signer, whose: &str) -> Vec<Finding> {
+    let mut findings = Vec::new();
+    let now = u64::try_from(outside::now().as_second()).unwrap_or(0);
+    let (from, until) = signer.valid;
+    let at = signer.stamped.unwrap_or(now);
+    if at > until {
+        let what = match signer.stamped {
+            Some(time) => {
+                format!("{whose} was made on {}, when its certificate was over since {}", day(time), day(until))
+            }
+            None => {
+                format!("the certificate of {whose} is over since {}, and no time stamp stands beside it", day(until))
+            }
+        };
+        findings.push(Finding::warns("certificate-over", what, "sign it again, with a time stamp"));
+    } else if at < from {
+        let what = format!("{whose} was made before its certificate, which begins on {}", day(from));
+        findings.push(Finding::warns("certificate-over", what, "is a clock wrong? Sign it again"));
+    }
+    if signer.is_for_other_things {
+        let what = format!("{whose} is made with a certificate that is not for signing programs");
+        findings.push(Finding::warns("certificate-kind", what, "sign it with one that is"));
+    }
+    findings
+}
