@@ -95,7 +95,6 @@ fn one_thing_at_a_time() {
       needs       iOS 15.0
       size        4 files, 717 kB, 356 kB packed
       signature   none
-      profile     none: no device takes it
 
       warns: Payload/SaltmarshPost.app/SaltmarshPost is not signed: no device takes it (unsigned)
       try: export it with your team's profile
