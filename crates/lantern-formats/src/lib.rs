@@ -35,9 +35,9 @@ pub mod pe;
 mod plist;
 pub mod profile;
 pub mod program;
+#[cfg(any(test, feature = "samples"))]
+pub mod samples;
 pub mod tar;
-#[cfg(test)]
-mod test_keys;
 pub mod zip;
 
 pub use fields::FormatError;

@@ -368,6 +368,7 @@ mod tests {
     use proptest::prelude::*;
 
     use super::*;
+    use crate::samples::seed;
 
     const XML: &str = r#"<?xml version="1.0" encoding="UTF-8"?>
 <!DOCTYPE plist PUBLIC "-//Apple//DTD PLIST 1.0//EN" "http://www.apple.com/DTDs/PropertyList-1.0.dtd">
@@ -409,6 +410,8 @@ mod tests {
 
     #[test]
     fn every_kind_of_value() {
+        seed("list", "xml", XML.as_bytes());
+        seed("list", "binary", &made(&[("CFBundleName", "Saltmarsh Post"), ("x", "ebb – flood")]));
         let found = read(XML.as_bytes()).unwrap();
         let text = |key: &str| found[key].text().unwrap().to_owned();
         assert_eq!(text("CFBundleName"), "Heron & Sons \u{2014} Post");

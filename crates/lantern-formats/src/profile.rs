@@ -84,7 +84,7 @@ impl Profile {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::test_keys::{Key, der, plain};
+    use crate::samples::{Key, der, plain, seed};
 
     fn profile(more: &str) -> Vec<u8> {
         let list = format!(
@@ -98,6 +98,7 @@ mod tests {
 
     #[test]
     fn what_a_profile_says() {
+        seed("list", "profile", &profile(""));
         let found =
             Profile::read(&profile("<key>DeveloperCertificates</key><array><data>Zm9v</data></array>")).unwrap();
         assert_eq!((found.signer.wrong, found.reach), (None, Reach::Shop));

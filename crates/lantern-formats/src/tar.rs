@@ -282,7 +282,9 @@ mod tests {
         assert_eq!(record.len(), long.len() + 10);
         let gnu = format!("{long}\0");
         for (flag, bytes) in [(b'x', record.as_bytes()), (b'L', gnu.as_bytes())] {
-            let found = list(&archive(&[("@", flag, bytes, ""), ("short", b'0', b"x", "")])).unwrap();
+            let whole = archive(&[("@", flag, bytes, ""), ("short", b'0', b"x", "")]);
+            crate::samples::seed("tape", &format!("long-{flag}"), &whole);
+            let found = list(&whole).unwrap();
             assert_eq!((found.len(), String::from_utf8_lossy(&found[0].name).into_owned()), (1, long.clone()));
         }
     }

@@ -320,7 +320,8 @@ impl<R: Read> Read for Checked<R> {
             if self.left > 0 {
                 return Err(wrong("it unpacks to less than it states"));
             }
-            if self.crc.sum() != self.crc32 {
+            // Who looks for bytes that do harm gets past the checksum.
+            if self.crc.sum() != self.crc32 && !cfg!(fuzzing) {
                 return Err(wrong("its checksum is another"));
             }
         }

@@ -358,3 +358,6 @@ fn open(export: &Export, index: usize, out: &mut Inspected) -> Option<Box<dyn Re
         .map_err(|e| out.findings.push(unreadable(&export.entries[index].source.path.shown(), &e)))
         .ok()
 }
+
+#[cfg(test)]
+mod tests;

@@ -164,6 +164,7 @@ mod tests {
     use proptest::prelude::*;
 
     use super::super::{Manifest, id};
+    use crate::samples::seed;
 
     fn varint(mut value: u64) -> Vec<u8> {
         let mut out = Vec::new();
@@ -226,6 +227,7 @@ mod tests {
 
     #[test]
     fn what_a_module_says() {
+        seed("manifest", "bundle", &sample());
         let found = Manifest::read_of_bundle(&sample()).unwrap();
         assert_eq!((found.package.as_str(), found.version_code), ("example.paperheron.saltmarsh", Some(27)));
         assert_eq!((found.version_name.as_deref(), found.min_sdk), (Some("1.4.0"), Some(24)));

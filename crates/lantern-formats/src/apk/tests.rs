@@ -3,7 +3,7 @@ use std::io::Cursor;
 use proptest::prelude::*;
 
 use super::*;
-use crate::test_keys::Key;
+use crate::samples::{Key, seed};
 use crate::zip::Method;
 use crate::zip::write::ZipWriter;
 
@@ -84,6 +84,7 @@ fn what_is_signed_holds() {
     let key = Key::new("Paper Heron");
     let file =
         signed(&package(), &[(ID_V2, &key, Says::default()), (ID_V3, &key, Says { sdk: SDK, ..Says::default() })]);
+    seed("package", "schemes-2-3", &file);
     let found = schemes(&file).unwrap();
     assert_eq!(found.iter().map(|s| (s.version, s.wrong.clone())).collect::<Vec<_>>(), [(2, None), (3, None)]);
     assert_eq!(found[0].signers[0].subject, "CN=Paper Heron");

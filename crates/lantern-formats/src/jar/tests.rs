@@ -3,68 +3,14 @@ use std::io::Cursor;
 use proptest::prelude::*;
 
 use super::*;
-use crate::test_keys::{Key, plain};
+use crate::samples::{Key, archive, manifest, plain, seed, signed_archive, signer_file};
 use crate::zip::{self, Method, write::ZipWriter};
 
 const FILES: [(&str, &[u8]); 3] =
     [("base/manifest.xml", b"the manifest"), ("base/lib/heron.so", &[7; 300]), ("META-INF/services/x", b"a service")];
 
-fn base64_of(bytes: &[u8]) -> String {
-    const DIGITS: &[u8; 64] = b"ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789+/";
-    let digits = bytes.chunks(3).flat_map(|three| {
-        let bits = three.iter().fold(0_u32, |bits, b| bits << 8 | u32::from(*b)) << (8 * (3 - three.len()));
-        (0..4).map(move |i| if i <= three.len() { DIGITS[(bits >> (18 - 6 * i) & 63) as usize] as char } else { '=' })
-    });
-    digits.collect()
-}
-
-/// Lines of at most 72 bytes, cut wherever it comes.
-fn field(key: &str, value: &str) -> Vec<u8> {
-    let whole = format!("{key}: {value}").into_bytes();
-    let (first, rest) = whole.split_at(whole.len().min(70));
-    let mut out = first.to_vec();
-    rest.chunks(69).for_each(|part| out.extend([b"\r\n ", part].concat()));
-    [out, b"\r\n".to_vec()].concat()
-}
-
-fn digest(bytes: &[u8]) -> String {
-    base64_of(&Hash::Sha256.digest(bytes))
-}
-
-fn manifest(files: &[(&str, &[u8])]) -> (Vec<u8>, Vec<Vec<u8>>) {
-    let main = b"Manifest-Version: 1.0\r\nCreated-By: a test\r\n\r\n".to_vec();
-    let sections = files
-        .iter()
-        .map(|(name, bytes)| [field("Name", name), field("SHA-256-Digest", &digest(bytes)), b"\r\n".to_vec()].concat());
-    (main, sections.collect())
-}
-
-/// An archive of files, with the signature's own.
-fn archive(files: &[(&str, &[u8])], manifest: &[u8], signed: &[u8], block: &[u8]) -> Vec<u8> {
-    let mut zip = ZipWriter::new(Cursor::new(Vec::new()));
-    let own = [("META-INF/MANIFEST.MF", manifest), ("META-INF/HERON.SF", signed), ("META-INF/HERON.EC", block)];
-    for (name, bytes) in files.iter().chain(&own) {
-        zip.file(name, Method::Deflate, 0o644, bytes.len() as u64, |out| out.write_all(bytes)).unwrap();
-    }
-    zip.finish().unwrap().into_inner()
-}
-
-/// What a signer says of a manifest: of all of it, or of each section.
-fn signer_file(main: &[u8], sections: &[Vec<u8>], files: &[(&str, &[u8])], whole: bool) -> Vec<u8> {
-    let all = [main, &sections.concat()].concat();
-    let head = if whole { field("SHA-256-Digest-Manifest", &digest(&all)) } else { Vec::new() };
-    let mut out = [b"Signature-Version: 1.0\r\nX-Android-APK-Signed: 2, 3\r\n".as_slice(), &head, b"\r\n"].concat();
-    for ((name, _), section) in files.iter().zip(sections) {
-        out.extend([field("Name", name), field("SHA-256-Digest", &digest(section)), b"\r\n".to_vec()].concat());
-    }
-    out
-}
-
 fn sample(whole: bool) -> Vec<u8> {
-    let (main, sections) = manifest(&FILES);
-    let signed = signer_file(&main, &sections, &FILES, whole);
-    let block = Key::new("Paper Heron").message("1.2.840.113549.1.7.1", None, &signed, &plain);
-    archive(&FILES, &[main, sections.concat()].concat(), &signed, &block)
+    signed_archive(&Key::new("Paper Heron"), &FILES, whole)
 }
 
 fn check(bytes: &[u8]) -> Option<ArchiveSignature> {
@@ -78,6 +24,7 @@ fn check(bytes: &[u8]) -> Option<ArchiveSignature> {
 #[test]
 fn what_is_signed_holds() {
     for whole in [true, false] {
+        seed("package", &format!("file-by-file-{whole}"), &sample(whole));
         let found = check(&sample(whole)).unwrap();
         assert_eq!((found.wrong, found.signers[0].subject.as_str()), (None, "CN=Paper Heron"));
         assert_eq!(found.schemes, [2, 3]);

@@ -145,6 +145,7 @@ fn sealed(value: &Value) -> Result<(Sealed, bool), FormatError> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::samples::seed;
 
     const RULES: &str = "<key>rules2</key><dict>
         <key>^.*</key><true/>
@@ -169,6 +170,7 @@ mod tests {
 
     #[test]
     fn files_links_and_programs() {
+        seed("list", "seal", format!("<plist><dict><key>files2</key><dict/>{RULES}</dict></plist>").as_bytes());
         // SHA-256 of "abc", from FIPS 180-4.
         let hash = "<key>hash2</key><data>ungWv48Bz+pBQUDeXa4iI7ADYaOWF3qctBD/YfIAFa0=</data>";
         let seal = seal(&format!(

@@ -2,7 +2,7 @@ use proptest::prelude::*;
 use sha2::{Digest, Sha256};
 
 use super::*;
-use crate::test_keys::{Key, attribute, der, oid, plain};
+use crate::samples::{Key, attribute, der, oid, plain};
 
 const DATA: &str = "1.2.840.113549.1.7.1";
 const TST: &str = "1.2.840.113549.1.9.16.1.4";

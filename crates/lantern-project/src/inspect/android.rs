@@ -100,12 +100,12 @@ impl Signatures {
     }
 
     /// Why they do not hold; none when they do.
-    fn wrong(&self) -> Option<(u8, String)> {
+    fn wrong(&self, is_bundle: bool) -> Option<(u8, String)> {
         let first = self.first.as_ref();
         let broken = first.and_then(|first| Some((1, first.wrong.clone()?)));
         let broken = broken.or_else(|| self.whole.iter().find_map(|s| Some((s.version, s.wrong.clone()?))));
-        // The first scheme says which others there were.
-        let stated = first.into_iter().flat_map(|first| &first.schemes);
+        // The first scheme says which others there were; bundles have no others.
+        let stated = first.filter(|_| !is_bundle).into_iter().flat_map(|first| &first.schemes);
         let mut gone = stated.filter(|stated| matches!(stated, 2 | 3) && !self.has(**stated));
         broken.or_else(|| gone.next().map(|gone| (1, format!("the signature of scheme {gone} was taken out"))))
     }
@@ -145,7 +145,7 @@ impl Signatures {
         let before: Vec<&SignedBy> = self.whole.last().iter().flat_map(|scheme| &scheme.before).collect();
         out.facts.extend(before.iter().map(|signer| ("key before", hex(&signer.fingerprint))));
         let whose: Vec<String> = newest.iter().map(|signer| shown(&signer.subject)).collect();
-        let wrong = self.wrong();
+        let wrong = self.wrong(is_bundle);
         out.signature = Signature::Identity { whose: Some(whose.join(", ")), is_intact: Some(wrong.is_none()) };
         out.findings.extend(wrong.map(|(version, why)| match is_bundle {
             true => signature_broken("the signature", &why),

@@ -3,90 +3,14 @@ use std::io::Cursor;
 use proptest::prelude::*;
 
 use super::*;
-use crate::test_keys::{Key, plain};
+use crate::samples::{Key, MacProgram, blob, nobody, plain, seed};
 
-/// A slice of ARM64 with one load command and `code` bytes before its signature.
-fn signed(code: usize, flags: u32, cms: &dyn Fn(&[u8]) -> Vec<u8>) -> Vec<u8> {
-    let mut file = vec![0xcf, 0xfa, 0xed, 0xfe];
-    for word in [0x0100_000c_u32, 0, 2, 1, 16, 0, 0] {
-        file.extend(word.to_le_bytes());
-    }
-    file.extend(0x1d_u32.to_le_bytes());
-    file.extend(16_u32.to_le_bytes());
-    file.extend((code as u32).to_le_bytes());
-    let signature_len_at = file.len();
-    file.extend(0_u32.to_le_bytes());
-    file.resize(code, 0x5a);
-    let entitlements = blob(0xfade_7171, b"<plist><dict><key>get-task-allow</key><true/></dict></plist>");
-    let build = |file: &[u8]| {
-        let directory = directory(&file[..code], flags, &entitlements);
-        let cms = blob(0xfade_0b01, &cms(&directory));
-        let parts = [(0_u32, directory), (5, entitlements.clone()), (0x1_0000, cms)];
-        superblob(&parts)
-    };
-    // The length stands in the part that is hashed; some room, for not every signature is of one length.
-    let len = build(&file).len() as u32 + 16;
-    file[signature_len_at..signature_len_at + 4].copy_from_slice(&len.to_le_bytes());
-    let signature = build(&file);
-    file.extend(signature);
-    file.resize(code + len as usize, 0);
-    file
-}
-
-fn nobody(_: &[u8]) -> Vec<u8> {
-    Vec::new()
+fn signed(code: usize, flags: u32, sign: &dyn Fn(&[u8]) -> Vec<u8>) -> Vec<u8> {
+    MacProgram { code, flags, ..MacProgram::default() }.signed(sign)
 }
 
 fn two_bytes(_: &[u8]) -> Vec<u8> {
     b"\x30\x00".to_vec()
-}
-
-fn blob(magic: u32, content: &[u8]) -> Vec<u8> {
-    [&magic.to_be_bytes(), &(content.len() as u32 + 8).to_be_bytes(), content].concat()
-}
-
-fn directory(code: &[u8], flags: u32, entitlements: &[u8]) -> Vec<u8> {
-    let identifier = b"example.paperheron.saltmarsh\0";
-    let team = b"HERON12345\0";
-    let pages: Vec<Vec<u8>> = code.chunks(4096).map(|page| Hash::Sha256.digest(page)).collect();
-    let identifier_at = 52;
-    let team_at = identifier_at + identifier.len() as u32;
-    let hashes_at = team_at + team.len() as u32 + 5 * 32;
-    let mut content = Vec::new();
-    for word in [0x2_0200, flags, hashes_at, identifier_at, 5, pages.len() as u32, code.len() as u32] {
-        content.extend(word.to_be_bytes());
-    }
-    content.extend([32, 2, 0, 12]);
-    for word in [0, 0, team_at] {
-        content.extend(word.to_be_bytes());
-    }
-    content.extend(identifier);
-    content.extend(team);
-    // Special slots stand backwards: entitlements, application, resources, requirements, Info.plist.
-    let info = Hash::Sha256.digest(b"the property list");
-    for hash in [Hash::Sha256.digest(entitlements), vec![0; 32], vec![0; 32], vec![0; 32], info] {
-        content.extend(hash);
-    }
-    content.extend(pages.concat());
-    blob(CSMAGIC_CODEDIRECTORY, &content)
-}
-
-fn superblob(parts: &[(u32, Vec<u8>)]) -> Vec<u8> {
-    let mut at = 12 + parts.len() as u32 * 8;
-    let mut index = Vec::new();
-    for (slot, part) in parts {
-        index.extend([slot.to_be_bytes(), at.to_be_bytes()].concat());
-        at += part.len() as u32;
-    }
-    let bytes: Vec<u8> = parts.iter().flat_map(|(_, part)| part.clone()).collect();
-    [
-        &CSMAGIC_EMBEDDED_SIGNATURE.to_be_bytes(),
-        &at.to_be_bytes(),
-        &(parts.len() as u32).to_be_bytes()[..],
-        &index,
-        &bytes,
-    ]
-    .concat()
 }
 
 fn read(bytes: &[u8]) -> Result<Option<CodeSignature>, FormatError> {
@@ -124,6 +48,7 @@ fn what_a_signature_says() {
 fn an_identity_has_signed_the_hashes() {
     let key = Key::new("Paper Heron");
     let sign = |directory: &[u8]| key.message("1.2.840.113549.1.7.1", None, directory, &plain);
+    seed("program", "macos", &signed(4_096, FLAG_RUNTIME, &sign));
     let signature = read(&signed(10_000, FLAG_RUNTIME, &sign)).unwrap().unwrap();
     let signer = signature.signer().unwrap().unwrap();
     assert_eq!((signer.wrong, signer.subject.as_str()), (None, "CN=Paper Heron"));

@@ -4,7 +4,7 @@ use proptest::prelude::*;
 use sha2::{Digest, Sha256};
 
 use super::*;
-use crate::test_keys::{Key, der, oid, plain};
+use crate::samples::{Key, der, oid, plain, seed};
 
 const CODE_LEN: usize = 2048;
 /// Where the optional header starts.
@@ -57,6 +57,7 @@ fn sample() -> Vec<u8> {
 
 #[test]
 fn what_is_signed_holds() {
+    seed("program", "windows", &sample());
     let found = check(&sample()).unwrap().unwrap();
     assert_eq!((found.wrong, found.subject.as_str()), (None, "CN=Paper Heron"));
     assert_eq!(found.stamped, None);

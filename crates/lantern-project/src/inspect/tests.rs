@@ -1,0 +1,230 @@
+//! Bundles and packages that are signed here and now, and what breaks them.
+
+use std::collections::BTreeMap;
+use std::io::Cursor;
+use std::path::Path;
+
+use lantern_core::progress::Silent;
+use lantern_formats::samples::{Key, MacProgram, nobody, plain, signed_archive};
+use lantern_formats::zip::Method;
+use lantern_formats::zip::write::ZipWriter;
+
+use super::*;
+
+const DATA: &str = "1.2.840.113549.1.7.1";
+const RULES: &str = "<key>rules2</key><dict><key>^.*</key><true/>
+    <key>^Info\\.plist$</key><dict><key>omit</key><true/><key>weight</key><real>20</real></dict>
+    <key>^(.*/)?\\.DS_Store$</key><dict><key>omit</key><true/><key>weight</key><real>2000</real></dict></dict>";
+
+fn info(program: &str) -> Vec<u8> {
+    format!(
+        "<plist><dict><key>CFBundleIdentifier</key><string>example.paperheron.saltmarsh</string>
+         <key>CFBundleName</key><string>Saltmarsh Post</string><key>CFBundleShortVersionString</key><string>1.4.0</string>
+         <key>CFBundleExecutable</key><string>{program}</string></dict></plist>"
+    )
+    .into_bytes()
+}
+
+/// What a seal says of a file.
+fn sealed(path: &str, bytes: &[u8]) -> String {
+    format!("<key>{path}</key><dict><key>hash2</key><data>{}</data></dict>", base64(bytes))
+}
+
+fn base64(bytes: &[u8]) -> String {
+    lantern_formats::samples::digest(bytes)
+}
+
+fn seal(files: &str) -> Vec<u8> {
+    format!("<plist><dict><key>files2</key><dict>{files}</dict>{RULES}</dict></plist>").into_bytes()
+}
+
+type Files = BTreeMap<String, Vec<u8>>;
+
+/// A bundle for macOS with a resource and a library of its own.
+fn bundle(key: &Key, library_team: &str) -> Files {
+    let resource = b"the lighthouse keeper's letter".to_vec();
+    let sign = |directory: &[u8]| key.message(DATA, None, directory, &plain);
+    let library = MacProgram { info: b"", team: library_team, ..MacProgram::default() }.signed(&sign);
+    let demand = "<key>requirement</key><string>anchor apple generic</string>";
+    let seal = seal(&format!(
+        "{}<key>Frameworks/libtide.dylib</key><dict>{demand}</dict>",
+        sealed("Resources/letter.txt", &resource)
+    ));
+    let info = info("saltmarsh");
+    let entitlements = b"<plist><dict><key>com.apple.security.cs.allow-jit</key><true/></dict></plist>";
+    let program = MacProgram { info: &info, seal: &seal, entitlements, flags: 0x1_0000, ..MacProgram::default() };
+    let files = [
+        ("Contents/Info.plist", info.clone()),
+        ("Contents/MacOS/saltmarsh", program.signed(&sign)),
+        ("Contents/Resources/letter.txt", resource),
+        ("Contents/Frameworks/libtide.dylib", library),
+        ("Contents/_CodeSignature/CodeResources", seal.clone()),
+    ];
+    files.into_iter().map(|(path, bytes)| (path.to_owned(), bytes)).collect()
+}
+
+fn look_at_bundle(files: &Files) -> Inspected {
+    let folder = tempfile::tempdir().unwrap();
+    let bundle = folder.path().join("Saltmarsh Post.app");
+    for (path, bytes) in files {
+        let path = bundle.join(path);
+        std::fs::create_dir_all(path.parent().unwrap()).unwrap();
+        std::fs::write(path, bytes).unwrap();
+    }
+    inspect(&bundle, "Saltmarsh Post.app", &Silent).unwrap()
+}
+
+fn look_at_file(name: &str, bytes: &[u8]) -> Inspected {
+    let folder = tempfile::tempdir().unwrap();
+    std::fs::write(folder.path().join(name), bytes).unwrap();
+    inspect(&folder.path().join(Path::new(name)), name, &Silent).unwrap()
+}
+
+fn what(seen: &Inspected, code: &str) -> Vec<String> {
+    seen.findings.iter().filter(|finding| finding.code == code).map(|finding| finding.what.clone()).collect()
+}
+
+fn fact<'a>(seen: &'a Inspected, about: &str) -> Option<&'a str> {
+    seen.facts.iter().find(|(known, _)| *known == about).map(|(_, says)| says.as_str())
+}
+
+#[test]
+fn a_signed_bundle() {
+    let seen = look_at_bundle(&bundle(&Key::new("Paper Heron"), "HERON12345"));
+    assert_eq!(what(&seen, "signature-broken"), [""; 0]);
+    let whose = Some("Paper Heron".to_owned());
+    assert_eq!(seen.signature, Signature::Identity { whose, is_intact: Some(true) });
+    assert_eq!((fact(&seen, "team"), fact(&seen, "runtime")), (Some("HERON12345"), Some("hardened")));
+    assert_eq!(fact(&seen, "may"), Some("com.apple.security.cs.allow-jit"));
+}
+
+#[test]
+fn what_breaks_a_signed_bundle() {
+    let key = Key::new("Paper Heron");
+    let good = bundle(&key, "HERON12345");
+    let broken = |change: &dyn Fn(&mut Files)| {
+        let mut files = good.clone();
+        change(&mut files);
+        what(&look_at_bundle(&files), "signature-broken").join("; ")
+    };
+    let letter = "Contents/Resources/letter.txt";
+    assert!(broken(&|f| f.get_mut(letter).unwrap()[3] ^= 1).contains("Resources/letter.txt was changed"));
+    assert!(broken(&|f| drop(f.remove(letter))).contains("Resources/letter.txt was taken out"));
+    let more = |path: &str| broken(&|f| drop(f.insert(format!("Contents/{path}"), b"x".to_vec())));
+    assert!(more("Resources/more.txt").contains("Resources/more.txt was added"));
+    assert_eq!(more("Resources/.DS_Store"), "");
+    let library = "Contents/Frameworks/libtide.dylib";
+    assert!(broken(&|f| f.get_mut(library).unwrap()[5000] ^= 1).contains("Frameworks/libtide.dylib: the code changed"));
+    assert!(broken(&|f| drop(f.remove(library))).contains("Frameworks/libtide.dylib was taken out"));
+    assert!(broken(&|f| f.get_mut("Contents/Info.plist").unwrap().push(b' ')).contains("Info.plist was changed"));
+    let seal_changed = |f: &mut Files| f.get_mut("Contents/_CodeSignature/CodeResources").unwrap().push(b' ');
+    assert!(broken(&seal_changed).contains("CodeResources was changed"));
+    let other = look_at_bundle(&bundle(&key, "EBBTIDE999"));
+    assert_eq!(what(&other, "signature-broken"), [""; 0]);
+    assert!(what(&other, "other-signer")[0].contains("libtide.dylib"));
+}
+
+/// A package for iOS with this in its profile, and these entitlements.
+fn phone(key: &Key, profile: &str, entitlements: &str) -> Vec<u8> {
+    let list = format!("<plist><dict><key>Name</key><string>Saltmarsh</string>{profile}</dict></plist>");
+    let content = lantern_formats::samples::der(4, &[list.as_bytes()]);
+    let profile = Key::new("the shop").message(DATA, Some(&content), list.as_bytes(), &plain);
+    let sign = |directory: &[u8]| key.message(DATA, None, directory, &plain);
+    let seal = seal(&sealed("embedded.mobileprovision", &profile));
+    let info = info("saltmarsh");
+    let entitlements = format!("<plist><dict>{entitlements}</dict></plist>");
+    let program = MacProgram {
+        info: &info,
+        seal: &seal,
+        entitlements: entitlements.as_bytes(),
+        entitlements_der: b"\x70\x00",
+        ..MacProgram::default()
+    };
+    let mut zip = ZipWriter::new(Cursor::new(Vec::new()));
+    let program = program.signed(&sign);
+    let files: [(&str, &[u8]); 4] = [
+        ("Info.plist", &info),
+        ("_CodeSignature/CodeResources", &seal),
+        ("embedded.mobileprovision", &profile),
+        ("saltmarsh", &program),
+    ];
+    for (path, bytes) in files {
+        let path = format!("Payload/Saltmarsh.app/{path}");
+        zip.file(&path, Method::Deflate, 0o755, bytes.len() as u64, |out| out.write_all(bytes)).unwrap();
+    }
+    zip.finish().unwrap().into_inner()
+}
+
+const KNOWN_AS: &str = "<key>application-identifier</key><string>HERON12345.example.paperheron.saltmarsh</string>";
+
+#[test]
+fn a_package_for_ios_and_its_profile() {
+    let key = Key::new("Paper Heron");
+    let certificate = lantern_formats::samples::base64_of(&key.certificate);
+    let profile = |more: &str, until: &str, team: &str| {
+        format!(
+            "<key>TeamIdentifier</key><array><string>{team}</string></array>
+             <key>ExpirationDate</key><date>{until}</date>
+             <key>DeveloperCertificates</key><array><data>{certificate}</data></array>
+             <key>Entitlements</key><dict>{more}</dict>"
+        )
+    };
+    let allows = "<key>application-identifier</key><string>HERON12345.example.*</string>";
+    let good = look_at_file("a.ipa", &phone(&key, &profile(allows, "2099-01-01T00:00:00Z", "HERON12345"), KNOWN_AS));
+    assert_eq!(what(&good, "profile"), [""; 0]);
+    assert_eq!(what(&good, "signature-broken"), [""; 0]);
+    assert_eq!(fact(&good, "profile"), Some("Saltmarsh, for the shop, until 2099-01-01"));
+
+    let wrong = |profile: &str, entitlements: &str, key: &Key| {
+        what(&look_at_file("a.ipa", &phone(key, profile, entitlements)), "profile").join("; ")
+    };
+    let over = profile(allows, "2020-01-01T00:00:00Z", "HERON12345");
+    assert!(wrong(&over, KNOWN_AS, &key).contains("over since 2020-01-01"));
+    let other_team = profile(allows, "2099-01-01T00:00:00Z", "EBBTIDE999");
+    assert!(wrong(&other_team, KNOWN_AS, &key).contains("the team HERON12345 has signed it"));
+    let good = profile(allows, "2099-01-01T00:00:00Z", "HERON12345");
+    assert!(wrong(&good, KNOWN_AS, &Key::new("somebody else")).contains("does not name the certificate"));
+    let health = format!("{KNOWN_AS}<key>health</key><true/>");
+    assert!(wrong(&good, &health, &key).contains("more than the profile allows: health"));
+    let other = KNOWN_AS.replace("saltmarsh", "lighthouse");
+    assert!(wrong(&good, &other, &key).contains("calls itself example.paperheron.saltmarsh"));
+    let debug = profile(&format!("{allows}<key>get-task-allow</key><true/>"), "2099-01-01T00:00:00Z", "HERON12345");
+    let seen = look_at_file("a.ipa", &phone(&key, &debug, KNOWN_AS));
+    assert!(what(&seen, "debug-build")[0].contains("for development"));
+}
+
+#[test]
+fn a_program_that_only_its_linker_signed() {
+    let seen = look_at_file("saltmarsh", &MacProgram { flags: 2, ..MacProgram::default() }.signed(&nobody));
+    assert_eq!(seen.signature, Signature::AdHoc { is_intact: true });
+    assert!(what(&seen, "debug-build")[0].contains("looked into by debuggers"));
+}
+
+#[test]
+fn an_android_bundle() {
+    let manifest = include_bytes!("../../../lantern-formats/tests/seeds/manifest/bundle");
+    let files: [(&str, &[u8]); 3] = [
+        ("BundleConfig.pb", b"x"),
+        ("base/manifest/AndroidManifest.xml", manifest),
+        ("base/lib/armeabi-v7a/libtide.so", b"x"),
+    ];
+    let signed = signed_archive(&Key::new("Paper Heron"), &files, true);
+    let seen = look_at_file("saltmarsh.aab", &signed);
+    assert_eq!((seen.identity.as_deref(), seen.number.as_deref()), (Some("example.paperheron.saltmarsh"), Some("27")));
+    assert_eq!(fact(&seen, "modules"), Some("base"));
+    let whose = Some("CN=Paper Heron".to_owned());
+    assert_eq!(seen.signature, Signature::Identity { whose, is_intact: Some(true) }, "{:?}", seen.findings);
+    assert_eq!(what(&seen, "only-32-bit").len(), 1);
+    let test_key = signed_archive(&Key::new("Android Debug"), &files, true);
+    assert_eq!(what(&look_at_file("saltmarsh.aab", &test_key), "debug-key").len(), 1);
+}
+
+#[test]
+fn a_package_that_lost_its_newer_signatures() {
+    let manifest = include_bytes!("../../../lantern-formats/tests/seeds/manifest/saltmarsh.apk");
+    let files: [(&str, &[u8]); 2] = [("AndroidManifest.xml", manifest), ("classes.dex", b"x")];
+    // Its signer says that there are signatures by the schemes 2 and 3, too.
+    let seen = look_at_file("saltmarsh.apk", &signed_archive(&Key::new("Paper Heron"), &files, true));
+    assert!(what(&seen, "signature-broken")[0].contains("the signature of scheme 2 was taken out"));
+    assert_eq!(what(&seen, "scheme-missing").len(), 1, "{:?}", seen.findings);
+}
