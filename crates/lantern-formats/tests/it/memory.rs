@@ -56,7 +56,7 @@ fn slices() -> Vec<u8> {
     let directory_len = 100_u32;
     let head = 12 + 16;
     for word in [0xfade_0cc0, len, 2, 0, head, 5, head + directory_len] {
-        file.extend((word as u32).to_be_bytes());
+        file.extend(word.to_be_bytes());
     }
     let mut directory = Vec::new();
     for word in [0xfade_0c02_u32, directory_len, 0x2_0000, 2, 60, 90, 0, 0, 0] {

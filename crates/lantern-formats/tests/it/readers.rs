@@ -69,6 +69,9 @@ pub fn list(bytes: &[u8]) {
     let _ = (icon::icns_sizes(bytes), icon::png_size(bytes));
 }
 
+/// Reads bytes in one way.
+pub type Reader = fn(&[u8]);
+
 /// All of them, by name.
-pub const ALL: [(&str, fn(&[u8])); 5] =
+pub const ALL: [(&str, Reader); 5] =
     [("program", program), ("package", package), ("tape", tape), ("manifest", manifest), ("list", list)];
