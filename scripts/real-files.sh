@@ -1,0 +1,56 @@
+#!/usr/bin/env bash
+# Fetches real programs and packages that others have made and signed, from npm and PyPI, and holds what `lantern
+# inspect` says of them against what is known. They stay in a cache outside of the repository. Fails when one cannot be
+# fetched or is not the one that is known: nothing is skipped. docs/real-files.md says how each expectation is known.
+set -euo pipefail
+cd "$(dirname "${BASH_SOURCE[0]}")/.."
+cache="${LANTERN_REAL_FILES:-${XDG_CACHE_HOME:-$HOME/.cache}/kind-lantern-ci/real-files}"
+mkdir -p "$cache"
+
+# Where from, name, version, platform (of PyPI), SHA-256, name of the file.
+files() {
+  cat <<'LIST'
+npm appium-android-ime 2.0.0 - 44d0d356c972deb7fed92a3bb2caf48a876b366fe6568f5d6a49834f2b62c1ed appium-android-ime-2.0.0.tgz
+npm unlock_apk 1.0.2 - 65343428596870194a5bd29241dc9182074b20e4cfdc7f392736f10fcbc6714c unlock_apk-1.0.2.tgz
+npm io.appium.settings 5.12.0 - 94237813895e413eda00a3cd2fba0f2e2bc40412bef805c9e41ef4ae060bdec5 io.appium.settings-5.12.0.tgz
+npm appium-uiautomator2-server 7.0.0 - 103752ab5486f85453829ac4d8c4b53b11d43a8833babdabfa7ab3c42c19b1c5 appium-uiautomator2-server-7.0.0.tgz
+npm @sentry/cli-darwin 3.8.0 - 711d8d61e448b2e8a10c217acbfe206db7456e0072f041136e3bf7935fdf5cfa sentry-cli-darwin-3.8.0.tgz
+npm @esbuild/win32-arm64 0.28.2 - b3cffeaa165134f7da679c8619266953afd5f41641a254615a57e757f67c7336 esbuild-win32-arm64-0.28.2.tgz
+npm @esbuild/linux-x64 0.28.2 - 9573bb2233aab0f9ea7647d5cca9726113cc1768de61d66b17267f4db84488f6 esbuild-linux-x64-0.28.2.tgz
+npm node-notifier 10.0.1 - 5e75d1bb41696f3334481ec083204335e519920d292855cb6afb6b0e2d9afe9b node-notifier-10.0.1.tgz
+pypi shiboken6 6.11.3 win_amd64 1d38919492d08417b7579ad077bc81110d05183d21eb21d66316bc556140a8a3 shiboken6-6.11.3-cp310-abi3-win_amd64.whl
+pypi shiboken6 6.11.3 win_arm64 28c826799dba54bbea95417130127b70e05ddcb0190f4d28e9da8fc8808bdc1b shiboken6-6.11.3-cp310-abi3-win_arm64.whl
+pypi shiboken6 6.11.3 macosx_13_0_universal2 9287279112201e18a7820d29ce9dc4ceca4148c681f4189aff6f4cea652d43af shiboken6-6.11.3-cp310-abi3-macosx_13_0_universal2.whl
+pypi shiboken6 6.11.3 manylinux_2_34_x86_64 e601c957011345c741b88f661a12486f478db881d6777bdf37e3dc7a8d3387c6 shiboken6-6.11.3-cp310-abi3-manylinux_2_34_x86_64.whl
+pypi PySide6_Essentials 6.11.3 macosx_13_0_universal2 e153290e03ef5bae4b29c584db0193e14d291a21c32030f6953fe98879b3202c pyside6_essentials-6.11.3-cp310-abi3-macosx_13_0_universal2.whl
+LIST
+}
+
+fetch() {
+  local from=$1 name=$2 version=$3 platform=$4
+  if [ "$from" = npm ]; then
+    (cd "$cache" && npm pack --silent "$name@$version" >/dev/null)
+  else
+    python3 -m pip download -q --no-deps --only-binary :all: --python-version 3.11 --platform "$platform" \
+      --dest "$cache" "$name==$version"
+  fi
+}
+
+while read -r from name version platform sum file; do
+  for try in 1 2 3; do
+    [ -f "$cache/$file" ] && break
+    fetch "$from" "$name" "$version" "$platform" || echo "$file could not be fetched, try $try of 3" >&2
+  done
+  echo "$sum  $cache/$file" | sha256sum --check --quiet
+  folder="$cache/${file%.*}"
+  if [ ! -d "$folder" ]; then
+    rm -rf "$folder.new" && mkdir "$folder.new"
+    case "$file" in
+      *.tgz) tar -xzf "$cache/$file" -C "$folder.new" ;;
+      *.whl) python3 -m zipfile -e "$cache/$file" "$folder.new" ;;
+    esac
+    mv "$folder.new" "$folder"
+  fi
+done < <(files)
+
+LANTERN_REAL_FILES="$cache" cargo test --locked -p kind-lantern --features real-files --test real
