@@ -80,6 +80,11 @@ pub const ALL: &[Story] = &[
         "A certificate ends after some years. With a time stamp a signature outlives it; without one it ends with it, and systems warn of the game.",
     ),
     story(
+        "console-window",
+        "A game for Windows opens a console window beside itself.",
+        "Engines build it so for developers. Players see a black window, and end the game when they close it.",
+    ),
+    story(
         "debug-build",
         "It is a developer's build.",
         "It is slow, can be looked into, or needs libraries that no player has.",
@@ -161,6 +166,16 @@ pub const ALL: &[Story] = &[
         "It starts where it was built, because the library is there, and on no player's computer.",
     ),
     story(
+        "library-unfound",
+        "A library lies in the export, and the program does not look there.",
+        "It starts where it was built, because the library is installed there, and on no player's computer.",
+    ),
+    story(
+        "library-wrong",
+        "A library beside the program is for another processor.",
+        "The program asks for it when it starts, and the system cannot load it: nothing starts.",
+    ),
+    story(
         "link-leaves",
         "A link points outside of the export.",
         "On a player's computer it would point to nothing, or to something of theirs.",
@@ -169,6 +184,11 @@ pub const ALL: &[Story] = &[
         "litter",
         "Files of a system or an editor came along.",
         "They mean nothing to players, and show what your computer looks like inside.",
+    ),
+    story(
+        "long-path",
+        "The path of a file is too long for Windows.",
+        "Where games lie takes some of the 259 characters that most programs can use; the rest must be enough for the file.",
     ),
     story(
         "missing-key",
@@ -219,11 +239,21 @@ pub const ALL: &[Story] = &[
     ),
     story("no-target", "There is nothing to take in.", "A target is an export that becomes a part of the game."),
     story(
+        "not-a-build",
+        "The export is something that a build is made from, or that sets one up.",
+        "Players get files as they are: nobody builds or sets anything up on their computer.",
+    ),
+    story(
         "not-a-package",
         "A build for a phone must be a package.",
         "Devices take one file, made by the engine for them.",
     ),
     story("not-a-program", "What should start the game is no program.", "It would be installed, and do nothing."),
+    story(
+        "not-remembered",
+        "What was looked at could not be written down.",
+        "Nothing is lost: the next check reads the files again, and takes longer.",
+    ),
     story("not-toml", "The file is not TOML.", "Nothing in it can be understood before that is mended."),
     story("not-utf8", "The file is no text in UTF-8.", "Every program must read the same in it."),
     story(
@@ -312,6 +342,11 @@ pub const ALL: &[Story] = &[
         "Everybody who downloads the game has it from then on; take it out, and change it wherever it was used.",
     ),
     story(
+        "set-up-program",
+        "What starts is a program that sets the game up, by its name.",
+        "Players would start it again and again, and have the game twice; an update would not reach what it wrote.",
+    ),
+    story(
         "signature-broken",
         "The signature does not hold.",
         "Something was changed after it was signed: systems refuse to start it.",
@@ -392,9 +427,24 @@ pub const ALL: &[Story] = &[
     story("unreadable", "Something cannot be read.", "What cannot be read cannot be sent."),
     story("unsigned", "It is not signed.", "Systems warn of it, or do not start it."),
     story(
+        "version-behind",
+        "The version is older than one that somebody has.",
+        "Players would see a lower number than they have, and so would you when they report something.",
+    ),
+    story(
         "version-differs",
         "The build says another version than lantern.toml.",
         "Players see the one in the build, you talk about the other.",
+    ),
+    story(
+        "version-same",
+        "Something else is given under a version that somebody has.",
+        "The number behind it tells the two apart; whoever sees the version alone cannot.",
+    ),
+    story(
+        "web-packed",
+        "A file is there in compressed form alone.",
+        "A browser unpacks it when the place says how it is packed. A place that does not know sends bytes that nobody understands.",
     ),
     story(
         "windows-name",

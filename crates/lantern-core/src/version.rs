@@ -35,6 +35,32 @@ impl Version {
     }
 }
 
+impl Version {
+    /// Which of two versions is the later one: number by number, then what has no suffix after what has one. None where
+    /// only the suffixes tell them apart: those have no common order.
+    pub fn order(&self, other: &Self) -> Option<std::cmp::Ordering> {
+        let split = |version: &Self| {
+            let end = version.0.find(['-', '+']).unwrap_or(version.0.len());
+            let (numbers, suffix) = version.0.split_at(end);
+            let numbers: Option<Vec<u64>> = numbers.split('.').map(|number| number.parse().ok()).collect();
+            numbers.map(|mut numbers| {
+                while numbers.len() > 1 && numbers.last() == Some(&0) {
+                    numbers.pop();
+                }
+                (numbers, suffix.to_owned())
+            })
+        };
+        let ((ours, our_suffix), (theirs, their_suffix)) = (split(self)?, split(other)?);
+        match ours.cmp(&theirs) {
+            std::cmp::Ordering::Equal if our_suffix == their_suffix => Some(std::cmp::Ordering::Equal),
+            std::cmp::Ordering::Equal if our_suffix.is_empty() => Some(std::cmp::Ordering::Greater),
+            std::cmp::Ordering::Equal if their_suffix.is_empty() => Some(std::cmp::Ordering::Less),
+            std::cmp::Ordering::Equal => None,
+            order => Some(order),
+        }
+    }
+}
+
 impl FromStr for Version {
     type Err = VersionError;
     fn from_str(text: &str) -> Result<Self, VersionError> {
@@ -186,6 +212,15 @@ impl ReleaseAsked {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn the_later_version() {
+        use std::cmp::Ordering::{Equal, Greater, Less};
+        let order = |a: &str, b: &str| a.parse::<Version>().unwrap().order(&b.parse().unwrap());
+        assert_eq!((order("1.10", "1.9.9"), order("1.3.2", "1.4.0")), (Some(Greater), Some(Less)));
+        assert_eq!((order("1.4", "1.4.0"), order("1.4.0", "1.4.0-rc")), (Some(Equal), Some(Greater)));
+        assert_eq!((order("1.4-a", "1.4-b"), order("1.4b", "1.4")), (None, None));
+    }
 
     #[test]
     fn versions() {

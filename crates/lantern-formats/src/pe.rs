@@ -11,12 +11,14 @@
 mod details;
 mod resources;
 mod signature;
+mod symbols;
 
 use std::io::{Read, Seek};
 
 pub use details::{Details, Subsystem, Symbols};
 pub use resources::VersionInfo;
 pub use signature::verify;
+pub use symbols::id as symbols_id;
 
 use crate::fields::{Fields, FormatError};
 use crate::program::{Kind, Machine};
@@ -50,7 +52,8 @@ impl Pe {
         let machine = match fields.u16(e_lfanew + 4, "Machine")? {
             0x014c => Machine::X86,
             0x8664 => Machine::X86_64,
-            0xaa64 => Machine::Aarch64,
+            // The forms that run beside programs for x64 run on the same computers.
+            0xaa64 | 0xa641 | 0xa64e => Machine::Aarch64,
             other => Machine::Other(other),
         };
         let characteristics = fields.u16(e_lfanew + 22, "Characteristics")?;

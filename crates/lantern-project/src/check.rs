@@ -2,6 +2,7 @@
 
 mod against;
 mod content;
+mod looked;
 
 use std::collections::BTreeMap;
 
@@ -14,6 +15,7 @@ use lantern_core::progress::Progress;
 use lantern_core::system::System;
 use lantern_store::seal::SourceEntry;
 
+use self::looked::Memory;
 use crate::inspect::{Inspected, inspect_intake};
 use crate::intake::Intake;
 use crate::project::Project;
@@ -56,10 +58,13 @@ impl Project {
     /// [`ProjectError::Stopped`].
     pub fn check(&self, progress: &dyn Progress) -> Result<Checked, ProjectError> {
         let mut checked = Checked::default();
+        let memory_path = self.state("cache/looked.json");
+        let mut memory = Memory::load(&memory_path);
         checked.findings.extend(self.config_findings().iter().map(|finding| (None, finding.clone())));
         for edition in self.editions() {
             let divided = self.divide(&edition);
             let mut versions = Vec::new();
+            let mut consoles = Vec::new();
             let past = against::Past::load(self, &edition).unwrap_or_else(|error| {
                 let what = format!("nothing was compared with the releases before: {error}");
                 let cures = error.cures();
@@ -78,14 +83,27 @@ impl Project {
                     files: sources().filter(|s| s.is_file()).count() as u64,
                     size: sources().map(SourceEntry::size).sum(),
                 });
-                let (mut found, version) = self.look_into(&edition, intake, progress)?;
+                let (mut found, seen) = self.look_into(&edition, intake, &mut memory, progress)?;
                 found.extend(past.findings(intake, progress));
-                versions.extend(version.map(|version| (version, intake.name.clone())));
+                versions.extend(seen.version.clone().map(|version| (version, intake.name.clone())));
+                consoles.extend(console_window(&seen).map(|finding| (intake.name.clone(), finding)));
                 checked.findings.extend(found.into_iter().map(|finding| (Some(intake.name.clone()), finding)));
             }
+            if let Ok(version) = self.version(&edition) {
+                let finding = past.version_findings(&version, &divided.intakes);
+                let finding = finding.map(|finding| finding.at(self.place_of(&["game", "version"])));
+                checked.findings.extend(finding.map(|finding| (None, finding)));
+            }
+            checked.findings.extend(consoles.into_iter().map(|(target, finding)| (Some(target), finding)));
             let differ = self.other_versions(&edition, &versions).into_iter();
             checked.findings.extend(differ.map(|finding| (None, finding)));
             checked.findings.extend(divided.findings);
+        }
+        // Where nothing was ever prepared, a check leaves nothing behind.
+        let kept = if self.has_ledger() { memory.save(&memory_path) } else { Ok(()) };
+        if let Err(error) = kept {
+            let what = format!("what was looked at is not remembered, and read again next time: {error}");
+            checked.findings.push((None, Finding::note("not-remembered", what)));
         }
         self.accept(&mut checked, today());
         Ok(checked)
@@ -102,9 +120,14 @@ impl Project {
         progress: &dyn Progress,
     ) -> Result<(), ProjectError> {
         let mut checked = Checked::default();
+        let memory_path = self.state("cache/looked.json");
+        let mut memory = Memory::load(&memory_path);
         for intake in intakes {
-            let (found, _) = self.look_into(edition, intake, progress)?;
+            let (found, _) = self.look_into(edition, intake, &mut memory, progress)?;
             checked.findings.extend(found.into_iter().map(|finding| (Some(intake.name.clone()), finding)));
+        }
+        if self.has_ledger() {
+            memory.save(&memory_path)?;
         }
         self.accept(&mut checked, today());
         let stops = checked.findings.into_iter().map(|(_, finding)| finding);
@@ -112,18 +135,19 @@ impl Project {
         if stops.is_empty() { Ok(()) } else { Err(ProjectError::Findings(stops)) }
     }
 
-    /// Looks into one export; returns what was found, and the version that the build says of itself.
+    /// Looks into one export; returns what was found, and what the build says of itself.
     fn look_into(
         &self,
         edition: &Name,
         intake: &Intake<'_>,
+        memory: &mut Memory,
         progress: &dyn Progress,
-    ) -> Result<(Vec<Finding>, Option<String>), ProjectError> {
+    ) -> Result<(Vec<Finding>, Inspected), ProjectError> {
         let seen = inspect_intake(self.root(), intake, progress)?;
         let mut findings = self.identity_of(edition, intake.name, &seen);
-        findings.extend(seen.findings);
-        findings.extend(content::findings(intake, progress)?);
-        Ok((findings, seen.version))
+        findings.extend(seen.findings.iter().cloned());
+        findings.extend(content::findings(edition, intake, self.root(), memory, progress)?);
+        Ok((findings, seen))
     }
 
     /// Holds the versions that builds say of themselves against the one that is written here: one finding for each.
@@ -203,6 +227,13 @@ impl Project {
             checked.findings.push((None, finding.at(self.place_of(&["checks", "accept"]))));
         }
     }
+}
+
+/// What a Windows game is reported as that opens a console window beside itself.
+fn console_window(seen: &Inspected) -> Option<Finding> {
+    let (start, _) = seen.starts.first().zip(seen.facts.iter().find(|(about, _)| *about == "opens"))?;
+    let what = format!("{} opens a console window beside the game", shown(start));
+    Some(Finding::warns("console-window", what, "is it a developer's build? Export a release build"))
 }
 
 /// This computer's day.

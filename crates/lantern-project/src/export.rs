@@ -215,6 +215,23 @@ impl Export {
         Ok(Found { export, left_out, findings })
     }
 
+    /// Lists a package as the archive that it is.
+    ///
+    /// # Errors
+    /// The one finding that keeps it from being listed.
+    pub(crate) fn inside_of_package(&self, root: &Path) -> Result<Self, Box<Finding>> {
+        let everything = Patterns::default();
+        let reading = Reading {
+            root,
+            spare: std::env::temp_dir(),
+            export: &self.shown,
+            export_root: None,
+            form: Some(Form::Zip),
+            leave_out: &everything,
+        };
+        Self::find(&reading).map(|found| found.export)
+    }
+
     /// The place of a file.
     pub(crate) fn place_of(&self, path: &str) -> Option<usize> {
         let index = self.find_path(path).ok()?;

@@ -24,7 +24,7 @@ use lantern_store::seal::{SourceEntry, SourceKind};
 
 use crate::ProjectError;
 use crate::export::{Export, Form, ReadSeek, Reading, unreadable};
-use crate::intake::{Intake, lack_of_package, look, not_a_package, systems_of};
+use crate::intake::{Intake, lack_of_package, look, not_a_package, other, systems_of};
 
 /// Longest small file that is read whole to look at it, in bytes: icons, property lists, pages.
 const MAX_SMALL_LEN: u64 = 16 * 1024 * 1024;
@@ -213,8 +213,11 @@ fn look_at(path: &Path, shown_path: &str, progress: &dyn Progress) -> Result<Ins
     }
     look_inside(&export, &starts, &mut Looking { out: &mut out, progress });
     if out.starts.is_empty() {
-        let what = "nothing at the top of it starts".to_owned();
-        out.findings.push(Finding::warns("no-start", what, "is it the folder that the engine wrote?"));
+        let none = || {
+            let what = "nothing at the top of it starts".to_owned();
+            Finding::warns("no-start", what, "is it the folder that the engine wrote?")
+        };
+        out.findings.push(other::recognise(&export).unwrap_or_else(none));
     }
     Ok(out)
 }

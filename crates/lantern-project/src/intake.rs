@@ -1,6 +1,7 @@
 //! Intake: what an export holds, after the rules, and what is wrong with it. One for check, depots and prepare.
 
 pub(crate) mod look;
+pub(crate) mod other;
 mod start;
 
 pub(crate) use start::{START_PAGE, lack_of_package, not_a_package, systems_of};
@@ -22,6 +23,10 @@ use lantern_store::seal::{Source, SourceEntry};
 
 use crate::export::{Export, Form, Listed, Reading, Stamp};
 use crate::project::Project;
+
+/// Longest path below the folder of the game, in characters as Windows counts them. Windows allows 259 in all; ours: 100
+/// of them for where games lie.
+const MAX_WINDOWS_PATH: usize = 159;
 
 /// An export after the rules.
 #[derive(Debug)]
@@ -159,11 +164,6 @@ impl<'a> Intake<'a> {
         if self.export.is_unchanged(index)? { Ok(digest) } else { Err(io::ErrorKind::InvalidData.into()) }
     }
 
-    /// Opens an entry's bytes from their start.
-    pub(crate) fn open(&self, index: usize) -> io::Result<Box<dyn Read + Send>> {
-        self.export.open(index)
-    }
-
     /// Returns an entry's stamp.
     pub(crate) fn stamp(&self, index: usize) -> Option<Stamp> {
         self.export.entries.get(index).and_then(|e| e.stamp)
@@ -214,6 +214,12 @@ fn check_names<'a>(systems: &[System], paths: impl Iterator<Item = &'a TreePath>
     let mut findings = Vec::new();
     let reaches = |family: Family| systems.is_empty() || systems.iter().any(|s| s.family() == family);
     if reaches(Family::Windows) {
+        let long = paths.clone().map(|path| (path.as_str().encode_utf16().count(), path));
+        if let Some((len, path)) = long.filter(|(len, _)| *len > MAX_WINDOWS_PATH).max() {
+            let what = format!("the path of {path} has {len} characters, more than {MAX_WINDOWS_PATH}");
+            let cure = "shorten the names of its folders: below the folder of the game it is too long for Windows";
+            findings.push(Finding::warns("long-path", what, cure));
+        }
         for path in paths.clone() {
             if let Some(why) = lantern_core::portable::refused_by_windows(path) {
                 let what = format!("Windows refuses the name {path}: it has {why}");

@@ -25,7 +25,7 @@ const FORMAT: &str = "lantern.seen/1";
 const MAX_LEN: u64 = 1024 * 1024 * 1024;
 /// Bytes that are read at a time.
 const READ_LEN: usize = 1024 * 1024;
-const SAFE_AGE_NS: i128 = 2_000_000_000;
+pub(crate) const SAFE_AGE_NS: i128 = 2_000_000_000;
 
 #[derive(Debug, Serialize, Deserialize)]
 struct SeenFile {

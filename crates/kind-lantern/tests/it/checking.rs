@@ -37,7 +37,7 @@ fn what_does_not_belong_to_players() {
         ("settings/server.json", "{ \"port\": 4870 }"),
         ("keys/studio.jks", "a key store"),
         ("letters/cipher.txt", &key_like()),
-        ("symbols/saltmarsh.pdb", "Microsoft C/C++ MSF 7.00\r\n\u{1a}DS"),
+        ("symbols/saltmarsh.pdb", "Microsoft C/C++ MSF 7.00\r\n\x1aDS\0\0\0\u{1a}DS"),
         ("music/notes.pdb", "a protein, not debug data"),
     ] {
         env.write(&format!("exports/linux/{name}"), text);

@@ -412,7 +412,10 @@ fn check_shows_everything_and_makes_nothing() {
       warns: Saltmarsh Post.exe has no icon (no-icon)
       try: set one in the engine and export again
 
-    checked: nothing stops, 3 warnings
+      warns: Saltmarsh Post.exe opens a console window beside the game (console-window)
+      try: is it a developer's build? Export a release build
+
+    checked: nothing stops, 4 warnings
 
     next: lantern prepare
     ");
@@ -439,7 +442,10 @@ fn check_shows_everything_and_makes_nothing() {
       warns: Saltmarsh Post.exe has no icon (no-icon)
       try: set one in the engine and export again
 
-    checked: nothing stops, 4 warnings
+      warns: Saltmarsh Post.exe opens a console window beside the game (console-window)
+      try: is it a developer's build? Export a release build
+
+    checked: nothing stops, 5 warnings
 
     next: lantern prepare
     "#);

@@ -2,6 +2,8 @@
 //! no byte of what is signed can be changed unseen. `scripts/real-files.sh` fetches them; `docs/real-files.md` says how
 //! each expectation is known.
 
+#![allow(clippy::unwrap_used)]
+
 use std::path::{Path, PathBuf};
 use std::process::Command;
 

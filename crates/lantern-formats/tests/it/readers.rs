@@ -16,6 +16,7 @@ pub fn program(bytes: &[u8]) {
     let mut from = Cursor::new(bytes);
     let _ = Program::read(&mut from);
     let _ = elf::Details::read(&mut from);
+    let _ = pe::symbols_id(&mut from);
     if let Ok(details) = pe::Details::read(&mut from) {
         let _ = pe::verify(&mut from, &details);
     }

@@ -1,5 +1,6 @@
 //! What is different from the releases before, and should perhaps not be.
 
+use std::cmp::Ordering;
 use std::collections::BTreeMap;
 
 use lantern_core::board::Board;
@@ -9,6 +10,7 @@ use lantern_core::path::TreePath;
 use lantern_core::progress::{Progress, Silent};
 use lantern_core::size::Size;
 use lantern_core::tree::Node;
+use lantern_core::version::{ReleaseName, Version};
 
 use crate::ProjectError;
 use crate::intake::Intake;
@@ -28,6 +30,9 @@ const MAX_READ_LEN: u64 = 64 * 1024 * 1024;
 /// What each target held in the releases before, newest first.
 #[derive(Default)]
 pub(super) struct Past {
+    /// The newest release, and where it or another one is live, by branch.
+    newest: Option<ReleaseName>,
+    live: Vec<(ReleaseName, String)>,
     releases: Vec<BTreeMap<Name, BTreeMap<TreePath, Node>>>,
 }
 
@@ -41,6 +46,12 @@ impl Past {
         let board = Board::fold(edition, &ledger.events()?);
         let mut newest: Vec<_> = board.releases.iter().filter(|r| !board.withdrawn.contains_key(&r.id)).collect();
         newest.sort_by_key(|release| std::cmp::Reverse(release.name.number));
+        let live = board.branches.iter().filter_map(|((_, branch), facts)| {
+            let newest = facts.targets.values().map(|build| &build.name).max_by_key(|name| name.number)?;
+            Some((newest.clone(), branch.to_string()))
+        });
+        let live = live.collect();
+        let newest_name = newest.first().map(|release| release.name.clone());
         let mut releases = Vec::new();
         for release in newest.into_iter().take(LOOK_BACK) {
             // The content of older ones may have been freed.
@@ -56,7 +67,34 @@ impl Past {
             }
             releases.push(targets);
         }
-        Ok(Self { releases })
+        Ok(Self { newest: newest_name, live, releases })
+    }
+
+    /// Holds the version that is to be given against those that players and testers have.
+    pub(super) fn version_findings(&self, version: &Version, intakes: &[Intake<'_>]) -> Option<Finding> {
+        let later = self.live.iter().filter(|(live, _)| version.order(&live.version) == Some(Ordering::Less));
+        if let Some((live, branch)) = later.max_by_key(|(live, _)| live.number) {
+            let what = format!("lantern.toml says {version}, and {branch} has {live} already");
+            return Some(Finding::warns(
+                "version-behind",
+                what,
+                "raise the version, in the engine and in lantern.toml",
+            ));
+        }
+        let newest = self.newest.as_ref().filter(|newest| newest.version == *version)?;
+        let (_, branch) = self.live.iter().find(|(live, _)| live == newest)?;
+        let is_other = intakes.iter().any(|intake| self.is_other(intake));
+        let what = format!("{branch} has {newest}, and this is something else under the same version");
+        is_other.then(|| Finding::note("version-same", what))
+    }
+
+    /// Whether an export is not the one of the last release, as far as names and sizes say.
+    fn is_other(&self, intake: &Intake<'_>) -> bool {
+        let Some(last) = self.releases.first().and_then(|targets| targets.get(intake.name)) else { return true };
+        let files = intake.entries().iter().map(|e| &e.source).filter(|source| source.is_file());
+        let now: Vec<(&TreePath, u64)> = files.map(|source| (&source.path, source.size())).collect();
+        let was = last.iter().filter(|(_, node)| matches!(node, Node::File { .. }));
+        !now.iter().copied().eq(was.map(|(path, node)| (path, node.size())))
     }
 
     pub(super) fn findings(&self, intake: &Intake<'_>, progress: &dyn Progress) -> Vec<Finding> {

@@ -1,24 +1,25 @@
 //! What should not be in an export: litter, sources, debug data, secrets; and texts that must or must not.
 
-use std::collections::BTreeMap;
-use std::io::Read;
+use std::path::Path;
 use std::sync::Mutex;
 
-use lantern_core::bytes::find;
 use lantern_core::finding::{Finding, listed};
+use lantern_core::names::Name;
 use lantern_core::path::{TreePath, shown};
-use lantern_core::progress::{Progress, Task};
+use lantern_core::progress::Progress;
+use lantern_core::release::Start;
 use lantern_core::secrets;
-use lantern_core::system::Family;
 use lantern_core::work::{each, processors};
+use lantern_store::seal::SourceEntry;
 
+use super::looked::{self, Looked, Memory};
 use crate::ProjectError;
+use crate::export::Export;
 use crate::intake::Intake;
+use crate::watch::Watch;
 
 /// Most files that one finding names.
 const MAX_NAMED: usize = 5;
-/// First bytes of files with debug data for Windows programs. Source: the "MSF" container's head.
-const PDB: &[u8] = b"Microsoft C/C++ MSF 7.00\r\n";
 /// Archives, by their endings.
 const ARCHIVES: [&str; 7] = [".zip", ".7z", ".rar", ".tar", ".tar.gz", ".tgz", ".tar.zst"];
 /// An archive that is this part of an export is the export, packed twice.
@@ -60,160 +61,221 @@ fn named(paths: &[String]) -> String {
     listed(paths, MAX_NAMED)
 }
 
-/// What the texts of an export say, gathered by all threads.
-#[derive(Default)]
-struct Texts {
-    secrets: Vec<(String, secrets::Secret)>,
-    debug_data: Vec<String>,
-    /// By the text, where it stands.
-    mentions: BTreeMap<String, Vec<String>>,
-}
-
 /// Everything that looking at names and reading files shows.
-pub(super) fn findings(intake: &Intake<'_>, progress: &dyn Progress) -> Result<Vec<Finding>, ProjectError> {
-    // A package is one file, and not looked into here.
-    if intake.is_package() {
-        return Ok(Vec::new());
-    }
-    let files: Vec<(usize, &TreePath, u64)> = intake
-        .entries()
-        .iter()
-        .enumerate()
-        .filter(|(i, e)| e.source.is_file() && !intake.aside.contains(i))
-        .map(|(i, e)| (i, &e.source.path, e.source.size()))
-        .collect();
+pub(super) fn findings(
+    edition: &Name,
+    intake: &Intake<'_>,
+    root: &Path,
+    memory: &mut Memory,
+    progress: &dyn Progress,
+) -> Result<Vec<Finding>, ProjectError> {
     let mut findings = Vec::new();
-    for (kind, (code, words, cure)) in KINDS.iter().enumerate() {
-        let found: Vec<String> =
-            files.iter().filter(|(_, path, _)| kind_of(path) == Some(kind)).map(|(_, path, _)| path.shown()).collect();
-        if !found.is_empty() {
-            findings.push(Finding::warns(code, format!("it holds {words}: {}", named(&found)), *cure));
-        }
+    // A package is looked into as the archive that it is. Where it is none, that is said elsewhere.
+    let inside = if intake.is_package() { intake.export().inside_of_package(root).ok() } else { None };
+    let export = inside.as_ref().unwrap_or(intake.export());
+    let is_sent = |index: &usize| inside.is_some() || !intake.aside.contains(index);
+    let files: Vec<usize> =
+        (0..export.entries.len()).filter(|i| export.entries[*i].source.is_file()).filter(is_sent).collect();
+    if !intake.is_package() {
+        findings.extend(by_name(export, &files));
     }
-    let total: u64 = files.iter().map(|(_, _, size)| size).sum();
-    let archive = files.iter().find(|(_, path, size)| {
-        let lower = path.as_str().to_ascii_lowercase();
-        ARCHIVES.iter().any(|ending| lower.ends_with(ending)) && size * 100 >= total * MAIN_PART_PERCENT
-    });
-    if let Some((_, path, _)) = archive {
-        let what = format!("most of it is the archive {path}: the game seems to be packed twice");
-        findings.push(Finding::warns("archive-inside", what, "unpack it, and name what was in it"));
-    }
-    let read = read(intake, &files, progress)?;
-    if !read.debug_data.is_empty() {
-        let what = format!("it holds data for debuggers: {}", named(&read.debug_data));
-        findings.push(Finding::warns("debug-data", what, "name them in keep-aside: sealed with the rest, never sent"));
-    }
-    for (path, secret) in &read.secrets {
-        let place = if secret.line == 0 { String::new() } else { format!(", line {}", secret.line) };
-        let what = format!("{path}{place} looks like {}", secret.what);
+    let texts: Vec<String> =
+        intake.target.must_mention.iter().chain(&intake.target.must_not_mention).cloned().collect();
+    let looked = look_at_all(&format!("{edition}/{}", intake.name), export, &files, &texts, memory, progress)?;
+    findings.extend(debug_data(&intake.starts, &looked));
+    findings.extend(programs(&intake.starts, &looked));
+    for (path, looked) in &looked {
+        let Some((what, line)) = &looked.secret else { continue };
+        let place = if *line == 0 { String::new() } else { format!(", line {line}") };
+        let what = format!("{path}{place} looks like {what}");
         let cure = "take it out and change it where it was used; if it is none, accept it with a reason";
         findings.push(Finding::stops("secret", what, cure));
     }
-    for text in &intake.target.must_mention {
-        if !read.mentions.contains_key(text) {
-            let what = format!("no file mentions {:?}, which must be in it", shown(text));
-            findings.push(Finding::stops("must-mention", what, "export the right edition, or mend must-mention"));
-        }
+    let mentioning = |text: &String| -> Vec<String> {
+        looked.iter().filter(|(_, looked)| looked.mentions.contains(text)).map(|(path, _)| path.shown()).collect()
+    };
+    for text in intake.target.must_mention.iter().filter(|text| mentioning(text).is_empty()) {
+        let what = format!("no file mentions {:?}, which must be in it", shown(text));
+        findings.push(Finding::stops("must-mention", what, "export the right edition, or mend must-mention"));
     }
     for text in &intake.target.must_not_mention {
-        if let Some(paths) = read.mentions.get(text) {
-            let what = format!("{:?} must not be in it, and is in {}", shown(text), named(paths));
-            findings.push(Finding::stops(
-                "must-not-mention",
-                what,
-                "export the right edition, or mend must-not-mention",
-            ));
+        let paths = mentioning(text);
+        if !paths.is_empty() {
+            let what = format!("{:?} must not be in it, and is in {}", shown(text), named(&paths));
+            let cure = "export the right edition, or mend must-not-mention";
+            findings.push(Finding::stops("must-not-mention", what, cure));
         }
     }
     Ok(findings)
 }
 
-/// Reads what has to be read: small texts for secrets, first bytes for debug data, everything for texts that are asked
-/// for.
-fn read(
-    intake: &Intake<'_>,
-    files: &[(usize, &TreePath, u64)],
-    progress: &dyn Progress,
-) -> Result<Texts, ProjectError> {
-    let texts: Vec<&String> = intake.target.must_mention.iter().chain(&intake.target.must_not_mention).collect();
-    let found = Mutex::new(Texts::default());
-    let is_desktop =
-        intake.systems.iter().any(|s| matches!(s.family(), Family::Windows | Family::Linux | Family::Macos));
-    // Small texts are looked through in no time; what is read whole is worth a bar.
-    let total = files.iter().map(|(_, _, size)| size).sum();
-    let meter = (!texts.is_empty()).then(|| progress.start(Task::Verify, Some(total)));
-    each(files, processors(), Vec::new, |bytes: &mut Vec<u8>, _, (index, path, size)| {
-        if progress.stopped() {
-            return Err(ProjectError::Stopped);
-        }
-        let lock = || found.lock().expect("nothing panics with the lock");
-        if let Some(secret) = secrets::by_name(path) {
-            lock().secrets.push((path.shown(), secret));
-            return Ok(());
-        }
-        let is_small = *size <= secrets::MAX_TEXT_LEN;
-        let is_debug_name = path.as_str().to_ascii_lowercase().ends_with(".pdb")
-            || path.as_str().contains(".dSYM/") && path.as_str().contains("/DWARF/");
-        if !is_small && texts.is_empty() && !is_debug_name {
-            return Ok(());
-        }
-        // A file that cannot be read is found out when it is sealed, with its own words.
-        let Ok(mut from) = intake.open(*index) else { return Ok(()) };
-        bytes.clear();
-        if from.by_ref().take(secrets::MAX_TEXT_LEN).read_to_end(bytes).is_err() {
-            return Ok(());
-        }
-        if is_desktop && is_debug_name && (bytes.starts_with(PDB) || path.as_str().contains(".dSYM/")) {
-            lock().debug_data.push(path.shown());
-        }
-        let is_text = !bytes.iter().take(4096).any(|b| *b == 0);
-        if is_small && is_text {
-            let secret = secrets::in_text(bytes, secrets::holds_settings(path));
-            lock().secrets.extend(secret.map(|secret| (path.shown(), secret)));
-        }
-        if !texts.is_empty() {
-            for text in mentioned(&texts, bytes, &mut from) {
-                lock().mentions.entry(text.clone()).or_default().push(path.shown());
-            }
-            meter.iter().for_each(|meter| meter.add(*size));
-        }
-        Ok(())
-    })?;
-    let mut found = found.into_inner().expect("nothing panics with the lock");
-    // Threads take turns as they like; what is said must not.
-    found.secrets.sort_by(|a, b| a.0.cmp(&b.0));
-    found.debug_data.sort();
-    found.mentions.values_mut().for_each(|paths| paths.sort());
-    Ok(found)
-}
-
-/// Which texts stand in what was read and what is still to be read.
-fn mentioned<'a>(texts: &[&'a String], first: &mut Vec<u8>, rest: &mut dyn Read) -> Vec<&'a String> {
-    let longest = texts.iter().map(|text| text.len()).max().unwrap_or(1);
-    let mut left: Vec<&String> = texts.to_vec();
-    let mut found = Vec::new();
-    loop {
-        left.retain(|text| {
-            let is_there = text.is_empty() || find(first, text.as_bytes(), 0).is_some();
-            if is_there {
-                found.push(*text);
-            }
-            !is_there
-        });
-        // A text may begin at the end of what was read.
-        let keep = first.len().saturating_sub(longest - 1);
-        first.drain(..keep);
-        let before = first.len();
-        let read = (&mut *rest).take(secrets::MAX_TEXT_LEN).read_to_end(first);
-        if left.is_empty() || read.is_err() || first.len() == before {
-            return found;
+/// What names alone show.
+fn by_name(export: &Export, files: &[usize]) -> Vec<Finding> {
+    let mut findings = Vec::new();
+    let sources: Vec<&SourceEntry> = files.iter().map(|index| &export.entries[*index].source).collect();
+    for (kind, (code, words, cure)) in KINDS.iter().enumerate() {
+        let found: Vec<String> =
+            sources.iter().filter(|s| kind_of(&s.path) == Some(kind)).map(|s| s.path.shown()).collect();
+        if !found.is_empty() {
+            findings.push(Finding::warns(code, format!("it holds {words}: {}", named(&found)), *cure));
         }
     }
+    let total: u64 = sources.iter().map(|source| source.size()).sum();
+    let archive = sources.iter().find(|source| {
+        let lower = source.path.as_str().to_ascii_lowercase();
+        ARCHIVES.iter().any(|ending| lower.ends_with(ending)) && source.size() * 100 >= total * MAIN_PART_PERCENT
+    });
+    if let Some(archive) = archive {
+        let what = format!("most of it is the archive {}: the game seems to be packed twice", archive.path);
+        findings.push(Finding::warns("archive-inside", what, "unpack it, and name what was in it"));
+    }
+    findings
+}
+
+/// Looks into every file, or remembers what was in it.
+fn look_at_all(
+    target: &str,
+    export: &Export,
+    files: &[usize],
+    texts: &[String],
+    memory: &mut Memory,
+    progress: &dyn Progress,
+) -> Result<Vec<(TreePath, Looked)>, ProjectError> {
+    let known: Vec<Option<Looked>> = files
+        .iter()
+        .map(|index| {
+            let entry = &export.entries[*index];
+            memory.get(target, texts, &entry.source.path, entry.stamp).cloned()
+        })
+        .collect();
+    // What is read whole counts whole; of large files that are none of our business the first bytes are read.
+    let todo: Vec<(usize, usize)> =
+        files.iter().enumerate().filter(|(i, _)| known[*i].is_none()).map(|(i, index)| (i, *index)).collect();
+    let size = |index: usize| export.entries[index].source.size();
+    let is_whole = |index: &usize| !texts.is_empty() || size(*index) <= secrets::MAX_TEXT_LEN;
+    let watch = Watch::start(progress, todo.iter().map(|(_, i)| *i).filter(is_whole).map(size).sum());
+    let found = Mutex::new(known);
+    each(
+        &todo,
+        processors(),
+        || (),
+        |(), _, (place, index)| {
+            let looked = looked::look(export, *index, texts, &watch);
+            if progress.stopped() {
+                return Err(ProjectError::Stopped);
+            }
+            found.lock().expect("nothing panics with the lock")[*place] = Some(looked);
+            Ok(())
+        },
+    )?;
+    let found = found.into_inner().expect("nothing panics with the lock");
+    let path = |index: &usize| export.entries[*index].source.path.clone();
+    let looked: Vec<(TreePath, Looked)> =
+        files.iter().map(path).zip(found.into_iter().map(Option::unwrap_or_default)).collect();
+    if todo.is_empty() {
+        return Ok(looked);
+    }
+    let stamps = files.iter().map(|index| export.entries[*index].stamp);
+    memory.set(
+        target,
+        texts,
+        looked.iter().zip(stamps).map(|((path, looked), stamp)| (path.clone(), stamp, looked.clone())),
+    );
+    Ok(looked)
+}
+
+/// Data for debuggers: files of it, by the program that they belong to, and programs that hold it themselves.
+fn debug_data(starts: &[Start], looked: &[(TreePath, Looked)]) -> Vec<Finding> {
+    let binaries = || looked.iter().filter_map(|(path, looked)| Some((path, looked.program.as_ref()?)));
+    // The program that has this in common with it, and is not debug data itself.
+    let owner = |id: &Vec<u8>, own: &TreePath| {
+        let mut fits = binaries().filter(|(path, b)| *path != own && !b.is_debug_data && b.ids.contains(id));
+        fits.next().map(|(path, _)| path)
+    };
+    let mut apart = Vec::new();
+    let mut within = Vec::new();
+    let name = |path: &TreePath, whose: Option<&TreePath>| match whose {
+        Some(whose) => format!("{path} (of {whose})"),
+        None => path.shown(),
+    };
+    for (path, looked) in looked {
+        if let Some(id) = &looked.symbols_of {
+            apart.push(name(path, owner(id, path)));
+        }
+        let Some(binary) = &looked.program else { continue };
+        let is_in_bundle = path.as_str().contains(".dSYM/");
+        let whose = binary.ids.iter().find_map(|id| owner(id, path)).filter(|_| binary.has_debug_data || is_in_bundle);
+        if binary.is_debug_data && is_in_bundle || whose.is_some() {
+            apart.push(name(path, whose));
+        } else if binary.has_debug_data && !starts.iter().any(|start| start.file == *path) {
+            within.push(path.shown());
+        }
+    }
+    let mut findings = Vec::new();
+    if !apart.is_empty() {
+        let what = format!("it holds data for debuggers: {}", named(&apart));
+        findings.push(Finding::warns("debug-data", what, "name them in keep-aside: sealed with the rest, never sent"));
+    }
+    if !within.is_empty() {
+        let what = format!("debug data is within {}: players download it for nothing", named(&within));
+        findings.push(Finding::warns("debug-data", what, "strip them, and keep the debug data aside"));
+    }
+    findings
+}
+
+/// What is wrong with programs and libraries beside the one that starts, which is looked into elsewhere.
+fn programs(starts: &[Start], looked: &[(TreePath, Looked)]) -> Vec<Finding> {
+    let mut findings = Vec::new();
+    let is_start = |path: &TreePath| starts.iter().any(|start| start.file == *path);
+    let others = || looked.iter().filter(|(path, _)| !is_start(path));
+    let mut broken = Vec::new();
+    let mut developers = Vec::new();
+    for (path, looked) in others() {
+        broken.extend(looked.broken.as_ref().map(|why| format!("{path}: {why}")));
+        let Some(binary) = &looked.program else { continue };
+        if let Some(why) = &binary.signature_wrong {
+            let what = format!("the signature of {path} does not hold: {why}");
+            findings.push(Finding::stops("signature-broken", what, "sign it again, as the very last step"));
+        }
+        if let Some(library) = &binary.debug_runtime {
+            developers.push(format!("{path} ({})", shown(library)));
+        }
+    }
+    if !broken.is_empty() {
+        let what = format!("it holds what seem to be programs and cannot be read as such: {}", named(&broken));
+        findings.push(Finding::warns("broken-program", what, "export again, or accept it with a reason"));
+    }
+    if !developers.is_empty() {
+        let what = format!("these need libraries that only developers have: {}", named(&developers));
+        findings.push(Finding::stops("debug-build", what, "export a release build"));
+    }
+    for start in starts {
+        findings.extend(wrong_library(&start.file, looked));
+    }
+    findings
+}
+
+/// A library beside the program that starts, which it asks for, and which is for none of its processors.
+fn wrong_library(start: &TreePath, looked: &[(TreePath, Looked)]) -> Option<Finding> {
+    let program = looked.iter().find(|(path, _)| path == start)?.1.program.as_ref()?;
+    let folder = start.as_str().rsplit_once('/').map_or("", |(folder, _)| folder);
+    let beside = looked.iter().filter_map(|(path, looked)| {
+        let (its_folder, name) = path.as_str().rsplit_once('/').unwrap_or(("", path.as_str()));
+        Some((path, name, looked.program.as_ref()?)).filter(|_| its_folder == folder)
+    });
+    let mut wrong = beside.filter(|(_, name, library)| {
+        program.libraries.iter().any(|wanted| wanted.eq_ignore_ascii_case(name))
+            && !library.machines.iter().any(|machine| program.machines.contains(machine))
+    });
+    let (path, _, library) = wrong.next()?;
+    let (theirs, ours) = (library.machines.join(", "), program.machines.join(", "));
+    let what = format!("{start} asks for {path}, which is for {theirs}; it is for {ours} itself, and would not start");
+    Some(Finding::stops("library-wrong", what, "put the library for its processor there"))
 }
 
 #[cfg(test)]
 mod tests {
+    use super::super::looked::Binary;
     use super::*;
 
     #[test]
@@ -228,12 +290,67 @@ mod tests {
         }
     }
 
+    fn binary(id: u8, machine: &str) -> Binary {
+        Binary { machines: vec![machine.to_owned()], ids: vec![vec![id; 16]], ..Binary::default() }
+    }
+
+    fn file(path: &str, looked: Looked) -> (TreePath, Looked) {
+        (TreePath::new(path).unwrap(), looked)
+    }
+
+    fn program(path: &str, binary: Binary) -> (TreePath, Looked) {
+        file(path, Looked { program: Some(binary), ..Looked::default() })
+    }
+
+    fn said(findings: &[Finding]) -> Vec<&str> {
+        findings.iter().map(|finding| finding.what.as_str()).collect()
+    }
+
     #[test]
-    fn texts_over_the_edges_of_what_is_read() {
-        let wanted = ["sp-first-tide".to_owned(), "nowhere".to_owned()];
-        let texts: Vec<&String> = wanted.iter().collect();
-        let mut rest = std::io::Cursor::new(b"first-tide and more".to_vec());
-        assert_eq!(mentioned(&texts, &mut b"handle: sp-".to_vec(), &mut rest), [&wanted[0]]);
-        assert!(mentioned(&texts, &mut b"sp-first".to_vec(), &mut std::io::empty()).is_empty());
+    fn debug_data_is_told_by_what_it_has_in_common_with_a_program() {
+        let symbols = |id| Looked { symbols_of: Some(vec![id; 16]), ..Looked::default() };
+        let with_data = |id| Binary { has_debug_data: true, ..binary(id, "x86_64") };
+        let looked = [
+            program("game.exe", binary(1, "x86_64")),
+            file("whatever.bin", symbols(1)),
+            file("other.pdb", symbols(9)),
+            program("lib/libtide.so", binary(2, "x86_64")),
+            program("lib/libtide.so.debug", with_data(2)),
+            program("lib/libebb.so", with_data(3)),
+            program("start", with_data(4)),
+            program("a.dSYM/Contents/Resources/DWARF/a", Binary { is_debug_data: true, ..binary(5, "x86_64") }),
+        ];
+        let starts = [Start::of(TreePath::new("start").unwrap())];
+        let findings = debug_data(&starts, &looked);
+        let apart = "it holds data for debuggers: whatever.bin (of game.exe), other.pdb, \
+                     lib/libtide.so.debug (of lib/libtide.so), a.dSYM/Contents/Resources/DWARF/a";
+        // Of the program that starts it is said elsewhere.
+        assert_eq!(said(&findings), [apart, "debug data is within lib/libebb.so: players download it for nothing"]);
+    }
+
+    #[test]
+    fn what_is_wrong_with_programs_beside_the_one_that_starts() {
+        let libraries = vec!["TIDE.dll".to_owned(), "EBB.dll".to_owned()];
+        let start = Binary { libraries, ..binary(1, "x86_64") };
+        let debug = Binary { debug_runtime: Some("ucrtbased.dll".to_owned()), ..binary(3, "x86_64") };
+        let signed = Binary { signature_wrong: Some("the program was changed".to_owned()), ..binary(4, "x86_64") };
+        let looked = [
+            program("game.exe", start),
+            program("tide.dll", binary(2, "x86")),
+            program("other/ebb.dll", binary(2, "x86")),
+            program("ebb.dll", debug),
+            program("reeds.dll", signed),
+            file("cut.dll", Looked { broken: Some("it is cut off".to_owned()), ..Looked::default() }),
+        ];
+        let starts = [Start::of(TreePath::new("game.exe").unwrap())];
+        assert_eq!(
+            said(&programs(&starts, &looked)),
+            [
+                "the signature of reeds.dll does not hold: the program was changed",
+                "it holds what seem to be programs and cannot be read as such: cut.dll: it is cut off",
+                "these need libraries that only developers have: ebb.dll (ucrtbased.dll)",
+                "game.exe asks for tide.dll, which is for x86; it is for x86_64 itself, and would not start",
+            ]
+        );
     }
 }

@@ -3,9 +3,10 @@
 use lantern_core::finding::Finding;
 use lantern_core::path::shown;
 use lantern_formats::elf::{Details, SymbolVersion};
+use lantern_store::seal::SourceKind;
 
 use super::{Inspected, broken, missing_libraries};
-use crate::export::{Export, ReadSeek};
+use crate::export::{Export, Listed, ReadSeek};
 
 /// Libraries that every desktop has, one a line; `docs/libraries.md` says how the list came about.
 const OF_LINUX: &str = include_str!("../../data/linux-libraries.txt");
@@ -54,9 +55,64 @@ fn findings(details: &Details, export: Option<&Export>, name: &str, glibc: Optio
     }
     let Some(export) = export else { return findings };
     let is_ordinary = |library: &str| OF_LINUX.lines().any(|line| line == library);
+    if let Some((library, folder)) = unfound(details, export, &name, is_ordinary) {
+        let what = format!("{name} needs {library}, which lies in {folder}, and does not look there");
+        let cure = "link with $ORIGIN in its search path, or start it by a script that says where";
+        findings.push(Finding::warns("library-unfound", what, cure));
+    }
     if let Some(missing) = missing_libraries(export, &details.libraries, true, is_ordinary) {
         let what = format!("{name} needs {missing}: neither in the export nor on every desktop");
         findings.push(Finding::warns("library-missing", what, "put them beside it, with $ORIGIN in its search path"));
     }
     findings
+}
+
+/// A library in the export that the program asks for, in a folder that it does not look in; with the folder.
+fn unfound(
+    details: &Details,
+    export: &Export,
+    name: &str,
+    is_ordinary: impl Fn(&str) -> bool,
+) -> Option<(String, String)> {
+    let own = name.rsplit_once('/').map_or("", |(folder, _)| folder);
+    let looked_in: Vec<String> = details.search.iter().filter_map(|path| resolved(own, path)).collect();
+    details.libraries.iter().filter(|library| !is_ordinary(library)).find_map(|library| {
+        let files = export.entries.iter().filter(|e| !matches!(e.source.kind, SourceKind::EmptyFolder));
+        let split = |e: &Listed| {
+            let path = e.source.path.as_str();
+            let (folder, file) = path.rsplit_once('/').unwrap_or(("", path));
+            (file == library).then(|| folder.to_owned())
+        };
+        let folders: Vec<String> = files.filter_map(split).collect();
+        let first = folders.first()?;
+        let is_found = folders.iter().any(|folder| looked_in.contains(folder));
+        (!is_found).then(|| (shown(library), if first.is_empty() { "its own folder".to_owned() } else { shown(first) }))
+    })
+}
+
+/// The folder of the export that an entry of a search path means for a program in `own`; none for one outside of it.
+fn resolved(own: &str, path: &str) -> Option<String> {
+    let rest = path.strip_prefix("$ORIGIN").or_else(|| path.strip_prefix("${ORIGIN}"))?;
+    let mut parts: Vec<&str> = own.split('/').filter(|part| !part.is_empty()).collect();
+    for part in rest.split('/') {
+        match part {
+            "" | "." => {}
+            ".." => drop(parts.pop()?),
+            other => parts.push(other),
+        }
+    }
+    Some(parts.join("/"))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn where_a_program_looks() {
+        assert_eq!(resolved("", "$ORIGIN").as_deref(), Some(""));
+        assert_eq!(resolved("bin", "${ORIGIN}/../lib/").as_deref(), Some("lib"));
+        assert_eq!(resolved("", "$ORIGIN/.."), None, "outside of the export");
+        assert_eq!(resolved("", "/opt/build/lib"), None);
+    }
 }

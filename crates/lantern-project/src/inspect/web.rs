@@ -12,20 +12,31 @@ use crate::intake::START_PAGE;
 /// Most files that are named one by one.
 const MAX_NAMED: usize = 5;
 
+/// Endings of files that were compressed before they are sent.
+const PACKED: [&str; 3] = [".br", ".gz", ".zst"];
+
 pub(super) fn look(export: &Export, out: &mut Inspected) {
     let Some(page) = small_file(export, START_PAGE, out) else { return };
     let text = String::from_utf8_lossy(&page);
     out.name = between(&text, "<title>", "</title>").map(|title| shown(title.trim()));
-    let packed = export.entries.iter().filter(|e| {
-        let name = e.source.path.as_str();
-        name.ends_with(".br") || name.ends_with(".gz")
-    });
-    let packed = packed.count();
-    if packed > 0 {
-        out.facts.push(("sent compressed", format!("{packed} files, which need the right headers")));
+    let is_there = |path: &str| export.place_of(path).is_some();
+    let files = export.entries.iter().filter(|e| e.source.is_file()).map(|e| e.source.path.as_str());
+    let packed = files.filter_map(|name| PACKED.iter().find_map(|ending| name.strip_suffix(ending)));
+    // Beside the plain file it is an offer; without it the place must know what it sends.
+    let (offered, alone): (Vec<&str>, Vec<&str>) = packed.partition(|plain| is_there(plain));
+    if !offered.is_empty() {
+        out.facts.push(("also compressed", format!("{} files", offered.len())));
     }
+    if !alone.is_empty() {
+        let names: Vec<String> = alone.iter().map(|plain| shown(plain)).collect();
+        out.facts.push(("sent compressed", format!("{} files", alone.len())));
+        let what =
+            format!("{} is there in compressed form alone: the place must say so when it sends it", listed(&names, 1));
+        out.findings.push(Finding::note("web-packed", what));
+    }
+    let is_anywhere = |path: &str| is_there(path) || PACKED.iter().any(|ending| is_there(&format!("{path}{ending}")));
     let missing: Vec<String> =
-        references(&text).into_iter().filter(|path| export.place_of(path).is_none()).map(|path| shown(&path)).collect();
+        references(&text).into_iter().filter(|path| !is_anywhere(path)).map(|path| shown(&path)).collect();
     if !missing.is_empty() {
         let list = listed(&missing, MAX_NAMED);
         let what = format!("{START_PAGE} refers to {list}, which is not there");

@@ -5,7 +5,7 @@ use std::io::Read;
 
 use lantern_core::bytes::find as find_bytes;
 use lantern_core::config::{Target, TargetStart};
-use lantern_core::finding::Finding;
+use lantern_core::finding::{Finding, Severity};
 use lantern_core::path::{TreePath, shown};
 use lantern_core::release::Start;
 use lantern_core::system::{Family, System};
@@ -13,6 +13,7 @@ use lantern_formats::android::{HEADTRACKING, MAX_MANIFEST_LEN, Manifest};
 use lantern_formats::program::{Form as ProgramForm, Kind, Machine, Program};
 use lantern_formats::{FormatError, MAGIC_LEN, Magic, zip};
 
+use super::other;
 use crate::export::{Export, Form, Listed, stops, unreadable};
 
 /// The start page of a browser build.
@@ -186,6 +187,7 @@ fn programs(target: &Target, export: &Export) -> Starts {
                 out.findings.push((*finding, key));
             }
         }
+        out.findings.extend(other::sets_up(&start.file).map(|finding| (finding, "starts")));
         if let Some(folder) = &start.folder {
             let below = format!("{}/", folder.as_str());
             if !export.entries.iter().any(|e| e.source.path.as_str().starts_with(&below)) {
@@ -200,7 +202,8 @@ fn programs(target: &Target, export: &Export) -> Starts {
             systems: start.systems.clone(),
         });
     }
-    if out.findings.is_empty() && !target.systems.is_empty() {
+    let is_fine = out.findings.iter().all(|(finding, _)| finding.severity != Severity::Stops);
+    if is_fine && !target.systems.is_empty() {
         let lacking: Vec<&str> =
             target.systems.iter().filter(|s| !holds(&out.systems, **s)).map(|s| s.name()).collect();
         if !lacking.is_empty() {
@@ -240,6 +243,9 @@ fn only_program(export: &Export) -> Result<String, Box<Finding>> {
     match programs_at_the_top(export).as_slice() {
         [(one, _)] => Ok(one.as_str().to_owned()),
         [] => {
+            if let Some(finding) = other::recognise(export) {
+                return Err(Box::new(finding));
+            }
             let what = format!("no program lies at the top of {}", shown(&export.shown));
             let cure = match single_top(export) {
                 Some(folder) => format!("all of it lies in one folder: add export-root = {folder:?}"),

@@ -1,0 +1,285 @@
+//! What looking into a file shows, and what is remembered of it: a file that is as it was is not read again.
+//!
+//! The rule is that of [`crate::seen`]: size, times and inode are as they were, and the file was two seconds old when it
+//! was read. What is remembered only saves reading; the findings are made anew in every run.
+
+use std::collections::BTreeMap;
+use std::io::{Read, Seek, SeekFrom};
+use std::path::Path;
+
+use lantern_core::bytes::find;
+use lantern_core::path::TreePath;
+use lantern_core::secrets;
+use lantern_formats::macho::CodeSignature;
+use lantern_formats::program::{Form, Kind, Program};
+use lantern_formats::{FormatError, elf, macho, pe};
+use lantern_store::durable::{self, DurableError};
+use serde::{Deserialize, Serialize};
+
+use crate::export::{Export, Stamp};
+use crate::outside;
+use crate::seen::SAFE_AGE_NS;
+use crate::watch::Watch;
+
+/// Rises when anything is looked for that was not before.
+const FORMAT: &str = "lantern.looked/1";
+const MAX_LEN: u64 = 1024 * 1024 * 1024;
+/// First bytes that tell what a file is.
+const HEAD_LEN: usize = 64;
+
+/// What a file's content shows.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub(super) struct Looked {
+    /// A secret: what it is, and its line.
+    pub secret: Option<(String, usize)>,
+    /// Texts in it that were asked for.
+    pub mentions: Vec<String>,
+    pub program: Option<Binary>,
+    /// The program that this is the debug data of, by what both have in common.
+    pub symbols_of: Option<Vec<u8>>,
+    /// Why it cannot be read as the program that it seems to be.
+    pub broken: Option<String>,
+}
+
+/// What a program or library says of itself.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub(super) struct Binary {
+    /// Processors, by their names.
+    pub machines: Vec<String>,
+    /// What it has in common with its debug data.
+    pub ids: Vec<Vec<u8>>,
+    pub has_debug_data: bool,
+    /// Whether there is nothing but debug data in it.
+    pub is_debug_data: bool,
+    /// A library that only developers have.
+    pub debug_runtime: Option<String>,
+    pub libraries: Vec<String>,
+    /// Why its signature does not hold.
+    pub signature_wrong: Option<String>,
+}
+
+#[derive(Debug, Serialize, Deserialize)]
+struct Remembered {
+    stamp: Stamp,
+    looked: Looked,
+}
+
+/// What is remembered of all targets.
+#[derive(Debug, Serialize, Deserialize)]
+pub(super) struct Memory {
+    format: String,
+    written_ns: i128,
+    /// By edition and target.
+    targets: BTreeMap<String, Target>,
+    /// Whether there is anything new in it.
+    #[serde(skip)]
+    pub(super) is_new: bool,
+}
+
+#[derive(Debug, Default, Serialize, Deserialize)]
+struct Target {
+    /// Texts that were asked for.
+    texts: Vec<String>,
+    files: BTreeMap<TreePath, Remembered>,
+}
+
+impl Memory {
+    /// Reads what is remembered; what is missing, damaged or of another format is nothing, which only costs reading.
+    pub(super) fn load(path: &Path) -> Self {
+        let bytes = durable::read_limited(path, MAX_LEN).unwrap_or_default();
+        let memory: Option<Self> = serde_json::from_slice(&bytes).ok();
+        let empty = || Self { format: FORMAT.to_owned(), written_ns: 0, targets: BTreeMap::new(), is_new: false };
+        memory.filter(|memory| memory.format == FORMAT).unwrap_or_else(empty)
+    }
+
+    /// Keeps it, where there is anything new.
+    ///
+    /// # Errors
+    /// Those of writing. What cannot be kept is read again: the check itself is as good as ever.
+    pub(super) fn save(&mut self, path: &Path) -> Result<(), DurableError> {
+        if !self.is_new {
+            return Ok(());
+        }
+        self.written_ns = outside::now().as_nanosecond();
+        let bytes = serde_json::to_vec(self).expect("the memory has only keys that are texts");
+        durable::write_whole(path, &bytes)
+    }
+
+    /// What a file showed, if it is as it was.
+    pub(super) fn get(&self, target: &str, texts: &[String], path: &TreePath, stamp: Option<Stamp>) -> Option<&Looked> {
+        let target = self.targets.get(target).filter(|target| target.texts == texts)?;
+        let known = target.files.get(path).filter(|known| Some(known.stamp) == stamp)?;
+        let is_old = known.stamp.modified_ns.saturating_add(SAFE_AGE_NS) <= self.written_ns;
+        is_old.then_some(&known.looked)
+    }
+
+    /// Remembers all of a target anew.
+    pub(super) fn set(
+        &mut self,
+        target: &str,
+        texts: &[String],
+        files: impl Iterator<Item = (TreePath, Option<Stamp>, Looked)>,
+    ) {
+        let files = files.filter_map(|(path, stamp, looked)| Some((path, Remembered { stamp: stamp?, looked })));
+        let target = self.targets.entry(target.to_owned()).or_default();
+        self.is_new = true;
+        *target = Target { texts: texts.to_vec(), files: files.collect() };
+    }
+}
+
+/// Looks into a file. One that cannot be read is found out when it is sealed, with its own words.
+pub(super) fn look(export: &Export, index: usize, texts: &[String], watch: &Watch<'_>) -> Looked {
+    look_inside(export, index, texts, watch).unwrap_or_default()
+}
+
+fn look_inside(export: &Export, index: usize, texts: &[String], watch: &Watch<'_>) -> std::io::Result<Looked> {
+    let source = &export.entries[index].source;
+    let (path, size) = (&source.path, source.size());
+    let mut out = Looked::default();
+    if let Some(secret) = secrets::by_name(path) {
+        out.secret = Some((secret.what.to_owned(), secret.line));
+        return Ok(out);
+    }
+    let mut from = watch.over(export.open(index)?);
+    let mut bytes = Vec::new();
+    from.by_ref().take(HEAD_LEN as u64).read_to_end(&mut bytes)?;
+    if may_be_program(&bytes) {
+        match program(&mut watch.over(export.open_anywhere(index)?)) {
+            Ok((program, symbols)) => (out.program, out.symbols_of) = (program, symbols),
+            Err(FormatError::Not { .. }) => {}
+            Err(FormatError::Io(error)) => return Err(error),
+            Err(error) => out.broken = Some(error.to_string()),
+        }
+    }
+    let is_small = size <= secrets::MAX_TEXT_LEN;
+    if is_small || !texts.is_empty() {
+        from.by_ref().take(secrets::MAX_TEXT_LEN).read_to_end(&mut bytes)?;
+    }
+    let is_text = !bytes.iter().take(4096).any(|b| *b == 0);
+    if is_small && is_text {
+        let secret = secrets::in_text(&bytes, secrets::holds_settings(path));
+        out.secret = secret.map(|secret| (secret.what.to_owned(), secret.line));
+    }
+    if !texts.is_empty() {
+        out.mentions = mentioned(texts, &mut bytes, &mut from)?;
+    }
+    Ok(out)
+}
+
+/// Whether a file begins as programs, libraries and their debug data do.
+fn may_be_program(head: &[u8]) -> bool {
+    const MAGICS: [&[u8]; 8] = [
+        b"MZ",
+        b"\x7fELF",
+        b"\xcf\xfa\xed\xfe",
+        b"\xce\xfa\xed\xfe",
+        b"\xca\xfe\xba\xbe",
+        b"\xca\xfe\xba\xbf",
+        b"Microsoft C/C++ MSF",
+        b"BSJB",
+    ];
+    MAGICS.iter().any(|magic| head.starts_with(magic))
+}
+
+type Seen = (Option<Binary>, Option<Vec<u8>>);
+
+fn program(from: &mut (impl Read + Seek)) -> Result<Seen, FormatError> {
+    match pe::symbols_id(from) {
+        Ok(id) => return Ok((None, Some(id.to_vec()))),
+        Err(FormatError::Not { .. }) => {}
+        Err(FormatError::Io(error)) => return Err(FormatError::Io(error)),
+        // Whose it is cannot be told, what it is can.
+        Err(_) => return Ok((None, Some(Vec::new()))),
+    }
+    from.seek(SeekFrom::Start(0)).map_err(FormatError::Io)?;
+    let program = Program::read(from)?;
+    let machines = program.machines.iter().map(ToString::to_string).collect();
+    let mut out = Binary { machines, ..Binary::default() };
+    match program.form {
+        Form::Pe => {
+            let details = pe::Details::read(from)?;
+            out.debug_runtime = details.debug_runtime().map(str::to_owned);
+            out.ids.extend(details.symbols.as_ref().map(|symbols| symbols.id.to_vec()));
+            out.signature_wrong = pe::verify(from, &details)?.and_then(|signer| signer.wrong);
+            out.libraries = details.libraries;
+        }
+        Form::Elf => {
+            let details = elf::Details::read(from)?;
+            out.ids.extend(details.build_id);
+            (out.has_debug_data, out.libraries) = (details.has_debug_data, details.libraries);
+        }
+        _ => {
+            out.is_debug_data = program.kind == Kind::Other;
+            for details in macho::Details::read(from)? {
+                out.ids.extend(details.uuid.map(|uuid| uuid.to_vec()));
+                out.has_debug_data |= details.has_debug_data;
+                let Some(signature) = CodeSignature::read(from, &details)? else { continue };
+                let signer = signature.signer()?;
+                let wrong = signature.verify(from)?.map(|_| "the code changed after it was signed".to_owned());
+                out.signature_wrong = out.signature_wrong.or(wrong).or(signer.and_then(|signer| signer.wrong));
+            }
+        }
+    }
+    Ok((Some(out), None))
+}
+
+/// Which texts stand in what was read and what is still to be read.
+fn mentioned(texts: &[String], first: &mut Vec<u8>, rest: &mut dyn Read) -> std::io::Result<Vec<String>> {
+    let longest = texts.iter().map(String::len).max().unwrap_or(1);
+    let mut left: Vec<&String> = texts.iter().collect();
+    let mut found = Vec::new();
+    loop {
+        left.retain(|text| {
+            let is_there = text.is_empty() || find(first, text.as_bytes(), 0).is_some();
+            if is_there {
+                found.push((*text).clone());
+            }
+            !is_there
+        });
+        // A text may begin at the end of what was read.
+        let keep = first.len().saturating_sub(longest.saturating_sub(1));
+        first.drain(..keep);
+        let before = first.len();
+        (&mut *rest).take(secrets::MAX_TEXT_LEN).read_to_end(first)?;
+        if left.is_empty() || first.len() == before {
+            return Ok(found);
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn texts_over_the_edges_of_what_is_read() {
+        let wanted = ["sp-first-tide".to_owned(), "nowhere".to_owned()];
+        let mut rest = std::io::Cursor::new(b"first-tide and more".to_vec());
+        assert_eq!(mentioned(&wanted, &mut b"handle: sp-".to_vec(), &mut rest).unwrap(), ["sp-first-tide"]);
+        assert!(mentioned(&wanted, &mut b"sp-first".to_vec(), &mut std::io::empty()).unwrap().is_empty());
+    }
+
+    #[test]
+    fn what_is_remembered_counts_while_the_file_is_as_it_was() {
+        let (target, path) = ("full/linux", TreePath::new("saltmarsh").unwrap());
+        let stamp = Stamp { size: 7, modified_ns: 1_000, changed_ns: 1_000, inode: 1 };
+        let looked = Looked { broken: Some("cut off".to_owned()), ..Looked::default() };
+        let folder = tempfile::tempdir().unwrap();
+        let file = folder.path().join("looked.json");
+        let mut memory = Memory::load(&file);
+        let texts = ["first-tide".to_owned()];
+        memory.set(target, &texts, [(path.clone(), Some(stamp), looked.clone())].into_iter());
+        memory.save(&file).unwrap();
+        let mut memory = Memory::load(&file);
+        assert_eq!(memory.get(target, &texts, &path, Some(stamp)), Some(&looked));
+        assert_eq!(memory.get(target, &[], &path, Some(stamp)), None, "other texts are asked for");
+        assert_eq!(memory.get(target, &texts, &path, Some(Stamp { inode: 2, ..stamp })), None);
+        // So new that another change at the same moment could not be told from it.
+        let fresh = Stamp { modified_ns: outside::now().as_nanosecond(), ..stamp };
+        memory.set(target, &texts, [(path.clone(), Some(fresh), looked)].into_iter());
+        memory.save(&file).unwrap();
+        assert_eq!(Memory::load(&file).get(target, &texts, &path, Some(fresh)), None);
+        std::fs::write(&file, b"{").unwrap();
+        assert_eq!(Memory::load(&file).get(target, &texts, &path, Some(stamp)), None, "damaged");
+    }
+}

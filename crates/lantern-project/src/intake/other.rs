@@ -1,0 +1,72 @@
+//! What is no build: projects that something must build first, sources, and programs that set others up.
+
+use lantern_core::finding::Finding;
+use lantern_core::path::shown;
+
+use crate::export::Export;
+
+/// What lies at the top, or one folder down, of what is no build: the end of a name, what it is, and what to do.
+const PROJECTS: [(&str, &str, &str); 9] = [
+    (".xcodeproj/project.pbxproj", "a project for Xcode", "build it there, and name what comes out"),
+    ("/settings.gradle", "a project for Gradle", "build it there, and name the package that comes out"),
+    ("/settings.gradle.kts", "a project for Gradle", "build it there, and name the package that comes out"),
+    (".sln", "a solution of Visual Studio", "build it there, and name the folder that comes out"),
+    (".vcxproj", "a project of Visual Studio", "build it there, and name the folder that comes out"),
+    ("/CMakeLists.txt", "a source tree", "build it, and name what comes out"),
+    ("/Cargo.toml", "a source tree", "build it, and name what comes out"),
+    ("/Makefile", "a source tree", "build it, and name what comes out"),
+    ("/package.json", "a source tree", "build it, and name what comes out"),
+];
+/// Files that set a program up instead of being it.
+const SET_UPS: [&str; 6] = [".msi", ".msix", ".dmg", ".pkg", ".deb", ".rpm"];
+
+/// Says what an export is that nothing starts in, where that can be told.
+pub(crate) fn recognise(export: &Export) -> Option<Finding> {
+    let files: Vec<&str> =
+        export.entries.iter().filter(|e| e.source.is_file()).map(|e| e.source.path.as_str()).collect();
+    let near = |path: &&&str| path.matches('/').count() <= 2;
+    let is_it = |path: &str, ending: &str| format!("/{path}").ends_with(ending);
+    for (ending, what, cure) in PROJECTS {
+        if let Some(path) = files.iter().filter(near).find(|path| is_it(path, ending)) {
+            let what = format!("{} is {what}, as {} shows: no build yet", shown(&export.shown), shown(path));
+            return Some(Finding::stops("not-a-build", what, cure));
+        }
+    }
+    let lower = |path: &&&str| {
+        let path = path.to_ascii_lowercase();
+        SET_UPS.iter().any(|ending| path.ends_with(ending))
+    };
+    let set_up = files.iter().find(lower)?;
+    let what = format!("{} sets the game up instead of being it", shown(set_up));
+    Some(Finding::stops("not-a-build", what, "players get the files themselves: name the folder that it would write"))
+}
+
+/// Whether a program that starts is one that sets the game up, by its name.
+pub(crate) fn sets_up(name: &str) -> Option<Finding> {
+    let lower = name.rsplit('/').next().unwrap_or(name).to_ascii_lowercase();
+    let stem = lower.strip_suffix(".exe")?;
+    let is_one = ["setup", "installer"].iter().any(|word| {
+        stem.strip_prefix(word)
+            .or(stem.strip_suffix(word))
+            .is_some_and(|rest| !rest.contains(|c: char| c.is_alphanumeric()))
+            || stem.split(|c: char| !c.is_alphanumeric()).any(|part| part == *word)
+    });
+    let what = format!("{} seems to set the game up instead of being it", shown(name));
+    let cure = "players get the files themselves: name the folder that it would write";
+    is_one.then(|| Finding::warns("set-up-program", what, cure))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn programs_that_set_others_up_by_their_names() {
+        for name in ["setup.exe", "Saltmarsh Post Setup.exe", "saltmarsh-installer-1.4.0.exe", "bin/SETUP.EXE"] {
+            assert!(sets_up(name).is_some(), "{name}");
+        }
+        for name in ["Saltmarsh Post.exe", "setup", "setupscene.exe", "stagesetup.dll"] {
+            assert!(sets_up(name).is_none(), "{name}");
+        }
+    }
+}
