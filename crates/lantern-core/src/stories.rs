@@ -262,6 +262,11 @@ pub const ALL: &[Story] = &[
         "A disk that was full or a program that was ended leaves such files.",
     ),
     story(
+        "number-not-risen",
+        "The package has no higher number inside than the last release.",
+        "A device takes an update by this number alone. With a lower one it refuses it, and with the same one shops do.",
+    ),
+    story(
         "only-32-bit",
         "Native libraries are for 32 bits alone.",
         "Shops demand those for 64 bits, and newer devices start nothing else.",

@@ -284,14 +284,17 @@ pub fn data_offset<R: Read + Seek>(from: &mut R, entry: &ZipEntry) -> Result<u64
 ///
 /// # Errors
 /// [`ZipError`]; reading gives [`io::ErrorKind::InvalidData`] when the bytes are not what the directory says.
-pub fn open<R: Read + Seek + Send + 'static>(mut from: R, entry: &ZipEntry) -> Result<Box<dyn Read + Send>, ZipError> {
+pub fn open<'a, R: Read + Seek + Send + 'a>(
+    mut from: R,
+    entry: &ZipEntry,
+) -> Result<Box<dyn Read + Send + 'a>, ZipError> {
     if entry.is_encrypted {
         return Err(ZipError::Unsupported(format!("needs a password for {}", shown(&entry.name))));
     }
     let offset = data_offset(&mut from, entry)?;
     from.seek(SeekFrom::Start(offset))?;
     let raw = from.take(entry.compressed_len);
-    let reader: Box<dyn Read + Send> = match entry.method {
+    let reader: Box<dyn Read + Send + 'a> = match entry.method {
         Method::Stored => Box::new(raw),
         Method::Deflate => Box::new(flate2::read::DeflateDecoder::new(raw)),
         Method::Zstd => Box::new(zstd::stream::read::Decoder::new(raw)?),

@@ -85,6 +85,7 @@ impl Project {
                 });
                 let (mut found, seen) = self.look_into(&edition, intake, &mut memory, progress)?;
                 found.extend(past.findings(intake, progress));
+                found.extend(past.number_finding(intake, seen.number.as_deref()));
                 versions.extend(seen.version.clone().map(|version| (version, intake.name.clone())));
                 consoles.extend(console_window(&seen).map(|finding| (intake.name.clone(), finding)));
                 checked.findings.extend(found.into_iter().map(|finding| (Some(intake.name.clone()), finding)));

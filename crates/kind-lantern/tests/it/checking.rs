@@ -1,6 +1,8 @@
 //! What `check` finds inside exports, and against the releases before.
 
-use lantern_rehearsal::exports::GameVersion;
+use lantern_formats::zip::Method;
+use lantern_formats::zip::write::ZipWriter;
+use lantern_rehearsal::exports::{self, GameVersion};
 
 use crate::env::TestEnv;
 
@@ -37,7 +39,7 @@ fn what_does_not_belong_to_players() {
         ("settings/server.json", "{ \"port\": 4870 }"),
         ("keys/studio.jks", "a key store"),
         ("letters/cipher.txt", &key_like()),
-        ("symbols/saltmarsh.pdb", "Microsoft C/C++ MSF 7.00\r\n\x1aDS\0\0\0\u{1a}DS"),
+        ("symbols/saltmarsh.pdb", "Microsoft C/C++ MSF 7.00\r\n\u{1a}DS\0\0\0"),
         ("music/notes.pdb", "a protein, not debug data"),
     ] {
         env.write(&format!("exports/linux/{name}"), text);
@@ -167,6 +169,102 @@ fn what_a_build_says_of_itself() {
     env.edit("lantern.toml", "identity = \"example.paperheron.saltmarsh\"", "identity = \"example.paperheron.marsh\"");
     let stdout = env.lantern(&["check"]).success().stdout();
     assert!(stdout.contains("lantern.toml says example.paperheron.marsh (identity-differs)"), "{stdout}");
+}
+
+#[test]
+fn versions_and_numbers_that_somebody_has() {
+    let env = TestEnv::live();
+    let (phone, linux) = ("[targets.phone]\nexport = \"exports/saltmarsh.apk\"\n", "[targets.linux]");
+    env.edit("lantern.toml", linux, &format!("{phone}\n{linux}"));
+    env.edit("lantern.toml", "depots = { linux", "depots = { phone = \"sp-phone\", linux");
+    let package = env.path("exports/saltmarsh.apk");
+    exports::write_android(&package, GameVersion::New, false).unwrap();
+    env.lantern(&["prepare"]).success();
+    let found =
+        |env: &TestEnv, wanted: &str| codes(env).into_iter().filter(|code| code.ends_with(wanted)).collect::<Vec<_>>();
+    assert_eq!(found(&env, "number-not-risen"), [""; 0]);
+    // The package of before lies there again.
+    exports::write_android(&package, GameVersion::Old, false).unwrap();
+    assert_eq!(found(&env, "number-not-risen"), ["stops number-not-risen"]);
+    let stdout = env.lantern(&["check"]).fails(1).stdout();
+    assert!(stdout.contains("phone has the number 25 inside, the last release has 27"), "{stdout}");
+    exports::write_android(&package, GameVersion::New, false).unwrap();
+    // What players have is 1.3.2.
+    env.edit("lantern.toml", "version = \"1.3.2\"", "version = \"1.3.1\"");
+    let stdout = env.lantern(&["check"]).success().stdout();
+    assert!(stdout.contains("lantern.toml says 1.3.1, and open-water has 1.3.2 (1) already"), "{stdout}");
+    env.edit("lantern.toml", "version = \"1.3.1\"", "version = \"1.3.2-rc\"");
+    assert_eq!(found(&env, "version-behind"), ["warns version-behind"]);
+    env.edit("lantern.toml", "version = \"1.3.2-rc\"", "version = \"1.4.0\"");
+    assert_eq!(found(&env, "version-behind"), [""; 0]);
+}
+
+#[test]
+fn what_is_no_build() {
+    let env = TestEnv::new();
+    let inspect = |path: &str| env.lantern(&["inspect", path]).success().stdout();
+    env.write("exports/phone/Saltmarsh.xcodeproj/project.pbxproj", "// !$*UTF8*$!");
+    env.write("exports/tree/CMakeLists.txt", "project(saltmarsh)");
+    env.write("exports/boxed/Saltmarsh Post.dmg", "koly");
+    assert!(inspect("exports/phone").contains("is a project for Xcode, as Saltmarsh.xcodeproj/project.pbxproj shows"));
+    assert!(inspect("exports/tree").contains("is a source tree, as CMakeLists.txt shows"));
+    assert!(inspect("exports/boxed").contains("Saltmarsh Post.dmg sets the game up instead of being it"));
+    env.edit("lantern.toml", "depots = { linux", "depots = { other = \"sp-other\", linux");
+    for folder in ["phone", "tree", "boxed"] {
+        let config = format!("[targets.other]\nexport = \"exports/{folder}\"\n\n[targets.linux]");
+        env.edit("lantern.toml", "[targets.linux]", &config);
+        assert_eq!(codes(&env), ["stops not-a-build"], "{folder}");
+        env.edit("lantern.toml", &config, "[targets.linux]");
+    }
+}
+
+#[test]
+fn packages_are_looked_into() {
+    let env = TestEnv::new();
+    let key = key_like();
+    let mut zip = ZipWriter::new(std::fs::File::create(env.path("exports/saltmarsh.apk")).unwrap());
+    let manifest = include_bytes!("../../../lantern-formats/tests/seeds/manifest/saltmarsh.apk");
+    for (path, bytes) in [("AndroidManifest.xml", &manifest[..]), ("assets/upload.pem", key.as_bytes())] {
+        let method = Method::Deflate;
+        zip.file(path, method, 0o644, bytes.len() as u64, |out| out.write_all(bytes)).unwrap();
+    }
+    zip.finish().unwrap();
+    let phone =
+        "[targets.phone]\nexport = \"exports/saltmarsh.apk\"\nmust-mention = [\"first-tide\"]\n\n[targets.linux]";
+    env.edit("lantern.toml", "[targets.linux]", phone);
+    let codes = codes(&env);
+    assert!(
+        codes.contains(&"stops secret".to_owned()) && codes.contains(&"stops must-mention".to_owned()),
+        "{codes:?}"
+    );
+    let stdout = env.lantern(&["check"]).fails(1).stdout();
+    assert!(stdout.contains("assets/upload.pem, line 1 looks like a private key"), "{stdout}");
+}
+
+/// What was looked into and is as it was is not read again; what changed is.
+#[test]
+fn what_was_looked_into_is_remembered() {
+    let env = TestEnv::new();
+    env.write("exports/linux/keys.txt", "nothing yet");
+    let hours_ago = std::time::SystemTime::now() - std::time::Duration::from_secs(7200);
+    let age = |path: &str| {
+        let file = std::fs::File::options().write(true).open(env.path(path)).unwrap();
+        file.set_modified(hours_ago).unwrap();
+    };
+    age("exports/linux/keys.txt");
+    env.lantern(&["prepare"]).success();
+    assert_eq!(codes(&env), [""; 0]);
+    let memory = String::from_utf8(env.read(".lantern/cache/looked.json")).unwrap();
+    assert!(memory.contains("keys.txt"), "{memory}");
+    // What is remembered is believed: only so can it be seen that nothing was read.
+    let lie = memory.replace(r#""secret":null"#, r#""secret":["a lie",7]"#);
+    env.write(".lantern/cache/looked.json", &lie);
+    assert!(env.lantern(&["check"]).fails(1).stdout().contains("keys.txt, line 7 looks like a lie"));
+    env.write("exports/linux/keys.txt", "something else");
+    let stdout = env.lantern(&["check"]).whole();
+    assert!(!stdout.contains("keys.txt"), "{stdout}");
+    env.write(".lantern/cache/looked.json", "{");
+    assert_eq!(codes(&env), [""; 0]);
 }
 
 #[test]

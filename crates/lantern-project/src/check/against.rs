@@ -2,15 +2,22 @@
 
 use std::cmp::Ordering;
 use std::collections::BTreeMap;
+use std::io::Read;
 
 use lantern_core::board::Board;
 use lantern_core::finding::{Finding, listed};
 use lantern_core::names::Name;
-use lantern_core::path::TreePath;
+use lantern_core::path::{TreePath, shown};
 use lantern_core::progress::{Progress, Silent};
+use lantern_core::release::TargetRecord;
 use lantern_core::size::Size;
 use lantern_core::tree::Node;
 use lantern_core::version::{ReleaseName, Version};
+use lantern_formats::android::{MAX_MANIFEST_LEN, Manifest};
+use lantern_formats::info::Info;
+use lantern_formats::zip;
+use lantern_store::contents::Contents;
+use lantern_store::store::Store;
 
 use crate::ProjectError;
 use crate::intake::Intake;
@@ -27,6 +34,29 @@ const GONE_ONE_IN: usize = 4;
 /// Largest file that is read to see whether it is an old one, in bytes.
 const MAX_READ_LEN: u64 = 64 * 1024 * 1024;
 
+/// The number that a sealed package has inside; none for what is no package, or cannot be read any more.
+fn number_inside(store: &Store, target: &TargetRecord) -> Option<String> {
+    let [depot] = target.depots.as_slice() else { return None };
+    let contents = Contents::open(store, store.manifest_of(depot.tree).ok()?).ok()?;
+    let [entry] = contents.entries.as_slice() else { return None };
+    let mut package = contents.read_anywhere(entry);
+    let is_manifest = |name: &[u8]| {
+        matches!(name, b"AndroidManifest.xml" | b"base/manifest/AndroidManifest.xml")
+            || name.starts_with(b"Payload/")
+                && name.ends_with(b".app/Info.plist")
+                && name.iter().filter(|b| **b == b'/').count() == 2
+    };
+    let inside = zip::read(&mut package).ok()?.into_iter().find(|entry| is_manifest(&entry.name))?;
+    let mut bytes = Vec::new();
+    zip::open(package, &inside).ok()?.take(MAX_MANIFEST_LEN).read_to_end(&mut bytes).ok()?;
+    let code = |manifest: Manifest| manifest.version_code.map(|code| code.to_string());
+    match inside.name.as_slice() {
+        b"AndroidManifest.xml" => Manifest::read(&bytes).ok().and_then(code),
+        b"base/manifest/AndroidManifest.xml" => Manifest::read_of_bundle(&bytes).ok().and_then(code),
+        _ => Info::read(&bytes).ok()?.number,
+    }
+}
+
 /// What each target held in the releases before, newest first.
 #[derive(Default)]
 pub(super) struct Past {
@@ -34,6 +64,8 @@ pub(super) struct Past {
     newest: Option<ReleaseName>,
     live: Vec<(ReleaseName, String)>,
     releases: Vec<BTreeMap<Name, BTreeMap<TreePath, Node>>>,
+    /// The numbers that the packages of the newest release have inside, by target.
+    numbers: BTreeMap<Name, String>,
 }
 
 impl Past {
@@ -51,6 +83,10 @@ impl Past {
             Some((newest.clone(), branch.to_string()))
         });
         let live = live.collect();
+        let record = newest.first().and_then(|release| store.record(release.id).ok());
+        let targets = record.iter().flat_map(|record| &record.targets);
+        let numbers = targets.filter_map(|target| Some((target.target.clone(), number_inside(&store, target)?)));
+        let numbers = numbers.collect();
         let newest_name = newest.first().map(|release| release.name.clone());
         let mut releases = Vec::new();
         for release in newest.into_iter().take(LOOK_BACK) {
@@ -67,7 +103,7 @@ impl Past {
             }
             releases.push(targets);
         }
-        Ok(Self { newest: newest_name, live, releases })
+        Ok(Self { newest: newest_name, live, releases, numbers })
     }
 
     /// Holds the version that is to be given against those that players and testers have.
@@ -86,6 +122,19 @@ impl Past {
         let is_other = intakes.iter().any(|intake| self.is_other(intake));
         let what = format!("{branch} has {newest}, and this is something else under the same version");
         is_other.then(|| Finding::note("version-same", what))
+    }
+
+    /// Holds the number inside a package against that of the last release: a device takes an update by it alone.
+    pub(super) fn number_finding(&self, intake: &Intake<'_>, number: Option<&str>) -> Option<Finding> {
+        let (old, new) = (self.numbers.get(intake.name)?, number?);
+        let order = new.parse::<Version>().ok()?.order(&old.parse().ok()?)?;
+        let what = format!("{} has the number {} inside, the last release has {}", intake.name, shown(new), shown(old));
+        let cure = "raise the number in the engine and export again";
+        match order {
+            Ordering::Less => Some(Finding::stops("number-not-risen", what, cure)),
+            Ordering::Equal if self.is_other(intake) => Some(Finding::warns("number-not-risen", what, cure)),
+            _ => None,
+        }
     }
 
     /// Whether an export is not the one of the last release, as far as names and sizes say.
