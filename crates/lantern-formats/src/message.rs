@@ -56,8 +56,18 @@ pub struct Signer {
     pub is_for_other_things: bool,
     /// The time that a time stamp states, in seconds since 1970; its signature and what it covers hold.
     pub stamped: Option<u64>,
+    /// The time of a time stamp of the older form, whose signature is of a kind that is not verified any more; what it
+    /// covers holds.
+    pub stamped_unverified: Option<u64>,
     /// Why it does not hold; none when it does.
     pub wrong: Option<String>,
+}
+
+/// What is wrong with a time stamp.
+enum Stamp {
+    /// Only that nobody can verify it any more.
+    Old(u64),
+    Wrong(&'static str),
 }
 
 impl Signer {
@@ -98,6 +108,7 @@ fn algorithms(hash: Hash) -> &'static [Algorithm] {
     }
 }
 
+const NOT_OF_ITS_KEY: &str = "it is not that of its key";
 const EVERY_HASH: [Hash; 4] = [Hash::Sha1, Hash::Sha256, Hash::Sha384, Hash::Sha512];
 
 /// A signed message, taken apart.
@@ -143,7 +154,10 @@ impl Message {
         signer.wrong = self.why_wrong(info, certificate, Some(kind), content).map(str::to_owned);
         match self.stamped(info) {
             Some(Ok(time)) => signer.stamped = Some(time),
-            Some(Err(why)) => signer.wrong = signer.wrong.or(Some(format!("its time stamp does not hold: {why}"))),
+            Some(Err(Stamp::Old(time))) => signer.stamped_unverified = Some(time),
+            Some(Err(Stamp::Wrong(why))) => {
+                signer.wrong = signer.wrong.or(Some(format!("its time stamp does not hold: {why}")))
+            }
             None => {}
         }
         signer
@@ -192,6 +206,7 @@ impl Message {
             certificate: certificate.to_der().unwrap_or_default(),
             is_for_other_things: is_for_code == Some(false),
             stamped: None,
+            stamped_unverified: None,
             wrong: None,
         }
     }
@@ -224,29 +239,34 @@ impl Message {
             return Some("it is of another kind of message");
         }
         let Ok(message) = attributes.to_der() else { return Some("it cannot be written as it was signed") };
-        (!is_signed(algorithms(hash), &key, &message, signature)).then_some("it is not that of its key")
+        (!is_signed(algorithms(hash), &key, &message, signature)).then_some(NOT_OF_ITS_KEY)
     }
 
     /// The time that somebody else has stated of a signature; none where nobody did.
-    fn stamped(&self, info: &SignerInfo) -> Option<Result<u64, &'static str>> {
+    fn stamped(&self, info: &SignerInfo) -> Option<Result<u64, Stamp>> {
         let attributes = info.unsigned_attrs.as_ref()?;
         let value = |name| attributes.iter().find(|a| a.oid == name).and_then(|a| a.values.iter().next());
         let signature = info.signature.as_bytes();
         if let Some(token) = TIMESTAMPS.into_iter().find_map(value) {
             let token = token.to_der().ok().and_then(|der| Self::read(&der).ok());
-            return Some(token.ok_or("it cannot be read").and_then(|token| token.time_of(signature)));
+            let time = token.ok_or("it cannot be read").and_then(|token| token.time_of(signature));
+            return Some(time.map_err(Stamp::Wrong));
         }
         let counter: SignerInfo = value(COUNTERSIGNATURE)?.decode_as().ok()?;
-        let Some(certificate) = self.certificate(&counter) else { return Some(Err("its certificate is not there")) };
-        if let Some(why) = self.why_wrong(&counter, certificate, None, signature) {
-            return Some(Err(why));
-        }
+        let wrong = |why| Some(Err(Stamp::Wrong(why)));
+        let Some(certificate) = self.certificate(&counter) else { return wrong("its certificate is not there") };
         let time = counter.signed_attrs.iter().flat_map(|all| all.iter()).find(|a| a.oid == SIGNING_TIME);
         let time = time.and_then(|a| a.values.iter().next()).and_then(|any| match any.tag() {
             Tag::UtcTime => any.decode_as::<UtcTime>().ok().map(|t| t.to_unix_duration()),
             _ => any.decode_as::<GeneralizedTime>().ok().map(|t| t.to_unix_duration()),
         });
-        Some(time.map(|time| time.as_secs()).ok_or("it states no time"))
+        let Some(time) = time.map(|time| time.as_secs()) else { return wrong("it states no time") };
+        match self.why_wrong(&counter, certificate, None, signature) {
+            None => Some(Ok(time)),
+            // Clocks of before 2013 signed the bare digest, as no standard has it.
+            Some(NOT_OF_ITS_KEY) => Some(Err(Stamp::Old(time))),
+            Some(why) => wrong(why),
+        }
     }
 
     /// The time that this message, a time stamp, states of a signature.
@@ -360,9 +380,11 @@ fn value_of(rest: &mut &[u8], out: &mut Vec<u8>, depth: usize) -> Option<()> {
         if !matches!(tag, 0x31 | CERTIFICATES | 0xa1) {
             continue;
         }
-        // Some writers put a certificate in twice, which no set may hold.
+        // Some writers put a certificate in twice, which no set may hold; others add some of a kind that was given up
+        // twenty years ago, by other tags.
         let is_same = |(from, to): &(usize, usize)| inner[*from..*to] == inner[start..];
-        if tag == CERTIFICATES && members.iter().any(is_same) {
+        let is_other = !members.is_empty() && inner.get(start).is_some_and(|tag| tag & 0xc0 == 0x80);
+        if tag == CERTIFICATES && (is_other || members.iter().any(is_same)) {
             inner.truncate(start);
         }
         members.push((start, inner.len()));

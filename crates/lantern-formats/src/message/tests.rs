@@ -50,6 +50,9 @@ fn forms_without_lengths_are_read() {
     for len in 0..loose.len() - 1 {
         assert_eq!(der_of(&loose[..len]), None, "{len}");
     }
+    // One of another kind among the certificates.
+    let mixed = der(CERTIFICATES, &[&[0x30, 0, 0xa1, 2, 5, 0]]);
+    assert_eq!(der_of(&mixed).unwrap(), der(CERTIFICATES, &[&[0x30, 0]]));
     // A certificate that is there twice.
     let twice = der(CERTIFICATES, &[&[5, 0, 2, 1, 7, 5, 0]]);
     assert_eq!(der_of(&twice).unwrap(), der(CERTIFICATES, &[&[5, 0, 2, 1, 7]]));

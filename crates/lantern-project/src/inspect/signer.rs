@@ -22,6 +22,8 @@ pub(super) fn say(signer: &Signer, is_intact: bool, out: &mut Inspected) {
         out.facts.push(("certified until", day(signer.valid.1)));
     }
     out.facts.extend(signer.stamped.map(|time| ("time stamp", day(time))));
+    let old = signer.stamped_unverified.map(|time| format!("{}, of an older kind, not verified", day(time)));
+    out.facts.extend(old.map(|says| ("time stamp", says)));
 }
 
 /// The day of a moment, in seconds since 1970.
@@ -36,9 +38,10 @@ pub(super) fn findings(signer: &Signer, whose: &str) -> Vec<Finding> {
     let mut findings = Vec::new();
     let now = u64::try_from(outside::now().as_second()).unwrap_or(0);
     let (from, until) = signer.valid;
-    let at = signer.stamped.unwrap_or(now);
+    let stamped = signer.stamped.or(signer.stamped_unverified);
+    let at = stamped.unwrap_or(now);
     if at > until {
-        let what = match signer.stamped {
+        let what = match stamped {
             Some(time) => {
                 format!("{whose} was made on {}, when its certificate was over since {}", day(time), day(until))
             }
