@@ -18,9 +18,14 @@ fn numbered_part(number: u32, value: &[u8]) -> Vec<u8> {
 }
 
 fn package() -> Vec<u8> {
+    package_of(2_500_000)
+}
+
+fn package_of(len: usize) -> Vec<u8> {
+    let manifest = include_bytes!("../../tests/seeds/manifest/saltmarsh.apk").to_vec();
     let mut zip = ZipWriter::new(Cursor::new(Vec::new()));
-    for (name, len) in [("AndroidManifest.xml", 100), ("assets/world.dat", 2_500_000)] {
-        zip.file(name, Method::Stored, 0o644, len, |out| out.write_all(&vec![0x5a; len as usize])).unwrap();
+    for (name, bytes) in [("AndroidManifest.xml", manifest), ("assets/world.dat", vec![0x5a; len])] {
+        zip.file(name, Method::Stored, 0o644, bytes.len() as u64, |out| out.write_all(&bytes)).unwrap();
     }
     zip.finish().unwrap().into_inner()
 }
@@ -85,6 +90,10 @@ fn what_is_signed_holds() {
     let file =
         signed(&package(), &[(ID_V2, &key, Says::default()), (ID_V3, &key, Says { sdk: SDK, ..Says::default() })]);
     seed("package", "schemes-2-3", &file);
+    // What scripts/bench-verify.sh measures.
+    if let Some(len) = std::env::var("LANTERN_PACKAGE_LEN").ok().and_then(|len| len.parse().ok()) {
+        seed("package", "large", &signed(&package_of(len), &[(ID_V2, &key, Says::default())]));
+    }
     let found = schemes(&file).unwrap();
     assert_eq!(found.iter().map(|s| (s.version, s.wrong.clone())).collect::<Vec<_>>(), [(2, None), (3, None)]);
     assert_eq!(found[0].signers[0].subject, "CN=Paper Heron");
