@@ -12,6 +12,9 @@
 //! | element | 0x0102, 0x0103 | its start with attributes, its end |
 
 mod bundle;
+mod resources;
+
+pub use resources::files_of;
 
 use lantern_core::bytes::{ByteReader, ReadError};
 
@@ -39,6 +42,7 @@ pub const HEADTRACKING: &str = "android.hardware.vr.headtracking";
 
 /// Resource ids of attributes. Source: `public-final.xml` of the framework.
 mod id {
+    pub const ICON: u32 = 0x0101_0002;
     pub const NAME: u32 = 0x0101_0003;
     pub const DEBUGGABLE: u32 = 0x0101_000f;
     pub const MIN_SDK: u32 = 0x0101_020c;
@@ -83,6 +87,8 @@ pub struct Manifest {
     pub features: Vec<Feature>,
     /// Rights that it asks for.
     pub permissions: Vec<String>,
+    /// Its icon, as an id in the table of resources.
+    pub icon: Option<u32>,
     /// What is started from the home screen.
     pub launcher: Option<String>,
     /// Whether it starts from a headset's home, by the category of its launcher.
@@ -318,6 +324,7 @@ impl Walk {
                 self.out.permissions.extend(text(id::NAME));
             }
             (["manifest"], "application") => {
+                self.out.icon = number(id::ICON).filter(|id| *id != 0);
                 self.out.is_debuggable = flag(id::DEBUGGABLE) == Some(true);
                 self.out.is_test_only = flag(id::TEST_ONLY) == Some(true);
                 self.out.extracts_libraries = flag(id::EXTRACT_NATIVE_LIBS);

@@ -33,9 +33,44 @@ pub fn png_size(bytes: &[u8]) -> Option<(u32, u32)> {
     Some((number(0)?, number(4)?))
 }
 
+/// Returns the width and height of a WebP picture from its first 30 bytes; none when it is no such picture.
+///
+/// Source: "WebP Container Specification"; RFC 9649.
+pub fn webp_size(bytes: &[u8]) -> Option<(u32, u32)> {
+    let rest = bytes.strip_prefix(b"RIFF")?.get(4..)?.strip_prefix(b"WEBP")?;
+    let number = |at: usize, len: usize| {
+        let bytes = rest.get(at..at + len)?;
+        Some(bytes.iter().rev().fold(0_u32, |value, byte| value << 8 | u32::from(*byte)))
+    };
+    match rest.get(..4)? {
+        // The canvas, each less one, in three bytes.
+        b"VP8X" => Some((number(12, 3)? + 1, number(15, 3)? + 1)),
+        // 14 bits each, less one, behind a mark.
+        b"VP8L" => {
+            let bits = number(9, 4)?;
+            Some(((bits & 0x3fff) + 1, (bits >> 14 & 0x3fff) + 1))
+        }
+        b"VP8 " => Some((number(14, 2)? & 0x3fff, number(16, 2)? & 0x3fff)),
+        _ => None,
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_compressed_pictures_size() {
+        let wide = b"RIFF\0\0\0\0WEBPVP8X\x0a\0\0\0\0\0\0\0\xbf\0\0\x5f\0\0";
+        assert_eq!(webp_size(wide), Some((192, 96)));
+        // 191 and 95 in 14 bits each.
+        let bits = (191_u32 | 95 << 14).to_le_bytes();
+        let lossless = [b"RIFF\0\0\0\0WEBPVP8L\x0a\0\0\0\x2f".as_slice(), &bits].concat();
+        assert_eq!(webp_size(&lossless), Some((192, 96)));
+        let lossy = b"RIFF\0\0\0\0WEBPVP8 \x0a\0\0\0\0\0\0\x9d\x01\x2a\xc0\0\x60\0";
+        assert_eq!(webp_size(lossy), Some((192, 96)));
+        assert_eq!(webp_size(&lossy[..28]), None);
+    }
 
     #[test]
     fn sizes_by_type() {

@@ -21,6 +21,8 @@ pub struct Info {
     pub executable: Option<String>,
     /// `CFBundleIconFile`, with its ending.
     pub icon: Option<String>,
+    /// `CFBundleIconFiles`, or those of `CFBundlePrimaryIcon` in `CFBundleIcons`: the beginnings of files' names.
+    pub icon_files: Vec<String>,
     /// `LSMinimumSystemVersion`, or `MinimumOSVersion`.
     pub minimum_system: Option<String>,
     /// `LSApplicationCategoryType`.
@@ -36,7 +38,12 @@ impl Info {
         let all = plist::read(bytes)?;
         let text = |key: &str| all.get(key).and_then(plist::Value::text).map(str::to_owned);
         let icon = text("CFBundleIconFile").map(|icon| if icon.contains('.') { icon } else { format!("{icon}.icns") });
+        let primary = all.get("CFBundleIcons").and_then(plist::Value::dictionary);
+        let primary = primary.and_then(|icons| icons.get("CFBundlePrimaryIcon")?.dictionary());
+        let files = primary.and_then(|icon| icon.get("CFBundleIconFiles")).or_else(|| all.get("CFBundleIconFiles"));
+        let icon_files = files.map_or(&[][..], plist::Value::list).iter().filter_map(plist::Value::text);
         Ok(Self {
+            icon_files: icon_files.map(str::to_owned).collect(),
             identifier: text("CFBundleIdentifier"),
             name: text("CFBundleDisplayName").or_else(|| text("CFBundleName")),
             version: text("CFBundleShortVersionString"),

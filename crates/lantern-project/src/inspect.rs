@@ -323,6 +323,20 @@ fn icon_findings(name: &str, sizes: &[u16], wanted: u16, cure: &str) -> Option<F
     }
 }
 
+/// The widths of pictures, in pixels and in rising order; what is none, or cannot be read, has none.
+fn picture_sizes<'a>(export: &Export, paths: impl Iterator<Item = &'a str>) -> Vec<u16> {
+    let width = |path: &str| {
+        let mut first = Vec::new();
+        export.open(export.place_of(path)?).ok()?.take(64).read_to_end(&mut first).ok()?;
+        let size = lantern_formats::icon::png_size(&first).or_else(|| lantern_formats::icon::webp_size(&first))?;
+        u16::try_from(size.0).ok()
+    };
+    let mut sizes: Vec<u16> = paths.filter_map(width).collect();
+    sizes.sort_unstable();
+    sizes.dedup();
+    sizes
+}
+
 /// Libraries that are neither part of a system nor in the export, for a sentence; none where nothing is missing.
 fn missing_libraries(
     export: &Export,

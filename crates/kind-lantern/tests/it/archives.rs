@@ -188,6 +188,9 @@ export = "exports/web.zip"
       web       web       4 files   700 kB    starts index.html
 
       headset
+      warns: the package has no icon (no-icon)
+      try: set one in the engine and export again
+
       warns: lib/arm64-v8a/libsaltmarsh.so does not lie at a multiple of 16 KB: devices with large pages do not start it (unaligned-library)
       try: align it when the package is packed; newer engines do it
 
@@ -195,6 +198,9 @@ export = "exports/web.zip"
       try: export it signed with the game's own key
 
       phone
+      warns: the package has no icon (no-icon)
+      try: set one in the engine and export again
+
       warns: lib/arm64-v8a/libsaltmarsh.so does not lie at a multiple of 16 KB: devices with large pages do not start it (unaligned-library)
       try: align it when the package is packed; newer engines do it
 
@@ -202,10 +208,13 @@ export = "exports/web.zip"
       try: export it signed with the game's own key
 
       pocket
+      warns: SaltmarshPost.app has no icon (no-icon)
+      try: set one in the engine and export again
+
       warns: Payload/SaltmarshPost.app/SaltmarshPost is not signed: no device takes it (unsigned)
       try: export it with your team's profile
 
-    checked: nothing stops, 5 warnings
+    checked: nothing stops, 8 warnings
 
     next: lantern prepare
     ");

@@ -78,6 +78,9 @@ fn one_thing_at_a_time() {
       demands      headtracking
       processors   arm64-v8a
 
+      warns: the package has no icon (no-icon)
+      try: set one in the engine and export again
+
       warns: lib/arm64-v8a/libsaltmarsh.so does not lie at a multiple of 16 KB: devices with large pages do not start it (unaligned-library)
       try: align it when the package is packed; newer engines do it
 
@@ -95,6 +98,9 @@ fn one_thing_at_a_time() {
       needs       iOS 15.0
       size        4 files, 717 kB, 356 kB packed
       signature   none
+
+      warns: SaltmarshPost.app has no icon (no-icon)
+      try: set one in the engine and export again
 
       warns: Payload/SaltmarshPost.app/SaltmarshPost is not signed: no device takes it (unsigned)
       try: export it with your team's profile
@@ -117,8 +123,8 @@ fn several_side_by_side() {
     in exports/
 
                       for       version      size      signature
-      saltmarsh.apk   android   1.3.2 (25)   2.00 MB   none        2 warnings
-      saltmarsh.ipa   ios       1.3.2 (25)   717 kB    none        1 warning
+      saltmarsh.apk   android   1.3.2 (25)   2.00 MB   none        3 warnings
+      saltmarsh.ipa   ios       1.3.2 (25)   717 kB    none        2 warnings
       web.zip         web       –            700 kB    –
 
       identity example.paperheron.saltmarsh

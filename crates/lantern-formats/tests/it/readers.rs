@@ -58,6 +58,7 @@ pub fn tape(bytes: &[u8]) {
 pub fn manifest(bytes: &[u8]) {
     let _ = android::Manifest::read(bytes);
     let _ = android::Manifest::read_of_bundle(bytes);
+    let _ = android::files_of(bytes, 0x7f02_0001);
 }
 
 /// Property lists and everything that is made of them, profiles, icons.

@@ -8,15 +8,17 @@ use lantern_core::finding::{Finding, listed};
 use lantern_core::path::shown;
 use lantern_core::progress::Progress;
 use lantern_core::system::System;
-use lantern_formats::android::Manifest;
+use lantern_formats::android::{Manifest, files_of};
 use lantern_formats::apk::{self, ApkError, Scheme, SignedBy};
 use lantern_formats::jar::{self, ArchiveSignature};
 use lantern_formats::zip::{self, Method, ZipEntry};
 
-use super::{Inspected, Looking, Signature, signature_broken, small_file};
+use super::{Inspected, Looking, Signature, icon_findings, picture_sizes, signature_broken, small_file};
 use crate::export::{Export, in_archive, unreadable};
 use crate::watch::Watch;
 
+/// The icon of the home screen on the finest screens: 48 units of four pixels each.
+const WANTED_ICON: u16 = 192;
 /// Most rights and abilities that are named one by one.
 const MAX_NAMED: usize = 6;
 /// Page size of newer devices, in bytes: libraries that are loaded from the package itself must lie at multiples of it.
@@ -57,6 +59,9 @@ pub(super) fn look(export: &Export, ending: &str, looking: &mut Looking<'_>) {
             out.findings.push(Finding::warns("only-32-bit", what, "export for arm64-v8a, too: shops demand it"));
         }
         out.facts.push(("processors", list));
+    }
+    if !is_bundle {
+        icon(&manifest, export, out);
     }
     let mut read = || -> Result<(), ApkError> {
         let mut file = export.open_itself()?;
@@ -197,6 +202,25 @@ fn packed_resources(manifest: &Manifest, export: &Export, file: &mut File) -> Op
     let is_fine = entry.method == Method::Stored && zip::data_offset(file, entry).is_ok_and(|at| at % 4 == 0);
     let what = "resources.arsc is compressed or not aligned: newer devices refuse the package";
     (!is_fine).then(|| Finding::stops("packed-resources", what, "pack it again; newer engines do it right"))
+}
+
+/// The widths of the icon; one that is drawn by a description has any.
+fn icon(manifest: &Manifest, export: &Export, out: &mut Inspected) {
+    let Some(id) = manifest.icon else { return out.findings.extend(icon_findings("the package", &[], 0, "")) };
+    let Some(table) = small_file(export, "resources.arsc", out) else { return };
+    let files = match files_of(&table, id) {
+        Ok(files) => files,
+        Err(error) => {
+            let what = format!("resources.arsc cannot be read: {error}");
+            return out.findings.push(Finding::stops("package", what, "export it again"));
+        }
+    };
+    out.icon_sizes = picture_sizes(export, files.iter().map(String::as_str));
+    let is_drawn = files.iter().any(|file| file.ends_with(".xml"));
+    if !is_drawn {
+        let cure = format!("add one of {WANTED_ICON} pixels: devices with fine screens show it");
+        out.findings.extend(icon_findings("the package", &out.icon_sizes, WANTED_ICON, &cure));
+    }
 }
 
 /// Processors that there are native libraries for.

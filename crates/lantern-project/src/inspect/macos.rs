@@ -8,13 +8,17 @@ use lantern_formats::macho::{CodeSignature, Details, Platform, Special, Wrong};
 use lantern_formats::program::{Form, Kind, Machine, Program};
 use lantern_formats::{FormatError, Signer, icon};
 
-use super::{Looking, Signature, broken, icon_findings, open, profile, seal, signature_broken, signer, small_file};
+use super::{
+    Looking, Signature, broken, icon_findings, open, picture_sizes, profile, seal, signature_broken, signer, small_file,
+};
 use crate::export::{Export, ReadSeek, unreadable};
 use crate::intake::systems_of;
 
 /// The icon that macOS shows at its largest.
 const WANTED_ICON: u16 = 512;
 
+/// The icon of a phone's home screen: 60 points of two pixels each.
+const WANTED_ICON_OF_PHONES: u16 = 120;
 /// Most rights that are named one by one.
 const MAX_NAMED: usize = 4;
 
@@ -126,7 +130,14 @@ fn look_into(export: &Export, layout: &Layout, looking: &mut Looking<'_>) {
     let icon = info.icon.as_ref().map(|icon| layout.path(&format!("{}{icon}", layout.resources)));
     let sizes = icon.as_deref().and_then(|path| icon::icns_sizes(&small_file(export, path, out)?));
     out.icon_sizes = sizes.unwrap_or_default();
-    if layout.programs.starts_with("Contents") {
+    if layout.is_for_phones() {
+        let starts: Vec<String> = info.icon_files.iter().map(|start| layout.path(start)).collect();
+        let names = export.entries.iter().map(|e| e.source.path.as_str());
+        let icons = names.filter(|name| name.ends_with(".png") && starts.iter().any(|start| name.starts_with(start)));
+        out.icon_sizes = picture_sizes(export, icons);
+        let cure = "add those for all devices: newer engines do it by themselves";
+        out.findings.extend(icon_findings(name, &out.icon_sizes, WANTED_ICON_OF_PHONES, cure));
+    } else {
         let cure = "add one of 512 and one of 1024 pixels";
         out.findings.extend(icon_findings(name, &out.icon_sizes, WANTED_ICON, cure));
     }
