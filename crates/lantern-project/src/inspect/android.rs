@@ -10,6 +10,7 @@ use lantern_core::progress::Progress;
 use lantern_core::system::System;
 use lantern_formats::android::{Manifest, files_of};
 use lantern_formats::apk::{self, ApkError, Scheme, SignedBy};
+use lantern_formats::certificate::common_name;
 use lantern_formats::jar::{self, ArchiveSignature};
 use lantern_formats::zip::{self, Method, ZipEntry};
 
@@ -149,7 +150,8 @@ impl Signatures {
         out.facts.extend(newest.iter().map(|signer| ("fingerprint", hex(&signer.fingerprint))));
         let before: Vec<&SignedBy> = self.whole.last().iter().flat_map(|scheme| &scheme.before).collect();
         out.facts.extend(before.iter().map(|signer| ("key before", hex(&signer.fingerprint))));
-        let whose: Vec<String> = newest.iter().map(|signer| shown(&signer.subject)).collect();
+        let whose: Vec<String> =
+            newest.iter().map(|signer| shown(common_name(&signer.subject).unwrap_or(&signer.subject))).collect();
         let wrong = self.wrong(is_bundle);
         out.signature = Signature::Identity { whose: Some(whose.join(", ")), is_intact: Some(wrong.is_none()) };
         out.findings.extend(wrong.map(|(version, why)| match is_bundle {

@@ -212,7 +212,7 @@ fn an_android_bundle() {
     let seen = look_at_file("saltmarsh.aab", &signed);
     assert_eq!((seen.identity.as_deref(), seen.number.as_deref()), (Some("example.paperheron.saltmarsh"), Some("27")));
     assert_eq!(fact(&seen, "modules"), Some("base"));
-    let whose = Some("CN=Paper Heron".to_owned());
+    let whose = Some("Paper Heron".to_owned());
     assert_eq!(seen.signature, Signature::Identity { whose, is_intact: Some(true) }, "{:?}", seen.findings);
     assert_eq!(what(&seen, "only-32-bit").len(), 1);
     let test_key = signed_archive(&Key::new("Android Debug"), &files, true);
