@@ -185,8 +185,14 @@ fn show(seen: &Inspected, ui: &Ui) {
     }
 }
 
-/// Several things, a line each; then what is wrong with each.
+/// What is wrong with each of several things; then a line for each, so that the last screen shows all of them.
 fn compare(all: &[Inspected], ui: &Ui) {
+    for seen in all {
+        for (i, finding) in seen.findings.iter().enumerate() {
+            let heading = if i == 0 { format!("  {}\n", faint(shown(&seen.path))) } else { String::new() };
+            ui.say(&format!("{heading}{}\n", show_finding(finding)));
+        }
+    }
     let mut table = Table::default();
     let head = ["", "for", "version", "size", "signature", ""];
     table.row(head.map(|word| if word.is_empty() { String::new() } else { faint(word) }));
@@ -216,12 +222,6 @@ fn compare(all: &[Inspected], ui: &Ui) {
     let facts: Vec<String> = facts.into_iter().flatten().map(|fact| format!("  {fact}")).collect();
     if !facts.is_empty() {
         ui.say(&format!("\n{}", facts.join("\n")));
-    }
-    for seen in all {
-        for (i, finding) in seen.findings.iter().enumerate() {
-            let heading = if i == 0 { format!("  {}\n", faint(shown(&seen.path))) } else { String::new() };
-            ui.say(&format!("\n{heading}{}", show_finding(finding)));
-        }
     }
 }
 

@@ -120,18 +120,18 @@ fn several_side_by_side() {
     exports::write_all(&env.path("new"), GameVersion::New, System::LinuxX86_64).unwrap();
     let ran = env.lantern(&["inspect", "exports/saltmarsh.apk", "exports/saltmarsh.ipa", "exports/web.zip"]).success();
     snapshot!(ran.stdout().lines().take(12).collect::<Vec<_>>().join("\n"), @"
-    in exports/
+    exports/saltmarsh.apk
+    warns: the package has no icon (no-icon)
+    try: set one in the engine and export again
 
-                      for       version      size      signature
-      saltmarsh.apk   android   1.3.2 (25)   2.00 MB   none        3 warnings
-      saltmarsh.ipa   ios       1.3.2 (25)   717 kB    none        2 warnings
-      web.zip         web       –            700 kB    –
+    warns: lib/arm64-v8a/libsaltmarsh.so does not lie at a multiple of 16 KB: devices with large pages do not start it (unaligned-library)
+    try: align it when the package is packed; newer engines do it
 
-      identity example.paperheron.saltmarsh
-      version 1.3.2
-      number 25
+    warns: the package is not signed: no device takes it (unsigned)
+    try: export it signed with the game's own key
 
-      exports/saltmarsh.apk
+    exports/saltmarsh.ipa
+    warns: SaltmarshPost.app has no icon (no-icon)
     ");
     // The forgotten one is seen at once.
     let ran = env.lantern(&["inspect", "new/macos", "exports/saltmarsh.apk"]).success().stdout();
@@ -155,13 +155,13 @@ fn what_cannot_be_looked_at() {
     [exit status: 1]
     ");
     snapshot!(env.lantern(&["inspect", "cut.zip", "letter.txt"]).whole(), @"
-                   for                   version   size   signature
-      cut.zip      cannot be looked at
-      letter.txt   a file                –         9 B    –
-
       cut.zip
       stops: cut.zip: not a ZIP archive, or it is cut off: the directory at its end is missing (archive)
       try: export or pack it again
+
+                   for                   version   size   signature
+      cut.zip      cannot be looked at
+      letter.txt   a file                –         9 B    –
     [exit status: 1]
     ");
     std::fs::create_dir(env.path("empty")).unwrap();
