@@ -277,6 +277,11 @@ pub const ALL: &[Story] = &[
         "Players of the demo would get the game, or the other way round.",
     ),
     story(
+        "other-edition-named",
+        "A file names another edition, as systems or places know it.",
+        "Mostly a setting of the other edition came along: links, purchases and scores would go there.",
+    ),
+    story(
         "other-signer",
         "Something in the bundle is signed by another team than the bundle.",
         "With the hardened runtime, and on every phone, it is not loaded: the game ends when it starts.",

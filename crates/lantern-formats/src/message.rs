@@ -156,7 +156,7 @@ impl Message {
             Some(Ok(time)) => signer.stamped = Some(time),
             Some(Err(Stamp::Old(time))) => signer.stamped_unverified = Some(time),
             Some(Err(Stamp::Wrong(why))) => {
-                signer.wrong = signer.wrong.or(Some(format!("its time stamp does not hold: {why}")))
+                signer.wrong = signer.wrong.or(Some(format!("its time stamp does not hold: {why}")));
             }
             None => {}
         }

@@ -147,7 +147,8 @@ impl Project {
         let seen = inspect_intake(self.root(), intake, progress)?;
         let mut findings = self.identity_of(edition, intake.name, &seen);
         findings.extend(seen.findings.iter().cloned());
-        findings.extend(content::findings(edition, intake, self.root(), memory, progress)?);
+        let others = self.names_of_others(edition);
+        findings.extend(content::findings(edition, intake, self.root(), &others, memory, progress)?);
         Ok((findings, seen))
     }
 
@@ -166,6 +167,26 @@ impl Project {
             Finding::warns("version-differs", what, cure).at(self.place_of(&["game", "version"]))
         };
         by_version.into_iter().map(finding).collect()
+    }
+
+    /// What other editions are called by systems and places, with what it is; nothing that this one is called, too.
+    fn names_of_others(&self, edition: &Name) -> Vec<(String, String)> {
+        let config = self.config();
+        let editions = config.editions.iter().map(|(name, edition)| (name, edition.identity.as_str()));
+        let full = Name::full_edition();
+        let identities = editions.chain([(&full, config.game.identity.as_str())]);
+        let identities = identities.map(|(name, text)| (name.clone(), text.to_owned(), "the identity".to_owned()));
+        let places = config.storefronts.iter().flat_map(|(place, storefront)| {
+            let handles = storefront.handles.iter();
+            handles
+                .map(move |(name, handle)| (name.clone(), handle.as_str().to_owned(), format!("the handle at {place}")))
+        });
+        let all: Vec<(Name, String, String)> = identities.chain(places).collect();
+        let own: Vec<&String> = all.iter().filter(|(name, ..)| name == edition).map(|(_, text, _)| text).collect();
+        // A single word may stand anywhere by chance.
+        let is_name = |text: &str| text.contains(['-', '.', '_']);
+        let others = all.iter().filter(|(name, text, _)| name != edition && !own.contains(&text) && is_name(text));
+        others.map(|(name, text, what)| (text.clone(), format!("{what} of the edition {name}"))).collect()
     }
 
     /// Holds the identity that a build says it has against what is written here.

@@ -197,6 +197,9 @@ export = "exports/web.zip"
       warns: the package is not signed: no device takes it (unsigned)
       try: export it signed with the game's own key
 
+      warns: built for pages of 4 KB, and not loaded by devices with larger ones: lib/arm64-v8a/libsaltmarsh.so (unaligned-library)
+      try: build them with a newer toolchain
+
       phone
       warns: the package has no icon (no-icon)
       try: set one in the engine and export again
@@ -207,6 +210,9 @@ export = "exports/web.zip"
       warns: the package is not signed: no device takes it (unsigned)
       try: export it signed with the game's own key
 
+      warns: built for pages of 4 KB, and not loaded by devices with larger ones: lib/arm64-v8a/libsaltmarsh.so (unaligned-library)
+      try: build them with a newer toolchain
+
       pocket
       warns: SaltmarshPost.app has no icon (no-icon)
       try: set one in the engine and export again
@@ -214,7 +220,7 @@ export = "exports/web.zip"
       warns: Payload/SaltmarshPost.app/SaltmarshPost is not signed: no device takes it (unsigned)
       try: export it with your team's profile
 
-    checked: nothing stops, 8 warnings
+    checked: nothing stops, 10 warnings
 
     next: lantern prepare
     ");

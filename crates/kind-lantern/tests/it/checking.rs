@@ -166,6 +166,12 @@ fn what_a_build_says_of_itself() {
     env.edit("lantern.toml", "[depots.windows]", tide);
     let stdout = env.lantern(&["check"]).fails(1).stdout();
     assert!(stdout.contains("tide has the identity of the edition full: example.paperheron.saltmarsh"), "{stdout}");
+    // A setting of the demo came along.
+    env.write("exports/linux/links.txt", "store = example.paperheron.firsttide\n");
+    let named = "links.txt mentions example.paperheron.firsttide, the identity of the edition first-tide";
+    assert!(env.lantern(&["check"]).fails(1).stdout().contains(named));
+    env.write("exports/linux/links.txt", "store = example.paperheron.firsttides\n");
+    assert!(!env.lantern(&["check"]).fails(1).stdout().contains("links.txt mentions"));
     env.edit("lantern.toml", "identity = \"example.paperheron.saltmarsh\"", "identity = \"example.paperheron.marsh\"");
     let stdout = env.lantern(&["check"]).success().stdout();
     assert!(stdout.contains("lantern.toml says example.paperheron.marsh (identity-differs)"), "{stdout}");

@@ -6,7 +6,7 @@
 use std::collections::BTreeMap;
 use std::io::{Read, Seek};
 
-use super::file::File;
+use super::file::{File, PT_LOAD};
 use crate::fields::FormatError;
 
 const PT_NOTE: u32 = 4;
@@ -45,6 +45,8 @@ pub struct Details {
     pub build_id: Option<Vec<u8>>,
     /// Whether it holds debug data.
     pub has_debug_data: bool,
+    /// The smallest multiple at which a part of it must be loaded, in bytes: larger pages cannot load it.
+    pub page_len: Option<u64>,
 }
 
 /// A version such as 2.34 or 3.4.29, compared number by number.
@@ -152,7 +154,10 @@ impl Details {
     pub fn read(from: &mut (impl Read + Seek)) -> Result<Self, FormatError> {
         let mut file = File::read(from)?;
         let dynamic = file.dynamic()?;
-        let mut out = Self { build_id: file.build_id()?, has_debug_data: file.has_debug_data()?, ..Self::default() };
+        let (build_id, has_debug_data) = (file.build_id()?, file.has_debug_data()?);
+        let loaded = file.segments.iter().filter(|segment| segment.kind == PT_LOAD);
+        let page_len = loaded.map(|segment| segment.align).min();
+        let mut out = Self { build_id, has_debug_data, page_len, ..Self::default() };
         let value = |tag: u64| dynamic.iter().find(|(known, _)| *known == tag).map(|(_, value)| *value);
         // Files of debug data alone keep the table's place without its bytes.
         let Some(names) = value(DT_STRTAB).and_then(|address| file.offset(address)) else { return Ok(out) };
@@ -186,6 +191,7 @@ mod tests {
         assert!(details.libraries.iter().any(|name| name.starts_with("libc.so")), "{details:?}");
         assert!(details.needs["GLIBC"] >= SymbolVersion(vec![2, 2, 5]), "{details:?}");
         assert!(details.has_debug_data, "built with debug data");
+        assert!(details.page_len.is_some_and(|len| len >= 4096 && len.is_power_of_two()), "{details:?}");
     }
 
     #[test]

@@ -9,7 +9,7 @@ use crate::program::Machine;
 const MAX_PROGRAM_HEADERS: u16 = 256;
 /// Most dynamic entries that are read. Ours: real programs have fewer than 100; bounds time on hostile input.
 const MAX_DYNAMIC_ENTRIES: u64 = 4096;
-const PT_LOAD: u32 = 1;
+pub(super) const PT_LOAD: u32 = 1;
 const PT_DYNAMIC: u32 = 2;
 const DT_NULL: u64 = 0;
 
@@ -19,6 +19,7 @@ pub(super) struct Segment {
     pub offset: u64,
     pub address: u64,
     pub len: u64,
+    pub align: u64,
 }
 
 pub(super) struct File<'a, R> {
@@ -91,7 +92,8 @@ impl<'a, R: Read + Seek> File<'a, R> {
             let offset = self.word(by(4), by(8), "p_offset")?;
             let address = self.word(by(8), by(16), "p_vaddr")?;
             let len = self.word(by(16), by(32), "p_filesz")?;
-            self.segments.push(Segment { kind, offset, address, len });
+            let align = self.word(by(28), by(48), "p_align")?;
+            self.segments.push(Segment { kind, offset, address, len, align });
         }
         Ok(())
     }

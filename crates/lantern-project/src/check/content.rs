@@ -12,7 +12,7 @@ use lantern_core::secrets;
 use lantern_core::work::{each, processors};
 use lantern_store::seal::SourceEntry;
 
-use super::looked::{self, Looked, Memory};
+use super::looked::{self, Looked, Memory, Wanted};
 use crate::ProjectError;
 use crate::export::Export;
 use crate::intake::Intake;
@@ -22,6 +22,8 @@ use crate::watch::Watch;
 const MAX_NAMED: usize = 5;
 /// Archives, by their endings.
 const ARCHIVES: [&str; 7] = [".zip", ".7z", ".rar", ".tar", ".tar.gz", ".tgz", ".tar.zst"];
+/// Page size of newer Android devices, in bytes.
+const LARGE_PAGE_LEN: u64 = 16 * 1024;
 /// An archive that is this part of an export is the export, packed twice.
 const MAIN_PART_PERCENT: u64 = 50;
 
@@ -61,11 +63,12 @@ fn named(paths: &[String]) -> String {
     listed(paths, MAX_NAMED)
 }
 
-/// Everything that looking at names and reading files shows.
+/// Everything that looking at names and reading files shows; `others` are names of other editions, with what they are.
 pub(super) fn findings(
     edition: &Name,
     intake: &Intake<'_>,
     root: &Path,
+    others: &[(String, String)],
     memory: &mut Memory,
     progress: &dyn Progress,
 ) -> Result<Vec<Finding>, ProjectError> {
@@ -81,7 +84,20 @@ pub(super) fn findings(
     }
     let texts: Vec<String> =
         intake.target.must_mention.iter().chain(&intake.target.must_not_mention).cloned().collect();
-    let looked = look_at_all(&format!("{edition}/{}", intake.name), export, &files, &texts, memory, progress)?;
+    let wanted = Wanted { texts, names: others.iter().map(|(name, _)| name.clone()).collect() };
+    let looked = look_at_all(&format!("{edition}/{}", intake.name), export, &files, &wanted, memory, progress)?;
+    if inside.is_some() {
+        findings.extend(small_pages(&looked));
+    }
+    for (name, what) in others {
+        let paths: Vec<String> =
+            looked.iter().filter(|(_, looked)| looked.names.contains(name)).map(|(path, _)| path.shown()).collect();
+        if !paths.is_empty() {
+            let what = format!("{} mentions {}, {what}", named(&paths), shown(name));
+            let cure = "is it the export of the right edition? If it is meant to be there, accept it with a reason";
+            findings.push(Finding::warns("other-edition-named", what, cure));
+        }
+    }
     findings.extend(debug_data(&intake.starts, &looked));
     findings.extend(programs(&intake.starts, &looked));
     for (path, looked) in &looked {
@@ -137,7 +153,7 @@ fn look_at_all(
     target: &str,
     export: &Export,
     files: &[usize],
-    texts: &[String],
+    wanted: &Wanted,
     memory: &mut Memory,
     progress: &dyn Progress,
 ) -> Result<Vec<(TreePath, Looked)>, ProjectError> {
@@ -145,14 +161,14 @@ fn look_at_all(
         .iter()
         .map(|index| {
             let entry = &export.entries[*index];
-            memory.get(target, texts, &entry.source.path, entry.stamp).cloned()
+            memory.get(target, wanted, &entry.source.path, entry.stamp).cloned()
         })
         .collect();
     // What is read whole counts whole; of large files that are none of our business the first bytes are read.
     let todo: Vec<(usize, usize)> =
         files.iter().enumerate().filter(|(i, _)| known[*i].is_none()).map(|(i, index)| (i, *index)).collect();
     let size = |index: usize| export.entries[index].source.size();
-    let is_whole = |index: &usize| !texts.is_empty() || size(*index) <= secrets::MAX_TEXT_LEN;
+    let is_whole = |index: &usize| !wanted.texts.is_empty() || size(*index) <= secrets::MAX_TEXT_LEN;
     let watch = Watch::start(progress, todo.iter().map(|(_, i)| *i).filter(is_whole).map(size).sum());
     let found = Mutex::new(known);
     each(
@@ -160,7 +176,7 @@ fn look_at_all(
         processors(),
         || (),
         |(), _, (place, index)| {
-            let looked = looked::look(export, *index, texts, &watch);
+            let looked = looked::look(export, *index, wanted, &watch);
             if progress.stopped() {
                 return Err(ProjectError::Stopped);
             }
@@ -178,7 +194,7 @@ fn look_at_all(
     let stamps = files.iter().map(|index| export.entries[*index].stamp);
     memory.set(
         target,
-        texts,
+        wanted,
         looked.iter().zip(stamps).map(|((path, looked), stamp)| (path.clone(), stamp, looked.clone())),
     );
     Ok(looked)
@@ -221,6 +237,20 @@ fn debug_data(starts: &[Start], looked: &[(TreePath, Looked)]) -> Vec<Finding> {
         findings.push(Finding::warns("debug-data", what, "strip them, and keep the debug data aside"));
     }
     findings
+}
+
+/// Libraries in a package that devices with large pages cannot load, however they are aligned in it.
+fn small_pages(looked: &[(TreePath, Looked)]) -> Option<Finding> {
+    // Those of 32 bits run on no device with large pages.
+    let is_wide =
+        |path: &TreePath| ["arm64-v8a/", "x86_64/"].iter().any(|abi| path.as_str().contains(&format!("lib/{abi}")));
+    let small = looked.iter().filter(|(path, looked)| {
+        let page_len = looked.program.as_ref().and_then(|binary| binary.page_len);
+        is_wide(path) && page_len.is_some_and(|len| len < LARGE_PAGE_LEN)
+    });
+    let small: Vec<String> = small.map(|(path, _)| path.shown()).collect();
+    let what = format!("built for pages of 4 KB, and not loaded by devices with larger ones: {}", named(&small));
+    (!small.is_empty()).then(|| Finding::warns("unaligned-library", what, "build them with a newer toolchain"))
 }
 
 /// What is wrong with programs and libraries beside the one that starts, which is looked into elsewhere.

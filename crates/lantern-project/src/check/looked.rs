@@ -27,6 +27,15 @@ const MAX_LEN: u64 = 1024 * 1024 * 1024;
 /// First bytes that tell what a file is.
 const HEAD_LEN: usize = 64;
 
+/// What files are looked through for, beside what no file may hold.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub(super) struct Wanted {
+    /// Texts, wherever they stand.
+    pub texts: Vec<String>,
+    /// Names of other editions, as whole words in small texts.
+    pub names: Vec<String>,
+}
+
 /// What a file's content shows.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub(super) struct Looked {
@@ -34,6 +43,8 @@ pub(super) struct Looked {
     pub secret: Option<(String, usize)>,
     /// Texts in it that were asked for.
     pub mentions: Vec<String>,
+    /// Names of other editions in it.
+    pub names: Vec<String>,
     pub program: Option<Binary>,
     /// The program that this is the debug data of, by what both have in common.
     pub symbols_of: Option<Vec<u8>>,
@@ -54,6 +65,8 @@ pub(super) struct Binary {
     /// A library that only developers have.
     pub debug_runtime: Option<String>,
     pub libraries: Vec<String>,
+    /// Largest page that it can be loaded by, in bytes, where it says so.
+    pub page_len: Option<u64>,
     /// Why its signature does not hold.
     pub signature_wrong: Option<String>,
 }
@@ -78,8 +91,7 @@ pub(super) struct Memory {
 
 #[derive(Debug, Default, Serialize, Deserialize)]
 struct Target {
-    /// Texts that were asked for.
-    texts: Vec<String>,
+    wanted: Wanted,
     files: BTreeMap<TreePath, Remembered>,
 }
 
@@ -106,8 +118,8 @@ impl Memory {
     }
 
     /// What a file showed, if it is as it was.
-    pub(super) fn get(&self, target: &str, texts: &[String], path: &TreePath, stamp: Option<Stamp>) -> Option<&Looked> {
-        let target = self.targets.get(target).filter(|target| target.texts == texts)?;
+    pub(super) fn get(&self, target: &str, wanted: &Wanted, path: &TreePath, stamp: Option<Stamp>) -> Option<&Looked> {
+        let target = self.targets.get(target).filter(|target| target.wanted == *wanted)?;
         let known = target.files.get(path).filter(|known| Some(known.stamp) == stamp)?;
         let is_old = known.stamp.modified_ns.saturating_add(SAFE_AGE_NS) <= self.written_ns;
         is_old.then_some(&known.looked)
@@ -117,24 +129,25 @@ impl Memory {
     pub(super) fn set(
         &mut self,
         target: &str,
-        texts: &[String],
+        wanted: &Wanted,
         files: impl Iterator<Item = (TreePath, Option<Stamp>, Looked)>,
     ) {
         let files = files.filter_map(|(path, stamp, looked)| Some((path, Remembered { stamp: stamp?, looked })));
         let target = self.targets.entry(target.to_owned()).or_default();
         self.is_new = true;
-        *target = Target { texts: texts.to_vec(), files: files.collect() };
+        *target = Target { wanted: wanted.clone(), files: files.collect() };
     }
 }
 
 /// Looks into a file. One that cannot be read is found out when it is sealed, with its own words.
-pub(super) fn look(export: &Export, index: usize, texts: &[String], watch: &Watch<'_>) -> Looked {
-    look_inside(export, index, texts, watch).unwrap_or_default()
+pub(super) fn look(export: &Export, index: usize, wanted: &Wanted, watch: &Watch<'_>) -> Looked {
+    look_inside(export, index, wanted, watch).unwrap_or_default()
 }
 
-fn look_inside(export: &Export, index: usize, texts: &[String], watch: &Watch<'_>) -> std::io::Result<Looked> {
+fn look_inside(export: &Export, index: usize, wanted: &Wanted, watch: &Watch<'_>) -> std::io::Result<Looked> {
     let source = &export.entries[index].source;
     let (path, size) = (&source.path, source.size());
+    let texts = &wanted.texts;
     let mut out = Looked::default();
     if let Some(secret) = secrets::by_name(path) {
         out.secret = Some((secret.what.to_owned(), secret.line));
@@ -159,6 +172,7 @@ fn look_inside(export: &Export, index: usize, texts: &[String], watch: &Watch<'_
     if is_small && is_text {
         let secret = secrets::in_text(&bytes, secrets::holds_settings(path));
         out.secret = secret.map(|secret| (secret.what.to_owned(), secret.line));
+        out.names = wanted.names.iter().filter(|name| has_word(&bytes, name.as_bytes())).cloned().collect();
     }
     if !texts.is_empty() {
         out.mentions = mentioned(texts, &mut bytes, &mut from)?;
@@ -207,6 +221,7 @@ fn program(from: &mut (impl Read + Seek)) -> Result<Seen, FormatError> {
             let details = elf::Details::read(from)?;
             out.ids.extend(details.build_id);
             (out.has_debug_data, out.libraries) = (details.has_debug_data, details.libraries);
+            out.page_len = details.page_len;
         }
         _ => {
             out.is_debug_data = program.kind == Kind::Other;
@@ -221,6 +236,24 @@ fn program(from: &mut (impl Read + Seek)) -> Result<Seen, FormatError> {
         }
     }
     Ok((Some(out), None))
+}
+
+/// Whether a name stands in a text by itself, and not as a part of a longer one.
+fn has_word(text: &[u8], name: &[u8]) -> bool {
+    let is_part =
+        |byte: Option<&u8>| byte.is_some_and(|b| b.is_ascii_alphanumeric() || matches!(b, b'.' | b'-' | b'_'));
+    let mut from = 0;
+    while let Some(at) = find(text, name, from) {
+        let after = text.get(at + name.len()..).unwrap_or_default();
+        // A full stop ends a sentence as well.
+        let is_stop = after.starts_with(b".") && !is_part(after.get(1));
+        let goes_on = is_part(after.first()) && !is_stop;
+        if !goes_on && !is_part(at.checked_sub(1).and_then(|before| text.get(before))) {
+            return true;
+        }
+        from = at + 1;
+    }
+    false
 }
 
 /// Which texts stand in what was read and what is still to be read.
@@ -260,6 +293,21 @@ mod tests {
     }
 
     #[test]
+    fn names_by_themselves() {
+        let has = |text: &str| has_word(text.as_bytes(), b"example.paperheron.tide");
+        assert!(
+            has("id=example.paperheron.tide")
+                && has("\"example.paperheron.tide\"")
+                && has("See example.paperheron.tide.")
+        );
+        assert!(
+            !has("example.paperheron.tidepool")
+                && !has("example.paperheron.tide.demo")
+                && !has("an.example.paperheron.tide")
+        );
+    }
+
+    #[test]
     fn what_is_remembered_counts_while_the_file_is_as_it_was() {
         let (target, path) = ("full/linux", TreePath::new("saltmarsh").unwrap());
         let stamp = Stamp { size: 7, modified_ns: 1_000, changed_ns: 1_000, inode: 1 };
@@ -267,12 +315,12 @@ mod tests {
         let folder = tempfile::tempdir().unwrap();
         let file = folder.path().join("looked.json");
         let mut memory = Memory::load(&file);
-        let texts = ["first-tide".to_owned()];
+        let texts = Wanted { texts: vec!["first-tide".to_owned()], names: Vec::new() };
         memory.set(target, &texts, [(path.clone(), Some(stamp), looked.clone())].into_iter());
         memory.save(&file).unwrap();
         let mut memory = Memory::load(&file);
         assert_eq!(memory.get(target, &texts, &path, Some(stamp)), Some(&looked));
-        assert_eq!(memory.get(target, &[], &path, Some(stamp)), None, "other texts are asked for");
+        assert_eq!(memory.get(target, &Wanted::default(), &path, Some(stamp)), None, "other texts are asked for");
         assert_eq!(memory.get(target, &texts, &path, Some(Stamp { inode: 2, ..stamp })), None);
         // So new that another change at the same moment could not be told from it.
         let fresh = Stamp { modified_ns: outside::now().as_nanosecond(), ..stamp };
