@@ -19,6 +19,7 @@ use self::looked::Memory;
 use crate::inspect::{Inspected, inspect_intake};
 use crate::intake::Intake;
 use crate::project::Project;
+use crate::seen::Seen;
 use crate::{ProjectError, outside};
 
 /// An export that could be taken in.
@@ -90,6 +91,8 @@ impl Project {
                 consoles.extend(console_window(&seen).map(|finding| (intake.name.clone(), finding)));
                 checked.findings.extend(found.into_iter().map(|finding| (Some(intake.name.clone()), finding)));
             }
+            let seen = Seen::load(&self.state("cache/seen.json"));
+            checked.findings.extend(past.forgotten(&divided.intakes, &seen).map(|finding| (None, finding)));
             if let Ok(version) = self.version(&edition) {
                 let finding = past.version_findings(&version, &divided.intakes);
                 let finding = finding.map(|finding| finding.at(self.place_of(&["game", "version"])));

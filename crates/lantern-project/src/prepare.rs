@@ -282,11 +282,16 @@ fn unchanged_targets(before: &Option<ReleaseRecord>, now: &ReleaseRecord, name: 
     if now.targets.iter().all(was) {
         return Vec::new();
     }
-    let forgotten: Vec<&str> = now.targets.iter().filter(|t| was(t)).map(|t| t.target.as_str()).collect();
-    let what = match forgotten.as_slice() {
-        [] => return Vec::new(),
+    let same: Vec<&str> = now.targets.iter().filter(|t| was(t)).map(|t| t.target.as_str()).collect();
+    forgotten(&same, name).into_iter().collect()
+}
+
+/// Targets that are as they were in a release, although others changed.
+pub(crate) fn forgotten(targets: &[&str], name: &ReleaseName) -> Option<Finding> {
+    let what = match targets {
+        [] => return None,
         [one] => format!("{one} is exactly what it was in {name}, although others changed"),
         several => format!("{} are exactly what they were in {name}, although others changed", several.join(", ")),
     };
-    vec![Finding::warns("target-unchanged", what, "was all of it exported anew? If so, all is well")]
+    Some(Finding::warns("target-unchanged", what, "was all of it exported anew? If so, all is well"))
 }

@@ -195,6 +195,14 @@ fn versions_and_numbers_that_somebody_has() {
     let stdout = env.lantern(&["check"]).fails(1).stdout();
     assert!(stdout.contains("phone has the number 25 inside, the last release has 27"), "{stdout}");
     exports::write_android(&package, GameVersion::New, false).unwrap();
+    // The other target is as it was.
+    assert_eq!(found(&env, "target-unchanged"), [""; 0], "all of it is as it was");
+    env.write("exports/linux/letters/en.txt", "another letter");
+    let stdout = env.lantern(&["check"]).success().stdout();
+    assert!(!stdout.contains("target-unchanged"), "the package was written anew: {stdout}");
+    env.lantern(&["prepare", "--version", "1.3.3"]).success();
+    env.write("exports/linux/letters/en.txt", "one more letter");
+    assert_eq!(found(&env, "target-unchanged"), ["warns target-unchanged"]);
     // What players have is 1.3.2.
     env.edit("lantern.toml", "version = \"1.3.2\"", "version = \"1.3.1\"");
     let stdout = env.lantern(&["check"]).success().stdout();
@@ -212,7 +220,10 @@ fn what_is_no_build() {
     env.write("exports/phone/Saltmarsh.xcodeproj/project.pbxproj", "// !$*UTF8*$!");
     env.write("exports/tree/CMakeLists.txt", "project(saltmarsh)");
     env.write("exports/boxed/Saltmarsh Post.dmg", "koly");
-    assert!(inspect("exports/phone").contains("is a project for Xcode, as Saltmarsh.xcodeproj/project.pbxproj shows"));
+    assert!(
+        inspect("exports/phone")
+            .contains("is a project that Apple's own tools must build first, as Saltmarsh.xcodeproj/")
+    );
     assert!(inspect("exports/tree").contains("is a source tree, as CMakeLists.txt shows"));
     assert!(inspect("exports/boxed").contains("Saltmarsh Post.dmg sets the game up instead of being it"));
     env.edit("lantern.toml", "depots = { linux", "depots = { other = \"sp-other\", linux");

@@ -21,7 +21,9 @@ use lantern_store::store::Store;
 
 use crate::ProjectError;
 use crate::intake::Intake;
+use crate::prepare::forgotten;
 use crate::project::Project;
+use crate::seen::Seen;
 
 /// Releases that are looked back at.
 const LOOK_BACK: usize = 5;
@@ -135,6 +137,17 @@ impl Past {
             Ordering::Equal if self.is_other(intake) => Some(Finding::warns("number-not-risen", what, cure)),
             _ => None,
         }
+    }
+
+    /// Says which targets seem to be as they were at the last sealing, where others changed: names, sizes and times.
+    pub(super) fn forgotten(&self, intakes: &[Intake<'_>], seen: &Seen) -> Option<Finding> {
+        let newest = self.newest.as_ref()?;
+        let is_same = |intake: &&Intake<'_>| {
+            let all: Vec<usize> = (0..intake.entries().len()).collect();
+            !self.is_other(intake) && seen.tree_as_it_seems(intake, &all).is_some()
+        };
+        let same: Vec<&str> = intakes.iter().filter(is_same).map(|intake| intake.name.as_str()).collect();
+        forgotten(&same, newest).filter(|_| intakes.iter().any(|intake| self.is_other(intake)))
     }
 
     /// Whether an export is not the one of the last release, as far as names and sizes say.

@@ -7,11 +7,23 @@ use crate::export::Export;
 
 /// What lies at the top, or one folder down, of what is no build: the end of a name, what it is, and what to do.
 const PROJECTS: [(&str, &str, &str); 9] = [
-    (".xcodeproj/project.pbxproj", "a project for Xcode", "build it there, and name what comes out"),
-    ("/settings.gradle", "a project for Gradle", "build it there, and name the package that comes out"),
-    ("/settings.gradle.kts", "a project for Gradle", "build it there, and name the package that comes out"),
-    (".sln", "a solution of Visual Studio", "build it there, and name the folder that comes out"),
-    (".vcxproj", "a project of Visual Studio", "build it there, and name the folder that comes out"),
+    (
+        ".xcodeproj/project.pbxproj",
+        "a project that Apple's own tools must build first",
+        "build it there, and name what comes out",
+    ),
+    (
+        "/settings.gradle",
+        "a project that Android's own tools must build first",
+        "build it there, and name the package that comes out",
+    ),
+    (
+        "/settings.gradle.kts",
+        "a project that Android's own tools must build first",
+        "build it there, and name the package that comes out",
+    ),
+    (".sln", "a project that must be compiled first", "build it there, and name the folder that comes out"),
+    (".vcxproj", "a project that must be compiled first", "build it there, and name the folder that comes out"),
     ("/CMakeLists.txt", "a source tree", "build it, and name what comes out"),
     ("/Cargo.toml", "a source tree", "build it, and name what comes out"),
     ("/Makefile", "a source tree", "build it, and name what comes out"),
