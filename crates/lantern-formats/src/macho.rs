@@ -10,6 +10,7 @@
 //! | 12     | 4    | `filetype` | 2: program, 6: library, 8: plug-in                        |
 
 mod details;
+mod entitlements;
 mod seal;
 mod signature;
 

@@ -285,3 +285,22 @@ pub fn signed_archive(key: &Key, files: &[(&str, &[u8])], whole: bool) -> Vec<u8
     let block = key.message("1.2.840.113549.1.7.1", None, &signed, &plain);
     archive(files, &[main, sections.concat()].concat(), &signed, &block)
 }
+
+/// Entitlements in DER, as the property list has them.
+pub fn entitlements_in_der(list: &[u8]) -> Vec<u8> {
+    use crate::plist::{Dictionary, Value};
+    fn value(from: &Value) -> Vec<u8> {
+        match from {
+            Value::Text(text) => der(0x0c, &[text.as_bytes()]),
+            Value::Flag(flag) => vec![1, 1, if *flag { 0xff } else { 0 }],
+            Value::List(list) => der(0x30, &[&list.iter().flat_map(value).collect::<Vec<u8>>()]),
+            Value::Dictionary(pairs) => dictionary(pairs),
+            other => panic!("{other:?} is of no use here"),
+        }
+    }
+    fn dictionary(pairs: &Dictionary) -> Vec<u8> {
+        let pair = |(key, from): (&String, &Value)| der(0x30, &[&der(0x0c, &[key.as_bytes()]), &value(from)]);
+        der(0xb0, &[&pairs.iter().flat_map(pair).collect::<Vec<u8>>()])
+    }
+    der(0x70, &[&[2, 1, 1], &dictionary(&crate::plist::read(list).unwrap())])
+}

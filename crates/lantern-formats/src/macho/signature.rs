@@ -315,6 +315,13 @@ impl CodeSignature {
         Entitlements(blob.and_then(|bytes| plist::read(bytes.trim_ascii_start()).ok()).unwrap_or_default())
     }
 
+    /// Whether the entitlements in DER say what the property list says; none where there is only one of the two.
+    pub fn entitlements_agree(&self) -> Option<bool> {
+        let in_der = self.blob(Special::EntitlementsDer)?;
+        self.blob(Special::Entitlements)?;
+        Some(super::entitlements::read(&in_der[BLOB_HEAD..]).as_ref() == Some(&self.entitlements().0))
+    }
+
     /// Whether the entitlements stand in DER beside the property list, as newer systems for phones want them.
     pub fn has_entitlements_in_der(&self) -> bool {
         self.blob(Special::EntitlementsDer).is_some()

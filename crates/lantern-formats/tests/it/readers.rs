@@ -25,7 +25,7 @@ pub fn program(bytes: &[u8]) {
         let Ok(Some(signature)) = CodeSignature::read(&mut from, &slice) else { continue };
         let _ = signature.verify(&mut from);
         let _ = signature.signer();
-        let _ = signature.entitlements().names().count();
+        let _ = (signature.entitlements().names().count(), signature.entitlements_agree());
     }
 }
 

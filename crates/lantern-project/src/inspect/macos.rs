@@ -254,6 +254,8 @@ pub(super) fn verify_code(
         }));
         let changed = beside.iter().find(|(slot, _, bytes)| !signature.holds(*slot, bytes.as_deref()));
         wrong = wrong.or(changed.map(|(_, path, _)| format!("{path} was changed after it was signed")));
+        let differs = signature.entitlements_agree() == Some(false);
+        wrong = wrong.or_else(|| differs.then(|| "its two lists of entitlements say different things".to_owned()));
         if let Some(signer) = signature.signer()? {
             wrong = wrong.or_else(|| signer.wrong.clone());
             first_signer = first_signer.or(Some(signer));

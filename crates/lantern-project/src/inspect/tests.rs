@@ -5,7 +5,7 @@ use std::io::Cursor;
 use std::path::Path;
 
 use lantern_core::progress::Silent;
-use lantern_formats::samples::{Key, MacProgram, nobody, plain, signed_archive};
+use lantern_formats::samples::{Key, MacProgram, entitlements_in_der, nobody, plain, signed_archive};
 use lantern_formats::zip::Method;
 use lantern_formats::zip::write::ZipWriter;
 
@@ -133,11 +133,12 @@ fn phone(key: &Key, profile: &str, entitlements: &str) -> Vec<u8> {
     let seal = seal(&sealed("embedded.mobileprovision", &profile));
     let info = info("saltmarsh");
     let entitlements = format!("<plist><dict>{entitlements}</dict></plist>");
+    let in_der = entitlements_in_der(entitlements.as_bytes());
     let program = MacProgram {
         info: &info,
         seal: &seal,
         entitlements: entitlements.as_bytes(),
-        entitlements_der: b"\x70\x00",
+        entitlements_der: &in_der,
         ..MacProgram::default()
     };
     let mut zip = ZipWriter::new(Cursor::new(Vec::new()));
@@ -227,4 +228,12 @@ fn a_package_that_lost_its_newer_signatures() {
     let seen = look_at_file("saltmarsh.apk", &signed_archive(&Key::new("Paper Heron"), &files, true));
     assert!(what(&seen, "signature-broken")[0].contains("the signature of scheme 2 was taken out"));
     assert_eq!(what(&seen, "scheme-missing").len(), 1, "{:?}", seen.findings);
+}
+
+#[test]
+fn entitlements_that_differ_in_their_two_forms() {
+    let in_der = entitlements_in_der(b"<plist><dict><key>get-task-allow</key><false/></dict></plist>");
+    let program = MacProgram { flags: 2, entitlements_der: &in_der, ..MacProgram::default() };
+    let seen = look_at_file("saltmarsh", &program.signed(&nobody));
+    assert!(what(&seen, "signature-broken")[0].contains("two lists of entitlements"));
 }
