@@ -282,6 +282,11 @@ pub const ALL: &[Story] = &[
         "Mostly a setting of the other edition came along: links, purchases and scores would go there.",
     ),
     story(
+        "other-loader",
+        "What loads the program is not there on most systems.",
+        "Systems for servers and for building have loaders of their own; on a player's desktop the program is not found, although it is there.",
+    ),
+    story(
         "other-signer",
         "Something in the bundle is signed by another team than the bundle.",
         "With the hardened runtime, and on every phone, it is not loaded: the game ends when it starts.",

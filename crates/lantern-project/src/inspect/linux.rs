@@ -2,7 +2,7 @@
 
 use lantern_core::finding::Finding;
 use lantern_core::path::shown;
-use lantern_formats::elf::{Details, SymbolVersion};
+use lantern_formats::elf::{Details, Elf, SymbolVersion};
 use lantern_store::seal::SourceKind;
 
 use super::{Inspected, broken, missing_libraries};
@@ -13,12 +13,23 @@ const OF_LINUX: &str = include_str!("../../data/linux-libraries.txt");
 /// glibc 2.35 is the one of 2022; what needs a newer one leaves out systems that are still looked after.
 const NEW_GLIBC: [u32; 2] = [2, 35];
 
+/// What loads programs on every desktop. Source: the ABI supplements of each processor.
+const LOADERS: [&str; 4] =
+    ["/lib64/ld-linux-x86-64.so.2", "/lib/ld-linux-aarch64.so.1", "/lib/ld-linux-armhf.so.3", "/lib/ld-linux.so.2"];
+
 /// A program, with the export that it lies in where there is one.
 pub(super) fn program(mut from: &mut dyn ReadSeek, export: Option<&Export>, name: &str, out: &mut Inspected) {
     let details = match Details::read(&mut from) {
         Ok(details) => details,
         Err(error) => return out.findings.extend(broken(name, &error)),
     };
+    let loader = Elf::read(&mut from).ok().and_then(|elf| elf.interpreter);
+    if let Some(loader) = loader.filter(|loader| !LOADERS.contains(&loader.as_str())) {
+        out.facts.push(("loaded by", shown(&loader)));
+        let what = format!("{} is loaded by {}, which most systems do not have", shown(name), shown(&loader));
+        let cure = "build it with the toolchain of an ordinary system, or in a container of one";
+        out.findings.push(Finding::warns("other-loader", what, cure));
+    }
     out.libraries.clone_from(&details.libraries);
     let glibc = details.needs.get("GLIBC");
     out.needs = glibc.map(|version| format!("glibc {version}"));

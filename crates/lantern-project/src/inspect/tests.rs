@@ -237,3 +237,15 @@ fn entitlements_that_differ_in_their_two_forms() {
     let seen = look_at_file("saltmarsh", &program.signed(&nobody));
     assert!(what(&seen, "signature-broken")[0].contains("two lists of entitlements"));
 }
+
+/// The running test is a real program; its loader's name is exchanged for one of the same length or less.
+#[cfg(all(target_os = "linux", target_arch = "x86_64", target_env = "gnu"))]
+#[test]
+fn a_program_for_another_kind_of_system() {
+    let mut bytes = std::fs::read(std::env::current_exe().unwrap()).unwrap();
+    assert!(what(&look_at_file("saltmarsh", &bytes), "other-loader").is_empty());
+    let (known, other) = (b"/lib64/ld-linux-x86-64.so.2\0", b"/lib/ld-musl-x86_64.so.1\0\0\0\0");
+    let at = lantern_core::bytes::find(&bytes, known, 0).unwrap();
+    bytes[at..at + other.len()].copy_from_slice(other);
+    assert!(what(&look_at_file("saltmarsh", &bytes), "other-loader")[0].contains("ld-musl"));
+}
