@@ -1,7 +1,6 @@
 #![no_main]
 
-#[allow(dead_code)]
 #[path = "../../crates/lantern-formats/tests/it/readers.rs"]
 mod readers;
 
-libfuzzer_sys::fuzz_target!(|bytes: &[u8]| readers::list(bytes));
+libfuzzer_sys::fuzz_target!(|bytes: &[u8]| readers::read_as("list", bytes));

@@ -1,9 +1,14 @@
 //! The hash functions of signatures, and the signatures of keys over them: what every signed format shares.
 
+use std::io::{self, Read};
+
 use aws_lc_rs::signature::{UnparsedPublicKey, VerificationAlgorithm};
 use sha1::Sha1;
 use sha2::digest::DynDigest;
 use sha2::{Digest, Sha256, Sha384, Sha512};
+
+/// Bytes that are hashed at a time.
+pub(crate) const READ_LEN: usize = 64 * 1024;
 
 /// A hash function.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -48,6 +53,20 @@ impl Hash {
     /// Returns the digest of bytes.
     pub(crate) fn digest(self, bytes: &[u8]) -> Vec<u8> {
         self.digest_of([bytes])
+    }
+
+    /// Returns the digest of what is read.
+    pub(crate) fn digest_of_reader(self, from: &mut dyn Read) -> io::Result<Vec<u8>> {
+        let mut hasher = self.start();
+        let mut buffer = vec![0; READ_LEN];
+        loop {
+            match from.read(&mut buffer) {
+                Ok(0) => return Ok(hasher.finalize().into_vec()),
+                Ok(len) => hasher.update(&buffer[..len]),
+                Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
+                Err(error) => return Err(error),
+            }
+        }
     }
 
     /// Returns the digest of pieces, one behind the other.

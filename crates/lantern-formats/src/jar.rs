@@ -247,31 +247,26 @@ fn wrong_files(
     files.retain(|entry| is_listed(entry));
     files.sort_by_key(|entry| std::cmp::Reverse(entry.len));
     let wrong = Mutex::new(BTreeSet::new());
+    let is_as_signed = |entry: &ZipEntry| -> io::Result<bool> {
+        let Some((hash, digest)) = sections.get(&entry.name).and_then(|section| section.digest("")) else {
+            return Ok(false);
+        };
+        match hash.digest_of_reader(&mut *open(entry)?) {
+            Ok(found) => Ok(found == digest),
+            // Bytes that do not unpack are not those that were signed.
+            Err(error) if error.kind() == io::ErrorKind::InvalidData => Ok(false),
+            Err(error) => Err(error),
+        }
+    };
     each(
         &files,
         processors(),
-        || vec![0; 64 * 1024],
-        |buffer, _, entry| {
-            let Some((hash, digest)) = sections.get(&entry.name).and_then(|section| section.digest("")) else {
-                wrong.lock().expect("nothing panics with the lock").insert(entry.name.clone());
-                return Ok(());
-            };
-            let mut from = open(entry)?;
-            let mut hasher = hash.start();
-            loop {
-                match from.read(buffer) {
-                    Ok(0) => break,
-                    Ok(len) => hasher.update(&buffer[..len]),
-                    Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
-                    // Bytes that do not unpack are not those that were signed.
-                    Err(error) if error.kind() == io::ErrorKind::InvalidData => break,
-                    Err(error) => return Err(error),
-                }
-            }
-            if *hasher.finalize() != *digest {
+        || (),
+        |(), _, entry| {
+            if !is_as_signed(entry)? {
                 wrong.lock().expect("nothing panics with the lock").insert(entry.name.clone());
             }
-            Ok(())
+            Ok::<_, io::Error>(())
         },
     )?;
     let wrong = wrong.into_inner().expect("nothing panics with the lock");

@@ -10,6 +10,7 @@ use cms::content_info::ContentInfo;
 use cms::signed_data::{SignedData, SignerIdentifier, SignerInfo};
 use lantern_core::bytes::find;
 use x509_cert::Certificate;
+use x509_cert::attr::Attributes;
 use x509_cert::der::asn1::{GeneralizedTime, ObjectIdentifier, OctetStringRef, UtcTime};
 use x509_cert::der::{Any, Decode, Encode, Reader, SliceReader, Tag, Tagged};
 use x509_cert::spki::AlgorithmIdentifierOwned;
@@ -133,8 +134,7 @@ impl Message {
 
     /// The value of an attribute that the first signer has signed.
     pub(crate) fn signed_attribute(&self, name: ObjectIdentifier) -> Option<&Any> {
-        let attributes = self.data.signer_infos.0.iter().next()?.signed_attrs.as_ref()?;
-        attributes.iter().find(|a| a.oid == name)?.values.iter().next()
+        attribute(self.data.signer_infos.0.iter().next()?.signed_attrs.as_ref()?, name)
     }
 
     /// The hash function of the message.
@@ -230,7 +230,7 @@ impl Message {
             let holds = is_signed(algorithms(hash), &key, content, signature);
             return (!holds).then_some("what it says was changed, or it is not that of its key");
         };
-        let value = |name| attributes.iter().find(|a| a.oid == name).and_then(|a| a.values.iter().next());
+        let value = |name| attribute(attributes, name);
         if value(MESSAGE_DIGEST).map(Any::value) != Some(hash.digest(content).as_slice()) {
             return Some("what it says was changed after it was signed");
         }
@@ -245,7 +245,7 @@ impl Message {
     /// The time that somebody else has stated of a signature; none where nobody did.
     fn stamped(&self, info: &SignerInfo) -> Option<Result<u64, Stamp>> {
         let attributes = info.unsigned_attrs.as_ref()?;
-        let value = |name| attributes.iter().find(|a| a.oid == name).and_then(|a| a.values.iter().next());
+        let value = |name| attribute(attributes, name);
         let signature = info.signature.as_bytes();
         if let Some(token) = TIMESTAMPS.into_iter().find_map(value) {
             let token = token.to_der().ok().and_then(|der| Self::read(&der).ok());
@@ -255,8 +255,8 @@ impl Message {
         let counter: SignerInfo = value(COUNTERSIGNATURE)?.decode_as().ok()?;
         let wrong = |why| Some(Err(Stamp::Wrong(why)));
         let Some(certificate) = self.certificate(&counter) else { return wrong("its certificate is not there") };
-        let time = counter.signed_attrs.iter().flat_map(|all| all.iter()).find(|a| a.oid == SIGNING_TIME);
-        let time = time.and_then(|a| a.values.iter().next()).and_then(|any| match any.tag() {
+        let time = counter.signed_attrs.as_ref().and_then(|all| attribute(all, SIGNING_TIME));
+        let time = time.and_then(|any| match any.tag() {
             Tag::UtcTime => any.decode_as::<UtcTime>().ok().map(|t| t.to_unix_duration()),
             _ => any.decode_as::<GeneralizedTime>().ok().map(|t| t.to_unix_duration()),
         });
@@ -285,6 +285,11 @@ impl Message {
         }
         Ok(time)
     }
+}
+
+/// The value of an attribute, which has one.
+fn attribute(all: &Attributes, name: ObjectIdentifier) -> Option<&Any> {
+    all.iter().find(|attribute| attribute.oid == name)?.values.iter().next()
 }
 
 /// The hash function, the digest and the time of a `TSTInfo`.

@@ -59,13 +59,11 @@ impl Project {
     /// [`ProjectError::Stopped`].
     pub fn check(&self, progress: &dyn Progress) -> Result<Checked, ProjectError> {
         let mut checked = Checked::default();
-        let memory_path = self.state("cache/looked.json");
-        let mut memory = Memory::load(&memory_path);
+        let mut memory = self.memory();
         checked.findings.extend(self.config_findings().iter().map(|finding| (None, finding.clone())));
         for edition in self.editions() {
             let divided = self.divide(&edition);
             let mut versions = Vec::new();
-            let mut consoles = Vec::new();
             let past = against::Past::load(self, &edition).unwrap_or_else(|error| {
                 let what = format!("nothing was compared with the releases before: {error}");
                 let cures = error.cures();
@@ -88,7 +86,7 @@ impl Project {
                 found.extend(past.findings(intake, progress));
                 found.extend(past.number_finding(intake, seen.number.as_deref()));
                 versions.extend(seen.version.clone().map(|version| (version, intake.name.clone())));
-                consoles.extend(console_window(&seen).map(|finding| (intake.name.clone(), finding)));
+                found.extend(console_window(&seen));
                 checked.findings.extend(found.into_iter().map(|finding| (Some(intake.name.clone()), finding)));
             }
             let seen = Seen::load(&self.state("cache/seen.json"));
@@ -98,14 +96,11 @@ impl Project {
                 let finding = finding.map(|finding| finding.at(self.place_of(&["game", "version"])));
                 checked.findings.extend(finding.map(|finding| (None, finding)));
             }
-            checked.findings.extend(consoles.into_iter().map(|(target, finding)| (Some(target), finding)));
             let differ = self.other_versions(&edition, &versions).into_iter();
             checked.findings.extend(differ.map(|finding| (None, finding)));
             checked.findings.extend(divided.findings);
         }
-        // Where nothing was ever prepared, a check leaves nothing behind.
-        let kept = if self.has_ledger() { memory.save(&memory_path) } else { Ok(()) };
-        if let Err(error) = kept {
+        if let Err(error) = memory.save() {
             let what = format!("what was looked at is not remembered, and read again next time: {error}");
             checked.findings.push((None, Finding::note("not-remembered", what)));
         }
@@ -124,19 +119,21 @@ impl Project {
         progress: &dyn Progress,
     ) -> Result<(), ProjectError> {
         let mut checked = Checked::default();
-        let memory_path = self.state("cache/looked.json");
-        let mut memory = Memory::load(&memory_path);
+        let mut memory = self.memory();
         for intake in intakes {
             let (found, _) = self.look_into(edition, intake, &mut memory, progress)?;
             checked.findings.extend(found.into_iter().map(|finding| (Some(intake.name.clone()), finding)));
         }
-        if self.has_ledger() {
-            memory.save(&memory_path)?;
-        }
+        memory.save()?;
         self.accept(&mut checked, today());
         let stops = checked.findings.into_iter().map(|(_, finding)| finding);
         let stops: Vec<Finding> = stops.filter(|finding| finding.severity == Severity::Stops).collect();
         if stops.is_empty() { Ok(()) } else { Err(ProjectError::Findings(stops)) }
+    }
+
+    /// What was looked into before. Where nothing was ever prepared, a check leaves nothing behind.
+    fn memory(&self) -> Memory {
+        Memory::load(&self.state("cache/looked.json"), self.has_ledger())
     }
 
     /// Looks into one export; returns what was found, and what the build says of itself.

@@ -242,6 +242,11 @@ impl Export {
         self.entries.binary_search_by(|entry| entry.source.path.as_str().cmp(path))
     }
 
+    /// Whether anything lies at a path.
+    pub(crate) fn has(&self, path: &str) -> bool {
+        self.find_path(path).is_ok()
+    }
+
     /// The entries below a folder, which ends with `/`, with their paths from there; all of them for no folder.
     pub(crate) fn below<'a>(&'a self, folder: &'a str) -> impl Iterator<Item = (&'a str, usize)> {
         let start = self.find_path(folder).unwrap_or_else(|at| at);

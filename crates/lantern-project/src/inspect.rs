@@ -9,7 +9,9 @@ mod signer;
 mod web;
 mod windows;
 
-use std::io::Read;
+pub(crate) use macos::verify_code;
+
+use std::io::{self, Read};
 use std::path::Path;
 
 use lantern_core::finding::Finding;
@@ -158,9 +160,9 @@ pub(crate) fn inspect_intake(
 }
 
 fn look_at(path: &Path, shown_path: &str, progress: &dyn Progress) -> Result<Inspected, Box<Finding>> {
-    let no = |e: std::io::Error| {
+    let no = |e: io::Error| {
         let mut finding = unreadable(&shown(shown_path), &e);
-        if e.kind() == std::io::ErrorKind::NotFound {
+        if e.kind() == io::ErrorKind::NotFound {
             finding.cure = Some("name a file or folder that is there".to_owned());
         }
         Box::new(finding)
@@ -279,7 +281,7 @@ fn one_file(mut from: &mut dyn ReadSeek, path: &str, name: &str, len: u64, progr
         }
         Err(FormatError::Not { .. }) => {
             let mut first = Vec::new();
-            let read = from.seek(std::io::SeekFrom::Start(0)).and_then(|_| from.take(64).read_to_end(&mut first));
+            let read = from.seek(io::SeekFrom::Start(0)).and_then(|_| from.take(64).read_to_end(&mut first));
             match read {
                 Ok(_) => {
                     if let Some((width, height)) = lantern_formats::icon::png_size(&first) {
@@ -323,6 +325,19 @@ fn icon_findings(name: &str, sizes: &[u16], wanted: u16, cure: &str) -> Option<F
     }
 }
 
+/// Follows a path from a folder of the export; none where it leaves the export.
+fn path_from(folder: &str, rest: &str) -> Option<String> {
+    let mut parts: Vec<&str> = folder.split('/').filter(|part| !part.is_empty()).collect();
+    for part in rest.split('/') {
+        match part {
+            "" | "." => {}
+            ".." => drop(parts.pop()?),
+            other => parts.push(other),
+        }
+    }
+    Some(parts.join("/"))
+}
+
 /// The widths of pictures, in pixels and in rising order; what is none, or cannot be read, has none.
 fn picture_sizes<'a>(export: &Export, paths: impl Iterator<Item = &'a str>) -> Vec<u16> {
     let width = |path: &str| {
@@ -356,16 +371,20 @@ fn missing_libraries(
     (!missing.is_empty()).then(|| missing.join(", "))
 }
 
-/// Reads a small file whole; none when it is not there or too large. What cannot be read is reported.
-fn small_file(export: &Export, path: &str, out: &mut Inspected) -> Option<Vec<u8>> {
-    let index = export.place_of(path)?;
+/// Reads a small file whole; none when it is not there or too large.
+fn read_small(export: &Export, path: &str) -> io::Result<Option<Vec<u8>>> {
+    let Some(index) = export.place_of(path) else { return Ok(None) };
     let mut bytes = Vec::new();
-    let read = export.open(index).and_then(|file| file.take(MAX_SMALL_LEN + 1).read_to_end(&mut bytes));
-    if let Err(error) = read {
+    export.open(index)?.take(MAX_SMALL_LEN + 1).read_to_end(&mut bytes)?;
+    Ok(Some(bytes).filter(|bytes| bytes.len() as u64 <= MAX_SMALL_LEN))
+}
+
+/// Reads a small file whole; what cannot be read is reported.
+fn small_file(export: &Export, path: &str, out: &mut Inspected) -> Option<Vec<u8>> {
+    read_small(export, path).unwrap_or_else(|error| {
         out.findings.push(unreadable(&shown(path), &error));
-        return None;
-    }
-    (bytes.len() as u64 <= MAX_SMALL_LEN).then_some(bytes)
+        None
+    })
 }
 
 /// Opens a program so that it can be read at any place; what cannot be opened is reported.

@@ -2,6 +2,7 @@
 
 pub(crate) mod look;
 pub(crate) mod other;
+pub(crate) mod package;
 mod start;
 
 pub(crate) use start::{START_PAGE, lack_of_package, not_a_package, systems_of};

@@ -42,16 +42,7 @@ impl FileHash {
     /// # Errors
     /// Those of reading.
     pub fn is_of(&self, from: &mut dyn std::io::Read) -> std::io::Result<bool> {
-        let mut hasher = self.hash.start();
-        let mut buffer = vec![0; 64 * 1024];
-        loop {
-            match from.read(&mut buffer) {
-                Ok(0) => return Ok(*hasher.finalize() == *self.digest),
-                Ok(len) => hasher.update(&buffer[..len]),
-                Err(error) if error.kind() == std::io::ErrorKind::Interrupted => {}
-                Err(error) => return Err(error),
-            }
-        }
+        Ok(self.hash.digest_of_reader(from)? == self.digest)
     }
 }
 

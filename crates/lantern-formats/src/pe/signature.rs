@@ -11,14 +11,12 @@ use x509_cert::der::{Any, Decode, Reader, SliceReader, Tag, Tagged};
 
 use super::Details;
 use crate::fields::{Fields, FormatError};
-use crate::hash::Hash;
+use crate::hash::{Hash, READ_LEN};
 use crate::message::{Message, Signer, hash_of};
 
 const SPC_INDIRECT_DATA: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.3.6.1.4.1.311.2.1.4");
 /// Largest certificate table that is read, in bytes. Ours: real ones have some tens of kilobytes.
 const MAX_TABLE_LEN: u64 = 16 * 1024 * 1024;
-/// Bytes that are hashed at a time.
-const BLOCK_LEN: usize = 64 * 1024;
 
 fn broken(what: &'static str) -> FormatError {
     FormatError::Value { what, value: 0 }
@@ -77,12 +75,12 @@ fn image_digest(from: &mut (impl Read + Seek), details: &Details, hash: Hash) ->
     let mut spans = [(0, checksum), (checksum + 4, entry), (entry + 8, table)];
     spans.iter_mut().for_each(|span| span.1 = span.1.max(span.0));
     let mut hasher = hash.start();
-    let mut buffer = vec![0; BLOCK_LEN];
+    let mut buffer = vec![0; READ_LEN];
     for (start, end) in spans {
         from.seek(SeekFrom::Start(start)).map_err(FormatError::Io)?;
         let mut left = end - start;
         while left > 0 {
-            let len = usize::try_from(left).unwrap_or(BLOCK_LEN).min(BLOCK_LEN);
+            let len = usize::try_from(left).unwrap_or(READ_LEN).min(READ_LEN);
             let read = from.read(&mut buffer[..len]).map_err(FormatError::Io)?;
             if read == 0 {
                 return Err(FormatError::Truncated { what: "the program", offset: end - left });

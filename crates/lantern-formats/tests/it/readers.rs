@@ -12,7 +12,7 @@ use lantern_formats::{android, apk, elf, icon, info, jar, macho, pe, tar, zip};
 const MAX_UNPACKED: u64 = 4 * 1024 * 1024;
 
 /// Programs and libraries of every system, with their signatures.
-pub fn program(bytes: &[u8]) {
+fn program(bytes: &[u8]) {
     let mut from = Cursor::new(bytes);
     let _ = Program::read(&mut from);
     let _ = elf::Details::read(&mut from);
@@ -30,7 +30,7 @@ pub fn program(bytes: &[u8]) {
 }
 
 /// Packages and archives, with their signatures.
-pub fn package(bytes: &[u8]) {
+fn package(bytes: &[u8]) {
     let _ = apk::verify(&|| Ok(Cursor::new(bytes)));
     let mut from = Cursor::new(bytes);
     let Ok(entries) = zip::read(&mut from) else { return };
@@ -48,21 +48,21 @@ pub fn package(bytes: &[u8]) {
 }
 
 /// Tape archives.
-pub fn tape(bytes: &[u8]) {
+fn tape(bytes: &[u8]) {
     let mut from = Cursor::new(bytes);
     let _ = tar::read(&mut from);
     let _ = from.seek(io::SeekFrom::Start(0));
 }
 
 /// Manifests of packages and of bundles' modules.
-pub fn manifest(bytes: &[u8]) {
+fn manifest(bytes: &[u8]) {
     let _ = android::Manifest::read(bytes);
     let _ = android::Manifest::read_of_bundle(bytes);
     let _ = android::files_of(bytes, 0x7f02_0001);
 }
 
 /// Property lists and everything that is made of them, profiles, icons.
-pub fn list(bytes: &[u8]) {
+fn list(bytes: &[u8]) {
     let _ = info::Info::read(bytes);
     if let Ok(seal) = ResourceSeal::read(bytes) {
         let _ = (seal.leaves_out("Resources/heron.icns"), seal.is_optional("MacOS/post"));
@@ -77,3 +77,9 @@ pub type Reader = fn(&[u8]);
 /// All of them, by name.
 pub const ALL: [(&str, Reader); 5] =
     [("program", program), ("package", package), ("tape", tape), ("manifest", manifest), ("list", list)];
+
+/// Reads bytes as a kind of file, by its name.
+pub fn read_as(name: &str, bytes: &[u8]) {
+    let (_, read) = ALL.iter().find(|(known, _)| *known == name).expect("a name of the list");
+    read(bytes);
+}

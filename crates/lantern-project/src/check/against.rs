@@ -2,7 +2,6 @@
 
 use std::cmp::Ordering;
 use std::collections::BTreeMap;
-use std::io::Read;
 
 use lantern_core::board::Board;
 use lantern_core::finding::{Finding, listed};
@@ -13,14 +12,12 @@ use lantern_core::release::TargetRecord;
 use lantern_core::size::Size;
 use lantern_core::tree::Node;
 use lantern_core::version::{ReleaseName, Version};
-use lantern_formats::android::{MAX_MANIFEST_LEN, Manifest};
-use lantern_formats::info::Info;
-use lantern_formats::zip;
 use lantern_store::contents::Contents;
 use lantern_store::store::Store;
 
 use crate::ProjectError;
 use crate::intake::Intake;
+use crate::intake::package::said_by;
 use crate::prepare::forgotten;
 use crate::project::Project;
 use crate::seen::Seen;
@@ -41,22 +38,7 @@ fn number_inside(store: &Store, target: &TargetRecord) -> Option<String> {
     let [depot] = target.depots.as_slice() else { return None };
     let contents = Contents::open(store, store.manifest_of(depot.tree).ok()?).ok()?;
     let [entry] = contents.entries.as_slice() else { return None };
-    let mut package = contents.read_anywhere(entry);
-    let is_manifest = |name: &[u8]| {
-        matches!(name, b"AndroidManifest.xml" | b"base/manifest/AndroidManifest.xml")
-            || name.starts_with(b"Payload/")
-                && name.ends_with(b".app/Info.plist")
-                && name.iter().filter(|b| **b == b'/').count() == 2
-    };
-    let inside = zip::read(&mut package).ok()?.into_iter().find(|entry| is_manifest(&entry.name))?;
-    let mut bytes = Vec::new();
-    zip::open(package, &inside).ok()?.take(MAX_MANIFEST_LEN).read_to_end(&mut bytes).ok()?;
-    let code = |manifest: Manifest| manifest.version_code.map(|code| code.to_string());
-    match inside.name.as_slice() {
-        b"AndroidManifest.xml" => Manifest::read(&bytes).ok().and_then(code),
-        b"base/manifest/AndroidManifest.xml" => Manifest::read_of_bundle(&bytes).ok().and_then(code),
-        _ => Info::read(&bytes).ok()?.number,
-    }
+    said_by(contents.read_anywhere(entry))?.number()
 }
 
 /// What each target held in the releases before, newest first.
@@ -85,17 +67,15 @@ impl Past {
             Some((newest.clone(), branch.to_string()))
         });
         let live = live.collect();
-        let record = newest.first().and_then(|release| store.record(release.id).ok());
-        let targets = record.iter().flat_map(|record| &record.targets);
-        let numbers = targets.filter_map(|target| Some((target.target.clone(), number_inside(&store, target)?)));
-        let numbers = numbers.collect();
         let newest_name = newest.first().map(|release| release.name.clone());
-        let mut releases = Vec::new();
-        for release in newest.into_iter().take(LOOK_BACK) {
+        let (mut releases, mut numbers) = (Vec::new(), BTreeMap::new());
+        for (i, release) in newest.into_iter().take(LOOK_BACK).enumerate() {
             // The content of older ones may have been freed.
             let Ok(record) = store.record(release.id) else { continue };
             let mut targets = BTreeMap::new();
             for target in &record.targets {
+                let number = if i == 0 { number_inside(&store, target) } else { None };
+                numbers.extend(number.map(|number| (target.target.clone(), number)));
                 let mut files = BTreeMap::new();
                 for depot in target.depots.iter().chain(&target.aside) {
                     let Ok(tree) = store.tree(depot.tree) else { continue };
@@ -154,9 +134,9 @@ impl Past {
     fn is_other(&self, intake: &Intake<'_>) -> bool {
         let Some(last) = self.releases.first().and_then(|targets| targets.get(intake.name)) else { return true };
         let files = intake.entries().iter().map(|e| &e.source).filter(|source| source.is_file());
-        let now: Vec<(&TreePath, u64)> = files.map(|source| (&source.path, source.size())).collect();
+        let now = files.map(|source| (&source.path, source.size()));
         let was = last.iter().filter(|(_, node)| matches!(node, Node::File { .. }));
-        !now.iter().copied().eq(was.map(|(path, node)| (path, node.size())))
+        !now.eq(was.map(|(path, node)| (path, node.size())))
     }
 
     pub(super) fn findings(&self, intake: &Intake<'_>, progress: &dyn Progress) -> Vec<Finding> {

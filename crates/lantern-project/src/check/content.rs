@@ -14,7 +14,7 @@ use lantern_store::seal::SourceEntry;
 
 use super::looked::{self, Looked, Memory, Wanted};
 use crate::ProjectError;
-use crate::export::Export;
+use crate::export::{Export, Listed};
 use crate::intake::Intake;
 use crate::watch::Watch;
 
@@ -176,28 +176,24 @@ fn look_at_all(
         processors(),
         || (),
         |(), _, (place, index)| {
-            let looked = looked::look(export, *index, wanted, &watch);
+            // One that cannot be read is found out when it is sealed, with its own words; nothing is remembered of it.
+            let looked = looked::look(export, *index, wanted, &watch).ok();
             if progress.stopped() {
                 return Err(ProjectError::Stopped);
             }
-            found.lock().expect("nothing panics with the lock")[*place] = Some(looked);
+            found.lock().expect("nothing panics with the lock")[*place] = looked;
             Ok(())
         },
     )?;
     let found = found.into_inner().expect("nothing panics with the lock");
-    let path = |index: &usize| export.entries[*index].source.path.clone();
-    let looked: Vec<(TreePath, Looked)> =
-        files.iter().map(path).zip(found.into_iter().map(Option::unwrap_or_default)).collect();
-    if todo.is_empty() {
-        return Ok(looked);
+    let entries = files.iter().map(|index| &export.entries[*index]);
+    let looked: Vec<(&Listed, Looked)> =
+        entries.zip(found).filter_map(|(entry, looked)| Some((entry, looked?))).collect();
+    if !todo.is_empty() {
+        let all = looked.iter().map(|(entry, looked)| (entry.source.path.clone(), entry.stamp, looked.clone()));
+        memory.set(target, wanted, all);
     }
-    let stamps = files.iter().map(|index| export.entries[*index].stamp);
-    memory.set(
-        target,
-        wanted,
-        looked.iter().zip(stamps).map(|((path, looked), stamp)| (path.clone(), stamp, looked.clone())),
-    );
-    Ok(looked)
+    Ok(looked.into_iter().map(|(entry, looked)| (entry.source.path.clone(), looked)).collect())
 }
 
 /// Data for debuggers: files of it, by the program that they belong to, and programs that hold it themselves.

@@ -5,18 +5,18 @@
 
 use std::collections::BTreeMap;
 use std::io::{Read, Seek, SeekFrom};
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 use lantern_core::bytes::find;
 use lantern_core::path::TreePath;
 use lantern_core::secrets;
-use lantern_formats::macho::CodeSignature;
 use lantern_formats::program::{Form, Kind, Program};
 use lantern_formats::{FormatError, elf, macho, pe};
 use lantern_store::durable::{self, DurableError};
 use serde::{Deserialize, Serialize};
 
-use crate::export::{Export, Stamp};
+use crate::export::{Export, ReadSeek, Stamp};
+use crate::inspect::verify_code;
 use crate::outside;
 use crate::seen::SAFE_AGE_NS;
 use crate::watch::Watch;
@@ -84,9 +84,12 @@ pub(super) struct Memory {
     written_ns: i128,
     /// By edition and target.
     targets: BTreeMap<String, Target>,
+    /// Where it is kept, if it is to be.
+    #[serde(skip)]
+    path: Option<PathBuf>,
     /// Whether there is anything new in it.
     #[serde(skip)]
-    pub(super) is_new: bool,
+    is_new: bool,
 }
 
 #[derive(Debug, Default, Serialize, Deserialize)]
@@ -97,24 +100,24 @@ struct Target {
 
 impl Memory {
     /// Reads what is remembered; what is missing, damaged or of another format is nothing, which only costs reading.
-    pub(super) fn load(path: &Path) -> Self {
+    pub(super) fn load(path: &Path, is_kept: bool) -> Self {
         let bytes = durable::read_limited(path, MAX_LEN).unwrap_or_default();
         let memory: Option<Self> = serde_json::from_slice(&bytes).ok();
-        let empty = || Self { format: FORMAT.to_owned(), written_ns: 0, targets: BTreeMap::new(), is_new: false };
-        memory.filter(|memory| memory.format == FORMAT).unwrap_or_else(empty)
+        let known = memory.filter(|memory| memory.format == FORMAT);
+        let (written_ns, targets) = known.map(|memory| (memory.written_ns, memory.targets)).unwrap_or_default();
+        let path = is_kept.then(|| path.to_owned());
+        Self { format: FORMAT.to_owned(), written_ns, targets, path, is_new: false }
     }
 
     /// Keeps it, where there is anything new.
     ///
     /// # Errors
     /// Those of writing. What cannot be kept is read again: the check itself is as good as ever.
-    pub(super) fn save(&mut self, path: &Path) -> Result<(), DurableError> {
-        if !self.is_new {
-            return Ok(());
-        }
+    pub(super) fn save(&mut self) -> Result<(), DurableError> {
+        let Some(path) = self.path.clone().filter(|_| self.is_new) else { return Ok(()) };
         self.written_ns = outside::now().as_nanosecond();
         let bytes = serde_json::to_vec(self).expect("the memory has only keys that are texts");
-        durable::write_whole(path, &bytes)
+        durable::write_whole(&path, &bytes)
     }
 
     /// What a file showed, if it is as it was.
@@ -139,12 +142,11 @@ impl Memory {
     }
 }
 
-/// Looks into a file. One that cannot be read is found out when it is sealed, with its own words.
-pub(super) fn look(export: &Export, index: usize, wanted: &Wanted, watch: &Watch<'_>) -> Looked {
-    look_inside(export, index, wanted, watch).unwrap_or_default()
-}
-
-fn look_inside(export: &Export, index: usize, wanted: &Wanted, watch: &Watch<'_>) -> std::io::Result<Looked> {
+/// Looks into a file.
+///
+/// # Errors
+/// Those of reading.
+pub(super) fn look(export: &Export, index: usize, wanted: &Wanted, watch: &Watch<'_>) -> std::io::Result<Looked> {
     let source = &export.entries[index].source;
     let (path, size) = (&source.path, source.size());
     let texts = &wanted.texts;
@@ -197,7 +199,8 @@ fn may_be_program(head: &[u8]) -> bool {
 
 type Seen = (Option<Binary>, Option<Vec<u8>>);
 
-fn program(from: &mut (impl Read + Seek)) -> Result<Seen, FormatError> {
+fn program(mut from: &mut dyn ReadSeek) -> Result<Seen, FormatError> {
+    let from = &mut from;
     match pe::symbols_id(from) {
         Ok(id) => return Ok((None, Some(id.to_vec()))),
         Err(FormatError::Not { .. }) => {}
@@ -225,14 +228,10 @@ fn program(from: &mut (impl Read + Seek)) -> Result<Seen, FormatError> {
         }
         _ => {
             out.is_debug_data = program.kind == Kind::Other;
-            for details in macho::Details::read(from)? {
-                out.ids.extend(details.uuid.map(|uuid| uuid.to_vec()));
-                out.has_debug_data |= details.has_debug_data;
-                let Some(signature) = CodeSignature::read(from, &details)? else { continue };
-                let signer = signature.signer()?;
-                let wrong = signature.verify(from)?.map(|_| "the code changed after it was signed".to_owned());
-                out.signature_wrong = out.signature_wrong.or(wrong).or(signer.and_then(|signer| signer.wrong));
-            }
+            let slices = macho::Details::read(from)?;
+            out.ids.extend(slices.iter().filter_map(|details| Some(details.uuid?.to_vec())));
+            out.has_debug_data = slices.iter().any(|details| details.has_debug_data);
+            out.signature_wrong = verify_code(from, &slices, &[])?.and_then(|code| code.wrong);
         }
     }
     Ok((Some(out), None))
@@ -314,20 +313,20 @@ mod tests {
         let looked = Looked { broken: Some("cut off".to_owned()), ..Looked::default() };
         let folder = tempfile::tempdir().unwrap();
         let file = folder.path().join("looked.json");
-        let mut memory = Memory::load(&file);
+        let mut memory = Memory::load(&file, true);
         let texts = Wanted { texts: vec!["first-tide".to_owned()], names: Vec::new() };
         memory.set(target, &texts, [(path.clone(), Some(stamp), looked.clone())].into_iter());
-        memory.save(&file).unwrap();
-        let mut memory = Memory::load(&file);
+        memory.save().unwrap();
+        let mut memory = Memory::load(&file, true);
         assert_eq!(memory.get(target, &texts, &path, Some(stamp)), Some(&looked));
         assert_eq!(memory.get(target, &Wanted::default(), &path, Some(stamp)), None, "other texts are asked for");
         assert_eq!(memory.get(target, &texts, &path, Some(Stamp { inode: 2, ..stamp })), None);
         // So new that another change at the same moment could not be told from it.
         let fresh = Stamp { modified_ns: outside::now().as_nanosecond(), ..stamp };
         memory.set(target, &texts, [(path.clone(), Some(fresh), looked)].into_iter());
-        memory.save(&file).unwrap();
-        assert_eq!(Memory::load(&file).get(target, &texts, &path, Some(fresh)), None);
+        memory.save().unwrap();
+        assert_eq!(Memory::load(&file, true).get(target, &texts, &path, Some(fresh)), None);
         std::fs::write(&file, b"{").unwrap();
-        assert_eq!(Memory::load(&file).get(target, &texts, &path, Some(stamp)), None, "damaged");
+        assert_eq!(Memory::load(&file, true).get(target, &texts, &path, Some(stamp)), None, "damaged");
     }
 }

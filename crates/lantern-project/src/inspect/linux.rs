@@ -5,7 +5,7 @@ use lantern_core::path::shown;
 use lantern_formats::elf::{Details, Elf, SymbolVersion};
 use lantern_store::seal::SourceKind;
 
-use super::{Inspected, broken, missing_libraries};
+use super::{Inspected, broken, missing_libraries, path_from};
 use crate::export::{Export, Listed, ReadSeek};
 
 /// Libraries that every desktop has, one a line; `docs/libraries.md` says how the list came about.
@@ -104,15 +104,7 @@ fn unfound(
 /// The folder of the export that an entry of a search path means for a program in `own`; none for one outside of it.
 fn resolved(own: &str, path: &str) -> Option<String> {
     let rest = path.strip_prefix("$ORIGIN").or_else(|| path.strip_prefix("${ORIGIN}"))?;
-    let mut parts: Vec<&str> = own.split('/').filter(|part| !part.is_empty()).collect();
-    for part in rest.split('/') {
-        match part {
-            "" | "." => {}
-            ".." => drop(parts.pop()?),
-            other => parts.push(other),
-        }
-    }
-    Some(parts.join("/"))
+    path_from(own, rest)
 }
 
 #[cfg(test)]

@@ -9,7 +9,8 @@ use lantern_formats::program::{Form, Kind, Machine, Program};
 use lantern_formats::{FormatError, Signer, icon};
 
 use super::{
-    Looking, Signature, broken, icon_findings, open, picture_sizes, profile, seal, signature_broken, signer, small_file,
+    Looking, Signature, broken, icon_findings, open, path_from, picture_sizes, profile, seal, signature_broken, signer,
+    small_file,
 };
 use crate::export::{Export, ReadSeek, unreadable};
 use crate::intake::systems_of;
@@ -217,7 +218,7 @@ pub(super) fn program(
 }
 
 /// What the signatures of a program's slices say.
-pub(super) struct Code {
+pub(crate) struct Code {
     /// One of each slice that has one.
     pub signatures: Vec<CodeSignature>,
     /// Who signed the first of them, where it was an identity.
@@ -227,7 +228,7 @@ pub(super) struct Code {
 }
 
 /// Verifies the signature of every slice; the first thing that is wrong counts. None where nothing is signed.
-pub(super) fn verify_code(
+pub(crate) fn verify_code(
     mut from: &mut dyn ReadSeek,
     details: &[Details],
     beside: &[(Special, &str, Option<Vec<u8>>)],
@@ -333,17 +334,9 @@ fn missing_libraries(details: &[Details], export: &Export, layout: Option<&Layou
     let folder = name.rsplit_once('/').map_or("", |(folder, _)| folder);
     let resolve = |path: &str| -> Option<String> {
         let rest = path.strip_prefix("@executable_path/").or_else(|| path.strip_prefix("@loader_path/"))?;
-        let mut parts: Vec<&str> = folder.split('/').filter(|p| !p.is_empty()).collect();
-        for part in rest.split('/') {
-            match part {
-                ".." => drop(parts.pop()?),
-                "." | "" => {}
-                other => parts.push(other),
-            }
-        }
-        Some(parts.join("/"))
+        path_from(folder, rest)
     };
-    let is_there = |path: &str| export.entries.iter().any(|e| e.source.path.as_str() == path);
+    let is_there = |path: &str| export.has(path);
     let of_system = |path: &str| path.starts_with("/usr/lib/") || path.starts_with("/System/");
     let mut missing: Vec<String> = Vec::new();
     for slice in details {

@@ -10,11 +10,11 @@ use lantern_core::progress::Progress;
 use lantern_core::work::{each, processors};
 use lantern_formats::FormatError;
 use lantern_formats::info::Info;
-use lantern_formats::macho::{Details, ResourceSeal, Sealed, Special};
+use lantern_formats::macho::{Details, FileHash, ResourceSeal, Sealed, Special};
 use lantern_store::seal::SourceKind;
 
 use super::macos::verify_code;
-use super::{Inspected, small_file};
+use super::read_small;
 use crate::export::Export;
 use crate::watch::Watch;
 
@@ -68,10 +68,6 @@ struct Look<'a> {
     watch: &'a Watch<'a>,
     /// Programs in it that somebody else signed.
     others: BTreeSet<String>,
-}
-
-fn invalid(error: &FormatError) -> io::Error {
-    io::Error::new(io::ErrorKind::InvalidData, error.to_string())
 }
 
 impl Look<'_> {
@@ -132,7 +128,7 @@ impl Look<'_> {
     }
 
     /// The first file whose bytes are not those of its hash.
-    fn changed(&self, files: &mut Vec<(&str, usize, &lantern_formats::macho::FileHash)>) -> io::Result<Option<String>> {
+    fn changed(&self, files: &mut Vec<(&str, usize, &FileHash)>) -> io::Result<Option<String>> {
         files.sort_by_key(|(_, index, _)| std::cmp::Reverse(self.export.entries[*index].source.size()));
         let changed = Mutex::new(BTreeSet::new());
         each(
@@ -169,9 +165,9 @@ impl Look<'_> {
             },
         };
         let Some(index) = export.place_of(&main) else { return Ok(Some("its program is missing".to_owned())) };
-        let mut spare = Inspected::unseen("");
-        let seal = base.as_ref().and_then(|base| small_file(export, &format!("{base}{SEAL}"), &mut spare));
-        let info = info.and_then(|info| small_file(export, &info, &mut spare));
+        let small = |path: Option<String>| path.map_or(Ok(None), |path| read_small(export, &path));
+        let seal = small(base.as_ref().map(|base| format!("{base}{SEAL}")))?;
+        let info = small(info)?;
         let beside: &[(Special, &str, Option<Vec<u8>>)] = match &base {
             Some(_) => &[(Special::Info, "Info.plist", info), (Special::Resources, SEAL, seal.clone())],
             None => &[],
@@ -181,14 +177,14 @@ impl Look<'_> {
             Ok(details) => details,
             // Scripts and data that lie where programs do have their signature elsewhere.
             Err(FormatError::Not { .. }) => return Ok(None),
+            Err(FormatError::Io(error)) => return Err(error),
             Err(error) => return Ok(Some(error.to_string())),
         };
-        let code = verify_code(&mut from, &details, beside).map_err(|error| invalid(&error));
-        let Some(code) = (match code {
-            Err(error) if error.kind() == io::ErrorKind::InvalidData => return Ok(Some(error.to_string())),
-            other => other?,
-        }) else {
-            return Ok(Some("it is not signed".to_owned()));
+        let code = match verify_code(&mut from, &details, beside) {
+            Ok(Some(code)) => code,
+            Ok(None) => return Ok(Some("it is not signed".to_owned())),
+            Err(FormatError::Io(error)) => return Err(error),
+            Err(error) => return Ok(Some(error.to_string())),
         };
         if let Some(why) = code.wrong {
             return Ok(Some(why));
@@ -224,7 +220,7 @@ impl Look<'_> {
         [("Contents/", "MacOS/"), ("", "")].into_iter().find_map(|(inside, programs)| {
             let base = format!("{full}/{inside}");
             let path = format!("{base}Info.plist");
-            let info = Info::read(&small_file(export, &path, &mut Inspected::unseen(""))?).ok()?;
+            let info = Info::read(&read_small(export, &path).ok()??).ok()?;
             Some((base.clone(), format!("{base}{programs}{}", info.executable.as_deref().unwrap_or(stem)), path))
         })
     }

@@ -3,17 +3,16 @@
 use std::collections::BTreeSet;
 use std::io::Read;
 
-use lantern_core::bytes::find as find_bytes;
 use lantern_core::config::{Target, TargetStart};
 use lantern_core::finding::{Finding, Severity};
 use lantern_core::path::{TreePath, shown};
 use lantern_core::release::Start;
 use lantern_core::system::{Family, System};
-use lantern_formats::android::{HEADTRACKING, MAX_MANIFEST_LEN, Manifest};
 use lantern_formats::program::{Form as ProgramForm, Kind, Machine, Program};
 use lantern_formats::{FormatError, MAGIC_LEN, Magic, zip};
 
 use super::other;
+use super::package::{Said, said_by};
 use crate::export::{Export, Form, Listed, stops, unreadable};
 
 /// The start page of a browser build.
@@ -85,21 +84,10 @@ pub(super) fn system_of_package(export: &Export, ending: &str) -> System {
     if ending == "ipa" {
         return System::Ios;
     }
-    let manifest = || -> Option<Vec<u8>> {
-        let entries = zip::read(&mut export.open_anywhere(0).ok()?).ok()?;
-        let entry = entries.iter().find(|e| e.name.ends_with(b"AndroidManifest.xml"))?;
-        let mut bytes = Vec::new();
-        let opened = zip::open(export.open_anywhere(0).ok()?, entry).ok()?;
-        opened.take(MAX_MANIFEST_LEN).read_to_end(&mut bytes).ok()?;
-        Some(bytes)
-    };
-    let bytes = manifest().unwrap_or_default();
-    let needs_headset = match Manifest::read(&bytes) {
-        Ok(manifest) => manifest.needs_headset(),
-        // Bundles have their manifest in another form; its texts stand in it as they are.
-        Err(_) => find_bytes(&bytes, HEADTRACKING.as_bytes(), 0).is_some(),
-    };
-    if needs_headset { System::Headset } else { System::Android }
+    match export.open_anywhere(0).ok().and_then(said_by) {
+        Some(Said::Android(manifest)) if manifest.needs_headset() => System::Headset,
+        _ => System::Android,
+    }
 }
 
 /// What every package of its kind has and this one lacks, in words that follow "is not".
