@@ -223,6 +223,12 @@ impl Head {
     }
 }
 
+/// Bytes as lower-case hexadecimal digits.
+pub fn hex(bytes: &[u8]) -> String {
+    let nibbles = bytes.iter().flat_map(|byte| [byte >> 4, byte & 15]);
+    nibbles.map(|nibble| char::from(b"0123456789abcdef"[usize::from(nibble)])).collect()
+}
+
 /// Returns where some bytes stand in others, from a place on.
 pub fn find(bytes: &[u8], what: &[u8], from: usize) -> Option<usize> {
     let first = *what.first()?;

@@ -11,6 +11,8 @@ use std::str::FromStr;
 use schemars::JsonSchema;
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 
+use crate::bytes::hex;
+
 use crate::progress::{Meter, Progress};
 
 /// Why a text is not a digest.
@@ -66,13 +68,7 @@ impl Digest {
 
     /// Returns the 64 hexadecimal digits without the prefix; used for file names and addresses.
     pub fn hex(&self) -> String {
-        let mut text = String::with_capacity(64);
-        for byte in self.0 {
-            for nibble in [byte >> 4, byte & 15] {
-                text.push(char::from(b"0123456789abcdef"[usize::from(nibble)]));
-            }
-        }
-        text
+        hex(&self.0)
     }
 
     /// Reads 64 lower-case hexadecimal digits without the prefix.

@@ -229,8 +229,8 @@ pub const ALL: &[Story] = &[
     story("no-number", "The package has no number.", "A device takes a newer package by its number alone."),
     story(
         "no-profile",
-        "There is no profile in the package.",
-        "A profile says which game may be installed where. Without it no device takes the package.",
+        "There is no profile in it.",
+        "A profile says which game may be installed where, and what it may do. Without it no phone takes the package; computers start what asks for nothing that a profile must allow.",
     ),
     story(
         "no-start",
@@ -407,6 +407,11 @@ pub const ALL: &[Story] = &[
         "Mostly it was not exported again: its players would get a new version with the old content.",
     ),
     story("test-only", "The package is marked as for tests.", "Shops and devices refuse it."),
+    story(
+        "ticket",
+        "The ticket of the notary service is for another build.",
+        "It names the programs that were looked at by their hashes. Signed anew, they are others: a computer without a network warns of the game.",
+    ),
     story(
         "too-large",
         "A file is larger than any real one.",

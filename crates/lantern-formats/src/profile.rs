@@ -1,4 +1,5 @@
-//! The profile in a package for iOS: what the maker of the system allows this game to do, and where.
+//! The profile in a package for iOS or a bundle for macOS: what the maker of the system allows this game to do, and
+//! where.
 //!
 //! Source: Apple's technical note 3125. A profile is a signed message around a property list.
 
@@ -16,8 +17,8 @@ pub enum Reach {
     Development,
     /// Devices that it names.
     Named(usize),
-    /// All devices of an organisation.
-    Organisation,
+    /// All devices, without the shop: those of an organisation where it is for phones.
+    Everywhere,
     /// Everybody's, through the shop.
     Shop,
 }
@@ -57,10 +58,11 @@ impl Profile {
         let list = |key: &str| all.get(key).map_or(&[][..], Value::list);
         let is_on = |key: &str| all.get(key) == Some(&Value::Flag(true));
         let allows = Entitlements(all.get("Entitlements").and_then(Value::dictionary).cloned().unwrap_or_default());
-        let reach = if allows.is_on("get-task-allow") {
+        let is_debug = ["get-task-allow", "com.apple.security.get-task-allow"].iter().any(|word| allows.is_on(word));
+        let reach = if is_debug {
             Reach::Development
         } else if is_on("ProvisionsAllDevices") {
-            Reach::Organisation
+            Reach::Everywhere
         } else if all.contains_key("ProvisionedDevices") {
             Reach::Named(list("ProvisionedDevices").len())
         } else {
@@ -110,7 +112,7 @@ mod tests {
         let reach = |more: &str| Profile::read(&profile(more)).unwrap().reach;
         let devices = "<key>ProvisionedDevices</key><array><string>1</string><string>2</string></array>";
         assert_eq!(reach(devices), Reach::Named(2));
-        assert_eq!(reach("<key>ProvisionsAllDevices</key><true/>"), Reach::Organisation);
+        assert_eq!(reach("<key>ProvisionsAllDevices</key><true/>"), Reach::Everywhere);
         let debug = "<key>Entitlements</key><dict><key>get-task-allow</key><true/></dict>";
         assert_eq!(reach(&format!("{debug}{devices}")), Reach::Development);
     }

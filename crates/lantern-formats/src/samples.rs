@@ -245,8 +245,12 @@ pub fn field(key: &str, value: &str) -> Vec<u8> {
     [out, b"\r\n".to_vec()].concat()
 }
 
+pub fn sha256(bytes: &[u8]) -> Vec<u8> {
+    Sha256::digest(bytes).to_vec()
+}
+
 pub fn digest(bytes: &[u8]) -> String {
-    base64_of(&Sha256::digest(bytes))
+    base64_of(&sha256(bytes))
 }
 
 pub fn manifest(files: &[(&str, &[u8])]) -> (Vec<u8>, Vec<Vec<u8>>) {

@@ -24,9 +24,9 @@ use lantern_formats::FormatError;
 use lantern_formats::program::{self, Kind, Program};
 use lantern_store::seal::{SourceEntry, SourceKind};
 
-use crate::ProjectError;
 use crate::export::{Export, Form, ReadSeek, Reading, unreadable};
 use crate::intake::{Intake, lack_of_package, look, not_a_package, other, systems_of};
+use crate::{ProjectError, outside};
 
 /// Longest small file that is read whole to look at it, in bytes: icons, property lists, pages.
 const MAX_SMALL_LEN: u64 = 16 * 1024 * 1024;
@@ -92,6 +92,9 @@ pub struct Inspected {
     pub facts: Vec<(&'static str, String)>,
     /// What is wrong or probably wrong.
     pub findings: Vec<Finding>,
+    /// When anything of that is next to be said otherwise although the thing is as it is, in seconds since 1970: a
+    /// certificate is over then.
+    pub judged_until: Option<i64>,
 }
 
 impl Inspected {
@@ -118,7 +121,14 @@ impl Inspected {
             signature: Signature::NotUsual,
             facts: Vec::new(),
             findings: Vec::new(),
+            judged_until: None,
         }
+    }
+
+    /// Something is to be said otherwise from a moment on, if it is still to come.
+    fn changes_at(&mut self, moment: Option<jiff::Timestamp>) {
+        let moment = moment.filter(|moment| *moment >= outside::now()).map(jiff::Timestamp::as_second);
+        self.judged_until = self.judged_until.into_iter().chain(moment).min();
     }
 }
 
@@ -214,7 +224,8 @@ fn look_at(path: &Path, shown_path: &str, progress: &dyn Progress) -> Result<Ins
         }
     }
     look_inside(&export, &starts, &mut Looking { out: &mut out, progress });
-    if out.starts.is_empty() {
+    let is_bundle = out.form != Some(form.name());
+    if out.starts.is_empty() && !is_bundle {
         let none = || {
             let what = "nothing at the top of it starts".to_owned();
             Finding::warns("no-start", what, "is it the folder that the engine wrote?")
@@ -226,13 +237,11 @@ fn look_at(path: &Path, shown_path: &str, progress: &dyn Progress) -> Result<Ins
 
 /// Looks at what starts an export.
 fn look_inside(export: &Export, starts: &[(String, System)], looking: &mut Looking<'_>) {
-    let out = &mut *looking.out;
     // A bundle may be named itself: what is in it lies as if below it.
-    let name = export.shown.rsplit('/').next().unwrap_or(&export.shown);
-    if name.ends_with(".app") && export.place_of("Contents/Info.plist").is_some() {
-        out.form = Some("a bundle");
-        return macos::bundle(export, "", name, looking);
+    if macos::named(export, looking).is_some() {
+        return;
     }
+    let out = &mut *looking.out;
     for (start, system) in starts {
         out.starts.push(start.clone());
         if !out.systems.contains(system) {

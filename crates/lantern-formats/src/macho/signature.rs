@@ -16,6 +16,7 @@
 
 use std::io::{Read, Seek};
 
+use lantern_core::bytes::find;
 use x509_cert::der::asn1::{ObjectIdentifier, OctetStringRef};
 
 use super::Details;
@@ -332,6 +333,11 @@ impl CodeSignature {
         self.directories.iter().any(|directory| directory.short_hash() == hash)
     }
 
+    /// Whether bytes hold the hash of one of its lists of hashes.
+    pub fn is_named_in(&self, bytes: &[u8]) -> bool {
+        self.directories.iter().any(|directory| find(bytes, &directory.short_hash(), 0).is_some())
+    }
+
     /// Who signed, verified over the first list of hashes, which must name all of them; none for an ad hoc signature.
     ///
     /// # Errors
@@ -391,6 +397,11 @@ impl CodeSignature {
             }
         }
         Ok(None)
+    }
+
+    /// Whether the signature says anything of something beside the code. Linkers sign the code alone.
+    pub fn covers(&self, slot: Special) -> bool {
+        self.directories.iter().any(|directory| directory.special_hash(slot).is_some())
     }
 
     /// Whether bytes beside the program are what the signature says of them; without them, whether it says nothing.

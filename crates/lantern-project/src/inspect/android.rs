@@ -4,6 +4,7 @@ use std::collections::BTreeSet;
 use std::fs::File;
 use std::io::{self, Read};
 
+use lantern_core::bytes::hex;
 use lantern_core::finding::{Finding, listed};
 use lantern_core::path::shown;
 use lantern_core::progress::Progress;
@@ -146,7 +147,6 @@ impl Signatures {
             let list: Vec<String> = schemes.iter().map(ToString::to_string).collect();
             out.facts.push(("schemes", list.join(", ")));
         }
-        let hex = |bytes: &[u8]| bytes.iter().map(|b| format!("{b:02x}")).collect::<String>();
         out.facts.extend(newest.iter().map(|signer| ("fingerprint", hex(&signer.fingerprint))));
         let before: Vec<&SignedBy> = self.whole.last().iter().flat_map(|scheme| &scheme.before).collect();
         out.facts.extend(before.iter().map(|signer| ("key before", hex(&signer.fingerprint))));

@@ -1,5 +1,6 @@
 //! Programs and bundles for macOS and iOS.
 
+use lantern_core::bytes::hex;
 use lantern_core::finding::{Finding, listed};
 use lantern_core::path::shown;
 use lantern_core::system::System;
@@ -7,10 +8,11 @@ use lantern_formats::info::Info;
 use lantern_formats::macho::{CodeSignature, Details, Platform, Special, Wrong};
 use lantern_formats::program::{Form, Kind, Machine, Program};
 use lantern_formats::{FormatError, Signer, icon};
+use lantern_store::seal::SourceKind;
 
 use super::{
-    Looking, Signature, broken, icon_findings, open, path_from, picture_sizes, profile, seal, signature_broken, signer,
-    small_file,
+    Inspected, Looking, Signature, broken, icon_findings, open, path_from, picture_sizes, profile, seal,
+    signature_broken, signer, small_file,
 };
 use crate::export::{Export, ReadSeek, unreadable};
 use crate::intake::systems_of;
@@ -23,60 +25,92 @@ const WANTED_ICON_OF_PHONES: u16 = 120;
 /// Most rights that are named one by one.
 const MAX_NAMED: usize = 4;
 
+/// What a folder is called that is a bundle.
+const BUNDLES: [&str; 8] = ["app", "framework", "bundle", "plugin", "appex", "xpc", "systemextension", "dSYM"];
+/// Where a bundle's seal lies, from where its paths begin.
+const SEAL: &str = "_CodeSignature/CodeResources";
+/// What the notary service says of a bundle for macOS, from where the paths of the seal begin: it is put there last,
+/// and no seal covers it.
+pub(super) const TICKET: &str = "CodeResources";
+const TICKET_MAGIC: &[u8] = b"s8ch";
+
 /// How the parts of a bundle lie in it.
 pub(super) struct Layout {
-    /// With `/` at its end, or empty where the bundle itself was named.
-    bundle: String,
     /// What it is called.
     name: String,
-    /// Folder of the programs, from the bundle.
-    programs: &'static str,
-    info: &'static str,
-    resources: &'static str,
-    seal: &'static str,
-    /// Where the paths of the seal begin, from the bundle.
-    base: &'static str,
+    ending: &'static str,
+    /// Where the paths of its seal begin, from the export's top; ends with `/`, or is empty.
+    pub base: String,
+    /// Folder of its programs, in the same way.
+    programs: String,
+    pub info: String,
+    resources: String,
+    /// Whether nothing lies in folders of its own, as on phones.
+    is_flat: bool,
 }
 
 impl Layout {
-    fn of_macos(bundle: &str, name: &str) -> Self {
-        Self {
-            bundle: bundle.to_owned(),
-            name: shown(name),
-            programs: "Contents/MacOS/",
-            info: "Contents/Info.plist",
-            resources: "Contents/Resources/",
-            seal: "Contents/_CodeSignature/CodeResources",
-            base: "Contents/",
+    /// Finds out how a folder is laid out; it ends with `/`, or is empty where the bundle itself was named. None where
+    /// it is no bundle.
+    pub(super) fn find(export: &Export, folder: &str, name: &str) -> Option<Self> {
+        let (_, ending) = name.rsplit_once('.')?;
+        let ending = *BUNDLES.iter().find(|known| known.eq_ignore_ascii_case(ending))?;
+        let versions = format!("{folder}Versions/");
+        let current = export.below(&versions).find_map(|(path, index)| match &export.entries[index].source.kind {
+            SourceKind::Link { target } if path == "Current" => Some(target.as_str().to_owned()),
+            _ => None,
+        });
+        let version = current.or_else(|| Some(export.below(&versions).next()?.0.split('/').next()?.to_owned()));
+        let name = name.to_owned();
+        if let Some(version) = version {
+            let base = format!("{versions}{version}/");
+            let (info, resources) = (format!("{base}Resources/Info.plist"), format!("{base}Resources/"));
+            return Some(Self { name, ending, programs: base.clone(), base, info, resources, is_flat: false });
         }
+        let base = format!("{folder}Contents/");
+        let flat = format!("{folder}Info.plist");
+        if export.below(&base).next().is_none() && export.place_of(&flat).is_some() {
+            let base = folder.to_owned();
+            let (programs, resources) = (base.clone(), base.clone());
+            return Some(Self { name, ending, programs, resources, base, info: flat, is_flat: true });
+        }
+        if export.below(&base).next().is_none() && ending != "app" {
+            return None;
+        }
+        let (info, resources) = (format!("{base}Info.plist"), format!("{base}Resources/"));
+        let programs = if ending == "dSYM" { format!("{base}Resources/DWARF/") } else { format!("{base}MacOS/") };
+        Some(Self { name, ending, programs, base, info, resources, is_flat: false })
     }
 
-    fn of_ios(bundle: &str) -> Self {
-        Self {
-            bundle: bundle.to_owned(),
-            name: shown(bundle.trim_start_matches("Payload/").trim_end_matches('/')),
-            programs: "",
-            info: "Info.plist",
-            resources: "",
-            seal: "_CodeSignature/CodeResources",
-            base: "",
-        }
+    pub(super) fn seal(&self) -> String {
+        format!("{}{SEAL}", self.base)
+    }
+
+    /// The program, by what its `Info.plist` says; it is called as the bundle is where that says nothing.
+    pub(super) fn program(&self, info: &Info) -> String {
+        let stem = || self.name.rsplit_once('.').map_or(self.name.as_str(), |(stem, _)| stem);
+        format!("{}{}", self.programs, info.executable.as_deref().unwrap_or_else(stem))
+    }
+
+    /// Whether people start it, as opposed to programs.
+    fn is_app(&self) -> bool {
+        self.ending == "app"
     }
 
     fn is_for_phones(&self) -> bool {
-        self.programs.is_empty()
-    }
-
-    fn path(&self, part: &str) -> String {
-        format!("{}{part}", self.bundle)
+        self.is_app() && self.is_flat
     }
 }
 
 /// What starts an export for macOS: a program in a bundle, or one by itself.
 pub(super) fn look(export: &Export, index: usize, looking: &mut Looking<'_>) {
     let path = export.entries[index].source.path.as_str().to_owned();
-    match path.split_once(".app/") {
-        Some((name, _)) => bundle(export, &format!("{name}.app/"), &format!("{name}.app"), looking),
+    let layout = path.split_once(".app/").and_then(|(name, _)| {
+        let name = format!("{name}.app");
+        Layout::find(export, &format!("{name}/"), &name)
+    });
+    match layout {
+        Some(layout) => bundle(export, &layout, looking),
         None => {
             if let Some(mut from) = open(export, index, looking.out) {
                 program(&mut from, Some((export, None)), &path, looking);
@@ -92,8 +126,10 @@ pub(super) fn ios(export: &Export, looking: &mut Looking<'_>) {
     let found = bundles.filter(|p| p.starts_with("Payload/") && p.ends_with(".app/") && p.matches('/').count() == 2);
     match found.collect::<Vec<_>>().as_slice() {
         [one] => {
-            looking.out.systems = vec![System::Ios];
-            look_into(export, &Layout::of_ios(one), looking);
+            let name = one.trim_start_matches("Payload/").trim_end_matches('/');
+            if let Some(layout) = Layout::find(export, one, name) {
+                bundle(export, &layout, looking);
+            }
         }
         several => {
             let what = format!("there are {} bundles in Payload, one is allowed", several.len());
@@ -102,23 +138,27 @@ pub(super) fn ios(export: &Export, looking: &mut Looking<'_>) {
     }
 }
 
-/// A bundle for macOS; `prefix` ends with `/`, or is empty where the bundle itself was named.
-pub(super) fn bundle(export: &Export, prefix: &str, name: &str, looking: &mut Looking<'_>) {
-    look_into(export, &Layout::of_macos(prefix, name), looking);
+/// A bundle that was named itself; none where it is no bundle.
+pub(super) fn named(export: &Export, looking: &mut Looking<'_>) -> Option<()> {
+    let name = export.shown.rsplit('/').next().unwrap_or(&export.shown);
+    let layout = Layout::find(export, "", name)?;
+    looking.out.form = Some(if layout.ending == "dSYM" { "data for debuggers" } else { "a bundle" });
+    bundle(export, &layout, looking);
+    Some(())
 }
 
-fn look_into(export: &Export, layout: &Layout, looking: &mut Looking<'_>) {
+fn bundle(export: &Export, layout: &Layout, looking: &mut Looking<'_>) {
     let out = &mut *looking.out;
-    let name = &layout.name;
-    let info = match small_file(export, &layout.path(layout.info), out).map(|bytes| Info::read(&bytes)) {
+    let name = shown(&layout.name);
+    let info = match small_file(export, &layout.info, out).map(|bytes| Info::read(&bytes)) {
         Some(Ok(info)) => info,
         Some(Err(error)) => {
-            let what = format!("{}: {error}", shown(&layout.path(layout.info)));
+            let what = format!("{}: {error}", shown(&layout.info));
             out.findings.push(Finding::stops("broken-program", what, "export again"));
             Info::default()
         }
         None => {
-            let what = format!("{name} has no {}: it is no bundle", layout.info);
+            let what = format!("{name} has no {}: it is no bundle", shown(&layout.info));
             out.findings.push(Finding::stops("bundle", what, "export again"));
             Info::default()
         }
@@ -128,38 +168,60 @@ fn look_into(export: &Export, layout: &Layout, looking: &mut Looking<'_>) {
     if let Some(category) = &info.category {
         out.facts.push(("category", shown(category)));
     }
-    let icon = info.icon.as_ref().map(|icon| layout.path(&format!("{}{icon}", layout.resources)));
-    let sizes = icon.as_deref().and_then(|path| icon::icns_sizes(&small_file(export, path, out)?));
-    out.icon_sizes = sizes.unwrap_or_default();
-    if layout.is_for_phones() {
-        let starts: Vec<String> = info.icon_files.iter().map(|start| layout.path(start)).collect();
-        let names = export.entries.iter().map(|e| e.source.path.as_str());
-        let icons = names.filter(|name| name.ends_with(".png") && starts.iter().any(|start| name.starts_with(start)));
-        out.icon_sizes = picture_sizes(export, icons);
-        let cure = "add those for all devices: newer engines do it by themselves";
-        out.findings.extend(icon_findings(name, &out.icon_sizes, WANTED_ICON_OF_PHONES, cure));
-    } else {
-        let cure = "add one of 512 and one of 1024 pixels";
-        out.findings.extend(icon_findings(name, &out.icon_sizes, WANTED_ICON, cure));
+    if layout.is_app() {
+        icons(export, layout, &info, out);
+    }
+    if layout.ending == "dSYM" {
+        return debug_data(export, layout, out);
     }
     let Some(executable) = &info.executable else { return };
-    let path = layout.path(&format!("{}{executable}", layout.programs));
+    let path = layout.program(&info);
     let Some(index) = export.place_of(&path) else {
-        let what = format!("{} names the program {}, which is not there", layout.info, shown(executable));
+        let what = format!("{} names the program {}, which is not there", shown(&layout.info), shown(executable));
         return out.findings.push(Finding::stops("bundle", what, "export again"));
     };
-    if out.starts.is_empty() {
+    if out.starts.is_empty() && layout.is_app() {
         out.starts.push(path.clone());
+    }
+    if layout.is_for_phones() {
+        out.systems = vec![System::Ios];
     }
     if let Some(mut from) = open(export, index, out) {
         program(&mut from, Some((export, Some(layout))), &path, looking);
     }
-    if let Some(wanted) = info.minimum_system {
-        looking.out.needs = Some(match layout.programs {
-            "" => format!("iOS {wanted}"),
-            _ => format!("macOS {wanted}"),
-        });
+    if let Some(wanted) = info.minimum_system.filter(|_| layout.is_app()) {
+        looking.out.needs = Some(format!("{} {wanted}", if layout.is_flat { "iOS" } else { "macOS" }));
     }
+}
+
+/// Which programs a bundle of debug data belongs to, by the id that both have.
+fn debug_data(export: &Export, layout: &Layout, out: &mut Inspected) {
+    let files: Vec<usize> = export.below(&layout.programs).map(|(_, index)| index).collect();
+    let mut ids = Vec::new();
+    for index in files {
+        let Some(mut from) = open(export, index, out) else { continue };
+        match Details::read(&mut from) {
+            Ok(slices) => ids.extend(slices.iter().filter_map(|details| Some(hex(&details.uuid?)))),
+            Err(error) => out.findings.extend(broken(&export.entries[index].source.path.shown(), &error)),
+        }
+    }
+    out.facts.push(("of programs", if ids.is_empty() { "unknown".to_owned() } else { ids.join(", ") }));
+}
+
+fn icons(export: &Export, layout: &Layout, info: &Info, out: &mut Inspected) {
+    let icon = info.icon.as_ref().map(|icon| format!("{}{icon}", layout.resources));
+    let sizes = icon.as_deref().and_then(|path| icon::icns_sizes(&small_file(export, path, out)?));
+    out.icon_sizes = sizes.unwrap_or_default();
+    let (wanted, cure) = if layout.is_flat {
+        let starts: Vec<String> = info.icon_files.iter().map(|start| format!("{}{start}", layout.base)).collect();
+        let names = export.entries.iter().map(|e| e.source.path.as_str());
+        let icons = names.filter(|name| name.ends_with(".png") && starts.iter().any(|start| name.starts_with(start)));
+        out.icon_sizes = picture_sizes(export, icons);
+        (WANTED_ICON_OF_PHONES, "add those for all devices: newer engines do it by themselves")
+    } else {
+        (WANTED_ICON, "add one of 512 and one of 1024 pixels")
+    };
+    out.findings.extend(icon_findings(&shown(&layout.name), &out.icon_sizes, wanted, cure));
 }
 
 /// A program by itself, or that of a bundle.
@@ -208,7 +270,10 @@ pub(super) fn program(
     }
     let is_arm = machines().any(|machine| machine == Machine::Aarch64);
     let Some((_, layout)) = within.filter(|_| out.signature == Signature::None) else { return };
-    if layout.is_some_and(|layout| layout.programs.is_empty()) {
+    if layout.is_some_and(|layout| !layout.is_app()) {
+        return;
+    }
+    if layout.is_some_and(Layout::is_for_phones) {
         let what = format!("{name} is not signed: no device takes it");
         out.findings.push(Finding::warns("unsigned", what, "export it with your team's profile"));
     } else if is_arm {
@@ -231,7 +296,7 @@ pub(crate) struct Code {
 pub(crate) fn verify_code(
     mut from: &mut dyn ReadSeek,
     details: &[Details],
-    beside: &[(Special, &str, Option<Vec<u8>>)],
+    beside: &[(Special, String, Option<Vec<u8>>)],
 ) -> Result<Option<Code>, FormatError> {
     let mut signatures = Vec::new();
     for slice in details {
@@ -253,8 +318,11 @@ pub(crate) fn verify_code(
             }
             _ => "what it says of itself was changed".to_owned(),
         }));
-        let changed = beside.iter().find(|(slot, _, bytes)| !signature.holds(*slot, bytes.as_deref()));
-        wrong = wrong.or(changed.map(|(_, path, _)| format!("{path} was changed after it was signed")));
+        // Nobody promised that the rest of a bundle is as it was where nobody signed it. An identity means all of it.
+        let is_code_alone = |slot: Special| signature.is_ad_hoc() && !signature.covers(slot);
+        let mut covered = beside.iter().filter(|(slot, ..)| !is_code_alone(*slot));
+        let changed = covered.find(|(slot, _, bytes)| !signature.holds(*slot, bytes.as_deref()));
+        wrong = wrong.or(changed.map(|(_, path, _)| format!("{} was changed after it was signed", shown(path))));
         let differs = signature.entitlements_agree() == Some(false);
         wrong = wrong.or_else(|| differs.then(|| "its two lists of entitlements say different things".to_owned()));
         if let Some(signer) = signature.signer()? {
@@ -274,10 +342,11 @@ fn signature(
     looking: &mut Looking<'_>,
 ) -> Result<(), FormatError> {
     // What a bundle's program covers beside itself.
-    let mut beside: Vec<(Special, &str, Option<Vec<u8>>)> = Vec::new();
+    let mut beside: Vec<(Special, String, Option<Vec<u8>>)> = Vec::new();
     if let Some((export, Some(layout))) = within {
-        for (slot, path) in [(Special::Info, layout.info), (Special::Resources, layout.seal)] {
-            beside.push((slot, path, small_file(export, &layout.path(path), looking.out)));
+        for (slot, path) in [(Special::Info, layout.info.clone()), (Special::Resources, layout.seal())] {
+            let bytes = small_file(export, &path, looking.out);
+            beside.push((slot, path, bytes));
         }
     }
     let Some(code) = verify_code(from, details, &beside)? else {
@@ -287,8 +356,9 @@ fn signature(
     let Some(first) = code.signatures.first() else { return Ok(()) };
     let mut wrong = code.wrong;
     let seal = beside.into_iter().find(|(slot, ..)| *slot == Special::Resources).and_then(|(_, _, bytes)| bytes);
-    if let (Some((export, Some(layout))), Some(seal), None) = (within, seal, &wrong) {
-        let bundle = seal::Bundle { base: layout.path(layout.base), main: name.to_owned(), team: first.team() };
+    let is_sealed = first.covers(Special::Resources);
+    if let (Some((export, Some(layout))), Some(seal), None, true) = (within, seal, &wrong, is_sealed) {
+        let bundle = seal::Bundle { base: layout.base.clone(), main: name.to_owned(), team: first.team() };
         match seal::wrong_in(export, &bundle, &seal, looking.progress) {
             Ok(found) => {
                 wrong = found.wrong;
@@ -301,6 +371,9 @@ fn signature(
     out.facts.push(("signed as", shown(first.identifier())));
     out.facts.extend(first.team().map(|team| ("team", shown(team))));
     out.facts.extend(first.is_hardened().then(|| ("runtime", "hardened".to_owned())));
+    if within.is_some_and(|(_, layout)| layout.is_some()) && !is_sealed {
+        out.facts.push(("covers", "the program alone, nothing else of the bundle".to_owned()));
+    }
     let entitlements = first.entitlements();
     let may: Vec<String> = entitlements.names().map(shown).collect();
     if !may.is_empty() {
@@ -311,22 +384,41 @@ fn signature(
         (false, None) => out.signature = Signature::Identity { whose: None, is_intact: Some(wrong.is_none()) },
         (true, _) => out.signature = Signature::AdHoc { is_intact: wrong.is_none() },
     }
-    if entitlements.is_on("get-task-allow")
-        && within.is_none_or(|(_, layout)| layout.is_none_or(|l| !l.is_for_phones()))
-    {
+    // For phones the profile says it.
+    let is_debug = ["get-task-allow", "com.apple.security.get-task-allow"].iter().any(|word| entitlements.is_on(word));
+    if is_debug && within.is_none_or(|(_, layout)| layout.is_none_or(|l| !l.is_for_phones())) {
         let what = format!("{name} may be looked into by debuggers: it was signed for developers");
         out.findings.push(Finding::warns("debug-build", what, "sign it without get-task-allow"));
     }
     let whose = format!("the signature of {name}");
     match (wrong, &code.signer) {
         (Some(why), _) => out.findings.push(signature_broken(&whose, &why)),
-        (None, Some(signer)) => out.findings.extend(signer::findings(signer, &whose)),
+        (None, Some(signer)) => signer::judge(signer, &whose, out),
         (None, None) => {}
     }
-    if let Some((export, Some(layout))) = within.filter(|(_, layout)| layout.is_some_and(Layout::is_for_phones)) {
-        profile::look(export, &layout.bundle, first, code.signer.as_ref(), out);
+    if let Some((export, Some(layout))) = within.filter(|(_, layout)| layout.is_some_and(Layout::is_app)) {
+        let kind = if layout.is_flat { profile::Kind::Phone } else { profile::Kind::Desktop };
+        profile::look(export, &layout.base, kind, (first, code.signer.as_ref()), out);
+        ticket(export, layout, &code.signatures, out);
     }
     Ok(())
+}
+
+/// Whether bytes begin as a ticket of the notary service does.
+pub(super) fn is_ticket(bytes: &[u8]) -> bool {
+    bytes.starts_with(TICKET_MAGIC)
+}
+
+/// What the notary service says of a bundle. Its form is not published; seen in public bundles: it holds the hash that
+/// stands for the signature of each slice of each program.
+fn ticket(export: &Export, layout: &Layout, signatures: &[CodeSignature], out: &mut Inspected) {
+    let bytes = small_file(export, &format!("{}{TICKET}", layout.base), out);
+    let Some(bytes) = bytes.filter(|bytes| is_ticket(bytes) && !layout.is_flat) else { return };
+    if signatures.iter().all(|signature| signature.is_named_in(&bytes)) {
+        return out.facts.push(("notarised", "its ticket is attached".to_owned()));
+    }
+    let what = format!("{} has a ticket of the notary service that is for another build", shown(&layout.name));
+    out.findings.push(Finding::warns("ticket", what, "have it notarised again: it was signed anew since"));
 }
 
 /// Libraries that are neither part of the system nor where their install names lead.

@@ -1,4 +1,4 @@
-//! The profile of a package for iOS, against the program and its signature.
+//! The profile of a bundle, against the program and its signature.
 
 use lantern_core::finding::{Finding, listed};
 use lantern_core::path::shown;
@@ -7,12 +7,23 @@ use lantern_formats::macho::CodeSignature;
 use lantern_formats::profile::{Profile, Reach};
 
 use super::{Inspected, small_file};
+use crate::export::Export;
 use crate::outside;
 
-const FILE: &str = "embedded.mobileprovision";
 /// The word of the entitlements for what a game is known as: a prefix of the team and its identity.
 const IDENTITY: &str = "application-identifier";
+/// What computers let every program do that asks for it, by how the words begin: no profile has to allow it.
+const FREE_ON_DESKTOPS: &str = "com.apple.security.";
 const MAX_NAMED: usize = 4;
+
+/// What the bundle runs on.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Kind {
+    /// Nothing runs without a profile.
+    Phone,
+    /// A profile is there for what not every program may do.
+    Desktop,
+}
 
 fn wrong(what: String) -> Finding {
     Finding::stops("profile", what, "export it again, with the profile of this game")
@@ -20,16 +31,29 @@ fn wrong(what: String) -> Finding {
 
 /// Looks at the profile of a bundle, and holds the program's signature against it.
 pub(super) fn look(
-    export: &crate::export::Export,
-    bundle: &str,
-    code: &CodeSignature,
-    signer: Option<&Signer>,
+    export: &Export,
+    base: &str,
+    kind: Kind,
+    (code, signer): (&CodeSignature, Option<&Signer>),
     out: &mut Inspected,
 ) {
-    let Some(bytes) = small_file(export, &format!("{bundle}{FILE}"), out) else {
-        out.facts.push(("profile", "none".to_owned()));
-        let what = "there is no profile in it: no device takes it";
-        return out.findings.push(Finding::warns("no-profile", what, "export it with your team's profile"));
+    let is_phone = kind == Kind::Phone;
+    let is_judged = |word: &&str| is_phone || !word.starts_with(FREE_ON_DESKTOPS);
+    let entitlements = code.entitlements();
+    let file = if is_phone { "embedded.mobileprovision" } else { "embedded.provisionprofile" };
+    let Some(bytes) = small_file(export, &format!("{base}{file}"), out) else {
+        if is_phone {
+            out.facts.push(("profile", "none".to_owned()));
+            let what = "there is no profile in it: no device takes it";
+            return out.findings.push(Finding::warns("no-profile", what, "export it with your team's profile"));
+        }
+        let wants: Vec<String> = entitlements.names().filter(is_judged).map(shown).collect();
+        if !wants.is_empty() && signer.is_some() {
+            let what = format!("it wants what a profile must allow, and has none: {}", listed(&wants, MAX_NAMED));
+            let cure = "export it with your team's profile, or without these entitlements: macOS does not start it";
+            out.findings.push(Finding::warns("no-profile", what, cure));
+        }
+        return;
     };
     let profile = match Profile::read(&bytes) {
         Ok(profile) => profile,
@@ -38,7 +62,8 @@ pub(super) fn look(
     let reach = match profile.reach {
         Reach::Development => "for developers' own devices".to_owned(),
         Reach::Named(count) => format!("for {count} named devices"),
-        Reach::Organisation => "for the devices of an organisation".to_owned(),
+        Reach::Everywhere if is_phone => "for the devices of an organisation".to_owned(),
+        Reach::Everywhere => "for all computers".to_owned(),
         Reach::Shop => "for the shop".to_owned(),
     };
     let until = profile.expires.as_deref().and_then(|date| date.parse::<jiff::Timestamp>().ok());
@@ -48,15 +73,17 @@ pub(super) fn look(
         out.findings.push(wrong(format!("the profile does not hold: {why}")));
     }
     if until.is_some_and(|until| until < outside::now()) {
-        out.findings
-            .push(wrong(format!("the profile is over{}: no device takes it", day.replace(", until", " since"))));
+        let since = day.replace(", until", " since");
+        out.findings.push(wrong(format!("the profile is over{since}: no device takes it")));
     }
+    out.changes_at(until);
     match profile.reach {
         Reach::Development => {
             let what = "the profile is for development: no shop takes it";
             out.findings.push(Finding::warns("debug-build", what, "export it with the profile for the shop"));
         }
-        Reach::Named(_) | Reach::Organisation => {
+        Reach::Everywhere if !is_phone => {}
+        Reach::Named(_) | Reach::Everywhere => {
             let what = format!("the profile is {reach}: no shop takes it");
             out.findings.push(Finding::note("profile-reach", what));
         }
@@ -73,17 +100,19 @@ pub(super) fn look(
     if signer.is_some_and(|signer| !profile.certificates.contains(&signer.certificate)) {
         out.findings.push(wrong("the profile does not name the certificate that it is signed with".to_owned()));
     }
-    let entitlements = code.entitlements();
-    let beyond: Vec<String> = entitlements.beyond(&profile.allows).into_iter().map(shown).collect();
+    let beyond = entitlements.beyond(&profile.allows).into_iter().filter(is_judged);
+    let beyond: Vec<String> = beyond.map(shown).collect();
     if !beyond.is_empty() {
         out.findings.push(wrong(format!("it wants more than the profile allows: {}", listed(&beyond, MAX_NAMED))));
     }
-    let (Some(known_as), Some(identity)) = (entitlements.text(IDENTITY), out.identity.as_deref()) else { return };
+    let of_desktops = || entitlements.text(&format!("com.apple.{IDENTITY}"));
+    let known_as = entitlements.text(IDENTITY).or_else(of_desktops);
+    let (Some(known_as), Some(identity)) = (known_as, out.identity.as_deref()) else { return };
     if known_as.split_once('.').map(|(_, rest)| rest) != Some(identity) {
         let what = format!("it is signed to be {}, and calls itself {}", shown(known_as), shown(identity));
         out.findings.push(wrong(what));
     }
-    if !code.has_entitlements_in_der() {
+    if is_phone && !code.has_entitlements_in_der() {
         let what = "its entitlements are in the older form alone: newer devices do not start it";
         out.findings.push(Finding::warns("profile", what, "sign it with newer tools"));
     }

@@ -1,7 +1,7 @@
 //! The files of a signed bundle against its seal, and the programs and bundles in it.
 
 use std::collections::BTreeSet;
-use std::io;
+use std::io::{self, Read};
 use std::sync::Mutex;
 
 use lantern_core::finding::{Finding, listed};
@@ -13,13 +13,11 @@ use lantern_formats::info::Info;
 use lantern_formats::macho::{Details, FileHash, ResourceSeal, Sealed, Special};
 use lantern_store::seal::SourceKind;
 
-use super::macos::verify_code;
+use super::macos::{Layout, TICKET, is_ticket, verify_code};
 use super::read_small;
 use crate::export::Export;
 use crate::watch::Watch;
 
-/// Where a bundle's seal lies, from where its paths begin.
-const SEAL: &str = "_CodeSignature/CodeResources";
 /// Deepest nesting of bundles that is followed. Ours: real ones have three.
 const MAX_DEPTH: usize = 8;
 const MAX_NAMED: usize = 3;
@@ -99,7 +97,9 @@ impl Look<'_> {
                 (Some(Sealed::Link(wanted)), SourceKind::Link { target }) if wanted == target.as_str() => {}
                 (Some(Sealed::Code(hash)), SourceKind::File { .. }) => codes.push((path, hash.as_deref())),
                 // The older place of the seal is a link to the newer one.
-                (None, SourceKind::Link { .. }) if path == "CodeResources" => {}
+                (None, SourceKind::Link { .. }) if path == TICKET => {}
+                // It is put there after all that was signed.
+                (None, SourceKind::File { .. }) if path == TICKET && self.is_ticket(bundle, index)? => {}
                 (None, _) if seal.leaves_out(path) => {}
                 (None, _) => return Ok(Some(format!("{} was added after it was signed", shown(path)))),
                 (Some(_), _) => return Ok(Some(format!("{} was changed after it was signed", shown(path)))),
@@ -125,6 +125,12 @@ impl Look<'_> {
             }
         }
         Ok(None)
+    }
+
+    fn is_ticket(&self, bundle: &Bundle<'_>, index: usize) -> io::Result<bool> {
+        let mut first = Vec::new();
+        self.export.open(index)?.take(8).read_to_end(&mut first)?;
+        Ok(bundle.base.ends_with("Contents/") && is_ticket(&first))
     }
 
     /// The first file whose bytes are not those of its hash.
@@ -157,21 +163,23 @@ impl Look<'_> {
         if depth > MAX_DEPTH {
             return Ok(Some("bundles are nested too deeply".to_owned()));
         }
-        let (base, main, info) = match export.place_of(full) {
-            Some(_) => (None, full.to_owned(), None),
-            None => match self.parts_of(full) {
-                Some((base, main, info)) => (Some(base), main, Some(info)),
+        let name = full.rsplit('/').next().unwrap_or(full);
+        let layout = match export.place_of(full) {
+            Some(_) => None,
+            None => match Layout::find(export, &format!("{full}/"), name) {
+                Some(layout) => Some(layout),
                 None => return Ok(Some("it is no bundle".to_owned())),
             },
         };
+        let (mut main, mut beside, mut seal) = (full.to_owned(), Vec::new(), None);
+        if let Some(layout) = &layout {
+            let info = read_small(export, &layout.info)?;
+            seal = read_small(export, &layout.seal())?;
+            main = layout.program(&info.as_deref().and_then(|bytes| Info::read(bytes).ok()).unwrap_or_default());
+            beside =
+                vec![(Special::Info, layout.info.clone(), info), (Special::Resources, layout.seal(), seal.clone())];
+        }
         let Some(index) = export.place_of(&main) else { return Ok(Some("its program is missing".to_owned())) };
-        let small = |path: Option<String>| path.map_or(Ok(None), |path| read_small(export, &path));
-        let seal = small(base.as_ref().map(|base| format!("{base}{SEAL}")))?;
-        let info = small(info)?;
-        let beside: &[(Special, &str, Option<Vec<u8>>)] = match &base {
-            Some(_) => &[(Special::Info, "Info.plist", info), (Special::Resources, SEAL, seal.clone())],
-            None => &[],
-        };
         let mut from = self.watch.over(export.open_anywhere(index)?);
         let details = match Details::read(&mut from) {
             Ok(details) => details,
@@ -180,7 +188,7 @@ impl Look<'_> {
             Err(FormatError::Io(error)) => return Err(error),
             Err(error) => return Ok(Some(error.to_string())),
         };
-        let code = match verify_code(&mut from, &details, beside) {
+        let code = match verify_code(&mut from, &details, &beside) {
             Ok(Some(code)) => code,
             Ok(None) => return Ok(Some("it is not signed".to_owned())),
             Err(FormatError::Io(error)) => return Err(error),
@@ -192,36 +200,16 @@ impl Look<'_> {
         if hash.is_some_and(|hash| !code.signatures.iter().any(|signature| signature.is_known_as(hash))) {
             return Ok(Some("it is not the one that was there when the bundle was signed".to_owned()));
         }
+        let covers_seal = code.signatures.iter().all(|signature| signature.covers(Special::Resources));
         let own_team = code.signatures.first().and_then(|signature| signature.team());
         if team.is_some() && own_team != team {
             self.others.insert(shown(full));
         }
-        match (base, seal) {
-            (Some(base), Some(seal)) => self.wrong_in(&Bundle { base, main, team: own_team }, &seal, depth + 1),
+        match (layout, seal) {
+            (Some(layout), Some(seal)) if covers_seal => {
+                self.wrong_in(&Bundle { base: layout.base, main, team: own_team }, &seal, depth + 1)
+            }
             _ => Ok(None),
         }
-    }
-
-    /// Where the paths of a bundle's seal begin, its program, and its `Info.plist`.
-    fn parts_of(&self, full: &str) -> Option<(String, String, String)> {
-        let export = self.export;
-        let name = full.rsplit('/').next().unwrap_or(full);
-        let stem = name.rsplit_once('.').map_or(name, |(stem, _)| stem);
-        let versions = format!("{full}/Versions/");
-        let version = export.below(&versions).find_map(|(path, index)| match &export.entries[index].source.kind {
-            SourceKind::Link { target } if path == "Current" => Some(target.as_str().to_owned()),
-            _ => None,
-        });
-        let version = version.or_else(|| Some(export.below(&versions).next()?.0.split('/').next()?.to_owned()));
-        if let Some(version) = version {
-            let base = format!("{versions}{version}/");
-            return Some((base.clone(), format!("{base}{stem}"), format!("{base}Resources/Info.plist")));
-        }
-        [("Contents/", "MacOS/"), ("", "")].into_iter().find_map(|(inside, programs)| {
-            let base = format!("{full}/{inside}");
-            let path = format!("{base}Info.plist");
-            let info = Info::read(&read_small(export, &path).ok()??).ok()?;
-            Some((base.clone(), format!("{base}{programs}{}", info.executable.as_deref().unwrap_or(stem)), path))
-        })
     }
 }

@@ -26,20 +26,27 @@ pub(super) fn say(signer: &Signer, is_intact: bool, out: &mut Inspected) {
     out.facts.extend(old.map(|says| ("time stamp", says)));
 }
 
-/// The day of a moment, in seconds since 1970.
-fn day(seconds: u64) -> String {
+/// A moment, from seconds since 1970; what is beyond all calendars is the last one.
+fn moment(seconds: u64) -> jiff::Timestamp {
     let time = i64::try_from(seconds).ok().and_then(|seconds| jiff::Timestamp::from_second(seconds).ok());
-    time.unwrap_or(jiff::Timestamp::MAX).strftime("%Y-%m-%d").to_string()
+    time.unwrap_or(jiff::Timestamp::MAX)
+}
+
+fn day(seconds: u64) -> String {
+    moment(seconds).strftime("%Y-%m-%d").to_string()
 }
 
 /// What is wrong with the certificate of a program, which must hold when it is started unless a time stamp says that it
 /// held when it signed.
-pub(super) fn findings(signer: &Signer, whose: &str) -> Vec<Finding> {
-    let mut findings = Vec::new();
+pub(super) fn judge(signer: &Signer, whose: &str, out: &mut Inspected) {
     let now = u64::try_from(outside::now().as_second()).unwrap_or(0);
     let (from, until) = signer.valid;
     let stamped = signer.stamped.or(signer.stamped_unverified);
     let at = stamped.unwrap_or(now);
+    if stamped.is_none() {
+        out.changes_at(Some(moment(from)));
+        out.changes_at(Some(moment(until)));
+    }
     if at > until {
         let what = match stamped {
             Some(time) => {
@@ -49,14 +56,13 @@ pub(super) fn findings(signer: &Signer, whose: &str) -> Vec<Finding> {
                 format!("the certificate of {whose} is over since {}, and no time stamp stands beside it", day(until))
             }
         };
-        findings.push(Finding::warns("certificate-over", what, "sign it again, with a time stamp"));
+        out.findings.push(Finding::warns("certificate-over", what, "sign it again, with a time stamp"));
     } else if at < from {
         let what = format!("{whose} was made before its certificate, which begins on {}", day(from));
-        findings.push(Finding::warns("certificate-over", what, "is a clock wrong? Sign it again"));
+        out.findings.push(Finding::warns("certificate-over", what, "is a clock wrong? Sign it again"));
     }
     if signer.is_for_other_things {
         let what = format!("{whose} is made with a certificate that is not for signing programs");
-        findings.push(Finding::warns("certificate-kind", what, "sign it with one that is"));
+        out.findings.push(Finding::warns("certificate-kind", what, "sign it with one that is"));
     }
-    findings
 }

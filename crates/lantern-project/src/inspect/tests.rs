@@ -124,11 +124,130 @@ fn what_breaks_a_signed_bundle() {
     assert!(what(&other, "other-signer")[0].contains("libtide.dylib"));
 }
 
-/// A package for iOS with this in its profile, and these entitlements.
-fn phone(key: &Key, profile: &str, entitlements: &str) -> Vec<u8> {
+/// The hash that stands for the signature of a program: that of its list of hashes, cut short.
+fn short_hash(program: &[u8]) -> Vec<u8> {
+    let at = lantern_core::bytes::find(program, &[0xfa, 0xde, 0x0c, 0x02], 0).unwrap();
+    let len = u32::from_be_bytes(program[at + 4..at + 8].try_into().unwrap()) as usize;
+    lantern_formats::samples::sha256(&program[at..at + len])[..20].to_vec()
+}
+
+#[test]
+fn a_bundle_with_a_ticket() {
+    let key = Key::new("Paper Heron");
+    let mut files = bundle(&key, "HERON12345");
+    let hash = short_hash(&files["Contents/MacOS/saltmarsh"]);
+    let ticket = [b"s8ch\x01\0\0\0".as_slice(), &hash, b"and more"].concat();
+    files.insert("Contents/CodeResources".to_owned(), ticket);
+    let seen = look_at_bundle(&files);
+    assert_eq!(fact(&seen, "notarised"), Some("its ticket is attached"));
+    assert_eq!((what(&seen, "signature-broken"), what(&seen, "ticket")), (vec![], vec![]));
+    // Signed anew after the ticket was made.
+    files.get_mut("Contents/CodeResources").unwrap()[9] ^= 1;
+    let seen = look_at_bundle(&files);
+    assert!(what(&seen, "ticket")[0].contains("for another build") && what(&seen, "signature-broken").is_empty());
+    files.insert("Contents/CodeResources".to_owned(), b"something else".to_vec());
+    assert!(what(&look_at_bundle(&files), "signature-broken")[0].contains("CodeResources was added"));
+}
+
+#[test]
+fn a_bundle_whose_program_alone_is_signed() {
+    let info = info("saltmarsh");
+    let program = MacProgram { flags: 2, info: b"", entitlements: b"", ..MacProgram::default() };
+    let sealed = seal(&sealed("Resources/letter.txt", b"as it was"));
+    let files = |program: Vec<u8>| -> Files {
+        let files = [
+            ("Contents/Info.plist", info.clone()),
+            ("Contents/MacOS/saltmarsh", program),
+            ("Contents/Resources/letter.txt", b"as it is".to_vec()),
+            ("Contents/_CodeSignature/CodeResources", sealed.clone()),
+        ];
+        files.into_iter().map(|(path, bytes)| (path.to_owned(), bytes)).collect()
+    };
+    let seen = look_at_bundle(&files(program.signed(&nobody)));
+    assert_eq!(seen.signature, Signature::AdHoc { is_intact: true });
+    assert!(fact(&seen, "covers").unwrap().starts_with("the program alone"));
+    // Where somebody signed it, all of the bundle is meant.
+    let sign = |directory: &[u8]| Key::new("Paper Heron").message(DATA, None, directory, &plain);
+    let seen = look_at_bundle(&files(MacProgram { flags: 0, ..program }.signed(&sign)));
+    assert!(what(&seen, "signature-broken")[0].contains("Info.plist was changed"));
+}
+
+/// What a profile says, as its maker signs it.
+fn profile_file(profile: &str) -> Vec<u8> {
     let list = format!("<plist><dict><key>Name</key><string>Saltmarsh</string>{profile}</dict></plist>");
     let content = lantern_formats::samples::der(4, &[list.as_bytes()]);
-    let profile = Key::new("the shop").message(DATA, Some(&content), list.as_bytes(), &plain);
+    Key::new("the shop").message(DATA, Some(&content), list.as_bytes(), &plain)
+}
+
+#[test]
+fn a_bundle_for_macos_and_its_profile() {
+    let key = Key::new("Paper Heron");
+    let look = |entitlements: &str, profile: Option<&str>| {
+        let profile = profile.map(|profile| {
+            profile_file(&format!(
+                "<key>TeamIdentifier</key><array><string>HERON12345</string></array><key>ProvisionsAllDevices</key><true/>
+                 <key>DeveloperCertificates</key><array><data>{}</data></array>
+                 <key>Entitlements</key><dict>{profile}</dict>",
+                lantern_formats::samples::base64_of(&key.certificate)
+            ))
+        });
+        let seal =
+            seal(&profile.as_deref().map(|bytes| sealed("embedded.provisionprofile", bytes)).unwrap_or_default());
+        let info = info("saltmarsh");
+        let entitlements = format!("<plist><dict>{entitlements}</dict></plist>");
+        let entitlements = entitlements.as_bytes();
+        let program = MacProgram { info: &info, seal: &seal, entitlements, ..MacProgram::default() };
+        let program = program.signed(&|directory: &[u8]| key.message(DATA, None, directory, &plain));
+        let files = [
+            ("Contents/Info.plist", Some(info.clone())),
+            ("Contents/MacOS/saltmarsh", Some(program)),
+            ("Contents/embedded.provisionprofile", profile),
+            ("Contents/_CodeSignature/CodeResources", Some(seal.clone())),
+        ];
+        let files = files.into_iter().filter_map(|(path, bytes)| Some((path.to_owned(), bytes?)));
+        look_at_bundle(&files.collect())
+    };
+    let push = "<key>com.apple.developer.aps-environment</key><string>production</string>";
+    let free = "<key>com.apple.security.cs.allow-jit</key><true/>";
+    let seen = look(&format!("{push}{free}"), Some(push));
+    assert_eq!((what(&seen, "profile"), what(&seen, "no-profile")), (vec![], vec![]), "{:?}", seen.findings);
+    assert_eq!(fact(&seen, "profile"), Some("Saltmarsh, for all computers"));
+    assert!(what(&look(push, Some("")), "profile")[0].contains("more than the profile allows"));
+    assert!(what(&look(push, None), "no-profile")[0].contains("com.apple.developer.aps-environment"));
+    assert!(what(&look(free, None), "no-profile").is_empty(), "every program may ask for it");
+    let debug = look("<key>com.apple.security.get-task-allow</key><true/>", None);
+    assert!(what(&debug, "debug-build")[0].contains("debuggers"));
+}
+
+#[test]
+fn bundles_that_nobody_starts() {
+    let info = info("Tide");
+    let program = MacProgram { flags: 2, info: &info, entitlements: b"", ..MacProgram::default() }.signed(&nobody);
+    let look = |name: &str, files: &[(&str, &[u8])]| {
+        let folder = tempfile::tempdir().unwrap();
+        for (path, bytes) in files {
+            let path = folder.path().join(name).join(path);
+            std::fs::create_dir_all(path.parent().unwrap()).unwrap();
+            std::fs::write(path, bytes).unwrap();
+        }
+        inspect(&folder.path().join(name), name, &Silent).unwrap()
+    };
+    let versioned = [("Versions/A/Resources/Info.plist", info.as_slice()), ("Versions/A/Tide", &program)];
+    let flat = [("Info.plist", info.as_slice()), ("Tide", &program)];
+    for files in [versioned.as_slice(), &flat] {
+        let seen = look("Tide.framework", files);
+        assert_eq!((seen.form, seen.version.as_deref()), (Some("a bundle"), Some("1.4.0")));
+        assert_eq!((seen.signature, seen.findings), (Signature::AdHoc { is_intact: true }, vec![]));
+    }
+    let seen =
+        look("Tide.framework.dSYM", &[("Contents/Info.plist", &info), ("Contents/Resources/DWARF/Tide", &program)]);
+    assert_eq!((seen.form, fact(&seen, "of programs")), (Some("data for debuggers"), Some("unknown")));
+    assert_eq!(look("Tide.framework", &[("letter.txt", b"x")]).form, Some("a folder"));
+}
+
+/// A package for iOS with this in its profile, and these entitlements.
+fn phone(key: &Key, profile: &str, entitlements: &str) -> Vec<u8> {
+    let profile = profile_file(profile);
     let sign = |directory: &[u8]| key.message(DATA, None, directory, &plain);
     let seal = seal(&sealed("embedded.mobileprovision", &profile));
     let info = info("saltmarsh");

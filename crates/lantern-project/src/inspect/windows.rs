@@ -58,7 +58,7 @@ fn signature(mut from: &mut dyn ReadSeek, details: &Details, name: &str, out: &m
     let whose = format!("the signature of {}", shown(name));
     match &seen.wrong {
         Some(why) => out.findings.push(signature_broken(&whose, why)),
-        None => out.findings.extend(signer::findings(&seen, &whose)),
+        None => signer::judge(&seen, &whose, out),
     }
 }
 
