@@ -1,12 +1,12 @@
 //! Findings: what is wrong, where, and what to do about it.
 
 use schemars::JsonSchema;
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 
 use crate::path::shown;
 
 /// How much a finding weighs.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum Severity {
     /// Worth knowing.
@@ -18,7 +18,7 @@ pub enum Severity {
 }
 
 /// A place in a text file.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct TextPlace {
     /// The file, as it was named.
     pub file: String,
@@ -57,7 +57,7 @@ impl TextPlace {
 }
 
 /// One thing that is wrong or worth knowing.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Finding {
     /// A stable word for programs, such as `unknown-key`.
     pub code: String,

@@ -3,6 +3,7 @@
 mod against;
 mod content;
 mod looked;
+mod told;
 
 use std::collections::BTreeMap;
 
@@ -16,7 +17,8 @@ use lantern_core::system::System;
 use lantern_store::seal::SourceEntry;
 
 use self::looked::Memory;
-use crate::inspect::{Inspected, inspect_intake};
+use self::told::{Key, Told};
+use crate::inspect::inspect_intake;
 use crate::intake::Intake;
 use crate::project::Project;
 use crate::seen::Seen;
@@ -143,8 +145,17 @@ impl Project {
         intake: &Intake<'_>,
         memory: &mut Memory,
         progress: &dyn Progress,
-    ) -> Result<(Vec<Finding>, Inspected), ProjectError> {
-        let seen = inspect_intake(self.root(), intake, progress)?;
+    ) -> Result<(Vec<Finding>, Told), ProjectError> {
+        let target = format!("{edition}/{}", intake.name);
+        let key = Key::of(intake);
+        let seen = match key.and_then(|key| memory.told(&target, key)) {
+            Some(told) => told,
+            None => {
+                let told = Told::of(inspect_intake(self.root(), intake, progress)?);
+                key.into_iter().for_each(|key| memory.tell(&target, key, &told));
+                told
+            }
+        };
         let mut findings = self.identity_of(edition, intake.name, &seen);
         findings.extend(seen.findings.iter().cloned());
         let others = self.names_of_others(edition);
@@ -190,7 +201,7 @@ impl Project {
     }
 
     /// Holds the identity that a build says it has against what is written here.
-    fn identity_of(&self, edition: &Name, target: &Name, seen: &Inspected) -> Vec<Finding> {
+    fn identity_of(&self, edition: &Name, target: &Name, seen: &Told) -> Vec<Finding> {
         let mut findings = Vec::new();
         let identity = self.identity(edition);
         if let Some(inside) = seen.identity.as_deref().filter(|inside| *inside != identity.as_str()) {
@@ -252,9 +263,8 @@ impl Project {
 }
 
 /// What a Windows game is reported as that opens a console window beside itself.
-fn console_window(seen: &Inspected) -> Option<Finding> {
-    let (start, _) = seen.starts.first().zip(seen.facts.iter().find(|(about, _)| *about == "opens"))?;
-    let what = format!("{} opens a console window beside the game", shown(start));
+fn console_window(seen: &Told) -> Option<Finding> {
+    let what = format!("{} opens a console window beside the game", seen.opens_console.as_ref()?);
     Some(Finding::warns("console-window", what, "is it a developer's build? Export a release build"))
 }
 

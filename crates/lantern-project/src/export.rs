@@ -24,7 +24,16 @@ pub(crate) struct Stamp {
     pub inode: u64,
 }
 
+/// How old a file must be when it is read for its stamp to tell it from any later one: file systems count time in
+/// steps of up to two seconds.
+const SAFE_AGE_NS: i128 = 2_000_000_000;
+
 impl Stamp {
+    /// Whether any change after a moment gives another stamp: what is read from then on is what this stamp stands for.
+    pub(crate) fn is_settled_at(&self, moment_ns: i128) -> bool {
+        self.modified_ns.saturating_add(SAFE_AGE_NS) <= moment_ns
+    }
+
     #[cfg(unix)]
     pub(crate) fn of(metadata: &Metadata) -> Self {
         use std::os::unix::fs::MetadataExt;

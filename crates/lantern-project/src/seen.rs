@@ -1,8 +1,7 @@
 //! What was read before: lets `prepare` see that nothing changed without reading anything.
 //!
-//! A file counts as unchanged when size, modification time, change time and inode are as they were, and the
-//! modification was at least two seconds before the cache was written: a file system with coarse times could hide a
-//! change otherwise. Nothing is ever sealed on the word of this cache: when anything changed, everything is read.
+//! A file counts as unchanged when size, modification time, change time and inode are as they were, and it was at least
+//! two seconds old when it was read: a file system with coarse times could hide a change otherwise. Nothing is ever sealed on the word of this cache: when anything changed, everything is read.
 
 use std::collections::BTreeMap;
 use std::path::Path;
@@ -21,15 +20,15 @@ use crate::export::Stamp;
 use crate::intake::Intake;
 use crate::{ProjectError, outside};
 
-const FORMAT: &str = "lantern.seen/1";
+const FORMAT: &str = "lantern.seen/2";
 const MAX_LEN: u64 = 1024 * 1024 * 1024;
 /// Bytes that are read at a time.
 const READ_LEN: usize = 1024 * 1024;
-pub(crate) const SAFE_AGE_NS: i128 = 2_000_000_000;
 
 #[derive(Debug, Serialize, Deserialize)]
 struct SeenFile {
     stamp: Stamp,
+    is_settled: bool,
     digest: Digest,
     is_program: bool,
 }
@@ -38,39 +37,41 @@ struct SeenFile {
 #[derive(Debug, Serialize, Deserialize)]
 pub(crate) struct Seen {
     format: String,
-    written_ns: i128,
+    /// Before anything is read.
+    #[serde(skip)]
+    begun_ns: i128,
     targets: BTreeMap<Name, BTreeMap<TreePath, SeenFile>>,
 }
 
 impl Seen {
     pub(crate) fn new() -> Self {
-        Self { format: FORMAT.to_owned(), written_ns: 0, targets: BTreeMap::new() }
+        Self { format: FORMAT.to_owned(), begun_ns: 0, targets: BTreeMap::new() }
     }
 
     /// Reads the cache; one that is missing, damaged or of another format is empty, which only costs reading.
     pub(crate) fn load(path: &Path) -> Self {
         let bytes = durable::read_limited(path, MAX_LEN).unwrap_or_default();
         let seen: Option<Self> = serde_json::from_slice(&bytes).ok();
-        seen.filter(|seen| seen.format == FORMAT).unwrap_or_else(Self::new)
+        let known = seen.filter(|seen| seen.format == FORMAT).unwrap_or_else(Self::new);
+        Self { begun_ns: outside::now().as_nanosecond(), ..known }
     }
 
-    pub(crate) fn save(&mut self, path: &Path) -> Result<(), DurableError> {
-        self.written_ns = outside::now().as_nanosecond();
+    pub(crate) fn save(&self, path: &Path) -> Result<(), DurableError> {
         let bytes = serde_json::to_vec(self).expect("the cache has only string keys");
         durable::write_whole(path, &bytes)
     }
 
     /// Returns the tree that these entries of an export make if every file is as it was, beyond doubt.
     pub(crate) fn tree_without_reading(&self, intake: &Intake<'_>, indices: &[usize]) -> Option<Tree> {
-        self.tree(intake, indices, SAFE_AGE_NS)
+        self.tree(intake, indices, |seen| seen.is_settled)
     }
 
     /// Returns the tree that these entries make if every file seems to be as it was: enough to say so, not to act on.
     pub(crate) fn tree_as_it_seems(&self, intake: &Intake<'_>, indices: &[usize]) -> Option<Tree> {
-        self.tree(intake, indices, i128::MIN / 2)
+        self.tree(intake, indices, |_| true)
     }
 
-    fn tree(&self, intake: &Intake<'_>, indices: &[usize], safe_age_ns: i128) -> Option<Tree> {
+    fn tree(&self, intake: &Intake<'_>, indices: &[usize], counts: impl Fn(&SeenFile) -> bool) -> Option<Tree> {
         let files = self.targets.get(intake.name)?;
         let mut entries = Vec::with_capacity(indices.len());
         for index in indices {
@@ -80,8 +81,7 @@ impl Seen {
                 SourceKind::Link { target } => Node::Link { target: target.clone() },
                 SourceKind::File { size } => {
                     let seen = files.get(&entry.path)?;
-                    let is_old = seen.stamp.modified_ns.saturating_add(safe_age_ns) <= self.written_ns;
-                    if Some(seen.stamp) != intake.stamp(*index) || !is_old {
+                    if Some(seen.stamp) != intake.stamp(*index) || !counts(seen) {
                         return None;
                     }
                     let executable = intake.executable(&entry.path, seen.is_program);
@@ -107,7 +107,7 @@ impl Seen {
                 let SourceKind::File { size } = entry.source.kind else { continue };
                 let known = self.targets.get(intake.name).and_then(|files| files.get(&entry.source.path));
                 match known {
-                    Some(known) if Some(known.stamp) == entry.stamp => {}
+                    Some(known) if Some(known.stamp) == entry.stamp && known.is_settled => {}
                     Some(known) if known.stamp.size == size => files.push((*intake, *index, size, known.digest)),
                     // A new file, or one of another size.
                     _ => return Ok(false),
@@ -133,7 +133,7 @@ impl Seen {
         for index in indices {
             let Some(entry) = intake.entries().get(*index) else { continue };
             if let (Some(seen), Some(stamp)) = (files.get_mut(&entry.source.path), entry.stamp) {
-                seen.stamp = stamp;
+                (seen.stamp, seen.is_settled) = (stamp, stamp.is_settled_at(self.begun_ns));
             }
         }
     }
@@ -144,7 +144,8 @@ impl Seen {
         for index in indices {
             let Some(entry) = intake.entries().get(*index).map(|e| &e.source) else { continue };
             if let (Some(stamp), Some(Node::File { digest, .. })) = (intake.stamp(*index), tree.get(&entry.path)) {
-                let seen = SeenFile { stamp, digest: *digest, is_program: intake.was_program(*index) };
+                let (is_settled, is_program) = (stamp.is_settled_at(self.begun_ns), intake.was_program(*index));
+                let seen = SeenFile { stamp, is_settled, digest: *digest, is_program };
                 files.insert(entry.path.clone(), seen);
             }
         }

@@ -284,6 +284,34 @@ fn what_was_looked_into_is_remembered() {
     assert_eq!(codes(&env), [""; 0]);
 }
 
+/// Of bundles and packages, too, where signatures are verified: as long as nothing in them changed.
+#[test]
+fn what_bundles_and_packages_say_of_themselves_is_remembered() {
+    let env = TestEnv::new();
+    exports::write_macos(&env.path("exports/macos"), GameVersion::Old).unwrap();
+    exports::write_android(&env.path("exports/saltmarsh.apk"), GameVersion::Old, false).unwrap();
+    let targets =
+        "[targets.macos]\nexport = \"exports/macos\"\n[targets.android]\nexport = \"exports/saltmarsh.apk\"\n";
+    env.edit("lantern.toml", "[storefronts.brambleyard]\n", &format!("{targets}[storefronts.brambleyard]\n"));
+    env.edit("lantern.toml", "sp-linux\"", "sp-linux\", macos = \"sp-macos\", android = \"sp-android\"");
+    let hours_ago = std::time::SystemTime::now() - std::time::Duration::from_secs(7200);
+    for path in crate::env::files(&env.path("exports")).keys() {
+        let file = std::fs::File::options().write(true).open(env.path("exports").join(path)).unwrap();
+        file.set_modified(hours_ago).unwrap();
+    }
+    env.lantern(&["prepare"]).success();
+    let says = |what: &str| env.lantern(&["check"]).whole().contains(what);
+    assert!(!says("calls itself"));
+    let memory = String::from_utf8(env.read(".lantern/cache/looked.json")).unwrap();
+    let lie = memory.replace(r#""version":"1.3.2""#, r#""version":"9.9.9""#);
+    env.write(".lantern/cache/looked.json", &lie);
+    assert!(says("android, macos call themselves 9.9.9"));
+    env.write("exports/macos/Saltmarsh Post.app/Contents/Resources/letter.txt", "a letter");
+    assert!(says("android calls itself 9.9.9"));
+    exports::write_android(&env.path("exports/saltmarsh.apk"), GameVersion::Old, false).unwrap();
+    assert!(!says("9.9.9"));
+}
+
 #[test]
 fn the_story_behind_a_finding() {
     let env = TestEnv::without_storefront();

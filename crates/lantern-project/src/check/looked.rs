@@ -1,5 +1,7 @@
 //! What looking into a file shows, and what is remembered of it: a file that is as it was is not read again.
 //!
+//! Of what starts an export, and of the export as a whole, [`super::told`] remembers what it says of itself.
+//!
 //! The rule is that of [`crate::seen`]: size, times and inode are as they were, and the file was two seconds old when it
 //! was read. What is remembered only saves reading; the findings are made anew in every run.
 
@@ -15,14 +17,14 @@ use lantern_formats::{FormatError, elf, macho, pe};
 use lantern_store::durable::{self, DurableError};
 use serde::{Deserialize, Serialize};
 
+use super::told::{self, Key, Told};
 use crate::export::{Export, ReadSeek, Stamp};
 use crate::inspect::verify_code;
 use crate::outside;
-use crate::seen::SAFE_AGE_NS;
 use crate::watch::Watch;
 
-/// Rises when anything is looked for that was not before.
-const FORMAT: &str = "lantern.looked/1";
+/// A newer version may look for more.
+const FORMAT: &str = concat!("lantern.looked/2 of ", env!("CARGO_PKG_VERSION"));
 const MAX_LEN: u64 = 1024 * 1024 * 1024;
 /// First bytes that tell what a file is.
 const HEAD_LEN: usize = 64;
@@ -74,6 +76,7 @@ pub(super) struct Binary {
 #[derive(Debug, Serialize, Deserialize)]
 struct Remembered {
     stamp: Stamp,
+    is_settled: bool,
     looked: Looked,
 }
 
@@ -81,9 +84,12 @@ struct Remembered {
 #[derive(Debug, Serialize, Deserialize)]
 pub(super) struct Memory {
     format: String,
-    written_ns: i128,
+    /// Before anything is read.
+    #[serde(skip)]
+    begun_ns: i128,
     /// By edition and target.
     targets: BTreeMap<String, Target>,
+    told: BTreeMap<String, told::Remembered>,
     /// Where it is kept, if it is to be.
     #[serde(skip)]
     path: Option<PathBuf>,
@@ -104,28 +110,47 @@ impl Memory {
         let bytes = durable::read_limited(path, MAX_LEN).unwrap_or_default();
         let memory: Option<Self> = serde_json::from_slice(&bytes).ok();
         let known = memory.filter(|memory| memory.format == FORMAT);
-        let (written_ns, targets) = known.map(|memory| (memory.written_ns, memory.targets)).unwrap_or_default();
-        let path = is_kept.then(|| path.to_owned());
-        Self { format: FORMAT.to_owned(), written_ns, targets, path, is_new: false }
+        let none = || Self {
+            format: FORMAT.to_owned(),
+            begun_ns: 0,
+            targets: BTreeMap::new(),
+            told: BTreeMap::new(),
+            path: None,
+            is_new: false,
+        };
+        let begun_ns = outside::now().as_nanosecond();
+        Self { begun_ns, path: is_kept.then(|| path.to_owned()), ..known.unwrap_or_else(none) }
     }
 
     /// Keeps it, where there is anything new.
     ///
     /// # Errors
     /// Those of writing. What cannot be kept is read again: the check itself is as good as ever.
-    pub(super) fn save(&mut self) -> Result<(), DurableError> {
-        let Some(path) = self.path.clone().filter(|_| self.is_new) else { return Ok(()) };
-        self.written_ns = outside::now().as_nanosecond();
+    pub(super) fn save(&self) -> Result<(), DurableError> {
+        let Some(path) = self.path.as_ref().filter(|_| self.is_new) else { return Ok(()) };
         let bytes = serde_json::to_vec(self).expect("the memory has only keys that are texts");
-        durable::write_whole(&path, &bytes)
+        durable::write_whole(path, &bytes)
     }
 
     /// What a file showed, if it is as it was.
     pub(super) fn get(&self, target: &str, wanted: &Wanted, path: &TreePath, stamp: Option<Stamp>) -> Option<&Looked> {
         let target = self.targets.get(target).filter(|target| target.wanted == *wanted)?;
         let known = target.files.get(path).filter(|known| Some(known.stamp) == stamp)?;
-        let is_old = known.stamp.modified_ns.saturating_add(SAFE_AGE_NS) <= self.written_ns;
-        is_old.then_some(&known.looked)
+        known.is_settled.then_some(&known.looked)
+    }
+
+    /// What an export said of itself, if it would say the same again.
+    pub(super) fn told(&self, target: &str, key: Key) -> Option<Told> {
+        self.told.get(target)?.get(key).cloned()
+    }
+
+    /// Remembers what an export says of itself.
+    pub(super) fn tell(&mut self, target: &str, key: Key, told: &Told) {
+        self.is_new = true;
+        match told::Remembered::new(key, told, self.begun_ns) {
+            Some(kept) => drop(self.told.insert(target.to_owned(), kept)),
+            None => drop(self.told.remove(target)),
+        }
     }
 
     /// Remembers all of a target anew.
@@ -135,7 +160,11 @@ impl Memory {
         wanted: &Wanted,
         files: impl Iterator<Item = (TreePath, Option<Stamp>, Looked)>,
     ) {
-        let files = files.filter_map(|(path, stamp, looked)| Some((path, Remembered { stamp: stamp?, looked })));
+        let begun_ns = self.begun_ns;
+        let files = files.filter_map(|(path, stamp, looked)| {
+            let stamp = stamp?;
+            Some((path, Remembered { stamp, is_settled: stamp.is_settled_at(begun_ns), looked }))
+        });
         let target = self.targets.entry(target.to_owned()).or_default();
         self.is_new = true;
         *target = Target { wanted: wanted.clone(), files: files.collect() };

@@ -1,0 +1,121 @@
+//! What a build says of itself, and what is wrong with that: remembered as long as every file of the export is as it
+//! was, so that signatures are not verified again.
+
+use lantern_core::digest::Digest;
+use lantern_core::finding::Finding;
+use lantern_core::path::shown;
+use lantern_store::seal::SourceKind;
+use serde::{Deserialize, Serialize};
+
+use crate::export::Stamp;
+use crate::inspect::Inspected;
+use crate::intake::Intake;
+use crate::outside;
+
+/// What a build says of itself.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub(super) struct Told {
+    pub identity: Option<String>,
+    pub version: Option<String>,
+    pub number: Option<String>,
+    /// The program that opens a console window beside itself.
+    pub opens_console: Option<String>,
+    pub findings: Vec<Finding>,
+    judged_until: Option<i64>,
+}
+
+impl Told {
+    pub(super) fn of(seen: Inspected) -> Self {
+        let opens = seen.facts.iter().any(|(about, _)| *about == "opens");
+        Self {
+            opens_console: seen.starts.first().filter(|_| opens).map(|start| shown(start)),
+            identity: seen.identity,
+            version: seen.version,
+            number: seen.number,
+            findings: seen.findings,
+            judged_until: seen.judged_until,
+        }
+    }
+
+    /// What could not be read may be readable next time although nothing changed.
+    fn is_lasting(&self) -> bool {
+        !self.findings.iter().any(|finding| finding.code == "unreadable")
+    }
+}
+
+/// What all files of an export were when it was looked into.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+pub(super) struct Key {
+    digest: Digest,
+    /// Of the newest file.
+    newest: Option<Stamp>,
+}
+
+impl Key {
+    /// None for an export that cannot be told from a changed one.
+    pub(super) fn of(intake: &Intake<'_>) -> Option<Self> {
+        let mut newest: Option<Stamp> = None;
+        let mut entries: Vec<(&str, Option<&str>, Option<Stamp>)> = Vec::new();
+        for entry in &intake.export().entries {
+            let target = match &entry.source.kind {
+                SourceKind::Link { target } => Some(target.as_str()),
+                SourceKind::File { .. } => {
+                    newest = newest.into_iter().chain([entry.stamp?]).max_by_key(|stamp| stamp.modified_ns);
+                    None
+                }
+                SourceKind::EmptyFolder => None,
+            };
+            entries.push((entry.source.path.as_str(), target, entry.stamp));
+        }
+        let export = intake.export();
+        let all = (&export.shown, export.form.name(), &intake.starts, &intake.systems, entries);
+        let bytes = serde_json::to_vec(&all).expect("a list has no keys");
+        Some(Self { digest: Digest::of(&bytes), newest })
+    }
+}
+
+#[derive(Debug, Serialize, Deserialize)]
+pub(super) struct Remembered {
+    key: Key,
+    told: Told,
+}
+
+impl Remembered {
+    /// None for what is to be looked at again in any case; `begun_ns` is a moment before anything was read.
+    pub(super) fn new(key: Key, told: &Told, begun_ns: i128) -> Option<Self> {
+        let is_settled = key.newest.is_none_or(|stamp| stamp.is_settled_at(begun_ns));
+        (is_settled && told.is_lasting()).then(|| Self { key, told: told.clone() })
+    }
+
+    /// What was told, if it would be told again.
+    pub(super) fn get(&self, key: Key) -> Option<&Told> {
+        let now = outside::now().as_second();
+        let is_judged = self.told.judged_until.is_none_or(|until| now < until);
+        (self.key == key && is_judged).then_some(&self.told)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_was_told_counts_until_it_would_be_told_otherwise() {
+        let begun = outside::now();
+        let newest = Stamp { size: 7, modified_ns: 1_000, changed_ns: 1_000, inode: 1 };
+        let key = Key { digest: Digest::of(b"the export"), newest: Some(newest) };
+        let told = Told { version: Some("1.4.0".to_owned()), ..Told::default() };
+        let keep = |told: &Told, begun_ns| Remembered::new(key, told, begun_ns);
+        let kept = keep(&told, begun.as_nanosecond()).unwrap();
+        assert_eq!(kept.get(key), Some(&told));
+        assert_eq!(kept.get(Key { digest: Digest::of(b"another"), ..key }), None);
+        assert!(keep(&told, 2_000).is_none(), "so new that a change could not be told from it");
+        let until = |until: i64| {
+            let told = Told { judged_until: Some(until), ..told.clone() };
+            keep(&told, begun.as_nanosecond()).unwrap().get(key).is_some()
+        };
+        assert!(until(begun.as_second() + 60) && !until(begun.as_second() - 60), "a certificate was over since");
+        let unread = Told { findings: vec![Finding::stops("unreadable", "no", "look")], ..told };
+        assert!(keep(&unread, begun.as_nanosecond()).is_none());
+    }
+}
