@@ -12,7 +12,6 @@
 //! two. A section's digest includes the blank line that ends it.
 
 use std::borrow::Cow;
-use std::collections::{BTreeMap, BTreeSet};
 use std::io::{self, Read};
 use std::sync::Mutex;
 
@@ -21,7 +20,6 @@ use lantern_core::work::{each, processors};
 use crate::hash::Hash;
 use crate::message::{Message, Signer};
 use crate::plist::base64;
-use crate::zip::ZipEntry;
 
 const MANIFEST: &str = "META-INF/MANIFEST.MF";
 const BLOCKS: [&str; 3] = ["RSA", "EC", "DSA"];
@@ -29,8 +27,8 @@ const BLOCKS: [&str; 3] = ["RSA", "EC", "DSA"];
 const MAX_LEN: u64 = 12 * 1024 * 1024;
 const MAX_SECTIONS: usize = 150_000;
 const MAX_SIGNERS: usize = 10;
-/// Most digests of one section that are kept.
-const MAX_DIGESTS: usize = 4;
+/// Most schemes that a signer may name.
+const MAX_SCHEMES: usize = 4;
 
 /// A signature of an archive, file by file.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
@@ -43,17 +41,26 @@ pub struct ArchiveSignature {
     pub wrong: Option<String>,
 }
 
-/// Opens an entry's bytes, unpacked.
-pub type Opener<'a> = &'a (dyn Fn(&ZipEntry) -> io::Result<Box<dyn Read + Send + 'a>> + Sync);
+/// A file of the archive.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct File<'a> {
+    /// Its path in the archive.
+    pub name: &'a str,
+    /// Bytes when unpacked.
+    pub len: u64,
+}
+
+/// Opens the bytes of a file, unpacked; by its place in the list.
+pub type Opener<'a> = &'a (dyn Fn(usize) -> io::Result<Box<dyn Read + Send + 'a>> + Sync);
 
 /// Whether there is a signature file by file.
-pub fn is_signed(entries: &[ZipEntry]) -> bool {
-    entries.iter().any(|entry| block_name(&entry.name).is_some())
+pub fn is_signed(files: &[File<'_>]) -> bool {
+    files.iter().any(|file| block_name(file.name).is_some())
 }
 
 /// The name of the signer whose block this file is.
-fn block_name(name: &[u8]) -> Option<&str> {
-    let (signer, ending) = std::str::from_utf8(name).ok()?.strip_prefix("META-INF/")?.rsplit_once('.')?;
+fn block_name(name: &str) -> Option<&str> {
+    let (signer, ending) = name.strip_prefix("META-INF/")?.rsplit_once('.')?;
     let is_block = BLOCKS.iter().any(|block| block.eq_ignore_ascii_case(ending)) && !signer.contains('/');
     is_block.then_some(signer)
 }
@@ -70,24 +77,24 @@ fn is_of_signature(name: &str) -> bool {
 ///
 /// # Errors
 /// Those of reading.
-pub fn verify(entries: &[ZipEntry], open: Opener<'_>) -> io::Result<Option<ArchiveSignature>> {
-    if !is_signed(entries) {
+pub fn verify(files: &[File<'_>], open: Opener<'_>) -> io::Result<Option<ArchiveSignature>> {
+    if !is_signed(files) {
         return Ok(None);
     }
-    let by_name: BTreeMap<&[u8], &ZipEntry> = entries.iter().map(|entry| (entry.name.as_slice(), entry)).collect();
     let mut out = ArchiveSignature::default();
     let small = |name: &str| -> io::Result<Option<Vec<u8>>> {
-        let Some(entry) = by_name.get(name.as_bytes()).filter(|entry| entry.len <= MAX_LEN) else { return Ok(None) };
+        let Some(place) = files.iter().position(|file| file.name == name && file.len <= MAX_LEN) else {
+            return Ok(None);
+        };
         let mut bytes = Vec::new();
-        open(entry)?.take(MAX_LEN + 1).read_to_end(&mut bytes)?;
+        open(place)?.take(MAX_LEN + 1).read_to_end(&mut bytes)?;
         Ok(Some(bytes).filter(|bytes| bytes.len() as u64 <= MAX_LEN))
     };
     let no = |out: ArchiveSignature, why: &str| Ok(Some(ArchiveSignature { wrong: Some(why.to_owned()), ..out }));
     let Some(manifest) = small(MANIFEST)? else { return no(out, "it has no manifest, or an endless one") };
     let Some((main, sections)) = sections(&manifest) else { return no(out, "its manifest cannot be read") };
-    for signer in entries.iter().filter_map(|entry| Some((block_name(&entry.name)?, entry))).take(MAX_SIGNERS) {
-        let (name, block) = signer;
-        let block = small(&String::from_utf8_lossy(&block.name))?.unwrap_or_default();
+    for (name, block) in files.iter().filter_map(|file| Some((block_name(file.name)?, file.name))).take(MAX_SIGNERS) {
+        let block = small(block)?.unwrap_or_default();
         let Some(file) = small(&format!("META-INF/{name}.SF"))? else {
             return no(out, &format!("{name}.SF is missing"));
         };
@@ -98,7 +105,7 @@ pub fn verify(entries: &[ZipEntry], open: Opener<'_>) -> io::Result<Option<Archi
         out.wrong = out.wrong.or_else(|| signer.wrong.clone());
         out.signers.push(signer);
         let Some((own, parts)) = self::sections(&file) else { return no(out, &format!("{name}.SF cannot be read")) };
-        out.schemes.extend(own.schemes.iter());
+        out.schemes.extend(own.schemes());
         if out.wrong.is_none() && !covers(&own, &parts, &manifest, &main, &sections) {
             out.wrong = Some("its list of files was changed after it was signed".to_owned());
         }
@@ -106,37 +113,47 @@ pub fn verify(entries: &[ZipEntry], open: Opener<'_>) -> io::Result<Option<Archi
     if out.wrong.is_some() {
         return Ok(Some(out));
     }
-    out.wrong = wrong_files(entries, &sections, open)?;
+    out.wrong = wrong_files(files, &sections, open)?;
     Ok(Some(out))
 }
 
-/// A part of a manifest, with what is of use here.
+/// A part of a manifest. There may be very many: what stands in it is read when it is asked for.
 struct Section<'a> {
     /// With the blank line that ends it.
     bytes: &'a [u8],
     name: Cow<'a, [u8]>,
-    /// What they are of, and in base 64; such as `Manifest`, or nothing for a file.
-    digests: Vec<(Hash, &'static str, Cow<'a, [u8]>)>,
-    schemes: Vec<u8>,
+}
+
+/// The sections of a manifest, in the order of their names.
+struct Sections<'a>(Vec<Section<'a>>);
+
+impl<'a> Sections<'a> {
+    fn get(&self, name: &[u8]) -> Option<&Section<'a>> {
+        let place = self.0.binary_search_by(|section| section.name.as_ref().cmp(name)).ok()?;
+        self.0.get(place)
+    }
 }
 
 /// Splits a manifest into its main section and the others; none where it is none.
-fn sections(bytes: &[u8]) -> Option<(Section<'_>, BTreeMap<Vec<u8>, Section<'_>>)> {
+fn sections(bytes: &[u8]) -> Option<(Section<'_>, Sections<'_>)> {
     let mut rest = bytes;
     let main = section(&mut rest)?;
-    let mut out = BTreeMap::new();
+    let mut out = Vec::new();
     while !rest.is_empty() {
         let found = section(&mut rest)?;
         // Blank lines between sections belong to none of them.
-        if found.name.is_empty() && found.digests.is_empty() {
+        if found.bytes.iter().all(|byte| matches!(byte, b'\r' | b'\n')) {
             continue;
         }
-        // Two sections of one name: what the other says could be hidden by it.
-        if out.len() > MAX_SECTIONS || out.insert(found.name.to_vec(), found).is_some() {
+        if out.len() == MAX_SECTIONS {
             return None;
         }
+        out.push(found);
     }
-    Some((main, out))
+    out.sort_unstable_by(|a, b| a.name.cmp(&b.name));
+    // Two sections of one name: what the other says could be hidden by it.
+    let has_twins = out.windows(2).any(|pair| pair[0].name == pair[1].name);
+    (!has_twins).then_some((main, Sections(out)))
 }
 
 /// Cuts a line off, without its end; and its whole length.
@@ -147,32 +164,39 @@ fn line<'a>(rest: &mut &'a [u8]) -> &'a [u8] {
     line
 }
 
-fn section<'a>(rest: &mut &'a [u8]) -> Option<Section<'a>> {
-    let start = *rest;
-    let mut out = Section { bytes: start, name: Cow::Borrowed(&[]), digests: Vec::new(), schemes: Vec::new() };
-    loop {
-        let first = line(rest);
-        if first.is_empty() {
-            break;
-        }
+/// The next field of a section, with what its value goes on with; none at the section's end, nothing in it where it is
+/// no field.
+#[expect(clippy::type_complexity, reason = "a key and its value")]
+fn field<'a>(rest: &mut &'a [u8]) -> Option<Option<(&'a str, Cow<'a, [u8]>)>> {
+    let first = line(rest);
+    if first.is_empty() {
+        return None;
+    }
+    let split = || {
         let colon = first.iter().position(|b| *b == b':')?;
-        let (key, value) = (std::str::from_utf8(&first[..colon]).ok()?, &first[colon + 1..]);
-        let mut value = Cow::Borrowed(value.strip_prefix(b" ").unwrap_or(value));
-        while rest.first() == Some(&b' ') {
-            value.to_mut().extend(&line(rest)[1..]);
-        }
-        if key.eq_ignore_ascii_case("Name") {
-            out.name = value;
-        } else if key.eq_ignore_ascii_case("X-Android-APK-Signed") {
-            let schemes = value.split(|b| *b == b',').take(MAX_DIGESTS);
-            let schemes = schemes.filter_map(|scheme| std::str::from_utf8(scheme).ok()?.trim().parse().ok());
-            out.schemes = schemes.collect();
-        } else if let Some((hash, of)) = digest_of(key).filter(|_| out.digests.len() < MAX_DIGESTS) {
-            out.digests.push((hash, of, value));
+        let value = &first[colon + 1..];
+        Some((std::str::from_utf8(&first[..colon]).ok()?, Cow::Borrowed(value.strip_prefix(b" ").unwrap_or(value))))
+    };
+    let mut found = split();
+    while rest.first() == Some(&b' ') {
+        let more = &line(rest)[1..];
+        if let Some((_, value)) = &mut found {
+            value.to_mut().extend(more);
         }
     }
-    out.bytes = &start[..start.len() - rest.len()];
-    Some(out)
+    Some(found)
+}
+
+fn section<'a>(rest: &mut &'a [u8]) -> Option<Section<'a>> {
+    let start = *rest;
+    let mut name = Cow::Borrowed(&[][..]);
+    while let Some(found) = field(rest) {
+        let (key, value) = found?;
+        if key.eq_ignore_ascii_case("Name") {
+            name = value;
+        }
+    }
+    Some(Section { bytes: &start[..start.len() - rest.len()], name })
 }
 
 /// What a digest is made with and of, by the name of its field.
@@ -194,22 +218,36 @@ fn digest_of(key: &str) -> Option<(Hash, &'static str)> {
     }
 }
 
-impl Section<'_> {
-    /// The strongest digest of something.
+impl<'a> Section<'a> {
+    fn fields(&self) -> impl Iterator<Item = (&'a str, Cow<'a, [u8]>)> {
+        let mut rest = self.bytes;
+        std::iter::from_fn(move || field(&mut rest).flatten())
+    }
+
+    /// The strongest digest of something: of a file, where no word says more.
     fn digest(&self, of: &str) -> Option<(Hash, Vec<u8>)> {
-        let all = self.digests.iter().filter(|(_, known, _)| *known == of);
-        let (hash, _, text) = all.max_by_key(|(hash, _, _)| hash.strength())?;
-        Some((*hash, base64(std::str::from_utf8(text).ok()?)?))
+        let all = self.fields().filter_map(|(key, value)| Some((digest_of(key)?, value)));
+        let of_it = all.filter(|((_, known), _)| *known == of);
+        let ((hash, _), text) = of_it.max_by_key(|((hash, _), _)| hash.strength())?;
+        Some((hash, base64(std::str::from_utf8(&text).ok()?)?))
+    }
+
+    /// Newer schemes that it says there are.
+    fn schemes(&self) -> Vec<u8> {
+        let value = self.fields().find(|(key, _)| key.eq_ignore_ascii_case("X-Android-APK-Signed"));
+        let value = value.map(|(_, value)| value).unwrap_or_default();
+        let schemes = value.split(|b| *b == b',').take(MAX_SCHEMES);
+        schemes.filter_map(|scheme| std::str::from_utf8(scheme).ok()?.trim().parse().ok()).collect()
     }
 }
 
 /// Whether a signer's file is about this manifest: all of it, or each of its sections.
 fn covers(
     own: &Section<'_>,
-    parts: &BTreeMap<Vec<u8>, Section<'_>>,
+    parts: &Sections<'_>,
     manifest: &[u8],
     main: &Section<'_>,
-    sections: &BTreeMap<Vec<u8>, Section<'_>>,
+    sections: &Sections<'_>,
 ) -> bool {
     let holds =
         |stated: Option<(Hash, Vec<u8>)>, bytes: &[u8]| stated.map(|(hash, digest)| hash.digest(bytes) == digest);
@@ -219,39 +257,38 @@ fn covers(
     if holds(own.digest("main"), main.bytes) == Some(false) {
         return false;
     }
-    !sections.is_empty()
-        && sections.iter().all(|(name, section)| {
-            parts.get(name).is_some_and(|part| holds(part.digest(""), section.bytes) == Some(true))
+    !sections.0.is_empty()
+        && sections.0.iter().all(|section| {
+            parts.get(&section.name).is_some_and(|part| holds(part.digest(""), section.bytes) == Some(true))
         })
 }
 
 /// Why the files are not those of the manifest; none when they are.
-fn wrong_files(
-    entries: &[ZipEntry],
-    sections: &BTreeMap<Vec<u8>, Section<'_>>,
-    open: Opener<'_>,
-) -> io::Result<Option<String>> {
+fn wrong_files(files: &[File<'_>], sections: &Sections<'_>, open: Opener<'_>) -> io::Result<Option<String>> {
     let shown = |name: &[u8]| String::from_utf8_lossy(name).escape_debug().to_string();
-    let is_file = |entry: &&ZipEntry| !entry.is_folder() && !is_of_signature(&String::from_utf8_lossy(&entry.name));
-    let mut files: Vec<&ZipEntry> = entries.iter().filter(is_file).collect();
-    let there: BTreeSet<&[u8]> = entries.iter().map(|entry| entry.name.as_slice()).collect();
-    if let Some(gone) = sections.keys().find(|name| !there.contains(name.as_slice())) {
-        return Ok(Some(format!("{} was taken out after it was signed", shown(gone))));
+    let mut names: Vec<&str> = files.iter().map(|file| file.name).collect();
+    names.sort_unstable();
+    // Folders are of no account.
+    let is_there = |name: &[u8]| name.ends_with(b"/") || names.binary_search_by(|n| n.as_bytes().cmp(name)).is_ok();
+    if let Some(gone) = sections.0.iter().find(|section| !is_there(&section.name)) {
+        return Ok(Some(format!("{} was taken out after it was signed", shown(&gone.name))));
     }
-    let is_listed = |entry: &ZipEntry| sections.get(&entry.name).is_some_and(|section| !section.digests.is_empty());
-    // Devices do not look at what else lies in META-INF.
-    let added = files.iter().find(|entry| !is_listed(entry) && !entry.name.starts_with(b"META-INF/"));
-    if let Some(added) = added {
-        return Ok(Some(format!("{} was added after it was signed", shown(&added.name))));
+    drop(names);
+    let digest = |file: &File<'_>| sections.get(file.name.as_bytes()).and_then(|section| section.digest(""));
+    let mut covered = Vec::new();
+    for (place, file) in files.iter().enumerate().filter(|(_, file)| !is_of_signature(file.name)) {
+        if digest(file).is_some() {
+            covered.push(place);
+        } else if !file.name.starts_with("META-INF/") {
+            // Devices do not look at what else lies in META-INF.
+            return Ok(Some(format!("{} was added after it was signed", shown(file.name.as_bytes()))));
+        }
     }
-    files.retain(|entry| is_listed(entry));
-    files.sort_by_key(|entry| std::cmp::Reverse(entry.len));
-    let wrong = Mutex::new(BTreeSet::new());
-    let is_as_signed = |entry: &ZipEntry| -> io::Result<bool> {
-        let Some((hash, digest)) = sections.get(&entry.name).and_then(|section| section.digest("")) else {
-            return Ok(false);
-        };
-        match hash.digest_of_reader(&mut *open(entry)?) {
+    covered.sort_by_key(|place| std::cmp::Reverse(files[*place].len));
+    let first_wrong: Mutex<Option<&str>> = Mutex::new(None);
+    let is_as_signed = |place: usize| -> io::Result<bool> {
+        let Some((hash, digest)) = digest(&files[place]) else { return Ok(false) };
+        match hash.digest_of_reader(&mut *open(place)?) {
             Ok(found) => Ok(found == digest),
             // Bytes that do not unpack are not those that were signed.
             Err(error) if error.kind() == io::ErrorKind::InvalidData => Ok(false),
@@ -259,18 +296,19 @@ fn wrong_files(
         }
     };
     each(
-        &files,
+        &covered,
         processors(),
         || (),
-        |(), _, entry| {
-            if !is_as_signed(entry)? {
-                wrong.lock().expect("nothing panics with the lock").insert(entry.name.clone());
+        |(), _, place| {
+            if !is_as_signed(*place)? {
+                let mut first = first_wrong.lock().expect("nothing panics with the lock");
+                *first = first.into_iter().chain([files[*place].name]).min();
             }
             Ok::<_, io::Error>(())
         },
     )?;
-    let wrong = wrong.into_inner().expect("nothing panics with the lock");
-    Ok(wrong.first().map(|name| format!("{} was changed after it was signed", shown(name))))
+    let wrong = first_wrong.into_inner().expect("nothing panics with the lock");
+    Ok(wrong.map(|name| format!("{} was changed after it was signed", shown(name.as_bytes()))))
 }
 
 #[cfg(test)]

@@ -65,12 +65,14 @@ pub struct TarEntry {
     pub len: u64,
 }
 
-/// Lists the entries of an archive; the bytes of files are passed over.
+/// Lists the entries of an archive; the bytes of files are passed over. The list takes at most `max_list_len` bytes of
+/// memory: an archive that was compressed as a whole may hold any number of entries.
 ///
 /// # Errors
 /// [`TarError`].
-pub fn read<R: Read + Seek>(from: &mut R) -> Result<Vec<TarEntry>, TarError> {
+pub fn read<R: Read + Seek>(from: &mut R, max_list_len: u64) -> Result<Vec<TarEntry>, TarError> {
     let file_len = from.seek(SeekFrom::End(0))?;
+    let mut left = max_list_len;
     let mut entries = Vec::new();
     let mut next = Extended::default();
     let mut at = 0;
@@ -117,6 +119,11 @@ pub fn read<R: Read + Seek>(from: &mut R) -> Result<Vec<TarEntry>, TarError> {
                     b'1' => TarKind::Same(link),
                     other => TarKind::Special(other),
                 };
+                let target_len =
+                    if let TarKind::Link(target) | TarKind::Same(target) = &kind { target.len() } else { 0 };
+                let takes = (std::mem::size_of::<TarEntry>() + name.len() + target_len) as u64;
+                let too_many = || TarError::Broken("it has more and longer names than any real one".to_owned());
+                left = left.checked_sub(takes).ok_or_else(too_many)?;
                 entries.push(TarEntry { name, kind, offset: at, len });
             }
         }
@@ -250,7 +257,7 @@ mod tests {
     }
 
     fn list(bytes: &[u8]) -> Result<Vec<TarEntry>, TarError> {
-        read(&mut Cursor::new(bytes))
+        read(&mut Cursor::new(bytes), u64::MAX)
     }
 
     #[test]

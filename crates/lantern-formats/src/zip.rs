@@ -60,20 +60,27 @@ pub enum Method {
 pub struct ZipEntry {
     /// As it is written; UTF-8 in every archive of the last fifteen years.
     pub name: Vec<u8>,
+    /// Where and how its bytes are stored.
+    pub packed: Packed,
+    /// File mode, where the archive was made on a system that has one.
+    pub unix_mode: Option<u32>,
+}
+
+/// Where and how the bytes of an entry are stored.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Packed {
     /// How it is stored.
     pub method: Method,
     /// Whether a password is needed.
     pub is_encrypted: bool,
+    /// Of the unpacked bytes.
+    pub crc32: u32,
     /// Bytes in the archive.
     pub compressed_len: u64,
     /// Bytes when unpacked.
     pub len: u64,
-    /// Of the unpacked bytes.
-    pub crc32: u32,
     /// Where its local header lies.
     pub header_offset: u64,
-    /// File mode, where the archive was made on a system that has one.
-    pub unix_mode: Option<u32>,
 }
 
 impl ZipEntry {
@@ -179,7 +186,7 @@ pub fn read<R: Read + Seek>(from: &mut R) -> Result<Vec<ZipEntry>, ZipError> {
 }
 
 fn entries(directory: &[u8], count: u64, directory_at: u64) -> Result<Vec<ZipEntry>, ZipError> {
-    let mut entries = Vec::new();
+    let mut entries = Vec::with_capacity(usize::try_from(count).unwrap_or(0));
     let mut at = 0;
     for _ in 0..count {
         let cut = || ZipError::Truncated { what: "an entry of the directory", offset: directory_at + at as u64 };
@@ -193,8 +200,7 @@ fn entries(directory: &[u8], count: u64, directory_at: u64) -> Result<Vec<ZipEnt
         let extra = directory.get(at + 46 + name_len..at + 46 + name_len + extra_len).ok_or_else(cut)?;
         let flags = number::<2>(head, 8);
         let made_on_unix = matches!(number::<2>(head, 4) >> 8, 3 | 19);
-        let mut entry = ZipEntry {
-            name: name.to_vec(),
+        let mut packed = Packed {
             method: match number::<2>(head, 10) {
                 0 => Method::Stored,
                 8 => Method::Deflate,
@@ -206,28 +212,28 @@ fn entries(directory: &[u8], count: u64, directory_at: u64) -> Result<Vec<ZipEnt
             compressed_len: number::<4>(head, 20),
             len: number::<4>(head, 24),
             header_offset: number::<4>(head, 42),
-            unix_mode: made_on_unix.then(|| u32::try_from(number::<4>(head, 38) >> 16).unwrap_or(0)),
         };
-        take_zip64(&mut entry, extra);
-        let who = || shown(&entry.name);
-        if entry.method == Method::Stored && entry.len != entry.compressed_len && !entry.is_encrypted {
+        take_zip64(&mut packed, extra);
+        let who = || shown(name);
+        if packed.method == Method::Stored && packed.len != packed.compressed_len && !packed.is_encrypted {
             return Err(ZipError::Broken(format!("{} is stored, and has two sizes", who())));
         }
-        if entry.len / MAX_RATIO > entry.compressed_len {
-            let (len, compressed) = (entry.len, entry.compressed_len);
+        if packed.len / MAX_RATIO > packed.compressed_len {
+            let (len, compressed) = (packed.len, packed.compressed_len);
             return Err(ZipError::Broken(format!("{} claims {len} bytes out of {compressed}", who())));
         }
-        if entry.header_offset.checked_add(entry.compressed_len).is_none_or(|end| end > directory_at) {
+        if packed.header_offset.checked_add(packed.compressed_len).is_none_or(|end| end > directory_at) {
             return Err(ZipError::Broken(format!("{} lies outside of the archive", who())));
         }
-        entries.push(entry);
+        let unix_mode = made_on_unix.then(|| u32::try_from(number::<4>(head, 38) >> 16).unwrap_or(0));
+        entries.push(ZipEntry { name: name.to_vec(), packed, unix_mode });
         at += 46 + name_len + extra_len + comment_len;
     }
     Ok(entries)
 }
 
 /// Values of `0xffffffff` stand in the Zip64 extra field, in this order.
-fn take_zip64(entry: &mut ZipEntry, mut extra: &[u8]) {
+fn take_zip64(entry: &mut Packed, mut extra: &[u8]) {
     while extra.len() >= 4 {
         let len = usize::try_from(number::<2>(extra, 2)).unwrap_or(usize::MAX);
         let field = extra.get(4..4 + len).unwrap_or_default();
@@ -251,12 +257,12 @@ pub(crate) fn directory_and_end<R: Read + Seek>(from: &mut R) -> Result<(u64, u6
 }
 
 fn check_overlaps(entries: &[ZipEntry]) -> Result<(), ZipError> {
-    let mut spans: Vec<(u64, u64, &ZipEntry)> =
-        entries.iter().map(|e| (e.header_offset, e.header_offset + 30 + e.compressed_len, e)).collect();
-    spans.sort_by_key(|(start, end, _)| (*start, *end));
+    let mut spans: Vec<&ZipEntry> = entries.iter().collect();
+    let end = |entry: &ZipEntry| entry.packed.header_offset + 30 + entry.packed.compressed_len;
+    spans.sort_unstable_by_key(|entry| (entry.packed.header_offset, end(entry)));
     for pair in spans.windows(2) {
-        if pair[1].0 < pair[0].1 {
-            let (one, other) = (shown(&pair[0].2.name), shown(&pair[1].2.name));
+        if pair[1].packed.header_offset < end(pair[0]) {
+            let (one, other) = (shown(&pair[0].name), shown(&pair[1].name));
             return Err(ZipError::Broken(format!("{one} and {other} overlap")));
         }
     }
@@ -272,10 +278,10 @@ fn shown(name: &[u8]) -> String {
 ///
 /// # Errors
 /// [`ZipError`].
-pub fn data_offset<R: Read + Seek>(from: &mut R, entry: &ZipEntry) -> Result<u64, ZipError> {
+pub fn data_offset<R: Read + Seek>(from: &mut R, entry: &Packed) -> Result<u64, ZipError> {
     let head = read_at(from, entry.header_offset, 30, "a local header")?;
     if !head.starts_with(b"PK\x03\x04") {
-        return Err(ZipError::Broken(format!("{} has no local header", shown(&entry.name))));
+        return Err(ZipError::Broken(format!("no local header stands at byte {}", entry.header_offset)));
     }
     Ok(entry.header_offset + 30 + number::<2>(&head, 26) + number::<2>(&head, 28))
 }
@@ -286,10 +292,10 @@ pub fn data_offset<R: Read + Seek>(from: &mut R, entry: &ZipEntry) -> Result<u64
 /// [`ZipError`]; reading gives [`io::ErrorKind::InvalidData`] when the bytes are not what the directory says.
 pub fn open<'a, R: Read + Seek + Send + 'a>(
     mut from: R,
-    entry: &ZipEntry,
+    entry: &Packed,
 ) -> Result<Box<dyn Read + Send + 'a>, ZipError> {
     if entry.is_encrypted {
-        return Err(ZipError::Unsupported(format!("needs a password for {}", shown(&entry.name))));
+        return Err(ZipError::Unsupported("needs a password for it".to_owned()));
     }
     let offset = data_offset(&mut from, entry)?;
     from.seek(SeekFrom::Start(offset))?;
@@ -299,7 +305,7 @@ pub fn open<'a, R: Read + Seek + Send + 'a>(
         Method::Deflate => Box::new(flate2::read::DeflateDecoder::new(raw)),
         Method::Zstd => Box::new(zstd::stream::read::Decoder::new(raw)?),
         Method::Other(number) => {
-            return Err(ZipError::Unsupported(format!("stores {} by the method {number}", shown(&entry.name))));
+            return Err(ZipError::Unsupported(format!("stores it by the method {number}, which is not known here")));
         }
     };
     Ok(Box::new(Checked { reader, left: entry.len, crc32: entry.crc32, crc: flate2::Crc::new() }))
@@ -354,7 +360,7 @@ mod tests {
         let mut out = Vec::new();
         for entry in entries {
             let mut content = Vec::new();
-            open(cursor.clone(), &entry)?.read_to_end(&mut content)?;
+            open(cursor.clone(), &entry.packed)?.read_to_end(&mut content)?;
             out.push((String::from_utf8_lossy(&entry.name).into_owned(), content));
         }
         Ok(out)

@@ -11,33 +11,48 @@ use lantern_core::finding::Finding;
 use lantern_core::path::{TreePath, shown};
 use lantern_core::patterns::Patterns;
 use lantern_core::size::Size;
-use lantern_formats::zip::{self, Method, ZipEntry};
+use lantern_formats::zip::{self, Method, Packed};
 use lantern_store::seal::{SourceEntry, SourceKind};
 use serde::{Deserialize, Serialize};
 
 /// What the file system says of a file; equal stamps let reading be saved, under the rule in [`crate::seen`].
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(from = "(u64, i64, i64, u64)", into = "(u64, i64, i64, u64)")]
 pub(crate) struct Stamp {
     pub size: u64,
-    pub modified_ns: i128,
-    pub changed_ns: i128,
+    /// Since 1970, as is the next.
+    pub modified_ns: i64,
+    pub changed_ns: i64,
     pub inode: u64,
+}
+
+impl From<(u64, i64, i64, u64)> for Stamp {
+    fn from((size, modified_ns, changed_ns, inode): (u64, i64, i64, u64)) -> Self {
+        Self { size, modified_ns, changed_ns, inode }
+    }
+}
+
+/// Many are kept, without the names of their parts.
+impl From<Stamp> for (u64, i64, i64, u64) {
+    fn from(stamp: Stamp) -> Self {
+        (stamp.size, stamp.modified_ns, stamp.changed_ns, stamp.inode)
+    }
 }
 
 /// How old a file must be when it is read for its stamp to tell it from any later one: file systems count time in
 /// steps of up to two seconds.
-const SAFE_AGE_NS: i128 = 2_000_000_000;
+const SAFE_AGE_NS: i64 = 2_000_000_000;
 
 impl Stamp {
     /// Whether any change after a moment gives another stamp: what is read from then on is what this stamp stands for.
-    pub(crate) fn is_settled_at(&self, moment_ns: i128) -> bool {
-        self.modified_ns.saturating_add(SAFE_AGE_NS) <= moment_ns
+    pub(crate) fn is_settled_at(&self, moment: jiff::Timestamp) -> bool {
+        i128::from(self.modified_ns.saturating_add(SAFE_AGE_NS)) <= moment.as_nanosecond()
     }
 
     #[cfg(unix)]
     pub(crate) fn of(metadata: &Metadata) -> Self {
         use std::os::unix::fs::MetadataExt;
-        let ns = |seconds: i64, rest: i64| i128::from(seconds) * 1_000_000_000 + i128::from(rest);
+        let ns = |seconds: i64, rest: i64| seconds.saturating_mul(1_000_000_000).saturating_add(rest);
         Self {
             size: metadata.len(),
             modified_ns: ns(metadata.mtime(), metadata.mtime_nsec()),
@@ -51,7 +66,7 @@ impl Stamp {
     pub(crate) fn of(metadata: &Metadata) -> Self {
         let ns = |time: io::Result<std::time::SystemTime>| {
             let since = time.ok().and_then(|t| t.duration_since(std::time::UNIX_EPOCH).ok());
-            since.map_or(0, |d| i128::try_from(d.as_nanos()).unwrap_or(0))
+            since.map_or(0, |d| i64::try_from(d.as_nanos()).unwrap_or(i64::MAX))
         };
         Self {
             size: metadata.len(),
@@ -113,7 +128,7 @@ enum At {
     /// In a file of its own.
     Disk(PathBuf),
     /// In an archive, packed.
-    Zip(ZipEntry),
+    Zip(Packed),
     /// In an archive, as they are.
     Span { offset: u64, len: u64 },
     /// Nowhere: a folder or a link.
@@ -224,6 +239,16 @@ impl Export {
         Ok(Found { export, left_out, findings })
     }
 
+    #[cfg(test)]
+    pub(crate) fn listed(shown: &str, form: Form, files: impl Iterator<Item = (TreePath, Stamp)>) -> Self {
+        let entry = |(path, stamp): (TreePath, Stamp)| Listed {
+            source: SourceEntry { path, kind: SourceKind::File { size: stamp.size } },
+            stamp: Some(stamp),
+            at: At::Nowhere,
+        };
+        Self { shown: shown.to_owned(), form, path: PathBuf::new(), spool: None, entries: files.map(entry).collect() }
+    }
+
     /// Lists a package as the archive that it is.
     ///
     /// # Errors
@@ -269,9 +294,9 @@ impl Export {
     }
 
     /// Returns how an entry is stored, in a ZIP archive.
-    pub(crate) fn zip_entry(&self, index: usize) -> Option<&ZipEntry> {
+    pub(crate) fn packed(&self, index: usize) -> Option<&Packed> {
         match &self.entries.get(index)?.at {
-            At::Zip(entry) => Some(entry),
+            At::Zip(packed) => Some(packed),
             _ => None,
         }
     }
@@ -457,7 +482,7 @@ fn newest(root: &Path, export: &str, findings: &mut Vec<Finding>) -> Result<Stri
 
 /// When an export was written: the latest time of it and of what lies at its top, for a folder keeps its own time when
 /// only files in it are written anew.
-fn written(path: &Path) -> i128 {
+fn written(path: &Path) -> i64 {
     let time = |m: io::Result<Metadata>| m.map_or(0, |m| Stamp::of(&m).modified_ns);
     let tops = fs::read_dir(path).into_iter().flatten().flatten().map(|e| time(e.metadata()));
     tops.chain([time(fs::metadata(path))]).max().unwrap_or(0)

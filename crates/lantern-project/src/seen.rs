@@ -39,13 +39,13 @@ pub(crate) struct Seen {
     format: String,
     /// Before anything is read.
     #[serde(skip)]
-    begun_ns: i128,
+    begun: jiff::Timestamp,
     targets: BTreeMap<Name, BTreeMap<TreePath, SeenFile>>,
 }
 
 impl Seen {
     pub(crate) fn new() -> Self {
-        Self { format: FORMAT.to_owned(), begun_ns: 0, targets: BTreeMap::new() }
+        Self { format: FORMAT.to_owned(), begun: jiff::Timestamp::UNIX_EPOCH, targets: BTreeMap::new() }
     }
 
     /// Reads the cache; one that is missing, damaged or of another format is empty, which only costs reading.
@@ -53,7 +53,7 @@ impl Seen {
         let bytes = durable::read_limited(path, MAX_LEN).unwrap_or_default();
         let seen: Option<Self> = serde_json::from_slice(&bytes).ok();
         let known = seen.filter(|seen| seen.format == FORMAT).unwrap_or_else(Self::new);
-        Self { begun_ns: outside::now().as_nanosecond(), ..known }
+        Self { begun: outside::now(), ..known }
     }
 
     pub(crate) fn save(&self, path: &Path) -> Result<(), DurableError> {
@@ -133,7 +133,7 @@ impl Seen {
         for index in indices {
             let Some(entry) = intake.entries().get(*index) else { continue };
             if let (Some(seen), Some(stamp)) = (files.get_mut(&entry.source.path), entry.stamp) {
-                (seen.stamp, seen.is_settled) = (stamp, stamp.is_settled_at(self.begun_ns));
+                (seen.stamp, seen.is_settled) = (stamp, stamp.is_settled_at(self.begun));
             }
         }
     }
@@ -144,7 +144,7 @@ impl Seen {
         for index in indices {
             let Some(entry) = intake.entries().get(*index).map(|e| &e.source) else { continue };
             if let (Some(stamp), Some(Node::File { digest, .. })) = (intake.stamp(*index), tree.get(&entry.path)) {
-                let (is_settled, is_program) = (stamp.is_settled_at(self.begun_ns), intake.was_program(*index));
+                let (is_settled, is_program) = (stamp.is_settled_at(self.begun), intake.was_program(*index));
                 let seen = SeenFile { stamp, is_settled, digest: *digest, is_program };
                 files.insert(entry.path.clone(), seen);
             }

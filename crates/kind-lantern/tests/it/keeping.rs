@@ -66,9 +66,9 @@ fn a_release_is_written_out_the_same_every_time() {
     let expected: BTreeMap<String, usize> =
         written.iter().filter_map(|(k, v)| Some((k.strip_prefix("linux/")?.to_owned(), v.len()))).collect();
     let entries = zip::read(&mut std::fs::File::open(env.path("linux.zip")).unwrap()).unwrap();
-    let zipped = entries.iter().map(|e| (String::from_utf8(e.name.clone()).unwrap(), e.len as usize)).collect();
+    let zipped = entries.iter().map(|e| (String::from_utf8(e.name.clone()).unwrap(), e.packed.len as usize)).collect();
     assert_eq!(expected, zipped);
-    let entries = tar::read(&mut std::fs::File::open(env.path("linux.tar")).unwrap()).unwrap();
+    let entries = tar::read(&mut std::fs::File::open(env.path("linux.tar")).unwrap(), u64::MAX).unwrap();
     let tarred = entries.iter().map(|e| (String::from_utf8(e.name.clone()).unwrap(), e.len as usize)).collect();
     assert_eq!(expected, tarred);
     snapshot!(env.lantern(&["releases", "write", "1", "linux.zip"]).whole(), @"

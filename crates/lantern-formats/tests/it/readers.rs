@@ -5,7 +5,6 @@ use std::io::{self, Cursor, Read, Seek};
 use lantern_formats::macho::{CodeSignature, ResourceSeal};
 use lantern_formats::profile::Profile;
 use lantern_formats::program::Program;
-use lantern_formats::zip::ZipEntry;
 use lantern_formats::{android, apk, elf, icon, info, jar, macho, pe, tar, zip};
 
 /// Most bytes that are unpacked of one archive.
@@ -34,14 +33,19 @@ fn package(bytes: &[u8]) {
     let _ = apk::verify(&|| Ok(Cursor::new(bytes)));
     let mut from = Cursor::new(bytes);
     let Ok(entries) = zip::read(&mut from) else { return };
-    let open = |entry: &ZipEntry| -> io::Result<Box<dyn Read + Send>> {
+    let open = |place: usize| -> io::Result<Box<dyn Read + Send>> {
         let from = Cursor::new(bytes.to_vec());
-        Ok(Box::new(zip::open(from, entry).map_err(io::Error::other)?.take(MAX_UNPACKED)))
+        Ok(Box::new(zip::open(from, &entries[place].packed).map_err(io::Error::other)?.take(MAX_UNPACKED)))
     };
-    let _ = jar::verify(&entries, &open);
-    for entry in entries.iter().take(64) {
-        let _ = zip::data_offset(&mut from, entry);
-        if let Ok(mut from) = open(entry) {
+    let files = entries.iter().map(|entry| {
+        let name = std::str::from_utf8(&entry.name).unwrap_or_default();
+        jar::File { name, len: entry.packed.len }
+    });
+    let files: Vec<jar::File<'_>> = files.collect();
+    let _ = jar::verify(&files, &open);
+    for (place, entry) in entries.iter().enumerate().take(64) {
+        let _ = zip::data_offset(&mut from, &entry.packed);
+        if let Ok(mut from) = open(place) {
             let _ = io::copy(&mut from, &mut io::sink());
         }
     }
@@ -50,7 +54,7 @@ fn package(bytes: &[u8]) {
 /// Tape archives.
 fn tape(bytes: &[u8]) {
     let mut from = Cursor::new(bytes);
-    let _ = tar::read(&mut from);
+    let _ = tar::read(&mut from, MAX_UNPACKED);
     let _ = from.seek(io::SeekFrom::Start(0));
 }
 

@@ -14,7 +14,7 @@ use lantern_store::seal::SourceEntry;
 
 use super::looked::{self, Looked, Memory, Wanted};
 use crate::ProjectError;
-use crate::export::{Export, Listed};
+use crate::export::Export;
 use crate::intake::Intake;
 use crate::watch::Watch;
 
@@ -148,7 +148,7 @@ fn by_name(export: &Export, files: &[usize]) -> Vec<Finding> {
     findings
 }
 
-/// Looks into every file, or remembers what was in it.
+/// Looks into every file, or remembers what was in it; those that show nothing are not listed.
 fn look_at_all(
     target: &str,
     export: &Export,
@@ -157,13 +157,7 @@ fn look_at_all(
     memory: &mut Memory,
     progress: &dyn Progress,
 ) -> Result<Vec<(TreePath, Looked)>, ProjectError> {
-    let known: Vec<Option<Looked>> = files
-        .iter()
-        .map(|index| {
-            let entry = &export.entries[*index];
-            memory.get(target, wanted, &entry.source.path, entry.stamp).cloned()
-        })
-        .collect();
+    let known = memory.get(target, wanted, export, files);
     // What is read whole counts whole; of large files that are none of our business the first bytes are read.
     let todo: Vec<(usize, usize)> =
         files.iter().enumerate().filter(|(i, _)| known[*i].is_none()).map(|(i, index)| (i, *index)).collect();
@@ -177,23 +171,21 @@ fn look_at_all(
         || (),
         |(), _, (place, index)| {
             // One that cannot be read is found out when it is sealed, with its own words; nothing is remembered of it.
-            let looked = looked::look(export, *index, wanted, &watch).ok();
+            let seen = looked::look(export, *index, wanted, &watch).ok();
             if progress.stopped() {
                 return Err(ProjectError::Stopped);
             }
-            found.lock().expect("nothing panics with the lock")[*place] = looked;
+            found.lock().expect("nothing panics with the lock")[*place] = seen;
             Ok(())
         },
     )?;
     let found = found.into_inner().expect("nothing panics with the lock");
-    let entries = files.iter().map(|index| &export.entries[*index]);
-    let looked: Vec<(&Listed, Looked)> =
-        entries.zip(found).filter_map(|(entry, looked)| Some((entry, looked?))).collect();
     if !todo.is_empty() {
-        let all = looked.iter().map(|(entry, looked)| (entry.source.path.clone(), entry.stamp, looked.clone()));
-        memory.set(target, wanted, all);
+        memory.set(target, wanted, export, files, &found);
     }
-    Ok(looked.into_iter().map(|(entry, looked)| (entry.source.path.clone(), looked)).collect())
+    let paths = files.iter().map(|index| &export.entries[*index].source.path);
+    let looked = paths.zip(found).filter_map(|(path, seen)| Some((path.clone(), *seen??)));
+    Ok(looked.collect())
 }
 
 /// Data for debuggers: files of it, by the program that they belong to, and programs that hold it themselves.

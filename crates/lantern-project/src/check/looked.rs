@@ -10,6 +10,7 @@ use std::io::{Read, Seek, SeekFrom};
 use std::path::{Path, PathBuf};
 
 use lantern_core::bytes::find;
+use lantern_core::digest::Digest;
 use lantern_core::path::TreePath;
 use lantern_core::secrets;
 use lantern_formats::program::{Form, Kind, Program};
@@ -18,7 +19,7 @@ use lantern_store::durable::{self, DurableError};
 use serde::{Deserialize, Serialize};
 
 use super::told::{self, Key, Told};
-use crate::export::{Export, ReadSeek, Stamp};
+use crate::export::{self, Export, ReadSeek, Stamp};
 use crate::inspect::verify_code;
 use crate::outside;
 use crate::watch::Watch;
@@ -38,19 +39,26 @@ pub(super) struct Wanted {
     pub names: Vec<String>,
 }
 
-/// What a file's content shows.
+/// What a file's content shows. Most files show nothing.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(default)]
 pub(super) struct Looked {
     /// A secret: what it is, and its line.
+    #[serde(skip_serializing_if = "Option::is_none")]
     pub secret: Option<(String, usize)>,
     /// Texts in it that were asked for.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
     pub mentions: Vec<String>,
     /// Names of other editions in it.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
     pub names: Vec<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
     pub program: Option<Binary>,
     /// The program that this is the debug data of, by what both have in common.
+    #[serde(skip_serializing_if = "Option::is_none")]
     pub symbols_of: Option<Vec<u8>>,
     /// Why it cannot be read as the program that it seems to be.
+    #[serde(skip_serializing_if = "Option::is_none")]
     pub broken: Option<String>,
 }
 
@@ -73,11 +81,14 @@ pub(super) struct Binary {
     pub signature_wrong: Option<String>,
 }
 
+/// What one look into a file gave; none where nothing is to be said about it.
+pub(super) type Seen = Option<Box<Looked>>;
+
 #[derive(Debug, Serialize, Deserialize)]
 struct Remembered {
     stamp: Stamp,
-    is_settled: bool,
-    looked: Looked,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    looked: Seen,
 }
 
 /// What is remembered of all targets.
@@ -86,7 +97,7 @@ pub(super) struct Memory {
     format: String,
     /// Before anything is read.
     #[serde(skip)]
-    begun_ns: i128,
+    begun: jiff::Timestamp,
     /// By edition and target.
     targets: BTreeMap<String, Target>,
     told: BTreeMap<String, told::Remembered>,
@@ -98,10 +109,37 @@ pub(super) struct Memory {
     is_new: bool,
 }
 
+/// The files of one target. Those of an archive or a package have one stamp, and of them only those are listed that
+/// show anything.
 #[derive(Debug, Default, Serialize, Deserialize)]
 struct Target {
     wanted: Wanted,
+    whole: Option<Whole>,
     files: BTreeMap<TreePath, Remembered>,
+}
+
+/// All files of an archive that were looked into.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+pub(super) struct Whole {
+    stamp: Stamp,
+    /// Over the names of those files.
+    names: Digest,
+}
+
+impl Whole {
+    /// None where the files have stamps of their own.
+    pub(super) fn of(export: &Export, files: &[usize]) -> Option<Self> {
+        if matches!(export.form, export::Form::Folder) {
+            return None;
+        }
+        let stamp = export.entries.get(*files.first()?)?.stamp?;
+        let mut names = Vec::new();
+        for index in files {
+            names.extend(export.entries[*index].source.path.as_str().as_bytes());
+            names.push(0);
+        }
+        Some(Self { stamp, names: Digest::of(&names) })
+    }
 }
 
 impl Memory {
@@ -112,14 +150,13 @@ impl Memory {
         let known = memory.filter(|memory| memory.format == FORMAT);
         let none = || Self {
             format: FORMAT.to_owned(),
-            begun_ns: 0,
+            begun: jiff::Timestamp::UNIX_EPOCH,
             targets: BTreeMap::new(),
             told: BTreeMap::new(),
             path: None,
             is_new: false,
         };
-        let begun_ns = outside::now().as_nanosecond();
-        Self { begun_ns, path: is_kept.then(|| path.to_owned()), ..known.unwrap_or_else(none) }
+        Self { begun: outside::now(), path: is_kept.then(|| path.to_owned()), ..known.unwrap_or_else(none) }
     }
 
     /// Keeps it, where there is anything new.
@@ -132,11 +169,20 @@ impl Memory {
         durable::write_whole(path, &bytes)
     }
 
-    /// What a file showed, if it is as it was.
-    pub(super) fn get(&self, target: &str, wanted: &Wanted, path: &TreePath, stamp: Option<Stamp>) -> Option<&Looked> {
-        let target = self.targets.get(target).filter(|target| target.wanted == *wanted)?;
-        let known = target.files.get(path).filter(|known| Some(known.stamp) == stamp)?;
-        known.is_settled.then_some(&known.looked)
+    /// What the files of a target showed, each if it is as it was.
+    pub(super) fn get(&self, target: &str, wanted: &Wanted, export: &Export, files: &[usize]) -> Vec<Option<Seen>> {
+        let target = self.targets.get(target).filter(|target| target.wanted == *wanted);
+        let Some(target) = target else { return files.iter().map(|_| None).collect() };
+        let is_whole = target.whole.is_some() && target.whole == Whole::of(export, files);
+        let one = |index: &usize| {
+            let entry = &export.entries[*index];
+            let known = target.files.get(&entry.source.path);
+            match known.filter(|known| Some(known.stamp) == entry.stamp) {
+                Some(known) => Some(known.looked.clone()),
+                None => is_whole.then_some(None),
+            }
+        };
+        files.iter().map(one).collect()
     }
 
     /// What an export said of itself, if it would say the same again.
@@ -147,27 +193,33 @@ impl Memory {
     /// Remembers what an export says of itself.
     pub(super) fn tell(&mut self, target: &str, key: Key, told: &Told) {
         self.is_new = true;
-        match told::Remembered::new(key, told, self.begun_ns) {
+        match told::Remembered::new(key, told, self.begun) {
             Some(kept) => drop(self.told.insert(target.to_owned(), kept)),
             None => drop(self.told.remove(target)),
         }
     }
 
-    /// Remembers all of a target anew.
+    /// Remembers all of a target anew; what could not be read is not among it.
     pub(super) fn set(
         &mut self,
         target: &str,
         wanted: &Wanted,
-        files: impl Iterator<Item = (TreePath, Option<Stamp>, Looked)>,
+        export: &Export,
+        files: &[usize],
+        seen: &[Option<Seen>],
     ) {
-        let begun_ns = self.begun_ns;
-        let files = files.filter_map(|(path, stamp, looked)| {
-            let stamp = stamp?;
-            Some((path, Remembered { stamp, is_settled: stamp.is_settled_at(begun_ns), looked }))
-        });
-        let target = self.targets.entry(target.to_owned()).or_default();
         self.is_new = true;
-        *target = Target { wanted: wanted.clone(), files: files.collect() };
+        let is_settled = |stamp: &Stamp| stamp.is_settled_at(self.begun);
+        let whole = Whole::of(export, files).filter(|whole| is_settled(&whole.stamp) && !seen.contains(&None));
+        let mut kept = BTreeMap::new();
+        for (index, seen) in files.iter().zip(seen) {
+            let entry = &export.entries[*index];
+            let Some((stamp, looked)) = entry.stamp.filter(is_settled).zip(seen.clone()) else { continue };
+            if whole.is_none() || looked.is_some() {
+                kept.insert(entry.source.path.clone(), Remembered { stamp, looked });
+            }
+        }
+        self.targets.insert(target.to_owned(), Target { wanted: wanted.clone(), whole, files: kept });
     }
 }
 
@@ -175,14 +227,14 @@ impl Memory {
 ///
 /// # Errors
 /// Those of reading.
-pub(super) fn look(export: &Export, index: usize, wanted: &Wanted, watch: &Watch<'_>) -> std::io::Result<Looked> {
+pub(super) fn look(export: &Export, index: usize, wanted: &Wanted, watch: &Watch<'_>) -> std::io::Result<Seen> {
     let source = &export.entries[index].source;
     let (path, size) = (&source.path, source.size());
     let texts = &wanted.texts;
     let mut out = Looked::default();
     if let Some(secret) = secrets::by_name(path) {
         out.secret = Some((secret.what.to_owned(), secret.line));
-        return Ok(out);
+        return Ok(Some(Box::new(out)));
     }
     let mut from = watch.over(export.open(index)?);
     let mut bytes = Vec::new();
@@ -208,7 +260,7 @@ pub(super) fn look(export: &Export, index: usize, wanted: &Wanted, watch: &Watch
     if !texts.is_empty() {
         out.mentions = mentioned(texts, &mut bytes, &mut from)?;
     }
-    Ok(out)
+    Ok((out != Looked::default()).then(|| Box::new(out)))
 }
 
 /// Whether a file begins as programs, libraries and their debug data do.
@@ -226,9 +278,10 @@ fn may_be_program(head: &[u8]) -> bool {
     MAGICS.iter().any(|magic| head.starts_with(magic))
 }
 
-type Seen = (Option<Binary>, Option<Vec<u8>>);
+/// A program, or what the debug data and its program have in common.
+type Found = (Option<Binary>, Option<Vec<u8>>);
 
-fn program(mut from: &mut dyn ReadSeek) -> Result<Seen, FormatError> {
+fn program(mut from: &mut dyn ReadSeek) -> Result<Found, FormatError> {
     let from = &mut from;
     match pe::symbols_id(from) {
         Ok(id) => return Ok((None, Some(id.to_vec()))),
@@ -335,27 +388,48 @@ mod tests {
         );
     }
 
+    fn listing(form: export::Form, stamps: [Stamp; 2]) -> Export {
+        let paths = ["letter.txt", "saltmarsh"].map(|path| TreePath::new(path).unwrap());
+        Export::listed("exports/linux", form, paths.into_iter().zip(stamps))
+    }
+
     #[test]
     fn what_is_remembered_counts_while_the_file_is_as_it_was() {
-        let (target, path) = ("full/linux", TreePath::new("saltmarsh").unwrap());
+        let target = "full/linux";
         let stamp = Stamp { size: 7, modified_ns: 1_000, changed_ns: 1_000, inode: 1 };
+        let other = Stamp { inode: 2, ..stamp };
         let looked = Looked { broken: Some("cut off".to_owned()), ..Looked::default() };
+        let seen = [Some(None), Some(Some(Box::new(looked)))];
         let folder = tempfile::tempdir().unwrap();
         let file = folder.path().join("looked.json");
-        let mut memory = Memory::load(&file, true);
-        let texts = Wanted { texts: vec!["first-tide".to_owned()], names: Vec::new() };
-        memory.set(target, &texts, [(path.clone(), Some(stamp), looked.clone())].into_iter());
-        memory.save().unwrap();
-        let mut memory = Memory::load(&file, true);
-        assert_eq!(memory.get(target, &texts, &path, Some(stamp)), Some(&looked));
-        assert_eq!(memory.get(target, &Wanted::default(), &path, Some(stamp)), None, "other texts are asked for");
-        assert_eq!(memory.get(target, &texts, &path, Some(Stamp { inode: 2, ..stamp })), None);
+        let wanted = Wanted { texts: vec!["first-tide".to_owned()], names: Vec::new() };
+        let both = listing(export::Form::Folder, [stamp, other]);
+        let kept = |export: &Export, seen: &[Option<Seen>]| {
+            let mut memory = Memory::load(&file, true);
+            memory.set(target, &wanted, export, &[0, 1], seen);
+            memory.save().unwrap();
+            Memory::load(&file, true)
+        };
+        let memory = kept(&both, &seen);
+        assert_eq!(memory.get(target, &wanted, &both, &[0, 1]), seen);
+        assert_eq!(memory.get(target, &Wanted::default(), &both, &[0, 1]), [None, None], "other texts are asked for");
+        let changed = listing(export::Form::Folder, [stamp, stamp]);
+        assert_eq!(memory.get(target, &wanted, &changed, &[0, 1]), [Some(None), None]);
         // So new that another change at the same moment could not be told from it.
-        let fresh = Stamp { modified_ns: outside::now().as_nanosecond(), ..stamp };
-        memory.set(target, &texts, [(path.clone(), Some(fresh), looked)].into_iter());
-        memory.save().unwrap();
-        assert_eq!(Memory::load(&file, true).get(target, &texts, &path, Some(fresh)), None);
+        let now = i64::try_from(outside::now().as_nanosecond()).unwrap();
+        let fresh = listing(export::Form::Folder, [stamp, Stamp { modified_ns: now, ..stamp }]);
+        assert_eq!(kept(&fresh, &seen).get(target, &wanted, &fresh, &[0, 1]), [Some(None), None]);
+
+        let archive = listing(export::Form::Zip, [stamp, stamp]);
+        let memory = kept(&archive, &seen);
+        assert!(!std::fs::read_to_string(&file).unwrap().contains("letter.txt"), "nothing is to be said of it");
+        assert_eq!(memory.get(target, &wanted, &archive, &[0, 1]), seen);
+        assert_eq!(memory.get(target, &wanted, &archive, &[0]), [None], "other files of it are meant");
+        let unread = [None, seen[1].clone()];
+        assert_eq!(kept(&archive, &unread).get(target, &wanted, &archive, &[0, 1]), unread);
+        let changed = listing(export::Form::Zip, [other, other]);
+        assert_eq!(memory.get(target, &wanted, &changed, &[0, 1]), [None, None]);
         std::fs::write(&file, b"{").unwrap();
-        assert_eq!(Memory::load(&file, true).get(target, &texts, &path, Some(stamp)), None, "damaged");
+        assert_eq!(Memory::load(&file, true).get(target, &wanted, &both, &[0, 1]), [None, None], "damaged");
     }
 }

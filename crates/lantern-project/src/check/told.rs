@@ -81,9 +81,9 @@ pub(super) struct Remembered {
 }
 
 impl Remembered {
-    /// None for what is to be looked at again in any case; `begun_ns` is a moment before anything was read.
-    pub(super) fn new(key: Key, told: &Told, begun_ns: i128) -> Option<Self> {
-        let is_settled = key.newest.is_none_or(|stamp| stamp.is_settled_at(begun_ns));
+    /// None for what is to be looked at again in any case; `begun` is a moment before anything was read.
+    pub(super) fn new(key: Key, told: &Told, begun: jiff::Timestamp) -> Option<Self> {
+        let is_settled = key.newest.is_none_or(|stamp| stamp.is_settled_at(begun));
         (is_settled && told.is_lasting()).then(|| Self { key, told: told.clone() })
     }
 
@@ -105,17 +105,17 @@ mod tests {
         let newest = Stamp { size: 7, modified_ns: 1_000, changed_ns: 1_000, inode: 1 };
         let key = Key { digest: Digest::of(b"the export"), newest: Some(newest) };
         let told = Told { version: Some("1.4.0".to_owned()), ..Told::default() };
-        let keep = |told: &Told, begun_ns| Remembered::new(key, told, begun_ns);
-        let kept = keep(&told, begun.as_nanosecond()).unwrap();
+        let keep = |told: &Told, begun| Remembered::new(key, told, begun);
+        let kept = keep(&told, begun).unwrap();
         assert_eq!(kept.get(key), Some(&told));
         assert_eq!(kept.get(Key { digest: Digest::of(b"another"), ..key }), None);
-        assert!(keep(&told, 2_000).is_none(), "so new that a change could not be told from it");
+        assert!(keep(&told, jiff::Timestamp::UNIX_EPOCH).is_none(), "so new that a change could not be told from it");
         let until = |until: i64| {
             let told = Told { judged_until: Some(until), ..told.clone() };
-            keep(&told, begun.as_nanosecond()).unwrap().get(key).is_some()
+            keep(&told, begun).unwrap().get(key).is_some()
         };
         assert!(until(begun.as_second() + 60) && !until(begun.as_second() - 60), "a certificate was over since");
         let unread = Told { findings: vec![Finding::stops("unreadable", "no", "look")], ..told };
-        assert!(keep(&unread, begun.as_nanosecond()).is_none());
+        assert!(keep(&unread, begun).is_none());
     }
 }

@@ -1,6 +1,6 @@
 //! Archives, read in place. One that is compressed as a whole is unpacked to a file that goes when the work is done.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeMap;
 use std::fs::{self, File};
 use std::io::{self, BufReader, Read};
 
@@ -19,6 +19,14 @@ const MAX_LINK_LEN: u64 = 4096;
 const MAX_RATIO: u64 = 200;
 const SPARE_LEN: u64 = 1024 * 1024 * 1024;
 
+/// Most findings about one archive's entries. Ours: what is wrong with so many is wrong with the archive.
+const MAX_FINDINGS: usize = 1000;
+/// Memory that the list of an archive may take in any case, in bytes, and for each byte of the archive. Ours: an entry
+/// of a ZIP archive has 76 bytes there at least, and 200 in the list; those of one that is compressed as a whole may
+/// have next to none.
+const LIST_LEN: u64 = 16 * 1024 * 1024;
+const LIST_LEN_PER_BYTE: u64 = 1;
+
 /// What an archive holds.
 #[derive(Default)]
 pub(super) struct Contents {
@@ -27,11 +35,13 @@ pub(super) struct Contents {
     pub findings: Vec<Finding>,
 }
 
-/// An entry as either format states it.
-struct Stated {
-    name: Vec<u8>,
-    kind: Kind,
-    at: At,
+impl Contents {
+    /// Adds a finding, unless there are so many that nobody reads it.
+    fn find(&mut self, finding: Finding) {
+        if self.findings.len() < MAX_FINDINGS {
+            self.findings.push(finding);
+        }
+    }
 }
 
 enum Kind {
@@ -50,12 +60,14 @@ pub(super) fn list(export: &mut Export, reading: &Reading<'_>, stamp: Stamp) -> 
     let broken = |why: String| stops("archive", format!("{}: {why}", shown(&name)), "export or pack it again");
     let unreadable =
         |e: io::Error| stops("unreadable", format!("{} cannot be read: {e}", shown(&name)), "look at the disk");
-    let stated = if export.form == Form::Zip {
+    let max_list_len = LIST_LEN.saturating_add(stamp.size.saturating_mul(LIST_LEN_PER_BYTE));
+    let mut sieve = Sieve { reading, stamp, contents: Contents::default(), folders: Vec::new() };
+    if export.form == Form::Zip {
         let file = File::open(&export.path).map_err(unreadable)?;
-        zip_entries(&mut BufReader::new(file)).map_err(|e| match e {
+        sift_zip(&mut BufReader::new(file), max_list_len, &mut sieve).map_err(|e| match e {
             ZipError::Io(e) => unreadable(e),
             other => broken(other.to_string()),
-        })?
+        })?;
     } else {
         unpack(export, reading).map_err(|e| match e.kind() {
             io::ErrorKind::NotFound
@@ -66,12 +78,12 @@ pub(super) fn list(export: &mut Export, reading: &Reading<'_>, stamp: Stamp) -> 
             _ => broken(format!("it cannot be unpacked: {e}")),
         })?;
         let file = File::open(export.spool.as_deref().unwrap_or(&export.path)).map_err(unreadable)?;
-        tar_entries(&mut BufReader::new(file)).map_err(|e| match e {
+        sift_tar(&mut BufReader::new(file), max_list_len, &mut sieve).map_err(|e| match e {
             TarError::Io(e) => unreadable(e),
             other => broken(other.to_string()),
-        })?
-    };
-    let contents = sift(stated, reading, stamp);
+        })?;
+    }
+    let contents = sieve.finish();
     if let Some(root) = reading.export_root.filter(|_| contents.entries.is_empty() && contents.findings.is_empty()) {
         return Err(no_root(root, &export.shown));
     }
@@ -98,40 +110,44 @@ fn unpack(export: &mut Export, reading: &Reading<'_>) -> io::Result<()> {
     Ok(())
 }
 
-fn zip_entries(file: &mut BufReader<File>) -> Result<Vec<Stated>, ZipError> {
-    let mut out = Vec::new();
-    for entry in zip::read(file)? {
+fn sift_zip(file: &mut BufReader<File>, max_list_len: u64, sieve: &mut Sieve<'_>) -> Result<(), ZipError> {
+    let entries = zip::read(file)?;
+    sieve.contents.entries.reserve_exact(entries.len());
+    let mut left = max_list_len;
+    for entry in entries {
         let kind = if entry.is_folder() {
             Kind::Folder
         } else if entry.is_link() {
             let mut target = Vec::new();
-            zip::open(file.get_ref().try_clone()?, &entry)?.take(MAX_LINK_LEN).read_to_end(&mut target)?;
+            zip::open(file.get_ref().try_clone()?, &entry.packed)?.take(MAX_LINK_LEN).read_to_end(&mut target)?;
+            let too_long = || ZipError::Broken("it has more and longer links than any real one".to_owned());
+            left = left.checked_sub(target.len() as u64).ok_or_else(too_long)?;
             Kind::Link { target }
         } else if entry.is_special() {
             Kind::Special
-        } else if entry.is_encrypted {
+        } else if entry.packed.is_encrypted {
             let name = shown(&String::from_utf8_lossy(&entry.name));
             return Err(ZipError::Unsupported(format!("needs a password for {name}")));
         } else {
-            Kind::File { size: entry.len }
+            Kind::File { size: entry.packed.len }
         };
-        out.push(Stated { name: entry.name.clone(), kind, at: At::Zip(entry) });
+        sieve.take(entry.name, kind, At::Zip(entry.packed));
     }
-    Ok(out)
+    Ok(())
 }
 
-fn tar_entries(file: &mut BufReader<File>) -> Result<Vec<Stated>, TarError> {
-    let entries = tar::read(file)?;
-    let files: BTreeMap<&[u8], (u64, u64)> =
-        entries.iter().filter(|e| e.kind == TarKind::File).map(|e| (e.name.as_slice(), (e.offset, e.len))).collect();
-    let mut out = Vec::new();
-    for entry in &entries {
-        let (kind, at) = match &entry.kind {
+fn sift_tar(file: &mut BufReader<File>, max_list_len: u64, sieve: &mut Sieve<'_>) -> Result<(), TarError> {
+    let entries = tar::read(file, max_list_len)?;
+    let has_twins = entries.iter().any(|e| matches!(e.kind, TarKind::Same(_)));
+    let files = entries.iter().filter(|e| has_twins && e.kind == TarKind::File);
+    let files: BTreeMap<Vec<u8>, (u64, u64)> = files.map(|e| (e.name.clone(), (e.offset, e.len))).collect();
+    for entry in entries {
+        let (kind, at) = match entry.kind {
             TarKind::Folder => (Kind::Folder, At::Nowhere),
-            TarKind::Link(target) => (Kind::Link { target: target.clone() }, At::Nowhere),
+            TarKind::Link(target) => (Kind::Link { target }, At::Nowhere),
             TarKind::Same(other) => {
                 let Some((offset, len)) = files.get(other.as_slice()) else {
-                    let (name, other) = (String::from_utf8_lossy(&entry.name), String::from_utf8_lossy(other));
+                    let (name, other) = (String::from_utf8_lossy(&entry.name), String::from_utf8_lossy(&other));
                     let what = format!("{} is the same as {}, which is not there", shown(&name), shown(&other));
                     return Err(TarError::Broken(what));
                 };
@@ -140,77 +156,88 @@ fn tar_entries(file: &mut BufReader<File>) -> Result<Vec<Stated>, TarError> {
             TarKind::File => (Kind::File { size: entry.len }, At::Span { offset: entry.offset, len: entry.len }),
             _ => (Kind::Special, At::Nowhere),
         };
-        out.push(Stated { name: entry.name.clone(), kind, at });
+        sieve.take(entry.name, kind, at);
     }
-    Ok(out)
+    Ok(())
 }
 
 /// Applies names' rules, the root within the archive, and what stays out.
-fn sift(stated: Vec<Stated>, reading: &Reading<'_>, stamp: Stamp) -> Contents {
-    let mut out = Contents::default();
-    let mut known: BTreeSet<TreePath> = BTreeSet::new();
-    let mut folders: Vec<TreePath> = Vec::new();
-    for entry in stated {
-        let path = match path_of(&entry.name, reading.export_root) {
+struct Sieve<'a> {
+    reading: &'a Reading<'a>,
+    stamp: Stamp,
+    contents: Contents,
+    folders: Vec<TreePath>,
+}
+
+impl Sieve<'_> {
+    fn take(&mut self, name: Vec<u8>, kind: Kind, at: At) {
+        let out = &mut self.contents;
+        let path = match path_of(name, self.reading.export_root) {
             Ok(Some(path)) => path,
-            Ok(None) => continue,
-            Err(finding) => {
-                out.findings.push(*finding);
-                continue;
-            }
+            Ok(None) => return,
+            Err(finding) => return out.find(*finding),
         };
-        if reading.leave_out.covers(&path) {
-            out.left_out.push(path);
-            continue;
+        if self.reading.leave_out.covers(&path) {
+            return out.left_out.push(path);
         }
-        if matches!(entry.kind, Kind::Folder) {
-            folders.push(path);
-            continue;
-        }
-        if !known.insert(path.clone()) {
-            let what = format!("{path} stands twice in the archive");
-            out.findings.push(Finding::stops("archive-twice", what, "pack it again"));
-            continue;
-        }
-        let (kind, stamp) = match entry.kind {
-            Kind::File { size } => (SourceKind::File { size }, Some(stamp)),
+        let (kind, stamp) = match kind {
+            Kind::Folder => return self.folders.push(path),
+            Kind::File { size } => (SourceKind::File { size }, Some(self.stamp)),
             Kind::Link { target } => {
                 let target = String::from_utf8_lossy(&target).into_owned();
                 if path.resolve_link(&target).is_none() {
-                    out.findings.push(link_leaves(&path, &target));
-                    continue;
+                    return out.find(link_leaves(&path, &target));
                 }
                 (SourceKind::Link { target }, None)
             }
-            Kind::Special | Kind::Folder => {
-                out.findings.push(special(&path));
-                continue;
-            }
+            Kind::Special => return out.find(special(&path)),
         };
-        out.entries.push(Listed { source: SourceEntry { path, kind }, stamp, at: entry.at });
+        out.entries.push(Listed { source: SourceEntry { path, kind }, stamp, at });
     }
-    // From the deepest up: a folder that holds only an empty folder is not empty itself.
-    let files = known.iter().chain(&out.left_out).flat_map(TreePath::parents);
-    let mut holding: BTreeSet<String> = files.map(str::to_owned).collect();
-    folders.sort_by(|a, b| b.cmp(a));
-    folders.dedup();
-    for path in folders {
-        if holding.contains(path.as_str()) || !known.insert(path.clone()) {
-            continue;
+
+    fn finish(self) -> Contents {
+        let Self { mut contents, mut folders, .. } = self;
+        let out = &mut contents;
+        out.entries.sort_by(|a, b| a.source.path.cmp(&b.source.path));
+        let mut twins = Vec::new();
+        out.entries.dedup_by(|next, kept| {
+            let is_twin = next.source.path == kept.source.path;
+            if is_twin {
+                twins.push(next.source.path.clone());
+            }
+            is_twin
+        });
+        for path in twins {
+            let what = format!("{path} stands twice in the archive");
+            out.find(Finding::stops("archive-twice", what, "pack it again"));
         }
-        holding.extend(path.parents().map(str::to_owned));
-        let source = SourceEntry { path, kind: SourceKind::EmptyFolder };
-        out.entries.push(Listed { source, stamp: None, at: At::Nowhere });
+        folders.sort_unstable();
+        folders.dedup();
+        out.left_out.sort_unstable();
+        let is_empty = |folder: &TreePath| {
+            let below = format!("{}/", folder.as_str());
+            let is_below = |path: Option<&TreePath>| path.is_some_and(|path| path.as_str().starts_with(&below));
+            let before = |path: &TreePath| path.as_str() < below.as_str();
+            let next = out.entries.get(out.entries.partition_point(|entry| before(&entry.source.path)));
+            !is_below(next.map(|entry| &entry.source.path))
+                && !is_below(out.left_out.get(out.left_out.partition_point(before)))
+                && !is_below(folders.get(folders.partition_point(before)))
+        };
+        let is_file = |path: &TreePath| out.entries.binary_search_by(|entry| entry.source.path.cmp(path)).is_ok();
+        let empty = folders.iter().filter(|folder| is_empty(folder) && !is_file(folder));
+        let empty = empty.map(|path| SourceEntry { path: path.clone(), kind: SourceKind::EmptyFolder });
+        let empty: Vec<Listed> = empty.map(|source| Listed { source, stamp: None, at: At::Nowhere }).collect();
+        out.entries.extend(empty);
+        contents
     }
-    out
 }
 
 /// Returns an entry's path in the build; none when it lies outside of the root or is the root itself.
-fn path_of(name: &[u8], root: Option<&str>) -> Result<Option<TreePath>, Box<Finding>> {
+fn path_of(name: Vec<u8>, root: Option<&str>) -> Result<Option<TreePath>, Box<Finding>> {
     let refused = |what: String| stops("name", what, "pack it again without this name");
-    let text = std::str::from_utf8(name)
-        .map_err(|_| refused(format!("the name {} is not UTF-8", shown(&String::from_utf8_lossy(name)))))?;
-    let text = text.strip_prefix("./").unwrap_or(text);
+    let name = String::from_utf8(name)
+        .map_err(|e| refused(format!("the name {} is not UTF-8", shown(&String::from_utf8_lossy(e.as_bytes())))))?;
+    let text = name.strip_prefix("./").unwrap_or(&name);
     let text = text.strip_suffix('/').unwrap_or(text);
     if matches!(text, "" | ".") {
         return Ok(None);

@@ -13,10 +13,10 @@ use lantern_formats::android::{Manifest, files_of};
 use lantern_formats::apk::{self, ApkError, Scheme, SignedBy};
 use lantern_formats::certificate::common_name;
 use lantern_formats::jar::{self, ArchiveSignature};
-use lantern_formats::zip::{self, Method, ZipEntry};
+use lantern_formats::zip::{self, Method, Packed};
 
 use super::{Inspected, Looking, Signature, icon_findings, picture_sizes, signature_broken, small_file};
-use crate::export::{Export, in_archive, unreadable};
+use crate::export::{Export, unreadable};
 use crate::watch::Watch;
 
 /// The icon of the home screen on the finest screens: 48 units of four pixels each.
@@ -67,12 +67,11 @@ pub(super) fn look(export: &Export, ending: &str, looking: &mut Looking<'_>) {
     }
     let mut read = || -> Result<(), ApkError> {
         let mut file = export.open_itself()?;
-        let entries = zip::read(&mut file)?;
         if !is_bundle {
             out.findings.extend(unaligned(&manifest, export, &mut file));
             out.findings.extend(packed_resources(&manifest, export, &mut file));
         }
-        let seen = Signatures::read(export, is_bundle, &entries, looking.progress)?;
+        let seen = Signatures::read(export, is_bundle, looking.progress)?;
         seen.say(&manifest, is_bundle, out);
         Ok(())
     };
@@ -93,15 +92,19 @@ struct Signatures {
 }
 
 impl Signatures {
-    fn read(export: &Export, is_bundle: bool, entries: &[ZipEntry], progress: &dyn Progress) -> Result<Self, ApkError> {
-        let has_first = jar::is_signed(entries);
-        let unpacked: u64 = if has_first { entries.iter().map(|entry| entry.len).sum() } else { 0 };
+    fn read(export: &Export, is_bundle: bool, progress: &dyn Progress) -> Result<Self, ApkError> {
+        let indices: Vec<usize> = (0..export.entries.len()).filter(|i| export.packed(*i).is_some()).collect();
+        let source = |index: &usize| &export.entries[*index].source;
+        let file = |index| jar::File { name: source(index).path.as_str(), len: source(index).size() };
+        let files: Vec<jar::File<'_>> = indices.iter().map(file).collect();
+        let has_first = jar::is_signed(&files);
+        let unpacked: u64 = if has_first { files.iter().map(|file| file.len).sum() } else { 0 };
         let whole = if is_bundle { 0 } else { export.open_itself()?.metadata()?.len() };
         let watch = Watch::start(progress, unpacked + whole);
-        let open = |entry: &ZipEntry| -> io::Result<Box<dyn Read + Send + '_>> {
-            Ok(Box::new(watch.over(zip::open(export.open_itself()?, entry).map_err(in_archive)?)))
+        let open = |place: usize| -> io::Result<Box<dyn Read + Send + '_>> {
+            Ok(Box::new(watch.over(export.open(indices[place])?)))
         };
-        let first = jar::verify(entries, &open)?;
+        let first = jar::verify(&files, &open)?;
         let whole = if is_bundle { Vec::new() } else { apk::verify(&|| Ok(watch.over(export.open_itself()?)))? };
         Ok(Self { first, whole })
     }
@@ -200,7 +203,7 @@ fn packed_resources(manifest: &Manifest, export: &Export, file: &mut File) -> Op
     if manifest.target_sdk.is_none_or(|level| level < WHOLE_FILE_DEMANDED_SINCE) {
         return None;
     }
-    let entry = export.zip_entry(export.place_of("resources.arsc")?)?;
+    let entry = export.packed(export.place_of("resources.arsc")?)?;
     let is_fine = entry.method == Method::Stored && zip::data_offset(file, entry).is_ok_and(|at| at % 4 == 0);
     let what = "resources.arsc is compressed or not aligned: newer devices refuse the package";
     (!is_fine).then(|| Finding::stops("packed-resources", what, "pack it again; newer engines do it right"))
@@ -282,8 +285,7 @@ fn unaligned(manifest: &Manifest, export: &Export, file: &mut File) -> Option<Fi
     }
     let entries = export.entries.iter().enumerate().map(|(i, entry)| (entry.source.path.as_str(), i));
     let libraries = entries.filter(|(name, _)| name.starts_with("lib/") && name.ends_with(".so"));
-    let libraries: Vec<(&str, &ZipEntry)> =
-        libraries.filter_map(|(name, i)| Some((name, export.zip_entry(i)?))).collect();
+    let libraries: Vec<(&str, &Packed)> = libraries.filter_map(|(name, i)| Some((name, export.packed(i)?))).collect();
     if let Some((packed, _)) = libraries.iter().find(|(_, entry)| entry.method != Method::Stored) {
         let what = format!("{} is compressed, and the manifest says that libraries are loaded in place", shown(packed));
         return Some(Finding::stops("packed-library", what, "export it again"));

@@ -32,7 +32,7 @@ pub(crate) fn said_by<R: Read + Seek + Send>(mut package: R) -> Option<Said> {
     let entries = zip::read(&mut package).ok()?;
     let inside = entries.into_iter().find(|entry| is_manifest(&entry.name) || is_info(&entry.name))?;
     let mut bytes = Vec::new();
-    zip::open(package, &inside).ok()?.take(MAX_MANIFEST_LEN).read_to_end(&mut bytes).ok()?;
+    zip::open(package, &inside.packed).ok()?.take(MAX_MANIFEST_LEN).read_to_end(&mut bytes).ok()?;
     match inside.name.as_slice() {
         b"AndroidManifest.xml" => Manifest::read(&bytes).ok().map(Said::Android),
         b"base/manifest/AndroidManifest.xml" => Manifest::read_of_bundle(&bytes).ok().map(Said::Android),
