@@ -1,0 +1,4 @@
+//! The use cases as others call them.
+
+#[cfg(test)]
+mod memory;
