@@ -82,13 +82,13 @@ fn ten_megabytes_stay_small() {
         (
             "folders.zip",
             zip(&|zip| {
-                (0..MAX_FILE_LEN / (ENTRY_LEN + 94)).for_each(|i| zip.folder(&format!("{long}{i:05}")).unwrap())
+                (0..MAX_FILE_LEN / (ENTRY_LEN + 94)).for_each(|i| zip.folder(&format!("{long}{i:05}")).unwrap());
             }),
         ),
         (
             "links.zip",
             zip(&|zip| {
-                (0..2_400).for_each(|i| zip.link(&format!("{i}"), &format!("{}b", "a/../".repeat(800))).unwrap())
+                (0..2_400).for_each(|i| zip.link(&format!("{i}"), &format!("{}b", "a/../".repeat(800))).unwrap());
             }),
         ),
         ("signed.apk", package()),
