@@ -21,6 +21,27 @@ struct Known {
 const INTACT: (&str, &str) = ("/signature/intact", "true");
 const PUBLIC_KEY: &str = "a40da80a59d170caa950cf15c18c454d47a39b26989d8b640ecd745ba71bf5dc";
 
+/// A bundle that an identity has signed, with a bundle in it, a profile, and the ticket of the notary service.
+const REDIRECTOR: &[(&str, &str)] = &[
+    INTACT,
+    ("/systems/0", "macos-universal"),
+    ("/identity", "org.mitmproxy.macos-redirector"),
+    ("/version", "2.0"),
+    ("/number", "1"),
+    ("/needs", "macOS 12.0"),
+    ("/icon_sizes/3", "256"),
+    ("/signature/whose", "Developer ID Application: Maximilian Hils (S8XHQB96PW)"),
+];
+const REDIRECTOR_FACTS: &[(&str, &str)] = &[
+    ("team", "S8XHQB96PW"),
+    ("runtime", "hardened"),
+    ("certified by", "Developer ID Certification Authority, by Apple Root CA"),
+    ("certified until", "2027-02-01"),
+    ("time stamp", "2025-02-17"),
+    ("profile", "Mitmproxy Redirector, for all computers, until 2041-08-17"),
+    ("notarised", "its ticket is attached"),
+];
+
 const KNOWN: &[Known] = &[
     Known {
         path: "appium-android-ime-2.0.0/package/bin/UnicodeIME-debug.apk",
@@ -126,6 +147,53 @@ const KNOWN: &[Known] = &[
     Known {
         path: "node-notifier-10.0.1/package/vendor/mac.noindex/terminal-notifier.app",
         says: &[("/form", "a bundle"), ("/signature/kind", "none"), ("/version", "1.7.2"), ("/needs", "macOS 10.8")],
+        facts: &[],
+        findings: &[],
+    },
+    Known {
+        path: "mitmproxy_macos-0.11.5-py3-none-any/mitmproxy_macos/Mitmproxy Redirector.app",
+        says: REDIRECTOR,
+        facts: REDIRECTOR_FACTS,
+        findings: &["small-icon"],
+    },
+    Known {
+        path: "mitmproxy_macos-0.11.5-py3-none-any/mitmproxy_macos/Mitmproxy Redirector.app.tar",
+        says: REDIRECTOR,
+        facts: REDIRECTOR_FACTS,
+        findings: &["small-icon"],
+    },
+    Known {
+        path: "nativescript-core-9.1.2/package/platforms/ios/TNSWidgets.xcframework/ios-arm64_x86_64-maccatalyst/TNSWidgets.framework",
+        says: &[
+            ("/form", "a bundle"),
+            INTACT,
+            ("/signature/kind", "ad-hoc"),
+            ("/identity", "org.nativescript.TNSWidgets"),
+        ],
+        facts: &[("covers", "the program alone, nothing else of the bundle")],
+        findings: &[],
+    },
+    Known {
+        path: "nativescript-core-9.1.2/package/platforms/ios/TNSWidgets.xcframework/ios-arm64_x86_64-simulator/TNSWidgets.framework",
+        says: &[("/form", "a bundle"), ("/signature/intact", "false")],
+        facts: &[],
+        findings: &["simulator-build", "signature-broken"],
+    },
+    Known {
+        path: "nativescript-core-9.1.2/package/platforms/ios/TNSWidgets.xcframework/ios-arm64/dSYMs/TNSWidgets.framework.dSYM",
+        says: &[("/form", "data for debuggers")],
+        facts: &[("of programs", "037134706b8a35c1965f163b2429abaa")],
+        findings: &[],
+    },
+    Known {
+        path: "node-pty-1.1.0/package/prebuilds/win32-x64",
+        says: &[("/form", "a folder"), ("/systems/0", "windows-x86_64"), ("/starts/0", "winpty-agent.exe")],
+        facts: &[("opens", "a console window"), ("debug data", "winpty-agent.pdb")],
+        findings: &["no-icon"],
+    },
+    Known {
+        path: "swagger-ui-dist-5.35.0/package",
+        says: &[("/systems/0", "web"), ("/name", "Swagger UI"), ("/starts/0", "index.html")],
         facts: &[],
         findings: &[],
     },
@@ -262,5 +330,106 @@ fn any_changed_byte_is_noticed() {
             assert!(is_noticed, "{path}, byte {at}: {codes:?}");
         }
         paths.iter().for_each(|path| std::fs::remove_file(path).unwrap());
+    }
+}
+
+fn copy(from: &Path, to: &Path) {
+    std::fs::create_dir_all(to).unwrap();
+    for entry in std::fs::read_dir(from).unwrap().map(|entry| entry.unwrap()) {
+        let to = to.join(entry.file_name());
+        if entry.file_type().unwrap().is_dir() {
+            copy(&entry.path(), &to);
+        } else {
+            std::fs::copy(entry.path(), &to).unwrap();
+        }
+    }
+}
+
+fn all_files(folder: &Path, out: &mut Vec<PathBuf>) {
+    for entry in std::fs::read_dir(folder).unwrap().map(|entry| entry.unwrap()) {
+        if entry.file_type().unwrap().is_dir() {
+            all_files(&entry.path(), out);
+        } else {
+            out.push(entry.path());
+        }
+    }
+}
+
+/// Every file of a bundle that an identity has signed is covered, those of the bundle in it as well; not the ticket,
+/// which is put there afterwards, and the note for the Finder that older systems read.
+#[test]
+fn any_changed_file_of_a_bundle_is_noticed() {
+    const BUNDLE: &str = "Mitmproxy Redirector.app";
+    let spare = tempfile::tempdir().unwrap();
+    let from = folder().join("mitmproxy_macos-0.11.5-py3-none-any/mitmproxy_macos").join(BUNDLE);
+    let mut files = Vec::new();
+    all_files(&from, &mut files);
+    let free = ["Contents/CodeResources", "Contents/PkgInfo"].map(|name| from.join(name));
+    files.retain(|file| !free.contains(file));
+    assert_eq!(files.len(), 10);
+    let mut paths = Vec::new();
+    for (i, file) in files.iter().enumerate() {
+        for (part, how) in [(2, "early"), (1, "late")] {
+            let to = spare.path().join(format!("{i}-{how}")).join(BUNDLE);
+            copy(&from, &to);
+            let changed = to.join(file.strip_prefix(&from).unwrap());
+            let mut bytes = std::fs::read(&changed).unwrap();
+            let at = bytes.len() / 3 * (3 - part) / 2;
+            bytes[at] ^= 1;
+            std::fs::write(&changed, bytes).unwrap();
+            paths.push(to);
+        }
+    }
+    for (seen, path) in inspect(&paths).iter().zip(&paths) {
+        let codes: Vec<String> = seen["findings"].as_array().unwrap().iter().map(|f| text(&f["code"])).collect();
+        let is_noticed =
+            ["signature-broken", "broken-program", "bundle"].iter().any(|code| codes.iter().any(|c| c == code));
+        assert!(is_noticed, "{}: {codes:?}", path.display());
+    }
+}
+
+/// What `check` says of exports that are made of them.
+#[test]
+fn what_check_finds_in_them() {
+    let spare = tempfile::tempdir().unwrap();
+    let place = |from: &str, to: &str| copy(&folder().join(from), &spare.path().join(to));
+    place("node-pty-1.1.0/package/prebuilds/win32-x64", "exports/windows");
+    place(
+        "mitmproxy_macos-0.11.5-py3-none-any/mitmproxy_macos/Mitmproxy Redirector.app",
+        "exports/macos/Redirector.app",
+    );
+    let frameworks =
+        "nativescript-core-9.1.2/package/platforms/ios/TNSWidgets.xcframework/ios-arm64_x86_64-maccatalyst";
+    place(&format!("{frameworks}/TNSWidgets.framework"), "exports/macos/TNSWidgets.framework");
+    place(&format!("{frameworks}/dSYMs"), "exports/macos/dSYMs");
+    place("swagger-ui-dist-5.35.0/package", "exports/web");
+    let config = "[game]\nname = \"Saltmarsh Post\"\nstudio = \"Paper Heron\"\nversion = \"2.0\"\n\
+        identity = \"org.mitmproxy.macos-redirector\"\n\
+        [targets.windows]\nexport = \"exports/windows\"\n[targets.macos]\nexport = \"exports/macos\"\n\
+        starts = \"Redirector.app/Contents/MacOS/Mitmproxy Redirector\"\n[targets.web]\nexport = \"exports/web\"\n";
+    std::fs::write(spare.path().join("lantern.toml"), config).unwrap();
+    let mut command = Command::new(env!("CARGO_BIN_EXE_lantern"));
+    command.env("LANTERN_HOME", spare.path().join("home")).current_dir(spare.path()).args(["check", "--json"]);
+    let output = command.output().unwrap();
+    let document: Value = serde_json::from_slice(&output.stdout).unwrap();
+    let findings = document["findings"].as_array().unwrap();
+    let said = |code: &str| -> Vec<String> {
+        findings.iter().filter(|f| f["code"] == code).map(|f| text(&f["what"])).collect()
+    };
+    let mut codes: Vec<String> = findings.iter().map(|f| text(&f["code"])).collect();
+    codes.sort();
+    assert_eq!(
+        codes,
+        ["console-window", "debug-data", "debug-data", "no-icon", "small-icon", "source-files", "source-files"],
+        "{document}"
+    );
+    let data = said("debug-data").join("; ");
+    for pair in [
+        "conpty.pdb (of conpty.node)",
+        "winpty.pdb (of winpty.dll)",
+        "winpty-agent.pdb (of winpty-agent.exe)",
+        "TNSWidgets (of TNSWidgets.framework/Versions/A/TNSWidgets)",
+    ] {
+        assert!(data.contains(pair), "{pair}: {data}");
     }
 }

@@ -53,6 +53,8 @@ fn kind_of(path: &TreePath) -> Option<usize> {
     let ending = name.rsplit_once('.').map_or("", |(_, ending)| ending);
     match ending {
         _ if is_litter => Some(0),
+        // Maps from what was packed together for the browser back to its sources, which mostly stand in them.
+        "map" if [".js.map", ".css.map", ".wasm.map"].iter().any(|ending| name.ends_with(ending)) => Some(1),
         ending if SOURCES.contains(&ending) => Some(1),
         ending if EDITORS.contains(&ending) => Some(2),
         _ => None,
@@ -303,6 +305,7 @@ mod tests {
             assert_eq!(kind(name), Some("litter"), "{name}");
         }
         assert_eq!((kind("src/main.cpp"), kind("art/heron.PSD")), (Some("source-files"), Some("editor-files")));
+        assert_eq!((kind("web/saltmarsh.js.map"), kind("levels/first.map")), (Some("source-files"), None));
         for name in ["saltmarsh.js", "gitlog.txt", "music/ebb.ogg", "a.git/x", "clip"] {
             assert_eq!(kind(name), None, "{name}");
         }
