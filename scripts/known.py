@@ -5,9 +5,13 @@ Usage: python3 scripts/known.py FILE...
 Windows programs: the digest over the image, made here, is in the message; openssl verifies the message.
 Mach-O: every page's hash, made here, is in the code directory; openssl verifies the message over the directory.
 Packages: openssl verifies the message over the signer's file and gives the certificate's fingerprint.
+Bundles: every file that is there, and is no program of its own, is in the seal with the hash that is made here; the
+hashes that stand for the programs are in the ticket. Debug data for Windows: the id that objdump reads is in the file.
 """
 
 import hashlib
+import plistlib
+import re
 import struct
 import subprocess
 import sys
@@ -115,7 +119,53 @@ def package(path):
     return out
 
 
+def short_hashes(data):
+    """The hashes that stand for the signatures of a program's slices."""
+    for at in (match.start() for match in re.finditer(b"\xfa\xde\x0c\x02", data)):
+        length = struct.unpack_from(">I", data, at + 4)[0]
+        kind = {1: hashlib.sha1, 2: hashlib.sha256}.get(data[at + 37] if length < len(data) - at else 0)
+        if kind:
+            yield kind(data[at : at + length]).digest()[:20]
+
+
+def bundle(path):
+    base = path / "Contents" if (path / "Contents").is_dir() else path
+    seal = plistlib.loads((base / "_CodeSignature/CodeResources").read_bytes())["files2"]
+    ticket = (base / "CodeResources").read_bytes() if (base / "CodeResources").is_file() else b""
+    out, programs = [], []
+    for file in sorted(file for file in base.rglob("*") if file.is_file()):
+        name, data = str(file.relative_to(base)), file.read_bytes()
+        if data[:4] in (b"\xca\xfe\xba\xbe", b"\xcf\xfa\xed\xfe"):
+            programs.append(f"{name}: in the ticket {[hash in ticket for hash in short_hashes(data)]}")
+        elif "hash2" in seal.get(name, {}):
+            out.append(f"{name}: {'as' if hashlib.sha256(data).digest() == seal[name]['hash2'] else 'NOT as'} sealed")
+        else:
+            out.append(f"{name}: not in the seal")
+    return out + programs
+
+
+def debug_data(path):
+    """The program of the same name beside it has an id, which is in here."""
+    data = path.read_bytes()
+    out = []
+    for program in sorted(path.parent.glob(path.stem + ".*")):
+        if program.read_bytes()[:2] == b"MZ":
+            text = subprocess.run(["objdump", "-p", str(program)], capture_output=True, text=True).stdout
+            for found in re.findall(r"format RSDS signature ([0-9a-f]{32})", text):
+                parts = bytes.fromhex(found)
+                out.append(f"id of {program.name} {found}: {parts in data or mixed(parts) in data}")
+    return out
+
+
+def mixed(id):
+    """An id as Windows writes it down: its first three numbers begin with their last byte."""
+    return id[3::-1] + id[5:3:-1] + id[7:5:-1] + id[8:]
+
+
 for path in sys.argv[1:]:
+    if Path(path).is_dir() or path.endswith(".pdb"):
+        print(path, *(bundle if Path(path).is_dir() else debug_data)(Path(path)), sep="\n  ")
+        continue
     data = Path(path).read_bytes()
     lines = package(path) if data[:2] == b"PK" else windows(data) if data[:2] == b"MZ" else macos(data)
     print(path, *lines, sep="\n  ")
