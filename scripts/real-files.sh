@@ -24,6 +24,7 @@ pypi shiboken6 6.11.3 macosx_13_0_universal2 9287279112201e18a7820d29ce9dc4ceca4
 pypi shiboken6 6.11.3 manylinux_2_34_x86_64 e601c957011345c741b88f661a12486f478db881d6777bdf37e3dc7a8d3387c6 shiboken6-6.11.3-cp310-abi3-manylinux_2_34_x86_64.whl
 pypi PySide6_Essentials 6.11.3 macosx_13_0_universal2 e153290e03ef5bae4b29c584db0193e14d291a21c32030f6953fe98879b3202c pyside6_essentials-6.11.3-cp310-abi3-macosx_13_0_universal2.whl
 pypi mitmproxy_macos 0.11.5 any 8f7aaa646acc64ba4790a7f4d46cb9fbfd7cb0411b9b7a567db0404864bff28d mitmproxy_macos-0.11.5-py3-none-any.whl
+pypi flet-desktop 0.28.2 macosx_12_0_arm64 ee9c9238ca4b3a251b3ade1b407c36eb5f800e5fb025c044f40441729d3f3037 flet_desktop-0.28.2-py3-none-macosx_12_0_arm64.whl
 npm node-pty 1.1.0 - c7517f19083ddcb05f276904680eb2b11a6b5ecab778b8e4e5685a6d645b3f60 node-pty-1.1.0.tgz
 npm @nativescript/core 9.1.2 - 29e2af6634027a63004c563c694fb0866ddd36ae80a483ab10b454fa64fccc23 nativescript-core-9.1.2.tgz
 npm swagger-ui-dist 5.35.0 - 1b8e891893404ea4c3558b6a87e2a3e494e7eedba41168c2ece5800a391a6ea6 swagger-ui-dist-5.35.0.tgz

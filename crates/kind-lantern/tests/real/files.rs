@@ -186,6 +186,18 @@ const KNOWN: &[Known] = &[
         findings: &[],
     },
     Known {
+        path: "flet_desktop-0.28.2-py3-none-macosx_12_0_arm64/flet_desktop/app/flet-macos.tar.gz",
+        says: &[
+            INTACT,
+            ("/signature/kind", "ad-hoc"),
+            ("/version", "0.28.2"),
+            ("/needs", "macOS 10.15"),
+            ("/files", "151"),
+        ],
+        facts: &[("signed as", "com.appveyor.flet")],
+        findings: &["small-icon", "debug-build"],
+    },
+    Known {
         path: "node-pty-1.1.0/package/prebuilds/win32-x64",
         says: &[("/form", "a folder"), ("/systems/0", "windows-x86_64"), ("/starts/0", "winpty-agent.exe")],
         facts: &[("opens", "a console window"), ("debug data", "winpty-agent.pdb")],

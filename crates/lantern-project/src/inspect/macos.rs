@@ -64,7 +64,10 @@ impl Layout {
         let name = name.to_owned();
         if let Some(version) = version {
             let base = format!("{versions}{version}/");
-            let (info, resources) = (format!("{base}Resources/Info.plist"), format!("{base}Resources/"));
+            // Where links were lost on the way, they lie beside the versions.
+            let resources = [format!("{base}Resources/"), format!("{folder}Resources/")];
+            let resources = resources.into_iter().find(|path| export.below(path).next().is_some())?;
+            let info = format!("{resources}Info.plist");
             return Some(Self { name, ending, programs: base.clone(), base, info, resources, is_flat: false });
         }
         let base = format!("{folder}Contents/");
@@ -75,7 +78,11 @@ impl Layout {
             return Some(Self { name, ending, programs, resources, base, info: flat, is_flat: true });
         }
         if export.below(&base).next().is_none() && ending != "app" {
-            return None;
+            let (base, resources) = (folder.to_owned(), format!("{folder}Resources/"));
+            let info = format!("{resources}Info.plist");
+            let programs = base.clone();
+            export.place_of(&info)?;
+            return Some(Self { name, ending, programs, base, info, resources, is_flat: false });
         }
         let (info, resources) = (format!("{base}Info.plist"), format!("{base}Resources/"));
         let programs = if ending == "dSYM" { format!("{base}Resources/DWARF/") } else { format!("{base}MacOS/") };
@@ -257,7 +264,8 @@ pub(super) fn program(
         let what = format!("{name} holds debug data, which players download for nothing");
         out.findings.push(Finding::warns("debug-data", what, "strip it, and keep the debug data aside"));
     }
-    if let Some((export, layout)) = within {
+    // Where another program finds its libraries is that one's business.
+    if let Some((export, layout)) = within.filter(|(_, layout)| layout.is_none_or(Layout::is_app)) {
         out.findings.extend(missing_libraries(&details, export, layout, &name));
     }
     if let Err(error) = signature(from, &details, within, &name, looking) {
@@ -450,7 +458,7 @@ fn missing_libraries(details: &[Details], export: &Export, layout: Option<&Layou
     if missing.is_empty() {
         return Vec::new();
     }
-    let what = format!("{name} needs {}: neither in the export nor part of macOS", missing.join(", "));
+    let what = format!("{name} needs {}: neither in the export nor part of macOS", listed(&missing, MAX_NAMED));
     let cure = match layout {
         Some(_) => "put them into Contents/Frameworks, and name them by @rpath or @executable_path",
         None => "put them beside it, and name them by @executable_path",

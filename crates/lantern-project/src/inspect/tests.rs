@@ -234,7 +234,9 @@ fn bundles_that_nobody_starts() {
     };
     let versioned = [("Versions/A/Resources/Info.plist", info.as_slice()), ("Versions/A/Tide", &program)];
     let flat = [("Info.plist", info.as_slice()), ("Tide", &program)];
-    for files in [versioned.as_slice(), &flat] {
+    let without_versions = [("Resources/Info.plist", info.as_slice()), ("Tide", &program)];
+    let lost_links = [("Resources/Info.plist", info.as_slice()), ("Versions/A/Tide", &program)];
+    for files in [versioned.as_slice(), &flat, &without_versions, &lost_links] {
         let seen = look("Tide.framework", files);
         assert_eq!((seen.form, seen.version.as_deref()), (Some("a bundle"), Some("1.4.0")));
         assert_eq!((seen.signature, seen.findings), (Signature::AdHoc { is_intact: true }, vec![]));
