@@ -6,6 +6,7 @@ use lantern_formats::pe::{self, Details, Subsystem};
 
 use super::{Inspected, LIBRARY, Signature, broken, icon_findings, missing_libraries, signature_broken, signer};
 use crate::export::{Export, ReadSeek};
+use crate::intake::other;
 
 /// Libraries that are on every Windows since 10, one a line; `docs/libraries.md` says how the list came about.
 const OF_WINDOWS: &str = include_str!("../../data/windows-libraries.txt");
@@ -29,6 +30,11 @@ pub(super) fn program(mut from: &mut dyn ReadSeek, export: Option<&Export>, name
         out.facts.extend(version.text(key).map(|text| (what, shown(text))));
     }
     let is_program = out.form != Some(LIBRARY);
+    if is_program {
+        let says =
+            ["FileDescription", "ProductName", "OriginalFilename"].map(|key| version.text(key).unwrap_or_default());
+        out.findings.extend(other::sets_up(name, &says));
+    }
     if is_program && details.subsystem == Subsystem::Console {
         out.facts.push(("opens", "a console window".to_owned()));
     }

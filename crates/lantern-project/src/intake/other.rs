@@ -53,16 +53,15 @@ pub(crate) fn recognise(export: &Export) -> Option<Finding> {
     Some(Finding::stops("not-a-build", what, "players get the files themselves: name the folder that it would write"))
 }
 
-/// Whether a program that starts is one that sets the game up, by its name.
-pub(crate) fn sets_up(name: &str) -> Option<Finding> {
+/// Whether a Windows program is one that sets the game up, by its name or by what it says of itself.
+pub(crate) fn sets_up(name: &str, says: &[&str]) -> Option<Finding> {
     let lower = name.rsplit('/').next().unwrap_or(name).to_ascii_lowercase();
-    let stem = lower.strip_suffix(".exe")?;
-    let is_one = ["setup", "installer"].iter().any(|word| {
-        stem.strip_prefix(word)
-            .or(stem.strip_suffix(word))
-            .is_some_and(|rest| !rest.contains(|c: char| c.is_alphanumeric()))
-            || stem.split(|c: char| !c.is_alphanumeric()).any(|part| part == *word)
-    });
+    let stem = lower.strip_suffix(".exe").unwrap_or_default();
+    let is_word = |text: &str| {
+        let lower = text.to_lowercase();
+        lower.split(|c: char| !c.is_alphanumeric()).any(|part| ["setup", "installer"].contains(&part))
+    };
+    let is_one = is_word(stem) || says.iter().any(|text| is_word(text));
     let what = format!("{} seems to set the game up instead of being it", shown(name));
     let cure = "players get the files themselves: name the folder that it would write";
     is_one.then(|| Finding::warns("set-up-program", what, cure))
@@ -75,10 +74,12 @@ mod tests {
     #[test]
     fn programs_that_set_others_up_by_their_names() {
         for name in ["setup.exe", "Saltmarsh Post Setup.exe", "saltmarsh-installer-1.4.0.exe", "bin/SETUP.EXE"] {
-            assert!(sets_up(name).is_some(), "{name}");
+            assert!(sets_up(name, &[]).is_some(), "{name}");
         }
         for name in ["Saltmarsh Post.exe", "setup", "setupscene.exe", "stagesetup.dll"] {
-            assert!(sets_up(name).is_none(), "{name}");
+            assert!(sets_up(name, &[]).is_none(), "{name}");
         }
+        assert!(sets_up("saltmarsh.exe", &["Saltmarsh Post Setup", ""]).is_some());
+        assert!(sets_up("saltmarsh.exe", &["Saltmarsh Post", "A letter comes by tide"]).is_none());
     }
 }

@@ -175,7 +175,6 @@ fn programs(target: &Target, export: &Export) -> Starts {
                 out.findings.push((*finding, key));
             }
         }
-        out.findings.extend(other::sets_up(&start.file).map(|finding| (finding, "starts")));
         if let Some(folder) = &start.folder {
             let below = format!("{}/", folder.as_str());
             if !export.entries.iter().any(|e| e.source.path.as_str().starts_with(&below)) {
