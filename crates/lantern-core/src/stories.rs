@@ -221,6 +221,11 @@ pub const ALL: &[Story] = &[
         "A program starts on the system it was built on and on newer ones, not on older.",
     ),
     story(
+        "new-system",
+        "It needs a newer system than many players have, or than it says.",
+        "A bundle that promises more than its program can do is started there, and ends at once.",
+    ),
+    story(
         "no-handle",
         "A depot has no name at the place.",
         "A place knows depots by its own names, and none can be guessed from ours.",
@@ -268,7 +273,7 @@ pub const ALL: &[Story] = &[
     ),
     story(
         "only-32-bit",
-        "Native libraries are for 32 bits alone.",
+        "Programs or native libraries are for 32 bits alone.",
         "Shops demand those for 64 bits, and newer devices start nothing else.",
     ),
     story(

@@ -139,9 +139,11 @@ impl Default for MacProgram<'_> {
 impl MacProgram<'_> {
     /// The program, with the message that `sign` makes about its list of hashes.
     pub fn signed(&self, sign: &dyn Fn(&[u8]) -> Vec<u8>) -> Vec<u8> {
-        // ARM64, a program, one load command: the signature's place.
+        // ARM64, a program, two load commands: for macOS 11.0 and newer, and the signature's place.
         let mut file = vec![0xcf, 0xfa, 0xed, 0xfe];
-        for word in [0x0100_000c_u32, 0, 2, 1, 16, 0, 0, 0x1d, 16, self.code as u32] {
+        let system = [0x32, 24, 1, 0x000b_0000, 0x000b_0000, 0];
+        let head = [0x0100_000c_u32, 0, 2, 2, 40, 0, 0];
+        for word in head.into_iter().chain(system).chain([0x1d, 16, self.code as u32]) {
             file.extend(word.to_le_bytes());
         }
         let signature_len_at = file.len();

@@ -9,7 +9,8 @@ mod signer;
 mod web;
 mod windows;
 
-pub(crate) use macos::verify_code;
+pub(crate) use linux::too_new as too_new_for_linux;
+pub(crate) use macos::{too_new as too_new_for_macos, verify_code};
 
 use std::io::{self, Read};
 use std::path::Path;
@@ -285,7 +286,7 @@ fn one_file(mut from: &mut dyn ReadSeek, path: &str, name: &str, len: u64, progr
             match program.form {
                 program::Form::Pe => windows::program(from, None, name, &mut out),
                 program::Form::Elf => linux::program(from, None, name, &mut out),
-                _ => macos::program(from, None, name, &mut Looking { out: &mut out, progress }),
+                _ => drop(macos::program(from, None, name, &mut Looking { out: &mut out, progress })),
             }
         }
         Err(FormatError::Not { .. }) => {

@@ -95,7 +95,7 @@ const KNOWN: &[Known] = &[
         says: &[
             INTACT,
             ("/systems/0", "macos-universal"),
-            ("/needs", "macOS 11.0"),
+            ("/needs", "macOS 10.12"),
             ("/signature/whose", "Developer ID Application: GetSentry LLC (97JCY7859U)"),
         ],
         facts: &[

@@ -49,6 +49,18 @@ impl SystemVersion {
     }
 }
 
+/// `10.13` or `10.13.1`.
+impl std::str::FromStr for SystemVersion {
+    type Err = std::num::ParseIntError;
+
+    fn from_str(text: &str) -> Result<Self, Self::Err> {
+        let mut parts = text.trim().splitn(3, '.');
+        let first = parts.next().unwrap_or_default().parse()?;
+        let mut next = || parts.next().map_or(Ok(0), str::parse);
+        Ok(Self(first, next()?, next()?))
+    }
+}
+
 impl std::fmt::Display for SystemVersion {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         write!(f, "{}.{}", self.0, self.1)?;

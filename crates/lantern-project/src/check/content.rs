@@ -249,7 +249,7 @@ fn programs(starts: &[Start], looked: &[(TreePath, Looked)]) -> Vec<Finding> {
     let is_start = |path: &TreePath| starts.iter().any(|start| start.file == *path);
     let others = || looked.iter().filter(|(path, _)| !is_start(path));
     let mut broken = Vec::new();
-    let mut developers = Vec::new();
+    let (mut developers, mut too_new) = (Vec::new(), Vec::new());
     for (path, looked) in others() {
         broken.extend(looked.broken.as_ref().map(|why| format!("{path}: {why}")));
         let Some(binary) = &looked.program else { continue };
@@ -257,6 +257,9 @@ fn programs(starts: &[Start], looked: &[(TreePath, Looked)]) -> Vec<Finding> {
             let what = format!("the signature of {path} does not hold: {why}");
             findings.push(Finding::stops("signature-broken", what, "sign it again, as the very last step"));
         }
+        // Debug data may be read on another system than the program.
+        too_new
+            .extend(binary.too_new.as_ref().filter(|_| !binary.is_debug_data).map(|what| format!("{path} ({what})")));
         if let Some(library) = &binary.debug_runtime {
             developers.push(format!("{path} ({})", shown(library)));
         }
@@ -268,6 +271,11 @@ fn programs(starts: &[Start], looked: &[(TreePath, Looked)]) -> Vec<Finding> {
     if !developers.is_empty() {
         let what = format!("these need libraries that only developers have: {}", named(&developers));
         findings.push(Finding::stops("debug-build", what, "export a release build"));
+    }
+    if !too_new.is_empty() {
+        let code = if too_new.iter().all(|what| what.contains("(glibc ")) { "new-glibc" } else { "new-system" };
+        let what = format!("newer systems than many players have are needed by {}", named(&too_new));
+        findings.push(Finding::warns(code, what, "build them on an older system, or take older ones"));
     }
     for start in starts {
         findings.extend(wrong_library(&start.file, looked));
@@ -354,6 +362,7 @@ mod tests {
         let libraries = vec!["TIDE.dll".to_owned(), "EBB.dll".to_owned()];
         let start = Binary { libraries, ..binary(1, "x86_64") };
         let debug = Binary { debug_runtime: Some("ucrtbased.dll".to_owned()), ..binary(3, "x86_64") };
+        let fresh = Binary { too_new: Some("glibc 2.40".to_owned()), ..binary(5, "x86_64") };
         let signed = Binary { signature_wrong: Some("the program was changed".to_owned()), ..binary(4, "x86_64") };
         let looked = [
             program("game.exe", start),
@@ -361,6 +370,7 @@ mod tests {
             program("other/ebb.dll", binary(2, "x86")),
             program("ebb.dll", debug),
             program("reeds.dll", signed),
+            program("plugins/reeds.so", fresh),
             file("cut.dll", Looked { broken: Some("it is cut off".to_owned()), ..Looked::default() }),
         ];
         let starts = [Start::of(TreePath::new("game.exe").unwrap())];
@@ -370,6 +380,7 @@ mod tests {
                 "the signature of reeds.dll does not hold: the program was changed",
                 "it holds what seem to be programs and cannot be read as such: cut.dll: it is cut off",
                 "these need libraries that only developers have: ebb.dll (ucrtbased.dll)",
+                "newer systems than many players have are needed by plugins/reeds.so (glibc 2.40)",
                 "game.exe asks for tide.dll, which is for x86; it is for x86_64 itself, and would not start",
             ]
         );

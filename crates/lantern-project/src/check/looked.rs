@@ -20,7 +20,7 @@ use serde::{Deserialize, Serialize};
 
 use super::told::{self, Key, Told};
 use crate::export::{self, Export, ReadSeek, Stamp};
-use crate::inspect::verify_code;
+use crate::inspect::{too_new_for_linux, too_new_for_macos, verify_code};
 use crate::outside;
 use crate::watch::Watch;
 
@@ -77,6 +77,8 @@ pub(super) struct Binary {
     pub libraries: Vec<String>,
     /// Largest page that it can be loaded by, in bytes, where it says so.
     pub page_len: Option<u64>,
+    /// The system or C library that it needs, where many do not have it yet.
+    pub too_new: Option<String>,
     /// Why its signature does not hold.
     pub signature_wrong: Option<String>,
 }
@@ -304,6 +306,7 @@ fn program(mut from: &mut dyn ReadSeek) -> Result<Found, FormatError> {
         }
         Form::Elf => {
             let details = elf::Details::read(from)?;
+            out.too_new = too_new_for_linux(&details).map(|version| format!("glibc {version}"));
             out.ids.extend(details.build_id);
             (out.has_debug_data, out.libraries) = (details.has_debug_data, details.libraries);
             out.page_len = details.page_len;
@@ -311,6 +314,7 @@ fn program(mut from: &mut dyn ReadSeek) -> Result<Found, FormatError> {
         _ => {
             out.is_debug_data = program.kind == Kind::Other;
             let slices = macho::Details::read(from)?;
+            out.too_new = too_new_for_macos(&slices).map(|(system, version, _)| format!("{system} {version}"));
             out.ids.extend(slices.iter().filter_map(|details| Some(details.uuid?.to_vec())));
             out.has_debug_data = slices.iter().any(|details| details.has_debug_data);
             out.signature_wrong = verify_code(from, &slices, &[])?.and_then(|code| code.wrong);

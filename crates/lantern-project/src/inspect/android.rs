@@ -25,6 +25,8 @@ const WANTED_ICON: u16 = 192;
 const MAX_NAMED: usize = 6;
 /// Page size of newer devices, in bytes: libraries that are loaded from the package itself must lie at multiples of it.
 const PAGE_LEN: u64 = 16 * 1024;
+/// The newest API level that may be demanded without a word: that of 2022, as with glibc.
+const NEWEST_LEVEL: u32 = 33;
 /// The API level since when libraries are not unpacked unless the manifest says so.
 const LOADED_IN_PLACE_SINCE: u32 = 23;
 
@@ -269,6 +271,12 @@ fn findings(manifest: &Manifest) -> Vec<Finding> {
     if manifest.launcher.is_none() {
         let what = "nothing in the package starts from the home screen";
         findings.push(Finding::warns("no-start", what, "mark the main activity as the launcher"));
+    }
+    // Headsets get newer systems for as long as they are sold.
+    if let Some(level) = manifest.min_sdk.filter(|level| *level > NEWEST_LEVEL && !manifest.needs_headset()) {
+        let what = format!("it needs API level {level}: devices with {NEWEST_LEVEL} or older do not take it");
+        let cure = "build it for older ones, if that is not meant";
+        findings.push(Finding::warns("new-system", what, cure));
     }
     if manifest.version_code.is_none() {
         let what = "the package has no number";

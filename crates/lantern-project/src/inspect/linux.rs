@@ -12,6 +12,8 @@ use crate::export::{Export, Listed, ReadSeek};
 const OF_LINUX: &str = include_str!("../../data/linux-libraries.txt");
 /// glibc 2.35 is the one of 2022; what needs a newer one leaves out systems that are still looked after.
 const NEW_GLIBC: [u32; 2] = [2, 35];
+/// The family of its symbols' versions.
+const GLIBC: &str = "GLIBC";
 
 /// What loads programs on every desktop. Source: the ABI supplements of each processor.
 const LOADERS: [&str; 4] =
@@ -31,7 +33,7 @@ pub(super) fn program(mut from: &mut dyn ReadSeek, export: Option<&Export>, name
         out.findings.push(Finding::warns("other-loader", what, cure));
     }
     out.libraries.clone_from(&details.libraries);
-    let glibc = details.needs.get("GLIBC");
+    let glibc = details.needs.get(GLIBC);
     out.needs = glibc.map(|version| format!("glibc {version}"));
     if details.libraries.is_empty() {
         out.facts.push(("libraries", "none: it is linked as a whole".to_owned()));
@@ -43,13 +45,18 @@ pub(super) fn program(mut from: &mut dyn ReadSeek, export: Option<&Export>, name
     if details.has_debug_data {
         out.facts.push(("debug data", "within the program".to_owned()));
     }
-    out.findings.extend(findings(&details, export, name, glibc));
+    out.findings.extend(findings(&details, export, name));
 }
 
-fn findings(details: &Details, export: Option<&Export>, name: &str, glibc: Option<&SymbolVersion>) -> Vec<Finding> {
+/// The C library that it needs, where that is newer than many systems have.
+pub(crate) fn too_new(details: &Details) -> Option<&SymbolVersion> {
+    details.needs.get(GLIBC).filter(|version| **version > SymbolVersion(NEW_GLIBC.to_vec()))
+}
+
+fn findings(details: &Details, export: Option<&Export>, name: &str) -> Vec<Finding> {
     let mut findings = Vec::new();
     let name = shown(name);
-    if let Some(version) = glibc.filter(|version| **version > SymbolVersion(NEW_GLIBC.to_vec())) {
+    if let Some(version) = too_new(details) {
         let what = format!("{name} needs glibc {version}, which systems of before 2023 do not have");
         findings.push(Finding::warns("new-glibc", what, "build it on an older system, or in a container of one"));
     }

@@ -5,13 +5,13 @@ use lantern_core::finding::{Finding, listed};
 use lantern_core::path::shown;
 use lantern_core::system::System;
 use lantern_formats::info::Info;
-use lantern_formats::macho::{CodeSignature, Details, Platform, Special, Wrong};
+use lantern_formats::macho::{CodeSignature, Details, Platform, Special, SystemVersion, Wrong};
 use lantern_formats::program::{Form, Kind, Machine, Program};
 use lantern_formats::{FormatError, Signer, icon};
 use lantern_store::seal::SourceKind;
 
 use super::{
-    Inspected, Looking, Signature, broken, icon_findings, open, path_from, picture_sizes, profile, seal,
+    Inspected, LIBRARY, Looking, Signature, broken, icon_findings, open, path_from, picture_sizes, profile, seal,
     signature_broken, signer, small_file,
 };
 use crate::export::{Export, ReadSeek, unreadable};
@@ -24,6 +24,9 @@ const WANTED_ICON: u16 = 512;
 const WANTED_ICON_OF_PHONES: u16 = 120;
 /// Most rights that are named one by one.
 const MAX_NAMED: usize = 4;
+/// The newest systems that may be demanded without a word: those of 2022, as with glibc.
+const NEWEST_MACOS: SystemVersion = SystemVersion(13, 255, 255);
+const NEWEST_IOS: SystemVersion = SystemVersion(16, 255, 255);
 
 /// What a folder is called that is a bundle.
 const BUNDLES: [&str; 8] = ["app", "framework", "bundle", "plugin", "appex", "xpc", "systemextension", "dSYM"];
@@ -193,12 +196,37 @@ fn bundle(export: &Export, layout: &Layout, looking: &mut Looking<'_>) {
     if layout.is_for_phones() {
         out.systems = vec![System::Ios];
     }
-    if let Some(mut from) = open(export, index, out) {
-        program(&mut from, Some((export, Some(layout))), &path, looking);
+    let mut from = open(export, index, out);
+    let needs = from.as_mut().and_then(|from| program(from, Some((export, Some(layout))), &path, looking));
+    if let Some(promised) = info.minimum_system.filter(|_| layout.is_app()) {
+        promise(layout, &promised, needs, looking.out);
     }
-    if let Some(wanted) = info.minimum_system.filter(|_| layout.is_app()) {
-        looking.out.needs = Some(format!("{} {wanted}", if layout.is_flat { "iOS" } else { "macOS" }));
+}
+
+/// Holds the oldest system that a bundle names against the one that its program starts on.
+fn promise(layout: &Layout, promised: &str, needs: Option<SystemVersion>, out: &mut Inspected) {
+    let (system, newest) = if layout.is_flat { ("iOS", NEWEST_IOS) } else { ("macOS", NEWEST_MACOS) };
+    out.needs = Some(format!("{system} {}", shown(promised)));
+    let Ok(version) = promised.parse::<SystemVersion>() else { return };
+    if needs.is_some_and(|needs| version < needs) {
+        let needs = needs.map(|needs| needs.to_string()).unwrap_or_default();
+        let what = format!(
+            "{} says that it starts on {system} {version}, and its program does so on {needs} and newer alone",
+            shown(&layout.name)
+        );
+        let cure = format!("set the oldest system to {needs} in the engine, or build the program for {version}");
+        out.findings.push(Finding::warns("new-system", what, cure));
+    } else if needs.is_none_or(|needs| needs <= newest) {
+        // That of the program was said already.
+        out.findings.extend(new_system(&shown(&layout.name), system, version, newest));
     }
+}
+
+/// A system that many players do not have.
+fn new_system(name: &str, system: &str, version: SystemVersion, newest: SystemVersion) -> Option<Finding> {
+    let what = format!("{name} needs {system} {version}: who has {} or older cannot play", newest.0);
+    let cure = "build it for an older system, if that is not meant";
+    (version > newest).then(|| Finding::warns("new-system", what, cure))
 }
 
 /// Which programs a bundle of debug data belongs to, by the id that both have.
@@ -231,32 +259,55 @@ fn icons(export: &Export, layout: &Layout, info: &Info, out: &mut Inspected) {
     out.findings.extend(icon_findings(&shown(&layout.name), &out.icon_sizes, wanted, cure));
 }
 
-/// A program by itself, or that of a bundle.
+fn oldest_of(details: &[Details]) -> Option<(Platform, SystemVersion)> {
+    details.iter().filter_map(|d| d.minimum).min_by_key(|(_, version)| *version)
+}
+
+/// The system that it needs, where that is newer than many have, with the newest that is not.
+pub(crate) fn too_new(details: &[Details]) -> Option<(&'static str, SystemVersion, SystemVersion)> {
+    let (platform, version) = oldest_of(details)?;
+    let (system, newest) = match platform {
+        Platform::MacOs => ("macOS", NEWEST_MACOS),
+        Platform::Ios => ("iOS", NEWEST_IOS),
+        _ => return None,
+    };
+    (version > newest).then_some((system, version, newest))
+}
+
+/// A program by itself, or that of a bundle; returns the oldest system that it starts on.
 pub(super) fn program(
     mut from: &mut dyn ReadSeek,
     within: Option<(&Export, Option<&Layout>)>,
     name: &str,
     looking: &mut Looking<'_>,
-) {
+) -> Option<SystemVersion> {
     let out = &mut *looking.out;
     let details = match Details::read(&mut from) {
         Ok(details) => details,
-        Err(error) => return out.findings.extend(broken(name, &error)),
+        Err(error) => {
+            out.findings.extend(broken(name, &error));
+            return None;
+        }
     };
     for library in details.iter().flat_map(|d| &d.libraries) {
         if !out.libraries.contains(&library.name) {
             out.libraries.push(library.name.clone());
         }
     }
-    let newest = details.iter().filter_map(|d| d.minimum).max_by_key(|(_, version)| *version);
-    out.needs = newest.map(|(platform, version)| match platform {
+    // Of several slices each is for another processor: Apple's own came with 11.0, whatever the others start on.
+    let oldest = oldest_of(&details);
+    out.needs = oldest.map(|(platform, version)| match platform {
         Platform::MacOs => format!("macOS {version}"),
         Platform::Ios => format!("iOS {version}"),
         Platform::IosSimulator => "the simulator of iOS".to_owned(),
         _ => format!("version {version} of another system"),
     });
     let name = shown(name);
-    if newest.is_some_and(|(platform, _)| platform == Platform::IosSimulator) {
+    // What loads a library speaks for it.
+    if let Some((system, version, newest)) = too_new(&details).filter(|_| out.form != Some(LIBRARY)) {
+        out.findings.extend(new_system(&name, system, version, newest));
+    }
+    if oldest.is_some_and(|(platform, _)| platform == Platform::IosSimulator) {
         let what = format!("{name} is for the simulator, which only developers have");
         out.findings.push(Finding::stops("simulator-build", what, "export for the device"));
     }
@@ -277,9 +328,14 @@ pub(super) fn program(
         out.systems = systems_of(&Program { form: Form::MachO, kind: Kind::Program, machines: machines().collect() });
     }
     let is_arm = machines().any(|machine| machine == Machine::Aarch64);
-    let Some((_, layout)) = within.filter(|_| out.signature == Signature::None) else { return };
+    if machines().all(|machine| matches!(machine, Machine::X86 | Machine::Arm)) {
+        let what = format!("{name} is for 32 bits alone: macOS since 10.15 and iOS since 11 do not start it");
+        out.findings.push(Finding::stops("only-32-bit", what, "export for 64 bits"));
+    }
+    let needs = oldest.map(|(_, version)| version);
+    let Some((_, layout)) = within.filter(|_| out.signature == Signature::None) else { return needs };
     if layout.is_some_and(|layout| !layout.is_app()) {
-        return;
+        return needs;
     }
     if layout.is_some_and(Layout::is_for_phones) {
         let what = format!("{name} is not signed: no device takes it");
@@ -288,6 +344,7 @@ pub(super) fn program(
         let what = format!("{name} is not signed at all: Apple's own processors do not start it");
         out.findings.push(Finding::warns("unsigned", what, "sign it, ad hoc at least"));
     }
+    needs
 }
 
 /// What the signatures of a program's slices say.

@@ -323,6 +323,31 @@ fn a_program_that_only_its_linker_signed() {
 }
 
 #[test]
+fn a_program_for_32_bits_alone() {
+    let mut program = MacProgram { flags: 2, ..MacProgram::default() }.signed(&nobody);
+    assert_eq!(what(&look_at_file("saltmarsh", &program), "only-32-bit"), [""; 0]);
+    // The processor's number, without the bit for 64 bits.
+    program[4..8].copy_from_slice(&7_u32.to_le_bytes());
+    assert_eq!(what(&look_at_file("saltmarsh", &program), "only-32-bit").len(), 1);
+}
+
+#[test]
+fn systems_that_many_do_not_have() {
+    let key = Key::new("Paper Heron");
+    let look = |promised: &str| {
+        let mut files = bundle(&key, "HERON12345");
+        let info = String::from_utf8(info("saltmarsh")).unwrap();
+        let more = format!("<key>LSMinimumSystemVersion</key><string>{promised}</string></dict>");
+        files.insert("Contents/Info.plist".to_owned(), info.replace("</dict>", &more).into_bytes());
+        let seen = look_at_bundle(&files);
+        (seen.needs.clone(), what(&seen, "new-system").join("; "))
+    };
+    assert_eq!(look("13.7"), (Some("macOS 13.7".to_owned()), String::new()));
+    assert!(look("14").1.contains("needs macOS 14.0: who has 13 or older"));
+    assert!(look("10.9").1.contains("says that it starts on macOS 10.9, and its program does so on 11.0"));
+}
+
+#[test]
 fn an_android_bundle() {
     let manifest = include_bytes!("../../../lantern-formats/tests/seeds/manifest/bundle");
     let files: [(&str, &[u8]); 3] = [

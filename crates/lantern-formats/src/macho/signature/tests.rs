@@ -74,7 +74,7 @@ fn what_was_changed_is_named() {
     assert_eq!(changed(entitlements), Some(Wrong::Special(Special::Entitlements)));
     // More program than the hashes cover: whatever stands there could be exchanged.
     let mut longer = good.clone();
-    longer[40..44].copy_from_slice(&9_990_u32.to_le_bytes());
+    longer[64..68].copy_from_slice(&9_990_u32.to_le_bytes());
     assert!(verify(&longer).is_err(), "no signature lies there");
 }
 
@@ -92,7 +92,7 @@ fn blobs_over_one_another_are_refused() {
     signature.append(&mut parts);
     let mut file = signed(4096, FLAG_AD_HOC, &nobody);
     file.truncate(4096);
-    file[44..48].copy_from_slice(&len.to_le_bytes());
+    file[68..72].copy_from_slice(&len.to_le_bytes());
     file.extend(signature);
     assert!(read(&file).unwrap_err().to_string().contains("the place of a blob"));
 }
