@@ -75,13 +75,8 @@ impl Look<'_> {
             Err(error) => return Ok(Some(format!("its seal cannot be read: {error}"))),
         };
         let export = self.export;
-        let folders: Vec<String> = seal
-            .files
-            .iter()
-            .filter(|(_, (sealed, _))| matches!(sealed, Sealed::Code(_)))
-            .map(|(path, _)| format!("{path}/"))
-            .collect();
-        let is_nested = |path: &str| folders.iter().any(|folder| path.starts_with(folder.as_str()));
+        let is_code = |path: &str| matches!(seal.files.get(path), Some((Sealed::Code(_), _)));
+        let is_nested = |path: &str| path.match_indices('/').any(|(at, _)| is_code(&path[..at]));
         let (mut files, mut codes) = (Vec::new(), Vec::new());
         let mut there = BTreeSet::new();
         for (path, index) in export.below(&bundle.base) {
