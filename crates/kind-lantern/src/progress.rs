@@ -8,6 +8,7 @@ use std::time::{Duration, Instant};
 
 use indicatif::{ProgressBar, ProgressState, ProgressStyle};
 use lantern_core::progress::{Meter, Progress, Task};
+use serde::Serialize;
 
 use crate::args::ProgressMode;
 use crate::words;
@@ -115,25 +116,42 @@ impl Drop for Bar {
     }
 }
 
+/// A line of `--progress json`, on standard error: one when a task starts, and at most four in a second.
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
+pub struct Line {
+    schema: &'static str,
+    /// `seal`, `send`, `receive`, `verify`, `write`, or `work` for any other.
+    task: &'static str,
+    /// Bytes.
+    done: u64,
+    /// Bytes, where it is known how many there will be.
+    total: Option<u64>,
+    /// At the pace up to now; none before anything is done, or where the end is not known.
+    seconds_left: Option<u64>,
+}
+
 struct Lines {
     task: &'static str,
     total: Option<u64>,
     done: AtomicU64,
-    last: Mutex<Option<Instant>>,
+    started: Instant,
+    last: Mutex<Instant>,
 }
 
 impl Lines {
     fn new(task: &'static str, total: Option<u64>) -> Self {
-        let lines = Self { task, total, done: AtomicU64::new(0), last: Mutex::new(Some(Instant::now())) };
+        let now = Instant::now();
+        let lines = Self { task, total, done: AtomicU64::new(0), started: now, last: Mutex::new(now) };
         lines.write();
         lines
     }
 
     fn write(&self) {
-        let line = serde_json::json!({
-            "schema": "lantern.progress/1", "task": self.task,
-            "done": self.done.load(Ordering::Relaxed), "total": self.total,
-        });
+        let done = self.done.load(Ordering::Relaxed);
+        let seconds_left = self.total.and_then(|total| seconds_left(done, total, self.started.elapsed()));
+        let line = Line { schema: "lantern.progress/1", task: self.task, done, total: self.total, seconds_left };
+        let line = serde_json::to_string(&line).expect("a line has only keys that are texts");
         let _ = writeln!(std::io::stderr(), "{line}");
     }
 }
@@ -142,10 +160,31 @@ impl Meter for Lines {
     fn add(&self, bytes: u64) {
         self.done.fetch_add(bytes, Ordering::Relaxed);
         let mut last = self.last.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
-        if last.is_none_or(|at| at.elapsed() >= JSON_EVERY) {
-            *last = Some(Instant::now());
+        if last.elapsed() >= JSON_EVERY {
+            *last = Instant::now();
             self.write();
         }
+    }
+}
+
+/// The whole seconds that the rest takes at the pace up to now.
+fn seconds_left(done: u64, total: u64, since: Duration) -> Option<u64> {
+    let left = total.saturating_sub(done);
+    let millis = u128::from(left) * since.as_millis() / u128::from(std::num::NonZeroU64::new(done)?.get());
+    u64::try_from(millis.div_ceil(1000)).ok()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_time_that_is_left() {
+        let ten = Duration::from_secs(10);
+        assert_eq!(seconds_left(0, 100, ten), None, "nothing is known of its pace");
+        assert_eq!((seconds_left(25, 100, ten), seconds_left(100, 100, ten)), (Some(30), Some(0)));
+        assert_eq!(seconds_left(1, u64::MAX, Duration::from_secs(u64::MAX / 1000)), None, "for ever");
+        assert_eq!(seconds_left(120, 100, ten), Some(0), "more than was foretold");
     }
 }
 

@@ -1,4 +1,4 @@
-//! The shapes of all documents that `--json` prints, held against `docs/json/`.
+//! The shapes of all documents that `--json` prints, and of the lines of `--progress json`, held against `docs/json/`.
 
 use schemars::generate::SchemaSettings;
 use schemars::{JsonSchema, SchemaGenerator};
@@ -6,6 +6,7 @@ use serde_json::Value;
 
 use crate::commands;
 use crate::diagnostic::ErrorDocument;
+use crate::progress::Line;
 
 /// Returns the schema of a document; its `schema` field has one value alone.
 fn schema_of<T: JsonSchema>(name: &str) -> (String, Value) {
@@ -30,6 +31,7 @@ fn all() -> Vec<(String, Value)> {
         schema_of::<commands::keep::Document<'static>>("keep"),
         schema_of::<commands::live::Document>("live"),
         schema_of::<commands::prepare::Document<'static>>("prepare"),
+        schema_of::<Line>("progress"),
         schema_of::<commands::MoveDocument<'static>>("promote"),
         schema_of::<commands::push::Document<'static>>("push"),
         schema_of::<commands::rehearse::Document<'static>>("rehearse"),

@@ -58,3 +58,25 @@ fn help_comes_although_much_is_broken() {
     let text = String::from_utf8(env.read("lantern-help.txt")).unwrap();
     assert!(text.contains("start = \"saltmarsh\"") && text.contains("cannot be opened"), "{text}");
 }
+
+/// Progress for programs: lines that say what is done of what, beside the one document.
+#[test]
+fn progress_in_lines() {
+    let env = TestEnv::live();
+    env.next_version();
+    let lines = |arguments: &[&str]| -> Vec<(String, u64, u64)> {
+        let ran = env.lantern(&[arguments, &["--progress", "json", "--json"]].concat()).success();
+        ran.json();
+        let line = |line: &str| {
+            let line: serde_json::Value = serde_json::from_str(line).unwrap();
+            crate::schema::check(&line);
+            let number = |key: &str| line[key].as_u64().unwrap();
+            (line["task"].as_str().unwrap().to_owned(), number("done"), number("total"))
+        };
+        ran.stderr().lines().map(line).collect()
+    };
+    let seen = lines(&["prepare"]);
+    assert!(seen.iter().any(|(task, done, total)| task == "seal" && *done == 0 && *total > 1_000_000), "{seen:?}");
+    let seen = lines(&["push", "brambleyard", "--yes"]);
+    assert!(seen.iter().any(|(task, done, total)| task == "send" && *done == 0 && *total > 1_000), "{seen:?}");
+}
