@@ -150,3 +150,30 @@ fn a_companion_starts_nothing() {
     env.edit("lantern.toml", "kind = \"companion\"", "kind = \"demo\"");
     env.lantern(&["prepare", "--edition", "first-tide"]).fails(1);
 }
+
+#[test]
+fn a_depot_for_those_who_own_another_edition() {
+    let env = with_first_tide();
+    let text = String::from_utf8(env.read("lantern.toml")).unwrap();
+    let (before, after) = text.split_once("[depots.voices-ja]").unwrap();
+    env.write(
+        "lantern.toml",
+        &format!("{before}[depots.voices-ja]{}", after.replacen("language = \"ja\"", "owns = \"first-tide\"", 1)),
+    );
+    let stdout = env.lantern(&["depots"]).success().stdout();
+    assert!(stdout.contains("owns first-tide"), "{stdout}");
+    env.lantern(&["prepare"]).success();
+    env.lantern(&["push", "brambleyard", "--edition", "full", "--yes"]).success();
+    env.lantern(&["promote", "brambleyard", "creek", "--edition", "full", "--yes"]).success();
+    let install = |more: &[&str]| {
+        let first = ["install", "brambleyard", "creek", "player", "--edition", "full", "--target", "linux"];
+        env.lantern(&[&first, more].concat()).success();
+        env.path("player/voices/ja").is_dir()
+    };
+    assert!(!install(&[]), "nobody said that they own it");
+    assert!(install(&["--with", "voices-ja"]));
+    // An edition that is none.
+    env.edit("lantern.toml", "owns = \"first-tide\"", "owns = \"last-tide\"");
+    let stderr = env.lantern(&["prepare"]).fails(2).stderr();
+    assert!(stderr.contains("last-tide") && stderr.contains("try:"), "{stderr}");
+}
