@@ -35,6 +35,7 @@ const SEAL: &str = "_CodeSignature/CodeResources";
 /// What the notary service says of a bundle for macOS, from where the paths of the seal begin: it is put there last,
 /// and no seal covers it.
 pub(super) const TICKET: &str = "CodeResources";
+/// As seen in public bundles.
 const TICKET_MAGIC: &[u8] = b"s8ch";
 
 /// How the parts of a bundle lie in it.
@@ -184,10 +185,14 @@ fn bundle(export: &Export, layout: &Layout, looking: &mut Looking<'_>) {
     if layout.ending == "dSYM" {
         return debug_data(export, layout, out);
     }
-    let Some(executable) = &info.executable else { return };
     let path = layout.program(&info);
     let Some(index) = export.place_of(&path) else {
-        let what = format!("{} names the program {}, which is not there", shown(&layout.info), shown(executable));
+        let what = match &info.executable {
+            Some(named) => format!("{} names the program {}, which is not there", shown(&layout.info), shown(named)),
+            None if layout.is_app() => format!("{} has no program", shown(&layout.name)),
+            // Others may hold nothing but resources.
+            None => return,
+        };
         return out.findings.push(Finding::stops("bundle", what, "export again"));
     };
     if out.starts.is_empty() && layout.is_app() {
@@ -278,14 +283,14 @@ pub(crate) fn too_new(details: &[Details]) -> Option<(&'static str, SystemVersio
 pub(super) fn program(
     mut from: &mut dyn ReadSeek,
     within: Option<(&Export, Option<&Layout>)>,
-    name: &str,
+    path: &str,
     looking: &mut Looking<'_>,
 ) -> Option<SystemVersion> {
     let out = &mut *looking.out;
     let details = match Details::read(&mut from) {
         Ok(details) => details,
         Err(error) => {
-            out.findings.extend(broken(name, &error));
+            out.findings.extend(broken(path, &error));
             return None;
         }
     };
@@ -302,7 +307,7 @@ pub(super) fn program(
         Platform::IosSimulator => "the simulator of iOS".to_owned(),
         _ => format!("version {version} of another system"),
     });
-    let name = shown(name);
+    let name = shown(path);
     // What loads a library speaks for it.
     if let Some((system, version, newest)) = too_new(&details).filter(|_| out.form != Some(LIBRARY)) {
         out.findings.extend(new_system(&name, system, version, newest));
@@ -317,9 +322,9 @@ pub(super) fn program(
     }
     // Where another program finds its libraries is that one's business.
     if let Some((export, layout)) = within.filter(|(_, layout)| layout.is_none_or(Layout::is_app)) {
-        out.findings.extend(missing_libraries(&details, export, layout, &name));
+        out.findings.extend(missing_libraries(&details, export, layout, path));
     }
-    if let Err(error) = signature(from, &details, within, &name, looking) {
+    if let Err(error) = signature(from, &details, within, path, looking) {
         looking.out.findings.extend(broken(&name, &error));
     }
     let out = &mut *looking.out;
@@ -332,7 +337,9 @@ pub(super) fn program(
         let what = format!("{name} is for 32 bits alone: macOS since 10.15 and iOS since 11 do not start it");
         out.findings.push(Finding::stops("only-32-bit", what, "export for 64 bits"));
     }
-    let needs = oldest.map(|(_, version)| version);
+    // Others count in versions of their own.
+    let needs = oldest.filter(|(platform, _)| matches!(platform, Platform::MacOs | Platform::Ios));
+    let needs = needs.map(|(_, version)| version);
     let Some((_, layout)) = within.filter(|_| out.signature == Signature::None) else { return needs };
     if layout.is_some_and(|layout| !layout.is_app()) {
         return needs;
@@ -403,9 +410,10 @@ fn signature(
     from: &mut dyn ReadSeek,
     details: &[Details],
     within: Option<(&Export, Option<&Layout>)>,
-    name: &str,
+    path: &str,
     looking: &mut Looking<'_>,
 ) -> Result<(), FormatError> {
+    let name = &shown(path);
     // What a bundle's program covers beside itself.
     let mut beside: Vec<(Special, String, Option<Vec<u8>>)> = Vec::new();
     if let Some((export, Some(layout))) = within {
@@ -423,7 +431,7 @@ fn signature(
     let seal = beside.into_iter().find(|(slot, ..)| *slot == Special::Resources).and_then(|(_, _, bytes)| bytes);
     let is_sealed = first.covers(Special::Resources);
     if let (Some((export, Some(layout))), Some(seal), None, true) = (within, seal, &wrong, is_sealed) {
-        let bundle = seal::Bundle { base: layout.base.clone(), main: name.to_owned(), team: first.team() };
+        let bundle = seal::Bundle { base: layout.base.clone(), main: path.to_owned(), team: first.team() };
         match seal::wrong_in(export, &bundle, &seal, looking.progress) {
             Ok(found) => {
                 wrong = found.wrong;
@@ -487,8 +495,8 @@ fn ticket(export: &Export, layout: &Layout, signatures: &[CodeSignature], out: &
 }
 
 /// Libraries that are neither part of the system nor where their install names lead.
-fn missing_libraries(details: &[Details], export: &Export, layout: Option<&Layout>, name: &str) -> Vec<Finding> {
-    let folder = name.rsplit_once('/').map_or("", |(folder, _)| folder);
+fn missing_libraries(details: &[Details], export: &Export, layout: Option<&Layout>, path: &str) -> Vec<Finding> {
+    let (name, folder) = (shown(path), path.rsplit_once('/').map_or("", |(folder, _)| folder));
     let resolve = |path: &str| -> Option<String> {
         let rest = path.strip_prefix("@executable_path/").or_else(|| path.strip_prefix("@loader_path/"))?;
         path_from(folder, rest)
