@@ -99,6 +99,11 @@ pub const ALL: &[Story] = &[
         "It is signed with a developer's key.",
         "Everybody has such a key; shops refuse it, and a game that is out with it can never be updated with another.",
     ),
+    story(
+        "depot-differs",
+        "A depot that several systems share is not the same in all of their exports.",
+        "It is taken from one of them. One of the exports may be an old one, or the file is meant to differ and cannot be shared.",
+    ),
     story("depot-empty", "A depot takes nothing.", "Its patterns mean nothing in the export."),
     story("depot-nowhere", "A depot belongs to no target.", "Nobody would download it."),
     story(

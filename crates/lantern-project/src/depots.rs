@@ -77,7 +77,43 @@ impl Project {
         divided.findings.extend(troubles.into_iter().map(|finding| (None, finding)));
         let starts = self.starts_for_everybody(&divided);
         divided.findings.extend(starts.into_iter().map(|finding| (None, finding)));
+        let others = self.other_sizes(&divided);
+        divided.findings.extend(others.into_iter().map(|finding| (None, finding)));
         divided
+    }
+
+    /// Files of a shared depot that another target's export has in another size: its players get those of the one
+    /// that the depot is made of.
+    fn other_sizes(&self, divided: &Divided<'_>) -> Vec<Finding> {
+        let mut findings = Vec::new();
+        for depot in &divided.mapping.depots {
+            let from = &divided.intakes[depot.from];
+            let indices = divided.indices(depot);
+            for target in depot.targets.iter().filter(|target| **target != depot.from) {
+                let other = &divided.intakes[*target];
+                let differs = |source: &&SourceEntry| {
+                    let known = other.export().place_of(source.path.as_str());
+                    known.is_some_and(|at| other.entries()[at].source.size() != source.size())
+                };
+                let sources = indices.iter().map(|i| &from.entries()[*i].source).filter(|source| source.is_file());
+                let paths: Vec<TreePath> = sources.filter(differs).map(|source| source.path.clone()).collect();
+                if paths.is_empty() {
+                    continue;
+                }
+                let what = format!(
+                    "the depot {} is made of {}, and {} has {} of it in another size: {}",
+                    depot.name,
+                    from.name,
+                    other.name,
+                    are(paths.len()),
+                    named(&paths)
+                );
+                let cure = "export both again, or let each have a depot of its own";
+                let finding = Finding::warns("depot-differs", what, cure);
+                findings.push(finding.at(self.place_of(&["depots", depot.name.as_str(), "from"])));
+            }
+        }
+        findings
     }
 
     fn trouble(&self, trouble: &Trouble) -> Finding {

@@ -107,6 +107,17 @@ fn the_start_file_is_with_everybody() {
 }
 
 #[test]
+fn a_shared_depot_that_is_not_the_same_everywhere() {
+    let env = TestEnv::desktops();
+    assert!(!env.lantern(&["check"]).success().stdout().contains("depot-differs"));
+    env.write("exports/linux/voices/en/letters.snd", "an older letter");
+    let stdout = env.lantern(&["check"]).success().stdout();
+    let what =
+        "the depot voices-en is made of windows, and linux has 1 file of it in another size: voices/en/letters.snd";
+    assert!(stdout.contains(what), "{stdout}");
+}
+
+#[test]
 fn players_get_what_they_have_and_what_they_ask_for() {
     let env = TestEnv::desktops();
     env.lantern(&["prepare"]).success();
