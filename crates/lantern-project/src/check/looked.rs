@@ -24,8 +24,8 @@ use crate::inspect::{too_new_for_linux, too_new_for_macos, verify_code};
 use crate::outside;
 use crate::watch::Watch;
 
-/// A newer version may look for more.
-const FORMAT: &str = concat!("lantern.looked/2 of ", env!("CARGO_PKG_VERSION"));
+/// The number rises when anything is looked for that was not before; a newer version may look for more in any case.
+const FORMAT: &str = concat!("lantern.looked/3 of ", env!("CARGO_PKG_VERSION"));
 const MAX_LEN: u64 = 1024 * 1024 * 1024;
 /// First bytes that tell what a file is.
 const HEAD_LEN: usize = 64;
