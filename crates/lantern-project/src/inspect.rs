@@ -179,7 +179,11 @@ fn look_at(path: &Path, shown_path: &str, progress: &dyn Progress) -> Result<Ins
         Box::new(finding)
     };
     let metadata = std::fs::metadata(path).map_err(no)?;
-    let full = std::path::absolute(path).map_err(no)?;
+    let mut full = std::path::absolute(path).map_err(no)?;
+    if full.file_name().is_none() {
+        // It ends with `..`, which says nothing about what it is called.
+        full = full.canonicalize().map_err(no)?;
+    }
     let name = full.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
     let form = if metadata.is_dir() { Some(Form::Folder) } else { Form::of_name(&name) };
     let Some(form) = form else {

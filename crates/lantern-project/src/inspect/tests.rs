@@ -241,6 +241,8 @@ fn bundles_that_nobody_starts() {
         assert_eq!((seen.form, seen.version.as_deref()), (Some("a bundle"), Some("1.4.0")));
         assert_eq!((seen.signature, seen.findings), (Signature::AdHoc { is_intact: true }, vec![]));
     }
+    let beside = look("Tide.framework/Resources/..", &[("Resources/Info.plist", &info), ("Tide", &program)]);
+    assert_eq!(beside.form, Some("a bundle"), "it is called as its folder is");
     let seen =
         look("Tide.framework.dSYM", &[("Contents/Info.plist", &info), ("Contents/Resources/DWARF/Tide", &program)]);
     assert_eq!((seen.form, fact(&seen, "of programs")), (Some("data for debuggers"), Some("unknown")));
