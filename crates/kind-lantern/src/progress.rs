@@ -167,6 +167,12 @@ impl Meter for Lines {
     }
 }
 
+impl Drop for Lines {
+    fn drop(&mut self) {
+        self.write();
+    }
+}
+
 /// The whole seconds that the rest takes at the pace up to now.
 fn seconds_left(done: u64, total: u64, since: Duration) -> Option<u64> {
     let left = total.saturating_sub(done);
@@ -185,11 +191,5 @@ mod tests {
         assert_eq!((seconds_left(25, 100, ten), seconds_left(100, 100, ten)), (Some(30), Some(0)));
         assert_eq!(seconds_left(1, u64::MAX, Duration::from_secs(u64::MAX / 1000)), None, "for ever");
         assert_eq!(seconds_left(120, 100, ten), Some(0), "more than was foretold");
-    }
-}
-
-impl Drop for Lines {
-    fn drop(&mut self) {
-        self.write();
     }
 }
