@@ -1,4 +1,5 @@
-//! The shapes of all documents that `--json` prints, and of the lines of `--progress json`, held against `docs/json/`.
+//! What stands in `docs/` and comes out of the code: the shapes of all documents that `--json` prints and of the lines of
+//! `--progress json`, in `docs/json/`, and the list of all findings.
 
 use schemars::generate::SchemaSettings;
 use schemars::{JsonSchema, SchemaGenerator};
@@ -65,4 +66,20 @@ fn the_schemas_in_docs_are_those_of_the_code() {
     }
     let files = std::fs::read_dir(folder).unwrap().count();
     assert_eq!(files, all.len(), "docs/json holds a schema of nothing");
+}
+
+#[cfg(test)]
+#[test]
+fn the_findings_in_docs_are_those_of_the_code() {
+    let path = std::path::Path::new(concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/findings.md"));
+    let mut text = "# Findings\n\nEvery code that a finding can have, as `lantern check --explain CODE` tells it. A code keeps its meaning; \
+        `[checks] accept` in `lantern.toml` names them.\n\n| code | what it is | why it matters |\n|---|---|---|\n"
+        .to_owned();
+    for story in lantern_core::stories::ALL {
+        text += &format!("| `{}` | {} | {} |\n", story.code, story.what, story.why);
+    }
+    if std::env::var_os("UPDATE_EXPECTED").is_some() {
+        std::fs::write(path, &text).unwrap();
+    }
+    assert_eq!(std::fs::read_to_string(path).unwrap_or_default(), text, "UPDATE_EXPECTED=1 writes it anew");
 }
