@@ -240,7 +240,7 @@ pub const ALL: &[Story] = &[
     story(
         "no-profile",
         "There is no profile in it.",
-        "A profile says which game may be installed where, and what it may do. Without it no phone takes the package; computers start what asks for nothing that a profile must allow.",
+        "A profile says which game may be installed where, and what it may do. No phone takes a package without one, and no Mac starts a signed program that asks for more than everybody may.",
     ),
     story(
         "no-start",
@@ -338,8 +338,8 @@ pub const ALL: &[Story] = &[
     ),
     story(
         "profile",
-        "The profile and the package do not go together.",
-        "A device holds one against the other before it installs anything. It says no more than that it could not be installed.",
+        "The profile and the program do not go together.",
+        "A device holds one against the other before it installs or starts anything. It says no more than that it could not.",
     ),
     story(
         "profile-reach",
@@ -368,7 +368,7 @@ pub const ALL: &[Story] = &[
     ),
     story(
         "set-up-program",
-        "What starts is a program that sets the game up, by its name.",
+        "What starts is a program that sets the game up, by its name or by what it says of itself.",
         "Players would start it again and again, and have the game twice; an update would not reach what it wrote.",
     ),
     story(
