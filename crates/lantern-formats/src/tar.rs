@@ -308,6 +308,17 @@ mod tests {
     }
 
     #[test]
+    fn a_list_that_is_longer_than_any_real_one() {
+        let link = "n".repeat(100);
+        let tar = archive(&[("a", b'0', b"letter", ""), ("b", b'2', b"", &link)]);
+        let entry = std::mem::size_of::<TarEntry>() as u64;
+        let whole = 2 * (entry + 1) + 100;
+        assert_eq!(read(&mut Cursor::new(&tar), whole).unwrap().len(), 2);
+        let error = read(&mut Cursor::new(&tar), whole - 1).unwrap_err();
+        assert!(error.to_string().contains("more and longer names"), "{error}");
+    }
+
+    #[test]
     fn what_is_written_is_read() {
         let mut tar = write::TarWriter::new(Vec::new());
         let long = format!("{}/file", "folder".repeat(40));

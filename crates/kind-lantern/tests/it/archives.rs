@@ -114,6 +114,12 @@ fn archives_that_cannot_be_trusted() {
         let stderr = told("hostile.zip", &zip_of(hostile));
         assert!(stderr.contains("(name)") && !stderr.contains('\u{1b}'), "{hostile}: {stderr}");
     }
+    let mut many = ZipWriter::new(std::io::Cursor::new(Vec::new()));
+    for i in 0..150 {
+        many.file(&format!("../{i}"), Method::Stored, 0o644, 0, |_| Ok(())).unwrap();
+    }
+    let stderr = told("many.zip", &many.finish().unwrap().into_inner());
+    assert!(stderr.contains("50 more entries of many.zip are wrong (too-many)"), "{stderr}");
     let mut twice = ZipWriter::new(std::io::Cursor::new(Vec::new()));
     for bytes in [b"1", b"2"] {
         twice.file("saltmarsh", Method::Stored, 0o644, 1, |out| out.write_all(bytes)).unwrap();

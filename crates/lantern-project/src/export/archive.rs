@@ -20,7 +20,7 @@ const MAX_RATIO: u64 = 200;
 const SPARE_LEN: u64 = 1024 * 1024 * 1024;
 
 /// Most findings about one archive's entries. Ours: what is wrong with so many is wrong with the archive.
-const MAX_FINDINGS: usize = 1000;
+const MAX_FINDINGS: usize = 100;
 /// Memory that the list of an archive may take in any case, in bytes, and for each byte of the archive. Ours: an entry
 /// of a ZIP archive has 76 bytes there at least, and 200 in the list; those of one that is compressed as a whole may
 /// have next to none.
@@ -33,13 +33,17 @@ pub(super) struct Contents {
     pub entries: Vec<Listed>,
     pub left_out: Vec<TreePath>,
     pub findings: Vec<Finding>,
+    /// How many more findings there are.
+    more: usize,
 }
 
 impl Contents {
-    /// Adds a finding, unless there are so many that nobody reads it.
+    /// Adds a finding, unless there are so many that nobody reads it: then it is counted.
     fn find(&mut self, finding: Finding) {
         if self.findings.len() < MAX_FINDINGS {
             self.findings.push(finding);
+        } else {
+            self.more += 1;
         }
     }
 }
@@ -83,7 +87,11 @@ pub(super) fn list(export: &mut Export, reading: &Reading<'_>, stamp: Stamp) -> 
             other => broken(other.to_string()),
         })?;
     }
-    let contents = sieve.finish();
+    let mut contents = sieve.finish();
+    if contents.more > 0 {
+        let what = format!("{} more entries of {} are wrong", contents.more, shown(&name));
+        contents.findings.push(Finding::stops("too-many", what, "pack it again"));
+    }
     if let Some(root) = reading.export_root.filter(|_| contents.entries.is_empty() && contents.findings.is_empty()) {
         return Err(no_root(root, &export.shown));
     }
