@@ -1,7 +1,7 @@
 use std::cmp::Reverse;
 use std::collections::BTreeSet;
 
-use lantern_core::finding::{Finding, Severity};
+use lantern_core::finding::{Finding, Severity, listed};
 use lantern_core::names::Name;
 use lantern_project::{Checked, Project};
 use serde::Serialize;
@@ -11,6 +11,9 @@ use crate::diagnostic::{CommandError, show_finding};
 use crate::table::Table;
 use crate::ui::{Ui, bad, faint, good, strong};
 use crate::words;
+
+/// Most findings that are named once more at the end.
+const MAX_NAMED: usize = 3;
 
 /// Shown at the end of the help.
 const EXAMPLES: &str = r#"Examples:
@@ -109,7 +112,19 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
         ui.next("lantern prepare");
         return Ok(());
     }
-    let stop = words::count(stops, "finding stops", "findings stop");
+    let mut stop = words::count(stops, "finding stops", "findings stop");
+    if stops < checked.findings.len() as u64 {
+        // Among many others they are hard to find again.
+        let mut which: Vec<String> = Vec::new();
+        for (target, finding) in checked.findings.iter().filter(|(_, f)| f.severity >= from) {
+            let code = &finding.code;
+            let one = target.as_ref().map_or_else(|| code.clone(), |target| format!("{target}: {code}"));
+            if !which.contains(&one) {
+                which.push(one);
+            }
+        }
+        stop += &format!(" ({})", listed(&which, MAX_NAMED));
+    }
     ui.say(&format!("\n{} {stop}{also}", bad("checked:")));
     ui.next("mend them, then again: lantern check");
     Err(CommandError::findings_said())

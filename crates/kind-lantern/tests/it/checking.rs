@@ -66,7 +66,7 @@ fn what_does_not_belong_to_players() {
       warns: it holds data for debuggers: symbols/saltmarsh.pdb (debug-data)
       try: name them in keep-aside: sealed with the rest, never sent
 
-    checked: 2 findings stop, 4 warnings
+    checked: 2 findings stop (linux: secret), 4 warnings
 
     next: mend them, then again: lantern check
     [exit status: 1]

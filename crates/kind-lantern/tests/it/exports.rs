@@ -482,7 +482,7 @@ fn check_shows_everything_and_makes_nothing() {
       stops: no program lies at the top of exports/windows (no-start)
       try: say which file starts the game: starts = "FILE"
 
-    checked: 2 findings stop, 3 warnings
+    checked: 2 findings stop (linux: must-have, windows: no-start), 3 warnings
 
     next: mend them, then again: lantern check
     [exit status: 1]
