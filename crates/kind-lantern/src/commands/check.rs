@@ -15,6 +15,9 @@ use crate::words;
 /// Most findings that are named once more at the end.
 const MAX_NAMED: usize = 3;
 
+/// For how long it is proposed to accept a finding.
+const EXCUSED_MONTHS: i32 = 3;
+
 /// Shown at the end of the help.
 const EXAMPLES: &str = r#"Examples:
   lantern check
@@ -145,10 +148,9 @@ fn explain(code: &str, ui: &Ui) -> Done {
         ui.say(&format!("  {}", words::flow(text, 2, 2)));
     }
     ui.say("\n  If it is meant to be so, say it in lantern.toml:\n");
-    ui.say(&format!(
-        "  [checks]\n  accept = [{{ code = \"{}\", because = \"…\", until = \"2027-03-01\" }}]",
-        story.code
-    ));
+    let today = jiff::Zoned::now().date();
+    let until = today.checked_add(jiff::Span::new().months(EXCUSED_MONTHS)).unwrap_or(today);
+    ui.say(&format!("  [checks]\n  accept = [{{ code = \"{}\", because = \"…\", until = \"{until}\" }}]", story.code));
     Ok(())
 }
 

@@ -325,7 +325,7 @@ fn the_story_behind_a_finding() {
       If it is meant to be so, say it in lantern.toml:
 
       [checks]
-      accept = [{ code = "debug-data", because = "…", until = "2027-03-01" }]
+      accept = [{ code = "debug-data", because = "…", until = "YYYY-MM-DD" }]
     "#);
     let document = env.lantern(&["check", "--explain", "secret", "--json"]).success().json();
     assert_eq!(document["code"], "secret");
