@@ -164,10 +164,12 @@ fn line<'a>(rest: &mut &'a [u8]) -> &'a [u8] {
     line
 }
 
+/// A key and its value.
+type Field<'a> = (&'a str, Cow<'a, [u8]>);
+
 /// The next field of a section, with what its value goes on with; none at the section's end, nothing in it where it is
 /// no field.
-#[expect(clippy::type_complexity, reason = "a key and its value")]
-fn field<'a>(rest: &mut &'a [u8]) -> Option<Option<(&'a str, Cow<'a, [u8]>)>> {
+fn field<'a>(rest: &mut &'a [u8]) -> Option<Option<Field<'a>>> {
     let first = line(rest);
     if first.is_empty() {
         return None;
@@ -219,7 +221,7 @@ fn digest_of(key: &str) -> Option<(Hash, &'static str)> {
 }
 
 impl<'a> Section<'a> {
-    fn fields(&self) -> impl Iterator<Item = (&'a str, Cow<'a, [u8]>)> {
+    fn fields(&self) -> impl Iterator<Item = Field<'a>> {
         let mut rest = self.bytes;
         std::iter::from_fn(move || field(&mut rest).flatten())
     }

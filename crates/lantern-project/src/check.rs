@@ -147,7 +147,7 @@ impl Project {
         progress: &dyn Progress,
     ) -> Result<(Vec<Finding>, Told), ProjectError> {
         let target = format!("{edition}/{}", intake.name);
-        let key = Key::of(intake);
+        let key = Key::of_all(intake);
         let seen = match key.and_then(|key| memory.told(&target, key)) {
             Some(told) => told,
             None => {

@@ -228,8 +228,7 @@ fn look_at(path: &Path, shown_path: &str, progress: &dyn Progress) -> Result<Ins
             export = deeper;
         }
     }
-    look_inside(&export, &starts, &mut Looking { out: &mut out, progress });
-    let is_bundle = out.form != Some(form.name());
+    let is_bundle = look_inside(&export, &starts, &mut Looking { out: &mut out, progress });
     if out.starts.is_empty() && !is_bundle {
         let none = || {
             let what = "nothing at the top of it starts".to_owned();
@@ -240,11 +239,11 @@ fn look_at(path: &Path, shown_path: &str, progress: &dyn Progress) -> Result<Ins
     Ok(out)
 }
 
-/// Looks at what starts an export.
-fn look_inside(export: &Export, starts: &[(String, System)], looking: &mut Looking<'_>) {
+/// Looks at what starts an export; returns whether it is a bundle itself, which need not start.
+fn look_inside(export: &Export, starts: &[(String, System)], looking: &mut Looking<'_>) -> bool {
     // A bundle may be named itself: what is in it lies as if below it.
     if macos::named(export, looking).is_some() {
-        return;
+        return true;
     }
     let out = &mut *looking.out;
     for (start, system) in starts {
@@ -271,6 +270,7 @@ fn look_inside(export: &Export, starts: &[(String, System)], looking: &mut Looki
             _ => {}
         }
     }
+    false
 }
 
 /// A file by itself: a program, or data.

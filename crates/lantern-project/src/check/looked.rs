@@ -10,7 +10,6 @@ use std::io::{Read, Seek, SeekFrom};
 use std::path::{Path, PathBuf};
 
 use lantern_core::bytes::find;
-use lantern_core::digest::Digest;
 use lantern_core::path::TreePath;
 use lantern_core::secrets;
 use lantern_formats::program::{Form, Kind, Program};
@@ -25,7 +24,7 @@ use crate::outside;
 use crate::watch::Watch;
 
 /// The number rises when anything is looked for that was not before; a newer version may look for more in any case.
-const FORMAT: &str = concat!("lantern.looked/3 of ", env!("CARGO_PKG_VERSION"));
+const FORMAT: &str = concat!("lantern.looked/4 of ", env!("CARGO_PKG_VERSION"));
 const MAX_LEN: u64 = 1024 * 1024 * 1024;
 /// First bytes that tell what a file is.
 const HEAD_LEN: usize = 64;
@@ -116,32 +115,14 @@ pub(super) struct Memory {
 #[derive(Debug, Default, Serialize, Deserialize)]
 struct Target {
     wanted: Wanted,
-    whole: Option<Whole>,
+    whole: Option<Key>,
     files: BTreeMap<TreePath, Remembered>,
 }
 
-/// All files of an archive that were looked into.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
-pub(super) struct Whole {
-    stamp: Stamp,
-    /// Over the names of those files.
-    names: Digest,
-}
-
-impl Whole {
-    /// None where the files have stamps of their own.
-    pub(super) fn of(export: &Export, files: &[usize]) -> Option<Self> {
-        if matches!(export.form, export::Form::Folder) {
-            return None;
-        }
-        let stamp = export.entries.get(*files.first()?)?.stamp?;
-        let mut names = Vec::new();
-        for index in files {
-            names.extend(export.entries[*index].source.path.as_str().as_bytes());
-            names.push(0);
-        }
-        Some(Self { stamp, names: Digest::of(&names) })
-    }
+/// The key of all files of an archive that are looked into; none where the files have stamps of their own.
+fn whole(export: &Export, files: &[usize]) -> Option<Key> {
+    let is_archive = !matches!(export.form, export::Form::Folder);
+    is_archive.then(|| Key::of(export, files.iter().copied(), &()))?
 }
 
 impl Memory {
@@ -175,7 +156,7 @@ impl Memory {
     pub(super) fn get(&self, target: &str, wanted: &Wanted, export: &Export, files: &[usize]) -> Vec<Option<Seen>> {
         let target = self.targets.get(target).filter(|target| target.wanted == *wanted);
         let Some(target) = target else { return files.iter().map(|_| None).collect() };
-        let is_whole = target.whole.is_some() && target.whole == Whole::of(export, files);
+        let is_whole = target.whole.is_some() && target.whole == whole(export, files);
         let one = |index: &usize| {
             let entry = &export.entries[*index];
             let known = target.files.get(&entry.source.path);
@@ -212,7 +193,7 @@ impl Memory {
     ) {
         self.is_new = true;
         let is_settled = |stamp: &Stamp| stamp.is_settled_at(self.begun);
-        let whole = Whole::of(export, files).filter(|whole| is_settled(&whole.stamp) && !seen.contains(&None));
+        let whole = whole(export, files).filter(|key| key.is_settled_at(self.begun) && !seen.contains(&None));
         let mut kept = BTreeMap::new();
         for (index, seen) in files.iter().zip(seen) {
             let entry = &export.entries[*index];

@@ -7,7 +7,7 @@ use lantern_core::path::shown;
 use lantern_store::seal::SourceKind;
 use serde::{Deserialize, Serialize};
 
-use crate::export::Stamp;
+use crate::export::{Export, Stamp};
 use crate::inspect::Inspected;
 use crate::intake::Intake;
 use crate::outside;
@@ -43,7 +43,7 @@ impl Told {
     }
 }
 
-/// What all files of an export were when it was looked into.
+/// What entries of an export were when they were looked into.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 pub(super) struct Key {
     digest: Digest,
@@ -52,11 +52,18 @@ pub(super) struct Key {
 }
 
 impl Key {
-    /// None for an export that cannot be told from a changed one.
-    pub(super) fn of(intake: &Intake<'_>) -> Option<Self> {
+    /// That of a whole export, with how it is looked at; none where it cannot be told from a changed one.
+    pub(super) fn of_all(intake: &Intake<'_>) -> Option<Self> {
+        let export = intake.export();
+        let how = (&export.shown, export.form.name(), &intake.starts, &intake.systems);
+        Self::of(export, 0..export.entries.len(), &how)
+    }
+
+    /// That of some entries; `how` is whatever else changes what is seen in them.
+    pub(super) fn of(export: &Export, indices: impl Iterator<Item = usize>, how: &impl Serialize) -> Option<Self> {
         let mut newest: Option<Stamp> = None;
         let mut entries: Vec<(&str, Option<&str>, Option<Stamp>)> = Vec::new();
-        for entry in &intake.export().entries {
+        for entry in indices.map(|index| &export.entries[index]) {
             let target = match &entry.source.kind {
                 SourceKind::Link { target } => Some(target.as_str()),
                 SourceKind::File { .. } => {
@@ -67,10 +74,12 @@ impl Key {
             };
             entries.push((entry.source.path.as_str(), target, entry.stamp));
         }
-        let export = intake.export();
-        let all = (&export.shown, export.form.name(), &intake.starts, &intake.systems, entries);
-        let bytes = serde_json::to_vec(&all).expect("a list has no keys");
+        let bytes = serde_json::to_vec(&(how, entries)).expect("a list has no keys");
         Some(Self { digest: Digest::of(&bytes), newest })
+    }
+
+    pub(super) fn is_settled_at(&self, moment: jiff::Timestamp) -> bool {
+        self.newest.is_none_or(|stamp| stamp.is_settled_at(moment))
     }
 }
 
@@ -83,8 +92,7 @@ pub(super) struct Remembered {
 impl Remembered {
     /// None for what is to be looked at again in any case; `begun` is a moment before anything was read.
     pub(super) fn new(key: Key, told: &Told, begun: jiff::Timestamp) -> Option<Self> {
-        let is_settled = key.newest.is_none_or(|stamp| stamp.is_settled_at(begun));
-        (is_settled && told.is_lasting()).then(|| Self { key, told: told.clone() })
+        (key.is_settled_at(begun) && told.is_lasting()).then(|| Self { key, told: told.clone() })
     }
 
     /// What was told, if it would be told again.

@@ -21,11 +21,10 @@ const SPARE_LEN: u64 = 1024 * 1024 * 1024;
 
 /// Most findings about one archive's entries. Ours: what is wrong with so many is wrong with the archive.
 const MAX_FINDINGS: usize = 100;
-/// Memory that the list of an archive may take in any case, in bytes, and for each byte of the archive. Ours: an entry
+/// Memory that the list of an archive may take in any case, in bytes; one more for each byte of the archive. Ours: an entry
 /// of a ZIP archive has 76 bytes there at least, and 200 in the list; those of one that is compressed as a whole may
 /// have next to none.
 const LIST_LEN: u64 = 16 * 1024 * 1024;
-const LIST_LEN_PER_BYTE: u64 = 1;
 
 /// What an archive holds.
 #[derive(Default)]
@@ -64,7 +63,7 @@ pub(super) fn list(export: &mut Export, reading: &Reading<'_>, stamp: Stamp) -> 
     let broken = |why: String| stops("archive", format!("{}: {why}", shown(&name)), "export or pack it again");
     let unreadable =
         |e: io::Error| stops("unreadable", format!("{} cannot be read: {e}", shown(&name)), "look at the disk");
-    let max_list_len = LIST_LEN.saturating_add(stamp.size.saturating_mul(LIST_LEN_PER_BYTE));
+    let max_list_len = LIST_LEN.saturating_add(stamp.size);
     let mut sieve = Sieve { reading, stamp, contents: Contents::default(), folders: Vec::new() };
     if export.form == Form::Zip {
         let file = File::open(&export.path).map_err(unreadable)?;

@@ -65,32 +65,33 @@ impl Layout {
             _ => None,
         });
         let version = current.or_else(|| Some(export.below(&versions).next()?.0.split('/').next()?.to_owned()));
+        let (contents, top) = (format!("{folder}Contents/"), format!("{folder}Info.plist"));
+        let has_contents = export.below(&contents).next().is_some();
         let name = name.to_owned();
+        // Nothing in folders of its own but resources, until it turns out otherwise.
+        let base = folder.to_owned();
+        let (programs, resources) = (base.clone(), format!("{folder}Resources/"));
+        let info = format!("{resources}Info.plist");
+        let mut out = Self { name, ending, base, programs, info, resources, is_flat: false };
         if let Some(version) = version {
-            let base = format!("{versions}{version}/");
-            // Where links were lost on the way, they lie beside the versions.
-            let resources = [format!("{base}Resources/"), format!("{folder}Resources/")];
-            let resources = resources.into_iter().find(|path| export.below(path).next().is_some())?;
-            let info = format!("{resources}Info.plist");
-            return Some(Self { name, ending, programs: base.clone(), base, info, resources, is_flat: false });
+            out.base = format!("{versions}{version}/");
+            out.programs.clone_from(&out.base);
+            // Where links were lost on the way, resources lie beside the versions.
+            let own = format!("{}Resources/", out.base);
+            if export.below(&own).next().is_some() {
+                (out.info, out.resources) = (format!("{own}Info.plist"), own);
+            }
+        } else if !has_contents && export.place_of(&top).is_some() {
+            (out.info, out.resources, out.is_flat) = (top, out.base.clone(), true);
+        } else if has_contents || ending == "app" {
+            let programs = if ending == "dSYM" { "Resources/DWARF/" } else { "MacOS/" };
+            out.programs = format!("{contents}{programs}");
+            (out.info, out.resources) = (format!("{contents}Info.plist"), format!("{contents}Resources/"));
+            out.base = contents;
+        } else {
+            export.place_of(&out.info)?;
         }
-        let base = format!("{folder}Contents/");
-        let flat = format!("{folder}Info.plist");
-        if export.below(&base).next().is_none() && export.place_of(&flat).is_some() {
-            let base = folder.to_owned();
-            let (programs, resources) = (base.clone(), base.clone());
-            return Some(Self { name, ending, programs, resources, base, info: flat, is_flat: true });
-        }
-        if export.below(&base).next().is_none() && ending != "app" {
-            let (base, resources) = (folder.to_owned(), format!("{folder}Resources/"));
-            let info = format!("{resources}Info.plist");
-            let programs = base.clone();
-            export.place_of(&info)?;
-            return Some(Self { name, ending, programs, base, info, resources, is_flat: false });
-        }
-        let (info, resources) = (format!("{base}Info.plist"), format!("{base}Resources/"));
-        let programs = if ending == "dSYM" { format!("{base}Resources/DWARF/") } else { format!("{base}MacOS/") };
-        Some(Self { name, ending, programs, base, info, resources, is_flat: false })
+        Some(out)
     }
 
     pub(super) fn seal(&self) -> String {
@@ -221,17 +222,16 @@ fn promise(layout: &Layout, promised: &str, needs: Option<SystemVersion>, out: &
         );
         let cure = format!("set the oldest system to {needs} in the engine, or build the program for {version}");
         out.findings.push(Finding::warns("new-system", what, cure));
-    } else if needs.is_none_or(|needs| needs <= newest) {
+    } else if version > newest && needs.is_none_or(|needs| needs <= newest) {
         // That of the program was said already.
-        out.findings.extend(new_system(&shown(&layout.name), system, version, newest));
+        out.findings.push(new_system(&shown(&layout.name), system, version, newest));
     }
 }
 
 /// A system that many players do not have.
-fn new_system(name: &str, system: &str, version: SystemVersion, newest: SystemVersion) -> Option<Finding> {
+fn new_system(name: &str, system: &str, version: SystemVersion, newest: SystemVersion) -> Finding {
     let what = format!("{name} needs {system} {version}: who has {} or older cannot play", newest.0);
-    let cure = "build it for an older system, if that is not meant";
-    (version > newest).then(|| Finding::warns("new-system", what, cure))
+    Finding::warns("new-system", what, "build it for an older system, if that is not meant")
 }
 
 /// Which programs a bundle of debug data belongs to, by the id that both have.
@@ -310,7 +310,7 @@ pub(super) fn program(
     let name = shown(path);
     // What loads a library speaks for it.
     if let Some((system, version, newest)) = too_new(&details).filter(|_| out.form != Some(LIBRARY)) {
-        out.findings.extend(new_system(&name, system, version, newest));
+        out.findings.push(new_system(&name, system, version, newest));
     }
     if oldest.is_some_and(|(platform, _)| platform == Platform::IosSimulator) {
         let what = format!("{name} is for the simulator, which only developers have");
