@@ -3,6 +3,7 @@
 use std::path::PathBuf;
 
 use clap::{Parser, Subcommand, ValueEnum};
+use lantern_core::names::Name;
 
 use crate::commands;
 
@@ -13,6 +14,8 @@ use crate::commands;
 pub struct Cli {
     #[command(flatten)]
     pub common: Common,
+    #[command(flatten)]
+    pub edition: EditionArg,
     #[command(subcommand)]
     pub command: Option<Command>,
 }
@@ -23,9 +26,6 @@ pub struct Common {
     /// The game's folder, if it is not this one or above it
     #[arg(long, global = true, value_name = "DIR", help_heading = "Every command")]
     pub project: Option<PathBuf>,
-    /// Only this edition of the game
-    #[arg(long, global = true, value_name = "NAME", value_parser = commands::name::<lantern_core::names::Name>, help_heading = "Every command")]
-    pub edition: Option<lantern_core::names::Name>,
     /// Print one JSON document, also on failure; asks nothing
     #[arg(long, global = true, help_heading = "Every command")]
     pub json: bool,
@@ -41,6 +41,14 @@ pub struct Common {
     /// Print only what was asked for and what is wrong
     #[arg(short, long, global = true, help_heading = "Every command")]
     pub quiet: bool,
+}
+
+/// Which edition a command is about; only where that says something.
+#[derive(Debug, Clone, Default, clap::Args)]
+pub struct EditionArg {
+    /// Only this edition of the game
+    #[arg(long = "edition", value_name = "NAME", value_parser = commands::name::<Name>)]
+    pub name: Option<Name>,
 }
 
 /// How progress is shown.
@@ -75,14 +83,18 @@ pub enum Command {
     Try(commands::try_out::Args),
     Releases(commands::releases::Args),
     Keep(commands::keep::Args),
+    Number(commands::number::Args),
     Connect(commands::connect::Args),
     Push(commands::push::Args),
     Promote(commands::promote::Args),
     Rollback(commands::rollback::Args),
+    Invite(commands::invite::Args),
     Live(commands::live::Args),
     History(commands::history::Args),
     Install(commands::install::Args),
     Verify(commands::verify::Args),
+    Repair(commands::repair::Args),
+    Ledger(commands::ledger::Args),
     Rehearse(commands::rehearse::Args),
     Demo(commands::demo::Args),
     HelpMe(commands::help_me::Args),

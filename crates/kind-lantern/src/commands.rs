@@ -10,14 +10,18 @@ pub mod history;
 pub mod init;
 pub mod inspect;
 pub mod install;
+pub mod invite;
 pub mod keep;
+pub mod ledger;
 pub mod live;
 mod moving;
+pub mod number;
 pub mod prepare;
 pub mod promote;
 pub mod push;
 pub mod rehearse;
 pub mod releases;
+pub mod repair;
 pub mod rollback;
 mod standing;
 #[cfg(debug_assertions)]
@@ -37,8 +41,9 @@ use std::time::Duration;
 
 use clap::{CommandFactory, Parser};
 use lantern_core::names::Name;
+use lantern_core::progress::{Progress, Task};
 use lantern_core::version::{ReleaseAsked, ReleaseName};
-use lantern_project::{Locked, Open, Project};
+use lantern_project::{Locked, Open, Project, ProjectError};
 
 use crate::args::{Cli, Command};
 use crate::diagnostic::CommandError;
@@ -63,9 +68,12 @@ pub fn run() -> ExitCode {
     stop_point::listen();
     crate::log_file::begin(cli.common.verbose);
     listen_for_ctrl_c(ui.stop.clone(), ui.clone());
-    let done = match cli.command {
-        Some(command) => dispatch(command, &ui),
-        None => alone(&ui),
+    let done = match (cli.command, cli.edition.name.is_some()) {
+        (Some(_), true) => {
+            Err(CommandError::usage("--edition stands before the command", "write it behind the command"))
+        }
+        (Some(command), false) => dispatch(command, &ui),
+        (None, _) => alone(&ui.about(&cli.edition)),
     };
     match done {
         Ok(()) => {
@@ -83,7 +91,7 @@ pub fn run() -> ExitCode {
 /// Without a command: where the game stands; outside of any game, the help.
 fn alone(ui: &Ui) -> Done {
     match Project::find(&ui.project, ui.stop.clone()) {
-        Err(lantern_project::ProjectError::NoProject(_)) if !ui.json => {
+        Err(ProjectError::NoProject(_)) if !ui.json => {
             ui.say(&Cli::command().render_help().ansi().to_string());
             Ok(())
         }
@@ -96,20 +104,24 @@ fn dispatch(command: Command, ui: &Ui) -> Done {
     match command {
         Command::Init(args) => init::run(&args, ui),
         Command::Inspect(args) => inspect::run(&args, ui),
-        Command::Check(args) => check::run(&args, ui),
-        Command::Depots(args) => depots::run(&args, ui),
-        Command::Prepare(args) => prepare::run(&args, ui),
-        Command::Try(args) => try_out::run(&args, ui),
+        Command::Check(args) => check::run(&args, &ui.about(&args.edition)),
+        Command::Depots(args) => depots::run(&args, &ui.about(&args.edition)),
+        Command::Prepare(args) => prepare::run(&args, &ui.about(&args.edition)),
+        Command::Try(args) => try_out::run(&args, &ui.about(&args.edition)),
         Command::Releases(args) => releases::run(&args, ui),
-        Command::Keep(args) => keep::run(&args, ui),
+        Command::Keep(args) => keep::run(&args, &ui.about(&args.edition)),
+        Command::Number(args) => number::run(&args, ui),
         Command::Connect(args) => connect::run(&args, ui),
-        Command::Push(args) => push::run(&args, ui),
-        Command::Promote(args) => promote::run(&args, ui),
-        Command::Rollback(args) => rollback::run(&args, ui),
-        Command::Live(args) => live::run(&args, ui),
-        Command::History(args) => history::run(&args, ui),
-        Command::Install(args) => install::run(&args, ui),
-        Command::Verify(args) => verify::run(&args, ui),
+        Command::Push(args) => push::run(&args, &ui.about(&args.edition)),
+        Command::Promote(args) => promote::run(&args, &ui.about(&args.edition)),
+        Command::Rollback(args) => rollback::run(&args, &ui.about(&args.edition)),
+        Command::Invite(args) => invite::run(&args, &ui.about(&args.edition)),
+        Command::Live(args) => live::run(&args, &ui.about(&args.edition)),
+        Command::History(args) => history::run(&args, &ui.about(&args.edition)),
+        Command::Install(args) => install::run(&args, &ui.about(&args.edition)),
+        Command::Verify(args) => verify::run(&args, &ui.about(&args.edition)),
+        Command::Repair(args) => repair::run(&args, &ui.about(&args.edition)),
+        Command::Ledger(args) => ledger::run(&args, ui),
         Command::Rehearse(args) => rehearse::run(&args, ui),
         Command::Demo(args) => demo::run(&args, ui),
         Command::HelpMe(args) => help_me::run(&args, ui),
@@ -173,6 +185,25 @@ fn lock(ui: &Ui) -> Result<Locked, CommandError> {
     Ok(open(ui)?.lock()?)
 }
 
+/// How often the lock is tried again, and how long the wait is.
+const LOCK_EVERY: Duration = Duration::from_millis(200);
+
+/// As [`lock`], for an answer that a person gave and that must not be lost: waits until another lantern has ended.
+fn lock_waiting(ui: &Ui) -> Result<Locked, CommandError> {
+    let progress = ui.progress();
+    let mut waiting = None;
+    loop {
+        match open(ui)?.lock() {
+            Err(ProjectError::Busy { .. }) if !ui.stop.load(Ordering::Relaxed) => {
+                let meter = waiting.get_or_insert_with(|| progress.start(Task::Wait, None));
+                meter.add(0);
+                std::thread::sleep(LOCK_EVERY);
+            }
+            other => return Ok(other?),
+        }
+    }
+}
+
 /// Reads a release as people name it, for clap.
 fn release_asked(text: &str) -> Result<ReleaseAsked, String> {
     text.parse().map_err(|e: lantern_core::version::VersionError| e.to_string())
@@ -201,7 +232,7 @@ fn start_program(
         // Standard output belongs to the document.
         command.stdout(std::io::stderr());
     }
-    let status = command.status().map_err(|source| lantern_project::ProjectError::Start { file, source })?;
+    let status = command.status().map_err(|source| ProjectError::Start { file, source })?;
     Ok(status.code().unwrap_or(-1))
 }
 

@@ -7,6 +7,7 @@ use std::sync::Mutex;
 use std::time::Instant;
 
 use jiff::Timestamp;
+use lantern_core::redact::{TAKEN_OUT, redacted};
 use log::{LevelFilter, Log, Metadata, Record};
 
 /// Logs that are kept beside the one that is written.
@@ -60,10 +61,24 @@ pub fn begin(is_verbose: bool) {
     if log::set_logger(&LOG).is_ok() {
         log::set_max_level(LevelFilter::Info);
     }
-    // What stands in the arguments is no secret: secrets are asked for, or come in a variable.
-    let arguments: Vec<String> = std::env::args().skip(1).collect();
+    let arguments = without_invitations(std::env::args_os().skip(1).map(|arg| arg.to_string_lossy().into_owned()));
     log::info!(target: "lantern", "lantern {} {}", env!("CARGO_PKG_VERSION"), arguments.join(" "));
     log::info!(target: "lantern", "{} {}, {}", std::env::consts::OS, std::env::consts::ARCH, Timestamp::now());
+}
+
+/// Secrets are asked for, or come in a variable; an invitation may stand in the arguments, and be mistyped there.
+fn without_invitations(arguments: impl Iterator<Item = String>) -> Vec<String> {
+    const OPTION: &str = "--invitation";
+    let mut out: Vec<String> = Vec::new();
+    for argument in arguments {
+        let is_value = out.last().is_some_and(|before| before == OPTION);
+        out.push(match argument.strip_prefix("--invitation=") {
+            Some(_) => format!("{OPTION}={TAKEN_OUT}"),
+            None if is_value => TAKEN_OUT.to_owned(),
+            None => redacted(&argument),
+        });
+    }
+    out
 }
 
 /// Writes the log into the state folder of a project, if it has one.

@@ -38,6 +38,7 @@ fn name(task: Task) -> (&'static str, &'static str) {
         Task::Receive => ("receive", "receiving"),
         Task::Verify => ("verify", "checking"),
         Task::Write => ("write", "writing"),
+        Task::Wait => ("wait", "waiting for another lantern"),
         _ => ("work", "working"),
     }
 }

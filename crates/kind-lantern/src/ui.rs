@@ -9,7 +9,7 @@ use anstyle::{AnsiColor, Style};
 use lantern_core::names::Name;
 use serde::Serialize;
 
-use crate::args::{ColorMode, Common, ProgressMode};
+use crate::args::{ColorMode, Common, EditionArg, ProgressMode};
 use crate::diagnostic::CommandError;
 use crate::progress::Shown;
 
@@ -77,7 +77,17 @@ impl Ui {
         let progress = common.progress.unwrap_or(if bar() { ProgressMode::Bar } else { ProgressMode::None });
         let project = common.project.clone().unwrap_or_else(|| PathBuf::from("."));
         let stop = Arc::new(AtomicBool::new(false));
-        Self { project, edition: common.edition.clone(), json: common.json, quiet: common.quiet, progress, stop }
+        Self { project, edition: None, json: common.json, quiet: common.quiet, progress, stop }
+    }
+
+    /// The same for a command that is about one edition alone, where one is named.
+    pub fn about(&self, edition: &EditionArg) -> Self {
+        Self { edition: edition.name.clone(), ..self.clone() }
+    }
+
+    /// Whether somebody is there to be asked.
+    pub fn can_ask(&self) -> bool {
+        !self.json && io::stdin().is_terminal()
     }
 
     /// Prints what was asked for; nothing in JSON mode, where the document says it all.
@@ -120,7 +130,7 @@ impl Ui {
 
     /// Asks for a secret, which is not shown while it is typed.
     pub fn ask_secret(&self, question: &str, what: &str, option: &str) -> Result<String, CommandError> {
-        if self.json || !io::stdin().is_terminal() {
+        if !self.can_ask() {
             return Err(CommandError::missing_answer(what, option));
         }
         let secret = rpassword::prompt_password(format!("{question} ")).map_err(|e| CommandError::io("read it", e))?;
@@ -129,7 +139,7 @@ impl Ui {
 
     /// Asks for a line. Without a terminal nothing is asked: the option that gives the answer is named.
     pub fn ask(&self, question: &str, what: &str, option: &str) -> Result<String, CommandError> {
-        if self.json || !io::stdin().is_terminal() {
+        if !self.can_ask() {
             return Err(CommandError::missing_answer(what, option));
         }
         let mut out = anstream::stdout();
@@ -141,6 +151,11 @@ impl Ui {
         }
         if len == 0 { Err(CommandError::missing_answer(what, option)) } else { Ok(line.trim().to_owned()) }
     }
+}
+
+/// Prints data that is the same with and without `--json`.
+pub fn print(text: &str) {
+    write_out(&format!("{text}\n"));
 }
 
 /// Writes to standard output. A closed pipe ends the program quietly: whoever read has read enough.

@@ -65,6 +65,11 @@ pub fn time(at: Timestamp) -> String {
     at.to_zoned(TimeZone::system()).strftime("%Y-%m-%d %H:%M").to_string()
 }
 
+/// Writes a day as people write it down, in their own zone.
+pub fn day(at: Timestamp) -> String {
+    at.to_zoned(TimeZone::system()).strftime("%Y-%m-%d").to_string()
+}
+
 /// Writes a duration to the second: `1:05`, `2:03:05`.
 pub fn duration(seconds: u64) -> String {
     let (hours, minutes, rest) = (seconds / 3600, seconds / 60 % 60, seconds % 60);

@@ -7,7 +7,7 @@ use jiff::Timestamp;
 use crate::digest::{InputDigest, ReleaseId};
 use crate::event::{Asked, BranchFacts, Event, EventBody, EventId, PlaceRef, Pushed, Tried};
 use crate::names::Name;
-use crate::version::{BuildNumber, ReleaseAsked, ReleaseName};
+use crate::version::{BuildNumber, ReleaseAsked, ReleaseName, VersionError};
 
 /// A sealed release as the ledger knows it.
 #[derive(Debug, Clone, PartialEq)]
@@ -34,6 +34,8 @@ pub struct Board {
     pub releases: Vec<KnownRelease>,
     /// The highest number ever reserved, of all editions: a number names one release of the game.
     pub highest_number: Option<BuildNumber>,
+    /// The number that somebody wants the next release to have at least.
+    pub wanted_number: Option<BuildNumber>,
     /// Numbers reserved and not yet sealed, by their input.
     pub reserved: BTreeMap<InputDigest, BuildNumber>,
     /// What each branch has: of all that was said, what has the highest server revision.
@@ -68,6 +70,9 @@ impl Board {
                 _ => None,
             };
             board.highest_number = board.highest_number.max(number);
+            if let EventBody::NextNumber(wanted) = &event.body {
+                board.wanted_number = Some(wanted.next);
+            }
             if event.edition == *edition {
                 board.apply(event);
             }
@@ -127,8 +132,12 @@ impl Board {
             }
             EventBody::Freed(freed) => self.freed.extend(&freed.releases),
             EventBody::NumbersBegin(_)
+            | EventBody::NextNumber(_)
             | EventBody::NumberSeen(_)
             | EventBody::Connected(_)
+            | EventBody::Invited(_)
+            | EventBody::InvitationEnded(_)
+            | EventBody::Rebuilt(_)
             | EventBody::Other { .. } => {}
         }
     }
@@ -156,6 +165,15 @@ impl Board {
             None => !self.withdrawn.contains_key(&r.id),
         };
         self.releases.iter().filter(fits).max_by_key(|r| r.name.number)
+    }
+
+    /// Returns the number that the next release will have.
+    ///
+    /// # Errors
+    /// [`VersionError`] when numbers ran out.
+    pub fn next_number(&self) -> Result<BuildNumber, VersionError> {
+        let after = BuildNumber::after(self.highest_number)?;
+        Ok(self.wanted_number.map_or(after, |wanted| wanted.max(after)))
     }
 
     /// Returns the build that a release has at a place.
@@ -261,6 +279,17 @@ mod tests {
     }
 
     #[test]
+    fn the_next_number_can_be_set_and_set_again() {
+        let next = |next| EventBody::NextNumber(crate::event::NextNumber { next: BuildNumber::new(next).unwrap() });
+        let number = |bodies| fold(bodies).next_number().unwrap().get();
+        assert_eq!(number(vec![]), 1);
+        assert_eq!(number(vec![next(25)]), 25);
+        assert_eq!(number(vec![next(2500), next(25)]), 25, "a mistake can be taken back");
+        assert_eq!(number(vec![next(25), sealed("1.4.0 (25)")]), 26);
+        assert_eq!(number(vec![sealed("1.4.0 (27)"), next(25)]), 28, "numbers only rise");
+    }
+
+    #[test]
     fn a_deed_is_open_until_something_is_known() {
         let asked = Asked {
             key: id(1),
@@ -268,6 +297,7 @@ mod tests {
             deed: Deed::Promote { branch: "open-water".parse().unwrap() },
             release: ReleaseId::of(b"r"),
             name: name("1.4.0 (27)"),
+            targets: Vec::new(),
         };
         let ask = EventBody::Asked(asked);
         assert_eq!(fold(vec![ask.clone()]).open.len(), 1);

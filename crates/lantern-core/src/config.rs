@@ -13,7 +13,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use crate::depots::Rule;
 use crate::digest::InputDigest;
 use crate::finding::{Finding, TextPlace};
-use crate::names::{Handle, Identity, Name};
+use crate::names::{FolderName, Handle, Identity, Name};
 use crate::path::TreePath;
 use crate::patterns::Patterns;
 use crate::system::System;
@@ -94,7 +94,7 @@ pub struct Target {
     /// Whether anything is started at all.
     pub needs_start: bool,
     /// The name of the folder it is installed into.
-    pub folder: Option<String>,
+    pub folder: Option<FolderName>,
     /// What stays out.
     pub leave_out: Patterns,
     /// What is sealed and never sent.

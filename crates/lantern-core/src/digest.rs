@@ -193,6 +193,11 @@ id!(
     ReleaseId,
     "kind-lantern 2026-11-23 release id v1"
 );
+id!(
+    /// An invitation's secret bytes: what a storefront knows of it.
+    InvitationId,
+    "kind-lantern 2026-11-27 invitation id v1"
+);
 
 #[cfg(test)]
 mod tests {

@@ -9,7 +9,7 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 use serde_json::Value;
 
-use crate::digest::{Digest, InputDigest, ReleaseId};
+use crate::digest::{Digest, InputDigest, InvitationId, ReleaseId};
 use crate::names::{Handle, Name};
 use crate::version::{BuildNumber, ReleaseName};
 
@@ -161,6 +161,14 @@ pub enum EventBody {
     Tried(Tried),
     /// The content of releases was freed; their records stay.
     Freed(Freed),
+    /// Somebody said with which number the next release begins.
+    NextNumber(NextNumber),
+    /// Somebody was invited to follow a branch.
+    Invited(Invited),
+    /// An invitation was ended.
+    InvitationEnded(InvitationEnded),
+    /// The ledger was lost, and rebuilt from what was left.
+    Rebuilt(Rebuilt),
     /// Written by a newer lantern.
     Other {
         /// Its kind.
@@ -233,6 +241,9 @@ pub struct Asked {
     /// How people name it.
     #[serde(flatten)]
     pub name: ReleaseName,
+    /// Of a push: the release's targets that the storefront is to have. Empty where an older lantern asked.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub targets: Vec<Name>,
 }
 
 /// A deed at a storefront.
@@ -340,6 +351,63 @@ pub struct Freed {
     pub releases: Vec<ReleaseId>,
 }
 
+/// See [`EventBody::NextNumber`].
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct NextNumber {
+    /// The next release has at least this number. The last such event counts.
+    pub next: BuildNumber,
+}
+
+/// See [`EventBody::Invited`].
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Invited {
+    /// Where.
+    pub place: PlaceRef,
+    /// The branch.
+    pub branch: Name,
+    /// What the storefront knows of the invitation; its text is written down nowhere.
+    pub invitation: InvitationId,
+    /// A person or a group.
+    #[serde(rename = "for")]
+    pub whom: String,
+    /// When it ends.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub until: Option<Timestamp>,
+    /// How many installed folders may use it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub folders: Option<u32>,
+    /// Editions that whoever has it counts as owning.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub owns: Vec<Name>,
+}
+
+/// See [`EventBody::InvitationEnded`].
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct InvitationEnded {
+    /// Where.
+    pub place: PlaceRef,
+    /// The branch.
+    pub branch: Name,
+    /// Which.
+    pub invitation: InvitationId,
+    /// A person or a group.
+    #[serde(rename = "for")]
+    pub whom: String,
+}
+
+/// See [`EventBody::Rebuilt`].
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Rebuilt {
+    /// Events that an exported copy still had.
+    pub copied: u64,
+    /// Releases that only their records in the store told of.
+    pub releases: Vec<ReleaseId>,
+    /// Storefronts that were asked what they have.
+    pub asked: Vec<Name>,
+    /// Storefronts that could not be asked.
+    pub unreachable: Vec<Name>,
+}
+
 /// See [`EventBody::Seen`].
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Seen {
@@ -404,6 +472,10 @@ kinds!(
     Withdrawn "withdrawn",
     Tried "tried",
     Freed "freed",
+    NextNumber "next-number",
+    Invited "invited",
+    InvitationEnded "invitation-ended",
+    Rebuilt "rebuilt",
 );
 
 /// An event as the ledger keeps it.

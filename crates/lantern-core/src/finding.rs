@@ -4,6 +4,7 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::path::shown;
+use crate::redact::without_values;
 
 /// How much a finding weighs.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
@@ -26,7 +27,7 @@ pub struct TextPlace {
     pub line: usize,
     /// From 1, in characters.
     pub column: usize,
-    /// The whole line, with hidden characters escaped.
+    /// The whole line, with hidden characters escaped and without values that are secret by their names.
     pub text: String,
     /// How many characters of the line are meant, at least 1.
     pub len: usize,
@@ -50,7 +51,7 @@ impl TextPlace {
             file: file.to_owned(),
             line: before.matches('\n').count() + 1,
             column: left.chars().count() + 1,
-            text: shown(&whole.replace('\t', " ")),
+            text: shown(&without_values(&whole.replace('\t', " "))),
             len: meant.max(1),
         }
     }

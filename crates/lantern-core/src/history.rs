@@ -2,7 +2,7 @@
 
 use std::collections::HashSet;
 
-use crate::event::{BranchFacts, Deed, Event, EventBody, EventId, PlaceRef};
+use crate::event::{BranchFacts, Deed, Event, EventBody, EventId, InvitationEnded, Invited, PlaceRef};
 use crate::names::Name;
 use crate::version::ReleaseName;
 
@@ -41,7 +41,17 @@ pub fn about(body: &EventBody) -> About<'_> {
             };
             return About { releases: vec![&e.name], storefront: Some(&e.place.name), branch };
         }
-        _ => return About::default(),
+        EventBody::Invited(Invited { place, branch, .. })
+        | EventBody::InvitationEnded(InvitationEnded { place, branch, .. }) => {
+            return About { storefront: Some(&place.name), branch: Some(branch), ..About::default() };
+        }
+        EventBody::NumberReserved(_)
+        | EventBody::NumbersBegin(_)
+        | EventBody::NextNumber(_)
+        | EventBody::NotDone(_)
+        | EventBody::Freed(_)
+        | EventBody::Rebuilt(_)
+        | EventBody::Other { .. } => return About::default(),
     };
     About {
         releases: facts.targets.values().map(|b| &b.name).collect(),
@@ -98,6 +108,7 @@ mod tests {
             deed,
             release: ReleaseId::of(b"r"),
             name: "1.4.0 (27)".parse().unwrap(),
+            targets: Vec::new(),
         })
     }
 

@@ -6,6 +6,9 @@ use std::str::FromStr;
 use schemars::JsonSchema;
 use serde::{Deserialize, Deserializer, Serialize};
 
+use crate::path::TreePath;
+use crate::portable::refused_by_windows;
+
 /// Why a text is not a name of its kind.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[error("{text:?} is not {what}: {rule}")]
@@ -91,6 +94,37 @@ name!(
     is_word
 );
 
+name!(
+    /// The name of the folder that a build is installed into: one that every system takes, and that leads nowhere else.
+    FolderName,
+    "the name of a folder",
+    "one part without / or \\, which Windows, macOS and Linux all take, 100 characters at most",
+    is_folder_name
+);
+
+/// Longest folder name, in characters. Ours: leaves room for what lies below it on Windows.
+const MAX_FOLDER_NAME: usize = 100;
+
+fn is_folder_name(text: &str) -> bool {
+    let one_part = TreePath::new(text).ok().filter(|path| path.parents().next().is_none());
+    // A dot in front hides it; a space in front or a tilde is taken for something else by shells.
+    text.chars().count() <= MAX_FOLDER_NAME
+        && !text.starts_with(['.', ' ', '~', '-'])
+        && one_part.is_some_and(|path| refused_by_windows(&path).is_none())
+}
+
+impl FolderName {
+    /// Makes a folder's name of a game's: what no folder may have is left out or becomes `-`.
+    pub fn of_title(title: &str) -> Self {
+        let allowed = |c: char| !c.is_control() && !r#"/\:<>"|?*"#.contains(c);
+        let text: String = title.chars().map(|c| if allowed(c) { c } else { '-' }).take(MAX_FOLDER_NAME).collect();
+        let text = text.trim_matches(['.', ' ', '~', '-']);
+        let plain = || "game".parse().expect("it fits");
+        // Such as the name of a device.
+        text.parse().or_else(|_| format!("{text}-game").parse()).unwrap_or_else(|_| plain())
+    }
+}
+
 impl Name {
     /// The edition that a project has when it names none.
     pub fn full_edition() -> Self {
@@ -141,6 +175,49 @@ mod tests {
         assert!("example.paperheron.saltmarsh".parse::<Identity>().is_ok());
         for bad in ["saltmarsh", "a..b", ".a.b", "a.1b", "a.b/c"] {
             assert!(bad.parse::<Identity>().is_err(), "{bad:?}");
+        }
+    }
+
+    #[test]
+    fn folders_have_names_that_lead_nowhere_else() {
+        for good in ["Saltmarsh Post", "Saltmarsh Post 1.5", "潮", "Punt & Oar (demo)"] {
+            assert!(good.parse::<FolderName>().is_ok(), "{good:?}");
+        }
+        for bad in [
+            "",
+            ".",
+            "..",
+            "a/b",
+            "a\\b",
+            "C:",
+            "con",
+            "NUL.txt",
+            "a.",
+            "a ",
+            ".x",
+            "-r",
+            "~",
+            "a:b",
+            ".Lantern",
+            &"a".repeat(101),
+        ] {
+            assert!(bad.parse::<FolderName>().is_err(), "{bad:?}");
+        }
+    }
+
+    #[test]
+    fn any_title_makes_a_folder_name() {
+        let cases = [
+            ("Saltmarsh Post", "Saltmarsh Post"),
+            ("Post: First Tide", "Post- First Tide"),
+            ("..", "game"),
+            ("", "game"),
+            ("CON", "CON-game"),
+            ("../../x", "x"),
+            (".lantern", "lantern"),
+        ];
+        for (title, folder) in cases {
+            assert_eq!(FolderName::of_title(title).as_str(), folder, "{title:?}");
         }
     }
 

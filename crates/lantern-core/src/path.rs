@@ -4,6 +4,7 @@ use std::fmt;
 
 use schemars::JsonSchema;
 use serde::{Deserialize, Deserializer, Serialize};
+use unicode_normalization::UnicodeNormalization;
 
 /// Longest path accepted, in bytes. Ours: bounds memory on hostile input; far above what any system allows.
 pub const MAX_PATH_LEN: usize = 4096;
@@ -30,15 +31,38 @@ pub enum PathError {
     /// Not UTF-8.
     #[error("the name {} is not UTF-8", shown(.0))]
     Encoding(String),
+    /// A part starts with `.lantern`: see [`is_reserved`].
+    #[error("the name {} belongs to Lantern's own files", shown(.0))]
+    Reserved(String),
+}
+
+/// Whether a part of a path is reserved for Lantern's own files: no build may bring it, at any depth.
+///
+/// Every name that some file system takes for one that starts with `.lantern` is: in any letter case, with characters
+/// between that HFS+ does not compare, with dots or spaces at its end as Windows drops them, and the short names
+/// (8.3) that NTFS makes of such names. This is the one place that decides it.
+pub fn is_reserved(part: &str) -> bool {
+    // Nearly every name of a build is told here, without copying it.
+    let could_be = part.contains('~') || part.starts_with('.') || !part.is_ascii();
+    if !could_be {
+        return false;
+    }
+    let plain: String = part.nfc().filter(|c| !is_hidden(*c)).flat_map(char::to_lowercase).collect();
+    let is_short = plain.strip_prefix("lanter~").is_some_and(|rest| rest.starts_with(|c: char| c.is_ascii_digit()));
+    is_short || plain.starts_with(".lantern")
+}
+
+/// Characters that are not seen, or that turn the direction of those that follow.
+fn is_hidden(c: char) -> bool {
+    c.is_control()
+        || matches!(c, '\u{200b}'..='\u{200f}' | '\u{2028}'..='\u{202e}' | '\u{2060}'..='\u{206f}' | '\u{feff}')
 }
 
 /// Writes a name so that no terminal can be fooled by it: control characters and direction overrides are escaped.
 pub fn shown(name: &str) -> String {
     let mut out = String::with_capacity(name.len());
     for c in name.chars() {
-        let hidden = c.is_control()
-            || matches!(c, '\u{200b}'..='\u{200f}' | '\u{2028}'..='\u{202e}' | '\u{2060}'..='\u{206f}' | '\u{feff}');
-        match hidden {
+        match is_hidden(c) {
             true => out.extend(c.escape_unicode()),
             false => out.push(c),
         }
@@ -48,7 +72,8 @@ pub fn shown(name: &str) -> String {
 
 /// The path of one entry of a tree: relative, `/` between parts, UTF-8 as the file system had it.
 ///
-/// Never empty, absolute or climbing; without control characters and backslashes. The order is by bytes.
+/// Never empty, absolute or climbing; without control characters, backslashes and [reserved](is_reserved) parts. The
+/// order is by bytes.
 #[derive(Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, JsonSchema)]
 #[serde(transparent)]
 pub struct TreePath(String);
@@ -73,6 +98,7 @@ impl TreePath {
             match part {
                 "" => return Err(PathError::Empty(name)),
                 "." | ".." => return Err(PathError::Climbs(name)),
+                part if is_reserved(part) => return Err(PathError::Reserved(name)),
                 _ => {}
             }
         }
@@ -170,6 +196,28 @@ mod tests {
         assert!(matches!(case("a\\b"), PathError::Character(_)));
         assert!(matches!(case("a\u{1b}[31m"), PathError::Character(_)));
         assert!(matches!(case(&"a".repeat(5000)), PathError::Long(5000)));
+    }
+
+    #[test]
+    fn names_of_our_own_files_are_reserved() {
+        for bad in [
+            ".lantern",
+            ".lantern-install/installed.json",
+            "data/.Lantern-Install",
+            ".LANTERN",
+            ".lantern-install.",
+            ".lantern . .",
+            ".lan\u{200c}tern-install",
+            "\u{feff}.lantern",
+            "LANTER~1",
+            "x/lanter~2/journal.json",
+        ] {
+            assert!(matches!(TreePath::new(bad), Err(PathError::Reserved(_))), "{bad}");
+        }
+        for good in ["lantern", "a.lantern", ".lanter", "lantern~1", "x~1", ".hidden", "\u{e9}.lantern.txt", "lanter~x"]
+        {
+            assert!(TreePath::new(good).is_ok(), "{good}");
+        }
     }
 
     #[test]

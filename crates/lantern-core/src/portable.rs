@@ -26,17 +26,22 @@ pub fn refused_by_windows(path: &TreePath) -> Option<&'static str> {
     })
 }
 
+/// Folds a name as file systems do that take letter case and normalisation for nothing: names that fold alike are, or may
+/// be, one name there.
+pub fn folded(name: &str) -> String {
+    if name.is_ascii() { name.to_ascii_lowercase() } else { name.nfc().flat_map(char::to_lowercase).nfc().collect() }
+}
+
 /// Returns groups of names, of files or of folders above them, that are one name where letter case does not count or
 /// names are normalised: Windows, macOS. Each group is sorted.
 pub fn colliding_names<'a>(paths: impl IntoIterator<Item = &'a TreePath>) -> Vec<Vec<String>> {
-    let mut folded: BTreeMap<String, BTreeSet<String>> = BTreeMap::new();
+    let mut groups: BTreeMap<String, BTreeSet<String>> = BTreeMap::new();
     for path in paths {
         for name in std::iter::once(path.as_str()).chain(path.parents()) {
-            let key: String = name.nfc().flat_map(char::to_lowercase).nfc().collect();
-            folded.entry(key).or_default().insert(name.to_owned());
+            groups.entry(folded(name)).or_default().insert(name.to_owned());
         }
     }
-    folded.into_values().filter(|names| names.len() > 1).map(|names| names.into_iter().collect()).collect()
+    groups.into_values().filter(|names| names.len() > 1).map(|names| names.into_iter().collect()).collect()
 }
 
 #[cfg(test)]

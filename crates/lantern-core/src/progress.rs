@@ -14,6 +14,8 @@ pub enum Task {
     Verify,
     /// Writing files out.
     Write,
+    /// Waiting until another lantern has ended its work.
+    Wait,
 }
 
 /// A count of bytes that grows.

@@ -4,7 +4,7 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::digest::{ReleaseId, TreeId};
-use crate::names::{Identity, Name};
+use crate::names::{FolderName, Identity, Name};
 use crate::path::TreePath;
 use crate::system::System;
 use crate::version::{BuildNumber, ReleaseName, Version};
@@ -93,7 +93,7 @@ pub struct TargetRecord {
     pub starts: Vec<Start>,
     /// The name of the folder it is installed into; none where the place decides.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub folder: Option<String>,
+    pub folder: Option<FolderName>,
     /// All that a player with every depot has.
     pub tree: TreeId,
     /// What it is divided into for download. A depot that several targets share stands in each.

@@ -17,7 +17,7 @@ const MIN_VALUE_ENTROPY: f64 = 3.7;
 const MIN_VALUE_LEN: usize = 20;
 
 /// Token shapes: what they start with, how many characters follow, and whose they are.
-const TOKENS: [(&str, usize, &str); 9] = [
+pub(crate) const TOKENS: [(&str, usize, &str); 9] = [
     ("AKIA", 16, "an access key of a cloud"),
     ("ghp_", 36, "an access token of a code host"),
     ("gho_", 36, "an access token of a code host"),

@@ -166,6 +166,11 @@ pub const ALL: &[Story] = &[
         "They would be downloaded twice, and which one stays would be chance.",
     ),
     story(
+        "ledger-copy",
+        "The copy of the ledger is not up to date.",
+        "When the ledger is lost, what came after its copy can only be found out in part.",
+    ),
+    story(
         "library-missing",
         "It needs a library that a clean computer lacks.",
         "It starts where it was built, because the library is there, and on no player's computer.",
@@ -347,6 +352,11 @@ pub const ALL: &[Story] = &[
         "That is right for those who try the game out, and nothing for the shop.",
     ),
     story(
+        "reserved-name",
+        "The export holds files of Lantern's own.",
+        "Installed copies keep their state under names that start with .lantern: no build may bring such files, in no spelling.",
+    ),
+    story(
         "same-name",
         "Names are one name where letter case does not count.",
         "On Windows and macOS one of the files would overwrite the other.",
@@ -410,6 +420,11 @@ pub const ALL: &[Story] = &[
         "start-missing",
         "What starts the game is not there.",
         "Mostly it lies in another folder, or the export is of another system.",
+    ),
+    story(
+        "store-damaged",
+        "Files of the store are damaged.",
+        "A disk that loses bytes loses more: what is damaged is never sent or copied on, and earlier releases may need it.",
     ),
     story(
         "target-unchanged",

@@ -2,12 +2,13 @@
 //!
 //! The bytes of a tree and the reasons for them stand in `docs/formats/tree.md`.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashMap};
 use std::num::NonZeroUsize;
 
 use crate::bytes::{ByteReader, Head, ReadError, write_text};
 use crate::digest::{Digest, TreeId};
 use crate::path::TreePath;
+use crate::portable::folded;
 
 const HEAD: Head = Head { magic: *b"LNTR", version: 1, what: "a tree" };
 /// Kind, flags, path length and one byte of path.
@@ -72,6 +73,49 @@ pub enum TreeError {
     Read(#[from] ReadError),
 }
 
+/// Most links that are followed for one. Linux follows 40 (path_resolution(7)); what leads round in a circle leads nowhere.
+const MAX_HOPS: usize = 40;
+
+/// Returns those of a tree's links that lead out of it, each followed through the tree's other links as a system would: a
+/// link `up` to `..` makes `p/up/..` the folder above `p`'s own.
+///
+/// Names are compared exactly and, where there is none of that name, without letter case and normalisation, because a
+/// build is installed on file systems of both kinds.
+pub fn links_that_leave<'a>(links: impl IntoIterator<Item = (&'a TreePath, &'a str)>) -> Vec<(&'a TreePath, &'a str)> {
+    let links: Vec<(&TreePath, &str)> = links.into_iter().collect();
+    let exact: HashMap<&str, &str> = links.iter().map(|(path, target)| (path.as_str(), *target)).collect();
+    let loose: HashMap<String, &str> = links.iter().map(|(path, target)| (folded(path.as_str()), *target)).collect();
+    let link_at = |at: &str| exact.get(at).or_else(|| loose.get(&folded(at))).copied();
+    let leaves = |path: &TreePath, target: &str| {
+        if path.resolve_link(target).is_none() {
+            return true;
+        }
+        let mut at: Vec<&str> = path.as_str().split('/').collect();
+        at.pop();
+        let mut rest: Vec<&str> = target.split('/').rev().collect();
+        let mut hops = 0;
+        while let Some(part) = rest.pop() {
+            match part {
+                "" | "." => {}
+                ".." if at.pop().is_none() => return true,
+                ".." => {}
+                name => {
+                    at.push(name);
+                    let Some(onward) = link_at(&at.join("/")) else { continue };
+                    hops += 1;
+                    if hops > MAX_HOPS {
+                        return false;
+                    }
+                    at.pop();
+                    rest.extend(onward.split('/').rev());
+                }
+            }
+        }
+        false
+    };
+    links.iter().filter(|(path, target)| leaves(path, target)).copied().collect()
+}
+
 /// A set of files, empty folders and links, sorted by the bytes of their paths.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct Tree {
@@ -86,15 +130,17 @@ impl Tree {
     pub fn new(entries: impl IntoIterator<Item = (TreePath, Node)>) -> Result<Self, TreeError> {
         let mut map = BTreeMap::new();
         for (path, node) in entries {
-            if let Node::Link { target } = &node
-                && path.resolve_link(target).is_none()
-            {
-                return Err(TreeError::LinkLeaves { path, target: target.clone() });
-            }
             if map.contains_key(&path) {
                 return Err(TreeError::Twice(path));
             }
             map.insert(path, node);
+        }
+        let links = map.iter().filter_map(|(path, node)| match node {
+            Node::Link { target } => Some((path, target.as_str())),
+            _ => None,
+        });
+        if let Some((path, target)) = links_that_leave(links).first() {
+            return Err(TreeError::LinkLeaves { path: (*path).clone(), target: (*target).to_owned() });
         }
         for path in map.keys() {
             for parent in path.parents() {
@@ -269,6 +315,24 @@ mod tests {
             assert!(Tree::decode(&bytes[..len]).is_err(), "{len}");
         }
         assert_eq!(Tree::decode(&bytes).unwrap(), sample());
+    }
+
+    #[test]
+    fn links_are_followed_through_links() {
+        let leaving = |links: &[(&str, &str)]| -> Vec<String> {
+            let links: Vec<(TreePath, &str)> = links.iter().map(|(at, target)| (path(at), *target)).collect();
+            let found = links_that_leave(links.iter().map(|(path, target)| (path, *target)));
+            found.into_iter().map(|(path, _)| path.as_str().to_owned()).collect()
+        };
+        // By its words alone x stays in p; up makes it the folder above the game.
+        assert_eq!(leaving(&[("p/up", ".."), ("x", "p/up/..")]), ["x"]);
+        assert_eq!(leaving(&[("p/q/up", "../.."), ("x", "p/q/up/../y")]), ["x"]);
+        assert_eq!(leaving(&[("a", "b"), ("b", "c/.."), ("c", "d/e"), ("x", "a/../..")]), ["x"]);
+        // Where letter case does not count it is the same link.
+        assert_eq!(leaving(&[("p/up", ".."), ("x", "P/UP/..")]), ["x"]);
+        assert!(leaving(&[("p/up", ".."), ("x", "p/up/z"), ("y", "p/up/p/up/p")]).is_empty());
+        // Links in a circle lead nowhere.
+        assert!(leaving(&[("a", "b"), ("b", "a"), ("self", "self/x"), ("here", ".")]).is_empty());
     }
 
     proptest! {

@@ -1,7 +1,8 @@
 //! The ledger: an append-only record of what was asked, done and heard, in SQLite.
 //!
 //! [`Ledger::open`] opens or makes the file and brings it up to date; [`Ledger::append`] adds an event in a transaction;
-//! [`Ledger::events`] gives all of them, each computer's chain checked. What follows from the events is computed by
+//! [`Ledger::events`] gives all of them, each computer's chain checked; [`Ledger::lines`] and [`Ledger::add_lines`] carry
+//! them from one ledger to another. What follows from the events is computed by
 //! `lantern_core::board::Board`.
 //!
 //! ```
@@ -19,10 +20,11 @@
 //!
 //! Not here: what events mean, and any other database.
 
+mod chain;
 mod migrate;
 
-use std::collections::HashMap;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use jiff::Timestamp;
@@ -30,7 +32,9 @@ use lantern_core::digest::Digest;
 use lantern_core::event::{Event, EventBody, EventError, EventId};
 use lantern_core::names::Name;
 use lantern_core::points;
-use rusqlite::{Connection, ErrorCode, OptionalExtension, TransactionBehavior, params};
+use rusqlite::{Connection, ErrorCode, OpenFlags, OptionalExtension, Transaction, TransactionBehavior, params};
+
+pub use chain::{ChainError, Chains};
 
 /// How long a write waits for another lantern's.
 const BUSY_TIMEOUT: Duration = Duration::from_secs(5);
@@ -84,6 +88,17 @@ pub enum LedgerError {
         /// Its row.
         position: i64,
     },
+    /// Lines from elsewhere do not fit what is here.
+    #[error("line {line} does not fit this ledger: {source}")]
+    Foreign {
+        /// From 1.
+        line: usize,
+        /// How.
+        source: ChainError,
+    },
+    /// The ledger could only be opened to read.
+    #[error("the ledger can only be read now")]
+    ReadOnly(#[source] Arc<LedgerError>),
 }
 
 impl LedgerError {
@@ -95,6 +110,7 @@ impl LedgerError {
                 matches!(source.sqlite_error_code(), Some(DatabaseCorrupt | NotADatabase))
             }
             Self::Event { .. } | Self::Chain { .. } => true,
+            Self::ReadOnly(why) => why.is_damaged(),
             _ => false,
         }
     }
@@ -102,7 +118,11 @@ impl LedgerError {
     /// Returns what the disk said, where it was the disk that refused.
     pub fn disk_says(&self) -> Option<std::io::ErrorKind> {
         use std::io::ErrorKind;
-        let (Self::Open { source, .. } | Self::Sql { source, .. }) = self else { return None };
+        let source = match self {
+            Self::Open { source, .. } | Self::Sql { source, .. } => source,
+            Self::ReadOnly(why) => return why.disk_says(),
+            _ => return None,
+        };
         Some(match source.sqlite_error_code()? {
             ErrorCode::DiskFull => ErrorKind::StorageFull,
             ErrorCode::ReadOnly => ErrorKind::ReadOnlyFilesystem,
@@ -151,6 +171,8 @@ pub struct ServerFacts {
 pub struct Ledger {
     connection: Connection,
     device: String,
+    /// Why it can only be read.
+    refused: Option<Arc<LedgerError>>,
 }
 
 impl Ledger {
@@ -180,7 +202,38 @@ impl Ledger {
             }
         });
         let device = device.map_err(know)?;
-        Ok(Self { connection, device })
+        Ok(Self { connection, device, refused: None })
+    }
+
+    /// Opens a ledger that cannot be written, because its disk is full or can only be read; `refused` is why, and what every
+    /// write says.
+    ///
+    /// # Errors
+    /// [`LedgerError`].
+    pub fn open_to_read(path: &Path, refused: LedgerError) -> Result<Self, LedgerError> {
+        let open = || -> Result<(Connection, String), rusqlite::Error> {
+            let connection = connect_to_read(path)?;
+            let known = "SELECT value FROM facts WHERE name = 'device'";
+            let device = connection.query_row(known, [], |row| row.get(0)).optional()?;
+            Ok((connection, device.unwrap_or_default()))
+        };
+        let (connection, device) = open().map_err(|source| LedgerError::Open { path: path.to_owned(), source })?;
+        migrate::refuse_newer(&connection)?;
+        Ok(Self { connection, device, refused: Some(Arc::new(refused)) })
+    }
+
+    /// Whether it can only be read.
+    pub fn is_read_only(&self) -> bool {
+        self.refused.is_some()
+    }
+
+    fn may_write(&self) -> Result<(), LedgerError> {
+        self.refused.clone().map_or(Ok(()), |why| Err(LedgerError::ReadOnly(why)))
+    }
+
+    /// Returns the name that this computer has in the ledger.
+    pub fn device(&self) -> &str {
+        &self.device
     }
 
     /// Adds an event; it is on disk when this returns.
@@ -195,6 +248,7 @@ impl Ledger {
         body: EventBody,
     ) -> Result<Event, LedgerError> {
         let sql = || LedgerError::sql("add an event");
+        self.may_write()?;
         let device = self.device.clone();
         let transaction = self.connection.transaction_with_behavior(TransactionBehavior::Immediate).map_err(sql())?;
         let last: Option<(i64, String)> = transaction
@@ -218,19 +272,7 @@ impl Ledger {
             edition: edition.clone(),
             body,
         };
-        transaction
-            .execute(
-                "INSERT INTO events (id, device, sequence, kind, edition, line) VALUES ($1, $2, $3, $4, $5, $6)",
-                params![
-                    event.id.to_string(),
-                    event.device,
-                    sequence,
-                    event.body.kind(),
-                    event.edition.as_str(),
-                    event.to_line()
-                ],
-            )
-            .map_err(sql())?;
+        insert(&transaction, &event, &event.to_line()).map_err(sql())?;
         points::write().map_err(as_sqlite_says).and_then(|()| transaction.commit()).map_err(sql())?;
         points::pass();
         log::info!("recorded {}: {}", event.body.kind(), event.body.payload());
@@ -242,24 +284,77 @@ impl Ledger {
     /// # Errors
     /// [`LedgerError::Event`], [`LedgerError::Chain`], [`LedgerError::Sql`].
     pub fn events(&self) -> Result<Vec<Event>, LedgerError> {
-        let mut last: HashMap<String, (u64, Digest)> = HashMap::new();
+        let mut chains = Chains::default();
         let mut out = Vec::new();
         for (position, line) in self.lines()? {
-            let event = Event::from_line(&line).map_err(|source| LedgerError::Event { position, source })?;
-            let follows = match last.get(&event.device) {
-                Some((sequence, digest)) => event.sequence == sequence + 1 && event.predecessor == Some(*digest),
-                None => event.sequence == 1 && event.predecessor.is_none(),
-            };
-            if !follows {
-                return Err(LedgerError::Chain { position });
-            }
-            last.insert(event.device.clone(), (event.sequence, Digest::of(line.as_bytes())));
-            out.push(event);
+            out.push(chains.follow(&line).map_err(|error| match error {
+                ChainError::Event(source) => LedgerError::Event { position, source },
+                ChainError::Order => LedgerError::Chain { position },
+            })?);
         }
         Ok(out)
     }
 
-    fn lines(&self) -> Result<Vec<(i64, String)>, LedgerError> {
+    /// Returns the line of one computer's event; none where there is no such event.
+    ///
+    /// # Errors
+    /// [`LedgerError::Sql`].
+    pub fn line_of(&self, device: &str, sequence: u64) -> Result<Option<String>, LedgerError> {
+        let sql = "SELECT line FROM events WHERE device = $1 AND sequence = $2";
+        let sequence = i64::try_from(sequence).unwrap_or(i64::MAX);
+        let found = self.connection.query_row(sql, params![device, sequence], |row| row.get(0)).optional();
+        found.map_err(LedgerError::sql("read an event"))
+    }
+
+    /// Adds events of another ledger, or of a copy of this one, given as their lines; those that are here already are passed
+    /// over. All of them or none. Returns how many were added.
+    ///
+    /// # Errors
+    /// [`LedgerError::Foreign`] when a line is no event, differs from the one that is here, or does not follow it.
+    pub fn add_lines(&mut self, lines: &[String]) -> Result<u64, LedgerError> {
+        self.may_write()?;
+        let sql = || LedgerError::sql("add events");
+        let transaction = self.connection.transaction_with_behavior(TransactionBehavior::Immediate).map_err(sql())?;
+        let mut added = 0;
+        for (line, number) in lines.iter().zip(1..) {
+            let foreign = |source| LedgerError::Foreign { line: number, source };
+            let event = Event::from_line(line).map_err(|e| foreign(e.into()))?;
+            let here = |sequence: u64| -> Result<Option<String>, LedgerError> {
+                let query = "SELECT line FROM events WHERE device = $1 AND sequence = $2";
+                let sequence = i64::try_from(sequence).unwrap_or(i64::MAX);
+                let found = transaction.query_row(query, params![event.device, sequence], |row| row.get(0));
+                found.optional().map_err(sql())
+            };
+            match here(event.sequence)? {
+                Some(known) if known == *line => continue,
+                Some(_) => return Err(foreign(ChainError::Order)),
+                None => {}
+            }
+            let before = here(event.sequence.saturating_sub(1))?.map(|line| Digest::of(line.as_bytes()));
+            if event.sequence == 0 || event.predecessor != before || (event.sequence > 1 && before.is_none()) {
+                return Err(foreign(ChainError::Order));
+            }
+            insert(&transaction, &event, line).map_err(sql())?;
+            added += 1;
+        }
+        points::write().map_err(as_sqlite_says).and_then(|()| transaction.commit()).map_err(sql())?;
+        points::pass();
+        Ok(added)
+    }
+
+    /// Brings everything into the one file, so that it can be copied or renamed.
+    ///
+    /// # Errors
+    /// [`LedgerError::Sql`].
+    pub fn close(self) -> Result<(), LedgerError> {
+        self.connection.close().map_err(|(_, source)| LedgerError::Sql { what: "be closed", source })
+    }
+
+    /// Returns every event's line with its row, in the order of writing, as it stands: nothing is checked.
+    ///
+    /// # Errors
+    /// [`LedgerError::Sql`].
+    pub fn lines(&self) -> Result<Vec<(i64, String)>, LedgerError> {
         let read = || -> Result<_, rusqlite::Error> {
             let mut statement = self.connection.prepare("SELECT position, line FROM events ORDER BY position")?;
             let rows = statement.query_map([], |row| Ok((row.get(0)?, row.get(1)?)))?;
@@ -273,6 +368,9 @@ impl Ledger {
     /// # Errors
     /// [`LedgerError::Sql`].
     pub fn note_heard(&mut self, storefront: &str, at: Timestamp) -> Result<(), LedgerError> {
+        if self.is_read_only() {
+            return Ok(());
+        }
         let sql = "INSERT INTO heard VALUES ($1, $2) ON CONFLICT (storefront) DO UPDATE SET at = excluded.at";
         let at = at.to_string();
         let write = || self.connection.execute(sql, params![storefront, at]);
@@ -290,6 +388,51 @@ impl Ledger {
         let text = found.map_err(LedgerError::sql("say when a storefront was heard"))?;
         Ok(text.and_then(|text| text.parse().ok()))
     }
+}
+
+fn insert(transaction: &Transaction<'_>, event: &Event, line: &str) -> Result<(), rusqlite::Error> {
+    let sql = "INSERT INTO events (id, device, sequence, kind, edition, line) VALUES ($1, $2, $3, $4, $5, $6)";
+    let (id, sequence) = (event.id.to_string(), i64::try_from(event.sequence).unwrap_or(i64::MAX));
+    let edition = event.edition.as_str();
+    transaction.execute(sql, params![id, event.device, sequence, event.body.kind(), edition, line]).map(|_| ())
+}
+
+/// Returns the events of a ledger that may be damaged, as their lines: of each computer those that follow one another from
+/// the first on. None when the file cannot be read at all.
+pub fn salvage(path: &Path) -> Vec<String> {
+    let read = || -> Result<Vec<String>, rusqlite::Error> {
+        let connection = connect_to_read(path)?;
+        let mut statement = connection.prepare("SELECT line FROM events ORDER BY position")?;
+        let rows = statement.query_map([], |row| row.get::<_, String>(0))?;
+        // A damaged page ends it: what lies behind it cannot be reached in order.
+        Ok(rows.map_while(Result::ok).collect())
+    };
+    let mut chains = Chains::default();
+    read().unwrap_or_default().into_iter().filter(|line| chains.follow(line).is_ok()).collect()
+}
+
+fn connect_to_read(path: &Path) -> Result<Connection, rusqlite::Error> {
+    let flags = OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_URI | OpenFlags::SQLITE_OPEN_NO_MUTEX;
+    Connection::open_with_flags(read_only_uri(path), flags)
+}
+
+/// The address under which SQLite opens a file without writing anything beside it. Source: SQLite, "Uniform Resource
+/// Identifiers" (uri.html), sections 3.1 to 3.3.
+fn read_only_uri(path: &Path) -> String {
+    let mut uri = String::from("file:");
+    let text = path.to_string_lossy();
+    let text = if cfg!(windows) { text.replace('\\', "/") } else { text.into_owned() };
+    for byte in text.bytes() {
+        match byte {
+            b'a'..=b'z' | b'A'..=b'Z' | b'0'..=b'9' | b'/' | b'.' | b'-' | b'_' | b':' => uri.push(char::from(byte)),
+            other => uri.push_str(&format!("%{other:02x}")),
+        }
+    }
+    let log = path.with_file_name(format!("{}-wal", path.file_name().unwrap_or_default().to_string_lossy()));
+    // Without a log of writes nothing more is needed than the file itself.
+    let has_log = std::fs::metadata(log).is_ok_and(|m| m.len() > 0);
+    uri.push_str(if has_log { "?mode=ro" } else { "?mode=ro&immutable=1" });
+    uri
 }
 
 /// With a write-ahead log, readers never wait. Switching needs the file alone, and SQLite does not wait for that by

@@ -31,6 +31,11 @@ pub(crate) fn run(connection: &mut Connection) -> Result<(), LedgerError> {
     transaction.commit().map_err(sql())
 }
 
+/// Says whether a newer lantern wrote a ledger that is only read.
+pub(crate) fn refuse_newer(connection: &Connection) -> Result<(), LedgerError> {
+    check(&done(connection)?).map(|_| ())
+}
+
 fn done(connection: &Connection) -> Result<Vec<(String, String)>, LedgerError> {
     let sql = || LedgerError::sql("bring itself up to date");
     let mut statement = connection.prepare("SELECT name, digest FROM migrations ORDER BY name").map_err(sql())?;

@@ -120,3 +120,70 @@ fn when_a_storefront_was_heard() {
         assert_eq!(ledger.heard("brambleyard-1").unwrap().unwrap().to_string(), at);
     }
 }
+
+#[test]
+fn lines_travel_from_one_ledger_to_another() {
+    let (one, other) = (Scene::with_events(3), Scene::new());
+    let lines: Vec<String> = one.open().unwrap().lines().unwrap().into_iter().map(|(_, line)| line).collect();
+    let mut ledger = Ledger::open(&other.path(), [9; 16]).unwrap();
+    ledger.append(&Name::full_edition(), stamp(9), None, reserve(9)).unwrap();
+    assert_eq!(ledger.add_lines(&lines[..2]).unwrap(), 2);
+    assert_eq!(ledger.add_lines(&lines).unwrap(), 1, "what is there is passed over");
+    assert_eq!(ledger.events().unwrap().len(), 4);
+    let device = one.open().unwrap().device().to_owned();
+    assert_eq!(ledger.line_of(&device, 2).unwrap().as_ref(), Some(&lines[1]));
+    assert_eq!(ledger.line_of(&device, 4).unwrap(), None);
+}
+
+#[test]
+fn lines_that_do_not_fit_are_refused_and_nothing_is_added() {
+    let (one, other) = (Scene::with_events(3), Scene::new());
+    let lines: Vec<String> = one.open().unwrap().lines().unwrap().into_iter().map(|(_, line)| line).collect();
+    let mut ledger = Ledger::open(&other.path(), [9; 16]).unwrap();
+    let changed = lines[1].replace("wren", "crow");
+    for wrong in [
+        vec![lines[0].clone(), lines[2].clone()],
+        vec![lines[1].clone()],
+        vec![lines[0].clone(), changed.clone(), lines[2].clone()],
+        vec![lines[0].clone(), "{}".to_owned()],
+    ] {
+        let error = ledger.add_lines(&wrong).unwrap_err();
+        assert!(matches!(error, LedgerError::Foreign { .. }), "{error:?}");
+        assert!(ledger.events().unwrap().is_empty());
+    }
+    ledger.add_lines(&lines).unwrap();
+    assert!(ledger.add_lines(&[lines[0].clone(), changed]).is_err(), "another line in the place of one that is here");
+}
+
+#[test]
+fn what_can_be_read_of_a_damaged_ledger_is_saved() {
+    let scene = Scene::with_events(5);
+    scene.sql("UPDATE events SET line = replace(line, 'wren', 'crow') WHERE position = 4");
+    assert_eq!(salvage(&scene.path()).len(), 4, "the changed one follows; the one behind it does not");
+    std::fs::write(scene.path(), "no database").unwrap();
+    assert!(salvage(&scene.path()).is_empty());
+    assert!(salvage(&scene.temp.path().join("nothing.db")).is_empty());
+}
+
+#[cfg(unix)]
+#[test]
+fn a_ledger_is_read_where_nothing_can_be_written() {
+    use std::os::unix::fs::PermissionsExt;
+    let scene = Scene::with_events(2);
+    let folder = scene.temp.path();
+    let refused = LedgerError::Newer { migration: "why".to_owned() };
+    std::fs::set_permissions(folder, std::fs::Permissions::from_mode(0o500)).unwrap();
+    let mut ledger = Ledger::open_to_read(&scene.path(), refused).unwrap();
+    assert_eq!((ledger.events().unwrap().len(), ledger.is_read_only()), (2, true));
+    let before = std::fs::read_dir(folder).unwrap().count();
+    for _ in 0..2 {
+        let error = ledger.append(&Name::full_edition(), stamp(3), None, reserve(3)).unwrap_err();
+        assert!(
+            matches!(&error, LedgerError::ReadOnly(why) if matches!(**why, LedgerError::Newer { .. })),
+            "{error:?}"
+        );
+    }
+    ledger.note_heard("brambleyard-1", stamp(1).at).unwrap();
+    assert_eq!(std::fs::read_dir(folder).unwrap().count(), before, "nothing was written beside it");
+    std::fs::set_permissions(folder, std::fs::Permissions::from_mode(0o700)).unwrap();
+}

@@ -6,13 +6,28 @@ use std::path::PathBuf;
 use lantern_core::finding::Finding;
 use lantern_core::names::{Handle, Name};
 use lantern_core::rules::Refusal;
-use lantern_core::version::{ReleaseAsked, ReleaseName, VersionError};
+use lantern_core::version::{BuildNumber, ReleaseAsked, ReleaseName, VersionError};
 use lantern_ledger::LedgerError;
 use lantern_store::durable::DurableError;
 use lantern_store::install::InstallError;
 use lantern_store::seal::SealError;
 use lantern_store::store::StoreError;
 use lantern_storefront::PlaceError;
+
+/// A branch that went back only a moment ago.
+#[derive(Debug)]
+pub struct WentBack {
+    /// The project's name for the storefront.
+    pub place: Name,
+    /// The branch.
+    pub branch: Name,
+    /// What it has now.
+    pub now: ReleaseName,
+    /// Such as "2 minutes ago".
+    pub ago: String,
+    /// What it had before that; none when it had nothing.
+    pub next: Option<ReleaseName>,
+}
 
 /// What kind of failure it is; each has an exit code of its own.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -69,6 +84,60 @@ pub enum ProjectError {
     /// The ledger would lie on another computer's disk.
     #[error("{} lies on a network disk, where a ledger cannot be kept safely", .0.display())]
     NetworkFolder(PathBuf),
+    /// Somebody tries this very build now.
+    #[error("{target} is being tried by another lantern")]
+    BeingTried {
+        /// The target.
+        target: Name,
+    },
+    /// The project does not know where an installed copy came from.
+    #[error("{} came from a storefront that is not in lantern.toml", .folder.display())]
+    NoStorefrontFor {
+        /// The folder.
+        folder: PathBuf,
+    },
+    /// Everybody follows the branch: nobody needs an invitation.
+    #[error("{branch} at {place} is for everyone")]
+    OpenBranch {
+        /// The project's name for the storefront.
+        place: Name,
+        /// The branch.
+        branch: Name,
+    },
+    /// No invitation is meant by what was asked, or several are.
+    #[error("{} {asked:?}", if *.several { "several invitations are meant by" } else { "there is no invitation" })]
+    NoInvitation {
+        /// What was asked for.
+        asked: String,
+        /// Whether more than one is meant.
+        several: bool,
+        /// Those that there are.
+        there: Vec<String>,
+    },
+    /// A number was taken already, or a higher one was.
+    #[error("the number {asked} is not above {highest}, the highest that was taken")]
+    NumberTaken {
+        /// What was asked for.
+        asked: BuildNumber,
+        /// The highest so far.
+        highest: BuildNumber,
+    },
+    /// What lies beside the ledger knows of more than the ledger does.
+    #[error("the ledger {} was lost, or is an older one: {why}", .path.display())]
+    LedgerLost {
+        /// The file.
+        path: PathBuf,
+        /// How it is known.
+        why: String,
+    },
+    /// A file is no copy of a ledger, or of another one.
+    #[error("{} is no copy of this ledger: {why}", .path.display())]
+    NoLedgerCopy {
+        /// The file.
+        path: PathBuf,
+        /// How it is known.
+        why: String,
+    },
     /// A file could not be read or written.
     #[error(transparent)]
     File(#[from] DurableError),
@@ -228,6 +297,21 @@ pub enum ProjectError {
         /// The branch.
         branch: Name,
     },
+    /// A branch went back only a moment ago.
+    #[error("{} at {} went back to {} only {}", .0.branch, .0.place, .0.now, .0.ago)]
+    WentBack(Box<WentBack>),
+    /// A release was never on a branch.
+    #[error("{branch} at {place} never had {asked}")]
+    NeverThere {
+        /// The project's name for the storefront.
+        place: Name,
+        /// The branch.
+        branch: Name,
+        /// What was asked for.
+        asked: ReleaseAsked,
+        /// What it had, newest first.
+        had: Vec<ReleaseName>,
+    },
     /// Somebody else moved the branch in between.
     #[error("{branch} at {place} was moved by somebody else in the meantime")]
     Raced {
@@ -329,6 +413,8 @@ impl ProjectError {
             | Self::Withdrawn { .. }
             | Self::NotPushed { .. }
             | Self::NothingBefore { .. }
+            | Self::WentBack(_)
+            | Self::NeverThere { .. }
             | Self::Raced { .. } => Class::Refused,
             Self::Unsettled { .. } => Class::Unreachable,
             Self::Place { source, .. } => class_of_place(source),
@@ -336,8 +422,16 @@ impl ProjectError {
             Self::Seal(SealError::Stopped) | Self::Install(InstallError::Stopped) | Self::Stopped => Class::Stopped,
             Self::Seal(SealError::Store(error)) => class_of_store(error),
             Self::Install(error) => class_of_install(error),
+            Self::NoStorefrontFor { .. }
+            | Self::OpenBranch { .. }
+            | Self::NoInvitation { .. }
+            | Self::NumberTaken { .. } => Class::Usage,
+            Self::LedgerLost { .. } => Class::Damaged,
+            Self::NoLedgerCopy { .. } => Class::Usage,
+            Self::Ledger(LedgerError::Foreign { .. }) => Class::Usage,
             Self::Ledger(error) | Self::Unrecorded { source: error, .. } if error.is_damaged() => Class::Damaged,
             Self::Busy { .. }
+            | Self::BeingTried { .. }
             | Self::ForeignState(_)
             | Self::NetworkFolder(_)
             | Self::File(_)
@@ -405,6 +499,23 @@ impl ProjectError {
             Self::NothingBefore { place, branch } => {
                 vec![format!("choose a release yourself: lantern promote {place} {branch} VERSION")]
             }
+            Self::WentBack(back) => match &back.next {
+                Some(next) => vec![
+                    "if that is what you meant, all is done".to_owned(),
+                    format!("to go back once more: lantern rollback {} {} \"{next}\"", back.place, back.branch),
+                ],
+                None => one("that is all there is: it had nothing before"),
+            },
+            Self::NeverThere { place, branch, had, asked } if had.is_empty() => {
+                vec![format!("to put it there: lantern promote {place} {branch} \"{asked}\"")]
+            }
+            Self::NeverThere { place, branch, had, asked } => {
+                let names: Vec<String> = had.iter().take(5).map(ToString::to_string).collect();
+                vec![
+                    format!("it had {}", names.join(", ")),
+                    format!("to put another one there: lantern promote {place} {branch} \"{asked}\""),
+                ]
+            }
             Self::Raced { place, .. } => {
                 vec![format!("look at what is there now, then decide again: lantern live, lantern promote {place} …")]
             }
@@ -422,9 +533,31 @@ impl ProjectError {
             Self::Seal(SealError::Read { source, .. }) if source.kind() == ErrorKind::NotFound => one(STILL_WRITING),
             Self::Store(error) | Self::Seal(SealError::Store(error)) => cures_of_store(error),
             Self::Install(error) => cures_of_install(error),
-            Self::Ledger(error) if error.is_damaged() => {
-                one("bring .lantern/ledger.db back from a backup; nothing was changed now")
+            Self::BeingTried { .. } => one("end it there, then run the same command again"),
+            Self::NoStorefrontFor { .. } => {
+                one("go to the game's folder, or install again: lantern install STOREFRONT BRANCH DIR")
             }
+            Self::OpenBranch { place, branch } => vec![
+                "whoever installs from it needs no invitation".to_owned(),
+                format!("to give somebody an add-on there: lantern invite {place} {branch} --owns EDITION --for NAME"),
+            ],
+            Self::NoInvitation { there, .. } if there.is_empty() => one("there is none that holds"),
+            Self::NoInvitation { there, .. } => vec![format!("there are {}", there.join(", "))],
+            Self::NumberTaken { highest, .. } => {
+                let next = BuildNumber::after(Some(*highest)).map_or_else(|_| "none".to_owned(), |n| n.to_string());
+                vec![format!("numbers only rise; the lowest possible is {next}")]
+            }
+            Self::LedgerLost { .. } => vec![
+                "lantern ledger rebuild".to_owned(),
+                "it makes the ledger again of its copy, the store and the storefronts. Nothing was changed now"
+                    .to_owned(),
+            ],
+            Self::NoLedgerCopy { .. } => one("name a file that lantern ledger export or backup has written"),
+            Self::Ledger(error) if error.is_damaged() => vec![
+                "lantern ledger rebuild".to_owned(),
+                "it makes the ledger again of its copy, the store and the storefronts. Nothing was changed now"
+                    .to_owned(),
+            ],
             Self::Ledger(error) => cures_of_ledger(error),
             Self::Unrecorded { source, .. } => {
                 let mut cures = cures_of_ledger(source);
@@ -505,13 +638,15 @@ fn place_behind<'a>(source: &'a (dyn std::error::Error + 'static)) -> Option<&'a
 
 fn class_of_install(error: &InstallError) -> Class {
     match error {
-        InstallError::Fetch { source, .. } => match place_behind(source.as_ref()) {
+        InstallError::Fetch { source, .. } => match place_behind(source.source.as_ref()) {
             Some(place) => class_of_place(place),
             None => Class::Damaged,
         },
         InstallError::Wrong { .. }
         | InstallError::Manifest(_)
         | InstallError::Depots(_)
+        | InstallError::Lost(_)
+        | InstallError::Unfinished(_)
         | InstallError::State { .. } => Class::Damaged,
         InstallError::NotInstalled(_) => Class::Usage,
         InstallError::Stopped => Class::Stopped,
@@ -524,16 +659,49 @@ fn cures_of_install(error: &InstallError) -> Vec<String> {
     match error {
         InstallError::Busy(_) => one("wait until it has ended, then run the command again"),
         InstallError::NotInstalled(_) => one("lantern install STOREFRONT BRANCH DIR"),
-        InstallError::InTheWay { .. } => one("move it away; the installed game is as it was"),
-        InstallError::Wrong { .. } | InstallError::Manifest(_) | InstallError::Depots(_) => {
-            one("try again; if it stays, tell the storefront. The installed game is as it was")
+        InstallError::ForeignState(_) => one("move it away, or install into another folder"),
+        InstallError::InTheWay { .. } => {
+            one("move it away yourself, or leave out --own-files stop: then it is moved aside. Nothing was changed")
         }
-        InstallError::Fetch { .. } => one("run the same command again: what has come is kept"),
+        InstallError::NoLinks { .. } => {
+            let cure = if cfg!(windows) {
+                "switch on the developer mode of Windows, which lets programs make links. Nothing was changed"
+            } else {
+                "install on a disk that has links. Nothing was changed"
+            };
+            one(cure)
+        }
+        InstallError::CannotReplace { source, .. } => {
+            let cure = match source.kind() {
+                ErrorKind::PermissionDenied if cfg!(unix) => {
+                    "give yourself the right to write there. Nothing was changed"
+                }
+                _ => {
+                    "is the game running, or the file open? Close it, then run the same command again. Nothing was changed"
+                }
+            };
+            one(cure)
+        }
+        InstallError::NoRoom(_) => one("free some room, then run the same command again. Nothing was changed"),
+        InstallError::Wrong { .. } | InstallError::Manifest(_) | InstallError::Depots(_) => {
+            one("try again; if it stays, tell the storefront. Nothing was changed in the folder")
+        }
+        InstallError::Fetch { source, .. } => match place_behind(source.source.as_ref()) {
+            Some(PlaceError::Refused(problem)) => vec![problem.cure.clone()],
+            _ => one("run the same command again: what has come is kept"),
+        },
         InstallError::Stopped => one("run the same command again: what has come is kept"),
-        InstallError::State { .. } => one("remove the folder .lantern-install there, then install again"),
+        InstallError::State { .. } | InstallError::Lost(_) => {
+            one("install again into the same folder: what is missing is fetched, and what is yours stays")
+        }
+        InstallError::Unfinished(folder) => vec![
+            "run the install again: it finishes the switch, and needs no storefront for that".to_owned(),
+            format!("or go back to what was there: lantern install --give-up {}", folder.display()),
+        ],
         InstallError::HalfSwitched(source) => {
             let mut cures = cures_of_install(source);
             cures.push("do not play yet: the same command finishes it, and needs no storefront for that".to_owned());
+            cures.push("or go back to what was there: lantern install --give-up DIR".to_owned());
             cures
         }
         other => cures_of_computer(other),
@@ -566,6 +734,10 @@ fn cures_of_place(place: &Name, error: &PlaceError) -> Vec<String> {
         PlaceError::Nonsense { .. } => vec!["is the address that of a storefront?".to_owned()],
         PlaceError::Protocol { .. } => vec!["get a newer lantern".to_owned()],
         PlaceError::Refused(problem) if problem.name() == "no-access" => vec![format!("lantern connect {place}")],
+        PlaceError::Refused(problem) if problem.name() == "not-invited" => vec![
+            format!("{}, then install with --invitation TEXT", problem.cure),
+            format!("if you make the game: lantern connect {place}"),
+        ],
         PlaceError::Refused(problem) => vec![problem.cure.clone()],
         PlaceError::NotConnected { .. } | PlaceError::WrongSecret { .. } => vec![format!("lantern connect {place}")],
         PlaceError::Stopped => vec!["run the same command again to go on".to_owned()],

@@ -3,14 +3,16 @@
 mod archive;
 mod folder;
 
+use std::collections::BTreeSet;
 use std::fs::{self, File, Metadata};
 use std::io::{self, Cursor, Read, Seek, SeekFrom};
 use std::path::{Path, PathBuf};
 
 use lantern_core::finding::Finding;
-use lantern_core::path::{TreePath, shown};
+use lantern_core::path::{TreePath, is_reserved, shown};
 use lantern_core::patterns::Patterns;
 use lantern_core::size::Size;
+use lantern_core::tree::links_that_leave;
 use lantern_formats::zip::{self, Method, Packed};
 use lantern_store::seal::{SourceEntry, SourceKind};
 use serde::{Deserialize, Serialize};
@@ -162,6 +164,38 @@ pub(crate) struct Export {
     pub entries: Vec<Listed>,
 }
 
+/// What an export holds of Lantern's own files, which no build may bring: left out, and said.
+#[derive(Debug, Default)]
+struct Reserved {
+    /// The uppermost names alone.
+    names: BTreeSet<String>,
+}
+
+/// Most links that leave an export which are each said: where more do, it is the wrong folder.
+const MAX_LINKS_NAMED: usize = 20;
+
+/// How many of them are named, and kept.
+const RESERVED_NAMED: usize = 3;
+
+impl Reserved {
+    fn leave_out(&mut self, path: &str) {
+        let parts = path.split('/').position(is_reserved).map_or(usize::MAX, |at| at + 1);
+        let uppermost: Vec<&str> = path.split('/').take(parts).collect();
+        if self.names.len() <= RESERVED_NAMED {
+            self.names.insert(uppermost.join("/"));
+        }
+    }
+
+    fn finding(&self) -> Option<Finding> {
+        let names: Vec<String> = self.names.iter().take(RESERVED_NAMED).map(|name| shown(name)).collect();
+        let more = if self.names.len() > RESERVED_NAMED { ", …" } else { "" };
+        let what =
+            format!("left out, because the name is reserved for Lantern's own files: {}{more}", names.join(", "));
+        let cure = "is this an installed copy of the game? Export into a folder of its own";
+        (!names.is_empty()).then(|| Finding::warns("reserved-name", what, cure))
+    }
+}
+
 /// Everything that an export's entries are read by.
 pub(crate) struct Reading<'a> {
     /// The project's folder.
@@ -217,6 +251,7 @@ impl Export {
                 let mut walk = folder::Walk::new(reading.leave_out, &folder);
                 walk.run();
                 findings.append(&mut walk.findings);
+                findings.extend(walk.reserved.finding());
                 left_out = walk.left_out;
                 export.entries = walk.found;
             }
@@ -236,6 +271,16 @@ impl Export {
         }
         export.entries.sort_by(|a, b| a.source.path.cmp(&b.source.path));
         findings.extend(export.entries.iter().filter_map(|entry| too_large(&entry.source)));
+        let links = export.entries.iter().filter_map(|entry| match &entry.source.kind {
+            SourceKind::Link { target } => Some((&entry.source.path, target.as_str())),
+            _ => None,
+        });
+        let leaving = links_that_leave(links);
+        findings.extend(leaving.iter().take(MAX_LINKS_NAMED).map(|(path, target)| folder::link_leaves(path, target)));
+        if let Some(more) = leaving.len().checked_sub(MAX_LINKS_NAMED).filter(|more| *more > 0) {
+            let what = format!("{more} more links of {} lead out of the export", shown(&export.shown));
+            findings.push(Finding::stops("link-leaves", what, "is it the folder that you mean?"));
+        }
         Ok(Found { export, left_out, findings })
     }
 

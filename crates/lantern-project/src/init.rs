@@ -7,7 +7,6 @@ use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
 
 use lantern_core::config::{self, Audience, Config};
-use lantern_core::event::{EventBody, NumbersBegin};
 use lantern_core::patterns::Patterns;
 use lantern_core::system::{Family, System};
 use lantern_core::version::BuildNumber;
@@ -33,8 +32,8 @@ pub struct InitAnswers {
     pub exports: Vec<SeenExport>,
     /// A storefront to begin with.
     pub storefront: Option<InitStorefront>,
-    /// The last build number that was given, for a game that is out already.
-    pub last_number: Option<BuildNumber>,
+    /// The number that the first release gets, for a game that is out already.
+    pub next_number: Option<BuildNumber>,
 }
 
 /// A storefront to begin with.
@@ -146,25 +145,26 @@ pub fn target_names(seen: &[SeenExport]) -> Vec<String> {
     names
 }
 
-/// Writes `lantern.toml` and `.lantern/` in `root`; returns the text that was written.
+/// Writes `.lantern/` and then `lantern.toml` in `root`; returns the text that was written. All or nothing: as long as
+/// `lantern.toml` is not there nothing was begun, and the same call does all of it.
 ///
 /// # Errors
 /// [`ProjectError::AlreadyThere`]; [`ProjectError::Config`] when the answers do not make a valid configuration, in which
-/// case nothing is written.
+/// case nothing is written; [`ProjectError::NumberTaken`].
 pub fn init(root: &Path, answers: &InitAnswers, stop: Arc<AtomicBool>) -> Result<String, ProjectError> {
     let path = root.join(config::FILE_NAME);
     if fs::symlink_metadata(&path).is_ok() {
         return Err(ProjectError::AlreadyThere(path));
     }
     let text = write(answers);
-    Config::read(config::FILE_NAME, &text).map_err(ProjectError::Config)?;
+    let config = Config::read(config::FILE_NAME, &text).map_err(ProjectError::Config)?;
     make_state_folder(root)?;
-    durable::write_whole(&path, text.as_bytes())?;
-    if let Some(last) = answers.last_number {
-        let mut project = Project::find(root, stop)?.open()?.lock()?;
-        let edition = project.open.project.first_edition();
-        project.open.record(&edition, EventBody::NumbersBegin(NumbersBegin { last }), None)?;
+    if let Some(next) = answers.next_number {
+        let mut project = Project::beginning(root, config, &text, stop).open()?.lock()?;
+        project.set_next_number(next)?;
     }
+    // Whoever finds this file finds everything that belongs to it.
+    durable::write_whole(&path, text.as_bytes())?;
     Ok(text)
 }
 

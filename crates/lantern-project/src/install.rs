@@ -1,25 +1,26 @@
 //! `install`: a folder comes to hold what a branch has, as on a player's machine.
 
-use std::path::{Path, PathBuf};
+use std::path::{Component, Path, PathBuf};
 
-use lantern_core::config::Audience;
 use lantern_core::digest::{Digest, ManifestId};
 use lantern_core::event::BranchBuild;
-use lantern_core::names::{Handle, Name};
+use lantern_core::invitation::Invitation;
+use lantern_core::names::{FolderName, Handle, Name};
 use lantern_core::progress::Progress;
 use lantern_core::release::{Start, start_for};
 use lantern_core::system::System;
 use lantern_store::fetch::{Fetch, FetchError};
-use lantern_store::install::{self, Report, Verified};
-use lantern_storefront::market::Market;
-use lantern_storefront::protocol::{BuildDepot, BuildTarget, Play};
+use lantern_store::install::{self, GivenUp, InstallError, Installed, Looked, OwnFiles, Report, Verified, Wanted};
+use lantern_storefront::market::{Invited, Market};
+use lantern_storefront::protocol::{BuildDepot, BuildTarget, Play, problem};
 use lantern_storefront::{PlaceError, Player, Storefront};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
+use serde_json::Value;
 
 use crate::places::title_of;
 use crate::project::Project;
-use crate::{ProjectError, access};
+use crate::{ProjectError, access, outside};
 
 /// What is kept beside an installed build.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
@@ -57,6 +58,35 @@ pub struct InstallWanted {
     pub without: Vec<Name>,
     /// Where; none for a folder of the name that the build states, here.
     pub folder: Option<PathBuf>,
+    /// What becomes of a player's own files in the way.
+    pub own_files: OwnFiles,
+    /// Lets a tester follow the branch; kept in the folder's own private state. None for the one that is kept there.
+    pub invitation: Option<Invitation>,
+}
+
+/// What an installed folder keeps for itself, and shows to nobody but the storefront.
+#[derive(Serialize, Deserialize)]
+struct Private {
+    format: String,
+    /// The only storefront, by its id, that it is sent to.
+    storefront: String,
+    branch: Name,
+    invitation: String,
+    /// The number that the folder made up for itself.
+    folder: String,
+}
+
+const PRIVATE_FORMAT: &str = "lantern.private/1";
+
+impl Private {
+    fn of(looked: Option<&Looked>) -> Option<Self> {
+        let private = looked?.private.clone()?;
+        serde_json::from_value(private).ok().filter(|private: &Self| private.format == PRIVATE_FORMAT)
+    }
+
+    fn is_for(&self, storefront: &str, branch: &Name) -> bool {
+        self.storefront == storefront && self.branch == *branch
+    }
 }
 
 /// What an installation did.
@@ -78,34 +108,64 @@ struct FromBranch<'a> {
     branch: &'a Name,
 }
 
-impl Fetch for FromBranch<'_> {
-    fn manifest(&self, manifest: ManifestId) -> Result<Vec<u8>, FetchError> {
-        Ok(self.market.play_manifest(self.title, self.branch, manifest)?)
-    }
-    fn segment(&self, digest: &Digest) -> Result<Vec<u8>, FetchError> {
-        Ok(self.market.play_segment(self.title, self.branch, digest)?)
-    }
-    fn locator(&self, manifest: ManifestId) -> Result<Vec<u8>, FetchError> {
-        Ok(self.market.play_locator(self.title, self.branch, manifest)?)
-    }
-    fn pack_range(&self, pack: &Digest, offset: u32, len: u32) -> Result<Vec<u8>, FetchError> {
-        Ok(self.market.play_pack(self.title, self.branch, pack, offset, len)?)
+impl FromBranch<'_> {
+    fn failed(error: PlaceError) -> FetchError {
+        let is_gone = error.problem() == Some(problem::NOT_FOUND.0);
+        FetchError::new(error, is_gone)
     }
 }
 
-/// Returns what is installed in a folder; none when nothing is.
-fn about_of(folder: &Path) -> Result<Option<About>, ProjectError> {
-    match install::installed(folder) {
-        Ok(installed) => {
-            let damaged = |e: serde_json::Error| {
-                let path = folder.join(install::STATE_FOLDER).join("installed.json");
-                ProjectError::Install(install::InstallError::State { path, why: e.to_string() })
-            };
-            serde_json::from_value(installed.about).map(Some).map_err(damaged)
-        }
-        Err(install::InstallError::NotInstalled(_)) => Ok(None),
-        Err(error) => Err(error.into()),
+impl Fetch for FromBranch<'_> {
+    fn manifest(&self, manifest: ManifestId) -> Result<Vec<u8>, FetchError> {
+        self.market.play_manifest(self.title, self.branch, manifest).map_err(Self::failed)
     }
+    fn segment(&self, digest: &Digest) -> Result<Vec<u8>, FetchError> {
+        self.market.play_segment(self.title, self.branch, digest).map_err(Self::failed)
+    }
+    fn locator(&self, manifest: ManifestId) -> Result<Vec<u8>, FetchError> {
+        self.market.play_locator(self.title, self.branch, manifest).map_err(Self::failed)
+    }
+    fn pack_range(&self, pack: &Digest, offset: u32, len: u32) -> Result<Vec<u8>, FetchError> {
+        self.market.play_pack(self.title, self.branch, pack, offset, len).map_err(Self::failed)
+    }
+}
+
+/// The folder of a name in the one where the program works. The name was checked when it was read; where files go is
+/// checked once more where it counts.
+fn here(name: &FolderName) -> PathBuf {
+    let path = PathBuf::from(name.as_str());
+    let mut parts = path.components();
+    assert!(
+        matches!((parts.next(), parts.next()), (Some(Component::Normal(_)), None)),
+        "a folder's name is one part: {name:?}"
+    );
+    path
+}
+
+fn about(installed: &Installed) -> Option<About> {
+    serde_json::from_value(installed.about.clone()).ok()
+}
+
+/// A folder of another game is not touched, not even to finish what was begun in it.
+fn refuse_other_game(folder: &Path, title: &Handle, installed: &Installed) -> Result<(), ProjectError> {
+    let other = about(installed).filter(|about| about.handle != *title);
+    other.map_or(Ok(()), |other| {
+        let (found, wanted) = (format!("{} ({})", other.name, other.handle), title.to_string());
+        Err(ProjectError::OtherGame { folder: folder.to_owned(), found, wanted })
+    })
+}
+
+/// Looks at a folder, and finishes a switch that a break had cut there: that needs no storefront. Says whether it did.
+fn look_and_finish(folder: &Path, title: &Handle) -> Result<(Option<Looked>, bool), ProjectError> {
+    let looked = install::look(folder)?;
+    for installed in looked.iter().flat_map(|looked| looked.installed.iter().chain(&looked.begun)) {
+        refuse_other_game(folder, title, installed)?;
+    }
+    if looked.as_ref().is_none_or(|looked| looked.begun.is_none()) {
+        return Ok((looked, false));
+    }
+    let finished = install::finish(folder)?;
+    Ok((install::look(folder)?, finished))
 }
 
 /// Makes a folder hold what a branch has for a target; without one, for this computer's system.
@@ -125,24 +185,32 @@ pub fn install_branch(
         PlaceError::Stopped => ProjectError::Stopped,
         source => ProjectError::Place { place: name.clone(), source },
     };
-    // A switch that a break had cut is finished whether or not the storefront answers.
-    let known = wanted.folder.as_deref().map(about_of).transpose()?;
-    // A line for those who were let in is asked for as somebody who makes the game.
-    let is_open = configured.audience(branch).is_none_or(|audience| audience == Audience::Everyone);
-    let access = if is_open { None } else { access::find(&configured.address)?.map(|found| found.access) };
     let title = title_of(name, configured, &project.first_edition())?;
+    let guessed = wanted.folder.clone().or_else(|| likely_folder(project));
+    let (looked, mut finished) =
+        guessed.as_deref().map_or(Ok((None, false)), |folder| look_and_finish(folder, &title))?;
+    // Those who make the game are let in everywhere. Access that cannot be read is no concern of a player's: whatever it is
+    // needed for will be refused, and that says how to get it.
+    let access = access::find(&configured.address).ok().flatten().map(|found| found.access);
     let market = Market::open(&configured.address, access, project.stop()).map_err(fails)?;
     let discovery = market.discovery().map_err(fails)?;
+    let kept = Private::of(looked.as_ref()).filter(|kept| kept.is_for(&discovery.id, branch));
+    let (invited, private) = invitation(&discovery.id, branch, wanted.invitation.as_ref(), kept)?;
+    let market = market.invited(invited);
     let play = market.play(&title, branch).map_err(fails)?;
     let (target, build) = choose(name, branch, wanted.target.as_ref(), &play)?;
     let folder = match &wanted.folder {
         Some(folder) => folder.clone(),
-        None => PathBuf::from(build.folder.as_ref().unwrap_or(&play.name).replace(['/', '\\', ':'], "-")),
+        None => here(&build.folder.clone().unwrap_or_else(|| FolderName::of_title(&play.name))),
     };
-    let before = match known {
-        Some(before) => before,
-        None => about_of(&folder)?,
+    let looked = if guessed.as_ref() == Some(&folder) {
+        looked
+    } else {
+        let (looked, also_finished) = look_and_finish(&folder, &title)?;
+        finished = also_finished;
+        looked
     };
+    let before = looked.and_then(|looked| looked.installed).as_ref().and_then(about);
     let nothing = || ProjectError::NoBuildFor {
         place: name.clone(),
         branch: branch.clone(),
@@ -162,10 +230,10 @@ pub fn install_branch(
         starts: build.starts.clone(),
         with,
     };
-    if let Some(other) = before.as_ref().filter(|b| (&b.storefront, &b.handle) != (&about.storefront, &about.handle)) {
+    if let Some(other) = before.as_ref().filter(|b| b.storefront != about.storefront) {
         return Err(ProjectError::OtherGame {
             folder,
-            found: format!("{} from another place", other.name),
+            found: format!("{} from another storefront", other.name),
             wanted: format!("{} from {name}", about.name),
         });
     }
@@ -173,8 +241,118 @@ pub fn install_branch(
     let manifests: Vec<ManifestId> = build.depots.iter().filter(downloads).map(|d| d.manifest).collect();
     let fetch = FromBranch { market: &market, title: &title, branch };
     let document = serde_json::to_value(&about).expect("what is kept has only string keys");
-    let report = install::install(&folder, &manifests, document, &fetch, progress)?;
+    let wanted = Wanted { manifests: &manifests, about: document, own_files: wanted.own_files, private };
+    let mut report = install::install(&folder, wanted, &fetch, progress)?;
+    report.rolled_forward |= finished;
     Ok(InstallDone { folder, about, before, report })
+}
+
+/// Returns the folder here in which this game lies, if there is one: without a name it is the build that states it, and
+/// which build that is may depend on the invitation that lies in the folder.
+fn likely_folder(project: &Project) -> Option<PathBuf> {
+    let edition = project.first_edition();
+    let stated = project.config().targets_of(&edition).filter_map(|(_, target)| target.folder.clone());
+    let names = stated.chain([FolderName::of_title(project.edition_name(&edition))]);
+    names.map(|name| here(&name)).find(|folder| folder.join(install::STATE_FOLDER).is_dir())
+}
+
+/// What a player's machine shows to be let in, and what is to be kept of it: an invitation that has just been given, or
+/// the one that was.
+fn invitation(
+    storefront: &str,
+    branch: &Name,
+    given: Option<&Invitation>,
+    kept: Option<Private>,
+) -> Result<(Option<Invited>, Option<Value>), ProjectError> {
+    let Some(given) = given else {
+        let invited =
+            kept.and_then(|kept| Some(Invited { invitation: kept.invitation.parse().ok()?, folder: kept.folder }));
+        return Ok((invited, None));
+    };
+    let folder = match kept {
+        Some(kept) => kept.folder,
+        None => Digest::from_bytes(outside::random()?).hex().chars().take(32).collect(),
+    };
+    let private = Private {
+        format: PRIVATE_FORMAT.to_owned(),
+        storefront: storefront.to_owned(),
+        branch: branch.clone(),
+        invitation: given.reveal(),
+        folder: folder.clone(),
+    };
+    let private = serde_json::to_value(&private).expect("what is kept has only string keys");
+    Ok((Some(Invited { invitation: given.clone(), folder }), Some(private)))
+}
+
+/// Makes an installed copy whole again, as the build that it is: nothing newer is installed. What was changed in it is moved
+/// aside.
+///
+/// # Errors
+/// [`ProjectError::NoStorefrontFor`] when the project does not know the storefront that it came from,
+/// [`ProjectError::Install`], [`ProjectError::Place`].
+pub fn repair_installed(
+    project: &Project,
+    folder: &Path,
+    progress: &dyn Progress,
+) -> Result<InstallDone, ProjectError> {
+    let not_installed = || InstallError::NotInstalled(folder.to_owned());
+    let looked = install::look(folder)?.ok_or_else(not_installed)?;
+    let unknown = || ProjectError::NoStorefrontFor { folder: folder.to_owned() };
+    let begun = looked.begun.as_ref().or(looked.installed.as_ref());
+    let handle = begun.and_then(about).ok_or_else(unknown)?.handle;
+    let (looked, finished) = look_and_finish(folder, &handle)?;
+    let private = Private::of(looked.as_ref());
+    let installed = looked.and_then(|looked| looked.installed).ok_or_else(not_installed)?;
+    let about = about(&installed).ok_or_else(unknown)?;
+    let mut unreachable = None;
+    for (name, configured) in &project.config().storefronts {
+        if !configured.handles.values().any(|handle| *handle == about.handle) {
+            continue;
+        }
+        let fails = |source| ProjectError::Place { place: name.clone(), source };
+        let access = access::find(&configured.address).ok().flatten().map(|found| found.access);
+        let market = Market::open(&configured.address, access, project.stop()).map_err(fails)?;
+        match market.discovery() {
+            Ok(discovery) if discovery.id == about.storefront => {}
+            Ok(_) => continue,
+            Err(source) => {
+                unreachable = Some(fails(source));
+                continue;
+            }
+        }
+        let kept = private.filter(|kept| kept.is_for(&about.storefront, &about.branch));
+        let (invited, _) = invitation(&about.storefront, &about.branch, None, kept)?;
+        let market = market.invited(invited);
+        let fetch = FromBranch { market: &market, title: &about.handle, branch: &about.branch };
+        let wanted = Wanted {
+            manifests: &installed.manifests,
+            about: installed.about.clone(),
+            own_files: OwnFiles::Aside,
+            private: None,
+        };
+        let mut report = install::install(folder, wanted, &fetch, progress)?;
+        report.rolled_forward |= finished;
+        return Ok(InstallDone { folder: folder.to_owned(), before: Some(about.clone()), about, report });
+    }
+    Err(unreachable.unwrap_or_else(unknown))
+}
+
+/// What giving up an installation came to.
+#[derive(Debug, Clone)]
+pub struct InstallGivenUp {
+    /// What is installed now, as before.
+    pub about: Option<About>,
+    /// In full.
+    pub given_up: GivenUp,
+}
+
+/// Gives up an installation that was begun in a folder; none when there was nothing to give up.
+///
+/// # Errors
+/// [`ProjectError::Install`].
+pub fn give_up_install(folder: &Path) -> Result<Option<InstallGivenUp>, ProjectError> {
+    let given_up = install::give_up(folder)?;
+    Ok(given_up.map(|given_up| InstallGivenUp { about: given_up.installed.as_ref().and_then(about), given_up }))
 }
 
 /// Chooses a target: the one that was asked for, or one that runs on this computer.
@@ -232,6 +410,5 @@ pub fn start_of(folder: &Path, about: &About) -> Option<(PathBuf, Vec<String>, P
 /// [`ProjectError::Install`].
 pub fn verify_installed(folder: &Path, progress: &dyn Progress) -> Result<(Option<About>, Verified), ProjectError> {
     let verified = install::verify(folder, progress)?;
-    let about = serde_json::from_value(verified.installed.about.clone()).ok();
-    Ok((about, verified))
+    Ok((about(&verified.installed), verified))
 }

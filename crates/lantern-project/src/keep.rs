@@ -6,7 +6,8 @@ use lantern_core::event::{EventBody, Freed};
 use lantern_core::keep::{KeepRule, Reason, choose};
 use lantern_core::names::Name;
 use lantern_core::progress::Progress;
-use lantern_store::room::RoomPlan;
+use lantern_core::release::{DepotRecord, ReleaseRecord};
+use lantern_store::room::{Kept, RoomPlan};
 
 use crate::project::Locked;
 use crate::{ProjectError, outside};
@@ -17,6 +18,8 @@ pub struct KeepPlan {
     /// Each release that still has its content, with the reason why it stays; none: its content goes.
     pub releases: Vec<(KnownRelease, Option<Reason>)>,
     room: RoomPlan,
+    /// Bytes of what can be made again at any time: builds that were laid out to be tried, caches.
+    spare: u64,
 }
 
 impl KeepPlan {
@@ -25,19 +28,30 @@ impl KeepPlan {
         self.releases.iter().filter(|(_, reason)| reason.is_none()).map(|(release, _)| release)
     }
 
-    /// Returns the bytes of packs that are freed, less those that are written anew.
+    /// Returns the bytes that are freed, less those that are written once more.
     pub fn freed(&self) -> u64 {
-        self.room.removed.saturating_sub(self.room.written)
+        (self.room.removed + self.spare).saturating_sub(self.room.written)
     }
 
     /// Whether there is nothing to do.
     pub fn is_empty(&self) -> bool {
-        self.room.is_empty() && self.going().next().is_none()
+        self.room.is_empty() && self.spare == 0 && self.going().next().is_none()
     }
 }
 
+/// Whose a sealed tree is. What more people may have comes first: a chunk that several need is then stored with it.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
+pub(crate) struct Owner {
+    is_aside: bool,
+    is_conditional: bool,
+    edition: Name,
+    depot: Name,
+    when: String,
+}
+
 impl Locked {
-    /// Plans what stays by a rule; changes nothing.
+    /// Plans what stays by a rule; changes nothing. Where the project is about one edition alone, all releases of the others
+    /// stay.
     ///
     /// # Errors
     /// Those of the ledger and the store; a release that stays and is damaged stops it.
@@ -47,22 +61,27 @@ impl Locked {
         editions.sort();
         editions.dedup();
         let boards: Vec<Board> = editions.iter().map(|edition| Board::fold(edition, &events)).collect();
-        let releases = choose(rule, &boards, &events, outside::now());
+        let chosen = choose(rule, &boards, &events, outside::now());
+        let only = self.open.project.only_one();
+        let is_meant = |release: &KnownRelease| only.is_none_or(|only| release.edition == *only);
         let store = &self.open.store;
-        let mut keep: Vec<TreeId> = Vec::new();
-        for (release, _) in releases.iter().filter(|(_, reason)| reason.is_some()) {
-            keep.extend(store.record(release.id)?.sealed().iter().map(|depot| depot.tree));
+        let mut owned: Vec<(Owner, TreeId)> = Vec::new();
+        for (release, _) in chosen.iter().filter(|(release, reason)| reason.is_some() || !is_meant(release)) {
+            owned.extend(owners(&release.edition, &store.record(release.id)?));
         }
+        let keep = ranked(&owned);
+        let releases: Vec<_> = chosen.into_iter().filter(|(release, _)| is_meant(release)).collect();
         // What went before is looked at again: a kill may have left a part of it.
         let freed = boards.iter().flat_map(|board| &board.freed).copied();
         let going = releases.iter().filter(|(_, reason)| reason.is_none()).map(|(release, _)| release.id);
         let records = going.chain(freed).filter_map(|id| store.record(id).ok());
         let go: Vec<TreeId> = records.flat_map(|r| r.sealed().iter().map(|d| d.tree).collect::<Vec<_>>()).collect();
         let room = RoomPlan::make(store, &keep, &go)?;
-        Ok(KeepPlan { releases, room })
+        Ok(KeepPlan { releases, room, spare: self.open.project.spare_size() })
     }
 
-    /// Carries a plan out: the ledger says it first, then the room is freed. Records stay.
+    /// Carries a plan out: the ledger says it first, then the room is freed. Records stay, and nobody reads the store
+    /// meanwhile.
     ///
     /// # Errors
     /// Those of the ledger and the store.
@@ -71,9 +90,39 @@ impl Locked {
         for release in plan.going() {
             by_edition.entry(release.edition.clone()).or_default().push(release.id);
         }
+        // What can be made again at any time goes first, and what is kept for this: on a full disk the ledger has room then.
+        self.open.project.clear_spare()?;
+        self.open.project.use_reserve()?;
+        self.open.open_ledger_again()?;
+        let _alone = self.open.hold_store_alone(progress)?;
         for (edition, releases) in by_edition {
             self.open.record(&edition, EventBody::Freed(Freed { releases }), None)?;
         }
-        Ok(plan.room.carry_out(&self.open.store, progress)?)
+        plan.room.carry_out(&self.open.store, progress)?;
+        self.open.project.keep_reserve();
+        Ok(())
     }
+}
+
+/// Numbers the owners of trees, those that more people may have first.
+pub(crate) fn ranked(owned: &[(Owner, TreeId)]) -> Vec<Kept> {
+    let mut ranks: Vec<&Owner> = owned.iter().map(|(owner, _)| owner).collect();
+    ranks.sort();
+    ranks.dedup();
+    let rank = |owner: &Owner| u32::try_from(ranks.binary_search(&owner).unwrap_or(ranks.len())).unwrap_or(u32::MAX);
+    owned.iter().map(|(owner, tree)| Kept { tree: *tree, owner: rank(owner) }).collect()
+}
+
+/// Returns the trees of a release with whose they are.
+pub(crate) fn owners(edition: &Name, record: &ReleaseRecord) -> Vec<(Owner, TreeId)> {
+    let owner = |depot: &DepotRecord, is_aside: bool| Owner {
+        is_aside,
+        is_conditional: !depot.when.is_always(),
+        edition: edition.clone(),
+        depot: depot.depot.clone(),
+        when: depot.when.to_string(),
+    };
+    let depots = record.targets.iter().flat_map(|t| &t.depots).map(|depot| (owner(depot, false), depot.tree));
+    let asides = record.targets.iter().flat_map(|t| &t.aside).map(|depot| (owner(depot, true), depot.tree));
+    depots.chain(asides).collect()
 }

@@ -1,21 +1,24 @@
 //! Storefronts of the project: finding, connecting, and recording what they say.
 
+use std::collections::BTreeMap;
 use std::path::PathBuf;
 use std::sync::Arc;
 
 use lantern_core::config::Storefront as Configured;
+use lantern_core::digest::ReleaseId;
 use lantern_core::event::{
-    Connected, Deed, EventBody, EventId, Moved, NotDone, NumberSeen, PlaceRef, Pushed, Seen, Withdrawn,
+    Asked, Connected, Deed, EventBody, EventId, Moved, NotDone, NumberSeen, PlaceRef, Pushed, Seen, Withdrawn,
 };
 use lantern_core::names::{Handle, Name};
 use lantern_core::rules::HouseRules;
+use lantern_core::version::ReleaseName;
 use lantern_ledger::ServerFacts;
 use lantern_storefront::market::{Access, Market};
 use lantern_storefront::protocol::{Branch, Build, Title};
 use lantern_storefront::{PlaceError, Storefront};
 
 use crate::project::{Locked, Open, Project};
-use crate::{ProjectError, access};
+use crate::{ProjectError, access, outside};
 
 /// A storefront that answered and is the one that was connected.
 pub(crate) struct Place {
@@ -246,7 +249,7 @@ impl Locked {
                 }
                 // A push that was cut is taken up by the next one; one that was done is recorded.
                 Deed::Push => {
-                    if let Some(build) = builds.iter().find(|b| b.release == asked.release) {
+                    if let Some(build) = build_of(builds, &asked) {
                         let pushed = Pushed {
                             key: Some(asked.key),
                             place: asked.place.clone(),
@@ -266,11 +269,37 @@ impl Locked {
 }
 
 impl Locked {
+    /// Records that something is about to be asked of a storefront; returns the key that it is asked with. `targets` are
+    /// those of a push.
+    pub(crate) fn ask(
+        &mut self,
+        edition: &Name,
+        place: &PlaceRef,
+        deed: Deed,
+        (release, name): (ReleaseId, &ReleaseName),
+        targets: &[Name],
+    ) -> Result<EventId, ProjectError> {
+        let key = EventId::new(outside::now(), outside::random()?);
+        let (place, name, targets) = (place.clone(), name.clone(), targets.to_vec());
+        let asked = Asked { key, place, deed, release, name, targets };
+        self.open.record(edition, EventBody::Asked(asked), None)?;
+        Ok(key)
+    }
+
     /// Records that a deed that was asked for did not happen.
     pub(crate) fn not_done(&mut self, edition: &Name, key: EventId, why: &str) -> Result<(), ProjectError> {
         let not_done = EventBody::NotDone(NotDone { key, why: why.to_owned() });
         self.open.record(edition, not_done, None).map(|_| ())
     }
+}
+
+/// Returns the build that came of a push: the one that was made with its key, or that was there with the same targets.
+fn build_of<'a>(builds: &'a [Build], asked: &Asked) -> Option<&'a Build> {
+    let mut of_release = builds.iter().filter(|b| b.release == asked.release);
+    let by_key = of_release.clone().find(|b| b.key == Some(asked.key));
+    let same_targets = |b: &&Build| asked.targets.is_empty() || b.targets.keys().eq(&asked.targets);
+    // Made with another key it is this push's only where nothing more was to be made.
+    by_key.or_else(|| of_release.find(same_targets))
 }
 
 /// How a storefront took part in [`Locked::refresh`].
@@ -288,14 +317,11 @@ impl Locked {
     /// # Errors
     /// Only those of this computer; a storefront that does not answer is in the result.
     pub fn refresh(&mut self) -> Result<Vec<(Name, Heard)>, ProjectError> {
-        let storefronts: Vec<(Name, Vec<Name>)> = (self.open.project.config().storefronts.iter())
-            .map(|(name, configured)| (name.clone(), configured.handles.keys().cloned().collect()))
-            .collect();
         let mut out = Vec::new();
-        for (name, editions) in storefronts {
+        for (name, editions) in self.storefronts_with_editions() {
             let mut heard = Heard::Now;
-            for edition in self.open.project.editions().into_iter().filter(|e| editions.contains(e)) {
-                match self.ask(&edition, &name) {
+            for edition in editions {
+                match self.ask_news(&edition, &name) {
                     Ok(()) => {}
                     Err(error @ (ProjectError::Place { .. } | ProjectError::OtherPlace { .. })) => {
                         heard = Heard::Not(error);
@@ -309,7 +335,17 @@ impl Locked {
         Ok(out)
     }
 
-    fn ask(&mut self, edition: &Name, name: &Name) -> Result<(), ProjectError> {
+    /// Returns every configured storefront with those of the project's editions that it has.
+    pub(crate) fn storefronts_with_editions(&self) -> Vec<(Name, Vec<Name>)> {
+        let project = &self.open.project;
+        let editions = |handles: &BTreeMap<Name, Handle>| -> Vec<Name> {
+            project.editions().into_iter().filter(|edition| handles.contains_key(edition)).collect()
+        };
+        let storefronts = project.config().storefronts.iter();
+        storefronts.map(|(name, configured)| (name.clone(), editions(&configured.handles))).collect()
+    }
+
+    fn ask_news(&mut self, edition: &Name, name: &Name) -> Result<(), ProjectError> {
         let place = open_place(&self.open.project, edition, name.as_str())?;
         let branches = place.market.branches(&place.title).map_err(place.fails())?.branches;
         let builds = place.market.builds(&place.title).map_err(place.fails())?.builds;

@@ -13,6 +13,7 @@ use lantern_core::version::{BuildNumber, ReleaseName, Version};
 
 use crate::ProjectError;
 use crate::depots::Divided;
+use crate::intake::Intake;
 use crate::project::Locked;
 use crate::seen::Seen;
 
@@ -62,6 +63,11 @@ fn parcels(divided: &Divided<'_>) -> Vec<Parcel> {
     let asides = divided.intakes.iter().enumerate().filter(|(_, intake)| !intake.aside.is_empty());
     let asides = asides.map(|(from, intake)| Parcel { from, indices: intake.aside.iter().copied().collect() });
     depots.chain(asides).collect()
+}
+
+/// Returns everything that is sealed of divided exports, by its places in its intake.
+pub(crate) fn portions<'a>(divided: &'a Divided<'_>) -> Vec<(&'a Intake<'a>, Vec<usize>)> {
+    parcels(divided).into_iter().map(|parcel| (&divided.intakes[parcel.from], parcel.indices)).collect()
 }
 
 /// Makes the records of all targets out of their parcels' trees.
@@ -140,6 +146,10 @@ impl Locked {
         }
         let sealed = Sealed { release: id, name: record.name(), input };
         let event = self.open.record(edition, EventBody::Sealed(sealed), None)?;
+        if let Err(error) = self.open.back_ledger_up(None) {
+            let what = format!("the copy of the ledger was not brought up to date: {}", crate::verify::in_full(&error));
+            findings.push(Finding::warns("ledger-copy", what, "lantern ledger backup"));
+        }
         let edition = edition.clone();
         let release = KnownRelease { id, edition, name: record.name(), input, sealed_at: event.recorded_at };
         Ok(Prepared { release, record, cost: Some(cost), before, findings })
@@ -157,7 +167,7 @@ impl Locked {
         if let Some(findings) = divided.stopping() {
             return Err(ProjectError::Findings(findings));
         }
-        let findings: Vec<Finding> = divided.findings.iter().map(|(_, finding)| finding.clone()).collect();
+        let mut findings: Vec<Finding> = divided.findings.iter().map(|(_, finding)| finding.clone()).collect();
         let seen_path = self.open.project.state("cache/seen.json");
         let mut seen = Seen::load(&seen_path);
         let parcels = parcels(&divided);
@@ -181,6 +191,7 @@ impl Locked {
             trees.push(sealed.tree);
         }
         seen.save(&seen_path)?;
+        findings.extend(damaged(self.open.store.damaged()?.len()));
         Ok(Sealing { targets: describe(&divided, &trees)?, cost, findings })
     }
 
@@ -240,9 +251,13 @@ impl Locked {
             return Ok(None);
         }
         let store = &self.open.store;
-        let record = store.record(known.id);
-        let whole = record.is_ok_and(|record| record.sealed().iter().all(|d| store.manifest_of(d.tree).is_ok()));
-        Ok(whole.then(|| known.clone()))
+        let Ok(record) = store.record(known.id) else { return Ok(None) };
+        for depot in record.sealed() {
+            if !store.has_tree(depot.tree)? {
+                return Ok(None);
+            }
+        }
+        Ok(Some(known.clone()))
     }
 
     fn nothing_new(&self, release: KnownRelease, findings: Vec<Finding>) -> Result<Prepared, ProjectError> {
@@ -260,7 +275,7 @@ impl Locked {
         if let Some(known) = board.releases.iter().find(|r| r.input == input) {
             return Ok(known.name.number);
         }
-        let number = BuildNumber::after(board.highest_number)?;
+        let number = board.next_number()?;
         self.open.record(edition, EventBody::NumberReserved(NumberReserved { number, input }), None)?;
         Ok(number)
     }
@@ -271,6 +286,14 @@ struct Sealing {
     targets: Vec<TargetRecord>,
     cost: SealCost,
     findings: Vec<Finding>,
+}
+
+/// What is said when files of the store were found to be damaged.
+fn damaged(files: usize) -> Option<Finding> {
+    let are = if files == 1 { "a file of the store is" } else { "files of the store are" };
+    let what = format!("{are} damaged: what this release needs of it was taken from the exports again");
+    let cure = "earlier releases may lack something: lantern repair";
+    (files > 0).then(|| Finding::warns("store-damaged", what, cure))
 }
 
 /// Forgetting to export for one system is a common slip: the others changed, and this one is as it was.

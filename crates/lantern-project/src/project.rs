@@ -1,10 +1,11 @@
 //! A project: the folder with `lantern.toml` and `.lantern/`.
 
 use std::fs::{self, File, TryLockError};
-use std::io::{Read, Seek, Write};
+use std::io::{ErrorKind, Read, Seek, Write};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
+use std::time::Duration;
 
 use lantern_core::board::{Board, KnownRelease};
 use lantern_core::config::{self, Config, ConfigKey, Storefront, VersionSource};
@@ -12,17 +13,19 @@ use lantern_core::event::{Event, EventBody, PlaceRef};
 use lantern_core::finding::{Finding, TextPlace};
 use lantern_core::names::{Identity, Name};
 use lantern_core::points;
+use lantern_core::progress::{Progress, Task};
 use lantern_core::version::{ReleaseAsked, Version};
 use lantern_ledger::{Ledger, ServerFacts};
 use lantern_store::durable::{self, DurableError};
+use lantern_store::room_left;
 use lantern_store::store::Store;
 
-use crate::{ProjectError, network, outside};
+use crate::{ProjectError, ledger, network, outside};
 
 /// The folder that is ours.
 pub const STATE_FOLDER: &str = ".lantern";
 /// The ledger, in the state folder.
-const LEDGER: &str = "ledger.db";
+pub(crate) const LEDGER: &str = "ledger.db";
 /// Longest version file that is read, in bytes.
 const MAX_VERSION_FILE_LEN: u64 = 1024;
 
@@ -94,6 +97,12 @@ impl Project {
         Ok(Self { root, config, config_findings, config_text: text, only: None, stop })
     }
 
+    /// A project whose `lantern.toml` is about to be written.
+    pub(crate) fn beginning(root: &Path, config: Config, text: &str, stop: Arc<AtomicBool>) -> Self {
+        let (root, config_text) = (root.to_owned(), text.to_owned());
+        Self { root, config, config_findings: Vec::new(), config_text, only: None, stop }
+    }
+
     /// Returns what is wrong with the configuration; only after [`Self::find_to_check`] there can be something.
     pub(crate) fn config_findings(&self) -> &[Finding] {
         &self.config_findings
@@ -129,6 +138,64 @@ impl Project {
             return Err(ProjectError::NoEdition { asked: edition.clone(), known });
         }
         self.only = Some(edition.clone());
+        Ok(())
+    }
+
+    /// Returns the one edition that somebody asked for; none where all are meant.
+    pub(crate) fn only_one(&self) -> Option<&Name> {
+        self.only.as_ref()
+    }
+
+    /// Where builds are laid out to be tried.
+    pub(crate) fn trials(&self) -> PathBuf {
+        self.state("cache").join("try")
+    }
+
+    /// Keeps a laid out build for whoever tries it now.
+    ///
+    /// # Errors
+    /// [`ProjectError::BeingTried`], [`ProjectError::File`].
+    pub(crate) fn use_trial(&self, target: &Name) -> Result<File, ProjectError> {
+        let folder = self.trials();
+        durable::create_folders(&folder)?;
+        let path = folder.join(format!("{target}.lock"));
+        let io = |what| {
+            let path = path.clone();
+            move |source| ProjectError::File(DurableError { what, path, source })
+        };
+        let lock = durable::open_own(&path, true).map_err(io("open"))?;
+        match lock.try_lock() {
+            Ok(()) => Ok(lock),
+            Err(TryLockError::WouldBlock) => Err(ProjectError::BeingTried { target: target.clone() }),
+            Err(TryLockError::Error(e)) => Err(io("lock")(e)),
+        }
+    }
+
+    /// Returns the laid out builds that nobody tries now, each with what keeps it from being tried meanwhile.
+    fn spare_trials(&self) -> Vec<(PathBuf, File)> {
+        let entries = fs::read_dir(self.trials()).into_iter().flatten().flatten();
+        let names = entries.filter_map(|entry| entry.file_name().into_string().ok()?.parse::<Name>().ok());
+        names.filter_map(|name| Some((self.trials().join(name.as_str()), self.use_trial(&name).ok()?))).collect()
+    }
+
+    /// Returns the bytes of what can be made again at any time.
+    pub(crate) fn spare_size(&self) -> u64 {
+        self.spare_trials().iter().map(|(folder, _)| size_of(folder)).sum()
+    }
+
+    /// Removes what can be made again at any time, and takes much room.
+    ///
+    /// # Errors
+    /// [`ProjectError::File`].
+    pub(crate) fn clear_spare(&self) -> Result<(), ProjectError> {
+        for (folder, _in_use) in self.spare_trials() {
+            match points::remove().and_then(|()| fs::remove_dir_all(&folder)) {
+                Err(e) if e.kind() != ErrorKind::NotFound => {
+                    return Err(DurableError { what: "remove", path: folder, source: e }.into());
+                }
+                _ => {}
+            }
+        }
         Ok(())
     }
 
@@ -201,16 +268,23 @@ impl Project {
         Ok(self.state(name))
     }
 
-    /// Opens the ledger and the store; `.lantern/` is made when it is missing.
+    /// Opens the ledger and the store; `.lantern/` is made when it is missing. Where nothing can be written, what is there
+    /// can still be read.
     ///
     /// # Errors
-    /// [`ProjectError::ForeignState`], [`ProjectError::Ledger`], [`ProjectError::File`].
+    /// [`ProjectError::ForeignState`], [`ProjectError::LedgerLost`], [`ProjectError::Ledger`], [`ProjectError::File`].
     pub fn open(self) -> Result<Open, ProjectError> {
-        make_state_folder(&self.root)?;
+        match make_state_folder(&self.root) {
+            Err(ProjectError::File(error)) if self.has_ledger() && is_unwritable(&error.source) => {}
+            other => other?,
+        }
         if network::is_network(&self.state("")) {
             return Err(ProjectError::NetworkFolder(self.state("")));
         }
-        let (ledger, store) = (self.open_ledger()?, self.open_store());
+        let store = self.open_store();
+        ledger::refuse_lost(&self, None, &store)?;
+        let ledger = self.open_ledger()?;
+        ledger::refuse_lost(&self, Some(&ledger), &store)?;
         Ok(Open { project: self, store, ledger })
     }
 
@@ -219,13 +293,99 @@ impl Project {
         self.state(LEDGER).is_file()
     }
 
+    /// Opens the ledger; one on a disk that is full or can only be read is opened to be read.
     pub(crate) fn open_ledger(&self) -> Result<Ledger, ProjectError> {
-        Ok(Ledger::open(&self.state(LEDGER), outside::random()?)?)
+        let path = self.state(LEDGER);
+        let has_ledger = self.has_ledger();
+        match Ledger::open(&path, outside::random()?) {
+            Err(error) if has_ledger && !error.is_damaged() => match Ledger::open_to_read(&path, error) {
+                Ok(ledger) => Ok(ledger),
+                // The first error says more, and is found by trying once more.
+                Err(_) => Ok(Ledger::open(&path, outside::random()?)?),
+            },
+            other => Ok(other?),
+        }
     }
 
     pub(crate) fn open_store(&self) -> Store {
         Store::at(self.state("store"))
     }
+
+    /// Takes the project's lock: no other lantern changes anything while the file lives.
+    ///
+    /// # Errors
+    /// [`ProjectError::Busy`], [`ProjectError::File`].
+    pub(crate) fn take_lock(&self) -> Result<File, ProjectError> {
+        let path = self.state("lock");
+        let io = |what| {
+            let path = path.clone();
+            move |source| ProjectError::File(DurableError { what, path, source })
+        };
+        let mut lock = durable::open_own(&path, true).map_err(io("open"))?;
+        match lock.try_lock() {
+            Ok(()) => {}
+            Err(TryLockError::WouldBlock) => {
+                let mut text = String::new();
+                // Where the system keeps others from reading a locked file, the process stays unnamed.
+                let _ = lock.read_to_string(&mut text);
+                return Err(ProjectError::Busy { pid: text.trim().parse().ok() });
+            }
+            Err(TryLockError::Error(e)) => return Err(io("lock")(e)),
+        }
+        // The number is for people: a full disk that has no room for it is no reason to stop.
+        let written = lock.set_len(0).and_then(|()| lock.rewind());
+        let _ = written.and_then(|()| writeln!(lock, "{}", std::process::id()));
+        Ok(lock)
+    }
+
+    fn reserve_path(&self) -> PathBuf {
+        self.state("reserve")
+    }
+
+    /// Keeps a little room for the ledger: on a disk that is full it makes freeing room possible.
+    pub(crate) fn keep_reserve(&self) {
+        let path = self.reserve_path();
+        let is_there = fs::metadata(&path).is_ok_and(|m| m.len() == RESERVE_LEN);
+        let has_room = room_left::free(&path).is_none_or(|free| free > RESERVE_LEN * 64);
+        if is_there || !has_room {
+            return;
+        }
+        // Bytes that no file system makes small.
+        let mut bytes = vec![0; RESERVE_LEN as usize];
+        blake3::Hasher::new().finalize_xof().fill(&mut bytes);
+        // Without it everything works that worked before.
+        let _ = durable::write_whole(&path, &bytes);
+    }
+
+    /// Gives the reserved room back to the disk.
+    pub(crate) fn use_reserve(&self) -> Result<(), ProjectError> {
+        Ok(durable::remove_file(&self.reserve_path())?)
+    }
+}
+
+/// Bytes that are kept for the ledger on a full disk.
+const RESERVE_LEN: u64 = 256 * 1024;
+
+/// Whether a disk is full, or can only be read.
+fn is_unwritable(error: &std::io::Error) -> bool {
+    use ErrorKind::{PermissionDenied, QuotaExceeded, ReadOnlyFilesystem, StorageFull};
+    matches!(error.kind(), StorageFull | QuotaExceeded | ReadOnlyFilesystem | PermissionDenied)
+}
+
+/// Returns the bytes of all files below a folder; links are not followed.
+fn size_of(folder: &Path) -> u64 {
+    let mut folders = vec![folder.to_owned()];
+    let mut size = 0;
+    while let Some(at) = folders.pop() {
+        for entry in fs::read_dir(at).into_iter().flatten().flatten() {
+            match entry.metadata() {
+                Ok(m) if m.is_dir() => folders.push(entry.path()),
+                Ok(m) => size += m.len(),
+                Err(_) => {}
+            }
+        }
+    }
+    size
 }
 
 /// Makes `.lantern/` with its `.gitignore` and the schema for editors.
@@ -257,33 +417,73 @@ pub(crate) fn make_state_folder(root: &Path) -> Result<(), ProjectError> {
     Ok(())
 }
 
+/// Keeps others from a store while this lives: from reading it, or from removing what is being read.
+#[derive(Debug)]
+pub struct StoreHold {
+    _lock: Option<File>,
+}
+
+/// How often it is tried to get hold of a store that somebody else uses.
+const HOLD_EVERY: Duration = Duration::from_millis(50);
+
 impl Open {
     /// Takes the lock.
     ///
     /// # Errors
     /// [`ProjectError::Busy`], [`ProjectError::File`].
     pub fn lock(self) -> Result<Locked, ProjectError> {
-        let path = self.project.state("lock");
-        let io = |what| {
-            let path = path.clone();
-            move |source| ProjectError::File(DurableError { what, path, source })
-        };
-        let options = File::options().create(true).truncate(false).read(true).write(true).open(&path);
-        let mut lock = options.map_err(io("open"))?;
-        match lock.try_lock() {
-            Ok(()) => {}
-            Err(TryLockError::WouldBlock) => {
-                let mut text = String::new();
-                // Where the system keeps others from reading a locked file, the process stays unnamed.
-                let _ = lock.read_to_string(&mut text);
-                return Err(ProjectError::Busy { pid: text.trim().parse().ok() });
-            }
-            Err(TryLockError::Error(e)) => return Err(io("lock")(e)),
-        }
-        points::write().and_then(|()| lock.set_len(0)).map_err(io("write"))?;
-        lock.rewind().map_err(io("write"))?;
-        writeln!(lock, "{}", std::process::id()).map_err(io("write"))?;
+        let lock = self.project.take_lock()?;
+        self.project.keep_reserve();
         Ok(Locked { open: self, _lock: lock })
+    }
+
+    /// Opens the ledger once more, after room was made for it.
+    pub(crate) fn open_ledger_again(&mut self) -> Result<(), ProjectError> {
+        if self.ledger.is_read_only() {
+            self.ledger = self.project.open_ledger()?;
+        }
+        Ok(())
+    }
+
+    /// Lets nothing be removed from the store while it is read.
+    ///
+    /// # Errors
+    /// [`ProjectError::File`], [`ProjectError::Stopped`].
+    pub fn hold_store(&self, progress: &dyn Progress) -> Result<StoreHold, ProjectError> {
+        self.hold(progress, File::try_lock_shared)
+    }
+
+    /// Waits until nobody reads the store, and lets nobody read it.
+    pub(crate) fn hold_store_alone(&self, progress: &dyn Progress) -> Result<StoreHold, ProjectError> {
+        self.hold(progress, File::try_lock)
+    }
+
+    fn hold(
+        &self,
+        progress: &dyn Progress,
+        take: impl Fn(&File) -> Result<(), TryLockError>,
+    ) -> Result<StoreHold, ProjectError> {
+        let path = self.project.state("store.lock");
+        let file = match durable::open_own(&path, true) {
+            Ok(file) => file,
+            // Where nothing can be written nothing can be removed either.
+            Err(e) if is_unwritable(&e) => return Ok(StoreHold { _lock: File::open(&path).ok() }),
+            Err(source) => return Err(DurableError { what: "open", path, source }.into()),
+        };
+        let mut waiting = None;
+        loop {
+            match take(&file) {
+                Ok(()) => return Ok(StoreHold { _lock: Some(file) }),
+                Err(TryLockError::Error(source)) => return Err(DurableError { what: "lock", path, source }.into()),
+                Err(TryLockError::WouldBlock) => {
+                    waiting.get_or_insert_with(|| progress.start(Task::Wait, None)).add(0);
+                    if progress.stopped() {
+                        return Err(ProjectError::Stopped);
+                    }
+                    std::thread::sleep(HOLD_EVERY);
+                }
+            }
+        }
     }
 
     /// Returns all events.
@@ -294,12 +494,36 @@ impl Open {
         Ok(self.ledger.events()?)
     }
 
+    /// Returns every event's line, as it stands, with its row.
+    pub(crate) fn ledger_lines(&self) -> Result<Vec<(i64, String)>, ProjectError> {
+        Ok(self.ledger.lines()?)
+    }
+
+    /// Whether nothing can be recorded now, because the disk is full or can only be read.
+    pub fn is_read_only(&self) -> bool {
+        self.ledger.is_read_only()
+    }
+
     /// Returns what follows from the events of an edition.
     ///
     /// # Errors
     /// [`ProjectError::Ledger`].
     pub fn board(&self, edition: &Name) -> Result<Board, ProjectError> {
         Ok(Board::fold(edition, &self.events()?))
+    }
+
+    /// Returns every edition that anything was recorded of; one alone when somebody asked for it.
+    ///
+    /// # Errors
+    /// [`ProjectError::Ledger`].
+    pub(crate) fn all_editions(&self) -> Result<Vec<Name>, ProjectError> {
+        if let Some(only) = self.project.only_one() {
+            return Ok(vec![only.clone()]);
+        }
+        let mut editions: Vec<Name> = self.events()?.into_iter().map(|event| event.edition).collect();
+        editions.sort();
+        editions.dedup();
+        Ok(editions)
     }
 
     /// Returns the release that is meant; the newest of the first edition when nothing was asked.
@@ -327,7 +551,13 @@ impl Open {
         body: EventBody,
         server: Option<ServerFacts>,
     ) -> Result<Event, ProjectError> {
-        Ok(self.ledger.append(edition, outside::stamp()?, server, body)?)
+        let event = self.ledger.append(edition, outside::stamp()?, server, body)?;
+        ledger::write_head(&self.project, &event);
+        Ok(event)
+    }
+
+    pub(crate) fn ledger(&mut self) -> &mut Ledger {
+        &mut self.ledger
     }
 
     /// Records what a storefront has done. That it was done must be told even when it cannot be recorded.

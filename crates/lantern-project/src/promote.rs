@@ -2,22 +2,25 @@
 
 use std::collections::{BTreeMap, HashSet};
 
+use jiff::SignedDuration;
 use lantern_core::board::KnownRelease;
 use lantern_core::branch::{Step, before_now};
 use lantern_core::config::Audience;
 use lantern_core::digest::ManifestId;
-use lantern_core::event::{Asked, BranchBuild, BranchFacts, Deed, EventBody, EventId, Moved, PlaceRef};
+use lantern_core::event::{BranchBuild, BranchFacts, Deed, EventBody, EventId, Moved, PlaceRef};
 use lantern_core::names::{Handle, Name};
 use lantern_core::release::When;
 use lantern_core::rules::HouseRules;
 use lantern_core::system::System;
+use lantern_core::version::{ReleaseAsked, ReleaseName};
 use lantern_ledger::ServerFacts;
 use lantern_store::locator::Locator;
 use lantern_store::manifest::{self, Entry, SegmentRef};
 use lantern_store::store::Store;
-use lantern_storefront::protocol::{Branch, Build, BuildDepot, Move};
+use lantern_storefront::protocol::{Branch, Build, BuildDepot, Move, Moved as BranchMove};
 use lantern_storefront::{PlaceError, Player, Storefront};
 
+use crate::error::WentBack;
 use crate::places::{Place, open_place};
 use crate::project::Locked;
 use crate::{ProjectError, outside};
@@ -147,59 +150,89 @@ impl Locked {
         self.plan(look, after, changes, wanted, None, comment)
     }
 
-    /// Plans to put back what a branch of an edition had before, by the storefront's own history. Asking again goes back further,
-    /// unless `wanted` names the release that is meant and the branch has it: then there is nothing to do.
+    /// Plans to put back what a branch of an edition had before, by the storefront's own history: the release that `wanted`
+    /// names, or what it had before what it has now. Where the branch has it already there is nothing to do; `confirmed`,
+    /// a release's full name, serves for that as well.
     ///
     /// # Errors
-    /// [`ProjectError::NothingBefore`], [`ProjectError::Rules`], and those of the place, store and ledger.
+    /// [`ProjectError::NothingBefore`], [`ProjectError::NeverThere`], [`ProjectError::Rules`], and those of the place, store
+    /// and ledger. [`ProjectError::WentBack`] when the branch went back a moment ago and nothing names a release: a
+    /// rollback that was cut behind its very last step must not go back twice.
     pub fn plan_rollback(
         &mut self,
         storefront: &str,
         edition: &Name,
         branch: &Name,
-        wanted: Option<&str>,
+        wanted: Option<&ReleaseAsked>,
+        confirmed: Option<&str>,
         comment: Option<String>,
     ) -> Result<MovePlan, ProjectError> {
-        // A rollback that was broken off after the storefront had done it must not go back once more.
+        // A rollback that was cut after the storefront had done it must not go back once more.
         let asked = self.open.board(edition)?.open;
         let look = self.look(storefront, edition, branch)?;
         let moves = look.place.market.moves(&look.place.title, branch).map_err(look.place.fails())?.moves;
-        let steps: Vec<Step> =
-            moves.iter().map(|m| Step { revision: m.facts.revision, restores: m.restores }).collect();
         let is_that = |key: &EventId| {
             let asked = asked.get(key).filter(|a| a.place == look.place.reference);
             asked.is_some_and(|a| a.deed == Deed::Rollback { branch: branch.clone() })
         };
         let withdrawn: HashSet<u64> = look.builds.iter().filter(|b| b.withdrawn.is_some()).map(|b| b.build).collect();
-        let usable = |revision: u64| {
-            let of = moves.iter().find(|m| m.facts.revision == revision);
-            of.is_some_and(|m| !m.facts.targets.values().any(|b| withdrawn.contains(&b.build)))
-        };
-        let was_done = moves.last().filter(|m| is_that(&m.key)).map(|m| m.facts.revision);
-        let earlier = was_done
-            .or_else(|| before_now(&steps, usable))
-            .and_then(|revision| moves.iter().find(|m| m.facts.revision == revision));
-        let is_wanted = |b: &BranchBuild| wanted.is_some_and(|wanted| b.name.to_string() == wanted);
-        let goes_there = earlier.is_some_and(|m| m.facts.targets.values().any(is_wanted));
+        let usable = |m: &&BranchMove| !m.facts.targets.values().any(|b| withdrawn.contains(&b.build));
         let now = &look.now.facts;
-        if let Some(here) = now.targets.values().next()
-            && !goes_there
-            && now.targets.values().all(is_wanted)
-        {
-            let (here, revision) = (here.clone(), now.revision);
+        let has_now = |is_it: &dyn Fn(&BranchBuild) -> bool| !now.targets.is_empty() && now.targets.values().all(is_it);
+        let place = look.place.reference.name.clone();
+        let earlier = match wanted {
+            Some(wanted) if has_now(&|b| wanted.matches(&b.name)) => None,
+            Some(wanted) => {
+                let before = || moves.iter().rev().filter(|m| m.facts.revision < now.revision);
+                let found = before().filter(usable).find(|m| newest(&m.facts).is_some_and(|b| wanted.matches(&b.name)));
+                let never = || {
+                    let mut had: Vec<ReleaseName> =
+                        before().filter(usable).filter_map(|m| newest(&m.facts)).map(|b| b.name.clone()).collect();
+                    had.dedup();
+                    let (place, branch) = (place.clone(), branch.clone());
+                    ProjectError::NeverThere { place, branch, asked: wanted.clone(), had }
+                };
+                Some(found.ok_or_else(never)?)
+            }
+            None => {
+                let steps: Vec<Step> =
+                    moves.iter().map(|m| Step { revision: m.facts.revision, restores: m.restores }).collect();
+                let at = |revision: u64| moves.iter().find(|m| m.facts.revision == revision);
+                let was_done = moves.last().filter(|m| is_that(&m.key));
+                let before = before_now(&steps, |revision| at(revision).as_ref().is_some_and(usable)).and_then(at);
+                let is_confirmed = |b: &BranchBuild| confirmed.is_some_and(|name| b.name.to_string() == name);
+                let goes_there = before.is_some_and(|m| m.facts.targets.values().any(is_confirmed));
+                if was_done.is_none() && !goes_there && has_now(&is_confirmed) {
+                    None
+                } else {
+                    if let (Some(last), None) = (moves.last(), was_done) {
+                        refuse_twice(&place, branch, last, before)?;
+                    }
+                    Some(
+                        was_done.or(before).ok_or_else(|| ProjectError::NothingBefore {
+                            place: place.clone(),
+                            branch: branch.clone(),
+                        })?,
+                    )
+                }
+            }
+        };
+        let Some(earlier) = earlier else {
+            let (here, revision) = (newest(now).cloned(), now.revision);
             let stays = now.targets.iter().map(|(t, b)| (t.clone(), b.build)).collect();
-            return self.plan(look, here, Vec::new(), stays, Some(revision), comment);
-        }
+            let nothing = || ProjectError::NothingBefore { place, branch: branch.clone() };
+            return self.plan(look, here.ok_or_else(nothing)?, Vec::new(), stays, Some(revision), comment);
+        };
+        let earlier = earlier.facts.clone();
         let nothing =
             || ProjectError::NothingBefore { place: look.place.reference.name.clone(), branch: branch.clone() };
-        let earlier = earlier.ok_or_else(nothing)?.facts.clone();
-        let newest = earlier.targets.values().max_by_key(|b| b.name.number).cloned().ok_or_else(nothing)?;
+        let release = newest(&earlier).cloned().ok_or_else(nothing)?;
         let mut targets: Vec<Name> = earlier.targets.keys().chain(look.now.facts.targets.keys()).cloned().collect();
         targets.sort();
         targets.dedup();
         let changes = targets.into_iter().map(|t| (t.clone(), earlier.targets.get(&t).cloned())).collect();
         let wanted = earlier.targets.iter().map(|(t, b)| (t.clone(), b.build)).collect();
-        self.plan(look, newest, changes, wanted, Some(earlier.revision), comment)
+        self.plan(look, release, changes, wanted, Some(earlier.revision), comment)
     }
 
     /// Says before anything is asked what the place would refuse: a branch that comes too early.
@@ -282,18 +315,12 @@ impl Locked {
     /// [`ProjectError::Raced`] when it is not, [`ProjectError::Unsettled`] when no answer came.
     pub fn move_branch(&mut self, plan: &MovePlan) -> Result<BranchFacts, ProjectError> {
         let place = open_place(&self.open.project, &plan.edition, plan.place.name.as_str())?;
-        let key = EventId::new(outside::now(), outside::random()?);
-        let asked = Asked {
-            key,
-            place: plan.place.clone(),
-            deed: match plan.restores {
-                Some(_) => Deed::Rollback { branch: plan.branch.clone() },
-                None => Deed::Promote { branch: plan.branch.clone() },
-            },
-            release: plan.release.release,
-            name: plan.release.name.clone(),
+        let deed = match plan.restores {
+            Some(_) => Deed::Rollback { branch: plan.branch.clone() },
+            None => Deed::Promote { branch: plan.branch.clone() },
         };
-        self.open.record(&plan.edition, EventBody::Asked(asked), None)?;
+        let release = (plan.release.release, &plan.release.name);
+        let key = self.ask(&plan.edition, &plan.place, deed, release, &[])?;
         let wanted = Move { targets: plan.wanted.clone(), restores: plan.restores, comment: plan.comment.clone() };
         let moved = place.market.move_branch(&place.title, &plan.branch, plan.before.revision, key, &wanted);
         match moved {
@@ -322,6 +349,36 @@ impl Locked {
             Err(source) => Err(ProjectError::Unsettled { place: plan.place.name.clone(), source }),
         }
     }
+}
+
+/// Returns the newest release that a branch has or had.
+fn newest(facts: &BranchFacts) -> Option<&BranchBuild> {
+    facts.targets.values().max_by_key(|b| b.name.number)
+}
+
+/// How long ago a branch must have gone back for it to go back once more without a release being named.
+const BACK_AGAIN_AFTER: SignedDuration = SignedDuration::from_mins(15);
+
+fn refuse_twice(
+    place: &Name,
+    branch: &Name,
+    last: &BranchMove,
+    before: Option<&BranchMove>,
+) -> Result<(), ProjectError> {
+    let since = last.facts.since.filter(|_| last.restores.is_some());
+    // The storefront's clock may be ahead of this one.
+    let ago = since.map(|since| outside::now().duration_since(since).abs());
+    let (Some(ago), Some(now)) = (ago.filter(|ago| *ago < BACK_AGAIN_AFTER), newest(&last.facts)) else {
+        return Ok(());
+    };
+    let ago = match ago.as_secs() {
+        ..60 => "seconds ago".to_owned(),
+        60..120 => "a minute ago".to_owned(),
+        secs => format!("{} minutes ago", secs / 60),
+    };
+    let next = before.and_then(|m| newest(&m.facts)).map(|b| b.name.clone());
+    let (place, branch, now) = (place.clone(), branch.clone(), now.name.clone());
+    Err(ProjectError::WentBack(Box::new(WentBack { place, branch, now, ago, next })))
 }
 
 /// Reads a locator from the store, or asks the place as a player does: what was on the branch can be had.

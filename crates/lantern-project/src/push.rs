@@ -1,34 +1,32 @@
 //! `push`: a release is brought to a storefront; only what is missing travels.
 
-use std::collections::{HashMap, HashSet};
+use std::collections::HashSet;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::mpsc::{Receiver, Sender, channel};
 use std::time::Duration;
 
 use bytes::Bytes;
 use lantern_core::board::KnownRelease;
-use lantern_core::digest::{Digest, ManifestId};
+use lantern_core::digest::ManifestId;
 use lantern_core::event::{Asked, Deed, EventBody, EventId, PlaceRef, Pushed};
 use lantern_core::names::{Handle, Name};
-use lantern_core::progress::{Meter, Progress, Task};
+use lantern_core::progress::{Progress, Task};
 use lantern_core::release::{ReleaseRecord, TargetRecord, When};
 use lantern_core::version::ReleaseName;
 use lantern_core::work::each;
 use lantern_ledger::ServerFacts;
 use lantern_store::known::Known;
-use lantern_store::pack::{ChunkEntry, PackWriter};
-use lantern_store::store::Store;
+use lantern_store::parcels::{Loader, Parcel, Portions, parcels};
+use lantern_store::store::{Store, StoreError};
 use lantern_storefront::protocol::{Build, NewBuild, NewDepot};
 use lantern_storefront::{PlaceError, Storefront};
 
+use crate::ProjectError;
 use crate::places::{Place, open_place};
 use crate::project::Locked;
-use crate::{ProjectError, outside};
 
 /// Packs that travel at a time.
 const SENDERS: usize = 4;
-/// A pack of which at least this part is needed travels whole: no bytes are copied, and the place can keep it as it is.
-const WHOLE_PACK_PERCENT: u64 = 80;
 
 /// What a push will do.
 #[derive(Debug, Clone)]
@@ -185,8 +183,9 @@ impl Locked {
     fn foretell(&self, depots: &[PushDepot], builds: &[Build]) -> Result<u64, ProjectError> {
         let store = &self.open.store;
         let mut known = Known::default();
+        let mut portions = Vec::new();
         for depot in depots {
-            known.add_manifest(store, depot.manifest)?;
+            portions.push(known.add_manifest(store, depot.manifest)?);
         }
         let (mut is_there, mut segments_there) = (vec![false; known.len()], HashSet::new());
         let manifests = builds.iter().flat_map(|b| b.targets.values()).flat_map(|t| &t.depots).map(|d| d.manifest);
@@ -206,8 +205,9 @@ impl Locked {
             let fresh = root.segments.iter().filter(|s| segments_there.insert(s.digest));
             upload += fresh.map(|s| u64::from(s.len)).sum::<u64>();
         }
-        let missing = (0..).zip(is_there).filter(|(_, is_there)| !is_there).map(|(index, _)| index).collect();
-        Ok(upload + parcels(store, &known, missing)?.iter().map(Parcel::len).sum::<u64>())
+        let missing: Vec<u32> = (0..).zip(is_there).filter(|(_, is_there)| !is_there).map(|(index, _)| index).collect();
+        let parcels = parcels(store, &known, &Portions::new(&by_reach(depots, portions)), &missing)?;
+        Ok(upload + parcels.iter().map(Parcel::len).sum::<u64>())
     }
 
     /// Carries a plan out: manifests, then packs, then the build. A cut push goes on where it was.
@@ -223,31 +223,78 @@ impl Locked {
             return Ok(PushDone { build, sent: 0, packs: 0 });
         }
         let key = self.ask_key(plan)?;
-        let title = &place.title;
+        let (document, sent, packs) = match self.bring(&place, plan, progress) {
+            Ok(brought) => brought,
+            Err(error) => {
+                // Nothing was asked of the place yet that would put a build there.
+                self.close_refused(&place, key, &error)?;
+                return Err(error);
+            }
+        };
+        let build = match place.market.make_build(&place.title, key, &document) {
+            Ok(build) => build,
+            Err(
+                source @ (PlaceError::Unreachable { .. }
+                | PlaceError::Failed { .. }
+                | PlaceError::AccessNotKept { .. }
+                | PlaceError::Nonsense { .. }),
+            ) => return Err(ProjectError::Unsettled { place: plan.place.name.clone(), source }),
+            Err(source) => {
+                let error = place.fails()(source);
+                self.close_refused(&place, key, &error)?;
+                return Err(error);
+            }
+        };
+        let server = ServerFacts { happened_at: Some(build.made_at), revision: build.build };
+        self.pushed(plan, Some(key), build.build, sent, Some(server))?;
+        Ok(PushDone { build: build.build, sent, packs })
+    }
+
+    /// Closes a push that ended for good before the place was asked for a build. One that was stopped, or whose place does
+    /// not answer, stays open: the next run takes it up.
+    fn close_refused(&mut self, place: &Place, key: EventId, error: &ProjectError) -> Result<(), ProjectError> {
+        let is_final = match error {
+            ProjectError::Store(StoreError::File(_)) => false,
+            ProjectError::Store(_) | ProjectError::Place { source: PlaceError::Refused(_), .. } => true,
+            _ => false,
+        };
+        if is_final { self.not_done(&place.edition, key, &crate::verify::in_full(error)) } else { Ok(()) }
+    }
+
+    /// Brings manifests and packs; returns what to ask the place for, and the bytes and packs that travelled.
+    fn bring(
+        &self,
+        place: &Place,
+        plan: &PushPlan,
+        progress: &dyn Progress,
+    ) -> Result<(NewBuild, u64, u64), ProjectError> {
         let mut known = Known::default();
         let mut missing: Vec<u32> = Vec::new();
+        let mut portions: Vec<Vec<u32>> = Vec::new();
         let mut sent = 0;
         for depot in &plan.depots {
             let chunks = known.add_manifest(&self.open.store, depot.manifest)?;
-            let (lacks, brought) = self.bring_manifest(&place, depot.manifest)?;
+            let (lacks, brought) = self.bring_manifest(place, depot.manifest)?;
             sent += brought;
             for (first, count) in lacks {
-                let range =
-                    usize::try_from(first).unwrap_or(usize::MAX)..usize::try_from(first + count).unwrap_or(usize::MAX);
                 let nonsense = || PlaceError::Nonsense {
                     address: place.market.origin().to_owned(),
                     what: "an answer about this manifest",
                     source: "it names chunks that are not there".into(),
                 };
-                missing.extend(chunks.get(range).ok_or_else(|| place.fails()(nonsense()))?);
+                let range =
+                    usize::try_from(first).ok().zip(first.checked_add(count).and_then(|e| usize::try_from(e).ok()));
+                let named = range.and_then(|(from, to)| chunks.get(from..to));
+                missing.extend(named.ok_or_else(|| place.fails()(nonsense()))?);
             }
+            portions.push(chunks);
         }
         // What depots have in common travels once; in the order of its first appearance.
         missing.sort_unstable();
         missing.dedup();
-        let parcels = parcels(&self.open.store, &known, missing)?;
-        let packs = parcels.len() as u64;
-        sent += send(&self.open.store, &place, &known, &parcels, progress)?;
+        let portions = Portions::new(&by_reach(&plan.depots, portions));
+        let parcels = parcels(&self.open.store, &known, &portions, &missing)?;
+        sent += send(&self.open.store, place, &known, &parcels, progress)?;
         let document = NewBuild {
             record: String::from_utf8_lossy(&self.open.store.record_bytes(plan.release.id)?).into_owned(),
             targets: plan.targets.clone(),
@@ -259,16 +306,7 @@ impl Locked {
             message: plan.message.clone(),
             notes: plan.notes.clone(),
         };
-        let build = place.market.make_build(title, key, &document).map_err(|source| match source {
-            source @ (PlaceError::Unreachable { .. }
-            | PlaceError::Failed { .. }
-            | PlaceError::AccessNotKept { .. }
-            | PlaceError::Nonsense { .. }) => ProjectError::Unsettled { place: plan.place.name.clone(), source },
-            source => place.fails()(source),
-        })?;
-        let server = ServerFacts { happened_at: Some(build.made_at), revision: build.build };
-        self.pushed(plan, Some(key), build.build, sent, Some(server))?;
-        Ok(PushDone { build: build.build, sent, packs })
+        Ok((document, sent, parcels.len() as u64))
     }
 
     fn pushed(
@@ -287,20 +325,16 @@ impl Locked {
     /// Takes up the key of a push of this release that was cut, or records a fresh one.
     fn ask_key(&mut self, plan: &PushPlan) -> Result<EventId, ProjectError> {
         let board = self.open.board(&plan.release.edition)?;
-        let same = |a: &&Asked| a.place == plan.place && a.release == plan.release.id && a.deed == Deed::Push;
+        // One that an older lantern asked for does not say for which targets it was.
+        let same = |a: &&Asked| {
+            let is_same = a.place == plan.place && a.release == plan.release.id && a.deed == Deed::Push;
+            is_same && (a.targets.is_empty() || a.targets == plan.targets)
+        };
         if let Some(asked) = board.open.values().find(same) {
             return Ok(asked.key);
         }
-        let key = EventId::new(outside::now(), outside::random()?);
-        let asked = Asked {
-            key,
-            place: plan.place.clone(),
-            deed: Deed::Push,
-            release: plan.release.id,
-            name: plan.release.name.clone(),
-        };
-        self.open.record(&plan.release.edition, EventBody::Asked(asked), None)?;
-        Ok(key)
+        let PushPlan { place, release, targets, .. } = plan;
+        self.ask(&release.edition, place, Deed::Push, (release.id, &release.name), targets)
     }
 
     /// Brings root and segments; returns which chunks the place lacks, and the bytes that travelled.
@@ -328,58 +362,12 @@ impl Locked {
     }
 }
 
-/// A pack to send: one of ours as it is, or one made of chunks of several.
-enum Parcel {
-    Whole { pack: Digest, len: u64 },
-    Composed { chunks: Vec<u32>, len: u64 },
-}
-
-impl Parcel {
-    fn len(&self) -> u64 {
-        match self {
-            Self::Whole { len, .. } | Self::Composed { len, .. } => *len,
-        }
-    }
-}
-
-/// Decides which packs travel whole, and puts the other chunks together.
-fn parcels(store: &Store, known: &Known, missing: Vec<u32>) -> Result<Vec<Parcel>, ProjectError> {
-    let place = |index: &u32| known.at(*index).expect("what is missing is known here");
-    let mut needed: HashMap<u32, u64> = HashMap::new();
-    for (pack, entry) in missing.iter().map(place) {
-        *needed.entry(pack).or_default() += u64::from(entry.stored_len);
-    }
-    let mut whole: Vec<(Digest, u64)> = Vec::new();
-    let mut taken: HashSet<u32> = HashSet::new();
-    for (number, bytes) in needed {
-        let (pack, len) = known.pack(number).expect("its chunks are known");
-        let (_, entries) = store.pack_table(&pack)?;
-        let all: u64 = entries.iter().map(|e| u64::from(e.stored_len)).sum();
-        if bytes * 100 >= all * WHOLE_PACK_PERCENT {
-            whole.push((pack, u64::from(len)));
-            taken.insert(number);
-        }
-    }
-    whole.sort_unstable();
-    let mut out: Vec<Parcel> = whole.into_iter().map(|(pack, len)| Parcel::Whole { pack, len }).collect();
-    let mut chunks = Vec::new();
-    let mut len = PackWriter::EMPTY_LEN;
-    for index in missing {
-        let (number, entry) = place(&index);
-        if taken.contains(&number) {
-            continue;
-        }
-        len += u64::from(entry.stored_len) + ChunkEntry::LEN;
-        chunks.push(index);
-        if len >= lantern_store::pack::TARGET_LEN as u64 || chunks.len() >= lantern_store::pack::MAX_CHUNKS {
-            let len = std::mem::replace(&mut len, PackWriter::EMPTY_LEN);
-            out.push(Parcel::Composed { chunks: std::mem::take(&mut chunks), len });
-        }
-    }
-    if !chunks.is_empty() {
-        out.push(Parcel::Composed { chunks, len });
-    }
-    Ok(out)
+/// Sorts depots' chunks so that those come first which more players may have: what depots share is sent with the first.
+fn by_reach(depots: &[PushDepot], chunks: Vec<Vec<u32>>) -> Vec<Vec<u32>> {
+    let mut sorted: Vec<(bool, Vec<u32>)> =
+        depots.iter().zip(chunks).map(|(depot, chunks)| (!depot.when.is_always(), chunks)).collect();
+    sorted.sort_by_key(|(is_conditional, _)| *is_conditional);
+    sorted.into_iter().map(|(_, chunks)| chunks).collect()
 }
 
 /// Sends parcels in parallel; returns the bytes that travelled.
@@ -393,14 +381,20 @@ fn send(
     let total = parcels.iter().map(Parcel::len).sum();
     let meter = progress.start(Task::Send, Some(total));
     let sent = AtomicU64::new(0);
-    let one = |buffers: &mut Buffers, _, parcel: &Parcel| {
+    let tools = || (Buffers::default(), Loader::new(store, known));
+    let one = |(buffers, loader): &mut (Buffers, Loader<'_>), _, parcel: &Parcel| {
         if progress.stopped() {
             return Err(ProjectError::Stopped);
         }
-        sent.fetch_add(send_one(store, place, known, parcel, buffers, &*meter)?, Ordering::Relaxed);
+        let mut bytes = buffers.take();
+        let name = loader.load(parcel, &mut bytes)?;
+        let len = bytes.len() as u64;
+        place.market.put_pack(&place.title, &name, buffers.lend(bytes)).map_err(place.fails())?;
+        meter.add(len);
+        sent.fetch_add(len, Ordering::Relaxed);
         Ok(())
     };
-    each(parcels, SENDERS, Buffers::default, one)?;
+    each(parcels, SENDERS, tools, one)?;
     Ok(sent.into_inner())
 }
 
@@ -452,35 +446,4 @@ impl Drop for Lent {
         // When the sender has ended nobody needs it any more.
         let _ = self.give_back.send(std::mem::take(&mut self.bytes));
     }
-}
-
-fn send_one(
-    store: &Store,
-    place: &Place,
-    known: &Known,
-    parcel: &Parcel,
-    buffers: &mut Buffers,
-    meter: &dyn Meter,
-) -> Result<u64, ProjectError> {
-    let (name, bytes) = match parcel {
-        Parcel::Whole { pack, .. } => {
-            let mut bytes = buffers.take();
-            store.read_pack_into(pack, &mut bytes)?;
-            (*pack, bytes)
-        }
-        Parcel::Composed { chunks, .. } => {
-            let mut writer = PackWriter::new();
-            for (number, entry) in chunks.iter().filter_map(|index| known.at(*index)) {
-                let (pack, _) = known.pack(number).expect("its chunks are known");
-                let stored = store.read_pack_range(&pack, entry.offset, entry.stored_len)?;
-                writer.push(entry.digest, entry.codec, entry.raw_len, &stored);
-            }
-            let (name, bytes, _) = writer.take();
-            (name, bytes)
-        }
-    };
-    let len = bytes.len() as u64;
-    place.market.put_pack(&place.title, &name, buffers.lend(bytes)).map_err(place.fails())?;
-    meter.add(parcel.len());
-    Ok(len)
 }

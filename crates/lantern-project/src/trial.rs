@@ -1,5 +1,6 @@
 //! `try`: exactly what was sealed is started, and somebody's yes is recorded.
 
+use std::fs::File;
 use std::path::PathBuf;
 
 use lantern_core::board::KnownRelease;
@@ -9,13 +10,13 @@ use lantern_core::names::Name;
 use lantern_core::progress::Progress;
 use lantern_core::release::{Start, TargetRecord, start_for};
 use lantern_core::system::{Family, System};
-use lantern_store::install;
+use lantern_store::install::{self, OwnFiles, Wanted};
 
 use crate::ProjectError;
 use crate::project::Locked;
 
 /// A sealed build that lies ready to be started.
-#[derive(Debug, Clone)]
+#[derive(Debug)]
 pub struct Trial {
     /// The release.
     pub release: KnownRelease,
@@ -25,6 +26,8 @@ pub struct Trial {
     pub folder: PathBuf,
     /// What starts it.
     pub start: Start,
+    /// Nobody lays out another build there, or removes it, while this lives; a kill frees it.
+    _in_use: File,
 }
 
 impl Trial {
@@ -76,12 +79,20 @@ impl Locked {
         let nothing = || ProjectError::NothingToTry { release: release.name.clone(), targets: names() };
         let chosen = chosen.ok_or_else(nothing)?.clone();
         let start = start_for(&chosen.starts, System::this_computer()).ok_or_else(nothing)?.clone();
-        let folder = self.open.project.state("cache").join("try").join(chosen.target.as_str());
+        let folder = self.open.project.trials().join(chosen.target.as_str());
+        let in_use = self.open.project.use_trial(&chosen.target)?;
+        let _held = self.open.hold_store(progress)?;
         let manifests: Result<Vec<ManifestId>, _> =
             chosen.depots.iter().map(|d| self.open.store.manifest_of(d.tree)).collect();
         let about = serde_json::json!({ "release": release.name, "target": chosen.target });
-        install::install(&folder, &manifests?, about, &self.open.store, progress)?;
-        Ok(Trial { release, target: chosen, folder, start })
+        let wanted = Wanted { manifests: &manifests?, about, own_files: OwnFiles::Aside, private: None };
+        let laid_out = install::install(&folder, wanted, &self.open.store, progress);
+        if laid_out.is_err() && !progress.stopped() {
+            // Half a build is of no use to anybody, and the room that it takes may be all that there was.
+            let _ = std::fs::remove_dir_all(&folder);
+        }
+        laid_out?;
+        Ok(Trial { release, target: chosen, folder, start, _in_use: in_use })
     }
 
     /// Records what somebody said of a build.

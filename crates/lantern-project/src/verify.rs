@@ -4,8 +4,10 @@ use std::collections::{BTreeMap, HashMap, HashSet};
 
 use lantern_core::board::Board;
 use lantern_core::digest::Digest;
+use lantern_core::finding::listed;
 use lantern_core::progress::{Progress, Task};
 use lantern_core::version::ReleaseName;
+use lantern_store::manifest::Entry;
 use lantern_store::pack;
 use lantern_store::store::StoreError;
 
@@ -33,6 +35,7 @@ impl Open {
     /// # Errors
     /// Those of the ledger and of this computer; what is damaged is no error but a finding.
     pub fn verify_store(&self, progress: &dyn Progress) -> Result<StoreVerified, ProjectError> {
+        let _held = self.hold_store(progress)?;
         let mut out = StoreVerified { releases: 0, packs: 0, size: 0, wrong: Vec::new(), broken: Vec::new() };
         let packs = self.store.packs()?;
         let len = |pack: &Digest| std::fs::metadata(self.store.pack_path(pack)).map_or(0, |m| m.len());
@@ -56,11 +59,8 @@ impl Open {
             }
         }
         let mut wrong: BTreeMap<String, ()> = BTreeMap::new();
-        let events = self.events()?;
-        let mut editions: Vec<_> = events.iter().map(|event| &event.edition).collect();
-        editions.sort();
-        editions.dedup();
-        let boards = editions.into_iter().map(|edition| Board::fold(edition, &events));
+        let (events, editions) = (self.events()?, self.all_editions()?);
+        let boards = editions.iter().map(|edition| Board::fold(edition, &events));
         // What was freed is only a record any more.
         let whole = boards.flat_map(|b| b.releases.into_iter().filter(move |r| !b.freed.contains(&r.id)));
         for release in whole {
@@ -82,7 +82,7 @@ impl Open {
         let record = self.store.record(id).map_err(|e| vec![in_full(&e)])?;
         let mut problems = Vec::new();
         for depot in record.sealed() {
-            let check = || -> Result<usize, StoreError> {
+            let check = || -> Result<Vec<String>, StoreError> {
                 self.store.tree(depot.tree)?;
                 let manifest = self.store.manifest_of(depot.tree)?;
                 let (_, entries) = self.store.manifest(manifest)?;
@@ -92,12 +92,16 @@ impl Open {
                     let pack = location.and_then(|l| locator.packs.get(l.pack as usize));
                     pack.and_then(|(pack, _)| good.get(pack)).is_some_and(|chunks| chunks.contains(chunk))
                 };
-                let chunks: HashSet<Digest> = entries.iter().flat_map(|e| &e.chunks).map(|c| c.digest).collect();
-                Ok(chunks.iter().filter(|c| !is_good(c)).count())
+                let is_lost = |entry: &&Entry| entry.chunks.iter().any(|chunk| !is_good(&chunk.digest));
+                Ok(entries.iter().filter(is_lost).map(|entry| entry.path.to_string()).collect())
             };
             match check() {
-                Ok(0) => {}
-                Ok(count) => problems.push(format!("{count} chunks of the depot {} are damaged or lost", depot.depot)),
+                Ok(files) if files.is_empty() => {}
+                Ok(files) => {
+                    let are = if files.len() == 1 { "is" } else { "are" };
+                    let (named, depot) = (listed(&files, 3), &depot.depot);
+                    problems.push(format!("{named} of the depot {depot} {are} damaged or lost"));
+                }
                 Err(error) => problems.push(in_full(&error)),
             }
         }

@@ -1,15 +1,15 @@
 //! `releases withdraw`: a release is taken away for good, here and wherever it was pushed to.
 
 use lantern_core::board::KnownRelease;
-use lantern_core::event::{Asked, BranchFacts, Deed, EventBody, EventId, PlaceRef, Withdrawn};
+use lantern_core::event::{BranchFacts, Deed, EventBody, EventId, PlaceRef, Withdrawn};
 use lantern_core::names::Name;
 use lantern_ledger::ServerFacts;
 use lantern_storefront::protocol::Withdraw;
 use lantern_storefront::{PlaceError, Storefront};
 
+use crate::ProjectError;
 use crate::places::open_place;
 use crate::project::Locked;
-use crate::{ProjectError, outside};
 
 /// What withdrawing a release will do.
 #[derive(Debug, Clone)]
@@ -106,15 +106,8 @@ impl Locked {
         self.learn(&place, &branches, &builds)?;
         let of_release = builds.iter().filter(|b| b.release == plan.release.id && b.withdrawn.is_none());
         for build in of_release {
-            let key = EventId::new(outside::now(), outside::random()?);
-            let asked = Asked {
-                key,
-                place: at.clone(),
-                deed: Deed::Withdraw { because: plan.because.clone() },
-                release: plan.release.id,
-                name: plan.release.name.clone(),
-            };
-            self.open.record(&place.edition, EventBody::Asked(asked), None)?;
+            let deed = Deed::Withdraw { because: plan.because.clone() };
+            let key = self.ask(&place.edition, at, deed, (plan.release.id, &plan.release.name), &[])?;
             let why = Withdraw { because: plan.because.clone() };
             match place.market.withdraw_build(&place.title, build.build, key, &why) {
                 Ok(done) => {

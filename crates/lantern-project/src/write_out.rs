@@ -220,6 +220,7 @@ impl Open {
         if self.board(&release.edition)?.freed.contains(&release.id) {
             return Err(ProjectError::Freed(release.name.clone()));
         }
+        let _held = self.hold_store(progress)?;
         let record = self.store.record(release.id)?;
         let wanted: Vec<&TargetRecord> =
             record.targets.iter().filter(|t| target.is_none_or(|asked| t.target == *asked)).collect();

@@ -3,20 +3,22 @@
 mod branches;
 mod builds;
 mod content;
+mod invitations;
+mod served;
 
-use std::collections::{HashMap, HashSet};
+use std::collections::HashMap;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
 use jiff::Timestamp;
-use lantern_core::digest::{Digest, ManifestId};
+use lantern_core::digest::Digest;
 use lantern_core::event::EventId;
 use lantern_core::names::{Handle, Name};
 use lantern_core::rules::HouseRules;
 use lantern_store::pack::{self};
 use lantern_store::store::{Store, StoreError};
-use lantern_storefront::protocol::{Discovery, Limits, PROTOCOL, PlaceEvent, Play, Title, Token, problem};
+use lantern_storefront::protocol::{Discovery, Limits, PROTOCOL, PlaceEvent, Title, Token, problem};
 use rusqlite::{Connection, OptionalExtension, Transaction, TransactionBehavior, params};
 use serde::Deserialize;
 
@@ -59,7 +61,12 @@ pub struct Place {
     database: Mutex<Connection>,
     tokens: Mutex<HashMap<String, Instant>>,
     weather: Mutex<Option<Arc<Weather>>>,
+    /// What branches hand out, as far as it was asked for.
+    served: Mutex<HashMap<(Handle, Name), Arc<served::Served>>>,
 }
+
+pub(crate) use invitations::Asker;
+pub(crate) use served::Asked;
 
 fn random_hex(count: usize) -> Result<String, Refused> {
     let mut bytes = [0_u8; 32];
@@ -111,8 +118,8 @@ impl Place {
         let id = fact("id", format!("{}-{}", place.name.to_lowercase().replace(' ', "-"), random_hex(12)?))?;
         let secret = fact("secret", random_hex(32)?)?;
         let database = Mutex::new(connection);
-        let (tokens, weather) = (Mutex::default(), Mutex::default());
-        Ok(Self { document: place, folder: folder.to_owned(), id, secret, database, tokens, weather })
+        let (tokens, weather, served) = Default::default();
+        Ok(Self { document: place, folder: folder.to_owned(), id, secret, database, tokens, weather, served })
     }
 
     /// Returns the secret of [`CLIENT_ID`]. Shown to people only because nothing real is behind it.
@@ -267,51 +274,6 @@ impl Place {
             Ok(PlaceEvent { cursor, ..document(&text)? })
         })
         .collect()
-    }
-
-    /// Returns what a branch has, for players; `maker` is whether somebody who makes the game asks.
-    pub(crate) fn play(&self, title: &Handle, branch: &Name, maker: bool) -> Result<Play, Refused> {
-        let known = self.title(title)?;
-        let branch = self.branch(title, branch)?;
-        if branch.audience != lantern_core::config::Audience::Everyone && !maker {
-            let detail = format!("{} is for people who were let in", branch.facts.branch);
-            return Err(Refused::new(problem::NO_RIGHT, detail, "ask whoever made the game"));
-        }
-        let builds = self.builds(title)?;
-        let mut targets = std::collections::BTreeMap::new();
-        for (target, on_branch) in &branch.facts.targets {
-            let build = builds.iter().find(|b| b.build == on_branch.build);
-            if let Some(found) = build.and_then(|b| b.targets.get(target)) {
-                targets.insert(target.clone(), found.clone());
-            }
-        }
-        Ok(Play { name: known.name, identity: known.identity, facts: branch.facts, builds: targets })
-    }
-
-    /// Whether a manifest is or was on a branch that players may follow: an update in the middle of a promotion must
-    /// still get what it began with, and nothing that was never promoted may be had.
-    pub(crate) fn store_for_players(
-        &self,
-        title: &Handle,
-        branch: &Name,
-        manifest: Option<ManifestId>,
-        maker: bool,
-    ) -> Result<Store, Refused> {
-        self.play(title, branch, maker)?;
-        if let Some(id) = manifest {
-            let builds = self.builds(title)?;
-            let moves = self.moves(title, branch)?;
-            let ever: HashSet<u64> = moves.iter().flat_map(|m| m.facts.targets.values()).map(|b| b.build).collect();
-            let depots = builds.iter().filter(|b| ever.contains(&b.build)).flat_map(|b| b.targets.values());
-            if !depots.flat_map(|t| &t.depots).any(|d| d.manifest == id) {
-                return Err(Refused::new(
-                    problem::NOT_FOUND,
-                    "no such manifest on this branch",
-                    "ask for the branch again",
-                ));
-            }
-        }
-        Ok(self.store(title))
     }
 
     /// Returns the answer that was given to this key before; a key of another request is a problem.

@@ -21,3 +21,10 @@ CREATE TABLE IF NOT EXISTS answers (
 CREATE TABLE IF NOT EXISTS events (
     cursor INTEGER PRIMARY KEY AUTOINCREMENT, title TEXT NOT NULL, document TEXT NOT NULL
 );
+CREATE TABLE IF NOT EXISTS invitations (
+    title TEXT NOT NULL, branch TEXT NOT NULL, id TEXT NOT NULL, document TEXT NOT NULL,
+    PRIMARY KEY (title, branch, id)
+);
+CREATE TABLE IF NOT EXISTS invited (
+    invitation TEXT NOT NULL, folder TEXT NOT NULL, PRIMARY KEY (invitation, folder)
+) WITHOUT ROWID;

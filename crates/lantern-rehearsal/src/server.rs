@@ -8,13 +8,15 @@ use axum::body::Bytes;
 use axum::extract::{DefaultBodyLimit, Form, Path, Query, State};
 use axum::http::{HeaderMap, HeaderName, StatusCode, header};
 use axum::response::{IntoResponse, Response};
-use lantern_core::digest::{Digest, ManifestId};
+use lantern_core::digest::{Digest, InvitationId, ManifestId};
 use lantern_core::event::EventId;
 use lantern_core::names::{Handle, Name};
 use lantern_core::rules::HouseRules;
+use lantern_store::store::Store;
 use lantern_storefront::protocol::{
-    Branch, Branches, Build, Builds, DISCOVERY_PATH, Discovery, IDEMPOTENCY_KEY, ManifestNeeds, Move, Moves, NewBuild,
-    PlaceEvents, Play, Title, Titles, Token, TokenError, Withdraw, problem,
+    Branch, Branches, Build, Builds, DISCOVERY_PATH, Discovery, FOLDER, IDEMPOTENCY_KEY, INVITATION, InvitationMade,
+    InvitationsMade, ManifestNeeds, Move, Moves, NewBuild, NewInvitation, PlaceEvents, Play, Title, Titles, Token,
+    TokenError, Withdraw, problem,
 };
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
@@ -22,7 +24,7 @@ use tokio::net::TcpListener;
 use tokio::sync::oneshot;
 
 use crate::api::{Api, Body, Endpoint};
-use crate::place::{Place, SCOPE, not_there};
+use crate::place::{Asked, Asker, Place, SCOPE, not_there};
 use crate::refusal::Refused;
 use crate::weather;
 
@@ -217,7 +219,7 @@ async fn make_build(
     allow(&place, &headers, "send")?;
     let (title, build): (Handle, NewBuild) = (parse(&title, "the title")?, json(&body)?);
     let request = [title.as_str().as_bytes(), b"\n", &body].concat();
-    once(place, &headers, request, StatusCode::CREATED, move |place, _| place.make_build(&title, &build)).await
+    once(place, &headers, request, StatusCode::CREATED, move |place, key| place.make_build(&title, key, &build)).await
 }
 
 async fn withdraw_build(
@@ -309,15 +311,20 @@ async fn events(
     .await
 }
 
-/// Says whether a request is of somebody who makes the game: lines that are not for everybody are open to them.
-fn is_maker(place: &Place, headers: &HeaderMap) -> bool {
-    allow(place, headers, "read").is_ok()
+/// Who asks for a player's part. Access that does not hold is an error of its own: whoever has some can renew it.
+fn asker(place: &Place, headers: &HeaderMap) -> Result<Asker, Refused> {
+    let text = |name: &str| headers.get(name).and_then(|v| v.to_str().ok()).map(str::to_owned);
+    let is_maker = headers.contains_key(header::AUTHORIZATION);
+    if is_maker {
+        allow(place, headers, "read")?;
+    }
+    Ok(Asker { is_maker, invitation: text(INVITATION), folder: text(FOLDER) })
 }
 
 async fn play(State(place): Shared, headers: HeaderMap, Path((title, branch)): Path<(String, String)>) -> Answer<Play> {
-    let maker = is_maker(&place, &headers);
+    let asker = asker(&place, &headers)?;
     let (title, branch) = (parse(&title, "the title")?, parse(&branch, "the branch")?);
-    wait(move || Ok(Json(place.play(&title, &branch, maker)?))).await
+    wait(move || Ok(Json(place.play(&title, &branch, &asker)?))).await
 }
 
 async fn play_manifest(
@@ -325,10 +332,12 @@ async fn play_manifest(
     headers: HeaderMap,
     Path((title, branch, manifest)): Path<(String, String, String)>,
 ) -> Result<Vec<u8>, Refused> {
-    let maker = is_maker(&place, &headers);
-    let id = ManifestId(hex(&manifest)?);
+    let (asker, id) = (asker(&place, &headers)?, ManifestId(hex(&manifest)?));
     let (title, branch) = (parse(&title, "the title")?, parse(&branch, "the branch")?);
-    wait(move || place.store_for_players(&title, &branch, Some(id), maker)?.manifest_bytes(id).map_err(not_there)).await
+    wait(move || {
+        place.store_for_players(&title, &branch, Asked::Manifest(id), &asker)?.manifest_bytes(id).map_err(not_there)
+    })
+    .await
 }
 
 async fn play_locator(
@@ -336,11 +345,11 @@ async fn play_locator(
     headers: HeaderMap,
     Path((title, branch, manifest)): Path<(String, String, String)>,
 ) -> Result<Vec<u8>, Refused> {
-    let maker = is_maker(&place, &headers);
-    let id = ManifestId(hex(&manifest)?);
+    let (asker, id) = (asker(&place, &headers)?, ManifestId(hex(&manifest)?));
     let (title, branch) = (parse(&title, "the title")?, parse(&branch, "the branch")?);
     wait(move || {
-        Ok(place.store_for_players(&title, &branch, Some(id), maker)?.locator(id).map_err(not_there)?.encode())
+        let store = place.store_for_players(&title, &branch, Asked::Manifest(id), &asker)?;
+        Ok(store.locator(id).map_err(not_there)?.encode())
     })
     .await
 }
@@ -350,45 +359,112 @@ async fn play_segment(
     headers: HeaderMap,
     Path((title, branch, digest)): Path<(String, String, String)>,
 ) -> Result<Vec<u8>, Refused> {
-    let maker = is_maker(&place, &headers);
-    let (title, branch, digest) = (parse(&title, "the title")?, parse(&branch, "the branch")?, hex(&digest)?);
-    wait(move || place.store_for_players(&title, &branch, None, maker)?.segment_bytes(&digest).map_err(not_there)).await
+    let (asker, digest) = (asker(&place, &headers)?, hex(&digest)?);
+    let (title, branch) = (parse(&title, "the title")?, parse(&branch, "the branch")?);
+    wait(move || {
+        let store = place.store_for_players(&title, &branch, Asked::Segment(digest), &asker)?;
+        store.segment_bytes(&digest).map_err(not_there)
+    })
+    .await
 }
 
-/// One range of bytes, as RFC 9110, section 14.2, writes it; anything else gets the whole pack.
 async fn play_pack(
     State(place): Shared,
     headers: HeaderMap,
     Path((title, branch, digest)): Path<(String, String, String)>,
 ) -> Result<Response, Refused> {
-    let maker = is_maker(&place, &headers);
+    let asker = asker(&place, &headers)?;
     let (title, branch, digest) = (parse(&title, "the title")?, parse(&branch, "the branch")?, hex(&digest)?);
-    let range = headers.get(header::RANGE).and_then(|v| v.to_str().ok()).and_then(one_range);
+    let (first, last) = needed_range(&headers)?;
     wait(move || {
-        let store = place.store_for_players(&title, &branch, None, maker)?;
-        let Some((first, last)) = range else {
-            let bytes = store.read_pack(&digest).map_err(not_there)?;
-            return Ok(([(header::ACCEPT_RANGES, "bytes")], bytes).into_response());
-        };
-        let path = store.pack_path(&digest);
-        let missing = || Refused::new(problem::NOT_FOUND, "there is no such pack", "ask for the locator again");
-        let len = std::fs::metadata(path).map_err(|_| missing())?.len();
-        if u64::from(first) >= len {
-            let total = format!("bytes */{len}");
-            return Ok((StatusCode::RANGE_NOT_SATISFIABLE, [(header::CONTENT_RANGE, total)]).into_response());
-        }
-        let last = last.min(u32::try_from(len - 1).unwrap_or(u32::MAX));
-        let bytes = store.read_pack_range(&digest, first, last - first + 1).map_err(not_there)?;
-        let content_range = format!("bytes {first}-{last}/{len}");
-        Ok((StatusCode::PARTIAL_CONTENT, [(header::CONTENT_RANGE, content_range)], bytes).into_response())
+        let store = place.store_for_players(&title, &branch, Asked::Range(digest, first, last), &asker)?;
+        part_of_pack(&store, &digest, first, last)
     })
     .await
 }
 
+async fn get_pack(
+    State(place): Shared,
+    headers: HeaderMap,
+    Path((title, digest)): Path<(String, String)>,
+) -> Result<Response, Refused> {
+    allow(&place, &headers, "read")?;
+    let (title, digest) = (parse(&title, "the title")?, hex(&digest)?);
+    let (first, last) = needed_range(&headers)?;
+    wait(move || part_of_pack(&place.store_for_makers(&title)?, &digest, first, last)).await
+}
+
+async fn get_locator(
+    State(place): Shared,
+    headers: HeaderMap,
+    Path((title, manifest)): Path<(String, String)>,
+) -> Result<Vec<u8>, Refused> {
+    allow(&place, &headers, "read")?;
+    let (title, id) = (parse(&title, "the title")?, ManifestId(hex(&manifest)?));
+    wait(move || place.get_locator(&title, id)).await
+}
+
+/// One range of bytes with both its ends, as RFC 9110, section 14.1.2, writes it. A pack holds chunks of more than one
+/// build, and so is never handed out whole.
+fn needed_range(headers: &HeaderMap) -> Result<(u32, u32), Refused> {
+    let range = headers.get(header::RANGE).and_then(|v| v.to_str().ok()).and_then(one_range);
+    let cure = "send Range: bytes=FIRST-LAST with what the locator names";
+    range.ok_or_else(|| Refused::new(problem::MALFORMED, "a part of a pack is had by its Range alone", cure))
+}
+
+fn part_of_pack(store: &Store, pack: &Digest, first: u32, last: u32) -> Result<Response, Refused> {
+    let missing = || Refused::new(problem::NOT_FOUND, "there is no such pack", "ask for the locator again");
+    let len = std::fs::metadata(store.pack_path(pack)).map_err(|_| missing())?.len();
+    if u64::from(first) >= len {
+        let total = format!("bytes */{len}");
+        return Ok((StatusCode::RANGE_NOT_SATISFIABLE, [(header::CONTENT_RANGE, total)]).into_response());
+    }
+    let last = last.min(u32::try_from(len - 1).unwrap_or(u32::MAX));
+    let bytes = store.read_pack_range(pack, first, last - first + 1).map_err(not_there)?;
+    let content_range = format!("bytes {first}-{last}/{len}");
+    Ok((StatusCode::PARTIAL_CONTENT, [(header::CONTENT_RANGE, content_range)], bytes).into_response())
+}
+
+async fn invitations(
+    State(place): Shared,
+    headers: HeaderMap,
+    Path((title, branch)): Path<(String, String)>,
+) -> Answer<InvitationsMade> {
+    allow(&place, &headers, "read")?;
+    let (title, branch) = (parse(&title, "the title")?, parse(&branch, "the branch")?);
+    wait(move || Ok(Json(InvitationsMade { invitations: place.invitations(&title, &branch)? }))).await
+}
+
+async fn invite(
+    State(place): Shared,
+    headers: HeaderMap,
+    Path((title, branch)): Path<(String, String)>,
+    body: Bytes,
+) -> Result<Response, Refused> {
+    allow(&place, &headers, "release")?;
+    let (title, branch): (Handle, Name) = (parse(&title, "the title")?, parse(&branch, "the branch")?);
+    let invitation: NewInvitation = json(&body)?;
+    let request = [format!("{title}\n{branch}\n").as_bytes(), &body].concat();
+    let deed = move |place: &Place, _| place.invite(&title, &branch, &invitation);
+    once(place, &headers, request, StatusCode::CREATED, deed).await
+}
+
+async fn end_invitation(
+    State(place): Shared,
+    headers: HeaderMap,
+    Path((title, branch, id)): Path<(String, String, String)>,
+) -> Result<Response, Refused> {
+    allow(&place, &headers, "release")?;
+    let (title, branch): (Handle, Name) = (parse(&title, "the title")?, parse(&branch, "the branch")?);
+    let id = InvitationId(hex(&id)?);
+    let request = format!("end\n{title}\n{branch}\n{id}\n").into_bytes();
+    let deed = move |place: &Place, _| place.end_invitation(&title, &branch, id);
+    once(place, &headers, request, StatusCode::OK, deed).await
+}
+
 fn one_range(text: &str) -> Option<(u32, u32)> {
     let (first, last) = text.strip_prefix("bytes=")?.split_once('-')?;
-    let first: u32 = first.parse().ok()?;
-    let last = if last.is_empty() { u32::MAX } else { last.parse().ok()? };
+    let (first, last): (u32, u32) = (first.parse().ok()?, last.parse().ok()?);
     (first <= last).then_some((first, last))
 }
 
@@ -448,6 +524,12 @@ fn api() -> Api {
             send("Brings a pack; every chunk in it is checked", Body::Bytes("A pack"), Body::Nothing),
             put_pack,
         )
+        .get("/v1/titles/{title}/packs/{pack}", read("A Range of a pack", Body::Bytes("Bytes of a pack")), get_pack)
+        .get(
+            "/v1/titles/{title}/locators/{manifest}",
+            read("Where a manifest's chunks lie", Body::Bytes("A locator")),
+            get_locator,
+        )
         .get("/v1/titles/{title}/builds", read("All builds", Body::json::<Builds>()), builds)
         .post(
             "/v1/titles/{title}/builds",
@@ -491,6 +573,33 @@ fn api() -> Api {
             move_branch,
         )
         .get(
+            "/v1/titles/{title}/branches/{branch}/invitations",
+            read("All invitations to a branch", Body::json::<InvitationsMade>()),
+            invitations,
+        )
+        .post(
+            "/v1/titles/{title}/branches/{branch}/invitations",
+            Endpoint {
+                summary: "Makes an invitation to a branch; one of the same id stays as it is",
+                scope: Some("release"),
+                takes: Body::json::<NewInvitation>(),
+                gives: Body::json::<InvitationMade>(),
+                headers: key,
+            },
+            invite,
+        )
+        .post(
+            "/v1/titles/{title}/branches/{branch}/invitations/{invitation}/end",
+            Endpoint {
+                summary: "Ends an invitation: from now on it lets nobody in",
+                scope: Some("release"),
+                takes: Body::Nothing,
+                gives: Body::json::<InvitationMade>(),
+                headers: key,
+            },
+            end_invitation,
+        )
+        .get(
             "/v1/titles/{title}/events",
             read("What happened after ?after=CURSOR", Body::json::<PlaceEvents>()),
             events,
@@ -509,7 +618,7 @@ fn api() -> Api {
         )
         .get(
             "/v1/play/{title}/{branch}/packs/{pack}",
-            open("A pack, or one Range of it", Body::Bytes("Bytes of a pack")),
+            open("A Range of a pack that the branch's locators name", Body::Bytes("Bytes of a pack")),
             play_pack,
         )
         .get("/problems/{problem}", open("What a problem's type means", Body::Bytes("A sentence")), problem_kind)

@@ -134,6 +134,8 @@ fn main() {
         round += 1;
         let folder = temp.path().join(format!("player-{round}"));
         let about = serde_json::Value::Null;
-        install::install(&folder, &[sealed.manifest], about, &store, &Silent).expect("there is room");
+        let wanted =
+            install::Wanted { manifests: &[sealed.manifest], about, own_files: Default::default(), private: None };
+        install::install(&folder, wanted, &store, &Silent).expect("there is room");
     });
 }

@@ -30,12 +30,35 @@ impl DurableError {
 /// How the names of unfinished files start.
 pub const PART: &str = ".part-";
 
-/// Makes a name beside `path` that no other run uses.
-fn part_name(path: &Path) -> PathBuf {
+/// How many names are tried for an unfinished file: two containers on one folder may count alike.
+const MAX_TRIES: usize = 100;
+
+/// Who may read a file that is made.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Readers {
+    /// Whoever the system lets.
+    Usual,
+    /// Its owner alone.
+    OwnerAlone,
+}
+
+/// Makes a file of its own beside `path`; one that is there, or a link of that name, is never opened.
+fn create_part(path: &Path, readers: Readers) -> io::Result<(PathBuf, File)> {
     static COUNTER: AtomicU64 = AtomicU64::new(0);
-    let count = COUNTER.fetch_add(1, Ordering::Relaxed);
-    let name = format!("{PART}{}-{count}", std::process::id());
-    path.with_file_name(name)
+    let mut options = File::options();
+    options.write(true).create_new(true);
+    if readers == Readers::OwnerAlone {
+        for_owner_alone(&mut options);
+    }
+    let mut tries = 0;
+    loop {
+        let count = COUNTER.fetch_add(1, Ordering::Relaxed);
+        let part = path.with_file_name(format!("{PART}{}-{count}", std::process::id()));
+        match options.open(&part) {
+            Err(e) if e.kind() == io::ErrorKind::AlreadyExists && tries < MAX_TRIES => tries += 1,
+            other => return other.map(|file| (part, file)),
+        }
+    }
 }
 
 /// Writes a file whole or not at all; an existing one is replaced. The folder is made when it is missing.
@@ -43,23 +66,76 @@ fn part_name(path: &Path) -> PathBuf {
 /// # Errors
 /// [`DurableError`]; the old file is then untouched.
 pub fn write_whole(path: &Path, bytes: &[u8]) -> Result<(), DurableError> {
+    write_for(Readers::Usual, path, bytes)
+}
+
+/// As [`write_whole`], for what nobody else on this computer may read, at no time.
+///
+/// # Errors
+/// [`DurableError`]; the old file is then untouched.
+pub fn write_private(path: &Path, bytes: &[u8]) -> Result<(), DurableError> {
+    write_for(Readers::OwnerAlone, path, bytes)
+}
+
+#[cfg(unix)]
+fn for_owner_alone(options: &mut fs::OpenOptions) {
+    use std::os::unix::fs::OpenOptionsExt;
+    options.mode(0o600);
+}
+
+/// Windows: what lies below a user's own folder inherits rights for that user alone.
+#[cfg(not(unix))]
+fn for_owner_alone(_: &mut fs::OpenOptions) {}
+
+fn write_for(readers: Readers, path: &Path, bytes: &[u8]) -> Result<(), DurableError> {
     if let Some(folder) = path.parent() {
         create_folders(folder)?;
     }
-    let part = part_name(path);
-    let written = write_synced(&part, bytes).and_then(|()| rename(&part, path));
+    let created = points::write().and_then(|()| create_part(path, readers));
+    let (part, mut file) = created.map_err(DurableError::on("create", path))?;
+    let written = write_synced(&mut file, path, bytes);
+    // Some systems rename no file that is open.
+    drop(file);
+    let written = written.and_then(|()| rename(&part, path));
     if written.is_err() {
-        // The part is of no use to anybody; the first error is the one to tell.
+        // The part is of no use to anybody; the first error is the one to report.
         let _ = fs::remove_file(&part);
     }
     written
 }
 
-fn write_synced(path: &Path, bytes: &[u8]) -> Result<(), DurableError> {
-    let created = points::write().and_then(|()| File::create(path));
-    let mut file = created.map_err(DurableError::on("create", path))?;
+fn write_synced(file: &mut File, path: &Path, bytes: &[u8]) -> Result<(), DurableError> {
     points::write().and_then(|()| file.write_all(bytes)).map_err(DurableError::on("write", path))?;
     points::write().and_then(|()| file.sync_all()).map_err(DurableError::on("sync", path))
+}
+
+/// Opens a file that only we write, or makes it; a link of its name is refused, and nothing is cut off.
+///
+/// # Errors
+/// The system's; [`io::ErrorKind::InvalidInput`] or the system's own word for a link.
+pub fn open_own(path: &Path, create: bool) -> io::Result<File> {
+    let mut options = File::options();
+    options.read(true).write(true).create(create).truncate(false);
+    no_follow(&mut options);
+    let file = options.open(path)?;
+    if file.metadata()?.is_file() && !fs::symlink_metadata(path)?.is_symlink() {
+        return Ok(file);
+    }
+    Err(io::Error::new(io::ErrorKind::InvalidInput, "it is not a plain file"))
+}
+
+#[cfg(unix)]
+fn no_follow(options: &mut fs::OpenOptions) {
+    use std::os::unix::fs::OpenOptionsExt;
+    let flags = rustix::fs::OFlags::NOFOLLOW | rustix::fs::OFlags::NONBLOCK;
+    options.custom_flags(i32::try_from(flags.bits()).unwrap_or_default());
+}
+
+/// `FILE_FLAG_OPEN_REPARSE_POINT`: the link itself is opened. Source: Microsoft, "CreateFileW function".
+#[cfg(windows)]
+fn no_follow(options: &mut fs::OpenOptions) {
+    use std::os::windows::fs::OpenOptionsExt;
+    options.custom_flags(0x0020_0000);
 }
 
 /// Renames within one disk and syncs the folder of the new name.
@@ -73,6 +149,11 @@ pub fn rename(from: &Path, to: &Path) -> Result<(), DurableError> {
         Some(folder) => sync_folder(folder),
         None => Ok(()),
     }
+}
+
+/// Whether a folder of its own stands there, and not a link to one.
+pub fn is_real_folder(path: &Path) -> bool {
+    fs::symlink_metadata(path).is_ok_and(|m| m.is_dir())
 }
 
 /// Makes a folder and those above it.

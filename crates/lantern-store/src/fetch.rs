@@ -5,32 +5,51 @@ use lantern_core::digest::{Digest, ManifestId};
 use crate::store::{Store, StoreError};
 
 /// Why something could not be fetched; what to do about it is for the caller to know.
-pub type FetchError = Box<dyn std::error::Error + Send + Sync>;
+#[derive(Debug)]
+pub struct FetchError {
+    /// Whether the source answered that it does not have it, and will not have it later.
+    pub is_gone: bool,
+    /// The source's own error.
+    pub source: Box<dyn std::error::Error + Send + Sync>,
+}
+
+impl FetchError {
+    /// Wraps an error of a source.
+    pub fn new(source: impl Into<Box<dyn std::error::Error + Send + Sync>>, is_gone: bool) -> Self {
+        Self { is_gone, source: source.into() }
+    }
+}
+
+impl std::fmt::Display for FetchError {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        self.source.fmt(f)
+    }
+}
+
+impl std::error::Error for FetchError {
+    fn source(&self) -> Option<&(dyn std::error::Error + 'static)> {
+        self.source.source()
+    }
+}
+
+impl From<StoreError> for FetchError {
+    fn from(error: StoreError) -> Self {
+        let is_gone = matches!(error, StoreError::Missing { .. });
+        Self::new(error, is_gone)
+    }
+}
 
 /// Hands out the pieces of a build. Nothing that it returns is trusted: the installer checks every digest.
+///
+/// Every method fails with the source's own error.
 pub trait Fetch: Sync {
     /// Returns a manifest's root.
-    ///
-    /// # Errors
-    /// The source's own.
     fn manifest(&self, id: ManifestId) -> Result<Vec<u8>, FetchError>;
-
     /// Returns a segment of a manifest.
-    ///
-    /// # Errors
-    /// The source's own.
     fn segment(&self, digest: &Digest) -> Result<Vec<u8>, FetchError>;
-
     /// Returns a manifest's locator.
-    ///
-    /// # Errors
-    /// The source's own.
     fn locator(&self, id: ManifestId) -> Result<Vec<u8>, FetchError>;
-
     /// Returns `len` bytes of a pack from `offset`.
-    ///
-    /// # Errors
-    /// The source's own.
     fn pack_range(&self, pack: &Digest, offset: u32, len: u32) -> Result<Vec<u8>, FetchError>;
 }
 
@@ -45,7 +64,6 @@ impl Fetch for Store {
         Ok(Self::locator(self, id)?.encode())
     }
     fn pack_range(&self, pack: &Digest, offset: u32, len: u32) -> Result<Vec<u8>, FetchError> {
-        let read: Result<_, StoreError> = self.read_pack_range(pack, offset, len);
-        Ok(read?)
+        Ok(self.read_pack_range(pack, offset, len)?)
     }
 }

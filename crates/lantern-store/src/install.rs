@@ -1,13 +1,18 @@
 //! Installing: a folder comes to hold exactly a build, whatever it held of it before.
 //!
 //! Three stages, each of which a kill may cut: what is missing is staged and verified in `.lantern-install/`; a journal
-//! says what is to be switched; the switch renames. A journal that is found is rolled forward first, also offline.
-//! Files that no build brought (saved games, additions) are not touched. Described in `docs/formats/install.md`.
+//! says what is to be switched; the switch renames. A journal that is found is carried out first, also offline, or given
+//! up on request, which brings back what was there. Files that no build brought (saved games, additions) are never
+//! written over or removed: one that stands where the build needs the place is moved aside, and reported. Described in
+//! `docs/formats/install.md`.
 
+mod disk;
 mod gather;
+mod journal;
 mod plan;
 mod state;
 mod switch;
+mod writes;
 
 use std::io;
 use std::path::{Path, PathBuf};
@@ -15,13 +20,16 @@ use std::path::{Path, PathBuf};
 use lantern_core::digest::{Digest, ManifestId};
 use lantern_core::path::TreePath;
 use lantern_core::progress::Progress;
-use lantern_core::tree::TreeError;
+use lantern_core::tree::{Node, TreeError};
+use serde::{Deserialize, Serialize};
 use serde_json::Value;
 
 use crate::durable::DurableError;
 use crate::fetch::{Fetch, FetchError};
 use crate::manifest::ManifestError;
+use crate::room_left::NoRoom;
 
+use journal::Journal;
 pub use plan::{Problem, WrongFile};
 pub use state::{Folder, Installed, STATE_FOLDER};
 
@@ -35,6 +43,9 @@ pub enum InstallError {
     /// Nothing was ever installed there.
     #[error("{} holds no installed build", .0.display())]
     NotInstalled(PathBuf),
+    /// Something that is no folder of ours has the name of our state folder.
+    #[error("{} is not a folder", .0.display())]
+    ForeignState(PathBuf),
     /// What the folder says about itself cannot be read.
     #[error("{} is damaged: {why}", .path.display())]
     State {
@@ -43,6 +54,12 @@ pub enum InstallError {
         /// How.
         why: String,
     },
+    /// A file that says what the installed build holds is missing or damaged.
+    #[error("{} is missing or damaged: it says what the installed build holds", .0.display())]
+    Lost(PathBuf),
+    /// A switch was begun there and is not finished.
+    #[error("the switch to another build is not finished in {}", .0.display())]
+    Unfinished(PathBuf),
     /// Something could not be fetched.
     #[error("could not fetch {what}")]
     Fetch {
@@ -66,14 +83,35 @@ pub enum InstallError {
     /// Two depots bring different files of one name.
     #[error("the depots do not fit together")]
     Depots(#[source] TreeError),
-    /// A file or folder of somebody else stands where the build needs another.
-    #[error("{} is in the way: {why}", .path.display())]
+    /// Files of the player's own stand where the build needs the place, and nothing was to be moved aside.
+    #[error("{} in {} {} in the way of the build", some(.paths), .folder.display(), if .paths.len() == 1 { "is" } else { "are" })]
     InTheWay {
+        /// Where.
+        folder: PathBuf,
+        /// Which.
+        paths: Vec<TreePath>,
+    },
+    /// The disk or the system makes no links.
+    #[error("the build has links, and they cannot be made in {}", .folder.display())]
+    NoLinks {
+        /// Where.
+        folder: PathBuf,
+        /// The system's reason.
+        #[source]
+        source: io::Error,
+    },
+    /// A file cannot be replaced, or nothing can be written beside it.
+    #[error("{} cannot be replaced", .path.display())]
+    CannotReplace {
         /// Which.
         path: PathBuf,
-        /// Why it cannot be replaced.
-        why: &'static str,
+        /// The system's reason.
+        #[source]
+        source: io::Error,
     },
+    /// The disk has too little room.
+    #[error(transparent)]
+    NoRoom(#[from] NoRoom),
     /// A file could not be read or written.
     #[error(transparent)]
     File(#[from] DurableError),
@@ -85,14 +123,40 @@ pub enum InstallError {
     Stopped,
 }
 
+/// The first of some paths, in words.
+fn some(paths: &[TreePath]) -> String {
+    let named: Vec<String> = paths.iter().take(3).map(ToString::to_string).collect();
+    let more = paths.len() - named.len();
+    if more > 0 { format!("{} and {more} more", named.join(", ")) } else { named.join(", ") }
+}
+
 impl InstallError {
     fn io(what: &'static str, path: &Path) -> impl FnOnce(io::Error) -> Self {
         move |e| Self::File(DurableError::on(what, path)(e))
     }
 }
 
+/// What becomes of a player's own file where the build needs the place.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum OwnFiles {
+    /// It is moved aside, beside itself.
+    #[default]
+    Aside,
+    /// Nothing is done.
+    Stop,
+}
+
+/// Something that was moved aside, beside itself.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Aside {
+    /// Where it stood.
+    pub path: TreePath,
+    /// Where it is now.
+    pub to: TreePath,
+}
+
 /// What an installation did.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct Report {
     /// Files of the build.
     pub files: u64,
@@ -106,47 +170,186 @@ pub struct Report {
     pub received: u64,
     /// Whether a switch that a break had cut was finished first.
     pub rolled_forward: bool,
+    /// What stood in the way and was no build's, or was changed since a build brought it.
+    pub aside: Vec<Aside>,
+    /// What an earlier build brought, was changed since, and is no longer part of the build: left where it is.
+    pub left: Vec<TreePath>,
+    /// Whether it could not be found out what the earlier build had brought, so that nothing of it was removed.
+    pub is_past_unknown: bool,
 }
 
-/// Makes `folder` hold the build of `manifests`; `about` is kept beside it for whoever asks what is installed.
+/// What is to be installed.
+#[derive(Debug, Clone)]
+pub struct Wanted<'a> {
+    /// One for each depot.
+    pub manifests: &'a [ManifestId],
+    /// Kept beside the build for whoever asks what is installed.
+    pub about: Value,
+    /// What becomes of a player's own files in the way.
+    pub own_files: OwnFiles,
+    /// What concerns the player alone, such as an invitation; none leaves what is kept already.
+    pub private: Option<Value>,
+}
+
+/// Makes `folder` hold a build.
 ///
 /// # Errors
 /// [`InstallError`]. Until the journal is written the folder is as it was; from then on the switch is finished by the
-/// next call, whatever it is asked for.
+/// next call, whatever it is asked for, unless it is given up.
 pub fn install(
     folder: &Path,
-    manifests: &[ManifestId],
-    about: Value,
+    wanted: Wanted<'_>,
     fetch: &dyn Fetch,
     progress: &dyn Progress,
 ) -> Result<Report, InstallError> {
+    let Wanted { manifests, about, own_files, private } = wanted;
     let folder = Folder::open_or_make(folder)?;
-    let rolled_forward = switch::roll_forward(&folder)?;
-    let old = folder.entries_installed()?;
+    if let Some(private) = private {
+        folder.write_private(&private)?;
+    }
+    let (rolled_forward, mut aside) = match finish_begun(&folder) {
+        // A journal that cannot be read can neither be finished nor given up: what is there is looked at as it is.
+        Err(InstallError::State { .. }) => (false, Vec::new()),
+        other => other?.map_or((false, Vec::new()), |aside| (true, aside)),
+    };
+    let previous = match folder.installed() {
+        Err(InstallError::State { .. }) => None,
+        other => other?,
+    };
+    let is_known = previous.is_some() || !folder.has_installed();
+    let old = previous.as_ref().map_or(Ok(Some(Vec::new())), |installed| brought(&folder, installed, fetch))?;
+    let is_past_unknown = old.is_none() || !is_known;
+    let old = old.unwrap_or_default();
     let new = gather::manifests(&folder, manifests, fetch)?;
-    let plan = plan::Plan::make(&folder, &old, &new, progress)?;
+    let plan = plan::Plan::make(&folder, &old, &new, own_files, progress)?;
     let received = gather::stage(&folder, &plan, manifests, &old, fetch, progress)?;
-    let report = Report {
+    let mut report = Report {
         files: plan.files,
         size: plan.size,
         written: plan.write.len() as u64,
-        removed: plan.remove.len() as u64,
+        removed: plan.removed(),
         received,
         rolled_forward,
+        aside: Vec::new(),
+        left: plan.left.clone(),
+        is_past_unknown,
     };
+    aside.extend(plan.aside.clone());
     let installed = Installed { format: state::FORMAT.to_owned(), manifests: manifests.to_vec(), about };
-    switch::switch(&folder, &plan, installed)?;
+    if plan.is_empty() {
+        folder.remove_others(journal::STAGE, None)?;
+        folder.write_installed(&installed)?;
+    } else {
+        let journal = Journal::new(&plan, installed, previous);
+        aside.extend(switch::begin(&folder, journal)?);
+    }
+    folder.forget_others(manifests)?;
+    report.aside = aside;
     Ok(report)
 }
 
-/// Finishes a switch that a break had cut, and says what is installed.
+/// Returns what an installed build brought; none when nobody can say any more.
+fn brought(
+    folder: &Folder,
+    installed: &Installed,
+    fetch: &dyn Fetch,
+) -> Result<Option<Vec<crate::manifest::Entry>>, InstallError> {
+    match folder.entries_of(&installed.manifests, Some(fetch)) {
+        Ok(entries) => Ok(Some(entries)),
+        // The source does not have it any more, or gives something else.
+        Err(InstallError::Fetch { source, .. }) if source.is_gone => Ok(None),
+        Err(InstallError::Manifest(_)) => Ok(None),
+        Err(other) => Err(other),
+    }
+}
+
+/// Carries out a switch that a break had cut; none when there was none.
+fn finish_begun(folder: &Folder) -> Result<Option<Vec<Aside>>, InstallError> {
+    match Journal::read(folder)? {
+        Some(mut journal) => switch::finish(folder, &mut journal).map(Some),
+        None => Ok(None),
+    }
+}
+
+/// What a folder says of itself.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Looked {
+    /// What is installed; none where nothing is, or where it cannot be understood.
+    pub installed: Option<Installed>,
+    /// What a switch that is not finished leads to; none where none is under way.
+    pub begun: Option<Installed>,
+    /// What concerns the player alone.
+    pub private: Option<Value>,
+}
+
+/// Says what a folder holds; changes nothing there. None when nothing was ever installed.
+///
+/// # Errors
+/// [`InstallError::Busy`], [`InstallError::File`].
+pub fn look(folder: &Path) -> Result<Option<Looked>, InstallError> {
+    let folder = match Folder::open_to_read(folder) {
+        Err(InstallError::NotInstalled(_)) => return Ok(None),
+        other => other?,
+    };
+    let understood = |result: Result<Option<Installed>, InstallError>| match result {
+        Err(InstallError::State { .. }) => Ok(None),
+        other => other,
+    };
+    let installed = understood(folder.installed())?;
+    let begun = understood(Journal::read(&folder).map(|journal| {
+        journal.map(|journal| match journal.direction {
+            journal::Direction::Forward => journal.installed,
+            journal::Direction::Back => journal.previous.unwrap_or(journal.installed),
+        })
+    }))?;
+    Ok(Some(Looked { installed, begun, private: folder.private() }))
+}
+
+/// Finishes a switch that a break had cut, and says whether there was one.
 ///
 /// # Errors
 /// [`InstallError`].
-pub fn installed(folder: &Path) -> Result<Installed, InstallError> {
+pub fn finish(folder: &Path) -> Result<bool, InstallError> {
     let folder = Folder::open(folder)?;
-    switch::roll_forward(&folder)?;
-    folder.installed()?.ok_or_else(|| InstallError::NotInstalled(folder.path().to_owned()))
+    finish_begun(&folder).map(|done| done.is_some())
+}
+
+/// What giving up came to.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct GivenUp {
+    /// What is installed now, as before; none when nothing was.
+    pub installed: Option<Installed>,
+    /// Whether a switch had been begun and was undone; else only what had come for it is gone.
+    pub was_begun: bool,
+    /// What turned up meanwhile where an old file had to go back.
+    pub aside: Vec<Aside>,
+}
+
+/// Gives up an installation that was begun: the folder is again what it was before. None when there was nothing to give up.
+///
+/// # Errors
+/// [`InstallError`]; the same call again goes on.
+pub fn give_up(folder: &Path) -> Result<Option<GivenUp>, InstallError> {
+    let path = folder;
+    let folder = Folder::open(path)?;
+    let (was_begun, aside) = match Journal::read(&folder)? {
+        Some(mut journal) => (true, switch::turn_back(&folder, &mut journal)?),
+        None => (false, Vec::new()),
+    };
+    let had_stage = folder.has_any(journal::STAGE);
+    folder.remove_others(journal::STAGE, None)?;
+    let installed = folder.installed()?;
+    match &installed {
+        Some(installed) => folder.forget_others(&installed.manifests)?,
+        None => {
+            drop(folder);
+            let state = path.join(STATE_FOLDER);
+            std::fs::remove_dir_all(&state).map_err(InstallError::io("remove", &state))?;
+            // It goes when nothing else is in it.
+            let _ = std::fs::remove_dir(path);
+        }
+    }
+    Ok((was_begun || had_stage).then_some(GivenUp { installed, was_begun, aside }))
 }
 
 /// What verifying found.
@@ -162,22 +365,25 @@ pub struct Verified {
     pub wrong: Vec<WrongFile>,
 }
 
-/// Reads every file of an installed build and holds it against its digest.
+/// Reads every file of an installed build and checks it against its digest. Changes nothing, and can be used on a folder of
+/// anybody's.
 ///
 /// # Errors
 /// [`InstallError`]; a file that is wrong is no error but a finding.
 pub fn verify(folder: &Path, progress: &dyn Progress) -> Result<Verified, InstallError> {
-    let folder = Folder::open(folder)?;
-    switch::roll_forward(&folder)?;
+    let folder = Folder::open_to_read(folder)?;
+    if Journal::read(&folder)?.is_some() {
+        return Err(InstallError::Unfinished(folder.path().to_owned()));
+    }
     let installed = folder.installed()?.ok_or_else(|| InstallError::NotInstalled(folder.path().to_owned()))?;
-    let entries = folder.entries_installed()?;
+    let entries = folder.entries_of(&installed.manifests, None)?;
     let checked = plan::check(&folder, &entries, progress)?;
     let wrong = entries
         .iter()
         .zip(checked)
         .filter_map(|(entry, problem)| problem.map(|problem| WrongFile { path: entry.path.clone(), problem }))
         .collect();
-    let files = entries.iter().filter(|e| matches!(e.node, lantern_core::tree::Node::File { .. })).count() as u64;
+    let files = entries.iter().filter(|e| matches!(e.node, Node::File { .. })).count() as u64;
     let size = entries.iter().map(|e| e.node.size()).sum();
     Ok(Verified { installed, files, size, wrong })
 }

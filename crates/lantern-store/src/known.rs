@@ -93,6 +93,12 @@ impl Known {
         u32::try_from(index).expect("fewer than 2^32 chunks")
     }
 
+    /// Gives a chunk another place than the one that was known.
+    pub fn replace(&mut self, pack: u32, entry: &ChunkEntry) {
+        let ChunkEntry { digest, codec, offset, stored_len, raw_len } = *entry;
+        self.chunks.insert(digest, Place { pack, offset, stored_len, raw_len, codec });
+    }
+
     /// Whether a chunk is known.
     pub fn contains(&self, chunk: &Digest) -> bool {
         self.chunks.contains_key(chunk)

@@ -26,7 +26,9 @@
 //! let entry = SourceEntry { path: TreePath::new("letter.txt")?, kind: SourceKind::File { size: 10 } };
 //! let sealed = seal(&store, &[entry], &Letter, &Silent)?;
 //! let game = temp.path().join("game");
-//! install::install(&game, &[sealed.manifest], serde_json::Value::Null, &store, &Silent)?;
+//! let about = serde_json::Value::Null;
+//! let wanted = install::Wanted { manifests: &[sealed.manifest], about, own_files: Default::default(), private: None };
+//! install::install(&game, wanted, &store, &Silent)?;
 //! assert_eq!(std::fs::read(game.join("letter.txt"))?, b"dear marsh");
 //! # Ok::<(), Box<dyn std::error::Error>>(())
 //! ```
@@ -43,6 +45,11 @@ pub mod known;
 pub mod locator;
 pub mod manifest;
 pub mod pack;
+pub mod parcels;
+pub mod repair;
 pub mod room;
+pub mod room_left;
 pub mod seal;
 pub mod store;
+#[cfg(test)]
+mod testing;

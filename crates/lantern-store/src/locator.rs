@@ -7,6 +7,7 @@ use std::num::NonZeroUsize;
 use lantern_core::bytes::{ByteReader, Head, ReadError};
 use lantern_core::digest::{Digest, ManifestId};
 
+use crate::codec::MAX_RAW_LEN;
 use crate::known::Known;
 use crate::pack::ChunkEntry;
 
@@ -56,6 +57,11 @@ impl Locator {
     pub fn find(&self, chunk: &Digest) -> Option<&Location> {
         let at = self.locations.binary_search_by_key(chunk, |l| l.entry.digest).ok()?;
         self.locations.get(at)
+    }
+
+    /// Returns where each chunk lies, in the order of their digests.
+    pub fn locations(&self) -> impl Iterator<Item = &Location> {
+        self.locations.iter()
     }
 
     /// Returns the bytes that are stored.
@@ -117,6 +123,9 @@ impl Locator {
             }
             if entry.stored_len == 0 {
                 return Err(wrong(offset, "a chunk without bytes"));
+            }
+            if entry.stored_len > entry.raw_len || entry.raw_len as usize > MAX_RAW_LEN {
+                return Err(wrong(offset, "a chunk is longer than any that is written"));
             }
             if locations.last().is_some_and(|last| last.entry.digest >= entry.digest) {
                 return Err(wrong(offset, "chunks are not in order"));

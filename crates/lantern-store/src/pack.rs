@@ -112,7 +112,12 @@ impl PackWriter {
 
     /// Starts an empty pack.
     pub fn new() -> Self {
-        let mut bytes = Vec::new();
+        Self::in_buffer(Vec::new())
+    }
+
+    /// Starts an empty pack in memory that was used before.
+    pub fn in_buffer(mut bytes: Vec<u8>) -> Self {
+        bytes.clear();
         HEAD.write(&mut bytes);
         Self { bytes, entries: Vec::new() }
     }

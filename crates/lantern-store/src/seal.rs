@@ -2,9 +2,9 @@
 //!
 //! One thread reads, hashes files and cuts; one per processor hashes, compresses chunks; the caller's thread packs them
 //! in the order of reading. The result does not depend on how many threads there are or how they race: a chunk is
-//! packed at its first occurrence, and workers leave out only what is packed already.
+//! packed at its first occurrence, and workers leave out only what is packed already, in a pack that was checked.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashSet};
 use std::io::{self, Read};
 use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
 use std::sync::{Mutex, RwLock};
@@ -143,8 +143,17 @@ struct Block {
 
 struct Cut {
     chunk: ChunkRef,
-    /// None when the chunk is packed already.
-    stored: Option<(Codec, Vec<u8>)>,
+    stored: Stored,
+}
+
+/// What a worker gives the packer of a chunk.
+enum Stored {
+    /// It is packed already, and its pack is sound.
+    There,
+    /// Its bytes as they are stored.
+    New(Codec, Vec<u8>),
+    /// It is known, but lies in a pack that is damaged: its bytes once more.
+    Again(Codec, Vec<u8>),
 }
 
 /// What the reading thread learned of a file.
@@ -178,7 +187,7 @@ pub fn seal(
         let blocks = std::sync::Arc::new(blocks);
         for _ in 0..workers {
             let (blocks, sender, known) = (blocks.clone(), cut_sender.clone(), &known);
-            scope.spawn(move || work(&blocks, &sender, known));
+            scope.spawn(move || work(store, &blocks, &sender, known));
         }
         drop((cut_sender, blocks));
         let packing = pack_all(store, &cut_receiver, &known);
@@ -200,7 +209,8 @@ pub fn seal(
     let locator = locate(manifest, chunks, &known);
     drop(known);
     store.write_manifest(manifest, &root, &locator, &tree)?;
-    Ok(SealedTree { id: root.tree, manifest, read: total, new_chunks: written.chunks, new_stored: written.bytes, tree })
+    let Written { chunks: new_chunks, bytes: new_stored } = written;
+    Ok(SealedTree { id: root.tree, manifest, read: total, new_chunks, new_stored, tree })
 }
 
 fn read_all(
@@ -296,8 +306,14 @@ impl Cutter<'_> {
     }
 }
 
-fn work(blocks: &Mutex<Receiver<Block>>, out: &SyncSender<(u64, Vec<Cut>)>, known: &RwLock<Known>) {
+fn work(store: &Store, blocks: &Mutex<Receiver<Block>>, out: &SyncSender<(u64, Vec<Cut>)>, known: &RwLock<Known>) {
     let mut packer = Packer::new();
+    // Whether the pack that was relied on last is sound: neighbours mostly lie in the same.
+    let mut last: Option<(Digest, bool)> = None;
+    let mut relies_on = |pack: Digest| match last {
+        Some((known, sound)) if known == pack => sound,
+        _ => last.insert((pack, store.is_sound(&pack))).1,
+    };
     loop {
         let block = match blocks.lock().expect("no worker panics with the lock").recv() {
             Ok(block) => block,
@@ -309,8 +325,22 @@ fn work(blocks: &Mutex<Receiver<Block>>, out: &SyncSender<(u64, Vec<Cut>)>, know
             let (raw, after) = rest.split_at(len as usize);
             rest = after;
             let digest = Digest::of(raw);
-            let is_packed = known.read().expect("no thread panics with the lock").contains(&digest);
-            let stored = if is_packed { None } else { Some(packer.pack(raw)) };
+            // None: not known. Its pack has no name while this very run is still writing it.
+            let place = {
+                let known = known.read().expect("no thread panics with the lock");
+                known.index_of(&digest).and_then(|index| known.at(index)).map(|(pack, _)| known.pack(pack))
+            };
+            let stored = match place {
+                None => {
+                    let (codec, stored) = packer.pack(raw);
+                    Stored::New(codec, stored)
+                }
+                Some(Some((pack, _))) if !relies_on(pack) => {
+                    let (codec, stored) = packer.pack(raw);
+                    Stored::Again(codec, stored)
+                }
+                Some(_) => Stored::There,
+            };
             cuts.push(Cut { chunk: ChunkRef { digest, len }, stored });
         }
         if out.send((block.sequence, cuts)).is_err() {
@@ -338,19 +368,29 @@ fn pack_all(
     let mut writer = PackWriter::new();
     let mut pack = lock().open_pack();
     let mut written = Written::default();
+    let mut again = HashSet::new();
     for (sequence, block) in cuts {
         waiting.insert(sequence, block);
         while let Some(block) = waiting.remove(&next) {
             next += 1;
             let mut known = lock();
             for cut in block {
-                let index = match (known.index_of(&cut.chunk.digest), cut.stored) {
-                    (Some(index), _) => index,
-                    (None, Some((codec, stored))) => {
-                        written.chunks += 1;
-                        known.add(pack, &writer.push(cut.chunk.digest, codec, cut.chunk.len, &stored))
+                let ChunkRef { digest, len } = cut.chunk;
+                let index = match (known.index_of(&digest), cut.stored) {
+                    (Some(index), Stored::Again(codec, stored)) => {
+                        // Once is enough, however often it comes.
+                        if again.insert(index) {
+                            written.chunks += 1;
+                            known.replace(pack, &writer.push(digest, codec, len, &stored));
+                        }
+                        index
                     }
-                    (None, None) => unreachable!("a worker leaves out only what is packed"),
+                    (Some(index), _) => index,
+                    (None, Stored::New(codec, stored) | Stored::Again(codec, stored)) => {
+                        written.chunks += 1;
+                        known.add(pack, &writer.push(digest, codec, len, &stored))
+                    }
+                    (None, Stored::There) => unreachable!("a worker leaves out only what is packed"),
                 };
                 chunks.push(index);
                 if writer.is_full() {

@@ -4,9 +4,11 @@
 //! that needs them, the manifest before the tree's pointer to it, the record last: a kill between two steps leaves
 //! files that nobody names yet, and the next run finds or rewrites them.
 
+use std::collections::HashMap;
 use std::fs::{self, File};
 use std::io::{self, Read, Seek, SeekFrom};
 use std::path::{Path, PathBuf};
+use std::sync::{Arc, Mutex, OnceLock, PoisonError};
 
 use lantern_core::bytes::ReadError;
 use lantern_core::digest::{Digest, ManifestId, ReleaseId, TreeId};
@@ -70,6 +72,12 @@ pub enum StoreError {
         #[source]
         source: Option<TreeError>,
     },
+    /// What leads from a tree to its manifest is damaged.
+    #[error("the pointer from the tree {id} to its manifest is damaged")]
+    Pointer {
+        /// The tree.
+        id: TreeId,
+    },
     /// A release record is damaged.
     #[error("the record of the release {id} in the store is damaged")]
     Record {
@@ -85,6 +93,8 @@ pub enum StoreError {
 #[derive(Debug, Clone)]
 pub struct Store {
     root: PathBuf,
+    /// Packs that were checked since this was opened, shared by its clones: a pack is checked when it is first relied on.
+    checked: Arc<Mutex<HashMap<Digest, Arc<OnceLock<bool>>>>>,
 }
 
 fn fanned(root: &Path, kind: &str, digest: &Digest, ending: &str) -> PathBuf {
@@ -95,12 +105,89 @@ fn fanned(root: &Path, kind: &str, digest: &Digest, ending: &str) -> PathBuf {
 impl Store {
     /// Opens a store; folders come into being when something is written.
     pub fn at(root: impl Into<PathBuf>) -> Self {
-        Self { root: root.into() }
+        Self { root: root.into(), checked: Arc::default() }
+    }
+
+    /// Returns the folder that everything lies in.
+    pub fn root(&self) -> &Path {
+        &self.root
     }
 
     /// Returns the path of a pack, whether or not it is there.
     pub fn pack_path(&self, pack: &Digest) -> PathBuf {
         fanned(&self.root, "packs", pack, ".pack")
+    }
+
+    fn mark_path(&self, pack: &Digest) -> PathBuf {
+        self.root.join("damaged").join(pack.hex())
+    }
+
+    /// Whether a pack is what its name says, down to every chunk in it. It is read the first time that this is asked; one
+    /// that is not gets a mark, and nothing relies on it any more.
+    pub fn is_sound(&self, pack: &Digest) -> bool {
+        let lock = || self.checked.lock().unwrap_or_else(PoisonError::into_inner);
+        let slot = lock().entry(*pack).or_default().clone();
+        *slot.get_or_init(|| {
+            let read = self.read_pack(pack).and_then(|bytes| {
+                pack::verify(*pack, &bytes).map_err(|source| StoreError::Pack { pack: *pack, source })
+            });
+            if matches!(read, Err(StoreError::Pack { .. })) {
+                // Without the mark it is found again the next time.
+                let _ = self.mark_damaged(pack);
+            }
+            read.is_ok()
+        })
+    }
+
+    /// Marks a pack as damaged: what it holds counts as not there, and is sealed again from exports.
+    ///
+    /// # Errors
+    /// [`StoreError::File`].
+    pub fn mark_damaged(&self, pack: &Digest) -> Result<(), StoreError> {
+        self.write_once(&self.mark_path(pack), b"")
+    }
+
+    /// Returns the packs that are marked as damaged, in order.
+    ///
+    /// # Errors
+    /// [`StoreError::File`].
+    pub fn damaged(&self) -> Result<Vec<Digest>, StoreError> {
+        let marks = list(&self.root.join("damaged"))?;
+        let mut out: Vec<Digest> = marks.iter().filter_map(|hex| Digest::from_hex(hex).ok()).collect();
+        out.sort_unstable();
+        Ok(out)
+    }
+
+    /// Removes a pack, and its mark if it has one.
+    pub(crate) fn remove_pack(&self, pack: &Digest) -> Result<(), StoreError> {
+        durable::remove_file(&self.pack_path(pack))?;
+        Ok(durable::remove_file(&self.mark_path(pack))?)
+    }
+
+    /// Whether everything that gives a tree is there, by the names and lengths of files: what it holds is looked at by
+    /// [`Self::is_sound`], and by whoever reads it.
+    ///
+    /// # Errors
+    /// [`StoreError::File`] when the disk refuses; what is missing or cannot be understood is not there.
+    pub fn has_tree(&self, id: TreeId) -> Result<bool, StoreError> {
+        let there = || -> Result<bool, StoreError> {
+            self.tree(id)?;
+            let manifest = self.manifest_of(id)?;
+            let segments = self.manifest_root(manifest)?.segments;
+            let damaged = self.damaged()?;
+            let has_segment = |segment: &manifest::SegmentRef| {
+                fs::metadata(self.segment_path(&segment.digest)).is_ok_and(|m| m.len() == u64::from(segment.len))
+            };
+            let has_pack = |(pack, len): &(Digest, u32)| {
+                !damaged.contains(pack) && fs::metadata(self.pack_path(pack)).is_ok_and(|m| m.len() == u64::from(*len))
+            };
+            Ok(segments.iter().all(has_segment) && self.locator(manifest)?.packs.iter().all(has_pack))
+        };
+        match there() {
+            Err(StoreError::File(error)) => Err(error.into()),
+            Err(_) => Ok(false),
+            Ok(there) => Ok(there),
+        }
     }
 
     fn segment_path(&self, segment: &Digest) -> PathBuf {
@@ -127,12 +214,17 @@ impl Store {
         self.root.join("releases").join(id.0.hex())
     }
 
-    /// Writes a pack under its name; one that is there already is left.
+    /// Writes a pack under its name; one that is there already, and is what it should be, is left.
     ///
     /// # Errors
     /// [`StoreError::File`].
     pub fn write_pack(&self, name: &Digest, bytes: &[u8]) -> Result<(), StoreError> {
-        self.write_once(&self.pack_path(name), bytes)
+        self.write_once(&self.pack_path(name), bytes)?;
+        // What was just written need not be read to be relied on, and is no longer damaged if it was.
+        durable::remove_file(&self.mark_path(name))?;
+        let sound = Arc::new(OnceLock::from(true));
+        self.checked.lock().unwrap_or_else(PoisonError::into_inner).insert(*name, sound);
+        Ok(())
     }
 
     /// Removes what kills left unfinished. Only for whoever alone writes to the store.
@@ -155,8 +247,9 @@ impl Store {
     }
 
     fn write_once(&self, path: &Path, bytes: &[u8]) -> Result<(), StoreError> {
-        // Names are digests of contents. A file of the right length was renamed into place whole.
-        let there = fs::metadata(path).is_ok_and(|m| m.len() == bytes.len() as u64);
+        // Names are digests of contents, and what has the name may be damaged.
+        let has_len = fs::metadata(path).is_ok_and(|m| m.len() == bytes.len() as u64);
+        let there = has_len && durable::read_limited(path, bytes.len() as u64).is_ok_and(|found| found == bytes);
         if !there {
             durable::write_whole(path, bytes)?;
         }
@@ -217,19 +310,27 @@ impl Store {
         Ok((u32::try_from(len).unwrap_or(u32::MAX), entries))
     }
 
-    fn open_pack(&self, pack: &Digest) -> Result<File, StoreError> {
+    pub(crate) fn open_pack(&self, pack: &Digest) -> Result<File, StoreError> {
         let path = self.pack_path(pack);
         File::open(&path).map_err(|e| missing_or(DurableError::on("read", &path)(e), "the pack", pack))
     }
 
-    /// Returns where every chunk of the store lies.
+    /// Returns where every chunk of the store lies, without packs that are damaged.
     ///
     /// # Errors
     /// [`StoreError`].
     pub fn known_chunks(&self) -> Result<Known, StoreError> {
         let mut known = Known::default();
-        for pack in self.packs()? {
-            let (len, entries) = self.pack_table(&pack)?;
+        let damaged = self.damaged()?;
+        for pack in self.packs()?.into_iter().filter(|pack| !damaged.contains(pack)) {
+            let (len, entries) = match self.pack_table(&pack) {
+                // One of which not even the table can be read.
+                Err(StoreError::Pack { .. }) => {
+                    self.mark_damaged(&pack)?;
+                    continue;
+                }
+                other => other?,
+            };
             let number = known.add_pack(pack, len);
             for entry in &entries {
                 known.add(number, entry);
@@ -243,9 +344,19 @@ impl Store {
     /// # Errors
     /// [`StoreError::Missing`], [`StoreError::File`].
     pub fn read_pack_range(&self, pack: &Digest, offset: u32, len: u32) -> Result<Vec<u8>, StoreError> {
+        self.read_open_pack(pack, &self.open_pack(pack)?, offset, len)
+    }
+
+    /// As [`Self::read_pack_range`], of a pack that is open.
+    pub(crate) fn read_open_pack(
+        &self,
+        pack: &Digest,
+        mut file: &File,
+        offset: u32,
+        len: u32,
+    ) -> Result<Vec<u8>, StoreError> {
         let path = self.pack_path(pack);
         let io = |e: io::Error| StoreError::File(DurableError::on("read", &path)(e));
-        let mut file = self.open_pack(pack)?;
         file.seek(SeekFrom::Start(u64::from(offset))).map_err(io)?;
         let mut bytes = Vec::new();
         file.take(u64::from(len)).read_to_end(&mut bytes).map_err(io)?;
@@ -364,7 +475,7 @@ impl Store {
         let path = self.pointer_path(tree);
         let bytes = self.read(&path, 200, "the manifest of the tree", &tree)?;
         let id = String::from_utf8_lossy(&bytes).trim().parse();
-        id.map_err(|_| DurableError::on("understand", &path)(io::ErrorKind::InvalidData.into()).into())
+        id.map_err(|_| StoreError::Pointer { id: tree })
     }
 
     /// Reads a manifest's root, as bytes that match its id.
@@ -397,6 +508,18 @@ impl Store {
         manifest::assemble(id, &self.manifest_bytes(id)?, |segment| self.segment_bytes(&segment.digest), damaged)
     }
 
+    /// Returns the ids of all manifests, in order.
+    ///
+    /// # Errors
+    /// [`StoreError::File`].
+    pub fn manifests(&self) -> Result<Vec<ManifestId>, StoreError> {
+        let names = list(&self.root.join("manifests"))?;
+        let mut out: Vec<ManifestId> =
+            names.iter().filter_map(|hex| Digest::from_hex(hex).ok()).map(ManifestId).collect();
+        out.sort_unstable();
+        Ok(out)
+    }
+
     /// Reads a manifest's root alone.
     ///
     /// # Errors
@@ -412,6 +535,18 @@ impl Store {
     pub fn locator(&self, id: ManifestId) -> Result<Locator, StoreError> {
         let bytes = self.read(&self.locator_path(id), locator::MAX_LOCATOR_LEN, "the locator of", &id)?;
         Locator::decode(id, &bytes).map_err(|source| StoreError::Locator { id, source })
+    }
+
+    /// Returns the ids of all release records, in order.
+    ///
+    /// # Errors
+    /// [`StoreError::File`].
+    pub fn records(&self) -> Result<Vec<ReleaseId>, StoreError> {
+        let names = list(&self.root.join("releases"))?;
+        let mut out: Vec<ReleaseId> =
+            names.iter().filter_map(|hex| Digest::from_hex(hex).ok()).map(ReleaseId).collect();
+        out.sort_unstable();
+        Ok(out)
     }
 
     /// Writes a release record under its id.

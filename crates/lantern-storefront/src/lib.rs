@@ -18,14 +18,14 @@ pub mod market;
 pub mod protocol;
 
 use bytes::Bytes;
-use lantern_core::digest::{Digest, ManifestId};
+use lantern_core::digest::{Digest, InvitationId, ManifestId};
 use lantern_core::event::EventId;
 use lantern_core::names::{Handle, Name};
 use lantern_core::rules::HouseRules;
 
 use protocol::{
-    Branch, Branches, Build, Builds, Discovery, ManifestNeeds, Move, Moves, NewBuild, Play, Problem, Title, Token,
-    Withdraw,
+    Branch, Branches, Build, Builds, Discovery, InvitationMade, InvitationsMade, ManifestNeeds, Move, Moves, NewBuild,
+    NewInvitation, Play, Problem, Title, Token, Withdraw,
 };
 
 /// Why a storefront did not do what was asked.
@@ -127,6 +127,10 @@ pub trait Storefront: Sync {
     fn get_manifest(&self, title: &Handle, id: ManifestId) -> Result<Vec<u8>, PlaceError>;
     /// Returns a segment as the place has it.
     fn get_segment(&self, title: &Handle, digest: &Digest) -> Result<Vec<u8>, PlaceError>;
+    /// Returns where the place has each chunk of a manifest.
+    fn get_locator(&self, title: &Handle, id: ManifestId) -> Result<Vec<u8>, PlaceError>;
+    /// Returns `len` bytes of a pack from `offset`, as the place has it.
+    fn get_pack(&self, title: &Handle, pack: &Digest, offset: u32, len: u32) -> Result<Vec<u8>, PlaceError>;
     /// Returns all builds.
     fn builds(&self, title: &Handle) -> Result<Builds, PlaceError>;
     /// Makes a build; equal content gives the build that exists.
@@ -146,6 +150,24 @@ pub trait Storefront: Sync {
         key: EventId,
         wanted: &Move,
     ) -> Result<Branch, PlaceError>;
+    /// Makes an invitation to a branch; one that is there already stays as it is.
+    fn invite(
+        &self,
+        title: &Handle,
+        branch: &Name,
+        key: EventId,
+        invitation: &NewInvitation,
+    ) -> Result<InvitationMade, PlaceError>;
+    /// Returns all invitations to a branch.
+    fn invitations(&self, title: &Handle, branch: &Name) -> Result<InvitationsMade, PlaceError>;
+    /// Ends an invitation; one that has ended already stays so.
+    fn end_invitation(
+        &self,
+        title: &Handle,
+        branch: &Name,
+        key: EventId,
+        id: InvitationId,
+    ) -> Result<InvitationMade, PlaceError>;
 }
 
 /// What a player's machine asks of a place, without access.

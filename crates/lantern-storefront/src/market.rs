@@ -7,8 +7,9 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 
 use bytes::Bytes;
-use lantern_core::digest::{Digest, ManifestId};
+use lantern_core::digest::{Digest, InvitationId, ManifestId};
 use lantern_core::event::EventId;
+use lantern_core::invitation::Invitation;
 use lantern_core::names::{Handle, Name};
 use lantern_core::points;
 use lantern_core::rules::HouseRules;
@@ -19,8 +20,9 @@ use serde::Serialize;
 use serde::de::DeserializeOwned;
 
 use crate::protocol::{
-    Branch, Branches, Build, Builds, DISCOVERY_PATH, Discovery, IDEMPOTENCY_KEY, ManifestNeeds, Move, Moves, NewBuild,
-    PROTOCOL, Play, Problem, Title, Token, TokenError, Withdraw,
+    Branch, Branches, Build, Builds, DISCOVERY_PATH, Discovery, FOLDER, IDEMPOTENCY_KEY, INVITATION, InvitationMade,
+    InvitationsMade, ManifestNeeds, Move, Moves, NewBuild, NewInvitation, PROTOCOL, Play, Problem, Title, Token,
+    TokenError, Withdraw, problem,
 };
 use crate::{PlaceError, Player, Storefront};
 
@@ -62,6 +64,19 @@ pub struct Market {
     access: Option<Access>,
     token: Mutex<Option<(String, Instant)>>,
     stop: Arc<AtomicBool>,
+    /// What a player's machine shows, where it has been invited.
+    invitation: Option<Invited>,
+    /// Whether players' requests are made with access: once the place has refused one without.
+    plays_as_maker: AtomicBool,
+}
+
+/// An invitation, and the number of the installed folder that uses it.
+#[derive(Debug, Clone)]
+pub struct Invited {
+    /// The invitation.
+    pub invitation: Invitation,
+    /// Random, made once by each folder.
+    pub folder: String,
 }
 
 /// What stands in the way of sending a request again when it failed.
@@ -84,7 +99,15 @@ impl Market {
             .user_agent(concat!("kind-lantern/", env!("CARGO_PKG_VERSION")))
             .build()
             .map_err(|e| PlaceError::Unreachable { address: origin.to_owned(), source: e.into() })?;
-        Ok(Self { origin: origin.to_owned(), client, access, token: Mutex::new(None), stop })
+        let (token, plays_as_maker) = (Mutex::new(None), AtomicBool::new(false));
+        Ok(Self { origin: origin.to_owned(), client, access, token, stop, invitation: None, plays_as_maker })
+    }
+
+    /// Asks for players' parts with an invitation from now on.
+    #[must_use]
+    pub fn invited(mut self, invitation: Option<Invited>) -> Self {
+        self.invitation = invitation;
+        self
     }
 
     /// Returns the address.
@@ -305,31 +328,57 @@ impl Market {
         self.json(&self.whole(MAX_JSON_LEN, &|| self.with_access(&make))?, what)
     }
 
-    /// Asks as a player does, without access.
+    /// Asks as a player does: without access, with the invitation that was given. Where that is refused, those who make the
+    /// game ask with their access.
     fn play_bytes(&self, path: &str, range: Option<(u32, u32)>) -> Result<Vec<u8>, PlaceError> {
+        if !self.plays_as_maker.load(Ordering::Relaxed) {
+            let refused = match self.play_once(path, range, false) {
+                Err(error) if is_for_others(&error) && self.access.is_some() => error,
+                other => return other,
+            };
+            log::info!("asking with access: {refused}");
+        }
+        let bytes = self.play_once(path, range, true)?;
+        self.plays_as_maker.store(true, Ordering::Relaxed);
+        Ok(bytes)
+    }
+
+    fn play_once(&self, path: &str, range: Option<(u32, u32)>, as_maker: bool) -> Result<Vec<u8>, PlaceError> {
         let make = || {
             let mut request = self.client.get(self.url(path));
-            // Lines that are not for everybody are open to those who make the game.
-            if self.access.is_some() {
-                request = request.bearer_auth(self.token()?);
+            if let Some(invited) = self.invitation.as_ref().filter(|_| !as_maker) {
+                request = request.header(INVITATION, invited.invitation.reveal()).header(FOLDER, &invited.folder);
             }
-            Ok(match range {
-                Some((offset, len)) => {
-                    let last = u64::from(offset) + u64::from(len.max(1)) - 1;
-                    request.header(RANGE, format!("bytes={offset}-{last}"))
-                }
+            match range {
+                Some((offset, len)) => request.header(RANGE, bytes_of(offset, len)),
                 None => request,
-            })
+            }
         };
         let ask = || {
-            let response = self.send(&make)?;
-            if range.is_some() && response.status() == StatusCode::OK {
-                return Err(self.nonsense("a part of a pack", "the whole pack came"));
-            }
-            Ok(response)
+            let response = if as_maker { self.with_access(&make)? } else { self.send(&|| Ok(make()))? };
+            self.part(response, range.is_some())
         };
         self.whole(range.map_or(MAX_BYTES_LEN, |(_, len)| u64::from(len)), &ask)
     }
+
+    /// A server may answer a range with the whole; that is not what can be used here.
+    fn part(&self, response: Response, is_range: bool) -> Result<Response, PlaceError> {
+        if is_range && response.status() == StatusCode::OK {
+            return Err(self.nonsense("a part of a pack", "the whole pack came"));
+        }
+        Ok(response)
+    }
+}
+
+/// Whether a refusal says that this is not for everybody.
+fn is_for_others(error: &PlaceError) -> bool {
+    let names = [problem::NOT_INVITED, problem::NOT_OWNED, problem::NO_RIGHT].map(|(name, ..)| name);
+    error.problem().is_some_and(|problem| names.contains(&problem))
+}
+
+/// A range of bytes as RFC 9110, section 14.1.2, writes it.
+fn bytes_of(offset: u32, len: u32) -> String {
+    format!("bytes={offset}-{}", u64::from(offset) + u64::from(len.max(1)) - 1)
 }
 
 impl Storefront for Market {
@@ -375,6 +424,16 @@ impl Storefront for Market {
         self.get_bytes(&format!("/v1/titles/{title}/segments/{}", digest.hex()))
     }
 
+    fn get_locator(&self, title: &Handle, id: ManifestId) -> Result<Vec<u8>, PlaceError> {
+        self.get_bytes(&format!("/v1/titles/{title}/locators/{}", id.0.hex()))
+    }
+
+    fn get_pack(&self, title: &Handle, pack: &Digest, offset: u32, len: u32) -> Result<Vec<u8>, PlaceError> {
+        let url = self.url(&format!("/v1/titles/{title}/packs/{}", pack.hex()));
+        let make = || self.client.get(&url).header(RANGE, bytes_of(offset, len));
+        self.whole(u64::from(len), &|| self.part(self.with_access(&make)?, true))
+    }
+
     fn builds(&self, title: &Handle) -> Result<Builds, PlaceError> {
         self.get(&format!("/v1/titles/{title}/builds"), "a list of builds")
     }
@@ -404,6 +463,32 @@ impl Storefront for Market {
         wanted: &Move,
     ) -> Result<Branch, PlaceError> {
         self.post(&format!("/v1/titles/{title}/branches/{branch}/moves"), key, Some(revision), wanted, "a branch")
+    }
+
+    fn invite(
+        &self,
+        title: &Handle,
+        branch: &Name,
+        key: EventId,
+        invitation: &NewInvitation,
+    ) -> Result<InvitationMade, PlaceError> {
+        let path = format!("/v1/titles/{title}/branches/{branch}/invitations");
+        self.post(&path, key, None, invitation, "an invitation")
+    }
+
+    fn invitations(&self, title: &Handle, branch: &Name) -> Result<InvitationsMade, PlaceError> {
+        self.get(&format!("/v1/titles/{title}/branches/{branch}/invitations"), "a list of invitations")
+    }
+
+    fn end_invitation(
+        &self,
+        title: &Handle,
+        branch: &Name,
+        key: EventId,
+        id: InvitationId,
+    ) -> Result<InvitationMade, PlaceError> {
+        let path = format!("/v1/titles/{title}/branches/{branch}/invitations/{}/end", id.0.hex());
+        self.post(&path, key, None, &serde_json::json!({}), "an invitation")
     }
 }
 

@@ -4,9 +4,9 @@ use std::collections::BTreeMap;
 
 use jiff::Timestamp;
 use lantern_core::config::Audience;
-use lantern_core::digest::{Digest, ManifestId, ReleaseId};
+use lantern_core::digest::{Digest, InvitationId, ManifestId, ReleaseId};
 use lantern_core::event::{BranchFacts, EventId};
-use lantern_core::names::{Handle, Identity, Name};
+use lantern_core::names::{FolderName, Handle, Identity, Name};
 use lantern_core::release::{Start, When};
 use lantern_core::rules::Refusal;
 use lantern_core::system::System;
@@ -18,6 +18,10 @@ use serde::{Deserialize, Serialize};
 pub const PROTOCOL: u32 = 1;
 /// Where the discovery document lies.
 pub const DISCOVERY_PATH: &str = "/.well-known/lantern-storefront";
+/// Carries a player's invitation.
+pub const INVITATION: &str = "Lantern-Invitation";
+/// Carries the number that a player's installed folder made up for itself: an invitation may be for so many.
+pub const FOLDER: &str = "Lantern-Folder";
 /// Carries a deed's idempotency key.
 pub const IDEMPOTENCY_KEY: &str = "Idempotency-Key";
 
@@ -150,6 +154,9 @@ pub struct Build {
     pub made_by: String,
     /// By the record's target names.
     pub targets: BTreeMap<Name, BuildTarget>,
+    /// The idempotency key that it was made with.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub key: Option<EventId>,
     /// Set when it was taken away for good.
     #[serde(default)]
     pub withdrawn: Option<WithdrawnBuild>,
@@ -183,7 +190,7 @@ pub struct BuildTarget {
     pub starts: Vec<Start>,
     /// The name of the folder it is installed into.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub folder: Option<String>,
+    pub folder: Option<FolderName>,
     /// What is downloaded.
     pub depots: Vec<BuildDepot>,
 }
@@ -265,6 +272,61 @@ pub struct Moves {
     pub moves: Vec<Moved>,
 }
 
+/// An invitation to be made: whoever has its text can follow the branch. The text itself is made by whoever asks for it,
+/// and never sent.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub struct NewInvitation {
+    /// The one-way digest of its secret.
+    pub id: InvitationId,
+    /// Whom it is for: a person or a group, as the publisher calls them.
+    #[serde(rename = "for")]
+    pub whom: String,
+    /// When it ends; none for no end.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schemars(with = "Option<String>")]
+    pub until: Option<Timestamp>,
+    /// How many installed folders may use it; none for any number.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub folders: Option<u32>,
+    /// Editions that whoever has it counts as owning.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub owns: Vec<Name>,
+}
+
+/// An invitation, as its storefront knows it.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub struct InvitationMade {
+    /// What was asked for.
+    #[serde(flatten)]
+    pub new: NewInvitation,
+    /// The branch that it is for.
+    pub branch: Name,
+    /// When it was made.
+    #[schemars(with = "String")]
+    pub made_at: Timestamp,
+    /// By whom.
+    pub made_by: String,
+    /// How many installed folders have used it.
+    pub used_by: u32,
+    /// When it was last used.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schemars(with = "Option<String>")]
+    pub last_used: Option<Timestamp>,
+    /// When somebody ended it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schemars(with = "Option<String>")]
+    pub ended_at: Option<Timestamp>,
+}
+
+/// All invitations to a branch.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct InvitationsMade {
+    /// Oldest first.
+    pub invitations: Vec<InvitationMade>,
+}
+
 /// Something that happened at the storefront.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct PlaceEvent {
@@ -275,7 +337,7 @@ pub struct PlaceEvent {
     pub at: Timestamp,
     /// Who.
     pub by: String,
-    /// `title-made`, `build-made`, `build-withdrawn`, `branch-moved`.
+    /// `title-made`, `build-made`, `build-withdrawn`, `branch-moved`, `invitation-made`, `invitation-ended`.
     pub kind: String,
     /// The build or the branch's revision.
     pub number: u64,
@@ -338,10 +400,12 @@ pub mod problem {
     pub type Kind = (&'static str, u16, &'static str);
 
     /// Every kind, for the document.
-    pub const ALL: [Kind; 13] = [
+    pub const ALL: [Kind; 15] = [
         MALFORMED,
         NO_ACCESS,
         NO_RIGHT,
+        NOT_INVITED,
+        NOT_OWNED,
         NOT_FOUND,
         NUMBER_TAKEN,
         EXISTS,
@@ -359,6 +423,10 @@ pub mod problem {
     pub const NO_ACCESS: Kind = ("no-access", 401, "Access is missing or has expired");
     /// The token's rights do not cover this.
     pub const NO_RIGHT: Kind = ("no-right", 403, "Your access does not cover this");
+    /// The branch is for those who were invited, and no invitation came that holds.
+    pub const NOT_INVITED: Kind = ("not-invited", 403, "This branch is for those who were invited");
+    /// The depot is for those who own an edition, and nothing came that proves it.
+    pub const NOT_OWNED: Kind = ("not-owned", 403, "This is for those who own it");
     /// There is no such thing, or it is somebody else's.
     pub const NOT_FOUND: Kind = ("not-found", 404, "There is no such thing here");
     /// Another release has the number.

@@ -7,6 +7,7 @@ use lantern_project::{Checked, Project};
 use serde::Serialize;
 
 use super::Done;
+use crate::args::EditionArg;
 use crate::diagnostic::{CommandError, show_finding};
 use crate::table::Table;
 use crate::ui::{Ui, bad, faint, good, strong};
@@ -38,6 +39,8 @@ pub struct Args {
     /// Tell the story behind a finding, by the code that it shows in brackets
     #[arg(long, value_name = "CODE", conflicts_with = "strict")]
     explain: Option<String>,
+    #[command(flatten)]
+    pub edition: EditionArg,
 }
 
 #[derive(Serialize)]

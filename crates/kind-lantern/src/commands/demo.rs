@@ -95,7 +95,7 @@ impl Demo<'_> {
         self.title("Paper Heron has exported Saltmarsh Post 1.3.2, for everything that their players have");
         self.export(GameVersion::Old)?;
         let studio = ["--name", "Saltmarsh Post", "--studio", "Paper Heron", "--identity", IDENTITY];
-        self.run(&[&["init"], &studio[..], &["--version", "1.3.2", "--last-number", "24"]].concat())?;
+        self.run(&[&["init"], &studio[..], &["--version", "1.3.2", "--next-number", "25"]].concat())?;
         self.say_more(running)?;
         self.title("What would land where? A finding, and its cure");
         self.run_until(&["check"], 1)?;

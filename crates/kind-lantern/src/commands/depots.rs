@@ -9,6 +9,7 @@ use lantern_project::{DepotShown, DepotsShown, Sized};
 use serde::Serialize;
 
 use super::Done;
+use crate::args::EditionArg;
 use crate::diagnostic::show_finding;
 use crate::table::Table;
 use crate::ui::{Ui, bad, faint, strong};
@@ -32,6 +33,8 @@ pub struct Args {
     /// How they are shown
     #[arg(long = "as", value_name = "FORM", default_value = "table")]
     form: Form,
+    #[command(flatten)]
+    pub edition: EditionArg,
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]

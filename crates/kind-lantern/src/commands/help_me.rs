@@ -23,8 +23,9 @@ const EVENTS: usize = 60;
 
 /// Put everything that helps to help you into one text file, without secrets
 ///
-/// The logs of the last runs, lantern.toml, the newest events, and facts about this computer. Secrets of storefronts and
-/// your own folder's name are taken out. Read it before you show it to somebody.
+/// The logs of the last runs, lantern.toml, the newest events, and facts about this computer. Secrets of storefronts,
+/// values of names that sound secret, invitations and your own folder's name are taken out. Read it before you show it to
+/// somebody.
 #[derive(Debug, clap::Args)]
 #[command(after_help = EXAMPLES)]
 pub struct Args {
@@ -59,7 +60,7 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     let document = Document { schema: "lantern.help-me/1", path: path.display().to_string(), bytes: text.len() as u64 };
     ui.document(&document);
     ui.say(&format!("{} {}, {}", good("wrote"), path.display(), words::bytes(text.len() as u64)));
-    ui.say("  secrets are taken out; read it before you show it to somebody");
+    ui.say("  what looks like a secret is taken out; read it before you show it to somebody");
     Ok(())
 }
 
@@ -127,7 +128,7 @@ fn without_secrets(text: &str) -> Result<String, CommandError> {
     secrets.extend(std::env::var("LANTERN_SECRET").ok());
     // The longest first: one secret may be a part of another.
     secrets.sort_by_key(|secret| std::cmp::Reverse(secret.len()));
-    let mut text = text.to_owned();
+    let mut text = lantern_core::redact::redacted(text);
     for secret in secrets.iter().filter(|secret| secret.len() >= 4) {
         text = text.replace(secret.as_str(), "(secret)");
     }

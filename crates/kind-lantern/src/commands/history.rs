@@ -4,6 +4,7 @@ use lantern_core::version::ReleaseAsked;
 use serde::Serialize;
 
 use super::Done;
+use crate::args::EditionArg;
 use crate::table::Table;
 use crate::ui::{Ui, faint};
 use crate::words;
@@ -38,6 +39,8 @@ pub struct Args {
     /// Only from this day on, such as 2026-11-23
     #[arg(long, value_name = "DAY")]
     since: Option<jiff::civil::Date>,
+    #[command(flatten)]
+    pub edition: EditionArg,
 }
 
 #[derive(Serialize)]
@@ -135,6 +138,21 @@ fn sentence(event: &Event) -> String {
         EventBody::Tried(e) => format!("tried {} of {}: no, something is wrong", e.target, e.name),
         EventBody::Freed(e) => {
             format!("freed the content of {}", words::count(e.releases.len() as u64, "release", "releases"))
+        }
+        EventBody::NextNumber(e) => format!("set the next number to {}", e.next),
+        EventBody::Invited(e) => {
+            let until = e.until.map_or(String::new(), |until| format!(", until {}", words::day(until)));
+            format!("invited {} to {} at {}{until}", e.whom, e.branch, e.place.name)
+        }
+        EventBody::InvitationEnded(e) => {
+            format!("ended the invitation of {} to {} at {}", e.whom, e.branch, e.place.name)
+        }
+        EventBody::Rebuilt(e) => {
+            let found = words::count(e.releases.len() as u64, "release", "releases");
+            let copied = words::count(e.copied, "event", "events");
+            format!(
+                "rebuilt the ledger: {copied} of a copy, {found} by their records; what else happened before is not known"
+            )
         }
         other => format!("{} (written by a newer lantern)", other.kind()),
     };

@@ -41,9 +41,9 @@ pub struct Args {
     /// What the engine writes: a folder, an archive or a package; again for more
     #[arg(long, value_name = "PATH")]
     export: Vec<String>,
-    /// The last build number that was given, for a game that is out already
+    /// The build number of the first release, for a game that is out already: above the last that was given
     #[arg(long, value_name = "N", value_parser = super::name::<BuildNumber>)]
-    last_number: Option<BuildNumber>,
+    next_number: Option<BuildNumber>,
     /// A storefront to begin with, as NAME=ADDRESS
     #[arg(long, value_name = "NAME=ADDRESS", requires_all = ["handle", "depot", "branch"])]
     storefront: Option<String>,
@@ -54,7 +54,7 @@ pub struct Args {
     /// only target
     #[arg(long, requires = "storefront", value_name = "TARGET=HANDLE")]
     depot: Vec<String>,
-    /// A branch there, as BRANCH or BRANCH=AUDIENCE (everyone, password, invited); again for more
+    /// A branch there, as BRANCH or BRANCH=AUDIENCE (everyone, invited); again for more
     #[arg(long, requires = "storefront", value_name = "BRANCH=AUDIENCE")]
     branch: Vec<String>,
 }
@@ -89,7 +89,7 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
         version: answer(&args.version, "The version of this export (such as 1.0.0):", "the version", "--version")?,
         storefront: storefront(args, &target_names(&exports))?,
         exports,
-        last_number: args.last_number,
+        next_number: args.next_number,
     };
     let text = lantern_project::init(root, &answers, ui.stop.clone())?;
     let path = root.join("lantern.toml");
@@ -101,8 +101,8 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
         "lantern.toml",
         strong(&answers.name)
     ));
-    if let Some(last) = args.last_number {
-        ui.say(&format!("build numbers go on after {last}"));
+    if let Some(next) = args.next_number {
+        ui.say(&format!("the first release gets the number {next}"));
     }
     ui.next(if answers.storefront.is_some() { "lantern prepare" } else { "read lantern.toml, then: lantern prepare" });
     Ok(())
@@ -175,10 +175,10 @@ fn storefront(args: &Args, targets: &[String]) -> Result<Option<InitStorefront>,
     let mut branches = Vec::new();
     for branch in &args.branch {
         let (branch, audience) = branch.split_once('=').unwrap_or((branch, Audience::Everyone.name()));
-        let known = [Audience::Everyone, Audience::Password, Audience::Invited];
+        let known = [Audience::Everyone, Audience::Invited];
         let audience = known.into_iter().find(|known| known.name() == audience).ok_or_else(|| {
             let what = format!("{audience:?} is not an audience");
-            CommandError::usage(what, "write BRANCH=everyone, BRANCH=password or BRANCH=invited")
+            CommandError::usage(what, "write BRANCH=everyone or BRANCH=invited")
         })?;
         branches.push((branch.to_owned(), audience));
     }

@@ -5,6 +5,7 @@ use lantern_project::KeepPlan;
 use serde::Serialize;
 
 use super::{Agreement, Done};
+use crate::args::EditionArg;
 use crate::table::Table;
 use crate::ui::{Ui, care, faint, good, strong};
 use crate::words;
@@ -29,6 +30,8 @@ pub struct Args {
     live_within: u32,
     #[command(flatten)]
     agreement: Agreement,
+    #[command(flatten)]
+    pub edition: EditionArg,
 }
 
 #[derive(Serialize)]

@@ -10,6 +10,7 @@ use lantern_project::{Heard, Open, ProjectError};
 use serde::Serialize;
 
 use super::Done;
+use crate::args::EditionArg;
 use crate::ui::{Ui, bad, care, faint, good, strong};
 use crate::words;
 
@@ -31,6 +32,8 @@ pub struct Args {
     /// Ask nobody; show what is known here
     #[arg(long)]
     offline: bool,
+    #[command(flatten)]
+    pub edition: EditionArg,
 }
 
 #[derive(Serialize)]
@@ -88,6 +91,10 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     let open = super::open(ui)?;
     let mut trouble: BTreeMap<Name, ProjectError> = BTreeMap::new();
     let (open, heard) = if args.offline {
+        (open, BTreeMap::new())
+    } else if open.is_read_only() {
+        // What is heard could not be recorded, and so would be shown without being known the next time.
+        ui.aside(&format!("{} nothing can be written to the disk now; nobody was asked", care("note:")));
         (open, BTreeMap::new())
     } else {
         match open.lock() {

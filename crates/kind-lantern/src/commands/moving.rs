@@ -2,7 +2,6 @@
 
 use std::collections::BTreeMap;
 
-use lantern_core::config::Audience;
 use lantern_core::names::Name;
 use lantern_core::release::When;
 use lantern_project::{Locked, MovePlan};
@@ -155,11 +154,7 @@ fn show_plan(plan: &MovePlan, ui: &Ui) {
     let who = if plan.is_for_everyone() {
         format!("{} {} is the line that every player follows", care("everyone:"), plan.branch)
     } else {
-        let who = match plan.audience {
-            Audience::Invited => "who were invited",
-            Audience::Password | Audience::Everyone => "who know its password",
-        };
-        format!("{} {} is for those {who}", faint("who:"), plan.branch)
+        format!("{} {} is for those who were invited", faint("who:"), plan.branch)
     };
     ui.say(&format!("\n  {who}"));
     if let Some(comment) = &plan.comment {

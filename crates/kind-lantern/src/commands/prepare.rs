@@ -3,6 +3,7 @@ use lantern_project::{PrepareOptions, Prepared};
 use serde::Serialize;
 
 use super::Done;
+use crate::args::EditionArg;
 use crate::diagnostic::show_finding;
 use crate::table::Table;
 use crate::ui::{Ui, faint, good, strong};
@@ -26,6 +27,8 @@ pub struct Args {
     /// Read every file, also those that look unchanged
     #[arg(long)]
     read_all: bool,
+    #[command(flatten)]
+    pub edition: EditionArg,
 }
 
 #[derive(Serialize)]

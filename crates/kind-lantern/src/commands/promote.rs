@@ -2,6 +2,7 @@ use lantern_core::names::Name;
 use lantern_core::version::ReleaseAsked;
 
 use super::{Done, moving};
+use crate::args::EditionArg;
 use crate::ui::Ui;
 
 /// Shown at the end of the help.
@@ -27,6 +28,8 @@ pub struct Args {
     release: Option<ReleaseAsked>,
     #[command(flatten)]
     options: moving::Options,
+    #[command(flatten)]
+    pub edition: EditionArg,
 }
 
 pub fn run(args: &Args, ui: &Ui) -> Done {

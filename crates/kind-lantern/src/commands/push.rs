@@ -3,6 +3,7 @@ use lantern_project::{Project, ProjectError, PushDepot, PushDone, PushPlan, Push
 use serde::Serialize;
 
 use super::{Agreement, Done};
+use crate::args::EditionArg;
 use crate::diagnostic::CommandError;
 use crate::table::Table;
 use crate::ui::{Ui, bad, faint, good, strong};
@@ -35,6 +36,8 @@ pub struct Args {
     notes: Option<String>,
     #[command(flatten)]
     agreement: Agreement,
+    #[command(flatten)]
+    pub edition: EditionArg,
 }
 
 /// Several storefronts in one argument.

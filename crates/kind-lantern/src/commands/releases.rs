@@ -19,6 +19,7 @@ use lantern_project::Open;
 use serde::Serialize;
 
 use super::Done;
+use crate::args::EditionArg;
 use crate::table::Table;
 use crate::ui::{Ui, bad, faint, good, strong};
 use crate::words;
@@ -44,6 +45,8 @@ pub struct Args {
     /// Every file with its size and digest
     #[arg(long, requires = "release")]
     files: bool,
+    #[command(flatten)]
+    edition: EditionArg,
 }
 
 #[derive(Debug, Subcommand)]
@@ -88,14 +91,18 @@ struct ReleaseDocument {
 
 pub fn run(args: &Args, ui: &Ui) -> Done {
     match (&args.deed, &args.release) {
-        (Some(Deed::Write(args)), _) => write::run(args, ui),
-        (Some(Deed::Withdraw(args)), _) => withdraw::run(args, ui),
+        (Some(Deed::Write(args)), _) => write::run(args, &ui.about(&args.edition)),
+        (Some(Deed::Withdraw(args)), _) => withdraw::run(args, &ui.about(&args.edition)),
         (None, Some(asked)) => {
+            let ui = &ui.about(&args.edition);
             let open = super::open(ui)?;
             let release = open.release(Some(asked))?;
             show::run(&open, &release, args.files, ui)
         }
-        (None, None) => list(&super::open(ui)?, ui),
+        (None, None) => {
+            let ui = &ui.about(&args.edition);
+            list(&super::open(ui)?, ui)
+        }
     }
 }
 

@@ -1,17 +1,21 @@
 use lantern_core::names::Name;
+use lantern_core::version::ReleaseAsked;
+use lantern_project::ProjectError;
 
 use super::{Done, moving};
-use crate::ui::Ui;
+use crate::args::EditionArg;
+use crate::ui::{Ui, care, strong};
 
 /// Shown at the end of the help.
 const EXAMPLES: &str = r#"Examples:
   lantern rollback brambleyard open-water --plan
-  lantern rollback brambleyard open-water --confirm "1.3.2 (25)" --comment "saves are lost""#;
+  lantern rollback brambleyard open-water 1.3.2 --confirm "1.3.2 (25)" --comment "saves are lost""#;
 
 /// Put back what a branch had before
 ///
-/// What was there before is what the storefront's own history says. Doing it again goes back one further; it never goes
-/// forth again by itself. The plan and the question are those of promote.
+/// What was there before is what the storefront's own history says. With a release: that one, and nothing is done where
+/// the branch has it already. Without: what it had before what it has now. Right after a rollback it asks for the release,
+/// so that the same command twice does not go back twice. The plan and the question are those of promote.
 #[derive(Debug, clap::Args)]
 #[command(after_help = EXAMPLES)]
 pub struct Args {
@@ -20,18 +24,40 @@ pub struct Args {
     /// The branch there
     #[arg(value_parser = super::name::<Name>)]
     branch: Name,
+    /// Which release to go back to: 1.3.2, 25, or "1.3.2 (25)". Left out: what the branch had before
+    #[arg(value_parser = super::release_asked)]
+    release: Option<ReleaseAsked>,
     #[command(flatten)]
     options: moving::Options,
+    #[command(flatten)]
+    pub edition: EditionArg,
 }
 
 pub fn run(args: &Args, ui: &Ui) -> Done {
     let mut project = super::lock(ui)?;
-    let plan = project.plan_rollback(
-        &args.storefront,
-        &project.open.project.first_edition(),
-        &args.branch,
-        args.options.confirmed(),
-        args.options.comment.clone(),
-    )?;
+    let edition = project.open.project.first_edition();
+    let mut plan = |wanted: Option<&ReleaseAsked>| {
+        let (confirmed, comment) = (args.options.confirmed(), args.options.comment.clone());
+        project.plan_rollback(&args.storefront, &edition, &args.branch, wanted, confirmed, comment)
+    };
+    let plan = match plan(args.release.as_ref()) {
+        // Whoever is there to be asked says which release is meant, and that one it is.
+        Err(ProjectError::WentBack(back)) => match &back.next {
+            Some(next) if ui.can_ask() => {
+                let headline =
+                    format!("{} at {} went back to {} {}.", back.branch, back.place, strong(&back.now), back.ago);
+                ui.say(&format!("{} {headline}", care("careful:")));
+                let question = format!("Go back once more, to {}? (y/n)", strong(next));
+                let answer = ui.ask(&question, "the release to go back to", "RELEASE")?;
+                if !matches!(answer.to_lowercase().as_str(), "y" | "yes") {
+                    ui.say("nothing was changed");
+                    return Ok(());
+                }
+                plan(Some(&ReleaseAsked::Name(next.clone())))?
+            }
+            _ => return Err(ProjectError::WentBack(back).into()),
+        },
+        other => other?,
+    };
     moving::run(&mut project, &plan, &args.options, ui)
 }

@@ -6,6 +6,7 @@ use serde::Serialize;
 
 use super::Done;
 use super::rehearse::failed;
+use crate::args::EditionArg;
 use crate::diagnostic::CommandError;
 use crate::ui::{Ui, command, faint, good, strong};
 
@@ -33,6 +34,8 @@ pub struct Args {
     /// Say beforehand that a program which ends well shows what it should
     #[arg(long)]
     yes: bool,
+    #[command(flatten)]
+    pub edition: EditionArg,
 }
 
 #[derive(Serialize)]
@@ -49,9 +52,11 @@ pub struct Document<'a> {
 }
 
 pub fn run(args: &Args, ui: &Ui) -> Done {
-    let mut project = super::lock(ui)?;
+    let project = super::lock(ui)?;
     let release = project.open.release(args.release.as_ref())?;
     let trial = project.lay_out_trial(release, args.target.as_ref(), &ui.progress())?;
+    // Whoever plays may play for long: the others can work meanwhile.
+    drop(project);
     let (name, target) = (strong(&trial.release.name), &trial.target.target);
     ui.say(&format!("{} {name}, {target}: every file as it was sealed", good("laid out")));
     let (exit_code, yes) = if trial.is_for_browser() {
@@ -66,7 +71,7 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
         let yes = if code == 0 { args.yes || ask(ui)? } else { false };
         (Some(code), yes)
     };
-    project.record_trial(&trial, yes)?;
+    super::lock_waiting(ui)?.record_trial(&trial, yes)?;
     ui.document(&Document {
         schema: "lantern.try/1",
         release: &trial.release.name,

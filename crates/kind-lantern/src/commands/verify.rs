@@ -5,6 +5,7 @@ use lantern_store::install::Problem;
 use serde::Serialize;
 
 use super::Done;
+use crate::args::EditionArg;
 use crate::diagnostic::CommandError;
 use crate::ui::{Ui, bad, good, strong};
 use crate::words;
@@ -16,13 +17,15 @@ const EXAMPLES: &str = r#"Examples:
 
 /// Check an installed copy, or every sealed release of the project
 ///
-/// With a folder: every file that was installed there is read and held against its digest. Without: every pack, chunk,
-/// manifest and record in the project's store is. Nothing is changed.
+/// With a folder: every file that was installed there is read and checked against its digest. Without: everything in the
+/// project's store is. It only reads: lantern repair repairs.
 #[derive(Debug, clap::Args)]
 #[command(after_help = EXAMPLES)]
 pub struct Args {
     /// A folder that lantern installed into
     dir: Option<PathBuf>,
+    #[command(flatten)]
+    pub edition: EditionArg,
 }
 
 #[derive(Serialize)]
@@ -96,8 +99,8 @@ fn installed(folder: &Path, ui: &Ui) -> Done {
     let are = if count == 1 { "is" } else { "are" };
     let what = format!("{count} of {} of {name} {are} wrong", words::count(verified.files, "file", "files"));
     let cure = match &about {
-        Some(about) => format!("lantern install STOREFRONT {} {}", about.branch, folder.display()),
-        None => "install again: it mends what is wrong".to_owned(),
+        Some(_) => format!("lantern repair {}", folder.display()),
+        None => "install again into the same folder".to_owned(),
     };
     Err(CommandError::damaged(what, cure).said_in(ui))
 }
@@ -127,6 +130,6 @@ fn store(ui: &Ui) -> Done {
     } else {
         format!("the store is damaged: {} cannot be pushed whole", names.join(", "))
     };
-    let cure = "bring .lantern/store back from a backup; or remove the files named above and prepare again from the same exports";
+    let cure = "lantern repair";
     Err(CommandError::damaged(what, cure).said_in(ui))
 }

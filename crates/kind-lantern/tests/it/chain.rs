@@ -403,9 +403,27 @@ fn a_rollback_goes_back_and_further_back_and_never_forth() {
     next: lantern live
     ");
     assert_eq!(env.on_branch(), "1.4.0 (2) build 2 revision 4");
-    back("1.3.2 (1)").success();
+    // Right behind a rollback, the same command names no release: it may be the same wish twice.
+    let twice = env.lantern(&[&rollback[..], &["--confirm", "1.3.2 (1)"]].concat());
+    snapshot!(twice.whole(), @r#"
+    ------- stderr -------
+    error: open-water at brambleyard went back to 1.4.0 (2) only seconds ago
+      try: if that is what you meant, all is done
+      try: to go back once more: lantern rollback brambleyard open-water "1.3.2 (1)"
+    [exit status: 3]
+    "#);
+    let to = |release: &str, name: &str| env.lantern(&[&rollback[..], &[release, "--confirm", name]].concat());
+    let comment = ["1.3.2", "--confirm", "1.3.2 (1)", "--comment", "saves are lost"];
+    env.lantern(&[&rollback[..], &comment].concat()).success();
     assert_eq!(env.on_branch(), "1.3.2 (1) build 1 revision 5");
-    back("1.4.0 (2)").fails(3);
+    // A release that is named is gone back to once, however often it is asked for.
+    assert!(to("1.3.2", "1.3.2 (1)").success().stdout().contains("has 1.3.2 (1) already"));
+    let never = to("7", "1.4.0 (7)").fails(3).stderr();
+    assert!(
+        never.contains("never had number 7") && never.contains("it had 1.4.0 (2), 1.4.1 (3), 1.4.0 (2)"),
+        "{never}"
+    );
+    assert_eq!(env.on_branch(), "1.3.2 (1) build 1 revision 5");
     let document = env.lantern(&["history", "--json"]).success().json();
     assert_eq!(document["events"][0]["payload"]["restores"], 1);
     // A promotion begins anew: before it was what the last rollback put back.

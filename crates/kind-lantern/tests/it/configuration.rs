@@ -106,12 +106,12 @@ fn init_with_a_storefront_gives_a_file_that_works() {
 #[test]
 fn a_game_that_is_out_already_goes_on_after_its_last_number() {
     let env = TestEnv::without_storefront();
-    env.lantern(&[&INIT[..], &["--last-number", "24"]].concat()).success();
+    env.lantern(&[&INIT[..], &["--next-number", "25"]].concat()).success();
     let document = env.lantern(&["prepare", "--json"]).success().one();
     assert_eq!(document["release"]["number"], 25);
     let again = TestEnv::without_storefront();
     for bad in ["0", "-1", "2100000001", "x"] {
-        assert_eq!(again.lantern(&[&INIT[..], &["--last-number", bad]].concat()).code(), 2, "{bad}");
+        assert_eq!(again.lantern(&[&INIT[..], &["--next-number", bad]].concat()).code(), 2, "{bad}");
     }
 }
 

@@ -134,7 +134,7 @@ fn players_get_what_they_have_and_what_they_ask_for() {
     };
     assert_eq!(voices(), ["voices/en/letters.snd"]);
     snapshot!(install(&["--with", "voices-fr"]).whole(), @"
-    mended Saltmarsh Post 1.3.2 (1) in player
+    updated Saltmarsh Post 1.3.2 (1) in player
       with voices-fr
       303 kB came, 1 file written, all 11 files checked, 9.77 MB
     ");

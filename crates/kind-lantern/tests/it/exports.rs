@@ -219,13 +219,13 @@ fn links_special_files_and_names() {
       stops: the name latin� is not UTF-8 (name)
       try: rename the file
 
-      stops: passwords is a link to /etc/passwd, which is outside of the export (link-leaves)
-      try: put the file itself there, or name the link in leave-out
-
       stops: pipe is neither a file nor a folder nor a link (special-file)
       try: remove it, or name it in leave-out
 
       stops: letters/secret is a link to ../../../secret, which is outside of the export (link-leaves)
+      try: put the file itself there, or name the link in leave-out
+
+      stops: passwords is a link to /etc/passwd, which is outside of the export (link-leaves)
       try: put the file itself there, or name the link in leave-out
     [exit status: 1]
     ");

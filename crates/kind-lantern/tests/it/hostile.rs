@@ -142,9 +142,9 @@ fn folders_that_may_not_be_written() {
     env.write("exports/linux/letters/en.txt", "Dear Aldous, the lighthouse is lit.");
     snapshot!(as_anybody(&env, &["prepare"]).whole(), @"
     ------- stderr -------
-    error: could not open the ledger FOLDER/.lantern/ledger.db
-      why: attempt to write a readonly database
-      try: make the folder .lantern writable for yourself, then run the same command again
+    error: could not open FOLDER/.lantern/lock
+      why: Permission denied (os error 13)
+      try: give yourself the right to it, then run the same command again
     [exit status: 6]
     ");
     as_anybody(&env, &["check"]).success();

@@ -5,7 +5,7 @@ use crate::env::{TestEnv, files};
 const INSTALL: [&str; 6] = ["install", "brambleyard", "open-water", "player", "--target", "linux"];
 
 #[test]
-fn damage_is_named_and_mended() {
+fn damage_is_named_and_repaired() {
     let env = TestEnv::live();
     env.lantern(&INSTALL).success();
     let path = env.path("player/saltmarsh.dat");
@@ -18,15 +18,19 @@ fn damage_is_named_and_mended() {
       wrong saltmarsh.dat: another content
     ------- stderr -------
     error: 2 of 9 files of Saltmarsh Post 1.3.2 (1) are wrong
-      try: lantern install STOREFRONT open-water player
+      try: lantern repair player
     [exit status: 5]
     ");
     let document = env.lantern(&["verify", "player", "--json"]).fails(5).json();
     assert_eq!(document["wrong"].as_array().unwrap().len(), 2);
-    let mended = env.lantern(&INSTALL).success();
-    assert!(mended.stdout().starts_with("mended"), "{}", mended.stdout());
+    let repaired = env.lantern(&["repair", "player"]).success();
+    assert!(repaired.stdout().starts_with("repaired"), "{}", repaired.stdout());
     env.lantern(&["verify", "player"]).success();
+    // Whether a file was damaged or changed nobody can tell: the one that was there is kept.
+    std::fs::remove_file(env.path("player/saltmarsh.dat.yours")).unwrap();
     assert_eq!(files(&env.path("player")), files(&env.path("exports/linux")));
+    std::fs::remove_file(env.path("player/letters/en.txt")).unwrap();
+    assert!(env.lantern(&INSTALL).success().stdout().starts_with("repaired"));
 }
 
 #[test]
@@ -87,13 +91,73 @@ fn the_very_file_that_players_get_is_started() {
 }
 
 #[test]
-fn somebody_elses_files_in_the_way_stop_it_early() {
+fn files_of_the_players_own_are_moved_aside_and_named() {
     let env = TestEnv::live();
     env.write("player/saltmarsh/mine.txt", "a folder where a file must go");
-    let stderr = env.lantern(&INSTALL).fails(6).stderr();
-    assert!(stderr.contains("is in the way"), "{stderr}");
-    assert_eq!(env.read("player/saltmarsh/mine.txt"), b"a folder where a file must go");
+    env.write("player/letters/en.txt", "a letter of my own");
+    snapshot!(env.lantern(&[&INSTALL[..], &["--own-files", "stop"]].concat()).whole(), @"
+    ------- stderr -------
+    error: letters/en.txt, saltmarsh in player are in the way of the build
+      try: move it away yourself, or leave out --own-files stop: then it is moved aside. Nothing was changed
+    [exit status: 6]
+    ");
     assert!(!env.path("player/saltmarsh.dat").exists());
+    let document = env.lantern(&[&INSTALL[..], &["--json"]].concat()).success().json();
+    assert_eq!(
+        document["moved_aside"],
+        serde_json::json!([
+            { "path": "letters/en.txt", "to": "letters/en.txt.yours" },
+            { "path": "saltmarsh", "to": "saltmarsh.yours" },
+        ])
+    );
+    assert_eq!(env.read("player/saltmarsh.yours/mine.txt"), b"a folder where a file must go");
+    assert_eq!(env.read("player/letters/en.txt.yours"), b"a letter of my own");
+    // What a build brought and the player changed is kept as well, by an update and by a repair.
+    env.write("player/letters/en.txt", "as I like it");
+    snapshot!(env.lantern(&["repair", "player"]).whole(), @"
+    repaired Saltmarsh Post 1.3.2 (1) in player
+      119 B came, 1 file written, all 9 files checked, 8.57 MB
+      moved aside: letters/en.txt is now letters/en.txt.yours-2
+    ");
+    env.lantern(&["verify", "player"]).success();
+}
+
+#[test]
+fn an_update_can_be_given_up() {
+    let env = TestEnv::live();
+    env.lantern(&INSTALL).success();
+    env.next_version();
+    env.release("1.4.0 (2)");
+    let before = files(&env.path("player"));
+    // Cut in the middle of the switch.
+    let mut begun = 0;
+    for point in 1..400 {
+        let mut command = env.command(&INSTALL);
+        if command.env("LANTERN_STOP_AT", point.to_string()).output().unwrap().status.success() {
+            break;
+        }
+        let verified = env.lantern(&["verify", "player"]);
+        if !verified.stderr().contains("not finished") {
+            continue;
+        }
+        begun += 1;
+        if begun == 1 {
+            snapshot!(verified.whole(), @"
+            ------- stderr -------
+            error: the switch to another build is not finished in player
+              try: run the install again: it finishes the switch, and needs no storefront for that
+              try: or go back to what was there: lantern install --give-up player
+            [exit status: 5]
+            ");
+        }
+        let given_up = env.lantern(&["install", "--give-up", "player"]).success();
+        assert_eq!(given_up.stdout(), "given up: Saltmarsh Post 1.3.2 (1) is in player, as before\n");
+        assert_eq!(files(&env.path("player")), before, "at point {point}");
+        env.lantern(&["verify", "player"]).success();
+    }
+    assert!(begun > 5, "{begun}");
+    let nothing = env.lantern(&["install", "--give-up", "player", "--json"]).success().json();
+    assert_eq!(nothing["given_up"], false);
 }
 
 #[test]
@@ -108,15 +172,24 @@ fn a_folder_of_another_place_is_not_mixed() {
     env.lantern(&["push", "brambleyard", "--yes"]).success();
     env.lantern(&["promote", "brambleyard", "open-water", "--confirm", "1.3.2 (1)"]).success();
     let stderr = env.lantern(&INSTALL).fails(2).stderr();
-    assert!(stderr.contains("from another place"), "{stderr}");
+    assert!(stderr.contains("from another storefront"), "{stderr}");
 }
 
 #[test]
-fn a_damaged_state_is_an_error_not_a_crash() {
+fn a_folder_that_lost_its_state_gets_it_again() {
     let env = TestEnv::live();
     env.lantern(&INSTALL).success();
+    for lost in ["segments", "manifests"] {
+        std::fs::remove_dir_all(env.path("player/.lantern-install").join(lost)).unwrap();
+        let stderr = env.lantern(&["verify", "player"]).fails(5).stderr();
+        assert!(stderr.contains("is missing or damaged") && stderr.contains("install again"), "{stderr}");
+        env.lantern(&["repair", "player"]).success();
+        env.lantern(&["verify", "player"]).success();
+    }
     env.write("player/.lantern-install/installed.json", "{");
     let stderr = env.lantern(&["verify", "player"]).fails(5).stderr();
     assert!(stderr.contains("installed.json is damaged"), "{stderr}");
-    env.lantern(&INSTALL).fails(5);
+    let again = env.lantern(&INSTALL).success();
+    assert!(again.stdout().contains("no longer knows what the earlier build brought"), "{}", again.stdout());
+    env.lantern(&["verify", "player"]).success();
 }

@@ -270,9 +270,7 @@ pub struct Branch {
 pub enum Audience {
     /// All players.
     Everyone,
-    /// Who knows its password.
-    Password,
-    /// Who was invited.
+    /// Who has an invitation.
     Invited,
 }
 
@@ -281,7 +279,6 @@ impl Audience {
     pub const fn name(self) -> &'static str {
         match self {
             Self::Everyone => "everyone",
-            Self::Password => "password",
             Self::Invited => "invited",
         }
     }

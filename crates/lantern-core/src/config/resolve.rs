@@ -8,7 +8,7 @@ use super::{
 };
 use crate::depots::Rule;
 use crate::finding::{Finding, Severity, TextPlace};
-use crate::names::{Handle, Identity, Name};
+use crate::names::{FolderName, Handle, Identity, Name};
 use crate::path::{TreePath, shown};
 use crate::patterns::Patterns;
 use crate::release::When;
@@ -332,12 +332,14 @@ impl Check<'_> {
         };
         let folder = self.optional(raw.folder.as_ref(), |check, text| {
             let text = check.words(&below("folder"), text)?;
-            let is_name = TreePath::new(text.as_str()).is_ok_and(|p| p.parents().next().is_none());
-            if !is_name {
-                let cure = "write the name alone, such as \"Saltmarsh Post\"";
-                check.stop(&below("folder"), "wrong-value", format!("{text:?} is not the name of a folder"), cure);
+            match text.parse::<FolderName>() {
+                Ok(name) => Some(name),
+                Err(error) => {
+                    let cure = "write the name alone, such as \"Saltmarsh Post\"";
+                    check.stop(&below("folder"), "wrong-value", error.to_string(), cure);
+                    None
+                }
             }
-            is_name.then_some(text)
         });
         let leave_out = self.patterns(&below("leave-out"), &raw.leave_out);
         let keep_aside = self.patterns(&below("keep-aside"), &raw.keep_aside);

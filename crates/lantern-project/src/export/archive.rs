@@ -5,13 +5,13 @@ use std::fs::{self, File};
 use std::io::{self, BufReader, Read};
 
 use lantern_core::finding::Finding;
-use lantern_core::path::{TreePath, shown};
+use lantern_core::path::{PathError, TreePath, shown};
 use lantern_formats::tar::{self, TarError, TarKind};
 use lantern_formats::zip::{self, ZipError};
 use lantern_store::seal::{SourceEntry, SourceKind};
 
-use super::folder::{link_leaves, special};
-use super::{At, Export, Form, Listed, Reading, Stamp, no_root, stops};
+use super::folder::special;
+use super::{At, Export, Form, Listed, Reading, Reserved, Stamp, no_root, stops};
 
 /// Longest target of a link that is read, in bytes.
 const MAX_LINK_LEN: u64 = 4096;
@@ -32,6 +32,7 @@ pub(super) struct Contents {
     pub entries: Vec<Listed>,
     pub left_out: Vec<TreePath>,
     pub findings: Vec<Finding>,
+    reserved: Reserved,
     /// How many more findings there are.
     more: usize,
 }
@@ -87,6 +88,7 @@ pub(super) fn list(export: &mut Export, reading: &Reading<'_>, stamp: Stamp) -> 
         })?;
     }
     let mut contents = sieve.finish();
+    contents.findings.extend(contents.reserved.finding());
     if contents.more > 0 {
         let what = format!("{} more entries of {} are wrong", contents.more, shown(&name));
         contents.findings.push(Finding::stops("too-many", what, "pack it again"));
@@ -182,7 +184,10 @@ impl Sieve<'_> {
         let path = match path_of(name, self.reading.export_root) {
             Ok(Some(path)) => path,
             Ok(None) => return,
-            Err(finding) => return out.find(*finding),
+            Err(PathError::Reserved(name)) => return out.reserved.leave_out(&name),
+            Err(error) => {
+                return out.find(Finding::stops("name", error.to_string(), "pack it again without this name"));
+            }
         };
         if self.reading.leave_out.covers(&path) {
             return out.left_out.push(path);
@@ -190,13 +195,7 @@ impl Sieve<'_> {
         let (kind, stamp) = match kind {
             Kind::Folder => return self.folders.push(path),
             Kind::File { size } => (SourceKind::File { size }, Some(self.stamp)),
-            Kind::Link { target } => {
-                let target = String::from_utf8_lossy(&target).into_owned();
-                if path.resolve_link(&target).is_none() {
-                    return out.find(link_leaves(&path, &target));
-                }
-                (SourceKind::Link { target }, None)
-            }
+            Kind::Link { target } => (SourceKind::Link { target: String::from_utf8_lossy(&target).into_owned() }, None),
             Kind::Special => return out.find(special(&path)),
         };
         out.entries.push(Listed { source: SourceEntry { path, kind }, stamp, at });
@@ -240,16 +239,15 @@ impl Sieve<'_> {
 }
 
 /// Returns an entry's path in the build; none when it lies outside of the root or is the root itself.
-fn path_of(name: Vec<u8>, root: Option<&str>) -> Result<Option<TreePath>, Box<Finding>> {
-    let refused = |what: String| stops("name", what, "pack it again without this name");
-    let name = String::from_utf8(name)
-        .map_err(|e| refused(format!("the name {} is not UTF-8", shown(&String::from_utf8_lossy(e.as_bytes())))))?;
+fn path_of(name: Vec<u8>, root: Option<&str>) -> Result<Option<TreePath>, PathError> {
+    let name =
+        String::from_utf8(name).map_err(|e| PathError::Encoding(String::from_utf8_lossy(e.as_bytes()).into_owned()))?;
     let text = name.strip_prefix("./").unwrap_or(&name);
     let text = text.strip_suffix('/').unwrap_or(text);
     if matches!(text, "" | ".") {
         return Ok(None);
     }
-    let path = TreePath::new(text).map_err(|e| refused(e.to_string()))?;
+    let path = TreePath::new(text)?;
     let Some(root) = root else { return Ok(Some(path)) };
     let inside = path.as_str().strip_prefix(root.trim_end_matches('/')).and_then(|rest| rest.strip_prefix('/'));
     Ok(inside.and_then(|inside| TreePath::new(inside).ok()))

@@ -5,13 +5,13 @@ use std::io;
 use std::path::{Path, PathBuf};
 
 use lantern_core::finding::Finding;
-use lantern_core::path::{TreePath, shown};
+use lantern_core::path::{PathError, TreePath, shown};
 use lantern_core::patterns::Patterns;
 #[cfg(unix)]
 use lantern_core::size::Size;
 use lantern_store::seal::{SourceEntry, SourceKind};
 
-use super::{At, Listed, Stamp, unreadable};
+use super::{At, Listed, Reserved, Stamp, unreadable};
 use crate::project::STATE_FOLDER;
 
 pub(super) struct Walk<'a> {
@@ -20,6 +20,7 @@ pub(super) struct Walk<'a> {
     pub found: Vec<Listed>,
     pub left_out: Vec<TreePath>,
     pub findings: Vec<Finding>,
+    pub reserved: Reserved,
 }
 
 /// What a link that leaves its export is reported as.
@@ -58,7 +59,14 @@ fn sparse(_: &TreePath, _: &fs::Metadata) -> Option<Finding> {
 
 impl<'a> Walk<'a> {
     pub(super) fn new(leave_out: &'a Patterns, folder: &'a Path) -> Self {
-        Self { leave_out, folder, found: Vec::new(), left_out: Vec::new(), findings: Vec::new() }
+        Self {
+            leave_out,
+            folder,
+            found: Vec::new(),
+            left_out: Vec::new(),
+            findings: Vec::new(),
+            reserved: Reserved::default(),
+        }
     }
 
     /// Walks without recursion: a deep folder must not end the program.
@@ -90,7 +98,8 @@ impl<'a> Walk<'a> {
 
     fn entry(&mut self, entry: &fs::DirEntry, prefix: &str, folders: &mut Vec<(PathBuf, String)>) {
         let name = entry.file_name();
-        if name == STATE_FOLDER {
+        if name == STATE_FOLDER && prefix.is_empty() {
+            // The project's own, where the export is the project's folder.
             return;
         }
         let Some(name) = name.to_str() else {
@@ -100,6 +109,7 @@ impl<'a> Walk<'a> {
         };
         let path = match TreePath::new(format!("{prefix}{name}")) {
             Ok(path) => path,
+            Err(PathError::Reserved(name)) => return self.reserved.leave_out(&name),
             Err(e) => {
                 self.findings.push(Finding::stops("name", e.to_string(), "rename the file"));
                 return;
@@ -126,18 +136,10 @@ impl<'a> Walk<'a> {
             self.found.push(Listed { source, stamp: Some(stamp), at: At::Disk(entry.path()) });
         } else if kind.is_symlink() {
             let target = fs::read_link(entry.path()).ok().and_then(|t| t.to_str().map(str::to_owned));
-            self.link(path, target.unwrap_or_default());
+            let source = SourceEntry { path, kind: SourceKind::Link { target: target.unwrap_or_default() } };
+            self.found.push(Listed { source, stamp: None, at: At::Nowhere });
         } else {
             self.findings.push(special(&path));
         }
-    }
-
-    fn link(&mut self, path: TreePath, target: String) {
-        if path.resolve_link(&target).is_none() {
-            self.findings.push(link_leaves(&path, &target));
-            return;
-        }
-        let source = SourceEntry { path, kind: SourceKind::Link { target } };
-        self.found.push(Listed { source, stamp: None, at: At::Nowhere });
     }
 }

@@ -47,7 +47,7 @@ voices-ja = "sp-koe"
 {more}
 [storefronts.brambleyard.branches]
 creek = {{ audience = "invited" }}
-estuary = {{ audience = "password" }}
+estuary = {{ audience = "invited" }}
 open-water = {{ audience = "everyone" }}
 "#
     )

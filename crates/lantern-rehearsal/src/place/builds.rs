@@ -1,6 +1,7 @@
 //! Builds: made when everything has arrived, and taken away for good.
 
 use lantern_core::digest::ReleaseId;
+use lantern_core::event::EventId;
 use lantern_core::names::{Handle, Name};
 use lantern_core::release::{ReleaseRecord, TargetRecord};
 use lantern_core::version::ReleaseName;
@@ -18,7 +19,7 @@ impl Place {
         documents(&self.database(), "SELECT document FROM builds WHERE title = $1 ORDER BY build", [title.as_str()])
     }
 
-    pub(crate) fn make_build(&self, title: &Handle, new: &NewBuild) -> Result<Build, Refused> {
+    pub(crate) fn make_build(&self, title: &Handle, key: EventId, new: &NewBuild) -> Result<Build, Refused> {
         let known = self.title(title)?;
         let id = ReleaseId::of(new.record.as_bytes());
         let record = ReleaseRecord::decode(new.record.as_bytes())
@@ -55,6 +56,7 @@ impl Place {
             made_at: self.now(),
             made_by: CLIENT_ID.to_owned(),
             targets,
+            key: Some(key),
             withdrawn: None,
         };
         let sql = "INSERT INTO builds VALUES ($1, $2, $3, $4, $5)";

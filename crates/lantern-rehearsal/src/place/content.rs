@@ -105,6 +105,17 @@ impl Place {
         self.store(title).manifest_bytes(id).map_err(not_there)
     }
 
+    pub(crate) fn get_locator(&self, title: &Handle, id: ManifestId) -> Result<Vec<u8>, Refused> {
+        self.title(title)?;
+        Ok(self.store(title).locator(id).map_err(not_there)?.encode())
+    }
+
+    /// Returns the title's store to those who make the game.
+    pub(crate) fn store_for_makers(&self, title: &Handle) -> Result<Store, Refused> {
+        self.title(title)?;
+        Ok(self.store(title))
+    }
+
     pub(crate) fn get_segment(&self, title: &Handle, digest: &Digest) -> Result<Vec<u8>, Refused> {
         self.title(title)?;
         self.store(title).segment_bytes(digest).map_err(not_there)

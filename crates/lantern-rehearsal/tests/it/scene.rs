@@ -129,6 +129,12 @@ impl Scene {
         request.send().unwrap()
     }
 
+    /// A request as a player's machine makes it, without access.
+    pub fn request_of_player(&self, method: &str, path: &str, headers: &[(&str, &str)]) -> Response {
+        let request = self.client.request(method.to_uppercase().parse().unwrap(), self.url(path));
+        headers.iter().fold(request, |request, (name, value)| request.header(*name, *value)).send().unwrap()
+    }
+
     pub fn with(
         &self,
         change: impl FnOnce(RequestBuilder) -> RequestBuilder,

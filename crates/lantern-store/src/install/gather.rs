@@ -1,7 +1,7 @@
 //! Fetches what is missing and stages it.
 
 use std::collections::HashMap;
-use std::fs::{self, File, OpenOptions};
+use std::fs::{self, File};
 use std::io;
 use std::path::Path;
 use std::sync::mpsc::RecvTimeoutError;
@@ -14,15 +14,18 @@ use lantern_core::progress::{Meter, Progress, Task};
 use lantern_core::tree::{Node, Tree};
 use lantern_core::work::{each, processors};
 
+use super::journal::STAGE;
 use super::plan::{self, Plan};
 use super::state::Folder;
+use super::writes::Writes;
 use super::{InstallError, OldChunks};
 use crate::codec::Unpacker;
 use crate::durable;
 use crate::fetch::Fetch;
 use crate::locator::Locator;
-use crate::manifest::{self, Entry, SegmentRef};
+use crate::manifest::Entry;
 use crate::pack::{self, ChunkEntry};
+use crate::room_left;
 
 /// How often what has come is written to the disk.
 const SYNC_EVERY: Duration = Duration::from_millis(250);
@@ -33,36 +36,12 @@ const MAX_RANGE: u32 = 4 * 1024 * 1024;
 /// Two chunks of one pack with so few bytes between them come in one range.
 const MAX_GAP: u32 = 16 * 1024;
 
-/// Fetches manifests, segments that are not here already, and puts the depots' entries together.
+/// Puts the depots' entries together; what is not here already of their manifests is fetched.
 pub(super) fn manifests(folder: &Folder, ids: &[ManifestId], fetch: &dyn Fetch) -> Result<Vec<Entry>, InstallError> {
-    let mut all = Vec::new();
-    for id in ids {
-        let bytes = fetch.manifest(*id).map_err(|source| InstallError::Fetch { what: "the manifest", source })?;
-        let here_or_fetched = |segment: &SegmentRef| segment_of(folder, segment, fetch);
-        all.extend(manifest::assemble(*id, &bytes, here_or_fetched, InstallError::from)?.1);
-        durable::write_whole(&folder.manifest_path(*id), &bytes)?;
-    }
-    all.sort_by(|a: &Entry, b| a.path.cmp(&b.path));
-    // Equal entries of two depots are one; others must not share a path.
-    all.dedup_by(|a, b| a.path == b.path && a.node == b.node);
+    let all = folder.entries_of(ids, Some(fetch))?;
+    // What depots share is there once; others must not share a path, and no link of one may lead out through another's.
     Tree::new(all.iter().map(|e| (e.path.clone(), e.node.clone()))).map_err(InstallError::Depots)?;
     Ok(all)
-}
-
-/// Returns a segment from an earlier installation, or fetches and keeps it.
-fn segment_of(folder: &Folder, segment: &SegmentRef, fetch: &dyn Fetch) -> Result<Vec<u8>, InstallError> {
-    let path = folder.segment_path(&segment.digest);
-    let here = durable::read_limited(&path, manifest::MAX_SEGMENT_LEN).ok();
-    if let Some(bytes) = here.filter(|bytes| Digest::of(bytes) == segment.digest) {
-        return Ok(bytes);
-    }
-    let fetched = fetch.segment(&segment.digest);
-    let bytes = fetched.map_err(|source| InstallError::Fetch { what: "a segment of the manifest", source })?;
-    if Digest::of(&bytes) != segment.digest {
-        return Err(manifest::ManifestError::Digest { what: "a segment of the manifest" }.into());
-    }
-    durable::write_whole(&path, &bytes)?;
-    Ok(bytes)
 }
 
 /// A place in a staged file that a chunk fills. There are as many as the build has chunks: nothing more is kept of each.
@@ -112,7 +91,7 @@ struct Range {
     chunks: Vec<ChunkEntry>,
 }
 
-/// Stages every file of the plan, verified; returns how many bytes came.
+/// Stages every file of the plan, verified and on the disk; returns how many bytes came.
 pub(super) fn stage(
     folder: &Folder,
     plan: &Plan<'_>,
@@ -121,15 +100,18 @@ pub(super) fn stage(
     fetch: &dyn Fetch,
     progress: &dyn Progress,
 ) -> Result<u64, InstallError> {
-    let stage = folder.stage(ids);
-    remove_other_stages(folder, &stage)?;
-    let was_there = stage.exists();
-    durable::create_folders(&stage)?;
+    let name = Folder::stage_name(ids);
+    // A stage of another build is of no use any more.
+    folder.remove_others(STAGE, Some(&name))?;
+    let was_there = folder.state(&name).exists();
+    let stage = folder.own_folder(&name)?;
+    plan::prove(folder, plan, &stage)?;
+    ask_for_room(folder, plan, &stage)?;
+    let writes = Writes::begin(&stage).map_err(InstallError::io("open", &stage))?;
     for (file, entry) in plan.write.iter().enumerate() {
         let Node::File { size, .. } = entry.node else { continue };
         let path = stage.join(file.to_string());
-        let options = || OpenOptions::new().create(true).write(true).truncate(false).open(&path);
-        let made = points::write().and_then(|()| options()?.set_len(size));
+        let made = points::write().and_then(|()| open_staged(&path)?.set_len(size));
         made.map_err(InstallError::io("write", &path))?;
     }
     let slots = Slots::of(plan);
@@ -137,33 +119,72 @@ pub(super) fn stage(
     let mut filler = Filler::new(&stage);
     let mut missing: Vec<Digest> = Vec::new();
     for slots in slots.by_chunk() {
+        if progress.stopped() {
+            return Err(InstallError::Stopped);
+        }
         let Some(first) = slots.first() else { continue };
         // A stage that has just been made holds nothing yet.
         let staged = if was_there { from_stage(&stage, first) } else { None };
-        let local = staged.or_else(|| from_old(folder, &old_chunks, &first.chunk));
-        if local.is_none_or(|bytes| filler.fill(&bytes, slots).is_err()) {
-            missing.push(first.chunk);
+        // What was staged is written again: after an error of the disk the system may still show what it lost.
+        match staged.or_else(|| from_old(folder, &old_chunks, &first.chunk)) {
+            Some(bytes) => filler.fill(&bytes, slots).map_err(InstallError::io("write", &stage))?,
+            None => missing.push(first.chunk),
         }
     }
     drop(old_chunks);
     let ranges = ranges(ids, missing, fetch)?;
     let total: u64 = ranges.iter().map(|r| u64::from(r.end - r.start)).sum();
-    receive(&stage, &slots, &ranges, total, fetch, progress)?;
-    finish_files(&stage, plan, progress)?;
+    receive(&stage, &writes, &slots, &ranges, total, fetch, progress)?;
+    finish_files(&stage, writes, plan, progress)?;
     Ok(total)
 }
 
-/// A stage of another build is of no use any more.
-fn remove_other_stages(folder: &Folder, current: &Path) -> Result<(), InstallError> {
-    let state = folder.state("");
-    for entry in fs::read_dir(&state).map_err(InstallError::io("list", &state))?.flatten() {
-        let is_stage = entry.file_name().to_str().is_some_and(|n| n.starts_with("stage-"));
-        if is_stage && entry.path() != current {
-            let removed = points::remove().and_then(|()| fs::remove_dir_all(entry.path()));
-            removed.map_err(InstallError::io("remove", &entry.path()))?;
-        }
+/// Opens a staged file. One that has another name somewhere is somebody else's file too, and is not written to.
+fn open_staged(path: &Path) -> io::Result<File> {
+    let foreign = fs::symlink_metadata(path).is_ok_and(|m| !m.is_file() || has_other_names(&m));
+    if foreign {
+        fs::remove_file(path)?;
     }
-    Ok(())
+    durable::open_own(path, true)
+}
+
+#[cfg(unix)]
+fn has_other_names(metadata: &fs::Metadata) -> bool {
+    use std::os::unix::fs::MetadataExt;
+    metadata.nlink() > 1
+}
+
+/// Windows says it only of open files, through calls of its own; no archive brings such files there.
+#[cfg(not(unix))]
+fn has_other_names(_: &fs::Metadata) -> bool {
+    false
+}
+
+/// Room beside the staged files, in bytes: for manifests and the journal.
+const SPARE_ROOM: u64 = 16 * 1024 * 1024;
+
+/// Asks for the room that the plan takes, less what an earlier run has staged.
+fn ask_for_room(folder: &Folder, plan: &Plan<'_>, stage: &Path) -> Result<(), InstallError> {
+    let needed: u64 = plan.write.iter().map(|entry| entry.node.size()).sum();
+    let staged: u64 = (0..plan.write.len()).map(|file| stage.join(file.to_string())).map(|path| written(&path)).sum();
+    let needed = needed.saturating_sub(staged);
+    if needed == 0 {
+        return Ok(());
+    }
+    Ok(room_left::ask(folder.path(), needed.saturating_add(SPARE_ROOM))?)
+}
+
+/// Returns the bytes of a file that take room already.
+#[cfg(unix)]
+fn written(path: &Path) -> u64 {
+    use std::os::unix::fs::MetadataExt;
+    fs::symlink_metadata(path).map_or(0, |m| m.blocks().saturating_mul(512).min(m.len()))
+}
+
+/// Elsewhere a file takes all of its room from the start.
+#[cfg(not(unix))]
+fn written(path: &Path) -> u64 {
+    fs::symlink_metadata(path).map_or(0, |m| m.len())
 }
 
 fn index_old<'a>(old: &'a [Entry], wanted: &Slots) -> OldChunks<'a> {
@@ -219,7 +240,7 @@ impl<'a> Filler<'a> {
             let file = match &mut self.open {
                 Some((number, file)) if *number == slot.file => file,
                 other => {
-                    let file = OpenOptions::new().write(true).open(self.stage.join(slot.file.to_string()))?;
+                    let file = durable::open_own(&self.stage.join(slot.file.to_string()), false)?;
                     &mut other.insert((slot.file, file)).1
                 }
             };
@@ -232,9 +253,15 @@ impl<'a> Filler<'a> {
 }
 
 /// Finds the missing chunks, which are in order, in packs and joins neighbours.
+///
+/// What lies between two neighbours comes along, and so must be named by a locator, too: a storefront hands out nothing
+/// else.
 fn ranges(ids: &[ManifestId], mut missing: Vec<Digest>, fetch: &dyn Fetch) -> Result<Vec<Range>, InstallError> {
     let mut packs: Vec<Digest> = Vec::new();
+    let mut numbers: HashMap<Digest, u32> = HashMap::new();
     let mut chunks: Vec<(u32, ChunkEntry)> = Vec::new();
+    // By pack, offset and length: what is named and not missing.
+    let mut between: Vec<(u32, u32, u32)> = Vec::new();
     for id in ids {
         if missing.is_empty() {
             break;
@@ -243,43 +270,58 @@ fn ranges(ids: &[ManifestId], mut missing: Vec<Digest>, fetch: &dyn Fetch) -> Re
         let wrong = |e: ReadError| InstallError::Wrong { what: "the locator", why: e.to_string() };
         let locator = Locator::decode(*id, &bytes).map_err(wrong)?;
         drop(bytes);
-        let first = u32::try_from(packs.len()).expect("fewer than 2^32 packs");
-        packs.extend(locator.packs.iter().map(|(pack, _)| *pack));
-        missing.retain(|digest| match locator.find(digest) {
-            Some(location) => {
-                chunks.push((first + location.pack, location.entry));
-                false
+        let number = |(pack, _): &(Digest, u32)| {
+            *numbers.entry(*pack).or_insert_with(|| {
+                packs.push(*pack);
+                u32::try_from(packs.len() - 1).expect("fewer than 2^32 packs")
+            })
+        };
+        let of_locator: Vec<u32> = locator.packs.iter().map(number).collect();
+        for location in locator.locations() {
+            let (pack, entry) = (of_locator[location.pack as usize], location.entry);
+            match missing.binary_search(&entry.digest) {
+                Ok(_) => chunks.push((pack, entry)),
+                Err(_) => between.push((pack, entry.offset, entry.stored_len)),
             }
-            None => true,
-        });
+        }
+        missing.retain(|digest| locator.find(digest).is_none());
     }
     if let Some(lost) = missing.first() {
         return Err(InstallError::Wrong { what: "the locator", why: format!("it does not know the chunk {lost}") });
     }
-    drop(missing);
     let name = |number: u32| packs[number as usize];
-    chunks.sort_unstable_by_key(|(pack, entry)| (name(*pack), entry.offset));
+    chunks.sort_unstable_by_key(|(pack, entry)| (*pack, entry.offset));
+    between.sort_unstable();
+    let mut between = between.into_iter().peekable();
     let mut out: Vec<Range> = Vec::new();
+    // Up to where, from the end of the last range on, everything is named.
+    let mut named_to = (u32::MAX, 0);
     for (pack, entry) in chunks {
-        let pack = name(pack);
         let end = entry.offset.saturating_add(entry.stored_len);
+        while let Some((p, offset, len)) = between.next_if(|(p, offset, _)| (*p, *offset) < (pack, entry.offset)) {
+            if (p, offset) == named_to {
+                named_to.1 = offset.saturating_add(len);
+            }
+        }
         match out.last_mut() {
             Some(range)
-                if range.pack == pack
-                    && entry.offset.saturating_sub(range.end) <= MAX_GAP
+                if named_to == (pack, entry.offset)
+                    && entry.offset - range.end <= MAX_GAP
                     && end.saturating_sub(range.start) <= MAX_RANGE =>
             {
-                range.end = range.end.max(end);
+                range.end = end;
                 range.chunks.push(entry);
             }
-            _ => out.push(Range { pack, start: entry.offset, end, chunks: vec![entry] }),
+            _ => out.push(Range { pack: name(pack), start: entry.offset, end, chunks: vec![entry] }),
         }
+        named_to = (pack, end);
     }
     Ok(out)
 }
 
 fn receive(
     stage: &Path,
+    writes: &Writes,
     slots: &Slots,
     ranges: &[Range],
     total: u64,
@@ -295,7 +337,7 @@ fn receive(
         // What has come is written to the disk while the rest comes: the last sync has little left to do.
         scope.spawn(move || {
             while is_done.recv_timeout(SYNC_EVERY) == Err(RecvTimeoutError::Timeout) {
-                start_sync(stage);
+                writes.start();
             }
         });
         let received = each(
@@ -340,16 +382,18 @@ fn receive_range(
     Ok(())
 }
 
-/// Holds every staged file against its digest, sets its bit, and syncs them together.
-fn finish_files(stage: &Path, plan: &Plan<'_>, progress: &dyn Progress) -> Result<(), InstallError> {
+/// Checks every staged file against its digest, sets its bit, and brings them to the disk together.
+fn finish_files(stage: &Path, writes: Writes, plan: &Plan<'_>, progress: &dyn Progress) -> Result<(), InstallError> {
     // Kept until everything is on disk: the sync can take as long as the reading.
     let meter = progress.start(Task::Verify, Some(plan.write.iter().map(|e| e.node.size()).sum()));
     std::thread::scope(|scope| {
         // The disk is written while the processors read: what is left for the last sync is little.
-        scope.spawn(|| start_sync(stage));
+        scope.spawn(|| writes.start());
         each(&plan.write, processors(), || (), |(), file, entry| finish_file(stage, file, entry, &*meter, progress))
     })?;
-    points::write().and_then(|()| sync_all(stage)).map_err(InstallError::io("sync", stage))
+    writes.finish(stage).map_err(InstallError::io("bring to the disk", stage))?;
+    points::pass();
+    Ok(())
 }
 
 fn finish_file(
@@ -384,29 +428,5 @@ fn set_bit(path: &Path, executable: bool) -> io::Result<()> {
 /// Windows has no such bit.
 #[cfg(not(unix))]
 fn set_bit(_: &Path, _: bool) -> io::Result<()> {
-    Ok(())
-}
-
-/// Begins to write to the disk what has been staged. Whether it worked is seen by the sync that follows.
-#[cfg(target_os = "linux")]
-fn start_sync(stage: &Path) {
-    let _ = sync_all(stage);
-}
-
-/// Elsewhere each file would have to be opened for it; the sync that follows does that once.
-#[cfg(not(target_os = "linux"))]
-fn start_sync(_: &Path) {}
-
-/// One sync of the whole disk is far cheaper than one for each of thousands of files.
-#[cfg(target_os = "linux")]
-pub(super) fn sync_all(stage: &Path) -> io::Result<()> {
-    Ok(rustix::fs::syncfs(File::open(stage)?)?)
-}
-
-#[cfg(not(target_os = "linux"))]
-fn sync_all(stage: &Path) -> io::Result<()> {
-    for entry in fs::read_dir(stage)? {
-        OpenOptions::new().write(true).open(entry?.path())?.sync_all()?;
-    }
     Ok(())
 }

@@ -5,16 +5,23 @@ use std::io;
 use std::path::{Path, PathBuf};
 
 use lantern_core::digest::{Digest, ManifestId};
+use lantern_core::points;
 use serde::{Deserialize, Serialize};
 
 use super::InstallError;
-use crate::durable;
+use crate::durable::{self, DurableError};
+use crate::fetch::Fetch;
 use crate::manifest::{self, Entry, SegmentRef};
 
 /// The folder in an installed build that is ours.
 pub const STATE_FOLDER: &str = ".lantern-install";
 pub(super) const FORMAT: &str = "lantern.installed/1";
-const MAX_STATE_LEN: u64 = 16 * 1024 * 1024;
+const INSTALLED: &str = "installed.json";
+const PRIVATE: &str = "private.json";
+/// Longest `private.json` that is read, in bytes.
+const MAX_PRIVATE_LEN: u64 = 64 * 1024;
+/// Longest `installed.json` that is read, in bytes.
+const MAX_INSTALLED_LEN: u64 = 16 * 1024 * 1024;
 
 /// What is installed.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -32,28 +39,51 @@ pub struct Installed {
 pub struct Folder {
     path: PathBuf,
     /// The lock goes when the file is closed, also by a kill.
-    _lock: File,
+    _lock: Option<File>,
 }
 
 impl Folder {
+    /// Opens a folder to change it; the folder and ours in it are made where they are missing.
     pub(super) fn open_or_make(path: &Path) -> Result<Self, InstallError> {
-        durable::create_folders(&path.join(STATE_FOLDER))?;
+        durable::create_folders(path)?;
+        let state = path.join(STATE_FOLDER);
+        match fs::symlink_metadata(&state) {
+            Ok(m) if m.is_dir() => {}
+            Ok(_) => return Err(InstallError::ForeignState(state)),
+            Err(_) => durable::create_folders(&state)?,
+        }
         Self::open(path)
     }
 
+    /// Opens a folder to change it.
     pub(super) fn open(path: &Path) -> Result<Self, InstallError> {
-        let state = path.join(STATE_FOLDER);
-        let is_real = fs::symlink_metadata(&state).is_ok_and(|m| m.is_dir());
-        if !is_real {
-            return Err(InstallError::NotInstalled(path.to_owned()));
-        }
+        let state = Self::state_of(path)?;
         let lock_path = state.join("lock");
-        let lock = File::create(&lock_path).map_err(InstallError::io("open", &lock_path))?;
+        let lock = durable::open_own(&lock_path, true).map_err(InstallError::io("open", &lock_path))?;
         match lock.try_lock() {
-            Ok(()) => Ok(Self { path: path.to_owned(), _lock: lock }),
+            Ok(()) => Ok(Self { path: path.to_owned(), _lock: Some(lock) }),
             Err(TryLockError::WouldBlock) => Err(InstallError::Busy(path.to_owned())),
             Err(TryLockError::Error(e)) => Err(InstallError::io("lock", &lock_path)(e)),
         }
+    }
+
+    /// Opens a folder to read it, which writes nothing there: it may lie on a disk that cannot be written, and may be
+    /// anybody's.
+    pub(super) fn open_to_read(path: &Path) -> Result<Self, InstallError> {
+        let state = Self::state_of(path)?;
+        let lock_path = state.join("lock");
+        // Without a lock file nobody is at work there.
+        let lock = File::open(&lock_path).ok().filter(|_| fs::symlink_metadata(&lock_path).is_ok_and(|m| m.is_file()));
+        match lock.as_ref().map(File::try_lock_shared) {
+            Some(Err(TryLockError::WouldBlock)) => Err(InstallError::Busy(path.to_owned())),
+            _ => Ok(Self { path: path.to_owned(), _lock: lock }),
+        }
+    }
+
+    fn state_of(path: &Path) -> Result<PathBuf, InstallError> {
+        let state = path.join(STATE_FOLDER);
+        let is_there = durable::is_real_folder(&state);
+        if is_there { Ok(state) } else { Err(InstallError::NotInstalled(path.to_owned())) }
     }
 
     pub(super) fn path(&self) -> &Path {
@@ -64,23 +94,50 @@ impl Folder {
         self.path.join(STATE_FOLDER).join(name)
     }
 
-    pub(super) fn manifest_path(&self, id: ManifestId) -> PathBuf {
-        self.state("manifests").join(id.0.hex())
+    /// Makes a folder in the state; whatever else has its name goes, and a link without what it leads to.
+    pub(super) fn own_folder(&self, name: &str) -> Result<PathBuf, InstallError> {
+        let path = self.state(name);
+        match fs::symlink_metadata(&path) {
+            Ok(m) if m.is_dir() => return Ok(path),
+            Ok(_) => durable::remove_file(&path)?,
+            Err(_) => {}
+        }
+        let made = points::write().and_then(|()| fs::create_dir(&path));
+        made.map_err(InstallError::io("make the folder", &path))?;
+        Ok(path)
     }
 
-    pub(super) fn segment_path(&self, digest: &Digest) -> PathBuf {
-        self.state("segments").join(digest.hex())
-    }
-
-    pub(super) fn stage(&self, manifests: &[ManifestId]) -> PathBuf {
+    pub(super) fn stage_name(manifests: &[ManifestId]) -> String {
         let names: Vec<u8> = manifests.iter().flat_map(|id| *id.0.as_bytes()).collect();
-        self.state(&format!("stage-{}", Digest::of(&names).short()))
+        format!("stage-{}", Digest::of(&names).short())
+    }
+
+    /// Removes what lies in the state under names that start with `prefix`, but one.
+    pub(super) fn remove_others(&self, prefix: &str, but: Option<&str>) -> Result<(), InstallError> {
+        let state = self.state("");
+        let entries = fs::read_dir(&state).map_err(InstallError::io("list", &state))?;
+        for entry in entries.flatten() {
+            let name = entry.file_name();
+            let is_meant = name.to_str().is_some_and(|n| n.starts_with(prefix) && Some(n) != but);
+            if !is_meant {
+                continue;
+            }
+            let path = entry.path();
+            let remove =
+                || if durable::is_real_folder(&path) { fs::remove_dir_all(&path) } else { fs::remove_file(&path) };
+            points::remove().and_then(|()| remove()).map_err(InstallError::io("remove", &path))?;
+        }
+        Ok(())
     }
 
     /// Reads a JSON file of the state; one that is not there is none.
-    pub(super) fn read_json<T: serde::de::DeserializeOwned>(&self, name: &str) -> Result<Option<T>, InstallError> {
+    pub(super) fn read_json<T: serde::de::DeserializeOwned>(
+        &self,
+        name: &str,
+        limit: u64,
+    ) -> Result<Option<T>, InstallError> {
         let path = self.state(name);
-        let bytes = match durable::read_limited(&path, MAX_STATE_LEN * 16) {
+        let bytes = match durable::read_limited(&path, limit) {
             Ok(bytes) => bytes,
             Err(e) if e.source.kind() == io::ErrorKind::NotFound => return Ok(None),
             Err(e) => return Err(e.into()),
@@ -88,36 +145,130 @@ impl Folder {
         serde_json::from_slice(&bytes).map(Some).map_err(|e| InstallError::State { path, why: e.to_string() })
     }
 
-    pub(super) fn write_json(&self, name: &str, value: &impl Serialize) -> Result<(), InstallError> {
+    /// Writes a JSON file of the state, whole or not at all.
+    pub(super) fn write_json(&self, name: &str, value: &impl Serialize, limit: u64) -> Result<(), InstallError> {
         let bytes = serde_json::to_vec_pretty(value).expect("the state has only string keys");
-        Ok(durable::write_whole(&self.state(name), &bytes)?)
+        let path = self.state(name);
+        if bytes.len() as u64 > limit {
+            return Err(DurableError::on("write", &path)(io::ErrorKind::FileTooLarge.into()).into());
+        }
+        Ok(durable::write_whole(&path, &bytes)?)
     }
 
+    pub(super) fn write_installed(&self, installed: &Installed) -> Result<(), InstallError> {
+        self.write_json(INSTALLED, installed, MAX_INSTALLED_LEN)
+    }
+
+    /// Keeps what concerns the player alone: it is shown by nothing that speaks of the build.
+    pub(super) fn write_private(&self, private: &serde_json::Value) -> Result<(), InstallError> {
+        let bytes = serde_json::to_vec_pretty(private).expect("a value has only string keys");
+        Ok(durable::write_private(&self.state(PRIVATE), &bytes)?)
+    }
+
+    /// Returns what concerns the player alone; none where there is none, or it cannot be understood.
+    pub(super) fn private(&self) -> Option<serde_json::Value> {
+        self.read_json(PRIVATE, MAX_PRIVATE_LEN).ok().flatten()
+    }
+
+    pub(super) fn remove_installed(&self) -> Result<(), InstallError> {
+        Ok(durable::remove_file(&self.state(INSTALLED))?)
+    }
+
+    /// Whether the folder says what is installed, be it understood or not.
+    pub(super) fn has_installed(&self) -> bool {
+        fs::symlink_metadata(self.state(INSTALLED)).is_ok()
+    }
+
+    /// Whether anything lies in the state under a name that starts with `prefix`.
+    pub(super) fn has_any(&self, prefix: &str) -> bool {
+        let entries = fs::read_dir(self.state("")).into_iter().flatten().flatten();
+        entries.into_iter().any(|entry| entry.file_name().to_str().is_some_and(|name| name.starts_with(prefix)))
+    }
+
+    /// Returns what is installed; none when nothing is.
+    ///
+    /// # Errors
+    /// [`InstallError::State`] when it cannot be understood.
     pub(super) fn installed(&self) -> Result<Option<Installed>, InstallError> {
-        let installed: Option<Installed> = self.read_json("installed.json")?;
+        let installed: Option<Installed> = self.read_json(INSTALLED, MAX_INSTALLED_LEN)?;
         if let Some(other) = installed.as_ref().filter(|i| i.format != FORMAT) {
             let why = format!("its format is {:?}, this lantern reads {FORMAT:?}", other.format);
-            return Err(InstallError::State { path: self.state("installed.json"), why });
+            return Err(InstallError::State { path: self.state(INSTALLED), why });
         }
         Ok(installed)
     }
 
-    /// Returns the entries of what is installed, in order; none when nothing is.
-    pub(super) fn entries_installed(&self) -> Result<Vec<Entry>, InstallError> {
-        let Some(installed) = self.installed()? else {
-            return Ok(Vec::new());
-        };
+    /// Returns the entries of builds by their manifests' ids, in order. What the folder itself lost of them is fetched
+    /// and kept again.
+    ///
+    /// # Errors
+    /// [`InstallError::Lost`] without `fetch`; with it those of fetching.
+    pub(super) fn entries_of(
+        &self,
+        manifests: &[ManifestId],
+        fetch: Option<&dyn Fetch>,
+    ) -> Result<Vec<Entry>, InstallError> {
         let mut all = Vec::new();
-        for id in installed.manifests {
-            let path = self.manifest_path(id);
-            let damaged = |e: manifest::ManifestError| InstallError::State { path: path.clone(), why: e.to_string() };
-            let root = durable::read_limited(&path, manifest::MAX_ROOT_LEN)?;
-            let segment = |segment: &SegmentRef| {
-                Ok(durable::read_limited(&self.segment_path(&segment.digest), manifest::MAX_SEGMENT_LEN)?)
-            };
-            all.extend(manifest::assemble(id, &root, segment, damaged)?.1);
+        for id in manifests {
+            let root = self.manifest_root(*id, fetch)?;
+            let segment = |segment: &SegmentRef| self.segment(segment, fetch);
+            all.extend(manifest::assemble(*id, &root, segment, InstallError::from)?.1);
         }
-        all.sort_by(|a, b| a.path.cmp(&b.path));
+        all.sort_by(|a: &Entry, b| a.path.cmp(&b.path));
+        // Equal entries of two depots are one.
+        all.dedup_by(|a, b| a.path == b.path && a.node == b.node);
         Ok(all)
+    }
+
+    fn manifest_root(&self, id: ManifestId, fetch: Option<&dyn Fetch>) -> Result<Vec<u8>, InstallError> {
+        let path = self.state("manifests").join(id.0.hex());
+        let here = durable::read_limited(&path, manifest::MAX_ROOT_LEN).ok();
+        if let Some(bytes) = here.filter(|bytes| ManifestId::of(bytes) == id) {
+            return Ok(bytes);
+        }
+        let fetch = fetch.ok_or_else(|| InstallError::Lost(path.clone()))?;
+        let bytes = fetch.manifest(id).map_err(|source| InstallError::Fetch { what: "the manifest", source })?;
+        if ManifestId::of(&bytes) != id {
+            return Err(manifest::ManifestError::Digest { what: "the manifest" }.into());
+        }
+        self.own_folder("manifests")?;
+        durable::write_whole(&path, &bytes)?;
+        Ok(bytes)
+    }
+
+    fn segment(&self, segment: &SegmentRef, fetch: Option<&dyn Fetch>) -> Result<Vec<u8>, InstallError> {
+        let path = self.state("segments").join(segment.digest.hex());
+        let here = durable::read_limited(&path, manifest::MAX_SEGMENT_LEN).ok();
+        if let Some(bytes) = here.filter(|bytes| Digest::of(bytes) == segment.digest) {
+            return Ok(bytes);
+        }
+        let fetch = fetch.ok_or_else(|| InstallError::Lost(path.clone()))?;
+        let fetched = fetch.segment(&segment.digest);
+        let bytes = fetched.map_err(|source| InstallError::Fetch { what: "a segment of the manifest", source })?;
+        if Digest::of(&bytes) != segment.digest {
+            return Err(manifest::ManifestError::Digest { what: "a segment of the manifest" }.into());
+        }
+        self.own_folder("segments")?;
+        durable::write_whole(&path, &bytes)?;
+        Ok(bytes)
+    }
+
+    /// Removes manifests and segments that what is installed does not name.
+    pub(super) fn forget_others(&self, manifests: &[ManifestId]) -> Result<(), InstallError> {
+        let mut segments = std::collections::HashSet::new();
+        for id in manifests {
+            let root = self.manifest_root(*id, None)?;
+            segments.extend(manifest::Root::decode(*id, &root)?.segments.iter().map(|s| s.digest.hex()));
+        }
+        let kept: std::collections::HashSet<String> = manifests.iter().map(|id| id.0.hex()).collect();
+        for (folder, kept) in [("manifests", kept), ("segments", segments)] {
+            let folder = self.own_folder(folder)?;
+            let entries = fs::read_dir(&folder).map_err(InstallError::io("list", &folder))?;
+            let names = entries.flatten().filter_map(|entry| entry.file_name().into_string().ok());
+            for name in names.filter(|name| !kept.contains(name)) {
+                durable::remove_file(&folder.join(name))?;
+            }
+        }
+        Ok(())
     }
 }

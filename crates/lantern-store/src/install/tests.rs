@@ -2,6 +2,7 @@ use super::*;
 use crate::fetch::FetchError;
 use crate::seal::{SealedTree, Source, SourceEntry, SourceKind, seal};
 use crate::store::Store;
+use crate::testing::{copy_folder, noise};
 use lantern_core::progress::Silent;
 use proptest::prelude::*;
 use std::collections::BTreeMap;
@@ -82,12 +83,6 @@ fn contents(folder: &Path) -> BTreeMap<String, Item> {
     out
 }
 
-fn noise(seed: u64, len: usize) -> Vec<u8> {
-    let mut bytes = vec![0; len];
-    blake3::Hasher::new().update(&seed.to_le_bytes()).finalize_xof().fill(&mut bytes);
-    bytes
-}
-
 struct Scene {
     _temp: tempfile::TempDir,
     store: Store,
@@ -99,11 +94,34 @@ fn scene() -> Scene {
     Scene { store: Store::at(temp.path().join("store")), folder: temp.path().join("game"), _temp: temp }
 }
 
+fn wanted(manifests: &[ManifestId]) -> Wanted<'_> {
+    Wanted { manifests, about: Value::Null, own_files: OwnFiles::Aside, private: None }
+}
+
 impl Scene {
     fn install(&self, build: &Build) -> Report {
         let sealed = build.seal(&self.store);
-        install(&self.folder, &[sealed.manifest], Value::Null, &self.store, &Silent).unwrap()
+        self.try_install(sealed.manifest, &self.store).unwrap()
     }
+
+    fn try_install(&self, manifest: ManifestId, fetch: &dyn Fetch) -> Result<Report, InstallError> {
+        install(&self.folder, wanted(&[manifest]), fetch, &Silent)
+    }
+
+    fn write(&self, name: &str, bytes: &[u8]) {
+        let path = self.folder.join(name);
+        fs::create_dir_all(path.parent().unwrap()).unwrap();
+        fs::write(path, bytes).unwrap();
+    }
+
+    fn read(&self, name: &str) -> Vec<u8> {
+        fs::read(self.folder.join(name)).unwrap()
+    }
+}
+
+/// What was moved aside, as pairs of names.
+fn aside(report: &Report) -> Vec<(&str, &str)> {
+    report.aside.iter().map(|aside| (aside.path.as_str(), aside.to.as_str())).collect()
 }
 
 #[test]
@@ -170,15 +188,87 @@ fn files_become_folders_and_folders_files() {
 }
 
 #[test]
-fn somebody_elses_folder_is_not_replaced() {
+fn what_is_the_players_is_moved_aside_and_named() {
+    let scene = scene();
+    scene.install(&Build::of(&[("a", b"1"), ("settings.ini", b"as shipped"), ("old.cfg", b"as shipped")]));
+    scene.write("saves/slot1.sav", b"mine");
+    scene.write("b/mine", b"mine too");
+    scene.write("c", b"a file where a folder comes");
+    scene.write("settings.ini", b"as I like it");
+    scene.write("old.cfg", b"as I like it");
+    fs::create_dir(scene.folder.join("empty")).unwrap();
+    let build = Build::of(&[
+        ("a", b"1"),
+        ("saves/slot1.sav", b"the build's"),
+        ("b", b"2"),
+        ("c/d", b"3"),
+        ("settings.ini", b"as shipped now"),
+        ("empty", b"4"),
+    ]);
+    let report = scene.install(&build);
+    assert_eq!(
+        aside(&report),
+        [
+            ("b", "b.yours"),
+            ("c", "c.yours"),
+            ("empty", "empty.yours"),
+            ("saves/slot1.sav", "saves/slot1.sav.yours"),
+            ("settings.ini", "settings.ini.yours"),
+        ]
+    );
+    assert_eq!(report.left, [TreePath::new("old.cfg").unwrap()]);
+    assert_eq!((report.removed, report.written), (0, 5));
+    for (name, bytes) in [
+        ("saves/slot1.sav.yours", b"mine".as_slice()),
+        ("b.yours/mine", b"mine too"),
+        ("c.yours", b"a file where a folder comes"),
+        ("settings.ini.yours", b"as I like it"),
+        ("old.cfg", b"as I like it"),
+    ] {
+        assert_eq!(scene.read(name), bytes, "{name}");
+    }
+    assert!(verify(&scene.folder, &Silent).unwrap().wrong.is_empty());
+    // Once more: a name that is taken gets a number.
+    scene.write("b", b"mine again");
+    assert_eq!(aside(&scene.install(&build)), [("b", "b.yours-2")]);
+    // What equals the build's is nobody's but the build's.
+    assert!(scene.install(&build).aside.is_empty());
+}
+
+#[test]
+fn a_first_install_spares_what_is_there() {
+    let scene = scene();
+    scene.write("d.bin", b"my own");
+    scene.write("same.txt", b"the same");
+    let report = scene.install(&Build::of(&[("d.bin", b"the build's"), ("same.txt", b"the same")]));
+    assert_eq!((aside(&report), report.written), (vec![("d.bin", "d.bin.yours")], 1));
+    assert_eq!(scene.read("d.bin.yours"), b"my own");
+}
+
+#[test]
+fn it_can_stop_instead() {
     let scene = scene();
     scene.install(&Build::of(&[("a", b"1")]));
-    fs::create_dir(scene.folder.join("b")).unwrap();
-    fs::write(scene.folder.join("b/mine"), b"x").unwrap();
-    let sealed = Build::of(&[("b", b"2")]).seal(&scene.store);
-    let error = install(&scene.folder, &[sealed.manifest], Value::Null, &scene.store, &Silent).unwrap_err();
-    assert!(matches!(error, InstallError::InTheWay { .. }));
-    assert_eq!(fs::read(scene.folder.join("a")).unwrap(), b"1", "nothing changed");
+    scene.write("b/mine", b"x");
+    let before = contents(&scene.folder);
+    let sealed = Build::of(&[("a", b"2"), ("b", b"2")]).seal(&scene.store);
+    let wanted = Wanted { own_files: OwnFiles::Stop, ..wanted(std::slice::from_ref(&sealed.manifest)) };
+    let error = install(&scene.folder, wanted, &scene.store, &Silent).unwrap_err();
+    assert!(matches!(&error, InstallError::InTheWay { paths, .. } if paths.len() == 1), "{error:?}");
+    assert!(error.to_string().starts_with("b in "), "{error}");
+    assert_eq!(contents(&scene.folder), before, "nothing changed");
+}
+
+#[test]
+fn what_the_player_changed_is_not_removed() {
+    let scene = scene();
+    scene.install(&Build::of(&[("a", b"1"), ("mods/list.txt", b"none"), ("mods/help.txt", b"help")]));
+    scene.write("mods/list.txt", b"a mod");
+    // The changed file stands in the way of a file that has the name of its folder.
+    let report = scene.install(&Build::of(&[("a", b"1"), ("mods", b"a file now")]));
+    assert_eq!(aside(&report), [("mods", "mods.yours")]);
+    assert_eq!((scene.read("mods.yours/list.txt"), scene.read("mods")), (b"a mod".to_vec(), b"a file now".to_vec()));
+    assert!(!scene.folder.join("mods.yours/help.txt").exists(), "what a build brought and nobody changed goes");
 }
 
 #[cfg(unix)]
@@ -191,12 +281,182 @@ fn nothing_is_written_or_removed_through_a_link() {
     fs::write(outside.join("one"), b"precious").unwrap();
     fs::remove_dir_all(scene.folder.join("a")).unwrap();
     std::os::unix::fs::symlink(&outside, scene.folder.join("a")).unwrap();
-    let sealed = Build::of(&[("a/one", b"2")]).seal(&scene.store);
-    let error = install(&scene.folder, &[sealed.manifest], Value::Null, &scene.store, &Silent).unwrap_err();
-    assert!(matches!(error, InstallError::InTheWay { .. }), "{error:?}");
-    let sealed = Build::of(&[("b", b"2")]).seal(&scene.store);
-    install(&scene.folder, &[sealed.manifest], Value::Null, &scene.store, &Silent).unwrap();
+    let report = scene.install(&Build::of(&[("a/one", b"2")]));
+    assert_eq!((aside(&report), scene.read("a/one")), (vec![("a", "a.yours")], b"2".to_vec()));
+    assert_eq!(fs::read_link(scene.folder.join("a.yours")).unwrap(), outside);
+    fs::remove_dir_all(scene.folder.join("a")).unwrap();
+    fs::rename(scene.folder.join("a.yours"), scene.folder.join("a")).unwrap();
+    scene.install(&Build::of(&[("b", b"2")]));
     assert_eq!(fs::read(outside.join("one")).unwrap(), b"precious");
+}
+
+/// Sets something up in a state folder.
+#[cfg(unix)]
+type Trap<'a> = &'a dyn Fn(&Path);
+
+#[cfg(unix)]
+#[test]
+fn a_strange_folder_harms_nothing() {
+    use std::os::unix::fs::symlink;
+    let scene = scene();
+    let sealed = Build::of(&[("a", &noise(3, 100_000))]).seal(&scene.store);
+    let outside = scene.folder.with_file_name("outside");
+    fs::create_dir(&outside).unwrap();
+    let precious = outside.join("precious.txt");
+    let stage = Folder::stage_name(&[sealed.manifest]);
+    // Everything that is written in the state leads to somebody's file or folder.
+    let traps: [(&str, Trap<'_>); 6] = [
+        ("lock", &|state| symlink("../../outside/precious.txt", state.join("lock")).unwrap()),
+        ("manifests", &|state| symlink("../../outside", state.join("manifests")).unwrap()),
+        ("segments", &|state| symlink("../../outside", state.join("segments")).unwrap()),
+        ("stage", &|state| symlink("../../outside", state.join(&stage)).unwrap()),
+        ("staged", &|state| {
+            fs::create_dir(state.join(&stage)).unwrap();
+            symlink("../../../outside/precious.txt", state.join(&stage).join("0")).unwrap();
+        }),
+        ("staged twin", &|state| {
+            fs::create_dir(state.join(&stage)).unwrap();
+            fs::hard_link(&precious, state.join(&stage).join("0")).unwrap();
+        }),
+    ];
+    for (name, trap) in traps {
+        fs::write(&precious, b"precious").unwrap();
+        let _ = fs::remove_dir_all(&scene.folder);
+        fs::create_dir_all(scene.folder.join(STATE_FOLDER)).unwrap();
+        trap(&scene.folder.join(STATE_FOLDER));
+        let _ = verify(&scene.folder, &Silent);
+        assert_eq!(fs::read(&precious).unwrap(), b"precious", "{name}: verify");
+        let _ = scene.try_install(sealed.manifest, &scene.store);
+        let _ = give_up(&scene.folder);
+        assert_eq!(fs::read(&precious).unwrap(), b"precious", "{name}: install");
+        assert_eq!(fs::read_dir(&outside).unwrap().count(), 1, "{name}: something was written outside");
+    }
+    // A link in the place of the state itself.
+    fs::remove_dir_all(&scene.folder).unwrap();
+    fs::create_dir(&scene.folder).unwrap();
+    symlink("../outside", scene.folder.join(STATE_FOLDER)).unwrap();
+    assert!(matches!(verify(&scene.folder, &Silent), Err(InstallError::NotInstalled(_))));
+    assert!(matches!(scene.try_install(sealed.manifest, &scene.store), Err(InstallError::ForeignState(_))));
+    assert_eq!(fs::read_dir(&outside).unwrap().count(), 1);
+}
+
+#[test]
+fn a_strange_journal_is_refused_and_verify_carries_none_out() {
+    let scene = scene();
+    let build = Build::of(&[("a", b"1")]);
+    scene.install(&build);
+    let precious = scene.folder.with_file_name("precious.txt");
+    fs::write(&precious, b"precious").unwrap();
+    let installed = Folder::open(&scene.folder).unwrap().installed().unwrap().unwrap();
+    let good = serde_json::json!({
+        "format": "lantern.switch/2", "direction": "forward", "phase": "clear", "stage": "stage-1", "before": "before-1",
+        "respell": [], "take": [[0, "a"]], "gone": [], "aside": [], "folders": [], "made": [], "place": [], "links": [],
+        "installed": installed, "previous": null,
+    });
+    let write = |journal: &Value| {
+        fs::write(scene.folder.join(STATE_FOLDER).join("journal.json"), serde_json::to_vec(journal).unwrap()).unwrap();
+    };
+    let strange = [
+        ("/stage", serde_json::json!("../..")),
+        ("/stage", serde_json::json!("stage-1/../../..")),
+        ("/before", serde_json::json!("elsewhere")),
+        ("/take", serde_json::json!([[0, "../precious.txt"]])),
+        ("/take", serde_json::json!([[0, ".lantern-install/lock"]])),
+        ("/aside", serde_json::json!([{ "path": "a", "to": "b/a" }])),
+        ("/aside", serde_json::json!([{ "path": "a", "to": "../a" }])),
+        ("/respell", serde_json::json!([[0, "a", "b/A"]])),
+        ("/links", serde_json::json!([{ "path": "x", "target": "../precious.txt", "is_folder": false }])),
+        (
+            "/links",
+            serde_json::json!([
+                { "path": "p/up", "target": "..", "is_folder": true },
+                { "path": "x", "target": "p/up/../precious.txt", "is_folder": false },
+            ]),
+        ),
+        ("/format", serde_json::json!("lantern.switch/3")),
+    ];
+    for (at, value) in strange {
+        let mut journal = good.clone();
+        *journal.pointer_mut(at).unwrap() = value.clone();
+        write(&journal);
+        for refused in [finish(&scene.folder).err(), give_up(&scene.folder).err(), verify(&scene.folder, &Silent).err()]
+        {
+            assert!(matches!(refused, Some(InstallError::State { .. })), "{at} {value}: {refused:?}");
+        }
+        assert_eq!(fs::read(&precious).unwrap(), b"precious");
+        // An install does without it.
+        scene.install(&build);
+        assert_eq!(contents(&scene.folder), build.0);
+    }
+    // One of ours is left alone by those who only read.
+    write(&good);
+    assert!(matches!(verify(&scene.folder, &Silent), Err(InstallError::Unfinished(_))));
+    assert_eq!(look(&scene.folder).unwrap().unwrap().begun, Some(installed));
+    assert_eq!(scene.read("a"), b"1");
+}
+
+#[test]
+fn a_folder_that_lost_its_records_gets_them_again() {
+    let scene = scene();
+    let (first, second) = (Build::of(&[("a", b"1"), ("b", b"1")]), Build::of(&[("a", b"2")]));
+    scene.install(&first);
+    let state = scene.folder.join(STATE_FOLDER);
+    for lost in ["segments", "manifests"] {
+        fs::remove_dir_all(state.join(lost)).unwrap();
+        assert!(matches!(verify(&scene.folder, &Silent), Err(InstallError::Lost(_))), "{lost}");
+        assert_eq!(scene.install(&first).written, 0);
+        assert!(verify(&scene.folder, &Silent).unwrap().wrong.is_empty(), "{lost}");
+    }
+    let segment = fs::read_dir(state.join("segments")).unwrap().next().unwrap().unwrap().path();
+    fs::write(segment, b"damaged").unwrap();
+    let report = scene.install(&second);
+    assert_eq!((report.removed, report.is_past_unknown), (1, false));
+    assert_eq!(contents(&scene.folder), second.0);
+    // Without a word on what is installed, nothing of it is removed; what fits stays where it is.
+    scene.install(&first);
+    fs::write(state.join("installed.json"), b"{").unwrap();
+    let report = scene.install(&second);
+    assert!(report.is_past_unknown && aside(&report) == [("a", "a.yours")], "{report:?}");
+    assert_eq!(scene.read("b"), b"1");
+}
+
+#[test]
+fn what_is_installed_alone_is_kept_in_mind() {
+    let scene = scene();
+    scene.install(&Build::of(&[("a", &noise(1, 300_000))]));
+    scene.install(&Build::of(&[("a", &noise(2, 300_000))]));
+    let count = |folder: &str| fs::read_dir(scene.folder.join(STATE_FOLDER).join(folder)).unwrap().count();
+    assert_eq!((count("manifests"), count("segments")), (1, 1));
+}
+
+#[test]
+fn what_is_private_is_kept_from_others() {
+    let scene = scene();
+    let sealed = Build::of(&[("a", b"1")]).seal(&scene.store);
+    let private = serde_json::json!({ "invitation": "not to be seen" });
+    let wanted = Wanted { private: Some(private.clone()), ..wanted(std::slice::from_ref(&sealed.manifest)) };
+    install(&scene.folder, wanted, &scene.store, &Silent).unwrap();
+    scene.install(&Build::of(&[("a", b"2")]));
+    assert_eq!(look(&scene.folder).unwrap().unwrap().private, Some(private));
+    #[cfg(unix)]
+    {
+        use std::os::unix::fs::PermissionsExt;
+        let mode = fs::metadata(scene.folder.join(STATE_FOLDER).join("private.json")).unwrap().permissions().mode();
+        assert_eq!(mode & 0o777, 0o600);
+    }
+}
+
+#[test]
+fn room_is_asked_for_before_anything_is_written() {
+    let scene = scene();
+    let sealed = Build::of(&[("a", b"1")]).seal(&scene.store);
+    let folder = Folder::open_or_make(&scene.folder).unwrap();
+    let mut new = gather::manifests(&folder, &[sealed.manifest], &scene.store).unwrap();
+    let Node::File { size, .. } = &mut new[0].node else { unreachable!() };
+    *size = u64::MAX / 2;
+    let plan = plan::Plan::make(&folder, &[], &new, OwnFiles::Aside, &Silent).unwrap();
+    let error = gather::stage(&folder, &plan, &[sealed.manifest], &[], &scene.store, &Silent).unwrap_err();
+    assert!(matches!(error, InstallError::NoRoom(_)), "{error:?}");
 }
 
 /// Counts, and fails or lies from a certain request on.
@@ -226,7 +486,7 @@ impl Fetch for Flaky<'_> {
             bytes[0] ^= 1;
             return Ok(bytes);
         }
-        Err("the line was cut".into())
+        Err(FetchError::new("the line was cut", false))
     }
 }
 
@@ -235,10 +495,10 @@ fn a_cut_line_costs_only_what_had_not_come() {
     let scene = scene();
     let sealed = Build::of(&[("main.pack", &noise(7, 20 << 20))]).seal(&scene.store);
     let flaky = Flaky { store: &scene.store, fails_after: 3, lies: false, requests: AtomicU64::new(0) };
-    let error = install(&scene.folder, &[sealed.manifest], Value::Null, &flaky, &Silent).unwrap_err();
+    let error = scene.try_install(sealed.manifest, &flaky).unwrap_err();
     assert!(matches!(error, InstallError::Fetch { .. }));
     assert!(contents(&scene.folder).is_empty(), "nothing half-visible");
-    let report = install(&scene.folder, &[sealed.manifest], Value::Null, &scene.store, &Silent).unwrap();
+    let report = scene.try_install(sealed.manifest, &scene.store).unwrap();
     assert!(report.received < 12 << 20, "{}", report.received);
     assert_eq!(fs::read(scene.folder.join("main.pack")).unwrap(), noise(7, 20 << 20));
 }
@@ -249,65 +509,80 @@ fn a_lying_server_is_refused_and_nothing_changes() {
     scene.install(&Build::of(&[("a", b"old")]));
     let sealed = Build::of(&[("a", b"new")]).seal(&scene.store);
     let liar = Flaky { store: &scene.store, fails_after: 0, lies: true, requests: AtomicU64::new(0) };
-    let error = install(&scene.folder, &[sealed.manifest], Value::Null, &liar, &Silent).unwrap_err();
+    let error = scene.try_install(sealed.manifest, &liar).unwrap_err();
     assert!(matches!(error, InstallError::Wrong { .. }), "{error:?}");
     assert_eq!(fs::read(scene.folder.join("a")).unwrap(), b"old");
 }
 
-#[test]
-fn a_switch_that_was_cut_is_finished_offline() {
-    let scene = scene();
-    scene.install(&Build::of(&[("a", b"1"), ("b/c", b"1"), ("d", b"1")]));
-    let second = Build::of(&[("a", b"2"), ("b", b"2"), ("e", b"2")]);
-    let sealed = second.seal(&scene.store);
-    // Everything up to the journal, then some of the renames, as a kill would leave it.
-    for done in 0..4 {
-        let copy = scene.folder.with_file_name(format!("copy{done}"));
-        copy_folder(&scene.folder, &copy);
-        {
-            let folder = Folder::open(&copy).unwrap();
-            let old = folder.entries_installed().unwrap();
-            let new = gather::manifests(&folder, &[sealed.manifest], &scene.store).unwrap();
-            let plan = plan::Plan::make(&folder, &old, &new, &Silent).unwrap();
-            gather::stage(&folder, &plan, &[sealed.manifest], &old, &scene.store, &Silent).unwrap();
-            let installed =
-                Installed { format: state::FORMAT.into(), manifests: vec![sealed.manifest], about: Value::Null };
-            let stage = folder.stage(&[sealed.manifest]);
-            let saved = folder.path().join("../saved-stage");
-            let _ = fs::remove_dir_all(&saved);
-            copy_folder(&stage, &saved);
-            switch::switch(&folder, &plan, installed.clone()).unwrap();
-            // Put back what the kill would have left: the journal, and the staged files not yet renamed.
-            let journal = serde_json::json!({
-                "format": "lantern.switch/1", "stage": stage.file_name().unwrap().to_str().unwrap(),
-                "remove": plan.remove, "folders": [], "links": [],
-                "rename": plan.write.iter().enumerate().map(|(i, e)| (i, e.path.clone())).collect::<Vec<_>>(),
-                "installed": installed,
-            });
-            folder.write_json("journal.json", &journal).unwrap();
-            fs::create_dir(&stage).unwrap();
-            for (i, entry) in plan.write.iter().enumerate().skip(done) {
-                fs::rename(saved.join(i.to_string()), stage.join(i.to_string())).unwrap();
-                fs::remove_file(copy.join(entry.path.as_str())).unwrap();
-            }
-        }
-        installed(&copy).unwrap();
-        assert_eq!(contents(&copy), second.0, "{done} of the renames were done");
-        assert!(!copy.join(STATE_FOLDER).join("journal.json").exists());
-    }
+thread_local! {
+    /// Counts down to the point at which this thread's work is cut, as by a kill.
+    static CUT_AT: std::cell::Cell<u64> = const { std::cell::Cell::new(u64::MAX) };
 }
 
-fn copy_folder(from: &Path, to: &Path) {
-    fs::create_dir_all(to).unwrap();
-    for entry in fs::read_dir(from).unwrap() {
-        let entry = entry.unwrap();
-        let target = to.join(entry.file_name());
-        if entry.file_type().unwrap().is_dir() {
-            copy_folder(&entry.path(), &target);
-        } else {
-            fs::copy(entry.path(), target).unwrap();
+struct Cut;
+
+/// Does some work and cuts it at the n-th point; says whether it was cut.
+fn cut_at(point: u64, work: impl FnOnce() + std::panic::UnwindSafe) -> bool {
+    lantern_core::points::listen(|_| {
+        CUT_AT.with(|left| match left.get() {
+            u64::MAX => {}
+            0 => std::panic::resume_unwind(Box::new(Cut)),
+            more => left.set(more - 1),
+        });
+        Ok(())
+    });
+    CUT_AT.set(point);
+    let done = std::panic::catch_unwind(work);
+    CUT_AT.set(u64::MAX);
+    done.is_err_and(|cut| cut.is::<Cut>() || std::panic::resume_unwind(cut))
+}
+
+#[test]
+fn a_switch_that_was_cut_is_finished_or_given_up_offline() {
+    let scene = scene();
+    scene.install(&Build::of(&[("a", b"1"), ("b/c", b"1"), ("d", b"1"), ("mine/x", b"1")]));
+    scene.write("mine/y", b"mine");
+    scene.write("e", b"mine");
+    let before = contents(&scene.folder);
+    let mut second = Build::of(&[("a", b"2"), ("b", b"2"), ("e", b"2"), ("mine", b"2")]);
+    if cfg!(unix) {
+        second.0.insert("link".into(), Item::Link("a".into()));
+    }
+    second.0.insert("empty".into(), Item::Folder);
+    let sealed = second.seal(&scene.store);
+    let mut after = second.0.clone();
+    after.insert("e.yours".into(), Item::File(b"mine".to_vec()));
+    after.insert("mine.yours/y".into(), Item::File(b"mine".to_vec()));
+    let (mut begun, mut points) = (0, 0);
+    for point in 0.. {
+        let (copy, other) = (scene.folder.with_file_name("copy"), scene.folder.with_file_name("other"));
+        for folder in [&copy, &other] {
+            let _ = fs::remove_dir_all(folder);
+        }
+        copy_folder(&scene.folder, &copy);
+        let was_cut = cut_at(point, || {
+            let _ = install(&copy, wanted(&[sealed.manifest]), &scene.store, &Silent);
+        });
+        if !was_cut {
+            points = point;
+            break;
+        }
+        copy_folder(&copy, &other);
+        // A fresh start finishes what was begun and nothing else, without a storefront.
+        let is_begun = look(&copy).unwrap().is_some_and(|looked| looked.begun.is_some());
+        assert_eq!(finish(&copy).unwrap(), is_begun, "cut at {point}");
+        let is_done = contents(&copy) == after;
+        assert!(is_done || (!is_begun && contents(&copy) == before), "cut at {point}: {:?}", contents(&copy));
+        begun += u64::from(is_begun);
+        // Or all of it is as it was.
+        let given_up = give_up(&other).unwrap();
+        if is_begun || !is_done {
+            assert_eq!(contents(&other), before, "given up after a cut at {point}");
+            assert_eq!(given_up.is_some_and(|given_up| given_up.was_begun), is_begun);
+            assert!(verify(&other, &Silent).unwrap().wrong.iter().all(|w| w.path.as_str() == "mine/x"));
         }
     }
+    assert!(begun > 20 && points > begun, "{begun} of {points} points lie in the switch");
 }
 
 #[test]
@@ -342,7 +617,7 @@ fn what_a_kill_left_unfinished_is_removed_and_nothing_else() {
     fs::write(&part, b"half").unwrap();
     scene.store.remove_unfinished().unwrap();
     assert!(!part.exists());
-    install(&scene.folder, &[sealed.manifest], Value::Null, &scene.store, &Silent).unwrap();
+    scene.try_install(sealed.manifest, &scene.store).unwrap();
     Store::at(scene.folder.join("nowhere")).remove_unfinished().unwrap();
 }
 
@@ -382,6 +657,23 @@ fn any_build() -> impl Strategy<Value = Build> {
     })
 }
 
+/// What a player does to an installed folder: writes files, removes files, makes folders.
+fn any_deeds() -> impl Strategy<Value = Vec<(String, Option<Vec<u8>>)>> {
+    let bytes = prop::option::of(prop::collection::vec(any::<u8>(), 0..20));
+    prop::collection::vec(("[ab]{1,2}(/[ab]{1,2}){0,2}", bytes), 0..5)
+}
+
+fn play(folder: &Path, deeds: &[(String, Option<Vec<u8>>)]) {
+    for (name, bytes) in deeds {
+        let path = folder.join(name);
+        // Where the game's own files do not let it, the player does not do it.
+        let _ = match bytes {
+            Some(bytes) => fs::create_dir_all(path.parent().unwrap()).and_then(|()| fs::write(&path, bytes)),
+            None => fs::remove_file(&path),
+        };
+    }
+}
+
 proptest! {
     #![proptest_config(ProptestConfig::with_cases(if cfg!(unix) { 48 } else { 0 }))]
     #[test]
@@ -391,6 +683,40 @@ proptest! {
             scene.install(build);
             prop_assert_eq!(contents(&scene.folder), build.0.clone());
             prop_assert!(verify(&scene.folder, &Silent).unwrap().wrong.is_empty());
+        }
+    }
+
+    #[test]
+    fn nothing_of_a_players_is_lost_by_an_update_that_is_cut_or_given_up(
+        old in any_build(), new in any_build(), deeds in any_deeds(), cut in 0_u64..90, gives_up: bool
+    ) {
+        let scene = scene();
+        scene.install(&old);
+        play(&scene.folder, &deeds);
+        let before = contents(&scene.folder);
+        let sealed = new.seal(&scene.store);
+        let was_cut = cut_at(cut, || {
+            let _ = install(&scene.folder, wanted(&[sealed.manifest]), &scene.store, &Silent);
+        });
+        if was_cut && gives_up && look(&scene.folder).unwrap().is_some_and(|looked| looked.begun.is_some()) {
+            give_up(&scene.folder).unwrap();
+            prop_assert_eq!(contents(&scene.folder), before);
+            return Ok(());
+        }
+        scene.install(&new);
+        let after = contents(&scene.folder);
+        for (name, item) in &new.0 {
+            // Of an empty folder only that it is there: the player may have put something in.
+            let found = after.get(name);
+            prop_assert!(found == Some(item) || (*item == Item::Folder && scene.folder.join(name).is_dir()), "{name}");
+        }
+        prop_assert!(verify(&scene.folder, &Silent).unwrap().wrong.is_empty());
+        // Every content that no build brought there is still somewhere.
+        let brought = |name: &String, item: &Item| old.0.get(name) == Some(item) || new.0.get(name) == Some(item);
+        for (name, item) in before.iter().filter(|(name, item)| !brought(name, item)) {
+            if matches!(item, Item::File(_) | Item::Link(_)) {
+                prop_assert!(after.values().any(|kept| kept == item), "{name} is lost: {after:?}");
+            }
         }
     }
 }

@@ -266,12 +266,30 @@ fn a_download_that_is_cut_is_asked_for_again() {
 }
 
 #[test]
-fn who_makes_the_game_plays_with_access() {
-    let script = Script::run(vec![ok(DISCOVERY), ok(TOKEN), Step::Answer(206, "", "abcdef".into())]);
+fn who_makes_the_game_plays_with_access_where_players_are_refused() {
+    let (name, number, title) = problem::NOT_INVITED;
+    let refusal = || {
+        let body =
+            format!(r#"{{"type":"/problems/{name}","title":"{title}","status":{number},"detail":"d","cure":"c"}}"#);
+        Step::Answer(number, "", body)
+    };
+    let part = || Step::Answer(206, "", "abcdef".into());
     let (title, branch) = ("saltmarsh-post".parse().unwrap(), "creek".parse().unwrap());
-    script.market().play_pack(&title, &branch, &Digest::of(b"p"), 0, 6).unwrap();
-    let asked = script.requests().pop().unwrap().to_lowercase();
-    assert!(asked.contains("authorization: bearer"), "{asked}");
+    let script = Script::run(vec![refusal(), ok(DISCOVERY), ok(TOKEN), part(), part()]);
+    let market = script.market();
+    let ask = || market.play_pack(&title, &branch, &Digest::of(b"p"), 0, 6).unwrap();
+    assert_eq!((ask(), ask()), (b"abcdef".to_vec(), b"abcdef".to_vec()));
+    let asked: Vec<bool> = script
+        .requests()
+        .iter()
+        .filter(|r| r.contains("/v1/play/"))
+        .map(|r| r.to_lowercase().contains("authorization: bearer"))
+        .collect();
+    assert_eq!(asked, [false, true, true]);
+    // A player's machine has nothing else to show.
+    let script = Script::run(vec![refusal()]);
+    let error = script.player().play_pack(&title, &branch, &Digest::of(b"p"), 0, 6).unwrap_err();
+    assert_eq!(error.problem(), Some("not-invited"));
 }
 
 #[test]

@@ -4,6 +4,7 @@ use lantern_project::WithdrawPlan;
 use serde::Serialize;
 
 use super::super::{Agreement, Done, lock, release_asked};
+use crate::args::EditionArg;
 use crate::diagnostic::CommandError;
 use crate::table::Table;
 use crate::ui::{Ui, care, faint, good, strong};
@@ -19,6 +20,8 @@ pub struct Args {
     because: Option<String>,
     #[command(flatten)]
     agreement: Agreement,
+    #[command(flatten)]
+    pub edition: EditionArg,
 }
 
 #[derive(Serialize)]

@@ -5,6 +5,7 @@ use lantern_core::version::{ReleaseAsked, ReleaseName};
 use serde::Serialize;
 
 use super::super::{Done, name, open, release_asked};
+use crate::args::EditionArg;
 use crate::ui::{Ui, good, strong};
 use crate::words;
 
@@ -21,6 +22,8 @@ pub struct Args {
     /// What was kept aside, such as symbols, instead of what players get
     #[arg(long)]
     aside: bool,
+    #[command(flatten)]
+    pub edition: EditionArg,
 }
 
 #[derive(Serialize)]

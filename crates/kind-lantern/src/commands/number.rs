@@ -1,0 +1,61 @@
+use lantern_core::version::BuildNumber;
+use serde::Serialize;
+
+use super::Done;
+use crate::ui::{Ui, faint, good, strong};
+
+/// Shown at the end of the help.
+const EXAMPLES: &str = r#"Examples:
+  lantern number
+  lantern number --next 28"#;
+
+/// Show the build number of the next release, or set it
+///
+/// Numbers only rise: the next one is above all that were taken here, and above the highest that any storefront has shown.
+/// Setting it leaves a gap, which does no harm; as long as no release has taken it, it can be set again.
+#[derive(Debug, clap::Args)]
+#[command(after_help = EXAMPLES)]
+pub struct Args {
+    /// The next release gets this number
+    #[arg(long, value_name = "N", value_parser = super::name::<BuildNumber>)]
+    next: Option<BuildNumber>,
+}
+
+#[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
+pub struct Document<'a> {
+    schema: &'static str,
+    next: BuildNumber,
+    /// The highest that was taken so far.
+    highest: Option<BuildNumber>,
+    /// The storefront that showed the highest, where it was not taken here.
+    seen_at: Option<&'a str>,
+    /// What somebody set it to, where that counts.
+    set_to: Option<BuildNumber>,
+}
+
+pub fn run(args: &Args, ui: &Ui) -> Done {
+    let shown = match args.next {
+        Some(next) => super::lock(ui)?.set_next_number(next)?,
+        None => super::open(ui)?.next_number()?,
+    };
+    ui.document(&Document {
+        schema: "lantern.number/1",
+        next: shown.next,
+        highest: shown.highest,
+        seen_at: shown.seen_at.as_deref(),
+        set_to: shown.set_to,
+    });
+    let done = if args.next.is_some() { good("set:") } else { String::new() };
+    let line = format!("{done} the next release gets the number {}", strong(shown.next));
+    ui.say(line.trim_start());
+    let why = match (shown.set_to, shown.highest, &shown.seen_at) {
+        (Some(_), Some(highest), _) => format!("it was set; the highest so far is {highest}"),
+        (Some(_), None, _) => "it was set; none was taken yet".to_owned(),
+        (None, Some(highest), Some(place)) => format!("the highest so far is {highest}, seen at {place}"),
+        (None, Some(highest), None) => format!("the highest so far is {highest}"),
+        (None, None, _) => "none was taken yet".to_owned(),
+    };
+    ui.say(&format!("  {}", faint(why)));
+    Ok(())
+}

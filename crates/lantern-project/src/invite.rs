@@ -1,0 +1,140 @@
+//! `invite`: invitations to branches that not everybody follows.
+
+use jiff::Timestamp;
+use lantern_core::config::Audience;
+use lantern_core::digest::InvitationId;
+use lantern_core::event::{EventBody, EventId, InvitationEnded, Invited};
+use lantern_core::invitation::Invitation;
+use lantern_core::names::Name;
+use lantern_storefront::protocol::{InvitationMade, NewInvitation};
+use lantern_storefront::{PlaceError, Storefront};
+
+use crate::places::{Place, open_place};
+use crate::project::Locked;
+use crate::{ProjectError, outside};
+
+/// What an invitation is to be.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct InviteWanted {
+    /// A person or a group.
+    pub whom: String,
+    /// When it ends.
+    pub until: Option<Timestamp>,
+    /// How many installed folders may use it.
+    pub folders: Option<u32>,
+    /// Editions that whoever has it counts as owning.
+    pub owns: Vec<Name>,
+}
+
+/// An invitation that was asked for. Its text is only here: it is shown to whoever asked, and written down nowhere.
+#[derive(Debug)]
+pub struct InviteDone {
+    /// The place's name for people.
+    pub place_name: String,
+    /// The text for testers is in it.
+    pub invitation: Invitation,
+    /// As the place has it; none when no answer came, and it may have it or not.
+    pub made: Option<InvitationMade>,
+}
+
+/// The invitations to a branch.
+#[derive(Debug)]
+pub struct Invitations {
+    /// The place's name for people.
+    pub place_name: String,
+    /// Oldest first.
+    pub invitations: Vec<InvitationMade>,
+}
+
+impl Locked {
+    fn invited_branch(&self, storefront: &str, branch: &Name, owns: &[Name]) -> Result<Place, ProjectError> {
+        let place = open_place(&self.open.project, &self.open.project.first_edition(), storefront)?;
+        let rules = place.market.rules().map_err(place.fails())?;
+        let refusals = rules.refuse_promote(branch);
+        if !refusals.is_empty() {
+            return Err(ProjectError::Rules { place: place.reference.name, refusals });
+        }
+        let is_open = rules.branch(branch).is_some_and(|rule| rule.audience == Audience::Everyone);
+        if is_open && owns.is_empty() {
+            return Err(ProjectError::OpenBranch { place: place.reference.name, branch: branch.clone() });
+        }
+        Ok(place)
+    }
+
+    /// Makes an invitation to a branch. The storefront is told its one-way digest alone.
+    ///
+    /// # Errors
+    /// [`ProjectError::OpenBranch`], [`ProjectError::Rules`], [`ProjectError::Place`] when it is refused.
+    pub fn invite(
+        &mut self,
+        storefront: &str,
+        branch: &Name,
+        wanted: &InviteWanted,
+    ) -> Result<InviteDone, ProjectError> {
+        let place = self.invited_branch(storefront, branch, &wanted.owns)?;
+        let place_name = place.name()?;
+        let invitation = Invitation::new(outside::random()?);
+        let InviteWanted { whom, until, folders, owns } = wanted.clone();
+        let new = NewInvitation { id: invitation.id(), whom, until, folders, owns };
+        let key = EventId::new(outside::now(), outside::random()?);
+        let made = match place.market.invite(&place.title, branch, key, &new) {
+            Ok(made) => made,
+            // It may have been made; whoever asked has its text, and the list says whether it holds.
+            Err(PlaceError::Unreachable { .. } | PlaceError::Failed { .. } | PlaceError::Nonsense { .. }) => {
+                return Ok(InviteDone { place_name, invitation, made: None });
+            }
+            Err(source) => return Err(place.fails()(source)),
+        };
+        let NewInvitation { id, whom, until, folders, owns } = made.new.clone();
+        let (reference, branch) = (place.reference.clone(), branch.clone());
+        let invited = Invited { place: reference, branch, invitation: id, whom, until, folders, owns };
+        self.open.record_done(&place.reference, &place.edition, EventBody::Invited(invited), None)?;
+        Ok(InviteDone { place_name, invitation, made: Some(made) })
+    }
+
+    /// Returns every invitation to a branch, as the storefront has it.
+    ///
+    /// # Errors
+    /// [`ProjectError::Rules`], [`ProjectError::Place`].
+    pub fn invitations(&self, storefront: &str, branch: &Name) -> Result<Invitations, ProjectError> {
+        let place = open_place(&self.open.project, &self.open.project.first_edition(), storefront)?;
+        let invitations = place.market.invitations(&place.title, branch).map_err(place.fails())?.invitations;
+        Ok(Invitations { place_name: place.name()?, invitations })
+    }
+
+    /// Ends an invitation, named by the first digits of its id or by whom it is for.
+    ///
+    /// # Errors
+    /// [`ProjectError::NoInvitation`] when none or several are meant, and those of the place.
+    pub fn end_invitation(
+        &mut self,
+        storefront: &str,
+        branch: &Name,
+        which: &str,
+    ) -> Result<(String, InvitationMade), ProjectError> {
+        let place = open_place(&self.open.project, &self.open.project.first_edition(), storefront)?;
+        let all = place.market.invitations(&place.title, branch).map_err(place.fails())?.invitations;
+        let is_meant = |made: &&InvitationMade| short(&made.new.id).starts_with(which) || made.new.whom == which;
+        let mut meant: Vec<&InvitationMade> = all.iter().filter(is_meant).collect();
+        // One that has ended is meant only where no other is.
+        if meant.len() > 1 {
+            meant.retain(|made| made.ended_at.is_none());
+        }
+        let [made] = meant[..] else {
+            let there = all.iter().filter(|made| made.ended_at.is_none());
+            let there = there.map(|made| format!("{} ({})", short(&made.new.id), made.new.whom)).collect();
+            return Err(ProjectError::NoInvitation { asked: which.to_owned(), several: meant.len() > 1, there });
+        };
+        let key = EventId::new(outside::now(), outside::random()?);
+        let ended = place.market.end_invitation(&place.title, branch, key, made.new.id).map_err(place.fails())?;
+        let (whom, invitation) = (ended.new.whom.clone(), ended.new.id);
+        let body = InvitationEnded { place: place.reference.clone(), branch: branch.clone(), invitation, whom };
+        self.open.record_done(&place.reference, &place.edition, EventBody::InvitationEnded(body), None)?;
+        Ok((place.name()?, ended))
+    }
+}
+
+/// Returns what people call an invitation by: the first digits of its id.
+pub fn short(id: &InvitationId) -> String {
+    id.0.hex().chars().take(8).collect()
+}

@@ -1,0 +1,427 @@
+//! The ledger's safety: that its loss is noticed, copies of it, and how it is rebuilt from what is left.
+//!
+//! Beside the ledger lies its head, which says how far it had come, and in the store lies a record of every release.
+//! Whoever knows of more than the ledger does shows that it was lost, emptied or replaced by an older one.
+
+use std::collections::BTreeSet;
+use std::fs;
+use std::io::ErrorKind;
+use std::path::{Path, PathBuf};
+
+use lantern_core::board::Board;
+use lantern_core::config::Config;
+use lantern_core::digest::{Digest, ReleaseId};
+use lantern_core::event::{Event, EventBody, Freed, Pushed, Rebuilt, Sealed};
+use lantern_core::names::Name;
+use lantern_core::release::ReleaseRecord;
+use lantern_ledger::{Chains, Ledger, ServerFacts, salvage};
+use lantern_store::durable::{self, DurableError};
+use lantern_store::store::Store;
+use lantern_storefront::Storefront;
+use serde::{Deserialize, Serialize};
+
+use crate::places::open_place;
+use crate::project::{LEDGER, Locked, Open, Project};
+use crate::{ProjectError, outside};
+
+const HEAD: &str = "ledger.head";
+const HEAD_FORMAT: &str = "lantern.ledger-head/1";
+const EXPORT_FORMAT: &str = "lantern.ledger-export/1";
+/// The copy that is brought up to date whenever a release is prepared, in the state folder.
+const COPY: &str = "ledger-copy.jsonl";
+/// Longest head that is read, in bytes.
+const MAX_HEAD_LEN: u64 = 4 * 1024;
+/// Longest copy that is read, in bytes.
+const MAX_COPY_LEN: u64 = 4 * 1024 * 1024 * 1024;
+
+/// How far the ledger had come.
+#[derive(Debug, PartialEq, Eq, Serialize, Deserialize)]
+struct Head {
+    format: String,
+    /// This computer, as the ledger names it.
+    device: String,
+    sequence: u64,
+    /// Plain BLAKE3 of the event's line.
+    line: Digest,
+}
+
+/// Notes an event as the last one. Should that fail, the head says less than the ledger, which does no harm.
+pub(crate) fn write_head(project: &Project, event: &Event) {
+    let head = Head {
+        format: HEAD_FORMAT.to_owned(),
+        device: event.device.clone(),
+        sequence: event.sequence,
+        line: Digest::of(event.to_line().as_bytes()),
+    };
+    let bytes = serde_json::to_vec_pretty(&head).expect("a head has only string keys");
+    if let Err(error) = durable::write_whole(&project.state(HEAD), &bytes) {
+        log::warn!("the head of the ledger was not written: {error}");
+    }
+}
+
+fn read_head(project: &Project) -> Option<Head> {
+    let bytes = durable::read_limited(&project.state(HEAD), MAX_HEAD_LEN).ok()?;
+    serde_json::from_slice(&bytes).ok().filter(|head: &Head| head.format == HEAD_FORMAT)
+}
+
+/// Refuses to go on with a ledger that knows less than what lies beside it; `ledger` is none before it is opened.
+pub(crate) fn refuse_lost(project: &Project, ledger: Option<&Ledger>, store: &Store) -> Result<(), ProjectError> {
+    let head = read_head(project);
+    let lost = |why: String| Err(ProjectError::LedgerLost { path: project.state(LEDGER), why });
+    let Some(ledger) = ledger else {
+        // Opening would make a new one.
+        let had_one = head.is_some() || !store.records()?.is_empty();
+        return if had_one && !project.has_ledger() { lost("the file is not there".to_owned()) } else { Ok(()) };
+    };
+    if let Some(head) = head {
+        return match ledger.line_of(&head.device, head.sequence)? {
+            Some(line) if Digest::of(line.as_bytes()) == head.line => Ok(()),
+            Some(_) => lost(format!("its event {} is another one than was written last", head.sequence)),
+            None => lost(format!("its event {} is missing, and perhaps others", head.sequence)),
+        };
+    }
+    // Without a head the records of the store know which releases there were.
+    let records = store.records()?;
+    if records.is_empty() {
+        return Ok(());
+    }
+    let known: BTreeSet<u32> = ledger.events()?.iter().filter_map(number_of).collect();
+    for id in records {
+        // One that cannot be read says nothing here; verify finds it.
+        let Ok(record) = store.record(id) else { continue };
+        if !known.contains(&record.number.get()) {
+            return lost(format!("it knows nothing of {}, whose record lies in the store", record.name()));
+        }
+    }
+    Ok(())
+}
+
+/// The number that an event takes for a release: one that is reserved may have a record already.
+fn number_of(event: &Event) -> Option<u32> {
+    match &event.body {
+        EventBody::NumberReserved(reserved) => Some(reserved.number.get()),
+        EventBody::Sealed(sealed) => Some(sealed.name.number.get()),
+        _ => None,
+    }
+}
+
+/// A copy of the ledger: its header, then each event's line as it stands.
+#[derive(Debug, Serialize, Deserialize)]
+struct Header {
+    format: String,
+}
+
+fn header() -> String {
+    serde_json::to_string(&Header { format: EXPORT_FORMAT.to_owned() }).expect("a header has only string keys")
+}
+
+/// Reads a copy: its events' lines, each following its computer's last. A last line that was cut off is left out.
+fn read_copy(path: &Path) -> Result<Vec<String>, ProjectError> {
+    let bytes = durable::read_limited(path, MAX_COPY_LEN)?;
+    let text = String::from_utf8_lossy(&bytes);
+    let foreign = |why: String| ProjectError::NoLedgerCopy { path: path.to_owned(), why };
+    let mut lines = text.split_inclusive('\n');
+    let first = lines.next().unwrap_or_default();
+    let is_ours = serde_json::from_str::<Header>(first).is_ok_and(|header| header.format == EXPORT_FORMAT);
+    if !is_ours {
+        return Err(foreign(format!("it does not start with the format {EXPORT_FORMAT:?}")));
+    }
+    let mut chains = Chains::default();
+    let mut out = Vec::new();
+    for (line, number) in lines.zip(2..) {
+        let Some(line) = line.strip_suffix('\n') else { break };
+        chains.follow(line).map_err(|e| foreign(format!("line {number}: {e}")))?;
+        out.push(line.to_owned());
+    }
+    Ok(out)
+}
+
+/// What writing a copy came to.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct LedgerCopied {
+    /// Where.
+    pub path: PathBuf,
+    /// Events that it holds.
+    pub events: u64,
+    /// Its size, in bytes.
+    pub bytes: u64,
+}
+
+impl Open {
+    /// Returns every event's line as it stands, behind a header, and how many there are.
+    ///
+    /// # Errors
+    /// [`ProjectError::Ledger`] when a line does not follow the one before it: nothing is copied that is damaged.
+    pub fn ledger_export(&self) -> Result<(String, u64), ProjectError> {
+        let count = self.events()?.len() as u64;
+        let mut text = header() + "\n";
+        for (_, line) in self.ledger_lines()? {
+            text += &line;
+            text.push('\n');
+        }
+        Ok((text, count))
+    }
+
+    /// Writes the ledger to a file where nothing is yet.
+    ///
+    /// # Errors
+    /// [`ProjectError::OutputThere`], [`ProjectError::Ledger`], [`ProjectError::File`].
+    pub fn export_ledger_to(&self, path: &Path) -> Result<LedgerCopied, ProjectError> {
+        if fs::symlink_metadata(path).is_ok() {
+            return Err(ProjectError::OutputThere(path.to_owned()));
+        }
+        let (text, events) = self.ledger_export()?;
+        durable::write_whole(path, text.as_bytes())?;
+        Ok(LedgerCopied { path: path.to_owned(), events, bytes: text.len() as u64 })
+    }
+
+    /// Brings the copy of the ledger up to date. `path` is another place than the usual one; the file there must be an older
+    /// copy of this ledger.
+    ///
+    /// # Errors
+    /// [`ProjectError::NoLedgerCopy`] for a file that is none, [`ProjectError::Ledger`], [`ProjectError::File`].
+    pub fn back_ledger_up(&self, path: Option<&Path>) -> Result<LedgerCopied, ProjectError> {
+        let usual = self.project.state(COPY);
+        let path = path.unwrap_or(&usual);
+        let (text, events) = self.ledger_export()?;
+        let there = match durable::read_limited(path, MAX_COPY_LEN) {
+            Ok(bytes) => bytes,
+            Err(e) if e.source.kind() == ErrorKind::NotFound => Vec::new(),
+            Err(e) => return Err(e.into()),
+        };
+        // A copy of another ledger is never written over; one that goes further than this ledger is worth more than it.
+        let is_older = text.as_bytes().starts_with(&there);
+        if !is_older && path != usual {
+            let why = "it is not an older copy of this ledger".to_owned();
+            return Err(ProjectError::NoLedgerCopy { path: path.to_owned(), why });
+        }
+        if !is_older {
+            let aside = free_name(&usual, "before");
+            durable::rename(&usual, &aside)?;
+        }
+        durable::write_whole(path, text.as_bytes())?;
+        Ok(LedgerCopied { path: path.to_owned(), events, bytes: text.len() as u64 })
+    }
+}
+
+/// Returns a name beside a file that nothing has yet.
+fn free_name(path: &Path, word: &str) -> PathBuf {
+    let name = path.file_name().unwrap_or_default().to_string_lossy().into_owned();
+    let names = (1_u64..).map(|n| path.with_file_name(format!("{name}.{word}-{n}")));
+    names.into_iter().find(|path| fs::symlink_metadata(path).is_err()).unwrap_or_default()
+}
+
+impl Locked {
+    /// Adds what a copy of a ledger knows and this one does not: of this computer's or of another's.
+    ///
+    /// # Errors
+    /// [`ProjectError::NoLedgerCopy`] for a file that is none, [`ProjectError::Ledger`] when it belongs to another history.
+    pub fn import_ledger(&mut self, path: &Path) -> Result<u64, ProjectError> {
+        let lines = read_copy(path)?;
+        let added = self.open.ledger().add_lines(&lines)?;
+        // Lines of this very computer may have come back.
+        let device = self.open.ledger().device().to_owned();
+        if let Some(event) = self.open.events()?.iter().rev().find(|event| event.device == device) {
+            write_head(&self.open.project, event);
+        }
+        Ok(added)
+    }
+}
+
+/// What rebuilding a ledger found.
+#[derive(Debug, Clone, Default)]
+pub struct LedgerRebuilt {
+    /// Events that the old file or a copy still had.
+    pub copied: u64,
+    /// Releases that only their records told of.
+    pub releases: Vec<(Name, lantern_core::version::ReleaseName)>,
+    /// Those of them whose content is not in the store any more.
+    pub without_content: Vec<lantern_core::version::ReleaseName>,
+    /// Builds that storefronts have of releases, and that were not known.
+    pub pushed: u64,
+    /// Storefronts that answered.
+    pub asked: Vec<Name>,
+    /// Storefronts that could not be asked, with the reason.
+    pub unreachable: Vec<(Name, String)>,
+    /// Where the old ledger was put; none when there was none.
+    pub old: Option<PathBuf>,
+}
+
+impl Project {
+    /// Makes a new ledger of what the old file, its copy, the records of the store and the storefronts still know. The old
+    /// file is kept beside it.
+    ///
+    /// # Errors
+    /// [`ProjectError::Busy`], [`ProjectError::File`], [`ProjectError::Ledger`]. Killed at any point, the same call does it.
+    pub fn rebuild_ledger(self, copy: Option<&Path>) -> Result<(Open, LedgerRebuilt), ProjectError> {
+        crate::project::make_state_folder(self.root())?;
+        let lock = self.take_lock()?;
+        let store = self.open_store();
+        let mut done = LedgerRebuilt::default();
+        let mut lines = salvage(&self.state(LEDGER));
+        let copies = [copy.map(Path::to_owned), Some(self.state(COPY))];
+        for path in copies.into_iter().flatten() {
+            match read_copy(&path) {
+                Ok(copied) => lines = joined(lines, copied),
+                // Only the copy that somebody named has to be one.
+                Err(error) if Some(path.as_path()) == copy => return Err(error),
+                Err(_) => {}
+            }
+        }
+        done.copied = lines.len() as u64;
+
+        // All of it comes into a file of its own first.
+        let fresh = self.state("ledger-new.db");
+        remove_database(&fresh)?;
+        let mut ledger = Ledger::open(&fresh, outside::random()?)?;
+        ledger.add_lines(&lines)?;
+        let events = ledger.events()?;
+        for (edition, record) in unknown_releases(&store, &events)? {
+            let id = record.id();
+            let input = Config::input_digest(&record.game, &edition, &record.version, &record.targets);
+            let sealed = EventBody::Sealed(Sealed { release: id, name: record.name(), input });
+            ledger.append(&edition, outside::stamp()?, None, sealed)?;
+            let mut there = true;
+            for depot in record.sealed() {
+                there &= store.has_tree(depot.tree)?;
+            }
+            if !there {
+                let freed = EventBody::Freed(Freed { releases: vec![id] });
+                ledger.append(&edition, outside::stamp()?, None, freed)?;
+                done.without_content.push(record.name());
+            }
+            done.releases.push((edition, record.name()));
+        }
+        ledger.close()?;
+
+        let path = self.state(LEDGER);
+        if fs::symlink_metadata(&path).is_ok() {
+            let old = free_name(&path, "before");
+            for ending in ["-wal", "-shm"] {
+                let beside = |path: &Path| with_ending(path, ending);
+                if fs::symlink_metadata(beside(&path)).is_ok() {
+                    durable::rename(&beside(&path), &beside(&old))?;
+                }
+            }
+            durable::rename(&path, &old)?;
+            done.old = Some(old);
+        }
+        // The head spoke of the old one.
+        durable::remove_file(&self.state(HEAD))?;
+        durable::rename(&fresh, &path)?;
+        drop(lock);
+        let mut locked = self.open()?.lock()?;
+        locked.ask_after_rebuilding(&mut done)?;
+        Ok((locked.open, done))
+    }
+}
+
+impl Locked {
+    /// Asks every storefront what it has of the releases that are known again.
+    fn ask_after_rebuilding(&mut self, done: &mut LedgerRebuilt) -> Result<(), ProjectError> {
+        for (name, editions) in self.storefronts_with_editions() {
+            let mut failed = None;
+            for edition in editions {
+                match self.learn_builds(&edition, &name) {
+                    Ok(pushed) => done.pushed += pushed,
+                    Err(error @ (ProjectError::Place { .. } | ProjectError::OtherPlace { .. })) => {
+                        failed = Some(crate::verify::in_full(&error));
+                        break;
+                    }
+                    Err(error) => return Err(error),
+                }
+            }
+            match failed {
+                None => done.asked.push(name),
+                Some(why) => done.unreachable.push((name, why)),
+            }
+        }
+        let rebuilt = Rebuilt {
+            copied: done.copied,
+            releases: self.ids_of(&done.releases)?,
+            asked: done.asked.clone(),
+            unreachable: done.unreachable.iter().map(|(name, _)| name.clone()).collect(),
+        };
+        let edition = self.open.project.first_edition();
+        self.open.record(&edition, EventBody::Rebuilt(rebuilt), None).map(|_| ())
+    }
+
+    fn ids_of(&self, releases: &[(Name, lantern_core::version::ReleaseName)]) -> Result<Vec<ReleaseId>, ProjectError> {
+        let events = self.open.events()?;
+        let id = |(edition, name): &(Name, lantern_core::version::ReleaseName)| {
+            Board::fold(edition, &events).releases.into_iter().find(|r| r.name == *name).map(|r| r.id)
+        };
+        Ok(releases.iter().filter_map(id).collect())
+    }
+
+    /// Records which of the known releases a storefront has; returns how many were news.
+    fn learn_builds(&mut self, edition: &Name, name: &Name) -> Result<u64, ProjectError> {
+        let place = open_place(&self.open.project, edition, name.as_str())?;
+        let branches = place.market.branches(&place.title).map_err(place.fails())?.branches;
+        let builds = place.market.builds(&place.title).map_err(place.fails())?.builds;
+        self.learn(&place, &branches, &builds)?;
+        let board = self.open.board(edition)?;
+        let mut count = 0;
+        for build in builds {
+            let is_known = board.releases.iter().any(|r| r.id == build.release);
+            if !is_known || board.build_of(&place.reference, build.release).is_some() {
+                continue;
+            }
+            let body = Pushed {
+                key: None,
+                place: place.reference.clone(),
+                release: build.release,
+                name: build.name,
+                build: build.build,
+                sent: 0,
+            };
+            let server = ServerFacts { happened_at: Some(build.made_at), revision: build.build };
+            self.open.record(edition, EventBody::Pushed(body), Some(server))?;
+            count += 1;
+        }
+        Ok(count)
+    }
+}
+
+/// Returns the releases that only their records in the store tell of, in the order of their numbers.
+fn unknown_releases(store: &Store, events: &[Event]) -> Result<Vec<(Name, ReleaseRecord)>, ProjectError> {
+    let sealed: BTreeSet<ReleaseId> = events
+        .iter()
+        .filter_map(|event| match &event.body {
+            EventBody::Sealed(sealed) => Some(sealed.release),
+            _ => None,
+        })
+        .collect();
+    let mut out: Vec<(Name, ReleaseRecord)> = Vec::new();
+    for id in store.records()?.into_iter().filter(|id| !sealed.contains(id)) {
+        if let Ok(record) = store.record(id) {
+            out.push((record.edition.clone(), record));
+        }
+    }
+    out.sort_by_key(|(_, record)| record.number);
+    Ok(out)
+}
+
+/// Joins what two copies know of the same ledger: of each computer the longer chain, where one goes on with the other.
+fn joined(one: Vec<String>, other: Vec<String>) -> Vec<String> {
+    let mut chains = Chains::default();
+    let mut out: Vec<String> = Vec::new();
+    for line in one.into_iter().chain(other) {
+        if chains.follow(&line).is_ok() {
+            out.push(line);
+        }
+    }
+    out
+}
+
+fn with_ending(path: &Path, ending: &str) -> PathBuf {
+    let name = path.file_name().unwrap_or_default().to_string_lossy().into_owned();
+    path.with_file_name(format!("{name}{ending}"))
+}
+
+fn remove_database(path: &Path) -> Result<(), DurableError> {
+    for ending in ["", "-wal", "-shm"] {
+        durable::remove_file(&with_ending(path, ending))?;
+    }
+    Ok(())
+}

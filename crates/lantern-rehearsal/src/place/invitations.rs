@@ -1,0 +1,188 @@
+//! Invitations: made and ended by those who make the game, shown by players' machines.
+
+use jiff::Timestamp;
+use lantern_core::config::Audience;
+use lantern_core::digest::InvitationId;
+use lantern_core::invitation::Invitation;
+use lantern_core::names::{Handle, Name};
+use lantern_storefront::protocol::{InvitationMade, NewInvitation, problem};
+use rusqlite::{Connection, OptionalExtension, TransactionBehavior, params};
+
+use super::{CLIENT_ID, Place, document, text};
+use crate::refusal::Refused;
+
+/// Longest name of whom an invitation is for, in bytes.
+const MAX_WHOM_LEN: usize = 200;
+/// Longest number that a folder gives itself, in bytes.
+const MAX_FOLDER_LEN: usize = 64;
+
+/// Who asks for what players get.
+#[derive(Debug, Clone, Default)]
+pub(crate) struct Asker {
+    /// Whether it is somebody who makes the game.
+    pub is_maker: bool,
+    /// The text of an invitation, as it came.
+    pub invitation: Option<String>,
+    /// What the installed folder calls itself.
+    pub folder: Option<String>,
+}
+
+/// What somebody may have of a branch that they may follow.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) enum Owns {
+    /// Whatever there is.
+    Everything,
+    /// Depots without such a condition, and those of these editions.
+    Editions(Vec<Name>),
+}
+
+impl Place {
+    /// Says whether somebody may follow a branch, and what they own as far as it is proved.
+    pub(crate) fn admit(
+        &self,
+        title: &Handle,
+        branch: &Name,
+        audience: Audience,
+        asker: &Asker,
+    ) -> Result<Owns, Refused> {
+        if asker.is_maker {
+            return Ok(Owns::Everything);
+        }
+        match (&asker.invitation, audience) {
+            (Some(text), _) => self.use_invitation(title, branch, text, asker.folder.as_deref()),
+            (None, Audience::Everyone) => Ok(Owns::Editions(Vec::new())),
+            (None, _) => {
+                let detail = format!("{branch} is for those who were invited");
+                Err(Refused::new(problem::NOT_INVITED, detail, "ask whoever made the game for an invitation"))
+            }
+        }
+    }
+
+    fn use_invitation(&self, title: &Handle, branch: &Name, text: &str, folder: Option<&str>) -> Result<Owns, Refused> {
+        let refused = |detail: String, cure: &str| Err(Refused::new(problem::NOT_INVITED, detail, cure));
+        let another = "ask whoever made the game for another one";
+        let Ok(invitation) = text.parse::<Invitation>() else {
+            return refused("this is not an invitation".to_owned(), "copy it again, whole");
+        };
+        let now = self.now();
+        let mut database = self.database();
+        let transaction = database.transaction_with_behavior(TransactionBehavior::Immediate)?;
+        let Some(mut made) = find(&transaction, title, branch, invitation.id())? else {
+            return refused(format!("this invitation is not one to {branch}"), "is it for another branch or game?");
+        };
+        if made.ended_at.is_some() {
+            return refused("this invitation was ended by whoever made the game".to_owned(), another);
+        }
+        if let Some(until) = made.new.until.filter(|until| *until <= now) {
+            return refused(format!("this invitation ended on {}", until.strftime("%Y-%m-%d")), another);
+        }
+        let folder = folder.filter(|folder| !folder.is_empty() && folder.len() <= MAX_FOLDER_LEN).unwrap_or_default();
+        let sql = "SELECT count(*) FROM invited WHERE invitation = $1 AND folder = $2";
+        let id = made.new.id.to_string();
+        let is_known = transaction.query_row(sql, params![id, folder], |row| row.get::<_, u32>(0))? > 0;
+        if !is_known {
+            if let Some(most) = made.new.folders.filter(|most| made.used_by >= *most) {
+                return refused(
+                    format!("this invitation is for {most} installed folders, and as many use it"),
+                    another,
+                );
+            }
+            transaction.execute("INSERT INTO invited VALUES ($1, $2)", params![id, folder])?;
+            made.used_by += 1;
+        }
+        // To the hour: it shows that an invitation is in use, and not when somebody plays.
+        let hour = Timestamp::from_second(now.as_second() / 3600 * 3600).unwrap_or(now);
+        if !is_known || made.last_used != Some(hour) {
+            made.last_used = Some(hour);
+            write(&transaction, title, &made)?;
+        }
+        transaction.commit()?;
+        Ok(Owns::Editions(made.new.owns))
+    }
+
+    pub(crate) fn invite(
+        &self,
+        title: &Handle,
+        branch: &Name,
+        invitation: &NewInvitation,
+    ) -> Result<InvitationMade, Refused> {
+        self.branch(title, branch)?;
+        let whom = invitation.whom.trim();
+        if whom.is_empty() || whom.len() > MAX_WHOM_LEN || whom.chars().any(char::is_control) {
+            let detail = format!("an invitation is for somebody, in 1 to {MAX_WHOM_LEN} bytes without line breaks");
+            return Err(Refused::new(problem::MALFORMED, detail, "say for whom it is"));
+        }
+        if invitation.until.is_some_and(|until| until <= self.now()) {
+            return Err(Refused::new(
+                problem::MALFORMED,
+                "the invitation would have ended already",
+                "give a later end",
+            ));
+        }
+        let mut database = self.database();
+        let transaction = database.transaction_with_behavior(TransactionBehavior::Immediate)?;
+        if let Some(known) = find(&transaction, title, branch, invitation.id)? {
+            return Ok(known);
+        }
+        let made = InvitationMade {
+            new: invitation.clone(),
+            branch: branch.clone(),
+            made_at: self.now(),
+            made_by: CLIENT_ID.to_owned(),
+            used_by: 0,
+            last_used: None,
+            ended_at: None,
+        };
+        write(&transaction, title, &made)?;
+        self.note(&transaction, title, "invitation-made", 0, Some(branch))?;
+        transaction.commit()?;
+        Ok(made)
+    }
+
+    pub(crate) fn invitations(&self, title: &Handle, branch: &Name) -> Result<Vec<InvitationMade>, Refused> {
+        self.branch(title, branch)?;
+        let database = self.database();
+        let sql = "SELECT document FROM invitations WHERE title = $1 AND branch = $2 ORDER BY rowid";
+        super::documents(&database, sql, params![title.as_str(), branch.as_str()])
+    }
+
+    pub(crate) fn end_invitation(
+        &self,
+        title: &Handle,
+        branch: &Name,
+        id: InvitationId,
+    ) -> Result<InvitationMade, Refused> {
+        self.branch(title, branch)?;
+        let mut database = self.database();
+        let transaction = database.transaction_with_behavior(TransactionBehavior::Immediate)?;
+        let missing = || Refused::new(problem::NOT_FOUND, "there is no such invitation", "look at the list of them");
+        let mut made = find(&transaction, title, branch, id)?.ok_or_else(missing)?;
+        if made.ended_at.is_none() {
+            made.ended_at = Some(self.now());
+            write(&transaction, title, &made)?;
+            self.note(&transaction, title, "invitation-ended", 0, Some(branch))?;
+        }
+        transaction.commit()?;
+        Ok(made)
+    }
+}
+
+fn find(
+    connection: &Connection,
+    title: &Handle,
+    branch: &Name,
+    id: InvitationId,
+) -> Result<Option<InvitationMade>, Refused> {
+    let sql = "SELECT document FROM invitations WHERE title = $1 AND branch = $2 AND id = $3";
+    let values = params![title.as_str(), branch.as_str(), id.to_string()];
+    let found = connection.query_row(sql, values, |row| row.get::<_, String>(0)).optional()?;
+    found.map(|found| document(&found)).transpose()
+}
+
+fn write(connection: &Connection, title: &Handle, made: &InvitationMade) -> Result<(), Refused> {
+    let sql = "INSERT INTO invitations (title, branch, id, document) VALUES ($1, $2, $3, $4)
+        ON CONFLICT (title, branch, id) DO UPDATE SET document = excluded.document";
+    let values = params![title.as_str(), made.branch.as_str(), made.new.id.to_string(), text(made)?];
+    connection.execute(sql, values)?;
+    Ok(())
+}
