@@ -243,6 +243,27 @@ pub(crate) mod tests {
     }
 
     #[test]
+    fn names_that_would_leave_their_place_are_refused() {
+        let mut record = record("1.3.2", 25);
+        record.targets[0].folder = Some("Saltmarsh Post".parse().unwrap());
+        let text = String::from_utf8(record.encode()).unwrap();
+        assert!(ReleaseRecord::decode(text.as_bytes()).is_ok());
+        let with = |from: &str, to: &str| {
+            assert!(text.contains(from), "{text}");
+            ReleaseRecord::decode(text.replace(from, to).as_bytes())
+        };
+        for folder in
+            ["..", ".", "", "/etc", "a/b", "a\\\\b", "C:", "con", "NUL.txt", ".lantern-install", "a.", " a", "a\\u0007"]
+        {
+            let refused = with("\"Saltmarsh Post\"", &format!("\"{folder}\""));
+            assert!(refused.is_err(), "{folder:?}: {refused:?}");
+        }
+        for start in ["../saltmarsh", "/bin/sh", ".lantern/store", "a/.LANTERN-install./x"] {
+            assert!(with("\"saltmarsh\"", &format!("\"{start}\"")).is_err(), "{start}");
+        }
+    }
+
+    #[test]
     fn another_format_is_named() {
         let text = String::from_utf8(record("1.3.2", 25).encode()).unwrap().replace("release/1", "release/2");
         assert!(

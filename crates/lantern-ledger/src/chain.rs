@@ -38,4 +38,9 @@ impl Chains {
         self.0.insert(event.device.clone(), (event.sequence, Digest::of(line.as_bytes())));
         Ok(event)
     }
+
+    /// Returns how far a computer's chain has come; zero where nothing of it was read.
+    pub fn last(&self, device: &str) -> u64 {
+        self.0.get(device).map_or(0, |(sequence, _)| *sequence)
+    }
 }

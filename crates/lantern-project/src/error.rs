@@ -123,7 +123,7 @@ pub enum ProjectError {
         highest: BuildNumber,
     },
     /// What lies beside the ledger knows of more than the ledger does.
-    #[error("the ledger {} was lost, or is an older one: {why}", .path.display())]
+    #[error("the ledger {} is lost or out of date: {why}", .path.display())]
     LedgerLost {
         /// The file.
         path: PathBuf,
@@ -331,6 +331,9 @@ pub enum ProjectError {
         #[source]
         source: PlaceError,
     },
+    /// An invitation was made, and the ledger could not be written.
+    #[error("the invitation is made, and this could not be recorded here")]
+    InvitationUnrecorded(#[source] LedgerError),
     /// A storefront has done what was asked, and this computer could not write it down.
     #[error("{place} has done it, and it could not be recorded here")]
     Unrecorded {
@@ -429,7 +432,11 @@ impl ProjectError {
             Self::LedgerLost { .. } => Class::Damaged,
             Self::NoLedgerCopy { .. } => Class::Usage,
             Self::Ledger(LedgerError::Foreign { .. }) => Class::Usage,
-            Self::Ledger(error) | Self::Unrecorded { source: error, .. } if error.is_damaged() => Class::Damaged,
+            Self::Ledger(error) | Self::Unrecorded { source: error, .. } | Self::InvitationUnrecorded(error)
+                if error.is_damaged() =>
+            {
+                Class::Damaged
+            }
             Self::Busy { .. }
             | Self::BeingTried { .. }
             | Self::ForeignState(_)
@@ -437,6 +444,7 @@ impl ProjectError {
             | Self::File(_)
             | Self::Ledger(_)
             | Self::Unrecorded { .. }
+            | Self::InvitationUnrecorded(_)
             | Self::Seal(_)
             | Self::Start { .. }
             | Self::Random(_) => Class::Computer,
@@ -548,9 +556,8 @@ impl ProjectError {
                 vec![format!("numbers only rise; the lowest possible is {next}")]
             }
             Self::LedgerLost { .. } => vec![
-                "lantern ledger rebuild".to_owned(),
-                "it makes the ledger again of its copy, the store and the storefronts. Nothing was changed now"
-                    .to_owned(),
+                "to make it again of its copy, the store and the storefronts: lantern ledger rebuild".to_owned(),
+                "or put the right file back from a backup of yours. Nothing was changed".to_owned(),
             ],
             Self::NoLedgerCopy { .. } => one("name a file that lantern ledger export or backup has written"),
             Self::Ledger(error) if error.is_damaged() => vec![
@@ -559,6 +566,11 @@ impl ProjectError {
                     .to_owned(),
             ],
             Self::Ledger(error) => cures_of_ledger(error),
+            Self::InvitationUnrecorded(source) => {
+                let mut cures = cures_of_ledger(source);
+                cures.push("the invitation above holds all the same".to_owned());
+                cures
+            }
             Self::Unrecorded { source, .. } => {
                 let mut cures = cures_of_ledger(source);
                 cures.push("the same command asks the storefront, records it, and does nothing twice".to_owned());
@@ -587,7 +599,15 @@ pub const fn cure_of_disk(kind: ErrorKind) -> Option<&'static str> {
             Some("it lies on a disk that can only be read now: make it writable, then run the same command again")
         }
         ErrorKind::FileTooLarge => Some("the file is far larger than any real one: is it the right file?"),
-        _ => None,
+        ErrorKind::NotFound
+        | ErrorKind::AlreadyExists
+        | ErrorKind::IsADirectory
+        | ErrorKind::NotADirectory
+        | ErrorKind::InvalidInput
+        | ErrorKind::InvalidData
+        | ErrorKind::InvalidFilename
+        | ErrorKind::UnexpectedEof => None,
+        _ => Some("run the same command again; if it fails there again, look at the disk"),
     }
 }
 
@@ -626,7 +646,9 @@ fn class_of_store(error: &StoreError) -> Class {
 
 fn cures_of_store(error: &StoreError) -> Vec<String> {
     match class_of_store(error) {
-        Class::Damaged => vec!["lantern verify says what else is damaged".to_owned()],
+        Class::Damaged => {
+            vec!["lantern repair makes it whole again; lantern verify says what else is damaged".to_owned()]
+        }
         _ => cures_of_computer(error),
     }
 }
@@ -737,6 +759,10 @@ fn cures_of_place(place: &Name, error: &PlaceError) -> Vec<String> {
         PlaceError::Refused(problem) if problem.name() == "not-invited" => vec![
             format!("{}, then install with --invitation TEXT", problem.cure),
             format!("if you make the game: lantern connect {place}"),
+        ],
+        PlaceError::Refused(problem) if problem.name() == "not-owned" => vec![
+            format!("{}: install with --invitation TEXT", problem.cure),
+            "to do without it: install with --without DEPOT".to_owned(),
         ],
         PlaceError::Refused(problem) => vec![problem.cure.clone()],
         PlaceError::NotConnected { .. } | PlaceError::WrongSecret { .. } => vec![format!("lantern connect {place}")],

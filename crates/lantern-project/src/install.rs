@@ -130,6 +130,22 @@ impl Fetch for FromBranch<'_> {
     }
 }
 
+/// What a storefront refuses while something is fetched is its own refusal, with its own cure.
+fn refused_by(place: &Name) -> impl FnOnce(InstallError) -> ProjectError + '_ {
+    |error| match error {
+        InstallError::Fetch { what, source: FetchError { is_gone: false, source } } => {
+            match source.downcast::<PlaceError>() {
+                Ok(refused) if matches!(*refused, PlaceError::Refused(_)) => {
+                    ProjectError::Place { place: place.clone(), source: *refused }
+                }
+                Ok(other) => InstallError::Fetch { what, source: FetchError::new(other, false) }.into(),
+                Err(source) => InstallError::Fetch { what, source: FetchError { is_gone: false, source } }.into(),
+            }
+        }
+        other => other.into(),
+    }
+}
+
 /// The folder of a name in the one where the program works. The name was checked when it was read; where files go is
 /// checked once more where it counts.
 fn here(name: &FolderName) -> PathBuf {
@@ -242,7 +258,7 @@ pub fn install_branch(
     let fetch = FromBranch { market: &market, title: &title, branch };
     let document = serde_json::to_value(&about).expect("what is kept has only string keys");
     let wanted = Wanted { manifests: &manifests, about: document, own_files: wanted.own_files, private };
-    let mut report = install::install(&folder, wanted, &fetch, progress)?;
+    let mut report = install::install(&folder, wanted, &fetch, progress).map_err(refused_by(name))?;
     report.rolled_forward |= finished;
     Ok(InstallDone { folder, about, before, report })
 }
@@ -330,7 +346,7 @@ pub fn repair_installed(
             own_files: OwnFiles::Aside,
             private: None,
         };
-        let mut report = install::install(folder, wanted, &fetch, progress)?;
+        let mut report = install::install(folder, wanted, &fetch, progress).map_err(refused_by(name))?;
         report.rolled_forward |= finished;
         return Ok(InstallDone { folder: folder.to_owned(), before: Some(about.clone()), about, report });
     }

@@ -10,7 +10,7 @@ use lantern_storefront::protocol::{InvitationMade, NewInvitation};
 use lantern_storefront::{PlaceError, Storefront};
 
 use crate::places::{Place, open_place};
-use crate::project::Locked;
+use crate::project::{Locked, Project};
 use crate::{ProjectError, outside};
 
 /// What an invitation is to be.
@@ -35,6 +35,8 @@ pub struct InviteDone {
     pub invitation: Invitation,
     /// As the place has it; none when no answer came, and it may have it or not.
     pub made: Option<InvitationMade>,
+    /// Why it could not be recorded here, once the place had made it. Its text holds all the same, and must be shown.
+    pub unrecorded: Option<ProjectError>,
 }
 
 /// The invitations to a branch.
@@ -44,6 +46,18 @@ pub struct Invitations {
     pub place_name: String,
     /// Oldest first.
     pub invitations: Vec<InvitationMade>,
+}
+
+impl Project {
+    /// Returns every invitation to a branch, as the storefront has it.
+    ///
+    /// # Errors
+    /// [`ProjectError::Place`].
+    pub fn invitations(&self, storefront: &str, branch: &Name) -> Result<Invitations, ProjectError> {
+        let place = open_place(self, &self.first_edition(), storefront)?;
+        let invitations = place.market.invitations(&place.title, branch).map_err(place.fails())?.invitations;
+        Ok(Invitations { place_name: place.name()?, invitations })
+    }
 }
 
 impl Locked {
@@ -81,25 +95,18 @@ impl Locked {
             Ok(made) => made,
             // It may have been made; whoever asked has its text, and the list says whether it holds.
             Err(PlaceError::Unreachable { .. } | PlaceError::Failed { .. } | PlaceError::Nonsense { .. }) => {
-                return Ok(InviteDone { place_name, invitation, made: None });
+                return Ok(InviteDone { place_name, invitation, made: None, unrecorded: None });
             }
             Err(source) => return Err(place.fails()(source)),
         };
         let NewInvitation { id, whom, until, folders, owns } = made.new.clone();
         let (reference, branch) = (place.reference.clone(), branch.clone());
         let invited = Invited { place: reference, branch, invitation: id, whom, until, folders, owns };
-        self.open.record_done(&place.reference, &place.edition, EventBody::Invited(invited), None)?;
-        Ok(InviteDone { place_name, invitation, made: Some(made) })
-    }
-
-    /// Returns every invitation to a branch, as the storefront has it.
-    ///
-    /// # Errors
-    /// [`ProjectError::Rules`], [`ProjectError::Place`].
-    pub fn invitations(&self, storefront: &str, branch: &Name) -> Result<Invitations, ProjectError> {
-        let place = open_place(&self.open.project, &self.open.project.first_edition(), storefront)?;
-        let invitations = place.market.invitations(&place.title, branch).map_err(place.fails())?.invitations;
-        Ok(Invitations { place_name: place.name()?, invitations })
+        let unrecorded = match self.open.record(&place.edition, EventBody::Invited(invited), None) {
+            Err(ProjectError::Ledger(error)) => Some(ProjectError::InvitationUnrecorded(error)),
+            other => other.err(),
+        };
+        Ok(InviteDone { place_name, invitation, made: Some(made), unrecorded })
     }
 
     /// Ends an invitation, named by the first digits of its id or by whom it is for.

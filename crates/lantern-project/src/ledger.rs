@@ -8,6 +8,7 @@ use std::fs;
 use std::io::ErrorKind;
 use std::path::{Path, PathBuf};
 
+use jiff::Timestamp;
 use lantern_core::board::Board;
 use lantern_core::config::Config;
 use lantern_core::digest::{Digest, ReleaseId};
@@ -196,7 +197,7 @@ impl Open {
             return Err(ProjectError::NoLedgerCopy { path: path.to_owned(), why });
         }
         if !is_older {
-            let aside = free_name(&usual, "before");
+            let aside = free_name(&usual);
             durable::rename(&usual, &aside)?;
         }
         durable::write_whole(path, text.as_bytes())?;
@@ -204,11 +205,17 @@ impl Open {
     }
 }
 
+/// What the name of a file that was put aside ends in, with a number.
+const ASIDE: &str = "before";
+
+/// Returns the names beside a file under which it can be put aside.
+fn names_aside(path: &Path) -> impl Iterator<Item = PathBuf> + '_ {
+    (1_u64..).map(|n| with_ending(path, &format!(".{ASIDE}-{n}")))
+}
+
 /// Returns a name beside a file that nothing has yet.
-fn free_name(path: &Path, word: &str) -> PathBuf {
-    let name = path.file_name().unwrap_or_default().to_string_lossy().into_owned();
-    let names = (1_u64..).map(|n| path.with_file_name(format!("{name}.{word}-{n}")));
-    names.into_iter().find(|path| fs::symlink_metadata(path).is_err()).unwrap_or_default()
+fn free_name(path: &Path) -> PathBuf {
+    names_aside(path).find(|path| fs::symlink_metadata(path).is_err()).unwrap_or_default()
 }
 
 impl Locked {
@@ -243,11 +250,24 @@ pub struct LedgerRebuilt {
     pub asked: Vec<Name>,
     /// Storefronts that could not be asked, with the reason.
     pub unreachable: Vec<(Name, String)>,
+    /// Events of this computer that came after the last one that could be kept, as the ledger's head tells.
+    pub lost: u64,
+    /// When the last event that could be kept was recorded.
+    pub last_kept: Option<Timestamp>,
     /// Where the old ledger was put; none when there was none.
     pub old: Option<PathBuf>,
 }
 
 impl Project {
+    /// Returns the ledgers that were put aside, the latest first.
+    fn ledgers_aside(&self) -> Vec<PathBuf> {
+        let ledger = self.state(LEDGER);
+        let mut found: Vec<PathBuf> =
+            names_aside(&ledger).take_while(|path| fs::symlink_metadata(path).is_ok()).collect();
+        found.reverse();
+        found
+    }
+
     /// Makes a new ledger of what the old file, its copy, the records of the store and the storefronts still know. The old
     /// file is kept beside it.
     ///
@@ -259,6 +279,12 @@ impl Project {
         let store = self.open_store();
         let mut done = LedgerRebuilt::default();
         let mut lines = salvage(&self.state(LEDGER));
+        if !self.has_ledger() {
+            // A run that was cut may have put the old file aside, and the new one not yet in its place.
+            for path in std::iter::once(self.state("ledger-new.db")).chain(self.ledgers_aside()) {
+                lines = joined(lines, salvage(&path));
+            }
+        }
         let copies = [copy.map(Path::to_owned), Some(self.state(COPY))];
         for path in copies.into_iter().flatten() {
             match read_copy(&path) {
@@ -269,6 +295,12 @@ impl Project {
             }
         }
         done.copied = lines.len() as u64;
+        let mut chains = Chains::default();
+        for line in &lines {
+            let recorded_at = chains.follow(line).ok().map(|event| event.recorded_at);
+            done.last_kept = done.last_kept.max(recorded_at);
+        }
+        done.lost = read_head(&self).map_or(0, |head| head.sequence.saturating_sub(chains.last(&head.device)));
 
         // All of it comes into a file of its own first.
         let fresh = self.state("ledger-new.db");
@@ -296,7 +328,7 @@ impl Project {
 
         let path = self.state(LEDGER);
         if fs::symlink_metadata(&path).is_ok() {
-            let old = free_name(&path, "before");
+            let old = free_name(&path);
             for ending in ["-wal", "-shm"] {
                 let beside = |path: &Path| with_ending(path, ending);
                 if fs::symlink_metadata(beside(&path)).is_ok() {
@@ -325,7 +357,7 @@ impl Locked {
                 match self.learn_builds(&edition, &name) {
                     Ok(pushed) => done.pushed += pushed,
                     Err(error @ (ProjectError::Place { .. } | ProjectError::OtherPlace { .. })) => {
-                        failed = Some(crate::verify::in_full(&error));
+                        failed = Some(crate::verify::why_not_asked(&error));
                         break;
                     }
                     Err(error) => return Err(error),

@@ -92,10 +92,13 @@ impl Locked {
             for edition in editions {
                 match self.fetch_from(&name, &edition, &wanted, &mut repair, progress) {
                     Ok(bytes) => received += bytes,
-                    Err(error @ (ProjectError::Ledger(_) | ProjectError::File(_) | ProjectError::Stopped)) => {
-                        return Err(error);
-                    }
-                    Err(error) => done.unreachable.push((name.clone(), crate::verify::in_full(&error))),
+                    Err(
+                        error @ (ProjectError::Ledger(_)
+                        | ProjectError::File(_)
+                        | ProjectError::Store(_)
+                        | ProjectError::Stopped),
+                    ) => return Err(error),
+                    Err(error) => done.unreachable.push((name.clone(), crate::verify::why_not_asked(&error))),
                 }
             }
             if received > 0 {
@@ -189,13 +192,17 @@ impl Locked {
         let place = open_place(&self.open.project, edition, name.as_str())?;
         let builds = place.market.builds(&place.title).map_err(place.fails())?.builds;
         let fetch = FromTitle { place: &place, title: &place.title };
+        let nonsense = |source| PlaceError::Nonsense {
+            address: place.market.origin().to_owned(),
+            what: "a part of a build",
+            source,
+        };
         let failed = |error: FetchError| match error.source.downcast::<PlaceError>() {
             Ok(source) => place.fails()(*source),
-            Err(source) => place.fails()(PlaceError::Nonsense {
-                address: place.market.origin().to_owned(),
-                what: "a part of a build",
-                source,
-            }),
+            Err(source) => match source.downcast::<StoreError>() {
+                Ok(source) => ProjectError::Store(*source),
+                Err(source) => place.fails()(nonsense(source)),
+            },
         };
         let ids: BTreeSet<_> = wanted.iter().map(|w| w.record.id()).collect();
         let mut received = 0;

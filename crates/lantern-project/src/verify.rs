@@ -7,6 +7,7 @@ use lantern_core::digest::Digest;
 use lantern_core::finding::listed;
 use lantern_core::progress::{Progress, Task};
 use lantern_core::version::ReleaseName;
+use lantern_store::durable;
 use lantern_store::manifest::Entry;
 use lantern_store::pack;
 use lantern_store::store::StoreError;
@@ -45,18 +46,27 @@ impl Open {
             if progress.stopped() {
                 return Err(ProjectError::Stopped);
             }
-            let checked = self.store.read_pack(&name).and_then(|bytes| {
-                meter.add(bytes.len() as u64);
-                out.size += bytes.len() as u64;
-                pack::verify(name, &bytes).map_err(|source| StoreError::Pack { pack: name, source })
-            });
-            match checked {
+            let path = self.store.pack_path(&name);
+            let bytes = match durable::read_limited(&path, pack::MAX_PACK_LEN as u64) {
+                Ok(bytes) => bytes,
+                Err(error) => {
+                    out.wrong.push(in_full(&error));
+                    continue;
+                }
+            };
+            meter.add(bytes.len() as u64);
+            out.size += bytes.len() as u64;
+            let entries = match pack::verify(name, &bytes) {
                 Ok(entries) => {
                     out.packs += 1;
-                    good.insert(name, entries.iter().map(|e| e.digest).collect());
+                    entries
                 }
-                Err(error) => out.wrong.push(in_full(&error)),
-            }
+                Err(source) => {
+                    out.wrong.push(in_full(&StoreError::Pack { pack: name, source }));
+                    pack::sound(&bytes).into_iter().map(|(entry, _)| entry).collect()
+                }
+            };
+            good.insert(name, entries.iter().map(|e| e.digest).collect());
         }
         let mut wrong: BTreeMap<String, ()> = BTreeMap::new();
         let (events, editions) = (self.events()?, self.all_editions()?);
@@ -106,6 +116,14 @@ impl Open {
             }
         }
         if problems.is_empty() { Ok(()) } else { Err(problems) }
+    }
+}
+
+/// As [`in_full`], where it is said already of which storefront it is.
+pub(crate) fn why_not_asked(error: &ProjectError) -> String {
+    match error {
+        ProjectError::Place { source, .. } => in_full(source),
+        error => in_full(error),
     }
 }
 

@@ -432,6 +432,28 @@ mod tests {
     }
 
     #[test]
+    fn a_name_of_our_own_files_is_refused() {
+        let mut writer = Writer::new(Profile::Medium);
+        let (path, node) = file(&[], "data/.lantexn-install/lock");
+        writer.push(path, node, std::iter::empty());
+        let mut encoded = writer.finish().unwrap().0;
+        let mut forge = |from: &[u8], to: &[u8]| {
+            let (digest, bytes) = &mut encoded.segments[0];
+            let at = bytes.windows(from.len()).position(|window| window == from).unwrap();
+            bytes[at..at + to.len()].copy_from_slice(to);
+            *digest = Digest::of(bytes);
+            encoded.root.segments[0].digest = *digest;
+            encoded.id = ManifestId::of(&encoded.root.encode());
+            decode(&encoded)
+        };
+        for (from, to) in [(".lantexn", ".lantern"), (".lantern", ".LANTERN"), (".LANTERN-install", "LANTER~1........")]
+        {
+            let error = forge(from.as_bytes(), to.as_bytes()).unwrap_err().to_string();
+            assert!(error.contains("belongs to Lantern's own files"), "{to}: {error}");
+        }
+    }
+
+    #[test]
     fn a_change_in_the_middle_shares_the_other_segments() {
         let all: Vec<ChunkRef> = (0..20_000).map(chunk).collect();
         let make = |chunks: &[ChunkRef]| {

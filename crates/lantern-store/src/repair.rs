@@ -177,19 +177,12 @@ impl<'a> Repair<'a> {
     /// [`StoreError::File`].
     pub fn salvage(&mut self) -> Result<(), StoreError> {
         let mut writer = OwnedPacks::new(self.store);
-        let mut unpacker = Unpacker::new();
         for pack in self.damaged.clone() {
             let path = self.store.pack_path(&pack);
             let Ok(bytes) = durable::read_limited(&path, pack::MAX_PACK_LEN as u64) else { continue };
-            // Where the table is damaged, too, nobody can tell the chunks apart.
-            let Ok(entries) = pack::read_whole(&bytes) else { continue };
-            for entry in entries {
-                let Some(owner) = self.lost.get(&entry.digest).copied() else { continue };
-                let from = entry.offset as usize;
-                let stored = bytes.get(from..from + entry.stored_len as usize).unwrap_or_default();
-                if pack::unpack(&mut unpacker, &entry, stored).is_ok() {
+            for (entry, stored) in pack::sound(&bytes) {
+                if let Some(owner) = self.lost.remove(&entry.digest) {
                     writer.push(owner, entry.digest, entry.codec, entry.raw_len, stored)?;
-                    self.lost.remove(&entry.digest);
                 }
             }
         }

@@ -4,11 +4,11 @@
 //! that needs them, the manifest before the tree's pointer to it, the record last: a kill between two steps leaves
 //! files that nobody names yet, and the next run finds or rewrites them.
 
-use std::collections::HashMap;
+use std::collections::{BTreeSet, HashMap};
 use std::fs::{self, File};
 use std::io::{self, Read, Seek, SeekFrom};
 use std::path::{Path, PathBuf};
-use std::sync::{Arc, Mutex, OnceLock, PoisonError};
+use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
 
 use lantern_core::bytes::ReadError;
 use lantern_core::digest::{Digest, ManifestId, ReleaseId, TreeId};
@@ -95,6 +95,8 @@ pub struct Store {
     root: PathBuf,
     /// Packs that were checked since this was opened, shared by its clones: a pack is checked when it is first relied on.
     checked: Arc<Mutex<HashMap<Digest, Arc<OnceLock<bool>>>>>,
+    /// Packs that were found to be damaged since this was opened: a disk may refuse their marks.
+    found_damaged: Arc<Mutex<BTreeSet<Digest>>>,
 }
 
 fn fanned(root: &Path, kind: &str, digest: &Digest, ending: &str) -> PathBuf {
@@ -105,7 +107,7 @@ fn fanned(root: &Path, kind: &str, digest: &Digest, ending: &str) -> PathBuf {
 impl Store {
     /// Opens a store; folders come into being when something is written.
     pub fn at(root: impl Into<PathBuf>) -> Self {
-        Self { root: root.into(), checked: Arc::default() }
+        Self { root: root.into(), checked: Arc::default(), found_damaged: Arc::default() }
     }
 
     /// Returns the folder that everything lies in.
@@ -132,7 +134,7 @@ impl Store {
                 pack::verify(*pack, &bytes).map_err(|source| StoreError::Pack { pack: *pack, source })
             });
             if matches!(read, Err(StoreError::Pack { .. })) {
-                // Without the mark it is found again the next time.
+                // It is known here all the same; without the mark the next run has to find it again.
                 let _ = self.mark_damaged(pack);
             }
             read.is_ok()
@@ -144,24 +146,31 @@ impl Store {
     /// # Errors
     /// [`StoreError::File`].
     pub fn mark_damaged(&self, pack: &Digest) -> Result<(), StoreError> {
+        self.found().insert(*pack);
         self.write_once(&self.mark_path(pack), b"")
     }
 
-    /// Returns the packs that are marked as damaged, in order.
+    fn found(&self) -> MutexGuard<'_, BTreeSet<Digest>> {
+        self.found_damaged.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Returns the packs that are known to be damaged, in order.
     ///
     /// # Errors
     /// [`StoreError::File`].
     pub fn damaged(&self) -> Result<Vec<Digest>, StoreError> {
         let marks = list(&self.root.join("damaged"))?;
-        let mut out: Vec<Digest> = marks.iter().filter_map(|hex| Digest::from_hex(hex).ok()).collect();
-        out.sort_unstable();
-        Ok(out)
+        let mut out = self.found().clone();
+        out.extend(marks.iter().filter_map(|hex| Digest::from_hex(hex).ok()));
+        Ok(out.into_iter().collect())
     }
 
     /// Removes a pack, and its mark if it has one.
     pub(crate) fn remove_pack(&self, pack: &Digest) -> Result<(), StoreError> {
         durable::remove_file(&self.pack_path(pack))?;
-        Ok(durable::remove_file(&self.mark_path(pack))?)
+        durable::remove_file(&self.mark_path(pack))?;
+        self.found().remove(pack);
+        Ok(())
     }
 
     /// Whether everything that gives a tree is there, by the names and lengths of files: what it holds is looked at by
@@ -222,6 +231,7 @@ impl Store {
         self.write_once(&self.pack_path(name), bytes)?;
         // What was just written need not be read to be relied on, and is no longer damaged if it was.
         durable::remove_file(&self.mark_path(name))?;
+        self.found().remove(name);
         let sound = Arc::new(OnceLock::from(true));
         self.checked.lock().unwrap_or_else(PoisonError::into_inner).insert(*name, sound);
         Ok(())

@@ -275,7 +275,6 @@ pub struct Moves {
 /// An invitation to be made: whoever has its text can follow the branch. The text itself is made by whoever asks for it,
 /// and never sent.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
-#[serde(rename_all = "kebab-case")]
 pub struct NewInvitation {
     /// The one-way digest of its secret.
     pub id: InvitationId,
@@ -296,7 +295,6 @@ pub struct NewInvitation {
 
 /// An invitation, as its storefront knows it.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
-#[serde(rename_all = "kebab-case")]
 pub struct InvitationMade {
     /// What was asked for.
     #[serde(flatten)]

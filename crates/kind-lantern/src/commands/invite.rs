@@ -1,10 +1,10 @@
 use std::num::NonZeroU32;
 
-use jiff::Timestamp;
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
+use jiff::{SignedDuration, Timestamp};
 use lantern_core::names::Name;
-use lantern_project::{InviteDone, InviteWanted, short_invitation};
+use lantern_project::{Invitations, InviteDone, InviteWanted, short_invitation};
 use lantern_storefront::protocol::InvitationMade;
 use serde::Serialize;
 
@@ -110,7 +110,7 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
             let wanted = InviteWanted { whom: whom.clone(), until, folders, owns: args.owns.clone() };
             let done = super::lock(ui)?.invite(storefront, branch, &wanted)?;
             show_made(args, whom, &done, ui);
-            Ok(())
+            done.unrecorded.map_or(Ok(()), |error| Err(error.into()))
         }
         (None, Some(which)) => {
             let (place, ended) = super::lock(ui)?.end_invitation(storefront, branch, which)?;
@@ -122,14 +122,14 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
             Ok(())
         }
         (None, None) => {
-            let found = super::lock(ui)?.invitations(storefront, branch)?;
+            let found = super::find(ui)?.invitations(storefront, branch)?;
             ui.document(&ListDocument {
                 schema: "lantern.invite-list/1",
                 storefront: &found.place_name,
                 branch,
                 invitations: &found.invitations,
             });
-            show_list(&found.invitations, args, ui);
+            show_list(&found, args, ui);
             Ok(())
         }
     }
@@ -161,20 +161,27 @@ fn show_made(args: &Args, whom: &str, done: &InviteDone, ui: &Ui) {
     ui.next(&format!("lantern invite {} {}   lists the invitations", args.storefront, args.branch));
 }
 
-fn show_list(invitations: &[InvitationMade], args: &Args, ui: &Ui) {
+/// The last day of something that ends at a moment.
+fn last_day(until: Timestamp) -> String {
+    words::day(until.checked_sub(SignedDuration::from_secs(1)).unwrap_or(until))
+}
+
+fn show_list(found: &Invitations, args: &Args, ui: &Ui) {
+    let Invitations { place_name, invitations } = found;
     if invitations.is_empty() {
-        ui.say(&format!("nobody was invited to {} yet", args.branch));
+        ui.say(&format!("nobody was invited to {} at {place_name} yet", args.branch));
         ui.next(&format!("lantern invite {} {} --for NAME", args.storefront, args.branch));
         return;
     }
+    ui.say(&format!("invitations to {} at {place_name}\n", strong(&args.branch)));
     let now = Timestamp::now();
     let mut table = Table::default();
     table.row(["id", "for", "until", "used by", "last used"].map(faint));
     for made in invitations {
         let until = match (made.ended_at, made.new.until) {
             (Some(at), _) => care(format!("ended {}", words::day(at))),
-            (None, Some(until)) if until <= now => care(format!("ended {}", words::day(until))),
-            (None, Some(until)) => words::day(until),
+            (None, Some(until)) if until <= now => care(format!("ended {}", last_day(until))),
+            (None, Some(until)) => last_day(until),
             (None, None) => "no end".to_owned(),
         };
         let copies = words::count(u64::from(made.used_by), "copy", "copies");
@@ -188,4 +195,5 @@ fn show_list(invitations: &[InvitationMade], args: &Args, ui: &Ui) {
         ]);
     }
     ui.say(&table.lay_out());
+    ui.next(&format!("lantern invite {} {} --end ID   ends one", args.storefront, args.branch));
 }

@@ -89,6 +89,8 @@ pub struct RebuiltDocument<'a> {
     schema: &'static str,
     /// Events that the old file or a copy still had.
     copied_events: u64,
+    /// Events that this computer had recorded after the last one that was kept.
+    lost_events: u64,
     /// Releases that only their records told of.
     releases: Vec<&'a ReleaseName>,
     /// Those of them whose content is not in the store any more.
@@ -156,6 +158,11 @@ fn said(copied: &LedgerCopied, schema: &'static str, word: &str, ui: &Ui) {
 /// What no copy, record or storefront tells of.
 fn not_known(done: &LedgerRebuilt) -> Vec<String> {
     let mut out = Vec::new();
+    if done.lost > 0 {
+        let events = words::count(done.lost, "event", "events");
+        let since = done.last_kept.map_or(String::new(), |at| format!(" after {}", words::time(at)));
+        out.push(format!("{events}{since}, but for what storefronts told of them above"));
+    }
     if !done.releases.is_empty() {
         out.push("who sealed these releases and when, and what was said when they were tried".to_owned());
         out.push("which of them were withdrawn here and at no storefront".to_owned());
@@ -173,6 +180,7 @@ fn show_rebuilt(done: &LedgerRebuilt, ui: &Ui) {
     ui.document(&RebuiltDocument {
         schema: "lantern.ledger-rebuild/1",
         copied_events: done.copied,
+        lost_events: done.lost,
         releases: done.releases.iter().map(|(_, name)| name).collect(),
         without_content: &done.without_content,
         pushed: done.pushed,
@@ -183,13 +191,17 @@ fn show_rebuilt(done: &LedgerRebuilt, ui: &Ui) {
     });
     ui.say(&format!("{}\n", good("rebuilt the ledger")));
     let mut table = crate::table::Table::default();
-    table.row([faint("from a copy"), words::count(done.copied, "event", "events")]);
+    let kept = words::count(done.copied, "event", "events");
+    table.row([faint("from old file and copy"), kept]);
     let names: Vec<String> = done.releases.iter().map(|(_, name)| name.to_string()).collect();
     let found = if names.is_empty() { "nothing more".to_owned() } else { lantern_core::finding::listed(&names, 5) };
     table.row([faint("from the store"), found]);
-    let asked = if done.asked.is_empty() { "none".to_owned() } else { words::names(&done.asked) };
-    let builds = words::count(done.pushed, "build", "builds");
-    table.row([faint("storefronts asked"), format!("{asked}; {builds} found again")]);
+    let asked = match (&done.asked[..], done.pushed) {
+        ([], _) => "none could be asked".to_owned(),
+        (asked, 0) => format!("nothing more, at {}", words::names(asked)),
+        (asked, pushed) => format!("{}, at {}", words::count(pushed, "build", "builds"), words::names(asked)),
+    };
+    table.row([faint("from storefronts"), asked]);
     ui.say(&table.lay_out());
     for name in &done.without_content {
         ui.say(&format!("  {} only the record of {name} is left, its files are gone", care("careful:")));

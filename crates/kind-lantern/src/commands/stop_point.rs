@@ -11,18 +11,25 @@ use lantern_core::points::{self, Point};
 const STOP_AT: &str = "LANTERN_STOP_AT";
 /// Names the write from which on the disk fails, from 1.
 const FAIL_AT: &str = "LANTERN_FAIL_AT";
-/// How it fails: `full`, or `read-only`, and then nothing can be removed either.
+/// How it fails: `full`, or `read-only`, and then nothing can be removed either; `once`, and then it works again.
 const FAIL_AS: &str = "LANTERN_FAIL_AS";
 /// What the program ends with at a stop; no command does.
 const EXIT_CODE: i32 = 86;
 
 /// Said when the disk begins to fail, so that a test knows whether it did.
-const FAILS: &str = "(the disk fails from here on)";
+const FAILS: &str = "(the disk fails here)";
 
 struct Asked {
     stop_at: Option<u64>,
     fail_at: Option<u64>,
-    is_read_only: bool,
+    how: How,
+}
+
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum How {
+    Full,
+    ReadOnly,
+    Once,
 }
 
 static ASKED: OnceLock<Asked> = OnceLock::new();
@@ -34,8 +41,12 @@ pub fn listen() {
     let number = |name| std::env::var(name).ok().and_then(|text| text.parse().ok());
     let (stop_at, fail_at) = (number(STOP_AT), number(FAIL_AT));
     if stop_at.is_some() || fail_at.is_some() {
-        let is_read_only = std::env::var(FAIL_AS).is_ok_and(|how| how == "read-only");
-        let _ = ASKED.set(Asked { stop_at, fail_at, is_read_only });
+        let how = match std::env::var(FAIL_AS).as_deref() {
+            Ok("read-only") => How::ReadOnly,
+            Ok("once") => How::Once,
+            _ => How::Full,
+        };
+        let _ = ASKED.set(Asked { stop_at, fail_at, how });
         points::listen(reached);
     }
 }
@@ -45,18 +56,20 @@ fn reached(point: Point) -> io::Result<()> {
     if Some(REACHED.fetch_add(1, Ordering::SeqCst) + 1) == asked.stop_at {
         std::process::exit(EXIT_CODE);
     }
-    let kind = match (point, asked.is_read_only) {
-        (Point::Pass, _) | (Point::Remove, false) => return Ok(()),
-        (Point::Write, false) => ErrorKind::StorageFull,
-        (Point::Write | Point::Remove, true) => ErrorKind::ReadOnlyFilesystem,
+    let error = match (point, asked.how) {
+        (Point::Pass, _) | (Point::Remove, How::Full) => return Ok(()),
+        (Point::Write, How::Full) => ErrorKind::StorageFull.into(),
+        (Point::Write | Point::Remove, How::ReadOnly) => ErrorKind::ReadOnlyFilesystem.into(),
+        (Point::Write | Point::Remove, How::Once) => io::Error::other("the disk failed, this once"),
     };
     let count = WRITES.fetch_add(1, Ordering::SeqCst) + 1;
-    if asked.fail_at.is_none_or(|first| count < first) {
+    let fails = asked.fail_at.is_some_and(|first| count == first || (count > first && asked.how != How::Once));
+    if !fails {
         return Ok(());
     }
     if asked.fail_at == Some(count) {
         // Whoever asked for it reads standard error; where it is closed there is nobody to tell.
         let _ = writeln!(io::stderr(), "{FAILS}");
     }
-    Err(kind.into())
+    Err(error)
 }

@@ -72,6 +72,48 @@ fn the_form_of_an_export_changes_nothing() {
     assert_eq!(env.lantern(&["prepare", "--json"]).success().one()["id"], first["id"]);
 }
 
+/// What no build may bring, in spellings that one disk or another takes for ours.
+const OURS: [&str; 4] = [
+    "data/.lantern/ledger.db",
+    ".Lantern-Install/installed.json",
+    "data/.LANTERN-install./lock",
+    "LANTER~1/journal.json",
+];
+
+#[test]
+fn our_own_files_in_an_export_are_left_out() {
+    let env = TestEnv::new();
+    let clean = env.lantern(&["prepare", "--json"]).success().one();
+    for name in OURS {
+        env.write(&format!("exports/linux/{name}"), "a copy that somebody played");
+    }
+    snapshot!(env.lantern(&["check"]).success().whole(), @"
+      linux   linux-x86_64   9 files   8.57 MB   starts saltmarsh
+
+      linux
+      warns: left out, because the name is reserved for Lantern's own files: .Lantern-Install, LANTER~1, data/.LANTERN-install., … (reserved-name)
+      try: is this an installed copy of the game? Export into a folder of its own
+
+    checked: nothing stops, 1 warning
+
+    next: lantern prepare
+    ");
+    pack(&env, "export.zip", "");
+    pack(&env, "export.tar", "");
+    for export in ["exports/linux", "export.zip", "export.tar"] {
+        env.write("lantern.toml", &env.config("1.3.2").replace("exports/linux", export));
+        let again = env.lantern(&["prepare", "--json"]).success().one();
+        assert_eq!((&again["made"], &again["id"]), (&false.into(), &clean["id"]), "{export}");
+    }
+    // Nor is one of them there to be started.
+    env.write(
+        "lantern.toml",
+        &env.config("1.3.2").replace("starts = \"saltmarsh\"", "starts = \".lantern/ledger.db\""),
+    );
+    let stderr = env.lantern(&["prepare"]).fails(1).stderr();
+    assert!(stderr.contains("the start file .lantern/ledger.db is not in the export"), "{stderr}");
+}
+
 #[test]
 fn an_unchanged_archive_is_not_read_again() {
     let env = TestEnv::new();

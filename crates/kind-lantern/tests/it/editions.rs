@@ -2,7 +2,7 @@
 
 use crate::env::{TestEnv, desktops};
 
-fn with_first_tide() -> TestEnv {
+pub fn with_first_tide() -> TestEnv {
     let env = TestEnv::desktops();
     env.write("exports/tide/index.html", "<!doctype html><title>First Tide</title>");
     env.write("exports/tide/tide.js", "document.title = \"First Tide\";");

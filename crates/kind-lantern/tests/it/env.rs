@@ -160,9 +160,7 @@ impl TestEnv {
 
     /// Opens the stand-in with everybody's line alone; its other lines have tests of their own.
     pub fn open_storefront(&mut self, port: u16) {
-        let mut document = PlaceDocument::brambleyard();
-        document.rules.branches.fixed.retain(|branch| branch.name.as_str() == "open-water");
-        self.open_place(document, port);
+        self.open_place(one_line(), port);
     }
 
     pub fn open_place(&mut self, document: PlaceDocument, port: u16) {
@@ -304,6 +302,13 @@ open-water = {{ audience = "everyone" }}
         let version = build["version"].as_str().unwrap_or("nothing");
         format!("{version} ({}) build {} revision {}", build["number"], build["build"], branch["revision"])
     }
+}
+
+/// Brambleyard with everybody's line alone.
+pub fn one_line() -> PlaceDocument {
+    let mut document = PlaceDocument::brambleyard();
+    document.rules.branches.fixed.retain(|branch| branch.name.as_str() == "open-water");
+    document
 }
 
 /// Replaces what differs from run to run.

@@ -39,6 +39,10 @@ mod installing;
 #[cfg(test)]
 mod keeping;
 #[cfg(test)]
+mod mending;
+#[cfg(test)]
+mod private;
+#[cfg(test)]
 mod races;
 #[cfg(test)]
 mod schema;

@@ -2,9 +2,13 @@
 
 use std::collections::BTreeMap;
 
+use lantern_core::config::Audience;
+use lantern_core::digest::Digest;
+use lantern_rehearsal::place::PlaceDocument;
+use lantern_store::store::Store;
 use serde_json::Value;
 
-use crate::env::{Ran, TestEnv, copy, files};
+use crate::env::{Ran, TestEnv, copy, files, one_line, rounds};
 
 /// The exit code with which a build for tests ends at the point that it was told.
 const STOPPED: i32 = 86;
@@ -18,17 +22,24 @@ pub struct Scene {
     pub env: TestEnv,
     base: tempfile::TempDir,
     port: u16,
+    document: PlaceDocument,
+    /// Whether something is damaged, which the command is to make good.
+    is_damaged: bool,
 }
 
 impl Scene {
     /// A small game, and what `before` does with it.
     pub fn new(before: impl FnOnce(&TestEnv)) -> Self {
+        Self::at(one_line(), before)
+    }
+
+    fn at(document: PlaceDocument, before: impl FnOnce(&TestEnv)) -> Self {
         let mut env = TestEnv::without_storefront();
         for folder in ["textures", "music", "hints"] {
             std::fs::remove_dir_all(env.path("exports/linux").join(folder)).unwrap();
         }
         env.write("exports/linux/saltmarsh.dat", &"ebb and flood ".repeat(3000));
-        env.open_storefront(0);
+        env.open_place(document.clone(), 0);
         env.make_title();
         env.write("lantern.toml", &env.config("1.3.2"));
         env.connect();
@@ -36,8 +47,13 @@ impl Scene {
         let port = env.close_storefront();
         let base = tempfile::tempdir().unwrap();
         copy(&env.path("."), base.path());
-        env.open_storefront(port);
-        Self { env, base, port }
+        env.open_place(document.clone(), port);
+        Self { env, base, port, document, is_damaged: false }
+    }
+
+    /// As [`Scene::new`], and then something is damaged.
+    fn damaged(before: impl FnOnce(&TestEnv)) -> Self {
+        Self { is_damaged: true, ..Self::new(before) }
     }
 
     pub fn put_back(&mut self) {
@@ -50,7 +66,7 @@ impl Scene {
             }
         }
         copy(self.base.path(), &root);
-        self.env.open_storefront(self.port);
+        self.env.open_place(self.document.clone(), self.port);
     }
 
     fn run(&self, arguments: &[&str], variables: &[(&str, &str)]) -> Ran {
@@ -75,13 +91,19 @@ impl Scene {
             release["sealed_at"] = Value::Null;
             state.insert(format!("release {}", release["number"]), release);
         }
+        state.insert("next number".to_owned(), json(&["number"])["next"].clone());
         // Asking may be recorded twice, what came of it may not.
         let kinds = self.env.event_kinds();
         for kind in ["sealed", "pushed", "moved", "withdrawn", "freed", "number-seen"] {
             let count = kinds.iter().filter(|k| *k == kind).count();
             state.insert(format!("events {kind}"), count.into());
         }
-        let folders = [".lantern/store", "player", "place/titles"];
+        if kinds.iter().any(|kind| kind == "invited") {
+            let invitations = json(&["invite", "brambleyard", "open-water"])["invitations"].clone();
+            let ended = invitations.as_array().unwrap().iter().filter(|made| !made["ended_at"].is_null()).count();
+            state.insert("ended invitations".to_owned(), ended.into());
+        }
+        let folders = [".lantern/store", "player", "place/titles", "home/access"];
         for folder in folders.into_iter().filter(|folder| self.env.path(folder).is_dir()) {
             let found = files(&self.env.path(folder));
             let lasting =
@@ -97,19 +119,29 @@ impl Scene {
     /// The state before and after a command that nothing disturbs.
     fn undisturbed(&mut self, arguments: &[&str]) -> BTreeMap<String, Value> {
         self.put_back();
-        let before = self.state();
+        let before = (!self.is_damaged).then(|| self.state());
         self.run(arguments, &[]).success();
         let expected = self.state();
-        assert_ne!(before, expected, "the command does nothing");
+        assert_ne!(before.as_ref(), Some(&expected), "the command does nothing");
         expected
     }
 
-    /// Everything that a command may meet: cuts at every point, and a disk that fails at every write. Returns what it
-    /// said of the disk.
+    /// Everything that a command may meet: cuts at every point, once and twice, and a disk that fails at every write, from
+    /// there on or this once. Returns what it said of the disk.
     fn at_every_point(&mut self, arguments: &[&str]) -> String {
         let expected = self.undisturbed(arguments);
-        self.cut_at_every_point(arguments, &expected);
-        ["full", "read-only"].map(|how| self.refused_at_every_write(arguments, how, &expected)).concat()
+        let points = self.cut_at_every_point(arguments, &expected);
+        self.cut_twice(arguments, points, &expected);
+        ["full", "read-only", "once"].map(|how| self.refused_at_every_write(arguments, how, &expected)).concat()
+    }
+
+    /// What was cut has lost nothing: every release that is kept can be read to the last byte.
+    fn is_whole(&self, after: &str) {
+        if self.is_damaged {
+            return;
+        }
+        let verified = self.env.lantern(&["verify"]);
+        assert_eq!(verified.code(), 0, "{after}: {}", verified.whole());
     }
 
     /// Lets the disk fail at every write; the command says so or does without, and when the disk works again the same
@@ -119,14 +151,17 @@ impl Scene {
         for number in 1..MANY {
             self.put_back();
             let ran = self.run(arguments, &[("LANTERN_FAIL_AT", &number.to_string()), ("LANTERN_FAIL_AS", how)]);
-            if !ran.stderr().contains("(the disk fails from here on)") {
+            if !ran.stderr().contains("(the disk fails here)") {
                 assert!(number > 2, "only {number} writes");
                 return all;
             }
             let said = ran.whole();
             match ran.code() {
                 // Whatever could not be written there was only to save time.
-                0 => assert_eq!(self.state(), *expected, "{how} from write {number} on: {said}"),
+                0 => {
+                    eprintln!("{how} from write {number} on: {said}");
+                    assert_eq!(self.state(), *expected, "{how} from write {number} on: {said}")
+                }
                 6 => assert!(said.contains("try:"), "{how} from write {number} on: {said}"),
                 _ => panic!("{how} from write {number} on: {said}"),
             }
@@ -139,7 +174,8 @@ impl Scene {
     }
 
     /// Cuts a command at every point; each time the same command again must come to the end that it has without a cut.
-    fn cut_at_every_point(&mut self, arguments: &[&str], expected: &BTreeMap<String, Value>) {
+    /// Returns how many points there are.
+    fn cut_at_every_point(&mut self, arguments: &[&str], expected: &BTreeMap<String, Value>) -> u64 {
         let mut points = 0;
         for number in 1..MANY {
             self.put_back();
@@ -150,11 +186,38 @@ impl Scene {
                 break;
             }
             points = number;
+            self.is_whole(&format!("cut at point {number}"));
             let again = self.run(arguments, &[]);
             assert_eq!(again.code(), 0, "after a stop at point {number}: {}", again.whole());
             assert_eq!(self.state(), *expected, "after a stop at point {number}");
         }
         assert!(points >= 4, "only {points} points");
+        points
+    }
+
+    /// Cuts a command, and cuts the next run of it, which has to do with what the first one left: for every point of the
+    /// first cut, some of the second.
+    fn cut_twice(&mut self, arguments: &[&str], points: u64, expected: &BTreeMap<String, Value>) {
+        let mut second_cuts = 0;
+        for first in 1..=points {
+            for round in 1..=rounds(1) {
+                let second = 1 + (first * 5 + round * 7) % points;
+                self.put_back();
+                for point in [first, second] {
+                    let stopped = self.run(arguments, &[("LANTERN_STOP_AT", &point.to_string())]);
+                    // What is left to do may have fewer points than the whole.
+                    match stopped.code() {
+                        STOPPED => second_cuts += u64::from(point == second),
+                        _ => assert_eq!(stopped.code(), 0, "cut at {first} and {second}: {}", stopped.whole()),
+                    }
+                    self.is_whole(&format!("cut at {first} and {second}, at {point}"));
+                }
+                let again = self.run(arguments, &[]);
+                assert_eq!(again.code(), 0, "cut at {first} and {second}: {}", again.whole());
+                assert_eq!(self.state(), *expected, "cut at {first} and {second}");
+            }
+        }
+        assert!(second_cuts >= points / 4, "only {second_cuts} second cuts");
     }
 }
 
@@ -203,34 +266,225 @@ fn rollback() {
     scene.at_every_point(&["rollback", "brambleyard", "open-water", "--confirm", "1.3.2 (1)"]);
 }
 
+/// Without a release it is the one before that is meant: whoever runs it again must not go back once more.
+#[test]
+fn rollback_to_what_was_before() {
+    // A line for testers: a yes is enough there.
+    let mut document = one_line();
+    document.rules.branches.fixed[0].audience = Audience::Invited;
+    let mut scene = Scene::at(document, |env| {
+        next_release(env);
+        env.release("1.4.0 (2)");
+        env.write("lantern.toml", &env.config("1.4.1"));
+        env.release("1.4.1 (3)");
+    });
+    let back = ["rollback", "brambleyard", "open-water", "--yes"];
+    let expected = scene.undisturbed(&back);
+    let mut refused = 0;
+    for number in 1..MANY {
+        scene.put_back();
+        if scene.run(&back, &[("LANTERN_STOP_AT", &number.to_string())]).code() != STOPPED {
+            assert!(number > 4 && refused > 0, "{refused} of {number}");
+            return;
+        }
+        for _ in 0..2 {
+            let again = scene.run(&back, &[]);
+            match again.code() {
+                0 => {}
+                3 => {
+                    assert!(again.stderr().contains("went back to 1.4.0 (2) only seconds ago"), "{}", again.stderr());
+                    refused += 1;
+                }
+                _ => panic!("after a stop at point {number}: {}", again.whole()),
+            }
+            assert_eq!(scene.state(), expected, "after a stop at point {number}");
+        }
+    }
+    panic!("more than {MANY} points");
+}
+
+/// There is either no project, or all of it with its number.
+#[test]
+fn init() {
+    let mut scene = Scene::new(|env| {
+        std::fs::remove_file(env.path("lantern.toml")).unwrap();
+        std::fs::remove_dir_all(env.path(".lantern")).unwrap();
+    });
+    let init = [
+        "init",
+        "--name",
+        "Saltmarsh Post",
+        "--studio",
+        "Paper Heron",
+        "--identity",
+        "example.paperheron.saltmarsh",
+        "--version",
+        "1.3.2",
+        "--next-number",
+        "25",
+    ];
+    let number = |scene: &Scene| scene.env.lantern(&["number", "--json"]).success().json()["next"].clone();
+    let is_there = |scene: &Scene| scene.env.path("lantern.toml").is_file();
+    for (variable, how) in [("LANTERN_STOP_AT", ""), ("LANTERN_FAIL_AT", "full"), ("LANTERN_FAIL_AT", "once")] {
+        let mut points = 0;
+        for at in 1..MANY {
+            scene.put_back();
+            let ran = scene.run(&init, &[(variable, &at.to_string()), ("LANTERN_FAIL_AS", how)]);
+            assert_eq!(
+                is_there(&scene),
+                ran.code() == 0 || (ran.code() == STOPPED && is_there(&scene)),
+                "{}",
+                ran.whole()
+            );
+            if !is_there(&scene) {
+                scene.run(&init, &[]).success();
+            }
+            assert_eq!(number(&scene), 25, "{variable} {at} {how}");
+            points = at;
+            if ran.code() == 0 && !ran.stderr().contains("(the disk fails here)") {
+                break;
+            }
+        }
+        assert!(points > 3, "{variable}: only {points} points");
+    }
+}
+
 #[test]
 fn withdraw() {
     Scene::new(release).at_every_point(&["releases", "withdraw", "1", "--because", "a save bug", "--yes"]);
+}
+
+/// Text that nothing packs well, different for every number.
+fn noise(number: u64) -> String {
+    (0..150_u64).map(|n| Digest::of(&(number * 1000 + n).to_le_bytes()).hex()).collect()
 }
 
 #[test]
 fn keep() {
     let mut scene = Scene::new(|env| {
         next_release(env);
+        // Of the release that goes, one part in ten is needed by the one that stays: it is written once more.
+        for number in 0..10 {
+            env.write(&format!("exports/linux/songs/{number}.txt"), &noise(number));
+        }
         env.lantern(&["prepare"]).success();
+        for number in 1..10 {
+            std::fs::remove_file(env.path(&format!("exports/linux/songs/{number}.txt"))).unwrap();
+        }
         env.write("exports/linux/letters/en.txt", "Dear Wren, come before the ebb.");
         env.lantern(&["prepare", "--version", "1.4.1"]).success();
     });
+    let packs = |scene: &Scene| Store::at(scene.env.path(".lantern/store")).packs().unwrap();
+    let before = packs(&scene);
+    scene.env.lantern(&["keep", "--last", "1", "--yes"]).success();
+    assert!(packs(&scene).iter().any(|pack| !before.contains(pack)), "nothing was written once more");
     scene.at_every_point(&["keep", "--last", "1", "--yes"]);
+}
+
+/// A copy with a file of its player's, and a newer release.
+fn install_and_release(env: &TestEnv) {
+    release(env);
+    env.lantern(&["install", "brambleyard", "open-water", "player", "--target", "linux"]).success();
+    env.write("player/save.txt", "my own");
+    env.write("exports/linux/letters/en.txt", "Dear Aldous, the lighthouse is lit.");
+    env.write("exports/linux/letters/fr/nouvelle.txt", "Cher Aldous");
+    std::fs::remove_dir_all(env.path("exports/linux/notes")).unwrap();
+    env.write("lantern.toml", &env.config("1.4.0").replace("leave-out = [\"notes/**\"]\n", ""));
+    env.release("1.4.0 (2)");
 }
 
 #[test]
 fn install() {
+    let mut scene = Scene::new(install_and_release);
+    let said = scene.at_every_point(&["install", "brambleyard", "open-water", "player", "--target", "linux"]);
+    assert!(said.contains("do not play yet"), "{said}");
+}
+
+#[test]
+fn number() {
+    Scene::new(release).at_every_point(&["number", "--next", "28"]);
+}
+
+#[test]
+fn connect() {
+    let mut scene = Scene::new(|env| std::fs::remove_dir_all(env.path("home")).unwrap());
+    scene.at_every_point(&["connect", "brambleyard", "--client", "paper-heron"]);
+}
+
+#[test]
+fn end_of_an_invitation() {
+    let mut scene = Scene::new(|env| {
+        env.lantern(&["invite", "brambleyard", "open-water", "--for", "Mika", "--owns", "full"]).success();
+    });
+    scene.at_every_point(&["invite", "brambleyard", "open-water", "--end", "Mika"]);
+}
+
+#[test]
+fn ledger_rebuild() {
+    let mut scene = Scene::damaged(|env| {
+        next_release(env);
+        env.release("1.4.0 (2)");
+        std::fs::remove_file(env.path(".lantern/ledger.db")).unwrap();
+    });
+    scene.at_every_point(&["ledger", "rebuild"]);
+}
+
+#[test]
+fn ledger_import() {
+    let mut scene = Scene::new(|env| {
+        release(env);
+        // A colleague's computer, with a ledger of its own.
+        std::fs::create_dir(env.path("laptop")).unwrap();
+        std::fs::copy(env.path("lantern.toml"), env.path("laptop/lantern.toml")).unwrap();
+        for arguments in [&["number", "--next", "40"][..], &["ledger", "export", "../laptop.jsonl"]] {
+            assert!(env.command_in("laptop", arguments).status().unwrap().success());
+        }
+        std::fs::remove_dir_all(env.path("laptop")).unwrap();
+    });
+    scene.at_every_point(&["ledger", "import", "laptop.jsonl"]);
+}
+
+#[test]
+fn repair_of_the_store() {
+    let mut scene = Scene::damaged(|env| {
+        next_release(env);
+        env.release("1.4.0 (2)");
+        let store = Store::at(env.path(".lantern/store"));
+        for pack in store.packs().unwrap() {
+            let path = store.pack_path(&pack);
+            let mut bytes = std::fs::read(&path).unwrap();
+            let middle = bytes.len() / 2;
+            bytes[middle] ^= 1;
+            std::fs::write(&path, bytes).unwrap();
+        }
+    });
+    scene.at_every_point(&["repair"]);
+}
+
+#[test]
+fn repair_of_a_copy() {
     let mut scene = Scene::new(|env| {
         release(env);
         env.lantern(&["install", "brambleyard", "open-water", "player", "--target", "linux"]).success();
-        env.write("player/save.txt", "my own");
-        env.write("exports/linux/letters/en.txt", "Dear Aldous, the lighthouse is lit.");
-        env.write("exports/linux/letters/fr/nouvelle.txt", "Cher Aldous");
-        std::fs::remove_dir_all(env.path("exports/linux/notes")).unwrap();
-        env.write("lantern.toml", &env.config("1.4.0").replace("leave-out = [\"notes/**\"]\n", ""));
-        env.release("1.4.0 (2)");
+        env.write("player/letters/en.txt", "not what the build brought");
+        std::fs::remove_file(env.path("player/saltmarsh.dat")).unwrap();
     });
-    let said = scene.at_every_point(&["install", "brambleyard", "open-water", "player", "--target", "linux"]);
-    assert!(said.contains("do not play yet"), "{said}");
+    scene.at_every_point(&["repair", "player"]);
+}
+
+#[test]
+fn give_up() {
+    let mut scene = Scene::new(|env| {
+        install_and_release(env);
+        // Cut in the middle of the switch.
+        let mut command = env.command(&["install", "brambleyard", "open-water", "player", "--target", "linux"]);
+        for point in 1..MANY {
+            let stopped = command.env("LANTERN_STOP_AT", point.to_string()).output().unwrap();
+            assert_eq!(stopped.status.code(), Some(STOPPED), "no journal at any point");
+            if env.read("player/letters/en.txt").starts_with(b"Dear Aldous, the lighthouse") {
+                break;
+            }
+        }
+    });
+    scene.at_every_point(&["install", "--give-up", "player"]);
 }

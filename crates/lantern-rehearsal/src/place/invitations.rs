@@ -1,6 +1,6 @@
 //! Invitations: made and ended by those who make the game, shown by players' machines.
 
-use jiff::Timestamp;
+use jiff::{SignedDuration, Timestamp};
 use lantern_core::config::Audience;
 use lantern_core::digest::InvitationId;
 use lantern_core::invitation::Invitation;
@@ -34,6 +34,14 @@ pub(crate) enum Owns {
     Everything,
     /// Depots without such a condition, and those of these editions.
     Editions(Vec<Name>),
+    /// Depots without such a condition alone, and why: the invitation that came does not hold.
+    NothingBecause(String),
+}
+
+/// Why an invitation does not hold.
+struct Unfit {
+    detail: String,
+    cure: &'static str,
 }
 
 impl Place {
@@ -48,33 +56,49 @@ impl Place {
         if asker.is_maker {
             return Ok(Owns::Everything);
         }
-        match (&asker.invitation, audience) {
-            (Some(text), _) => self.use_invitation(title, branch, text, asker.folder.as_deref()),
-            (None, Audience::Everyone) => Ok(Owns::Editions(Vec::new())),
-            (None, _) => {
-                let detail = format!("{branch} is for those who were invited");
-                Err(Refused::new(problem::NOT_INVITED, detail, "ask whoever made the game for an invitation"))
-            }
+        let Some(text) = &asker.invitation else {
+            return match audience {
+                Audience::Everyone => Ok(Owns::Editions(Vec::new())),
+                _ => {
+                    let detail = format!("{branch} is for those who were invited");
+                    Err(Refused::new(problem::NOT_INVITED, detail, "ask whoever made the game for an invitation"))
+                }
+            };
+        };
+        match (self.use_invitation(title, branch, text, asker.folder.as_deref())?, audience) {
+            (Ok(owns), _) => Ok(Owns::Editions(owns)),
+            // What everybody has needs no invitation; one that does not hold takes nothing away.
+            (Err(unfit), Audience::Everyone) => Ok(Owns::NothingBecause(unfit.detail)),
+            (Err(unfit), _) => Err(Refused::new(problem::NOT_INVITED, unfit.detail, unfit.cure)),
         }
     }
 
-    fn use_invitation(&self, title: &Handle, branch: &Name, text: &str, folder: Option<&str>) -> Result<Owns, Refused> {
-        let refused = |detail: String, cure: &str| Err(Refused::new(problem::NOT_INVITED, detail, cure));
+    /// Notes that a folder uses an invitation, and returns the editions that it says are owned; or why it does not hold.
+    fn use_invitation(
+        &self,
+        title: &Handle,
+        branch: &Name,
+        text: &str,
+        folder: Option<&str>,
+    ) -> Result<Result<Vec<Name>, Unfit>, Refused> {
+        let unfit = |detail: String, cure: &'static str| Ok(Err(Unfit { detail, cure }));
         let another = "ask whoever made the game for another one";
         let Ok(invitation) = text.parse::<Invitation>() else {
-            return refused("this is not an invitation".to_owned(), "copy it again, whole");
+            return unfit("this is not an invitation".to_owned(), "copy it again, whole");
         };
         let now = self.now();
         let mut database = self.database();
         let transaction = database.transaction_with_behavior(TransactionBehavior::Immediate)?;
         let Some(mut made) = find(&transaction, title, branch, invitation.id())? else {
-            return refused(format!("this invitation is not one to {branch}"), "is it for another branch or game?");
+            return unfit(format!("this invitation is not one to {branch}"), "is it for another branch or game?");
         };
         if made.ended_at.is_some() {
-            return refused("this invitation was ended by whoever made the game".to_owned(), another);
+            return unfit("this invitation was ended by whoever made the game".to_owned(), another);
         }
         if let Some(until) = made.new.until.filter(|until| *until <= now) {
-            return refused(format!("this invitation ended on {}", until.strftime("%Y-%m-%d")), another);
+            // A day's end is the next day's first moment.
+            let last = until.checked_sub(SignedDuration::from_secs(1)).unwrap_or(until);
+            return unfit(format!("this invitation ended on {}", last.strftime("%Y-%m-%d")), another);
         }
         let folder = folder.filter(|folder| !folder.is_empty() && folder.len() <= MAX_FOLDER_LEN).unwrap_or_default();
         let sql = "SELECT count(*) FROM invited WHERE invitation = $1 AND folder = $2";
@@ -82,10 +106,11 @@ impl Place {
         let is_known = transaction.query_row(sql, params![id, folder], |row| row.get::<_, u32>(0))? > 0;
         if !is_known {
             if let Some(most) = made.new.folders.filter(|most| made.used_by >= *most) {
-                return refused(
-                    format!("this invitation is for {most} installed folders, and as many use it"),
-                    another,
-                );
+                let detail = match most {
+                    1 => "this invitation is for one copy, and one is installed already".to_owned(),
+                    _ => format!("this invitation is for {most} copies, and as many are installed already"),
+                };
+                return unfit(detail, another);
             }
             transaction.execute("INSERT INTO invited VALUES ($1, $2)", params![id, folder])?;
             made.used_by += 1;
@@ -97,7 +122,7 @@ impl Place {
             write(&transaction, title, &made)?;
         }
         transaction.commit()?;
-        Ok(Owns::Editions(made.new.owns))
+        Ok(Ok(made.new.owns))
     }
 
     pub(crate) fn invite(

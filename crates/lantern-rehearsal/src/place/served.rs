@@ -123,12 +123,16 @@ impl Place {
         let proved = |edition: &&Name| match &owns {
             Owns::Everything => true,
             Owns::Editions(editions) => editions.contains(edition),
+            Owns::NothingBecause(_) => false,
         };
         match of_others.clone().find(proved) {
             Some(_) => Ok(store),
             None => match of_others.next() {
                 Some(edition) => {
-                    let detail = format!("this is for those who own {edition}");
+                    let mut detail = format!("this is for those who own {edition}");
+                    if let Owns::NothingBecause(why) = &owns {
+                        detail += &format!(", and {why}");
+                    }
                     Err(Refused::new(problem::NOT_OWNED, detail, "an invitation can say that somebody owns it"))
                 }
                 None => {

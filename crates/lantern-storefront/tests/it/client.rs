@@ -11,6 +11,7 @@ use lantern_core::digest::Digest;
 use lantern_storefront::market::{Access, Market};
 use lantern_storefront::protocol::{Move, problem};
 use lantern_storefront::{PlaceError, Player, Storefront};
+use serde_json::json;
 
 const DISCOVERY: &str = r#"{"id":"b-1","name":"Brambleyard","protocol":1,"token_path":"/v1/token",
     "limits":{"pack_bytes":1,"manifest_bytes":1,"chunk_bytes":1},"something-new":true}"#;
@@ -290,6 +291,24 @@ fn who_makes_the_game_plays_with_access_where_players_are_refused() {
     let script = Script::run(vec![refusal()]);
     let error = script.player().play_pack(&title, &branch, &Digest::of(b"p"), 0, 6).unwrap_err();
     assert_eq!(error.problem(), Some("not-invited"));
+}
+
+#[test]
+fn a_folder_that_would_lie_elsewhere_is_no_answer() {
+    let play = |folder: &str| {
+        let build = json!({ "systems": ["linux-x86_64"], "starts": [], "folder": folder, "depots": [] });
+        let document = json!({
+            "name": "Saltmarsh Post", "identity": "example.paperheron.saltmarsh", "branch": "open-water", "revision": 4,
+            "since": null, "by": null, "targets": {}, "builds": { "linux": build },
+        });
+        let script = Script::run(vec![Step::Answer(200, "", document.to_string())]);
+        script.player().play(&"saltmarsh-post".parse().unwrap(), &"open-water".parse().unwrap())
+    };
+    assert_eq!(play("Saltmarsh Post").unwrap().builds.len(), 1);
+    for folder in ["..", "../..", "/etc", "a/b", "a\\b", "C:", "C:game", "CON", ".lantern-install", "", "~", "game."] {
+        let answer = play(folder);
+        assert!(matches!(answer, Err(PlaceError::Nonsense { .. })), "{folder:?}: {answer:?}");
+    }
 }
 
 #[test]
