@@ -11,6 +11,7 @@ use lantern_core::progress::{Meter, Progress, Task};
 use serde::Serialize;
 
 use crate::args::ProgressMode;
+use crate::ui::care;
 use crate::words;
 
 /// How often a JSON line is written at most.
@@ -22,12 +23,14 @@ const BAR_AFTER: Duration = Duration::from_millis(300);
 #[derive(Debug)]
 pub struct Shown {
     mode: ProgressMode,
+    /// Whether people read what is said.
+    speaks: bool,
     stop: Arc<AtomicBool>,
 }
 
 impl Shown {
-    pub fn new(mode: ProgressMode, stop: Arc<AtomicBool>) -> Self {
-        Self { mode, stop }
+    pub fn new(mode: ProgressMode, speaks: bool, stop: Arc<AtomicBool>) -> Self {
+        Self { mode, speaks, stop }
     }
 }
 
@@ -49,6 +52,13 @@ impl Progress for Shown {
             ProgressMode::None => Box::new(lantern_core::progress::Silent),
             ProgressMode::Bar => Box::new(Bar::new(name(task).1, total)),
             ProgressMode::Json => Box::new(Lines::new(name(task).0, total)),
+        }
+    }
+
+    fn careful(&self, what: &str) {
+        if self.speaks {
+            // Where standard error is closed there is nobody to tell.
+            let _ = writeln!(anstream::stderr(), "{} {what}", care("careful:"));
         }
     }
 

@@ -121,7 +121,7 @@ impl Ui {
     }
 
     pub fn progress(&self) -> Shown {
-        Shown::new(self.progress, self.stop.clone())
+        Shown::new(self.progress, !self.json, self.stop.clone())
     }
 
     pub fn is_stopped(&self) -> bool {

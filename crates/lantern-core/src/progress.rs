@@ -29,6 +29,9 @@ pub trait Progress: Send + Sync {
     /// Starts a meter over `total` bytes; `None` when not known in advance. It ends when dropped.
     fn start(&self, task: Task, total: Option<u64>) -> Box<dyn Meter + '_>;
 
+    /// Says something that whoever waits should know now, and not only at the end.
+    fn careful(&self, what: &str);
+
     /// Whether somebody asked to stop. Looked at between chunks, never in a write that must be whole.
     fn stopped(&self) -> bool;
 }
@@ -45,6 +48,7 @@ impl Progress for Silent {
     fn start(&self, _: Task, _: Option<u64>) -> Box<dyn Meter + '_> {
         Box::new(Self)
     }
+    fn careful(&self, _: &str) {}
     fn stopped(&self) -> bool {
         false
     }

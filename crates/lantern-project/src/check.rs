@@ -126,7 +126,10 @@ impl Project {
             let (found, _) = self.look_into(edition, intake, &mut memory, progress)?;
             checked.findings.extend(found.into_iter().map(|finding| (Some(intake.name.clone()), finding)));
         }
-        memory.save()?;
+        // It saves time alone.
+        if let Err(error) = memory.save() {
+            log::warn!("what was looked at is not remembered: {error}");
+        }
         self.accept(&mut checked, today());
         let stops = checked.findings.into_iter().map(|(_, finding)| finding);
         let stops: Vec<Finding> = stops.filter(|finding| finding.severity == Severity::Stops).collect();

@@ -387,6 +387,15 @@ fn plural(count: usize, one: &str, many: &str) -> String {
 }
 
 impl ProjectError {
+    /// Whether the disk is full.
+    pub(crate) fn is_full(&self) -> bool {
+        let says = match self {
+            Self::Ledger(error) => error.disk_says(),
+            error => system_says(error),
+        };
+        matches!(says, Some(ErrorKind::StorageFull | ErrorKind::QuotaExceeded))
+    }
+
     /// Returns what kind of failure it is.
     pub fn class(&self) -> Class {
         match self {
@@ -626,15 +635,19 @@ fn cures_of_ledger(error: &LedgerError) -> Vec<String> {
 }
 
 /// Looks for the system's own reason at the end of the chain.
-fn cures_of_computer(error: &(dyn std::error::Error + 'static)) -> Vec<String> {
+fn system_says(error: &(dyn std::error::Error + 'static)) -> Option<ErrorKind> {
     let mut next = Some(error);
     while let Some(at) = next {
         if let Some(io) = at.downcast_ref::<std::io::Error>() {
-            return cure_of_disk(io.kind()).map(str::to_owned).into_iter().collect();
+            return Some(io.kind());
         }
         next = at.source();
     }
-    Vec::new()
+    None
+}
+
+fn cures_of_computer(error: &(dyn std::error::Error + 'static)) -> Vec<String> {
+    system_says(error).and_then(cure_of_disk).map(str::to_owned).into_iter().collect()
 }
 
 fn class_of_store(error: &StoreError) -> Class {

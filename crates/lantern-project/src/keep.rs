@@ -9,7 +9,7 @@ use lantern_core::progress::Progress;
 use lantern_core::release::{DepotRecord, ReleaseRecord};
 use lantern_store::room::{Kept, RoomPlan};
 
-use crate::project::Locked;
+use crate::project::{Locked, Open};
 use crate::{ProjectError, outside};
 
 /// What keeping by a rule will do.
@@ -49,22 +49,22 @@ pub(crate) struct Owner {
     when: String,
 }
 
-impl Locked {
+impl Open {
     /// Plans what stays by a rule; changes nothing. Where the project is about one edition alone, all releases of the others
     /// stay.
     ///
     /// # Errors
     /// Those of the ledger and the store; a release that stays and is damaged stops it.
     pub fn plan_keep(&self, rule: KeepRule) -> Result<KeepPlan, ProjectError> {
-        let events = self.open.events()?;
+        let events = self.events()?;
         let mut editions: Vec<Name> = events.iter().map(|event| event.edition.clone()).collect();
         editions.sort();
         editions.dedup();
         let boards: Vec<Board> = editions.iter().map(|edition| Board::fold(edition, &events)).collect();
         let chosen = choose(rule, &boards, &events, outside::now());
-        let only = self.open.project.only_one();
+        let only = self.project.only_one();
         let is_meant = |release: &KnownRelease| only.is_none_or(|only| release.edition == *only);
-        let store = &self.open.store;
+        let store = &self.store;
         let mut owned: Vec<(Owner, TreeId)> = Vec::new();
         for (release, _) in chosen.iter().filter(|(release, reason)| reason.is_some() || !is_meant(release)) {
             owned.extend(owners(&release.edition, &store.record(release.id)?));
@@ -77,9 +77,11 @@ impl Locked {
         let records = going.chain(freed).filter_map(|id| store.record(id).ok());
         let go: Vec<TreeId> = records.flat_map(|r| r.sealed().iter().map(|d| d.tree).collect::<Vec<_>>()).collect();
         let room = RoomPlan::make(store, &keep, &go)?;
-        Ok(KeepPlan { releases, room, spare: self.open.project.spare_size() })
+        Ok(KeepPlan { releases, room, spare: self.project.spare_size() })
     }
+}
 
+impl Locked {
     /// Carries a plan out: the ledger says it first, then the room is freed. Records stay, and nobody reads the store
     /// meanwhile.
     ///

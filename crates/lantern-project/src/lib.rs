@@ -2,7 +2,7 @@
 //!
 //! - [`Project`] is found and valid; [`Open`] has its ledger and store; [`Locked`] may change them.
 //! - [`Locked::prepare`], [`Locked::connect`], [`Locked::plan_push`] and [`Locked::push`], [`Locked::plan_promote`],
-//!   [`Locked::plan_rollback`] and [`Locked::move_branch`], [`Locked::plan_withdraw`], [`Locked::plan_keep`], [`Locked::lay_out_trial`],
+//!   [`Locked::plan_rollback`] and [`Locked::move_branch`], [`Locked::plan_withdraw`], [`Open::plan_keep`], [`Locked::lay_out_trial`],
 //!   [`Locked::refresh`], [`Open::write_out`], [`Project::check`], [`Project::depots`], [`install_branch`], [`verify_installed`] are the work.
 //! - [`ProjectError`] says what went wrong, of which [`Class`], and what to do.
 //!

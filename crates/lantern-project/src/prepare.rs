@@ -8,8 +8,11 @@ use lantern_core::finding::Finding;
 use lantern_core::names::Name;
 use lantern_core::progress::Progress;
 use lantern_core::release::{DepotRecord, FORMAT, ReleaseRecord, TargetRecord, When};
+use lantern_core::size::Size;
 use lantern_core::tree::Tree;
 use lantern_core::version::{BuildNumber, ReleaseName, Version};
+use lantern_store::held::Held;
+use lantern_store::room_left;
 
 use crate::ProjectError;
 use crate::depots::Divided;
@@ -129,17 +132,20 @@ impl Locked {
             None => self.open.project.version(edition)?,
         };
         self.open.store.remove_unfinished()?;
-        let Sealing { targets, cost, mut findings } = self.seal(edition, &version, options.read_all, progress)?;
+        let held = Held::by(&self.open.store)?;
+        let sealing = self.seal(edition, &version, options.read_all, progress);
+        let Sealing { targets, cost, mut findings } = sealing.map_err(|error| self.give_room_back(&held, error))?;
         if let Some(known) = self.known(edition, &version, &targets)? {
             return self.nothing_new(known, findings);
         }
         let input = self.input(edition, &version, &targets);
-        let number = self.reserve(edition, input)?;
+        let reserved = self.reserve(edition, input);
+        let number = reserved.map_err(|error| self.give_room_back(&held, error))?;
         let game = self.open.project.identity(edition).clone();
         let record =
             ReleaseRecord { format: FORMAT.to_owned(), game, edition: edition.clone(), version, number, targets };
         // The record is in the store before the ledger names it.
-        let id = self.open.store.write_record(&record)?;
+        let id = self.open.store.write_record(&record).map_err(|e| self.give_room_back(&held, e.into()))?;
         let before = self.open.board(edition)?.releases.into_iter().max_by_key(|r| r.name.number);
         if let Some(before) = &before {
             findings.extend(unchanged_targets(&self.open.store.record(before.id).ok(), &record, &before.name));
@@ -153,6 +159,28 @@ impl Locked {
         let edition = edition.clone();
         let release = KnownRelease { id, edition, name: record.name(), input, sealed_at: event.recorded_at };
         Ok(Prepared { release, record, cost: Some(cost), before, findings })
+    }
+
+    /// On a disk that is full nothing stays of what was begun: nobody can use it, and whoever makes room needs it.
+    fn give_room_back(&self, held: &Held, error: ProjectError) -> ProjectError {
+        if error.is_full()
+            && let Err(left) = held.restore(&self.open.store)
+        {
+            log::warn!("some of what was begun is left in the store: {left}");
+        }
+        error
+    }
+
+    /// Says so when what is new may not fit; how much of it is new and how far it can be compressed, sealing alone shows.
+    fn ask_room(&self, divided: &Divided<'_>, parcels: &[Parcel], seen: &Seen, progress: &dyn Progress) {
+        let sizes = parcels.iter().map(|parcel| seen.size_of_new(&divided.intakes[parcel.from], &parcel.indices));
+        let at_most: u64 = sizes.sum();
+        let store = self.open.store.root();
+        if let Some(free) = room_left::free(store).filter(|free| *free < at_most) {
+            let (free, at_most) = (Size(free), Size(at_most));
+            progress
+                .careful(&format!("{free} are free where .lantern lies, and this release may need up to {at_most}"));
+        }
     }
 
     /// Divides the exports and seals what is not known to be sealed already.
@@ -176,6 +204,7 @@ impl Locked {
         }
 
         self.open.project.refuse_wrong(edition, &divided.intakes, progress)?;
+        self.ask_room(&divided, &parcels, &seen, progress);
         let mut cost = SealCost::default();
         let mut trees = Vec::new();
         for intake in &divided.intakes {
@@ -190,7 +219,10 @@ impl Locked {
             seen.remember(intake, &parcel.indices, &sealed.tree);
             trees.push(sealed.tree);
         }
-        seen.save(&seen_path)?;
+        // It saves time alone.
+        if let Err(error) = seen.save(&seen_path) {
+            log::warn!("what was read is not remembered: {error}");
+        }
         findings.extend(damaged(self.open.store.damaged()?.len()));
         Ok(Sealing { targets: describe(&divided, &trees)?, cost, findings })
     }
@@ -225,8 +257,10 @@ impl Locked {
         parts.iter().for_each(|(intake, indices)| seen.renew(intake, indices));
         let tree = |parcel: &Parcel| seen.tree_as_it_seems(&divided.intakes[parcel.from], &parcel.indices);
         let targets = of_release(parcels.iter().map(tree).collect())?;
-        if targets.is_some() {
-            seen.save(&self.open.project.state("cache/seen.json"))?;
+        if targets.is_some()
+            && let Err(error) = seen.save(&self.open.project.state("cache/seen.json"))
+        {
+            log::warn!("what was read is not remembered: {error}");
         }
         Ok(targets)
     }

@@ -93,6 +93,20 @@ impl Seen {
         Tree::new(entries).ok()
     }
 
+    /// Adds up the files among these entries that are not as they were.
+    pub(crate) fn size_of_new(&self, intake: &Intake<'_>, indices: &[usize]) -> u64 {
+        let files = self.targets.get(intake.name);
+        let entries = indices.iter().filter_map(|index| Some((*index, &intake.entries().get(*index)?.source)));
+        let sizes = entries.map(|(index, entry)| match entry.kind {
+            SourceKind::File { size } => {
+                let seen = files.and_then(|files| files.get(&entry.path));
+                if seen.is_some_and(|seen| Some(seen.stamp) == intake.stamp(index)) { 0 } else { size }
+            }
+            _ => 0,
+        });
+        sizes.sum()
+    }
+
     /// Reads the files of an export whose stamps have changed, and returns whether each still holds what it held: then
     /// nothing has to be cut and compressed to know that nothing changed. Ends at the first that holds something else.
     pub(crate) fn is_same_by_reading(

@@ -40,6 +40,7 @@ pub mod codec;
 pub mod contents;
 pub mod durable;
 pub mod fetch;
+pub mod held;
 pub mod install;
 pub mod known;
 pub mod locator;

@@ -270,14 +270,39 @@ impl Store {
     pub(crate) fn remove_tree(&self, tree: TreeId, manifest: ManifestId) -> Result<(), StoreError> {
         let paths =
             [self.locator_path(manifest), self.tree_path(tree), self.manifest_path(manifest), self.pointer_path(tree)];
-        for path in paths {
-            durable::remove_file(&path)?;
-        }
-        Ok(())
+        remove_all(&paths)
+    }
+
+    pub(crate) fn remove_manifest(&self, manifest: ManifestId) -> Result<(), StoreError> {
+        remove_all(&[self.locator_path(manifest), self.manifest_path(manifest)])
+    }
+
+    pub(crate) fn remove_tree_alone(&self, tree: TreeId) -> Result<(), StoreError> {
+        remove_all(&[self.tree_path(tree), self.pointer_path(tree)])
     }
 
     pub(crate) fn remove_segment(&self, segment: &Digest) -> Result<(), StoreError> {
         Ok(durable::remove_file(&self.segment_path(segment))?)
+    }
+
+    pub(crate) fn remove_record(&self, record: ReleaseId) -> Result<(), StoreError> {
+        Ok(durable::remove_file(&self.record_path(record))?)
+    }
+
+    /// Returns the names of all trees.
+    pub(crate) fn trees(&self) -> Result<Vec<TreeId>, StoreError> {
+        let names = list(&self.root.join("trees"))?;
+        Ok(names.iter().filter_map(|hex| Digest::from_hex(hex).ok().map(TreeId)).collect())
+    }
+
+    /// Returns the names of all segments.
+    pub(crate) fn segments(&self) -> Result<Vec<Digest>, StoreError> {
+        let mut out = Vec::new();
+        let segments = self.root.join("segments");
+        for folder in list(&segments)? {
+            out.extend(list(&segments.join(folder))?.iter().filter_map(|hex| Digest::from_hex(hex).ok()));
+        }
+        Ok(out)
     }
 
     /// Returns the names of all packs, in order.
@@ -597,6 +622,13 @@ fn missing_or(error: DurableError, what: &'static str, id: &dyn std::fmt::Displa
 }
 
 /// Lists a folder's names; a folder that is not there has none.
+fn remove_all(paths: &[PathBuf]) -> Result<(), StoreError> {
+    for path in paths {
+        durable::remove_file(path)?;
+    }
+    Ok(())
+}
+
 fn list(folder: &Path) -> Result<Vec<String>, StoreError> {
     let entries = match fs::read_dir(folder) {
         Ok(entries) => entries,

@@ -56,27 +56,32 @@ struct ReleaseDocument<'a> {
 }
 
 pub fn run(args: &Args, ui: &Ui) -> Done {
-    let mut project = super::lock(ui)?;
     let rule = KeepRule { last: args.last, live_within_days: args.live_within };
-    let plan = project.plan_keep(rule)?;
+    if args.agreement.plan {
+        // Whoever only looks needs nobody's leave, and no disk that can be written.
+        let open = super::open(ui)?;
+        let held = open.hold_store(&ui.progress())?;
+        let plan = open.plan_keep(rule)?;
+        drop(held);
+        show(&plan, ui);
+        ui.document(&document(&plan, plan.is_empty()));
+        return Ok(());
+    }
+    let mut project = super::lock(ui)?;
+    let plan = project.open.plan_keep(rule)?;
     show(&plan, ui);
     if plan.is_empty() {
         ui.document(&document(&plan, true));
-        ui.say("\nnothing to free");
         return Ok(());
     }
-    let freed = words::bytes(plan.freed());
-    ui.say(&format!("\n  {} {}", faint("room that is freed:"), strong(&freed)));
-    if args.agreement.plan || !args.agreement.ask(ui)? {
+    if !args.agreement.ask(ui)? {
         ui.document(&document(&plan, false));
-        if !args.agreement.plan {
-            ui.say("nothing was changed");
-        }
+        ui.say("nothing was changed");
         return Ok(());
     }
     project.keep(&plan, &ui.progress())?;
     ui.document(&document(&plan, true));
-    ui.say(&format!("\n{} {freed}", good("freed")));
+    ui.say(&format!("\n{} {}", good("freed"), words::bytes(plan.freed())));
     Ok(())
 }
 
@@ -112,4 +117,9 @@ fn show(plan: &KeepPlan, ui: &Ui) {
         table.row([strong(&release.name), what, why]);
     }
     ui.say(&table.lay_out());
+    if plan.is_empty() {
+        ui.say("\nnothing to free");
+    } else {
+        ui.say(&format!("\n  {} {}", faint("room that is freed:"), strong(words::bytes(plan.freed()))));
+    }
 }

@@ -1,8 +1,11 @@
 //! A temporary folder with the example game, a stand-in storefront, and the built program.
 
 use std::fs;
+use std::io::{Read, Write};
+use std::net::{TcpListener, TcpStream};
 use std::path::{Path, PathBuf};
 use std::process::{Command, Output, Stdio};
+use std::sync::{Arc, Mutex};
 
 use lantern_core::system::System;
 use lantern_rehearsal::exports::{self, GameVersion};
@@ -121,6 +124,18 @@ impl TestEnv {
         env
     }
 
+    /// As [`TestEnv::new`], on a disk of its own.
+    #[cfg(feature = "other-disks")]
+    pub fn on_disk(variable: &str) -> Self {
+        let disk = std::env::var(variable).unwrap_or_else(|_| panic!("{variable}: see scripts/other-disks.sh"));
+        let mut env = Self { temp: tempfile::tempdir_in(disk).unwrap(), running: None };
+        env.export(GameVersion::Old);
+        env.open_storefront(0);
+        env.make_title();
+        env.write("lantern.toml", &env.config("1.3.2"));
+        env
+    }
+
     /// The whole chain up to the first release being live.
     pub fn live() -> Self {
         let env = Self::new();
@@ -164,8 +179,12 @@ impl TestEnv {
     }
 
     pub fn open_place(&mut self, document: PlaceDocument, port: u16) {
+        self.open_place_in(&self.path("place"), document, port);
+    }
+
+    pub fn open_place_in(&mut self, folder: &Path, document: PlaceDocument, port: u16) {
         // A port that is opened again may be another test's for a moment.
-        let open = || Running::start(Place::open(&self.path("place"), document.clone()).unwrap(), port);
+        let open = || Running::start(Place::open(folder, document.clone()).unwrap(), port);
         let mut tries = 0;
         self.running = Some(loop {
             match open() {
@@ -302,6 +321,40 @@ open-water = {{ audience = "everyone" }}
         let version = build["version"].as_str().unwrap_or("nothing");
         format!("{version} ({}) build {} revision {}", build["number"], build["build"], branch["revision"])
     }
+}
+
+/// A line to a server on which something happens once, just before a request of a certain beginning comes through.
+/// Returns its address.
+pub fn line_to(origin: &str, before: &'static str, happens: impl FnOnce() + Send + 'static) -> String {
+    let listener = TcpListener::bind("127.0.0.1:0").unwrap();
+    let address = format!("http://{}", listener.local_addr().unwrap());
+    let server = origin.strip_prefix("http://").unwrap().to_owned();
+    let happens = Arc::new(Mutex::new(Some(happens)));
+    std::thread::spawn(move || {
+        for client in listener.incoming().map(Result::unwrap) {
+            let (server, happens) = (TcpStream::connect(&server).unwrap(), happens.clone());
+            let (mut answers, mut to_client) = (server.try_clone().unwrap(), client.try_clone().unwrap());
+            // Both directions end when one side hangs up.
+            std::thread::spawn(move || std::io::copy(&mut answers, &mut to_client));
+            std::thread::spawn(move || forward(client, server, before, &happens));
+        }
+    });
+    address
+}
+
+fn forward(mut from: TcpStream, mut to: TcpStream, before: &str, happens: &Mutex<Option<impl FnOnce()>>) {
+    let mut buffer = [0; 64 * 1024];
+    while let Ok(len @ 1..) = from.read(&mut buffer) {
+        if buffer[..len].starts_with(before.as_bytes())
+            && let Some(happens) = happens.lock().unwrap().take()
+        {
+            happens();
+        }
+        if to.write_all(&buffer[..len]).is_err() {
+            break;
+        }
+    }
+    let _ = to.shutdown(std::net::Shutdown::Both);
 }
 
 /// Brambleyard with everybody's line alone.

@@ -120,6 +120,23 @@ fn a_promotion_that_never_arrived_is_recorded_as_not_done() {
 }
 
 #[test]
+fn a_push_whose_answer_was_lost_is_settled_as_the_build_that_it_made() {
+    let env = TestEnv::desktops();
+    let handle = "handle = \"saltmarsh-post\"\n";
+    env.edit("lantern.toml", handle, &format!("{handle}targets = [\"linux\"]\n"));
+    env.lantern(&["prepare"]).success();
+    env.lantern(&["push", "brambleyard", "--yes"]).success();
+    // The same release for more systems is another build of it.
+    env.edit("lantern.toml", "targets = [\"linux\"]\n", "targets = [\"linux\", \"windows\"]\n");
+    env.lantern(&["push", "brambleyard", "--yes"]).success();
+    forget_last_event(&env);
+    env.lantern(&["live"]).success();
+    let document = env.lantern(&["history", "--all", "--json"]).success().json();
+    let pushed = document["events"].as_array().unwrap().iter().find(|event| event["kind"] == "pushed").unwrap();
+    assert_eq!(pushed["payload"]["build"], 2, "{pushed}");
+}
+
+#[test]
 fn a_push_that_was_cut_goes_on_with_what_had_arrived() {
     let env = TestEnv::new();
     env.connect();

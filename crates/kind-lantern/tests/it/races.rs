@@ -1,8 +1,9 @@
 //! Two at once: one wins, the other says so.
 
 use std::process::Stdio;
+use std::time::Duration;
 
-use crate::env::{Ran, TestEnv, copy, rounds};
+use crate::env::{Ran, TestEnv, copy, line_to, rounds};
 
 #[test]
 fn two_prepares_in_one_folder_make_one_release() {
@@ -131,6 +132,36 @@ fn two_promotions_in_one_folder_move_once() {
     }
 }
 
+#[test]
+fn what_is_refused_for_good_is_closed() {
+    let env = two_people();
+    let origin = env.running().origin();
+    for (folder, who) in [(".", "mine"), ("other", "yours")] {
+        env.write(&format!("{folder}/exports/linux/letters/en.txt"), who);
+        assert!(env.command_in(folder, &["prepare", "--version", "1.4.0"]).output().unwrap().status.success());
+    }
+    // The other person is faster by a moment: after the plan was made, before the build is asked for.
+    let mut faster = env.command_in("other", &["push", "brambleyard", "--yes"]);
+    let through = line_to(&origin, "POST /v1/titles/saltmarsh-post/builds", move || {
+        assert!(faster.output().unwrap().status.success());
+    });
+    env.edit("lantern.toml", &origin, &through);
+    env.connect();
+    let refused = env.lantern(&["push", "brambleyard", "--yes"]).fails(3);
+    assert!(refused.stderr().contains("the number 2 is taken"), "{}", refused.stderr());
+    assert_eq!(env.event_kinds().iter().rev().take(2).collect::<Vec<_>>(), ["not-done", "asked"]);
+    // Nothing is on its way any more: the release may go.
+    env.write("exports/linux/letters/en.txt", "mine, later");
+    env.lantern(&["prepare", "--version", "1.4.1"]).success();
+    let plan = env.lantern(&["keep", "--last", "1", "--yes", "--json"]).success().json();
+    let stays = |number: u64| {
+        let releases = plan["releases"].as_array().unwrap();
+        releases.iter().find(|release| release["number"] == number).unwrap()["stays"].clone()
+    };
+    assert_eq!((stays(1), stays(2), stays(3)), (true.into(), false.into(), true.into()), "{plan}");
+    env.lantern(&["verify"]).success();
+}
+
 /// Two projects of one game, as two people have them.
 fn two_people() -> TestEnv {
     let env = TestEnv::live();
@@ -238,4 +269,71 @@ fn promote_against_withdraw() {
             assert_eq!(back.code(), 0, "{}", back.whole());
         }
     }
+}
+
+/// Waits until something is so.
+fn until(what: &str, mut is_so: impl FnMut() -> bool) {
+    for _ in 0..600 {
+        if is_so() {
+            return;
+        }
+        std::thread::sleep(Duration::from_millis(50));
+    }
+    panic!("{what}: not within half a minute");
+}
+
+#[test]
+fn whoever_reads_the_store_and_whoever_removes_from_it_wait_for_each_other() {
+    let env = TestEnv::live();
+    env.next_version();
+    env.lantern(&["prepare"]).success();
+    env.write("exports/linux/letters/en.txt", "a third");
+    env.lantern(&["prepare", "--version", "1.4.1"]).success();
+    let lock = std::fs::File::options().create(true).append(true).open(env.path(".lantern/store.lock")).unwrap();
+    let run = |arguments: &[&str]| {
+        let mut command = env.command(arguments);
+        command.stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap()
+    };
+    // Somebody removes: whoever reads waits.
+    lock.lock().unwrap();
+    let readers = [&["verify"][..], &["releases", "write", "1", "out"]].map(run);
+    std::thread::sleep(Duration::from_millis(400));
+    let mut readers = readers.map(|mut child| {
+        assert!(child.try_wait().unwrap().is_none(), "it did not wait");
+        child
+    });
+    lock.unlock().unwrap();
+    readers.iter_mut().for_each(|child| assert!(child.wait().unwrap().success()));
+    // Somebody reads: whoever removes waits, and others read on.
+    lock.lock_shared().unwrap();
+    let mut keep = run(&["keep", "--last", "1", "--yes"]);
+    std::thread::sleep(Duration::from_millis(400));
+    assert!(keep.try_wait().unwrap().is_none(), "it did not wait");
+    env.lantern(&["verify"]).success();
+    lock.unlock().unwrap();
+    assert!(keep.wait().unwrap().success());
+    env.lantern(&["verify"]).success();
+}
+
+#[cfg(all(target_os = "linux", target_arch = "x86_64"))]
+#[test]
+fn while_somebody_plays_a_trial_the_work_goes_on() {
+    let env = TestEnv::new();
+    let (started, ends) = (env.path("started"), env.path("ends"));
+    let game =
+        format!("#!/bin/sh\ntouch '{}'\nwhile [ ! -e '{}' ]; do sleep 0.05; done\n", started.display(), ends.display());
+    env.write("exports/linux/saltmarsh", &game);
+    env.lantern(&["prepare"]).success();
+    let mut command = env.command(&["try", "--yes"]);
+    let mut trial = command.stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
+    until("the game starts", || started.exists());
+    env.write("exports/linux/letters/en.txt", "another letter");
+    env.lantern(&["prepare", "--version", "1.4.0"]).success();
+    env.lantern(&["verify"]).success();
+    let second = env.lantern(&["try", "--yes"]).fails(6);
+    assert!(second.stderr().contains("is being tried"), "{}", second.stderr());
+    assert!(trial.try_wait().unwrap().is_none());
+    std::fs::write(ends, "").unwrap();
+    assert!(trial.wait().unwrap().success());
+    assert_eq!(env.event_kinds().last().unwrap(), "tried");
 }

@@ -236,6 +236,34 @@ fn prepare() {
     Scene::new(next_release).at_every_point(&["prepare"]);
 }
 
+/// A disk that fills up while a release is sealed has the room back that was taken for it.
+#[test]
+fn prepare_on_a_full_disk_leaves_nothing_half_made() {
+    let mut scene = Scene::new(next_release);
+    let stored = |scene: &Scene| {
+        let mut found = files(&scene.env.path(".lantern/store"));
+        found.retain(|name, _| !name.starts_with("damaged/"));
+        found
+    };
+    let before = stored(&scene);
+    for number in 1..MANY {
+        scene.put_back();
+        let ran = scene.run(&["prepare"], &[("LANTERN_FAIL_AT", &number.to_string()), ("LANTERN_FAIL_AS", "full")]);
+        let has_sealed = scene.env.event_kinds().iter().filter(|kind| *kind == "sealed").count() == 2;
+        if ran.code() == 0 || has_sealed {
+            assert!(number > 8, "only {number} writes");
+            return;
+        }
+        assert!(ran.stderr().contains("free some room"), "{}", ran.stderr());
+        // What was sealed may be in the ledger already, for all that the disk says: then it stays.
+        let is_named = scene.env.path(".lantern/store/releases").read_dir().unwrap().count() > 1;
+        if !is_named {
+            assert_eq!(stored(&scene), before, "full from write {number} on");
+        }
+    }
+    panic!("more than {MANY} writes");
+}
+
 #[test]
 fn push() {
     let mut scene = Scene::new(|env| {

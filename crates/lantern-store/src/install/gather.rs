@@ -2,7 +2,7 @@
 
 use std::collections::HashMap;
 use std::fs::{self, File};
-use std::io;
+use std::io::{self, BufReader, Read};
 use std::path::Path;
 use std::sync::mpsc::RecvTimeoutError;
 use std::time::Duration;
@@ -413,10 +413,29 @@ fn finish_file(
     }
     let found = found.map_err(InstallError::io("read", &path))?;
     if found != *digest {
+        // Every chunk was checked before it was written: either they are the wrong ones, or the disk has lost one.
+        let lost = has_lost_a_chunk(&path, entry).map_err(InstallError::io("read", &path))?;
+        if lost {
+            let other = io::Error::other("the disk gives back other bytes than were written");
+            return Err(InstallError::io("read back", &path)(other));
+        }
         let why = format!("the chunks of {} do not give its content", entry.path);
         return Err(InstallError::Wrong { what: "the manifest", why });
     }
     set_bit(&path, *executable).map_err(InstallError::io("set the executable bit of", &path))
+}
+
+fn has_lost_a_chunk(path: &Path, entry: &Entry) -> io::Result<bool> {
+    let mut file = BufReader::new(File::open(path)?);
+    let mut bytes = Vec::new();
+    for chunk in &entry.chunks {
+        bytes.clear();
+        (&mut file).take(u64::from(chunk.len)).read_to_end(&mut bytes)?;
+        if Digest::of(&bytes) != chunk.digest {
+            return Ok(true);
+        }
+    }
+    Ok(false)
 }
 
 #[cfg(unix)]
