@@ -21,7 +21,8 @@ mod configuration;
 mod demo;
 #[cfg(test)]
 mod depots;
-#[cfg(all(test, feature = "other-disks"))]
+#[cfg(test)]
+#[cfg(feature = "other-disks")]
 mod disks;
 #[cfg(test)]
 mod editions;

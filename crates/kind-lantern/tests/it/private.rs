@@ -307,7 +307,7 @@ fn testers_are_invited_and_nobody_else_gets_in() {
       lantern install brambleyard creek DIR --invitation INVITATION
 
     next: lantern invite brambleyard creek   lists the invitations
-    ")
+    ");
     });
     let (text, id) = invite(&env, &["--for", "Marsh testers", "--copies", "1"]);
     snapshot!(as_tester(&env, &[&INSTALL[..], &["--invitation", &text]].concat()).success().whole(), @"
@@ -342,7 +342,7 @@ fn testers_are_invited_and_nobody_else_gets_in() {
           ID         Marsh testers   no end       1 of 1 copies   YYYY-MM-DD
 
         next: lantern invite brambleyard creek --end ID   ends one
-        ")
+        ");
     });
     // Ended, no update comes; what is there stays as it is.
     env.lantern(&["invite", "brambleyard", "creek", "--end", &id]).success();
