@@ -6,6 +6,7 @@ use std::sync::Arc;
 use axum::Router;
 use axum::handler::Handler;
 use axum::routing::{MethodRouter, get, post, put};
+use lantern_storefront::protocol::{FOLDER, INVITATION};
 use schemars::generate::SchemaSettings;
 use schemars::{JsonSchema, SchemaGenerator};
 use serde_json::{Map, Value, json};
@@ -54,6 +55,8 @@ pub(crate) struct Endpoint {
     pub gives: Body,
     /// Headers that must be there.
     pub headers: &'static [&'static str],
+    /// Whether it is for players: those who were invited show their invitation, and those who make the game their access.
+    pub is_for_players: bool,
 }
 
 /// Router and document, growing together.
@@ -95,12 +98,11 @@ impl Api {
             .filter_map(|part| part.strip_prefix('{')?.strip_suffix('}'))
             .map(|name| json!({ "name": name, "in": "path", "required": true, "schema": { "type": "string" } }))
             .collect();
-        parameters.extend(
-            endpoint
-                .headers
-                .iter()
-                .map(|name| json!({ "name": name, "in": "header", "required": true, "schema": { "type": "string" } })),
-        );
+        let header = |name: &str, required: bool| json!({ "name": name, "in": "header", "required": required, "schema": { "type": "string" } });
+        parameters.extend(endpoint.headers.iter().map(|name| header(name, true)));
+        if endpoint.is_for_players {
+            parameters.extend([INVITATION, FOLDER].map(|name| header(name, false)));
+        }
         let mut success = json!({ "description": "Done" });
         if let Body::Bytes(what) = endpoint.gives {
             success["description"] = what.into();
@@ -125,6 +127,9 @@ impl Api {
         }
         if let Some(scope) = endpoint.scope {
             operation["security"] = json!([{ "access": [scope] }]);
+        } else if endpoint.is_for_players {
+            // Without access, or with it.
+            operation["security"] = json!([{}, { "access": ["read"] }]);
         }
         let item = self.paths.entry(path).or_insert_with(|| json!({}));
         item[method] = operation;

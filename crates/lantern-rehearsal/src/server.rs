@@ -475,7 +475,16 @@ async fn problem_kind(Path(name): Path<String>) -> Result<String, Refused> {
 }
 
 fn api() -> Api {
-    let open = |summary, gives| Endpoint { summary, scope: None, takes: Body::Nothing, gives, headers: &[] };
+    let open = |summary, gives| Endpoint {
+        summary,
+        scope: None,
+        takes: Body::Nothing,
+        gives,
+        headers: &[],
+        is_for_players: false,
+    };
+    let play_of = |summary, gives| Endpoint { is_for_players: true, ..open(summary, gives) };
+    let range: &[&str] = &["Range"];
     let read = |summary, gives| Endpoint { scope: Some("read"), ..open(summary, gives) };
     let send = |summary, takes, gives| Endpoint { scope: Some("send"), takes, ..open(summary, gives) };
     let key: &[&str] = &[IDEMPOTENCY_KEY];
@@ -499,6 +508,7 @@ fn api() -> Api {
                 takes: Body::json::<Title>(),
                 gives: Body::json::<Title>(),
                 headers: key,
+                is_for_players: false,
             },
             make_title,
         )
@@ -524,7 +534,11 @@ fn api() -> Api {
             send("Brings a pack; every chunk in it is checked", Body::Bytes("A pack"), Body::Nothing),
             put_pack,
         )
-        .get("/v1/titles/{title}/packs/{pack}", read("A Range of a pack", Body::Bytes("Bytes of a pack")), get_pack)
+        .get(
+            "/v1/titles/{title}/packs/{pack}",
+            Endpoint { headers: range, ..read("A Range of a pack", Body::Bytes("Bytes of a pack")) },
+            get_pack,
+        )
         .get(
             "/v1/titles/{title}/locators/{manifest}",
             read("Where a manifest's chunks lie", Body::Bytes("A locator")),
@@ -551,6 +565,7 @@ fn api() -> Api {
                 takes: Body::json::<Withdraw>(),
                 gives: Body::json::<Build>(),
                 headers: key,
+                is_for_players: false,
             },
             withdraw_build,
         )
@@ -569,6 +584,7 @@ fn api() -> Api {
                 takes: Body::json::<Move>(),
                 gives: Body::json::<Branch>(),
                 headers: &[IDEMPOTENCY_KEY, "If-Match"],
+                is_for_players: false,
             },
             move_branch,
         )
@@ -585,6 +601,7 @@ fn api() -> Api {
                 takes: Body::json::<NewInvitation>(),
                 gives: Body::json::<InvitationMade>(),
                 headers: key,
+                is_for_players: false,
             },
             invite,
         )
@@ -596,6 +613,7 @@ fn api() -> Api {
                 takes: Body::Nothing,
                 gives: Body::json::<InvitationMade>(),
                 headers: key,
+                is_for_players: false,
             },
             end_invitation,
         )
@@ -604,21 +622,28 @@ fn api() -> Api {
             read("What happened after ?after=CURSOR", Body::json::<PlaceEvents>()),
             events,
         )
-        .get("/v1/play/{title}/{branch}", open("What a branch has, for players", Body::json::<Play>()), play)
+        .get("/v1/play/{title}/{branch}", play_of("What a branch has, for players", Body::json::<Play>()), play)
         .get(
             "/v1/play/{title}/{branch}/manifests/{manifest}",
-            open("A manifest's root", Body::Bytes("A root")),
+            play_of("A manifest's root", Body::Bytes("A root")),
             play_manifest,
         )
-        .get("/v1/play/{title}/{branch}/segments/{segment}", open("A segment", Body::Bytes("A segment")), play_segment)
+        .get(
+            "/v1/play/{title}/{branch}/segments/{segment}",
+            play_of("A segment", Body::Bytes("A segment")),
+            play_segment,
+        )
         .get(
             "/v1/play/{title}/{branch}/locators/{manifest}",
-            open("Where a manifest's chunks lie", Body::Bytes("A locator")),
+            play_of("Where a manifest's chunks lie", Body::Bytes("A locator")),
             play_locator,
         )
         .get(
             "/v1/play/{title}/{branch}/packs/{pack}",
-            open("A Range of a pack that the branch's locators name", Body::Bytes("Bytes of a pack")),
+            Endpoint {
+                headers: range,
+                ..play_of("A Range of a pack that the branch's locators name", Body::Bytes("Bytes of a pack"))
+            },
             play_pack,
         )
         .get("/problems/{problem}", open("What a problem's type means", Body::Bytes("A sentence")), problem_kind)
