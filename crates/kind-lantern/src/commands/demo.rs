@@ -118,6 +118,7 @@ impl Demo<'_> {
         self.run(&["prepare", "--version", "1.4.0-rc"])?;
         self.run_silently(&["push", "brambleyard", "--yes"])?;
         self.run(&["promote", "brambleyard", "creek", "--yes"])?;
+        self.run(&["invite", "brambleyard", "creek", "--for", "Marsh testers"])?;
         self.run(&["releases", "withdraw", "26", "--because", "a save bug", "--yes"])?;
         self.run(&["rollback", "brambleyard", "creek", "--comment", "testers go back", "--yes"])?;
         self.title("1.4.0: little travels, somebody looks at it, and everyone gets it");

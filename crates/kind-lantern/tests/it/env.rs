@@ -377,6 +377,7 @@ pub fn settings() -> insta::Settings {
     settings.add_filter(r"in \d+\.\d seconds", "in S seconds");
     settings.add_filter(r"PATH=[^ \n]*:\$PATH", "PATH=BIN:$$PATH");
     settings.add_filter(r"process \d+", "process PID");
+    settings.add_filter(r"\b([0-9a-z]{4}-){6}[0-9a-z]{4}\b", "INVITATION");
     settings
 }
 
