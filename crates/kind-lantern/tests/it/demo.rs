@@ -3,14 +3,14 @@
 use std::io::{BufRead, BufReader};
 use std::process::Stdio;
 
-use crate::env::{Ran, TestEnv, settings};
+use crate::env::{Ran, TestEnv};
 
 #[cfg(all(target_os = "linux", target_arch = "x86_64"))]
 #[test]
 fn the_demo_shows_every_command_before_its_output() {
     let env = TestEnv::without_storefront();
     let ran = env.lantern(&["demo", "here"]).success();
-    settings().bind(|| insta::assert_snapshot!("demo", ran.whole()));
+    crate::env::settings().bind(|| insta::assert_snapshot!("demo", ran.whole()));
     let again = env.lantern(&["demo", "here"]).fails(2);
     assert!(again.stderr().contains("overwrites nothing"), "{}", again.stderr());
 }

@@ -1,6 +1,6 @@
 //! Exports and files that nobody would make on purpose.
 
-use crate::env::{Ran, TestEnv};
+use crate::env::TestEnv;
 
 #[test]
 fn three_hundred_folders_deep() {
@@ -75,11 +75,11 @@ fn a_terabyte_of_nothing() {
 
 /// The program without the rights that only an administrator has, whoever runs the tests.
 #[cfg(target_os = "linux")]
-fn as_anybody(env: &TestEnv, arguments: &[&str]) -> Ran {
+fn as_anybody(env: &TestEnv, arguments: &[&str]) -> crate::env::Ran {
     use std::os::unix::fs::MetadataExt;
     let mut plain = env.command(arguments);
     if std::fs::metadata("/proc/self").unwrap().uid() != 0 {
-        return Ran { output: plain.output().unwrap() };
+        return crate::env::Ran { output: plain.output().unwrap() };
     }
     let mut command = std::process::Command::new("setpriv");
     command.args(["--bounding-set", "-dac_override,-dac_read_search", "--inh-caps", "-all"]);
@@ -87,7 +87,7 @@ fn as_anybody(env: &TestEnv, arguments: &[&str]) -> Ran {
     command.current_dir(plain.get_current_dir().unwrap()).env_clear();
     command.envs(plain.get_envs().filter_map(|(name, value)| Some((name, value?))));
     command.env("PATH", std::env::var_os("PATH").unwrap());
-    Ran { output: command.output().expect("setpriv of util-linux is there") }
+    crate::env::Ran { output: command.output().expect("setpriv of util-linux is there") }
 }
 
 #[cfg(target_os = "linux")]

@@ -3,7 +3,6 @@
 use std::collections::BTreeMap;
 
 use lantern_formats::{tar, zip};
-use lantern_rehearsal::exports::GameVersion;
 
 use crate::env::{TestEnv, files};
 
@@ -95,7 +94,7 @@ fn what_was_sealed_is_tried() {
     let env = TestEnv::new();
     env.lantern(&["prepare"]).success();
     // The export has moved on: what was sealed is started, not what lies there.
-    env.export(GameVersion::New);
+    env.export(lantern_rehearsal::exports::GameVersion::New);
     snapshot!(env.lantern(&["try", "--yes"]).whole(), @"
     laid out 1.3.2 (1), linux: every file as it was sealed
 

@@ -272,6 +272,7 @@ fn promote_against_withdraw() {
 }
 
 /// Waits until something is so.
+#[cfg(all(target_os = "linux", target_arch = "x86_64"))]
 fn until(what: &str, mut is_so: impl FnMut() -> bool) {
     for _ in 0..600 {
         if is_so() {

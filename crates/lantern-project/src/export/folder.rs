@@ -36,6 +36,7 @@ pub(super) fn special(path: &TreePath) -> Finding {
 }
 
 /// From this size on a file that has only holes is noticed, in bytes.
+#[cfg(unix)]
 const MIN_SPARSE_LEN: u64 = 64 * 1024 * 1024;
 
 /// A file of which most was never written: an engine that ended early leaves such ones.

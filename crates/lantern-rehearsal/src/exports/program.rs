@@ -67,11 +67,10 @@ fn aarch64(len: u16) -> Vec<u8> {
     words.into_iter().flat_map(u32::to_le_bytes).collect()
 }
 
-#[cfg(test)]
+#[cfg(all(test, target_os = "linux"))]
 mod tests {
     use super::*;
 
-    #[cfg(all(target_os = "linux", unix))]
     #[test]
     fn the_program_of_this_computer_really_runs() {
         use std::os::unix::fs::PermissionsExt;

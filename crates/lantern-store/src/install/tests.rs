@@ -5,10 +5,12 @@ use crate::store::Store;
 use crate::testing::{copy_folder, noise};
 use lantern_core::progress::Silent;
 use proptest::prelude::*;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashMap};
 use std::fs;
 use std::io::Read;
 use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::{LazyLock, Mutex};
+use std::thread::ThreadId;
 
 /// Files in memory: name to content, the bit, and what is no file.
 #[derive(Clone, Debug, Default)]
@@ -514,26 +516,28 @@ fn a_lying_server_is_refused_and_nothing_changes() {
     assert_eq!(fs::read(scene.folder.join("a")).unwrap(), b"old");
 }
 
-thread_local! {
-    /// Counts down to the point at which this thread's work is cut, as by a kill.
-    static CUT_AT: std::cell::Cell<u64> = const { std::cell::Cell::new(u64::MAX) };
-}
+/// Counts down to the point at which a thread's work is cut, as by a kill.
+static CUT_AT: LazyLock<Mutex<HashMap<ThreadId, u64>>> = LazyLock::new(Mutex::default);
 
 struct Cut;
 
 /// Does some work and cuts it at the n-th point; says whether it was cut.
 fn cut_at(point: u64, work: impl FnOnce() + std::panic::UnwindSafe) -> bool {
+    let this = std::thread::current().id();
     lantern_core::points::listen(|_| {
-        CUT_AT.with(|left| match left.get() {
-            u64::MAX => {}
-            0 => std::panic::resume_unwind(Box::new(Cut)),
-            more => left.set(more - 1),
-        });
-        Ok(())
+        let is_cut = match CUT_AT.lock().unwrap().get_mut(&std::thread::current().id()) {
+            None => false,
+            Some(0) => true,
+            Some(left) => {
+                *left -= 1;
+                false
+            }
+        };
+        if is_cut { std::panic::resume_unwind(Box::new(Cut)) } else { Ok(()) }
     });
-    CUT_AT.set(point);
+    CUT_AT.lock().unwrap().insert(this, point);
     let done = std::panic::catch_unwind(work);
-    CUT_AT.set(u64::MAX);
+    CUT_AT.lock().unwrap().remove(&this);
     done.is_err_and(|cut| cut.is::<Cut>() || std::panic::resume_unwind(cut))
 }
 
