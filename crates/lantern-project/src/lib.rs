@@ -68,7 +68,7 @@ pub use prepare::{PrepareOptions, Prepared, SealCost};
 pub use project::{Locked, Open, Project};
 pub use promote::{Change, MovePlan};
 pub use push::{PushDepot, PushDone, PushPlan, PushTexts};
-pub use repair::StoreRepaired;
+pub use repair::{BrokenRelease, StoreRepaired};
 pub use standing::{AtStorefront, Exports, Standing};
 pub use trial::Trial;
 pub use verify::{StoreVerified, in_full};

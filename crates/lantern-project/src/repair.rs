@@ -35,7 +35,16 @@ pub struct StoreRepaired {
     /// Releases that are whole again.
     pub repaired: Vec<ReleaseName>,
     /// Releases of which something is still lost.
-    pub broken: Vec<ReleaseName>,
+    pub broken: Vec<BrokenRelease>,
+}
+
+/// A release of which something is lost.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct BrokenRelease {
+    /// Which.
+    pub release: ReleaseName,
+    /// What, a sentence each.
+    pub lost: Vec<String>,
 }
 
 /// A release whose content is to be whole.
@@ -105,13 +114,14 @@ impl Locked {
                 done.received.push((name, received));
             }
         }
-        let still = repair.finish()?;
+        repair.finish()?;
+        let known = store.known_chunks()?;
         for release in wanted {
-            let is_broken = release.record.sealed().iter().any(|depot| still.trees.contains(&depot.tree));
-            match (is_broken, release.was_whole) {
-                (true, _) => done.broken.push(release.name),
-                (false, false) => done.repaired.push(release.name),
-                (false, true) => {}
+            let lost = crate::verify::lost_of(&store, &release.record, &|_, chunk| known.contains(chunk));
+            match (lost.is_empty(), release.was_whole) {
+                (false, _) => done.broken.push(BrokenRelease { release: release.name, lost }),
+                (true, false) => done.repaired.push(release.name),
+                (true, true) => {}
             }
         }
         Ok(done)
@@ -133,7 +143,10 @@ impl Locked {
                         was_whole: false,
                     }),
                     Err(StoreError::File(error)) => return Err(error.into()),
-                    Err(_) => done.broken.push(release.name.clone()),
+                    Err(error) => {
+                        let lost = vec![crate::verify::in_full(&error)];
+                        done.broken.push(BrokenRelease { release: release.name.clone(), lost });
+                    }
                 }
             }
         }

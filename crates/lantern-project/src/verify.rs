@@ -3,14 +3,14 @@
 use std::collections::{BTreeMap, HashMap, HashSet};
 
 use lantern_core::board::Board;
-use lantern_core::digest::Digest;
+use lantern_core::digest::{Digest, ReleaseId};
 use lantern_core::finding::listed;
 use lantern_core::progress::{Progress, Task};
+use lantern_core::release::{DepotRecord, ReleaseRecord};
 use lantern_core::version::ReleaseName;
 use lantern_store::durable;
-use lantern_store::manifest::Entry;
 use lantern_store::pack;
-use lantern_store::store::StoreError;
+use lantern_store::store::{Store, StoreError};
 
 use crate::ProjectError;
 use crate::project::Open;
@@ -84,39 +84,53 @@ impl Open {
         Ok(out)
     }
 
-    fn verify_release(
-        &self,
-        id: lantern_core::digest::ReleaseId,
-        good: &HashMap<Digest, HashSet<Digest>>,
-    ) -> Result<(), Vec<String>> {
+    fn verify_release(&self, id: ReleaseId, good: &HashMap<Digest, HashSet<Digest>>) -> Result<(), Vec<String>> {
         let record = self.store.record(id).map_err(|e| vec![in_full(&e)])?;
-        let mut problems = Vec::new();
-        for depot in record.sealed() {
-            let check = || -> Result<Vec<String>, StoreError> {
-                self.store.tree(depot.tree)?;
-                let manifest = self.store.manifest_of(depot.tree)?;
-                let (_, entries) = self.store.manifest(manifest)?;
-                let locator = self.store.locator(manifest)?;
-                let is_good = |chunk: &Digest| {
-                    let location = locator.find(chunk);
-                    let pack = location.and_then(|l| locator.packs.get(l.pack as usize));
-                    pack.and_then(|(pack, _)| good.get(pack)).is_some_and(|chunks| chunks.contains(chunk))
-                };
-                let is_lost = |entry: &&Entry| entry.chunks.iter().any(|chunk| !is_good(&chunk.digest));
-                Ok(entries.iter().filter(is_lost).map(|entry| entry.path.to_string()).collect())
-            };
-            match check() {
-                Ok(files) if files.is_empty() => {}
-                Ok(files) => {
-                    let are = if files.len() == 1 { "is" } else { "are" };
-                    let (named, depot) = (listed(&files, 3), &depot.depot);
-                    problems.push(format!("{named} of the depot {depot} {are} damaged or lost"));
-                }
-                Err(error) => problems.push(in_full(&error)),
-            }
-        }
+        let is_good = |pack: Option<&Digest>, chunk: &Digest| {
+            pack.and_then(|pack| good.get(pack)).is_some_and(|chunks| chunks.contains(chunk))
+        };
+        let problems = lost_of(&self.store, &record, &is_good);
         if problems.is_empty() { Ok(()) } else { Err(problems) }
     }
+}
+
+/// Says what of a release is damaged or lost, a sentence for each of its depots. `is_good` tells it of a chunk and of the pack that
+/// it should lie in.
+pub(crate) fn lost_of(
+    store: &Store,
+    record: &ReleaseRecord,
+    is_good: &dyn Fn(Option<&Digest>, &Digest) -> bool,
+) -> Vec<String> {
+    let asides: Vec<&DepotRecord> = record.targets.iter().filter_map(|target| target.aside.as_ref()).collect();
+    let mut problems = Vec::new();
+    for depot in record.sealed() {
+        let check = || -> Result<Vec<String>, StoreError> {
+            store.tree(depot.tree)?;
+            let manifest = store.manifest_of(depot.tree)?;
+            let (_, entries) = store.manifest(manifest)?;
+            let locator = store.locator(manifest)?;
+            let is_lost = |chunk: &Digest| {
+                let location = locator.find(chunk);
+                let pack = location.and_then(|l| locator.packs.get(l.pack as usize));
+                !is_good(pack.map(|(pack, _)| pack), chunk)
+            };
+            let lost = entries.iter().filter(|entry| entry.chunks.iter().any(|chunk| is_lost(&chunk.digest)));
+            Ok(lost.map(|entry| entry.path.to_string()).collect())
+        };
+        let whose = match asides.iter().any(|aside| std::ptr::eq(*aside, depot)) {
+            true => format!("kept aside of {}", depot.depot),
+            false => format!("of the depot {}", depot.depot),
+        };
+        match check() {
+            Ok(files) if files.is_empty() => {}
+            Ok(files) => {
+                let are = if files.len() == 1 { "is" } else { "are" };
+                problems.push(format!("{}, {whose}, {are} damaged or lost", listed(&files, 3)));
+            }
+            Err(error) => problems.push(in_full(&error)),
+        }
+    }
+    problems
 }
 
 /// As [`in_full`], where it is said already of which storefront it is.

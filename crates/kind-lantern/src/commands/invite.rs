@@ -117,8 +117,8 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
             let document = EndedDocument { schema: "lantern.invite-end/1", storefront: &place, branch, ended: &ended };
             ui.document(&document);
             let whom = lantern_core::path::shown(&ended.new.whom);
-            ui.say(&format!("{} the invitation of {} to {branch} at {place}", good("ended:"), strong(whom)));
-            ui.say(&format!("  {}", faint("what they have installed stays; they get no update of it")));
+            ui.say(&format!("{} the invitation for {} to {branch} at {place}", good("ended:"), strong(whom)));
+            ui.say(&format!("  {}", faint("copies that are installed stay, and get no more updates")));
             Ok(())
         }
         (None, None) => {
@@ -149,7 +149,7 @@ fn show_made(args: &Args, whom: &str, done: &InviteDone, ui: &Ui) {
     let until = args.until.map_or(String::new(), |until| format!(", until {until}"));
     ui.say(&format!("{} {} to {branch} at {place}{until}\n", good("invited"), strong(lantern_core::path::shown(whom))));
     ui.say(&format!("  {}\n", strong(&text)));
-    ui.say(&format!("  {}", faint("This text is shown once, and written down nowhere. Testers install with:")));
+    ui.say(&format!("  {}", faint("It is shown this once, and kept nowhere. Testers install with:")));
     let install = format!("lantern install {} {} DIR --invitation {text}", args.storefront, args.branch);
     ui.say(&format!("  {}", command(install)));
     if done.made.is_none() {

@@ -2,7 +2,7 @@ use std::path::{Path, PathBuf};
 
 use lantern_core::names::Name;
 use lantern_core::version::{ReleaseAsked, ReleaseName};
-use lantern_project::StoreRepaired;
+use lantern_project::{BrokenRelease, StoreRepaired};
 use serde::Serialize;
 
 use super::Done;
@@ -47,7 +47,16 @@ pub struct Document<'a> {
     unreachable: Vec<UnreachableDocument<'a>>,
     repaired: &'a [ReleaseName],
     /// Releases of which something is still lost.
-    broken: &'a [ReleaseName],
+    broken: Vec<BrokenDocument<'a>>,
+}
+
+#[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
+struct BrokenDocument<'a> {
+    #[serde(flatten)]
+    release: &'a ReleaseName,
+    /// What is lost, a sentence each.
+    lost: &'a [String],
 }
 
 #[derive(Serialize)]
@@ -112,10 +121,12 @@ fn store(args: &Args, ui: &Ui) -> Done {
         ui.next("lantern verify");
         return Ok(());
     }
-    for release in &done.broken {
-        ui.say(&format!("{} {release}: something of it is nowhere to be had", bad("lost:")));
+    for BrokenRelease { release, lost } in &done.broken {
+        for what in lost {
+            ui.say(&format!("{} {release}: {what}", bad("lost:")));
+        }
     }
-    let names: Vec<String> = done.broken.iter().map(ToString::to_string).collect();
+    let names: Vec<String> = done.broken.iter().map(|broken| broken.release.to_string()).collect();
     let what = format!("{} cannot be repaired from what is here", names.join(", "));
     let cure = "bring back its export, or connect a storefront that has it, then: lantern repair";
     Err(CommandError::damaged(what, cure).said_in(ui))
@@ -135,6 +146,6 @@ fn document(done: &StoreRepaired) -> Document<'_> {
             .collect(),
         unreachable: done.unreachable.iter().map(|(storefront, why)| UnreachableDocument { storefront, why }).collect(),
         repaired: &done.repaired,
-        broken: &done.broken,
+        broken: done.broken.iter().map(|b| BrokenDocument { release: &b.release, lost: &b.lost }).collect(),
     }
 }

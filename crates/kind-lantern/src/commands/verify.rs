@@ -128,7 +128,8 @@ fn store(ui: &Ui) -> Done {
     let what = if names.is_empty() {
         "the store holds damaged files; no release needs them".to_owned()
     } else {
-        format!("the store is damaged: {} cannot be pushed whole", names.join(", "))
+        let are = if names.len() == 1 { "is" } else { "are" };
+        format!("the store is damaged: {} {are} not whole", names.join(", "))
     };
     let cure = "lantern repair";
     Err(CommandError::damaged(what, cure).said_in(ui))

@@ -243,9 +243,9 @@ fn damage_is_named_by_its_files_and_repaired_from_the_exports() {
     let before = files(&env.path(".lantern/store"));
     snapshot!(env.lantern(&["verify"]).fails(5).whole(), @"
       wrong the pack blake3:db16dd9e47fbfa60ddc58f6b5232844bb190ab51c2b85dce379bbed03cadf2f6 in the store is damaged: its bytes are not those that its name says
-      wrong 1.3.2 (1): saltmarsh.dat of the depot linux is damaged or lost
+      wrong 1.3.2 (1): saltmarsh.dat, of the depot linux, is damaged or lost
     ------- stderr -------
-    error: the store is damaged: 1.3.2 (1) cannot be pushed whole
+    error: the store is damaged: 1.3.2 (1) is not whole
       try: lantern repair
     [exit status: 5]
     ");
@@ -289,7 +289,7 @@ fn what_is_nowhere_is_said_to_be_lost() {
     snapshot!(env.lantern(&["repair"]).fails(5).whole(), @"
       damaged: 1 file of the store
       careful: brambleyard could not be asked: there is no access to http://127.0.0.1:PORT on this computer
-    lost: 1.3.2 (1): something of it is nowhere to be had
+    lost: 1.3.2 (1): saltmarsh.dat, of the depot linux, is damaged or lost
     ------- stderr -------
     error: 1.3.2 (1) cannot be repaired from what is here
       try: bring back its export, or connect a storefront that has it, then: lantern repair

@@ -300,7 +300,7 @@ fn testers_are_invited_and_nobody_else_gets_in() {
 
       INVITATION
 
-      This text is shown once, and written down nowhere. Testers install with:
+      It is shown this once, and kept nowhere. Testers install with:
       lantern install brambleyard creek DIR --invitation INVITATION
 
     next: lantern invite brambleyard creek   lists the invitations
