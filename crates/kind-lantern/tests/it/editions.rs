@@ -177,3 +177,36 @@ fn a_depot_for_those_who_own_another_edition() {
     let stderr = env.lantern(&["prepare"]).fails(2).stderr();
     assert!(stderr.contains("last-tide") && stderr.contains("try:"), "{stderr}");
 }
+
+#[test]
+fn what_is_about_one_edition_touches_no_other() {
+    let env = with_first_tide();
+    for version in ["1.3.2", "1.3.3", "1.3.4"] {
+        env.write("exports/linux/letters/en.txt", &format!("Dear Wren, {version}"));
+        env.write("exports/tide/tide.js", &format!("document.title = \"{version}\";"));
+        env.lantern(&["prepare", "--version", version]).success();
+    }
+    snapshot!(env.lantern(&["keep", "--edition", "first-tide", "--last", "1", "--live-within", "0", "--yes"]).whole(), @"
+      1.3.4 (6)   stays   one of the newest
+      1.3.3 (4)   goes    its record is kept
+      1.3.2 (2)   goes    its record is kept
+
+      room that is freed: 95 B
+
+    freed 95 B
+    ");
+    // Those of the other one are all whole, and only theirs went.
+    env.lantern(&["verify"]).success();
+    for number in ["1", "3", "5", "6"] {
+        env.lantern(&["releases", "write", number, &format!("out-{number}")]).success();
+    }
+    for number in ["2", "4"] {
+        env.lantern(&["releases", "write", number, &format!("out-{number}")]).fails(2);
+    }
+    for arguments in
+        [&["keep", "--last", "1", "--yes"][..], &["verify"], &["releases"], &["history"], &["prepare"], &["check"]]
+    {
+        let refused = env.lantern(&[arguments, &["--edition", "nope"]].concat()).fails(2).stderr();
+        assert!(refused.contains("nope"), "{arguments:?}: {refused}");
+    }
+}

@@ -50,6 +50,29 @@ fn no_secret_is_shown_to_anybody() {
 }
 
 #[test]
+fn a_value_that_sounds_secret_is_shown_to_nobody() {
+    let env = TestEnv::live();
+    let planted = ["s3cr3t-value-123", "tok-4567-abcdef", "pa55-word"];
+    let [secret, token, password] = planted;
+    env.edit(
+        "lantern.toml",
+        "kind = \"market\"",
+        &format!(
+            "kind = \"market\"\nsecret = \"{secret}\"\naccess = {{ token = '{token}' }}\nPassWord = \"{password}\""
+        ),
+    );
+    let ran =
+        [&["check"][..], &["check", "--json"], &["prepare"], &["help-me", "help.txt"]].map(|a| env.lantern(a).whole());
+    let file = String::from_utf8(env.read("help.txt")).unwrap();
+    assert!(file.contains("secret = (taken out)"), "{file}");
+    let logs = crate::env::files(&env.path(".lantern/logs")).into_values();
+    let logs = logs.map(|bytes| String::from_utf8_lossy(&bytes).into_owned());
+    for text in ran.into_iter().chain([file]).chain(logs) {
+        assert!(!planted.iter().any(|secret| text.contains(secret)), "{text}");
+    }
+}
+
+#[test]
 fn help_comes_although_much_is_broken() {
     let env = TestEnv::live();
     env.edit("lantern.toml", "starts =", "start =");

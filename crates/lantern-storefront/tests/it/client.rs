@@ -294,6 +294,30 @@ fn who_makes_the_game_plays_with_access_where_players_are_refused() {
 }
 
 #[test]
+fn access_is_renewed_in_the_middle_of_an_installation() {
+    let (name, number, title) = problem::NOT_INVITED;
+    let refusal =
+        format!(r#"{{"type":"/problems/{name}","title":"{title}","status":{number},"detail":"d","cure":"c"}}"#);
+    let part = || Step::Answer(206, "", "abcdef".into());
+    let script = Script::run(vec![
+        Step::Answer(number, "", refusal),
+        ok(DISCOVERY),
+        ok(TOKEN),
+        part(),
+        // The storefront has restarted, and knows the token no more.
+        status(401),
+        ok(DISCOVERY),
+        ok(TOKEN),
+        part(),
+    ]);
+    let (title, branch) = ("saltmarsh-post".parse().unwrap(), "creek".parse().unwrap());
+    let market = script.market();
+    for _ in 0..2 {
+        assert_eq!(market.play_pack(&title, &branch, &Digest::of(b"p"), 0, 6).unwrap(), b"abcdef");
+    }
+}
+
+#[test]
 fn a_folder_that_would_lie_elsewhere_is_no_answer() {
     let play = |folder: &str| {
         let build = json!({ "systems": ["linux-x86_64"], "starts": [], "folder": folder, "depots": [] });
