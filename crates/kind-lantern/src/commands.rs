@@ -52,6 +52,14 @@ use crate::ui::Ui;
 /// What a command comes to when it does not fail.
 pub type Done = Result<(), CommandError>;
 
+/// A storefront that could not be asked.
+#[derive(serde::Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
+struct UnreachableDocument<'a> {
+    storefront: &'a Name,
+    why: &'a str,
+}
+
 /// Runs the program.
 pub fn run() -> ExitCode {
     let cli = match Cli::try_parse() {

@@ -98,18 +98,11 @@ pub struct RebuiltDocument<'a> {
     /// Builds at storefronts that were found again.
     pushed: u64,
     asked: &'a [Name],
-    unreachable: Vec<UnreachableDocument<'a>>,
+    unreachable: Vec<super::UnreachableDocument<'a>>,
     /// What nothing could tell, a sentence each.
     not_known: Vec<String>,
     #[cfg_attr(test, schemars(with = "Option<String>"))]
     old_file: Option<&'a Path>,
-}
-
-#[derive(Serialize)]
-#[cfg_attr(test, derive(schemars::JsonSchema))]
-struct UnreachableDocument<'a> {
-    storefront: &'a Name,
-    why: &'a str,
 }
 
 pub fn run(args: &Args, ui: &Ui) -> Done {
@@ -176,7 +169,7 @@ fn not_known(done: &LedgerRebuilt) -> Vec<String> {
 
 fn show_rebuilt(done: &LedgerRebuilt, ui: &Ui) {
     let not_known = not_known(done);
-    let unreachable = done.unreachable.iter().map(|(storefront, why)| UnreachableDocument { storefront, why });
+    let unreachable = done.unreachable.iter().map(|(storefront, why)| super::UnreachableDocument { storefront, why });
     ui.document(&RebuiltDocument {
         schema: "lantern.ledger-rebuild/1",
         copied_events: done.copied,

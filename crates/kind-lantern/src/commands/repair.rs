@@ -44,7 +44,7 @@ pub struct Document<'a> {
     damaged_files: u64,
     from_exports: bool,
     received: Vec<ReceivedDocument<'a>>,
-    unreachable: Vec<UnreachableDocument<'a>>,
+    unreachable: Vec<super::UnreachableDocument<'a>>,
     repaired: &'a [ReleaseName],
     /// Releases of which something is still lost.
     broken: Vec<BrokenDocument<'a>>,
@@ -64,13 +64,6 @@ struct BrokenDocument<'a> {
 struct ReceivedDocument<'a> {
     storefront: &'a Name,
     bytes: u64,
-}
-
-#[derive(Serialize)]
-#[cfg_attr(test, derive(schemars::JsonSchema))]
-struct UnreachableDocument<'a> {
-    storefront: &'a Name,
-    why: &'a str,
 }
 
 pub fn run(args: &Args, ui: &Ui) -> Done {
@@ -144,7 +137,7 @@ fn document(done: &StoreRepaired) -> Document<'_> {
             .iter()
             .map(|(storefront, bytes)| ReceivedDocument { storefront, bytes: *bytes })
             .collect(),
-        unreachable: done.unreachable.iter().map(|(storefront, why)| UnreachableDocument { storefront, why }).collect(),
+        unreachable: done.unreachable.iter().map(|(storefront, why)| super::UnreachableDocument { storefront, why }).collect(),
         repaired: &done.repaired,
         broken: done.broken.iter().map(|b| BrokenDocument { release: &b.release, lost: &b.lost }).collect(),
     }
