@@ -51,6 +51,14 @@ pub struct EditionArg {
     pub name: Option<Name>,
 }
 
+/// Which targets a command is about.
+#[derive(Debug, Clone, Default, clap::Args)]
+pub struct TargetsArg {
+    /// Only this target; several with commas between, or the option again
+    #[arg(long = "target", value_name = "NAME", value_delimiter = ',', value_parser = commands::name::<Name>)]
+    pub names: Vec<Name>,
+}
+
 /// How progress is shown.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
 pub enum ProgressMode {

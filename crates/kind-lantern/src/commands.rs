@@ -193,6 +193,36 @@ fn lock(ui: &Ui) -> Result<Locked, CommandError> {
     Ok(open(ui)?.lock()?)
 }
 
+/// As [`lock`], about some targets alone.
+fn lock_about(targets: &crate::args::TargetsArg, ui: &Ui) -> Result<Locked, CommandError> {
+    let mut project = lock(ui)?;
+    project.open.project.only_targets(&targets.names)?;
+    Ok(project)
+}
+
+/// Names the one next step, as every command does that ends with one; where nothing is left to do, says `otherwise`.
+fn next(open: &Open, ui: &Ui, otherwise: &str) -> Done {
+    if ui.json {
+        return Ok(());
+    }
+    match open.next_step()? {
+        Some(step) => ui.next(&step.to_string()),
+        None => ui.next(otherwise),
+    }
+    Ok(())
+}
+
+/// Repeats where one acts that there were warnings when a release was sealed.
+fn show_warning_count(count: u64, ui: &Ui) {
+    if count > 0 {
+        let count = crate::words::count(count, "warning", "warnings");
+        ui.say(&format!("  {} {count} when it was sealed: lantern check", crate::ui::care("warns:")));
+    }
+}
+
+/// What is said where all is done.
+const ASK_THEM: &str = "lantern live   asks the storefronts themselves";
+
 /// How often the lock is tried again, and how long the wait is.
 const LOCK_EVERY: Duration = Duration::from_millis(200);
 
@@ -225,13 +255,13 @@ where
     text.parse().map_err(|e: T::Err| e.to_string())
 }
 
-/// Starts a program, waits until it ends, and returns its exit code.
+/// Starts a program, waits until it ends, and returns its exit code; none for one that a signal ended.
 fn start_program(
     program: &std::path::Path,
     arguments: &[String],
     folder: &std::path::Path,
     ui: &Ui,
-) -> Result<i32, CommandError> {
+) -> Result<Option<i32>, CommandError> {
     let file = program.file_name().map(|name| lantern_core::path::shown(&name.to_string_lossy())).unwrap_or_default();
     ui.say(&format!("\n{} {file}", crate::ui::faint("starting")));
     let mut command = std::process::Command::new(program);
@@ -241,7 +271,7 @@ fn start_program(
         command.stdout(std::io::stderr());
     }
     let status = command.status().map_err(|source| ProjectError::Start { file, source })?;
-    Ok(status.code().unwrap_or(-1))
+    Ok(status.code())
 }
 
 /// How a deed is agreed to.
@@ -261,8 +291,18 @@ impl Agreement {
         if self.yes {
             return Ok(true);
         }
-        let answer = ui.ask("\nGo on? (y/n)", "your yes", "--yes")?;
-        Ok(matches!(answer.to_lowercase().as_str(), "y" | "yes"))
+        yes_or_no(ui, "Go on? (y/n)", "your yes", "--yes")
+    }
+}
+
+/// Asks until there is a clear yes or no.
+fn yes_or_no(ui: &Ui, question: &str, what: &str, option: &str) -> Result<bool, CommandError> {
+    loop {
+        match ui.ask(&format!("\n{question}"), what, option)?.to_lowercase().as_str() {
+            "y" | "yes" => return Ok(true),
+            "n" | "no" => return Ok(false),
+            _ => ui.say("  y or n, please"),
+        }
     }
 }
 

@@ -68,6 +68,17 @@ impl CommandError {
         Self { class: Class::Findings, is_said: true, ..Self::usage("findings stop", "mend them") }
     }
 
+    /// Something is known that stops.
+    pub fn stopping(what: impl Into<String>, cure: impl Into<String>) -> Self {
+        Self { class: Class::Findings, ..Self::usage(what, cure) }
+    }
+
+    /// Somebody said no; `what` tells what was not done because of it.
+    pub fn declined(what: &str, ui: &Ui) -> Self {
+        ui.say(what);
+        Self { class: Class::NotConfirmed, is_said: true, ..Self::usage(what, "") }
+    }
+
     /// In JSON mode the document that was printed has said it all.
     pub fn said_in(mut self, ui: &Ui) -> Self {
         self.is_said = ui.json;
@@ -102,6 +113,7 @@ impl CommandError {
             Class::Unreachable => 4,
             Class::Damaged => 5,
             Class::Computer => 6,
+            Class::NotConfirmed => 7,
             Class::Stopped => 130,
         }
     }
@@ -119,6 +131,7 @@ impl CommandError {
             Class::Unreachable => "unreachable",
             Class::Damaged => "damaged",
             Class::Computer => "computer",
+            Class::NotConfirmed => "not-confirmed",
             Class::Stopped => "stopped",
         }
     }

@@ -41,7 +41,7 @@ impl Table {
 }
 
 /// The columns that a text takes on a terminal.
-fn width(text: &str) -> usize {
+pub fn width(text: &str) -> usize {
     anstream::adapter::strip_str(text).to_string().width()
 }
 

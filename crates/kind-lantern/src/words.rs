@@ -41,13 +41,12 @@ pub fn flow(text: &str, first: usize, indent: usize) -> String {
     wrap(text, width).join(&format!("\n{}", " ".repeat(indent)))
 }
 
-/// Breaks a text into lines of at most `width` columns, at spaces.
+/// Breaks a text into lines of at most `width` columns, at spaces; styling takes no room.
 pub fn wrap(text: &str, width: usize) -> Vec<String> {
     let mut lines = vec![String::new()];
     for word in text.split(' ') {
         let line = lines.last_mut().expect("there is always a line");
-        let len =
-            unicode_width::UnicodeWidthStr::width(line.as_str()) + 1 + unicode_width::UnicodeWidthStr::width(word);
+        let len = crate::table::width(line) + 1 + crate::table::width(word);
         if line.is_empty() {
             line.push_str(word);
         } else if len <= width {

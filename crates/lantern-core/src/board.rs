@@ -5,7 +5,10 @@ use std::collections::{BTreeMap, BTreeSet};
 use jiff::Timestamp;
 
 use crate::digest::{InputDigest, ReleaseId};
-use crate::event::{Asked, BranchFacts, Event, EventBody, EventId, PlaceRef, Pushed, Tried};
+use crate::event::{
+    Asked, BranchFacts, BranchWentBack, BuildFound, Event, EventBody, EventId, Moved, NumberReserved, NumbersBegin,
+    PlaceRef, Pushed, Sealed, Seen, TitleKey, Tried,
+};
 use crate::names::Name;
 use crate::version::{BuildNumber, ReleaseAsked, ReleaseName, VersionError};
 
@@ -18,39 +21,69 @@ pub struct KnownRelease {
     pub edition: Name,
     /// How people name it.
     pub name: ReleaseName,
-    /// What went in.
-    pub input: InputDigest,
-    /// When it was sealed.
+    /// What went in; none for one that was sealed on another computer and found at a storefront.
+    pub input: Option<InputDigest>,
+    /// When it was sealed; for one that was found, when its build was made there.
     pub sealed_at: Timestamp,
+    /// The targets that it has; empty where that is not known.
+    pub targets: Vec<Name>,
+    /// How many warnings there were when it was sealed.
+    pub warnings: u64,
+    /// Where it was found; none for one that was sealed here.
+    pub found_at: Option<PlaceRef>,
 }
 
-/// A branch of a place, by the storefront's id, the title's handle and the branch's name.
-pub type BranchKey = (PlaceRef, Name);
+impl KnownRelease {
+    /// By number; of two with one number the one that was sealed here comes last.
+    fn order(&self) -> (BuildNumber, bool) {
+        (self.name.number, self.found_at.is_none())
+    }
+
+    /// Whether it has a build for this target, as far as is known.
+    pub fn has(&self, target: &Name) -> bool {
+        self.targets.is_empty() || self.targets.contains(target)
+    }
+}
+
+/// A branch of a place: the title there, and the branch's name.
+pub type BranchKey = (TitleKey, Name);
+
+/// How far above all known numbers one at a storefront may lie to be followed without a word. Ours: what is farther above
+/// is more often a slip than a way of numbering, and numbers never go down again.
+pub const FAR: u32 = 1_000_000;
 
 /// Everything that follows from the events of one edition.
 #[derive(Debug, Clone, Default, PartialEq)]
 pub struct Board {
     /// In the order of sealing.
     pub releases: Vec<KnownRelease>,
-    /// The highest number ever reserved, of all editions: a number names one release of the game.
+    /// The number after which the next ones come, of all editions: a number names one release of the game.
     pub highest_number: Option<BuildNumber>,
-    /// The number that somebody wants the next release to have at least.
-    pub wanted_number: Option<BuildNumber>,
+    /// Every number that is taken, here or at a storefront.
+    pub numbers: BTreeSet<BuildNumber>,
+    /// The number that somebody set the next release to have.
+    pub set_number: Option<BuildNumber>,
+    /// The highest number at each storefront that lies too far above to be followed without a word, by the project's name.
+    pub far_numbers: BTreeMap<Name, (PlaceRef, ReleaseName)>,
     /// Numbers reserved and not yet sealed, by their input.
     pub reserved: BTreeMap<InputDigest, BuildNumber>,
-    /// What each branch has: of all that was said, what has the highest server revision.
+    /// Titles that were connected, by the project's name for the storefront.
+    pub connected: BTreeMap<Name, PlaceRef>,
+    /// What each branch has: of all that was said, what has the highest server revision, unless its storefront went back.
     pub branches: BTreeMap<BranchKey, BranchFacts>,
+    /// Branches that somebody here put back, with the highest number that they had until then.
+    pub went_back: BTreeMap<BranchKey, BuildNumber>,
     /// Since when each target of a branch has what it has, as far as it was seen: a later move that leaves a target as
     /// it was does not count.
     pub since: BTreeMap<(BranchKey, Name), Option<Timestamp>>,
-    /// Builds that were pushed, in order.
+    /// Builds that storefronts have, in the order in which it became known.
     pub pushed: Vec<Pushed>,
     /// Deeds that were asked for and of which nothing more is known.
     pub open: BTreeMap<EventId, Asked>,
     /// Releases that nobody may be given any more, with the reason.
     pub withdrawn: BTreeMap<ReleaseId, String>,
     /// Where each of them was withdrawn.
-    pub withdrawn_at: BTreeSet<(PlaceRef, ReleaseId)>,
+    pub withdrawn_at: BTreeSet<(TitleKey, ReleaseId)>,
     /// What was said of sealed builds, by release and target: the last word counts.
     pub tried: BTreeMap<(ReleaseId, Name), Tried>,
     /// Releases whose content was freed.
@@ -62,22 +95,56 @@ impl Board {
     pub fn fold<'a>(edition: &Name, events: impl IntoIterator<Item = &'a Event>) -> Self {
         let mut board = Self::default();
         for event in events {
-            let number = match &event.body {
-                EventBody::NumberReserved(reserved) => Some(reserved.number),
-                EventBody::NumbersBegin(begin) => Some(begin.last),
-                EventBody::Sealed(sealed) => Some(sealed.name.number),
-                EventBody::NumberSeen(seen) => Some(seen.name.number),
-                _ => None,
-            };
-            board.highest_number = board.highest_number.max(number);
-            if let EventBody::NextNumber(wanted) = &event.body {
-                board.wanted_number = Some(wanted.next);
-            }
+            board.count_numbers(&event.body);
             if event.edition == *edition {
                 board.apply(event);
             }
         }
         board
+    }
+
+    fn count_numbers(&mut self, body: &EventBody) {
+        let mut there = |place: &PlaceRef, name: &ReleaseName| {
+            self.numbers.insert(name.number);
+            let is_slip = name.number.get() > BuildNumber::MAX - FAR;
+            let known = self.highest_number.map_or(0, BuildNumber::get);
+            let is_far = self.highest_number.is_some() && name.number.get() > known.saturating_add(FAR);
+            if !is_far && !is_slip {
+                self.highest_number = self.highest_number.max(Some(name.number));
+            } else if name.number.get() > known {
+                let far = || (place.clone(), name.clone());
+                let known = self.far_numbers.entry(place.name.clone()).or_insert_with(far);
+                if known.1.number < name.number {
+                    *known = far();
+                }
+            }
+        };
+        match body {
+            EventBody::NumberReserved(NumberReserved { number, .. })
+            | EventBody::NumbersBegin(NumbersBegin { last: number })
+            | EventBody::Sealed(Sealed { name: ReleaseName { number, .. }, .. }) => {
+                self.numbers.insert(*number);
+                self.highest_number = self.highest_number.max(Some(*number));
+                self.far_numbers.retain(|_, (_, far)| far.number > *number);
+            }
+            EventBody::NumberSeen(seen) => there(&seen.place, &seen.name),
+            EventBody::BuildFound(found) => there(&found.place, &found.name),
+            EventBody::Pushed(pushed) => there(&pushed.place, &pushed.name),
+            EventBody::Seen(Seen { place, facts })
+            | EventBody::Moved(Moved { place, facts, .. })
+            | EventBody::BranchWentBack(BranchWentBack { place, facts, .. }) => {
+                facts.targets.values().for_each(|build| there(place, &build.name));
+            }
+            EventBody::NextNumber(set) => {
+                self.set_number = Some(set.next);
+                self.highest_number = set.next.before();
+                self.far_numbers.clear();
+            }
+            EventBody::NumberLeft(left) => {
+                self.far_numbers.retain(|_, (_, far)| far.number > left.name.number);
+            }
+            _ => {}
+        }
     }
 
     fn apply(&mut self, event: &Event) {
@@ -88,15 +155,35 @@ impl Board {
             EventBody::Sealed(sealed) => {
                 self.reserved.remove(&sealed.input);
                 self.freed.remove(&sealed.release);
-                if !self.releases.iter().any(|r| r.id == sealed.release) {
+                let is_here = |r: &KnownRelease| r.id == sealed.release && r.found_at.is_none();
+                if !self.releases.iter().any(is_here) {
+                    self.releases.retain(|r| r.id != sealed.release);
                     self.releases.push(KnownRelease {
                         id: sealed.release,
                         edition: event.edition.clone(),
                         name: sealed.name.clone(),
-                        input: sealed.input,
+                        input: Some(sealed.input),
                         sealed_at: event.recorded_at,
+                        targets: sealed.targets.clone(),
+                        warnings: sealed.warnings,
+                        found_at: None,
                     });
                 }
+            }
+            EventBody::Connected(connected) => {
+                self.connected.insert(connected.place.name.clone(), connected.place.clone());
+            }
+            EventBody::BuildFound(found) => {
+                self.find(found, event);
+            }
+            EventBody::BuildGone(gone) => {
+                self.pushed.retain(|p| p.place.key() != gone.place.key() || p.build != gone.build);
+            }
+            EventBody::BranchWentBack(back) => {
+                let key = (back.place.key(), back.facts.branch.clone());
+                self.branches.remove(&key);
+                self.since.retain(|(known, _), _| *known != key);
+                self.learn(&back.place, &back.facts);
             }
             EventBody::Asked(asked) => {
                 self.open.insert(asked.key, asked.clone());
@@ -105,14 +192,17 @@ impl Board {
                 if let Some(key) = pushed.key {
                     self.open.remove(&key);
                 }
-                let same = |p: &Pushed| p.place == pushed.place && p.release == pushed.release;
-                if !self.pushed.iter().any(same) {
-                    self.pushed.push(pushed.clone());
-                }
+                self.has_build(pushed.clone());
             }
             EventBody::Moved(moved) => {
                 self.open.remove(&moved.key);
+                let key = (moved.place.key(), moved.facts.branch.clone());
+                let had = self.branches.get(&key).and_then(|f| f.targets.values().map(|b| b.name.number).max());
+                let had = had.max(self.went_back.get(&key).copied());
                 self.learn(&moved.place, &moved.facts);
+                if let (Some(had), Some(_)) = (had, moved.restores) {
+                    self.went_back.insert(key, had);
+                }
             }
             EventBody::NotDone(not_done) => {
                 self.open.remove(&not_done.key);
@@ -124,7 +214,7 @@ impl Board {
                 }
                 self.withdrawn.entry(withdrawn.release).or_insert_with(|| withdrawn.because.clone());
                 if let Some(place) = &withdrawn.place {
-                    self.withdrawn_at.insert((place.clone(), withdrawn.release));
+                    self.withdrawn_at.insert((place.key(), withdrawn.release));
                 }
             }
             EventBody::Tried(tried) => {
@@ -134,7 +224,7 @@ impl Board {
             EventBody::NumbersBegin(_)
             | EventBody::NextNumber(_)
             | EventBody::NumberSeen(_)
-            | EventBody::Connected(_)
+            | EventBody::NumberLeft(_)
             | EventBody::Invited(_)
             | EventBody::InvitationEnded(_)
             | EventBody::Rebuilt(_)
@@ -142,9 +232,47 @@ impl Board {
         }
     }
 
+    fn has_build(&mut self, pushed: Pushed) {
+        let same = |p: &Pushed| p.place.key() == pushed.place.key() && p.build == pushed.build;
+        if !self.pushed.iter().any(same) {
+            self.pushed.push(pushed);
+        }
+    }
+
+    fn find(&mut self, found: &BuildFound, event: &Event) {
+        self.has_build(Pushed {
+            key: None,
+            place: found.place.clone(),
+            release: found.release,
+            name: found.name.clone(),
+            build: found.build,
+            sent: 0,
+            message: found.message.clone(),
+            notes: found.notes.clone(),
+        });
+        match self.releases.iter_mut().find(|r| r.id == found.release) {
+            // Another build of the same release has other targets.
+            Some(known) if known.found_at.is_some() => {
+                let more = found.targets.iter().filter(|target| !known.targets.contains(target)).cloned();
+                known.targets.extend(more.collect::<Vec<_>>());
+            }
+            Some(_) => {}
+            None => self.releases.push(KnownRelease {
+                id: found.release,
+                edition: event.edition.clone(),
+                name: found.name.clone(),
+                input: None,
+                sealed_at: event.happened_at.unwrap_or(event.recorded_at),
+                targets: found.targets.clone(),
+                warnings: 0,
+                found_at: Some(found.place.clone()),
+            }),
+        }
+    }
+
     /// Branch facts are ordered by the server's revision, never by clocks.
     fn learn(&mut self, place: &PlaceRef, facts: &BranchFacts) {
-        let key = (place.clone(), facts.branch.clone());
+        let key = (place.key(), facts.branch.clone());
         let known = self.branches.get(&key);
         if known.is_some_and(|known| known.revision >= facts.revision) {
             return;
@@ -155,6 +283,7 @@ impl Board {
                 self.since.insert((key.clone(), target.clone()), facts.since);
             }
         }
+        self.went_back.remove(&key);
         self.branches.insert(key, facts.clone());
     }
 
@@ -164,28 +293,45 @@ impl Board {
             Some(asked) => asked.matches(&r.name),
             None => !self.withdrawn.contains_key(&r.id),
         };
-        self.releases.iter().filter(fits).max_by_key(|r| r.name.number)
+        self.releases.iter().filter(fits).max_by_key(|r| r.order())
     }
 
-    /// Returns the number that the next release will have.
+    /// Returns the newest release with a build for a target that is not withdrawn.
+    pub fn newest_of(&self, target: &Name) -> Option<&KnownRelease> {
+        let fits = |r: &&KnownRelease| r.has(target) && !self.withdrawn.contains_key(&r.id);
+        self.releases.iter().filter(fits).max_by_key(|r| r.order())
+    }
+
+    /// Returns the number that the next release will have: the first after the highest that nothing has.
     ///
     /// # Errors
     /// [`VersionError`] when numbers ran out.
     pub fn next_number(&self) -> Result<BuildNumber, VersionError> {
-        let after = BuildNumber::after(self.highest_number)?;
-        Ok(self.wanted_number.map_or(after, |wanted| wanted.max(after)))
+        let mut next = BuildNumber::after(self.highest_number)?;
+        while self.numbers.contains(&next) {
+            next = BuildNumber::after(Some(next))?;
+        }
+        Ok(next)
     }
 
-    /// Returns the build that a release has at a place.
-    pub fn build_of(&self, place: &PlaceRef, release: ReleaseId) -> Option<u64> {
-        self.pushed.iter().find(|p| p.place == *place && p.release == release).map(|p| p.build)
+    /// Whether a release can no longer go to a title: it is not there, and another one with its number or a higher one is.
+    pub fn is_passed(&self, release: ReleaseId, number: BuildNumber, title: &TitleKey) -> bool {
+        let mut there = self.pushed.iter().filter(|p| p.place.key() == *title);
+        !there.clone().any(|p| p.release == release) && there.any(|p| p.name.number >= number)
+    }
+
+    /// Returns the newest build that a title has of a release.
+    pub fn build_of(&self, title: &TitleKey, release: ReleaseId) -> Option<u64> {
+        let there = self.pushed.iter().filter(|p| p.place.key() == *title && p.release == release);
+        there.map(|p| p.build).max()
     }
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::event::{BranchBuild, Deed, Freed, Moved, NotDone, NumberReserved, Sealed, Seen, Withdrawn};
+    use crate::event::{BranchBuild, BuildGone, Deed, Freed, NextNumber, NotDone, NumberSeen, Withdrawn};
+    use crate::notes::Notes;
     use proptest::prelude::*;
 
     fn place() -> PlaceRef {
@@ -221,7 +367,13 @@ mod tests {
 
     fn sealed(release: &str) -> EventBody {
         let input = InputDigest::of(release.as_bytes());
-        EventBody::Sealed(Sealed { release: ReleaseId::of(release.as_bytes()), name: name(release), input })
+        EventBody::Sealed(Sealed {
+            release: ReleaseId::of(release.as_bytes()),
+            name: name(release),
+            input,
+            targets: Vec::new(),
+            warnings: 0,
+        })
     }
 
     fn fold(bodies: Vec<EventBody>) -> Board {
@@ -252,9 +404,93 @@ mod tests {
 
     #[test]
     fn a_number_seen_elsewhere_counts() {
-        let seen = crate::event::NumberSeen { place: place(), name: name("0.9 (400)") };
+        let seen = NumberSeen { place: place(), name: name("0.9 (400)") };
         let board = fold(vec![sealed("1.4.0 (27)"), EventBody::NumberSeen(seen)]);
         assert_eq!(board.highest_number.unwrap().get(), 400);
+    }
+
+    fn found(release: &str, build: u64) -> EventBody {
+        let (name, targets) = (name(release), vec!["linux".parse().unwrap()]);
+        let (place, release, by) = (place(), ReleaseId::of(release.as_bytes()), "fern".to_owned());
+        EventBody::BuildFound(BuildFound {
+            place,
+            release,
+            name,
+            build,
+            targets,
+            by,
+            message: None,
+            notes: Notes::default(),
+        })
+    }
+
+    #[test]
+    fn a_build_of_another_computer_is_a_release() {
+        let board = fold(vec![sealed("1.3.2 (25)"), found("1.4.0 (26)", 3)]);
+        let newest = board.release(None).unwrap();
+        assert_eq!((newest.name.clone(), newest.found_at.clone()), (name("1.4.0 (26)"), Some(place())));
+        assert_eq!(board.build_of(&place().key(), newest.id), Some(3));
+        assert_eq!(board.next_number().unwrap().get(), 27);
+        // Whoever sealed it later, or imported the ledger of who did, has it.
+        let board = fold(vec![found("1.4.0 (26)", 3), sealed("1.4.0 (26)")]);
+        assert_eq!((board.releases.len(), board.release(None).unwrap().found_at.clone()), (1, None));
+        let gone = BuildGone { place: place(), release: newest.id, name: newest.name.clone(), build: 3 };
+        assert!(fold(vec![found("1.4.0 (26)", 3), EventBody::BuildGone(gone)]).pushed.is_empty());
+    }
+
+    #[test]
+    fn a_release_whose_number_is_taken_or_passed_cannot_go_there() {
+        let release = ReleaseId::of(b"1.4.0 (26)");
+        let is_passed = |bodies| fold(bodies).is_passed(release, BuildNumber::new(26).unwrap(), &place().key());
+        assert!(!is_passed(vec![sealed("1.4.0 (26)"), found("1.3.2 (25)", 1)]));
+        assert!(is_passed(vec![sealed("1.4.0 (26)"), found("1.3.9 (26)", 1)]));
+        assert!(is_passed(vec![sealed("1.4.0 (26)"), found("1.5.0 (27)", 1)]));
+        assert!(!is_passed(vec![found("1.4.0 (26)", 1), found("1.5.0 (27)", 2)]));
+    }
+
+    #[test]
+    fn a_number_far_above_is_not_followed() {
+        let next = |bodies| fold(bodies).next_number().unwrap().get();
+        let slip = "1.4.0 (2100000000)";
+        assert_eq!(next(vec![sealed("1.3.2 (25)"), found(slip, 1)]), 26);
+        assert_eq!(next(vec![found(slip, 1)]), 1, "not even where nothing is known");
+        assert_eq!(next(vec![found("1.4.0 (20261127)", 1)]), 20_261_128);
+        assert_eq!(next(vec![sealed("1.3.2 (25)"), found("1.4.0 (900000)", 1)]), 900_001);
+        let board = fold(vec![sealed("1.3.2 (25)"), found("1.4.0 (20261127)", 1)]);
+        assert_eq!(
+            board.far_numbers.values().map(|(_, name)| name.to_string()).collect::<Vec<_>>(),
+            ["1.4.0 (20261127)"]
+        );
+        assert_eq!(board.next_number().unwrap().get(), 26);
+        let set = |next| EventBody::NextNumber(NextNumber { next: BuildNumber::new(next).unwrap() });
+        let far = || vec![sealed("1.3.2 (25)"), found("1.4.0 (20261127)", 1)];
+        assert_eq!(next([far(), vec![set(20_261_128)]].concat()), 20_261_128);
+        // And back again, as long as nothing has the lower number.
+        assert_eq!(next([far(), vec![set(20_261_128), sealed("1.4.0 (20261128)"), set(26)]].concat()), 26);
+        let left = NumberSeen { place: place(), name: name("1.4.0 (20261127)") };
+        assert!(fold([far(), vec![EventBody::NumberLeft(left)]].concat()).far_numbers.is_empty());
+    }
+
+    #[test]
+    fn a_storefront_that_went_back_is_believed() {
+        let seen = |revision, release| EventBody::Seen(Seen { place: place(), facts: facts(revision, release) });
+        let back = BranchWentBack { place: place(), facts: facts(1, "1.3.2 (25)"), known: 3 };
+        let base = || vec![seen(3, "1.4.0 (27)"), EventBody::BranchWentBack(back.clone())];
+        let has =
+            |bodies| fold(bodies).branches.into_values().next().unwrap().targets.into_values().next().unwrap().name;
+        assert_eq!(has(base()), name("1.3.2 (25)"));
+        assert_eq!(has([base(), vec![seen(2, "1.5.0 (28)")]].concat()), name("1.5.0 (28)"));
+    }
+
+    #[test]
+    fn a_storefront_is_one_whatever_it_is_called() {
+        let seen = |revision, called: &str, release| {
+            let place = PlaceRef { name: called.parse().unwrap(), ..place() };
+            EventBody::Seen(Seen { place, facts: facts(revision, release) })
+        };
+        let board = fold(vec![seen(1, "brambleyard", "1.3.2 (25)"), seen(2, "yard", "1.4.0 (27)")]);
+        assert_eq!(board.branches.len(), 1);
+        assert_eq!(board.branches.values().next().unwrap().revision, 2);
     }
 
     #[test]
@@ -268,25 +504,26 @@ mod tests {
             EventBody::Seen(Seen { place: place(), facts })
         };
         let board = fold(vec![seen(1, 100, "1.3.2 (25)"), seen(2, 200, "1.4.0 (27)")]);
-        let since = |target: &str| board.since[&((place(), "open-water".parse().unwrap()), target.parse().unwrap())];
+        let since =
+            |target: &str| board.since[&((place().key(), "open-water".parse().unwrap()), target.parse().unwrap())];
         assert_eq!((since("linux"), since("macos")), (at(200), at(100)));
     }
 
     #[test]
     fn numbers_go_on_after_those_of_before() {
-        let begin = crate::event::NumbersBegin { last: BuildNumber::new(24).unwrap() };
+        let begin = NumbersBegin { last: BuildNumber::new(24).unwrap() };
         assert_eq!(fold(vec![EventBody::NumbersBegin(begin)]).highest_number.unwrap().get(), 24);
     }
 
     #[test]
     fn the_next_number_can_be_set_and_set_again() {
-        let next = |next| EventBody::NextNumber(crate::event::NextNumber { next: BuildNumber::new(next).unwrap() });
+        let next = |next| EventBody::NextNumber(NextNumber { next: BuildNumber::new(next).unwrap() });
         let number = |bodies| fold(bodies).next_number().unwrap().get();
         assert_eq!(number(vec![]), 1);
         assert_eq!(number(vec![next(25)]), 25);
         assert_eq!(number(vec![next(2500), next(25)]), 25, "a mistake can be taken back");
         assert_eq!(number(vec![next(25), sealed("1.4.0 (25)")]), 26);
-        assert_eq!(number(vec![sealed("1.4.0 (27)"), next(25)]), 28, "numbers only rise");
+        assert_eq!(number(vec![sealed("1.4.0 (25)"), next(25)]), 26, "a number is given once");
     }
 
     #[test]
@@ -301,7 +538,7 @@ mod tests {
         };
         let ask = EventBody::Asked(asked);
         assert_eq!(fold(vec![ask.clone()]).open.len(), 1);
-        let moved = Moved { key: id(1), place: place(), facts: facts(3, "1.4.0 (27)"), comment: None, restores: None };
+        let moved = Moved { key: id(1), place: place(), facts: facts(3, "1.4.0 (27)"), because: None, restores: None };
         assert!(fold(vec![ask.clone(), EventBody::Moved(moved)]).open.is_empty());
         let not_done = NotDone { key: id(1), why: "never arrived".into() };
         assert!(fold(vec![ask, EventBody::NotDone(not_done)]).open.is_empty());
@@ -314,7 +551,8 @@ mod tests {
         let unknown = event(EventBody::Other { kind: "moon".into(), version: 3, payload: serde_json::Value::Null });
         let board = Board::fold(&Name::full_edition(), &[other, unknown]);
         // But for the number: one names one release of the game, whatever its edition.
-        assert_eq!(board, Board { highest_number: board.highest_number, ..Board::default() });
+        let (highest_number, numbers) = (board.highest_number, board.numbers.clone());
+        assert_eq!(board, Board { highest_number, numbers, ..Board::default() });
         assert_eq!(board.highest_number.map(BuildNumber::get), Some(27));
     }
 

@@ -29,6 +29,12 @@ pub struct Rule {
     pub when: When,
 }
 
+impl Rule {
+    fn takes(&self, path: &TreePath) -> bool {
+        (self.only.is_empty() || self.only.covers(path)) && !self.leave_out.covers(path)
+    }
+}
+
 /// An export to be divided.
 #[derive(Debug, Clone, Copy)]
 pub struct Export<'a> {
@@ -88,6 +94,15 @@ pub enum Trouble {
         /// The depot.
         depot: Name,
     },
+    /// The depot is made of a target that is not in the part, and no target of the part has its files.
+    Elsewhere {
+        /// The depot.
+        depot: Name,
+        /// The target that it is made of.
+        from: Name,
+        /// The target of the part whose players have it.
+        target: Name,
+    },
     /// Parts of one macOS bundle go to different depots.
     Split {
         /// The bundle.
@@ -107,8 +122,35 @@ pub struct Mapping {
 }
 
 impl Mapping {
+    /// Divides the exports of some of the targets alone. A depot that is made of another target, and that players of these
+    /// have too, is made of the first of these that has its files.
+    pub fn of_part(exports: &[Export<'_>], rules: &[Rule]) -> Self {
+        let is_in = |name: &Name| exports.iter().any(|export| export.target == name);
+        let (own, others): (Vec<&Rule>, Vec<&Rule>) = rules.iter().partition(|rule| is_in(&rule.from));
+        let own: Vec<Rule> = own.into_iter().cloned().collect();
+        let mut mapping = Self::divide(exports, &own);
+        for rule in others.into_iter().filter(|rule| !rule.systems.is_empty()) {
+            let fits = |export: &Export<'_>| export.systems.iter().any(|s| rule.systems.matches_word(s.name()));
+            let mut having = (0..exports.len()).filter(|index| fits(&exports[*index])).peekable();
+            let Some(first) = having.peek().copied() else { continue };
+            match having.find(|index| exports[*index].entries.iter().any(|path| rule.takes(path))) {
+                Some(from) => mapping.add(exports, from, rule),
+                None => {
+                    let (depot, from, target) = (rule.name.clone(), rule.from.clone(), exports[first].target.clone());
+                    mapping.troubles.push(Trouble::Elsewhere { depot, from, target });
+                }
+            }
+        }
+        mapping.depots.sort_by(|a, b| (a.from, &a.name).cmp(&(b.from, &b.name)));
+        mapping.checked(exports)
+    }
+
     /// Divides exports by rules.
     pub fn of(exports: &[Export<'_>], rules: &[Rule]) -> Self {
+        Self::divide(exports, rules).checked(exports)
+    }
+
+    fn divide(exports: &[Export<'_>], rules: &[Rule]) -> Self {
         let mut mapping = Self::default();
         for (index, export) in exports.iter().enumerate() {
             let own: Vec<&Rule> = rules.iter().filter(|rule| rule.from == *export.target).collect();
@@ -125,11 +167,15 @@ impl Mapping {
                 mapping.add(exports, index, rule);
             }
         }
-        for index in 0..exports.len() {
-            mapping.check(exports, index);
-        }
-        mapping.check_bundles(exports);
         mapping
+    }
+
+    fn checked(mut self, exports: &[Export<'_>]) -> Self {
+        for index in 0..exports.len() {
+            self.check(exports, index);
+        }
+        self.check_bundles(exports);
+        self
     }
 
     /// Returns the depots that players of an export have.
@@ -139,9 +185,8 @@ impl Mapping {
 
     fn add(&mut self, exports: &[Export<'_>], from: usize, rule: &Rule) {
         let export = &exports[from];
-        let takes = |path: &TreePath| (rule.only.is_empty() || rule.only.covers(path)) && !rule.leave_out.covers(path);
         let entries: Vec<usize> =
-            export.entries.iter().enumerate().filter(|(_, path)| takes(path)).map(|(i, _)| i).collect();
+            export.entries.iter().enumerate().filter(|(_, path)| rule.takes(path)).map(|(i, _)| i).collect();
         let targets: Vec<usize> = match rule.systems.is_empty() {
             true => vec![from],
             false => {
@@ -301,6 +346,30 @@ mod tests {
             [rule("a", "macos", &["**/Info.plist"], &[], &[]), rule("b", "macos", &[], &["**/Info.plist"], &[])];
         let (_, troubles) = map(&[("macos", System::MacosUniversal, paths)], &rules);
         assert!(matches!(&troubles[..], [Trouble::Split { bundle, .. }] if bundle == "Game.app"), "{troubles:?}");
+    }
+
+    #[test]
+    fn a_part_has_shared_depots_of_its_own_files() {
+        let rules = [
+            rule("windows", "windows", &[], &["voices/**"], &[]),
+            rule("linux", "linux", &[], &["voices/**"], &[]),
+            rule("voices", "windows", &["voices/**"], &[], &["windows-*", "linux-*"]),
+        ];
+        let names: Name = "linux".parse().unwrap();
+        let paths = GAME.iter().map(|p| TreePath::new(*p).unwrap()).collect::<Vec<_>>();
+        let entries: Vec<&TreePath> = paths.iter().collect();
+        let part = |entries: &[&TreePath]| {
+            let export = Export { target: &names, systems: &[System::LinuxX86_64], entries };
+            Mapping::of_part(&[export], &rules)
+        };
+        let whole = part(&entries);
+        let depots: Vec<(&str, usize)> = whole.depots.iter().map(|d| (d.name.as_str(), d.entries.len())).collect();
+        assert!(whole.troubles.is_empty(), "{:?}", whole.troubles);
+        let voices = GAME.iter().filter(|path| path.starts_with("voices/")).count();
+        assert_eq!(depots, [("linux", GAME.len() - voices), ("voices", voices)]);
+        // Where the part lacks the files its players would, too.
+        let without: Vec<&TreePath> = entries.iter().copied().filter(|p| !p.as_str().starts_with("voices/")).collect();
+        assert!(matches!(part(&without).troubles.as_slice(), [Trouble::Elsewhere { .. }]));
     }
 
     proptest! {

@@ -11,6 +11,7 @@ use serde_json::Value;
 
 use crate::digest::{Digest, InputDigest, InvitationId, ReleaseId};
 use crate::names::{Handle, Name};
+use crate::notes::Notes;
 use crate::version::{BuildNumber, ReleaseName};
 
 /// A UUID of version 7: sorts by time, written in the usual 8-4-4-4-12 form. Source: RFC 9562, section 5.7.
@@ -103,6 +104,22 @@ pub struct PlaceRef {
     pub handle: Handle,
 }
 
+impl PlaceRef {
+    /// Returns what the title is known by, whatever the project calls the storefront.
+    pub fn key(&self) -> TitleKey {
+        TitleKey { storefront: self.storefront.clone(), handle: self.handle.clone() }
+    }
+}
+
+/// A title at a storefront: the storefront's own id, and the title's handle there.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct TitleKey {
+    /// From the discovery document.
+    pub storefront: String,
+    /// The title's handle there.
+    pub handle: Handle,
+}
+
 /// A build as a branch has it for one target.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct BranchBuild {
@@ -153,8 +170,16 @@ pub enum EventBody {
     NotDone(NotDone),
     /// A storefront said what a branch has; somebody else may have moved it.
     Seen(Seen),
-    /// A storefront has a build with a higher number than any that is known here.
+    /// A storefront has a build with a higher number than any that is known here. Read, and no longer written.
     NumberSeen(NumberSeen),
+    /// A storefront has a build of a release that this ledger had not pushed there.
+    BuildFound(BuildFound),
+    /// A storefront has a build no longer.
+    BuildGone(BuildGone),
+    /// A storefront states an earlier revision of a branch than it did before, or another one of the same number.
+    BranchWentBack(BranchWentBack),
+    /// Somebody said that numbers do not follow one far above them.
+    NumberLeft(NumberSeen),
     /// A release was withdrawn, here or at a storefront.
     Withdrawn(Withdrawn),
     /// Somebody started a sealed build and said whether it shows what it should.
@@ -216,6 +241,65 @@ pub struct Sealed {
     pub name: ReleaseName,
     /// What went in.
     pub input: InputDigest,
+    /// The targets that it has. Empty where an older lantern sealed it.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub targets: Vec<Name>,
+    /// How many warnings there were.
+    #[serde(default, skip_serializing_if = "is_zero")]
+    pub warnings: u64,
+}
+
+fn is_zero(count: &u64) -> bool {
+    *count == 0
+}
+
+/// See [`EventBody::BuildFound`].
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct BuildFound {
+    /// Where.
+    pub place: PlaceRef,
+    /// The release.
+    pub release: ReleaseId,
+    /// How people name it.
+    #[serde(flatten)]
+    pub name: ReleaseName,
+    /// The place's own number.
+    pub build: u64,
+    /// The targets that the place has of it.
+    pub targets: Vec<Name>,
+    /// Who made it, as the server knows them.
+    pub by: String,
+    /// What the build is for, as the team reads it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub message: Option<String>,
+    /// What is new, for players.
+    #[serde(default, skip_serializing_if = "Notes::is_empty")]
+    pub notes: Notes,
+}
+
+/// See [`EventBody::BuildGone`].
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct BuildGone {
+    /// Where.
+    pub place: PlaceRef,
+    /// The release.
+    pub release: ReleaseId,
+    /// How people name it.
+    #[serde(flatten)]
+    pub name: ReleaseName,
+    /// The place's own number.
+    pub build: u64,
+}
+
+/// See [`EventBody::BranchWentBack`].
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct BranchWentBack {
+    /// Where.
+    pub place: PlaceRef,
+    /// What the branch has now.
+    pub facts: BranchFacts,
+    /// The revision that was known before.
+    pub known: u64,
 }
 
 /// See [`EventBody::Connected`].
@@ -267,6 +351,9 @@ pub enum Deed {
         /// Why.
         because: String,
     },
+    /// One that a newer lantern asked for.
+    #[serde(untagged)]
+    Other(Value),
 }
 
 /// See [`EventBody::Pushed`].
@@ -285,6 +372,12 @@ pub struct Pushed {
     pub build: u64,
     /// Bytes of packs that travelled.
     pub sent: u64,
+    /// What the build is for, as the team reads it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub message: Option<String>,
+    /// What is new, for players.
+    #[serde(default, skip_serializing_if = "Notes::is_empty")]
+    pub notes: Notes,
 }
 
 /// See [`EventBody::Moved`].
@@ -296,8 +389,9 @@ pub struct Moved {
     pub place: PlaceRef,
     /// What the branch has now.
     pub facts: BranchFacts,
-    /// Why, for the team.
-    pub comment: Option<String>,
+    /// Why, for the team. Older lanterns called it `comment`.
+    #[serde(default, alias = "comment")]
+    pub because: Option<String>,
     /// The revision that was put back; none for a promotion.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub restores: Option<u64>,
@@ -469,6 +563,10 @@ kinds!(
     NotDone "not-done",
     Seen "seen",
     NumberSeen "number-seen",
+    BuildFound "build-found",
+    BuildGone "build-gone",
+    BranchWentBack "branch-went-back",
+    NumberLeft "number-left",
     Withdrawn "withdrawn",
     Tried "tried",
     Freed "freed",
@@ -604,6 +702,17 @@ mod tests {
         for bad in ["", "01a207a232807fffbfffffffffffffff", "01A207A2-3280-7fff-bfff-ffffffffffff", "zz"] {
             assert!(bad.parse::<EventId>().is_err(), "{bad:?}");
         }
+    }
+
+    #[test]
+    fn a_deed_of_a_newer_lantern_is_kept() {
+        let text = r#"{"key":"01a207a2-3280-7fff-bfff-ffffffffffff","place":{"storefront":"b","name":"yard","handle":"h"},
+            "deed":{"share":{"percent":10}},"release":"RELEASE","version":"1.4.0","number":27}"#;
+        let text = text.replace("RELEASE", &ReleaseId::of(b"r").to_string());
+        let body = EventBody::read("asked", 1, serde_json::from_str(&text).unwrap()).unwrap();
+        let EventBody::Asked(asked) = &body else { panic!("{body:?}") };
+        assert_eq!(asked.deed, Deed::Other(serde_json::json!({ "share": { "percent": 10 } })));
+        assert_eq!(body.payload()["deed"]["share"]["percent"], 10);
     }
 
     #[test]

@@ -77,6 +77,7 @@ pub struct Finding {
 impl Finding {
     /// Makes a finding that stops the work.
     pub fn stops(code: &str, what: impl Into<String>, cure: impl Into<String>) -> Self {
+        debug_assert!(crate::stories::of(code).is_some(), "nothing explains {code}");
         Self { code: code.into(), severity: Severity::Stops, place: None, what: what.into(), cure: Some(cure.into()) }
     }
 
@@ -87,6 +88,7 @@ impl Finding {
 
     /// Makes a finding that is only worth knowing.
     pub fn note(code: &str, what: impl Into<String>) -> Self {
+        debug_assert!(crate::stories::of(code).is_some(), "nothing explains {code}");
         Self { severity: Severity::Note, place: None, what: what.into(), code: code.into(), cure: None }
     }
 

@@ -25,7 +25,14 @@ pub fn about(body: &EventBody) -> About<'_> {
         EventBody::Sealed(e) => return About { releases: vec![&e.name], ..About::default() },
         EventBody::Tried(e) => return About { releases: vec![&e.name], ..About::default() },
         EventBody::Connected(e) => return About { storefront: Some(&e.place.name), ..About::default() },
-        EventBody::NumberSeen(e) => {
+        EventBody::BranchWentBack(e) => (&e.place, &e.facts),
+        EventBody::NumberSeen(e) | EventBody::NumberLeft(e) => {
+            return About { releases: vec![&e.name], storefront: Some(&e.place.name), branch: None };
+        }
+        EventBody::BuildFound(e) => {
+            return About { releases: vec![&e.name], storefront: Some(&e.place.name), branch: None };
+        }
+        EventBody::BuildGone(e) => {
             return About { releases: vec![&e.name], storefront: Some(&e.place.name), branch: None };
         }
         EventBody::Pushed(e) => {
@@ -37,7 +44,7 @@ pub fn about(body: &EventBody) -> About<'_> {
         EventBody::Asked(e) => {
             let branch = match &e.deed {
                 Deed::Promote { branch } | Deed::Rollback { branch } => Some(branch),
-                Deed::Push | Deed::Withdraw { .. } => None,
+                Deed::Push | Deed::Withdraw { .. } | Deed::Other(_) => None,
             };
             return About { releases: vec![&e.name], storefront: Some(&e.place.name), branch };
         }
@@ -120,7 +127,8 @@ mod tests {
             EventBody::NumberReserved(NumberReserved { number, input })
         };
         let name = "1.4.0 (27)".parse().unwrap();
-        let sealed = EventBody::Sealed(Sealed { release: ReleaseId::of(b"r"), name, input });
+        let sealed =
+            EventBody::Sealed(Sealed { release: ReleaseId::of(b"r"), name, input, targets: Vec::new(), warnings: 0 });
         let not_done = EventBody::NotDone(NotDone { key: id(101), why: "lost".into() });
         let bodies = [asked(101), asked(102), reserved(27), reserved(28), sealed, not_done];
         let events: Vec<Event> = (1..).zip(bodies).map(|(n, body)| Event::sample(id(n), body)).collect();

@@ -6,7 +6,7 @@ use jiff::{SignedDuration, Timestamp};
 
 use crate::board::{Board, KnownRelease};
 use crate::digest::ReleaseId;
-use crate::event::{BranchFacts, Event, EventBody, PlaceRef};
+use crate::event::{BranchFacts, Event, EventBody, TitleKey};
 use crate::names::Name;
 
 /// What stays.
@@ -39,14 +39,16 @@ pub enum Reason {
 
 /// Says of each release that still has its content whether it stays, and why; none: its content goes.
 ///
-/// `boards` are those of all editions, `events` the whole ledger.
+/// `boards` are those of all editions, `events` the whole ledger. `titles` are those that the project is connected to, with
+/// its name for each storefront: what any other one has does not count.
 pub fn choose(
     rule: KeepRule,
     boards: &[Board],
     events: &[Event],
+    titles: &BTreeMap<TitleKey, Name>,
     now: Timestamp,
 ) -> Vec<(KnownRelease, Option<Reason>)> {
-    let last_live = last_live(events, now);
+    let last_live = last_live(events, titles, now);
     let since = now.checked_sub(SignedDuration::from_hours(24 * i64::from(rule.live_within_days))).unwrap_or(now);
     let mut out = Vec::new();
     for board in boards {
@@ -54,11 +56,12 @@ pub fn choose(
             board.releases.iter().filter(|r| !board.withdrawn.contains_key(&r.id)).collect();
         newest.sort_by_key(|r| std::cmp::Reverse(r.name.number));
         newest.truncate(rule.last);
-        for release in board.releases.iter().filter(|r| !board.freed.contains(&r.id)) {
+        let is_here = |r: &&KnownRelease| r.found_at.is_none() && !board.freed.contains(&r.id);
+        for release in board.releases.iter().filter(is_here) {
             let has = |facts: &BranchFacts| facts.targets.values().any(|b| b.release == release.id);
             let live: Vec<(Name, Name)> = (board.branches.iter())
                 .filter(|(_, facts)| has(facts))
-                .map(|((place, branch), _)| (place.name.clone(), branch.clone()))
+                .filter_map(|((title, branch), _)| Some((titles.get(title)?.clone(), branch.clone())))
                 .collect();
             let reason = if !live.is_empty() {
                 Some(Reason::Live(live))
@@ -79,19 +82,30 @@ pub fn choose(
 }
 
 /// Until when players had each release, by what storefronts said; a branch that still has it counts as now.
-fn last_live(events: &[Event], now: Timestamp) -> BTreeMap<ReleaseId, Timestamp> {
-    let mut said: BTreeMap<(&PlaceRef, &Name), BTreeMap<u64, &BranchFacts>> = BTreeMap::new();
+fn last_live(events: &[Event], titles: &BTreeMap<TitleKey, Name>, now: Timestamp) -> BTreeMap<ReleaseId, Timestamp> {
+    // Of each branch what was said, in the order of revisions; a storefront that went back begins anew.
+    let mut said: BTreeMap<(TitleKey, &Name), Vec<BTreeMap<u64, &BranchFacts>>> = BTreeMap::new();
     for event in events {
-        let (place, facts) = match &event.body {
-            EventBody::Moved(moved) => (&moved.place, &moved.facts),
-            EventBody::Seen(seen) => (&seen.place, &seen.facts),
+        let (place, facts, is_back) = match &event.body {
+            EventBody::Moved(moved) => (&moved.place, &moved.facts, false),
+            EventBody::Seen(seen) => (&seen.place, &seen.facts, false),
+            EventBody::BranchWentBack(back) => (&back.place, &back.facts, true),
             _ => continue,
         };
-        said.entry((place, &facts.branch)).or_default().insert(facts.revision, facts);
+        if !titles.contains_key(&place.key()) {
+            continue;
+        }
+        let times = said.entry((place.key(), &facts.branch)).or_default();
+        if is_back || times.is_empty() {
+            times.push(BTreeMap::new());
+        }
+        if let Some(last) = times.last_mut() {
+            last.insert(facts.revision, facts);
+        }
     }
     let mut out: BTreeMap<ReleaseId, Timestamp> = BTreeMap::new();
-    for revisions in said.into_values() {
-        let facts: Vec<&BranchFacts> = revisions.into_values().collect();
+    for times in said.into_values() {
+        let facts: Vec<&BranchFacts> = times.into_iter().flat_map(BTreeMap::into_values).collect();
         for (i, at) in facts.iter().enumerate() {
             let until = facts.get(i + 1).and_then(|next| next.since).unwrap_or(now);
             for build in at.targets.values() {
@@ -107,7 +121,7 @@ fn last_live(events: &[Event], now: Timestamp) -> BTreeMap<ReleaseId, Timestamp>
 mod tests {
     use super::*;
     use crate::digest::InputDigest;
-    use crate::event::{BranchBuild, EventId, Sealed, Seen, Withdrawn};
+    use crate::event::{BranchBuild, EventId, PlaceRef, Sealed, Seen, Withdrawn};
 
     fn at(day: i64) -> Timestamp {
         Timestamp::from_second(day * 86_400).unwrap()
@@ -134,17 +148,27 @@ mod tests {
 
     fn sealed(number: u64) -> Event {
         let name = format!("1.{number}.0 ({number})").parse().unwrap();
-        event(EventBody::Sealed(Sealed { release: id(number), name, input: InputDigest::of(&number.to_le_bytes()) }))
+        event(EventBody::Sealed(Sealed {
+            release: id(number),
+            name,
+            input: InputDigest::of(&number.to_le_bytes()),
+            targets: Vec::new(),
+            warnings: 0,
+        }))
+    }
+
+    fn place() -> PlaceRef {
+        PlaceRef {
+            storefront: "b".into(),
+            name: "brambleyard".parse().unwrap(),
+            handle: "saltmarsh-post".parse().unwrap(),
+        }
     }
 
     fn seen(revision: u64, day: i64, number: u64) -> Event {
         let name = format!("1.{number}.0 ({number})").parse().unwrap();
         let build = BranchBuild { build: number, release: id(number), name };
-        let place = PlaceRef {
-            storefront: "b".into(),
-            name: "brambleyard".parse().unwrap(),
-            handle: "saltmarsh-post".parse().unwrap(),
-        };
+        let place = place();
         let facts = BranchFacts {
             branch: "open-water".parse().unwrap(),
             revision,
@@ -157,7 +181,8 @@ mod tests {
 
     fn stay(rule: KeepRule, events: &[Event], today: i64) -> Vec<(u32, Option<Reason>)> {
         let board = Board::fold(&Name::full_edition(), events);
-        let chosen = choose(rule, &[board], events, at(today));
+        let titles = [(place().key(), place().name)].into();
+        let chosen = choose(rule, &[board], events, &titles, at(today));
         chosen.into_iter().map(|(release, reason)| (release.name.number.get(), reason)).collect()
     }
 

@@ -31,6 +31,8 @@ pub mod history;
 pub mod invitation;
 pub mod keep;
 pub mod names;
+pub mod next;
+pub mod notes;
 pub mod path;
 pub mod patterns;
 pub mod points;

@@ -82,6 +82,69 @@ pub struct DepotRecord {
     pub when: When,
 }
 
+/// What a build says of itself inside: in its manifest, its property list, its resources.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct Claims {
+    /// Its identity.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub identity: Option<String>,
+    /// Its version, as it stands there.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub version: Option<String>,
+    /// Its build number, as it stands there.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub number: Option<String>,
+}
+
+impl Claims {
+    /// Whether it says nothing of itself.
+    pub fn is_empty(&self) -> bool {
+        *self == Self::default()
+    }
+
+    /// Whether the version inside is another one than `version`: zeros at the end do not count.
+    pub fn is_other_version(&self, version: &Version) -> bool {
+        self.version.as_deref().is_some_and(|inside| !is_same_version(inside, version.as_str()))
+    }
+
+    /// Whether the number inside is another one than `number`. What is no whole number, such as `1.4.0`, is no build
+    /// number, and says nothing.
+    pub fn is_other_number(&self, number: BuildNumber) -> bool {
+        self.number().is_some_and(|inside| inside != u64::from(number.get()))
+    }
+
+    /// Returns the number inside, where it is a whole one.
+    pub fn number(&self) -> Option<u64> {
+        self.number.as_deref().and_then(|inside| inside.parse().ok())
+    }
+
+    /// Returns what differs from a release, such as `version 1.3.2`; none where all that is said agrees.
+    pub fn differing(&self, game: &Identity, name: &ReleaseName) -> Vec<String> {
+        let shown = |text: &Option<String>| crate::path::shown(text.as_deref().unwrap_or_default());
+        let mut out = Vec::new();
+        if self.identity.as_deref().is_some_and(|inside| inside != game.as_str()) {
+            out.push(shown(&self.identity));
+        }
+        if self.is_other_version(&name.version) {
+            out.push(format!("version {}", shown(&self.version)));
+        }
+        if self.is_other_number(name.number) {
+            out.push(format!("number {}", shown(&self.number)));
+        }
+        out
+    }
+}
+
+/// Whether two texts are one version: `1, 4, 0, 0` and `1.4.0.0` are `1.4`.
+pub fn is_same_version(one: &str, other: &str) -> bool {
+    let plain = |version: &str| {
+        let parts: Vec<String> = version.split([',', '.']).map(|part| part.trim().to_owned()).collect();
+        let len = parts.iter().rposition(|part| part != "0").map_or(1, |last| last + 1);
+        parts[..len].to_vec()
+    };
+    plain(one) == plain(other)
+}
+
 /// The sealed build of one target.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct TargetRecord {
@@ -101,6 +164,9 @@ pub struct TargetRecord {
     /// What was kept aside: sealed with the rest, and never sent to anybody.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub aside: Option<DepotRecord>,
+    /// What the build says of itself inside.
+    #[serde(default, skip_serializing_if = "Claims::is_empty")]
+    pub claims: Claims,
 }
 
 /// Returns what starts a build on a system; without a system the first.
@@ -115,6 +181,11 @@ impl TargetRecord {
     /// Returns the number of files of all depots.
     pub fn files(&self) -> u64 {
         self.depots.iter().map(|depot| depot.files).sum()
+    }
+
+    /// Returns the same without what the build says of itself: that follows from the rest.
+    pub fn without_claims(&self) -> Self {
+        Self { claims: Claims::default(), ..self.clone() }
     }
 
     /// Returns the size of all depots, in bytes.
@@ -231,6 +302,7 @@ pub(crate) mod tests {
                     when: When::default(),
                 }],
                 aside: None,
+                claims: Claims::default(),
             }],
         }
     }
@@ -240,6 +312,31 @@ pub(crate) mod tests {
         let record = record("1.3.2", 25);
         assert_eq!(ReleaseRecord::decode(&record.encode()).unwrap(), record);
         assert_ne!(record.id(), self::record("1.3.2", 26).id());
+    }
+
+    #[test]
+    fn versions_as_they_are_compared() {
+        assert!(is_same_version("1, 4, 0, 0", "1.4"));
+        assert!(is_same_version("1.4.0", "1.4.0.0"));
+        assert!(!is_same_version("1.4.0", "1.4.0.1"));
+        assert!(!is_same_version("1.4.0-rc", "1.4.0"));
+        assert!(is_same_version("0.0", "0"));
+    }
+
+    #[test]
+    fn what_a_build_says_of_itself_may_differ() {
+        let claims = |identity: &str, version: &str, number: &str| Claims {
+            identity: Some(identity.into()),
+            version: Some(version.into()),
+            number: Some(number.into()),
+        };
+        let (game, name) = ("example.paperheron.saltmarsh".parse().unwrap(), "1.4.0 (27)".parse().unwrap());
+        let differing = |claims: Claims| claims.differing(&game, &name).join(", ");
+        assert_eq!(differing(Claims::default()), "");
+        assert_eq!(differing(claims(game.as_str(), "1.4.0.0", "27")), "");
+        // A version where a number would be says nothing about the number.
+        assert_eq!(differing(claims(game.as_str(), "1.4", "1.4.0")), "");
+        assert_eq!(differing(claims("example.other", "1.3.2", "25")), "example.other, version 1.3.2, number 25");
     }
 
     #[test]

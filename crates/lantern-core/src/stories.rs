@@ -26,8 +26,8 @@ pub const ALL: &[Story] = &[
     ),
     story(
         "another-game",
-        "Nothing is as in the last release.",
-        "The folder of another game or of another engine's project is an accident that happens.",
+        "Nothing is as in the last release: no file, and no part of one.",
+        "The folder of another game is an accident that happens. A game that encrypts or packs everything anew at each export may be like this, too: then accept it.",
     ),
     story(
         "archive",
@@ -104,6 +104,11 @@ pub const ALL: &[Story] = &[
         "A depot that several systems share is not the same in all of their exports.",
         "It is taken from one of them. One of the exports may be an old one, or the file is meant to differ and cannot be shared.",
     ),
+    story(
+        "depot-elsewhere",
+        "A release of a part needs a depot that is made of a target outside of it.",
+        "Players of the part would lack its files.",
+    ),
     story("depot-empty", "A depot takes nothing.", "Its patterns mean nothing in the export."),
     story("depot-nowhere", "A depot belongs to no target.", "Nobody would download it."),
     story(
@@ -156,7 +161,7 @@ pub const ALL: &[Story] = &[
     story("handle-twice", "Two of ours have one name at the place.", "What is sent to one would arrive as the other."),
     story(
         "identity-differs",
-        "The build has another identity than lantern.toml.",
+        "The build has another identity inside than lantern.toml says.",
         "A place that knows the game by its identity refuses it, or takes it for another game.",
     ),
     story("in-no-depot", "Files are in no depot.", "Players would not get them."),
@@ -277,6 +282,11 @@ pub const ALL: &[Story] = &[
         "A disk that was full or a program that was ended leaves such files.",
     ),
     story(
+        "number-differs",
+        "The build has another number inside than its release gets.",
+        "Devices and stores go by the number inside; the board and the history go by that of the release. They must be one.",
+    ),
+    story(
         "number-not-risen",
         "The package has no higher number inside than the last release.",
         "A device takes an update by this number alone. With a lower one it refuses it, and with the same one shops do.",
@@ -360,6 +370,11 @@ pub const ALL: &[Story] = &[
         "same-name",
         "Names are one name where letter case does not count.",
         "On Windows and macOS one of the files would overwrite the other.",
+    ),
+    story(
+        "same-system",
+        "Two targets of one edition are for one system.",
+        "A player's computer takes the first of them, and nobody can tell the two apart on the board.",
     ),
     story(
         "scheme-missing",
@@ -455,6 +470,11 @@ pub const ALL: &[Story] = &[
         "A code that is written wrongly accepts nothing, and looks as if it did.",
     ),
     story(
+        "unknown-depot",
+        "A storefront has a handle for a depot that there is not.",
+        "The depot was renamed, or the name is misspelt: players would lack it there.",
+    ),
+    story(
         "unknown-edition",
         "There is no edition of this name.",
         "A name that is written wrongly would quietly make a thing of its own.",
@@ -478,8 +498,8 @@ pub const ALL: &[Story] = &[
     ),
     story(
         "version-differs",
-        "The build says another version than lantern.toml.",
-        "Players see the one in the build, you talk about the other.",
+        "The build has another version inside than the release gets.",
+        "Players see the one in the build, you talk about the other. A file that was not exported again shows itself like this.",
     ),
     story(
         "version-same",
@@ -495,6 +515,11 @@ pub const ALL: &[Story] = &[
         "windows-name",
         "Windows refuses a name.",
         "Some words, endings and characters are its own; the file could not be installed there.",
+    ),
+    story(
+        "withdrawn-before",
+        "The exports are exactly a release that was withdrawn.",
+        "What was taken away for a reason would go out once more.",
     ),
     story(
         "wrong-address",

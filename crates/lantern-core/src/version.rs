@@ -109,6 +109,11 @@ impl BuildNumber {
         self.0
     }
 
+    /// Returns the number before this one; none before the first.
+    pub fn before(self) -> Option<Self> {
+        Self::new(u64::from(self.0).saturating_sub(1)).ok()
+    }
+
     /// Returns the number after the highest one seen, 1 when none was.
     ///
     /// # Errors

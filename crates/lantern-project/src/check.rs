@@ -13,11 +13,15 @@ use lantern_core::finding::{Finding, Severity};
 use lantern_core::names::Name;
 use lantern_core::path::shown;
 use lantern_core::progress::Progress;
+use lantern_core::release::{Claims, is_same_version};
 use lantern_core::system::System;
+use lantern_core::version::{ReleaseName, Version};
 use lantern_store::seal::SourceEntry;
 
+pub(crate) use self::against::{Past, number_differs};
 use self::looked::Memory;
 use self::told::{Key, Told};
+use crate::depots::Divided;
 use crate::inspect::inspect_intake;
 use crate::intake::Intake;
 use crate::project::Project;
@@ -54,6 +58,14 @@ pub struct Checked {
     pub accepted: Vec<(Option<Name>, Finding, String)>,
 }
 
+/// What looking into an edition's exports found.
+#[derive(Debug, Default)]
+pub(crate) struct Judged {
+    pub findings: Vec<(Option<Name>, Finding)>,
+    /// What each target's build says of itself.
+    pub claims: BTreeMap<Name, Claims>,
+}
+
 impl Project {
     /// Lists, looks into and divides the exports of all editions that are meant; writes nothing of its own.
     ///
@@ -65,13 +77,12 @@ impl Project {
         checked.findings.extend(self.config_findings().iter().map(|finding| (None, finding.clone())));
         for edition in self.editions() {
             let divided = self.divide(&edition);
-            let mut versions = Vec::new();
-            let past = against::Past::load(self, &edition).unwrap_or_else(|error| {
+            let past = Past::load(self, &edition).unwrap_or_else(|error| {
                 let what = format!("nothing was compared with the releases before: {error}");
                 let cures = error.cures();
                 let cure = cures.first().map_or("lantern verify says more", String::as_str);
                 checked.findings.push((None, Finding::warns("past-unread", what, cure)));
-                against::Past::default()
+                Past::default()
             });
             for intake in &divided.intakes {
                 let sources = || intake.entries().iter().map(|e| &e.source);
@@ -84,22 +95,22 @@ impl Project {
                     files: sources().filter(|s| s.is_file()).count() as u64,
                     size: sources().map(SourceEntry::size).sum(),
                 });
-                let (mut found, seen) = self.look_into(&edition, intake, &mut memory, progress)?;
-                found.extend(past.findings(intake, progress));
-                found.extend(past.number_finding(intake, seen.number.as_deref()));
-                versions.extend(seen.version.clone().map(|version| (version, intake.name.clone())));
-                found.extend(console_window(&seen));
-                checked.findings.extend(found.into_iter().map(|finding| (Some(intake.name.clone()), finding)));
             }
             let seen = Seen::load(&self.state("cache/seen.json"));
+            let is_sealed = past.is_sealed(&divided, &seen, self.version(&edition).ok().as_ref());
+            let judged = self.judge(&edition, None, &divided, &past, &mut memory, progress)?;
+            if !is_sealed {
+                let differ = judged.claims.iter().filter_map(|(target, claims)| past.other_number(target, claims));
+                checked.findings.extend(differ.map(|(target, finding)| (Some(target), finding)));
+            }
+            checked.findings.extend(judged.findings);
             checked.findings.extend(past.forgotten(&divided.intakes, &seen).map(|finding| (None, finding)));
             if let Ok(version) = self.version(&edition) {
-                let finding = past.version_findings(&version, &divided.intakes);
+                let is_other = || divided.intakes.iter().any(|intake| past.is_other(intake));
+                let finding = past.version_finding(&version, is_other);
                 let finding = finding.map(|finding| finding.at(self.place_of(&["game", "version"])));
                 checked.findings.extend(finding.map(|finding| (None, finding)));
             }
-            let differ = self.other_versions(&edition, &versions).into_iter();
-            checked.findings.extend(differ.map(|finding| (None, finding)));
             checked.findings.extend(divided.findings);
         }
         if let Err(error) = memory.save() {
@@ -110,30 +121,84 @@ impl Project {
         Ok(checked)
     }
 
-    /// What stops an edition's exports beyond what keeps them from being taken in: found by looking into them.
-    ///
-    /// # Errors
-    /// [`ProjectError::Findings`] with all of it, and [`ProjectError::Stopped`].
-    pub(crate) fn refuse_wrong(
+    /// Looks into an edition's exports and holds them against the releases before; what keeps them from being taken in is
+    /// not in it. `version` is the one that they get, where it is not the configured one.
+    fn judge(
         &self,
         edition: &Name,
-        intakes: &[Intake<'_>],
+        version: Option<&Version>,
+        divided: &Divided<'_>,
+        past: &Past,
+        memory: &mut Memory,
         progress: &dyn Progress,
-    ) -> Result<(), ProjectError> {
-        let mut checked = Checked::default();
-        let mut memory = self.memory();
-        for intake in intakes {
-            let (found, _) = self.look_into(edition, intake, &mut memory, progress)?;
-            checked.findings.extend(found.into_iter().map(|finding| (Some(intake.name.clone()), finding)));
+    ) -> Result<Judged, ProjectError> {
+        let mut judged = Judged::default();
+        let mut versions = Vec::new();
+        for intake in &divided.intakes {
+            let (mut found, seen) = self.look_into(edition, intake, memory, progress)?;
+            found.extend(past.findings(intake, progress));
+            found.extend(past.number_finding(intake, seen.claims.number.as_deref()));
+            versions.extend(seen.claims.version.clone().map(|version| (version, intake.name.clone())));
+            found.extend(console_window(&seen));
+            judged.findings.extend(found.into_iter().map(|finding| (Some(intake.name.clone()), finding)));
+            judged.claims.insert(intake.name.clone(), seen.claims);
         }
+        let configured = version.cloned().map_or_else(|| self.version(edition), Ok);
+        let differ = configured.map(|version| other_versions(&version, &versions)).unwrap_or_default();
+        judged.findings.extend(differ.into_iter().map(|finding| (None, finding)));
+        judged.findings.extend(two_for_one_system(divided).into_iter().map(|finding| (None, finding)));
+        Ok(judged)
+    }
+
+    /// As [`Self::judge`], with what is accepted taken out, for exports that are about to be sealed.
+    ///
+    /// # Errors
+    /// [`ProjectError::Findings`] with all that stops, and [`ProjectError::Stopped`].
+    pub(crate) fn judge_to_seal(
+        &self,
+        edition: &Name,
+        version: &Version,
+        divided: &Divided<'_>,
+        past: &Past,
+        progress: &dyn Progress,
+    ) -> Result<Judged, ProjectError> {
+        let mut memory = self.memory();
+        let mut judged = self.judge(edition, Some(version), divided, past, &mut memory, progress)?;
         // It saves time alone.
         if let Err(error) = memory.save() {
             log::warn!("what was looked at is not remembered: {error}");
         }
+        judged.findings.extend(divided.findings.iter().cloned());
+        // The very build of the last release has its number; sealing shows whether it is.
+        let is_last = |target: &Name, claims: &Claims| {
+            let is_it = |last: &ReleaseName| last.version == *version && !claims.is_other_number(last.number);
+            past.last(target).is_some_and(|(last, _)| is_it(last))
+        };
+        let claims = judged.claims.iter().filter(|(target, claims)| !is_last(target, claims));
+        let differ = claims.filter_map(|(target, claims)| past.other_number(target, claims));
+        judged.findings.extend(differ.map(|(target, finding)| (Some(target), finding)).collect::<Vec<_>>());
+        judged.findings = self.not_accepted(judged.findings)?;
+        Ok(judged)
+    }
+
+    /// Takes out of findings what is meant to be so.
+    ///
+    /// # Errors
+    /// [`ProjectError::Findings`] with all that stops.
+    pub(crate) fn not_accepted(
+        &self,
+        findings: Vec<(Option<Name>, Finding)>,
+    ) -> Result<Vec<(Option<Name>, Finding)>, ProjectError> {
+        let mut checked = Checked { findings, ..Checked::default() };
         self.accept(&mut checked, today());
-        let stops = checked.findings.into_iter().map(|(_, finding)| finding);
-        let stops: Vec<Finding> = stops.filter(|finding| finding.severity == Severity::Stops).collect();
-        if stops.is_empty() { Ok(()) } else { Err(ProjectError::Findings(stops)) }
+        // What was accepted in vain says nothing where only some of the findings were looked for.
+        checked.findings.retain(|(_, finding)| finding.code != "accept-unused");
+        let is_stop = |finding: &Finding| finding.severity == Severity::Stops;
+        if checked.findings.iter().any(|(_, finding)| is_stop(finding)) {
+            let stops = checked.findings.into_iter().map(|(_, finding)| finding).filter(is_stop);
+            return Err(ProjectError::Findings(stops.collect()));
+        }
+        Ok(checked.findings)
     }
 
     /// What was looked into before. Where nothing was ever prepared, a check leaves nothing behind.
@@ -166,23 +231,6 @@ impl Project {
         Ok((findings, seen))
     }
 
-    /// Holds the versions that builds say of themselves against the one that is written here: one finding for each.
-    fn other_versions(&self, edition: &Name, versions: &[(String, Name)]) -> Vec<Finding> {
-        let Ok(configured) = self.version(edition) else { return Vec::new() };
-        let mut by_version: BTreeMap<&str, Vec<&str>> = BTreeMap::new();
-        let others = versions.iter().filter(|(inside, _)| plain(inside) != plain(configured.as_str()));
-        for (inside, target) in others {
-            by_version.entry(inside).or_default().push(target.as_str());
-        }
-        let finding = |(inside, targets): (&str, Vec<&str>)| {
-            let calls = if targets.len() == 1 { "calls itself" } else { "call themselves" };
-            let what = format!("{} {calls} {}, lantern.toml says {configured}", targets.join(", "), shown(inside));
-            let cure = "raise the version in the engine and export again, or mend lantern.toml";
-            Finding::warns("version-differs", what, cure).at(self.place_of(&["game", "version"]))
-        };
-        by_version.into_iter().map(finding).collect()
-    }
-
     /// What other editions are called by systems and places, with what it is; nothing that this one is called, too.
     fn names_of_others(&self, edition: &Name) -> Vec<(String, String)> {
         let config = self.config();
@@ -207,7 +255,7 @@ impl Project {
     fn identity_of(&self, edition: &Name, target: &Name, seen: &Told) -> Vec<Finding> {
         let mut findings = Vec::new();
         let identity = self.identity(edition);
-        if let Some(inside) = seen.identity.as_deref().filter(|inside| *inside != identity.as_str()) {
+        if let Some(inside) = seen.claims.identity.as_deref().filter(|inside| *inside != identity.as_str()) {
             let others = self.config().editions.iter();
             let other = others.filter(|(name, _)| *name != edition).find(|(_, e)| e.identity.as_str() == inside);
             findings.push(match other {
@@ -217,7 +265,7 @@ impl Project {
                 }
                 None => {
                     let what = format!("{target} calls itself {}, lantern.toml says {identity}", shown(inside));
-                    Finding::warns(
+                    Finding::stops(
                         "identity-differs",
                         what,
                         "mend it in the engine and export again, or in lantern.toml",
@@ -276,23 +324,33 @@ fn today() -> Date {
     outside::now().to_zoned(jiff::tz::TimeZone::system()).date()
 }
 
-/// A version as it is compared: `1, 4, 0, 0` and `1.4.0.0` are `1.4.0`.
-fn plain(version: &str) -> String {
-    let parts: Vec<&str> = version.split([',', '.']).map(str::trim).collect();
-    let len = parts.iter().rposition(|part| *part != "0").map_or(1, |last| last + 1);
-    parts[..len].join(".")
+/// Holds the versions that builds say of themselves against the one that the release gets: one finding for each.
+fn other_versions(wanted: &Version, versions: &[(String, Name)]) -> Vec<Finding> {
+    let mut by_version: BTreeMap<&str, Vec<&str>> = BTreeMap::new();
+    let others = versions.iter().filter(|(inside, _)| !is_same_version(inside, wanted.as_str()));
+    for (inside, target) in others {
+        by_version.entry(inside).or_default().push(target.as_str());
+    }
+    let finding = |(inside, targets): (&str, Vec<&str>)| {
+        let calls = if targets.len() == 1 { "calls itself" } else { "call themselves" };
+        let what = format!("{} {calls} {}, and the release gets {wanted}", targets.join(", "), shown(inside));
+        Finding::stops("version-differs", what, "set the version in the engine and export again, or mend lantern.toml")
+    };
+    by_version.into_iter().map(finding).collect()
 }
 
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn versions_as_they_are_compared() {
-        assert_eq!(plain("1, 4, 0, 0"), plain("1.4"));
-        assert_eq!(plain("1.4.0"), plain("1.4.0.0"));
-        assert_ne!(plain("1.4.0"), plain("1.4.0.1"));
-        assert_ne!(plain("1.4.0-rc"), plain("1.4.0"));
-        assert_eq!(plain("0.0"), "0");
+/// Targets of one edition that are for one system: nobody could tell their builds apart.
+fn two_for_one_system(divided: &Divided<'_>) -> Vec<Finding> {
+    let mut by_system: BTreeMap<System, Vec<&str>> = BTreeMap::new();
+    for intake in &divided.intakes {
+        for system in &intake.systems {
+            by_system.entry(*system).or_default().push(intake.name.as_str());
+        }
     }
+    let finding = |(system, targets): (System, Vec<&str>)| {
+        let what =
+            format!("{} are all for {system}, and a player's computer takes the first of them", targets.join(", "));
+        Finding::warns("same-system", what, "give one of them an edition of its own, or state its systems")
+    };
+    by_system.into_iter().filter(|(_, targets)| targets.len() > 1).map(finding).collect()
 }

@@ -10,6 +10,7 @@ use lantern_core::release::When;
 use lantern_core::system::System;
 use lantern_store::seal::SourceEntry;
 
+use crate::export::EXPORT_MISSING;
 use crate::intake::{Intake, stops_in};
 use crate::project::Project;
 
@@ -27,6 +28,8 @@ pub(crate) struct Divided<'a> {
     pub findings: Vec<(Option<Name>, Finding)>,
     /// Whether every target could be taken in.
     pub is_whole: bool,
+    /// How many targets there were to take in, and how many of them have no export at all.
+    targets: (usize, usize),
 }
 
 impl Divided<'_> {
@@ -41,7 +44,9 @@ impl Project {
     pub(crate) fn divide<'a>(&'a self, edition: &'a Name) -> Divided<'a> {
         let (mut intakes, mut findings) = (Vec::new(), Vec::new());
         let mut is_whole = self.config_findings().is_empty();
-        for (name, target) in self.config().targets_of(edition) {
+        let mut targets = (0, 0);
+        for (name, target) in self.config().targets_of(edition).filter(|(name, _)| self.means(name)) {
+            targets.0 += 1;
             match Intake::take(self, name, target) {
                 Ok(intake) => {
                     findings.extend(intake.findings.iter().map(|f| (Some(name.clone()), f.clone())));
@@ -49,6 +54,7 @@ impl Project {
                 }
                 Err(found) => {
                     is_whole = false;
+                    targets.1 += usize::from(found.iter().all(|finding| finding.code == EXPORT_MISSING));
                     findings.extend(found.into_iter().map(|f| (Some(name.clone()), f)));
                 }
             }
@@ -67,12 +73,14 @@ impl Project {
             .zip(&paths)
             .map(|(intake, entries)| depots::Export { target: intake.name, systems: &intake.systems, entries })
             .collect();
-        let mapping = Mapping::of(&exports, &self.config().depots);
+        let rules = &self.config().depots;
+        let is_part = self.config().targets_of(edition).any(|(name, _)| !self.means(name));
+        let mapping = if is_part { Mapping::of_part(&exports, rules) } else { Mapping::of(&exports, rules) };
         // Without all exports it is not known what the missing ones would have brought.
         let mut mapping = mapping;
         let is_sure = |t: &Trouble| is_whole || !matches!(t, Trouble::InNone { .. } | Trouble::Nowhere { .. });
         mapping.troubles.retain(is_sure);
-        let mut divided = Divided { intakes, mapped, mapping, findings, is_whole };
+        let mut divided = Divided { intakes, mapped, mapping, findings, is_whole, targets };
         let troubles: Vec<Finding> = divided.mapping.troubles.iter().map(|t| self.trouble(t)).collect();
         divided.findings.extend(troubles.into_iter().map(|finding| (None, finding)));
         let starts = self.starts_for_everybody(&divided);
@@ -137,6 +145,10 @@ impl Project {
             Trouble::Nowhere { depot } => {
                 let what = format!("no target has a system that the depot {depot} is for");
                 at(Finding::stops("depot-nowhere", what, "mend when, or remove the depot"), depot, "when")
+            }
+            Trouble::Elsewhere { depot, from, target } => {
+                let what = format!("{target} needs the depot {depot}, which is made of {from}");
+                at(Finding::stops("depot-elsewhere", what, format!("prepare it too: --target {from}")), depot, "from")
             }
             Trouble::Split { bundle, depots } => {
                 let names: Vec<&str> = depots.iter().map(Name::as_str).collect();
@@ -276,6 +288,11 @@ impl Project {
 }
 
 impl Divided<'_> {
+    /// Whether none of the exports is on this computer.
+    pub(crate) fn is_not_here(&self) -> bool {
+        self.targets.0 > 0 && self.targets.0 == self.targets.1
+    }
+
     /// Returns what stops, if anything does.
     pub(crate) fn stopping(&self) -> Option<Vec<Finding>> {
         let all: Vec<Finding> = self.findings.iter().map(|(_, finding)| finding.clone()).collect();

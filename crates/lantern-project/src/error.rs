@@ -4,7 +4,7 @@ use std::io::ErrorKind;
 use std::path::PathBuf;
 
 use lantern_core::finding::Finding;
-use lantern_core::names::{Handle, Name};
+use lantern_core::names::{Handle, Identity, Name};
 use lantern_core::rules::Refusal;
 use lantern_core::version::{BuildNumber, ReleaseAsked, ReleaseName, VersionError};
 use lantern_ledger::LedgerError;
@@ -13,6 +13,7 @@ use lantern_store::install::InstallError;
 use lantern_store::seal::SealError;
 use lantern_store::store::StoreError;
 use lantern_storefront::PlaceError;
+use lantern_storefront::protocol::Title;
 
 /// A branch that went back only a moment ago.
 #[derive(Debug)]
@@ -27,6 +28,17 @@ pub struct WentBack {
     pub ago: String,
     /// What it had before that; none when it had nothing.
     pub next: Option<ReleaseName>,
+}
+
+/// A title of another game.
+#[derive(Debug)]
+pub struct OtherTitle {
+    /// The project's name for the storefront.
+    pub place: Name,
+    /// The title there.
+    pub title: Title,
+    /// The identity of the edition here.
+    pub ours: Identity,
 }
 
 /// What kind of failure it is; each has an exit code of its own.
@@ -44,6 +56,8 @@ pub enum Class {
     Damaged,
     /// This computer: disk, permission, another lantern at work.
     Computer,
+    /// A question was answered with no, or nobody was there to answer it.
+    NotConfirmed,
     /// Somebody asked to stop.
     Stopped,
 }
@@ -243,6 +257,14 @@ pub enum ProjectError {
         /// Those that it has.
         known: Vec<Name>,
     },
+    /// The configuration has no such target.
+    #[error("there is no target {asked}")]
+    NoTargetHere {
+        /// What was asked for.
+        asked: Name,
+        /// Those that there are.
+        known: Vec<Name>,
+    },
     /// Something stands where a release was to be written.
     #[error("{} is there already", .0.display())]
     OutputThere(PathBuf),
@@ -262,6 +284,17 @@ pub enum ProjectError {
         place: Name,
         /// Its address.
         address: String,
+    },
+    /// The handle is that of another game's title.
+    #[error("the title {} at {} belongs to another game, {}", .0.title.handle, .0.place, .0.title.identity)]
+    OtherTitle(Box<OtherTitle>),
+    /// The release was sealed on another computer, and its content is not here.
+    #[error("{release} was sealed on another computer, and its content is not here")]
+    SealedElsewhere {
+        /// The release.
+        release: ReleaseName,
+        /// The project's name for the storefront that has it.
+        place: Name,
     },
     /// House rules stand in the way.
     #[error("{place} does not take this")]
@@ -400,10 +433,10 @@ impl ProjectError {
     pub fn class(&self) -> Class {
         match self {
             Self::Findings(_) => Class::Findings,
+            Self::MissingAnswer { .. } => Class::NotConfirmed,
             Self::NoProject(_)
             | Self::AlreadyThere(_)
             | Self::Config(_)
-            | Self::MissingAnswer { .. }
             | Self::Number(_)
             | Self::NothingSealed
             | Self::NoRelease { .. }
@@ -411,16 +444,19 @@ impl ProjectError {
             | Self::NoEdition { .. }
             | Self::NoTitle { .. }
             | Self::NoTarget { .. }
+            | Self::NoTargetHere { .. }
             | Self::NothingFor { .. }
             | Self::NothingToTry { .. }
             | Self::NoSuchDepot { .. }
             | Self::OutputThere(_)
             | Self::Freed(_)
+            | Self::SealedElsewhere { .. }
             | Self::NothingAside(_)
             | Self::NoDepot { .. }
             | Self::NoBuildFor { .. }
             | Self::OtherGame { .. } => Class::Usage,
             Self::OtherPlace { .. }
+            | Self::OtherTitle(_)
             | Self::Rules { .. }
             | Self::Withdrawn { .. }
             | Self::NotPushed { .. }
@@ -460,6 +496,11 @@ impl ProjectError {
         }
     }
 
+    /// Whether it is about one storefront alone, so that others can still be asked.
+    pub(crate) const fn is_of_place(&self) -> bool {
+        matches!(self, Self::Place { .. } | Self::OtherPlace { .. } | Self::OtherTitle(_))
+    }
+
     /// Returns what to do, a sentence each.
     pub fn cures(&self) -> Vec<String> {
         let one = |text: &str| vec![text.to_owned()];
@@ -489,7 +530,7 @@ impl ProjectError {
                 }
             }
             Self::NoEdition { known, .. } => vec![one_of(known)],
-            Self::NoTarget { known, .. } => vec![one_of(known)],
+            Self::NoTarget { known, .. } | Self::NoTargetHere { known, .. } => vec![one_of(known)],
             Self::NoTitle { place, edition } => {
                 vec![format!("add its handle to [storefronts.{place}]: handle = {{ {edition} = \"…\" }}")]
             }
@@ -509,6 +550,14 @@ impl ProjectError {
             Self::OtherPlace { place, .. } => vec![
                 "if the place was set up anew, connect again and look at what is there before you push".to_owned(),
                 format!("lantern connect {place}"),
+            ],
+            Self::OtherTitle(other) => {
+                let OtherTitle { place, ours, .. } = &**other;
+                vec![format!("mend the handle in [storefronts.{place}]; lantern.toml says that this game is {ours}")]
+            }
+            Self::SealedElsewhere { place, .. } => vec![
+                "do it on the computer that sealed it, or prepare the same exports here".to_owned(),
+                format!("to have it as players do: lantern install {place} BRANCH DIR"),
             ],
             Self::Rules { refusals, .. } => refusals.iter().map(|r| r.cure.clone()).collect(),
             Self::NoDepot { .. } => one("make the depot at the place, or mend its handle in lantern.toml"),

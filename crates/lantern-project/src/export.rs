@@ -43,6 +43,8 @@ impl From<Stamp> for (u64, i64, i64, u64) {
 
 /// How old a file must be when it is read for its stamp to tell it from any later one: file systems count time in
 /// steps of up to two seconds.
+/// The code of the finding that there is no export where one should be.
+pub(crate) const EXPORT_MISSING: &str = "export-missing";
 const SAFE_AGE_NS: i64 = 2_000_000_000;
 
 impl Stamp {
@@ -478,7 +480,7 @@ fn not_there(path: &Path, shown_path: &str, error: &io::Error) -> Box<Finding> {
         Some(near) => format!("there is {near:?} beside it; mend the path, or export the game there"),
         None => "export the game there, or mend the path".to_owned(),
     };
-    stops("export-missing", what, cure)
+    stops(EXPORT_MISSING, what, cure)
 }
 
 /// Returns the name of something beside a missing export that may have been meant.
@@ -516,7 +518,7 @@ fn newest(root: &Path, export: &str, findings: &mut Vec<Finding>) -> Result<Stri
     let age = |p: &String| (written(&root.join(p)), p.clone());
     let Some(newest) = found.iter().max_by_key(|p| age(p)).cloned() else {
         let what = format!("no export fits {}", shown(export));
-        return Err(stops("export-missing", what, "export the game there, or mend the pattern"));
+        return Err(stops(EXPORT_MISSING, what, "export the game there, or mend the pattern"));
     };
     if found.len() > 1 {
         let what = format!("{} is the newest of {} exports that fit {}", shown(&newest), found.len(), shown(export));

@@ -1,5 +1,7 @@
 //! `keep`: which sealed releases stay; the room of the others is freed.
 
+use std::collections::BTreeMap;
+
 use lantern_core::board::{Board, KnownRelease};
 use lantern_core::digest::TreeId;
 use lantern_core::event::{EventBody, Freed};
@@ -61,7 +63,11 @@ impl Open {
         editions.sort();
         editions.dedup();
         let boards: Vec<Board> = editions.iter().map(|edition| Board::fold(edition, &events)).collect();
-        let chosen = choose(rule, &boards, &events, outside::now());
+        let mut titles = BTreeMap::new();
+        for (edition, board) in editions.iter().zip(&boards) {
+            titles.extend(self.titles(board, edition)?.into_iter().map(|(name, title)| (title, name)));
+        }
+        let chosen = choose(rule, &boards, &events, &titles, outside::now());
         let only = self.project.only_one();
         let is_meant = |release: &KnownRelease| only.is_none_or(|only| release.edition == *only);
         let store = &self.store;
@@ -88,7 +94,7 @@ impl Locked {
     /// # Errors
     /// Those of the ledger and the store.
     pub fn keep(&mut self, plan: &KeepPlan, progress: &dyn Progress) -> Result<(), ProjectError> {
-        let mut by_edition: std::collections::BTreeMap<Name, Vec<_>> = std::collections::BTreeMap::new();
+        let mut by_edition: BTreeMap<Name, Vec<_>> = BTreeMap::new();
         for release in plan.going() {
             by_edition.entry(release.edition.clone()).or_default().push(release.id);
         }

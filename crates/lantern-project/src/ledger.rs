@@ -12,13 +12,13 @@ use jiff::Timestamp;
 use lantern_core::board::Board;
 use lantern_core::config::Config;
 use lantern_core::digest::{Digest, ReleaseId};
-use lantern_core::event::{Event, EventBody, Freed, Pushed, Rebuilt, Sealed};
+use lantern_core::event::{Event, EventBody, Freed, Rebuilt, Sealed};
 use lantern_core::names::Name;
 use lantern_core::release::ReleaseRecord;
-use lantern_ledger::{Chains, Ledger, ServerFacts, salvage};
+use lantern_ledger::{Chains, Ledger, salvage};
 use lantern_store::durable::{self, DurableError};
 use lantern_store::store::Store;
-use lantern_storefront::Storefront;
+use lantern_storefront::protocol::Build;
 use serde::{Deserialize, Serialize};
 
 use crate::places::open_place;
@@ -311,7 +311,8 @@ impl Project {
         for (edition, record) in unknown_releases(&store, &events)? {
             let id = record.id();
             let input = Config::input_digest(&record.game, &edition, &record.version, &record.targets);
-            let sealed = EventBody::Sealed(Sealed { release: id, name: record.name(), input });
+            let targets = record.targets.iter().map(|target| target.target.clone()).collect();
+            let sealed = EventBody::Sealed(Sealed { release: id, name: record.name(), input, targets, warnings: 0 });
             ledger.append(&edition, outside::stamp()?, None, sealed)?;
             let mut there = true;
             for depot in record.sealed() {
@@ -356,7 +357,7 @@ impl Locked {
             for edition in editions {
                 match self.learn_builds(&edition, &name) {
                     Ok(pushed) => done.pushed += pushed,
-                    Err(error @ (ProjectError::Place { .. } | ProjectError::OtherPlace { .. })) => {
+                    Err(error) if error.is_of_place() => {
                         failed = Some(crate::verify::why_not_asked(&error));
                         break;
                     }
@@ -389,28 +390,15 @@ impl Locked {
     /// Records which of the known releases a storefront has; returns how many were news.
     fn learn_builds(&mut self, edition: &Name, name: &Name) -> Result<u64, ProjectError> {
         let place = open_place(&self.open.project, edition, name.as_str())?;
-        let branches = place.market.branches(&place.title).map_err(place.fails())?.branches;
-        let builds = place.market.builds(&place.title).map_err(place.fails())?.builds;
-        self.learn(&place, &branches, &builds)?;
+        let (branches, builds) = self.news_of(&place)?;
         let board = self.open.board(edition)?;
-        let mut count = 0;
-        for build in builds {
-            let is_known = board.releases.iter().any(|r| r.id == build.release);
-            if !is_known || board.build_of(&place.reference, build.release).is_some() {
-                continue;
-            }
-            let body = Pushed {
-                key: None,
-                place: place.reference.clone(),
-                release: build.release,
-                name: build.name,
-                build: build.build,
-                sent: 0,
-            };
-            let server = ServerFacts { happened_at: Some(build.made_at), revision: build.build };
-            self.open.record(edition, EventBody::Pushed(body), Some(server))?;
-            count += 1;
-        }
+        let title = place.reference.key();
+        let is_news = |build: &&Build| {
+            let is_known = board.releases.iter().any(|r| r.id == build.release && r.found_at.is_none());
+            is_known && board.build_of(&title, build.release).is_none()
+        };
+        let count = builds.iter().filter(is_news).count() as u64;
+        self.learn(&place, &branches, &builds)?;
         Ok(count)
     }
 }

@@ -1,7 +1,8 @@
 //! `number`: the build number that the next release gets.
 
-use lantern_core::event::{Event, EventBody, NextNumber};
-use lantern_core::version::BuildNumber;
+use lantern_core::board::FAR;
+use lantern_core::event::{Event, EventBody, NextNumber, NumberSeen, PlaceRef};
+use lantern_core::version::{BuildNumber, ReleaseName};
 
 use crate::ProjectError;
 use crate::project::{Locked, Open};
@@ -17,6 +18,17 @@ pub struct NextNumberShown {
     pub seen_at: Option<String>,
     /// What somebody set it to, where that counts.
     pub set_to: Option<BuildNumber>,
+    /// Numbers at storefronts that lie too far above to be followed without a word.
+    pub far: Vec<FarNumber>,
+}
+
+/// A number at a storefront that lies far above all others.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct FarNumber {
+    /// Where.
+    pub place: PlaceRef,
+    /// The release that has it there.
+    pub name: ReleaseName,
 }
 
 impl Open {
@@ -28,17 +40,19 @@ impl Open {
         let board = self.board(&self.project.first_edition())?;
         let next = board.next_number()?;
         let highest = board.highest_number;
-        let after = BuildNumber::after(highest)?;
+        let far = board.far_numbers.values().cloned().map(|(place, name)| FarNumber { place, name }).collect();
         let seen_at = self.events()?.iter().rev().find_map(|event| seen_at(event, highest));
-        Ok(NextNumberShown { next, highest, seen_at, set_to: board.wanted_number.filter(|set| *set >= after) })
+        Ok(NextNumberShown { next, highest, seen_at, set_to: board.set_number.filter(|set| *set == next), far })
     }
 }
 
 fn seen_at(event: &Event, highest: Option<BuildNumber>) -> Option<String> {
-    match &event.body {
-        EventBody::NumberSeen(seen) if Some(seen.name.number) == highest => Some(seen.place.name.to_string()),
-        _ => None,
-    }
+    let (place, name) = match &event.body {
+        EventBody::NumberSeen(seen) => (&seen.place, &seen.name),
+        EventBody::BuildFound(found) => (&found.place, &found.name),
+        _ => return None,
+    };
+    (Some(name.number) == highest).then(|| place.name.to_string())
 }
 
 impl Locked {
@@ -48,7 +62,10 @@ impl Locked {
     /// [`ProjectError::NumberTaken`] when it is not above all that were taken.
     pub fn set_next_number(&mut self, next: BuildNumber) -> Result<NextNumberShown, ProjectError> {
         let shown = self.open.next_number()?;
-        if let Some(highest) = shown.highest.filter(|highest| next <= *highest) {
+        let board = self.open.board(&self.open.project.first_edition())?;
+        // Below one that lies far above, such as a slip that was followed, numbers can go on where they were.
+        let above = board.numbers.range(next..).next().filter(|taken| taken.get() - next.get() <= FAR);
+        if let Some(highest) = above.and(board.highest_number).or(above.copied()) {
             return Err(ProjectError::NumberTaken { asked: next, highest });
         }
         if shown.next != next {
@@ -56,5 +73,15 @@ impl Locked {
             self.open.record(&edition, EventBody::NextNumber(NextNumber { next }), None)?;
         }
         self.open.next_number()
+    }
+
+    /// Keeps numbers from following one at a storefront that lies far above them; it is not asked about again.
+    ///
+    /// # Errors
+    /// [`ProjectError::Ledger`].
+    pub fn leave_number(&mut self, far: &FarNumber) -> Result<(), ProjectError> {
+        let edition = self.open.project.first_edition();
+        let left = NumberSeen { place: far.place.clone(), name: far.name.clone() };
+        self.open.record(&edition, EventBody::NumberLeft(left), None).map(|_| ())
     }
 }

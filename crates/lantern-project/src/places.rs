@@ -4,19 +4,23 @@ use std::collections::BTreeMap;
 use std::path::PathBuf;
 use std::sync::Arc;
 
+use lantern_core::board::{Board, KnownRelease};
 use lantern_core::config::Storefront as Configured;
 use lantern_core::digest::ReleaseId;
 use lantern_core::event::{
-    Asked, Connected, Deed, EventBody, EventId, Moved, NotDone, NumberSeen, PlaceRef, Pushed, Seen, Withdrawn,
+    Asked, BranchWentBack, BuildFound, BuildGone, Connected, Deed, EventBody, EventId, Moved, NotDone, PlaceRef,
+    Pushed, Seen, TitleKey, Withdrawn,
 };
 use lantern_core::names::{Handle, Name};
+use lantern_core::release::ReleaseRecord;
 use lantern_core::rules::HouseRules;
-use lantern_core::version::ReleaseName;
+use lantern_core::version::{ReleaseAsked, ReleaseName};
 use lantern_ledger::ServerFacts;
 use lantern_storefront::market::{Access, Market};
 use lantern_storefront::protocol::{Branch, Build, Title};
 use lantern_storefront::{PlaceError, Storefront};
 
+use crate::error::OtherTitle;
 use crate::project::{Locked, Open, Project};
 use crate::{ProjectError, access, outside};
 
@@ -27,6 +31,8 @@ pub(crate) struct Place {
     pub edition: Name,
     /// What the place calls the edition.
     pub title: Handle,
+    /// The title, as the place describes it.
+    pub known: Title,
     pub market: Arc<Market>,
 }
 
@@ -72,9 +78,21 @@ pub(crate) fn open_place(project: &Project, edition: &Name, name: &str) -> Resul
         return Err(ProjectError::OtherPlace { place: name.clone(), address: configured.address.clone() });
     }
     let title = title_of(name, configured, edition)?;
+    let known = market.title(&title).map_err(place)?;
+    refuse_other_game(project, edition, name, &known)?;
     let reference = PlaceRef { storefront: discovery.id, name: name.clone(), handle: title.clone() };
     let (configured, edition) = (configured.clone(), edition.clone());
-    Ok(Place { reference, configured, edition, title, market: Arc::new(market) })
+    Ok(Place { reference, configured, edition, title, known, market: Arc::new(market) })
+}
+
+/// A handle that was copied from another game is found before anything is sent or recorded.
+fn refuse_other_game(project: &Project, edition: &Name, place: &Name, title: &Title) -> Result<(), ProjectError> {
+    let ours = project.identity(edition);
+    if title.identity == *ours {
+        return Ok(());
+    }
+    let (place, title, ours) = (place.clone(), title.clone(), ours.clone());
+    Err(ProjectError::OtherTitle(Box::new(OtherTitle { place, title, ours })))
 }
 
 fn told_apart(theirs: String, ours: &Name) -> String {
@@ -101,6 +119,8 @@ pub struct Connection {
     pub rules: HouseRules,
     /// Where access is kept.
     pub kept_in: PathBuf,
+    /// Branches of the configuration that are not there, each with its edition.
+    pub lacking: Vec<(Name, Name)>,
 }
 
 /// An edition, as a place has it.
@@ -133,6 +153,7 @@ impl Locked {
         let mut titles = Vec::new();
         for (edition, handle) in &configured.handles {
             let title = market.title(handle).map_err(fails)?;
+            refuse_other_game(project, edition, &name, &title)?;
             let depots = project.config().depots_of(edition);
             let handles = depots.iter().filter_map(|depot| configured.depots.get(depot));
             if let Some(handle) = handles.into_iter().find(|handle| !title.depots.contains(handle)) {
@@ -148,12 +169,18 @@ impl Locked {
             let reference = PlaceRef { storefront: discovery.id.clone(), name: name.clone(), handle: title.clone() };
             let event = Connected { place: reference.clone(), client: access.client_id.clone() };
             self.open.record(&edition, EventBody::Connected(event), None)?;
-            let market = market.clone();
-            let place = Place { reference, configured: configured.clone(), edition, title, market };
+            let (market, known) = (market.clone(), connected.title.clone());
+            let place = Place { reference, configured: configured.clone(), edition, title, known, market };
             let builds = place.market.builds(&place.title).map_err(fails)?.builds;
             self.learn(&place, &connected.branches, &builds)?;
         }
+        let is_there = |at: &ConnectedTitle, branch: &Name| at.branches.iter().any(|b| b.facts.branch == *branch);
+        let lacking = titles.iter().flat_map(|at| {
+            let branches = configured.branches.iter().map(|(branch, _)| branch);
+            branches.filter(|branch| !is_there(at, branch)).map(|branch| (at.edition.clone(), branch.clone()))
+        });
         Ok(Connection {
+            lacking: lacking.collect(),
             storefront: name,
             place_name: discovery.name,
             address: configured.address,
@@ -169,8 +196,10 @@ impl Locked {
     pub(crate) fn learn(&mut self, place: &Place, branches: &[Branch], builds: &[Build]) -> Result<(), ProjectError> {
         self.settle(place, builds)?;
         let board = self.open.board(&place.edition)?;
+        let title = place.reference.key();
+        self.learn_builds_of(place, &board, builds)?;
         for build in builds {
-            let known = board.withdrawn_at.contains(&(place.reference.clone(), build.release));
+            let known = board.withdrawn_at.contains(&(title.clone(), build.release));
             if let Some(withdrawn) = build.withdrawn.as_ref().filter(|_| !known) {
                 let body = Withdrawn {
                     key: None,
@@ -184,27 +213,59 @@ impl Locked {
             }
         }
         for branch in branches {
-            let key = (place.reference.clone(), branch.facts.branch.clone());
-            let known = board.branches.get(&key).map_or(0, |facts| facts.revision);
-            if branch.facts.revision > known {
-                let server = ServerFacts { happened_at: branch.facts.since, revision: branch.facts.revision };
-                let seen = Seen { place: place.reference.clone(), facts: branch.facts.clone() };
-                self.open.record(&place.edition, EventBody::Seen(seen), Some(server))?;
-            }
-        }
-        if let Some(highest) = builds.iter().map(|b| &b.name).max_by_key(|name| name.number)
-            && Some(highest.number) > board.highest_number
-        {
-            let seen = NumberSeen { place: place.reference.clone(), name: highest.clone() };
-            self.open.record(&place.edition, EventBody::NumberSeen(seen), None)?;
+            let facts = branch.facts.clone();
+            let known = board.branches.get(&(title.clone(), facts.branch.clone()));
+            let place_ref = place.reference.clone();
+            // What was heard now wins: a storefront may have come back from a backup.
+            let body = match known {
+                Some(known) if known.revision == facts.revision && known.targets == facts.targets => continue,
+                Some(known) if facts.revision <= known.revision => {
+                    EventBody::BranchWentBack(BranchWentBack { place: place_ref, facts, known: known.revision })
+                }
+                _ => EventBody::Seen(Seen { place: place_ref, facts }),
+            };
+            let server = ServerFacts { happened_at: branch.facts.since, revision: branch.facts.revision };
+            self.open.record(&place.edition, body, Some(server))?;
         }
         self.open.note_heard(&place.reference)
+    }
+
+    /// Records builds that somebody else brought there, and those that are there no longer.
+    fn learn_builds_of(&mut self, place: &Place, board: &Board, builds: &[Build]) -> Result<(), ProjectError> {
+        let title = place.reference.key();
+        let here = board.pushed.iter().filter(|p| p.place.key() == title);
+        let known: BTreeMap<u64, &Pushed> = here.map(|p| (p.build, p)).collect();
+        let same = |build: &&Build, known: &Pushed| build.build == known.build && build.release == known.release;
+        for gone in known.values().filter(|known| !builds.iter().any(|build| same(&build, known))) {
+            let gone = BuildGone {
+                place: place.reference.clone(),
+                release: gone.release,
+                name: gone.name.clone(),
+                build: gone.build,
+            };
+            self.open.record(&place.edition, EventBody::BuildGone(gone), None)?;
+        }
+        for build in builds.iter().filter(|build| !known.get(&build.build).is_some_and(|known| same(build, known))) {
+            let found = BuildFound {
+                place: place.reference.clone(),
+                release: build.release,
+                name: build.name.clone(),
+                build: build.build,
+                targets: build.targets.keys().cloned().collect(),
+                by: build.made_by.clone(),
+                message: build.message.clone(),
+                notes: build.notes.clone(),
+            };
+            let server = ServerFacts { happened_at: Some(build.made_at), revision: build.build };
+            self.open.record(&place.edition, EventBody::BuildFound(found), Some(server))?;
+        }
+        Ok(())
     }
 
     /// Asks the storefront what became of deeds that were asked for and never answered.
     fn settle(&mut self, place: &Place, builds: &[Build]) -> Result<(), ProjectError> {
         let open = self.open.board(&place.edition)?.open;
-        for asked in open.into_values().filter(|asked| asked.place == place.reference) {
+        for asked in open.into_values().filter(|asked| asked.place.key() == place.reference.key()) {
             match &asked.deed {
                 Deed::Promote { branch } | Deed::Rollback { branch } => {
                     let moves = place.market.moves(&place.title, branch).map_err(place.fails())?.moves;
@@ -215,7 +276,7 @@ impl Locked {
                                 key: asked.key,
                                 place: asked.place.clone(),
                                 facts: done.facts,
-                                comment: done.comment,
+                                because: done.because,
                                 restores: done.restores,
                             };
                             self.open.record(&place.edition, EventBody::Moved(moved), Some(server))?;
@@ -247,6 +308,8 @@ impl Locked {
                         }
                     }
                 }
+                // Whoever asked for it knows how to settle it.
+                Deed::Other(_) => {}
                 // A push that was cut is taken up by the next one; one that was done is recorded.
                 Deed::Push => {
                     if let Some(build) = build_of(builds, &asked) {
@@ -257,6 +320,8 @@ impl Locked {
                             name: asked.name.clone(),
                             build: build.build,
                             sent: 0,
+                            message: build.message.clone(),
+                            notes: build.notes.clone(),
                         };
                         let server = ServerFacts { happened_at: Some(build.made_at), revision: build.build };
                         self.open.record(&place.edition, EventBody::Pushed(pushed), Some(server))?;
@@ -323,7 +388,7 @@ impl Locked {
             for edition in editions {
                 match self.ask_news(&edition, &name) {
                     Ok(()) => {}
-                    Err(error @ (ProjectError::Place { .. } | ProjectError::OtherPlace { .. })) => {
+                    Err(error) if error.is_of_place() => {
                         heard = Heard::Not(error);
                         break;
                     }
@@ -347,19 +412,130 @@ impl Locked {
 
     fn ask_news(&mut self, edition: &Name, name: &Name) -> Result<(), ProjectError> {
         let place = open_place(&self.open.project, edition, name.as_str())?;
+        let (branches, builds) = self.news_of(&place)?;
+        self.learn(&place, &branches, &builds)
+    }
+
+    /// Asks a place what it has.
+    pub(crate) fn news_of(&self, place: &Place) -> Result<(Vec<Branch>, Vec<Build>), ProjectError> {
         let branches = place.market.branches(&place.title).map_err(place.fails())?.branches;
         let builds = place.market.builds(&place.title).map_err(place.fails())?.builds;
-        self.learn(&place, &branches, &builds)
+        Ok((branches, builds))
+    }
+
+    /// Returns the release that is meant, here or at any storefront; those that do not answer are passed over.
+    ///
+    /// # Errors
+    /// As [`Open::release`].
+    pub fn release_anywhere(&mut self, asked: &ReleaseAsked) -> Result<KnownRelease, ProjectError> {
+        if let Ok(known) = self.open.release(Some(asked)) {
+            return Ok(known);
+        }
+        self.refresh()?;
+        self.open.release(Some(asked))
+    }
+
+    /// Returns the newest release of each edition that is meant and that a storefront has a handle for.
+    ///
+    /// # Errors
+    /// [`ProjectError::NothingSealed`] when none of them has one, and those of the place.
+    pub fn newest_of_each_edition(&mut self, storefront: &str) -> Result<Vec<KnownRelease>, ProjectError> {
+        let (name, configured) = self.open.project.storefront(storefront)?;
+        let (name, handles) = (name.clone(), configured.handles.clone());
+        let editions = self.open.project.editions();
+        // An edition that was asked for and has no handle there is an error of its own.
+        let is_one = editions.len() == 1;
+        let mut out = Vec::new();
+        for edition in editions.into_iter().filter(|edition| is_one || handles.contains_key(edition)) {
+            self.ask_news(&edition, &name)?;
+            out.extend(self.open.board(&edition)?.release(None).cloned());
+        }
+        if out.is_empty() { Err(ProjectError::NothingSealed) } else { Ok(out) }
+    }
+
+    /// Returns the release that is meant at a storefront: of those that are known here, and of those that it has.
+    ///
+    /// # Errors
+    /// As [`Open::release`], and those of the place.
+    pub fn release_at(&mut self, storefront: &str, asked: Option<&ReleaseAsked>) -> Result<KnownRelease, ProjectError> {
+        let (name, configured) = self.open.project.storefront(storefront)?;
+        let (name, handles) = (name.clone(), configured.handles.clone());
+        let known = self.open.release(asked);
+        // What somebody else brought there is asked for: it may be newer, or the very one that is meant.
+        let is_sure = asked.is_some() && known.is_ok();
+        if is_sure {
+            return known;
+        }
+        let editions = self.open.project.editions().into_iter().filter(|edition| handles.contains_key(edition));
+        let wanted = if asked.is_some() { usize::MAX } else { 1 };
+        for edition in editions.take(wanted).collect::<Vec<_>>() {
+            self.ask_news(&edition, &name)?;
+        }
+        self.open.release(asked)
     }
 }
 
 impl Open {
+    /// Returns the record of a release: of the store, or of the storefront that one was found at that was sealed elsewhere.
+    ///
+    /// # Errors
+    /// Those of the store and the place.
+    pub fn record_of(&self, release: &KnownRelease) -> Result<ReleaseRecord, ProjectError> {
+        let here = self.store.record(release.id);
+        let Some(at) = release.found_at.as_ref().filter(|_| here.is_err()) else { return Ok(here?) };
+        let board = self.board(&release.edition)?;
+        let titles = self.titles(&board, &release.edition)?;
+        let name = titles.iter().find(|(_, title)| **title == at.key()).map_or(&at.name, |(name, _)| name);
+        let place = open_place(&self.project, &release.edition, name.as_str())?;
+        let nonsense = |source: Box<dyn std::error::Error + Send + Sync>| {
+            let address = place.market.origin().to_owned();
+            place.fails()(PlaceError::Nonsense { address, what: "a release's record", source })
+        };
+        let build = board.build_of(&at.key(), release.id).unwrap_or_default();
+        let bytes = place.market.record(&place.title, build).map_err(place.fails())?;
+        if ReleaseId::of(&bytes) != release.id {
+            return Err(nonsense("it is the record of another release".into()));
+        }
+        ReleaseRecord::decode(&bytes).map_err(|e| nonsense(e.into()))
+    }
+
+    /// Returns the title of an edition at each configured storefront, as far as it was ever connected: by the access that
+    /// is kept now, else by the last one that the ledger knows of.
+    ///
+    /// # Errors
+    /// Those of the folder where access is kept.
+    pub fn titles(&self, board: &Board, edition: &Name) -> Result<BTreeMap<Name, TitleKey>, ProjectError> {
+        let mut titles = self.connected(edition)?;
+        for (name, configured) in &self.project.config().storefronts {
+            if let (Some(handle), Some(known)) = (configured.handles.get(edition), board.connected.get(name)) {
+                let title = || TitleKey { storefront: known.storefront.clone(), handle: handle.clone() };
+                titles.entry(name.clone()).or_insert_with(title);
+            }
+        }
+        Ok(titles)
+    }
+
+    /// Returns the title of an edition at each configured storefront that there is access to.
+    ///
+    /// # Errors
+    /// Those of the folder where access is kept.
+    pub fn connected(&self, edition: &Name) -> Result<BTreeMap<Name, TitleKey>, ProjectError> {
+        let mut titles = BTreeMap::new();
+        for (name, configured) in &self.project.config().storefronts {
+            let Some(handle) = configured.handles.get(edition) else { continue };
+            if let Some(found) = access::find(&configured.address)? {
+                titles.insert(name.clone(), TitleKey { storefront: found.storefront, handle: handle.clone() });
+            }
+        }
+        Ok(titles)
+    }
+
     /// Returns when a storefront was last heard, if the ledger knows it.
     ///
     /// # Errors
     /// [`ProjectError::Ledger`].
-    pub fn last_heard(&self, place: &PlaceRef) -> Result<Option<jiff::Timestamp>, ProjectError> {
-        self.heard(place)
+    pub fn last_heard(&self, title: &TitleKey) -> Result<Option<jiff::Timestamp>, ProjectError> {
+        self.heard(title)
     }
 }
 

@@ -1,13 +1,16 @@
 //! `prepare`: exports become a sealed release.
 
-use lantern_core::board::KnownRelease;
+use std::collections::{BTreeMap, HashSet};
+
+use lantern_core::board::{Board, KnownRelease};
 use lantern_core::config::Config;
-use lantern_core::digest::InputDigest;
+use lantern_core::digest::{InputDigest, ReleaseId};
 use lantern_core::event::{EventBody, NumberReserved, Sealed};
-use lantern_core::finding::Finding;
+use lantern_core::finding::{Finding, Severity};
 use lantern_core::names::Name;
+use lantern_core::path::shown;
 use lantern_core::progress::Progress;
-use lantern_core::release::{DepotRecord, FORMAT, ReleaseRecord, TargetRecord, When};
+use lantern_core::release::{Claims, DepotRecord, FORMAT, ReleaseRecord, TargetRecord, When};
 use lantern_core::size::Size;
 use lantern_core::tree::Tree;
 use lantern_core::version::{BuildNumber, ReleaseName, Version};
@@ -15,9 +18,10 @@ use lantern_store::held::Held;
 use lantern_store::room_left;
 
 use crate::ProjectError;
+use crate::check::{Judged, Past, number_differs};
 use crate::depots::Divided;
 use crate::intake::Intake;
-use crate::project::Locked;
+use crate::project::{Locked, Open};
 use crate::seen::Seen;
 
 /// What to prepare.
@@ -49,8 +53,10 @@ pub struct Prepared {
     pub cost: Option<SealCost>,
     /// The release sealed before it.
     pub before: Option<KnownRelease>,
-    /// What is worth knowing.
-    pub findings: Vec<Finding>,
+    /// What is worth knowing, with the target that it is about where there is one.
+    pub findings: Vec<(Option<Name>, Finding)>,
+    /// For each target that is as it was in an earlier release: the first that had it so.
+    pub unchanged_since: BTreeMap<Name, ReleaseName>,
 }
 
 /// A part of an export that is sealed as one: a depot, or what is kept aside.
@@ -102,6 +108,7 @@ fn describe(divided: &Divided<'_>, trees: &[Tree]) -> Result<Vec<TargetRecord>, 
             tree: whole.id(),
             depots: depots.iter().map(|(depot, tree)| record(&depot.name, tree, &depot.when)).collect(),
             aside: aside.map(|tree| record(intake.name, tree, &When::default())),
+            claims: Claims::default(),
         });
     }
     Ok(out)
@@ -115,8 +122,7 @@ pub(crate) fn seem(divided: &Divided<'_>, seen: &Seen) -> Option<Vec<TargetRecor
 }
 
 impl Locked {
-    /// Takes all exports of an edition, checks them, and seals them; when nothing changed it makes
-    /// nothing.
+    /// Takes the exports of an edition that are meant, checks them, and seals them; when nothing changed it makes nothing.
     ///
     /// # Errors
     /// [`ProjectError::Findings`] with every finding of every target when one stops, and those of reading and writing.
@@ -134,31 +140,125 @@ impl Locked {
         self.open.store.remove_unfinished()?;
         let held = Held::by(&self.open.store)?;
         let sealing = self.seal(edition, &version, options.read_all, progress);
-        let Sealing { targets, cost, mut findings } = sealing.map_err(|error| self.give_room_back(&held, error))?;
+        let Sealing { mut targets, cost, judged, past } = sealing.map_err(|error| self.give_room_back(&held, error))?;
         if let Some(known) = self.known(edition, &version, &targets)? {
+            let findings = judged.map(|judged| judged.findings).unwrap_or_default();
             return self.nothing_new(known, findings);
         }
         let input = self.input(edition, &version, &targets);
-        let reserved = self.reserve(edition, input);
-        let number = reserved.map_err(|error| self.give_room_back(&held, error))?;
-        let game = self.open.project.identity(edition).clone();
-        let record =
-            ReleaseRecord { format: FORMAT.to_owned(), game, edition: edition.clone(), version, number, targets };
+        let number = self.number_for(edition, input)?;
+        let judged = judged.unwrap_or_default();
+        let mut findings = judged.findings;
+        findings.extend(self.held_against(&past, &version, number, &targets, &judged.claims)?);
+        let mut findings = self.open.project.not_accepted(findings)?;
+        for target in &mut targets {
+            target.claims = judged.claims.get(&target.target).cloned().unwrap_or_default();
+        }
+        let reserved = self.reserve(edition, input, number);
+        reserved.map_err(|error| self.give_room_back(&held, error))?;
+        let record = self.record_to_write(edition, version, number, targets, input)?;
         // The record is in the store before the ledger names it.
         let id = self.open.store.write_record(&record).map_err(|e| self.give_room_back(&held, e.into()))?;
-        let before = self.open.board(edition)?.releases.into_iter().max_by_key(|r| r.name.number);
-        if let Some(before) = &before {
-            findings.extend(unchanged_targets(&self.open.store.record(before.id).ok(), &record, &before.name));
-        }
-        let sealed = Sealed { release: id, name: record.name(), input };
+        let before = self.open.board(edition)?.releases.into_iter().filter(|r| r.found_at.is_none() && r.id != id);
+        let before = before.max_by_key(|r| r.name.number);
+        let names: Vec<Name> = record.targets.iter().map(|target| target.target.clone()).collect();
+        let warnings = findings.iter().filter(|(_, finding)| finding.severity == Severity::Warns).count() as u64;
+        let sealed = Sealed { release: id, name: record.name(), input, targets: names.clone(), warnings };
         let event = self.open.record(edition, EventBody::Sealed(sealed), None)?;
         if let Err(error) = self.open.back_ledger_up(None) {
             let what = format!("the copy of the ledger was not brought up to date: {}", crate::verify::in_full(&error));
-            findings.push(Finding::warns("ledger-copy", what, "lantern ledger backup"));
+            findings.push((None, Finding::warns("ledger-copy", what, "lantern ledger backup")));
         }
-        let edition = edition.clone();
-        let release = KnownRelease { id, edition, name: record.name(), input, sealed_at: event.recorded_at };
-        Ok(Prepared { release, record, cost: Some(cost), before, findings })
+        let release = KnownRelease {
+            id,
+            edition: edition.clone(),
+            name: record.name(),
+            input: Some(input),
+            sealed_at: event.recorded_at,
+            targets: names,
+            warnings,
+            found_at: None,
+        };
+        let unchanged_since = self.open.unchanged_since(&release, &record)?;
+        Ok(Prepared { release, record, cost: Some(cost), before, findings, unchanged_since })
+    }
+
+    /// Returns the record of a release that is about to be written. One that lost its content comes back as it was.
+    fn record_to_write(
+        &self,
+        edition: &Name,
+        version: Version,
+        number: BuildNumber,
+        targets: Vec<TargetRecord>,
+        input: InputDigest,
+    ) -> Result<ReleaseRecord, ProjectError> {
+        let board = self.open.board(edition)?;
+        let same = board.releases.iter().find(|r| r.input == Some(input) && r.name.number == number);
+        if let Some(record) = same.and_then(|same| self.open.store.record(same.id).ok()) {
+            return Ok(record);
+        }
+        let game = self.open.project.identity(edition).clone();
+        Ok(ReleaseRecord { format: FORMAT.to_owned(), game, edition: edition.clone(), version, number, targets })
+    }
+
+    /// What only the sealed content shows, held against what was sealed and what is out.
+    fn held_against(
+        &self,
+        past: &Past,
+        version: &Version,
+        number: BuildNumber,
+        targets: &[TargetRecord],
+        claims: &BTreeMap<Name, Claims>,
+    ) -> Result<Vec<(Option<Name>, Finding)>, ProjectError> {
+        let is_same = |now: &TargetRecord| past.last(&now.target).is_some_and(|(_, last)| last.tree == now.tree);
+        let mut findings = Vec::new();
+        for target in targets {
+            let name = &target.target;
+            if let Some(claims) = claims.get(name).filter(|claims| claims.is_other_number(number)) {
+                findings.push((Some(name.clone()), number_differs(name, claims, number)));
+            }
+            if let Some((release, last)) = past.last(name).filter(|_| !is_same(target))
+                && self.has_nothing_of(target, last)?
+            {
+                let what = format!("{name} has nothing in common with {release}: not one file, not one part of one");
+                let cure =
+                    "is it the right folder, and the right game? If it is meant to be so, accept it with a reason";
+                findings.push((Some(name.clone()), Finding::stops("another-game", what, cure)));
+            }
+        }
+        let finding = past.version_finding(version, || !targets.iter().all(is_same));
+        findings.extend(finding.map(|finding| (None, finding)));
+        if !targets.iter().all(is_same) {
+            let same: Vec<&str> = targets.iter().filter(|t| is_same(t)).map(|t| t.target.as_str()).collect();
+            let last = targets.iter().find(|t| is_same(t)).and_then(|t| past.last(&t.target));
+            let finding = last.and_then(|(name, _)| forgotten(&same, name));
+            findings.extend(finding.map(|finding| (None, finding)));
+        }
+        Ok(findings)
+    }
+
+    /// Whether two builds of a target share nothing, not even a part of one file; small ones may.
+    fn has_nothing_of(&self, now: &TargetRecord, last: &TargetRecord) -> Result<bool, ProjectError> {
+        let is_large = |target: &TargetRecord| target.size() >= SHARES_SIZE || target.files() >= SHARES_FILES;
+        if !is_large(now) || !is_large(last) {
+            return Ok(false);
+        }
+        let store = &self.open.store;
+        let mut chunks = HashSet::new();
+        for depot in &last.depots {
+            // What was freed says nothing.
+            let Ok((_, entries)) = store.manifest_of(depot.tree).and_then(|id| store.manifest(id)) else {
+                return Ok(false);
+            };
+            chunks.extend(entries.iter().flat_map(|entry| &entry.chunks).map(|chunk| chunk.digest));
+        }
+        for depot in &now.depots {
+            let (_, entries) = store.manifest(store.manifest_of(depot.tree)?)?;
+            if entries.iter().flat_map(|entry| &entry.chunks).any(|chunk| chunks.contains(&chunk.digest)) {
+                return Ok(false);
+            }
+        }
+        Ok(true)
     }
 
     /// On a disk that is full nothing stays of what was begun: nobody can use it, and whoever makes room needs it.
@@ -195,15 +295,16 @@ impl Locked {
         if let Some(findings) = divided.stopping() {
             return Err(ProjectError::Findings(findings));
         }
-        let mut findings: Vec<Finding> = divided.findings.iter().map(|(_, finding)| finding.clone()).collect();
         let seen_path = self.open.project.state("cache/seen.json");
         let mut seen = Seen::load(&seen_path);
         let parcels = parcels(&divided);
         if !read_all && let Some(targets) = self.unchanged(edition, version, &divided, &parcels, &mut seen, progress)? {
-            return Ok(Sealing { targets, cost: SealCost::default(), findings });
+            return Ok(Sealing { targets, cost: SealCost::default(), judged: None, past: Past::default() });
         }
 
-        self.open.project.refuse_wrong(edition, &divided.intakes, progress)?;
+        let project = &self.open.project;
+        let past = Past::load(project, edition)?;
+        let mut judged = project.judge_to_seal(edition, version, &divided, &past, progress)?;
         self.ask_room(&divided, &parcels, &seen, progress);
         let mut cost = SealCost::default();
         let mut trees = Vec::new();
@@ -223,8 +324,8 @@ impl Locked {
         if let Err(error) = seen.save(&seen_path) {
             log::warn!("what was read is not remembered: {error}");
         }
-        findings.extend(damaged(self.open.store.damaged()?.len()));
-        Ok(Sealing { targets: describe(&divided, &trees)?, cost, findings })
+        judged.findings.extend(damaged(self.open.store.damaged()?.len()).map(|finding| (None, finding)));
+        Ok(Sealing { targets: describe(&divided, &trees)?, cost, judged: Some(judged), past })
     }
 
     /// Returns the targets if nothing changed and a release has them: then there is nothing to seal.
@@ -269,7 +370,11 @@ impl Locked {
         Config::input_digest(self.open.project.identity(edition), edition, version, targets)
     }
 
-    /// Returns the release that the very same input made before, if it is still whole in the store.
+    /// Returns the release that the very same input made before, if it is still whole in the store, and can still go to
+    /// every storefront where it is not yet.
+    ///
+    /// # Errors
+    /// [`ProjectError::Findings`] when it was withdrawn.
     fn known(
         &self,
         edition: &Name,
@@ -278,10 +383,17 @@ impl Locked {
     ) -> Result<Option<KnownRelease>, ProjectError> {
         let input = self.input(edition, version, targets);
         let board = self.open.board(edition)?;
-        let Some(known) = board.releases.iter().rev().find(|r| r.input == input) else {
+        let Some(known) = board.releases.iter().rev().find(|r| r.input == Some(input)) else {
             return Ok(None);
         };
-        if board.freed.contains(&known.id) {
+        if let Some(because) = board.withdrawn.get(&known.id) {
+            let what = format!("the exports are exactly {}, which was withdrawn: {}", known.name, shown(because));
+            let cure = "export the game again, or raise the version to release the very same once more";
+            // Where it is accepted, it is made once more under a number of its own.
+            self.open.project.not_accepted(vec![(None, Finding::stops("withdrawn-before", what, cure))])?;
+            return Ok(None);
+        }
+        if board.freed.contains(&known.id) || self.is_passed(&board, edition, known.name.number, Some(known.id))? {
             return Ok(None);
         }
         let store = &self.open.store;
@@ -294,32 +406,108 @@ impl Locked {
         Ok(Some(known.clone()))
     }
 
-    fn nothing_new(&self, release: KnownRelease, findings: Vec<Finding>) -> Result<Prepared, ProjectError> {
-        let record = self.open.store.record(release.id)?;
-        Ok(Prepared { release, record, cost: None, before: None, findings })
+    /// Whether some storefront would not take a number any more: another release has it there, or a higher one.
+    fn is_passed(
+        &self,
+        board: &Board,
+        edition: &Name,
+        number: BuildNumber,
+        release: Option<ReleaseId>,
+    ) -> Result<bool, ProjectError> {
+        let titles = self.open.titles(board, edition)?;
+        // A release that is not made yet has no build anywhere.
+        let release = release.unwrap_or(ReleaseId::of(b""));
+        Ok(titles.values().any(|title| board.is_passed(release, number, title)))
     }
 
-    /// Takes the next number, or takes up the one that a break left for the same input.
-    fn reserve(&mut self, edition: &Name, input: InputDigest) -> Result<BuildNumber, ProjectError> {
+    fn nothing_new(
+        &self,
+        release: KnownRelease,
+        findings: Vec<(Option<Name>, Finding)>,
+    ) -> Result<Prepared, ProjectError> {
+        let record = self.open.store.record(release.id)?;
+        let unchanged_since = self.open.unchanged_since(&release, &record)?;
+        Ok(Prepared { release, record, cost: None, before: None, findings, unchanged_since })
+    }
+
+    /// Returns the number that a break left for the same input, or the next one.
+    fn number_for(&self, edition: &Name, input: InputDigest) -> Result<BuildNumber, ProjectError> {
         let board = self.open.board(edition)?;
-        if let Some(number) = board.reserved.get(&input) {
+        if let Some(number) = board.reserved.get(&input)
+            && !self.is_passed(&board, edition, *number, None)?
+        {
             return Ok(*number);
         }
         // A record that was lost from the store is made again under its own number.
-        if let Some(known) = board.releases.iter().find(|r| r.input == input) {
-            return Ok(known.name.number);
+        let same = board.releases.iter().rev().find(|r| r.input == Some(input));
+        if let Some(same) = same.filter(|same| !board.withdrawn.contains_key(&same.id))
+            && !self.is_passed(&board, edition, same.name.number, Some(same.id))?
+        {
+            return Ok(same.name.number);
         }
-        let number = board.next_number()?;
-        self.open.record(edition, EventBody::NumberReserved(NumberReserved { number, input }), None)?;
-        Ok(number)
+        Ok(board.next_number()?)
+    }
+
+    /// Takes a number, unless it is taken for this already.
+    fn reserve(&mut self, edition: &Name, input: InputDigest, number: BuildNumber) -> Result<(), ProjectError> {
+        let board = self.open.board(edition)?;
+        let is_reserved = board.reserved.get(&input) == Some(&number);
+        let is_sealed = board.releases.iter().any(|r| r.input == Some(input) && r.name.number == number);
+        if !is_reserved && !is_sealed {
+            self.open.record(edition, EventBody::NumberReserved(NumberReserved { number, input }), None)?;
+        }
+        Ok(())
     }
 }
+
+impl Open {
+    /// Says for each target of a release since which earlier one it is the same, byte by byte.
+    ///
+    /// # Errors
+    /// [`ProjectError::Ledger`].
+    pub fn unchanged_since(
+        &self,
+        release: &KnownRelease,
+        record: &ReleaseRecord,
+    ) -> Result<BTreeMap<Name, ReleaseName>, ProjectError> {
+        let mut older: Vec<KnownRelease> = self.board(&release.edition)?.releases;
+        older.retain(|r| r.name.number < release.name.number);
+        older.sort_by_key(|r| std::cmp::Reverse(r.name.number));
+        let mut same: BTreeMap<Name, ReleaseName> = BTreeMap::new();
+        let mut open: BTreeMap<&Name, &TargetRecord> = record.targets.iter().map(|t| (&t.target, t)).collect();
+        for known in older {
+            if open.is_empty() {
+                break;
+            }
+            let Ok(before) = self.store.record(known.id) else { continue };
+            for target in &before.targets {
+                match open.get(&target.target) {
+                    Some(now) if now.tree == target.tree => {
+                        same.insert(target.target.clone(), known.name.clone());
+                    }
+                    Some(_) => {
+                        open.remove(&target.target);
+                    }
+                    None => {}
+                }
+            }
+        }
+        Ok(same)
+    }
+}
+
+/// From which size on, in bytes, two builds of one target share something.
+const SHARES_SIZE: u64 = 1024 * 1024;
+/// From how many files on.
+const SHARES_FILES: u64 = 5;
 
 /// What came of dividing and sealing.
 struct Sealing {
     targets: Vec<TargetRecord>,
     cost: SealCost,
-    findings: Vec<Finding>,
+    /// None where nothing was looked into, because nothing changed.
+    judged: Option<Judged>,
+    past: Past,
 }
 
 /// What is said when files of the store were found to be damaged.
@@ -330,20 +518,7 @@ fn damaged(files: usize) -> Option<Finding> {
     (files > 0).then(|| Finding::warns("store-damaged", what, cure))
 }
 
-/// Forgetting to export for one system is a common slip: the others changed, and this one is as it was.
-fn unchanged_targets(before: &Option<ReleaseRecord>, now: &ReleaseRecord, name: &ReleaseName) -> Vec<Finding> {
-    let was = |target: &TargetRecord| {
-        let same = before.iter().flat_map(|b| &b.targets).find(|t| t.target == target.target);
-        same.is_some_and(|t| t.tree == target.tree)
-    };
-    if now.targets.iter().all(was) {
-        return Vec::new();
-    }
-    let same: Vec<&str> = now.targets.iter().filter(|t| was(t)).map(|t| t.target.as_str()).collect();
-    forgotten(&same, name).into_iter().collect()
-}
-
-/// Targets that are as they were in a release, although others changed.
+/// Forgetting to export for one system is a common accident: the others changed, and this one is as it was.
 pub(crate) fn forgotten(targets: &[&str], name: &ReleaseName) -> Option<Finding> {
     let what = match targets {
         [] => return None,

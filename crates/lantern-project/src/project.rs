@@ -9,7 +9,7 @@ use std::time::Duration;
 
 use lantern_core::board::{Board, KnownRelease};
 use lantern_core::config::{self, Config, ConfigKey, Storefront, VersionSource};
-use lantern_core::event::{Event, EventBody, PlaceRef};
+use lantern_core::event::{Event, EventBody, PlaceRef, TitleKey};
 use lantern_core::finding::{Finding, TextPlace};
 use lantern_core::names::{Identity, Name};
 use lantern_core::points;
@@ -38,6 +38,8 @@ pub struct Project {
     config_text: String,
     /// The one edition that is meant, where not all are.
     only: Option<Name>,
+    /// The targets that are meant; empty for all.
+    only_targets: Vec<Name>,
     stop: Arc<AtomicBool>,
 }
 
@@ -94,13 +96,13 @@ impl Project {
         })?;
         let (config, config_findings) = Config::read_partly(config::FILE_NAME, &text);
         let Some(config) = config else { return Err(ProjectError::Config(config_findings)) };
-        Ok(Self { root, config, config_findings, config_text: text, only: None, stop })
+        Ok(Self { root, config, config_findings, config_text: text, only: None, only_targets: Vec::new(), stop })
     }
 
     /// A project whose `lantern.toml` is about to be written.
     pub(crate) fn beginning(root: &Path, config: Config, text: &str, stop: Arc<AtomicBool>) -> Self {
         let (root, config_text) = (root.to_owned(), text.to_owned());
-        Self { root, config, config_findings: Vec::new(), config_text, only: None, stop }
+        Self { root, config, config_findings: Vec::new(), config_text, only: None, only_targets: Vec::new(), stop }
     }
 
     /// Returns what is wrong with the configuration; only after [`Self::find_to_check`] there can be something.
@@ -120,7 +122,10 @@ impl Project {
 
     /// Returns all editions that have targets; one alone when somebody asked for it.
     pub fn editions(&self) -> Vec<Name> {
-        self.only.as_ref().map_or_else(|| self.config.editions_with_targets(), |only| vec![only.clone()])
+        let mut editions =
+            self.only.as_ref().map_or_else(|| self.config.editions_with_targets(), |only| vec![only.clone()]);
+        editions.retain(|edition| self.targets_of(edition).any(|target| self.means(target)));
+        editions
     }
 
     /// Returns the edition that is meant where nothing says which.
@@ -139,6 +144,28 @@ impl Project {
         }
         self.only = Some(edition.clone());
         Ok(())
+    }
+
+    /// Works on these targets alone; empty for all. The editions that have none of them are left out.
+    ///
+    /// # Errors
+    /// [`ProjectError::NoTargetHere`].
+    pub fn only_targets(&mut self, targets: &[Name]) -> Result<(), ProjectError> {
+        let known = || self.editions().into_iter().flat_map(|e| self.targets_of(&e).cloned().collect::<Vec<_>>());
+        if let Some(asked) = targets.iter().find(|target| !known().any(|known| known == **target)) {
+            return Err(ProjectError::NoTargetHere { asked: asked.clone(), known: known().collect() });
+        }
+        self.only_targets = targets.to_vec();
+        Ok(())
+    }
+
+    fn targets_of<'a>(&'a self, edition: &'a Name) -> impl Iterator<Item = &'a Name> {
+        self.config.targets_of(edition).map(|(name, _)| name)
+    }
+
+    /// Whether a target is one of those that are meant.
+    pub(crate) fn means(&self, target: &Name) -> bool {
+        self.only_targets.is_empty() || self.only_targets.contains(target)
     }
 
     /// Returns the one edition that somebody asked for; none where all are meant.
@@ -545,6 +572,17 @@ impl Open {
         Err(ProjectError::NoRelease { asked: asked.clone(), known })
     }
 
+    /// A release can only be read whose content is in the store.
+    pub(crate) fn refuse_without_content(&self, release: &KnownRelease) -> Result<(), ProjectError> {
+        if self.board(&release.edition)?.freed.contains(&release.id) {
+            return Err(ProjectError::Freed(release.name.clone()));
+        }
+        match &release.found_at {
+            Some(at) => Err(ProjectError::SealedElsewhere { release: release.name.clone(), place: at.name.clone() }),
+            None => Ok(()),
+        }
+    }
+
     pub(crate) fn record(
         &mut self,
         edition: &Name,
@@ -578,7 +616,7 @@ impl Open {
         Ok(self.ledger.note_heard(&place.storefront, outside::now())?)
     }
 
-    pub(crate) fn heard(&self, place: &PlaceRef) -> Result<Option<jiff::Timestamp>, ProjectError> {
-        Ok(self.ledger.heard(&place.storefront)?)
+    pub(crate) fn heard(&self, title: &TitleKey) -> Result<Option<jiff::Timestamp>, ProjectError> {
+        Ok(self.ledger.heard(&title.storefront)?)
     }
 }

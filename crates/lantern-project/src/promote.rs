@@ -18,7 +18,7 @@ use lantern_store::locator::Locator;
 use lantern_store::manifest::{self, Entry, SegmentRef};
 use lantern_store::store::Store;
 use lantern_storefront::protocol::{Branch, Build, BuildDepot, Move, Moved as BranchMove};
-use lantern_storefront::{PlaceError, Player, Storefront};
+use lantern_storefront::{PlaceError, Storefront};
 
 use crate::error::WentBack;
 use crate::places::{Place, open_place};
@@ -42,6 +42,10 @@ pub struct MovePlan {
     pub release: BranchBuild,
     /// Each target that the plan is about.
     pub changes: Vec<Change>,
+    /// Targets of the branch that the plan leaves as they are.
+    pub stays: Vec<(Name, BranchBuild)>,
+    /// What is to be known of the release before it is given to players; none for what is put back.
+    pub known: Option<KnownOf>,
     /// The branch as it is now.
     pub before: BranchFacts,
     /// The branch's whole new map.
@@ -49,7 +53,18 @@ pub struct MovePlan {
     /// The earlier revision that is put back; none for a promotion.
     pub restores: Option<u64>,
     /// For the team.
-    pub comment: Option<String>,
+    pub because: Option<String>,
+}
+
+/// What is known here of a release that is to be given to players.
+#[derive(Debug, Clone, Default)]
+pub struct KnownOf {
+    /// Targets that somebody tried and said yes to.
+    pub tried_yes: Vec<Name>,
+    /// Targets that somebody tried, and that do not show what they should.
+    pub tried_no: Vec<Name>,
+    /// How many warnings there were when it was sealed.
+    pub warnings: u64,
 }
 
 /// What a move changes for one target.
@@ -84,6 +99,19 @@ impl MovePlan {
         self.audience == Audience::Everyone
     }
 
+    /// Releases that players have under the very version that they get another one of.
+    pub fn same_version(&self) -> Vec<&ReleaseName> {
+        let mut names: Vec<&ReleaseName> = Vec::new();
+        for change in &self.changes {
+            let (Some(before), Some(after)) = (&change.before, &change.after) else { continue };
+            let is_same = before.name.version == after.name.version && before.release != after.release;
+            if is_same && !names.contains(&&before.name) {
+                names.push(&before.name);
+            }
+        }
+        names
+    }
+
     /// Whether some players get an older release than they have.
     pub fn goes_back(&self) -> bool {
         let older = |c: &Change| Some(c.after.as_ref()?.name.number < c.before.as_ref()?.name.number);
@@ -103,14 +131,12 @@ struct Look {
 impl Locked {
     fn look(&mut self, storefront: &str, edition: &Name, branch: &Name) -> Result<Look, ProjectError> {
         let place = open_place(&self.open.project, edition, storefront)?;
-        let title = &place.title;
         let rules = place.market.rules().map_err(place.fails())?;
         let refusals = rules.refuse_promote(branch);
         if !refusals.is_empty() {
             return Err(ProjectError::Rules { place: place.reference.name, refusals });
         }
-        let branches = place.market.branches(title).map_err(place.fails())?.branches;
-        let builds = place.market.builds(title).map_err(place.fails())?.builds;
+        let (branches, builds) = self.news_of(&place)?;
         self.learn(&place, &branches, &builds)?;
         let nonsense = || PlaceError::Nonsense {
             address: place.market.origin().to_owned(),
@@ -131,7 +157,7 @@ impl Locked {
         storefront: &str,
         branch: &Name,
         release: KnownRelease,
-        comment: Option<String>,
+        because: Option<String>,
     ) -> Result<MovePlan, ProjectError> {
         let look = self.look(storefront, &release.edition, branch)?;
         if let Some(because) = self.open.board(&release.edition)?.withdrawn.get(&release.id) {
@@ -139,15 +165,46 @@ impl Locked {
         }
         let place = look.place.reference.name.clone();
         let not_pushed = || ProjectError::NotPushed { release: release.name.clone(), place };
-        // A release that was pushed again with more targets has several builds: the newest has them all.
-        let build = look.builds.iter().rev().find(|b| b.release == release.id).ok_or_else(not_pushed)?.clone();
-        self.refuse_order(&look, branch, &build)?;
-        let after = BranchBuild { build: build.build, release: build.release, name: build.name.clone() };
-        let changes: Vec<_> = build.targets.keys().map(|target| (target.clone(), Some(after.clone()))).collect();
+        // A release that was pushed target by target has several builds: of each target the newest counts.
+        let of_release = look.builds.iter().rev().filter(|b| b.release == release.id);
+        let mut builds: BTreeMap<Name, &Build> = BTreeMap::new();
+        for build in of_release {
+            for target in build.targets.keys().filter(|target| self.open.project.means(target)) {
+                builds.entry(target.clone()).or_insert(build);
+            }
+        }
+        let mut different: Vec<&Build> = builds.values().copied().collect();
+        different.sort_by_key(|build| build.build);
+        different.dedup_by_key(|build| build.build);
+        let newest = different.last().copied().ok_or_else(not_pushed)?;
+        for build in &different {
+            self.refuse_order(&look, branch, build)?;
+        }
+        let on_branch =
+            |build: &Build| BranchBuild { build: build.build, release: build.release, name: build.name.clone() };
+        let after = on_branch(newest);
+        let changes: Vec<_> = builds.iter().map(|(target, build)| (target.clone(), Some(on_branch(build)))).collect();
         let mut wanted: BTreeMap<Name, u64> =
             look.now.facts.targets.iter().map(|(t, b)| (t.clone(), b.build)).collect();
-        wanted.extend(build.targets.keys().map(|target| (target.clone(), build.build)));
-        self.plan(look, after, changes, wanted, None, comment)
+        wanted.extend(builds.iter().map(|(target, build)| (target.clone(), build.build)));
+        let known = self.known_of(&release, builds.keys())?;
+        let mut plan = self.plan(look, after, changes, wanted, None, because)?;
+        plan.known = Some(known);
+        Ok(plan)
+    }
+
+    /// What is known of a release, as far as these targets of it are concerned.
+    fn known_of<'a>(
+        &self,
+        release: &KnownRelease,
+        targets: impl Iterator<Item = &'a Name> + Clone,
+    ) -> Result<KnownOf, ProjectError> {
+        let board = self.open.board(&release.edition)?;
+        let said = |yes: bool| {
+            let tried = targets.clone().filter_map(|target| board.tried.get(&(release.id, target.clone())));
+            tried.filter(|tried| tried.yes == yes).map(|tried| tried.target.clone()).collect()
+        };
+        Ok(KnownOf { tried_yes: said(true), tried_no: said(false), warnings: release.warnings })
     }
 
     /// Plans to put back what a branch of an edition had before, by the storefront's own history: the release that `wanted`
@@ -165,14 +222,14 @@ impl Locked {
         branch: &Name,
         wanted: Option<&ReleaseAsked>,
         confirmed: Option<&str>,
-        comment: Option<String>,
+        because: Option<String>,
     ) -> Result<MovePlan, ProjectError> {
         // A rollback that was cut after the storefront had done it must not go back once more.
         let asked = self.open.board(edition)?.open;
         let look = self.look(storefront, edition, branch)?;
         let moves = look.place.market.moves(&look.place.title, branch).map_err(look.place.fails())?.moves;
         let is_that = |key: &EventId| {
-            let asked = asked.get(key).filter(|a| a.place == look.place.reference);
+            let asked = asked.get(key).filter(|a| a.place.key() == look.place.reference.key());
             asked.is_some_and(|a| a.deed == Deed::Rollback { branch: branch.clone() })
         };
         let withdrawn: HashSet<u64> = look.builds.iter().filter(|b| b.withdrawn.is_some()).map(|b| b.build).collect();
@@ -221,7 +278,7 @@ impl Locked {
             let (here, revision) = (newest(now).cloned(), now.revision);
             let stays = now.targets.iter().map(|(t, b)| (t.clone(), b.build)).collect();
             let nothing = || ProjectError::NothingBefore { place, branch: branch.clone() };
-            return self.plan(look, here.ok_or_else(nothing)?, Vec::new(), stays, Some(revision), comment);
+            return self.plan(look, here.ok_or_else(nothing)?, Vec::new(), stays, Some(revision), because);
         };
         let earlier = earlier.facts.clone();
         let nothing =
@@ -232,7 +289,7 @@ impl Locked {
         targets.dedup();
         let changes = targets.into_iter().map(|t| (t.clone(), earlier.targets.get(&t).cloned())).collect();
         let wanted = earlier.targets.iter().map(|(t, b)| (t.clone(), b.build)).collect();
-        self.plan(look, release, changes, wanted, Some(earlier.revision), comment)
+        self.plan(look, release, changes, wanted, Some(earlier.revision), because)
     }
 
     /// Says before anything is asked what the place would refuse: a branch that comes too early.
@@ -254,13 +311,18 @@ impl Locked {
         after: Vec<(Name, Option<BranchBuild>)>,
         wanted: BTreeMap<Name, u64>,
         restores: Option<u64>,
-        comment: Option<String>,
+        because: Option<String>,
     ) -> Result<MovePlan, ProjectError> {
         let mut changes = Vec::new();
         for (target, after) in after {
             changes.push(self.change(&look, target, after)?);
         }
+        let is_left = |target: &Name| !changes.iter().any(|change| change.target == *target);
+        let stays = look.now.facts.targets.iter().filter(|(target, _)| is_left(target));
+        let stays = stays.map(|(target, build)| (target.clone(), build.clone())).collect();
         Ok(MovePlan {
+            stays,
+            known: None,
             edition: look.place.edition,
             place: look.place.reference,
             place_name: look.place_name,
@@ -271,7 +333,7 @@ impl Locked {
             before: look.now.facts,
             wanted,
             restores,
-            comment,
+            because,
         })
     }
 
@@ -321,7 +383,7 @@ impl Locked {
         };
         let release = (plan.release.release, &plan.release.name);
         let key = self.ask(&plan.edition, &plan.place, deed, release, &[])?;
-        let wanted = Move { targets: plan.wanted.clone(), restores: plan.restores, comment: plan.comment.clone() };
+        let wanted = Move { targets: plan.wanted.clone(), restores: plan.restores, because: plan.because.clone() };
         let moved = place.market.move_branch(&place.title, &plan.branch, plan.before.revision, key, &wanted);
         match moved {
             Ok(branch) => {
@@ -331,7 +393,7 @@ impl Locked {
                     key,
                     place: plan.place.clone(),
                     facts: facts.clone(),
-                    comment: plan.comment.clone(),
+                    because: plan.because.clone(),
                     restores: plan.restores,
                 };
                 self.open.record_done(&plan.place, &plan.edition, EventBody::Moved(moved), Some(server))?;
@@ -381,13 +443,13 @@ fn refuse_twice(
     Err(ProjectError::WentBack(Box::new(WentBack { place, branch, now, ago, next })))
 }
 
-/// Reads a locator from the store, or asks the place as a player does: what was on the branch can be had.
+/// Reads a locator from the store, or asks the place for the one of a build that somebody else pushed.
 fn locator_of(store: &Store, look: &Look, manifest: ManifestId) -> Result<Locator, ProjectError> {
     if let Ok(locator) = store.locator(manifest) {
         return Ok(locator);
     }
     let place = &look.place;
-    let bytes = place.market.play_locator(&place.title, &look.now.facts.branch, manifest);
+    let bytes = place.market.get_locator(&place.title, manifest);
     let nonsense = |e: lantern_core::bytes::ReadError| {
         let address = place.market.origin().to_owned();
         place.fails()(PlaceError::Nonsense { address, what: "a locator", source: e.into() })

@@ -10,6 +10,7 @@ use lantern_core::board::KnownRelease;
 use lantern_core::digest::ManifestId;
 use lantern_core::event::{Asked, Deed, EventBody, EventId, PlaceRef, Pushed};
 use lantern_core::names::{Handle, Name};
+use lantern_core::notes::Notes;
 use lantern_core::progress::{Progress, Task};
 use lantern_core::release::{ReleaseRecord, TargetRecord, When};
 use lantern_core::version::ReleaseName;
@@ -24,6 +25,7 @@ use lantern_storefront::{PlaceError, Storefront};
 use crate::ProjectError;
 use crate::places::{Place, open_place};
 use crate::project::Locked;
+use crate::standing::Exports;
 
 /// Packs that travel at a time.
 const SENDERS: usize = 4;
@@ -43,6 +45,8 @@ pub struct PushPlan {
     pub targets: Vec<Name>,
     /// Targets of the release that do not.
     pub left_here: Vec<Name>,
+    /// Whether the exports are not what the release holds any more.
+    pub exports_changed: bool,
     /// Each depot once, however many targets share it.
     pub depots: Vec<PushDepot>,
     /// Bytes that will travel, at most: what an earlier, cut push brought is found when it starts.
@@ -51,8 +55,8 @@ pub struct PushPlan {
     pub already: Option<u64>,
     /// For the team.
     pub message: Option<String>,
-    /// For players.
-    pub notes: Option<String>,
+    /// What is new, for players.
+    pub notes: Notes,
 }
 
 /// A depot of a push.
@@ -90,8 +94,8 @@ pub struct PushDone {
 pub struct PushTexts {
     /// For the team.
     pub message: Option<String>,
-    /// For players.
-    pub notes: Option<String>,
+    /// What is new, for players.
+    pub notes: Notes,
 }
 
 impl Locked {
@@ -107,9 +111,13 @@ impl Locked {
     ) -> Result<PushPlan, ProjectError> {
         self.refuse_unfit(&release)?;
         let place = open_place(&self.open.project, &release.edition, storefront)?;
-        let record = self.open.store.record(release.id)?;
-        let (going, left): (Vec<&TargetRecord>, Vec<&TargetRecord>) =
-            record.targets.iter().partition(|target| place.configured.takes(&target.target));
+        let (branches, builds) = self.news_of(&place)?;
+        refuse_elsewhere(&release, &builds)?;
+        let record = self.open.record_of(&release)?;
+        let (going, left): (Vec<&TargetRecord>, Vec<&TargetRecord>) = record
+            .targets
+            .iter()
+            .partition(|t| place.configured.takes(&t.target) && self.open.project.means(&t.target));
         if going.is_empty() {
             return Err(ProjectError::NothingFor { release: release.name, place: place.reference.name });
         }
@@ -117,9 +125,6 @@ impl Locked {
         let left_here = left.iter().map(|t| t.target.clone()).collect();
         let title = &place.title;
         let rules = place.market.rules().map_err(place.fails())?;
-        let known_title = place.market.title(title).map_err(place.fails())?;
-        let branches = place.market.branches(title).map_err(place.fails())?.branches;
-        let builds = place.market.builds(title).map_err(place.fails())?.builds;
         self.learn(&place, &branches, &builds)?;
         let is_same = |b: &&Build| b.release == release.id && b.targets.keys().eq(&targets);
         let already = builds.iter().find(is_same).map(|b| b.build);
@@ -132,7 +137,9 @@ impl Locked {
             }
         }
         let mut depots = Vec::new();
-        for (_, depot) in record.different_depots() {
+        // What is there already may have been sealed on another computer.
+        let travelling = if already.is_none() { record.different_depots() } else { Vec::new() };
+        for (_, depot) in travelling {
             let having = record.targets.iter().filter(|t| t.depots.iter().any(|d| d.depot == depot.depot));
             let having: Vec<Name> = having.map(|t| t.target.clone()).filter(|t| targets.contains(t)).collect();
             if having.is_empty() {
@@ -145,7 +152,7 @@ impl Locked {
                 ProjectError::Config(vec![lantern_core::finding::Finding::stops("no-handle", what, cure)])
             };
             let handle = place.configured.depots.get(&depot.depot).ok_or_else(no_handle)?;
-            if !known_title.depots.contains(handle) {
+            if !place.known.depots.contains(handle) {
                 let (title, handle) = (title.clone(), handle.clone());
                 return Err(ProjectError::NoDepot { place: place.reference.name.clone(), title, handle });
             }
@@ -162,8 +169,23 @@ impl Locked {
         let upload = if already.is_some() { 0 } else { self.foretell(&depots, &builds)? };
         let place_name = place.name()?;
         let PushTexts { message, notes } = texts;
-        let place = place.reference;
-        Ok(PushPlan { place, place_name, release, record, targets, left_here, depots, upload, already, message, notes })
+        let standing = self.open.standing(&release.edition)?;
+        let is_newest = standing.newest.as_ref().is_some_and(|newest| newest.id == release.id);
+        let exports_changed = is_newest && standing.exports == Exports::Changed;
+        Ok(PushPlan {
+            place: place.reference,
+            place_name,
+            release,
+            record,
+            targets,
+            left_here,
+            exports_changed,
+            depots,
+            upload,
+            already,
+            message,
+            notes,
+        })
     }
 
     /// A release that was withdrawn or freed goes nowhere.
@@ -217,7 +239,7 @@ impl Locked {
     pub fn push(&mut self, plan: &PushPlan, progress: &dyn Progress) -> Result<PushDone, ProjectError> {
         let place = open_place(&self.open.project, &plan.release.edition, plan.place.name.as_str())?;
         if let Some(build) = plan.already {
-            if self.open.board(&plan.release.edition)?.build_of(&plan.place, plan.release.id).is_none() {
+            if self.open.board(&plan.release.edition)?.build_of(&plan.place.key(), plan.release.id).is_none() {
                 self.pushed(plan, None, build, 0, None)?;
             }
             return Ok(PushDone { build, sent: 0, packs: 0 });
@@ -318,7 +340,16 @@ impl Locked {
         server: Option<ServerFacts>,
     ) -> Result<(), ProjectError> {
         let name = plan.release.name.clone();
-        let pushed = Pushed { key, place: plan.place.clone(), release: plan.release.id, name, build, sent };
+        let pushed = Pushed {
+            key,
+            place: plan.place.clone(),
+            release: plan.release.id,
+            name,
+            build,
+            sent,
+            message: plan.message.clone(),
+            notes: plan.notes.clone(),
+        };
         self.open.record_done(&plan.place, &plan.release.edition, EventBody::Pushed(pushed), server)
     }
 
@@ -359,6 +390,16 @@ impl Locked {
             },
         )?;
         Ok((place.market.put_manifest(title, id, root).map_err(place.fails())?.chunks, lens.into_inner()))
+    }
+}
+
+/// What was sealed on another computer can only be where that one brought it.
+fn refuse_elsewhere(release: &KnownRelease, builds: &[Build]) -> Result<(), ProjectError> {
+    match &release.found_at {
+        Some(at) if !builds.iter().any(|build| build.release == release.id) => {
+            Err(ProjectError::SealedElsewhere { release: release.name.clone(), place: at.name.clone() })
+        }
+        _ => Ok(()),
     }
 }
 

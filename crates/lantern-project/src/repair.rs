@@ -133,7 +133,7 @@ impl Locked {
         let mut out = Vec::new();
         for edition in self.open.all_editions()? {
             let board = self.open.board(&edition)?;
-            let there = board.releases.iter().filter(|r| !board.freed.contains(&r.id));
+            let there = board.releases.iter().filter(|r| r.found_at.is_none() && !board.freed.contains(&r.id));
             for release in there.filter(|r| only.as_ref().is_none_or(|only| only.id == r.id)) {
                 match self.open.store.record(release.id) {
                     Ok(record) => out.push(Wanted {

@@ -1,23 +1,18 @@
 //! Where the game stands, and the one next step.
 
+use std::cmp::Ordering;
+
 use lantern_core::board::{Board, KnownRelease};
-use lantern_core::digest::ReleaseId;
+use lantern_core::event::TitleKey;
 use lantern_core::names::Name;
+use lantern_core::next::{Situation, Step};
+use lantern_core::release::{ReleaseRecord, TargetRecord};
 
 use crate::project::Open;
 use crate::seen::Seen;
-use crate::{ProjectError, access, prepare};
+use crate::{ProjectError, prepare};
 
-/// How the exports stand to the newest release.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Exports {
-    /// They are exactly what it holds.
-    Sealed,
-    /// Something is different, or nothing was sealed yet.
-    Changed,
-    /// Findings stop them.
-    Wrong,
-}
+pub use lantern_core::next::Exports;
 
 /// How the newest release stands at a storefront, by what is known here.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -28,23 +23,25 @@ pub struct AtStorefront {
     pub connected: bool,
     /// Whether the newest release is there.
     pub pushed: bool,
-    /// Lines that have it, in the order of the configuration.
+    /// Branches that lack nothing, in the order of the configuration.
     pub live_on: Vec<Name>,
-    /// Lines that do not.
+    /// Branches that lack the newest release for some target.
     pub behind: Vec<Name>,
 }
 
 /// Where the game stands.
 #[derive(Debug, Clone)]
 pub struct Standing {
-    /// The newest sealed release.
+    /// The newest release that was not withdrawn.
     pub newest: Option<KnownRelease>,
     /// How the exports stand to it.
     pub exports: Exports,
     /// Those that have the edition, in the order of their names.
     pub storefronts: Vec<AtStorefront>,
-    /// The command that leads on; none when everything is done.
-    pub next: Option<String>,
+    /// Targets of the newest release that somebody tried and that do not show what they should.
+    pub tried_no: Vec<Name>,
+    /// The step that leads on; none when everything is done.
+    pub next: Option<Step>,
 }
 
 impl Open {
@@ -55,94 +52,88 @@ impl Open {
     pub fn standing(&self, edition: &Name) -> Result<Standing, ProjectError> {
         let board = self.board(edition)?;
         let newest = board.release(None).cloned();
-        let exports = self.exports(edition, newest.as_ref());
+        let exports = self.exports(edition, &board);
+        let titles = self.connected(edition)?;
+        let situation = Situation { config: self.project.config(), edition, board: &board, exports, titles: &titles };
         let mut storefronts = Vec::new();
         let configured = self.project.config().storefronts.iter();
         for (name, configured) in configured.filter(|(_, configured)| configured.handles.contains_key(edition)) {
-            let connected = access::find(&configured.address)?.is_some();
+            let title = titles.get(name);
             let release = newest.as_ref().map(|r| r.id);
-            let pushed = board.pushed.iter().any(|p| p.place.name == *name && Some(p.release) == release);
-            let lines = configured.branches.iter().map(|(branch, _)| branch.clone());
-            let (live_on, behind) = lines.partition(|branch| has(&board, name, branch, release));
-            storefronts.push(AtStorefront { storefront: name.clone(), connected, pushed, live_on, behind });
+            let has_build = |title: &TitleKey| release.is_some_and(|id| board.build_of(title, id).is_some());
+            let is_there = |branch: &&Name| title.is_none_or(|title| situation.is_there(title, branch));
+            let branches = configured.branches.iter().map(|(branch, _)| branch).filter(is_there).cloned();
+            let is_even =
+                |branch: &Name| title.is_some_and(|title| situation.lags(configured, title, branch).is_empty());
+            let (live_on, behind) = branches.partition(is_even);
+            storefronts.push(AtStorefront {
+                storefront: name.clone(),
+                connected: title.is_some(),
+                pushed: title.is_some_and(has_build),
+                live_on,
+                behind,
+            });
         }
-        let is_taken_nowhere = storefronts.is_empty() && !self.project.config().storefronts.is_empty();
-        let next = if is_taken_nowhere && exports == Exports::Sealed {
-            Some(format!("give a storefront a handle for {edition} in lantern.toml"))
-        } else {
-            next(exports, &storefronts)
-        };
-        Ok(Standing { newest, exports, storefronts, next })
+        let tried_no = newest.as_ref().map(|release| said_no(&board, release)).unwrap_or_default();
+        let next = situation.next();
+        Ok(Standing { newest, exports, storefronts, tried_no, next })
     }
 
-    fn exports(&self, edition: &Name, newest: Option<&KnownRelease>) -> Exports {
+    /// Returns the one next step of all editions that are meant; none when everything is done.
+    ///
+    /// # Errors
+    /// Those of the ledger, and of the folder where access is kept.
+    pub fn next_step(&self) -> Result<Option<Step>, ProjectError> {
+        for edition in self.project.editions() {
+            let step = self.standing(&edition)?.next;
+            if step.is_some() {
+                return Ok(step);
+            }
+        }
+        Ok(None)
+    }
+
+    fn exports(&self, edition: &Name, board: &Board) -> Exports {
         let project = &self.project;
         let divided = project.divide(edition);
+        if divided.is_not_here() {
+            return Exports::NotHere;
+        }
         if divided.stopping().is_some() {
             return Exports::Wrong;
         }
         let seen = Seen::load(&project.state("cache/seen.json"));
-        let record = newest.and_then(|r| self.store.record(r.id).ok());
-        let now = prepare::seem(&divided, &seen);
-        let is_sealed = match (&record, now, project.version(edition)) {
-            (Some(record), Some(now), Ok(version)) => record.targets == now && record.version == version,
-            _ => false,
+        let (Some(now), Ok(version)) = (prepare::seem(&divided, &seen), project.version(edition)) else {
+            return Exports::Changed;
         };
-        if is_sealed { Exports::Sealed } else { Exports::Changed }
-    }
-}
-
-/// Whether every target that a branch has is of this release.
-fn has(board: &Board, storefront: &Name, branch: &Name, release: Option<ReleaseId>) -> bool {
-    let facts = board.branches.iter().find(|((place, name), _)| place.name == *storefront && name == branch);
-    facts.is_some_and(|(_, f)| !f.targets.is_empty() && f.targets.values().all(|b| Some(b.release) == release))
-}
-
-fn next(exports: Exports, storefronts: &[AtStorefront]) -> Option<String> {
-    match exports {
-        Exports::Wrong => return Some("lantern check".to_owned()),
-        Exports::Changed => return Some("lantern prepare".to_owned()),
-        Exports::Sealed => {}
-    }
-    if storefronts.is_empty() {
-        return Some("add a storefront to lantern.toml; to try one: lantern rehearse".to_owned());
-    }
-    let step = |s: &AtStorefront| {
-        let name = &s.storefront;
-        match (s.connected, s.pushed, s.behind.first()) {
-            (false, _, _) => Some(format!("lantern connect {name}")),
-            (true, false, _) => Some(format!("lantern push {name}")),
-            (true, true, Some(branch)) => Some(format!("lantern promote {name} {branch}")),
-            (true, true, None) => None,
+        let mut releases: Vec<(&KnownRelease, ReleaseRecord)> =
+            board.releases.iter().filter_map(|r| Some((r, self.store.record(r.id).ok()?))).collect();
+        releases.sort_by_key(|(release, _)| std::cmp::Reverse(release.name.number));
+        let is_withdrawn = |release: &KnownRelease| board.withdrawn.contains_key(&release.id);
+        if let Some((release, record)) = releases.first()
+            && is_withdrawn(release)
+            && record.version == version
+            && record.targets.iter().map(TargetRecord::without_claims).eq(now.iter().cloned())
+        {
+            return Exports::Withdrawn;
         }
-    };
-    storefronts.iter().find_map(step)
+        releases.retain(|(release, _)| !is_withdrawn(release));
+        // A release of a part leaves the others as they were in one before.
+        let last = |now: &TargetRecord| {
+            releases.iter().find_map(|(_, record)| record.targets.iter().find(|t| t.target == now.target))
+        };
+        let is_sealed = |now: &TargetRecord| last(now).is_some_and(|last| last.without_claims() == *now);
+        // A version that was given for once is not asked for again by an older one that is written down.
+        let is_version = releases.first().is_some_and(|(_, record)| {
+            matches!(version.order(&record.version), Some(Ordering::Less | Ordering::Equal))
+                || record.version == version
+        });
+        if is_version && now.iter().all(is_sealed) { Exports::Sealed } else { Exports::Changed }
+    }
 }
 
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    fn at(connected: bool, pushed: bool, behind: &[&str]) -> AtStorefront {
-        AtStorefront {
-            storefront: "brambleyard".parse().unwrap(),
-            connected,
-            pushed,
-            live_on: Vec::new(),
-            behind: behind.iter().map(|b| b.parse().unwrap()).collect(),
-        }
-    }
-
-    #[test]
-    fn one_step_at_a_time() {
-        let step = |exports, at: &[AtStorefront]| next(exports, at).unwrap_or_default();
-        assert_eq!(step(Exports::Wrong, &[]), "lantern check");
-        assert_eq!(step(Exports::Changed, &[at(true, true, &[])]), "lantern prepare");
-        assert!(step(Exports::Sealed, &[]).contains("lantern rehearse"));
-        assert_eq!(step(Exports::Sealed, &[at(false, false, &["a"])]), "lantern connect brambleyard");
-        assert_eq!(step(Exports::Sealed, &[at(true, false, &["a"])]), "lantern push brambleyard");
-        assert_eq!(step(Exports::Sealed, &[at(true, true, &["a"])]), "lantern promote brambleyard a");
-        assert_eq!(step(Exports::Sealed, &[at(true, true, &[])]), "");
-        assert_eq!(step(Exports::Sealed, &[at(true, true, &[]), at(true, false, &[])]), "lantern push brambleyard");
-    }
+/// Returns the targets of a release that somebody tried and said no to.
+pub(crate) fn said_no(board: &Board, release: &KnownRelease) -> Vec<Name> {
+    let no = board.tried.values().filter(|tried| tried.release == release.id && !tried.yes);
+    no.map(|tried| tried.target.clone()).collect()
 }

@@ -58,9 +58,7 @@ impl Locked {
         target: Option<&Name>,
         progress: &dyn Progress,
     ) -> Result<Trial, ProjectError> {
-        if self.open.board(&release.edition)?.freed.contains(&release.id) {
-            return Err(ProjectError::Freed(release.name));
-        }
+        self.open.refuse_without_content(&release)?;
         let record = self.open.store.record(release.id)?;
         let names = || record.targets.iter().map(|t| t.target.clone()).collect();
         let runs = |t: &&TargetRecord| System::any_runs_here(&t.systems) || is_web(t);

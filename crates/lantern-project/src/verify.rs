@@ -72,7 +72,8 @@ impl Open {
         let (events, editions) = (self.events()?, self.all_editions()?);
         let boards = editions.iter().map(|edition| Board::fold(edition, &events));
         // What was freed is only a record any more.
-        let whole = boards.flat_map(|b| b.releases.into_iter().filter(move |r| !b.freed.contains(&r.id)));
+        let whole = boards
+            .flat_map(|b| b.releases.into_iter().filter(move |r| r.found_at.is_none() && !b.freed.contains(&r.id)));
         for release in whole {
             out.releases += 1;
             if let Err(problems) = self.verify_release(release.id, &good) {

@@ -1,7 +1,9 @@
 //! `releases withdraw`: a release is taken away for good, here and wherever it was pushed to.
 
+use std::collections::BTreeMap;
+
 use lantern_core::board::KnownRelease;
-use lantern_core::event::{BranchFacts, Deed, EventBody, EventId, PlaceRef, Withdrawn};
+use lantern_core::event::{BranchFacts, Deed, EventBody, EventId, PlaceRef, TitleKey, Withdrawn};
 use lantern_core::names::Name;
 use lantern_ledger::ServerFacts;
 use lantern_storefront::protocol::Withdraw;
@@ -42,16 +44,26 @@ impl Locked {
     /// [`ProjectError::Ledger`].
     pub fn plan_withdraw(&self, release: KnownRelease, because: String) -> Result<WithdrawPlan, ProjectError> {
         let board = self.open.board(&release.edition)?;
-        let pushed = board.pushed.iter().filter(|p| p.release == release.id);
-        let places = pushed.map(|p| WithdrawPlace {
-            place: p.place.clone(),
-            is_done: board.withdrawn_at.contains(&(p.place.clone(), release.id)),
-        });
+        let titles = self.open.titles(&board, &release.edition)?;
+        let called: BTreeMap<TitleKey, &Name> = titles.iter().map(|(name, title)| (title.clone(), name)).collect();
+        // A storefront that is not in lantern.toml any more cannot be asked.
+        let mut places: Vec<WithdrawPlace> = Vec::new();
+        for pushed in board.pushed.iter().filter(|p| p.release == release.id) {
+            let title = pushed.place.key();
+            let Some(name) = called.get(&title) else { continue };
+            if !places.iter().any(|known| known.place.key() == title) {
+                let is_done = board.withdrawn_at.contains(&(title, release.id));
+                places
+                    .push(WithdrawPlace { place: PlaceRef { name: (*name).clone(), ..pushed.place.clone() }, is_done });
+            }
+        }
         let has = |facts: &BranchFacts| facts.targets.values().any(|b| b.release == release.id);
         let live_on = board.branches.iter().filter(|(_, facts)| has(facts));
         Ok(WithdrawPlan {
-            places: places.collect(),
-            live_on: live_on.map(|((place, branch), _)| (place.name.clone(), branch.clone())).collect(),
+            places,
+            live_on: live_on
+                .filter_map(|((title, branch), _)| Some(((*called.get(title)?).clone(), branch.clone())))
+                .collect(),
             is_known: board.withdrawn.contains_key(&release.id),
             because: board.withdrawn.get(&release.id).cloned().unwrap_or(because),
             release,

@@ -217,9 +217,7 @@ impl Open {
         if fs::symlink_metadata(to).is_ok() {
             return Err(ProjectError::OutputThere(to.to_owned()));
         }
-        if self.board(&release.edition)?.freed.contains(&release.id) {
-            return Err(ProjectError::Freed(release.name.clone()));
-        }
+        self.refuse_without_content(release)?;
         let _held = self.hold_store(progress)?;
         let record = self.store.record(release.id)?;
         let wanted: Vec<&TargetRecord> =

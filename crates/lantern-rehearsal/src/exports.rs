@@ -180,7 +180,7 @@ pub fn write_windows(folder: &Path, version: GameVersion) -> io::Result<()> {
 /// The system's.
 pub fn write_macos(folder: &Path, version: GameVersion) -> io::Result<()> {
     let bundle = folder.join("Saltmarsh Post.app/Contents");
-    write(&bundle, "Info.plist", info_plist(version, "saltmarsh").as_bytes())?;
+    write(&bundle, "Info.plist", info_plist(version, "saltmarsh", version.text()).as_bytes())?;
     write(&bundle, "MacOS/saltmarsh", &macho::universal(&line(version)))?;
     write(&bundle, "Resources/saltmarsh.dat", &data_file(version))?;
     write_assets(&bundle.join("Resources"))?;
@@ -188,7 +188,7 @@ pub fn write_macos(folder: &Path, version: GameVersion) -> io::Result<()> {
     write_voices(folder, version)
 }
 
-fn info_plist(version: GameVersion, program: &str) -> String {
+fn info_plist(version: GameVersion, program: &str, build: &str) -> String {
     format!(
         r#"<?xml version="1.0" encoding="UTF-8"?>
 <!DOCTYPE plist PUBLIC "-//Apple//DTD PLIST 1.0//EN" "http://www.apple.com/DTDs/PropertyList-1.0.dtd">
@@ -199,12 +199,11 @@ fn info_plist(version: GameVersion, program: &str) -> String {
 	<key>CFBundleName</key><string>Saltmarsh Post</string>
 	<key>CFBundlePackageType</key><string>APPL</string>
 	<key>CFBundleShortVersionString</key><string>{}</string>
-	<key>CFBundleVersion</key><string>{}</string>
+	<key>CFBundleVersion</key><string>{build}</string>
 </dict>
 </plist>
 "#,
-        version.text(),
-        version.number()
+        version.text()
     )
 }
 
@@ -251,7 +250,11 @@ pub fn write_ios(path: &Path, version: GameVersion) -> io::Result<()> {
     write_zip(
         path,
         &[
-            (inside("Info.plist").as_str(), true, info_plist(version, "SaltmarshPost").into_bytes()),
+            (
+                inside("Info.plist").as_str(),
+                true,
+                info_plist(version, "SaltmarshPost", &version.number().to_string()).into_bytes(),
+            ),
             (inside("SaltmarshPost").as_str(), true, macho::for_ios(&line(version))),
             (inside("letters/en.txt").as_str(), true, letters(version).into_bytes()),
             (inside("textures/reeds.tex").as_str(), true, asset("reeds", 700_000)),

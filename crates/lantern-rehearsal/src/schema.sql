@@ -11,6 +11,9 @@ CREATE TABLE IF NOT EXISTS builds (
     title TEXT NOT NULL, build INTEGER NOT NULL, release TEXT NOT NULL, number INTEGER NOT NULL, document TEXT NOT NULL,
     PRIMARY KEY (title, build)
 );
+CREATE TABLE IF NOT EXISTS records (
+    title TEXT NOT NULL, release TEXT NOT NULL, record TEXT NOT NULL, PRIMARY KEY (title, release)
+);
 CREATE TABLE IF NOT EXISTS moves (
     title TEXT NOT NULL, branch TEXT NOT NULL, revision INTEGER NOT NULL, document TEXT NOT NULL,
     PRIMARY KEY (title, branch, revision)

@@ -11,6 +11,7 @@ use axum::response::{IntoResponse, Response};
 use lantern_core::digest::{Digest, InvitationId, ManifestId};
 use lantern_core::event::EventId;
 use lantern_core::names::{Handle, Name};
+use lantern_core::release::ReleaseRecord;
 use lantern_core::rules::HouseRules;
 use lantern_store::store::Store;
 use lantern_storefront::protocol::{
@@ -208,6 +209,17 @@ async fn builds(State(place): Shared, headers: HeaderMap, Path(title): Path<Stri
     allow(&place, &headers, "read")?;
     let title = parse(&title, "the title")?;
     wait(move || Ok(Json(Builds { builds: place.builds(&title)? }))).await
+}
+
+async fn record(
+    State(place): Shared,
+    headers: HeaderMap,
+    Path((title, build)): Path<(String, u64)>,
+) -> Result<Response, Refused> {
+    allow(&place, &headers, "read")?;
+    let title = parse(&title, "the title")?;
+    let text = wait(move || place.record(&title, build)).await?;
+    Ok(([(header::CONTENT_TYPE, "application/json")], text).into_response())
 }
 
 async fn make_build(
@@ -556,6 +568,11 @@ fn api() -> Api {
                 )
             },
             make_build,
+        )
+        .get(
+            "/v1/titles/{title}/builds/{build}/record",
+            read("The exact text of the release record that a build was made of", Body::json::<ReleaseRecord>()),
+            record,
         )
         .post(
             "/v1/titles/{title}/builds/{build}/withdrawal",

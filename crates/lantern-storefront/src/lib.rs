@@ -133,6 +133,8 @@ pub trait Storefront: Sync {
     fn get_pack(&self, title: &Handle, pack: &Digest, offset: u32, len: u32) -> Result<Vec<u8>, PlaceError>;
     /// Returns all builds.
     fn builds(&self, title: &Handle) -> Result<Builds, PlaceError>;
+    /// Returns the exact text of the release record that a build was made of.
+    fn record(&self, title: &Handle, build: u64) -> Result<Vec<u8>, PlaceError>;
     /// Makes a build; equal content gives the build that exists.
     fn make_build(&self, title: &Handle, key: EventId, build: &NewBuild) -> Result<Build, PlaceError>;
     /// Takes a build away for good; one that is away already stays so.

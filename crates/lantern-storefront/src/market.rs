@@ -12,6 +12,7 @@ use lantern_core::event::EventId;
 use lantern_core::invitation::Invitation;
 use lantern_core::names::{Handle, Name};
 use lantern_core::points;
+use lantern_core::release::MAX_RECORD_LEN;
 use lantern_core::rules::HouseRules;
 use reqwest::blocking::{Client, RequestBuilder, Response};
 use reqwest::header::{AUTHORIZATION, IF_MATCH, RANGE, RETRY_AFTER};
@@ -436,6 +437,12 @@ impl Storefront for Market {
 
     fn builds(&self, title: &Handle) -> Result<Builds, PlaceError> {
         self.get(&format!("/v1/titles/{title}/builds"), "a list of builds")
+    }
+
+    fn record(&self, title: &Handle, build: u64) -> Result<Vec<u8>, PlaceError> {
+        self.whole(MAX_RECORD_LEN, &|| {
+            self.with_access(&|| self.client.get(self.url(&format!("/v1/titles/{title}/builds/{build}/record"))))
+        })
     }
 
     fn make_build(&self, title: &Handle, key: EventId, build: &NewBuild) -> Result<Build, PlaceError> {

@@ -7,6 +7,7 @@ use lantern_core::config::Audience;
 use lantern_core::digest::{Digest, InvitationId, ManifestId, ReleaseId};
 use lantern_core::event::{BranchFacts, EventId};
 use lantern_core::names::{FolderName, Handle, Identity, Name};
+use lantern_core::notes::Notes;
 use lantern_core::release::{Start, When};
 use lantern_core::rules::Refusal;
 use lantern_core::system::System;
@@ -117,9 +118,9 @@ pub struct NewBuild {
     /// For the team.
     #[serde(default)]
     pub message: Option<String>,
-    /// For players.
-    #[serde(default)]
-    pub notes: Option<String>,
+    /// What is new, for players.
+    #[serde(default, skip_serializing_if = "Notes::is_empty")]
+    pub notes: Notes,
 }
 
 /// A depot of a new build.
@@ -145,8 +146,9 @@ pub struct Build {
     pub name: ReleaseName,
     /// For the team.
     pub message: Option<String>,
-    /// For players.
-    pub notes: Option<String>,
+    /// What is new, for players.
+    #[serde(default)]
+    pub notes: Notes,
     /// When it was made.
     #[schemars(with = "String")]
     pub made_at: Timestamp,
@@ -245,9 +247,9 @@ pub struct Move {
     /// The earlier revision whose builds are put back; they must be the same. Left out for a promotion.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub restores: Option<u64>,
-    /// For the team.
+    /// Why, for the team.
     #[serde(default)]
-    pub comment: Option<String>,
+    pub because: Option<String>,
 }
 
 /// A move that was made.
@@ -261,8 +263,9 @@ pub struct Moved {
     /// The earlier revision whose builds were put back; none for a promotion.
     #[serde(default)]
     pub restores: Option<u64>,
-    /// For the team.
-    pub comment: Option<String>,
+    /// Why, for the team.
+    #[serde(default, alias = "comment")]
+    pub because: Option<String>,
 }
 
 /// All moves of a branch.

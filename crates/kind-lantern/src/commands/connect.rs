@@ -3,7 +3,7 @@ use serde::Serialize;
 
 use super::Done;
 use crate::table::Table;
-use crate::ui::{Ui, faint, good, strong};
+use crate::ui::{Ui, care, faint, good, strong};
 
 /// Shown at the end of the help.
 const EXAMPLES: &str = r#"Examples:
@@ -35,6 +35,8 @@ pub struct Document<'a> {
     rights: &'a [String],
     titles: Vec<TitleDocument<'a>>,
     rules: &'a lantern_core::rules::HouseRules,
+    /// Branches of lantern.toml that are not there.
+    lacking: Vec<&'a lantern_core::names::Name>,
 }
 
 #[derive(Serialize)]
@@ -70,6 +72,7 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
             .map(|t| TitleDocument { edition: &t.edition, title: &t.title, branches: &t.branches })
             .collect(),
         rules: &found.rules,
+        lacking: found.lacking.iter().map(|(_, branch)| branch).collect(),
     });
     ui.say(&format!("{} to {} as {}\n", good("connected"), strong(&found.place_name), found.client));
     let mut table = Table::default();
@@ -86,7 +89,10 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     table.row([faint("your rights"), found.rights.join(", ")]);
     table.row([faint("access kept in"), found.kept_in.display().to_string()]);
     ui.say(&table.lay_out());
-    let known = project.open.board(&project.open.project.first_edition())?.releases.is_empty();
-    ui.next(&if known { "lantern prepare".to_owned() } else { format!("lantern push {}", args.storefront) });
-    Ok(())
+    for (edition, branch) in &found.lacking {
+        let of = if project.open.project.has_editions() { format!(" of {edition}") } else { String::new() };
+        let what = format!("{} in lantern.toml{of} is not a branch there; it is not proposed", strong(branch));
+        ui.say(&format!("\n  {} {what}", care("warns:")));
+    }
+    super::next(&project.open, ui, super::ASK_THEM)
 }

@@ -120,7 +120,7 @@ impl Demo<'_> {
         self.run(&["promote", "brambleyard", "creek", "--yes"])?;
         self.run(&["invite", "brambleyard", "creek", "--for", "Marsh testers"])?;
         self.run(&["releases", "withdraw", "26", "--because", "a save bug", "--yes"])?;
-        self.run(&["rollback", "brambleyard", "creek", "--comment", "testers go back", "--yes"])?;
+        self.run(&["rollback", "brambleyard", "creek", "--because", "testers go back", "--yes"])?;
         self.title("1.4.0: little travels, somebody looks at it, and everyone gets it");
         self.export(GameVersion::New)?;
         self.raise_version()?;

@@ -115,20 +115,39 @@ fn sentence(event: &Event) -> String {
             Deed::Promote { branch } => format!("asked {} to put {} on {branch}", e.place.name, e.name),
             Deed::Rollback { branch } => format!("asked {} to put {} back on {branch}", e.place.name, e.name),
             Deed::Withdraw { because } => format!("asked {} to withdraw {}: {because}", e.place.name, e.name),
+            Deed::Other(_) => format!("asked {} for something about {} (by a newer lantern)", e.place.name, e.name),
         },
         EventBody::Pushed(e) => {
-            format!("pushed {} to {} as build {}, {}", e.name, e.place.name, e.build, words::bytes(e.sent))
+            let message = e.message.as_ref().map_or(String::new(), |message| format!(": {message}"));
+            format!("pushed {} to {} as build {}, {}{message}", e.name, e.place.name, e.build, words::bytes(e.sent))
         }
         EventBody::Moved(e) => {
-            let comment = e.comment.as_ref().map_or(String::new(), |c| format!(": {c}"));
+            let because = e.because.as_ref().map_or(String::new(), |c| format!(": {c}"));
             let back = if e.restores.is_some() { " back" } else { "" };
-            format!("put {}{back} on {} at {}{comment}", what_is_on(&e.facts), e.facts.branch, e.place.name)
+            format!("put {}{back} on {} at {}{because}", what_is_on(&e.facts), e.facts.branch, e.place.name)
         }
         EventBody::NotDone(e) => format!("not done: {}", e.why),
+        EventBody::Seen(e) if e.facts.revision == 0 => {
+            format!("saw the branch {} at {}, with nothing on it yet", e.facts.branch, e.place.name)
+        }
         EventBody::Seen(e) => {
             let by = e.facts.by.as_ref().map_or(String::new(), |by| format!(" by {by}"));
             format!("saw {} on {} at {}{by}", what_is_on(&e.facts), e.facts.branch, e.place.name)
         }
+        EventBody::BuildFound(e) => {
+            let message = e.message.as_ref().map_or(String::new(), |message| format!(": {message}"));
+            format!("found {} at {}, build {} by {}{message}", e.name, e.place.name, e.build, e.by)
+        }
+        EventBody::BuildGone(e) => format!("{} is not at {} any more, build {}", e.name, e.place.name, e.build),
+        EventBody::BranchWentBack(e) => format!(
+            "{} at {} is at revision {} again, after {}, with {}: the storefront went back",
+            e.facts.branch,
+            e.place.name,
+            e.facts.revision,
+            e.known,
+            what_is_on(&e.facts)
+        ),
+        EventBody::NumberLeft(e) => format!("numbers do not follow {} at {}", e.name, e.place.name),
         EventBody::NumberSeen(e) => format!("saw {} at {}, a number above all here", e.name, e.place.name),
         EventBody::Withdrawn(e) => match &e.place {
             Some(place) => format!("withdrew {} at {}: {}", e.name, place.name, e.because),

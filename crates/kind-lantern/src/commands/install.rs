@@ -137,10 +137,14 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     let done = lantern_project::install_branch(&project, storefront, branch, &wanted, &progress)?;
     show(&done, &done.folder, ui);
     let ended = if args.start { Some(start(&done.folder, &done.about, ui)?) } else { None };
-    report(&done, ended, ui);
+    report(&done, ended.flatten(), ui);
     match ended {
-        None | Some(0) => Ok(()),
-        Some(code) => Err(CommandError::damaged(
+        None | Some(Some(0)) => Ok(()),
+        Some(None) => Err(CommandError::damaged(
+            format!("{} was ended by a signal", done.about.name),
+            "look at what it printed above; it is the very file that players get",
+        )),
+        Some(Some(code)) => Err(CommandError::damaged(
             format!("{} ended with exit code {code}", done.about.name),
             "look at what it printed above; it is the very file that players get",
         )),
@@ -273,7 +277,7 @@ fn show(done: &InstallDone, folder: &Path, ui: &Ui) {
     }
 }
 
-fn start(folder: &Path, about: &About, ui: &Ui) -> Result<i32, CommandError> {
+fn start(folder: &Path, about: &About, ui: &Ui) -> Result<Option<i32>, CommandError> {
     let found = lantern_project::start_of(folder, about).filter(|_| System::any_runs_here(&about.systems));
     let Some((program, arguments, working_folder)) = found else {
         let what = match about.starts.first() {

@@ -6,6 +6,7 @@ use serde::Serialize;
 
 use super::{Agreement, Done};
 use crate::args::EditionArg;
+use crate::diagnostic::CommandError;
 use crate::table::Table;
 use crate::ui::{Ui, care, faint, good, strong};
 use crate::words;
@@ -76,8 +77,7 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     }
     if !args.agreement.ask(ui)? {
         ui.document(&document(&plan, false));
-        ui.say("nothing was changed");
-        return Ok(());
+        return Err(CommandError::declined("nothing was changed", ui));
     }
     project.keep(&plan, &ui.progress())?;
     ui.document(&document(&plan, true));

@@ -3,8 +3,10 @@ use std::collections::BTreeMap;
 use jiff::Timestamp;
 use lantern_core::board::Board;
 use lantern_core::config::Audience;
-use lantern_core::event::{BranchBuild, BranchFacts};
+use lantern_core::digest::ReleaseId;
+use lantern_core::event::{BranchBuild, BranchFacts, TitleKey};
 use lantern_core::names::Name;
+use lantern_core::release::ReleaseRecord;
 use lantern_core::version::ReleaseName;
 use lantern_project::{Heard, Open, ProjectError};
 use serde::Serialize;
@@ -68,6 +70,8 @@ struct BranchDocument {
     branch: Name,
     audience: Option<&'static str>,
     revision: u64,
+    /// Whether the storefront has it, as far as it was ever heard.
+    is_there: bool,
     /// By target.
     targets: BTreeMap<Name, LiveDocument>,
 }
@@ -81,10 +85,25 @@ struct LiveDocument {
     #[cfg_attr(test, schemars(with = "Option<String>"))]
     since: Option<Timestamp>,
     by: Option<String>,
-    /// Whether a newer release is sealed.
+    /// Whether there is a newer release for this target.
     behind: bool,
+    /// The newest release, where it has nothing for this target.
+    not_in: Option<ReleaseName>,
     /// Why, when it was withdrawn.
     withdrawn: Option<String>,
+    /// What the build is for.
+    message: Option<String>,
+    /// What the build says of itself inside and the release does not.
+    claims: Vec<String>,
+    /// The first release that had the very same for this target, where that is an earlier one.
+    unchanged_since: Option<ReleaseName>,
+}
+
+impl LiveDocument {
+    /// Whether players of two targets have the same, as the board shows it.
+    fn is_shown_as(&self, other: &Self) -> bool {
+        self.build == other.build && self.since == other.since && self.behind == other.behind
+    }
 }
 
 pub fn run(args: &Args, ui: &Ui) -> Done {
@@ -123,10 +142,8 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     let document = Document { schema: "lantern.live/1", game: open.project.config().game.name.clone(), storefronts };
     ui.document(&document);
     show(&document, open.project.has_editions(), ui);
-    if let Some(next) = next_step(&open, &document)? {
-        ui.next(&next);
-    }
-    Ok(())
+    let otherwise = otherwise(&open, &document);
+    super::next(&open, ui, &otherwise)
 }
 
 /// What the storefronts of one edition have.
@@ -137,35 +154,35 @@ fn look(
     trouble: &BTreeMap<Name, ProjectError>,
 ) -> Result<Vec<StorefrontDocument>, ProjectError> {
     let board = open.board(edition)?;
+    let titles = open.titles(&board, edition)?;
+    let mut builds = Builds { open, board: &board, known: BTreeMap::new() };
     let mut out = Vec::new();
     for (name, configured) in &open.project.config().storefronts {
         if !configured.handles.contains_key(edition) {
             continue;
         }
-        let mut places: Vec<_> = board.branches.keys().map(|(place, _)| place).filter(|p| p.name == *name).collect();
-        places.dedup();
-        let as_of = match places.last() {
-            Some(place) => open.last_heard(place)?,
+        let title = titles.get(name);
+        let as_of = match title {
+            Some(title) => open.last_heard(title)?,
             None => None,
         };
-        let of_place = board.branches.iter().filter(|((place, _), _)| place.name == *name);
-        let branches = of_place.map(|((place, branch), facts)| BranchDocument {
-            branch: branch.clone(),
-            audience: configured.audience(branch).map(Audience::name),
-            revision: facts.revision,
-            targets: (facts.targets.iter())
-                .map(|(target, build)| {
-                    let key = ((place.clone(), branch.clone()), target.clone());
-                    (target.clone(), live(&board, facts, build, board.since.get(&key).copied().flatten()))
-                })
-                .collect(),
-        });
-        let mut branches: Vec<BranchDocument> = branches.collect();
+        let mut branches = Vec::new();
+        for ((of, branch), facts) in board.branches.iter().filter(|((of, _), _)| Some(of) == title) {
+            let mut targets = BTreeMap::new();
+            for (target, build) in &facts.targets {
+                targets.insert(target.clone(), builds.live(of, facts, target, build)?);
+            }
+            let (branch, revision) = (branch.clone(), facts.revision);
+            let audience = configured.audience(&branch).map(Audience::name);
+            branches.push(BranchDocument { branch, audience, revision, is_there: true, targets });
+        }
+        let is_heard = !branches.is_empty();
         let unheard = configured.branches.iter().filter(|(name, _)| !branches.iter().any(|b| b.branch == *name));
         let unheard = unheard.map(|(branch, audience)| BranchDocument {
             branch: branch.clone(),
             audience: Some(audience.name()),
             revision: 0,
+            is_there: !is_heard,
             targets: BTreeMap::new(),
         });
         branches.extend(unheard.collect::<Vec<_>>());
@@ -185,14 +202,54 @@ fn look(
     Ok(out)
 }
 
-fn live(board: &Board, facts: &BranchFacts, build: &BranchBuild, since: Option<Timestamp>) -> LiveDocument {
-    let newest = board.release(None).map(|r| r.name.number);
-    LiveDocument {
-        build: build.clone(),
-        since,
-        by: facts.by.clone(),
-        behind: newest.is_some_and(|newest| build.name.number < newest),
-        withdrawn: board.withdrawn.get(&build.release).cloned(),
+/// A record, and since when each of its targets is the same.
+type KnownBuild = (ReleaseRecord, BTreeMap<Name, ReleaseName>);
+
+/// What is known of the builds that are live.
+struct Builds<'a> {
+    open: &'a Open,
+    board: &'a Board,
+    /// By release: its record, and since when each of its targets is the same.
+    known: BTreeMap<ReleaseId, Option<KnownBuild>>,
+}
+
+impl Builds<'_> {
+    fn live(
+        &mut self,
+        title: &TitleKey,
+        facts: &BranchFacts,
+        target: &Name,
+        build: &BranchBuild,
+    ) -> Result<LiveDocument, ProjectError> {
+        let board = self.board;
+        let key = ((title.clone(), facts.branch.clone()), target.clone());
+        let newest = board.newest_of(target).map(|r| r.name.number);
+        let pushed = board.pushed.iter().find(|p| p.place.key() == *title && p.build == build.build);
+        if !self.known.contains_key(&build.release) {
+            let release = board.releases.iter().find(|r| r.id == build.release);
+            let record = release.and_then(|r| Some((r, self.open.store.record(r.id).ok()?)));
+            let known = match record {
+                Some((release, record)) => {
+                    let since = self.open.unchanged_since(release, &record)?;
+                    Some((record, since))
+                }
+                None => None,
+            };
+            self.known.insert(build.release, known);
+        }
+        let known = self.known.get(&build.release).and_then(Option::as_ref);
+        let record = known.and_then(|(record, _)| Some((record, record.targets.iter().find(|t| t.target == *target)?)));
+        Ok(LiveDocument {
+            build: build.clone(),
+            since: board.since.get(&key).copied().flatten(),
+            by: facts.by.clone(),
+            behind: newest.is_some_and(|newest| build.name.number < newest),
+            not_in: board.release(None).filter(|newest| !newest.has(target)).map(|newest| newest.name.clone()),
+            withdrawn: board.withdrawn.get(&build.release).cloned(),
+            message: pushed.and_then(|pushed| pushed.message.clone()),
+            claims: record.map(|(record, t)| t.claims.differing(&record.game, &build.name)).unwrap_or_default(),
+            unchanged_since: known.and_then(|(_, since)| since.get(target).cloned()),
+        })
     }
 }
 
@@ -203,43 +260,23 @@ fn short(error: &ProjectError) -> String {
     }
 }
 
-/// Leads on for the first storefront: the next branch in its order that lacks the newest release.
-fn next_step(open: &Open, document: &Document) -> Result<Option<String>, ProjectError> {
-    let Some(first) = document.storefronts.first() else {
-        let next = if open.board(&open.project.first_edition())?.releases.is_empty() {
-            "lantern prepare"
-        } else {
-            "add a storefront to lantern.toml; to try one: lantern rehearse"
-        };
-        return Ok(Some(next.to_owned()));
-    };
-    let Some(newest) = &first.newest else { return Ok(Some("lantern prepare".to_owned())) };
-    let name = &first.storefront;
-    let has = |branch: &Name| {
-        let found = first.branches.iter().find(|b| b.branch == *branch);
-        found.is_some_and(|b| b.targets.values().any(|t| t.build.name == *newest))
-    };
-    let configured = open.project.config().storefronts.get(name);
-    let lacking = configured.and_then(|s| s.branches.iter().map(|(branch, _)| branch).find(|branch| !has(branch)));
-    let board = open.board(&first.edition)?;
-    let is_pushed = board.pushed.iter().any(|p| p.place.name == *name && p.name == *newest);
-    Ok(Some(match (is_pushed, lacking) {
-        (false, _) => format!("lantern push {name}"),
-        (true, Some(branch)) => format!("lantern promote {name} {branch}"),
-        (true, None) => {
-            let Some(branch) = configured.and_then(|s| s.branches.last()).map(|(branch, _)| branch) else {
-                return Ok(None);
-            };
-            format!("lantern install {name} {branch} DIR   gets it as a player does")
-        }
-    }))
+/// What is said where all is done.
+fn otherwise(open: &Open, document: &Document) -> String {
+    let of_first = document.storefronts.first().and_then(|first| {
+        let configured = open.project.config().storefronts.get(&first.storefront)?;
+        Some((&first.storefront, &configured.branches.last()?.0))
+    });
+    match of_first {
+        Some((name, branch)) => format!("lantern install {name} {branch} DIR   gets it as a player does"),
+        None => super::ASK_THEM.to_owned(),
+    }
 }
 
 /// Targets of a branch that have the very same, together.
 fn groups(branch: &BranchDocument) -> Vec<(&LiveDocument, Vec<&Name>)> {
     let mut groups: Vec<(&LiveDocument, Vec<&Name>)> = Vec::new();
     for (target, live) in &branch.targets {
-        match groups.iter_mut().find(|(known, _)| *known == live) {
+        match groups.iter_mut().find(|(known, _)| known.is_shown_as(live)) {
             Some((_, targets)) => targets.push(target),
             None => groups.push((live, vec![target])),
         }
@@ -279,24 +316,55 @@ fn show(document: &Document, has_editions: bool, ui: &Ui) {
 fn show_branch(branch: &BranchDocument, wide: usize, release_wide: usize, ui: &Ui) {
     let groups = groups(branch);
     if groups.is_empty() {
-        ui.say(&format!("    {:wide$}   {}", branch.branch, faint("nothing yet")));
+        let what = if branch.is_there { faint("nothing yet") } else { care("not a branch there") };
+        ui.say(&format!("    {:wide$}   {what}", branch.branch));
     }
     for (i, (live, targets)) in groups.into_iter().enumerate() {
         let name = if i == 0 { branch.branch.to_string() } else { String::new() };
         let release = live.build.name.to_string();
         let pad = " ".repeat(release_wide - release.len());
-        let state = match (&live.withdrawn, live.behind) {
-            (Some(because), _) => format!("{} {}", bad("withdrawn:"), lantern_core::path::shown(because)),
-            (None, true) => care("behind"),
-            (None, false) => good("newest"),
+        let state = match (&live.withdrawn, live.behind, &live.not_in) {
+            (Some(because), ..) => format!("{} {}", bad("withdrawn:"), lantern_core::path::shown(because)),
+            (None, true, _) => care("behind"),
+            (None, false, Some(newest)) => care(format!("not in {newest}")),
+            (None, false, None) => good("newest"),
         };
         ui.say(&format!("    {name:wide$}   {}{pad}   {state}", strong(&release)));
         let indent = " ".repeat(4 + wide + 3);
-        for line in words::wrap(&words::names(targets), WIDTH - indent.len()) {
+        for line in words::wrap(&words::names(targets.iter().copied()), WIDTH - indent.len()) {
+            ui.say(&format!("{indent}{line}"));
+        }
+        let of_targets: Vec<(&Name, &LiveDocument)> =
+            targets.iter().filter_map(|target| Some((*target, branch.targets.get(*target)?))).collect();
+        for line in said_of(&of_targets).iter().flat_map(|line| words::wrap(line, WIDTH - indent.len())) {
             ui.say(&format!("{indent}{line}"));
         }
         let since = live.since.map_or_else(String::new, |at| format!(", since {}", words::time(at)));
         let by = live.by.as_ref().map_or_else(String::new, |by| format!(" by {}", lantern_core::path::shown(by)));
         ui.say(&format!("{indent}{}", faint(format!("build {} there{since}{by}", live.build.build))));
+        if let Some(message) = &live.message {
+            for line in words::wrap(&lantern_core::path::shown(message), WIDTH - indent.len()) {
+                ui.say(&format!("{indent}{}", faint(line)));
+            }
+        }
     }
+}
+
+/// What is worth knowing of the builds of a group of targets.
+fn said_of(targets: &[(&Name, &LiveDocument)]) -> Vec<String> {
+    let mut lines = Vec::new();
+    for (target, live) in targets.iter().filter(|(_, live)| !live.claims.is_empty()) {
+        lines.push(format!("{} {target} says {} inside", care("differs:"), live.claims.join(", ")));
+    }
+    let mut by_release: BTreeMap<String, Vec<&Name>> = BTreeMap::new();
+    for (target, live) in targets {
+        if let Some(since) = &live.unchanged_since {
+            by_release.entry(since.to_string()).or_default().push(target);
+        }
+    }
+    for (since, of) in by_release {
+        let who = if of.len() == targets.len() { String::new() } else { format!("{}: ", words::names(of)) };
+        lines.push(faint(format!("{who}unchanged since {since}")));
+    }
+    lines
 }

@@ -4,12 +4,13 @@ use std::collections::BTreeMap;
 
 use lantern_core::names::Name;
 use lantern_core::release::When;
-use lantern_project::{Locked, MovePlan};
+use lantern_project::{KnownOf, Locked, MovePlan};
 use serde::Serialize;
 
 use super::{Agreement, Done};
+use crate::diagnostic::CommandError;
 use crate::table::Table;
-use crate::ui::{Ui, care, faint, good, strong};
+use crate::ui::{Ui, bad, care, faint, good, strong};
 use crate::words;
 
 /// What can be said on the command line of any move.
@@ -20,7 +21,7 @@ pub struct Options {
     confirm: Option<String>,
     /// Why, for your team
     #[arg(long, value_name = "TEXT")]
-    pub comment: Option<String>,
+    pub because: Option<String>,
     #[command(flatten)]
     agreement: Agreement,
 }
@@ -62,7 +63,8 @@ struct ChangeDocument<'a> {
     more: Vec<&'a Name>,
 }
 
-pub fn run(project: &mut Locked, plan: &MovePlan, options: &Options, ui: &Ui) -> Done {
+/// `anyway` moves a release that somebody tried and said no to.
+pub fn run(project: &mut Locked, plan: &MovePlan, options: &Options, anyway: bool, ui: &Ui) -> Done {
     let name = strong(&plan.release.name);
     let schema = if plan.restores.is_some() { "lantern.rollback/1" } else { "lantern.promote/1" };
     if plan.is_done() {
@@ -70,10 +72,14 @@ pub fn run(project: &mut Locked, plan: &MovePlan, options: &Options, ui: &Ui) ->
         ui.say(&format!("nothing to do: {} at {} has {name} already", plan.branch, plan.place_name));
         return Ok(());
     }
-    show_plan(plan, ui);
+    show_plan(plan, project, ui);
     if options.agreement.plan {
         ui.document(&document(schema, plan, false, None));
         return Ok(());
+    }
+    if let Some(known) = plan.known.as_ref().filter(|known| !known.tried_no.is_empty() && !anyway) {
+        let what = format!("somebody tried {} of {name} and said no", words::names(&known.tried_no));
+        return Err(CommandError::stopping(what, "export it again; or try it again and say yes; or: --anyway"));
     }
     let agreed = if plan.is_for_everyone() {
         super::ask_for_name(ui, &plan.release.name, options.confirm.as_deref())?
@@ -81,15 +87,14 @@ pub fn run(project: &mut Locked, plan: &MovePlan, options: &Options, ui: &Ui) ->
         options.confirm.is_some() || options.agreement.ask(ui)?
     };
     if !agreed {
-        ui.say("nothing was changed");
-        return Ok(());
+        ui.document(&document(schema, plan, false, None));
+        return Err(CommandError::declined("nothing was changed", ui));
     }
     let facts = project.move_branch(plan)?;
     ui.document(&document(schema, plan, true, Some(facts.revision)));
     let done = if plan.restores.is_some() { "back:" } else { "live:" };
     ui.say(&format!("\n{} {name} on {} at {}", good(done), strong(&plan.branch), plan.place_name));
-    ui.next("lantern live");
-    Ok(())
+    super::next(&project.open, ui, super::ASK_THEM)
 }
 
 fn document<'a>(schema: &'static str, plan: &'a MovePlan, done: bool, revision: Option<u64>) -> Document<'a> {
@@ -118,8 +123,9 @@ fn document<'a>(schema: &'static str, plan: &'a MovePlan, done: bool, revision: 
     }
 }
 
-fn show_plan(plan: &MovePlan, ui: &Ui) {
-    let name = strong(&plan.release.name);
+fn show_plan(plan: &MovePlan, project: &Locked, ui: &Ui) {
+    let edition = super::edition_word(&project.open.project, &plan.edition);
+    let name = format!("{edition}{}", strong(&plan.release.name));
     let (branch, place) = (strong(&plan.branch), strong(&plan.place_name));
     ui.say(&match plan.restores {
         Some(_) => format!("Put back {name} on {branch} at {place}\n"),
@@ -142,6 +148,17 @@ fn show_plan(plan: &MovePlan, ui: &Ui) {
         ]);
     }
     ui.say(&table.lay_out());
+    if !plan.stays.is_empty() {
+        let mut by_release: BTreeMap<String, Vec<&Name>> = BTreeMap::new();
+        for (target, build) in &plan.stays {
+            by_release.entry(build.name.to_string()).or_default().push(target);
+        }
+        ui.say("");
+        for (release, targets) in by_release {
+            let stay = if targets.len() == 1 { "stays" } else { "stay" };
+            ui.say(&format!("  {} {} {stay} at {release}", faint("unchanged:"), words::names(targets)));
+        }
+    }
     let more: BTreeMap<&Name, &When> = plan.changes.iter().flat_map(|c| &c.more).map(|(d, w)| (d, w)).collect();
     if !more.is_empty() {
         let names: Vec<String> = more.into_iter().map(|(depot, when)| format!("{depot} ({when})")).collect();
@@ -157,10 +174,34 @@ fn show_plan(plan: &MovePlan, ui: &Ui) {
         format!("{} {} is for those who were invited", faint("who:"), plan.branch)
     };
     ui.say(&format!("\n  {who}"));
-    if let Some(comment) = &plan.comment {
-        ui.say(&format!("  {} {}", faint("comment:"), lantern_core::path::shown(comment)));
+    if let Some(because) = &plan.because {
+        ui.say(&format!("  {} {}", faint("because:"), lantern_core::path::shown(because)));
+    }
+    for other in plan.same_version() {
+        let text = format!("players have another release of the same version, {other}: is the version right?");
+        ui.say(&format!("  {} {text}", care("careful:")));
+    }
+    if let Some(known) = &plan.known {
+        show_known(known, ui);
+        if plan.is_for_everyone() {
+            super::show_warning_count(known.warnings, ui);
+        }
     }
     if plan.goes_back() {
         ui.say(&format!("  {} players go back to an older release", care("careful:")));
+    }
+}
+
+/// What somebody said who tried it.
+fn show_known(known: &KnownOf, ui: &Ui) {
+    if !known.tried_no.is_empty() {
+        let targets = words::names(&known.tried_no);
+        ui.say(&format!("  {} {targets}: somebody tried it, and it does not show what it should", bad("tried:")));
+    }
+    if !known.tried_yes.is_empty() {
+        ui.say(&format!("  {} {}", faint("tried:"), words::names(&known.tried_yes)));
+    }
+    if known.tried_no.is_empty() && known.tried_yes.is_empty() {
+        ui.say(&format!("  {} nobody has tried it yet", faint("tried:")));
     }
 }

@@ -1,4 +1,5 @@
-use lantern_core::version::BuildNumber;
+use lantern_core::names::Name;
+use lantern_core::version::{BuildNumber, ReleaseName};
 use serde::Serialize;
 
 use super::Done;
@@ -12,7 +13,8 @@ const EXAMPLES: &str = r#"Examples:
 /// Show the build number of the next release, or set it
 ///
 /// Numbers only rise: the next one is above all that were taken here, and above the highest that any storefront has shown.
-/// Setting it leaves a gap, which does no harm; as long as no release has taken it, it can be set again.
+/// Setting it leaves a gap, which does no harm; as long as no release has taken it, it can be set again. A number at a
+/// storefront that lies far above is followed only when it is set so, and a jump can be taken back the same way.
 #[derive(Debug, clap::Args)]
 #[command(after_help = EXAMPLES)]
 pub struct Args {
@@ -32,6 +34,16 @@ pub struct Document<'a> {
     seen_at: Option<&'a str>,
     /// What somebody set it to, where that counts.
     set_to: Option<BuildNumber>,
+    /// Numbers at storefronts that lie too far above to be followed without a word.
+    far: Vec<FarDocument<'a>>,
+}
+
+#[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
+struct FarDocument<'a> {
+    storefront: &'a Name,
+    #[serde(flatten)]
+    name: &'a ReleaseName,
 }
 
 pub fn run(args: &Args, ui: &Ui) -> Done {
@@ -45,6 +57,7 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
         highest: shown.highest,
         seen_at: shown.seen_at.as_deref(),
         set_to: shown.set_to,
+        far: shown.far.iter().map(|far| FarDocument { storefront: &far.place.name, name: &far.name }).collect(),
     });
     let done = if args.next.is_some() { good("set:") } else { String::new() };
     let line = format!("{done} the next release gets the number {}", strong(shown.next));
@@ -57,5 +70,9 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
         (None, None, _) => "none was taken yet".to_owned(),
     };
     ui.say(&format!("  {}", faint(why)));
+    for far in &shown.far {
+        let (place, name) = (&far.place.name, &far.name);
+        ui.say(&format!("  {}", faint(format!("{place} has {name}, far above; it is not followed"))));
+    }
     Ok(())
 }

@@ -1,23 +1,28 @@
-use lantern_core::version::Version;
-use lantern_project::{PrepareOptions, Prepared};
+use std::collections::BTreeMap;
+
+use lantern_core::finding::{Finding, Severity};
+use lantern_core::names::Name;
+use lantern_core::version::{BuildNumber, ReleaseName, Version};
+use lantern_project::{Locked, PrepareOptions, Prepared};
 use serde::Serialize;
 
 use super::Done;
-use crate::args::EditionArg;
-use crate::diagnostic::show_finding;
+use crate::args::{EditionArg, TargetsArg};
 use crate::table::Table;
-use crate::ui::{Ui, faint, good, strong};
+use crate::ui::{Ui, care, faint, good, strong};
 use crate::words;
 
 /// Shown at the end of the help.
 const EXAMPLES: &str = r#"Examples:
   lantern prepare
-  lantern prepare --version 1.4.0-rc"#;
+  lantern prepare --version 1.4.0-rc
+  lantern prepare --target windows --target linux"#;
 
 /// Turn exports into a sealed release
 ///
 /// Takes the exports in, checks them, gives the release its number and seals it in .lantern/: frozen, and named by
-/// its content. When nothing changed since the last time, says so and makes nothing. Exports are never changed.
+/// its content. When nothing changed since the last time, says so and makes nothing. Exports are never changed. With
+/// --target it is a release of a part: what the others have on a branch stays there.
 #[derive(Debug, clap::Args)]
 #[command(after_help = EXAMPLES, disable_version_flag = true)]
 pub struct Args {
@@ -27,6 +32,8 @@ pub struct Args {
     /// Read every file, also those that look unchanged
     #[arg(long)]
     read_all: bool,
+    #[command(flatten)]
+    targets: TargetsArg,
     #[command(flatten)]
     pub edition: EditionArg,
 }
@@ -48,11 +55,23 @@ struct ReleaseDocument<'a> {
     read_bytes: u64,
     stored_bytes: u64,
     release: &'a lantern_core::release::ReleaseRecord,
-    findings: &'a [lantern_core::finding::Finding],
+    findings: Vec<FindingDocument<'a>>,
+    /// For each target that is as it was in an earlier release: the first that had it so.
+    unchanged_since: &'a BTreeMap<Name, ReleaseName>,
+}
+
+#[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
+struct FindingDocument<'a> {
+    #[serde(skip_serializing_if = "Option::is_none")]
+    target: Option<&'a Name>,
+    #[serde(flatten)]
+    finding: &'a Finding,
 }
 
 pub fn run(args: &Args, ui: &Ui) -> Done {
-    let mut project = super::lock(ui)?;
+    let mut project = super::lock_about(&args.targets, ui)?;
+    ask_about_far_numbers(&mut project, ui)?;
     let options = PrepareOptions { version: args.version.clone(), read_all: args.read_all };
     let mut all: Vec<Prepared> = Vec::new();
     for edition in project.open.project.editions() {
@@ -62,10 +81,33 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
         all.push(prepared);
     }
     ui.document(&document(&all));
-    let storefronts = &project.open.project.config().storefronts;
-    match storefronts.keys().next() {
-        Some(first) => ui.next(&format!("lantern push {first}")),
-        None => ui.next("add a storefront to lantern.toml; to try one: lantern rehearse"),
+    super::next(&project.open, ui, super::ASK_THEM)
+}
+
+/// A number at a storefront that lies far above all others is followed only when somebody says so. Where nobody can be
+/// asked it is not, and every `prepare` says it.
+fn ask_about_far_numbers(project: &mut Locked, ui: &Ui) -> Done {
+    let shown = project.open.next_number()?;
+    for far in &shown.far {
+        let (place, name) = (&far.place.name, &far.name);
+        let follow = BuildNumber::after(Some(name.number));
+        let what = format!("{place} has {name}, far above the numbers here");
+        match follow {
+            Ok(follow) if ui.can_ask() => {
+                let question = format!("{what}. Go on with {follow} instead of {}? (y/n)", shown.next);
+                if super::yes_or_no(ui, &question, "your answer", "lantern number --next")? {
+                    project.set_next_number(follow)?;
+                    return Ok(());
+                }
+                project.leave_number(far)?;
+            }
+            _ => ui.aside(&format!(
+                "{} {what}; it is not followed\n  {} to follow it: lantern number --next {}",
+                care("warns:"),
+                faint("try:"),
+                follow.map_or_else(|_| "N".to_owned(), |follow| follow.to_string()),
+            )),
+        }
     }
     Ok(())
 }
@@ -77,7 +119,12 @@ fn document(all: &[Prepared]) -> Document<'_> {
         read_bytes: prepared.cost.unwrap_or_default().read,
         stored_bytes: prepared.cost.unwrap_or_default().stored,
         release: &prepared.record,
-        findings: &prepared.findings,
+        findings: prepared
+            .findings
+            .iter()
+            .map(|(target, finding)| FindingDocument { target: target.as_ref(), finding })
+            .collect(),
+        unchanged_since: &prepared.unchanged_since,
     });
     Document { schema: "lantern.prepare/1", releases: releases.collect() }
 }
@@ -86,12 +133,13 @@ fn show(prepared: &Prepared, game: &str, is_next: bool, ui: &Ui) {
     if is_next {
         ui.say("");
     }
-    for finding in &prepared.findings {
-        ui.say(&format!("{}\n", show_finding(finding)));
-    }
     let name = strong(&prepared.release.name);
     let Some(cost) = prepared.cost else {
         ui.say(&format!("nothing changed: {game} {name} holds exactly this"));
+        if prepared.release.warnings > 0 {
+            let count = words::count(prepared.release.warnings, "warning", "warnings");
+            ui.say(&format!("  {} {count} when it was sealed: lantern check", care("warns:")));
+        }
         return;
     };
     ui.say(&format!("{} {game} {name}\n", good("sealed")));
@@ -102,7 +150,10 @@ fn show(prepared: &Prepared, game: &str, is_next: bool, ui: &Ui) {
             words::systems(&target.systems),
             words::count(target.files(), "file", "files"),
             words::bytes(target.size()),
-            words::starts(&target.starts),
+            match prepared.unchanged_since.get(&target.target) {
+                Some(since) => faint(format!("unchanged since {since}")),
+                None => words::starts(&target.starts),
+            },
         ]);
     }
     ui.say(&table.lay_out());
@@ -126,4 +177,26 @@ fn show(prepared: &Prepared, game: &str, is_next: bool, ui: &Ui) {
     facts.row([faint("added to the store"), format!("{}  {}", words::bytes(cost.stored), faint(format!("({since})")))]);
     facts.row([faint("release id"), prepared.release.id.0.short()]);
     ui.say(&format!("\n{}", facts.lay_out()));
+    show_warnings(&prepared.findings, ui);
+}
+
+/// A line for each warning, and how many there are; `check` says what to do about them. Then what is worth knowing.
+fn show_warnings(findings: &[(Option<Name>, Finding)], ui: &Ui) {
+    let of = |severity: Severity| findings.iter().filter(move |(_, finding)| finding.severity == severity);
+    let show = |(target, finding): &(Option<Name>, Finding)| {
+        let of = target.as_ref().map_or_else(String::new, |target| format!("{target}: "));
+        let code = format!("({})", finding.code);
+        let line = words::flow(&format!("{of}{} {code}", finding.what), 4, 6);
+        ui.say(&format!("    {}", line.replace(&code, &faint(&code))));
+    };
+    let warnings = of(Severity::Warns).count() as u64;
+    if warnings > 0 {
+        let count = words::count(warnings, "warning", "warnings");
+        ui.say(&format!("\n  {} lantern check says what to do", care(format!("{count}:"))));
+        of(Severity::Warns).for_each(show);
+    }
+    if of(Severity::Note).next().is_some() {
+        ui.say(&format!("\n  {}", faint("worth knowing:")));
+        of(Severity::Note).for_each(show);
+    }
 }

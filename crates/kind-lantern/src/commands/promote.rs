@@ -2,7 +2,7 @@ use lantern_core::names::Name;
 use lantern_core::version::ReleaseAsked;
 
 use super::{Done, moving};
-use crate::args::EditionArg;
+use crate::args::{EditionArg, TargetsArg};
 use crate::ui::Ui;
 
 /// Shown at the end of the help.
@@ -14,7 +14,7 @@ const EXAMPLES: &str = r#"Examples:
 ///
 /// Shows what replaces what and how much each player downloads, and asks. For a branch that everyone follows, the
 /// release's name must be typed or given with --confirm; --yes is not enough there. If somebody else moves the branch
-/// in between, nothing is done.
+/// in between, nothing is done. With --target these targets alone are moved, and the others stay as they are.
 #[derive(Debug, clap::Args)]
 #[command(after_help = EXAMPLES)]
 pub struct Args {
@@ -27,15 +27,21 @@ pub struct Args {
     #[arg(value_parser = super::release_asked)]
     release: Option<ReleaseAsked>,
     #[command(flatten)]
+    targets: TargetsArg,
+    /// Although somebody tried it and said that it does not show what it should
+    #[arg(long)]
+    anyway: bool,
+    #[command(flatten)]
     options: moving::Options,
     #[command(flatten)]
     pub edition: EditionArg,
 }
 
 pub fn run(args: &Args, ui: &Ui) -> Done {
-    let mut project = super::lock(ui)?;
+    let mut project = super::lock_about(&args.targets, ui)?;
     project.open.project.storefront(&args.storefront)?;
-    let release = project.open.release(args.release.as_ref())?;
-    let plan = project.plan_promote(&args.storefront, &args.branch, release, args.options.comment.clone())?;
-    moving::run(&mut project, &plan, &args.options, ui)
+    let release = project.release_at(&args.storefront, args.release.as_ref())?;
+    let plan = project.plan_promote(&args.storefront, &args.branch, release, args.options.because.clone())?;
+    project.open.project.only_targets(&[])?;
+    moving::run(&mut project, &plan, &args.options, args.anyway, ui)
 }

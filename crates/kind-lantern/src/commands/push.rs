@@ -1,12 +1,15 @@
+use std::path::PathBuf;
+
+use lantern_core::notes::{Notes, UNDETERMINED};
 use lantern_core::version::ReleaseAsked;
 use lantern_project::{Project, ProjectError, PushDepot, PushDone, PushPlan, PushTexts};
 use serde::Serialize;
 
 use super::{Agreement, Done};
-use crate::args::EditionArg;
+use crate::args::{EditionArg, TargetsArg};
 use crate::diagnostic::CommandError;
 use crate::table::Table;
-use crate::ui::{Ui, bad, faint, good, strong};
+use crate::ui::{Ui, bad, care, faint, good, strong};
 use crate::words;
 
 /// Shown at the end of the help.
@@ -25,15 +28,20 @@ pub struct Args {
     /// The storefront's name in lantern.toml; several with commas between
     #[arg(value_parser = storefronts)]
     storefront: Storefronts,
-    /// Which release: 1.4.0, 27, or "1.4.0 (27)". Left out: the newest
+    /// Which release: 1.4.0, 27, or "1.4.0 (27)". Left out: the newest of each edition that the storefront has
     #[arg(value_parser = release_asked)]
     release: Option<ReleaseAsked>,
     /// What this build is for; only your team sees it
     #[arg(long, value_name = "TEXT")]
     message: Option<String>,
     /// What is new; players see it
-    #[arg(long, value_name = "TEXT")]
+    #[arg(long, value_name = "TEXT", conflicts_with = "notes_from")]
     notes: Option<String>,
+    /// A file with what is new: under a heading for each language, such as "# en", or without headings
+    #[arg(long, value_name = "FILE")]
+    notes_from: Option<PathBuf>,
+    #[command(flatten)]
+    targets: TargetsArg,
     #[command(flatten)]
     agreement: Agreement,
     #[command(flatten)]
@@ -111,16 +119,22 @@ enum Outcome {
 }
 
 pub fn run(args: &Args, ui: &Ui) -> Done {
-    let mut project = super::lock(ui)?;
+    let notes = notes(args)?;
+    let mut project = super::lock_about(&args.targets, ui)?;
     for storefront in &args.storefront.0 {
         project.open.project.storefront(storefront)?;
     }
-    let release = project.open.release(args.release.as_ref())?;
     let mut pushes: Vec<(PushPlan, Outcome)> = Vec::new();
     for storefront in &args.storefront.0 {
-        let texts = PushTexts { message: args.message.clone(), notes: args.notes.clone() };
-        let plan = project.plan_push(storefront, release.clone(), texts)?;
-        pushes.push((plan, Outcome::Planned));
+        let releases = match &args.release {
+            Some(asked) => vec![project.release_at(storefront, Some(asked))?],
+            None => project.newest_of_each_edition(storefront)?,
+        };
+        for release in releases {
+            let texts = PushTexts { message: args.message.clone(), notes: notes.clone() };
+            let plan = project.plan_push(storefront, release, texts)?;
+            pushes.push((plan, Outcome::Planned));
+        }
     }
     for (i, (plan, _)) in pushes.iter().enumerate() {
         if i > 0 {
@@ -138,10 +152,11 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     if args.agreement.plan || (is_needed && !args.agreement.ask(ui)?) {
         ui.document(&document(&pushes));
         if !args.agreement.plan {
-            ui.say("nothing was sent");
+            return Err(CommandError::declined("nothing was sent", ui));
         }
         return Ok(());
     }
+    let count = pushes.len();
     for (plan, outcome) in &mut pushes {
         match project.push(plan, &ui.progress()) {
             Ok(done) => {
@@ -149,7 +164,7 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
                 *outcome = Outcome::Done(done);
             }
             // One that failed must not keep the others from having it.
-            Err(error) if args.storefront.0.len() > 1 && !ui.is_stopped() => {
+            Err(error) if count > 1 && !ui.is_stopped() => {
                 ui.say(&format!("\n{} {}: {error}", bad("not finished:"), plan.place_name));
                 *outcome = Outcome::Failed(error);
             }
@@ -164,13 +179,20 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     if let Some(error) = failed {
         return Err(CommandError::from(error).said_in(ui));
     }
-    if is_needed {
-        let first = &args.storefront.0[0];
-        let configured = project.open.project.storefront(first)?.1;
-        let branch = configured.branches.first().map_or("BRANCH".to_owned(), |(branch, _)| branch.to_string());
-        ui.next(&format!("lantern promote {first} {branch}"));
-    }
-    Ok(())
+    project.open.project.only_targets(&[])?;
+    super::next(&project.open, ui, super::ASK_THEM)
+}
+
+fn notes(args: &Args) -> Result<Notes, CommandError> {
+    let Some(path) = &args.notes_from else {
+        return Ok(args.notes.as_deref().map(Notes::plain).unwrap_or_default());
+    };
+    let shown = lantern_core::path::shown(&path.display().to_string());
+    let bytes = lantern_store::durable::read_limited(path, lantern_core::notes::MAX_LEN)
+        .map_err(|e| CommandError::io(&format!("read {shown}"), e.source))?;
+    let text = String::from_utf8(bytes)
+        .map_err(|_| CommandError::usage(format!("{shown} is not UTF-8"), "save it as UTF-8 with your editor"))?;
+    Notes::read(&text).map_err(|e| CommandError::usage(format!("{shown}: {e}"), "see lantern push --help"))
 }
 
 fn document(pushes: &[(PushPlan, Outcome)]) -> Document<'_> {
@@ -232,10 +254,15 @@ fn show_plan(plan: &PushPlan, project: &Project, ui: &Ui) {
     if let Some(message) = &plan.message {
         facts.row([faint("for the team"), lantern_core::path::shown(message)]);
     }
-    if let Some(notes) = &plan.notes {
-        facts.row([faint("for players"), lantern_core::path::shown(notes)]);
+    for (language, text) in plan.notes.iter() {
+        let language = if language == UNDETERMINED { String::new() } else { format!(", {language}") };
+        facts.row([faint(format!("for players{language}")), lantern_core::path::shown(text)]);
     }
     ui.say(&format!("\n{}", facts.lay_out()));
+    if plan.exports_changed {
+        ui.say(&format!("  {} the exports changed since it was sealed; they are not in it", care("careful:")));
+    }
+    super::show_warning_count(plan.release.warnings, ui);
 }
 
 fn show_done(plan: &PushPlan, done: &PushDone, ui: &Ui) {

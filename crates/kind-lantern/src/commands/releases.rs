@@ -9,10 +9,11 @@ pub use withdraw::Document as WithdrawDocument;
 #[cfg(test)]
 pub use write::Document as WrittenDocument;
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 
 use clap::Subcommand;
 use lantern_core::board::{Board, KnownRelease};
+use lantern_core::event::TitleKey;
 use lantern_core::names::Name;
 use lantern_core::version::{ReleaseAsked, ReleaseName};
 use lantern_project::Open;
@@ -21,7 +22,7 @@ use serde::Serialize;
 use super::Done;
 use crate::args::EditionArg;
 use crate::table::Table;
-use crate::ui::{Ui, bad, faint, good, strong};
+use crate::ui::{Ui, bad, care, faint, good, strong};
 use crate::words;
 
 /// Shown at the end of the help.
@@ -83,6 +84,16 @@ struct ReleaseDocument {
     live_on: BTreeSet<String>,
     /// Targets that somebody started and said yes to.
     tried: BTreeSet<String>,
+    /// Targets that somebody started and said no to.
+    tried_no: BTreeSet<String>,
+    /// The targets that it has; empty where that is not known.
+    targets: Vec<Name>,
+    /// The storefront that it was found at, where it was sealed on another computer.
+    found_at: Option<Name>,
+    /// What its builds are for, as it was said when they were pushed.
+    messages: BTreeSet<String>,
+    /// What builds say of themselves inside and the release does not, by target.
+    claims: BTreeMap<Name, Vec<String>>,
     /// Why, when it was withdrawn.
     withdrawn: Option<String>,
     /// Whether only its record is left.
@@ -110,7 +121,8 @@ fn list(open: &Open, ui: &Ui) -> Done {
     let mut releases = Vec::new();
     for edition in open.project.editions() {
         let board = open.board(&edition)?;
-        releases.extend(board.releases.iter().map(|release| describe(&board, release)));
+        let titles = open.titles(&board, &edition)?;
+        releases.extend(board.releases.iter().map(|release| describe(open, &board, &titles, release)));
     }
     releases.sort_by_key(|r: &ReleaseDocument| std::cmp::Reverse(r.name.number));
     let document = ListDocument { schema: "lantern.releases/1", releases };
@@ -129,8 +141,22 @@ fn list(open: &Open, ui: &Ui) -> Done {
         let state = match (&release.withdrawn, release.freed) {
             (Some(because), _) => format!("{} {}", bad("withdrawn:"), lantern_core::path::shown(because)),
             (None, true) => faint("content freed"),
-            (None, false) if !release.tried.is_empty() => format!("{} {}", good("tried"), join(&release.tried)),
-            (None, false) => String::new(),
+            (None, false) => {
+                let mut parts = Vec::new();
+                if !release.tried_no.is_empty() {
+                    parts.push(format!("{} {}", bad("tried, no:"), join(&release.tried_no)));
+                }
+                if !release.tried.is_empty() {
+                    parts.push(format!("{} {}", good("tried"), join(&release.tried)));
+                }
+                if !release.claims.is_empty() {
+                    parts.push(format!("{} {}", care("differs inside:"), words::names(release.claims.keys())));
+                }
+                if release.found_at.is_some() {
+                    parts.push(faint("sealed elsewhere"));
+                }
+                parts.join(", ")
+            }
         };
         table.row([
             strong(&release.name),
@@ -156,18 +182,31 @@ fn where_it_is(release: &ReleaseDocument) -> String {
     storefronts.join("; ")
 }
 
-fn describe(board: &Board, release: &KnownRelease) -> ReleaseDocument {
-    let pushed = board.pushed.iter().filter(|p| p.release == release.id);
+fn describe(open: &Open, board: &Board, titles: &BTreeMap<Name, TitleKey>, release: &KnownRelease) -> ReleaseDocument {
+    let called = |title: &TitleKey| titles.iter().find(|(_, known)| *known == title).map(|(name, _)| name.to_string());
+    let pushed = || board.pushed.iter().filter(|p| p.release == release.id);
     let live = board.branches.iter().filter(|(_, facts)| facts.targets.values().any(|b| b.release == release.id));
-    let tried = board.tried.values().filter(|t| t.release == release.id && t.yes);
+    let live = live.filter_map(|((title, branch), _)| Some(format!("{branch} at {}", called(title)?)));
+    let tried = |yes: bool| {
+        let tried = board.tried.values().filter(move |t| t.release == release.id && t.yes == yes);
+        tried.map(|t| t.target.to_string()).collect()
+    };
+    let record = open.store.record(release.id).ok();
+    let differing = record.iter().flat_map(|record| record.targets.iter().map(move |target| (record, target)));
+    let differing = differing.map(|(record, t)| (t.target.clone(), t.claims.differing(&record.game, &release.name)));
     ReleaseDocument {
         edition: release.edition.clone(),
         name: release.name.clone(),
         id: release.id.to_string(),
         sealed_at: release.sealed_at,
-        pushed_to: pushed.map(|p| p.place.name.to_string()).collect(),
-        live_on: live.map(|((place, branch), _)| format!("{branch} at {}", place.name)).collect(),
-        tried: tried.map(|t| t.target.to_string()).collect(),
+        pushed_to: pushed().filter_map(|p| called(&p.place.key())).collect(),
+        live_on: live.collect(),
+        tried: tried(true),
+        tried_no: tried(false),
+        targets: release.targets.clone(),
+        found_at: release.found_at.as_ref().map(|place| place.name.clone()),
+        messages: pushed().filter_map(|p| p.message.clone()).collect(),
+        claims: differing.filter(|(_, claims)| !claims.is_empty()).collect(),
         withdrawn: board.withdrawn.get(&release.id).cloned(),
         freed: board.freed.contains(&release.id),
     }

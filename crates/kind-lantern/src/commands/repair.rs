@@ -137,7 +137,11 @@ fn document(done: &StoreRepaired) -> Document<'_> {
             .iter()
             .map(|(storefront, bytes)| ReceivedDocument { storefront, bytes: *bytes })
             .collect(),
-        unreachable: done.unreachable.iter().map(|(storefront, why)| super::UnreachableDocument { storefront, why }).collect(),
+        unreachable: done
+            .unreachable
+            .iter()
+            .map(|(storefront, why)| super::UnreachableDocument { storefront, why })
+            .collect(),
         repaired: &done.repaired,
         broken: done.broken.iter().map(|b| BrokenDocument { release: &b.release, lost: &b.lost }).collect(),
     }

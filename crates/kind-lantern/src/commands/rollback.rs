@@ -4,12 +4,13 @@ use lantern_project::ProjectError;
 
 use super::{Done, moving};
 use crate::args::EditionArg;
+use crate::diagnostic::CommandError;
 use crate::ui::{Ui, care, strong};
 
 /// Shown at the end of the help.
 const EXAMPLES: &str = r#"Examples:
   lantern rollback brambleyard open-water --plan
-  lantern rollback brambleyard open-water 1.3.2 --confirm "1.3.2 (25)" --comment "saves are lost""#;
+  lantern rollback brambleyard open-water 1.3.2 --confirm "1.3.2 (25)" --because "saves are lost""#;
 
 /// Put back what a branch had before
 ///
@@ -37,8 +38,8 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     let mut project = super::lock(ui)?;
     let edition = project.open.project.first_edition();
     let mut plan = |wanted: Option<&ReleaseAsked>| {
-        let (confirmed, comment) = (args.options.confirmed(), args.options.comment.clone());
-        project.plan_rollback(&args.storefront, &edition, &args.branch, wanted, confirmed, comment)
+        let (confirmed, because) = (args.options.confirmed(), args.options.because.clone());
+        project.plan_rollback(&args.storefront, &edition, &args.branch, wanted, confirmed, because)
     };
     let plan = match plan(args.release.as_ref()) {
         // Whoever is there to be asked says which release is meant, and that one it is.
@@ -48,10 +49,8 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
                     format!("{} at {} went back to {} {}.", back.branch, back.place, strong(&back.now), back.ago);
                 ui.say(&format!("{} {headline}", care("careful:")));
                 let question = format!("Go back once more, to {}? (y/n)", strong(next));
-                let answer = ui.ask(&question, "the release to go back to", "RELEASE")?;
-                if !matches!(answer.to_lowercase().as_str(), "y" | "yes") {
-                    ui.say("nothing was changed");
-                    return Ok(());
+                if !super::yes_or_no(ui, &question, "the release to go back to", "RELEASE")? {
+                    return Err(CommandError::declined("nothing was changed", ui));
                 }
                 plan(Some(&ReleaseAsked::Name(next.clone())))?
             }
@@ -59,5 +58,5 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
         },
         other => other?,
     };
-    moving::run(&mut project, &plan, &args.options, ui)
+    moving::run(&mut project, &plan, &args.options, false, ui)
 }

@@ -23,8 +23,10 @@ pub struct Document<'a> {
 struct EditionDocument<'a> {
     edition: &'a Name,
     newest: Option<&'a lantern_core::version::ReleaseName>,
-    /// `sealed`, `changed` or `wrong`.
+    /// `sealed`, `changed`, `withdrawn`, `wrong` or `not-here`.
     exports: &'static str,
+    /// Targets of the newest release that somebody tried and said no to.
+    tried_no: &'a [Name],
     storefronts: Vec<StorefrontDocument<'a>>,
 }
 
@@ -47,7 +49,7 @@ pub fn run(ui: &Ui) -> Done {
         let standing = open.standing(&edition)?;
         all.push((edition, name, standing));
     }
-    let next = all.iter().find_map(|(_, _, standing)| standing.next.clone());
+    let next = all.iter().find_map(|(_, _, standing)| standing.next.as_ref()).map(ToString::to_string);
     let editions = all.iter().map(|(edition, _, standing)| document(edition, standing)).collect();
     ui.document(&Document { schema: "lantern.standing/1", game: &game, editions, next: next.as_deref() });
     for (i, (_, name, standing)) in all.iter().enumerate() {
@@ -58,7 +60,7 @@ pub fn run(ui: &Ui) -> Done {
     }
     match &next {
         Some(next) => ui.next(next),
-        None => ui.next("lantern live   asks the storefronts themselves"),
+        None => ui.next(super::ASK_THEM),
     }
     Ok(())
 }
@@ -78,7 +80,10 @@ fn document<'a>(edition: &'a Name, standing: &'a Standing) -> EditionDocument<'a
             Exports::Sealed => "sealed",
             Exports::Changed => "changed",
             Exports::Wrong => "wrong",
+            Exports::Withdrawn => "withdrawn",
+            Exports::NotHere => "not-here",
         },
+        tried_no: &standing.tried_no,
         storefronts: standing.storefronts.iter().map(storefront).collect(),
     }
 }
@@ -93,8 +98,13 @@ fn show(game: &str, standing: &Standing, ui: &Ui) {
         (Exports::Changed, Some(_)) => format!("{} since then", care("changed")),
         (Exports::Changed, None) => "ready to be taken in".to_owned(),
         (Exports::Wrong, _) => format!("{} cannot be taken in as they are", bad("wrong:")),
+        (Exports::Withdrawn, _) => format!("exactly a release that was {}", care("withdrawn")),
+        (Exports::NotHere, _) => "not on this computer".to_owned(),
     };
     table.row([faint("exports"), exports]);
+    if !standing.tried_no.is_empty() {
+        table.row([faint("tried"), format!("{} {}", bad("no:"), crate::words::names(&standing.tried_no))]);
+    }
     for at in &standing.storefronts {
         table.row([faint(&at.storefront), at_storefront(at, standing.newest.is_some())]);
     }

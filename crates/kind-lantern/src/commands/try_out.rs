@@ -68,6 +68,12 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     } else {
         let (program, arguments, folder) = trial.command();
         let code = super::start_program(&program, &arguments, &folder, ui)?;
+        let Some(code) = code else {
+            return Err(CommandError::computer(
+                format!("{} was ended by a signal; nothing is recorded", trial.start.file),
+                "try it again",
+            ));
+        };
         let yes = if code == 0 { args.yes || ask(ui)? } else { false };
         (Some(code), yes)
     };
@@ -92,8 +98,7 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
 }
 
 fn ask(ui: &Ui) -> Result<bool, CommandError> {
-    let answer = ui.ask("\nDid it show the right first screen? (y/n)", "your yes", "--yes")?;
-    Ok(matches!(answer.to_lowercase().as_str(), "y" | "yes"))
+    super::yes_or_no(ui, "Did it show the right first screen? (y/n)", "your yes", "--yes")
 }
 
 fn look_at_page(trial: &Trial, port: u16, ui: &Ui) -> Result<bool, CommandError> {

@@ -33,7 +33,7 @@ fn without_access_nothing_is_sent() {
         open-water   nothing yet
         not heard: there is no access to http://127.0.0.1:PORT on this computer
 
-    next: lantern push brambleyard
+    next: lantern connect brambleyard
     ");
 }
 
@@ -44,7 +44,7 @@ fn a_missing_answer_names_its_option() {
     assert!(String::from_utf8_lossy(&output.stderr).contains("--client"));
     let output =
         env.command(&["connect", "brambleyard", "--client", "x"]).env_remove("LANTERN_SECRET").output().unwrap();
-    assert_eq!(output.status.code(), Some(2));
+    assert_eq!(output.status.code(), Some(7));
     assert!(String::from_utf8_lossy(&output.stderr).contains("LANTERN_SECRET"));
 }
 

@@ -64,10 +64,11 @@ fn the_whole_chain_reads_well() {
       linux-x86_64   nothing        1.3.2 (1)   –                 4.33 MB         8.57 MB
 
       everyone: open-water is the line that every player follows
+      tried: nobody has tried it yet
 
     live: 1.3.2 (1) on open-water at Brambleyard
 
-    next: lantern live
+    next: lantern live   asks the storefronts themselves
     ");
     snapshot!(env.lantern(&["install", "brambleyard", "open-water", "player", "--target", "linux"]).whole(), @"
     installed Saltmarsh Post 1.3.2 (1) in player
@@ -105,6 +106,7 @@ fn the_whole_chain_reads_well() {
         open-water   1.3.2 (1)   behind
                      linux
                      build 1 there, since YYYY-MM-DD HH:MM by paper-heron
+                     first
 
     next: lantern promote brambleyard open-water
     ");
@@ -115,6 +117,7 @@ fn the_whole_chain_reads_well() {
       linux-x86_64   1.3.2 (1)      1.4.0 (2)   203 kB            4.37 MB         8.66 MB
 
       everyone: open-water is the line that every player follows
+      tried: nobody has tried it yet
     ");
     snapshot!(env.lantern(&["promote", "brambleyard", "open-water", "1.4.0", "--confirm", "1.4.0 (2)"]).whole(), @"
     Promote 1.4.0 (2) to open-water at Brambleyard
@@ -123,10 +126,11 @@ fn the_whole_chain_reads_well() {
       linux-x86_64   1.3.2 (1)      1.4.0 (2)   203 kB            4.37 MB         8.66 MB
 
       everyone: open-water is the line that every player follows
+      tried: nobody has tried it yet
 
     live: 1.4.0 (2) on open-water at Brambleyard
 
-    next: lantern live
+    next: lantern live   asks the storefronts themselves
     ");
     snapshot!(env.lantern(&["install", "brambleyard", "open-water", "player", "--target", "linux"]).whole(), @"
     updated 1.3.2 (1) to Saltmarsh Post 1.4.0 (2) in player
@@ -149,8 +153,9 @@ fn the_whole_chain_reads_well() {
     YYYY-MM-DD HH:MM   wren   pushed 1.4.0 (2) to brambleyard as build 2, 212 kB
     YYYY-MM-DD HH:MM   wren   sealed 1.4.0 (2)
     YYYY-MM-DD HH:MM   wren   put 1.3.2 (1) on open-water at brambleyard
-    YYYY-MM-DD HH:MM   wren   pushed 1.3.2 (1) to brambleyard as build 1, 4.34 MB
+    YYYY-MM-DD HH:MM   wren   pushed 1.3.2 (1) to brambleyard as build 1, 4.34 MB: first
     YYYY-MM-DD HH:MM   wren   sealed 1.3.2 (1)
+    YYYY-MM-DD HH:MM   wren   saw the branch open-water at brambleyard, with nothing on it yet
     YYYY-MM-DD HH:MM   wren   connected to brambleyard as paper-heron
     ");
     assert_eq!(files(&env.path("player")), files(&env.path("exports/linux")));
@@ -229,14 +234,18 @@ fn doing_it_again_makes_nothing_new() {
     snapshot!(env.lantern(&["prepare"]).whole(), @"
     nothing changed: Saltmarsh Post 1.3.2 (1) holds exactly this
 
-    next: lantern push brambleyard
+    next: lantern live   asks the storefronts themselves
     ");
     snapshot!(env.lantern(&["prepare", "--read-all"]).whole(), @"
     nothing changed: Saltmarsh Post 1.3.2 (1) holds exactly this
 
-    next: lantern push brambleyard
+    next: lantern live   asks the storefronts themselves
     ");
-    snapshot!(env.lantern(&["push", "brambleyard"]).whole(), @"nothing to send: 1.3.2 (1) is at Brambleyard already, as build 1");
+    snapshot!(env.lantern(&["push", "brambleyard"]).whole(), @"
+    nothing to send: 1.3.2 (1) is at Brambleyard already, as build 1
+
+    next: lantern live   asks the storefronts themselves
+    ");
     snapshot!(env.lantern(&["promote", "brambleyard", "open-water"]).whole(), @"nothing to do: open-water at Brambleyard has 1.3.2 (1) already");
     env.lantern(&["install", "brambleyard", "open-water", "player", "--target", "linux"]).success();
     snapshot!(env.lantern(&["install", "brambleyard", "open-water", "player", "--target", "linux"]).whole(), @"Saltmarsh Post 1.3.2 (1) is in player already, every file as it should be");
@@ -316,10 +325,11 @@ fn everyones_line_is_never_moved_by_a_plain_yes() {
       linux-x86_64   nothing        1.3.2 (1)   –                 4.33 MB         8.57 MB
 
       everyone: open-water is the line that every player follows
+      tried: nobody has tried it yet
     ------- stderr -------
     error: your confirmation, the release's own name, is missing
       try: give it with --confirm "1.3.2 (1)"
-    [exit status: 2]
+    [exit status: 7]
     "#);
     snapshot!(env.lantern(&["promote", "brambleyard", "open-water", "--confirm", "1.3.2 (2)"]).fails(2).stderr(), @r#"
     error: --confirm says "1.3.2 (2)", the plan is about "1.3.2 (1)"
@@ -354,6 +364,7 @@ fn going_back_to_an_older_release_is_said_aloud() {
       linux-x86_64   1.4.0 (2)      1.3.2 (1)   160 kB            4.33 MB         8.57 MB
 
       everyone: open-water is the line that every player follows
+      tried: nobody has tried it yet
       careful: players go back to an older release
     ");
 }
@@ -384,10 +395,10 @@ fn a_rollback_goes_back_and_further_back_and_never_forth() {
     ------- stderr -------
     error: your confirmation, the release's own name, is missing
       try: give it with --confirm "1.4.0 (2)"
-    [exit status: 2]
+    [exit status: 7]
     "#);
     assert_eq!(env.on_branch(), "1.4.1 (3) build 3 revision 3");
-    let back = |name: &str| env.lantern(&[&rollback[..], &["--confirm", name, "--comment", "saves are lost"]].concat());
+    let back = |name: &str| env.lantern(&[&rollback[..], &["--confirm", name, "--because", "saves are lost"]].concat());
     snapshot!(back("1.4.0 (2)").whole(), @"
     Put back 1.4.0 (2) on open-water at Brambleyard
 
@@ -395,12 +406,12 @@ fn a_rollback_goes_back_and_further_back_and_never_forth() {
       linux-x86_64   1.4.1 (3)      1.4.0 (2)   156 B             4.37 MB         8.66 MB
 
       everyone: open-water is the line that every player follows
-      comment: saves are lost
+      because: saves are lost
       careful: players go back to an older release
 
     back: 1.4.0 (2) on open-water at Brambleyard
 
-    next: lantern live
+    next: lantern live   asks the storefronts themselves
     ");
     assert_eq!(env.on_branch(), "1.4.0 (2) build 2 revision 4");
     // Right behind a rollback, the same command names no release: it may be the same wish twice.
@@ -413,7 +424,7 @@ fn a_rollback_goes_back_and_further_back_and_never_forth() {
     [exit status: 3]
     "#);
     let to = |release: &str, name: &str| env.lantern(&[&rollback[..], &[release, "--confirm", name]].concat());
-    let comment = ["1.3.2", "--confirm", "1.3.2 (1)", "--comment", "saves are lost"];
+    let comment = ["1.3.2", "--confirm", "1.3.2 (1)", "--because", "saves are lost"];
     env.lantern(&[&rollback[..], &comment].concat()).success();
     assert_eq!(env.on_branch(), "1.3.2 (1) build 1 revision 5");
     // A release that is named is gone back to once, however often it is asked for.
@@ -440,7 +451,7 @@ fn a_rollback_goes_back_and_further_back_and_never_forth() {
     YYYY-MM-DD HH:MM   wren   put 1.4.0 (2) on open-water at brambleyard
     YYYY-MM-DD HH:MM   wren   put 1.3.2 (1) back on open-water at brambleyard: saves are lost
 
-    11 older ones: --count 14
+    12 older ones: --count 15
     ");
 }
 

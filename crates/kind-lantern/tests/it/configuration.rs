@@ -81,7 +81,7 @@ fn init_overwrites_nothing_and_asks_nothing_without_a_terminal() {
     ------- stderr -------
     error: the game's identity is missing
       try: give it with --identity
-    [exit status: 2]
+    [exit status: 7]
     ");
     assert!(!env.path("lantern.toml").exists() && !env.path(".lantern").exists());
     env.write("lantern.toml", "mine");
@@ -143,7 +143,7 @@ fn init_does_not_guess_between_several_exports() {
     let env = TestEnv::without_storefront();
     std::fs::create_dir(env.path("exports/other")).unwrap();
     std::fs::copy(env.path("exports/linux/saltmarsh"), env.path("exports/other/saltmarsh")).unwrap();
-    let ran = env.lantern(&INIT).fails(2);
+    let ran = env.lantern(&INIT).fails(7);
     assert!(ran.stderr().contains("there are several") && ran.stderr().contains("--export"), "{}", ran.stderr());
 }
 

@@ -196,7 +196,7 @@ fn a_storefront_gets_only_the_targets_that_are_for_it() {
         estuary      nothing yet
         open-water   nothing yet
 
-    next: lantern promote brambleyard estuary
+    next: lantern promote brambleyard creek
     ");
     env.lantern(&["promote", "brambleyard", "creek", "--yes"]).success();
     let live = env.lantern(&["live", "--json"]).success().json();

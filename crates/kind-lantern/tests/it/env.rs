@@ -42,6 +42,10 @@ pub fn desktops(address: &str) -> String {
     [DESKTOPS, exports::config::DESKTOP_DEPOTS, &exports::config::brambleyard(address, "")].join("\n")
 }
 
+/// Lets a test give versions that the builds of other systems do not have inside.
+pub const TRIED_VERSIONS: &str =
+    "[checks]\naccept = [{ code = \"version-differs\", because = \"only tried\" }]\n\n[targets.linux]";
+
 pub struct TestEnv {
     temp: tempfile::TempDir,
     running: Option<Running>,

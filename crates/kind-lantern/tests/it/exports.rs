@@ -335,6 +335,12 @@ fn three_systems_go_the_whole_way() {
       added to the store   4.34 MB  (the first release)
       release id  ID
 
+      4 warnings: lantern check says what to do
+        macos: Saltmarsh Post.app has no icon (no-icon)
+        macos: Saltmarsh Post.app/Contents/MacOS/saltmarsh is not signed at all: Apple's own processors do not start it (unsigned)
+        windows: Saltmarsh Post.exe has no icon (no-icon)
+        windows: Saltmarsh Post.exe opens a console window beside the game (console-window)
+
     next: lantern push brambleyard
     ");
     env.lantern(&["push", "brambleyard", "--yes"]).success();
@@ -343,14 +349,16 @@ fn three_systems_go_the_whole_way() {
 
       system            players have   they get    update download   full download   on disk
       linux-x86_64      nothing        1.3.2 (1)   –                 4.33 MB         8.57 MB
-      macos-universal   nothing        1.3.2 (1)   –                 641 B           150 kB
+      macos-universal   nothing        1.3.2 (1)   –                 637 B           150 kB
       windows-x86_64    nothing        1.3.2 (1)   –                 329 B           101 kB
 
       everyone: open-water is the line that every player follows
+      tried: nobody has tried it yet
+      warns: 4 warnings when it was sealed: lantern check
 
     live: 1.3.2 (1) on open-water at Brambleyard
 
-    next: lantern live
+    next: lantern live   asks the storefronts themselves
     ");
     for target in ["windows", "macos", "linux"] {
         env.lantern(&["install", "brambleyard", "open-water", target, "--target", target]).success();
@@ -368,8 +376,9 @@ fn three_systems_go_the_whole_way() {
       brambleyard   newest sealed: 1.4.0 (2)
         open-water   1.4.0 (2)   newest
                      linux, windows
+                     unchanged since 1.3.2 (1)
                      build 2 there, since YYYY-MM-DD HH:MM by paper-heron
-                     1.3.2 (1)   behind
+                     1.3.2 (1)   not in 1.4.0 (2)
                      macos
                      build 1 there, since YYYY-MM-DD HH:MM by paper-heron
 
@@ -380,17 +389,22 @@ fn three_systems_go_the_whole_way() {
 #[test]
 fn an_export_that_was_forgotten_is_a_warning() {
     let env = three_systems();
+    env.edit("lantern.toml", "[targets.linux]", crate::env::TRIED_VERSIONS);
     env.lantern(&["prepare"]).success();
     env.write("exports/linux/letters/en.txt", "new");
     env.write("exports/windows/saltmarsh.dat", "new");
     let document = env.lantern(&["prepare", "--json"]).success().one();
-    let findings = document["findings"].as_array().unwrap();
+    let found = |document: &serde_json::Value| {
+        let findings = document["findings"].as_array().unwrap().clone();
+        findings.into_iter().filter(|finding| finding["code"] == "target-unchanged").collect::<Vec<_>>()
+    };
+    let findings = found(&document);
     assert_eq!(findings.len(), 1);
-    assert_eq!((&findings[0]["code"], &findings[0]["severity"]), (&"target-unchanged".into(), &"warns".into()));
+    assert_eq!(findings[0]["severity"], "warns");
     assert!(findings[0]["what"].as_str().unwrap().starts_with("macos is exactly what it was in 1.3.2 (1)"));
     // A new version of the same trees is no slip.
     let document = env.lantern(&["prepare", "--version", "1.3.3", "--json"]).success().one();
-    assert_eq!(document["findings"], serde_json::json!([]));
+    assert_eq!(found(&document), [serde_json::Value::Null; 0]);
 }
 
 #[test]

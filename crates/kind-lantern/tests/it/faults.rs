@@ -172,7 +172,7 @@ fn a_damaged_store_is_found_and_named() {
     // Nothing that is damaged is relied on: what the next release needs is taken from its export.
     env.next_version();
     let ran = env.lantern(&["prepare"]).success();
-    assert!(ran.stdout().contains("lantern repair"), "{}", ran.whole());
+    assert!(ran.stdout().contains("store-damaged"), "{}", ran.whole());
     env.lantern(&["push", "brambleyard", "--yes"]).success();
     env.lantern(&["verify"]).fails(5);
     // What the earlier one lost and the new export does not have comes from the storefront.
@@ -213,7 +213,7 @@ fn a_damaged_ledger_is_an_error_that_changes_nothing() {
     drop(connection);
     let ran = env.lantern(&["live"]).fails(5);
     snapshot!(ran.stderr(), @"
-    error: event 4 of the ledger does not follow the one before it: something was removed or changed
+    error: event 5 of the ledger does not follow the one before it: something was removed or changed
       try: lantern ledger rebuild
       try: it makes the ledger again of its copy, the store and the storefronts. Nothing was changed now
     ");

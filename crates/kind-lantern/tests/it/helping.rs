@@ -31,7 +31,7 @@ fn no_secret_is_shown_to_anybody() {
     let secret = env.running().place().secret().to_owned();
     // Planted where people leave them: in the configuration, in an argument, in a comment.
     env.edit("lantern.toml", "[game]", &format!("# my secret: {secret}\n[game]"));
-    env.lantern(&["promote", "brambleyard", "open-water", "--plan", "--comment", &secret]).success();
+    env.lantern(&["promote", "brambleyard", "open-water", "--plan", "--because", &secret]).success();
     env.lantern(&["push", "brambleyard", "--message", &secret, "--yes"]).success();
     let mut command = env.command(&["help-me"]);
     assert!(command.env_remove("LANTERN_SECRET").output().unwrap().status.success());

@@ -34,7 +34,7 @@ fn one_thing_at_a_time() {
       name        Saltmarsh Post
       identity    example.paperheron.saltmarsh
       version     1.3.2
-      number      25
+      number      1.3.2
       starts      Saltmarsh Post.app/Contents/MacOS/saltmarsh
       needs       macOS 11.0
       size        12 files, 10.4 MB
@@ -52,7 +52,7 @@ fn one_thing_at_a_time() {
       name        Saltmarsh Post
       identity    example.paperheron.saltmarsh
       version     1.3.2
-      number      25
+      number      1.3.2
       starts      Contents/MacOS/saltmarsh
       needs       macOS 11.0
       size        9 files, 8.62 MB
@@ -138,7 +138,7 @@ fn several_side_by_side() {
     assert!(ran.contains("version differs: 1.3.2, 1.4.0"), "{ran}");
     let document = env.lantern(&["inspect", "new/macos", "exports/linux", "--json"]).success().json();
     let things = document["things"].as_array().unwrap();
-    assert_eq!((&things[0]["version"], &things[0]["number"]), (&"1.4.0".into(), &"27".into()));
+    assert_eq!((&things[0]["version"], &things[0]["number"]), (&"1.4.0".into(), &"1.4.0".into()));
     assert_eq!(things[1]["signature"]["kind"], "not-usual");
 }
 

@@ -42,6 +42,8 @@ mod installing;
 #[cfg(test)]
 mod keeping;
 #[cfg(test)]
+mod knowing;
+#[cfg(test)]
 mod mending;
 #[cfg(test)]
 mod private;

@@ -186,6 +186,7 @@ fn strangers_get_what_is_theirs_and_nothing_else() {
     let (before, after) = text.split_once("[depots.voices-ja]").unwrap();
     let owned = after.replacen("language = \"ja\"", "owns = \"first-tide\"", 1);
     env.write("lantern.toml", &format!("{before}[depots.voices-ja]{owned}"));
+    env.edit("lantern.toml", "[targets.linux]", crate::env::TRIED_VERSIONS);
     let push = |version: &str, number: u64, branches: &[&str]| {
         env.write("exports/linux/letters/en.txt", &format!("Dear Wren, this is {version}."));
         env.write("exports/windows/voices/ja/letters.snd", &format!("{version} in Japanese").repeat(50));
@@ -313,6 +314,7 @@ fn testers_are_invited_and_nobody_else_gets_in() {
     // It is kept by the folder, and used for what comes next.
     env.write("exports/linux/letters/en.txt", "Dear Aldous, the lighthouse is lit.");
     env.edit("lantern.toml", "1.3.2", "1.4.0");
+    env.edit("lantern.toml", "[targets.linux]", crate::env::TRIED_VERSIONS);
     env.lantern(&["prepare"]).success();
     env.lantern(&["push", "brambleyard", "--yes"]).success();
     env.lantern(&["promote", "brambleyard", "creek", "--yes"]).success();

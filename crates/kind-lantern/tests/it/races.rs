@@ -185,8 +185,10 @@ fn two_people_who_take_the_same_number_are_told() {
     run(".", &["push", "brambleyard", "--yes"]).success();
     let refused = run("other", &["push", "brambleyard", "--yes"]).fails(3);
     assert!(refused.stderr().contains("the number 2 is taken"), "{}", refused.stderr());
-    // The number was seen now: preparing anew gives one above.
-    run("other", &["prepare", "--version", "1.3.3"]).success();
+    // The same command says what helps, and it does: preparing again gives the next number.
+    assert!(run("other", &[]).success().stdout().contains("next: lantern prepare"));
+    let sealed = run("other", &["prepare"]).success().stdout();
+    assert!(sealed.contains("sealed Saltmarsh Post 1.3.2 (3)"), "{sealed}");
     let document = run("other", &["push", "brambleyard", "--yes", "--json"]).success().one();
     assert_eq!((&document["release"]["number"], &document["build"]), (&3.into(), &3.into()));
 }
@@ -222,7 +224,7 @@ fn what_somebody_else_did_is_seen_and_recorded() {
     run("other", &["promote", "brambleyard", "open-water", "--confirm", "1.3.2 (2)"]).success();
     assert_eq!(env.on_branch(), "1.3.2 (2) build 2 revision 2");
     let kinds = env.event_kinds();
-    assert_eq!(kinds.iter().rev().take(2).collect::<Vec<_>>(), ["number-seen", "seen"]);
+    assert_eq!(kinds.iter().rev().take(2).collect::<Vec<_>>(), ["seen", "build-found"]);
     // A plan against a build of somebody else fetches its manifest to foretell the download.
     let plan = env.lantern(&["promote", "brambleyard", "open-water", "1", "--plan", "--json"]).success().json();
     let update = plan["changes"][0]["update_bytes"].as_u64().unwrap();

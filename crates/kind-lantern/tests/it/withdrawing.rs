@@ -64,7 +64,7 @@ fn a_withdrawn_release_goes_nowhere_any_more() {
       still live: players on creek at brambleyard have it, and keep it until a
       rollback or another release; this alone changes no branch
     ");
-    assert!(withdraw(&["--yes"]).fails(2).stderr().contains("--because"));
+    assert!(withdraw(&["--yes"]).fails(7).stderr().contains("--because"));
     withdraw(&["--because", "a save bug", "--yes"]).success();
     snapshot!(withdraw(&["--yes"]).whole(), @"nothing to do: 1.4.0-rc (2) is withdrawn everywhere");
     snapshot!(env.lantern(&["promote", "brambleyard", "estuary", "2", "--yes"]).whole(), @"
@@ -83,7 +83,7 @@ fn a_withdrawn_release_goes_nowhere_any_more() {
         estuary      nothing yet
         open-water   nothing yet
 
-    next: lantern promote brambleyard creek
+    next: lantern rollback brambleyard creek
     ");
     // Going back passes over it, and it cannot come back by going back.
     env.lantern(&["rollback", "brambleyard", "creek", "--yes"]).success();
@@ -161,6 +161,7 @@ fn history_can_be_narrowed() {
     snapshot!(env.lantern(&["history", "--branch", "creek"]).whole(), @"
     YYYY-MM-DD HH:MM   wren   put 1.4.0-rc (2) on creek at brambleyard
     YYYY-MM-DD HH:MM   wren   put 1.3.2 (1) on creek at brambleyard
+    YYYY-MM-DD HH:MM   wren   saw the branch creek at brambleyard, with nothing on it yet
     ");
     snapshot!(env.lantern(&["history", "--release", "1.4.0-rc"]).whole(), @"
     YYYY-MM-DD HH:MM   wren   put 1.4.0-rc (2) on creek at brambleyard

@@ -3,19 +3,20 @@
 use std::cmp::Ordering;
 use std::collections::BTreeMap;
 
-use lantern_core::board::Board;
+use lantern_core::board::{Board, KnownRelease};
 use lantern_core::finding::{Finding, listed};
 use lantern_core::names::Name;
 use lantern_core::path::{TreePath, shown};
 use lantern_core::progress::{Progress, Silent};
-use lantern_core::release::TargetRecord;
+use lantern_core::release::{Claims, TargetRecord};
 use lantern_core::size::Size;
 use lantern_core::tree::Node;
-use lantern_core::version::{ReleaseName, Version};
+use lantern_core::version::{BuildNumber, ReleaseName, Version};
 use lantern_store::contents::Contents;
 use lantern_store::store::Store;
 
 use crate::ProjectError;
+use crate::depots::Divided;
 use crate::intake::Intake;
 use crate::intake::package::said_by;
 use crate::prepare::forgotten;
@@ -41,12 +42,26 @@ fn number_inside(store: &Store, target: &TargetRecord) -> Option<String> {
     said_by(contents.read_anywhere(entry))?.number()
 }
 
+/// Says that a build has another number inside than its release gets.
+pub(crate) fn number_differs(target: &Name, claims: &Claims, number: BuildNumber) -> Finding {
+    let inside = shown(claims.number.as_deref().unwrap_or_default());
+    let what = format!("{target} has the number {inside} inside, and the release gets {number}");
+    let cure = format!("set the number {number} in the engine and export again; or: lantern number --next {inside}");
+    Finding::stops("number-differs", what, cure)
+}
+
 /// What each target held in the releases before, newest first.
-#[derive(Default)]
-pub(super) struct Past {
-    /// The newest release, and where it or another one is live, by branch.
+#[derive(Debug, Default)]
+pub(crate) struct Past {
+    /// The newest release that was sealed here, and what is live, by branch.
     newest: Option<ReleaseName>,
     live: Vec<(ReleaseName, String)>,
+    /// Releases that storefronts have.
+    pushed: Vec<ReleaseName>,
+    /// The numbers that the next release may get: the next one, and those that a break left reserved.
+    next: Vec<BuildNumber>,
+    /// The newest record of each target.
+    last: BTreeMap<Name, (ReleaseName, TargetRecord)>,
     releases: Vec<BTreeMap<Name, BTreeMap<TreePath, Node>>>,
     /// The numbers that the packages of the newest release have inside, by target.
     numbers: BTreeMap<Name, String>,
@@ -54,28 +69,35 @@ pub(super) struct Past {
 
 impl Past {
     /// Reads what is known; nothing where nothing was sealed yet.
-    pub(super) fn load(project: &Project, edition: &Name) -> Result<Self, ProjectError> {
+    pub(crate) fn load(project: &Project, edition: &Name) -> Result<Self, ProjectError> {
         if !project.has_ledger() {
             return Ok(Self::default());
         }
         let (ledger, store) = (project.open_ledger()?, project.open_store());
         let board = Board::fold(edition, &ledger.events()?);
-        let mut newest: Vec<_> = board.releases.iter().filter(|r| !board.withdrawn.contains_key(&r.id)).collect();
+        let is_ours = |r: &&KnownRelease| r.found_at.is_none() && !board.withdrawn.contains_key(&r.id);
+        let mut newest: Vec<_> = board.releases.iter().filter(is_ours).collect();
         newest.sort_by_key(|release| std::cmp::Reverse(release.name.number));
+        let pushed = board.pushed.iter().map(|pushed| pushed.name.clone()).collect();
+        let next = board.next_number().ok().into_iter().chain(board.reserved.values().copied()).collect();
         let live = board.branches.iter().filter_map(|((_, branch), facts)| {
-            let newest = facts.targets.values().map(|build| &build.name).max_by_key(|name| name.number)?;
+            let good = facts.targets.values().filter(|build| !board.withdrawn.contains_key(&build.release));
+            let newest = good.map(|build| &build.name).max_by_key(|name| name.number)?;
             Some((newest.clone(), branch.to_string()))
         });
         let live = live.collect();
         let newest_name = newest.first().map(|release| release.name.clone());
-        let (mut releases, mut numbers) = (Vec::new(), BTreeMap::new());
-        for (i, release) in newest.into_iter().take(LOOK_BACK).enumerate() {
+        let (mut releases, mut numbers, mut last) = (Vec::new(), BTreeMap::new(), BTreeMap::new());
+        for release in newest.into_iter().take(LOOK_BACK) {
             // The content of older ones may have been freed.
             let Ok(record) = store.record(release.id) else { continue };
             let mut targets = BTreeMap::new();
             for target in &record.targets {
-                let number = if i == 0 { number_inside(&store, target) } else { None };
-                numbers.extend(number.map(|number| (target.target.clone(), number)));
+                if !last.contains_key(&target.target) {
+                    let number = target.claims.number.clone().or_else(|| number_inside(&store, target));
+                    numbers.extend(number.map(|number| (target.target.clone(), number)));
+                    last.insert(target.target.clone(), (release.name.clone(), target.clone()));
+                }
                 let mut files = BTreeMap::new();
                 for depot in target.depots.iter().chain(&target.aside) {
                     let Ok(tree) = store.tree(depot.tree) else { continue };
@@ -85,25 +107,48 @@ impl Past {
             }
             releases.push(targets);
         }
-        Ok(Self { newest: newest_name, live, releases, numbers })
+        Ok(Self { newest: newest_name, live, pushed, next, last, releases, numbers })
     }
 
-    /// Holds the version that is to be given against those that players and testers have.
-    pub(super) fn version_findings(&self, version: &Version, intakes: &[Intake<'_>]) -> Option<Finding> {
+    /// The newest record of a target, with the release that it is of.
+    pub(crate) fn last(&self, target: &Name) -> Option<&(ReleaseName, TargetRecord)> {
+        self.last.get(target)
+    }
+
+    /// Whether the exports seem to be what was sealed last, under the same version: then there is nothing to be made.
+    pub(super) fn is_sealed(&self, divided: &Divided<'_>, seen: &Seen, version: Option<&Version>) -> bool {
+        let Some(now) = crate::prepare::seem(divided, seen) else { return false };
+        let is_version = self.newest.as_ref().map(|newest| &newest.version) == version;
+        let is_last =
+            |now: &TargetRecord| self.last.get(&now.target).is_some_and(|(_, last)| last.without_claims() == *now);
+        is_version && now.iter().all(is_last)
+    }
+
+    /// Holds the number that a build has inside against the one that the release will get.
+    pub(super) fn other_number(&self, target: &Name, claims: &Claims) -> Option<(Name, Finding)> {
+        let next = self.next.first()?;
+        let is_other = self.next.iter().all(|number| claims.is_other_number(*number));
+        is_other.then(|| (target.clone(), number_differs(target, claims, *next)))
+    }
+
+    /// Holds the version that is to be given against those that players and testers have, and then against the last one
+    /// that was sealed. `is_other` says whether anything is another than in the last release.
+    pub(crate) fn version_finding(&self, version: &Version, is_other: impl Fn() -> bool) -> Option<Finding> {
+        let cure = "raise the version, in the engine and in lantern.toml";
         let later = self.live.iter().filter(|(live, _)| version.order(&live.version) == Some(Ordering::Less));
         if let Some((live, branch)) = later.max_by_key(|(live, _)| live.number) {
-            let what = format!("lantern.toml says {version}, and {branch} has {live} already");
-            return Some(Finding::warns(
-                "version-behind",
-                what,
-                "raise the version, in the engine and in lantern.toml",
-            ));
+            let what = format!("the release gets {version}, and {branch} has {live} already");
+            return Some(Finding::warns("version-behind", what, cure));
         }
-        let newest = self.newest.as_ref().filter(|newest| newest.version == *version)?;
-        let (_, branch) = self.live.iter().find(|(live, _)| live == newest)?;
-        let is_other = intakes.iter().any(|intake| self.is_other(intake));
-        let what = format!("{branch} has {newest}, and this is something else under the same version");
-        is_other.then(|| Finding::note("version-same", what))
+        let live = self.live.iter().filter(|(live, _)| live.version == *version).max_by_key(|(live, _)| live.number);
+        if let Some((live, branch)) = live.filter(|_| is_other()) {
+            let what = format!("{branch} has {live}, and this is something else under the same version");
+            return Some(Finding::warns("version-same", what, cure));
+        }
+        let newest = self.newest.as_ref().filter(|newest| newest.version == *version && is_other())?;
+        // One that nobody has yet may be made again as often as it takes.
+        let what = format!("{newest} is at a storefront, and this is something else under the same version");
+        self.pushed.contains(newest).then(|| Finding::warns("version-same", what, cure))
     }
 
     /// Holds the number inside a package against that of the last release: a device takes an update by it alone.
@@ -114,6 +159,9 @@ impl Past {
         let cure = "raise the number in the engine and export again";
         match order {
             Ordering::Less => Some(Finding::stops("number-not-risen", what, cure)),
+            Ordering::Equal if self.is_other(intake) && intake.is_package() => {
+                Some(Finding::stops("number-not-risen", what, cure))
+            }
             Ordering::Equal if self.is_other(intake) => Some(Finding::warns("number-not-risen", what, cure)),
             _ => None,
         }
@@ -131,7 +179,7 @@ impl Past {
     }
 
     /// Whether an export is not the one of the last release, as far as names and sizes say.
-    fn is_other(&self, intake: &Intake<'_>) -> bool {
+    pub(super) fn is_other(&self, intake: &Intake<'_>) -> bool {
         let Some(last) = self.releases.first().and_then(|targets| targets.get(intake.name)) else { return true };
         let files = intake.entries().iter().map(|e| &e.source).filter(|source| source.is_file());
         let now = files.map(|source| (&source.path, source.size()));

@@ -4,6 +4,7 @@
 use lantern_core::digest::Digest;
 use lantern_core::finding::Finding;
 use lantern_core::path::shown;
+use lantern_core::release::Claims;
 use lantern_store::seal::SourceKind;
 use serde::{Deserialize, Serialize};
 
@@ -15,9 +16,7 @@ use crate::outside;
 /// What a build says of itself.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub(super) struct Told {
-    pub identity: Option<String>,
-    pub version: Option<String>,
-    pub number: Option<String>,
+    pub claims: Claims,
     /// The program that opens a console window beside itself.
     pub opens_console: Option<String>,
     pub findings: Vec<Finding>,
@@ -29,9 +28,7 @@ impl Told {
         let opens = seen.facts.iter().any(|(about, _)| *about == "opens");
         Self {
             opens_console: seen.starts.first().filter(|_| opens).map(|start| shown(start)),
-            identity: seen.identity,
-            version: seen.version,
-            number: seen.number,
+            claims: Claims { identity: seen.identity, version: seen.version, number: seen.number },
             findings: seen.findings,
             judged_until: seen.judged_until,
         }
@@ -112,7 +109,7 @@ mod tests {
         let begun = outside::now();
         let newest = Stamp { size: 7, modified_ns: 1_000, changed_ns: 1_000, inode: 1 };
         let key = Key { digest: Digest::of(b"the export"), newest: Some(newest) };
-        let told = Told { version: Some("1.4.0".to_owned()), ..Told::default() };
+        let told = Told { opens_console: Some("post.exe".to_owned()), ..Told::default() };
         let keep = |told: &Told, begun| Remembered::new(key, told, begun);
         let kept = keep(&told, begun).unwrap();
         assert_eq!(kept.get(key), Some(&told));

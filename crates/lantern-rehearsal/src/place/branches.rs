@@ -95,7 +95,7 @@ impl Place {
             by: Some(CLIENT_ID.to_owned()),
             targets,
         };
-        let moved = Moved { facts: facts.clone(), key, restores: wanted.restores, comment: wanted.comment.clone() };
+        let moved = Moved { facts: facts.clone(), key, restores: wanted.restores, because: wanted.because.clone() };
         let sql = "INSERT INTO moves VALUES ($1, $2, $3, $4)";
         transaction.execute(sql, params![title.as_str(), branch.as_str(), facts.revision, text(&moved)?])?;
         self.note(&transaction, title, "branch-moved", facts.revision, Some(branch))?;

@@ -8,7 +8,7 @@ use lantern_core::version::ReleaseName;
 use lantern_store::locator::Locator;
 use lantern_store::manifest::Root;
 use lantern_storefront::protocol::{Build, BuildDepot, BuildTarget, NewBuild, Title, WithdrawnBuild, problem};
-use rusqlite::{TransactionBehavior, params};
+use rusqlite::{OptionalExtension, TransactionBehavior, params};
 
 use super::{CLIENT_ID, Place, damaged, documents, not_there, text};
 use crate::refusal::Refused;
@@ -62,9 +62,26 @@ impl Place {
         let sql = "INSERT INTO builds VALUES ($1, $2, $3, $4, $5)";
         let number = build.name.number.get();
         transaction.execute(sql, params![title.as_str(), build.build, id.to_string(), number, text(&build)?])?;
+        let sql = "INSERT INTO records VALUES ($1, $2, $3) ON CONFLICT DO NOTHING";
+        transaction.execute(sql, params![title.as_str(), id.to_string(), new.record])?;
         self.note(&transaction, title, "build-made", build.build, None)?;
         transaction.commit()?;
         Ok(build)
+    }
+
+    /// Returns the exact text of the record that a build was made of.
+    pub(crate) fn record(&self, title: &Handle, build: u64) -> Result<String, Refused> {
+        self.title(title)?;
+        let sql =
+            "SELECT records.record FROM records JOIN builds USING (title, release) WHERE title = $1 AND build = $2";
+        let found = self.database().query_row(sql, params![title.as_str(), build], |row| row.get(0)).optional()?;
+        found.ok_or_else(|| {
+            Refused::new(
+                problem::NOT_FOUND,
+                format!("there is no record of a build {build}"),
+                "look at the list of builds",
+            )
+        })
     }
 
     /// Checks that everything a build needs has arrived, and writes the locators that players will ask for.

@@ -38,6 +38,7 @@ fn every_endpoint_of_the_document_answers() {
         for (method, operation) in item.as_object().unwrap() {
             count += 1;
             let path = path.replace("{title}", "none").replace("{branch}", "open-water").replace("{problem}", "rules");
+            let path = path.replace("{build}", "1");
             let path = ["{manifest}", "{segment}", "{pack}"].iter().fold(path, |p, k| p.replace(k, &"0".repeat(64)));
             let response = scene.request(method, &path, None, Vec::new());
             let alternatives = operation.get("security").and_then(Value::as_array);
@@ -245,7 +246,7 @@ const MOVES: &str = "/v1/titles/saltmarsh-post/branches/open-water/moves";
 fn a_branch_moves_only_from_the_revision_that_was_seen() {
     let scene = Scene::new();
     scene.bring(&scene.seal("1.3.2", 25, 7));
-    let to = |build: u64| json!({ "targets": { "linux": build }, "comment": "why" });
+    let to = |build: u64| json!({ "targets": { "linux": build }, "because": "why" });
     problem(scene.post(MOVES, &to(1), &key(1), None), 428, "condition-missing");
     problem(scene.post(MOVES, &to(1), &key(2), Some("\"5\"")), 412, "branch-moved");
     problem(scene.post(MOVES, &to(9), &key(3), Some("\"0\"")), 404, "not-found");
@@ -260,7 +261,7 @@ fn a_branch_moves_only_from_the_revision_that_was_seen() {
     let branch = scene.get("/v1/titles/saltmarsh-post/branches/open-water");
     assert_eq!(branch.headers()["etag"], "\"1\"");
     let history: Value = scene.get(MOVES).json().unwrap();
-    assert_eq!((&history["moves"][0]["key"], &history["moves"][0]["comment"]), (&json!(key(4)), &json!("why")));
+    assert_eq!((&history["moves"][0]["key"], &history["moves"][0]["because"]), (&json!(key(4)), &json!("why")));
     problem(scene.get("/v1/titles/saltmarsh-post/branches/estuary/moves"), 404, "not-found");
 }
 
@@ -284,7 +285,7 @@ fn putting_back_must_be_what_was_there() {
 fn a_key_that_comes_again_gets_the_same_answer_and_belongs_to_one_request() {
     let scene = Scene::new();
     scene.bring(&scene.seal("1.3.2", 25, 7));
-    let to = |comment: &str| json!({ "targets": { "linux": 1 }, "comment": comment });
+    let to = |because: &str| json!({ "targets": { "linux": 1 }, "because": because });
     let first: Value = scene.post(MOVES, &to("a"), &key(1), Some("\"0\"")).json().unwrap();
     let again: Value = scene.post(MOVES, &to("a"), &key(1), Some("\"0\"")).json().unwrap();
     assert_eq!(first, again);

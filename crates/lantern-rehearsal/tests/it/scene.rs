@@ -184,6 +184,7 @@ impl Scene {
                 tree: sealed.id,
                 depots: vec![DepotRecord { depot, tree: sealed.id, files: 1, size: 400_000, when: When::default() }],
                 aside: None,
+                claims: Default::default(),
             }],
         };
         let (_, entries) = self.store.manifest(sealed.manifest).unwrap();

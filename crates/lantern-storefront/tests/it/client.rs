@@ -231,7 +231,7 @@ fn a_deed_carries_its_key_and_condition_on_every_try() {
     let branch = r#"{"audience":"everyone","branch":"open-water","revision":4,"since":null,"by":null,"targets":{}}"#;
     let script = Script::run(vec![ok(DISCOVERY), ok(TOKEN), Step::HangUp, status(502), ok(branch)]);
     let key = "01a207a2-3280-7fff-bfff-ffffffffffff".parse().unwrap();
-    let wanted = Move { targets: Default::default(), restores: None, comment: None };
+    let wanted = Move { targets: Default::default(), restores: None, because: None };
     let (title, name) = ("saltmarsh-post".parse().unwrap(), "open-water".parse().unwrap());
     let moved = script.market().move_branch(&title, &name, 3, key, &wanted).unwrap();
     assert_eq!(moved.facts.revision, 4);
@@ -340,7 +340,7 @@ fn an_answer_that_is_cut_is_asked_for_again_with_the_same_key() {
     let branch = r#"{"audience":"everyone","branch":"open-water","revision":4,"since":null,"by":null,"targets":{}}"#;
     let script = Script::run(vec![ok(DISCOVERY), ok(TOKEN), Step::Cut("{".into()), ok(branch)]);
     let key = "01a207a2-3280-7fff-bfff-ffffffffffff".parse().unwrap();
-    let wanted = Move { targets: Default::default(), restores: None, comment: None };
+    let wanted = Move { targets: Default::default(), restores: None, because: None };
     let (title, name) = ("saltmarsh-post".parse().unwrap(), "open-water".parse().unwrap());
     assert_eq!(script.market().move_branch(&title, &name, 3, key, &wanted).unwrap().facts.revision, 4);
     let tries: Vec<String> = script.requests().into_iter().filter(|r| r.contains("/moves")).collect();

@@ -1,6 +1,12 @@
+use std::collections::BTreeMap;
+
 use lantern_core::board::KnownRelease;
+use lantern_core::event::Pushed;
+use lantern_core::names::Name;
+use lantern_core::notes::{Notes, UNDETERMINED};
 use lantern_core::release::ReleaseRecord;
 use lantern_core::tree::Node;
+use lantern_core::version::ReleaseName;
 use lantern_project::Open;
 use serde::Serialize;
 
@@ -19,8 +25,21 @@ pub struct Document<'a> {
     release: &'a ReleaseRecord,
     withdrawn: Option<String>,
     freed: bool,
+    /// For each target that is as it was in an earlier release: the first that had it so.
+    unchanged_since: &'a BTreeMap<Name, ReleaseName>,
+    /// What storefronts have of it.
+    builds: Vec<BuildDocument<'a>>,
     #[serde(skip_serializing_if = "Vec::is_empty")]
     files: Vec<FileDocument>,
+}
+
+#[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
+struct BuildDocument<'a> {
+    storefront: &'a Name,
+    build: u64,
+    message: Option<&'a str>,
+    notes: &'a Notes,
 }
 
 #[derive(Serialize)]
@@ -34,7 +53,8 @@ struct FileDocument {
 }
 
 pub fn run(open: &Open, release: &KnownRelease, with_files: bool, ui: &Ui) -> Done {
-    let record = open.store.record(release.id).map_err(lantern_project::ProjectError::from)?;
+    let record = open.record_of(release)?;
+    let unchanged_since = open.unchanged_since(release, &record)?;
     let board = open.board(&release.edition)?;
     let (withdrawn, freed) = (board.withdrawn.get(&release.id).cloned(), board.freed.contains(&release.id));
     if with_files && freed {
@@ -47,6 +67,11 @@ pub fn run(open: &Open, release: &KnownRelease, with_files: bool, ui: &Ui) -> Do
     if let Some(because) = &withdrawn {
         ui.say(&format!("  {} {}\n", bad("withdrawn:"), lantern_core::path::shown(because)));
     }
+    let builds: Vec<&Pushed> = board.pushed.iter().filter(|p| p.release == release.id).collect();
+    show_texts(&builds, ui);
+    if let Some(place) = &release.found_at {
+        ui.say(&format!("  {} on another computer; found at {}\n", faint("sealed"), place.name));
+    }
     if freed {
         ui.say(&format!("  {} only its record is left\n", care("content freed:")));
     }
@@ -57,10 +82,19 @@ pub fn run(open: &Open, release: &KnownRelease, with_files: bool, ui: &Ui) -> Do
             words::systems(&target.systems),
             words::count(target.files(), "file", "files"),
             words::bytes(target.size()),
-            words::starts(&target.starts),
+            match unchanged_since.get(&target.target) {
+                Some(since) => faint(format!("unchanged since {since}")),
+                None => words::starts(&target.starts),
+            },
         ]);
     }
     ui.say(&table.lay_out());
+    for target in &record.targets {
+        let differing = target.claims.differing(&record.game, &release.name);
+        if !differing.is_empty() {
+            ui.say(&format!("  {} {} says {} inside", care("differs:"), target.target, differing.join(", ")));
+        }
+    }
     let mut table = Table::default();
     table.row(["depot", "files", "size", "tree", "for"].map(faint));
     for (_, depot) in record.different_depots() {
@@ -106,9 +140,40 @@ pub fn run(open: &Open, release: &KnownRelease, with_files: bool, ui: &Ui) -> Do
         release: &record,
         withdrawn,
         freed,
+        unchanged_since: &unchanged_since,
+        builds: builds
+            .iter()
+            .map(|p| BuildDocument {
+                storefront: &p.place.name,
+                build: p.build,
+                message: p.message.as_deref(),
+                notes: &p.notes,
+            })
+            .collect(),
         files,
     });
     Ok(())
+}
+
+/// What was said of the builds when they were pushed; the same words once.
+fn show_texts(builds: &[&Pushed], ui: &Ui) {
+    let shown = lantern_core::path::shown;
+    let mut lines: Vec<String> = Vec::new();
+    for build in builds {
+        let message = build.message.iter().map(|message| format!("{} {}", faint("for the team:"), shown(message)));
+        let notes = build.notes.iter().map(|(language, text)| {
+            let language = if language == UNDETERMINED { String::new() } else { format!(", {language}") };
+            format!("{} {}", faint(format!("for players{language}:")), shown(text))
+        });
+        lines.extend(message.chain(notes));
+    }
+    lines.dedup();
+    for line in &lines {
+        ui.say(&format!("  {line}"));
+    }
+    if !lines.is_empty() {
+        ui.say("");
+    }
 }
 
 fn files(open: &Open, record: &ReleaseRecord) -> Result<Vec<FileDocument>, lantern_project::ProjectError> {

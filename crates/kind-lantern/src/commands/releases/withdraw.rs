@@ -3,7 +3,7 @@ use lantern_core::version::{ReleaseAsked, ReleaseName};
 use lantern_project::WithdrawPlan;
 use serde::Serialize;
 
-use super::super::{Agreement, Done, lock, release_asked};
+use super::super::{ASK_THEM, Agreement, Done, lock, next, release_asked};
 use crate::args::EditionArg;
 use crate::diagnostic::CommandError;
 use crate::table::Table;
@@ -57,7 +57,7 @@ struct NotTold {
 
 pub fn run(args: &Args, ui: &Ui) -> Done {
     let mut project = lock(ui)?;
-    let release = project.open.release(Some(&args.release))?;
+    let release = project.release_anywhere(&args.release)?;
     let known = project.open.board(&release.edition)?.withdrawn.get(&release.id).cloned();
     let because = match (known, &args.because) {
         (Some(known), _) => known,
@@ -77,7 +77,7 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     if args.agreement.plan || !args.agreement.ask(ui)? {
         ui.document(&document(&plan, false, Vec::new()));
         if !args.agreement.plan {
-            ui.say("nothing was changed");
+            return Err(CommandError::declined("nothing was changed", ui));
         }
         return Ok(());
     }
@@ -85,8 +85,8 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     let not_told = failed.iter().map(|(name, error)| NotTold { storefront: name.clone(), why: error.to_string() });
     ui.document(&document(&plan, failed.is_empty(), not_told.collect()));
     ui.say(&format!("\n{} {}: nobody promotes it any more", good("withdrawn"), strong(&plan.release.name)));
-    if let Some((place, branch)) = plan.live_on.first() {
-        ui.next(&format!("lantern rollback {place} {branch}"));
+    if failed.is_empty() {
+        return next(&project.open, ui, ASK_THEM);
     }
     if let Some((name, error)) = failed.pop() {
         ui.say(&format!("  {} {name} could not be told; the same command tells it", care("but:")));

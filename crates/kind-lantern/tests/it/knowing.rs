@@ -1,0 +1,529 @@
+//! The board, the numbers and the next step say no more than is known, and no less.
+
+use lantern_rehearsal::exports::{self, GameVersion};
+use lantern_rehearsal::place::PlaceDocument;
+
+use crate::env::{Ran, TestEnv, copy};
+
+/// Another computer with the same `lantern.toml` and exports, and nothing of the state; connected.
+fn laptop(env: &TestEnv) {
+    copy(&env.path("exports"), &env.path("laptop/exports"));
+    std::fs::copy(env.path("lantern.toml"), env.path("laptop/lantern.toml")).unwrap();
+    on(env, "laptop", &["connect", "brambleyard", "--client", "paper-heron"]).success();
+}
+
+fn on(env: &TestEnv, folder: &str, arguments: &[&str]) -> Ran {
+    Ran { output: env.command_in(folder, arguments).output().unwrap() }
+}
+
+/// What stands behind "next:".
+#[track_caller]
+fn next(ran: Ran) -> String {
+    let stdout = ran.success().stdout();
+    stdout.rsplit_once("next: ").unwrap_or_else(|| panic!("{stdout}")).1.trim().to_owned()
+}
+
+#[test]
+fn a_storefront_that_came_back_from_a_backup_is_shown_as_it_is() {
+    let mut env = TestEnv::live();
+    let port = env.close_storefront();
+    copy(&env.path("place"), &env.path("backup"));
+    env.open_storefront(port);
+    env.next_version();
+    env.release("1.4.0 (2)");
+    env.lantern(&["promote", "brambleyard", "open-water", "1", "--confirm", "1.3.2 (1)"]).success();
+    env.lantern(&["promote", "brambleyard", "open-water", "2", "--confirm", "1.4.0 (2)"]).success();
+    env.close_storefront();
+    std::fs::remove_dir_all(env.path("place")).unwrap();
+    copy(&env.path("backup"), &env.path("place"));
+    env.open_storefront(port);
+    assert_eq!(env.on_branch(), "1.3.2 (1) build 1 revision 1");
+    let history = env.lantern(&["history", "--count", "2"]).success().stdout();
+    assert!(history.contains("open-water at brambleyard is at revision 1 again, after 4"), "{history}");
+    assert!(history.contains("1.4.0 (2) is not at brambleyard any more, build 2"), "{history}");
+    // What is not there any more is pushed again, and the board follows.
+    assert_eq!(next(env.lantern(&["live"])), "lantern push brambleyard");
+    env.lantern(&["push", "brambleyard", "--yes"]).success();
+    env.lantern(&["promote", "brambleyard", "open-water", "--confirm", "1.4.0 (2)"]).success();
+    assert_eq!(env.on_branch(), "1.4.0 (2) build 2 revision 2");
+    // What is live stays, what a revision of before named does not count.
+    let kept = env.lantern(&["keep", "--last", "0", "--live-within", "0", "--plan"]).success().stdout();
+    assert!(kept.contains("1.4.0 (2)   stays") && kept.contains("1.3.2 (1)   goes"), "{kept}");
+}
+
+#[test]
+fn a_storefront_that_was_set_up_again_is_another_one() {
+    let mut env = TestEnv::live();
+    let port = env.close_storefront();
+    env.open_place_in(&env.path("fresh"), crate::env::one_line(), port);
+    env.make_title();
+    env.connect();
+    let board = env.lantern(&["live"]).success().stdout();
+    assert!(board.contains("nothing yet") && !board.contains("1.3.2 (1)   newest"), "{board}");
+    let standing = env.lantern(&[]).success().stdout();
+    assert!(standing.contains("not there yet") && standing.ends_with("next: lantern push brambleyard\n"), "{standing}");
+    // What only the old one has is live nowhere.
+    env.next_version();
+    env.lantern(&["prepare"]).success();
+    let kept = env.lantern(&["keep", "--last", "1", "--live-within", "0", "--plan"]).success().stdout();
+    assert!(kept.contains("1.3.2 (1)   goes"), "{kept}");
+}
+
+#[test]
+fn a_storefront_keeps_its_history_when_it_gets_another_name_here() {
+    let env = TestEnv::live();
+    let text = String::from_utf8(env.read("lantern.toml")).unwrap();
+    env.write("lantern.toml", &text.replace("storefronts.brambleyard", "storefronts.yard"));
+    let board = env.lantern(&["live"]).success().stdout();
+    assert!(board.contains("yard") && board.contains("1.3.2 (1)   newest"), "{board}");
+    assert!(env.lantern(&[]).success().stdout().contains("live on open-water"));
+}
+
+#[test]
+fn after_going_back_to_an_older_export_there_is_a_number_for_it() {
+    let env = TestEnv::new();
+    env.connect();
+    env.lantern(&["prepare"]).success();
+    env.write("exports/linux/letters/en.txt", "a detour");
+    env.release("1.3.2 (2)");
+    // The first one was never pushed, and its number is passed there.
+    env.export(GameVersion::Old);
+    let sealed = env.lantern(&["prepare"]).success().stdout();
+    assert!(sealed.contains("sealed Saltmarsh Post 1.3.2 (3)"), "{sealed}");
+    env.lantern(&["push", "brambleyard", "--yes"]).success();
+    // What is there already needs no other number.
+    env.write("exports/linux/letters/en.txt", "a detour");
+    let same = env.lantern(&["prepare"]).success().stdout();
+    assert!(same.contains("nothing changed: Saltmarsh Post 1.3.2 (2) holds exactly this"), "{same}");
+}
+
+#[test]
+fn a_number_far_above_is_not_followed_unless_somebody_says_so() {
+    let env = TestEnv::live();
+    laptop(&env);
+    on(&env, "laptop", &["number", "--next", "2000000000"]).success();
+    env.write("laptop/exports/linux/letters/en.txt", "with a number that nobody meant");
+    on(&env, "laptop", &["prepare"]).success();
+    on(&env, "laptop", &["push", "brambleyard", "--yes"]).success();
+    env.lantern(&["live"]).success();
+    snapshot!(env.lantern(&["number"]).whole(), @"
+    the next release gets the number 2
+      the highest so far is 1
+      brambleyard has 1.3.2 (2000000000), far above; it is not followed
+    ");
+    env.next_version();
+    let ran = env.lantern(&["prepare"]).success();
+    assert!(ran.stdout().contains("sealed Saltmarsh Post 1.4.0 (2)"), "{}", ran.whole());
+    snapshot!(ran.stderr(), @"
+    warns: brambleyard has 1.3.2 (2000000000), far above the numbers here; it is not followed
+      try: to follow it: lantern number --next 2000000001
+    ");
+    // Where numbers must rise the storefront says so; whoever follows it can, and can take it back.
+    env.lantern(&["number", "--next", "2000000001"]).success();
+    env.write("exports/linux/letters/en.txt", "Dear Wren, once more");
+    let sealed = env.lantern(&["prepare"]).success().stdout();
+    assert!(sealed.contains("1.4.0 (2000000001)"), "{sealed}");
+    env.lantern(&["number", "--next", "2"]).fails(2);
+    env.lantern(&["number", "--next", "3"]).success();
+    env.write("exports/linux/letters/en.txt", "Dear Wren, and once more");
+    assert!(env.lantern(&["prepare"]).success().stdout().contains("1.4.0 (3)"));
+}
+
+#[test]
+fn what_a_build_says_of_itself_must_agree_with_its_release() {
+    let env = TestEnv::live();
+    let phone = "[targets.phone]\nexport = \"exports/saltmarsh.apk\"\n\n[targets.linux]";
+    env.edit("lantern.toml", "[targets.linux]", phone);
+    env.edit("lantern.toml", "depots = { linux", "depots = { phone = \"sp-phone\", linux");
+    env.make_title_of("saltmarsh-post", "Saltmarsh Post", &["sp-linux", "sp-phone"]);
+    exports::write_android(&env.path("exports/saltmarsh.apk"), GameVersion::Old, false).unwrap();
+    snapshot!(env.lantern(&["prepare"]).whole(), @"
+    ------- stderr -------
+    error: the exports cannot be sealed: 1 finding stops
+
+      stops: phone has the number 25 inside, and the release gets 2 (number-differs)
+      try: set the number 2 in the engine and export again; or: lantern number --next 25
+    [exit status: 1]
+    ");
+    let codes = env.lantern(&["check"]).fails(1).stdout();
+    assert!(codes.contains("number-differs"), "{codes}");
+    env.lantern(&["number", "--next", "25"]).success();
+    env.release("1.3.2 (25)");
+    assert!(!env.lantern(&["check"]).success().stdout().contains("number-differs"), "it is sealed");
+    // The others were exported again, the package was forgotten: it is the very file of the last release.
+    env.export(GameVersion::New);
+    env.edit("lantern.toml", "1.3.2", "1.4.0");
+    let stderr = env.lantern(&["prepare"]).fails(1).stderr();
+    assert!(stderr.contains("phone calls itself 1.3.2, and the release gets 1.4.0 (version-differs)"), "{stderr}");
+    assert!(stderr.contains("phone has the number 25 inside, and the release gets 26 (number-differs)"), "{stderr}");
+    let accept = "[checks]\naccept = [\n  { code = \"version-differs\", because = \"the phone waits\" },\n  \
+        { code = \"number-differs\", because = \"the phone waits\" },\n]\n\n[targets.phone]";
+    env.edit("lantern.toml", "[targets.phone]", accept);
+    snapshot!(env.lantern(&["prepare"]).success().whole(), @"
+    sealed Saltmarsh Post 1.4.0 (26)
+
+      linux   linux-x86_64   8 files   8.66 MB   starts saltmarsh
+      phone   android        1 file    2.00 MB   unchanged since 1.3.2 (25)
+
+      added to the store   204 kB  (what 1.3.2 (25) had is stored once)
+      release id  ID
+
+      5 warnings: lantern check says what to do
+        phone: the package has no icon (no-icon)
+        phone: lib/arm64-v8a/libsaltmarsh.so does not lie at a multiple of 16 KB: devices with large pages do not start it (unaligned-library)
+        phone: the package is not signed: no device takes it (unsigned)
+        phone: built for pages of 4 KB, and not loaded by devices with larger ones: lib/arm64-v8a/libsaltmarsh.so (unaligned-library)
+        phone is exactly what it was in 1.3.2 (25), although others changed (target-unchanged)
+
+    next: lantern push brambleyard
+    ");
+    env.lantern(&["push", "brambleyard", "--yes"]).success();
+    env.lantern(&["promote", "brambleyard", "open-water", "--confirm", "1.4.0 (26)"]).success();
+    snapshot!(env.lantern(&["live"]).success().whole(), @"
+    Saltmarsh Post
+
+      brambleyard   newest sealed: 1.4.0 (26)
+        open-water   1.4.0 (26)   newest
+                     linux, phone
+                     differs: phone says version 1.3.2, number 25 inside
+                     phone: unchanged since 1.3.2 (25)
+                     build 3 there, since YYYY-MM-DD HH:MM by paper-heron
+
+    next: lantern install brambleyard open-water DIR   gets it as a player does
+    ");
+    let list = env.lantern(&["releases"]).success().stdout();
+    assert!(list.contains("differs inside: phone"), "{list}");
+    let shown = env.lantern(&["releases", "26"]).success().stdout();
+    assert!(shown.contains("differs: phone says version 1.3.2, number 25 inside"), "{shown}");
+    assert!(shown.contains("unchanged since 1.3.2 (25)"), "{shown}");
+}
+
+#[test]
+fn a_release_of_a_part_moves_its_part_alone() {
+    let env = TestEnv::desktops();
+    let out = |release: &str| {
+        for branch in ["creek", "estuary"] {
+            env.lantern(&["promote", "brambleyard", branch, "--yes"]).success();
+        }
+        env.lantern(&["promote", "brambleyard", "open-water", "--confirm", release]).success()
+    };
+    env.lantern(&["prepare"]).success();
+    env.lantern(&["push", "brambleyard", "--yes"]).success();
+    out("1.3.2 (1)");
+    env.write("exports/windows/letters/en.txt", "Dear Wren, only you need this.");
+    // An export that is missing stops only what needs it.
+    std::fs::rename(env.path("exports/macos"), env.path("exports/macos-away")).unwrap();
+    env.lantern(&["prepare"]).fails(1);
+    snapshot!(env.lantern(&["prepare", "--target", "windows", "--version", "1.3.3"]).success().whole(), @"
+    sealed Saltmarsh Post 1.3.3 (2)
+
+      windows   windows-x86_64   11 files   10.4 MB   starts Saltmarsh Post.exe
+
+      depots               voices-en, voices-fr, voices-ja, windows
+      kept aside           1 file, 300 kB
+      added to the store   100 B  (what 1.3.2 (1) had is stored once)
+      release id  ID
+
+      2 warnings: lantern check says what to do
+        windows: Saltmarsh Post.exe has no icon (no-icon)
+        windows: Saltmarsh Post.exe opens a console window beside the game (console-window)
+
+    next: lantern push brambleyard
+    ");
+    std::fs::rename(env.path("exports/macos-away"), env.path("exports/macos")).unwrap();
+    assert_eq!(next(env.lantern(&[])), "lantern push brambleyard");
+    env.lantern(&["push", "brambleyard", "--yes"]).success();
+    snapshot!(out("1.3.3 (2)").whole(), @"
+    Promote 1.3.3 (2) to open-water at Brambleyard
+
+      system           players have   they get    update download   full download   on disk
+      windows-x86_64   1.3.2 (1)      1.3.3 (2)   30 B              4.63 MB         9.17 MB
+
+      unchanged: linux, macos stay at 1.3.2 (1)
+
+      by choice, not counted: voices-fr (language fr), voices-ja (language ja)
+
+      everyone: open-water is the line that every player follows
+      tried: nobody has tried it yet
+      warns: 2 warnings when it was sealed: lantern check
+
+    live: 1.3.3 (2) on open-water at Brambleyard
+
+    next: lantern live   asks the storefronts themselves
+    ");
+    snapshot!(env.lantern(&["live"]).success().whole(), @"
+    Saltmarsh Post
+
+      brambleyard   newest sealed: 1.3.3 (2)
+        creek        1.3.3 (2)   newest
+                     windows
+                     build 2 there, since YYYY-MM-DD HH:MM by paper-heron
+                     1.3.2 (1)   not in 1.3.3 (2)
+                     linux, macos
+                     build 1 there, since YYYY-MM-DD HH:MM by paper-heron
+        estuary      1.3.3 (2)   newest
+                     windows
+                     build 2 there, since YYYY-MM-DD HH:MM by paper-heron
+                     1.3.2 (1)   not in 1.3.3 (2)
+                     linux, macos
+                     build 1 there, since YYYY-MM-DD HH:MM by paper-heron
+        open-water   1.3.3 (2)   newest
+                     windows
+                     build 2 there, since YYYY-MM-DD HH:MM by paper-heron
+                     1.3.2 (1)   not in 1.3.3 (2)
+                     linux, macos
+                     build 1 there, since YYYY-MM-DD HH:MM by paper-heron
+
+    next: lantern install brambleyard open-water DIR   gets it as a player does
+    ");
+    // The part of a whole release can be moved as well.
+    env.edit("lantern.toml", "[targets.linux]", crate::env::TRIED_VERSIONS);
+    env.write("exports/linux/letters/en.txt", "Dear Aldous");
+    env.lantern(&["prepare", "--version", "1.3.4"]).success();
+    env.lantern(&["push", "brambleyard", "--target", "linux", "--yes"]).success();
+    let promote = ["promote", "brambleyard", "creek", "--target", "linux", "--yes"];
+    let moved = env.lantern(&promote).success().stdout();
+    assert!(moved.contains("unchanged: macos stays at 1.3.2 (1)"), "{moved}");
+    assert!(moved.contains("unchanged: windows stays at 1.3.3 (2)"), "{moved}");
+    let stderr = env.lantern(&["prepare", "--target", "amiga"]).fails(2).stderr();
+    assert!(stderr.contains("there is no target amiga") && stderr.contains("linux"), "{stderr}");
+}
+
+#[test]
+fn the_wrong_game_is_noticed_by_its_content() {
+    let env = TestEnv::live();
+    // Engines name files alike: the same names, the same sizes, other bytes.
+    for path in crate::env::files(&env.path("exports/linux")).into_keys() {
+        let file = format!("exports/linux/{path}");
+        let bytes: Vec<u8> = env.read(&file).iter().map(|byte| byte ^ 0x55).collect();
+        if path != "saltmarsh" {
+            std::fs::write(env.path(&file), bytes).unwrap();
+        }
+    }
+    let program = env.read("exports/linux/saltmarsh");
+    std::fs::write(env.path("exports/linux/saltmarsh"), [&program[..], b"another program"].concat()).unwrap();
+    let stderr = env.lantern(&["prepare", "--version", "1.4.0"]).fails(1).stderr();
+    assert!(
+        stderr.contains("linux has nothing in common with 1.3.2 (1)") && stderr.contains("another-game"),
+        "{stderr}"
+    );
+    assert_eq!(env.event_kinds().iter().filter(|kind| *kind == "sealed").count(), 1);
+}
+
+#[test]
+fn another_computer_goes_on_with_what_a_build_machine_pushed() {
+    let env = TestEnv::live();
+    env.next_version();
+    env.lantern(&["prepare"]).success();
+    env.lantern(&["push", "brambleyard", "--message", "for the launch", "--yes"]).success();
+    laptop(&env);
+    let list = on(&env, "laptop", &["releases"]).success().stdout();
+    assert!(list.contains("1.4.0 (2)") && list.contains("sealed elsewhere"), "{list}");
+    let shown = on(&env, "laptop", &["releases", "2"]).success().stdout();
+    assert!(shown.contains("for the launch") && shown.contains("found at brambleyard"), "{shown}");
+    assert!(shown.contains("linux-x86_64") && shown.contains("sp") | shown.contains("linux"), "{shown}");
+    // Nothing is proposed that would number it once more.
+    assert_eq!(next(on(&env, "laptop", &["live"])), "lantern prepare");
+    std::fs::remove_dir_all(env.path("laptop/exports")).unwrap();
+    assert_eq!(next(on(&env, "laptop", &["live"])), "lantern promote brambleyard open-water");
+    let promoted = on(&env, "laptop", &["promote", "brambleyard", "open-water", "--confirm", "1.4.0 (2)"]).success();
+    assert!(promoted.stdout().contains("live: 1.4.0 (2)"), "{}", promoted.whole());
+    let stderr = on(&env, "laptop", &["releases", "write", "2", "out"]).fails(2).stderr();
+    assert!(stderr.contains("was sealed on another computer"), "{stderr}");
+    on(&env, "laptop", &["try", "2"]).fails(2);
+    on(&env, "laptop", &["releases", "withdraw", "1.4.0", "--because", "a save bug", "--yes"]).success();
+    assert!(env.lantern(&["live"]).success().stdout().contains("withdrawn: a save bug"));
+}
+
+#[test]
+fn nobody_is_sent_back_over_a_colleagues_newer_build() {
+    let env = TestEnv::live();
+    laptop(&env);
+    env.write("laptop/exports/linux/letters/en.txt", "newer");
+    on(&env, "laptop", &["prepare", "--version", "2.0.0"]).success();
+    on(&env, "laptop", &["push", "brambleyard", "--yes"]).success();
+    on(&env, "laptop", &["promote", "brambleyard", "open-water", "--confirm", "2.0.0 (2)"]).success();
+    let board = env.lantern(&["live"]).success().stdout();
+    assert!(board.contains("2.0.0 (2)   newest") && !board.contains("next: lantern promote"), "{board}");
+    assert!(!env.lantern(&[]).success().stdout().contains("lantern promote"));
+}
+
+#[test]
+fn after_a_withdrawal_the_same_exports_are_no_release() {
+    let env = TestEnv::live();
+    env.next_version();
+    env.release("1.4.0 (2)");
+    let withdrawn = env.lantern(&["releases", "withdraw", "1.4.0", "--because", "a save bug", "--yes"]).success();
+    assert_eq!(next(withdrawn), "lantern rollback brambleyard open-water");
+    env.lantern(&["rollback", "brambleyard", "open-water", "--confirm", "1.3.2 (1)"]).success();
+    snapshot!(env.lantern(&[]).whole(), @"
+    Saltmarsh Post
+
+      newest sealed   1.3.2 (1)
+      exports         exactly a release that was withdrawn
+      brambleyard     live on open-water
+
+    next: export the game again, then: lantern prepare
+    ");
+    snapshot!(env.lantern(&["prepare"]).whole(), @"
+    ------- stderr -------
+    error: the exports cannot be sealed: 1 finding stops
+
+      stops: the exports are exactly 1.4.0 (2), which was withdrawn: a save bug (withdrawn-before)
+      try: export the game again, or raise the version to release the very same once more
+    [exit status: 1]
+    ");
+    // The very same may go out once more under another version.
+    env.edit("lantern.toml", "1.4.0", "1.4.1");
+    assert!(env.lantern(&["prepare"]).success().stdout().contains("sealed Saltmarsh Post 1.4.1 (3)"));
+}
+
+#[test]
+fn the_forgotten_version_is_noticed() {
+    let env = TestEnv::live();
+    // Another content of the same size, twice: what is live counts, not only what was sealed last.
+    for letter in ["a", "b"] {
+        let text = String::from_utf8(env.read("exports/linux/letters/en.txt")).unwrap();
+        env.write("exports/linux/letters/en.txt", &text.replacen(|c: char| c.is_ascii_lowercase(), letter, 1));
+        let sealed = env.lantern(&["prepare"]).success().stdout();
+        assert!(
+            sealed.contains("open-water has 1.3.2 (1), and this is something else under the same version"),
+            "{sealed}"
+        );
+    }
+    env.lantern(&["push", "brambleyard", "--yes"]).success();
+    let plan = env.lantern(&["promote", "brambleyard", "open-water", "--plan"]).success().stdout();
+    assert!(plan.contains("careful: players have another release of the same version, 1.3.2 (1)"), "{plan}");
+    assert!(plan.contains("1 warning when it was sealed"), "{plan}");
+}
+
+#[cfg(unix)]
+#[test]
+fn a_no_is_shown_wherever_a_yes_would_be() {
+    let env = TestEnv::live();
+    env.export(GameVersion::New);
+    std::fs::write(env.path("exports/linux/saltmarsh"), "#!/bin/sh\nexit 3\n").unwrap();
+    env.lantern(&["prepare", "--version", "1.4.0"]).success();
+    env.lantern(&["try", "--yes"]).fails(5);
+    assert!(env.lantern(&["releases"]).success().stdout().contains("tried, no: linux"));
+    assert!(env.lantern(&[]).success().stdout().contains("no: linux"));
+    env.lantern(&["push", "brambleyard", "--yes"]).success();
+    let promote = ["promote", "brambleyard", "open-water", "--confirm", "1.4.0 (2)"];
+    let ran = env.lantern(&promote).fails(1);
+    assert!(ran.stderr().contains("said no") && ran.stderr().contains("--anyway"), "{}", ran.whole());
+    env.lantern(&[&promote[..], &["--anyway"]].concat()).success();
+    // A program that a signal ended says nothing about the build.
+    std::fs::write(env.path("exports/linux/saltmarsh"), "#!/bin/sh\nkill -9 $$\n").unwrap();
+    env.lantern(&["prepare", "--version", "1.4.1"]).success();
+    let before = env.event_kinds().len();
+    assert!(env.lantern(&["try", "--yes"]).fails(6).stderr().contains("ended by a signal"));
+    assert_eq!(env.event_kinds().len(), before);
+}
+
+#[test]
+fn a_title_of_another_game_is_found_before_anything_travels() {
+    let env = TestEnv::live();
+    let title = lantern_storefront::protocol::Title {
+        handle: "punt-and-oar".parse().unwrap(),
+        name: "Punt and Oar".into(),
+        identity: "example.paperheron.puntandoar".parse().unwrap(),
+        depots: vec!["sp-linux".parse().unwrap()],
+    };
+    env.running().place().make_title(&title).unwrap();
+    env.next_version();
+    env.edit("lantern.toml", "handle = \"saltmarsh-post\"", "handle = \"punt-and-oar\"");
+    env.lantern(&["prepare"]).success();
+    let packs = || crate::env::files(&env.path("place")).len();
+    let before = packs();
+    snapshot!(env.lantern(&["push", "brambleyard", "--yes"]).whole(), @"
+        ------- stderr -------
+        error: the title punt-and-oar at brambleyard belongs to another game, example.paperheron.puntandoar
+          try: mend the handle in [storefronts.brambleyard]; lantern.toml says that this game is example.paperheron.saltmarsh
+        [exit status: 3]
+        ");
+    assert_eq!(packs(), before);
+    assert!(
+        env.lantern(&["connect", "brambleyard", "--client", "paper-heron"]).fails(3).stderr().contains("another game")
+    );
+    // The board shows what it knows, and says why it could not ask.
+    assert!(env.lantern(&["live"]).success().stdout().contains("belongs to another game"));
+}
+
+#[test]
+fn branches_that_the_place_lacks_are_told_and_not_proposed() {
+    let env = TestEnv::new();
+    let testers = "[storefronts.brambleyard.branches]\ntesters = { audience = \"invited\" }\n";
+    env.edit("lantern.toml", "[storefronts.brambleyard.branches]\n", testers);
+    let connected = env.lantern(&["connect", "brambleyard", "--client", "paper-heron"]).success().stdout();
+    assert!(connected.contains("testers in lantern.toml is not a branch there"), "{connected}");
+    env.lantern(&["prepare"]).success();
+    assert_eq!(next(env.lantern(&["push", "brambleyard", "--yes"])), "lantern promote brambleyard open-water");
+    let board = env.lantern(&["live"]).success().stdout();
+    assert!(board.contains("testers      not a branch there"), "{board}");
+}
+
+#[test]
+fn push_says_that_the_exports_changed_since_sealing() {
+    let env = TestEnv::new();
+    env.connect();
+    env.lantern(&["prepare"]).success();
+    env.write("exports/linux/letters/en.txt", "exported again");
+    let ran = env.lantern(&["push", "brambleyard", "--plan"]).success().stdout();
+    assert!(ran.contains("careful: the exports changed since it was sealed"), "{ran}");
+}
+
+#[test]
+fn two_targets_for_one_system_are_a_finding() {
+    let env = TestEnv::without_storefront();
+    let config = "[game]\nname = \"Saltmarsh Post\"\nstudio = \"Paper Heron\"\nidentity = \"example.paperheron.saltmarsh\"\n\
+        version = \"1.3.2\"\n\n[targets.linux]\nexport = \"exports/linux\"\nstarts = \"saltmarsh\"\n\n\
+        [targets.also]\nexport = \"exports/linux\"\nstarts = \"saltmarsh\"\n";
+    env.write("lantern.toml", config);
+    let stdout = env.lantern(&["check"]).success().stdout();
+    assert!(stdout.contains("also, linux are all for linux-x86_64") && stdout.contains("same-system"), "{stdout}");
+}
+
+#[test]
+fn what_was_said_at_a_push_is_shown_again() {
+    let env = TestEnv::new();
+    env.connect();
+    env.lantern(&["prepare"]).success();
+    env.write("news.md", "# en\nThe lighthouse is lit.\n\n# de\nDer Leuchtturm brennt.\n");
+    let push = ["push", "brambleyard", "--message", "fog fix", "--notes-from", "news.md", "--yes"];
+    let pushed = env.lantern(&push).success().stdout();
+    assert!(pushed.contains("for players, de") && pushed.contains("The lighthouse is lit."), "{pushed}");
+    env.lantern(&["promote", "brambleyard", "open-water", "--confirm", "1.3.2 (1)"]).success();
+    let shown = env.lantern(&["releases", "1"]).success().stdout();
+    assert!(
+        shown.contains("for the team: fog fix") && shown.contains("for players, en: The lighthouse is lit."),
+        "{shown}"
+    );
+    assert!(env.lantern(&["history"]).success().stdout().contains("as build 1, 4.34 MB: fog fix"));
+    assert!(env.lantern(&["live"]).success().stdout().contains("fog fix"));
+    env.write("news.md", "# what is new\nlight\n");
+    let stderr = env.lantern(&push).fails(2).stderr();
+    assert!(stderr.contains("news.md: line 1: \"what is new\" is not a language"), "{stderr}");
+}
+
+#[test]
+fn every_edition_is_pushed_unless_one_is_named() {
+    let env = crate::editions::with_first_tide();
+    env.lantern(&["prepare"]).success();
+    let document = env.lantern(&["push", "brambleyard", "--yes", "--json"]).success().json();
+    let editions: Vec<_> = document["pushes"].as_array().unwrap().iter().map(|push| push["edition"].clone()).collect();
+    assert_eq!(editions, ["full", "first-tide"]);
+}
+
+#[test]
+fn a_place_with_more_lines_has_none_forgotten() {
+    let mut env = TestEnv::new();
+    let port = env.close_storefront();
+    env.open_place(PlaceDocument::brambleyard(), port);
+    env.connect();
+    env.lantern(&["prepare"]).success();
+    env.lantern(&["push", "brambleyard", "--yes"]).success();
+    // Those that lantern.toml does not name are shown, and not proposed.
+    let board = env.lantern(&["live"]).success().stdout();
+    assert!(board.contains("creek        nothing yet") && board.contains("estuary      nothing yet"), "{board}");
+    assert!(board.ends_with("next: lantern promote brambleyard open-water\n"), "{board}");
+}
