@@ -169,7 +169,8 @@ impl Storefront {
     }
 }
 
-pub use raw::{Audience, EditionKind};
+pub use crate::audience::Audience;
+pub use raw::EditionKind;
 
 impl Config {
     /// Reads and checks a configuration; `file` is how the file is named in findings.
@@ -227,7 +228,8 @@ impl Config {
         shape::schema()
     }
 
-    /// Returns the digest of everything that decides a release's content and record, except its number.
+    /// Returns the digest of everything that decides a release's content and record, except its number and what builds say
+    /// of themselves, which follows from the content.
     ///
     /// `targets` holds each target's name with its systems, start and tree as they were seen.
     pub fn input_digest(
@@ -236,11 +238,18 @@ impl Config {
         version: &Version,
         targets: &[crate::release::TargetRecord],
     ) -> InputDigest {
-        let whole = serde_json::json!({
-            "format": "lantern.input/1",
-            "game": game, "edition": edition, "version": version, "targets": targets,
-        });
-        InputDigest::of(whole.to_string().as_bytes())
+        /// The order of the fields is that of the bytes.
+        #[derive(serde::Serialize)]
+        struct Input<'a> {
+            format: &'static str,
+            game: &'a Identity,
+            edition: &'a Name,
+            version: &'a Version,
+            targets: Vec<crate::release::TargetRecord>,
+        }
+        let targets = targets.iter().map(crate::release::TargetRecord::without_claims).collect();
+        let input = Input { format: "lantern.input/2", game, edition, version, targets };
+        InputDigest::of(&serde_json::to_vec(&input).expect("it has only string keys"))
     }
 }
 

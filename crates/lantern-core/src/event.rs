@@ -705,6 +705,25 @@ mod tests {
     }
 
     #[test]
+    fn a_line_is_the_same_everywhere() {
+        let name = "1.3.2 (25)".parse().unwrap();
+        let (release, input) = (ReleaseId::of(b"r"), InputDigest::of(b"i"));
+        let sealed = Sealed { release, name, input, targets: vec!["linux".parse().unwrap()], warnings: 2 };
+        let at: Timestamp = "2026-11-23T09:00:00Z".parse().unwrap();
+        let event = Event::sample(EventId::new(at, [7; 10]), EventBody::Sealed(sealed));
+        let expected = concat!(
+            r#"{"id":"01a207a2-3280-7707-8707-070707070707","device":"desk","sequence":1,"predecessor":null,"#,
+            r#""actor":"wren","recorded_at":"1970-01-01T00:00:00Z","happened_at":null,"revision":null,"#,
+            r#""edition":"full","kind":"sealed","version":1,"payload":{"#,
+            r#""input":"blake3:8ea6018616abc10faad558460705e8440862c8b4a8fefd0c223fe6bbd11bfb63","number":25,"#,
+            r#""release":"blake3:1557c48ca865bfa1f7d6fc654c910d54816f53f512e9e63d84b239c55082e88a","#,
+            r#""targets":["linux"],"version":"1.3.2","warnings":2}}"#
+        );
+        assert_eq!(event.to_line(), expected);
+        assert_eq!(Event::from_line(&event.to_line()).unwrap(), event);
+    }
+
+    #[test]
     fn a_deed_of_a_newer_lantern_is_kept() {
         let text = r#"{"key":"01a207a2-3280-7fff-bfff-ffffffffffff","place":{"storefront":"b","name":"yard","handle":"h"},
             "deed":{"share":{"percent":10}},"release":"RELEASE","version":"1.4.0","number":27}"#;

@@ -19,6 +19,7 @@
 //! Not here: how bytes are cut, packed, stored or sent (`lantern-store`, `lantern-storefront`).
 
 pub mod address;
+pub mod audience;
 pub mod board;
 pub mod branch;
 pub mod bytes;

@@ -102,6 +102,55 @@ name!(
     is_folder_name
 );
 
+/// A word of somebody newer, which this code does not know and passes on: a system, an audience.
+#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct Word {
+    bytes: [u8; Self::MAX_LEN],
+    len: u8,
+}
+
+impl Word {
+    /// Longest one, in bytes. Ours: it fits where the known ones are kept.
+    pub const MAX_LEN: usize = 40;
+
+    /// Returns the text.
+    pub fn as_str(&self) -> &str {
+        let bytes = self.bytes.get(..usize::from(self.len)).unwrap_or_default();
+        std::str::from_utf8(bytes).unwrap_or_default()
+    }
+}
+
+impl FromStr for Word {
+    type Err = NameError;
+    fn from_str(text: &str) -> Result<Self, NameError> {
+        let fits = (1..=Self::MAX_LEN).contains(&text.len()) && text.bytes().all(|b| b.is_ascii_graphic());
+        let (what, rule) = ("a word", "visible ASCII characters, 40 at most");
+        let wrong = || NameError { text: text.chars().take(80).collect(), what, rule };
+        let mut bytes = [0; Self::MAX_LEN];
+        let place = bytes.get_mut(..text.len()).filter(|_| fits).ok_or_else(wrong)?;
+        place.copy_from_slice(text.as_bytes());
+        Ok(Self { bytes, len: u8::try_from(text.len()).map_err(|_| wrong())? })
+    }
+}
+
+impl fmt::Debug for Word {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        fmt::Debug::fmt(self.as_str(), f)
+    }
+}
+
+impl Serialize for Word {
+    fn serialize<S: serde::Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.serialize_str(self.as_str())
+    }
+}
+
+impl<'de> Deserialize<'de> for Word {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        String::deserialize(deserializer)?.parse().map_err(serde::de::Error::custom)
+    }
+}
+
 /// Longest folder name, in characters. Ours: leaves room for what lies below it on Windows.
 const MAX_FOLDER_NAME: usize = 100;
 
@@ -230,6 +279,18 @@ mod tests {
             assert_eq!(nearest(slip, known), Some(meant), "{slip}");
         }
         assert_eq!(nearest("colour", known), None);
+    }
+
+    #[test]
+    fn words_of_somebody_newer() {
+        let word: Word = "linux-riscv64".parse().unwrap();
+        assert_eq!(
+            (word.as_str(), serde_json::to_string(&word).unwrap().as_str()),
+            ("linux-riscv64", "\"linux-riscv64\"")
+        );
+        for bad in ["", "a b", "\u{1b}[31m", "é", &"a".repeat(41)] {
+            assert!(bad.parse::<Word>().is_err(), "{bad:?}");
+        }
     }
 
     #[test]

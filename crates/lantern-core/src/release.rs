@@ -315,6 +315,21 @@ pub(crate) mod tests {
     }
 
     #[test]
+    fn what_is_hashed_is_the_same_everywhere() {
+        let record = record("1.3.2", 25);
+        assert_eq!(record.id().to_string(), "blake3:d4c970a664d7ecbdf19e245a321b1605a2bc118e13e67fc1a031e4b1acab4a65");
+        let input =
+            crate::config::Config::input_digest(&record.game, &record.edition, &record.version, &record.targets);
+        assert_eq!(input.0.to_string(), "blake3:cd1fc7e347109d0f07493c9da4978beeeb9014a4a4c80e4b75449b4b38f5b638");
+        let mut claiming = record.clone();
+        claiming.targets[0].claims.version = Some("1.3.2".into());
+        assert_ne!(claiming.id(), record.id());
+        let same =
+            crate::config::Config::input_digest(&record.game, &record.edition, &record.version, &claiming.targets);
+        assert_eq!(same, input, "what a build says of itself follows from its content");
+    }
+
+    #[test]
     fn versions_as_they_are_compared() {
         assert!(is_same_version("1, 4, 0, 0", "1.4"));
         assert!(is_same_version("1.4.0", "1.4.0.0"));

@@ -24,6 +24,10 @@ pub struct HouseRules {
     pub numbers: Numbers,
     /// The branches there.
     pub branches: Branches,
+    /// The dotted names of rules that whoever brings something must understand, such as `numbers.number`; of those that
+    /// are not named here, what is not known is passed over. Left out: every rule must be understood.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub must_understand: Option<Vec<String>>,
     /// Rules that this code does not know.
     #[serde(flatten)]
     #[schemars(skip)]
@@ -123,6 +127,15 @@ impl HouseRules {
         self.branches.fixed.iter().find(|b| b.name == *name)
     }
 
+    /// Whether a rule of this dotted name closes the gate when it is not understood.
+    fn must_be_understood(&self, name: &str) -> bool {
+        let rule = name.split(" = ").next().unwrap_or(name);
+        let covers = |marked: &String| {
+            rule.strip_prefix(marked.as_str()).is_some_and(|rest| rest.is_empty() || rest.starts_with('.'))
+        };
+        self.must_understand.as_ref().is_none_or(|marked| marked.iter().any(covers))
+    }
+
     /// Returns the dotted names of all rules that this code does not know.
     pub fn not_understood(&self) -> Vec<String> {
         let mut names: Vec<String> = self.unknown.keys().cloned().collect();
@@ -141,6 +154,7 @@ impl HouseRules {
     fn gate(&self) -> Vec<Refusal> {
         self.not_understood()
             .into_iter()
+            .filter(|name| self.must_be_understood(name))
             .map(|name| {
                 let what = format!("the house rule {name} is not one that this lantern understands");
                 Refusal::new("unknown-rule", what, "get a newer lantern; nothing passes a rule that is not understood")
@@ -307,6 +321,15 @@ mod tests {
             let rules: HouseRules = serde_json::from_value(value).unwrap();
             assert_eq!(words(&rules.refuse_promote(&"open-water".parse().unwrap())), ["unknown-rule"], "{at}");
             assert_eq!(words(&refuse(&rules, &record("1.4.0", 27), &[])), ["unknown-rule"], "{at}");
+        }
+        // Those that say themselves that they need not be understood leave it open.
+        let mut value = serde_json::to_value(rules()).unwrap();
+        value["contact"] = "wren".into();
+        value["accepted"]["moon"] = "must be full".into();
+        for (marked, is_open) in [(&["numbers"][..], true), (&["accepted"], false), (&["accepted.moon"], false)] {
+            value["must-understand"] = serde_json::to_value(marked).unwrap();
+            let rules: HouseRules = serde_json::from_value(value.clone()).unwrap();
+            assert_eq!(rules.refuse_promote(&"open-water".parse().unwrap()).is_empty(), is_open, "{marked:?}");
         }
         let mut value = serde_json::to_value(rules()).unwrap();
         value["numbers"]["number"] = "must-be-prime".into();

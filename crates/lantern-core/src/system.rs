@@ -6,6 +6,8 @@ use std::str::FromStr;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
+use crate::names::Word;
+
 /// An operating system with a processor, or with several.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, JsonSchema)]
 #[non_exhaustive]
@@ -46,6 +48,10 @@ pub enum System {
     /// A browser.
     #[serde(rename = "web")]
     Web,
+    /// One that this code does not know: what a newer lantern made is passed on as it is.
+    #[serde(untagged)]
+    #[schemars(skip)]
+    Other(Word),
 }
 
 /// What systems have in common whatever their processor: how files are named and programs are formed.
@@ -65,6 +71,8 @@ pub enum Family {
     Headset,
     /// Browsers.
     Web,
+    /// One that this code does not know.
+    Other,
 }
 
 impl Family {
@@ -78,6 +86,7 @@ impl Family {
             Self::Ios => "ios",
             Self::Headset => "headset",
             Self::Web => "web",
+            Self::Other => "other",
         }
     }
 
@@ -88,7 +97,7 @@ impl Family {
 }
 
 impl System {
-    /// Every system, in the order in which they are shown.
+    /// Every system that is known, in the order in which they are shown.
     pub const ALL: [Self; 12] = [
         Self::WindowsX86_64,
         Self::WindowsArm64,
@@ -105,7 +114,7 @@ impl System {
     ];
 
     /// Returns the name used in configuration and output.
-    pub const fn name(self) -> &'static str {
+    pub fn name(&self) -> &str {
         match self {
             Self::WindowsX86_64 => "windows-x86_64",
             Self::WindowsArm64 => "windows-arm64",
@@ -119,6 +128,7 @@ impl System {
             Self::Ios => "ios",
             Self::Headset => "headset",
             Self::Web => "web",
+            Self::Other(word) => word.as_str(),
         }
     }
 
@@ -132,6 +142,7 @@ impl System {
             Self::Ios => Family::Ios,
             Self::Headset => Family::Headset,
             Self::Web => Family::Web,
+            Self::Other(_) => Family::Other,
         }
     }
 
@@ -150,11 +161,11 @@ impl System {
     }
 
     /// Whether a build for this system runs on a computer with that one.
-    pub const fn runs_on(self, computer: Self) -> bool {
+    pub fn runs_on(self, computer: Self) -> bool {
         matches!(
             (self, computer),
             (Self::MacosUniversal, Self::MacosX86_64 | Self::MacosAarch64) | (Self::WindowsX86, Self::WindowsX86_64)
-        ) || self as u8 == computer as u8
+        ) || self == computer
     }
 
     /// Whether a build for any of these systems runs on this computer.
@@ -192,6 +203,10 @@ mod tests {
             assert_eq!(serde_json::to_string(&system).unwrap(), format!("\"{system}\""));
         }
         assert!("linux".parse::<System>().is_err());
+        let newer: System = serde_json::from_str("\"linux-riscv64\"").unwrap();
+        assert_eq!((newer.name(), newer.family()), ("linux-riscv64", Family::Other));
+        assert_eq!(serde_json::to_string(&newer).unwrap(), "\"linux-riscv64\"");
+        assert!(!System::any_runs_here(&[newer]));
     }
 
     #[test]

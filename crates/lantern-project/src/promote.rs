@@ -96,7 +96,7 @@ impl MovePlan {
 
     /// Whether every player gets it: then the release's name must be given, a plain yes is not enough.
     pub fn is_for_everyone(&self) -> bool {
-        self.audience == Audience::Everyone
+        self.audience.may_be_everyone()
     }
 
     /// Releases that players have under the very version that they get another one of.

@@ -68,7 +68,7 @@ struct StorefrontDocument {
 #[cfg_attr(test, derive(schemars::JsonSchema))]
 struct BranchDocument {
     branch: Name,
-    audience: Option<&'static str>,
+    audience: Option<Audience>,
     revision: u64,
     /// Whether the storefront has it, as far as it was ever heard.
     is_there: bool,
@@ -173,14 +173,14 @@ fn look(
                 targets.insert(target.clone(), builds.live(of, facts, target, build)?);
             }
             let (branch, revision) = (branch.clone(), facts.revision);
-            let audience = configured.audience(&branch).map(Audience::name);
+            let audience = configured.audience(&branch);
             branches.push(BranchDocument { branch, audience, revision, is_there: true, targets });
         }
         let is_heard = !branches.is_empty();
         let unheard = configured.branches.iter().filter(|(name, _)| !branches.iter().any(|b| b.branch == *name));
         let unheard = unheard.map(|(branch, audience)| BranchDocument {
             branch: branch.clone(),
-            audience: Some(audience.name()),
+            audience: Some(*audience),
             revision: 0,
             is_there: !is_heard,
             targets: BTreeMap::new(),

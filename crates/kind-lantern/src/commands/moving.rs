@@ -39,7 +39,7 @@ pub struct Document<'a> {
     schema: &'static str,
     storefront: &'a lantern_core::event::PlaceRef,
     branch: &'a Name,
-    audience: &'static str,
+    audience: lantern_core::audience::Audience,
     /// The revision that is put back; null for a promotion.
     restores: Option<u64>,
     release: &'a lantern_core::event::BranchBuild,
@@ -102,7 +102,7 @@ fn document<'a>(schema: &'static str, plan: &'a MovePlan, done: bool, revision: 
         schema,
         storefront: &plan.place,
         branch: &plan.branch,
-        audience: plan.audience.name(),
+        audience: plan.audience,
         restores: plan.restores,
         release: &plan.release,
         changes: plan

@@ -361,6 +361,70 @@ fn forward(mut from: TcpStream, mut to: TcpStream, before: &str, happens: &Mutex
     let _ = to.shutdown(std::net::Shutdown::Both);
 }
 
+/// A line to a server that changes its JSON answers by the path that was asked for. Returns its address.
+pub fn rewriting_line_to(origin: &str, change: Arc<dyn Fn(&str, Value) -> Value + Send + Sync>) -> String {
+    let listener = TcpListener::bind("127.0.0.1:0").unwrap();
+    let address = format!("http://{}", listener.local_addr().unwrap());
+    let server = origin.strip_prefix("http://").unwrap().to_owned();
+    std::thread::spawn(move || {
+        for client in listener.incoming().map(Result::unwrap) {
+            let (server, change) = (server.clone(), change.clone());
+            std::thread::spawn(move || answer_changed(client, &server, &*change));
+        }
+    });
+    address
+}
+
+/// Passes one request on, and its answer back; the connection ends with it.
+fn answer_changed(mut client: TcpStream, server: &str, change: &dyn Fn(&str, Value) -> Value) {
+    let Some((head, body)) = read_message(&mut client) else { return };
+    let path = head.split(' ').nth(1).unwrap_or_default().to_owned();
+    let mut server = TcpStream::connect(server).unwrap();
+    let lines: Vec<&str> = head.lines().filter(|l| !l.to_lowercase().starts_with("connection:")).collect();
+    let sent = format!("{}\r\nConnection: close\r\n\r\n", lines.join("\r\n"));
+    server.write_all(sent.as_bytes()).and_then(|()| server.write_all(&body)).unwrap();
+    let Some((head, mut body)) = read_message(&mut server) else { return };
+    if head.to_lowercase().contains("content-type: application/json")
+        && let Ok(value) = serde_json::from_slice::<Value>(&body)
+    {
+        body = change(&path, value).to_string().into_bytes();
+    }
+    let is_kept = |line: &&str| {
+        let line = line.to_lowercase();
+        !["content-length:", "connection:", "transfer-encoding:"].iter().any(|name| line.starts_with(name))
+    };
+    let lines: Vec<&str> = head.lines().filter(is_kept).collect();
+    let head = format!("{}\r\nContent-Length: {}\r\nConnection: close\r\n\r\n", lines.join("\r\n"), body.len());
+    // Whoever asked may have gone.
+    let _ = client.write_all(head.as_bytes()).and_then(|()| client.write_all(&body));
+}
+
+/// Reads the head of a message and its body; without a length the body is all that comes, or nothing.
+fn read_message(from: &mut TcpStream) -> Option<(String, Vec<u8>)> {
+    let mut bytes = Vec::new();
+    let mut buffer = [0; 64 * 1024];
+    let end = loop {
+        if let Some(at) = bytes.windows(4).position(|w| w == b"\r\n\r\n") {
+            break at;
+        }
+        match from.read(&mut buffer) {
+            Ok(len @ 1..) => bytes.extend_from_slice(&buffer[..len]),
+            _ => return None,
+        }
+    };
+    let head = String::from_utf8_lossy(&bytes[..end]).into_owned();
+    let mut body = bytes.split_off(end + 4);
+    let len = head.lines().find_map(|l| l.to_lowercase().strip_prefix("content-length:")?.trim().parse::<usize>().ok());
+    let wanted = len.unwrap_or(if head.starts_with("HTTP/") { usize::MAX } else { 0 });
+    while body.len() < wanted {
+        match from.read(&mut buffer) {
+            Ok(len @ 1..) => body.extend_from_slice(&buffer[..len]),
+            _ => break,
+        }
+    }
+    Some((head, body))
+}
+
 /// Brambleyard with everybody's line alone.
 pub fn one_line() -> PlaceDocument {
     let mut document = PlaceDocument::brambleyard();

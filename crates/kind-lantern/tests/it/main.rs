@@ -33,6 +33,8 @@ mod exports;
 #[cfg(test)]
 mod faults;
 #[cfg(test)]
+mod future;
+#[cfg(test)]
 mod helping;
 #[cfg(test)]
 mod hostile;

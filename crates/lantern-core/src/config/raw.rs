@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use schemars::JsonSchema;
-use serde::{Deserialize, Serialize};
+use serde::Deserialize;
 
 /// What a game is, what its exports are, and where players get it.
 #[derive(Debug, Deserialize, JsonSchema)]
@@ -265,7 +265,7 @@ pub struct Branch {
 }
 
 /// Who can follow a branch.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Deserialize, Serialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Audience {
     /// All players.
@@ -274,12 +274,11 @@ pub enum Audience {
     Invited,
 }
 
-impl Audience {
-    /// Returns the word used in configuration and output.
-    pub const fn name(self) -> &'static str {
-        match self {
-            Self::Everyone => "everyone",
-            Self::Invited => "invited",
+impl From<Audience> for crate::audience::Audience {
+    fn from(audience: Audience) -> Self {
+        match audience {
+            Audience::Everyone => Self::Everyone,
+            Audience::Invited => Self::Invited,
         }
     }
 }

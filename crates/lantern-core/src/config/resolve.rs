@@ -281,8 +281,8 @@ impl Check<'_> {
         let mut systems = Vec::new();
         for (i, text) in texts.iter().enumerate() {
             let at = [at, &[ConfigKey::Item(i)]].concat();
-            let known = System::ALL.map(System::name);
-            let cure = match crate::names::nearest(text, known) {
+            let known: Vec<&str> = System::ALL.iter().map(System::name).collect();
+            let cure = match crate::names::nearest(text, known.iter().copied()) {
                 Some(near) => format!("did you mean {near:?}? This lantern knows {}", known.join(", ")),
                 None => format!("this lantern knows {}", known.join(", ")),
             };
@@ -424,7 +424,7 @@ impl Check<'_> {
                 let means_any = |p: &Patterns| System::ALL.iter().any(|system| p.matches_word(system.name()));
                 if Patterns::new([text.as_str()]).is_ok_and(|p| !means_any(&p)) {
                     let at = [in_when("systems").as_slice(), &[ConfigKey::Item(i)]].concat();
-                    let known = System::ALL.map(System::name).join(", ");
+                    let known = System::ALL.iter().map(System::name).collect::<Vec<_>>().join(", ");
                     let what = format!("{:?} means no system", shown(text));
                     self.stop(&at, "wrong-value", what, format!("this lantern knows {known}"));
                 }
@@ -467,7 +467,7 @@ impl Check<'_> {
         for (name, branch) in &raw.branches {
             let branch_at = [at, &[K("branches"), K(name)]].concat();
             if let Some(name) = self.parse::<Name>(&branch_at, name, "rename the branch as the place calls it") {
-                branches.push((self.shape.span(&branch_at).start, name, branch.audience));
+                branches.push((self.shape.span(&branch_at).start, name, branch.audience.into()));
             }
         }
         branches.sort();
