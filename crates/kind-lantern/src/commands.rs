@@ -167,6 +167,8 @@ fn find(ui: &Ui) -> Result<Project, CommandError> {
     let mut project = Project::find(&ui.project, ui.stop.clone())?;
     crate::log_file::write_into(project.root());
     choose_edition(&mut project, ui)?;
+    let teller = ui.clone();
+    project.tell_of_waiting(move |time, why| teller.waiting(time, why));
     Ok(project)
 }
 

@@ -120,6 +120,14 @@ impl Ui {
         let _ = writeln!(anstream::stderr(), "{text}");
     }
 
+    /// Says for how long is waited, and why.
+    pub fn waiting(&self, time: std::time::Duration, why: &str) {
+        if !self.json && !self.quiet {
+            let why = lantern_core::path::shown(why);
+            self.aside(&format!("{} {} s: {why}", faint("waiting"), time.as_secs()));
+        }
+    }
+
     pub fn progress(&self) -> Shown {
         Shown::new(self.progress, !self.json, self.stop.clone())
     }

@@ -155,6 +155,8 @@ pub struct Storefront {
     pub depots: BTreeMap<Name, Handle>,
     /// The branches that are used there, in the order of the file: the one to begin with first.
     pub branches: Vec<(Name, Audience)>,
+    /// What the place calls our branches, where that is something else.
+    pub theirs: BTreeMap<Name, Handle>,
 }
 
 impl Storefront {

@@ -31,6 +31,7 @@ pub mod finding;
 pub mod history;
 pub mod invitation;
 pub mod keep;
+pub mod limits;
 pub mod names;
 pub mod next;
 pub mod notes;

@@ -63,6 +63,31 @@ fn is_word(text: &str) -> bool {
         && text.bytes().all(|b| b.is_ascii_lowercase() || b.is_ascii_digit() || b == b'-' || b == b'_')
 }
 
+fn is_handle(text: &str) -> bool {
+    // As parts of an address these two mean something else.
+    (1..=255).contains(&text.len()) && !text.chars().any(char::is_control) && text != "." && text != ".."
+}
+
+impl Handle {
+    /// Returns the text as one part of an address's path. Source: RFC 3986, section 2.3.
+    pub fn in_path(&self) -> String {
+        percent_encoded(&self.0)
+    }
+}
+
+/// Writes a text as one part of an address. Source: RFC 3986, section 2.3.
+pub fn percent_encoded(text: &str) -> String {
+    let mut out = String::new();
+    for byte in text.bytes() {
+        if byte.is_ascii_alphanumeric() || matches!(byte, b'-' | b'.' | b'_' | b'~') {
+            out.push(char::from(byte));
+        } else {
+            out.push_str(&format!("%{byte:02X}"));
+        }
+    }
+    out
+}
+
 fn is_identity(text: &str) -> bool {
     let part = |p: &str| {
         !p.is_empty()
@@ -90,8 +115,8 @@ name!(
     /// What a storefront calls a title or a depot of ours.
     Handle,
     "a handle",
-    "lower-case letters, digits, \"-\" and \"_\", 64 at most",
-    is_word
+    "any text without control characters, 255 bytes at most, but \".\" and \"..\"",
+    is_handle
 );
 
 name!(
@@ -279,6 +304,17 @@ mod tests {
             assert_eq!(nearest(slip, known), Some(meant), "{slip}");
         }
         assert_eq!(nearest("colour", known), None);
+    }
+
+    #[test]
+    fn handles_are_kept_as_the_place_writes_them() {
+        for good in ["sp-linux", "Saltmarsh Post", "480/1", "潮", "a?b#c", &"a".repeat(255)] {
+            assert_eq!(good.parse::<Handle>().unwrap().as_str(), good);
+        }
+        for bad in ["", "a\nb", "\u{7f}", ".", "..", &"a".repeat(256)] {
+            assert!(bad.parse::<Handle>().is_err(), "{bad:?}");
+        }
+        assert_eq!("Salt/Marsh 潮?".parse::<Handle>().unwrap().in_path(), "Salt%2FMarsh%20%E6%BD%AE%3F");
     }
 
     #[test]

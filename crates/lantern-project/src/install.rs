@@ -207,9 +207,13 @@ pub fn install_branch(
         guessed.as_deref().map_or(Ok((None, false)), |folder| look_and_finish(folder, &title))?;
     // Those who make the game are let in everywhere. Access that cannot be read is no concern of a player's: whatever it is
     // needed for will be refused, and that says how to get it.
-    let access = access::find(&configured.address).ok().flatten().map(|found| found.access);
-    let market = Market::open(&configured.address, access, project.stop()).map_err(fails)?;
+    let found = access::find(&configured.address).ok().flatten();
+    let market = project.market(configured, None).map_err(fails)?;
     let discovery = market.discovery().map_err(fails)?;
+    // It goes to nobody but the storefront that it was given by.
+    let access = found.filter(|found| found.storefront == discovery.id).map(|found| found.access);
+    let market = project.market(configured, access).map_err(fails)?;
+    market.be_patient();
     let kept = Private::of(looked.as_ref()).filter(|kept| kept.is_for(&discovery.id, branch));
     let (invited, private) = invitation(&discovery.id, branch, wanted.invitation.as_ref(), kept)?;
     let market = market.invited(invited);
@@ -327,7 +331,7 @@ pub fn repair_installed(
         }
         let fails = |source| ProjectError::Place { place: name.clone(), source };
         let access = access::find(&configured.address).ok().flatten().map(|found| found.access);
-        let market = Market::open(&configured.address, access, project.stop()).map_err(fails)?;
+        let market = project.market(configured, access).map_err(fails)?;
         match market.discovery() {
             Ok(discovery) if discovery.id == about.storefront => {}
             Ok(_) => continue,

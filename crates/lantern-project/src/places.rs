@@ -72,7 +72,7 @@ pub(crate) fn open_place(project: &Project, edition: &Name, name: &str) -> Resul
     let Some(found) = access::find(&configured.address)? else {
         return Err(place(PlaceError::NotConnected { address: configured.address.clone() }));
     };
-    let market = Market::open(&configured.address, Some(found.access), project.stop()).map_err(place)?;
+    let market = project.market(configured, Some(found.access)).map_err(place)?;
     let discovery = market.discovery().map_err(place)?;
     if discovery.id != found.storefront {
         return Err(ProjectError::OtherPlace { place: name.clone(), address: configured.address.clone() });
@@ -145,7 +145,7 @@ impl Locked {
         let (name, configured) = project.storefront(name)?;
         let (name, configured) = (name.clone(), configured.clone());
         let fails = |source| ProjectError::Place { place: name.clone(), source };
-        let market = Market::open(&configured.address, Some(access.clone()), project.stop());
+        let market = project.market(&configured, Some(access.clone()));
         let market = Arc::new(market.map_err(fails)?);
         let discovery = market.discovery().map_err(fails)?;
         let token = market.try_access().map_err(fails)?;

@@ -19,6 +19,8 @@ use lantern_ledger::{Ledger, ServerFacts};
 use lantern_store::durable::{self, DurableError};
 use lantern_store::room_left;
 use lantern_store::store::Store;
+use lantern_storefront::PlaceError;
+use lantern_storefront::market::{Access, Market, OnWait};
 
 use crate::{ProjectError, ledger, network, outside};
 
@@ -41,6 +43,7 @@ pub struct Project {
     /// The targets that are meant; empty for all.
     only_targets: Vec<Name>,
     stop: Arc<AtomicBool>,
+    on_wait: Option<OnWait>,
 }
 
 /// A project with its ledger open, to read.
@@ -96,13 +99,31 @@ impl Project {
         })?;
         let (config, config_findings) = Config::read_partly(config::FILE_NAME, &text);
         let Some(config) = config else { return Err(ProjectError::Config(config_findings)) };
-        Ok(Self { root, config, config_findings, config_text: text, only: None, only_targets: Vec::new(), stop })
+        Ok(Self {
+            root,
+            config,
+            config_findings,
+            config_text: text,
+            only: None,
+            only_targets: Vec::new(),
+            stop,
+            on_wait: None,
+        })
     }
 
     /// A project whose `lantern.toml` is about to be written.
     pub(crate) fn beginning(root: &Path, config: Config, text: &str, stop: Arc<AtomicBool>) -> Self {
         let (root, config_text) = (root.to_owned(), text.to_owned());
-        Self { root, config, config_findings: Vec::new(), config_text, only: None, only_targets: Vec::new(), stop }
+        Self {
+            root,
+            config,
+            config_findings: Vec::new(),
+            config_text,
+            only: None,
+            only_targets: Vec::new(),
+            stop,
+            on_wait: None,
+        }
     }
 
     /// Returns what is wrong with the configuration; only after [`Self::find_to_check`] there can be something.
@@ -239,6 +260,17 @@ impl Project {
     /// Returns the identity of an edition.
     pub fn identity(&self, edition: &Name) -> &Identity {
         self.config.editions.get(edition).map_or(&self.config.game.identity, |e| &e.identity)
+    }
+
+    /// Tells somebody of waiting for storefronts from now on.
+    pub fn tell_of_waiting(&mut self, tell: impl Fn(Duration, &str) + Send + Sync + 'static) {
+        self.on_wait = Some(OnWait(Arc::new(tell)));
+    }
+
+    /// Prepares the client of a storefront; nothing is sent yet.
+    pub(crate) fn market(&self, at: &Storefront, access: Option<Access>) -> Result<Market, PlaceError> {
+        let market = Market::open(&at.address, access, self.stop())?;
+        Ok(market.telling(self.on_wait.clone()).calling(at.theirs.clone()))
     }
 
     /// Returns the flag that ends waiting.

@@ -245,6 +245,7 @@ impl Locked {
             return Ok(PushDone { build, sent: 0, packs: 0 });
         }
         let key = self.ask_key(plan)?;
+        place.market.be_patient();
         let (document, sent, packs) = match self.bring(&place, plan, progress) {
             Ok(brought) => brought,
             Err(error) => {

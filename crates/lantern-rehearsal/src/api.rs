@@ -55,6 +55,18 @@ pub(crate) struct Endpoint {
     pub gives: Body,
     /// Headers that must be there.
     pub headers: &'static [&'static str],
+    /// Headers that may be there.
+    pub may: &'static [&'static str],
+    /// What may stand behind the `?`.
+    pub query: &'static [&'static str],
+    /// The status of a deed that was done.
+    pub status: u16,
+    /// Other statuses that are no refusals, with what they mean.
+    pub also: &'static [(u16, &'static str)],
+    /// Headers of the answer.
+    pub answers: &'static [&'static str],
+    /// What stands in the place of a problem document.
+    pub error: Option<fn(&mut SchemaGenerator) -> Value>,
     /// Whether it is for players: those who were invited show their invitation, and those who make the game their access.
     pub is_for_players: bool,
 }
@@ -100,6 +112,15 @@ impl Api {
             .collect();
         let header = |name: &str, required: bool| json!({ "name": name, "in": "header", "required": required, "schema": { "type": "string" } });
         parameters.extend(endpoint.headers.iter().map(|name| header(name, true)));
+        parameters.extend(endpoint.may.iter().map(|name| header(name, false)));
+        let query = |name: &&str| {
+            let schema = match *name {
+                "limit" => json!({ "type": "integer", "minimum": 1 }),
+                _ => json!({ "type": "string" }),
+            };
+            json!({ "name": name, "in": "query", "required": false, "schema": schema })
+        };
+        parameters.extend(endpoint.query.iter().map(query));
         if endpoint.is_for_players {
             parameters.extend([INVITATION, FOLDER].map(|name| header(name, false)));
         }
@@ -110,18 +131,35 @@ impl Api {
         if let Some(content) = endpoint.gives.content(&mut self.generator) {
             success["content"] = content;
         }
+        if !endpoint.answers.is_empty() {
+            let headers =
+                endpoint.answers.iter().map(|name| ((*name).to_owned(), json!({ "schema": { "type": "string" } })));
+            success["headers"] = headers.collect::<Map<String, Value>>().into();
+        }
         let problem = self.generator.subschema_for::<lantern_storefront::protocol::Problem>().to_value();
         let mut operation = json!({
             "summary": endpoint.summary,
             "parameters": parameters,
             "responses": {
-                "2XX": success,
+                endpoint.status.to_string(): success,
                 "default": {
                     "description": "Refused; `type` is a stable name, relative to this origin",
                     "content": { "application/problem+json": { "schema": problem } },
                 },
             },
         });
+        for (status, what) in endpoint.also {
+            let mut other = json!({ "description": what });
+            if (200..300).contains(status) {
+                other["content"] = success.get("content").cloned().unwrap_or_else(|| json!({}));
+            }
+            operation["responses"][status.to_string()] = other;
+        }
+        if let Some(error) = endpoint.error {
+            let schema = error(&mut self.generator);
+            let answer = json!({ "description": "Not given", "content": { "application/json": { "schema": schema } } });
+            operation["responses"]["default"] = answer;
+        }
         if let Some(content) = endpoint.takes.content(&mut self.generator) {
             operation["requestBody"] = json!({ "required": true, "content": content });
         }

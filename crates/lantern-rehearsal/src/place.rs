@@ -63,6 +63,8 @@ pub struct Place {
     weather: Mutex<Option<Arc<Weather>>>,
     /// What branches hand out, as far as it was asked for.
     served: Mutex<HashMap<(Handle, Name), Arc<served::Served>>>,
+    /// Held while a piece of a pack is written.
+    pieces: Mutex<()>,
 }
 
 pub(crate) use invitations::Asker;
@@ -102,6 +104,12 @@ fn documents<T: serde::de::DeserializeOwned>(
     rows.map(|row| document(&row?)).collect()
 }
 
+/// The folder of a title: its handle, where that is a plain word that every system takes for one part of a path.
+fn folder_of(title: &Handle) -> String {
+    let is_plain = title.as_str().parse::<Name>().is_ok();
+    if is_plain { title.to_string() } else { format!("={}", Digest::of(title.as_str().as_bytes()).hex()) }
+}
+
 impl Place {
     /// Opens or makes the state in `folder`.
     ///
@@ -118,8 +126,8 @@ impl Place {
         let id = fact("id", format!("{}-{}", place.name.to_lowercase().replace(' ', "-"), random_hex(12)?))?;
         let secret = fact("secret", random_hex(32)?)?;
         let database = Mutex::new(connection);
-        let (tokens, weather, served) = Default::default();
-        Ok(Self { document: place, folder: folder.to_owned(), id, secret, database, tokens, weather, served })
+        let (tokens, weather, served, pieces) = Default::default();
+        Ok(Self { document: place, folder: folder.to_owned(), id, secret, database, tokens, weather, served, pieces })
     }
 
     /// Returns the secret of [`CLIENT_ID`]. Shown to people only because nothing real is behind it.
@@ -176,7 +184,7 @@ impl Place {
     }
 
     fn store(&self, title: &Handle) -> Store {
-        Store::at(self.folder.join("titles").join(title.as_str()))
+        Store::at(self.folder.join("titles").join(folder_of(title)))
     }
 
     pub(crate) fn discovery(&self) -> Discovery {

@@ -17,15 +17,7 @@ pub enum Refused {
 impl Refused {
     /// Makes a problem.
     pub fn new(kind: problem::Kind, detail: impl Into<String>, cure: impl Into<String>) -> Self {
-        let (name, status, title) = kind;
-        Self::Problem(Box::new(Problem {
-            kind: format!("/problems/{name}"),
-            title: title.to_owned(),
-            status,
-            detail: detail.into(),
-            cure: cure.into(),
-            refusals: Vec::new(),
-        }))
+        Self::Problem(Box::new(problem_of(kind, detail, cure)))
     }
 
     /// Makes a problem of house rules that stand in the way.
@@ -42,6 +34,18 @@ impl Refused {
     }
 }
 
+fn problem_of(kind: problem::Kind, detail: impl Into<String>, cure: impl Into<String>) -> Problem {
+    let (name, status, title) = kind;
+    Problem {
+        kind: format!("/problems/{name}"),
+        title: title.to_owned(),
+        status,
+        detail: detail.into(),
+        cure: cure.into(),
+        refusals: Vec::new(),
+    }
+}
+
 impl<E: std::error::Error> From<E> for Refused {
     fn from(error: E) -> Self {
         Self::Failed(error.to_string())
@@ -52,18 +56,16 @@ impl IntoResponse for Refused {
     fn into_response(self) -> Response {
         let problem = match self {
             Self::Problem(problem) => *problem,
-            Self::Failed(detail) => Problem {
-                kind: "/problems/failed".to_owned(),
-                title: "The storefront failed".to_owned(),
-                status: 500,
-                detail,
-                cure: "try again".to_owned(),
-                refusals: Vec::new(),
-            },
+            Self::Failed(detail) => problem_of(problem::FAILED, detail, "try again"),
         };
         let status = StatusCode::from_u16(problem.status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR);
         let body = serde_json::to_vec(&problem).unwrap_or_default();
         let json = HeaderValue::from_static("application/problem+json");
-        (status, [(header::CONTENT_TYPE, json)], body).into_response()
+        let mut response = (status, [(header::CONTENT_TYPE, json)], body).into_response();
+        if status == StatusCode::UNAUTHORIZED {
+            // RFC 6750, section 3.
+            response.headers_mut().insert(header::WWW_AUTHENTICATE, HeaderValue::from_static("Bearer"));
+        }
+        response
     }
 }

@@ -16,8 +16,8 @@ use lantern_core::rules::HouseRules;
 use lantern_store::store::Store;
 use lantern_storefront::protocol::{
     Branch, Branches, Build, Builds, DISCOVERY_PATH, Discovery, FOLDER, IDEMPOTENCY_KEY, INVITATION, InvitationMade,
-    InvitationsMade, ManifestNeeds, Move, Moves, NewBuild, NewInvitation, PlaceEvents, Play, Title, Titles, Token,
-    TokenError, Withdraw, problem,
+    InvitationsMade, ManifestNeeds, Move, Moves, NewBuild, NewInvitation, PackReceived, PlaceEvents, Play, Title,
+    Titles, Token, TokenError, Withdraw, problem,
 };
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
@@ -107,9 +107,56 @@ async fn rules(State(place): Shared, headers: HeaderMap) -> Result<Response, Ref
     Ok(([(header::ETAG, etag)], Json(place.rules())).into_response())
 }
 
-async fn titles(State(place): Shared, headers: HeaderMap) -> Answer<Titles> {
+/// Which page of a list is asked for.
+#[derive(Default, Deserialize)]
+struct Page {
+    /// The last entry that was seen.
+    after: Option<String>,
+    /// How many at most.
+    limit: Option<usize>,
+}
+
+/// Most entries of one page.
+const PAGE: usize = 500;
+
+type PageAsked = Result<Query<Page>, axum::extract::rejection::QueryRejection>;
+
+impl Page {
+    fn of(asked: PageAsked) -> Result<Self, Refused> {
+        let malformed =
+            |_| Refused::new(problem::MALFORMED, "after or limit cannot be read", "leave them out to begin");
+        let Query(page) = asked.map_err(malformed)?;
+        if page.limit == Some(0) {
+            return Err(Refused::new(problem::MALFORMED, "limit is at least 1", "leave it out"));
+        }
+        Ok(page)
+    }
+
+    /// Cuts the page out of a whole list, whose entries have keys; says what the next one is asked for with.
+    fn cut<T>(&self, mut all: Vec<T>, key: impl Fn(&T) -> String) -> Result<(Vec<T>, Option<String>), Refused> {
+        if let Some(after) = &self.after {
+            let unknown = || {
+                Refused::new(problem::MALFORMED, "there is no such place in the list", "take it from the page before")
+            };
+            let at = all.iter().position(|item| key(item) == *after).ok_or_else(unknown)?;
+            all.drain(..=at);
+        }
+        let limit = self.limit.unwrap_or(PAGE).min(PAGE);
+        let has_more = all.len() > limit;
+        all.truncate(limit);
+        let next = all.last().filter(|_| has_more).map(key);
+        Ok((all, next))
+    }
+}
+
+async fn titles(State(place): Shared, headers: HeaderMap, page: PageAsked) -> Answer<Titles> {
     allow(&place, &headers, "read")?;
-    wait(move || Ok(Json(Titles { titles: place.titles()? }))).await
+    let page = Page::of(page)?;
+    wait(move || {
+        let (titles, next) = page.cut(place.titles()?, |title| title.handle.to_string())?;
+        Ok(Json(Titles { titles, next }))
+    })
+    .await
 }
 
 async fn title(State(place): Shared, headers: HeaderMap, Path(title): Path<String>) -> Answer<Title> {
@@ -198,17 +245,62 @@ async fn put_pack(
     headers: HeaderMap,
     Path((title, digest)): Path<(String, String)>,
     body: Bytes,
-) -> Result<StatusCode, Refused> {
+) -> Result<Response, Refused> {
     allow(&place, &headers, "send")?;
     let (title, digest) = (parse(&title, "the title")?, hex(&digest)?);
-    wait(move || place.put_pack(&title, &digest, &body)).await?;
-    Ok(StatusCode::NO_CONTENT)
+    let Some(range) = headers.get(header::CONTENT_RANGE) else {
+        wait(move || place.put_pack(&title, &digest, &body)).await?;
+        return Ok(StatusCode::NO_CONTENT.into_response());
+    };
+    let cure = "send Content-Range: bytes FIRST-LAST/TOTAL with as many bytes";
+    let malformed = || Refused::new(problem::MALFORMED, "the piece is not what its Content-Range says", cure);
+    let piece = range.to_str().ok().and_then(content_range).ok_or_else(malformed)?;
+    if piece.last - piece.first + 1 != body.len() as u64 {
+        return Err(malformed());
+    }
+    let at = wait(move || place.put_piece(&title, &digest, piece, &body)).await?;
+    let status = if at.whole { StatusCode::OK } else { StatusCode::ACCEPTED };
+    Ok((status, Json(at)).into_response())
 }
 
-async fn builds(State(place): Shared, headers: HeaderMap, Path(title): Path<String>) -> Answer<Builds> {
+/// Which bytes of how many come, as RFC 9110, section 14.4, writes it.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct PieceRange {
+    pub first: u64,
+    pub last: u64,
+    pub total: u64,
+}
+
+fn content_range(text: &str) -> Option<PieceRange> {
+    let (range, total) = text.strip_prefix("bytes ")?.split_once('/')?;
+    let (first, last) = range.split_once('-')?;
+    let piece = PieceRange { first: first.parse().ok()?, last: last.parse().ok()?, total: total.parse().ok()? };
+    (piece.first <= piece.last && piece.last < piece.total).then_some(piece)
+}
+
+async fn pack_received(
+    State(place): Shared,
+    headers: HeaderMap,
+    Path((title, digest)): Path<(String, String)>,
+) -> Answer<PackReceived> {
+    allow(&place, &headers, "send")?;
+    let (title, digest) = (parse(&title, "the title")?, hex(&digest)?);
+    wait(move || Ok(Json(place.pack_received(&title, &digest)?))).await
+}
+
+async fn builds(
+    State(place): Shared,
+    headers: HeaderMap,
+    Path(title): Path<String>,
+    page: PageAsked,
+) -> Answer<Builds> {
     allow(&place, &headers, "read")?;
-    let title = parse(&title, "the title")?;
-    wait(move || Ok(Json(Builds { builds: place.builds(&title)? }))).await
+    let (title, page) = (parse(&title, "the title")?, Page::of(page)?);
+    wait(move || {
+        let (builds, next) = page.cut(place.builds(&title)?, |build| build.build.to_string())?;
+        Ok(Json(Builds { builds, next }))
+    })
+    .await
 }
 
 async fn record(
@@ -269,12 +361,15 @@ async fn moves(
     State(place): Shared,
     headers: HeaderMap,
     Path((title, branch)): Path<(String, String)>,
+    page: PageAsked,
 ) -> Answer<Moves> {
     allow(&place, &headers, "read")?;
     let (title, branch): (Handle, Name) = (parse(&title, "the title")?, parse(&branch, "the branch")?);
+    let page = Page::of(page)?;
     wait(move || {
         place.branch(&title, &branch)?;
-        Ok(Json(Moves { moves: place.moves(&title, &branch)? }))
+        let (moves, next) = page.cut(place.moves(&title, &branch)?, |moved| moved.facts.revision.to_string())?;
+        Ok(Json(Moves { moves, next }))
     })
     .await
 }
@@ -441,10 +536,16 @@ async fn invitations(
     State(place): Shared,
     headers: HeaderMap,
     Path((title, branch)): Path<(String, String)>,
+    page: PageAsked,
 ) -> Answer<InvitationsMade> {
     allow(&place, &headers, "read")?;
     let (title, branch) = (parse(&title, "the title")?, parse(&branch, "the branch")?);
-    wait(move || Ok(Json(InvitationsMade { invitations: place.invitations(&title, &branch)? }))).await
+    let page = Page::of(page)?;
+    wait(move || {
+        let (invitations, next) = page.cut(place.invitations(&title, &branch)?, |made| made.new.id.to_string())?;
+        Ok(Json(InvitationsMade { invitations, next }))
+    })
+    .await
 }
 
 async fn invite(
@@ -493,34 +594,56 @@ fn api() -> Api {
         takes: Body::Nothing,
         gives,
         headers: &[],
+        may: &[],
+        query: &[],
+        status: 200,
+        also: &[],
+        answers: &[],
+        error: None,
         is_for_players: false,
     };
     let play_of = |summary, gives| Endpoint { is_for_players: true, ..open(summary, gives) };
     let range: &[&str] = &["Range"];
+    let part_of = |endpoint: Endpoint| Endpoint {
+        headers: range,
+        status: 206,
+        also: &[(416, "The range begins behind the end")],
+        answers: &["Content-Range"],
+        ..endpoint
+    };
     let read = |summary, gives| Endpoint { scope: Some("read"), ..open(summary, gives) };
+    let list = |summary, gives| Endpoint { query: &["after", "limit"], ..read(summary, gives) };
     let send = |summary, takes, gives| Endpoint { scope: Some("send"), takes, ..open(summary, gives) };
     let key: &[&str] = &[IDEMPOTENCY_KEY];
+    let deed =
+        |scope, summary, takes, gives| Endpoint { scope: Some(scope), takes, headers: key, ..open(summary, gives) };
     Api::new()
         .get(DISCOVERY_PATH, open("What this storefront is", Body::json::<Discovery>()), discovery)
         .post(
             "/v1/token",
             Endpoint {
                 takes: Body::Form(&["grant_type", "client_id", "client_secret"]),
+                error: Some(|generator| generator.subschema_for::<TokenError>().to_value()),
                 ..open("An access token (RFC 6749, section 4.4)", Body::json::<Token>())
             },
             token,
         )
-        .get("/v1/rules", read("The house rules; cache them by ETag", Body::json::<HouseRules>()), rules)
-        .get("/v1/titles", read("Your titles", Body::json::<Titles>()), titles)
+        .get(
+            "/v1/rules",
+            Endpoint {
+                may: &["If-None-Match"],
+                also: &[(304, "They are those of the ETag")],
+                answers: &["ETag"],
+                ..read("The house rules; cache them by ETag", Body::json::<HouseRules>())
+            },
+            rules,
+        )
+        .get("/v1/titles", list("Your titles", Body::json::<Titles>()), titles)
         .post(
             "/v1/titles",
             Endpoint {
-                summary: "Makes a title, or adds depots to it",
-                scope: Some("setup"),
-                takes: Body::json::<Title>(),
-                gives: Body::json::<Title>(),
-                headers: key,
-                is_for_players: false,
+                status: 201,
+                ..deed("setup", "Makes a title, or adds depots to it", Body::json::<Title>(), Body::json::<Title>())
             },
             make_title,
         )
@@ -537,18 +660,34 @@ fn api() -> Api {
         .get("/v1/titles/{title}/manifests/{manifest}", read("A manifest's root", Body::Bytes("A root")), get_manifest)
         .put(
             "/v1/titles/{title}/segments/{segment}",
-            send("Brings a segment of a manifest", Body::Bytes("A segment"), Body::Nothing),
+            Endpoint { status: 204, ..send("Brings a segment of a manifest", Body::Bytes("A segment"), Body::Nothing) },
             put_segment,
         )
         .get("/v1/titles/{title}/segments/{segment}", read("A segment", Body::Bytes("A segment")), get_segment)
         .put(
             "/v1/titles/{title}/packs/{pack}",
-            send("Brings a pack; every chunk in it is checked", Body::Bytes("A pack"), Body::Nothing),
+            Endpoint {
+                may: &["Content-Range"],
+                also: &[(202, "The piece has come, and more is to come"), (204, "All of it came at once")],
+                ..send(
+                    "Brings a pack, or by Content-Range a piece of one; every chunk in it is checked",
+                    Body::Bytes("A pack"),
+                    Body::json::<PackReceived>(),
+                )
+            },
             put_pack,
         )
         .get(
+            "/v1/titles/{title}/packs/{pack}/received",
+            Endpoint {
+                scope: Some("send"),
+                ..open("How much of a pack has come in pieces", Body::json::<PackReceived>())
+            },
+            pack_received,
+        )
+        .get(
             "/v1/titles/{title}/packs/{pack}",
-            Endpoint { headers: range, ..read("A Range of a pack", Body::Bytes("Bytes of a pack")) },
+            part_of(read("A Range of a pack", Body::Bytes("Bytes of a pack"))),
             get_pack,
         )
         .get(
@@ -556,12 +695,13 @@ fn api() -> Api {
             read("Where a manifest's chunks lie", Body::Bytes("A locator")),
             get_locator,
         )
-        .get("/v1/titles/{title}/builds", read("All builds", Body::json::<Builds>()), builds)
+        .get("/v1/titles/{title}/builds", list("All builds, oldest first", Body::json::<Builds>()), builds)
         .post(
             "/v1/titles/{title}/builds",
             Endpoint {
-                headers: key,
-                ..send(
+                status: 201,
+                ..deed(
+                    "send",
                     "Makes a build; a release that has one already gets it",
                     Body::json::<NewBuild>(),
                     Body::json::<Build>(),
@@ -576,67 +716,75 @@ fn api() -> Api {
         )
         .post(
             "/v1/titles/{title}/builds/{build}/withdrawal",
-            Endpoint {
-                summary: "Takes a build away for good: no branch can get it any more",
-                scope: Some("release"),
-                takes: Body::json::<Withdraw>(),
-                gives: Body::json::<Build>(),
-                headers: key,
-                is_for_players: false,
-            },
+            deed(
+                "release",
+                "Takes a build away for good: no branch can get it any more",
+                Body::json::<Withdraw>(),
+                Body::json::<Build>(),
+            ),
             withdraw_build,
         )
         .get("/v1/titles/{title}/branches", read("All branches", Body::json::<Branches>()), branches)
         .get(
             "/v1/titles/{title}/branches/{branch}",
-            read("A branch; its ETag is the revision to send in If-Match", Body::json::<Branch>()),
+            Endpoint {
+                answers: &["ETag"],
+                ..read("A branch; its ETag is the revision to send in If-Match", Body::json::<Branch>())
+            },
             branch,
         )
-        .get("/v1/titles/{title}/branches/{branch}/moves", read("A branch's history", Body::json::<Moves>()), moves)
+        .get(
+            "/v1/titles/{title}/branches/{branch}/moves",
+            list("A branch's history, oldest first", Body::json::<Moves>()),
+            moves,
+        )
         .post(
             "/v1/titles/{title}/branches/{branch}/moves",
             Endpoint {
-                summary: "Moves a branch, if it still is at the revision in If-Match",
-                scope: Some("release"),
-                takes: Body::json::<Move>(),
-                gives: Body::json::<Branch>(),
                 headers: &[IDEMPOTENCY_KEY, "If-Match"],
-                is_for_players: false,
+                ..deed(
+                    "release",
+                    "Moves a branch, if it still is at the revision in If-Match",
+                    Body::json::<Move>(),
+                    Body::json::<Branch>(),
+                )
             },
             move_branch,
         )
         .get(
             "/v1/titles/{title}/branches/{branch}/invitations",
-            read("All invitations to a branch", Body::json::<InvitationsMade>()),
+            list("All invitations to a branch, oldest first", Body::json::<InvitationsMade>()),
             invitations,
         )
         .post(
             "/v1/titles/{title}/branches/{branch}/invitations",
             Endpoint {
-                summary: "Makes an invitation to a branch; one of the same id stays as it is",
-                scope: Some("release"),
-                takes: Body::json::<NewInvitation>(),
-                gives: Body::json::<InvitationMade>(),
-                headers: key,
-                is_for_players: false,
+                status: 201,
+                ..deed(
+                    "release",
+                    "Makes an invitation to a branch; one of the same id stays as it is",
+                    Body::json::<NewInvitation>(),
+                    Body::json::<InvitationMade>(),
+                )
             },
             invite,
         )
         .post(
             "/v1/titles/{title}/branches/{branch}/invitations/{invitation}/end",
-            Endpoint {
-                summary: "Ends an invitation: from now on it lets nobody in",
-                scope: Some("release"),
-                takes: Body::Nothing,
-                gives: Body::json::<InvitationMade>(),
-                headers: key,
-                is_for_players: false,
-            },
+            deed(
+                "release",
+                "Ends an invitation: from now on it lets nobody in",
+                Body::Nothing,
+                Body::json::<InvitationMade>(),
+            ),
             end_invitation,
         )
         .get(
             "/v1/titles/{title}/events",
-            read("What happened after ?after=CURSOR", Body::json::<PlaceEvents>()),
+            Endpoint {
+                query: &["after"],
+                ..read("What happened after a cursor, oldest first", Body::json::<PlaceEvents>())
+            },
             events,
         )
         .get("/v1/play/{title}/{branch}", play_of("What a branch has, for players", Body::json::<Play>()), play)
@@ -657,10 +805,7 @@ fn api() -> Api {
         )
         .get(
             "/v1/play/{title}/{branch}/packs/{pack}",
-            Endpoint {
-                headers: range,
-                ..play_of("A Range of a pack that the branch's locators name", Body::Bytes("Bytes of a pack"))
-            },
+            part_of(play_of("A Range of a pack that the branch's locators name", Body::Bytes("Bytes of a pack"))),
             play_pack,
         )
         .get("/problems/{problem}", open("What a problem's type means", Body::Bytes("A sentence")), problem_kind)

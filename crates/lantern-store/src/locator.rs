@@ -13,8 +13,7 @@ use crate::pack::ChunkEntry;
 
 const HEAD: Head = Head { magic: *b"LNLC", version: 1, what: "a locator" };
 const PACK_LEN: NonZeroUsize = NonZeroUsize::new(36).expect("not zero");
-/// Longest locator that is accepted, in bytes: some 15 million chunks.
-pub const MAX_LOCATOR_LEN: u64 = 800 * 1024 * 1024;
+pub use lantern_core::limits::MAX_LOCATOR_LEN;
 
 /// Where one chunk lies.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

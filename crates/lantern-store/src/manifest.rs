@@ -22,10 +22,7 @@ const MIN_ITEMS: u32 = 256;
 const MAX_ITEMS: u32 = 4096;
 /// Behind [`MIN_ITEMS`], one in 768 items cuts: segments have about 1,000.
 const CUT_ONE_IN: u32 = 768;
-/// Longest root that is accepted, in bytes: a million segments, a billion chunks.
-pub const MAX_ROOT_LEN: u64 = 64 * 1024 * 1024;
-/// Longest segment that is accepted, in bytes: 4096 items with the longest paths.
-pub const MAX_SEGMENT_LEN: u64 = 40 * 1024 * 1024;
+pub use lantern_core::limits::{MAX_ROOT_LEN, MAX_SEGMENT_LEN};
 
 const RECORD_FILE: u8 = 1;
 const RECORD_FOLDER: u8 = 2;

@@ -93,6 +93,18 @@ pub struct Title {
 pub struct Titles {
     /// In the order of their handles.
     pub titles: Vec<Title>,
+    /// Ask with `?after=` this for those that come next; none on the last page.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub next: Option<String>,
+}
+
+/// How much of a pack has come, where it comes in pieces.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct PackReceived {
+    /// Bytes from its beginning. The next piece begins there.
+    pub received: u64,
+    /// Whether all of it has come, and it was found to be what it is named.
+    pub whole: bool,
 }
 
 /// What a storefront still lacks of a manifest.
@@ -220,6 +232,9 @@ pub struct BuildDepot {
 pub struct Builds {
     /// In the order of making.
     pub builds: Vec<Build>,
+    /// Ask with `?after=` this for those that come next; none on the last page.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub next: Option<String>,
 }
 
 /// A branch.
@@ -273,6 +288,9 @@ pub struct Moved {
 pub struct Moves {
     /// Oldest first.
     pub moves: Vec<Moved>,
+    /// Ask with `?after=` this for those that come next; none on the last page.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub next: Option<String>,
 }
 
 /// An invitation to be made: whoever has its text can follow the branch. The text itself is made by whoever asks for it,
@@ -326,6 +344,9 @@ pub struct InvitationMade {
 pub struct InvitationsMade {
     /// Oldest first.
     pub invitations: Vec<InvitationMade>,
+    /// Ask with `?after=` this for those that come next; none on the last page.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub next: Option<String>,
 }
 
 /// Something that happened at the storefront.
@@ -401,7 +422,7 @@ pub mod problem {
     pub type Kind = (&'static str, u16, &'static str);
 
     /// Every kind, for the document.
-    pub const ALL: [Kind; 15] = [
+    pub const ALL: [Kind; 18] = [
         MALFORMED,
         NO_ACCESS,
         NO_RIGHT,
@@ -417,6 +438,9 @@ pub mod problem {
         INCOMPLETE,
         KEY_REUSED,
         CONDITION_MISSING,
+        WRONG_OFFSET,
+        BUSY,
+        FAILED,
     ];
     /// The request cannot be read.
     pub const MALFORMED: Kind = ("malformed", 400, "The request cannot be read");
@@ -446,6 +470,12 @@ pub mod problem {
     pub const INCOMPLETE: Kind = ("incomplete", 422, "Parts of the build have not arrived");
     /// The key was used for another request.
     pub const KEY_REUSED: Kind = ("key-reused", 422, "The idempotency key belongs to another request");
+    /// A piece of a pack begins behind what has come.
+    pub const WRONG_OFFSET: Kind = ("wrong-offset", 409, "The piece begins behind what has come");
+    /// Too much at once; `Retry-After` says when to come again.
+    pub const BUSY: Kind = ("busy", 429, "Too much is asked at once");
+    /// The storefront itself failed.
+    pub const FAILED: Kind = ("failed", 500, "The storefront failed");
     /// `If-Match` or the key is missing.
     pub const CONDITION_MISSING: Kind = ("condition-missing", 428, "A header that guards this deed is missing");
 }

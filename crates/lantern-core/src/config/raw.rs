@@ -262,6 +262,9 @@ pub enum Handles {
 pub struct Branch {
     /// Who can follow it.
     pub audience: Audience,
+    /// What the place calls it, where that is something else.
+    #[serde(default)]
+    pub theirs: Option<String>,
 }
 
 /// Who can follow a branch.

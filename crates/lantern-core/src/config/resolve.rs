@@ -463,16 +463,24 @@ impl Check<'_> {
             targets.extend(self.known(&at, text, "target", &known));
         }
         let depots = self.depot_handles(at, raw, config);
-        let mut branches = Vec::new();
+        let (mut branches, mut theirs) = (Vec::new(), BTreeMap::new());
         for (name, branch) in &raw.branches {
             let branch_at = [at, &[K("branches"), K(name)]].concat();
-            if let Some(name) = self.parse::<Name>(&branch_at, name, "rename the branch as the place calls it") {
+            if let Some(name) = self.parse::<Name>(
+                &branch_at,
+                name,
+                "give it a name of ours; what the place calls it goes into theirs = \"…\"",
+            ) {
+                let at = [&branch_at[..], &[K("theirs")]].concat();
+                let called = branch.theirs.as_ref();
+                let called = called.and_then(|text| self.parse::<Handle>(&at, text, "write it as the place does"));
+                theirs.extend(called.map(|called| (name.clone(), called)));
                 branches.push((self.shape.span(&branch_at).start, name, branch.audience.into()));
             }
         }
         branches.sort();
         let branches = branches.into_iter().map(|(_, name, audience)| (name, audience)).collect();
-        Some(Storefront { address: address?, handles: handles?, targets, depots, branches })
+        Some(Storefront { address: address?, handles: handles?, targets, depots, branches, theirs })
     }
 
     fn handles(

@@ -1,5 +1,10 @@
 //! What titles hold: manifests first, then what they lack.
 
+use std::fs;
+use std::io::Write;
+use std::path::PathBuf;
+use std::sync::PoisonError;
+
 use lantern_core::digest::{Digest, ManifestId};
 use lantern_core::names::Handle;
 use lantern_store::codec::Codec;
@@ -7,11 +12,12 @@ use lantern_store::known::Known;
 use lantern_store::manifest::{Root, different_chunks};
 use lantern_store::pack::{self, ChunkEntry};
 use lantern_store::store::Store;
-use lantern_storefront::protocol::{ManifestNeeds, problem};
+use lantern_storefront::protocol::{ManifestNeeds, PackReceived, problem};
 use rusqlite::{OptionalExtension, TransactionBehavior, params};
 
 use super::{Place, damaged, not_there};
 use crate::refusal::Refused;
+use crate::server::PieceRange;
 
 impl Place {
     pub(crate) fn put_manifest(&self, title: &Handle, id: ManifestId, bytes: &[u8]) -> Result<ManifestNeeds, Refused> {
@@ -98,6 +104,60 @@ impl Place {
             }
         }
         Ok(transaction.commit()?)
+    }
+
+    /// Takes a piece of a pack; the last one makes it whole, and only then it is a pack.
+    pub(crate) fn put_piece(
+        &self,
+        title: &Handle,
+        name: &Digest,
+        piece: PieceRange,
+        bytes: &[u8],
+    ) -> Result<PackReceived, Refused> {
+        if piece.total > pack::MAX_PACK_LEN as u64 {
+            let detail = format!("the pack has {} bytes, at most {} are taken", piece.total, pack::MAX_PACK_LEN);
+            return Err(Refused::new(problem::TOO_LARGE, detail, "see limits in the discovery document"));
+        }
+        // One piece at a time: two senders of one pack must not write between one another.
+        let _one = self.pieces.lock().unwrap_or_else(PoisonError::into_inner);
+        let at = self.pack_received(title, name)?;
+        if at.whole {
+            return Ok(at);
+        }
+        if piece.first > at.received {
+            let detail = format!("{} bytes have come, and the piece begins at {}", at.received, piece.first);
+            return Err(Refused::new(problem::WRONG_OFFSET, detail, "go on where it ended"));
+        }
+        let path = self.piece_path(title, name);
+        let new = bytes.get(usize::try_from(at.received - piece.first).unwrap_or(usize::MAX)..).unwrap_or_default();
+        if let Some(folder) = path.parent() {
+            fs::create_dir_all(folder)?;
+        }
+        let mut file = fs::OpenOptions::new().create(true).append(true).open(&path)?;
+        file.write_all(new)?;
+        drop(file);
+        let received = at.received + new.len() as u64;
+        if received < piece.total {
+            return Ok(PackReceived { received, whole: false });
+        }
+        let whole = fs::read(&path)?;
+        fs::remove_file(&path)?;
+        self.put_pack(title, name, &whole)?;
+        Ok(PackReceived { received, whole: true })
+    }
+
+    /// Says how much of a pack has come.
+    pub(crate) fn pack_received(&self, title: &Handle, name: &Digest) -> Result<PackReceived, Refused> {
+        self.title(title)?;
+        if let Ok(pack) = fs::metadata(self.store(title).pack_path(name)) {
+            return Ok(PackReceived { received: pack.len(), whole: true });
+        }
+        let received = fs::metadata(self.piece_path(title, name)).map_or(0, |m| m.len());
+        Ok(PackReceived { received, whole: false })
+    }
+
+    fn piece_path(&self, title: &Handle, name: &Digest) -> PathBuf {
+        self.store(title).root().join("incoming").join(format!("{}.part", name.hex()))
     }
 
     pub(crate) fn get_manifest(&self, title: &Handle, id: ManifestId) -> Result<Vec<u8>, Refused> {

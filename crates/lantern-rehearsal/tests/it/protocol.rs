@@ -439,3 +439,68 @@ fn a_withdrawn_build_goes_on_no_branch() {
     assert_eq!(refused.json::<Value>().unwrap()["refusals"][0]["rule"], "withdrawn");
     assert_eq!(scene.post("/v1/titles/saltmarsh-post/builds/9/withdrawal", &why, &key(4), None).status().as_u16(), 404);
 }
+
+#[test]
+fn a_pack_comes_in_pieces_and_is_a_pack_when_all_of_it_has() {
+    let scene = Scene::new();
+    scene.seal("1.3.2", 25, 7);
+    let name = scene.store.packs().unwrap()[0];
+    let bytes = scene.store.read_pack(&name).unwrap();
+    let path = format!("/v1/titles/saltmarsh-post/packs/{}", name.hex());
+    let total = bytes.len();
+    let send = |first: usize, last: usize, body: &[u8]| {
+        let range = format!("bytes {first}-{last}/{total}");
+        scene.with(|r| r.header("Content-Range", range), "put", &path, body.to_vec())
+    };
+    let received = || scene.get(&format!("{path}/received")).json::<Value>().unwrap();
+    assert_eq!(received(), json!({ "received": 0, "whole": false }));
+    let half = total / 2;
+    let first = send(0, half - 1, &bytes[..half]);
+    assert_eq!(first.status(), StatusCode::ACCEPTED);
+    assert_eq!(received(), json!({ "received": half, "whole": false }));
+    // Too far on, another length than is said, and a piece that came before.
+    problem(send(half + 1, total - 1, &bytes[half + 1..]), 409, "wrong-offset");
+    problem(send(half, total - 1, &bytes[half + 1..]), 400, "malformed");
+    assert_eq!(send(0, half - 1, &bytes[..half]).status(), StatusCode::ACCEPTED);
+    let last = send(half - 2, total - 1, &bytes[half - 2..]);
+    assert_eq!(last.status(), StatusCode::OK);
+    assert_eq!(received(), json!({ "received": total, "whole": true }));
+    // What is not what it is named is no pack, and can be sent again from the beginning.
+    let other = lantern_core::digest::Digest::of(b"another");
+    let path = format!("/v1/titles/saltmarsh-post/packs/{}", other.hex());
+    let range = format!("bytes 0-{}/{total}", total - 1);
+    problem(scene.with(|r| r.header("Content-Range", range), "put", &path, bytes.clone()), 422, "damaged");
+    assert_eq!(scene.get(&format!("{path}/received")).json::<Value>().unwrap()["received"], 0);
+}
+
+#[test]
+fn lists_have_pages() {
+    let scene = Scene::new();
+    for number in 1..=3 {
+        let sealed = scene.seal(&format!("1.3.{number}"), 24 + number, 7);
+        scene.bring_manifest(&sealed);
+        scene.bring_packs();
+        let path = "/v1/titles/saltmarsh-post/builds";
+        assert_eq!(scene.post(path, &sealed.document("sp-linux"), &key(number), None).status(), StatusCode::CREATED);
+    }
+    let builds = |query: &str| scene.get(&format!("/v1/titles/saltmarsh-post/builds{query}")).json::<Value>().unwrap();
+    let numbers = |page: &Value| -> Vec<u64> {
+        page["builds"].as_array().unwrap().iter().map(|b| b["build"].as_u64().unwrap()).collect()
+    };
+    let first = builds("?limit=2");
+    assert_eq!((numbers(&first), &first["next"]), (vec![1, 2], &json!("2")));
+    let last = builds("?after=2&limit=2");
+    assert_eq!((numbers(&last), last.get("next")), (vec![3], None));
+    problem(scene.get("/v1/titles/saltmarsh-post/builds?after=moon"), 400, "malformed");
+    problem(scene.get("/v1/titles/saltmarsh-post/builds?limit=0"), 400, "malformed");
+}
+
+#[test]
+fn titles_have_the_names_that_they_have() {
+    let scene = Scene::new();
+    let title = json!({ "handle": "Salt/Marsh: Post 潮", "name": "Saltmarsh Post",
+        "identity": "example.paperheron.saltmarsh", "depots": ["Depot 1"] });
+    assert_eq!(scene.post("/v1/titles", &title, &key(1), None).status(), StatusCode::CREATED);
+    let found: Value = scene.get("/v1/titles/Salt%2FMarsh%3A%20Post%20%E6%BD%AE").json().unwrap();
+    assert_eq!(found, title);
+}

@@ -361,3 +361,118 @@ fn a_secret_is_never_printed() {
     let text = format!("{:?}", script.market());
     assert!(text.contains("paper-heron") && !text.contains("hush"), "{text}");
 }
+
+#[test]
+fn access_that_lasts_for_ever_or_not_at_all_harms_nothing() {
+    for life in ["18446744073709551615", "0"] {
+        let token = TOKEN.replace("3600", life);
+        let builds = || ok(r#"{"builds":[]}"#);
+        let mut steps = vec![ok(DISCOVERY), ok(&token), builds()];
+        if life == "0" {
+            steps.extend([ok(DISCOVERY), ok(&token)]);
+        }
+        steps.push(builds());
+        let script = Script::run(steps);
+        let (market, title) = (script.market(), "saltmarsh-post".parse().unwrap());
+        for _ in 0..2 {
+            assert!(market.builds(&title).unwrap().builds.is_empty(), "{life}");
+        }
+    }
+}
+
+#[test]
+fn lists_are_read_page_by_page_and_not_for_ever() {
+    let build = |number: u64| {
+        json!({ "build": number, "release": lantern_core::digest::ReleaseId::of(b"r"), "version": "1.4.0", "number": 27,
+            "message": null, "made_at": "2026-11-27T09:00:00Z", "made_by": "wren", "targets": {} })
+    };
+    let page = |numbers: &[u64], next: Option<&str>| {
+        let builds: Vec<_> = numbers.iter().map(|n| build(*n)).collect();
+        ok(&json!({ "builds": builds, "next": next }).to_string())
+    };
+    let script = Script::run(vec![ok(DISCOVERY), ok(TOKEN), page(&[1, 2], Some("2 &")), page(&[3], None)]);
+    let title = "saltmarsh-post".parse().unwrap();
+    let builds = script.market().builds(&title).unwrap().builds;
+    assert_eq!(builds.iter().map(|b| b.build).collect::<Vec<_>>(), [1, 2, 3]);
+    assert!(script.requests()[3].starts_with("GET /v1/titles/saltmarsh-post/builds?after=2%20%26 "));
+    // The same page for ever.
+    let script = Script::run(vec![ok(DISCOVERY), ok(TOKEN), page(&[1], Some("1")), page(&[1], Some("1"))]);
+    let error = script.market().builds(&title).unwrap_err();
+    assert!(matches!(error, PlaceError::Nonsense { .. }), "{error:?}");
+}
+
+#[test]
+fn names_of_the_place_go_through_addresses_and_back() {
+    let title = "Salt/Marsh?".parse().unwrap();
+    let branch = r#"{"branches":[{"branch":"Open Water","audience":"everyone","revision":0,"since":null,"by":null,"targets":{}},
+        {"branch":"Für alle!","audience":"everyone","revision":0,"since":null,"by":null,"targets":{}}]}"#;
+    let script = Script::run(vec![ok(DISCOVERY), ok(TOKEN), ok(branch), ok(r#"{"moves":[]}"#)]);
+    let ours: lantern_core::names::Name = "open-water".parse().unwrap();
+    let market = script.market().calling([(ours.clone(), "Open Water".parse().unwrap())].into());
+    let branches = market.branches(&title).unwrap().branches;
+    let names: Vec<&str> = branches.iter().map(|b| b.facts.branch.as_str()).collect();
+    assert_eq!(names, ["open-water", "f-r-alle"]);
+    market.moves(&title, &ours).unwrap();
+    let asked = script.requests();
+    assert!(asked[2].starts_with("GET /v1/titles/Salt%2FMarsh%3F/branches "), "{}", asked[2]);
+    assert!(asked[3].starts_with("GET /v1/titles/Salt%2FMarsh%3F/branches/Open%20Water/moves "), "{}", asked[3]);
+}
+
+#[test]
+fn players_parts_may_come_from_another_host_without_anything_private() {
+    let (title, branch) = ("saltmarsh-post".parse().unwrap(), "creek".parse().unwrap());
+    let other = Script::run(vec![Step::Answer(206, "", "abcdef".into())]);
+    let location: &'static str = format!("Location: {}/packs/p?sign=1\r\n", other.origin).leak();
+    let script = Script::run(vec![Step::Answer(307, location, String::new())]);
+    let invitation = lantern_core::invitation::Invitation::new([7; 15]);
+    let invited = lantern_storefront::market::Invited { invitation, folder: "f".into() };
+    let market = script.player().invited(Some(invited));
+    assert_eq!(market.play_pack(&title, &branch, &Digest::of(b"p"), 0, 6).unwrap(), b"abcdef");
+    assert!(script.requests()[0].to_lowercase().contains("lantern-invitation"));
+    let there = other.requests()[0].to_lowercase();
+    assert!(there.starts_with("get /packs/p?sign=1 ") && there.contains("range: bytes=0-5"), "{there}");
+    assert!(!there.contains("lantern-") && !there.contains("authorization"), "{there}");
+    // Nobody is led around in a circle, or to what is no web address.
+    let circle = Script::run(vec![Step::Answer(302, "Location: /again\r\n", String::new()); 6]);
+    let error = circle.player().play_pack(&title, &branch, &Digest::of(b"p"), 0, 6).unwrap_err();
+    assert!(matches!(error, PlaceError::Nonsense { .. }), "{error:?}");
+    let file = Script::run(vec![Step::Answer(302, "Location: file:///etc/passwd\r\n", String::new())]);
+    let error = file.player().play_pack(&title, &branch, &Digest::of(b"p"), 0, 6).unwrap_err();
+    assert!(matches!(error, PlaceError::Nonsense { .. }), "{error:?}");
+}
+
+#[test]
+fn a_pack_goes_on_where_it_was() {
+    let bytes = vec![7_u8; 3 * 1024 * 1024];
+    let at = |received: u64, whole: bool| {
+        let status = if whole { 200 } else { 202 };
+        Step::Answer(status, "", json!({ "received": received, "whole": whole }).to_string())
+    };
+    let mib = 1024 * 1024;
+    // Half a megabyte came of an earlier push; then pieces, each as large as the line has shown that it can be.
+    let script =
+        Script::run(vec![ok(DISCOVERY), ok(TOKEN), at(mib / 2, false), at(mib * 3 / 2, false), at(mib * 3, true)]);
+    let (title, name) = ("saltmarsh-post".parse().unwrap(), Digest::of(&bytes));
+    script.market().put_pack(&title, &name, bytes.into()).unwrap();
+    let asked = script.requests();
+    assert!(asked[2].starts_with(&format!("GET /v1/titles/saltmarsh-post/packs/{}/received ", name.hex())));
+    let range = |request: &str| {
+        let lower = request.to_lowercase();
+        let line = lower.lines().find(|line| line.starts_with("content-range:")).unwrap_or_default().to_owned();
+        line.trim_start_matches("content-range: bytes ").to_owned()
+    };
+    assert_eq!(range(&asked[3]), "524288-1572863/3145728");
+    assert_eq!(range(&asked[4]), "1572864-3145727/3145728");
+}
+
+#[test]
+fn waiting_is_told() {
+    let script = Script::run(vec![Step::Answer(429, "Retry-After: 2\r\n", String::new()), ok(DISCOVERY)]);
+    let told = Arc::new(Mutex::new(Vec::new()));
+    let keep = told.clone();
+    let tell = move |time: Duration, why: &str| keep.lock().unwrap().push(format!("{} {why}", time.as_secs()));
+    let market = script.player().telling(Some(lantern_storefront::market::OnWait(Arc::new(tell))));
+    market.discovery().unwrap();
+    let told = told.lock().unwrap();
+    assert!(told.len() == 1 && told[0].starts_with("2 http://") && told[0].ends_with("asks to wait"), "{told:?}");
+}
