@@ -9,7 +9,7 @@ use crate::commands;
 
 /// Prepares game builds, brings them to storefronts, and knows which build is live where.
 #[derive(Debug, Parser)]
-#[command(name = "lantern", version, max_term_width = 100, subcommand_required = false)]
+#[command(name = "lantern", bin_name = "lantern", version, max_term_width = 100, subcommand_required = false)]
 #[command(after_help = "Begin with: lantern demo   (the whole chain on example data, in a folder of its own)")]
 pub struct Cli {
     #[command(flatten)]

@@ -66,9 +66,13 @@ pub fn run() -> ExitCode {
         Ok(cli) => cli,
         Err(error) => {
             // Help and version are printed to standard output, and are no failure.
-            let code = if error.use_stderr() { 2 } else { 0 };
-            let _ = error.print();
-            return ExitCode::from(code);
+            if error.use_stderr() {
+                // Nobody is left to tell when standard error is gone.
+                let _ = error.print();
+                return ExitCode::from(2);
+            }
+            crate::ui::print(error.render().ansi().to_string().trim_end());
+            return ExitCode::SUCCESS;
         }
     };
     let ui = Ui::new(&cli.common);
@@ -140,6 +144,33 @@ fn dispatch(command: Command, ui: &Ui) -> Done {
 /// How long work that was asked to stop may take until it is safe; then the program ends all the same.
 const STOP_WITHIN: Duration = Duration::from_millis(800);
 
+/// Waits until somebody asks the program to end: Ctrl-C, or the system because a terminal is closed, a build machine cancels,
+/// or the computer is shut down.
+#[cfg(unix)]
+async fn asked_to_end() -> std::io::Result<()> {
+    use tokio::signal::unix::{SignalKind, signal};
+    let (mut terminate, mut hang_up) = (signal(SignalKind::terminate())?, signal(SignalKind::hangup())?);
+    tokio::select! {
+        done = tokio::signal::ctrl_c() => done,
+        _ = terminate.recv() => Ok(()),
+        _ = hang_up.recv() => Ok(()),
+    }
+}
+
+#[cfg(windows)]
+async fn asked_to_end() -> std::io::Result<()> {
+    use tokio::signal::windows::{ctrl_break, ctrl_close, ctrl_logoff, ctrl_shutdown};
+    let (mut stop, mut close) = (ctrl_break()?, ctrl_close()?);
+    let (mut logoff, mut shutdown) = (ctrl_logoff()?, ctrl_shutdown()?);
+    tokio::select! {
+        done = tokio::signal::ctrl_c() => done,
+        _ = stop.recv() => Ok(()),
+        _ = close.recv() => Ok(()),
+        _ = logoff.recv() => Ok(()),
+        _ = shutdown.recv() => Ok(()),
+    }
+}
+
 /// The first Ctrl-C asks the work to stop where it is tidy. A request that hangs or a prompt does not hear that: a
 /// little later the program ends anyway, which is safe at any point. The second Ctrl-C ends it at once.
 fn listen_for_ctrl_c(stop: Arc<AtomicBool>, ui: Ui) {
@@ -148,12 +179,12 @@ fn listen_for_ctrl_c(stop: Arc<AtomicBool>, ui: Ui) {
             return;
         };
         runtime.block_on(async {
-            if tokio::signal::ctrl_c().await.is_err() {
+            if asked_to_end().await.is_err() {
                 return;
             }
             stop.store(true, Ordering::Relaxed);
             tokio::select! {
-                _ = tokio::signal::ctrl_c() => {}
+                _ = asked_to_end() => {}
                 () = tokio::time::sleep(STOP_WITHIN) => {}
             }
             let error = CommandError::stopped();

@@ -141,7 +141,10 @@ impl Ui {
         if !self.can_ask() {
             return Err(CommandError::missing_answer(what, option));
         }
-        let secret = rpassword::prompt_password(format!("{question} ")).map_err(|e| CommandError::io("read it", e))?;
+        let secret = rpassword::prompt_password(format!("{question} ")).map_err(|e| match e.kind() {
+            io::ErrorKind::Interrupted => CommandError::stopped(),
+            _ => CommandError::io("read it", e),
+        })?;
         if secret.is_empty() { Err(CommandError::missing_answer(what, option)) } else { Ok(secret) }
     }
 

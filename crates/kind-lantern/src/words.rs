@@ -16,7 +16,7 @@ pub fn count(count: u64, one: &str, many: &str) -> String {
 
 /// Lists systems.
 pub fn systems(systems: &[System]) -> String {
-    let names: Vec<&str> = systems.iter().map(|system| system.name()).collect();
+    let names: Vec<&str> = systems.iter().map(System::name).collect();
     names.join(", ")
 }
 

@@ -41,6 +41,8 @@ pub struct Config {
     pub storefronts: BTreeMap<Name, Storefront>,
     /// Findings that are meant to be so.
     pub accept: Vec<Accept>,
+    /// Codes of warnings that stop in this project.
+    pub stop: BTreeSet<String>,
 }
 
 /// `[game]`.
@@ -110,7 +112,7 @@ pub struct Target {
 }
 
 /// A finding that is meant to be so.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone)]
 pub struct Accept {
     /// Its code.
     pub code: String,
@@ -118,14 +120,26 @@ pub struct Accept {
     pub because: String,
     /// The target that it is about; none: every one.
     pub target: Option<Name>,
+    /// The files that it is about; none: any.
+    pub path: Option<Patterns>,
     /// The last day; none: for ever.
     pub until: Option<jiff::civil::Date>,
 }
 
 impl Accept {
+    /// Whether it takes everything of its kind, for ever.
+    pub fn is_wide(&self) -> bool {
+        self.target.is_none() && self.path.is_none() && self.until.is_none()
+    }
+
     /// Whether it is about a finding.
     pub fn is_about(&self, target: Option<&Name>, finding: &Finding) -> bool {
-        finding.code == self.code && (self.target.is_none() || self.target.as_ref() == target)
+        let is_target = self.target.is_none() || self.target.as_ref() == target;
+        let fits = |path: &String| {
+            TreePath::new(path.as_str()).is_ok_and(|path| self.path.as_ref().is_none_or(|own| own.covers(&path)))
+        };
+        let is_path = self.path.is_none() || (!finding.paths.is_empty() && finding.paths.iter().all(fits));
+        finding.code == self.code && is_target && is_path
     }
 }
 

@@ -3,7 +3,7 @@
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use crate::path::shown;
+use crate::path::{TreePath, shown};
 use crate::redact::without_values;
 
 /// How much a finding weighs.
@@ -72,13 +72,23 @@ pub struct Finding {
     /// What to do.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub cure: Option<String>,
+    /// The files of the export that it is about, where it is about files.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub paths: Vec<String>,
 }
 
 impl Finding {
     /// Makes a finding that stops the work.
     pub fn stops(code: &str, what: impl Into<String>, cure: impl Into<String>) -> Self {
         debug_assert!(crate::stories::of(code).is_some(), "nothing explains {code}");
-        Self { code: code.into(), severity: Severity::Stops, place: None, what: what.into(), cure: Some(cure.into()) }
+        Self {
+            code: code.into(),
+            severity: Severity::Stops,
+            place: None,
+            what: what.into(),
+            cure: Some(cure.into()),
+            paths: Vec::new(),
+        }
     }
 
     /// Makes a finding that warns.
@@ -89,7 +99,15 @@ impl Finding {
     /// Makes a finding that is only worth knowing.
     pub fn note(code: &str, what: impl Into<String>) -> Self {
         debug_assert!(crate::stories::of(code).is_some(), "nothing explains {code}");
-        Self { severity: Severity::Note, place: None, what: what.into(), code: code.into(), cure: None }
+        let (code, what) = (code.into(), what.into());
+        Self { severity: Severity::Note, place: None, what, code, cure: None, paths: Vec::new() }
+    }
+
+    /// Adds the files that it is about.
+    #[must_use]
+    pub fn about<'a>(mut self, paths: impl IntoIterator<Item = &'a TreePath>) -> Self {
+        self.paths = paths.into_iter().map(|path| path.as_str().to_owned()).collect();
+        self
     }
 
     /// Adds the place.

@@ -172,7 +172,7 @@ impl HouseRules {
         let mut out = self.gate();
         for target in targets {
             for system in target.systems.iter().filter(|s| !self.accepted.systems.contains(s)) {
-                let taken: Vec<&str> = self.accepted.systems.iter().map(|s| s.name()).collect();
+                let taken: Vec<&str> = self.accepted.systems.iter().map(System::name).collect();
                 let what = format!("builds for {system} (target {}) are not taken there", target.target);
                 let cure = format!("leave it out of the storefront's targets = […]; taken are {}", taken.join(", "));
                 out.push(Refusal::new("system-not-taken", what, cure));

@@ -25,6 +25,11 @@ pub const ALL: &[Story] = &[
         "It may go, so that it does not hide the next one.",
     ),
     story(
+        "accept-wide",
+        "A finding is accepted wherever it comes up, and for ever.",
+        "The next one of its kind may be another matter, and nobody would hear of it. Name a target, files or a day.",
+    ),
+    story(
         "another-game",
         "Nothing is as in the last release: no file, and no part of one.",
         "The folder of another game is an accident that happens. A game that encrypts or packs everything anew at each export may be like this, too: then accept it.",
@@ -545,6 +550,66 @@ pub const ALL: &[Story] = &[
     ),
     story("wrong-version", "The version file holds no version.", "It must hold the version and nothing else."),
 ];
+
+/// What says that nothing can be made of a configuration or an export as it is. Nobody can accept that.
+const NEVER_ACCEPTED: &[&str] = &[
+    "archive",
+    "archive-twice",
+    "backslash",
+    "bundle-split",
+    "depot-elsewhere",
+    "depot-empty",
+    "depot-nowhere",
+    "depot-twice",
+    "depots-collide",
+    "edition-full",
+    "empty",
+    "export-empty",
+    "export-form",
+    "export-missing",
+    "export-root",
+    "handle-twice",
+    "in-no-depot",
+    "in-two-depots",
+    "link-leaves",
+    "missing-key",
+    "must-have",
+    "no-handle",
+    "no-start",
+    "no-target",
+    "not-a-build",
+    "not-a-package",
+    "not-toml",
+    "not-utf8",
+    "same-name",
+    "special-file",
+    "start-aside",
+    "start-case",
+    "start-conditional",
+    "start-folder",
+    "start-missing",
+    "too-large",
+    "too-many",
+    "twice",
+    "unknown-code",
+    "unknown-depot",
+    "unknown-edition",
+    "unknown-key",
+    "unknown-target",
+    "unreadable",
+    "windows-name",
+    "wrong-address",
+    "wrong-pattern",
+    "wrong-shape",
+    "wrong-type",
+    "wrong-value",
+    "wrong-version",
+];
+
+/// Whether a finding of this code may be accepted in the configuration.
+pub fn can_be_accepted(code: &str) -> bool {
+    !NEVER_ACCEPTED.contains(&code)
+}
 
 /// Returns the code that somebody may have meant.
 pub fn nearest(code: &str) -> Option<&'static str> {

@@ -14,6 +14,7 @@ use lantern_core::names::Name;
 use lantern_core::path::shown;
 use lantern_core::progress::Progress;
 use lantern_core::release::{Claims, is_same_version};
+use lantern_core::stories::can_be_accepted;
 use lantern_core::system::System;
 use lantern_core::version::{ReleaseName, Version};
 use lantern_store::seal::SourceEntry;
@@ -192,7 +193,7 @@ impl Project {
         let mut checked = Checked { findings, ..Checked::default() };
         self.accept(&mut checked, today());
         // What was accepted in vain says nothing where only some of the findings were looked for.
-        checked.findings.retain(|(_, finding)| finding.code != "accept-unused");
+        checked.findings.retain(|(_, finding)| !matches!(finding.code.as_str(), "accept-unused" | "accept-wide"));
         let is_stop = |finding: &Finding| finding.severity == Severity::Stops;
         if checked.findings.iter().any(|(_, finding)| is_stop(finding)) {
             let stops = checked.findings.into_iter().map(|(_, finding)| finding).filter(is_stop);
@@ -285,7 +286,7 @@ impl Project {
         for (target, finding) in findings {
             let found = accepts.iter().position(|accept| accept.is_about(target.as_ref(), &finding));
             match found {
-                Some(at) if finding.place.is_none() || finding.severity != Severity::Stops => {
+                Some(at) if can_be_accepted(&finding.code) || finding.severity != Severity::Stops => {
                     is_used[at] = true;
                     if is_over(&accepts[at]) {
                         checked.findings.push((target, finding));
@@ -295,6 +296,18 @@ impl Project {
                 }
                 _ => checked.findings.push((target, finding)),
             }
+        }
+        for (_, finding) in &mut checked.findings {
+            if finding.severity == Severity::Warns && self.config().stop.contains(&finding.code) {
+                finding.severity = Severity::Stops;
+            }
+        }
+        let wide: Vec<&str> = accepts.iter().filter(|accept| accept.is_wide()).map(|a| a.code.as_str()).collect();
+        if !wide.is_empty() {
+            let are = if wide.len() == 1 { "is" } else { "are" };
+            let what = format!("{} {are} accepted wherever it comes up, and for ever", wide.join(", "));
+            let note = Finding::note("accept-wide", what).at(self.place_of(&["checks", "accept"]));
+            checked.findings.push((None, note));
         }
         for (accept, is_used) in accepts.iter().zip(is_used) {
             let finding = match (is_used, accept.until) {

@@ -79,6 +79,13 @@ impl Project {
         }
     }
 
+    /// Returns the folder with `lantern.toml`, which is this one or above it; whether it can be read is not asked.
+    pub fn root_above(from: &Path) -> Option<PathBuf> {
+        let from = std::path::absolute(from).ok()?;
+        let root = from.ancestors().find(|folder| folder.join(config::FILE_NAME).is_file());
+        root.map(Path::to_owned)
+    }
+
     /// Finds a project although values in its configuration are wrong, to be checked and for nothing else.
     ///
     /// # Errors
@@ -86,8 +93,7 @@ impl Project {
     pub fn find_to_check(from: &Path, stop: Arc<AtomicBool>) -> Result<Self, ProjectError> {
         let from = std::path::absolute(from)
             .map_err(|e| ProjectError::File(DurableError { what: "find", path: from.to_owned(), source: e }))?;
-        let root = from.ancestors().find(|folder| folder.join(config::FILE_NAME).is_file());
-        let root = root.ok_or_else(|| ProjectError::NoProject(from.clone()))?.to_owned();
+        let root = Self::root_above(&from).ok_or_else(|| ProjectError::NoProject(from.clone()))?;
         let path = root.join(config::FILE_NAME);
         let bytes = durable::read_limited(&path, config::MAX_CONFIG_LEN)?;
         let text = String::from_utf8(bytes).map_err(|e| {
@@ -264,7 +270,7 @@ impl Project {
 
     /// Tells somebody of waiting for storefronts from now on.
     pub fn tell_of_waiting(&mut self, tell: impl Fn(Duration, &str) + Send + Sync + 'static) {
-        self.on_wait = Some(OnWait(Arc::new(tell)));
+        self.on_wait = Some(OnWait::new(tell));
     }
 
     /// Prepares the client of a storefront; nothing is sent yet.

@@ -34,7 +34,11 @@ pub struct WrittenOut {
 
 /// Where entries go.
 enum Sink {
-    Folder(PathBuf),
+    /// Links come last: on Windows a link's kind is that of what it leads to.
+    Folder {
+        root: PathBuf,
+        links: Vec<(PathBuf, String)>,
+    },
     Zip(ZipWriter<BufWriter<File>>),
     Tar(TarWriter<Packed>),
 }
@@ -43,7 +47,7 @@ impl Sink {
     fn make(form: Form, path: &Path) -> io::Result<Self> {
         if form == Form::Folder {
             fs::create_dir_all(path)?;
-            return Ok(Self::Folder(path.to_owned()));
+            return Ok(Self::Folder { root: path.to_owned(), links: Vec::new() });
         }
         let file = BufWriter::new(File::create(path)?);
         Ok(match form {
@@ -75,7 +79,11 @@ impl Sink {
             })
         };
         let done = match (self, &entry.node) {
-            (Self::Folder(root), node) => write_to_folder(&root.join(name), node, &mut bytes),
+            (Self::Folder { root, links }, Node::Link { target }) => {
+                links.push((root.join(name), target.clone()));
+                Ok(())
+            }
+            (Self::Folder { root, .. }, node) => write_to_folder(&root.join(name), node, &mut bytes),
             (Self::Zip(zip), Node::EmptyFolder) => zip.folder(name),
             (Self::Zip(zip), Node::Link { target }) => zip.link(name, target),
             (Self::Zip(zip), Node::File { size, executable, .. }) => {
@@ -93,7 +101,11 @@ impl Sink {
 
     fn finish(self) -> io::Result<()> {
         match self {
-            Self::Folder(_) => Ok(()),
+            Self::Folder { links, .. } => links.iter().try_for_each(|(path, target)| {
+                let folder = path.parent().unwrap_or(path);
+                fs::create_dir_all(folder)?;
+                lantern_store::links::make(target, path, folder.join(target).is_dir())
+            }),
             Self::Zip(zip) => zip.finish()?.into_inner().map_err(io::IntoInnerError::into_error)?.sync_all(),
             Self::Tar(tar) => tar.finish()?.finish(),
         }
@@ -148,8 +160,8 @@ fn write_to_folder(
         fs::create_dir_all(parent)?;
     }
     match node {
-        Node::EmptyFolder => fs::create_dir_all(path),
-        Node::Link { target } => link(target, path),
+        // Links are made at the end.
+        Node::EmptyFolder | Node::Link { .. } => fs::create_dir_all(path),
         Node::File { executable, .. } => {
             let mut file = BufWriter::new(File::create(path)?);
             bytes(&mut file)?;
@@ -157,17 +169,6 @@ fn write_to_folder(
             make_executable(&file, *executable)
         }
     }
-}
-
-#[cfg(unix)]
-fn link(target: &str, path: &Path) -> io::Result<()> {
-    std::os::unix::fs::symlink(target, path)
-}
-
-/// Windows makes links only for those who may; the others get the error that says so.
-#[cfg(windows)]
-fn link(target: &str, path: &Path) -> io::Result<()> {
-    std::os::windows::fs::symlink_file(target, path)
 }
 
 #[cfg(unix)]

@@ -106,7 +106,7 @@ fn write_for(readers: Readers, path: &Path, bytes: &[u8]) -> Result<(), DurableE
 
 fn write_synced(file: &mut File, path: &Path, bytes: &[u8]) -> Result<(), DurableError> {
     points::write().and_then(|()| file.write_all(bytes)).map_err(DurableError::on("write", path))?;
-    points::write().and_then(|()| file.sync_all()).map_err(DurableError::on("sync", path))
+    points::write().and_then(|()| sync_file(file)).map_err(DurableError::on("sync", path))
 }
 
 /// Opens a file that only we write, or makes it; a link of its name is refused, and nothing is cut off.
@@ -143,12 +143,89 @@ fn no_follow(options: &mut fs::OpenOptions) {
 /// # Errors
 /// [`DurableError`].
 pub fn rename(from: &Path, to: &Path) -> Result<(), DurableError> {
-    points::write().and_then(|()| fs::rename(from, to)).map_err(DurableError::on("rename to", to))?;
+    points::write().and_then(|()| move_file(from, to)).map_err(DurableError::on("rename to", to))?;
     points::pass();
     match to.parent() {
         Some(folder) => sync_folder(folder),
         None => Ok(()),
     }
+}
+
+/// Renames within one disk.
+///
+/// # Errors
+/// The system's.
+#[cfg(not(windows))]
+pub fn move_file(from: &Path, to: &Path) -> io::Result<()> {
+    fs::rename(from, to)
+}
+
+/// Renames within one disk. Programs that look at every new file, such as those that search for viruses, hold it for a
+/// moment: then it is tried again. What was renamed is on the disk when this returns, because the file system keeps a
+/// journal in order, and flushing a file flushes it up to there. Source: Microsoft, "System Error Codes", 5, 32 and 33, and
+/// "FlushFileBuffers function".
+///
+/// # Errors
+/// The system's.
+#[cfg(windows)]
+pub fn move_file(from: &Path, to: &Path) -> io::Result<()> {
+    const HELD: [i32; 3] = [5, 32, 33];
+    let mut wait = std::time::Duration::from_millis(5);
+    loop {
+        match fs::rename(from, to) {
+            Err(e) if e.raw_os_error().is_some_and(|code| HELD.contains(&code)) && wait < MAX_WAIT => {
+                std::thread::sleep(wait);
+                wait *= 2;
+            }
+            Err(e) => return Err(e),
+            Ok(()) => break,
+        }
+    }
+    // Folders and links cannot be opened so, and read-only files not for writing: what follows flushes for them.
+    if let Ok(file) = File::options().write(true).open(to) {
+        file.sync_all()?;
+    }
+    Ok(())
+}
+
+/// The last wait for a file that somebody holds: in all about two seconds.
+#[cfg(windows)]
+const MAX_WAIT: std::time::Duration = std::time::Duration::from_millis(1300);
+
+/// Brings a file to the disk.
+///
+/// # Errors
+/// The system's.
+#[cfg(not(target_vendor = "apple"))]
+pub fn sync_file(file: &File) -> io::Result<()> {
+    file.sync_all()
+}
+
+/// Brings a file to the disk, through the disk's own memory. Some disks, such as those of other computers, cannot be asked
+/// for that, and get what they can do. Source: Apple, "fsync(2)", on `F_FULLFSYNC`.
+///
+/// # Errors
+/// The system's.
+#[cfg(target_vendor = "apple")]
+pub fn sync_file(file: &File) -> io::Result<()> {
+    match file.sync_all() {
+        Err(e) if matches!(e.kind(), io::ErrorKind::Unsupported | io::ErrorKind::InvalidInput) => {
+            Ok(rustix::fs::fsync(file)?)
+        }
+        Err(e) if e.raw_os_error() == Some(rustix::io::Errno::NOTTY.raw_os_error()) => Ok(rustix::fs::fsync(file)?),
+        other => other,
+    }
+}
+
+/// Brings a file to the disk as the first of many: what [`sync_file`] does for the last of them reaches all.
+///
+/// # Errors
+/// The system's.
+pub fn sync_one_of_many(file: &File) -> io::Result<()> {
+    #[cfg(target_vendor = "apple")]
+    return Ok(rustix::fs::fsync(file)?);
+    #[cfg(not(target_vendor = "apple"))]
+    sync_file(file)
 }
 
 /// Whether a folder of its own stands there, and not a link to one.
@@ -164,7 +241,18 @@ pub fn create_folders(path: &Path) -> Result<(), DurableError> {
     if path.is_dir() {
         return Ok(());
     }
-    points::write().and_then(|()| fs::create_dir_all(path)).map_err(DurableError::on("make the folder", path))
+    // Its name lasts when the folder above it is synced, and so on up to one that was there before.
+    let above = path.parent().filter(|above| !above.as_os_str().is_empty());
+    if let Some(above) = above {
+        create_folders(above)?;
+    }
+    let made = points::write().and_then(|()| match fs::create_dir(path) {
+        // Another one may have made it meanwhile.
+        Err(_) if path.is_dir() => Ok(()),
+        other => other,
+    });
+    made.map_err(DurableError::on("make the folder", path))?;
+    above.map_or(Ok(()), sync_folder)
 }
 
 /// Makes a rename or removal in a folder last through a power cut.
@@ -174,7 +262,7 @@ pub fn create_folders(path: &Path) -> Result<(), DurableError> {
 #[cfg(unix)]
 pub fn sync_folder(path: &Path) -> Result<(), DurableError> {
     let path = if path.as_os_str().is_empty() { Path::new(".") } else { path };
-    File::open(path).and_then(|folder| folder.sync_all()).map_err(DurableError::on("sync", path))
+    File::open(path).and_then(|folder| sync_file(&folder)).map_err(DurableError::on("sync", path))
 }
 
 /// Windows keeps renames in its own journal and opens no folder as a file.

@@ -91,6 +91,16 @@ pub enum InstallError {
         /// Which.
         paths: Vec<TreePath>,
     },
+    /// This system does not take a name of the build.
+    #[error("the build has the name {path}, which has {why}: this system refuses it")]
+    Name {
+        /// Where.
+        folder: PathBuf,
+        /// Which.
+        path: TreePath,
+        /// What is wrong with it.
+        why: String,
+    },
     /// The disk or the system makes no links.
     #[error("the build has links, and they cannot be made in {}", .folder.display())]
     NoLinks {

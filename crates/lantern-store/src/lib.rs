@@ -43,6 +43,7 @@ pub mod fetch;
 pub mod held;
 pub mod install;
 pub mod known;
+pub mod links;
 pub mod locator;
 pub mod manifest;
 pub mod pack;

@@ -42,7 +42,7 @@ const RETRY_AFTER_MS: [u64; 4] = [100, 300, 800, 2000];
 /// Those that follow while content travels: a line may be away for as long as a router takes to start again.
 const PATIENT_MS: [u64; 4] = [5_000, 10_000, 20_000, 30_000];
 /// From which waiting time on it is said.
-const SAID_FROM: Duration = Duration::from_secs(2);
+const SAID_FROM: Duration = Duration::from_secs(3);
 /// Longest that access is trusted without being renewed, whatever the server says.
 const MAX_TOKEN_LIFE: u64 = 24 * 60 * 60;
 /// How often a player's request is sent on to another address.
@@ -91,9 +91,19 @@ pub struct Market {
     branches: BTreeMap<Name, Handle>,
 }
 
+/// Is called with the time that is waited, and the reason.
+type Tell = dyn Fn(Duration, &str) + Send + Sync;
+
 /// Hears for how long is waited, and why.
 #[derive(Clone)]
-pub struct OnWait(pub Arc<dyn Fn(Duration, &str) + Send + Sync>);
+pub struct OnWait(Arc<Tell>);
+
+impl OnWait {
+    /// Calls this before each longer wait.
+    pub fn new(tell: impl Fn(Duration, &str) + Send + Sync + 'static) -> Self {
+        Self(Arc::new(tell))
+    }
+}
 
 impl std::fmt::Debug for OnWait {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {

@@ -150,7 +150,11 @@ fn explain(code: &str, ui: &Ui) -> Done {
     for text in [what, why] {
         ui.say(&format!("  {}", words::flow(text, 2, 2)));
     }
-    ui.say("\n  If it is meant to be so, say it in lantern.toml:\n");
+    if !lantern_core::stories::can_be_accepted(story.code) {
+        ui.say("\n  It cannot be accepted: nothing can be made as long as it is so.");
+        return Ok(());
+    }
+    ui.say("\n  If it is meant to be so, say it in lantern.toml, for a target or for files of it if you can:\n");
     let today = jiff::Zoned::now().date();
     let until = today.checked_add(jiff::Span::new().months(EXCUSED_MONTHS)).unwrap_or(today);
     ui.say(&format!("  [checks]\n  accept = [{{ code = \"{}\", because = \"…\", until = \"{until}\" }}]", story.code));

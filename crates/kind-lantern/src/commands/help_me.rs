@@ -42,9 +42,12 @@ pub struct Document {
 }
 
 pub fn run(args: &Args, ui: &Ui) -> Done {
-    // A project whose configuration is wrong may be the very reason to ask for help.
-    let project = Project::find_to_check(&ui.project, ui.stop.clone())?;
-    let root = project.root().to_owned();
+    // A project whose configuration is wrong, or is not there, may be the very reason to ask for help.
+    let project = Project::find_to_check(&ui.project, ui.stop.clone());
+    let root = match &project {
+        Ok(project) => project.root().to_owned(),
+        Err(_) => Project::root_above(&ui.project).unwrap_or_else(|| ui.project.clone()),
+    };
     let path = match &args.file {
         Some(path) if fs::symlink_metadata(path).is_ok() => {
             let what = format!("{} is there already", path.display());
@@ -53,7 +56,7 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
         Some(path) => path.clone(),
         None => free_name(),
     };
-    let text = without_secrets(&tell(&root, project.open()))?;
+    let text = without_secrets(&tell(&root, project.and_then(Project::open)))?;
     // Whole or not at all: a full disk may be the very reason to ask for help.
     let written = lantern_store::durable::write_whole(&path, text.as_bytes());
     written.map_err(|e| CommandError::io(&format!("write {}", path.display()), e.source))?;

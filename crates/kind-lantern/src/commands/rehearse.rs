@@ -138,7 +138,10 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     table.row([faint("your name there"), CLIENT_ID.to_owned()]);
     table.row([faint("its secret"), secret.to_owned()]);
     let none = || format!("none: no storefront in lantern.toml has the address {origin}");
-    table.row([faint("titles"), if titles.is_empty() { none() } else { titles.join(", ") }]);
+    table.row([
+        faint("titles"),
+        if titles.is_empty() { none() } else { format!("{}, made of lantern.toml", titles.join(", ")) },
+    ]);
     if !args.weather.is_empty() {
         let faults: Vec<&str> = args.weather.iter().map(|fault| fault.name()).collect();
         let text = format!("{} in {} of 100 requests, seed {}", faults.join(", "), args.storm, args.seed);

@@ -86,14 +86,14 @@ fn what_is_meant_to_be_so_is_accepted_with_a_reason() {
     let accept = |text: &str| {
         env.write("lantern.toml", &format!("{}\n[checks]\naccept = [{text}]\n", env.config("1.3.2")));
     };
-    accept("{ code = \"editor-files\", because = \"players may repaint the heron\" }");
+    accept("{ code = \"editor-files\", because = \"players may repaint the heron\", target = \"linux\" }");
     let document = env.lantern(&["check", "--json"]).success().json();
     assert_eq!(document["findings"].as_array().unwrap().len(), 0);
     assert_eq!(document["accepted"][0]["because"], "players may repaint the heron");
     assert!(env.lantern(&["check"]).success().stdout().contains("nothing stops, 1 accepted"));
     accept("{ code = \"editor-files\", because = \"for a while\", until = \"2020-01-01\" }");
     assert_eq!(codes(&env), ["warns accept-over", "warns editor-files"]);
-    accept("{ code = \"litter\", because = \"it was there once\" }");
+    accept("{ code = \"litter\", because = \"it was there once\", path = \"*.tmp\" }");
     assert_eq!(codes(&env), ["warns accept-unused", "warns editor-files"]);
     accept("{ code = \"editor-flies\", because = \"a slip\" }");
     let stdout = env.lantern(&["check"]).fails(1).stdout();
@@ -327,7 +327,7 @@ fn the_story_behind_a_finding() {
       Data for debuggers is in it.
       Players download it for nothing, and it shows everybody how the game is made. You need it: keep it aside.
 
-      If it is meant to be so, say it in lantern.toml:
+      If it is meant to be so, say it in lantern.toml, for a target or for files of it if you can:
 
       [checks]
       accept = [{ code = "debug-data", because = "…", until = "YYYY-MM-DD" }]
@@ -365,4 +365,67 @@ fn every_finding_has_a_story() {
     assert!(found.len() > 60, "{found:?}");
     let without: Vec<&String> = found.iter().filter(|code| lantern_core::stories::of(code).is_none()).collect();
     assert!(without.is_empty(), "{without:?}");
+}
+
+#[test]
+fn warnings_that_stop_here_and_what_is_accepted_for_some_files() {
+    let env = TestEnv::new();
+    env.write("exports/linux/a/one.psd", "layers");
+    env.write("exports/linux/b/two.psd", "layers");
+    assert!(env.lantern(&["check"]).success().stdout().contains("editor-files"));
+    env.edit("lantern.toml", "[targets.linux]", "[checks]\nstop = [\"editor-files\"]\n\n[targets.linux]");
+    let stderr = env.lantern(&["prepare"]).fails(1).stderr();
+    assert!(stderr.contains("a/one.psd, b/two.psd") && stderr.contains("editor-files"), "{stderr}");
+    let accept = |path: &str| {
+        format!("[checks]\naccept = [{{ code = \"editor-files\", because = \"credits\", path = \"{path}\" }}]\n")
+    };
+    env.edit("lantern.toml", "[checks]\n", &accept("a/**"));
+    env.lantern(&["check"]).fails(1);
+    env.edit("lantern.toml", &accept("a/**"), &accept("*/*.psd"));
+    env.lantern(&["prepare"]).success();
+    // What takes everything of its kind for ever is worth a word.
+    env.edit(
+        "lantern.toml",
+        &accept("*/*.psd"),
+        "[checks]\naccept = [{ code = \"editor-files\", because = \"credits\" }]\n",
+    );
+    assert!(env.lantern(&["check"]).success().stdout().contains("accept-wide"));
+    env.edit("lantern.toml", "stop = [\"editor-files\"]", "stop = [\"editor-flies\"]");
+    assert!(env.lantern(&["check"]).fails(1).stdout().contains("did you mean \"editor-files\"?"));
+    // Nobody is told to accept what cannot be accepted.
+    let story = env.lantern(&["check", "--explain", "in-no-depot"]).success().stdout();
+    assert!(story.contains("cannot be accepted") && !story.contains("accept ="), "{story}");
+}
+
+#[test]
+fn what_lies_there_is_explained_as_what_it_is() {
+    let env = TestEnv::new();
+    let mut zip = ZipWriter::new(std::io::Cursor::new(Vec::new()));
+    let stored = Method::Stored;
+    zip.file("inner.zip", stored, 0o644, 4, |out| std::io::Write::write_all(out, b"PK??")).unwrap();
+    std::fs::write(env.path("exports/outer.zip"), zip.finish().unwrap().into_inner()).unwrap();
+    env.write("exports/phone/Saltmarsh.xcodeproj/project.pbxproj", "// !$*UTF8*$!");
+    let more = "[targets.web]\nexport = \"exports/outer.zip\"\n\n[targets.phone]\nsystems = [\"ios\"]\n\
+        export = \"exports/phone\"\n\n[targets.linux]";
+    env.edit("lantern.toml", "[targets.linux]", more);
+    env.edit("lantern.toml", "depots = { linux", "depots = { web = \"sp-web\", phone = \"sp-phone\", linux");
+    let stdout = env.lantern(&["check"]).fails(1).stdout();
+    assert!(stdout.contains("holds nothing but the archive inner.zip: it was packed twice"), "{stdout}");
+    assert!(stdout.contains("is a project that Apple's own tools must build first"), "{stdout}");
+}
+
+#[test]
+fn two_copies_of_one_library_are_not_each_others_debug_data() {
+    let env = TestEnv::new();
+    // Any program that was not stripped: this one.
+    let program = std::fs::read(crate::env::BINARY).unwrap();
+    for copy in ["plugins/libfog.so", "mods/libfog.so"] {
+        env.write(&format!("exports/linux/{copy}"), "");
+        std::fs::write(env.path(&format!("exports/linux/{copy}")), &program).unwrap();
+    }
+    let stdout = env.lantern(&["check"]).success().stdout();
+    assert!(!stdout.contains("it holds data for debuggers"), "{stdout}");
+    if stdout.contains("debug-data") {
+        assert!(stdout.contains("debug data is within mods/libfog.so, plugins/libfog.so"), "{stdout}");
+    }
 }

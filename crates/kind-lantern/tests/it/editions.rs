@@ -35,9 +35,10 @@ fn each_edition_has_its_releases_and_its_title() {
       added to the store   5.40 MB  (the first release)
       release id  ID
 
-      4 warnings: lantern check says what to do
+      5 warnings: lantern check says what to do
         macos: Saltmarsh Post.app has no icon (no-icon)
         macos: Saltmarsh Post.app/Contents/MacOS/saltmarsh is not signed at all: Apple's own processors do not start it (unsigned)
+        windows: Saltmarsh Post.exe is not signed: Windows warns whoever downloads it and starts it (unsigned)
         windows: Saltmarsh Post.exe has no icon (no-icon)
         windows: Saltmarsh Post.exe opens a console window beside the game (console-window)
 

@@ -362,21 +362,21 @@ fn forward(mut from: TcpStream, mut to: TcpStream, before: &str, happens: &Mutex
 }
 
 /// A line to a server that changes its JSON answers by the path that was asked for. Returns its address.
-pub fn rewriting_line_to(origin: &str, change: Arc<dyn Fn(&str, Value) -> Value + Send + Sync>) -> String {
+pub fn rewriting_line_to(origin: &str, change: fn(&str, Value) -> Value) -> String {
     let listener = TcpListener::bind("127.0.0.1:0").unwrap();
     let address = format!("http://{}", listener.local_addr().unwrap());
     let server = origin.strip_prefix("http://").unwrap().to_owned();
     std::thread::spawn(move || {
         for client in listener.incoming().map(Result::unwrap) {
-            let (server, change) = (server.clone(), change.clone());
-            std::thread::spawn(move || answer_changed(client, &server, &*change));
+            let server = server.clone();
+            std::thread::spawn(move || answer_changed(client, &server, change));
         }
     });
     address
 }
 
 /// Passes one request on, and its answer back; the connection ends with it.
-fn answer_changed(mut client: TcpStream, server: &str, change: &dyn Fn(&str, Value) -> Value) {
+fn answer_changed(mut client: TcpStream, server: &str, change: fn(&str, Value) -> Value) {
     let Some((head, body)) = read_message(&mut client) else { return };
     let path = head.split(' ').nth(1).unwrap_or_default().to_owned();
     let mut server = TcpStream::connect(server).unwrap();

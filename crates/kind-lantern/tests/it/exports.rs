@@ -335,9 +335,10 @@ fn three_systems_go_the_whole_way() {
       added to the store   4.34 MB  (the first release)
       release id  ID
 
-      4 warnings: lantern check says what to do
+      5 warnings: lantern check says what to do
         macos: Saltmarsh Post.app has no icon (no-icon)
         macos: Saltmarsh Post.app/Contents/MacOS/saltmarsh is not signed at all: Apple's own processors do not start it (unsigned)
+        windows: Saltmarsh Post.exe is not signed: Windows warns whoever downloads it and starts it (unsigned)
         windows: Saltmarsh Post.exe has no icon (no-icon)
         windows: Saltmarsh Post.exe opens a console window beside the game (console-window)
 
@@ -354,7 +355,7 @@ fn three_systems_go_the_whole_way() {
 
       everyone: open-water is the line that every player follows
       tried: nobody has tried it yet
-      warns: 4 warnings when it was sealed: lantern check
+      warns: 5 warnings when it was sealed: lantern check
 
     live: 1.3.2 (1) on open-water at Brambleyard
 
@@ -423,13 +424,16 @@ fn check_shows_everything_and_makes_nothing() {
       try: sign it, ad hoc at least
 
       windows
+      warns: Saltmarsh Post.exe is not signed: Windows warns whoever downloads it and starts it (unsigned)
+      try: sign it, as the very last step
+
       warns: Saltmarsh Post.exe has no icon (no-icon)
       try: set one in the engine and export again
 
       warns: Saltmarsh Post.exe opens a console window beside the game (console-window)
       try: is it a developer's build? Export a release build
 
-    checked: nothing stops, 4 warnings
+    checked: nothing stops, 5 warnings
 
     next: lantern prepare
     ");
@@ -453,13 +457,16 @@ fn check_shows_everything_and_makes_nothing() {
       try: sign it, ad hoc at least
 
       windows
+      warns: Saltmarsh Post.exe is not signed: Windows warns whoever downloads it and starts it (unsigned)
+      try: sign it, as the very last step
+
       warns: Saltmarsh Post.exe has no icon (no-icon)
       try: set one in the engine and export again
 
       warns: Saltmarsh Post.exe opens a console window beside the game (console-window)
       try: is it a developer's build? Export a release build
 
-    checked: nothing stops, 5 warnings
+    checked: nothing stops, 6 warnings
 
     next: lantern prepare
     "#);

@@ -1,7 +1,5 @@
 //! Documents of somebody newer, sent through every command: what is not known is passed on, and nothing ends over it.
 
-use std::sync::Arc;
-
 use lantern_rehearsal::place::PlaceDocument;
 use serde_json::{Value, json};
 
@@ -43,7 +41,7 @@ fn from_the_future(path: &str, mut answer: Value) -> Value {
 #[test]
 fn every_command_takes_documents_from_the_future() {
     let env = TestEnv::new();
-    let line = rewriting_line_to(&env.running().origin(), Arc::new(from_the_future));
+    let line = rewriting_line_to(&env.running().origin(), from_the_future);
     let text = String::from_utf8(env.read("lantern.toml")).unwrap();
     env.write("lantern.toml", &text.replace(&env.running().origin(), &line));
     let commands: &[&[&str]] = &[

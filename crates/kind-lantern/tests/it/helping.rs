@@ -103,3 +103,47 @@ fn progress_in_lines() {
     let seen = lines(&["push", "brambleyard", "--yes"]);
     assert!(seen.iter().any(|(task, done, total)| task == "send" && *done == 0 && *total > 1_000), "{seen:?}");
 }
+
+#[test]
+fn help_comes_where_nothing_can_be_read_and_where_nothing_is() {
+    let env = TestEnv::live();
+    env.write("lantern.toml", "[game\nname = \"Saltmarsh Post\"\nsecret = \"s3cr3t-value-123\"\n");
+    env.lantern(&["help-me", "help.txt"]).success();
+    let text = String::from_utf8(env.read("help.txt")).unwrap();
+    assert!(text.contains("cannot be opened") && text.contains("name = \"Saltmarsh Post\""), "{text}");
+    assert!(!text.contains("s3cr3t"), "{text}");
+    std::fs::remove_file(env.path("lantern.toml")).unwrap();
+    env.lantern(&["help-me", "again.txt"]).success();
+    assert!(String::from_utf8(env.read("again.txt")).unwrap().contains("there is no lantern.toml"));
+}
+
+#[cfg(target_os = "linux")]
+#[test]
+fn a_full_device_is_an_error_and_a_closed_pipe_is_none() {
+    let env = TestEnv::live();
+    for arguments in [&["completions", "bash"][..], &["--help"], &["live", "--offline"], &["releases", "--json"], &[]] {
+        let full = std::fs::File::options().write(true).open("/dev/full").unwrap();
+        let output = env.command(arguments).stdout(full).output().unwrap();
+        assert_eq!(output.status.code(), Some(6), "{arguments:?}: {}", String::from_utf8_lossy(&output.stderr));
+        let mut child = env.command(arguments).stdout(std::process::Stdio::piped()).spawn().unwrap();
+        drop(child.stdout.take());
+        assert_eq!(child.wait().unwrap().code(), Some(0), "{arguments:?}");
+    }
+}
+
+#[cfg(unix)]
+#[test]
+fn whoever_ends_the_program_leaves_nothing_half_done() {
+    let env = TestEnv::live();
+    for signal in ["-TERM", "-HUP"] {
+        std::fs::write(env.path("exports/linux/big.pak"), vec![7; 300_000_000]).unwrap();
+        let child =
+            env.command(&["prepare", "--version", "1.4.0"]).stderr(std::process::Stdio::piped()).spawn().unwrap();
+        std::thread::sleep(std::time::Duration::from_millis(250));
+        let kill = std::process::Command::new("kill").args([signal, &child.id().to_string()]).status().unwrap();
+        assert!(kill.success());
+        let output = child.wait_with_output().unwrap();
+        assert_eq!(output.status.code(), Some(130), "{signal}");
+        assert!(String::from_utf8_lossy(&output.stderr).contains("nothing is half done"));
+    }
+}

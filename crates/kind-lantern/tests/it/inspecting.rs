@@ -25,6 +25,9 @@ fn one_thing_at_a_time() {
       signature   none
       opens       a console window
 
+      warns: Saltmarsh Post.exe is not signed: Windows warns whoever downloads it and starts it (unsigned)
+      try: sign it, as the very last step
+
       warns: Saltmarsh Post.exe has no icon (no-icon)
       try: set one in the engine and export again
     ");

@@ -224,7 +224,8 @@ fn a_release_of_a_part_moves_its_part_alone() {
       added to the store   100 B  (what 1.3.2 (1) had is stored once)
       release id  ID
 
-      2 warnings: lantern check says what to do
+      3 warnings: lantern check says what to do
+        windows: Saltmarsh Post.exe is not signed: Windows warns whoever downloads it and starts it (unsigned)
         windows: Saltmarsh Post.exe has no icon (no-icon)
         windows: Saltmarsh Post.exe opens a console window beside the game (console-window)
 
@@ -245,7 +246,7 @@ fn a_release_of_a_part_moves_its_part_alone() {
 
       everyone: open-water is the line that every player follows
       tried: nobody has tried it yet
-      warns: 2 warnings when it was sealed: lantern check
+      warns: 3 warnings when it was sealed: lantern check
 
     live: 1.3.3 (2) on open-water at Brambleyard
 

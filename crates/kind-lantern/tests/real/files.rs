@@ -30,7 +30,7 @@ const REDIRECTOR: &[(&str, &str)] = &[
     ("/number", "1"),
     ("/needs", "macOS 12.0"),
     ("/icon_sizes/3", "256"),
-    ("/signature/whose", "Developer ID Application: Maximilian Hils (S8XHQB96PW)"),
+    ("/signature/whose", "blake3:0000"),
 ];
 const REDIRECTOR_FACTS: &[(&str, &str)] = &[
     ("team", "S8XHQB96PW"),
@@ -240,7 +240,11 @@ fn text(value: &Value) -> String {
 fn differences(known: &Known, seen: &Value) -> Vec<String> {
     let mut out = Vec::new();
     for (pointer, wanted) in known.says {
-        let found = seen.pointer(pointer).map(text);
+        let mut found = seen.pointer(pointer).map(text);
+        // A private person's name stands nowhere here.
+        if wanted.starts_with("blake3:") {
+            found = found.map(|found| lantern_core::digest::Digest::of(found.as_bytes()).to_string());
+        }
         if found.as_deref() != Some(*wanted) {
             out.push(format!("{}: {pointer} is {found:?}, not {wanted}", known.path));
         }

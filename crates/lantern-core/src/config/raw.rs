@@ -37,6 +37,9 @@ pub struct Checks {
     /// Findings that are meant to be so.
     #[serde(default)]
     pub accept: Vec<Accept>,
+    /// Codes of warnings that stop in this project.
+    #[serde(default)]
+    pub stop: Vec<String>,
 }
 
 /// A finding that is meant to be so.
@@ -50,6 +53,9 @@ pub struct Accept {
     /// Target that it is about. Left out: every one.
     #[serde(default)]
     pub target: Option<String>,
+    /// Pattern of the files that it is about: accepted is what is about such files alone. Left out: any.
+    #[serde(default)]
+    pub path: Option<String>,
     /// Last day on which it is accepted, such as "2027-03-01". Left out: for ever.
     #[serde(default)]
     pub until: Option<String>,

@@ -177,7 +177,8 @@ impl Check<'_> {
             }
         }
         let accept = self.accepts(&raw);
-        Some(Config { game, editions, targets, depots, storefronts, accept })
+        let stop = self.stopping(&raw);
+        Some(Config { game, editions, targets, depots, storefronts, accept, stop })
     }
 
     fn accepts(&mut self, raw: &raw::Config) -> Vec<Accept> {
@@ -189,25 +190,41 @@ impl Check<'_> {
             if accept.because.trim().is_empty() {
                 self.stop(&below("because"), "empty", "a reason is missing here", "say why it is meant to be so");
             }
-            if crate::stories::of(&accept.code).is_none() {
-                let what = format!("no finding has the code {:?}", shown(&accept.code));
-                let cure = match crate::stories::nearest(&accept.code) {
-                    Some(near) => format!("did you mean {near:?}?"),
-                    None => "write the code that the finding shows in brackets".to_owned(),
-                };
-                self.stop(&below("code"), "unknown-code", what, cure);
-            }
+            self.known_code(&below("code"), &accept.code);
             let target = self.optional(accept.target.as_ref(), |check, name| {
                 check.known(&below("target"), name, "target", &targets)
             });
             let until = self.optional(accept.until.as_ref(), |check, text| {
                 check.parse::<jiff::civil::Date>(&below("until"), text, "write a day such as \"2027-03-01\"")
             });
-            if let (Some(target), Some(until)) = (target, until) {
-                out.push(Accept { code: accept.code.clone(), because: accept.because.clone(), target, until });
+            let path = self.optional(accept.path.as_ref(), |check, text| {
+                check.patterns(&below("path"), std::slice::from_ref(text))
+            });
+            if let (Some(target), Some(until), Some(path)) = (target, until, path) {
+                let (code, because) = (accept.code.clone(), accept.because.clone());
+                out.push(Accept { code, because, target, path, until });
             }
         }
         out
+    }
+
+    /// The codes of warnings that stop here.
+    fn stopping(&mut self, raw: &raw::Config) -> BTreeSet<String> {
+        for (i, code) in raw.checks.stop.iter().enumerate() {
+            self.known_code(&[K("checks"), K("stop"), ConfigKey::Item(i)], code);
+        }
+        raw.checks.stop.iter().cloned().collect()
+    }
+
+    fn known_code(&mut self, at: &[ConfigKey<'_>], code: &str) {
+        if crate::stories::of(code).is_none() {
+            let what = format!("no finding has the code {:?}", shown(code));
+            let cure = match crate::stories::nearest(code) {
+                Some(near) => format!("did you mean {near:?}?"),
+                None => "write the code that the finding shows in brackets".to_owned(),
+            };
+            self.stop(at, "unknown-code", what, cure);
+        }
     }
 
     fn game(&mut self, raw: &raw::Game) -> Option<Game> {

@@ -12,16 +12,15 @@ use lantern_core::secrets;
 use lantern_core::work::{each, processors};
 use lantern_store::seal::SourceEntry;
 
-use super::looked::{self, Looked, Memory, Wanted};
+use super::looked::{self, Binary, Looked, Memory, Wanted};
 use crate::ProjectError;
 use crate::export::Export;
 use crate::intake::Intake;
+use crate::intake::other::ARCHIVES;
 use crate::watch::Watch;
 
 /// Most files that one finding names.
 const MAX_NAMED: usize = 5;
-/// Archives, by their endings.
-const ARCHIVES: [&str; 7] = [".zip", ".7z", ".rar", ".tar", ".tar.gz", ".tgz", ".tar.zst"];
 /// Page size of newer Android devices, in bytes.
 const LARGE_PAGE_LEN: u64 = 16 * 1024;
 /// An archive that is this part of an export is the export, packed twice.
@@ -61,6 +60,10 @@ fn kind_of(path: &TreePath) -> Option<usize> {
     }
 }
 
+fn all_shown(paths: &[&TreePath]) -> Vec<String> {
+    paths.iter().map(|path| path.shown()).collect()
+}
+
 fn named(paths: &[String]) -> String {
     listed(paths, MAX_NAMED)
 }
@@ -92,12 +95,12 @@ pub(super) fn findings(
         findings.extend(small_pages(&looked));
     }
     for (name, what) in others {
-        let paths: Vec<String> =
-            looked.iter().filter(|(_, looked)| looked.names.contains(name)).map(|(path, _)| path.shown()).collect();
+        let paths: Vec<&TreePath> =
+            looked.iter().filter(|(_, looked)| looked.names.contains(name)).map(|(path, _)| path).collect();
         if !paths.is_empty() {
-            let what = format!("{} mentions {}, {what}", named(&paths), shown(name));
+            let what = format!("{} mentions {}, {what}", named(&all_shown(&paths)), shown(name));
             let cure = "is it the export of the right edition? If it is meant to be there, accept it with a reason";
-            findings.push(Finding::warns("other-edition-named", what, cure));
+            findings.push(Finding::warns("other-edition-named", what, cure).about(paths));
         }
     }
     findings.extend(debug_data(&intake.starts, &looked));
@@ -107,10 +110,10 @@ pub(super) fn findings(
         let place = if *line == 0 { String::new() } else { format!(", line {line}") };
         let what = format!("{path}{place} looks like {what}");
         let cure = "take it out and change it where it was used; if it is none, accept it with a reason";
-        findings.push(Finding::stops("secret", what, cure));
+        findings.push(Finding::stops("secret", what, cure).about([path]));
     }
-    let mentioning = |text: &String| -> Vec<String> {
-        looked.iter().filter(|(_, looked)| looked.mentions.contains(text)).map(|(path, _)| path.shown()).collect()
+    let mentioning = |text: &String| -> Vec<&TreePath> {
+        looked.iter().filter(|(_, looked)| looked.mentions.contains(text)).map(|(path, _)| path).collect()
     };
     for text in intake.target.must_mention.iter().filter(|text| mentioning(text).is_empty()) {
         let what = format!("no file mentions {:?}, which must be in it", shown(text));
@@ -119,9 +122,9 @@ pub(super) fn findings(
     for text in &intake.target.must_not_mention {
         let paths = mentioning(text);
         if !paths.is_empty() {
-            let what = format!("{:?} must not be in it, and is in {}", shown(text), named(&paths));
+            let what = format!("{:?} must not be in it, and is in {}", shown(text), named(&all_shown(&paths)));
             let cure = "export the right edition, or mend must-not-mention";
-            findings.push(Finding::stops("must-not-mention", what, cure));
+            findings.push(Finding::stops("must-not-mention", what, cure).about(paths));
         }
     }
     Ok(findings)
@@ -132,10 +135,11 @@ fn by_name(export: &Export, files: &[usize]) -> Vec<Finding> {
     let mut findings = Vec::new();
     let sources: Vec<&SourceEntry> = files.iter().map(|index| &export.entries[*index].source).collect();
     for (kind, (code, words, cure)) in KINDS.iter().enumerate() {
-        let found: Vec<String> =
-            sources.iter().filter(|s| kind_of(&s.path) == Some(kind)).map(|s| s.path.shown()).collect();
+        let found: Vec<&TreePath> =
+            sources.iter().map(|source| &source.path).filter(|path| kind_of(path) == Some(kind)).collect();
         if !found.is_empty() {
-            findings.push(Finding::warns(code, format!("it holds {words}: {}", named(&found)), *cure));
+            let what = format!("it holds {words}: {}", named(&all_shown(&found)));
+            findings.push(Finding::warns(code, what, *cure).about(found));
         }
     }
     let total: u64 = sources.iter().map(|source| source.size()).sum();
@@ -145,7 +149,8 @@ fn by_name(export: &Export, files: &[usize]) -> Vec<Finding> {
     });
     if let Some(archive) = archive {
         let what = format!("most of it is the archive {}: the game seems to be packed twice", archive.path);
-        findings.push(Finding::warns("archive-inside", what, "unpack it, and name what was in it"));
+        let finding = Finding::warns("archive-inside", what, "unpack it, and name what was in it");
+        findings.push(finding.about([&archive.path]));
     }
     findings
 }
@@ -194,37 +199,48 @@ fn look_at_all(
 fn debug_data(starts: &[Start], looked: &[(TreePath, Looked)]) -> Vec<Finding> {
     let binaries = || looked.iter().filter_map(|(path, looked)| Some((path, looked.program.as_ref()?)));
     // The program that has this in common with it, and is not debug data itself.
-    let owner = |id: &Vec<u8>, own: &TreePath| {
-        let mut fits = binaries().filter(|(path, b)| *path != own && !b.is_debug_data && b.ids.contains(id));
+    let owner = |id: &Vec<u8>, own: &TreePath, is_fit: &dyn Fn(&Binary) -> bool| {
+        let mut fits = binaries().filter(|(path, b)| *path != own && is_fit(b) && b.ids.contains(id));
         fits.next().map(|(path, _)| path)
     };
+    let is_program = |binary: &Binary| !binary.is_debug_data;
+    // Two copies of one program that was not stripped are not each other's debug data.
+    let is_stripped = |binary: &Binary| !binary.is_debug_data && !binary.has_debug_data;
     let mut apart = Vec::new();
     let mut within = Vec::new();
+    let (mut apart_paths, mut within_paths) = (Vec::new(), Vec::new());
     let name = |path: &TreePath, whose: Option<&TreePath>| match whose {
         Some(whose) => format!("{path} (of {whose})"),
         None => path.shown(),
     };
     for (path, looked) in looked {
         if let Some(id) = &looked.symbols_of {
-            apart.push(name(path, owner(id, path)));
+            apart.push(name(path, owner(id, path, &is_program)));
+            apart_paths.push(path);
         }
         let Some(binary) = &looked.program else { continue };
         let is_in_bundle = path.as_str().contains(".dSYM/");
-        let whose = binary.ids.iter().find_map(|id| owner(id, path)).filter(|_| binary.has_debug_data || is_in_bundle);
+        let fits: &dyn Fn(&Binary) -> bool = if binary.is_debug_data { &is_program } else { &is_stripped };
+        let whose = binary.ids.iter().find_map(|id| owner(id, path, fits));
+        let whose = whose.filter(|_| binary.has_debug_data || is_in_bundle);
         if binary.is_debug_data && is_in_bundle || whose.is_some() {
             apart.push(name(path, whose));
+            apart_paths.push(path);
         } else if binary.has_debug_data && !starts.iter().any(|start| start.file == *path) {
             within.push(path.shown());
+            within_paths.push(path);
         }
     }
     let mut findings = Vec::new();
     if !apart.is_empty() {
         let what = format!("it holds data for debuggers: {}", named(&apart));
-        findings.push(Finding::warns("debug-data", what, "name them in keep-aside: sealed with the rest, never sent"));
+        let cure = "name them in keep-aside: sealed with the rest, never sent";
+        findings.push(Finding::warns("debug-data", what, cure).about(apart_paths));
     }
     if !within.is_empty() {
         let what = format!("debug data is within {}: players download it for nothing", named(&within));
-        findings.push(Finding::warns("debug-data", what, "strip them, and keep the debug data aside"));
+        let cure = "strip them, and keep the debug data aside";
+        findings.push(Finding::warns("debug-data", what, cure).about(within_paths));
     }
     findings
 }
@@ -248,14 +264,18 @@ fn programs(starts: &[Start], looked: &[(TreePath, Looked)]) -> Vec<Finding> {
     let mut findings = Vec::new();
     let is_start = |path: &TreePath| starts.iter().any(|start| start.file == *path);
     let others = || looked.iter().filter(|(path, _)| !is_start(path));
-    let mut broken = Vec::new();
+    let (mut broken, mut broken_paths) = (Vec::new(), Vec::new());
     let (mut developers, mut too_new) = (Vec::new(), Vec::new());
     for (path, looked) in others() {
-        broken.extend(looked.broken.as_ref().map(|why| format!("{path}: {why}")));
+        if let Some(why) = &looked.broken {
+            broken.push(format!("{path}: {why}"));
+            broken_paths.push(path);
+        }
         let Some(binary) = &looked.program else { continue };
         if let Some(why) = &binary.signature_wrong {
             let what = format!("the signature of {path} does not hold: {why}");
-            findings.push(Finding::stops("signature-broken", what, "sign it again, as the very last step"));
+            let finding = Finding::stops("signature-broken", what, "sign it again, as the very last step");
+            findings.push(finding.about([path]));
         }
         // Debug data may be read on another system than the program.
         too_new
@@ -266,7 +286,8 @@ fn programs(starts: &[Start], looked: &[(TreePath, Looked)]) -> Vec<Finding> {
     }
     if !broken.is_empty() {
         let what = format!("it holds what seem to be programs and cannot be read as such: {}", named(&broken));
-        findings.push(Finding::warns("broken-program", what, "export again, or accept it with a reason"));
+        let finding = Finding::warns("broken-program", what, "export again, or accept it with a reason");
+        findings.push(finding.about(broken_paths));
     }
     if !developers.is_empty() {
         let what = format!("these need libraries that only developers have: {}", named(&developers));

@@ -136,7 +136,7 @@ impl<'a> Walk<'a> {
             let source = SourceEntry { path, kind: SourceKind::File { size: stamp.size } };
             self.found.push(Listed { source, stamp: Some(stamp), at: At::Disk(entry.path()) });
         } else if kind.is_symlink() {
-            let target = fs::read_link(entry.path()).ok().and_then(|t| t.to_str().map(str::to_owned));
+            let target = lantern_store::links::target(&entry.path());
             let source = SourceEntry { path, kind: SourceKind::Link { target: target.unwrap_or_default() } };
             self.found.push(Listed { source, stamp: None, at: At::Nowhere });
         } else {

@@ -83,6 +83,10 @@ fn findings(details: &Details, export: Option<&Export>, name: &str, is_program: 
         let cure = "put them beside it, or link them in: on a clean computer it does not start";
         findings.push(Finding::warns("library-missing", what, cure));
     }
+    if is_program && details.signature.is_none() {
+        let what = format!("{name} is not signed: Windows warns whoever downloads it and starts it");
+        findings.push(Finding::warns("unsigned", what, "sign it, as the very last step"));
+    }
     if is_program {
         let cure = format!("add one of {WANTED_ICON} pixels: Windows shows it large");
         findings.extend(icon_findings(&name, &details.icon_sizes, WANTED_ICON, &cure));

@@ -29,6 +29,9 @@ const PROJECTS: [(&str, &str, &str); 9] = [
     ("/Makefile", "a source tree", "build it, and name what comes out"),
     ("/package.json", "a source tree", "build it, and name what comes out"),
 ];
+/// Archives, by their endings.
+pub(crate) const ARCHIVES: [&str; 9] =
+    [".zip", ".7z", ".rar", ".tar", ".tar.gz", ".tgz", ".tar.zst", ".tar.xz", ".tar.bz2"];
 /// Files that set a program up instead of being it.
 const SET_UPS: [&str; 6] = [".msi", ".msix", ".dmg", ".pkg", ".deb", ".rpm"];
 
@@ -43,6 +46,13 @@ pub(crate) fn recognise(export: &Export) -> Option<Finding> {
             let what = format!("{} is {what}, as {} shows: no build yet", shown(&export.shown), shown(path));
             return Some(Finding::stops("not-a-build", what, cure));
         }
+    }
+    if let [only] = files[..]
+        && ARCHIVES.iter().any(|ending| only.to_ascii_lowercase().ends_with(ending))
+    {
+        let what =
+            format!("{} holds nothing but the archive {}: it was packed twice", shown(&export.shown), shown(only));
+        return Some(Finding::stops("not-a-build", what, "unpack it once, and name what was in it"));
     }
     let lower = |path: &&&str| {
         let path = path.to_ascii_lowercase();

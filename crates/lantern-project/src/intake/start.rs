@@ -42,6 +42,9 @@ pub(super) fn find(target: &Target, export: &Export) -> Starts {
     if let Some(system) =
         target.systems.iter().find(|s| matches!(s.family(), Family::Android | Family::Ios | Family::Headset))
     {
+        if let Some(finding) = other::recognise(export) {
+            return Starts::default().stop(finding, "export");
+        }
         let ending = if wants(Family::Ios) { ".ipa" } else { ".apk or .aab" };
         let what = format!("a build for {system} is one file that ends in {ending}, not a folder or an archive");
         return Starts::default().stop(*stops("not-a-package", what, "name that file in export"), "export");
@@ -67,7 +70,7 @@ fn package(target: &Target, export: &Export, ending: &'static str) -> Starts {
     let Some(file) = export.entries.first().map(|e| e.source.path.clone()) else { return out };
     let fits: &[System] = if ending == "ipa" { &[System::Ios] } else { &[System::Android, System::Headset] };
     if let Some(wrong) = target.systems.iter().find(|s| !fits.contains(s)) {
-        let names: Vec<&str> = fits.iter().map(|s| s.name()).collect();
+        let names: Vec<&str> = fits.iter().map(System::name).collect();
         let what = format!("{file} is a package for {}, the target says {wrong}", names.join(" or "));
         return out.stop(*stops("wrong-system", what, "mend systems, or name the right export"), "systems");
     }
@@ -192,7 +195,7 @@ fn programs(target: &Target, export: &Export) -> Starts {
     let is_fine = out.findings.iter().all(|(finding, _)| finding.severity != Severity::Stops);
     if is_fine && !target.systems.is_empty() {
         let lacking: Vec<&str> =
-            target.systems.iter().filter(|s| !holds(&out.systems, **s)).map(|s| s.name()).collect();
+            target.systems.iter().filter(|s| !holds(&out.systems, **s)).map(System::name).collect();
         if !lacking.is_empty() {
             let what = format!("nothing starts the game on {}", lacking.join(", "));
             out.findings.push((*stops("wrong-system", what, "add a start for it, or mend systems"), "systems"));
@@ -333,14 +336,13 @@ fn check_program(export: &Export, index: usize, claimed: &[System]) -> Result<Ve
     let Some(first) = seen.first() else {
         let machines: Vec<String> = program.machines.iter().map(ToString::to_string).collect();
         let what = format!("the start file {file} is for {}, which no target can be", machines.join(", "));
-        let known: Vec<&str> =
-            System::ALL.iter().filter(|s| s.family().is_desktop()).map(|system| system.name()).collect();
+        let known: Vec<&str> = System::ALL.iter().filter(|s| s.family().is_desktop()).map(System::name).collect();
         return Err(stops("wrong-system", what, format!("export for one of {}", known.join(", "))));
     };
     if claimed.is_empty() {
         return Ok(seen);
     }
-    let lacking: Vec<&str> = claimed.iter().filter(|s| !holds(&seen, **s)).map(|s| s.name()).collect();
+    let lacking: Vec<&str> = claimed.iter().filter(|s| !holds(&seen, **s)).map(System::name).collect();
     if lacking.is_empty() {
         return Ok(claimed.to_vec());
     }

@@ -466,7 +466,7 @@ fn a_pack_comes_in_pieces_and_is_a_pack_when_all_of_it_has() {
     assert_eq!(last.status(), StatusCode::OK);
     assert_eq!(received(), json!({ "received": total, "whole": true }));
     // What is not what it is named is no pack, and can be sent again from the beginning.
-    let other = lantern_core::digest::Digest::of(b"another");
+    let other = Digest::of(b"another");
     let path = format!("/v1/titles/saltmarsh-post/packs/{}", other.hex());
     let range = format!("bytes 0-{}/{total}", total - 1);
     problem(scene.with(|r| r.header("Content-Range", range), "put", &path, bytes.clone()), 422, "damaged");

@@ -6,11 +6,13 @@ use std::path::Path;
 
 use lantern_core::portable::folded;
 
+use crate::links;
+
 /// Makes a link, to see whether that can be done here: some disks have none, and Windows asks for a right.
 pub(super) fn try_link(stage: &Path) -> io::Result<()> {
     let (target, link) = ("link-target", stage.join("link-probe"));
     let _ = fs::remove_file(&link);
-    make_link(target, &link, false)?;
+    links::make(target, &link, false)?;
     let made = fs::read_link(&link);
     let removed = fs::remove_file(&link);
     match made {
@@ -18,28 +20,6 @@ pub(super) fn try_link(stage: &Path) -> io::Result<()> {
         Ok(_) => Err(io::Error::other("the link that was made leads elsewhere")),
         Err(_) => Err(io::Error::other("the link that was made is not there")),
     }
-}
-
-/// Makes a link. `is_folder` is whether it leads to a folder: Windows keeps two kinds.
-#[cfg(unix)]
-pub(super) fn make_link(target: &str, place: &Path, _is_folder: bool) -> io::Result<()> {
-    std::os::unix::fs::symlink(target, place)
-}
-
-#[cfg(windows)]
-pub(super) fn make_link(target: &str, place: &Path, is_folder: bool) -> io::Result<()> {
-    let target = target.replace('/', "\\");
-    if is_folder {
-        std::os::windows::fs::symlink_dir(target, place)
-    } else {
-        std::os::windows::fs::symlink_file(target, place)
-    }
-}
-
-/// Returns where a link leads, as a build writes it.
-pub(super) fn link_target(place: &Path) -> Option<String> {
-    let target = fs::read_link(place).ok()?.into_os_string().into_string().ok()?;
-    Some(if cfg!(windows) { target.replace('\\', "/") } else { target })
 }
 
 /// Makes sure that a file can be renamed: Windows refuses it while a program has the file open.

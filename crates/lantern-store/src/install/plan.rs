@@ -7,7 +7,7 @@ use std::sync::Mutex;
 
 use lantern_core::digest::Digest;
 use lantern_core::path::TreePath;
-use lantern_core::portable::folded;
+use lantern_core::portable::{folded, refused_by_windows};
 use lantern_core::progress::{Meter, Progress, Task};
 use lantern_core::tree::Node;
 use lantern_core::work::{each, processors};
@@ -16,7 +16,20 @@ use super::disk;
 use super::state::Folder;
 use super::{Aside, InstallError, OwnFiles};
 use crate::durable;
+use crate::links;
 use crate::manifest::Entry;
+
+/// Refuses a build with names that this system takes for something else, before anything is written.
+pub(super) fn refuse_names(folder: &Path, new: &[Entry], is_windows: bool) -> Result<(), InstallError> {
+    let refused = new.iter().find_map(|entry| Some((&entry.path, refused_by_windows(&entry.path)?)));
+    match refused.filter(|_| is_windows) {
+        Some((path, why)) => {
+            let (folder, path, why) = (folder.to_owned(), path.clone(), why.to_owned());
+            Err(InstallError::Name { folder, path, why })
+        }
+        None => Ok(()),
+    }
+}
 
 /// What is wrong with an installed file.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -153,6 +166,7 @@ impl<'a> Plan<'a> {
         own_files: OwnFiles,
         progress: &dyn Progress,
     ) -> Result<Self, InstallError> {
+        refuse_names(folder.path(), new, cfg!(windows))?;
         let root = folder.path();
         let (respell, spelled) = respellings(root, old, new);
         let mut asked: BTreeMap<&TreePath, Asked<'_, 'a>> = BTreeMap::new();
@@ -460,7 +474,7 @@ fn look_at(root: &Path, asked: &Asked<'_, '_>, meter: &dyn Meter, progress: &dyn
         return Found::Folder;
     }
     if metadata.is_symlink() {
-        return Found::Link(disk::link_target(&path));
+        return Found::Link(links::target(&path));
     }
     if !metadata.is_file() {
         return Found::Other;

@@ -11,12 +11,13 @@ use std::path::{Path, PathBuf};
 use lantern_core::path::TreePath;
 use lantern_core::points;
 
-use super::disk::{self, lists, lists_alike};
+use super::disk::{lists, lists_alike};
 use super::journal::{BEFORE, Direction, Journal, NAME, Phase};
 use super::plan::AsideNames;
 use super::state::Folder;
 use super::{Aside, InstallError};
 use crate::durable;
+use crate::links;
 
 /// Writes the journal and carries it out. The journal is the one moment that decides: before it the old build stands,
 /// behind it the new one will, unless it is given up. Returns what turned up in the way meanwhile and was moved aside.
@@ -101,8 +102,9 @@ impl<'a> Switch<'a> {
         if journal.phase == Phase::Fill {
             for link in &journal.links {
                 let place = self.place(&link.path);
-                if self.has_real_parents(&link.path) && disk::link_target(&place).as_ref() == Some(&link.target) {
-                    durable::remove_file(&place)?;
+                if self.has_real_parents(&link.path) && links::target(&place).as_ref() == Some(&link.target) {
+                    let removed = points::remove().and_then(|()| links::remove(&place));
+                    removed.map_err(InstallError::io("remove the link", &place))?;
                     self.touch(&place);
                 }
             }
@@ -190,7 +192,7 @@ impl<'a> Switch<'a> {
     }
 
     fn rename(&mut self, from: &Path, to: &Path) -> Result<(), InstallError> {
-        points::write().and_then(|()| fs::rename(from, to)).map_err(InstallError::io("rename to", to))?;
+        points::write().and_then(|()| durable::move_file(from, to)).map_err(InstallError::io("rename to", to))?;
         points::pass();
         self.touch(from);
         self.touch(to);
@@ -239,11 +241,11 @@ impl<'a> Switch<'a> {
     fn make_link(&mut self, path: &TreePath, target: &str, is_folder: bool) -> Result<(), InstallError> {
         self.real_parents(path)?;
         let place = self.place(path);
-        if disk::link_target(&place).as_deref() == Some(target) {
+        if links::target(&place).as_deref() == Some(target) {
             return Ok(());
         }
         self.make_way(path)?;
-        let made = points::write().and_then(|()| disk::make_link(target, &place, is_folder));
+        let made = points::write().and_then(|()| links::make(target, &place, is_folder));
         made.map_err(InstallError::io("make the link", &place))?;
         self.touch(&place);
         Ok(())

@@ -7,6 +7,8 @@ use std::sync::Mutex;
 
 use lantern_core::points;
 
+use crate::durable;
+
 /// Everything that is written into a folder from the moment this is made on. The system reports an error of writing to
 /// the disk once to each descriptor that was open before; so one is held from before the first write to the last sync.
 #[cfg(target_os = "linux")]
@@ -74,13 +76,16 @@ impl Writes {
 }
 
 fn sync_each(stage: &Path) -> io::Result<()> {
+    let mut last = None;
     for entry in std::fs::read_dir(stage)? {
         let path = entry?.path();
         if path.is_file() {
-            std::fs::OpenOptions::new().write(true).open(path)?.sync_all()?;
+            let file = std::fs::OpenOptions::new().write(true).open(path)?;
+            durable::sync_one_of_many(&file)?;
+            last = Some(file);
         }
     }
-    Ok(())
+    last.map_or(Ok(()), |file| durable::sync_file(&file))
 }
 
 /// Syncs the whole disk that a folder lies on: far cheaper than thousands of folders one by one.

@@ -467,12 +467,12 @@ fn a_pack_goes_on_where_it_was() {
 
 #[test]
 fn waiting_is_told() {
-    let script = Script::run(vec![Step::Answer(429, "Retry-After: 2\r\n", String::new()), ok(DISCOVERY)]);
+    let script = Script::run(vec![Step::Answer(429, "Retry-After: 3\r\n", String::new()), ok(DISCOVERY)]);
     let told = Arc::new(Mutex::new(Vec::new()));
     let keep = told.clone();
     let tell = move |time: Duration, why: &str| keep.lock().unwrap().push(format!("{} {why}", time.as_secs()));
-    let market = script.player().telling(Some(lantern_storefront::market::OnWait(Arc::new(tell))));
+    let market = script.player().telling(Some(lantern_storefront::market::OnWait::new(tell)));
     market.discovery().unwrap();
     let told = told.lock().unwrap();
-    assert!(told.len() == 1 && told[0].starts_with("2 http://") && told[0].ends_with("asks to wait"), "{told:?}");
+    assert!(told.len() == 1 && told[0].starts_with("3 http://") && told[0].ends_with("asks to wait"), "{told:?}");
 }
