@@ -71,6 +71,27 @@ pub(crate) struct Endpoint {
     pub is_for_players: bool,
 }
 
+/// How a part of a path or a header is written.
+fn form_of(name: &str) -> Value {
+    let text = |pattern: &str, what: &str| json!({ "type": "string", "pattern": pattern, "description": what });
+    match name {
+        "title" => json!({ "type": "string", "minLength": 1, "maxLength": 255, "description": "A title's handle" }),
+        "branch" | "problem" => text("^[a-z0-9][a-z0-9_-]{0,63}$", "A name"),
+        "manifest" | "segment" | "pack" | "invitation" => text("^[0-9a-f]{64}$", "A digest, in hexadecimal digits"),
+        "build" => json!({ "type": "integer", "minimum": 1, "description": "The place's own number" }),
+        "Idempotency-Key" => text(
+            "^[0-9a-f]{8}-[0-9a-f]{4}-7[0-9a-f]{3}-[89ab][0-9a-f]{3}-[0-9a-f]{12}$",
+            "A UUID of version 7 (RFC 9562), a fresh one for each deed, in lower case",
+        ),
+        "If-Match" => text("^\"[0-9]+\"$", "One strong entity tag (RFC 9110, section 8.8.3): the branch's revision"),
+        "Range" => text("^bytes=[0-9]+-[0-9]+$", "One range with both its ends (RFC 9110, section 14.1.2)"),
+        "Content-Range" => {
+            text("^bytes [0-9]+-[0-9]+/[0-9]+$", "Which bytes of the pack come (RFC 9110, section 14.4)")
+        }
+        _ => json!({ "type": "string" }),
+    }
+}
+
 /// Router and document, growing together.
 pub(crate) struct Api {
     router: Router<Arc<Place>>,
@@ -108,9 +129,9 @@ impl Api {
         let mut parameters: Vec<Value> = path
             .split('/')
             .filter_map(|part| part.strip_prefix('{')?.strip_suffix('}'))
-            .map(|name| json!({ "name": name, "in": "path", "required": true, "schema": { "type": "string" } }))
+            .map(|name| json!({ "name": name, "in": "path", "required": true, "schema": form_of(name) }))
             .collect();
-        let header = |name: &str, required: bool| json!({ "name": name, "in": "header", "required": required, "schema": { "type": "string" } });
+        let header = |name: &str, required: bool| json!({ "name": name, "in": "header", "required": required, "schema": form_of(name) });
         parameters.extend(endpoint.headers.iter().map(|name| header(name, true)));
         parameters.extend(endpoint.may.iter().map(|name| header(name, false)));
         let query = |name: &&str| {

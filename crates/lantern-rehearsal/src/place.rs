@@ -15,10 +15,14 @@ use jiff::Timestamp;
 use lantern_core::digest::Digest;
 use lantern_core::event::EventId;
 use lantern_core::names::{Handle, Name};
+use lantern_core::notes;
+use lantern_core::release::MAX_RECORD_LEN;
 use lantern_core::rules::HouseRules;
 use lantern_store::pack::{self};
 use lantern_store::store::{Store, StoreError};
-use lantern_storefront::protocol::{Discovery, Limits, PROTOCOL, PlaceEvent, Title, Token, problem};
+use lantern_storefront::protocol::{
+    Discovery, Limits, MAX_TEXT_LEN, PAGES, PIECES, PROTOCOL, PlaceEvent, Title, Token, problem,
+};
 use rusqlite::{Connection, OptionalExtension, Transaction, TransactionBehavior, params};
 use serde::Deserialize;
 
@@ -69,6 +73,15 @@ pub struct Place {
 
 pub(crate) use invitations::Asker;
 pub(crate) use served::Asked;
+
+/// Refuses a text that is longer than the discovery document says.
+pub(crate) fn refuse_long(what: &str, len: usize, most: u64) -> Result<(), Refused> {
+    if len as u64 <= most {
+        return Ok(());
+    }
+    let detail = format!("{what} has {len} bytes, at most {most} are taken");
+    Err(Refused::new(problem::TOO_LARGE, detail, "see limits in the discovery document"))
+}
 
 fn random_hex(count: usize) -> Result<String, Refused> {
     let mut bytes = [0_u8; 32];
@@ -197,7 +210,11 @@ impl Place {
                 pack_bytes: pack::MAX_PACK_LEN as u64,
                 manifest_bytes: lantern_store::manifest::MAX_ROOT_LEN,
                 chunk_bytes: lantern_store::codec::MAX_RAW_LEN as u64,
+                record_bytes: MAX_RECORD_LEN,
+                text_bytes: MAX_TEXT_LEN,
+                notes_bytes: notes::MAX_LEN,
             },
+            capabilities: vec![PIECES.to_owned(), PAGES.to_owned()],
         }
     }
 

@@ -46,8 +46,12 @@ fn problem_of(kind: problem::Kind, detail: impl Into<String>, cure: impl Into<St
     }
 }
 
-impl<E: std::error::Error> From<E> for Refused {
+impl<E: std::error::Error + 'static> From<E> for Refused {
     fn from(error: E) -> Self {
+        let of_database = (&error as &dyn std::any::Any).downcast_ref::<rusqlite::Error>();
+        if let Some(rusqlite::Error::ToSqlConversionFailure(_)) = of_database {
+            return Self::new(problem::MALFORMED, "a number is larger than any here", "mend the number");
+        }
         Self::Failed(error.to_string())
     }
 }

@@ -306,10 +306,10 @@ async fn builds(
 async fn record(
     State(place): Shared,
     headers: HeaderMap,
-    Path((title, build)): Path<(String, u64)>,
+    Path((title, build)): Path<(String, String)>,
 ) -> Result<Response, Refused> {
     allow(&place, &headers, "read")?;
-    let title = parse(&title, "the title")?;
+    let (title, build) = (parse(&title, "the title")?, parse(&build, "the build")?);
     let text = wait(move || place.record(&title, build)).await?;
     Ok(([(header::CONTENT_TYPE, "application/json")], text).into_response())
 }
@@ -844,6 +844,7 @@ impl Running {
             .fallback(|| async { Refused::new(problem::NOT_FOUND, "there is nothing here", "see /v1/openapi.json") })
             .layer(DefaultBodyLimit::max(limit))
             .layer(axum::middleware::map_response(name_too_large))
+            .layer(axum::middleware::from_fn(say_how_long))
             .layer(axum::middleware::from_fn_with_state(place.clone(), weather::act))
             .with_state(place.clone());
         let thread = std::thread::spawn(move || {
@@ -880,6 +881,19 @@ impl Drop for Running {
             let _ = thread.join();
         }
     }
+}
+
+/// Says how long an answer can be kept: what is named by its content for ever, everything else not without asking.
+async fn say_how_long(request: axum::extract::Request, next: axum::middleware::Next) -> Response {
+    let path = request.uri().path().to_owned();
+    let is_get = request.method() == axum::http::Method::GET;
+    let mut response = next.run(request).await;
+    let is_named_by_content = ["/manifests/", "/segments/", "/packs/"].iter().any(|part| path.contains(part))
+        && !path.ends_with("/received")
+        && response.status().is_success();
+    let how = if is_get && is_named_by_content { "private, max-age=31536000, immutable" } else { "no-cache" };
+    response.headers_mut().entry(header::CACHE_CONTROL).or_insert(axum::http::HeaderValue::from_static(how));
+    response
 }
 
 /// The body limit answers with plain text of its own; people get the problem document.

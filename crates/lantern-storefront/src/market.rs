@@ -3,8 +3,8 @@
 use std::collections::BTreeMap;
 use std::io::Read;
 use std::sync::Arc;
-use std::sync::Mutex;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
+use std::sync::{Mutex, OnceLock};
 use std::time::{Duration, Instant};
 
 use bytes::Bytes;
@@ -25,8 +25,8 @@ use serde_json::Value;
 
 use crate::protocol::{
     Branch, Branches, Build, Builds, DISCOVERY_PATH, Discovery, FOLDER, IDEMPOTENCY_KEY, INVITATION, InvitationMade,
-    InvitationsMade, ManifestNeeds, Move, Moves, NewBuild, NewInvitation, PROTOCOL, PackReceived, Play, Problem, Title,
-    Token, TokenError, Withdraw, problem,
+    InvitationsMade, ManifestNeeds, Move, Moves, NewBuild, NewInvitation, PIECES, PROTOCOL, PackReceived, Play,
+    Problem, Title, Token, TokenError, Withdraw, problem,
 };
 use crate::{PlaceError, Player, Storefront};
 
@@ -85,6 +85,8 @@ pub struct Market {
     is_patient: AtomicBool,
     /// How content that is sent is cut, by how fast the line is.
     pace: Pace,
+    /// Whether the place takes packs in pieces, once that was asked.
+    pieces: OnceLock<bool>,
     /// Hears of waiting.
     on_wait: Option<OnWait>,
     /// What the place calls our branches, where that is something else.
@@ -151,6 +153,7 @@ impl Market {
             plays_as_maker,
             is_patient: AtomicBool::new(false),
             pace: Pace::default(),
+            pieces: OnceLock::new(),
             on_wait: None,
             branches: BTreeMap::new(),
         })
@@ -484,6 +487,15 @@ impl Market {
         }
     }
 
+    /// Whether the place takes packs in pieces; asked once.
+    fn takes_pieces(&self) -> Result<bool, PlaceError> {
+        if let Some(known) = self.pieces.get() {
+            return Ok(*known);
+        }
+        let takes = self.discovery()?.capabilities.iter().any(|word| word == PIECES);
+        Ok(*self.pieces.get_or_init(|| takes))
+    }
+
     fn received(&self, path: &str) -> Result<usize, PlaceError> {
         match self.get::<PackReceived>(&format!("{path}/received"), "an answer about a pack") {
             Ok(at) => Ok(usize::try_from(at.received).unwrap_or(0)),
@@ -691,7 +703,7 @@ impl Storefront for Market {
 
     fn put_pack(&self, title: &Handle, digest: &Digest, bytes: Bytes) -> Result<(), PlaceError> {
         let path = format!("/v1/titles/{}/packs/{}", title.in_path(), digest.hex());
-        if bytes.len() <= self.pace.piece() {
+        if bytes.len() <= self.pace.piece() || !self.takes_pieces()? {
             let started = Instant::now();
             let len = bytes.len();
             self.put_bytes(&path, bytes)?;

@@ -39,6 +39,9 @@ pub struct Discovery {
     pub token_path: String,
     /// What it accepts at most.
     pub limits: Limits,
+    /// What it can do beyond what every storefront does: `pieces`, `pages`. Words that are not known say nothing.
+    #[serde(default)]
+    pub capabilities: Vec<String>,
 }
 
 /// What a storefront accepts at most.
@@ -50,7 +53,36 @@ pub struct Limits {
     pub manifest_bytes: u64,
     /// Bytes of a chunk, unpacked.
     pub chunk_bytes: u64,
+    /// Bytes of a release record.
+    #[serde(default = "record_bytes")]
+    pub record_bytes: u64,
+    /// Bytes of a message, of a reason, and of whom an invitation is for.
+    #[serde(default = "text_bytes")]
+    pub text_bytes: u64,
+    /// Bytes of the notes for players, in all languages together.
+    #[serde(default = "notes_bytes")]
+    pub notes_bytes: u64,
 }
+
+const fn record_bytes() -> u64 {
+    lantern_core::release::MAX_RECORD_LEN
+}
+
+const fn text_bytes() -> u64 {
+    MAX_TEXT_LEN
+}
+
+const fn notes_bytes() -> u64 {
+    lantern_core::notes::MAX_LEN
+}
+
+/// Longest message or reason, in bytes.
+pub const MAX_TEXT_LEN: u64 = 4096;
+
+/// That packs are taken in pieces.
+pub const PIECES: &str = "pieces";
+/// That lists come page by page.
+pub const PAGES: &str = "pages";
 
 /// An access token. Source: RFC 6749, section 5.1.
 #[derive(Clone, Serialize, Deserialize, JsonSchema)]

@@ -42,6 +42,11 @@ impl Place {
         key: EventId,
         wanted: &Move,
     ) -> Result<Branch, Refused> {
+        super::refuse_long(
+            "the reason",
+            wanted.because.as_ref().map_or(0, String::len),
+            lantern_storefront::protocol::MAX_TEXT_LEN,
+        )?;
         let refusals = self.rules().refuse_promote(branch);
         if !refusals.is_empty() {
             return Err(Refused::by_rules(refusals));

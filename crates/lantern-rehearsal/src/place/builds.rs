@@ -3,14 +3,16 @@
 use lantern_core::digest::ReleaseId;
 use lantern_core::event::EventId;
 use lantern_core::names::{Handle, Name};
-use lantern_core::release::{ReleaseRecord, TargetRecord};
+use lantern_core::release::{MAX_RECORD_LEN, ReleaseRecord, TargetRecord};
 use lantern_core::version::ReleaseName;
 use lantern_store::locator::Locator;
 use lantern_store::manifest::Root;
-use lantern_storefront::protocol::{Build, BuildDepot, BuildTarget, NewBuild, Title, WithdrawnBuild, problem};
+use lantern_storefront::protocol::{
+    Build, BuildDepot, BuildTarget, MAX_TEXT_LEN, NewBuild, Title, WithdrawnBuild, problem,
+};
 use rusqlite::{OptionalExtension, TransactionBehavior, params};
 
-use super::{CLIENT_ID, Place, damaged, documents, not_there, text};
+use super::{CLIENT_ID, Place, damaged, documents, not_there, refuse_long, text};
 use crate::refusal::Refused;
 
 impl Place {
@@ -21,6 +23,10 @@ impl Place {
 
     pub(crate) fn make_build(&self, title: &Handle, key: EventId, new: &NewBuild) -> Result<Build, Refused> {
         let known = self.title(title)?;
+        refuse_long("the record", new.record.len(), MAX_RECORD_LEN)?;
+        refuse_long("the message", new.message.as_ref().map_or(0, String::len), MAX_TEXT_LEN)?;
+        let notes = new.notes.iter().map(|(language, text)| language.len() + text.len()).sum();
+        refuse_long("what is new", notes, lantern_core::notes::MAX_LEN)?;
         let id = ReleaseId::of(new.record.as_bytes());
         let record = ReleaseRecord::decode(new.record.as_bytes())
             .map_err(|e| Refused::new(problem::MALFORMED, format!("the release record: {e}"), "send it again"))?;
@@ -137,6 +143,7 @@ impl Place {
     /// Takes a build away for good.
     pub(crate) fn withdraw_build(&self, title: &Handle, build: u64, because: &str) -> Result<Build, Refused> {
         self.title(title)?;
+        refuse_long("the reason", because.len(), MAX_TEXT_LEN)?;
         let mut database = self.database();
         let transaction = database.transaction_with_behavior(TransactionBehavior::Immediate)?;
         let sql = "SELECT document FROM builds WHERE title = $1 AND build = $2";

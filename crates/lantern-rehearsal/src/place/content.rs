@@ -15,7 +15,7 @@ use lantern_store::store::Store;
 use lantern_storefront::protocol::{ManifestNeeds, PackReceived, problem};
 use rusqlite::{OptionalExtension, TransactionBehavior, params};
 
-use super::{Place, damaged, not_there};
+use super::{Place, damaged, not_there, refuse_long};
 use crate::refusal::Refused;
 use crate::server::PieceRange;
 
@@ -82,6 +82,7 @@ impl Place {
 
     pub(crate) fn put_pack(&self, title: &Handle, name: &Digest, bytes: &[u8]) -> Result<(), Refused> {
         self.title(title)?;
+        refuse_long("the pack", bytes.len(), pack::MAX_PACK_LEN as u64)?;
         let entries = pack::verify(*name, bytes).map_err(damaged)?;
         self.store(title).write_pack(name, bytes)?;
         // The file is there before any row names it.
@@ -114,10 +115,8 @@ impl Place {
         piece: PieceRange,
         bytes: &[u8],
     ) -> Result<PackReceived, Refused> {
-        if piece.total > pack::MAX_PACK_LEN as u64 {
-            let detail = format!("the pack has {} bytes, at most {} are taken", piece.total, pack::MAX_PACK_LEN);
-            return Err(Refused::new(problem::TOO_LARGE, detail, "see limits in the discovery document"));
-        }
+        let total = usize::try_from(piece.total).unwrap_or(usize::MAX);
+        refuse_long("the pack", total, pack::MAX_PACK_LEN as u64)?;
         // One piece at a time: two senders of one pack must not write between one another.
         let _one = self.pieces.lock().unwrap_or_else(PoisonError::into_inner);
         let at = self.pack_received(title, name)?;

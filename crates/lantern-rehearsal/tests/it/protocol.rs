@@ -171,7 +171,7 @@ fn bytes_that_are_not_what_they_are_named_are_refused() {
 fn what_is_too_large_is_refused() {
     let scene = Scene::new();
     let path = format!("/v1/titles/saltmarsh-post/packs/{}", "0".repeat(64));
-    problem(scene.put(&path, vec![0; (24 << 20) + 1]), 422, "damaged");
+    problem(scene.put(&path, vec![0; (24 << 20) + 1]), 413, "too-large");
     problem(scene.put(&path, vec![0; (64 << 20) + 1]), 413, "too-large");
 }
 
@@ -503,4 +503,19 @@ fn titles_have_the_names_that_they_have() {
     assert_eq!(scene.post("/v1/titles", &title, &key(1), None).status(), StatusCode::CREATED);
     let found: Value = scene.get("/v1/titles/Salt%2FMarsh%3A%20Post%20%E6%BD%AE").json().unwrap();
     assert_eq!(found, title);
+}
+
+#[test]
+fn numbers_that_no_database_holds_are_no_failure() {
+    let scene = Scene::new();
+    let huge = u64::MAX;
+    problem(scene.get(&format!("/v1/titles/saltmarsh-post/builds/{huge}/record")), 400, "malformed");
+    let path = format!("/v1/titles/saltmarsh-post/builds/{huge}/withdrawal");
+    problem(scene.post(&path, &json!({ "because": "why" }), &key(1), None), 400, "malformed");
+    problem(scene.get(&format!("/v1/titles/saltmarsh-post/events?after={huge}")), 400, "malformed");
+    let to = json!({ "targets": { "linux": huge } });
+    assert!(scene.post(MOVES, &to, &key(2), Some("\"0\"")).status().is_client_error());
+    assert!(
+        scene.post(MOVES, &json!({ "targets": {} }), &key(3), Some(&format!("\"{huge}\""))).status().is_client_error()
+    );
 }

@@ -450,19 +450,26 @@ fn a_pack_goes_on_where_it_was() {
     };
     let mib = 1024 * 1024;
     // Half a megabyte came of an earlier push; then pieces, each as large as the line has shown that it can be.
-    let script =
-        Script::run(vec![ok(DISCOVERY), ok(TOKEN), at(mib / 2, false), at(mib * 3 / 2, false), at(mib * 3, true)]);
+    let able = DISCOVERY.replace("\"something-new\":true", "\"capabilities\":[\"pieces\",\"moon\"]");
+    let script = Script::run(vec![
+        ok(&able),
+        ok(&able),
+        ok(TOKEN),
+        at(mib / 2, false),
+        at(mib * 3 / 2, false),
+        at(mib * 3, true),
+    ]);
     let (title, name) = ("saltmarsh-post".parse().unwrap(), Digest::of(&bytes));
     script.market().put_pack(&title, &name, bytes.into()).unwrap();
     let asked = script.requests();
-    assert!(asked[2].starts_with(&format!("GET /v1/titles/saltmarsh-post/packs/{}/received ", name.hex())));
+    assert!(asked[3].starts_with(&format!("GET /v1/titles/saltmarsh-post/packs/{}/received ", name.hex())));
     let range = |request: &str| {
         let lower = request.to_lowercase();
         let line = lower.lines().find(|line| line.starts_with("content-range:")).unwrap_or_default().to_owned();
         line.trim_start_matches("content-range: bytes ").to_owned()
     };
-    assert_eq!(range(&asked[3]), "524288-1572863/3145728");
-    assert_eq!(range(&asked[4]), "1572864-3145727/3145728");
+    assert_eq!(range(&asked[4]), "524288-1572863/3145728");
+    assert_eq!(range(&asked[5]), "1572864-3145727/3145728");
 }
 
 #[test]
