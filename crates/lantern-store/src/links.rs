@@ -50,10 +50,10 @@ pub fn remove(place: &Path) -> io::Result<()> {
 }
 
 #[cfg(test)]
+#[cfg(unix)]
 mod tests {
     use super::*;
 
-    #[cfg(unix)]
     #[test]
     fn a_link_is_made_read_and_removed() {
         let folder = tempfile::tempdir().unwrap();
