@@ -238,11 +238,12 @@ pub fn is_real_folder(path: &Path) -> bool {
 /// # Errors
 /// [`DurableError`].
 pub fn create_folders(path: &Path) -> Result<(), DurableError> {
-    if path.is_dir() {
+    // A file without a folder lies in the one where work is done.
+    if path.as_os_str().is_empty() || path.is_dir() {
         return Ok(());
     }
     // Its name lasts when the folder above it is synced, and so on up to one that was there before.
-    let above = path.parent().filter(|above| !above.as_os_str().is_empty());
+    let above = path.parent();
     if let Some(above) = above {
         create_folders(above)?;
     }

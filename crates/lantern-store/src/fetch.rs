@@ -53,6 +53,21 @@ pub trait Fetch: Sync {
     fn pack_range(&self, pack: &Digest, offset: u32, len: u32) -> Result<Vec<u8>, FetchError>;
 }
 
+/// How often a piece is fetched that comes as something else than it should be: a line may have changed it.
+const TRIES: u32 = 3;
+
+/// Fetches and checks; what is found to be another thing is fetched again, a few times. `is_wrong` tells that from other
+/// failures.
+pub(crate) fn again<T, E>(mut fetch: impl FnMut() -> Result<T, E>, is_wrong: impl Fn(&E) -> bool) -> Result<T, E> {
+    let mut tries = 1;
+    loop {
+        match fetch() {
+            Err(error) if tries < TRIES && is_wrong(&error) => tries += 1,
+            other => return other,
+        }
+    }
+}
+
 impl Fetch for Store {
     fn manifest(&self, id: ManifestId) -> Result<Vec<u8>, FetchError> {
         Ok(self.manifest_bytes(id)?)

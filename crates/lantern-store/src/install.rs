@@ -141,6 +141,11 @@ fn some(paths: &[TreePath]) -> String {
 }
 
 impl InstallError {
+    /// Whether what came is not what it should be; it may be so when it is fetched again.
+    pub(crate) const fn is_wrong(&self) -> bool {
+        matches!(self, Self::Wrong { .. } | Self::Manifest(ManifestError::Digest { .. }))
+    }
+
     fn io(what: &'static str, path: &Path) -> impl FnOnce(io::Error) -> Self {
         move |e| Self::File(DurableError::on(what, path)(e))
     }

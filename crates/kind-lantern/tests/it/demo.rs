@@ -24,7 +24,11 @@ fn the_demo_leaves_a_folder_to_go_on_in() {
     let mut lines = BufReader::new(rehearsal.stdout.take().unwrap()).lines();
     let first = lines.next().unwrap().unwrap();
     assert!(first.contains("Brambleyard is open at http://127.0.0.1:"), "{first}");
-    let live = Ran { output: env.command_in("here", &["live", "--json"]).output().unwrap() }.success().json();
+    // Access is kept in the demo's own folder, as its last lines say, and nowhere else.
+    assert!(!env.path("home").exists());
+    let home = env.path("here/home");
+    let output = env.command_in("here", &["live", "--json"]).env("LANTERN_HOME", home).output().unwrap();
+    let live = Ran { output }.success().json();
     assert_eq!(live["storefronts"][0]["heard_now"], true);
     assert_eq!(live["storefronts"][0]["branches"][0]["targets"]["linux"]["version"], "1.4.0");
     rehearsal.kill().unwrap();

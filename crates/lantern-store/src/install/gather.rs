@@ -21,7 +21,7 @@ use super::writes::Writes;
 use super::{InstallError, OldChunks};
 use crate::codec::Unpacker;
 use crate::durable;
-use crate::fetch::Fetch;
+use crate::fetch::{Fetch, again};
 use crate::locator::Locator;
 use crate::manifest::Entry;
 use crate::pack::{self, ChunkEntry};
@@ -266,10 +266,12 @@ fn ranges(ids: &[ManifestId], mut missing: Vec<Digest>, fetch: &dyn Fetch) -> Re
         if missing.is_empty() {
             break;
         }
-        let bytes = fetch.locator(*id).map_err(|source| InstallError::Fetch { what: "the locator", source })?;
         let wrong = |e: ReadError| InstallError::Wrong { what: "the locator", why: e.to_string() };
-        let locator = Locator::decode(*id, &bytes).map_err(wrong)?;
-        drop(bytes);
+        let once = || {
+            let bytes = fetch.locator(*id).map_err(|source| InstallError::Fetch { what: "the locator", source })?;
+            Locator::decode(*id, &bytes).map_err(wrong)
+        };
+        let locator = again(once, InstallError::is_wrong)?;
         let number = |(pack, _): &(Digest, u32)| {
             *numbers.entry(*pack).or_insert_with(|| {
                 packs.push(*pack);
@@ -348,7 +350,10 @@ fn receive(
                 if progress.stopped() {
                     return Err(InstallError::Stopped);
                 }
-                receive_range(filler, slots, range, fetch, unpacker, &*meter)
+                // What came well of it is written once more, which changes nothing.
+                again(|| receive_range(filler, slots, range, fetch, unpacker), InstallError::is_wrong)?;
+                meter.add(u64::from(range.end - range.start));
+                Ok(())
             },
         );
         drop(done);
@@ -362,7 +367,6 @@ fn receive_range(
     range: &Range,
     fetch: &dyn Fetch,
     unpacker: &mut Unpacker,
-    meter: &dyn Meter,
 ) -> Result<(), InstallError> {
     let len = range.end - range.start;
     let fetched = fetch.pack_range(&range.pack, range.start, len);
@@ -378,7 +382,6 @@ fn receive_range(
         let raw = pack::unpack(unpacker, entry, stored).map_err(wrong)?;
         filler.fill(raw, slots.find(&entry.digest)).map_err(InstallError::io("write", filler.stage))?;
     }
-    meter.add(u64::from(len));
     Ok(())
 }
 

@@ -11,6 +11,7 @@ use serde::{Deserialize, Serialize};
 use super::InstallError;
 use crate::durable::{self, DurableError};
 use crate::fetch::Fetch;
+use crate::fetch::again;
 use crate::manifest::{self, Entry, SegmentRef};
 
 /// The folder in an installed build that is ours.
@@ -227,10 +228,14 @@ impl Folder {
             return Ok(bytes);
         }
         let fetch = fetch.ok_or_else(|| InstallError::Lost(path.clone()))?;
-        let bytes = fetch.manifest(id).map_err(|source| InstallError::Fetch { what: "the manifest", source })?;
-        if ManifestId::of(&bytes) != id {
-            return Err(manifest::ManifestError::Digest { what: "the manifest" }.into());
-        }
+        let once = || {
+            let bytes = fetch.manifest(id).map_err(|source| InstallError::Fetch { what: "the manifest", source })?;
+            if ManifestId::of(&bytes) != id {
+                return Err(manifest::ManifestError::Digest { what: "the manifest" }.into());
+            }
+            Ok(bytes)
+        };
+        let bytes = again(once, InstallError::is_wrong)?;
         self.own_folder("manifests")?;
         durable::write_whole(&path, &bytes)?;
         Ok(bytes)
@@ -243,11 +248,16 @@ impl Folder {
             return Ok(bytes);
         }
         let fetch = fetch.ok_or_else(|| InstallError::Lost(path.clone()))?;
-        let fetched = fetch.segment(&segment.digest);
-        let bytes = fetched.map_err(|source| InstallError::Fetch { what: "a segment of the manifest", source })?;
-        if Digest::of(&bytes) != segment.digest {
-            return Err(manifest::ManifestError::Digest { what: "a segment of the manifest" }.into());
-        }
+        let what = "a segment of the manifest";
+        let once = || {
+            let fetched = fetch.segment(&segment.digest);
+            let bytes = fetched.map_err(|source| InstallError::Fetch { what, source })?;
+            if Digest::of(&bytes) != segment.digest {
+                return Err(manifest::ManifestError::Digest { what }.into());
+            }
+            Ok(bytes)
+        };
+        let bytes = again(once, InstallError::is_wrong)?;
         self.own_folder("segments")?;
         durable::write_whole(&path, &bytes)?;
         Ok(bytes)
