@@ -136,8 +136,6 @@ fn a_storefront_that_is_not_there() {
                    YYYY-MM-DD HH:MM
 
     next: lantern install brambleyard open-water DIR   gets it as a player does
-    ------- stderr -------
-    waiting 2 s: http://127.0.0.1:PORT could not be reached
     ");
     snapshot!(env.lantern(&["live", "--offline"]).whole(), @"
     Saltmarsh Post

@@ -5,7 +5,7 @@ use crate::store::Store;
 use crate::testing::{copy_folder, noise};
 use lantern_core::progress::Silent;
 use proptest::prelude::*;
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, HashMap, HashSet};
 use std::fs;
 use std::io::Read;
 use std::sync::atomic::{AtomicU64, Ordering};
@@ -503,6 +503,58 @@ fn a_cut_line_costs_only_what_had_not_come() {
     let report = scene.try_install(sealed.manifest, &scene.store).unwrap();
     assert!(report.received < 12 << 20, "{}", report.received);
     assert_eq!(fs::read(scene.folder.join("main.pack")).unwrap(), noise(7, 20 << 20));
+}
+
+/// A line that changes the first byte of everything, the first time that it is asked for.
+struct Noisy<'a> {
+    store: &'a Store,
+    heard: Mutex<HashSet<String>>,
+}
+
+impl Noisy<'_> {
+    fn once_wrong(&self, what: String, mut bytes: Vec<u8>) -> Vec<u8> {
+        if self.heard.lock().unwrap().insert(what) {
+            bytes[0] ^= 1;
+        }
+        bytes
+    }
+}
+
+impl Fetch for Noisy<'_> {
+    fn manifest(&self, id: ManifestId) -> Result<Vec<u8>, FetchError> {
+        Ok(self.once_wrong(format!("manifest {id}"), self.store.manifest_bytes(id)?))
+    }
+    fn segment(&self, digest: &Digest) -> Result<Vec<u8>, FetchError> {
+        Ok(self.once_wrong(format!("segment {digest}"), self.store.segment_bytes(digest)?))
+    }
+    fn locator(&self, id: ManifestId) -> Result<Vec<u8>, FetchError> {
+        Ok(self.once_wrong(format!("locator {id}"), Fetch::locator(self.store, id)?))
+    }
+    fn pack_range(&self, pack: &Digest, offset: u32, len: u32) -> Result<Vec<u8>, FetchError> {
+        Ok(self.once_wrong(format!("range {pack} {offset}"), self.store.read_pack_range(pack, offset, len)?))
+    }
+}
+
+#[test]
+fn what_came_wrong_once_is_fetched_again() {
+    let scene = scene();
+    let build = Build::of(&[("game", &noise(1, 300_000)), ("data/a.pak", &noise(2, 900_000))]);
+    let sealed = build.seal(&scene.store);
+    let noisy = Noisy { store: &scene.store, heard: Default::default() };
+    scene.try_install(sealed.manifest, &noisy).unwrap();
+    assert!(noisy.heard.lock().unwrap().len() >= 4, "each kind came wrong once");
+    assert_eq!(scene.read("game"), noise(1, 300_000));
+}
+
+#[test]
+fn names_that_this_system_refuses_stop_before_anything_is_written() {
+    let scene = scene();
+    let build = Build::of(&[("game", b"x"), ("con", b"y")]);
+    let sealed = build.seal(&scene.store);
+    let (_, entries) = scene.store.manifest(sealed.manifest).unwrap();
+    let refused = plan::refuse_names(&scene.folder, &entries, true);
+    assert!(matches!(refused, Err(InstallError::Name { .. })), "{refused:?}");
+    assert!(plan::refuse_names(&scene.folder, &entries, false).is_ok());
 }
 
 #[test]
