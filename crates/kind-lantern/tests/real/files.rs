@@ -30,7 +30,7 @@ const REDIRECTOR: &[(&str, &str)] = &[
     ("/number", "1"),
     ("/needs", "macOS 12.0"),
     ("/icon_sizes/3", "256"),
-    ("/signature/whose", "blake3:0000"),
+    ("/signature/whose", "blake3:bc5b2aa65431a3b242ddfd153caf5b3ed3e7d5877bb7deb979448aa70532ba3a"),
 ];
 const REDIRECTOR_FACTS: &[(&str, &str)] = &[
     ("team", "S8XHQB96PW"),
@@ -201,7 +201,7 @@ const KNOWN: &[Known] = &[
         path: "node-pty-1.1.0/package/prebuilds/win32-x64",
         says: &[("/form", "a folder"), ("/systems/0", "windows-x86_64"), ("/starts/0", "winpty-agent.exe")],
         facts: &[("opens", "a console window"), ("debug data", "winpty-agent.pdb")],
-        findings: &["no-icon"],
+        findings: &["unsigned", "no-icon"],
     },
     Known {
         path: "swagger-ui-dist-5.35.0/package",
@@ -429,7 +429,16 @@ fn what_check_finds_in_them() {
     codes.sort();
     assert_eq!(
         codes,
-        ["console-window", "debug-data", "debug-data", "no-icon", "small-icon", "source-files", "source-files"],
+        [
+            "console-window",
+            "debug-data",
+            "debug-data",
+            "no-icon",
+            "small-icon",
+            "source-files",
+            "source-files",
+            "unsigned"
+        ],
         "{document}"
     );
     let data = said("debug-data").join("; ");
