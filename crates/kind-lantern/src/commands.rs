@@ -67,9 +67,11 @@ pub fn run() -> ExitCode {
         Err(error) => {
             // Help and version are printed to standard output, and are no failure.
             if error.use_stderr() {
-                // Nobody is left to tell when standard error is gone.
-                let _ = error.print();
-                return ExitCode::from(2);
+                let arguments: Vec<std::ffi::OsString> = std::env::args_os().collect();
+                let ui = Ui::new(&crate::usage::common(&arguments));
+                let error = crate::usage::error(&error, &arguments);
+                error.print(&ui);
+                return ExitCode::from(error.exit_code());
             }
             crate::ui::print(error.render().ansi().to_string().trim_end());
             return ExitCode::SUCCESS;
@@ -85,7 +87,7 @@ pub fn run() -> ExitCode {
             Err(CommandError::usage("--edition stands before the command", "write it behind the command"))
         }
         (Some(command), false) => dispatch(command, &ui),
-        (None, _) => alone(&ui.about(&cli.edition)),
+        (None, _) => alone(&ui.about(&cli.edition), cli.common.project.is_some()),
     };
     match done {
         Ok(()) => {
@@ -101,9 +103,9 @@ pub fn run() -> ExitCode {
 }
 
 /// Without a command: where the game stands; outside of any game, the help.
-fn alone(ui: &Ui) -> Done {
+fn alone(ui: &Ui, is_named: bool) -> Done {
     match Project::find(&ui.project, ui.stop.clone()) {
-        Err(ProjectError::NoProject(_)) if !ui.json => {
+        Err(ProjectError::NoProject(_)) if !ui.json && !is_named => {
             ui.say(&Cli::command().render_help().ansi().to_string());
             Ok(())
         }
@@ -212,7 +214,7 @@ fn choose_edition(project: &mut Project, ui: &Ui) -> Done {
 
 /// What an edition is called in output; nothing where there is only one.
 fn edition_word(project: &Project, edition: &Name) -> String {
-    if project.has_editions() { format!("{edition}  ") } else { String::new() }
+    if project.has_editions() { format!("{edition} ") } else { String::new() }
 }
 
 fn open(ui: &Ui) -> Result<Open, CommandError> {
@@ -278,6 +280,11 @@ fn lock_waiting(ui: &Ui) -> Result<Locked, CommandError> {
 /// Reads a release as people name it, for clap.
 fn release_asked(text: &str) -> Result<ReleaseAsked, String> {
     text.parse().map_err(|e: lantern_core::version::VersionError| e.to_string())
+}
+
+/// Reads a day, for clap.
+fn day(text: &str) -> Result<jiff::civil::Date, String> {
+    text.parse().map_err(|_| format!("{text:?} is not a day such as 2027-03-01"))
 }
 
 /// Reads any of our names, for clap.

@@ -55,6 +55,10 @@ impl CommandError {
         Self { class: Class::Refused, ..Self::usage(what, cure) }
     }
 
+    pub fn unreachable(what: impl Into<String>) -> Self {
+        Self { class: Class::Unreachable, ..Self::usage(what, "run the same command again in a moment") }
+    }
+
     pub fn damaged(what: impl Into<String>, cure: impl Into<String>) -> Self {
         Self { class: Class::Damaged, ..Self::usage(what, cure) }
     }
@@ -123,6 +127,12 @@ impl CommandError {
         std::iter::once(&self.what).chain(&self.why).map(String::as_str).collect::<Vec<_>>().join(": ")
     }
 
+    /// As [`Self::in_short`], with what to do.
+    #[cfg(test)]
+    pub fn in_short_with_cures(&self) -> String {
+        format!("{} / {}", self.in_short(), self.cures.join("; "))
+    }
+
     fn kind(&self) -> &'static str {
         match self.class {
             Class::Findings => "findings",
@@ -182,10 +192,11 @@ pub fn show_finding(finding: &Finding) -> String {
     if let Some(place) = &finding.place {
         let _ = writeln!(out, "  {}", faint(format!("{}, line {}, column {}", place.file, place.line, place.column)));
         // A line of thousands of characters is shown around its place.
-        let start = place.column.saturating_sub(60);
-        let text: String = place.text.chars().skip(start).take(110).collect();
-        let _ = writeln!(out, "    {text}");
-        let marks = "~".repeat(place.len.min(110_usize.saturating_sub(place.column - 1 - start)).max(1));
+        let room = words::columns().map_or(110, |columns| columns.min(114) - 4);
+        let start = place.column.saturating_sub(room / 2 + 5);
+        let text: String = place.text.chars().skip(start).take(room).collect();
+        let _ = writeln!(out, "    {}", text.trim_end());
+        let marks = "~".repeat(place.len.min(room.saturating_sub(place.column - 1 - start)).max(1));
         let _ = writeln!(out, "    {}{}", " ".repeat(place.column - 1 - start), paint(&marks));
     }
     let word = match finding.severity {

@@ -9,6 +9,7 @@ mod progress;
 mod schemas;
 mod table;
 mod ui;
+mod usage;
 mod words;
 
 fn main() -> std::process::ExitCode {

@@ -98,16 +98,23 @@ impl Bar {
         let left = |state: &ProgressState, out: &mut dyn std::fmt::Write| {
             let _ = write!(out, "{} left", words::duration(state.eta().as_secs()));
         };
-        let template = if self.bar.length().is_some() {
-            "  {msg:9} {bar:28} {of}, {rate}, {left}"
-        } else {
-            "  {msg:9} {of}, {rate}"
-        };
-        let style = ProgressStyle::with_template(template).expect("the template is a valid one");
+        let template = template(self.bar.length().is_some(), words::columns().unwrap_or(80));
+        let style = ProgressStyle::with_template(&template).expect("the template is a valid one");
         let style = style.with_key("rate", rate).with_key("of", of).with_key("left", left).progress_chars("■■·");
         self.bar.set_style(style);
         self.bar.set_message(self.words);
         self.bar.set_draw_target(indicatif::ProgressDrawTarget::stderr());
+    }
+}
+
+/// What a bar shows in a window of so many columns: the numbers first, and the bar in what is left.
+fn template(is_end_known: bool, columns: usize) -> String {
+    // "  receiving " and "999 MB of 999 MB, 99.9 MB/s, 99:59:59 left", with a column to spare.
+    const TEXT: usize = 12 + 42 + 1;
+    match (is_end_known, columns.saturating_sub(TEXT).min(28)) {
+        (false, _) => "  {msg:9} {of}, {rate}".to_owned(),
+        (true, 0..6) => "  {msg:9} {of}, {left}".to_owned(),
+        (true, len) => format!("  {{msg:9}} {{bar:{len}}} {{of}}, {{rate}}, {{left}}"),
     }
 }
 
@@ -160,6 +167,7 @@ impl Lines {
 
     fn write(&self) {
         let done = self.done.load(Ordering::Relaxed);
+        let done = self.total.map_or(done, |total| done.min(total));
         let seconds_left = self.total.and_then(|total| seconds_left(done, total, self.started.elapsed()));
         let line = Line { schema: "lantern.progress/1", task: self.task, done, total: self.total, seconds_left };
         let line = serde_json::to_string(&line).expect("a line has only keys that are texts");

@@ -12,6 +12,7 @@ use serde::Serialize;
 use crate::args::{ColorMode, Common, EditionArg, ProgressMode};
 use crate::diagnostic::CommandError;
 use crate::progress::Shown;
+use crate::words;
 
 /// For names of releases and headlines.
 const STRONG: Style = Style::new().bold();
@@ -93,15 +94,23 @@ impl Ui {
     /// Prints what was asked for; nothing in JSON mode, where the document says it all.
     pub fn say(&self, text: &str) {
         if !self.json {
-            write_out(&format!("{text}\n"));
+            write_out(&format!("{}\n", words::fold(text)));
         }
+    }
+
+    /// Whether a plan need not be shown: it was agreed to beforehand, and only what went wrong is to be said.
+    pub fn is_quiet(&self) -> bool {
+        self.quiet
     }
 
     /// Prints the next sensible command; what stands behind three spaces is said of it.
     pub fn next(&self, text: &str) {
         if !self.json && !self.quiet {
             let (line, why) = text.split_once("   ").unwrap_or((text, ""));
-            let why = if why.is_empty() { String::new() } else { format!("   {}", faint(why)) };
+            // A command is never folded, so that it can be copied as it is.
+            let is_long = words::columns().is_some_and(|columns| text.len() + 6 > columns);
+            let gap = if is_long { "\n      " } else { "   " };
+            let why = if why.is_empty() { String::new() } else { format!("{gap}{}", faint(why)) };
             write_out(&format!("\n{} {}{why}\n", faint("next:"), command(line)));
         }
     }
@@ -117,7 +126,7 @@ impl Ui {
     /// Prints to standard error.
     pub fn aside(&self, text: &str) {
         // Nobody is left to tell when standard error is gone.
-        let _ = writeln!(anstream::stderr(), "{text}");
+        let _ = writeln!(anstream::stderr(), "{}", words::fold(text));
     }
 
     /// Says for how long is waited, and why.

@@ -32,36 +32,129 @@ pub fn names<'a>(names: impl IntoIterator<Item = &'a lantern_core::names::Name>)
     names.join(", ")
 }
 
-/// Breaks a text to the terminal's width, its further lines with an indent; where nobody looks, it stays one line.
+/// Narrower than this, nothing is laid out: words would stand one below the other.
+const NARROWEST: usize = 40;
+/// Sentences are not laid out wider than this, however wide the window is.
+const WIDEST: usize = 110;
+
+/// Returns how many columns a line may take: what `COLUMNS` says, or else what the terminal has. None where output does
+/// not go to a terminal: then nothing is folded.
+pub fn columns() -> Option<usize> {
+    let said = std::env::var("COLUMNS").ok().and_then(|text| text.trim().parse::<usize>().ok()).filter(|n| *n > 0);
+    let has = || terminal_size::terminal_size_of(std::io::stdout()).map(|(width, _)| usize::from(width.0));
+    said.or_else(has).map(|columns| columns.max(NARROWEST))
+}
+
+/// Breaks a text to the window's width; `first` columns are taken on its first line, `indent` on the others.
 pub fn flow(text: &str, first: usize, indent: usize) -> String {
-    let Some((terminal_size::Width(columns), _)) = terminal_size::terminal_size() else {
+    let Some(columns) = columns() else {
         return text.to_owned();
     };
-    let width = usize::from(columns).clamp(40, 110).saturating_sub(first.max(indent));
+    let width = columns.min(WIDEST).saturating_sub(first.max(indent));
     wrap(text, width).join(&format!("\n{}", " ".repeat(indent)))
 }
 
-/// Breaks a text into lines of at most `width` columns, at spaces; styling takes no room.
-pub fn wrap(text: &str, width: usize) -> Vec<String> {
-    let mut lines = vec![String::new()];
+/// Folds each line that is wider than the window, its further parts two columns further in.
+pub fn fold(text: &str) -> String {
+    let Some(columns) = columns() else {
+        return text.to_owned();
+    };
+    let fold_line = |line: &str| -> String {
+        if crate::table::width(line) <= columns {
+            return line.to_owned();
+        }
+        let rest = line.trim_start_matches(' ');
+        let indent = line.len() - rest.len();
+        let (first, more) = (" ".repeat(indent), " ".repeat(indent + 2));
+        first + &wrap(rest, columns.saturating_sub(indent + 2)).join(&format!("\n{more}"))
+    };
+    text.split('\n').map(fold_line).collect::<Vec<_>>().join("\n")
+}
+
+/// Whether a word is not put on a line without the one before it: a unit, a build number, a time of day.
+fn sticks(word: &str) -> bool {
+    let plain = anstream::adapter::strip_str(word).to_string();
+    let plain = plain.trim_end_matches([',', ';', '.', ':', ')']).trim_start_matches('(');
+    let is_number = !plain.is_empty() && plain.bytes().all(|b| b.is_ascii_digit());
+    let is_time =
+        plain.split_once(':').is_some_and(|(h, m)| h.len() == 2 && m.starts_with(|c: char| c.is_ascii_digit()));
+    matches!(plain, "B" | "kB" | "MB" | "GB" | "TB") || (word.contains('(') && is_number) || is_time
+}
+
+/// Breaks a text into what may stand on a line of its own.
+pub fn pieces(text: &str) -> Vec<String> {
+    let mut pieces: Vec<String> = Vec::new();
     for word in text.split(' ') {
-        let line = lines.last_mut().expect("there is always a line");
-        let len = crate::table::width(line) + 1 + crate::table::width(word);
-        if line.is_empty() {
-            line.push_str(word);
-        } else if len <= width {
-            line.push(' ');
-            line.push_str(word);
-        } else {
-            lines.push(word.to_owned());
+        match pieces.last_mut() {
+            Some(last) if sticks(word) => {
+                last.push(' ');
+                last.push_str(word);
+            }
+            _ => pieces.push(word.to_owned()),
         }
     }
+    pieces
+}
+
+/// Breaks a text into lines of at most `width` columns, at spaces; styling takes no room, and goes on in the next line.
+pub fn wrap(text: &str, width: usize) -> Vec<String> {
+    let mut lines = vec![String::new()];
+    for (i, word) in pieces(text).into_iter().enumerate() {
+        let line = lines.last_mut().expect("there is always a line");
+        let len = crate::table::width(line) + 1 + crate::table::width(&word);
+        if i == 0 {
+            line.push_str(&word);
+        } else if len <= width {
+            line.push(' ');
+            line.push_str(&word);
+        } else {
+            lines.push(word);
+        }
+    }
+    carry_styles(&mut lines);
     lines
+}
+
+/// Ends a style at the end of each line and begins it again on the next, so that what stands between keeps its own.
+fn carry_styles(lines: &mut [String]) {
+    let mut open = String::new();
+    for line in lines {
+        let begins = std::mem::take(&mut open);
+        let mut rest = line.as_str();
+        open.push_str(&begins);
+        while let Some(at) = rest.find('\u{1b}') {
+            let Some(len) = rest[at..].find('m') else { break };
+            let code = &rest[at..=at + len];
+            if code == "\u{1b}[0m" {
+                open.clear();
+            } else {
+                open.push_str(code);
+            }
+            rest = &rest[at + len + 1..];
+        }
+        if !begins.is_empty() {
+            line.insert_str(0, &begins);
+        }
+        if !open.is_empty() {
+            line.push_str("\u{1b}[0m");
+        }
+    }
 }
 
 /// Writes a time in this computer's time zone, to the minute.
 pub fn time(at: Timestamp) -> String {
     at.to_zoned(TimeZone::system()).strftime("%Y-%m-%d %H:%M").to_string()
+}
+
+/// Writes a time in this computer's time zone, to the second.
+pub fn time_to_the_second(at: Timestamp) -> String {
+    at.to_zoned(TimeZone::system()).strftime("%Y-%m-%d %H:%M:%S").to_string()
+}
+
+/// Names this computer's time zone as it is now: `UTC`, `+01:00`.
+pub fn zone() -> String {
+    let now = Timestamp::now().to_zoned(TimeZone::system());
+    if now.offset().is_zero() { "UTC".to_owned() } else { now.strftime("%:z").to_string() }
 }
 
 /// Writes a day as people write it down, in their own zone.
@@ -82,5 +175,22 @@ mod tests {
     #[test]
     fn durations() {
         assert_eq!((duration(5), duration(65), duration(7385)), ("0:05".into(), "1:05".into(), "2:03:05".into()));
+    }
+
+    #[test]
+    fn lines_break_where_a_reader_would() {
+        assert_eq!(wrap("Promote 1.4.0 (27) to creek", 14), ["Promote", "1.4.0 (27) to", "creek"]);
+        assert_eq!(wrap("294 kB came, 5 files", 6), ["294 kB", "came,", "5", "files"]);
+        assert_eq!(wrap("at 2026-11-27 17:32 by", 8), ["at", "2026-11-27 17:32", "by"]);
+        assert_eq!(wrap("averylongword that", 4), ["averylongword", "that"], "a word is never cut");
+        assert_eq!(wrap("  fr/ x", 80), ["  fr/ x"], "what is indented stays so");
+    }
+
+    #[test]
+    fn a_style_goes_on_in_the_next_line() {
+        let lines = wrap(&crate::ui::strong("one two"), 4);
+        assert_eq!(lines, [crate::ui::strong("one"), crate::ui::strong("two")]);
+        let lines = wrap(&format!("{} two", crate::ui::strong("one")), 4);
+        assert_eq!(lines, [crate::ui::strong("one"), "two".to_owned()]);
     }
 }

@@ -1,10 +1,11 @@
 //! What the events say, for those who read them back.
 
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
 
-use crate::event::{BranchFacts, Deed, Event, EventBody, EventId, InvitationEnded, Invited, PlaceRef};
+use crate::digest::ReleaseId;
+use crate::event::{Asked, BranchFacts, Deed, Event, EventBody, EventId, InvitationEnded, Invited, PlaceRef};
 use crate::names::Name;
-use crate::version::ReleaseName;
+use crate::version::{ReleaseAsked, ReleaseName};
 
 /// What an event is about.
 #[derive(Debug, Default, PartialEq, Eq)]
@@ -17,8 +18,60 @@ pub struct About<'a> {
     pub branch: Option<&'a Name>,
 }
 
-/// Returns what an event is about.
-pub fn about(body: &EventBody) -> About<'_> {
+impl About<'_> {
+    /// Whether it is about all that is asked for; what is none is not asked for.
+    pub fn is_about(&self, release: Option<&ReleaseAsked>, storefront: Option<&str>, branch: Option<&str>) -> bool {
+        release.is_none_or(|asked| self.releases.iter().any(|name| asked.matches(name)))
+            && storefront.is_none_or(|asked| self.storefront.is_some_and(|name| name.as_str() == asked))
+            && branch.is_none_or(|asked| self.branch.is_some_and(|name| name.as_str() == asked))
+    }
+}
+
+/// What events refer to and do not say themselves.
+#[derive(Debug, Default)]
+pub struct History<'a> {
+    asked: HashMap<EventId, &'a Asked>,
+    names: HashMap<ReleaseId, &'a ReleaseName>,
+}
+
+impl<'a> History<'a> {
+    /// Takes it from all events.
+    pub fn of(events: &'a [Event]) -> Self {
+        let mut out = Self::default();
+        for event in events {
+            match &event.body {
+                EventBody::Asked(e) => _ = out.asked.insert(e.key, e),
+                EventBody::Sealed(e) => _ = out.names.insert(e.release, &e.name),
+                EventBody::BuildFound(e) => _ = out.names.insert(e.release, &e.name),
+                _ => {}
+            }
+        }
+        out
+    }
+
+    /// Returns what an event is about: a refusal is about what was asked, what was freed about its releases.
+    pub fn about(&self, body: &'a EventBody) -> About<'a> {
+        match body {
+            EventBody::NotDone(e) => self.asked.get(&e.key).map_or_else(About::default, |asked| about_asked(asked)),
+            EventBody::Freed(e) => About {
+                releases: e.releases.iter().filter_map(|id| self.names.get(id).copied()).collect(),
+                ..About::default()
+            },
+            other => about(other),
+        }
+    }
+}
+
+fn about_asked(e: &Asked) -> About<'_> {
+    let branch = match &e.deed {
+        Deed::Promote { branch } | Deed::Rollback { branch } => Some(branch),
+        Deed::Push | Deed::Withdraw { .. } | Deed::Other(_) => None,
+    };
+    About { releases: vec![&e.name], storefront: Some(&e.place.name), branch }
+}
+
+/// Returns what an event is about, as far as it says so itself.
+fn about(body: &EventBody) -> About<'_> {
     let (place, facts): (&PlaceRef, &BranchFacts) = match body {
         EventBody::Moved(e) => (&e.place, &e.facts),
         EventBody::Seen(e) => (&e.place, &e.facts),
@@ -41,13 +94,7 @@ pub fn about(body: &EventBody) -> About<'_> {
         EventBody::Withdrawn(e) => {
             return About { releases: vec![&e.name], storefront: e.place.as_ref().map(|p| &p.name), branch: None };
         }
-        EventBody::Asked(e) => {
-            let branch = match &e.deed {
-                Deed::Promote { branch } | Deed::Rollback { branch } => Some(branch),
-                Deed::Push | Deed::Withdraw { .. } | Deed::Other(_) => None,
-            };
-            return About { releases: vec![&e.name], storefront: Some(&e.place.name), branch };
-        }
+        EventBody::Asked(e) => return about_asked(e),
         EventBody::Invited(Invited { place, branch, .. })
         | EventBody::InvitationEnded(InvitationEnded { place, branch, .. }) => {
             return About { storefront: Some(&place.name), branch: Some(branch), ..About::default() };
@@ -95,7 +142,7 @@ mod tests {
 
     use super::*;
     use crate::digest::{InputDigest, ReleaseId};
-    use crate::event::{Asked, NotDone, NumberReserved, NumbersBegin, Sealed};
+    use crate::event::{Asked, Freed, NotDone, NumberReserved, NumbersBegin, Sealed};
     use crate::version::BuildNumber;
 
     fn id(n: u8) -> EventId {
@@ -133,6 +180,24 @@ mod tests {
         let bodies = [asked(101), asked(102), reserved(27), reserved(28), sealed, not_done];
         let events: Vec<Event> = (1..).zip(bodies).map(|(n, body)| Event::sample(id(n), body)).collect();
         assert_eq!(settled(&events), HashSet::from([id(1), id(3)]));
+    }
+
+    #[test]
+    fn what_was_not_done_is_about_what_was_asked_and_what_was_freed_about_its_releases() {
+        let not_done = EventBody::NotDone(NotDone { key: id(101), why: "lost".into() });
+        let name: ReleaseName = "1.4.0 (27)".parse().unwrap();
+        let (input, release) = (InputDigest::of(b"i"), ReleaseId::of(b"r"));
+        let sealed = EventBody::Sealed(Sealed { release, name, input, targets: Vec::new(), warnings: 0 });
+        let freed = EventBody::Freed(Freed { releases: vec![release] });
+        let bodies = [asked(101), sealed, not_done, freed];
+        let events: Vec<Event> = (1..).zip(bodies).map(|(n, body)| Event::sample(id(n), body)).collect();
+        let history = History::of(&events);
+        let asked: ReleaseAsked = "27".parse().unwrap();
+        let other: ReleaseAsked = "28".parse().unwrap();
+        let about = |n: usize| history.about(&events[n].body);
+        assert!(about(2).is_about(Some(&asked), Some("brambleyard"), Some("creek")));
+        assert!(!about(2).is_about(Some(&other), None, None) && !about(2).is_about(None, Some("old-pier"), None));
+        assert!(about(3).is_about(Some(&asked), None, None) && !about(3).is_about(None, None, Some("creek")));
     }
 
     #[test]

@@ -55,6 +55,11 @@ pub const ALL: &[Story] = &[
         "The file travels between computers, and a path must mean the same on each. With / it does, on Windows too.",
     ),
     story(
+        "below-a-file",
+        "An archive claims that something lies below a file.",
+        "No folder can be made where a file is: nobody could install it.",
+    ),
+    story(
         "broken-program",
         "A program cannot be read as what it seems to be.",
         "It was cut off, or changed by something that did not understand it.",
@@ -194,6 +199,11 @@ pub const ALL: &[Story] = &[
         "library-wrong",
         "A library beside the program is for another processor.",
         "The program asks for it when it starts, and the system cannot load it: nothing starts.",
+    ),
+    story(
+        "link-dead",
+        "A link leads to nothing in the export, or in a circle.",
+        "A program that follows it fails on every computer. Often its target was left out.",
     ),
     story(
         "link-leaves",
@@ -517,6 +527,11 @@ pub const ALL: &[Story] = &[
         "A browser unpacks it when the place says how it is packed. A place that does not know sends bytes that nobody understands.",
     ),
     story(
+        "windows-links",
+        "An export for Windows has symbolic links in it.",
+        "Windows makes them only for administrators and in developer mode: other players could not install the game.",
+    ),
+    story(
         "windows-name",
         "Windows refuses a name.",
         "Some words, endings and characters are its own; the file could not be installed there.",
@@ -556,6 +571,7 @@ const NEVER_ACCEPTED: &[&str] = &[
     "archive",
     "archive-twice",
     "backslash",
+    "below-a-file",
     "bundle-split",
     "depot-elsewhere",
     "depot-empty",

@@ -76,19 +76,39 @@ pub enum TreeError {
 /// Most links that are followed for one. Linux follows 40 (path_resolution(7)); what leads round in a circle leads nowhere.
 const MAX_HOPS: usize = 40;
 
-/// Returns those of a tree's links that lead out of it, each followed through the tree's other links as a system would: a
-/// link `up` to `..` makes `p/up/..` the folder above `p`'s own.
-///
-/// Names are compared exactly and, where there is none of that name, without letter case and normalisation, because a
-/// build is installed on file systems of both kinds.
-pub fn links_that_leave<'a>(links: impl IntoIterator<Item = (&'a TreePath, &'a str)>) -> Vec<(&'a TreePath, &'a str)> {
-    let links: Vec<(&TreePath, &str)> = links.into_iter().collect();
-    let exact: HashMap<&str, &str> = links.iter().map(|(path, target)| (path.as_str(), *target)).collect();
-    let loose: HashMap<String, &str> = links.iter().map(|(path, target)| (folded(path.as_str()), *target)).collect();
-    let link_at = |at: &str| exact.get(at).or_else(|| loose.get(&folded(at))).copied();
-    let leaves = |path: &TreePath, target: &str| {
+/// Where a link leads.
+#[derive(Debug, Clone, PartialEq, Eq)]
+enum Leads {
+    /// Out of the tree.
+    Out,
+    /// Round in a circle.
+    Round,
+    /// To a path in the tree; empty for its top.
+    To(String),
+}
+
+/// A tree's links, by their paths.
+struct Links<'a> {
+    all: Vec<(&'a TreePath, &'a str)>,
+    exact: HashMap<&'a str, &'a str>,
+    loose: HashMap<String, &'a str>,
+}
+
+impl<'a> Links<'a> {
+    fn new(links: impl IntoIterator<Item = (&'a TreePath, &'a str)>) -> Self {
+        let all: Vec<(&TreePath, &str)> = links.into_iter().collect();
+        let exact = all.iter().map(|(path, target)| (path.as_str(), *target)).collect();
+        let loose = all.iter().map(|(path, target)| (folded(path.as_str()), *target)).collect();
+        Self { all, exact, loose }
+    }
+
+    /// Follows a link through the others as a system would: a link `up` to `..` makes `p/up/..` the folder above `p`'s own.
+    ///
+    /// Names are compared exactly and, where there is none of that name, without letter case and normalisation, because a
+    /// build is installed on file systems of both kinds.
+    fn follow(&self, path: &TreePath, target: &str) -> Leads {
         if path.resolve_link(target).is_none() {
-            return true;
+            return Leads::Out;
         }
         let mut at: Vec<&str> = path.as_str().split('/').collect();
         at.pop();
@@ -97,23 +117,62 @@ pub fn links_that_leave<'a>(links: impl IntoIterator<Item = (&'a TreePath, &'a s
         while let Some(part) = rest.pop() {
             match part {
                 "" | "." => {}
-                ".." if at.pop().is_none() => return true,
+                ".." if at.pop().is_none() => return Leads::Out,
                 ".." => {}
                 name => {
                     at.push(name);
-                    let Some(onward) = link_at(&at.join("/")) else { continue };
+                    let here = at.join("/");
+                    let onward = self.exact.get(here.as_str()).or_else(|| self.loose.get(&folded(&here)));
+                    let Some(onward) = onward.copied() else { continue };
+                    if onward.starts_with('/') {
+                        return Leads::Out;
+                    }
                     hops += 1;
                     if hops > MAX_HOPS {
-                        return false;
+                        return Leads::Round;
                     }
                     at.pop();
                     rest.extend(onward.split('/').rev());
                 }
             }
         }
-        false
+        Leads::To(at.join("/"))
+    }
+}
+
+/// Returns those of a tree's links that lead out of it, each followed through the tree's other links.
+pub fn links_that_leave<'a>(links: impl IntoIterator<Item = (&'a TreePath, &'a str)>) -> Vec<(&'a TreePath, &'a str)> {
+    let links = Links::new(links);
+    links.all.iter().filter(|(path, target)| links.follow(path, target) == Leads::Out).copied().collect()
+}
+
+/// Returns those of a tree's links that lead to nothing in it, or round in a circle; `has` says whether something lies at a
+/// path.
+pub fn links_to_nothing<'a>(
+    links: impl IntoIterator<Item = (&'a TreePath, &'a str)>,
+    has: impl Fn(&str) -> bool,
+) -> Vec<(&'a TreePath, &'a str)> {
+    let links = Links::new(links);
+    let is_dead = |path: &TreePath, target: &str| match links.follow(path, target) {
+        Leads::Out => false,
+        Leads::Round => true,
+        // A folder that a link lies in holds itself through it.
+        Leads::To(at) if at.is_empty() || path.parents().any(|above| above == at) => true,
+        Leads::To(at) => !has(&at),
     };
-    links.iter().filter(|(path, target)| leaves(path, target)).copied().collect()
+    links.all.iter().filter(|(path, target)| is_dead(path, target)).copied().collect()
+}
+
+/// Returns the file or folder that a link leads to within the tree.
+pub fn link_leads_to<'a>(
+    links: impl IntoIterator<Item = (&'a TreePath, &'a str)>,
+    path: &TreePath,
+    target: &str,
+) -> Option<String> {
+    match Links::new(links).follow(path, target) {
+        Leads::To(at) => Some(at),
+        _ => None,
+    }
 }
 
 /// A set of files, empty folders and links, sorted by the bytes of their paths.

@@ -19,7 +19,7 @@ pub enum VersionError {
     #[error("{0:?} is not a build number: whole, from 1 to {max}", max = BuildNumber::MAX)]
     Number(String),
     /// Not a release.
-    #[error("{0:?} is not a release: expected a version and its number, such as \"1.4.0 (27)\"")]
+    #[error("{0:?} is not a release: expected a version, a number, or both, such as \"1.4.0 (27)\"")]
     Release(String),
 }
 

@@ -8,7 +8,7 @@ use lantern_store::durable::{self, DurableError};
 use lantern_storefront::market::Access;
 use serde::{Deserialize, Serialize};
 
-use crate::ProjectError;
+use crate::{Project, ProjectError};
 
 const FORMAT: &str = "lantern.access/1";
 const MAX_LEN: u64 = 64 * 1024;
@@ -83,6 +83,17 @@ pub(crate) fn find(origin: &str) -> Result<Option<Found>, ProjectError> {
     }
     let access = Access { client_id: kept.client_id, client_secret: kept.client_secret };
     Ok(Some(Found { access, storefront: kept.storefront }))
+}
+
+impl Project {
+    /// Returns the name for programs that is kept for a storefront, if there is one.
+    ///
+    /// # Errors
+    /// [`ProjectError::NoStorefront`]; those of the folder where access is kept.
+    pub fn client_at(&self, storefront: &str) -> Result<Option<String>, ProjectError> {
+        let (_, configured) = self.storefront(storefront)?;
+        Ok(find(&configured.address)?.map(|found| found.access.client_id))
+    }
 }
 
 pub(crate) fn keep(origin: &str, storefront: &str, access: &Access) -> Result<PathBuf, ProjectError> {

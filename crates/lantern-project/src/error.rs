@@ -66,6 +66,9 @@ pub enum Class {
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
 pub enum ProjectError {
+    /// An archive of a kind that is not written.
+    #[error("{} would be an archive of a kind that is not written here", .0.display())]
+    OutputForm(PathBuf),
     /// There is no `lantern.toml` here or above.
     #[error("there is no lantern.toml in {} or above it", .0.display())]
     NoProject(PathBuf),
@@ -435,6 +438,7 @@ impl ProjectError {
             Self::Findings(_) => Class::Findings,
             Self::MissingAnswer { .. } => Class::NotConfirmed,
             Self::NoProject(_)
+            | Self::OutputForm(_)
             | Self::AlreadyThere(_)
             | Self::Config(_)
             | Self::Number(_)
@@ -546,6 +550,7 @@ impl ProjectError {
                 "try it on the device itself; sealed are {}",
                 targets.iter().map(Name::as_str).collect::<Vec<_>>().join(", ")
             )],
+            Self::OutputForm(_) => one("name it .zip, .tar, .tar.gz or .tar.zst; anything else becomes a folder"),
             Self::OutputThere(_) => one("name a path where nothing is yet; nothing is overwritten"),
             Self::OtherPlace { place, .. } => vec![
                 "if the place was set up anew, connect again and look at what is there before you push".to_owned(),
@@ -669,8 +674,14 @@ pub const fn cure_of_disk(kind: ErrorKind) -> Option<&'static str> {
     }
 }
 
+/// Longest path of a ledger, in bytes. Source: SQLite, os_unix.c, `MAX_PATHNAME` (512), less what it adds to names.
+const MAX_LEDGER_PATH: usize = 500;
+
 fn cures_of_ledger(error: &LedgerError) -> Vec<String> {
     let cure = match error {
+        LedgerError::Open { path, .. } if path.as_os_str().len() > MAX_LEDGER_PATH => {
+            Some("move the game's folder to a shorter path: the ledger's database takes no path above 500 bytes")
+        }
         LedgerError::Newer { .. } => Some("use the newer lantern for this project"),
         LedgerError::Changed { .. } => Some("use the lantern that made it, or the newest one"),
         other => match other.disk_says() {
@@ -827,7 +838,12 @@ fn cures_of_place(place: &Name, error: &PlaceError) -> Vec<String> {
             "to do without it: install with --without DEPOT".to_owned(),
         ],
         PlaceError::Refused(problem) => vec![problem.cure.clone()],
-        PlaceError::NotConnected { .. } | PlaceError::WrongSecret { .. } => vec![format!("lantern connect {place}")],
+        PlaceError::WrongSecret { .. } => {
+            vec![format!(
+                "copy name and secret again from the storefront's own pages, then: lantern connect {place} --client NAME"
+            )]
+        }
+        PlaceError::NotConnected { .. } => vec![format!("lantern connect {place}")],
         PlaceError::Stopped => vec!["run the same command again to go on".to_owned()],
         _ => Vec::new(),
     }

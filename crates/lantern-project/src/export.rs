@@ -8,11 +8,11 @@ use std::fs::{self, File, Metadata};
 use std::io::{self, Cursor, Read, Seek, SeekFrom};
 use std::path::{Path, PathBuf};
 
-use lantern_core::finding::Finding;
+use lantern_core::finding::{Finding, listed};
 use lantern_core::path::{TreePath, is_reserved, shown};
 use lantern_core::patterns::Patterns;
 use lantern_core::size::Size;
-use lantern_core::tree::links_that_leave;
+use lantern_core::tree::{link_leads_to, links_that_leave, links_to_nothing};
 use lantern_formats::zip::{self, Method, Packed};
 use lantern_store::seal::{SourceEntry, SourceKind};
 use serde::{Deserialize, Serialize};
@@ -41,10 +41,11 @@ impl From<Stamp> for (u64, i64, i64, u64) {
     }
 }
 
-/// How old a file must be when it is read for its stamp to tell it from any later one: file systems count time in
-/// steps of up to two seconds.
 /// The code of the finding that there is no export where one should be.
 pub(crate) const EXPORT_MISSING: &str = "export-missing";
+
+/// How old a file must be when it is read for its stamp to tell it from any later one: file systems count time in
+/// steps of up to two seconds.
 const SAFE_AGE_NS: i64 = 2_000_000_000;
 
 impl Stamp {
@@ -119,12 +120,21 @@ impl Form {
         }
     }
 
+    /// Whether a name ends as archives do that are neither read nor written here.
+    pub(crate) fn is_other_archive(name: &str) -> bool {
+        let lower = name.to_lowercase();
+        Self::of_name(&lower).is_none() && OTHER_ARCHIVES.iter().any(|ending| lower.ends_with(ending))
+    }
+
     /// Returns what a file is by its name; none when it is nothing that can be taken in.
     pub(crate) fn of_name(name: &str) -> Option<Self> {
         let lower = name.to_lowercase();
         ENDINGS.into_iter().find(|(ending, _)| lower.ends_with(ending)).map(|(_, form)| form)
     }
 }
+
+/// Archives that engines do not write and that are not read here; longest first.
+const OTHER_ARCHIVES: [&str; 9] = [".tar.xz", ".tar.bz2", ".txz", ".tbz2", ".tbz", ".7z", ".rar", ".gz", ".xz"];
 
 /// Where the bytes of an entry lie.
 #[derive(Debug)]
@@ -174,7 +184,9 @@ struct Reserved {
 }
 
 /// Most links that leave an export which are each said: where more do, it is the wrong folder.
-const MAX_LINKS_NAMED: usize = 20;
+const MAX_LINKS_NAMED: usize = 3;
+/// How many links to nothing are named.
+const MAX_DEAD_LINKS_NAMED: usize = 3;
 
 /// How many of them are named, and kept.
 const RESERVED_NAMED: usize = 3;
@@ -236,7 +248,11 @@ impl Export {
         let form = reading.form.or_else(by_name);
         let form = form.filter(|_| metadata.is_dir() || metadata.is_file()).ok_or_else(|| {
             let endings = ENDINGS.map(|(ending, _)| ending).join(", ");
-            let what = format!("the export {} is neither a folder nor an archive nor a package", shown(&shown_path));
+            let lower = shown_path.to_lowercase();
+            let what = match Form::is_other_archive(&lower) {
+                true => format!("the export {} is an archive of a kind that is not read here", shown(&shown_path)),
+                false => format!("the export {} is neither a folder nor an archive nor a package", shown(&shown_path)),
+            };
             stops("export-form", what, format!("name a folder, or a file that ends in one of {endings}"))
         })?;
         let mut export = Self { shown: shown_path, form, path, spool: None, entries: Vec::new() };
@@ -273,17 +289,49 @@ impl Export {
         }
         export.entries.sort_by(|a, b| a.source.path.cmp(&b.source.path));
         findings.extend(export.entries.iter().filter_map(|entry| too_large(&entry.source)));
-        let links = export.entries.iter().filter_map(|entry| match &entry.source.kind {
-            SourceKind::Link { target } => Some((&entry.source.path, target.as_str())),
-            _ => None,
-        });
-        let leaving = links_that_leave(links);
+        findings.extend(export.below_a_file());
+        let leaving = links_that_leave(export.links());
         findings.extend(leaving.iter().take(MAX_LINKS_NAMED).map(|(path, target)| folder::link_leaves(path, target)));
         if let Some(more) = leaving.len().checked_sub(MAX_LINKS_NAMED).filter(|more| *more > 0) {
             let what = format!("{more} more links of {} lead out of the export", shown(&export.shown));
             findings.push(Finding::stops("link-leaves", what, "is it the folder that you mean?"));
         }
+        let dead = links_to_nothing(export.links(), |path| export.holds(path));
+        let dead: Vec<String> = dead.iter().map(|(path, target)| format!("{path} (to {})", shown(target))).collect();
+        if !dead.is_empty() {
+            let verb = if dead.len() == 1 { "leads" } else { "lead" };
+            let what =
+                format!("{} {verb} to nothing in the export, or in a circle", listed(&dead, MAX_DEAD_LINKS_NAMED));
+            findings.push(Finding::warns("link-dead", what, "remove it, or name it in leave-out"));
+        }
         Ok(Found { export, left_out, findings })
+    }
+
+    /// Every link, with what it says.
+    pub(crate) fn links(&self) -> impl Iterator<Item = (&TreePath, &str)> {
+        self.entries.iter().filter_map(|entry| match &entry.source.kind {
+            SourceKind::Link { target } => Some((&entry.source.path, target.as_str())),
+            _ => None,
+        })
+    }
+
+    /// Where a link of the export leads, within it.
+    pub(crate) fn link_leads_to(&self, path: &str) -> Option<String> {
+        let (path, target) = self.links().find(|(link, _)| link.as_str() == path)?;
+        link_leads_to(self.links(), path, target)
+    }
+
+    /// Whether a file, a link or a folder lies at a path.
+    fn holds(&self, path: &str) -> bool {
+        self.has(path) || self.below(&format!("{path}/")).next().is_some()
+    }
+
+    /// What an archive claims to lie below something that is not a folder.
+    fn below_a_file(&self) -> Option<Finding> {
+        let in_the_way = |path: &TreePath| path.parents().find(|parent| self.has(parent)).map(str::to_owned);
+        let (path, above) = self.entries.iter().find_map(|e| Some((&e.source.path, in_the_way(&e.source.path)?)))?;
+        let what = format!("{path} lies below {}, which is not a folder", shown(&above));
+        Some(Finding::stops("below-a-file", what, "pack the archive again: it holds one name twice"))
     }
 
     #[cfg(test)]
@@ -402,6 +450,10 @@ impl Export {
 pub(crate) fn unreadable(whose: &str, error: &io::Error) -> Finding {
     let cure = match error.kind() {
         io::ErrorKind::NotFound => "it was there a moment ago: wait until the engine has finished writing",
+        io::ErrorKind::Unsupported => "pack it in the usual way: deflate, Zstandard, or not compressed",
+        io::ErrorKind::InvalidData | io::ErrorKind::InvalidInput | io::ErrorKind::UnexpectedEof => {
+            "it is damaged: export it again"
+        }
         _ => "give yourself the right to read it",
     };
     Finding::stops("unreadable", format!("{whose} cannot be read: {error}"), cure)
@@ -422,6 +474,9 @@ fn too_large(entry: &SourceEntry) -> Option<Finding> {
 pub(crate) fn in_archive(error: zip::ZipError) -> io::Error {
     match error {
         zip::ZipError::Io(error) => error,
+        unsupported @ zip::ZipError::Unsupported(_) => {
+            io::Error::new(io::ErrorKind::Unsupported, unsupported.to_string())
+        }
         other => io::Error::new(io::ErrorKind::InvalidData, other.to_string()),
     }
 }

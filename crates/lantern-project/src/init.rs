@@ -71,16 +71,24 @@ pub struct Looked {
     pub without_start: Vec<String>,
 }
 
+/// Folders beside `lantern.toml` that exports are looked for in, in any letter case; and in the folder itself.
+pub const EXPORT_FOLDERS: [&str; 9] =
+    ["exports", "export", "builds", "build", "dist", "output", "out", "releases", "release"];
+
 /// Looks for what an engine may have written: folders, archives and packages.
 pub fn look_for_exports(root: &Path) -> Looked {
     let mut out = Looked::default();
-    const FOLDERS: [&str; 5] = ["", "exports", "export", "build", "builds"];
-    for folder in FOLDERS {
-        let Ok(entries) = fs::read_dir(root.join(folder)) else { continue };
-        let mut names: Vec<String> = entries.flatten().filter_map(|e| e.file_name().into_string().ok()).collect();
+    let names_in = |folder: &str| {
+        let entries = fs::read_dir(root.join(folder)).into_iter().flatten().flatten();
+        let mut names: Vec<String> = entries.filter_map(|e| e.file_name().into_string().ok()).collect();
         names.sort();
-        let holds_exports = |name: &String| folder.is_empty() && FOLDERS.contains(&name.as_str());
-        for name in names.into_iter().filter(|name| !name.starts_with('.') && !holds_exports(name)) {
+        names
+    };
+    let holds_exports = |name: &String| EXPORT_FOLDERS.contains(&name.to_lowercase().as_str());
+    let folders: Vec<String> = names_in("").into_iter().filter(|name| holds_exports(name)).collect();
+    for folder in std::iter::once("").chain(folders.iter().map(String::as_str)) {
+        let names = names_in(folder).into_iter().filter(|name| !name.starts_with('.'));
+        for name in names.filter(|name| !folder.is_empty() || !holds_exports(name)) {
             let path = if folder.is_empty() { name } else { format!("{folder}/{name}") };
             let is_export = root.join(&path).is_dir() || Form::of_name(&path).is_some();
             let seen = look_at_export(root, &path);

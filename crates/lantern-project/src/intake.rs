@@ -103,7 +103,7 @@ impl<'a> Intake<'a> {
                 findings.push(at(Finding::stops("start-aside", what, "mend keep-aside"), "keep-aside"));
             }
         }
-        findings.extend(check_names(&systems, paths()));
+        findings.extend(check_names(&systems, paths(), export.links().count()));
         if stops_in(&findings) > 0 {
             return Err(findings);
         }
@@ -211,7 +211,11 @@ pub(crate) fn stops_in(findings: &[Finding]) -> usize {
 }
 
 /// Names that the target's systems would refuse or take for one another.
-fn check_names<'a>(systems: &[System], paths: impl Iterator<Item = &'a TreePath> + Clone) -> Vec<Finding> {
+fn check_names<'a>(
+    systems: &[System],
+    paths: impl Iterator<Item = &'a TreePath> + Clone,
+    links: usize,
+) -> Vec<Finding> {
     let mut findings = Vec::new();
     let reaches = |family: Family| systems.is_empty() || systems.iter().any(|s| s.family() == family);
     if reaches(Family::Windows) {
@@ -228,12 +232,30 @@ fn check_names<'a>(systems: &[System], paths: impl Iterator<Item = &'a TreePath>
             }
         }
     }
+    if systems.iter().any(|s| s.family() == Family::Windows) && links > 0 {
+        let what = format!("there are {links} links in it, which Windows makes for few of its users");
+        let cure = "put the files themselves there, or name the links in leave-out";
+        findings.push(Finding::warns("windows-links", what, cure));
+    }
     if reaches(Family::Windows) || reaches(Family::Macos) {
         for names in lantern_core::portable::colliding_names(paths) {
-            let names: Vec<String> = names.iter().map(|name| shown(name)).collect();
+            let names: Vec<String> = names.iter().map(|name| told_apart(name)).collect();
             let what = format!("these are one name for Windows and macOS: {}", names.join(", "));
             findings.push(Finding::stops("same-name", what, "rename all but one"));
         }
     }
     findings
+}
+
+/// A name whose letters are said where they are written in another way than usual: two such names look the same.
+fn told_apart(name: &str) -> String {
+    let marks: Vec<String> = name
+        .chars()
+        .filter(|c| ('\u{300}'..='\u{36f}').contains(c))
+        .map(|c| format!("U+{:04X}", u32::from(c)))
+        .collect();
+    match marks.as_slice() {
+        [] => shown(name),
+        _ => format!("{} (with {} as a character of its own)", shown(name), marks.join(", ")),
+    }
 }

@@ -51,7 +51,10 @@ pub use access::known_secrets;
 pub use check::{Checked, CheckedTarget};
 pub use depots::{DepotShown, DepotsShown, Sized};
 pub use error::{Class, ProjectError, WentBack, cure_of_disk};
-pub use init::{InitAnswers, InitStorefront, Looked, SeenExport, init, look_at_export, look_for_exports, target_names};
+pub use init::{
+    EXPORT_FOLDERS, InitAnswers, InitStorefront, Looked, SeenExport, init, look_at_export, look_for_exports,
+    target_names,
+};
 pub use inspect::{Inspected, Signature, inspect};
 pub use install::{
     About, InstallDone, InstallGivenUp, InstallWanted, give_up_install, install_branch, repair_installed, start_of,

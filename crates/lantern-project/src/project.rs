@@ -93,7 +93,9 @@ impl Project {
     pub fn find_to_check(from: &Path, stop: Arc<AtomicBool>) -> Result<Self, ProjectError> {
         let from = std::path::absolute(from)
             .map_err(|e| ProjectError::File(DurableError { what: "find", path: from.to_owned(), source: e }))?;
-        let root = Self::root_above(&from).ok_or_else(|| ProjectError::NoProject(from.clone()))?;
+        // A folder that is not there is a slip, although one above it may hold a game.
+        let root = Self::root_above(&from).filter(|_| from.is_dir());
+        let root = root.ok_or_else(|| ProjectError::NoProject(from.clone()))?;
         let path = root.join(config::FILE_NAME);
         let bytes = durable::read_limited(&path, config::MAX_CONFIG_LEN)?;
         let text = String::from_utf8(bytes).map_err(|e| {
@@ -354,7 +356,7 @@ impl Project {
     }
 
     /// Whether anything was recorded yet.
-    pub(crate) fn has_ledger(&self) -> bool {
+    pub fn has_ledger(&self) -> bool {
         self.state(LEDGER).is_file()
     }
 

@@ -205,7 +205,7 @@ impl Open {
     /// a folder. Several targets get a folder each in it. `aside` writes what was kept aside instead.
     ///
     /// # Errors
-    /// [`ProjectError::OutputThere`], [`ProjectError::NoTarget`], [`ProjectError::NothingAside`], [`ProjectError::Freed`], and those of the store and
+    /// [`ProjectError::OutputThere`], [`ProjectError::OutputForm`], [`ProjectError::NoTarget`], [`ProjectError::NothingAside`], [`ProjectError::Freed`], and those of the store and
     /// the disk. Nothing stands at the path until all of it does.
     pub fn write_out(
         &self,
@@ -232,7 +232,16 @@ impl Open {
             return Err(ProjectError::NothingAside(release.name.clone()));
         }
         let name = to.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
+        if Form::is_other_archive(&name) {
+            return Err(ProjectError::OutputForm(to.to_owned()));
+        }
         let form = Form::of_name(&name).filter(|f| !matches!(f, Form::Package(_))).unwrap_or(Form::Folder);
+        let folder = to.parent().filter(|folder| !folder.as_os_str().is_empty());
+        if let Some(folder) = folder {
+            fs::create_dir_all(folder).map_err(|source| {
+                ProjectError::File(DurableError { what: "make the folder of", path: to.to_owned(), source })
+            })?;
+        }
         let part = to.with_file_name(format!("{}{name}", durable::PART));
         let io = |what: &'static str| {
             let path = to.to_owned();

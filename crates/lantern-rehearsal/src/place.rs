@@ -153,7 +153,8 @@ impl Place {
         *self.weather.lock().unwrap_or_else(PoisonError::into_inner) = weather.map(Arc::new);
     }
 
-    pub(crate) fn weather(&self) -> Option<Arc<Weather>> {
+    /// Returns the weather that it shows now.
+    pub fn weather(&self) -> Option<Arc<Weather>> {
         self.weather.lock().unwrap_or_else(PoisonError::into_inner).clone()
     }
 
@@ -360,7 +361,9 @@ fn damaged(error: impl std::error::Error) -> Refused {
 
 pub(crate) fn not_there(error: StoreError) -> Refused {
     match error {
-        StoreError::Missing { .. } => Refused::new(problem::NOT_FOUND, error.to_string(), "send it first"),
+        StoreError::Missing { .. } => {
+            Refused::new(problem::NOT_FOUND, error.to_string(), "push again: what is missing is sent then")
+        }
         StoreError::Manifest { source, .. } => damaged(source),
         other => other.into(),
     }

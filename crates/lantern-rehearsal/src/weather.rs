@@ -104,12 +104,18 @@ pub struct Weather {
     percent: u64,
     seed: u64,
     requests: AtomicU64,
+    shown: AtomicU64,
 }
 
 impl Weather {
     /// Makes weather of faults, of which one meets `percent` of all requests.
     pub fn new(faults: Vec<Fault>, percent: u64, seed: u64) -> Self {
-        Self { faults, percent, seed, requests: AtomicU64::new(0) }
+        Self { faults, percent, seed, requests: AtomicU64::new(0), shown: AtomicU64::new(0) }
+    }
+
+    /// Returns how many requests met a fault up to now.
+    pub fn shown(&self) -> u64 {
+        self.shown.load(Ordering::SeqCst)
     }
 
     /// By how much the clock is wrong: the same all the time.
@@ -129,7 +135,9 @@ impl Weather {
         let number = |at| number(&digest, at);
         let index = usize::try_from(number(8) % self.faults.len().max(1) as u64).unwrap_or(0);
         let fault = self.faults.get(index).copied();
-        fault.filter(|_| number(0) % 100 < self.percent).map(|fault| (fault, number(16)))
+        let fault = fault.filter(|_| number(0) % 100 < self.percent)?;
+        self.shown.fetch_add(1, Ordering::SeqCst);
+        Some((fault, number(16)))
     }
 }
 

@@ -115,8 +115,7 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     }
     if stops == 0 {
         ui.say(&format!("\n{} nothing stops{also}", good("checked:")));
-        ui.next("lantern prepare");
-        return Ok(());
+        return next(ui);
     }
     let mut stop = words::count(stops, "finding stops", "findings stop");
     if stops < checked.findings.len() as u64 {
@@ -134,6 +133,16 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     ui.say(&format!("\n{} {stop}{also}", bad("checked:")));
     ui.next("mend them, then again: lantern check");
     Err(CommandError::findings_said())
+}
+
+/// The next step of the game; before anything was sealed there is no record to ask.
+fn next(ui: &Ui) -> Done {
+    let is_begun = || Project::find(&ui.project, ui.stop.clone()).is_ok_and(|project| project.has_ledger());
+    if ui.json || !is_begun() {
+        ui.next("lantern prepare");
+        return Ok(());
+    }
+    super::next(&super::open(ui)?, ui, super::ASK_THEM)
 }
 
 fn explain(code: &str, ui: &Ui) -> Done {

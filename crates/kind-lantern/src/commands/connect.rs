@@ -19,7 +19,7 @@ const EXAMPLES: &str = r#"Examples:
 pub struct Args {
     /// The storefront's name in lantern.toml
     storefront: String,
-    /// The name that the storefront gave you for programs
+    /// The name that the storefront gave you for programs; kept from the last time
     #[arg(long, value_name = "NAME")]
     client: Option<String>,
 }
@@ -52,7 +52,10 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     project.open.project.storefront(&args.storefront)?;
     let client_id = match &args.client {
         Some(client) => client.clone(),
-        None => ui.ask("Your name for programs there:", "your name at the storefront", "--client")?,
+        None => match project.open.project.client_at(&args.storefront)? {
+            Some(known) => known,
+            None => ui.ask("Your name for programs there:", "your name at the storefront", "--client")?,
+        },
     };
     let client_secret = match std::env::var("LANTERN_SECRET") {
         Ok(secret) if !secret.is_empty() => secret,

@@ -188,7 +188,7 @@ fn who(depot: &DepotShown) -> String {
 
 fn table(shown: &DepotsShown, ui: &Ui) {
     let mut table = Table::default();
-    table.row(["depot", "files", "size", "from", "for"].map(faint));
+    table.head(["depot", "files", "size", "from", "for"]);
     for depot in &shown.depots {
         table.row([
             strong(&depot.depot),

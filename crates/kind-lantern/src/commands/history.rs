@@ -1,10 +1,15 @@
+use std::collections::BTreeSet;
+
 use lantern_core::event::{BranchFacts, Deed, Event, EventBody};
-use lantern_core::history;
+use lantern_core::history::{self, History};
+use lantern_core::names::Name;
 use lantern_core::version::ReleaseAsked;
+use lantern_project::Open;
 use serde::Serialize;
 
 use super::Done;
 use crate::args::EditionArg;
+use crate::diagnostic::CommandError;
 use crate::table::Table;
 use crate::ui::{Ui, faint};
 use crate::words;
@@ -37,7 +42,7 @@ pub struct Args {
     #[arg(long, value_name = "NAME")]
     branch: Option<String>,
     /// Only from this day on, such as 2026-11-23
-    #[arg(long, value_name = "DAY")]
+    #[arg(long, value_name = "DAY", value_parser = super::day)]
     since: Option<jiff::civil::Date>,
     #[command(flatten)]
     pub edition: EditionArg,
@@ -62,16 +67,22 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
         events.retain(|event| !settled.contains(&event.id));
     }
     let before = events.len();
+    let all = open.events()?;
+    let history = History::of(&all);
     let edition = ui.edition.clone();
-    events.retain(|event| edition.as_ref().is_none_or(|e| event.edition == *e) && args.is_about(event));
+    events.retain(|event| edition.as_ref().is_none_or(|e| event.edition == *e) && args.is_about(event, &history));
+    if events.is_empty() {
+        args.refuse_unknown(&all, &history, &open)?;
+    }
     let newest = || events.iter().rev().take(args.count);
     let lines = newest().map(|e| serde_json::from_str(&e.to_line()).unwrap_or_default()).collect();
     ui.document(&Document { schema: "lantern.history/1", total: events.len(), events: lines });
     let mut table = Table::default();
+    table.head([words::zone().as_str(), "", "", ""]);
     for event in newest() {
         let edition = if has_editions { faint(&event.edition) } else { String::new() };
         let actor = lantern_core::path::shown(&event.actor);
-        table.row([faint(words::time(event.recorded_at)), edition, actor, sentence(event)]);
+        table.row([faint(words::time_to_the_second(event.recorded_at)), edition, actor, sentence(event)]);
     }
     if events.is_empty() && before > 0 {
         ui.say("nothing of what happened is about that");
@@ -94,13 +105,44 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
 }
 
 impl Args {
-    fn is_about(&self, event: &Event) -> bool {
-        let about = history::about(&event.body);
+    fn is_about<'a>(&self, event: &'a Event, history: &History<'a>) -> bool {
         let day = event.recorded_at.to_zoned(jiff::tz::TimeZone::system()).date();
-        self.release.as_ref().is_none_or(|asked| about.releases.iter().any(|name| asked.matches(name)))
-            && self.storefront.as_ref().is_none_or(|asked| about.storefront.is_some_and(|s| s.as_str() == asked))
-            && self.branch.as_ref().is_none_or(|asked| about.branch.is_some_and(|b| b.as_str() == asked))
+        let about = history.about(&event.body);
+        about.is_about(self.release.as_ref(), self.storefront.as_deref(), self.branch.as_deref())
             && self.since.is_none_or(|since| day >= since)
+    }
+
+    /// A name that nothing has is a slip of the keyboard, not a fact.
+    fn refuse_unknown<'a>(&self, all: &'a [Event], history: &History<'a>, open: &Open) -> Done {
+        let configured = &open.project.config().storefronts;
+        let storefronts: BTreeSet<&str> = configured
+            .keys()
+            .chain(all.iter().filter_map(|event| history.about(&event.body).storefront))
+            .map(Name::as_str)
+            .collect();
+        let branches: BTreeSet<&str> = configured
+            .values()
+            .flat_map(|storefront| storefront.branches.iter().map(|(branch, _)| branch))
+            .chain(all.iter().filter_map(|event| history.about(&event.body).branch))
+            .map(Name::as_str)
+            .collect();
+        for (asked, known, what) in [(&self.storefront, storefronts, "storefront"), (&self.branch, branches, "branch")]
+        {
+            let Some(asked) = asked.as_deref().filter(|asked| !known.contains(asked)) else { continue };
+            let cure = match lantern_core::names::nearest(asked, known.iter().copied()) {
+                Some(near) => format!("did you mean {near}?"),
+                None if known.is_empty() => "leave it out".to_owned(),
+                None => format!("one of {}", known.iter().copied().collect::<Vec<_>>().join(", ")),
+            };
+            let what = format!("no {what} {asked:?} is known here, in lantern.toml or in what happened");
+            return Err(CommandError::usage(what, cure));
+        }
+        match &self.release {
+            Some(asked) if !all.iter().any(|e| history.about(&e.body).is_about(Some(asked), None, None)) => {
+                Err(CommandError::usage(format!("no release {asked} is known here"), "lantern releases lists them"))
+            }
+            _ => Ok(()),
+        }
     }
 }
 

@@ -4,7 +4,8 @@ use std::path::Path;
 use lantern_core::config::Audience;
 use lantern_core::version::BuildNumber;
 use lantern_project::{
-    InitAnswers, InitStorefront, Looked, SeenExport, look_at_export, look_for_exports, target_names,
+    EXPORT_FOLDERS, InitAnswers, InitStorefront, Looked, ProjectError, SeenExport, look_at_export, look_for_exports,
+    target_names,
 };
 use serde::Serialize;
 
@@ -69,8 +70,13 @@ pub struct Document<'a> {
 
 pub fn run(args: &Args, ui: &Ui) -> Done {
     let root = &ui.project;
+    // Before any question: nothing would come of the answers.
+    let path = root.join("lantern.toml");
+    if std::fs::symlink_metadata(&path).is_ok() {
+        return Err(ProjectError::AlreadyThere(path).into());
+    }
     let exports = match args.export.is_empty() {
-        false => args.export.iter().map(|export| look_at(root, export)).collect(),
+        false => args.export.iter().map(|export| look_at(root, export)).collect::<Result<_, _>>()?,
         true => find_exports(root, ui)?,
     };
     let answer = |given: &Option<String>, question: &str, what, option| match given {
@@ -108,17 +114,25 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     Ok(())
 }
 
-fn look_at(root: &Path, given: &str) -> SeenExport {
-    look_at_export(root, given.trim_end_matches('/'))
+fn look_at(root: &Path, given: &str) -> Result<SeenExport, CommandError> {
+    let given = given.trim_end_matches('/');
+    // A pattern may match nothing yet.
+    if !given.contains('*') && std::fs::symlink_metadata(root.join(given)).is_err() {
+        let what = format!("there is nothing at {}", lantern_core::path::shown(given));
+        return Err(CommandError::usage(what, "export the game first; a path starts at the game's folder"));
+    }
+    Ok(look_at_export(root, given))
 }
 
 /// Every export that can be seen; one that cannot is asked for.
 fn find_exports(root: &Path, ui: &Ui) -> Result<Vec<SeenExport>, CommandError> {
     let Looked { seen, without_start } = look_for_exports(root);
     if seen.is_empty() {
+        let folders = EXPORT_FOLDERS.join(", ");
+        ui.aside(&format!("found no export here, nor in a folder of the name {folders}"));
         let asked =
             ui.ask("What does the engine write (a folder, an archive, a package)?", "the export", "--export")?;
-        return Ok(vec![look_at(root, &asked)]);
+        return Ok(vec![look_at(root, &asked)?]);
     }
     // Two exports for one system are two versions, or one of them is something else: no guess is good here.
     let systems = |export: &SeenExport| export.starts.iter().map(|(_, system)| *system).collect::<Vec<_>>();
@@ -129,7 +143,7 @@ fn find_exports(root: &Path, ui: &Ui) -> Result<Vec<SeenExport>, CommandError> {
         let names: Vec<&str> = seen.iter().map(|s| s.path.as_str()).collect();
         let question = format!("Which of these does the engine write for players ({})?", names.join(", "));
         let asked = ui.ask(&question, "the export (there are several for one system)", "--export")?;
-        return Ok(vec![look_at(root, &asked)]);
+        return Ok(vec![look_at(root, &asked)?]);
     }
     let mut table = crate::table::Table::default();
     for (name, export) in target_names(&seen).iter().zip(&seen) {

@@ -17,6 +17,9 @@ const EXAMPLES: &str = r#"Examples:
   lantern inspect exports/windows
   lantern inspect exports/* --json"#;
 
+/// Most files that start something which are named; `--json` names all.
+const MOST_STARTS: usize = 8;
+
 /// See what a file or folder is: system, identity, version, signature, what starts it
 ///
 /// Folders, archives, packages for phones, programs and libraries; no project is needed, and nothing is changed.
@@ -170,7 +173,7 @@ fn show(seen: &Inspected, ui: &Ui) {
     row("version", seen.version.as_deref().map(|version| strong(shown(version)).to_string()));
     row("number", seen.number.as_deref().map(shown));
     let starts: Vec<String> = seen.starts.iter().map(|start| shown(start)).collect();
-    row("starts", Some(starts.join(", ")));
+    row("starts", Some(lantern_core::finding::listed(&starts, MOST_STARTS)));
     row("needs", seen.needs.as_deref().map(shown));
     let icons: Vec<String> = seen.icon_sizes.iter().map(u16::to_string).collect();
     row("icon", (!icons.is_empty()).then(|| format!("{} pixels", icons.join(", "))));

@@ -176,7 +176,7 @@ fn show_list(found: &Invitations, args: &Args, ui: &Ui) {
     ui.say(&format!("invitations to {} at {place_name}\n", strong(&args.branch)));
     let now = Timestamp::now();
     let mut table = Table::default();
-    table.row(["id", "for", "until", "used by", "last used"].map(faint));
+    table.head(["id", "for", "until", "used by", "last used"]);
     for made in invitations {
         let until = match (made.ended_at, made.new.until) {
             (Some(at), _) => care(format!("ended {}", words::day(at))),

@@ -13,16 +13,18 @@ use serde::Serialize;
 
 use super::Done;
 use crate::args::EditionArg;
+use crate::diagnostic::CommandError;
 use crate::ui::{Ui, bad, care, faint, good, strong};
 use crate::words;
 
 /// Columns that a line takes at most.
-const WIDTH: usize = 80;
+const WIDEST: usize = 80;
 
 /// Shown at the end of the help.
 const EXAMPLES: &str = r#"Examples:
   lantern live
-  lantern live --offline --json"#;
+  lantern live --fresh --json > live.json
+  lantern live --offline"#;
 
 /// Show which release is live where
 ///
@@ -34,6 +36,9 @@ pub struct Args {
     /// Ask nobody; show what is known here
     #[arg(long)]
     offline: bool,
+    /// End with exit code 4 unless every storefront was asked just now and answered
+    #[arg(long, conflicts_with = "offline")]
+    fresh: bool,
     #[command(flatten)]
     pub edition: EditionArg,
 }
@@ -143,7 +148,12 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     ui.document(&document);
     show(&document, open.project.has_editions(), ui);
     let otherwise = otherwise(&open, &document);
-    super::next(&open, ui, &otherwise)
+    super::next(&open, ui, &otherwise)?;
+    let old = document.storefronts.iter().find(|s| !s.heard_now).filter(|_| args.fresh);
+    match old {
+        Some(old) => Err(CommandError::unreachable(format!("{} was not heard just now", old.storefront)).said_in(ui)),
+        None => Ok(()),
+    }
 }
 
 /// What the storefronts of one edition have.
@@ -303,13 +313,17 @@ fn show(document: &Document, has_editions: bool, ui: &Ui) {
         }
         let as_of = storefront.as_of.map_or_else(String::new, |at| format!(", shown as it was at {}", words::time(at)));
         if let Some(why) = &storefront.why {
-            for (i, line) in words::wrap(&format!("{why}{as_of}"), WIDTH - 16).into_iter().enumerate() {
+            for (i, line) in words::wrap(&format!("{why}{as_of}"), width() - 16).into_iter().enumerate() {
                 ui.say(&format!("    {} {line}", if i == 0 { care("not heard:") } else { " ".repeat(10) }));
             }
         } else if !storefront.heard_now {
             ui.say(&format!("    {}", faint(format!("nobody was asked{as_of}"))));
         }
     }
+}
+
+fn width() -> usize {
+    words::columns().unwrap_or(WIDEST).min(WIDEST)
 }
 
 /// A line for each release on a branch, and under it who has it: this folds well in a narrow window.
@@ -331,19 +345,19 @@ fn show_branch(branch: &BranchDocument, wide: usize, release_wide: usize, ui: &U
         };
         ui.say(&format!("    {name:wide$}   {}{pad}   {state}", strong(&release)));
         let indent = " ".repeat(4 + wide + 3);
-        for line in words::wrap(&words::names(targets.iter().copied()), WIDTH - indent.len()) {
+        for line in words::wrap(&words::names(targets.iter().copied()), width() - indent.len()) {
             ui.say(&format!("{indent}{line}"));
         }
         let of_targets: Vec<(&Name, &LiveDocument)> =
             targets.iter().filter_map(|target| Some((*target, branch.targets.get(*target)?))).collect();
-        for line in said_of(&of_targets).iter().flat_map(|line| words::wrap(line, WIDTH - indent.len())) {
+        for line in said_of(&of_targets).iter().flat_map(|line| words::wrap(line, width() - indent.len())) {
             ui.say(&format!("{indent}{line}"));
         }
         let since = live.since.map_or_else(String::new, |at| format!(", since {}", words::time(at)));
         let by = live.by.as_ref().map_or_else(String::new, |by| format!(" by {}", lantern_core::path::shown(by)));
         ui.say(&format!("{indent}{}", faint(format!("build {} there{since}{by}", live.build.build))));
         if let Some(message) = &live.message {
-            for line in words::wrap(&lantern_core::path::shown(message), WIDTH - indent.len()) {
+            for line in words::wrap(&lantern_core::path::shown(message), width() - indent.len()) {
                 ui.say(&format!("{indent}{}", faint(line)));
             }
         }

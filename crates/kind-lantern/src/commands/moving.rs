@@ -72,7 +72,10 @@ pub fn run(project: &mut Locked, plan: &MovePlan, options: &Options, anyway: boo
         ui.say(&format!("nothing to do: {} at {} has {name} already", plan.branch, plan.place_name));
         return Ok(());
     }
-    show_plan(plan, project, ui);
+    let is_agreed = options.agreement.yes || options.confirm.is_some();
+    if !(ui.is_quiet() && is_agreed && !options.agreement.plan) {
+        show_plan(plan, project, ui);
+    }
     if options.agreement.plan {
         ui.document(&document(schema, plan, false, None));
         return Ok(());
@@ -132,7 +135,7 @@ fn show_plan(plan: &MovePlan, project: &Locked, ui: &Ui) {
         None => format!("Promote {name} to {branch} at {place}\n"),
     });
     let mut table = Table::default();
-    table.row(["system", "players have", "they get", "update download", "full download", "on disk"].map(faint));
+    table.head(["system", "players have", "they get", "update download", "full download", "on disk"]);
     for change in &plan.changes {
         table.row([
             words::systems(&change.systems),
@@ -164,7 +167,7 @@ fn show_plan(plan: &MovePlan, project: &Locked, ui: &Ui) {
         let names: Vec<String> = more.into_iter().map(|(depot, when)| format!("{depot} ({when})")).collect();
         let text = format!("by choice, not counted: {}", names.join(", "));
         ui.say("");
-        for line in words::wrap(&text, 76) {
+        for line in words::wrap(&text, words::columns().unwrap_or(80).min(80) - 4) {
             ui.say(&format!("  {}", faint(line)));
         }
     }

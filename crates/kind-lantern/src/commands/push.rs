@@ -144,7 +144,12 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
             Some(build) => {
                 let (name, place) = (strong(&plan.release.name), &plan.place_name);
                 ui.say(&format!("nothing to send: {name} is at {place} already, as build {build}"));
+                if args.message.is_some() || !notes.is_empty() {
+                    let what = "its message and notes stay as they were sent with it; the new ones are not used";
+                    ui.say(&format!("  {} {what}", care("careful:")));
+                }
             }
+            None if ui.is_quiet() && args.agreement.yes && !args.agreement.plan => {}
             None => show_plan(plan, &project.open.project, ui),
         }
     }
@@ -233,7 +238,7 @@ fn show_plan(plan: &PushPlan, project: &Project, ui: &Ui) {
     let edition = super::edition_word(project, &plan.release.edition);
     ui.say(&format!("Push {edition}{} to {}\n", strong(&plan.release.name), strong(&plan.place_name)));
     let mut table = Table::default();
-    table.row(["depot", "there", "files", "size", "for"].map(faint));
+    table.head(["depot", "there", "files", "size", "for"]);
     for depot in &plan.depots {
         let who = if depot.when.is_always() { String::new() } else { format!(", {}", depot.when) };
         table.row([

@@ -108,6 +108,10 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
             return Err(CommandError::usage(what, "name a folder with --state, or go to the game's folder"));
         }
     };
+    if state.exists() && !state.is_dir() {
+        let what = format!("{} is not a folder", state.display());
+        return Err(CommandError::usage(what, "name a folder with --state; it is made when it is not there"));
+    }
     let document = PlaceDocument::brambleyard();
     let name = document.name.clone();
     let place = Place::open(&state, document).map_err(failed("open its state"))?;

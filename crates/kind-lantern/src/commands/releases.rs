@@ -136,7 +136,7 @@ fn list(open: &Open, ui: &Ui) -> Done {
     let mut table = Table::default();
     let has_editions = open.project.has_editions();
     let edition_head = if has_editions { "edition" } else { "" };
-    table.row(["release", edition_head, "sealed", "where", ""].map(faint));
+    table.head(["release", edition_head, "sealed", "where", ""]);
     for release in &document.releases {
         let state = match (&release.withdrawn, release.freed) {
             (Some(because), _) => format!("{} {}", bad("withdrawn:"), lantern_core::path::shown(because)),

@@ -11,7 +11,7 @@ fn a_wrong_secret_is_told_before_anything_travels() {
     assert_eq!(output.status.code(), Some(3), "{stderr}");
     snapshot!(stderr, @"
     error: brambleyard: http://127.0.0.1:PORT does not accept this name and secret
-      try: lantern connect brambleyard
+      try: copy name and secret again from the storefront's own pages, then: lantern connect brambleyard --client NAME
     ");
     assert!(!env.path("home").exists(), "nothing is kept");
 }

@@ -96,7 +96,7 @@ fn our_own_files_in_an_export_are_left_out() {
 
     checked: nothing stops, 1 warning
 
-    next: lantern prepare
+    next: lantern connect brambleyard
     ");
     pack(&env, "export.zip", "");
     pack(&env, "export.tar", "");

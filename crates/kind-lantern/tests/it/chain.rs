@@ -149,6 +149,7 @@ fn the_whole_chain_reads_well() {
     next: lantern install brambleyard open-water DIR   gets it as a player does
     ");
     snapshot!(env.lantern(&["history"]).whole(), @"
+    UTC
     YYYY-MM-DD HH:MM   wren   put 1.4.0 (2) on open-water at brambleyard
     YYYY-MM-DD HH:MM   wren   pushed 1.4.0 (2) to brambleyard as build 2, 212 kB
     YYYY-MM-DD HH:MM   wren   sealed 1.4.0 (2)
@@ -447,6 +448,7 @@ fn a_rollback_goes_back_and_further_back_and_never_forth() {
     env.lantern(&player).success();
     env.lantern(&["verify", "player"]).success();
     snapshot!(env.lantern(&["history", "--count", "3"]).whole(), @"
+    UTC
     YYYY-MM-DD HH:MM   wren   put 1.3.2 (1) back on open-water at brambleyard: saves are lost
     YYYY-MM-DD HH:MM   wren   put 1.4.0 (2) on open-water at brambleyard
     YYYY-MM-DD HH:MM   wren   put 1.3.2 (1) back on open-water at brambleyard: saves are lost

@@ -139,6 +139,7 @@ fn a_storefront_without_an_edition_says_so() {
     next: lantern push brambleyard
     ");
     snapshot!(env.lantern(&["history", "--count", "2"]).whole(), @"
+    UTC
     YYYY-MM-DD HH:MM   first-tide   wren   sealed 1.3.2 (2)
     YYYY-MM-DD HH:MM   full         wren   sealed 1.3.2 (1)
 

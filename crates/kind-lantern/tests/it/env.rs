@@ -437,7 +437,7 @@ pub fn settings() -> insta::Settings {
     let mut settings = insta::Settings::clone_current();
     settings.set_prepend_module_to_snapshot(false);
     settings.add_filter(r"127\.0\.0\.1:\d+", "127.0.0.1:PORT");
-    settings.add_filter(r"\d{4}-\d\d-\d\d \d\d:\d\d", "YYYY-MM-DD HH:MM");
+    settings.add_filter(r"\d{4}-\d\d-\d\d \d\d:\d\d(:\d\d)?", "YYYY-MM-DD HH:MM");
     settings.add_filter(r#"until = "\d{4}-\d\d-\d\d""#, "until = \"YYYY-MM-DD\"");
     settings.add_filter(r"/[^ \n]*/home/access/[0-9a-f]{12}\.json", "HOME/access/ORIGIN.json");
     settings.add_filter(r"/[^ \n]*/(\.tmp[A-Za-z0-9]+)", "FOLDER");

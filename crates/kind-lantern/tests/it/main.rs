@@ -46,6 +46,8 @@ mod keeping;
 #[cfg(test)]
 mod knowing;
 #[cfg(test)]
+mod layout;
+#[cfg(test)]
 mod mending;
 #[cfg(test)]
 mod private;
@@ -53,6 +55,8 @@ mod private;
 mod races;
 #[cfg(test)]
 mod schema;
+#[cfg(test)]
+mod slips;
 #[cfg(test)]
 mod stops;
 #[cfg(test)]

@@ -42,7 +42,7 @@ fn chain() -> (Scene, BTreeMap<String, Value>) {
 
 fn in_weather(faults: &[Fault]) {
     let (mut scene, expected) = chain();
-    let mut met = 0;
+    let (mut met, mut shown) = (0, 0);
     for seed in 0..rounds(2) {
         scene.put_back();
         scene.env.running().place().set_weather(Some(Weather::new(faults.to_vec(), STORM, seed)));
@@ -61,9 +61,12 @@ fn in_weather(faults: &[Fault]) {
                 assert!(tries < TRIES, "{faults:?}, seed {seed}, {command:?}: {}", ran.whole());
             }
         }
+        shown += scene.env.running().place().weather().map_or(0, |weather| weather.shown());
         scene.env.running().place().set_weather(None);
         assert_eq!(scene.state(), expected, "{faults:?}, seed {seed}, after {met} failures");
     }
+    // Weather that does nothing proves nothing. One fault in four requests, and a chain makes dozens of them.
+    assert!(shown >= 5, "{faults:?}: only {shown} faults were shown");
 }
 
 #[test]

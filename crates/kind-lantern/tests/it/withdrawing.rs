@@ -159,11 +159,13 @@ fn history_can_be_narrowed() {
     let env = promoted_to_creek();
     candidate(&env);
     snapshot!(env.lantern(&["history", "--branch", "creek"]).whole(), @"
+    UTC
     YYYY-MM-DD HH:MM   wren   put 1.4.0-rc (2) on creek at brambleyard
     YYYY-MM-DD HH:MM   wren   put 1.3.2 (1) on creek at brambleyard
     YYYY-MM-DD HH:MM   wren   saw the branch creek at brambleyard, with nothing on it yet
     ");
     snapshot!(env.lantern(&["history", "--release", "1.4.0-rc"]).whole(), @"
+    UTC
     YYYY-MM-DD HH:MM   wren   put 1.4.0-rc (2) on creek at brambleyard
     YYYY-MM-DD HH:MM   wren   pushed 1.4.0-rc (2) to brambleyard as build 2, 369 kB
     YYYY-MM-DD HH:MM   wren   sealed 1.4.0-rc (2)

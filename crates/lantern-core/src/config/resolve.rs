@@ -195,7 +195,7 @@ impl Check<'_> {
                 check.known(&below("target"), name, "target", &targets)
             });
             let until = self.optional(accept.until.as_ref(), |check, text| {
-                check.parse::<jiff::civil::Date>(&below("until"), text, "write a day such as \"2027-03-01\"")
+                check.parse::<Day>(&below("until"), text, "write a day such as \"2027-03-01\"").map(|day| day.0)
             });
             let path = self.optional(accept.path.as_ref(), |check, text| {
                 check.patterns(&below("path"), std::slice::from_ref(text))
@@ -601,4 +601,15 @@ fn placeholder(text: &str) -> Option<&str> {
         || text == "..."
         || ["CHANGE-ME", "CHANGEME", "CHANGE_ME", "FILL-IN", "FILL_IN", "XXX", "TBD"].contains(&upper.as_str());
     marked.then_some(text)
+}
+
+/// A day, whose error is in words for people.
+struct Day(jiff::civil::Date);
+
+impl std::str::FromStr for Day {
+    type Err = String;
+
+    fn from_str(text: &str) -> Result<Self, String> {
+        text.parse().map(Self).map_err(|_| format!("{text:?} is not a day"))
+    }
 }

@@ -25,6 +25,14 @@ pub(super) struct Walk<'a> {
 
 /// What a link that leaves its export is reported as.
 pub(super) fn link_leaves(path: &TreePath, target: &str) -> Finding {
+    if target.starts_with('/') {
+        let what = format!("{path} is a link to {}, a place on this computer alone", shown(target));
+        return Finding::stops(
+            "link-leaves",
+            what,
+            "make it relative, put the file itself there, or name it in leave-out",
+        );
+    }
     let what = format!("{path} is a link to {}, which is outside of the export", shown(target));
     Finding::stops("link-leaves", what, "put the file itself there, or name the link in leave-out")
 }

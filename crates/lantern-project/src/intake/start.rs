@@ -265,6 +265,11 @@ fn look_up(export: &Export, wanted: &str) -> Result<usize, Box<Finding>> {
     if let Some(index) = export.place_of(wanted) {
         return Ok(index);
     }
+    if let Some(to) = export.link_leads_to(wanted) {
+        let what = format!("the start file {} is a link to {}", shown(wanted), shown(&to));
+        let cure = format!("write what it leads to: starts = {to:?}");
+        return Err(stops("start-missing", what, cure));
+    }
     let what = format!("the start file {} is not in the export", shown(wanted));
     let lower = wanted.to_lowercase();
     let files = || export.entries.iter().filter(|e| e.source.is_file()).map(|e| &e.source.path);
@@ -318,12 +323,18 @@ fn check_program(export: &Export, index: usize, claimed: &[System]) -> Result<Ve
         FormatError::Not { .. } => {
             let kind = match magic {
                 Some(Magic::Mz) => "it is an old program for DOS",
-                Some(Magic::Script) => "it is a script, which starts on Linux and macOS alone: state systems",
+                Some(Magic::Script) => "it is a script, which starts on Linux and macOS alone",
                 None => "it is empty",
                 Some(_) => "it is data",
             };
             let what = format!("the start file {file} is not a program ({kind})");
-            stops("not-a-program", what, "name the program itself")
+            let cure = match magic {
+                Some(Magic::Script) if claimed.is_empty() => {
+                    "write systems = [\"linux-x86_64\"], or what it is for; or name the program that it starts"
+                }
+                _ => "name the program itself",
+            };
+            stops("not-a-program", what, cure)
         }
         FormatError::Io(e) => Box::new(unreadable(&file.to_string(), &e)),
         other => stops("broken-program", format!("the start file {file}: {other}"), "export again"),

@@ -701,7 +701,8 @@ fn any_item() -> impl Strategy<Value = Item> {
     prop_oneof![
         6 => (0..4_u64, prop_oneof![Just(0_usize), 1..200_usize, 100_000..400_000_usize]).prop_map(|(seed, len)| Item::File(noise(seed, len))),
         1 => Just(Item::Folder),
-        1 => Just(Item::Link("x".into())),
+        // Windows makes links for few of its users, and so not on every computer that runs this.
+        1 => Just(if cfg!(unix) { Item::Link("x".into()) } else { Item::Folder }),
     ]
 }
 

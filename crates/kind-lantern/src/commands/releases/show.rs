@@ -96,7 +96,7 @@ pub fn run(open: &Open, release: &KnownRelease, with_files: bool, ui: &Ui) -> Do
         }
     }
     let mut table = Table::default();
-    table.row(["depot", "files", "size", "tree", "for"].map(faint));
+    table.head(["depot", "files", "size", "tree", "for"]);
     for (_, depot) in record.different_depots() {
         let having = record.targets.iter().filter(|t| t.depots.iter().any(|d| d.depot == depot.depot));
         let who = if depot.when.is_always() { String::new() } else { format!(", {}", depot.when) };
