@@ -122,7 +122,7 @@ impl Finding {
 pub fn listed(names: &[String], most: usize) -> String {
     let more = names.len().saturating_sub(most);
     let first = names[..names.len().min(most)].join(", ");
-    if more > 0 { format!("{first}, and {more} more") } else { first }
+    if more > 0 { format!("{first} and {more} more") } else { first }
 }
 
 #[cfg(test)]
