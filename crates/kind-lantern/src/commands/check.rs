@@ -7,7 +7,7 @@ use lantern_project::{Checked, Project};
 use serde::Serialize;
 
 use super::Done;
-use crate::args::EditionArg;
+use crate::args::{EditionArg, TargetsArg};
 use crate::diagnostic::{CommandError, show_finding};
 use crate::table::Table;
 use crate::ui::{Ui, bad, faint, good, strong};
@@ -23,6 +23,7 @@ const EXCUSED_MONTHS: i32 = 3;
 const EXAMPLES: &str = r#"Examples:
   lantern check
   lantern check --strict --json
+  lantern check --target windows
   lantern check --explain library-missing"#;
 
 /// Find what is wrong before anything is made
@@ -39,6 +40,8 @@ pub struct Args {
     /// Tell the story behind a finding, by the code that it shows in brackets
     #[arg(long, value_name = "CODE", conflicts_with = "strict")]
     explain: Option<String>,
+    #[command(flatten)]
+    targets: TargetsArg,
     #[command(flatten)]
     pub edition: EditionArg,
 }
@@ -100,6 +103,7 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     }
     let mut project = Project::find_to_check(&ui.project, ui.stop.clone())?;
     super::choose_edition(&mut project, ui)?;
+    project.only_targets(&args.targets.names)?;
     let checked = project.check(&ui.progress())?;
     let from = if args.strict { Severity::Warns } else { Severity::Stops };
     let stops = checked.findings.iter().filter(|(_, f)| f.severity >= from).count() as u64;

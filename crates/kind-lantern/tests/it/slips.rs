@@ -66,6 +66,17 @@ fn what_was_refused_is_found_by_its_release() {
 }
 
 #[test]
+fn check_can_be_about_one_target() {
+    let env = TestEnv::desktops();
+    std::fs::remove_dir_all(env.path("exports/linux")).unwrap();
+    env.lantern(&["check"]).fails(1);
+    let document = env.lantern(&["check", "--target", "windows", "--json"]).success().json();
+    assert_eq!(document["targets"].as_array().unwrap().len(), 1);
+    env.lantern(&["check", "--target", "linux"]).fails(1);
+    assert!(env.lantern(&["check", "--target", "kettle"]).fails(2).stderr().contains("one of"));
+}
+
+#[test]
 fn an_archive_is_written_in_a_form_that_is_known_and_a_folder_is_made_for_it() {
     let env = TestEnv::live();
     let refused = env.lantern(&["releases", "write", "1", "out/game.rar"]).fails(2);
