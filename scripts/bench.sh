@@ -45,7 +45,7 @@ edition = "parts"
 systems = ["linux-x86_64"]
 export = "export"
 [storefronts.brambleyard]
-kind = "market"
+kind = "protocol"
 address = "$address"
 handle = { parts = "saltmarsh-parts" }
 depots = { linux = "sp-linux" }

@@ -111,7 +111,7 @@ def package(path):
     for name in archive.namelist():
         stem, _, ending = name.rpartition(".")
         if name.startswith("META-INF/") and ending in ("RSA", "EC"):
-            message = archive.read(name)
+            message = archive.read(bad-name)
             out.append(verified("smime", message, archive.read(stem + ".SF")))
             words = ["-inform", "DER", "-in", keep("message", message), "-print_certs", "-out", str(SPARE / "pem")]
             openssl("pkcs7", *words)

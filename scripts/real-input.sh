@@ -90,7 +90,7 @@ chain() { # VERSION TARGET…: one release through the whole chain; each target 
 
 storefront='
 [storefronts.brambleyard]
-kind = "market"
+kind = "protocol"
 address = "ADDRESS"
 handle = "saltmarsh-post"
 depots = DEPOTS

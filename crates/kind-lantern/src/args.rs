@@ -2,7 +2,7 @@
 
 use std::path::PathBuf;
 
-use clap::{Parser, Subcommand, ValueEnum};
+use clap::{Args as _, CommandFactory, Parser, Subcommand, ValueEnum};
 use lantern_core::names::Name;
 
 use crate::commands;
@@ -10,6 +10,7 @@ use crate::commands;
 /// Prepares game builds, brings them to storefronts, and knows which build is live where.
 #[derive(Debug, Parser)]
 #[command(name = "lantern", bin_name = "lantern", version, max_term_width = 100, subcommand_required = false)]
+#[command(disable_help_subcommand = true)]
 #[command(after_help = "Begin with: lantern demo   (the whole chain on example data, in a folder of its own)")]
 pub struct Cli {
     #[command(flatten)]
@@ -24,22 +25,22 @@ pub struct Cli {
 #[derive(Debug, Clone, clap::Args)]
 pub struct Common {
     /// The game's folder, if it is not this one or above it
-    #[arg(long, global = true, value_name = "DIR", help_heading = "Every command")]
+    #[arg(long, global = true, value_name = "DIR")]
     pub project: Option<PathBuf>,
     /// Print one JSON document, also on failure; asks nothing
-    #[arg(long, global = true, help_heading = "Every command")]
+    #[arg(long, global = true)]
     pub json: bool,
     /// How progress is shown on standard error
-    #[arg(long, global = true, value_name = "HOW", help_heading = "Every command")]
+    #[arg(long, global = true, value_name = "HOW")]
     pub progress: Option<ProgressMode>,
     /// When colours are used
-    #[arg(long, global = true, value_name = "WHEN", default_value = "auto", help_heading = "Every command")]
+    #[arg(long, global = true, value_name = "WHEN", default_value = "auto")]
     pub color: ColorMode,
-    /// Show on standard error what is asked and recorded; it always stands in .lantern/logs
-    #[arg(short, long, global = true, help_heading = "Every command")]
+    /// Show on standard error what is asked and recorded; .lantern/logs always has it
+    #[arg(short, long, global = true)]
     pub verbose: bool,
     /// Print only what was asked for and what is wrong
-    #[arg(short, long, global = true, help_heading = "Every command")]
+    #[arg(short, long, global = true)]
     pub quiet: bool,
 }
 
@@ -88,7 +89,7 @@ pub enum Command {
     Check(commands::check::Args),
     Depots(commands::depots::Args),
     Prepare(commands::prepare::Args),
-    Try(commands::try_out::Args),
+    Try(commands::trial::Args),
     Releases(commands::releases::Args),
     Keep(commands::keep::Args),
     Number(commands::number::Args),
@@ -107,4 +108,38 @@ pub enum Command {
     Demo(commands::demo::Args),
     HelpMe(commands::help_me::Args),
     Completions(commands::completions::Args),
+    Help(commands::help::Args),
+}
+
+/// Examples come right after what a command does; the options of every command are one line.
+const TEMPLATE: &str = "{about-with-newline}
+{after-help}
+
+{usage-heading} {usage}
+
+{all-args}
+
+Options of every command: lantern help options";
+const TEMPLATE_WITHOUT_EXAMPLES: &str = "{about-with-newline}
+{usage-heading} {usage}
+
+{all-args}
+
+Options of every command: lantern help options";
+
+/// Returns the whole command line, with its help laid out.
+pub fn command() -> clap::Command {
+    fn lay_out(command: clap::Command) -> clap::Command {
+        let has_examples = command.get_after_help().is_some();
+        let template = if has_examples { TEMPLATE } else { TEMPLATE_WITHOUT_EXAMPLES };
+        command.help_template(template).mut_subcommands(lay_out)
+    }
+    let hide = |option: clap::Arg| if option.is_global_set() { option.hide(true) } else { option };
+    lay_out(Cli::command().mut_args(hide))
+}
+
+/// Returns what `lantern help options` shows.
+pub fn common_options() -> clap::Command {
+    let command = clap::Command::new("lantern").about("Options of every command").disable_help_flag(true);
+    Common::augment_args(command).max_term_width(100).help_template("{about-with-newline}\n{options}")
 }

@@ -1,10 +1,12 @@
 //! One subcommand per file; each has its arguments, whose comments are the help, and one short `run`.
 
+mod branch_move;
 pub mod check;
 pub mod completions;
 pub mod connect;
 pub mod demo;
 pub mod depots;
+pub mod help;
 pub mod help_me;
 pub mod history;
 pub mod init;
@@ -14,7 +16,6 @@ pub mod invite;
 pub mod keep;
 pub mod ledger;
 pub mod live;
-mod moving;
 pub mod number;
 pub mod prepare;
 pub mod promote;
@@ -23,31 +24,31 @@ pub mod rehearse;
 pub mod releases;
 pub mod repair;
 pub mod rollback;
-mod standing;
+mod status;
 #[cfg(debug_assertions)]
 mod stop_point;
-pub mod try_out;
+pub mod trial;
 pub mod verify;
 
 #[cfg(test)]
-pub use moving::Document as MoveDocument;
+pub use branch_move::Document as MoveDocument;
 #[cfg(test)]
-pub use standing::Document as StandingDocument;
+pub use status::Document as StandingDocument;
 
 use std::process::ExitCode;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
-use clap::{CommandFactory, Parser};
+use clap::FromArgMatches;
 use lantern_core::names::Name;
 use lantern_core::progress::{Progress, Task};
 use lantern_core::version::{ReleaseAsked, ReleaseName};
 use lantern_project::{Locked, Open, Project, ProjectError};
 
-use crate::args::{Cli, Command};
+use crate::args::{self, Cli, Command};
 use crate::diagnostic::CommandError;
-use crate::ui::Ui;
+use crate::ui::{Next, Ui};
 
 /// What a command comes to when it does not fail.
 pub type Done = Result<(), CommandError>;
@@ -62,12 +63,13 @@ struct UnreachableDocument<'a> {
 
 /// Runs the program.
 pub fn run() -> ExitCode {
-    let cli = match Cli::try_parse() {
+    let arguments = crate::sole_storefront::fill_in(std::env::args_os().collect());
+    let parsed = args::command().try_get_matches_from(&arguments).and_then(|found| Cli::from_arg_matches(&found));
+    let cli = match parsed {
         Ok(cli) => cli,
         Err(error) => {
             // Help and version are printed to standard output, and are no failure.
             if error.use_stderr() {
-                let arguments: Vec<std::ffi::OsString> = std::env::args_os().collect();
                 let ui = Ui::new(&crate::usage::common(&arguments));
                 let error = crate::usage::error(&error, &arguments);
                 error.print(&ui);
@@ -84,7 +86,7 @@ pub fn run() -> ExitCode {
     listen_for_ctrl_c(ui.stop.clone(), ui.clone());
     let done = match (cli.command, cli.edition.name.is_some()) {
         (Some(_), true) => {
-            Err(CommandError::usage("--edition stands before the command", "write it behind the command"))
+            Err(CommandError::usage("--edition comes before the command", "write it behind the command"))
         }
         (Some(command), false) => dispatch(command, &ui),
         (None, _) => alone(&ui.about(&cli.edition), cli.common.project.is_some()),
@@ -106,11 +108,11 @@ pub fn run() -> ExitCode {
 fn alone(ui: &Ui, is_named: bool) -> Done {
     match Project::find(&ui.project, ui.stop.clone()) {
         Err(ProjectError::NoProject(_)) if !ui.json && !is_named => {
-            ui.say(&Cli::command().render_help().ansi().to_string());
+            ui.say(&args::command().render_help().ansi().to_string());
             Ok(())
         }
         Err(error) => Err(error.into()),
-        Ok(_) => standing::run(ui),
+        Ok(_) => status::run(ui),
     }
 }
 
@@ -121,7 +123,7 @@ fn dispatch(command: Command, ui: &Ui) -> Done {
         Command::Check(args) => check::run(&args, &ui.about(&args.edition)),
         Command::Depots(args) => depots::run(&args, &ui.about(&args.edition)),
         Command::Prepare(args) => prepare::run(&args, &ui.about(&args.edition)),
-        Command::Try(args) => try_out::run(&args, &ui.about(&args.edition)),
+        Command::Try(args) => trial::run(&args, &ui.about(&args.edition)),
         Command::Releases(args) => releases::run(&args, ui),
         Command::Keep(args) => keep::run(&args, &ui.about(&args.edition)),
         Command::Number(args) => number::run(&args, ui),
@@ -140,6 +142,7 @@ fn dispatch(command: Command, ui: &Ui) -> Done {
         Command::Demo(args) => demo::run(&args, ui),
         Command::HelpMe(args) => help_me::run(&args, ui),
         Command::Completions(args) => completions::run(&args),
+        Command::Help(args) => help::run(&args, ui),
     }
 }
 
@@ -229,19 +232,19 @@ fn lock(ui: &Ui) -> Result<Locked, CommandError> {
 }
 
 /// As [`lock`], about some targets alone.
-fn lock_about(targets: &crate::args::TargetsArg, ui: &Ui) -> Result<Locked, CommandError> {
+fn lock_about(targets: &args::TargetsArg, ui: &Ui) -> Result<Locked, CommandError> {
     let mut project = lock(ui)?;
     project.open.project.only_targets(&targets.names)?;
     Ok(project)
 }
 
 /// Names the one next step, as every command does that ends with one; where nothing is left to do, says `otherwise`.
-fn next(open: &Open, ui: &Ui, otherwise: &str) -> Done {
+fn next(open: &Open, ui: &Ui, otherwise: impl Into<Next>) -> Done {
     if ui.json {
         return Ok(());
     }
     match open.next_step()? {
-        Some(step) => ui.next(&step.to_string()),
+        Some(step) => ui.next(step.to_string()),
         None => ui.next(otherwise),
     }
     Ok(())
@@ -250,13 +253,13 @@ fn next(open: &Open, ui: &Ui, otherwise: &str) -> Done {
 /// Repeats where one acts that there were warnings when a release was sealed.
 fn show_warning_count(count: u64, ui: &Ui) {
     if count > 0 {
-        let count = crate::words::count(count, "warning", "warnings");
+        let count = crate::format::count(count, "warning", "warnings");
         ui.say(&format!("  {} {count} when it was sealed: lantern check", crate::ui::care("warns:")));
     }
 }
 
 /// What is said where all is done.
-const ASK_THEM: &str = "lantern live   asks the storefronts themselves";
+const ASK_THEM: Next = Next::new("lantern live", "asks the storefronts themselves");
 
 /// How often the lock is tried again, and how long the wait is.
 const LOCK_EVERY: Duration = Duration::from_millis(200);
@@ -351,7 +354,7 @@ fn ask_for_name(ui: &Ui, wanted: &ReleaseName, given: Option<&str>) -> Result<bo
     let answer = match given {
         Some(given) => given.to_owned(),
         None => ui.ask(
-            &format!("\nType {} to go on:", crate::ui::strong(wanted)),
+            &format!("\nType {} to continue:", crate::ui::strong(wanted)),
             "your confirmation, the release's own name,",
             &format!("--confirm \"{wanted}\""),
         )?,
@@ -360,8 +363,8 @@ fn ask_for_name(ui: &Ui, wanted: &ReleaseName, given: Option<&str>) -> Result<bo
         return Ok(true);
     }
     if given.is_some() {
-        let what = format!("--confirm says {answer:?}, the plan is about \"{wanted}\"");
-        return Err(CommandError::usage(what, "look at the plan, then confirm the release that it names"));
+        let what = format!("--confirm names {answer:?}, the plan is for \"{wanted}\"");
+        return Err(CommandError::usage(what, "check the plan, then confirm the release that it names"));
     }
     Ok(false)
 }

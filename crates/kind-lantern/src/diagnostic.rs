@@ -6,8 +6,8 @@ use lantern_core::finding::{Finding, Severity};
 use lantern_project::{Class, ProjectError};
 use serde::Serialize;
 
+use crate::format;
 use crate::ui::{Ui, bad, care, command, faint};
-use crate::words;
 
 /// Why a command ended without having done its work.
 #[derive(Debug)]
@@ -15,7 +15,7 @@ pub struct CommandError {
     class: Class,
     what: String,
     why: Vec<String>,
-    cures: Vec<String>,
+    fixes: Vec<String>,
     findings: Vec<Finding>,
     /// The command's own output has said it all; only the exit code is left to give.
     is_said: bool,
@@ -35,46 +35,46 @@ struct ErrorBody<'a> {
     kind: &'static str,
     what: &'a str,
     why: &'a [String],
-    cures: &'a [String],
+    fixes: &'a [String],
     findings: &'a [Finding],
 }
 
 impl CommandError {
-    pub fn usage(what: impl Into<String>, cure: impl Into<String>) -> Self {
+    pub fn usage(what: impl Into<String>, fix: impl Into<String>) -> Self {
         Self {
             class: Class::Usage,
             what: what.into(),
             why: vec![],
-            cures: vec![cure.into()],
+            fixes: vec![fix.into()],
             findings: vec![],
             is_said: false,
         }
     }
 
-    pub fn refused(what: impl Into<String>, cure: impl Into<String>) -> Self {
-        Self { class: Class::Refused, ..Self::usage(what, cure) }
+    pub fn refused(what: impl Into<String>, fix: impl Into<String>) -> Self {
+        Self { class: Class::Refused, ..Self::usage(what, fix) }
     }
 
     pub fn unreachable(what: impl Into<String>) -> Self {
         Self { class: Class::Unreachable, ..Self::usage(what, "run the same command again in a moment") }
     }
 
-    pub fn damaged(what: impl Into<String>, cure: impl Into<String>) -> Self {
-        Self { class: Class::Damaged, ..Self::usage(what, cure) }
+    pub fn damaged(what: impl Into<String>, fix: impl Into<String>) -> Self {
+        Self { class: Class::Damaged, ..Self::usage(what, fix) }
     }
 
-    pub fn computer(what: impl Into<String>, cure: impl Into<String>) -> Self {
-        Self { class: Class::Computer, ..Self::usage(what, cure) }
+    pub fn computer(what: impl Into<String>, fix: impl Into<String>) -> Self {
+        Self { class: Class::Computer, ..Self::usage(what, fix) }
     }
 
     /// Ends with the exit code of findings that stop, which were shown.
     pub fn findings_said() -> Self {
-        Self { class: Class::Findings, is_said: true, ..Self::usage("findings stop", "mend them") }
+        Self { class: Class::Findings, is_said: true, ..Self::usage("there are errors", "fix them") }
     }
 
     /// Something is known that stops.
-    pub fn stopping(what: impl Into<String>, cure: impl Into<String>) -> Self {
-        Self { class: Class::Findings, ..Self::usage(what, cure) }
+    pub fn stopping(what: impl Into<String>, fix: impl Into<String>) -> Self {
+        Self { class: Class::Findings, ..Self::usage(what, fix) }
     }
 
     /// Somebody said no; `what` tells what was not done because of it.
@@ -102,7 +102,7 @@ impl CommandError {
             class: Class::Computer,
             what: format!("could not {doing}"),
             why: vec![error.to_string()],
-            cures: lantern_project::cure_of_disk(error.kind()).map(str::to_owned).into_iter().collect(),
+            fixes: lantern_project::fix_of_disk(error.kind()).map(str::to_owned).into_iter().collect(),
             findings: vec![],
             is_said: false,
         }
@@ -129,8 +129,8 @@ impl CommandError {
 
     /// As [`Self::in_short`], with what to do.
     #[cfg(test)]
-    pub fn in_short_with_cures(&self) -> String {
-        format!("{} / {}", self.in_short(), self.cures.join("; "))
+    pub fn in_short_with_fixes(&self) -> String {
+        format!("{} / {}", self.in_short(), self.fixes.join("; "))
     }
 
     fn kind(&self) -> &'static str {
@@ -156,7 +156,7 @@ impl CommandError {
                 kind: self.kind(),
                 what: &self.what,
                 why: &self.why,
-                cures: &self.cures,
+                fixes: &self.fixes,
                 findings: &self.findings,
             };
             ui.document(&ErrorDocument { schema: "lantern.error/1", error });
@@ -174,41 +174,37 @@ impl CommandError {
         for finding in &self.findings {
             let _ = write!(out, "\n\n{}", show_finding(finding));
         }
-        for cure in &self.cures {
-            let _ = write!(out, "\n{} {}", faint("  try:"), command(cure));
+        for fix in &self.fixes {
+            let _ = write!(out, "\n{} {}", faint("  fix:"), command(fix));
         }
         ui.aside(&out);
     }
 }
 
-/// Lays a finding out: place, line, mark, sentence, cure.
+/// Lays a finding out: place, line, mark, sentence, fix.
 pub fn show_finding(finding: &Finding) -> String {
     let mut out = String::new();
     let paint = |text: &str| match finding.severity {
-        Severity::Stops => bad(text),
-        Severity::Warns => care(text),
+        Severity::Error => bad(text),
+        Severity::Warning => care(text),
         Severity::Note => faint(text),
     };
     if let Some(place) = &finding.place {
         let _ = writeln!(out, "  {}", faint(format!("{}, line {}, column {}", place.file, place.line, place.column)));
         // A line of thousands of characters is shown around its place.
-        let room = words::columns().map_or(110, |columns| columns.min(114) - 4);
+        let room = format::columns().map_or(110, |columns| columns.min(114) - 4);
         let start = place.column.saturating_sub(room / 2 + 5);
         let text: String = place.text.chars().skip(start).take(room).collect();
         let _ = writeln!(out, "    {}", text.trim_end());
         let marks = "~".repeat(place.len.min(room.saturating_sub(place.column - 1 - start)).max(1));
         let _ = writeln!(out, "    {}{}", " ".repeat(place.column - 1 - start), paint(&marks));
     }
-    let word = match finding.severity {
-        Severity::Stops => "stops:",
-        Severity::Warns => "warns:",
-        Severity::Note => "note:",
-    };
     let code = format!("({})", finding.code);
-    let what = words::flow(&format!("{} {code}", finding.what), 9, 4).replace(&code, &faint(&code));
-    let _ = write!(out, "  {} {what}", paint(word));
-    if let Some(cure) = &finding.cure {
-        let _ = write!(out, "\n  {} {}", faint("try:"), words::flow(cure, 7, 4));
+    let what = format::flow(&format!("{} {code}", finding.what), finding.severity.word().len() + 4, 4)
+        .replace(&code, &faint(&code));
+    let _ = write!(out, "  {} {what}", paint(&format!("{}:", finding.severity.word())));
+    if let Some(fix) = &finding.fix {
+        let _ = write!(out, "\n  {} {}", faint("fix:"), format::flow(fix, 7, 4));
     }
     out
 }
@@ -243,6 +239,6 @@ impl From<ProjectError> for CommandError {
         {
             what = format!("{place}: {}", why.remove(0));
         }
-        Self { class: error.class(), what, why, cures: error.cures(), findings, is_said: false }
+        Self { class: error.class(), what, why, fixes: error.fixes(), findings, is_said: false }
     }
 }

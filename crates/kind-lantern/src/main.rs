@@ -3,14 +3,15 @@
 mod args;
 mod commands;
 mod diagnostic;
+mod format;
 mod log_file;
 mod progress;
 #[cfg(test)]
 mod schemas;
+mod sole_storefront;
 mod table;
 mod ui;
 mod usage;
-mod words;
 
 fn main() -> std::process::ExitCode {
     commands::run()

@@ -11,8 +11,8 @@ use lantern_core::progress::{Meter, Progress, Task};
 use serde::Serialize;
 
 use crate::args::ProgressMode;
+use crate::format;
 use crate::ui::care;
-use crate::words;
 
 /// How often a JSON line is written at most.
 const JSON_EVERY: Duration = Duration::from_millis(250);
@@ -87,18 +87,18 @@ impl Bar {
 
     fn show(&self) {
         let rate = |state: &ProgressState, out: &mut dyn std::fmt::Write| {
-            let _ = write!(out, "{}/s", words::bytes(state.per_sec() as u64));
+            let _ = write!(out, "{}/s", format::bytes(state.per_sec() as u64));
         };
         let of = |state: &ProgressState, out: &mut dyn std::fmt::Write| {
             let _ = match state.len() {
-                Some(len) => write!(out, "{} of {}", words::bytes(state.pos()), words::bytes(len)),
-                None => write!(out, "{}", words::bytes(state.pos())),
+                Some(len) => write!(out, "{} of {}", format::bytes(state.pos()), format::bytes(len)),
+                None => write!(out, "{}", format::bytes(state.pos())),
             };
         };
         let left = |state: &ProgressState, out: &mut dyn std::fmt::Write| {
-            let _ = write!(out, "{} left", words::duration(state.eta().as_secs()));
+            let _ = write!(out, "{} left", format::duration(state.eta().as_secs()));
         };
-        let template = template(self.bar.length().is_some(), words::columns().unwrap_or(80));
+        let template = template(self.bar.length().is_some(), format::columns().unwrap_or(80));
         let style = ProgressStyle::with_template(&template).expect("the template is a valid one");
         let style = style.with_key("rate", rate).with_key("of", of).with_key("left", left).progress_chars("■■·");
         self.bar.set_style(style);

@@ -2,7 +2,7 @@
 
 use unicode_width::UnicodeWidthStr;
 
-use crate::words;
+use crate::format;
 
 /// Columns before the first cell.
 const INDENT: usize = 2;
@@ -28,7 +28,7 @@ impl Table {
 
     /// Lays the columns out, two spaces in, three between; no line ends in spaces.
     pub fn lay_out(&self) -> String {
-        self.lay_out_in(words::columns())
+        self.lay_out_in(format::columns())
     }
 
     /// As [`Self::lay_out`], within so many columns where that can be done without cutting a word: first cells are folded;
@@ -43,7 +43,7 @@ impl Table {
         let cell = |row: &'_ Vec<String>, i: usize| row.get(i).cloned().unwrap_or_default();
         let widest = |i: usize| rows.iter().map(|row| width(&cell(row, i))).max().unwrap_or(0);
         let longest = |i: usize| {
-            let of_row = |row: &&Vec<String>| words::pieces(&cell(row, i)).iter().map(|p| width(p)).max().unwrap_or(0);
+            let of_row = |row: &&Vec<String>| format::pieces(&cell(row, i)).iter().map(|p| width(p)).max().unwrap_or(0);
             rows.iter().map(of_row).max().unwrap_or(0)
         };
         let mut widths: Vec<usize> = used.iter().map(|i| widest(*i)).collect();
@@ -57,7 +57,7 @@ impl Table {
         let mut lines = Vec::new();
         for row in rows {
             let folded: Vec<Vec<String>> =
-                used.iter().zip(&widths).map(|(i, width)| words::wrap(&cell(row, *i), (*width).max(1))).collect();
+                used.iter().zip(&widths).map(|(i, width)| format::wrap(&cell(row, *i), (*width).max(1))).collect();
             let height = folded.iter().map(Vec::len).max().unwrap_or(0);
             for y in 0..height {
                 let (mut line, mut gap) = (String::new(), INDENT);
@@ -87,7 +87,7 @@ impl Table {
                 let text = head
                     .map_or_else(|| cell.clone(), |head| format!("{} {cell}", crate::ui::faint(format!("{head}:"))));
                 let indent = if n == 0 { INDENT } else { 2 * INDENT };
-                for line in words::wrap(&text, limit.saturating_sub(indent)) {
+                for line in format::wrap(&text, limit.saturating_sub(indent)) {
                     lines.push(format!("{}{line}", " ".repeat(indent)));
                 }
             }

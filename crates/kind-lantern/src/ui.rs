@@ -1,5 +1,6 @@
 //! Everything that is printed goes through here: data to standard output, everything else to standard error.
 
+use std::borrow::Cow;
 use std::io::{self, IsTerminal, Write};
 use std::path::PathBuf;
 use std::sync::Arc;
@@ -11,8 +12,8 @@ use serde::Serialize;
 
 use crate::args::{ColorMode, Common, EditionArg, ProgressMode};
 use crate::diagnostic::CommandError;
+use crate::format;
 use crate::progress::Shown;
-use crate::words;
 
 /// For names of releases and headlines.
 const STRONG: Style = Style::new().bold();
@@ -56,6 +57,36 @@ pub fn bad(text: impl ToString) -> String {
 }
 
 /// The terminal, or what stands in its place.
+/// The next sensible command.
+#[derive(Debug, Clone)]
+pub struct Next {
+    command: Cow<'static, str>,
+    /// What it does, where the command does not say it.
+    why: &'static str,
+}
+
+impl Next {
+    pub const fn new(command: &'static str, why: &'static str) -> Self {
+        Self { command: Cow::Borrowed(command), why }
+    }
+
+    pub fn of(command: String, why: &'static str) -> Self {
+        Self { command: Cow::Owned(command), why }
+    }
+}
+
+impl From<&'static str> for Next {
+    fn from(command: &'static str) -> Self {
+        Self::new(command, "")
+    }
+}
+
+impl From<String> for Next {
+    fn from(command: String) -> Self {
+        Self::of(command, "")
+    }
+}
+
 #[derive(Debug, Clone)]
 pub struct Ui {
     pub project: PathBuf,
@@ -94,7 +125,7 @@ impl Ui {
     /// Prints what was asked for; nothing in JSON mode, where the document says it all.
     pub fn say(&self, text: &str) {
         if !self.json {
-            write_out(&format!("{}\n", words::fold(text)));
+            write_out(&format!("{}\n", format::fold(text)));
         }
     }
 
@@ -103,15 +134,16 @@ impl Ui {
         self.quiet
     }
 
-    /// Prints the next sensible command; what stands behind three spaces is said of it.
-    pub fn next(&self, text: &str) {
+    /// Prints the next sensible command.
+    pub fn next(&self, next: impl Into<Next>) {
         if !self.json && !self.quiet {
-            let (line, why) = text.split_once("   ").unwrap_or((text, ""));
+            let Next { command: line, why } = next.into();
             // A command is never folded, so that it can be copied as it is.
-            let is_long = words::columns().is_some_and(|columns| text.len() + 6 > columns);
+            let len = 6 + line.len() + if why.is_empty() { 0 } else { 3 + why.len() };
+            let is_long = format::columns().is_some_and(|columns| len > columns);
             let gap = if is_long { "\n      " } else { "   " };
             let why = if why.is_empty() { String::new() } else { format!("{gap}{}", faint(why)) };
-            write_out(&format!("\n{} {}{why}\n", faint("next:"), command(line)));
+            write_out(&format!("\n{} {}{why}\n", faint("next:"), command(&line)));
         }
     }
 
@@ -126,7 +158,7 @@ impl Ui {
     /// Prints to standard error.
     pub fn aside(&self, text: &str) {
         // Nobody is left to tell when standard error is gone.
-        let _ = writeln!(anstream::stderr(), "{}", words::fold(text));
+        let _ = writeln!(anstream::stderr(), "{}", format::fold(text));
     }
 
     /// Says for how long is waited, and why.

@@ -2,10 +2,9 @@
 
 use std::ffi::OsString;
 
-use clap::CommandFactory;
 use clap::error::{ContextKind, ContextValue, ErrorKind};
 
-use crate::args::{Cli, ColorMode, Common};
+use crate::args::{ColorMode, Common};
 use crate::diagnostic::CommandError;
 
 /// Reads from a command line that could not be understood how its error is to be shown.
@@ -49,18 +48,18 @@ pub fn error(error: &clap::Error, arguments: &[OsString]) -> CommandError {
         }
         ErrorKind::InvalidSubcommand => {
             let asked = text_of(error, ContextKind::InvalidSubcommand);
-            let command = Cli::command();
+            let command = crate::args::command();
             let near = lantern_core::names::nearest(&asked, command.get_subcommands().map(clap::Command::get_name));
-            let cure = near.map_or(see, |near| format!("did you mean {near}?"));
-            CommandError::usage(format!("there is no command {asked:?}"), cure)
+            let fix = near.map_or(see, |near| format!("did you mean {near}?"));
+            CommandError::usage(format!("there is no command {asked:?}"), fix)
         }
         ErrorKind::InvalidValue if text_of(error, ContextKind::InvalidValue).is_empty() => {
             CommandError::usage(format!("{} needs a value", argument()), format!("{help} shows which"))
         }
         ErrorKind::InvalidValue => {
             let valid = texts_of(error, ContextKind::ValidValue).join(", ");
-            let cure = near(ContextKind::SuggestedValue).unwrap_or_else(|| format!("one of {valid}"));
-            CommandError::usage(format!("{} cannot be {}", argument(), value()), cure)
+            let fix = near(ContextKind::SuggestedValue).unwrap_or_else(|| format!("one of {valid}"));
+            CommandError::usage(format!("{} cannot be {}", argument(), value()), fix)
         }
         ErrorKind::ValueValidation => {
             let what = why_wrong(error).unwrap_or_else(|| format!("{} is not a whole number that fits", value()));
@@ -128,7 +127,7 @@ fn usage_of(error: &clap::Error) -> Option<String> {
 
 /// The help of the command that was meant.
 fn help_of(arguments: &[OsString]) -> String {
-    let mut command = &Cli::command();
+    let mut command = &crate::args::command();
     let mut words = vec!["lantern"];
     for argument in arguments.iter().skip(1).filter_map(|argument| argument.to_str()) {
         let Some(below) = command.find_subcommand(argument) else { continue };
@@ -142,11 +141,13 @@ fn help_of(arguments: &[OsString]) -> String {
 mod tests {
     use clap::Parser;
 
+    use crate::args::Cli;
+
     use super::*;
 
     fn said(line: &str) -> String {
         let arguments: Vec<OsString> = line.split(' ').map(OsString::from).collect();
-        error(&Cli::try_parse_from(&arguments).expect_err(line), &arguments).in_short_with_cures()
+        error(&Cli::try_parse_from(&arguments).expect_err(line), &arguments).in_short_with_fixes()
     }
 
     #[test]
@@ -199,7 +200,7 @@ mod tests {
         lantern number --next x
           --next: "x" is not a build number: whole, from 1 to 2100000000 / lantern number --help shows what it takes
         lantern prepare --version=-
-          --version: "-" is not a version: it starts with a digit and holds only letters, digits, ".", "-" and "+", 64 at most / lantern prepare --help shows what it takes
+          --version: "-" is not a version: it starts with a digit and contains only letters, digits, ".", "-" and "+", 64 at most / lantern prepare --help shows what it takes
         lantern check --explain
           --explain needs a value / lantern check --help shows which
         lantern releases --files

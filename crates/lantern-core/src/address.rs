@@ -20,7 +20,7 @@ pub enum AddressError {
 
 impl AddressError {
     /// Returns what to do.
-    pub const fn cure(&self) -> &'static str {
+    pub const fn fix(&self) -> &'static str {
         match self {
             Self::Shape(_) => "write scheme, host and port, such as \"http://127.0.0.1:4870\"",
             Self::NeedsTls(_) | Self::NotThisComputer(_) => {

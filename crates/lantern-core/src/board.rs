@@ -1,19 +1,24 @@
 //! The board: which release is live where. A pure fold over the ledger's events.
+//!
+//! [`Boards`] holds the fold of a whole ledger: [`Boards::add`] takes the next event in, so that nothing has to be folded
+//! twice, and all of it can be written and read back as a snapshot.
 
 use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
 
 use jiff::Timestamp;
+use serde::{Deserialize, Serialize};
 
 use crate::digest::{InputDigest, ReleaseId};
 use crate::event::{
-    Asked, BranchFacts, BranchWentBack, BuildFound, Event, EventBody, EventId, Moved, NumberReserved, NumbersBegin,
-    PlaceRef, Pushed, Sealed, Seen, TitleKey, Tried,
+    Asked, BranchFacts, BranchWentBack, BuildFound, Event, EventBody, EventId, Moved, NumberReserved, NumberSeen,
+    NumbersBegin, PlaceRef, Pushed, Sealed, Seen, TitleKey, Tried,
 };
 use crate::names::Name;
 use crate::version::{BuildNumber, ReleaseAsked, ReleaseName, VersionError};
 
 /// A sealed release as the ledger knows it.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct KnownRelease {
     /// Its identity.
     pub id: ReleaseId,
@@ -52,19 +57,26 @@ pub type BranchKey = (TitleKey, Name);
 /// is more often a slip than a way of numbering, and numbers never go down again.
 pub const FAR: u32 = 1_000_000;
 
+/// The numbers of all editions: a number names one release of the game.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+pub struct Numbers {
+    /// The number after which the next ones come.
+    pub highest: Option<BuildNumber>,
+    /// Every number that is taken, here or at a storefront.
+    pub taken: BTreeSet<BuildNumber>,
+    /// The number that somebody set the next release to have.
+    pub set: Option<BuildNumber>,
+    /// The highest number at each storefront that lies too far above to be followed without a word, by the project's name.
+    pub far: BTreeMap<Name, (PlaceRef, ReleaseName)>,
+    /// The storefront, by the project's name, that the highest number was first found at, where it was found at one.
+    pub found_at: Option<Name>,
+}
+
 /// Everything that follows from the events of one edition.
-#[derive(Debug, Clone, Default, PartialEq)]
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
 pub struct Board {
     /// In the order of sealing.
     pub releases: Vec<KnownRelease>,
-    /// The number after which the next ones come, of all editions: a number names one release of the game.
-    pub highest_number: Option<BuildNumber>,
-    /// Every number that is taken, here or at a storefront.
-    pub numbers: BTreeSet<BuildNumber>,
-    /// The number that somebody set the next release to have.
-    pub set_number: Option<BuildNumber>,
-    /// The highest number at each storefront that lies too far above to be followed without a word, by the project's name.
-    pub far_numbers: BTreeMap<Name, (PlaceRef, ReleaseName)>,
     /// Numbers reserved and not yet sealed, by their input.
     pub reserved: BTreeMap<InputDigest, BuildNumber>,
     /// Titles that were connected, by the project's name for the storefront.
@@ -88,32 +100,62 @@ pub struct Board {
     pub tried: BTreeMap<(ReleaseId, Name), Tried>,
     /// Releases whose content was freed.
     pub freed: BTreeSet<ReleaseId>,
+    /// Where each release stands in `releases`.
+    at: BTreeMap<ReleaseId, usize>,
+    /// The builds of each title that stand in `pushed`.
+    builds: BTreeMap<TitleKey, BTreeSet<u64>>,
 }
 
-impl Board {
-    /// Folds events, given in the ledger's order, of one edition; others are passed over.
-    pub fn fold<'a>(edition: &Name, events: impl IntoIterator<Item = &'a Event>) -> Self {
-        let mut board = Self::default();
-        for event in events {
-            board.count_numbers(&event.body);
-            if event.edition == *edition {
-                board.apply(event);
-            }
-        }
-        board
+/// What follows from all events of a ledger.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+pub struct Boards {
+    numbers: Arc<Numbers>,
+    editions: BTreeMap<Name, Arc<Board>>,
+}
+
+impl Boards {
+    /// Folds events, given in the ledger's order.
+    pub fn fold<'a>(events: impl IntoIterator<Item = &'a Event>) -> Self {
+        let mut boards = Self::default();
+        events.into_iter().for_each(|event| boards.add(event));
+        boards
     }
 
-    fn count_numbers(&mut self, body: &EventBody) {
+    /// Takes in the event that was written after all others. What was given out before stays as it is.
+    pub fn add(&mut self, event: &Event) {
+        Arc::make_mut(&mut self.numbers).add(&event.body);
+        Arc::make_mut(self.editions.entry(event.edition.clone()).or_default()).apply(event);
+    }
+
+    /// Returns the board of an edition; an empty one where nothing was recorded of it.
+    pub fn of(&self, edition: &Name) -> Arc<Board> {
+        self.editions.get(edition).cloned().unwrap_or_default()
+    }
+
+    /// Returns the numbers of all editions.
+    pub fn numbers(&self) -> Arc<Numbers> {
+        self.numbers.clone()
+    }
+
+    /// Returns every edition that anything was recorded of, by name.
+    pub fn editions(&self) -> impl Iterator<Item = &Name> {
+        self.editions.keys()
+    }
+}
+
+impl Numbers {
+    fn add(&mut self, body: &EventBody) {
+        let before = self.highest;
         let mut there = |place: &PlaceRef, name: &ReleaseName| {
-            self.numbers.insert(name.number);
+            self.taken.insert(name.number);
             let is_slip = name.number.get() > BuildNumber::MAX - FAR;
-            let known = self.highest_number.map_or(0, BuildNumber::get);
-            let is_far = self.highest_number.is_some() && name.number.get() > known.saturating_add(FAR);
+            let known = self.highest.map_or(0, BuildNumber::get);
+            let is_far = self.highest.is_some() && name.number.get() > known.saturating_add(FAR);
             if !is_far && !is_slip {
-                self.highest_number = self.highest_number.max(Some(name.number));
+                self.highest = self.highest.max(Some(name.number));
             } else if name.number.get() > known {
                 let far = || (place.clone(), name.clone());
-                let known = self.far_numbers.entry(place.name.clone()).or_insert_with(far);
+                let known = self.far.entry(place.name.clone()).or_insert_with(far);
                 if known.1.number < name.number {
                     *known = far();
                 }
@@ -123,12 +165,18 @@ impl Board {
             EventBody::NumberReserved(NumberReserved { number, .. })
             | EventBody::NumbersBegin(NumbersBegin { last: number })
             | EventBody::Sealed(Sealed { name: ReleaseName { number, .. }, .. }) => {
-                self.numbers.insert(*number);
-                self.highest_number = self.highest_number.max(Some(*number));
-                self.far_numbers.retain(|_, (_, far)| far.number > *number);
+                self.taken.insert(*number);
+                self.highest = self.highest.max(Some(*number));
+                self.far.retain(|_, (_, far)| far.number > *number);
             }
-            EventBody::NumberSeen(seen) => there(&seen.place, &seen.name),
-            EventBody::BuildFound(found) => there(&found.place, &found.name),
+            EventBody::NumberSeen(NumberSeen { place, name })
+            | EventBody::BuildFound(BuildFound { place, name, .. }) => {
+                there(place, name);
+                if self.highest == Some(name.number) {
+                    self.found_at = Some(place.name.clone());
+                }
+                return;
+            }
             EventBody::Pushed(pushed) => there(&pushed.place, &pushed.name),
             EventBody::Seen(Seen { place, facts })
             | EventBody::Moved(Moved { place, facts, .. })
@@ -136,17 +184,34 @@ impl Board {
                 facts.targets.values().for_each(|build| there(place, &build.name));
             }
             EventBody::NextNumber(set) => {
-                self.set_number = Some(set.next);
-                self.highest_number = set.next.before();
-                self.far_numbers.clear();
+                self.set = Some(set.next);
+                self.highest = set.next.before();
+                self.far.clear();
             }
             EventBody::NumberLeft(left) => {
-                self.far_numbers.retain(|_, (_, far)| far.number > left.name.number);
+                self.far.retain(|_, (_, far)| far.number > left.name.number);
             }
             _ => {}
         }
+        if self.highest != before {
+            self.found_at = None;
+        }
     }
 
+    /// Returns the number that the next release will have: the first after the highest that nothing has.
+    ///
+    /// # Errors
+    /// [`VersionError`] when numbers ran out.
+    pub fn next(&self) -> Result<BuildNumber, VersionError> {
+        let mut next = BuildNumber::after(self.highest)?;
+        while self.taken.contains(&next) {
+            next = BuildNumber::after(Some(next))?;
+        }
+        Ok(next)
+    }
+}
+
+impl Board {
     fn apply(&mut self, event: &Event) {
         match &event.body {
             EventBody::NumberReserved(reserved) => {
@@ -155,10 +220,13 @@ impl Board {
             EventBody::Sealed(sealed) => {
                 self.reserved.remove(&sealed.input);
                 self.freed.remove(&sealed.release);
-                let is_here = |r: &KnownRelease| r.id == sealed.release && r.found_at.is_none();
-                if !self.releases.iter().any(is_here) {
-                    self.releases.retain(|r| r.id != sealed.release);
-                    self.releases.push(KnownRelease {
+                let known = self.at.get(&sealed.release).copied();
+                let is_here = known.and_then(|at| self.releases.get(at)).is_some_and(|r| r.found_at.is_none());
+                if !is_here {
+                    if known.is_some() {
+                        self.forget(sealed.release);
+                    }
+                    self.keep(KnownRelease {
                         id: sealed.release,
                         edition: event.edition.clone(),
                         name: sealed.name.clone(),
@@ -177,7 +245,10 @@ impl Board {
                 self.find(found, event);
             }
             EventBody::BuildGone(gone) => {
-                self.pushed.retain(|p| p.place.key() != gone.place.key() || p.build != gone.build);
+                let title = gone.place.key();
+                if self.builds.get_mut(&title).is_some_and(|builds| builds.remove(&gone.build)) {
+                    self.pushed.retain(|p| p.build != gone.build || p.place.key() != title);
+                }
             }
             EventBody::BranchWentBack(back) => {
                 let key = (back.place.key(), back.facts.branch.clone());
@@ -233,10 +304,19 @@ impl Board {
     }
 
     fn has_build(&mut self, pushed: Pushed) {
-        let same = |p: &Pushed| p.place.key() == pushed.place.key() && p.build == pushed.build;
-        if !self.pushed.iter().any(same) {
+        if self.builds.entry(pushed.place.key()).or_default().insert(pushed.build) {
             self.pushed.push(pushed);
         }
+    }
+
+    fn keep(&mut self, release: KnownRelease) {
+        self.at.insert(release.id, self.releases.len());
+        self.releases.push(release);
+    }
+
+    fn forget(&mut self, release: ReleaseId) {
+        self.releases.retain(|r| r.id != release);
+        self.at = self.releases.iter().enumerate().map(|(at, release)| (release.id, at)).collect();
     }
 
     fn find(&mut self, found: &BuildFound, event: &Event) {
@@ -250,14 +330,15 @@ impl Board {
             message: found.message.clone(),
             notes: found.notes.clone(),
         });
-        match self.releases.iter_mut().find(|r| r.id == found.release) {
+        let known = self.at.get(&found.release).copied();
+        match known.and_then(|at| self.releases.get_mut(at)) {
             // Another build of the same release has other targets.
             Some(known) if known.found_at.is_some() => {
                 let more = found.targets.iter().filter(|target| !known.targets.contains(target)).cloned();
                 known.targets.extend(more.collect::<Vec<_>>());
             }
             Some(_) => {}
-            None => self.releases.push(KnownRelease {
+            None => self.keep(KnownRelease {
                 id: found.release,
                 edition: event.edition.clone(),
                 name: found.name.clone(),
@@ -302,18 +383,6 @@ impl Board {
         self.releases.iter().filter(fits).max_by_key(|r| r.order())
     }
 
-    /// Returns the number that the next release will have: the first after the highest that nothing has.
-    ///
-    /// # Errors
-    /// [`VersionError`] when numbers ran out.
-    pub fn next_number(&self) -> Result<BuildNumber, VersionError> {
-        let mut next = BuildNumber::after(self.highest_number)?;
-        while self.numbers.contains(&next) {
-            next = BuildNumber::after(Some(next))?;
-        }
-        Ok(next)
-    }
-
     /// Whether a release can no longer go to a title: it is not there, and another one with its number or a higher one is.
     pub fn is_passed(&self, release: ReleaseId, number: BuildNumber, title: &TitleKey) -> bool {
         let mut there = self.pushed.iter().filter(|p| p.place.key() == *title);
@@ -330,7 +399,7 @@ impl Board {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::event::{BranchBuild, BuildGone, Deed, Freed, NextNumber, NotDone, NumberSeen, Withdrawn};
+    use crate::event::{BranchBuild, BuildGone, Deed, Freed, NextNumber, NotDone, Withdrawn};
     use crate::notes::Notes;
     use proptest::prelude::*;
 
@@ -376,9 +445,16 @@ mod tests {
         })
     }
 
-    fn fold(bodies: Vec<EventBody>) -> Board {
-        let events: Vec<Event> = bodies.into_iter().map(event).collect();
-        Board::fold(&Name::full_edition(), &events)
+    fn boards(bodies: Vec<EventBody>) -> Boards {
+        Boards::fold(&bodies.into_iter().map(event).collect::<Vec<_>>())
+    }
+
+    fn fold(bodies: Vec<EventBody>) -> Arc<Board> {
+        boards(bodies).of(&Name::full_edition())
+    }
+
+    fn numbers(bodies: Vec<EventBody>) -> Arc<Numbers> {
+        boards(bodies).numbers()
     }
 
     #[test]
@@ -389,7 +465,7 @@ mod tests {
         assert_eq!(ask("26").as_deref(), Some("1.4.0 (26)"));
         assert_eq!(ask("2.0"), None);
         assert_eq!(board.release(None).unwrap().name.to_string(), "1.4.0 (27)");
-        assert_eq!(board.highest_number.unwrap().get(), 27);
+        assert_eq!(numbers(vec![sealed("1.4.0 (27)")]).highest.unwrap().get(), 27);
     }
 
     #[test]
@@ -405,8 +481,10 @@ mod tests {
     #[test]
     fn a_number_seen_elsewhere_counts() {
         let seen = NumberSeen { place: place(), name: name("0.9 (400)") };
-        let board = fold(vec![sealed("1.4.0 (27)"), EventBody::NumberSeen(seen)]);
-        assert_eq!(board.highest_number.unwrap().get(), 400);
+        let there = numbers(vec![sealed("1.4.0 (27)"), EventBody::NumberSeen(seen.clone())]);
+        assert_eq!((there.highest.unwrap().get(), there.found_at.clone()), (400, Some(place().name)));
+        let later = numbers(vec![EventBody::NumberSeen(seen), sealed("1.4.0 (401)")]);
+        assert_eq!((later.highest.unwrap().get(), later.found_at.clone()), (401, None));
     }
 
     fn found(release: &str, build: u64) -> EventBody {
@@ -430,7 +508,7 @@ mod tests {
         let newest = board.release(None).unwrap();
         assert_eq!((newest.name.clone(), newest.found_at.clone()), (name("1.4.0 (26)"), Some(place())));
         assert_eq!(board.build_of(&place().key(), newest.id), Some(3));
-        assert_eq!(board.next_number().unwrap().get(), 27);
+        assert_eq!(numbers(vec![sealed("1.3.2 (25)"), found("1.4.0 (26)", 3)]).next().unwrap().get(), 27);
         // Whoever sealed it later, or imported the ledger of who did, has it.
         let board = fold(vec![found("1.4.0 (26)", 3), sealed("1.4.0 (26)")]);
         assert_eq!((board.releases.len(), board.release(None).unwrap().found_at.clone()), (1, None));
@@ -450,25 +528,22 @@ mod tests {
 
     #[test]
     fn a_number_far_above_is_not_followed() {
-        let next = |bodies| fold(bodies).next_number().unwrap().get();
+        let next = |bodies| numbers(bodies).next().unwrap().get();
         let slip = "1.4.0 (2100000000)";
         assert_eq!(next(vec![sealed("1.3.2 (25)"), found(slip, 1)]), 26);
         assert_eq!(next(vec![found(slip, 1)]), 1, "not even where nothing is known");
         assert_eq!(next(vec![found("1.4.0 (20261127)", 1)]), 20_261_128);
         assert_eq!(next(vec![sealed("1.3.2 (25)"), found("1.4.0 (900000)", 1)]), 900_001);
-        let board = fold(vec![sealed("1.3.2 (25)"), found("1.4.0 (20261127)", 1)]);
-        assert_eq!(
-            board.far_numbers.values().map(|(_, name)| name.to_string()).collect::<Vec<_>>(),
-            ["1.4.0 (20261127)"]
-        );
-        assert_eq!(board.next_number().unwrap().get(), 26);
+        let known = numbers(vec![sealed("1.3.2 (25)"), found("1.4.0 (20261127)", 1)]);
+        assert_eq!(known.far.values().map(|(_, name)| name.to_string()).collect::<Vec<_>>(), ["1.4.0 (20261127)"]);
+        assert_eq!(known.next().unwrap().get(), 26);
         let set = |next| EventBody::NextNumber(NextNumber { next: BuildNumber::new(next).unwrap() });
         let far = || vec![sealed("1.3.2 (25)"), found("1.4.0 (20261127)", 1)];
         assert_eq!(next([far(), vec![set(20_261_128)]].concat()), 20_261_128);
         // And back again, as long as nothing has the lower number.
         assert_eq!(next([far(), vec![set(20_261_128), sealed("1.4.0 (20261128)"), set(26)]].concat()), 26);
         let left = NumberSeen { place: place(), name: name("1.4.0 (20261127)") };
-        assert!(fold([far(), vec![EventBody::NumberLeft(left)]].concat()).far_numbers.is_empty());
+        assert!(numbers([far(), vec![EventBody::NumberLeft(left)]].concat()).far.is_empty());
     }
 
     #[test]
@@ -476,8 +551,9 @@ mod tests {
         let seen = |revision, release| EventBody::Seen(Seen { place: place(), facts: facts(revision, release) });
         let back = BranchWentBack { place: place(), facts: facts(1, "1.3.2 (25)"), known: 3 };
         let base = || vec![seen(3, "1.4.0 (27)"), EventBody::BranchWentBack(back.clone())];
-        let has =
-            |bodies| fold(bodies).branches.into_values().next().unwrap().targets.into_values().next().unwrap().name;
+        let has = |bodies| {
+            fold(bodies).branches.clone().into_values().next().unwrap().targets.into_values().next().unwrap().name
+        };
         assert_eq!(has(base()), name("1.3.2 (25)"));
         assert_eq!(has([base(), vec![seen(2, "1.5.0 (28)")]].concat()), name("1.5.0 (28)"));
     }
@@ -512,13 +588,13 @@ mod tests {
     #[test]
     fn numbers_go_on_after_those_of_before() {
         let begin = NumbersBegin { last: BuildNumber::new(24).unwrap() };
-        assert_eq!(fold(vec![EventBody::NumbersBegin(begin)]).highest_number.unwrap().get(), 24);
+        assert_eq!(numbers(vec![EventBody::NumbersBegin(begin)]).highest.unwrap().get(), 24);
     }
 
     #[test]
     fn the_next_number_can_be_set_and_set_again() {
         let next = |next| EventBody::NextNumber(NextNumber { next: BuildNumber::new(next).unwrap() });
-        let number = |bodies| fold(bodies).next_number().unwrap().get();
+        let number = |bodies| numbers(bodies).next().unwrap().get();
         assert_eq!(number(vec![]), 1);
         assert_eq!(number(vec![next(25)]), 25);
         assert_eq!(number(vec![next(2500), next(25)]), 25, "a mistake can be taken back");
@@ -549,11 +625,19 @@ mod tests {
         let mut other = event(sealed("1.4.0 (27)"));
         other.edition = "demo".parse().unwrap();
         let unknown = event(EventBody::Other { kind: "moon".into(), version: 3, payload: serde_json::Value::Null });
-        let board = Board::fold(&Name::full_edition(), &[other, unknown]);
+        let boards = Boards::fold(&[other, unknown]);
+        assert_eq!(*boards.of(&Name::full_edition()), Board::default());
         // But for the number: one names one release of the game, whatever its edition.
-        let (highest_number, numbers) = (board.highest_number, board.numbers.clone());
-        assert_eq!(board, Board { highest_number, numbers, ..Board::default() });
-        assert_eq!(board.highest_number.map(BuildNumber::get), Some(27));
+        assert_eq!(boards.numbers().highest.map(BuildNumber::get), Some(27));
+    }
+
+    #[test]
+    fn what_was_given_out_stays_as_it_was() {
+        let mut boards = boards(vec![sealed("1.3.2 (25)")]);
+        let before = boards.of(&Name::full_edition());
+        boards.add(&event(sealed("1.4.0 (26)")));
+        assert_eq!((before.releases.len(), boards.of(&Name::full_edition()).releases.len()), (1, 2));
+        assert_eq!(boards.editions().map(Name::as_str).collect::<Vec<_>>(), ["full"]);
     }
 
     #[test]

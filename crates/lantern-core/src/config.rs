@@ -12,7 +12,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use crate::depots::Rule;
 use crate::digest::InputDigest;
-use crate::finding::{Finding, TextPlace};
+use crate::finding::{Code, Finding, TextPlace};
 use crate::names::{FolderName, Handle, Identity, Name};
 use crate::path::TreePath;
 use crate::patterns::Patterns;
@@ -42,7 +42,7 @@ pub struct Config {
     /// Findings that are meant to be so.
     pub accept: Vec<Accept>,
     /// Codes of warnings that stop in this project.
-    pub stop: BTreeSet<String>,
+    pub stop: BTreeSet<Code>,
 }
 
 /// `[game]`.
@@ -115,7 +115,7 @@ pub struct Target {
 #[derive(Debug, Clone)]
 pub struct Accept {
     /// Its code.
-    pub code: String,
+    pub code: Code,
     /// Why.
     pub because: String,
     /// The target that it is about; none: every one.

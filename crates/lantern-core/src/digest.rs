@@ -184,9 +184,9 @@ id!(
     "kind-lantern 2026-11-23 tree id v1"
 );
 id!(
-    /// A manifest's exact bytes: says how to fetch a tree.
-    ManifestId,
-    "kind-lantern 2026-11-23 manifest id v1"
+    /// A recipe's exact bytes: says how to fetch a tree.
+    RecipeId,
+    "kind-lantern 2026-11-23 recipe id v1"
 );
 id!(
     /// A release record's exact bytes: the identity of a release.
@@ -226,7 +226,7 @@ mod tests {
 
     #[test]
     fn the_same_bytes_have_another_id_in_each_role() {
-        let ids = [TreeId::of(b"x").0, ManifestId::of(b"x").0, ReleaseId::of(b"x").0, InputDigest::of(b"x").0];
+        let ids = [TreeId::of(b"x").0, RecipeId::of(b"x").0, ReleaseId::of(b"x").0, InputDigest::of(b"x").0];
         for (i, a) in ids.iter().enumerate() {
             assert!(ids[i + 1..].iter().all(|b| a != b));
             assert_ne!(*a, Digest::of(b"x"));

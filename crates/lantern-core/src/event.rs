@@ -112,7 +112,7 @@ impl PlaceRef {
 }
 
 /// A title at a storefront: the storefront's own id, and the title's handle there.
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 pub struct TitleKey {
     /// From the discovery document.
     pub storefront: String,
@@ -123,7 +123,7 @@ pub struct TitleKey {
 /// A build as a branch has it for one target.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct BranchBuild {
-    /// The place's own number.
+    /// The storefront's own number.
     pub build: u64,
     /// The release it was made of.
     pub release: ReleaseId,
@@ -263,7 +263,7 @@ pub struct BuildFound {
     /// How people name it.
     #[serde(flatten)]
     pub name: ReleaseName,
-    /// The place's own number.
+    /// The storefront's own number.
     pub build: u64,
     /// The targets that the place has of it.
     pub targets: Vec<Name>,
@@ -287,7 +287,7 @@ pub struct BuildGone {
     /// How people name it.
     #[serde(flatten)]
     pub name: ReleaseName,
-    /// The place's own number.
+    /// The storefront's own number.
     pub build: u64,
 }
 
@@ -368,7 +368,7 @@ pub struct Pushed {
     /// How people name it.
     #[serde(flatten)]
     pub name: ReleaseName,
-    /// The place's own number.
+    /// The storefront's own number.
     pub build: u64,
     /// Bytes of packs that travelled.
     pub sent: u64,

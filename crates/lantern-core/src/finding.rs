@@ -1,10 +1,14 @@
 //! Findings: what is wrong, where, and what to do about it.
 
+mod catalogue;
+
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::path::{TreePath, shown};
 use crate::redact::without_values;
+
+pub use catalogue::{Code, Explanation, UnknownCode};
 
 /// How much a finding weighs.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
@@ -12,10 +16,21 @@ use crate::redact::without_values;
 pub enum Severity {
     /// Worth knowing.
     Note,
-    /// Probably wrong; work goes on.
-    Warns,
-    /// Work does not go on.
-    Stops,
+    /// Probably wrong; work continues.
+    Warning,
+    /// Wrong; work stops.
+    Error,
+}
+
+impl Severity {
+    /// As it is written.
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::Note => "note",
+            Self::Warning => "warning",
+            Self::Error => "error",
+        }
+    }
 }
 
 /// A place in a text file.
@@ -61,7 +76,7 @@ impl TextPlace {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Finding {
     /// A stable word for programs, such as `unknown-key`.
-    pub code: String,
+    pub code: Code,
     /// How much it weighs.
     pub severity: Severity,
     /// Where, when it is in a text file.
@@ -69,38 +84,30 @@ pub struct Finding {
     pub place: Option<TextPlace>,
     /// One sentence that says what is wrong.
     pub what: String,
-    /// What to do.
+    /// What to do about it.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub cure: Option<String>,
+    pub fix: Option<String>,
     /// The files of the export that it is about, where it is about files.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub paths: Vec<String>,
 }
 
 impl Finding {
-    /// Makes a finding that stops the work.
-    pub fn stops(code: &str, what: impl Into<String>, cure: impl Into<String>) -> Self {
-        debug_assert!(crate::stories::of(code).is_some(), "nothing explains {code}");
-        Self {
-            code: code.into(),
-            severity: Severity::Stops,
-            place: None,
-            what: what.into(),
-            cure: Some(cure.into()),
-            paths: Vec::new(),
-        }
-    }
-
-    /// Makes a finding that warns.
-    pub fn warns(code: &str, what: impl Into<String>, cure: impl Into<String>) -> Self {
-        Self { severity: Severity::Warns, ..Self::stops(code, what, cure) }
+    /// Makes a finding that weighs as its code does: what is wrong, and how to fix it.
+    pub fn of(code: Code, what: impl Into<String>, fix: impl Into<String>) -> Self {
+        Self { severity: code.severity(), fix: Some(fix.into()), ..Self::note(code, what) }
     }
 
     /// Makes a finding that is only worth knowing.
-    pub fn note(code: &str, what: impl Into<String>) -> Self {
-        debug_assert!(crate::stories::of(code).is_some(), "nothing explains {code}");
-        let (code, what) = (code.into(), what.into());
-        Self { severity: Severity::Note, place: None, what, code, cure: None, paths: Vec::new() }
+    pub fn note(code: Code, what: impl Into<String>) -> Self {
+        Self { code, severity: Severity::Note, place: None, what: what.into(), fix: None, paths: Vec::new() }
+    }
+
+    /// Lets it weigh more or less than others of its code.
+    #[must_use]
+    pub fn with_severity(mut self, severity: Severity) -> Self {
+        self.severity = severity;
+        self
     }
 
     /// Adds the files that it is about.
@@ -119,7 +126,7 @@ impl Finding {
 }
 
 /// Names things in a sentence: the first of them, and how many more there are.
-pub fn listed(names: &[String], most: usize) -> String {
+pub fn join_some(names: &[String], most: usize) -> String {
     let more = names.len().saturating_sub(most);
     let first = names[..names.len().min(most)].join(", ");
     if more > 0 { format!("{first} and {more} more") } else { first }
@@ -151,8 +158,8 @@ mod tests {
     #[test]
     fn the_first_of_many() {
         let names = ["a", "b", "c"].map(str::to_owned);
-        assert_eq!(listed(&names, 3), "a, b, c");
-        assert_eq!(listed(&names, 1), "a and 2 more");
-        assert_eq!(listed(&[], 1), "");
+        assert_eq!(join_some(&names, 3), "a, b, c");
+        assert_eq!(join_some(&names, 1), "a and 2 more");
+        assert_eq!(join_some(&[], 1), "");
     }
 }

@@ -5,7 +5,7 @@ use std::collections::{HashMap, HashSet};
 use crate::digest::ReleaseId;
 use crate::event::{Asked, BranchFacts, Deed, Event, EventBody, EventId, InvitationEnded, Invited, PlaceRef};
 use crate::names::Name;
-use crate::version::{ReleaseAsked, ReleaseName};
+use crate::version::{BuildNumber, ReleaseAsked, ReleaseName};
 
 /// What an event is about.
 #[derive(Debug, Default, PartialEq, Eq)]
@@ -114,26 +114,35 @@ fn about(body: &EventBody) -> About<'_> {
     }
 }
 
-/// Returns the events that a later one says better: askings that were answered, numbers that were sealed.
-pub fn settled(events: &[Event]) -> HashSet<EventId> {
-    let mut answered = HashSet::new();
-    let mut sealed = HashSet::new();
-    for event in events {
+/// Tells which events a later one says better: askings that were answered, numbers that were sealed. It is given the events
+/// from the newest to the oldest.
+#[derive(Debug, Default)]
+pub struct Settling {
+    answered: HashSet<EventId>,
+    sealed: HashSet<BuildNumber>,
+}
+
+impl Settling {
+    /// Whether a later event says this one better.
+    pub fn is_settled(&mut self, event: &Event) -> bool {
         match &event.body {
-            EventBody::Pushed(e) => answered.extend(e.key),
-            EventBody::Moved(e) => answered.extend([e.key]),
-            EventBody::NotDone(e) => answered.extend([e.key]),
-            EventBody::Withdrawn(e) => answered.extend(e.key),
-            EventBody::Sealed(e) => sealed.extend([e.name.number]),
+            EventBody::Pushed(e) => self.answered.extend(e.key),
+            EventBody::Moved(e) => self.answered.extend([e.key]),
+            EventBody::NotDone(e) => self.answered.extend([e.key]),
+            EventBody::Withdrawn(e) => self.answered.extend(e.key),
+            EventBody::Sealed(e) => self.sealed.extend([e.name.number]),
+            EventBody::Asked(e) => return self.answered.contains(&e.key),
+            EventBody::NumberReserved(e) => return self.sealed.contains(&e.number),
             _ => {}
         }
+        false
     }
-    let is_settled = |event: &&Event| match &event.body {
-        EventBody::Asked(e) => answered.contains(&e.key),
-        EventBody::NumberReserved(e) => sealed.contains(&e.number),
-        _ => false,
-    };
-    events.iter().filter(is_settled).map(|event| event.id).collect()
+}
+
+/// Returns the events that a later one says better.
+pub fn settled(events: &[Event]) -> HashSet<EventId> {
+    let mut settling = Settling::default();
+    events.iter().rev().filter(|event| settling.is_settled(event)).map(|event| event.id).collect()
 }
 
 #[cfg(test)]
@@ -143,7 +152,6 @@ mod tests {
     use super::*;
     use crate::digest::{InputDigest, ReleaseId};
     use crate::event::{Asked, Freed, NotDone, NumberReserved, NumbersBegin, Sealed};
-    use crate::version::BuildNumber;
 
     fn id(n: u8) -> EventId {
         EventId::new(Timestamp::UNIX_EPOCH, [n; 10])

@@ -1,9 +1,9 @@
 //! The model and all computation of Kind Lantern, without I/O, clock, randomness, network or terminal.
 //!
-//! - [`config::Config`]: a checked `lantern.toml`, or every finding with its place and cure.
+//! - [`config::Config`]: a checked `lantern.toml`, or every finding with its place and fix.
 //! - [`tree::Tree`] and [`release::ReleaseRecord`]: what a build is; their ids are in [`digest`].
 //! - [`event::Event`] and [`board::Board`]: what happened, and which release is live where because of it.
-//! - [`depots::Mapping`]: which file lands in which depot; [`keep::choose`]: which releases stay.
+//! - [`depots::Mapping`]: which file lands in which depot; [`retention::choose`]: which releases stay.
 //! - [`rules::HouseRules`]: what a storefront demands; asked by client and server alike.
 //!
 //! ```
@@ -27,26 +27,25 @@ pub mod config;
 pub mod depots;
 pub mod digest;
 pub mod event;
+pub mod failpoint;
 pub mod finding;
 pub mod history;
 pub mod invitation;
-pub mod keep;
 pub mod limits;
 pub mod names;
 pub mod next;
 pub mod notes;
+pub mod parallel;
 pub mod path;
 pub mod patterns;
-pub mod points;
 pub mod portable;
 pub mod progress;
 pub mod redact;
 pub mod release;
+pub mod retention;
 pub mod rules;
 pub mod secrets;
 pub mod size;
-pub mod stories;
 pub mod system;
 pub mod tree;
 pub mod version;
-pub mod work;

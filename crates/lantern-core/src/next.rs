@@ -270,6 +270,7 @@ impl<'a> Situation<'a> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::board::Boards;
     use crate::digest::InputDigest;
     use crate::event::{
         BranchFacts, BuildFound, Event, EventBody, EventId, Moved, PlaceRef, Pushed, Sealed, Seen, Withdrawn,
@@ -293,7 +294,7 @@ systems = ["windows-x86_64"]
 export = "exports/windows"
 
 [storefronts.brambleyard]
-kind = "market"
+kind = "protocol"
 address = "http://127.0.0.1:4870"
 handle = "saltmarsh-post"
 depots = { linux = "sp-linux", windows = "sp-win" }
@@ -366,7 +367,7 @@ open-water = { audience = "everyone" }
         let events: Vec<Event> =
             bodies.into_iter().map(|body| Event::sample(EventId::new(at, [0; 10]), body)).collect();
         let edition = Name::full_edition();
-        let board = Board::fold(&edition, &events);
+        let board = Boards::fold(&events).of(&edition);
         let titles = [("brambleyard".parse().unwrap(), place().key())].into();
         let situation = Situation { config: &config, edition: &edition, board: &board, exports, titles: &titles };
         situation.next().map(|step| step.to_string()).unwrap_or_default()
@@ -452,8 +453,8 @@ open-water = { audience = "everyone" }
         assert_eq!(next(Exports::Withdrawn, out(vec![])), "lantern rollback brambleyard open-water");
         let back = seen("open-water", 3, &[("linux", "1.3.2 (25)"), ("windows", "1.3.2 (25)")]);
         assert_eq!(next(Exports::Withdrawn, out(vec![back])), "export the game again, then: lantern prepare");
-        let mended = vec![sealed("1.4.1 (28)", BOTH), pushed("1.4.1 (28)")];
-        assert_eq!(next(Exports::Sealed, out(mended)), "lantern promote brambleyard creek");
+        let fixed = vec![sealed("1.4.1 (28)", BOTH), pushed("1.4.1 (28)")];
+        assert_eq!(next(Exports::Sealed, out(fixed)), "lantern promote brambleyard creek");
     }
 
     #[test]
@@ -477,8 +478,8 @@ open-water = { audience = "everyone" }
             moved(3, "1.3.2 (25)", Some(1)),
         ];
         assert_eq!(next(Exports::Sealed, base.clone()), "");
-        let mended = vec![sealed("1.4.1 (28)", BOTH), pushed("1.4.1 (28)")];
-        assert_eq!(next(Exports::Sealed, [base, mended].concat()), "lantern promote brambleyard creek");
+        let fixed = vec![sealed("1.4.1 (28)", BOTH), pushed("1.4.1 (28)")];
+        assert_eq!(next(Exports::Sealed, [base, fixed].concat()), "lantern promote brambleyard creek");
     }
 
     #[test]

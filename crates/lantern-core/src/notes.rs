@@ -39,7 +39,7 @@ pub enum NotesError {
     #[error("there is nothing under the heading {0}")]
     Empty(String),
     /// Text stands before the first heading.
-    #[error("line {0} stands before the first heading; a heading is a line such as \"# en\"")]
+    #[error("line {0} comes before the first heading; a heading is a line such as \"# en\"")]
     Before(usize),
     /// Nothing at all.
     #[error("there is no text")]
@@ -149,7 +149,7 @@ mod tests {
     fn what_is_wrong_is_named_with_its_line() {
         let wrong = |text: &str| Notes::read(text).unwrap_err().to_string();
         assert_eq!(wrong(""), "there is no text");
-        assert!(wrong("hello\n# en\nx").starts_with("line 1 stands before"));
+        assert!(wrong("hello\n# en\nx").starts_with("line 1 comes before"));
         assert!(wrong("# en\nx\n# what is new\ny").starts_with("line 3: \"what is new\" is not a language"));
         assert_eq!(wrong("# en\nx\n# en\ny"), "line 3: en has a heading already");
         assert_eq!(wrong("# en\n\n# de\nx"), "there is nothing under the heading en");

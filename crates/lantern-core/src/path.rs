@@ -23,7 +23,7 @@ pub enum PathError {
     #[error("the name {} is absolute", shown(.0))]
     Absolute(String),
     /// A control character or a backslash, which some systems read as a folder.
-    #[error("the name {} holds a control character or a backslash", shown(.0))]
+    #[error("the name {} contains a control character or a backslash", shown(.0))]
     Character(String),
     /// Longer than [`MAX_PATH_LEN`].
     #[error("a name is {0} bytes long, at most {MAX_PATH_LEN} are accepted")]

@@ -263,7 +263,7 @@ impl ReleaseRecord {
         self.depots().filter(|(_, depot)| seen.insert(&depot.depot)).collect()
     }
 
-    /// Returns everything that has a manifest of its own: each depot once, and what was kept aside.
+    /// Returns everything that has a recipe of its own: each depot once, and what was kept aside.
     pub fn sealed(&self) -> Vec<&DepotRecord> {
         let asides = self.targets.iter().filter_map(|target| target.aside.as_ref());
         self.different_depots().into_iter().map(|(_, depot)| depot).chain(asides).collect()

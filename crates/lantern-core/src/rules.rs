@@ -106,18 +106,18 @@ pub struct BranchRule {
 /// A rule that stands in the way.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Refusal {
-    /// A stable word: `unknown-rule`, `system-not-taken`, `depot-too-large`, `number-taken`, `number-not-risen`,
+    /// A stable word: `unknown-rule`, `system-not-taken`, `depot-too-large`, `number-taken`, `number-not-raised`,
     /// `no-such-branch`, `not-in-order`, `withdrawn`.
     pub rule: String,
     /// What is in the way, in one sentence.
     pub what: String,
     /// What to do.
-    pub cure: String,
+    pub fix: String,
 }
 
 impl Refusal {
-    fn new(rule: &str, what: impl Into<String>, cure: impl Into<String>) -> Self {
-        Self { rule: rule.into(), what: what.into(), cure: cure.into() }
+    fn new(rule: &str, what: impl Into<String>, fix: impl Into<String>) -> Self {
+        Self { rule: rule.into(), what: what.into(), fix: fix.into() }
     }
 }
 
@@ -174,8 +174,8 @@ impl HouseRules {
             for system in target.systems.iter().filter(|s| !self.accepted.systems.contains(s)) {
                 let taken: Vec<&str> = self.accepted.systems.iter().map(System::name).collect();
                 let what = format!("builds for {system} (target {}) are not taken there", target.target);
-                let cure = format!("leave it out of the storefront's targets = […]; taken are {}", taken.join(", "));
-                out.push(Refusal::new("system-not-taken", what, cure));
+                let fix = format!("leave it out of the storefront's targets = […]; taken are {}", taken.join(", "));
+                out.push(Refusal::new("system-not-taken", what, fix));
             }
             for depot in target.depots.iter().filter(|d| d.size > self.accepted.depot_max_bytes) {
                 let (name, size, max) = (&depot.depot, depot.size, self.accepted.depot_max_bytes);
@@ -190,14 +190,14 @@ impl HouseRules {
     fn refuse_number(&self, number: BuildNumber, there: &[ReleaseName]) -> Option<Refusal> {
         if let Some(same) = there.iter().find(|r| r.number == number) {
             let what = format!("the number {number} is taken there by another release, {same}");
-            let cure = "prepare again: the next number will be above all that are there";
-            return Some(Refusal::new("number-taken", what, cure));
+            let fix = "prepare again: the next number will be above all that are there";
+            return Some(Refusal::new("number-taken", what, fix));
         }
         let highest = there.iter().max_by_key(|r| r.number)?;
         if self.numbers.number == NumberRule::MustRise && highest.number > number {
             let what = format!("the number {number} is not above {}, the highest there", highest.number);
-            let cure = "prepare again: the next number will be above all that are there";
-            return Some(Refusal::new("number-not-risen", what, cure));
+            let fix = "prepare again: the next number will be above all that are there";
+            return Some(Refusal::new("number-not-raised", what, fix));
         }
         None
     }
@@ -220,7 +220,7 @@ impl HouseRules {
     /// Says that a withdrawn release goes nowhere.
     pub fn refuse_withdrawn(build: &ReleaseName, because: &str) -> Refusal {
         let what = format!("{build} was withdrawn: {}", crate::path::shown(because));
-        Refusal::new("withdrawn", what, "mend it, raise the version, and prepare again")
+        Refusal::new("withdrawn", what, "fix it, raise the version, and prepare again")
     }
 
     /// Says what stands in the way of anything being put on a branch.
@@ -229,11 +229,11 @@ impl HouseRules {
         if self.branch(branch).is_none() {
             let names: Vec<&str> = self.branches.fixed.iter().map(|b| b.name.as_str()).collect();
             let what = format!("there is no branch {branch:?}", branch = branch.as_str());
-            let cure = match crate::names::nearest(branch.as_str(), names.iter().copied()) {
+            let fix = match crate::names::nearest(branch.as_str(), names.iter().copied()) {
                 Some(near) => format!("did you mean {near:?}?"),
                 None => format!("there are {}", names.join(", ")),
             };
-            out.push(Refusal::new("no-such-branch", what, cure));
+            out.push(Refusal::new("no-such-branch", what, fix));
         }
         out
     }
@@ -282,9 +282,9 @@ mod tests {
         arm.targets[0].systems = vec![System::LinuxAarch64];
         assert_eq!(words(&refuse(&rules(), &arm, &[])), ["system-not-taken"]);
         assert_eq!(words(&refuse(&rules(), &record("1.4.0", 27), &[name("1.3.9 (27)")])), ["number-taken"]);
-        assert_eq!(words(&refuse(&rules(), &record("1.4.0", 27), &[name("1.5.0 (30)")])), ["number-not-risen"]);
+        assert_eq!(words(&refuse(&rules(), &record("1.4.0", 27), &[name("1.5.0 (30)")])), ["number-not-raised"]);
         let refused = rules().refuse_promote(&"open-watre".parse().unwrap());
-        assert_eq!(refused[0].cure, "did you mean \"open-water\"?");
+        assert_eq!(refused[0].fix, "did you mean \"open-water\"?");
     }
 
     #[test]
@@ -297,7 +297,7 @@ mod tests {
         rules.branches.in_order = true;
         assert_eq!(rules.refuse_order(&first, &name("1.4.0 (27)"), false), None);
         assert_eq!(rules.refuse_order(&last, &name("1.4.0 (27)"), true), None);
-        assert_eq!(rules.refuse_order(&last, &name("1.4.0 (27)"), false).unwrap().cure, "promote it to creek first");
+        assert_eq!(rules.refuse_order(&last, &name("1.4.0 (27)"), false).unwrap().fix, "promote it to creek first");
     }
 
     #[test]

@@ -50,7 +50,7 @@ impl Node {
 #[non_exhaustive]
 pub enum TreeError {
     /// Two entries with one path.
-    #[error("{0} stands twice")]
+    #[error("{0} occurs twice")]
     Twice(TreePath),
     /// Something lies below an entry that is no folder.
     #[error("{below} lies below {above}, which is no folder")]

@@ -12,7 +12,7 @@ use serde::{Deserialize, Deserializer, Serialize};
 pub enum VersionError {
     /// Not a version.
     #[error(
-        "{0:?} is not a version: it starts with a digit and holds only letters, digits, \".\", \"-\" and \"+\", 64 at most"
+        "{0:?} is not a version: it starts with a digit and contains only letters, digits, \".\", \"-\" and \"+\", 64 at most"
     )]
     Version(String),
     /// Not a build number.

@@ -21,7 +21,7 @@ use std::sync::Mutex;
 
 use aws_lc_rs::signature as keys;
 use lantern_core::bytes::{ByteReader, ReadError};
-use lantern_core::work::{each, processors};
+use lantern_core::parallel::{each, processors};
 use sha2::{Digest, Sha256};
 use x509_cert::Certificate;
 use x509_cert::der::{Decode, Encode};

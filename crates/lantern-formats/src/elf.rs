@@ -20,7 +20,7 @@ use std::io::{Read, Seek};
 pub use details::{Details, SymbolVersion};
 use file::File;
 
-use crate::fields::FormatError;
+use crate::offset_reader::FormatError;
 use crate::program::{Kind, Machine};
 
 /// Longest interpreter path that is read, in bytes. Ours: `PATH_MAX`.

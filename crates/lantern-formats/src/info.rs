@@ -1,6 +1,6 @@
 //! `Info.plist`: what a bundle for macOS or iOS says about itself. Source: Apple's "Information Property List".
 
-use crate::fields::FormatError;
+use crate::offset_reader::FormatError;
 use crate::plist;
 
 /// Largest property list that is read, in bytes. Ours: real ones have a few kilobytes.

@@ -15,7 +15,7 @@ use std::borrow::Cow;
 use std::io::{self, Read};
 use std::sync::Mutex;
 
-use lantern_core::work::{each, processors};
+use lantern_core::parallel::{each, processors};
 
 use crate::hash::Hash;
 use crate::message::{Message, Signer};

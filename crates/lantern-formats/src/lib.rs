@@ -21,9 +21,8 @@
 pub mod android;
 pub mod apk;
 pub mod certificate;
-mod counted;
+mod counting_writer;
 pub mod elf;
-mod fields;
 mod hash;
 pub mod icon;
 pub mod info;
@@ -31,6 +30,7 @@ pub mod jar;
 pub mod macho;
 mod magic;
 mod message;
+mod offset_reader;
 pub mod pe;
 mod plist;
 pub mod profile;
@@ -40,6 +40,6 @@ pub mod samples;
 pub mod tar;
 pub mod zip;
 
-pub use fields::FormatError;
 pub use magic::{MAGIC_LEN, Magic};
 pub use message::Signer;
+pub use offset_reader::FormatError;

@@ -9,18 +9,18 @@
 //! | 4      | 4    | `cputype`  | 7: 386, 0x01000007: x86-64, 0x0100000c: ARM64             |
 //! | 12     | 4    | `filetype` | 2: program, 6: library, 8: plug-in                        |
 
+mod code_resources;
 mod details;
 mod entitlements;
-mod seal;
 mod signature;
 
 use std::io::{Read, Seek};
 
+pub use code_resources::{FileHash, ResourceSeal, Sealed};
 pub use details::{Details, Library, Platform, SystemVersion};
-pub use seal::{FileHash, ResourceSeal, Sealed};
 pub use signature::{CodeSignature, Entitlements, Special, Wrong};
 
-use crate::fields::{Fields, FormatError};
+use crate::offset_reader::{FormatError, OffsetReader};
 use crate::program::{Kind, Machine};
 
 const FAT_MAGIC: [u8; 4] = [0xca, 0xfe, 0xba, 0xbe];
@@ -55,7 +55,7 @@ impl MachO {
     /// # Errors
     /// [`FormatError`].
     pub fn read(from: &mut (impl Read + Seek)) -> Result<Self, FormatError> {
-        let mut fields = Fields { from, little: false };
+        let mut fields = OffsetReader { from, little: false };
         let wide = fields.starts_with(FAT_MAGIC_64)?;
         if !wide && !fields.starts_with(FAT_MAGIC)? {
             return Ok(Self { slices: vec![slice(&mut fields, 0)?] });
@@ -86,7 +86,7 @@ impl MachO {
     }
 }
 
-fn slice<R: Read + Seek>(fields: &mut Fields<'_, R>, offset: u64) -> Result<Slice, FormatError> {
+fn slice<R: Read + Seek>(fields: &mut OffsetReader<'_, R>, offset: u64) -> Result<Slice, FormatError> {
     let not = FormatError::Not { format: "a Mach-O file" };
     let magic = match fields.bytes::<4>(offset, "a slice") {
         Err(FormatError::Truncated { .. }) if offset == 0 => return Err(not),

@@ -16,8 +16,8 @@ use x509_cert::der::{Any, Decode, Encode, Reader, SliceReader, Tag, Tagged};
 use x509_cert::spki::AlgorithmIdentifierOwned;
 
 use crate::certificate::common_name;
-use crate::fields::FormatError;
 use crate::hash::{Algorithm, Hash, is_signed};
+use crate::offset_reader::FormatError;
 
 const TST_INFO: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.2.840.113549.1.9.16.1.4");
 /// Where time stamps stand: as programs for Windows have them, and as everybody else does.
@@ -118,7 +118,7 @@ pub(crate) struct Message {
 }
 
 impl Message {
-    /// Reads one; what stands behind it is nobody's business.
+    /// Reads one; what data after it is nobody's business.
     pub(crate) fn read(bytes: &[u8]) -> Result<Self, FormatError> {
         let broken = || FormatError::Value { what: "the message of the signature", value: 0 };
         let bytes = der_of(bytes).ok_or_else(broken)?;
@@ -156,7 +156,7 @@ impl Message {
             Some(Ok(time)) => signer.stamped = Some(time),
             Some(Err(Stamp::Old(time))) => signer.stamped_unverified = Some(time),
             Some(Err(Stamp::Wrong(why))) => {
-                signer.wrong = signer.wrong.or(Some(format!("its time stamp does not hold: {why}")));
+                signer.wrong = signer.wrong.or(Some(format!("its time stamp is not valid: {why}")));
             }
             None => {}
         }
@@ -228,17 +228,17 @@ impl Message {
         let signature = info.signature.as_bytes();
         let Some(attributes) = &info.signed_attrs else {
             let holds = is_signed(algorithms(hash), &key, content, signature);
-            return (!holds).then_some("what it says was changed, or it is not that of its key");
+            return (!holds).then_some("its content was changed, or it was made with another key");
         };
         let value = |name| attribute(attributes, name);
         if value(MESSAGE_DIGEST).map(Any::value) != Some(hash.digest(content).as_slice()) {
-            return Some("what it says was changed after it was signed");
+            return Some("its content was changed after it was signed");
         }
         let stated = value(CONTENT_TYPE).and_then(|any| any.decode_as::<ObjectIdentifier>().ok());
         if kind.is_some_and(|kind| stated != Some(kind)) {
             return Some("it is of another kind of message");
         }
-        let Ok(message) = attributes.to_der() else { return Some("it cannot be written as it was signed") };
+        let Ok(message) = attributes.to_der() else { return Some("it cannot be encoded as it was signed") };
         (!is_signed(algorithms(hash), &key, &message, signature)).then_some(NOT_OF_ITS_KEY)
     }
 

@@ -20,7 +20,7 @@ pub use resources::VersionInfo;
 pub use signature::verify;
 pub use symbols::id as symbols_id;
 
-use crate::fields::{Fields, FormatError};
+use crate::offset_reader::{FormatError, OffsetReader};
 use crate::program::{Kind, Machine};
 
 const IMAGE_FILE_EXECUTABLE_IMAGE: u16 = 0x0002;
@@ -41,7 +41,7 @@ impl Pe {
     /// # Errors
     /// [`FormatError`]; a DOS program without a PE part is not a PE file.
     pub fn read(from: &mut (impl Read + Seek)) -> Result<Self, FormatError> {
-        let mut fields = Fields { from, little: true };
+        let mut fields = OffsetReader { from, little: true };
         if !fields.starts_with(*b"MZ")? {
             return Err(FormatError::Not { format: "a PE file" });
         }

@@ -7,7 +7,7 @@
 
 use std::collections::BTreeMap;
 
-use crate::fields::FormatError;
+use crate::offset_reader::FormatError;
 
 /// Deepest nesting, most values, and most bytes of texts and data, that are read. Ours: the list of a bundle with
 /// 50,000 files has 200,000 values.
@@ -176,7 +176,7 @@ fn head(object: &[u8]) -> Option<(u8, usize, &[u8])> {
     if short < 0xf {
         return Some((kind, short, rest));
     }
-    // A longer count stands behind it as a number object of 1, 2, 4 or 8 bytes.
+    // A longer count data after it as a number object of 1, 2, 4 or 8 bytes.
     let (marker, rest) = rest.split_first()?;
     let len = 1_usize << (marker & 0xf).min(3);
     Some((kind, number(rest.get(..len)?), rest.get(len..)?))

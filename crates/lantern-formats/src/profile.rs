@@ -5,9 +5,9 @@
 
 use x509_cert::der::{Tag, Tagged};
 
-use crate::fields::FormatError;
 use crate::macho::Entitlements;
 use crate::message::{Message, Signer};
+use crate::offset_reader::FormatError;
 use crate::plist::{self, Value};
 
 /// Where a game with this profile may be installed.

@@ -3,8 +3,8 @@
 use std::io::{Read, Seek};
 
 use crate::elf::Elf;
-use crate::fields::FormatError;
 use crate::macho::MachO;
+use crate::offset_reader::FormatError;
 use crate::pe::Pe;
 
 /// The processor a program was built for.

@@ -192,7 +192,7 @@ fn entries(directory: &[u8], count: u64, directory_at: u64) -> Result<Vec<ZipEnt
         let cut = || ZipError::Truncated { what: "an entry of the directory", offset: directory_at + at as u64 };
         let head = directory.get(at..at + 46).ok_or_else(cut)?;
         if !head.starts_with(b"PK\x01\x02") {
-            return Err(ZipError::Broken(format!("no entry stands at byte {}", directory_at + at as u64)));
+            return Err(ZipError::Broken(format!("there is no entry at byte {}", directory_at + at as u64)));
         }
         let part = |at: usize| usize::try_from(number::<2>(head, at)).unwrap_or(usize::MAX);
         let (name_len, extra_len, comment_len) = (part(28), part(30), part(32));
@@ -281,7 +281,7 @@ fn shown(name: &[u8]) -> String {
 pub fn data_offset<R: Read + Seek>(from: &mut R, entry: &Packed) -> Result<u64, ZipError> {
     let head = read_at(from, entry.header_offset, 30, "a local header")?;
     if !head.starts_with(b"PK\x03\x04") {
-        return Err(ZipError::Broken(format!("no local header stands at byte {}", entry.header_offset)));
+        return Err(ZipError::Broken(format!("there is no local header at byte {}", entry.header_offset)));
     }
     Ok(entry.header_offset + 30 + number::<2>(&head, 26) + number::<2>(&head, 28))
 }

@@ -1,9 +1,10 @@
 //! The chains of events: one for each computer, each line bound to the one before it by its digest.
 
-use std::collections::HashMap;
+use std::collections::BTreeMap;
 
 use lantern_core::digest::Digest;
 use lantern_core::event::{Event, EventError};
+use serde::{Deserialize, Serialize};
 
 /// Why a line does not follow.
 #[derive(Debug, thiserror::Error)]
@@ -18,8 +19,8 @@ pub enum ChainError {
 }
 
 /// How far each computer's chain has come.
-#[derive(Debug, Clone, Default)]
-pub struct Chains(HashMap<String, (u64, Digest)>);
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Chains(BTreeMap<String, (u64, Digest)>);
 
 impl Chains {
     /// Reads a line that must follow its computer's last.
@@ -37,6 +38,11 @@ impl Chains {
         }
         self.0.insert(event.device.clone(), (event.sequence, Digest::of(line.as_bytes())));
         Ok(event)
+    }
+
+    /// Returns the last event of a computer: its sequence and the digest of its line.
+    pub(crate) fn end(&self, device: &str) -> Option<(u64, Digest)> {
+        self.0.get(device).copied()
     }
 
     /// Returns how far a computer's chain has come; zero where nothing of it was read.

@@ -1,5 +1,6 @@
 //! The ledger: an append-only record of what was asked, done and heard, in SQLite.
 //!
+//! [`Log`] is what every ledger can do, [`conformance`] the suite that any implementation runs; [`Ledger`] is the one in SQLite.
 //! [`Ledger::open`] opens or makes the file and brings it up to date; [`Ledger::append`] adds an event in a transaction;
 //! [`Ledger::events`] gives all of them, each computer's chain checked; [`Ledger::lines`] and [`Ledger::add_lines`] carry
 //! them from one ledger to another. What follows from the events is computed by
@@ -20,7 +21,9 @@
 //!
 //! Not here: what events mean, and any other database.
 
+mod append_log;
 mod chain;
+pub mod conformance;
 mod migrate;
 
 use std::path::{Path, PathBuf};
@@ -30,10 +33,12 @@ use std::time::{Duration, Instant};
 use jiff::Timestamp;
 use lantern_core::digest::Digest;
 use lantern_core::event::{Event, EventBody, EventError, EventId};
+use lantern_core::failpoint;
 use lantern_core::names::Name;
-use lantern_core::points;
 use rusqlite::{Connection, ErrorCode, OpenFlags, OptionalExtension, Transaction, TransactionBehavior, params};
+use serde::{Deserialize, Serialize};
 
+pub use append_log::Log;
 pub use chain::{ChainError, Chains};
 
 /// How long a write waits for another lantern's.
@@ -96,12 +101,52 @@ pub enum LedgerError {
         /// How.
         source: ChainError,
     },
+    /// Something was added since what the append was decided by.
+    #[error("something else was recorded in the meantime")]
+    Conflict,
     /// The ledger could only be opened to read.
     #[error("the ledger can only be read now")]
     ReadOnly(#[source] Arc<LedgerError>),
 }
 
+/// What an error comes to for whoever must decide what to do next.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum Outcome {
+    /// Look again, and decide again.
+    Conflict,
+    /// What is there cannot be trusted: copies of it are needed.
+    Damaged,
+    /// A newer lantern is needed.
+    Newer,
+    /// There is no room.
+    Full,
+    /// It may not be written, or not be read.
+    Denied,
+    /// What was given does not belong here.
+    Foreign,
+    /// Somebody else uses it now, or it could not be asked: the same may work in a moment.
+    Unreachable,
+}
+
 impl LedgerError {
+    /// Returns what it comes to.
+    pub fn outcome(&self) -> Outcome {
+        match self {
+            Self::Conflict => Outcome::Conflict,
+            Self::Newer { .. } => Outcome::Newer,
+            Self::Foreign { .. } => Outcome::Foreign,
+            Self::ReadOnly(why) => why.outcome(),
+            _ if self.is_damaged() => Outcome::Damaged,
+            Self::Changed { .. } => Outcome::Damaged,
+            _ => match self.disk_says() {
+                Some(std::io::ErrorKind::StorageFull) => Outcome::Full,
+                Some(_) => Outcome::Denied,
+                None => Outcome::Unreachable,
+            },
+        }
+    }
+
     /// Whether the file itself is damaged, and not the disk full or the folder closed.
     pub fn is_damaged(&self) -> bool {
         use rusqlite::ErrorCode::{DatabaseCorrupt, NotADatabase};
@@ -164,6 +209,14 @@ pub struct ServerFacts {
     pub happened_at: Option<Timestamp>,
     /// The server's revision.
     pub revision: u64,
+}
+
+/// How far a ledger was read.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Reached {
+    /// The row of the last event; 0 before the first.
+    position: i64,
+    chains: Chains,
 }
 
 /// An open ledger.
@@ -250,10 +303,32 @@ impl Ledger {
         server: Option<ServerFacts>,
         body: EventBody,
     ) -> Result<Event, LedgerError> {
+        self.append_after(None, edition, stamp, server, body)
+    }
+
+    /// As [`Self::append`]; with `after`, only if nothing was added since that was reached.
+    ///
+    /// # Errors
+    /// [`LedgerError`]; nothing is added then.
+    pub fn append_after(
+        &mut self,
+        after: Option<&Reached>,
+        edition: &Name,
+        stamp: Stamp,
+        server: Option<ServerFacts>,
+        body: EventBody,
+    ) -> Result<Event, LedgerError> {
         let sql = || LedgerError::sql("add an event");
         self.may_write()?;
         let device = self.device.clone();
         let transaction = self.connection.transaction_with_behavior(TransactionBehavior::Immediate).map_err(sql())?;
+        if let Some(after) = after {
+            let query = "SELECT coalesce(max(position), 0) FROM events";
+            let newest: i64 = transaction.query_row(query, [], |row| row.get(0)).map_err(sql())?;
+            if newest != after.position {
+                return Err(LedgerError::Conflict);
+            }
+        }
         let last: Option<(i64, String)> = transaction
             .query_row(
                 "SELECT sequence, line FROM events WHERE device = $1 ORDER BY sequence DESC LIMIT 1",
@@ -276,26 +351,87 @@ impl Ledger {
             body,
         };
         insert(&transaction, &event, &event.to_line()).map_err(sql())?;
-        points::write().map_err(as_sqlite_says).and_then(|()| transaction.commit()).map_err(sql())?;
-        points::pass();
+        failpoint::write().map_err(as_sqlite_says).and_then(|()| transaction.commit()).map_err(sql())?;
+        failpoint::pass();
         log::info!("recorded {}: {}", event.body.kind(), event.body.payload());
         Ok(event)
     }
 
-    /// Returns every event in the order of writing, each held against the one before it.
+    /// Returns every event in the order of writing, each compared with the one before it.
     ///
     /// # Errors
     /// [`LedgerError::Event`], [`LedgerError::Chain`], [`LedgerError::Sql`].
     pub fn events(&self) -> Result<Vec<Event>, LedgerError> {
-        let mut chains = Chains::default();
         let mut out = Vec::new();
-        for (position, line) in self.lines()? {
-            out.push(chains.follow(&line).map_err(|error| match error {
+        self.follow(&mut Reached::default(), |event| out.push(event))?;
+        Ok(out)
+    }
+
+    /// Gives the events after those that were reached, each compared with the one before it, in the order of writing; what
+    /// was reached is moved on.
+    ///
+    /// # Errors
+    /// [`LedgerError::Event`], [`LedgerError::Chain`], [`LedgerError::Sql`].
+    pub fn follow(&self, reached: &mut Reached, mut take: impl FnMut(Event)) -> Result<(), LedgerError> {
+        let sql = || LedgerError::sql("read its events");
+        let query = "SELECT position, line FROM events WHERE position > $1 ORDER BY position";
+        let mut statement = self.connection.prepare_cached(query).map_err(sql())?;
+        let mut rows = statement.query([reached.position]).map_err(sql())?;
+        while let Some(row) = rows.next().map_err(sql())? {
+            let position = row.get(0).map_err(sql())?;
+            let line = row.get_ref(1).and_then(|line| Ok(line.as_str()?)).map_err(sql())?;
+            take(reached.chains.follow(line).map_err(|error| match error {
                 ChainError::Event(source) => LedgerError::Event { position, source },
                 ChainError::Order => LedgerError::Chain { position },
             })?);
+            reached.position = position;
         }
-        Ok(out)
+        Ok(())
+    }
+
+    /// Whether what was reached is still so: the event there is the one that was read last, and none was taken away.
+    ///
+    /// # Errors
+    /// [`LedgerError::Sql`].
+    pub fn has_reached(&self, reached: &Reached) -> Result<bool, LedgerError> {
+        let sql = "SELECT line FROM events WHERE position = $1";
+        let found = self.connection.query_row(sql, [reached.position], |row| row.get::<_, String>(0)).optional();
+        let line = found.map_err(LedgerError::sql("read an event"))?;
+        let Some(event) = line.as_ref().and_then(|line| Event::from_line(line).ok()) else {
+            return Ok(line.is_none() && *reached == Reached::default());
+        };
+        let digest = line.map(|line| Digest::of(line.as_bytes()));
+        Ok(reached.chains.end(&event.device).map(|(_, digest)| digest) == digest)
+    }
+
+    /// Returns how many events there are, at most: in a ledger that never lost any, exactly.
+    ///
+    /// # Errors
+    /// [`LedgerError::Sql`].
+    pub fn len_at_most(&self) -> Result<u64, LedgerError> {
+        let sql = "SELECT coalesce(max(position), 0) FROM events";
+        let found = self.connection.query_row(sql, [], |row| row.get::<_, i64>(0));
+        found.map(i64::unsigned_abs).map_err(LedgerError::sql("count its events"))
+    }
+
+    /// Gives the events from the newest to the oldest, without comparing them, until `take` has enough and says false.
+    ///
+    /// # Errors
+    /// [`LedgerError::Event`], [`LedgerError::Sql`].
+    pub fn backwards(&self, mut take: impl FnMut(Event) -> bool) -> Result<(), LedgerError> {
+        let sql = || LedgerError::sql("read its events");
+        let query = "SELECT position, line FROM events ORDER BY position DESC";
+        let mut statement = self.connection.prepare(query).map_err(sql())?;
+        let mut rows = statement.query([]).map_err(sql())?;
+        while let Some(row) = rows.next().map_err(sql())? {
+            let position = row.get(0).map_err(sql())?;
+            let line: String = row.get(1).map_err(sql())?;
+            let event = Event::from_line(&line).map_err(|source| LedgerError::Event { position, source })?;
+            if !take(event) {
+                break;
+            }
+        }
+        Ok(())
     }
 
     /// Returns the line of one computer's event; none where there is no such event.
@@ -340,8 +476,8 @@ impl Ledger {
             insert(&transaction, &event, line).map_err(sql())?;
             added += 1;
         }
-        points::write().map_err(as_sqlite_says).and_then(|()| transaction.commit()).map_err(sql())?;
-        points::pass();
+        failpoint::write().map_err(as_sqlite_says).and_then(|()| transaction.commit()).map_err(sql())?;
+        failpoint::pass();
         Ok(added)
     }
 
@@ -377,8 +513,8 @@ impl Ledger {
         let sql = "INSERT INTO heard VALUES ($1, $2) ON CONFLICT (storefront) DO UPDATE SET at = excluded.at";
         let at = at.to_string();
         let write = || self.connection.execute(sql, params![storefront, at]);
-        let done = points::write().map_err(as_sqlite_says).and_then(|()| write());
-        done.map(|_| ()).map_err(LedgerError::sql("note when a storefront was heard"))
+        let done = failpoint::write().map_err(as_sqlite_says).and_then(|()| write());
+        done.map(|_| ()).map_err(LedgerError::sql("record when a storefront answered"))
     }
 
     /// Returns when a storefront was last heard.
@@ -388,7 +524,7 @@ impl Ledger {
     pub fn heard(&self, storefront: &str) -> Result<Option<Timestamp>, LedgerError> {
         let sql = "SELECT at FROM heard WHERE storefront = $1";
         let found = self.connection.query_row(sql, [storefront], |row| row.get::<_, String>(0)).optional();
-        let text = found.map_err(LedgerError::sql("say when a storefront was heard"))?;
+        let text = found.map_err(LedgerError::sql("tell when a storefront answered last"))?;
         Ok(text.and_then(|text| text.parse().ok()))
     }
 }
@@ -458,5 +594,7 @@ fn switch_to_wal(connection: &Connection) -> Result<(), rusqlite::Error> {
     }
 }
 
+#[cfg(test)]
+mod memory_log;
 #[cfg(test)]
 mod tests;

@@ -1,3 +1,4 @@
+use super::memory_log::MemoryLog;
 use super::*;
 use lantern_core::digest::InputDigest;
 use lantern_core::event::NumberReserved;
@@ -186,4 +187,41 @@ fn a_ledger_is_read_where_nothing_can_be_written() {
     ledger.note_heard("brambleyard-1", stamp(1).at).unwrap();
     assert_eq!(std::fs::read_dir(folder).unwrap().count(), before, "nothing was written beside it");
     std::fs::set_permissions(folder, std::fs::Permissions::from_mode(0o700)).unwrap();
+}
+
+#[test]
+fn the_suite_of_every_log() {
+    let folders = std::cell::RefCell::new(Vec::new());
+    // A ledger that was opened before is found by its file.
+    let open = |before: Option<&Ledger>| match before {
+        Some(ledger) => {
+            let path: String = ledger.connection.path().unwrap().to_owned();
+            Ledger::open(Path::new(&path), [7; 16]).unwrap()
+        }
+        None => {
+            let scene = Scene::new();
+            let ledger = scene.open().unwrap();
+            folders.borrow_mut().push(scene);
+            ledger
+        }
+    };
+    assert_eq!(conformance::run(open), Ok(()));
+    assert_eq!(conformance::run(|before: Option<&MemoryLog>| before.cloned().unwrap_or_default()), Ok(()));
+}
+
+#[test]
+fn the_suite_notices_what_is_otherwise() {
+    // Each opening is a log of its own: what one wrote the other does not see.
+    let failed = conformance::run(|_: Option<&MemoryLog>| MemoryLog::default());
+    assert_eq!(failed, Err("what was appended is not there when it is opened again".to_owned()));
+}
+
+#[test]
+fn what_errors_come_to() {
+    let scene = Scene::with_events(3);
+    scene.sql("DELETE FROM events WHERE position = 2");
+    assert_eq!(scene.open().unwrap().events().unwrap_err().outcome(), Outcome::Damaged);
+    scene.sql("INSERT INTO migrations VALUES ('29990101000000_moon', 'blake3:00')");
+    assert_eq!(scene.open().unwrap_err().outcome(), Outcome::Newer);
+    assert_eq!(LedgerError::Conflict.outcome(), Outcome::Conflict);
 }

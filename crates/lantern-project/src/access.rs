@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 
 use lantern_core::digest::Digest;
 use lantern_store::durable::{self, DurableError};
-use lantern_storefront::market::Access;
+use lantern_storefront::http::Access;
 use serde::{Deserialize, Serialize};
 
 use crate::{Project, ProjectError};

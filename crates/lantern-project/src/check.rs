@@ -1,33 +1,33 @@
 //! `check`: every finding about the exports, without making anything.
 
-mod against;
+mod claims;
+mod compare;
 mod content;
-mod looked;
-mod told;
+mod scan;
+mod scan_cache;
 
 use std::collections::BTreeMap;
 
 use jiff::civil::Date;
 use lantern_core::config::Accept;
-use lantern_core::finding::{Finding, Severity};
+use lantern_core::finding::{Code, Finding, Severity};
 use lantern_core::names::Name;
 use lantern_core::path::shown;
 use lantern_core::progress::Progress;
 use lantern_core::release::{Claims, is_same_version};
-use lantern_core::stories::can_be_accepted;
 use lantern_core::system::System;
 use lantern_core::version::{ReleaseName, Version};
 use lantern_store::seal::SourceEntry;
 
-pub(crate) use self::against::{Past, number_differs};
-use self::looked::Memory;
-use self::told::{Key, Told};
+use self::claims::{Key, TargetClaims};
+pub(crate) use self::compare::{PastReleases, number_differs};
+use self::scan_cache::ScanCache;
 use crate::depots::Divided;
+use crate::digest_cache::DigestCache;
 use crate::inspect::inspect_intake;
 use crate::intake::Intake;
 use crate::project::Project;
-use crate::seen::Seen;
-use crate::{ProjectError, outside};
+use crate::{ProjectError, environment};
 
 /// An export that could be taken in.
 #[derive(Debug, Clone)]
@@ -74,16 +74,16 @@ impl Project {
     /// [`ProjectError::Stopped`].
     pub fn check(&self, progress: &dyn Progress) -> Result<Checked, ProjectError> {
         let mut checked = Checked::default();
-        let mut memory = self.memory();
+        let mut cache = self.scan_cache();
         checked.findings.extend(self.config_findings().iter().map(|finding| (None, finding.clone())));
         for edition in self.editions() {
             let divided = self.divide(&edition);
-            let past = Past::load(self, &edition).unwrap_or_else(|error| {
+            let past = PastReleases::load(self, &edition).unwrap_or_else(|error| {
                 let what = format!("nothing was compared with the releases before: {error}");
-                let cures = error.cures();
-                let cure = cures.first().map_or("lantern verify says more", String::as_str);
-                checked.findings.push((None, Finding::warns("past-unread", what, cure)));
-                Past::default()
+                let fixes = error.fixes();
+                let fix = fixes.first().map_or("lantern verify shows details", String::as_str);
+                checked.findings.push((None, Finding::of(Code::HistoryUnreadable, what, fix)));
+                PastReleases::default()
             });
             for intake in &divided.intakes {
                 let sources = || intake.entries().iter().map(|e| &e.source);
@@ -97,15 +97,15 @@ impl Project {
                     size: sources().map(SourceEntry::size).sum(),
                 });
             }
-            let seen = Seen::load(&self.state("cache/seen.json"));
-            let is_sealed = past.is_sealed(&divided, &seen, self.version(&edition).ok().as_ref());
-            let judged = self.judge(&edition, None, &divided, &past, &mut memory, progress)?;
+            let digests = DigestCache::load(&self.state("cache/digests.json"));
+            let is_sealed = past.is_sealed(&divided, &digests, self.version(&edition).ok().as_ref());
+            let judged = self.judge(&edition, None, &divided, &past, &mut cache, progress)?;
             if !is_sealed {
                 let differ = judged.claims.iter().filter_map(|(target, claims)| past.other_number(target, claims));
                 checked.findings.extend(differ.map(|(target, finding)| (Some(target), finding)));
             }
             checked.findings.extend(judged.findings);
-            checked.findings.extend(past.forgotten(&divided.intakes, &seen).map(|finding| (None, finding)));
+            checked.findings.extend(past.forgotten(&divided.intakes, &digests).map(|finding| (None, finding)));
             if let Ok(version) = self.version(&edition) {
                 let is_other = || divided.intakes.iter().any(|intake| past.is_other(intake));
                 let finding = past.version_finding(&version, is_other);
@@ -114,9 +114,9 @@ impl Project {
             }
             checked.findings.extend(divided.findings);
         }
-        if let Err(error) = memory.save() {
-            let what = format!("what was looked at is not remembered, and read again next time: {error}");
-            checked.findings.push((None, Finding::note("not-remembered", what)));
+        if let Err(error) = cache.save() {
+            let what = format!("scan results were not cached, and files are read again next time: {error}");
+            checked.findings.push((None, Finding::note(Code::CacheNotWritten, what)));
         }
         self.accept(&mut checked, today());
         Ok(checked)
@@ -129,14 +129,14 @@ impl Project {
         edition: &Name,
         version: Option<&Version>,
         divided: &Divided<'_>,
-        past: &Past,
-        memory: &mut Memory,
+        past: &PastReleases,
+        cache: &mut ScanCache,
         progress: &dyn Progress,
     ) -> Result<Judged, ProjectError> {
         let mut judged = Judged::default();
         let mut versions = Vec::new();
         for intake in &divided.intakes {
-            let (mut found, seen) = self.look_into(edition, intake, memory, progress)?;
+            let (mut found, seen) = self.look_into(edition, intake, cache, progress)?;
             found.extend(past.findings(intake, progress));
             found.extend(past.number_finding(intake, seen.claims.number.as_deref()));
             versions.extend(seen.claims.version.clone().map(|version| (version, intake.name.clone())));
@@ -160,14 +160,14 @@ impl Project {
         edition: &Name,
         version: &Version,
         divided: &Divided<'_>,
-        past: &Past,
+        past: &PastReleases,
         progress: &dyn Progress,
     ) -> Result<Judged, ProjectError> {
-        let mut memory = self.memory();
-        let mut judged = self.judge(edition, Some(version), divided, past, &mut memory, progress)?;
+        let mut cache = self.scan_cache();
+        let mut judged = self.judge(edition, Some(version), divided, past, &mut cache, progress)?;
         // It saves time alone.
-        if let Err(error) = memory.save() {
-            log::warn!("what was looked at is not remembered: {error}");
+        if let Err(error) = cache.save() {
+            log::warn!("scan results were not cached: {error}");
         }
         judged.findings.extend(divided.findings.iter().cloned());
         // The very build of the last release has its number; sealing shows whether it is.
@@ -193,8 +193,8 @@ impl Project {
         let mut checked = Checked { findings, ..Checked::default() };
         self.accept(&mut checked, today());
         // What was accepted in vain says nothing where only some of the findings were looked for.
-        checked.findings.retain(|(_, finding)| !matches!(finding.code.as_str(), "accept-unused" | "accept-wide"));
-        let is_stop = |finding: &Finding| finding.severity == Severity::Stops;
+        checked.findings.retain(|(_, finding)| !matches!(finding.code, Code::AcceptUnused | Code::AcceptTooBroad));
+        let is_stop = |finding: &Finding| finding.severity == Severity::Error;
         if checked.findings.iter().any(|(_, finding)| is_stop(finding)) {
             let stops = checked.findings.into_iter().map(|(_, finding)| finding).filter(is_stop);
             return Err(ProjectError::Findings(stops.collect()));
@@ -203,8 +203,8 @@ impl Project {
     }
 
     /// What was looked into before. Where nothing was ever prepared, a check leaves nothing behind.
-    fn memory(&self) -> Memory {
-        Memory::load(&self.state("cache/looked.json"), self.has_ledger())
+    fn scan_cache(&self) -> ScanCache {
+        ScanCache::load(&self.state("cache/scans.json"), self.has_ledger())
     }
 
     /// Looks into one export; returns what was found, and what the build says of itself.
@@ -212,23 +212,23 @@ impl Project {
         &self,
         edition: &Name,
         intake: &Intake<'_>,
-        memory: &mut Memory,
+        cache: &mut ScanCache,
         progress: &dyn Progress,
-    ) -> Result<(Vec<Finding>, Told), ProjectError> {
+    ) -> Result<(Vec<Finding>, TargetClaims), ProjectError> {
         let target = format!("{edition}/{}", intake.name);
         let key = Key::of_all(intake);
-        let seen = match key.and_then(|key| memory.told(&target, key)) {
-            Some(told) => told,
+        let seen = match key.and_then(|key| cache.claims(&target, key)) {
+            Some(claims) => claims,
             None => {
-                let told = Told::of(inspect_intake(self.root(), intake, progress)?);
-                key.into_iter().for_each(|key| memory.tell(&target, key, &told));
-                told
+                let claims = TargetClaims::of(inspect_intake(self.root(), intake, progress)?);
+                key.into_iter().for_each(|key| cache.remember_claims(&target, key, &claims));
+                claims
             }
         };
         let mut findings = self.identity_of(edition, intake.name, &seen);
         findings.extend(seen.findings.iter().cloned());
         let others = self.names_of_others(edition);
-        findings.extend(content::findings(edition, intake, self.root(), &others, memory, progress)?);
+        findings.extend(content::findings(edition, intake, self.root(), &others, cache, progress)?);
         Ok((findings, seen))
     }
 
@@ -253,7 +253,7 @@ impl Project {
     }
 
     /// Holds the identity that a build says it has against what is written here.
-    fn identity_of(&self, edition: &Name, target: &Name, seen: &Told) -> Vec<Finding> {
+    fn identity_of(&self, edition: &Name, target: &Name, seen: &TargetClaims) -> Vec<Finding> {
         let mut findings = Vec::new();
         let identity = self.identity(edition);
         if let Some(inside) = seen.claims.identity.as_deref().filter(|inside| *inside != identity.as_str()) {
@@ -262,14 +262,15 @@ impl Project {
             findings.push(match other {
                 Some((other, _)) => {
                     let what = format!("{target} has the identity of the edition {other}: {}", shown(inside));
-                    Finding::stops("other-edition", what, "name the export of the right edition")
+                    Finding::of(Code::OtherEdition, what, "name the export of the right edition")
                 }
                 None => {
-                    let what = format!("{target} calls itself {}, lantern.toml says {identity}", shown(inside));
-                    Finding::stops(
-                        "identity-differs",
+                    let what =
+                        format!("{target} has the identity {} inside, lantern.toml has {identity}", shown(inside));
+                    Finding::of(
+                        Code::IdentityDiffers,
                         what,
-                        "mend it in the engine and export again, or in lantern.toml",
+                        "fix it in the engine and export again, or in lantern.toml",
                     )
                 }
             });
@@ -286,7 +287,7 @@ impl Project {
         for (target, finding) in findings {
             let found = accepts.iter().position(|accept| accept.is_about(target.as_ref(), &finding));
             match found {
-                Some(at) if can_be_accepted(&finding.code) || finding.severity != Severity::Stops => {
+                Some(at) if finding.code.can_be_accepted() || finding.severity != Severity::Error => {
                     is_used[at] = true;
                     if is_over(&accepts[at]) {
                         checked.findings.push((target, finding));
@@ -298,26 +299,26 @@ impl Project {
             }
         }
         for (_, finding) in &mut checked.findings {
-            if finding.severity == Severity::Warns && self.config().stop.contains(&finding.code) {
-                finding.severity = Severity::Stops;
+            if finding.severity == Severity::Warning && self.config().stop.contains(&finding.code) {
+                finding.severity = Severity::Error;
             }
         }
         let wide: Vec<&str> = accepts.iter().filter(|accept| accept.is_wide()).map(|a| a.code.as_str()).collect();
         if !wide.is_empty() {
             let are = if wide.len() == 1 { "is" } else { "are" };
             let what = format!("{} {are} accepted wherever it comes up, and for ever", wide.join(", "));
-            let note = Finding::note("accept-wide", what).at(self.place_of(&["checks", "accept"]));
+            let note = Finding::note(Code::AcceptTooBroad, what).at(self.place_of(&["checks", "accept"]));
             checked.findings.push((None, note));
         }
         for (accept, is_used) in accepts.iter().zip(is_used) {
             let finding = match (is_used, accept.until) {
                 (true, Some(until)) if is_over(accept) => {
                     let what = format!("{} was accepted until {until}: {}", accept.code, shown(&accept.because));
-                    Finding::warns("accept-over", what, "mend it, or move the day")
+                    Finding::of(Code::AcceptExpired, what, "fix it, or change the date")
                 }
                 (false, _) => {
                     let what = format!("{} is accepted and not there", accept.code);
-                    Finding::warns("accept-unused", what, "remove it from [checks]")
+                    Finding::of(Code::AcceptUnused, what, "remove it from [checks]")
                 }
                 _ => continue,
             };
@@ -327,14 +328,14 @@ impl Project {
 }
 
 /// What a Windows game is reported as that opens a console window beside itself.
-fn console_window(seen: &Told) -> Option<Finding> {
-    let what = format!("{} opens a console window beside the game", seen.opens_console.as_ref()?);
-    Some(Finding::warns("console-window", what, "is it a developer's build? Export a release build"))
+fn console_window(seen: &TargetClaims) -> Option<Finding> {
+    let what = format!("{} opens a console window next to the game", seen.opens_console.as_ref()?);
+    Some(Finding::of(Code::ConsoleWindow, what, "is it a developer's build? Export a release build"))
 }
 
 /// This computer's day.
 fn today() -> Date {
-    outside::now().to_zoned(jiff::tz::TimeZone::system()).date()
+    environment::now().to_zoned(jiff::tz::TimeZone::system()).date()
 }
 
 /// Holds the versions that builds say of themselves against the one that the release gets: one finding for each.
@@ -347,7 +348,7 @@ fn other_versions(wanted: &Version, versions: &[(String, Name)]) -> Vec<Finding>
     let finding = |(inside, targets): (&str, Vec<&str>)| {
         let calls = if targets.len() == 1 { "calls itself" } else { "call themselves" };
         let what = format!("{} {calls} {}, and the release gets {wanted}", targets.join(", "), shown(inside));
-        Finding::stops("version-differs", what, "set the version in the engine and export again, or mend lantern.toml")
+        Finding::of(Code::VersionDiffers, what, "set the version in the engine and export again, or fix lantern.toml")
     };
     by_version.into_iter().map(finding).collect()
 }
@@ -363,7 +364,7 @@ fn two_for_one_system(divided: &Divided<'_>) -> Vec<Finding> {
     let finding = |(system, targets): (System, Vec<&str>)| {
         let what =
             format!("{} are all for {system}, and a player's computer takes the first of them", targets.join(", "));
-        Finding::warns("same-system", what, "give one of them an edition of its own, or state its systems")
+        Finding::of(Code::DuplicateSystem, what, "give one of them an edition of its own, or state its systems")
     };
     by_system.into_iter().filter(|(_, targets)| targets.len() > 1).map(finding).collect()
 }

@@ -3,14 +3,13 @@
 use std::collections::BTreeSet;
 
 use lantern_core::depots::{self, Mapping, Trouble};
-use lantern_core::finding::Finding;
+use lantern_core::finding::{Code, Finding};
 use lantern_core::names::Name;
 use lantern_core::path::TreePath;
 use lantern_core::release::When;
 use lantern_core::system::System;
 use lantern_store::seal::SourceEntry;
 
-use crate::export::EXPORT_MISSING;
 use crate::intake::{Intake, stops_in};
 use crate::project::Project;
 
@@ -54,7 +53,7 @@ impl Project {
                 }
                 Err(found) => {
                     is_whole = false;
-                    targets.1 += usize::from(found.iter().all(|finding| finding.code == EXPORT_MISSING));
+                    targets.1 += usize::from(found.iter().all(|finding| finding.code == Code::ExportMissing));
                     findings.extend(found.into_iter().map(|f| (Some(name.clone()), f)));
                 }
             }
@@ -116,8 +115,8 @@ impl Project {
                     are(paths.len()),
                     named(&paths)
                 );
-                let cure = "export both again, or let each have a depot of its own";
-                let finding = Finding::warns("depot-differs", what, cure);
+                let fix = "export both again, or let each have a depot of its own";
+                let finding = Finding::of(Code::DepotDiffers, what, fix);
                 findings.push(finding.at(self.place_of(&["depots", depot.name.as_str(), "from"])));
             }
         }
@@ -130,32 +129,36 @@ impl Project {
         match trouble {
             Trouble::InNone { target, paths } => {
                 let what = format!("{} of {target} in no depot: {}", are(paths.len()), named(paths));
-                let cure = "add a depot that takes them, or name them in the target's leave-out";
-                Finding::stops("in-no-depot", what, cure).at(self.place_of(&["targets", target.as_str()]))
+                let fix = "add a depot that takes them, or name them in the target's leave-out";
+                Finding::of(Code::UnmappedFiles, what, fix).at(self.place_of(&["targets", target.as_str()]))
             }
             Trouble::InTwo { target, one, other, paths } => {
                 let count = are(paths.len());
                 let what = format!("{count} of {target} in two depots, {one} and {other}: {}", named(paths));
-                at(Finding::stops("in-two-depots", what, "name them in the leave-out of one of the two"), other, "from")
+                at(
+                    Finding::of(Code::OverlappingDepots, what, "name them in the leave-out of one of the two"),
+                    other,
+                    "from",
+                )
             }
             Trouble::Empty { depot, from } => {
                 let what = format!("the depot {depot} takes nothing from {from}");
-                at(Finding::stops("depot-empty", what, "mend only and leave-out, or remove the depot"), depot, "only")
+                at(Finding::of(Code::DepotEmpty, what, "fix only and leave-out, or remove the depot"), depot, "only")
             }
             Trouble::Nowhere { depot } => {
                 let what = format!("no target has a system that the depot {depot} is for");
-                at(Finding::stops("depot-nowhere", what, "mend when, or remove the depot"), depot, "when")
+                at(Finding::of(Code::DepotWithoutTarget, what, "fix when, or remove the depot"), depot, "when")
             }
             Trouble::Elsewhere { depot, from, target } => {
                 let what = format!("{target} needs the depot {depot}, which is made of {from}");
-                at(Finding::stops("depot-elsewhere", what, format!("prepare it too: --target {from}")), depot, "from")
+                at(Finding::of(Code::DepotOutsidePart, what, format!("prepare it too: --target {from}")), depot, "from")
             }
             Trouble::Split { bundle, depots } => {
                 let names: Vec<&str> = depots.iter().map(Name::as_str).collect();
                 let what = format!("{} would be split between {}", lantern_core::path::shown(bundle), names.join(", "));
-                let cure = "a bundle is whole: let one depot take all of it";
+                let fix = "a bundle is whole: let one depot take all of it";
                 let depot = depots.first().cloned().unwrap_or_else(Name::full_edition);
-                at(Finding::stops("bundle-split", what, cure), &depot, "from")
+                at(Finding::of(Code::BundleSplit, what, fix), &depot, "from")
             }
         }
     }
@@ -175,7 +178,7 @@ impl Project {
                         "the start file {} is in the depot {}, which not everybody downloads ({})",
                         start.file, depot.name, depot.when
                     );
-                    let finding = Finding::stops("start-conditional", what, "leave it to a depot without conditions");
+                    let finding = Finding::of(Code::StartConditional, what, "leave it to a depot without conditions");
                     findings.push(finding.at(self.place_of(&["depots", depot.name.as_str(), "when"])));
                 }
             }

@@ -79,7 +79,7 @@ pub enum ProjectError {
     #[error("{} in lantern.toml", plural(.0.len(), "thing is wrong", "things are wrong"))]
     Config(Vec<Finding>),
     /// An export cannot be taken as it is.
-    #[error("the exports cannot be sealed: {}", plural(.0.iter().filter(|f| f.severity == lantern_core::finding::Severity::Stops).count(), "finding stops", "findings stop"))]
+    #[error("the exports cannot be sealed: {}", plural(.0.iter().filter(|f| f.severity == lantern_core::finding::Severity::Error).count(), "error", "errors"))]
     Findings(Vec<Finding>),
     /// A value is missing that nobody can be asked for.
     #[error("{what} is missing")]
@@ -90,7 +90,7 @@ pub enum ProjectError {
         option: String,
     },
     /// Another lantern works on the project.
-    #[error("another lantern is at work here{}", .pid.map_or(String::new(), |pid| format!(" (process {pid})")))]
+    #[error("another lantern is working here{}", .pid.map_or(String::new(), |pid| format!(" (process {pid})")))]
     Busy {
         /// Its process, when it said so.
         pid: Option<u32>,
@@ -349,7 +349,7 @@ pub enum ProjectError {
         had: Vec<ReleaseName>,
     },
     /// Somebody else moved the branch in between.
-    #[error("{branch} at {place} was moved by somebody else in the meantime")]
+    #[error("{branch} at {place} was moved by someone else in the meantime")]
     Raced {
         /// The project's name for the storefront.
         place: Name,
@@ -371,7 +371,7 @@ pub enum ProjectError {
     #[error("the invitation is made, and this could not be recorded here")]
     InvitationUnrecorded(#[source] LedgerError),
     /// A storefront has done what was asked, and this computer could not write it down.
-    #[error("{place} has done it, and it could not be recorded here")]
+    #[error("{place} did it, but it could not be recorded here")]
     Unrecorded {
         /// The project's name for it.
         place: Name,
@@ -392,7 +392,7 @@ pub enum ProjectError {
         there: Vec<Name>,
     },
     /// The folder holds another game or another branch's state that must not be mixed.
-    #[error("{} holds {found}, not {wanted}", .folder.display())]
+    #[error("{} contains {found}, not {wanted}", .folder.display())]
     OtherGame {
         /// The folder.
         folder: PathBuf,
@@ -506,7 +506,7 @@ impl ProjectError {
     }
 
     /// Returns what to do, a sentence each.
-    pub fn cures(&self) -> Vec<String> {
+    pub fn fixes(&self) -> Vec<String> {
         let one = |text: &str| vec![text.to_owned()];
         match self {
             Self::NoProject(_) => one("go to the game's folder, name it with --project, or begin one: lantern init"),
@@ -538,8 +538,8 @@ impl ProjectError {
             Self::NoTitle { place, edition } => {
                 vec![format!("add its handle to [storefronts.{place}]: handle = {{ {edition} = \"…\" }}")]
             }
-            Self::NothingFor { place, .. } => vec![format!("look at targets = […] in [storefronts.{place}]")],
-            Self::Withdrawn { .. } => one("mend it, raise the version, and prepare again"),
+            Self::NothingFor { place, .. } => vec![format!("check targets = […] in [storefronts.{place}]")],
+            Self::Withdrawn { .. } => one("fix it, raise the version, and prepare again"),
             Self::NothingAside(_) => one("name what players do not get: keep-aside = [\"*.pdb\"] in its target"),
             Self::Freed(release) => {
                 vec![format!("prepare the same exports again, and {release} comes back; or choose another release")]
@@ -553,19 +553,19 @@ impl ProjectError {
             Self::OutputForm(_) => one("name it .zip, .tar, .tar.gz or .tar.zst; anything else becomes a folder"),
             Self::OutputThere(_) => one("name a path where nothing is yet; nothing is overwritten"),
             Self::OtherPlace { place, .. } => vec![
-                "if the place was set up anew, connect again and look at what is there before you push".to_owned(),
+                "if the storefront was set up again, connect again and check what is there before you push".to_owned(),
                 format!("lantern connect {place}"),
             ],
             Self::OtherTitle(other) => {
                 let OtherTitle { place, ours, .. } = &**other;
-                vec![format!("mend the handle in [storefronts.{place}]; lantern.toml says that this game is {ours}")]
+                vec![format!("fix the handle in [storefronts.{place}]; in lantern.toml this game is {ours}")]
             }
             Self::SealedElsewhere { place, .. } => vec![
                 "do it on the computer that sealed it, or prepare the same exports here".to_owned(),
                 format!("to have it as players do: lantern install {place} BRANCH DIR"),
             ],
-            Self::Rules { refusals, .. } => refusals.iter().map(|r| r.cure.clone()).collect(),
-            Self::NoDepot { .. } => one("make the depot at the place, or mend its handle in lantern.toml"),
+            Self::Rules { refusals, .. } => refusals.iter().map(|r| r.fix.clone()).collect(),
+            Self::NoDepot { .. } => one("make the depot at the storefront, or fix its handle in lantern.toml"),
             Self::NotPushed { release, place } => vec![format!("lantern push {place} \"{release}\"")],
             Self::NothingBefore { place, branch } => {
                 vec![format!("choose a release yourself: lantern promote {place} {branch} VERSION")]
@@ -588,7 +588,7 @@ impl ProjectError {
                 ]
             }
             Self::Raced { place, .. } => {
-                vec![format!("look at what is there now, then decide again: lantern live, lantern promote {place} …")]
+                vec![format!("check what is there now, then decide again: lantern live, lantern promote {place} …")]
             }
             Self::Unsettled { .. } => {
                 one("run the same command again: it asks the storefront what happened before it does anything")
@@ -609,10 +609,10 @@ impl ProjectError {
                 one("go to the game's folder, or install again: lantern install STOREFRONT BRANCH DIR")
             }
             Self::OpenBranch { place, branch } => vec![
-                "whoever installs from it needs no invitation".to_owned(),
-                format!("to give somebody an add-on there: lantern invite {place} {branch} --owns EDITION --for NAME"),
+                "installing from it needs no invitation".to_owned(),
+                format!("to give someone an add-on there: lantern invite {place} {branch} --owns EDITION --for NAME"),
             ],
-            Self::NoInvitation { there, .. } if there.is_empty() => one("there is none that holds"),
+            Self::NoInvitation { there, .. } if there.is_empty() => one("there is no valid one"),
             Self::NoInvitation { there, .. } => vec![format!("there are {}", there.join(", "))],
             Self::NumberTaken { highest, .. } => {
                 let next = BuildNumber::after(Some(*highest)).map_or_else(|_| "none".to_owned(), |n| n.to_string());
@@ -630,16 +630,16 @@ impl ProjectError {
             ],
             Self::Ledger(error) => cures_of_ledger(error),
             Self::InvitationUnrecorded(source) => {
-                let mut cures = cures_of_ledger(source);
-                cures.push("the invitation above holds all the same".to_owned());
-                cures
+                let mut fixes = cures_of_ledger(source);
+                fixes.push("the invitation above is valid all the same".to_owned());
+                fixes
             }
             Self::Unrecorded { source, .. } => {
-                let mut cures = cures_of_ledger(source);
-                cures.push("the same command asks the storefront, records it, and does nothing twice".to_owned());
-                cures
+                let mut fixes = cures_of_ledger(source);
+                fixes.push("the same command asks the storefront, records it, and does nothing twice".to_owned());
+                fixes
             }
-            Self::Stopped | Self::Seal(SealError::Stopped) => one("run the same command again to go on"),
+            Self::Stopped | Self::Seal(SealError::Stopped) => one("run the same command again to continue"),
             other => cures_of_computer(other),
         }
     }
@@ -654,7 +654,7 @@ fn one_of(names: &[Name]) -> String {
 }
 
 /// Returns what to do when this computer's disk refuses something; none when the system's reason says it all.
-pub const fn cure_of_disk(kind: ErrorKind) -> Option<&'static str> {
+pub const fn fix_of_disk(kind: ErrorKind) -> Option<&'static str> {
     match kind {
         ErrorKind::StorageFull | ErrorKind::QuotaExceeded => Some("free some room, then run the same command again"),
         ErrorKind::PermissionDenied => Some("give yourself the right to it, then run the same command again"),
@@ -670,7 +670,7 @@ pub const fn cure_of_disk(kind: ErrorKind) -> Option<&'static str> {
         | ErrorKind::InvalidData
         | ErrorKind::InvalidFilename
         | ErrorKind::UnexpectedEof => None,
-        _ => Some("run the same command again; if it fails there again, look at the disk"),
+        _ => Some("run the same command again; if it fails there again, check the disk"),
     }
 }
 
@@ -678,7 +678,7 @@ pub const fn cure_of_disk(kind: ErrorKind) -> Option<&'static str> {
 const MAX_LEDGER_PATH: usize = 500;
 
 fn cures_of_ledger(error: &LedgerError) -> Vec<String> {
-    let cure = match error {
+    let fix = match error {
         LedgerError::Open { path, .. } if path.as_os_str().len() > MAX_LEDGER_PATH => {
             Some("move the game's folder to a shorter path: the ledger's database takes no path above 500 bytes")
         }
@@ -688,10 +688,10 @@ fn cures_of_ledger(error: &LedgerError) -> Vec<String> {
             Some(ErrorKind::ReadOnlyFilesystem | ErrorKind::PermissionDenied) => {
                 Some("make the folder .lantern writable for yourself, then run the same command again")
             }
-            says => says.and_then(cure_of_disk),
+            says => says.and_then(fix_of_disk),
         },
     };
-    vec![cure.unwrap_or("look at the disk that .lantern lies on, then run the same command again").to_owned()]
+    vec![fix.unwrap_or("check the disk that .lantern is on, then run the same command again").to_owned()]
 }
 
 /// Looks for the system's own reason at the end of the chain.
@@ -707,7 +707,7 @@ fn system_says(error: &(dyn std::error::Error + 'static)) -> Option<ErrorKind> {
 }
 
 fn cures_of_computer(error: &(dyn std::error::Error + 'static)) -> Vec<String> {
-    system_says(error).and_then(cure_of_disk).map(str::to_owned).into_iter().collect()
+    system_says(error).and_then(fix_of_disk).map(str::to_owned).into_iter().collect()
 }
 
 fn class_of_store(error: &StoreError) -> Class {
@@ -720,7 +720,7 @@ fn class_of_store(error: &StoreError) -> Class {
 fn cures_of_store(error: &StoreError) -> Vec<String> {
     match class_of_store(error) {
         Class::Damaged => {
-            vec!["lantern repair makes it whole again; lantern verify says what else is damaged".to_owned()]
+            vec!["lantern repair restores it; lantern verify shows what else is damaged".to_owned()]
         }
         _ => cures_of_computer(error),
     }
@@ -738,7 +738,7 @@ fn class_of_install(error: &InstallError) -> Class {
             None => Class::Damaged,
         },
         InstallError::Wrong { .. }
-        | InstallError::Manifest(_)
+        | InstallError::Recipe(_)
         | InstallError::Depots(_)
         | InstallError::Lost(_)
         | InstallError::Unfinished(_)
@@ -759,15 +759,15 @@ fn cures_of_install(error: &InstallError) -> Vec<String> {
             one("move it away yourself, or leave out --own-files stop: then it is moved aside. Nothing was changed")
         }
         InstallError::NoLinks { .. } => {
-            let cure = if cfg!(windows) {
+            let fix = if cfg!(windows) {
                 "switch on the developer mode of Windows, which lets programs make links. Nothing was changed"
             } else {
                 "install on a disk that has links. Nothing was changed"
             };
-            one(cure)
+            one(fix)
         }
         InstallError::CannotReplace { source, .. } => {
-            let cure = match source.kind() {
+            let fix = match source.kind() {
                 ErrorKind::PermissionDenied if cfg!(unix) => {
                     "give yourself the right to write there. Nothing was changed"
                 }
@@ -775,14 +775,14 @@ fn cures_of_install(error: &InstallError) -> Vec<String> {
                     "is the game running, or the file open? Close it, then run the same command again. Nothing was changed"
                 }
             };
-            one(cure)
+            one(fix)
         }
         InstallError::NoRoom(_) => one("free some room, then run the same command again. Nothing was changed"),
-        InstallError::Wrong { .. } | InstallError::Manifest(_) | InstallError::Depots(_) => {
-            one("try again; if it stays, tell the storefront. Nothing was changed in the folder")
+        InstallError::Wrong { .. } | InstallError::Recipe(_) | InstallError::Depots(_) => {
+            one("try again; if it happens again, report it to the storefront. Nothing was changed in the folder")
         }
         InstallError::Fetch { source, .. } => match place_behind(source.source.as_ref()) {
-            Some(PlaceError::Refused(problem)) => vec![problem.cure.clone()],
+            Some(PlaceError::Refused(problem)) => vec![problem.fix.clone()],
             _ => one("run the same command again: what has come is kept"),
         },
         InstallError::Stopped => one("run the same command again: what has come is kept"),
@@ -794,10 +794,10 @@ fn cures_of_install(error: &InstallError) -> Vec<String> {
             format!("or go back to what was there: lantern install --give-up {}", folder.display()),
         ],
         InstallError::HalfSwitched(source) => {
-            let mut cures = cures_of_install(source);
-            cures.push("do not play yet: the same command finishes it, and needs no storefront for that".to_owned());
-            cures.push("or go back to what was there: lantern install --give-up DIR".to_owned());
-            cures
+            let mut fixes = cures_of_install(source);
+            fixes.push("do not play yet: the same command finishes it, and needs no storefront for that".to_owned());
+            fixes.push("or go back to what was there: lantern install --give-up DIR".to_owned());
+            fixes
         }
         other => cures_of_computer(other),
     }
@@ -824,27 +824,30 @@ fn cures_of_place(place: &Name, error: &PlaceError) -> Vec<String> {
             ]
         }
         PlaceError::AccessNotKept { .. } => {
-            vec!["wait a moment, then run the same command again; if it stays, tell the storefront".to_owned()]
+            vec![
+                "wait a moment, then run the same command again; if it happens again, report it to the storefront"
+                    .to_owned(),
+            ]
         }
         PlaceError::Nonsense { .. } => vec!["is the address that of a storefront?".to_owned()],
         PlaceError::Protocol { .. } => vec!["get a newer lantern".to_owned()],
         PlaceError::Refused(problem) if problem.name() == "no-access" => vec![format!("lantern connect {place}")],
         PlaceError::Refused(problem) if problem.name() == "not-invited" => vec![
-            format!("{}, then install with --invitation TEXT", problem.cure),
+            format!("{}, then install with --invitation TEXT", problem.fix),
             format!("if you make the game: lantern connect {place}"),
         ],
         PlaceError::Refused(problem) if problem.name() == "not-owned" => vec![
-            format!("{}: install with --invitation TEXT", problem.cure),
+            format!("{}: install with --invitation TEXT", problem.fix),
             "to do without it: install with --without DEPOT".to_owned(),
         ],
-        PlaceError::Refused(problem) => vec![problem.cure.clone()],
+        PlaceError::Refused(problem) => vec![problem.fix.clone()],
         PlaceError::WrongSecret { .. } => {
             vec![format!(
                 "copy name and secret again from the storefront's own pages, then: lantern connect {place} --client NAME"
             )]
         }
         PlaceError::NotConnected { .. } => vec![format!("lantern connect {place}")],
-        PlaceError::Stopped => vec!["run the same command again to go on".to_owned()],
+        PlaceError::Stopped => vec!["run the same command again to continue".to_owned()],
         _ => Vec::new(),
     }
 }

@@ -8,7 +8,7 @@ use std::fs::{self, File, Metadata};
 use std::io::{self, Cursor, Read, Seek, SeekFrom};
 use std::path::{Path, PathBuf};
 
-use lantern_core::finding::{Finding, listed};
+use lantern_core::finding::{Code, Finding, join_some};
 use lantern_core::path::{TreePath, is_reserved, shown};
 use lantern_core::patterns::Patterns;
 use lantern_core::size::Size;
@@ -17,7 +17,7 @@ use lantern_formats::zip::{self, Method, Packed};
 use lantern_store::seal::{SourceEntry, SourceKind};
 use serde::{Deserialize, Serialize};
 
-/// What the file system says of a file; equal stamps let reading be saved, under the rule in [`crate::seen`].
+/// What the file system says of a file; equal stamps let reading be saved, under the rule in [`crate::digest_cache`].
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(from = "(u64, i64, i64, u64)", into = "(u64, i64, i64, u64)")]
 pub(crate) struct Stamp {
@@ -40,9 +40,6 @@ impl From<Stamp> for (u64, i64, i64, u64) {
         (stamp.size, stamp.modified_ns, stamp.changed_ns, stamp.inode)
     }
 }
-
-/// The code of the finding that there is no export where one should be.
-pub(crate) const EXPORT_MISSING: &str = "export-missing";
 
 /// How old a file must be when it is read for its stamp to tell it from any later one: file systems count time in
 /// steps of up to two seconds.
@@ -205,8 +202,8 @@ impl Reserved {
         let more = if self.names.len() > RESERVED_NAMED { ", …" } else { "" };
         let what =
             format!("left out, because the name is reserved for Lantern's own files: {}{more}", names.join(", "));
-        let cure = "is this an installed copy of the game? Export into a folder of its own";
-        (!names.is_empty()).then(|| Finding::warns("reserved-name", what, cure))
+        let fix = "is this an installed copy of the game? Export into a folder of its own";
+        (!names.is_empty()).then(|| Finding::of(Code::ReservedName, what, fix))
     }
 }
 
@@ -253,7 +250,7 @@ impl Export {
                 true => format!("the export {} is an archive of a kind that is not read here", shown(&shown_path)),
                 false => format!("the export {} is neither a folder nor an archive nor a package", shown(&shown_path)),
             };
-            stops("export-form", what, format!("name a folder, or a file that ends in one of {endings}"))
+            boxed(Code::ExportForm, what, format!("name a folder, or a file that ends in one of {endings}"))
         })?;
         let mut export = Self { shown: shown_path, form, path, spool: None, entries: Vec::new() };
         let mut left_out = Vec::new();
@@ -275,7 +272,7 @@ impl Export {
             }
             Form::Package(_) => {
                 let name = Path::new(&export.shown).file_name().and_then(|name| name.to_str()).unwrap_or_default();
-                let path = TreePath::new(name).map_err(|e| stops("name", e.to_string(), "rename the file"))?;
+                let path = TreePath::new(name).map_err(|e| boxed(Code::BadName, e.to_string(), "rename the file"))?;
                 let source = SourceEntry { path, kind: SourceKind::File { size: metadata.len() } };
                 let (stamp, at) = (Some(Stamp::of(&metadata)), At::Disk(export.path.clone()));
                 export.entries.push(Listed { source, stamp, at });
@@ -294,15 +291,15 @@ impl Export {
         findings.extend(leaving.iter().take(MAX_LINKS_NAMED).map(|(path, target)| folder::link_leaves(path, target)));
         if let Some(more) = leaving.len().checked_sub(MAX_LINKS_NAMED).filter(|more| *more > 0) {
             let what = format!("{more} more links of {} lead out of the export", shown(&export.shown));
-            findings.push(Finding::stops("link-leaves", what, "is it the folder that you mean?"));
+            findings.push(Finding::of(Code::EscapingLink, what, "is it the folder that you mean?"));
         }
         let dead = links_to_nothing(export.links(), |path| export.holds(path));
         let dead: Vec<String> = dead.iter().map(|(path, target)| format!("{path} (to {})", shown(target))).collect();
         if !dead.is_empty() {
             let verb = if dead.len() == 1 { "leads" } else { "lead" };
             let what =
-                format!("{} {verb} to nothing in the export, or in a circle", listed(&dead, MAX_DEAD_LINKS_NAMED));
-            findings.push(Finding::warns("link-dead", what, "remove it, or name it in leave-out"));
+                format!("{} {verb} to nothing in the export, or in a circle", join_some(&dead, MAX_DEAD_LINKS_NAMED));
+            findings.push(Finding::of(Code::DanglingLink, what, "remove it, or name it in leave-out"));
         }
         Ok(Found { export, left_out, findings })
     }
@@ -331,7 +328,7 @@ impl Export {
         let in_the_way = |path: &TreePath| path.parents().find(|parent| self.has(parent)).map(str::to_owned);
         let (path, above) = self.entries.iter().find_map(|e| Some((&e.source.path, in_the_way(&e.source.path)?)))?;
         let what = format!("{path} lies below {}, which is not a folder", shown(&above));
-        Some(Finding::stops("below-a-file", what, "pack the archive again: it holds one name twice"))
+        Some(Finding::of(Code::PathBelowFile, what, "pack the archive again: it contains one name twice"))
     }
 
     #[cfg(test)]
@@ -448,7 +445,7 @@ impl Export {
 
 /// What cannot be listed or opened is reported as.
 pub(crate) fn unreadable(whose: &str, error: &io::Error) -> Finding {
-    let cure = match error.kind() {
+    let fix = match error.kind() {
         io::ErrorKind::NotFound => "it was there a moment ago: wait until the engine has finished writing",
         io::ErrorKind::Unsupported => "pack it in the usual way: deflate, Zstandard, or not compressed",
         io::ErrorKind::InvalidData | io::ErrorKind::InvalidInput | io::ErrorKind::UnexpectedEof => {
@@ -456,7 +453,7 @@ pub(crate) fn unreadable(whose: &str, error: &io::Error) -> Finding {
         }
         _ => "give yourself the right to read it",
     };
-    Finding::stops("unreadable", format!("{whose} cannot be read: {error}"), cure)
+    Finding::of(Code::Unreadable, format!("{whose} cannot be read: {error}"), fix)
 }
 
 /// Longest file that is sealed, in bytes. Ours: far above any file of a game, and what is known of each 32 KiB of it
@@ -467,7 +464,7 @@ fn too_large(entry: &SourceEntry) -> Option<Finding> {
     let size = entry.size();
     let what =
         || format!("{} is {} long; no file of a build is longer than {}", entry.path, Size(size), Size(MAX_FILE_LEN));
-    (size > MAX_FILE_LEN).then(|| Finding::stops("too-large", what(), "is it a disk image? Name it in leave-out"))
+    (size > MAX_FILE_LEN).then(|| Finding::of(Code::TooLarge, what(), "is it a disk image? Name it in leave-out"))
 }
 
 /// What went wrong with an archive, as an error of reading.
@@ -516,26 +513,26 @@ impl Seek for Section {
     }
 }
 
-pub(crate) fn stops(code: &str, what: impl Into<String>, cure: impl Into<String>) -> Box<Finding> {
-    Box::new(Finding::stops(code, what, cure))
+pub(crate) fn boxed(code: Code, what: impl Into<String>, fix: impl Into<String>) -> Box<Finding> {
+    Box::new(Finding::of(code, what, fix))
 }
 
 fn no_root(inside: &str, export: &str) -> Box<Finding> {
     let what = format!("there is no folder {} in {}", shown(inside), shown(export));
-    stops("export-root", what, "mend export-root, or leave it out")
+    boxed(Code::ExportRoot, what, "fix export-root, or leave it out")
 }
 
 fn not_there(path: &Path, shown_path: &str, error: &io::Error) -> Box<Finding> {
     if error.kind() != io::ErrorKind::NotFound {
         let what = format!("the export {} cannot be read: {error}", shown(shown_path));
-        return stops("unreadable", what, "give yourself the right to read it");
+        return boxed(Code::Unreadable, what, "give yourself the right to read it");
     }
     let what = format!("the export {} is not there", shown(shown_path));
-    let cure = match nearest_sibling(path) {
-        Some(near) => format!("there is {near:?} beside it; mend the path, or export the game there"),
-        None => "export the game there, or mend the path".to_owned(),
+    let fix = match nearest_sibling(path) {
+        Some(near) => format!("there is {near:?} next to it; fix the path, or export the game there"),
+        None => "export the game there, or fix the path".to_owned(),
     };
-    stops(EXPORT_MISSING, what, cure)
+    boxed(Code::ExportMissing, what, fix)
 }
 
 /// Returns the name of something beside a missing export that may have been meant.
@@ -573,11 +570,11 @@ fn newest(root: &Path, export: &str, findings: &mut Vec<Finding>) -> Result<Stri
     let age = |p: &String| (written(&root.join(p)), p.clone());
     let Some(newest) = found.iter().max_by_key(|p| age(p)).cloned() else {
         let what = format!("no export fits {}", shown(export));
-        return Err(stops(EXPORT_MISSING, what, "export the game there, or mend the pattern"));
+        return Err(boxed(Code::ExportMissing, what, "export the game there, or fix the pattern"));
     };
     if found.len() > 1 {
         let what = format!("{} is the newest of {} exports that fit {}", shown(&newest), found.len(), shown(export));
-        findings.push(Finding::note("export-newest", what));
+        findings.push(Finding::note(Code::NewestExportTaken, what));
     }
     Ok(newest)
 }

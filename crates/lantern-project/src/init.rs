@@ -14,7 +14,7 @@ use lantern_store::durable;
 
 use crate::ProjectError;
 use crate::export::{Export, Form, Reading};
-use crate::intake::look;
+use crate::intake::detect;
 use crate::project::{Project, make_state_folder};
 
 /// What is known of the game; whatever is not seen must be told.
@@ -64,7 +64,7 @@ pub struct SeenExport {
 
 /// What looking for exports showed.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
-pub struct Looked {
+pub struct FoundExports {
     /// Folders, archives and packages with something that starts.
     pub seen: Vec<SeenExport>,
     /// What lies beside them although nothing at its top starts.
@@ -76,8 +76,8 @@ pub const EXPORT_FOLDERS: [&str; 9] =
     ["exports", "export", "builds", "build", "dist", "output", "out", "releases", "release"];
 
 /// Looks for what an engine may have written: folders, archives and packages.
-pub fn look_for_exports(root: &Path) -> Looked {
-    let mut out = Looked::default();
+pub fn look_for_exports(root: &Path) -> FoundExports {
+    let mut out = FoundExports::default();
     let names_in = |folder: &str| {
         let entries = fs::read_dir(root.join(folder)).into_iter().flatten().flatten();
         let mut names: Vec<String> = entries.filter_map(|e| e.file_name().into_string().ok()).collect();
@@ -125,12 +125,12 @@ fn look_into(root: &Path, path: &str) -> Option<SeenExport> {
         Export::find(&reading).ok().map(|found| found.export)
     };
     let export = list(None)?;
-    let starts = look::starts(&export);
-    let inside = look::single_top(&export).filter(|_| starts.is_empty());
+    let starts = detect::starts(&export);
+    let inside = detect::single_top(&export).filter(|_| starts.is_empty());
     let Some(inside) = inside else {
         return Some(SeenExport { path: path.to_owned(), starts, root: None });
     };
-    let starts = look::starts(&list(Some(&inside))?);
+    let starts = detect::starts(&list(Some(&inside))?);
     let root = Some(inside).filter(|_| !starts.is_empty());
     Some(SeenExport { path: path.to_owned(), starts, root })
 }
@@ -185,7 +185,7 @@ fn write(answers: &InitAnswers) -> String {
     let mut lines: Vec<String> = vec![
         "#:schema .lantern/lantern.schema.json".to_owned(),
         "# What the game is, what its exports are, and where players get it.".to_owned(),
-        "# Paths start at this file's folder and use / on every system. No secret ever stands here.".to_owned(),
+        "# Paths start at this file's folder and use / on every system. Never write a secret here.".to_owned(),
         String::new(),
         "[game]".to_owned(),
         format!("name = {}", quoted(&answers.name)),
@@ -215,9 +215,9 @@ fn write(answers: &InitAnswers) -> String {
         Some(place) => lines.extend(storefront(place)),
         None => lines.extend([
             "# [storefronts.brambleyard]".to_owned(),
-            "# kind = \"market\"".to_owned(),
+            "# kind = \"protocol\"".to_owned(),
             "# address = \"http://127.0.0.1:4870\"  # the stand-in: lantern rehearse".to_owned(),
-            "# handle = \"saltmarsh-post\"  # what the place calls the game".to_owned(),
+            "# handle = \"saltmarsh-post\"  # what the storefront calls the game".to_owned(),
             format!("# depots = {{ {first} = \"sp-{first}\" }}  # ours = theirs"),
             "#".to_owned(),
             "# [storefronts.brambleyard.branches]".to_owned(),
@@ -275,9 +275,9 @@ fn storefront(place: &InitStorefront) -> Vec<String> {
     let one_line = format!("depots = {{ {} }}  # ours = theirs", depots.join(", "));
     let mut lines = vec![
         format!("[storefronts.{name}]"),
-        "kind = \"market\"".to_owned(),
+        "kind = \"protocol\"".to_owned(),
         format!("address = {}", quoted(address)),
-        format!("handle = {}  # what the place calls the game", quoted(handle)),
+        format!("handle = {}  # what the storefront calls the game", quoted(handle)),
     ];
     if one_line.chars().count() <= 100 {
         lines.push(one_line);

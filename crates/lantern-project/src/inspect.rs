@@ -1,21 +1,23 @@
 //! `inspect`: what a file or folder is, without any project.
 
 mod android;
+mod code_resources;
+mod fact;
 mod linux;
 mod macos;
 mod profile;
-mod seal;
 mod signer;
 mod web;
 mod windows;
 
+pub use fact::Fact;
 pub(crate) use linux::too_new as too_new_for_linux;
 pub(crate) use macos::{too_new as too_new_for_macos, verify_code};
 
 use std::io::{self, Read};
 use std::path::Path;
 
-use lantern_core::finding::Finding;
+use lantern_core::finding::{Code, Finding, Severity};
 use lantern_core::path::shown;
 use lantern_core::patterns::Patterns;
 use lantern_core::progress::Progress;
@@ -26,8 +28,8 @@ use lantern_formats::program::{self, Kind, Program};
 use lantern_store::seal::{SourceEntry, SourceKind};
 
 use crate::export::{Export, Form, ReadSeek, Reading, unreadable};
-use crate::intake::{Intake, lack_of_package, look, not_a_package, other, systems_of};
-use crate::{ProjectError, outside};
+use crate::intake::{Intake, detect, lack_of_package, not_a_build, not_a_package, systems_of};
+use crate::{ProjectError, environment};
 
 /// Longest small file that is read whole to look at it, in bytes: icons, property lists, pages.
 const MAX_SMALL_LEN: u64 = 16 * 1024 * 1024;
@@ -90,7 +92,7 @@ pub struct Inspected {
     /// Whether and how it is signed.
     pub signature: Signature,
     /// What else is worth knowing: what, and what of it.
-    pub facts: Vec<(&'static str, String)>,
+    pub facts: Vec<(Fact, String)>,
     /// What is wrong or probably wrong.
     pub findings: Vec<Finding>,
     /// When anything of that is next to be said otherwise although the thing is as it is, in seconds since 1970: a
@@ -128,7 +130,7 @@ impl Inspected {
 
     /// Something is to be said otherwise from a moment on, if it is still to come.
     fn changes_at(&mut self, moment: Option<jiff::Timestamp>) {
-        let moment = moment.filter(|moment| *moment >= outside::now()).map(jiff::Timestamp::as_second);
+        let moment = moment.filter(|moment| *moment >= environment::now()).map(jiff::Timestamp::as_second);
         self.judged_until = self.judged_until.into_iter().chain(moment).min();
     }
 }
@@ -174,7 +176,7 @@ fn look_at(path: &Path, shown_path: &str, progress: &dyn Progress) -> Result<Ins
     let no = |e: io::Error| {
         let mut finding = unreadable(&shown(shown_path), &e);
         if e.kind() == io::ErrorKind::NotFound {
-            finding.cure = Some("name a file or folder that is there".to_owned());
+            finding.fix = Some("name a file or folder that is there".to_owned());
         }
         Box::new(finding)
     };
@@ -190,7 +192,7 @@ fn look_at(path: &Path, shown_path: &str, progress: &dyn Progress) -> Result<Ins
         // Reading a pipe or a device would wait for ever.
         if !metadata.is_file() {
             let what = format!("{} is neither a file nor a folder", shown(shown_path));
-            return Err(Box::new(Finding::stops("special-file", what, "name a file or folder")));
+            return Err(Box::new(Finding::of(Code::SpecialFile, what, "name a file or folder")));
         }
         let mut file = std::fs::File::open(&full).map_err(no)?;
         return Ok(one_file(&mut file, shown_path, &name, metadata.len(), progress));
@@ -219,12 +221,12 @@ fn look_at(path: &Path, shown_path: &str, progress: &dyn Progress) -> Result<Ins
         }
         return Ok(out);
     }
-    let mut starts = look::starts(&export);
-    if let (true, Some(inside)) = (starts.is_empty(), look::single_top(&export)) {
+    let mut starts = detect::starts(&export);
+    if let (true, Some(inside)) = (starts.is_empty(), detect::single_top(&export)) {
         let deeper = list(Some(&inside), None)?.export;
-        starts = look::starts(&deeper);
+        starts = detect::starts(&deeper);
         if !starts.is_empty() {
-            out.facts.push(("all lies in", format!("{inside}/")));
+            out.facts.push((Fact::TopFolder, format!("{inside}/")));
             export = deeper;
         }
     }
@@ -232,9 +234,9 @@ fn look_at(path: &Path, shown_path: &str, progress: &dyn Progress) -> Result<Ins
     if out.starts.is_empty() && !is_bundle {
         let none = || {
             let what = "nothing at the top of it starts".to_owned();
-            Finding::warns("no-start", what, "is it the folder that the engine wrote?")
+            Finding::of(Code::NoStart, what, "is it the folder that the engine wrote?").with_severity(Severity::Warning)
         };
-        out.findings.push(other::recognise(&export).unwrap_or_else(none));
+        out.findings.push(not_a_build::recognise(&export).unwrap_or_else(none));
     }
     Ok(out)
 }
@@ -286,7 +288,7 @@ fn one_file(mut from: &mut dyn ReadSeek, path: &str, name: &str, len: u64, progr
             });
             out.systems = systems_of(&program);
             let machines: Vec<String> = program.machines.iter().map(ToString::to_string).collect();
-            out.facts.push(("processor", machines.join(", ")));
+            out.facts.push((Fact::Processor, machines.join(", ")));
             match program.form {
                 program::Form::Pe => windows::program(from, None, name, &mut out),
                 program::Form::Elf => linux::program(from, None, name, &mut out),
@@ -300,7 +302,7 @@ fn one_file(mut from: &mut dyn ReadSeek, path: &str, name: &str, len: u64, progr
                 Ok(_) => {
                     if let Some((width, height)) = lantern_formats::icon::png_size(&first) {
                         out.form = Some("a picture");
-                        out.facts.push(("size", format!("{width} × {height} pixels")));
+                        out.facts.push((Fact::PictureSize, format!("{width} × {height} pixels")));
                     }
                 }
                 Err(error) => out.findings.push(unreadable(&shown(name), &error)),
@@ -316,24 +318,24 @@ fn broken(name: &str, error: &FormatError) -> Option<Finding> {
     match error {
         FormatError::Not { .. } => None,
         FormatError::Io(error) => Some(unreadable(&shown(name), error)),
-        other => Some(Finding::stops("broken-program", format!("{}: {other}", shown(name)), "export again")),
+        other => Some(Finding::of(Code::BrokenProgram, format!("{}: {other}", shown(name)), "export again")),
     }
 }
 
 /// What a signature that does not hold is reported as.
 fn signature_broken(whose: &str, why: &str) -> Finding {
-    let what = format!("{whose} does not hold: {why}");
-    Finding::stops("signature-broken", what, "sign it again, as the very last step")
+    let what = format!("{whose} is not valid: {why}");
+    Finding::of(Code::BrokenSignature, what, "sign it again, as the very last step")
 }
 
 /// What is said of an icon that is missing or small.
-fn icon_findings(name: &str, sizes: &[u16], wanted: u16, cure: &str) -> Option<Finding> {
+fn icon_findings(name: &str, sizes: &[u16], wanted: u16, fix: &str) -> Option<Finding> {
     match sizes.last() {
         None => {
-            Some(Finding::warns("no-icon", format!("{name} has no icon"), "set one in the engine and export again"))
+            Some(Finding::of(Code::NoIcon, format!("{name} has no icon"), "set one in the engine and export again"))
         }
         Some(size) if *size < wanted => {
-            Some(Finding::warns("small-icon", format!("the largest icon of {name} has {size} pixels"), cure))
+            Some(Finding::of(Code::SmallIcon, format!("the largest icon of {name} has {size} pixels"), fix))
         }
         Some(_) => None,
     }

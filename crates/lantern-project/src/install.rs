@@ -2,7 +2,7 @@
 
 use std::path::{Component, Path, PathBuf};
 
-use lantern_core::digest::{Digest, ManifestId};
+use lantern_core::digest::{Digest, RecipeId};
 use lantern_core::event::BranchBuild;
 use lantern_core::invitation::Invitation;
 use lantern_core::names::{FolderName, Handle, Name};
@@ -10,8 +10,8 @@ use lantern_core::progress::Progress;
 use lantern_core::release::{Start, start_for};
 use lantern_core::system::System;
 use lantern_store::fetch::{Fetch, FetchError};
-use lantern_store::install::{self, GivenUp, InstallError, Installed, Looked, OwnFiles, Report, Verified, Wanted};
-use lantern_storefront::market::{Invited, Market};
+use lantern_store::install::{self, FolderState, GivenUp, InstallError, Installed, OwnFiles, Report, Verified, Wanted};
+use lantern_storefront::http::{HttpStorefront, Invited};
 use lantern_storefront::protocol::{BuildDepot, BuildTarget, Play, problem};
 use lantern_storefront::{PlaceError, Player, Storefront};
 use schemars::JsonSchema;
@@ -20,7 +20,7 @@ use serde_json::Value;
 
 use crate::places::title_of;
 use crate::project::Project;
-use crate::{ProjectError, access, outside};
+use crate::{ProjectError, access, environment};
 
 /// What is kept beside an installed build.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
@@ -79,7 +79,7 @@ struct Private {
 const PRIVATE_FORMAT: &str = "lantern.private/1";
 
 impl Private {
-    fn of(looked: Option<&Looked>) -> Option<Self> {
+    fn of(looked: Option<&FolderState>) -> Option<Self> {
         let private = looked?.private.clone()?;
         serde_json::from_value(private).ok().filter(|private: &Self| private.format == PRIVATE_FORMAT)
     }
@@ -103,7 +103,7 @@ pub struct InstallDone {
 }
 
 struct FromBranch<'a> {
-    market: &'a Market,
+    client: &'a HttpStorefront,
     title: &'a Handle,
     branch: &'a Name,
 }
@@ -116,21 +116,21 @@ impl FromBranch<'_> {
 }
 
 impl Fetch for FromBranch<'_> {
-    fn manifest(&self, manifest: ManifestId) -> Result<Vec<u8>, FetchError> {
-        self.market.play_manifest(self.title, self.branch, manifest).map_err(Self::failed)
+    fn recipe(&self, recipe: RecipeId) -> Result<Vec<u8>, FetchError> {
+        self.client.play_recipe(self.title, self.branch, recipe).map_err(Self::failed)
     }
     fn segment(&self, digest: &Digest) -> Result<Vec<u8>, FetchError> {
-        self.market.play_segment(self.title, self.branch, digest).map_err(Self::failed)
+        self.client.play_segment(self.title, self.branch, digest).map_err(Self::failed)
     }
-    fn locator(&self, manifest: ManifestId) -> Result<Vec<u8>, FetchError> {
-        self.market.play_locator(self.title, self.branch, manifest).map_err(Self::failed)
+    fn locator(&self, recipe: RecipeId) -> Result<Vec<u8>, FetchError> {
+        self.client.play_locator(self.title, self.branch, recipe).map_err(Self::failed)
     }
     fn pack_range(&self, pack: &Digest, offset: u32, len: u32) -> Result<Vec<u8>, FetchError> {
-        self.market.play_pack(self.title, self.branch, pack, offset, len).map_err(Self::failed)
+        self.client.play_pack(self.title, self.branch, pack, offset, len).map_err(Self::failed)
     }
 }
 
-/// What a storefront refuses while something is fetched is its own refusal, with its own cure.
+/// What a storefront refuses while something is fetched is its own refusal, with its own fix.
 fn refused_by(place: &Name) -> impl FnOnce(InstallError) -> ProjectError + '_ {
     |error| match error {
         InstallError::Fetch { what, source: FetchError { is_gone: false, source } } => {
@@ -172,7 +172,7 @@ fn refuse_other_game(folder: &Path, title: &Handle, installed: &Installed) -> Re
 }
 
 /// Looks at a folder, and finishes a switch that a break had cut there: that needs no storefront. Says whether it did.
-fn look_and_finish(folder: &Path, title: &Handle) -> Result<(Option<Looked>, bool), ProjectError> {
+fn look_and_finish(folder: &Path, title: &Handle) -> Result<(Option<FolderState>, bool), ProjectError> {
     let looked = install::look(folder)?;
     for installed in looked.iter().flat_map(|looked| looked.installed.iter().chain(&looked.begun)) {
         refuse_other_game(folder, title, installed)?;
@@ -208,16 +208,16 @@ pub fn install_branch(
     // Those who make the game are let in everywhere. Access that cannot be read is no concern of a player's: whatever it is
     // needed for will be refused, and that says how to get it.
     let found = access::find(&configured.address).ok().flatten();
-    let market = project.market(configured, None).map_err(fails)?;
-    let discovery = market.discovery().map_err(fails)?;
+    let client = project.client(configured, None).map_err(fails)?;
+    let discovery = client.discovery().map_err(fails)?;
     // It goes to nobody but the storefront that it was given by.
     let access = found.filter(|found| found.storefront == discovery.id).map(|found| found.access);
-    let market = project.market(configured, access).map_err(fails)?;
-    market.be_patient();
+    let client = project.client(configured, access).map_err(fails)?;
+    client.be_patient();
     let kept = Private::of(looked.as_ref()).filter(|kept| kept.is_for(&discovery.id, branch));
     let (invited, private) = invitation(&discovery.id, branch, wanted.invitation.as_ref(), kept)?;
-    let market = market.invited(invited);
-    let play = market.play(&title, branch).map_err(fails)?;
+    let client = client.invited(invited);
+    let play = client.play(&title, branch).map_err(fails)?;
     let (target, build) = choose(name, branch, wanted.target.as_ref(), &play)?;
     let folder = match &wanted.folder {
         Some(folder) => folder.clone(),
@@ -258,10 +258,10 @@ pub fn install_branch(
         });
     }
     let downloads = |d: &&BuildDepot| d.when.is_always() || about.with.contains(&d.depot);
-    let manifests: Vec<ManifestId> = build.depots.iter().filter(downloads).map(|d| d.manifest).collect();
-    let fetch = FromBranch { market: &market, title: &title, branch };
+    let recipes: Vec<RecipeId> = build.depots.iter().filter(downloads).map(|d| d.recipe).collect();
+    let fetch = FromBranch { client: &client, title: &title, branch };
     let document = serde_json::to_value(&about).expect("what is kept has only string keys");
-    let wanted = Wanted { manifests: &manifests, about: document, own_files: wanted.own_files, private };
+    let wanted = Wanted { recipes: &recipes, about: document, own_files: wanted.own_files, private };
     let mut report = install::install(&folder, wanted, &fetch, progress).map_err(refused_by(name))?;
     report.rolled_forward |= finished;
     Ok(InstallDone { folder, about, before, report })
@@ -291,7 +291,7 @@ fn invitation(
     };
     let folder = match kept {
         Some(kept) => kept.folder,
-        None => Digest::from_bytes(outside::random()?).hex().chars().take(32).collect(),
+        None => Digest::from_bytes(environment::random()?).hex().chars().take(32).collect(),
     };
     let private = Private {
         format: PRIVATE_FORMAT.to_owned(),
@@ -331,8 +331,8 @@ pub fn repair_installed(
         }
         let fails = |source| ProjectError::Place { place: name.clone(), source };
         let access = access::find(&configured.address).ok().flatten().map(|found| found.access);
-        let market = project.market(configured, access).map_err(fails)?;
-        match market.discovery() {
+        let client = project.client(configured, access).map_err(fails)?;
+        match client.discovery() {
             Ok(discovery) if discovery.id == about.storefront => {}
             Ok(_) => continue,
             Err(source) => {
@@ -342,10 +342,10 @@ pub fn repair_installed(
         }
         let kept = private.filter(|kept| kept.is_for(&about.storefront, &about.branch));
         let (invited, _) = invitation(&about.storefront, &about.branch, None, kept)?;
-        let market = market.invited(invited);
-        let fetch = FromBranch { market: &market, title: &about.handle, branch: &about.branch };
+        let client = client.invited(invited);
+        let fetch = FromBranch { client: &client, title: &about.handle, branch: &about.branch };
         let wanted = Wanted {
-            manifests: &installed.manifests,
+            recipes: &installed.recipes,
             about: installed.about.clone(),
             own_files: OwnFiles::Aside,
             private: None,

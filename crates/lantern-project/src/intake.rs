@@ -1,7 +1,7 @@
 //! Intake: what an export holds, after the rules, and what is wrong with it. One for check, depots and prepare.
 
-pub(crate) mod look;
-pub(crate) mod other;
+pub(crate) mod detect;
+pub(crate) mod not_a_build;
 pub(crate) mod package;
 mod start;
 
@@ -13,7 +13,7 @@ use std::sync::Mutex;
 
 use lantern_core::config::Target;
 use lantern_core::digest::Digest;
-use lantern_core::finding::{Finding, Severity};
+use lantern_core::finding::{Code, Finding, Severity};
 use lantern_core::names::Name;
 use lantern_core::path::{TreePath, shown};
 use lantern_core::progress::{Meter, Progress};
@@ -62,7 +62,7 @@ impl<'a> Intake<'a> {
             leave_out: &target.leave_out,
         };
         let found = Export::find(&reading).map_err(|finding| {
-            let key = if finding.code == "export-root" { "export-root" } else { "export" };
+            let key = if finding.code == Code::ExportRoot { "export-root" } else { "export" };
             vec![at(*finding, key)]
         })?;
         let (export, left_out) = (found.export, found.left_out);
@@ -75,7 +75,7 @@ impl<'a> Intake<'a> {
             unused
                 .map(|pattern| {
                     let what = format!("{pattern} in {key} matches nothing in the export");
-                    at(Finding::warns("pattern-unused", what, "remove it, or mend it if it should mean something"), key)
+                    at(Finding::of(Code::UnusedPattern, what, "remove it, or fix it so that it matches"), key)
                 })
                 .collect()
         };
@@ -83,13 +83,12 @@ impl<'a> Intake<'a> {
         findings.extend(unused(&target.keep_aside, &paths().collect::<Vec<_>>(), "keep-aside"));
         if export.entries.is_empty() && left_out.is_empty() && stops_in(&findings) == 0 {
             let what = format!("the export {} is empty", shown(&export.shown));
-            findings
-                .push(at(Finding::stops("export-empty", what, "export the game there, or mend the path"), "export"));
+            findings.push(at(Finding::of(Code::ExportEmpty, what, "export the game there, or fix the path"), "export"));
             return Err(findings);
         }
         for pattern in target.must_have.without_match(paths()) {
             let what = format!("{pattern} must be in the export and is not");
-            findings.push(at(Finding::stops("must-have", what, "export again, or mend must-have"), "must-have"));
+            findings.push(at(Finding::of(Code::MustHave, what, "export again, or fix must-have"), "must-have"));
         }
         let aside: BTreeSet<usize> =
             paths().enumerate().filter(|(_, path)| target.keep_aside.covers(path)).map(|(i, _)| i).collect();
@@ -100,7 +99,7 @@ impl<'a> Intake<'a> {
             let is_aside = aside.iter().any(|i| export.entries[*i].source.path == start.file);
             if is_aside {
                 let what = format!("the start file {} is kept aside: players would never get it", start.file);
-                findings.push(at(Finding::stops("start-aside", what, "mend keep-aside"), "keep-aside"));
+                findings.push(at(Finding::of(Code::StartAside, what, "fix keep-aside"), "keep-aside"));
             }
         }
         findings.extend(check_names(&systems, paths(), export.links().count()));
@@ -207,7 +206,7 @@ impl Source for Part<'_> {
 
 /// Counts the findings that stop.
 pub(crate) fn stops_in(findings: &[Finding]) -> usize {
-    findings.iter().filter(|f| f.severity == Severity::Stops).count()
+    findings.iter().filter(|f| f.severity == Severity::Error).count()
 }
 
 /// Names that the target's systems would refuse or take for one another.
@@ -222,26 +221,26 @@ fn check_names<'a>(
         let long = paths.clone().map(|path| (path.as_str().encode_utf16().count(), path));
         if let Some((len, path)) = long.filter(|(len, _)| *len > MAX_WINDOWS_PATH).max() {
             let what = format!("the path of {path} has {len} characters, more than {MAX_WINDOWS_PATH}");
-            let cure = "shorten the names of its folders: below the folder of the game it is too long for Windows";
-            findings.push(Finding::warns("long-path", what, cure));
+            let fix = "shorten the names of its folders: below the folder of the game it is too long for Windows";
+            findings.push(Finding::of(Code::LongPath, what, fix));
         }
         for path in paths.clone() {
             if let Some(why) = lantern_core::portable::refused_by_windows(path) {
                 let what = format!("Windows refuses the name {path}: it has {why}");
-                findings.push(Finding::stops("windows-name", what, "rename it, or name it in leave-out"));
+                findings.push(Finding::of(Code::WindowsName, what, "rename it, or name it in leave-out"));
             }
         }
     }
     if systems.iter().any(|s| s.family() == Family::Windows) && links > 0 {
         let what = format!("there are {links} links in it, which Windows makes for few of its users");
-        let cure = "put the files themselves there, or name the links in leave-out";
-        findings.push(Finding::warns("windows-links", what, cure));
+        let fix = "put the files themselves there, or name the links in leave-out";
+        findings.push(Finding::of(Code::WindowsLinks, what, fix));
     }
     if reaches(Family::Windows) || reaches(Family::Macos) {
         for names in lantern_core::portable::colliding_names(paths) {
             let names: Vec<String> = names.iter().map(|name| told_apart(name)).collect();
             let what = format!("these are one name for Windows and macOS: {}", names.join(", "));
-            findings.push(Finding::stops("same-name", what, "rename all but one"));
+            findings.push(Finding::of(Code::CaseConflict, what, "rename all but one"));
         }
     }
     findings

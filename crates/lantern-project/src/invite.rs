@@ -11,7 +11,7 @@ use lantern_storefront::{PlaceError, Storefront};
 
 use crate::places::{Place, open_place};
 use crate::project::{Locked, Project};
-use crate::{ProjectError, outside};
+use crate::{ProjectError, environment};
 
 /// What an invitation is to be.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -55,7 +55,7 @@ impl Project {
     /// [`ProjectError::Place`].
     pub fn invitations(&self, storefront: &str, branch: &Name) -> Result<Invitations, ProjectError> {
         let place = open_place(self, &self.first_edition(), storefront)?;
-        let invitations = place.market.invitations(&place.title, branch).map_err(place.fails())?.invitations;
+        let invitations = place.client.invitations(&place.title, branch).map_err(place.fails())?.invitations;
         Ok(Invitations { place_name: place.name()?, invitations })
     }
 }
@@ -63,7 +63,7 @@ impl Project {
 impl Locked {
     fn invited_branch(&self, storefront: &str, branch: &Name, owns: &[Name]) -> Result<Place, ProjectError> {
         let place = open_place(&self.open.project, &self.open.project.first_edition(), storefront)?;
-        let rules = place.market.rules().map_err(place.fails())?;
+        let rules = place.client.rules().map_err(place.fails())?;
         let refusals = rules.refuse_promote(branch);
         if !refusals.is_empty() {
             return Err(ProjectError::Rules { place: place.reference.name, refusals });
@@ -87,11 +87,11 @@ impl Locked {
     ) -> Result<InviteDone, ProjectError> {
         let place = self.invited_branch(storefront, branch, &wanted.owns)?;
         let place_name = place.name()?;
-        let invitation = Invitation::new(outside::random()?);
+        let invitation = Invitation::new(environment::random()?);
         let InviteWanted { whom, until, folders, owns } = wanted.clone();
         let new = NewInvitation { id: invitation.id(), whom, until, folders, owns };
-        let key = EventId::new(outside::now(), outside::random()?);
-        let made = match place.market.invite(&place.title, branch, key, &new) {
+        let key = EventId::new(environment::now(), environment::random()?);
+        let made = match place.client.invite(&place.title, branch, key, &new) {
             Ok(made) => made,
             // It may have been made; whoever asked has its text, and the list says whether it holds.
             Err(PlaceError::Unreachable { .. } | PlaceError::Failed { .. } | PlaceError::Nonsense { .. }) => {
@@ -120,7 +120,7 @@ impl Locked {
         which: &str,
     ) -> Result<(String, InvitationMade), ProjectError> {
         let place = open_place(&self.open.project, &self.open.project.first_edition(), storefront)?;
-        let all = place.market.invitations(&place.title, branch).map_err(place.fails())?.invitations;
+        let all = place.client.invitations(&place.title, branch).map_err(place.fails())?.invitations;
         let is_meant = |made: &&InvitationMade| short(&made.new.id).starts_with(which) || made.new.whom == which;
         let mut meant: Vec<&InvitationMade> = all.iter().filter(is_meant).collect();
         // One that has ended is meant only where no other is.
@@ -132,8 +132,8 @@ impl Locked {
             let there = there.map(|made| format!("{} ({})", short(&made.new.id), made.new.whom)).collect();
             return Err(ProjectError::NoInvitation { asked: which.to_owned(), several: meant.len() > 1, there });
         };
-        let key = EventId::new(outside::now(), outside::random()?);
-        let ended = place.market.end_invitation(&place.title, branch, key, made.new.id).map_err(place.fails())?;
+        let key = EventId::new(environment::now(), environment::random()?);
+        let ended = place.client.end_invitation(&place.title, branch, key, made.new.id).map_err(place.fails())?;
         let (whom, invitation) = (ended.new.whom.clone(), ended.new.id);
         let body = InvitationEnded { place: place.reference.clone(), branch: branch.clone(), invitation, whom };
         self.open.record_done(&place.reference, &place.edition, EventBody::InvitationEnded(body), None)?;

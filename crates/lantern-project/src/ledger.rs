@@ -9,7 +9,6 @@ use std::io::ErrorKind;
 use std::path::{Path, PathBuf};
 
 use jiff::Timestamp;
-use lantern_core::board::Board;
 use lantern_core::config::Config;
 use lantern_core::digest::{Digest, ReleaseId};
 use lantern_core::event::{Event, EventBody, Freed, Rebuilt, Sealed};
@@ -23,7 +22,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::places::open_place;
 use crate::project::{LEDGER, Locked, Open, Project};
-use crate::{ProjectError, outside};
+use crate::{ProjectError, environment};
 
 const HEAD: &str = "ledger.head";
 const HEAD_FORMAT: &str = "lantern.ledger-head/1";
@@ -305,7 +304,7 @@ impl Project {
         // All of it comes into a file of its own first.
         let fresh = self.state("ledger-new.db");
         remove_database(&fresh)?;
-        let mut ledger = Ledger::open(&fresh, outside::random()?)?;
+        let mut ledger = Ledger::open(&fresh, environment::random()?)?;
         ledger.add_lines(&lines)?;
         let events = ledger.events()?;
         for (edition, record) in unknown_releases(&store, &events)? {
@@ -313,14 +312,14 @@ impl Project {
             let input = Config::input_digest(&record.game, &edition, &record.version, &record.targets);
             let targets = record.targets.iter().map(|target| target.target.clone()).collect();
             let sealed = EventBody::Sealed(Sealed { release: id, name: record.name(), input, targets, warnings: 0 });
-            ledger.append(&edition, outside::stamp()?, None, sealed)?;
+            ledger.append(&edition, environment::stamp()?, None, sealed)?;
             let mut there = true;
             for depot in record.sealed() {
                 there &= store.has_tree(depot.tree)?;
             }
             if !there {
                 let freed = EventBody::Freed(Freed { releases: vec![id] });
-                ledger.append(&edition, outside::stamp()?, None, freed)?;
+                ledger.append(&edition, environment::stamp()?, None, freed)?;
                 done.without_content.push(record.name());
             }
             done.releases.push((edition, record.name()));
@@ -380,9 +379,9 @@ impl Locked {
     }
 
     fn ids_of(&self, releases: &[(Name, lantern_core::version::ReleaseName)]) -> Result<Vec<ReleaseId>, ProjectError> {
-        let events = self.open.events()?;
+        let boards = self.open.boards()?;
         let id = |(edition, name): &(Name, lantern_core::version::ReleaseName)| {
-            Board::fold(edition, &events).releases.into_iter().find(|r| r.name == *name).map(|r| r.id)
+            boards.of(edition).releases.iter().find(|r| r.name == *name).map(|r| r.id)
         };
         Ok(releases.iter().filter_map(id).collect())
     }

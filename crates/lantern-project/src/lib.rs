@@ -12,7 +12,7 @@
 //! let temp = tempfile::tempdir()?;
 //! let error = Project::find(temp.path(), Default::default()).unwrap_err();
 //! assert_eq!(error.class(), Class::Usage);
-//! assert_eq!(error.cures().len(), 1);
+//! assert_eq!(error.fixes().len(), 1);
 //! # Ok::<(), std::io::Error>(())
 //! ```
 //!
@@ -21,49 +21,49 @@
 mod access;
 mod check;
 mod depots;
+mod digest_cache;
+mod environment;
 mod error;
 mod export;
+mod followed;
 mod init;
 mod inspect;
 mod install;
 mod intake;
 mod invite;
-mod keep;
 mod ledger;
+mod metered;
 mod network;
 mod number;
-mod outside;
 mod places;
 mod prepare;
 mod project;
 mod promote;
 mod push;
 mod repair;
-mod seen;
-mod standing;
+mod retention;
+mod status;
 mod trial;
 mod verify;
-mod watch;
 mod withdraw;
 mod write_out;
 
 pub use access::known_secrets;
 pub use check::{Checked, CheckedTarget};
 pub use depots::{DepotShown, DepotsShown, Sized};
-pub use error::{Class, ProjectError, WentBack, cure_of_disk};
+pub use error::{Class, ProjectError, WentBack, fix_of_disk};
 pub use init::{
-    EXPORT_FOLDERS, InitAnswers, InitStorefront, Looked, SeenExport, init, look_at_export, look_for_exports,
+    EXPORT_FOLDERS, FoundExports, InitAnswers, InitStorefront, SeenExport, init, look_at_export, look_for_exports,
     target_names,
 };
-pub use inspect::{Inspected, Signature, inspect};
+pub use inspect::{Fact, Inspected, Signature, inspect};
 pub use install::{
     About, InstallDone, InstallGivenUp, InstallWanted, give_up_install, install_branch, repair_installed, start_of,
     verify_installed,
 };
 pub use invite::{Invitations, InviteDone, InviteWanted, short as short_invitation};
-pub use keep::KeepPlan;
 pub use lantern_store::install::{Aside, OwnFiles};
-pub use lantern_storefront::market::Access;
+pub use lantern_storefront::http::Access;
 pub use ledger::{LedgerCopied, LedgerRebuilt};
 pub use number::{FarNumber, NextNumberShown};
 pub use places::{ConnectedTitle, Connection, Heard};
@@ -72,7 +72,8 @@ pub use project::{Locked, Open, Project};
 pub use promote::{Change, KnownOf, MovePlan};
 pub use push::{PushDepot, PushDone, PushPlan, PushTexts};
 pub use repair::{BrokenRelease, StoreRepaired};
-pub use standing::{AtStorefront, Exports, Standing};
+pub use retention::RetentionPlan;
+pub use status::{AtStorefront, Exports, Status};
 pub use trial::Trial;
 pub use verify::{StoreVerified, in_full};
 pub use withdraw::{WithdrawPlace, WithdrawPlan};

@@ -1,7 +1,7 @@
 //! `number`: the build number that the next release gets.
 
 use lantern_core::board::FAR;
-use lantern_core::event::{Event, EventBody, NextNumber, NumberSeen, PlaceRef};
+use lantern_core::event::{EventBody, NextNumber, NumberSeen, PlaceRef};
 use lantern_core::version::{BuildNumber, ReleaseName};
 
 use crate::ProjectError;
@@ -37,22 +37,13 @@ impl Open {
     /// # Errors
     /// [`ProjectError::Ledger`], [`ProjectError::Number`] when numbers ran out.
     pub fn next_number(&self) -> Result<NextNumberShown, ProjectError> {
-        let board = self.board(&self.project.first_edition())?;
-        let next = board.next_number()?;
-        let highest = board.highest_number;
-        let far = board.far_numbers.values().cloned().map(|(place, name)| FarNumber { place, name }).collect();
-        let seen_at = self.events()?.iter().rev().find_map(|event| seen_at(event, highest));
-        Ok(NextNumberShown { next, highest, seen_at, set_to: board.set_number.filter(|set| *set == next), far })
+        let numbers = self.boards()?.numbers();
+        let next = numbers.next()?;
+        let far = numbers.far.values().cloned().map(|(place, name)| FarNumber { place, name }).collect();
+        let seen_at = numbers.found_at.as_ref().map(ToString::to_string);
+        let set_to = numbers.set.filter(|set| *set == next);
+        Ok(NextNumberShown { next, highest: numbers.highest, seen_at, set_to, far })
     }
-}
-
-fn seen_at(event: &Event, highest: Option<BuildNumber>) -> Option<String> {
-    let (place, name) = match &event.body {
-        EventBody::NumberSeen(seen) => (&seen.place, &seen.name),
-        EventBody::BuildFound(found) => (&found.place, &found.name),
-        _ => return None,
-    };
-    (Some(name.number) == highest).then(|| place.name.to_string())
 }
 
 impl Locked {
@@ -62,10 +53,10 @@ impl Locked {
     /// [`ProjectError::NumberTaken`] when it is not above all that were taken.
     pub fn set_next_number(&mut self, next: BuildNumber) -> Result<NextNumberShown, ProjectError> {
         let shown = self.open.next_number()?;
-        let board = self.open.board(&self.open.project.first_edition())?;
+        let numbers = self.open.boards()?.numbers();
         // Below one that lies far above, such as a slip that was followed, numbers can go on where they were.
-        let above = board.numbers.range(next..).next().filter(|taken| taken.get() - next.get() <= FAR);
-        if let Some(highest) = above.and(board.highest_number).or(above.copied()) {
+        let above = numbers.taken.range(next..).next().filter(|taken| taken.get() - next.get() <= FAR);
+        if let Some(highest) = above.and(numbers.highest).or(above.copied()) {
             return Err(ProjectError::NumberTaken { asked: next, highest });
         }
         if shown.next != next {

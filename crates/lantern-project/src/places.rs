@@ -16,13 +16,13 @@ use lantern_core::release::ReleaseRecord;
 use lantern_core::rules::HouseRules;
 use lantern_core::version::{ReleaseAsked, ReleaseName};
 use lantern_ledger::ServerFacts;
-use lantern_storefront::market::{Access, Market};
+use lantern_storefront::http::{Access, HttpStorefront};
 use lantern_storefront::protocol::{Branch, Build, Title};
 use lantern_storefront::{PlaceError, Storefront};
 
 use crate::error::OtherTitle;
 use crate::project::{Locked, Open, Project};
-use crate::{ProjectError, access, outside};
+use crate::{ProjectError, access, environment};
 
 /// A storefront that answered and is the one that was connected.
 pub(crate) struct Place {
@@ -33,7 +33,7 @@ pub(crate) struct Place {
     pub title: Handle,
     /// The title, as the place describes it.
     pub known: Title,
-    pub market: Arc<Market>,
+    pub client: Arc<HttpStorefront>,
 }
 
 impl Place {
@@ -45,13 +45,13 @@ impl Place {
         }
     }
 
-    /// Asks a place for its name for people; ours stands behind it where it is another one, since two may be called
+    /// Asks a place for its name for people; ours data after it where it is another one, since two may be called
     /// the same.
     ///
     /// # Errors
     /// [`ProjectError::Place`].
     pub fn name(&self) -> Result<String, ProjectError> {
-        let theirs = self.market.discovery().map_err(self.fails())?.name;
+        let theirs = self.client.discovery().map_err(self.fails())?.name;
         Ok(told_apart(theirs, &self.reference.name))
     }
 }
@@ -72,17 +72,17 @@ pub(crate) fn open_place(project: &Project, edition: &Name, name: &str) -> Resul
     let Some(found) = access::find(&configured.address)? else {
         return Err(place(PlaceError::NotConnected { address: configured.address.clone() }));
     };
-    let market = project.market(configured, Some(found.access)).map_err(place)?;
-    let discovery = market.discovery().map_err(place)?;
+    let client = project.client(configured, Some(found.access)).map_err(place)?;
+    let discovery = client.discovery().map_err(place)?;
     if discovery.id != found.storefront {
         return Err(ProjectError::OtherPlace { place: name.clone(), address: configured.address.clone() });
     }
     let title = title_of(name, configured, edition)?;
-    let known = market.title(&title).map_err(place)?;
+    let known = client.title(&title).map_err(place)?;
     refuse_other_game(project, edition, name, &known)?;
     let reference = PlaceRef { storefront: discovery.id, name: name.clone(), handle: title.clone() };
     let (configured, edition) = (configured.clone(), edition.clone());
-    Ok(Place { reference, configured, edition, title, known, market: Arc::new(market) })
+    Ok(Place { reference, configured, edition, title, known, client: Arc::new(client) })
 }
 
 /// A handle that was copied from another game is found before anything is sent or recorded.
@@ -145,21 +145,21 @@ impl Locked {
         let (name, configured) = project.storefront(name)?;
         let (name, configured) = (name.clone(), configured.clone());
         let fails = |source| ProjectError::Place { place: name.clone(), source };
-        let market = project.market(&configured, Some(access.clone()));
-        let market = Arc::new(market.map_err(fails)?);
-        let discovery = market.discovery().map_err(fails)?;
-        let token = market.try_access().map_err(fails)?;
-        let rules = market.rules().map_err(fails)?;
+        let client = project.client(&configured, Some(access.clone()));
+        let client = Arc::new(client.map_err(fails)?);
+        let discovery = client.discovery().map_err(fails)?;
+        let token = client.try_access().map_err(fails)?;
+        let rules = client.rules().map_err(fails)?;
         let mut titles = Vec::new();
         for (edition, handle) in &configured.handles {
-            let title = market.title(handle).map_err(fails)?;
+            let title = client.title(handle).map_err(fails)?;
             refuse_other_game(project, edition, &name, &title)?;
             let depots = project.config().depots_of(edition);
             let handles = depots.iter().filter_map(|depot| configured.depots.get(depot));
             if let Some(handle) = handles.into_iter().find(|handle| !title.depots.contains(handle)) {
                 return Err(ProjectError::NoDepot { place: name, title: title.handle, handle: handle.clone() });
             }
-            let branches = market.branches(handle).map_err(fails)?.branches;
+            let branches = client.branches(handle).map_err(fails)?.branches;
             titles.push(ConnectedTitle { edition: edition.clone(), title, branches });
         }
         let kept_in = access::keep(&configured.address, &discovery.id, &access)?;
@@ -169,9 +169,9 @@ impl Locked {
             let reference = PlaceRef { storefront: discovery.id.clone(), name: name.clone(), handle: title.clone() };
             let event = Connected { place: reference.clone(), client: access.client_id.clone() };
             self.open.record(&edition, EventBody::Connected(event), None)?;
-            let (market, known) = (market.clone(), connected.title.clone());
-            let place = Place { reference, configured: configured.clone(), edition, title, known, market };
-            let builds = place.market.builds(&place.title).map_err(fails)?.builds;
+            let (client, known) = (client.clone(), connected.title.clone());
+            let place = Place { reference, configured: configured.clone(), edition, title, known, client };
+            let builds = place.client.builds(&place.title).map_err(fails)?.builds;
             self.learn(&place, &connected.branches, &builds)?;
         }
         let is_there = |at: &ConnectedTitle, branch: &Name| at.branches.iter().any(|b| b.facts.branch == *branch);
@@ -264,11 +264,11 @@ impl Locked {
 
     /// Asks the storefront what became of deeds that were asked for and never answered.
     fn settle(&mut self, place: &Place, builds: &[Build]) -> Result<(), ProjectError> {
-        let open = self.open.board(&place.edition)?.open;
+        let open = self.open.board(&place.edition)?.open.clone();
         for asked in open.into_values().filter(|asked| asked.place.key() == place.reference.key()) {
             match &asked.deed {
                 Deed::Promote { branch } | Deed::Rollback { branch } => {
-                    let moves = place.market.moves(&place.title, branch).map_err(place.fails())?.moves;
+                    let moves = place.client.moves(&place.title, branch).map_err(place.fails())?.moves;
                     match moves.into_iter().find(|moved| moved.key == asked.key) {
                         Some(done) => {
                             let server = ServerFacts { happened_at: done.facts.since, revision: done.facts.revision };
@@ -344,7 +344,7 @@ impl Locked {
         (release, name): (ReleaseId, &ReleaseName),
         targets: &[Name],
     ) -> Result<EventId, ProjectError> {
-        let key = EventId::new(outside::now(), outside::random()?);
+        let key = EventId::new(environment::now(), environment::random()?);
         let (place, name, targets) = (place.clone(), name.clone(), targets.to_vec());
         let asked = Asked { key, place, deed, release, name, targets };
         self.open.record(edition, EventBody::Asked(asked), None)?;
@@ -418,8 +418,8 @@ impl Locked {
 
     /// Asks a place what it has.
     pub(crate) fn news_of(&self, place: &Place) -> Result<(Vec<Branch>, Vec<Build>), ProjectError> {
-        let branches = place.market.branches(&place.title).map_err(place.fails())?.branches;
-        let builds = place.market.builds(&place.title).map_err(place.fails())?.builds;
+        let branches = place.client.branches(&place.title).map_err(place.fails())?.branches;
+        let builds = place.client.builds(&place.title).map_err(place.fails())?.builds;
         Ok((branches, builds))
     }
 
@@ -488,11 +488,11 @@ impl Open {
         let name = titles.iter().find(|(_, title)| **title == at.key()).map_or(&at.name, |(name, _)| name);
         let place = open_place(&self.project, &release.edition, name.as_str())?;
         let nonsense = |source: Box<dyn std::error::Error + Send + Sync>| {
-            let address = place.market.origin().to_owned();
+            let address = place.client.origin().to_owned();
             place.fails()(PlaceError::Nonsense { address, what: "a release's record", source })
         };
         let build = board.build_of(&at.key(), release.id).unwrap_or_default();
-        let bytes = place.market.record(&place.title, build).map_err(place.fails())?;
+        let bytes = place.client.record(&place.title, build).map_err(place.fails())?;
         if ReleaseId::of(&bytes) != release.id {
             return Err(nonsense("it is the record of another release".into()));
         }

@@ -6,7 +6,7 @@ use lantern_core::board::{Board, KnownRelease};
 use lantern_core::config::Config;
 use lantern_core::digest::{InputDigest, ReleaseId};
 use lantern_core::event::{EventBody, NumberReserved, Sealed};
-use lantern_core::finding::{Finding, Severity};
+use lantern_core::finding::{Code, Finding, Severity};
 use lantern_core::names::Name;
 use lantern_core::path::shown;
 use lantern_core::progress::Progress;
@@ -18,11 +18,11 @@ use lantern_store::held::Held;
 use lantern_store::room_left;
 
 use crate::ProjectError;
-use crate::check::{Judged, Past, number_differs};
+use crate::check::{Judged, PastReleases, number_differs};
 use crate::depots::Divided;
+use crate::digest_cache::DigestCache;
 use crate::intake::Intake;
 use crate::project::{Locked, Open};
-use crate::seen::Seen;
 
 /// What to prepare.
 #[derive(Debug, Clone, Default)]
@@ -97,7 +97,7 @@ fn describe(divided: &Divided<'_>, trees: &[Tree]) -> Result<Vec<TargetRecord>, 
         let entries = depots.iter().flat_map(|(_, tree)| tree.iter().map(|(path, node)| (path.clone(), node.clone())));
         let whole = Tree::new(entries).map_err(|error| {
             let what = format!("the depots of {} do not fit together: {error}", intake.name);
-            ProjectError::Findings(vec![Finding::stops("depots-collide", what, "mend the rules of its depots")])
+            ProjectError::Findings(vec![Finding::of(Code::DepotsCollide, what, "fix the rules of its depots")])
         })?;
         let aside = (!intake.aside.is_empty()).then(|| asides.next()).flatten();
         out.push(TargetRecord {
@@ -115,8 +115,8 @@ fn describe(divided: &Divided<'_>, trees: &[Tree]) -> Result<Vec<TargetRecord>, 
 }
 
 /// Returns the record's targets that the exports make, by what was seen of them before and without reading anything.
-pub(crate) fn seem(divided: &Divided<'_>, seen: &Seen) -> Option<Vec<TargetRecord>> {
-    let tree = |parcel: &Parcel| seen.tree_as_it_seems(&divided.intakes[parcel.from], &parcel.indices);
+pub(crate) fn seem(divided: &Divided<'_>, digests: &DigestCache) -> Option<Vec<TargetRecord>> {
+    let tree = |parcel: &Parcel| digests.tree_as_it_seems(&divided.intakes[parcel.from], &parcel.indices);
     let trees: Option<Vec<Tree>> = parcels(divided).iter().map(tree).collect();
     describe(divided, &trees?).ok()
 }
@@ -159,15 +159,17 @@ impl Locked {
         let record = self.record_to_write(edition, version, number, targets, input)?;
         // The record is in the store before the ledger names it.
         let id = self.open.store.write_record(&record).map_err(|e| self.give_room_back(&held, e.into()))?;
-        let before = self.open.board(edition)?.releases.into_iter().filter(|r| r.found_at.is_none() && r.id != id);
-        let before = before.max_by_key(|r| r.name.number);
+        let board = self.open.board(edition)?;
+        let before = board.releases.iter().filter(|r| r.found_at.is_none() && r.id != id);
+        let before = before.max_by_key(|r| r.name.number).cloned();
+        drop(board);
         let names: Vec<Name> = record.targets.iter().map(|target| target.target.clone()).collect();
-        let warnings = findings.iter().filter(|(_, finding)| finding.severity == Severity::Warns).count() as u64;
+        let warnings = findings.iter().filter(|(_, finding)| finding.severity == Severity::Warning).count() as u64;
         let sealed = Sealed { release: id, name: record.name(), input, targets: names.clone(), warnings };
         let event = self.open.record(edition, EventBody::Sealed(sealed), None)?;
         if let Err(error) = self.open.back_ledger_up(None) {
             let what = format!("the copy of the ledger was not brought up to date: {}", crate::verify::in_full(&error));
-            findings.push((None, Finding::warns("ledger-copy", what, "lantern ledger backup")));
+            findings.push((None, Finding::of(Code::StaleLedgerCopy, what, "lantern ledger backup")));
         }
         let release = KnownRelease {
             id,
@@ -204,7 +206,7 @@ impl Locked {
     /// What only the sealed content shows, held against what was sealed and what is out.
     fn held_against(
         &self,
-        past: &Past,
+        past: &PastReleases,
         version: &Version,
         number: BuildNumber,
         targets: &[TargetRecord],
@@ -221,9 +223,9 @@ impl Locked {
                 && self.has_nothing_of(target, last)?
             {
                 let what = format!("{name} has nothing in common with {release}: not one file, not one part of one");
-                let cure =
+                let fix =
                     "is it the right folder, and the right game? If it is meant to be so, accept it with a reason";
-                findings.push((Some(name.clone()), Finding::stops("another-game", what, cure)));
+                findings.push((Some(name.clone()), Finding::of(Code::AnotherGame, what, fix)));
             }
         }
         let finding = past.version_finding(version, || !targets.iter().all(is_same));
@@ -247,13 +249,13 @@ impl Locked {
         let mut chunks = HashSet::new();
         for depot in &last.depots {
             // What was freed says nothing.
-            let Ok((_, entries)) = store.manifest_of(depot.tree).and_then(|id| store.manifest(id)) else {
+            let Ok((_, entries)) = store.recipe_of(depot.tree).and_then(|id| store.recipe(id)) else {
                 return Ok(false);
             };
             chunks.extend(entries.iter().flat_map(|entry| &entry.chunks).map(|chunk| chunk.digest));
         }
         for depot in &now.depots {
-            let (_, entries) = store.manifest(store.manifest_of(depot.tree)?)?;
+            let (_, entries) = store.recipe(store.recipe_of(depot.tree)?)?;
             if entries.iter().flat_map(|entry| &entry.chunks).any(|chunk| chunks.contains(&chunk.digest)) {
                 return Ok(false);
             }
@@ -272,8 +274,8 @@ impl Locked {
     }
 
     /// Says so when what is new may not fit; how much of it is new and how far it can be compressed, sealing alone shows.
-    fn ask_room(&self, divided: &Divided<'_>, parcels: &[Parcel], seen: &Seen, progress: &dyn Progress) {
-        let sizes = parcels.iter().map(|parcel| seen.size_of_new(&divided.intakes[parcel.from], &parcel.indices));
+    fn ask_room(&self, divided: &Divided<'_>, parcels: &[Parcel], digests: &DigestCache, progress: &dyn Progress) {
+        let sizes = parcels.iter().map(|parcel| digests.size_of_new(&divided.intakes[parcel.from], &parcel.indices));
         let at_most: u64 = sizes.sum();
         let store = self.open.store.root();
         if let Some(free) = room_left::free(store).filter(|free| *free < at_most) {
@@ -295,21 +297,23 @@ impl Locked {
         if let Some(findings) = divided.stopping() {
             return Err(ProjectError::Findings(findings));
         }
-        let seen_path = self.open.project.state("cache/seen.json");
-        let mut seen = Seen::load(&seen_path);
+        let cache_path = self.open.project.state("cache/digests.json");
+        let mut digests = DigestCache::load(&cache_path);
         let parcels = parcels(&divided);
-        if !read_all && let Some(targets) = self.unchanged(edition, version, &divided, &parcels, &mut seen, progress)? {
-            return Ok(Sealing { targets, cost: SealCost::default(), judged: None, past: Past::default() });
+        if !read_all
+            && let Some(targets) = self.unchanged(edition, version, &divided, &parcels, &mut digests, progress)?
+        {
+            return Ok(Sealing { targets, cost: SealCost::default(), judged: None, past: PastReleases::default() });
         }
 
         let project = &self.open.project;
-        let past = Past::load(project, edition)?;
+        let past = PastReleases::load(project, edition)?;
         let mut judged = project.judge_to_seal(edition, version, &divided, &past, progress)?;
-        self.ask_room(&divided, &parcels, &seen, progress);
+        self.ask_room(&divided, &parcels, &digests, progress);
         let mut cost = SealCost::default();
         let mut trees = Vec::new();
         for intake in &divided.intakes {
-            seen.forget(intake.name);
+            digests.forget(intake.name);
         }
         for parcel in &parcels {
             let intake = &divided.intakes[parcel.from];
@@ -317,11 +321,11 @@ impl Locked {
             let sealed = lantern_store::seal::seal(&self.open.store, &entries, &source, progress)?;
             cost.read += sealed.read;
             cost.stored += sealed.new_stored;
-            seen.remember(intake, &parcel.indices, &sealed.tree);
+            digests.remember(intake, &parcel.indices, &sealed.tree);
             trees.push(sealed.tree);
         }
         // It saves time alone.
-        if let Err(error) = seen.save(&seen_path) {
+        if let Err(error) = digests.save(&cache_path) {
             log::warn!("what was read is not remembered: {error}");
         }
         judged.findings.extend(damaged(self.open.store.damaged()?.len()).map(|finding| (None, finding)));
@@ -335,7 +339,7 @@ impl Locked {
         version: &Version,
         divided: &Divided<'_>,
         parcels: &[Parcel],
-        seen: &mut Seen,
+        digests: &mut DigestCache,
         progress: &dyn Progress,
     ) -> Result<Option<Vec<TargetRecord>>, ProjectError> {
         let of_release = |trees: Option<Vec<Tree>>| -> Result<Option<Vec<TargetRecord>>, ProjectError> {
@@ -344,7 +348,7 @@ impl Locked {
             Ok(self.known(edition, version, &targets)?.map(|_| targets))
         };
         // By the file system's word: enough to make nothing.
-        let tree = |parcel: &Parcel| seen.tree_without_reading(&divided.intakes[parcel.from], &parcel.indices);
+        let tree = |parcel: &Parcel| digests.tree_without_reading(&divided.intakes[parcel.from], &parcel.indices);
         if let Some(targets) = of_release(parcels.iter().map(tree).collect())? {
             return Ok(Some(targets));
         }
@@ -352,14 +356,14 @@ impl Locked {
         // faster than sealing. With a new version there is something to make in any case.
         let has_version = self.open.board(edition)?.releases.iter().any(|r| r.name.version == *version);
         let parts: Vec<_> = parcels.iter().map(|p| (&divided.intakes[p.from], p.indices.as_slice())).collect();
-        if !has_version || !seen.is_same_by_reading(&parts, progress)? {
+        if !has_version || !digests.is_same_by_reading(&parts, progress)? {
             return Ok(None);
         }
-        parts.iter().for_each(|(intake, indices)| seen.renew(intake, indices));
-        let tree = |parcel: &Parcel| seen.tree_as_it_seems(&divided.intakes[parcel.from], &parcel.indices);
+        parts.iter().for_each(|(intake, indices)| digests.renew(intake, indices));
+        let tree = |parcel: &Parcel| digests.tree_as_it_seems(&divided.intakes[parcel.from], &parcel.indices);
         let targets = of_release(parcels.iter().map(tree).collect())?;
         if targets.is_some()
-            && let Err(error) = seen.save(&self.open.project.state("cache/seen.json"))
+            && let Err(error) = digests.save(&self.open.project.state("cache/digests.json"))
         {
             log::warn!("what was read is not remembered: {error}");
         }
@@ -388,9 +392,9 @@ impl Locked {
         };
         if let Some(because) = board.withdrawn.get(&known.id) {
             let what = format!("the exports are exactly {}, which was withdrawn: {}", known.name, shown(because));
-            let cure = "export the game again, or raise the version to release the very same once more";
+            let fix = "export the game again, or raise the version to release the very same once more";
             // Where it is accepted, it is made once more under a number of its own.
-            self.open.project.not_accepted(vec![(None, Finding::stops("withdrawn-before", what, cure))])?;
+            self.open.project.not_accepted(vec![(None, Finding::of(Code::WithdrawnBefore, what, fix))])?;
             return Ok(None);
         }
         if board.freed.contains(&known.id) || self.is_passed(&board, edition, known.name.number, Some(known.id))? {
@@ -445,7 +449,7 @@ impl Locked {
         {
             return Ok(same.name.number);
         }
-        Ok(board.next_number()?)
+        Ok(self.open.boards()?.numbers().next()?)
     }
 
     /// Takes a number, unless it is taken for this already.
@@ -470,8 +474,9 @@ impl Open {
         release: &KnownRelease,
         record: &ReleaseRecord,
     ) -> Result<BTreeMap<Name, ReleaseName>, ProjectError> {
-        let mut older: Vec<KnownRelease> = self.board(&release.edition)?.releases;
-        older.retain(|r| r.name.number < release.name.number);
+        let board = self.board(&release.edition)?;
+        let mut older: Vec<&KnownRelease> =
+            board.releases.iter().filter(|r| r.name.number < release.name.number).collect();
         older.sort_by_key(|r| std::cmp::Reverse(r.name.number));
         let mut same: BTreeMap<Name, ReleaseName> = BTreeMap::new();
         let mut open: BTreeMap<&Name, &TargetRecord> = record.targets.iter().map(|t| (&t.target, t)).collect();
@@ -507,15 +512,15 @@ struct Sealing {
     cost: SealCost,
     /// None where nothing was looked into, because nothing changed.
     judged: Option<Judged>,
-    past: Past,
+    past: PastReleases,
 }
 
 /// What is said when files of the store were found to be damaged.
 fn damaged(files: usize) -> Option<Finding> {
     let are = if files == 1 { "a file of the store is" } else { "files of the store are" };
     let what = format!("{are} damaged: what this release needs of it was taken from the exports again");
-    let cure = "earlier releases may lack something: lantern repair";
-    (files > 0).then(|| Finding::warns("store-damaged", what, cure))
+    let fix = "earlier releases may lack something: lantern repair";
+    (files > 0).then(|| Finding::of(Code::StoreDamaged, what, fix))
 }
 
 /// Forgetting to export for one system is a common accident: the others changed, and this one is as it was.
@@ -525,5 +530,5 @@ pub(crate) fn forgotten(targets: &[&str], name: &ReleaseName) -> Option<Finding>
         [one] => format!("{one} is exactly what it was in {name}, although others changed"),
         several => format!("{} are exactly what they were in {name}, although others changed", several.join(", ")),
     };
-    Some(Finding::warns("target-unchanged", what, "was all of it exported anew? If so, all is well"))
+    Some(Finding::of(Code::UnchangedTarget, what, "was all of it exported again? If so, ignore this"))
 }

@@ -3,16 +3,16 @@
 use std::fs::{self, File, TryLockError};
 use std::io::{ErrorKind, Read, Seek, Write};
 use std::path::{Path, PathBuf};
-use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
+use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
-use lantern_core::board::{Board, KnownRelease};
+use lantern_core::board::{Board, Boards, KnownRelease};
 use lantern_core::config::{self, Config, ConfigKey, Storefront, VersionSource};
 use lantern_core::event::{Event, EventBody, PlaceRef, TitleKey};
-use lantern_core::finding::{Finding, TextPlace};
+use lantern_core::failpoint;
+use lantern_core::finding::{Code, Finding, TextPlace};
 use lantern_core::names::{Identity, Name};
-use lantern_core::points;
 use lantern_core::progress::{Progress, Task};
 use lantern_core::version::{ReleaseAsked, Version};
 use lantern_ledger::{Ledger, ServerFacts};
@@ -20,9 +20,10 @@ use lantern_store::durable::{self, DurableError};
 use lantern_store::room_left;
 use lantern_store::store::Store;
 use lantern_storefront::PlaceError;
-use lantern_storefront::market::{Access, Market, OnWait};
+use lantern_storefront::http::{Access, HttpStorefront, OnWait};
 
-use crate::{ProjectError, ledger, network, outside};
+use crate::followed::Followed;
+use crate::{ProjectError, environment, ledger, network};
 
 /// The folder that is ours.
 pub const STATE_FOLDER: &str = ".lantern";
@@ -54,6 +55,8 @@ pub struct Open {
     /// Its sealed builds.
     pub store: Store,
     ledger: Ledger,
+    /// What follows from the events that were read.
+    followed: Mutex<Followed>,
 }
 
 /// A project that no other lantern changes while this lives.
@@ -102,7 +105,7 @@ impl Project {
             let at = e.utf8_error().valid_up_to();
             let good = String::from_utf8_lossy(&e.as_bytes()[..at]).into_owned();
             let what = "the file is not UTF-8 from here on";
-            let finding = Finding::stops("not-utf8", what, "save it as UTF-8 with your editor");
+            let finding = Finding::of(Code::NotUtf8, what, "save it as UTF-8 with your editor");
             ProjectError::Config(vec![finding.at(TextPlace::of(config::FILE_NAME, &good, at..at))])
         })?;
         let (config, config_findings) = Config::read_partly(config::FILE_NAME, &text);
@@ -245,7 +248,7 @@ impl Project {
     /// [`ProjectError::File`].
     pub(crate) fn clear_spare(&self) -> Result<(), ProjectError> {
         for (folder, _in_use) in self.spare_trials() {
-            match points::remove().and_then(|()| fs::remove_dir_all(&folder)) {
+            match failpoint::remove().and_then(|()| fs::remove_dir_all(&folder)) {
                 Err(e) if e.kind() != ErrorKind::NotFound => {
                     return Err(DurableError { what: "remove", path: folder, source: e }.into());
                 }
@@ -276,9 +279,9 @@ impl Project {
     }
 
     /// Prepares the client of a storefront; nothing is sent yet.
-    pub(crate) fn market(&self, at: &Storefront, access: Option<Access>) -> Result<Market, PlaceError> {
-        let market = Market::open(&at.address, access, self.stop())?;
-        Ok(market.telling(self.on_wait.clone()).calling(at.theirs.clone()))
+    pub(crate) fn client(&self, at: &Storefront, access: Option<Access>) -> Result<HttpStorefront, PlaceError> {
+        let client = HttpStorefront::open(&at.address, access, self.stop())?;
+        Ok(client.telling(self.on_wait.clone()).calling(at.theirs.clone()))
     }
 
     /// Returns the flag that ends waiting.
@@ -319,7 +322,7 @@ impl Project {
                 text.parse().map_err(|e: lantern_core::version::VersionError| {
                     let what = format!("the version file {name}: {e}");
                     let finding =
-                        Finding::stops("wrong-version", what, "write a version such as 1.4.0 and nothing else");
+                        Finding::of(Code::WrongVersion, what, "write a version such as 1.4.0 and nothing else");
                     ProjectError::Config(vec![finding.at(self.place_of(&["game", "version"]))])
                 })
             }
@@ -352,7 +355,8 @@ impl Project {
         ledger::refuse_lost(&self, None, &store)?;
         let ledger = self.open_ledger()?;
         ledger::refuse_lost(&self, Some(&ledger), &store)?;
-        Ok(Open { project: self, store, ledger })
+        let followed = Followed::load(&self.state(Followed::FILE), &ledger);
+        Ok(Open { project: self, store, ledger, followed: Mutex::new(followed) })
     }
 
     /// Whether anything was recorded yet.
@@ -364,11 +368,11 @@ impl Project {
     pub(crate) fn open_ledger(&self) -> Result<Ledger, ProjectError> {
         let path = self.state(LEDGER);
         let has_ledger = self.has_ledger();
-        match Ledger::open(&path, outside::random()?) {
+        match Ledger::open(&path, environment::random()?) {
             Err(error) if has_ledger && !error.is_damaged() => match Ledger::open_to_read(&path, error) {
                 Ok(ledger) => Ok(ledger),
                 // The first error says more, and is found by trying once more.
-                Err(_) => Ok(Ledger::open(&path, outside::random()?)?),
+                Err(_) => Ok(Ledger::open(&path, environment::random()?)?),
             },
             other => Ok(other?),
         }
@@ -575,8 +579,37 @@ impl Open {
     ///
     /// # Errors
     /// [`ProjectError::Ledger`].
-    pub fn board(&self, edition: &Name) -> Result<Board, ProjectError> {
-        Ok(Board::fold(edition, &self.events()?))
+    pub fn board(&self, edition: &Name) -> Result<Arc<Board>, ProjectError> {
+        Ok(self.boards()?.of(edition))
+    }
+
+    /// Returns what follows from all events. Only those are read that were written since it was asked last.
+    ///
+    /// # Errors
+    /// [`ProjectError::Ledger`].
+    pub fn boards(&self) -> Result<Boards, ProjectError> {
+        let mut followed = self.followed.lock().expect("nothing panics with the lock");
+        followed.renew(&self.ledger)?;
+        if !self.is_read_only() {
+            followed.keep(&self.project.state(Followed::FILE));
+        }
+        Ok(followed.boards.clone())
+    }
+
+    /// Returns how many events the ledger has, at most.
+    ///
+    /// # Errors
+    /// [`ProjectError::Ledger`].
+    pub fn event_count(&self) -> Result<u64, ProjectError> {
+        Ok(self.ledger.len_at_most()?)
+    }
+
+    /// Gives the events from the newest to the oldest, until `take` has enough and says false.
+    ///
+    /// # Errors
+    /// [`ProjectError::Ledger`].
+    pub fn events_backwards(&self, take: impl FnMut(Event) -> bool) -> Result<(), ProjectError> {
+        Ok(self.ledger.backwards(take)?)
     }
 
     /// Returns every edition that anything was recorded of; one alone when somebody asked for it.
@@ -587,10 +620,7 @@ impl Open {
         if let Some(only) = self.project.only_one() {
             return Ok(vec![only.clone()]);
         }
-        let mut editions: Vec<Name> = self.events()?.into_iter().map(|event| event.edition).collect();
-        editions.sort();
-        editions.dedup();
-        Ok(editions)
+        Ok(self.boards()?.editions().cloned().collect())
     }
 
     /// Returns the release that is meant; the newest of the first edition when nothing was asked.
@@ -629,7 +659,7 @@ impl Open {
         body: EventBody,
         server: Option<ServerFacts>,
     ) -> Result<Event, ProjectError> {
-        let event = self.ledger.append(edition, outside::stamp()?, server, body)?;
+        let event = self.ledger.append(edition, environment::stamp()?, server, body)?;
         ledger::write_head(&self.project, &event);
         Ok(event)
     }
@@ -653,7 +683,7 @@ impl Open {
     }
 
     pub(crate) fn note_heard(&mut self, place: &PlaceRef) -> Result<(), ProjectError> {
-        Ok(self.ledger.note_heard(&place.storefront, outside::now())?)
+        Ok(self.ledger.note_heard(&place.storefront, environment::now())?)
     }
 
     pub(crate) fn heard(&self, title: &TitleKey) -> Result<Option<jiff::Timestamp>, ProjectError> {

@@ -6,7 +6,7 @@ use jiff::SignedDuration;
 use lantern_core::board::KnownRelease;
 use lantern_core::branch::{Step, before_now};
 use lantern_core::config::Audience;
-use lantern_core::digest::ManifestId;
+use lantern_core::digest::RecipeId;
 use lantern_core::event::{BranchBuild, BranchFacts, Deed, EventBody, EventId, Moved, PlaceRef};
 use lantern_core::names::{Handle, Name};
 use lantern_core::release::When;
@@ -15,7 +15,7 @@ use lantern_core::system::System;
 use lantern_core::version::{ReleaseAsked, ReleaseName};
 use lantern_ledger::ServerFacts;
 use lantern_store::locator::Locator;
-use lantern_store::manifest::{self, Entry, SegmentRef};
+use lantern_store::recipe::{self, Entry, SegmentRef};
 use lantern_store::store::Store;
 use lantern_storefront::protocol::{Branch, Build, BuildDepot, Move, Moved as BranchMove};
 use lantern_storefront::{PlaceError, Storefront};
@@ -23,7 +23,7 @@ use lantern_storefront::{PlaceError, Storefront};
 use crate::error::WentBack;
 use crate::places::{Place, open_place};
 use crate::project::Locked;
-use crate::{ProjectError, outside};
+use crate::{ProjectError, environment};
 
 /// What moving a branch will do.
 #[derive(Debug, Clone)]
@@ -131,7 +131,7 @@ struct Look {
 impl Locked {
     fn look(&mut self, storefront: &str, edition: &Name, branch: &Name) -> Result<Look, ProjectError> {
         let place = open_place(&self.open.project, edition, storefront)?;
-        let rules = place.market.rules().map_err(place.fails())?;
+        let rules = place.client.rules().map_err(place.fails())?;
         let refusals = rules.refuse_promote(branch);
         if !refusals.is_empty() {
             return Err(ProjectError::Rules { place: place.reference.name, refusals });
@@ -139,7 +139,7 @@ impl Locked {
         let (branches, builds) = self.news_of(&place)?;
         self.learn(&place, &branches, &builds)?;
         let nonsense = || PlaceError::Nonsense {
-            address: place.market.origin().to_owned(),
+            address: place.client.origin().to_owned(),
             what: "a list of branches",
             source: "a branch of the house rules is not in it".into(),
         };
@@ -225,9 +225,9 @@ impl Locked {
         because: Option<String>,
     ) -> Result<MovePlan, ProjectError> {
         // A rollback that was cut after the storefront had done it must not go back once more.
-        let asked = self.open.board(edition)?.open;
+        let asked = self.open.board(edition)?.open.clone();
         let look = self.look(storefront, edition, branch)?;
-        let moves = look.place.market.moves(&look.place.title, branch).map_err(look.place.fails())?.moves;
+        let moves = look.place.client.moves(&look.place.title, branch).map_err(look.place.fails())?.moves;
         let is_that = |key: &EventId| {
             let asked = asked.get(key).filter(|a| a.place.key() == look.place.reference.key());
             asked.is_some_and(|a| a.deed == Deed::Rollback { branch: branch.clone() })
@@ -296,7 +296,7 @@ impl Locked {
     fn refuse_order(&self, look: &Look, branch: &Name, build: &Build) -> Result<(), ProjectError> {
         let Some(before) = look.rules.branch_before(branch) else { return Ok(()) };
         let place = &look.place;
-        let moves = place.market.moves(&place.title, &before.name).map_err(place.fails())?.moves;
+        let moves = place.client.moves(&place.title, &before.name).map_err(place.fails())?.moves;
         let been = moves.iter().any(|m| m.facts.targets.values().any(|b| b.build == build.build));
         match look.rules.refuse_order(branch, &build.name, been) {
             Some(refusal) => Err(ProjectError::Rules { place: place.reference.name.clone(), refusals: vec![refusal] }),
@@ -347,14 +347,14 @@ impl Locked {
         let everybodys = |depot: &&BuildDepot| depot.when.is_always();
         let mut have = HashSet::new();
         for depot in old.iter().flat_map(|t| &t.depots).filter(everybodys) {
-            let entries = entries_of(&self.open.store, &look.place, depot.manifest)?;
+            let entries = entries_of(&self.open.store, &look.place, depot.recipe)?;
             have.extend(entries.iter().flat_map(|e| &e.chunks).map(|c| c.digest));
         }
         let (mut update, mut whole) = (0, 0);
         let mut counted = HashSet::new();
         for depot in new.iter().flat_map(|t| &t.depots).filter(everybodys) {
-            let entries = entries_of(&self.open.store, &look.place, depot.manifest)?;
-            let locator = locator_of(&self.open.store, look, depot.manifest)?;
+            let entries = entries_of(&self.open.store, &look.place, depot.recipe)?;
+            let locator = locator_of(&self.open.store, look, depot.recipe)?;
             for chunk in entries.iter().flat_map(|e| &e.chunks).filter(|c| counted.insert(c.digest)) {
                 let stored = locator.find(&chunk.digest).map_or(0, |l| u64::from(l.entry.stored_len));
                 whole += stored;
@@ -384,7 +384,7 @@ impl Locked {
         let release = (plan.release.release, &plan.release.name);
         let key = self.ask(&plan.edition, &plan.place, deed, release, &[])?;
         let wanted = Move { targets: plan.wanted.clone(), restores: plan.restores, because: plan.because.clone() };
-        let moved = place.market.move_branch(&place.title, &plan.branch, plan.before.revision, key, &wanted);
+        let moved = place.client.move_branch(&place.title, &plan.branch, plan.before.revision, key, &wanted);
         match moved {
             Ok(branch) => {
                 let facts = branch.facts;
@@ -429,7 +429,7 @@ fn refuse_twice(
 ) -> Result<(), ProjectError> {
     let since = last.facts.since.filter(|_| last.restores.is_some());
     // The storefront's clock may be ahead of this one.
-    let ago = since.map(|since| outside::now().duration_since(since).abs());
+    let ago = since.map(|since| environment::now().duration_since(since).abs());
     let (Some(ago), Some(now)) = (ago.filter(|ago| *ago < BACK_AGAIN_AFTER), newest(&last.facts)) else {
         return Ok(());
     };
@@ -444,30 +444,30 @@ fn refuse_twice(
 }
 
 /// Reads a locator from the store, or asks the place for the one of a build that somebody else pushed.
-fn locator_of(store: &Store, look: &Look, manifest: ManifestId) -> Result<Locator, ProjectError> {
-    if let Ok(locator) = store.locator(manifest) {
+fn locator_of(store: &Store, look: &Look, recipe: RecipeId) -> Result<Locator, ProjectError> {
+    if let Ok(locator) = store.locator(recipe) {
         return Ok(locator);
     }
     let place = &look.place;
-    let bytes = place.market.get_locator(&place.title, manifest);
+    let bytes = place.client.get_locator(&place.title, recipe);
     let nonsense = |e: lantern_core::bytes::ReadError| {
-        let address = place.market.origin().to_owned();
+        let address = place.client.origin().to_owned();
         place.fails()(PlaceError::Nonsense { address, what: "a locator", source: e.into() })
     };
-    Locator::decode(manifest, &bytes.map_err(place.fails())?).map_err(nonsense)
+    Locator::decode(recipe, &bytes.map_err(place.fails())?).map_err(nonsense)
 }
 
-/// Reads a manifest from the store, or from the place when somebody else pushed it.
-fn entries_of(store: &Store, place: &Place, id: ManifestId) -> Result<Vec<Entry>, ProjectError> {
-    if let Ok((_, entries)) = store.manifest(id) {
+/// Reads a recipe from the store, or from the place when somebody else pushed it.
+fn entries_of(store: &Store, place: &Place, id: RecipeId) -> Result<Vec<Entry>, ProjectError> {
+    if let Ok((_, entries)) = store.recipe(id) {
         return Ok(entries);
     }
     let title: &Handle = &place.title;
-    let nonsense = |e: manifest::ManifestError| {
-        let address = place.market.origin().to_owned();
-        place.fails()(PlaceError::Nonsense { address, what: "a manifest", source: e.into() })
+    let nonsense = |e: recipe::RecipeError| {
+        let address = place.client.origin().to_owned();
+        place.fails()(PlaceError::Nonsense { address, what: "a recipe", source: e.into() })
     };
-    let bytes = place.market.get_manifest(title, id).map_err(place.fails())?;
-    let segment = |segment: &SegmentRef| place.market.get_segment(title, &segment.digest).map_err(place.fails());
-    Ok(manifest::assemble(id, &bytes, segment, nonsense)?.1)
+    let bytes = place.client.get_recipe(title, id).map_err(place.fails())?;
+    let segment = |segment: &SegmentRef| place.client.get_segment(title, &segment.digest).map_err(place.fails());
+    Ok(recipe::assemble(id, &bytes, segment, nonsense)?.1)
 }

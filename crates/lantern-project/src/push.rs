@@ -7,16 +7,16 @@ use std::time::Duration;
 
 use bytes::Bytes;
 use lantern_core::board::KnownRelease;
-use lantern_core::digest::ManifestId;
+use lantern_core::digest::RecipeId;
 use lantern_core::event::{Asked, Deed, EventBody, EventId, PlaceRef, Pushed};
 use lantern_core::names::{Handle, Name};
 use lantern_core::notes::Notes;
+use lantern_core::parallel::each;
 use lantern_core::progress::{Progress, Task};
 use lantern_core::release::{ReleaseRecord, TargetRecord, When};
 use lantern_core::version::ReleaseName;
-use lantern_core::work::each;
 use lantern_ledger::ServerFacts;
-use lantern_store::known::Known;
+use lantern_store::chunk_index::ChunkIndex;
 use lantern_store::parcels::{Loader, Parcel, Portions, parcels};
 use lantern_store::store::{Store, StoreError};
 use lantern_storefront::protocol::{Build, NewBuild, NewDepot};
@@ -25,7 +25,7 @@ use lantern_storefront::{PlaceError, Storefront};
 use crate::ProjectError;
 use crate::places::{Place, open_place};
 use crate::project::Locked;
-use crate::standing::Exports;
+use crate::status::Exports;
 
 /// Packs that travel at a time.
 const SENDERS: usize = 4;
@@ -51,7 +51,7 @@ pub struct PushPlan {
     pub depots: Vec<PushDepot>,
     /// Bytes that will travel, at most: what an earlier, cut push brought is found when it starts.
     pub upload: u64,
-    /// The place's own number, when the release is there already.
+    /// The storefront's own number, when the release is there already.
     pub already: Option<u64>,
     /// For the team.
     pub message: Option<String>,
@@ -71,7 +71,7 @@ pub struct PushDepot {
     /// The place's name.
     pub handle: Handle,
     /// How it is fetched.
-    pub manifest: ManifestId,
+    pub recipe: RecipeId,
     /// Number of files.
     pub files: u64,
     /// Size of all files, in bytes.
@@ -81,7 +81,7 @@ pub struct PushDepot {
 /// What a push did.
 #[derive(Debug, Clone)]
 pub struct PushDone {
-    /// The place's own number.
+    /// The storefront's own number.
     pub build: u64,
     /// Bytes of packs that travelled.
     pub sent: u64,
@@ -124,7 +124,7 @@ impl Locked {
         let targets: Vec<Name> = going.iter().map(|t| t.target.clone()).collect();
         let left_here = left.iter().map(|t| t.target.clone()).collect();
         let title = &place.title;
-        let rules = place.market.rules().map_err(place.fails())?;
+        let rules = place.client.rules().map_err(place.fails())?;
         self.learn(&place, &branches, &builds)?;
         let is_same = |b: &&Build| b.release == release.id && b.targets.keys().eq(&targets);
         let already = builds.iter().find(is_same).map(|b| b.build);
@@ -147,9 +147,13 @@ impl Locked {
             }
             let no_handle = || {
                 let what = format!("the depot {} has no handle at {}", depot.depot, place.reference.name);
-                let cure =
+                let fix =
                     format!("add it to [storefronts.{}]: depots = {{ {} = \"…\" }}", place.reference.name, depot.depot);
-                ProjectError::Config(vec![lantern_core::finding::Finding::stops("no-handle", what, cure)])
+                ProjectError::Config(vec![lantern_core::finding::Finding::of(
+                    lantern_core::finding::Code::NoHandle,
+                    what,
+                    fix,
+                )])
             };
             let handle = place.configured.depots.get(&depot.depot).ok_or_else(no_handle)?;
             if !place.known.depots.contains(handle) {
@@ -161,7 +165,7 @@ impl Locked {
                 depot: depot.depot.clone(),
                 when: depot.when.clone(),
                 handle: handle.clone(),
-                manifest: self.open.store.manifest_of(depot.tree)?,
+                recipe: self.open.store.recipe_of(depot.tree)?,
                 files: depot.files,
                 size: depot.size,
             });
@@ -200,20 +204,20 @@ impl Locked {
         Ok(())
     }
 
-    /// Adds up what would travel: manifests, and packs of the chunks that none of the place's builds has, as far as they
+    /// Adds up what would travel: recipes, and packs of the chunks that none of the place's builds has, as far as they
     /// are known here.
     fn foretell(&self, depots: &[PushDepot], builds: &[Build]) -> Result<u64, ProjectError> {
         let store = &self.open.store;
-        let mut known = Known::default();
+        let mut known = ChunkIndex::default();
         let mut portions = Vec::new();
         for depot in depots {
-            portions.push(known.add_manifest(store, depot.manifest)?);
+            portions.push(known.add_recipe(store, depot.recipe)?);
         }
         let (mut is_there, mut segments_there) = (vec![false; known.len()], HashSet::new());
-        let manifests = builds.iter().flat_map(|b| b.targets.values()).flat_map(|t| &t.depots).map(|d| d.manifest);
-        for manifest in manifests {
+        let recipes = builds.iter().flat_map(|b| b.targets.values()).flat_map(|t| &t.depots).map(|d| d.recipe);
+        for recipe in recipes {
             // A build that somebody else made is not in this store; what it has is found when the push starts.
-            let Ok((root, entries)) = store.manifest(manifest) else { continue };
+            let Ok((root, entries)) = store.recipe(recipe) else { continue };
             segments_there.extend(root.segments.iter().map(|s| s.digest));
             let chunks = entries.iter().flat_map(|e| &e.chunks);
             for index in chunks.filter_map(|chunk| known.index_of(&chunk.digest)) {
@@ -222,7 +226,7 @@ impl Locked {
         }
         let mut upload = 0;
         for depot in depots {
-            let root = store.manifest_root(depot.manifest)?;
+            let root = store.recipe_root(depot.recipe)?;
             upload += root.encode().len() as u64;
             let fresh = root.segments.iter().filter(|s| segments_there.insert(s.digest));
             upload += fresh.map(|s| u64::from(s.len)).sum::<u64>();
@@ -232,7 +236,7 @@ impl Locked {
         Ok(upload + parcels.iter().map(Parcel::len).sum::<u64>())
     }
 
-    /// Carries a plan out: manifests, then packs, then the build. A cut push goes on where it was.
+    /// Carries a plan out: recipes, then packs, then the build. A cut push goes on where it was.
     ///
     /// # Errors
     /// [`ProjectError::Unsettled`] when the last answer did not come, and those of the place, store and ledger.
@@ -245,7 +249,7 @@ impl Locked {
             return Ok(PushDone { build, sent: 0, packs: 0 });
         }
         let key = self.ask_key(plan)?;
-        place.market.be_patient();
+        place.client.be_patient();
         let (document, sent, packs) = match self.bring(&place, plan, progress) {
             Ok(brought) => brought,
             Err(error) => {
@@ -254,7 +258,7 @@ impl Locked {
                 return Err(error);
             }
         };
-        let build = match place.market.make_build(&place.title, key, &document) {
+        let build = match place.client.make_build(&place.title, key, &document) {
             Ok(build) => build,
             Err(
                 source @ (PlaceError::Unreachable { .. }
@@ -284,25 +288,25 @@ impl Locked {
         if is_final { self.not_done(&place.edition, key, &crate::verify::in_full(error)) } else { Ok(()) }
     }
 
-    /// Brings manifests and packs; returns what to ask the place for, and the bytes and packs that travelled.
+    /// Brings recipes and packs; returns what to ask the place for, and the bytes and packs that travelled.
     fn bring(
         &self,
         place: &Place,
         plan: &PushPlan,
         progress: &dyn Progress,
     ) -> Result<(NewBuild, u64, u64), ProjectError> {
-        let mut known = Known::default();
+        let mut known = ChunkIndex::default();
         let mut missing: Vec<u32> = Vec::new();
         let mut portions: Vec<Vec<u32>> = Vec::new();
         let mut sent = 0;
         for depot in &plan.depots {
-            let chunks = known.add_manifest(&self.open.store, depot.manifest)?;
-            let (lacks, brought) = self.bring_manifest(place, depot.manifest)?;
+            let chunks = known.add_recipe(&self.open.store, depot.recipe)?;
+            let (lacks, brought) = self.bring_recipe(place, depot.recipe)?;
             sent += brought;
             for (first, count) in lacks {
                 let nonsense = || PlaceError::Nonsense {
-                    address: place.market.origin().to_owned(),
-                    what: "an answer about this manifest",
+                    address: place.client.origin().to_owned(),
+                    what: "an answer about this recipe",
                     source: "it names chunks that are not there".into(),
                 };
                 let range =
@@ -324,7 +328,7 @@ impl Locked {
             depots: plan
                 .depots
                 .iter()
-                .map(|d| NewDepot { depot: d.depot.clone(), handle: d.handle.clone(), manifest: d.manifest })
+                .map(|d| NewDepot { depot: d.depot.clone(), handle: d.handle.clone(), recipe: d.recipe })
                 .collect(),
             message: plan.message.clone(),
             notes: plan.notes.clone(),
@@ -370,11 +374,11 @@ impl Locked {
     }
 
     /// Brings root and segments; returns which chunks the place lacks, and the bytes that travelled.
-    fn bring_manifest(&self, place: &Place, id: ManifestId) -> Result<(Vec<(u64, u64)>, u64), ProjectError> {
+    fn bring_recipe(&self, place: &Place, id: RecipeId) -> Result<(Vec<(u64, u64)>, u64), ProjectError> {
         let title = &place.title;
-        let root = self.open.store.manifest_bytes(id)?;
+        let root = self.open.store.recipe_bytes(id)?;
         let brought = root.len() as u64;
-        let needs = place.market.put_manifest(title, id, root.clone()).map_err(place.fails())?;
+        let needs = place.client.put_recipe(title, id, root.clone()).map_err(place.fails())?;
         if needs.segments.is_empty() {
             return Ok((needs.chunks, brought));
         }
@@ -387,10 +391,10 @@ impl Locked {
             |(), _, segment| {
                 let bytes = store.segment_bytes(segment)?;
                 lens.fetch_add(bytes.len() as u64, Ordering::Relaxed);
-                place.market.put_segment(title, segment, bytes).map_err(place.fails())
+                place.client.put_segment(title, segment, bytes).map_err(place.fails())
             },
         )?;
-        Ok((place.market.put_manifest(title, id, root).map_err(place.fails())?.chunks, lens.into_inner()))
+        Ok((place.client.put_recipe(title, id, root).map_err(place.fails())?.chunks, lens.into_inner()))
     }
 }
 
@@ -416,7 +420,7 @@ fn by_reach(depots: &[PushDepot], chunks: Vec<Vec<u32>>) -> Vec<Vec<u32>> {
 fn send(
     store: &Store,
     place: &Place,
-    known: &Known,
+    known: &ChunkIndex,
     parcels: &[Parcel],
     progress: &dyn Progress,
 ) -> Result<u64, ProjectError> {
@@ -431,7 +435,7 @@ fn send(
         let mut bytes = buffers.take();
         let name = loader.load(parcel, &mut bytes)?;
         let len = bytes.len() as u64;
-        place.market.put_pack(&place.title, &name, buffers.lend(bytes)).map_err(place.fails())?;
+        place.client.put_pack(&place.title, &name, buffers.lend(bytes)).map_err(place.fails())?;
         meter.add(len);
         sent.fetch_add(len, Ordering::Relaxed);
         Ok(())

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeSet;
 
-use lantern_core::digest::{Digest, ManifestId};
+use lantern_core::digest::{Digest, RecipeId};
 use lantern_core::names::{Handle, Name};
 use lantern_core::progress::Progress;
 use lantern_core::release::ReleaseRecord;
@@ -13,9 +13,9 @@ use lantern_store::store::{Store, StoreError};
 use lantern_storefront::{PlaceError, Storefront};
 
 use crate::ProjectError;
-use crate::keep::owners;
 use crate::places::{Place, open_place};
 use crate::project::Locked;
+use crate::retention::owners;
 
 /// What repairing the store came to.
 #[derive(Debug, Clone, Default)]
@@ -23,7 +23,7 @@ pub struct StoreRepaired {
     /// Releases that were looked at.
     pub releases: u64,
     /// Whether everything was as it should be from the start.
-    pub was_whole: bool,
+    pub was_intact: bool,
     /// Files of the store that were damaged.
     pub damaged: u64,
     /// Whether something was taken from the exports.
@@ -52,7 +52,7 @@ struct Wanted {
     name: ReleaseName,
     edition: Name,
     record: ReleaseRecord,
-    was_whole: bool,
+    was_intact: bool,
 }
 
 impl Locked {
@@ -74,20 +74,20 @@ impl Locked {
         for release in &wanted {
             ranked.extend(owners(&release.edition, &release.record));
         }
-        let kept = crate::keep::ranked(&ranked);
+        let kept = crate::retention::ranked(&ranked);
         let store = self.open.store.clone();
         let mut repair = Repair::examine(&store, kept, progress)?;
         if progress.stopped() {
             return Err(ProjectError::Stopped);
         }
         done.releases = wanted.len() as u64;
-        done.was_whole = repair.is_whole() && done.broken.is_empty();
+        done.was_intact = repair.is_whole() && done.broken.is_empty();
         done.damaged = repair.damaged_packs() as u64;
-        if done.was_whole {
+        if done.was_intact {
             return Ok(done);
         }
         for release in &mut wanted {
-            release.was_whole = is_whole(&store, &release.record, &repair)?;
+            release.was_intact = is_whole(&store, &release.record, &repair)?;
         }
         repair.salvage()?;
         if !repair.is_complete() {
@@ -118,7 +118,7 @@ impl Locked {
         let known = store.known_chunks()?;
         for release in wanted {
             let lost = crate::verify::lost_of(&store, &release.record, &|_, chunk| known.contains(chunk));
-            match (lost.is_empty(), release.was_whole) {
+            match (lost.is_empty(), release.was_intact) {
                 (false, _) => done.broken.push(BrokenRelease { release: release.name, lost }),
                 (true, false) => done.repaired.push(release.name),
                 (true, true) => {}
@@ -140,7 +140,7 @@ impl Locked {
                         name: release.name.clone(),
                         edition: edition.clone(),
                         record,
-                        was_whole: false,
+                        was_intact: false,
                     }),
                     Err(StoreError::File(error)) => return Err(error.into()),
                     Err(error) => {
@@ -169,7 +169,7 @@ impl Locked {
             if progress.stopped() {
                 return Err(ProjectError::Stopped);
             }
-            let is_needed = !repair.lost_manifests().is_empty();
+            let is_needed = !repair.lost_recipes().is_empty();
             if is_needed && divided.stopping().is_none() {
                 had |= self.seal_for_repair(&divided, repair, progress)?;
             }
@@ -177,20 +177,20 @@ impl Locked {
         Ok(had)
     }
 
-    /// Seals exports once more, for the manifests that this makes; says whether one of them was lost.
+    /// Seals exports once more, for the recipes that this makes; says whether one of them was lost.
     fn seal_for_repair(
         &self,
         divided: &crate::depots::Divided<'_>,
         repair: &mut Repair<'_>,
         progress: &dyn Progress,
     ) -> Result<bool, ProjectError> {
-        let before = repair.lost_manifests().len();
+        let before = repair.lost_recipes().len();
         for (intake, indices) in crate::prepare::portions(divided) {
             let (entries, source) = intake.part(&indices);
             lantern_store::seal::seal(&self.open.store, &entries, &source, progress)?;
         }
         repair.look_again()?;
-        Ok(repair.lost_manifests().len() < before)
+        Ok(repair.lost_recipes().len() < before)
     }
 
     /// Fetches what is lost of an edition's releases from a storefront that has builds of them.
@@ -203,10 +203,10 @@ impl Locked {
         progress: &dyn Progress,
     ) -> Result<u64, ProjectError> {
         let place = open_place(&self.open.project, edition, name.as_str())?;
-        let builds = place.market.builds(&place.title).map_err(place.fails())?.builds;
+        let builds = place.client.builds(&place.title).map_err(place.fails())?.builds;
         let fetch = FromTitle { place: &place, title: &place.title };
         let nonsense = |source| PlaceError::Nonsense {
-            address: place.market.origin().to_owned(),
+            address: place.client.origin().to_owned(),
             what: "a part of a build",
             source,
         };
@@ -220,13 +220,13 @@ impl Locked {
         let ids: BTreeSet<_> = wanted.iter().map(|w| w.record.id()).collect();
         let mut received = 0;
         let of_releases = builds.iter().filter(|b| ids.contains(&b.release));
-        let manifests: BTreeSet<ManifestId> =
-            of_releases.flat_map(|b| b.targets.values()).flat_map(|t| &t.depots).map(|d| d.manifest).collect();
-        for manifest in manifests {
-            if !repair.lost_manifests().is_empty() {
-                repair.fetch_manifest(manifest, &fetch).map_err(failed)?;
+        let recipes: BTreeSet<RecipeId> =
+            of_releases.flat_map(|b| b.targets.values()).flat_map(|t| &t.depots).map(|d| d.recipe).collect();
+        for recipe in recipes {
+            if !repair.lost_recipes().is_empty() {
+                repair.fetch_recipe(recipe, &fetch).map_err(failed)?;
             }
-            received += repair.fetch(manifest, &fetch, progress).map_err(failed)?;
+            received += repair.fetch(recipe, &fetch, progress).map_err(failed)?;
             if progress.stopped() {
                 return Err(ProjectError::Stopped);
             }
@@ -237,7 +237,7 @@ impl Locked {
 
 fn is_whole(store: &Store, record: &ReleaseRecord, repair: &Repair<'_>) -> Result<bool, ProjectError> {
     for depot in record.sealed() {
-        if repair.lost_manifests().contains(&depot.tree) || !store.has_tree(depot.tree)? {
+        if repair.lost_recipes().contains(&depot.tree) || !store.has_tree(depot.tree)? {
             return Ok(false);
         }
     }
@@ -258,16 +258,16 @@ impl FromTitle<'_> {
 }
 
 impl Fetch for FromTitle<'_> {
-    fn manifest(&self, id: ManifestId) -> Result<Vec<u8>, FetchError> {
-        self.place.market.get_manifest(self.title, id).map_err(Self::failed)
+    fn recipe(&self, id: RecipeId) -> Result<Vec<u8>, FetchError> {
+        self.place.client.get_recipe(self.title, id).map_err(Self::failed)
     }
     fn segment(&self, digest: &Digest) -> Result<Vec<u8>, FetchError> {
-        self.place.market.get_segment(self.title, digest).map_err(Self::failed)
+        self.place.client.get_segment(self.title, digest).map_err(Self::failed)
     }
-    fn locator(&self, id: ManifestId) -> Result<Vec<u8>, FetchError> {
-        self.place.market.get_locator(self.title, id).map_err(Self::failed)
+    fn locator(&self, id: RecipeId) -> Result<Vec<u8>, FetchError> {
+        self.place.client.get_locator(self.title, id).map_err(Self::failed)
     }
     fn pack_range(&self, pack: &Digest, offset: u32, len: u32) -> Result<Vec<u8>, FetchError> {
-        self.place.market.get_pack(self.title, pack, offset, len).map_err(Self::failed)
+        self.place.client.get_pack(self.title, pack, offset, len).map_err(Self::failed)
     }
 }

@@ -4,7 +4,7 @@ use std::fs::File;
 use std::path::PathBuf;
 
 use lantern_core::board::KnownRelease;
-use lantern_core::digest::ManifestId;
+use lantern_core::digest::RecipeId;
 use lantern_core::event::{EventBody, Tried};
 use lantern_core::names::Name;
 use lantern_core::progress::Progress;
@@ -80,10 +80,10 @@ impl Locked {
         let folder = self.open.project.trials().join(chosen.target.as_str());
         let in_use = self.open.project.use_trial(&chosen.target)?;
         let _held = self.open.hold_store(progress)?;
-        let manifests: Result<Vec<ManifestId>, _> =
-            chosen.depots.iter().map(|d| self.open.store.manifest_of(d.tree)).collect();
+        let recipes: Result<Vec<RecipeId>, _> =
+            chosen.depots.iter().map(|d| self.open.store.recipe_of(d.tree)).collect();
         let about = serde_json::json!({ "release": release.name, "target": chosen.target });
-        let wanted = Wanted { manifests: &manifests?, about, own_files: OwnFiles::Aside, private: None };
+        let wanted = Wanted { recipes: &recipes?, about, own_files: OwnFiles::Aside, private: None };
         let laid_out = install::install(&folder, wanted, &self.open.store, progress);
         if laid_out.is_err() && !progress.stopped() {
             // Half a build is of no use to anybody, and the room that it takes may be all that there was.

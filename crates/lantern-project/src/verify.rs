@@ -2,9 +2,9 @@
 
 use std::collections::{BTreeMap, HashMap, HashSet};
 
-use lantern_core::board::Board;
+use lantern_core::board::Boards;
 use lantern_core::digest::{Digest, ReleaseId};
-use lantern_core::finding::listed;
+use lantern_core::finding::join_some;
 use lantern_core::progress::{Progress, Task};
 use lantern_core::release::{DepotRecord, ReleaseRecord};
 use lantern_core::version::ReleaseName;
@@ -31,7 +31,7 @@ pub struct StoreVerified {
 }
 
 impl Open {
-    /// Reads every pack, chunk, manifest, tree and record of the store and holds each against its digest.
+    /// Reads every pack, chunk, recipe, tree and record of the store and holds each against its digest.
     ///
     /// # Errors
     /// Those of the ledger and of this computer; what is damaged is no error but a finding.
@@ -69,11 +69,17 @@ impl Open {
             good.insert(name, entries.iter().map(|e| e.digest).collect());
         }
         let mut wrong: BTreeMap<String, ()> = BTreeMap::new();
-        let (events, editions) = (self.events()?, self.all_editions()?);
-        let boards = editions.iter().map(|edition| Board::fold(edition, &events));
+        // Every event is read and compared here, whatever was kept of them.
+        let folded = Boards::fold(&self.events()?);
+        if folded != self.boards()? {
+            out.wrong.push("what was kept of the ledger differs from its events".to_owned());
+        }
+        let editions = self.all_editions()?;
+        let boards = editions.iter().map(|edition| folded.of(edition));
         // What was freed is only a record any more.
-        let whole = boards
-            .flat_map(|b| b.releases.into_iter().filter(move |r| r.found_at.is_none() && !b.freed.contains(&r.id)));
+        let whole = boards.flat_map(|b| {
+            b.releases.clone().into_iter().filter(move |r| r.found_at.is_none() && !b.freed.contains(&r.id))
+        });
         for release in whole {
             out.releases += 1;
             if let Err(problems) = self.verify_release(release.id, &good) {
@@ -107,9 +113,9 @@ pub(crate) fn lost_of(
     for depot in record.sealed() {
         let check = || -> Result<Vec<String>, StoreError> {
             store.tree(depot.tree)?;
-            let manifest = store.manifest_of(depot.tree)?;
-            let (_, entries) = store.manifest(manifest)?;
-            let locator = store.locator(manifest)?;
+            let recipe = store.recipe_of(depot.tree)?;
+            let (_, entries) = store.recipe(recipe)?;
+            let locator = store.locator(recipe)?;
             let is_lost = |chunk: &Digest| {
                 let location = locator.find(chunk);
                 let pack = location.and_then(|l| locator.packs.get(l.pack as usize));
@@ -126,7 +132,7 @@ pub(crate) fn lost_of(
             Ok(files) if files.is_empty() => {}
             Ok(files) => {
                 let are = if files.len() == 1 { "is" } else { "are" };
-                problems.push(format!("{}, {whose}, {are} damaged or lost", listed(&files, 3)));
+                problems.push(format!("{}, {whose}, {are} damaged or lost", join_some(&files, 3)));
             }
             Err(error) => problems.push(in_full(&error)),
         }

@@ -15,7 +15,7 @@ use lantern_formats::zip::Method;
 use lantern_formats::zip::write::ZipWriter;
 use lantern_store::contents::{Contents, ContentsError};
 use lantern_store::durable::{self, DurableError};
-use lantern_store::manifest::Entry;
+use lantern_store::recipe::Entry;
 
 use crate::ProjectError;
 use crate::export::Form;
@@ -277,7 +277,7 @@ impl Open {
             let prefix = if targets.len() > 1 { format!("{}/", target.target) } else { String::new() };
             let contents: Result<Vec<Contents<'_>>, _> = depots(target)
                 .iter()
-                .map(|depot| Contents::open(&self.store, self.store.manifest_of(depot.tree)?))
+                .map(|depot| Contents::open(&self.store, self.store.recipe_of(depot.tree)?))
                 .collect();
             let contents = contents?;
             let mut entries: Vec<(&Contents<'_>, &Entry)> =

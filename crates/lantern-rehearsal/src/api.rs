@@ -77,8 +77,8 @@ fn form_of(name: &str) -> Value {
     match name {
         "title" => json!({ "type": "string", "minLength": 1, "maxLength": 255, "description": "A title's handle" }),
         "branch" | "problem" => text("^[a-z0-9][a-z0-9_-]{0,63}$", "A name"),
-        "manifest" | "segment" | "pack" | "invitation" => text("^[0-9a-f]{64}$", "A digest, in hexadecimal digits"),
-        "build" => json!({ "type": "integer", "minimum": 1, "description": "The place's own number" }),
+        "recipe" | "segment" | "pack" | "invitation" => text("^[0-9a-f]{64}$", "A digest, in hexadecimal digits"),
+        "build" => json!({ "type": "integer", "minimum": 1, "description": "The storefront's own number" }),
         "Idempotency-Key" => text(
             "^[0-9a-f]{8}-[0-9a-f]{4}-7[0-9a-f]{3}-[89ab][0-9a-f]{3}-[0-9a-f]{12}$",
             "A UUID of version 7 (RFC 9562), a fresh one for each deed, in lower case",
@@ -219,7 +219,7 @@ impl Api {
                     "flows": { "clientCredentials": {
                         "tokenUrl": "/v1/token",
                         "scopes": {
-                            "read": "see titles, builds and branches", "send": "bring manifests, packs and builds",
+                            "read": "see titles, builds and branches", "send": "bring recipes, packs and builds",
                             "release": "put builds in front of players", "setup": "make titles and depots",
                         },
                     } },

@@ -1,4 +1,4 @@
-//! The state of a stand-in storefront: SQLite for what is small and changes, a folder for packs and manifests.
+//! The state of a stand-in storefront: SQLite for what is small and changes, a folder for packs and recipes.
 
 mod branches;
 mod builds;
@@ -209,7 +209,7 @@ impl Place {
             token_path: "/v1/token".to_owned(),
             limits: Limits {
                 pack_bytes: pack::MAX_PACK_LEN as u64,
-                manifest_bytes: lantern_store::manifest::MAX_ROOT_LEN,
+                recipe_bytes: lantern_store::recipe::MAX_ROOT_LEN,
                 chunk_bytes: lantern_store::codec::MAX_RAW_LEN as u64,
                 record_bytes: MAX_RECORD_LEN,
                 text_bytes: MAX_TEXT_LEN,
@@ -284,7 +284,7 @@ impl Place {
         let found = find_title(&self.database(), handle)?;
         found.ok_or_else(|| {
             let detail = format!("there is no title {:?} here", handle.as_str());
-            Refused::new(problem::NOT_FOUND, detail, "make the title first, or mend the handle in lantern.toml")
+            Refused::new(problem::NOT_FOUND, detail, "make the title first, or fix the handle in lantern.toml")
         })
     }
 
@@ -364,7 +364,7 @@ pub(crate) fn not_there(error: StoreError) -> Refused {
         StoreError::Missing { .. } => {
             Refused::new(problem::NOT_FOUND, error.to_string(), "push again: what is missing is sent then")
         }
-        StoreError::Manifest { source, .. } => damaged(source),
+        StoreError::Recipe { source, .. } => damaged(source),
         other => other.into(),
     }
 }

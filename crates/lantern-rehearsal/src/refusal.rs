@@ -16,8 +16,8 @@ pub enum Refused {
 
 impl Refused {
     /// Makes a problem.
-    pub fn new(kind: problem::Kind, detail: impl Into<String>, cure: impl Into<String>) -> Self {
-        Self::Problem(Box::new(problem_of(kind, detail, cure)))
+    pub fn new(kind: problem::Kind, detail: impl Into<String>, fix: impl Into<String>) -> Self {
+        Self::Problem(Box::new(problem_of(kind, detail, fix)))
     }
 
     /// Makes a problem of house rules that stand in the way.
@@ -25,8 +25,8 @@ impl Refused {
         let taken = refusals.iter().all(|r| r.rule == "number-taken");
         let kind = if taken { problem::NUMBER_TAKEN } else { problem::RULES };
         let detail: Vec<&str> = refusals.iter().map(|r| r.what.as_str()).collect();
-        let cure: Vec<&str> = refusals.iter().map(|r| r.cure.as_str()).collect();
-        let refused = Self::new(kind, detail.join("; "), cure.join("; "));
+        let fix: Vec<&str> = refusals.iter().map(|r| r.fix.as_str()).collect();
+        let refused = Self::new(kind, detail.join("; "), fix.join("; "));
         match refused {
             Self::Problem(problem) => Self::Problem(Box::new(Problem { refusals, ..*problem })),
             other => other,
@@ -34,14 +34,14 @@ impl Refused {
     }
 }
 
-fn problem_of(kind: problem::Kind, detail: impl Into<String>, cure: impl Into<String>) -> Problem {
+fn problem_of(kind: problem::Kind, detail: impl Into<String>, fix: impl Into<String>) -> Problem {
     let (name, status, title) = kind;
     Problem {
         kind: format!("/problems/{name}"),
         title: title.to_owned(),
         status,
         detail: detail.into(),
-        cure: cure.into(),
+        fix: fix.into(),
         refusals: Vec::new(),
     }
 }
@@ -50,7 +50,7 @@ impl<E: std::error::Error + 'static> From<E> for Refused {
     fn from(error: E) -> Self {
         let of_database = (&error as &dyn std::any::Any).downcast_ref::<rusqlite::Error>();
         if let Some(rusqlite::Error::ToSqlConversionFailure(_)) = of_database {
-            return Self::new(problem::MALFORMED, "a number is larger than any here", "mend the number");
+            return Self::new(problem::MALFORMED, "a number is larger than any here", "fix the number");
         }
         Self::Failed(error.to_string())
     }

@@ -8,7 +8,7 @@ use axum::body::Bytes;
 use axum::extract::{DefaultBodyLimit, Form, Path, Query, State};
 use axum::http::{HeaderMap, HeaderName, StatusCode, header};
 use axum::response::{IntoResponse, Response};
-use lantern_core::digest::{Digest, InvitationId, ManifestId};
+use lantern_core::digest::{Digest, InvitationId, RecipeId};
 use lantern_core::event::EventId;
 use lantern_core::names::{Handle, Name};
 use lantern_core::release::ReleaseRecord;
@@ -16,8 +16,8 @@ use lantern_core::rules::HouseRules;
 use lantern_store::store::Store;
 use lantern_storefront::protocol::{
     Branch, Branches, Build, Builds, DISCOVERY_PATH, Discovery, FOLDER, IDEMPOTENCY_KEY, INVITATION, InvitationMade,
-    InvitationsMade, ManifestNeeds, Move, Moves, NewBuild, NewInvitation, PackReceived, PlaceEvents, Play, Title,
-    Titles, Token, TokenError, Withdraw, problem,
+    InvitationsMade, Move, Moves, NewBuild, NewInvitation, PackReceived, PlaceEvents, Play, RecipeNeeds, Title, Titles,
+    Token, TokenError, Withdraw, problem,
 };
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
@@ -51,12 +51,12 @@ fn allow(place: &Place, headers: &HeaderMap, right: &str) -> Result<(), Refused>
 }
 
 fn parse<T: std::str::FromStr>(text: &str, what: &str) -> Result<T, Refused> {
-    let malformed = |_| Refused::new(problem::MALFORMED, format!("{what} cannot be read"), "mend the address");
+    let malformed = |_| Refused::new(problem::MALFORMED, format!("{what} cannot be read"), "fix the address");
     text.parse().map_err(malformed)
 }
 
 fn hex(text: &str) -> Result<Digest, Refused> {
-    let malformed = |_| Refused::new(problem::MALFORMED, "not a digest of 64 hexadecimal digits", "mend the address");
+    let malformed = |_| Refused::new(problem::MALFORMED, "not a digest of 64 hexadecimal digits", "fix the address");
     Digest::from_hex(text).map_err(malformed)
 }
 
@@ -136,7 +136,11 @@ impl Page {
     fn cut<T>(&self, mut all: Vec<T>, key: impl Fn(&T) -> String) -> Result<(Vec<T>, Option<String>), Refused> {
         if let Some(after) = &self.after {
             let unknown = || {
-                Refused::new(problem::MALFORMED, "there is no such place in the list", "take it from the page before")
+                Refused::new(
+                    problem::MALFORMED,
+                    "there is no such position in the list",
+                    "take it from the page before",
+                )
             };
             let at = all.iter().position(|item| key(item) == *after).ok_or_else(unknown)?;
             all.drain(..=at);
@@ -174,8 +178,8 @@ async fn once<T: Serialize + Send + 'static>(
     deed: impl FnOnce(&Place, EventId) -> Result<T, Refused> + Send + 'static,
 ) -> Result<Response, Refused> {
     let key = headers.get(IDEMPOTENCY_KEY).and_then(|v| v.to_str().ok());
-    let cure = "send a UUID of version 7, a fresh one for each deed";
-    let missing = || Refused::new(problem::CONDITION_MISSING, format!("{IDEMPOTENCY_KEY} is missing"), cure);
+    let fix = "send a UUID of version 7, a fresh one for each deed";
+    let missing = || Refused::new(problem::CONDITION_MISSING, format!("{IDEMPOTENCY_KEY} is missing"), fix);
     let key: EventId = parse(key.ok_or_else(missing)?, IDEMPOTENCY_KEY)?;
     let digest = Digest::of(&request);
     let (status, body) = wait(move || {
@@ -197,25 +201,25 @@ async fn make_title(State(place): Shared, headers: HeaderMap, body: Bytes) -> Re
     once(place, &headers, body.to_vec(), StatusCode::CREATED, move |place, _| place.make_title(&title)).await
 }
 
-async fn put_manifest(
+async fn put_recipe(
     State(place): Shared,
     headers: HeaderMap,
-    Path((title, manifest)): Path<(String, String)>,
+    Path((title, recipe)): Path<(String, String)>,
     body: Bytes,
-) -> Answer<ManifestNeeds> {
+) -> Answer<RecipeNeeds> {
     allow(&place, &headers, "send")?;
-    let (title, id) = (parse(&title, "the title")?, ManifestId(hex(&manifest)?));
-    wait(move || Ok(Json(place.put_manifest(&title, id, &body)?))).await
+    let (title, id) = (parse(&title, "the title")?, RecipeId(hex(&recipe)?));
+    wait(move || Ok(Json(place.put_recipe(&title, id, &body)?))).await
 }
 
-async fn get_manifest(
+async fn get_recipe(
     State(place): Shared,
     headers: HeaderMap,
-    Path((title, manifest)): Path<(String, String)>,
+    Path((title, recipe)): Path<(String, String)>,
 ) -> Result<Vec<u8>, Refused> {
     allow(&place, &headers, "read")?;
-    let (title, id) = (parse(&title, "the title")?, ManifestId(hex(&manifest)?));
-    wait(move || place.get_manifest(&title, id)).await
+    let (title, id) = (parse(&title, "the title")?, RecipeId(hex(&recipe)?));
+    wait(move || place.get_recipe(&title, id)).await
 }
 
 async fn put_segment(
@@ -252,8 +256,8 @@ async fn put_pack(
         wait(move || place.put_pack(&title, &digest, &body)).await?;
         return Ok(StatusCode::NO_CONTENT.into_response());
     };
-    let cure = "send Content-Range: bytes FIRST-LAST/TOTAL with as many bytes";
-    let malformed = || Refused::new(problem::MALFORMED, "the piece is not what its Content-Range says", cure);
+    let fix = "send Content-Range: bytes FIRST-LAST/TOTAL with as many bytes";
+    let malformed = || Refused::new(problem::MALFORMED, "the piece does not match its Content-Range", fix);
     let piece = range.to_str().ok().and_then(content_range).ok_or_else(malformed)?;
     if piece.last - piece.first + 1 != body.len() as u64 {
         return Err(malformed());
@@ -386,8 +390,8 @@ async fn move_branch(
     let condition = headers.get(header::IF_MATCH).and_then(|v| v.to_str().ok());
     let revision = condition.and_then(|v| v.strip_prefix('"')?.strip_suffix('"')?.parse::<u64>().ok());
     let revision = revision.ok_or_else(|| {
-        let cure = "send If-Match with the revision that the branch had when you looked";
-        Refused::new(problem::CONDITION_MISSING, "If-Match is missing or is not a revision", cure)
+        let fix = "send If-Match with the revision that the branch had when you read it";
+        Refused::new(problem::CONDITION_MISSING, "If-Match is missing or is not a revision", fix)
     })?;
     let request = [format!("{title}\n{branch}\n{revision}\n").as_bytes(), &body].concat();
     let deed = move |place: &Place, key| place.move_branch(&title, &branch, revision, key, &wanted);
@@ -434,15 +438,15 @@ async fn play(State(place): Shared, headers: HeaderMap, Path((title, branch)): P
     wait(move || Ok(Json(place.play(&title, &branch, &asker)?))).await
 }
 
-async fn play_manifest(
+async fn play_recipe(
     State(place): Shared,
     headers: HeaderMap,
-    Path((title, branch, manifest)): Path<(String, String, String)>,
+    Path((title, branch, recipe)): Path<(String, String, String)>,
 ) -> Result<Vec<u8>, Refused> {
-    let (asker, id) = (asker(&place, &headers)?, ManifestId(hex(&manifest)?));
+    let (asker, id) = (asker(&place, &headers)?, RecipeId(hex(&recipe)?));
     let (title, branch) = (parse(&title, "the title")?, parse(&branch, "the branch")?);
     wait(move || {
-        place.store_for_players(&title, &branch, Asked::Manifest(id), &asker)?.manifest_bytes(id).map_err(not_there)
+        place.store_for_players(&title, &branch, Asked::Recipe(id), &asker)?.recipe_bytes(id).map_err(not_there)
     })
     .await
 }
@@ -450,12 +454,12 @@ async fn play_manifest(
 async fn play_locator(
     State(place): Shared,
     headers: HeaderMap,
-    Path((title, branch, manifest)): Path<(String, String, String)>,
+    Path((title, branch, recipe)): Path<(String, String, String)>,
 ) -> Result<Vec<u8>, Refused> {
-    let (asker, id) = (asker(&place, &headers)?, ManifestId(hex(&manifest)?));
+    let (asker, id) = (asker(&place, &headers)?, RecipeId(hex(&recipe)?));
     let (title, branch) = (parse(&title, "the title")?, parse(&branch, "the branch")?);
     wait(move || {
-        let store = place.store_for_players(&title, &branch, Asked::Manifest(id), &asker)?;
+        let store = place.store_for_players(&title, &branch, Asked::Recipe(id), &asker)?;
         Ok(store.locator(id).map_err(not_there)?.encode())
     })
     .await
@@ -504,10 +508,10 @@ async fn get_pack(
 async fn get_locator(
     State(place): Shared,
     headers: HeaderMap,
-    Path((title, manifest)): Path<(String, String)>,
+    Path((title, recipe)): Path<(String, String)>,
 ) -> Result<Vec<u8>, Refused> {
     allow(&place, &headers, "read")?;
-    let (title, id) = (parse(&title, "the title")?, ManifestId(hex(&manifest)?));
+    let (title, id) = (parse(&title, "the title")?, RecipeId(hex(&recipe)?));
     wait(move || place.get_locator(&title, id)).await
 }
 
@@ -515,8 +519,8 @@ async fn get_locator(
 /// build, and so is never handed out whole.
 fn needed_range(headers: &HeaderMap) -> Result<(u32, u32), Refused> {
     let range = headers.get(header::RANGE).and_then(|v| v.to_str().ok()).and_then(one_range);
-    let cure = "send Range: bytes=FIRST-LAST with what the locator names";
-    range.ok_or_else(|| Refused::new(problem::MALFORMED, "a part of a pack is had by its Range alone", cure))
+    let fix = "send Range: bytes=FIRST-LAST with what the locator names";
+    range.ok_or_else(|| Refused::new(problem::MALFORMED, "a part of a pack is read by its Range only", fix))
 }
 
 fn part_of_pack(store: &Store, pack: &Digest, first: u32, last: u32) -> Result<Response, Refused> {
@@ -649,18 +653,14 @@ fn api() -> Api {
         )
         .get("/v1/titles/{title}", read("A title", Body::json::<Title>()), title)
         .put(
-            "/v1/titles/{title}/manifests/{manifest}",
-            send(
-                "Brings a manifest's root; says what is lacking",
-                Body::Bytes("A root"),
-                Body::json::<ManifestNeeds>(),
-            ),
-            put_manifest,
+            "/v1/titles/{title}/recipes/{recipe}",
+            send("Brings a recipe's root; returns what is missing", Body::Bytes("A root"), Body::json::<RecipeNeeds>()),
+            put_recipe,
         )
-        .get("/v1/titles/{title}/manifests/{manifest}", read("A manifest's root", Body::Bytes("A root")), get_manifest)
+        .get("/v1/titles/{title}/recipes/{recipe}", read("A recipe's root", Body::Bytes("A root")), get_recipe)
         .put(
             "/v1/titles/{title}/segments/{segment}",
-            Endpoint { status: 204, ..send("Brings a segment of a manifest", Body::Bytes("A segment"), Body::Nothing) },
+            Endpoint { status: 204, ..send("Brings a segment of a recipe", Body::Bytes("A segment"), Body::Nothing) },
             put_segment,
         )
         .get("/v1/titles/{title}/segments/{segment}", read("A segment", Body::Bytes("A segment")), get_segment)
@@ -691,8 +691,8 @@ fn api() -> Api {
             get_pack,
         )
         .get(
-            "/v1/titles/{title}/locators/{manifest}",
-            read("Where a manifest's chunks lie", Body::Bytes("A locator")),
+            "/v1/titles/{title}/locators/{recipe}",
+            read("Where a recipe's chunks lie", Body::Bytes("A locator")),
             get_locator,
         )
         .get("/v1/titles/{title}/builds", list("All builds, oldest first", Body::json::<Builds>()), builds)
@@ -789,9 +789,9 @@ fn api() -> Api {
         )
         .get("/v1/play/{title}/{branch}", play_of("What a branch has, for players", Body::json::<Play>()), play)
         .get(
-            "/v1/play/{title}/{branch}/manifests/{manifest}",
-            play_of("A manifest's root", Body::Bytes("A root")),
-            play_manifest,
+            "/v1/play/{title}/{branch}/recipes/{recipe}",
+            play_of("A recipe's root", Body::Bytes("A root")),
+            play_recipe,
         )
         .get(
             "/v1/play/{title}/{branch}/segments/{segment}",
@@ -799,8 +799,8 @@ fn api() -> Api {
             play_segment,
         )
         .get(
-            "/v1/play/{title}/{branch}/locators/{manifest}",
-            play_of("Where a manifest's chunks lie", Body::Bytes("A locator")),
+            "/v1/play/{title}/{branch}/locators/{recipe}",
+            play_of("Where a recipe's chunks lie", Body::Bytes("A locator")),
             play_locator,
         )
         .get(
@@ -838,7 +838,7 @@ impl Running {
         place.remember_port(address.port())?;
         let (stop, stopped) = oneshot::channel::<()>();
         let (router, document) = api().finish();
-        let limit = usize::try_from(place.discovery().limits.manifest_bytes).unwrap_or(usize::MAX);
+        let limit = usize::try_from(place.discovery().limits.recipe_bytes).unwrap_or(usize::MAX);
         let router = router
             .route("/v1/openapi.json", axum::routing::get(move || async move { Json(document) }))
             .fallback(|| async { Refused::new(problem::NOT_FOUND, "there is nothing here", "see /v1/openapi.json") })
@@ -888,7 +888,7 @@ async fn say_how_long(request: axum::extract::Request, next: axum::middleware::N
     let path = request.uri().path().to_owned();
     let is_get = request.method() == axum::http::Method::GET;
     let mut response = next.run(request).await;
-    let is_named_by_content = ["/manifests/", "/segments/", "/packs/"].iter().any(|part| path.contains(part))
+    let is_named_by_content = ["/recipes/", "/segments/", "/packs/"].iter().any(|part| path.contains(part))
         && !path.ends_with("/received")
         && response.status().is_success();
     let how = if is_get && is_named_by_content { "private, max-age=31536000, immutable" } else { "no-cache" };

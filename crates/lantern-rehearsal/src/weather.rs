@@ -39,7 +39,7 @@ pub enum Fault {
     Busy,
     /// Access has expired.
     Expired,
-    /// Bytes of packs and manifests arrive changed.
+    /// Bytes of packs and recipes arrive changed.
     WrongBytes,
     /// The answer takes its time.
     Slow,

@@ -12,8 +12,8 @@ use lantern_core::progress::Silent;
 use lantern_store::chunker::Profile;
 use lantern_store::codec::{Codec, Packer, Unpacker};
 use lantern_store::install;
-use lantern_store::manifest::different_chunks;
 use lantern_store::pack::{self, PackWriter};
+use lantern_store::recipe::different_chunks;
 use lantern_store::seal::{Source, SourceEntry, SourceKind, seal};
 use lantern_store::store::Store;
 
@@ -126,7 +126,7 @@ fn main() {
     });
     let (store, sealed) = (Store::at(temp.path().join("store-1")), sealed.expect("it was sealed"));
     measure("have or need", len, || {
-        let (_, entries) = store.manifest(sealed.manifest).expect("it is there");
+        let (_, entries) = store.recipe(sealed.recipe).expect("it is there");
         let known = store.known_chunks().expect("packs are there");
         black_box(different_chunks(&entries).iter().filter(|chunk| !known.contains(chunk)).count());
     });
@@ -134,8 +134,7 @@ fn main() {
         round += 1;
         let folder = temp.path().join(format!("player-{round}"));
         let about = serde_json::Value::Null;
-        let wanted =
-            install::Wanted { manifests: &[sealed.manifest], about, own_files: Default::default(), private: None };
+        let wanted = install::Wanted { recipes: &[sealed.recipe], about, own_files: Default::default(), private: None };
         install::install(&folder, wanted, &store, &Silent).expect("there is room");
     });
 }

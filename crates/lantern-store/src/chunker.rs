@@ -2,7 +2,7 @@
 //!
 //! Algorithm: FastCDC with normalised chunking. Source: W. Xia et al., "The Design of Fast Content-Defined Chunking for
 //! Data Deduplication Based Storage Systems", IEEE TPDS 31(9), 2020. Parameters, table and masks are fixed by the
-//! profile's number, which stands in each manifest; golden vectors in the tests hold them. Why these: `docs/formats/manifest.md`.
+//! profile's number, which stands in each recipe; golden vectors in the tests hold them. Why these: `docs/formats/recipe.md`.
 
 use std::sync::OnceLock;
 
@@ -26,7 +26,7 @@ impl Profile {
     const MASK_BEFORE: u64 = !0 << (64 - 17);
     const MASK_BEHIND: u64 = !0 << (64 - 13);
 
-    /// Returns the number that stands in manifests.
+    /// Returns the number that stands in recipes.
     pub const fn number(self) -> u16 {
         match self {
             Self::Medium => 1,

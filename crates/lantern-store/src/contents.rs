@@ -2,20 +2,20 @@
 
 use std::io::{self, Read, Seek, SeekFrom, Write};
 
-use lantern_core::digest::{Digest, ManifestId};
+use lantern_core::digest::{Digest, RecipeId};
 use lantern_core::tree::Node;
 
 use crate::codec::Unpacker;
 use crate::locator::Locator;
-use crate::manifest::{ChunkRef, Entry, ManifestError};
 use crate::pack;
+use crate::recipe::{ChunkRef, Entry, RecipeError};
 use crate::store::{Store, StoreError};
 
-/// What a manifest gives, to be read file by file.
+/// What a recipe gives, to be read file by file.
 #[derive(Debug)]
 pub struct Contents<'a> {
     store: &'a Store,
-    id: ManifestId,
+    id: RecipeId,
     locator: Locator,
     /// In order.
     pub entries: Vec<Entry>,
@@ -34,13 +34,13 @@ pub enum ContentsError {
 }
 
 impl<'a> Contents<'a> {
-    /// Opens what a manifest gives.
+    /// Opens what a recipe gives.
     ///
     /// # Errors
     /// [`StoreError`].
-    pub fn open(store: &'a Store, manifest: ManifestId) -> Result<Self, StoreError> {
-        let (_, entries) = store.manifest(manifest)?;
-        Ok(Self { store, id: manifest, locator: store.locator(manifest)?, entries })
+    pub fn open(store: &'a Store, recipe: RecipeId) -> Result<Self, StoreError> {
+        let (_, entries) = store.recipe(recipe)?;
+        Ok(Self { store, id: recipe, locator: store.locator(recipe)?, entries })
     }
 
     /// Writes a file's bytes, each chunk and the whole held against their digests.
@@ -58,8 +58,8 @@ impl<'a> Contents<'a> {
         }
         match &entry.node {
             Node::File { digest, .. } if Digest::from_bytes(*hasher.finalize().as_bytes()) != *digest => {
-                let source = ManifestError::Digest { what: "the content of a file" };
-                Err(StoreError::Manifest { id: self.id, source }.into())
+                let source = RecipeError::Digest { what: "the content of a file" };
+                Err(StoreError::Recipe { id: self.id, source }.into())
             }
             _ => Ok(()),
         }

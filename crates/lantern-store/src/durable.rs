@@ -6,7 +6,7 @@ use std::io::{self, Write};
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicU64, Ordering};
 
-use lantern_core::points;
+use lantern_core::failpoint;
 
 /// Why a durable operation failed: what, on which path, and the system's reason.
 #[derive(Debug, thiserror::Error)]
@@ -91,7 +91,7 @@ fn write_for(readers: Readers, path: &Path, bytes: &[u8]) -> Result<(), DurableE
     if let Some(folder) = path.parent() {
         create_folders(folder)?;
     }
-    let created = points::write().and_then(|()| create_part(path, readers));
+    let created = failpoint::write().and_then(|()| create_part(path, readers));
     let (part, mut file) = created.map_err(DurableError::on("create", path))?;
     let written = write_synced(&mut file, path, bytes);
     // Some systems rename no file that is open.
@@ -105,8 +105,8 @@ fn write_for(readers: Readers, path: &Path, bytes: &[u8]) -> Result<(), DurableE
 }
 
 fn write_synced(file: &mut File, path: &Path, bytes: &[u8]) -> Result<(), DurableError> {
-    points::write().and_then(|()| file.write_all(bytes)).map_err(DurableError::on("write", path))?;
-    points::write().and_then(|()| sync_file(file)).map_err(DurableError::on("sync", path))
+    failpoint::write().and_then(|()| file.write_all(bytes)).map_err(DurableError::on("write", path))?;
+    failpoint::write().and_then(|()| sync_file(file)).map_err(DurableError::on("sync", path))
 }
 
 /// Opens a file that only we write, or makes it; a link of its name is refused, and nothing is cut off.
@@ -143,8 +143,8 @@ fn no_follow(options: &mut fs::OpenOptions) {
 /// # Errors
 /// [`DurableError`].
 pub fn rename(from: &Path, to: &Path) -> Result<(), DurableError> {
-    points::write().and_then(|()| move_file(from, to)).map_err(DurableError::on("rename to", to))?;
-    points::pass();
+    failpoint::write().and_then(|()| move_file(from, to)).map_err(DurableError::on("rename to", to))?;
+    failpoint::pass();
     match to.parent() {
         Some(folder) => sync_folder(folder),
         None => Ok(()),
@@ -247,7 +247,7 @@ pub fn create_folders(path: &Path) -> Result<(), DurableError> {
     if let Some(above) = above {
         create_folders(above)?;
     }
-    let made = points::write().and_then(|()| match fs::create_dir(path) {
+    let made = failpoint::write().and_then(|()| match fs::create_dir(path) {
         // Another one may have made it meanwhile.
         Err(_) if path.is_dir() => Ok(()),
         other => other,
@@ -280,7 +280,7 @@ pub fn sync_folder(_: &Path) -> Result<(), DurableError> {
 /// # Errors
 /// [`DurableError`].
 pub fn remove_file(path: &Path) -> Result<(), DurableError> {
-    match points::remove().and_then(|()| fs::remove_file(path)) {
+    match failpoint::remove().and_then(|()| fs::remove_file(path)) {
         Err(e) if e.kind() != io::ErrorKind::NotFound => Err(DurableError::on("remove", path)(e)),
         _ => Ok(()),
     }

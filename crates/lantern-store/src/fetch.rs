@@ -1,6 +1,6 @@
-//! Where an installer gets manifests and chunks from.
+//! Where an installer gets recipes and chunks from.
 
-use lantern_core::digest::{Digest, ManifestId};
+use lantern_core::digest::{Digest, RecipeId};
 
 use crate::store::{Store, StoreError};
 
@@ -43,12 +43,12 @@ impl From<StoreError> for FetchError {
 ///
 /// Every method fails with the source's own error.
 pub trait Fetch: Sync {
-    /// Returns a manifest's root.
-    fn manifest(&self, id: ManifestId) -> Result<Vec<u8>, FetchError>;
-    /// Returns a segment of a manifest.
+    /// Returns a recipe's root.
+    fn recipe(&self, id: RecipeId) -> Result<Vec<u8>, FetchError>;
+    /// Returns a segment of a recipe.
     fn segment(&self, digest: &Digest) -> Result<Vec<u8>, FetchError>;
-    /// Returns a manifest's locator.
-    fn locator(&self, id: ManifestId) -> Result<Vec<u8>, FetchError>;
+    /// Returns a recipe's locator.
+    fn locator(&self, id: RecipeId) -> Result<Vec<u8>, FetchError>;
     /// Returns `len` bytes of a pack from `offset`.
     fn pack_range(&self, pack: &Digest, offset: u32, len: u32) -> Result<Vec<u8>, FetchError>;
 }
@@ -69,13 +69,13 @@ pub(crate) fn again<T, E>(mut fetch: impl FnMut() -> Result<T, E>, is_wrong: imp
 }
 
 impl Fetch for Store {
-    fn manifest(&self, id: ManifestId) -> Result<Vec<u8>, FetchError> {
-        Ok(self.manifest_bytes(id)?)
+    fn recipe(&self, id: RecipeId) -> Result<Vec<u8>, FetchError> {
+        Ok(self.recipe_bytes(id)?)
     }
     fn segment(&self, digest: &Digest) -> Result<Vec<u8>, FetchError> {
         Ok(self.segment_bytes(digest)?)
     }
-    fn locator(&self, id: ManifestId) -> Result<Vec<u8>, FetchError> {
+    fn locator(&self, id: RecipeId) -> Result<Vec<u8>, FetchError> {
         Ok(Self::locator(self, id)?.encode())
     }
     fn pack_range(&self, pack: &Digest, offset: u32, len: u32) -> Result<Vec<u8>, FetchError> {

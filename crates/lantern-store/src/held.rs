@@ -2,7 +2,7 @@
 
 use std::collections::BTreeSet;
 
-use lantern_core::digest::{Digest, ManifestId, ReleaseId, TreeId};
+use lantern_core::digest::{Digest, RecipeId, ReleaseId, TreeId};
 
 use crate::store::{Store, StoreError};
 
@@ -10,7 +10,7 @@ use crate::store::{Store, StoreError};
 #[derive(Debug, Clone, Default)]
 pub struct Held {
     trees: BTreeSet<TreeId>,
-    manifests: BTreeSet<ManifestId>,
+    recipes: BTreeSet<RecipeId>,
     segments: BTreeSet<Digest>,
     packs: BTreeSet<Digest>,
     records: BTreeSet<ReleaseId>,
@@ -24,7 +24,7 @@ impl Held {
     pub fn by(store: &Store) -> Result<Self, StoreError> {
         Ok(Self {
             trees: store.trees()?.into_iter().collect(),
-            manifests: store.manifests()?.into_iter().collect(),
+            recipes: store.recipes()?.into_iter().collect(),
             segments: store.segments()?.into_iter().collect(),
             packs: store.packs()?.into_iter().collect(),
             records: store.records()?.into_iter().collect(),
@@ -39,24 +39,24 @@ impl Held {
         for record in store.records()?.into_iter().filter(|record| !self.records.contains(record)) {
             store.remove_record(record)?;
         }
-        for manifest in store.manifests()?.into_iter().filter(|manifest| !self.manifests.contains(manifest)) {
-            store.remove_manifest(manifest)?;
+        for recipe in store.recipes()?.into_iter().filter(|recipe| !self.recipes.contains(recipe)) {
+            store.remove_recipe(recipe)?;
         }
-        // A tree that had been lost, of a manifest that was there before, is made again and stays.
+        // A tree that had been lost, of a recipe that was there before, is made again and stays.
         for tree in store.trees()?.into_iter().filter(|tree| !self.trees.contains(tree)) {
-            let manifest = store.manifest_of(tree).ok();
-            if manifest.is_none_or(|manifest| !self.manifests.contains(&manifest)) {
+            let recipe = store.recipe_of(tree).ok();
+            if recipe.is_none_or(|recipe| !self.recipes.contains(&recipe)) {
                 store.remove_tree_alone(tree)?;
             }
         }
         // What is left may name something new: it was damaged, and was made whole.
         let (mut segments, mut packs) = (self.segments.clone(), self.packs.clone());
-        for manifest in store.manifests()? {
+        for recipe in store.recipes()? {
             // One that cannot be read names nothing that it could lose.
-            if let Ok(root) = store.manifest_root(manifest) {
+            if let Ok(root) = store.recipe_root(recipe) {
                 segments.extend(root.segments.iter().map(|segment| segment.digest));
             }
-            if let Ok(locator) = store.locator(manifest) {
+            if let Ok(locator) = store.locator(recipe) {
                 packs.extend(locator.packs.iter().map(|(pack, _)| *pack));
             }
         }
@@ -126,7 +126,7 @@ mod tests {
         sealed_files(&store, &[("a", &one)]);
         sealed_files(&store, &[("b", &two)]);
         held.restore(&store).unwrap();
-        let contents = crate::contents::Contents::open(&store, first.manifest).unwrap();
+        let contents = crate::contents::Contents::open(&store, first.recipe).unwrap();
         assert!(contents.entries.iter().all(|entry| contents.write_to(entry, &mut std::io::sink()).is_ok()));
     }
 }

@@ -17,7 +17,7 @@ mod writes;
 use std::io;
 use std::path::{Path, PathBuf};
 
-use lantern_core::digest::{Digest, ManifestId};
+use lantern_core::digest::{Digest, RecipeId};
 use lantern_core::path::TreePath;
 use lantern_core::progress::Progress;
 use lantern_core::tree::{Node, TreeError};
@@ -26,7 +26,7 @@ use serde_json::Value;
 
 use crate::durable::DurableError;
 use crate::fetch::{Fetch, FetchError};
-use crate::manifest::ManifestError;
+use crate::recipe::RecipeError;
 use crate::room_left::NoRoom;
 
 use journal::Journal;
@@ -41,7 +41,7 @@ pub enum InstallError {
     #[error("another lantern is at work in {}", .0.display())]
     Busy(PathBuf),
     /// Nothing was ever installed there.
-    #[error("{} holds no installed build", .0.display())]
+    #[error("{} contains no installed build", .0.display())]
     NotInstalled(PathBuf),
     /// Something that is no folder of ours has the name of our state folder.
     #[error("{} is not a folder", .0.display())]
@@ -55,7 +55,7 @@ pub enum InstallError {
         why: String,
     },
     /// A file that says what the installed build holds is missing or damaged.
-    #[error("{} is missing or damaged: it says what the installed build holds", .0.display())]
+    #[error("{} is missing or damaged: it lists the files of the installed build", .0.display())]
     Lost(PathBuf),
     /// A switch was begun there and is not finished.
     #[error("the switch to another build is not finished in {}", .0.display())]
@@ -63,7 +63,7 @@ pub enum InstallError {
     /// Something could not be fetched.
     #[error("could not fetch {what}")]
     Fetch {
-        /// Such as "the manifest".
+        /// Such as "the recipe".
         what: &'static str,
         /// The source's reason.
         #[source]
@@ -77,9 +77,9 @@ pub enum InstallError {
         /// How.
         why: String,
     },
-    /// The manifest is damaged or hostile.
-    #[error("the manifest from the storefront cannot be used")]
-    Manifest(#[from] ManifestError),
+    /// The recipe is damaged or hostile.
+    #[error("the recipe from the storefront cannot be used")]
+    Recipe(#[from] RecipeError),
     /// Two depots bring different files of one name.
     #[error("the depots do not fit together")]
     Depots(#[source] TreeError),
@@ -143,7 +143,7 @@ fn some(paths: &[TreePath]) -> String {
 impl InstallError {
     /// Whether what came is not what it should be; it may be so when it is fetched again.
     pub(crate) const fn is_wrong(&self) -> bool {
-        matches!(self, Self::Wrong { .. } | Self::Manifest(ManifestError::Digest { .. }))
+        matches!(self, Self::Wrong { .. } | Self::Recipe(RecipeError::Digest { .. }))
     }
 
     fn io(what: &'static str, path: &Path) -> impl FnOnce(io::Error) -> Self {
@@ -197,7 +197,7 @@ pub struct Report {
 #[derive(Debug, Clone)]
 pub struct Wanted<'a> {
     /// One for each depot.
-    pub manifests: &'a [ManifestId],
+    pub recipes: &'a [RecipeId],
     /// Kept beside the build for whoever asks what is installed.
     pub about: Value,
     /// What becomes of a player's own files in the way.
@@ -217,7 +217,7 @@ pub fn install(
     fetch: &dyn Fetch,
     progress: &dyn Progress,
 ) -> Result<Report, InstallError> {
-    let Wanted { manifests, about, own_files, private } = wanted;
+    let Wanted { recipes, about, own_files, private } = wanted;
     let folder = Folder::open_or_make(folder)?;
     if let Some(private) = private {
         folder.write_private(&private)?;
@@ -235,9 +235,9 @@ pub fn install(
     let old = previous.as_ref().map_or(Ok(Some(Vec::new())), |installed| brought(&folder, installed, fetch))?;
     let is_past_unknown = old.is_none() || !is_known;
     let old = old.unwrap_or_default();
-    let new = gather::manifests(&folder, manifests, fetch)?;
+    let new = gather::recipes(&folder, recipes, fetch)?;
     let plan = plan::Plan::make(&folder, &old, &new, own_files, progress)?;
-    let received = gather::stage(&folder, &plan, manifests, &old, fetch, progress)?;
+    let received = gather::stage(&folder, &plan, recipes, &old, fetch, progress)?;
     let mut report = Report {
         files: plan.files,
         size: plan.size,
@@ -250,7 +250,7 @@ pub fn install(
         is_past_unknown,
     };
     aside.extend(plan.aside.clone());
-    let installed = Installed { format: state::FORMAT.to_owned(), manifests: manifests.to_vec(), about };
+    let installed = Installed { format: state::FORMAT.to_owned(), recipes: recipes.to_vec(), about };
     if plan.is_empty() {
         folder.remove_others(journal::STAGE, None)?;
         folder.write_installed(&installed)?;
@@ -258,7 +258,7 @@ pub fn install(
         let journal = Journal::new(&plan, installed, previous);
         aside.extend(switch::begin(&folder, journal)?);
     }
-    folder.forget_others(manifests)?;
+    folder.forget_others(recipes)?;
     report.aside = aside;
     Ok(report)
 }
@@ -268,12 +268,12 @@ fn brought(
     folder: &Folder,
     installed: &Installed,
     fetch: &dyn Fetch,
-) -> Result<Option<Vec<crate::manifest::Entry>>, InstallError> {
-    match folder.entries_of(&installed.manifests, Some(fetch)) {
+) -> Result<Option<Vec<crate::recipe::Entry>>, InstallError> {
+    match folder.entries_of(&installed.recipes, Some(fetch)) {
         Ok(entries) => Ok(Some(entries)),
         // The source does not have it any more, or gives something else.
         Err(InstallError::Fetch { source, .. }) if source.is_gone => Ok(None),
-        Err(InstallError::Manifest(_)) => Ok(None),
+        Err(InstallError::Recipe(_)) => Ok(None),
         Err(other) => Err(other),
     }
 }
@@ -288,7 +288,7 @@ fn finish_begun(folder: &Folder) -> Result<Option<Vec<Aside>>, InstallError> {
 
 /// What a folder says of itself.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Looked {
+pub struct FolderState {
     /// What is installed; none where nothing is, or where it cannot be understood.
     pub installed: Option<Installed>,
     /// What a switch that is not finished leads to; none where none is under way.
@@ -301,7 +301,7 @@ pub struct Looked {
 ///
 /// # Errors
 /// [`InstallError::Busy`], [`InstallError::File`].
-pub fn look(folder: &Path) -> Result<Option<Looked>, InstallError> {
+pub fn look(folder: &Path) -> Result<Option<FolderState>, InstallError> {
     let folder = match Folder::open_to_read(folder) {
         Err(InstallError::NotInstalled(_)) => return Ok(None),
         other => other?,
@@ -317,7 +317,7 @@ pub fn look(folder: &Path) -> Result<Option<Looked>, InstallError> {
             journal::Direction::Back => journal.previous.unwrap_or(journal.installed),
         })
     }))?;
-    Ok(Some(Looked { installed, begun, private: folder.private() }))
+    Ok(Some(FolderState { installed, begun, private: folder.private() }))
 }
 
 /// Finishes a switch that a break had cut, and says whether there was one.
@@ -355,7 +355,7 @@ pub fn give_up(folder: &Path) -> Result<Option<GivenUp>, InstallError> {
     folder.remove_others(journal::STAGE, None)?;
     let installed = folder.installed()?;
     match &installed {
-        Some(installed) => folder.forget_others(&installed.manifests)?,
+        Some(installed) => folder.forget_others(&installed.recipes)?,
         None => {
             drop(folder);
             let state = path.join(STATE_FOLDER);
@@ -391,7 +391,7 @@ pub fn verify(folder: &Path, progress: &dyn Progress) -> Result<Verified, Instal
         return Err(InstallError::Unfinished(folder.path().to_owned()));
     }
     let installed = folder.installed()?.ok_or_else(|| InstallError::NotInstalled(folder.path().to_owned()))?;
-    let entries = folder.entries_of(&installed.manifests, None)?;
+    let entries = folder.entries_of(&installed.recipes, None)?;
     let checked = plan::check(&folder, &entries, progress)?;
     let wrong = entries
         .iter()

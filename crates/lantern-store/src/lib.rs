@@ -1,8 +1,8 @@
-//! Chunks, packs and manifests: sealing a list of files, installing it anywhere, verifying it.
+//! Chunks, packs and recipes: sealing a list of files, installing it anywhere, verifying it.
 //!
 //! - [`seal::seal`] cuts, compresses and packs files into a [`store::Store`].
 //! - [`install::install`] makes a folder hold a build, fetching only what is missing through [`fetch::Fetch`].
-//! - [`manifest`], [`pack`], [`locator`] and [`chunker`] are the formats; each is described in `docs/formats/`.
+//! - [`recipe`], [`pack`], [`locator`] and [`chunker`] are the formats; each is described in `docs/formats/`.
 //!
 //! ```
 //! use lantern_core::{path::TreePath, progress::Silent};
@@ -27,7 +27,7 @@
 //! let sealed = seal(&store, &[entry], &Letter, &Silent)?;
 //! let game = temp.path().join("game");
 //! let about = serde_json::Value::Null;
-//! let wanted = install::Wanted { manifests: &[sealed.manifest], about, own_files: Default::default(), private: None };
+//! let wanted = install::Wanted { recipes: &[sealed.recipe], about, own_files: Default::default(), private: None };
 //! install::install(&game, wanted, &store, &Silent)?;
 //! assert_eq!(std::fs::read(game.join("letter.txt"))?, b"dear marsh");
 //! # Ok::<(), Box<dyn std::error::Error>>(())
@@ -35,21 +35,21 @@
 //!
 //! Not here: storefronts, configuration, the ledger. A player's own installer could be built on this crate alone.
 
+pub mod chunk_index;
 pub mod chunker;
 pub mod codec;
+pub mod collect;
 pub mod contents;
 pub mod durable;
 pub mod fetch;
 pub mod held;
 pub mod install;
-pub mod known;
 pub mod links;
 pub mod locator;
-pub mod manifest;
 pub mod pack;
 pub mod parcels;
+pub mod recipe;
 pub mod repair;
-pub mod room;
 pub mod room_left;
 pub mod seal;
 pub mod store;

@@ -1,14 +1,14 @@
-//! Locators: which pack holds each chunk of a manifest. Made anew wherever packs are kept; changes no id.
+//! Locators: which pack holds each chunk of a recipe. Made anew wherever packs are kept; changes no id.
 //! Described in `docs/formats/locator.md`.
 
 use std::collections::{BTreeSet, HashMap};
 use std::num::NonZeroUsize;
 
 use lantern_core::bytes::{ByteReader, Head, ReadError};
-use lantern_core::digest::{Digest, ManifestId};
+use lantern_core::digest::{Digest, RecipeId};
 
+use crate::chunk_index::ChunkIndex;
 use crate::codec::MAX_RAW_LEN;
-use crate::known::Known;
 use crate::pack::ChunkEntry;
 
 const HEAD: Head = Head { magic: *b"LNLC", version: 1, what: "a locator" };
@@ -24,11 +24,11 @@ pub struct Location {
     pub entry: ChunkEntry,
 }
 
-/// Where the chunks of one manifest lie.
+/// Where the chunks of one recipe lie.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Locator {
-    /// The manifest it is for.
-    pub manifest: ManifestId,
+    /// The recipe it is for.
+    pub recipe: RecipeId,
     /// Each pack's name and length in bytes.
     pub packs: Vec<(Digest, u32)>,
     /// Sorted by chunk digest.
@@ -36,8 +36,8 @@ pub struct Locator {
 }
 
 impl Locator {
-    /// Makes a locator of the chunks that a manifest names, by their indices in what is known.
-    pub fn new(manifest: ManifestId, known: &Known, chunks: impl Iterator<Item = u32>) -> Self {
+    /// Makes a locator of the chunks that a recipe names, by their indices in what is known.
+    pub fn new(recipe: RecipeId, known: &ChunkIndex, chunks: impl Iterator<Item = u32>) -> Self {
         let mut locations: Vec<Location> =
             chunks.filter_map(|index| known.at(index)).map(|(pack, entry)| Location { pack, entry }).collect();
         locations.sort_unstable_by_key(|l| l.entry.digest);
@@ -49,7 +49,7 @@ impl Locator {
         for location in &mut locations {
             location.pack = index[&location.pack];
         }
-        Self { manifest, packs: named.into_iter().map(|(name, len, _)| (name, len)).collect(), locations }
+        Self { recipe, packs: named.into_iter().map(|(name, len, _)| (name, len)).collect(), locations }
     }
 
     /// Returns where a chunk lies.
@@ -67,7 +67,7 @@ impl Locator {
     pub fn encode(&self) -> Vec<u8> {
         let mut out = Vec::with_capacity(64 + self.packs.len() * 36 + self.locations.len() * 52);
         HEAD.write(&mut out);
-        out.extend(self.manifest.0.as_bytes());
+        out.extend(self.recipe.0.as_bytes());
         out.extend(u32::try_from(self.packs.len()).expect("fewer than 2^32 packs").to_le_bytes());
         for (pack, len) in &self.packs {
             out.extend(pack.as_bytes());
@@ -86,8 +86,8 @@ impl Locator {
     /// Reads the bytes of a locator.
     ///
     /// # Errors
-    /// [`ReadError`] for broken bytes, another manifest's locator, or a chunk that lies outside its pack.
-    pub fn decode(manifest: ManifestId, bytes: &[u8]) -> Result<Self, ReadError> {
+    /// [`ReadError`] for broken bytes, another recipe's locator, or a chunk that lies outside its pack.
+    pub fn decode(recipe: RecipeId, bytes: &[u8]) -> Result<Self, ReadError> {
         let damaged = || ReadError::Value { what: "a locator", offset: 0, why: "its digest is another".to_owned() };
         let (body, digest) = bytes.split_last_chunk::<32>().ok_or_else(damaged)?;
         // The head is looked at first: a newer version may end otherwise.
@@ -95,15 +95,15 @@ impl Locator {
         if Digest::of(body) != Digest::from_bytes(*digest) {
             return Err(damaged());
         }
-        Self::decode_body(manifest, body)
+        Self::decode_body(recipe, body)
     }
 
-    fn decode_body(manifest: ManifestId, bytes: &[u8]) -> Result<Self, ReadError> {
+    fn decode_body(recipe: RecipeId, bytes: &[u8]) -> Result<Self, ReadError> {
         let mut reader = ByteReader::new(bytes);
         reader.head(HEAD)?;
         let wrong = |offset, why: &str| ReadError::Value { what: "a locator", offset, why: why.to_owned() };
-        if reader.array("a locator's manifest")? != *manifest.0.as_bytes() {
-            return Err(wrong(10, "it is for another manifest"));
+        if reader.array("a locator's recipe")? != *recipe.0.as_bytes() {
+            return Err(wrong(10, "it is for another recipe"));
         }
         let count = reader.count(PACK_LEN, "a locator's packs")?;
         let mut packs = Vec::with_capacity(count);
@@ -132,7 +132,7 @@ impl Locator {
             locations.push(Location { pack, entry });
         }
         reader.end("a locator")?;
-        Ok(Self { manifest, packs, locations })
+        Ok(Self { recipe, packs, locations })
     }
 }
 
@@ -143,21 +143,21 @@ mod tests {
     use proptest::prelude::*;
 
     fn sample() -> Locator {
-        let mut known = Known::default();
+        let mut known = ChunkIndex::default();
         let packs = [b"p", b"q", b"r"].map(|name| known.add_pack(Digest::of(name), 100));
         for (pack, chunk, offset) in [(0, "a", 10), (1, "b", 10), (0, "c", 30), (2, "e", 10)] {
             let digest = Digest::of(chunk.as_bytes());
             let entry = ChunkEntry { digest, codec: Codec::Plain, offset, stored_len: 20, raw_len: 20 };
             known.add(packs[pack], &entry);
         }
-        Locator::new(ManifestId::of(b"m"), &known, 0..3)
+        Locator::new(RecipeId::of(b"m"), &known, 0..3)
     }
 
     #[test]
     fn a_locator_is_written_and_read_back() {
         let locator = sample();
         assert_eq!(locator.packs.len(), 2);
-        assert_eq!(Locator::decode(ManifestId::of(b"m"), &locator.encode()).unwrap(), locator);
+        assert_eq!(Locator::decode(RecipeId::of(b"m"), &locator.encode()).unwrap(), locator);
         let location = locator.find(&Digest::of(b"c")).unwrap();
         assert_eq!(locator.packs[location.pack as usize].0, Digest::of(b"p"));
         assert_eq!(location.entry.offset, 30);
@@ -165,15 +165,15 @@ mod tests {
     }
 
     #[test]
-    fn another_manifests_locator_is_refused() {
-        assert!(Locator::decode(ManifestId::of(b"n"), &sample().encode()).is_err());
+    fn another_recipes_locator_is_refused() {
+        assert!(Locator::decode(RecipeId::of(b"n"), &sample().encode()).is_err());
     }
 
     #[test]
     fn every_truncation_is_an_error() {
         let bytes = sample().encode();
         for len in 0..bytes.len() {
-            assert!(Locator::decode(ManifestId::of(b"m"), &bytes[..len]).is_err(), "{len}");
+            assert!(Locator::decode(RecipeId::of(b"m"), &bytes[..len]).is_err(), "{len}");
         }
     }
 
@@ -183,7 +183,7 @@ mod tests {
         for at in 0..bytes.len() {
             let mut changed = bytes.clone();
             changed[at] ^= 0x40;
-            assert!(Locator::decode(ManifestId::of(b"m"), &changed).is_err(), "{at}");
+            assert!(Locator::decode(RecipeId::of(b"m"), &changed).is_err(), "{at}");
         }
     }
 
@@ -194,7 +194,7 @@ mod tests {
             let len = bytes.len();
             bytes[at % len] = value;
             let body = &bytes[..len - 32];
-            let _ = Locator::decode_body(ManifestId::of(b"m"), body);
+            let _ = Locator::decode_body(RecipeId::of(b"m"), body);
         }
     }
 }

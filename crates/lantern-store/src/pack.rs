@@ -86,7 +86,7 @@ pub enum PackError {
         expected: Digest,
     },
     /// A pack's bytes are not what its name says.
-    #[error("its bytes are not those that its name says")]
+    #[error("its bytes do not match its name")]
     Name {
         /// What it should be.
         expected: Digest,

@@ -9,8 +9,8 @@ use std::fs::File;
 
 use lantern_core::digest::Digest;
 
+use crate::chunk_index::ChunkIndex;
 use crate::codec::Unpacker;
-use crate::known::Known;
 use crate::pack::{self, ChunkEntry, MAX_CHUNKS, PackWriter, TARGET_LEN};
 use crate::store::{Store, StoreError};
 
@@ -19,7 +19,7 @@ use crate::store::{Store, StoreError};
 const WHOLE_PACK_PERCENT: u64 = 80;
 
 /// Which chunks belong to which of some portions: depots that are sent, trees that are kept. Chunks are meant by their
-/// indices in what is [`Known`].
+/// indices in what is [`ChunkIndex`].
 #[derive(Debug, Clone, Default)]
 pub struct Portions {
     count: usize,
@@ -104,7 +104,12 @@ impl Parcel {
 ///
 /// # Errors
 /// [`StoreError`].
-pub fn parcels(store: &Store, known: &Known, portions: &Portions, missing: &[u32]) -> Result<Vec<Parcel>, StoreError> {
+pub fn parcels(
+    store: &Store,
+    known: &ChunkIndex,
+    portions: &Portions,
+    missing: &[u32],
+) -> Result<Vec<Parcel>, StoreError> {
     let mut needed: BTreeMap<u32, u64> = BTreeMap::new();
     for (pack, entry) in missing.iter().filter_map(|index| known.at(*index)) {
         *needed.entry(pack).or_default() += u64::from(entry.stored_len);
@@ -148,7 +153,7 @@ pub fn parcels(store: &Store, known: &Known, portions: &Portions, missing: &[u32
 /// Reads the bytes of parcels, each chunk checked against its digest: what is damaged here does not travel.
 pub struct Loader<'a> {
     store: &'a Store,
-    known: &'a Known,
+    known: &'a ChunkIndex,
     unpacker: Unpacker,
     /// Packs that were read from lately.
     open: HashMap<Digest, File>,
@@ -159,7 +164,7 @@ const MAX_OPEN: usize = 32;
 
 impl<'a> Loader<'a> {
     /// Prepares to read.
-    pub fn new(store: &'a Store, known: &'a Known) -> Self {
+    pub fn new(store: &'a Store, known: &'a ChunkIndex) -> Self {
         Self { store, known, unpacker: Unpacker::new(), open: HashMap::new() }
     }
 
@@ -211,7 +216,7 @@ mod tests {
     use crate::codec::Codec;
 
     /// A store of packs with these chunks, each of a thousand bytes that are its own.
-    fn store(packs: &[&[u8]]) -> (tempfile::TempDir, Store, Known) {
+    fn store(packs: &[&[u8]]) -> (tempfile::TempDir, Store, ChunkIndex) {
         let temp = tempfile::tempdir().unwrap();
         let store = Store::at(temp.path());
         for chunks in packs {
@@ -227,7 +232,7 @@ mod tests {
         (temp, store, known)
     }
 
-    fn indices(known: &Known, chunks: &[u8]) -> Vec<u32> {
+    fn indices(known: &ChunkIndex, chunks: &[u8]) -> Vec<u32> {
         chunks.iter().map(|chunk| known.index_of(&Digest::of(&[*chunk; 1000])).unwrap()).collect()
     }
 

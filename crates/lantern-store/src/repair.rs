@@ -8,19 +8,19 @@
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use std::io::Read;
 
-use lantern_core::digest::{Digest, ManifestId, TreeId};
+use lantern_core::digest::{Digest, RecipeId, TreeId};
 use lantern_core::progress::{Progress, Task};
 use lantern_core::tree::Tree;
 
+use crate::chunk_index::ChunkIndex;
 use crate::chunker::Profile;
 use crate::codec::{Codec, Packer, Unpacker};
+use crate::collect::Kept;
 use crate::durable;
 use crate::fetch::{Fetch, FetchError};
-use crate::known::Known;
 use crate::locator::Locator;
-use crate::manifest::{self, Entry, Root, SegmentRef, different_chunks};
 use crate::pack::{self, PackWriter};
-use crate::room::Kept;
+use crate::recipe::{self, Entry, Root, SegmentRef, different_chunks};
 use crate::store::{Store, StoreError};
 
 /// What is to be whole, and what is known of it.
@@ -30,11 +30,11 @@ pub struct Repair<'a> {
     kept: Vec<Kept>,
     /// Packs that were found to be damaged.
     damaged: Vec<Digest>,
-    /// Kept trees whose manifest is not there, or cannot be read.
-    without_manifest: BTreeSet<TreeId>,
-    /// Kept manifests that can be read, with the lowest owner of their trees.
-    manifests: BTreeMap<ManifestId, u32>,
-    /// Chunks that kept manifests name and no sound pack holds, with their owner.
+    /// Kept trees whose recipe is not there, or cannot be read.
+    without_recipe: BTreeSet<TreeId>,
+    /// Kept recipes that can be read, with the lowest owner of their trees.
+    recipes: BTreeMap<RecipeId, u32>,
+    /// Chunks that kept recipes name and no sound pack holds, with their owner.
     lost: HashMap<Digest, u32>,
     /// How many there were when it began.
     lost_first: usize,
@@ -88,8 +88,8 @@ impl<'a> Repair<'a> {
             store,
             kept,
             damaged: Vec::new(),
-            without_manifest: BTreeSet::new(),
-            manifests: BTreeMap::new(),
+            without_recipe: BTreeSet::new(),
+            recipes: BTreeMap::new(),
             lost: HashMap::new(),
             lost_first: 0,
             is_unlocated: false,
@@ -107,21 +107,21 @@ impl<'a> Repair<'a> {
         let store = self.store;
         self.damaged = store.damaged()?;
         self.is_unlocated = !self.damaged.is_empty();
-        (self.without_manifest, self.manifests, self.lost) = Default::default();
+        (self.without_recipe, self.recipes, self.lost) = Default::default();
         let known = store.known_chunks()?;
         for kept in &self.kept {
-            let Some(manifest) = self.manifest_of(kept.tree)? else {
-                self.without_manifest.insert(kept.tree);
+            let Some(recipe) = self.recipe_of(kept.tree)? else {
+                self.without_recipe.insert(kept.tree);
                 continue;
             };
-            let owner = self.manifests.entry(manifest).or_insert(kept.owner);
+            let owner = self.recipes.entry(recipe).or_insert(kept.owner);
             *owner = kept.owner.min(*owner);
             if !store.has_tree(kept.tree)? {
                 self.is_unlocated = true;
             }
         }
-        for (manifest, owner) in &self.manifests {
-            let Ok((_, entries)) = store.manifest(*manifest) else { continue };
+        for (recipe, owner) in &self.recipes {
+            let Ok((_, entries)) = store.recipe(*recipe) else { continue };
             for chunk in different_chunks(&entries).into_iter().filter(|chunk| !known.contains(chunk)) {
                 let of_chunk = self.lost.entry(chunk).or_insert(*owner);
                 *of_chunk = (*owner).min(*of_chunk);
@@ -130,17 +130,17 @@ impl<'a> Repair<'a> {
         Ok(())
     }
 
-    /// Returns the manifest of a tree, if all of it can be read; the pointer to it is made again where it is lost.
-    fn manifest_of(&self, tree: TreeId) -> Result<Option<ManifestId>, StoreError> {
-        let is_of_tree = |id: ManifestId| self.store.manifest(id).is_ok_and(|(root, _)| root.tree == tree);
-        if let Ok(manifest) = self.store.manifest_of(tree)
-            && is_of_tree(manifest)
+    /// Returns the recipe of a tree, if all of it can be read; the pointer to it is made again where it is lost.
+    fn recipe_of(&self, tree: TreeId) -> Result<Option<RecipeId>, StoreError> {
+        let is_of_tree = |id: RecipeId| self.store.recipe(id).is_ok_and(|(root, _)| root.tree == tree);
+        if let Ok(recipe) = self.store.recipe_of(tree)
+            && is_of_tree(recipe)
         {
-            return Ok(Some(manifest));
+            return Ok(Some(recipe));
         }
-        for manifest in self.store.manifests()? {
-            if self.store.manifest_root(manifest).is_ok_and(|root| root.tree == tree) && is_of_tree(manifest) {
-                return Ok(Some(manifest));
+        for recipe in self.store.recipes()? {
+            if self.store.recipe_root(recipe).is_ok_and(|root| root.tree == tree) && is_of_tree(recipe) {
+                return Ok(Some(recipe));
             }
         }
         Ok(None)
@@ -153,7 +153,7 @@ impl<'a> Repair<'a> {
 
     /// Whether nothing is lost.
     pub fn is_complete(&self) -> bool {
-        self.lost.is_empty() && self.without_manifest.is_empty()
+        self.lost.is_empty() && self.without_recipe.is_empty()
     }
 
     /// Returns how many packs are damaged.
@@ -166,9 +166,9 @@ impl<'a> Repair<'a> {
         self.lost_first
     }
 
-    /// Returns the kept trees whose manifest is lost.
-    pub fn lost_manifests(&self) -> &BTreeSet<TreeId> {
-        &self.without_manifest
+    /// Returns the kept trees whose recipe is lost.
+    pub fn lost_recipes(&self) -> &BTreeSet<TreeId> {
+        &self.without_recipe
     }
 
     /// Saves every lost chunk that a damaged pack still holds sound.
@@ -190,15 +190,15 @@ impl<'a> Repair<'a> {
         self.look_again()
     }
 
-    /// Gets a lost manifest from elsewhere; says whether it is that of a tree that is to be whole.
+    /// Gets a lost recipe from elsewhere; says whether it is that of a tree that is to be whole.
     ///
     /// # Errors
     /// The source's, or the store's.
-    pub fn fetch_manifest(&mut self, id: ManifestId, fetch: &dyn Fetch) -> Result<bool, FetchError> {
-        let root_bytes = fetch.manifest(id)?;
-        let wrong = |e: manifest::ManifestError| FetchError::new(e, false);
+    pub fn fetch_recipe(&mut self, id: RecipeId, fetch: &dyn Fetch) -> Result<bool, FetchError> {
+        let root_bytes = fetch.recipe(id)?;
+        let wrong = |e: recipe::RecipeError| FetchError::new(e, false);
         let root = Root::decode(id, &root_bytes).map_err(wrong)?;
-        if !self.without_manifest.contains(&root.tree) {
+        if !self.without_recipe.contains(&root.tree) {
             return Ok(false);
         }
         let segment = |segment: &SegmentRef| -> Result<Vec<u8>, FetchError> {
@@ -207,18 +207,18 @@ impl<'a> Repair<'a> {
             Ok(bytes)
         };
         // Checked whole before the root says that it is there.
-        manifest::assemble(id, &root_bytes, segment, wrong)?;
+        recipe::assemble(id, &root_bytes, segment, wrong)?;
         self.store.write_root(id, &root_bytes)?;
         self.look_again()?;
         Ok(true)
     }
 
-    /// Gets lost chunks of a manifest from elsewhere; returns the bytes that came.
+    /// Gets lost chunks of a recipe from elsewhere; returns the bytes that came.
     ///
     /// # Errors
     /// The source's, or the store's.
-    pub fn fetch(&mut self, id: ManifestId, fetch: &dyn Fetch, progress: &dyn Progress) -> Result<u64, FetchError> {
-        let Ok((_, entries)) = self.store.manifest(id) else { return Ok(0) };
+    pub fn fetch(&mut self, id: RecipeId, fetch: &dyn Fetch, progress: &dyn Progress) -> Result<u64, FetchError> {
+        let Ok((_, entries)) = self.store.recipe(id) else { return Ok(0) };
         let wanted: Vec<(Digest, u32)> =
             different_chunks(&entries).into_iter().filter_map(|c| Some((c, *self.lost.get(&c)?))).collect();
         if wanted.is_empty() {
@@ -276,13 +276,13 @@ impl<'a> Repair<'a> {
     /// [`StoreError`].
     pub fn finish(mut self) -> Result<StillBroken, StoreError> {
         let known = self.store.known_chunks()?;
-        let mut still = StillBroken { trees: self.without_manifest.clone(), chunks: self.lost.len() as u64 };
-        for manifest in self.manifests.keys() {
-            let (root, entries) = self.store.manifest(*manifest)?;
+        let mut still = StillBroken { trees: self.without_recipe.clone(), chunks: self.lost.len() as u64 };
+        for recipe in self.recipes.keys() {
+            let (root, entries) = self.store.recipe(*recipe)?;
             if different_chunks(&entries).iter().any(|chunk| !known.contains(chunk)) {
                 still.trees.insert(root.tree);
             }
-            self.make_again(*manifest, &root, &entries, &known)?;
+            self.make_again(*recipe, &root, &entries, &known)?;
         }
         self.look_again()?;
         for pack in &self.damaged {
@@ -292,7 +292,7 @@ impl<'a> Repair<'a> {
     }
 
     /// A locator names what there is; chunks that are lost are not in it, and whoever asks for them is told so.
-    fn make_again(&self, id: ManifestId, root: &Root, entries: &[Entry], known: &Known) -> Result<(), StoreError> {
+    fn make_again(&self, id: RecipeId, root: &Root, entries: &[Entry], known: &ChunkIndex) -> Result<(), StoreError> {
         let chunks = different_chunks(entries);
         let there: Vec<u32> = chunks.iter().filter_map(|chunk| known.index_of(chunk)).collect();
         let nodes = entries.iter().map(|entry| (entry.path.clone(), entry.node.clone()));
@@ -305,7 +305,7 @@ impl<'a> Repair<'a> {
         if is_located && self.store.has_tree(root.tree)? {
             return Ok(());
         }
-        self.store.write_manifest(id, root, &Locator::new(id, known, there.into_iter()), &tree)
+        self.store.write_recipe(id, root, &Locator::new(id, known, there.into_iter()), &tree)
     }
 }
 
@@ -364,7 +364,7 @@ mod tests {
         store: Store,
         /// The same before anything was damaged.
         good: Store,
-        trees: Vec<(TreeId, ManifestId)>,
+        trees: Vec<(TreeId, RecipeId)>,
     }
 
     /// Two releases that share much.
@@ -374,7 +374,7 @@ mod tests {
         let (one, two, three) = (noise(1, 900_000), noise(2, 900_000), noise(3, 50_000));
         let first = sealed_files(&store, &[("a", &one), ("b", &two)]);
         let second = sealed_files(&store, &[("a", &one), ("b", &two), ("c", &three)]);
-        let trees = vec![(first.id, first.manifest), (second.id, second.manifest)];
+        let trees = vec![(first.id, first.recipe), (second.id, second.recipe)];
         copy_folder(&temp.path().join("store"), &temp.path().join("good"));
         // Whoever opens it now has checked nothing yet.
         let (store, good) = (Store::at(temp.path().join("store")), Store::at(temp.path().join("good")));
@@ -403,9 +403,9 @@ mod tests {
         #[track_caller]
         fn assert_whole(&self) {
             let store = Store::at(self.store.root());
-            for (tree, manifest) in &self.trees {
+            for (tree, recipe) in &self.trees {
                 assert!(store.has_tree(*tree).unwrap());
-                let contents = Contents::open(&store, *manifest).unwrap();
+                let contents = Contents::open(&store, *recipe).unwrap();
                 for entry in &contents.entries {
                     contents.write_to(entry, &mut std::io::sink()).unwrap();
                 }
@@ -465,8 +465,8 @@ mod tests {
             harm(&scene);
             let mut repair = scene.examine();
             repair.salvage().unwrap();
-            for (_, manifest) in &scene.trees {
-                repair.fetch(*manifest, &scene.good, &Silent).unwrap();
+            for (_, recipe) in &scene.trees {
+                repair.fetch(*recipe, &scene.good, &Silent).unwrap();
             }
             assert_eq!(repair.finish().unwrap(), StillBroken::default());
             scene.assert_whole();
@@ -489,14 +489,14 @@ mod tests {
     }
 
     #[test]
-    fn a_manifest_that_is_lost_is_fetched_by_its_id() {
-        for folder in ["manifests", "segments"] {
+    fn a_recipe_that_is_lost_is_fetched_by_its_id() {
+        for folder in ["recipes", "segments"] {
             let scene = scene();
             fs::remove_dir_all(scene.store.root().join(folder)).unwrap();
             let mut repair = scene.examine();
-            assert_eq!(repair.lost_manifests().len(), 2, "{folder}");
-            for (_, manifest) in &scene.trees {
-                assert!(repair.fetch_manifest(*manifest, &scene.good).unwrap());
+            assert_eq!(repair.lost_recipes().len(), 2, "{folder}");
+            for (_, recipe) in &scene.trees {
+                assert!(repair.fetch_recipe(*recipe, &scene.good).unwrap());
             }
             assert_eq!(repair.finish().unwrap(), StillBroken::default(), "{folder}");
             scene.assert_whole();

@@ -1,4 +1,4 @@
-//! Sealing: a list of files becomes chunks in packs, a manifest, a locator and a tree.
+//! Sealing: a list of files becomes chunks in packs, a recipe, a locator and a tree.
 //!
 //! One thread reads, hashes files and cuts; one per processor hashes, compresses chunks; the caller's thread packs them
 //! in the order of reading. The result does not depend on how many threads there are or how they race: a chunk is
@@ -9,18 +9,18 @@ use std::io::{self, Read};
 use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
 use std::sync::{Mutex, RwLock};
 
-use lantern_core::digest::{Digest, ManifestId, TreeId};
+use lantern_core::digest::{Digest, RecipeId, TreeId};
+use lantern_core::parallel::processors;
 use lantern_core::path::TreePath;
 use lantern_core::progress::{Meter, Progress, Task};
 use lantern_core::tree::{Node, Tree, TreeError};
-use lantern_core::work::processors;
 
+use crate::chunk_index::ChunkIndex;
 use crate::chunker::Profile;
 use crate::codec::{Codec, Packer};
-use crate::known::Known;
 use crate::locator::Locator;
-use crate::manifest::{ChunkRef, Encoded, Writer};
 use crate::pack::PackWriter;
+use crate::recipe::{ChunkRef, Encoded, Writer};
 use crate::store::{Store, StoreError};
 
 /// Bytes that travel between the threads at a time.
@@ -95,7 +95,7 @@ pub struct SealedTree {
     /// Its id.
     pub id: TreeId,
     /// How to fetch it.
-    pub manifest: ManifestId,
+    pub recipe: RecipeId,
     /// Bytes that were read.
     pub read: u64,
     /// Chunks that were not in the store.
@@ -202,15 +202,15 @@ pub fn seal(
 
     let known = known.into_inner().expect("no thread panics with the lock");
     let (encoded, tree) = describe(profile, entries, files, &chunks, &known)?;
-    let Encoded { id: manifest, root, segments } = encoded;
+    let Encoded { id: recipe, root, segments } = encoded;
     for (digest, bytes) in segments {
         store.write_segment(&digest, &bytes)?;
     }
-    let locator = locate(manifest, chunks, &known);
+    let locator = locate(recipe, chunks, &known);
     drop(known);
-    store.write_manifest(manifest, &root, &locator, &tree)?;
+    store.write_recipe(recipe, &root, &locator, &tree)?;
     let Written { chunks: new_chunks, bytes: new_stored } = written;
-    Ok(SealedTree { id: root.tree, manifest, read: total, new_chunks, new_stored, tree })
+    Ok(SealedTree { id: root.tree, recipe, read: total, new_chunks, new_stored, tree })
 }
 
 fn read_all(
@@ -306,7 +306,7 @@ impl Cutter<'_> {
     }
 }
 
-fn work(store: &Store, blocks: &Mutex<Receiver<Block>>, out: &SyncSender<(u64, Vec<Cut>)>, known: &RwLock<Known>) {
+fn work(store: &Store, blocks: &Mutex<Receiver<Block>>, out: &SyncSender<(u64, Vec<Cut>)>, known: &RwLock<ChunkIndex>) {
     let mut packer = Packer::new();
     // Whether the pack that was relied on last is sound: neighbours mostly lie in the same.
     let mut last: Option<(Digest, bool)> = None;
@@ -359,7 +359,7 @@ struct Written {
 fn pack_all(
     store: &Store,
     cuts: &Receiver<(u64, Vec<Cut>)>,
-    known: &RwLock<Known>,
+    known: &RwLock<ChunkIndex>,
 ) -> Result<(Vec<u32>, Written), SealError> {
     let lock = || known.write().expect("no thread panics with the lock");
     let mut waiting = BTreeMap::new();
@@ -424,7 +424,7 @@ fn describe(
     entries: &[SourceEntry],
     files: Vec<FileRead>,
     chunks: &[u32],
-    known: &Known,
+    known: &ChunkIndex,
 ) -> Result<(Encoded, Tree), SealError> {
     let mut writer = Writer::new(profile);
     let mut rest = chunks;
@@ -440,8 +440,8 @@ fn describe(
     Ok(writer.finish()?)
 }
 
-fn locate(manifest: ManifestId, mut chunks: Vec<u32>, known: &Known) -> Locator {
+fn locate(recipe: RecipeId, mut chunks: Vec<u32>, known: &ChunkIndex) -> Locator {
     chunks.sort_unstable();
     chunks.dedup();
-    Locator::new(manifest, known, chunks.into_iter())
+    Locator::new(recipe, known, chunks.into_iter())
 }

@@ -1,7 +1,7 @@
-//! The store: a folder of packs, manifests, trees and release records, all named by digest.
+//! The store: a folder of packs, recipes, trees and release records, all named by digest.
 //!
-//! Everything in it is written once and never changed, so readers need no lock. Packs are written before the manifest
-//! that needs them, the manifest before the tree's pointer to it, the record last: a kill between two steps leaves
+//! Everything in it is written once and never changed, so readers need no lock. Packs are written before the recipe
+//! that needs them, the recipe before the tree's pointer to it, the record last: a kill between two steps leaves
 //! files that nobody names yet, and the next run finds or rewrites them.
 
 use std::collections::{BTreeSet, HashMap};
@@ -11,15 +11,15 @@ use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
 
 use lantern_core::bytes::ReadError;
-use lantern_core::digest::{Digest, ManifestId, ReleaseId, TreeId};
+use lantern_core::digest::{Digest, RecipeId, ReleaseId, TreeId};
 use lantern_core::release::{self, RecordError, ReleaseRecord};
 use lantern_core::tree::{Tree, TreeError};
 
+use crate::chunk_index::ChunkIndex;
 use crate::durable::{self, DurableError};
-use crate::known::Known;
 use crate::locator::{self, Locator};
-use crate::manifest::{self, Entry, ManifestError, Root};
 use crate::pack::{self, ChunkEntry, Foot, PackError};
+use crate::recipe::{self, Entry, RecipeError, Root};
 
 /// Why something could not be had from the store.
 #[derive(Debug, thiserror::Error)]
@@ -31,7 +31,7 @@ pub enum StoreError {
     /// Something that should be there is not.
     #[error("the store lacks {what} {id}")]
     Missing {
-        /// Such as "the manifest".
+        /// Such as "the recipe".
         what: &'static str,
         /// Its id.
         id: String,
@@ -45,20 +45,20 @@ pub enum StoreError {
         #[source]
         source: PackError,
     },
-    /// A manifest is damaged.
-    #[error("the manifest {id} in the store is damaged")]
-    Manifest {
+    /// A recipe is damaged.
+    #[error("the recipe {id} in the store is damaged")]
+    Recipe {
         /// Its id.
-        id: ManifestId,
+        id: RecipeId,
         /// How.
         #[source]
-        source: ManifestError,
+        source: RecipeError,
     },
     /// A locator is damaged.
     #[error("the locator of {id} in the store is damaged")]
     Locator {
-        /// The manifest it is for.
-        id: ManifestId,
+        /// The recipe it is for.
+        id: RecipeId,
         /// How.
         #[source]
         source: ReadError,
@@ -72,8 +72,8 @@ pub enum StoreError {
         #[source]
         source: Option<TreeError>,
     },
-    /// What leads from a tree to its manifest is damaged.
-    #[error("the pointer from the tree {id} to its manifest is damaged")]
+    /// What leads from a tree to its recipe is damaged.
+    #[error("the pointer from the tree {id} to its recipe is damaged")]
     Pointer {
         /// The tree.
         id: TreeId,
@@ -181,16 +181,16 @@ impl Store {
     pub fn has_tree(&self, id: TreeId) -> Result<bool, StoreError> {
         let there = || -> Result<bool, StoreError> {
             self.tree(id)?;
-            let manifest = self.manifest_of(id)?;
-            let segments = self.manifest_root(manifest)?.segments;
+            let recipe = self.recipe_of(id)?;
+            let segments = self.recipe_root(recipe)?.segments;
             let damaged = self.damaged()?;
-            let has_segment = |segment: &manifest::SegmentRef| {
+            let has_segment = |segment: &recipe::SegmentRef| {
                 fs::metadata(self.segment_path(&segment.digest)).is_ok_and(|m| m.len() == u64::from(segment.len))
             };
             let has_pack = |(pack, len): &(Digest, u32)| {
                 !damaged.contains(pack) && fs::metadata(self.pack_path(pack)).is_ok_and(|m| m.len() == u64::from(*len))
             };
-            Ok(segments.iter().all(has_segment) && self.locator(manifest)?.packs.iter().all(has_pack))
+            Ok(segments.iter().all(has_segment) && self.locator(recipe)?.packs.iter().all(has_pack))
         };
         match there() {
             Err(StoreError::File(error)) => Err(error.into()),
@@ -203,11 +203,11 @@ impl Store {
         fanned(&self.root, "segments", segment, "")
     }
 
-    fn manifest_path(&self, id: ManifestId) -> PathBuf {
-        self.root.join("manifests").join(id.0.hex())
+    fn recipe_path(&self, id: RecipeId) -> PathBuf {
+        self.root.join("recipes").join(id.0.hex())
     }
 
-    fn locator_path(&self, id: ManifestId) -> PathBuf {
+    fn locator_path(&self, id: RecipeId) -> PathBuf {
         self.root.join("locators").join(id.0.hex())
     }
 
@@ -266,15 +266,15 @@ impl Store {
         Ok(())
     }
 
-    /// Removes a tree with its manifest and locator; what leads to others goes first.
-    pub(crate) fn remove_tree(&self, tree: TreeId, manifest: ManifestId) -> Result<(), StoreError> {
+    /// Removes a tree with its recipe and locator; what leads to others goes first.
+    pub(crate) fn remove_tree(&self, tree: TreeId, recipe: RecipeId) -> Result<(), StoreError> {
         let paths =
-            [self.locator_path(manifest), self.tree_path(tree), self.manifest_path(manifest), self.pointer_path(tree)];
+            [self.locator_path(recipe), self.tree_path(tree), self.recipe_path(recipe), self.pointer_path(tree)];
         remove_all(&paths)
     }
 
-    pub(crate) fn remove_manifest(&self, manifest: ManifestId) -> Result<(), StoreError> {
-        remove_all(&[self.locator_path(manifest), self.manifest_path(manifest)])
+    pub(crate) fn remove_recipe(&self, recipe: RecipeId) -> Result<(), StoreError> {
+        remove_all(&[self.locator_path(recipe), self.recipe_path(recipe)])
     }
 
     pub(crate) fn remove_tree_alone(&self, tree: TreeId) -> Result<(), StoreError> {
@@ -354,8 +354,8 @@ impl Store {
     ///
     /// # Errors
     /// [`StoreError`].
-    pub fn known_chunks(&self) -> Result<Known, StoreError> {
-        let mut known = Known::default();
+    pub fn known_chunks(&self) -> Result<ChunkIndex, StoreError> {
+        let mut known = ChunkIndex::default();
         let damaged = self.damaged()?;
         for pack in self.packs()?.into_iter().filter(|pack| !damaged.contains(pack)) {
             let (len, entries) = match self.pack_table(&pack) {
@@ -432,17 +432,11 @@ impl Store {
         durable::read_limited(path, limit).map_err(|e| missing_or(e, what, id))
     }
 
-    /// Writes a manifest with its locator, its tree and the pointer from the tree, in an order that a kill may cut.
+    /// Writes a recipe with its locator, its tree and the pointer from the tree, in an order that a kill may cut.
     ///
     /// # Errors
     /// [`StoreError::File`].
-    pub fn write_manifest(
-        &self,
-        id: ManifestId,
-        root: &Root,
-        locator: &Locator,
-        tree: &Tree,
-    ) -> Result<(), StoreError> {
+    pub fn write_recipe(&self, id: RecipeId, root: &Root, locator: &Locator, tree: &Tree) -> Result<(), StoreError> {
         self.write_root(id, &root.encode())?;
         self.write_locator(locator)?;
         self.write_tree(tree)?;
@@ -458,20 +452,20 @@ impl Store {
         self.write_once(&self.segment_path(digest), bytes)
     }
 
-    /// Writes a manifest's root under its id.
+    /// Writes a recipe's root under its id.
     ///
     /// # Errors
     /// [`StoreError::File`].
-    pub fn write_root(&self, id: ManifestId, bytes: &[u8]) -> Result<(), StoreError> {
-        self.write_once(&self.manifest_path(id), bytes)
+    pub fn write_root(&self, id: RecipeId, bytes: &[u8]) -> Result<(), StoreError> {
+        self.write_once(&self.recipe_path(id), bytes)
     }
 
-    /// Writes a manifest's locator; an older one is replaced.
+    /// Writes a recipe's locator; an older one is replaced.
     ///
     /// # Errors
     /// [`StoreError::File`].
     pub fn write_locator(&self, locator: &Locator) -> Result<(), StoreError> {
-        Ok(durable::write_whole(&self.locator_path(locator.manifest), &locator.encode())?)
+        Ok(durable::write_whole(&self.locator_path(locator.recipe), &locator.encode())?)
     }
 
     /// Whether a segment is there.
@@ -502,72 +496,71 @@ impl Store {
         Tree::decode(&bytes).map_err(|source| StoreError::Tree { id, source: Some(source) })
     }
 
-    /// Returns the manifest that says how to fetch a tree.
+    /// Returns the recipe that says how to fetch a tree.
     ///
     /// # Errors
     /// [`StoreError`].
-    pub fn manifest_of(&self, tree: TreeId) -> Result<ManifestId, StoreError> {
+    pub fn recipe_of(&self, tree: TreeId) -> Result<RecipeId, StoreError> {
         let path = self.pointer_path(tree);
-        let bytes = self.read(&path, 200, "the manifest of the tree", &tree)?;
+        let bytes = self.read(&path, 200, "the recipe of the tree", &tree)?;
         let id = String::from_utf8_lossy(&bytes).trim().parse();
         id.map_err(|_| StoreError::Pointer { id: tree })
     }
 
-    /// Reads a manifest's root, as bytes that match its id.
+    /// Reads a recipe's root, as bytes that match its id.
     ///
     /// # Errors
     /// [`StoreError`].
-    pub fn manifest_bytes(&self, id: ManifestId) -> Result<Vec<u8>, StoreError> {
-        let bytes = self.read(&self.manifest_path(id), manifest::MAX_ROOT_LEN, "the manifest", &id)?;
-        if ManifestId::of(&bytes) == id {
+    pub fn recipe_bytes(&self, id: RecipeId) -> Result<Vec<u8>, StoreError> {
+        let bytes = self.read(&self.recipe_path(id), recipe::MAX_ROOT_LEN, "the recipe", &id)?;
+        if RecipeId::of(&bytes) == id {
             Ok(bytes)
         } else {
-            Err(StoreError::Manifest { id, source: ManifestError::Digest { what: "the manifest" } })
+            Err(StoreError::Recipe { id, source: RecipeError::Digest { what: "the recipe" } })
         }
     }
 
-    /// Reads a segment's bytes; the reader of a manifest holds them against their digest.
+    /// Reads a segment's bytes; the reader of a recipe holds them against their digest.
     ///
     /// # Errors
     /// [`StoreError`].
     pub fn segment_bytes(&self, digest: &Digest) -> Result<Vec<u8>, StoreError> {
-        self.read(&self.segment_path(digest), manifest::MAX_SEGMENT_LEN, "a segment of a manifest", digest)
+        self.read(&self.segment_path(digest), recipe::MAX_SEGMENT_LEN, "a segment of a recipe", digest)
     }
 
-    /// Reads a whole manifest.
+    /// Reads a whole recipe.
     ///
     /// # Errors
     /// [`StoreError`].
-    pub fn manifest(&self, id: ManifestId) -> Result<(Root, Vec<Entry>), StoreError> {
-        let damaged = |source| StoreError::Manifest { id, source };
-        manifest::assemble(id, &self.manifest_bytes(id)?, |segment| self.segment_bytes(&segment.digest), damaged)
+    pub fn recipe(&self, id: RecipeId) -> Result<(Root, Vec<Entry>), StoreError> {
+        let damaged = |source| StoreError::Recipe { id, source };
+        recipe::assemble(id, &self.recipe_bytes(id)?, |segment| self.segment_bytes(&segment.digest), damaged)
     }
 
-    /// Returns the ids of all manifests, in order.
+    /// Returns the ids of all recipes, in order.
     ///
     /// # Errors
     /// [`StoreError::File`].
-    pub fn manifests(&self) -> Result<Vec<ManifestId>, StoreError> {
-        let names = list(&self.root.join("manifests"))?;
-        let mut out: Vec<ManifestId> =
-            names.iter().filter_map(|hex| Digest::from_hex(hex).ok()).map(ManifestId).collect();
+    pub fn recipes(&self) -> Result<Vec<RecipeId>, StoreError> {
+        let names = list(&self.root.join("recipes"))?;
+        let mut out: Vec<RecipeId> = names.iter().filter_map(|hex| Digest::from_hex(hex).ok()).map(RecipeId).collect();
         out.sort_unstable();
         Ok(out)
     }
 
-    /// Reads a manifest's root alone.
+    /// Reads a recipe's root alone.
     ///
     /// # Errors
     /// [`StoreError`].
-    pub fn manifest_root(&self, id: ManifestId) -> Result<Root, StoreError> {
-        Root::decode(id, &self.manifest_bytes(id)?).map_err(|source| StoreError::Manifest { id, source })
+    pub fn recipe_root(&self, id: RecipeId) -> Result<Root, StoreError> {
+        Root::decode(id, &self.recipe_bytes(id)?).map_err(|source| StoreError::Recipe { id, source })
     }
 
-    /// Reads a manifest's locator.
+    /// Reads a recipe's locator.
     ///
     /// # Errors
     /// [`StoreError`].
-    pub fn locator(&self, id: ManifestId) -> Result<Locator, StoreError> {
+    pub fn locator(&self, id: RecipeId) -> Result<Locator, StoreError> {
         let bytes = self.read(&self.locator_path(id), locator::MAX_LOCATOR_LEN, "the locator of", &id)?;
         Locator::decode(id, &bytes).map_err(|source| StoreError::Locator { id, source })
     }

@@ -2,30 +2,30 @@
 //!
 //! - [`protocol`]: the documents that travel; client and server share them.
 //! - [`Storefront`] and [`Player`]: what the use cases ask of a place.
-//! - [`market::Market`]: the client for places that speak the protocol.
+//! - [`http::HttpStorefront`]: the client for places that speak the protocol.
 //!
 //! ```no_run
-//! use lantern_storefront::{Storefront, market::Market};
+//! use lantern_storefront::{Storefront, http::HttpStorefront};
 //!
-//! let place = Market::open("http://127.0.0.1:4870", None, Default::default())?;
+//! let place = HttpStorefront::open("http://127.0.0.1:4870", None, Default::default())?;
 //! println!("{}", place.discovery()?.name);
 //! # Ok::<(), lantern_storefront::PlaceError>(())
 //! ```
 //!
 //! Not here: what is sent when and why (`lantern-project`), and where access is kept.
 
-pub mod market;
+pub mod http;
 pub mod protocol;
 
 use bytes::Bytes;
-use lantern_core::digest::{Digest, InvitationId, ManifestId};
+use lantern_core::digest::{Digest, InvitationId, RecipeId};
 use lantern_core::event::EventId;
 use lantern_core::names::{Handle, Name};
 use lantern_core::rules::HouseRules;
 
 use protocol::{
-    Branch, Branches, Build, Builds, Discovery, InvitationMade, InvitationsMade, ManifestNeeds, Move, Moves, NewBuild,
-    NewInvitation, Play, Problem, Title, Token, Withdraw,
+    Branch, Branches, Build, Builds, Discovery, InvitationMade, InvitationsMade, Move, Moves, NewBuild, NewInvitation,
+    Play, Problem, RecipeNeeds, Title, Token, Withdraw,
 };
 
 /// Why a storefront did not do what was asked.
@@ -117,18 +117,18 @@ pub trait Storefront: Sync {
     fn rules(&self) -> Result<HouseRules, PlaceError>;
     /// Returns a title.
     fn title(&self, title: &Handle) -> Result<Title, PlaceError>;
-    /// Brings a manifest's root and says what is still lacking.
-    fn put_manifest(&self, title: &Handle, id: ManifestId, root: Vec<u8>) -> Result<ManifestNeeds, PlaceError>;
+    /// Brings a recipe's root and says what is still lacking.
+    fn put_recipe(&self, title: &Handle, id: RecipeId, root: Vec<u8>) -> Result<RecipeNeeds, PlaceError>;
     /// Brings a segment.
     fn put_segment(&self, title: &Handle, digest: &Digest, bytes: Vec<u8>) -> Result<(), PlaceError>;
     /// Brings a pack.
     fn put_pack(&self, title: &Handle, digest: &Digest, bytes: Bytes) -> Result<(), PlaceError>;
-    /// Returns a manifest's root as the place has it.
-    fn get_manifest(&self, title: &Handle, id: ManifestId) -> Result<Vec<u8>, PlaceError>;
+    /// Returns a recipe's root as the place has it.
+    fn get_recipe(&self, title: &Handle, id: RecipeId) -> Result<Vec<u8>, PlaceError>;
     /// Returns a segment as the place has it.
     fn get_segment(&self, title: &Handle, digest: &Digest) -> Result<Vec<u8>, PlaceError>;
-    /// Returns where the place has each chunk of a manifest.
-    fn get_locator(&self, title: &Handle, id: ManifestId) -> Result<Vec<u8>, PlaceError>;
+    /// Returns where the place has each chunk of a recipe.
+    fn get_locator(&self, title: &Handle, id: RecipeId) -> Result<Vec<u8>, PlaceError>;
     /// Returns `len` bytes of a pack from `offset`, as the place has it.
     fn get_pack(&self, title: &Handle, pack: &Digest, offset: u32, len: u32) -> Result<Vec<u8>, PlaceError>;
     /// Returns all builds.
@@ -176,12 +176,12 @@ pub trait Storefront: Sync {
 pub trait Player: Sync {
     /// Returns what a branch has.
     fn play(&self, title: &Handle, branch: &Name) -> Result<Play, PlaceError>;
-    /// Returns a manifest's root.
-    fn play_manifest(&self, title: &Handle, branch: &Name, id: ManifestId) -> Result<Vec<u8>, PlaceError>;
+    /// Returns a recipe's root.
+    fn play_recipe(&self, title: &Handle, branch: &Name, id: RecipeId) -> Result<Vec<u8>, PlaceError>;
     /// Returns a segment.
     fn play_segment(&self, title: &Handle, branch: &Name, digest: &Digest) -> Result<Vec<u8>, PlaceError>;
     /// Returns a locator.
-    fn play_locator(&self, title: &Handle, branch: &Name, id: ManifestId) -> Result<Vec<u8>, PlaceError>;
+    fn play_locator(&self, title: &Handle, branch: &Name, id: RecipeId) -> Result<Vec<u8>, PlaceError>;
     /// Returns `len` bytes of a pack from `offset`.
     fn play_pack(
         &self,

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use jiff::Timestamp;
 use lantern_core::config::Audience;
-use lantern_core::digest::{Digest, InvitationId, ManifestId, ReleaseId};
+use lantern_core::digest::{Digest, InvitationId, RecipeId, ReleaseId};
 use lantern_core::event::{BranchFacts, EventId};
 use lantern_core::names::{FolderName, Handle, Identity, Name};
 use lantern_core::notes::Notes;
@@ -49,8 +49,8 @@ pub struct Discovery {
 pub struct Limits {
     /// Bytes of a pack.
     pub pack_bytes: u64,
-    /// Bytes of a manifest's root or segment.
-    pub manifest_bytes: u64,
+    /// Bytes of a recipe's root or segment.
+    pub recipe_bytes: u64,
     /// Bytes of a chunk, unpacked.
     pub chunk_bytes: u64,
     /// Bytes of a release record.
@@ -139,12 +139,12 @@ pub struct PackReceived {
     pub whole: bool,
 }
 
-/// What a storefront still lacks of a manifest.
+/// What a storefront still lacks of a recipe.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
-pub struct ManifestNeeds {
+pub struct RecipeNeeds {
     /// Segments that are not there.
     pub segments: Vec<Digest>,
-    /// Chunks that are not there, once all segments are: `[first, count]` over the manifest's different chunks in the
+    /// Chunks that are not there, once all segments are: `[first, count]` over the recipe's different chunks in the
     /// order of their first appearance.
     pub chunks: Vec<(u64, u64)>,
 }
@@ -174,14 +174,14 @@ pub struct NewDepot {
     pub depot: Name,
     /// The place's name.
     pub handle: Handle,
-    /// A manifest whose tree is the depot's.
-    pub manifest: ManifestId,
+    /// A recipe whose tree is the depot's.
+    pub recipe: RecipeId,
 }
 
 /// A build: a release as a storefront has it.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Build {
-    /// The place's own number.
+    /// The storefront's own number.
     pub build: u64,
     /// The release it was made of.
     pub release: ReleaseId,
@@ -249,7 +249,7 @@ pub struct BuildDepot {
     /// The place's name.
     pub handle: Handle,
     /// How it is fetched.
-    pub manifest: ManifestId,
+    pub recipe: RecipeId,
     /// Who downloads it.
     #[serde(default, skip_serializing_if = "When::is_always")]
     pub when: When,
@@ -435,7 +435,7 @@ pub struct Problem {
     /// What happened this time.
     pub detail: String,
     /// What to do.
-    pub cure: String,
+    pub fix: String,
     /// The house rules that stand in the way.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub refusals: Vec<Refusal>,
@@ -494,10 +494,10 @@ pub mod problem {
     pub const BRANCH_MOVED: Kind = ("branch-moved", 412, "Somebody else moved the branch");
     /// Above a limit of the discovery document.
     pub const TOO_LARGE: Kind = ("too-large", 413, "This is larger than the limit");
-    /// A house rule stands in the way.
-    pub const RULES: Kind = ("house-rules", 422, "A house rule stands in the way");
+    /// A house rule forbids it.
+    pub const RULES: Kind = ("house-rules", 422, "A house rule forbids it");
     /// Bytes are not what they are named.
-    pub const DAMAGED: Kind = ("damaged", 422, "The bytes are not what they are said to be");
+    pub const DAMAGED: Kind = ("damaged", 422, "The bytes are not those that were declared");
     /// A build needs chunks that never came.
     pub const INCOMPLETE: Kind = ("incomplete", 422, "Parts of the build have not arrived");
     /// The key was used for another request.

@@ -1,7 +1,7 @@
 use std::cmp::Reverse;
 use std::collections::BTreeSet;
 
-use lantern_core::finding::{Finding, Severity, listed};
+use lantern_core::finding::{Code, Explanation, Finding, Severity, join_some};
 use lantern_core::names::Name;
 use lantern_project::{Checked, Project};
 use serde::Serialize;
@@ -9,9 +9,9 @@ use serde::Serialize;
 use super::Done;
 use crate::args::{EditionArg, TargetsArg};
 use crate::diagnostic::{CommandError, show_finding};
+use crate::format;
 use crate::table::Table;
 use crate::ui::{Ui, bad, faint, good, strong};
-use crate::words;
 
 /// Most findings that are named once more at the end.
 const MAX_NAMED: usize = 3;
@@ -30,7 +30,7 @@ const EXAMPLES: &str = r#"Examples:
 ///
 /// First lantern.toml, then every export: start file, system, names, links; what its programs need and say of
 /// themselves; litter, debug data and secrets; what is different from the last release; then how depots divide it. All
-/// of it in one go, each with its cure. What is meant to be so is accepted in lantern.toml, with a reason.
+/// of it in one go, each with its fix. What is meant to be so is accepted in lantern.toml, with a reason.
 #[derive(Debug, clap::Args)]
 #[command(after_help = EXAMPLES)]
 pub struct Args {
@@ -68,9 +68,9 @@ struct AcceptedDocument<'a> {
 
 #[derive(Serialize)]
 #[cfg_attr(test, derive(schemars::JsonSchema))]
-pub struct StoryDocument {
+pub struct ExplanationDocument {
     schema: &'static str,
-    code: &'static str,
+    code: Code,
     what: &'static str,
     why: &'static str,
 }
@@ -105,37 +105,44 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     super::choose_edition(&mut project, ui)?;
     project.only_targets(&args.targets.names)?;
     let checked = project.check(&ui.progress())?;
-    let from = if args.strict { Severity::Warns } else { Severity::Stops };
+    let from = if args.strict { Severity::Warning } else { Severity::Error };
     let stops = checked.findings.iter().filter(|(_, f)| f.severity >= from).count() as u64;
     ui.document(&document(&checked, stops == 0));
     show(&checked, ui);
-    let warnings = checked.findings.iter().filter(|(_, f)| f.severity == Severity::Warns && f.severity < from).count();
-    let mut also = match warnings as u64 {
+    let count = |severity: Severity| checked.findings.iter().filter(|(_, f)| f.severity == severity).count() as u64;
+    let (errors, warnings) = (count(Severity::Error), count(Severity::Warning));
+    let mut also = match warnings {
         0 => String::new(),
-        count => format!(", {}", words::count(count, "warning", "warnings")),
+        count => format!(", {}", format::count(count, "warning", "warnings")),
     };
     if !checked.accepted.is_empty() {
         also += &format!(", {} accepted", checked.accepted.len());
     }
     if stops == 0 {
-        ui.say(&format!("\n{} nothing stops{also}", good("checked:")));
+        ui.say(&format!("\n{} no errors{also}", good("checked:")));
         return next(ui);
     }
-    let mut stop = words::count(stops, "finding stops", "findings stop");
+    if args.strict && warnings > 0 {
+        also += "; with --strict, warnings stop as errors do";
+    }
+    let mut stop = match errors {
+        0 => "no errors".to_owned(),
+        errors => format::count(errors, "error", "errors"),
+    };
     if stops < checked.findings.len() as u64 {
         // Among many others they are hard to find again.
         let mut which: Vec<String> = Vec::new();
         for (target, finding) in checked.findings.iter().filter(|(_, f)| f.severity >= from) {
             let code = &finding.code;
-            let one = target.as_ref().map_or_else(|| code.clone(), |target| format!("{target}: {code}"));
+            let one = target.as_ref().map_or_else(|| code.to_string(), |target| format!("{target}: {code}"));
             if !which.contains(&one) {
                 which.push(one);
             }
         }
-        stop += &format!(" ({})", listed(&which, MAX_NAMED));
+        stop += &format!(" ({})", join_some(&which, MAX_NAMED));
     }
     ui.say(&format!("\n{} {stop}{also}", bad("checked:")));
-    ui.next("mend them, then again: lantern check");
+    ui.next("fix them, then run: lantern check");
     Err(CommandError::findings_said())
 }
 
@@ -150,27 +157,27 @@ fn next(ui: &Ui) -> Done {
 }
 
 fn explain(code: &str, ui: &Ui) -> Done {
-    let Some(story) = lantern_core::stories::of(code) else {
-        let cure = match lantern_core::stories::nearest(code) {
+    let Ok(code) = code.parse::<Code>() else {
+        let fix = match Code::nearest(code) {
             Some(near) => format!("did you mean {near}?"),
             None => "write the code that a finding shows in brackets".to_owned(),
         };
-        return Err(CommandError::usage(format!("no finding has the code {code:?}"), cure));
+        return Err(CommandError::usage(format!("no finding has the code {code:?}"), fix));
     };
-    let (what, why) = (story.what, story.why);
-    ui.document(&StoryDocument { schema: "lantern.story/1", code: story.code, what, why });
-    ui.say(&format!("{}\n", strong(story.code)));
+    let Explanation { what, why } = code.explanation();
+    ui.document(&ExplanationDocument { schema: "lantern.explanation/1", code, what, why });
+    ui.say(&format!("{}\n", strong(code)));
     for text in [what, why] {
-        ui.say(&format!("  {}", words::flow(text, 2, 2)));
+        ui.say(&format!("  {}", format::flow(text, 2, 2)));
     }
-    if !lantern_core::stories::can_be_accepted(story.code) {
-        ui.say("\n  It cannot be accepted: nothing can be made as long as it is so.");
+    if !code.can_be_accepted() {
+        ui.say("\n  It cannot be accepted: nothing can be made until it is fixed.");
         return Ok(());
     }
-    ui.say("\n  If it is meant to be so, say it in lantern.toml, for a target or for files of it if you can:\n");
+    ui.say("\n  If it is intended, accept it in lantern.toml, if possible for one target or for some of its files:\n");
     let today = jiff::Zoned::now().date();
     let until = today.checked_add(jiff::Span::new().months(EXCUSED_MONTHS)).unwrap_or(today);
-    ui.say(&format!("  [checks]\n  accept = [{{ code = \"{}\", because = \"…\", until = \"{until}\" }}]", story.code));
+    ui.say(&format!("  [checks]\n  accept = [{{ code = \"{code}\", because = \"…\", until = \"{until}\" }}]"));
     Ok(())
 }
 
@@ -212,9 +219,9 @@ fn show(checked: &Checked, ui: &Ui) {
     for target in &checked.targets {
         table.row([
             strong(&target.target),
-            words::systems(&target.systems),
-            words::count(target.files, "file", "files"),
-            words::bytes(target.size),
+            format::systems(&target.systems),
+            format::count(target.files, "file", "files"),
+            format::bytes(target.size),
             if target.starts.is_empty() { String::new() } else { format!("starts {}", target.starts.join(", ")) },
         ]);
     }

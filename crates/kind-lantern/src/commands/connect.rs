@@ -84,7 +84,7 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
         let branches: Vec<String> =
             at.branches.iter().map(|b| format!("{} ({})", b.facts.branch, b.audience.name())).collect();
         table.row([faint("title"), format!("{}, {}", at.title.handle, at.title.name)]);
-        for (i, line) in crate::words::wrap(&depots.join(", "), 60).into_iter().enumerate() {
+        for (i, line) in crate::format::wrap(&depots.join(", "), 60).into_iter().enumerate() {
             table.row([if i == 0 { faint("depots") } else { String::new() }, line]);
         }
         table.row([faint("branches"), branches.join(", ")]);

@@ -97,10 +97,10 @@ impl Demo<'_> {
         let studio = ["--name", "Saltmarsh Post", "--studio", "Paper Heron", "--identity", IDENTITY];
         self.run(&[&["init"], &studio[..], &["--version", "1.3.2", "--next-number", "25"]].concat())?;
         self.say_more(running)?;
-        self.title("What would land where? A finding, and its cure");
+        self.title("What would land where? A finding, and its fix");
         self.run_until(&["check"], 1)?;
         self.edit(HASTY, THOUGHT_THROUGH)?;
-        self.ui.say(&faint("in lantern.toml, [depots.linux] now says leave-out = [\"voices/**\"]\n"));
+        self.ui.say(&faint("in lantern.toml, [depots.linux] now has leave-out = [\"voices/**\"]\n"));
         self.run(&["depots"])?;
         self.title("Brambleyard is a stand-in storefront on this computer; the title is made on its own pages");
         self.make_title(running)?;
@@ -121,7 +121,7 @@ impl Demo<'_> {
         self.run(&["invite", "brambleyard", "creek", "--for", "Marsh testers"])?;
         self.run(&["releases", "withdraw", "26", "--because", "a save bug", "--yes"])?;
         self.run(&["rollback", "brambleyard", "creek", "--because", "testers go back", "--yes"])?;
-        self.title("1.4.0: little travels, somebody looks at it, and everyone gets it");
+        self.title("1.4.0: a small update is tried, then goes to everyone");
         self.export(GameVersion::New)?;
         self.raise_version()?;
         self.run(&["prepare"])?;
@@ -174,7 +174,7 @@ impl Demo<'_> {
             return Ok(());
         }
         let what = format!("lantern {} ended with {status}", arguments.first().unwrap_or(&""));
-        Err(CommandError::computer(what, "what it printed above says why"))
+        Err(CommandError::computer(what, "its output above says why"))
     }
 
     /// Runs a command whose like was shown before; only that it worked is said.
@@ -289,7 +289,7 @@ impl Demo<'_> {
             format!("export LANTERN_HOME={home}")
         };
         self.ui.say(&format!("  {}", command(line)));
-        table.row([command("lantern rehearse --state rehearsal"), faint("opens Brambleyard again, as it was")]);
+        table.row([command("lantern rehearse --state rehearsal"), faint("opens Brambleyard again, as you left it")]);
         table.row([command("lantern live"), faint("in another terminal")]);
         self.ui.say(&table.lay_out());
     }

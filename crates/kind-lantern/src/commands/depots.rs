@@ -11,9 +11,9 @@ use serde::Serialize;
 use super::Done;
 use crate::args::EditionArg;
 use crate::diagnostic::show_finding;
+use crate::format;
 use crate::table::Table;
-use crate::ui::{Ui, bad, faint, strong};
-use crate::words;
+use crate::ui::{Next, Ui, bad, faint, strong};
 
 /// Shown at the end of the help.
 const EXAMPLES: &str = r#"Examples:
@@ -110,7 +110,7 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     let known = |asked: &Name| all.iter().flat_map(|s| &s.depots).any(|d| d.depot == *asked);
     if let Some(unknown) = args.depot.iter().find(|asked| !known(asked)) {
         let what = format!("there is no depot {:?}", unknown.as_str());
-        return Err(crate::diagnostic::CommandError::usage(what, "lantern depots   lists them all"));
+        return Err(crate::diagnostic::CommandError::usage(what, "lantern depots lists them all"));
     }
     let handles = |depot: &Name| -> BTreeMap<Name, String> {
         let storefronts = project.config().storefronts.iter();
@@ -137,11 +137,11 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
             ui.say(&format!("\n{}", show_finding(finding)));
         }
     }
-    let stops = all.iter().flat_map(|s| &s.findings).any(|(_, f)| f.severity == lantern_core::finding::Severity::Stops);
+    let stops = all.iter().flat_map(|s| &s.findings).any(|(_, f)| f.severity == lantern_core::finding::Severity::Error);
     ui.next(match (stops, args.form) {
-        (true, _) => "mend it in lantern.toml, then again: lantern depots",
-        (false, Form::Table) => "lantern depots --as tree   shows their folders",
-        (false, _) => "lantern prepare",
+        (true, _) => Next::new("fix it in lantern.toml, then run: lantern depots", ""),
+        (false, Form::Table) => Next::new("lantern depots --as tree", "shows their folders"),
+        (false, _) => Next::new("lantern prepare", ""),
     });
     Ok(())
 }
@@ -178,11 +178,11 @@ fn document(shown: &DepotsShown, handles: &dyn Fn(&Name) -> BTreeMap<Name, Strin
 }
 
 fn size(files: &[Sized]) -> String {
-    words::bytes(files.iter().map(|(_, size)| size).sum())
+    format::bytes(files.iter().map(|(_, size)| size).sum())
 }
 
 fn who(depot: &DepotShown) -> String {
-    let targets = words::names(&depot.targets);
+    let targets = format::names(&depot.targets);
     if depot.when.is_always() { targets } else { format!("{targets}, {}", depot.when) }
 }
 
@@ -193,7 +193,7 @@ fn table(shown: &DepotsShown, ui: &Ui) {
         table.row([
             strong(&depot.depot),
             depot.files.len().to_string(),
-            words::bytes(depot.size()),
+            format::bytes(depot.size()),
             depot.from.to_string(),
             who(depot),
         ]);
@@ -205,15 +205,15 @@ fn table(shown: &DepotsShown, ui: &Ui) {
 fn leftovers(shown: &DepotsShown, ui: &Ui) {
     let mut table = Table::default();
     for (target, files) in &shown.aside {
-        let count = words::count(files.len() as u64, "file", "files");
+        let count = format::count(files.len() as u64, "file", "files");
         table.row([faint("kept aside"), count, size(files), format!("of {target}: sealed, never sent")]);
     }
     for (target, files) in &shown.in_none {
-        let count = words::count(files.len() as u64, "file", "files");
+        let count = format::count(files.len() as u64, "file", "files");
         table.row([bad("in none"), count, size(files), format!("of {target}: no player gets them")]);
     }
     for (target, [one, other], files) in &shown.in_two {
-        let count = words::count(files.len() as u64, "file", "files");
+        let count = format::count(files.len() as u64, "file", "files");
         table.row([bad("in two"), count, size(files), format!("of {target}: in {one} and in {other}")]);
     }
     let text = table.lay_out();
@@ -223,11 +223,11 @@ fn leftovers(shown: &DepotsShown, ui: &Ui) {
 }
 
 fn heading(depot: &DepotShown) -> String {
-    let count = words::count(depot.files.len() as u64, "file", "files");
+    let count = format::count(depot.files.len() as u64, "file", "files");
     format!(
         "{}  {count}, {}  {}",
         strong(&depot.depot),
-        words::bytes(depot.size()),
+        format::bytes(depot.size()),
         faint(format!("for {}", who(depot)))
     )
 }
@@ -269,8 +269,8 @@ fn tree(shown: &DepotsShown, ui: &Ui) {
                 lantern_core::path::shown(&last),
                 if is_folder { "/" } else { "" }
             );
-            let files = if is_folder { words::count(count, "file", "files") } else { String::new() };
-            table.row([label, words::bytes(size), faint(files)]);
+            let files = if is_folder { format::count(count, "file", "files") } else { String::new() };
+            table.row([label, format::bytes(size), faint(files)]);
         }
         ui.say(&table.lay_out());
     }
@@ -284,7 +284,7 @@ fn files(shown: &DepotsShown, ui: &Ui) {
         ui.say(&heading(depot));
         let mut table = Table::default();
         for (path, size) in &depot.files {
-            table.row([words::bytes(*size), path.shown()]);
+            table.row([format::bytes(*size), path.shown()]);
         }
         ui.say(&table.lay_out());
     }

@@ -7,9 +7,9 @@ use serde::Serialize;
 
 use super::Done;
 use crate::diagnostic::CommandError;
+use crate::format;
 use crate::log_file;
 use crate::ui::{Ui, good};
-use crate::words;
 
 /// Shown at the end of the help.
 const EXAMPLES: &str = r#"Examples:
@@ -62,8 +62,8 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     written.map_err(|e| CommandError::io(&format!("write {}", path.display()), e.source))?;
     let document = Document { schema: "lantern.help-me/1", path: path.display().to_string(), bytes: text.len() as u64 };
     ui.document(&document);
-    ui.say(&format!("{} {}, {}", good("wrote"), path.display(), words::bytes(text.len() as u64)));
-    ui.say("  what looks like a secret is taken out; read it before you show it to somebody");
+    ui.say(&format!("{} {}, {}", good("wrote"), path.display(), format::bytes(text.len() as u64)));
+    ui.say("  what looks like a secret is removed; read it before you send it to anyone");
     Ok(())
 }
 

@@ -1,7 +1,7 @@
 use std::collections::BTreeSet;
 
 use lantern_core::event::{BranchFacts, Deed, Event, EventBody};
-use lantern_core::history::{self, History};
+use lantern_core::history::{self, History, Settling};
 use lantern_core::names::Name;
 use lantern_core::version::ReleaseAsked;
 use lantern_project::Open;
@@ -10,9 +10,12 @@ use serde::Serialize;
 use super::Done;
 use crate::args::EditionArg;
 use crate::diagnostic::CommandError;
+use crate::format;
 use crate::table::Table;
 use crate::ui::{Ui, faint};
-use crate::words;
+
+/// Ledgers of so many events are read whole, which takes some tens of milliseconds. Ours.
+const READ_WHOLE: u64 = 10_000;
 
 /// Shown at the end of the help.
 const EXAMPLES: &str = r#"Examples:
@@ -52,15 +55,17 @@ pub struct Args {
 #[cfg_attr(test, derive(schemars::JsonSchema))]
 pub struct Document {
     schema: &'static str,
-    /// How many there are to show.
-    total: usize,
+    /// How many there are to show; null in a long ledger, of which only the newest were read.
+    total: Option<usize>,
     /// Newest first, as they stand in the ledger.
     events: Vec<serde_json::Value>,
 }
 
 pub fn run(args: &Args, ui: &Ui) -> Done {
     let open = super::open(ui)?;
-    let has_editions = open.project.has_editions();
+    if !args.is_filtered() && open.event_count()? > READ_WHOLE {
+        return newest(args, &open, ui);
+    }
     let mut events = open.events()?;
     if !args.all {
         let settled = history::settled(&events);
@@ -74,16 +79,8 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     if events.is_empty() {
         args.refuse_unknown(&all, &history, &open)?;
     }
-    let newest = || events.iter().rev().take(args.count);
-    let lines = newest().map(|e| serde_json::from_str(&e.to_line()).unwrap_or_default()).collect();
-    ui.document(&Document { schema: "lantern.history/1", total: events.len(), events: lines });
-    let mut table = Table::default();
-    table.head([words::zone().as_str(), "", "", ""]);
-    for event in newest() {
-        let edition = if has_editions { faint(&event.edition) } else { String::new() };
-        let actor = lantern_core::path::shown(&event.actor);
-        table.row([faint(words::time_to_the_second(event.recorded_at)), edition, actor, sentence(event)]);
-    }
+    let shown: Vec<&Event> = events.iter().rev().take(args.count).collect();
+    document(&shown, Some(events.len()), ui);
     if events.is_empty() && before > 0 {
         ui.say("nothing of what happened is about that");
         ui.next("lantern history");
@@ -94,7 +91,7 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
         ui.next("lantern prepare");
         return Ok(());
     }
-    ui.say(&table.lay_out());
+    table(&shown, &open, ui);
     if events.len() > args.count {
         ui.say(&format!(
             "\n  {}",
@@ -104,7 +101,52 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     Ok(())
 }
 
+/// The newest events of a long ledger, read from its end.
+fn newest(args: &Args, open: &Open, ui: &Ui) -> Done {
+    let mut settling = Settling::default();
+    let mut events = Vec::new();
+    let mut more = false;
+    open.events_backwards(|event| {
+        let is_settled = settling.is_settled(&event) && !args.all;
+        if !is_settled && ui.edition.as_ref().is_none_or(|edition| event.edition == *edition) {
+            more = events.len() == args.count;
+            if !more {
+                events.push(event);
+            }
+        }
+        !more
+    })?;
+    let shown: Vec<&Event> = events.iter().collect();
+    document(&shown, None, ui);
+    table(&shown, open, ui);
+    if more {
+        ui.say(&format!("\n  {}", faint(format!("there are older ones: --count {}", args.count.saturating_mul(10)))));
+    }
+    Ok(())
+}
+
+fn document(shown: &[&Event], total: Option<usize>, ui: &Ui) {
+    let events = shown.iter().map(|e| serde_json::from_str(&e.to_line()).unwrap_or_default()).collect();
+    ui.document(&Document { schema: "lantern.history/1", total, events });
+}
+
+fn table(shown: &[&Event], open: &Open, ui: &Ui) {
+    let has_editions = open.project.has_editions();
+    let mut table = Table::default();
+    table.head([format::zone().as_str(), "", "", ""]);
+    for event in shown {
+        let edition = if has_editions { faint(&event.edition) } else { String::new() };
+        let actor = lantern_core::path::shown(&event.actor);
+        table.row([faint(format::time_to_the_second(event.recorded_at)), edition, actor, sentence(event)]);
+    }
+    ui.say(&table.lay_out());
+}
+
 impl Args {
+    fn is_filtered(&self) -> bool {
+        self.release.is_some() || self.storefront.is_some() || self.branch.is_some() || self.since.is_some()
+    }
+
     fn is_about<'a>(&self, event: &'a Event, history: &History<'a>) -> bool {
         let day = event.recorded_at.to_zoned(jiff::tz::TimeZone::system()).date();
         let about = history.about(&event.body);
@@ -129,13 +171,13 @@ impl Args {
         for (asked, known, what) in [(&self.storefront, storefronts, "storefront"), (&self.branch, branches, "branch")]
         {
             let Some(asked) = asked.as_deref().filter(|asked| !known.contains(asked)) else { continue };
-            let cure = match lantern_core::names::nearest(asked, known.iter().copied()) {
+            let fix = match lantern_core::names::nearest(asked, known.iter().copied()) {
                 Some(near) => format!("did you mean {near}?"),
                 None if known.is_empty() => "leave it out".to_owned(),
                 None => format!("one of {}", known.iter().copied().collect::<Vec<_>>().join(", ")),
             };
             let what = format!("no {what} {asked:?} is known here, in lantern.toml or in what happened");
-            return Err(CommandError::usage(what, cure));
+            return Err(CommandError::usage(what, fix));
         }
         match &self.release {
             Some(asked) if !all.iter().any(|e| history.about(&e.body).is_about(Some(asked), None, None)) => {
@@ -149,7 +191,7 @@ impl Args {
 fn sentence(event: &Event) -> String {
     let text = match &event.body {
         EventBody::NumberReserved(e) => format!("took the number {}", e.number),
-        EventBody::NumbersBegin(e) => format!("numbers go on after {}", e.last),
+        EventBody::NumbersBegin(e) => format!("numbers continue after {}", e.last),
         EventBody::Sealed(e) => format!("sealed {}", e.name),
         EventBody::Connected(e) => format!("connected to {} as {}", e.place.name, e.client),
         EventBody::Asked(e) => match &e.deed {
@@ -161,7 +203,7 @@ fn sentence(event: &Event) -> String {
         },
         EventBody::Pushed(e) => {
             let message = e.message.as_ref().map_or(String::new(), |message| format!(": {message}"));
-            format!("pushed {} to {} as build {}, {}{message}", e.name, e.place.name, e.build, words::bytes(e.sent))
+            format!("pushed {} to {} as build {}, {}{message}", e.name, e.place.name, e.build, format::bytes(e.sent))
         }
         EventBody::Moved(e) => {
             let because = e.because.as_ref().map_or(String::new(), |c| format!(": {c}"));
@@ -198,19 +240,19 @@ fn sentence(event: &Event) -> String {
         EventBody::Tried(e) if e.yes => format!("tried {} of {}: yes, it shows what it should", e.target, e.name),
         EventBody::Tried(e) => format!("tried {} of {}: no, something is wrong", e.target, e.name),
         EventBody::Freed(e) => {
-            format!("freed the content of {}", words::count(e.releases.len() as u64, "release", "releases"))
+            format!("freed the content of {}", format::count(e.releases.len() as u64, "release", "releases"))
         }
         EventBody::NextNumber(e) => format!("set the next number to {}", e.next),
         EventBody::Invited(e) => {
-            let until = e.until.map_or(String::new(), |until| format!(", until {}", words::day(until)));
+            let until = e.until.map_or(String::new(), |until| format!(", until {}", format::day(until)));
             format!("invited {} to {} at {}{until}", e.whom, e.branch, e.place.name)
         }
         EventBody::InvitationEnded(e) => {
             format!("ended the invitation of {} to {} at {}", e.whom, e.branch, e.place.name)
         }
         EventBody::Rebuilt(e) => {
-            let found = words::count(e.releases.len() as u64, "release", "releases");
-            let copied = words::count(e.copied, "event", "events");
+            let found = format::count(e.releases.len() as u64, "release", "releases");
+            let copied = format::count(e.copied, "event", "events");
             format!(
                 "rebuilt the ledger: {copied} of a copy, {found} by their records; what else happened before is not known"
             )

@@ -4,8 +4,8 @@ use std::path::Path;
 use lantern_core::config::Audience;
 use lantern_core::version::BuildNumber;
 use lantern_project::{
-    EXPORT_FOLDERS, InitAnswers, InitStorefront, Looked, ProjectError, SeenExport, look_at_export, look_for_exports,
-    target_names,
+    EXPORT_FOLDERS, FoundExports, InitAnswers, InitStorefront, ProjectError, SeenExport, look_at_export,
+    look_for_exports, target_names,
 };
 use serde::Serialize;
 
@@ -21,7 +21,7 @@ const EXAMPLES: &str = r#"Examples:
 
 /// Write a commented lantern.toml for a game
 ///
-/// Looks for exports below this folder, one target each: folders, archives, packages; what starts them is seen in them.
+/// Looks for exports below this folder, one target each: folders, archives, packages; what starts them is found in them.
 /// Asks only what it cannot see; without a terminal it asks nothing, and the options say it. An existing lantern.toml
 /// is never touched.
 #[derive(Debug, clap::Args)]
@@ -126,7 +126,7 @@ fn look_at(root: &Path, given: &str) -> Result<SeenExport, CommandError> {
 
 /// Every export that can be seen; one that cannot is asked for.
 fn find_exports(root: &Path, ui: &Ui) -> Result<Vec<SeenExport>, CommandError> {
-    let Looked { seen, without_start } = look_for_exports(root);
+    let FoundExports { seen, without_start } = look_for_exports(root);
     if seen.is_empty() {
         let folders = EXPORT_FOLDERS.join(", ");
         ui.aside(&format!("found no export here, nor in a folder of the name {folders}"));
@@ -156,7 +156,7 @@ fn find_exports(root: &Path, ui: &Ui) -> Result<Vec<SeenExport>, CommandError> {
             format!("starts {}", starts.join(", ")),
         ]);
     }
-    ui.say(&format!("found {}\n\n{}\n", crate::words::count(seen.len() as u64, "export", "exports"), table.lay_out()));
+    ui.say(&format!("found {}\n\n{}\n", crate::format::count(seen.len() as u64, "export", "exports"), table.lay_out()));
     if !without_start.is_empty() {
         let paths: Vec<String> = without_start.iter().map(|path| lantern_core::path::shown(path)).collect();
         ui.say(&format!("{} {}", care("left out:"), paths.join(", ")));
@@ -180,8 +180,8 @@ fn storefront(args: &Args, targets: &[String]) -> Result<Option<InitStorefront>,
             (None, [only]) => (only.as_str(), depot.as_str()),
             (None, _) => {
                 let what = format!("--depot {depot:?} does not say whose depot it is");
-                let cure = format!("write TARGET=HANDLE; the targets are {}", targets.join(", "));
-                return Err(CommandError::usage(what, cure));
+                let fix = format!("write TARGET=HANDLE; the targets are {}", targets.join(", "));
+                return Err(CommandError::usage(what, fix));
             }
         };
         depots.insert(target.to_owned(), handle.to_owned());

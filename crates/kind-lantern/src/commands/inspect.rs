@@ -8,9 +8,9 @@ use serde::Serialize;
 
 use super::Done;
 use crate::diagnostic::{CommandError, show_finding};
+use crate::format;
 use crate::table::Table;
 use crate::ui::{Ui, bad, care, faint, good, strong};
-use crate::words;
 
 /// Shown at the end of the help.
 const EXAMPLES: &str = r#"Examples:
@@ -125,7 +125,7 @@ fn document(seen: &Inspected) -> ThingDocument<'_> {
         bytes: seen.size,
         packed_bytes: seen.packed,
         signature: SignatureDocument { kind, intact, whose },
-        facts: seen.facts.iter().map(|(about, says)| FactDocument { about, says }).collect(),
+        facts: seen.facts.iter().map(|(fact, says)| FactDocument { about: fact.label(), says }).collect(),
         findings: &seen.findings,
     }
 }
@@ -139,7 +139,7 @@ fn signature(signature: &Signature) -> String {
     match signature {
         Signature::NotUsual => String::new(),
         Signature::None => "none".to_owned(),
-        Signature::AdHoc { is_intact } => format!("ad hoc: hashes alone{}", state(Some(*is_intact))),
+        Signature::AdHoc { is_intact } => format!("ad hoc: hashes only{}", state(Some(*is_intact))),
         Signature::Identity { whose, is_intact } => {
             let whose = whose.as_deref().map_or("there".to_owned(), |whose| format!("of {whose}"));
             let trust = if is_intact.is_none() { ", not verified" } else { ", who signed is not judged" };
@@ -149,16 +149,16 @@ fn signature(signature: &Signature) -> String {
 }
 
 fn sizes(seen: &Inspected) -> String {
-    let (size, packed) = (words::bytes(seen.size), words::bytes(seen.packed));
+    let (size, packed) = (format::bytes(seen.size), format::bytes(seen.packed));
     let also = if packed == size { String::new() } else { format!(", {packed} packed") };
-    format!("{}, {size}{also}", words::count(seen.files, "file", "files"))
+    format!("{}, {size}{also}", format::count(seen.files, "file", "files"))
 }
 
 fn show(seen: &Inspected, ui: &Ui) {
-    let systems = words::systems(&seen.systems);
+    let systems = format::systems(&seen.systems);
     let whom = if systems.is_empty() { String::new() } else { format!(" for {systems}") };
     let Some(form) = seen.form else {
-        ui.say(&format!("{}  {}\n", strong(shown(&seen.path)), bad("cannot be looked at")));
+        ui.say(&format!("{}  {}\n", strong(shown(&seen.path)), bad("cannot be inspected")));
         return seen.findings.iter().for_each(|finding| ui.say(&show_finding(finding)));
     };
     ui.say(&format!("{}  {form}{whom}\n", strong(shown(&seen.path))));
@@ -173,14 +173,14 @@ fn show(seen: &Inspected, ui: &Ui) {
     row("version", seen.version.as_deref().map(|version| strong(shown(version)).to_string()));
     row("number", seen.number.as_deref().map(shown));
     let starts: Vec<String> = seen.starts.iter().map(|start| shown(start)).collect();
-    row("starts", Some(lantern_core::finding::listed(&starts, MOST_STARTS)));
+    row("starts", Some(lantern_core::finding::join_some(&starts, MOST_STARTS)));
     row("needs", seen.needs.as_deref().map(shown));
     let icons: Vec<String> = seen.icon_sizes.iter().map(u16::to_string).collect();
     row("icon", (!icons.is_empty()).then(|| format!("{} pixels", icons.join(", "))));
     row("size", Some(sizes(seen)));
     row("signature", Some(signature(&seen.signature)));
-    for (what, says) in &seen.facts {
-        row(what, Some(says.clone()));
+    for (fact, says) in &seen.facts {
+        row(fact.label(), Some(says.clone()));
     }
     ui.say(&table.lay_out());
     for finding in &seen.findings {
@@ -242,7 +242,7 @@ fn line(path: &str, seen: &Inspected) -> [String; 6] {
     let path = strong(shown(path));
     let Some(form) = seen.form else {
         let empty = String::new;
-        return [path, bad("cannot be looked at"), empty(), empty(), empty(), empty()];
+        return [path, bad("cannot be inspected"), empty(), empty(), empty(), empty()];
     };
     let signature = match &seen.signature {
         Signature::NotUsual => faint("–"),
@@ -253,13 +253,13 @@ fn line(path: &str, seen: &Inspected) -> [String; 6] {
         Signature::Identity { is_intact: None, .. } => "there".to_owned(),
     };
     let count = |severity| seen.findings.iter().filter(|f| f.severity == severity).count() as u64;
-    let wrong = match (count(Severity::Stops), count(Severity::Warns)) {
+    let wrong = match (count(Severity::Error), count(Severity::Warning)) {
         (0, 0) => String::new(),
-        (0, warnings) => care(words::count(warnings, "warning", "warnings")),
-        (stops, _) => bad(words::count(stops, "stops", "stop")),
+        (0, warnings) => care(format::count(warnings, "warning", "warnings")),
+        (stops, _) => bad(format::count(stops, "stops", "stop")),
     };
     let number = seen.number.as_deref().map_or(String::new(), |number| format!(" ({})", shown(number)));
     let version = seen.version.as_deref().map_or_else(|| faint("–"), |version| format!("{}{number}", shown(version)));
-    let systems = if seen.systems.is_empty() { faint(form) } else { words::systems(&seen.systems) };
-    [path, systems, version, words::bytes(seen.size), signature, wrong]
+    let systems = if seen.systems.is_empty() { faint(form) } else { format::systems(&seen.systems) };
+    [path, systems, version, format::bytes(seen.size), signature, wrong]
 }

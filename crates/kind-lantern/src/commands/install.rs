@@ -10,8 +10,8 @@ use serde::Serialize;
 use super::Done;
 use crate::args::EditionArg;
 use crate::diagnostic::CommandError;
+use crate::format;
 use crate::ui::{Ui, care, faint, good, strong};
-use crate::words;
 
 /// Shown at the end of the help.
 const EXAMPLES: &str = r#"Examples:
@@ -142,11 +142,11 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
         None | Some(Some(0)) => Ok(()),
         Some(None) => Err(CommandError::damaged(
             format!("{} was ended by a signal", done.about.name),
-            "look at what it printed above; it is the very file that players get",
+            "check its output above; it is the file that players get",
         )),
         Some(Some(code)) => Err(CommandError::damaged(
             format!("{} ended with exit code {code}", done.about.name),
-            "look at what it printed above; it is the very file that players get",
+            "check its output above; it is the file that players get",
         )),
     }
 }
@@ -210,7 +210,7 @@ fn give_up(folder: &Path, ui: &Ui) -> Done {
         (None, Some(what)) => format!("nothing to give up: {} is in {folder}, and nothing was begun", strong(what)),
         (None, None) => format!("nothing to give up in {folder}"),
         (Some(_), Some(what)) => format!("{} {} is in {folder}, as before", good("given up:"), strong(what)),
-        (Some(_), None) => format!("{} {folder} is as it was before", good("given up:")),
+        (Some(_), None) => format!("{} {folder} is unchanged", good("given up:")),
     });
     show_aside(moved, ui);
     Ok(())
@@ -250,17 +250,18 @@ fn show(done: &InstallDone, folder: &Path, ui: &Ui) {
     };
     ui.say(&headline);
     if !about.with.is_empty() {
-        ui.say(&format!("  {} {}", faint("with"), words::names(&about.with)));
+        ui.say(&format!("  {} {}", faint("with"), format::names(&about.with)));
     }
     if !nothing {
         let mut parts = vec![
-            format!("{} came", words::bytes(report.received)),
-            format!("{} written", words::count(report.written, "file", "files")),
+            format!("{} came", format::bytes(report.received)),
+            format!("{} written", format::count(report.written, "file", "files")),
         ];
         if report.removed > 0 {
             parts.push(format!("{} removed", report.removed));
         }
-        let all = format!("all {} checked, {}", words::count(report.files, "file", "files"), words::bytes(report.size));
+        let all =
+            format!("all {} checked, {}", format::count(report.files, "file", "files"), format::bytes(report.size));
         parts.push(all);
         ui.say(&format!("  {}", parts.join(", ")));
     }
@@ -281,7 +282,7 @@ fn start(folder: &Path, about: &About, ui: &Ui) -> Result<Option<i32>, CommandEr
     let found = lantern_project::start_of(folder, about).filter(|_| System::any_runs_here(&about.systems));
     let Some((program, arguments, working_folder)) = found else {
         let what = match about.starts.first() {
-            Some(start) => format!("{} is for {}, not for this computer", start.file, words::systems(&about.systems)),
+            Some(start) => format!("{} is for {}, not for this computer", start.file, format::systems(&about.systems)),
             None => format!("nothing in {} is started", about.name),
         };
         return Err(CommandError::usage(what, "start it where it belongs, or install without --start"));

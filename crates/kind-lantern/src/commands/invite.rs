@@ -11,9 +11,9 @@ use serde::Serialize;
 use super::Done;
 use crate::args::EditionArg;
 use crate::diagnostic::CommandError;
+use crate::format;
 use crate::table::Table;
-use crate::ui::{Ui, care, command, faint, good, strong};
-use crate::words;
+use crate::ui::{Next, Ui, care, command, faint, good, strong};
 
 /// Shown at the end of the help.
 const EXAMPLES: &str = r#"Examples:
@@ -158,19 +158,19 @@ fn show_made(args: &Args, whom: &str, done: &InviteDone, ui: &Ui) {
             care("careful:")
         ));
     }
-    ui.next(&format!("lantern invite {} {}   lists the invitations", args.storefront, args.branch));
+    ui.next(Next::of(format!("lantern invite {} {}", args.storefront, args.branch), "lists the invitations"));
 }
 
 /// The last day of something that ends at a moment.
 fn last_day(until: Timestamp) -> String {
-    words::day(until.checked_sub(SignedDuration::from_secs(1)).unwrap_or(until))
+    format::day(until.checked_sub(SignedDuration::from_secs(1)).unwrap_or(until))
 }
 
 fn show_list(found: &Invitations, args: &Args, ui: &Ui) {
     let Invitations { place_name, invitations } = found;
     if invitations.is_empty() {
-        ui.say(&format!("nobody was invited to {} at {place_name} yet", args.branch));
-        ui.next(&format!("lantern invite {} {} --for NAME", args.storefront, args.branch));
+        ui.say(&format!("there are no invitations to {} at {place_name} yet", args.branch));
+        ui.next(format!("lantern invite {} {} --for NAME", args.storefront, args.branch));
         return;
     }
     ui.say(&format!("invitations to {} at {place_name}\n", strong(&args.branch)));
@@ -179,21 +179,21 @@ fn show_list(found: &Invitations, args: &Args, ui: &Ui) {
     table.head(["id", "for", "until", "used by", "last used"]);
     for made in invitations {
         let until = match (made.ended_at, made.new.until) {
-            (Some(at), _) => care(format!("ended {}", words::day(at))),
+            (Some(at), _) => care(format!("ended {}", format::day(at))),
             (None, Some(until)) if until <= now => care(format!("ended {}", last_day(until))),
             (None, Some(until)) => last_day(until),
             (None, None) => "no end".to_owned(),
         };
-        let copies = words::count(u64::from(made.used_by), "copy", "copies");
+        let copies = format::count(u64::from(made.used_by), "copy", "copies");
         let used = made.new.folders.map_or(copies.clone(), |most| format!("{} of {most} copies", made.used_by));
         table.row([
             short_invitation(&made.new.id),
             strong(lantern_core::path::shown(&made.new.whom)),
             until,
             used,
-            made.last_used.map_or("never".to_owned(), words::day),
+            made.last_used.map_or("never".to_owned(), format::day),
         ]);
     }
     ui.say(&table.lay_out());
-    ui.next(&format!("lantern invite {} {} --end ID   ends one", args.storefront, args.branch));
+    ui.next(Next::of(format!("lantern invite {} {} --end ID", args.storefront, args.branch), "ends one"));
 }

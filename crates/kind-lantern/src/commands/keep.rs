@@ -1,15 +1,15 @@
-use lantern_core::keep::{KeepRule, Reason};
 use lantern_core::names::Name;
+use lantern_core::retention::{Reason, RetentionRule};
 use lantern_core::version::ReleaseName;
-use lantern_project::KeepPlan;
+use lantern_project::RetentionPlan;
 use serde::Serialize;
 
 use super::{Agreement, Done};
 use crate::args::EditionArg;
 use crate::diagnostic::CommandError;
+use crate::format;
 use crate::table::Table;
 use crate::ui::{Ui, care, faint, good, strong};
-use crate::words;
 
 /// Shown at the end of the help.
 const EXAMPLES: &str = r#"Examples:
@@ -24,10 +24,10 @@ const EXAMPLES: &str = r#"Examples:
 #[command(after_help = EXAMPLES)]
 pub struct Args {
     /// How many of the newest stay, of each edition
-    #[arg(long, value_name = "N", default_value_t = KeepRule::default().last)]
+    #[arg(long, value_name = "N", default_value_t = RetentionRule::default().last)]
     last: usize,
     /// What was live on any branch within so many days stays
-    #[arg(long, value_name = "DAYS", default_value_t = KeepRule::default().live_within_days)]
+    #[arg(long, value_name = "DAYS", default_value_t = RetentionRule::default().live_within_days)]
     live_within: u32,
     #[command(flatten)]
     agreement: Agreement,
@@ -57,7 +57,7 @@ struct ReleaseDocument<'a> {
 }
 
 pub fn run(args: &Args, ui: &Ui) -> Done {
-    let rule = KeepRule { last: args.last, live_within_days: args.live_within };
+    let rule = RetentionRule { last: args.last, live_within_days: args.live_within };
     if args.agreement.plan {
         // Whoever only looks needs nobody's leave, and no disk that can be written.
         let open = super::open(ui)?;
@@ -81,11 +81,11 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     }
     project.keep(&plan, &ui.progress())?;
     ui.document(&document(&plan, true));
-    ui.say(&format!("\n{} {}", good("freed"), words::bytes(plan.freed())));
+    ui.say(&format!("\n{} {}", good("freed"), format::bytes(plan.freed())));
     Ok(())
 }
 
-fn document(plan: &KeepPlan, done: bool) -> Document<'_> {
+fn document(plan: &RetentionPlan, done: bool) -> Document<'_> {
     let releases = plan.releases.iter().map(|(release, reason)| ReleaseDocument {
         edition: &release.edition,
         name: &release.name,
@@ -101,13 +101,13 @@ fn words_of(reason: &Reason) -> String {
             let names: Vec<String> = branches.iter().map(|(place, branch)| format!("{branch} at {place}")).collect();
             format!("live on {}", names.join(", "))
         }
-        Reason::WasLive(until) => format!("was live until {}", words::time(*until)),
+        Reason::WasLive(until) => format!("was live until {}", format::time(*until)),
         Reason::Last => "one of the newest".to_owned(),
         Reason::Open => "a deed with it is not settled yet".to_owned(),
     }
 }
 
-fn show(plan: &KeepPlan, ui: &Ui) {
+fn show(plan: &RetentionPlan, ui: &Ui) {
     let mut table = Table::default();
     for (release, reason) in plan.releases.iter().rev() {
         let (what, why) = match reason {
@@ -120,6 +120,6 @@ fn show(plan: &KeepPlan, ui: &Ui) {
     if plan.is_empty() {
         ui.say("\nnothing to free");
     } else {
-        ui.say(&format!("\n  {} {}", faint("room that is freed:"), strong(words::bytes(plan.freed()))));
+        ui.say(&format!("\n  {} {}", faint("room that is freed:"), strong(format::bytes(plan.freed()))));
     }
 }

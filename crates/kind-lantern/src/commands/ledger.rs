@@ -7,8 +7,8 @@ use lantern_project::{LedgerCopied, LedgerRebuilt, Project};
 use serde::Serialize;
 
 use super::Done;
-use crate::ui::{Ui, care, faint, good};
-use crate::words;
+use crate::format;
+use crate::ui::{Next, Ui, care, faint, good};
 
 /// Shown at the end of the help.
 const EXAMPLES: &str = r#"Examples:
@@ -128,7 +128,7 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
             ui.document(&ImportedDocument { schema: "lantern.ledger-import/1", added });
             ui.say(&match added {
                 0 => "nothing to add: all of it is here already".to_owned(),
-                _ => format!("{} {}", good("added"), words::count(added, "event", "events")),
+                _ => format!("{} {}", good("added"), format::count(added, "event", "events")),
             });
             Ok(())
         }
@@ -144,20 +144,20 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
 
 fn said(copied: &LedgerCopied, schema: &'static str, word: &str, ui: &Ui) {
     ui.document(&CopiedDocument { schema, path: &copied.path, events: copied.events, bytes: copied.bytes });
-    let events = words::count(copied.events, "event", "events");
-    ui.say(&format!("{} {}, {events}, {}", good(word), copied.path.display(), words::bytes(copied.bytes)));
+    let events = format::count(copied.events, "event", "events");
+    ui.say(&format!("{} {}, {events}, {}", good(word), copied.path.display(), format::bytes(copied.bytes)));
 }
 
 /// What no copy, record or storefront tells of.
 fn not_known(done: &LedgerRebuilt) -> Vec<String> {
     let mut out = Vec::new();
     if done.lost > 0 {
-        let events = words::count(done.lost, "event", "events");
-        let since = done.last_kept.map_or(String::new(), |at| format!(" after {}", words::time(at)));
-        out.push(format!("{events}{since}, but for what storefronts told of them above"));
+        let events = format::count(done.lost, "event", "events");
+        let since = done.last_kept.map_or(String::new(), |at| format!(" after {}", format::time(at)));
+        out.push(format!("{events}{since}, except what storefronts reported above"));
     }
     if !done.releases.is_empty() {
-        out.push("who sealed these releases and when, and what was said when they were tried".to_owned());
+        out.push("who sealed these releases and when, and the results of their trials".to_owned());
         out.push("which of them were withdrawn here and at no storefront".to_owned());
     }
     let names: Vec<String> = done.unreachable.iter().map(|(name, _)| name.to_string()).collect();
@@ -184,15 +184,15 @@ fn show_rebuilt(done: &LedgerRebuilt, ui: &Ui) {
     });
     ui.say(&format!("{}\n", good("rebuilt the ledger")));
     let mut table = crate::table::Table::default();
-    let kept = words::count(done.copied, "event", "events");
+    let kept = format::count(done.copied, "event", "events");
     table.row([faint("from old file and copy"), kept]);
     let names: Vec<String> = done.releases.iter().map(|(_, name)| name.to_string()).collect();
-    let found = if names.is_empty() { "nothing more".to_owned() } else { lantern_core::finding::listed(&names, 5) };
+    let found = if names.is_empty() { "nothing more".to_owned() } else { lantern_core::finding::join_some(&names, 5) };
     table.row([faint("from the store"), found]);
     let asked = match (&done.asked[..], done.pushed) {
         ([], _) => "none could be asked".to_owned(),
-        (asked, 0) => format!("nothing more, at {}", words::names(asked)),
-        (asked, pushed) => format!("{}, at {}", words::count(pushed, "build", "builds"), words::names(asked)),
+        (asked, 0) => format!("nothing more, at {}", format::names(asked)),
+        (asked, pushed) => format!("{}, at {}", format::count(pushed, "build", "builds"), format::names(asked)),
     };
     table.row([faint("from storefronts"), asked]);
     ui.say(&table.lay_out());
@@ -208,5 +208,5 @@ fn show_rebuilt(done: &LedgerRebuilt, ui: &Ui) {
     if let Some(old) = &done.old {
         ui.say(&format!("  {} {}", faint("the old file is"), old.display()));
     }
-    ui.next("lantern verify   then look at lantern live");
+    ui.next(Next::new("lantern verify", "then: lantern live"));
 }

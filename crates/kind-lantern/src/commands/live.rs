@@ -14,8 +14,8 @@ use serde::Serialize;
 use super::Done;
 use crate::args::EditionArg;
 use crate::diagnostic::CommandError;
-use crate::ui::{Ui, bad, care, faint, good, strong};
-use crate::words;
+use crate::format;
+use crate::ui::{Next, Ui, bad, care, faint, good, strong};
 
 /// Columns that a line takes at most.
 const WIDEST: usize = 80;
@@ -60,7 +60,7 @@ struct StorefrontDocument {
     /// The newest release that is sealed and not withdrawn.
     newest: Option<ReleaseName>,
     /// Whether it answered just now.
-    heard_now: bool,
+    answered_now: bool,
     /// When it was last heard.
     #[cfg_attr(test, schemars(with = "Option<String>"))]
     as_of: Option<Timestamp>,
@@ -118,7 +118,7 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
         (open, BTreeMap::new())
     } else if open.is_read_only() {
         // What is heard could not be recorded, and so would be shown without being known the next time.
-        ui.aside(&format!("{} nothing can be written to the disk now; nobody was asked", care("note:")));
+        ui.aside(&format!("{} the disk cannot be written to now; no storefront was asked", care("note:")));
         (open, BTreeMap::new())
     } else {
         match open.lock() {
@@ -134,7 +134,7 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
             }
             // Nobody waits to read: what is known is shown, and that it may be old.
             Err(ProjectError::Busy { .. }) => {
-                ui.aside(&format!("{} another lantern is at work here; nobody was asked", care("note:")));
+                ui.aside(&format!("{} another lantern is working here; no storefront was asked", care("note:")));
                 (super::open(ui)?, BTreeMap::new())
             }
             Err(error) => return Err(error.into()),
@@ -148,10 +148,10 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     ui.document(&document);
     show(&document, open.project.has_editions(), ui);
     let otherwise = otherwise(&open, &document);
-    super::next(&open, ui, &otherwise)?;
-    let old = document.storefronts.iter().find(|s| !s.heard_now).filter(|_| args.fresh);
+    super::next(&open, ui, otherwise)?;
+    let old = document.storefronts.iter().find(|s| !s.answered_now).filter(|_| args.fresh);
     match old {
-        Some(old) => Err(CommandError::unreachable(format!("{} was not heard just now", old.storefront)).said_in(ui)),
+        Some(old) => Err(CommandError::unreachable(format!("{} did not answer", old.storefront)).said_in(ui)),
         None => Ok(()),
     }
 }
@@ -203,7 +203,7 @@ fn look(
             edition: edition.clone(),
             storefront: name.clone(),
             newest: board.release(None).map(|r| r.name.clone()),
-            heard_now: heard.get(name).copied().unwrap_or(false),
+            answered_now: heard.get(name).copied().unwrap_or(false),
             as_of,
             why: trouble.get(name).map(short),
             branches,
@@ -271,14 +271,14 @@ fn short(error: &ProjectError) -> String {
 }
 
 /// What is said where all is done.
-fn otherwise(open: &Open, document: &Document) -> String {
+fn otherwise(open: &Open, document: &Document) -> Next {
     let of_first = document.storefronts.first().and_then(|first| {
         let configured = open.project.config().storefronts.get(&first.storefront)?;
         Some((&first.storefront, &configured.branches.last()?.0))
     });
     match of_first {
-        Some((name, branch)) => format!("lantern install {name} {branch} DIR   gets it as a player does"),
-        None => super::ASK_THEM.to_owned(),
+        Some((name, branch)) => Next::of(format!("lantern install {name} {branch} DIR"), "gets it as a player does"),
+        None => super::ASK_THEM,
     }
 }
 
@@ -311,19 +311,19 @@ fn show(document: &Document, has_editions: bool, ui: &Ui) {
         for branch in &storefront.branches {
             show_branch(branch, wide, release_wide, ui);
         }
-        let as_of = storefront.as_of.map_or_else(String::new, |at| format!(", shown as it was at {}", words::time(at)));
+        let as_of = storefront.as_of.map_or_else(String::new, |at| format!(", last known {}", format::time(at)));
         if let Some(why) = &storefront.why {
-            for (i, line) in words::wrap(&format!("{why}{as_of}"), width() - 16).into_iter().enumerate() {
-                ui.say(&format!("    {} {line}", if i == 0 { care("not heard:") } else { " ".repeat(10) }));
+            for (i, line) in format::wrap(&format!("{why}{as_of}"), width() - 16).into_iter().enumerate() {
+                ui.say(&format!("    {} {line}", if i == 0 { care("no answer:") } else { " ".repeat(10) }));
             }
-        } else if !storefront.heard_now {
-            ui.say(&format!("    {}", faint(format!("nobody was asked{as_of}"))));
+        } else if !storefront.answered_now {
+            ui.say(&format!("    {}", faint(format!("not asked{as_of}"))));
         }
     }
 }
 
 fn width() -> usize {
-    words::columns().unwrap_or(WIDEST).min(WIDEST)
+    format::columns().unwrap_or(WIDEST).min(WIDEST)
 }
 
 /// A line for each release on a branch, and under it who has it: this folds well in a narrow window.
@@ -345,19 +345,19 @@ fn show_branch(branch: &BranchDocument, wide: usize, release_wide: usize, ui: &U
         };
         ui.say(&format!("    {name:wide$}   {}{pad}   {state}", strong(&release)));
         let indent = " ".repeat(4 + wide + 3);
-        for line in words::wrap(&words::names(targets.iter().copied()), width() - indent.len()) {
+        for line in format::wrap(&format::names(targets.iter().copied()), width() - indent.len()) {
             ui.say(&format!("{indent}{line}"));
         }
         let of_targets: Vec<(&Name, &LiveDocument)> =
             targets.iter().filter_map(|target| Some((*target, branch.targets.get(*target)?))).collect();
-        for line in said_of(&of_targets).iter().flat_map(|line| words::wrap(line, width() - indent.len())) {
+        for line in said_of(&of_targets).iter().flat_map(|line| format::wrap(line, width() - indent.len())) {
             ui.say(&format!("{indent}{line}"));
         }
-        let since = live.since.map_or_else(String::new, |at| format!(", since {}", words::time(at)));
+        let since = live.since.map_or_else(String::new, |at| format!(", since {}", format::time(at)));
         let by = live.by.as_ref().map_or_else(String::new, |by| format!(" by {}", lantern_core::path::shown(by)));
         ui.say(&format!("{indent}{}", faint(format!("build {} there{since}{by}", live.build.build))));
         if let Some(message) = &live.message {
-            for line in words::wrap(&lantern_core::path::shown(message), width() - indent.len()) {
+            for line in format::wrap(&lantern_core::path::shown(message), width() - indent.len()) {
                 ui.say(&format!("{indent}{}", faint(line)));
             }
         }
@@ -368,7 +368,7 @@ fn show_branch(branch: &BranchDocument, wide: usize, release_wide: usize, ui: &U
 fn said_of(targets: &[(&Name, &LiveDocument)]) -> Vec<String> {
     let mut lines = Vec::new();
     for (target, live) in targets.iter().filter(|(_, live)| !live.claims.is_empty()) {
-        lines.push(format!("{} {target} says {} inside", care("differs:"), live.claims.join(", ")));
+        lines.push(format!("{} {target} declares {}", care("differs:"), live.claims.join(", ")));
     }
     let mut by_release: BTreeMap<String, Vec<&Name>> = BTreeMap::new();
     for (target, live) in targets {
@@ -377,7 +377,7 @@ fn said_of(targets: &[(&Name, &LiveDocument)]) -> Vec<String> {
         }
     }
     for (since, of) in by_release {
-        let who = if of.len() == targets.len() { String::new() } else { format!("{}: ", words::names(of)) };
+        let who = if of.len() == targets.len() { String::new() } else { format!("{}: ", format::names(of)) };
         lines.push(faint(format!("{who}unchanged since {since}")));
     }
     lines

@@ -72,7 +72,7 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     ui.say(&format!("  {}", faint(why)));
     for far in &shown.far {
         let (place, name) = (&far.place.name, &far.name);
-        ui.say(&format!("  {}", faint(format!("{place} has {name}, far above; it is not followed"))));
+        ui.say(&format!("  {}", faint(format!("{place} has {name}, far above; numbers here do not follow it"))));
     }
     Ok(())
 }

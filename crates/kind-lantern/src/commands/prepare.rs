@@ -8,9 +8,9 @@ use serde::Serialize;
 
 use super::Done;
 use crate::args::{EditionArg, TargetsArg};
+use crate::format;
 use crate::table::Table;
 use crate::ui::{Ui, care, faint, good, strong};
-use crate::words;
 
 /// Shown at the end of the help.
 const EXAMPLES: &str = r#"Examples:
@@ -135,9 +135,9 @@ fn show(prepared: &Prepared, game: &str, is_next: bool, ui: &Ui) {
     }
     let name = strong(&prepared.release.name);
     let Some(cost) = prepared.cost else {
-        ui.say(&format!("nothing changed: {game} {name} holds exactly this"));
+        ui.say(&format!("nothing changed: {game} {name} has exactly this content"));
         if prepared.release.warnings > 0 {
-            let count = words::count(prepared.release.warnings, "warning", "warnings");
+            let count = format::count(prepared.release.warnings, "warning", "warnings");
             ui.say(&format!("  {} {count} when it was sealed: lantern check", care("warns:")));
         }
         return;
@@ -147,12 +147,12 @@ fn show(prepared: &Prepared, game: &str, is_next: bool, ui: &Ui) {
     for target in &prepared.record.targets {
         table.row([
             target.target.to_string(),
-            words::systems(&target.systems),
-            words::count(target.files(), "file", "files"),
-            words::bytes(target.size()),
+            format::systems(&target.systems),
+            format::count(target.files(), "file", "files"),
+            format::bytes(target.size()),
             match prepared.unchanged_since.get(&target.target) {
                 Some(since) => faint(format!("unchanged since {since}")),
-                None => words::starts(&target.starts),
+                None => format::starts(&target.starts),
             },
         ]);
     }
@@ -162,19 +162,20 @@ fn show(prepared: &Prepared, game: &str, is_next: bool, ui: &Ui) {
     let depots = record.different_depots();
     let is_divided = record.targets.iter().any(|t| t.depots.len() > 1 || t.depots.iter().any(|d| d.depot != t.target));
     if is_divided {
-        facts.row([faint("depots"), words::names(depots.iter().map(|(_, depot)| &depot.depot))]);
+        facts.row([faint("depots"), format::names(depots.iter().map(|(_, depot)| &depot.depot))]);
     }
     let aside: Vec<_> = record.targets.iter().filter_map(|t| t.aside.as_ref()).collect();
     if !aside.is_empty() {
         let (files, size) = (aside.iter().map(|d| d.files).sum(), aside.iter().map(|d| d.size).sum());
-        let text = format!("{}, {}", words::count(files, "file", "files"), words::bytes(size));
+        let text = format!("{}, {}", format::count(files, "file", "files"), format::bytes(size));
         facts.row([faint("kept aside"), text]);
     }
     let since = match &prepared.before {
         Some(before) => format!("what {} had is stored once", before.name),
         None => "the first release".to_owned(),
     };
-    facts.row([faint("added to the store"), format!("{}  {}", words::bytes(cost.stored), faint(format!("({since})")))]);
+    facts
+        .row([faint("added to the store"), format!("{}  {}", format::bytes(cost.stored), faint(format!("({since})")))]);
     facts.row([faint("release id"), prepared.release.id.0.short()]);
     ui.say(&format!("\n{}", facts.lay_out()));
     show_warnings(&prepared.findings, ui);
@@ -186,14 +187,14 @@ fn show_warnings(findings: &[(Option<Name>, Finding)], ui: &Ui) {
     let show = |(target, finding): &(Option<Name>, Finding)| {
         let of = target.as_ref().map_or_else(String::new, |target| format!("{target}: "));
         let code = format!("({})", finding.code);
-        let line = words::flow(&format!("{of}{} {code}", finding.what), 4, 6);
+        let line = format::flow(&format!("{of}{} {code}", finding.what), 4, 6);
         ui.say(&format!("    {}", line.replace(&code, &faint(&code))));
     };
-    let warnings = of(Severity::Warns).count() as u64;
+    let warnings = of(Severity::Warning).count() as u64;
     if warnings > 0 {
-        let count = words::count(warnings, "warning", "warnings");
-        ui.say(&format!("\n  {} lantern check says what to do", care(format!("{count}:"))));
-        of(Severity::Warns).for_each(show);
+        let count = format::count(warnings, "warning", "warnings");
+        ui.say(&format!("\n  {} lantern check shows how to fix them", care(format!("{count}:"))));
+        of(Severity::Warning).for_each(show);
     }
     if of(Severity::Note).next().is_some() {
         ui.say(&format!("\n  {}", faint("worth knowing:")));

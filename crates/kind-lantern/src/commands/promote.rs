@@ -1,7 +1,7 @@
 use lantern_core::names::Name;
 use lantern_core::version::ReleaseAsked;
 
-use super::{Done, moving};
+use super::{Done, branch_move};
 use crate::args::{EditionArg, TargetsArg};
 use crate::ui::Ui;
 
@@ -32,7 +32,7 @@ pub struct Args {
     #[arg(long)]
     anyway: bool,
     #[command(flatten)]
-    options: moving::Options,
+    options: branch_move::Options,
     #[command(flatten)]
     pub edition: EditionArg,
 }
@@ -43,5 +43,5 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     let release = project.release_at(&args.storefront, args.release.as_ref())?;
     let plan = project.plan_promote(&args.storefront, &args.branch, release, args.options.because.clone())?;
     project.open.project.only_targets(&[])?;
-    moving::run(&mut project, &plan, &args.options, args.anyway, ui)
+    branch_move::run(&mut project, &plan, &args.options, args.anyway, ui)
 }

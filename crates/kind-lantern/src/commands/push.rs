@@ -8,9 +8,9 @@ use serde::Serialize;
 use super::{Agreement, Done};
 use crate::args::{EditionArg, TargetsArg};
 use crate::diagnostic::CommandError;
+use crate::format;
 use crate::table::Table;
 use crate::ui::{Ui, bad, care, faint, good, strong};
-use crate::words;
 
 /// Shown at the end of the help.
 const EXAMPLES: &str = r#"Examples:
@@ -56,7 +56,7 @@ fn storefronts(text: &str) -> Result<Storefronts, String> {
     let names: Vec<String> = text.split(',').map(str::to_owned).collect();
     match names.iter().enumerate().find(|(i, name)| name.is_empty() || names[..*i].contains(name)) {
         Some((_, name)) if name.is_empty() => Err("a name is missing between two commas".to_owned()),
-        Some((_, name)) => Err(format!("{name} stands twice")),
+        Some((_, name)) => Err(format!("{name} is given twice")),
         None => Ok(Storefronts(names)),
     }
 }
@@ -106,7 +106,6 @@ struct DepotDocument<'a> {
     targets: &'a [lantern_core::names::Name],
     depot: &'a str,
     handle: &'a str,
-    manifest: String,
     files: u64,
     bytes: u64,
 }
@@ -228,7 +227,6 @@ fn depot_document(depot: &PushDepot) -> DepotDocument<'_> {
         targets: &depot.targets,
         depot: depot.depot.as_str(),
         handle: depot.handle.as_str(),
-        manifest: depot.manifest.to_string(),
         files: depot.files,
         bytes: depot.size,
     }
@@ -245,16 +243,16 @@ fn show_plan(plan: &PushPlan, project: &Project, ui: &Ui) {
             depot.depot.to_string(),
             depot.handle.to_string(),
             depot.files.to_string(),
-            words::bytes(depot.size),
-            faint(format!("{}{who}", words::names(&depot.targets))),
+            format::bytes(depot.size),
+            faint(format!("{}{who}", format::names(&depot.targets))),
         ]);
     }
     ui.say(&table.lay_out());
     let mut facts = Table::default();
-    facts.row([faint("to upload"), format!("{} at most", strong(words::bytes(plan.upload)))]);
+    facts.row([faint("to upload"), format!("{} at most", strong(format::bytes(plan.upload)))]);
     facts.row([faint("players"), "notice nothing: no branch changes".to_owned()]);
     if !plan.left_here.is_empty() {
-        facts.row([faint("not for there"), words::names(&plan.left_here)]);
+        facts.row([faint("not for there"), format::names(&plan.left_here)]);
     }
     if let Some(message) = &plan.message {
         facts.row([faint("for the team"), lantern_core::path::shown(message)]);
@@ -274,11 +272,10 @@ fn show_done(plan: &PushPlan, done: &PushDone, ui: &Ui) {
     if plan.already.is_none() {
         let (name, place) = (strong(&plan.release.name), &plan.place_name);
         ui.say(&format!("\n{} {name} to {place} as build {}", good("pushed"), done.build));
-        let foretold = match done.sent == plan.upload {
-            true => "as foretold".to_owned(),
-            false => format!("{} foretold", words::bytes(plan.upload)),
+        let estimated = match done.sent == plan.upload {
+            true => "as estimated".to_owned(),
+            false => format!("{} estimated", format::bytes(plan.upload)),
         };
-        let packs = words::count(done.packs, "pack", "packs");
-        ui.say(&format!("  {} in {packs}, {foretold}", words::bytes(done.sent)));
+        ui.say(&format!("  {} sent, {estimated}", format::bytes(done.sent)));
     }
 }

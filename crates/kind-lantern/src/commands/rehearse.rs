@@ -62,7 +62,7 @@ pub struct Document<'a> {
 pub(super) fn failed(doing: &str) -> impl FnOnce(Refused) -> CommandError {
     let doing = doing.to_owned();
     move |refused| match refused {
-        Refused::Problem(problem) => CommandError::refused(problem.detail, problem.cure),
+        Refused::Problem(problem) => CommandError::refused(problem.detail, problem.fix),
         Refused::Failed(why) => CommandError::computer(
             format!("the stand-in could not {doing}: {why}"),
             "is the port taken, or the disk full?",
@@ -104,7 +104,7 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
         (Some(state), _) => state.clone(),
         (None, Some(project)) => project.state_for("rehearsal")?,
         (None, None) => {
-            let what = "there is no lantern.toml here to keep the stand-in's state beside";
+            let what = "there is no lantern.toml here, next to which the stand-in keeps its state";
             return Err(CommandError::usage(what, "name a folder with --state, or go to the game's folder"));
         }
     };

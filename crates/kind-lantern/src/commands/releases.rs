@@ -21,9 +21,9 @@ use serde::Serialize;
 
 use super::Done;
 use crate::args::EditionArg;
+use crate::format;
 use crate::table::Table;
-use crate::ui::{Ui, bad, care, faint, good, strong};
-use crate::words;
+use crate::ui::{Next, Ui, bad, care, faint, good, strong};
 
 /// Shown at the end of the help.
 const EXAMPLES: &str = r#"Examples:
@@ -150,7 +150,7 @@ fn list(open: &Open, ui: &Ui) -> Done {
                     parts.push(format!("{} {}", good("tried"), join(&release.tried)));
                 }
                 if !release.claims.is_empty() {
-                    parts.push(format!("{} {}", care("differs inside:"), words::names(release.claims.keys())));
+                    parts.push(format!("{} {}", care("differs inside:"), format::names(release.claims.keys())));
                 }
                 if release.found_at.is_some() {
                     parts.push(faint("sealed elsewhere"));
@@ -161,13 +161,13 @@ fn list(open: &Open, ui: &Ui) -> Done {
         table.row([
             strong(&release.name),
             if has_editions { release.edition.to_string() } else { String::new() },
-            words::time(release.sealed_at),
+            format::time(release.sealed_at),
             where_it_is(release),
             state,
         ]);
     }
     ui.say(&table.lay_out());
-    ui.next(&format!("lantern releases {}   shows what it holds", document.releases[0].name.number));
+    ui.next(Next::of(format!("lantern releases {}", document.releases[0].name.number), "shows what it contains"));
     Ok(())
 }
 

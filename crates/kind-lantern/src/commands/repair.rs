@@ -8,8 +8,8 @@ use serde::Serialize;
 use super::Done;
 use crate::args::EditionArg;
 use crate::diagnostic::CommandError;
+use crate::format;
 use crate::ui::{Ui, bad, care, faint, good, strong};
-use crate::words;
 
 /// Shown at the end of the help.
 const EXAMPLES: &str = r#"Examples:
@@ -40,7 +40,7 @@ pub struct Document<'a> {
     schema: &'static str,
     releases: u64,
     /// Whether everything was as it should be from the start.
-    was_whole: bool,
+    was_intact: bool,
     damaged_files: u64,
     from_exports: bool,
     received: Vec<ReceivedDocument<'a>>,
@@ -83,23 +83,23 @@ fn installed(folder: &Path, ui: &Ui) -> Done {
 fn store(args: &Args, ui: &Ui) -> Done {
     let done = super::lock(ui)?.repair_store(args.release.as_ref(), &ui.progress())?;
     ui.document(&document(&done));
-    let releases = words::count(done.releases, "release", "releases");
-    if done.was_whole {
-        ui.say(&format!("{} {releases}, everything as it should be: nothing to repair", good("whole:")));
+    let releases = format::count(done.releases, "release", "releases");
+    if done.was_intact {
+        ui.say(&format!("{} {releases}, everything as it should be: nothing to repair", good("intact:")));
         return Ok(());
     }
     if done.damaged > 0 {
         ui.say(&format!(
             "  {} {}",
             faint("damaged:"),
-            words::count(done.damaged, "file of the store", "files of the store")
+            format::count(done.damaged, "file of the store", "files of the store")
         ));
     }
     if done.from_exports {
         ui.say(&format!("  {} what the exports still have", faint("taken:")));
     }
     for (name, bytes) in &done.received {
-        ui.say(&format!("  {} {} from {name}", faint("fetched:"), words::bytes(*bytes)));
+        ui.say(&format!("  {} {} from {name}", faint("fetched:"), format::bytes(*bytes)));
     }
     for (name, why) in &done.unreachable {
         ui.say(&format!("  {} {name} could not be asked: {why}", care("careful:")));
@@ -121,15 +121,15 @@ fn store(args: &Args, ui: &Ui) -> Done {
     }
     let names: Vec<String> = done.broken.iter().map(|broken| broken.release.to_string()).collect();
     let what = format!("{} cannot be repaired from what is here", names.join(", "));
-    let cure = "bring back its export, or connect a storefront that has it, then: lantern repair";
-    Err(CommandError::damaged(what, cure).said_in(ui))
+    let fix = "bring back its export, or connect a storefront that has it, then: lantern repair";
+    Err(CommandError::damaged(what, fix).said_in(ui))
 }
 
 fn document(done: &StoreRepaired) -> Document<'_> {
     Document {
         schema: "lantern.repair/1",
         releases: done.releases,
-        was_whole: done.was_whole,
+        was_intact: done.was_intact,
         damaged_files: done.damaged,
         from_exports: done.from_exports,
         received: done

@@ -2,7 +2,7 @@ use lantern_core::names::Name;
 use lantern_core::version::ReleaseAsked;
 use lantern_project::ProjectError;
 
-use super::{Done, moving};
+use super::{Done, branch_move};
 use crate::args::EditionArg;
 use crate::diagnostic::CommandError;
 use crate::ui::{Ui, care, strong};
@@ -29,7 +29,7 @@ pub struct Args {
     #[arg(value_parser = super::release_asked)]
     release: Option<ReleaseAsked>,
     #[command(flatten)]
-    options: moving::Options,
+    options: branch_move::Options,
     #[command(flatten)]
     pub edition: EditionArg,
 }
@@ -58,5 +58,5 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
         },
         other => other?,
     };
-    moving::run(&mut project, &plan, &args.options, false, ui)
+    branch_move::run(&mut project, &plan, &args.options, false, ui)
 }

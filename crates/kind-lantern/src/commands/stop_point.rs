@@ -5,7 +5,7 @@ use std::io::{self, ErrorKind, Write};
 use std::sync::OnceLock;
 use std::sync::atomic::{AtomicU64, Ordering};
 
-use lantern_core::points::{self, Point};
+use lantern_core::failpoint::{self, Point};
 
 /// Names the point to stop at, from 1.
 const STOP_AT: &str = "LANTERN_STOP_AT";
@@ -47,7 +47,7 @@ pub fn listen() {
             _ => How::Full,
         };
         let _ = ASKED.set(Asked { stop_at, fail_at, how });
-        points::listen(reached);
+        failpoint::listen(reached);
     }
 }
 

@@ -7,8 +7,8 @@ use serde::Serialize;
 use super::Done;
 use crate::args::EditionArg;
 use crate::diagnostic::CommandError;
+use crate::format;
 use crate::ui::{Ui, bad, good, strong};
-use crate::words;
 
 /// Shown at the end of the help.
 const EXAMPLES: &str = r#"Examples:
@@ -50,7 +50,6 @@ struct WrongDocument<'a> {
 pub struct StoreDocument<'a> {
     schema: &'static str,
     releases: u64,
-    packs: u64,
     bytes: u64,
     wrong: &'a [String],
     broken: &'a [lantern_core::version::ReleaseName],
@@ -67,7 +66,7 @@ fn words_of(problem: Problem) -> &'static str {
     match problem {
         Problem::Missing => "missing",
         Problem::Content => "another content",
-        Problem::Kind => "something else stands there",
+        Problem::Kind => "something else is there",
         Problem::Executable => "the executable bit is wrong",
         Problem::Unreadable => "cannot be read",
     }
@@ -89,20 +88,20 @@ fn installed(folder: &Path, ui: &Ui) -> Done {
     }
     let name = about.as_ref().map_or_else(|| "the build".to_owned(), |a| format!("{} {}", a.name, a.build.name));
     if verified.wrong.is_empty() {
-        let files = words::count(verified.files, "file", "files");
-        ui.say(&format!("{} {}: {files}, {}", good("whole:"), strong(name), words::bytes(verified.size)));
+        let files = format::count(verified.files, "file", "files");
+        ui.say(&format!("{} {}: {files}, {}", good("intact:"), strong(name), format::bytes(verified.size)));
         return Ok(());
     }
     for wrong in &verified.wrong {
         ui.say(&format!("  {} {}: {}", bad("wrong"), wrong.path, words_of(wrong.problem)));
     }
     let are = if count == 1 { "is" } else { "are" };
-    let what = format!("{count} of {} of {name} {are} wrong", words::count(verified.files, "file", "files"));
-    let cure = match &about {
+    let what = format!("{count} of {} of {name} {are} wrong", format::count(verified.files, "file", "files"));
+    let fix = match &about {
         Some(_) => format!("lantern repair {}", folder.display()),
         None => "install again into the same folder".to_owned(),
     };
-    Err(CommandError::damaged(what, cure).said_in(ui))
+    Err(CommandError::damaged(what, fix).said_in(ui))
 }
 
 fn store(ui: &Ui) -> Done {
@@ -110,15 +109,13 @@ fn store(ui: &Ui) -> Done {
     ui.document(&StoreDocument {
         schema: "lantern.verify-store/1",
         releases: found.releases,
-        packs: found.packs,
         bytes: found.size,
         wrong: &found.wrong,
         broken: &found.broken,
     });
     if found.wrong.is_empty() {
-        let releases = words::count(found.releases, "release", "releases");
-        let packs = words::count(found.packs, "pack", "packs");
-        ui.say(&format!("{} {releases} in {packs}, {}", good("whole:"), words::bytes(found.size)));
+        let releases = format::count(found.releases, "release", "releases");
+        ui.say(&format!("{} {releases}, {}", good("intact:"), format::bytes(found.size)));
         return Ok(());
     }
     for wrong in &found.wrong {
@@ -126,11 +123,11 @@ fn store(ui: &Ui) -> Done {
     }
     let names: Vec<String> = found.broken.iter().map(ToString::to_string).collect();
     let what = if names.is_empty() {
-        "the store holds damaged files; no release needs them".to_owned()
+        "the store contains damaged files; no release needs them".to_owned()
     } else {
         let are = if names.len() == 1 { "is" } else { "are" };
         format!("the store is damaged: {} {are} not whole", names.join(", "))
     };
-    let cure = "lantern repair";
-    Err(CommandError::damaged(what, cure).said_in(ui))
+    let fix = "lantern repair";
+    Err(CommandError::damaged(what, fix).said_in(ui))
 }

@@ -11,7 +11,7 @@ fn a_wrong_secret_is_told_before_anything_travels() {
     assert_eq!(output.status.code(), Some(3), "{stderr}");
     snapshot!(stderr, @"
     error: brambleyard: http://127.0.0.1:PORT does not accept this name and secret
-      try: copy name and secret again from the storefront's own pages, then: lantern connect brambleyard --client NAME
+      fix: copy name and secret again from the storefront's own pages, then: lantern connect brambleyard --client NAME
     ");
     assert!(!env.path("home").exists(), "nothing is kept");
 }
@@ -23,7 +23,7 @@ fn without_access_nothing_is_sent() {
     snapshot!(env.lantern(&["push", "brambleyard", "--yes"]).whole(), @"
     ------- stderr -------
     error: brambleyard: there is no access to http://127.0.0.1:PORT on this computer
-      try: lantern connect brambleyard
+      fix: lantern connect brambleyard
     [exit status: 3]
     ");
     snapshot!(env.lantern(&["live"]).whole(), @"
@@ -31,7 +31,7 @@ fn without_access_nothing_is_sent() {
 
       brambleyard   newest sealed: 1.3.2 (1)
         open-water   nothing yet
-        not heard: there is no access to http://127.0.0.1:PORT on this computer
+        no answer: there is no access to http://127.0.0.1:PORT on this computer
 
     next: lantern connect brambleyard
     ");
@@ -77,8 +77,8 @@ fn another_storefront_at_the_same_address_is_noticed() {
     snapshot!(env.lantern(&["push", "brambleyard", "--yes"]).fails(3).whole(), @"
     ------- stderr -------
     error: another storefront answers at http://127.0.0.1:PORT than the one you connected to
-      try: if the place was set up anew, connect again and look at what is there before you push
-      try: lantern connect brambleyard
+      fix: if the storefront was set up again, connect again and check what is there before you push
+      fix: lantern connect brambleyard
     [exit status: 3]
     ");
 }
@@ -98,7 +98,7 @@ fn titles_and_depots_must_be_made_first() {
     snapshot!(env.lantern(&["connect", "brambleyard", "--client", "paper-heron"]).whole(), @r#"
     ------- stderr -------
     error: brambleyard: there is no title "saltmarsh" here
-      try: make the title first, or mend the handle in lantern.toml
+      fix: make the title first, or fix the handle in lantern.toml
     [exit status: 3]
     "#);
     env.write("lantern.toml", &env.config("1.3.2"));
@@ -106,7 +106,7 @@ fn titles_and_depots_must_be_made_first() {
     snapshot!(env.lantern(&["connect", "brambleyard", "--client", "paper-heron"]).whole(), @r#"
     ------- stderr -------
     error: brambleyard has no depot "sp-lin" in the title "saltmarsh-post"
-      try: make the depot at the place, or mend its handle in lantern.toml
+      fix: make the depot at the storefront, or fix its handle in lantern.toml
     [exit status: 2]
     "#);
 }
@@ -123,7 +123,7 @@ fn a_storefront_that_is_not_there() {
     );
     let document = env.lantern(&["live", "--json"]).success().json();
     let storefront = &document["storefronts"][0];
-    assert_eq!(storefront["heard_now"], false);
+    assert_eq!(storefront["answered_now"], false);
     assert_eq!(storefront["branches"][0]["targets"]["linux"]["version"], "1.3.2");
     snapshot!(env.lantern(&["live"]).whole(), @"
     Saltmarsh Post
@@ -132,7 +132,7 @@ fn a_storefront_that_is_not_there() {
         open-water   1.3.2 (1)   newest
                      linux
                      build 1 there, since YYYY-MM-DD HH:MM by paper-heron
-        not heard: http://127.0.0.1:PORT could not be reached, shown as it was at
+        no answer: http://127.0.0.1:PORT could not be reached, last known
                    YYYY-MM-DD HH:MM
 
     next: lantern install brambleyard open-water DIR   gets it as a player does
@@ -144,7 +144,7 @@ fn a_storefront_that_is_not_there() {
         open-water   1.3.2 (1)   newest
                      linux
                      build 1 there, since YYYY-MM-DD HH:MM by paper-heron
-        nobody was asked, shown as it was at YYYY-MM-DD HH:MM
+        not asked, last known YYYY-MM-DD HH:MM
 
     next: lantern install brambleyard open-water DIR   gets it as a player does
     ");

@@ -47,25 +47,25 @@ fn the_form_of_an_export_changes_nothing() {
     env.write("lantern.toml", &env.config("1.3.2").replace("exports/linux", "deeper.zip"));
     snapshot!(env.lantern(&["prepare"]).whole(), @r#"
     ------- stderr -------
-    error: the exports cannot be sealed: 2 findings stop
+    error: the exports cannot be sealed: 2 errors
 
       lantern.toml, line 11, column 13
         leave-out = ["notes/**"]
                     ~~~~~~~~~~~~
-      warns: notes/** in leave-out matches nothing in the export (pattern-unused)
-      try: remove it, or mend it if it should mean something
+      warning: notes/** in leave-out matches nothing in the export (unused-pattern)
+      fix: remove it, or fix it so that it matches
 
       lantern.toml, line 12, column 13
         must-have = ["saltmarsh.dat"]
                     ~~~~~~~~~~~~~~~~~
-      stops: saltmarsh.dat must be in the export and is not (must-have)
-      try: export again, or mend must-have
+      error: saltmarsh.dat must be in the export and is not (must-have)
+      fix: export again, or fix must-have
 
       lantern.toml, line 10, column 10
         starts = "saltmarsh"
                  ~~~~~~~~~~~
-      stops: the start file saltmarsh is not in the export (start-missing)
-      try: all of it lies in one folder: add export-root = "Saltmarsh Post 1.3.2"
+      error: the start file saltmarsh is not in the export (start-missing)
+      fix: all of it lies in one folder: add export-root = "Saltmarsh Post 1.3.2"
     [exit status: 1]
     "#);
     env.edit("lantern.toml", "systems =", "export-root = \"Saltmarsh Post 1.3.2\"\nsystems =");
@@ -91,10 +91,10 @@ fn our_own_files_in_an_export_are_left_out() {
       linux   linux-x86_64   9 files   8.57 MB   starts saltmarsh
 
       linux
-      warns: left out, because the name is reserved for Lantern's own files: .Lantern-Install, LANTER~1, data/.LANTERN-install., … (reserved-name)
-      try: is this an installed copy of the game? Export into a folder of its own
+      warning: left out, because the name is reserved for Lantern's own files: .Lantern-Install, LANTER~1, data/.LANTERN-install., … (reserved-name)
+      fix: is this an installed copy of the game? Export into a folder of its own
 
-    checked: nothing stops, 1 warning
+    checked: no errors, 1 warning
 
     next: lantern connect brambleyard
     ");
@@ -138,7 +138,7 @@ fn archives_that_cannot_be_trusted() {
         fs::write(env.path(name), bytes).unwrap();
         env.write("lantern.toml", &env.config("1.3.2").replace("exports/linux", name));
         let ran = env.lantern(&["prepare"]).fails(1);
-        assert!(ran.stderr().contains("try:"), "{}", ran.stderr());
+        assert!(ran.stderr().contains("fix:"), "{}", ran.stderr());
         ran.stderr()
     };
     assert!(told("cut.zip", &good[..good.len() / 2]).contains("cut off"));
@@ -154,19 +154,19 @@ fn archives_that_cannot_be_trusted() {
     };
     for hostile in ["../up", "/etc/passwd", "a/../../b", "C:/x", "a\\b", "a\u{1b}[31m"] {
         let stderr = told("hostile.zip", &zip_of(hostile));
-        assert!(stderr.contains("(name)") && !stderr.contains('\u{1b}'), "{hostile}: {stderr}");
+        assert!(stderr.contains("(bad-name)") && !stderr.contains('\u{1b}'), "{hostile}: {stderr}");
     }
     let mut many = ZipWriter::new(std::io::Cursor::new(Vec::new()));
     for i in 0..150 {
         many.file(&format!("../{i}"), Method::Stored, 0o644, 0, |_| Ok(())).unwrap();
     }
     let stderr = told("many.zip", &many.finish().unwrap().into_inner());
-    assert!(stderr.contains("50 more entries of many.zip are wrong (too-many)"), "{stderr}");
+    assert!(stderr.contains("50 more entries of many.zip are wrong (too-many-findings)"), "{stderr}");
     let mut twice = ZipWriter::new(std::io::Cursor::new(Vec::new()));
     for bytes in [b"1", b"2"] {
         twice.file("saltmarsh", Method::Stored, 0o644, 1, |out| out.write_all(bytes)).unwrap();
     }
-    assert!(told("twice.zip", &twice.finish().unwrap().into_inner()).contains("stands twice in the archive"));
+    assert!(told("twice.zip", &twice.finish().unwrap().into_inner()).contains("occurs twice in the archive"));
     let mut link = TarWriter::new(Vec::new());
     link.link("out", "../../etc").unwrap();
     assert!(told("link.tar", &link.finish().unwrap()).contains("outside of the export"));
@@ -197,7 +197,7 @@ fn of_several_exports_the_newest() {
       release id  ID
 
       worth knowing:
-        linux: exports/linux-1.4.0 is the newest of 2 exports that fit exports/linux-* (export-newest)
+        linux: exports/linux-1.4.0 is the newest of 2 exports that fit exports/linux-* (newest-export-taken)
 
     next: lantern connect brambleyard
     ");
@@ -234,39 +234,39 @@ export = "exports/web.zip"
       web       web       4 files   700 kB    starts index.html
 
       headset
-      warns: the package has no icon (no-icon)
-      try: set one in the engine and export again
+      warning: the package has no icon (no-icon)
+      fix: set one in the engine and export again
 
-      warns: lib/arm64-v8a/libsaltmarsh.so does not lie at a multiple of 16 KB: devices with large pages do not start it (unaligned-library)
-      try: align it when the package is packed; newer engines do it
+      warning: lib/arm64-v8a/libsaltmarsh.so does not lie at a multiple of 16 KB: devices with large pages do not start it (unaligned-library)
+      fix: align it when the package is packed; newer engines do it
 
-      warns: the package is not signed: no device takes it (unsigned)
-      try: export it signed with the game's own key
+      warning: the package is not signed: no device takes it (unsigned)
+      fix: export it signed with the game's own key
 
-      warns: built for pages of 4 KB, and not loaded by devices with larger ones: lib/arm64-v8a/libsaltmarsh.so (unaligned-library)
-      try: build them with a newer toolchain
+      warning: built for pages of 4 KB, and not loaded by devices with larger ones: lib/arm64-v8a/libsaltmarsh.so (unaligned-library)
+      fix: build them with a newer toolchain
 
       phone
-      warns: the package has no icon (no-icon)
-      try: set one in the engine and export again
+      warning: the package has no icon (no-icon)
+      fix: set one in the engine and export again
 
-      warns: lib/arm64-v8a/libsaltmarsh.so does not lie at a multiple of 16 KB: devices with large pages do not start it (unaligned-library)
-      try: align it when the package is packed; newer engines do it
+      warning: lib/arm64-v8a/libsaltmarsh.so does not lie at a multiple of 16 KB: devices with large pages do not start it (unaligned-library)
+      fix: align it when the package is packed; newer engines do it
 
-      warns: the package is not signed: no device takes it (unsigned)
-      try: export it signed with the game's own key
+      warning: the package is not signed: no device takes it (unsigned)
+      fix: export it signed with the game's own key
 
-      warns: built for pages of 4 KB, and not loaded by devices with larger ones: lib/arm64-v8a/libsaltmarsh.so (unaligned-library)
-      try: build them with a newer toolchain
+      warning: built for pages of 4 KB, and not loaded by devices with larger ones: lib/arm64-v8a/libsaltmarsh.so (unaligned-library)
+      fix: build them with a newer toolchain
 
       pocket
-      warns: SaltmarshPost.app has no icon (no-icon)
-      try: set one in the engine and export again
+      warning: SaltmarshPost.app has no icon (no-icon)
+      fix: set one in the engine and export again
 
-      warns: Payload/SaltmarshPost.app/SaltmarshPost is not signed: no device takes it (unsigned)
-      try: export it with your team's profile
+      warning: Payload/SaltmarshPost.app/SaltmarshPost is not signed: no device takes it (unsigned)
+      fix: export it with your team's profile
 
-    checked: nothing stops, 10 warnings
+    checked: no errors, 10 warnings
 
     next: lantern prepare
     ");
@@ -326,7 +326,7 @@ fn init_sees_folders_archives_and_packages() {
     snapshot!(String::from_utf8(env.read("lantern.toml")).unwrap(), @r#"
     #:schema .lantern/lantern.schema.json
     # What the game is, what its exports are, and where players get it.
-    # Paths start at this file's folder and use / on every system. No secret ever stands here.
+    # Paths start at this file's folder and use / on every system. Never write a secret here.
 
     [game]
     name = "Saltmarsh Post"
@@ -383,9 +383,9 @@ fn init_sees_folders_archives_and_packages() {
     # when = { language = "fr" }
 
     # [storefronts.brambleyard]
-    # kind = "market"
+    # kind = "protocol"
     # address = "http://127.0.0.1:PORT"  # the stand-in: lantern rehearse
-    # handle = "saltmarsh-post"  # what the place calls the game
+    # handle = "saltmarsh-post"  # what the storefront calls the game
     # depots = { linux = "sp-linux" }  # ours = theirs
     #
     # [storefronts.brambleyard.branches]

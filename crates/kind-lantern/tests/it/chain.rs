@@ -45,7 +45,7 @@ fn the_whole_chain_reads_well() {
       for the team   first
 
     pushed 1.3.2 (1) to Brambleyard as build 1
-      4.34 MB in 1 pack, as foretold
+      4.34 MB sent, as estimated
 
     next: lantern promote brambleyard open-water
     ");
@@ -64,7 +64,7 @@ fn the_whole_chain_reads_well() {
       linux-x86_64   nothing        1.3.2 (1)   –                 4.33 MB         8.57 MB
 
       everyone: open-water is the line that every player follows
-      tried: nobody has tried it yet
+      tried: not tried yet
 
     live: 1.3.2 (1) on open-water at Brambleyard
 
@@ -95,7 +95,7 @@ fn the_whole_chain_reads_well() {
       players     notice nothing: no branch changes
 
     pushed 1.4.0 (2) to Brambleyard as build 2
-      212 kB in 1 pack, as foretold
+      212 kB sent, as estimated
 
     next: lantern promote brambleyard open-water
     ");
@@ -117,7 +117,7 @@ fn the_whole_chain_reads_well() {
       linux-x86_64   1.3.2 (1)      1.4.0 (2)   203 kB            4.37 MB         8.66 MB
 
       everyone: open-water is the line that every player follows
-      tried: nobody has tried it yet
+      tried: not tried yet
     ");
     snapshot!(env.lantern(&["promote", "brambleyard", "open-water", "1.4.0", "--confirm", "1.4.0 (2)"]).whole(), @"
     Promote 1.4.0 (2) to open-water at Brambleyard
@@ -126,7 +126,7 @@ fn the_whole_chain_reads_well() {
       linux-x86_64   1.3.2 (1)      1.4.0 (2)   203 kB            4.37 MB         8.66 MB
 
       everyone: open-water is the line that every player follows
-      tried: nobody has tried it yet
+      tried: not tried yet
 
     live: 1.4.0 (2) on open-water at Brambleyard
 
@@ -136,8 +136,8 @@ fn the_whole_chain_reads_well() {
     updated 1.3.2 (1) to Saltmarsh Post 1.4.0 (2) in player
       203 kB came, 3 files written, 1 removed, all 8 files checked, 8.66 MB
     ");
-    snapshot!(env.lantern(&["verify", "player"]).whole(), @"whole: Saltmarsh Post 1.4.0 (2): 8 files, 8.66 MB");
-    snapshot!(env.lantern(&["verify"]).whole(), @"whole: 2 releases in 2 packs, 4.54 MB");
+    snapshot!(env.lantern(&["verify", "player"]).whole(), @"intact: Saltmarsh Post 1.4.0 (2): 8 files, 8.66 MB");
+    snapshot!(env.lantern(&["verify"]).whole(), @"intact: 2 releases, 4.54 MB");
     snapshot!(env.lantern(&["live"]).whole(), @"
     Saltmarsh Post
 
@@ -233,12 +233,12 @@ fn doing_it_again_makes_nothing_new() {
     let env = TestEnv::live();
     let events = env.event_kinds();
     snapshot!(env.lantern(&["prepare"]).whole(), @"
-    nothing changed: Saltmarsh Post 1.3.2 (1) holds exactly this
+    nothing changed: Saltmarsh Post 1.3.2 (1) has exactly this content
 
     next: lantern live   asks the storefronts themselves
     ");
     snapshot!(env.lantern(&["prepare", "--read-all"]).whole(), @"
-    nothing changed: Saltmarsh Post 1.3.2 (1) holds exactly this
+    nothing changed: Saltmarsh Post 1.3.2 (1) has exactly this content
 
     next: lantern live   asks the storefronts themselves
     ");
@@ -326,15 +326,15 @@ fn everyones_line_is_never_moved_by_a_plain_yes() {
       linux-x86_64   nothing        1.3.2 (1)   –                 4.33 MB         8.57 MB
 
       everyone: open-water is the line that every player follows
-      tried: nobody has tried it yet
+      tried: not tried yet
     ------- stderr -------
     error: your confirmation, the release's own name, is missing
-      try: give it with --confirm "1.3.2 (1)"
+      fix: give it with --confirm "1.3.2 (1)"
     [exit status: 7]
     "#);
     snapshot!(env.lantern(&["promote", "brambleyard", "open-water", "--confirm", "1.3.2 (2)"]).fails(2).stderr(), @r#"
-    error: --confirm says "1.3.2 (2)", the plan is about "1.3.2 (1)"
-      try: look at the plan, then confirm the release that it names
+    error: --confirm names "1.3.2 (2)", the plan is for "1.3.2 (1)"
+      fix: check the plan, then confirm the release that it names
     "#);
     assert_eq!(env.on_branch(), "nothing (null) build null revision 0");
 }
@@ -365,7 +365,7 @@ fn going_back_to_an_older_release_is_said_aloud() {
       linux-x86_64   1.4.0 (2)      1.3.2 (1)   160 kB            4.33 MB         8.57 MB
 
       everyone: open-water is the line that every player follows
-      tried: nobody has tried it yet
+      tried: not tried yet
       careful: players go back to an older release
     ");
 }
@@ -377,7 +377,7 @@ fn a_rollback_goes_back_and_further_back_and_never_forth() {
     snapshot!(env.lantern(&rollback).whole(), @"
     ------- stderr -------
     error: open-water at brambleyard had nothing before
-      try: choose a release yourself: lantern promote brambleyard open-water VERSION
+      fix: choose a release yourself: lantern promote brambleyard open-water VERSION
     [exit status: 3]
     ");
     env.next_version();
@@ -395,7 +395,7 @@ fn a_rollback_goes_back_and_further_back_and_never_forth() {
       careful: players go back to an older release
     ------- stderr -------
     error: your confirmation, the release's own name, is missing
-      try: give it with --confirm "1.4.0 (2)"
+      fix: give it with --confirm "1.4.0 (2)"
     [exit status: 7]
     "#);
     assert_eq!(env.on_branch(), "1.4.1 (3) build 3 revision 3");
@@ -420,8 +420,8 @@ fn a_rollback_goes_back_and_further_back_and_never_forth() {
     snapshot!(twice.whole(), @r#"
     ------- stderr -------
     error: open-water at brambleyard went back to 1.4.0 (2) only seconds ago
-      try: if that is what you meant, all is done
-      try: to go back once more: lantern rollback brambleyard open-water "1.3.2 (1)"
+      fix: if that is what you meant, all is done
+      fix: to go back once more: lantern rollback brambleyard open-water "1.3.2 (1)"
     [exit status: 3]
     "#);
     let to = |release: &str, name: &str| env.lantern(&[&rollback[..], &[release, "--confirm", name]].concat());
@@ -487,7 +487,7 @@ fn sealed_releases_are_listed_and_shown() {
       1.4.0 (2)   YYYY-MM-DD HH:MM
       1.3.2 (1)   YYYY-MM-DD HH:MM   brambleyard: open-water
 
-    next: lantern releases 2   shows what it holds
+    next: lantern releases 2   shows what it contains
     ");
     snapshot!(env.lantern(&["releases", "1.4.0", "--files"]).whole(), @"
     1.4.0 (2) 522389ee23e6, sealed YYYY-MM-DD HH:MM
@@ -528,26 +528,26 @@ fn releases_are_asked_for_in_several_ways() {
     snapshot!(env.lantern(&["push", "brambleyard", "2.0"]).whole(), @"
     ------- stderr -------
     error: there is no release 2.0
-      try: one of 1.4.0 (2), 1.3.2 (1)
+      fix: one of 1.4.0 (2), 1.3.2 (1)
     [exit status: 2]
     ");
     snapshot!(env.lantern(&["push", "bramble"]).whole(), @r#"
     ------- stderr -------
     error: lantern.toml has no storefront "bramble"
-      try: one of brambleyard
+      fix: one of brambleyard
     [exit status: 2]
     "#);
     snapshot!(env.lantern(&["promote", "brambleyard", "open-watre"]).whole(), @r#"
     ------- stderr -------
     error: brambleyard does not take this
       why: there is no branch "open-watre"
-      try: did you mean "open-water"?
+      fix: did you mean "open-water"?
     [exit status: 3]
     "#);
     snapshot!(env.lantern(&["promote", "brambleyard", "open-water"]).whole(), @r#"
     ------- stderr -------
     error: 1.4.0 (2) is not at brambleyard yet
-      try: lantern push brambleyard "1.4.0 (2)"
+      fix: lantern push brambleyard "1.4.0 (2)"
     [exit status: 3]
     "#);
 }

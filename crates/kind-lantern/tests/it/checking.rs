@@ -4,6 +4,8 @@ use lantern_formats::zip::Method;
 use lantern_formats::zip::write::ZipWriter;
 use lantern_rehearsal::exports::{self, GameVersion};
 
+use lantern_core::finding::Code;
+
 use crate::env::TestEnv;
 
 /// The codes of all findings, each with its severity, in order.
@@ -48,32 +50,32 @@ fn what_does_not_belong_to_players() {
       linux   linux-x86_64   17 files   8.57 MB   starts saltmarsh
 
       linux
-      stops: keys/studio.jks looks like a key store (secret)
-      try: take it out and change it where it was used; if it is none, accept it with a reason
+      error: keys/studio.jks looks like a key store (secret)
+      fix: take it out and change it where it was used; if it is none, accept it with a reason
 
-      stops: letters/cipher.txt, line 1 looks like a private key (secret)
-      try: take it out and change it where it was used; if it is none, accept it with a reason
+      error: letters/cipher.txt, line 1 looks like a private key (secret)
+      fix: take it out and change it where it was used; if it is none, accept it with a reason
 
-      warns: it holds litter of systems and editors: .DS_Store (litter)
-      try: name them in leave-out, or remove them
+      warning: it contains files left behind by systems and editors: .DS_Store (litter)
+      fix: name them in leave-out, or remove them
 
-      warns: it holds sources: src/tide.cpp (source-files)
-      try: name them in leave-out
+      warning: it contains sources: src/tide.cpp (source-files)
+      fix: name them in leave-out
 
-      warns: it holds files of drawing and modelling programs: art/heron.psd (editor-files)
-      try: name them in leave-out
+      warning: it contains files of drawing and modelling programs: art/heron.psd (editor-files)
+      fix: name them in leave-out
 
-      warns: it holds data for debuggers: symbols/saltmarsh.pdb (debug-data)
-      try: name them in keep-aside: sealed with the rest, never sent
+      warning: it contains debug data: symbols/saltmarsh.pdb (debug-data)
+      fix: name them in keep-aside: sealed with the rest, never sent
 
-    checked: 2 findings stop (linux: secret), 4 warnings
+    checked: 2 errors (linux: secret), 4 warnings
 
-    next: mend them, then again: lantern check
+    next: fix them, then run: lantern check
     [exit status: 1]
     ");
     // What stops is found by prepare, too; nothing is made.
     let stderr = env.lantern(&["prepare"]).fails(1).stderr();
-    assert!(stderr.contains("2 findings stop") && stderr.contains("keys/studio.jks"), "{stderr}");
+    assert!(stderr.contains("2 errors") && stderr.contains("keys/studio.jks"), "{stderr}");
     assert!(!env.path(".lantern/store/releases").exists());
     env.edit("lantern.toml", "\"notes/**\"", "\"notes/**\", \"keys/**\", \"letters/cipher.txt\"");
     env.lantern(&["prepare"]).success();
@@ -90,11 +92,11 @@ fn what_is_meant_to_be_so_is_accepted_with_a_reason() {
     let document = env.lantern(&["check", "--json"]).success().json();
     assert_eq!(document["findings"].as_array().unwrap().len(), 0);
     assert_eq!(document["accepted"][0]["because"], "players may repaint the heron");
-    assert!(env.lantern(&["check"]).success().stdout().contains("nothing stops, 1 accepted"));
+    assert!(env.lantern(&["check"]).success().stdout().contains("no errors, 1 accepted"));
     accept("{ code = \"editor-files\", because = \"for a while\", until = \"2020-01-01\" }");
-    assert_eq!(codes(&env), ["warns accept-over", "warns editor-files"]);
+    assert_eq!(codes(&env), ["warning accept-expired", "warning editor-files"]);
     accept("{ code = \"litter\", because = \"it was there once\", path = \"*.tmp\" }");
-    assert_eq!(codes(&env), ["warns accept-unused", "warns editor-files"]);
+    assert_eq!(codes(&env), ["warning accept-unused", "warning editor-files"]);
     accept("{ code = \"editor-flies\", because = \"a slip\" }");
     let stdout = env.lantern(&["check"]).fails(1).stdout();
     assert!(stdout.contains("did you mean \"editor-files\"?"), "{stdout}");
@@ -105,7 +107,7 @@ fn texts_that_must_and_must_not_be_in_it() {
     let env = TestEnv::new();
     let texts = "must-mention = [\"sp-saltmarsh-page\"]\nmust-not-mention = [\"sp-first-tide\"]\nmust-have";
     env.edit("lantern.toml", "must-have", texts);
-    assert_eq!(codes(&env), ["stops must-mention"]);
+    assert_eq!(codes(&env), ["error must-mention"]);
     // Beyond what is read at a time, and over its edge.
     let far = format!("{}sp-saltmarsh-page", " ".repeat(1024 * 1024 - 5));
     env.write("exports/linux/links.txt", &far);
@@ -126,21 +128,21 @@ fn what_is_different_from_the_last_release() {
     assert_eq!(codes(&env), [] as [&str; 0]);
     // Back from an export before, as a folder has it that nobody empties.
     env.write("exports/linux/old-letter.txt", "from before");
-    assert_eq!(codes(&env), ["warns came-back"]);
+    assert_eq!(codes(&env), ["warning old-file-returned"]);
     env.write("exports/linux/old-letter.txt", "a new text");
     assert_eq!(codes(&env), [] as [&str; 0]);
     std::fs::write(env.path("exports/linux/letters/en.txt"), "").unwrap();
-    assert_eq!(codes(&env), ["warns now-empty"]);
+    assert_eq!(codes(&env), ["warning file-emptied"]);
     std::fs::write(env.path("exports/linux/world.dat"), vec![7; 30_000_000]).unwrap();
-    assert_eq!(codes(&env), ["warns now-empty", "warns size-jump"]);
+    assert_eq!(codes(&env), ["warning file-emptied", "warning size-jump"]);
     for folder in ["letters", "music", "textures", "hints"] {
         let _ = std::fs::remove_dir_all(env.path("exports/linux").join(folder));
     }
-    assert_eq!(codes(&env), ["warns files-gone", "warns size-jump"]);
+    assert_eq!(codes(&env), ["warning files-missing", "warning size-jump"]);
     // What was there before cannot be read: said, and the rest is checked all the same.
     let ledger = env.read(".lantern/ledger.db");
     env.write(".lantern/ledger.db", "no database");
-    assert_eq!(codes(&env), ["warns past-unread"]);
+    assert_eq!(codes(&env), ["warning history-unreadable"]);
     std::fs::write(env.path(".lantern/ledger.db"), ledger).unwrap();
     // The folder of something else altogether.
     env.write("exports/other/start", "#!/bin/sh\n");
@@ -152,7 +154,7 @@ fn what_is_different_from_the_last_release() {
         "lantern.toml",
         &config.replace("must-have = [\"saltmarsh.dat\"]\n", "").replace("leave-out = [\"notes/**\"]\n", ""),
     );
-    assert_eq!(codes(&env), ["warns another-game"]);
+    assert_eq!(codes(&env), ["warning another-game"]);
 }
 
 #[test]
@@ -174,7 +176,7 @@ fn what_a_build_says_of_itself() {
     assert!(!env.lantern(&["check"]).fails(1).stdout().contains("links.txt mentions"));
     env.edit("lantern.toml", "identity = \"example.paperheron.saltmarsh\"", "identity = \"example.paperheron.marsh\"");
     let stdout = env.lantern(&["check"]).fails(1).stdout();
-    assert!(stdout.contains("lantern.toml says example.paperheron.marsh (identity-differs)"), "{stdout}");
+    assert!(stdout.contains("lantern.toml has example.paperheron.marsh (identity-differs)"), "{stdout}");
 }
 
 #[test]
@@ -192,27 +194,27 @@ fn versions_and_numbers_that_somebody_has() {
     env.lantern(&["prepare"]).success();
     let found =
         |env: &TestEnv, wanted: &str| codes(env).into_iter().filter(|code| code.ends_with(wanted)).collect::<Vec<_>>();
-    assert_eq!(found(&env, "number-not-risen"), [""; 0]);
+    assert_eq!(found(&env, "number-not-raised"), [""; 0]);
     // The package of before lies there again.
     exports::write_android(&package, GameVersion::Old, false).unwrap();
-    assert_eq!(found(&env, "number-not-risen"), ["stops number-not-risen"]);
+    assert_eq!(found(&env, "number-not-raised"), ["error number-not-raised"]);
     let stdout = env.lantern(&["check"]).fails(1).stdout();
     assert!(stdout.contains("phone has the number 25 inside, the last release has 27"), "{stdout}");
     exports::write_android(&package, GameVersion::New, false).unwrap();
     // The other target is as it was.
-    assert_eq!(found(&env, "target-unchanged"), [""; 0], "all of it is as it was");
+    assert_eq!(found(&env, "unchanged-target"), [""; 0], "all of it is as it was");
     env.write("exports/linux/letters/en.txt", "another letter");
     let stdout = env.lantern(&["check"]).success().stdout();
-    assert!(!stdout.contains("target-unchanged"), "the package was written anew: {stdout}");
+    assert!(!stdout.contains("unchanged-target"), "the package was written anew: {stdout}");
     env.lantern(&["prepare", "--version", "1.3.3"]).success();
     env.write("exports/linux/letters/en.txt", "one more letter");
-    assert_eq!(found(&env, "target-unchanged"), ["warns target-unchanged"]);
+    assert_eq!(found(&env, "unchanged-target"), ["warning unchanged-target"]);
     // What players have is 1.3.2.
     env.edit("lantern.toml", "version = \"1.3.2\"", "version = \"1.3.1\"");
     let stdout = env.lantern(&["check"]).success().stdout();
     assert!(stdout.contains("the release gets 1.3.1, and open-water has 1.3.2 (1) already"), "{stdout}");
     env.edit("lantern.toml", "version = \"1.3.1\"", "version = \"1.3.2-rc\"");
-    assert_eq!(found(&env, "version-behind"), ["warns version-behind"]);
+    assert_eq!(found(&env, "version-behind"), ["warning version-behind"]);
     env.edit("lantern.toml", "version = \"1.3.2-rc\"", "version = \"1.4.0\"");
     assert_eq!(found(&env, "version-behind"), [""; 0]);
 }
@@ -234,7 +236,7 @@ fn what_is_no_build() {
     for folder in ["phone", "tree", "boxed"] {
         let config = format!("[targets.other]\nexport = \"exports/{folder}\"\n\n[targets.linux]");
         env.edit("lantern.toml", "[targets.linux]", &config);
-        assert_eq!(codes(&env), ["stops not-a-build"], "{folder}");
+        assert_eq!(codes(&env), ["error not-a-build"], "{folder}");
         env.edit("lantern.toml", &config, "[targets.linux]");
     }
 }
@@ -255,7 +257,7 @@ fn packages_are_looked_into() {
     env.edit("lantern.toml", "[targets.linux]", phone);
     let codes = codes(&env);
     assert!(
-        codes.contains(&"stops secret".to_owned()) && codes.contains(&"stops must-mention".to_owned()),
+        codes.contains(&"error secret".to_owned()) && codes.contains(&"error must-mention".to_owned()),
         "{codes:?}"
     );
     let stdout = env.lantern(&["check"]).fails(1).stdout();
@@ -275,17 +277,17 @@ fn what_was_looked_into_is_remembered() {
     age("exports/linux/keys.txt");
     env.lantern(&["prepare"]).success();
     assert_eq!(codes(&env), [""; 0]);
-    let memory = String::from_utf8(env.read(".lantern/cache/looked.json")).unwrap();
+    let memory = String::from_utf8(env.read(".lantern/cache/scans.json")).unwrap();
     assert!(memory.contains("keys.txt"), "{memory}");
     // What is remembered is believed: only so can it be seen that nothing was read.
     let (before, after) = memory.split_once(r#""keys.txt":{"#).unwrap();
-    let lie = format!(r#"{before}"keys.txt":{{"looked":{{"secret":["a lie",7]}},{after}"#);
-    env.write(".lantern/cache/looked.json", &lie);
+    let lie = format!(r#"{before}"keys.txt":{{"scan":{{"secret":["a lie",7]}},{after}"#);
+    env.write(".lantern/cache/scans.json", &lie);
     assert!(env.lantern(&["check"]).fails(1).stdout().contains("keys.txt, line 7 looks like a lie"));
     env.write("exports/linux/keys.txt", "something else");
     let stdout = env.lantern(&["check"]).whole();
     assert!(!stdout.contains("keys.txt"), "{stdout}");
-    env.write(".lantern/cache/looked.json", "{");
+    env.write(".lantern/cache/scans.json", "{");
     assert_eq!(codes(&env), [""; 0]);
 }
 
@@ -308,9 +310,9 @@ fn what_bundles_and_packages_say_of_themselves_is_remembered() {
     env.lantern(&["prepare"]).success();
     let says = |what: &str| env.lantern(&["check"]).whole().contains(what);
     assert!(!says("calls itself"));
-    let memory = String::from_utf8(env.read(".lantern/cache/looked.json")).unwrap();
+    let memory = String::from_utf8(env.read(".lantern/cache/scans.json")).unwrap();
     let lie = memory.replace(r#""version":"1.3.2""#, r#""version":"9.9.9""#);
-    env.write(".lantern/cache/looked.json", &lie);
+    env.write(".lantern/cache/scans.json", &lie);
     assert!(says("android, macos call themselves 9.9.9"));
     env.write("exports/macos/Saltmarsh Post.app/Contents/Resources/letter.txt", "a letter");
     assert!(says("android calls itself 9.9.9"));
@@ -324,10 +326,10 @@ fn the_story_behind_a_finding() {
     snapshot!(env.lantern(&["check", "--explain", "debug-data"]).whole(), @r#"
     debug-data
 
-      Data for debuggers is in it.
-      Players download it for nothing, and it shows everybody how the game is made. You need it: keep it aside.
+      It contains debug data.
+      Players download it for no benefit, and it shows anyone how the game is made. You need it yourself: keep it aside.
 
-      If it is meant to be so, say it in lantern.toml, for a target or for files of it if you can:
+      If it is intended, accept it in lantern.toml, if possible for one target or for some of its files:
 
       [checks]
       accept = [{ code = "debug-data", because = "…", until = "YYYY-MM-DD" }]
@@ -338,33 +340,27 @@ fn the_story_behind_a_finding() {
     assert!(stderr.contains("did you mean secret?"), "{stderr}");
 }
 
-/// Every code that the program can show has its story.
+/// No code is left over in the catalogue: each is made somewhere.
 #[test]
-fn every_finding_has_a_story() {
+fn every_code_is_used() {
     let crates = std::path::Path::new(concat!(env!("CARGO_MANIFEST_DIR"), "/.."));
-    let mut folders = vec![crates.join("lantern-core/src"), crates.join("lantern-project/src")];
-    let mut found = std::collections::BTreeSet::new();
+    let mut folders = vec![crates.join("lantern-core/src/config"), crates.join("lantern-project/src")];
+    let mut sources = String::new();
     while let Some(folder) = folders.pop() {
         for entry in std::fs::read_dir(folder).unwrap().map(|entry| entry.unwrap().path()) {
             if entry.is_dir() {
                 folders.push(entry);
-                continue;
-            }
-            let text = std::fs::read_to_string(&entry).unwrap();
-            let code = text.split("#[cfg(test)]").next().unwrap();
-            for maker in ["stops(", "warns(", "note("] {
-                for rest in code.split(maker).skip(1) {
-                    let rest = rest.trim_start();
-                    if let Some(word) = rest.strip_prefix('"').and_then(|rest| rest.split_once('"')) {
-                        found.insert(word.0.to_owned());
-                    }
-                }
+            } else if entry.extension().is_some_and(|ending| ending == "rs") {
+                sources += &std::fs::read_to_string(&entry).unwrap();
             }
         }
     }
-    assert!(found.len() > 60, "{found:?}");
-    let without: Vec<&String> = found.iter().filter(|code| lantern_core::stories::of(code).is_none()).collect();
-    assert!(without.is_empty(), "{without:?}");
+    let is_used = |code: &Code| {
+        let name = format!("Code::{code:?}");
+        sources.match_indices(&name).any(|(at, _)| !sources[at + name.len()..].starts_with(char::is_alphanumeric))
+    };
+    let unused: Vec<&Code> = Code::ALL.iter().filter(|code| !is_used(code)).collect();
+    assert!(unused.is_empty(), "{unused:?}");
 }
 
 #[test]
@@ -389,11 +385,11 @@ fn warnings_that_stop_here_and_what_is_accepted_for_some_files() {
         &accept("*/*.psd"),
         "[checks]\naccept = [{ code = \"editor-files\", because = \"credits\" }]\n",
     );
-    assert!(env.lantern(&["check"]).success().stdout().contains("accept-wide"));
+    assert!(env.lantern(&["check"]).success().stdout().contains("accept-too-broad"));
     env.edit("lantern.toml", "stop = [\"editor-files\"]", "stop = [\"editor-flies\"]");
     assert!(env.lantern(&["check"]).fails(1).stdout().contains("did you mean \"editor-files\"?"));
     // Nobody is told to accept what cannot be accepted.
-    let story = env.lantern(&["check", "--explain", "in-no-depot"]).success().stdout();
+    let story = env.lantern(&["check", "--explain", "unmapped-files"]).success().stdout();
     assert!(story.contains("cannot be accepted") && !story.contains("accept ="), "{story}");
 }
 
@@ -410,7 +406,7 @@ fn what_lies_there_is_explained_as_what_it_is() {
     env.edit("lantern.toml", "[targets.linux]", more);
     env.edit("lantern.toml", "depots = { linux", "depots = { web = \"sp-web\", phone = \"sp-phone\", linux");
     let stdout = env.lantern(&["check"]).fails(1).stdout();
-    assert!(stdout.contains("holds nothing but the archive inner.zip: it was packed twice"), "{stdout}");
+    assert!(stdout.contains("contains nothing but the archive inner.zip: it was packed twice"), "{stdout}");
     assert!(stdout.contains("is a project that Apple's own tools must build first"), "{stdout}");
 }
 
@@ -424,8 +420,8 @@ fn two_copies_of_one_library_are_not_each_others_debug_data() {
         std::fs::write(env.path(&format!("exports/linux/{copy}")), &program).unwrap();
     }
     let stdout = env.lantern(&["check"]).success().stdout();
-    assert!(!stdout.contains("it holds data for debuggers"), "{stdout}");
+    assert!(!stdout.contains("it contains debug data"), "{stdout}");
     if stdout.contains("debug-data") {
-        assert!(stdout.contains("debug data is within mods/libfog.so, plugins/libfog.so"), "{stdout}");
+        assert!(stdout.contains("debug data is inside mods/libfog.so, plugins/libfog.so"), "{stdout}");
     }
 }

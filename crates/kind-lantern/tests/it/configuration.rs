@@ -29,7 +29,7 @@ fn init_writes_what_it_sees() {
     snapshot!(String::from_utf8(env.read("lantern.toml")).unwrap(), @r#"
     #:schema .lantern/lantern.schema.json
     # What the game is, what its exports are, and where players get it.
-    # Paths start at this file's folder and use / on every system. No secret ever stands here.
+    # Paths start at this file's folder and use / on every system. Never write a secret here.
 
     [game]
     name = "Saltmarsh Post"
@@ -56,9 +56,9 @@ fn init_writes_what_it_sees() {
     # when = { language = "fr" }
 
     # [storefronts.brambleyard]
-    # kind = "market"
+    # kind = "protocol"
     # address = "http://127.0.0.1:PORT"  # the stand-in: lantern rehearse
-    # handle = "saltmarsh-post"  # what the place calls the game
+    # handle = "saltmarsh-post"  # what the storefront calls the game
     # depots = { linux = "sp-linux" }  # ours = theirs
     #
     # [storefronts.brambleyard.branches]
@@ -80,7 +80,7 @@ fn init_overwrites_nothing_and_asks_nothing_without_a_terminal() {
 
     ------- stderr -------
     error: the game's identity is missing
-      try: give it with --identity
+      fix: give it with --identity
     [exit status: 7]
     ");
     assert!(!env.path("lantern.toml").exists() && !env.path(".lantern").exists());
@@ -131,8 +131,8 @@ fn init_refuses_answers_that_make_no_valid_file() {
       lantern.toml, line 8, column 12
         identity = "saltmarsh"  # kept for ever
                    ~~~~~~~~~~~
-      stops: "saltmarsh" is not an identity: two or more parts of letters, digits, "-" and "_" with dots between, such as "example.studio.game" (wrong-value)
-      try: write the reverse-domain identity that the game keeps for ever
+      error: "saltmarsh" is not an identity: two or more parts of letters, digits, "-" and "_" with dots between, such as "example.studio.game" (wrong-value)
+      fix: write the reverse-domain identity that the game keeps for ever
     [exit status: 2]
     "#);
     assert!(!env.path("lantern.toml").exists());
@@ -160,20 +160,20 @@ fn everything_wrong_is_shown_at_once() {
       lantern.toml, line 5, column 11
         version = 1.3
                   ~~~
-      stops: game.version is a number, expected a text or a table (wrong-type)
-      try: put it into quotes
+      error: game.version is a number, expected a text or a table (wrong-type)
+      fix: put it into quotes
 
       lantern.toml, line 8, column 10
         export = "exports\\linux"
                  ~~~~~~~~~~~~~~~~
-      stops: paths use "/" on every system (backslash)
-      try: write "exports/linux"
+      error: paths use "/" on every system (backslash)
+      fix: write "exports/linux"
 
       lantern.toml, line 10, column 1
         start = "saltmarsh"
         ~~~~~
-      stops: unknown key "start" (unknown-key)
-      try: did you mean "starts"?
+      error: unknown key "start" (unknown-key)
+      fix: did you mean "starts"?
     [exit status: 2]
     "#);
     env.write("lantern.toml", &env.config("1.3.2"));
@@ -186,14 +186,14 @@ fn everything_wrong_is_shown_at_once() {
       lantern.toml, line 5, column 11
         version = "v1.3.2"
                   ~~~~~~~~
-      stops: "v1.3.2" is not a version: it starts with a digit and holds only letters, digits, ".", "-" and "+", 64 at most (wrong-value)
-      try: write a version such as "1.4.0"
+      error: "v1.3.2" is not a version: it starts with a digit and contains only letters, digits, ".", "-" and "+", 64 at most (wrong-value)
+      fix: write a version such as "1.4.0"
 
       lantern.toml, line 8, column 10
         export = "exports\\linux"
                  ~~~~~~~~~~~~~~~~
-      stops: paths use "/" on every system (backslash)
-      try: write "exports/linux"
+      error: paths use "/" on every system (backslash)
+      fix: write "exports/linux"
     [exit status: 2]
     "#);
 }
@@ -220,8 +220,8 @@ fn an_https_address_is_a_clear_error_for_now() {
       lantern.toml, line 16, column 11
         address = "https://127.0.0.1:PORT"
                   ~~~~~~~~~~~~~~~~~~~~~~~~~
-      stops: "https://127.0.0.1:PORT" needs TLS, which this lantern does not speak (wrong-address)
-      try: use a storefront on this computer, such as the rehearsal's "http://127.0.0.1:PORT"
+      error: "https://127.0.0.1:PORT" needs TLS, which this lantern does not speak (wrong-address)
+      fix: use a storefront on this computer, such as the rehearsal's "http://127.0.0.1:PORT"
     [exit status: 2]
     "#);
 }
@@ -291,30 +291,30 @@ fn check_looks_at_exports_although_the_configuration_is_wrong() {
       lantern.toml, line 3, column 10
         studio = "<studio>"
                  ~~~~~~~~~~
-      stops: "<studio>" was never filled in (placeholder)
-      try: write the name that players see
+      error: "<studio>" was never filled in (placeholder)
+      fix: write the name that players see
 
       lantern.toml, line 17, column 1
         handel = "saltmarsh-post"
         ~~~~~~
-      stops: unknown key "handel" (unknown-key)
-      try: did you mean "handle"?
+      error: unknown key "handel" (unknown-key)
+      fix: did you mean "handle"?
 
       lantern.toml, line 10, column 10
         starts = "Saltmarsh"
                  ~~~~~~~~~~~
-      stops: the start file Saltmarsh is not in the export (start-case)
-      try: letter case counts: write starts = "saltmarsh"
+      error: the start file Saltmarsh is not in the export (start-case)
+      fix: letter case counts: write starts = "saltmarsh"
 
-    checked: 3 findings stop
+    checked: 3 errors
 
-    next: mend them, then again: lantern check
+    next: fix them, then run: lantern check
     [exit status: 1]
     "#);
     // A target that is itself wrong is not looked at: its export would be judged by what does not stand there.
     env.edit("lantern.toml", "starts = \"Saltmarsh\"", "start = \"saltmarsh\"");
     let stdout = env.lantern(&["check"]).fails(1).stdout();
-    assert!(stdout.contains("3 findings stop") && !stdout.contains("start-case"), "{stdout}");
+    assert!(stdout.contains("checked: 3 errors") && !stdout.contains("start-case"), "{stdout}");
     env.lantern(&["prepare"]).fails(2);
 }
 

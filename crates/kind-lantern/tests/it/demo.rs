@@ -29,7 +29,7 @@ fn the_demo_leaves_a_folder_to_go_on_in() {
     let home = env.path("here/home");
     let output = env.command_in("here", &["live", "--json"]).env("LANTERN_HOME", home).output().unwrap();
     let live = Ran { output }.success().json();
-    assert_eq!(live["storefronts"][0]["heard_now"], true);
+    assert_eq!(live["storefronts"][0]["answered_now"], true);
     assert_eq!(live["storefronts"][0]["branches"][0]["targets"]["linux"]["version"], "1.4.0");
     rehearsal.kill().unwrap();
     rehearsal.wait().unwrap();

@@ -72,19 +72,19 @@ fn in_none_and_in_two_stop_and_are_shown() {
       lantern.toml, line 15, column 10
         [targets.linux]
                  ~~~~~
-      stops: 7 files of linux in no depot: hints/old-map.txt, letters/en.txt, music/ebb.snd, … (in-no-depot)
-      try: add a depot that takes them, or name them in the target's leave-out
+      error: 7 files of linux in no depot: hints/old-map.txt, letters/en.txt, music/ebb.snd, … (unmapped-files)
+      fix: add a depot that takes them, or name them in the target's leave-out
 
       lantern.toml, line 33, column 8
         from = "windows"
                ~~~~~~~~~
-      stops: 1 file of linux in two depots, linux and voices-en: voices/en/letters.snd (in-two-depots)
-      try: name them in the leave-out of one of the two
+      error: 1 file of linux in two depots, linux and voices-en: voices/en/letters.snd (overlapping-depots)
+      fix: name them in the leave-out of one of the two
 
-    next: mend it in lantern.toml, then again: lantern depots
+    next: fix it in lantern.toml, then run: lantern depots
     "#);
     let stderr = env.lantern(&["prepare"]).fails(1).stderr();
-    assert!(stderr.contains("in-no-depot") && stderr.contains("in-two-depots"), "{stderr}");
+    assert!(stderr.contains("unmapped-files") && stderr.contains("overlapping-depots"), "{stderr}");
 }
 
 #[test]
@@ -152,7 +152,7 @@ fn players_get_what_they_have_and_what_they_ask_for() {
     snapshot!(install(&["--with", "voices-de"]).whole(), @"
     ------- stderr -------
     error: creek has no depot voices-de for linux
-      try: one of voices-fr, voices-ja
+      fix: one of voices-fr, voices-ja
     [exit status: 2]
     ");
     // The same file in an export of another system would only be one more copy: players have exactly one.

@@ -115,7 +115,7 @@ fn on_a_disk_that_can_only_be_read_everything_can_be_read() {
         &["install", "brambleyard", "open-water", "player", "--target", "linux"],
     ] {
         let ran = env.lantern(arguments).fails(6);
-        assert!(ran.stderr().contains("try: "), "{arguments:?}: {}", ran.stderr());
+        assert!(ran.stderr().contains("fix: "), "{arguments:?}: {}", ran.stderr());
     }
     remount(&env, "rw");
     env.release("1.5.0 (4)");

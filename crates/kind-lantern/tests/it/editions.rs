@@ -35,12 +35,12 @@ fn each_edition_has_its_releases_and_its_title() {
       added to the store   5.40 MB  (the first release)
       release id  ID
 
-      5 warnings: lantern check says what to do
+      5 warnings: lantern check shows how to fix them
         macos: Saltmarsh Post.app has no icon (no-icon)
         macos: Saltmarsh Post.app/Contents/MacOS/saltmarsh is not signed at all: Apple's own processors do not start it (unsigned)
-        windows: Saltmarsh Post.exe is not signed: Windows warns whoever downloads it and starts it (unsigned)
+        windows: Saltmarsh Post.exe is not signed: Windows warns everyone who downloads and starts it (unsigned)
         windows: Saltmarsh Post.exe has no icon (no-icon)
-        windows: Saltmarsh Post.exe opens a console window beside the game (console-window)
+        windows: Saltmarsh Post.exe opens a console window next to the game (console-window)
 
     sealed Saltmarsh Post: First Tide 1.3.2 (2)
 
@@ -80,7 +80,7 @@ fn each_edition_has_its_releases_and_its_title() {
       1.3.2 (2)   first-tide   YYYY-MM-DD HH:MM   brambleyard: creek
       1.3.2 (1)   full         YYYY-MM-DD HH:MM   brambleyard: creek
 
-    next: lantern releases 2   shows what it holds
+    next: lantern releases 2   shows what it contains
     ");
     snapshot!(env.lantern(&[]).whole(), @"
     Saltmarsh Post
@@ -121,7 +121,7 @@ fn a_storefront_without_an_edition_says_so() {
     snapshot!(env.lantern(&["push", "brambleyard", "2"]).whole(), @r#"
     ------- stderr -------
     error: brambleyard does not have the edition first-tide
-      try: add its handle to [storefronts.brambleyard]: handle = { first-tide = "…" }
+      fix: add its handle to [storefronts.brambleyard]: handle = { first-tide = "…" }
     [exit status: 2]
     "#);
     snapshot!(env.lantern(&[]).whole(), @"
@@ -183,7 +183,7 @@ fn a_depot_for_those_who_own_another_edition() {
     // An edition that is none.
     env.edit("lantern.toml", "owns = \"first-tide\"", "owns = \"last-tide\"");
     let stderr = env.lantern(&["prepare"]).fails(2).stderr();
-    assert!(stderr.contains("last-tide") && stderr.contains("try:"), "{stderr}");
+    assert!(stderr.contains("last-tide") && stderr.contains("fix:"), "{stderr}");
 }
 
 #[test]

@@ -231,7 +231,7 @@ leave-out = ["notes/**"]
 must-have = ["saltmarsh.dat"]
 
 [storefronts.brambleyard]
-kind = "market"
+kind = "protocol"
 address = "{}"
 handle = "saltmarsh-post"
 depots = {{ linux = "sp-linux" }}

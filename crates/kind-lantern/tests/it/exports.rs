@@ -11,43 +11,43 @@ fn an_export_that_is_not_there_or_empty() {
     env.edit("lantern.toml", "exports/linux", "exports/linus");
     snapshot!(env.lantern(&["prepare"]).whole(), @r#"
     ------- stderr -------
-    error: the exports cannot be sealed: 1 finding stops
+    error: the exports cannot be sealed: 1 error
 
       lantern.toml, line 8, column 10
         export = "exports/linus"
                  ~~~~~~~~~~~~~~~
-      stops: the export exports/linus is not there (export-missing)
-      try: there is "linux" beside it; mend the path, or export the game there
+      error: the export exports/linus is not there (export-missing)
+      fix: there is "linux" next to it; fix the path, or export the game there
     [exit status: 1]
     "#);
     std::fs::create_dir(env.path("exports/linus")).unwrap();
     snapshot!(env.lantern(&["prepare"]).whole(), @r#"
     ------- stderr -------
-    error: the exports cannot be sealed: 1 finding stops
+    error: the exports cannot be sealed: 1 error
 
       lantern.toml, line 11, column 13
         leave-out = ["notes/**"]
                     ~~~~~~~~~~~~
-      warns: notes/** in leave-out matches nothing in the export (pattern-unused)
-      try: remove it, or mend it if it should mean something
+      warning: notes/** in leave-out matches nothing in the export (unused-pattern)
+      fix: remove it, or fix it so that it matches
 
       lantern.toml, line 8, column 10
         export = "exports/linus"
                  ~~~~~~~~~~~~~~~
-      stops: the export exports/linus is empty (export-empty)
-      try: export the game there, or mend the path
+      error: the export exports/linus is empty (export-empty)
+      fix: export the game there, or fix the path
     [exit status: 1]
     "#);
     env.edit("lantern.toml", "exports/linus", "exports/linux/saltmarsh");
     snapshot!(env.lantern(&["prepare"]).whole(), @r#"
     ------- stderr -------
-    error: the exports cannot be sealed: 1 finding stops
+    error: the exports cannot be sealed: 1 error
 
       lantern.toml, line 8, column 10
         export = "exports/linux/saltmarsh"
                  ~~~~~~~~~~~~~~~~~~~~~~~~~
-      stops: the export exports/linux/saltmarsh is neither a folder nor an archive nor a package (export-form)
-      try: name a folder, or a file that ends in one of .tar.gz, .tgz, .tar.zst, .tzst, .tar, .zip, .apk, .aab, .ipa
+      error: the export exports/linux/saltmarsh is neither a folder nor an archive nor a package (export-form)
+      fix: name a folder, or a file that ends in one of .tar.gz, .tgz, .tar.zst, .tzst, .tar, .zip, .apk, .aab, .ipa
     [exit status: 1]
     "#);
 }
@@ -60,40 +60,40 @@ fn the_start_file_is_somewhere_else() {
         env.lantern(&["prepare"]).fails(1).stderr()
     };
     snapshot!(start("starts = \"saltmarsh\"", "starts = \"Saltmarsh\""), @r#"
-    error: the exports cannot be sealed: 1 finding stops
+    error: the exports cannot be sealed: 1 error
 
       lantern.toml, line 10, column 10
         starts = "Saltmarsh"
                  ~~~~~~~~~~~
-      stops: the start file Saltmarsh is not in the export (start-case)
-      try: letter case counts: write starts = "saltmarsh"
+      error: the start file Saltmarsh is not in the export (start-case)
+      fix: letter case counts: write starts = "saltmarsh"
     "#);
     snapshot!(start("starts = \"Saltmarsh\"", "starts = \"bin/saltmarsh\""), @r#"
-    error: the exports cannot be sealed: 1 finding stops
+    error: the exports cannot be sealed: 1 error
 
       lantern.toml, line 10, column 10
         starts = "bin/saltmarsh"
                  ~~~~~~~~~~~~~~~
-      stops: the start file bin/saltmarsh is not in the export (start-missing)
-      try: it lies at starts = "saltmarsh"
+      error: the start file bin/saltmarsh is not in the export (start-missing)
+      fix: it lies at starts = "saltmarsh"
     "#);
     snapshot!(start("starts = \"bin/saltmarsh\"", "starts = \"punt\""), @r#"
-    error: the exports cannot be sealed: 1 finding stops
+    error: the exports cannot be sealed: 1 error
 
       lantern.toml, line 10, column 10
         starts = "punt"
                  ~~~~~~
-      stops: the start file punt is not in the export (start-missing)
-      try: export again, or mend starts
+      error: the start file punt is not in the export (start-missing)
+      fix: export again, or fix starts
     "#);
     snapshot!(start("starts = \"punt\"", "starts = \"letters/en.txt\""), @r#"
-    error: the exports cannot be sealed: 1 finding stops
+    error: the exports cannot be sealed: 1 error
 
       lantern.toml, line 10, column 10
         starts = "letters/en.txt"
                  ~~~~~~~~~~~~~~~~
-      stops: the start file letters/en.txt is not a program (it is data) (not-a-program)
-      try: name the program itself
+      error: the start file letters/en.txt is not a program (it is data) (not-a-program)
+      fix: name the program itself
     "#);
 }
 
@@ -103,25 +103,25 @@ fn the_start_file_is_for_something_else() {
     env.edit("lantern.toml", "linux-x86_64", "linux-aarch64");
     snapshot!(env.lantern(&["prepare"]).whole(), @r#"
     ------- stderr -------
-    error: the exports cannot be sealed: 1 finding stops
+    error: the exports cannot be sealed: 1 error
 
       lantern.toml, line 9, column 11
         systems = ["linux-aarch64"]
                   ~~~~~~~~~~~~~~~~~
-      stops: the start file saltmarsh is for linux-x86_64, the target says linux-aarch64 (wrong-system)
-      try: export for the right system, or mend systems
+      error: the start file saltmarsh is for linux-x86_64, the target has linux-aarch64 (wrong-system)
+      fix: export for the right system, or fix systems
     [exit status: 1]
     "#);
     env.edit("lantern.toml", "[\"linux-aarch64\"]", "[\"linux-x86_64\", \"linux-aarch64\"]");
     snapshot!(env.lantern(&["prepare"]).whole(), @r#"
     ------- stderr -------
-    error: the exports cannot be sealed: 1 finding stops
+    error: the exports cannot be sealed: 1 error
 
       lantern.toml, line 9, column 11
         systems = ["linux-x86_64", "linux-aarch64"]
                   ~~~~~~~~~~~~~~~~~~~~~~~~~~~~~~~~~
-      stops: the start file saltmarsh is for linux-x86_64 only, not for linux-aarch64 (wrong-system)
-      try: make a target of its own for linux-aarch64, or give each system its start
+      error: the start file saltmarsh is for linux-x86_64 only, not for linux-aarch64 (wrong-system)
+      fix: make a target of its own for linux-aarch64, or give each system its start
     [exit status: 1]
     "#);
     env.write("lantern.toml", &env.config("1.3.2"));
@@ -140,7 +140,7 @@ fn the_start_file_is_for_something_else() {
     env.lantern(&["check"]).success();
     env.edit("lantern.toml", "systems = [\"linux-x86_64\"]\n", "");
     let stdout = env.lantern(&["check"]).fails(1).stdout();
-    assert!(stdout.contains("it is a script, which starts on Linux and macOS alone)"), "{stdout}");
+    assert!(stdout.contains("it is a script, which starts only on Linux and macOS)"), "{stdout}");
     assert!(stdout.contains("write systems = [\"linux-x86_64\"]"), "{stdout}");
 }
 
@@ -154,13 +154,13 @@ fn what_can_be_seen_need_not_be_said() {
     std::fs::copy(env.path("exports/linux/saltmarsh"), env.path("exports/linux/editor")).unwrap();
     snapshot!(env.lantern(&["prepare"]).whole(), @r#"
     ------- stderr -------
-    error: the exports cannot be sealed: 1 finding stops
+    error: the exports cannot be sealed: 1 error
 
       lantern.toml, line 7, column 10
         [targets.linux]
                  ~~~~~
-      stops: several programs lie at the top of exports/linux: editor, saltmarsh (no-start)
-      try: say which one starts the game: starts = "editor"
+      error: several programs lie at the top of exports/linux: editor, saltmarsh (no-start)
+      fix: say which one starts the game: starts = "editor"
     [exit status: 1]
     "#);
     std::fs::remove_file(env.path("exports/linux/editor")).unwrap();
@@ -209,25 +209,25 @@ fn links_special_files_and_names() {
     assert!(!ran.stderr().contains('\u{1b}') && !ran.stderr().contains('\u{7}'), "no escape reaches the terminal");
     snapshot!(ran.whole(), @r"
     ------- stderr -------
-    error: the exports cannot be sealed: 6 findings stop
+    error: the exports cannot be sealed: 6 errors
 
-      stops: the name a\b holds a control character or a backslash (name)
-      try: rename the file
+      error: the name a\b contains a control character or a backslash (bad-name)
+      fix: rename the file
 
-      stops: the name bell\u{7}\u{1b}[31m holds a control character or a backslash (name)
-      try: rename the file
+      error: the name bell\u{7}\u{1b}[31m contains a control character or a backslash (bad-name)
+      fix: rename the file
 
-      stops: the name latin� is not UTF-8 (name)
-      try: rename the file
+      error: the name latin� is not UTF-8 (bad-name)
+      fix: rename the file
 
-      stops: pipe is neither a file nor a folder nor a link (special-file)
-      try: remove it, or name it in leave-out
+      error: pipe is neither a file nor a folder nor a link (special-file)
+      fix: remove it, or name it in leave-out
 
-      stops: letters/secret is a link to ../../../secret, which is outside of the export (link-leaves)
-      try: put the file itself there, or name the link in leave-out
+      error: letters/secret is a link to ../../../secret, which is outside of the export (escaping-link)
+      fix: put the file itself there, or name the link in leave-out
 
-      stops: passwords is a link to /etc/passwd, a place on this computer alone (link-leaves)
-      try: make it relative, put the file itself there, or name it in leave-out
+      error: passwords is a link to /etc/passwd, a path that exists only on this computer (escaping-link)
+      fix: make it relative, put the file itself there, or name it in leave-out
     [exit status: 1]
     ");
 }
@@ -336,12 +336,12 @@ fn three_systems_go_the_whole_way() {
       added to the store   4.34 MB  (the first release)
       release id  ID
 
-      5 warnings: lantern check says what to do
+      5 warnings: lantern check shows how to fix them
         macos: Saltmarsh Post.app has no icon (no-icon)
         macos: Saltmarsh Post.app/Contents/MacOS/saltmarsh is not signed at all: Apple's own processors do not start it (unsigned)
-        windows: Saltmarsh Post.exe is not signed: Windows warns whoever downloads it and starts it (unsigned)
+        windows: Saltmarsh Post.exe is not signed: Windows warns everyone who downloads and starts it (unsigned)
         windows: Saltmarsh Post.exe has no icon (no-icon)
-        windows: Saltmarsh Post.exe opens a console window beside the game (console-window)
+        windows: Saltmarsh Post.exe opens a console window next to the game (console-window)
 
     next: lantern push brambleyard
     ");
@@ -355,7 +355,7 @@ fn three_systems_go_the_whole_way() {
       windows-x86_64    nothing        1.3.2 (1)   –                 329 B           101 kB
 
       everyone: open-water is the line that every player follows
-      tried: nobody has tried it yet
+      tried: not tried yet
       warns: 5 warnings when it was sealed: lantern check
 
     live: 1.3.2 (1) on open-water at Brambleyard
@@ -398,11 +398,11 @@ fn an_export_that_was_forgotten_is_a_warning() {
     let document = env.lantern(&["prepare", "--json"]).success().one();
     let found = |document: &serde_json::Value| {
         let findings = document["findings"].as_array().unwrap().clone();
-        findings.into_iter().filter(|finding| finding["code"] == "target-unchanged").collect::<Vec<_>>()
+        findings.into_iter().filter(|finding| finding["code"] == "unchanged-target").collect::<Vec<_>>()
     };
     let findings = found(&document);
     assert_eq!(findings.len(), 1);
-    assert_eq!(findings[0]["severity"], "warns");
+    assert_eq!(findings[0]["severity"], "warning");
     assert!(findings[0]["what"].as_str().unwrap().starts_with("macos is exactly what it was in 1.3.2 (1)"));
     // A new version of the same trees is no slip.
     let document = env.lantern(&["prepare", "--version", "1.3.3", "--json"]).success().one();
@@ -418,23 +418,23 @@ fn check_shows_everything_and_makes_nothing() {
       windows   windows-x86_64    2 files   101 kB    starts Saltmarsh Post.exe
 
       macos
-      warns: Saltmarsh Post.app has no icon (no-icon)
-      try: set one in the engine and export again
+      warning: Saltmarsh Post.app has no icon (no-icon)
+      fix: set one in the engine and export again
 
-      warns: Saltmarsh Post.app/Contents/MacOS/saltmarsh is not signed at all: Apple's own processors do not start it (unsigned)
-      try: sign it, ad hoc at least
+      warning: Saltmarsh Post.app/Contents/MacOS/saltmarsh is not signed at all: Apple's own processors do not start it (unsigned)
+      fix: sign it, ad hoc at least
 
       windows
-      warns: Saltmarsh Post.exe is not signed: Windows warns whoever downloads it and starts it (unsigned)
-      try: sign it, as the very last step
+      warning: Saltmarsh Post.exe is not signed: Windows warns everyone who downloads and starts it (unsigned)
+      fix: sign it, as the very last step
 
-      warns: Saltmarsh Post.exe has no icon (no-icon)
-      try: set one in the engine and export again
+      warning: Saltmarsh Post.exe has no icon (no-icon)
+      fix: set one in the engine and export again
 
-      warns: Saltmarsh Post.exe opens a console window beside the game (console-window)
-      try: is it a developer's build? Export a release build
+      warning: Saltmarsh Post.exe opens a console window next to the game (console-window)
+      fix: is it a developer's build? Export a release build
 
-    checked: nothing stops, 5 warnings
+    checked: no errors, 5 warnings
 
     next: lantern prepare
     ");
@@ -447,27 +447,27 @@ fn check_shows_everything_and_makes_nothing() {
       lantern.toml, line 11, column 13
         leave-out = ["note/**"]
                     ~~~~~~~~~~~
-      warns: note/** in leave-out matches nothing in the export (pattern-unused)
-      try: remove it, or mend it if it should mean something
+      warning: note/** in leave-out matches nothing in the export (unused-pattern)
+      fix: remove it, or fix it so that it matches
 
       macos
-      warns: Saltmarsh Post.app has no icon (no-icon)
-      try: set one in the engine and export again
+      warning: Saltmarsh Post.app has no icon (no-icon)
+      fix: set one in the engine and export again
 
-      warns: Saltmarsh Post.app/Contents/MacOS/saltmarsh is not signed at all: Apple's own processors do not start it (unsigned)
-      try: sign it, ad hoc at least
+      warning: Saltmarsh Post.app/Contents/MacOS/saltmarsh is not signed at all: Apple's own processors do not start it (unsigned)
+      fix: sign it, ad hoc at least
 
       windows
-      warns: Saltmarsh Post.exe is not signed: Windows warns whoever downloads it and starts it (unsigned)
-      try: sign it, as the very last step
+      warning: Saltmarsh Post.exe is not signed: Windows warns everyone who downloads and starts it (unsigned)
+      fix: sign it, as the very last step
 
-      warns: Saltmarsh Post.exe has no icon (no-icon)
-      try: set one in the engine and export again
+      warning: Saltmarsh Post.exe has no icon (no-icon)
+      fix: set one in the engine and export again
 
-      warns: Saltmarsh Post.exe opens a console window beside the game (console-window)
-      try: is it a developer's build? Export a release build
+      warning: Saltmarsh Post.exe opens a console window next to the game (console-window)
+      fix: is it a developer's build? Export a release build
 
-    checked: nothing stops, 6 warnings
+    checked: no errors, 6 warnings
 
     next: lantern prepare
     "#);
@@ -482,31 +482,31 @@ fn check_shows_everything_and_makes_nothing() {
       lantern.toml, line 12, column 13
         must-have = ["saltmarsh.dat"]
                     ~~~~~~~~~~~~~~~~~
-      stops: saltmarsh.dat must be in the export and is not (must-have)
-      try: export again, or mend must-have
+      error: saltmarsh.dat must be in the export and is not (must-have)
+      fix: export again, or fix must-have
 
       lantern.toml, line 11, column 13
         leave-out = ["note/**"]
                     ~~~~~~~~~~~
-      warns: note/** in leave-out matches nothing in the export (pattern-unused)
-      try: remove it, or mend it if it should mean something
+      warning: note/** in leave-out matches nothing in the export (unused-pattern)
+      fix: remove it, or fix it so that it matches
 
       macos
-      warns: Saltmarsh Post.app has no icon (no-icon)
-      try: set one in the engine and export again
+      warning: Saltmarsh Post.app has no icon (no-icon)
+      fix: set one in the engine and export again
 
-      warns: Saltmarsh Post.app/Contents/MacOS/saltmarsh is not signed at all: Apple's own processors do not start it (unsigned)
-      try: sign it, ad hoc at least
+      warning: Saltmarsh Post.app/Contents/MacOS/saltmarsh is not signed at all: Apple's own processors do not start it (unsigned)
+      fix: sign it, ad hoc at least
 
       lantern.toml, line 14, column 10
         [targets.windows]
                  ~~~~~~~
-      stops: no program lies at the top of exports/windows (no-start)
-      try: say which file starts the game: starts = "FILE"
+      error: no program lies at the top of exports/windows (no-start)
+      fix: say which file starts the game: starts = "FILE"
 
-    checked: 2 findings stop (linux: must-have, windows: no-start), 3 warnings
+    checked: 2 errors (linux: must-have, windows: no-start), 3 warnings
 
-    next: mend them, then again: lantern check
+    next: fix them, then run: lantern check
     [exit status: 1]
     "#);
     let document = env.lantern(&["check", "--json"]).fails(1).json();
@@ -524,7 +524,7 @@ fn another_systems_program_is_noticed() {
         "export = \"exports/windows\"\nsystems = [\"windows-x86_64\"]",
     );
     let stderr = env.lantern(&["prepare"]).fails(1).stderr();
-    assert!(stderr.contains("is for windows-arm64, the target says windows-x86_64"), "{stderr}");
+    assert!(stderr.contains("is for windows-arm64, the target has windows-x86_64"), "{stderr}");
     std::fs::write(env.path("exports/windows/Saltmarsh Post.exe"), universal()).unwrap();
     let stderr = env.lantern(&["prepare"]).fails(1).stderr();
     assert!(stderr.contains("is for macos-universal"), "{stderr}");
@@ -543,16 +543,16 @@ fn names_that_windows_refuses_or_takes_for_one_another() {
     env.write("exports/linux/con.txt", "a good name on Linux");
     snapshot!(env.lantern(&["prepare"]).whole(), @r#"
     ------- stderr -------
-    error: the exports cannot be sealed: 3 findings stop
+    error: the exports cannot be sealed: 3 errors
 
-      stops: Windows refuses the name con.txt: it has the name of a device (windows-name)
-      try: rename it, or name it in leave-out
+      error: Windows refuses the name con.txt: it has the name of a device (windows-name)
+      fix: rename it, or name it in leave-out
 
-      stops: Windows refuses the name what?.txt: it has one of the characters < > : " | ? * (windows-name)
-      try: rename it, or name it in leave-out
+      error: Windows refuses the name what?.txt: it has one of the characters < > : " | ? * (windows-name)
+      fix: rename it, or name it in leave-out
 
-      stops: these are one name for Windows and macOS: Data, data (same-name)
-      try: rename all but one
+      error: these are one name for Windows and macOS: Data, data (case-conflict)
+      fix: rename all but one
     [exit status: 1]
     "#);
 }

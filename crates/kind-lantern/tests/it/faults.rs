@@ -181,9 +181,9 @@ fn a_damaged_store_is_found_and_named() {
 }
 
 #[test]
-fn a_lost_manifest_is_made_again_under_the_same_number() {
+fn a_lost_recipe_is_made_again_under_the_same_number() {
     let env = TestEnv::live();
-    for folder in ["manifests", "by-tree", "releases"] {
+    for folder in ["recipes", "by-tree", "releases"] {
         std::fs::remove_dir_all(env.path(".lantern/store").join(folder)).unwrap();
     }
     let document = env.lantern(&["prepare", "--json"]).success().one();
@@ -198,7 +198,7 @@ fn the_cache_may_be_deleted_or_damaged_at_any_time() {
     for damage in [None, Some(""), Some("{\"format\":\"lantern.seen/1\"}"), Some("\u{0}")] {
         match damage {
             None => std::fs::remove_dir_all(env.path(".lantern/cache")).unwrap(),
-            Some(text) => env.write(".lantern/cache/seen.json", text),
+            Some(text) => env.write(".lantern/cache/digests.json", text),
         }
         assert_eq!(env.lantern(&["prepare", "--json"]).success().one()["made"], false, "{damage:?}");
     }
@@ -214,8 +214,8 @@ fn a_damaged_ledger_is_an_error_that_changes_nothing() {
     let ran = env.lantern(&["live"]).fails(5);
     snapshot!(ran.stderr(), @"
     error: event 5 of the ledger does not follow the one before it: something was removed or changed
-      try: lantern ledger rebuild
-      try: it makes the ledger again of its copy, the store and the storefronts. Nothing was changed now
+      fix: lantern ledger rebuild
+      fix: it makes the ledger again of its copy, the store and the storefronts. Nothing was changed now
     ");
     env.lantern(&["prepare"]).fails(5);
     for name in ["ledger.db-wal", "ledger.db-shm"] {
@@ -247,8 +247,9 @@ fn ctrl_c_while_sealing_ends_soon_and_says_what_is_safe() {
     assert_eq!(output.status.code(), Some(130));
     let stderr = String::from_utf8(output.stderr).unwrap();
     snapshot!(stderr, @"
+    careful: 34.9 GB are free where .lantern lies, and this release may need up to 43.0 GB
     stopped: nothing is half done
-      try: run the same command again to go on
+      fix: run the same command again to continue
     ");
 }
 

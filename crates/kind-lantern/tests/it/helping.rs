@@ -56,9 +56,9 @@ fn a_value_that_sounds_secret_is_shown_to_nobody() {
     let [secret, token, password] = planted;
     env.edit(
         "lantern.toml",
-        "kind = \"market\"",
+        "kind = \"protocol\"",
         &format!(
-            "kind = \"market\"\nsecret = \"{secret}\"\naccess = {{ token = '{token}' }}\nPassWord = \"{password}\""
+            "kind = \"protocol\"\nsecret = \"{secret}\"\naccess = {{ token = '{token}' }}\nPassWord = \"{password}\""
         ),
     );
     let ran =

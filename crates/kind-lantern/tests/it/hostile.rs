@@ -59,13 +59,13 @@ fn a_terabyte_of_nothing() {
     file.set_len(1 << 40).unwrap();
     snapshot!(env.lantern(&["prepare"]).whole(), @"
     ------- stderr -------
-    error: the exports cannot be sealed: 1 finding stops
+    error: the exports cannot be sealed: 1 error
 
-      warns: world.dat is 1.10 TB long, and only 0 B of it were ever written (sparse-file)
-      try: was the engine ended early? Export it again
+      warning: world.dat is 1.10 TB long, and only 0 B of it were ever written (sparse-file)
+      fix: was the engine ended early? Export it again
 
-      stops: world.dat is 1.10 TB long; no file of a build is longer than 128 GB (too-large)
-      try: is it a disk image? Name it in leave-out
+      error: world.dat is 1.10 TB long; no file of a build is longer than 128 GB (too-large)
+      fix: is it a disk image? Name it in leave-out
     [exit status: 1]
     ");
     file.set_len(100 << 20).unwrap();
@@ -106,16 +106,16 @@ fn files_and_folders_that_may_not_be_read() {
     ------- stderr -------
     error: could not read letters/en.txt
       why: Permission denied (os error 13)
-      try: give yourself the right to it, then run the same command again
+      fix: give yourself the right to it, then run the same command again
     [exit status: 6]
     ");
     set_mode(&env, "exports/linux/letters", 0o000);
     snapshot!(as_anybody(&env, &["prepare"]).whole(), @"
     ------- stderr -------
-    error: the exports cannot be sealed: 1 finding stops
+    error: the exports cannot be sealed: 1 error
 
-      stops: the folder letters/ cannot be read: Permission denied (os error 13) (unreadable)
-      try: give yourself the right to read it
+      error: the folder letters/ cannot be read: Permission denied (os error 13) (unreadable)
+      fix: give yourself the right to read it
     [exit status: 1]
     ");
     set_mode(&env, "exports/linux/letters", 0o755);
@@ -144,7 +144,7 @@ fn folders_that_may_not_be_written() {
     ------- stderr -------
     error: could not open FOLDER/.lantern/lock
       why: Permission denied (os error 13)
-      try: give yourself the right to it, then run the same command again
+      fix: give yourself the right to it, then run the same command again
     [exit status: 6]
     ");
     as_anybody(&env, &["check"]).success();
@@ -156,7 +156,7 @@ fn folders_that_may_not_be_written() {
     ------- stderr -------
     error: could not make the folder FOLDER/.lantern
       why: Permission denied (os error 13)
-      try: give yourself the right to it, then run the same command again
+      fix: give yourself the right to it, then run the same command again
     [exit status: 6]
     ");
     set_mode(&env, ".", 0o755);

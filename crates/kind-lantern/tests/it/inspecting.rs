@@ -25,11 +25,11 @@ fn one_thing_at_a_time() {
       signature   none
       opens       a console window
 
-      warns: Saltmarsh Post.exe is not signed: Windows warns whoever downloads it and starts it (unsigned)
-      try: sign it, as the very last step
+      warning: Saltmarsh Post.exe is not signed: Windows warns everyone who downloads and starts it (unsigned)
+      fix: sign it, as the very last step
 
-      warns: Saltmarsh Post.exe has no icon (no-icon)
-      try: set one in the engine and export again
+      warning: Saltmarsh Post.exe has no icon (no-icon)
+      fix: set one in the engine and export again
     ");
     snapshot!(inspect("exports/macos"), @"
     exports/macos  a folder for macos-universal
@@ -43,11 +43,11 @@ fn one_thing_at_a_time() {
       size        12 files, 10.4 MB
       signature   none
 
-      warns: Saltmarsh Post.app has no icon (no-icon)
-      try: set one in the engine and export again
+      warning: Saltmarsh Post.app has no icon (no-icon)
+      fix: set one in the engine and export again
 
-      warns: Saltmarsh Post.app/Contents/MacOS/saltmarsh is not signed at all: Apple's own processors do not start it (unsigned)
-      try: sign it, ad hoc at least
+      warning: Saltmarsh Post.app/Contents/MacOS/saltmarsh is not signed at all: Apple's own processors do not start it (unsigned)
+      fix: sign it, ad hoc at least
     ");
     snapshot!(inspect("exports/macos/Saltmarsh Post.app"), @"
     exports/macos/Saltmarsh Post.app  a bundle for macos-universal
@@ -61,11 +61,11 @@ fn one_thing_at_a_time() {
       size        9 files, 8.62 MB
       signature   none
 
-      warns: Saltmarsh Post.app has no icon (no-icon)
-      try: set one in the engine and export again
+      warning: Saltmarsh Post.app has no icon (no-icon)
+      fix: set one in the engine and export again
 
-      warns: Contents/MacOS/saltmarsh is not signed at all: Apple's own processors do not start it (unsigned)
-      try: sign it, ad hoc at least
+      warning: Contents/MacOS/saltmarsh is not signed at all: Apple's own processors do not start it (unsigned)
+      fix: sign it, ad hoc at least
     ");
     snapshot!(inspect("exports/saltmarsh-headset.apk"), @"
     exports/saltmarsh-headset.apk  an Android package for headset
@@ -78,17 +78,17 @@ fn one_thing_at_a_time() {
       size         5 files, 2.00 MB
       signature    none
       made for     API level 35
-      demands      headtracking
+      requires     headtracking
       processors   arm64-v8a
 
-      warns: the package has no icon (no-icon)
-      try: set one in the engine and export again
+      warning: the package has no icon (no-icon)
+      fix: set one in the engine and export again
 
-      warns: lib/arm64-v8a/libsaltmarsh.so does not lie at a multiple of 16 KB: devices with large pages do not start it (unaligned-library)
-      try: align it when the package is packed; newer engines do it
+      warning: lib/arm64-v8a/libsaltmarsh.so does not lie at a multiple of 16 KB: devices with large pages do not start it (unaligned-library)
+      fix: align it when the package is packed; newer engines do it
 
-      warns: the package is not signed: no device takes it (unsigned)
-      try: export it signed with the game's own key
+      warning: the package is not signed: no device takes it (unsigned)
+      fix: export it signed with the game's own key
     ");
     snapshot!(inspect("exports/saltmarsh.ipa"), @"
     exports/saltmarsh.ipa  an iOS package for ios
@@ -102,11 +102,11 @@ fn one_thing_at_a_time() {
       size        4 files, 717 kB, 356 kB packed
       signature   none
 
-      warns: SaltmarshPost.app has no icon (no-icon)
-      try: set one in the engine and export again
+      warning: SaltmarshPost.app has no icon (no-icon)
+      fix: set one in the engine and export again
 
-      warns: Payload/SaltmarshPost.app/SaltmarshPost is not signed: no device takes it (unsigned)
-      try: export it with your team's profile
+      warning: Payload/SaltmarshPost.app/SaltmarshPost is not signed: no device takes it (unsigned)
+      fix: export it with your team's profile
     ");
     snapshot!(inspect("exports/linux/saltmarsh"), @"
     exports/linux/saltmarsh  a program for linux-x86_64
@@ -124,17 +124,17 @@ fn several_side_by_side() {
     let ran = env.lantern(&["inspect", "exports/saltmarsh.apk", "exports/saltmarsh.ipa", "exports/web.zip"]).success();
     snapshot!(ran.stdout().lines().take(12).collect::<Vec<_>>().join("\n"), @"
     exports/saltmarsh.apk
-    warns: the package has no icon (no-icon)
-    try: set one in the engine and export again
+    warning: the package has no icon (no-icon)
+    fix: set one in the engine and export again
 
-    warns: lib/arm64-v8a/libsaltmarsh.so does not lie at a multiple of 16 KB: devices with large pages do not start it (unaligned-library)
-    try: align it when the package is packed; newer engines do it
+    warning: lib/arm64-v8a/libsaltmarsh.so does not lie at a multiple of 16 KB: devices with large pages do not start it (unaligned-library)
+    fix: align it when the package is packed; newer engines do it
 
-    warns: the package is not signed: no device takes it (unsigned)
-    try: export it signed with the game's own key
+    warning: the package is not signed: no device takes it (unsigned)
+    fix: export it signed with the game's own key
 
     exports/saltmarsh.ipa
-    warns: SaltmarshPost.app has no icon (no-icon)
+    warning: SaltmarshPost.app has no icon (no-icon)
     ");
     // The forgotten one is seen at once.
     let ran = env.lantern(&["inspect", "new/macos", "exports/saltmarsh.apk"]).success().stdout();
@@ -151,19 +151,19 @@ fn what_cannot_be_looked_at() {
     std::fs::write(env.path("cut.zip"), &env.read("exports/web.zip")[..1000]).unwrap();
     std::fs::write(env.path("letter.txt"), "Dear Wren").unwrap();
     snapshot!(env.lantern(&["inspect", "nowhere"]).whole(), @"
-    nowhere  cannot be looked at
+    nowhere  cannot be inspected
 
-      stops: nowhere cannot be read: No such file or directory (os error 2) (unreadable)
-      try: name a file or folder that is there
+      error: nowhere cannot be read: No such file or directory (os error 2) (unreadable)
+      fix: name a file or folder that is there
     [exit status: 1]
     ");
     snapshot!(env.lantern(&["inspect", "cut.zip", "letter.txt"]).whole(), @"
       cut.zip
-      stops: cut.zip: not a ZIP archive, or it is cut off: the directory at its end is missing (archive)
-      try: export or pack it again
+      error: cut.zip: not a ZIP archive, or it is cut off: the directory at its end is missing (bad-archive)
+      fix: export or pack it again
 
                    for                   version   size   signature
-      cut.zip      cannot be looked at
+      cut.zip      cannot be inspected
       letter.txt   a file                –         9 B    –
     [exit status: 1]
     ");

@@ -18,7 +18,7 @@ fn damage_is_named_and_repaired() {
       wrong saltmarsh.dat: another content
     ------- stderr -------
     error: 2 of 9 files of Saltmarsh Post 1.3.2 (1) are wrong
-      try: lantern repair player
+      fix: lantern repair player
     [exit status: 5]
     ");
     let document = env.lantern(&["verify", "player", "--json"]).fails(5).json();
@@ -51,11 +51,11 @@ fn nothing_is_installed_yet() {
     snapshot!(env.lantern(&INSTALL).fails(2).whole(), @"
     ------- stderr -------
     error: open-water at brambleyard has nothing for linux
-      try: nothing was promoted to this branch yet
+      fix: nothing was promoted to this branch yet
     [exit status: 2]
     ");
     let stderr = env.lantern(&["verify", "player"]).fails(2).stderr();
-    assert!(stderr.contains("holds no installed build"), "{stderr}");
+    assert!(stderr.contains("contains no installed build"), "{stderr}");
     assert!(!env.path("player").exists());
 }
 
@@ -98,7 +98,7 @@ fn files_of_the_players_own_are_moved_aside_and_named() {
     snapshot!(env.lantern(&[&INSTALL[..], &["--own-files", "stop"]].concat()).whole(), @"
     ------- stderr -------
     error: letters/en.txt, saltmarsh in player are in the way of the build
-      try: move it away yourself, or leave out --own-files stop: then it is moved aside. Nothing was changed
+      fix: move it away yourself, or leave out --own-files stop: then it is moved aside. Nothing was changed
     [exit status: 6]
     ");
     assert!(!env.path("player/saltmarsh.dat").exists());
@@ -145,8 +145,8 @@ fn an_update_can_be_given_up() {
             snapshot!(verified.whole(), @"
             ------- stderr -------
             error: the switch to another build is not finished in player
-              try: run the install again: it finishes the switch, and needs no storefront for that
-              try: or go back to what was there: lantern install --give-up player
+              fix: run the install again: it finishes the switch, and needs no storefront for that
+              fix: or go back to what was there: lantern install --give-up player
             [exit status: 5]
             ");
         }
@@ -179,7 +179,7 @@ fn a_folder_of_another_place_is_not_mixed() {
 fn a_folder_that_lost_its_state_gets_it_again() {
     let env = TestEnv::live();
     env.lantern(&INSTALL).success();
-    for lost in ["segments", "manifests"] {
+    for lost in ["segments", "recipes"] {
         std::fs::remove_dir_all(env.path("player/.lantern-install").join(lost)).unwrap();
         let stderr = env.lantern(&["verify", "player"]).fails(5).stderr();
         assert!(stderr.contains("is missing or damaged") && stderr.contains("install again"), "{stderr}");

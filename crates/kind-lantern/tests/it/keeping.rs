@@ -73,13 +73,13 @@ fn a_release_is_written_out_the_same_every_time() {
     snapshot!(env.lantern(&["releases", "write", "1", "linux.zip"]).whole(), @"
     ------- stderr -------
     error: linux.zip is there already
-      try: name a path where nothing is yet; nothing is overwritten
+      fix: name a path where nothing is yet; nothing is overwritten
     [exit status: 2]
     ");
     snapshot!(env.lantern(&["releases", "write", "1", "x", "--target", "amiga"]).whole(), @"
     ------- stderr -------
     error: 1.3.2 (1) has no target amiga
-      try: one of linux, macos, windows
+      fix: one of linux, macos, windows
     [exit status: 2]
     ");
     // What was written out is an export again, and makes the very same trees.
@@ -96,7 +96,7 @@ fn what_was_sealed_is_tried() {
     // The export has moved on: what was sealed is started, not what lies there.
     env.export(lantern_rehearsal::exports::GameVersion::New);
     snapshot!(env.lantern(&["try", "--yes"]).whole(), @"
-    laid out 1.3.2 (1), linux: every file as it was sealed
+    laid out 1.3.2 (1), linux: every file is unchanged since sealing
 
     starting saltmarsh
     Saltmarsh Post 1.3.2: the tide is out, the letters are dry.
@@ -107,13 +107,13 @@ fn what_was_sealed_is_tried() {
     std::fs::write(env.path("exports/linux/saltmarsh"), "#!/bin/sh\necho the sluice is stuck\nexit 3\n").unwrap();
     env.lantern(&["prepare", "--version", "1.4.1"]).success();
     snapshot!(env.lantern(&["try", "--yes"]).whole(), @"
-    laid out 1.4.1 (2), linux: every file as it was sealed
+    laid out 1.4.1 (2), linux: every file is unchanged since sealing
 
     starting saltmarsh
     the sluice is stuck
     ------- stderr -------
     error: saltmarsh ended with exit code 3
-      try: look at what it printed above; it is the very file that players get
+      fix: check its output above; it is the file that players get
     [exit status: 5]
     ");
     assert_eq!(env.event_kinds().iter().filter(|kind| *kind == "tried").count(), 2);
@@ -126,13 +126,13 @@ fn what_does_not_start_here_is_said() {
     snapshot!(env.lantern(&["try", "--target", "windows", "--yes"]).whole(), @"
     ------- stderr -------
     error: 1.3.2 (1) has nothing that starts on this computer
-      try: try it on the device itself; sealed are linux, macos, windows
+      fix: try it on the device itself; sealed are linux, macos, windows
     [exit status: 2]
     ");
     snapshot!(env.lantern(&["try", "--target", "amiga", "--yes"]).whole(), @"
     ------- stderr -------
     error: 1.3.2 (1) has no target amiga
-      try: one of linux, macos, windows
+      fix: one of linux, macos, windows
     [exit status: 2]
     ");
 }

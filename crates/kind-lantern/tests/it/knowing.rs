@@ -94,7 +94,7 @@ fn after_going_back_to_an_older_export_there_is_a_number_for_it() {
     // What is there already needs no other number.
     env.write("exports/linux/letters/en.txt", "a detour");
     let same = env.lantern(&["prepare"]).success().stdout();
-    assert!(same.contains("nothing changed: Saltmarsh Post 1.3.2 (2) holds exactly this"), "{same}");
+    assert!(same.contains("nothing changed: Saltmarsh Post 1.3.2 (2) has exactly this content"), "{same}");
 }
 
 #[test]
@@ -109,7 +109,7 @@ fn a_number_far_above_is_not_followed_unless_somebody_says_so() {
     snapshot!(env.lantern(&["number"]).whole(), @"
     the next release gets the number 2
       the highest so far is 1
-      brambleyard has 1.3.2 (2000000000), far above; it is not followed
+      brambleyard has 1.3.2 (2000000000), far above; numbers here do not follow it
     ");
     env.next_version();
     let ran = env.lantern(&["prepare"]).success();
@@ -139,10 +139,10 @@ fn what_a_build_says_of_itself_must_agree_with_its_release() {
     exports::write_android(&env.path("exports/saltmarsh.apk"), GameVersion::Old, false).unwrap();
     snapshot!(env.lantern(&["prepare"]).whole(), @"
     ------- stderr -------
-    error: the exports cannot be sealed: 1 finding stops
+    error: the exports cannot be sealed: 1 error
 
-      stops: phone has the number 25 inside, and the release gets 2 (number-differs)
-      try: set the number 2 in the engine and export again; or: lantern number --next 25
+      error: phone has the number 25 inside, and the release gets 2 (number-differs)
+      fix: set the number 2 in the engine and export again; or: lantern number --next 25
     [exit status: 1]
     ");
     let codes = env.lantern(&["check"]).fails(1).stdout();
@@ -168,12 +168,12 @@ fn what_a_build_says_of_itself_must_agree_with_its_release() {
       added to the store   204 kB  (what 1.3.2 (25) had is stored once)
       release id  ID
 
-      5 warnings: lantern check says what to do
+      5 warnings: lantern check shows how to fix them
         phone: the package has no icon (no-icon)
         phone: lib/arm64-v8a/libsaltmarsh.so does not lie at a multiple of 16 KB: devices with large pages do not start it (unaligned-library)
         phone: the package is not signed: no device takes it (unsigned)
         phone: built for pages of 4 KB, and not loaded by devices with larger ones: lib/arm64-v8a/libsaltmarsh.so (unaligned-library)
-        phone is exactly what it was in 1.3.2 (25), although others changed (target-unchanged)
+        phone is exactly what it was in 1.3.2 (25), although others changed (unchanged-target)
 
     next: lantern push brambleyard
     ");
@@ -185,7 +185,7 @@ fn what_a_build_says_of_itself_must_agree_with_its_release() {
       brambleyard   newest sealed: 1.4.0 (26)
         open-water   1.4.0 (26)   newest
                      linux, phone
-                     differs: phone says version 1.3.2, number 25 inside
+                     differs: phone declares version 1.3.2, number 25
                      phone: unchanged since 1.3.2 (25)
                      build 3 there, since YYYY-MM-DD HH:MM by paper-heron
 
@@ -194,7 +194,7 @@ fn what_a_build_says_of_itself_must_agree_with_its_release() {
     let list = env.lantern(&["releases"]).success().stdout();
     assert!(list.contains("differs inside: phone"), "{list}");
     let shown = env.lantern(&["releases", "26"]).success().stdout();
-    assert!(shown.contains("differs: phone says version 1.3.2, number 25 inside"), "{shown}");
+    assert!(shown.contains("differs: phone declares version 1.3.2, number 25"), "{shown}");
     assert!(shown.contains("unchanged since 1.3.2 (25)"), "{shown}");
 }
 
@@ -224,10 +224,10 @@ fn a_release_of_a_part_moves_its_part_alone() {
       added to the store   100 B  (what 1.3.2 (1) had is stored once)
       release id  ID
 
-      3 warnings: lantern check says what to do
-        windows: Saltmarsh Post.exe is not signed: Windows warns whoever downloads it and starts it (unsigned)
+      3 warnings: lantern check shows how to fix them
+        windows: Saltmarsh Post.exe is not signed: Windows warns everyone who downloads and starts it (unsigned)
         windows: Saltmarsh Post.exe has no icon (no-icon)
-        windows: Saltmarsh Post.exe opens a console window beside the game (console-window)
+        windows: Saltmarsh Post.exe opens a console window next to the game (console-window)
 
     next: lantern push brambleyard
     ");
@@ -242,10 +242,10 @@ fn a_release_of_a_part_moves_its_part_alone() {
 
       unchanged: linux, macos stay at 1.3.2 (1)
 
-      by choice, not counted: voices-fr (language fr), voices-ja (language ja)
+      optional, not counted: voices-fr (language fr), voices-ja (language ja)
 
       everyone: open-water is the line that every player follows
-      tried: nobody has tried it yet
+      tried: not tried yet
       warns: 3 warnings when it was sealed: lantern check
 
     live: 1.3.3 (2) on open-water at Brambleyard
@@ -368,10 +368,10 @@ fn after_a_withdrawal_the_same_exports_are_no_release() {
     ");
     snapshot!(env.lantern(&["prepare"]).whole(), @"
     ------- stderr -------
-    error: the exports cannot be sealed: 1 finding stops
+    error: the exports cannot be sealed: 1 error
 
-      stops: the exports are exactly 1.4.0 (2), which was withdrawn: a save bug (withdrawn-before)
-      try: export the game again, or raise the version to release the very same once more
+      error: the exports are exactly 1.4.0 (2), which was withdrawn: a save bug (withdrawn-before)
+      fix: export the game again, or raise the version to release the very same once more
     [exit status: 1]
     ");
     // The very same may go out once more under another version.
@@ -411,7 +411,7 @@ fn a_no_is_shown_wherever_a_yes_would_be() {
     env.lantern(&["push", "brambleyard", "--yes"]).success();
     let promote = ["promote", "brambleyard", "open-water", "--confirm", "1.4.0 (2)"];
     let ran = env.lantern(&promote).fails(1);
-    assert!(ran.stderr().contains("said no") && ran.stderr().contains("--anyway"), "{}", ran.whole());
+    assert!(ran.stderr().contains("failed") && ran.stderr().contains("--anyway"), "{}", ran.whole());
     env.lantern(&[&promote[..], &["--anyway"]].concat()).success();
     // A program that a signal ended says nothing about the build.
     std::fs::write(env.path("exports/linux/saltmarsh"), "#!/bin/sh\nkill -9 $$\n").unwrap();
@@ -437,11 +437,11 @@ fn a_title_of_another_game_is_found_before_anything_travels() {
     let packs = || crate::env::files(&env.path("place")).len();
     let before = packs();
     snapshot!(env.lantern(&["push", "brambleyard", "--yes"]).whole(), @"
-        ------- stderr -------
-        error: the title punt-and-oar at brambleyard belongs to another game, example.paperheron.puntandoar
-          try: mend the handle in [storefronts.brambleyard]; lantern.toml says that this game is example.paperheron.saltmarsh
-        [exit status: 3]
-        ");
+    ------- stderr -------
+    error: the title punt-and-oar at brambleyard belongs to another game, example.paperheron.puntandoar
+      fix: fix the handle in [storefronts.brambleyard]; in lantern.toml this game is example.paperheron.saltmarsh
+    [exit status: 3]
+    ");
     assert_eq!(packs(), before);
     assert!(
         env.lantern(&["connect", "brambleyard", "--client", "paper-heron"]).fails(3).stderr().contains("another game")
@@ -481,7 +481,7 @@ fn two_targets_for_one_system_are_a_finding() {
         [targets.also]\nexport = \"exports/linux\"\nstarts = \"saltmarsh\"\n";
     env.write("lantern.toml", config);
     let stdout = env.lantern(&["check"]).success().stdout();
-    assert!(stdout.contains("also, linux are all for linux-x86_64") && stdout.contains("same-system"), "{stdout}");
+    assert!(stdout.contains("also, linux are all for linux-x86_64") && stdout.contains("duplicate-system"), "{stdout}");
 }
 
 #[test]

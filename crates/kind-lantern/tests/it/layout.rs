@@ -92,7 +92,7 @@ fn a_table_in_a_narrow_window() {
       1.4.0 (2)   YYYY-MM-DD HH:MM   brambleyard: open-water
       1.3.2 (1)   YYYY-MM-DD HH:MM   brambleyard
 
-    next: lantern releases 2   shows what it holds
+    next: lantern releases 2   shows what it contains
     ");
     snapshot!(in_window(&env, 40, &["releases"]).whole(), @"
       1.4.0 (2)
@@ -103,6 +103,6 @@ fn a_table_in_a_narrow_window() {
         where: brambleyard
 
     next: lantern releases 2
-          shows what it holds
+          shows what it contains
     ");
 }

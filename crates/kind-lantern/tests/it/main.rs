@@ -48,15 +48,15 @@ mod knowing;
 #[cfg(test)]
 mod layout;
 #[cfg(test)]
-mod mending;
+mod mistakes;
 #[cfg(test)]
 mod private;
 #[cfg(test)]
 mod races;
 #[cfg(test)]
-mod schema;
+mod repairing;
 #[cfg(test)]
-mod slips;
+mod schema;
 #[cfg(test)]
 mod stops;
 #[cfg(test)]

@@ -4,11 +4,11 @@ use std::collections::BTreeSet;
 use std::path::Path;
 use std::sync::Arc;
 
-use lantern_core::digest::{Digest, ManifestId};
+use lantern_core::digest::{Digest, RecipeId};
 use lantern_core::names::{Handle, Name};
-use lantern_store::manifest::different_chunks;
+use lantern_store::recipe::different_chunks;
 use lantern_store::store::Store;
-use lantern_storefront::market::{Invited, Market};
+use lantern_storefront::http::{HttpStorefront, Invited};
 use lantern_storefront::{PlaceError, Player};
 
 use crate::editions::with_first_tide;
@@ -77,7 +77,7 @@ fn what_is_kept_aside_and_what_other_targets_have_is_never_sent() {
         let targets: Vec<_> = records.flat_map(|record| record.targets).collect();
         let linux = targets.iter().filter(|t| t.target.as_str() == "linux");
         // Of a release that went there is only the record.
-        let trees = linux.flat_map(|t| &t.depots).map(|d| d.tree).filter(|tree| ours.manifest_of(*tree).is_ok());
+        let trees = linux.flat_map(|t| &t.depots).map(|d| d.tree).filter(|tree| ours.recipe_of(*tree).is_ok());
         trees.flat_map(|tree| chunks_of(&ours, tree)).collect()
     };
     env.lantern(&["prepare"]).success();
@@ -110,21 +110,21 @@ fn what_is_kept_aside_and_what_other_targets_have_is_never_sent() {
 }
 
 fn chunks_of(store: &Store, tree: lantern_core::digest::TreeId) -> Vec<Digest> {
-    different_chunks(&store.manifest(store.manifest_of(tree).unwrap()).unwrap().1)
+    different_chunks(&store.recipe(store.recipe_of(tree).unwrap()).unwrap().1)
 }
 
 /// Everything that one of those who ask got, of everything there is.
 #[derive(Debug, Default, PartialEq, Eq)]
 struct Got {
-    manifests: BTreeSet<ManifestId>,
-    locators: BTreeSet<ManifestId>,
+    recipes: BTreeSet<RecipeId>,
+    locators: BTreeSet<RecipeId>,
     segments: BTreeSet<Digest>,
     chunks: BTreeSet<Digest>,
 }
 
 /// Asks for every object of every build that a storefront has.
 fn ask_for_everything(env: &TestEnv, branch: &str, invited: Option<Invited>) -> Got {
-    let market = Market::open(&env.running().origin(), None, Arc::default()).unwrap().invited(invited);
+    let client = HttpStorefront::open(&env.running().origin(), None, Arc::default()).unwrap().invited(invited);
     let (title, branch): (Handle, Name) = ("saltmarsh-post".parse().unwrap(), branch.parse().unwrap());
     let had = |asked: Result<Vec<u8>, PlaceError>| match asked {
         Ok(_) => true,
@@ -133,15 +133,15 @@ fn ask_for_everything(env: &TestEnv, branch: &str, invited: Option<Invited>) -> 
     };
     let store = at_the_place(env);
     let mut got = Got::default();
-    for manifest in store.manifests().unwrap() {
-        if had(market.play_manifest(&title, &branch, manifest)) {
-            got.manifests.insert(manifest);
+    for recipe in store.recipes().unwrap() {
+        if had(client.play_recipe(&title, &branch, recipe)) {
+            got.recipes.insert(recipe);
         }
-        if had(market.play_locator(&title, &branch, manifest)) {
-            got.locators.insert(manifest);
+        if had(client.play_locator(&title, &branch, recipe)) {
+            got.locators.insert(recipe);
         }
-        for segment in store.manifest_root(manifest).unwrap().segments {
-            if had(market.play_segment(&title, &branch, &segment.digest)) {
+        for segment in store.recipe_root(recipe).unwrap().segments {
+            if had(client.play_segment(&title, &branch, &segment.digest)) {
                 got.segments.insert(segment.digest);
             }
         }
@@ -149,13 +149,13 @@ fn ask_for_everything(env: &TestEnv, branch: &str, invited: Option<Invited>) -> 
     for pack in store.packs().unwrap() {
         let (len, entries) = store.pack_table(&pack).unwrap();
         for entry in &entries {
-            if had(market.play_pack(&title, &branch, &pack, entry.offset, entry.stored_len)) {
+            if had(client.play_pack(&title, &branch, &pack, entry.offset, entry.stored_len)) {
                 got.chunks.insert(entry.digest);
             }
         }
         // What lies around the chunks says what else is in the pack.
-        assert!(!had(market.play_pack(&title, &branch, &pack, 0, len)), "a whole pack");
-        assert!(!had(market.play_pack(&title, &branch, &pack, len - 8, 8)), "the end of a pack");
+        assert!(!had(client.play_pack(&title, &branch, &pack, 0, len)), "a whole pack");
+        assert!(!had(client.play_pack(&title, &branch, &pack, len - 8, 8)), "the end of a pack");
     }
     got
 }
@@ -169,10 +169,10 @@ fn of(store: &Store, releases: &[&str], depots: &[&str]) -> Got {
             continue;
         }
         for depot in record.targets.iter().flat_map(|t| &t.depots).filter(|d| depots.contains(&d.depot.as_str())) {
-            let manifest = store.manifest_of(depot.tree).unwrap();
-            got.manifests.insert(manifest);
-            got.locators.insert(manifest);
-            got.segments.extend(store.manifest_root(manifest).unwrap().segments.iter().map(|s| s.digest));
+            let recipe = store.recipe_of(depot.tree).unwrap();
+            got.recipes.insert(recipe);
+            got.locators.insert(recipe);
+            got.segments.extend(store.recipe_root(recipe).unwrap().segments.iter().map(|s| s.digest));
             got.chunks.extend(chunks_of(store, depot.tree));
         }
     }
@@ -238,8 +238,8 @@ fn strangers_get_what_is_theirs_and_nothing_else() {
     assert_eq!(ask_for_everything(&env, "estuary", tester.clone()), Got::default());
     assert_eq!(ask_for_everything(&env, "open-water", tester), of(&ours, &open_line, &open));
     // Nobody got what never left the studio or was never promoted.
-    let never = of(&ours, &["1.7.0 (5)"], &with_owned).manifests;
-    assert!(never.iter().any(|manifest| !owned.manifests.contains(manifest)), "{never:?}");
+    let never = of(&ours, &["1.7.0 (5)"], &with_owned).recipes;
+    assert!(never.iter().any(|recipe| !owned.recipes.contains(recipe)), "{never:?}");
 }
 
 /// Every file below a folder that holds a text.
@@ -290,8 +290,8 @@ fn testers_are_invited_and_nobody_else_gets_in() {
     snapshot!(as_tester(&env, &INSTALL).fails(3).whole(), @"
     ------- stderr -------
     error: brambleyard: creek is for those who were invited
-      try: ask whoever made the game for an invitation, then install with --invitation TEXT
-      try: if you make the game: lantern connect brambleyard
+      fix: ask the maker of the game for an invitation, then install with --invitation TEXT
+      fix: if you make the game: lantern connect brambleyard
     [exit status: 3]
     ");
     assert!(!env.path("tester/player").exists(), "nothing half-made is left");
@@ -325,8 +325,8 @@ fn testers_are_invited_and_nobody_else_gets_in() {
     snapshot!(as_tester(&env, &other).fails(3).whole(), @"
     ------- stderr -------
     error: brambleyard: this invitation is for one copy, and one is installed already
-      try: ask whoever made the game for another one, then install with --invitation TEXT
-      try: if you make the game: lantern connect brambleyard
+      fix: ask the maker of the game for another one, then install with --invitation TEXT
+      fix: if you make the game: lantern connect brambleyard
     [exit status: 3]
     ");
     let mut settings = insta::Settings::clone_current();
@@ -346,7 +346,7 @@ fn testers_are_invited_and_nobody_else_gets_in() {
     // Ended, no update comes; what is there stays as it is.
     env.lantern(&["invite", "brambleyard", "creek", "--end", &id]).success();
     let stderr = as_tester(&env, &INSTALL).fails(3).stderr();
-    assert!(stderr.contains("this invitation was ended by whoever made the game"), "{stderr}");
+    assert!(stderr.contains("this invitation was ended by the maker of the game"), "{stderr}");
     as_tester(&env, &["verify", "player"]).success();
     let kinds = env.event_kinds();
     assert_eq!(kinds.iter().filter(|kind| *kind == "invited" || *kind == "invitation-ended").count(), 3, "{kinds:?}");
@@ -430,8 +430,8 @@ fn what_somebody_owns_is_proved() {
     snapshot!(with(&["--with", "voices-ja"]).fails(3).whole(), @"
     ------- stderr -------
     error: brambleyard: this is for those who own first-tide
-      try: an invitation can say that somebody owns it: install with --invitation TEXT
-      try: to do without it: install with --without DEPOT
+      fix: an invitation can state that the player owns it: install with --invitation TEXT
+      fix: to do without it: install with --without DEPOT
     [exit status: 3]
     ");
     let made = ["invite", "brambleyard", "open-water", "--for", "Mika", "--json"];

@@ -19,7 +19,7 @@ fn two_prepares_in_one_folder_make_one_release() {
         assert_eq!(made, 1, "{}", whole.join("\n"));
         for other in ran.iter().filter(|r| r.code() != 0) {
             assert_eq!(other.code(), 6, "{}", other.stderr());
-            assert!(other.stdout().contains("another lantern is at work here"), "{}", other.stdout());
+            assert!(other.stdout().contains("another lantern is working here"), "{}", other.stdout());
         }
     }
     let document = env.lantern(&["prepare", "--json"]).success().one();
@@ -33,7 +33,7 @@ fn readers_do_not_wait_for_a_lantern_at_work() {
     lock.lock().unwrap();
     let ran = env.lantern(&["live"]).success();
     assert!(
-        ran.stdout().contains("1.3.2 (1)") && ran.stderr().contains("another lantern is at work"),
+        ran.stdout().contains("1.3.2 (1)") && ran.stderr().contains("another lantern is working"),
         "{}",
         ran.whole()
     );
@@ -81,7 +81,7 @@ fn two_pushes_make_one_build() {
         for loser in ran.iter().filter(|r| r.code() != 0) {
             // In one folder the second one may find the first at work.
             assert_eq!((loser.code(), round % 2), (6, 0), "{}", loser.whole());
-            assert!(loser.stderr().contains("another lantern is at work here"), "{}", loser.whole());
+            assert!(loser.stderr().contains("another lantern is working here"), "{}", loser.whole());
         }
         assert_eq!(builds(&env), before + 1);
     }
@@ -208,7 +208,7 @@ fn of_two_promotions_one_wins_and_no_update_is_lost() {
         assert!(ran.iter().any(|r| r.code() == 0));
         for loser in ran.iter().filter(|r| r.code() != 0) {
             assert_eq!(loser.code(), 3, "{}", loser.stdout());
-            assert!(loser.stdout().contains("moved by somebody else"), "{}", loser.stdout());
+            assert!(loser.stdout().contains("moved by someone else"), "{}", loser.stdout());
         }
         assert!(env.on_branch().ends_with(&format!("revision {}", round + 2)), "{}", env.on_branch());
     }
@@ -225,7 +225,7 @@ fn what_somebody_else_did_is_seen_and_recorded() {
     assert_eq!(env.on_branch(), "1.3.2 (2) build 2 revision 2");
     let kinds = env.event_kinds();
     assert_eq!(kinds.iter().rev().take(2).collect::<Vec<_>>(), ["seen", "build-found"]);
-    // A plan against a build of somebody else fetches its manifest to foretell the download.
+    // A plan against a build of somebody else fetches its recipe to foretell the download.
     let plan = env.lantern(&["promote", "brambleyard", "open-water", "1", "--plan", "--json"]).success().json();
     let update = plan["changes"][0]["update_bytes"].as_u64().unwrap();
     assert!(update > 0 && update < 10_000, "{update}");

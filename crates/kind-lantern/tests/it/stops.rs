@@ -13,7 +13,7 @@ use crate::env::{Ran, TestEnv, copy, files, one_line, rounds};
 /// The exit code with which a build for tests ends at the point that it was told.
 const STOPPED: i32 = 86;
 /// What is said when the storefront has done it and this computer could not write it down.
-const DONE_THERE: &str = "brambleyard has done it, and it could not be recorded here";
+const DONE_THERE: &str = "brambleyard did it, but it could not be recorded here";
 /// More points than any command has.
 const MANY: u64 = 2_000;
 
@@ -159,7 +159,7 @@ impl Scene {
             match ran.code() {
                 // Whatever could not be written there was only to save time.
                 0 => assert_eq!(self.state(), *expected, "{how} from write {number} on: {said}"),
-                6 => assert!(said.contains("try:"), "{how} from write {number} on: {said}"),
+                6 => assert!(said.contains("fix:"), "{how} from write {number} on: {said}"),
                 _ => panic!("{how} from write {number} on: {said}"),
             }
             let again = self.run(arguments, &[]);

@@ -53,7 +53,7 @@ fn in_weather(faults: &[Fault]) {
                 // Not reached, or what came was damaged: said so, with what to do. Nothing else may happen.
                 match ran.code() {
                     0 => break,
-                    4 | 5 => assert!(ran.stderr().contains("try:"), "{}", ran.whole()),
+                    4 | 5 => assert!(ran.stderr().contains("fix:"), "{}", ran.whole()),
                     _ => panic!("{faults:?}, seed {seed}, {command:?}: {}", ran.whole()),
                 }
                 met += 1;

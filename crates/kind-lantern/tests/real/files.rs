@@ -39,7 +39,7 @@ const REDIRECTOR_FACTS: &[(&str, &str)] = &[
     ("certified until", "2027-02-01"),
     ("time stamp", "2025-02-17"),
     ("profile", "Mitmproxy Redirector, for all computers, until 2041-08-17"),
-    ("notarised", "its ticket is attached"),
+    ("notarized", "its ticket is attached"),
 ];
 
 const KNOWN: &[Known] = &[
@@ -170,14 +170,14 @@ const KNOWN: &[Known] = &[
             ("/signature/kind", "ad-hoc"),
             ("/identity", "org.nativescript.TNSWidgets"),
         ],
-        facts: &[("covers", "the program alone, nothing else of the bundle")],
+        facts: &[("covers", "only the program, nothing else of the bundle")],
         findings: &[],
     },
     Known {
         path: "nativescript-core-9.1.2/package/platforms/ios/TNSWidgets.xcframework/ios-arm64_x86_64-simulator/TNSWidgets.framework",
         says: &[("/form", "a bundle"), ("/signature/intact", "false")],
         facts: &[],
-        findings: &["simulator-build", "signature-broken"],
+        findings: &["simulator-build", "broken-signature"],
     },
     Known {
         path: "nativescript-core-9.1.2/package/platforms/ios/TNSWidgets.xcframework/ios-arm64/dSYMs/TNSWidgets.framework.dSYM",
@@ -303,7 +303,7 @@ fn every_signature_holds() {
     for paths in all.chunks(200) {
         for seen in inspect(paths) {
             let path = &seen["path"];
-            assert!(seen["form"].is_string(), "{path} cannot be looked at");
+            assert!(seen["form"].is_string(), "{path} cannot be inspected");
             if seen["signature"]["kind"] == "identity" || seen["signature"]["kind"] == "ad-hoc" {
                 signed += 1;
                 assert_eq!(seen["signature"]["intact"], true, "{path}: {}", seen["findings"]);
@@ -343,7 +343,7 @@ fn any_changed_byte_is_noticed() {
         for (seen, at) in inspect(&paths).iter().zip(places) {
             let codes: Vec<String> = seen["findings"].as_array().unwrap().iter().map(|f| text(&f["code"])).collect();
             // What is so broken that it cannot be read is noticed, too.
-            let is_noticed = ["signature-broken", "broken-program", "archive", "package", "unreadable"]
+            let is_noticed = ["broken-signature", "broken-program", "archive", "package", "unreadable"]
                 .iter()
                 .any(|code| codes.iter().any(|found| found == code));
             assert!(is_noticed, "{path}, byte {at}: {codes:?}");
@@ -392,7 +392,7 @@ fn any_changed_file_of_a_bundle_is_noticed() {
     for (seen, path) in inspect(&paths).iter().zip(&paths) {
         let codes: Vec<String> = seen["findings"].as_array().unwrap().iter().map(|f| text(&f["code"])).collect();
         let is_noticed =
-            ["signature-broken", "broken-program", "bundle"].iter().any(|code| codes.iter().any(|c| c == code));
+            ["broken-signature", "broken-program", "bundle"].iter().any(|code| codes.iter().any(|c| c == code));
         assert!(is_noticed, "{}: {codes:?}", path.display());
     }
 }

@@ -228,7 +228,7 @@ pub struct When {
 #[serde(rename_all = "kebab-case")]
 pub enum Kind {
     /// Speaks the storefront protocol.
-    Market,
+    Protocol,
 }
 
 /// A place where players get builds.

@@ -1,4 +1,4 @@
-//! The values of `lantern.toml`: each is checked, and told with its place and cure.
+//! The values of `lantern.toml`: each is checked, and told with its place and fix.
 
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -7,7 +7,7 @@ use super::{
     Accept, Config, ConfigKey, Edition, EditionKind, Game, Storefront, Target, TargetStart, VersionSource, raw,
 };
 use crate::depots::Rule;
-use crate::finding::{Finding, Severity, TextPlace};
+use crate::finding::{Code, Finding, Severity, TextPlace};
 use crate::names::{FolderName, Handle, Identity, Name};
 use crate::path::{TreePath, shown};
 use crate::patterns::Patterns;
@@ -25,30 +25,52 @@ pub(super) fn read(file: &str, text: &str) -> (Option<Config>, Vec<Finding>) {
     let mut check = Check { file, text, shape: &shape, findings: Vec::new() };
     for problem in shape.problems.iter().take(MAX_PROBLEMS) {
         let place = TextPlace::of(file, text, problem.span.clone());
-        check.findings.push(Finding::stops(problem.code, problem.what.clone(), problem.cure.clone()).at(place));
+        check.findings.push(Finding::of(problem.code, problem.what.clone(), problem.fix.clone()).at(place));
     }
     if shape.problems.len() > MAX_PROBLEMS {
         // Nobody reads on from here: something else than a configuration was saved under this name.
         let more = shape.problems.len() - MAX_PROBLEMS;
         let what = format!("and {more} more; is this the right file?");
-        check.findings.push(Finding::stops("too-many", what, "compare with the example in docs/configuration.md"));
+        check.findings.push(Finding::of(
+            Code::TooManyFindings,
+            what,
+            "compare with the example in docs/configuration.md",
+        ));
         return (None, check.findings);
     }
-    let raw: Option<raw::Config> = match shape.mended(text) {
+    let raw: Option<raw::Config> = match shape.fixed(text) {
         None => None,
-        Some(mended) => match serde::Deserialize::deserialize(toml::Value::Table(mended)) {
+        Some(fixed) => match serde::Deserialize::deserialize(toml::Value::Table(fixed)) {
             Ok(raw) => Some(raw),
             Err(_) if !check.findings.is_empty() => None,
             Err(error) => {
                 let place = TextPlace::of(file, text, error.span().unwrap_or(0..0));
-                let cure = "compare with the example in docs/configuration.md";
-                check.findings.push(Finding::stops("wrong-shape", error.message().to_owned(), cure).at(place));
+                let fix = "compare with the example in docs/configuration.md";
+                check.findings.push(Finding::of(Code::InconsistentValues, error.message().to_owned(), fix).at(place));
                 None
             }
         },
     };
     let config = raw.and_then(|raw| check.resolve(raw));
     (config, check.findings)
+}
+
+/// What a name in one place of the file refers to in another.
+#[derive(Clone, Copy)]
+enum Referred {
+    Target,
+    Edition,
+    Depot,
+}
+
+impl Referred {
+    fn word_and_code(self) -> (&'static str, Code) {
+        match self {
+            Self::Target => ("target", Code::UnknownTarget),
+            Self::Edition => ("edition", Code::UnknownEdition),
+            Self::Depot => ("depot", Code::UnknownDepot),
+        }
+    }
 }
 
 struct Check<'a> {
@@ -59,29 +81,29 @@ struct Check<'a> {
 }
 
 impl Check<'_> {
-    fn stop(&mut self, at: &[ConfigKey<'_>], code: &str, what: impl Into<String>, cure: impl Into<String>) {
+    fn stop(&mut self, at: &[ConfigKey<'_>], code: Code, what: impl Into<String>, fix: impl Into<String>) {
         // What was put in the place of a wrong or missing value has been reported already.
         if self.shape.is_mended(at) {
             return;
         }
         let place = TextPlace::of(self.file, self.text, self.shape.span(at));
-        self.findings.push(Finding { severity: Severity::Stops, ..Finding::stops(code, what, cure) }.at(place));
+        self.findings.push(Finding::of(code, what, fix).with_severity(Severity::Error).at(place));
     }
 
     /// Reads a text into a checked type; the error's own words say what is expected.
-    fn parse<T>(&mut self, at: &[ConfigKey<'_>], text: &str, cure: &str) -> Option<T>
+    fn parse<T>(&mut self, at: &[ConfigKey<'_>], text: &str, fix: &str) -> Option<T>
     where
         T: std::str::FromStr,
         T::Err: std::fmt::Display,
     {
         if let Some(mark) = placeholder(text) {
-            self.stop(at, "placeholder", format!("{mark:?} was never filled in"), cure);
+            self.stop(at, Code::Placeholder, format!("{mark:?} was never filled in"), fix);
             return None;
         }
         match text.parse() {
             Ok(value) => Some(value),
             Err(error) => {
-                self.stop(at, "wrong-value", error.to_string(), cure);
+                self.stop(at, Code::WrongValue, error.to_string(), fix);
                 None
             }
         }
@@ -91,13 +113,13 @@ impl Check<'_> {
         for (i, text) in texts.iter().enumerate() {
             let at = [at, &[ConfigKey::Item(i)]].concat();
             if text.contains('\\') {
-                let cure = format!("write {:?}", text.replace('\\', "/"));
-                self.stop(&at, "backslash", "paths use \"/\" on every system", cure);
+                let fix = format!("write {:?}", text.replace('\\', "/"));
+                self.stop(&at, Code::Backslash, "paths use \"/\" on every system", fix);
                 return None;
             }
             if let Err(error) = Patterns::new([text.as_str()]) {
-                let cure = "a pattern is a path with * (within a name), ** (any folders), ? and [a-z]";
-                self.stop(&at, "wrong-pattern", error.to_string(), cure);
+                let fix = "a pattern is a path with * (within a name), ** (any folders), ? and [a-z]";
+                self.stop(&at, Code::WrongPattern, error.to_string(), fix);
                 return None;
             }
         }
@@ -106,12 +128,12 @@ impl Check<'_> {
 
     fn path(&mut self, at: &[ConfigKey<'_>], text: &str) -> Option<String> {
         if let Some(mark) = placeholder(text) {
-            self.stop(at, "placeholder", format!("{mark:?} was never filled in"), "write the path");
+            self.stop(at, Code::Placeholder, format!("{mark:?} was never filled in"), "write the path");
         } else if text.contains('\\') {
-            let cure = format!("write {:?}", text.replace('\\', "/"));
-            self.stop(at, "backslash", "paths use \"/\" on every system", cure);
+            let fix = format!("write {:?}", text.replace('\\', "/"));
+            self.stop(at, Code::Backslash, "paths use \"/\" on every system", fix);
         } else if text.trim().is_empty() {
-            self.stop(at, "empty", "a path is missing here", "write the path");
+            self.stop(at, Code::EmptyValue, "a path is missing here", "write the path");
         } else {
             return Some(text.to_owned());
         }
@@ -120,12 +142,17 @@ impl Check<'_> {
 
     fn words(&mut self, at: &[ConfigKey<'_>], text: &str) -> Option<String> {
         if let Some(mark) = placeholder(text) {
-            self.stop(at, "placeholder", format!("{mark:?} was never filled in"), "write the name that players see");
+            self.stop(
+                at,
+                Code::Placeholder,
+                format!("{mark:?} was never filled in"),
+                "write the name that players see",
+            );
         } else if text.trim().is_empty() || text.chars().any(char::is_control) {
             self.stop(
                 at,
-                "empty",
-                "a name is missing here, or holds control characters",
+                Code::EmptyValue,
+                "a name is missing here, or contains control characters",
                 "write the name that players see",
             );
         } else {
@@ -145,8 +172,8 @@ impl Check<'_> {
         });
         let editions = self.editions(&game, &raw.editions);
         if raw.targets.is_empty() {
-            let cure = "add [targets.linux] with the export's folder: export = \"exports/linux\"";
-            self.stop(&[K("targets")], "no-target", "there is no target", cure);
+            let fix = "add [targets.linux] with the export's folder: export = \"exports/linux\"";
+            self.stop(&[K("targets")], Code::NoTarget, "there is no target", fix);
         }
         let known: Vec<&str> = std::iter::once("full").chain(raw.editions.keys().map(String::as_str)).collect();
         let mut targets = BTreeMap::new();
@@ -188,11 +215,11 @@ impl Check<'_> {
             let at = [K("checks"), K("accept"), ConfigKey::Item(i)];
             let below = |key| [at.as_slice(), &[K(key)]].concat();
             if accept.because.trim().is_empty() {
-                self.stop(&below("because"), "empty", "a reason is missing here", "say why it is meant to be so");
+                self.stop(&below("because"), Code::EmptyValue, "a reason is missing here", "give the reason");
             }
-            self.known_code(&below("code"), &accept.code);
+            let code = self.code(&below("code"), &accept.code);
             let target = self.optional(accept.target.as_ref(), |check, name| {
-                check.known(&below("target"), name, "target", &targets)
+                check.known(&below("target"), name, Referred::Target, &targets)
             });
             let until = self.optional(accept.until.as_ref(), |check, text| {
                 check.parse::<Day>(&below("until"), text, "write a day such as \"2027-03-01\"").map(|day| day.0)
@@ -200,8 +227,8 @@ impl Check<'_> {
             let path = self.optional(accept.path.as_ref(), |check, text| {
                 check.patterns(&below("path"), std::slice::from_ref(text))
             });
-            if let (Some(target), Some(until), Some(path)) = (target, until, path) {
-                let (code, because) = (accept.code.clone(), accept.because.clone());
+            if let (Some(code), Some(target), Some(until), Some(path)) = (code, target, until, path) {
+                let because = accept.because.clone();
                 out.push(Accept { code, because, target, path, until });
             }
         }
@@ -209,22 +236,22 @@ impl Check<'_> {
     }
 
     /// The codes of warnings that stop here.
-    fn stopping(&mut self, raw: &raw::Config) -> BTreeSet<String> {
-        for (i, code) in raw.checks.stop.iter().enumerate() {
-            self.known_code(&[K("checks"), K("stop"), ConfigKey::Item(i)], code);
-        }
-        raw.checks.stop.iter().cloned().collect()
+    fn stopping(&mut self, raw: &raw::Config) -> BTreeSet<Code> {
+        let codes = raw.checks.stop.iter().enumerate();
+        codes.filter_map(|(i, code)| self.code(&[K("checks"), K("stop"), ConfigKey::Item(i)], code)).collect()
     }
 
-    fn known_code(&mut self, at: &[ConfigKey<'_>], code: &str) {
-        if crate::stories::of(code).is_none() {
-            let what = format!("no finding has the code {:?}", shown(code));
-            let cure = match crate::stories::nearest(code) {
-                Some(near) => format!("did you mean {near:?}?"),
+    fn code(&mut self, at: &[ConfigKey<'_>], text: &str) -> Option<Code> {
+        let code = text.parse().ok();
+        if code.is_none() {
+            let what = format!("no finding has the code {:?}", shown(text));
+            let fix = match Code::nearest(text) {
+                Some(near) => format!("did you mean \"{near}\"?"),
                 None => "write the code that the finding shows in brackets".to_owned(),
             };
-            self.stop(at, "unknown-code", what, cure);
+            self.stop(at, Code::UnknownCode, what, fix);
         }
+        code
     }
 
     fn game(&mut self, raw: &raw::Game) -> Option<Game> {
@@ -260,7 +287,7 @@ impl Check<'_> {
             let at = [K("editions"), K(name)];
             let below = |key| [at.as_slice(), &[K(key)]].concat();
             if name == Name::full_edition().as_str() {
-                self.stop(&at, "edition-full", "the full edition is the game itself", "say it in [game]");
+                self.stop(&at, Code::EditionFull, "the full edition is the game itself", "write it in [game]");
                 continue;
             }
             let key = self.parse::<Name>(&at, name, "rename the edition");
@@ -281,16 +308,17 @@ impl Check<'_> {
     }
 
     /// Reads the name of something that stands elsewhere in the file.
-    fn known(&mut self, at: &[ConfigKey<'_>], text: &str, what: &str, known: &[&str]) -> Option<Name> {
+    fn known(&mut self, at: &[ConfigKey<'_>], text: &str, kind: Referred, known: &[&str]) -> Option<Name> {
         if known.contains(&text) {
             return self.parse(at, text, "rename it");
         }
-        let cure = match crate::names::nearest(text, known.iter().copied()) {
+        let (what, code) = kind.word_and_code();
+        let fix = match crate::names::nearest(text, known.iter().copied()) {
             Some(near) => format!("did you mean {near:?}?"),
             None if known.is_empty() => format!("there is no {what} yet"),
             None => format!("there are {}", known.join(", ")),
         };
-        self.stop(at, &format!("unknown-{what}"), format!("there is no {what} {:?}", shown(text)), cure);
+        self.stop(at, code, format!("there is no {what} {:?}", shown(text)), fix);
         None
     }
 
@@ -299,13 +327,13 @@ impl Check<'_> {
         for (i, text) in texts.iter().enumerate() {
             let at = [at, &[ConfigKey::Item(i)]].concat();
             let known: Vec<&str> = System::ALL.iter().map(System::name).collect();
-            let cure = match crate::names::nearest(text, known.iter().copied()) {
+            let fix = match crate::names::nearest(text, known.iter().copied()) {
                 Some(near) => format!("did you mean {near:?}? This lantern knows {}", known.join(", ")),
                 None => format!("this lantern knows {}", known.join(", ")),
             };
-            if let Some(system) = self.parse::<System>(&at, text, &cure) {
+            if let Some(system) = self.parse::<System>(&at, text, &fix) {
                 if systems.contains(&system) {
-                    self.stop(&at, "twice", format!("{system} stands twice"), "remove one of them");
+                    self.stop(&at, Code::ListedTwice, format!("{system} is listed twice"), "remove one of them");
                 }
                 systems.push(system);
             }
@@ -322,14 +350,14 @@ impl Check<'_> {
     ) -> Option<Target> {
         let below = |key: &'static str| -> Vec<ConfigKey<'_>> { [at, &[K(key)]].concat() };
         let edition = match &raw.edition {
-            Some(text) => self.known(&below("edition"), text, "edition", known),
+            Some(text) => self.known(&below("edition"), text, Referred::Edition, known),
             None => Some(Name::full_edition()),
         };
         let kind = raw.edition.as_ref().and_then(|name| editions.get(name)).map(|e| e.kind).unwrap_or_default();
         let export = self.path(&below("export"), &raw.export);
         if let Err(error) = Patterns::new([raw.export.as_str()]) {
-            let cure = "a pattern is a path with * (within a name), ? and [a-z]";
-            self.stop(&below("export"), "wrong-pattern", error.to_string(), cure);
+            let fix = "a pattern is a path with * (within a name), ? and [a-z]";
+            self.stop(&below("export"), Code::WrongPattern, error.to_string(), fix);
         }
         let export_root =
             self.optional(raw.export_root.as_ref(), |check, text| check.path(&below("export-root"), text));
@@ -352,8 +380,8 @@ impl Check<'_> {
             match text.parse::<FolderName>() {
                 Ok(name) => Some(name),
                 Err(error) => {
-                    let cure = "write the name alone, such as \"Saltmarsh Post\"";
-                    check.stop(&below("folder"), "wrong-value", error.to_string(), cure);
+                    let fix = "write only the name, such as \"Saltmarsh Post\"";
+                    check.stop(&below("folder"), Code::WrongValue, error.to_string(), fix);
                     None
                 }
             }
@@ -395,7 +423,7 @@ impl Check<'_> {
             match TreePath::new(text) {
                 Ok(path) => Some(path),
                 Err(error) => {
-                    check.stop(&folder_at, "wrong-value", error.to_string(), "write a folder of the export");
+                    check.stop(&folder_at, Code::WrongValue, error.to_string(), "write a folder of the export");
                     None
                 }
             }
@@ -414,7 +442,7 @@ impl Check<'_> {
     ) -> Option<Rule> {
         let below = |key: &'static str| -> Vec<ConfigKey<'_>> { [at, &[K(key)]].concat() };
         let known: Vec<&str> = targets.keys().map(String::as_str).collect();
-        let from = self.known(&below("from"), &raw.from, "target", &known);
+        let from = self.known(&below("from"), &raw.from, Referred::Target, &known);
         let only = self.patterns(&below("only"), &raw.only);
         let leave_out = self.patterns(&below("leave-out"), &raw.leave_out);
         let mut when = When::default();
@@ -426,14 +454,14 @@ impl Check<'_> {
                     .split('-')
                     .all(|part| (1..=8).contains(&part.len()) && part.bytes().all(|b| b.is_ascii_alphanumeric()));
                 if !is_language {
-                    let cure = "write a language tag such as \"fr\", \"ja\" or \"pt-BR\"";
+                    let fix = "write a language tag such as \"fr\", \"ja\" or \"pt-BR\"";
                     let what = format!("{:?} is not a language", shown(language));
-                    self.stop(&in_when("language"), "wrong-value", what, cure);
+                    self.stop(&in_when("language"), Code::WrongValue, what, fix);
                 }
                 when.language = Some(language.clone());
             }
             when.owns = match &raw.owns {
-                Some(owns) => self.known(&in_when("owns"), owns, "edition", editions),
+                Some(owns) => self.known(&in_when("owns"), owns, Referred::Edition, editions),
                 None => None,
             };
             systems = self.patterns(&in_when("systems"), &raw.systems);
@@ -443,7 +471,7 @@ impl Check<'_> {
                     let at = [in_when("systems").as_slice(), &[ConfigKey::Item(i)]].concat();
                     let known = System::ALL.iter().map(System::name).collect::<Vec<_>>().join(", ");
                     let what = format!("{:?} means no system", shown(text));
-                    self.stop(&at, "wrong-value", what, format!("this lantern knows {known}"));
+                    self.stop(&at, Code::WrongValue, what, format!("this lantern knows {known}"));
                 }
             }
         }
@@ -458,7 +486,7 @@ impl Check<'_> {
                 && !raw.depots.values().any(|other| other.from == *name);
             if is_taken {
                 let what = format!("two depots have the name {name:?}: this one, and that of the target without rules");
-                self.stop(&[K("depots"), K(name)], "depot-twice", what, "rename this depot");
+                self.stop(&[K("depots"), K(name)], Code::DuplicateDepot, what, "rename this depot");
             }
         }
     }
@@ -468,7 +496,7 @@ impl Check<'_> {
         let address = match crate::address::Address::parse(&raw.address) {
             Ok(address) => Some(address.to_string()),
             Err(error) => {
-                self.stop(&below("address"), "wrong-address", error.to_string(), error.cure());
+                self.stop(&below("address"), Code::WrongAddress, error.to_string(), error.fix());
                 None
             }
         };
@@ -477,7 +505,7 @@ impl Check<'_> {
         let mut targets = BTreeSet::new();
         for (i, text) in raw.targets.iter().enumerate() {
             let at = [at, &[K("targets"), ConfigKey::Item(i)]].concat();
-            targets.extend(self.known(&at, text, "target", &known));
+            targets.extend(self.known(&at, text, Referred::Target, &known));
         }
         let depots = self.depot_handles(at, raw, config);
         let (mut branches, mut theirs) = (Vec::new(), BTreeMap::new());
@@ -486,11 +514,11 @@ impl Check<'_> {
             if let Some(name) = self.parse::<Name>(
                 &branch_at,
                 name,
-                "give it a name of ours; what the place calls it goes into theirs = \"…\"",
+                "give it a name of ours; what the storefront calls it goes into theirs = \"…\"",
             ) {
                 let at = [&branch_at[..], &[K("theirs")]].concat();
                 let called = branch.theirs.as_ref();
-                let called = called.and_then(|text| self.parse::<Handle>(&at, text, "write it as the place does"));
+                let called = called.and_then(|text| self.parse::<Handle>(&at, text, "write it as the storefront does"));
                 theirs.extend(called.map(|called| (name.clone(), called)));
                 branches.push((self.shape.span(&branch_at).start, name, branch.audience.into()));
             }
@@ -506,10 +534,10 @@ impl Check<'_> {
         raw: &raw::Handles,
         config: &raw::Config,
     ) -> Option<BTreeMap<Name, Handle>> {
-        let cure = "copy the handle from the place; it is never guessed from the name";
+        let fix = "copy the handle from the storefront; it is never guessed from the name";
         match raw {
             raw::Handles::One(text) => {
-                self.parse(at, text, cure).map(|handle| BTreeMap::from([(Name::full_edition(), handle)]))
+                self.parse(at, text, fix).map(|handle| BTreeMap::from([(Name::full_edition(), handle)]))
             }
             raw::Handles::Each(each) => {
                 let known: Vec<&str> =
@@ -517,18 +545,18 @@ impl Check<'_> {
                 let mut handles = BTreeMap::new();
                 for (edition, text) in each {
                     let at = [at, &[K(edition)]].concat();
-                    let edition = self.known(&at, edition, "edition", &known);
-                    if let (Some(edition), Some(handle)) = (edition, self.parse::<Handle>(&at, text, cure)) {
+                    let edition = self.known(&at, edition, Referred::Edition, &known);
+                    if let (Some(edition), Some(handle)) = (edition, self.parse::<Handle>(&at, text, fix)) {
                         if handles.values().any(|h| *h == handle) {
                             let what =
                                 format!("two editions have the handle {handle:?} there", handle = handle.as_str());
-                            self.stop(&at, "handle-twice", what, "each edition is a title of its own");
+                            self.stop(&at, Code::DuplicateHandle, what, "each edition is a title of its own");
                         }
                         handles.insert(edition, handle);
                     }
                 }
                 if each.is_empty() {
-                    self.stop(at, "empty", "no edition has a handle there", cure);
+                    self.stop(at, Code::EmptyValue, "no edition has a handle there", fix);
                 }
                 Some(handles)
             }
@@ -546,22 +574,22 @@ impl Check<'_> {
         let mut depots = BTreeMap::new();
         for (name, theirs) in &raw.depots {
             let depot_at = [at, &[K("depots"), K(name)]].concat();
-            let cure = "copy the depot's handle from the place";
-            let name = self.known(&depot_at, name, "depot", &known);
-            if let (Some(name), Some(handle)) = (name, self.parse::<Handle>(&depot_at, theirs, cure)) {
+            let fix = "copy the depot's handle from the storefront";
+            let name = self.known(&depot_at, name, Referred::Depot, &known);
+            if let (Some(name), Some(handle)) = (name, self.parse::<Handle>(&depot_at, theirs, fix)) {
                 if depots.values().any(|h| *h == handle) {
                     let what = format!("two depots have the handle {handle:?} there", handle = handle.as_str());
-                    self.stop(&depot_at, "handle-twice", what, "each depot needs a handle of its own");
+                    self.stop(&depot_at, Code::DuplicateHandle, what, "each depot needs a handle of its own");
                 }
                 depots.insert(name, handle);
             }
         }
         for name in depots_of(config, Some(raw)).iter().filter(|name| !raw.depots.contains_key(*name)) {
             let what = format!("the depot {name:?} has no handle at this storefront");
-            let cure = format!("add the place's handle: depots = {{ {name} = \"…\" }}");
+            let fix = format!("add the storefront's handle: depots = {{ {name} = \"…\" }}");
             let depots_at = [at, &[K("depots")]].concat();
             let here = if raw.depots.is_empty() { at.to_vec() } else { depots_at };
-            self.stop(&here, "no-handle", what, cure);
+            self.stop(&here, Code::NoHandle, what, fix);
         }
         depots
     }

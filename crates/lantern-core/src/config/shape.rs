@@ -8,6 +8,7 @@ use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
 use super::raw;
+use crate::finding::Code;
 use crate::names::nearest;
 
 /// One step of the way to a value.
@@ -22,10 +23,10 @@ pub enum ConfigKey<'a> {
 /// Something whose shape is wrong.
 #[derive(Debug)]
 pub(super) struct Problem {
-    pub code: &'static str,
+    pub code: Code,
     pub span: Range<usize>,
     pub what: String,
-    pub cure: String,
+    pub fix: String,
 }
 
 /// What is done to a value that is wrong or missing, so that the others can be checked all the same.
@@ -41,7 +42,7 @@ fn stand_in(key: &str) -> Option<toml::Value> {
     let text = match key {
         "address" => "http://127.0.0.1:4870",
         "audience" => "everyone",
-        "kind" => "market",
+        "kind" => "protocol",
         "identity" => "a.b",
         "version" => "0",
         "name" | "studio" | "export" | "file" | "handle" | "from" => "x",
@@ -59,7 +60,7 @@ fn stand_in(key: &str) -> Option<toml::Value> {
 pub(super) struct Shape {
     root: Spans,
     pub problems: Vec<Problem>,
-    mends: Vec<Mend>,
+    fixes: Vec<Mend>,
 }
 
 /// A value's span and those below it.
@@ -89,38 +90,38 @@ impl Shape {
                 let mut walk = Walk {
                     schema: &schema,
                     problems: Vec::new(),
-                    mends: Vec::new(),
+                    fixes: Vec::new(),
                     way: Vec::new(),
                     is_required: false,
                 };
                 walk.table(table.get_ref(), table.span(), &schema, "");
                 let root = Spans { key: 0..0, value: table.span(), below: below_table(table.get_ref()) };
-                Self { root, problems: walk.problems, mends: walk.mends }
+                Self { root, problems: walk.problems, fixes: walk.fixes }
             }
             Err(error) => {
                 let problem = Problem {
-                    code: "not-toml",
+                    code: Code::NotToml,
                     span: error.span().unwrap_or(0..0),
                     what: format!("this is not TOML: {}", error.message().replace('\n', ", ")),
-                    cure: "texts stand in \"quotes\", lists in [brackets], one key = value per line".to_owned(),
+                    fix: "texts are in \"quotes\", lists in [brackets], one key = value per line".to_owned(),
                 };
-                Self { root: nothing(), problems: vec![problem], mends: Vec::new() }
+                Self { root: nothing(), problems: vec![problem], fixes: Vec::new() }
             }
         }
     }
 
     /// Returns the whole text's values, with something valid in the place of whatever has a wrong shape: the values that
     /// are well shaped can be checked all the same.
-    pub(super) fn mended(&self, text: &str) -> Option<toml::Table> {
+    pub(super) fn fixed(&self, text: &str) -> Option<toml::Table> {
         let mut root: toml::Table = text.parse().ok()?;
-        for mend in &self.mends {
-            let Some((last, above)) = mend.way.split_last() else { continue };
+        for fix in &self.fixes {
+            let Some((last, above)) = fix.way.split_last() else { continue };
             let mut table = Some(&mut root);
             for step in above {
                 table = table.and_then(|t| t.get_mut(step)?.as_table_mut());
             }
             let Some(table) = table else { continue };
-            match &mend.stand_in {
+            match &fix.stand_in {
                 Some(value) => {
                     table.insert(last.clone(), value.clone());
                 }
@@ -134,7 +135,7 @@ impl Shape {
 
     /// Whether something in a table was wrong in its shape.
     pub(super) fn holds_mended(&self, way: &[&str]) -> bool {
-        self.mends.iter().any(|mend| mend.way.len() > way.len() && mend.way.iter().zip(way).all(|(a, b)| a == b))
+        self.fixes.iter().any(|fix| fix.way.len() > way.len() && fix.way.iter().zip(way).all(|(a, b)| a == b))
     }
 
     /// Whether a value, or something that holds it, was wrong in its shape.
@@ -145,7 +146,7 @@ impl Shape {
                 .collect()
         };
         let way = names(way);
-        self.mends.iter().any(|mend| way.starts_with(&mend.way))
+        self.fixes.iter().any(|fix| way.starts_with(&fix.way))
     }
 
     /// Returns the span of a value, or of the nearest thing above it that exists.
@@ -186,7 +187,7 @@ fn spans(key: Range<usize>, value: &Spanned<DeValue<'_>>) -> Spans {
 struct Walk<'a> {
     schema: &'a Value,
     problems: Vec<Problem>,
-    mends: Vec<Mend>,
+    fixes: Vec<Mend>,
     /// Keys from the root to the value that is looked at; what lies in a list counts as the list.
     way: Vec<String>,
     /// Whether that value must be there.
@@ -229,7 +230,7 @@ impl<'a> Walk<'a> {
                 None => {
                     let known: Vec<&str> =
                         properties.map(|p| p.keys().map(String::as_str).collect()).unwrap_or_default();
-                    let cure = match nearest(text, known.iter().copied()) {
+                    let fix = match nearest(text, known.iter().copied()) {
                         Some(near) => {
                             meant.push(near.to_owned());
                             format!("did you mean \"{near}\"?")
@@ -237,19 +238,19 @@ impl<'a> Walk<'a> {
                         None => format!("known here: {}", known.join(", ")),
                     };
                     let what = format!("unknown key {:?}", crate::path::shown(text));
-                    self.problems.push(Problem { code: "unknown-key", span: key.span(), what, cure });
+                    self.problems.push(Problem { code: Code::UnknownKey, span: key.span(), what, fix });
                     let way = [self.way.as_slice(), &[text.to_string()]].concat();
-                    self.mends.push(Mend { way, stand_in: None });
+                    self.fixes.push(Mend { way, stand_in: None });
                 }
             }
         }
         for needed in required.into_iter().filter(|needed| !table.keys().any(|key| key.get_ref() == *needed)) {
             let way = [self.way.as_slice(), &[needed.to_owned()]].concat();
-            self.mends.push(Mend { way, stand_in: stand_in(needed) });
+            self.fixes.push(Mend { way, stand_in: stand_in(needed) });
             // A key that is there under a slip is named once, at the slip.
             if !meant.iter().any(|near| near == needed) {
                 let about = properties.and_then(|p| p.get(needed)).and_then(|p| p.get("description"));
-                let cure = match about.and_then(Value::as_str) {
+                let fix = match about.and_then(Value::as_str) {
                     Some(about) => format!("add {needed}: {}", about.replace('\n', " ")),
                     None => format!("add {needed}"),
                 };
@@ -257,15 +258,15 @@ impl<'a> Walk<'a> {
                     "" => format!("there is no [{needed}]"),
                     _ => format!("[{name}] has no {needed:?}"),
                 };
-                self.problems.push(Problem { code: "missing-key", span: span.clone(), what, cure });
+                self.problems.push(Problem { code: Code::MissingKey, span: span.clone(), what, fix });
             }
         }
     }
 
     /// Puts something valid in the place of the value that is looked at.
-    fn mend(&mut self) {
+    fn fix(&mut self) {
         let stand_in = self.way.last().filter(|_| self.is_required).and_then(|key| stand_in(key));
-        self.mends.push(Mend { way: self.way.clone(), stand_in });
+        self.fixes.push(Mend { way: self.way.clone(), stand_in });
     }
 
     fn value(&mut self, value: &Spanned<DeValue<'_>>, schema: &'a Value, name: &str) {
@@ -273,14 +274,14 @@ impl<'a> Walk<'a> {
         let found = kind(value.get_ref());
         if !allows(shape, found) {
             let wanted = self.wanted(schema);
-            self.mend();
+            self.fix();
             let what = format!("{name} is {}, expected {wanted}", article(found));
-            let cure = match (found, wanted.as_str()) {
+            let fix = match (found, wanted.as_str()) {
                 ("string", "a list") => "put it into brackets: [\"…\"]".to_owned(),
                 ("integer" | "number" | "boolean", w) if w.contains("text") => "put it into quotes".to_owned(),
                 _ => format!("write {wanted}"),
             };
-            self.problems.push(Problem { code: "wrong-type", span: value.span(), what, cure });
+            self.problems.push(Problem { code: Code::WrongType, span: value.span(), what, fix });
             return;
         }
         match value.get_ref() {
@@ -295,13 +296,13 @@ impl<'a> Walk<'a> {
             DeValue::String(text) => {
                 let words: Vec<&str> = words_of(shape);
                 if !words.is_empty() && !words.contains(&text.as_ref()) {
-                    self.mend();
-                    let cure = match nearest(text, words.iter().copied()) {
+                    self.fix();
+                    let fix = match nearest(text, words.iter().copied()) {
                         Some(near) => format!("did you mean \"{near}\"?"),
                         None => format!("write one of: {}", words.join(", ")),
                     };
                     let what = format!("{:?} is not a value of {name}", crate::path::shown(text));
-                    self.problems.push(Problem { code: "wrong-value", span: value.span(), what, cure });
+                    self.problems.push(Problem { code: Code::WrongValue, span: value.span(), what, fix });
                 }
             }
             _ => {}

@@ -1,4 +1,5 @@
 use super::*;
+use crate::finding::Code;
 
 const GOOD: &str = r#"
 [game]
@@ -15,7 +16,7 @@ leave-out = ["notes/**"]
 must-have = ["saltmarsh.dat"]
 
 [storefronts.brambleyard]
-kind = "market"
+kind = "protocol"
 address = "http://127.0.0.1:4870"
 handle = "saltmarsh-post"
 depots = { linux = "sp-linux" }
@@ -24,7 +25,7 @@ depots = { linux = "sp-linux" }
 open-water = { audience = "everyone" }
 "#;
 
-/// Reads the good text with one replacement and returns what was found as `line:column code: what -> cure`.
+/// Reads the good text with one replacement and returns what was found as `line:column code: what -> fix`.
 fn found(from: &str, to: &str) -> Vec<String> {
     assert!(GOOD.contains(from), "{from:?} is not in the text");
     let text = GOOD.replacen(from, to, 1);
@@ -34,8 +35,8 @@ fn found(from: &str, to: &str) -> Vec<String> {
             .iter()
             .map(|f| {
                 let place = f.place.as_ref().unwrap();
-                let cure = f.cure.as_deref().unwrap_or("");
-                format!("{}:{} {}: {} -> {cure}", place.line, place.column, f.code, f.what)
+                let fix = f.fix.as_deref().unwrap_or("");
+                format!("{}:{} {}: {} -> {fix}", place.line, place.column, f.code, f.what)
             })
             .collect(),
     }
@@ -61,7 +62,7 @@ fn what_can_be_seen_need_not_be_written() {
 }
 
 #[test]
-fn each_slip_has_its_place_and_cure() {
+fn each_mistake_has_its_place_and_fix() {
     let table = [
         ("starts =", "start ="),
         ("export =", "exports ="),
@@ -79,7 +80,7 @@ fn each_slip_has_its_place_and_cure() {
         ("depots = { linux = \"sp-linux\" }", ""),
         ("\"everyone\"", "\"everybody\""),
         ("name = \"Saltmarsh Post\"\n", ""),
-        ("kind = \"market\"", "kind = \"shop\""),
+        ("kind = \"protocol\"", "kind = \"shop\""),
         ("studio = \"Paper Heron\"", "studio = \"Paper Heron"),
     ];
     let mut out = String::new();
@@ -89,7 +90,7 @@ fn each_slip_has_its_place_and_cure() {
             out += &format!("  {line}\n");
         }
     }
-    let expected = concat!(env!("CARGO_MANIFEST_DIR"), "/src/config/slips.txt");
+    let expected = concat!(env!("CARGO_MANIFEST_DIR"), "/src/config/mistakes.txt");
     if std::env::var_os("UPDATE_EXPECTED").is_some() {
         std::fs::write(expected, &out).unwrap();
     }
@@ -97,7 +98,7 @@ fn each_slip_has_its_place_and_cure() {
 }
 
 #[test]
-fn all_slips_come_in_one_go_and_in_order() {
+fn all_mistakes_come_in_one_go_and_in_order() {
     let text = GOOD.replace("starts =", "start =").replace("name =", "nmae =").replace("handle =", "handel =");
     let findings = Config::read("lantern.toml", &text).unwrap_err();
     let lines: Vec<usize> = findings.iter().map(|f| f.place.as_ref().unwrap().line).collect();
@@ -107,12 +108,13 @@ fn all_slips_come_in_one_go_and_in_order() {
 
 #[test]
 fn values_are_checked_although_shapes_are_wrong() {
-    let text = GOOD.replace("starts =", "start =").replace("\"1.4.0\"", "\"v1\"").replace("kind = \"market\"\n", "");
-    let codes: Vec<String> = Config::read("lantern.toml", &text).unwrap_err().into_iter().map(|f| f.code).collect();
+    let text = GOOD.replace("starts =", "start =").replace("\"1.4.0\"", "\"v1\"").replace("kind = \"protocol\"\n", "");
+    let codes: Vec<String> =
+        Config::read("lantern.toml", &text).unwrap_err().into_iter().map(|f| f.code.to_string()).collect();
     assert_eq!(codes, ["wrong-value", "unknown-key", "missing-key"]);
     let codes: Vec<String> =
-        Config::read("x", "[game]\nname = \"\"\n").unwrap_err().into_iter().map(|f| f.code).collect();
-    assert_eq!(codes, ["missing-key", "missing-key", "missing-key", "no-target", "empty"]);
+        Config::read("x", "[game]\nname = \"\"\n").unwrap_err().into_iter().map(|f| f.code.to_string()).collect();
+    assert_eq!(codes, ["missing-key", "missing-key", "missing-key", "no-target", "empty-value"]);
 }
 
 /// Two editions, depots shared between systems, a start for each system.
@@ -152,7 +154,7 @@ only = ["voices/fr/**"]
 when = { language = "fr", systems = ["windows-*", "linux-*"] }
 
 [storefronts.brambleyard]
-kind = "market"
+kind = "protocol"
 address = "http://127.0.0.1:4870"
 handle = { full = "saltmarsh-post", first-tide = "sp-first-tide" }
 depots = { desktop = "sp-desktop", voices-fr = "sp-voix", tide = "sp-tide" }
@@ -176,7 +178,7 @@ fn editions_and_depots() {
 }
 
 #[test]
-fn slips_in_editions_and_depots() {
+fn mistakes_in_editions_and_depots() {
     let table = [
         ("edition = \"first-tide\"", "edition = \"first-tied\"", "unknown-edition"),
         ("[editions.first-tide]", "[editions.full]", "edition-full"),
@@ -184,9 +186,9 @@ fn slips_in_editions_and_depots() {
         ("language = \"fr\"", "language = \"français\"", "wrong-value"),
         ("\"windows-*\", \"linux-*\"", "\"dos-*\"", "wrong-value"),
         (", voices-fr = \"sp-voix\"", "", "no-handle"),
-        ("\"sp-voix\"", "\"sp-desktop\"", "handle-twice"),
-        ("\"sp-first-tide\" }", "\"saltmarsh-post\" }", "handle-twice"),
-        ("[depots.voices-fr]", "[depots.tide]", "depot-twice"),
+        ("\"sp-voix\"", "\"sp-desktop\"", "duplicate-handle"),
+        ("\"sp-first-tide\" }", "\"saltmarsh-post\" }", "duplicate-handle"),
+        ("[depots.voices-fr]", "[depots.tide]", "duplicate-depot"),
         ("folder = \"Saltmarsh Post\"", "folder = \"a/b\"", "wrong-value"),
         ("folder = \"bin\"", "folder = \"../bin\"", "wrong-value"),
         ("kind = \"demo\"", "kind = \"trial\"", "wrong-value"),
@@ -194,7 +196,7 @@ fn slips_in_editions_and_depots() {
     for (from, to, code) in table {
         assert!(LARGE.contains(from), "{from}");
         let findings = Config::read("lantern.toml", &LARGE.replace(from, to)).unwrap_err();
-        assert!(findings.iter().any(|f| f.code == code && f.cure.is_some()), "{to}: {findings:?}");
+        assert!(findings.iter().any(|f| f.code.as_str() == code && f.fix.is_some()), "{to}: {findings:?}");
     }
 }
 
@@ -243,7 +245,7 @@ fn what_is_accepted() {
     let read = |text: &str| Config::read("lantern.toml", &format!("{GOOD}{text}"));
     let config = read(accept).unwrap();
     assert_eq!(config.accept[0].until, Some(jiff::civil::date(2027, 3, 1)));
-    let finding = Finding::warns("no-icon", "it has no icon", "set one");
+    let finding = Finding::of(Code::NoIcon, "it has no icon", "set one");
     assert!(config.accept[0].is_about(None, &finding));
     let linux: Name = "linux".parse().unwrap();
     let other = Accept { target: Some("macos".parse().unwrap()), ..config.accept[0].clone() };
@@ -251,10 +253,10 @@ fn what_is_accepted() {
     for (from, to, code) in [
         ("no-icon", "no-icno", "unknown-code"),
         ("2027-03-01", "in spring", "wrong-value"),
-        ("it has none", " ", "empty"),
+        ("it has none", " ", "empty-value"),
         ("code =", "target = \"linxu\", code =", "unknown-target"),
     ] {
         let findings = read(&accept.replacen(from, to, 1)).unwrap_err();
-        assert_eq!(findings[0].code, code, "{findings:?}");
+        assert_eq!(findings[0].code.as_str(), code, "{findings:?}");
     }
 }

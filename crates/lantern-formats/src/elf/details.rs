@@ -7,7 +7,7 @@ use std::collections::BTreeMap;
 use std::io::{Read, Seek};
 
 use super::file::{File, PT_LOAD};
-use crate::fields::FormatError;
+use crate::offset_reader::FormatError;
 
 const PT_NOTE: u32 = 4;
 const DT_NEEDED: u64 = 1;

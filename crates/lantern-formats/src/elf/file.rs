@@ -2,7 +2,7 @@
 
 use std::io::{Read, Seek};
 
-use crate::fields::{Fields, FormatError};
+use crate::offset_reader::{FormatError, OffsetReader};
 use crate::program::Machine;
 
 /// Most program headers that are read. Ours: real programs have fewer than 20; bounds time on hostile input.
@@ -23,7 +23,7 @@ pub(super) struct Segment {
 }
 
 pub(super) struct File<'a, R> {
-    pub fields: Fields<'a, R>,
+    pub fields: OffsetReader<'a, R>,
     /// Whether addresses have 64 bits.
     pub wide: bool,
     pub e_type: u16,
@@ -34,7 +34,7 @@ pub(super) struct File<'a, R> {
 impl<'a, R: Read + Seek> File<'a, R> {
     /// Reads the file header and the program headers; a few hundred bytes, wherever they lie.
     pub(super) fn read(from: &'a mut R) -> Result<Self, FormatError> {
-        let mut fields = Fields { from, little: true };
+        let mut fields = OffsetReader { from, little: true };
         if !fields.starts_with(*b"\x7fELF")? {
             return Err(FormatError::Not { format: "an ELF file" });
         }

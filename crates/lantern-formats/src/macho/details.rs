@@ -5,7 +5,7 @@
 use std::io::{Read, Seek};
 
 use super::{MachO, Slice};
-use crate::fields::{Fields, FormatError};
+use crate::offset_reader::{FormatError, OffsetReader};
 
 /// Most load commands that are read. Ours: real programs have fewer than 200; bounds time on hostile input.
 const MAX_COMMANDS: u32 = 2048;
@@ -111,7 +111,7 @@ impl Details {
     }
 
     fn of_slice(from: &mut (impl Read + Seek), slice: Slice) -> Result<Self, FormatError> {
-        let mut fields = Fields { from, little: true };
+        let mut fields = OffsetReader { from, little: true };
         let start = slice.offset;
         let magic = fields.bytes::<4>(start, "a slice")?;
         fields.little = magic[0] != 0xfe;
@@ -146,13 +146,13 @@ impl Details {
 
     fn command<R: Read + Seek>(
         &mut self,
-        fields: &mut Fields<'_, R>,
+        fields: &mut OffsetReader<'_, R>,
         at: u64,
         command: u32,
         size: u32,
     ) -> Result<(), FormatError> {
         // A text lies behind the fixed part, at an offset that stands in it.
-        let text = |fields: &mut Fields<'_, R>| {
+        let text = |fields: &mut OffsetReader<'_, R>| {
             let by = fields.u32(at + 8, "the offset of a name")?;
             let len = u64::from(size.saturating_sub(by)).min(MAX_NAME_LEN);
             let bytes = fields.vec(at + u64::from(by), usize::try_from(len).unwrap_or(0), "a name")?;

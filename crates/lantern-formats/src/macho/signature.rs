@@ -20,9 +20,9 @@ use lantern_core::bytes::find;
 use x509_cert::der::asn1::{ObjectIdentifier, OctetStringRef};
 
 use super::Details;
-use crate::fields::{Fields, FormatError};
 use crate::hash::Hash;
 use crate::message::{Message, Signer};
+use crate::offset_reader::{FormatError, OffsetReader};
 use crate::plist;
 
 const CSMAGIC_EMBEDDED_SIGNATURE: u32 = 0xfade_0cc0;
@@ -92,7 +92,7 @@ fn broken(what: &'static str, value: impl Into<u64>) -> FormatError {
 impl Directory {
     fn read(blob: Vec<u8>) -> Result<Self, FormatError> {
         let mut cursor = std::io::Cursor::new(blob.as_slice());
-        let mut fields = Fields { from: &mut cursor, little: false };
+        let mut fields = OffsetReader { from: &mut cursor, little: false };
         let version = fields.u32(8, "the code directory's version")?;
         let flags = fields.u32(12, "the code directory's flags")?;
         let hashes_at = fields.u32(16, "hashOffset")? as usize;
@@ -239,7 +239,7 @@ impl CodeSignature {
     pub fn read(from: &mut (impl Read + Seek), details: &Details) -> Result<Option<Self>, FormatError> {
         let Some((offset, len)) = details.signature else { return Ok(None) };
         let slice_offset = details.slice.offset;
-        let mut fields = Fields { from, little: false };
+        let mut fields = OffsetReader { from, little: false };
         let start = slice_offset.saturating_add(offset);
         if fields.u32(start, "the code signature")? != CSMAGIC_EMBEDDED_SIGNATURE {
             return Err(broken("the magic of the code signature", fields.u32(start, "the code signature")?));
@@ -300,7 +300,7 @@ impl CodeSignature {
         self.first().team.as_deref()
     }
 
-    /// Whether nobody's identity stands behind it: only the hashes do.
+    /// Whether nobody's identity data after it: only the hashes do.
     pub fn is_ad_hoc(&self) -> bool {
         self.cms.is_none() || self.first().flags & FLAG_AD_HOC != 0
     }
@@ -384,7 +384,7 @@ impl CodeSignature {
                     return Ok(Some(Wrong::Special(slot)));
                 }
             }
-            let mut fields = Fields { from: &mut *from, little: false };
+            let mut fields = OffsetReader { from: &mut *from, little: false };
             for page in 0..directory.pages {
                 let start = page as u64 * directory.page_len as u64;
                 let len = (directory.code_limit - start).min(directory.page_len as u64);

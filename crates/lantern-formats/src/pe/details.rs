@@ -13,7 +13,7 @@ use std::io::{Read, Seek};
 
 use super::Pe;
 use super::resources::{self, VersionInfo};
-use crate::fields::{Fields, FormatError};
+use crate::offset_reader::{FormatError, OffsetReader};
 
 /// Most sections that are read. Source: the specification's limit of the Windows loader.
 const MAX_SECTIONS: u16 = 96;
@@ -89,7 +89,7 @@ struct Section {
 
 /// Addresses of a PE file and where they lie.
 pub(super) struct Image<'a, R> {
-    pub fields: Fields<'a, R>,
+    pub fields: OffsetReader<'a, R>,
     sections: Vec<Section>,
     directories: Vec<(u32, u32)>,
 }
@@ -157,7 +157,7 @@ impl Details {
     /// [`FormatError`].
     pub fn read(from: &mut (impl Read + Seek)) -> Result<Self, FormatError> {
         Pe::read(from)?;
-        let mut fields = Fields { from, little: true };
+        let mut fields = OffsetReader { from, little: true };
         let header = u64::from(fields.u32(0x3c, "e_lfanew")?) + 4;
         let section_count = fields.u16(header + 2, "NumberOfSections")?;
         if section_count > MAX_SECTIONS {

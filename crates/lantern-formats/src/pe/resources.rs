@@ -3,7 +3,7 @@
 use std::io::{Read, Seek};
 
 use super::details::Image;
-use crate::fields::FormatError;
+use crate::offset_reader::FormatError;
 
 const RT_GROUP_ICON: u32 = 14;
 const RT_VERSION: u32 = 16;

@@ -10,9 +10,9 @@ use x509_cert::der::asn1::{ObjectIdentifier, OctetStringRef};
 use x509_cert::der::{Any, Decode, Reader, SliceReader, Tag, Tagged};
 
 use super::Details;
-use crate::fields::{Fields, FormatError};
 use crate::hash::{Hash, READ_LEN};
 use crate::message::{Message, Signer, hash_of};
+use crate::offset_reader::{FormatError, OffsetReader};
 
 const SPC_INDIRECT_DATA: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.3.6.1.4.1.311.2.1.4");
 /// Largest certificate table that is read, in bytes. Ours: real ones have some tens of kilobytes.
@@ -30,7 +30,7 @@ fn broken(what: &'static str) -> FormatError {
 pub fn verify(from: &mut (impl Read + Seek), details: &Details) -> Result<Option<Signer>, FormatError> {
     let Some((offset, len)) = details.signature else { return Ok(None) };
     let end = from.seek(SeekFrom::End(0)).map_err(FormatError::Io)?;
-    let mut fields = Fields { from, little: true };
+    let mut fields = OffsetReader { from, little: true };
     let own = u64::from(fields.u32(offset, "the certificate table")?);
     let [revision, kind] = [4, 6].map(|by| fields.u16(offset + by, "the certificate table"));
     if len > MAX_TABLE_LEN || own < 8 || own > len || revision? != 0x0200 || kind? != 2 {
@@ -48,7 +48,7 @@ pub fn verify(from: &mut (impl Read + Seek), details: &Details) -> Result<Option
     let mut signer = message.verify(content);
     if offset.checked_add(len) != Some(end) {
         // Whatever lies behind the table is covered by nothing.
-        signer.wrong = Some("something stands behind it in the file".to_owned());
+        signer.wrong = Some("there is data after it in the file".to_owned());
     } else if message.hash() != Some(hash) {
         signer.wrong = signer.wrong.or(Some("its hash functions differ".to_owned()));
     } else if signer.wrong.is_none() && image_digest(fields.from, details, hash)? != digest {

@@ -13,7 +13,7 @@
 
 use std::io::{Read, Seek};
 
-use crate::fields::{Fields, FormatError};
+use crate::offset_reader::{FormatError, OffsetReader};
 
 const MAGIC: [u8; 32] = *b"Microsoft C/C++ MSF 7.00\r\n\x1aDS\0\0\0";
 /// Largest directory that is read, in bytes. Ours: that of a file of 4 GB has some four megabytes.
@@ -24,7 +24,7 @@ const MAX_DIRECTORY_LEN: u32 = 32 * 1024 * 1024;
 /// # Errors
 /// [`FormatError::Not`] for files of other formats, and others for those that are cut off.
 pub fn id(from: &mut (impl Read + Seek)) -> Result<[u8; 16], FormatError> {
-    let mut fields = Fields { from, little: true };
+    let mut fields = OffsetReader { from, little: true };
     if !fields.starts_with(MAGIC)? {
         return Err(FormatError::Not { format: "a file of debug data" });
     }

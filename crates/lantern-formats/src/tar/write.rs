@@ -3,7 +3,7 @@
 use std::io::{self, Write};
 
 use super::BLOCK;
-use crate::counted::Counted;
+use crate::counting_writer::CountingWriter;
 
 /// Writes entries one after the other.
 pub struct TarWriter<W> {
@@ -28,7 +28,7 @@ impl<W: Write> TarWriter<W> {
         write: impl FnOnce(&mut dyn Write) -> io::Result<()>,
     ) -> io::Result<()> {
         self.headers(name, b'0', mode, len, "")?;
-        let mut counted = Counted { out: &mut self.out, len: 0 };
+        let mut counted = CountingWriter { out: &mut self.out, len: 0 };
         write(&mut counted)?;
         if counted.len != len {
             let what = format!("{} bytes came for {name:?}, {len} were promised", counted.len);

@@ -3,7 +3,7 @@
 use std::io::{self, Seek, SeekFrom, Write};
 
 use super::Method;
-use crate::counted::Counted;
+use crate::counting_writer::CountingWriter;
 
 /// 1980-01-01, midnight: the first time that the format can write.
 const TIME: [u8; 4] = [0, 0, 0x21, 0];
@@ -101,7 +101,7 @@ impl<W: Write + Seek> ZipWriter<W> {
         let mut entry =
             Written { name: name.to_owned(), method: number, mode, crc32: 0, compressed_len: 0, len, offset: self.at };
         self.out.write_all(&local_header(&entry, is_large))?;
-        let mut counted = Counted { out: &mut self.out, len: 0 };
+        let mut counted = CountingWriter { out: &mut self.out, len: 0 };
         let (crc32, written) = match method {
             Method::Deflate => {
                 let encoder = flate2::write::DeflateEncoder::new(&mut counted, flate2::Compression::new(6));

@@ -3,21 +3,22 @@
 use std::path::Path;
 use std::sync::Mutex;
 
-use lantern_core::finding::{Finding, listed};
+use lantern_core::finding::{Code, Finding, Severity, join_some};
 use lantern_core::names::Name;
+use lantern_core::parallel::{each, processors};
 use lantern_core::path::{TreePath, shown};
 use lantern_core::progress::Progress;
 use lantern_core::release::Start;
 use lantern_core::secrets;
-use lantern_core::work::{each, processors};
 use lantern_store::seal::SourceEntry;
 
-use super::looked::{self, Binary, Looked, Memory, Wanted};
+use super::scan::{self, BinaryScan, FileScan, TooNew, Wanted};
+use super::scan_cache::ScanCache;
 use crate::ProjectError;
 use crate::export::Export;
 use crate::intake::Intake;
-use crate::intake::other::ARCHIVES;
-use crate::watch::Watch;
+use crate::intake::not_a_build::ARCHIVES;
+use crate::metered::Metering;
 
 /// Most files that one finding names.
 const MAX_NAMED: usize = 5;
@@ -26,11 +27,11 @@ const LARGE_PAGE_LEN: u64 = 16 * 1024;
 /// An archive that is this part of an export is the export, packed twice.
 const MAIN_PART_PERCENT: u64 = 50;
 
-/// Kinds of files that are told by their names, each with its code, words and cure.
-const KINDS: [(&str, &str, &str); 3] = [
-    ("litter", "litter of systems and editors", "name them in leave-out, or remove them"),
-    ("source-files", "sources", "name them in leave-out"),
-    ("editor-files", "files of drawing and modelling programs", "name them in leave-out"),
+/// Kinds of files that are told by their names, each with its code, words and fix.
+const KINDS: [(Code, &str, &str); 3] = [
+    (Code::Litter, "files left behind by systems and editors", "name them in leave-out, or remove them"),
+    (Code::SourceFiles, "sources", "name them in leave-out"),
+    (Code::EditorFiles, "files of drawing and modelling programs", "name them in leave-out"),
 ];
 
 /// What a file is by its name: an index into [`KINDS`].
@@ -65,7 +66,7 @@ fn all_shown(paths: &[&TreePath]) -> Vec<String> {
 }
 
 fn named(paths: &[String]) -> String {
-    listed(paths, MAX_NAMED)
+    join_some(paths, MAX_NAMED)
 }
 
 /// Everything that looking at names and reading files shows; `others` are names of other editions, with what they are.
@@ -74,7 +75,7 @@ pub(super) fn findings(
     intake: &Intake<'_>,
     root: &Path,
     others: &[(String, String)],
-    memory: &mut Memory,
+    cache: &mut ScanCache,
     progress: &dyn Progress,
 ) -> Result<Vec<Finding>, ProjectError> {
     let mut findings = Vec::new();
@@ -90,41 +91,41 @@ pub(super) fn findings(
     let texts: Vec<String> =
         intake.target.must_mention.iter().chain(&intake.target.must_not_mention).cloned().collect();
     let wanted = Wanted { texts, names: others.iter().map(|(name, _)| name.clone()).collect() };
-    let looked = look_at_all(&format!("{edition}/{}", intake.name), export, &files, &wanted, memory, progress)?;
+    let scanned = scan_all(&format!("{edition}/{}", intake.name), export, &files, &wanted, cache, progress)?;
     if inside.is_some() {
-        findings.extend(small_pages(&looked));
+        findings.extend(small_pages(&scanned));
     }
     for (name, what) in others {
         let paths: Vec<&TreePath> =
-            looked.iter().filter(|(_, looked)| looked.names.contains(name)).map(|(path, _)| path).collect();
+            scanned.iter().filter(|(_, scanned)| scanned.names.contains(name)).map(|(path, _)| path).collect();
         if !paths.is_empty() {
             let what = format!("{} mentions {}, {what}", named(&all_shown(&paths)), shown(name));
-            let cure = "is it the export of the right edition? If it is meant to be there, accept it with a reason";
-            findings.push(Finding::warns("other-edition-named", what, cure).about(paths));
+            let fix = "is it the export of the right edition? If it is meant to be there, accept it with a reason";
+            findings.push(Finding::of(Code::OtherEditionNamed, what, fix).about(paths));
         }
     }
-    findings.extend(debug_data(&intake.starts, &looked));
-    findings.extend(programs(&intake.starts, &looked));
-    for (path, looked) in &looked {
-        let Some((what, line)) = &looked.secret else { continue };
+    findings.extend(debug_data(&intake.starts, &scanned));
+    findings.extend(programs(&intake.starts, &scanned));
+    for (path, scanned) in &scanned {
+        let Some((what, line)) = &scanned.secret else { continue };
         let place = if *line == 0 { String::new() } else { format!(", line {line}") };
         let what = format!("{path}{place} looks like {what}");
-        let cure = "take it out and change it where it was used; if it is none, accept it with a reason";
-        findings.push(Finding::stops("secret", what, cure).about([path]));
+        let fix = "take it out and change it where it was used; if it is none, accept it with a reason";
+        findings.push(Finding::of(Code::Secret, what, fix).about([path]));
     }
     let mentioning = |text: &String| -> Vec<&TreePath> {
-        looked.iter().filter(|(_, looked)| looked.mentions.contains(text)).map(|(path, _)| path).collect()
+        scanned.iter().filter(|(_, scanned)| scanned.mentions.contains(text)).map(|(path, _)| path).collect()
     };
     for text in intake.target.must_mention.iter().filter(|text| mentioning(text).is_empty()) {
         let what = format!("no file mentions {:?}, which must be in it", shown(text));
-        findings.push(Finding::stops("must-mention", what, "export the right edition, or mend must-mention"));
+        findings.push(Finding::of(Code::MustMention, what, "export the right edition, or fix must-mention"));
     }
     for text in &intake.target.must_not_mention {
         let paths = mentioning(text);
         if !paths.is_empty() {
             let what = format!("{:?} must not be in it, and is in {}", shown(text), named(&all_shown(&paths)));
-            let cure = "export the right edition, or mend must-not-mention";
-            findings.push(Finding::stops("must-not-mention", what, cure).about(paths));
+            let fix = "export the right edition, or fix must-not-mention";
+            findings.push(Finding::of(Code::MustNotMention, what, fix).about(paths));
         }
     }
     Ok(findings)
@@ -134,12 +135,12 @@ pub(super) fn findings(
 fn by_name(export: &Export, files: &[usize]) -> Vec<Finding> {
     let mut findings = Vec::new();
     let sources: Vec<&SourceEntry> = files.iter().map(|index| &export.entries[*index].source).collect();
-    for (kind, (code, words, cure)) in KINDS.iter().enumerate() {
+    for (kind, (code, words, fix)) in KINDS.iter().enumerate() {
         let found: Vec<&TreePath> =
             sources.iter().map(|source| &source.path).filter(|path| kind_of(path) == Some(kind)).collect();
         if !found.is_empty() {
-            let what = format!("it holds {words}: {}", named(&all_shown(&found)));
-            findings.push(Finding::warns(code, what, *cure).about(found));
+            let what = format!("it contains {words}: {}", named(&all_shown(&found)));
+            findings.push(Finding::of(*code, what, *fix).about(found));
         }
     }
     let total: u64 = sources.iter().map(|source| source.size()).sum();
@@ -149,28 +150,28 @@ fn by_name(export: &Export, files: &[usize]) -> Vec<Finding> {
     });
     if let Some(archive) = archive {
         let what = format!("most of it is the archive {}: the game seems to be packed twice", archive.path);
-        let finding = Finding::warns("archive-inside", what, "unpack it, and name what was in it");
+        let finding = Finding::of(Code::ArchiveInside, what, "unpack it, and name what was in it");
         findings.push(finding.about([&archive.path]));
     }
     findings
 }
 
 /// Looks into every file, or remembers what was in it; those that show nothing are not listed.
-fn look_at_all(
+fn scan_all(
     target: &str,
     export: &Export,
     files: &[usize],
     wanted: &Wanted,
-    memory: &mut Memory,
+    cache: &mut ScanCache,
     progress: &dyn Progress,
-) -> Result<Vec<(TreePath, Looked)>, ProjectError> {
-    let known = memory.get(target, wanted, export, files);
+) -> Result<Vec<(TreePath, FileScan)>, ProjectError> {
+    let known = cache.get(target, wanted, export, files);
     // What is read whole counts whole; of large files that are none of our business the first bytes are read.
     let todo: Vec<(usize, usize)> =
         files.iter().enumerate().filter(|(i, _)| known[*i].is_none()).map(|(i, index)| (i, *index)).collect();
     let size = |index: usize| export.entries[index].source.size();
     let is_whole = |index: &usize| !wanted.texts.is_empty() || size(*index) <= secrets::MAX_TEXT_LEN;
-    let watch = Watch::start(progress, todo.iter().map(|(_, i)| *i).filter(is_whole).map(size).sum());
+    let watch = Metering::start(progress, todo.iter().map(|(_, i)| *i).filter(is_whole).map(size).sum());
     let found = Mutex::new(known);
     each(
         &todo,
@@ -178,7 +179,7 @@ fn look_at_all(
         || (),
         |(), _, (place, index)| {
             // One that cannot be read is found out when it is sealed, with its own words; nothing is remembered of it.
-            let seen = looked::look(export, *index, wanted, &watch).ok();
+            let seen = scan::scan(export, *index, wanted, &watch).ok();
             if progress.stopped() {
                 return Err(ProjectError::Stopped);
             }
@@ -188,24 +189,24 @@ fn look_at_all(
     )?;
     let found = found.into_inner().expect("nothing panics with the lock");
     if !todo.is_empty() {
-        memory.set(target, wanted, export, files, &found);
+        cache.set(target, wanted, export, files, &found);
     }
     let paths = files.iter().map(|index| &export.entries[*index].source.path);
-    let looked = paths.zip(found).filter_map(|(path, seen)| Some((path.clone(), *seen??)));
-    Ok(looked.collect())
+    let scanned = paths.zip(found).filter_map(|(path, seen)| Some((path.clone(), *seen??)));
+    Ok(scanned.collect())
 }
 
 /// Data for debuggers: files of it, by the program that they belong to, and programs that hold it themselves.
-fn debug_data(starts: &[Start], looked: &[(TreePath, Looked)]) -> Vec<Finding> {
-    let binaries = || looked.iter().filter_map(|(path, looked)| Some((path, looked.program.as_ref()?)));
+fn debug_data(starts: &[Start], scanned: &[(TreePath, FileScan)]) -> Vec<Finding> {
+    let binaries = || scanned.iter().filter_map(|(path, scanned)| Some((path, scanned.program.as_ref()?)));
     // The program that has this in common with it, and is not debug data itself.
-    let owner = |id: &Vec<u8>, own: &TreePath, is_fit: &dyn Fn(&Binary) -> bool| {
+    let owner = |id: &Vec<u8>, own: &TreePath, is_fit: &dyn Fn(&BinaryScan) -> bool| {
         let mut fits = binaries().filter(|(path, b)| *path != own && is_fit(b) && b.ids.contains(id));
         fits.next().map(|(path, _)| path)
     };
-    let is_program = |binary: &Binary| !binary.is_debug_data;
+    let is_program = |binary: &BinaryScan| !binary.is_debug_data;
     // Two copies of one program that was not stripped are not each other's debug data.
-    let is_stripped = |binary: &Binary| !binary.is_debug_data && !binary.has_debug_data;
+    let is_stripped = |binary: &BinaryScan| !binary.is_debug_data && !binary.has_debug_data;
     let mut apart = Vec::new();
     let mut within = Vec::new();
     let (mut apart_paths, mut within_paths) = (Vec::new(), Vec::new());
@@ -213,14 +214,14 @@ fn debug_data(starts: &[Start], looked: &[(TreePath, Looked)]) -> Vec<Finding> {
         Some(whose) => format!("{path} (of {whose})"),
         None => path.shown(),
     };
-    for (path, looked) in looked {
-        if let Some(id) = &looked.symbols_of {
+    for (path, scanned) in scanned {
+        if let Some(id) = &scanned.symbols_of {
             apart.push(name(path, owner(id, path, &is_program)));
             apart_paths.push(path);
         }
-        let Some(binary) = &looked.program else { continue };
+        let Some(binary) = &scanned.program else { continue };
         let is_in_bundle = path.as_str().contains(".dSYM/");
-        let fits: &dyn Fn(&Binary) -> bool = if binary.is_debug_data { &is_program } else { &is_stripped };
+        let fits: &dyn Fn(&BinaryScan) -> bool = if binary.is_debug_data { &is_program } else { &is_stripped };
         let whose = binary.ids.iter().find_map(|id| owner(id, path, fits));
         let whose = whose.filter(|_| binary.has_debug_data || is_in_bundle);
         if binary.is_debug_data && is_in_bundle || whose.is_some() {
@@ -233,84 +234,93 @@ fn debug_data(starts: &[Start], looked: &[(TreePath, Looked)]) -> Vec<Finding> {
     }
     let mut findings = Vec::new();
     if !apart.is_empty() {
-        let what = format!("it holds data for debuggers: {}", named(&apart));
-        let cure = "name them in keep-aside: sealed with the rest, never sent";
-        findings.push(Finding::warns("debug-data", what, cure).about(apart_paths));
+        let what = format!("it contains debug data: {}", named(&apart));
+        let fix = "name them in keep-aside: sealed with the rest, never sent";
+        findings.push(Finding::of(Code::DebugData, what, fix).about(apart_paths));
     }
     if !within.is_empty() {
-        let what = format!("debug data is within {}: players download it for nothing", named(&within));
-        let cure = "strip them, and keep the debug data aside";
-        findings.push(Finding::warns("debug-data", what, cure).about(within_paths));
+        let what = format!("debug data is inside {}: players download it for no benefit", named(&within));
+        let fix = "strip them, and keep the debug data aside";
+        findings.push(Finding::of(Code::DebugData, what, fix).about(within_paths));
     }
     findings
 }
 
 /// Libraries in a package that devices with large pages cannot load, however they are aligned in it.
-fn small_pages(looked: &[(TreePath, Looked)]) -> Option<Finding> {
+fn small_pages(scanned: &[(TreePath, FileScan)]) -> Option<Finding> {
     // Those of 32 bits run on no device with large pages.
     let is_wide =
         |path: &TreePath| ["arm64-v8a/", "x86_64/"].iter().any(|abi| path.as_str().contains(&format!("lib/{abi}")));
-    let small = looked.iter().filter(|(path, looked)| {
-        let page_len = looked.program.as_ref().and_then(|binary| binary.page_len);
+    let small = scanned.iter().filter(|(path, scanned)| {
+        let page_len = scanned.program.as_ref().and_then(|binary| binary.page_len);
         is_wide(path) && page_len.is_some_and(|len| len < LARGE_PAGE_LEN)
     });
     let small: Vec<String> = small.map(|(path, _)| path.shown()).collect();
     let what = format!("built for pages of 4 KB, and not loaded by devices with larger ones: {}", named(&small));
-    (!small.is_empty()).then(|| Finding::warns("unaligned-library", what, "build them with a newer toolchain"))
+    (!small.is_empty()).then(|| Finding::of(Code::UnalignedLibrary, what, "build them with a newer toolchain"))
 }
 
 /// What is wrong with programs and libraries beside the one that starts, which is looked into elsewhere.
-fn programs(starts: &[Start], looked: &[(TreePath, Looked)]) -> Vec<Finding> {
+fn programs(starts: &[Start], scanned: &[(TreePath, FileScan)]) -> Vec<Finding> {
     let mut findings = Vec::new();
     let is_start = |path: &TreePath| starts.iter().any(|start| start.file == *path);
-    let others = || looked.iter().filter(|(path, _)| !is_start(path));
+    let others = || scanned.iter().filter(|(path, _)| !is_start(path));
     let (mut broken, mut broken_paths) = (Vec::new(), Vec::new());
-    let (mut developers, mut too_new) = (Vec::new(), Vec::new());
-    for (path, looked) in others() {
-        if let Some(why) = &looked.broken {
+    let mut developers = Vec::new();
+    let mut too_new: Vec<(&TreePath, &TooNew)> = Vec::new();
+    for (path, scanned) in others() {
+        if let Some(why) = &scanned.broken {
             broken.push(format!("{path}: {why}"));
             broken_paths.push(path);
         }
-        let Some(binary) = &looked.program else { continue };
+        let Some(binary) = &scanned.program else { continue };
         if let Some(why) = &binary.signature_wrong {
-            let what = format!("the signature of {path} does not hold: {why}");
-            let finding = Finding::stops("signature-broken", what, "sign it again, as the very last step");
+            let what = format!("the signature of {path} is not valid: {why}");
+            let finding = Finding::of(Code::BrokenSignature, what, "sign it again, as the very last step");
             findings.push(finding.about([path]));
         }
         // Debug data may be read on another system than the program.
-        too_new
-            .extend(binary.too_new.as_ref().filter(|_| !binary.is_debug_data).map(|what| format!("{path} ({what})")));
+        too_new.extend(binary.too_new.as_ref().filter(|_| !binary.is_debug_data).map(|what| (path, what)));
         if let Some(library) = &binary.debug_runtime {
             developers.push(format!("{path} ({})", shown(library)));
         }
     }
     if !broken.is_empty() {
-        let what = format!("it holds what seem to be programs and cannot be read as such: {}", named(&broken));
-        let finding = Finding::warns("broken-program", what, "export again, or accept it with a reason");
+        let what = format!("some files look like programs and cannot be read as such: {}", named(&broken));
+        let finding = Finding::of(Code::BrokenProgram, what, "export again, or accept it with a reason")
+            .with_severity(Severity::Warning);
         findings.push(finding.about(broken_paths));
     }
     if !developers.is_empty() {
         let what = format!("these need libraries that only developers have: {}", named(&developers));
-        findings.push(Finding::stops("debug-build", what, "export a release build"));
+        findings.push(Finding::of(Code::DebugBuild, what, "export a release build"));
     }
     if !too_new.is_empty() {
-        let code = if too_new.iter().all(|what| what.contains("(glibc ")) { "new-glibc" } else { "new-system" };
-        let what = format!("newer systems than many players have are needed by {}", named(&too_new));
-        findings.push(Finding::warns(code, what, "build them on an older system, or take older ones"));
+        let code = if too_new.iter().all(|(_, what)| matches!(what, TooNew::CLibrary(_))) {
+            Code::NewGlibc
+        } else {
+            Code::NewSystem
+        };
+        let with_version = |(path, what): &(&TreePath, &TooNew)| match what {
+            TooNew::CLibrary(version) | TooNew::System(version) => format!("{path} ({version})"),
+        };
+        let too_new: Vec<String> = too_new.iter().map(with_version).collect();
+        let what = format!("these need newer systems than many players have: {}", named(&too_new));
+        findings.push(Finding::of(code, what, "build them on an older system, or take older ones"));
     }
     for start in starts {
-        findings.extend(wrong_library(&start.file, looked));
+        findings.extend(wrong_library(&start.file, scanned));
     }
     findings
 }
 
 /// A library beside the program that starts, which it asks for, and which is for none of its processors.
-fn wrong_library(start: &TreePath, looked: &[(TreePath, Looked)]) -> Option<Finding> {
-    let program = looked.iter().find(|(path, _)| path == start)?.1.program.as_ref()?;
+fn wrong_library(start: &TreePath, scanned: &[(TreePath, FileScan)]) -> Option<Finding> {
+    let program = scanned.iter().find(|(path, _)| path == start)?.1.program.as_ref()?;
     let folder = start.as_str().rsplit_once('/').map_or("", |(folder, _)| folder);
-    let beside = looked.iter().filter_map(|(path, looked)| {
+    let beside = scanned.iter().filter_map(|(path, scanned)| {
         let (its_folder, name) = path.as_str().rsplit_once('/').unwrap_or(("", path.as_str()));
-        Some((path, name, looked.program.as_ref()?)).filter(|_| its_folder == folder)
+        Some((path, name, scanned.program.as_ref()?)).filter(|_| its_folder == folder)
     });
     let mut wrong = beside.filter(|(_, name, library)| {
         program.libraries.iter().any(|wanted| wanted.eq_ignore_ascii_case(name))
@@ -319,37 +329,36 @@ fn wrong_library(start: &TreePath, looked: &[(TreePath, Looked)]) -> Option<Find
     let (path, _, library) = wrong.next()?;
     let (theirs, ours) = (library.machines.join(", "), program.machines.join(", "));
     let what = format!("{start} asks for {path}, which is for {theirs}; it is for {ours} itself, and would not start");
-    Some(Finding::stops("library-wrong", what, "put the library for its processor there"))
+    Some(Finding::of(Code::WrongLibrary, what, "put the library for its processor there"))
 }
 
 #[cfg(test)]
 mod tests {
-    use super::super::looked::Binary;
     use super::*;
 
     #[test]
     fn what_files_are_by_their_names() {
         let kind = |name: &str| kind_of(&TreePath::new(name).unwrap()).map(|kind| KINDS[kind].0);
         for name in [".DS_Store", "a/Thumbs.db", "notes.txt~", "._saltmarsh", ".git/HEAD", "x/__MACOSX/y"] {
-            assert_eq!(kind(name), Some("litter"), "{name}");
+            assert_eq!(kind(name), Some(Code::Litter), "{name}");
         }
-        assert_eq!((kind("src/main.cpp"), kind("art/heron.PSD")), (Some("source-files"), Some("editor-files")));
-        assert_eq!((kind("web/saltmarsh.js.map"), kind("levels/first.map")), (Some("source-files"), None));
+        assert_eq!((kind("src/main.cpp"), kind("art/heron.PSD")), (Some(Code::SourceFiles), Some(Code::EditorFiles)));
+        assert_eq!((kind("web/saltmarsh.js.map"), kind("levels/first.map")), (Some(Code::SourceFiles), None));
         for name in ["saltmarsh.js", "gitlog.txt", "music/ebb.ogg", "a.git/x", "clip"] {
             assert_eq!(kind(name), None, "{name}");
         }
     }
 
-    fn binary(id: u8, machine: &str) -> Binary {
-        Binary { machines: vec![machine.to_owned()], ids: vec![vec![id; 16]], ..Binary::default() }
+    fn binary(id: u8, machine: &str) -> BinaryScan {
+        BinaryScan { machines: vec![machine.to_owned()], ids: vec![vec![id; 16]], ..BinaryScan::default() }
     }
 
-    fn file(path: &str, looked: Looked) -> (TreePath, Looked) {
-        (TreePath::new(path).unwrap(), looked)
+    fn file(path: &str, scanned: FileScan) -> (TreePath, FileScan) {
+        (TreePath::new(path).unwrap(), scanned)
     }
 
-    fn program(path: &str, binary: Binary) -> (TreePath, Looked) {
-        file(path, Looked { program: Some(binary), ..Looked::default() })
+    fn program(path: &str, binary: BinaryScan) -> (TreePath, FileScan) {
+        file(path, FileScan { program: Some(binary), ..FileScan::default() })
     }
 
     fn said(findings: &[Finding]) -> Vec<&str> {
@@ -358,9 +367,9 @@ mod tests {
 
     #[test]
     fn debug_data_is_told_by_what_it_has_in_common_with_a_program() {
-        let symbols = |id| Looked { symbols_of: Some(vec![id; 16]), ..Looked::default() };
-        let with_data = |id| Binary { has_debug_data: true, ..binary(id, "x86_64") };
-        let looked = [
+        let symbols = |id| FileScan { symbols_of: Some(vec![id; 16]), ..FileScan::default() };
+        let with_data = |id| BinaryScan { has_debug_data: true, ..binary(id, "x86_64") };
+        let scanned = [
             program("game.exe", binary(1, "x86_64")),
             file("whatever.bin", symbols(1)),
             file("other.pdb", symbols(9)),
@@ -368,40 +377,40 @@ mod tests {
             program("lib/libtide.so.debug", with_data(2)),
             program("lib/libebb.so", with_data(3)),
             program("start", with_data(4)),
-            program("a.dSYM/Contents/Resources/DWARF/a", Binary { is_debug_data: true, ..binary(5, "x86_64") }),
+            program("a.dSYM/Contents/Resources/DWARF/a", BinaryScan { is_debug_data: true, ..binary(5, "x86_64") }),
         ];
         let starts = [Start::of(TreePath::new("start").unwrap())];
-        let findings = debug_data(&starts, &looked);
-        let apart = "it holds data for debuggers: whatever.bin (of game.exe), other.pdb, \
+        let findings = debug_data(&starts, &scanned);
+        let apart = "it contains debug data: whatever.bin (of game.exe), other.pdb, \
                      lib/libtide.so.debug (of lib/libtide.so), a.dSYM/Contents/Resources/DWARF/a";
         // Of the program that starts it is said elsewhere.
-        assert_eq!(said(&findings), [apart, "debug data is within lib/libebb.so: players download it for nothing"]);
+        assert_eq!(said(&findings), [apart, "debug data is inside lib/libebb.so: players download it for no benefit"]);
     }
 
     #[test]
     fn what_is_wrong_with_programs_beside_the_one_that_starts() {
         let libraries = vec!["TIDE.dll".to_owned(), "EBB.dll".to_owned()];
-        let start = Binary { libraries, ..binary(1, "x86_64") };
-        let debug = Binary { debug_runtime: Some("ucrtbased.dll".to_owned()), ..binary(3, "x86_64") };
-        let fresh = Binary { too_new: Some("glibc 2.40".to_owned()), ..binary(5, "x86_64") };
-        let signed = Binary { signature_wrong: Some("the program was changed".to_owned()), ..binary(4, "x86_64") };
-        let looked = [
+        let start = BinaryScan { libraries, ..binary(1, "x86_64") };
+        let debug = BinaryScan { debug_runtime: Some("ucrtbased.dll".to_owned()), ..binary(3, "x86_64") };
+        let fresh = BinaryScan { too_new: Some(TooNew::CLibrary("glibc 2.40".to_owned())), ..binary(5, "x86_64") };
+        let signed = BinaryScan { signature_wrong: Some("the program was changed".to_owned()), ..binary(4, "x86_64") };
+        let scanned = [
             program("game.exe", start),
             program("tide.dll", binary(2, "x86")),
             program("other/ebb.dll", binary(2, "x86")),
             program("ebb.dll", debug),
             program("reeds.dll", signed),
             program("plugins/reeds.so", fresh),
-            file("cut.dll", Looked { broken: Some("it is cut off".to_owned()), ..Looked::default() }),
+            file("cut.dll", FileScan { broken: Some("it is cut off".to_owned()), ..FileScan::default() }),
         ];
         let starts = [Start::of(TreePath::new("game.exe").unwrap())];
         assert_eq!(
-            said(&programs(&starts, &looked)),
+            said(&programs(&starts, &scanned)),
             [
-                "the signature of reeds.dll does not hold: the program was changed",
-                "it holds what seem to be programs and cannot be read as such: cut.dll: it is cut off",
+                "the signature of reeds.dll is not valid: the program was changed",
+                "some files look like programs and cannot be read as such: cut.dll: it is cut off",
                 "these need libraries that only developers have: ebb.dll (ucrtbased.dll)",
-                "newer systems than many players have are needed by plugins/reeds.so (glibc 2.40)",
+                "these need newer systems than many players have: plugins/reeds.so (glibc 2.40)",
                 "game.exe asks for tide.dll, which is for x86; it is for x86_64 itself, and would not start",
             ]
         );

@@ -4,14 +4,14 @@ use std::collections::BTreeMap;
 use std::fs::{self, File};
 use std::io::{self, BufReader, Read};
 
-use lantern_core::finding::Finding;
+use lantern_core::finding::{Code, Finding};
 use lantern_core::path::{PathError, TreePath, shown};
 use lantern_formats::tar::{self, TarError, TarKind};
 use lantern_formats::zip::{self, ZipError};
 use lantern_store::seal::{SourceEntry, SourceKind};
 
 use super::folder::special;
-use super::{At, Export, Form, Listed, Reading, Reserved, Stamp, no_root, stops};
+use super::{At, Export, Form, Listed, Reading, Reserved, Stamp, boxed, no_root};
 
 /// Longest target of a link that is read, in bytes.
 const MAX_LINK_LEN: u64 = 4096;
@@ -61,9 +61,9 @@ enum Kind {
 /// The one finding that keeps it from being listed at all.
 pub(super) fn list(export: &mut Export, reading: &Reading<'_>, stamp: Stamp) -> Result<Contents, Box<Finding>> {
     let name = export.shown.clone();
-    let broken = |why: String| stops("archive", format!("{}: {why}", shown(&name)), "export or pack it again");
+    let broken = |why: String| boxed(Code::BadArchive, format!("{}: {why}", shown(&name)), "export or pack it again");
     let unreadable =
-        |e: io::Error| stops("unreadable", format!("{} cannot be read: {e}", shown(&name)), "look at the disk");
+        |e: io::Error| boxed(Code::Unreadable, format!("{} cannot be read: {e}", shown(&name)), "check the disk");
     let max_list_len = LIST_LEN.saturating_add(stamp.size);
     let mut sieve = Sieve { reading, stamp, contents: Contents::default(), folders: Vec::new() };
     if export.form == Form::Zip {
@@ -91,7 +91,7 @@ pub(super) fn list(export: &mut Export, reading: &Reading<'_>, stamp: Stamp) -> 
     contents.findings.extend(contents.reserved.finding());
     if contents.more > 0 {
         let what = format!("{} more entries of {} are wrong", contents.more, shown(&name));
-        contents.findings.push(Finding::stops("too-many", what, "pack it again"));
+        contents.findings.push(Finding::of(Code::TooManyFindings, what, "pack it again"));
     }
     if let Some(root) = reading.export_root.filter(|_| contents.entries.is_empty() && contents.findings.is_empty()) {
         return Err(no_root(root, &export.shown));
@@ -186,7 +186,7 @@ impl Sieve<'_> {
             Ok(None) => return,
             Err(PathError::Reserved(name)) => return out.reserved.leave_out(&name),
             Err(error) => {
-                return out.find(Finding::stops("name", error.to_string(), "pack it again without this name"));
+                return out.find(Finding::of(Code::BadName, error.to_string(), "pack it again without this name"));
             }
         };
         if self.reading.leave_out.covers(&path) {
@@ -214,8 +214,8 @@ impl Sieve<'_> {
             is_twin
         });
         for path in twins {
-            let what = format!("{path} stands twice in the archive");
-            out.find(Finding::stops("archive-twice", what, "pack it again"));
+            let what = format!("{path} occurs twice in the archive");
+            out.find(Finding::of(Code::DuplicateEntry, what, "pack it again"));
         }
         folders.sort_unstable();
         folders.dedup();

@@ -4,7 +4,7 @@ use std::fs;
 use std::io;
 use std::path::{Path, PathBuf};
 
-use lantern_core::finding::Finding;
+use lantern_core::finding::{Code, Finding};
 use lantern_core::path::{PathError, TreePath, shown};
 use lantern_core::patterns::Patterns;
 #[cfg(unix)]
@@ -26,21 +26,21 @@ pub(super) struct Walk<'a> {
 /// What a link that leaves its export is reported as.
 pub(super) fn link_leaves(path: &TreePath, target: &str) -> Finding {
     if target.starts_with('/') {
-        let what = format!("{path} is a link to {}, a place on this computer alone", shown(target));
-        return Finding::stops(
-            "link-leaves",
+        let what = format!("{path} is a link to {}, a path that exists only on this computer", shown(target));
+        return Finding::of(
+            Code::EscapingLink,
             what,
             "make it relative, put the file itself there, or name it in leave-out",
         );
     }
     let what = format!("{path} is a link to {}, which is outside of the export", shown(target));
-    Finding::stops("link-leaves", what, "put the file itself there, or name the link in leave-out")
+    Finding::of(Code::EscapingLink, what, "put the file itself there, or name the link in leave-out")
 }
 
 /// What something that is no file is reported as.
 pub(super) fn special(path: &TreePath) -> Finding {
     let what = format!("{path} is neither a file nor a folder nor a link");
-    Finding::stops("special-file", what, "remove it, or name it in leave-out")
+    Finding::of(Code::SpecialFile, what, "remove it, or name it in leave-out")
 }
 
 /// From this size on a file that has only holes is noticed, in bytes.
@@ -57,7 +57,7 @@ fn sparse(path: &TreePath, metadata: &fs::Metadata) -> Option<Finding> {
         let (claimed, written) = (Size(claimed), Size(written));
         format!("{path} is {claimed} long, and only {written} of it were ever written")
     };
-    is_sparse.then(|| Finding::warns("sparse-file", what(), "was the engine ended early? Export it again"))
+    is_sparse.then(|| Finding::of(Code::SparseFile, what(), "was the engine ended early? Export it again"))
 }
 
 /// Windows tells it only through calls of its own; a file that was not written is read as zeros there as well.
@@ -113,14 +113,14 @@ impl<'a> Walk<'a> {
         }
         let Some(name) = name.to_str() else {
             let what = format!("the name {}{} is not UTF-8", shown(prefix), shown(&name.to_string_lossy()));
-            self.findings.push(Finding::stops("name", what, "rename the file"));
+            self.findings.push(Finding::of(Code::BadName, what, "rename the file"));
             return;
         };
         let path = match TreePath::new(format!("{prefix}{name}")) {
             Ok(path) => path,
             Err(PathError::Reserved(name)) => return self.reserved.leave_out(&name),
             Err(e) => {
-                self.findings.push(Finding::stops("name", e.to_string(), "rename the file"));
+                self.findings.push(Finding::of(Code::BadName, e.to_string(), "rename the file"));
                 return;
             }
         };

@@ -5,7 +5,7 @@ use std::fs::File;
 use std::io::{self, Read};
 
 use lantern_core::bytes::hex;
-use lantern_core::finding::{Finding, listed};
+use lantern_core::finding::{Code, Finding, Severity, join_some};
 use lantern_core::path::shown;
 use lantern_core::progress::Progress;
 use lantern_core::system::System;
@@ -15,9 +15,9 @@ use lantern_formats::certificate::common_name;
 use lantern_formats::jar::{self, ArchiveSignature};
 use lantern_formats::zip::{self, Method, Packed};
 
-use super::{Inspected, Looking, Signature, icon_findings, picture_sizes, signature_broken, small_file};
+use super::{Fact, Inspected, Looking, Signature, icon_findings, picture_sizes, signature_broken, small_file};
 use crate::export::{Export, unreadable};
-use crate::watch::Watch;
+use crate::metered::Metering;
 
 /// The icon of the home screen on the finest screens: 48 units of four pixels each.
 const WANTED_ICON: u16 = 192;
@@ -42,7 +42,7 @@ pub(super) fn look(export: &Export, ending: &str, looking: &mut Looking<'_>) {
     if is_bundle {
         let manifests = names.iter().filter_map(|n| n.split_once("/manifest/AndroidManifest.xml"));
         let modules: BTreeSet<&str> = manifests.map(|(module, _)| module).collect();
-        out.facts.push(("modules", modules.into_iter().collect::<Vec<_>>().join(", ")));
+        out.facts.push((Fact::Modules, modules.into_iter().collect::<Vec<_>>().join(", ")));
     }
     let path = if is_bundle { "base/manifest/AndroidManifest.xml" } else { "AndroidManifest.xml" };
     let Some(bytes) = small_file(export, path, out) else { return };
@@ -50,7 +50,7 @@ pub(super) fn look(export: &Export, ending: &str, looking: &mut Looking<'_>) {
         Ok(manifest) => manifest,
         Err(error) => {
             let what = format!("{path} cannot be read: {error}");
-            return out.findings.push(Finding::stops("package", what, "export it again"));
+            return out.findings.push(Finding::of(Code::BadPackage, what, "export it again"));
         }
     };
     say(&manifest, out);
@@ -59,10 +59,13 @@ pub(super) fn look(export: &Export, ending: &str, looking: &mut Looking<'_>) {
     if !abis.is_empty() {
         let list = abis.iter().copied().collect::<Vec<_>>().join(", ");
         if abis.iter().all(|abi| matches!(*abi, "armeabi-v7a" | "armeabi" | "x86")) {
-            let what = format!("native libraries are there for {list} alone");
-            out.findings.push(Finding::warns("only-32-bit", what, "export for arm64-v8a, too: shops demand it"));
+            let what = format!("native libraries are there for {list} only");
+            out.findings.push(
+                Finding::of(Code::Only32Bit, what, "export for arm64-v8a, too: shops demand it")
+                    .with_severity(Severity::Warning),
+            );
         }
-        out.facts.push(("processors", list));
+        out.facts.push((Fact::Processors, list));
     }
     if !is_bundle {
         icon(&manifest, export, out);
@@ -102,7 +105,7 @@ impl Signatures {
         let has_first = jar::is_signed(&files);
         let unpacked: u64 = if has_first { files.iter().map(|file| file.len).sum() } else { 0 };
         let whole = if is_bundle { 0 } else { export.open_itself()?.metadata()?.len() };
-        let watch = Watch::start(progress, unpacked + whole);
+        let watch = Metering::start(progress, unpacked + whole);
         let open = |place: usize| -> io::Result<Box<dyn Read + Send + '_>> {
             Ok(Box::new(watch.over(export.open(indices[place])?)))
         };
@@ -145,16 +148,16 @@ impl Signatures {
             } else {
                 "package is not signed: no device takes it"
             };
-            let cure = "export it signed with the game's own key";
-            return out.findings.push(Finding::warns("unsigned", format!("the {whom}"), cure));
+            let fix = "export it signed with the game's own key";
+            return out.findings.push(Finding::of(Code::Unsigned, format!("the {whom}"), fix));
         };
         if !is_bundle {
             let list: Vec<String> = schemes.iter().map(ToString::to_string).collect();
-            out.facts.push(("schemes", list.join(", ")));
+            out.facts.push((Fact::SignatureSchemes, list.join(", ")));
         }
-        out.facts.extend(newest.iter().map(|signer| ("fingerprint", hex(&signer.fingerprint))));
+        out.facts.extend(newest.iter().map(|signer| (Fact::Fingerprint, hex(&signer.fingerprint))));
         let before: Vec<&SignedBy> = self.whole.last().iter().flat_map(|scheme| &scheme.before).collect();
-        out.facts.extend(before.iter().map(|signer| ("key before", hex(&signer.fingerprint))));
+        out.facts.extend(before.iter().map(|signer| (Fact::PreviousKey, hex(&signer.fingerprint))));
         let whose: Vec<String> =
             newest.iter().map(|signer| shown(common_name(&signer.subject).unwrap_or(&signer.subject))).collect();
         let wrong = self.wrong(is_bundle);
@@ -167,11 +170,11 @@ impl Signatures {
         let is_known = |signer: &SignedBy| newest.contains(signer) || before.contains(&signer);
         if !signers.iter().flatten().all(is_known) {
             let what = "its signatures are of different keys";
-            out.findings.push(Finding::stops("signature-broken", what, "sign it again, with one key"));
+            out.findings.push(Finding::of(Code::BrokenSignature, what, "sign it again, with one key"));
         }
         if newest.iter().any(SignedBy::is_debug) {
             let what = "it is signed with a key that everybody has: no shop takes it";
-            out.findings.push(Finding::stops("debug-key", what, "export it signed with the game's own key"));
+            out.findings.push(Finding::of(Code::DebugKey, what, "export it signed with the game's own key"));
         }
         if !is_bundle {
             out.findings.extend(missing_scheme(manifest, self.first.is_some(), !self.whole.is_empty()));
@@ -183,19 +186,19 @@ impl Signatures {
 fn missing_scheme(manifest: &Manifest, has_first: bool, has_newer: bool) -> Option<Finding> {
     let needs_first = manifest.min_sdk.unwrap_or(1) < WHOLE_FILE_SINCE;
     let needs_newer = manifest.target_sdk.is_some_and(|level| level >= WHOLE_FILE_DEMANDED_SINCE);
-    let cure = "sign it again, with the schemes 1 and 2 at least";
+    let fix = "sign it again, with the schemes 1 and 2 at least";
     if needs_newer && !has_newer {
         let what = format!(
-            "it is made for API level {WHOLE_FILE_DEMANDED_SINCE} or newer and signed by scheme 1 alone: newer devices refuse it"
+            "it is made for API level {WHOLE_FILE_DEMANDED_SINCE} or newer and signed with scheme 1 only: newer devices refuse it"
         );
-        return Some(Finding::stops("scheme-missing", what, cure));
+        return Some(Finding::of(Code::SignatureSchemeMissing, what, fix));
     }
     if needs_first && !has_first {
         let what = format!(
-            "it is for API level {} on, and devices below {WHOLE_FILE_SINCE} know scheme 1 alone",
+            "it is for API level {} on, and devices below {WHOLE_FILE_SINCE} know only scheme 1",
             manifest.min_sdk.unwrap_or(1)
         );
-        return Some(Finding::warns("scheme-missing", what, cure));
+        return Some(Finding::of(Code::SignatureSchemeMissing, what, fix).with_severity(Severity::Warning));
     }
     None
 }
@@ -208,7 +211,7 @@ fn packed_resources(manifest: &Manifest, export: &Export, file: &mut File) -> Op
     let entry = export.packed(export.place_of("resources.arsc")?)?;
     let is_fine = entry.method == Method::Stored && zip::data_offset(file, entry).is_ok_and(|at| at % 4 == 0);
     let what = "resources.arsc is compressed or not aligned: newer devices refuse the package";
-    (!is_fine).then(|| Finding::stops("packed-resources", what, "pack it again; newer engines do it right"))
+    (!is_fine).then(|| Finding::of(Code::CompressedResources, what, "pack it again; newer engines do it right"))
 }
 
 /// The widths of the icon; one that is drawn by a description has any.
@@ -219,14 +222,14 @@ fn icon(manifest: &Manifest, export: &Export, out: &mut Inspected) {
         Ok(files) => files,
         Err(error) => {
             let what = format!("resources.arsc cannot be read: {error}");
-            return out.findings.push(Finding::stops("package", what, "export it again"));
+            return out.findings.push(Finding::of(Code::BadPackage, what, "export it again"));
         }
     };
     out.icon_sizes = picture_sizes(export, files.iter().map(String::as_str));
     let is_drawn = files.iter().any(|file| file.ends_with(".xml"));
     if !is_drawn {
-        let cure = format!("add one of {WANTED_ICON} pixels: devices with fine screens show it");
-        out.findings.extend(icon_findings("the package", &out.icon_sizes, WANTED_ICON, &cure));
+        let fix = format!("add one of {WANTED_ICON} pixels: devices with fine screens show it");
+        out.findings.extend(icon_findings("the package", &out.icon_sizes, WANTED_ICON, &fix));
     }
 }
 
@@ -244,43 +247,45 @@ fn say(manifest: &Manifest, out: &mut Inspected) {
     out.number = manifest.version_code.map(|code| code.to_string());
     out.starts.extend(manifest.launcher.as_deref().map(shown));
     out.needs = manifest.min_sdk.map(|level| format!("API level {level}"));
-    out.facts.extend(manifest.target_sdk.map(|level| ("made for", format!("API level {level}"))));
+    out.facts.extend(manifest.target_sdk.map(|level| (Fact::MadeFor, format!("API level {level}"))));
     let list = |names: Vec<&str>| {
         let short = |name: &&str| shown(name.rsplit('.').next().unwrap_or(name));
-        listed(&names.iter().map(short).collect::<Vec<_>>(), MAX_NAMED)
+        join_some(&names.iter().map(short).collect::<Vec<_>>(), MAX_NAMED)
     };
     let required: Vec<&str> = manifest.features.iter().filter(|f| f.is_required).map(|f| f.name.as_str()).collect();
     if !required.is_empty() {
-        out.facts.push(("demands", list(required)));
+        out.facts.push((Fact::Requires, list(required)));
     }
     if !manifest.permissions.is_empty() {
-        out.facts.push(("asks for", list(manifest.permissions.iter().map(String::as_str).collect())));
+        out.facts.push((Fact::Permissions, list(manifest.permissions.iter().map(String::as_str).collect())));
     }
 }
 
 fn findings(manifest: &Manifest) -> Vec<Finding> {
     let mut findings = Vec::new();
     if manifest.is_debuggable {
-        let what = "the package is a developer's build: a debugger may look into it";
-        findings.push(Finding::stops("debug-build", what, "export a release build"));
+        let what = "the package is a debug build: a debugger may be attached to it";
+        findings.push(Finding::of(Code::DebugBuild, what, "export a release build"));
     }
     if manifest.is_test_only {
-        let what = "the package is marked as for tests alone: shops and devices refuse it";
-        findings.push(Finding::stops("test-only", what, "export a release build"));
+        let what = "the package is marked as a test build: shops and devices refuse it";
+        findings.push(Finding::of(Code::TestOnly, what, "export a release build"));
     }
     if manifest.launcher.is_none() {
         let what = "nothing in the package starts from the home screen";
-        findings.push(Finding::warns("no-start", what, "mark the main activity as the launcher"));
+        findings.push(
+            Finding::of(Code::NoStart, what, "mark the main activity as the launcher").with_severity(Severity::Warning),
+        );
     }
     // Headsets get newer systems for as long as they are sold.
     if let Some(level) = manifest.min_sdk.filter(|level| *level > NEWEST_LEVEL && !manifest.needs_headset()) {
         let what = format!("it needs API level {level}: devices with {NEWEST_LEVEL} or older do not take it");
-        let cure = "build it for older ones, if that is not meant";
-        findings.push(Finding::warns("new-system", what, cure));
+        let fix = "build it for older ones, if that is not meant";
+        findings.push(Finding::of(Code::NewSystem, what, fix));
     }
     if manifest.version_code.is_none() {
         let what = "the package has no number";
-        findings.push(Finding::stops("no-number", what, "set the version code in the engine and export again"));
+        findings.push(Finding::of(Code::NoNumber, what, "set the version code in the engine and export again"));
     }
     findings
 }
@@ -295,8 +300,9 @@ fn unaligned(manifest: &Manifest, export: &Export, file: &mut File) -> Option<Fi
     let libraries = entries.filter(|(name, _)| name.starts_with("lib/") && name.ends_with(".so"));
     let libraries: Vec<(&str, &Packed)> = libraries.filter_map(|(name, i)| Some((name, export.packed(i)?))).collect();
     if let Some((packed, _)) = libraries.iter().find(|(_, entry)| entry.method != Method::Stored) {
-        let what = format!("{} is compressed, and the manifest says that libraries are loaded in place", shown(packed));
-        return Some(Finding::stops("packed-library", what, "export it again"));
+        let what =
+            format!("{} is compressed, and the manifest declares that libraries are loaded in place", shown(packed));
+        return Some(Finding::of(Code::CompressedLibrary, what, "export it again"));
     }
     // Those of 32 bits run on no device with large pages.
     let wide = |name: &str| name.starts_with("lib/arm64-v8a/") || name.starts_with("lib/x86_64/");
@@ -308,11 +314,11 @@ fn unaligned(manifest: &Manifest, export: &Export, file: &mut File) -> Option<Fi
                     "{} does not lie at a multiple of 16 KB: devices with large pages do not start it",
                     shown(name)
                 );
-                let cure = "align it when the package is packed; newer engines do it";
-                return Some(Finding::warns("unaligned-library", what, cure));
+                let fix = "align it when the package is packed; newer engines do it";
+                return Some(Finding::of(Code::UnalignedLibrary, what, fix));
             }
             Err(error) => {
-                return Some(Finding::stops("package", format!("{}: {error}", shown(name)), "export it again"));
+                return Some(Finding::of(Code::BadPackage, format!("{}: {error}", shown(name)), "export it again"));
             }
         }
     }

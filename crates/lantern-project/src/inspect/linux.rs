@@ -1,11 +1,11 @@
 //! Linux programs.
 
-use lantern_core::finding::Finding;
+use lantern_core::finding::{Code, Finding};
 use lantern_core::path::shown;
 use lantern_formats::elf::{Details, Elf, SymbolVersion};
 use lantern_store::seal::SourceKind;
 
-use super::{Inspected, broken, missing_libraries, path_from};
+use super::{Fact, Inspected, broken, missing_libraries, path_from};
 use crate::export::{Export, Listed, ReadSeek};
 
 /// Libraries that every desktop has, one a line; `docs/libraries.md` says how the list came about.
@@ -27,23 +27,23 @@ pub(super) fn program(mut from: &mut dyn ReadSeek, export: Option<&Export>, name
     };
     let loader = Elf::read(&mut from).ok().and_then(|elf| elf.interpreter);
     if let Some(loader) = loader.filter(|loader| !LOADERS.contains(&loader.as_str())) {
-        out.facts.push(("loaded by", shown(&loader)));
+        out.facts.push((Fact::Loader, shown(&loader)));
         let what = format!("{} is loaded by {}, which most systems do not have", shown(name), shown(&loader));
-        let cure = "build it with the toolchain of an ordinary system, or in a container of one";
-        out.findings.push(Finding::warns("other-loader", what, cure));
+        let fix = "build it with the toolchain of an ordinary system, or in a container of one";
+        out.findings.push(Finding::of(Code::UnusualLoader, what, fix));
     }
     out.libraries.clone_from(&details.libraries);
     let glibc = details.needs.get(GLIBC);
     out.needs = glibc.map(|version| format!("glibc {version}"));
     if details.libraries.is_empty() {
-        out.facts.push(("libraries", "none: it is linked as a whole".to_owned()));
+        out.facts.push((Fact::Libraries, "none: it is linked as a whole".to_owned()));
     }
     if !details.search.is_empty() {
         let search: Vec<String> = details.search.iter().map(|path| shown(path)).collect();
-        out.facts.push(("looks in", search.join(", ")));
+        out.facts.push((Fact::SearchPath, search.join(", ")));
     }
     if details.has_debug_data {
-        out.facts.push(("debug data", "within the program".to_owned()));
+        out.facts.push((Fact::DebugData, "within the program".to_owned()));
     }
     out.findings.extend(findings(&details, export, name));
 }
@@ -58,29 +58,29 @@ fn findings(details: &Details, export: Option<&Export>, name: &str) -> Vec<Findi
     let name = shown(name);
     if let Some(version) = too_new(details) {
         let what = format!("{name} needs glibc {version}, which systems of before 2023 do not have");
-        findings.push(Finding::warns("new-glibc", what, "build it on an older system, or in a container of one"));
+        findings.push(Finding::of(Code::NewGlibc, what, "build it on an older system, or in a container of one"));
     }
     if details.has_debug_data {
-        let what = format!("{name} holds debug data, which players download for nothing");
-        findings.push(Finding::warns("debug-data", what, "strip it, and keep the debug data aside"));
+        let what = format!("{name} contains debug data, which players download for no benefit");
+        findings.push(Finding::of(Code::DebugData, what, "strip it, and keep the debug data aside"));
     }
     let foreign: Vec<String> =
         details.search.iter().filter(|path| path.starts_with('/')).map(|path| shown(path)).collect();
     if !foreign.is_empty() {
         let what =
             format!("{name} looks for libraries in {}, folders of the computer that built it", foreign.join(", "));
-        findings.push(Finding::warns("search-path", what, "link with $ORIGIN instead"));
+        findings.push(Finding::of(Code::BuildSearchPath, what, "link with $ORIGIN instead"));
     }
     let Some(export) = export else { return findings };
     let is_ordinary = |library: &str| OF_LINUX.lines().any(|line| line == library);
     if let Some((library, folder)) = unfound(details, export, &name, is_ordinary) {
-        let what = format!("{name} needs {library}, which lies in {folder}, and does not look there");
-        let cure = "link with $ORIGIN in its search path, or start it by a script that says where";
-        findings.push(Finding::warns("library-unfound", what, cure));
+        let what = format!("{name} needs {library}, which is in {folder}, and does not look there");
+        let fix = "link with $ORIGIN in its search path, or start it with a script that sets the path";
+        findings.push(Finding::of(Code::LibraryNotFound, what, fix));
     }
     if let Some(missing) = missing_libraries(export, &details.libraries, true, is_ordinary) {
         let what = format!("{name} needs {missing}: neither in the export nor on every desktop");
-        findings.push(Finding::warns("library-missing", what, "put them beside it, with $ORIGIN in its search path"));
+        findings.push(Finding::of(Code::LibraryMissing, what, "put them next to it, with $ORIGIN in its search path"));
     }
     findings
 }

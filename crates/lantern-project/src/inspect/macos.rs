@@ -1,7 +1,7 @@
 //! Programs and bundles for macOS and iOS.
 
 use lantern_core::bytes::hex;
-use lantern_core::finding::{Finding, listed};
+use lantern_core::finding::{Code, Finding, Severity, join_some};
 use lantern_core::path::shown;
 use lantern_core::system::System;
 use lantern_formats::info::Info;
@@ -11,8 +11,8 @@ use lantern_formats::{FormatError, Signer, icon};
 use lantern_store::seal::SourceKind;
 
 use super::{
-    Inspected, LIBRARY, Looking, Signature, broken, icon_findings, open, path_from, picture_sizes, profile, seal,
-    signature_broken, signer, small_file,
+    Fact, Inspected, LIBRARY, Looking, Signature, broken, code_resources, icon_findings, open, path_from,
+    picture_sizes, profile, signature_broken, signer, small_file,
 };
 use crate::export::{Export, ReadSeek, unreadable};
 use crate::intake::systems_of;
@@ -145,7 +145,7 @@ pub(super) fn ios(export: &Export, looking: &mut Looking<'_>) {
         }
         several => {
             let what = format!("there are {} bundles in Payload, one is allowed", several.len());
-            looking.out.findings.push(Finding::stops("package", what, "export it again"));
+            looking.out.findings.push(Finding::of(Code::BadPackage, what, "export it again"));
         }
     }
 }
@@ -166,19 +166,19 @@ fn bundle(export: &Export, layout: &Layout, looking: &mut Looking<'_>) {
         Some(Ok(info)) => info,
         Some(Err(error)) => {
             let what = format!("{}: {error}", shown(&layout.info));
-            out.findings.push(Finding::stops("broken-program", what, "export again"));
+            out.findings.push(Finding::of(Code::BrokenProgram, what, "export again"));
             Info::default()
         }
         None => {
             let what = format!("{name} has no {}: it is no bundle", shown(&layout.info));
-            out.findings.push(Finding::stops("bundle", what, "export again"));
+            out.findings.push(Finding::of(Code::BadBundle, what, "export again"));
             Info::default()
         }
     };
     (out.identity, out.name) = (info.identifier.clone(), info.name.clone());
     (out.version, out.number) = (info.version.clone(), info.number.clone());
     if let Some(category) = &info.category {
-        out.facts.push(("category", shown(category)));
+        out.facts.push((Fact::Category, shown(category)));
     }
     if layout.is_app() {
         icons(export, layout, &info, out);
@@ -194,7 +194,7 @@ fn bundle(export: &Export, layout: &Layout, looking: &mut Looking<'_>) {
             // Others may hold nothing but resources.
             None => return,
         };
-        return out.findings.push(Finding::stops("bundle", what, "export again"));
+        return out.findings.push(Finding::of(Code::BadBundle, what, "export again"));
     };
     if out.starts.is_empty() && layout.is_app() {
         out.starts.push(path.clone());
@@ -217,11 +217,11 @@ fn promise(layout: &Layout, promised: &str, needs: Option<SystemVersion>, out: &
     if needs.is_some_and(|needs| version < needs) {
         let needs = needs.map(|needs| needs.to_string()).unwrap_or_default();
         let what = format!(
-            "{} says that it starts on {system} {version}, and its program does so on {needs} and newer alone",
+            "{} declares that it starts on {system} {version}, but its program needs {needs} or newer",
             shown(&layout.name)
         );
-        let cure = format!("set the oldest system to {needs} in the engine, or build the program for {version}");
-        out.findings.push(Finding::warns("new-system", what, cure));
+        let fix = format!("set the oldest system to {needs} in the engine, or build the program for {version}");
+        out.findings.push(Finding::of(Code::NewSystem, what, fix));
     } else if version > newest && needs.is_none_or(|needs| needs <= newest) {
         // That of the program was said already.
         out.findings.push(new_system(&shown(&layout.name), system, version, newest));
@@ -231,7 +231,7 @@ fn promise(layout: &Layout, promised: &str, needs: Option<SystemVersion>, out: &
 /// A system that many players do not have.
 fn new_system(name: &str, system: &str, version: SystemVersion, newest: SystemVersion) -> Finding {
     let what = format!("{name} needs {system} {version}: who has {} or older cannot play", newest.0);
-    Finding::warns("new-system", what, "build it for an older system, if that is not meant")
+    Finding::of(Code::NewSystem, what, "build it for an older system, if that is not meant")
 }
 
 /// Which programs a bundle of debug data belongs to, by the id that both have.
@@ -245,14 +245,14 @@ fn debug_data(export: &Export, layout: &Layout, out: &mut Inspected) {
             Err(error) => out.findings.extend(broken(&export.entries[index].source.path.shown(), &error)),
         }
     }
-    out.facts.push(("of programs", if ids.is_empty() { "unknown".to_owned() } else { ids.join(", ") }));
+    out.facts.push((Fact::DebugDataOf, if ids.is_empty() { "unknown".to_owned() } else { ids.join(", ") }));
 }
 
 fn icons(export: &Export, layout: &Layout, info: &Info, out: &mut Inspected) {
     let icon = info.icon.as_ref().map(|icon| format!("{}{icon}", layout.resources));
     let sizes = icon.as_deref().and_then(|path| icon::icns_sizes(&small_file(export, path, out)?));
     out.icon_sizes = sizes.unwrap_or_default();
-    let (wanted, cure) = if layout.is_flat {
+    let (wanted, fix) = if layout.is_flat {
         let starts: Vec<String> = info.icon_files.iter().map(|start| format!("{}{start}", layout.base)).collect();
         let names = export.entries.iter().map(|e| e.source.path.as_str());
         let icons = names.filter(|name| name.ends_with(".png") && starts.iter().any(|start| name.starts_with(start)));
@@ -261,7 +261,7 @@ fn icons(export: &Export, layout: &Layout, info: &Info, out: &mut Inspected) {
     } else {
         (WANTED_ICON, "add one of 512 and one of 1024 pixels")
     };
-    out.findings.extend(icon_findings(&shown(&layout.name), &out.icon_sizes, wanted, cure));
+    out.findings.extend(icon_findings(&shown(&layout.name), &out.icon_sizes, wanted, fix));
 }
 
 fn oldest_of(details: &[Details]) -> Option<(Platform, SystemVersion)> {
@@ -314,11 +314,11 @@ pub(super) fn program(
     }
     if oldest.is_some_and(|(platform, _)| platform == Platform::IosSimulator) {
         let what = format!("{name} is for the simulator, which only developers have");
-        out.findings.push(Finding::stops("simulator-build", what, "export for the device"));
+        out.findings.push(Finding::of(Code::SimulatorBuild, what, "export for the device"));
     }
     if details.iter().any(|d| d.has_debug_data) {
-        let what = format!("{name} holds debug data, which players download for nothing");
-        out.findings.push(Finding::warns("debug-data", what, "strip it, and keep the debug data aside"));
+        let what = format!("{name} contains debug data, which players download for no benefit");
+        out.findings.push(Finding::of(Code::DebugData, what, "strip it, and keep the debug data aside"));
     }
     // Where another program finds its libraries is that one's business.
     if let Some((export, layout)) = within.filter(|(_, layout)| layout.is_none_or(Layout::is_app)) {
@@ -334,8 +334,8 @@ pub(super) fn program(
     }
     let is_arm = machines().any(|machine| machine == Machine::Aarch64);
     if machines().all(|machine| matches!(machine, Machine::X86 | Machine::Arm)) {
-        let what = format!("{name} is for 32 bits alone: macOS since 10.15 and iOS since 11 do not start it");
-        out.findings.push(Finding::stops("only-32-bit", what, "export for 64 bits"));
+        let what = format!("{name} is 32-bit only: macOS since 10.15 and iOS since 11 do not start it");
+        out.findings.push(Finding::of(Code::Only32Bit, what, "export for 64 bits"));
     }
     // Others count in versions of their own.
     let needs = oldest.filter(|(platform, _)| matches!(platform, Platform::MacOs | Platform::Ios));
@@ -346,16 +346,16 @@ pub(super) fn program(
     }
     if layout.is_some_and(Layout::is_for_phones) {
         let what = format!("{name} is not signed: no device takes it");
-        out.findings.push(Finding::warns("unsigned", what, "export it with your team's profile"));
+        out.findings.push(Finding::of(Code::Unsigned, what, "export it with your team's profile"));
     } else if is_arm {
         let what = format!("{name} is not signed at all: Apple's own processors do not start it");
-        out.findings.push(Finding::warns("unsigned", what, "sign it, ad hoc at least"));
+        out.findings.push(Finding::of(Code::Unsigned, what, "sign it, ad hoc at least"));
     }
     needs
 }
 
 /// What the signatures of a program's slices say.
-pub(crate) struct Code {
+pub(crate) struct CodeVerdict {
     /// One of each slice that has one.
     pub signatures: Vec<CodeSignature>,
     /// Who signed the first of them, where it was an identity.
@@ -369,7 +369,7 @@ pub(crate) fn verify_code(
     mut from: &mut dyn ReadSeek,
     details: &[Details],
     beside: &[(Special, String, Option<Vec<u8>>)],
-) -> Result<Option<Code>, FormatError> {
+) -> Result<Option<CodeVerdict>, FormatError> {
     let mut signatures = Vec::new();
     for slice in details {
         signatures.extend(CodeSignature::read(&mut from, slice)?);
@@ -388,7 +388,7 @@ pub(crate) fn verify_code(
             Wrong::Special(Special::Entitlements | Special::EntitlementsDer) => {
                 "its entitlements were changed".to_owned()
             }
-            _ => "what it says of itself was changed".to_owned(),
+            _ => "its code directory was changed".to_owned(),
         }));
         // Nobody promised that the rest of a bundle is as it was where nobody signed it. An identity means all of it.
         let is_code_alone = |slot: Special| signature.is_ad_hoc() && !signature.covers(slot);
@@ -396,13 +396,13 @@ pub(crate) fn verify_code(
         let changed = covered.find(|(slot, _, bytes)| !signature.holds(*slot, bytes.as_deref()));
         wrong = wrong.or(changed.map(|(_, path, _)| format!("{} was changed after it was signed", shown(path))));
         let differs = signature.entitlements_agree() == Some(false);
-        wrong = wrong.or_else(|| differs.then(|| "its two lists of entitlements say different things".to_owned()));
+        wrong = wrong.or_else(|| differs.then(|| "its two lists of entitlements differ".to_owned()));
         if let Some(signer) = signature.signer()? {
             wrong = wrong.or_else(|| signer.wrong.clone());
             first_signer = first_signer.or(Some(signer));
         }
     }
-    Ok(Some(Code { signatures, signer: first_signer, wrong }))
+    Ok(Some(CodeVerdict { signatures, signer: first_signer, wrong }))
 }
 
 /// Says what the signature of a program is, and of the bundle around it.
@@ -431,8 +431,8 @@ fn signature(
     let seal = beside.into_iter().find(|(slot, ..)| *slot == Special::Resources).and_then(|(_, _, bytes)| bytes);
     let is_sealed = first.covers(Special::Resources);
     if let (Some((export, Some(layout))), Some(seal), None, true) = (within, seal, &wrong, is_sealed) {
-        let bundle = seal::Bundle { base: layout.base.clone(), main: path.to_owned(), team: first.team() };
-        match seal::wrong_in(export, &bundle, &seal, looking.progress) {
+        let bundle = code_resources::Bundle { base: layout.base.clone(), main: path.to_owned(), team: first.team() };
+        match code_resources::wrong_in(export, &bundle, &seal, looking.progress) {
             Ok(found) => {
                 wrong = found.wrong;
                 looking.out.findings.extend(found.findings);
@@ -441,16 +441,16 @@ fn signature(
         }
     }
     let out = &mut *looking.out;
-    out.facts.push(("signed as", shown(first.identifier())));
-    out.facts.extend(first.team().map(|team| ("team", shown(team))));
-    out.facts.extend(first.is_hardened().then(|| ("runtime", "hardened".to_owned())));
+    out.facts.push((Fact::SignedAs, shown(first.identifier())));
+    out.facts.extend(first.team().map(|team| (Fact::Team, shown(team))));
+    out.facts.extend(first.is_hardened().then(|| (Fact::Runtime, "hardened".to_owned())));
     if within.is_some_and(|(_, layout)| layout.is_some()) && !is_sealed {
-        out.facts.push(("covers", "the program alone, nothing else of the bundle".to_owned()));
+        out.facts.push((Fact::SignatureCovers, "only the program, nothing else of the bundle".to_owned()));
     }
     let entitlements = first.entitlements();
     let may: Vec<String> = entitlements.names().map(shown).collect();
     if !may.is_empty() {
-        out.facts.push(("may", listed(&may, MAX_NAMED)));
+        out.facts.push((Fact::Entitlements, join_some(&may, MAX_NAMED)));
     }
     match (first.is_ad_hoc(), &code.signer) {
         (false, Some(signer)) => signer::say(signer, wrong.is_none(), out),
@@ -460,8 +460,10 @@ fn signature(
     // For phones the profile says it.
     let is_debug = ["get-task-allow", "com.apple.security.get-task-allow"].iter().any(|word| entitlements.is_on(word));
     if is_debug && within.is_none_or(|(_, layout)| layout.is_none_or(|l| !l.is_for_phones())) {
-        let what = format!("{name} may be looked into by debuggers: it was signed for developers");
-        out.findings.push(Finding::warns("debug-build", what, "sign it without get-task-allow"));
+        let what = format!("{name} allows debuggers to attach: it was signed for development");
+        out.findings.push(
+            Finding::of(Code::DebugBuild, what, "sign it without get-task-allow").with_severity(Severity::Warning),
+        );
     }
     let whose = format!("the signature of {name}");
     match (wrong, &code.signer) {
@@ -488,10 +490,10 @@ fn ticket(export: &Export, layout: &Layout, signatures: &[CodeSignature], out: &
     let bytes = small_file(export, &format!("{}{TICKET}", layout.base), out);
     let Some(bytes) = bytes.filter(|bytes| is_ticket(bytes) && !layout.is_flat) else { return };
     if signatures.iter().all(|signature| signature.is_named_in(&bytes)) {
-        return out.facts.push(("notarised", "its ticket is attached".to_owned()));
+        return out.facts.push((Fact::Notarized, "its ticket is attached".to_owned()));
     }
     let what = format!("{} has a ticket of the notary service that is for another build", shown(&layout.name));
-    out.findings.push(Finding::warns("ticket", what, "have it notarised again: it was signed anew since"));
+    out.findings.push(Finding::of(Code::TicketMismatch, what, "have it notarized again: it was signed again since"));
 }
 
 /// Libraries that are neither part of the system nor where their install names lead.
@@ -523,10 +525,10 @@ fn missing_libraries(details: &[Details], export: &Export, layout: Option<&Layou
     if missing.is_empty() {
         return Vec::new();
     }
-    let what = format!("{name} needs {}: neither in the export nor part of macOS", listed(&missing, MAX_NAMED));
-    let cure = match layout {
+    let what = format!("{name} needs {}: neither in the export nor part of macOS", join_some(&missing, MAX_NAMED));
+    let fix = match layout {
         Some(_) => "put them into Contents/Frameworks, and name them by @rpath or @executable_path",
-        None => "put them beside it, and name them by @executable_path",
+        None => "put them next to it, and name them by @executable_path",
     };
-    vec![Finding::warns("library-missing", what, cure)]
+    vec![Finding::of(Code::LibraryMissing, what, fix)]
 }

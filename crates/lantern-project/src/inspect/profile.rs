@@ -1,14 +1,14 @@
 //! The profile of a bundle, against the program and its signature.
 
-use lantern_core::finding::{Finding, listed};
+use lantern_core::finding::{Code, Finding, Severity, join_some};
 use lantern_core::path::shown;
 use lantern_formats::Signer;
 use lantern_formats::macho::CodeSignature;
 use lantern_formats::profile::{Profile, Reach};
 
-use super::{Inspected, small_file};
+use super::{Fact, Inspected, small_file};
+use crate::environment;
 use crate::export::Export;
-use crate::outside;
 
 /// The word of the entitlements for what a game is known as: a prefix of the team and its identity.
 const IDENTITY: &str = "application-identifier";
@@ -26,7 +26,7 @@ pub(super) enum Kind {
 }
 
 fn wrong(what: String) -> Finding {
-    Finding::stops("profile", what, "export it again, with the profile of this game")
+    Finding::of(Code::ProfileMismatch, what, "export it again, with the profile of this game")
 }
 
 /// Looks at the profile of a bundle, and holds the program's signature against it.
@@ -43,15 +43,15 @@ pub(super) fn look(
     let file = if is_phone { "embedded.mobileprovision" } else { "embedded.provisionprofile" };
     let Some(bytes) = small_file(export, &format!("{base}{file}"), out) else {
         if is_phone {
-            out.facts.push(("profile", "none".to_owned()));
+            out.facts.push((Fact::Profile, "none".to_owned()));
             let what = "there is no profile in it: no device takes it";
-            return out.findings.push(Finding::warns("no-profile", what, "export it with your team's profile"));
+            return out.findings.push(Finding::of(Code::NoProfile, what, "export it with your team's profile"));
         }
         let wants: Vec<String> = entitlements.names().filter(is_judged).map(shown).collect();
         if !wants.is_empty() && signer.is_some() {
-            let what = format!("it wants what a profile must allow, and has none: {}", listed(&wants, MAX_NAMED));
-            let cure = "export it with your team's profile, or without these entitlements: macOS does not start it";
-            out.findings.push(Finding::warns("no-profile", what, cure));
+            let what = format!("it wants what a profile must allow, and has none: {}", join_some(&wants, MAX_NAMED));
+            let fix = "export it with your team's profile, or without these entitlements: macOS does not start it";
+            out.findings.push(Finding::of(Code::NoProfile, what, fix));
         }
         return;
     };
@@ -68,24 +68,27 @@ pub(super) fn look(
     };
     let until = profile.expires.as_deref().and_then(|date| date.parse::<jiff::Timestamp>().ok());
     let day = until.map(|until| format!(", until {}", until.strftime("%Y-%m-%d"))).unwrap_or_default();
-    out.facts.push(("profile", format!("{}, {reach}{day}", shown(&profile.name))));
+    out.facts.push((Fact::Profile, format!("{}, {reach}{day}", shown(&profile.name))));
     if let Some(why) = &profile.signer.wrong {
-        out.findings.push(wrong(format!("the profile does not hold: {why}")));
+        out.findings.push(wrong(format!("the profile is not valid: {why}")));
     }
-    if until.is_some_and(|until| until < outside::now()) {
-        let since = day.replace(", until", " since");
-        out.findings.push(wrong(format!("the profile is over{since}: no device takes it")));
+    if until.is_some_and(|until| until < environment::now()) {
+        let since = day.replace(", until", " on");
+        out.findings.push(wrong(format!("the profile expired{since}: devices reject it")));
     }
     out.changes_at(until);
     match profile.reach {
         Reach::Development => {
             let what = "the profile is for development: no shop takes it";
-            out.findings.push(Finding::warns("debug-build", what, "export it with the profile for the shop"));
+            out.findings.push(
+                Finding::of(Code::DebugBuild, what, "export it with the profile for the shop")
+                    .with_severity(Severity::Warning),
+            );
         }
         Reach::Everywhere if !is_phone => {}
         Reach::Named(_) | Reach::Everywhere => {
             let what = format!("the profile is {reach}: no shop takes it");
-            out.findings.push(Finding::note("profile-reach", what));
+            out.findings.push(Finding::note(Code::ProfileReach, what));
         }
         Reach::Shop => {}
     }
@@ -103,7 +106,7 @@ pub(super) fn look(
     let beyond = entitlements.beyond(&profile.allows).into_iter().filter(is_judged);
     let beyond: Vec<String> = beyond.map(shown).collect();
     if !beyond.is_empty() {
-        out.findings.push(wrong(format!("it wants more than the profile allows: {}", listed(&beyond, MAX_NAMED))));
+        out.findings.push(wrong(format!("it wants more than the profile allows: {}", join_some(&beyond, MAX_NAMED))));
     }
     let of_desktops = || entitlements.text(&format!("com.apple.{IDENTITY}"));
     let known_as = entitlements.text(IDENTITY).or_else(of_desktops);
@@ -113,7 +116,9 @@ pub(super) fn look(
         out.findings.push(wrong(what));
     }
     if is_phone && !code.has_entitlements_in_der() {
-        let what = "its entitlements are in the older form alone: newer devices do not start it";
-        out.findings.push(Finding::warns("profile", what, "sign it with newer tools"));
+        let what = "its entitlements are in the older form only: newer devices do not start it";
+        out.findings.push(
+            Finding::of(Code::ProfileMismatch, what, "sign it with newer tools").with_severity(Severity::Warning),
+        );
     }
 }

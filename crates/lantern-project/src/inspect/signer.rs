@@ -1,12 +1,12 @@
 //! Who signed a thing: the same for programs, packages and bundles.
 
-use lantern_core::finding::Finding;
+use lantern_core::finding::{Code, Finding};
 use lantern_core::path::shown;
 use lantern_formats::Signer;
 use lantern_formats::certificate::common_name;
 
-use super::{Inspected, Signature};
-use crate::outside;
+use super::{Fact, Inspected, Signature};
+use crate::environment;
 
 /// Says who signed, until when the certificate holds and when it was; what it is worth depends on who trusts its issuer,
 /// which is not judged.
@@ -16,14 +16,14 @@ pub(super) fn say(signer: &Signer, is_intact: bool, out: &mut Inspected) {
     out.signature = Signature::Identity { whose, is_intact: Some(is_intact) };
     if !signer.chain.is_empty() {
         let chain: Vec<String> = signer.chain.iter().map(|name| shown(name)).collect();
-        out.facts.push(("certified by", chain.join(", by ")));
+        out.facts.push((Fact::CertifiedBy, chain.join(", by ")));
     }
     if !signer.subject.is_empty() {
-        out.facts.push(("certified until", day(signer.valid.1)));
+        out.facts.push((Fact::CertificateExpires, day(signer.valid.1)));
     }
-    out.facts.extend(signer.stamped.map(|time| ("time stamp", day(time))));
+    out.facts.extend(signer.stamped.map(|time| (Fact::TimeStamp, day(time))));
     let old = signer.stamped_unverified.map(|time| format!("{}, of an older kind, not verified", day(time)));
-    out.facts.extend(old.map(|says| ("time stamp", says)));
+    out.facts.extend(old.map(|says| (Fact::TimeStamp, says)));
 }
 
 /// A moment, from seconds since 1970; what is beyond all calendars is the last one.
@@ -39,7 +39,7 @@ fn day(seconds: u64) -> String {
 /// What is wrong with the certificate of a program, which must hold when it is started unless a time stamp says that it
 /// held when it signed.
 pub(super) fn judge(signer: &Signer, whose: &str, out: &mut Inspected) {
-    let now = u64::try_from(outside::now().as_second()).unwrap_or(0);
+    let now = u64::try_from(environment::now().as_second()).unwrap_or(0);
     let (from, until) = signer.valid;
     let stamped = signer.stamped.or(signer.stamped_unverified);
     let at = stamped.unwrap_or(now);
@@ -53,16 +53,16 @@ pub(super) fn judge(signer: &Signer, whose: &str, out: &mut Inspected) {
                 format!("{whose} was made on {}, when its certificate was over since {}", day(time), day(until))
             }
             None => {
-                format!("the certificate of {whose} is over since {}, and no time stamp stands beside it", day(until))
+                format!("the certificate of {whose} expired on {}, and the signature has no time stamp", day(until))
             }
         };
-        out.findings.push(Finding::warns("certificate-over", what, "sign it again, with a time stamp"));
+        out.findings.push(Finding::of(Code::CertificateExpired, what, "sign it again, with a time stamp"));
     } else if at < from {
         let what = format!("{whose} was made before its certificate, which begins on {}", day(from));
-        out.findings.push(Finding::warns("certificate-over", what, "is a clock wrong? Sign it again"));
+        out.findings.push(Finding::of(Code::CertificateExpired, what, "is a clock wrong? Sign it again"));
     }
     if signer.is_for_other_things {
         let what = format!("{whose} is made with a certificate that is not for signing programs");
-        out.findings.push(Finding::warns("certificate-kind", what, "sign it with one that is"));
+        out.findings.push(Finding::of(Code::CertificateKind, what, "sign it with one that is"));
     }
 }

@@ -80,22 +80,22 @@ fn look_at_file(name: &str, bytes: &[u8]) -> Inspected {
     inspect(&folder.path().join(Path::new(name)), name, &Silent).unwrap()
 }
 
-fn what(seen: &Inspected, code: &str) -> Vec<String> {
+fn what(seen: &Inspected, code: Code) -> Vec<String> {
     seen.findings.iter().filter(|finding| finding.code == code).map(|finding| finding.what.clone()).collect()
 }
 
-fn fact<'a>(seen: &'a Inspected, about: &str) -> Option<&'a str> {
+fn fact(seen: &Inspected, about: Fact) -> Option<&str> {
     seen.facts.iter().find(|(known, _)| *known == about).map(|(_, says)| says.as_str())
 }
 
 #[test]
 fn a_signed_bundle() {
     let seen = look_at_bundle(&bundle(&Key::new("Paper Heron"), "HERON12345"));
-    assert_eq!(what(&seen, "signature-broken"), [""; 0]);
+    assert_eq!(what(&seen, Code::BrokenSignature), [""; 0]);
     let whose = Some("Paper Heron".to_owned());
     assert_eq!(seen.signature, Signature::Identity { whose, is_intact: Some(true) });
-    assert_eq!((fact(&seen, "team"), fact(&seen, "runtime")), (Some("HERON12345"), Some("hardened")));
-    assert_eq!(fact(&seen, "may"), Some("com.apple.security.cs.allow-jit"));
+    assert_eq!((fact(&seen, Fact::Team), fact(&seen, Fact::Runtime)), (Some("HERON12345"), Some("hardened")));
+    assert_eq!(fact(&seen, Fact::Entitlements), Some("com.apple.security.cs.allow-jit"));
 }
 
 #[test]
@@ -105,7 +105,7 @@ fn what_breaks_a_signed_bundle() {
     let broken = |change: &dyn Fn(&mut Files)| {
         let mut files = good.clone();
         change(&mut files);
-        what(&look_at_bundle(&files), "signature-broken").join("; ")
+        what(&look_at_bundle(&files), Code::BrokenSignature).join("; ")
     };
     let letter = "Contents/Resources/letter.txt";
     assert!(broken(&|f| f.get_mut(letter).unwrap()[3] ^= 1).contains("Resources/letter.txt was changed"));
@@ -120,8 +120,8 @@ fn what_breaks_a_signed_bundle() {
     let seal_changed = |f: &mut Files| f.get_mut("Contents/_CodeSignature/CodeResources").unwrap().push(b' ');
     assert!(broken(&seal_changed).contains("CodeResources was changed"));
     let other = look_at_bundle(&bundle(&key, "EBBTIDE999"));
-    assert_eq!(what(&other, "signature-broken"), [""; 0]);
-    assert!(what(&other, "other-signer")[0].contains("libtide.dylib"));
+    assert_eq!(what(&other, Code::BrokenSignature), [""; 0]);
+    assert!(what(&other, Code::OtherSigner)[0].contains("libtide.dylib"));
 }
 
 /// The hash that stands for the signature of a program: that of its list of hashes, cut short.
@@ -139,14 +139,17 @@ fn a_bundle_with_a_ticket() {
     let ticket = [b"s8ch\x01\0\0\0".as_slice(), &hash, b"and more"].concat();
     files.insert("Contents/CodeResources".to_owned(), ticket);
     let seen = look_at_bundle(&files);
-    assert_eq!(fact(&seen, "notarised"), Some("its ticket is attached"));
-    assert_eq!((what(&seen, "signature-broken"), what(&seen, "ticket")), (vec![], vec![]));
+    assert_eq!(fact(&seen, Fact::Notarized), Some("its ticket is attached"));
+    assert_eq!((what(&seen, Code::BrokenSignature), what(&seen, Code::TicketMismatch)), (vec![], vec![]));
     // Signed anew after the ticket was made.
     files.get_mut("Contents/CodeResources").unwrap()[9] ^= 1;
     let seen = look_at_bundle(&files);
-    assert!(what(&seen, "ticket")[0].contains("for another build") && what(&seen, "signature-broken").is_empty());
+    assert!(
+        what(&seen, Code::TicketMismatch)[0].contains("for another build")
+            && what(&seen, Code::BrokenSignature).is_empty()
+    );
     files.insert("Contents/CodeResources".to_owned(), b"something else".to_vec());
-    assert!(what(&look_at_bundle(&files), "signature-broken")[0].contains("CodeResources was added"));
+    assert!(what(&look_at_bundle(&files), Code::BrokenSignature)[0].contains("CodeResources was added"));
 }
 
 #[test]
@@ -165,11 +168,11 @@ fn a_bundle_whose_program_alone_is_signed() {
     };
     let seen = look_at_bundle(&files(program.signed(&nobody)));
     assert_eq!(seen.signature, Signature::AdHoc { is_intact: true });
-    assert!(fact(&seen, "covers").unwrap().starts_with("the program alone"));
+    assert!(fact(&seen, Fact::SignatureCovers).unwrap().starts_with("only the program"));
     // Where somebody signed it, all of the bundle is meant.
     let sign = |directory: &[u8]| Key::new("Paper Heron").message(DATA, None, directory, &plain);
     let seen = look_at_bundle(&files(MacProgram { flags: 0, ..program }.signed(&sign)));
-    assert!(what(&seen, "signature-broken")[0].contains("Info.plist was changed"));
+    assert!(what(&seen, Code::BrokenSignature)[0].contains("Info.plist was changed"));
 }
 
 /// What a profile says, as its maker signs it.
@@ -210,13 +213,18 @@ fn a_bundle_for_macos_and_its_profile() {
     let push = "<key>com.apple.developer.aps-environment</key><string>production</string>";
     let free = "<key>com.apple.security.cs.allow-jit</key><true/>";
     let seen = look(&format!("{push}{free}"), Some(push));
-    assert_eq!((what(&seen, "profile"), what(&seen, "no-profile")), (vec![], vec![]), "{:?}", seen.findings);
-    assert_eq!(fact(&seen, "profile"), Some("Saltmarsh, for all computers"));
-    assert!(what(&look(push, Some("")), "profile")[0].contains("more than the profile allows"));
-    assert!(what(&look(push, None), "no-profile")[0].contains("com.apple.developer.aps-environment"));
-    assert!(what(&look(free, None), "no-profile").is_empty(), "every program may ask for it");
+    assert_eq!(
+        (what(&seen, Code::ProfileMismatch), what(&seen, Code::NoProfile)),
+        (vec![], vec![]),
+        "{:?}",
+        seen.findings
+    );
+    assert_eq!(fact(&seen, Fact::Profile), Some("Saltmarsh, for all computers"));
+    assert!(what(&look(push, Some("")), Code::ProfileMismatch)[0].contains("more than the profile allows"));
+    assert!(what(&look(push, None), Code::NoProfile)[0].contains("com.apple.developer.aps-environment"));
+    assert!(what(&look(free, None), Code::NoProfile).is_empty(), "every program may ask for it");
     let debug = look("<key>com.apple.security.get-task-allow</key><true/>", None);
-    assert!(what(&debug, "debug-build")[0].contains("debuggers"));
+    assert!(what(&debug, Code::DebugBuild)[0].contains("debuggers"));
 }
 
 #[test]
@@ -245,7 +253,7 @@ fn bundles_that_nobody_starts() {
     assert_eq!(beside.form, Some("a bundle"), "it is called as its folder is");
     let seen =
         look("Tide.framework.dSYM", &[("Contents/Info.plist", &info), ("Contents/Resources/DWARF/Tide", &program)]);
-    assert_eq!((seen.form, fact(&seen, "of programs")), (Some("data for debuggers"), Some("unknown")));
+    assert_eq!((seen.form, fact(&seen, Fact::DebugDataOf)), (Some("data for debuggers"), Some("unknown")));
     assert_eq!(look("Tide.framework", &[("letter.txt", b"x")]).form, Some("a folder"));
 }
 
@@ -295,15 +303,15 @@ fn a_package_for_ios_and_its_profile() {
     };
     let allows = "<key>application-identifier</key><string>HERON12345.example.*</string>";
     let good = look_at_file("a.ipa", &phone(&key, &profile(allows, "2099-01-01T00:00:00Z", "HERON12345"), KNOWN_AS));
-    assert_eq!(what(&good, "profile"), [""; 0]);
-    assert_eq!(what(&good, "signature-broken"), [""; 0]);
-    assert_eq!(fact(&good, "profile"), Some("Saltmarsh, for the shop, until 2099-01-01"));
+    assert_eq!(what(&good, Code::ProfileMismatch), [""; 0]);
+    assert_eq!(what(&good, Code::BrokenSignature), [""; 0]);
+    assert_eq!(fact(&good, Fact::Profile), Some("Saltmarsh, for the shop, until 2099-01-01"));
 
     let wrong = |profile: &str, entitlements: &str, key: &Key| {
-        what(&look_at_file("a.ipa", &phone(key, profile, entitlements)), "profile").join("; ")
+        what(&look_at_file("a.ipa", &phone(key, profile, entitlements)), Code::ProfileMismatch).join("; ")
     };
     let over = profile(allows, "2020-01-01T00:00:00Z", "HERON12345");
-    assert!(wrong(&over, KNOWN_AS, &key).contains("over since 2020-01-01"));
+    assert!(wrong(&over, KNOWN_AS, &key).contains("expired on 2020-01-01"));
     let other_team = profile(allows, "2099-01-01T00:00:00Z", "EBBTIDE999");
     assert!(wrong(&other_team, KNOWN_AS, &key).contains("the team HERON12345 has signed it"));
     let good = profile(allows, "2099-01-01T00:00:00Z", "HERON12345");
@@ -314,23 +322,23 @@ fn a_package_for_ios_and_its_profile() {
     assert!(wrong(&good, &other, &key).contains("calls itself example.paperheron.saltmarsh"));
     let debug = profile(&format!("{allows}<key>get-task-allow</key><true/>"), "2099-01-01T00:00:00Z", "HERON12345");
     let seen = look_at_file("a.ipa", &phone(&key, &debug, KNOWN_AS));
-    assert!(what(&seen, "debug-build")[0].contains("for development"));
+    assert!(what(&seen, Code::DebugBuild)[0].contains("for development"));
 }
 
 #[test]
 fn a_program_that_only_its_linker_signed() {
     let seen = look_at_file("saltmarsh", &MacProgram { flags: 2, ..MacProgram::default() }.signed(&nobody));
     assert_eq!(seen.signature, Signature::AdHoc { is_intact: true });
-    assert!(what(&seen, "debug-build")[0].contains("looked into by debuggers"));
+    assert!(what(&seen, Code::DebugBuild)[0].contains("allows debuggers to attach"));
 }
 
 #[test]
 fn a_program_for_32_bits_alone() {
     let mut program = MacProgram { flags: 2, ..MacProgram::default() }.signed(&nobody);
-    assert_eq!(what(&look_at_file("saltmarsh", &program), "only-32-bit"), [""; 0]);
+    assert_eq!(what(&look_at_file("saltmarsh", &program), Code::Only32Bit), [""; 0]);
     // The processor's number, without the bit for 64 bits.
     program[4..8].copy_from_slice(&7_u32.to_le_bytes());
-    assert_eq!(what(&look_at_file("saltmarsh", &program), "only-32-bit").len(), 1);
+    assert_eq!(what(&look_at_file("saltmarsh", &program), Code::Only32Bit).len(), 1);
 }
 
 #[test]
@@ -342,11 +350,11 @@ fn systems_that_many_do_not_have() {
         let more = format!("<key>LSMinimumSystemVersion</key><string>{promised}</string></dict>");
         files.insert("Contents/Info.plist".to_owned(), info.replace("</dict>", &more).into_bytes());
         let seen = look_at_bundle(&files);
-        (seen.needs.clone(), what(&seen, "new-system").join("; "))
+        (seen.needs.clone(), what(&seen, Code::NewSystem).join("; "))
     };
     assert_eq!(look("13.7"), (Some("macOS 13.7".to_owned()), String::new()));
     assert!(look("14").1.contains("needs macOS 14.0: who has 13 or older"));
-    assert!(look("10.9").1.contains("says that it starts on macOS 10.9, and its program does so on 11.0"));
+    assert!(look("10.9").1.contains("declares that it starts on macOS 10.9, but its program needs 11.0"));
 }
 
 #[test]
@@ -360,12 +368,12 @@ fn an_android_bundle() {
     let signed = signed_archive(&Key::new("Paper Heron"), &files, true);
     let seen = look_at_file("saltmarsh.aab", &signed);
     assert_eq!((seen.identity.as_deref(), seen.number.as_deref()), (Some("example.paperheron.saltmarsh"), Some("27")));
-    assert_eq!(fact(&seen, "modules"), Some("base"));
+    assert_eq!(fact(&seen, Fact::Modules), Some("base"));
     let whose = Some("Paper Heron".to_owned());
     assert_eq!(seen.signature, Signature::Identity { whose, is_intact: Some(true) }, "{:?}", seen.findings);
-    assert_eq!(what(&seen, "only-32-bit").len(), 1);
+    assert_eq!(what(&seen, Code::Only32Bit).len(), 1);
     let test_key = signed_archive(&Key::new("Android Debug"), &files, true);
-    assert_eq!(what(&look_at_file("saltmarsh.aab", &test_key), "debug-key").len(), 1);
+    assert_eq!(what(&look_at_file("saltmarsh.aab", &test_key), Code::DebugKey).len(), 1);
 }
 
 #[test]
@@ -374,8 +382,8 @@ fn a_package_that_lost_its_newer_signatures() {
     let files: [(&str, &[u8]); 2] = [("AndroidManifest.xml", manifest), ("classes.dex", b"x")];
     // Its signer says that there are signatures by the schemes 2 and 3, too.
     let seen = look_at_file("saltmarsh.apk", &signed_archive(&Key::new("Paper Heron"), &files, true));
-    assert!(what(&seen, "signature-broken")[0].contains("the signature of scheme 2 was taken out"));
-    assert_eq!(what(&seen, "scheme-missing").len(), 1, "{:?}", seen.findings);
+    assert!(what(&seen, Code::BrokenSignature)[0].contains("the signature of scheme 2 was taken out"));
+    assert_eq!(what(&seen, Code::SignatureSchemeMissing).len(), 1, "{:?}", seen.findings);
 }
 
 #[test]
@@ -383,7 +391,7 @@ fn entitlements_that_differ_in_their_two_forms() {
     let in_der = entitlements_in_der(b"<plist><dict><key>get-task-allow</key><false/></dict></plist>");
     let program = MacProgram { flags: 2, entitlements_der: &in_der, ..MacProgram::default() };
     let seen = look_at_file("saltmarsh", &program.signed(&nobody));
-    assert!(what(&seen, "signature-broken")[0].contains("two lists of entitlements"));
+    assert!(what(&seen, Code::BrokenSignature)[0].contains("two lists of entitlements"));
 }
 
 /// The running test is a real program; its loader's name is exchanged for one of the same length or less.
@@ -391,9 +399,9 @@ fn entitlements_that_differ_in_their_two_forms() {
 #[test]
 fn a_program_for_another_kind_of_system() {
     let mut bytes = std::fs::read(std::env::current_exe().unwrap()).unwrap();
-    assert!(what(&look_at_file("saltmarsh", &bytes), "other-loader").is_empty());
+    assert!(what(&look_at_file("saltmarsh", &bytes), Code::UnusualLoader).is_empty());
     let (known, other) = (b"/lib64/ld-linux-x86-64.so.2\0", b"/lib/ld-musl-x86_64.so.1\0\0\0\0");
     let at = lantern_core::bytes::find(&bytes, known, 0).unwrap();
     bytes[at..at + other.len()].copy_from_slice(other);
-    assert!(what(&look_at_file("saltmarsh", &bytes), "other-loader")[0].contains("ld-musl"));
+    assert!(what(&look_at_file("saltmarsh", &bytes), Code::UnusualLoader)[0].contains("ld-musl"));
 }

@@ -2,10 +2,10 @@
 
 use std::collections::BTreeSet;
 
-use lantern_core::finding::{Finding, listed};
+use lantern_core::finding::{Code, Finding, join_some};
 use lantern_core::path::{TreePath, shown};
 
-use super::{Inspected, small_file};
+use super::{Fact, Inspected, small_file};
 use crate::export::Export;
 use crate::intake::START_PAGE;
 
@@ -25,22 +25,24 @@ pub(super) fn look(export: &Export, out: &mut Inspected) {
     // Beside the plain file it is an offer; without it the place must know what it sends.
     let (offered, alone): (Vec<&str>, Vec<&str>) = packed.partition(|plain| is_there(plain));
     if !offered.is_empty() {
-        out.facts.push(("also compressed", format!("{} files", offered.len())));
+        out.facts.push((Fact::AlsoCompressed, format!("{} files", offered.len())));
     }
     if !alone.is_empty() {
         let names: Vec<String> = alone.iter().map(|plain| shown(plain)).collect();
-        out.facts.push(("sent compressed", format!("{} files", alone.len())));
-        let what =
-            format!("{} is there in compressed form alone: the place must say so when it sends it", listed(&names, 1));
-        out.findings.push(Finding::note("web-packed", what));
+        out.facts.push((Fact::OnlyCompressed, format!("{} files", alone.len())));
+        let what = format!(
+            "{} is there in compressed form only: the storefront must declare that when it sends it",
+            join_some(&names, 1)
+        );
+        out.findings.push(Finding::note(Code::OnlyCompressed, what));
     }
     let is_anywhere = |path: &str| is_there(path) || PACKED.iter().any(|ending| is_there(&format!("{path}{ending}")));
     let missing: Vec<String> =
         references(&text).into_iter().filter(|path| !is_anywhere(path)).map(|path| shown(&path)).collect();
     if !missing.is_empty() {
-        let list = listed(&missing, MAX_NAMED);
+        let list = join_some(&missing, MAX_NAMED);
         let what = format!("{START_PAGE} refers to {list}, which is not there");
-        out.findings.push(Finding::warns("page-broken", what, "export for the browser again, or mend the page"));
+        out.findings.push(Finding::of(Code::BrokenPage, what, "export for the browser again, or fix the page"));
     }
 }
 

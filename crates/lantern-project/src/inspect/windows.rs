@@ -1,12 +1,12 @@
 //! Windows programs.
 
-use lantern_core::finding::Finding;
+use lantern_core::finding::{Code, Finding};
 use lantern_core::path::shown;
 use lantern_formats::pe::{self, Details, Subsystem};
 
-use super::{Inspected, LIBRARY, Signature, broken, icon_findings, missing_libraries, signature_broken, signer};
+use super::{Fact, Inspected, LIBRARY, Signature, broken, icon_findings, missing_libraries, signature_broken, signer};
 use crate::export::{Export, ReadSeek};
-use crate::intake::other;
+use crate::intake::not_a_build;
 
 /// Libraries that are on every Windows since 10, one a line; `docs/libraries.md` says how the list came about.
 const OF_WINDOWS: &str = include_str!("../../data/windows-libraries.txt");
@@ -24,28 +24,28 @@ pub(super) fn program(mut from: &mut dyn ReadSeek, export: Option<&Export>, name
     let dotted = |numbers: [u16; 4]| numbers.map(|n| n.to_string()).join(".");
     out.version = version.text("ProductVersion").map(str::to_owned).or_else(|| version.product.map(dotted));
     if let Some(file) = version.file {
-        out.facts.push(("file version", dotted(file)));
+        out.facts.push((Fact::FileVersion, dotted(file)));
     }
-    for (what, key) in [("made by", "CompanyName"), ("copyright", "LegalCopyright")] {
+    for (what, key) in [(Fact::Company, "CompanyName"), (Fact::Copyright, "LegalCopyright")] {
         out.facts.extend(version.text(key).map(|text| (what, shown(text))));
     }
     let is_program = out.form != Some(LIBRARY);
     if is_program {
         let says =
             ["FileDescription", "ProductName", "OriginalFilename"].map(|key| version.text(key).unwrap_or_default());
-        out.findings.extend(other::sets_up(name, &says));
+        out.findings.extend(not_a_build::sets_up(name, &says));
     }
     if is_program && details.subsystem == Subsystem::Console {
-        out.facts.push(("opens", "a console window".to_owned()));
+        out.facts.push((Fact::Opens, "a console window".to_owned()));
     }
     out.libraries.clone_from(&details.libraries);
     out.icon_sizes.clone_from(&details.icon_sizes);
     if details.is_managed {
-        out.facts.push(("needs", "the .NET runtime".to_owned()));
+        out.facts.push((Fact::Needs, "the .NET runtime".to_owned()));
     }
     signature(&mut from, &details, name, out);
     if let Some(symbols) = &details.symbols {
-        out.facts.push(("debug data", shown(symbols.path.rsplit(['/', '\\']).next().unwrap_or(&symbols.path))));
+        out.facts.push((Fact::DebugData, shown(symbols.path.rsplit(['/', '\\']).next().unwrap_or(&symbols.path))));
     }
     out.findings.extend(findings(&details, export, name, is_program));
 }
@@ -73,23 +73,23 @@ fn findings(details: &Details, export: Option<&Export>, name: &str, is_program: 
     let name = shown(name);
     if let Some(library) = details.debug_runtime() {
         let what =
-            format!("{name} is a debug build: it needs {}, which is on developers' computers alone", shown(library));
-        findings.push(Finding::stops("debug-build", what, "export a release build"));
+            format!("{name} is a debug build: it needs {}, which only developers' computers have", shown(library));
+        findings.push(Finding::of(Code::DebugBuild, what, "export a release build"));
     }
     let Some(export) = export else { return findings };
     let is_known = |library: &str| is_of_windows(library) || details.debug_runtime() == Some(library);
     if let Some(missing) = missing_libraries(export, &details.libraries, false, is_known) {
         let what = format!("{name} needs {missing}: neither in the export nor part of Windows");
-        let cure = "put them beside it, or link them in: on a clean computer it does not start";
-        findings.push(Finding::warns("library-missing", what, cure));
+        let fix = "put them next to it, or link them in: on a clean computer it does not start";
+        findings.push(Finding::of(Code::LibraryMissing, what, fix));
     }
     if is_program && details.signature.is_none() {
-        let what = format!("{name} is not signed: Windows warns whoever downloads it and starts it");
-        findings.push(Finding::warns("unsigned", what, "sign it, as the very last step"));
+        let what = format!("{name} is not signed: Windows warns everyone who downloads and starts it");
+        findings.push(Finding::of(Code::Unsigned, what, "sign it, as the very last step"));
     }
     if is_program {
-        let cure = format!("add one of {WANTED_ICON} pixels: Windows shows it large");
-        findings.extend(icon_findings(&name, &details.icon_sizes, WANTED_ICON, &cure));
+        let fix = format!("add one of {WANTED_ICON} pixels: Windows shows it large");
+        findings.extend(icon_findings(&name, &details.icon_sizes, WANTED_ICON, &fix));
     }
     findings
 }

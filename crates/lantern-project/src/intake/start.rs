@@ -4,16 +4,16 @@ use std::collections::BTreeSet;
 use std::io::Read;
 
 use lantern_core::config::{Target, TargetStart};
-use lantern_core::finding::{Finding, Severity};
+use lantern_core::finding::{Code, Finding, Severity};
 use lantern_core::path::{TreePath, shown};
 use lantern_core::release::Start;
 use lantern_core::system::{Family, System};
 use lantern_formats::program::{Form as ProgramForm, Kind, Machine, Program};
 use lantern_formats::{FormatError, MAGIC_LEN, Magic, zip};
 
-use super::other;
+use super::not_a_build;
 use super::package::{Said, said_by};
-use crate::export::{Export, Form, Listed, stops, unreadable};
+use crate::export::{Export, Form, Listed, boxed, unreadable};
 
 /// The start page of a browser build.
 pub(crate) const START_PAGE: &str = "index.html";
@@ -42,12 +42,12 @@ pub(super) fn find(target: &Target, export: &Export) -> Starts {
     if let Some(system) =
         target.systems.iter().find(|s| matches!(s.family(), Family::Android | Family::Ios | Family::Headset))
     {
-        if let Some(finding) = other::recognise(export) {
+        if let Some(finding) = not_a_build::recognise(export) {
             return Starts::default().stop(finding, "export");
         }
         let ending = if wants(Family::Ios) { ".ipa" } else { ".apk or .aab" };
         let what = format!("a build for {system} is one file that ends in {ending}, not a folder or an archive");
-        return Starts::default().stop(*stops("not-a-package", what, "name that file in export"), "export");
+        return Starts::default().stop(*boxed(Code::NotAPackage, what, "name that file in export"), "export");
     }
     let has_page = export.place_of(START_PAGE).is_some();
     let is_web = wants(Family::Web)
@@ -71,8 +71,8 @@ fn package(target: &Target, export: &Export, ending: &'static str) -> Starts {
     let fits: &[System] = if ending == "ipa" { &[System::Ios] } else { &[System::Android, System::Headset] };
     if let Some(wrong) = target.systems.iter().find(|s| !fits.contains(s)) {
         let names: Vec<&str> = fits.iter().map(System::name).collect();
-        let what = format!("{file} is a package for {}, the target says {wrong}", names.join(" or "));
-        return out.stop(*stops("wrong-system", what, "mend systems, or name the right export"), "systems");
+        let what = format!("{file} is a package for {}, the target has {wrong}", names.join(" or "));
+        return out.stop(*boxed(Code::WrongSystem, what, "fix systems, or name the right export"), "systems");
     }
     if let Err(finding) = check_package(export, &file, ending) {
         return out.stop(*finding, "export");
@@ -112,12 +112,13 @@ pub(crate) fn lack_of_package<'a>(ending: &str, mut names: impl Iterator<Item = 
 /// A package that is none of its kind.
 pub(crate) fn not_a_package(file: &str, lack: &str) -> Finding {
     let what = format!("{file} is not {lack} is missing in it");
-    Finding::stops("package", what, "name the file that the engine exported for the device")
+    Finding::of(Code::BadPackage, what, "name the file that the engine exported for the device")
 }
 
 pub(super) fn check_package(export: &Export, file: &TreePath, ending: &str) -> Result<(), Box<Finding>> {
     let mut opened = export.open_anywhere(0).map_err(|e| Box::new(unreadable(&file.to_string(), &e)))?;
-    let entries = zip::read(&mut opened).map_err(|e| stops("package", format!("{file}: {e}"), "export it again"))?;
+    let entries =
+        zip::read(&mut opened).map_err(|e| boxed(Code::BadPackage, format!("{file}: {e}"), "export it again"))?;
     let names = entries.iter().filter_map(|e| std::str::from_utf8(&e.name).ok());
     match lack_of_package(ending, names) {
         Some(lack) => Err(Box::new(not_a_package(&file.to_string(), lack))),
@@ -129,8 +130,8 @@ pub(super) fn check_package(export: &Export, file: &TreePath, ending: &str) -> R
 fn web(target: &Target, export: &Export) -> Starts {
     let out = Starts::default();
     if let Some(other) = target.systems.iter().find(|s| s.family() != Family::Web) {
-        let what = format!("a browser build is for web alone, the target says {other} too");
-        return out.stop(*stops("wrong-system", what, format!("make a target of its own for {other}")), "systems");
+        let what = format!("a browser build is for web only, the target has {other} too");
+        return out.stop(*boxed(Code::WrongSystem, what, format!("make a target of its own for {other}")), "systems");
     }
     let wanted = target.starts.first().map_or(START_PAGE, |start| start.file.as_str());
     if let Some(index) = export.place_of(wanted) {
@@ -143,11 +144,11 @@ fn web(target: &Target, export: &Export) -> Starts {
         .filter(|e| e.source.is_file())
         .find_map(|e| e.source.path.as_str().strip_suffix(wanted)?.strip_suffix('/').map(str::to_owned));
     let what = format!("the start page {} is not at the top of {}", shown(wanted), shown(&export.shown));
-    let cure = match deeper {
+    let fix = match deeper {
         Some(folder) => format!("it lies deeper: add export-root = {folder:?}"),
-        None => "export for the browser again, or mend starts".to_owned(),
+        None => "export for the browser again, or fix starts".to_owned(),
     };
-    out.stop(*stops("start-missing", what, cure), "export")
+    out.stop(*boxed(Code::StartMissing, what, fix), "export")
 }
 
 /// Programs, one for all systems or one for each.
@@ -174,7 +175,7 @@ fn programs(target: &Target, export: &Export) -> Starts {
                 out.systems.extend(systems.into_iter().filter(|s| !out.systems.contains(s)).collect::<Vec<_>>());
             }
             Err(finding) => {
-                let key = if finding.code == "wrong-system" { "systems" } else { "starts" };
+                let key = if finding.code == Code::WrongSystem { "systems" } else { "starts" };
                 out.findings.push((*finding, key));
             }
         }
@@ -182,7 +183,7 @@ fn programs(target: &Target, export: &Export) -> Starts {
             let below = format!("{}/", folder.as_str());
             if !export.entries.iter().any(|e| e.source.path.as_str().starts_with(&below)) {
                 let what = format!("the folder {folder} that the game should work in is not in the export");
-                out.findings.push((*stops("start-folder", what, "mend folder, or leave it out"), "starts"));
+                out.findings.push((*boxed(Code::StartFolder, what, "fix folder, or leave it out"), "starts"));
             }
         }
         out.starts.push(Start {
@@ -192,13 +193,13 @@ fn programs(target: &Target, export: &Export) -> Starts {
             systems: start.systems.clone(),
         });
     }
-    let is_fine = out.findings.iter().all(|(finding, _)| finding.severity != Severity::Stops);
+    let is_fine = out.findings.iter().all(|(finding, _)| finding.severity != Severity::Error);
     if is_fine && !target.systems.is_empty() {
         let lacking: Vec<&str> =
             target.systems.iter().filter(|s| !holds(&out.systems, **s)).map(System::name).collect();
         if !lacking.is_empty() {
             let what = format!("nothing starts the game on {}", lacking.join(", "));
-            out.findings.push((*stops("wrong-system", what, "add a start for it, or mend systems"), "systems"));
+            out.findings.push((*boxed(Code::WrongSystem, what, "add a start for it, or fix systems"), "systems"));
         }
         out.systems = target.systems.clone();
     }
@@ -233,20 +234,20 @@ fn only_program(export: &Export) -> Result<String, Box<Finding>> {
     match programs_at_the_top(export).as_slice() {
         [(one, _)] => Ok(one.as_str().to_owned()),
         [] => {
-            if let Some(finding) = other::recognise(export) {
+            if let Some(finding) = not_a_build::recognise(export) {
                 return Err(Box::new(finding));
             }
             let what = format!("no program lies at the top of {}", shown(&export.shown));
-            let cure = match single_top(export) {
+            let fix = match single_top(export) {
                 Some(folder) => format!("all of it lies in one folder: add export-root = {folder:?}"),
                 None => "say which file starts the game: starts = \"FILE\"".to_owned(),
             };
-            Err(stops("no-start", what, cure))
+            Err(boxed(Code::NoStart, what, fix))
         }
         several => {
             let names: Vec<String> = several.iter().map(|(path, _)| path.to_string()).collect();
             let what = format!("several programs lie at the top of {}: {}", shown(&export.shown), names.join(", "));
-            Err(stops("no-start", what, format!("say which one starts the game: starts = \"{}\"", names[0])))
+            Err(boxed(Code::NoStart, what, format!("say which one starts the game: starts = \"{}\"", names[0])))
         }
     }
 }
@@ -267,27 +268,27 @@ fn look_up(export: &Export, wanted: &str) -> Result<usize, Box<Finding>> {
     }
     if let Some(to) = export.link_leads_to(wanted) {
         let what = format!("the start file {} is a link to {}", shown(wanted), shown(&to));
-        let cure = format!("write what it leads to: starts = {to:?}");
-        return Err(stops("start-missing", what, cure));
+        let fix = format!("write what it leads to: starts = {to:?}");
+        return Err(boxed(Code::StartMissing, what, fix));
     }
     let what = format!("the start file {} is not in the export", shown(wanted));
     let lower = wanted.to_lowercase();
     let files = || export.entries.iter().filter(|e| e.source.is_file()).map(|e| &e.source.path);
     if let Some(other) = files().find(|p| p.as_str().to_lowercase() == lower) {
-        return Err(stops("start-case", what, format!("letter case counts: write starts = \"{other}\"")));
+        return Err(boxed(Code::StartCase, what, format!("letter case counts: write starts = \"{other}\"")));
     }
     let last = lower.rsplit('/').next().unwrap_or(&lower).to_owned();
     let same_name = |p: &&TreePath| p.as_str().to_lowercase().rsplit('/').next() == Some(last.as_str());
     let Some(other) = files().find(same_name) else {
-        return Err(stops("start-missing", what, "export again, or mend starts"));
+        return Err(boxed(Code::StartMissing, what, "export again, or fix starts"));
     };
-    let cure = match single_top(export) {
+    let fix = match single_top(export) {
         Some(folder) if other.as_str() == format!("{folder}/{wanted}") => {
             format!("all of it lies in one folder: add export-root = {folder:?}")
         }
         _ => format!("it lies at starts = \"{other}\""),
     };
-    Err(stops("start-missing", what, cure))
+    Err(boxed(Code::StartMissing, what, fix))
 }
 
 fn read_program(export: &Export, index: usize) -> Result<Program, FormatError> {
@@ -323,32 +324,32 @@ fn check_program(export: &Export, index: usize, claimed: &[System]) -> Result<Ve
         FormatError::Not { .. } => {
             let kind = match magic {
                 Some(Magic::Mz) => "it is an old program for DOS",
-                Some(Magic::Script) => "it is a script, which starts on Linux and macOS alone",
+                Some(Magic::Script) => "it is a script, which starts only on Linux and macOS",
                 None => "it is empty",
                 Some(_) => "it is data",
             };
             let what = format!("the start file {file} is not a program ({kind})");
-            let cure = match magic {
+            let fix = match magic {
                 Some(Magic::Script) if claimed.is_empty() => {
                     "write systems = [\"linux-x86_64\"], or what it is for; or name the program that it starts"
                 }
                 _ => "name the program itself",
             };
-            stops("not-a-program", what, cure)
+            boxed(Code::NotAProgram, what, fix)
         }
         FormatError::Io(e) => Box::new(unreadable(&file.to_string(), &e)),
-        other => stops("broken-program", format!("the start file {file}: {other}"), "export again"),
+        other => boxed(Code::BrokenProgram, format!("the start file {file}: {other}"), "export again"),
     })?;
     if program.kind != Kind::Program {
         let what = format!("the start file {file} is a library, which cannot be started");
-        return Err(stops("not-a-program", what, "name the program itself"));
+        return Err(boxed(Code::NotAProgram, what, "name the program itself"));
     }
     let seen = systems_of(&program);
     let Some(first) = seen.first() else {
         let machines: Vec<String> = program.machines.iter().map(ToString::to_string).collect();
         let what = format!("the start file {file} is for {}, which no target can be", machines.join(", "));
         let known: Vec<&str> = System::ALL.iter().filter(|s| s.family().is_desktop()).map(System::name).collect();
-        return Err(stops("wrong-system", what, format!("export for one of {}", known.join(", "))));
+        return Err(boxed(Code::WrongSystem, what, format!("export for one of {}", known.join(", "))));
     };
     if claimed.is_empty() {
         return Ok(seen);
@@ -359,11 +360,11 @@ fn check_program(export: &Export, index: usize, claimed: &[System]) -> Result<Ve
     }
     if lacking.len() < claimed.len() {
         let what = format!("the start file {file} is for {first} only, not for {}", lacking.join(", "));
-        let cure = format!("make a target of its own for {}, or give each system its start", lacking.join(", "));
-        return Err(stops("wrong-system", what, cure));
+        let fix = format!("make a target of its own for {}, or give each system its start", lacking.join(", "));
+        return Err(boxed(Code::WrongSystem, what, fix));
     }
-    let what = format!("the start file {file} is for {first}, the target says {}", lacking.join(", "));
-    Err(stops("wrong-system", what, "export for the right system, or mend systems"))
+    let what = format!("the start file {file} is for {first}, the target has {}", lacking.join(", "));
+    Err(boxed(Code::WrongSystem, what, "export for the right system, or fix systems"))
 }
 
 /// What a file is by its first bytes; none when it is empty or cannot be read.

@@ -33,7 +33,7 @@ when = { language = "ja", systems = ["windows-*", "macos-*", "linux-*"] }
 pub fn brambleyard(address: &str, more: &str) -> String {
     format!(
         r#"[storefronts.brambleyard]
-kind = "market"
+kind = "protocol"
 address = "{address}"
 handle = "saltmarsh-post"
 

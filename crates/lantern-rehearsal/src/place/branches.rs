@@ -19,8 +19,8 @@ impl Place {
     pub(crate) fn branch(&self, title: &Handle, branch: &Name) -> Result<Branch, Refused> {
         let rule = self.rules().branch(branch).ok_or_else(|| {
             let refusals = self.rules().refuse_promote(branch);
-            let cure = refusals.first().map_or(String::new(), |r| r.cure.clone());
-            Refused::new(problem::NOT_FOUND, format!("there is no branch {:?}", branch.as_str()), cure)
+            let fix = refusals.first().map_or(String::new(), |r| r.fix.clone());
+            Refused::new(problem::NOT_FOUND, format!("there is no branch {:?}", branch.as_str()), fix)
         })?;
         let last = self.moves(title, branch)?.pop();
         let nothing =
@@ -83,7 +83,7 @@ impl Place {
             let same = moves.iter().any(|m| m.facts.revision == earlier && m.facts.targets == targets);
             if !same {
                 let detail = format!("revision {earlier} of {branch} had other builds");
-                return Err(Refused::new(problem::NOT_FOUND, detail, "look at the history again"));
+                return Err(Refused::new(problem::NOT_FOUND, detail, "read the history again"));
             }
         }
         let last = moves.pop();
@@ -91,7 +91,7 @@ impl Place {
         if at != revision {
             let who = last.and_then(|moved| moved.facts.by).unwrap_or_else(|| "nobody".to_owned());
             let detail = format!("{branch} is at revision {at} by {who}, not at {revision}");
-            return Err(Refused::new(problem::BRANCH_MOVED, detail, "look at what is there now, then promote again"));
+            return Err(Refused::new(problem::BRANCH_MOVED, detail, "check what is there now, then promote again"));
         }
         let facts = BranchFacts {
             branch: branch.clone(),

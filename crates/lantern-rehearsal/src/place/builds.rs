@@ -6,7 +6,7 @@ use lantern_core::names::{Handle, Name};
 use lantern_core::release::{MAX_RECORD_LEN, ReleaseRecord, TargetRecord};
 use lantern_core::version::ReleaseName;
 use lantern_store::locator::Locator;
-use lantern_store::manifest::Root;
+use lantern_store::recipe::Root;
 use lantern_storefront::protocol::{
     Build, BuildDepot, BuildTarget, MAX_TEXT_LEN, NewBuild, Title, WithdrawnBuild, problem,
 };
@@ -32,7 +32,7 @@ impl Place {
             .map_err(|e| Refused::new(problem::MALFORMED, format!("the release record: {e}"), "send it again"))?;
         if record.game != known.identity {
             let detail = format!("the title {title} belongs to {}, the release to {}", known.identity, record.game);
-            return Err(Refused::new(problem::RULES, detail, "mend the handle in lantern.toml, or the identity"));
+            return Err(Refused::new(problem::RULES, detail, "fix the handle in lantern.toml, or the identity"));
         }
         let wanted = |target: &&TargetRecord| new.targets.is_empty() || new.targets.contains(&target.target);
         let records: Vec<&TargetRecord> = record.targets.iter().filter(wanted).collect();
@@ -85,7 +85,7 @@ impl Place {
             Refused::new(
                 problem::NOT_FOUND,
                 format!("there is no record of a build {build}"),
-                "look at the list of builds",
+                "read the list of builds",
             )
         })
     }
@@ -104,32 +104,30 @@ impl Place {
             for depot in &target.depots {
                 let incomplete = |detail: String| Refused::new(problem::INCOMPLETE, detail, "push again");
                 let stated = new.depots.iter().find(|d| d.depot == depot.depot);
-                let stated =
-                    stated.ok_or_else(|| incomplete(format!("nothing is said of the depot {}", depot.depot)))?;
+                let stated = stated.ok_or_else(|| incomplete(format!("the depot {} is missing", depot.depot)))?;
                 if !title.depots.contains(&stated.handle) {
                     let detail = format!("the title {} has no depot {:?}", title.handle, stated.handle.as_str());
-                    return Err(Refused::new(problem::NOT_FOUND, detail, "make the depot first, or mend its handle"));
+                    return Err(Refused::new(problem::NOT_FOUND, detail, "make the depot first, or fix its handle"));
                 }
-                let root = store.manifest_bytes(stated.manifest).map_err(not_there)?;
-                let root = Root::decode(stated.manifest, &root).map_err(damaged)?;
+                let root = store.recipe_bytes(stated.recipe).map_err(not_there)?;
+                let root = Root::decode(stated.recipe, &root).map_err(damaged)?;
                 if root.tree != depot.tree || root.size != depot.size {
-                    let detail =
-                        format!("the manifest of the depot {} gives another tree than its record", depot.depot);
+                    let detail = format!("the recipe of the depot {} gives another tree than its record", depot.depot);
                     return Err(Refused::new(problem::DAMAGED, detail, "prepare and push again"));
                 }
-                let chunks = self.chunks_of(&store, stated.manifest)?;
+                let chunks = self.chunks_of(&store, stated.recipe)?;
                 let found = self.find_chunks(&title.handle, &chunks)?;
                 if found.len() < chunks.len() {
                     let missing = chunks.len() - found.len();
                     return Err(incomplete(format!("{missing} chunks of the depot {} never came", depot.depot)));
                 }
                 let all = 0..u32::try_from(found.len()).unwrap_or(u32::MAX);
-                store.write_locator(&Locator::new(stated.manifest, &found, all))?;
+                store.write_locator(&Locator::new(stated.recipe, &found, all))?;
                 depots.push(BuildDepot {
                     depot: depot.depot.clone(),
                     when: depot.when.clone(),
                     handle: stated.handle.clone(),
-                    manifest: stated.manifest,
+                    recipe: stated.recipe,
                     files: depot.files,
                     size: depot.size,
                 });
@@ -149,7 +147,7 @@ impl Place {
         let sql = "SELECT document FROM builds WHERE title = $1 AND build = $2";
         let found: Vec<Build> = documents(&transaction, sql, params![title.as_str(), build])?;
         let mut found = found.into_iter().next().ok_or_else(|| {
-            Refused::new(problem::NOT_FOUND, format!("there is no build {build}"), "look at the list of builds")
+            Refused::new(problem::NOT_FOUND, format!("there is no build {build}"), "read the list of builds")
         })?;
         if found.withdrawn.is_none() {
             let (at, by) = (self.now(), CLIENT_ID.to_owned());

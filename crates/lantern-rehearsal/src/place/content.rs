@@ -1,18 +1,18 @@
-//! What titles hold: manifests first, then what they lack.
+//! What titles hold: recipes first, then what they lack.
 
 use std::fs;
 use std::io::Write;
 use std::path::PathBuf;
 use std::sync::PoisonError;
 
-use lantern_core::digest::{Digest, ManifestId};
+use lantern_core::digest::{Digest, RecipeId};
 use lantern_core::names::Handle;
+use lantern_store::chunk_index::ChunkIndex;
 use lantern_store::codec::Codec;
-use lantern_store::known::Known;
-use lantern_store::manifest::{Root, different_chunks};
 use lantern_store::pack::{self, ChunkEntry};
+use lantern_store::recipe::{Root, different_chunks};
 use lantern_store::store::Store;
-use lantern_storefront::protocol::{ManifestNeeds, PackReceived, problem};
+use lantern_storefront::protocol::{PackReceived, RecipeNeeds, problem};
 use rusqlite::{OptionalExtension, TransactionBehavior, params};
 
 use super::{Place, damaged, not_there, refuse_long};
@@ -20,7 +20,7 @@ use crate::refusal::Refused;
 use crate::server::PieceRange;
 
 impl Place {
-    pub(crate) fn put_manifest(&self, title: &Handle, id: ManifestId, bytes: &[u8]) -> Result<ManifestNeeds, Refused> {
+    pub(crate) fn put_recipe(&self, title: &Handle, id: RecipeId, bytes: &[u8]) -> Result<RecipeNeeds, Refused> {
         self.title(title)?;
         let store = self.store(title);
         let root = Root::decode(id, bytes).map_err(damaged)?;
@@ -28,7 +28,7 @@ impl Place {
         let segments: Vec<Digest> =
             root.segments.iter().map(|s| s.digest).filter(|digest| !store.has_segment(digest)).collect();
         if !segments.is_empty() {
-            return Ok(ManifestNeeds { segments, chunks: Vec::new() });
+            return Ok(RecipeNeeds { segments, chunks: Vec::new() });
         }
         let distinct = self.chunks_of(&store, id)?;
         let found = self.find_chunks(title, &distinct)?;
@@ -39,20 +39,20 @@ impl Place {
                 _ => chunks.push((index, 1)),
             }
         }
-        Ok(ManifestNeeds { segments, chunks })
+        Ok(RecipeNeeds { segments, chunks })
     }
 
-    pub(super) fn chunks_of(&self, store: &Store, id: ManifestId) -> Result<Vec<Digest>, Refused> {
-        let (_, entries) = store.manifest(id).map_err(not_there)?;
+    pub(super) fn chunks_of(&self, store: &Store, id: RecipeId) -> Result<Vec<Digest>, Refused> {
+        let (_, entries) = store.recipe(id).map_err(not_there)?;
         Ok(different_chunks(&entries))
     }
 
-    pub(super) fn find_chunks(&self, title: &Handle, digests: &[Digest]) -> Result<Known, Refused> {
+    pub(super) fn find_chunks(&self, title: &Handle, digests: &[Digest]) -> Result<ChunkIndex, Refused> {
         let database = self.database();
         let sql =
             "SELECT pack, pack_len, codec, offset, stored_len, raw_len FROM chunks WHERE title = $1 AND digest = $2";
         let mut statement = database.prepare_cached(sql)?;
-        let mut out = Known::default();
+        let mut out = ChunkIndex::default();
         for digest in digests {
             let row = statement.query_row(params![title.as_str(), digest.as_bytes()], |row| {
                 let entry = ChunkEntry {
@@ -125,7 +125,7 @@ impl Place {
         }
         if piece.first > at.received {
             let detail = format!("{} bytes have come, and the piece begins at {}", at.received, piece.first);
-            return Err(Refused::new(problem::WRONG_OFFSET, detail, "go on where it ended"));
+            return Err(Refused::new(problem::WRONG_OFFSET, detail, "continue where it ended"));
         }
         let path = self.piece_path(title, name);
         let new = bytes.get(usize::try_from(at.received - piece.first).unwrap_or(usize::MAX)..).unwrap_or_default();
@@ -159,12 +159,12 @@ impl Place {
         self.store(title).root().join("incoming").join(format!("{}.part", name.hex()))
     }
 
-    pub(crate) fn get_manifest(&self, title: &Handle, id: ManifestId) -> Result<Vec<u8>, Refused> {
+    pub(crate) fn get_recipe(&self, title: &Handle, id: RecipeId) -> Result<Vec<u8>, Refused> {
         self.title(title)?;
-        self.store(title).manifest_bytes(id).map_err(not_there)
+        self.store(title).recipe_bytes(id).map_err(not_there)
     }
 
-    pub(crate) fn get_locator(&self, title: &Handle, id: ManifestId) -> Result<Vec<u8>, Refused> {
+    pub(crate) fn get_locator(&self, title: &Handle, id: RecipeId) -> Result<Vec<u8>, Refused> {
         self.title(title)?;
         Ok(self.store(title).locator(id).map_err(not_there)?.encode())
     }

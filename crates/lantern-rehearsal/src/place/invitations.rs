@@ -41,7 +41,7 @@ pub(crate) enum Owns {
 /// Why an invitation does not hold.
 struct Unfit {
     detail: String,
-    cure: &'static str,
+    fix: &'static str,
 }
 
 impl Place {
@@ -61,7 +61,7 @@ impl Place {
                 Audience::Everyone => Ok(Owns::Editions(Vec::new())),
                 _ => {
                     let detail = format!("{branch} is for those who were invited");
-                    Err(Refused::new(problem::NOT_INVITED, detail, "ask whoever made the game for an invitation"))
+                    Err(Refused::new(problem::NOT_INVITED, detail, "ask the maker of the game for an invitation"))
                 }
             };
         };
@@ -69,7 +69,7 @@ impl Place {
             (Ok(owns), _) => Ok(Owns::Editions(owns)),
             // What everybody has needs no invitation; one that does not hold takes nothing away.
             (Err(unfit), Audience::Everyone) => Ok(Owns::NothingBecause(unfit.detail)),
-            (Err(unfit), _) => Err(Refused::new(problem::NOT_INVITED, unfit.detail, unfit.cure)),
+            (Err(unfit), _) => Err(Refused::new(problem::NOT_INVITED, unfit.detail, unfit.fix)),
         }
     }
 
@@ -81,8 +81,8 @@ impl Place {
         text: &str,
         folder: Option<&str>,
     ) -> Result<Result<Vec<Name>, Unfit>, Refused> {
-        let unfit = |detail: String, cure: &'static str| Ok(Err(Unfit { detail, cure }));
-        let another = "ask whoever made the game for another one";
+        let unfit = |detail: String, fix: &'static str| Ok(Err(Unfit { detail, fix }));
+        let another = "ask the maker of the game for another one";
         let Ok(invitation) = text.parse::<Invitation>() else {
             return unfit("this is not an invitation".to_owned(), "copy it again, whole");
         };
@@ -93,7 +93,7 @@ impl Place {
             return unfit(format!("this invitation is not one to {branch}"), "is it for another branch or game?");
         };
         if made.ended_at.is_some() {
-            return unfit("this invitation was ended by whoever made the game".to_owned(), another);
+            return unfit("this invitation was ended by the maker of the game".to_owned(), another);
         }
         if let Some(until) = made.new.until.filter(|until| *until <= now) {
             // A day's end is the next day's first moment.
@@ -134,8 +134,9 @@ impl Place {
         self.branch(title, branch)?;
         let whom = invitation.whom.trim();
         if whom.is_empty() || whom.len() > MAX_WHOM_LEN || whom.chars().any(char::is_control) {
-            let detail = format!("an invitation is for somebody, in 1 to {MAX_WHOM_LEN} bytes without line breaks");
-            return Err(Refused::new(problem::MALFORMED, detail, "say for whom it is"));
+            let detail =
+                format!("an invitation names a person or a group, in 1 to {MAX_WHOM_LEN} bytes without line breaks");
+            return Err(Refused::new(problem::MALFORMED, detail, "name the person or group"));
         }
         if invitation.until.is_some_and(|until| until <= self.now()) {
             return Err(Refused::new(
@@ -180,7 +181,8 @@ impl Place {
         self.branch(title, branch)?;
         let mut database = self.database();
         let transaction = database.transaction_with_behavior(TransactionBehavior::Immediate)?;
-        let missing = || Refused::new(problem::NOT_FOUND, "there is no such invitation", "look at the list of them");
+        let missing =
+            || Refused::new(problem::NOT_FOUND, "there is no such invitation", "read the list of invitations");
         let mut made = find(&transaction, title, branch, id)?.ok_or_else(missing)?;
         if made.ended_at.is_none() {
             made.ended_at = Some(self.now());

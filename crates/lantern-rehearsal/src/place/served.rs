@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, HashMap, HashSet};
 use std::sync::Arc;
 
-use lantern_core::digest::{Digest, ManifestId};
+use lantern_core::digest::{Digest, RecipeId};
 use lantern_core::names::{Handle, Name};
 use lantern_store::store::Store;
 use lantern_storefront::protocol::{Branch, BuildDepot, Play, problem};
@@ -15,9 +15,9 @@ use crate::refusal::Refused;
 /// Something that a player asks for.
 #[derive(Debug, Clone, Copy)]
 pub(crate) enum Asked {
-    /// A manifest, or its locator.
-    Manifest(ManifestId),
-    /// A segment of a manifest.
+    /// A recipe, or its locator.
+    Recipe(RecipeId),
+    /// A segment of a recipe.
     Segment(Digest),
     /// Bytes of a pack: its name, the first and the last of them.
     Range(Digest, u32, u32),
@@ -26,19 +26,19 @@ pub(crate) enum Asked {
 /// What some depots are made of.
 #[derive(Debug, Default)]
 struct Parts {
-    manifests: HashSet<ManifestId>,
+    recipes: HashSet<RecipeId>,
     segments: HashSet<Digest>,
     /// By pack, what the locators name of it: first byte and the one behind the last, in order and apart.
     ranges: HashMap<Digest, Vec<(u32, u32)>>,
 }
 
 impl Parts {
-    fn add(&mut self, store: &Store, manifest: ManifestId) -> Result<(), Refused> {
-        if !self.manifests.insert(manifest) {
+    fn add(&mut self, store: &Store, recipe: RecipeId) -> Result<(), Refused> {
+        if !self.recipes.insert(recipe) {
             return Ok(());
         }
-        self.segments.extend(store.manifest_root(manifest).map_err(not_there)?.segments.iter().map(|s| s.digest));
-        let locator = store.locator(manifest).map_err(not_there)?;
+        self.segments.extend(store.recipe_root(recipe).map_err(not_there)?.segments.iter().map(|s| s.digest));
+        let locator = store.locator(recipe).map_err(not_there)?;
         for location in locator.locations() {
             let (pack, _) = locator.packs[location.pack as usize];
             let (from, len) = (location.entry.offset, location.entry.stored_len);
@@ -63,7 +63,7 @@ impl Parts {
 
     fn has(&self, asked: Asked) -> bool {
         match asked {
-            Asked::Manifest(id) => self.manifests.contains(&id),
+            Asked::Recipe(id) => self.recipes.contains(&id),
             Asked::Segment(digest) => self.segments.contains(&digest),
             Asked::Range(pack, first, last) => self.ranges.get(&pack).is_some_and(|ranges| {
                 let at = ranges.partition_point(|(from, _)| *from <= first);
@@ -133,7 +133,7 @@ impl Place {
                     if let Owns::NothingBecause(why) = &owns {
                         detail += &format!(", and {why}");
                     }
-                    Err(Refused::new(problem::NOT_OWNED, detail, "an invitation can say that somebody owns it"))
+                    Err(Refused::new(problem::NOT_OWNED, detail, "an invitation can state that the player owns it"))
                 }
                 None => {
                     let detail = format!("nothing on {} is made of this", branch.facts.branch);
@@ -161,10 +161,10 @@ impl Place {
         for build in builds.iter().filter(|b| b.withdrawn.is_none() || now.contains(&b.build)) {
             let targets = build.targets.iter().filter(|(name, _)| ever.contains(&(*name, build.build)));
             for depot in targets.flat_map(|(_, target)| &target.depots) {
-                let BuildDepot { manifest, when, .. } = depot;
+                let BuildDepot { recipe, when, .. } = depot;
                 match &when.owns {
-                    None => served.open.add(&store, *manifest)?,
-                    Some(edition) => served.owned.entry(edition.clone()).or_default().add(&store, *manifest)?,
+                    None => served.open.add(&store, *recipe)?,
+                    Some(edition) => served.owned.entry(edition.clone()).or_default().add(&store, *recipe)?,
                 }
             }
         }

@@ -1,7 +1,7 @@
 //! Each rule of the protocol, kept and broken.
 
 use crate::scene::{Scene, key};
-use lantern_core::digest::{Digest, ManifestId};
+use lantern_core::digest::{Digest, RecipeId};
 use lantern_core::tree::Tree;
 use reqwest::StatusCode;
 use reqwest::blocking::Response;
@@ -14,7 +14,7 @@ fn problem(response: Response, status: u16, name: &str) -> Value {
     let problem: Value = response.json().unwrap();
     assert_eq!(problem["type"], format!("/problems/{name}"), "{problem}");
     assert_eq!(problem["status"], status);
-    assert!(!problem["cure"].as_str().unwrap().is_empty());
+    assert!(!problem["fix"].as_str().unwrap().is_empty());
     problem
 }
 
@@ -25,7 +25,7 @@ fn the_document_in_docs_is_that_of_the_code() {
     if std::env::var_os("UPDATE_EXPECTED").is_some() {
         std::fs::write(path, &text).unwrap();
     }
-    assert_eq!(std::fs::read_to_string(path).unwrap(), text, "UPDATE_EXPECTED=1 writes it anew");
+    assert_eq!(std::fs::read_to_string(path).unwrap(), text, "UPDATE_EXPECTED=1 writes it again");
 }
 
 #[test]
@@ -39,7 +39,7 @@ fn every_endpoint_of_the_document_answers() {
             count += 1;
             let path = path.replace("{title}", "none").replace("{branch}", "open-water").replace("{problem}", "rules");
             let path = path.replace("{build}", "1");
-            let path = ["{manifest}", "{segment}", "{pack}"].iter().fold(path, |p, k| p.replace(k, &"0".repeat(64)));
+            let path = ["{recipe}", "{segment}", "{pack}"].iter().fold(path, |p, k| p.replace(k, &"0".repeat(64)));
             let response = scene.request(method, &path, None, Vec::new());
             let alternatives = operation.get("security").and_then(Value::as_array);
             let needs_access =
@@ -125,11 +125,11 @@ fn a_title_is_made_once_and_can_get_depots() {
 }
 
 #[test]
-fn manifests_go_first_and_the_answer_says_what_is_missing() {
+fn recipes_go_first_and_the_answer_says_what_is_missing() {
     let scene = Scene::new();
     let sealed = scene.seal("1.3.2", 25, 7);
-    let root = scene.store.manifest_bytes(sealed.manifest).unwrap();
-    let path = format!("/v1/titles/saltmarsh-post/manifests/{}", sealed.manifest.0.hex());
+    let root = scene.store.recipe_bytes(sealed.recipe).unwrap();
+    let path = format!("/v1/titles/saltmarsh-post/recipes/{}", sealed.recipe.0.hex());
     let needs: Value = scene.put(&path, root.clone()).json().unwrap();
     let segments = needs["segments"].as_array().unwrap();
     assert_eq!((segments.len(), &needs["chunks"]), (1, &json!([])));
@@ -156,8 +156,8 @@ fn bytes_that_are_not_what_they_are_named_are_refused() {
     let under_its_own_name = format!("/v1/titles/saltmarsh-post/packs/{}", Digest::of(&bytes).hex());
     problem(scene.put(&under_its_own_name, bytes), 422, "damaged");
     problem(scene.put(&pack_path, Vec::new()), 422, "damaged");
-    let root = scene.store.manifest_bytes(sealed.manifest).unwrap();
-    let other = format!("/v1/titles/saltmarsh-post/manifests/{}", "0".repeat(64));
+    let root = scene.store.recipe_bytes(sealed.recipe).unwrap();
+    let other = format!("/v1/titles/saltmarsh-post/recipes/{}", "0".repeat(64));
     problem(scene.put(&other, root), 422, "damaged");
     let segment = format!("/v1/titles/saltmarsh-post/segments/{}", "0".repeat(64));
     problem(scene.put(&segment, b"x".to_vec()), 422, "damaged");
@@ -182,7 +182,7 @@ fn a_build_is_made_when_everything_has_arrived() {
     let document = sealed.document("sp-linux");
     let path = "/v1/titles/saltmarsh-post/builds";
     problem(scene.post(path, &document, &key(1), None), 404, "not-found");
-    scene.bring_manifest(&sealed);
+    scene.bring_recipe(&sealed);
     problem(scene.post(path, &document, &key(2), None), 422, "incomplete");
     scene.bring_packs();
     problem(scene.post(path, &sealed.document("sp-win"), &key(3), None), 404, "not-found");
@@ -204,14 +204,14 @@ fn numbers_rise_and_are_taken_once() {
     let path = "/v1/titles/saltmarsh-post/builds";
     let refused = |version: &str, number: u64, seed: u64| {
         let sealed = scene.seal(version, number, seed);
-        scene.bring_manifest(&sealed);
+        scene.bring_recipe(&sealed);
         scene.bring_packs();
         scene.post(path, &sealed.document("sp-linux"), &key(number + seed), None)
     };
     let taken = problem(refused("1.3.3", 25, 8), 409, "number-taken");
     assert_eq!(taken["refusals"][0]["rule"], "number-taken");
     let low = problem(refused("1.3.3", 24, 8), 422, "house-rules");
-    assert_eq!(low["refusals"][0]["rule"], "number-not-risen");
+    assert_eq!(low["refusals"][0]["rule"], "number-not-raised");
     assert_eq!(refused("1.3.3", 26, 8).status(), StatusCode::CREATED);
 }
 
@@ -219,7 +219,7 @@ fn numbers_rise_and_are_taken_once() {
 fn a_release_of_another_game_is_refused() {
     let scene = Scene::new();
     let sealed = scene.seal("1.3.2", 25, 7);
-    scene.bring_manifest(&sealed);
+    scene.bring_recipe(&sealed);
     scene.bring_packs();
     let mut document = sealed.document("sp-linux");
     let record = document["record"].as_str().unwrap().replace("paperheron", "otherstudio");
@@ -228,15 +228,15 @@ fn a_release_of_another_game_is_refused() {
 }
 
 #[test]
-fn a_manifest_of_another_tree_than_the_record_is_refused() {
+fn a_recipe_of_another_tree_than_the_record_is_refused() {
     let scene = Scene::new();
     let (one, two) = (scene.seal("1.3.2", 25, 7), scene.seal("1.4.0", 26, 8));
     for sealed in [&one, &two] {
-        scene.bring_manifest(sealed);
+        scene.bring_recipe(sealed);
     }
     scene.bring_packs();
     let mut document = one.document("sp-linux");
-    document["depots"][0]["manifest"] = two.manifest.to_string().into();
+    document["depots"][0]["recipe"] = two.recipe.to_string().into();
     problem(scene.post("/v1/titles/saltmarsh-post/builds", &document, &key(1), None), 422, "damaged");
 }
 
@@ -341,18 +341,18 @@ fn players_see_only_what_was_ever_promoted() {
     let open = |path: &str| scene.request("get", path, None, Vec::new());
     let play: Value = open("/v1/play/saltmarsh-post/open-water").json().unwrap();
     assert_eq!(play["builds"], json!({}));
-    let manifest = format!("/v1/play/saltmarsh-post/open-water/manifests/{}", sealed.manifest.0.hex());
-    let locator = manifest.replace("manifests", "locators");
-    problem(open(&manifest), 404, "not-found");
+    let recipe = format!("/v1/play/saltmarsh-post/open-water/recipes/{}", sealed.recipe.0.hex());
+    let locator = recipe.replace("recipes", "locators");
+    problem(open(&recipe), 404, "not-found");
     problem(open(&locator), 404, "not-found");
     scene.post(MOVES, &json!({ "targets": { "linux": 1 } }), &key(1), Some("\"0\""));
-    let bytes = open(&manifest).bytes().unwrap();
-    assert_eq!(ManifestId::of(&bytes), sealed.manifest);
+    let bytes = open(&recipe).bytes().unwrap();
+    assert_eq!(RecipeId::of(&bytes), sealed.recipe);
     assert!(open(&locator).status().is_success());
     problem(open("/v1/play/saltmarsh-post/estuary"), 404, "not-found");
     // Taken off the branch, it can still be had: an update may be under way.
     scene.post(MOVES, &json!({ "targets": {} }), &key(2), Some("\"1\""));
-    assert!(open(&manifest).status().is_success());
+    assert!(open(&recipe).status().is_success());
 }
 
 #[test]
@@ -365,7 +365,7 @@ fn players_ask_for_ranges_with_both_ends() {
     let path = format!("/v1/play/saltmarsh-post/open-water/packs/{}", pack.hex());
     let range = |text: &str| scene.request_of_player("get", &path, &[("Range", text)]);
     // Every byte between a pack's head and its table is named by the build's locator.
-    let locator = scene.store.locator(scene.store.manifests().unwrap()[0]).unwrap();
+    let locator = scene.store.locator(scene.store.recipes().unwrap()[0]).unwrap();
     let from = locator.locations().map(|l| l.entry.offset).min().unwrap();
     let to = locator.locations().map(|l| l.entry.offset + l.entry.stored_len).max().unwrap();
     let part = range(&format!("bytes={}-{}", from + 10, from + 19));
@@ -478,7 +478,7 @@ fn lists_have_pages() {
     let scene = Scene::new();
     for number in 1..=3 {
         let sealed = scene.seal(&format!("1.3.{number}"), 24 + number, 7);
-        scene.bring_manifest(&sealed);
+        scene.bring_recipe(&sealed);
         scene.bring_packs();
         let path = "/v1/titles/saltmarsh-post/builds";
         assert_eq!(scene.post(path, &sealed.document("sp-linux"), &key(number), None).status(), StatusCode::CREATED);

@@ -2,7 +2,7 @@
 
 use std::io::{self, Read};
 
-use lantern_core::digest::{Digest, ManifestId};
+use lantern_core::digest::{Digest, RecipeId};
 use lantern_core::names::Name;
 use lantern_core::path::TreePath;
 use lantern_core::progress::Silent;
@@ -33,7 +33,7 @@ pub struct Scene {
 }
 
 pub struct Sealed {
-    pub manifest: ManifestId,
+    pub recipe: RecipeId,
     pub chunks: usize,
     record: ReleaseRecord,
 }
@@ -42,7 +42,7 @@ impl Sealed {
     pub fn document(&self, handle: &str) -> Value {
         json!({
             "record": String::from_utf8(self.record.encode()).unwrap(),
-            "depots": [{ "depot": "linux", "handle": handle, "manifest": self.manifest }],
+            "depots": [{ "depot": "linux", "handle": handle, "recipe": self.recipe }],
             "message": "for us",
         })
     }
@@ -187,22 +187,22 @@ impl Scene {
                 claims: Default::default(),
             }],
         };
-        let (_, entries) = self.store.manifest(sealed.manifest).unwrap();
+        let (_, entries) = self.store.recipe(sealed.recipe).unwrap();
         let chunks: std::collections::HashSet<Digest> = entries[0].chunks.iter().map(|c| c.digest).collect();
-        Sealed { manifest: sealed.manifest, chunks: chunks.len(), record }
+        Sealed { recipe: sealed.recipe, chunks: chunks.len(), record }
     }
 
     pub fn bring_segments(&self, sealed: &Sealed) {
-        let (root, _) = self.store.manifest(sealed.manifest).unwrap();
+        let (root, _) = self.store.recipe(sealed.recipe).unwrap();
         for segment in root.segments {
             let path = format!("/v1/titles/saltmarsh-post/segments/{}", segment.digest.hex());
             assert!(self.put(&path, self.store.segment_bytes(&segment.digest).unwrap()).status().is_success());
         }
     }
 
-    pub fn bring_manifest(&self, sealed: &Sealed) {
-        let path = format!("/v1/titles/saltmarsh-post/manifests/{}", sealed.manifest.0.hex());
-        assert!(self.put(&path, self.store.manifest_bytes(sealed.manifest).unwrap()).status().is_success());
+    pub fn bring_recipe(&self, sealed: &Sealed) {
+        let path = format!("/v1/titles/saltmarsh-post/recipes/{}", sealed.recipe.0.hex());
+        assert!(self.put(&path, self.store.recipe_bytes(sealed.recipe).unwrap()).status().is_success());
         self.bring_segments(sealed);
     }
 
@@ -215,7 +215,7 @@ impl Scene {
     }
 
     pub fn bring(&self, sealed: &Sealed) {
-        self.bring_manifest(sealed);
+        self.bring_recipe(sealed);
         self.bring_packs();
         let path = "/v1/titles/saltmarsh-post/builds";
         let response = self.post(path, &sealed.document("sp-linux"), &key(900_000 + sealed.chunks as u64), None);

@@ -8,11 +8,11 @@ use std::sync::mpsc::RecvTimeoutError;
 use std::time::Duration;
 
 use lantern_core::bytes::ReadError;
-use lantern_core::digest::{Digest, ManifestId};
-use lantern_core::points;
+use lantern_core::digest::{Digest, RecipeId};
+use lantern_core::failpoint;
+use lantern_core::parallel::{each, processors};
 use lantern_core::progress::{Meter, Progress, Task};
 use lantern_core::tree::{Node, Tree};
-use lantern_core::work::{each, processors};
 
 use super::journal::STAGE;
 use super::plan::{self, Plan};
@@ -23,8 +23,8 @@ use crate::codec::Unpacker;
 use crate::durable;
 use crate::fetch::{Fetch, again};
 use crate::locator::Locator;
-use crate::manifest::Entry;
 use crate::pack::{self, ChunkEntry};
+use crate::recipe::Entry;
 use crate::room_left;
 
 /// How often what has come is written to the disk.
@@ -36,8 +36,8 @@ const MAX_RANGE: u32 = 4 * 1024 * 1024;
 /// Two chunks of one pack with so few bytes between them come in one range.
 const MAX_GAP: u32 = 16 * 1024;
 
-/// Puts the depots' entries together; what is not here already of their manifests is fetched.
-pub(super) fn manifests(folder: &Folder, ids: &[ManifestId], fetch: &dyn Fetch) -> Result<Vec<Entry>, InstallError> {
+/// Puts the depots' entries together; what is not here already of their recipes is fetched.
+pub(super) fn recipes(folder: &Folder, ids: &[RecipeId], fetch: &dyn Fetch) -> Result<Vec<Entry>, InstallError> {
     let all = folder.entries_of(ids, Some(fetch))?;
     // What depots share is there once; others must not share a path, and no link of one may lead out through another's.
     Tree::new(all.iter().map(|e| (e.path.clone(), e.node.clone()))).map_err(InstallError::Depots)?;
@@ -95,7 +95,7 @@ struct Range {
 pub(super) fn stage(
     folder: &Folder,
     plan: &Plan<'_>,
-    ids: &[ManifestId],
+    ids: &[RecipeId],
     old: &[Entry],
     fetch: &dyn Fetch,
     progress: &dyn Progress,
@@ -111,7 +111,7 @@ pub(super) fn stage(
     for (file, entry) in plan.write.iter().enumerate() {
         let Node::File { size, .. } = entry.node else { continue };
         let path = stage.join(file.to_string());
-        let made = points::write().and_then(|()| open_staged(&path)?.set_len(size));
+        let made = failpoint::write().and_then(|()| open_staged(&path)?.set_len(size));
         made.map_err(InstallError::io("write", &path))?;
     }
     let slots = Slots::of(plan);
@@ -160,7 +160,7 @@ fn has_other_names(_: &fs::Metadata) -> bool {
     false
 }
 
-/// Room beside the staged files, in bytes: for manifests and the journal.
+/// Room beside the staged files, in bytes: for recipes and the journal.
 const SPARE_ROOM: u64 = 16 * 1024 * 1024;
 
 /// Asks for the room that the plan takes, less what an earlier run has staged.
@@ -245,7 +245,7 @@ impl<'a> Filler<'a> {
                 }
             };
             file.seek(SeekFrom::Start(slot.offset))?;
-            points::write()?;
+            failpoint::write()?;
             file.write_all(bytes)?;
         }
         Ok(())
@@ -256,7 +256,7 @@ impl<'a> Filler<'a> {
 ///
 /// What lies between two neighbours comes along, and so must be named by a locator, too: a storefront hands out nothing
 /// else.
-fn ranges(ids: &[ManifestId], mut missing: Vec<Digest>, fetch: &dyn Fetch) -> Result<Vec<Range>, InstallError> {
+fn ranges(ids: &[RecipeId], mut missing: Vec<Digest>, fetch: &dyn Fetch) -> Result<Vec<Range>, InstallError> {
     let mut packs: Vec<Digest> = Vec::new();
     let mut numbers: HashMap<Digest, u32> = HashMap::new();
     let mut chunks: Vec<(u32, ChunkEntry)> = Vec::new();
@@ -395,7 +395,7 @@ fn finish_files(stage: &Path, writes: Writes, plan: &Plan<'_>, progress: &dyn Pr
         each(&plan.write, processors(), || (), |(), file, entry| finish_file(stage, file, entry, &*meter, progress))
     })?;
     writes.finish(stage).map_err(InstallError::io("bring to the disk", stage))?;
-    points::pass();
+    failpoint::pass();
     Ok(())
 }
 
@@ -423,7 +423,7 @@ fn finish_file(
             return Err(InstallError::io("read back", &path)(other));
         }
         let why = format!("the chunks of {} do not give its content", entry.path);
-        return Err(InstallError::Wrong { what: "the manifest", why });
+        return Err(InstallError::Wrong { what: "the recipe", why });
     }
     set_bit(&path, *executable).map_err(InstallError::io("set the executable bit of", &path))
 }

@@ -81,7 +81,7 @@ pub(super) struct Journal {
 
 impl Journal {
     pub(super) fn new(plan: &Plan<'_>, installed: Installed, previous: Option<Installed>) -> Self {
-        let stage = Folder::stage_name(&installed.manifests);
+        let stage = Folder::stage_name(&installed.recipes);
         let before = format!("{BEFORE}{}", stage.strip_prefix(STAGE).unwrap_or_default());
         let numbered = |from: usize| move |(number, path): (usize, &TreePath)| (from + number, path.clone());
         let respell = plan.respell.iter().enumerate();

@@ -6,18 +6,18 @@ use std::path::{Path, PathBuf};
 use std::sync::Mutex;
 
 use lantern_core::digest::Digest;
+use lantern_core::parallel::{each, processors};
 use lantern_core::path::TreePath;
 use lantern_core::portable::{folded, refused_by_windows};
 use lantern_core::progress::{Meter, Progress, Task};
 use lantern_core::tree::Node;
-use lantern_core::work::{each, processors};
 
 use super::disk;
 use super::state::Folder;
 use super::{Aside, InstallError, OwnFiles};
 use crate::durable;
 use crate::links;
-use crate::manifest::Entry;
+use crate::recipe::Entry;
 
 /// Refuses a build with names that this system takes for something else, before anything is written.
 pub(super) fn refuse_names(folder: &Path, new: &[Entry], is_windows: bool) -> Result<(), InstallError> {

@@ -4,15 +4,15 @@ use std::fs::{self, File, TryLockError};
 use std::io;
 use std::path::{Path, PathBuf};
 
-use lantern_core::digest::{Digest, ManifestId};
-use lantern_core::points;
+use lantern_core::digest::{Digest, RecipeId};
+use lantern_core::failpoint;
 use serde::{Deserialize, Serialize};
 
 use super::InstallError;
 use crate::durable::{self, DurableError};
 use crate::fetch::Fetch;
 use crate::fetch::again;
-use crate::manifest::{self, Entry, SegmentRef};
+use crate::recipe::{self, Entry, SegmentRef};
 
 /// The folder in an installed build that is ours.
 pub const STATE_FOLDER: &str = ".lantern-install";
@@ -30,7 +30,7 @@ pub struct Installed {
     /// `lantern.installed/1`.
     pub format: String,
     /// One for each depot.
-    pub manifests: Vec<ManifestId>,
+    pub recipes: Vec<RecipeId>,
     /// Where it came from and what it is, as the caller said.
     pub about: serde_json::Value,
 }
@@ -103,13 +103,13 @@ impl Folder {
             Ok(_) => durable::remove_file(&path)?,
             Err(_) => {}
         }
-        let made = points::write().and_then(|()| fs::create_dir(&path));
+        let made = failpoint::write().and_then(|()| fs::create_dir(&path));
         made.map_err(InstallError::io("make the folder", &path))?;
         Ok(path)
     }
 
-    pub(super) fn stage_name(manifests: &[ManifestId]) -> String {
-        let names: Vec<u8> = manifests.iter().flat_map(|id| *id.0.as_bytes()).collect();
+    pub(super) fn stage_name(recipes: &[RecipeId]) -> String {
+        let names: Vec<u8> = recipes.iter().flat_map(|id| *id.0.as_bytes()).collect();
         format!("stage-{}", Digest::of(&names).short())
     }
 
@@ -126,7 +126,7 @@ impl Folder {
             let path = entry.path();
             let remove =
                 || if durable::is_real_folder(&path) { fs::remove_dir_all(&path) } else { fs::remove_file(&path) };
-            points::remove().and_then(|()| remove()).map_err(InstallError::io("remove", &path))?;
+            failpoint::remove().and_then(|()| remove()).map_err(InstallError::io("remove", &path))?;
         }
         Ok(())
     }
@@ -199,21 +199,21 @@ impl Folder {
         Ok(installed)
     }
 
-    /// Returns the entries of builds by their manifests' ids, in order. What the folder itself lost of them is fetched
+    /// Returns the entries of builds by their recipes' ids, in order. What the folder itself lost of them is fetched
     /// and kept again.
     ///
     /// # Errors
     /// [`InstallError::Lost`] without `fetch`; with it those of fetching.
     pub(super) fn entries_of(
         &self,
-        manifests: &[ManifestId],
+        recipes: &[RecipeId],
         fetch: Option<&dyn Fetch>,
     ) -> Result<Vec<Entry>, InstallError> {
         let mut all = Vec::new();
-        for id in manifests {
-            let root = self.manifest_root(*id, fetch)?;
+        for id in recipes {
+            let root = self.recipe_root(*id, fetch)?;
             let segment = |segment: &SegmentRef| self.segment(segment, fetch);
-            all.extend(manifest::assemble(*id, &root, segment, InstallError::from)?.1);
+            all.extend(recipe::assemble(*id, &root, segment, InstallError::from)?.1);
         }
         all.sort_by(|a: &Entry, b| a.path.cmp(&b.path));
         // Equal entries of two depots are one.
@@ -221,39 +221,39 @@ impl Folder {
         Ok(all)
     }
 
-    fn manifest_root(&self, id: ManifestId, fetch: Option<&dyn Fetch>) -> Result<Vec<u8>, InstallError> {
-        let path = self.state("manifests").join(id.0.hex());
-        let here = durable::read_limited(&path, manifest::MAX_ROOT_LEN).ok();
-        if let Some(bytes) = here.filter(|bytes| ManifestId::of(bytes) == id) {
+    fn recipe_root(&self, id: RecipeId, fetch: Option<&dyn Fetch>) -> Result<Vec<u8>, InstallError> {
+        let path = self.state("recipes").join(id.0.hex());
+        let here = durable::read_limited(&path, recipe::MAX_ROOT_LEN).ok();
+        if let Some(bytes) = here.filter(|bytes| RecipeId::of(bytes) == id) {
             return Ok(bytes);
         }
         let fetch = fetch.ok_or_else(|| InstallError::Lost(path.clone()))?;
         let once = || {
-            let bytes = fetch.manifest(id).map_err(|source| InstallError::Fetch { what: "the manifest", source })?;
-            if ManifestId::of(&bytes) != id {
-                return Err(manifest::ManifestError::Digest { what: "the manifest" }.into());
+            let bytes = fetch.recipe(id).map_err(|source| InstallError::Fetch { what: "the recipe", source })?;
+            if RecipeId::of(&bytes) != id {
+                return Err(recipe::RecipeError::Digest { what: "the recipe" }.into());
             }
             Ok(bytes)
         };
         let bytes = again(once, InstallError::is_wrong)?;
-        self.own_folder("manifests")?;
+        self.own_folder("recipes")?;
         durable::write_whole(&path, &bytes)?;
         Ok(bytes)
     }
 
     fn segment(&self, segment: &SegmentRef, fetch: Option<&dyn Fetch>) -> Result<Vec<u8>, InstallError> {
         let path = self.state("segments").join(segment.digest.hex());
-        let here = durable::read_limited(&path, manifest::MAX_SEGMENT_LEN).ok();
+        let here = durable::read_limited(&path, recipe::MAX_SEGMENT_LEN).ok();
         if let Some(bytes) = here.filter(|bytes| Digest::of(bytes) == segment.digest) {
             return Ok(bytes);
         }
         let fetch = fetch.ok_or_else(|| InstallError::Lost(path.clone()))?;
-        let what = "a segment of the manifest";
+        let what = "a segment of the recipe";
         let once = || {
             let fetched = fetch.segment(&segment.digest);
             let bytes = fetched.map_err(|source| InstallError::Fetch { what, source })?;
             if Digest::of(&bytes) != segment.digest {
-                return Err(manifest::ManifestError::Digest { what }.into());
+                return Err(recipe::RecipeError::Digest { what }.into());
             }
             Ok(bytes)
         };
@@ -263,15 +263,15 @@ impl Folder {
         Ok(bytes)
     }
 
-    /// Removes manifests and segments that what is installed does not name.
-    pub(super) fn forget_others(&self, manifests: &[ManifestId]) -> Result<(), InstallError> {
+    /// Removes recipes and segments that what is installed does not name.
+    pub(super) fn forget_others(&self, recipes: &[RecipeId]) -> Result<(), InstallError> {
         let mut segments = std::collections::HashSet::new();
-        for id in manifests {
-            let root = self.manifest_root(*id, None)?;
-            segments.extend(manifest::Root::decode(*id, &root)?.segments.iter().map(|s| s.digest.hex()));
+        for id in recipes {
+            let root = self.recipe_root(*id, None)?;
+            segments.extend(recipe::Root::decode(*id, &root)?.segments.iter().map(|s| s.digest.hex()));
         }
-        let kept: std::collections::HashSet<String> = manifests.iter().map(|id| id.0.hex()).collect();
-        for (folder, kept) in [("manifests", kept), ("segments", segments)] {
+        let kept: std::collections::HashSet<String> = recipes.iter().map(|id| id.0.hex()).collect();
+        for (folder, kept) in [("recipes", kept), ("segments", segments)] {
             let folder = self.own_folder(folder)?;
             let entries = fs::read_dir(&folder).map_err(InstallError::io("list", &folder))?;
             let names = entries.flatten().filter_map(|entry| entry.file_name().into_string().ok());

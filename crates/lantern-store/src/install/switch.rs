@@ -8,8 +8,8 @@ use std::fs;
 use std::io;
 use std::path::{Path, PathBuf};
 
+use lantern_core::failpoint;
 use lantern_core::path::TreePath;
-use lantern_core::points;
 
 use super::disk::{lists, lists_alike};
 use super::journal::{BEFORE, Direction, Journal, NAME, Phase};
@@ -103,7 +103,7 @@ impl<'a> Switch<'a> {
             for link in &journal.links {
                 let place = self.place(&link.path);
                 if self.has_real_parents(&link.path) && links::target(&place).as_ref() == Some(&link.target) {
-                    let removed = points::remove().and_then(|()| links::remove(&place));
+                    let removed = failpoint::remove().and_then(|()| links::remove(&place));
                     removed.map_err(InstallError::io("remove the link", &place))?;
                     self.touch(&place);
                 }
@@ -192,8 +192,8 @@ impl<'a> Switch<'a> {
     }
 
     fn rename(&mut self, from: &Path, to: &Path) -> Result<(), InstallError> {
-        points::write().and_then(|()| durable::move_file(from, to)).map_err(InstallError::io("rename to", to))?;
-        points::pass();
+        failpoint::write().and_then(|()| durable::move_file(from, to)).map_err(InstallError::io("rename to", to))?;
+        failpoint::pass();
         self.touch(from);
         self.touch(to);
         Ok(())
@@ -232,7 +232,7 @@ impl<'a> Switch<'a> {
             self.real_parents(path)?;
         }
         self.make_way(path)?;
-        let made = points::write().and_then(|()| fs::create_dir(&place));
+        let made = failpoint::write().and_then(|()| fs::create_dir(&place));
         made.map_err(InstallError::io("make the folder", &place))?;
         self.touch(&place);
         Ok(())
@@ -245,7 +245,7 @@ impl<'a> Switch<'a> {
             return Ok(());
         }
         self.make_way(path)?;
-        let made = points::write().and_then(|()| links::make(target, &place, is_folder));
+        let made = failpoint::write().and_then(|()| links::make(target, &place, is_folder));
         made.map_err(InstallError::io("make the link", &place))?;
         self.touch(&place);
         Ok(())

@@ -96,18 +96,18 @@ fn scene() -> Scene {
     Scene { store: Store::at(temp.path().join("store")), folder: temp.path().join("game"), _temp: temp }
 }
 
-fn wanted(manifests: &[ManifestId]) -> Wanted<'_> {
-    Wanted { manifests, about: Value::Null, own_files: OwnFiles::Aside, private: None }
+fn wanted(recipes: &[RecipeId]) -> Wanted<'_> {
+    Wanted { recipes, about: Value::Null, own_files: OwnFiles::Aside, private: None }
 }
 
 impl Scene {
     fn install(&self, build: &Build) -> Report {
         let sealed = build.seal(&self.store);
-        self.try_install(sealed.manifest, &self.store).unwrap()
+        self.try_install(sealed.recipe, &self.store).unwrap()
     }
 
-    fn try_install(&self, manifest: ManifestId, fetch: &dyn Fetch) -> Result<Report, InstallError> {
-        install(&self.folder, wanted(&[manifest]), fetch, &Silent)
+    fn try_install(&self, recipe: RecipeId, fetch: &dyn Fetch) -> Result<Report, InstallError> {
+        install(&self.folder, wanted(&[recipe]), fetch, &Silent)
     }
 
     fn write(&self, name: &str, bytes: &[u8]) {
@@ -254,7 +254,7 @@ fn it_can_stop_instead() {
     scene.write("b/mine", b"x");
     let before = contents(&scene.folder);
     let sealed = Build::of(&[("a", b"2"), ("b", b"2")]).seal(&scene.store);
-    let wanted = Wanted { own_files: OwnFiles::Stop, ..wanted(std::slice::from_ref(&sealed.manifest)) };
+    let wanted = Wanted { own_files: OwnFiles::Stop, ..wanted(std::slice::from_ref(&sealed.recipe)) };
     let error = install(&scene.folder, wanted, &scene.store, &Silent).unwrap_err();
     assert!(matches!(&error, InstallError::InTheWay { paths, .. } if paths.len() == 1), "{error:?}");
     assert!(error.to_string().starts_with("b in "), "{error}");
@@ -305,11 +305,11 @@ fn a_strange_folder_harms_nothing() {
     let outside = scene.folder.with_file_name("outside");
     fs::create_dir(&outside).unwrap();
     let precious = outside.join("precious.txt");
-    let stage = Folder::stage_name(&[sealed.manifest]);
+    let stage = Folder::stage_name(&[sealed.recipe]);
     // Everything that is written in the state leads to somebody's file or folder.
     let traps: [(&str, Trap<'_>); 6] = [
         ("lock", &|state| symlink("../../outside/precious.txt", state.join("lock")).unwrap()),
-        ("manifests", &|state| symlink("../../outside", state.join("manifests")).unwrap()),
+        ("recipes", &|state| symlink("../../outside", state.join("recipes")).unwrap()),
         ("segments", &|state| symlink("../../outside", state.join("segments")).unwrap()),
         ("stage", &|state| symlink("../../outside", state.join(&stage)).unwrap()),
         ("staged", &|state| {
@@ -328,7 +328,7 @@ fn a_strange_folder_harms_nothing() {
         trap(&scene.folder.join(STATE_FOLDER));
         let _ = verify(&scene.folder, &Silent);
         assert_eq!(fs::read(&precious).unwrap(), b"precious", "{name}: verify");
-        let _ = scene.try_install(sealed.manifest, &scene.store);
+        let _ = scene.try_install(sealed.recipe, &scene.store);
         let _ = give_up(&scene.folder);
         assert_eq!(fs::read(&precious).unwrap(), b"precious", "{name}: install");
         assert_eq!(fs::read_dir(&outside).unwrap().count(), 1, "{name}: something was written outside");
@@ -338,7 +338,7 @@ fn a_strange_folder_harms_nothing() {
     fs::create_dir(&scene.folder).unwrap();
     symlink("../outside", scene.folder.join(STATE_FOLDER)).unwrap();
     assert!(matches!(verify(&scene.folder, &Silent), Err(InstallError::NotInstalled(_))));
-    assert!(matches!(scene.try_install(sealed.manifest, &scene.store), Err(InstallError::ForeignState(_))));
+    assert!(matches!(scene.try_install(sealed.recipe, &scene.store), Err(InstallError::ForeignState(_))));
     assert_eq!(fs::read_dir(&outside).unwrap().count(), 1);
 }
 
@@ -403,7 +403,7 @@ fn a_folder_that_lost_its_records_gets_them_again() {
     let (first, second) = (Build::of(&[("a", b"1"), ("b", b"1")]), Build::of(&[("a", b"2")]));
     scene.install(&first);
     let state = scene.folder.join(STATE_FOLDER);
-    for lost in ["segments", "manifests"] {
+    for lost in ["segments", "recipes"] {
         fs::remove_dir_all(state.join(lost)).unwrap();
         assert!(matches!(verify(&scene.folder, &Silent), Err(InstallError::Lost(_))), "{lost}");
         assert_eq!(scene.install(&first).written, 0);
@@ -428,7 +428,7 @@ fn what_is_installed_alone_is_kept_in_mind() {
     scene.install(&Build::of(&[("a", &noise(1, 300_000))]));
     scene.install(&Build::of(&[("a", &noise(2, 300_000))]));
     let count = |folder: &str| fs::read_dir(scene.folder.join(STATE_FOLDER).join(folder)).unwrap().count();
-    assert_eq!((count("manifests"), count("segments")), (1, 1));
+    assert_eq!((count("recipes"), count("segments")), (1, 1));
 }
 
 #[test]
@@ -436,7 +436,7 @@ fn what_is_private_is_kept_from_others() {
     let scene = scene();
     let sealed = Build::of(&[("a", b"1")]).seal(&scene.store);
     let private = serde_json::json!({ "invitation": "not to be seen" });
-    let wanted = Wanted { private: Some(private.clone()), ..wanted(std::slice::from_ref(&sealed.manifest)) };
+    let wanted = Wanted { private: Some(private.clone()), ..wanted(std::slice::from_ref(&sealed.recipe)) };
     install(&scene.folder, wanted, &scene.store, &Silent).unwrap();
     scene.install(&Build::of(&[("a", b"2")]));
     assert_eq!(look(&scene.folder).unwrap().unwrap().private, Some(private));
@@ -453,11 +453,11 @@ fn room_is_asked_for_before_anything_is_written() {
     let scene = scene();
     let sealed = Build::of(&[("a", b"1")]).seal(&scene.store);
     let folder = Folder::open_or_make(&scene.folder).unwrap();
-    let mut new = gather::manifests(&folder, &[sealed.manifest], &scene.store).unwrap();
+    let mut new = gather::recipes(&folder, &[sealed.recipe], &scene.store).unwrap();
     let Node::File { size, .. } = &mut new[0].node else { unreachable!() };
     *size = u64::MAX / 2;
     let plan = plan::Plan::make(&folder, &[], &new, OwnFiles::Aside, &Silent).unwrap();
-    let error = gather::stage(&folder, &plan, &[sealed.manifest], &[], &scene.store, &Silent).unwrap_err();
+    let error = gather::stage(&folder, &plan, &[sealed.recipe], &[], &scene.store, &Silent).unwrap_err();
     assert!(matches!(error, InstallError::NoRoom(_)), "{error:?}");
 }
 
@@ -470,13 +470,13 @@ struct Flaky<'a> {
 }
 
 impl Fetch for Flaky<'_> {
-    fn manifest(&self, id: ManifestId) -> Result<Vec<u8>, FetchError> {
-        self.store.manifest_bytes(id).map_err(Into::into)
+    fn recipe(&self, id: RecipeId) -> Result<Vec<u8>, FetchError> {
+        self.store.recipe_bytes(id).map_err(Into::into)
     }
     fn segment(&self, digest: &Digest) -> Result<Vec<u8>, FetchError> {
         self.store.segment_bytes(digest).map_err(Into::into)
     }
-    fn locator(&self, id: ManifestId) -> Result<Vec<u8>, FetchError> {
+    fn locator(&self, id: RecipeId) -> Result<Vec<u8>, FetchError> {
         Fetch::locator(self.store, id)
     }
     fn pack_range(&self, pack: &Digest, offset: u32, len: u32) -> Result<Vec<u8>, FetchError> {
@@ -497,10 +497,10 @@ fn a_cut_line_costs_only_what_had_not_come() {
     let scene = scene();
     let sealed = Build::of(&[("main.pack", &noise(7, 20 << 20))]).seal(&scene.store);
     let flaky = Flaky { store: &scene.store, fails_after: 3, lies: false, requests: AtomicU64::new(0) };
-    let error = scene.try_install(sealed.manifest, &flaky).unwrap_err();
+    let error = scene.try_install(sealed.recipe, &flaky).unwrap_err();
     assert!(matches!(error, InstallError::Fetch { .. }));
     assert!(contents(&scene.folder).is_empty(), "nothing half-visible");
-    let report = scene.try_install(sealed.manifest, &scene.store).unwrap();
+    let report = scene.try_install(sealed.recipe, &scene.store).unwrap();
     assert!(report.received < 12 << 20, "{}", report.received);
     assert_eq!(fs::read(scene.folder.join("main.pack")).unwrap(), noise(7, 20 << 20));
 }
@@ -521,13 +521,13 @@ impl Noisy<'_> {
 }
 
 impl Fetch for Noisy<'_> {
-    fn manifest(&self, id: ManifestId) -> Result<Vec<u8>, FetchError> {
-        Ok(self.once_wrong(format!("manifest {id}"), self.store.manifest_bytes(id)?))
+    fn recipe(&self, id: RecipeId) -> Result<Vec<u8>, FetchError> {
+        Ok(self.once_wrong(format!("recipe {id}"), self.store.recipe_bytes(id)?))
     }
     fn segment(&self, digest: &Digest) -> Result<Vec<u8>, FetchError> {
         Ok(self.once_wrong(format!("segment {digest}"), self.store.segment_bytes(digest)?))
     }
-    fn locator(&self, id: ManifestId) -> Result<Vec<u8>, FetchError> {
+    fn locator(&self, id: RecipeId) -> Result<Vec<u8>, FetchError> {
         Ok(self.once_wrong(format!("locator {id}"), Fetch::locator(self.store, id)?))
     }
     fn pack_range(&self, pack: &Digest, offset: u32, len: u32) -> Result<Vec<u8>, FetchError> {
@@ -541,7 +541,7 @@ fn what_came_wrong_once_is_fetched_again() {
     let build = Build::of(&[("game", &noise(1, 300_000)), ("data/a.pak", &noise(2, 900_000))]);
     let sealed = build.seal(&scene.store);
     let noisy = Noisy { store: &scene.store, heard: Default::default() };
-    scene.try_install(sealed.manifest, &noisy).unwrap();
+    scene.try_install(sealed.recipe, &noisy).unwrap();
     assert!(noisy.heard.lock().unwrap().len() >= 4, "each kind came wrong once");
     assert_eq!(scene.read("game"), noise(1, 300_000));
 }
@@ -551,7 +551,7 @@ fn names_that_this_system_refuses_stop_before_anything_is_written() {
     let scene = scene();
     let build = Build::of(&[("game", b"x"), ("con", b"y")]);
     let sealed = build.seal(&scene.store);
-    let (_, entries) = scene.store.manifest(sealed.manifest).unwrap();
+    let (_, entries) = scene.store.recipe(sealed.recipe).unwrap();
     let refused = plan::refuse_names(&scene.folder, &entries, true);
     assert!(matches!(refused, Err(InstallError::Name { .. })), "{refused:?}");
     assert!(plan::refuse_names(&scene.folder, &entries, false).is_ok());
@@ -563,7 +563,7 @@ fn a_lying_server_is_refused_and_nothing_changes() {
     scene.install(&Build::of(&[("a", b"old")]));
     let sealed = Build::of(&[("a", b"new")]).seal(&scene.store);
     let liar = Flaky { store: &scene.store, fails_after: 0, lies: true, requests: AtomicU64::new(0) };
-    let error = scene.try_install(sealed.manifest, &liar).unwrap_err();
+    let error = scene.try_install(sealed.recipe, &liar).unwrap_err();
     assert!(matches!(error, InstallError::Wrong { .. }), "{error:?}");
     assert_eq!(fs::read(scene.folder.join("a")).unwrap(), b"old");
 }
@@ -576,7 +576,7 @@ struct Cut;
 /// Does some work and cuts it at the n-th point; says whether it was cut.
 fn cut_at(point: u64, work: impl FnOnce() + std::panic::UnwindSafe) -> bool {
     let this = std::thread::current().id();
-    lantern_core::points::listen(|_| {
+    lantern_core::failpoint::listen(|_| {
         let is_cut = match CUT_AT.lock().unwrap().get_mut(&std::thread::current().id()) {
             None => false,
             Some(0) => true,
@@ -617,7 +617,7 @@ fn a_switch_that_was_cut_is_finished_or_given_up_offline() {
         }
         copy_folder(&scene.folder, &copy);
         let was_cut = cut_at(point, || {
-            let _ = install(&copy, wanted(&[sealed.manifest]), &scene.store, &Silent);
+            let _ = install(&copy, wanted(&[sealed.recipe]), &scene.store, &Silent);
         });
         if !was_cut {
             points = point;
@@ -656,11 +656,11 @@ fn sealing_is_the_same_however_often_and_with_whatever_is_there() {
     let first = build.seal(&one.store);
     Build::of(&[("other", &noise(2, 300_000))]).seal(&two.store);
     let second = build.seal(&two.store);
-    assert_eq!((first.id, first.manifest), (second.id, second.manifest));
+    assert_eq!((first.id, first.recipe), (second.id, second.recipe));
     assert!(second.new_stored < first.new_stored);
     assert!(first.new_stored < (2 << 20) + 300_000 + 20_000, "the copy is stored once");
     let again = build.seal(&one.store);
-    assert_eq!((again.new_chunks, again.new_stored, again.manifest), (0, 0, first.manifest));
+    assert_eq!((again.new_chunks, again.new_stored, again.recipe), (0, 0, first.recipe));
 }
 
 #[test]
@@ -673,7 +673,7 @@ fn what_a_kill_left_unfinished_is_removed_and_nothing_else() {
     fs::write(&part, b"half").unwrap();
     scene.store.remove_unfinished().unwrap();
     assert!(!part.exists());
-    scene.try_install(sealed.manifest, &scene.store).unwrap();
+    scene.try_install(sealed.recipe, &scene.store).unwrap();
     Store::at(scene.folder.join("nowhere")).remove_unfinished().unwrap();
 }
 
@@ -753,7 +753,7 @@ proptest! {
         let before = contents(&scene.folder);
         let sealed = new.seal(&scene.store);
         let was_cut = cut_at(cut, || {
-            let _ = install(&scene.folder, wanted(&[sealed.manifest]), &scene.store, &Silent);
+            let _ = install(&scene.folder, wanted(&[sealed.recipe]), &scene.store, &Silent);
         });
         if was_cut && gives_up && look(&scene.folder).unwrap().is_some_and(|looked| looked.begun.is_some()) {
             give_up(&scene.folder).unwrap();

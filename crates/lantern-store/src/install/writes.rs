@@ -5,7 +5,7 @@ use std::path::Path;
 #[cfg(target_os = "linux")]
 use std::sync::Mutex;
 
-use lantern_core::points;
+use lantern_core::failpoint;
 
 use crate::durable;
 
@@ -26,7 +26,7 @@ impl Writes {
 
     /// Begins to bring to the disk what has been written so far.
     pub(super) fn start(&self) {
-        if let Err(error) = points::write().and_then(|()| Ok(rustix::fs::syncfs(&self.disk)?)) {
+        if let Err(error) = failpoint::write().and_then(|()| Ok(rustix::fs::syncfs(&self.disk)?)) {
             self.first_error.lock().expect("nothing panics with the lock").get_or_insert(error);
         }
     }
@@ -70,7 +70,7 @@ impl Writes {
     /// # Errors
     /// The disk's.
     pub(super) fn finish(self, stage: &Path) -> io::Result<()> {
-        points::write()?;
+        failpoint::write()?;
         sync_each(stage)
     }
 }
@@ -91,6 +91,6 @@ fn sync_each(stage: &Path) -> io::Result<()> {
 /// Syncs the whole disk that a folder lies on: far cheaper than thousands of folders one by one.
 #[cfg(target_os = "linux")]
 pub(super) fn sync_disk(folder: &Path) -> io::Result<()> {
-    points::write()?;
+    failpoint::write()?;
     Ok(rustix::fs::syncfs(std::fs::File::open(folder)?)?)
 }

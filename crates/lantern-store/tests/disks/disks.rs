@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
 
-use lantern_core::digest::{Digest, ManifestId};
+use lantern_core::digest::{Digest, RecipeId};
 use lantern_core::path::TreePath;
 use lantern_core::progress::Silent;
 use lantern_store::fetch::{Fetch, FetchError};
@@ -39,7 +39,7 @@ impl Source for Files {
 }
 
 /// Seals files; one whose content starts with `->` is a link.
-fn sealed(store: &Store, files: &[(&str, &[u8])]) -> ManifestId {
+fn sealed(store: &Store, files: &[(&str, &[u8])]) -> RecipeId {
     let files: BTreeMap<&str, &[u8]> = files.iter().copied().collect();
     let entries = files.iter().map(|(name, bytes)| SourceEntry {
         path: TreePath::new(*name).unwrap(),
@@ -50,7 +50,7 @@ fn sealed(store: &Store, files: &[(&str, &[u8])]) -> ManifestId {
     });
     let entries: Vec<SourceEntry> = entries.collect();
     let contents = files.values().map(|bytes| bytes.to_vec()).collect();
-    seal(store, &entries, &Files(contents), &Silent).unwrap().manifest
+    seal(store, &entries, &Files(contents), &Silent).unwrap().recipe
 }
 
 fn noise(seed: u64, len: usize) -> Vec<u8> {
@@ -59,9 +59,9 @@ fn noise(seed: u64, len: usize) -> Vec<u8> {
     bytes
 }
 
-fn try_install(folder: &Path, store: &Store, manifest: ManifestId) -> Result<Report, InstallError> {
+fn try_install(folder: &Path, store: &Store, recipe: RecipeId) -> Result<Report, InstallError> {
     let wanted =
-        Wanted { manifests: &[manifest], about: serde_json::Value::Null, own_files: OwnFiles::Aside, private: None };
+        Wanted { recipes: &[recipe], about: serde_json::Value::Null, own_files: OwnFiles::Aside, private: None };
     install::install(folder, wanted, store, &Silent)
 }
 
@@ -139,13 +139,13 @@ struct Grows<'a> {
 }
 
 impl Fetch for Grows<'_> {
-    fn manifest(&self, id: ManifestId) -> Result<Vec<u8>, FetchError> {
-        Fetch::manifest(self.store, id)
+    fn recipe(&self, id: RecipeId) -> Result<Vec<u8>, FetchError> {
+        Fetch::recipe(self.store, id)
     }
     fn segment(&self, digest: &Digest) -> Result<Vec<u8>, FetchError> {
         self.store.segment(digest)
     }
-    fn locator(&self, id: ManifestId) -> Result<Vec<u8>, FetchError> {
+    fn locator(&self, id: RecipeId) -> Result<Vec<u8>, FetchError> {
         Fetch::locator(self.store, id)
     }
     fn pack_range(&self, pack: &Digest, offset: u32, len: u32) -> Result<Vec<u8>, FetchError> {
@@ -166,7 +166,7 @@ fn an_error_while_the_disk_is_written_is_reported() {
     let store = Store::at(temp.path().join("store"));
     let build = sealed(&store, &[("d.bin", &noise(1, 60_000_000))]);
     let wanted =
-        Wanted { manifests: &[build], about: serde_json::Value::Null, own_files: OwnFiles::Aside, private: None };
+        Wanted { recipes: &[build], about: serde_json::Value::Null, own_files: OwnFiles::Aside, private: None };
     let fetch = Grows { store: &store, ranges: AtomicU64::new(0) };
     let error = install::install(&folder, wanted, &fetch, &Silent).unwrap_err();
     assert!(matches!(error, InstallError::File(_)), "{error:?}");

@@ -8,13 +8,13 @@ use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 
 use lantern_core::digest::Digest;
-use lantern_storefront::market::{Access, Market};
+use lantern_storefront::http::{Access, HttpStorefront};
 use lantern_storefront::protocol::{Move, problem};
 use lantern_storefront::{PlaceError, Player, Storefront};
 use serde_json::json;
 
 const DISCOVERY: &str = r#"{"id":"b-1","name":"Brambleyard","protocol":1,"token_path":"/v1/token",
-    "limits":{"pack_bytes":1,"manifest_bytes":1,"chunk_bytes":1},"something-new":true}"#;
+    "limits":{"pack_bytes":1,"recipe_bytes":1,"chunk_bytes":1},"something-new":true}"#;
 const TOKEN: &str = r#"{"access_token":"t","token_type":"Bearer","expires_in":3600,"scope":"read"}"#;
 
 /// What the server does with one request.
@@ -52,14 +52,14 @@ impl Script {
         Self { origin, requests }
     }
 
-    fn market(&self) -> Market {
+    fn client(&self) -> HttpStorefront {
         let access = Access { client_id: "paper-heron".into(), client_secret: "hush".into() };
-        Market::open(&self.origin, Some(access), Arc::default()).unwrap()
+        HttpStorefront::open(&self.origin, Some(access), Arc::default()).unwrap()
     }
 
     /// A player's machine, without access.
-    fn player(&self) -> Market {
-        Market::open(&self.origin, None, Arc::default()).unwrap()
+    fn player(&self) -> HttpStorefront {
+        HttpStorefront::open(&self.origin, None, Arc::default()).unwrap()
     }
 
     fn requests(&self) -> Vec<String> {
@@ -112,26 +112,26 @@ fn status(status: u16) -> Step {
 #[test]
 fn unknown_fields_are_ignored() {
     let script = Script::run(vec![ok(DISCOVERY)]);
-    assert_eq!(script.market().discovery().unwrap().id, "b-1");
+    assert_eq!(script.client().discovery().unwrap().id, "b-1");
 }
 
 #[test]
 fn a_newer_protocol_is_told() {
     let script = Script::run(vec![ok(&DISCOVERY.replace("\"protocol\":1", "\"protocol\":2"))]);
-    assert!(matches!(script.market().discovery(), Err(PlaceError::Protocol { theirs: 2, .. })));
+    assert!(matches!(script.client().discovery(), Err(PlaceError::Protocol { theirs: 2, .. })));
 }
 
 #[test]
 fn passing_failures_are_tried_again() {
     let script = Script::run(vec![status(503), Step::HangUp, status(429), ok(DISCOVERY)]);
-    assert!(script.market().discovery().is_ok());
+    assert!(script.client().discovery().is_ok());
     assert_eq!(script.requests().len(), 4);
 }
 
 #[test]
 fn failures_that_stay_end_with_their_status() {
     let script = Script::run(vec![status(500); 5]);
-    assert!(matches!(script.market().discovery(), Err(PlaceError::Failed { status: 500, .. })));
+    assert!(matches!(script.client().discovery(), Err(PlaceError::Failed { status: 500, .. })));
     assert_eq!(script.requests().len(), 5);
 }
 
@@ -139,7 +139,7 @@ fn failures_that_stay_end_with_their_status() {
 fn retry_after_is_obeyed() {
     let script = Script::run(vec![Step::Answer(429, "Retry-After: 1\r\n", String::new()), ok(DISCOVERY)]);
     let started = Instant::now();
-    script.market().discovery().unwrap();
+    script.client().discovery().unwrap();
     assert!(started.elapsed() >= Duration::from_millis(950), "{:?}", started.elapsed());
 }
 
@@ -147,52 +147,52 @@ fn retry_after_is_obeyed() {
 fn a_stop_ends_the_waiting() {
     let script = Script::run(vec![Step::Answer(503, "Retry-After: 50\r\n", String::new()), ok(DISCOVERY)]);
     let stop = Arc::new(AtomicBool::new(false));
-    let market = Market::open(&script.origin, None, stop.clone()).unwrap();
+    let client = HttpStorefront::open(&script.origin, None, stop.clone()).unwrap();
     std::thread::scope(|scope| {
         scope.spawn(|| {
             std::thread::sleep(Duration::from_millis(300));
             stop.store(true, Ordering::Relaxed);
         });
         let started = Instant::now();
-        assert!(matches!(market.discovery(), Err(PlaceError::Stopped)));
+        assert!(matches!(client.discovery(), Err(PlaceError::Stopped)));
         assert!(started.elapsed() < Duration::from_secs(5));
     });
 }
 
 #[test]
 fn nobody_is_there() {
-    let market = Market::open("http://127.0.0.1:9", None, Arc::default()).unwrap();
-    assert!(matches!(market.discovery(), Err(PlaceError::Unreachable { .. })));
+    let client = HttpStorefront::open("http://127.0.0.1:9", None, Arc::default()).unwrap();
+    assert!(matches!(client.discovery(), Err(PlaceError::Unreachable { .. })));
 }
 
 #[test]
 fn nonsense_is_named_as_such() {
     for body in ["<html>hello</html>", "{}", "[]", ""] {
         let script = Script::run(vec![ok(body)]);
-        let error = script.market().discovery().unwrap_err();
+        let error = script.client().discovery().unwrap_err();
         assert!(matches!(error, PlaceError::Nonsense { what: "a discovery document", .. }), "{body}: {error}");
     }
     let script = Script::run(vec![Step::Answer(404, "", "<html>not here</html>".to_owned())]);
-    assert!(matches!(script.market().discovery(), Err(PlaceError::Failed { status: 404, .. })));
+    assert!(matches!(script.client().discovery(), Err(PlaceError::Failed { status: 404, .. })));
 }
 
 #[test]
 fn an_answer_without_end_is_given_up() {
     let script = Script::run(vec![Step::Endless]);
-    assert!(matches!(script.market().discovery(), Err(PlaceError::Nonsense { .. })));
+    assert!(matches!(script.client().discovery(), Err(PlaceError::Nonsense { .. })));
 }
 
 #[test]
 fn redirects_are_not_followed() {
     let script = Script::run(vec![Step::Answer(302, "Location: http://127.0.0.1:9/\r\n", String::new())]);
-    assert!(matches!(script.market().discovery(), Err(PlaceError::Failed { status: 302, .. })));
+    assert!(matches!(script.client().discovery(), Err(PlaceError::Failed { status: 302, .. })));
 }
 
 #[test]
 fn a_token_path_on_another_origin_gets_no_secret() {
     for path in ["//elsewhere.example/token", "http://elsewhere.example/token"] {
         let script = Script::run(vec![ok(&DISCOVERY.replace("/v1/token", path))]);
-        let error = script.market().try_access().err().unwrap();
+        let error = script.client().try_access().err().unwrap();
         assert!(matches!(error, PlaceError::Nonsense { .. }), "{error}");
         assert!(script.requests().iter().all(|r| !r.contains("hush")));
     }
@@ -202,9 +202,9 @@ fn a_token_path_on_another_origin_gets_no_secret() {
 fn a_wrong_secret_is_a_refusal_of_its_own() {
     let refusal = r#"{"error":"invalid_client"}"#.to_owned();
     let script = Script::run(vec![ok(DISCOVERY), Step::Answer(401, "", refusal)]);
-    assert!(matches!(script.market().try_access(), Err(PlaceError::WrongSecret { .. })));
-    let market = Market::open(&script.origin, None, Arc::default()).unwrap();
-    assert!(matches!(market.try_access(), Err(PlaceError::NotConnected { .. })));
+    assert!(matches!(script.client().try_access(), Err(PlaceError::WrongSecret { .. })));
+    let client = HttpStorefront::open(&script.origin, None, Arc::default()).unwrap();
+    assert!(matches!(client.try_access(), Err(PlaceError::NotConnected { .. })));
 }
 
 #[test]
@@ -213,16 +213,16 @@ fn an_expired_token_is_renewed_a_few_times() {
         Step::Answer(
             401,
             "",
-            r#"{"type":"/problems/no-access","title":"t","status":401,"detail":"d","cure":"c"}"#.into(),
+            r#"{"type":"/problems/no-access","title":"t","status":401,"detail":"d","fix":"c"}"#.into(),
         )
     };
     let builds = r#"{"builds":[]}"#;
     let script = Script::run(vec![ok(DISCOVERY), ok(TOKEN), expired(), ok(DISCOVERY), ok(TOKEN), ok(builds)]);
     let title = "saltmarsh-post".parse().unwrap();
-    assert!(script.market().builds(&title).unwrap().builds.is_empty());
+    assert!(script.client().builds(&title).unwrap().builds.is_empty());
     let one = || [ok(DISCOVERY), ok(TOKEN), expired()];
     let script = Script::run(one().into_iter().chain(one()).chain(one()).chain(one()).collect());
-    let error = script.market().builds(&title).unwrap_err();
+    let error = script.client().builds(&title).unwrap_err();
     assert!(matches!(error, PlaceError::AccessNotKept { .. }), "{error}");
 }
 
@@ -233,7 +233,7 @@ fn a_deed_carries_its_key_and_condition_on_every_try() {
     let key = "01a207a2-3280-7fff-bfff-ffffffffffff".parse().unwrap();
     let wanted = Move { targets: Default::default(), restores: None, because: None };
     let (title, name) = ("saltmarsh-post".parse().unwrap(), "open-water".parse().unwrap());
-    let moved = script.market().move_branch(&title, &name, 3, key, &wanted).unwrap();
+    let moved = script.client().move_branch(&title, &name, 3, key, &wanted).unwrap();
     assert_eq!(moved.facts.revision, 4);
     let tries: Vec<String> = script.requests().into_iter().filter(|r| r.contains("/moves")).collect();
     assert_eq!(tries.len(), 3);
@@ -250,10 +250,10 @@ fn a_deed_carries_its_key_and_condition_on_every_try() {
 fn a_refusal_brings_its_words_along() {
     let (name, number, title) = problem::BRANCH_MOVED;
     let body = format!(
-        r#"{{"type":"/problems/{name}","title":"{title}","status":{number},"detail":"by mika","cure":"look again"}}"#
+        r#"{{"type":"/problems/{name}","title":"{title}","status":{number},"detail":"by mika","fix":"look again"}}"#
     );
     let script = Script::run(vec![ok(DISCOVERY), ok(TOKEN), Step::Answer(number, "", body)]);
-    let error = script.market().builds(&"saltmarsh-post".parse().unwrap()).unwrap_err();
+    let error = script.client().builds(&"saltmarsh-post".parse().unwrap()).unwrap_err();
     assert_eq!((error.problem(), error.to_string().as_str()), (Some("branch-moved"), "by mika"));
 }
 
@@ -271,14 +271,14 @@ fn who_makes_the_game_plays_with_access_where_players_are_refused() {
     let (name, number, title) = problem::NOT_INVITED;
     let refusal = || {
         let body =
-            format!(r#"{{"type":"/problems/{name}","title":"{title}","status":{number},"detail":"d","cure":"c"}}"#);
+            format!(r#"{{"type":"/problems/{name}","title":"{title}","status":{number},"detail":"d","fix":"c"}}"#);
         Step::Answer(number, "", body)
     };
     let part = || Step::Answer(206, "", "abcdef".into());
     let (title, branch) = ("saltmarsh-post".parse().unwrap(), "creek".parse().unwrap());
     let script = Script::run(vec![refusal(), ok(DISCOVERY), ok(TOKEN), part(), part()]);
-    let market = script.market();
-    let ask = || market.play_pack(&title, &branch, &Digest::of(b"p"), 0, 6).unwrap();
+    let client = script.client();
+    let ask = || client.play_pack(&title, &branch, &Digest::of(b"p"), 0, 6).unwrap();
     assert_eq!((ask(), ask()), (b"abcdef".to_vec(), b"abcdef".to_vec()));
     let asked: Vec<bool> = script
         .requests()
@@ -297,7 +297,7 @@ fn who_makes_the_game_plays_with_access_where_players_are_refused() {
 fn access_is_renewed_in_the_middle_of_an_installation() {
     let (name, number, title) = problem::NOT_INVITED;
     let refusal =
-        format!(r#"{{"type":"/problems/{name}","title":"{title}","status":{number},"detail":"d","cure":"c"}}"#);
+        format!(r#"{{"type":"/problems/{name}","title":"{title}","status":{number},"detail":"d","fix":"c"}}"#);
     let part = || Step::Answer(206, "", "abcdef".into());
     let script = Script::run(vec![
         Step::Answer(number, "", refusal),
@@ -311,9 +311,9 @@ fn access_is_renewed_in_the_middle_of_an_installation() {
         part(),
     ]);
     let (title, branch) = ("saltmarsh-post".parse().unwrap(), "creek".parse().unwrap());
-    let market = script.market();
+    let client = script.client();
     for _ in 0..2 {
-        assert_eq!(market.play_pack(&title, &branch, &Digest::of(b"p"), 0, 6).unwrap(), b"abcdef");
+        assert_eq!(client.play_pack(&title, &branch, &Digest::of(b"p"), 0, 6).unwrap(), b"abcdef");
     }
 }
 
@@ -342,7 +342,7 @@ fn an_answer_that_is_cut_is_asked_for_again_with_the_same_key() {
     let key = "01a207a2-3280-7fff-bfff-ffffffffffff".parse().unwrap();
     let wanted = Move { targets: Default::default(), restores: None, because: None };
     let (title, name) = ("saltmarsh-post".parse().unwrap(), "open-water".parse().unwrap());
-    assert_eq!(script.market().move_branch(&title, &name, 3, key, &wanted).unwrap().facts.revision, 4);
+    assert_eq!(script.client().move_branch(&title, &name, 3, key, &wanted).unwrap().facts.revision, 4);
     let tries: Vec<String> = script.requests().into_iter().filter(|r| r.contains("/moves")).collect();
     assert_eq!((tries.len(), &tries[0]), (2, &tries[1]));
 }
@@ -358,7 +358,7 @@ fn more_than_was_asked_for_is_not_taken() {
 #[test]
 fn a_secret_is_never_printed() {
     let script = Script::run(vec![]);
-    let text = format!("{:?}", script.market());
+    let text = format!("{:?}", script.client());
     assert!(text.contains("paper-heron") && !text.contains("hush"), "{text}");
 }
 
@@ -373,9 +373,9 @@ fn access_that_lasts_for_ever_or_not_at_all_harms_nothing() {
         }
         steps.push(builds());
         let script = Script::run(steps);
-        let (market, title) = (script.market(), "saltmarsh-post".parse().unwrap());
+        let (client, title) = (script.client(), "saltmarsh-post".parse().unwrap());
         for _ in 0..2 {
-            assert!(market.builds(&title).unwrap().builds.is_empty(), "{life}");
+            assert!(client.builds(&title).unwrap().builds.is_empty(), "{life}");
         }
     }
 }
@@ -392,12 +392,12 @@ fn lists_are_read_page_by_page_and_not_for_ever() {
     };
     let script = Script::run(vec![ok(DISCOVERY), ok(TOKEN), page(&[1, 2], Some("2 &")), page(&[3], None)]);
     let title = "saltmarsh-post".parse().unwrap();
-    let builds = script.market().builds(&title).unwrap().builds;
+    let builds = script.client().builds(&title).unwrap().builds;
     assert_eq!(builds.iter().map(|b| b.build).collect::<Vec<_>>(), [1, 2, 3]);
     assert!(script.requests()[3].starts_with("GET /v1/titles/saltmarsh-post/builds?after=2%20%26 "));
     // The same page for ever.
     let script = Script::run(vec![ok(DISCOVERY), ok(TOKEN), page(&[1], Some("1")), page(&[1], Some("1"))]);
-    let error = script.market().builds(&title).unwrap_err();
+    let error = script.client().builds(&title).unwrap_err();
     assert!(matches!(error, PlaceError::Nonsense { .. }), "{error:?}");
 }
 
@@ -408,11 +408,11 @@ fn names_of_the_place_go_through_addresses_and_back() {
         {"branch":"Für alle!","audience":"everyone","revision":0,"since":null,"by":null,"targets":{}}]}"#;
     let script = Script::run(vec![ok(DISCOVERY), ok(TOKEN), ok(branch), ok(r#"{"moves":[]}"#)]);
     let ours: lantern_core::names::Name = "open-water".parse().unwrap();
-    let market = script.market().calling([(ours.clone(), "Open Water".parse().unwrap())].into());
-    let branches = market.branches(&title).unwrap().branches;
+    let client = script.client().calling([(ours.clone(), "Open Water".parse().unwrap())].into());
+    let branches = client.branches(&title).unwrap().branches;
     let names: Vec<&str> = branches.iter().map(|b| b.facts.branch.as_str()).collect();
     assert_eq!(names, ["open-water", "f-r-alle"]);
-    market.moves(&title, &ours).unwrap();
+    client.moves(&title, &ours).unwrap();
     let asked = script.requests();
     assert!(asked[2].starts_with("GET /v1/titles/Salt%2FMarsh%3F/branches "), "{}", asked[2]);
     assert!(asked[3].starts_with("GET /v1/titles/Salt%2FMarsh%3F/branches/Open%20Water/moves "), "{}", asked[3]);
@@ -425,9 +425,9 @@ fn players_parts_may_come_from_another_host_without_anything_private() {
     let location: &'static str = format!("Location: {}/packs/p?sign=1\r\n", other.origin).leak();
     let script = Script::run(vec![Step::Answer(307, location, String::new())]);
     let invitation = lantern_core::invitation::Invitation::new([7; 15]);
-    let invited = lantern_storefront::market::Invited { invitation, folder: "f".into() };
-    let market = script.player().invited(Some(invited));
-    assert_eq!(market.play_pack(&title, &branch, &Digest::of(b"p"), 0, 6).unwrap(), b"abcdef");
+    let invited = lantern_storefront::http::Invited { invitation, folder: "f".into() };
+    let client = script.player().invited(Some(invited));
+    assert_eq!(client.play_pack(&title, &branch, &Digest::of(b"p"), 0, 6).unwrap(), b"abcdef");
     assert!(script.requests()[0].to_lowercase().contains("lantern-invitation"));
     let there = other.requests()[0].to_lowercase();
     assert!(there.starts_with("get /packs/p?sign=1 ") && there.contains("range: bytes=0-5"), "{there}");
@@ -460,7 +460,7 @@ fn a_pack_goes_on_where_it_was() {
         at(mib * 3, true),
     ]);
     let (title, name) = ("saltmarsh-post".parse().unwrap(), Digest::of(&bytes));
-    script.market().put_pack(&title, &name, bytes.into()).unwrap();
+    script.client().put_pack(&title, &name, bytes.into()).unwrap();
     let asked = script.requests();
     assert!(asked[3].starts_with(&format!("GET /v1/titles/saltmarsh-post/packs/{}/received ", name.hex())));
     let range = |request: &str| {
@@ -478,8 +478,8 @@ fn waiting_is_told() {
     let told = Arc::new(Mutex::new(Vec::new()));
     let keep = told.clone();
     let tell = move |time: Duration, why: &str| keep.lock().unwrap().push(format!("{} {why}", time.as_secs()));
-    let market = script.player().telling(Some(lantern_storefront::market::OnWait::new(tell)));
-    market.discovery().unwrap();
+    let client = script.player().telling(Some(lantern_storefront::http::OnWait::new(tell)));
+    client.discovery().unwrap();
     let told = told.lock().unwrap();
     assert!(told.len() == 1 && told[0].starts_with("3 http://") && told[0].ends_with("asks to wait"), "{told:?}");
 }

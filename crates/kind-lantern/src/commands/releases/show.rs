@@ -11,9 +11,9 @@ use lantern_project::Open;
 use serde::Serialize;
 
 use super::super::{Done, edition_word};
+use crate::format;
 use crate::table::Table;
 use crate::ui::{Ui, bad, care, faint, strong};
-use crate::words;
 
 #[derive(Serialize)]
 #[cfg_attr(test, derive(schemars::JsonSchema))]
@@ -62,7 +62,7 @@ pub fn run(open: &Open, release: &KnownRelease, with_files: bool, ui: &Ui) -> Do
     }
     let files = if with_files { files(open, &record)? } else { Vec::new() };
     let edition = edition_word(&open.project, &release.edition);
-    let sealed = words::time(release.sealed_at);
+    let sealed = format::time(release.sealed_at);
     ui.say(&format!("{edition}{} {}, sealed {sealed}\n", strong(&release.name), release.id.0.short()));
     if let Some(because) = &withdrawn {
         ui.say(&format!("  {} {}\n", bad("withdrawn:"), lantern_core::path::shown(because)));
@@ -79,12 +79,12 @@ pub fn run(open: &Open, release: &KnownRelease, with_files: bool, ui: &Ui) -> Do
     for target in &record.targets {
         table.row([
             strong(&target.target),
-            words::systems(&target.systems),
-            words::count(target.files(), "file", "files"),
-            words::bytes(target.size()),
+            format::systems(&target.systems),
+            format::count(target.files(), "file", "files"),
+            format::bytes(target.size()),
             match unchanged_since.get(&target.target) {
                 Some(since) => faint(format!("unchanged since {since}")),
-                None => words::starts(&target.starts),
+                None => format::starts(&target.starts),
             },
         ]);
     }
@@ -92,7 +92,7 @@ pub fn run(open: &Open, release: &KnownRelease, with_files: bool, ui: &Ui) -> Do
     for target in &record.targets {
         let differing = target.claims.differing(&record.game, &release.name);
         if !differing.is_empty() {
-            ui.say(&format!("  {} {} says {} inside", care("differs:"), target.target, differing.join(", ")));
+            ui.say(&format!("  {} {} declares {}", care("differs:"), target.target, differing.join(", ")));
         }
     }
     let mut table = Table::default();
@@ -103,9 +103,9 @@ pub fn run(open: &Open, release: &KnownRelease, with_files: bool, ui: &Ui) -> Do
         table.row([
             depot.depot.to_string(),
             depot.files.to_string(),
-            words::bytes(depot.size),
+            format::bytes(depot.size),
             depot.tree.0.short(),
-            faint(format!("{}{who}", words::names(having.map(|t| &t.target)))),
+            faint(format!("{}{who}", format::names(having.map(|t| &t.target)))),
         ]);
     }
     for target in &record.targets {
@@ -113,9 +113,9 @@ pub fn run(open: &Open, release: &KnownRelease, with_files: bool, ui: &Ui) -> Do
             table.row([
                 faint("kept aside"),
                 aside.files.to_string(),
-                words::bytes(aside.size),
+                format::bytes(aside.size),
                 aside.tree.0.short(),
-                faint(format!("nobody; of {}", target.target)),
+                faint(format!("no targets; of {}", target.target)),
             ]);
         }
     }
@@ -125,7 +125,7 @@ pub fn run(open: &Open, release: &KnownRelease, with_files: bool, ui: &Ui) -> Do
         for file in &files {
             table.row([
                 file.depot.clone(),
-                words::bytes(file.bytes),
+                format::bytes(file.bytes),
                 faint(file.digest.short()),
                 if file.executable { "program".to_owned() } else { String::new() },
                 lantern_core::path::shown(&file.path),

@@ -6,9 +6,9 @@ use serde::Serialize;
 use super::super::{ASK_THEM, Agreement, Done, lock, next, release_asked};
 use crate::args::EditionArg;
 use crate::diagnostic::CommandError;
+use crate::format;
 use crate::table::Table;
 use crate::ui::{Ui, care, faint, good, strong};
-use crate::words;
 
 #[derive(Debug, clap::Args)]
 pub struct Args {
@@ -84,12 +84,12 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     let mut failed = project.withdraw(&plan)?;
     let not_told = failed.iter().map(|(name, error)| NotTold { storefront: name.clone(), why: error.to_string() });
     ui.document(&document(&plan, failed.is_empty(), not_told.collect()));
-    ui.say(&format!("\n{} {}: nobody promotes it any more", good("withdrawn"), strong(&plan.release.name)));
+    ui.say(&format!("\n{} {}: it can no longer be promoted", good("withdrawn"), strong(&plan.release.name)));
     if failed.is_empty() {
         return next(&project.open, ui, ASK_THEM);
     }
     if let Some((name, error)) = failed.pop() {
-        ui.say(&format!("  {} {name} could not be told; the same command tells it", care("but:")));
+        ui.say(&format!("  {} {name} could not be reached; run the command again to tell it", care("but:")));
         return Err(CommandError::from(error).said_in(ui));
     }
     Ok(())
@@ -112,13 +112,13 @@ fn show(plan: &WithdrawPlan, ui: &Ui) {
     ui.say(&format!("Withdraw {} for good\n", strong(&plan.release.name)));
     let mut table = Table::default();
     table.row([faint("because"), lantern_core::path::shown(&plan.because)]);
-    let places = words::names(plan.places.iter().map(|p| &p.place.name));
+    let places = format::names(plan.places.iter().map(|p| &p.place.name));
     let nowhere = "it was pushed nowhere".to_owned();
     table.row([faint("will be told"), if places.is_empty() { nowhere } else { places }]);
     ui.say(&table.lay_out());
     for of_place in plan.live_on.chunk_by(|a, b| a.0 == b.0) {
-        let (place, branches) = (&of_place[0].0, words::names(of_place.iter().map(|(_, branch)| branch)));
+        let (place, branches) = (&of_place[0].0, format::names(of_place.iter().map(|(_, branch)| branch)));
         ui.say(&format!("\n  {} players on {branches} at {place} have it, and keep it until a", care("still live:")));
-        ui.say("  rollback or another release; this alone changes no branch");
+        ui.say("  this changes no branch: use rollback, or promote another release");
     }
 }

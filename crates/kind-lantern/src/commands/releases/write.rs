@@ -6,8 +6,8 @@ use serde::Serialize;
 
 use super::super::{Done, name, open, release_asked};
 use crate::args::EditionArg;
+use crate::format;
 use crate::ui::{Ui, good, strong};
-use crate::words;
 
 #[derive(Debug, clap::Args)]
 pub struct Args {
@@ -51,7 +51,7 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
         bytes: written.size,
     });
     ui.say(&format!("{} {} to {path}", good("written"), strong(&release.name)));
-    let (files, size) = (words::count(written.files, "file", "files"), words::bytes(written.size));
-    ui.say(&format!("  {}: {files}, {size}", words::names(&written.targets)));
+    let (files, size) = (format::count(written.files, "file", "files"), format::bytes(written.size));
+    ui.say(&format!("  {}: {files}, {size}", format::names(&written.targets)));
     Ok(())
 }

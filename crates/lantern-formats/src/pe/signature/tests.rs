@@ -76,7 +76,7 @@ fn what_was_changed_is_named() {
         check(&file).unwrap().unwrap().wrong.unwrap_or_default()
     };
     assert!(wrong(&|file| file[CODE_LEN - 1] ^= 1).contains("changed after it was signed"));
-    assert!(wrong(&|file| file.extend([0; 8])).contains("stands behind it"));
+    assert!(wrong(&|file| file.extend([0; 8])).contains("data after it"));
     let key = |file: &[u8]| file.windows(11).rposition(|w| w == b"Paper Heron").unwrap();
     assert!(
         wrong(&|file| {

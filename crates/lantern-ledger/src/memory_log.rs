@@ -1,0 +1,102 @@
+//! A log in memory, to try the suite on something that is not a database.
+
+use std::cell::RefCell;
+use std::rc::Rc;
+
+use super::*;
+
+/// Handles of one log share its lines.
+#[derive(Clone, Default)]
+pub(super) struct MemoryLog {
+    lines: Rc<RefCell<Vec<String>>>,
+}
+
+impl MemoryLog {
+    fn events(&self) -> Result<Vec<(String, Event)>, LedgerError> {
+        let lines = self.lines.borrow();
+        let event = |(line, position): (&String, i64)| match Event::from_line(line) {
+            Ok(event) => Ok((line.clone(), event)),
+            Err(source) => Err(LedgerError::Event { position, source }),
+        };
+        lines.iter().zip(1..).map(event).collect()
+    }
+}
+
+impl Log for MemoryLog {
+    fn device(&self) -> &str {
+        "memory"
+    }
+
+    fn append(
+        &mut self,
+        after: Option<&Reached>,
+        edition: &Name,
+        stamp: Stamp,
+        server: Option<ServerFacts>,
+        body: EventBody,
+    ) -> Result<Event, LedgerError> {
+        let count = i64::try_from(self.lines.borrow().len()).unwrap();
+        if after.is_some_and(|after| after.position != count) {
+            return Err(LedgerError::Conflict);
+        }
+        let last = self.events()?.into_iter().rev().find(|(_, event)| event.device == "memory");
+        let event = Event {
+            id: EventId::new(stamp.at, stamp.random),
+            device: "memory".to_owned(),
+            sequence: last.as_ref().map_or(1, |(_, event)| event.sequence + 1),
+            predecessor: last.map(|(line, _)| Digest::of(line.as_bytes())),
+            actor: stamp.actor,
+            recorded_at: stamp.at,
+            happened_at: server.and_then(|s| s.happened_at),
+            revision: server.map(|s| s.revision),
+            edition: edition.clone(),
+            body,
+        };
+        self.lines.borrow_mut().push(event.to_line());
+        Ok(event)
+    }
+
+    fn follow(&self, reached: &mut Reached, take: &mut dyn FnMut(Event)) -> Result<(), LedgerError> {
+        let skipped = usize::try_from(reached.position).unwrap();
+        for (line, position) in self.lines.borrow().iter().skip(skipped).zip(reached.position + 1..) {
+            take(reached.chains.follow(line).map_err(|_| LedgerError::Chain { position })?);
+            reached.position = position;
+        }
+        Ok(())
+    }
+
+    fn has_reached(&self, reached: &Reached) -> Result<bool, LedgerError> {
+        let Some(last) = usize::try_from(reached.position).unwrap().checked_sub(1) else { return Ok(true) };
+        let events = self.events()?;
+        let Some((line, event)) = events.get(last) else { return Ok(false) };
+        Ok(reached.chains.end(&event.device).is_some_and(|(_, digest)| digest == Digest::of(line.as_bytes())))
+    }
+
+    fn backwards(&self, take: &mut dyn FnMut(Event) -> bool) -> Result<(), LedgerError> {
+        self.events()?.into_iter().rev().map(|(_, event)| event).all(take);
+        Ok(())
+    }
+
+    fn line_of(&self, device: &str, sequence: u64) -> Result<Option<String>, LedgerError> {
+        let mut events = self.events()?.into_iter();
+        Ok(events.find(|(_, e)| e.device == device && e.sequence == sequence).map(|(line, _)| line))
+    }
+
+    fn add_lines(&mut self, lines: &[String]) -> Result<u64, LedgerError> {
+        let mut all = self.lines.borrow().clone();
+        let mut chains = Chains::default();
+        for line in &all {
+            chains.follow(line).map_err(|_| LedgerError::Chain { position: 0 })?;
+        }
+        let before = all.len();
+        for (line, number) in lines.iter().zip(1..) {
+            if !all.contains(line) {
+                chains.follow(line).map_err(|source| LedgerError::Foreign { line: number, source })?;
+                all.push(line.clone());
+            }
+        }
+        let added = all.len() - before;
+        *self.lines.borrow_mut() = all;
+        Ok(added as u64)
+    }
+}

@@ -1,0 +1,126 @@
+//! What a build says of itself, and what is wrong with that: remembered as long as every file of the export is as it
+//! was, so that signatures are not verified again.
+
+use lantern_core::digest::Digest;
+use lantern_core::finding::{Code, Finding};
+use lantern_core::path::shown;
+use lantern_core::release::Claims;
+use lantern_store::seal::SourceKind;
+use serde::{Deserialize, Serialize};
+
+use crate::environment;
+use crate::export::{Export, Stamp};
+use crate::inspect::{Fact, Inspected};
+use crate::intake::Intake;
+
+/// What a build says of itself.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub(super) struct TargetClaims {
+    pub claims: Claims,
+    /// The program that opens a console window beside itself.
+    pub opens_console: Option<String>,
+    pub findings: Vec<Finding>,
+    judged_until: Option<i64>,
+}
+
+impl TargetClaims {
+    pub(super) fn of(seen: Inspected) -> Self {
+        let opens = seen.facts.iter().any(|(about, _)| *about == Fact::Opens);
+        Self {
+            opens_console: seen.starts.first().filter(|_| opens).map(|start| shown(start)),
+            claims: Claims { identity: seen.identity, version: seen.version, number: seen.number },
+            findings: seen.findings,
+            judged_until: seen.judged_until,
+        }
+    }
+
+    /// What could not be read may be readable next time although nothing changed.
+    fn is_lasting(&self) -> bool {
+        !self.findings.iter().any(|finding| finding.code == Code::Unreadable)
+    }
+}
+
+/// What entries of an export were when they were looked into.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+pub(super) struct Key {
+    digest: Digest,
+    /// Of the newest file.
+    newest: Option<Stamp>,
+}
+
+impl Key {
+    /// That of a whole export, with how it is looked at; none where it cannot be told from a changed one.
+    pub(super) fn of_all(intake: &Intake<'_>) -> Option<Self> {
+        let export = intake.export();
+        let how = (&export.shown, export.form.name(), &intake.starts, &intake.systems);
+        Self::of(export, 0..export.entries.len(), &how)
+    }
+
+    /// That of some entries; `how` is whatever else changes what is seen in them.
+    pub(super) fn of(export: &Export, indices: impl Iterator<Item = usize>, how: &impl Serialize) -> Option<Self> {
+        let mut newest: Option<Stamp> = None;
+        let mut entries: Vec<(&str, Option<&str>, Option<Stamp>)> = Vec::new();
+        for entry in indices.map(|index| &export.entries[index]) {
+            let target = match &entry.source.kind {
+                SourceKind::Link { target } => Some(target.as_str()),
+                SourceKind::File { .. } => {
+                    newest = newest.into_iter().chain([entry.stamp?]).max_by_key(|stamp| stamp.modified_ns);
+                    None
+                }
+                SourceKind::EmptyFolder => None,
+            };
+            entries.push((entry.source.path.as_str(), target, entry.stamp));
+        }
+        let bytes = serde_json::to_vec(&(how, entries)).expect("a list has no keys");
+        Some(Self { digest: Digest::of(&bytes), newest })
+    }
+
+    pub(super) fn is_settled_at(&self, moment: jiff::Timestamp) -> bool {
+        self.newest.is_none_or(|stamp| stamp.is_settled_at(moment))
+    }
+}
+
+#[derive(Debug, Serialize, Deserialize)]
+pub(super) struct Remembered {
+    key: Key,
+    claims: TargetClaims,
+}
+
+impl Remembered {
+    /// None for what is to be looked at again in any case; `begun` is a moment before anything was read.
+    pub(super) fn new(key: Key, claims: &TargetClaims, begun: jiff::Timestamp) -> Option<Self> {
+        (key.is_settled_at(begun) && claims.is_lasting()).then(|| Self { key, claims: claims.clone() })
+    }
+
+    /// What it declared, if it would declare the same again.
+    pub(super) fn get(&self, key: Key) -> Option<&TargetClaims> {
+        let now = environment::now().as_second();
+        let is_judged = self.claims.judged_until.is_none_or(|until| now < until);
+        (self.key == key && is_judged).then_some(&self.claims)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn claims_count_until_they_would_be_judged_otherwise() {
+        let begun = environment::now();
+        let newest = Stamp { size: 7, modified_ns: 1_000, changed_ns: 1_000, inode: 1 };
+        let key = Key { digest: Digest::of(b"the export"), newest: Some(newest) };
+        let claims = TargetClaims { opens_console: Some("post.exe".to_owned()), ..TargetClaims::default() };
+        let keep = |claims: &TargetClaims, begun| Remembered::new(key, claims, begun);
+        let kept = keep(&claims, begun).unwrap();
+        assert_eq!(kept.get(key), Some(&claims));
+        assert_eq!(kept.get(Key { digest: Digest::of(b"another"), ..key }), None);
+        assert!(keep(&claims, jiff::Timestamp::UNIX_EPOCH).is_none(), "so new that a change could not be told from it");
+        let until = |until: i64| {
+            let claims = TargetClaims { judged_until: Some(until), ..claims.clone() };
+            keep(&claims, begun).unwrap().get(key).is_some()
+        };
+        assert!(until(begun.as_second() + 60) && !until(begun.as_second() - 60), "a certificate expired since");
+        let unread = TargetClaims { findings: vec![Finding::of(Code::Unreadable, "no", "look")], ..claims };
+        assert!(keep(&unread, begun).is_none());
+    }
+}

@@ -1,0 +1,281 @@
+//! What is different from the releases before, and should perhaps not be.
+
+use std::cmp::Ordering;
+use std::collections::BTreeMap;
+
+use lantern_core::board::KnownRelease;
+use lantern_core::finding::{Code, Finding, Severity, join_some};
+use lantern_core::names::Name;
+use lantern_core::path::{TreePath, shown};
+use lantern_core::progress::{Progress, Silent};
+use lantern_core::release::{Claims, TargetRecord};
+use lantern_core::size::Size;
+use lantern_core::tree::Node;
+use lantern_core::version::{BuildNumber, ReleaseName, Version};
+use lantern_store::contents::Contents;
+use lantern_store::store::Store;
+
+use crate::ProjectError;
+use crate::depots::Divided;
+use crate::digest_cache::DigestCache;
+use crate::followed::Followed;
+use crate::intake::Intake;
+use crate::intake::package::said_by;
+use crate::prepare::forgotten;
+use crate::project::Project;
+
+/// Releases that are looked back at.
+const LOOK_BACK: usize = 5;
+/// A size that is this many times the last one, or the last one that of it, has jumped.
+const JUMP: u64 = 2;
+/// Below this difference a size has not jumped, in bytes.
+const MIN_JUMP: u64 = 1024 * 1024;
+/// If more than one file in so many is gone, a folder is missing.
+const GONE_ONE_IN: usize = 4;
+/// Largest file that is read to see whether it is an old one, in bytes.
+const MAX_READ_LEN: u64 = 64 * 1024 * 1024;
+
+/// The number that a sealed package has inside; none for what is no package, or cannot be read any more.
+fn number_inside(store: &Store, target: &TargetRecord) -> Option<String> {
+    let [depot] = target.depots.as_slice() else { return None };
+    let contents = Contents::open(store, store.recipe_of(depot.tree).ok()?).ok()?;
+    let [entry] = contents.entries.as_slice() else { return None };
+    said_by(contents.read_anywhere(entry))?.number()
+}
+
+/// Says that a build has another number inside than its release gets.
+pub(crate) fn number_differs(target: &Name, claims: &Claims, number: BuildNumber) -> Finding {
+    let inside = shown(claims.number.as_deref().unwrap_or_default());
+    let what = format!("{target} has the number {inside} inside, and the release gets {number}");
+    let fix = format!("set the number {number} in the engine and export again; or: lantern number --next {inside}");
+    Finding::of(Code::NumberDiffers, what, fix)
+}
+
+/// What each target held in the releases before, newest first.
+#[derive(Debug, Default)]
+pub(crate) struct PastReleases {
+    /// The newest release that was sealed here, and what is live, by branch.
+    newest: Option<ReleaseName>,
+    live: Vec<(ReleaseName, String)>,
+    /// Releases that storefronts have.
+    pushed: Vec<ReleaseName>,
+    /// The numbers that the next release may get: the next one, and those that a break left reserved.
+    next: Vec<BuildNumber>,
+    /// The newest record of each target.
+    last: BTreeMap<Name, (ReleaseName, TargetRecord)>,
+    releases: Vec<BTreeMap<Name, BTreeMap<TreePath, Node>>>,
+    /// The numbers that the packages of the newest release have inside, by target.
+    numbers: BTreeMap<Name, String>,
+}
+
+impl PastReleases {
+    /// Reads what is known; nothing where nothing was sealed yet.
+    pub(crate) fn load(project: &Project, edition: &Name) -> Result<Self, ProjectError> {
+        if !project.has_ledger() {
+            return Ok(Self::default());
+        }
+        let (ledger, store) = (project.open_ledger()?, project.open_store());
+        let mut followed = Followed::load(&project.state(Followed::FILE), &ledger);
+        followed.renew(&ledger)?;
+        let board = followed.boards.of(edition);
+        let is_ours = |r: &&KnownRelease| r.found_at.is_none() && !board.withdrawn.contains_key(&r.id);
+        let mut newest: Vec<_> = board.releases.iter().filter(is_ours).collect();
+        newest.sort_by_key(|release| std::cmp::Reverse(release.name.number));
+        let pushed = board.pushed.iter().map(|pushed| pushed.name.clone()).collect();
+        let next = followed.boards.numbers().next().ok().into_iter().chain(board.reserved.values().copied()).collect();
+        let live = board.branches.iter().filter_map(|((_, branch), facts)| {
+            let good = facts.targets.values().filter(|build| !board.withdrawn.contains_key(&build.release));
+            let newest = good.map(|build| &build.name).max_by_key(|name| name.number)?;
+            Some((newest.clone(), branch.to_string()))
+        });
+        let live = live.collect();
+        let newest_name = newest.first().map(|release| release.name.clone());
+        let (mut releases, mut numbers, mut last) = (Vec::new(), BTreeMap::new(), BTreeMap::new());
+        for release in newest.into_iter().take(LOOK_BACK) {
+            // The content of older ones may have been freed.
+            let Ok(record) = store.record(release.id) else { continue };
+            let mut targets = BTreeMap::new();
+            for target in &record.targets {
+                if !last.contains_key(&target.target) {
+                    let number = target.claims.number.clone().or_else(|| number_inside(&store, target));
+                    numbers.extend(number.map(|number| (target.target.clone(), number)));
+                    last.insert(target.target.clone(), (release.name.clone(), target.clone()));
+                }
+                let mut files = BTreeMap::new();
+                for depot in target.depots.iter().chain(&target.aside) {
+                    let Ok(tree) = store.tree(depot.tree) else { continue };
+                    files.extend(tree.iter().map(|(path, node)| (path.clone(), node.clone())));
+                }
+                targets.insert(target.target.clone(), files);
+            }
+            releases.push(targets);
+        }
+        Ok(Self { newest: newest_name, live, pushed, next, last, releases, numbers })
+    }
+
+    /// The newest record of a target, with the release that it is of.
+    pub(crate) fn last(&self, target: &Name) -> Option<&(ReleaseName, TargetRecord)> {
+        self.last.get(target)
+    }
+
+    /// Whether the exports seem to be what was sealed last, under the same version: then there is nothing to be made.
+    pub(super) fn is_sealed(&self, divided: &Divided<'_>, digests: &DigestCache, version: Option<&Version>) -> bool {
+        let Some(now) = crate::prepare::seem(divided, digests) else { return false };
+        let is_version = self.newest.as_ref().map(|newest| &newest.version) == version;
+        let is_last =
+            |now: &TargetRecord| self.last.get(&now.target).is_some_and(|(_, last)| last.without_claims() == *now);
+        is_version && now.iter().all(is_last)
+    }
+
+    /// Holds the number that a build has inside against the one that the release will get.
+    pub(super) fn other_number(&self, target: &Name, claims: &Claims) -> Option<(Name, Finding)> {
+        let next = self.next.first()?;
+        let is_other = self.next.iter().all(|number| claims.is_other_number(*number));
+        is_other.then(|| (target.clone(), number_differs(target, claims, *next)))
+    }
+
+    /// Holds the version that is to be given against those that players and testers have, and then against the last one
+    /// that was sealed. `is_other` says whether anything is another than in the last release.
+    pub(crate) fn version_finding(&self, version: &Version, is_other: impl Fn() -> bool) -> Option<Finding> {
+        let fix = "raise the version, in the engine and in lantern.toml";
+        let later = self.live.iter().filter(|(live, _)| version.order(&live.version) == Some(Ordering::Less));
+        if let Some((live, branch)) = later.max_by_key(|(live, _)| live.number) {
+            let what = format!("the release gets {version}, and {branch} has {live} already");
+            return Some(Finding::of(Code::VersionBehind, what, fix));
+        }
+        let live = self.live.iter().filter(|(live, _)| live.version == *version).max_by_key(|(live, _)| live.number);
+        if let Some((live, branch)) = live.filter(|_| is_other()) {
+            let what = format!("{branch} has {live}, and this is something else under the same version");
+            return Some(Finding::of(Code::VersionReused, what, fix));
+        }
+        let newest = self.newest.as_ref().filter(|newest| newest.version == *version && is_other())?;
+        // One that nobody has yet may be made again as often as it takes.
+        let what = format!("{newest} is at a storefront, and this is something else under the same version");
+        self.pushed.contains(newest).then(|| Finding::of(Code::VersionReused, what, fix))
+    }
+
+    /// Holds the number inside a package against that of the last release: a device takes an update by it alone.
+    pub(super) fn number_finding(&self, intake: &Intake<'_>, number: Option<&str>) -> Option<Finding> {
+        let (old, new) = (self.numbers.get(intake.name)?, number?);
+        let order = new.parse::<Version>().ok()?.order(&old.parse().ok()?)?;
+        let what = format!("{} has the number {} inside, the last release has {}", intake.name, shown(new), shown(old));
+        let fix = "raise the number in the engine and export again";
+        match order {
+            Ordering::Less => Some(Finding::of(Code::NumberNotRaised, what, fix)),
+            Ordering::Equal if self.is_other(intake) && intake.is_package() => {
+                Some(Finding::of(Code::NumberNotRaised, what, fix))
+            }
+            Ordering::Equal if self.is_other(intake) => {
+                Some(Finding::of(Code::NumberNotRaised, what, fix).with_severity(Severity::Warning))
+            }
+            _ => None,
+        }
+    }
+
+    /// Says which targets seem to be as they were at the last sealing, where others changed: names, sizes and times.
+    pub(super) fn forgotten(&self, intakes: &[Intake<'_>], digests: &DigestCache) -> Option<Finding> {
+        let newest = self.newest.as_ref()?;
+        let is_same = |intake: &&Intake<'_>| {
+            let all: Vec<usize> = (0..intake.entries().len()).collect();
+            !self.is_other(intake) && digests.tree_as_it_seems(intake, &all).is_some()
+        };
+        let same: Vec<&str> = intakes.iter().filter(is_same).map(|intake| intake.name.as_str()).collect();
+        forgotten(&same, newest).filter(|_| intakes.iter().any(|intake| self.is_other(intake)))
+    }
+
+    /// Whether an export is not the one of the last release, as far as names and sizes say.
+    pub(super) fn is_other(&self, intake: &Intake<'_>) -> bool {
+        let Some(last) = self.releases.first().and_then(|targets| targets.get(intake.name)) else { return true };
+        let files = intake.entries().iter().map(|e| &e.source).filter(|source| source.is_file());
+        let now = files.map(|source| (&source.path, source.size()));
+        let was = last.iter().filter(|(_, node)| matches!(node, Node::File { .. }));
+        !now.eq(was.map(|(path, node)| (path, node.size())))
+    }
+
+    pub(super) fn findings(&self, intake: &Intake<'_>, progress: &dyn Progress) -> Vec<Finding> {
+        let Some(last) = self.releases.first().and_then(|targets| targets.get(intake.name)) else { return Vec::new() };
+        let mut findings = Vec::new();
+        let now: BTreeMap<&TreePath, (usize, u64)> = intake
+            .entries()
+            .iter()
+            .enumerate()
+            .filter(|(_, e)| e.source.is_file())
+            .map(|(i, e)| (&e.source.path, (i, e.source.size())))
+            .collect();
+        let was: BTreeMap<&TreePath, &Node> =
+            last.iter().filter(|(_, node)| matches!(node, Node::File { .. })).collect();
+        if was.is_empty() || intake.is_package() {
+            return findings;
+        }
+        let gone: Vec<String> = was.keys().filter(|path| !now.contains_key(*path)).map(|path| path.shown()).collect();
+        if gone.len() == was.len() {
+            let what = format!("no file of {} has a name that it had in the last release", intake.name);
+            findings
+                .push(Finding::of(Code::AnotherGame, what, "is it the right folder?").with_severity(Severity::Warning));
+            return findings;
+        }
+        if gone.len() * GONE_ONE_IN > was.len() {
+            let what =
+                format!("{} of {} files of the last release are gone, such as {}", gone.len(), was.len(), gone[0]);
+            findings.push(Finding::of(
+                Code::FilesMissing,
+                what,
+                "was a folder not exported, or does leave-out mean too much?",
+            ));
+        }
+        let empty: Vec<String> = now
+            .iter()
+            .filter(|(path, (_, size))| *size == 0 && was.get(*path).is_some_and(|node| node.size() > 0))
+            .map(|(path, _)| path.shown())
+            .collect();
+        if !empty.is_empty() {
+            let what = format!("{} held something in the last release and is empty now", join_some(&empty, 1));
+            findings.push(Finding::of(Code::FileEmptied, what, "export again; was the disk full?"));
+        }
+        let (before, after) =
+            (was.values().map(|node| node.size()).sum::<u64>(), now.values().map(|(_, size)| size).sum::<u64>());
+        if before.abs_diff(after) >= MIN_JUMP && (after > before * JUMP || before > after * JUMP) {
+            let what = format!("{} has {} now, {} in the last release", intake.name, Size(after), Size(before));
+            findings.push(Finding::of(Code::SizeJump, what, "if it is meant to be so, accept it with a reason"));
+        }
+        findings.extend(self.came_back(intake, &now, &was, progress));
+        findings
+    }
+
+    /// Files that the last release did not have, as they were in one before.
+    fn came_back(
+        &self,
+        intake: &Intake<'_>,
+        now: &BTreeMap<&TreePath, (usize, u64)>,
+        was: &BTreeMap<&TreePath, &Node>,
+        progress: &dyn Progress,
+    ) -> Option<Finding> {
+        let older: Vec<&BTreeMap<TreePath, Node>> =
+            self.releases.iter().skip(1).filter_map(|t| t.get(intake.name)).collect();
+        let mut buffer = vec![0; 64 * 1024];
+        let mut back: Vec<String> = Vec::new();
+        for (path, (index, size)) in
+            now.iter().filter(|(path, (_, size))| !was.contains_key(*path) && (1..=MAX_READ_LEN).contains(size))
+        {
+            let same_size = older.iter().filter_map(|files| files.get(*path)).filter(|node| node.size() == *size);
+            let digests: Vec<_> = same_size
+                .filter_map(|node| if let Node::File { digest, .. } = node { Some(*digest) } else { None })
+                .collect();
+            let is_old = !digests.is_empty()
+                && intake.digest(*index, &mut buffer, &Silent, progress).is_ok_and(|found| digests.contains(&found));
+            if is_old {
+                back.push(path.shown());
+            }
+        }
+        if back.is_empty() {
+            return None;
+        }
+        let is = if back.len() > 1 { "are" } else { "is" };
+        let what = format!("{} {is} back as in an older release, and was not in the last one", join_some(&back, 1));
+        Some(Finding::of(
+            Code::OldFileReturned,
+            what,
+            "is it left over from an earlier export? Empty the folder and export again",
+        ))
+    }
+}

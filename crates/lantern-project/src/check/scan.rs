@@ -1,0 +1,249 @@
+//! What is looked for in the bytes of a file: secrets, texts, programs and their debug data.
+
+use std::io::{Read, Seek, SeekFrom};
+
+use lantern_core::bytes::find;
+use lantern_core::secrets;
+use lantern_formats::program::{Form, Kind, Program};
+use lantern_formats::{FormatError, elf, macho, pe};
+use serde::{Deserialize, Serialize};
+
+use crate::export::{Export, ReadSeek};
+use crate::inspect::{too_new_for_linux, too_new_for_macos, verify_code};
+use crate::metered::Metering;
+
+/// First bytes that tell what a file is.
+const HEAD_LEN: usize = 64;
+
+/// What files are looked through for, beside what no file may hold.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub(super) struct Wanted {
+    /// Texts, wherever they stand.
+    pub texts: Vec<String>,
+    /// Names of other editions, as whole words in small texts.
+    pub names: Vec<String>,
+}
+
+/// What a file's content shows. Most files show nothing.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(default)]
+pub(super) struct FileScan {
+    /// A secret: what it is, and its line.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub secret: Option<(String, usize)>,
+    /// Texts in it that were asked for.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub mentions: Vec<String>,
+    /// Names of other editions in it.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub names: Vec<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub program: Option<BinaryScan>,
+    /// The program that this is the debug data of, by what both have in common.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub symbols_of: Option<Vec<u8>>,
+    /// Why it cannot be read as the program that it seems to be.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub broken: Option<String>,
+}
+
+/// What a program or library says of itself.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub(super) struct BinaryScan {
+    /// Processors, by their names.
+    pub machines: Vec<String>,
+    /// What it has in common with its debug data.
+    pub ids: Vec<Vec<u8>>,
+    pub has_debug_data: bool,
+    /// Whether there is nothing but debug data in it.
+    pub is_debug_data: bool,
+    /// A library that only developers have.
+    pub debug_runtime: Option<String>,
+    pub libraries: Vec<String>,
+    /// Largest page that it can be loaded by, in bytes, where it says so.
+    pub page_len: Option<u64>,
+    /// The system or C library that it needs, where many do not have it yet.
+    pub too_new: Option<TooNew>,
+    /// Why its signature does not hold.
+    pub signature_wrong: Option<String>,
+}
+
+/// What a program needs that many players do not have yet, with its version.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub(super) enum TooNew {
+    CLibrary(String),
+    System(String),
+}
+
+/// What one look into a file gave; none where nothing is to be said about it.
+pub(super) type Scan = Option<Box<FileScan>>;
+
+/// Scans a file.
+///
+/// # Errors
+/// Those of reading.
+pub(super) fn scan(export: &Export, index: usize, wanted: &Wanted, watch: &Metering<'_>) -> std::io::Result<Scan> {
+    let source = &export.entries[index].source;
+    let (path, size) = (&source.path, source.size());
+    let texts = &wanted.texts;
+    let mut out = FileScan::default();
+    if let Some(secret) = secrets::by_name(path) {
+        out.secret = Some((secret.what.to_owned(), secret.line));
+        return Ok(Some(Box::new(out)));
+    }
+    let mut from = watch.over(export.open(index)?);
+    let mut bytes = Vec::new();
+    from.by_ref().take(HEAD_LEN as u64).read_to_end(&mut bytes)?;
+    if may_be_program(&bytes) {
+        match program(&mut watch.over(export.open_anywhere(index)?)) {
+            Ok((program, symbols)) => (out.program, out.symbols_of) = (program, symbols),
+            Err(FormatError::Not { .. }) => {}
+            Err(FormatError::Io(error)) => return Err(error),
+            Err(error) => out.broken = Some(error.to_string()),
+        }
+    }
+    let is_small = size <= secrets::MAX_TEXT_LEN;
+    if is_small || !texts.is_empty() {
+        from.by_ref().take(secrets::MAX_TEXT_LEN).read_to_end(&mut bytes)?;
+    }
+    let is_text = !bytes.iter().take(4096).any(|b| *b == 0);
+    if is_small && is_text {
+        let secret = secrets::in_text(&bytes, secrets::holds_settings(path));
+        out.secret = secret.map(|secret| (secret.what.to_owned(), secret.line));
+        out.names = wanted.names.iter().filter(|name| has_word(&bytes, name.as_bytes())).cloned().collect();
+    }
+    if !texts.is_empty() {
+        out.mentions = mentioned(texts, &mut bytes, &mut from)?;
+    }
+    Ok((out != FileScan::default()).then(|| Box::new(out)))
+}
+
+/// Whether a file begins as programs, libraries and their debug data do.
+fn may_be_program(head: &[u8]) -> bool {
+    const MAGICS: [&[u8]; 8] = [
+        b"MZ",
+        b"\x7fELF",
+        b"\xcf\xfa\xed\xfe",
+        b"\xce\xfa\xed\xfe",
+        b"\xca\xfe\xba\xbe",
+        b"\xca\xfe\xba\xbf",
+        b"Microsoft C/C++ MSF",
+        b"BSJB",
+    ];
+    MAGICS.iter().any(|magic| head.starts_with(magic))
+}
+
+/// A program, or what the debug data and its program have in common.
+type Found = (Option<BinaryScan>, Option<Vec<u8>>);
+
+fn program(mut from: &mut dyn ReadSeek) -> Result<Found, FormatError> {
+    let from = &mut from;
+    match pe::symbols_id(from) {
+        Ok(id) => return Ok((None, Some(id.to_vec()))),
+        Err(FormatError::Not { .. }) => {}
+        Err(FormatError::Io(error)) => return Err(FormatError::Io(error)),
+        // Whose it is cannot be told, what it is can.
+        Err(_) => return Ok((None, Some(Vec::new()))),
+    }
+    from.seek(SeekFrom::Start(0)).map_err(FormatError::Io)?;
+    let program = Program::read(from)?;
+    let machines = program.machines.iter().map(ToString::to_string).collect();
+    let mut out = BinaryScan { machines, ..BinaryScan::default() };
+    match program.form {
+        Form::Pe => {
+            let details = pe::Details::read(from)?;
+            out.debug_runtime = details.debug_runtime().map(str::to_owned);
+            out.ids.extend(details.symbols.as_ref().map(|symbols| symbols.id.to_vec()));
+            out.signature_wrong = pe::verify(from, &details)?.and_then(|signer| signer.wrong);
+            out.libraries = details.libraries;
+        }
+        Form::Elf => {
+            let details = elf::Details::read(from)?;
+            out.too_new = too_new_for_linux(&details).map(|version| TooNew::CLibrary(format!("glibc {version}")));
+            out.ids.extend(details.build_id);
+            (out.has_debug_data, out.libraries) = (details.has_debug_data, details.libraries);
+            out.page_len = details.page_len;
+        }
+        _ => {
+            out.is_debug_data = program.kind == Kind::Other;
+            let slices = macho::Details::read(from)?;
+            out.too_new =
+                too_new_for_macos(&slices).map(|(system, version, _)| TooNew::System(format!("{system} {version}")));
+            out.ids.extend(slices.iter().filter_map(|details| Some(details.uuid?.to_vec())));
+            out.has_debug_data = slices.iter().any(|details| details.has_debug_data);
+            out.signature_wrong = verify_code(from, &slices, &[])?.and_then(|code| code.wrong);
+        }
+    }
+    Ok((Some(out), None))
+}
+
+/// Whether a name stands in a text by itself, and not as a part of a longer one.
+fn has_word(text: &[u8], name: &[u8]) -> bool {
+    let is_part =
+        |byte: Option<&u8>| byte.is_some_and(|b| b.is_ascii_alphanumeric() || matches!(b, b'.' | b'-' | b'_'));
+    let mut from = 0;
+    while let Some(at) = find(text, name, from) {
+        let after = text.get(at + name.len()..).unwrap_or_default();
+        // A full stop ends a sentence as well.
+        let is_stop = after.starts_with(b".") && !is_part(after.get(1));
+        let goes_on = is_part(after.first()) && !is_stop;
+        if !goes_on && !is_part(at.checked_sub(1).and_then(|before| text.get(before))) {
+            return true;
+        }
+        from = at + 1;
+    }
+    false
+}
+
+/// Which texts stand in what was read and what is still to be read.
+fn mentioned(texts: &[String], first: &mut Vec<u8>, rest: &mut dyn Read) -> std::io::Result<Vec<String>> {
+    let longest = texts.iter().map(String::len).max().unwrap_or(1);
+    let mut left: Vec<&String> = texts.iter().collect();
+    let mut found = Vec::new();
+    loop {
+        left.retain(|text| {
+            let is_there = text.is_empty() || find(first, text.as_bytes(), 0).is_some();
+            if is_there {
+                found.push((*text).clone());
+            }
+            !is_there
+        });
+        // A text may begin at the end of what was read.
+        let keep = first.len().saturating_sub(longest.saturating_sub(1));
+        first.drain(..keep);
+        let before = first.len();
+        (&mut *rest).take(secrets::MAX_TEXT_LEN).read_to_end(first)?;
+        if left.is_empty() || first.len() == before {
+            return Ok(found);
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn texts_over_the_edges_of_what_is_read() {
+        let wanted = ["sp-first-tide".to_owned(), "nowhere".to_owned()];
+        let mut rest = std::io::Cursor::new(b"first-tide and more".to_vec());
+        assert_eq!(mentioned(&wanted, &mut b"handle: sp-".to_vec(), &mut rest).unwrap(), ["sp-first-tide"]);
+        assert!(mentioned(&wanted, &mut b"sp-first".to_vec(), &mut std::io::empty()).unwrap().is_empty());
+    }
+
+    #[test]
+    fn names_by_themselves() {
+        let has = |text: &str| has_word(text.as_bytes(), b"example.paperheron.tide");
+        assert!(
+            has("id=example.paperheron.tide")
+                && has("\"example.paperheron.tide\"")
+                && has("See example.paperheron.tide.")
+        );
+        assert!(
+            !has("example.paperheron.tidepool")
+                && !has("example.paperheron.tide.demo")
+                && !has("an.example.paperheron.tide")
+        );
+    }
+}

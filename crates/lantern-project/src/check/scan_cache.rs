@@ -1,0 +1,194 @@
+//! What scanning found before: a file that is unchanged is not read again.
+//!
+//! Of what starts an export, and of the export as a whole, [`super::claims`] keeps what it declares.
+//!
+//! The rule is that of [`crate::digest_cache`]: size, times and inode are as they were, and the file was two seconds old
+//! when it was read. The cache only saves reading; the findings are made again in every run.
+
+use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
+
+use lantern_core::path::TreePath;
+use lantern_store::durable::{self, DurableError};
+use serde::{Deserialize, Serialize};
+
+use super::claims::{self, Key, TargetClaims};
+use super::scan::{Scan, Wanted};
+use crate::environment;
+use crate::export::{self, Export, Stamp};
+
+/// The number rises when scanning finds anything that it did not find before; a newer version may find more in any case.
+const FORMAT: &str = concat!("lantern.scans/5 of ", env!("CARGO_PKG_VERSION"));
+const MAX_LEN: u64 = 1024 * 1024 * 1024;
+
+#[derive(Debug, Serialize, Deserialize)]
+struct Remembered {
+    stamp: Stamp,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    scan: Scan,
+}
+
+/// What was found in the files of all targets.
+#[derive(Debug, Serialize, Deserialize)]
+pub(super) struct ScanCache {
+    format: String,
+    /// Before anything is read.
+    #[serde(skip)]
+    begun: jiff::Timestamp,
+    /// By edition and target.
+    targets: BTreeMap<String, Target>,
+    claims: BTreeMap<String, claims::Remembered>,
+    /// Where it is kept, if it is to be.
+    #[serde(skip)]
+    path: Option<PathBuf>,
+    /// Whether there is anything new in it.
+    #[serde(skip)]
+    is_new: bool,
+}
+
+/// The files of one target. Those of an archive or a package have one stamp, and of them only those are listed that
+/// show anything.
+#[derive(Debug, Default, Serialize, Deserialize)]
+struct Target {
+    wanted: Wanted,
+    whole: Option<Key>,
+    files: BTreeMap<TreePath, Remembered>,
+}
+
+/// The key of all files of an archive that are scan into; none where the files have stamps of their own.
+fn whole(export: &Export, files: &[usize]) -> Option<Key> {
+    let is_archive = !matches!(export.form, export::Form::Folder);
+    is_archive.then(|| Key::of(export, files.iter().copied(), &()))?
+}
+
+impl ScanCache {
+    /// Reads what is remembered; what is missing, damaged or of another format is nothing, which only costs reading.
+    pub(super) fn load(path: &Path, is_kept: bool) -> Self {
+        let bytes = durable::read_limited(path, MAX_LEN).unwrap_or_default();
+        let cache: Option<Self> = serde_json::from_slice(&bytes).ok();
+        let known = cache.filter(|cache| cache.format == FORMAT);
+        let none = || Self {
+            format: FORMAT.to_owned(),
+            begun: jiff::Timestamp::UNIX_EPOCH,
+            targets: BTreeMap::new(),
+            claims: BTreeMap::new(),
+            path: None,
+            is_new: false,
+        };
+        Self { begun: environment::now(), path: is_kept.then(|| path.to_owned()), ..known.unwrap_or_else(none) }
+    }
+
+    /// Keeps it, where there is anything new.
+    ///
+    /// # Errors
+    /// Those of writing. What cannot be kept is read again: the check itself is as good as ever.
+    pub(super) fn save(&self) -> Result<(), DurableError> {
+        let Some(path) = self.path.as_ref().filter(|_| self.is_new) else { return Ok(()) };
+        let bytes = serde_json::to_vec(self).expect("the cache has only keys that are texts");
+        durable::write_whole(path, &bytes)
+    }
+
+    /// What the files of a target showed, each if it is as it was.
+    pub(super) fn get(&self, target: &str, wanted: &Wanted, export: &Export, files: &[usize]) -> Vec<Option<Scan>> {
+        let target = self.targets.get(target).filter(|target| target.wanted == *wanted);
+        let Some(target) = target else { return files.iter().map(|_| None).collect() };
+        let is_whole = target.whole.is_some() && target.whole == whole(export, files);
+        let one = |index: &usize| {
+            let entry = &export.entries[*index];
+            let known = target.files.get(&entry.source.path);
+            match known.filter(|known| Some(known.stamp) == entry.stamp) {
+                Some(known) => Some(known.scan.clone()),
+                None => is_whole.then_some(None),
+            }
+        };
+        files.iter().map(one).collect()
+    }
+
+    /// What an export said of itself, if it would say the same again.
+    pub(super) fn claims(&self, target: &str, key: Key) -> Option<TargetClaims> {
+        self.claims.get(target)?.get(key).cloned()
+    }
+
+    /// Remembers what an export says of itself.
+    pub(super) fn remember_claims(&mut self, target: &str, key: Key, claims: &TargetClaims) {
+        self.is_new = true;
+        match claims::Remembered::new(key, claims, self.begun) {
+            Some(kept) => drop(self.claims.insert(target.to_owned(), kept)),
+            None => drop(self.claims.remove(target)),
+        }
+    }
+
+    /// Remembers all of a target anew; what could not be read is not among it.
+    pub(super) fn set(
+        &mut self,
+        target: &str,
+        wanted: &Wanted,
+        export: &Export,
+        files: &[usize],
+        seen: &[Option<Scan>],
+    ) {
+        self.is_new = true;
+        let is_settled = |stamp: &Stamp| stamp.is_settled_at(self.begun);
+        let whole = whole(export, files).filter(|key| key.is_settled_at(self.begun) && !seen.contains(&None));
+        let mut kept = BTreeMap::new();
+        for (index, seen) in files.iter().zip(seen) {
+            let entry = &export.entries[*index];
+            let Some((stamp, scan)) = entry.stamp.filter(is_settled).zip(seen.clone()) else { continue };
+            if whole.is_none() || scan.is_some() {
+                kept.insert(entry.source.path.clone(), Remembered { stamp, scan });
+            }
+        }
+        self.targets.insert(target.to_owned(), Target { wanted: wanted.clone(), whole, files: kept });
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::super::scan::FileScan;
+    use super::*;
+
+    fn listing(form: export::Form, stamps: [Stamp; 2]) -> Export {
+        let paths = ["letter.txt", "saltmarsh"].map(|path| TreePath::new(path).unwrap());
+        Export::listed("exports/linux", form, paths.into_iter().zip(stamps))
+    }
+
+    #[test]
+    fn what_is_remembered_counts_while_the_file_is_as_it_was() {
+        let target = "full/linux";
+        let stamp = Stamp { size: 7, modified_ns: 1_000, changed_ns: 1_000, inode: 1 };
+        let other = Stamp { inode: 2, ..stamp };
+        let scan = FileScan { broken: Some("cut off".to_owned()), ..FileScan::default() };
+        let seen = [Some(None), Some(Some(Box::new(scan)))];
+        let folder = tempfile::tempdir().unwrap();
+        let file = folder.path().join("scans.json");
+        let wanted = Wanted { texts: vec!["first-tide".to_owned()], names: Vec::new() };
+        let both = listing(export::Form::Folder, [stamp, other]);
+        let kept = |export: &Export, seen: &[Option<Scan>]| {
+            let mut cache = ScanCache::load(&file, true);
+            cache.set(target, &wanted, export, &[0, 1], seen);
+            cache.save().unwrap();
+            ScanCache::load(&file, true)
+        };
+        let cache = kept(&both, &seen);
+        assert_eq!(cache.get(target, &wanted, &both, &[0, 1]), seen);
+        assert_eq!(cache.get(target, &Wanted::default(), &both, &[0, 1]), [None, None], "other texts are asked for");
+        let changed = listing(export::Form::Folder, [stamp, stamp]);
+        assert_eq!(cache.get(target, &wanted, &changed, &[0, 1]), [Some(None), None]);
+        // So new that another change at the same moment could not be told from it.
+        let now = i64::try_from(environment::now().as_nanosecond()).unwrap();
+        let fresh = listing(export::Form::Folder, [stamp, Stamp { modified_ns: now, ..stamp }]);
+        assert_eq!(kept(&fresh, &seen).get(target, &wanted, &fresh, &[0, 1]), [Some(None), None]);
+
+        let archive = listing(export::Form::Zip, [stamp, stamp]);
+        let cache = kept(&archive, &seen);
+        assert!(!std::fs::read_to_string(&file).unwrap().contains("letter.txt"), "nothing is to be said of it");
+        assert_eq!(cache.get(target, &wanted, &archive, &[0, 1]), seen);
+        assert_eq!(cache.get(target, &wanted, &archive, &[0]), [None], "other files of it are meant");
+        let unread = [None, seen[1].clone()];
+        assert_eq!(kept(&archive, &unread).get(target, &wanted, &archive, &[0, 1]), unread);
+        let changed = listing(export::Form::Zip, [other, other]);
+        assert_eq!(cache.get(target, &wanted, &changed, &[0, 1]), [None, None]);
+        std::fs::write(&file, b"{").unwrap();
+        assert_eq!(ScanCache::load(&file, true).get(target, &wanted, &both, &[0, 1]), [None, None], "damaged");
+    }
+}

@@ -1,0 +1,139 @@
+//! Where the game stands, and the one next step.
+
+use std::cmp::Ordering;
+
+use lantern_core::board::{Board, KnownRelease};
+use lantern_core::event::TitleKey;
+use lantern_core::names::Name;
+use lantern_core::next::{Situation, Step};
+use lantern_core::release::{ReleaseRecord, TargetRecord};
+
+use crate::digest_cache::DigestCache;
+use crate::project::Open;
+use crate::{ProjectError, prepare};
+
+pub use lantern_core::next::Exports;
+
+/// How the newest release stands at a storefront, by what is known here.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct AtStorefront {
+    /// The project's name for it.
+    pub storefront: Name,
+    /// Whether there is access to it.
+    pub connected: bool,
+    /// Whether the newest release is there.
+    pub pushed: bool,
+    /// Branches that lack nothing, in the order of the configuration.
+    pub live_on: Vec<Name>,
+    /// Branches that lack the newest release for some target.
+    pub behind: Vec<Name>,
+}
+
+/// Where the game stands.
+#[derive(Debug, Clone)]
+pub struct Status {
+    /// The newest release that was not withdrawn.
+    pub newest: Option<KnownRelease>,
+    /// How the exports stand to it.
+    pub exports: Exports,
+    /// Those that have the edition, in the order of their names.
+    pub storefronts: Vec<AtStorefront>,
+    /// Targets of the newest release that somebody tried and that do not show what they should.
+    pub tried_no: Vec<Name>,
+    /// The step that leads on; none when everything is done.
+    pub next: Option<Step>,
+}
+
+impl Open {
+    /// Says where an edition stands, without asking anybody and without reading exports whole.
+    ///
+    /// # Errors
+    /// Those of the ledger, and of the folder where access is kept.
+    pub fn standing(&self, edition: &Name) -> Result<Status, ProjectError> {
+        let board = self.board(edition)?;
+        let newest = board.release(None).cloned();
+        let exports = self.exports(edition, &board);
+        let titles = self.connected(edition)?;
+        let situation = Situation { config: self.project.config(), edition, board: &board, exports, titles: &titles };
+        let mut storefronts = Vec::new();
+        let configured = self.project.config().storefronts.iter();
+        for (name, configured) in configured.filter(|(_, configured)| configured.handles.contains_key(edition)) {
+            let title = titles.get(name);
+            let release = newest.as_ref().map(|r| r.id);
+            let has_build = |title: &TitleKey| release.is_some_and(|id| board.build_of(title, id).is_some());
+            let is_there = |branch: &&Name| title.is_none_or(|title| situation.is_there(title, branch));
+            let branches = configured.branches.iter().map(|(branch, _)| branch).filter(is_there).cloned();
+            let is_even =
+                |branch: &Name| title.is_some_and(|title| situation.lags(configured, title, branch).is_empty());
+            let (live_on, behind) = branches.partition(is_even);
+            storefronts.push(AtStorefront {
+                storefront: name.clone(),
+                connected: title.is_some(),
+                pushed: title.is_some_and(has_build),
+                live_on,
+                behind,
+            });
+        }
+        let tried_no = newest.as_ref().map(|release| said_no(&board, release)).unwrap_or_default();
+        let next = situation.next();
+        Ok(Status { newest, exports, storefronts, tried_no, next })
+    }
+
+    /// Returns the one next step of all editions that are meant; none when everything is done.
+    ///
+    /// # Errors
+    /// Those of the ledger, and of the folder where access is kept.
+    pub fn next_step(&self) -> Result<Option<Step>, ProjectError> {
+        for edition in self.project.editions() {
+            let step = self.standing(&edition)?.next;
+            if step.is_some() {
+                return Ok(step);
+            }
+        }
+        Ok(None)
+    }
+
+    fn exports(&self, edition: &Name, board: &Board) -> Exports {
+        let project = &self.project;
+        let divided = project.divide(edition);
+        if divided.is_not_here() {
+            return Exports::NotHere;
+        }
+        if divided.stopping().is_some() {
+            return Exports::Wrong;
+        }
+        let digests = DigestCache::load(&project.state("cache/digests.json"));
+        let (Some(now), Ok(version)) = (prepare::seem(&divided, &digests), project.version(edition)) else {
+            return Exports::Changed;
+        };
+        let mut releases: Vec<(&KnownRelease, ReleaseRecord)> =
+            board.releases.iter().filter_map(|r| Some((r, self.store.record(r.id).ok()?))).collect();
+        releases.sort_by_key(|(release, _)| std::cmp::Reverse(release.name.number));
+        let is_withdrawn = |release: &KnownRelease| board.withdrawn.contains_key(&release.id);
+        if let Some((release, record)) = releases.first()
+            && is_withdrawn(release)
+            && record.version == version
+            && record.targets.iter().map(TargetRecord::without_claims).eq(now.iter().cloned())
+        {
+            return Exports::Withdrawn;
+        }
+        releases.retain(|(release, _)| !is_withdrawn(release));
+        // A release of a part leaves the others as they were in one before.
+        let last = |now: &TargetRecord| {
+            releases.iter().find_map(|(_, record)| record.targets.iter().find(|t| t.target == now.target))
+        };
+        let is_sealed = |now: &TargetRecord| last(now).is_some_and(|last| last.without_claims() == *now);
+        // A version that was given for once is not asked for again by an older one that is written down.
+        let is_version = releases.first().is_some_and(|(_, record)| {
+            matches!(version.order(&record.version), Some(Ordering::Less | Ordering::Equal))
+                || record.version == version
+        });
+        if is_version && now.iter().all(is_sealed) { Exports::Sealed } else { Exports::Changed }
+    }
+}
+
+/// Returns the targets of a release that somebody tried and said no to.
+pub(crate) fn said_no(board: &Board, release: &KnownRelease) -> Vec<Name> {
+    let no = board.tried.values().filter(|tried| tried.release == release.id && !tried.yes);
+    no.map(|tried| tried.target.clone()).collect()
+}

@@ -1,0 +1,519 @@
+//! Recipes: how to build a tree of chunks. Described in `docs/formats/recipe.md`.
+//!
+//! A recipe is a small root and content-addressed segments of about 1,000 items. Segments are cut where a chunk's
+//! digest says so, so an update shares all segments but those around a change.
+
+use std::collections::HashSet;
+use std::num::NonZeroUsize;
+
+use lantern_core::bytes::{ByteReader, Head, ReadError, write_text};
+use lantern_core::digest::{Digest, RecipeId, TreeId};
+use lantern_core::path::TreePath;
+use lantern_core::tree::{Node, Tree, TreeError};
+
+use crate::chunker::Profile;
+
+const ROOT_HEAD: Head = Head { magic: *b"LNRC", version: 1, what: "a recipe" };
+const SEGMENT_HEAD: Head = Head { magic: *b"LNSG", version: 1, what: "a recipe's segment" };
+const SEGMENT_REF_LEN: NonZeroUsize = NonZeroUsize::new(40).expect("not zero");
+/// A segment is cut at the first item with a low digest from here on.
+const MIN_ITEMS: u32 = 256;
+/// A segment is cut here at the latest.
+const MAX_ITEMS: u32 = 4096;
+/// Behind [`MIN_ITEMS`], one in 768 items cuts: segments have about 1,000.
+const CUT_ONE_IN: u32 = 768;
+pub use lantern_core::limits::{MAX_ROOT_LEN, MAX_SEGMENT_LEN};
+
+const RECORD_FILE: u8 = 1;
+const RECORD_FOLDER: u8 = 2;
+const RECORD_LINK: u8 = 3;
+const RECORD_CHUNK: u8 = 4;
+
+/// A chunk of a file.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub struct ChunkRef {
+    /// Plain BLAKE3 of its bytes.
+    pub digest: Digest,
+    /// In bytes.
+    pub len: u32,
+}
+
+/// A segment as the root names it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct SegmentRef {
+    /// Plain BLAKE3 of its bytes.
+    pub digest: Digest,
+    /// In bytes.
+    pub len: u32,
+    /// Entries and chunks in it.
+    pub items: u32,
+}
+
+/// The root of a recipe.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Root {
+    /// How files are cut.
+    pub profile: Profile,
+    /// What comes out.
+    pub tree: TreeId,
+    /// Files, empty folders and links.
+    pub entry_count: u64,
+    /// Bytes of all files.
+    pub size: u64,
+    /// In order.
+    pub segments: Vec<SegmentRef>,
+}
+
+/// One entry with its chunks.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Entry {
+    /// Where.
+    pub path: TreePath,
+    /// What.
+    pub node: Node,
+    /// A file's chunks in order; empty for everything else.
+    pub chunks: Vec<ChunkRef>,
+}
+
+/// Why bytes are not a recipe.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[non_exhaustive]
+pub enum RecipeError {
+    /// The structure is broken.
+    #[error(transparent)]
+    Read(#[from] ReadError),
+    /// The entries do not make a tree.
+    #[error(transparent)]
+    Tree(#[from] TreeError),
+    /// A segment or the root is not what it is named.
+    #[error("{what} is damaged: its digest is another")]
+    Digest {
+        /// Root or segment.
+        what: &'static str,
+    },
+    /// Cut by a newer lantern.
+    #[error("the recipe was cut with profile {0}, which this lantern does not know")]
+    Profile(u16),
+    /// Parts that contradict each other.
+    #[error("the recipe contradicts itself: {0}")]
+    Contradiction(String),
+}
+
+impl Root {
+    /// Returns the bytes that are stored and hashed.
+    pub fn encode(&self) -> Vec<u8> {
+        let mut out = Vec::new();
+        ROOT_HEAD.write(&mut out);
+        out.extend(self.profile.number().to_le_bytes());
+        out.extend(self.tree.0.as_bytes());
+        out.extend(self.entry_count.to_le_bytes());
+        out.extend(self.size.to_le_bytes());
+        out.extend(u32::try_from(self.segments.len()).expect("fewer than 2^32 segments").to_le_bytes());
+        for segment in &self.segments {
+            out.extend(segment.digest.as_bytes());
+            out.extend(segment.len.to_le_bytes());
+            out.extend(segment.items.to_le_bytes());
+        }
+        out
+    }
+
+    /// Reads a root and holds it against its id.
+    ///
+    /// # Errors
+    /// [`RecipeError`].
+    pub fn decode(id: RecipeId, bytes: &[u8]) -> Result<Self, RecipeError> {
+        if RecipeId::of(bytes) != id {
+            return Err(RecipeError::Digest { what: "the recipe" });
+        }
+        let mut reader = ByteReader::new(bytes);
+        reader.head(ROOT_HEAD)?;
+        let number = reader.u16("a recipe's profile")?;
+        let profile = Profile::of_number(number).ok_or(RecipeError::Profile(number))?;
+        let tree = TreeId(Digest::from_bytes(reader.array("a recipe's tree")?));
+        let entry_count = reader.u64("a recipe's entries")?;
+        let size = reader.u64("a recipe's size")?;
+        let count = reader.count(SEGMENT_REF_LEN, "a recipe's segments")?;
+        let mut segments = Vec::with_capacity(count);
+        for _ in 0..count {
+            segments.push(SegmentRef {
+                digest: Digest::from_bytes(reader.array("a segment's digest")?),
+                len: reader.u32("a segment's length")?,
+                items: reader.u32("a segment's items")?,
+            });
+        }
+        reader.end("a recipe")?;
+        Ok(Self { profile, tree, entry_count, size, segments })
+    }
+}
+
+/// A recipe as it is stored: root, id, and segments by digest.
+#[derive(Debug, Clone)]
+pub struct Encoded {
+    /// The root's id.
+    pub id: RecipeId,
+    /// The root.
+    pub root: Root,
+    /// Each segment's digest and bytes, in order.
+    pub segments: Vec<(Digest, Vec<u8>)>,
+}
+
+/// Writes a recipe of entries in the order of their paths.
+pub struct Writer {
+    profile: Profile,
+    segments: Vec<(Digest, Vec<u8>)>,
+    refs: Vec<SegmentRef>,
+    current: Vec<u8>,
+    items: u32,
+    entries: Vec<(TreePath, Node)>,
+}
+
+impl Writer {
+    /// Starts a recipe.
+    pub fn new(profile: Profile) -> Self {
+        Self { profile, segments: Vec::new(), refs: Vec::new(), current: Vec::new(), items: 0, entries: Vec::new() }
+    }
+
+    /// Appends an entry.
+    pub fn push(&mut self, path: TreePath, node: Node, chunks: impl ExactSizeIterator<Item = ChunkRef>) {
+        let (kind, flags) = match &node {
+            Node::File { executable, .. } => (RECORD_FILE, u8::from(*executable)),
+            Node::EmptyFolder => (RECORD_FOLDER, 0),
+            Node::Link { .. } => (RECORD_LINK, 0),
+        };
+        self.current.extend([kind, flags]);
+        write_text(&mut self.current, path.as_str());
+        match &node {
+            Node::File { size, digest, .. } => {
+                self.current.extend(size.to_le_bytes());
+                self.current.extend(digest.as_bytes());
+                self.current.extend(u32::try_from(chunks.len()).expect("fewer than 2^32 chunks").to_le_bytes());
+            }
+            Node::EmptyFolder => {}
+            Node::Link { target } => write_text(&mut self.current, target),
+        }
+        self.item(&Digest::of(path.as_str().as_bytes()));
+        for chunk in chunks {
+            self.current.push(RECORD_CHUNK);
+            self.current.extend(chunk.digest.as_bytes());
+            self.current.extend(chunk.len.to_le_bytes());
+            self.item(&chunk.digest);
+        }
+        self.entries.push((path, node));
+    }
+
+    /// Counts an item and cuts the segment behind it where its digest says so.
+    fn item(&mut self, digest: &Digest) {
+        self.items += 1;
+        let [a, b, c, d, ..] = *digest.as_bytes();
+        let cuts = u32::from_le_bytes([a, b, c, d]) % CUT_ONE_IN == 0;
+        if self.items >= MAX_ITEMS || (self.items >= MIN_ITEMS && cuts) {
+            self.close();
+        }
+    }
+
+    fn close(&mut self) {
+        let mut bytes = Vec::with_capacity(self.current.len() + 16);
+        SEGMENT_HEAD.write(&mut bytes);
+        bytes.append(&mut self.current);
+        let digest = Digest::of(&bytes);
+        let len = u32::try_from(bytes.len()).expect("a segment is below MAX_SEGMENT_LEN");
+        self.refs.push(SegmentRef { digest, len, items: std::mem::take(&mut self.items) });
+        self.segments.push((digest, bytes));
+    }
+
+    /// Ends the recipe.
+    ///
+    /// # Errors
+    /// [`TreeError`] when the entries make no tree.
+    pub fn finish(mut self) -> Result<(Encoded, Tree), TreeError> {
+        if self.items > 0 {
+            self.close();
+        }
+        let tree = Tree::new(self.entries)?;
+        let root = Root {
+            profile: self.profile,
+            tree: tree.id(),
+            entry_count: tree.len() as u64,
+            size: tree.size(),
+            segments: self.refs,
+        };
+        let id = RecipeId::of(&root.encode());
+        Ok((Encoded { id, root, segments: self.segments }, tree))
+    }
+}
+
+/// Reads segments in order and puts entries together again.
+pub struct Reader {
+    entries: Vec<Entry>,
+    /// Chunks that the last file still lacks.
+    missing: u32,
+}
+
+impl Reader {
+    /// Starts before the first segment.
+    pub fn new() -> Self {
+        Self { entries: Vec::new(), missing: 0 }
+    }
+
+    /// Reads the next segment and holds it against the root's word.
+    ///
+    /// # Errors
+    /// [`RecipeError`].
+    pub fn segment(&mut self, expected: &SegmentRef, bytes: &[u8]) -> Result<(), RecipeError> {
+        if Digest::of(bytes) != expected.digest {
+            return Err(RecipeError::Digest { what: "a segment of the recipe" });
+        }
+        let mut reader = ByteReader::new(bytes);
+        reader.head(SEGMENT_HEAD)?;
+        let mut items = 0;
+        while reader.remaining() > 0 {
+            self.record(&mut reader)?;
+            items += 1;
+        }
+        if items != expected.items {
+            let why = format!("a segment has {items} items, {} were stated", expected.items);
+            return Err(RecipeError::Contradiction(why));
+        }
+        Ok(())
+    }
+
+    fn record(&mut self, reader: &mut ByteReader<'_>) -> Result<(), RecipeError> {
+        let offset = reader.position();
+        let wrong = |why: String| ReadError::Value { what: "a recipe's record", offset, why };
+        let kind = reader.u8("a record's kind")?;
+        if (kind == RECORD_CHUNK) != (self.missing > 0) {
+            return Err(wrong("a file has more or fewer chunks than it states".to_owned()).into());
+        }
+        if kind == RECORD_CHUNK {
+            let digest = Digest::from_bytes(reader.array("a chunk's digest")?);
+            let len = reader.u32("a chunk's length")?;
+            if len == 0 || len as usize > Profile::MAX_LEN {
+                return Err(wrong(format!("a chunk of {len} bytes")).into());
+            }
+            let entry = self.entries.last_mut().expect("a chunk is missing of some file");
+            entry.chunks.push(ChunkRef { digest, len });
+            self.missing -= 1;
+            return Ok(());
+        }
+        let flags = reader.u8("a record's flags")?;
+        let path = TreePath::new(reader.text("a name")?).map_err(|e| wrong(e.to_string()))?;
+        let node = match (kind, flags) {
+            (RECORD_FILE, 0 | 1) => {
+                let size = reader.u64("a file's size")?;
+                let digest = Digest::from_bytes(reader.array("a file's digest")?);
+                self.missing = reader.u32("a file's chunks")?;
+                Node::File { size, digest, executable: flags == 1 }
+            }
+            (RECORD_FOLDER, 0) => Node::EmptyFolder,
+            (RECORD_LINK, 0) => Node::Link { target: reader.text("a name")? },
+            _ => return Err(wrong("unknown kind or flags".to_owned()).into()),
+        };
+        self.entries.push(Entry { path, node, chunks: Vec::new() });
+        Ok(())
+    }
+
+    /// Ends after the last segment and holds everything against the root.
+    ///
+    /// # Errors
+    /// [`RecipeError`].
+    pub fn finish(self, root: &Root) -> Result<Vec<Entry>, RecipeError> {
+        let wrong = |why: &str| Err(RecipeError::Contradiction(why.to_owned()));
+        if self.missing > 0 {
+            return wrong("the last file lacks chunks");
+        }
+        if !self.entries.is_sorted_by(|a, b| a.path < b.path) {
+            return wrong("its paths are not in order");
+        }
+        for entry in &self.entries {
+            let sum: u64 = entry.chunks.iter().map(|c| u64::from(c.len)).sum();
+            if sum != entry.node.size() {
+                return Err(RecipeError::Contradiction(format!("the chunks of {} do not give its size", entry.path)));
+            }
+        }
+        let tree = Tree::new(self.entries.iter().map(|e| (e.path.clone(), e.node.clone())))?;
+        if tree.id() != root.tree || tree.len() as u64 != root.entry_count || tree.size() != root.size {
+            return wrong("its entries do not give the tree that it states");
+        }
+        Ok(self.entries)
+    }
+}
+
+impl Default for Reader {
+    fn default() -> Self {
+        Self::new()
+    }
+}
+
+/// Puts a recipe together from its root's bytes and a way to get its segments.
+///
+/// # Errors
+/// Those of `segment`, and [`RecipeError`] as `wrong` turns it.
+pub fn assemble<E>(
+    id: RecipeId,
+    root: &[u8],
+    mut segment: impl FnMut(&SegmentRef) -> Result<Vec<u8>, E>,
+    wrong: impl Fn(RecipeError) -> E,
+) -> Result<(Root, Vec<Entry>), E> {
+    let root = Root::decode(id, root).map_err(&wrong)?;
+    let mut reader = Reader::new();
+    for reference in &root.segments {
+        let bytes = segment(reference)?;
+        reader.segment(reference, &bytes).map_err(&wrong)?;
+    }
+    let entries = reader.finish(&root).map_err(&wrong)?;
+    Ok((root, entries))
+}
+
+/// Returns the different chunks in the order of their first appearance: by their index in it, a storefront says which it
+/// lacks.
+pub fn different_chunks(entries: &[Entry]) -> Vec<Digest> {
+    let mut seen = HashSet::new();
+    entries.iter().flat_map(|e| &e.chunks).map(|c| c.digest).filter(|digest| seen.insert(*digest)).collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    fn chunk(i: u32) -> ChunkRef {
+        ChunkRef { digest: Digest::of(&i.to_le_bytes()), len: 1 + i % 1000 }
+    }
+
+    fn file(chunks: &[ChunkRef], name: &str) -> (TreePath, Node) {
+        let size = chunks.iter().map(|c| u64::from(c.len)).sum();
+        let digest = Digest::of(name.as_bytes());
+        (TreePath::new(name).unwrap(), Node::File { size, digest, executable: false })
+    }
+
+    fn encoded(counts: &[u32]) -> Encoded {
+        let mut writer = Writer::new(Profile::Medium);
+        for (i, count) in counts.iter().enumerate() {
+            let chunks: Vec<ChunkRef> = (0..*count).map(|j| chunk(i as u32 * 10_000 + j)).collect();
+            let (path, node) = file(&chunks, &format!("f{i:05}"));
+            writer.push(path, node, chunks.iter().copied());
+        }
+        writer.push(TreePath::new("z/empty").unwrap(), Node::EmptyFolder, std::iter::empty());
+        writer.push(TreePath::new("z/link").unwrap(), Node::Link { target: "../f00000".into() }, std::iter::empty());
+        writer.finish().unwrap().0
+    }
+
+    fn decode(encoded: &Encoded) -> Result<Vec<Entry>, RecipeError> {
+        let root = Root::decode(encoded.id, &encoded.root.encode())?;
+        let mut reader = Reader::new();
+        for (segment, (_, bytes)) in root.segments.iter().zip(&encoded.segments) {
+            reader.segment(segment, bytes)?;
+        }
+        reader.finish(&root)
+    }
+
+    #[test]
+    fn a_recipe_over_many_segments_is_read_back() {
+        let encoded = encoded(&[5000, 0, 1, 3000]);
+        assert!(encoded.segments.len() > 3);
+        let entries = decode(&encoded).unwrap();
+        let counts: Vec<usize> = entries.iter().map(|e| e.chunks.len()).collect();
+        assert_eq!(counts, [5000, 0, 1, 3000, 0, 0]);
+        assert_eq!(Tree::new(entries.into_iter().map(|e| (e.path, e.node))).unwrap().id(), encoded.root.tree);
+    }
+
+    #[test]
+    fn different_chunks_are_in_the_order_of_their_first_appearance() {
+        let [a, b, c] = [1, 2, 3].map(chunk);
+        let entry = |chunks: &[ChunkRef], name: &str| {
+            let (path, node) = file(chunks, name);
+            Entry { path, node, chunks: chunks.to_vec() }
+        };
+        let entries = [entry(&[b, a, b], "one"), entry(&[c, a], "two")];
+        assert_eq!(different_chunks(&entries), [b.digest, a.digest, c.digest]);
+    }
+
+    #[test]
+    fn a_name_of_our_own_files_is_refused() {
+        let mut writer = Writer::new(Profile::Medium);
+        let (path, node) = file(&[], "data/.lantexn-install/lock");
+        writer.push(path, node, std::iter::empty());
+        let mut encoded = writer.finish().unwrap().0;
+        let mut forge = |from: &[u8], to: &[u8]| {
+            let (digest, bytes) = &mut encoded.segments[0];
+            let at = bytes.windows(from.len()).position(|window| window == from).unwrap();
+            bytes[at..at + to.len()].copy_from_slice(to);
+            *digest = Digest::of(bytes);
+            encoded.root.segments[0].digest = *digest;
+            encoded.id = RecipeId::of(&encoded.root.encode());
+            decode(&encoded)
+        };
+        for (from, to) in [(".lantexn", ".lantern"), (".lantern", ".LANTERN"), (".LANTERN-install", "LANTER~1........")]
+        {
+            let error = forge(from.as_bytes(), to.as_bytes()).unwrap_err().to_string();
+            assert!(error.contains("belongs to Lantern's own files"), "{to}: {error}");
+        }
+    }
+
+    #[test]
+    fn a_change_in_the_middle_shares_the_other_segments() {
+        let all: Vec<ChunkRef> = (0..20_000).map(chunk).collect();
+        let make = |chunks: &[ChunkRef]| {
+            let mut writer = Writer::new(Profile::Medium);
+            let (path, node) = file(chunks, "main.pack");
+            writer.push(path, node, chunks.iter().copied());
+            writer.finish().unwrap().0
+        };
+        let mut edited = all.clone();
+        edited.insert(10_000, chunk(99_999));
+        // The first segment holds the file's size, so it changes too.
+        let old = make(&all);
+        let new = make(&edited);
+        let shared = new.segments.iter().filter(|s| old.segments.iter().any(|o| o.0 == s.0)).count();
+        assert!(old.segments.len() > 10);
+        assert!(shared + 3 >= new.segments.len(), "{shared} of {}", new.segments.len());
+    }
+
+    #[test]
+    fn damage_is_found_everywhere() {
+        let good = encoded(&[3, 2]);
+        for at in 0..good.segments[0].1.len() {
+            let mut bad = good.clone();
+            bad.segments[0].1[at] ^= 1;
+            assert_eq!(decode(&bad), Err(RecipeError::Digest { what: "a segment of the recipe" }));
+        }
+        let mut root = good.root.encode();
+        root[20] ^= 1;
+        assert!(matches!(Root::decode(good.id, &root), Err(RecipeError::Digest { .. })));
+        let missing = Encoded { segments: Vec::new(), ..good };
+        assert!(matches!(decode(&missing), Err(RecipeError::Contradiction(_))));
+    }
+
+    #[test]
+    fn lies_in_well_formed_segments_are_found() {
+        let lie = |change: fn(&mut Vec<u8>)| {
+            let mut bad = encoded(&[2]);
+            change(&mut bad.segments[0].1);
+            let bytes = &bad.segments[0].1;
+            bad.root.segments[0].digest = Digest::of(bytes);
+            bad.root.segments[0].len = bytes.len() as u32;
+            bad.id = RecipeId::of(&bad.root.encode());
+            decode(&bad)
+        };
+        assert!(lie(|_| {}).is_ok());
+        // Record at 10: kind, flags, u16 length, "f00000", u64 size at 20, digest, u32 chunks at 60.
+        assert!(lie(|b| b[20] ^= 1).is_err(), "size");
+        assert!(lie(|b| b[60] = 3).is_err(), "chunks");
+        assert!(lie(|b| b[60] = 1).is_err(), "chunks");
+        assert!(lie(|b| b[14] = b'/').is_err(), "absolute path");
+        assert!(lie(|b| b[28] ^= 1).is_err(), "digest of the file, which is in the tree's id");
+    }
+
+    proptest! {
+        #[test]
+        fn no_bytes_make_the_reader_panic(bytes in prop::collection::vec(any::<u8>(), 0..300), at in 10_usize..200, value: u8) {
+            let _ = Root::decode(RecipeId::of(&bytes), &bytes);
+            let reference = |b: &[u8]| SegmentRef { digest: Digest::of(b), len: 0, items: 1 };
+            let _ = Reader::new().segment(&reference(&bytes), &bytes);
+            let mut real = encoded(&[2]).segments[0].1.clone();
+            let len = real.len();
+            real[at % len] = value;
+            let _ = Reader::new().segment(&reference(&real), &real);
+        }
+    }
+}
