@@ -112,8 +112,7 @@ pub enum Command {
 }
 
 /// Examples come right after what a command does; the options of every command are one line.
-const TEMPLATE: &str = "{about-with-newline}
-{after-help}
+const TEMPLATE: &str = "{about}{after-help}
 
 {usage-heading} {usage}
 

@@ -44,7 +44,7 @@ use clap::FromArgMatches;
 use lantern_core::names::Name;
 use lantern_core::progress::{Progress, Task};
 use lantern_core::version::{ReleaseAsked, ReleaseName};
-use lantern_project::{Locked, Open, Project, ProjectError};
+use lantern_project::{Project, ProjectError, Session, Workspace};
 
 use crate::args::{self, Cli, Command};
 use crate::diagnostic::CommandError;
@@ -149,7 +149,7 @@ fn dispatch(command: Command, ui: &Ui) -> Done {
 /// How long work that was asked to stop may take until it is safe; then the program ends all the same.
 const STOP_WITHIN: Duration = Duration::from_millis(800);
 
-/// Waits until somebody asks the program to end: Ctrl-C, or the system because a terminal is closed, a build machine cancels,
+/// Waits until someone asks the program to end: Ctrl-C, or the system because a terminal is closed, a build machine cancels,
 /// or the computer is shut down.
 #[cfg(unix)]
 async fn asked_to_end() -> std::io::Result<()> {
@@ -220,26 +220,26 @@ fn edition_word(project: &Project, edition: &Name) -> String {
     if project.has_editions() { format!("{edition} ") } else { String::new() }
 }
 
-fn open(ui: &Ui) -> Result<Open, CommandError> {
+fn open(ui: &Ui) -> Result<Workspace, CommandError> {
     let open = find(ui)?.open()?;
     // The very first run has made the folder only now.
     crate::log_file::write_into(open.project.root());
     Ok(open)
 }
 
-fn lock(ui: &Ui) -> Result<Locked, CommandError> {
+fn lock(ui: &Ui) -> Result<Session, CommandError> {
     Ok(open(ui)?.lock()?)
 }
 
 /// As [`lock`], about some targets alone.
-fn lock_about(targets: &args::TargetsArg, ui: &Ui) -> Result<Locked, CommandError> {
-    let mut project = lock(ui)?;
-    project.open.project.only_targets(&targets.names)?;
-    Ok(project)
+fn lock_about(targets: &args::TargetsArg, ui: &Ui) -> Result<Session, CommandError> {
+    let mut session = lock(ui)?;
+    session.project_mut().only_targets(&targets.names)?;
+    Ok(session)
 }
 
 /// Names the one next step, as every command does that ends with one; where nothing is left to do, says `otherwise`.
-fn next(open: &Open, ui: &Ui, otherwise: impl Into<Next>) -> Done {
+fn next(open: &Workspace, ui: &Ui, otherwise: impl Into<Next>) -> Done {
     if ui.json {
         return Ok(());
     }
@@ -265,7 +265,7 @@ const ASK_THEM: Next = Next::new("lantern live", "asks the storefronts themselve
 const LOCK_EVERY: Duration = Duration::from_millis(200);
 
 /// As [`lock`], for an answer that a person gave and that must not be lost: waits until another lantern has ended.
-fn lock_waiting(ui: &Ui) -> Result<Locked, CommandError> {
+fn lock_waiting(ui: &Ui) -> Result<Session, CommandError> {
     let progress = ui.progress();
     let mut waiting = None;
     loop {

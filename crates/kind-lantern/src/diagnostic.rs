@@ -77,7 +77,7 @@ impl CommandError {
         Self { class: Class::Findings, ..Self::usage(what, fix) }
     }
 
-    /// Somebody said no; `what` tells what was not done because of it.
+    /// Someone said no; `what` tells what was not done because of it.
     pub fn declined(what: &str, ui: &Ui) -> Self {
         ui.say(what);
         Self { class: Class::NotConfirmed, is_said: true, ..Self::usage(what, "") }

@@ -209,6 +209,6 @@ mod tests {
         assert_eq!(seconds_left(0, 100, ten), None, "nothing is known of its pace");
         assert_eq!((seconds_left(25, 100, ten), seconds_left(100, 100, ten)), (Some(30), Some(0)));
         assert_eq!(seconds_left(1, u64::MAX, Duration::from_secs(u64::MAX / 1000)), None, "for ever");
-        assert_eq!(seconds_left(120, 100, ten), Some(0), "more than was foretold");
+        assert_eq!(seconds_left(120, 100, ten), Some(0), "more than was estimated");
     }
 }

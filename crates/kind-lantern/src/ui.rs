@@ -117,7 +117,7 @@ impl Ui {
         Self { edition: edition.name.clone(), ..self.clone() }
     }
 
-    /// Whether somebody is there to be asked.
+    /// Whether someone is there to be asked.
     pub fn can_ask(&self) -> bool {
         !self.json && io::stdin().is_terminal()
     }

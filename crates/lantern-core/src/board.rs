@@ -54,7 +54,7 @@ impl KnownRelease {
 pub type BranchKey = (TitleKey, Name);
 
 /// How far above all known numbers one at a storefront may lie to be followed without a word. Ours: what is farther above
-/// is more often a slip than a way of numbering, and numbers never go down again.
+/// is more often a mistake than a way of numbering, and numbers never go down again.
 pub const FAR: u32 = 1_000_000;
 
 /// The numbers of all editions: a number names one release of the game.
@@ -64,7 +64,7 @@ pub struct Numbers {
     pub highest: Option<BuildNumber>,
     /// Every number that is taken, here or at a storefront.
     pub taken: BTreeSet<BuildNumber>,
-    /// The number that somebody set the next release to have.
+    /// The number that someone set the next release to have.
     pub set: Option<BuildNumber>,
     /// The highest number at each storefront that lies too far above to be followed without a word, by the project's name.
     pub far: BTreeMap<Name, (PlaceRef, ReleaseName)>,
@@ -83,7 +83,7 @@ pub struct Board {
     pub connected: BTreeMap<Name, PlaceRef>,
     /// What each branch has: of all that was said, what has the highest server revision, unless its storefront went back.
     pub branches: BTreeMap<BranchKey, BranchFacts>,
-    /// Branches that somebody here put back, with the highest number that they had until then.
+    /// Branches that someone here put back, with the highest number that they had until then.
     pub went_back: BTreeMap<BranchKey, BuildNumber>,
     /// Since when each target of a branch has what it has, as far as it was seen: a later move that leaves a target as
     /// it was does not count.
@@ -385,13 +385,13 @@ impl Board {
 
     /// Whether a release can no longer go to a title: it is not there, and another one with its number or a higher one is.
     pub fn is_passed(&self, release: ReleaseId, number: BuildNumber, title: &TitleKey) -> bool {
-        let mut there = self.pushed.iter().filter(|p| p.place.key() == *title);
+        let mut there = self.pushed.iter().filter(|p| p.place.is_at(title));
         !there.clone().any(|p| p.release == release) && there.any(|p| p.name.number >= number)
     }
 
     /// Returns the newest build that a title has of a release.
     pub fn build_of(&self, title: &TitleKey, release: ReleaseId) -> Option<u64> {
-        let there = self.pushed.iter().filter(|p| p.place.key() == *title && p.release == release);
+        let there = self.pushed.iter().filter(|p| p.place.is_at(title) && p.release == release);
         there.map(|p| p.build).max()
     }
 }

@@ -16,7 +16,7 @@ pub struct Step {
 /// passed over. None when there is nothing before.
 pub fn before_now(steps: &[Step], usable: impl Fn(u64) -> bool) -> Option<u64> {
     let origin = |mut revision: u64| {
-        // Each step leads to an earlier revision, so this ends; one that does not is somebody's broken history.
+        // Each step leads to an earlier revision, so this ends; one that does not is someone's broken history.
         while let Some(step) = steps.iter().find(|s| s.revision == revision) {
             match step.restores.filter(|earlier| *earlier < revision) {
                 Some(earlier) => revision = earlier,

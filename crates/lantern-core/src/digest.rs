@@ -35,7 +35,7 @@ impl Digest {
     /// Returns the plain BLAKE3 digest of all that `reader` gives, read through `buffer`.
     ///
     /// # Errors
-    /// The reader's; [`io::ErrorKind::Interrupted`] when somebody asked to stop.
+    /// The reader's; [`io::ErrorKind::Interrupted`] when someone asked to stop.
     pub fn of_reader(
         reader: &mut dyn Read,
         buffer: &mut [u8],

@@ -8,6 +8,7 @@ use jiff::Timestamp;
 use schemars::JsonSchema;
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 use serde_json::Value;
+use uuid::Uuid;
 
 use crate::digest::{Digest, InputDigest, InvitationId, ReleaseId};
 use crate::names::{Handle, Name};
@@ -16,30 +17,19 @@ use crate::version::{BuildNumber, ReleaseName};
 
 /// A UUID of version 7: sorts by time, written in the usual 8-4-4-4-12 form. Source: RFC 9562, section 5.7.
 #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub struct EventId([u8; 16]);
+pub struct EventId(Uuid);
 
 impl EventId {
     /// Makes an id of a time and random bytes.
     pub fn new(at: Timestamp, random: [u8; 10]) -> Self {
-        let ms = u64::try_from(at.as_millisecond()).unwrap_or(0).to_be_bytes();
-        let mut bytes = [0_u8; 16];
-        bytes[..6].copy_from_slice(&ms[2..]);
-        bytes[6..].copy_from_slice(&random);
-        bytes[6] = bytes[6] & 0x0f | 0x70;
-        bytes[8] = bytes[8] & 0x3f | 0x80;
-        Self(bytes)
+        let ms = u64::try_from(at.as_millisecond()).unwrap_or(0);
+        Self(uuid::Builder::from_unix_timestamp_millis(ms, &random).into_uuid())
     }
 }
 
 impl fmt::Display for EventId {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        for (i, byte) in self.0.iter().enumerate() {
-            if matches!(i, 4 | 6 | 8 | 10) {
-                f.write_str("-")?;
-            }
-            write!(f, "{byte:02x}")?;
-        }
-        Ok(())
+        fmt::Display::fmt(&self.0.hyphenated(), f)
     }
 }
 
@@ -58,16 +48,8 @@ impl FromStr for EventId {
     type Err = EventIdError;
     fn from_str(text: &str) -> Result<Self, EventIdError> {
         let wrong = || EventIdError(text.chars().take(80).collect());
-        let digits: Vec<u32> =
-            text.chars().filter(|c| *c != '-').map(|c| c.to_digit(16)).collect::<Option<_>>().ok_or_else(wrong)?;
-        let mut bytes = [0_u8; 16];
-        if digits.len() != 32 {
-            return Err(wrong());
-        }
-        for (byte, pair) in bytes.iter_mut().zip(digits.chunks_exact(2)) {
-            *byte = u8::try_from(pair[0] << 4 | pair[1]).map_err(|_| wrong())?;
-        }
-        let id = Self(bytes);
+        let id = Self(Uuid::try_parse(text).map_err(|_| wrong())?);
+        // One of the forms alone: the ledger hashes texts.
         if id.to_string() == text { Ok(id) } else { Err(wrong()) }
     }
 }
@@ -108,6 +90,11 @@ impl PlaceRef {
     /// Returns what the title is known by, whatever the project calls the storefront.
     pub fn key(&self) -> TitleKey {
         TitleKey { storefront: self.storefront.clone(), handle: self.handle.clone() }
+    }
+
+    /// Whether it is about this title.
+    pub fn is_at(&self, title: &TitleKey) -> bool {
+        self.storefront == title.storefront && self.handle == title.handle
     }
 }
 
@@ -168,7 +155,7 @@ pub enum EventBody {
     Moved(Moved),
     /// A deed that was asked for did not happen.
     NotDone(NotDone),
-    /// A storefront said what a branch has; somebody else may have moved it.
+    /// A storefront said what a branch has; someone else may have moved it.
     Seen(Seen),
     /// A storefront has a build with a higher number than any that is known here. Read, and no longer written.
     NumberSeen(NumberSeen),
@@ -178,17 +165,17 @@ pub enum EventBody {
     BuildGone(BuildGone),
     /// A storefront states an earlier revision of a branch than it did before, or another one of the same number.
     BranchWentBack(BranchWentBack),
-    /// Somebody said that numbers do not follow one far above them.
+    /// Someone said that numbers do not follow one far above them.
     NumberLeft(NumberSeen),
     /// A release was withdrawn, here or at a storefront.
     Withdrawn(Withdrawn),
-    /// Somebody started a sealed build and said whether it shows what it should.
+    /// Someone started a sealed build and said whether it shows what it should.
     Tried(Tried),
     /// The content of releases was freed; their records stay.
     Freed(Freed),
-    /// Somebody said with which number the next release begins.
+    /// Someone said with which number the next release begins.
     NextNumber(NextNumber),
-    /// Somebody was invited to follow a branch.
+    /// Someone was invited to follow a branch.
     Invited(Invited),
     /// An invitation was ended.
     InvitationEnded(InvitationEnded),
@@ -409,7 +396,7 @@ pub struct NotDone {
 /// See [`EventBody::Withdrawn`].
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Withdrawn {
-    /// Of the [`Asked`] event; none for what was withdrawn here, or by somebody else.
+    /// Of the [`Asked`] event; none for what was withdrawn here, or by someone else.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub key: Option<EventId>,
     /// Where; none for here.

@@ -1,6 +1,6 @@
 //! Points at which a run could be cut or refused: before and after everything that lasts or leaves this computer.
 //!
-//! Libraries say when they reach one; nothing happens unless somebody listens. A build for tests listens, and ends
+//! Libraries say when they reach one; nothing happens unless someone listens. A build for tests listens, and ends
 //! itself or lets the disk fail at the n-th, so that "killed at any point" and "full at any point" can be tried for
 //! every point there is.
 

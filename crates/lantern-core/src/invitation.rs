@@ -1,4 +1,4 @@
-//! Invitations: texts that let somebody follow a branch that not everybody follows. Described in `docs/protocol.md`.
+//! Invitations: texts that let someone follow a branch that not everybody follows. Described in `docs/protocol.md`.
 
 use std::fmt;
 use std::str::FromStr;

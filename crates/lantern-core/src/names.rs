@@ -1,4 +1,4 @@
-//! Small names: editions, targets, depots, branches, handles, identities; and the nearest known one to a slip.
+//! Small names: editions, targets, depots, branches, handles, identities; and the nearest known one to a mistake.
 
 use std::fmt;
 use std::str::FromStr;
@@ -127,7 +127,7 @@ name!(
     is_folder_name
 );
 
-/// A word of somebody newer, which this code does not know and passes on: a system, an audience.
+/// A word of someone newer, which this code does not know and passes on: a system, an audience.
 #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct Word {
     bytes: [u8; Self::MAX_LEN],
@@ -206,7 +206,7 @@ impl Name {
     }
 }
 
-/// Returns the known word nearest to a slip, if one is near enough to be meant.
+/// Returns the known word nearest to a mistake, if one is near enough to be meant.
 pub fn nearest<'a>(slip: &str, known: impl IntoIterator<Item = &'a str>) -> Option<&'a str> {
     let allowed = (slip.chars().count() / 3).clamp(1, 3);
     known

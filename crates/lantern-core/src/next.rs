@@ -213,7 +213,7 @@ impl<'a> Situation<'a> {
                 build.name.number < release.name.number || self.board.withdrawn.contains_key(&build.release)
             })
         };
-        // What somebody took off a branch is not put there again by what this says.
+        // What someone took off a branch is not put there again by what this says.
         let back = self.board.went_back.get(&(title.clone(), branch.clone()));
         let is_back = |release: &KnownRelease| back.is_some_and(|back| release.name.number <= *back);
         let lag = |(release, targets): (&'a KnownRelease, Vec<&Name>)| Lag {
@@ -238,11 +238,11 @@ impl<'a> Situation<'a> {
         };
         let is_there = |release: &KnownRelease| self.board.build_of(title, release.id).is_some();
         let is_twin = |release: &KnownRelease| {
-            let there = self.board.pushed.iter().filter(|p| p.place.key() == *title);
+            let there = self.board.pushed.iter().filter(|p| p.place.is_at(title));
             release.found_at.is_none() && there.into_iter().any(|p| p.name.number == release.name.number)
         };
         if newest.iter().any(|(release, _)| !is_there(release) && is_twin(release)) {
-            // Somebody else took its number there: preparing once more gives it another one.
+            // Someone else took its number there: preparing once more gives it another one.
             return Some(Step::Prepare);
         }
         if let Some((release, _)) = newest.iter().find(|(release, _)| !is_there(release) && can_go(release)) {

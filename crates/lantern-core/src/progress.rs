@@ -32,7 +32,7 @@ pub trait Progress: Send + Sync {
     /// Says something that whoever waits should know now, and not only at the end.
     fn careful(&self, what: &str);
 
-    /// Whether somebody asked to stop. Looked at between chunks, never in a write that must be whole.
+    /// Whether someone asked to stop. Looked at between chunks, never in a write that must be whole.
     fn stopped(&self) -> bool;
 }
 

@@ -84,7 +84,7 @@ pub fn choose(
 
 /// Until when players had each release, by what storefronts said; a branch that still has it counts as now.
 fn last_live(events: &[Event], titles: &BTreeMap<TitleKey, Name>, now: Timestamp) -> BTreeMap<ReleaseId, Timestamp> {
-    // Of each branch what was said, in the order of revisions; a storefront that went back begins anew.
+    // Of each branch what was said, in the order of revisions; a storefront that went back begins again.
     let mut said: BTreeMap<(TitleKey, &Name), Vec<BTreeMap<u64, &BranchFacts>>> = BTreeMap::new();
     for event in events {
         let (place, facts, is_back) = match &event.body {

@@ -76,7 +76,7 @@ pub enum Family {
 }
 
 impl Family {
-    /// Returns the name; a target that is made for somebody is named so.
+    /// Returns the name; a target that is made for someone is named so.
     pub const fn name(self) -> &'static str {
         match self {
             Self::Windows => "windows",

@@ -1,6 +1,7 @@
 //! The signatures of an Android package over the whole file: schemes 2 and 3.
 //!
-//! Source: "APK Signature Scheme v2" and "v3", the Android Open Source Project. Everything is little-endian; `‖` are
+//! Source: "APK Signature Scheme v2" and "v3", the Android Open Source Project
+//! (<https://source.android.com/docs/security/features/apksigning/v2>, `…/v3`: "Format", "Verification"). Everything is little-endian; `‖` are
 //! parts with their length in 4 bytes before them.
 //!
 //! | part | holds |

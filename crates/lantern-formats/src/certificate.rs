@@ -1,4 +1,5 @@
-//! What people read of certificates.
+//! What people read of certificates. Source: X.509 in the profile of RFC 5280, section 4.1
+//! (<https://www.rfc-editor.org/rfc/rfc5280>); names as RFC 4514 orders them.
 
 /// Returns the common name of a certificate's subject, as RFC 4514 writes it: `CN=Paper Heron,O=…`.
 pub fn common_name(subject: &str) -> Option<&str> {

@@ -1,4 +1,4 @@
-//! ELF programs. Source: System V ABI, chapters 4 and 5 (gABI 4.1), and the processor supplements for `e_machine`.
+//! ELF programs. Source: System V ABI, edition 4.1, chapters 4 and 5 (<https://gabi.xinuos.com>), and the processor supplements for `e_machine`.
 //!
 //! | offset | size | field         | meaning                                                 |
 //! |--------|------|---------------|---------------------------------------------------------|

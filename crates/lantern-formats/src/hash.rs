@@ -1,4 +1,5 @@
-//! The hash functions of signatures, and the signatures of keys over them: what every signed format shares.
+//! The hash functions of signatures, and the signatures of keys over them: what every signed format shares. Source: FIPS
+//! 180-4 (SHA-1, SHA-2); RFC 8017, sections 8.1 and 8.2 (RSA); FIPS 186-5, section 6 (ECDSA).
 
 use std::io::{self, Read};
 

@@ -1,6 +1,7 @@
 //! The sizes of pictures in icon files, without decoding them.
 //!
-//! Source: Apple's icon type codes (`IconStorage.h` and `iconutil`'s names); PNG (ISO/IEC 15948), the `IHDR` chunk.
+//! Source: Apple's icon type codes (`IconStorage.h` and `iconutil`'s names); PNG (ISO/IEC 15948:2004, section 11.2.2,
+//! `IHDR`; <https://www.w3.org/TR/png-3/>).
 
 /// Returns the widths that an Apple icon file holds, in pixels and in rising order; none when it is no such file.
 pub fn icns_sizes(bytes: &[u8]) -> Option<Vec<u16>> {

@@ -1,6 +1,6 @@
 //! The signature of an archive, file by file: packages of before 2016, and every Android bundle.
 //!
-//! Source: "JAR File Specification", and the Android Open Source Project's notes on it as signature scheme 1.
+//! Source: "JAR File Specification", "Signed JAR File" (<https://docs.oracle.com/en/java/javase/21/docs/specs/jar/jar.html>), and the Android Open Source Project's notes on it as signature scheme 1.
 //!
 //! | file in `META-INF` | holds |
 //! |---|---|

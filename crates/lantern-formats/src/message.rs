@@ -1,6 +1,7 @@
 //! Signed messages: what the signatures of programs, packages and profiles have in common.
 //!
-//! Source: CMS (RFC 5652), time stamps (RFC 3161), encodings (X.690). Some writers use the forms of BER that have no
+//! Source: CMS (RFC 5652, sections 5.1 to 5.6, <https://www.rfc-editor.org/rfc/rfc5652>), time stamps (RFC 3161, section
+//! 2.4.2, <https://www.rfc-editor.org/rfc/rfc3161>), encodings (ITU-T X.690, sections 8 to 11). Some writers use the forms of BER that have no
 //! length, or texts in several parts; what is read is brought into DER first. Attributes are stored as `[0]`, and
 //! signed as a SET OF in the order of DER.
 
@@ -188,7 +189,7 @@ impl Message {
         let body = &certificate.tbs_certificate;
         let seconds = |time: x509_cert::time::Time| time.to_unix_duration().as_secs();
         let usage = body.extensions.iter().flatten().find(|e| e.extn_id == EXTENDED_USAGE);
-        // Some name purposes of their own with numbers that are too large for whoever reads all of them.
+        // Purposes of a writer's own may have numbers that are too large to be read: only the one that counts is looked for.
         let for_code = FOR_CODE.to_der().unwrap_or_default();
         let is_for_code = usage.map(|e| find(e.extn_value.as_bytes(), &for_code, 0).is_some());
         let mut chain = vec![body.issuer.to_string()];
@@ -242,7 +243,7 @@ impl Message {
         (!is_signed(algorithms(hash), &key, &message, signature)).then_some(NOT_OF_ITS_KEY)
     }
 
-    /// The time that somebody else has stated of a signature; none where nobody did.
+    /// The time that someone else has stated of a signature; none where nobody did.
     fn stamped(&self, info: &SignerInfo) -> Option<Result<u64, Stamp>> {
         let attributes = info.unsigned_attrs.as_ref()?;
         let value = |name| attribute(attributes, name);
@@ -263,7 +264,8 @@ impl Message {
         let Some(time) = time.map(|time| time.as_secs()) else { return wrong("it states no time") };
         match self.why_wrong(&counter, certificate, None, signature) {
             None => Some(Ok(time)),
-            // Clocks of before 2013 signed the bare digest, as no standard has it.
+            // off-spec: the message's digest is a signed attribute (RFC 5652, section 5.4); authorities of before 2013 signed
+            // the bare digest, as no standard has it.
             Some(NOT_OF_ITS_KEY) => Some(Err(Stamp::Old(time))),
             Some(why) => wrong(why),
         }
@@ -303,7 +305,8 @@ fn stamp(content: &[u8]) -> Result<(Option<Hash>, Vec<u8>, u64), x509_cert::der:
             Ok((hash_of(algorithm.oid), OctetStringRef::decode(reader)?.as_bytes().to_vec()))
         })?;
         reader.tlv_bytes()?;
-        // Fractions of a second are allowed here and nowhere else in DER: cut off.
+        // Fractions of a second are allowed here (RFC 3161, section 2.4.2), not in certificates (RFC 5280, section 4.1.2.5.2):
+        // cut off.
         let time = reader.tlv_bytes()?;
         let digits = time.get(2..).unwrap_or_default().split(|b| matches!(b, b'.' | b'Z')).next().unwrap_or_default();
         let mut whole = Vec::new();
@@ -385,8 +388,8 @@ fn value_of(rest: &mut &[u8], out: &mut Vec<u8>, depth: usize) -> Option<()> {
         if !matches!(tag, 0x31 | CERTIFICATES | 0xa1) {
             continue;
         }
-        // Some writers put a certificate in twice, which no set may hold; others add some of a kind that was given up
-        // twenty years ago, by other tags.
+        // off-spec: some writers put a certificate in twice, where the library reads a set with each value once; others add
+        // some of a kind that was given up twenty years ago, by other tags (RFC 5652, section 10.2.2: obsolete).
         let is_same = |(from, to): &(usize, usize)| inner[*from..*to] == inner[start..];
         let is_other = !members.is_empty() && inner.get(start).is_some_and(|tag| tag & 0xc0 == 0x80);
         if tag == CERTIFICATES && (is_other || members.iter().any(is_same)) {
@@ -402,7 +405,7 @@ fn value_of(rest: &mut &[u8], out: &mut Vec<u8>, depth: usize) -> Option<()> {
         None => content.get(2..)?,
     };
     match tag {
-        // A text in parts: only the parts' contents count.
+        // off-spec: DER has no texts in parts (X.690, section 10.2), BER has. Only the parts' contents count.
         0x24 => {
             let mut whole = Vec::new();
             let mut parts = SliceReader::new(&inner).ok()?;

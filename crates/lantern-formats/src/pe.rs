@@ -1,4 +1,5 @@
-//! PE programs. Source: Microsoft PE/COFF specification, "MS-DOS Stub", "COFF File Header".
+//! PE programs. Source: Microsoft, "PE Format", "MS-DOS Stub", "COFF File Header (Object and Image)"
+//! (<https://learn.microsoft.com/windows/win32/debug/pe-format>).
 //!
 //! | offset        | size | field             | meaning                                             |
 //! |---------------|------|-------------------|-----------------------------------------------------|

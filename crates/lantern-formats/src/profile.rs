@@ -1,7 +1,8 @@
 //! The profile in a package for iOS or a bundle for macOS: what the maker of the system allows this game to do, and
 //! where.
 //!
-//! Source: Apple's technical note 3125. A profile is a signed message around a property list.
+//! Source: Apple's technical note 3125, "Provisioning Profiles"
+//! (<https://developer.apple.com/documentation/technotes/tn3125-inside-code-signing-provisioning-profiles>). A profile is a signed message around a property list.
 
 use x509_cert::der::{Tag, Tagged};
 

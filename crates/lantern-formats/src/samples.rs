@@ -1,4 +1,4 @@
-//! Signed things for tests: keys and certificates that are made anew in every run, and what they sign.
+//! Signed things for tests: keys and certificates that are made again in every run, and what they sign.
 
 #![allow(missing_docs, clippy::unwrap_used)]
 

@@ -1,4 +1,5 @@
-//! Tape archives. Source: POSIX.1-2024, `pax` (ustar interchange format, pax headers); GNU tar's manual for its long
+//! Tape archives. Source: POSIX.1-2024, `pax`, "ustar Interchange Format" and "pax Header Block"
+//! (<https://pubs.opengroup.org/onlinepubs/9799919799/utilities/pax.html>); GNU tar's manual for its long
 //! names and base-256 numbers.
 //!
 //! | offset | size | field      | meaning                                              |

@@ -1,5 +1,5 @@
 //! ZIP archives. Source: APPNOTE.TXT 6.3.10, sections 4.3.7 (local file header), 4.3.12 (central directory),
-//! 4.3.14 to 4.3.16 (ends of it), 4.5.3 (Zip64).
+//! 4.3.14 to 4.3.16 (ends of it), 4.5.3 (Zip64): <https://pkware.cachefly.net/webdocs/casestudies/APPNOTE.TXT>.
 //!
 //! The central directory alone says what there is. Entries whose bytes overlap, that lie outside of the file, or that
 //! claim a size which no compression reaches, are refused before anything is unpacked.
@@ -286,7 +286,7 @@ pub fn data_offset<R: Read + Seek>(from: &mut R, entry: &Packed) -> Result<u64, 
     Ok(entry.header_offset + 30 + number::<2>(&head, 26) + number::<2>(&head, 28))
 }
 
-/// Opens an entry to be read from its start; size and checksum are held against the directory at its end.
+/// Opens an entry to be read from its start; size and checksum are compared with the directory at its end.
 ///
 /// # Errors
 /// [`ZipError`]; reading gives [`io::ErrorKind::InvalidData`] when the bytes are not what the directory says.
@@ -311,7 +311,7 @@ pub fn open<'a, R: Read + Seek + Send + 'a>(
     Ok(Box::new(Checked { reader, left: entry.len, crc32: entry.crc32, crc: flate2::Crc::new() }))
 }
 
-/// Holds what is read against its size and checksum.
+/// Compares what is read with its size and checksum.
 struct Checked<R> {
     reader: R,
     left: u64,

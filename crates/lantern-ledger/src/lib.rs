@@ -125,7 +125,7 @@ pub enum Outcome {
     Denied,
     /// What was given does not belong here.
     Foreign,
-    /// Somebody else uses it now, or it could not be asked: the same may work in a moment.
+    /// Someone else uses it now, or it could not be asked: the same may work in a moment.
     Unreachable,
 }
 

@@ -43,7 +43,7 @@ fn done(connection: &Connection) -> Result<Vec<(String, String)>, LedgerError> {
     rows.collect::<Result<_, _>>().map_err(sql())
 }
 
-/// Holds what was done against what is known, and returns what is still to do.
+/// Compares what was done with what is known, and returns what is still to do.
 fn check(done: &[(String, String)]) -> Result<Vec<(&'static str, &'static str)>, LedgerError> {
     for (name, digest) in done {
         match MIGRATIONS.iter().find(|(known, _)| known == name) {

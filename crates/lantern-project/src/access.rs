@@ -46,7 +46,7 @@ fn home() -> Option<PathBuf> {
     Some(settings?.join("kind-lantern"))
 }
 
-/// The name is a digest of the origin: somebody else's `lantern.toml` with another address finds nothing.
+/// The name is a digest of the origin: someone else's `lantern.toml` with another address finds nothing.
 fn path(origin: &str) -> Result<PathBuf, ProjectError> {
     let home = home().ok_or_else(|| ProjectError::MissingAnswer {
         what: "your own folder".to_owned(),

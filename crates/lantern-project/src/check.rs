@@ -122,7 +122,7 @@ impl Project {
         Ok(checked)
     }
 
-    /// Looks into an edition's exports and holds them against the releases before; what keeps them from being taken in is
+    /// Looks into an edition's exports and compares them with the releases before; what keeps them from being taken in is
     /// not in it. `version` is the one that they get, where it is not the configured one.
     fn judge(
         &self,
@@ -252,7 +252,7 @@ impl Project {
         others.map(|(name, text, what)| (text.clone(), format!("{what} of the edition {name}"))).collect()
     }
 
-    /// Holds the identity that a build says it has against what is written here.
+    /// Compares the identity that a build says it has with what is written here.
     fn identity_of(&self, edition: &Name, target: &Name, seen: &TargetClaims) -> Vec<Finding> {
         let mut findings = Vec::new();
         let identity = self.identity(edition);
@@ -338,7 +338,7 @@ fn today() -> Date {
     environment::now().to_zoned(jiff::tz::TimeZone::system()).date()
 }
 
-/// Holds the versions that builds say of themselves against the one that the release gets: one finding for each.
+/// Compares the versions that builds say of themselves with the one that the release gets: one finding for each.
 fn other_versions(wanted: &Version, versions: &[(String, Name)]) -> Vec<Finding> {
     let mut by_version: BTreeMap<&str, Vec<&str>> = BTreeMap::new();
     let others = versions.iter().filter(|(inside, _)| !is_same_version(inside, wanted.as_str()));

@@ -165,7 +165,7 @@ impl DigestCache {
         }
     }
 
-    /// Forgets a target, to be remembered anew.
+    /// Forgets a target, to be remembered again.
     pub(crate) fn forget(&mut self, target: &Name) {
         self.targets.remove(target);
     }

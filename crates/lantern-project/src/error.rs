@@ -48,7 +48,7 @@ pub enum Class {
     Findings,
     /// Wrong usage or configuration.
     Usage,
-    /// Refused by a storefront's rules or rights, or somebody was faster.
+    /// Refused by a storefront's rules or rights, or someone was faster.
     Refused,
     /// The storefront or network could not be reached.
     Unreachable,
@@ -58,7 +58,7 @@ pub enum Class {
     Computer,
     /// A question was answered with no, or nobody was there to answer it.
     NotConfirmed,
-    /// Somebody asked to stop.
+    /// Someone asked to stop.
     Stopped,
 }
 
@@ -95,13 +95,13 @@ pub enum ProjectError {
         /// Its process, when it said so.
         pid: Option<u32>,
     },
-    /// `.lantern` belongs to somebody else's tool or is no folder.
+    /// `.lantern` belongs to someone else's tool or is no folder.
     #[error("{} is not a folder of ours", .0.display())]
     ForeignState(PathBuf),
     /// The ledger would lie on another computer's disk.
     #[error("{} lies on a network disk, where a ledger cannot be kept safely", .0.display())]
     NetworkFolder(PathBuf),
-    /// Somebody tries this very build now.
+    /// Someone tries this very build now.
     #[error("{target} is being tried by another lantern")]
     BeingTried {
         /// The target.
@@ -348,7 +348,7 @@ pub enum ProjectError {
         /// What it had, newest first.
         had: Vec<ReleaseName>,
     },
-    /// Somebody else moved the branch in between.
+    /// Someone else moved the branch in between.
     #[error("{branch} at {place} was moved by someone else in the meantime")]
     Raced {
         /// The project's name for the storefront.
@@ -413,7 +413,7 @@ pub enum ProjectError {
     /// Randomness could not be had.
     #[error("this computer gives no randomness: {0}")]
     Random(String),
-    /// Somebody asked to stop.
+    /// Someone asked to stop.
     #[error("stopped")]
     Stopped,
 }

@@ -580,7 +580,7 @@ fn newest(root: &Path, export: &str, findings: &mut Vec<Finding>) -> Result<Stri
 }
 
 /// When an export was written: the latest time of it and of what lies at its top, for a folder keeps its own time when
-/// only files in it are written anew.
+/// only files in it are written again.
 fn written(path: &Path) -> i64 {
     let time = |m: io::Result<Metadata>| m.map_or(0, |m| Stamp::of(&m).modified_ns);
     let tops = fs::read_dir(path).into_iter().flatten().flatten().map(|e| time(e.metadata()));

@@ -252,7 +252,7 @@ fn target(name: &str, export: &SeenExport, with_hints: bool) -> Vec<String> {
                 lines.push(format!("systems = [{}]", names.join(", ")));
                 lines.push("starts = [".to_owned());
                 lines.extend(several.iter().map(|(file, system)| {
-                    format!("    {{ file = {}, systems = [{}] }},", quoted(file), quoted(system.name()))
+                    format!("    {{ run = [{}], systems = [{}] }},", quoted(file), quoted(system.name()))
                 }));
                 lines.push("]".to_owned());
             } else {

@@ -96,7 +96,7 @@ pub struct Inspected {
     /// What is wrong or probably wrong.
     pub findings: Vec<Finding>,
     /// When anything of that is next to be said otherwise although the thing is as it is, in seconds since 1970: a
-    /// certificate is over then.
+    /// certificate expires then.
     pub judged_until: Option<i64>,
 }
 

@@ -10,7 +10,7 @@ use lantern_storefront::protocol::{InvitationMade, NewInvitation};
 use lantern_storefront::{PlaceError, Storefront};
 
 use crate::places::{Place, open_place};
-use crate::project::{Locked, Project};
+use crate::project::{Project, Session};
 use crate::{ProjectError, environment};
 
 /// What an invitation is to be.
@@ -60,9 +60,9 @@ impl Project {
     }
 }
 
-impl Locked {
+impl Session {
     fn invited_branch(&self, storefront: &str, branch: &Name, owns: &[Name]) -> Result<Place, ProjectError> {
-        let place = open_place(&self.open.project, &self.open.project.first_edition(), storefront)?;
+        let place = open_place(self.project(), &self.project().first_edition(), storefront)?;
         let rules = place.client.rules().map_err(place.fails())?;
         let refusals = rules.refuse_promote(branch);
         if !refusals.is_empty() {
@@ -102,7 +102,7 @@ impl Locked {
         let NewInvitation { id, whom, until, folders, owns } = made.new.clone();
         let (reference, branch) = (place.reference.clone(), branch.clone());
         let invited = Invited { place: reference, branch, invitation: id, whom, until, folders, owns };
-        let unrecorded = match self.open.record(&place.edition, EventBody::Invited(invited), None) {
+        let unrecorded = match self.workspace.record(&place.edition, EventBody::Invited(invited), None) {
             Err(ProjectError::Ledger(error)) => Some(ProjectError::InvitationUnrecorded(error)),
             other => other.err(),
         };
@@ -119,7 +119,7 @@ impl Locked {
         branch: &Name,
         which: &str,
     ) -> Result<(String, InvitationMade), ProjectError> {
-        let place = open_place(&self.open.project, &self.open.project.first_edition(), storefront)?;
+        let place = open_place(self.project(), &self.project().first_edition(), storefront)?;
         let all = place.client.invitations(&place.title, branch).map_err(place.fails())?.invitations;
         let is_meant = |made: &&InvitationMade| short(&made.new.id).starts_with(which) || made.new.whom == which;
         let mut meant: Vec<&InvitationMade> = all.iter().filter(is_meant).collect();
@@ -136,7 +136,7 @@ impl Locked {
         let ended = place.client.end_invitation(&place.title, branch, key, made.new.id).map_err(place.fails())?;
         let (whom, invitation) = (ended.new.whom.clone(), ended.new.id);
         let body = InvitationEnded { place: place.reference.clone(), branch: branch.clone(), invitation, whom };
-        self.open.record_done(&place.reference, &place.edition, EventBody::InvitationEnded(body), None)?;
+        self.workspace.record_done(&place.reference, &place.edition, EventBody::InvitationEnded(body), None)?;
         Ok((place.name()?, ended))
     }
 }

@@ -21,7 +21,7 @@ use lantern_storefront::protocol::Build;
 use serde::{Deserialize, Serialize};
 
 use crate::places::open_place;
-use crate::project::{LEDGER, Locked, Open, Project};
+use crate::project::{LEDGER, Project, Session, Workspace};
 use crate::{ProjectError, environment};
 
 const HEAD: &str = "ledger.head";
@@ -147,7 +147,7 @@ pub struct LedgerCopied {
     pub bytes: u64,
 }
 
-impl Open {
+impl Workspace {
     /// Returns every event's line as it stands, behind a header, and how many there are.
     ///
     /// # Errors
@@ -217,18 +217,18 @@ fn free_name(path: &Path) -> PathBuf {
     names_aside(path).find(|path| fs::symlink_metadata(path).is_err()).unwrap_or_default()
 }
 
-impl Locked {
+impl Session {
     /// Adds what a copy of a ledger knows and this one does not: of this computer's or of another's.
     ///
     /// # Errors
     /// [`ProjectError::NoLedgerCopy`] for a file that is none, [`ProjectError::Ledger`] when it belongs to another history.
     pub fn import_ledger(&mut self, path: &Path) -> Result<u64, ProjectError> {
         let lines = read_copy(path)?;
-        let added = self.open.ledger().add_lines(&lines)?;
+        let added = self.workspace.ledger().add_lines(&lines)?;
         // Lines of this very computer may have come back.
-        let device = self.open.ledger().device().to_owned();
-        if let Some(event) = self.open.events()?.iter().rev().find(|event| event.device == device) {
-            write_head(&self.open.project, event);
+        let device = self.workspace.ledger().device().to_owned();
+        if let Some(event) = self.workspace.events()?.iter().rev().find(|event| event.device == device) {
+            write_head(self.project(), event);
         }
         Ok(added)
     }
@@ -272,7 +272,7 @@ impl Project {
     ///
     /// # Errors
     /// [`ProjectError::Busy`], [`ProjectError::File`], [`ProjectError::Ledger`]. Killed at any point, the same call does it.
-    pub fn rebuild_ledger(self, copy: Option<&Path>) -> Result<(Open, LedgerRebuilt), ProjectError> {
+    pub fn rebuild_ledger(self, copy: Option<&Path>) -> Result<(Workspace, LedgerRebuilt), ProjectError> {
         crate::project::make_state_folder(self.root())?;
         let lock = self.take_lock()?;
         let store = self.open_store();
@@ -288,7 +288,7 @@ impl Project {
         for path in copies.into_iter().flatten() {
             match read_copy(&path) {
                 Ok(copied) => lines = joined(lines, copied),
-                // Only the copy that somebody named has to be one.
+                // Only the copy that someone named has to be one.
                 Err(error) if Some(path.as_path()) == copy => return Err(error),
                 Err(_) => {}
             }
@@ -344,11 +344,11 @@ impl Project {
         drop(lock);
         let mut locked = self.open()?.lock()?;
         locked.ask_after_rebuilding(&mut done)?;
-        Ok((locked.open, done))
+        Ok((locked.workspace, done))
     }
 }
 
-impl Locked {
+impl Session {
     /// Asks every storefront what it has of the releases that are known again.
     fn ask_after_rebuilding(&mut self, done: &mut LedgerRebuilt) -> Result<(), ProjectError> {
         for (name, editions) in self.storefronts_with_editions() {
@@ -374,12 +374,12 @@ impl Locked {
             asked: done.asked.clone(),
             unreachable: done.unreachable.iter().map(|(name, _)| name.clone()).collect(),
         };
-        let edition = self.open.project.first_edition();
-        self.open.record(&edition, EventBody::Rebuilt(rebuilt), None).map(|_| ())
+        let edition = self.project().first_edition();
+        self.workspace.record(&edition, EventBody::Rebuilt(rebuilt), None).map(|_| ())
     }
 
     fn ids_of(&self, releases: &[(Name, lantern_core::version::ReleaseName)]) -> Result<Vec<ReleaseId>, ProjectError> {
-        let boards = self.open.boards()?;
+        let boards = self.workspace.boards()?;
         let id = |(edition, name): &(Name, lantern_core::version::ReleaseName)| {
             boards.of(edition).releases.iter().find(|r| r.name == *name).map(|r| r.id)
         };
@@ -388,9 +388,9 @@ impl Locked {
 
     /// Records which of the known releases a storefront has; returns how many were news.
     fn learn_builds(&mut self, edition: &Name, name: &Name) -> Result<u64, ProjectError> {
-        let place = open_place(&self.open.project, edition, name.as_str())?;
+        let place = open_place(self.project(), edition, name.as_str())?;
         let (branches, builds) = self.news_of(&place)?;
-        let board = self.open.board(edition)?;
+        let board = self.workspace.board(edition)?;
         let title = place.reference.key();
         let is_news = |build: &&Build| {
             let is_known = board.releases.iter().any(|r| r.id == build.release && r.found_at.is_none());

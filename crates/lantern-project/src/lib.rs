@@ -1,9 +1,9 @@
 //! The use cases: each joins the crates below it, holds the project's lock, and records what it did.
 //!
-//! - [`Project`] is found and valid; [`Open`] has its ledger and store; [`Locked`] may change them.
-//! - [`Locked::prepare`], [`Locked::connect`], [`Locked::plan_push`] and [`Locked::push`], [`Locked::plan_promote`],
-//!   [`Locked::plan_rollback`] and [`Locked::move_branch`], [`Locked::plan_withdraw`], [`Open::plan_keep`], [`Locked::lay_out_trial`],
-//!   [`Locked::refresh`], [`Open::write_out`], [`Project::check`], [`Project::depots`], [`install_branch`], [`verify_installed`] are the work.
+//! - [`Project`] is found and valid; [`Workspace`] has its ledger and store; [`Session`] may change them.
+//! - [`Session::prepare`], [`Session::connect`], [`Session::plan_push`] and [`Session::push`], [`Session::plan_promote`],
+//!   [`Session::plan_rollback`] and [`Session::move_branch`], [`Session::plan_withdraw`], [`Workspace::plan_keep`], [`Session::lay_out_trial`],
+//!   [`Session::refresh`], [`Workspace::write_out`], [`Project::check`], [`Project::depots`], [`install_branch`], [`verify_installed`] are the work.
 //! - [`ProjectError`] says what went wrong, of which [`Class`], and what to do.
 //!
 //! ```
@@ -68,7 +68,7 @@ pub use ledger::{LedgerCopied, LedgerRebuilt};
 pub use number::{FarNumber, NextNumberShown};
 pub use places::{ConnectedTitle, Connection, Heard};
 pub use prepare::{PrepareOptions, Prepared, SealCost};
-pub use project::{Locked, Open, Project};
+pub use project::{Project, Session, Workspace};
 pub use promote::{Change, KnownOf, MovePlan};
 pub use push::{PushDepot, PushDone, PushPlan, PushTexts};
 pub use repair::{BrokenRelease, StoreRepaired};

@@ -1,4 +1,4 @@
-//! Reading that is counted, and that ends when somebody asks for it.
+//! Reading that is counted, and that ends when someone asks for it.
 
 use std::io::{self, Read, Seek, SeekFrom};
 

@@ -5,7 +5,7 @@ use lantern_core::event::{EventBody, NextNumber, NumberSeen, PlaceRef};
 use lantern_core::version::{BuildNumber, ReleaseName};
 
 use crate::ProjectError;
-use crate::project::{Locked, Open};
+use crate::project::{Session, Workspace};
 
 /// The next number, and why it is that.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -16,7 +16,7 @@ pub struct NextNumberShown {
     pub highest: Option<BuildNumber>,
     /// Where the highest was taken, in words; none where it was here.
     pub seen_at: Option<String>,
-    /// What somebody set it to, where that counts.
+    /// What someone set it to, where that counts.
     pub set_to: Option<BuildNumber>,
     /// Numbers at storefronts that lie too far above to be followed without a word.
     pub far: Vec<FarNumber>,
@@ -31,7 +31,7 @@ pub struct FarNumber {
     pub name: ReleaseName,
 }
 
-impl Open {
+impl Workspace {
     /// Says which number the next release gets.
     ///
     /// # Errors
@@ -46,24 +46,24 @@ impl Open {
     }
 }
 
-impl Locked {
+impl Session {
     /// Sets the number that the next release gets.
     ///
     /// # Errors
     /// [`ProjectError::NumberTaken`] when it is not above all that were taken.
     pub fn set_next_number(&mut self, next: BuildNumber) -> Result<NextNumberShown, ProjectError> {
-        let shown = self.open.next_number()?;
-        let numbers = self.open.boards()?.numbers();
-        // Below one that lies far above, such as a slip that was followed, numbers can go on where they were.
+        let shown = self.workspace.next_number()?;
+        let numbers = self.workspace.boards()?.numbers();
+        // Below one that lies far above, such as a mistake that was followed, numbers can go on where they were.
         let above = numbers.taken.range(next..).next().filter(|taken| taken.get() - next.get() <= FAR);
         if let Some(highest) = above.and(numbers.highest).or(above.copied()) {
             return Err(ProjectError::NumberTaken { asked: next, highest });
         }
         if shown.next != next {
-            let edition = self.open.project.first_edition();
-            self.open.record(&edition, EventBody::NextNumber(NextNumber { next }), None)?;
+            let edition = self.project().first_edition();
+            self.workspace.record(&edition, EventBody::NextNumber(NextNumber { next }), None)?;
         }
-        self.open.next_number()
+        self.workspace.next_number()
     }
 
     /// Keeps numbers from following one at a storefront that lies far above them; it is not asked about again.
@@ -71,8 +71,8 @@ impl Locked {
     /// # Errors
     /// [`ProjectError::Ledger`].
     pub fn leave_number(&mut self, far: &FarNumber) -> Result<(), ProjectError> {
-        let edition = self.open.project.first_edition();
+        let edition = self.project().first_edition();
         let left = NumberSeen { place: far.place.clone(), name: far.name.clone() };
-        self.open.record(&edition, EventBody::NumberLeft(left), None).map(|_| ())
+        self.workspace.record(&edition, EventBody::NumberLeft(left), None).map(|_| ())
     }
 }

@@ -21,7 +21,7 @@ use lantern_storefront::protocol::{Branch, Build, Title};
 use lantern_storefront::{PlaceError, Storefront};
 
 use crate::error::OtherTitle;
-use crate::project::{Locked, Open, Project};
+use crate::project::{Project, Session, Workspace};
 use crate::{ProjectError, access, environment};
 
 /// A storefront that answered and is the one that was connected.
@@ -134,14 +134,14 @@ pub struct ConnectedTitle {
     pub branches: Vec<Branch>,
 }
 
-impl Locked {
+impl Session {
     /// Tries a name and secret at a storefront, and keeps them when they are accepted.
     ///
     /// # Errors
     /// [`ProjectError::Place`] for a wrong secret, a missing title or depot, or a place that does not answer. Nothing
     /// is kept then.
     pub fn connect(&mut self, name: &str, access: Access) -> Result<Connection, ProjectError> {
-        let project = &self.open.project;
+        let project = self.project();
         let (name, configured) = project.storefront(name)?;
         let (name, configured) = (name.clone(), configured.clone());
         let fails = |source| ProjectError::Place { place: name.clone(), source };
@@ -168,7 +168,7 @@ impl Locked {
             let title = connected.title.handle.clone();
             let reference = PlaceRef { storefront: discovery.id.clone(), name: name.clone(), handle: title.clone() };
             let event = Connected { place: reference.clone(), client: access.client_id.clone() };
-            self.open.record(&edition, EventBody::Connected(event), None)?;
+            self.workspace.record(&edition, EventBody::Connected(event), None)?;
             let (client, known) = (client.clone(), connected.title.clone());
             let place = Place { reference, configured: configured.clone(), edition, title, known, client };
             let builds = place.client.builds(&place.title).map_err(fails)?.builds;
@@ -195,7 +195,7 @@ impl Locked {
     /// Records what a storefront says where it is news, and settles deeds of which no answer had come.
     pub(crate) fn learn(&mut self, place: &Place, branches: &[Branch], builds: &[Build]) -> Result<(), ProjectError> {
         self.settle(place, builds)?;
-        let board = self.open.board(&place.edition)?;
+        let board = self.workspace.board(&place.edition)?;
         let title = place.reference.key();
         self.learn_builds_of(place, &board, builds)?;
         for build in builds {
@@ -209,7 +209,7 @@ impl Locked {
                     because: withdrawn.because.clone(),
                 };
                 let server = ServerFacts { happened_at: Some(withdrawn.at), revision: build.build };
-                self.open.record(&place.edition, EventBody::Withdrawn(body), Some(server))?;
+                self.workspace.record(&place.edition, EventBody::Withdrawn(body), Some(server))?;
             }
         }
         for branch in branches {
@@ -225,15 +225,15 @@ impl Locked {
                 _ => EventBody::Seen(Seen { place: place_ref, facts }),
             };
             let server = ServerFacts { happened_at: branch.facts.since, revision: branch.facts.revision };
-            self.open.record(&place.edition, body, Some(server))?;
+            self.workspace.record(&place.edition, body, Some(server))?;
         }
-        self.open.note_heard(&place.reference)
+        self.workspace.note_heard(&place.reference)
     }
 
-    /// Records builds that somebody else brought there, and those that are there no longer.
+    /// Records builds that someone else brought there, and those that are there no longer.
     fn learn_builds_of(&mut self, place: &Place, board: &Board, builds: &[Build]) -> Result<(), ProjectError> {
         let title = place.reference.key();
-        let here = board.pushed.iter().filter(|p| p.place.key() == title);
+        let here = board.pushed.iter().filter(|p| p.place.is_at(&title));
         let known: BTreeMap<u64, &Pushed> = here.map(|p| (p.build, p)).collect();
         let same = |build: &&Build, known: &Pushed| build.build == known.build && build.release == known.release;
         for gone in known.values().filter(|known| !builds.iter().any(|build| same(&build, known))) {
@@ -243,7 +243,7 @@ impl Locked {
                 name: gone.name.clone(),
                 build: gone.build,
             };
-            self.open.record(&place.edition, EventBody::BuildGone(gone), None)?;
+            self.workspace.record(&place.edition, EventBody::BuildGone(gone), None)?;
         }
         for build in builds.iter().filter(|build| !known.get(&build.build).is_some_and(|known| same(build, known))) {
             let found = BuildFound {
@@ -257,14 +257,14 @@ impl Locked {
                 notes: build.notes.clone(),
             };
             let server = ServerFacts { happened_at: Some(build.made_at), revision: build.build };
-            self.open.record(&place.edition, EventBody::BuildFound(found), Some(server))?;
+            self.workspace.record(&place.edition, EventBody::BuildFound(found), Some(server))?;
         }
         Ok(())
     }
 
     /// Asks the storefront what became of deeds that were asked for and never answered.
     fn settle(&mut self, place: &Place, builds: &[Build]) -> Result<(), ProjectError> {
-        let open = self.open.board(&place.edition)?.open.clone();
+        let open = self.workspace.board(&place.edition)?.open.clone();
         for asked in open.into_values().filter(|asked| asked.place.key() == place.reference.key()) {
             match &asked.deed {
                 Deed::Promote { branch } | Deed::Rollback { branch } => {
@@ -279,7 +279,7 @@ impl Locked {
                                 because: done.because,
                                 restores: done.restores,
                             };
-                            self.open.record(&place.edition, EventBody::Moved(moved), Some(server))?;
+                            self.workspace.record(&place.edition, EventBody::Moved(moved), Some(server))?;
                         }
                         None => {
                             self.not_done(&place.edition, asked.key, "the storefront never got it")?;
@@ -301,7 +301,7 @@ impl Locked {
                                 name: asked.name.clone(),
                                 because: because.clone(),
                             };
-                            self.open.record(&place.edition, EventBody::Withdrawn(body), server)?;
+                            self.workspace.record(&place.edition, EventBody::Withdrawn(body), server)?;
                         }
                         None => {
                             self.not_done(&place.edition, asked.key, "the storefront never got it")?;
@@ -324,7 +324,7 @@ impl Locked {
                             notes: build.notes.clone(),
                         };
                         let server = ServerFacts { happened_at: Some(build.made_at), revision: build.build };
-                        self.open.record(&place.edition, EventBody::Pushed(pushed), Some(server))?;
+                        self.workspace.record(&place.edition, EventBody::Pushed(pushed), Some(server))?;
                     }
                 }
             }
@@ -333,7 +333,7 @@ impl Locked {
     }
 }
 
-impl Locked {
+impl Session {
     /// Records that something is about to be asked of a storefront; returns the key that it is asked with. `targets` are
     /// those of a push.
     pub(crate) fn ask(
@@ -347,14 +347,14 @@ impl Locked {
         let key = EventId::new(environment::now(), environment::random()?);
         let (place, name, targets) = (place.clone(), name.clone(), targets.to_vec());
         let asked = Asked { key, place, deed, release, name, targets };
-        self.open.record(edition, EventBody::Asked(asked), None)?;
+        self.workspace.record(edition, EventBody::Asked(asked), None)?;
         Ok(key)
     }
 
     /// Records that a deed that was asked for did not happen.
     pub(crate) fn not_done(&mut self, edition: &Name, key: EventId, why: &str) -> Result<(), ProjectError> {
         let not_done = EventBody::NotDone(NotDone { key, why: why.to_owned() });
-        self.open.record(edition, not_done, None).map(|_| ())
+        self.workspace.record(edition, not_done, None).map(|_| ())
     }
 }
 
@@ -367,7 +367,7 @@ fn build_of<'a>(builds: &'a [Build], asked: &Asked) -> Option<&'a Build> {
     by_key.or_else(|| of_release.find(same_targets))
 }
 
-/// How a storefront took part in [`Locked::refresh`].
+/// How a storefront took part in [`Session::refresh`].
 #[derive(Debug)]
 pub enum Heard {
     /// It answered.
@@ -376,7 +376,7 @@ pub enum Heard {
     Not(ProjectError),
 }
 
-impl Locked {
+impl Session {
     /// Asks every storefront what it has and records what is news.
     ///
     /// # Errors
@@ -402,7 +402,7 @@ impl Locked {
 
     /// Returns every configured storefront with those of the project's editions that it has.
     pub(crate) fn storefronts_with_editions(&self) -> Vec<(Name, Vec<Name>)> {
-        let project = &self.open.project;
+        let project = self.project();
         let editions = |handles: &BTreeMap<Name, Handle>| -> Vec<Name> {
             project.editions().into_iter().filter(|edition| handles.contains_key(edition)).collect()
         };
@@ -411,7 +411,7 @@ impl Locked {
     }
 
     fn ask_news(&mut self, edition: &Name, name: &Name) -> Result<(), ProjectError> {
-        let place = open_place(&self.open.project, edition, name.as_str())?;
+        let place = open_place(self.project(), edition, name.as_str())?;
         let (branches, builds) = self.news_of(&place)?;
         self.learn(&place, &branches, &builds)
     }
@@ -426,13 +426,13 @@ impl Locked {
     /// Returns the release that is meant, here or at any storefront; those that do not answer are passed over.
     ///
     /// # Errors
-    /// As [`Open::release`].
+    /// As [`Workspace::release`].
     pub fn release_anywhere(&mut self, asked: &ReleaseAsked) -> Result<KnownRelease, ProjectError> {
-        if let Ok(known) = self.open.release(Some(asked)) {
+        if let Ok(known) = self.workspace.release(Some(asked)) {
             return Ok(known);
         }
         self.refresh()?;
-        self.open.release(Some(asked))
+        self.workspace.release(Some(asked))
     }
 
     /// Returns the newest release of each edition that is meant and that a storefront has a handle for.
@@ -440,15 +440,15 @@ impl Locked {
     /// # Errors
     /// [`ProjectError::NothingSealed`] when none of them has one, and those of the place.
     pub fn newest_of_each_edition(&mut self, storefront: &str) -> Result<Vec<KnownRelease>, ProjectError> {
-        let (name, configured) = self.open.project.storefront(storefront)?;
+        let (name, configured) = self.project().storefront(storefront)?;
         let (name, handles) = (name.clone(), configured.handles.clone());
-        let editions = self.open.project.editions();
+        let editions = self.project().editions();
         // An edition that was asked for and has no handle there is an error of its own.
         let is_one = editions.len() == 1;
         let mut out = Vec::new();
         for edition in editions.into_iter().filter(|edition| is_one || handles.contains_key(edition)) {
             self.ask_news(&edition, &name)?;
-            out.extend(self.open.board(&edition)?.release(None).cloned());
+            out.extend(self.workspace.board(&edition)?.release(None).cloned());
         }
         if out.is_empty() { Err(ProjectError::NothingSealed) } else { Ok(out) }
     }
@@ -456,26 +456,26 @@ impl Locked {
     /// Returns the release that is meant at a storefront: of those that are known here, and of those that it has.
     ///
     /// # Errors
-    /// As [`Open::release`], and those of the place.
+    /// As [`Workspace::release`], and those of the place.
     pub fn release_at(&mut self, storefront: &str, asked: Option<&ReleaseAsked>) -> Result<KnownRelease, ProjectError> {
-        let (name, configured) = self.open.project.storefront(storefront)?;
+        let (name, configured) = self.project().storefront(storefront)?;
         let (name, handles) = (name.clone(), configured.handles.clone());
-        let known = self.open.release(asked);
-        // What somebody else brought there is asked for: it may be newer, or the very one that is meant.
+        let known = self.workspace.release(asked);
+        // What someone else brought there is asked for: it may be newer, or the very one that is meant.
         let is_sure = asked.is_some() && known.is_ok();
         if is_sure {
             return known;
         }
-        let editions = self.open.project.editions().into_iter().filter(|edition| handles.contains_key(edition));
+        let editions = self.project().editions().into_iter().filter(|edition| handles.contains_key(edition));
         let wanted = if asked.is_some() { usize::MAX } else { 1 };
         for edition in editions.take(wanted).collect::<Vec<_>>() {
             self.ask_news(&edition, &name)?;
         }
-        self.open.release(asked)
+        self.workspace.release(asked)
     }
 }
 
-impl Open {
+impl Workspace {
     /// Returns the record of a release: of the store, or of the storefront that one was found at that was sealed elsewhere.
     ///
     /// # Errors

@@ -22,7 +22,7 @@ use crate::check::{Judged, PastReleases, number_differs};
 use crate::depots::Divided;
 use crate::digest_cache::DigestCache;
 use crate::intake::Intake;
-use crate::project::{Locked, Open};
+use crate::project::{Session, Workspace};
 
 /// What to prepare.
 #[derive(Debug, Clone, Default)]
@@ -121,7 +121,7 @@ pub(crate) fn seem(divided: &Divided<'_>, digests: &DigestCache) -> Option<Vec<T
     describe(divided, &trees?).ok()
 }
 
-impl Locked {
+impl Session {
     /// Takes the exports of an edition that are meant, checks them, and seals them; when nothing changed it makes nothing.
     ///
     /// # Errors
@@ -135,10 +135,10 @@ impl Locked {
     ) -> Result<Prepared, ProjectError> {
         let version = match &options.version {
             Some(version) => version.clone(),
-            None => self.open.project.version(edition)?,
+            None => self.project().version(edition)?,
         };
-        self.open.store.remove_unfinished()?;
-        let held = Held::by(&self.open.store)?;
+        self.workspace.store.remove_unfinished()?;
+        let held = Held::by(&self.workspace.store)?;
         let sealing = self.seal(edition, &version, options.read_all, progress);
         let Sealing { mut targets, cost, judged, past } = sealing.map_err(|error| self.give_room_back(&held, error))?;
         if let Some(known) = self.known(edition, &version, &targets)? {
@@ -150,7 +150,7 @@ impl Locked {
         let judged = judged.unwrap_or_default();
         let mut findings = judged.findings;
         findings.extend(self.held_against(&past, &version, number, &targets, &judged.claims)?);
-        let mut findings = self.open.project.not_accepted(findings)?;
+        let mut findings = self.project().not_accepted(findings)?;
         for target in &mut targets {
             target.claims = judged.claims.get(&target.target).cloned().unwrap_or_default();
         }
@@ -158,16 +158,16 @@ impl Locked {
         reserved.map_err(|error| self.give_room_back(&held, error))?;
         let record = self.record_to_write(edition, version, number, targets, input)?;
         // The record is in the store before the ledger names it.
-        let id = self.open.store.write_record(&record).map_err(|e| self.give_room_back(&held, e.into()))?;
-        let board = self.open.board(edition)?;
+        let id = self.workspace.store.write_record(&record).map_err(|e| self.give_room_back(&held, e.into()))?;
+        let board = self.workspace.board(edition)?;
         let before = board.releases.iter().filter(|r| r.found_at.is_none() && r.id != id);
         let before = before.max_by_key(|r| r.name.number).cloned();
         drop(board);
         let names: Vec<Name> = record.targets.iter().map(|target| target.target.clone()).collect();
         let warnings = findings.iter().filter(|(_, finding)| finding.severity == Severity::Warning).count() as u64;
         let sealed = Sealed { release: id, name: record.name(), input, targets: names.clone(), warnings };
-        let event = self.open.record(edition, EventBody::Sealed(sealed), None)?;
-        if let Err(error) = self.open.back_ledger_up(None) {
+        let event = self.workspace.record(edition, EventBody::Sealed(sealed), None)?;
+        if let Err(error) = self.workspace.back_ledger_up(None) {
             let what = format!("the copy of the ledger was not brought up to date: {}", crate::verify::in_full(&error));
             findings.push((None, Finding::of(Code::StaleLedgerCopy, what, "lantern ledger backup")));
         }
@@ -181,7 +181,7 @@ impl Locked {
             warnings,
             found_at: None,
         };
-        let unchanged_since = self.open.unchanged_since(&release, &record)?;
+        let unchanged_since = self.workspace.unchanged_since(&release, &record)?;
         Ok(Prepared { release, record, cost: Some(cost), before, findings, unchanged_since })
     }
 
@@ -194,16 +194,16 @@ impl Locked {
         targets: Vec<TargetRecord>,
         input: InputDigest,
     ) -> Result<ReleaseRecord, ProjectError> {
-        let board = self.open.board(edition)?;
+        let board = self.workspace.board(edition)?;
         let same = board.releases.iter().find(|r| r.input == Some(input) && r.name.number == number);
-        if let Some(record) = same.and_then(|same| self.open.store.record(same.id).ok()) {
+        if let Some(record) = same.and_then(|same| self.workspace.store.record(same.id).ok()) {
             return Ok(record);
         }
-        let game = self.open.project.identity(edition).clone();
+        let game = self.project().identity(edition).clone();
         Ok(ReleaseRecord { format: FORMAT.to_owned(), game, edition: edition.clone(), version, number, targets })
     }
 
-    /// What only the sealed content shows, held against what was sealed and what is out.
+    /// What only the sealed content shows, compared with what was sealed and what is out.
     fn held_against(
         &self,
         past: &PastReleases,
@@ -245,7 +245,7 @@ impl Locked {
         if !is_large(now) || !is_large(last) {
             return Ok(false);
         }
-        let store = &self.open.store;
+        let store = &self.workspace.store;
         let mut chunks = HashSet::new();
         for depot in &last.depots {
             // What was freed says nothing.
@@ -266,7 +266,7 @@ impl Locked {
     /// On a disk that is full nothing stays of what was begun: nobody can use it, and whoever makes room needs it.
     fn give_room_back(&self, held: &Held, error: ProjectError) -> ProjectError {
         if error.is_full()
-            && let Err(left) = held.restore(&self.open.store)
+            && let Err(left) = held.restore(&self.workspace.store)
         {
             log::warn!("some of what was begun is left in the store: {left}");
         }
@@ -277,7 +277,7 @@ impl Locked {
     fn ask_room(&self, divided: &Divided<'_>, parcels: &[Parcel], digests: &DigestCache, progress: &dyn Progress) {
         let sizes = parcels.iter().map(|parcel| digests.size_of_new(&divided.intakes[parcel.from], &parcel.indices));
         let at_most: u64 = sizes.sum();
-        let store = self.open.store.root();
+        let store = self.workspace.store.root();
         if let Some(free) = room_left::free(store).filter(|free| *free < at_most) {
             let (free, at_most) = (Size(free), Size(at_most));
             progress
@@ -293,11 +293,11 @@ impl Locked {
         read_all: bool,
         progress: &dyn Progress,
     ) -> Result<Sealing, ProjectError> {
-        let divided = self.open.project.divide(edition);
+        let divided = self.project().divide(edition);
         if let Some(findings) = divided.stopping() {
             return Err(ProjectError::Findings(findings));
         }
-        let cache_path = self.open.project.state("cache/digests.json");
+        let cache_path = self.project().state("cache/digests.json");
         let mut digests = DigestCache::load(&cache_path);
         let parcels = parcels(&divided);
         if !read_all
@@ -306,7 +306,7 @@ impl Locked {
             return Ok(Sealing { targets, cost: SealCost::default(), judged: None, past: PastReleases::default() });
         }
 
-        let project = &self.open.project;
+        let project = self.project();
         let past = PastReleases::load(project, edition)?;
         let mut judged = project.judge_to_seal(edition, version, &divided, &past, progress)?;
         self.ask_room(&divided, &parcels, &digests, progress);
@@ -318,7 +318,7 @@ impl Locked {
         for parcel in &parcels {
             let intake = &divided.intakes[parcel.from];
             let (entries, source) = intake.part(&parcel.indices);
-            let sealed = lantern_store::seal::seal(&self.open.store, &entries, &source, progress)?;
+            let sealed = lantern_store::seal::seal(&self.workspace.store, &entries, &source, progress)?;
             cost.read += sealed.read;
             cost.stored += sealed.new_stored;
             digests.remember(intake, &parcel.indices, &sealed.tree);
@@ -328,7 +328,7 @@ impl Locked {
         if let Err(error) = digests.save(&cache_path) {
             log::warn!("what was read is not remembered: {error}");
         }
-        judged.findings.extend(damaged(self.open.store.damaged()?.len()).map(|finding| (None, finding)));
+        judged.findings.extend(damaged(self.workspace.store.damaged()?.len()).map(|finding| (None, finding)));
         Ok(Sealing { targets: describe(&divided, &trees)?, cost, judged: Some(judged), past })
     }
 
@@ -354,7 +354,7 @@ impl Locked {
         }
         // New times on old bytes, as after a copy or an export without changes: reading alone says so, several times
         // faster than sealing. With a new version there is something to make in any case.
-        let has_version = self.open.board(edition)?.releases.iter().any(|r| r.name.version == *version);
+        let has_version = self.workspace.board(edition)?.releases.iter().any(|r| r.name.version == *version);
         let parts: Vec<_> = parcels.iter().map(|p| (&divided.intakes[p.from], p.indices.as_slice())).collect();
         if !has_version || !digests.is_same_by_reading(&parts, progress)? {
             return Ok(None);
@@ -363,7 +363,7 @@ impl Locked {
         let tree = |parcel: &Parcel| digests.tree_as_it_seems(&divided.intakes[parcel.from], &parcel.indices);
         let targets = of_release(parcels.iter().map(tree).collect())?;
         if targets.is_some()
-            && let Err(error) = digests.save(&self.open.project.state("cache/digests.json"))
+            && let Err(error) = digests.save(&self.project().state("cache/digests.json"))
         {
             log::warn!("what was read is not remembered: {error}");
         }
@@ -371,7 +371,7 @@ impl Locked {
     }
 
     fn input(&self, edition: &Name, version: &Version, targets: &[TargetRecord]) -> InputDigest {
-        Config::input_digest(self.open.project.identity(edition), edition, version, targets)
+        Config::input_digest(self.project().identity(edition), edition, version, targets)
     }
 
     /// Returns the release that the very same input made before, if it is still whole in the store, and can still go to
@@ -386,7 +386,7 @@ impl Locked {
         targets: &[TargetRecord],
     ) -> Result<Option<KnownRelease>, ProjectError> {
         let input = self.input(edition, version, targets);
-        let board = self.open.board(edition)?;
+        let board = self.workspace.board(edition)?;
         let Some(known) = board.releases.iter().rev().find(|r| r.input == Some(input)) else {
             return Ok(None);
         };
@@ -394,13 +394,13 @@ impl Locked {
             let what = format!("the exports are exactly {}, which was withdrawn: {}", known.name, shown(because));
             let fix = "export the game again, or raise the version to release the very same once more";
             // Where it is accepted, it is made once more under a number of its own.
-            self.open.project.not_accepted(vec![(None, Finding::of(Code::WithdrawnBefore, what, fix))])?;
+            self.project().not_accepted(vec![(None, Finding::of(Code::WithdrawnBefore, what, fix))])?;
             return Ok(None);
         }
         if board.freed.contains(&known.id) || self.is_passed(&board, edition, known.name.number, Some(known.id))? {
             return Ok(None);
         }
-        let store = &self.open.store;
+        let store = &self.workspace.store;
         let Ok(record) = store.record(known.id) else { return Ok(None) };
         for depot in record.sealed() {
             if !store.has_tree(depot.tree)? {
@@ -418,7 +418,7 @@ impl Locked {
         number: BuildNumber,
         release: Option<ReleaseId>,
     ) -> Result<bool, ProjectError> {
-        let titles = self.open.titles(board, edition)?;
+        let titles = self.workspace.titles(board, edition)?;
         // A release that is not made yet has no build anywhere.
         let release = release.unwrap_or(ReleaseId::of(b""));
         Ok(titles.values().any(|title| board.is_passed(release, number, title)))
@@ -429,14 +429,14 @@ impl Locked {
         release: KnownRelease,
         findings: Vec<(Option<Name>, Finding)>,
     ) -> Result<Prepared, ProjectError> {
-        let record = self.open.store.record(release.id)?;
-        let unchanged_since = self.open.unchanged_since(&release, &record)?;
+        let record = self.workspace.store.record(release.id)?;
+        let unchanged_since = self.workspace.unchanged_since(&release, &record)?;
         Ok(Prepared { release, record, cost: None, before: None, findings, unchanged_since })
     }
 
     /// Returns the number that a break left for the same input, or the next one.
     fn number_for(&self, edition: &Name, input: InputDigest) -> Result<BuildNumber, ProjectError> {
-        let board = self.open.board(edition)?;
+        let board = self.workspace.board(edition)?;
         if let Some(number) = board.reserved.get(&input)
             && !self.is_passed(&board, edition, *number, None)?
         {
@@ -449,22 +449,22 @@ impl Locked {
         {
             return Ok(same.name.number);
         }
-        Ok(self.open.boards()?.numbers().next()?)
+        Ok(self.workspace.boards()?.numbers().next()?)
     }
 
     /// Takes a number, unless it is taken for this already.
     fn reserve(&mut self, edition: &Name, input: InputDigest, number: BuildNumber) -> Result<(), ProjectError> {
-        let board = self.open.board(edition)?;
+        let board = self.workspace.board(edition)?;
         let is_reserved = board.reserved.get(&input) == Some(&number);
         let is_sealed = board.releases.iter().any(|r| r.input == Some(input) && r.name.number == number);
         if !is_reserved && !is_sealed {
-            self.open.record(edition, EventBody::NumberReserved(NumberReserved { number, input }), None)?;
+            self.workspace.record(edition, EventBody::NumberReserved(NumberReserved { number, input }), None)?;
         }
         Ok(())
     }
 }
 
-impl Open {
+impl Workspace {
     /// Says for each target of a release since which earlier one it is the same, byte by byte.
     ///
     /// # Errors

@@ -49,7 +49,7 @@ pub struct Project {
 
 /// A project with its ledger open, to read.
 #[derive(Debug)]
-pub struct Open {
+pub struct Workspace {
     /// The project.
     pub project: Project,
     /// Its sealed builds.
@@ -61,9 +61,9 @@ pub struct Open {
 
 /// A project that no other lantern changes while this lives.
 #[derive(Debug)]
-pub struct Locked {
+pub struct Session {
     /// What can be read is read through this.
-    pub open: Open,
+    pub(crate) workspace: Workspace,
     /// The lock goes when the file is closed, also by a kill.
     _lock: File,
 }
@@ -96,7 +96,7 @@ impl Project {
     pub fn find_to_check(from: &Path, stop: Arc<AtomicBool>) -> Result<Self, ProjectError> {
         let from = std::path::absolute(from)
             .map_err(|e| ProjectError::File(DurableError { what: "find", path: from.to_owned(), source: e }))?;
-        // A folder that is not there is a slip, although one above it may hold a game.
+        // A folder that is not there is a mistake, although one above it may hold a game.
         let root = Self::root_above(&from).filter(|_| from.is_dir());
         let root = root.ok_or_else(|| ProjectError::NoProject(from.clone()))?;
         let path = root.join(config::FILE_NAME);
@@ -152,7 +152,7 @@ impl Project {
         &self.config
     }
 
-    /// Returns all editions that have targets; one alone when somebody asked for it.
+    /// Returns all editions that have targets; one alone when someone asked for it.
     pub fn editions(&self) -> Vec<Name> {
         let mut editions =
             self.only.as_ref().map_or_else(|| self.config.editions_with_targets(), |only| vec![only.clone()]);
@@ -200,7 +200,7 @@ impl Project {
         self.only_targets.is_empty() || self.only_targets.contains(target)
     }
 
-    /// Returns the one edition that somebody asked for; none where all are meant.
+    /// Returns the one edition that someone asked for; none where all are meant.
     pub(crate) fn only_one(&self) -> Option<&Name> {
         self.only.as_ref()
     }
@@ -273,7 +273,7 @@ impl Project {
         self.config.editions.get(edition).map_or(&self.config.game.identity, |e| &e.identity)
     }
 
-    /// Tells somebody of waiting for storefronts from now on.
+    /// Tells someone of waiting for storefronts from now on.
     pub fn tell_of_waiting(&mut self, tell: impl Fn(Duration, &str) + Send + Sync + 'static) {
         self.on_wait = Some(OnWait::new(tell));
     }
@@ -343,7 +343,7 @@ impl Project {
     ///
     /// # Errors
     /// [`ProjectError::ForeignState`], [`ProjectError::LedgerLost`], [`ProjectError::Ledger`], [`ProjectError::File`].
-    pub fn open(self) -> Result<Open, ProjectError> {
+    pub fn open(self) -> Result<Workspace, ProjectError> {
         match make_state_folder(&self.root) {
             Err(ProjectError::File(error)) if self.has_ledger() && is_unwritable(&error.source) => {}
             other => other?,
@@ -356,7 +356,7 @@ impl Project {
         let ledger = self.open_ledger()?;
         ledger::refuse_lost(&self, Some(&ledger), &store)?;
         let followed = Followed::load(&self.state(Followed::FILE), &ledger);
-        Ok(Open { project: self, store, ledger, followed: Mutex::new(followed) })
+        Ok(Workspace { project: self, store, ledger, followed: Mutex::new(followed) })
     }
 
     /// Whether anything was recorded yet.
@@ -488,24 +488,46 @@ pub(crate) fn make_state_folder(root: &Path) -> Result<(), ProjectError> {
     Ok(())
 }
 
+impl Session {
+    /// Returns the project.
+    pub fn project(&self) -> &Project {
+        &self.workspace.project
+    }
+
+    /// Returns the project, to choose what of it is meant.
+    pub fn project_mut(&mut self) -> &mut Project {
+        &mut self.workspace.project
+    }
+
+    /// Returns what can be read of it.
+    pub fn workspace(&self) -> &Workspace {
+        &self.workspace
+    }
+
+    /// Gives the lock up; what can be read stays open.
+    pub fn into_workspace(self) -> Workspace {
+        self.workspace
+    }
+}
+
 /// Keeps others from a store while this lives: from reading it, or from removing what is being read.
 #[derive(Debug)]
 pub struct StoreHold {
     _lock: Option<File>,
 }
 
-/// How often it is tried to get hold of a store that somebody else uses.
+/// How often it is tried to get hold of a store that someone else uses.
 const HOLD_EVERY: Duration = Duration::from_millis(50);
 
-impl Open {
+impl Workspace {
     /// Takes the lock.
     ///
     /// # Errors
     /// [`ProjectError::Busy`], [`ProjectError::File`].
-    pub fn lock(self) -> Result<Locked, ProjectError> {
+    pub fn lock(self) -> Result<Session, ProjectError> {
         let lock = self.project.take_lock()?;
         self.project.keep_reserve();
-        Ok(Locked { open: self, _lock: lock })
+        Ok(Session { workspace: self, _lock: lock })
     }
 
     /// Opens the ledger once more, after room was made for it.
@@ -612,7 +634,7 @@ impl Open {
         Ok(self.ledger.backwards(take)?)
     }
 
-    /// Returns every edition that anything was recorded of; one alone when somebody asked for it.
+    /// Returns every edition that anything was recorded of; one alone when someone asked for it.
     ///
     /// # Errors
     /// [`ProjectError::Ledger`].

@@ -22,7 +22,7 @@ use lantern_storefront::{PlaceError, Storefront};
 
 use crate::error::WentBack;
 use crate::places::{Place, open_place};
-use crate::project::Locked;
+use crate::project::Session;
 use crate::{ProjectError, environment};
 
 /// What moving a branch will do.
@@ -59,9 +59,9 @@ pub struct MovePlan {
 /// What is known here of a release that is to be given to players.
 #[derive(Debug, Clone, Default)]
 pub struct KnownOf {
-    /// Targets that somebody tried and said yes to.
+    /// Targets that someone tried and said yes to.
     pub tried_yes: Vec<Name>,
-    /// Targets that somebody tried, and that do not show what they should.
+    /// Targets that someone tried, and that do not show what they should.
     pub tried_no: Vec<Name>,
     /// How many warnings there were when it was sealed.
     pub warnings: u64,
@@ -128,9 +128,9 @@ struct Look {
     builds: Vec<Build>,
 }
 
-impl Locked {
+impl Session {
     fn look(&mut self, storefront: &str, edition: &Name, branch: &Name) -> Result<Look, ProjectError> {
-        let place = open_place(&self.open.project, edition, storefront)?;
+        let place = open_place(self.project(), edition, storefront)?;
         let rules = place.client.rules().map_err(place.fails())?;
         let refusals = rules.refuse_promote(branch);
         if !refusals.is_empty() {
@@ -160,7 +160,7 @@ impl Locked {
         because: Option<String>,
     ) -> Result<MovePlan, ProjectError> {
         let look = self.look(storefront, &release.edition, branch)?;
-        if let Some(because) = self.open.board(&release.edition)?.withdrawn.get(&release.id) {
+        if let Some(because) = self.workspace.board(&release.edition)?.withdrawn.get(&release.id) {
             return Err(ProjectError::Withdrawn { release: release.name, because: because.clone() });
         }
         let place = look.place.reference.name.clone();
@@ -169,7 +169,7 @@ impl Locked {
         let of_release = look.builds.iter().rev().filter(|b| b.release == release.id);
         let mut builds: BTreeMap<Name, &Build> = BTreeMap::new();
         for build in of_release {
-            for target in build.targets.keys().filter(|target| self.open.project.means(target)) {
+            for target in build.targets.keys().filter(|target| self.project().means(target)) {
                 builds.entry(target.clone()).or_insert(build);
             }
         }
@@ -199,7 +199,7 @@ impl Locked {
         release: &KnownRelease,
         targets: impl Iterator<Item = &'a Name> + Clone,
     ) -> Result<KnownOf, ProjectError> {
-        let board = self.open.board(&release.edition)?;
+        let board = self.workspace.board(&release.edition)?;
         let said = |yes: bool| {
             let tried = targets.clone().filter_map(|target| board.tried.get(&(release.id, target.clone())));
             tried.filter(|tried| tried.yes == yes).map(|tried| tried.target.clone()).collect()
@@ -225,7 +225,7 @@ impl Locked {
         because: Option<String>,
     ) -> Result<MovePlan, ProjectError> {
         // A rollback that was cut after the storefront had done it must not go back once more.
-        let asked = self.open.board(edition)?.open.clone();
+        let asked = self.workspace.board(edition)?.open.clone();
         let look = self.look(storefront, edition, branch)?;
         let moves = look.place.client.moves(&look.place.title, branch).map_err(look.place.fails())?.moves;
         let is_that = |key: &EventId| {
@@ -347,14 +347,14 @@ impl Locked {
         let everybodys = |depot: &&BuildDepot| depot.when.is_always();
         let mut have = HashSet::new();
         for depot in old.iter().flat_map(|t| &t.depots).filter(everybodys) {
-            let entries = entries_of(&self.open.store, &look.place, depot.recipe)?;
+            let entries = entries_of(&self.workspace.store, &look.place, depot.recipe)?;
             have.extend(entries.iter().flat_map(|e| &e.chunks).map(|c| c.digest));
         }
         let (mut update, mut whole) = (0, 0);
         let mut counted = HashSet::new();
         for depot in new.iter().flat_map(|t| &t.depots).filter(everybodys) {
-            let entries = entries_of(&self.open.store, &look.place, depot.recipe)?;
-            let locator = locator_of(&self.open.store, look, depot.recipe)?;
+            let entries = entries_of(&self.workspace.store, &look.place, depot.recipe)?;
+            let locator = locator_of(&self.workspace.store, look, depot.recipe)?;
             for chunk in entries.iter().flat_map(|e| &e.chunks).filter(|c| counted.insert(c.digest)) {
                 let stored = locator.find(&chunk.digest).map_or(0, |l| u64::from(l.entry.stored_len));
                 whole += stored;
@@ -376,7 +376,7 @@ impl Locked {
     /// # Errors
     /// [`ProjectError::Raced`] when it is not, [`ProjectError::Unsettled`] when no answer came.
     pub fn move_branch(&mut self, plan: &MovePlan) -> Result<BranchFacts, ProjectError> {
-        let place = open_place(&self.open.project, &plan.edition, plan.place.name.as_str())?;
+        let place = open_place(self.project(), &plan.edition, plan.place.name.as_str())?;
         let deed = match plan.restores {
             Some(_) => Deed::Rollback { branch: plan.branch.clone() },
             None => Deed::Promote { branch: plan.branch.clone() },
@@ -396,7 +396,7 @@ impl Locked {
                     because: plan.because.clone(),
                     restores: plan.restores,
                 };
-                self.open.record_done(&plan.place, &plan.edition, EventBody::Moved(moved), Some(server))?;
+                self.workspace.record_done(&plan.place, &plan.edition, EventBody::Moved(moved), Some(server))?;
                 Ok(facts)
             }
             Err(PlaceError::Refused(problem)) => {
@@ -443,7 +443,7 @@ fn refuse_twice(
     Err(ProjectError::WentBack(Box::new(WentBack { place, branch, now, ago, next })))
 }
 
-/// Reads a locator from the store, or asks the place for the one of a build that somebody else pushed.
+/// Reads a locator from the store, or asks the place for the one of a build that someone else pushed.
 fn locator_of(store: &Store, look: &Look, recipe: RecipeId) -> Result<Locator, ProjectError> {
     if let Ok(locator) = store.locator(recipe) {
         return Ok(locator);
@@ -457,7 +457,7 @@ fn locator_of(store: &Store, look: &Look, recipe: RecipeId) -> Result<Locator, P
     Locator::decode(recipe, &bytes.map_err(place.fails())?).map_err(nonsense)
 }
 
-/// Reads a recipe from the store, or from the place when somebody else pushed it.
+/// Reads a recipe from the store, or from the place when someone else pushed it.
 fn entries_of(store: &Store, place: &Place, id: RecipeId) -> Result<Vec<Entry>, ProjectError> {
     if let Ok((_, entries)) = store.recipe(id) {
         return Ok(entries);

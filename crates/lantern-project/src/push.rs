@@ -24,7 +24,7 @@ use lantern_storefront::{PlaceError, Storefront};
 
 use crate::ProjectError;
 use crate::places::{Place, open_place};
-use crate::project::Locked;
+use crate::project::Session;
 use crate::status::Exports;
 
 /// Packs that travel at a time.
@@ -98,7 +98,7 @@ pub struct PushTexts {
     pub notes: Notes,
 }
 
-impl Locked {
+impl Session {
     /// Makes the plan: asks the storefront for its rules and builds, changes nothing there.
     ///
     /// # Errors
@@ -110,14 +110,12 @@ impl Locked {
         texts: PushTexts,
     ) -> Result<PushPlan, ProjectError> {
         self.refuse_unfit(&release)?;
-        let place = open_place(&self.open.project, &release.edition, storefront)?;
+        let place = open_place(self.project(), &release.edition, storefront)?;
         let (branches, builds) = self.news_of(&place)?;
         refuse_elsewhere(&release, &builds)?;
-        let record = self.open.record_of(&release)?;
-        let (going, left): (Vec<&TargetRecord>, Vec<&TargetRecord>) = record
-            .targets
-            .iter()
-            .partition(|t| place.configured.takes(&t.target) && self.open.project.means(&t.target));
+        let record = self.workspace.record_of(&release)?;
+        let (going, left): (Vec<&TargetRecord>, Vec<&TargetRecord>) =
+            record.targets.iter().partition(|t| place.configured.takes(&t.target) && self.project().means(&t.target));
         if going.is_empty() {
             return Err(ProjectError::NothingFor { release: release.name, place: place.reference.name });
         }
@@ -165,15 +163,15 @@ impl Locked {
                 depot: depot.depot.clone(),
                 when: depot.when.clone(),
                 handle: handle.clone(),
-                recipe: self.open.store.recipe_of(depot.tree)?,
+                recipe: self.workspace.store.recipe_of(depot.tree)?,
                 files: depot.files,
                 size: depot.size,
             });
         }
-        let upload = if already.is_some() { 0 } else { self.foretell(&depots, &builds)? };
+        let upload = if already.is_some() { 0 } else { self.estimate(&depots, &builds)? };
         let place_name = place.name()?;
         let PushTexts { message, notes } = texts;
-        let standing = self.open.standing(&release.edition)?;
+        let standing = self.workspace.standing(&release.edition)?;
         let is_newest = standing.newest.as_ref().is_some_and(|newest| newest.id == release.id);
         let exports_changed = is_newest && standing.exports == Exports::Changed;
         Ok(PushPlan {
@@ -194,7 +192,7 @@ impl Locked {
 
     /// A release that was withdrawn or freed goes nowhere.
     pub(crate) fn refuse_unfit(&self, release: &KnownRelease) -> Result<(), ProjectError> {
-        let board = self.open.board(&release.edition)?;
+        let board = self.workspace.board(&release.edition)?;
         if let Some(because) = board.withdrawn.get(&release.id) {
             return Err(ProjectError::Withdrawn { release: release.name.clone(), because: because.clone() });
         }
@@ -206,8 +204,8 @@ impl Locked {
 
     /// Adds up what would travel: recipes, and packs of the chunks that none of the place's builds has, as far as they
     /// are known here.
-    fn foretell(&self, depots: &[PushDepot], builds: &[Build]) -> Result<u64, ProjectError> {
-        let store = &self.open.store;
+    fn estimate(&self, depots: &[PushDepot], builds: &[Build]) -> Result<u64, ProjectError> {
+        let store = &self.workspace.store;
         let mut known = ChunkIndex::default();
         let mut portions = Vec::new();
         for depot in depots {
@@ -216,7 +214,7 @@ impl Locked {
         let (mut is_there, mut segments_there) = (vec![false; known.len()], HashSet::new());
         let recipes = builds.iter().flat_map(|b| b.targets.values()).flat_map(|t| &t.depots).map(|d| d.recipe);
         for recipe in recipes {
-            // A build that somebody else made is not in this store; what it has is found when the push starts.
+            // A build that someone else made is not in this store; what it has is found when the push starts.
             let Ok((root, entries)) = store.recipe(recipe) else { continue };
             segments_there.extend(root.segments.iter().map(|s| s.digest));
             let chunks = entries.iter().flat_map(|e| &e.chunks);
@@ -241,9 +239,9 @@ impl Locked {
     /// # Errors
     /// [`ProjectError::Unsettled`] when the last answer did not come, and those of the place, store and ledger.
     pub fn push(&mut self, plan: &PushPlan, progress: &dyn Progress) -> Result<PushDone, ProjectError> {
-        let place = open_place(&self.open.project, &plan.release.edition, plan.place.name.as_str())?;
+        let place = open_place(self.project(), &plan.release.edition, plan.place.name.as_str())?;
         if let Some(build) = plan.already {
-            if self.open.board(&plan.release.edition)?.build_of(&plan.place.key(), plan.release.id).is_none() {
+            if self.workspace.board(&plan.release.edition)?.build_of(&plan.place.key(), plan.release.id).is_none() {
                 self.pushed(plan, None, build, 0, None)?;
             }
             return Ok(PushDone { build, sent: 0, packs: 0 });
@@ -300,7 +298,7 @@ impl Locked {
         let mut portions: Vec<Vec<u32>> = Vec::new();
         let mut sent = 0;
         for depot in &plan.depots {
-            let chunks = known.add_recipe(&self.open.store, depot.recipe)?;
+            let chunks = known.add_recipe(&self.workspace.store, depot.recipe)?;
             let (lacks, brought) = self.bring_recipe(place, depot.recipe)?;
             sent += brought;
             for (first, count) in lacks {
@@ -320,10 +318,10 @@ impl Locked {
         missing.sort_unstable();
         missing.dedup();
         let portions = Portions::new(&by_reach(&plan.depots, portions));
-        let parcels = parcels(&self.open.store, &known, &portions, &missing)?;
-        sent += send(&self.open.store, place, &known, &parcels, progress)?;
+        let parcels = parcels(&self.workspace.store, &known, &portions, &missing)?;
+        sent += send(&self.workspace.store, place, &known, &parcels, progress)?;
         let document = NewBuild {
-            record: String::from_utf8_lossy(&self.open.store.record_bytes(plan.release.id)?).into_owned(),
+            record: String::from_utf8_lossy(&self.workspace.store.record_bytes(plan.release.id)?).into_owned(),
             targets: plan.targets.clone(),
             depots: plan
                 .depots
@@ -355,12 +353,12 @@ impl Locked {
             message: plan.message.clone(),
             notes: plan.notes.clone(),
         };
-        self.open.record_done(&plan.place, &plan.release.edition, EventBody::Pushed(pushed), server)
+        self.workspace.record_done(&plan.place, &plan.release.edition, EventBody::Pushed(pushed), server)
     }
 
     /// Takes up the key of a push of this release that was cut, or records a fresh one.
     fn ask_key(&mut self, plan: &PushPlan) -> Result<EventId, ProjectError> {
-        let board = self.open.board(&plan.release.edition)?;
+        let board = self.workspace.board(&plan.release.edition)?;
         // One that an older lantern asked for does not say for which targets it was.
         let same = |a: &&Asked| {
             let is_same = a.place == plan.place && a.release == plan.release.id && a.deed == Deed::Push;
@@ -376,14 +374,14 @@ impl Locked {
     /// Brings root and segments; returns which chunks the place lacks, and the bytes that travelled.
     fn bring_recipe(&self, place: &Place, id: RecipeId) -> Result<(Vec<(u64, u64)>, u64), ProjectError> {
         let title = &place.title;
-        let root = self.open.store.recipe_bytes(id)?;
+        let root = self.workspace.store.recipe_bytes(id)?;
         let brought = root.len() as u64;
         let needs = place.client.put_recipe(title, id, root.clone()).map_err(place.fails())?;
         if needs.segments.is_empty() {
             return Ok((needs.chunks, brought));
         }
         let lens = AtomicU64::new(brought);
-        let store = &self.open.store;
+        let store = &self.workspace.store;
         each(
             &needs.segments,
             SENDERS,

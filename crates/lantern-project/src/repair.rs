@@ -14,7 +14,7 @@ use lantern_storefront::{PlaceError, Storefront};
 
 use crate::ProjectError;
 use crate::places::{Place, open_place};
-use crate::project::Locked;
+use crate::project::Session;
 use crate::retention::owners;
 
 /// What repairing the store came to.
@@ -55,7 +55,7 @@ struct Wanted {
     was_intact: bool,
 }
 
-impl Locked {
+impl Session {
     /// Makes the store whole again, or what one release needs of it: first what damaged files still hold, then what the
     /// exports hold, then what storefronts have.
     ///
@@ -66,8 +66,8 @@ impl Locked {
         asked: Option<&ReleaseAsked>,
         progress: &dyn Progress,
     ) -> Result<StoreRepaired, ProjectError> {
-        let _alone = self.open.hold_store_alone(progress)?;
-        self.open.store.remove_unfinished()?;
+        let _alone = self.workspace.hold_store_alone(progress)?;
+        self.workspace.store.remove_unfinished()?;
         let mut done = StoreRepaired::default();
         let mut wanted = self.to_be_whole(asked, &mut done)?;
         let mut ranked = Vec::new();
@@ -75,7 +75,7 @@ impl Locked {
             ranked.extend(owners(&release.edition, &release.record));
         }
         let kept = crate::retention::ranked(&ranked);
-        let store = self.open.store.clone();
+        let store = self.workspace.store.clone();
         let mut repair = Repair::examine(&store, kept, progress)?;
         if progress.stopped() {
             return Err(ProjectError::Stopped);
@@ -129,13 +129,13 @@ impl Locked {
 
     /// Returns the releases that still have their content; one whose record is lost cannot be repaired.
     fn to_be_whole(&self, asked: Option<&ReleaseAsked>, done: &mut StoreRepaired) -> Result<Vec<Wanted>, ProjectError> {
-        let only = asked.map(|asked| self.open.release(Some(asked))).transpose()?;
+        let only = asked.map(|asked| self.workspace.release(Some(asked))).transpose()?;
         let mut out = Vec::new();
-        for edition in self.open.all_editions()? {
-            let board = self.open.board(&edition)?;
+        for edition in self.workspace.all_editions()? {
+            let board = self.workspace.board(&edition)?;
             let there = board.releases.iter().filter(|r| r.found_at.is_none() && !board.freed.contains(&r.id));
             for release in there.filter(|r| only.as_ref().is_none_or(|only| only.id == r.id)) {
-                match self.open.store.record(release.id) {
+                match self.workspace.store.record(release.id) {
                     Ok(record) => out.push(Wanted {
                         name: release.name.clone(),
                         edition: edition.clone(),
@@ -155,7 +155,7 @@ impl Locked {
 
     /// Takes what is lost out of the exports as they are now; says whether they had any of it.
     fn put_in_exports(&self, repair: &mut Repair<'_>, progress: &dyn Progress) -> Result<bool, ProjectError> {
-        let project = &self.open.project;
+        let project = self.project();
         let mut had = false;
         for edition in project.config().editions_with_targets() {
             // What stops a release does not stop its files from being read.
@@ -187,7 +187,7 @@ impl Locked {
         let before = repair.lost_recipes().len();
         for (intake, indices) in crate::prepare::portions(divided) {
             let (entries, source) = intake.part(&indices);
-            lantern_store::seal::seal(&self.open.store, &entries, &source, progress)?;
+            lantern_store::seal::seal(&self.workspace.store, &entries, &source, progress)?;
         }
         repair.look_again()?;
         Ok(repair.lost_recipes().len() < before)
@@ -202,7 +202,7 @@ impl Locked {
         repair: &mut Repair<'_>,
         progress: &dyn Progress,
     ) -> Result<u64, ProjectError> {
-        let place = open_place(&self.open.project, edition, name.as_str())?;
+        let place = open_place(self.project(), edition, name.as_str())?;
         let builds = place.client.builds(&place.title).map_err(place.fails())?.builds;
         let fetch = FromTitle { place: &place, title: &place.title };
         let nonsense = |source| PlaceError::Nonsense {

@@ -12,7 +12,7 @@ use lantern_core::release::{DepotRecord, ReleaseRecord};
 use lantern_core::retention::{Reason, RetentionRule, choose};
 use lantern_store::collect::{CollectPlan, Kept};
 
-use crate::project::{Locked, Open};
+use crate::project::{Session, Workspace};
 use crate::{ProjectError, environment};
 
 /// What keeping by a rule will do.
@@ -52,7 +52,7 @@ pub(crate) struct Owner {
     when: String,
 }
 
-impl Open {
+impl Workspace {
     /// Plans what stays by a rule; changes nothing. Where the project is about one edition alone, all releases of the others
     /// stay.
     ///
@@ -87,7 +87,7 @@ impl Open {
     }
 }
 
-impl Locked {
+impl Session {
     /// Carries a plan out: the ledger says it first, then the room is freed. Records stay, and nobody reads the store
     /// meanwhile.
     ///
@@ -99,15 +99,15 @@ impl Locked {
             by_edition.entry(release.edition.clone()).or_default().push(release.id);
         }
         // What can be made again at any time goes first, and what is kept for this: on a full disk the ledger has room then.
-        self.open.project.clear_spare()?;
-        self.open.project.use_reserve()?;
-        self.open.open_ledger_again()?;
-        let _alone = self.open.hold_store_alone(progress)?;
+        self.project().clear_spare()?;
+        self.project().use_reserve()?;
+        self.workspace.open_ledger_again()?;
+        let _alone = self.workspace.hold_store_alone(progress)?;
         for (edition, releases) in by_edition {
-            self.open.record(&edition, EventBody::Freed(Freed { releases }), None)?;
+            self.workspace.record(&edition, EventBody::Freed(Freed { releases }), None)?;
         }
-        plan.room.carry_out(&self.open.store, progress)?;
-        self.open.project.keep_reserve();
+        plan.room.carry_out(&self.workspace.store, progress)?;
+        self.project().keep_reserve();
         Ok(())
     }
 }

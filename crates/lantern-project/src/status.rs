@@ -9,7 +9,7 @@ use lantern_core::next::{Situation, Step};
 use lantern_core::release::{ReleaseRecord, TargetRecord};
 
 use crate::digest_cache::DigestCache;
-use crate::project::Open;
+use crate::project::Workspace;
 use crate::{ProjectError, prepare};
 
 pub use lantern_core::next::Exports;
@@ -38,13 +38,13 @@ pub struct Status {
     pub exports: Exports,
     /// Those that have the edition, in the order of their names.
     pub storefronts: Vec<AtStorefront>,
-    /// Targets of the newest release that somebody tried and that do not show what they should.
+    /// Targets of the newest release that someone tried and that do not show what they should.
     pub tried_no: Vec<Name>,
     /// The step that leads on; none when everything is done.
     pub next: Option<Step>,
 }
 
-impl Open {
+impl Workspace {
     /// Says where an edition stands, without asking anybody and without reading exports whole.
     ///
     /// # Errors
@@ -132,7 +132,7 @@ impl Open {
     }
 }
 
-/// Returns the targets of a release that somebody tried and said no to.
+/// Returns the targets of a release that someone tried and said no to.
 pub(crate) fn said_no(board: &Board, release: &KnownRelease) -> Vec<Name> {
     let no = board.tried.values().filter(|tried| tried.release == release.id && !tried.yes);
     no.map(|tried| tried.target.clone()).collect()

@@ -1,4 +1,4 @@
-//! `try`: exactly what was sealed is started, and somebody's yes is recorded.
+//! `try`: exactly what was sealed is started, and someone's yes is recorded.
 
 use std::fs::File;
 use std::path::PathBuf;
@@ -13,7 +13,7 @@ use lantern_core::system::{Family, System};
 use lantern_store::install::{self, OwnFiles, Wanted};
 
 use crate::ProjectError;
-use crate::project::Locked;
+use crate::project::Session;
 
 /// A sealed build that lies ready to be started.
 #[derive(Debug)]
@@ -47,7 +47,7 @@ fn is_web(target: &TargetRecord) -> bool {
     target.systems.iter().any(|system| system.family() == Family::Web)
 }
 
-impl Locked {
+impl Session {
     /// Lays a sealed build out with all its depots; without a target the one for this computer, else the browser's.
     ///
     /// # Errors
@@ -58,8 +58,8 @@ impl Locked {
         target: Option<&Name>,
         progress: &dyn Progress,
     ) -> Result<Trial, ProjectError> {
-        self.open.refuse_without_content(&release)?;
-        let record = self.open.store.record(release.id)?;
+        self.workspace.refuse_without_content(&release)?;
+        let record = self.workspace.store.record(release.id)?;
         let names = || record.targets.iter().map(|t| t.target.clone()).collect();
         let runs = |t: &&TargetRecord| System::any_runs_here(&t.systems) || is_web(t);
         let chosen = match target {
@@ -77,14 +77,14 @@ impl Locked {
         let nothing = || ProjectError::NothingToTry { release: release.name.clone(), targets: names() };
         let chosen = chosen.ok_or_else(nothing)?.clone();
         let start = start_for(&chosen.starts, System::this_computer()).ok_or_else(nothing)?.clone();
-        let folder = self.open.project.trials().join(chosen.target.as_str());
-        let in_use = self.open.project.use_trial(&chosen.target)?;
-        let _held = self.open.hold_store(progress)?;
+        let folder = self.project().trials().join(chosen.target.as_str());
+        let in_use = self.project().use_trial(&chosen.target)?;
+        let _held = self.workspace.hold_store(progress)?;
         let recipes: Result<Vec<RecipeId>, _> =
-            chosen.depots.iter().map(|d| self.open.store.recipe_of(d.tree)).collect();
+            chosen.depots.iter().map(|d| self.workspace.store.recipe_of(d.tree)).collect();
         let about = serde_json::json!({ "release": release.name, "target": chosen.target });
         let wanted = Wanted { recipes: &recipes?, about, own_files: OwnFiles::Aside, private: None };
-        let laid_out = install::install(&folder, wanted, &self.open.store, progress);
+        let laid_out = install::install(&folder, wanted, &self.workspace.store, progress);
         if laid_out.is_err() && !progress.stopped() {
             // Half a build is of no use to anybody, and the room that it takes may be all that there was.
             let _ = std::fs::remove_dir_all(&folder);
@@ -93,13 +93,13 @@ impl Locked {
         Ok(Trial { release, target: chosen, folder, start, _in_use: in_use })
     }
 
-    /// Records what somebody said of a build.
+    /// Records what someone said of a build.
     ///
     /// # Errors
     /// [`ProjectError::Ledger`].
     pub fn record_trial(&mut self, trial: &Trial, yes: bool) -> Result<(), ProjectError> {
         let (release, name) = (trial.release.id, trial.release.name.clone());
         let tried = Tried { release, name, target: trial.target.target.clone(), yes };
-        self.open.record(&trial.release.edition, EventBody::Tried(tried), None).map(|_| ())
+        self.workspace.record(&trial.release.edition, EventBody::Tried(tried), None).map(|_| ())
     }
 }

@@ -13,7 +13,7 @@ use lantern_store::pack;
 use lantern_store::store::{Store, StoreError};
 
 use crate::ProjectError;
-use crate::project::Open;
+use crate::project::Workspace;
 
 /// What verifying the store found.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -30,8 +30,8 @@ pub struct StoreVerified {
     pub broken: Vec<ReleaseName>,
 }
 
-impl Open {
-    /// Reads every pack, chunk, recipe, tree and record of the store and holds each against its digest.
+impl Workspace {
+    /// Reads every pack, chunk, recipe, tree and record of the store and compares each with its digest.
     ///
     /// # Errors
     /// Those of the ledger and of this computer; what is damaged is no error but a finding.

@@ -11,7 +11,7 @@ use lantern_storefront::{PlaceError, Storefront};
 
 use crate::ProjectError;
 use crate::places::open_place;
-use crate::project::Locked;
+use crate::project::Session;
 
 /// What withdrawing a release will do.
 #[derive(Debug, Clone)]
@@ -37,21 +37,21 @@ pub struct WithdrawPlace {
     pub is_done: bool,
 }
 
-impl Locked {
+impl Session {
     /// Plans to withdraw a release, by what is known here; asks nobody.
     ///
     /// # Errors
     /// [`ProjectError::Ledger`].
     pub fn plan_withdraw(&self, release: KnownRelease, because: String) -> Result<WithdrawPlan, ProjectError> {
-        let board = self.open.board(&release.edition)?;
-        let titles = self.open.titles(&board, &release.edition)?;
+        let board = self.workspace.board(&release.edition)?;
+        let titles = self.workspace.titles(&board, &release.edition)?;
         let called: BTreeMap<TitleKey, &Name> = titles.iter().map(|(name, title)| (title.clone(), name)).collect();
         // A storefront that is not in lantern.toml any more cannot be asked.
         let mut places: Vec<WithdrawPlace> = Vec::new();
         for pushed in board.pushed.iter().filter(|p| p.release == release.id) {
             let title = pushed.place.key();
             let Some(name) = called.get(&title) else { continue };
-            if !places.iter().any(|known| known.place.key() == title) {
+            if !places.iter().any(|known| known.place.is_at(&title)) {
                 let is_done = board.withdrawn_at.contains(&(title, release.id));
                 places
                     .push(WithdrawPlace { place: PlaceRef { name: (*name).clone(), ..pushed.place.clone() }, is_done });
@@ -106,13 +106,13 @@ impl Locked {
         let body = Withdrawn { key, place: place.clone(), release, name, because: plan.because.clone() };
         let body = EventBody::Withdrawn(body);
         match place {
-            Some(place) => self.open.record_done(&place, &plan.release.edition, body, server),
-            None => self.open.record(&plan.release.edition, body, server).map(|_| ()),
+            Some(place) => self.workspace.record_done(&place, &plan.release.edition, body, server),
+            None => self.workspace.record(&plan.release.edition, body, server).map(|_| ()),
         }
     }
 
     fn withdraw_at(&mut self, plan: &WithdrawPlan, at: &PlaceRef) -> Result<(), ProjectError> {
-        let place = open_place(&self.open.project, &plan.release.edition, at.name.as_str())?;
+        let place = open_place(self.project(), &plan.release.edition, at.name.as_str())?;
         let branches = place.client.branches(&place.title).map_err(place.fails())?.branches;
         let builds = place.client.builds(&place.title).map_err(place.fails())?.builds;
         self.learn(&place, &branches, &builds)?;

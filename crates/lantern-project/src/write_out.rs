@@ -19,7 +19,7 @@ use lantern_store::recipe::Entry;
 
 use crate::ProjectError;
 use crate::export::Form;
-use crate::project::Open;
+use crate::project::Workspace;
 
 /// What was written.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -200,7 +200,7 @@ impl Write for Metered<'_> {
     }
 }
 
-impl Open {
+impl Workspace {
     /// Writes a release, or one target of it, to a path where nothing is yet: an archive by the ending of its name, else
     /// a folder. Several targets get a folder each in it. `aside` writes what was kept aside instead.
     ///

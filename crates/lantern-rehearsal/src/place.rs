@@ -245,7 +245,7 @@ impl Place {
         tokens.get(token).is_some_and(|until| *until > Instant::now())
     }
 
-    /// Makes a title, as somebody would on the place's own pages.
+    /// Makes a title, as someone would on the place's own pages.
     ///
     /// # Errors
     /// A problem when it is there already with another identity; new depots are added to one that is there.

@@ -106,7 +106,7 @@ mod tests {
 
     #[test]
     fn golden_vectors() {
-        // If these change, sealed builds would be cut anew and every player would download everything again.
+        // If these change, sealed builds would be cut again and every player would download everything again.
         assert_eq!((gear_table()[0], gear_table()[255]), (3_163_904_059_374_000_517, 13_997_537_030_385_041_282));
         let marsh = [33_319, 37_477, 11_816, 57_018, 42_555, 47_891, 33_925, 34_137, 1_862];
         assert_eq!(cuts(&noise("marsh", 300_000)), marsh);

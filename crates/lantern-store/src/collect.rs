@@ -244,7 +244,7 @@ mod tests {
     fn what_is_kept_stays_whole_and_the_rest_goes() {
         let temp = tempfile::tempdir().unwrap();
         let store = Store::at(temp.path());
-        // The second shares one file in ten with the first: its pack is written anew.
+        // The second shares one file in ten with the first: its pack is written again.
         let old = sealed(&store, &[1, 2, 3, 4, 5, 6, 7, 8, 9, 10]);
         let new = sealed(&store, &[10, 11]);
         let both = CollectPlan::make(&store, &[kept(&old, 0), kept(&new, 0)], &[]).unwrap();

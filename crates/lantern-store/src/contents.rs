@@ -43,7 +43,7 @@ impl<'a> Contents<'a> {
         Ok(Self { store, id: recipe, locator: store.locator(recipe)?, entries })
     }
 
-    /// Writes a file's bytes, each chunk and the whole held against their digests.
+    /// Writes a file's bytes, each chunk and the whole compared with their digests.
     ///
     /// # Errors
     /// [`ContentsError`].
@@ -65,7 +65,7 @@ impl<'a> Contents<'a> {
         }
     }
 
-    /// Opens a file to be read at any place; each chunk is held against its digest.
+    /// Opens a file to be read at any place; each chunk is compared with its digest.
     pub fn read_anywhere<'b>(&'b self, entry: &'b Entry) -> StoredFile<'b> {
         let mut starts = Vec::with_capacity(entry.chunks.len());
         let mut len = 0;

@@ -188,7 +188,7 @@ pub fn move_file(from: &Path, to: &Path) -> io::Result<()> {
     Ok(())
 }
 
-/// The last wait for a file that somebody holds: in all about two seconds.
+/// The last wait for a file that someone holds: in all about two seconds.
 #[cfg(windows)]
 const MAX_WAIT: std::time::Duration = std::time::Duration::from_millis(1300);
 

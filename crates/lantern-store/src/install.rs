@@ -128,7 +128,7 @@ pub enum InstallError {
     /// The switch from one build to the other was begun, and the disk refused.
     #[error("the switch to the new build is not finished")]
     HalfSwitched(#[source] Box<InstallError>),
-    /// Somebody asked to stop.
+    /// Someone asked to stop.
     #[error("stopped")]
     Stopped,
 }

@@ -1,4 +1,4 @@
-//! Locators: which pack holds each chunk of a recipe. Made anew wherever packs are kept; changes no id.
+//! Locators: which pack holds each chunk of a recipe. Made again wherever packs are kept; changes no id.
 //! Described in `docs/formats/locator.md`.
 
 use std::collections::{BTreeSet, HashMap};
@@ -194,7 +194,9 @@ mod tests {
             let len = bytes.len();
             bytes[at % len] = value;
             let body = &bytes[..len - 32];
-            let _ = Locator::decode_body(RecipeId::of(b"m"), body);
+            if let Ok(locator) = Locator::decode_body(RecipeId::of(b"m"), body) {
+                prop_assert_eq!(&locator.encode()[..len - 32], body, "one locator has one form");
+            }
         }
     }
 }

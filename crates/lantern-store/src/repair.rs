@@ -249,7 +249,7 @@ impl<'a> Repair<'a> {
         Ok(came)
     }
 
-    /// Puts in chunks of files that somebody has, as [`chunks_of`] cuts them: those that are lost. Returns how many of them
+    /// Puts in chunks of files that someone has, as [`chunks_of`] cuts them: those that are lost. Returns how many of them
     /// were among these.
     ///
     /// # Errors

@@ -129,7 +129,7 @@ pub enum SealError {
     /// The store could not be read or written.
     #[error(transparent)]
     Store(#[from] StoreError),
-    /// Somebody asked to stop.
+    /// Someone asked to stop.
     #[error("stopped")]
     Stopped,
 }

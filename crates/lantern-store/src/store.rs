@@ -398,7 +398,7 @@ impl Store {
         if bytes.len() == len as usize { Ok(bytes) } else { Err(io(io::ErrorKind::UnexpectedEof.into())) }
     }
 
-    /// Reads a whole pack and holds it against its name.
+    /// Reads a whole pack and compares it with its name.
     ///
     /// # Errors
     /// [`StoreError`].
@@ -520,7 +520,7 @@ impl Store {
         }
     }
 
-    /// Reads a segment's bytes; the reader of a recipe holds them against their digest.
+    /// Reads a segment's bytes; the reader of a recipe compares them with their digest.
     ///
     /// # Errors
     /// [`StoreError`].

@@ -159,7 +159,7 @@ impl HttpStorefront {
         })
     }
 
-    /// Tells somebody of waiting from now on.
+    /// Tells someone of waiting from now on.
     #[must_use]
     pub fn telling(mut self, on_wait: Option<OnWait>) -> Self {
         self.on_wait = on_wait;
@@ -566,7 +566,7 @@ impl HttpStorefront {
     }
 
     /// Goes where a player's request is sent on to, such as another host that has the content. Neither access nor invitation
-    /// goes there, and nothing is believed that came from there: every part is held against its digest.
+    /// goes there, and nothing is believed that came from there: every part is compared with its digest.
     fn follow(&self, mut response: Response, range: Option<(u32, u32)>) -> Result<Response, PlaceError> {
         let mut from = response.url().clone();
         for _ in 0..=MAX_REDIRECTS {

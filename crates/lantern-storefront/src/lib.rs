@@ -90,7 +90,7 @@ pub enum PlaceError {
         /// The origin.
         address: String,
     },
-    /// Somebody asked to stop.
+    /// Someone asked to stop.
     #[error("stopped")]
     Stopped,
 }

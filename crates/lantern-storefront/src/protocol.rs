@@ -120,7 +120,7 @@ pub struct Title {
     pub depots: Vec<Handle>,
 }
 
-/// The titles that somebody may see.
+/// The titles that someone may see.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Titles {
     /// In the order of their handles.
@@ -365,7 +365,7 @@ pub struct InvitationMade {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schemars(with = "Option<String>")]
     pub last_used: Option<Timestamp>,
-    /// When somebody ended it.
+    /// When someone ended it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schemars(with = "Option<String>")]
     pub ended_at: Option<Timestamp>,
@@ -484,13 +484,13 @@ pub mod problem {
     pub const NOT_INVITED: Kind = ("not-invited", 403, "This branch is for those who were invited");
     /// The depot is for those who own an edition, and nothing came that proves it.
     pub const NOT_OWNED: Kind = ("not-owned", 403, "This is for those who own it");
-    /// There is no such thing, or it is somebody else's.
+    /// There is no such thing, or it is someone else's.
     pub const NOT_FOUND: Kind = ("not-found", 404, "There is no such thing here");
     /// Another release has the number.
     pub const NUMBER_TAKEN: Kind = ("number-taken", 409, "Another release has this number");
     /// A title with this handle is there.
     pub const EXISTS: Kind = ("exists", 409, "This exists already");
-    /// Somebody was faster.
+    /// Someone was faster.
     pub const BRANCH_MOVED: Kind = ("branch-moved", 412, "Somebody else moved the branch");
     /// Above a limit of the discovery document.
     pub const TOO_LARGE: Kind = ("too-large", 413, "This is larger than the limit");

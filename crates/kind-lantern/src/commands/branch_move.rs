@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use lantern_core::names::Name;
 use lantern_core::release::When;
-use lantern_project::{KnownOf, Locked, MovePlan};
+use lantern_project::{KnownOf, MovePlan, Session};
 use serde::Serialize;
 
 use super::{Agreement, Done};
@@ -63,8 +63,8 @@ struct ChangeDocument<'a> {
     more: Vec<&'a Name>,
 }
 
-/// `anyway` moves a release that somebody tried and said no to.
-pub fn run(project: &mut Locked, plan: &MovePlan, options: &Options, anyway: bool, ui: &Ui) -> Done {
+/// `anyway` moves a release that someone tried and said no to.
+pub fn run(session: &mut Session, plan: &MovePlan, options: &Options, anyway: bool, ui: &Ui) -> Done {
     let name = strong(&plan.release.name);
     let schema = if plan.restores.is_some() { "lantern.rollback/1" } else { "lantern.promote/1" };
     if plan.is_done() {
@@ -74,7 +74,7 @@ pub fn run(project: &mut Locked, plan: &MovePlan, options: &Options, anyway: boo
     }
     let is_agreed = options.agreement.yes || options.confirm.is_some();
     if !(ui.is_quiet() && is_agreed && !options.agreement.plan) {
-        show_plan(plan, project, ui);
+        show_plan(plan, session, ui);
     }
     if options.agreement.plan {
         ui.document(&document(schema, plan, false, None));
@@ -93,11 +93,11 @@ pub fn run(project: &mut Locked, plan: &MovePlan, options: &Options, anyway: boo
         ui.document(&document(schema, plan, false, None));
         return Err(CommandError::declined("nothing was changed", ui));
     }
-    let facts = project.move_branch(plan)?;
+    let facts = session.move_branch(plan)?;
     ui.document(&document(schema, plan, true, Some(facts.revision)));
     let done = if plan.restores.is_some() { "back:" } else { "live:" };
     ui.say(&format!("\n{} {name} on {} at {}", good(done), strong(&plan.branch), plan.place_name));
-    super::next(&project.open, ui, super::ASK_THEM)
+    super::next(session.workspace(), ui, super::ASK_THEM)
 }
 
 fn document<'a>(schema: &'static str, plan: &'a MovePlan, done: bool, revision: Option<u64>) -> Document<'a> {
@@ -126,8 +126,8 @@ fn document<'a>(schema: &'static str, plan: &'a MovePlan, done: bool, revision: 
     }
 }
 
-fn show_plan(plan: &MovePlan, project: &Locked, ui: &Ui) {
-    let edition = super::edition_word(&project.open.project, &plan.edition);
+fn show_plan(plan: &MovePlan, session: &Session, ui: &Ui) {
+    let edition = super::edition_word(&session.project(), &plan.edition);
     let name = format!("{edition}{}", strong(&plan.release.name));
     let (branch, place) = (strong(&plan.branch), strong(&plan.place_name));
     ui.say(&match plan.restores {
@@ -195,7 +195,7 @@ fn show_plan(plan: &MovePlan, project: &Locked, ui: &Ui) {
     }
 }
 
-/// What somebody said who tried it.
+/// What someone said who tried it.
 fn show_known(known: &KnownOf, ui: &Ui) {
     if !known.tried_no.is_empty() {
         let targets = format::names(&known.tried_no);

@@ -48,11 +48,11 @@ struct TitleDocument<'a> {
 }
 
 pub fn run(args: &Args, ui: &Ui) -> Done {
-    let mut project = super::lock(ui)?;
-    project.open.project.storefront(&args.storefront)?;
+    let mut session = super::lock(ui)?;
+    session.project().storefront(&args.storefront)?;
     let client_id = match &args.client {
         Some(client) => client.clone(),
-        None => match project.open.project.client_at(&args.storefront)? {
+        None => match session.project().client_at(&args.storefront)? {
             Some(known) => known,
             None => ui.ask("Your name for programs there:", "your name at the storefront", "--client")?,
         },
@@ -61,7 +61,7 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
         Ok(secret) if !secret.is_empty() => secret,
         _ => ui.ask_secret("Its secret (not shown):", "the secret", "the variable LANTERN_SECRET")?,
     };
-    let found = project.connect(&args.storefront, Access { client_id, client_secret })?;
+    let found = session.connect(&args.storefront, Access { client_id, client_secret })?;
     ui.document(&Document {
         schema: "lantern.connect/1",
         storefront: &found.storefront,
@@ -93,9 +93,9 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     table.row([faint("access kept in"), found.kept_in.display().to_string()]);
     ui.say(&table.lay_out());
     for (edition, branch) in &found.lacking {
-        let of = if project.open.project.has_editions() { format!(" of {edition}") } else { String::new() };
+        let of = if session.project().has_editions() { format!(" of {edition}") } else { String::new() };
         let what = format!("{} in lantern.toml{of} is not a branch there; it is not proposed", strong(branch));
         ui.say(&format!("\n  {} {what}", care("warns:")));
     }
-    super::next(&project.open, ui, super::ASK_THEM)
+    super::next(session.workspace(), ui, super::ASK_THEM)
 }

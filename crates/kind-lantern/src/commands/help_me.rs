@@ -2,7 +2,7 @@ use std::fmt::Write as _;
 use std::fs;
 use std::path::{Path, PathBuf};
 
-use lantern_project::{Open, Project, in_full};
+use lantern_project::{Project, Workspace, in_full};
 use serde::Serialize;
 
 use super::Done;
@@ -25,7 +25,7 @@ const EVENTS: usize = 60;
 ///
 /// The logs of the last runs, lantern.toml, the newest events, and facts about this computer. Secrets of storefronts,
 /// values of names that sound secret, invitations and your own folder's name are taken out. Read it before you show it to
-/// somebody.
+/// someone.
 #[derive(Debug, clap::Args)]
 #[command(after_help = EXAMPLES)]
 pub struct Args {
@@ -72,7 +72,7 @@ fn free_name() -> PathBuf {
     names.map(PathBuf::from).find(|p| fs::symlink_metadata(p).is_err()).unwrap_or_default()
 }
 
-fn tell(root: &Path, open: Result<Open, lantern_project::ProjectError>) -> String {
+fn tell(root: &Path, open: Result<Workspace, lantern_project::ProjectError>) -> String {
     let mut out = String::new();
     let mut part = |title: &str, text: &str| {
         let _ = write!(out, "== {title}\n\n{}\n\n", text.trim_end());
@@ -101,7 +101,7 @@ fn tell(root: &Path, open: Result<Open, lantern_project::ProjectError>) -> Strin
     out
 }
 
-fn state(open: &Open) -> String {
+fn state(open: &Workspace) -> String {
     let mut out = String::new();
     match open.events() {
         Ok(events) => {

@@ -4,7 +4,7 @@ use lantern_core::event::{BranchFacts, Deed, Event, EventBody};
 use lantern_core::history::{self, History, Settling};
 use lantern_core::names::Name;
 use lantern_core::version::ReleaseAsked;
-use lantern_project::Open;
+use lantern_project::Workspace;
 use serde::Serialize;
 
 use super::Done;
@@ -102,7 +102,7 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
 }
 
 /// The newest events of a long ledger, read from its end.
-fn newest(args: &Args, open: &Open, ui: &Ui) -> Done {
+fn newest(args: &Args, open: &Workspace, ui: &Ui) -> Done {
     let mut settling = Settling::default();
     let mut events = Vec::new();
     let mut more = false;
@@ -130,7 +130,7 @@ fn document(shown: &[&Event], total: Option<usize>, ui: &Ui) {
     ui.document(&Document { schema: "lantern.history/1", total, events });
 }
 
-fn table(shown: &[&Event], open: &Open, ui: &Ui) {
+fn table(shown: &[&Event], open: &Workspace, ui: &Ui) {
     let has_editions = open.project.has_editions();
     let mut table = Table::default();
     table.head([format::zone().as_str(), "", "", ""]);
@@ -154,8 +154,8 @@ impl Args {
             && self.since.is_none_or(|since| day >= since)
     }
 
-    /// A name that nothing has is a slip of the keyboard, not a fact.
-    fn refuse_unknown<'a>(&self, all: &'a [Event], history: &History<'a>, open: &Open) -> Done {
+    /// A name that nothing has is a mistake of the keyboard, not a fact.
+    fn refuse_unknown<'a>(&self, all: &'a [Event], history: &History<'a>, open: &Workspace) -> Done {
         let configured = &open.project.config().storefronts;
         let storefronts: BTreeSet<&str> = configured
             .keys()

@@ -68,8 +68,8 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
         ui.document(&document(&plan, plan.is_empty()));
         return Ok(());
     }
-    let mut project = super::lock(ui)?;
-    let plan = project.open.plan_keep(rule)?;
+    let mut session = super::lock(ui)?;
+    let plan = session.workspace().plan_keep(rule)?;
     show(&plan, ui);
     if plan.is_empty() {
         ui.document(&document(&plan, true));
@@ -79,7 +79,7 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
         ui.document(&document(&plan, false));
         return Err(CommandError::declined("nothing was changed", ui));
     }
-    project.keep(&plan, &ui.progress())?;
+    session.keep(&plan, &ui.progress())?;
     ui.document(&document(&plan, true));
     ui.say(&format!("\n{} {}", good("freed"), format::bytes(plan.freed())));
     Ok(())

@@ -119,7 +119,7 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
             Ok(())
         }
         Deed::Backup { to } => {
-            let copied = super::lock(ui)?.open.back_ledger_up(to.as_deref())?;
+            let copied = super::lock(ui)?.workspace().back_ledger_up(to.as_deref())?;
             said(&copied, "lantern.ledger-backup/1", "up to date:", ui);
             Ok(())
         }

@@ -8,7 +8,7 @@ use lantern_core::event::{BranchBuild, BranchFacts, TitleKey};
 use lantern_core::names::Name;
 use lantern_core::release::ReleaseRecord;
 use lantern_core::version::ReleaseName;
-use lantern_project::{Heard, Open, ProjectError};
+use lantern_project::{Heard, ProjectError, Workspace};
 use serde::Serialize;
 
 use super::Done;
@@ -28,7 +28,7 @@ const EXAMPLES: &str = r#"Examples:
 
 /// Show which release is live where
 ///
-/// Asks the storefronts first and records what somebody else changed. One that does not answer is shown as it was when
+/// Asks the storefronts first and records what someone else changed. One that does not answer is shown as it was when
 /// it was last heard.
 #[derive(Debug, clap::Args)]
 #[command(after_help = EXAMPLES)]
@@ -122,15 +122,15 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
         (open, BTreeMap::new())
     } else {
         match open.lock() {
-            Ok(mut project) => {
+            Ok(mut session) => {
                 let mut heard = BTreeMap::new();
-                for (name, answer) in project.refresh()? {
+                for (name, answer) in session.refresh()? {
                     heard.insert(name.clone(), matches!(answer, Heard::Now));
                     if let Heard::Not(error) = answer {
                         trouble.insert(name, error);
                     }
                 }
-                (project.open, heard)
+                (session.into_workspace(), heard)
             }
             // Nobody waits to read: what is known is shown, and that it may be old.
             Err(ProjectError::Busy { .. }) => {
@@ -158,7 +158,7 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
 
 /// What the storefronts of one edition have.
 fn look(
-    open: &Open,
+    open: &Workspace,
     edition: &Name,
     heard: &BTreeMap<Name, bool>,
     trouble: &BTreeMap<Name, ProjectError>,
@@ -217,7 +217,7 @@ type KnownBuild = (ReleaseRecord, BTreeMap<Name, ReleaseName>);
 
 /// What is known of the builds that are live.
 struct Builds<'a> {
-    open: &'a Open,
+    open: &'a Workspace,
     board: &'a Board,
     /// By release: its record, and since when each of its targets is the same.
     known: BTreeMap<ReleaseId, Option<KnownBuild>>,
@@ -234,7 +234,7 @@ impl Builds<'_> {
         let board = self.board;
         let key = ((title.clone(), facts.branch.clone()), target.clone());
         let newest = board.newest_of(target).map(|r| r.name.number);
-        let pushed = board.pushed.iter().find(|p| p.place.key() == *title && p.build == build.build);
+        let pushed = board.pushed.iter().find(|p| p.place.is_at(title) && p.build == build.build);
         if !self.known.contains_key(&build.release) {
             let release = board.releases.iter().find(|r| r.id == build.release);
             let record = release.and_then(|r| Some((r, self.open.store.record(r.id).ok()?)));
@@ -271,7 +271,7 @@ fn short(error: &ProjectError) -> String {
 }
 
 /// What is said where all is done.
-fn otherwise(open: &Open, document: &Document) -> Next {
+fn otherwise(open: &Workspace, document: &Document) -> Next {
     let of_first = document.storefronts.first().and_then(|first| {
         let configured = open.project.config().storefronts.get(&first.storefront)?;
         Some((&first.storefront, &configured.branches.last()?.0))

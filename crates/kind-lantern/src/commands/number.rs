@@ -32,7 +32,7 @@ pub struct Document<'a> {
     highest: Option<BuildNumber>,
     /// The storefront that showed the highest, where it was not taken here.
     seen_at: Option<&'a str>,
-    /// What somebody set it to, where that counts.
+    /// What someone set it to, where that counts.
     set_to: Option<BuildNumber>,
     /// Numbers at storefronts that lie too far above to be followed without a word.
     far: Vec<FarDocument<'a>>,

@@ -3,7 +3,7 @@ use std::collections::BTreeMap;
 use lantern_core::finding::{Finding, Severity};
 use lantern_core::names::Name;
 use lantern_core::version::{BuildNumber, ReleaseName, Version};
-use lantern_project::{Locked, PrepareOptions, Prepared};
+use lantern_project::{PrepareOptions, Prepared, Session};
 use serde::Serialize;
 
 use super::Done;
@@ -70,24 +70,24 @@ struct FindingDocument<'a> {
 }
 
 pub fn run(args: &Args, ui: &Ui) -> Done {
-    let mut project = super::lock_about(&args.targets, ui)?;
-    ask_about_far_numbers(&mut project, ui)?;
+    let mut session = super::lock_about(&args.targets, ui)?;
+    ask_about_far_numbers(&mut session, ui)?;
     let options = PrepareOptions { version: args.version.clone(), read_all: args.read_all };
     let mut all: Vec<Prepared> = Vec::new();
-    for edition in project.open.project.editions() {
-        let prepared = project.prepare(&edition, &options, &ui.progress())?;
-        let name = project.open.project.edition_name(&edition);
+    for edition in session.project().editions() {
+        let prepared = session.prepare(&edition, &options, &ui.progress())?;
+        let name = session.project().edition_name(&edition);
         show(&prepared, name, !all.is_empty(), ui);
         all.push(prepared);
     }
     ui.document(&document(&all));
-    super::next(&project.open, ui, super::ASK_THEM)
+    super::next(session.workspace(), ui, super::ASK_THEM)
 }
 
-/// A number at a storefront that lies far above all others is followed only when somebody says so. Where nobody can be
+/// A number at a storefront that lies far above all others is followed only when someone says so. Where nobody can be
 /// asked it is not, and every `prepare` says it.
-fn ask_about_far_numbers(project: &mut Locked, ui: &Ui) -> Done {
-    let shown = project.open.next_number()?;
+fn ask_about_far_numbers(session: &mut Session, ui: &Ui) -> Done {
+    let shown = session.workspace().next_number()?;
     for far in &shown.far {
         let (place, name) = (&far.place.name, &far.name);
         let follow = BuildNumber::after(Some(name.number));
@@ -96,10 +96,10 @@ fn ask_about_far_numbers(project: &mut Locked, ui: &Ui) -> Done {
             Ok(follow) if ui.can_ask() => {
                 let question = format!("{what}. Go on with {follow} instead of {}? (y/n)", shown.next);
                 if super::yes_or_no(ui, &question, "your answer", "lantern number --next")? {
-                    project.set_next_number(follow)?;
+                    session.set_next_number(follow)?;
                     return Ok(());
                 }
-                project.leave_number(far)?;
+                session.leave_number(far)?;
             }
             _ => ui.aside(&format!(
                 "{} {what}; it is not followed\n  {} to follow it: lantern number --next {}",

@@ -13,7 +13,7 @@ const EXAMPLES: &str = r#"Examples:
 /// Put a pushed release on a branch that players follow
 ///
 /// Shows what replaces what and how much each player downloads, and asks. For a branch that everyone follows, the
-/// release's name must be typed or given with --confirm; --yes is not enough there. If somebody else moves the branch
+/// release's name must be typed or given with --confirm; --yes is not enough there. If someone else moves the branch
 /// in between, nothing is done. With --target these targets alone are moved, and the others stay as they are.
 #[derive(Debug, clap::Args)]
 #[command(after_help = EXAMPLES)]
@@ -28,7 +28,7 @@ pub struct Args {
     release: Option<ReleaseAsked>,
     #[command(flatten)]
     targets: TargetsArg,
-    /// Although somebody tried it and said that it does not show what it should
+    /// Although someone tried it and said that it does not show what it should
     #[arg(long)]
     anyway: bool,
     #[command(flatten)]
@@ -38,10 +38,10 @@ pub struct Args {
 }
 
 pub fn run(args: &Args, ui: &Ui) -> Done {
-    let mut project = super::lock_about(&args.targets, ui)?;
-    project.open.project.storefront(&args.storefront)?;
-    let release = project.release_at(&args.storefront, args.release.as_ref())?;
-    let plan = project.plan_promote(&args.storefront, &args.branch, release, args.options.because.clone())?;
-    project.open.project.only_targets(&[])?;
-    branch_move::run(&mut project, &plan, &args.options, args.anyway, ui)
+    let mut session = super::lock_about(&args.targets, ui)?;
+    session.project().storefront(&args.storefront)?;
+    let release = session.release_at(&args.storefront, args.release.as_ref())?;
+    let plan = session.plan_promote(&args.storefront, &args.branch, release, args.options.because.clone())?;
+    session.project_mut().only_targets(&[])?;
+    branch_move::run(&mut session, &plan, &args.options, args.anyway, ui)
 }

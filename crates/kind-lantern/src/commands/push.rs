@@ -119,19 +119,19 @@ enum Outcome {
 
 pub fn run(args: &Args, ui: &Ui) -> Done {
     let notes = notes(args)?;
-    let mut project = super::lock_about(&args.targets, ui)?;
+    let mut session = super::lock_about(&args.targets, ui)?;
     for storefront in &args.storefront.0 {
-        project.open.project.storefront(storefront)?;
+        session.project().storefront(storefront)?;
     }
     let mut pushes: Vec<(PushPlan, Outcome)> = Vec::new();
     for storefront in &args.storefront.0 {
         let releases = match &args.release {
-            Some(asked) => vec![project.release_at(storefront, Some(asked))?],
-            None => project.newest_of_each_edition(storefront)?,
+            Some(asked) => vec![session.release_at(storefront, Some(asked))?],
+            None => session.newest_of_each_edition(storefront)?,
         };
         for release in releases {
             let texts = PushTexts { message: args.message.clone(), notes: notes.clone() };
-            let plan = project.plan_push(storefront, release, texts)?;
+            let plan = session.plan_push(storefront, release, texts)?;
             pushes.push((plan, Outcome::Planned));
         }
     }
@@ -149,7 +149,7 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
                 }
             }
             None if ui.is_quiet() && args.agreement.yes && !args.agreement.plan => {}
-            None => show_plan(plan, &project.open.project, ui),
+            None => show_plan(plan, &session.project(), ui),
         }
     }
     let is_needed = pushes.iter().any(|(plan, _)| plan.already.is_none());
@@ -162,7 +162,7 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     }
     let count = pushes.len();
     for (plan, outcome) in &mut pushes {
-        match project.push(plan, &ui.progress()) {
+        match session.push(plan, &ui.progress()) {
             Ok(done) => {
                 show_done(plan, &done, ui);
                 *outcome = Outcome::Done(done);
@@ -183,8 +183,8 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     if let Some(error) = failed {
         return Err(CommandError::from(error).said_in(ui));
     }
-    project.open.project.only_targets(&[])?;
-    super::next(&project.open, ui, super::ASK_THEM)
+    session.project_mut().only_targets(&[])?;
+    super::next(session.workspace(), ui, super::ASK_THEM)
 }
 
 fn notes(args: &Args) -> Result<Notes, CommandError> {

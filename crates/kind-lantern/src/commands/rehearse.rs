@@ -70,7 +70,7 @@ pub(super) fn failed(doing: &str) -> impl FnOnce(Refused) -> CommandError {
     }
 }
 
-/// Makes the titles that a configuration expects at an address, as somebody would on the place's own pages.
+/// Makes the titles that a configuration expects at an address, as someone would on the place's own pages.
 pub(super) fn make_titles(place: &Place, config: &Config, port: u16) -> Result<Vec<String>, CommandError> {
     let mut made = Vec::new();
     for storefront in config.storefronts.values() {

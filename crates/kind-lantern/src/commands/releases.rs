@@ -16,7 +16,7 @@ use lantern_core::board::{Board, KnownRelease};
 use lantern_core::event::TitleKey;
 use lantern_core::names::Name;
 use lantern_core::version::{ReleaseAsked, ReleaseName};
-use lantern_project::Open;
+use lantern_project::Workspace;
 use serde::Serialize;
 
 use super::Done;
@@ -82,9 +82,9 @@ struct ReleaseDocument {
     sealed_at: jiff::Timestamp,
     pushed_to: BTreeSet<String>,
     live_on: BTreeSet<String>,
-    /// Targets that somebody started and said yes to.
+    /// Targets that someone started and said yes to.
     tried: BTreeSet<String>,
-    /// Targets that somebody started and said no to.
+    /// Targets that someone started and said no to.
     tried_no: BTreeSet<String>,
     /// The targets that it has; empty where that is not known.
     targets: Vec<Name>,
@@ -117,7 +117,7 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     }
 }
 
-fn list(open: &Open, ui: &Ui) -> Done {
+fn list(open: &Workspace, ui: &Ui) -> Done {
     let mut releases = Vec::new();
     for edition in open.project.editions() {
         let board = open.board(&edition)?;
@@ -182,7 +182,12 @@ fn where_it_is(release: &ReleaseDocument) -> String {
     storefronts.join("; ")
 }
 
-fn describe(open: &Open, board: &Board, titles: &BTreeMap<Name, TitleKey>, release: &KnownRelease) -> ReleaseDocument {
+fn describe(
+    open: &Workspace,
+    board: &Board,
+    titles: &BTreeMap<Name, TitleKey>,
+    release: &KnownRelease,
+) -> ReleaseDocument {
     let called = |title: &TitleKey| titles.iter().find(|(_, known)| *known == title).map(|(name, _)| name.to_string());
     let pushed = || board.pushed.iter().filter(|p| p.release == release.id);
     let live = board.branches.iter().filter(|(_, facts)| facts.targets.values().any(|b| b.release == release.id));

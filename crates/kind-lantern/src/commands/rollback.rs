@@ -35,11 +35,11 @@ pub struct Args {
 }
 
 pub fn run(args: &Args, ui: &Ui) -> Done {
-    let mut project = super::lock(ui)?;
-    let edition = project.open.project.first_edition();
+    let mut session = super::lock(ui)?;
+    let edition = session.project().first_edition();
     let mut plan = |wanted: Option<&ReleaseAsked>| {
         let (confirmed, because) = (args.options.confirmed(), args.options.because.clone());
-        project.plan_rollback(&args.storefront, &edition, &args.branch, wanted, confirmed, because)
+        session.plan_rollback(&args.storefront, &edition, &args.branch, wanted, confirmed, because)
     };
     let plan = match plan(args.release.as_ref()) {
         // Whoever is there to be asked says which release is meant, and that one it is.
@@ -58,5 +58,5 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
         },
         other => other?,
     };
-    branch_move::run(&mut project, &plan, &args.options, false, ui)
+    branch_move::run(&mut session, &plan, &args.options, false, ui)
 }

@@ -25,7 +25,7 @@ struct EditionDocument<'a> {
     newest: Option<&'a lantern_core::version::ReleaseName>,
     /// `sealed`, `changed`, `withdrawn`, `wrong` or `not-here`.
     exports: &'static str,
-    /// Targets of the newest release that somebody tried and said no to.
+    /// Targets of the newest release that someone tried and said no to.
     tried_no: &'a [Name],
     storefronts: Vec<StorefrontDocument<'a>>,
 }

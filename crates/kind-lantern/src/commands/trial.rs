@@ -52,11 +52,11 @@ pub struct Document<'a> {
 }
 
 pub fn run(args: &Args, ui: &Ui) -> Done {
-    let project = super::lock(ui)?;
-    let release = project.open.release(args.release.as_ref())?;
-    let trial = project.lay_out_trial(release, args.target.as_ref(), &ui.progress())?;
+    let session = super::lock(ui)?;
+    let release = session.workspace().release(args.release.as_ref())?;
+    let trial = session.lay_out_trial(release, args.target.as_ref(), &ui.progress())?;
     // Whoever plays may play for long: the others can work meanwhile.
-    drop(project);
+    drop(session);
     let (name, target) = (strong(&trial.release.name), &trial.target.target);
     ui.say(&format!("{} {name}, {target}: every file is unchanged since sealing", good("laid out")));
     let (exit_code, yes) = if trial.is_for_browser() {

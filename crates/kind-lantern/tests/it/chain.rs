@@ -285,7 +285,7 @@ fn the_same_input_gives_the_same_ids_in_another_place() {
 }
 
 #[test]
-fn what_is_foretold_is_what_travels() {
+fn what_is_estimated_is_what_travels() {
     let env = TestEnv::new();
     env.connect();
     for version in [None, Some(())] {
@@ -438,7 +438,7 @@ fn a_rollback_goes_back_and_further_back_and_never_forth() {
     assert_eq!(env.on_branch(), "1.3.2 (1) build 1 revision 5");
     let document = env.lantern(&["history", "--json"]).success().json();
     assert_eq!(document["events"][0]["payload"]["restores"], 1);
-    // A promotion begins anew: before it was what the last rollback put back.
+    // A promotion begins again: before it was what the last rollback put back.
     env.lantern(&["promote", "brambleyard", "open-water", "2", "--confirm", "1.4.0 (2)"]).success();
     let plan = env.lantern(&[&rollback[..], &["--plan", "--json"]].concat()).success().json();
     assert_eq!((&plan["restores"], &plan["release"]["version"]), (&5.into(), &"1.3.2".into()));

@@ -338,7 +338,7 @@ fn one_export_for_several_systems() {
     next: read lantern.toml, then: lantern prepare
     ");
     let text = String::from_utf8(env.read("lantern.toml")).unwrap();
-    assert!(text.contains("{ file = \"saltmarsh\", systems = [\"linux-x86_64\"] }"), "{text}");
+    assert!(text.contains("{ run = [\"saltmarsh\"], systems = [\"linux-x86_64\"] }"), "{text}");
     let release = env.lantern(&["prepare", "--json"]).success().one();
     let target = &release["release"]["targets"][0];
     assert_eq!((target["systems"].as_array().unwrap().len(), target["starts"].as_array().unwrap().len()), (2, 2));

@@ -25,7 +25,7 @@ version = "1.3.2"
 
 [targets.windows]
 export = "exports/windows"
-folder = "Saltmarsh Post"
+install-folder = "Saltmarsh Post"
 keep-aside = ["*.pdb"]
 
 [targets.macos]

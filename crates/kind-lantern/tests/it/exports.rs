@@ -404,7 +404,7 @@ fn an_export_that_was_forgotten_is_a_warning() {
     assert_eq!(findings.len(), 1);
     assert_eq!(findings[0]["severity"], "warning");
     assert!(findings[0]["what"].as_str().unwrap().starts_with("macos is exactly what it was in 1.3.2 (1)"));
-    // A new version of the same trees is no slip.
+    // A new version of the same trees is no mistake.
     let document = env.lantern(&["prepare", "--version", "1.3.3", "--json"]).success().one();
     assert_eq!(found(&document), [serde_json::Value::Null; 0]);
 }

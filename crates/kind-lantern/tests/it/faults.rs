@@ -247,7 +247,7 @@ fn ctrl_c_while_sealing_ends_soon_and_says_what_is_safe() {
     assert_eq!(output.status.code(), Some(130));
     let stderr = String::from_utf8(output.stderr).unwrap();
     snapshot!(stderr, @"
-    careful: 34.9 GB are free where .lantern lies, and this release may need up to 43.0 GB
+    careful: 33.6 GB are free where .lantern lies, and this release may need up to 43.0 GB
     stopped: nothing is half done
       fix: run the same command again to continue
     ");
@@ -257,7 +257,7 @@ fn ctrl_c_while_sealing_ends_soon_and_says_what_is_safe() {
 #[test]
 fn ctrl_c_ends_a_request_that_hangs() {
     let env = TestEnv::live();
-    // Somebody who listens and never answers.
+    // Someone who listens and never answers.
     let silent = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
     let origin = format!("http://{}", silent.local_addr().unwrap());
     env.edit("lantern.toml", &env.running().origin(), &origin);

@@ -1,4 +1,4 @@
-//! Documents of somebody newer, sent through every command: what is not known is passed on, and nothing ends over it.
+//! Documents of someone newer, sent through every command: what is not known is passed on, and nothing ends over it.
 
 use lantern_rehearsal::place::PlaceDocument;
 use serde_json::{Value, json};

@@ -131,7 +131,7 @@ fn folders_that_may_not_be_written() {
     set_mode(&env, "exports/linux", 0o555);
     as_anybody(&env, &["prepare"]).success();
     set_mode(&env, "exports/linux", 0o755);
-    // The game's folder belongs to somebody else.
+    // The game's folder belongs to someone else.
     let all = [".lantern/store", ".lantern/store/releases", ".lantern/cache", ".lantern/logs", ".lantern"];
     let closed = |mode: u32, file: u32| {
         set_mode(&env, ".lantern/ledger.db", file);

@@ -1,6 +1,6 @@
 //! Drives the built program against the real stand-in, on files in a temporary folder.
 
-/// Holds a whole output against what stands in the test.
+/// Compares a whole output with what stands in the test.
 #[cfg(test)]
 macro_rules! snapshot {
     ($text:expr, @$expected:literal) => {
@@ -16,6 +16,8 @@ mod archives;
 mod chain;
 #[cfg(test)]
 mod checking;
+#[cfg(test)]
+mod complete;
 mod configuration;
 #[cfg(test)]
 mod demo;

@@ -225,7 +225,7 @@ fn what_somebody_else_did_is_seen_and_recorded() {
     assert_eq!(env.on_branch(), "1.3.2 (2) build 2 revision 2");
     let kinds = env.event_kinds();
     assert_eq!(kinds.iter().rev().take(2).collect::<Vec<_>>(), ["seen", "build-found"]);
-    // A plan against a build of somebody else fetches its recipe to foretell the download.
+    // A plan against a build of someone else fetches its recipe to estimates the download.
     let plan = env.lantern(&["promote", "brambleyard", "open-water", "1", "--plan", "--json"]).success().json();
     let update = plan["changes"][0]["update_bytes"].as_u64().unwrap();
     assert!(update > 0 && update < 10_000, "{update}");
@@ -297,7 +297,7 @@ fn whoever_reads_the_store_and_whoever_removes_from_it_wait_for_each_other() {
         let mut command = env.command(arguments);
         command.stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap()
     };
-    // Somebody removes: whoever reads waits.
+    // Someone removes: whoever reads waits.
     lock.lock().unwrap();
     let readers = [&["verify"][..], &["releases", "write", "1", "out"]].map(run);
     std::thread::sleep(Duration::from_millis(400));
@@ -307,7 +307,7 @@ fn whoever_reads_the_store_and_whoever_removes_from_it_wait_for_each_other() {
     });
     lock.unlock().unwrap();
     readers.iter_mut().for_each(|child| assert!(child.wait().unwrap().success()));
-    // Somebody reads: whoever removes waits, and others read on.
+    // Someone reads: whoever removes waits, and others read on.
     lock.lock_shared().unwrap();
     let mut keep = run(&["keep", "--last", "1", "--yes"]);
     std::thread::sleep(Duration::from_millis(400));

@@ -1,4 +1,4 @@
-//! Holds every document that a test reads against its schema in `docs/json/`: as much of JSON Schema as those use.
+//! Compares every document that a test reads with its schema in `docs/json/`: as much of JSON Schema as those use.
 
 use serde_json::Value;
 

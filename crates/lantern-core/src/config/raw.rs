@@ -139,9 +139,9 @@ pub struct Target {
     /// File that starts the game. Left out: the only program at the top of the export, or the web start page.
     #[serde(default)]
     pub starts: Option<Starts>,
-    /// Name of the folder that it is installed into. Left out: the place decides.
+    /// Name of the folder that it is installed into. Left out: the storefront decides.
     #[serde(default)]
-    pub folder: Option<String>,
+    pub install_folder: Option<String>,
     /// Files that stay out, as patterns.
     #[serde(default)]
     pub leave_out: Vec<String>,
@@ -166,9 +166,11 @@ pub struct Target {
 #[derive(Debug, Deserialize, JsonSchema)]
 #[serde(untagged)]
 pub enum Starts {
-    /// Path in the export.
-    File(String),
-    /// Path with what it needs.
+    /// The program: a path in the export.
+    Program(String),
+    /// The program, then its arguments.
+    Command(Vec<String>),
+    /// A command with what it needs.
     One(Start),
     /// One for each system.
     Several(Vec<Start>),
@@ -178,14 +180,11 @@ pub enum Starts {
 #[derive(Debug, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]
 pub struct Start {
-    /// Path in the export.
-    pub file: String,
-    /// What it is called with.
-    #[serde(default)]
-    pub arguments: Vec<String>,
+    /// The program, a path in the export, then its arguments.
+    pub run: Vec<String>,
     /// Folder in the export that it works in. Left out: the folder that it is installed into.
     #[serde(default)]
-    pub folder: Option<String>,
+    pub cwd: Option<String>,
     /// Systems that start with it. Left out: all of the target.
     #[serde(default)]
     pub systems: Vec<String>,

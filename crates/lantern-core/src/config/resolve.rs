@@ -364,9 +364,12 @@ impl Check<'_> {
         let systems = self.systems(&below("systems"), &raw.systems);
         let starts = match &raw.starts {
             None => Some(Vec::new()),
-            Some(raw::Starts::File(file)) => self
+            Some(raw::Starts::Program(file)) => self
                 .path(&below("starts"), file)
                 .map(|file| vec![TargetStart { file, arguments: Vec::new(), folder: None, systems: Vec::new() }]),
+            Some(raw::Starts::Command(run)) => self
+                .command(&below("starts"), run)
+                .map(|(file, arguments)| vec![TargetStart { file, arguments, folder: None, systems: Vec::new() }]),
             Some(raw::Starts::One(start)) => self.start(&below("starts"), start).map(|start| vec![start]),
             Some(raw::Starts::Several(starts)) => {
                 let each = starts.iter().enumerate();
@@ -375,13 +378,13 @@ impl Check<'_> {
                 found.into_iter().collect()
             }
         };
-        let folder = self.optional(raw.folder.as_ref(), |check, text| {
-            let text = check.words(&below("folder"), text)?;
+        let folder = self.optional(raw.install_folder.as_ref(), |check, text| {
+            let text = check.words(&below("install-folder"), text)?;
             match text.parse::<FolderName>() {
                 Ok(name) => Some(name),
                 Err(error) => {
                     let fix = "write only the name, such as \"Saltmarsh Post\"";
-                    check.stop(&below("folder"), Code::WrongValue, error.to_string(), fix);
+                    check.stop(&below("install-folder"), Code::WrongValue, error.to_string(), fix);
                     None
                 }
             }
@@ -415,10 +418,20 @@ impl Check<'_> {
         }
     }
 
+    /// A program in the export, and what it is called with.
+    fn command(&mut self, at: &[ConfigKey<'_>], run: &[String]) -> Option<(String, Vec<String>)> {
+        let Some((program, arguments)) = run.split_first() else {
+            self.stop(at, Code::EmptyValue, "a program is missing here", "write the program, then its arguments");
+            return None;
+        };
+        let file = self.path(&[at, &[ConfigKey::Item(0)]].concat(), program)?;
+        Some((file, arguments.to_vec()))
+    }
+
     fn start(&mut self, at: &[ConfigKey<'_>], raw: &raw::Start) -> Option<TargetStart> {
-        let file = self.path(&[at, &[K("file")]].concat(), &raw.file);
-        let folder_at = [at, &[K("folder")]].concat();
-        let folder = self.optional(raw.folder.as_ref(), |check, text| {
+        let command = self.command(&[at, &[K("run")]].concat(), &raw.run);
+        let folder_at = [at, &[K("cwd")]].concat();
+        let folder = self.optional(raw.cwd.as_ref(), |check, text| {
             let text = check.path(&folder_at, text)?;
             match TreePath::new(text) {
                 Ok(path) => Some(path),
@@ -429,7 +442,8 @@ impl Check<'_> {
             }
         });
         let systems = self.systems(&[at, &[K("systems")]].concat(), &raw.systems);
-        Some(TargetStart { file: file?, arguments: raw.arguments.clone(), folder: folder?, systems })
+        let (file, arguments) = command?;
+        Some(TargetStart { file, arguments, folder: folder?, systems })
     }
 
     fn depot(

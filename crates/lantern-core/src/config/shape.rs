@@ -1,4 +1,4 @@
-//! Holds a TOML text against the JSON Schema of the raw types: every unknown key and wrong type, with its span.
+//! Compares a TOML text with the JSON Schema of the raw types: every unknown key and wrong type, with its span.
 
 use std::ops::Range;
 use std::sync::OnceLock;
@@ -45,6 +45,7 @@ fn stand_in(key: &str) -> Option<toml::Value> {
         "kind" => "protocol",
         "identity" => "a.b",
         "version" => "0",
+        "run" => return Some(toml::Value::Array(vec![toml::Value::String("x".to_owned())])),
         "name" | "studio" | "export" | "file" | "handle" | "from" => "x",
         "game" => {
             let keys = ["name", "studio", "identity", "version"];
@@ -204,7 +205,15 @@ impl<'a> Walk<'a> {
         if let Some(choices) = schema.get("anyOf").and_then(Value::as_array) {
             let wanted = value.map(kind);
             let resolved = choices.iter().map(|choice| self.resolve(choice, value));
-            return resolved.into_iter().find(|choice| wanted.is_some_and(|w| allows(choice, w))).unwrap_or(schema);
+            let mut fitting = resolved.filter(|choice| wanted.is_some_and(|w| allows(choice, w)));
+            let first = fitting.next();
+            // Of several kinds of lists the first item says which is meant.
+            let Some(DeValue::Array(items)) = value else { return first.unwrap_or(schema) };
+            let Some(item) = items.iter().next().map(|item| item.get_ref()) else { return first.unwrap_or(schema) };
+            let of_item = |choice: &&'a Value| {
+                choice.get("items").is_some_and(|shape| allows(self.resolve(shape, Some(item)), kind(item)))
+            };
+            return first.into_iter().chain(fitting).find(of_item).or(first).unwrap_or(schema);
         }
         schema
     }
@@ -247,7 +256,7 @@ impl<'a> Walk<'a> {
         for needed in required.into_iter().filter(|needed| !table.keys().any(|key| key.get_ref() == *needed)) {
             let way = [self.way.as_slice(), &[needed.to_owned()]].concat();
             self.fixes.push(Mend { way, stand_in: stand_in(needed) });
-            // A key that is there under a slip is named once, at the slip.
+            // A key that is there under a mistake is named once, at the mistake.
             if !meant.iter().any(|near| near == needed) {
                 let about = properties.and_then(|p| p.get(needed)).and_then(|p| p.get("description"));
                 let fix = match about.and_then(Value::as_str) {

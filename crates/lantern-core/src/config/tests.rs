@@ -133,10 +133,10 @@ identity = "example.paperheron.firsttide"
 [targets.desktop]
 systems = ["windows-x86_64", "linux-x86_64"]
 export = "exports/desktop-*"
-folder = "Saltmarsh Post"
+install-folder = "Saltmarsh Post"
 starts = [
-    { file = "Saltmarsh Post.exe", systems = ["windows-x86_64"], arguments = ["--from-launcher"] },
-    { file = "saltmarsh", systems = ["linux-x86_64"], folder = "bin" },
+    { run = ["Saltmarsh Post.exe", "--from-launcher"], systems = ["windows-x86_64"] },
+    { run = ["saltmarsh"], systems = ["linux-x86_64"], cwd = "bin" },
 ]
 keep-aside = ["*.pdb"]
 
@@ -164,6 +164,25 @@ creek = { audience = "invited" }
 "#;
 
 #[test]
+fn a_command_is_a_program_and_its_arguments() {
+    let read = |starts: &str| {
+        let text = GOOD.replace("starts = \"saltmarsh\"", &format!("starts = {starts}"));
+        assert_ne!(text, GOOD, "the text has a start to replace");
+        Config::read("lantern.toml", &text).map(|config| config.targets.values().next().unwrap().starts.clone())
+    };
+    let found = read("[\"saltmarsh\", \"--windowed\"]").unwrap();
+    assert_eq!(
+        (found.len(), found[0].file.as_str(), found[0].arguments.join(" ")),
+        (1, "saltmarsh", "--windowed".into())
+    );
+    assert_eq!(read("[]").unwrap_err()[0].code, Code::EmptyValue);
+    assert_eq!(read("[\"saltmarsh\", 27]").unwrap_err()[0].code, Code::WrongType);
+    assert_eq!(read("[\"bin\\\\saltmarsh\"]").unwrap_err()[0].code, Code::Backslash);
+    let codes: Vec<Code> = read("{ file = \"saltmarsh\" }").unwrap_err().iter().map(|finding| finding.code).collect();
+    assert_eq!(codes, [Code::MissingKey, Code::UnknownKey]);
+}
+
+#[test]
 fn editions_and_depots() {
     let config = Config::read("lantern.toml", LARGE).unwrap();
     let tide: Name = "first-tide".parse().unwrap();
@@ -171,6 +190,10 @@ fn editions_and_depots() {
     assert_eq!(config.editions[&tide].identity.as_str(), "example.paperheron.firsttide");
     assert_eq!(config.targets_of(&tide).count(), 1);
     let starts = &config.targets[&"desktop".parse::<Name>().unwrap()].starts;
+    assert_eq!(
+        (starts[0].file.as_str(), starts[0].arguments.as_slice()),
+        ("Saltmarsh Post.exe", &["--from-launcher".to_owned()][..])
+    );
     assert_eq!(starts[1].folder.as_ref().map(TreePath::as_str), Some("bin"));
     assert_eq!(config.depots[1].when.language.as_deref(), Some("fr"));
     let place = &config.storefronts[&"brambleyard".parse::<Name>().unwrap()];
@@ -189,8 +212,11 @@ fn mistakes_in_editions_and_depots() {
         ("\"sp-voix\"", "\"sp-desktop\"", "duplicate-handle"),
         ("\"sp-first-tide\" }", "\"saltmarsh-post\" }", "duplicate-handle"),
         ("[depots.voices-fr]", "[depots.tide]", "duplicate-depot"),
-        ("folder = \"Saltmarsh Post\"", "folder = \"a/b\"", "wrong-value"),
-        ("folder = \"bin\"", "folder = \"../bin\"", "wrong-value"),
+        ("install-folder = \"Saltmarsh Post\"", "install-folder = \"a/b\"", "wrong-value"),
+        ("cwd = \"bin\"", "cwd = \"../bin\"", "wrong-value"),
+        ("run = [\"saltmarsh\"]", "run = []", "empty-value"),
+        ("run = [\"saltmarsh\"]", "run = [27]", "wrong-type"),
+        ("run = [\"saltmarsh\"]", "run = \"saltmarsh\"", "wrong-type"),
         ("kind = \"demo\"", "kind = \"trial\"", "wrong-value"),
     ];
     for (from, to, code) in table {
@@ -226,7 +252,8 @@ fn the_schema_lists_every_key_once() {
     let schema = Config::schema();
     let target = schema.pointer("/$defs/Target/properties").unwrap().as_object().unwrap();
     let keys: Vec<&str> = target.keys().map(String::as_str).collect();
-    let expected = ["edition", "executable", "export", "export-root", "folder", "keep-aside", "leave-out", "must-have"];
+    let expected =
+        ["edition", "executable", "export", "export-root", "install-folder", "keep-aside", "leave-out", "must-have"];
     assert_eq!(keys[..8], expected);
     assert_eq!(keys[8..], ["must-mention", "must-not-mention", "starts", "systems"]);
     assert_eq!(schema["$schema"], "https://json-schema.org/draft/2020-12/schema");

@@ -452,7 +452,7 @@ codes! {
 }
 
 impl Code {
-    /// Returns the code that somebody may have meant.
+    /// Returns the code that someone may have meant.
     pub fn nearest(text: &str) -> Option<Self> {
         crate::names::nearest(text, Self::ALL.iter().map(|code| code.as_str()))?.parse().ok()
     }

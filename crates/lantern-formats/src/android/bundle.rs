@@ -1,6 +1,6 @@
 //! The manifest of a bundle's module, in the form that the packer hands on.
 //!
-//! Source: the Android Open Source Project's `Resources.proto`, and "Encoding" of Protocol Buffers: fields, each with
+//! Source: the Android Open Source Project's `Resources.proto`, and "Encoding" of Protocol Buffers (<https://protobuf.dev/programming-guides/encoding/>): fields, each with
 //! its number and kind in one number of variable length, then its value.
 //!
 //! | message | fields |

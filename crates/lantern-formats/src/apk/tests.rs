@@ -129,7 +129,7 @@ fn what_readers_get_wrong() {
     assert!(
         wrong_of(&signed(&package(), &[(ID_V2, &mixed, Says::default())]))[0].as_ref().unwrap().contains("certificate")
     );
-    // Somebody else's signature under this key.
+    // Someone else's signature under this key.
     let forged = Key { public: key.public.clone(), certificate: key.certificate.clone(), ..Key::new("x") };
     assert!(
         wrong_of(&signed(&package(), &[(ID_V2, &forged, Says::default())]))[0]

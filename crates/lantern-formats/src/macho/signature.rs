@@ -368,7 +368,7 @@ impl CodeSignature {
         self.slots.iter().find(|(known, _)| *known == slot as u32).map(|(_, blob)| blob.as_slice())
     }
 
-    /// Holds everything within the file against the hashes: each page of the code, and the blobs of the signature.
+    /// Compares everything within the file with the hashes: each page of the code, and the blobs of the signature.
     /// Returns the first that is wrong.
     ///
     /// # Errors

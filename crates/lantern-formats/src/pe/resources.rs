@@ -1,4 +1,5 @@
-//! Resources of a PE file: a tree of three levels (type, name, language) whose leaves are bytes.
+//! Resources of a PE file: a tree of three levels (type, name, language) whose leaves are bytes. Source: Microsoft, "PE
+//! Format", "The .rsrc Section" (<https://learn.microsoft.com/windows/win32/debug/pe-format>).
 
 use std::io::{Read, Seek};
 

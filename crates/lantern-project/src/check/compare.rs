@@ -127,14 +127,14 @@ impl PastReleases {
         is_version && now.iter().all(is_last)
     }
 
-    /// Holds the number that a build has inside against the one that the release will get.
+    /// Compares the number that a build has inside with the one that the release will get.
     pub(super) fn other_number(&self, target: &Name, claims: &Claims) -> Option<(Name, Finding)> {
         let next = self.next.first()?;
         let is_other = self.next.iter().all(|number| claims.is_other_number(*number));
         is_other.then(|| (target.clone(), number_differs(target, claims, *next)))
     }
 
-    /// Holds the version that is to be given against those that players and testers have, and then against the last one
+    /// Compares the version that is to be given with those that players and testers have, and then against the last one
     /// that was sealed. `is_other` says whether anything is another than in the last release.
     pub(crate) fn version_finding(&self, version: &Version, is_other: impl Fn() -> bool) -> Option<Finding> {
         let fix = "raise the version, in the engine and in lantern.toml";
@@ -154,7 +154,7 @@ impl PastReleases {
         self.pushed.contains(newest).then(|| Finding::of(Code::VersionReused, what, fix))
     }
 
-    /// Holds the number inside a package against that of the last release: a device takes an update by it alone.
+    /// Compares the number inside a package with that of the last release: a device takes an update by it alone.
     pub(super) fn number_finding(&self, intake: &Intake<'_>, number: Option<&str>) -> Option<Finding> {
         let (old, new) = (self.numbers.get(intake.name)?, number?);
         let order = new.parse::<Version>().ok()?.order(&old.parse().ok()?)?;

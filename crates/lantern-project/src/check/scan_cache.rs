@@ -118,7 +118,7 @@ impl ScanCache {
         }
     }
 
-    /// Remembers all of a target anew; what could not be read is not among it.
+    /// Remembers all of a target again; what could not be read is not among it.
     pub(super) fn set(
         &mut self,
         target: &str,

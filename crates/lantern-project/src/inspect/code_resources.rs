@@ -40,7 +40,7 @@ pub(super) struct Found {
     pub findings: Vec<Finding>,
 }
 
-/// Holds the files of a bundle against its seal, which is known to be the one that was signed.
+/// Compares the files of a bundle with its seal, which is known to be the one that was signed.
 pub(super) fn wrong_in(
     export: &Export,
     bundle: &Bundle<'_>,
@@ -64,7 +64,7 @@ pub(super) fn wrong_in(
 struct Look<'a> {
     export: &'a Export,
     watch: &'a Metering<'a>,
-    /// Programs in it that somebody else signed.
+    /// Programs in it that someone else signed.
     others: BTreeSet<String>,
 }
 

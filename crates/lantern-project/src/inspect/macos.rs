@@ -209,7 +209,7 @@ fn bundle(export: &Export, layout: &Layout, looking: &mut Looking<'_>) {
     }
 }
 
-/// Holds the oldest system that a bundle names against the one that its program starts on.
+/// Compares the oldest system that a bundle names with the one that its program starts on.
 fn promise(layout: &Layout, promised: &str, needs: Option<SystemVersion>, out: &mut Inspected) {
     let (system, newest) = if layout.is_flat { ("iOS", NEWEST_IOS) } else { ("macOS", NEWEST_MACOS) };
     out.needs = Some(format!("{system} {}", shown(promised)));

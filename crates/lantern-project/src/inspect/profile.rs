@@ -29,7 +29,7 @@ fn wrong(what: String) -> Finding {
     Finding::of(Code::ProfileMismatch, what, "export it again, with the profile of this game")
 }
 
-/// Looks at the profile of a bundle, and holds the program's signature against it.
+/// Looks at the profile of a bundle, and compares the program's signature with it.
 pub(super) fn look(
     export: &Export,
     base: &str,

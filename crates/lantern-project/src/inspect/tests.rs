@@ -141,7 +141,7 @@ fn a_bundle_with_a_ticket() {
     let seen = look_at_bundle(&files);
     assert_eq!(fact(&seen, Fact::Notarized), Some("its ticket is attached"));
     assert_eq!((what(&seen, Code::BrokenSignature), what(&seen, Code::TicketMismatch)), (vec![], vec![]));
-    // Signed anew after the ticket was made.
+    // Signed again after the ticket was made.
     files.get_mut("Contents/CodeResources").unwrap()[9] ^= 1;
     let seen = look_at_bundle(&files);
     assert!(
@@ -169,7 +169,7 @@ fn a_bundle_whose_program_alone_is_signed() {
     let seen = look_at_bundle(&files(program.signed(&nobody)));
     assert_eq!(seen.signature, Signature::AdHoc { is_intact: true });
     assert!(fact(&seen, Fact::SignatureCovers).unwrap().starts_with("only the program"));
-    // Where somebody signed it, all of the bundle is meant.
+    // Where someone signed it, all of the bundle is meant.
     let sign = |directory: &[u8]| Key::new("Paper Heron").message(DATA, None, directory, &plain);
     let seen = look_at_bundle(&files(MacProgram { flags: 0, ..program }.signed(&sign)));
     assert!(what(&seen, Code::BrokenSignature)[0].contains("Info.plist was changed"));

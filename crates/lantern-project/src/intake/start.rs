@@ -33,7 +33,7 @@ impl Starts {
     }
 }
 
-/// Finds what starts an export, and holds it against the systems that the target says it is for.
+/// Finds what starts an export, and compares it with the systems that the target says it is for.
 pub(super) fn find(target: &Target, export: &Export) -> Starts {
     if let Form::Package(ending) = export.form {
         return package(target, export, ending);
@@ -312,7 +312,7 @@ pub(crate) fn systems_of(program: &Program) -> Vec<System> {
     }
 }
 
-/// Holds a start file against the systems that are claimed; without any, it says itself what it is for.
+/// Compares a start file with the systems that are claimed; without any, it says itself what it is for.
 fn check_program(export: &Export, index: usize, claimed: &[System]) -> Result<Vec<System>, Box<Finding>> {
     let file = &export.entries[index].source.path;
     let magic = magic_of(export, index);

@@ -108,7 +108,7 @@ impl Place {
         Ok(Branch { audience: now.audience, facts })
     }
 
-    /// Holds what is new on a branch against the order of branches.
+    /// Compares what is new on a branch with the order of branches.
     fn check_order(
         &self,
         title: &Handle,

@@ -19,7 +19,7 @@ const MAX_FOLDER_LEN: usize = 64;
 /// Who asks for what players get.
 #[derive(Debug, Clone, Default)]
 pub(crate) struct Asker {
-    /// Whether it is somebody who makes the game.
+    /// Whether it is someone who makes the game.
     pub is_maker: bool,
     /// The text of an invitation, as it came.
     pub invitation: Option<String>,
@@ -27,7 +27,7 @@ pub(crate) struct Asker {
     pub folder: Option<String>,
 }
 
-/// What somebody may have of a branch that they may follow.
+/// What someone may have of a branch that they may follow.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(crate) enum Owns {
     /// Whatever there is.
@@ -45,7 +45,7 @@ struct Unfit {
 }
 
 impl Place {
-    /// Says whether somebody may follow a branch, and what they own as far as it is proved.
+    /// Says whether someone may follow a branch, and what they own as far as it is proved.
     pub(crate) fn admit(
         &self,
         title: &Handle,
@@ -115,7 +115,7 @@ impl Place {
             transaction.execute("INSERT INTO invited VALUES ($1, $2)", params![id, folder])?;
             made.used_by += 1;
         }
-        // To the hour: it shows that an invitation is in use, and not when somebody plays.
+        // To the hour: it shows that an invitation is in use, and not when someone plays.
         let hour = Timestamp::from_second(now.as_second() / 3600 * 3600).unwrap_or(now);
         if !is_known || made.last_used != Some(hour) {
             made.last_used = Some(hour);

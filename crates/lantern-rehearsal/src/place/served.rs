@@ -102,7 +102,7 @@ impl Place {
         Ok(Play { name: known.name, identity: known.identity, facts: branch.facts, builds: targets })
     }
 
-    /// Returns the store of a title if somebody may have this part of a branch: an update in the middle of a promotion
+    /// Returns the store of a title if someone may have this part of a branch: an update in the middle of a promotion
     /// must still get what it began with, so everything that is or was on the branch can be had, but for what was
     /// withdrawn since. Nothing that was never promoted can.
     pub(crate) fn store_for_players(

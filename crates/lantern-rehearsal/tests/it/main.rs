@@ -1,4 +1,4 @@
-//! Holds the stand-in against the protocol, over HTTP, without the client's help.
+//! Compares the stand-in with the protocol, over HTTP, without the client's help.
 
 #[cfg(test)]
 mod protocol;

@@ -139,7 +139,7 @@ pub(super) fn stage(
     Ok(total)
 }
 
-/// Opens a staged file. One that has another name somewhere is somebody else's file too, and is not written to.
+/// Opens a staged file. One that has another name somewhere is someone else's file too, and is not written to.
 fn open_staged(path: &Path) -> io::Result<File> {
     let foreign = fs::symlink_metadata(path).is_ok_and(|m| !m.is_file() || has_other_names(&m));
     if foreign {

@@ -1,6 +1,6 @@
 //! The journal of a switch: everything that is done once it is begun, written down before the first step.
 //!
-//! Described in `docs/formats/install.md`. A journal that is found is held against the rules of a tree: it may have been
+//! Described in `docs/formats/install.md`. A journal that is found is compared with the rules of a tree: it may have been
 //! written by anybody.
 
 use lantern_core::path::TreePath;

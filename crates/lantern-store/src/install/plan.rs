@@ -324,7 +324,7 @@ fn goes_empty(root: &Path, folder: &TreePath, goes: &HashSet<&str>, folders: &mu
                 _ => return false,
             }
         }
-        // An empty folder that no build brought is somebody's, too.
+        // An empty folder that no build brought is someone's, too.
         if is_empty && !goes.contains(at.as_str()) {
             return false;
         }
@@ -426,7 +426,7 @@ impl AsideNames {
     }
 }
 
-/// Holds every entry against the folder; the answers are in the entries' order.
+/// Compares every entry with the folder; the answers are in the entries' order.
 pub(super) fn check(
     folder: &Folder,
     entries: &[Entry],

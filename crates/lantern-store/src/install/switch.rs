@@ -155,7 +155,7 @@ impl<'a> Switch<'a> {
         }
         for (number, path) in &journal.take {
             let (kept, place) = (self.before.join(number.to_string()), self.place(path));
-            // What became a folder meanwhile is somebody's, and makes way when its place is needed.
+            // What became a folder meanwhile is someone's, and makes way when its place is needed.
             let stands = fs::symlink_metadata(&place).is_ok_and(|m| !m.is_dir());
             if !exists(&kept) && stands && self.has_real_parents(path) {
                 self.rename(&place, &kept)?;
@@ -289,7 +289,7 @@ impl<'a> Switch<'a> {
 
     fn remove_empty(&mut self, path: &TreePath) {
         let place = self.place(path);
-        // One that holds something now is somebody's, and stays.
+        // One that holds something now is someone's, and stays.
         if self.has_real_parents(path) && durable::is_real_folder(&place) && fs::remove_dir(&place).is_ok() {
             self.touch(&place);
         }

@@ -306,7 +306,7 @@ fn a_strange_folder_harms_nothing() {
     fs::create_dir(&outside).unwrap();
     let precious = outside.join("precious.txt");
     let stage = Folder::stage_name(&[sealed.recipe]);
-    // Everything that is written in the state leads to somebody's file or folder.
+    // Everything that is written in the state leads to someone's file or folder.
     let traps: [(&str, Trap<'_>); 6] = [
         ("lock", &|state| symlink("../../outside/precious.txt", state.join("lock")).unwrap()),
         ("recipes", &|state| symlink("../../outside", state.join("recipes")).unwrap()),

@@ -7,7 +7,7 @@ use lantern_core::notes::{Notes, UNDETERMINED};
 use lantern_core::release::ReleaseRecord;
 use lantern_core::tree::Node;
 use lantern_core::version::ReleaseName;
-use lantern_project::Open;
+use lantern_project::Workspace;
 use serde::Serialize;
 
 use super::super::{Done, edition_word};
@@ -52,7 +52,7 @@ struct FileDocument {
     executable: bool,
 }
 
-pub fn run(open: &Open, release: &KnownRelease, with_files: bool, ui: &Ui) -> Done {
+pub fn run(open: &Workspace, release: &KnownRelease, with_files: bool, ui: &Ui) -> Done {
     let record = open.record_of(release)?;
     let unchanged_since = open.unchanged_since(release, &record)?;
     let board = open.board(&release.edition)?;
@@ -176,7 +176,7 @@ fn show_texts(builds: &[&Pushed], ui: &Ui) {
     }
 }
 
-fn files(open: &Open, record: &ReleaseRecord) -> Result<Vec<FileDocument>, lantern_project::ProjectError> {
+fn files(open: &Workspace, record: &ReleaseRecord) -> Result<Vec<FileDocument>, lantern_project::ProjectError> {
     let mut out = Vec::new();
     for (_, depot) in record.different_depots() {
         for (path, node) in open.store.tree(depot.tree)?.iter() {

@@ -56,9 +56,9 @@ struct NotTold {
 }
 
 pub fn run(args: &Args, ui: &Ui) -> Done {
-    let mut project = lock(ui)?;
-    let release = project.release_anywhere(&args.release)?;
-    let known = project.open.board(&release.edition)?.withdrawn.get(&release.id).cloned();
+    let mut session = lock(ui)?;
+    let release = session.release_anywhere(&args.release)?;
+    let known = session.workspace().board(&release.edition)?.withdrawn.get(&release.id).cloned();
     let because = match (known, &args.because) {
         (Some(known), _) => known,
         (None, Some(because)) => because.clone(),
@@ -67,7 +67,7 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     if because.trim().is_empty() {
         return Err(CommandError::usage("a withdrawal needs a reason", "give it with --because"));
     }
-    let plan = project.plan_withdraw(release, because)?;
+    let plan = session.plan_withdraw(release, because)?;
     if plan.is_known && plan.places.iter().all(|p| p.is_done) {
         ui.document(&document(&plan, true, Vec::new()));
         ui.say(&format!("nothing to do: {} is withdrawn everywhere", strong(&plan.release.name)));
@@ -81,12 +81,12 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
         }
         return Ok(());
     }
-    let mut failed = project.withdraw(&plan)?;
+    let mut failed = session.withdraw(&plan)?;
     let not_told = failed.iter().map(|(name, error)| NotTold { storefront: name.clone(), why: error.to_string() });
     ui.document(&document(&plan, failed.is_empty(), not_told.collect()));
     ui.say(&format!("\n{} {}: it can no longer be promoted", good("withdrawn"), strong(&plan.release.name)));
     if failed.is_empty() {
-        return next(&project.open, ui, ASK_THEM);
+        return next(session.workspace(), ui, ASK_THEM);
     }
     if let Some((name, error)) = failed.pop() {
         ui.say(&format!("  {} {name} could not be reached; run the command again to tell it", care("but:")));

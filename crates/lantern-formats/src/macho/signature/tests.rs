@@ -52,7 +52,7 @@ fn an_identity_has_signed_the_hashes() {
     let signature = read(&signed(10_000, FLAG_RUNTIME, &sign)).unwrap().unwrap();
     let signer = signature.signer().unwrap().unwrap();
     assert_eq!((signer.wrong, signer.subject.as_str()), (None, "CN=Paper Heron"));
-    // The code was changed and hashed anew, the message is the old one.
+    // The code was changed and hashed again, the message is the old one.
     let old = |directory: &[u8]| key.message("1.2.840.113549.1.7.1", None, &[directory, b"x"].concat(), &plain);
     let forged = signed(10_000, FLAG_RUNTIME, &old);
     assert_eq!(verify(&forged).unwrap(), None);
