@@ -33,7 +33,7 @@ pub mod verify;
 #[cfg(test)]
 pub use branch_move::Document as MoveDocument;
 #[cfg(test)]
-pub use status::Document as StandingDocument;
+pub use status::Document as StatusDocument;
 
 use std::process::ExitCode;
 use std::sync::Arc;

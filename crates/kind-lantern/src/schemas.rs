@@ -50,7 +50,7 @@ fn all() -> Vec<(String, Value)> {
         schema_of::<commands::releases::WrittenDocument<'static>>("release-written"),
         schema_of::<commands::repair::Document<'static>>("repair"),
         schema_of::<commands::MoveDocument<'static>>("rollback"),
-        schema_of::<commands::StandingDocument<'static>>("standing"),
+        schema_of::<commands::StatusDocument<'static>>("status"),
         schema_of::<commands::check::ExplanationDocument>("explanation"),
         schema_of::<commands::trial::Document<'static>>("try"),
         schema_of::<commands::verify::InstalledDocument<'static>>("verify"),

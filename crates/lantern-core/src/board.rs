@@ -3,6 +3,8 @@
 //! [`Boards`] holds the fold of a whole ledger: [`Boards::add`] takes the next event in, so that nothing has to be folded
 //! twice, and all of it can be written and read back as a snapshot.
 
+mod rows;
+
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
@@ -12,7 +14,7 @@ use serde::{Deserialize, Serialize};
 use crate::digest::{InputDigest, ReleaseId};
 use crate::event::{
     Asked, BranchFacts, BranchWentBack, BuildFound, Event, EventBody, EventId, Moved, NumberReserved, NumberSeen,
-    NumbersBegin, PlaceRef, Pushed, Sealed, Seen, TitleKey, Tried,
+    NumbersBegin, PlaceRef, Pushed, Sealed, Seen, TitleKey,
 };
 use crate::names::Name;
 use crate::version::{BuildNumber, ReleaseAsked, ReleaseName, VersionError};
@@ -89,6 +91,7 @@ pub struct Board {
     /// it was does not count.
     pub since: BTreeMap<(BranchKey, Name), Option<Timestamp>>,
     /// Builds that storefronts have, in the order in which it became known.
+    #[serde(with = "rows")]
     pub pushed: Vec<Pushed>,
     /// Deeds that were asked for and of which nothing more is known.
     pub open: BTreeMap<EventId, Asked>,
@@ -97,7 +100,7 @@ pub struct Board {
     /// Where each of them was withdrawn.
     pub withdrawn_at: BTreeSet<(TitleKey, ReleaseId)>,
     /// What was said of sealed builds, by release and target: the last word counts.
-    pub tried: BTreeMap<(ReleaseId, Name), Tried>,
+    pub tried: BTreeMap<ReleaseId, BTreeMap<Name, bool>>,
     /// Releases whose content was freed.
     pub freed: BTreeSet<ReleaseId>,
     /// Where each release stands in `releases`.
@@ -289,7 +292,7 @@ impl Board {
                 }
             }
             EventBody::Tried(tried) => {
-                self.tried.insert((tried.release, tried.target.clone()), tried.clone());
+                self.tried.entry(tried.release).or_default().insert(tried.target.clone(), tried.yes);
             }
             EventBody::Freed(freed) => self.freed.extend(&freed.releases),
             EventBody::NumbersBegin(_)
@@ -399,7 +402,7 @@ impl Board {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::event::{BranchBuild, BuildGone, Deed, Freed, NextNumber, NotDone, Withdrawn};
+    use crate::event::{BranchBuild, BuildGone, Deed, Freed, NextNumber, NotDone, Tried, Withdrawn};
     use crate::notes::Notes;
     use proptest::prelude::*;
 
@@ -662,7 +665,7 @@ mod tests {
             |yes| EventBody::Tried(Tried { release, name: name("1.3.2 (25)"), target: "web".parse().unwrap(), yes });
         let freed = EventBody::Freed(Freed { releases: vec![release] });
         let board = fold(vec![sealed("1.3.2 (25)"), tried(false), tried(true), freed.clone()]);
-        assert!(board.tried.values().all(|t| t.yes) && board.tried.len() == 1);
+        assert!(board.tried.values().flat_map(BTreeMap::values).eq([&true]));
         assert!(board.freed.contains(&release));
         assert!(fold(vec![sealed("1.3.2 (25)"), freed, sealed("1.3.2 (25)")]).freed.is_empty());
     }

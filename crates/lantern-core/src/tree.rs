@@ -53,7 +53,7 @@ pub enum TreeError {
     #[error("{0} occurs twice")]
     Twice(TreePath),
     /// Something lies below an entry that is no folder.
-    #[error("{below} lies below {above}, which is no folder")]
+    #[error("{below} is below {above}, which is not a folder")]
     BelowNonFolder {
         /// The deeper entry.
         below: TreePath,

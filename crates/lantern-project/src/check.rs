@@ -306,7 +306,7 @@ impl Project {
         let wide: Vec<&str> = accepts.iter().filter(|accept| accept.is_wide()).map(|a| a.code.as_str()).collect();
         if !wide.is_empty() {
             let are = if wide.len() == 1 { "is" } else { "are" };
-            let what = format!("{} {are} accepted wherever it comes up, and for ever", wide.join(", "));
+            let what = format!("{} {are} accepted everywhere, without an end date", wide.join(", "));
             let note = Finding::note(Code::AcceptTooBroad, what).at(self.place_of(&["checks", "accept"]));
             checked.findings.push((None, note));
         }

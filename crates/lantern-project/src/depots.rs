@@ -108,7 +108,7 @@ impl Project {
                     continue;
                 }
                 let what = format!(
-                    "the depot {} is made of {}, and {} has {} of it in another size: {}",
+                    "the depot {} is taken from {}, and {} has {} of it in another size: {}",
                     depot.name,
                     from.name,
                     other.name,
@@ -129,7 +129,7 @@ impl Project {
         match trouble {
             Trouble::InNone { target, paths } => {
                 let what = format!("{} of {target} in no depot: {}", are(paths.len()), named(paths));
-                let fix = "add a depot that takes them, or name them in the target's leave-out";
+                let fix = "add a depot for them, or name them in the target's leave-out";
                 Finding::of(Code::UnmappedFiles, what, fix).at(self.place_of(&["targets", target.as_str()]))
             }
             Trouble::InTwo { target, one, other, paths } => {
@@ -150,7 +150,7 @@ impl Project {
                 at(Finding::of(Code::DepotWithoutTarget, what, "fix when, or remove the depot"), depot, "when")
             }
             Trouble::Elsewhere { depot, from, target } => {
-                let what = format!("{target} needs the depot {depot}, which is made of {from}");
+                let what = format!("{target} needs the depot {depot}, which is taken from {from}");
                 at(Finding::of(Code::DepotOutsidePart, what, format!("prepare it too: --target {from}")), depot, "from")
             }
             Trouble::Split { bundle, depots } => {

@@ -13,7 +13,7 @@ use lantern_store::install::InstallError;
 use lantern_store::seal::SealError;
 use lantern_store::store::StoreError;
 use lantern_storefront::PlaceError;
-use lantern_storefront::protocol::Title;
+use lantern_storefront::protocol::{Title, problem};
 
 /// A branch that went back only a moment ago.
 #[derive(Debug)]
@@ -99,7 +99,7 @@ pub enum ProjectError {
     #[error("{} is not a folder of ours", .0.display())]
     ForeignState(PathBuf),
     /// The ledger would lie on another computer's disk.
-    #[error("{} lies on a network disk, where a ledger cannot be kept safely", .0.display())]
+    #[error("{} is on a network disk, where a ledger cannot be kept safely", .0.display())]
     NetworkFolder(PathBuf),
     /// Someone tries this very build now.
     #[error("{target} is being tried by another lantern")]
@@ -122,7 +122,7 @@ pub enum ProjectError {
         branch: Name,
     },
     /// No invitation is meant by what was asked, or several are.
-    #[error("{} {asked:?}", if *.several { "several invitations are meant by" } else { "there is no invitation" })]
+    #[error("{} {asked:?}", if *.several { "several invitations match" } else { "there is no invitation" })]
     NoInvitation {
         /// What was asked for.
         asked: String,
@@ -300,7 +300,7 @@ pub enum ProjectError {
         place: Name,
     },
     /// House rules stand in the way.
-    #[error("{place} does not take this")]
+    #[error("{place} does not accept this")]
     Rules {
         /// The project's name for it.
         place: Name,
@@ -516,9 +516,7 @@ impl ProjectError {
             Self::MissingAnswer { option, .. } => vec![format!("give it with {option}")],
             Self::Busy { .. } => one("wait until it has ended, then run the command again"),
             Self::ForeignState(path) => vec![format!("move {} away, or work in another folder", path.display())],
-            Self::NetworkFolder(_) => {
-                one("keep the game's folder on a disk of this computer; exports may lie anywhere")
-            }
+            Self::NetworkFolder(_) => one("keep the game's folder on a disk of this computer; exports may be anywhere"),
             Self::NothingSealed => one("lantern prepare"),
             Self::NoRelease { known, .. } if known.is_empty() => one("lantern prepare"),
             Self::NoRelease { known, .. } => {
@@ -565,14 +563,14 @@ impl ProjectError {
                 format!("to have it as players do: lantern install {place} BRANCH DIR"),
             ],
             Self::Rules { refusals, .. } => refusals.iter().map(|r| r.fix.clone()).collect(),
-            Self::NoDepot { .. } => one("make the depot at the storefront, or fix its handle in lantern.toml"),
+            Self::NoDepot { .. } => one("create the depot at the storefront, or fix its handle in lantern.toml"),
             Self::NotPushed { release, place } => vec![format!("lantern push {place} \"{release}\"")],
             Self::NothingBefore { place, branch } => {
                 vec![format!("choose a release yourself: lantern promote {place} {branch} VERSION")]
             }
             Self::WentBack(back) => match &back.next {
                 Some(next) => vec![
-                    "if that is what you meant, all is done".to_owned(),
+                    "if that is what you wanted, nothing is left to do".to_owned(),
                     format!("to go back once more: lantern rollback {} {} \"{next}\"", back.place, back.branch),
                 ],
                 None => one("that is all there is: it had nothing before"),
@@ -619,13 +617,13 @@ impl ProjectError {
                 vec![format!("numbers only rise; the lowest possible is {next}")]
             }
             Self::LedgerLost { .. } => vec![
-                "to make it again of its copy, the store and the storefronts: lantern ledger rebuild".to_owned(),
+                "to rebuild it from its copy, the store and the storefronts: lantern ledger rebuild".to_owned(),
                 "or put the right file back from a backup of yours. Nothing was changed".to_owned(),
             ],
             Self::NoLedgerCopy { .. } => one("name a file that lantern ledger export or backup has written"),
             Self::Ledger(error) if error.is_damaged() => vec![
                 "lantern ledger rebuild".to_owned(),
-                "it makes the ledger again of its copy, the store and the storefronts. Nothing was changed now"
+                "it rebuilds the ledger from its copy, the store and the storefronts. Nothing was changed now"
                     .to_owned(),
             ],
             Self::Ledger(error) => cures_of_ledger(error),
@@ -659,7 +657,7 @@ pub const fn fix_of_disk(kind: ErrorKind) -> Option<&'static str> {
         ErrorKind::StorageFull | ErrorKind::QuotaExceeded => Some("free some room, then run the same command again"),
         ErrorKind::PermissionDenied => Some("give yourself the right to it, then run the same command again"),
         ErrorKind::ReadOnlyFilesystem => {
-            Some("it lies on a disk that can only be read now: make it writable, then run the same command again")
+            Some("its disk is read-only now: make it writable, then run the same command again")
         }
         ErrorKind::FileTooLarge => Some("the file is far larger than any real one: is it the right file?"),
         ErrorKind::NotFound
@@ -760,7 +758,7 @@ fn cures_of_install(error: &InstallError) -> Vec<String> {
         }
         InstallError::NoLinks { .. } => {
             let fix = if cfg!(windows) {
-                "switch on the developer mode of Windows, which lets programs make links. Nothing was changed"
+                "turn on developer mode in Windows, which lets programs create links. Nothing was changed"
             } else {
                 "install on a disk that has links. Nothing was changed"
             };
@@ -831,12 +829,12 @@ fn cures_of_place(place: &Name, error: &PlaceError) -> Vec<String> {
         }
         PlaceError::Nonsense { .. } => vec!["is the address that of a storefront?".to_owned()],
         PlaceError::Protocol { .. } => vec!["get a newer lantern".to_owned()],
-        PlaceError::Refused(problem) if problem.name() == "no-access" => vec![format!("lantern connect {place}")],
-        PlaceError::Refused(problem) if problem.name() == "not-invited" => vec![
+        PlaceError::Refused(problem) if problem.is(problem::NO_ACCESS) => vec![format!("lantern connect {place}")],
+        PlaceError::Refused(problem) if problem.is(problem::NOT_INVITED) => vec![
             format!("{}, then install with --invitation TEXT", problem.fix),
-            format!("if you make the game: lantern connect {place}"),
+            format!("if you are the maker of the game: lantern connect {place}"),
         ],
-        PlaceError::Refused(problem) if problem.name() == "not-owned" => vec![
+        PlaceError::Refused(problem) if problem.is(problem::NOT_OWNED) => vec![
             format!("{}: install with --invitation TEXT", problem.fix),
             "to do without it: install with --without DEPOT".to_owned(),
         ],

@@ -327,7 +327,7 @@ impl Export {
     fn below_a_file(&self) -> Option<Finding> {
         let in_the_way = |path: &TreePath| path.parents().find(|parent| self.has(parent)).map(str::to_owned);
         let (path, above) = self.entries.iter().find_map(|e| Some((&e.source.path, in_the_way(&e.source.path)?)))?;
-        let what = format!("{path} lies below {}, which is not a folder", shown(&above));
+        let what = format!("{path} is below {}, which is not a folder", shown(&above));
         Some(Finding::of(Code::PathBelowFile, what, "pack the archive again: it contains one name twice"))
     }
 

@@ -190,7 +190,7 @@ fn write(answers: &InitAnswers) -> String {
         "[game]".to_owned(),
         format!("name = {}", quoted(&answers.name)),
         format!("studio = {}", quoted(&answers.studio)),
-        format!("identity = {}  # kept for ever", quoted(&answers.identity)),
+        format!("identity = {}  # kept forever", quoted(&answers.identity)),
         format!("version = {}  # or {{ file = \"VERSION\" }}", quoted(&answers.version)),
     ];
     for (index, (name, export)) in names.iter().zip(&answers.exports).enumerate() {
@@ -233,7 +233,7 @@ fn target(name: &str, export: &SeenExport, with_hints: bool) -> Vec<String> {
     let hint = if with_hints { "  # what the engine writes; never changed. With * the newest of several" } else { "" };
     lines.push(format!("export = {}{hint}", quoted(&export.path)));
     if let Some(root) = &export.root {
-        lines.push(format!("export-root = {}  # all of it lies in this folder", quoted(root)));
+        lines.push(format!("export-root = {}  # everything is in this folder", quoted(root)));
     }
     match export.starts.as_slice() {
         [(file, system)] => {

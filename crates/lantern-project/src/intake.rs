@@ -232,7 +232,8 @@ fn check_names<'a>(
         }
     }
     if systems.iter().any(|s| s.family() == Family::Windows) && links > 0 {
-        let what = format!("there are {links} links in it, which Windows makes for few of its users");
+        let what =
+            format!("it contains {links} links, which Windows creates only for administrators and in developer mode");
         let fix = "put the files themselves there, or name the links in leave-out";
         findings.push(Finding::of(Code::WindowsLinks, what, fix));
     }

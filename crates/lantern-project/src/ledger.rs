@@ -90,7 +90,7 @@ pub(crate) fn refuse_lost(project: &Project, ledger: Option<&Ledger>, store: &St
         // One that cannot be read says nothing here; verify finds it.
         let Ok(record) = store.record(id) else { continue };
         if !known.contains(&record.number.get()) {
-            return lost(format!("it knows nothing of {}, whose record lies in the store", record.name()));
+            return lost(format!("it does not contain {}, whose record is in the store", record.name()));
         }
     }
     Ok(())

@@ -223,8 +223,7 @@ impl Session {
                 && self.has_nothing_of(target, last)?
             {
                 let what = format!("{name} has nothing in common with {release}: not one file, not one part of one");
-                let fix =
-                    "is it the right folder, and the right game? If it is meant to be so, accept it with a reason";
+                let fix = "is it the right folder, and the right game? If this is intended, accept it with a reason";
                 findings.push((Some(name.clone()), Finding::of(Code::AnotherGame, what, fix)));
             }
         }
@@ -280,8 +279,9 @@ impl Session {
         let store = self.workspace.store.root();
         if let Some(free) = room_left::free(store).filter(|free| *free < at_most) {
             let (free, at_most) = (Size(free), Size(at_most));
-            progress
-                .careful(&format!("{free} are free where .lantern lies, and this release may need up to {at_most}"));
+            progress.careful(&format!(
+                "{free} are free on the disk of .lantern, and this release may need up to {at_most}"
+            ));
         }
     }
 

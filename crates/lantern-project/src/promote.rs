@@ -17,7 +17,7 @@ use lantern_ledger::ServerFacts;
 use lantern_store::locator::Locator;
 use lantern_store::recipe::{self, Entry, SegmentRef};
 use lantern_store::store::Store;
-use lantern_storefront::protocol::{Branch, Build, BuildDepot, Move, Moved as BranchMove};
+use lantern_storefront::protocol::{Branch, Build, BuildDepot, Move, Moved as BranchMove, problem};
 use lantern_storefront::{PlaceError, Storefront};
 
 use crate::error::WentBack;
@@ -201,8 +201,9 @@ impl Session {
     ) -> Result<KnownOf, ProjectError> {
         let board = self.workspace.board(&release.edition)?;
         let said = |yes: bool| {
-            let tried = targets.clone().filter_map(|target| board.tried.get(&(release.id, target.clone())));
-            tried.filter(|tried| tried.yes == yes).map(|tried| tried.target.clone()).collect()
+            let said = board.tried.get(&release.id);
+            let tried = targets.clone().filter(|target| said.and_then(|said| said.get(*target)) == Some(&yes));
+            tried.cloned().collect()
         };
         Ok(KnownOf { tried_yes: said(true), tried_no: said(false), warnings: release.warnings })
     }
@@ -401,7 +402,7 @@ impl Session {
             }
             Err(PlaceError::Refused(problem)) => {
                 self.not_done(&plan.edition, key, &problem.detail)?;
-                if problem.name() == "branch-moved" {
+                if problem.is(problem::BRANCH_MOVED) {
                     let (place, branch) = (plan.place.name.clone(), plan.branch.clone());
                     return Err(ProjectError::Raced { place, branch, detail: problem.detail });
                 }

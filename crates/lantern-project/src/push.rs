@@ -171,9 +171,9 @@ impl Session {
         let upload = if already.is_some() { 0 } else { self.estimate(&depots, &builds)? };
         let place_name = place.name()?;
         let PushTexts { message, notes } = texts;
-        let standing = self.workspace.standing(&release.edition)?;
-        let is_newest = standing.newest.as_ref().is_some_and(|newest| newest.id == release.id);
-        let exports_changed = is_newest && standing.exports == Exports::Changed;
+        let status = self.workspace.status(&release.edition)?;
+        let is_newest = status.newest.as_ref().is_some_and(|newest| newest.id == release.id);
+        let exports_changed = is_newest && status.exports == Exports::Changed;
         Ok(PushPlan {
             place: place.reference,
             place_name,

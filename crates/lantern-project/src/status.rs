@@ -49,7 +49,7 @@ impl Workspace {
     ///
     /// # Errors
     /// Those of the ledger, and of the folder where access is kept.
-    pub fn standing(&self, edition: &Name) -> Result<Status, ProjectError> {
+    pub fn status(&self, edition: &Name) -> Result<Status, ProjectError> {
         let board = self.board(edition)?;
         let newest = board.release(None).cloned();
         let exports = self.exports(edition, &board);
@@ -85,7 +85,7 @@ impl Workspace {
     /// Those of the ledger, and of the folder where access is kept.
     pub fn next_step(&self) -> Result<Option<Step>, ProjectError> {
         for edition in self.project.editions() {
-            let step = self.standing(&edition)?.next;
+            let step = self.status(&edition)?.next;
             if step.is_some() {
                 return Ok(step);
             }
@@ -134,6 +134,6 @@ impl Workspace {
 
 /// Returns the targets of a release that someone tried and said no to.
 pub(crate) fn said_no(board: &Board, release: &KnownRelease) -> Vec<Name> {
-    let no = board.tried.values().filter(|tried| tried.release == release.id && !tried.yes);
-    no.map(|tried| tried.target.clone()).collect()
+    let said = board.tried.get(&release.id).into_iter().flatten();
+    said.filter(|(_, yes)| !**yes).map(|(target, _)| target.clone()).collect()
 }

@@ -446,6 +446,11 @@ impl Problem {
     pub fn name(&self) -> &str {
         self.kind.rsplit('/').next().unwrap_or_default()
     }
+
+    /// Whether it is of this kind.
+    pub fn is(&self, kind: problem::Kind) -> bool {
+        self.name() == kind.0
+    }
 }
 
 /// Kinds of problems: name, status, title.

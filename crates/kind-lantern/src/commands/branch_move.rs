@@ -127,7 +127,7 @@ fn document<'a>(schema: &'static str, plan: &'a MovePlan, done: bool, revision: 
 }
 
 fn show_plan(plan: &MovePlan, session: &Session, ui: &Ui) {
-    let edition = super::edition_word(&session.project(), &plan.edition);
+    let edition = super::edition_word(session.project(), &plan.edition);
     let name = format!("{edition}{}", strong(&plan.release.name));
     let (branch, place) = (strong(&plan.branch), strong(&plan.place_name));
     ui.say(&match plan.restores {

@@ -82,12 +82,12 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     let shown: Vec<&Event> = events.iter().rev().take(args.count).collect();
     document(&shown, Some(events.len()), ui);
     if events.is_empty() && before > 0 {
-        ui.say("nothing of what happened is about that");
+        ui.say("no event matches that");
         ui.next("lantern history");
         return Ok(());
     }
     if events.is_empty() {
-        ui.say("nothing happened yet");
+        ui.say("nothing has happened yet");
         ui.next("lantern prepare");
         return Ok(());
     }

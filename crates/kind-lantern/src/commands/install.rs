@@ -273,7 +273,7 @@ fn show(done: &InstallDone, folder: &Path, ui: &Ui) {
         ui.say(&format!("  {} {more} more such files", care("left:")));
     }
     if report.is_past_unknown {
-        let what = "the folder no longer knows what the earlier build brought: nothing of it was removed";
+        let what = "the list of the earlier build's files is lost: none of them was removed";
         ui.say(&format!("  {} {what}", care("careful:")));
     }
 }

@@ -154,7 +154,7 @@ fn show_made(args: &Args, whom: &str, done: &InviteDone, ui: &Ui) {
     ui.say(&format!("  {}", command(install)));
     if done.made.is_none() {
         ui.say(&format!(
-            "\n  {} no answer came from {place}: whether it knows the invitation is not known yet",
+            "\n  {} {place} did not answer: whether it has the invitation is not known yet",
             care("careful:")
         ));
     }

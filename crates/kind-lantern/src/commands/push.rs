@@ -149,7 +149,7 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
                 }
             }
             None if ui.is_quiet() && args.agreement.yes && !args.agreement.plan => {}
-            None => show_plan(plan, &session.project(), ui),
+            None => show_plan(plan, session.project(), ui),
         }
     }
     let is_needed = pushes.iter().any(|(plan, _)| plan.already.is_none());

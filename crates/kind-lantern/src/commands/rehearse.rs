@@ -144,7 +144,7 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     let none = || format!("none: no storefront in lantern.toml has the address {origin}");
     table.row([
         faint("titles"),
-        if titles.is_empty() { none() } else { format!("{}, made of lantern.toml", titles.join(", ")) },
+        if titles.is_empty() { none() } else { format!("{}, made from lantern.toml", titles.join(", ")) },
     ]);
     if !args.weather.is_empty() {
         let faults: Vec<&str> = args.weather.iter().map(|fault| fault.name()).collect();

@@ -71,6 +71,14 @@ pub struct ListDocument {
     releases: Vec<ReleaseDocument>,
 }
 
+/// A branch that has it, by the project's name for its storefront.
+#[derive(Serialize, PartialEq, Eq, PartialOrd, Ord)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
+struct LiveDocument {
+    storefront: String,
+    branch: Name,
+}
+
 #[derive(Serialize)]
 #[cfg_attr(test, derive(schemars::JsonSchema))]
 struct ReleaseDocument {
@@ -81,7 +89,7 @@ struct ReleaseDocument {
     #[cfg_attr(test, schemars(with = "String"))]
     sealed_at: jiff::Timestamp,
     pushed_to: BTreeSet<String>,
-    live_on: BTreeSet<String>,
+    live_on: BTreeSet<LiveDocument>,
     /// Targets that someone started and said yes to.
     tried: BTreeSet<String>,
     /// Targets that someone started and said no to.
@@ -174,9 +182,9 @@ fn list(open: &Workspace, ui: &Ui) -> Done {
 /// Each storefront that has it, with the branches that it is live on.
 fn where_it_is(release: &ReleaseDocument) -> String {
     let at = |storefront: &String| {
-        let lines = release.live_on.iter().filter_map(|line| line.strip_suffix(&format!(" at {storefront}")));
-        let lines: Vec<&str> = lines.collect();
-        if lines.is_empty() { storefront.clone() } else { format!("{storefront}: {}", lines.join(", ")) }
+        let branches = release.live_on.iter().filter(|live| live.storefront == *storefront);
+        let branches: Vec<&str> = branches.map(|live| live.branch.as_str()).collect();
+        if branches.is_empty() { storefront.clone() } else { format!("{storefront}: {}", branches.join(", ")) }
     };
     let storefronts: Vec<String> = release.pushed_to.iter().map(at).collect();
     storefronts.join("; ")
@@ -191,10 +199,11 @@ fn describe(
     let called = |title: &TitleKey| titles.iter().find(|(_, known)| *known == title).map(|(name, _)| name.to_string());
     let pushed = || board.pushed.iter().filter(|p| p.release == release.id);
     let live = board.branches.iter().filter(|(_, facts)| facts.targets.values().any(|b| b.release == release.id));
-    let live = live.filter_map(|((title, branch), _)| Some(format!("{branch} at {}", called(title)?)));
+    let live = live
+        .filter_map(|((title, branch), _)| Some(LiveDocument { storefront: called(title)?, branch: branch.clone() }));
     let tried = |yes: bool| {
-        let tried = board.tried.values().filter(move |t| t.release == release.id && t.yes == yes);
-        tried.map(|t| t.target.to_string()).collect()
+        let said = board.tried.get(&release.id).into_iter().flatten();
+        said.filter(move |(_, said)| **said == yes).map(|(target, _)| target.to_string()).collect()
     };
     let record = open.store.record(release.id).ok();
     let differing = record.iter().flat_map(|record| record.targets.iter().map(move |target| (record, target)));

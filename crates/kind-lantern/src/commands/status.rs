@@ -46,17 +46,17 @@ pub fn run(ui: &Ui) -> Done {
     let mut all: Vec<(Name, String, Status)> = Vec::new();
     for edition in open.project.editions() {
         let name = open.project.edition_name(&edition).to_owned();
-        let standing = open.standing(&edition)?;
-        all.push((edition, name, standing));
+        let status = open.status(&edition)?;
+        all.push((edition, name, status));
     }
-    let next = all.iter().find_map(|(_, _, standing)| standing.next.as_ref()).map(ToString::to_string);
-    let editions = all.iter().map(|(edition, _, standing)| document(edition, standing)).collect();
-    ui.document(&Document { schema: "lantern.standing/1", game: &game, editions, next: next.as_deref() });
-    for (i, (_, name, standing)) in all.iter().enumerate() {
+    let next = all.iter().find_map(|(_, _, status)| status.next.as_ref()).map(ToString::to_string);
+    let editions = all.iter().map(|(edition, _, status)| document(edition, status)).collect();
+    ui.document(&Document { schema: "lantern.status/1", game: &game, editions, next: next.as_deref() });
+    for (i, (_, name, status)) in all.iter().enumerate() {
         if i > 0 {
             ui.say("");
         }
-        show(name, standing, ui);
+        show(name, status, ui);
     }
     match next {
         Some(next) => ui.next(next),
@@ -65,7 +65,7 @@ pub fn run(ui: &Ui) -> Done {
     Ok(())
 }
 
-fn document<'a>(edition: &'a Name, standing: &'a Status) -> EditionDocument<'a> {
+fn document<'a>(edition: &'a Name, status: &'a Status) -> EditionDocument<'a> {
     let storefront = |s: &'a AtStorefront| StorefrontDocument {
         storefront: &s.storefront,
         connected: s.connected,
@@ -75,25 +75,25 @@ fn document<'a>(edition: &'a Name, standing: &'a Status) -> EditionDocument<'a> 
     };
     EditionDocument {
         edition,
-        newest: standing.newest.as_ref().map(|r| &r.name),
-        exports: match standing.exports {
+        newest: status.newest.as_ref().map(|r| &r.name),
+        exports: match status.exports {
             Exports::Sealed => "sealed",
             Exports::Changed => "changed",
             Exports::Wrong => "wrong",
             Exports::Withdrawn => "withdrawn",
             Exports::NotHere => "not-here",
         },
-        tried_no: &standing.tried_no,
-        storefronts: standing.storefronts.iter().map(storefront).collect(),
+        tried_no: &status.tried_no,
+        storefronts: status.storefronts.iter().map(storefront).collect(),
     }
 }
 
-fn show(game: &str, standing: &Status, ui: &Ui) {
+fn show(game: &str, status: &Status, ui: &Ui) {
     ui.say(&format!("{}\n", strong(game)));
     let mut table = Table::default();
-    let newest = standing.newest.as_ref().map_or_else(|| "nothing yet".to_owned(), |r| strong(&r.name));
+    let newest = status.newest.as_ref().map_or_else(|| "nothing yet".to_owned(), |r| strong(&r.name));
     table.row([faint("newest sealed"), newest]);
-    let exports = match (standing.exports, &standing.newest) {
+    let exports = match (status.exports, &status.newest) {
         (Exports::Sealed, _) => good("as sealed"),
         (Exports::Changed, Some(_)) => format!("{} since then", care("changed")),
         (Exports::Changed, None) => "ready to be taken in".to_owned(),
@@ -102,11 +102,11 @@ fn show(game: &str, standing: &Status, ui: &Ui) {
         (Exports::NotHere, _) => "not on this computer".to_owned(),
     };
     table.row([faint("exports"), exports]);
-    if !standing.tried_no.is_empty() {
-        table.row([faint("tried"), format!("{} {}", bad("no:"), crate::format::names(&standing.tried_no))]);
+    if !status.tried_no.is_empty() {
+        table.row([faint("tried"), format!("{} {}", bad("no:"), crate::format::names(&status.tried_no))]);
     }
-    for at in &standing.storefronts {
-        table.row([faint(&at.storefront), at_storefront(at, standing.newest.is_some())]);
+    for at in &status.storefronts {
+        table.row([faint(&at.storefront), at_storefront(at, status.newest.is_some())]);
     }
     ui.say(&table.lay_out());
 }

@@ -106,7 +106,7 @@ fn titles_and_depots_must_be_made_first() {
     snapshot!(env.lantern(&["connect", "brambleyard", "--client", "paper-heron"]).whole(), @r#"
     ------- stderr -------
     error: brambleyard has no depot "sp-lin" in the title "saltmarsh-post"
-      fix: make the depot at the storefront, or fix its handle in lantern.toml
+      fix: create the depot at the storefront, or fix its handle in lantern.toml
     [exit status: 2]
     "#);
 }

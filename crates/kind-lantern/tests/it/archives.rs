@@ -65,7 +65,7 @@ fn the_form_of_an_export_changes_nothing() {
         starts = "saltmarsh"
                  ~~~~~~~~~~~
       error: the start file saltmarsh is not in the export (start-missing)
-      fix: all of it lies in one folder: add export-root = "Saltmarsh Post 1.3.2"
+      fix: everything is in one folder: add export-root = "Saltmarsh Post 1.3.2"
     [exit status: 1]
     "#);
     env.edit("lantern.toml", "systems =", "export-root = \"Saltmarsh Post 1.3.2\"\nsystems =");
@@ -237,10 +237,10 @@ export = "exports/web.zip"
       warning: the package has no icon (no-icon)
       fix: set one in the engine and export again
 
-      warning: lib/arm64-v8a/libsaltmarsh.so does not lie at a multiple of 16 KB: devices with large pages do not start it (unaligned-library)
+      warning: lib/arm64-v8a/libsaltmarsh.so is not aligned to 16 KB: devices with large pages do not start it (unaligned-library)
       fix: align it when the package is packed; newer engines do it
 
-      warning: the package is not signed: no device takes it (unsigned)
+      warning: the package is not signed: no device accepts it (unsigned)
       fix: export it signed with the game's own key
 
       warning: built for pages of 4 KB, and not loaded by devices with larger ones: lib/arm64-v8a/libsaltmarsh.so (unaligned-library)
@@ -250,10 +250,10 @@ export = "exports/web.zip"
       warning: the package has no icon (no-icon)
       fix: set one in the engine and export again
 
-      warning: lib/arm64-v8a/libsaltmarsh.so does not lie at a multiple of 16 KB: devices with large pages do not start it (unaligned-library)
+      warning: lib/arm64-v8a/libsaltmarsh.so is not aligned to 16 KB: devices with large pages do not start it (unaligned-library)
       fix: align it when the package is packed; newer engines do it
 
-      warning: the package is not signed: no device takes it (unsigned)
+      warning: the package is not signed: no device accepts it (unsigned)
       fix: export it signed with the game's own key
 
       warning: built for pages of 4 KB, and not loaded by devices with larger ones: lib/arm64-v8a/libsaltmarsh.so (unaligned-library)
@@ -263,7 +263,7 @@ export = "exports/web.zip"
       warning: SaltmarshPost.app has no icon (no-icon)
       fix: set one in the engine and export again
 
-      warning: Payload/SaltmarshPost.app/SaltmarshPost is not signed: no device takes it (unsigned)
+      warning: Payload/SaltmarshPost.app/SaltmarshPost is not signed: no device accepts it (unsigned)
       fix: export it with your team's profile
 
     checked: no errors, 10 warnings
@@ -286,7 +286,7 @@ export = "exports/web.zip"
             "exports/linux\"\nsystems = [\"android\"]",
             "is one file that ends in .apk or .aab",
         ),
-        ("exports/web.zip\"", "exports/web.zip\"\nsystems = [\"web\", \"linux-x86_64\"]", "make a target of its own"),
+        ("exports/web.zip\"", "exports/web.zip\"\nsystems = [\"web\", \"linux-x86_64\"]", "add a target of its own"),
         ("exports/web.zip\"", "exports/linux\"\nsystems = [\"web\"]", "the start page index.html is not at the top"),
     ] {
         env.write("lantern.toml", &config.replace(from, to));
@@ -331,7 +331,7 @@ fn init_sees_folders_archives_and_packages() {
     [game]
     name = "Saltmarsh Post"
     studio = "Paper Heron"
-    identity = "example.paperheron.saltmarsh"  # kept for ever
+    identity = "example.paperheron.saltmarsh"  # kept forever
     version = "1.3.2"  # or { file = "VERSION" }
 
     [targets.linux]

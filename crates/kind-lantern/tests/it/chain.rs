@@ -420,7 +420,7 @@ fn a_rollback_goes_back_and_further_back_and_never_forth() {
     snapshot!(twice.whole(), @r#"
     ------- stderr -------
     error: open-water at brambleyard went back to 1.4.0 (2) only seconds ago
-      fix: if that is what you meant, all is done
+      fix: if that is what you wanted, nothing is left to do
       fix: to go back once more: lantern rollback brambleyard open-water "1.3.2 (1)"
     [exit status: 3]
     "#);
@@ -539,7 +539,7 @@ fn releases_are_asked_for_in_several_ways() {
     "#);
     snapshot!(env.lantern(&["promote", "brambleyard", "open-watre"]).whole(), @r#"
     ------- stderr -------
-    error: brambleyard does not take this
+    error: brambleyard does not accept this
       why: there is no branch "open-watre"
       fix: did you mean "open-water"?
     [exit status: 3]

@@ -51,10 +51,10 @@ fn what_does_not_belong_to_players() {
 
       linux
       error: keys/studio.jks looks like a key store (secret)
-      fix: take it out and change it where it was used; if it is none, accept it with a reason
+      fix: take it out, and replace it where it was used; if it is not a secret, accept it with a reason
 
       error: letters/cipher.txt, line 1 looks like a private key (secret)
-      fix: take it out and change it where it was used; if it is none, accept it with a reason
+      fix: take it out, and replace it where it was used; if it is not a secret, accept it with a reason
 
       warning: it contains files left behind by systems and editors: .DS_Store (litter)
       fix: name them in leave-out, or remove them

@@ -34,7 +34,7 @@ fn init_writes_what_it_sees() {
     [game]
     name = "Saltmarsh Post"
     studio = "Paper Heron"
-    identity = "example.paperheron.saltmarsh"  # kept for ever
+    identity = "example.paperheron.saltmarsh"  # kept forever
     version = "1.3.2"  # or { file = "VERSION" }
 
     [targets.linux]
@@ -129,10 +129,10 @@ fn init_refuses_answers_that_make_no_valid_file() {
     error: 1 thing is wrong in lantern.toml
 
       lantern.toml, line 8, column 12
-        identity = "saltmarsh"  # kept for ever
+        identity = "saltmarsh"  # kept forever
                    ~~~~~~~~~~~
       error: "saltmarsh" is not an identity: two or more parts of letters, digits, "-" and "_" with dots between, such as "example.studio.game" (wrong-value)
-      fix: write the reverse-domain identity that the game keeps for ever
+      fix: write the reverse-domain identity that the game keeps forever
     [exit status: 2]
     "#);
     assert!(!env.path("lantern.toml").exists());

@@ -73,7 +73,7 @@ fn in_none_and_in_two_stop_and_are_shown() {
         [targets.linux]
                  ~~~~~
       error: 7 files of linux in no depot: hints/old-map.txt, letters/en.txt, music/ebb.snd, … (unmapped-files)
-      fix: add a depot that takes them, or name them in the target's leave-out
+      fix: add a depot for them, or name them in the target's leave-out
 
       lantern.toml, line 33, column 8
         from = "windows"
@@ -113,7 +113,7 @@ fn a_shared_depot_that_is_not_the_same_everywhere() {
     env.write("exports/linux/voices/en/letters.snd", "an older letter");
     let stdout = env.lantern(&["check"]).success().stdout();
     let what =
-        "the depot voices-en is made of windows, and linux has 1 file of it in another size: voices/en/letters.snd";
+        "the depot voices-en is taken from windows, and linux has 1 file of it in another size: voices/en/letters.snd";
     assert!(stdout.contains(what), "{stdout}");
 }
 

@@ -75,7 +75,7 @@ fn the_start_file_is_somewhere_else() {
         starts = "bin/saltmarsh"
                  ~~~~~~~~~~~~~~~
       error: the start file bin/saltmarsh is not in the export (start-missing)
-      fix: it lies at starts = "saltmarsh"
+      fix: it is at starts = "saltmarsh"
     "#);
     snapshot!(start("starts = \"bin/saltmarsh\"", "starts = \"punt\""), @r#"
     error: the exports cannot be sealed: 1 error
@@ -121,7 +121,7 @@ fn the_start_file_is_for_something_else() {
         systems = ["linux-x86_64", "linux-aarch64"]
                   ~~~~~~~~~~~~~~~~~~~~~~~~~~~~~~~~~
       error: the start file saltmarsh is for linux-x86_64 only, not for linux-aarch64 (wrong-system)
-      fix: make a target of its own for linux-aarch64, or give each system its start
+      fix: add a target of its own for linux-aarch64, or give each system its start
     [exit status: 1]
     "#);
     env.write("lantern.toml", &env.config("1.3.2"));
@@ -159,14 +159,14 @@ fn what_can_be_seen_need_not_be_said() {
       lantern.toml, line 7, column 10
         [targets.linux]
                  ~~~~~
-      error: several programs lie at the top of exports/linux: editor, saltmarsh (no-start)
+      error: there are several programs at the top of exports/linux: editor, saltmarsh (no-start)
       fix: say which one starts the game: starts = "editor"
     [exit status: 1]
     "#);
     std::fs::remove_file(env.path("exports/linux/editor")).unwrap();
     std::fs::remove_file(env.path("exports/linux/saltmarsh")).unwrap();
     let stderr = env.lantern(&["prepare"]).fails(1).stderr();
-    assert!(stderr.contains("no program lies at the top"), "{stderr}");
+    assert!(stderr.contains("there is no program at the top"), "{stderr}");
 }
 
 #[test]
@@ -501,7 +501,7 @@ fn check_shows_everything_and_makes_nothing() {
       lantern.toml, line 14, column 10
         [targets.windows]
                  ~~~~~~~
-      error: no program lies at the top of exports/windows (no-start)
+      error: there is no program at the top of exports/windows (no-start)
       fix: say which file starts the game: starts = "FILE"
 
     checked: 2 errors (linux: must-have, windows: no-start), 3 warnings

@@ -84,10 +84,10 @@ fn one_thing_at_a_time() {
       warning: the package has no icon (no-icon)
       fix: set one in the engine and export again
 
-      warning: lib/arm64-v8a/libsaltmarsh.so does not lie at a multiple of 16 KB: devices with large pages do not start it (unaligned-library)
+      warning: lib/arm64-v8a/libsaltmarsh.so is not aligned to 16 KB: devices with large pages do not start it (unaligned-library)
       fix: align it when the package is packed; newer engines do it
 
-      warning: the package is not signed: no device takes it (unsigned)
+      warning: the package is not signed: no device accepts it (unsigned)
       fix: export it signed with the game's own key
     ");
     snapshot!(inspect("exports/saltmarsh.ipa"), @"
@@ -105,7 +105,7 @@ fn one_thing_at_a_time() {
       warning: SaltmarshPost.app has no icon (no-icon)
       fix: set one in the engine and export again
 
-      warning: Payload/SaltmarshPost.app/SaltmarshPost is not signed: no device takes it (unsigned)
+      warning: Payload/SaltmarshPost.app/SaltmarshPost is not signed: no device accepts it (unsigned)
       fix: export it with your team's profile
     ");
     snapshot!(inspect("exports/linux/saltmarsh"), @"
@@ -127,10 +127,10 @@ fn several_side_by_side() {
     warning: the package has no icon (no-icon)
     fix: set one in the engine and export again
 
-    warning: lib/arm64-v8a/libsaltmarsh.so does not lie at a multiple of 16 KB: devices with large pages do not start it (unaligned-library)
+    warning: lib/arm64-v8a/libsaltmarsh.so is not aligned to 16 KB: devices with large pages do not start it (unaligned-library)
     fix: align it when the package is packed; newer engines do it
 
-    warning: the package is not signed: no device takes it (unsigned)
+    warning: the package is not signed: no device accepts it (unsigned)
     fix: export it signed with the game's own key
 
     exports/saltmarsh.ipa

@@ -190,6 +190,6 @@ fn a_folder_that_lost_its_state_gets_it_again() {
     let stderr = env.lantern(&["verify", "player"]).fails(5).stderr();
     assert!(stderr.contains("installed.json is damaged"), "{stderr}");
     let again = env.lantern(&INSTALL).success();
-    assert!(again.stdout().contains("no longer knows what the earlier build brought"), "{}", again.stdout());
+    assert!(again.stdout().contains("the list of the earlier build's files is lost"), "{}", again.stdout());
     env.lantern(&["verify", "player"]).success();
 }

@@ -60,8 +60,8 @@ fn a_storefront_that_was_set_up_again_is_another_one() {
     env.connect();
     let board = env.lantern(&["live"]).success().stdout();
     assert!(board.contains("nothing yet") && !board.contains("1.3.2 (1)   newest"), "{board}");
-    let standing = env.lantern(&[]).success().stdout();
-    assert!(standing.contains("not there yet") && standing.ends_with("next: lantern push brambleyard\n"), "{standing}");
+    let status = env.lantern(&[]).success().stdout();
+    assert!(status.contains("not there yet") && status.ends_with("next: lantern push brambleyard\n"), "{status}");
     // What only the old one has is live nowhere.
     env.next_version();
     env.lantern(&["prepare"]).success();
@@ -170,8 +170,8 @@ fn what_a_build_says_of_itself_must_agree_with_its_release() {
 
       5 warnings: lantern check shows how to fix them
         phone: the package has no icon (no-icon)
-        phone: lib/arm64-v8a/libsaltmarsh.so does not lie at a multiple of 16 KB: devices with large pages do not start it (unaligned-library)
-        phone: the package is not signed: no device takes it (unsigned)
+        phone: lib/arm64-v8a/libsaltmarsh.so is not aligned to 16 KB: devices with large pages do not start it (unaligned-library)
+        phone: the package is not signed: no device accepts it (unsigned)
         phone: built for pages of 4 KB, and not loaded by devices with larger ones: lib/arm64-v8a/libsaltmarsh.so (unaligned-library)
         phone is exactly what it was in 1.3.2 (25), although others changed (unchanged-target)
 

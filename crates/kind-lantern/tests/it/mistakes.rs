@@ -49,7 +49,7 @@ fn a_name_that_nothing_has_is_no_fact_of_history() {
     ");
     // Known, and nothing happened to it.
     snapshot!(env.lantern(&["history", "--branch", "open-water", "--since", "2199-01-01"]).whole(), @"
-    nothing of what happened is about that
+    no event matches that
 
     next: lantern history
     ");

@@ -291,7 +291,7 @@ fn testers_are_invited_and_nobody_else_gets_in() {
     ------- stderr -------
     error: brambleyard: creek is for those who were invited
       fix: ask the maker of the game for an invitation, then install with --invitation TEXT
-      fix: if you make the game: lantern connect brambleyard
+      fix: if you are the maker of the game: lantern connect brambleyard
     [exit status: 3]
     ");
     assert!(!env.path("tester/player").exists(), "nothing half-made is left");
@@ -326,7 +326,7 @@ fn testers_are_invited_and_nobody_else_gets_in() {
     ------- stderr -------
     error: brambleyard: this invitation is for one copy, and one is installed already
       fix: ask the maker of the game for another one, then install with --invitation TEXT
-      fix: if you make the game: lantern connect brambleyard
+      fix: if you are the maker of the game: lantern connect brambleyard
     [exit status: 3]
     ");
     let mut settings = insta::Settings::clone_current();

@@ -60,7 +60,7 @@ fn a_ledger_that_was_lost_is_noticed_and_made_again() {
     snapshot!(env.lantern(&["live"]).fails(5).whole(), @"
     ------- stderr -------
     error: the ledger FOLDER/.lantern/ledger.db is lost or out of date: the file is not there
-      fix: to make it again of its copy, the store and the storefronts: lantern ledger rebuild
+      fix: to rebuild it from its copy, the store and the storefronts: lantern ledger rebuild
       fix: or put the right file back from a backup of yours. Nothing was changed
     [exit status: 5]
     ");
@@ -125,7 +125,7 @@ fn a_ledger_that_was_emptied_or_is_an_older_one_is_noticed() {
     // Without its head the records of the store know better.
     let head = env.read(".lantern/ledger.head");
     std::fs::remove_file(env.path(".lantern/ledger.head")).unwrap();
-    nothing_goes_on(&env, "it knows nothing of 1.4.0 (2), whose record lies in the store");
+    nothing_goes_on(&env, "it does not contain 1.4.0 (2), whose record is in the store");
     std::fs::write(env.path(".lantern/ledger.head"), head).unwrap();
     remove_ledger(&env);
     std::fs::write(env.path(".lantern/ledger.db"), "").unwrap();

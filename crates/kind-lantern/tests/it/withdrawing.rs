@@ -25,7 +25,7 @@ fn lines_are_gone_through_in_order() {
     let env = promoted_to_creek();
     snapshot!(env.lantern(&["promote", "brambleyard", "open-water", "--confirm", "1.3.2 (1)"]).whole(), @"
     ------- stderr -------
-    error: brambleyard does not take this
+    error: brambleyard does not accept this
       why: 1.3.2 (1) has not been on estuary yet; the order is creek, estuary, open-water
       fix: promote it to estuary first
     [exit status: 3]
@@ -171,7 +171,7 @@ fn history_can_be_narrowed() {
     YYYY-MM-DD HH:MM   wren   sealed 1.4.0-rc (2)
     ");
     snapshot!(env.lantern(&["history", "--since", "2999-01-01"]).whole(), @"
-    nothing of what happened is about that
+    no event matches that
 
     next: lantern history
     ");

@@ -263,7 +263,7 @@ impl Check<'_> {
     }
 
     fn identity(&mut self, at: &[ConfigKey<'_>], text: &str) -> Option<Identity> {
-        self.parse(at, text, "write the reverse-domain identity that the game keeps for ever")
+        self.parse(at, text, "write the reverse-domain identity that the game keeps forever")
     }
 
     fn version(&mut self, at: &[ConfigKey<'_>], raw: &raw::Version) -> Option<VersionSource> {
@@ -484,7 +484,7 @@ impl Check<'_> {
                 if Patterns::new([text.as_str()]).is_ok_and(|p| !means_any(&p)) {
                     let at = [in_when("systems").as_slice(), &[ConfigKey::Item(i)]].concat();
                     let known = System::ALL.iter().map(System::name).collect::<Vec<_>>().join(", ");
-                    let what = format!("{:?} means no system", shown(text));
+                    let what = format!("{:?} matches no system", shown(text));
                     self.stop(&at, Code::WrongValue, what, format!("this lantern knows {known}"));
                 }
             }

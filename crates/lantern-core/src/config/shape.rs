@@ -209,7 +209,7 @@ impl<'a> Walk<'a> {
             let first = fitting.next();
             // Of several kinds of lists the first item says which is meant.
             let Some(DeValue::Array(items)) = value else { return first.unwrap_or(schema) };
-            let Some(item) = items.iter().next().map(|item| item.get_ref()) else { return first.unwrap_or(schema) };
+            let Some(item) = items.iter().next().map(Spanned::get_ref) else { return first.unwrap_or(schema) };
             let of_item = |choice: &&'a Value| {
                 choice.get("items").is_some_and(|shape| allows(self.resolve(shape, Some(item)), kind(item)))
             };

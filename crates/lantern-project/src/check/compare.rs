@@ -220,7 +220,7 @@ impl PastReleases {
             findings.push(Finding::of(
                 Code::FilesMissing,
                 what,
-                "was a folder not exported, or does leave-out mean too much?",
+                "was a folder not exported, or does leave-out match too much?",
             ));
         }
         let empty: Vec<String> = now
@@ -236,7 +236,7 @@ impl PastReleases {
             (was.values().map(|node| node.size()).sum::<u64>(), now.values().map(|(_, size)| size).sum::<u64>());
         if before.abs_diff(after) >= MIN_JUMP && (after > before * JUMP || before > after * JUMP) {
             let what = format!("{} has {} now, {} in the last release", intake.name, Size(after), Size(before));
-            findings.push(Finding::of(Code::SizeJump, what, "if it is meant to be so, accept it with a reason"));
+            findings.push(Finding::of(Code::SizeJump, what, "if this is intended, accept it with a reason"));
         }
         findings.extend(self.came_back(intake, &now, &was, progress));
         findings

@@ -100,7 +100,7 @@ pub(super) fn findings(
             scanned.iter().filter(|(_, scanned)| scanned.names.contains(name)).map(|(path, _)| path).collect();
         if !paths.is_empty() {
             let what = format!("{} mentions {}, {what}", named(&all_shown(&paths)), shown(name));
-            let fix = "is it the export of the right edition? If it is meant to be there, accept it with a reason";
+            let fix = "is it the export of the right edition? If this is intended, accept it with a reason";
             findings.push(Finding::of(Code::OtherEditionNamed, what, fix).about(paths));
         }
     }
@@ -110,7 +110,7 @@ pub(super) fn findings(
         let Some((what, line)) = &scanned.secret else { continue };
         let place = if *line == 0 { String::new() } else { format!(", line {line}") };
         let what = format!("{path}{place} looks like {what}");
-        let fix = "take it out and change it where it was used; if it is none, accept it with a reason";
+        let fix = "take it out, and replace it where it was used; if it is not a secret, accept it with a reason";
         findings.push(Finding::of(Code::Secret, what, fix).about([path]));
     }
     let mentioning = |text: &String| -> Vec<&TreePath> {

@@ -144,9 +144,9 @@ impl Signatures {
         let Some(newest) = signers.last() else {
             out.signature = Signature::None;
             let whom = if is_bundle {
-                "bundle is not signed: no shop takes it"
+                "bundle is not signed: no shop accepts it"
             } else {
-                "package is not signed: no device takes it"
+                "package is not signed: no device accepts it"
             };
             let fix = "export it signed with the game's own key";
             return out.findings.push(Finding::of(Code::Unsigned, format!("the {whom}"), fix));
@@ -173,7 +173,7 @@ impl Signatures {
             out.findings.push(Finding::of(Code::BrokenSignature, what, "sign it again, with one key"));
         }
         if newest.iter().any(SignedBy::is_debug) {
-            let what = "it is signed with a key that everybody has: no shop takes it";
+            let what = "it is signed with a debug key, which everyone has: no shop accepts it";
             out.findings.push(Finding::of(Code::DebugKey, what, "export it signed with the game's own key"));
         }
         if !is_bundle {
@@ -195,7 +195,7 @@ fn missing_scheme(manifest: &Manifest, has_first: bool, has_newer: bool) -> Opti
     }
     if needs_first && !has_first {
         let what = format!(
-            "it is for API level {} on, and devices below {WHOLE_FILE_SINCE} know only scheme 1",
+            "it supports API level {} and up, and devices below {WHOLE_FILE_SINCE} know only scheme 1",
             manifest.min_sdk.unwrap_or(1)
         );
         return Some(Finding::of(Code::SignatureSchemeMissing, what, fix).with_severity(Severity::Warning));
@@ -279,8 +279,8 @@ fn findings(manifest: &Manifest) -> Vec<Finding> {
     }
     // Headsets get newer systems for as long as they are sold.
     if let Some(level) = manifest.min_sdk.filter(|level| *level > NEWEST_LEVEL && !manifest.needs_headset()) {
-        let what = format!("it needs API level {level}: devices with {NEWEST_LEVEL} or older do not take it");
-        let fix = "build it for older ones, if that is not meant";
+        let what = format!("it needs API level {level}: devices with {NEWEST_LEVEL} or older do not install it");
+        let fix = "build it for older ones, unless this is intended";
         findings.push(Finding::of(Code::NewSystem, what, fix));
     }
     if manifest.version_code.is_none() {
@@ -310,10 +310,7 @@ fn unaligned(manifest: &Manifest, export: &Export, file: &mut File) -> Option<Fi
         match zip::data_offset(file, entry) {
             Ok(at) if at % PAGE_LEN == 0 => {}
             Ok(_) => {
-                let what = format!(
-                    "{} does not lie at a multiple of 16 KB: devices with large pages do not start it",
-                    shown(name)
-                );
+                let what = format!("{} is not aligned to 16 KB: devices with large pages do not start it", shown(name));
                 let fix = "align it when the package is packed; newer engines do it";
                 return Some(Finding::of(Code::UnalignedLibrary, what, fix));
             }

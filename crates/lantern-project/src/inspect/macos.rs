@@ -231,7 +231,7 @@ fn promise(layout: &Layout, promised: &str, needs: Option<SystemVersion>, out: &
 /// A system that many players do not have.
 fn new_system(name: &str, system: &str, version: SystemVersion, newest: SystemVersion) -> Finding {
     let what = format!("{name} needs {system} {version}: who has {} or older cannot play", newest.0);
-    Finding::of(Code::NewSystem, what, "build it for an older system, if that is not meant")
+    Finding::of(Code::NewSystem, what, "build it for an older system, unless this is intended")
 }
 
 /// Which programs a bundle of debug data belongs to, by the id that both have.
@@ -345,7 +345,7 @@ pub(super) fn program(
         return needs;
     }
     if layout.is_some_and(Layout::is_for_phones) {
-        let what = format!("{name} is not signed: no device takes it");
+        let what = format!("{name} is not signed: no device accepts it");
         out.findings.push(Finding::of(Code::Unsigned, what, "export it with your team's profile"));
     } else if is_arm {
         let what = format!("{name} is not signed at all: Apple's own processors do not start it");

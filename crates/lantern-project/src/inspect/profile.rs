@@ -44,12 +44,13 @@ pub(super) fn look(
     let Some(bytes) = small_file(export, &format!("{base}{file}"), out) else {
         if is_phone {
             out.facts.push((Fact::Profile, "none".to_owned()));
-            let what = "there is no profile in it: no device takes it";
+            let what = "it contains no profile: no device accepts it";
             return out.findings.push(Finding::of(Code::NoProfile, what, "export it with your team's profile"));
         }
         let wants: Vec<String> = entitlements.names().filter(is_judged).map(shown).collect();
         if !wants.is_empty() && signer.is_some() {
-            let what = format!("it wants what a profile must allow, and has none: {}", join_some(&wants, MAX_NAMED));
+            let what =
+                format!("it asks for what only a profile can allow, and has none: {}", join_some(&wants, MAX_NAMED));
             let fix = "export it with your team's profile, or without these entitlements: macOS does not start it";
             out.findings.push(Finding::of(Code::NoProfile, what, fix));
         }
@@ -79,7 +80,7 @@ pub(super) fn look(
     out.changes_at(until);
     match profile.reach {
         Reach::Development => {
-            let what = "the profile is for development: no shop takes it";
+            let what = "the profile is for development: no shop accepts it";
             out.findings.push(
                 Finding::of(Code::DebugBuild, what, "export it with the profile for the shop")
                     .with_severity(Severity::Warning),
@@ -87,7 +88,7 @@ pub(super) fn look(
         }
         Reach::Everywhere if !is_phone => {}
         Reach::Named(_) | Reach::Everywhere => {
-            let what = format!("the profile is {reach}: no shop takes it");
+            let what = format!("the profile is {reach}: no shop accepts it");
             out.findings.push(Finding::note(Code::ProfileReach, what));
         }
         Reach::Shop => {}
@@ -106,7 +107,8 @@ pub(super) fn look(
     let beyond = entitlements.beyond(&profile.allows).into_iter().filter(is_judged);
     let beyond: Vec<String> = beyond.map(shown).collect();
     if !beyond.is_empty() {
-        out.findings.push(wrong(format!("it wants more than the profile allows: {}", join_some(&beyond, MAX_NAMED))));
+        out.findings
+            .push(wrong(format!("it asks for more than the profile allows: {}", join_some(&beyond, MAX_NAMED))));
     }
     let of_desktops = || entitlements.text(&format!("com.apple.{IDENTITY}"));
     let known_as = entitlements.text(IDENTITY).or_else(of_desktops);

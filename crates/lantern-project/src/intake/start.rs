@@ -131,7 +131,7 @@ fn web(target: &Target, export: &Export) -> Starts {
     let out = Starts::default();
     if let Some(other) = target.systems.iter().find(|s| s.family() != Family::Web) {
         let what = format!("a browser build is for web only, the target has {other} too");
-        return out.stop(*boxed(Code::WrongSystem, what, format!("make a target of its own for {other}")), "systems");
+        return out.stop(*boxed(Code::WrongSystem, what, format!("add a target of its own for {other}")), "systems");
     }
     let wanted = target.starts.first().map_or(START_PAGE, |start| start.file.as_str());
     if let Some(index) = export.place_of(wanted) {
@@ -145,7 +145,7 @@ fn web(target: &Target, export: &Export) -> Starts {
         .find_map(|e| e.source.path.as_str().strip_suffix(wanted)?.strip_suffix('/').map(str::to_owned));
     let what = format!("the start page {} is not at the top of {}", shown(wanted), shown(&export.shown));
     let fix = match deeper {
-        Some(folder) => format!("it lies deeper: add export-root = {folder:?}"),
+        Some(folder) => format!("it is further down: add export-root = {folder:?}"),
         None => "export for the browser again, or fix starts".to_owned(),
     };
     out.stop(*boxed(Code::StartMissing, what, fix), "export")
@@ -237,16 +237,17 @@ fn only_program(export: &Export) -> Result<String, Box<Finding>> {
             if let Some(finding) = not_a_build::recognise(export) {
                 return Err(Box::new(finding));
             }
-            let what = format!("no program lies at the top of {}", shown(&export.shown));
+            let what = format!("there is no program at the top of {}", shown(&export.shown));
             let fix = match single_top(export) {
-                Some(folder) => format!("all of it lies in one folder: add export-root = {folder:?}"),
+                Some(folder) => format!("everything is in one folder: add export-root = {folder:?}"),
                 None => "say which file starts the game: starts = \"FILE\"".to_owned(),
             };
             Err(boxed(Code::NoStart, what, fix))
         }
         several => {
             let names: Vec<String> = several.iter().map(|(path, _)| path.to_string()).collect();
-            let what = format!("several programs lie at the top of {}: {}", shown(&export.shown), names.join(", "));
+            let what =
+                format!("there are several programs at the top of {}: {}", shown(&export.shown), names.join(", "));
             Err(boxed(Code::NoStart, what, format!("say which one starts the game: starts = \"{}\"", names[0])))
         }
     }
@@ -284,9 +285,9 @@ fn look_up(export: &Export, wanted: &str) -> Result<usize, Box<Finding>> {
     };
     let fix = match single_top(export) {
         Some(folder) if other.as_str() == format!("{folder}/{wanted}") => {
-            format!("all of it lies in one folder: add export-root = {folder:?}")
+            format!("everything is in one folder: add export-root = {folder:?}")
         }
-        _ => format!("it lies at starts = \"{other}\""),
+        _ => format!("it is at starts = \"{other}\""),
     };
     Err(boxed(Code::StartMissing, what, fix))
 }
@@ -360,7 +361,7 @@ fn check_program(export: &Export, index: usize, claimed: &[System]) -> Result<Ve
     }
     if lacking.len() < claimed.len() {
         let what = format!("the start file {file} is for {first} only, not for {}", lacking.join(", "));
-        let fix = format!("make a target of its own for {}, or give each system its start", lacking.join(", "));
+        let fix = format!("add a target of its own for {}, or give each system its start", lacking.join(", "));
         return Err(boxed(Code::WrongSystem, what, fix));
     }
     let what = format!("the start file {file} is for {first}, the target has {}", lacking.join(", "));
