@@ -10,7 +10,7 @@ use jiff::Timestamp;
 use lantern_core::redact::{TAKEN_OUT, redacted};
 use log::{LevelFilter, Log, Metadata, Record};
 
-/// Logs that are kept beside the one that is written.
+/// Logs that are kept next to the one that is written.
 const KEPT: usize = 30;
 /// Lines that wait until it is known where they go.
 const MAX_WAITING: usize = 1_000;

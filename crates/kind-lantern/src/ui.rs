@@ -210,7 +210,7 @@ pub fn print(text: &str) {
     write_out(&format!("{text}\n"));
 }
 
-/// Writes to standard output. A closed pipe ends the program quietly: whoever read has read enough.
+/// Writes to standard output. A closed pipe ends the program quietly: anyone who read has read enough.
 fn write_out(text: &str) {
     let mut out = anstream::stdout();
     let written = out.write_all(text.as_bytes()).and_then(|()| out.flush());

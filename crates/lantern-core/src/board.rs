@@ -512,7 +512,7 @@ mod tests {
         assert_eq!((newest.name.clone(), newest.found_at.clone()), (name("1.4.0 (26)"), Some(place())));
         assert_eq!(board.build_of(&place().key(), newest.id), Some(3));
         assert_eq!(numbers(vec![sealed("1.3.2 (25)"), found("1.4.0 (26)", 3)]).next().unwrap().get(), 27);
-        // Whoever sealed it later, or imported the ledger of who did, has it.
+        // Anyone who sealed it later, or imported the ledger of who did, has it.
         let board = fold(vec![found("1.4.0 (26)", 3), sealed("1.4.0 (26)")]);
         assert_eq!((board.releases.len(), board.release(None).unwrap().found_at.clone()), (1, None));
         let gone = BuildGone { place: place(), release: newest.id, name: newest.name.clone(), build: 3 };
@@ -532,9 +532,9 @@ mod tests {
     #[test]
     fn a_number_far_above_is_not_followed() {
         let next = |bodies| numbers(bodies).next().unwrap().get();
-        let slip = "1.4.0 (2100000000)";
-        assert_eq!(next(vec![sealed("1.3.2 (25)"), found(slip, 1)]), 26);
-        assert_eq!(next(vec![found(slip, 1)]), 1, "not even where nothing is known");
+        let typo = "1.4.0 (2100000000)";
+        assert_eq!(next(vec![sealed("1.3.2 (25)"), found(typo, 1)]), 26);
+        assert_eq!(next(vec![found(typo, 1)]), 1, "not even where nothing is known");
         assert_eq!(next(vec![found("1.4.0 (20261127)", 1)]), 20_261_128);
         assert_eq!(next(vec![sealed("1.3.2 (25)"), found("1.4.0 (900000)", 1)]), 900_001);
         let known = numbers(vec![sealed("1.3.2 (25)"), found("1.4.0 (20261127)", 1)]);

@@ -388,11 +388,11 @@ mod tests {
             let (depots, troubles) = map(&[("linux", System::LinuxX86_64, paths)], &rules);
             for path in paths {
                 let count = depots.iter().filter(|d| d.split(' ').any(|word| word == *path)).count();
-                let told = troubles.iter().filter(|t| match t {
+                let answer = troubles.iter().filter(|t| match t {
                     Trouble::InNone { paths, .. } | Trouble::InTwo { paths, .. } => paths.iter().any(|p| p.as_str() == *path),
                     _ => false,
                 }).count();
-                prop_assert_eq!(told > 0, count != 1, "{} {:?} {:?}", path, depots, troubles);
+                prop_assert_eq!(answer > 0, count != 1, "{} {:?} {:?}", path, depots, troubles);
             }
         }
     }

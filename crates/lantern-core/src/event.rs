@@ -457,7 +457,7 @@ pub struct Invited {
     /// How many installed folders may use it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub folders: Option<u32>,
-    /// Editions that whoever has it counts as owning.
+    /// Editions that anyone who has it counts as owning.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub owns: Vec<Name>,
 }
@@ -481,7 +481,7 @@ pub struct InvitationEnded {
 pub struct Rebuilt {
     /// Events that an exported copy still had.
     pub copied: u64,
-    /// Releases that only their records in the store told of.
+    /// Releases that only their records in the store reported of.
     pub releases: Vec<ReleaseId>,
     /// Storefronts that were asked what they have.
     pub asked: Vec<Name>,

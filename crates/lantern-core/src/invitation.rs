@@ -14,7 +14,7 @@ const GROUP_LEN: usize = 4;
 /// Digits of 5 bits, without the letters that are taken for others. Source: D. Crockford, "Base 32", without its check symbol.
 const DIGITS: &[u8; 32] = b"0123456789abcdefghjkmnpqrstvwxyz";
 
-/// What a tester is given. Whoever has it can follow the branch that it was made for; only its [`InvitationId`] is known
+/// What a tester is given. Anyone who has it can follow the branch that it was made for; only its [`InvitationId`] is known
 /// to the storefront.
 #[derive(Clone, PartialEq, Eq)]
 pub struct Invitation([u8; SECRET_LEN]);
@@ -46,7 +46,7 @@ impl Invitation {
     /// written nowhere else.
     ///
     /// # Security
-    /// Whoever reads it is invited.
+    /// Anyone who reads it is invited.
     pub fn reveal(&self) -> String {
         let digits: Vec<char> = self.digits().iter().map(|digit| char::from(DIGITS[usize::from(*digit)])).collect();
         let groups: Vec<String> = digits.chunks(GROUP_LEN).map(|group| group.iter().collect()).collect();

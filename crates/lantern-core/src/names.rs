@@ -207,11 +207,11 @@ impl Name {
 }
 
 /// Returns the known word nearest to a mistake, if one is near enough to be meant.
-pub fn nearest<'a>(slip: &str, known: impl IntoIterator<Item = &'a str>) -> Option<&'a str> {
-    let allowed = (slip.chars().count() / 3).clamp(1, 3);
+pub fn nearest<'a>(typed: &str, known: impl IntoIterator<Item = &'a str>) -> Option<&'a str> {
+    let allowed = (typed.chars().count() / 3).clamp(1, 3);
     known
         .into_iter()
-        .map(|word| (distance(&slip.to_lowercase(), word), word))
+        .map(|word| (distance(&typed.to_lowercase(), word), word))
         .filter(|(d, _)| *d <= allowed)
         .min_by_key(|(d, _)| *d)
         .map(|(_, word)| word)
@@ -298,10 +298,10 @@ mod tests {
     #[test]
     fn the_nearest_word_is_found_when_it_is_near() {
         let known = ["export", "starts", "systems", "leave-out", "must-have"];
-        for (slip, meant) in
+        for (typed, meant) in
             [("exports", "export"), ("start", "starts"), ("sytsems", "systems"), ("leave_out", "leave-out")]
         {
-            assert_eq!(nearest(slip, known), Some(meant), "{slip}");
+            assert_eq!(nearest(typed, known), Some(meant), "{typed}");
         }
         assert_eq!(nearest("colour", known), None);
     }

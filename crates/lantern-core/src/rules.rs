@@ -24,7 +24,7 @@ pub struct HouseRules {
     pub numbers: Numbers,
     /// The branches there.
     pub branches: Branches,
-    /// The dotted names of rules that whoever brings something must understand, such as `numbers.number`; of those that
+    /// The dotted names of rules that anyone who brings something must understand, such as `numbers.number`; of those that
     /// are not named here, what is not known is passed over. Left out: every rule must be understood.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub must_understand: Option<Vec<String>>,
@@ -103,7 +103,7 @@ pub struct BranchRule {
     pub unknown: Map<String, Value>,
 }
 
-/// A rule that stands in the way.
+/// A rule that is in the way.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Refusal {
     /// A stable word: `unknown-rule`, `system-not-taken`, `depot-too-large`, `number-taken`, `number-not-raised`,
@@ -162,7 +162,7 @@ impl HouseRules {
             .collect()
     }
 
-    /// Says what stands in the way of pushing targets of a release; `there` are the other releases that the title has.
+    /// Says what is in the way of pushing targets of a release; `there` are the other releases that the title has.
     pub fn refuse_push<'a>(
         &self,
         number: BuildNumber,
@@ -223,7 +223,7 @@ impl HouseRules {
         Refusal::new("withdrawn", what, "fix it, raise the version, and prepare again")
     }
 
-    /// Says what stands in the way of anything being put on a branch.
+    /// Says what is in the way of anything being put on a branch.
     pub fn refuse_promote(&self, branch: &Name) -> Vec<Refusal> {
         let mut out = self.gate();
         if self.branch(branch).is_none() {

@@ -185,7 +185,7 @@ impl Tree {
     /// Makes a tree of entries in any order.
     ///
     /// # Errors
-    /// [`TreeError`] for paths that stand twice or below a file, and for links that leave.
+    /// [`TreeError`] for paths that occur twice or below a file, and for links that leave.
     pub fn new(entries: impl IntoIterator<Item = (TreePath, Node)>) -> Result<Self, TreeError> {
         let mut map = BTreeMap::new();
         for (path, node) in entries {

@@ -57,7 +57,7 @@ impl Key {
         self.pair.sign(&SystemRandom::new(), message).unwrap().as_ref().to_vec()
     }
 
-    /// A signed message about `covered`, of a kind; what is to stand in it, and what stands beside the signature, as DER.
+    /// A signed message about `covered`, of a kind; what is to stand in it, and what stands next to the signature, as DER.
     pub fn message(&self, kind: &str, embedded: Option<&[u8]>, covered: &[u8], unsigned: Unsigned<'_>) -> Vec<u8> {
         let sha256 = der(0x30, &[&oid("2.16.840.1.101.3.4.2.1")]);
         let mut attributes = [
@@ -85,7 +85,7 @@ impl Key {
 /// Makes the attribute that stands beside a signature, or none.
 pub type Unsigned<'a> = &'a dyn Fn(&[u8]) -> Option<Vec<u8>>;
 
-/// Nothing beside the signature.
+/// Nothing next to the signature.
 pub fn plain(_: &[u8]) -> Option<Vec<u8>> {
     None
 }

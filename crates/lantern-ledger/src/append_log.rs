@@ -11,7 +11,7 @@ pub trait Log {
     /// Returns the name that this computer has in it.
     fn device(&self) -> &str;
 
-    /// Adds an event; it is kept when this returns. With `after`, only if nothing was added since that was reached: whoever
+    /// Adds an event; it is kept when this returns. With `after`, only if nothing was added since that was reached: anyone who
     /// decided by what was known then, such as which number is free, has to look again.
     ///
     /// # Errors

@@ -109,7 +109,7 @@ pub enum LedgerError {
     ReadOnly(#[source] Arc<LedgerError>),
 }
 
-/// What an error comes to for whoever must decide what to do next.
+/// What an error comes to for anyone who must decide what to do next.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum Outcome {

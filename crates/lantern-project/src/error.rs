@@ -139,7 +139,7 @@ pub enum ProjectError {
         /// The highest so far.
         highest: BuildNumber,
     },
-    /// What lies beside the ledger knows of more than the ledger does.
+    /// What lies next to the ledger knows of more than the ledger does.
     #[error("the ledger {} is lost or out of date: {why}", .path.display())]
     LedgerLost {
         /// The file.
@@ -299,12 +299,12 @@ pub enum ProjectError {
         /// The project's name for the storefront that has it.
         place: Name,
     },
-    /// House rules stand in the way.
+    /// House rules are in the way.
     #[error("{place} does not accept this")]
     Rules {
         /// The project's name for it.
         place: Name,
-        /// What stands in the way.
+        /// What is in the way.
         refusals: Vec<Refusal>,
     },
     /// The title has no such depot.

@@ -1,4 +1,4 @@
-//! `init`: writes a commented `lantern.toml` from what it sees and is told.
+//! `init`: writes a commented `lantern.toml` from what it sees and is reported.
 
 use std::collections::BTreeMap;
 use std::fs;
@@ -17,7 +17,7 @@ use crate::export::{Export, Form, Reading};
 use crate::intake::detect;
 use crate::project::{Project, make_state_folder};
 
-/// What is known of the game; whatever is not seen must be told.
+/// What is known of the game; whatever is not seen must be reported.
 #[derive(Debug, Clone, Default)]
 pub struct InitAnswers {
     /// As players know it.
@@ -135,7 +135,7 @@ fn look_into(root: &Path, path: &str) -> Option<SeenExport> {
     Some(SeenExport { path: path.to_owned(), starts, root })
 }
 
-/// Returns the names that the targets of exports get: their systems', with a number where one stands twice.
+/// Returns the names that the targets of exports get: their systems', with a number where one occurs twice.
 pub fn target_names(seen: &[SeenExport]) -> Vec<String> {
     let mut names: Vec<String> = Vec::new();
     for export in seen {
@@ -171,7 +171,7 @@ pub fn init(root: &Path, answers: &InitAnswers, stop: Arc<AtomicBool>) -> Result
         let mut project = Project::beginning(root, config, &text, stop).open()?.lock()?;
         project.set_next_number(next)?;
     }
-    // Whoever finds this file finds everything that belongs to it.
+    // Anyone who finds this file finds everything that belongs to it.
     durable::write_whole(&path, text.as_bytes())?;
     Ok(text)
 }

@@ -37,7 +37,7 @@ const MAX_SMALL_LEN: u64 = 16 * 1024 * 1024;
 /// What a library by itself is called.
 const LIBRARY: &str = "a library";
 
-/// Whose signature a thing carries, as far as it can be told.
+/// Whose signature a thing carries, as far as it can be reported.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Signature {
     /// Things of this kind carry none.
@@ -135,7 +135,7 @@ impl Inspected {
     }
 }
 
-/// What is being found out, and how far it is told to be.
+/// What is being found out, and how far it is reported to be.
 struct Looking<'a> {
     out: &'a mut Inspected,
     progress: &'a dyn Progress,

@@ -1,7 +1,7 @@
 //! The ledger's safety: that its loss is noticed, copies of it, and how it is rebuilt from what is left.
 //!
-//! Beside the ledger lies its head, which says how far it had come, and in the store lies a record of every release.
-//! Whoever knows of more than the ledger does shows that it was lost, emptied or replaced by an older one.
+//! Next to the ledger lies its head, which says how far it had come, and in the store lies a record of every release.
+//! Anyone who knows of more than the ledger does shows that it was lost, emptied or replaced by an older one.
 
 use std::collections::BTreeSet;
 use std::fs;
@@ -239,7 +239,7 @@ impl Session {
 pub struct LedgerRebuilt {
     /// Events that the old file or a copy still had.
     pub copied: u64,
-    /// Releases that only their records told of.
+    /// Releases that only their records reported of.
     pub releases: Vec<(Name, lantern_core::version::ReleaseName)>,
     /// Those of them whose content is not in the store any more.
     pub without_content: Vec<lantern_core::version::ReleaseName>,

@@ -308,7 +308,7 @@ impl Session {
                         }
                     }
                 }
-                // Whoever asked for it knows how to settle it.
+                // Anyone who asked for it knows how to settle it.
                 Deed::Other(_) => {}
                 // A push that was cut is taken up by the next one; one that was done is recorded.
                 Deed::Push => {

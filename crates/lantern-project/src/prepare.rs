@@ -262,7 +262,7 @@ impl Session {
         Ok(true)
     }
 
-    /// On a disk that is full nothing stays of what was begun: nobody can use it, and whoever makes room needs it.
+    /// On a disk that is full nothing stays of what was begun: nobody can use it, and anyone who makes room needs it.
     fn give_room_back(&self, held: &Held, error: ProjectError) -> ProjectError {
         if error.is_full()
             && let Err(left) = held.restore(&self.workspace.store)

@@ -210,7 +210,7 @@ impl Project {
         self.state("cache").join("try")
     }
 
-    /// Keeps a laid out build for whoever tries it now.
+    /// Keeps a laid out build for anyone who tries it now.
     ///
     /// # Errors
     /// [`ProjectError::BeingTried`], [`ProjectError::File`].
@@ -690,7 +690,7 @@ impl Workspace {
         &mut self.ledger
     }
 
-    /// Records what a storefront has done. That it was done must be told even when it cannot be recorded.
+    /// Records what a storefront has done. That it was done must be reported even when it cannot be recorded.
     pub(crate) fn record_done(
         &mut self,
         place: &PlaceRef,

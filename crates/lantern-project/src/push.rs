@@ -102,7 +102,7 @@ impl Session {
     /// Makes the plan: asks the storefront for its rules and builds, changes nothing there.
     ///
     /// # Errors
-    /// [`ProjectError::Rules`] when house rules stand in the way, and those of the place, store and ledger.
+    /// [`ProjectError::Rules`] when house rules are in the way, and those of the place, store and ledger.
     pub fn plan_push(
         &mut self,
         storefront: &str,

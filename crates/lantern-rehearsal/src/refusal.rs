@@ -20,7 +20,7 @@ impl Refused {
         Self::Problem(Box::new(problem_of(kind, detail, fix)))
     }
 
-    /// Makes a problem of house rules that stand in the way.
+    /// Makes a problem of house rules that are in the way.
     pub fn by_rules(refusals: Vec<Refusal>) -> Self {
         let taken = refusals.iter().all(|r| r.rule == "number-taken");
         let kind = if taken { problem::NUMBER_TAKEN } else { problem::RULES };

@@ -422,7 +422,7 @@ async fn events(
     .await
 }
 
-/// Who asks for a player's part. Access that does not hold is an error of its own: whoever has some can renew it.
+/// Who asks for a player's part. Access that does not hold is an error of its own: anyone who has some can renew it.
 fn asker(place: &Place, headers: &HeaderMap) -> Result<Asker, Refused> {
     let text = |name: &str| headers.get(name).and_then(|v| v.to_str().ok()).map(str::to_owned);
     let is_maker = headers.contains_key(header::AUTHORIZATION);
@@ -874,7 +874,7 @@ impl Running {
 impl Drop for Running {
     fn drop(&mut self) {
         if let Some(stop) = self.stop.take() {
-            // Whoever would hear it may have ended already.
+            // Anyone who would hear it may have ended already.
             let _ = stop.send(());
         }
         if let Some(thread) = self.thread.take() {

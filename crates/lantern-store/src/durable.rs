@@ -36,7 +36,7 @@ const MAX_TRIES: usize = 100;
 /// Who may read a file that is made.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 enum Readers {
-    /// Whoever the system lets.
+    /// Anyone who the system lets.
     Usual,
     /// Its owner alone.
     OwnerAlone,

@@ -14,7 +14,7 @@ use crate::codec::Unpacker;
 use crate::pack::{self, ChunkEntry, MAX_CHUNKS, PackWriter, TARGET_LEN};
 use crate::store::{Store, StoreError};
 
-/// A pack of which at least this part is missing elsewhere travels whole: no bytes are copied, and whoever gets it can keep
+/// A pack of which at least this part is missing elsewhere travels whole: no bytes are copied, and anyone who gets it can keep
 /// it as it is.
 const WHOLE_PACK_PERCENT: u64 = 80;
 

@@ -291,7 +291,7 @@ impl<'a> Repair<'a> {
         Ok(still)
     }
 
-    /// A locator names what there is; chunks that are lost are not in it, and whoever asks for them is told so.
+    /// A locator names what there is; chunks that are lost are not in it, and anyone who asks for them is reported so.
     fn make_again(&self, id: RecipeId, root: &Root, entries: &[Entry], known: &ChunkIndex) -> Result<(), StoreError> {
         let chunks = different_chunks(entries);
         let there: Vec<u32> = chunks.iter().filter_map(|chunk| known.index_of(chunk)).collect();
@@ -376,7 +376,7 @@ mod tests {
         let second = sealed_files(&store, &[("a", &one), ("b", &two), ("c", &three)]);
         let trees = vec![(first.id, first.recipe), (second.id, second.recipe)];
         copy_folder(&temp.path().join("store"), &temp.path().join("good"));
-        // Whoever opens it now has checked nothing yet.
+        // Anyone who opens it now has checked nothing yet.
         let (store, good) = (Store::at(temp.path().join("store")), Store::at(temp.path().join("good")));
         Scene { _temp: temp, store, good, trees }
     }

@@ -122,7 +122,7 @@ pub struct Invited {
     pub folder: String,
 }
 
-/// What stands in the way of sending a request again when it failed.
+/// What is in the way of sending a request again when it failed.
 enum Outcome {
     Done(Response),
     Again(Option<Duration>, PlaceError),

@@ -325,7 +325,7 @@ pub struct Moves {
     pub next: Option<String>,
 }
 
-/// An invitation to be made: whoever has its text can follow the branch. The text itself is made by whoever asks for it,
+/// An invitation to be made: anyone who has its text can follow the branch. The text itself is made by anyone who asks for it,
 /// and never sent.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct NewInvitation {
@@ -341,7 +341,7 @@ pub struct NewInvitation {
     /// How many installed folders may use it; none for any number.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub folders: Option<u32>,
-    /// Editions that whoever has it counts as owning.
+    /// Editions that anyone who has it counts as owning.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub owns: Vec<Name>,
 }
@@ -436,7 +436,7 @@ pub struct Problem {
     pub detail: String,
     /// What to do.
     pub fix: String,
-    /// The house rules that stand in the way.
+    /// The house rules that are in the way.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub refusals: Vec<Refusal>,
 }

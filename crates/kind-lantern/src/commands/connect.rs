@@ -13,11 +13,11 @@ const EXAMPLES: &str = r#"Examples:
 /// Get access to a storefront and try it at once
 ///
 /// The secret is asked for, or taken from the variable LANTERN_SECRET. It is kept in your own folder, readable by you
-/// alone and only used for this address; lantern.toml never holds it.
+/// only and used only for this address; lantern.toml never has it.
 #[derive(Debug, clap::Args)]
 #[command(after_help = EXAMPLES)]
 pub struct Args {
-    /// The storefront's name in lantern.toml
+    /// The storefront's name in lantern.toml; may be left out where there is only one
     storefront: String,
     /// The name that the storefront gave you for programs; kept from the last time
     #[arg(long, value_name = "NAME")]

@@ -34,7 +34,7 @@ const EXAMPLES: &str = r#"Examples:
 /// Show the whole chain on example data
 ///
 /// Makes small exports of Saltmarsh Post for every system, runs a stand-in storefront on a free port, and runs every
-/// command of the chain for real, each shown before its output. Leaves a folder to go on in.
+/// command of the chain for real, each shown before its output. Leaves a folder to continue in.
 #[derive(Debug, clap::Args)]
 #[command(after_help = EXAMPLES)]
 pub struct Args {

@@ -24,7 +24,7 @@ const EXAMPLES: &str = r#"Examples:
 
 /// Show what happened, newest first
 ///
-/// What was done and heard, from the ledger in .lantern/. A deed is shown once, when it was answered; --all shows every
+/// What was done and reported, from the ledger in .lantern/. An action is shown once, when it was answered; --all shows every
 /// event, also the asking.
 #[derive(Debug, clap::Args)]
 #[command(after_help = EXAMPLES)]

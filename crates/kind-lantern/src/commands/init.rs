@@ -51,7 +51,7 @@ pub struct Args {
     /// What that storefront calls the game
     #[arg(long, requires = "storefront")]
     handle: Option<String>,
-    /// What that storefront calls the depot of a target, as TARGET=HANDLE; again for more. HANDLE alone is that of the
+    /// What that storefront calls the depot of a target, as TARGET=HANDLE; again for more. HANDLE by itself is that of the
     /// only target
     #[arg(long, requires = "storefront", value_name = "TARGET=HANDLE")]
     depot: Vec<String>,

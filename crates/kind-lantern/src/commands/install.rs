@@ -22,36 +22,36 @@ const EXAMPLES: &str = r#"Examples:
 /// Install or update from a branch, as a player's machine does
 ///
 /// Every file is checked against its digest. An update fetches only what is missing. Files that no build brought, such
-/// as saved games, are never written over or removed: one that stands where the build needs the place is moved aside,
-/// beside itself, and named. Interrupted at any point, the same command goes on.
+/// as saved games, are never overwritten or removed: one that is where the build needs to be is moved aside, in its
+/// folder, and named. Interrupted at any point, the same command continues.
 #[derive(Debug, clap::Args)]
 #[command(after_help = EXAMPLES)]
 pub struct Args {
-    /// The storefront's name in lantern.toml
+    /// The storefront's name in lantern.toml; may be left out where there is only one
     #[arg(required_unless_present = "give_up")]
     storefront: Option<String>,
     /// The branch there
     #[arg(required_unless_present = "give_up", value_parser = super::name::<Name>)]
     branch: Option<Name>,
-    /// The folder to install into; made when it is missing. Left out: one of the name that the build states, here
+    /// The folder to install into; made when it is missing. Left out: a folder here, with the name that the build states
     dir: Option<PathBuf>,
     /// Which target, if not the one for this computer
     #[arg(long, value_parser = super::name::<Name>)]
     target: Option<Name>,
-    /// A depot that not everybody has, such as a language; again for more. It stays over updates
+    /// A depot that not every player has, such as a language; again for more. It is kept by updates
     #[arg(long, value_name = "DEPOT", value_parser = super::name::<Name>)]
     with: Vec<Name>,
-    /// Such a depot that is to go again
+    /// Such a depot that is to be removed
     #[arg(long, value_name = "DEPOT", value_parser = super::name::<Name>)]
     without: Vec<Name>,
-    /// The invitation that you were given, for a branch that not everybody follows; - reads it from standard input. It is
+    /// The invitation that you were given, for a branch that not everyone follows; - reads it from standard input. It is
     /// kept in the folder, and used for updates
     #[arg(long, value_name = "TEXT", env = "LANTERN_INVITATION", hide_env_values = true)]
     invitation: Option<String>,
-    /// What becomes of files of your own that stand where the build needs the place
+    /// What becomes of files of your own that are where the build needs to be
     #[arg(long, value_name = "HOW", default_value = "aside")]
     own_files: OwnFilesArg,
-    /// Give up an installation that was begun in this folder: it is again what it was before
+    /// Give up an installation that was begun in this folder: it becomes what it was before
     #[arg(long, value_name = "DIR", conflicts_with_all = ["storefront", "branch", "dir", "target", "with", "without", "invitation", "start"])]
     give_up: Option<PathBuf>,
     /// Start it afterwards, and wait until it ends

@@ -21,15 +21,15 @@ const EXAMPLES: &str = r#"Examples:
   lantern invite brambleyard creek
   lantern invite brambleyard creek --end "Marsh testers""#;
 
-/// Make, list or end invitations to a branch that not everybody follows
+/// Make, list or end invitations to a branch that not everyone follows
 ///
-/// An invitation is a text for a person or a group. Whoever has it installs from the branch, until it ends. The storefront
-/// knows its one-way digest alone, and it is written down nowhere: it is shown once, when it is made. Without --for and --end
+/// An invitation is a text for a person or a group. Anyone who has it installs from the branch, until it ends. The storefront
+/// knows only its one-way digest, and it is stored nowhere: it is shown once, when it is made. Without --for and --end
 /// all invitations to the branch are listed.
 #[derive(Debug, clap::Args)]
 #[command(after_help = EXAMPLES)]
 pub struct Args {
-    /// The storefront's name in lantern.toml
+    /// The storefront's name in lantern.toml; may be left out where there is only one
     storefront: String,
     /// The branch there
     #[arg(value_parser = super::name::<Name>)]
@@ -43,7 +43,7 @@ pub struct Args {
     /// So many installed copies may use it
     #[arg(long, value_name = "N", requires = "whom")]
     copies: Option<NonZeroU32>,
-    /// Whoever has it counts as owning this edition, such as an add-on; again for more
+    /// Anyone who has it counts as owning this edition, such as an add-on; again for more
     #[arg(long, value_name = "EDITION", requires = "whom", value_parser = super::name::<Name>)]
     owns: Vec<Name>,
     /// End one, by whom it is for or by the first digits of its id

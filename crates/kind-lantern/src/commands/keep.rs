@@ -59,7 +59,7 @@ struct ReleaseDocument<'a> {
 pub fn run(args: &Args, ui: &Ui) -> Done {
     let rule = RetentionRule { last: args.last, live_within_days: args.live_within };
     if args.agreement.plan {
-        // Whoever only looks needs nobody's leave, and no disk that can be written.
+        // Anyone who only looks needs nobody's leave, and no disk that can be written.
         let open = super::open(ui)?;
         let held = open.hold_store(&ui.progress())?;
         let plan = open.plan_keep(rule)?;

@@ -18,7 +18,7 @@ const EXAMPLES: &str = r#"Examples:
 /// Copy, bring in or rebuild the record of everything that was done
 ///
 /// The ledger says which releases there are, under which numbers, and what was put where. A copy of it is brought up to date
-/// with every prepare, beside it in .lantern; another one, on another disk, is worth having.
+/// with every prepare, next to it in .lantern; another one, on another disk, is worth having.
 #[derive(Debug, clap::Args)]
 #[command(after_help = EXAMPLES, subcommand_required = true)]
 pub struct Args {
@@ -54,7 +54,7 @@ enum Deed {
     /// Make the ledger again when it was lost or is damaged
     ///
     /// Of what the old file and its copy still hold, of the release records in the store, and of what the storefronts have.
-    /// It says what could not be found out. The old file is kept beside the new one.
+    /// It reports what could not be found out. The old file is kept next to the new one.
     #[command(
         after_help = "Examples:\n  lantern ledger rebuild\n  lantern ledger rebuild --from /media/stick/ledger.jsonl"
     )]
@@ -91,7 +91,7 @@ pub struct RebuiltDocument<'a> {
     copied_events: u64,
     /// Events that this computer had recorded after the last one that was kept.
     lost_events: u64,
-    /// Releases that only their records told of.
+    /// Releases that only their records reported of.
     releases: Vec<&'a ReleaseName>,
     /// Those of them whose content is not in the store any more.
     without_content: &'a [ReleaseName],
@@ -148,7 +148,7 @@ fn said(copied: &LedgerCopied, schema: &'static str, word: &str, ui: &Ui) {
     ui.say(&format!("{} {}, {events}, {}", good(word), copied.path.display(), format::bytes(copied.bytes)));
 }
 
-/// What no copy, record or storefront tells of.
+/// What no copy, record or storefront reports.
 fn not_known(done: &LedgerRebuilt) -> Vec<String> {
     let mut out = Vec::new();
     if done.lost > 0 {

@@ -29,11 +29,11 @@ const EXAMPLES: &str = r#"Examples:
 /// Show which release is live where
 ///
 /// Asks the storefronts first and records what someone else changed. One that does not answer is shown as it was when
-/// it was last heard.
+/// it last answered.
 #[derive(Debug, clap::Args)]
 #[command(after_help = EXAMPLES)]
 pub struct Args {
-    /// Ask nobody; show what is known here
+    /// Ask no storefront; show what is known here
     #[arg(long)]
     offline: bool,
     /// End with exit code 4 unless every storefront was asked just now and answered

@@ -14,7 +14,7 @@ const EXAMPLES: &str = r#"Examples:
 ///
 /// Numbers only rise: the next one is above all that were taken here, and above the highest that any storefront has shown.
 /// Setting it leaves a gap, which does no harm; as long as no release has taken it, it can be set again. A number at a
-/// storefront that lies far above is followed only when it is set so, and a jump can be taken back the same way.
+/// storefront that is far above is followed only when it is set so, and a jump can be taken back the same way.
 #[derive(Debug, clap::Args)]
 #[command(after_help = EXAMPLES)]
 pub struct Args {

@@ -14,11 +14,11 @@ const EXAMPLES: &str = r#"Examples:
 ///
 /// Shows what replaces what and how much each player downloads, and asks. For a branch that everyone follows, the
 /// release's name must be typed or given with --confirm; --yes is not enough there. If someone else moves the branch
-/// in between, nothing is done. With --target these targets alone are moved, and the others stay as they are.
+/// in between, nothing is done. With --target only these targets are moved, and the others stay as they are.
 #[derive(Debug, clap::Args)]
 #[command(after_help = EXAMPLES)]
 pub struct Args {
-    /// The storefront's name in lantern.toml
+    /// The storefront's name in lantern.toml; may be left out where there is only one
     storefront: String,
     /// The branch there
     #[arg(value_parser = super::name::<Name>)]

@@ -20,12 +20,12 @@ const EXAMPLES: &str = r#"Examples:
 /// Bring a release to storefronts; only what is missing there travels
 ///
 /// Shows what will travel, asks, and sends: all targets and depots in one go, to several storefronts if you like.
-/// Players notice nothing of it. A push that was cut goes on where it was when it is run again; one of a release that is
-/// there already makes nothing new.
+/// Players notice nothing of it. An interrupted push continues where it was when it is run again; pushing a release
+/// that is there already changes nothing.
 #[derive(Debug, clap::Args)]
 #[command(after_help = EXAMPLES)]
 pub struct Args {
-    /// The storefront's name in lantern.toml; several with commas between
+    /// The storefront's name in lantern.toml; several with commas between. May be left out where there is only one
     #[arg(value_parser = storefronts)]
     storefront: Storefronts,
     /// Which release: 1.4.0, 27, or "1.4.0 (27)". Left out: the newest of each edition that the storefront has

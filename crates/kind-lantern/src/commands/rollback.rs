@@ -20,7 +20,7 @@ const EXAMPLES: &str = r#"Examples:
 #[derive(Debug, clap::Args)]
 #[command(after_help = EXAMPLES)]
 pub struct Args {
-    /// The storefront's name in lantern.toml
+    /// The storefront's name in lantern.toml; may be left out where there is only one
     storefront: String,
     /// The branch there
     #[arg(value_parser = super::name::<Name>)]
@@ -42,7 +42,7 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
         session.plan_rollback(&args.storefront, &edition, &args.branch, wanted, confirmed, because)
     };
     let plan = match plan(args.release.as_ref()) {
-        // Whoever is there to be asked says which release is meant, and that one it is.
+        // Anyone who is there to be asked says which release is meant, and that one it is.
         Err(ProjectError::WentBack(back)) => match &back.next {
             Some(next) if ui.can_ask() => {
                 let headline =

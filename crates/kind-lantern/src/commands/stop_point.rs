@@ -68,7 +68,7 @@ fn reached(point: Point) -> io::Result<()> {
         return Ok(());
     }
     if asked.fail_at == Some(count) {
-        // Whoever asked for it reads standard error; where it is closed there is nobody to tell.
+        // Anyone who asked for it reads standard error; where it is closed there is nobody to tell.
         let _ = writeln!(io::stderr(), "{FAILS}");
     }
     Err(error)

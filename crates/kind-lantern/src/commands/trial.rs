@@ -55,7 +55,7 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     let session = super::lock(ui)?;
     let release = session.workspace().release(args.release.as_ref())?;
     let trial = session.lay_out_trial(release, args.target.as_ref(), &ui.progress())?;
-    // Whoever plays may play for long: the others can work meanwhile.
+    // Anyone who plays may play for long: the others can work meanwhile.
     drop(session);
     let (name, target) = (strong(&trial.release.name), &trial.target.target);
     ui.say(&format!("{} {name}, {target}: every file is unchanged since sealing", good("laid out")));

@@ -85,7 +85,7 @@ fn our_own_files_in_an_export_are_left_out() {
     let env = TestEnv::new();
     let clean = env.lantern(&["prepare", "--json"]).success().one();
     for name in OURS {
-        env.write(&format!("exports/linux/{name}"), "a copy that somebody played");
+        env.write(&format!("exports/linux/{name}"), "a copy that someone played");
     }
     snapshot!(env.lantern(&["check"]).success().whole(), @"
       linux   linux-x86_64   9 files   8.57 MB   starts saltmarsh
@@ -134,42 +134,42 @@ fn archives_that_cannot_be_trusted() {
     pack(&env, "good.tar", "");
     let good = env.read("good.zip");
     let tar = env.read("good.tar");
-    let told = |name: &str, bytes: &[u8]| {
+    let answer = |name: &str, bytes: &[u8]| {
         fs::write(env.path(name), bytes).unwrap();
         env.write("lantern.toml", &env.config("1.3.2").replace("exports/linux", name));
         let ran = env.lantern(&["prepare"]).fails(1);
         assert!(ran.stderr().contains("fix:"), "{}", ran.stderr());
         ran.stderr()
     };
-    assert!(told("cut.zip", &good[..good.len() / 2]).contains("cut off"));
-    assert!(told("cut.tar", &tar[..tar.len() / 2]).contains("cut off"));
-    assert!(told("text.zip", b"not an archive").contains("not a ZIP archive"));
-    assert!(told("text.tar", b"not an archive").contains("not a tape archive"));
-    assert!(told("text.tar.gz", b"not an archive").contains("cannot be unpacked"));
-    assert!(told("text.tar.zst", b"not an archive").contains("cannot be unpacked"));
+    assert!(answer("cut.zip", &good[..good.len() / 2]).contains("cut off"));
+    assert!(answer("cut.tar", &tar[..tar.len() / 2]).contains("cut off"));
+    assert!(answer("text.zip", b"not an archive").contains("not a ZIP archive"));
+    assert!(answer("text.tar", b"not an archive").contains("not a tape archive"));
+    assert!(answer("text.tar.gz", b"not an archive").contains("cannot be unpacked"));
+    assert!(answer("text.tar.zst", b"not an archive").contains("cannot be unpacked"));
     let zip_of = |name: &str| {
         let mut zip = ZipWriter::new(std::io::Cursor::new(Vec::new()));
         zip.file(name, Method::Stored, 0o644, 1, |out| out.write_all(b"x")).unwrap();
         zip.finish().unwrap().into_inner()
     };
     for hostile in ["../up", "/etc/passwd", "a/../../b", "C:/x", "a\\b", "a\u{1b}[31m"] {
-        let stderr = told("hostile.zip", &zip_of(hostile));
+        let stderr = answer("hostile.zip", &zip_of(hostile));
         assert!(stderr.contains("(bad-name)") && !stderr.contains('\u{1b}'), "{hostile}: {stderr}");
     }
     let mut many = ZipWriter::new(std::io::Cursor::new(Vec::new()));
     for i in 0..150 {
         many.file(&format!("../{i}"), Method::Stored, 0o644, 0, |_| Ok(())).unwrap();
     }
-    let stderr = told("many.zip", &many.finish().unwrap().into_inner());
+    let stderr = answer("many.zip", &many.finish().unwrap().into_inner());
     assert!(stderr.contains("50 more entries of many.zip are wrong (too-many-findings)"), "{stderr}");
     let mut twice = ZipWriter::new(std::io::Cursor::new(Vec::new()));
     for bytes in [b"1", b"2"] {
         twice.file("saltmarsh", Method::Stored, 0o644, 1, |out| out.write_all(bytes)).unwrap();
     }
-    assert!(told("twice.zip", &twice.finish().unwrap().into_inner()).contains("occurs twice in the archive"));
+    assert!(answer("twice.zip", &twice.finish().unwrap().into_inner()).contains("occurs twice in the archive"));
     let mut link = TarWriter::new(Vec::new());
     link.link("out", "../../etc").unwrap();
-    assert!(told("link.tar", &link.finish().unwrap()).contains("outside of the export"));
+    assert!(answer("link.tar", &link.finish().unwrap()).contains("outside of the export"));
     let mut damaged = good.clone();
     let at = damaged.len() / 3;
     damaged[at] ^= 0xff;
@@ -275,7 +275,7 @@ export = "exports/web.zip"
     let targets = release["release"]["targets"].as_array().unwrap();
     let systems: Vec<&str> = targets.iter().map(|t| t["systems"][0].as_str().unwrap()).collect();
     assert_eq!(systems, ["headset", "android", "ios", "web"]);
-    for (from, to, told) in [
+    for (from, to, answer) in [
         (
             "exports/saltmarsh.apk\"",
             "exports/saltmarsh.apk\"\nsystems = [\"ios\"]",
@@ -291,7 +291,7 @@ export = "exports/web.zip"
     ] {
         env.write("lantern.toml", &config.replace(from, to));
         let stdout = env.lantern(&["check"]).fails(1).stdout();
-        assert!(stdout.contains(told), "{stdout}");
+        assert!(stdout.contains(answer), "{stdout}");
     }
     fs::copy(env.path("exports/web.zip"), env.path("exports/wrong.apk")).unwrap();
     env.write("lantern.toml", &config.replace("saltmarsh.apk", "wrong.apk"));

@@ -97,7 +97,7 @@ fn what_is_meant_to_be_so_is_accepted_with_a_reason() {
     assert_eq!(codes(&env), ["warning accept-expired", "warning editor-files"]);
     accept("{ code = \"litter\", because = \"it was there once\", path = \"*.tmp\" }");
     assert_eq!(codes(&env), ["warning accept-unused", "warning editor-files"]);
-    accept("{ code = \"editor-flies\", because = \"a slip\" }");
+    accept("{ code = \"editor-flies\", because = \"a typo\" }");
     let stdout = env.lantern(&["check"]).fails(1).stdout();
     assert!(stdout.contains("did you mean \"editor-files\"?"), "{stdout}");
 }
@@ -205,7 +205,7 @@ fn versions_and_numbers_that_somebody_has() {
     assert_eq!(found(&env, "unchanged-target"), [""; 0], "all of it is as it was");
     env.write("exports/linux/letters/en.txt", "another letter");
     let stdout = env.lantern(&["check"]).success().stdout();
-    assert!(!stdout.contains("unchanged-target"), "the package was written anew: {stdout}");
+    assert!(!stdout.contains("unchanged-target"), "the package was written again: {stdout}");
     env.lantern(&["prepare", "--version", "1.3.3"]).success();
     env.write("exports/linux/letters/en.txt", "one more letter");
     assert_eq!(found(&env, "unchanged-target"), ["warning unchanged-target"]);
@@ -388,7 +388,7 @@ fn warnings_that_stop_here_and_what_is_accepted_for_some_files() {
     assert!(env.lantern(&["check"]).success().stdout().contains("accept-too-broad"));
     env.edit("lantern.toml", "stop = [\"editor-files\"]", "stop = [\"editor-flies\"]");
     assert!(env.lantern(&["check"]).fails(1).stdout().contains("did you mean \"editor-files\"?"));
-    // Nobody is told to accept what cannot be accepted.
+    // Nobody is reported to accept what cannot be accepted.
     let story = env.lantern(&["check", "--explain", "unmapped-files"]).success().stdout();
     assert!(story.contains("cannot be accepted") && !story.contains("accept ="), "{story}");
 }

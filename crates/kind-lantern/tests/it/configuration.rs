@@ -272,10 +272,10 @@ fn the_version_may_stand_in_a_file_of_its_own() {
 #[test]
 fn a_foreign_state_folder_is_left_alone() {
     let env = TestEnv::new();
-    env.write(".lantern/precious", "of somebody else");
+    env.write(".lantern/precious", "of someone else");
     let ran = env.lantern(&["prepare"]).fails(6);
     assert!(ran.stderr().contains("not a folder of ours"), "{}", ran.stderr());
-    assert_eq!(env.read(".lantern/precious"), b"of somebody else");
+    assert_eq!(env.read(".lantern/precious"), b"of someone else");
     assert!(!env.path(".lantern/ledger.db").exists());
 }
 

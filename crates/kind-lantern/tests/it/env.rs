@@ -395,7 +395,7 @@ fn answer_changed(mut client: TcpStream, server: &str, change: fn(&str, Value) -
     };
     let lines: Vec<&str> = head.lines().filter(is_kept).collect();
     let head = format!("{}\r\nContent-Length: {}\r\nConnection: close\r\n\r\n", lines.join("\r\n"), body.len());
-    // Whoever asked may have gone.
+    // Anyone who asked may have gone.
     let _ = client.write_all(head.as_bytes()).and_then(|()| client.write_all(&body));
 }
 

@@ -82,7 +82,7 @@ fn help_comes_although_much_is_broken() {
     assert!(text.contains("start = \"saltmarsh\"") && text.contains("cannot be opened"), "{text}");
 }
 
-/// Progress for programs: lines that say what is done of what, beside the one document.
+/// Progress for programs: lines that say what is done of what, next to the one document.
 #[test]
 fn progress_in_lines() {
     let env = TestEnv::live();

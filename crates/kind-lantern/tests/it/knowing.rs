@@ -118,7 +118,7 @@ fn a_number_far_above_is_not_followed_unless_somebody_says_so() {
     warns: brambleyard has 1.3.2 (2000000000), far above the numbers here; it is not followed
       try: to follow it: lantern number --next 2000000001
     ");
-    // Where numbers must rise the storefront says so; whoever follows it can, and can take it back.
+    // Where numbers must rise the storefront says so; anyone who follows it can, and can take it back.
     env.lantern(&["number", "--next", "2000000001"]).success();
     env.write("exports/linux/letters/en.txt", "Dear Wren, once more");
     let sealed = env.lantern(&["prepare"]).success().stdout();

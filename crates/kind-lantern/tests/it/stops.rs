@@ -10,7 +10,7 @@ use serde_json::Value;
 
 use crate::env::{Ran, TestEnv, copy, files, one_line, rounds};
 
-/// The exit code with which a build for tests ends at the point that it was told.
+/// The exit code with which a build for tests ends at the point that it was reported.
 const STOPPED: i32 = 86;
 /// What is said when the storefront has done it and this computer could not write it down.
 const DONE_THERE: &str = "brambleyard did it, but it could not be recorded here";
@@ -291,7 +291,7 @@ fn rollback() {
     scene.at_every_point(&["rollback", "brambleyard", "open-water", "--confirm", "1.3.2 (1)"]);
 }
 
-/// Without a release it is the one before that is meant: whoever runs it again must not go back once more.
+/// Without a release it is the one before that is meant: anyone who runs it again must not go back once more.
 #[test]
 fn rollback_to_what_was_before() {
     // A line for testers: a yes is enough there.

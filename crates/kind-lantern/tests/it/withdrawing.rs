@@ -59,7 +59,7 @@ fn a_withdrawn_release_goes_nowhere_any_more() {
     Withdraw 1.4.0-rc (2) for good
 
       because        a save bug
-      will be told   brambleyard
+      withdrawn at   brambleyard
 
       still live: players on creek at brambleyard have it, and keep it until a
       this changes no branch: use rollback, or promote another release

@@ -36,7 +36,7 @@ const REDIRECTOR_FACTS: &[(&str, &str)] = &[
     ("team", "S8XHQB96PW"),
     ("runtime", "hardened"),
     ("certified by", "Developer ID Certification Authority, by Apple Root CA"),
-    ("certified until", "2027-02-01"),
+    ("certificate expires", "2027-02-01"),
     ("time stamp", "2025-02-17"),
     ("profile", "Mitmproxy Redirector, for all computers, until 2041-08-17"),
     ("notarized", "its ticket is attached"),
@@ -53,13 +53,13 @@ const KNOWN: &[Known] = &[
             ("/needs", "API level 16"),
             ("/icon_sizes/2", "96"),
         ],
-        facts: &[("schemes", "1"), ("fingerprint", "a65e578cd19d65754d5012bf1701d9142917abfd514017621634a7da3f4808dc")],
+        facts: &[("signature schemes", "1"), ("fingerprint", "a65e578cd19d65754d5012bf1701d9142917abfd514017621634a7da3f4808dc")],
         findings: &["debug-build", "no-start", "small-icon", "debug-key"],
     },
     Known {
         path: "unlock_apk-1.0.2/package/bin/unlock_apk-debug.apk",
         says: &[INTACT, ("/identity", "io.appium.unlock"), ("/starts/0", "Unlock")],
-        facts: &[("schemes", "1"), ("fingerprint", "f68117581679cdfaf3532a1c374547745a1889d266b3de8d3dc9014632599f33")],
+        facts: &[("signature schemes", "1"), ("fingerprint", "f68117581679cdfaf3532a1c374547745a1889d266b3de8d3dc9014632599f33")],
         findings: &["debug-build", "small-icon", "debug-key"],
     },
     Known {
@@ -72,7 +72,7 @@ const KNOWN: &[Known] = &[
             ("/starts/0", "io.appium.settings.Settings"),
         ],
         facts: &[
-            ("schemes", "1, 2"),
+            ("signature schemes", "1, 2"),
             ("made for", "API level 32"),
             ("fingerprint", "197addb8d0432ed5a1eb539ecb56f43f2f5afa3f52af91616d5de313541fd56d"),
         ],
@@ -81,13 +81,13 @@ const KNOWN: &[Known] = &[
     Known {
         path: "appium-uiautomator2-server-7.0.0/package/apks/appium-uiautomator2-server-v7.0.0.apk",
         says: &[INTACT, ("/version", "7.0.0"), ("/number", "162"), ("/needs", "API level 21")],
-        facts: &[("schemes", "1, 2, 3"), ("fingerprint", PUBLIC_KEY)],
+        facts: &[("signature schemes", "1, 2, 3"), ("fingerprint", PUBLIC_KEY)],
         findings: &["debug-build", "no-start", "no-icon", "debug-key"],
     },
     Known {
         path: "appium-uiautomator2-server-7.0.0/package/apks/appium-uiautomator2-server-debug-androidTest.apk",
         says: &[INTACT, ("/identity", "io.appium.uiautomator2.server.test")],
-        facts: &[("schemes", "1, 2, 3"), ("fingerprint", PUBLIC_KEY)],
+        facts: &[("signature schemes", "1, 2, 3"), ("fingerprint", PUBLIC_KEY)],
         findings: &["debug-build", "no-start", "no-number", "no-icon", "debug-key"],
     },
     Known {
@@ -103,7 +103,7 @@ const KNOWN: &[Known] = &[
             ("runtime", "hardened"),
             ("signed as", "sentry-cli-Darwin-universal"),
             ("certified by", "Developer ID Certification Authority, by Apple Root CA"),
-            ("certified until", "2027-02-01"),
+            ("certificate expires", "2027-02-01"),
             ("time stamp", "2026-09-16"),
         ],
         findings: &[],
@@ -170,7 +170,7 @@ const KNOWN: &[Known] = &[
             ("/signature/kind", "ad-hoc"),
             ("/identity", "org.nativescript.TNSWidgets"),
         ],
-        facts: &[("covers", "only the program, nothing else of the bundle")],
+        facts: &[("signature covers", "only the program, nothing else of the bundle")],
         findings: &[],
     },
     Known {
@@ -182,7 +182,7 @@ const KNOWN: &[Known] = &[
     Known {
         path: "nativescript-core-9.1.2/package/platforms/ios/TNSWidgets.xcframework/ios-arm64/dSYMs/TNSWidgets.framework.dSYM",
         says: &[("/form", "data for debuggers")],
-        facts: &[("of programs", "037134706b8a35c1965f163b2429abaa")],
+        facts: &[("debug data of", "037134706b8a35c1965f163b2429abaa")],
         findings: &[],
     },
     Known {
@@ -343,7 +343,7 @@ fn any_changed_byte_is_noticed() {
         for (seen, at) in inspect(&paths).iter().zip(places) {
             let codes: Vec<String> = seen["findings"].as_array().unwrap().iter().map(|f| text(&f["code"])).collect();
             // What is so broken that it cannot be read is noticed, too.
-            let is_noticed = ["broken-signature", "broken-program", "archive", "package", "unreadable"]
+            let is_noticed = ["broken-signature", "broken-program", "bad-archive", "bad-package", "unreadable"]
                 .iter()
                 .any(|code| codes.iter().any(|found| found == code));
             assert!(is_noticed, "{path}, byte {at}: {codes:?}");
@@ -392,7 +392,7 @@ fn any_changed_file_of_a_bundle_is_noticed() {
     for (seen, path) in inspect(&paths).iter().zip(&paths) {
         let codes: Vec<String> = seen["findings"].as_array().unwrap().iter().map(|f| text(&f["code"])).collect();
         let is_noticed =
-            ["broken-signature", "broken-program", "bundle"].iter().any(|code| codes.iter().any(|c| c == code));
+            ["broken-signature", "broken-program", "bad-bundle"].iter().any(|code| codes.iter().any(|c| c == code));
         assert!(is_noticed, "{}: {codes:?}", path.display());
     }
 }

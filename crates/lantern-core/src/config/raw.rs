@@ -12,7 +12,7 @@ use serde::Deserialize;
 pub struct Config {
     /// The game.
     pub game: Game,
-    /// What a storefront lists beside the full game: a demo, a companion, an add-on.
+    /// What a storefront lists next to the full game: a demo, a companion, an add-on.
     #[serde(default)]
     pub editions: BTreeMap<String, Edition>,
     /// The exports, each under a name of your choice.

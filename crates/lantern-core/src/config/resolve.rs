@@ -1,4 +1,4 @@
-//! The values of `lantern.toml`: each is checked, and told with its place and fix.
+//! The values of `lantern.toml`: each is checked, and reported with its place and fix.
 
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -16,7 +16,7 @@ use crate::system::System;
 
 use ConfigKey::Key as K;
 
-/// How many wrong shapes are told one by one. Ours: each is looked up in the text.
+/// How many wrong shapes are reported one by one. Ours: each is looked up in the text.
 const MAX_PROBLEMS: usize = 100;
 
 /// Reads a configuration as far as it can be read, with everything that is wrong with it.

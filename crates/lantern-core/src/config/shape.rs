@@ -30,7 +30,7 @@ pub(super) struct Problem {
 }
 
 /// What is done to a value that is wrong or missing, so that the others can be checked all the same.
-struct Mend {
+struct Repair {
     /// The way to it.
     way: Vec<String>,
     /// What stands in for it; none: it is taken out.
@@ -61,7 +61,7 @@ fn stand_in(key: &str) -> Option<toml::Value> {
 pub(super) struct Shape {
     root: Spans,
     pub problems: Vec<Problem>,
-    fixes: Vec<Mend>,
+    fixes: Vec<Repair>,
 }
 
 /// A value's span and those below it.
@@ -188,7 +188,7 @@ fn spans(key: Range<usize>, value: &Spanned<DeValue<'_>>) -> Spans {
 struct Walk<'a> {
     schema: &'a Value,
     problems: Vec<Problem>,
-    fixes: Vec<Mend>,
+    fixes: Vec<Repair>,
     /// Keys from the root to the value that is looked at; what lies in a list counts as the list.
     way: Vec<String>,
     /// Whether that value must be there.
@@ -249,13 +249,13 @@ impl<'a> Walk<'a> {
                     let what = format!("unknown key {:?}", crate::path::shown(text));
                     self.problems.push(Problem { code: Code::UnknownKey, span: key.span(), what, fix });
                     let way = [self.way.as_slice(), &[text.to_string()]].concat();
-                    self.fixes.push(Mend { way, stand_in: None });
+                    self.fixes.push(Repair { way, stand_in: None });
                 }
             }
         }
         for needed in required.into_iter().filter(|needed| !table.keys().any(|key| key.get_ref() == *needed)) {
             let way = [self.way.as_slice(), &[needed.to_owned()]].concat();
-            self.fixes.push(Mend { way, stand_in: stand_in(needed) });
+            self.fixes.push(Repair { way, stand_in: stand_in(needed) });
             // A key that is there under a mistake is named once, at the mistake.
             if !meant.iter().any(|near| near == needed) {
                 let about = properties.and_then(|p| p.get(needed)).and_then(|p| p.get("description"));
@@ -275,7 +275,7 @@ impl<'a> Walk<'a> {
     /// Puts something valid in the place of the value that is looked at.
     fn fix(&mut self) {
         let stand_in = self.way.last().filter(|_| self.is_required).and_then(|key| stand_in(key));
-        self.fixes.push(Mend { way: self.way.clone(), stand_in });
+        self.fixes.push(Repair { way: self.way.clone(), stand_in });
     }
 
     fn value(&mut self, value: &Spanned<DeValue<'_>>, schema: &'a Value, name: &str) {

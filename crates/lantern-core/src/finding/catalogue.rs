@@ -202,7 +202,7 @@ codes! {
         "A storefront that knows the game by its identity refuses it, or takes it for another game.";
     InconsistentValues "inconsistent-values", Error, never,
         "The values do not fit together.",
-        "It cannot be told what was meant.";
+        "What was meant is not known.";
     Installer "installer", Warning, accept,
         "The start file is an installer, by its name or its description.",
         "Players would run it again at each start and have the game twice, and updates would not reach what it installed.";
@@ -436,7 +436,7 @@ codes! {
         "The program loads it at start, and the system cannot: nothing starts.";
     WrongPattern "wrong-pattern", Error, never,
         "This is not a valid pattern.",
-        "It cannot be told what it was meant to match.";
+        "What it was meant to match is not known.";
     WrongSystem "wrong-system", Error, accept,
         "It is for another system or processor than declared.",
         "It would be installed, and not start.";

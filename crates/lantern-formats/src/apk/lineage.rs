@@ -1,4 +1,4 @@
-//! The proof that a key was changed by whoever had the one before: a chain of certificates, each signed by its
+//! The proof that a key was changed by anyone who had the one before: a chain of certificates, each signed by its
 //! predecessor.
 
 use lantern_core::bytes::{ByteReader, ReadError};

@@ -107,7 +107,7 @@ fn what_is_signed_holds() {
 
 #[test]
 fn what_readers_get_wrong() {
-    let (key, other) = (Key::new("Paper Heron"), Key::new("somebody else"));
+    let (key, other) = (Key::new("Paper Heron"), Key::new("someone else"));
     let one = |says: Says| wrong_of(&signed(&package(), &[(ID_V2, &key, says)]))[0].clone().unwrap_or_default();
     assert!(one(Says { other_lists: true, ..Says::default() }).contains("lists"));
     let stripped = [&with_len(&[&ATTRIBUTE_STRIPPING.to_le_bytes()[..], &3_u32.to_le_bytes()].concat())[..]].concat();

@@ -43,7 +43,7 @@ const MAX_LEN: u64 = 64 * 1024 * 1024;
 /// Largest page, as a power of two. Ours: real ones have 4 or 16 KiB.
 const MAX_PAGE_SHIFT: u8 = 20;
 
-/// A slot that stands for something beside the code.
+/// A slot that stands for something next to the code.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub enum Special {
     /// The bundle's `Info.plist`.
@@ -225,7 +225,7 @@ pub struct CodeSignature {
 pub enum Wrong {
     /// A page of the code is not what was signed; its first byte, from the slice's start.
     Page(u64),
-    /// Something beside the code is not what was signed.
+    /// Something next to the code is not what was signed.
     Special(Special),
     /// The hashes do not cover the program up to the signature.
     NotCovered,
@@ -323,7 +323,7 @@ impl CodeSignature {
         Some(super::entitlements::read(&in_der[BLOB_HEAD..]).as_ref() == Some(&self.entitlements().0))
     }
 
-    /// Whether the entitlements stand in DER beside the property list, as newer systems for phones want them.
+    /// Whether the entitlements stand in DER next to the property list, as newer systems for phones want them.
     pub fn has_entitlements_in_der(&self) -> bool {
         self.blob(Special::EntitlementsDer).is_some()
     }
@@ -399,12 +399,12 @@ impl CodeSignature {
         Ok(None)
     }
 
-    /// Whether the signature says anything of something beside the code. Linkers sign the code alone.
+    /// Whether the signature says anything of something next to the code. Linkers sign the code alone.
     pub fn covers(&self, slot: Special) -> bool {
         self.directories.iter().any(|directory| directory.special_hash(slot).is_some())
     }
 
-    /// Whether bytes beside the program are what the signature says of them; without them, whether it says nothing.
+    /// Whether bytes next to the program are what the signature says of them; without them, whether it says nothing.
     pub fn holds(&self, slot: Special, bytes: Option<&[u8]>) -> bool {
         self.directories
             .iter()

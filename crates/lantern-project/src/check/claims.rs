@@ -49,7 +49,7 @@ pub(super) struct Key {
 }
 
 impl Key {
-    /// That of a whole export, with how it is looked at; none where it cannot be told from a changed one.
+    /// That of a whole export, with how it is looked at; none where it cannot be known from a changed one.
     pub(super) fn of_all(intake: &Intake<'_>) -> Option<Self> {
         let export = intake.export();
         let how = (&export.shown, export.form.name(), &intake.starts, &intake.systems);
@@ -114,7 +114,10 @@ mod tests {
         let kept = keep(&claims, begun).unwrap();
         assert_eq!(kept.get(key), Some(&claims));
         assert_eq!(kept.get(Key { digest: Digest::of(b"another"), ..key }), None);
-        assert!(keep(&claims, jiff::Timestamp::UNIX_EPOCH).is_none(), "so new that a change could not be told from it");
+        assert!(
+            keep(&claims, jiff::Timestamp::UNIX_EPOCH).is_none(),
+            "so new that a change could not be distinguished from it"
+        );
         let until = |until: i64| {
             let claims = TargetClaims { judged_until: Some(until), ..claims.clone() };
             keep(&claims, begun).unwrap().get(key).is_some()

@@ -27,7 +27,7 @@ const LARGE_PAGE_LEN: u64 = 16 * 1024;
 /// An archive that is this part of an export is the export, packed twice.
 const MAIN_PART_PERCENT: u64 = 50;
 
-/// Kinds of files that are told by their names, each with its code, words and fix.
+/// Kinds of files that are recognised by their names, each with its code, words and fix.
 const KINDS: [(Code, &str, &str); 3] = [
     (Code::Litter, "files left behind by systems and editors", "name them in leave-out, or remove them"),
     (Code::SourceFiles, "sources", "name them in leave-out"),
@@ -260,7 +260,7 @@ fn small_pages(scanned: &[(TreePath, FileScan)]) -> Option<Finding> {
     (!small.is_empty()).then(|| Finding::of(Code::UnalignedLibrary, what, "build them with a newer toolchain"))
 }
 
-/// What is wrong with programs and libraries beside the one that starts, which is looked into elsewhere.
+/// What is wrong with programs and libraries next to the one that starts, which is looked into elsewhere.
 fn programs(starts: &[Start], scanned: &[(TreePath, FileScan)]) -> Vec<Finding> {
     let mut findings = Vec::new();
     let is_start = |path: &TreePath| starts.iter().any(|start| start.file == *path);
@@ -314,7 +314,7 @@ fn programs(starts: &[Start], scanned: &[(TreePath, FileScan)]) -> Vec<Finding> 
     findings
 }
 
-/// A library beside the program that starts, which it asks for, and which is for none of its processors.
+/// A library next to the program that starts, which it asks for, and which is for none of its processors.
 fn wrong_library(start: &TreePath, scanned: &[(TreePath, FileScan)]) -> Option<Finding> {
     let program = scanned.iter().find(|(path, _)| path == start)?.1.program.as_ref()?;
     let folder = start.as_str().rsplit_once('/').map_or("", |(folder, _)| folder);

@@ -143,7 +143,7 @@ fn program(mut from: &mut dyn ReadSeek) -> Result<Found, FormatError> {
         Ok(id) => return Ok((None, Some(id.to_vec()))),
         Err(FormatError::Not { .. }) => {}
         Err(FormatError::Io(error)) => return Err(FormatError::Io(error)),
-        // Whose it is cannot be told, what it is can.
+        // Whose it is cannot be known, what it is can.
         Err(_) => return Ok((None, Some(Vec::new()))),
     }
     from.seek(SeekFrom::Start(0)).map_err(FormatError::Io)?;

@@ -76,7 +76,7 @@ impl Layout {
         if let Some(version) = version {
             out.base = format!("{versions}{version}/");
             out.programs.clone_from(&out.base);
-            // Where links were lost on the way, resources lie beside the versions.
+            // Where links were lost on the way, resources lie next to the versions.
             let own = format!("{}Resources/", out.base);
             if export.below(&own).next().is_some() {
                 (out.info, out.resources) = (format!("{own}Info.plist"), own);

@@ -315,7 +315,7 @@ fn a_package_for_ios_and_its_profile() {
     let other_team = profile(allows, "2099-01-01T00:00:00Z", "EBBTIDE999");
     assert!(wrong(&other_team, KNOWN_AS, &key).contains("the team HERON12345 has signed it"));
     let good = profile(allows, "2099-01-01T00:00:00Z", "HERON12345");
-    assert!(wrong(&good, KNOWN_AS, &Key::new("somebody else")).contains("does not name the certificate"));
+    assert!(wrong(&good, KNOWN_AS, &Key::new("someone else")).contains("does not name the certificate"));
     let health = format!("{KNOWN_AS}<key>health</key><true/>");
     assert!(wrong(&good, &health, &key).contains("more than the profile allows: health"));
     let other = KNOWN_AS.replace("saltmarsh", "lighthouse");

@@ -22,7 +22,7 @@ pub(super) fn look(export: &Export, out: &mut Inspected) {
     let is_there = |path: &str| export.place_of(path).is_some();
     let files = export.entries.iter().filter(|e| e.source.is_file()).map(|e| e.source.path.as_str());
     let packed = files.filter_map(|name| PACKED.iter().find_map(|ending| name.strip_suffix(ending)));
-    // Beside the plain file it is an offer; without it the place must know what it sends.
+    // Next to the plain file it is an offer; without it the place must know what it sends.
     let (offered, alone): (Vec<&str>, Vec<&str>) = packed.partition(|plain| is_there(plain));
     if !offered.is_empty() {
         out.facts.push((Fact::AlsoCompressed, format!("{} files", offered.len())));
@@ -55,7 +55,7 @@ fn between<'a>(text: &'a str, before: &str, after: &str) -> Option<&'a str> {
     text.get(start..start + len)
 }
 
-/// Files beside the page that its `src` and `href` attributes name.
+/// Files next to the page that its `src` and `href` attributes name.
 fn references(text: &str) -> BTreeSet<String> {
     let lower = text.to_ascii_lowercase();
     let mut out = BTreeSet::new();

@@ -160,7 +160,7 @@ fn has_other_names(_: &fs::Metadata) -> bool {
     false
 }
 
-/// Room beside the staged files, in bytes: for recipes and the journal.
+/// Room next to the staged files, in bytes: for recipes and the journal.
 const SPARE_ROOM: u64 = 16 * 1024 * 1024;
 
 /// Asks for the room that the plan takes, less what an earlier run has staged.

@@ -97,7 +97,7 @@ impl Found {
         }
     }
 
-    /// Whether it is what a build brought there; whoever made it executable changed nothing of it.
+    /// Whether it is what a build brought there; anyone who made it executable changed nothing of it.
     fn is_as_brought(&self, node: &Node) -> bool {
         matches!(self.problem(node), None | Some(Problem::Executable))
     }

@@ -266,7 +266,7 @@ fn what_the_player_changed_is_not_removed() {
     let scene = scene();
     scene.install(&Build::of(&[("a", b"1"), ("mods/list.txt", b"none"), ("mods/help.txt", b"help")]));
     scene.write("mods/list.txt", b"a mod");
-    // The changed file stands in the way of a file that has the name of its folder.
+    // The changed file is in the way of a file that has the name of its folder.
     let report = scene.install(&Build::of(&[("a", b"1"), ("mods", b"a file now")]));
     assert_eq!(aside(&report), [("mods", "mods.yours")]);
     assert_eq!((scene.read("mods.yours/list.txt"), scene.read("mods")), (b"a mod".to_vec(), b"a file now".to_vec()));

@@ -43,7 +43,7 @@ impl Writes {
     }
 }
 
-/// Whether this kernel tells of errors when a whole disk is synced: since version 5.8. Source: syncfs(2), "VERSIONS".
+/// Whether this kernel reports errors when a whole disk is synced: since version 5.8. Source: syncfs(2), "VERSIONS".
 #[cfg(target_os = "linux")]
 fn disk_reports_all() -> bool {
     let system = rustix::system::uname();

@@ -475,11 +475,14 @@ fn a_pack_goes_on_where_it_was() {
 #[test]
 fn waiting_is_told() {
     let script = Script::run(vec![Step::Answer(429, "Retry-After: 3\r\n", String::new()), ok(DISCOVERY)]);
-    let told = Arc::new(Mutex::new(Vec::new()));
-    let keep = told.clone();
+    let answer = Arc::new(Mutex::new(Vec::new()));
+    let keep = answer.clone();
     let tell = move |time: Duration, why: &str| keep.lock().unwrap().push(format!("{} {why}", time.as_secs()));
     let client = script.player().telling(Some(lantern_storefront::http::OnWait::new(tell)));
     client.discovery().unwrap();
-    let told = told.lock().unwrap();
-    assert!(told.len() == 1 && told[0].starts_with("3 http://") && told[0].ends_with("asks to wait"), "{told:?}");
+    let answer = answer.lock().unwrap();
+    assert!(
+        answer.len() == 1 && answer[0].starts_with("3 http://") && answer[0].ends_with("asks to wait"),
+        "{answer:?}"
+    );
 }

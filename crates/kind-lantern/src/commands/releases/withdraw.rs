@@ -37,7 +37,7 @@ pub struct Document<'a> {
     live_on: Vec<LiveDocument<'a>>,
     /// Whether it was carried out.
     done: bool,
-    /// Storefronts that could not be told, with the reason.
+    /// Storefronts that could not be reported, with the reason.
     not_told: Vec<NotTold>,
 }
 
@@ -114,7 +114,7 @@ fn show(plan: &WithdrawPlan, ui: &Ui) {
     table.row([faint("because"), lantern_core::path::shown(&plan.because)]);
     let places = format::names(plan.places.iter().map(|p| &p.place.name));
     let nowhere = "it was pushed nowhere".to_owned();
-    table.row([faint("will be told"), if places.is_empty() { nowhere } else { places }]);
+    table.row([faint("withdrawn at"), if places.is_empty() { nowhere } else { places }]);
     ui.say(&table.lay_out());
     for of_place in plan.live_on.chunk_by(|a, b| a.0 == b.0) {
         let (place, branches) = (&of_place[0].0, format::names(of_place.iter().map(|(_, branch)| branch)));

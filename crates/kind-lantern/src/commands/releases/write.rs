@@ -16,7 +16,7 @@ pub struct Args {
     release: ReleaseAsked,
     /// Where to; nothing may be there yet
     to: PathBuf,
-    /// This target alone
+    /// Only this target
     #[arg(long, value_parser = name::<Name>)]
     target: Option<Name>,
     /// What was kept aside, such as symbols, instead of what players get
