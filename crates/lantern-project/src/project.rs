@@ -55,8 +55,8 @@ pub struct Workspace {
     /// Its sealed builds.
     pub store: Store,
     ledger: Ledger,
-    /// What follows from the events that were read.
-    followed: Mutex<Followed>,
+    /// What follows from the events that were read; none before it is asked for.
+    followed: Mutex<Option<Followed>>,
 }
 
 /// A project that no other lantern changes while this lives.
@@ -355,8 +355,7 @@ impl Project {
         ledger::refuse_lost(&self, None, &store)?;
         let ledger = self.open_ledger()?;
         ledger::refuse_lost(&self, Some(&ledger), &store)?;
-        let followed = Followed::load(&self.state(Followed::FILE), &ledger);
-        Ok(Workspace { project: self, store, ledger, followed: Mutex::new(followed) })
+        Ok(Workspace { project: self, store, ledger, followed: Mutex::new(None) })
     }
 
     /// Whether anything was recorded yet.
@@ -610,10 +609,12 @@ impl Workspace {
     /// # Errors
     /// [`ProjectError::Ledger`].
     pub fn boards(&self) -> Result<Boards, ProjectError> {
-        let mut followed = self.followed.lock().expect("nothing panics with the lock");
+        let path = self.project.state(Followed::FILE);
+        let mut kept = self.followed.lock().expect("nothing panics with the lock");
+        let followed = kept.get_or_insert_with(|| Followed::load(&path, &self.ledger));
         followed.renew(&self.ledger)?;
         if !self.is_read_only() {
-            followed.keep(&self.project.state(Followed::FILE));
+            followed.keep(&path);
         }
         Ok(followed.boards.clone())
     }

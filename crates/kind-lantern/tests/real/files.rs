@@ -53,13 +53,19 @@ const KNOWN: &[Known] = &[
             ("/needs", "API level 16"),
             ("/icon_sizes/2", "96"),
         ],
-        facts: &[("signature schemes", "1"), ("fingerprint", "a65e578cd19d65754d5012bf1701d9142917abfd514017621634a7da3f4808dc")],
+        facts: &[
+            ("signature schemes", "1"),
+            ("fingerprint", "a65e578cd19d65754d5012bf1701d9142917abfd514017621634a7da3f4808dc"),
+        ],
         findings: &["debug-build", "no-start", "small-icon", "debug-key"],
     },
     Known {
         path: "unlock_apk-1.0.2/package/bin/unlock_apk-debug.apk",
         says: &[INTACT, ("/identity", "io.appium.unlock"), ("/starts/0", "Unlock")],
-        facts: &[("signature schemes", "1"), ("fingerprint", "f68117581679cdfaf3532a1c374547745a1889d266b3de8d3dc9014632599f33")],
+        facts: &[
+            ("signature schemes", "1"),
+            ("fingerprint", "f68117581679cdfaf3532a1c374547745a1889d266b3de8d3dc9014632599f33"),
+        ],
         findings: &["debug-build", "small-icon", "debug-key"],
     },
     Known {
