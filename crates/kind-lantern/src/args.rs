@@ -119,19 +119,11 @@ const TEMPLATE: &str = "{about}{after-help}
 {all-args}
 
 Options of every command: lantern help options";
-const TEMPLATE_WITHOUT_EXAMPLES: &str = "{about-with-newline}
-{usage-heading} {usage}
-
-{all-args}
-
-Options of every command: lantern help options";
 
 /// Returns the whole command line, with its help laid out.
 pub fn command() -> clap::Command {
     fn lay_out(command: clap::Command) -> clap::Command {
-        let has_examples = command.get_after_help().is_some();
-        let template = if has_examples { TEMPLATE } else { TEMPLATE_WITHOUT_EXAMPLES };
-        command.help_template(template).mut_subcommands(lay_out)
+        command.help_template(TEMPLATE).mut_subcommands(lay_out)
     }
     let hide = |option: clap::Arg| if option.is_global_set() { option.hide(true) } else { option };
     lay_out(Cli::command().mut_args(hide))

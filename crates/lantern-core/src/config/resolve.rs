@@ -38,9 +38,9 @@ pub(super) fn read(file: &str, text: &str) -> (Option<Config>, Vec<Finding>) {
         ));
         return (None, check.findings);
     }
-    let raw: Option<raw::Config> = match shape.fixed(text) {
+    let raw: Option<raw::Config> = match shape.with_replacements(text) {
         None => None,
-        Some(fixed) => match serde::Deserialize::deserialize(toml::Value::Table(fixed)) {
+        Some(whole) => match serde::Deserialize::deserialize(toml::Value::Table(whole)) {
             Ok(raw) => Some(raw),
             Err(_) if !check.findings.is_empty() => None,
             Err(error) => {
@@ -83,7 +83,7 @@ struct Check<'a> {
 impl Check<'_> {
     fn stop(&mut self, at: &[ConfigKey<'_>], code: Code, what: impl Into<String>, fix: impl Into<String>) {
         // What was put in the place of a wrong or missing value has been reported already.
-        if self.shape.is_mended(at) {
+        if self.shape.is_replaced(at) {
             return;
         }
         let place = TextPlace::of(self.file, self.text, self.shape.span(at));
@@ -182,7 +182,7 @@ impl Check<'_> {
             let key = self.parse::<Name>(&at, name, "rename the target");
             let before = self.findings.len();
             let value = self.target(&at, target, &raw.editions, &known);
-            let is_clean = self.findings.len() == before && !self.shape.holds_mended(&["targets", name]);
+            let is_clean = self.findings.len() == before && !self.shape.has_replaced(&["targets", name]);
             if let (Some(key), Some(value), true) = (key, value, is_clean) {
                 targets.insert(key, value);
             }

@@ -30,7 +30,7 @@ pub(super) struct Problem {
 }
 
 /// What is done to a value that is wrong or missing, so that the others can be checked all the same.
-struct Repair {
+struct Replacement {
     /// The way to it.
     way: Vec<String>,
     /// What stands in for it; none: it is taken out.
@@ -61,7 +61,7 @@ fn stand_in(key: &str) -> Option<toml::Value> {
 pub(super) struct Shape {
     root: Spans,
     pub problems: Vec<Problem>,
-    fixes: Vec<Repair>,
+    replaced: Vec<Replacement>,
 }
 
 /// A value's span and those below it.
@@ -91,13 +91,13 @@ impl Shape {
                 let mut walk = Walk {
                     schema: &schema,
                     problems: Vec::new(),
-                    fixes: Vec::new(),
+                    replaced: Vec::new(),
                     way: Vec::new(),
                     is_required: false,
                 };
                 walk.table(table.get_ref(), table.span(), &schema, "");
                 let root = Spans { key: 0..0, value: table.span(), below: below_table(table.get_ref()) };
-                Self { root, problems: walk.problems, fixes: walk.fixes }
+                Self { root, problems: walk.problems, replaced: walk.replaced }
             }
             Err(error) => {
                 let problem = Problem {
@@ -106,23 +106,23 @@ impl Shape {
                     what: format!("this is not TOML: {}", error.message().replace('\n', ", ")),
                     fix: "texts are in \"quotes\", lists in [brackets], one key = value per line".to_owned(),
                 };
-                Self { root: nothing(), problems: vec![problem], fixes: Vec::new() }
+                Self { root: nothing(), problems: vec![problem], replaced: Vec::new() }
             }
         }
     }
 
     /// Returns the whole text's values, with something valid in the place of whatever has a wrong shape: the values that
     /// are well shaped can be checked all the same.
-    pub(super) fn fixed(&self, text: &str) -> Option<toml::Table> {
+    pub(super) fn with_replacements(&self, text: &str) -> Option<toml::Table> {
         let mut root: toml::Table = text.parse().ok()?;
-        for fix in &self.fixes {
-            let Some((last, above)) = fix.way.split_last() else { continue };
+        for one in &self.replaced {
+            let Some((last, above)) = one.way.split_last() else { continue };
             let mut table = Some(&mut root);
             for step in above {
                 table = table.and_then(|t| t.get_mut(step)?.as_table_mut());
             }
             let Some(table) = table else { continue };
-            match &fix.stand_in {
+            match &one.stand_in {
                 Some(value) => {
                     table.insert(last.clone(), value.clone());
                 }
@@ -135,19 +135,19 @@ impl Shape {
     }
 
     /// Whether something in a table was wrong in its shape.
-    pub(super) fn holds_mended(&self, way: &[&str]) -> bool {
-        self.fixes.iter().any(|fix| fix.way.len() > way.len() && fix.way.iter().zip(way).all(|(a, b)| a == b))
+    pub(super) fn has_replaced(&self, way: &[&str]) -> bool {
+        self.replaced.iter().any(|one| one.way.len() > way.len() && one.way.iter().zip(way).all(|(a, b)| a == b))
     }
 
     /// Whether a value, or something that holds it, was wrong in its shape.
-    pub(super) fn is_mended(&self, way: &[ConfigKey<'_>]) -> bool {
+    pub(super) fn is_replaced(&self, way: &[ConfigKey<'_>]) -> bool {
         let names = |way: &[ConfigKey<'_>]| -> Vec<String> {
             way.iter()
                 .map_while(|step| if let ConfigKey::Key(name) = step { Some((*name).to_owned()) } else { None })
                 .collect()
         };
         let way = names(way);
-        self.fixes.iter().any(|fix| way.starts_with(&fix.way))
+        self.replaced.iter().any(|one| way.starts_with(&one.way))
     }
 
     /// Returns the span of a value, or of the nearest thing above it that exists.
@@ -188,7 +188,7 @@ fn spans(key: Range<usize>, value: &Spanned<DeValue<'_>>) -> Spans {
 struct Walk<'a> {
     schema: &'a Value,
     problems: Vec<Problem>,
-    fixes: Vec<Repair>,
+    replaced: Vec<Replacement>,
     /// Keys from the root to the value that is looked at; what lies in a list counts as the list.
     way: Vec<String>,
     /// Whether that value must be there.
@@ -249,13 +249,13 @@ impl<'a> Walk<'a> {
                     let what = format!("unknown key {:?}", crate::path::shown(text));
                     self.problems.push(Problem { code: Code::UnknownKey, span: key.span(), what, fix });
                     let way = [self.way.as_slice(), &[text.to_string()]].concat();
-                    self.fixes.push(Repair { way, stand_in: None });
+                    self.replaced.push(Replacement { way, stand_in: None });
                 }
             }
         }
         for needed in required.into_iter().filter(|needed| !table.keys().any(|key| key.get_ref() == *needed)) {
             let way = [self.way.as_slice(), &[needed.to_owned()]].concat();
-            self.fixes.push(Repair { way, stand_in: stand_in(needed) });
+            self.replaced.push(Replacement { way, stand_in: stand_in(needed) });
             // A key that is there under a mistake is named once, at the mistake.
             if !meant.iter().any(|near| near == needed) {
                 let about = properties.and_then(|p| p.get(needed)).and_then(|p| p.get("description"));
@@ -273,9 +273,9 @@ impl<'a> Walk<'a> {
     }
 
     /// Puts something valid in the place of the value that is looked at.
-    fn fix(&mut self) {
+    fn replace(&mut self) {
         let stand_in = self.way.last().filter(|_| self.is_required).and_then(|key| stand_in(key));
-        self.fixes.push(Repair { way: self.way.clone(), stand_in });
+        self.replaced.push(Replacement { way: self.way.clone(), stand_in });
     }
 
     fn value(&mut self, value: &Spanned<DeValue<'_>>, schema: &'a Value, name: &str) {
@@ -283,7 +283,7 @@ impl<'a> Walk<'a> {
         let found = kind(value.get_ref());
         if !allows(shape, found) {
             let wanted = self.wanted(schema);
-            self.fix();
+            self.replace();
             let what = format!("{name} is {}, expected {wanted}", article(found));
             let fix = match (found, wanted.as_str()) {
                 ("string", "a list") => "put it into brackets: [\"…\"]".to_owned(),
@@ -305,7 +305,7 @@ impl<'a> Walk<'a> {
             DeValue::String(text) => {
                 let words: Vec<&str> = words_of(shape);
                 if !words.is_empty() && !words.contains(&text.as_ref()) {
-                    self.fix();
+                    self.replace();
                     let fix = match nearest(text, words.iter().copied()) {
                         Some(near) => format!("did you mean \"{near}\"?"),
                         None => format!("write one of: {}", words.join(", ")),
