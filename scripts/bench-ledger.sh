@@ -9,7 +9,7 @@ work=$(mktemp -d)
 trap 'rm -rf "$work"' EXIT
 export LANTERN_HOME="$work/home" TZ=UTC
 
-cargo build --release --locked -p kind-lantern -p lantern-ledger --bin lantern --example long_ledger
+cargo build --release --locked -p kind-lantern -p lantern-ledger --features lantern-ledger/samples --bin lantern --example long_ledger
 target=${CARGO_TARGET_DIR:-target}
 lantern=$(realpath "$target/release/lantern") long=$(realpath "$target/release/examples/long_ledger")
 mkdir -p "$work/game/exports/linux"

@@ -103,9 +103,11 @@ pub struct Board {
     pub tried: BTreeMap<ReleaseId, BTreeMap<Name, bool>>,
     /// Releases whose content was freed.
     pub freed: BTreeSet<ReleaseId>,
-    /// Where each release stands in `releases`.
+    /// Where each release is in `releases`. Not kept: [`Boards::indexed`] makes it again.
+    #[serde(skip)]
     at: BTreeMap<ReleaseId, usize>,
-    /// The builds of each title that stand in `pushed`.
+    /// The builds of each title that are in `pushed`; not kept either.
+    #[serde(skip)]
     builds: BTreeMap<TitleKey, BTreeSet<u64>>,
 }
 
@@ -122,6 +124,13 @@ impl Boards {
         let mut boards = Self::default();
         events.into_iter().for_each(|event| boards.add(event));
         boards
+    }
+
+    /// Returns boards that were read back, ready for more events.
+    #[must_use]
+    pub fn indexed(mut self) -> Self {
+        self.editions.values_mut().for_each(|board| Arc::make_mut(board).index());
+        self
     }
 
     /// Takes in the event that was written after all others. What was given out before stays as it is.
@@ -226,8 +235,10 @@ impl Board {
                 let known = self.at.get(&sealed.release).copied();
                 let is_here = known.and_then(|at| self.releases.get(at)).is_some_and(|r| r.found_at.is_none());
                 if !is_here {
+                    // One that was found comes to the end of the list, as if it were sealed now.
                     if known.is_some() {
-                        self.forget(sealed.release);
+                        self.releases.retain(|r| r.id != sealed.release);
+                        self.index();
                     }
                     self.keep(KnownRelease {
                         id: sealed.release,
@@ -249,8 +260,9 @@ impl Board {
             }
             EventBody::BuildGone(gone) => {
                 let title = gone.place.key();
-                if self.builds.get_mut(&title).is_some_and(|builds| builds.remove(&gone.build)) {
-                    self.pushed.retain(|p| p.build != gone.build || p.place.key() != title);
+                if self.builds.get(&title).is_some_and(|builds| builds.contains(&gone.build)) {
+                    self.pushed.retain(|p| p.build != gone.build || !p.place.is_at(&title));
+                    self.index();
                 }
             }
             EventBody::BranchWentBack(back) => {
@@ -317,9 +329,13 @@ impl Board {
         self.releases.push(release);
     }
 
-    fn forget(&mut self, release: ReleaseId) {
-        self.releases.retain(|r| r.id != release);
+    /// Makes the indexes of what is in the lists.
+    fn index(&mut self) {
         self.at = self.releases.iter().enumerate().map(|(at, release)| (release.id, at)).collect();
+        self.builds.clear();
+        for pushed in &self.pushed {
+            self.builds.entry(pushed.place.key()).or_default().insert(pushed.build);
+        }
     }
 
     fn find(&mut self, found: &BuildFound, event: &Event) {

@@ -481,7 +481,7 @@ pub struct InvitationEnded {
 pub struct Rebuilt {
     /// Events that an exported copy still had.
     pub copied: u64,
-    /// Releases that only their records in the store reported of.
+    /// Releases that are known only from their records in the store.
     pub releases: Vec<ReleaseId>,
     /// Storefronts that were asked what they have.
     pub asked: Vec<Name>,

@@ -1,4 +1,4 @@
-//! How long the documents of a build can be: bounds that readers hold on to, anyone who sent them.
+//! How long the documents of a build can be: bounds that readers keep to, no matter who sent them.
 
 /// Largest root of a recipe, in bytes: a million segments, a billion chunks.
 pub const MAX_ROOT_LEN: u64 = 64 * 1024 * 1024;

@@ -42,7 +42,7 @@ pub enum PathError {
 /// between that HFS+ does not compare, with dots or spaces at its end as Windows drops them, and the short names
 /// (8.3) that NTFS makes of such names. This is the one place that decides it.
 pub fn is_reserved(part: &str) -> bool {
-    // Nearly every name of a build is reported here, without copying it.
+    // Nearly every name of a build is decided here, without copying it.
     let could_be = part.contains('~') || part.starts_with('.') || !part.is_ascii();
     if !could_be {
         return false;

@@ -29,7 +29,7 @@ pub trait Progress: Send + Sync {
     /// Starts a meter over `total` bytes; `None` when not known in advance. It ends when dropped.
     fn start(&self, task: Task, total: Option<u64>) -> Box<dyn Meter + '_>;
 
-    /// Says something that anyone who waits should know now, and not only at the end.
+    /// Says something that those who wait should know now, and not only at the end.
     fn careful(&self, what: &str);
 
     /// Whether someone asked to stop. Looked at between chunks, never in a write that must be whole.

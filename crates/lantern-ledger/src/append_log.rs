@@ -3,7 +3,7 @@
 use lantern_core::event::{Event, EventBody};
 use lantern_core::names::Name;
 
-use crate::{Ledger, LedgerError, Reached, ServerFacts, Stamp};
+use crate::{LedgerError, Reached, ServerFacts, Stamp};
 
 /// An append-only log of events, a chain of digests for each computer that writes to it. [`crate::conformance`] says what
 /// that means, and tries it.
@@ -11,7 +11,7 @@ pub trait Log {
     /// Returns the name that this computer has in it.
     fn device(&self) -> &str;
 
-    /// Adds an event; it is kept when this returns. With `after`, only if nothing was added since that was reached: anyone who
+    /// Adds an event; it is kept when this returns. With `after`, only if nothing was added since that was reached: one who
     /// decided by what was known then, such as which number is free, has to look again.
     ///
     /// # Errors
@@ -56,41 +56,4 @@ pub trait Log {
     /// # Errors
     /// [`LedgerError::Foreign`] when a line is no event, differs from the one that is here, or does not follow it.
     fn add_lines(&mut self, lines: &[String]) -> Result<u64, LedgerError>;
-}
-
-impl Log for Ledger {
-    fn device(&self) -> &str {
-        Self::device(self)
-    }
-
-    fn append(
-        &mut self,
-        after: Option<&Reached>,
-        edition: &Name,
-        stamp: Stamp,
-        server: Option<ServerFacts>,
-        body: EventBody,
-    ) -> Result<Event, LedgerError> {
-        self.append_after(after, edition, stamp, server, body)
-    }
-
-    fn follow(&self, reached: &mut Reached, take: &mut dyn FnMut(Event)) -> Result<(), LedgerError> {
-        Self::follow(self, reached, take)
-    }
-
-    fn has_reached(&self, reached: &Reached) -> Result<bool, LedgerError> {
-        Self::has_reached(self, reached)
-    }
-
-    fn backwards(&self, take: &mut dyn FnMut(Event) -> bool) -> Result<(), LedgerError> {
-        Self::backwards(self, take)
-    }
-
-    fn line_of(&self, device: &str, sequence: u64) -> Result<Option<String>, LedgerError> {
-        Self::line_of(self, device, sequence)
-    }
-
-    fn add_lines(&mut self, lines: &[String]) -> Result<u64, LedgerError> {
-        Self::add_lines(self, lines)
-    }
 }

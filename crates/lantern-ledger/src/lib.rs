@@ -1,20 +1,20 @@
 //! The ledger: an append-only record of what was asked, done and heard, in SQLite.
 //!
 //! [`Log`] is what every ledger can do, [`conformance`] the suite that any implementation runs; [`Ledger`] is the one in SQLite.
-//! [`Ledger::open`] opens or makes the file and brings it up to date; [`Ledger::append`] adds an event in a transaction;
-//! [`Ledger::events`] gives all of them, each computer's chain checked; [`Ledger::lines`] and [`Ledger::add_lines`] carry
+//! [`Ledger::open`] opens or makes the file and brings it up to date; [`Log::append`] adds an event in a transaction;
+//! [`Ledger::events`] gives all of them, each computer's chain checked; [`Ledger::lines`] and [`Log::add_lines`] carry
 //! them from one ledger to another. What follows from the events is computed by
 //! `lantern_core::board::Board`.
 //!
 //! ```
 //! use lantern_core::{event::{EventBody, NumberReserved}, digest::InputDigest, names::Name, version::BuildNumber};
-//! use lantern_ledger::{Ledger, Stamp};
+//! use lantern_ledger::{Ledger, Log, Stamp};
 //!
 //! let temp = tempfile::tempdir()?;
 //! let mut ledger = Ledger::open(&temp.path().join("ledger.db"), [7; 16])?;
 //! let stamp = Stamp { at: "2026-11-23T09:00:00Z".parse()?, random: [1; 10], actor: "wren".into() };
 //! let body = NumberReserved { number: BuildNumber::new(1)?, input: InputDigest::of(b"input") };
-//! ledger.append(&Name::full_edition(), stamp, None, EventBody::NumberReserved(body))?;
+//! ledger.append(None, &Name::full_edition(), stamp, None, EventBody::NumberReserved(body))?;
 //! assert_eq!(ledger.events()?.len(), 1);
 //! # Ok::<(), Box<dyn std::error::Error>>(())
 //! ```
@@ -25,6 +25,8 @@ mod append_log;
 mod chain;
 pub mod conformance;
 mod migrate;
+#[cfg(feature = "samples")]
+pub mod samples;
 
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -109,7 +111,7 @@ pub enum LedgerError {
     ReadOnly(#[source] Arc<LedgerError>),
 }
 
-/// What an error comes to for anyone who must decide what to do next.
+/// What an error comes to for the one who must decide what to do next.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum Outcome {
@@ -117,8 +119,8 @@ pub enum Outcome {
     Conflict,
     /// What is there cannot be trusted: copies of it are needed.
     Damaged,
-    /// A newer lantern is needed.
-    Newer,
+    /// Another version of lantern is needed, mostly a newer one.
+    OtherVersion,
     /// There is no room.
     Full,
     /// It may not be written, or not be read.
@@ -134,46 +136,17 @@ impl LedgerError {
     pub fn outcome(&self) -> Outcome {
         match self {
             Self::Conflict => Outcome::Conflict,
-            Self::Newer { .. } => Outcome::Newer,
+            Self::Newer { .. } | Self::Changed { .. } => Outcome::OtherVersion,
             Self::Foreign { .. } => Outcome::Foreign,
             Self::ReadOnly(why) => why.outcome(),
-            _ if self.is_damaged() => Outcome::Damaged,
-            Self::Changed { .. } => Outcome::Damaged,
-            _ => match self.disk_says() {
-                Some(std::io::ErrorKind::StorageFull) => Outcome::Full,
-                Some(_) => Outcome::Denied,
-                None => Outcome::Unreachable,
+            Self::Event { .. } | Self::Chain { .. } => Outcome::Damaged,
+            Self::Open { source, .. } | Self::Sql { source, .. } => match source.sqlite_error_code() {
+                Some(ErrorCode::DatabaseCorrupt | ErrorCode::NotADatabase) => Outcome::Damaged,
+                Some(ErrorCode::DiskFull) => Outcome::Full,
+                Some(ErrorCode::ReadOnly | ErrorCode::PermissionDenied | ErrorCode::CannotOpen) => Outcome::Denied,
+                _ => Outcome::Unreachable,
             },
         }
-    }
-
-    /// Whether the file itself is damaged, and not the disk full or the folder closed.
-    pub fn is_damaged(&self) -> bool {
-        use rusqlite::ErrorCode::{DatabaseCorrupt, NotADatabase};
-        match self {
-            Self::Open { source, .. } | Self::Sql { source, .. } => {
-                matches!(source.sqlite_error_code(), Some(DatabaseCorrupt | NotADatabase))
-            }
-            Self::Event { .. } | Self::Chain { .. } => true,
-            Self::ReadOnly(why) => why.is_damaged(),
-            _ => false,
-        }
-    }
-
-    /// Returns what the disk said, where it was the disk that refused.
-    pub fn disk_says(&self) -> Option<std::io::ErrorKind> {
-        use std::io::ErrorKind;
-        let source = match self {
-            Self::Open { source, .. } | Self::Sql { source, .. } => source,
-            Self::ReadOnly(why) => return why.disk_says(),
-            _ => return None,
-        };
-        Some(match source.sqlite_error_code()? {
-            ErrorCode::DiskFull => ErrorKind::StorageFull,
-            ErrorCode::ReadOnly => ErrorKind::ReadOnlyFilesystem,
-            ErrorCode::PermissionDenied | ErrorCode::CannotOpen => ErrorKind::PermissionDenied,
-            _ => return None,
-        })
     }
 
     pub(crate) fn sql(what: &'static str) -> impl FnOnce(rusqlite::Error) -> Self {
@@ -287,121 +260,14 @@ impl Ledger {
         self.refused.clone().map_or(Ok(()), |why| Err(LedgerError::ReadOnly(why)))
     }
 
-    /// Returns the name that this computer has in the ledger.
-    pub fn device(&self) -> &str {
-        &self.device
-    }
-
-    /// Adds an event; it is on disk when this returns.
-    ///
-    /// # Errors
-    /// [`LedgerError`]; nothing is added then.
-    pub fn append(
-        &mut self,
-        edition: &Name,
-        stamp: Stamp,
-        server: Option<ServerFacts>,
-        body: EventBody,
-    ) -> Result<Event, LedgerError> {
-        self.append_after(None, edition, stamp, server, body)
-    }
-
-    /// As [`Self::append`]; with `after`, only if nothing was added since that was reached.
-    ///
-    /// # Errors
-    /// [`LedgerError`]; nothing is added then.
-    pub fn append_after(
-        &mut self,
-        after: Option<&Reached>,
-        edition: &Name,
-        stamp: Stamp,
-        server: Option<ServerFacts>,
-        body: EventBody,
-    ) -> Result<Event, LedgerError> {
-        let sql = || LedgerError::sql("add an event");
-        self.may_write()?;
-        let device = self.device.clone();
-        let transaction = self.connection.transaction_with_behavior(TransactionBehavior::Immediate).map_err(sql())?;
-        if let Some(after) = after {
-            let query = "SELECT coalesce(max(position), 0) FROM events";
-            let newest: i64 = transaction.query_row(query, [], |row| row.get(0)).map_err(sql())?;
-            if newest != after.position {
-                return Err(LedgerError::Conflict);
-            }
-        }
-        let last: Option<(i64, String)> = transaction
-            .query_row(
-                "SELECT sequence, line FROM events WHERE device = $1 ORDER BY sequence DESC LIMIT 1",
-                [&device],
-                |row| Ok((row.get(0)?, row.get(1)?)),
-            )
-            .optional()
-            .map_err(sql())?;
-        let sequence = last.as_ref().map_or(1, |(sequence, _)| sequence + 1);
-        let event = Event {
-            id: EventId::new(stamp.at, stamp.random),
-            device,
-            sequence: sequence.unsigned_abs(),
-            predecessor: last.map(|(_, line)| Digest::of(line.as_bytes())),
-            actor: stamp.actor,
-            recorded_at: stamp.at,
-            happened_at: server.and_then(|s| s.happened_at),
-            revision: server.map(|s| s.revision),
-            edition: edition.clone(),
-            body,
-        };
-        insert(&transaction, &event, &event.to_line()).map_err(sql())?;
-        failpoint::write().map_err(as_sqlite_says).and_then(|()| transaction.commit()).map_err(sql())?;
-        failpoint::pass();
-        log::info!("recorded {}: {}", event.body.kind(), event.body.payload());
-        Ok(event)
-    }
-
     /// Returns every event in the order of writing, each compared with the one before it.
     ///
     /// # Errors
     /// [`LedgerError::Event`], [`LedgerError::Chain`], [`LedgerError::Sql`].
     pub fn events(&self) -> Result<Vec<Event>, LedgerError> {
         let mut out = Vec::new();
-        self.follow(&mut Reached::default(), |event| out.push(event))?;
+        self.follow(&mut Reached::default(), &mut |event| out.push(event))?;
         Ok(out)
-    }
-
-    /// Gives the events after those that were reached, each compared with the one before it, in the order of writing; what
-    /// was reached is moved on.
-    ///
-    /// # Errors
-    /// [`LedgerError::Event`], [`LedgerError::Chain`], [`LedgerError::Sql`].
-    pub fn follow(&self, reached: &mut Reached, mut take: impl FnMut(Event)) -> Result<(), LedgerError> {
-        let sql = || LedgerError::sql("read its events");
-        let query = "SELECT position, line FROM events WHERE position > $1 ORDER BY position";
-        let mut statement = self.connection.prepare_cached(query).map_err(sql())?;
-        let mut rows = statement.query([reached.position]).map_err(sql())?;
-        while let Some(row) = rows.next().map_err(sql())? {
-            let position = row.get(0).map_err(sql())?;
-            let line = row.get_ref(1).and_then(|line| Ok(line.as_str()?)).map_err(sql())?;
-            take(reached.chains.follow(line).map_err(|error| match error {
-                ChainError::Event(source) => LedgerError::Event { position, source },
-                ChainError::Order => LedgerError::Chain { position },
-            })?);
-            reached.position = position;
-        }
-        Ok(())
-    }
-
-    /// Whether what was reached is still so: the event there is the one that was read last, and none was taken away.
-    ///
-    /// # Errors
-    /// [`LedgerError::Sql`].
-    pub fn has_reached(&self, reached: &Reached) -> Result<bool, LedgerError> {
-        let sql = "SELECT line FROM events WHERE position = $1";
-        let found = self.connection.query_row(sql, [reached.position], |row| row.get::<_, String>(0)).optional();
-        let line = found.map_err(LedgerError::sql("read an event"))?;
-        let Some(event) = line.as_ref().and_then(|line| Event::from_line(line).ok()) else {
-            return Ok(line.is_none() && *reached == Reached::default());
-        };
-        let digest = line.map(|line| Digest::of(line.as_bytes()));
-        Ok(reached.chains.end(&event.device).map(|(_, digest)| digest) == digest)
     }
 
     /// Returns how many events there are, at most: in a ledger that never lost any, exactly.
@@ -409,76 +275,7 @@ impl Ledger {
     /// # Errors
     /// [`LedgerError::Sql`].
     pub fn len_at_most(&self) -> Result<u64, LedgerError> {
-        let sql = "SELECT coalesce(max(position), 0) FROM events";
-        let found = self.connection.query_row(sql, [], |row| row.get::<_, i64>(0));
-        found.map(i64::unsigned_abs).map_err(LedgerError::sql("count its events"))
-    }
-
-    /// Gives the events from the newest to the oldest, without comparing them, until `take` has enough and says false.
-    ///
-    /// # Errors
-    /// [`LedgerError::Event`], [`LedgerError::Sql`].
-    pub fn backwards(&self, mut take: impl FnMut(Event) -> bool) -> Result<(), LedgerError> {
-        let sql = || LedgerError::sql("read its events");
-        let query = "SELECT position, line FROM events ORDER BY position DESC";
-        let mut statement = self.connection.prepare(query).map_err(sql())?;
-        let mut rows = statement.query([]).map_err(sql())?;
-        while let Some(row) = rows.next().map_err(sql())? {
-            let position = row.get(0).map_err(sql())?;
-            let line: String = row.get(1).map_err(sql())?;
-            let event = Event::from_line(&line).map_err(|source| LedgerError::Event { position, source })?;
-            if !take(event) {
-                break;
-            }
-        }
-        Ok(())
-    }
-
-    /// Returns the line of one computer's event; none where there is no such event.
-    ///
-    /// # Errors
-    /// [`LedgerError::Sql`].
-    pub fn line_of(&self, device: &str, sequence: u64) -> Result<Option<String>, LedgerError> {
-        let sql = "SELECT line FROM events WHERE device = $1 AND sequence = $2";
-        let sequence = i64::try_from(sequence).unwrap_or(i64::MAX);
-        let found = self.connection.query_row(sql, params![device, sequence], |row| row.get(0)).optional();
-        found.map_err(LedgerError::sql("read an event"))
-    }
-
-    /// Adds events of another ledger, or of a copy of this one, given as their lines; those that are here already are passed
-    /// over. All of them or none. Returns how many were added.
-    ///
-    /// # Errors
-    /// [`LedgerError::Foreign`] when a line is no event, differs from the one that is here, or does not follow it.
-    pub fn add_lines(&mut self, lines: &[String]) -> Result<u64, LedgerError> {
-        self.may_write()?;
-        let sql = || LedgerError::sql("add events");
-        let transaction = self.connection.transaction_with_behavior(TransactionBehavior::Immediate).map_err(sql())?;
-        let mut added = 0;
-        for (line, number) in lines.iter().zip(1..) {
-            let foreign = |source| LedgerError::Foreign { line: number, source };
-            let event = Event::from_line(line).map_err(|e| foreign(e.into()))?;
-            let here = |sequence: u64| -> Result<Option<String>, LedgerError> {
-                let query = "SELECT line FROM events WHERE device = $1 AND sequence = $2";
-                let sequence = i64::try_from(sequence).unwrap_or(i64::MAX);
-                let found = transaction.query_row(query, params![event.device, sequence], |row| row.get(0));
-                found.optional().map_err(sql())
-            };
-            match here(event.sequence)? {
-                Some(known) if known == *line => continue,
-                Some(_) => return Err(foreign(ChainError::Order)),
-                None => {}
-            }
-            let before = here(event.sequence.saturating_sub(1))?.map(|line| Digest::of(line.as_bytes()));
-            if event.sequence == 0 || event.predecessor != before || (event.sequence > 1 && before.is_none()) {
-                return Err(foreign(ChainError::Order));
-            }
-            insert(&transaction, &event, line).map_err(sql())?;
-            added += 1;
-        }
-        failpoint::write().map_err(as_sqlite_says).and_then(|()| transaction.commit()).map_err(sql())?;
-        failpoint::pass();
-        Ok(added)
+        newest(&self.connection).map(i64::unsigned_abs).map_err(LedgerError::sql("count its events"))
     }
 
     /// Brings everything into the one file, so that it can be copied or renamed.
@@ -527,6 +324,144 @@ impl Ledger {
         let text = found.map_err(LedgerError::sql("tell when a storefront answered last"))?;
         Ok(text.and_then(|text| text.parse().ok()))
     }
+}
+
+impl Log for Ledger {
+    fn device(&self) -> &str {
+        &self.device
+    }
+
+    fn append(
+        &mut self,
+        after: Option<&Reached>,
+        edition: &Name,
+        stamp: Stamp,
+        server: Option<ServerFacts>,
+        body: EventBody,
+    ) -> Result<Event, LedgerError> {
+        let sql = || LedgerError::sql("add an event");
+        self.may_write()?;
+        let device = self.device.clone();
+        let transaction = self.connection.transaction_with_behavior(TransactionBehavior::Immediate).map_err(sql())?;
+        if let Some(after) = after
+            && newest(&transaction).map_err(sql())? != after.position
+        {
+            return Err(LedgerError::Conflict);
+        }
+        let last: Option<(i64, String)> = transaction
+            .query_row(
+                "SELECT sequence, line FROM events WHERE device = $1 ORDER BY sequence DESC LIMIT 1",
+                [&device],
+                |row| Ok((row.get(0)?, row.get(1)?)),
+            )
+            .optional()
+            .map_err(sql())?;
+        let sequence = last.as_ref().map_or(1, |(sequence, _)| sequence + 1);
+        let event = Event {
+            id: EventId::new(stamp.at, stamp.random),
+            device,
+            sequence: sequence.unsigned_abs(),
+            predecessor: last.map(|(_, line)| Digest::of(line.as_bytes())),
+            actor: stamp.actor,
+            recorded_at: stamp.at,
+            happened_at: server.and_then(|s| s.happened_at),
+            revision: server.map(|s| s.revision),
+            edition: edition.clone(),
+            body,
+        };
+        insert(&transaction, &event, &event.to_line()).map_err(sql())?;
+        failpoint::write().map_err(as_sqlite_says).and_then(|()| transaction.commit()).map_err(sql())?;
+        failpoint::pass();
+        log::info!("recorded {}: {}", event.body.kind(), event.body.payload());
+        Ok(event)
+    }
+
+    fn follow(&self, reached: &mut Reached, take: &mut dyn FnMut(Event)) -> Result<(), LedgerError> {
+        let sql = || LedgerError::sql("read its events");
+        let query = "SELECT position, line FROM events WHERE position > $1 ORDER BY position";
+        let mut statement = self.connection.prepare_cached(query).map_err(sql())?;
+        let mut rows = statement.query([reached.position]).map_err(sql())?;
+        while let Some(row) = rows.next().map_err(sql())? {
+            let position = row.get(0).map_err(sql())?;
+            let line = row.get_ref(1).and_then(|line| Ok(line.as_str()?)).map_err(sql())?;
+            take(reached.chains.follow(line).map_err(|error| match error {
+                ChainError::Event(source) => LedgerError::Event { position, source },
+                ChainError::Order => LedgerError::Chain { position },
+            })?);
+            reached.position = position;
+        }
+        Ok(())
+    }
+
+    fn has_reached(&self, reached: &Reached) -> Result<bool, LedgerError> {
+        let sql = "SELECT line FROM events WHERE position = $1";
+        let found = self.connection.query_row(sql, [reached.position], |row| row.get::<_, String>(0)).optional();
+        let line = found.map_err(LedgerError::sql("read an event"))?;
+        let Some(event) = line.as_ref().and_then(|line| Event::from_line(line).ok()) else {
+            return Ok(line.is_none() && *reached == Reached::default());
+        };
+        let digest = line.map(|line| Digest::of(line.as_bytes()));
+        Ok(reached.chains.end(&event.device).map(|(_, digest)| digest) == digest)
+    }
+
+    fn backwards(&self, take: &mut dyn FnMut(Event) -> bool) -> Result<(), LedgerError> {
+        let sql = || LedgerError::sql("read its events");
+        let query = "SELECT position, line FROM events ORDER BY position DESC";
+        let mut statement = self.connection.prepare(query).map_err(sql())?;
+        let mut rows = statement.query([]).map_err(sql())?;
+        while let Some(row) = rows.next().map_err(sql())? {
+            let position = row.get(0).map_err(sql())?;
+            let line: String = row.get(1).map_err(sql())?;
+            let event = Event::from_line(&line).map_err(|source| LedgerError::Event { position, source })?;
+            if !take(event) {
+                break;
+            }
+        }
+        Ok(())
+    }
+
+    fn line_of(&self, device: &str, sequence: u64) -> Result<Option<String>, LedgerError> {
+        let sql = "SELECT line FROM events WHERE device = $1 AND sequence = $2";
+        let sequence = i64::try_from(sequence).unwrap_or(i64::MAX);
+        let found = self.connection.query_row(sql, params![device, sequence], |row| row.get(0)).optional();
+        found.map_err(LedgerError::sql("read an event"))
+    }
+
+    fn add_lines(&mut self, lines: &[String]) -> Result<u64, LedgerError> {
+        self.may_write()?;
+        let sql = || LedgerError::sql("add events");
+        let transaction = self.connection.transaction_with_behavior(TransactionBehavior::Immediate).map_err(sql())?;
+        let mut added = 0;
+        for (line, number) in lines.iter().zip(1..) {
+            let foreign = |source| LedgerError::Foreign { line: number, source };
+            let event = Event::from_line(line).map_err(|e| foreign(e.into()))?;
+            let here = |sequence: u64| -> Result<Option<String>, LedgerError> {
+                let query = "SELECT line FROM events WHERE device = $1 AND sequence = $2";
+                let sequence = i64::try_from(sequence).unwrap_or(i64::MAX);
+                let found = transaction.query_row(query, params![event.device, sequence], |row| row.get(0));
+                found.optional().map_err(sql())
+            };
+            match here(event.sequence)? {
+                Some(known) if known == *line => continue,
+                Some(_) => return Err(foreign(ChainError::Order)),
+                None => {}
+            }
+            let before = here(event.sequence.saturating_sub(1))?.map(|line| Digest::of(line.as_bytes()));
+            if event.sequence == 0 || event.predecessor != before || (event.sequence > 1 && before.is_none()) {
+                return Err(foreign(ChainError::Order));
+            }
+            insert(&transaction, &event, line).map_err(sql())?;
+            added += 1;
+        }
+        failpoint::write().map_err(as_sqlite_says).and_then(|()| transaction.commit()).map_err(sql())?;
+        failpoint::pass();
+        Ok(added)
+    }
+}
+
+/// The row of the newest event; 0 where there is none.
+fn newest(connection: &Connection) -> Result<i64, rusqlite::Error> {
+    connection.query_row("SELECT coalesce(max(position), 0) FROM events", [], |row| row.get(0))
 }
 
 fn insert(transaction: &Transaction<'_>, event: &Event, line: &str) -> Result<(), rusqlite::Error> {

@@ -7,7 +7,7 @@ use lantern_core::finding::Finding;
 use lantern_core::names::{Handle, Identity, Name};
 use lantern_core::rules::Refusal;
 use lantern_core::version::{BuildNumber, ReleaseAsked, ReleaseName, VersionError};
-use lantern_ledger::LedgerError;
+use lantern_ledger::{LedgerError, Outcome};
 use lantern_store::durable::DurableError;
 use lantern_store::install::InstallError;
 use lantern_store::seal::SealError;
@@ -425,11 +425,10 @@ fn plural(count: usize, one: &str, many: &str) -> String {
 impl ProjectError {
     /// Whether the disk is full.
     pub(crate) fn is_full(&self) -> bool {
-        let says = match self {
-            Self::Ledger(error) => error.disk_says(),
-            error => system_says(error),
-        };
-        matches!(says, Some(ErrorKind::StorageFull | ErrorKind::QuotaExceeded))
+        match self {
+            Self::Ledger(error) => error.outcome() == Outcome::Full,
+            error => matches!(system_says(error), Some(ErrorKind::StorageFull | ErrorKind::QuotaExceeded)),
+        }
     }
 
     /// Returns what kind of failure it is.
@@ -480,9 +479,9 @@ impl ProjectError {
             | Self::NumberTaken { .. } => Class::Usage,
             Self::LedgerLost { .. } => Class::Damaged,
             Self::NoLedgerCopy { .. } => Class::Usage,
-            Self::Ledger(LedgerError::Foreign { .. }) => Class::Usage,
+            Self::Ledger(error) if error.outcome() == Outcome::Foreign => Class::Usage,
             Self::Ledger(error) | Self::Unrecorded { source: error, .. } | Self::InvitationUnrecorded(error)
-                if error.is_damaged() =>
+                if error.outcome() == Outcome::Damaged =>
             {
                 Class::Damaged
             }
@@ -597,11 +596,11 @@ impl ProjectError {
                 vec![format!("choose with --target: {}", names.join(", "))]
             }
             Self::OtherGame { .. } => one("install into another folder"),
-            Self::Place { place, source } => cures_of_place(place, source),
+            Self::Place { place, source } => fixes_of_place(place, source),
             Self::Seal(SealError::Changed { .. }) => one(STILL_WRITING),
             Self::Seal(SealError::Read { source, .. }) if source.kind() == ErrorKind::NotFound => one(STILL_WRITING),
-            Self::Store(error) | Self::Seal(SealError::Store(error)) => cures_of_store(error),
-            Self::Install(error) => cures_of_install(error),
+            Self::Store(error) | Self::Seal(SealError::Store(error)) => fixes_of_store(error),
+            Self::Install(error) => fixes_of_install(error),
             Self::BeingTried { .. } => one("end it there, then run the same command again"),
             Self::NoStorefrontFor { .. } => {
                 one("go to the game's folder, or install again: lantern install STOREFRONT BRANCH DIR")
@@ -621,24 +620,24 @@ impl ProjectError {
                 "or put the right file back from a backup of yours. Nothing was changed".to_owned(),
             ],
             Self::NoLedgerCopy { .. } => one("name a file that lantern ledger export or backup has written"),
-            Self::Ledger(error) if error.is_damaged() => vec![
+            Self::Ledger(error) if error.outcome() == Outcome::Damaged => vec![
                 "lantern ledger rebuild".to_owned(),
                 "it rebuilds the ledger from its copy, the store and the storefronts. Nothing was changed now"
                     .to_owned(),
             ],
-            Self::Ledger(error) => cures_of_ledger(error),
+            Self::Ledger(error) => fixes_of_ledger(error),
             Self::InvitationUnrecorded(source) => {
-                let mut fixes = cures_of_ledger(source);
+                let mut fixes = fixes_of_ledger(source);
                 fixes.push("the invitation above is valid all the same".to_owned());
                 fixes
             }
             Self::Unrecorded { source, .. } => {
-                let mut fixes = cures_of_ledger(source);
+                let mut fixes = fixes_of_ledger(source);
                 fixes.push("the same command asks the storefront, records it, and does nothing twice".to_owned());
                 fixes
             }
             Self::Stopped | Self::Seal(SealError::Stopped) => one("run the same command again to continue"),
-            other => cures_of_computer(other),
+            other => fixes_of_computer(other),
         }
     }
 }
@@ -675,18 +674,18 @@ pub const fn fix_of_disk(kind: ErrorKind) -> Option<&'static str> {
 /// Longest path of a ledger, in bytes. Source: SQLite, os_unix.c, `MAX_PATHNAME` (512), less what it adds to names.
 const MAX_LEDGER_PATH: usize = 500;
 
-fn cures_of_ledger(error: &LedgerError) -> Vec<String> {
+fn fixes_of_ledger(error: &LedgerError) -> Vec<String> {
     let fix = match error {
         LedgerError::Open { path, .. } if path.as_os_str().len() > MAX_LEDGER_PATH => {
             Some("move the game's folder to a shorter path: the ledger's database takes no path above 500 bytes")
         }
         LedgerError::Newer { .. } => Some("use the newer lantern for this project"),
         LedgerError::Changed { .. } => Some("use the lantern that made it, or the newest one"),
-        other => match other.disk_says() {
-            Some(ErrorKind::ReadOnlyFilesystem | ErrorKind::PermissionDenied) => {
-                Some("make the folder .lantern writable for yourself, then run the same command again")
-            }
-            says => says.and_then(fix_of_disk),
+        other => match other.outcome() {
+            Outcome::Denied => Some("make the folder .lantern writable for yourself, then run the same command again"),
+            Outcome::Full => fix_of_disk(ErrorKind::StorageFull),
+            Outcome::Conflict => Some("run the same command again: it decides by what is recorded now"),
+            _ => None,
         },
     };
     vec![fix.unwrap_or("check the disk that .lantern is on, then run the same command again").to_owned()]
@@ -704,7 +703,7 @@ fn system_says(error: &(dyn std::error::Error + 'static)) -> Option<ErrorKind> {
     None
 }
 
-fn cures_of_computer(error: &(dyn std::error::Error + 'static)) -> Vec<String> {
+fn fixes_of_computer(error: &(dyn std::error::Error + 'static)) -> Vec<String> {
     system_says(error).and_then(fix_of_disk).map(str::to_owned).into_iter().collect()
 }
 
@@ -715,12 +714,12 @@ fn class_of_store(error: &StoreError) -> Class {
     }
 }
 
-fn cures_of_store(error: &StoreError) -> Vec<String> {
+fn fixes_of_store(error: &StoreError) -> Vec<String> {
     match class_of_store(error) {
         Class::Damaged => {
             vec!["lantern repair restores it; lantern verify shows what else is damaged".to_owned()]
         }
-        _ => cures_of_computer(error),
+        _ => fixes_of_computer(error),
     }
 }
 
@@ -747,7 +746,7 @@ fn class_of_install(error: &InstallError) -> Class {
     }
 }
 
-fn cures_of_install(error: &InstallError) -> Vec<String> {
+fn fixes_of_install(error: &InstallError) -> Vec<String> {
     let one = |text: &str| vec![text.to_owned()];
     match error {
         InstallError::Busy(_) => one("wait until it has ended, then run the command again"),
@@ -792,12 +791,12 @@ fn cures_of_install(error: &InstallError) -> Vec<String> {
             format!("or go back to what was there: lantern install --give-up {}", folder.display()),
         ],
         InstallError::HalfSwitched(source) => {
-            let mut fixes = cures_of_install(source);
+            let mut fixes = fixes_of_install(source);
             fixes.push("do not play yet: the same command finishes it, and needs no storefront for that".to_owned());
             fixes.push("or go back to what was there: lantern install --give-up DIR".to_owned());
             fixes
         }
-        other => cures_of_computer(other),
+        other => fixes_of_computer(other),
     }
 }
 
@@ -813,7 +812,7 @@ fn class_of_place(error: &PlaceError) -> Class {
     }
 }
 
-fn cures_of_place(place: &Name, error: &PlaceError) -> Vec<String> {
+fn fixes_of_place(place: &Name, error: &PlaceError) -> Vec<String> {
     match error {
         PlaceError::Unreachable { .. } | PlaceError::Failed { .. } => {
             vec![

@@ -1,18 +1,21 @@
 //! What follows from the ledger's events, kept while it is open and, of a long ledger, over the next start: then only the
 //! events behind it are read. It can be made again at any time, and `verify` compares it with all events.
 //!
-//! The file is MessagePack: the name of its format with the version of this program, how far the ledger was read, with the
-//! digest of the last line of each computer, and the boards. It counts only while the ledger has that very line there.
+//! The file begins with the BLAKE3 digest of the rest, which is MessagePack: the name of its format with the version of this
+//! program, how far the ledger was read, with the digest of the last line of each computer, and the boards. It counts only
+//! while the ledger has that very line there.
 
+use std::borrow::Cow;
 use std::path::Path;
 
 use lantern_core::board::Boards;
-use lantern_ledger::{Ledger, LedgerError, Reached};
+use lantern_core::digest::Digest;
+use lantern_ledger::{LedgerError, Log, Reached};
 use lantern_store::durable;
 use serde::{Deserialize, Serialize};
 
 /// Another version of the program may draw other conclusions from the same events.
-const FORMAT: &str = concat!("lantern.boards/2 of ", env!("CARGO_PKG_VERSION"));
+const FORMAT: &str = concat!("lantern.boards/3 of ", env!("CARGO_PKG_VERSION"));
 /// Longest file that is read, in bytes.
 const MAX_LEN: u64 = 1024 * 1024 * 1024;
 /// How many events are read again and again before what follows from them is kept. Ours: they take some milliseconds, and a
@@ -28,18 +31,12 @@ pub(crate) struct Followed {
     fresh: u64,
 }
 
-#[derive(Serialize)]
+/// What stands behind the digest in the file.
+#[derive(Serialize, Deserialize)]
 struct Kept<'a> {
-    format: &'a str,
-    reached: &'a Reached,
-    boards: &'a Boards,
-}
-
-#[derive(Deserialize)]
-struct Head {
-    format: String,
-    reached: Reached,
-    boards: Boards,
+    format: Cow<'a, str>,
+    reached: Cow<'a, Reached>,
+    boards: Cow<'a, Boards>,
 }
 
 impl Followed {
@@ -48,17 +45,22 @@ impl Followed {
 
     /// Reads what was kept; what is missing, damaged, of another version or of another ledger is nothing, which only costs
     /// reading.
-    pub(crate) fn load(path: &Path, ledger: &Ledger) -> Self {
-        let Ok(bytes) = durable::read_limited(path, MAX_LEN) else { return Self::default() };
-        let Ok(Head { format, reached, boards }) = rmp_serde::from_slice(&bytes) else { return Self::default() };
-        let is_ours = format == FORMAT && ledger.has_reached(&reached).unwrap_or(false);
-        if is_ours { Self { boards, reached, fresh: 0 } } else { Self::default() }
+    pub(crate) fn load(path: &Path, ledger: &impl Log) -> Self {
+        let read = || {
+            let bytes = durable::read_limited(path, MAX_LEN).ok()?;
+            let (digest, rest) = bytes.split_first_chunk()?;
+            let is_whole = Digest::of(rest).as_bytes() == digest;
+            let Kept { format, reached, boards } = is_whole.then(|| rmp_serde::from_slice(rest).ok())??;
+            let is_ours = format == FORMAT && ledger.has_reached(&reached).ok()?;
+            is_ours.then(|| Self { boards: boards.into_owned().indexed(), reached: reached.into_owned(), fresh: 0 })
+        };
+        read().unwrap_or_default()
     }
 
     /// Reads the events that were written since.
-    pub(crate) fn renew(&mut self, ledger: &Ledger) -> Result<(), LedgerError> {
+    pub(crate) fn renew(&mut self, ledger: &impl Log) -> Result<(), LedgerError> {
         let (boards, fresh) = (&mut self.boards, &mut self.fresh);
-        ledger.follow(&mut self.reached, |event| {
+        ledger.follow(&mut self.reached, &mut |event| {
             boards.add(&event);
             *fresh += 1;
         })
@@ -69,12 +71,12 @@ impl Followed {
         if self.fresh < KEPT_FROM {
             return;
         }
-        let kept = Kept { format: FORMAT, reached: &self.reached, boards: &self.boards };
-        let written = rmp_serde::to_vec(&kept).map_err(|error| error.to_string()).and_then(|bytes| {
-            path.parent().map_or(Ok(()), durable::create_folders).map_err(|error| error.to_string())?;
-            durable::write_whole(path, &bytes).map_err(|error| error.to_string())
-        });
-        match written {
+        let (reached, boards) = (Cow::Borrowed(&self.reached), Cow::Borrowed(&self.boards));
+        let kept = Kept { format: FORMAT.into(), reached, boards };
+        let kept = rmp_serde::to_vec(&kept).expect("boards have nothing that cannot be written");
+        let bytes = [Digest::of(&kept).as_bytes().as_slice(), &kept].concat();
+        let folder = path.parent().map_or(Ok(()), durable::create_folders);
+        match folder.and_then(|()| durable::write_whole(path, &bytes)) {
             Ok(()) => self.fresh = 0,
             // It saves time alone.
             Err(error) => log::warn!("what follows from the ledger is not kept: {error}"),
@@ -84,90 +86,16 @@ impl Followed {
 
 #[cfg(test)]
 mod tests {
-    use lantern_core::digest::{Digest, InputDigest, ReleaseId};
-    use lantern_core::event::{
-        Asked, BranchBuild, BranchFacts, Deed, Event, EventBody, EventId, Moved, PlaceRef, Pushed, Sealed, Tried,
-    };
     use lantern_core::names::Name;
-    use lantern_core::notes::Notes;
-    use lantern_core::version::ReleaseName;
+    use lantern_ledger::Ledger;
+    use lantern_ledger::samples::{EVENTS_OF_A_RELEASE, busy};
 
     use super::*;
 
-    fn place() -> PlaceRef {
-        PlaceRef {
-            storefront: "brambleyard-1".to_owned(),
-            name: "brambleyard".parse().unwrap(),
-            handle: "saltmarsh-post".parse().unwrap(),
-        }
-    }
-
-    /// Five events for each release: more than are read again in every run, and of every kind that a board is made of.
-    fn lines(releases: u64) -> Vec<String> {
-        let (mut lines, mut predecessor) = (Vec::new(), None);
-        let at = jiff::Timestamp::UNIX_EPOCH;
-        for n in 1..=releases {
-            let name: ReleaseName = format!("1.0.{n} ({n})").parse().unwrap();
-            let (release, input) = (ReleaseId::of(&n.to_be_bytes()), InputDigest::of(&n.to_be_bytes()));
-            let key = EventId::new(at, n.to_be_bytes().repeat(2)[..10].try_into().unwrap());
-            let (target, branch): (Name, Name) = ("linux".parse().unwrap(), "creek".parse().unwrap());
-            let build = BranchBuild { build: n, release, name: name.clone() };
-            let facts = BranchFacts {
-                branch: branch.clone(),
-                revision: n,
-                since: Some(at),
-                by: None,
-                targets: [(target.clone(), build)].into(),
-            };
-            let pushed = Pushed {
-                key: None,
-                place: place(),
-                release,
-                name: name.clone(),
-                build: n,
-                sent: 7,
-                message: (n % 2 == 0).then(|| "fog".to_owned()),
-                notes: if n % 3 == 0 { Notes::plain("The lighthouse is lit.") } else { Notes::default() },
-            };
-            let targets = vec![target.clone()];
-            let asked = Asked {
-                key,
-                place: place(),
-                deed: Deed::Promote { branch },
-                release,
-                name: name.clone(),
-                targets: Vec::new(),
-            };
-            let moved = Moved { key, place: place(), facts, because: None, restores: None };
-            for body in [
-                EventBody::Sealed(Sealed { release, name: name.clone(), input, targets, warnings: 1 }),
-                EventBody::Tried(Tried { release, name, target, yes: n % 2 == 1 }),
-                EventBody::Pushed(pushed),
-                EventBody::Asked(asked),
-                // The last one is open.
-                if n < releases {
-                    EventBody::Moved(moved)
-                } else {
-                    EventBody::Freed(lantern_core::event::Freed { releases: vec![] })
-                },
-            ] {
-                let event = Event {
-                    id: EventId::new(at, [&[7, 7], &lines.len().to_be_bytes()[..]].concat().try_into().unwrap()),
-                    device: "desk".to_owned(),
-                    sequence: lines.len() as u64 + 1,
-                    predecessor,
-                    actor: "wren".to_owned(),
-                    recorded_at: at,
-                    happened_at: None,
-                    revision: None,
-                    edition: Name::full_edition(),
-                    body,
-                };
-                let line = event.to_line();
-                predecessor = Some(Digest::of(line.as_bytes()));
-                lines.push(line);
-            }
-        }
+    /// More events than are read again in every run.
+    fn lines() -> Vec<String> {
+        let mut lines = Vec::new();
+        busy(KEPT_FROM as u32 / EVENTS_OF_A_RELEASE + 1, |line| lines.push(line));
         lines
     }
 
@@ -177,16 +105,21 @@ mod tests {
         ledger
     }
 
+    fn kept(file: &Path, ledger: &Ledger) -> Followed {
+        let mut followed = Followed::load(file, ledger);
+        followed.renew(ledger).unwrap();
+        followed.keep(file);
+        followed
+    }
+
     #[test]
     fn what_was_kept_is_what_the_events_say() {
         let temp = tempfile::tempdir().unwrap();
         let file = temp.path().join("cache/boards");
-        let lines = lines(KEPT_FROM / 5);
-        let (most, last) = lines.split_at(lines.len() - 3);
+        let lines = lines();
+        let (most, last) = lines.split_at(KEPT_FROM as usize - 1);
         let mut ledger = ledger(temp.path(), most);
-        let mut followed = Followed::load(&file, &ledger);
-        followed.renew(&ledger).unwrap();
-        followed.keep(&file);
+        let mut followed = kept(&file, &ledger);
         assert!(!file.exists(), "so few are read again in every run");
 
         ledger.add_lines(last).unwrap();
@@ -194,35 +127,56 @@ mod tests {
         followed.keep(&file);
         let mut again = Followed::load(&file, &ledger);
         assert_eq!((&again.boards, &again.reached, again.fresh), (&followed.boards, &followed.reached, 0));
-        let folded = Boards::fold(&ledger.events().unwrap());
-        assert_eq!(again.boards, folded);
-        let board = folded.of(&Name::full_edition());
-        assert!(board.open.len() == 1 && board.tried.len() == board.releases.len() && board.pushed.len() > 300);
+        assert_eq!(again.boards, Boards::fold(&ledger.events().unwrap()));
+        let board = again.boards.of(&Name::full_edition());
+        assert!(board.open.len() == 1 && board.tried.len() == board.releases.len() && board.pushed.len() > 200);
         again.renew(&ledger).unwrap();
         assert_eq!(again.fresh, 0, "nothing is read twice");
     }
 
     #[test]
-    fn what_was_kept_of_another_ledger_or_is_damaged_does_not_count() {
+    fn what_was_kept_of_another_ledger_does_not_count() {
         let temp = tempfile::tempdir().unwrap();
         let file = temp.path().join("cache/boards");
-        let lines = lines(KEPT_FROM / 5);
-        let whole = ledger(temp.path(), &lines);
-        let mut followed = Followed::load(&file, &whole);
-        followed.renew(&whole).unwrap();
-        followed.keep(&file);
-        assert!(Followed::load(&file, &whole).reached != Reached::default());
+        let lines = lines();
+        kept(&file, &ledger(temp.path(), &lines));
         // A copy of before was brought back: its last events are missing.
         let other = tempfile::tempdir().unwrap();
         let shorter = ledger(other.path(), &lines[..lines.len() - 1]);
         assert_eq!(Followed::load(&file, &shorter).reached, Reached::default());
+    }
+
+    #[test]
+    fn what_another_version_kept_does_not_count() {
+        let temp = tempfile::tempdir().unwrap();
+        let file = temp.path().join("cache/boards");
+        let ledger = ledger(temp.path(), &lines());
+        let Followed { boards, reached, .. } = kept(&file, &ledger);
+        let write = |format: &'static str| {
+            let (reached, boards) = (Cow::Borrowed(&reached), Cow::Borrowed(&boards));
+            let rest = rmp_serde::to_vec(&Kept { format: format.into(), reached, boards }).unwrap();
+            std::fs::write(&file, [Digest::of(&rest).as_bytes().as_slice(), &rest].concat()).unwrap();
+            Followed::load(&file, &ledger).reached
+        };
+        assert_eq!((write(FORMAT), write("lantern.boards/9 of 2.0.0")), (reached.clone(), Reached::default()));
+    }
+
+    #[test]
+    fn what_was_kept_and_is_damaged_anywhere_does_not_count() {
+        let temp = tempfile::tempdir().unwrap();
+        let file = temp.path().join("cache/boards");
+        let ledger = ledger(temp.path(), &lines());
+        kept(&file, &ledger);
         let good = std::fs::read(&file).unwrap();
-        for damaged in [&good[..good.len() / 2], b"", b"lantern", &[good.as_slice(), b"x"].concat()[..]] {
-            std::fs::write(&file, damaged).unwrap();
-            let loaded = Followed::load(&file, &whole);
-            assert!(loaded.boards == followed.boards || loaded.reached == Reached::default());
+        let is_empty = |bytes: &[u8]| {
+            std::fs::write(&file, bytes).unwrap();
+            Followed::load(&file, &ledger).reached == Reached::default()
+        };
+        assert!(!is_empty(&good) && is_empty(b"") && is_empty(&good[..good.len() / 2]));
+        for at in (0..good.len()).step_by(good.len() / 60) {
+            let mut changed = good.clone();
+            changed[at] ^= 1;
+            assert!(is_empty(&changed), "byte {at} of {}", good.len());
         }
-        std::fs::write(&file, [b"?", &good[1..]].concat()).unwrap();
-        assert_eq!(Followed::load(&file, &whole).reached, Reached::default());
     }
 }

@@ -1,4 +1,4 @@
-//! `init`: writes a commented `lantern.toml` from what it sees and is reported.
+//! `init`: writes a commented `lantern.toml` from what it finds and is given.
 
 use std::collections::BTreeMap;
 use std::fs;
@@ -17,7 +17,7 @@ use crate::export::{Export, Form, Reading};
 use crate::intake::detect;
 use crate::project::{Project, make_state_folder};
 
-/// What is known of the game; whatever is not seen must be reported.
+/// What is known of the game; whatever is not found must be given.
 #[derive(Debug, Clone, Default)]
 pub struct InitAnswers {
     /// As players know it.

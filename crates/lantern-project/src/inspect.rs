@@ -37,7 +37,7 @@ const MAX_SMALL_LEN: u64 = 16 * 1024 * 1024;
 /// What a library by itself is called.
 const LIBRARY: &str = "a library";
 
-/// Whose signature a thing carries, as far as it can be reported.
+/// Whose signature a thing carries, as far as it is known.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Signature {
     /// Things of this kind carry none.

@@ -26,7 +26,7 @@ pub struct InviteWanted {
     pub owns: Vec<Name>,
 }
 
-/// An invitation that was asked for. Its text is only here: it is shown to anyone who asked, and written down nowhere.
+/// An invitation that was asked for. Its text is only here: it is shown to the one who asked, and stored nowhere.
 #[derive(Debug)]
 pub struct InviteDone {
     /// The place's name for people.
@@ -75,7 +75,7 @@ impl Session {
         Ok(place)
     }
 
-    /// Makes an invitation to a branch. The storefront is reported its one-way digest alone.
+    /// Makes an invitation to a branch. The storefront is given only its one-way digest.
     ///
     /// # Errors
     /// [`ProjectError::OpenBranch`], [`ProjectError::Rules`], [`ProjectError::Place`] when it is refused.
@@ -93,7 +93,7 @@ impl Session {
         let key = EventId::new(environment::now(), environment::random()?);
         let made = match place.client.invite(&place.title, branch, key, &new) {
             Ok(made) => made,
-            // It may have been made; anyone who asked has its text, and the list says whether it holds.
+            // It may have been made; the one who asked has its text, and the list says whether it holds.
             Err(PlaceError::Unreachable { .. } | PlaceError::Failed { .. } | PlaceError::Nonsense { .. }) => {
                 return Ok(InviteDone { place_name, invitation, made: None, unrecorded: None });
             }

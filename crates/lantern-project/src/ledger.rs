@@ -14,7 +14,7 @@ use lantern_core::digest::{Digest, ReleaseId};
 use lantern_core::event::{Event, EventBody, Freed, Rebuilt, Sealed};
 use lantern_core::names::Name;
 use lantern_core::release::ReleaseRecord;
-use lantern_ledger::{Chains, Ledger, salvage};
+use lantern_ledger::{Chains, Ledger, Log, salvage};
 use lantern_store::durable::{self, DurableError};
 use lantern_store::store::Store;
 use lantern_storefront::protocol::Build;
@@ -239,7 +239,7 @@ impl Session {
 pub struct LedgerRebuilt {
     /// Events that the old file or a copy still had.
     pub copied: u64,
-    /// Releases that only their records reported of.
+    /// Releases that are known only from their records.
     pub releases: Vec<(Name, lantern_core::version::ReleaseName)>,
     /// Those of them whose content is not in the store any more.
     pub without_content: Vec<lantern_core::version::ReleaseName>,
@@ -312,14 +312,14 @@ impl Project {
             let input = Config::input_digest(&record.game, &edition, &record.version, &record.targets);
             let targets = record.targets.iter().map(|target| target.target.clone()).collect();
             let sealed = EventBody::Sealed(Sealed { release: id, name: record.name(), input, targets, warnings: 0 });
-            ledger.append(&edition, environment::stamp()?, None, sealed)?;
+            ledger.append(None, &edition, environment::stamp()?, None, sealed)?;
             let mut there = true;
             for depot in record.sealed() {
                 there &= store.has_tree(depot.tree)?;
             }
             if !there {
                 let freed = EventBody::Freed(Freed { releases: vec![id] });
-                ledger.append(&edition, environment::stamp()?, None, freed)?;
+                ledger.append(None, &edition, environment::stamp()?, None, freed)?;
                 done.without_content.push(record.name());
             }
             done.releases.push((edition, record.name()));

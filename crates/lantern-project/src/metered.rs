@@ -31,7 +31,7 @@ pub(crate) struct MeteredReader<'a, R> {
 impl<R: Read> Read for MeteredReader<'_, R> {
     fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
         if self.watch.progress.stopped() {
-            // Not `Interrupted`: anyone who reads would try again.
+            // Not `Interrupted`: readers would try again.
             return Err(io::Error::other("stopped"));
         }
         let len = self.from.read(buffer)?;

@@ -15,7 +15,7 @@ use lantern_core::finding::{Code, Finding, TextPlace};
 use lantern_core::names::{Identity, Name};
 use lantern_core::progress::{Progress, Task};
 use lantern_core::version::{ReleaseAsked, Version};
-use lantern_ledger::{Ledger, ServerFacts};
+use lantern_ledger::{Ledger, Log, Outcome, ServerFacts};
 use lantern_store::durable::{self, DurableError};
 use lantern_store::room_left;
 use lantern_store::store::Store;
@@ -210,7 +210,7 @@ impl Project {
         self.state("cache").join("try")
     }
 
-    /// Keeps a laid out build for anyone who tries it now.
+    /// Keeps a laid out build for the one who tries it now.
     ///
     /// # Errors
     /// [`ProjectError::BeingTried`], [`ProjectError::File`].
@@ -368,7 +368,8 @@ impl Project {
         let path = self.state(LEDGER);
         let has_ledger = self.has_ledger();
         match Ledger::open(&path, environment::random()?) {
-            Err(error) if has_ledger && !error.is_damaged() => match Ledger::open_to_read(&path, error) {
+            Err(error) if has_ledger && error.outcome() != Outcome::Damaged => match Ledger::open_to_read(&path, error)
+            {
                 Ok(ledger) => Ok(ledger),
                 // The first error says more, and is found by trying once more.
                 Err(_) => Ok(Ledger::open(&path, environment::random()?)?),
@@ -631,8 +632,8 @@ impl Workspace {
     ///
     /// # Errors
     /// [`ProjectError::Ledger`].
-    pub fn events_backwards(&self, take: impl FnMut(Event) -> bool) -> Result<(), ProjectError> {
-        Ok(self.ledger.backwards(take)?)
+    pub fn events_backwards(&self, mut take: impl FnMut(Event) -> bool) -> Result<(), ProjectError> {
+        Ok(self.ledger.backwards(&mut take)?)
     }
 
     /// Returns every edition that anything was recorded of; one alone when someone asked for it.
@@ -682,7 +683,7 @@ impl Workspace {
         body: EventBody,
         server: Option<ServerFacts>,
     ) -> Result<Event, ProjectError> {
-        let event = self.ledger.append(edition, environment::stamp()?, server, body)?;
+        let event = self.ledger.append(None, edition, environment::stamp()?, server, body)?;
         ledger::write_head(&self.project, &event);
         Ok(event)
     }

@@ -70,8 +70,8 @@ impl Session {
         })
     }
 
-    /// Carries a plan out: from now on nobody promotes the release from here, then each storefront is reported. Those that
-    /// could not be reported are in the result; asking again tells them.
+    /// Carries a plan out: from now on nobody promotes the release from here, then each storefront is asked to. Those that
+    /// could not be reached are in the result; the same call asks them again.
     ///
     /// # Errors
     /// Only those of this computer.

@@ -190,7 +190,7 @@ impl CollectPlan {
             let chunks = moved.add_recipe(store, *recipe)?;
             store.write_locator(&Locator::new(*recipe, &moved, chunks.into_iter()))?;
         }
-        // Whatever is named now stays, anyone who wrote it and whenever.
+        // Whatever is named now stays, no matter who wrote it and when.
         let mut named: BTreeSet<Digest> = BTreeSet::new();
         for recipe in &self.kept {
             named.extend(store.locator(*recipe)?.packs.iter().map(|(pack, _)| *pack));

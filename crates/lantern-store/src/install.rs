@@ -198,7 +198,7 @@ pub struct Report {
 pub struct Wanted<'a> {
     /// One for each depot.
     pub recipes: &'a [RecipeId],
-    /// Kept next to the build for anyone who asks what is installed.
+    /// Kept next to the build for those who ask what is installed.
     pub about: Value,
     /// What becomes of a player's own files in the way.
     pub own_files: OwnFiles,

@@ -291,7 +291,7 @@ impl<'a> Repair<'a> {
         Ok(still)
     }
 
-    /// A locator names what there is; chunks that are lost are not in it, and anyone who asks for them is reported so.
+    /// A locator names what there is; chunks that are lost are not in it, and anyone who asks for them gets that as the answer.
     fn make_again(&self, id: RecipeId, root: &Root, entries: &[Entry], known: &ChunkIndex) -> Result<(), StoreError> {
         let chunks = different_chunks(entries);
         let there: Vec<u32> = chunks.iter().filter_map(|chunk| known.index_of(chunk)).collect();

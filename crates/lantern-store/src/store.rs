@@ -174,7 +174,7 @@ impl Store {
     }
 
     /// Whether everything that gives a tree is there, by the names and lengths of files: what it holds is looked at by
-    /// [`Self::is_sound`], and by anyone who reads it.
+    /// [`Self::is_sound`], and by every reader of it.
     ///
     /// # Errors
     /// [`StoreError::File`] when the disk refuses; what is missing or cannot be understood is not there.
@@ -237,7 +237,7 @@ impl Store {
         Ok(())
     }
 
-    /// Removes what kills left unfinished. Only for anyone who alone writes to the store.
+    /// Removes what kills left unfinished. Only for the one process that writes to the store.
     ///
     /// # Errors
     /// [`StoreError::File`].

@@ -325,7 +325,7 @@ pub struct Moves {
     pub next: Option<String>,
 }
 
-/// An invitation to be made: anyone who has its text can follow the branch. The text itself is made by anyone who asks for it,
+/// An invitation to be made: anyone who has its text can follow the branch. The text itself is made by the one who asks for it,
 /// and never sent.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct NewInvitation {

@@ -17,7 +17,7 @@ pub struct Args {
 }
 
 pub fn run(args: &Args) -> Done {
-    // Into memory first: anyone who reads may stop reading, and a disk may be full.
+    // Into memory first: the reader may stop reading, and a disk may be full.
     let mut script = Vec::new();
     clap_complete::generate(args.shell, &mut Cli::command(), "lantern", &mut script);
     crate::ui::print(String::from_utf8_lossy(&script).trim_end());

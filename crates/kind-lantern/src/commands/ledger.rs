@@ -91,7 +91,7 @@ pub struct RebuiltDocument<'a> {
     copied_events: u64,
     /// Events that this computer had recorded after the last one that was kept.
     lost_events: u64,
-    /// Releases that only their records reported of.
+    /// Releases that are known only from their records.
     releases: Vec<&'a ReleaseName>,
     /// Those of them whose content is not in the store any more.
     without_content: &'a [ReleaseName],

@@ -388,7 +388,7 @@ fn warnings_that_stop_here_and_what_is_accepted_for_some_files() {
     assert!(env.lantern(&["check"]).success().stdout().contains("accept-too-broad"));
     env.edit("lantern.toml", "stop = [\"editor-files\"]", "stop = [\"editor-flies\"]");
     assert!(env.lantern(&["check"]).fails(1).stdout().contains("did you mean \"editor-files\"?"));
-    // Nobody is reported to accept what cannot be accepted.
+    // Nobody is advised to accept what cannot be accepted.
     let story = env.lantern(&["check", "--explain", "unmapped-files"]).success().stdout();
     assert!(story.contains("cannot be accepted") && !story.contains("accept ="), "{story}");
 }

@@ -73,7 +73,7 @@ fn a_terabyte_of_nothing() {
     assert!(check.contains("only 0 B of it were ever written (sparse-file)"), "{check}");
 }
 
-/// The program without the rights that only an administrator has, anyone who runs the tests.
+/// The program without the rights that only an administrator has, no matter who runs the tests.
 #[cfg(target_os = "linux")]
 fn as_anybody(env: &TestEnv, arguments: &[&str]) -> crate::env::Ran {
     use std::os::unix::fs::MetadataExt;

@@ -50,6 +50,8 @@ mod knowing;
 #[cfg(test)]
 mod layout;
 #[cfg(test)]
+mod long;
+#[cfg(test)]
 mod mistakes;
 #[cfg(test)]
 mod private;

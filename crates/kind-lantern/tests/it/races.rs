@@ -297,7 +297,7 @@ fn whoever_reads_the_store_and_whoever_removes_from_it_wait_for_each_other() {
         let mut command = env.command(arguments);
         command.stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap()
     };
-    // Someone removes: anyone who reads waits.
+    // Someone removes: readers wait.
     lock.lock().unwrap();
     let readers = [&["verify"][..], &["releases", "write", "1", "out"]].map(run);
     std::thread::sleep(Duration::from_millis(400));
@@ -307,7 +307,7 @@ fn whoever_reads_the_store_and_whoever_removes_from_it_wait_for_each_other() {
     });
     lock.unlock().unwrap();
     readers.iter_mut().for_each(|child| assert!(child.wait().unwrap().success()));
-    // Someone reads: anyone who removes waits, and others read on.
+    // Someone reads: those who remove wait, and others read on.
     lock.lock_shared().unwrap();
     let mut keep = run(&["keep", "--last", "1", "--yes"]);
     std::thread::sleep(Duration::from_millis(400));

@@ -10,7 +10,7 @@ use serde_json::Value;
 
 use crate::env::{Ran, TestEnv, copy, files, one_line, rounds};
 
-/// The exit code with which a build for tests ends at the point that it was reported.
+/// The exit code with which a build for tests ends at the point that it was given.
 const STOPPED: i32 = 86;
 /// What is said when the storefront has done it and this computer could not write it down.
 const DONE_THERE: &str = "brambleyard did it, but it could not be recorded here";

@@ -174,7 +174,7 @@ mod tests {
         assert_eq!(cache.get(target, &Wanted::default(), &both, &[0, 1]), [None, None], "other texts are asked for");
         let changed = listing(export::Form::Folder, [stamp, stamp]);
         assert_eq!(cache.get(target, &wanted, &changed, &[0, 1]), [Some(None), None]);
-        // So new that another change at the same moment could not be reported from it.
+        // So new that another change at the same moment could not be distinguished from it.
         let now = i64::try_from(environment::now().as_nanosecond()).unwrap();
         let fresh = listing(export::Form::Folder, [stamp, Stamp { modified_ns: now, ..stamp }]);
         assert_eq!(kept(&fresh, &seen).get(target, &wanted, &fresh, &[0, 1]), [Some(None), None]);

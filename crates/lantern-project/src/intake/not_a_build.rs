@@ -35,7 +35,7 @@ pub(crate) const ARCHIVES: [&str; 9] =
 /// Files that set a program up instead of being it.
 const SET_UPS: [&str; 6] = [".msi", ".msix", ".dmg", ".pkg", ".deb", ".rpm"];
 
-/// Says what an export is that nothing starts in, where that can be reported.
+/// Says what an export is that nothing starts in, where that can be seen.
 pub(crate) fn recognise(export: &Export) -> Option<Finding> {
     let files: Vec<&str> =
         export.entries.iter().filter(|e| e.source.is_file()).map(|e| e.source.path.as_str()).collect();

@@ -37,7 +37,7 @@ pub struct Document<'a> {
     live_on: Vec<LiveDocument<'a>>,
     /// Whether it was carried out.
     done: bool,
-    /// Storefronts that could not be reported, with the reason.
+    /// Storefronts that could not be reached, with the reason.
     not_told: Vec<NotTold>,
 }
 
