@@ -85,9 +85,7 @@ pub fn run() -> ExitCode {
     crate::log_file::begin(cli.common.verbose);
     listen_for_ctrl_c(ui.stop.clone(), ui.clone());
     let done = match (cli.command, cli.edition.name.is_some()) {
-        (Some(_), true) => {
-            Err(CommandError::usage("--edition comes before the command", "write it behind the command"))
-        }
+        (Some(_), true) => Err(CommandError::usage("--edition comes before the command", "put it after the command")),
         (Some(command), false) => dispatch(command, &ui),
         (None, _) => alone(&ui.about(&cli.edition), cli.common.project.is_some()),
     };

@@ -139,12 +139,6 @@ impl Settling {
     }
 }
 
-/// Returns the events that a later one says better.
-pub fn settled(events: &[Event]) -> HashSet<EventId> {
-    let mut settling = Settling::default();
-    events.iter().rev().filter(|event| settling.is_settled(event)).map(|event| event.id).collect()
-}
-
 #[cfg(test)]
 mod tests {
     use jiff::Timestamp;
@@ -172,6 +166,11 @@ mod tests {
             name: "1.4.0 (27)".parse().unwrap(),
             targets: Vec::new(),
         })
+    }
+
+    fn settled(events: &[Event]) -> HashSet<EventId> {
+        let mut settling = Settling::default();
+        events.iter().rev().filter(|event| settling.is_settled(event)).map(|event| event.id).collect()
     }
 
     #[test]

@@ -1,7 +1,7 @@
 use std::collections::BTreeSet;
 
 use lantern_core::event::{BranchFacts, Deed, Event, EventBody};
-use lantern_core::history::{self, History, Settling};
+use lantern_core::history::{History, Settling};
 use lantern_core::names::Name;
 use lantern_core::version::ReleaseAsked;
 use lantern_project::Workspace;
@@ -66,22 +66,18 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     if !args.is_filtered() && open.event_count()? > READ_WHOLE {
         return newest(args, &open, ui);
     }
-    let mut events = open.events()?;
-    if !args.all {
-        let settled = history::settled(&events);
-        events.retain(|event| !settled.contains(&event.id));
-    }
-    let before = events.len();
     let all = open.events()?;
     let history = History::of(&all);
-    let edition = ui.edition.clone();
-    events.retain(|event| edition.as_ref().is_none_or(|e| event.edition == *e) && args.is_about(event, &history));
+    let mut settling = Settling::default();
+    let mut events: Vec<&Event> = all.iter().rev().filter(|event| !settling.is_settled(event) || args.all).collect();
+    let is_meant = |event: &Event| ui.edition.as_ref().is_none_or(|edition| event.edition == *edition);
+    events.retain(|event| is_meant(event) && args.is_about(event, &history));
     if events.is_empty() {
         args.refuse_unknown(&all, &history, &open)?;
     }
-    let shown: Vec<&Event> = events.iter().rev().take(args.count).collect();
-    document(&shown, Some(events.len()), ui);
-    if events.is_empty() && before > 0 {
+    let shown = &events[..events.len().min(args.count)];
+    document(shown, Some(events.len()), ui);
+    if events.is_empty() && !all.is_empty() {
         ui.say("no event matches that");
         ui.next("lantern history");
         return Ok(());
@@ -91,7 +87,7 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
         ui.next("lantern prepare");
         return Ok(());
     }
-    table(&shown, &open, ui);
+    table(shown, &open, ui);
     if events.len() > args.count {
         ui.say(&format!(
             "\n  {}",

@@ -256,7 +256,7 @@ fn line(path: &str, seen: &Inspected) -> [String; 6] {
     let wrong = match (count(Severity::Error), count(Severity::Warning)) {
         (0, 0) => String::new(),
         (0, warnings) => care(format::count(warnings, "warning", "warnings")),
-        (stops, _) => bad(format::count(stops, "stops", "stop")),
+        (errors, _) => bad(format::count(errors, "error", "errors")),
     };
     let number = seen.number.as_deref().map_or(String::new(), |number| format!(" ({})", shown(number)));
     let version = seen.version.as_deref().map_or_else(|| faint("–"), |version| format!("{}{number}", shown(version)));
