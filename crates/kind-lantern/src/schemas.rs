@@ -72,7 +72,7 @@ fn the_schemas_in_docs_are_those_of_the_code() {
             std::fs::write(&path, &text).unwrap();
         }
         let found = std::fs::read_to_string(&path).unwrap_or_default();
-        assert_eq!(found, text, "UPDATE_EXPECTED=1 writes {name} again");
+        assert!(found == text, "{name} is older than the code: UPDATE_EXPECTED=1 writes it again");
     }
     let files = std::fs::read_dir(folder).unwrap().count();
     assert_eq!(files, all.len(), "docs/json contains a schema of nothing");
@@ -93,7 +93,8 @@ fn the_findings_in_docs_are_those_of_the_code() {
     if std::env::var_os("UPDATE_EXPECTED").is_some() {
         std::fs::write(path, &text).unwrap();
     }
-    assert_eq!(std::fs::read_to_string(path).unwrap_or_default(), text, "UPDATE_EXPECTED=1 writes it again");
+    let found = std::fs::read_to_string(path).unwrap_or_default();
+    assert!(found == text, "{} is older than the code: UPDATE_EXPECTED=1 writes it again", path.display());
 }
 
 fn add_help(command: &mut clap::Command, text: &mut String) {
@@ -121,5 +122,6 @@ fn the_commands_in_docs_are_those_of_the_program() {
     if std::env::var_os("UPDATE_EXPECTED").is_some() {
         std::fs::write(path, &text).unwrap();
     }
-    assert_eq!(std::fs::read_to_string(path).unwrap_or_default(), text, "UPDATE_EXPECTED=1 writes it again");
+    let found = std::fs::read_to_string(path).unwrap_or_default();
+    assert!(found == text, "{} is older than the code: UPDATE_EXPECTED=1 writes it again", path.display());
 }

@@ -23,6 +23,8 @@ pub use shape::ConfigKey;
 
 /// The file's name.
 pub const FILE_NAME: &str = "lantern.toml";
+/// The folder beside it that is ours.
+pub const STATE_FOLDER: &str = ".lantern";
 /// Largest configuration accepted, in bytes. Ours: a real one has a few thousand.
 pub const MAX_CONFIG_LEN: u64 = 1024 * 1024;
 
@@ -159,8 +161,8 @@ pub struct TargetStart {
 /// `[storefronts.NAME]`.
 #[derive(Debug, Clone)]
 pub struct Storefront {
-    /// Scheme, host and port, without a slash at the end.
-    pub address: String,
+    /// What it is for programs.
+    pub kind: StorefrontKind,
     /// What the place calls each edition that it has.
     pub handles: BTreeMap<Name, Handle>,
     /// The targets that go there; empty: all of those editions.
@@ -171,6 +173,29 @@ pub struct Storefront {
     pub branches: Vec<(Name, Audience)>,
     /// What the place calls our branches, where that is something else.
     pub theirs: BTreeMap<Name, Handle>,
+}
+
+/// What a storefront is for programs, with what each kind needs.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum StorefrontKind {
+    /// It speaks the storefront protocol.
+    Protocol(ProtocolPlace),
+}
+
+/// A storefront that speaks the storefront protocol.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct ProtocolPlace {
+    /// Scheme, host and port, without a slash at the end.
+    pub address: String,
+}
+
+impl StorefrontKind {
+    /// Returns where it is, for people; access is kept for this address alone.
+    pub fn address(&self) -> &str {
+        match self {
+            Self::Protocol(place) => &place.address,
+        }
+    }
 }
 
 impl Storefront {

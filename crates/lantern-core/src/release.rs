@@ -1,12 +1,15 @@
 //! The release record: what a release is. Its bytes are described in `docs/formats/release.md`.
 
+use std::collections::BTreeMap;
+
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use crate::digest::{ReleaseId, TreeId};
+use crate::digest::{Digest, ReleaseId, TreeId};
 use crate::names::{FolderName, Identity, Name};
 use crate::path::TreePath;
 use crate::system::System;
+use crate::tree::{Node, Tree, TreeError};
 use crate::version::{BuildNumber, ReleaseName, Version};
 
 /// The value of `format` in every record that this code writes.
@@ -167,6 +170,61 @@ pub struct TargetRecord {
     /// What the build says of itself inside.
     #[serde(default, skip_serializing_if = "Claims::is_empty")]
     pub claims: Claims,
+    /// Who signed files of it after they had been taken from the export; none where it is as the export was.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub signed: Option<Signed>,
+}
+
+/// Who signs, and how.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct SignedBy {
+    /// The digest of the signer's certificate.
+    pub signer: Digest,
+    /// The digest of the settings that it was signed with.
+    pub settings: Digest,
+}
+
+/// What signing changed in a target.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct Signed {
+    /// Who signed, and how.
+    #[serde(flatten)]
+    pub by: SignedBy,
+    /// For each path that signing wrote: the file that the export had there, or nothing.
+    pub replaced: BTreeMap<TreePath, Option<ReplacedFile>>,
+}
+
+/// A file of an export in whose place there is a signed one.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct ReplacedFile {
+    /// In bytes.
+    pub size: u64,
+    /// Of its bytes.
+    pub digest: Digest,
+    /// Whether an installed copy would have had the executable bit.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub executable: bool,
+}
+
+impl Signed {
+    /// Returns the tree that the export had, from one that was sealed of it.
+    ///
+    /// # Errors
+    /// [`TreeError`] when what was replaced does not fit into it.
+    pub fn before(&self, sealed: &Tree) -> Result<Tree, TreeError> {
+        let entries = sealed.iter().filter_map(|(path, node)| match self.replaced.get(path) {
+            None => Some((path.clone(), node.clone())),
+            Some(None) => None,
+            Some(Some(file)) => Some((path.clone(), file.node())),
+        });
+        Tree::new(entries)
+    }
+}
+
+impl ReplacedFile {
+    fn node(self) -> Node {
+        Node::File { size: self.size, digest: self.digest, executable: self.executable }
+    }
 }
 
 /// Returns what starts a build on a system; without a system the first.
@@ -186,6 +244,11 @@ impl TargetRecord {
     /// Returns the same without what the build says of itself: that follows from the rest.
     pub fn without_claims(&self) -> Self {
         Self { claims: Claims::default(), ..self.clone() }
+    }
+
+    /// Who signed it, and how.
+    pub fn signed_by(&self) -> Option<SignedBy> {
+        self.signed.as_ref().map(|signed| signed.by)
     }
 
     /// Returns the size of all depots, in bytes.
@@ -303,6 +366,7 @@ pub(crate) mod tests {
                 }],
                 aside: None,
                 claims: Claims::default(),
+                signed: None,
             }],
         }
     }

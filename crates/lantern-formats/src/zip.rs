@@ -55,6 +55,27 @@ pub enum Method {
     Other(u16),
 }
 
+impl Method {
+    /// The number that stands for it. Source: section 4.4.5.
+    pub fn number(self) -> u16 {
+        match self {
+            Self::Stored => 0,
+            Self::Deflate => 8,
+            Self::Zstd => 93,
+            Self::Other(number) => number,
+        }
+    }
+
+    fn of_number(number: u16) -> Self {
+        match number {
+            0 => Self::Stored,
+            8 => Self::Deflate,
+            93 => Self::Zstd,
+            other => Self::Other(other),
+        }
+    }
+}
+
 /// One entry, as the central directory states it.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct ZipEntry {
@@ -201,12 +222,7 @@ fn entries(directory: &[u8], count: u64, directory_at: u64) -> Result<Vec<ZipEnt
         let flags = number::<2>(head, 8);
         let made_on_unix = matches!(number::<2>(head, 4) >> 8, 3 | 19);
         let mut packed = Packed {
-            method: match number::<2>(head, 10) {
-                0 => Method::Stored,
-                8 => Method::Deflate,
-                93 => Method::Zstd,
-                other => Method::Other(u16::try_from(other).unwrap_or(u16::MAX)),
-            },
+            method: Method::of_number(u16::try_from(number::<2>(head, 10)).unwrap_or(u16::MAX)),
             is_encrypted: flags & 1 != 0,
             crc32: u32::try_from(number::<4>(head, 16)).unwrap_or(0),
             compressed_len: number::<4>(head, 20),

@@ -3,9 +3,10 @@
 use std::fs;
 use std::path::{Path, PathBuf};
 
+use lantern_core::config::Storefront;
 use lantern_core::digest::Digest;
 use lantern_store::durable::{self, DurableError};
-use lantern_storefront::http::Access;
+use lantern_storefront::Access;
 use serde::{Deserialize, Serialize};
 
 use crate::{Project, ProjectError};
@@ -47,8 +48,8 @@ fn home() -> Option<PathBuf> {
 }
 
 /// The name is a digest of the origin: someone else's `lantern.toml` with another address finds nothing.
-fn path(origin: &str) -> Result<PathBuf, ProjectError> {
-    let home = home().ok_or_else(|| ProjectError::MissingAnswer {
+fn path(own: Option<&Path>, origin: &str) -> Result<PathBuf, ProjectError> {
+    let home = own.map(Path::to_owned).or_else(home).ok_or_else(|| ProjectError::MissingAnswer {
         what: "your own folder".to_owned(),
         option: "the variable LANTERN_HOME".to_owned(),
     })?;
@@ -60,7 +61,7 @@ fn path(origin: &str) -> Result<PathBuf, ProjectError> {
 /// # Errors
 /// [`ProjectError::MissingAnswer`] when it is not known where they would be.
 pub fn known_secrets() -> Result<Vec<String>, ProjectError> {
-    let folder = path("")?.parent().map(Path::to_owned).unwrap_or_default();
+    let folder = path(None, "")?.parent().map(Path::to_owned).unwrap_or_default();
     let files = fs::read_dir(folder).into_iter().flatten().flatten();
     let kept = files.filter_map(|file| {
         let bytes = durable::read_limited(&file.path(), MAX_LEN).ok()?;
@@ -69,8 +70,8 @@ pub fn known_secrets() -> Result<Vec<String>, ProjectError> {
     Ok(kept.map(|kept| kept.client_secret).collect())
 }
 
-pub(crate) fn find(origin: &str) -> Result<Option<Found>, ProjectError> {
-    let path = path(origin)?;
+fn find(own: Option<&Path>, origin: &str) -> Result<Option<Found>, ProjectError> {
+    let path = path(own, origin)?;
     let bytes = match durable::read_limited(&path, MAX_LEN) {
         Ok(bytes) => bytes,
         Err(e) if e.source.kind() == std::io::ErrorKind::NotFound => return Ok(None),
@@ -92,12 +93,21 @@ impl Project {
     /// [`ProjectError::NoStorefront`]; those of the folder where access is kept.
     pub fn client_at(&self, storefront: &str) -> Result<Option<String>, ProjectError> {
         let (_, configured) = self.storefront(storefront)?;
-        Ok(find(&configured.address)?.map(|found| found.access.client_id))
+        Ok(self.access_to(configured)?.map(|found| found.access.client_id))
+    }
+
+    /// Returns the access that is kept for a storefront, if there is some.
+    pub(crate) fn access_to(&self, at: &Storefront) -> Result<Option<Found>, ProjectError> {
+        find(self.access_folder(), at.kind.address())
+    }
+
+    /// Keeps access to a storefront; returns where.
+    pub(crate) fn keep_access(&self, at: &Storefront, id: &str, access: &Access) -> Result<PathBuf, ProjectError> {
+        keep(&path(self.access_folder(), at.kind.address())?, at.kind.address(), id, access)
     }
 }
 
-pub(crate) fn keep(origin: &str, storefront: &str, access: &Access) -> Result<PathBuf, ProjectError> {
-    let path = path(origin)?;
+fn keep(path: &Path, origin: &str, storefront: &str, access: &Access) -> Result<PathBuf, ProjectError> {
     let kept = Kept {
         format: FORMAT.to_owned(),
         origin: origin.to_owned(),
@@ -111,9 +121,9 @@ pub(crate) fn keep(origin: &str, storefront: &str, access: &Access) -> Result<Pa
         only_for_me(folder).map_err(|source| DurableError { what: "protect", path: folder.to_owned(), source })?;
     }
     // The folder is closed to others before the file comes into being.
-    durable::write_whole(&path, &bytes)?;
-    only_for_me(&path).map_err(|source| DurableError { what: "protect", path: path.clone(), source })?;
-    Ok(path)
+    durable::write_whole(path, &bytes)?;
+    only_for_me(path).map_err(|source| DurableError { what: "protect", path: path.to_owned(), source })?;
+    Ok(path.to_owned())
 }
 
 #[cfg(unix)]

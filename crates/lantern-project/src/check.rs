@@ -1,10 +1,6 @@
 //! `check`: every finding about the exports, without making anything.
 
-mod claims;
 mod compare;
-mod content;
-mod scan;
-mod scan_cache;
 
 use std::collections::BTreeMap;
 
@@ -19,15 +15,15 @@ use lantern_core::system::System;
 use lantern_core::version::{ReleaseName, Version};
 use lantern_store::seal::SourceEntry;
 
-use self::claims::{Key, TargetClaims};
 pub(crate) use self::compare::{PastReleases, number_differs};
-use self::scan_cache::ScanCache;
 use crate::depots::Divided;
-use crate::digest_cache::DigestCache;
-use crate::inspect::inspect_intake;
-use crate::intake::Intake;
 use crate::project::Project;
 use crate::{ProjectError, environment};
+use lantern_exports::cache::{DigestCache, ScanCache};
+use lantern_exports::claims::{Key, TargetClaims};
+use lantern_exports::content;
+use lantern_exports::inspect::inspect_intake;
+use lantern_exports::intake::Intake;
 
 /// An export that could be taken in.
 #[derive(Debug, Clone)]
@@ -97,7 +93,7 @@ impl Project {
                     size: sources().map(SourceEntry::size).sum(),
                 });
             }
-            let digests = DigestCache::load(&self.state("cache/digests.json"));
+            let digests = DigestCache::load(&self.state("cache/digests.json"), environment::now());
             let is_sealed = past.is_sealed(&divided, &digests, self.version(&edition).ok().as_ref());
             let judged = self.judge(&edition, None, &divided, &past, &mut cache, progress)?;
             if !is_sealed {
@@ -204,7 +200,7 @@ impl Project {
 
     /// What was looked into before. Where nothing was ever prepared, a check leaves nothing behind.
     fn scan_cache(&self) -> ScanCache {
-        ScanCache::load(&self.state("cache/scans.json"), self.has_ledger())
+        ScanCache::load(&self.state("cache/scans.json"), self.has_ledger(), environment::now())
     }
 
     /// Looks into one export; returns what was found, and what the build says of itself.
@@ -220,7 +216,7 @@ impl Project {
         let seen = match key.and_then(|key| cache.claims(&target, key)) {
             Some(claims) => claims,
             None => {
-                let claims = TargetClaims::of(inspect_intake(self.root(), intake, progress)?);
+                let claims = TargetClaims::of(inspect_intake(self.root(), intake, environment::now(), progress)?);
                 key.into_iter().for_each(|key| cache.remember_claims(&target, key, &claims));
                 claims
             }

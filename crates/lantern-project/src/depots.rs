@@ -10,13 +10,14 @@ use lantern_core::release::When;
 use lantern_core::system::System;
 use lantern_store::seal::SourceEntry;
 
-use crate::intake::{Intake, stops_in};
 use crate::project::Project;
+use lantern_exports::intake::{Intake, Surroundings, stops_in};
 
 /// How many paths of a finding are named.
 const NAMED: usize = 3;
 
 /// The exports of an edition, divided into depots.
+#[derive(Default)]
 pub(crate) struct Divided<'a> {
     /// In the order of their targets' names.
     pub intakes: Vec<Intake<'a>>,
@@ -28,7 +29,7 @@ pub(crate) struct Divided<'a> {
     /// Whether every target could be taken in.
     pub is_whole: bool,
     /// How many targets there were to take in, and how many of them have no export at all.
-    targets: (usize, usize),
+    pub targets: (usize, usize),
 }
 
 impl Divided<'_> {
@@ -44,9 +45,11 @@ impl Project {
         let (mut intakes, mut findings) = (Vec::new(), Vec::new());
         let mut is_whole = self.config_findings().is_empty();
         let mut targets = (0, 0);
+        let place_of = |way: &[&str]| self.place_of(way);
+        let from = Surroundings { root: self.root(), spare: self.state("cache"), place_of: &place_of };
         for (name, target) in self.config().targets_of(edition).filter(|(name, _)| self.means(name)) {
             targets.0 += 1;
-            match Intake::take(self, name, target) {
+            match Intake::take(&from, name, target) {
                 Ok(intake) => {
                     findings.extend(intake.findings.iter().map(|f| (Some(name.clone()), f.clone())));
                     intakes.push(intake);
@@ -58,6 +61,12 @@ impl Project {
                 }
             }
         }
+        self.divide_again(edition, Divided { intakes, findings, is_whole, targets, ..Divided::default() })
+    }
+
+    /// Divides exports that were taken in.
+    pub(crate) fn divide_again<'a>(&'a self, edition: &Name, taken: Divided<'a>) -> Divided<'a> {
+        let Divided { intakes, findings, is_whole, targets, .. } = taken;
         let mapped: Vec<Vec<usize>> = intakes
             .iter()
             .map(|intake| (0..intake.entries().len()).filter(|i| !intake.aside.contains(i)).collect())

@@ -6,7 +6,7 @@ use lantern_ledger::Stamp;
 use crate::ProjectError;
 
 /// Returns now, to the millisecond.
-pub(crate) fn now() -> Timestamp {
+pub fn now() -> Timestamp {
     let now = Timestamp::now();
     Timestamp::from_millisecond(now.as_millisecond()).unwrap_or(now)
 }

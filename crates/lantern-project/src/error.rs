@@ -7,6 +7,7 @@ use lantern_core::finding::Finding;
 use lantern_core::names::{Handle, Identity, Name};
 use lantern_core::rules::Refusal;
 use lantern_core::version::{BuildNumber, ReleaseAsked, ReleaseName, VersionError};
+use lantern_exports::signing::SigningError;
 use lantern_ledger::{LedgerError, Outcome};
 use lantern_store::durable::DurableError;
 use lantern_store::install::InstallError;
@@ -410,6 +411,9 @@ pub enum ProjectError {
         #[source]
         source: std::io::Error,
     },
+    /// Something was not signed.
+    #[error(transparent)]
+    Signing(SigningError),
     /// Randomness could not be had.
     #[error("this computer gives no randomness: {0}")]
     Random(String),
@@ -420,6 +424,21 @@ pub enum ProjectError {
 
 fn plural(count: usize, one: &str, many: &str) -> String {
     format!("{count} {}", if count == 1 { one } else { many })
+}
+
+impl From<lantern_exports::Stopped> for ProjectError {
+    fn from(_: lantern_exports::Stopped) -> Self {
+        Self::Stopped
+    }
+}
+
+impl From<SigningError> for ProjectError {
+    fn from(error: SigningError) -> Self {
+        match error {
+            SigningError::Stopped => Self::Stopped,
+            other => Self::Signing(other),
+        }
+    }
 }
 
 impl ProjectError {
@@ -467,6 +486,7 @@ impl ProjectError {
             | Self::WentBack(_)
             | Self::NeverThere { .. }
             | Self::Raced { .. } => Class::Refused,
+            Self::Signing(SigningError::Refused { .. }) => Class::Refused,
             Self::Unsettled { .. } => Class::Unreachable,
             Self::Place { source, .. } => class_of_place(source),
             Self::Store(error) => class_of_store(error),
@@ -495,6 +515,7 @@ impl ProjectError {
             | Self::InvitationUnrecorded(_)
             | Self::Seal(_)
             | Self::Start { .. }
+            | Self::Signing(_)
             | Self::Random(_) => Class::Computer,
         }
     }
@@ -596,6 +617,7 @@ impl ProjectError {
                 vec![format!("choose with --target: {}", names.join(", "))]
             }
             Self::OtherGame { .. } => one("install into another folder"),
+            Self::Signing(SigningError::Refused { fix, .. }) => one(fix),
             Self::Place { place, source } => fixes_of_place(place, source),
             Self::Seal(SealError::Changed { .. }) => one(STILL_WRITING),
             Self::Seal(SealError::Read { source, .. }) if source.kind() == ErrorKind::NotFound => one(STILL_WRITING),
@@ -844,6 +866,7 @@ fn fixes_of_place(place: &Name, error: &PlaceError) -> Vec<String> {
             )]
         }
         PlaceError::NotConnected { .. } => vec![format!("lantern connect {place}")],
+        PlaceError::Unable { .. } => vec![format!("do it at the pages of {place} itself")],
         PlaceError::Stopped => vec!["run the same command again to continue".to_owned()],
         _ => Vec::new(),
     }

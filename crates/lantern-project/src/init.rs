@@ -13,9 +13,9 @@ use lantern_core::version::BuildNumber;
 use lantern_store::durable;
 
 use crate::ProjectError;
-use crate::export::{Export, Form, Reading};
-use crate::intake::detect;
 use crate::project::{Project, make_state_folder};
+use lantern_exports::export::{Export, Form, Reading};
+use lantern_exports::intake::detect;
 
 /// What is known of the game; whatever is not found must be given.
 #[derive(Debug, Clone, Default)]

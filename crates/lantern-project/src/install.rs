@@ -2,6 +2,7 @@
 
 use std::path::{Component, Path, PathBuf};
 
+use lantern_core::config::Storefront;
 use lantern_core::digest::{Digest, RecipeId};
 use lantern_core::event::BranchBuild;
 use lantern_core::invitation::Invitation;
@@ -11,16 +12,15 @@ use lantern_core::release::{Start, start_for};
 use lantern_core::system::System;
 use lantern_store::fetch::{Fetch, FetchError};
 use lantern_store::install::{self, FolderState, GivenUp, InstallError, Installed, OwnFiles, Report, Verified, Wanted};
-use lantern_storefront::http::{HttpStorefront, Invited};
 use lantern_storefront::protocol::{BuildDepot, BuildTarget, Play, problem};
-use lantern_storefront::{PlaceError, Player, Storefront};
+use lantern_storefront::{Access, Invited, PlaceError, Player};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 
 use crate::places::title_of;
 use crate::project::Project;
-use crate::{ProjectError, access, environment};
+use crate::{ProjectError, environment};
 
 /// What is kept beside an installed build.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
@@ -103,30 +103,30 @@ pub struct InstallDone {
 }
 
 struct FromBranch<'a> {
-    client: &'a HttpStorefront,
+    player: &'a dyn Player,
     title: &'a Handle,
     branch: &'a Name,
 }
 
 impl FromBranch<'_> {
     fn failed(error: PlaceError) -> FetchError {
-        let is_gone = error.problem() == Some(problem::NOT_FOUND.0);
+        let is_gone = error.is(problem::NOT_FOUND);
         FetchError::new(error, is_gone)
     }
 }
 
 impl Fetch for FromBranch<'_> {
     fn recipe(&self, recipe: RecipeId) -> Result<Vec<u8>, FetchError> {
-        self.client.play_recipe(self.title, self.branch, recipe).map_err(Self::failed)
+        self.player.recipe(self.title, self.branch, recipe).map_err(Self::failed)
     }
     fn segment(&self, digest: &Digest) -> Result<Vec<u8>, FetchError> {
-        self.client.play_segment(self.title, self.branch, digest).map_err(Self::failed)
+        self.player.segment(self.title, self.branch, digest).map_err(Self::failed)
     }
     fn locator(&self, recipe: RecipeId) -> Result<Vec<u8>, FetchError> {
-        self.client.play_locator(self.title, self.branch, recipe).map_err(Self::failed)
+        self.player.locator(self.title, self.branch, recipe).map_err(Self::failed)
     }
     fn pack_range(&self, pack: &Digest, offset: u32, len: u32) -> Result<Vec<u8>, FetchError> {
-        self.client.play_pack(self.title, self.branch, pack, offset, len).map_err(Self::failed)
+        self.player.pack(self.title, self.branch, pack, offset, len).map_err(Self::failed)
     }
 }
 
@@ -205,19 +205,14 @@ pub fn install_branch(
     let guessed = wanted.folder.clone().or_else(|| likely_folder(project));
     let (looked, mut finished) =
         guessed.as_deref().map_or(Ok((None, false)), |folder| look_and_finish(folder, &title))?;
-    // Those who make the game are let in everywhere. Access that cannot be read is no concern of a player's: whatever it is
-    // needed for will be refused, and that says how to get it.
-    let found = access::find(&configured.address).ok().flatten();
-    let client = project.client(configured, None).map_err(fails)?;
-    let discovery = client.discovery().map_err(fails)?;
-    // It goes to nobody but the storefront that it was given by.
-    let access = found.filter(|found| found.storefront == discovery.id).map(|found| found.access);
-    let client = project.client(configured, access).map_err(fails)?;
-    client.be_patient();
-    let kept = Private::of(looked.as_ref()).filter(|kept| kept.is_for(&discovery.id, branch));
-    let (invited, private) = invitation(&discovery.id, branch, wanted.invitation.as_ref(), kept)?;
-    let client = client.invited(invited);
-    let play = client.play(&title, branch).map_err(fails)?;
+    let facts = project.ask_as(configured, None, None).and_then(|stranger| stranger.identify()).map_err(fails)?;
+    let access = access_of_maker(project, configured, &facts.id);
+    let kept = Private::of(looked.as_ref()).filter(|kept| kept.is_for(&facts.id, branch));
+    let (invited, private) = invitation(&facts.id, branch, wanted.invitation.as_ref(), kept)?;
+    let at = project.ask_as(configured, access, invited).map_err(fails)?;
+    at.be_patient();
+    let player = at.player().map_err(fails)?;
+    let play = player.branch(&title, branch).map_err(fails)?;
     let (target, build) = choose(name, branch, wanted.target.as_ref(), &play)?;
     let folder = match &wanted.folder {
         Some(folder) => folder.clone(),
@@ -240,7 +235,7 @@ pub fn install_branch(
     let on_branch = play.facts.targets.get(target).ok_or_else(nothing)?;
     let with = extras(branch, target, build, before.as_ref(), wanted)?;
     let about = About {
-        storefront: discovery.id,
+        storefront: facts.id,
         handle: title.clone(),
         name: play.name.clone(),
         branch: branch.clone(),
@@ -259,12 +254,19 @@ pub fn install_branch(
     }
     let downloads = |d: &&BuildDepot| d.when.is_always() || about.with.contains(&d.depot);
     let recipes: Vec<RecipeId> = build.depots.iter().filter(downloads).map(|d| d.recipe).collect();
-    let fetch = FromBranch { client: &client, title: &title, branch };
+    let fetch = FromBranch { player, title: &title, branch };
     let document = serde_json::to_value(&about).expect("what is kept has only string keys");
     let wanted = Wanted { recipes: &recipes, about: document, own_files: wanted.own_files, private };
     let mut report = install::install(&folder, wanted, &fetch, progress).map_err(refused_by(name))?;
     report.rolled_forward |= finished;
     Ok(InstallDone { folder, about, before, report })
+}
+
+/// Those who make the game are let in everywhere. Access that cannot be read is no concern of a player's: whatever it is
+/// needed for will be refused, and that says how to get it. It goes to nobody but the storefront that it was given by.
+fn access_of_maker(project: &Project, configured: &Storefront, id: &str) -> Option<Access> {
+    let found = project.access_to(configured).ok().flatten()?;
+    (found.storefront == id).then_some(found.access)
 }
 
 /// Returns the folder here in which this game lies, if there is one: without a name it is the build that states it, and
@@ -330,10 +332,8 @@ pub fn repair_installed(
             continue;
         }
         let fails = |source| ProjectError::Place { place: name.clone(), source };
-        let access = access::find(&configured.address).ok().flatten().map(|found| found.access);
-        let client = project.client(configured, access).map_err(fails)?;
-        match client.discovery() {
-            Ok(discovery) if discovery.id == about.storefront => {}
+        match project.ask_as(configured, None, None).and_then(|stranger| stranger.identify()) {
+            Ok(facts) if facts.id == about.storefront => {}
             Ok(_) => continue,
             Err(source) => {
                 unreachable = Some(fails(source));
@@ -341,9 +341,11 @@ pub fn repair_installed(
             }
         }
         let kept = private.filter(|kept| kept.is_for(&about.storefront, &about.branch));
+        let access = access_of_maker(project, configured, &about.storefront);
         let (invited, _) = invitation(&about.storefront, &about.branch, None, kept)?;
-        let client = client.invited(invited);
-        let fetch = FromBranch { client: &client, title: &about.handle, branch: &about.branch };
+        let at = project.ask_as(configured, access, invited).map_err(fails)?;
+        let player = at.player().map_err(fails)?;
+        let fetch = FromBranch { player, title: &about.handle, branch: &about.branch };
         let wanted = Wanted {
             recipes: &installed.recipes,
             about: installed.about.clone(),

@@ -6,8 +6,8 @@ use lantern_core::digest::InvitationId;
 use lantern_core::event::{EventBody, EventId, InvitationEnded, Invited};
 use lantern_core::invitation::Invitation;
 use lantern_core::names::Name;
+use lantern_storefront::PlaceError;
 use lantern_storefront::protocol::{InvitationMade, NewInvitation};
-use lantern_storefront::{PlaceError, Storefront};
 
 use crate::places::{Place, open_place};
 use crate::project::{Project, Session};
@@ -55,15 +55,15 @@ impl Project {
     /// [`ProjectError::Place`].
     pub fn invitations(&self, storefront: &str, branch: &Name) -> Result<Invitations, ProjectError> {
         let place = open_place(self, &self.first_edition(), storefront)?;
-        let invitations = place.client.invitations(&place.title, branch).map_err(place.fails())?.invitations;
-        Ok(Invitations { place_name: place.name()?, invitations })
+        let invitations = place.invitations()?.list(&place.title, branch).map_err(place.fails())?;
+        Ok(Invitations { place_name: place.name(), invitations })
     }
 }
 
 impl Session {
     fn invited_branch(&self, storefront: &str, branch: &Name, owns: &[Name]) -> Result<Place, ProjectError> {
         let place = open_place(self.project(), &self.project().first_edition(), storefront)?;
-        let rules = place.client.rules().map_err(place.fails())?;
+        let rules = place.rules()?;
         let refusals = rules.refuse_promote(branch);
         if !refusals.is_empty() {
             return Err(ProjectError::Rules { place: place.reference.name, refusals });
@@ -86,12 +86,12 @@ impl Session {
         wanted: &InviteWanted,
     ) -> Result<InviteDone, ProjectError> {
         let place = self.invited_branch(storefront, branch, &wanted.owns)?;
-        let place_name = place.name()?;
+        let place_name = place.name();
         let invitation = Invitation::new(environment::random()?);
         let InviteWanted { whom, until, folders, owns } = wanted.clone();
         let new = NewInvitation { id: invitation.id(), whom, until, folders, owns };
         let key = EventId::new(environment::now(), environment::random()?);
-        let made = match place.client.invite(&place.title, branch, key, &new) {
+        let made = match place.invitations()?.invite(&place.title, branch, key, &new) {
             Ok(made) => made,
             // It may have been made; the one who asked has its text, and the list says whether it holds.
             Err(PlaceError::Unreachable { .. } | PlaceError::Failed { .. } | PlaceError::Nonsense { .. }) => {
@@ -120,7 +120,7 @@ impl Session {
         which: &str,
     ) -> Result<(String, InvitationMade), ProjectError> {
         let place = open_place(self.project(), &self.project().first_edition(), storefront)?;
-        let all = place.client.invitations(&place.title, branch).map_err(place.fails())?.invitations;
+        let all = place.invitations()?.list(&place.title, branch).map_err(place.fails())?;
         let is_meant = |made: &&InvitationMade| short(&made.new.id).starts_with(which) || made.new.whom == which;
         let mut meant: Vec<&InvitationMade> = all.iter().filter(is_meant).collect();
         // One that has ended is meant only where no other is.
@@ -133,11 +133,11 @@ impl Session {
             return Err(ProjectError::NoInvitation { asked: which.to_owned(), several: meant.len() > 1, there });
         };
         let key = EventId::new(environment::now(), environment::random()?);
-        let ended = place.client.end_invitation(&place.title, branch, key, made.new.id).map_err(place.fails())?;
+        let ended = place.invitations()?.end(&place.title, branch, key, made.new.id).map_err(place.fails())?;
         let (whom, invitation) = (ended.new.whom.clone(), ended.new.id);
         let body = InvitationEnded { place: place.reference.clone(), branch: branch.clone(), invitation, whom };
         self.workspace.record_done(&place.reference, &place.edition, EventBody::InvitationEnded(body), None)?;
-        Ok((place.name()?, ended))
+        Ok((place.name(), ended))
     }
 }
 

@@ -21,18 +21,13 @@
 mod access;
 mod check;
 mod depots;
-mod digest_cache;
 mod environment;
 mod error;
-mod export;
 mod followed;
 mod init;
-mod inspect;
 mod install;
-mod intake;
 mod invite;
 mod ledger;
-mod metered;
 mod network;
 mod number;
 mod places;
@@ -42,6 +37,7 @@ mod promote;
 mod push;
 mod repair;
 mod retention;
+mod signing;
 mod status;
 mod trial;
 mod verify;
@@ -51,19 +47,19 @@ mod write_out;
 pub use access::known_secrets;
 pub use check::{Checked, CheckedTarget};
 pub use depots::{DepotShown, DepotsShown, Sized};
+pub use environment::now;
 pub use error::{Class, ProjectError, WentBack, fix_of_disk};
 pub use init::{
     EXPORT_FOLDERS, FoundExports, InitAnswers, InitStorefront, SeenExport, init, look_at_export, look_for_exports,
     target_names,
 };
-pub use inspect::{Fact, Inspected, Signature, inspect};
 pub use install::{
     About, InstallDone, InstallGivenUp, InstallWanted, give_up_install, install_branch, repair_installed, start_of,
     verify_installed,
 };
 pub use invite::{Invitations, InviteDone, InviteWanted, short as short_invitation};
 pub use lantern_store::install::{Aside, OwnFiles};
-pub use lantern_storefront::http::Access;
+pub use lantern_storefront::Access;
 pub use ledger::{LedgerCopied, LedgerRebuilt};
 pub use number::{FarNumber, NextNumberShown};
 pub use places::{ConnectedTitle, Connection, Heard};

@@ -16,13 +16,12 @@ use lantern_core::release::ReleaseRecord;
 use lantern_core::rules::HouseRules;
 use lantern_core::version::{ReleaseAsked, ReleaseName};
 use lantern_ledger::ServerFacts;
-use lantern_storefront::http::{Access, HttpStorefront};
 use lantern_storefront::protocol::{Branch, Build, Title};
-use lantern_storefront::{PlaceError, Storefront};
+use lantern_storefront::{Access, Branches, Builds, Content, Invitations, PlaceError, Storefront, StorefrontFacts};
 
 use crate::error::OtherTitle;
 use crate::project::{Project, Session, Workspace};
-use crate::{ProjectError, access, environment};
+use crate::{ProjectError, environment};
 
 /// A storefront that answered and is the one that was connected.
 pub(crate) struct Place {
@@ -33,7 +32,9 @@ pub(crate) struct Place {
     pub title: Handle,
     /// The title, as the place describes it.
     pub known: Title,
-    pub client: Arc<HttpStorefront>,
+    /// Who it is.
+    pub facts: StorefrontFacts,
+    pub storefront: Arc<dyn Storefront>,
 }
 
 impl Place {
@@ -45,14 +46,39 @@ impl Place {
         }
     }
 
-    /// Asks a place for its name for people; ours data after it where it is another one, since two may be called
-    /// the same.
-    ///
-    /// # Errors
-    /// [`ProjectError::Place`].
-    pub fn name(&self) -> Result<String, ProjectError> {
-        let theirs = self.client.discovery().map_err(self.fails())?.name;
-        Ok(told_apart(theirs, &self.reference.name))
+    /// Returns its name for people; ours after it where that is another one, since two may be called the same.
+    pub fn name(&self) -> String {
+        told_apart(self.facts.name.clone(), &self.reference.name)
+    }
+
+    /// The error of an answer that is not what it should be.
+    pub(crate) fn nonsense(
+        &self,
+        what: &'static str,
+        source: impl Into<Box<dyn std::error::Error + Send + Sync>>,
+    ) -> ProjectError {
+        let address = self.storefront.address().to_owned();
+        self.fails()(PlaceError::Nonsense { address, what, source: source.into() })
+    }
+
+    pub(crate) fn rules(&self) -> Result<HouseRules, ProjectError> {
+        self.storefront.rules().map_err(self.fails())
+    }
+
+    pub(crate) fn content(&self) -> Result<&dyn Content, ProjectError> {
+        self.storefront.content().map_err(self.fails())
+    }
+
+    pub(crate) fn builds(&self) -> Result<&dyn Builds, ProjectError> {
+        self.storefront.builds().map_err(self.fails())
+    }
+
+    pub(crate) fn branches(&self) -> Result<&dyn Branches, ProjectError> {
+        self.storefront.branches().map_err(self.fails())
+    }
+
+    pub(crate) fn invitations(&self) -> Result<&dyn Invitations, ProjectError> {
+        self.storefront.invitations().map_err(self.fails())
     }
 }
 
@@ -69,20 +95,21 @@ pub(crate) fn open_place(project: &Project, edition: &Name, name: &str) -> Resul
         PlaceError::Stopped => ProjectError::Stopped,
         source => ProjectError::Place { place: name.clone(), source },
     };
-    let Some(found) = access::find(&configured.address)? else {
-        return Err(place(PlaceError::NotConnected { address: configured.address.clone() }));
+    let address = configured.kind.address();
+    let Some(found) = project.access_to(configured)? else {
+        return Err(place(PlaceError::NotConnected { address: address.to_owned() }));
     };
-    let client = project.client(configured, Some(found.access)).map_err(place)?;
-    let discovery = client.discovery().map_err(place)?;
-    if discovery.id != found.storefront {
-        return Err(ProjectError::OtherPlace { place: name.clone(), address: configured.address.clone() });
+    let storefront = project.ask_as(configured, Some(found.access), None).map_err(place)?;
+    let facts = storefront.identify().map_err(place)?;
+    if facts.id != found.storefront {
+        return Err(ProjectError::OtherPlace { place: name.clone(), address: address.to_owned() });
     }
     let title = title_of(name, configured, edition)?;
-    let known = client.title(&title).map_err(place)?;
+    let known = storefront.title(&title).map_err(place)?;
     refuse_other_game(project, edition, name, &known)?;
-    let reference = PlaceRef { storefront: discovery.id, name: name.clone(), handle: title.clone() };
+    let reference = PlaceRef { storefront: facts.id.clone(), name: name.clone(), handle: title.clone() };
     let (configured, edition) = (configured.clone(), edition.clone());
-    Ok(Place { reference, configured, edition, title, known, client: Arc::new(client) })
+    Ok(Place { reference, configured, edition, title, known, facts, storefront })
 }
 
 /// A handle that was copied from another game is found before anything is sent or recorded.
@@ -145,33 +172,32 @@ impl Session {
         let (name, configured) = project.storefront(name)?;
         let (name, configured) = (name.clone(), configured.clone());
         let fails = |source| ProjectError::Place { place: name.clone(), source };
-        let client = project.client(&configured, Some(access.clone()));
-        let client = Arc::new(client.map_err(fails)?);
-        let discovery = client.discovery().map_err(fails)?;
-        let token = client.try_access().map_err(fails)?;
-        let rules = client.rules().map_err(fails)?;
+        let at = project.ask_as(&configured, Some(access.clone()), None).map_err(fails)?;
+        let facts = at.identify().map_err(fails)?;
+        let rights = at.try_access().map_err(fails)?;
+        let rules = at.rules().map_err(fails)?;
         let mut titles = Vec::new();
         for (edition, handle) in &configured.handles {
-            let title = client.title(handle).map_err(fails)?;
+            let title = at.title(handle).map_err(fails)?;
             refuse_other_game(project, edition, &name, &title)?;
             let depots = project.config().depots_of(edition);
             let handles = depots.iter().filter_map(|depot| configured.depots.get(depot));
             if let Some(handle) = handles.into_iter().find(|handle| !title.depots.contains(handle)) {
                 return Err(ProjectError::NoDepot { place: name, title: title.handle, handle: handle.clone() });
             }
-            let branches = client.branches(handle).map_err(fails)?.branches;
+            let branches = at.branches().and_then(|at| at.list(handle)).map_err(fails)?;
             titles.push(ConnectedTitle { edition: edition.clone(), title, branches });
         }
-        let kept_in = access::keep(&configured.address, &discovery.id, &access)?;
+        let kept_in = project.keep_access(&configured, &facts.id, &access)?;
         for connected in &titles {
             let edition = connected.edition.clone();
             let title = connected.title.handle.clone();
-            let reference = PlaceRef { storefront: discovery.id.clone(), name: name.clone(), handle: title.clone() };
+            let reference = PlaceRef { storefront: facts.id.clone(), name: name.clone(), handle: title.clone() };
             let event = Connected { place: reference.clone(), client: access.client_id.clone() };
             self.workspace.record(&edition, EventBody::Connected(event), None)?;
-            let (client, known) = (client.clone(), connected.title.clone());
-            let place = Place { reference, configured: configured.clone(), edition, title, known, client };
-            let builds = place.client.builds(&place.title).map_err(fails)?.builds;
+            let (storefront, known, facts) = (at.clone(), connected.title.clone(), facts.clone());
+            let place = Place { reference, configured: configured.clone(), edition, title, known, facts, storefront };
+            let builds = place.builds()?.list(&place.title).map_err(fails)?;
             self.learn(&place, &connected.branches, &builds)?;
         }
         let is_there = |at: &ConnectedTitle, branch: &Name| at.branches.iter().any(|b| b.facts.branch == *branch);
@@ -182,10 +208,10 @@ impl Session {
         Ok(Connection {
             lacking: lacking.collect(),
             storefront: name,
-            place_name: discovery.name,
-            address: configured.address,
+            place_name: facts.name,
+            address: configured.kind.address().to_owned(),
             client: access.client_id,
-            rights: token.scope.split_whitespace().map(str::to_owned).collect(),
+            rights,
             titles,
             rules,
             kept_in,
@@ -268,7 +294,7 @@ impl Session {
         for asked in open.into_values().filter(|asked| asked.place.key() == place.reference.key()) {
             match &asked.deed {
                 Deed::Promote { branch } | Deed::Rollback { branch } => {
-                    let moves = place.client.moves(&place.title, branch).map_err(place.fails())?.moves;
+                    let moves = place.branches()?.moves(&place.title, branch).map_err(place.fails())?;
                     match moves.into_iter().find(|moved| moved.key == asked.key) {
                         Some(done) => {
                             let server = ServerFacts { happened_at: done.facts.since, revision: done.facts.revision };
@@ -418,8 +444,8 @@ impl Session {
 
     /// Asks a place what it has.
     pub(crate) fn news_of(&self, place: &Place) -> Result<(Vec<Branch>, Vec<Build>), ProjectError> {
-        let branches = place.client.branches(&place.title).map_err(place.fails())?.branches;
-        let builds = place.client.builds(&place.title).map_err(place.fails())?.builds;
+        let branches = place.branches()?.list(&place.title).map_err(place.fails())?;
+        let builds = place.builds()?.list(&place.title).map_err(place.fails())?;
         Ok((branches, builds))
     }
 
@@ -487,16 +513,13 @@ impl Workspace {
         let titles = self.titles(&board, &release.edition)?;
         let name = titles.iter().find(|(_, title)| **title == at.key()).map_or(&at.name, |(name, _)| name);
         let place = open_place(&self.project, &release.edition, name.as_str())?;
-        let nonsense = |source: Box<dyn std::error::Error + Send + Sync>| {
-            let address = place.client.origin().to_owned();
-            place.fails()(PlaceError::Nonsense { address, what: "a release's record", source })
-        };
+        let what = "a release's record";
         let build = board.build_of(&at.key(), release.id).unwrap_or_default();
-        let bytes = place.client.record(&place.title, build).map_err(place.fails())?;
+        let bytes = place.builds()?.record(&place.title, build).map_err(place.fails())?;
         if ReleaseId::of(&bytes) != release.id {
-            return Err(nonsense("it is the record of another release".into()));
+            return Err(place.nonsense(what, "it is the record of another release"));
         }
-        ReleaseRecord::decode(&bytes).map_err(|e| nonsense(e.into()))
+        ReleaseRecord::decode(&bytes).map_err(|e| place.nonsense(what, e))
     }
 
     /// Returns the title of an edition at each configured storefront, as far as it was ever connected: by the access that
@@ -523,7 +546,7 @@ impl Workspace {
         let mut titles = BTreeMap::new();
         for (name, configured) in &self.project.config().storefronts {
             let Some(handle) = configured.handles.get(edition) else { continue };
-            if let Some(found) = access::find(&configured.address)? {
+            if let Some(found) = self.project.access_to(configured)? {
                 titles.insert(name.clone(), TitleKey { storefront: found.storefront, handle: handle.clone() });
             }
         }

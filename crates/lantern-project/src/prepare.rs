@@ -1,6 +1,8 @@
 //! `prepare`: exports become a sealed release.
 
 use std::collections::{BTreeMap, HashSet};
+use std::path::PathBuf;
+use std::sync::Arc;
 
 use lantern_core::board::{Board, KnownRelease};
 use lantern_core::config::Config;
@@ -10,19 +12,23 @@ use lantern_core::finding::{Code, Finding, Severity};
 use lantern_core::names::Name;
 use lantern_core::path::shown;
 use lantern_core::progress::Progress;
-use lantern_core::release::{Claims, DepotRecord, FORMAT, ReleaseRecord, TargetRecord, When};
+use lantern_core::release::{Claims, DepotRecord, FORMAT, ReleaseRecord, Signed, SignedBy, TargetRecord, When};
 use lantern_core::size::Size;
 use lantern_core::tree::Tree;
 use lantern_core::version::{BuildNumber, ReleaseName, Version};
+use lantern_exports::signing::Signing;
+use lantern_store::durable::DurableError;
 use lantern_store::held::Held;
 use lantern_store::room_left;
+use lantern_store::seal::SealError;
 
-use crate::ProjectError;
 use crate::check::{Judged, PastReleases, number_differs};
 use crate::depots::Divided;
-use crate::digest_cache::DigestCache;
-use crate::intake::Intake;
 use crate::project::{Session, Workspace};
+use crate::signing::{self, Signer};
+use crate::{ProjectError, environment};
+use lantern_exports::cache::DigestCache;
+use lantern_exports::intake::Intake;
 
 /// What to prepare.
 #[derive(Debug, Clone, Default)]
@@ -31,6 +37,8 @@ pub struct PrepareOptions {
     pub version: Option<Version>,
     /// Read everything, whatever the file system says of what changed.
     pub read_all: bool,
+    /// Signs what the exports hold before it is sealed.
+    pub signing: Option<Arc<dyn Signing>>,
 }
 
 /// What sealing cost.
@@ -109,6 +117,7 @@ fn describe(divided: &Divided<'_>, trees: &[Tree]) -> Result<Vec<TargetRecord>, 
             depots: depots.iter().map(|(depot, tree)| record(&depot.name, tree, &depot.when)).collect(),
             aside: aside.map(|tree| record(intake.name, tree, &When::default())),
             claims: Claims::default(),
+            signed: None,
         });
     }
     Ok(out)
@@ -139,17 +148,18 @@ impl Session {
         };
         self.workspace.store.remove_unfinished()?;
         let held = Held::by(&self.workspace.store)?;
-        let sealing = self.seal(edition, &version, options.read_all, progress);
-        let Sealing { mut targets, cost, judged, past } = sealing.map_err(|error| self.give_room_back(&held, error))?;
-        if let Some(known) = self.known(edition, &version, &targets)? {
+        let sealing = self.seal(edition, &version, options, progress);
+        let Sealing { inputs, mut targets, cost, judged, past } =
+            sealing.map_err(|error| self.give_room_back(&held, error))?;
+        if let Some(known) = self.known(edition, &version, &inputs)? {
             let findings = judged.map(|judged| judged.findings).unwrap_or_default();
             return self.nothing_new(known, findings);
         }
-        let input = self.input(edition, &version, &targets);
+        let input = self.input(edition, &version, &inputs);
         let number = self.number_for(edition, input)?;
         let judged = judged.unwrap_or_default();
         let mut findings = judged.findings;
-        findings.extend(self.held_against(&past, &version, number, &targets, &judged.claims)?);
+        findings.extend(self.held_against(&past, &version, number, (&inputs, &targets), &judged.claims)?);
         let mut findings = self.project().not_accepted(findings)?;
         for target in &mut targets {
             target.claims = judged.claims.get(&target.target).cloned().unwrap_or_default();
@@ -167,6 +177,7 @@ impl Session {
         let warnings = findings.iter().filter(|(_, finding)| finding.severity == Severity::Warning).count() as u64;
         let sealed = Sealed { release: id, name: record.name(), input, targets: names.clone(), warnings };
         let event = self.workspace.record(edition, EventBody::Sealed(sealed), None)?;
+        signing::forget(&self.signed_folder());
         if let Err(error) = self.workspace.back_ledger_up(None) {
             let what = format!("the copy of the ledger was not brought up to date: {}", crate::verify::in_full(&error));
             findings.push((None, Finding::of(Code::StaleLedgerCopy, what, "lantern ledger backup")));
@@ -209,17 +220,17 @@ impl Session {
         past: &PastReleases,
         version: &Version,
         number: BuildNumber,
-        targets: &[TargetRecord],
+        (inputs, targets): (&[TargetRecord], &[TargetRecord]),
         claims: &BTreeMap<Name, Claims>,
     ) -> Result<Vec<(Option<Name>, Finding)>, ProjectError> {
-        let is_same = |now: &TargetRecord| past.last(&now.target).is_some_and(|(_, last)| last.tree == now.tree);
+        let is_same = |now: &TargetRecord| past.exported(&now.target).is_some_and(|last| last.tree == now.tree);
         let mut findings = Vec::new();
-        for target in targets {
+        for (input, target) in inputs.iter().zip(targets) {
             let name = &target.target;
             if let Some(claims) = claims.get(name).filter(|claims| claims.is_other_number(number)) {
                 findings.push((Some(name.clone()), number_differs(name, claims, number)));
             }
-            if let Some((release, last)) = past.last(name).filter(|_| !is_same(target))
+            if let Some((release, last)) = past.last(name).filter(|_| !is_same(input))
                 && self.has_nothing_of(target, last)?
             {
                 let what = format!("{name} has nothing in common with {release}: not one file, not one part of one");
@@ -227,11 +238,11 @@ impl Session {
                 findings.push((Some(name.clone()), Finding::of(Code::AnotherGame, what, fix)));
             }
         }
-        let finding = past.version_finding(version, || !targets.iter().all(is_same));
+        let finding = past.version_finding(version, || !inputs.iter().all(is_same));
         findings.extend(finding.map(|finding| (None, finding)));
-        if !targets.iter().all(is_same) {
-            let same: Vec<&str> = targets.iter().filter(|t| is_same(t)).map(|t| t.target.as_str()).collect();
-            let last = targets.iter().find(|t| is_same(t)).and_then(|t| past.last(&t.target));
+        if !inputs.iter().all(is_same) {
+            let same: Vec<&str> = inputs.iter().filter(|t| is_same(t)).map(|t| t.target.as_str()).collect();
+            let last = inputs.iter().find(|t| is_same(t)).and_then(|t| past.last(&t.target));
             let finding = last.and_then(|(name, _)| forgotten(&same, name));
             findings.extend(finding.map(|finding| (None, finding)));
         }
@@ -264,6 +275,9 @@ impl Session {
 
     /// On a disk that is full nothing stays of what was begun: nobody can use it, and anyone who makes room needs it.
     fn give_room_back(&self, held: &Held, error: ProjectError) -> ProjectError {
+        if error.is_full() {
+            signing::forget(&self.signed_folder());
+        }
         if error.is_full()
             && let Err(left) = held.restore(&self.workspace.store)
         {
@@ -285,51 +299,123 @@ impl Session {
         }
     }
 
-    /// Divides the exports and seals what is not known to be sealed already.
+    /// Where signed files lie until they are sealed.
+    fn signed_folder(&self) -> PathBuf {
+        self.project().state("cache/signed")
+    }
+
+    /// Divides the exports, has signed what is to be signed, and seals what is not known to be sealed already.
     fn seal(
         &self,
         edition: &Name,
         version: &Version,
-        read_all: bool,
+        options: &PrepareOptions,
         progress: &dyn Progress,
     ) -> Result<Sealing, ProjectError> {
-        let divided = self.project().divide(edition);
+        let project = self.project();
+        let divided = project.divide(edition);
         if let Some(findings) = divided.stopping() {
             return Err(ProjectError::Findings(findings));
         }
-        let cache_path = self.project().state("cache/digests.json");
-        let mut digests = DigestCache::load(&cache_path);
-        let parcels = parcels(&divided);
-        if !read_all
-            && let Some(targets) = self.unchanged(edition, version, &divided, &parcels, &mut digests, progress)?
+        let mut digests = DigestCache::load(&project.state("cache/digests.json"), environment::now());
+        let parcels_of_export = parcels(&divided);
+        let signing = options.signing.as_deref();
+        if !options.read_all
+            && let Some(inputs) = self.unchanged(edition, version, &divided, signing, &mut digests, progress)?
         {
-            return Ok(Sealing { targets, cost: SealCost::default(), judged: None, past: PastReleases::default() });
+            return Ok(Sealing::nothing(inputs));
         }
-
-        let project = self.project();
+        let by: Vec<Option<SignedBy>> =
+            divided.intakes.iter().map(|intake| signing.and_then(|signing| signing.by(intake.name))).collect();
         let past = PastReleases::load(project, edition)?;
-        let mut judged = project.judge_to_seal(edition, version, &divided, &past, progress)?;
-        self.ask_room(&divided, &parcels, &digests, progress);
-        let mut cost = SealCost::default();
-        let mut trees = Vec::new();
-        for intake in &divided.intakes {
-            digests.forget(intake.name);
+        let (Some(signing), true) = (signing, by.iter().any(Option::is_some)) else {
+            let mut judged = project.judge_to_seal(edition, version, &divided, &past, progress)?;
+            self.ask_room(&divided, &parcels_of_export, &digests, progress);
+            divided.intakes.iter().for_each(|intake| digests.forget(intake.name));
+            let (trees, cost) = self.seal_parcels(&divided, Some(&mut digests), progress)?;
+            self.remember(&digests);
+            judged.findings.extend(self.damage()?);
+            let targets = describe(&divided, &trees)?;
+            return Ok(Sealing { inputs: targets.clone(), targets, cost, judged: Some(judged), past });
+        };
+        // What is signed is known by what it was before: signing the same bytes twice may give two results.
+        if options.read_all {
+            divided.intakes.iter().for_each(|intake| digests.forget(intake.name));
         }
-        for parcel in &parcels {
+        let mut read = |parcel: &Parcel| {
+            digests
+                .tree_by_reading(&divided.intakes[parcel.from], &parcel.indices, progress)
+                .map_err(ProjectError::from)
+        };
+        let trees: Vec<Tree> = parcels_of_export.iter().map(&mut read).collect::<Result<_, _>>()?;
+        self.remember(&digests);
+        let inputs = with_signers(describe(&divided, &trees)?, Some(signing));
+        if self.known(edition, version, &inputs)?.is_some() {
+            return Ok(Sealing::nothing(inputs));
+        }
+        let mut judged = project.judge_to_seal(edition, version, &divided, &past, progress)?;
+        self.ask_room(&divided, &parcels_of_export, &digests, progress);
+        let signer = Signer { signing, store: &self.workspace.store, folder: self.signed_folder() };
+        let mut signed: BTreeMap<Name, Signed> = BTreeMap::new();
+        let Divided { mut intakes, is_whole, targets, .. } = divided;
+        for (from, intake) in intakes.iter_mut().enumerate() {
+            let Some(by) = by[from] else { continue };
+            let own = parcels_of_export.iter().zip(&trees).filter(|(parcel, _)| parcel.from == from);
+            let own = own.flat_map(|(_, tree)| tree.iter().map(|(path, node)| (path.clone(), node.clone())));
+            let own = Tree::new(own).map_err(SealError::from)?;
+            let input = &inputs[from];
+            let last = past.last(intake.name).map(|(_, last)| last);
+            let files = signer.files(intake, by, input, last, progress)?;
+            let over = |source| DurableError { what: "lay signed files over", path: signer.folder.clone(), source };
+            intake.lay_over(&files).map_err(over)?;
+            signed.insert(intake.name.clone(), signing::signed(by, &files, &own));
+        }
+        // Signing may have brought files that lie in a depot of their own.
+        let divided = project
+            .divide_again(edition, Divided { intakes, findings: Vec::new(), is_whole, targets, ..Divided::default() });
+        if let Some(stopping) = divided.stopping() {
+            return Err(ProjectError::Findings(stopping));
+        }
+        let (trees, cost) = self.seal_parcels(&divided, None, progress)?;
+        judged.findings.extend(self.damage()?);
+        let mut targets = describe(&divided, &trees)?;
+        for target in &mut targets {
+            target.signed = signed.remove(&target.target);
+        }
+        Ok(Sealing { inputs, targets, cost, judged: Some(judged), past })
+    }
+
+    /// Seals everything that divided exports hold; `digests` remember what was read.
+    fn seal_parcels(
+        &self,
+        divided: &Divided<'_>,
+        mut digests: Option<&mut DigestCache>,
+        progress: &dyn Progress,
+    ) -> Result<(Vec<Tree>, SealCost), ProjectError> {
+        let (mut trees, mut cost) = (Vec::new(), SealCost::default());
+        for parcel in &parcels(divided) {
             let intake = &divided.intakes[parcel.from];
             let (entries, source) = intake.part(&parcel.indices);
             let sealed = lantern_store::seal::seal(&self.workspace.store, &entries, &source, progress)?;
             cost.read += sealed.read;
             cost.stored += sealed.new_stored;
-            digests.remember(intake, &parcel.indices, &sealed.tree);
+            if let Some(digests) = &mut digests {
+                digests.remember(intake, &parcel.indices, &sealed.tree);
+            }
             trees.push(sealed.tree);
         }
-        // It saves time alone.
-        if let Err(error) = digests.save(&cache_path) {
+        Ok((trees, cost))
+    }
+
+    /// Keeps what was read. It saves time alone.
+    fn remember(&self, digests: &DigestCache) {
+        if let Err(error) = digests.save(&self.project().state("cache/digests.json")) {
             log::warn!("what was read is not remembered: {error}");
         }
-        judged.findings.extend(damaged(self.workspace.store.damaged()?.len()).map(|finding| (None, finding)));
-        Ok(Sealing { targets: describe(&divided, &trees)?, cost, judged: Some(judged), past })
+    }
+
+    fn damage(&self) -> Result<Option<(Option<Name>, Finding)>, ProjectError> {
+        Ok(damaged(self.workspace.store.damaged()?.len()).map(|finding| (None, finding)))
     }
 
     /// Returns the targets if nothing changed and a release has them: then there is nothing to seal.
@@ -338,13 +424,14 @@ impl Session {
         edition: &Name,
         version: &Version,
         divided: &Divided<'_>,
-        parcels: &[Parcel],
+        signing: Option<&dyn Signing>,
         digests: &mut DigestCache,
         progress: &dyn Progress,
     ) -> Result<Option<Vec<TargetRecord>>, ProjectError> {
+        let parcels = parcels(divided);
         let of_release = |trees: Option<Vec<Tree>>| -> Result<Option<Vec<TargetRecord>>, ProjectError> {
             let Some(trees) = trees else { return Ok(None) };
-            let targets = describe(divided, &trees)?;
+            let targets = with_signers(describe(divided, &trees)?, signing);
             Ok(self.known(edition, version, &targets)?.map(|_| targets))
         };
         // By the file system's word: enough to make nothing.
@@ -362,10 +449,8 @@ impl Session {
         parts.iter().for_each(|(intake, indices)| digests.renew(intake, indices));
         let tree = |parcel: &Parcel| digests.tree_as_it_seems(&divided.intakes[parcel.from], &parcel.indices);
         let targets = of_release(parcels.iter().map(tree).collect())?;
-        if targets.is_some()
-            && let Err(error) = digests.save(&self.project().state("cache/digests.json"))
-        {
-            log::warn!("what was read is not remembered: {error}");
+        if targets.is_some() {
+            self.remember(digests);
         }
         Ok(targets)
     }
@@ -508,11 +593,31 @@ const SHARES_FILES: u64 = 5;
 
 /// What came of dividing and sealing.
 struct Sealing {
+    /// The targets as the exports give them, with who signs them.
+    inputs: Vec<TargetRecord>,
+    /// The targets as they were sealed.
     targets: Vec<TargetRecord>,
     cost: SealCost,
     /// None where nothing was looked into, because nothing changed.
     judged: Option<Judged>,
     past: PastReleases,
+}
+
+impl Sealing {
+    /// What is known already: nothing was looked into.
+    fn nothing(inputs: Vec<TargetRecord>) -> Self {
+        let past = PastReleases::default();
+        Self { targets: inputs.clone(), inputs, cost: SealCost::default(), judged: None, past }
+    }
+}
+
+/// Says of targets as the exports give them who signs them.
+fn with_signers(mut targets: Vec<TargetRecord>, signing: Option<&dyn Signing>) -> Vec<TargetRecord> {
+    for target in &mut targets {
+        let by = signing.and_then(|signing| signing.by(&target.target));
+        target.signed = by.map(|by| Signed { by, replaced: BTreeMap::new() });
+    }
+    targets
 }
 
 /// What is said when files of the store were found to be damaged.

@@ -8,7 +8,7 @@ use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
 use lantern_core::board::{Board, Boards, KnownRelease};
-use lantern_core::config::{self, Config, ConfigKey, Storefront, VersionSource};
+use lantern_core::config::{self, Config, ConfigKey, STATE_FOLDER, Storefront, VersionSource};
 use lantern_core::event::{Event, EventBody, PlaceRef, TitleKey};
 use lantern_core::failpoint;
 use lantern_core::finding::{Code, Finding, TextPlace};
@@ -19,14 +19,11 @@ use lantern_ledger::{Ledger, Log, Outcome, ServerFacts};
 use lantern_store::durable::{self, DurableError};
 use lantern_store::room_left;
 use lantern_store::store::Store;
-use lantern_storefront::PlaceError;
-use lantern_storefront::http::{Access, HttpStorefront, OnWait};
+use lantern_storefront::{Access, Invited, OnWait, Opening, PlaceError};
 
 use crate::followed::Followed;
 use crate::{ProjectError, environment, ledger, network};
 
-/// The folder that is ours.
-pub const STATE_FOLDER: &str = ".lantern";
 /// The ledger, in the state folder.
 pub(crate) const LEDGER: &str = "ledger.db";
 /// Longest version file that is read, in bytes.
@@ -45,6 +42,8 @@ pub struct Project {
     only_targets: Vec<Name>,
     stop: Arc<AtomicBool>,
     on_wait: Option<OnWait>,
+    /// Where access is kept, instead of the user's own folder.
+    access_folder: Option<PathBuf>,
 }
 
 /// A project with its ledger open, to read.
@@ -119,6 +118,7 @@ impl Project {
             only_targets: Vec::new(),
             stop,
             on_wait: None,
+            access_folder: None,
         })
     }
 
@@ -134,6 +134,7 @@ impl Project {
             only_targets: Vec::new(),
             stop,
             on_wait: None,
+            access_folder: None,
         }
     }
 
@@ -273,15 +274,29 @@ impl Project {
         self.config.editions.get(edition).map_or(&self.config.game.identity, |e| &e.identity)
     }
 
+    /// Keeps access in a folder of its own from now on, instead of the user's.
+    pub fn keep_access_in(&mut self, folder: PathBuf) {
+        self.access_folder = Some(folder);
+    }
+
+    pub(crate) fn access_folder(&self) -> Option<&Path> {
+        self.access_folder.as_deref()
+    }
+
     /// Tells someone of waiting for storefronts from now on.
     pub fn tell_of_waiting(&mut self, tell: impl Fn(Duration, &str) + Send + Sync + 'static) {
         self.on_wait = Some(OnWait::new(tell));
     }
 
-    /// Prepares the client of a storefront; nothing is sent yet.
-    pub(crate) fn client(&self, at: &Storefront, access: Option<Access>) -> Result<HttpStorefront, PlaceError> {
-        let client = HttpStorefront::open(&at.address, access, self.stop())?;
-        Ok(client.telling(self.on_wait.clone()).calling(at.theirs.clone()))
+    /// Opens a storefront; nothing is sent yet.
+    pub(crate) fn ask_as(
+        &self,
+        at: &Storefront,
+        access: Option<Access>,
+        invited: Option<Invited>,
+    ) -> Result<Arc<dyn lantern_storefront::Storefront>, PlaceError> {
+        let (branches, on_wait, stop) = (at.theirs.clone(), self.on_wait.clone(), self.stop());
+        lantern_storefront::open(&at.kind, Opening { access, invited, branches, on_wait, stop })
     }
 
     /// Returns the flag that ends waiting.

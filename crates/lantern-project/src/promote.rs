@@ -17,8 +17,8 @@ use lantern_ledger::ServerFacts;
 use lantern_store::locator::Locator;
 use lantern_store::recipe::{self, Entry, SegmentRef};
 use lantern_store::store::Store;
+use lantern_storefront::PlaceError;
 use lantern_storefront::protocol::{Branch, Build, BuildDepot, Move, Moved as BranchMove, problem};
-use lantern_storefront::{PlaceError, Storefront};
 
 use crate::error::WentBack;
 use crate::places::{Place, open_place};
@@ -131,20 +131,16 @@ struct Look {
 impl Session {
     fn look(&mut self, storefront: &str, edition: &Name, branch: &Name) -> Result<Look, ProjectError> {
         let place = open_place(self.project(), edition, storefront)?;
-        let rules = place.client.rules().map_err(place.fails())?;
+        let rules = place.rules()?;
         let refusals = rules.refuse_promote(branch);
         if !refusals.is_empty() {
             return Err(ProjectError::Rules { place: place.reference.name, refusals });
         }
         let (branches, builds) = self.news_of(&place)?;
         self.learn(&place, &branches, &builds)?;
-        let nonsense = || PlaceError::Nonsense {
-            address: place.client.origin().to_owned(),
-            what: "a list of branches",
-            source: "a branch of the house rules is not in it".into(),
-        };
-        let now = branches.into_iter().find(|b| b.facts.branch == *branch).ok_or_else(|| place.fails()(nonsense()))?;
-        let place_name = place.name()?;
+        let nonsense = || place.nonsense("a list of branches", "a branch of the house rules is not in it");
+        let now = branches.into_iter().find(|b| b.facts.branch == *branch).ok_or_else(nonsense)?;
+        let place_name = place.name();
         Ok(Look { place, place_name, rules, now, builds })
     }
 
@@ -228,7 +224,7 @@ impl Session {
         // A rollback that was cut after the storefront had done it must not go back once more.
         let asked = self.workspace.board(edition)?.open.clone();
         let look = self.look(storefront, edition, branch)?;
-        let moves = look.place.client.moves(&look.place.title, branch).map_err(look.place.fails())?.moves;
+        let moves = look.place.branches()?.moves(&look.place.title, branch).map_err(look.place.fails())?;
         let is_that = |key: &EventId| {
             let asked = asked.get(key).filter(|a| a.place.key() == look.place.reference.key());
             asked.is_some_and(|a| a.deed == Deed::Rollback { branch: branch.clone() })
@@ -297,7 +293,7 @@ impl Session {
     fn refuse_order(&self, look: &Look, branch: &Name, build: &Build) -> Result<(), ProjectError> {
         let Some(before) = look.rules.branch_before(branch) else { return Ok(()) };
         let place = &look.place;
-        let moves = place.client.moves(&place.title, &before.name).map_err(place.fails())?.moves;
+        let moves = place.branches()?.moves(&place.title, &before.name).map_err(place.fails())?;
         let been = moves.iter().any(|m| m.facts.targets.values().any(|b| b.build == build.build));
         match look.rules.refuse_order(branch, &build.name, been) {
             Some(refusal) => Err(ProjectError::Rules { place: place.reference.name.clone(), refusals: vec![refusal] }),
@@ -385,7 +381,7 @@ impl Session {
         let release = (plan.release.release, &plan.release.name);
         let key = self.ask(&plan.edition, &plan.place, deed, release, &[])?;
         let wanted = Move { targets: plan.wanted.clone(), restores: plan.restores, because: plan.because.clone() };
-        let moved = place.client.move_branch(&place.title, &plan.branch, plan.before.revision, key, &wanted);
+        let moved = place.branches()?.make_move(&place.title, &plan.branch, plan.before.revision, key, &wanted);
         match moved {
             Ok(branch) => {
                 let facts = branch.facts;
@@ -450,12 +446,8 @@ fn locator_of(store: &Store, look: &Look, recipe: RecipeId) -> Result<Locator, P
         return Ok(locator);
     }
     let place = &look.place;
-    let bytes = place.client.get_locator(&place.title, recipe);
-    let nonsense = |e: lantern_core::bytes::ReadError| {
-        let address = place.client.origin().to_owned();
-        place.fails()(PlaceError::Nonsense { address, what: "a locator", source: e.into() })
-    };
-    Locator::decode(recipe, &bytes.map_err(place.fails())?).map_err(nonsense)
+    let bytes = place.content()?.get_locator(&place.title, recipe).map_err(place.fails())?;
+    Locator::decode(recipe, &bytes).map_err(|e| place.nonsense("a locator", e))
 }
 
 /// Reads a recipe from the store, or from the place when someone else pushed it.
@@ -464,11 +456,8 @@ fn entries_of(store: &Store, place: &Place, id: RecipeId) -> Result<Vec<Entry>, 
         return Ok(entries);
     }
     let title: &Handle = &place.title;
-    let nonsense = |e: recipe::RecipeError| {
-        let address = place.client.origin().to_owned();
-        place.fails()(PlaceError::Nonsense { address, what: "a recipe", source: e.into() })
-    };
-    let bytes = place.client.get_recipe(title, id).map_err(place.fails())?;
-    let segment = |segment: &SegmentRef| place.client.get_segment(title, &segment.digest).map_err(place.fails());
-    Ok(recipe::assemble(id, &bytes, segment, nonsense)?.1)
+    let content = place.content()?;
+    let bytes = content.get_recipe(title, id).map_err(place.fails())?;
+    let segment = |segment: &SegmentRef| content.get_segment(title, &segment.digest).map_err(place.fails());
+    Ok(recipe::assemble(id, &bytes, segment, |e| place.nonsense("a recipe", e))?.1)
 }

@@ -19,8 +19,8 @@ use lantern_ledger::ServerFacts;
 use lantern_store::chunk_index::ChunkIndex;
 use lantern_store::parcels::{Loader, Parcel, Portions, parcels};
 use lantern_store::store::{Store, StoreError};
+use lantern_storefront::PlaceError;
 use lantern_storefront::protocol::{Build, NewBuild, NewDepot};
-use lantern_storefront::{PlaceError, Storefront};
 
 use crate::ProjectError;
 use crate::places::{Place, open_place};
@@ -122,7 +122,7 @@ impl Session {
         let targets: Vec<Name> = going.iter().map(|t| t.target.clone()).collect();
         let left_here = left.iter().map(|t| t.target.clone()).collect();
         let title = &place.title;
-        let rules = place.client.rules().map_err(place.fails())?;
+        let rules = place.rules()?;
         self.learn(&place, &branches, &builds)?;
         let is_same = |b: &&Build| b.release == release.id && b.targets.keys().eq(&targets);
         let already = builds.iter().find(is_same).map(|b| b.build);
@@ -169,7 +169,7 @@ impl Session {
             });
         }
         let upload = if already.is_some() { 0 } else { self.estimate(&depots, &builds)? };
-        let place_name = place.name()?;
+        let place_name = place.name();
         let PushTexts { message, notes } = texts;
         let status = self.workspace.status(&release.edition)?;
         let is_newest = status.newest.as_ref().is_some_and(|newest| newest.id == release.id);
@@ -247,7 +247,7 @@ impl Session {
             return Ok(PushDone { build, sent: 0, packs: 0 });
         }
         let key = self.ask_key(plan)?;
-        place.client.be_patient();
+        place.storefront.be_patient();
         let (document, sent, packs) = match self.bring(&place, plan, progress) {
             Ok(brought) => brought,
             Err(error) => {
@@ -256,7 +256,7 @@ impl Session {
                 return Err(error);
             }
         };
-        let build = match place.client.make_build(&place.title, key, &document) {
+        let build = match place.builds()?.make(&place.title, key, &document) {
             Ok(build) => build,
             Err(
                 source @ (PlaceError::Unreachable { .. }
@@ -302,15 +302,11 @@ impl Session {
             let (lacks, brought) = self.bring_recipe(place, depot.recipe)?;
             sent += brought;
             for (first, count) in lacks {
-                let nonsense = || PlaceError::Nonsense {
-                    address: place.client.origin().to_owned(),
-                    what: "an answer about this recipe",
-                    source: "it names chunks that are not there".into(),
-                };
+                let nonsense = || place.nonsense("an answer about this recipe", "it names chunks that are not there");
                 let range =
                     usize::try_from(first).ok().zip(first.checked_add(count).and_then(|e| usize::try_from(e).ok()));
                 let named = range.and_then(|(from, to)| chunks.get(from..to));
-                missing.extend(named.ok_or_else(|| place.fails()(nonsense()))?);
+                missing.extend(named.ok_or_else(nonsense)?);
             }
             portions.push(chunks);
         }
@@ -373,10 +369,10 @@ impl Session {
 
     /// Brings root and segments; returns which chunks the place lacks, and the bytes that travelled.
     fn bring_recipe(&self, place: &Place, id: RecipeId) -> Result<(Vec<(u64, u64)>, u64), ProjectError> {
-        let title = &place.title;
+        let (title, content) = (&place.title, place.content()?);
         let root = self.workspace.store.recipe_bytes(id)?;
         let brought = root.len() as u64;
-        let needs = place.client.put_recipe(title, id, root.clone()).map_err(place.fails())?;
+        let needs = content.put_recipe(title, id, root.clone()).map_err(place.fails())?;
         if needs.segments.is_empty() {
             return Ok((needs.chunks, brought));
         }
@@ -389,10 +385,10 @@ impl Session {
             |(), _, segment| {
                 let bytes = store.segment_bytes(segment)?;
                 lens.fetch_add(bytes.len() as u64, Ordering::Relaxed);
-                place.client.put_segment(title, segment, bytes).map_err(place.fails())
+                content.put_segment(title, segment, bytes).map_err(place.fails())
             },
         )?;
-        Ok((place.client.put_recipe(title, id, root).map_err(place.fails())?.chunks, lens.into_inner()))
+        Ok((content.put_recipe(title, id, root).map_err(place.fails())?.chunks, lens.into_inner()))
     }
 }
 
@@ -425,6 +421,7 @@ fn send(
     let total = parcels.iter().map(Parcel::len).sum();
     let meter = progress.start(Task::Send, Some(total));
     let sent = AtomicU64::new(0);
+    let content = place.content()?;
     let tools = || (Buffers::default(), Loader::new(store, known));
     let one = |(buffers, loader): &mut (Buffers, Loader<'_>), _, parcel: &Parcel| {
         if progress.stopped() {
@@ -433,7 +430,7 @@ fn send(
         let mut bytes = buffers.take();
         let name = loader.load(parcel, &mut bytes)?;
         let len = bytes.len() as u64;
-        place.client.put_pack(&place.title, &name, buffers.lend(bytes)).map_err(place.fails())?;
+        content.put_pack(&place.title, &name, buffers.lend(bytes)).map_err(place.fails())?;
         meter.add(len);
         sent.fetch_add(len, Ordering::Relaxed);
         Ok(())

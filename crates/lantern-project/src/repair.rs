@@ -10,10 +10,11 @@ use lantern_core::version::{ReleaseAsked, ReleaseName};
 use lantern_store::fetch::{Fetch, FetchError};
 use lantern_store::repair::{Repair, chunks_of};
 use lantern_store::store::{Store, StoreError};
-use lantern_storefront::{PlaceError, Storefront};
+use lantern_storefront::protocol::problem;
+use lantern_storefront::{Content, PlaceError};
 
 use crate::ProjectError;
-use crate::places::{Place, open_place};
+use crate::places::open_place;
 use crate::project::Session;
 use crate::retention::owners;
 
@@ -203,18 +204,13 @@ impl Session {
         progress: &dyn Progress,
     ) -> Result<u64, ProjectError> {
         let place = open_place(self.project(), edition, name.as_str())?;
-        let builds = place.client.builds(&place.title).map_err(place.fails())?.builds;
-        let fetch = FromTitle { place: &place, title: &place.title };
-        let nonsense = |source| PlaceError::Nonsense {
-            address: place.client.origin().to_owned(),
-            what: "a part of a build",
-            source,
-        };
+        let builds = place.builds()?.list(&place.title).map_err(place.fails())?;
+        let fetch = FromTitle { content: place.content()?, title: &place.title };
         let failed = |error: FetchError| match error.source.downcast::<PlaceError>() {
             Ok(source) => place.fails()(*source),
             Err(source) => match source.downcast::<StoreError>() {
                 Ok(source) => ProjectError::Store(*source),
-                Err(source) => place.fails()(nonsense(source)),
+                Err(source) => place.nonsense("a part of a build", source),
             },
         };
         let ids: BTreeSet<_> = wanted.iter().map(|w| w.record.id()).collect();
@@ -246,28 +242,28 @@ fn is_whole(store: &Store, record: &ReleaseRecord, repair: &Repair<'_>) -> Resul
 
 /// A title of ours at a storefront, as those who make the game may read it.
 struct FromTitle<'a> {
-    place: &'a Place,
+    content: &'a dyn Content,
     title: &'a Handle,
 }
 
 impl FromTitle<'_> {
     fn failed(error: PlaceError) -> FetchError {
-        let is_gone = error.problem() == Some("not-found");
+        let is_gone = error.is(problem::NOT_FOUND);
         FetchError::new(error, is_gone)
     }
 }
 
 impl Fetch for FromTitle<'_> {
     fn recipe(&self, id: RecipeId) -> Result<Vec<u8>, FetchError> {
-        self.place.client.get_recipe(self.title, id).map_err(Self::failed)
+        self.content.get_recipe(self.title, id).map_err(Self::failed)
     }
     fn segment(&self, digest: &Digest) -> Result<Vec<u8>, FetchError> {
-        self.place.client.get_segment(self.title, digest).map_err(Self::failed)
+        self.content.get_segment(self.title, digest).map_err(Self::failed)
     }
     fn locator(&self, id: RecipeId) -> Result<Vec<u8>, FetchError> {
-        self.place.client.get_locator(self.title, id).map_err(Self::failed)
+        self.content.get_locator(self.title, id).map_err(Self::failed)
     }
     fn pack_range(&self, pack: &Digest, offset: u32, len: u32) -> Result<Vec<u8>, FetchError> {
-        self.place.client.get_pack(self.title, pack, offset, len).map_err(Self::failed)
+        self.content.get_pack(self.title, pack, offset, len).map_err(Self::failed)
     }
 }

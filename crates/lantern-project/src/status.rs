@@ -8,9 +8,9 @@ use lantern_core::names::Name;
 use lantern_core::next::{Situation, Step};
 use lantern_core::release::{ReleaseRecord, TargetRecord};
 
-use crate::digest_cache::DigestCache;
 use crate::project::Workspace;
-use crate::{ProjectError, prepare};
+use crate::{ProjectError, environment, prepare, signing};
+use lantern_exports::cache::DigestCache;
 
 pub use lantern_core::next::Exports;
 
@@ -93,6 +93,11 @@ impl Workspace {
         Ok(None)
     }
 
+    /// A target as its export was, without what its build says of itself; none where its content was freed.
+    fn as_it_was(&self, target: &TargetRecord) -> Option<TargetRecord> {
+        signing::as_exported(&self.store, &target.without_claims()).ok().flatten()
+    }
+
     fn exports(&self, edition: &Name, board: &Board) -> Exports {
         let project = &self.project;
         let divided = project.divide(edition);
@@ -102,7 +107,7 @@ impl Workspace {
         if divided.stopping().is_some() {
             return Exports::Wrong;
         }
-        let digests = DigestCache::load(&project.state("cache/digests.json"));
+        let digests = DigestCache::load(&project.state("cache/digests.json"), environment::now());
         let (Some(now), Ok(version)) = (prepare::seem(&divided, &digests), project.version(edition)) else {
             return Exports::Changed;
         };
@@ -113,7 +118,7 @@ impl Workspace {
         if let Some((release, record)) = releases.first()
             && is_withdrawn(release)
             && record.version == version
-            && record.targets.iter().map(TargetRecord::without_claims).eq(now.iter().cloned())
+            && record.targets.iter().map(|target| self.as_it_was(target)).eq(now.iter().map(|now| Some(now.clone())))
         {
             return Exports::Withdrawn;
         }
@@ -122,7 +127,8 @@ impl Workspace {
         let last = |now: &TargetRecord| {
             releases.iter().find_map(|(_, record)| record.targets.iter().find(|t| t.target == now.target))
         };
-        let is_sealed = |now: &TargetRecord| last(now).is_some_and(|last| last.without_claims() == *now);
+        let is_sealed =
+            |now: &TargetRecord| last(now).and_then(|last| self.as_it_was(last)).is_some_and(|last| last == *now);
         // A version that was given for once is not asked for again by an older one that is written down.
         let is_version = releases.first().is_some_and(|(_, record)| {
             matches!(version.order(&record.version), Some(Ordering::Less | Ordering::Equal))

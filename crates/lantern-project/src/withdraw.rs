@@ -6,8 +6,8 @@ use lantern_core::board::KnownRelease;
 use lantern_core::event::{BranchFacts, Deed, EventBody, EventId, PlaceRef, TitleKey, Withdrawn};
 use lantern_core::names::Name;
 use lantern_ledger::ServerFacts;
+use lantern_storefront::PlaceError;
 use lantern_storefront::protocol::Withdraw;
-use lantern_storefront::{PlaceError, Storefront};
 
 use crate::ProjectError;
 use crate::places::open_place;
@@ -113,15 +113,15 @@ impl Session {
 
     fn withdraw_at(&mut self, plan: &WithdrawPlan, at: &PlaceRef) -> Result<(), ProjectError> {
         let place = open_place(self.project(), &plan.release.edition, at.name.as_str())?;
-        let branches = place.client.branches(&place.title).map_err(place.fails())?.branches;
-        let builds = place.client.builds(&place.title).map_err(place.fails())?.builds;
+        let branches = place.branches()?.list(&place.title).map_err(place.fails())?;
+        let builds = place.builds()?.list(&place.title).map_err(place.fails())?;
         self.learn(&place, &branches, &builds)?;
         let of_release = builds.iter().filter(|b| b.release == plan.release.id && b.withdrawn.is_none());
         for build in of_release {
             let deed = Deed::Withdraw { because: plan.because.clone() };
             let key = self.ask(&place.edition, at, deed, (plan.release.id, &plan.release.name), &[])?;
             let why = Withdraw { because: plan.because.clone() };
-            match place.client.withdraw_build(&place.title, build.build, key, &why) {
+            match place.builds()?.withdraw(&place.title, build.build, key, &why) {
                 Ok(done) => {
                     let happened_at = done.withdrawn.map(|w| w.at);
                     let server = ServerFacts { happened_at, revision: build.build };

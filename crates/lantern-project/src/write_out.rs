@@ -18,8 +18,8 @@ use lantern_store::durable::{self, DurableError};
 use lantern_store::recipe::Entry;
 
 use crate::ProjectError;
-use crate::export::Form;
 use crate::project::Workspace;
+use lantern_exports::export::Form;
 
 /// What was written.
 #[derive(Debug, Clone, PartialEq, Eq)]

@@ -15,9 +15,9 @@ use lantern_core::release::ReleaseRecord;
 use lantern_core::rules::HouseRules;
 use lantern_store::store::Store;
 use lantern_storefront::protocol::{
-    Branch, Branches, Build, Builds, DISCOVERY_PATH, Discovery, FOLDER, IDEMPOTENCY_KEY, INVITATION, InvitationMade,
-    InvitationsMade, Move, Moves, NewBuild, NewInvitation, PackReceived, PlaceEvents, Play, RecipeNeeds, Title, Titles,
-    Token, TokenError, Withdraw, problem,
+    Branch, BranchList, Build, BuildPage, DISCOVERY_PATH, Discovery, FOLDER, IDEMPOTENCY_KEY, INVITATION,
+    InvitationMade, InvitationPage, Move, MovePage, NewBuild, NewInvitation, PackReceived, PlaceEvents, Play,
+    RecipeNeeds, Title, TitlePage, Token, TokenError, Withdraw, problem,
 };
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
@@ -153,12 +153,12 @@ impl Page {
     }
 }
 
-async fn titles(State(place): Shared, headers: HeaderMap, page: PageAsked) -> Answer<Titles> {
+async fn titles(State(place): Shared, headers: HeaderMap, page: PageAsked) -> Answer<TitlePage> {
     allow(&place, &headers, "read")?;
     let page = Page::of(page)?;
     wait(move || {
         let (titles, next) = page.cut(place.titles()?, |title| title.handle.to_string())?;
-        Ok(Json(Titles { titles, next }))
+        Ok(Json(TitlePage { titles, next }))
     })
     .await
 }
@@ -297,12 +297,12 @@ async fn builds(
     headers: HeaderMap,
     Path(title): Path<String>,
     page: PageAsked,
-) -> Answer<Builds> {
+) -> Answer<BuildPage> {
     allow(&place, &headers, "read")?;
     let (title, page) = (parse(&title, "the title")?, Page::of(page)?);
     wait(move || {
         let (builds, next) = page.cut(place.builds(&title)?, |build| build.build.to_string())?;
-        Ok(Json(Builds { builds, next }))
+        Ok(Json(BuildPage { builds, next }))
     })
     .await
 }
@@ -344,10 +344,10 @@ async fn withdraw_build(
     once(place, &headers, request, StatusCode::OK, deed).await
 }
 
-async fn branches(State(place): Shared, headers: HeaderMap, Path(title): Path<String>) -> Answer<Branches> {
+async fn branches(State(place): Shared, headers: HeaderMap, Path(title): Path<String>) -> Answer<BranchList> {
     allow(&place, &headers, "read")?;
     let title = parse(&title, "the title")?;
-    wait(move || Ok(Json(Branches { branches: place.branches(&title)? }))).await
+    wait(move || Ok(Json(BranchList { branches: place.branches(&title)? }))).await
 }
 
 async fn branch(
@@ -366,14 +366,14 @@ async fn moves(
     headers: HeaderMap,
     Path((title, branch)): Path<(String, String)>,
     page: PageAsked,
-) -> Answer<Moves> {
+) -> Answer<MovePage> {
     allow(&place, &headers, "read")?;
     let (title, branch): (Handle, Name) = (parse(&title, "the title")?, parse(&branch, "the branch")?);
     let page = Page::of(page)?;
     wait(move || {
         place.branch(&title, &branch)?;
         let (moves, next) = page.cut(place.moves(&title, &branch)?, |moved| moved.facts.revision.to_string())?;
-        Ok(Json(Moves { moves, next }))
+        Ok(Json(MovePage { moves, next }))
     })
     .await
 }
@@ -541,13 +541,13 @@ async fn invitations(
     headers: HeaderMap,
     Path((title, branch)): Path<(String, String)>,
     page: PageAsked,
-) -> Answer<InvitationsMade> {
+) -> Answer<InvitationPage> {
     allow(&place, &headers, "read")?;
     let (title, branch) = (parse(&title, "the title")?, parse(&branch, "the branch")?);
     let page = Page::of(page)?;
     wait(move || {
         let (invitations, next) = page.cut(place.invitations(&title, &branch)?, |made| made.new.id.to_string())?;
-        Ok(Json(InvitationsMade { invitations, next }))
+        Ok(Json(InvitationPage { invitations, next }))
     })
     .await
 }
@@ -642,7 +642,7 @@ fn api() -> Api {
             },
             rules,
         )
-        .get("/v1/titles", list("Your titles", Body::json::<Titles>()), titles)
+        .get("/v1/titles", list("Your titles", Body::json::<TitlePage>()), titles)
         .post(
             "/v1/titles",
             Endpoint {
@@ -695,7 +695,7 @@ fn api() -> Api {
             read("Where a recipe's chunks lie", Body::Bytes("A locator")),
             get_locator,
         )
-        .get("/v1/titles/{title}/builds", list("All builds, oldest first", Body::json::<Builds>()), builds)
+        .get("/v1/titles/{title}/builds", list("All builds, oldest first", Body::json::<BuildPage>()), builds)
         .post(
             "/v1/titles/{title}/builds",
             Endpoint {
@@ -724,7 +724,7 @@ fn api() -> Api {
             ),
             withdraw_build,
         )
-        .get("/v1/titles/{title}/branches", read("All branches", Body::json::<Branches>()), branches)
+        .get("/v1/titles/{title}/branches", read("All branches", Body::json::<BranchList>()), branches)
         .get(
             "/v1/titles/{title}/branches/{branch}",
             Endpoint {
@@ -735,7 +735,7 @@ fn api() -> Api {
         )
         .get(
             "/v1/titles/{title}/branches/{branch}/moves",
-            list("A branch's history, oldest first", Body::json::<Moves>()),
+            list("A branch's history, oldest first", Body::json::<MovePage>()),
             moves,
         )
         .post(
@@ -753,7 +753,7 @@ fn api() -> Api {
         )
         .get(
             "/v1/titles/{title}/branches/{branch}/invitations",
-            list("All invitations to a branch, oldest first", Body::json::<InvitationsMade>()),
+            list("All invitations to a branch, oldest first", Body::json::<InvitationPage>()),
             invitations,
         )
         .post(

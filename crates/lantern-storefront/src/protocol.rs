@@ -122,7 +122,7 @@ pub struct Title {
 
 /// The titles that someone may see.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
-pub struct Titles {
+pub struct TitlePage {
     /// In the order of their handles.
     pub titles: Vec<Title>,
     /// Ask with `?after=` this for those that come next; none on the last page.
@@ -261,7 +261,7 @@ pub struct BuildDepot {
 
 /// All builds of a title.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
-pub struct Builds {
+pub struct BuildPage {
     /// In the order of making.
     pub builds: Vec<Build>,
     /// Ask with `?after=` this for those that come next; none on the last page.
@@ -281,7 +281,7 @@ pub struct Branch {
 
 /// All branches of a title.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
-pub struct Branches {
+pub struct BranchList {
     /// In the order of the house rules.
     pub branches: Vec<Branch>,
 }
@@ -317,7 +317,7 @@ pub struct Moved {
 
 /// All moves of a branch.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
-pub struct Moves {
+pub struct MovePage {
     /// Oldest first.
     pub moves: Vec<Moved>,
     /// Ask with `?after=` this for those that come next; none on the last page.
@@ -373,7 +373,7 @@ pub struct InvitationMade {
 
 /// All invitations to a branch.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
-pub struct InvitationsMade {
+pub struct InvitationPage {
     /// Oldest first.
     pub invitations: Vec<InvitationMade>,
     /// Ask with `?after=` this for those that come next; none on the last page.

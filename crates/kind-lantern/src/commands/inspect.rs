@@ -3,7 +3,8 @@ use std::path::{Path, PathBuf};
 use lantern_core::finding::{Finding, Severity};
 use lantern_core::path::shown;
 use lantern_core::system::System;
-use lantern_project::{Inspected, Signature};
+use lantern_exports::inspect::{Inspected, Signature, inspect};
+use lantern_project::{ProjectError, now};
 use serde::Serialize;
 
 use super::Done;
@@ -88,7 +89,7 @@ struct FactDocument<'a> {
 pub fn run(args: &Args, ui: &Ui) -> Done {
     let look = |path: &PathBuf| {
         let name = path.to_string_lossy();
-        lantern_project::inspect(path, name.trim_end_matches('/'), &ui.progress())
+        inspect(path, name.trim_end_matches('/'), now(), &ui.progress()).map_err(ProjectError::from)
     };
     let all: Vec<Inspected> = args.paths.iter().map(look).collect::<Result<_, _>>()?;
     ui.document(&Document { schema: "lantern.inspect/1", things: all.iter().map(document).collect() });

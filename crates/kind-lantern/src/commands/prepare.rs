@@ -72,7 +72,7 @@ struct FindingDocument<'a> {
 pub fn run(args: &Args, ui: &Ui) -> Done {
     let mut session = super::lock_about(&args.targets, ui)?;
     ask_about_far_numbers(&mut session, ui)?;
-    let options = PrepareOptions { version: args.version.clone(), read_all: args.read_all };
+    let options = PrepareOptions { version: args.version.clone(), read_all: args.read_all, signing: None };
     let mut all: Vec<Prepared> = Vec::new();
     for edition in session.project().editions() {
         let prepared = session.prepare(&edition, &options, &ui.progress())?;

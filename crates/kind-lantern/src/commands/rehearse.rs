@@ -74,7 +74,7 @@ pub(super) fn failed(doing: &str) -> impl FnOnce(Refused) -> CommandError {
 pub(super) fn make_titles(place: &Place, config: &Config, port: u16) -> Result<Vec<String>, CommandError> {
     let mut made = Vec::new();
     for storefront in config.storefronts.values() {
-        let is_here = Address::parse(&storefront.address).is_ok_and(|address| address.port() == port);
+        let is_here = Address::parse(storefront.kind.address()).is_ok_and(|address| address.port() == port);
         if !is_here {
             continue;
         }
@@ -116,7 +116,7 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     let name = document.name.clone();
     let place = Place::open(&state, document).map_err(failed("open its state"))?;
     let configured = project.as_ref().and_then(|p| p.config().storefronts.values().next());
-    let configured = configured.and_then(|s| Address::parse(&s.address).ok()).map(|a| a.port());
+    let configured = configured.and_then(|s| Address::parse(s.kind.address()).ok()).map(|a| a.port());
     let port = args.port.or_else(|| place.last_port()).or(configured).unwrap_or(DEFAULT_PORT);
     let running = Running::start(place, port).map_err(failed(&format!("listen on port {port}")))?;
     if !args.weather.is_empty() {
@@ -155,7 +155,7 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     ui.say(&table.lay_out());
     let names = project.iter().flat_map(|p| p.config().storefronts.iter());
     let connect = names
-        .filter(|(_, s)| s.address == origin)
+        .filter(|(_, s)| s.kind.address() == origin)
         .map(|(name, _)| format!("lantern connect {name} --client {CLIENT_ID}"));
     if let Some(connect) = connect.take(1).next() {
         ui.say(&format!("\nin another terminal: {}", command(connect)));

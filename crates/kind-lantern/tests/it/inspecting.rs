@@ -214,7 +214,12 @@ fn changed_bytes_do_no_harm() {
             }
             std::fs::write(env.path(to), &bytes).unwrap();
             // An error is as good an answer as any.
-            let _ = lantern_project::inspect(&env.path(to), to, &lantern_core::progress::Silent);
+            let _ = lantern_exports::inspect::inspect(
+                &env.path(to),
+                to,
+                lantern_project::now(),
+                &lantern_core::progress::Silent,
+            );
         }
     }
 }

@@ -2,14 +2,13 @@
 
 use std::collections::BTreeSet;
 use std::path::Path;
-use std::sync::Arc;
 
+use lantern_core::config::{ProtocolPlace, StorefrontKind};
 use lantern_core::digest::{Digest, RecipeId};
 use lantern_core::names::{Handle, Name};
 use lantern_store::recipe::different_chunks;
 use lantern_store::store::Store;
-use lantern_storefront::http::{HttpStorefront, Invited};
-use lantern_storefront::{PlaceError, Player};
+use lantern_storefront::{Invited, Opening, PlaceError};
 
 use crate::editions::with_first_tide;
 use crate::env::{Ran, TestEnv, copy};
@@ -124,7 +123,9 @@ struct Got {
 
 /// Asks for every object of every build that a storefront has.
 fn ask_for_everything(env: &TestEnv, branch: &str, invited: Option<Invited>) -> Got {
-    let client = HttpStorefront::open(&env.running().origin(), None, Arc::default()).unwrap().invited(invited);
+    let kind = StorefrontKind::Protocol(ProtocolPlace { address: env.running().origin() });
+    let at = lantern_storefront::open(&kind, Opening { invited, ..Opening::default() }).unwrap();
+    let player = at.player().unwrap();
     let (title, branch): (Handle, Name) = ("saltmarsh-post".parse().unwrap(), branch.parse().unwrap());
     let had = |asked: Result<Vec<u8>, PlaceError>| match asked {
         Ok(_) => true,
@@ -134,14 +135,14 @@ fn ask_for_everything(env: &TestEnv, branch: &str, invited: Option<Invited>) -> 
     let store = at_the_place(env);
     let mut got = Got::default();
     for recipe in store.recipes().unwrap() {
-        if had(client.play_recipe(&title, &branch, recipe)) {
+        if had(player.recipe(&title, &branch, recipe)) {
             got.recipes.insert(recipe);
         }
-        if had(client.play_locator(&title, &branch, recipe)) {
+        if had(player.locator(&title, &branch, recipe)) {
             got.locators.insert(recipe);
         }
         for segment in store.recipe_root(recipe).unwrap().segments {
-            if had(client.play_segment(&title, &branch, &segment.digest)) {
+            if had(player.segment(&title, &branch, &segment.digest)) {
                 got.segments.insert(segment.digest);
             }
         }
@@ -149,13 +150,13 @@ fn ask_for_everything(env: &TestEnv, branch: &str, invited: Option<Invited>) -> 
     for pack in store.packs().unwrap() {
         let (len, entries) = store.pack_table(&pack).unwrap();
         for entry in &entries {
-            if had(client.play_pack(&title, &branch, &pack, entry.offset, entry.stored_len)) {
+            if had(player.pack(&title, &branch, &pack, entry.offset, entry.stored_len)) {
                 got.chunks.insert(entry.digest);
             }
         }
         // What lies around the chunks says what else is in the pack.
-        assert!(!had(client.play_pack(&title, &branch, &pack, 0, len)), "a whole pack");
-        assert!(!had(client.play_pack(&title, &branch, &pack, len - 8, 8)), "the end of a pack");
+        assert!(!had(player.pack(&title, &branch, &pack, 0, len)), "a whole pack");
+        assert!(!had(player.pack(&title, &branch, &pack, len - 8, 8)), "the end of a pack");
     }
     got
 }

@@ -222,20 +222,18 @@ pub struct When {
     pub owns: Option<String>,
 }
 
-/// What a storefront is for programs.
-#[derive(Debug, Clone, Copy, Deserialize, JsonSchema)]
-#[serde(rename_all = "kebab-case")]
-pub enum Kind {
-    /// Speaks the storefront protocol.
-    Protocol,
-}
-
 /// A place where players get builds.
 #[derive(Debug, Deserialize, JsonSchema)]
+#[serde(tag = "kind", rename_all = "kebab-case")]
+pub enum Storefront {
+    /// Speaks the storefront protocol.
+    Protocol(Protocol),
+}
+
+/// A storefront that speaks the storefront protocol.
+#[derive(Debug, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]
-pub struct Storefront {
-    /// What it is for programs.
-    pub kind: Kind,
+pub struct Protocol {
     /// Its address, such as "http://127.0.0.1:4870".
     pub address: String,
     /// What the place calls the game; with several editions: edition = handle.

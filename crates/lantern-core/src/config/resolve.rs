@@ -4,7 +4,8 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use super::shape::Shape;
 use super::{
-    Accept, Config, ConfigKey, Edition, EditionKind, Game, Storefront, Target, TargetStart, VersionSource, raw,
+    Accept, Config, ConfigKey, Edition, EditionKind, Game, ProtocolPlace, Storefront, StorefrontKind, Target,
+    TargetStart, VersionSource, raw,
 };
 use crate::depots::Rule;
 use crate::finding::{Code, Finding, Severity, TextPlace};
@@ -506,6 +507,7 @@ impl Check<'_> {
     }
 
     fn storefront(&mut self, at: &[ConfigKey<'_>], raw: &raw::Storefront, config: &raw::Config) -> Option<Storefront> {
+        let raw::Storefront::Protocol(raw) = raw;
         let below = |key: &'static str| -> Vec<ConfigKey<'_>> { [at, &[K(key)]].concat() };
         let address = match crate::address::Address::parse(&raw.address) {
             Ok(address) => Some(address.to_string()),
@@ -539,7 +541,8 @@ impl Check<'_> {
         }
         branches.sort();
         let branches = branches.into_iter().map(|(_, name, audience)| (name, audience)).collect();
-        Some(Storefront { address: address?, handles: handles?, targets, depots, branches, theirs })
+        let kind = StorefrontKind::Protocol(ProtocolPlace { address: address? });
+        Some(Storefront { kind, handles: handles?, targets, depots, branches, theirs })
     }
 
     fn handles(
@@ -580,7 +583,7 @@ impl Check<'_> {
     fn depot_handles(
         &mut self,
         at: &[ConfigKey<'_>],
-        raw: &raw::Storefront,
+        raw: &raw::Protocol,
         config: &raw::Config,
     ) -> BTreeMap<Name, Handle> {
         let known = depots_of(config, None);
@@ -610,7 +613,7 @@ impl Check<'_> {
 }
 
 /// Returns the names of all depots that there will be; of a storefront only those that go there.
-fn depots_of(config: &raw::Config, storefront: Option<&raw::Storefront>) -> BTreeSet<String> {
+fn depots_of(config: &raw::Config, storefront: Option<&raw::Protocol>) -> BTreeSet<String> {
     let goes_there = |name: &str, target: &raw::Target| {
         let edition = target.edition.as_deref().unwrap_or("full");
         storefront.is_none_or(|storefront| {

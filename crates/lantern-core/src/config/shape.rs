@@ -78,8 +78,13 @@ enum Below {
 }
 
 pub(super) fn schema() -> Value {
-    static SCHEMA: OnceLock<Value> = OnceLock::new();
-    SCHEMA.get_or_init(|| schemars::schema_for!(raw::Config).to_value()).clone()
+    schemars::schema_for!(raw::Config).to_value()
+}
+
+/// The schema that texts are held against.
+fn shapes() -> &'static Value {
+    static SHAPES: OnceLock<Value> = OnceLock::new();
+    SHAPES.get_or_init(|| with_any_kind(schema()))
 }
 
 impl Shape {
@@ -87,15 +92,10 @@ impl Shape {
         let nothing = || Spans { key: 0..0, value: 0..0, below: Below::Nothing };
         match DeTable::parse(text) {
             Ok(table) => {
-                let schema = schema();
-                let mut walk = Walk {
-                    schema: &schema,
-                    problems: Vec::new(),
-                    replaced: Vec::new(),
-                    way: Vec::new(),
-                    is_required: false,
-                };
-                walk.table(table.get_ref(), table.span(), &schema, "");
+                let schema = shapes();
+                let mut walk =
+                    Walk { schema, problems: Vec::new(), replaced: Vec::new(), way: Vec::new(), is_required: false };
+                walk.table(table.get_ref(), table.span(), schema, "");
                 let root = Spans { key: 0..0, value: table.span(), below: below_table(table.get_ref()) };
                 Self { root, problems: walk.problems, replaced: walk.replaced }
             }
@@ -196,8 +196,15 @@ struct Walk<'a> {
 }
 
 impl<'a> Walk<'a> {
-    /// Follows `$ref`, and picks of several shapes the one of the value's type.
+    /// Follows `$ref`, and picks of several shapes the one of the value's type, of several tables the one of its kind.
     fn resolve(&self, schema: &'a Value, value: Option<&DeValue<'_>>) -> &'a Value {
+        if let Some(DeValue::Table(table)) = value
+            && let Some(kinds) = kinds_of(schema)
+        {
+            let stated = table.get(TAG).and_then(|kind| kind.get_ref().as_str());
+            let shape = kinds.iter().find(|(kind, _)| Some(*kind) == stated).map(|(_, shape)| *shape);
+            return shape.or(schema.get(ANY_KIND)).unwrap_or(schema);
+        }
         if let Some(reference) = schema.get("$ref").and_then(Value::as_str) {
             let target = reference.strip_prefix('#').and_then(|pointer| self.schema.pointer(pointer));
             return target.map_or(schema, |target| self.resolve(target, value));
@@ -376,6 +383,101 @@ fn allows(schema: &Value, kind: &str) -> bool {
     match schema.get("type") {
         Some(Value::String(one)) => one == kind,
         Some(Value::Array(several)) => several.iter().any(|one| one == kind),
+        _ if kinds_of(schema).is_some() => kind == "object",
         _ => kind == "string" && !words_of(schema).is_empty(),
+    }
+}
+
+/// The key that says of which kind a table is.
+const TAG: &str = "kind";
+/// Stands beside the kinds of a table: the shape of one whose kind is not known.
+const ANY_KIND: &str = "anyKind";
+
+/// Returns the shapes of a table that comes in several kinds, each with the word that stands for it.
+fn kinds_of(schema: &Value) -> Option<Vec<(&str, &Value)>> {
+    let shapes = schema.get("oneOf")?.as_array()?;
+    let kind_of = |shape| Value::pointer(shape, "/properties/kind/const").and_then(Value::as_str);
+    shapes.iter().map(|shape| Some((kind_of(shape)?, shape))).collect()
+}
+
+/// Lets every kind of a table know the words of all of them, and adds what they have in common: a table whose kind is
+/// missing or mistaken is held against that.
+fn with_any_kind(mut schema: Value) -> Value {
+    let definitions = schema.get_mut("$defs").and_then(Value::as_object_mut);
+    for definition in definitions.into_iter().flat_map(serde_json::Map::values_mut) {
+        let Some(kinds) = kinds_of(definition) else { continue };
+        let words: Vec<String> = kinds.iter().map(|(word, _)| (*word).to_owned()).collect();
+        let mut properties = serde_json::Map::new();
+        let mut required: Option<Vec<Value>> = None;
+        for (_, shape) in &kinds {
+            properties.extend(shape["properties"].as_object().cloned().unwrap_or_default());
+            let own = shape["required"].as_array().cloned().unwrap_or_default();
+            required = Some(match required {
+                Some(common) => common.into_iter().filter(|key| own.contains(key)).collect(),
+                None => own,
+            });
+        }
+        properties.insert(TAG.to_owned(), serde_json::json!({ "type": "string", "enum": words }));
+        let any = serde_json::json!({ "type": "object", "properties": properties, "required": required });
+        for shape in definition["oneOf"].as_array_mut().into_iter().flatten() {
+            shape["properties"][TAG]["enum"] = words.clone().into();
+        }
+        definition[ANY_KIND] = any;
+    }
+    schema
+}
+
+#[cfg(test)]
+mod tests {
+    use serde::Deserialize;
+
+    use super::*;
+
+    /// Two kinds, as there will be one day.
+    #[derive(Debug, Deserialize, schemars::JsonSchema)]
+    #[serde(tag = "kind", rename_all = "kebab-case")]
+    #[expect(dead_code, reason = "only its schema is used")]
+    enum Boat {
+        /// Has sails.
+        Sailing { name: String, sails: u8 },
+        /// Has oars.
+        Rowing { name: String, oars: u8 },
+    }
+
+    #[derive(Debug, Deserialize, schemars::JsonSchema)]
+    #[serde(deny_unknown_fields)]
+    #[expect(dead_code, reason = "only its schema is used")]
+    struct Harbor {
+        boats: std::collections::BTreeMap<String, Boat>,
+    }
+
+    fn problems(boat: &str) -> Vec<String> {
+        let text = format!("[boats.heron]\n{boat}\n");
+        let schema = with_any_kind(schemars::schema_for!(Harbor).to_value());
+        let mut walk =
+            Walk { schema: &schema, problems: Vec::new(), replaced: Vec::new(), way: Vec::new(), is_required: false };
+        let table = DeTable::parse(&text).unwrap();
+        walk.table(table.get_ref(), table.span(), &schema, "");
+        walk.problems.into_iter().map(|problem| format!("{}; {}", problem.what, problem.fix)).collect()
+    }
+
+    #[test]
+    fn a_table_is_held_against_its_kind() {
+        assert_eq!(problems("kind = \"rowing\"\nname = \"x\"\noars = 2"), [""; 0]);
+        let other = problems("kind = \"rowing\"\nname = \"x\"\noars = 2\nsails = 1");
+        assert_eq!(other, ["unknown key \"sails\"; known here: kind, name, oars"]);
+        assert_eq!(problems("kind = \"rowing\"\noars = 2"), ["[boats.heron] has no \"name\"; add name"]);
+        // Of a kind that is not known only what all kinds need is asked for.
+        let unknown = problems("kind = \"rowin\"\nname = \"x\"\nsails = 1");
+        assert_eq!(unknown, ["\"rowin\" is not a value of boats.heron.kind; did you mean \"rowing\"?"]);
+        let unknown = problems("kind = \"raft\"");
+        assert_eq!(
+            unknown,
+            [
+                "\"raft\" is not a value of boats.heron.kind; write one of: sailing, rowing",
+                "[boats.heron] has no \"name\"; add name"
+            ]
+        );
+        assert_eq!(problems("name = \"x\""), ["[boats.heron] has no \"kind\"; add kind"]);
     }
 }

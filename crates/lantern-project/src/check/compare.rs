@@ -17,12 +17,13 @@ use lantern_store::store::Store;
 
 use crate::ProjectError;
 use crate::depots::Divided;
-use crate::digest_cache::DigestCache;
 use crate::followed::Followed;
-use crate::intake::Intake;
-use crate::intake::package::said_by;
 use crate::prepare::forgotten;
 use crate::project::Project;
+use crate::signing;
+use lantern_exports::cache::DigestCache;
+use lantern_exports::intake::Intake;
+use lantern_exports::intake::package::said_by;
 
 /// Releases that are looked back at.
 const LOOK_BACK: usize = 5;
@@ -63,6 +64,8 @@ pub(crate) struct PastReleases {
     next: Vec<BuildNumber>,
     /// The newest record of each target.
     last: BTreeMap<Name, (ReleaseName, TargetRecord)>,
+    /// The same as the exports were, before anything was signed.
+    exported: BTreeMap<Name, TargetRecord>,
     releases: Vec<BTreeMap<Name, BTreeMap<TreePath, Node>>>,
     /// The numbers that the packages of the newest release have inside, by target.
     numbers: BTreeMap<Name, String>,
@@ -90,7 +93,8 @@ impl PastReleases {
         });
         let live = live.collect();
         let newest_name = newest.first().map(|release| release.name.clone());
-        let (mut releases, mut numbers, mut last) = (Vec::new(), BTreeMap::new(), BTreeMap::new());
+        let (mut releases, mut numbers) = (Vec::new(), BTreeMap::new());
+        let (mut last, mut exported) = (BTreeMap::new(), BTreeMap::new());
         for release in newest.into_iter().take(LOOK_BACK) {
             // The content of older ones may have been freed.
             let Ok(record) = store.record(release.id) else { continue };
@@ -100,17 +104,21 @@ impl PastReleases {
                     let number = target.claims.number.clone().or_else(|| number_inside(&store, target));
                     numbers.extend(number.map(|number| (target.target.clone(), number)));
                     last.insert(target.target.clone(), (release.name.clone(), target.clone()));
+                    let before = signing::as_exported(&store, target)?;
+                    exported.extend(before.map(|before| (target.target.clone(), before)));
                 }
                 let mut files = BTreeMap::new();
                 for depot in target.depots.iter().chain(&target.aside) {
                     let Ok(tree) = store.tree(depot.tree) else { continue };
+                    let before = target.signed.as_ref().map(|signed| signed.before(&tree));
+                    let Ok(tree) = before.unwrap_or(Ok(tree)) else { continue };
                     files.extend(tree.iter().map(|(path, node)| (path.clone(), node.clone())));
                 }
                 targets.insert(target.target.clone(), files);
             }
             releases.push(targets);
         }
-        Ok(Self { newest: newest_name, live, pushed, next, last, releases, numbers })
+        Ok(Self { newest: newest_name, live, pushed, next, last, exported, releases, numbers })
     }
 
     /// The newest record of a target, with the release that it is of.
@@ -118,12 +126,17 @@ impl PastReleases {
         self.last.get(target)
     }
 
+    /// The same as the export was, before anything was signed; none where its content was freed.
+    pub(crate) fn exported(&self, target: &Name) -> Option<&TargetRecord> {
+        self.exported.get(target)
+    }
+
     /// Whether the exports seem to be what was sealed last, under the same version: then there is nothing to be made.
     pub(super) fn is_sealed(&self, divided: &Divided<'_>, digests: &DigestCache, version: Option<&Version>) -> bool {
         let Some(now) = crate::prepare::seem(divided, digests) else { return false };
         let is_version = self.newest.as_ref().map(|newest| &newest.version) == version;
         let is_last =
-            |now: &TargetRecord| self.last.get(&now.target).is_some_and(|(_, last)| last.without_claims() == *now);
+            |now: &TargetRecord| self.exported.get(&now.target).is_some_and(|last| last.without_claims() == *now);
         is_version && now.iter().all(is_last)
     }
 

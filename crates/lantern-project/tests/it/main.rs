@@ -1,4 +1,6 @@
-//! The use cases as others call them.
+//! The use cases as others call them, with a stand-in storefront and without the program.
 
 #[cfg(test)]
-mod memory;
+mod scene;
+#[cfg(test)]
+mod signing;

@@ -35,7 +35,7 @@ pub struct Scene {
 pub struct Sealed {
     pub recipe: RecipeId,
     pub chunks: usize,
-    record: ReleaseRecord,
+    pub record: ReleaseRecord,
 }
 
 impl Sealed {
@@ -81,8 +81,12 @@ impl Source for Noise {
 
 impl Scene {
     pub fn new() -> Self {
+        Self::with(one_line())
+    }
+
+    pub fn with(document: PlaceDocument) -> Self {
         let temp = tempfile::tempdir().unwrap();
-        let place = Place::open(&temp.path().join("place"), one_line()).unwrap();
+        let place = Place::open(&temp.path().join("place"), document).unwrap();
         let title = Title {
             handle: "saltmarsh-post".parse().unwrap(),
             name: "Saltmarsh Post".into(),
@@ -135,7 +139,7 @@ impl Scene {
         headers.iter().fold(request, |request, (name, value)| request.header(*name, *value)).send().unwrap()
     }
 
-    pub fn with(
+    pub fn send(
         &self,
         change: impl FnOnce(RequestBuilder) -> RequestBuilder,
         method: &str,
@@ -148,11 +152,11 @@ impl Scene {
     }
 
     pub fn get(&self, path: &str) -> Response {
-        self.with(|r| r, "get", path, Vec::new())
+        self.send(|r| r, "get", path, Vec::new())
     }
 
     pub fn put(&self, path: &str, body: Vec<u8>) -> Response {
-        self.with(|r| r, "put", path, body)
+        self.send(|r| r, "put", path, body)
     }
 
     pub fn post(&self, path: &str, body: &Value, key: &str, condition: Option<&str>) -> Response {
@@ -163,7 +167,7 @@ impl Scene {
                 None => request,
             }
         };
-        self.with(change, "post", path, body.to_string().into_bytes())
+        self.send(change, "post", path, body.to_string().into_bytes())
     }
 
     pub fn seal(&self, version: &str, number: u64, seed: u64) -> Sealed {
@@ -185,6 +189,7 @@ impl Scene {
                 depots: vec![DepotRecord { depot, tree: sealed.id, files: 1, size: 400_000, when: When::default() }],
                 aside: None,
                 claims: Default::default(),
+                signed: None,
             }],
         };
         let (_, entries) = self.store.recipe(sealed.recipe).unwrap();

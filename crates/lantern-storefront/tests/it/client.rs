@@ -7,10 +7,10 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 
+use lantern_core::config::{ProtocolPlace, StorefrontKind};
 use lantern_core::digest::Digest;
-use lantern_storefront::http::{Access, HttpStorefront};
 use lantern_storefront::protocol::{Move, problem};
-use lantern_storefront::{PlaceError, Player, Storefront};
+use lantern_storefront::{Access, Invited, OnWait, Opening, PlaceError, Storefront};
 use serde_json::json;
 
 const DISCOVERY: &str = r#"{"id":"b-1","name":"Brambleyard","protocol":1,"token_path":"/v1/token",
@@ -52,19 +52,31 @@ impl Script {
         Self { origin, requests }
     }
 
-    fn client(&self) -> HttpStorefront {
-        let access = Access { client_id: "paper-heron".into(), client_secret: "hush".into() };
-        HttpStorefront::open(&self.origin, Some(access), Arc::default()).unwrap()
+    fn client(&self) -> Arc<dyn Storefront> {
+        self.open(Opening { access: Some(access()), ..Opening::default() })
     }
 
     /// A player's machine, without access.
-    fn player(&self) -> HttpStorefront {
-        HttpStorefront::open(&self.origin, None, Arc::default()).unwrap()
+    fn player(&self) -> Arc<dyn Storefront> {
+        self.open(Opening::default())
+    }
+
+    fn open(&self, opening: Opening) -> Arc<dyn Storefront> {
+        open(&self.origin, opening)
     }
 
     fn requests(&self) -> Vec<String> {
         self.requests.lock().unwrap().clone()
     }
+}
+
+fn access() -> Access {
+    Access { client_id: "paper-heron".into(), client_secret: "hush".into() }
+}
+
+fn open(origin: &str, opening: Opening) -> Arc<dyn Storefront> {
+    let kind = StorefrontKind::Protocol(ProtocolPlace { address: origin.to_owned() });
+    lantern_storefront::open(&kind, opening).unwrap()
 }
 
 fn serve(mut stream: TcpStream, step: Step, requests: &Mutex<Vec<String>>) {
@@ -112,26 +124,26 @@ fn status(status: u16) -> Step {
 #[test]
 fn unknown_fields_are_ignored() {
     let script = Script::run(vec![ok(DISCOVERY)]);
-    assert_eq!(script.client().discovery().unwrap().id, "b-1");
+    assert_eq!(script.client().identify().unwrap().id, "b-1");
 }
 
 #[test]
 fn a_newer_protocol_is_told() {
     let script = Script::run(vec![ok(&DISCOVERY.replace("\"protocol\":1", "\"protocol\":2"))]);
-    assert!(matches!(script.client().discovery(), Err(PlaceError::Protocol { theirs: 2, .. })));
+    assert!(matches!(script.client().identify(), Err(PlaceError::Protocol { theirs: 2, .. })));
 }
 
 #[test]
 fn passing_failures_are_tried_again() {
     let script = Script::run(vec![status(503), Step::HangUp, status(429), ok(DISCOVERY)]);
-    assert!(script.client().discovery().is_ok());
+    assert!(script.client().identify().is_ok());
     assert_eq!(script.requests().len(), 4);
 }
 
 #[test]
 fn failures_that_stay_end_with_their_status() {
     let script = Script::run(vec![status(500); 5]);
-    assert!(matches!(script.client().discovery(), Err(PlaceError::Failed { status: 500, .. })));
+    assert!(matches!(script.client().identify(), Err(PlaceError::Failed { status: 500, .. })));
     assert_eq!(script.requests().len(), 5);
 }
 
@@ -139,7 +151,7 @@ fn failures_that_stay_end_with_their_status() {
 fn retry_after_is_obeyed() {
     let script = Script::run(vec![Step::Answer(429, "Retry-After: 1\r\n", String::new()), ok(DISCOVERY)]);
     let started = Instant::now();
-    script.client().discovery().unwrap();
+    script.client().identify().unwrap();
     assert!(started.elapsed() >= Duration::from_millis(950), "{:?}", started.elapsed());
 }
 
@@ -147,45 +159,45 @@ fn retry_after_is_obeyed() {
 fn a_stop_ends_the_waiting() {
     let script = Script::run(vec![Step::Answer(503, "Retry-After: 50\r\n", String::new()), ok(DISCOVERY)]);
     let stop = Arc::new(AtomicBool::new(false));
-    let client = HttpStorefront::open(&script.origin, None, stop.clone()).unwrap();
+    let client = script.open(Opening { stop: stop.clone(), ..Opening::default() });
     std::thread::scope(|scope| {
         scope.spawn(|| {
             std::thread::sleep(Duration::from_millis(300));
             stop.store(true, Ordering::Relaxed);
         });
         let started = Instant::now();
-        assert!(matches!(client.discovery(), Err(PlaceError::Stopped)));
+        assert!(matches!(client.identify(), Err(PlaceError::Stopped)));
         assert!(started.elapsed() < Duration::from_secs(5));
     });
 }
 
 #[test]
 fn nobody_is_there() {
-    let client = HttpStorefront::open("http://127.0.0.1:9", None, Arc::default()).unwrap();
-    assert!(matches!(client.discovery(), Err(PlaceError::Unreachable { .. })));
+    let client = open("http://127.0.0.1:9", Opening::default());
+    assert!(matches!(client.identify(), Err(PlaceError::Unreachable { .. })));
 }
 
 #[test]
 fn nonsense_is_named_as_such() {
     for body in ["<html>hello</html>", "{}", "[]", ""] {
         let script = Script::run(vec![ok(body)]);
-        let error = script.client().discovery().unwrap_err();
+        let error = script.client().identify().unwrap_err();
         assert!(matches!(error, PlaceError::Nonsense { what: "a discovery document", .. }), "{body}: {error}");
     }
     let script = Script::run(vec![Step::Answer(404, "", "<html>not here</html>".to_owned())]);
-    assert!(matches!(script.client().discovery(), Err(PlaceError::Failed { status: 404, .. })));
+    assert!(matches!(script.client().identify(), Err(PlaceError::Failed { status: 404, .. })));
 }
 
 #[test]
 fn an_answer_without_end_is_given_up() {
     let script = Script::run(vec![Step::Endless]);
-    assert!(matches!(script.client().discovery(), Err(PlaceError::Nonsense { .. })));
+    assert!(matches!(script.client().identify(), Err(PlaceError::Nonsense { .. })));
 }
 
 #[test]
 fn redirects_are_not_followed() {
     let script = Script::run(vec![Step::Answer(302, "Location: http://127.0.0.1:9/\r\n", String::new())]);
-    assert!(matches!(script.client().discovery(), Err(PlaceError::Failed { status: 302, .. })));
+    assert!(matches!(script.client().identify(), Err(PlaceError::Failed { status: 302, .. })));
 }
 
 #[test]
@@ -203,7 +215,7 @@ fn a_wrong_secret_is_a_refusal_of_its_own() {
     let refusal = r#"{"error":"invalid_client"}"#.to_owned();
     let script = Script::run(vec![ok(DISCOVERY), Step::Answer(401, "", refusal)]);
     assert!(matches!(script.client().try_access(), Err(PlaceError::WrongSecret { .. })));
-    let client = HttpStorefront::open(&script.origin, None, Arc::default()).unwrap();
+    let client = script.player();
     assert!(matches!(client.try_access(), Err(PlaceError::NotConnected { .. })));
 }
 
@@ -217,12 +229,13 @@ fn an_expired_token_is_renewed_a_few_times() {
         )
     };
     let builds = r#"{"builds":[]}"#;
-    let script = Script::run(vec![ok(DISCOVERY), ok(TOKEN), expired(), ok(DISCOVERY), ok(TOKEN), ok(builds)]);
+    let script = Script::run(vec![ok(DISCOVERY), ok(TOKEN), expired(), ok(TOKEN), ok(builds)]);
     let title = "saltmarsh-post".parse().unwrap();
-    assert!(script.client().builds(&title).unwrap().builds.is_empty());
-    let one = || [ok(DISCOVERY), ok(TOKEN), expired()];
-    let script = Script::run(one().into_iter().chain(one()).chain(one()).chain(one()).collect());
-    let error = script.client().builds(&title).unwrap_err();
+    assert!(script.client().builds().unwrap().list(&title).unwrap().is_empty());
+    let one = || [ok(TOKEN), expired()];
+    let again = one().into_iter().chain(one()).chain(one()).chain(one());
+    let script = Script::run([ok(DISCOVERY)].into_iter().chain(again).collect());
+    let error = script.client().builds().unwrap().list(&title).unwrap_err();
     assert!(matches!(error, PlaceError::AccessNotKept { .. }), "{error}");
 }
 
@@ -233,7 +246,7 @@ fn a_deed_carries_its_key_and_condition_on_every_try() {
     let key = "01a207a2-3280-7fff-bfff-ffffffffffff".parse().unwrap();
     let wanted = Move { targets: Default::default(), restores: None, because: None };
     let (title, name) = ("saltmarsh-post".parse().unwrap(), "open-water".parse().unwrap());
-    let moved = script.client().move_branch(&title, &name, 3, key, &wanted).unwrap();
+    let moved = script.client().branches().unwrap().make_move(&title, &name, 3, key, &wanted).unwrap();
     assert_eq!(moved.facts.revision, 4);
     let tries: Vec<String> = script.requests().into_iter().filter(|r| r.contains("/moves")).collect();
     assert_eq!(tries.len(), 3);
@@ -253,15 +266,16 @@ fn a_refusal_brings_its_words_along() {
         r#"{{"type":"/problems/{name}","title":"{title}","status":{number},"detail":"by mika","fix":"look again"}}"#
     );
     let script = Script::run(vec![ok(DISCOVERY), ok(TOKEN), Step::Answer(number, "", body)]);
-    let error = script.client().builds(&"saltmarsh-post".parse().unwrap()).unwrap_err();
-    assert_eq!((error.problem(), error.to_string().as_str()), (Some("branch-moved"), "by mika"));
+    let error = script.client().builds().unwrap().list(&"saltmarsh-post".parse().unwrap()).unwrap_err();
+    assert!(error.is(problem::BRANCH_MOVED));
+    assert_eq!(error.to_string(), "by mika");
 }
 
 #[test]
 fn a_download_that_is_cut_is_asked_for_again() {
     let script = Script::run(vec![Step::Cut("abc".into()), Step::Answer(206, "", "abcdef".into())]);
     let (title, branch) = ("saltmarsh-post".parse().unwrap(), "open-water".parse().unwrap());
-    let bytes = script.player().play_pack(&title, &branch, &Digest::of(b"p"), 5, 6).unwrap();
+    let bytes = script.player().player().unwrap().pack(&title, &branch, &Digest::of(b"p"), 5, 6).unwrap();
     assert_eq!(bytes, b"abcdef");
     assert!(script.requests().iter().all(|r| r.to_lowercase().contains("range: bytes=5-10")));
 }
@@ -278,7 +292,7 @@ fn who_makes_the_game_plays_with_access_where_players_are_refused() {
     let (title, branch) = ("saltmarsh-post".parse().unwrap(), "creek".parse().unwrap());
     let script = Script::run(vec![refusal(), ok(DISCOVERY), ok(TOKEN), part(), part()]);
     let client = script.client();
-    let ask = || client.play_pack(&title, &branch, &Digest::of(b"p"), 0, 6).unwrap();
+    let ask = || client.player().unwrap().pack(&title, &branch, &Digest::of(b"p"), 0, 6).unwrap();
     assert_eq!((ask(), ask()), (b"abcdef".to_vec(), b"abcdef".to_vec()));
     let asked: Vec<bool> = script
         .requests()
@@ -289,8 +303,8 @@ fn who_makes_the_game_plays_with_access_where_players_are_refused() {
     assert_eq!(asked, [false, true, true]);
     // A player's machine has nothing else to show.
     let script = Script::run(vec![refusal()]);
-    let error = script.player().play_pack(&title, &branch, &Digest::of(b"p"), 0, 6).unwrap_err();
-    assert_eq!(error.problem(), Some("not-invited"));
+    let error = script.player().player().unwrap().pack(&title, &branch, &Digest::of(b"p"), 0, 6).unwrap_err();
+    assert!(error.is(problem::NOT_INVITED));
 }
 
 #[test]
@@ -306,14 +320,13 @@ fn access_is_renewed_in_the_middle_of_an_installation() {
         part(),
         // The storefront has restarted, and knows the token no more.
         status(401),
-        ok(DISCOVERY),
         ok(TOKEN),
         part(),
     ]);
     let (title, branch) = ("saltmarsh-post".parse().unwrap(), "creek".parse().unwrap());
     let client = script.client();
     for _ in 0..2 {
-        assert_eq!(client.play_pack(&title, &branch, &Digest::of(b"p"), 0, 6).unwrap(), b"abcdef");
+        assert_eq!(client.player().unwrap().pack(&title, &branch, &Digest::of(b"p"), 0, 6).unwrap(), b"abcdef");
     }
 }
 
@@ -326,7 +339,7 @@ fn a_folder_that_would_lie_elsewhere_is_no_answer() {
             "since": null, "by": null, "targets": {}, "builds": { "linux": build },
         });
         let script = Script::run(vec![Step::Answer(200, "", document.to_string())]);
-        script.player().play(&"saltmarsh-post".parse().unwrap(), &"open-water".parse().unwrap())
+        script.player().player().unwrap().branch(&"saltmarsh-post".parse().unwrap(), &"open-water".parse().unwrap())
     };
     assert_eq!(play("Saltmarsh Post").unwrap().builds.len(), 1);
     for folder in ["..", "../..", "/etc", "a/b", "a\\b", "C:", "C:game", "CON", ".lantern-install", "", "~", "game."] {
@@ -342,7 +355,10 @@ fn an_answer_that_is_cut_is_asked_for_again_with_the_same_key() {
     let key = "01a207a2-3280-7fff-bfff-ffffffffffff".parse().unwrap();
     let wanted = Move { targets: Default::default(), restores: None, because: None };
     let (title, name) = ("saltmarsh-post".parse().unwrap(), "open-water".parse().unwrap());
-    assert_eq!(script.client().move_branch(&title, &name, 3, key, &wanted).unwrap().facts.revision, 4);
+    assert_eq!(
+        script.client().branches().unwrap().make_move(&title, &name, 3, key, &wanted).unwrap().facts.revision,
+        4
+    );
     let tries: Vec<String> = script.requests().into_iter().filter(|r| r.contains("/moves")).collect();
     assert_eq!((tries.len(), &tries[0]), (2, &tries[1]));
 }
@@ -350,7 +366,8 @@ fn an_answer_that_is_cut_is_asked_for_again_with_the_same_key() {
 #[test]
 fn more_than_was_asked_for_is_not_taken() {
     let (title, branch) = ("saltmarsh-post".parse().unwrap(), "open-water".parse().unwrap());
-    let ask = |step: Step| Script::run(vec![step]).player().play_pack(&title, &branch, &Digest::of(b"p"), 0, 3);
+    let ask =
+        |step: Step| Script::run(vec![step]).player().player().unwrap().pack(&title, &branch, &Digest::of(b"p"), 0, 3);
     assert!(matches!(ask(Step::Answer(206, "", "abcdef".into())), Err(PlaceError::Nonsense { .. })));
     assert!(matches!(ask(Step::Answer(200, "", "abc".into())), Err(PlaceError::Nonsense { .. })));
 }
@@ -369,13 +386,13 @@ fn access_that_lasts_for_ever_or_not_at_all_harms_nothing() {
         let builds = || ok(r#"{"builds":[]}"#);
         let mut steps = vec![ok(DISCOVERY), ok(&token), builds()];
         if life == "0" {
-            steps.extend([ok(DISCOVERY), ok(&token)]);
+            steps.push(ok(&token));
         }
         steps.push(builds());
         let script = Script::run(steps);
         let (client, title) = (script.client(), "saltmarsh-post".parse().unwrap());
         for _ in 0..2 {
-            assert!(client.builds(&title).unwrap().builds.is_empty(), "{life}");
+            assert!(client.builds().unwrap().list(&title).unwrap().is_empty(), "{life}");
         }
     }
 }
@@ -392,12 +409,12 @@ fn lists_are_read_page_by_page_and_not_for_ever() {
     };
     let script = Script::run(vec![ok(DISCOVERY), ok(TOKEN), page(&[1, 2], Some("2 &")), page(&[3], None)]);
     let title = "saltmarsh-post".parse().unwrap();
-    let builds = script.client().builds(&title).unwrap().builds;
+    let builds = script.client().builds().unwrap().list(&title).unwrap();
     assert_eq!(builds.iter().map(|b| b.build).collect::<Vec<_>>(), [1, 2, 3]);
     assert!(script.requests()[3].starts_with("GET /v1/titles/saltmarsh-post/builds?after=2%20%26 "));
     // The same page for ever.
     let script = Script::run(vec![ok(DISCOVERY), ok(TOKEN), page(&[1], Some("1")), page(&[1], Some("1"))]);
-    let error = script.client().builds(&title).unwrap_err();
+    let error = script.client().builds().unwrap().list(&title).unwrap_err();
     assert!(matches!(error, PlaceError::Nonsense { .. }), "{error:?}");
 }
 
@@ -408,11 +425,12 @@ fn names_of_the_place_go_through_addresses_and_back() {
         {"branch":"Für alle!","audience":"everyone","revision":0,"since":null,"by":null,"targets":{}}]}"#;
     let script = Script::run(vec![ok(DISCOVERY), ok(TOKEN), ok(branch), ok(r#"{"moves":[]}"#)]);
     let ours: lantern_core::names::Name = "open-water".parse().unwrap();
-    let client = script.client().calling([(ours.clone(), "Open Water".parse().unwrap())].into());
-    let branches = client.branches(&title).unwrap().branches;
+    let called = [(ours.clone(), "Open Water".parse().unwrap())].into();
+    let client = script.open(Opening { access: Some(access()), branches: called, ..Opening::default() });
+    let branches = client.branches().unwrap().list(&title).unwrap();
     let names: Vec<&str> = branches.iter().map(|b| b.facts.branch.as_str()).collect();
     assert_eq!(names, ["open-water", "f-r-alle"]);
-    client.moves(&title, &ours).unwrap();
+    client.branches().unwrap().moves(&title, &ours).unwrap();
     let asked = script.requests();
     assert!(asked[2].starts_with("GET /v1/titles/Salt%2FMarsh%3F/branches "), "{}", asked[2]);
     assert!(asked[3].starts_with("GET /v1/titles/Salt%2FMarsh%3F/branches/Open%20Water/moves "), "{}", asked[3]);
@@ -425,19 +443,19 @@ fn players_parts_may_come_from_another_host_without_anything_private() {
     let location: &'static str = format!("Location: {}/packs/p?sign=1\r\n", other.origin).leak();
     let script = Script::run(vec![Step::Answer(307, location, String::new())]);
     let invitation = lantern_core::invitation::Invitation::new([7; 15]);
-    let invited = lantern_storefront::http::Invited { invitation, folder: "f".into() };
-    let client = script.player().invited(Some(invited));
-    assert_eq!(client.play_pack(&title, &branch, &Digest::of(b"p"), 0, 6).unwrap(), b"abcdef");
+    let invited = Invited { invitation, folder: "f".into() };
+    let client = script.open(Opening { invited: Some(invited), ..Opening::default() });
+    assert_eq!(client.player().unwrap().pack(&title, &branch, &Digest::of(b"p"), 0, 6).unwrap(), b"abcdef");
     assert!(script.requests()[0].to_lowercase().contains("lantern-invitation"));
     let there = other.requests()[0].to_lowercase();
     assert!(there.starts_with("get /packs/p?sign=1 ") && there.contains("range: bytes=0-5"), "{there}");
     assert!(!there.contains("lantern-") && !there.contains("authorization"), "{there}");
     // Nobody is led around in a circle, or to what is no web address.
     let circle = Script::run(vec![Step::Answer(302, "Location: /again\r\n", String::new()); 6]);
-    let error = circle.player().play_pack(&title, &branch, &Digest::of(b"p"), 0, 6).unwrap_err();
+    let error = circle.player().player().unwrap().pack(&title, &branch, &Digest::of(b"p"), 0, 6).unwrap_err();
     assert!(matches!(error, PlaceError::Nonsense { .. }), "{error:?}");
     let file = Script::run(vec![Step::Answer(302, "Location: file:///etc/passwd\r\n", String::new())]);
-    let error = file.player().play_pack(&title, &branch, &Digest::of(b"p"), 0, 6).unwrap_err();
+    let error = file.player().player().unwrap().pack(&title, &branch, &Digest::of(b"p"), 0, 6).unwrap_err();
     assert!(matches!(error, PlaceError::Nonsense { .. }), "{error:?}");
 }
 
@@ -451,25 +469,18 @@ fn a_pack_goes_on_where_it_was() {
     let mib = 1024 * 1024;
     // Half a megabyte came of an earlier push; then pieces, each as large as the line has shown that it can be.
     let able = DISCOVERY.replace("\"something-new\":true", "\"capabilities\":[\"pieces\",\"moon\"]");
-    let script = Script::run(vec![
-        ok(&able),
-        ok(&able),
-        ok(TOKEN),
-        at(mib / 2, false),
-        at(mib * 3 / 2, false),
-        at(mib * 3, true),
-    ]);
+    let script = Script::run(vec![ok(&able), ok(TOKEN), at(mib / 2, false), at(mib * 3 / 2, false), at(mib * 3, true)]);
     let (title, name) = ("saltmarsh-post".parse().unwrap(), Digest::of(&bytes));
-    script.client().put_pack(&title, &name, bytes.into()).unwrap();
+    script.client().content().unwrap().put_pack(&title, &name, bytes.into()).unwrap();
     let asked = script.requests();
-    assert!(asked[3].starts_with(&format!("GET /v1/titles/saltmarsh-post/packs/{}/received ", name.hex())));
+    assert!(asked[2].starts_with(&format!("GET /v1/titles/saltmarsh-post/packs/{}/received ", name.hex())));
     let range = |request: &str| {
         let lower = request.to_lowercase();
         let line = lower.lines().find(|line| line.starts_with("content-range:")).unwrap_or_default().to_owned();
         line.trim_start_matches("content-range: bytes ").to_owned()
     };
-    assert_eq!(range(&asked[4]), "524288-1572863/3145728");
-    assert_eq!(range(&asked[5]), "1572864-3145727/3145728");
+    assert_eq!(range(&asked[3]), "524288-1572863/3145728");
+    assert_eq!(range(&asked[4]), "1572864-3145727/3145728");
 }
 
 #[test]
@@ -478,8 +489,8 @@ fn waiting_is_told() {
     let answer = Arc::new(Mutex::new(Vec::new()));
     let keep = answer.clone();
     let tell = move |time: Duration, why: &str| keep.lock().unwrap().push(format!("{} {why}", time.as_secs()));
-    let client = script.player().telling(Some(lantern_storefront::http::OnWait::new(tell)));
-    client.discovery().unwrap();
+    let client = script.open(Opening { on_wait: Some(OnWait::new(tell)), ..Opening::default() });
+    client.identify().unwrap();
     let answer = answer.lock().unwrap();
     assert!(
         answer.len() == 1 && answer[0].starts_with("3 http://") && answer[0].ends_with("asks to wait"),

@@ -254,7 +254,7 @@ fn only_program(export: &Export) -> Result<String, Box<Finding>> {
 }
 
 /// Returns the one folder at the top that holds everything, where there is one that is no bundle.
-pub(crate) fn single_top(export: &Export) -> Option<String> {
+pub fn single_top(export: &Export) -> Option<String> {
     let tops: BTreeSet<Option<&str>> =
         export.entries.iter().map(|e| e.source.path.as_str().split_once('/').map(|(top, _)| top)).collect();
     match tops.into_iter().collect::<Vec<_>>().as_slice() {

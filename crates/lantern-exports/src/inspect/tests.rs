@@ -16,6 +16,11 @@ const RULES: &str = "<key>rules2</key><dict><key>^.*</key><true/>
     <key>^Info\\.plist$</key><dict><key>omit</key><true/><key>weight</key><real>20</real></dict>
     <key>^(.*/)?\\.DS_Store$</key><dict><key>omit</key><true/><key>weight</key><real>2000</real></dict></dict>";
 
+/// A moment within the time of every certificate and profile here.
+fn now() -> Timestamp {
+    "2026-11-27T12:00:00Z".parse().unwrap()
+}
+
 fn info(program: &str) -> Vec<u8> {
     format!(
         "<plist><dict><key>CFBundleIdentifier</key><string>example.paperheron.saltmarsh</string>
@@ -71,13 +76,13 @@ fn look_at_bundle(files: &Files) -> Inspected {
         std::fs::create_dir_all(path.parent().unwrap()).unwrap();
         std::fs::write(path, bytes).unwrap();
     }
-    inspect(&bundle, "Saltmarsh Post.app", &Silent).unwrap()
+    inspect(&bundle, "Saltmarsh Post.app", now(), &Silent).unwrap()
 }
 
 fn look_at_file(name: &str, bytes: &[u8]) -> Inspected {
     let folder = tempfile::tempdir().unwrap();
     std::fs::write(folder.path().join(name), bytes).unwrap();
-    inspect(&folder.path().join(Path::new(name)), name, &Silent).unwrap()
+    inspect(&folder.path().join(Path::new(name)), name, now(), &Silent).unwrap()
 }
 
 fn what(seen: &Inspected, code: Code) -> Vec<String> {
@@ -238,7 +243,7 @@ fn bundles_that_nobody_starts() {
             std::fs::create_dir_all(path.parent().unwrap()).unwrap();
             std::fs::write(path, bytes).unwrap();
         }
-        inspect(&folder.path().join(name), name, &Silent).unwrap()
+        inspect(&folder.path().join(name), name, now(), &Silent).unwrap()
     };
     let versioned = [("Versions/A/Resources/Info.plist", info.as_slice()), ("Versions/A/Tide", &program)];
     let flat = [("Info.plist", info.as_slice()), ("Tide", &program)];

@@ -12,13 +12,13 @@ use lantern_core::release::Start;
 use lantern_core::secrets;
 use lantern_store::seal::SourceEntry;
 
-use super::scan::{self, BinaryScan, FileScan, TooNew, Wanted};
-use super::scan_cache::ScanCache;
-use crate::ProjectError;
+use crate::Stopped;
+use crate::cache::ScanCache;
 use crate::export::Export;
 use crate::intake::Intake;
 use crate::intake::not_a_build::ARCHIVES;
 use crate::metered::Metering;
+use crate::scan::{self, BinaryScan, FileScan, TooNew, Wanted};
 
 /// Most files that one finding names.
 const MAX_NAMED: usize = 5;
@@ -70,14 +70,14 @@ fn named(paths: &[String]) -> String {
 }
 
 /// Everything that looking at names and reading files shows; `others` are names of other editions, with what they are.
-pub(super) fn findings(
+pub fn findings(
     edition: &Name,
     intake: &Intake<'_>,
     root: &Path,
     others: &[(String, String)],
     cache: &mut ScanCache,
     progress: &dyn Progress,
-) -> Result<Vec<Finding>, ProjectError> {
+) -> Result<Vec<Finding>, Stopped> {
     let mut findings = Vec::new();
     // A package is looked into as the archive that it is. Where it is none, that is said elsewhere.
     let inside = if intake.is_package() { intake.export().inside_of_package(root).ok() } else { None };
@@ -164,7 +164,7 @@ fn scan_all(
     wanted: &Wanted,
     cache: &mut ScanCache,
     progress: &dyn Progress,
-) -> Result<Vec<(TreePath, FileScan)>, ProjectError> {
+) -> Result<Vec<(TreePath, FileScan)>, Stopped> {
     let known = cache.get(target, wanted, export, files);
     // What is read whole counts whole; of large files that are none of our business the first bytes are read.
     let todo: Vec<(usize, usize)> =
@@ -181,7 +181,7 @@ fn scan_all(
             // One that cannot be read is found out when it is sealed, with its own words; nothing is remembered of it.
             let seen = scan::scan(export, *index, wanted, &watch).ok();
             if progress.stopped() {
-                return Err(ProjectError::Stopped);
+                return Err(Stopped);
             }
             found.lock().expect("nothing panics with the lock")[*place] = seen;
             Ok(())

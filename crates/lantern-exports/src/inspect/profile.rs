@@ -7,7 +7,6 @@ use lantern_formats::macho::CodeSignature;
 use lantern_formats::profile::{Profile, Reach};
 
 use super::{Fact, Inspected, small_file};
-use crate::environment;
 use crate::export::Export;
 
 /// The word of the entitlements for what a game is known as: a prefix of the team and its identity.
@@ -73,7 +72,7 @@ pub(super) fn look(
     if let Some(why) = &profile.signer.wrong {
         out.findings.push(wrong(format!("the profile is not valid: {why}")));
     }
-    if until.is_some_and(|until| until < environment::now()) {
+    if until.is_some_and(|until| until < out.at) {
         let since = day.replace(", until", " on");
         out.findings.push(wrong(format!("the profile expired{since}: devices reject it")));
     }

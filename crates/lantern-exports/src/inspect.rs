@@ -17,6 +17,7 @@ pub(crate) use macos::{too_new as too_new_for_macos, verify_code};
 use std::io::{self, Read};
 use std::path::Path;
 
+use jiff::Timestamp;
 use lantern_core::finding::{Code, Finding, Severity};
 use lantern_core::path::shown;
 use lantern_core::patterns::Patterns;
@@ -27,9 +28,9 @@ use lantern_formats::FormatError;
 use lantern_formats::program::{self, Kind, Program};
 use lantern_store::seal::{SourceEntry, SourceKind};
 
+use crate::Stopped;
 use crate::export::{Export, Form, ReadSeek, Reading, unreadable};
 use crate::intake::{Intake, detect, lack_of_package, not_a_build, not_a_package, systems_of};
-use crate::{ProjectError, environment};
 
 /// Longest small file that is read whole to look at it, in bytes: icons, property lists, pages.
 const MAX_SMALL_LEN: u64 = 16 * 1024 * 1024;
@@ -98,14 +99,16 @@ pub struct Inspected {
     /// When anything of that is next to be said otherwise although the thing is as it is, in seconds since 1970: a
     /// certificate expires then.
     pub judged_until: Option<i64>,
+    /// The moment for which all of that is said.
+    at: Timestamp,
 }
 
 impl Inspected {
-    fn new(path: &str, form: &'static str) -> Self {
-        Self { form: Some(form), ..Self::unseen(path) }
+    fn new(path: &str, form: &'static str, at: Timestamp) -> Self {
+        Self { form: Some(form), ..Self::unseen(path, at) }
     }
 
-    fn unseen(path: &str) -> Self {
+    fn unseen(path: &str, at: Timestamp) -> Self {
         Self {
             path: path.to_owned(),
             form: None,
@@ -125,12 +128,13 @@ impl Inspected {
             facts: Vec::new(),
             findings: Vec::new(),
             judged_until: None,
+            at,
         }
     }
 
     /// Something is to be said otherwise from a moment on, if it is still to come.
-    fn changes_at(&mut self, moment: Option<jiff::Timestamp>) {
-        let moment = moment.filter(|moment| *moment >= environment::now()).map(jiff::Timestamp::as_second);
+    fn changes_at(&mut self, moment: Option<Timestamp>) {
+        let moment = moment.filter(|moment| *moment >= self.at).map(Timestamp::as_second);
         self.judged_until = self.judged_until.into_iter().chain(moment).min();
     }
 }
@@ -141,38 +145,39 @@ struct Looking<'a> {
     progress: &'a dyn Progress,
 }
 
-/// Looks at a file or folder; `shown_path` is what it is called in the answer. What keeps it from being looked at is a
+/// Looks at a file or folder as of `now`; `shown_path` is what it is called in the answer. What keeps it from being looked at is a
 /// finding, too.
 ///
 /// # Errors
-/// [`ProjectError::Stopped`].
-pub fn inspect(path: &Path, shown_path: &str, progress: &dyn Progress) -> Result<Inspected, ProjectError> {
-    let seen = look_at(path, shown_path, progress).unwrap_or_else(|finding| {
-        let mut out = Inspected::unseen(shown_path);
+/// [`Stopped`].
+pub fn inspect(path: &Path, shown_path: &str, now: Timestamp, progress: &dyn Progress) -> Result<Inspected, Stopped> {
+    let seen = look_at(path, shown_path, now, progress).unwrap_or_else(|finding| {
+        let mut out = Inspected::unseen(shown_path, now);
         out.findings.push(*finding);
         out
     });
-    if progress.stopped() { Err(ProjectError::Stopped) } else { Ok(seen) }
+    if progress.stopped() { Err(Stopped) } else { Ok(seen) }
 }
 
 /// Looks into an export that was taken in; what starts it is known.
-pub(crate) fn inspect_intake(
+pub fn inspect_intake(
     root: &Path,
     intake: &Intake<'_>,
+    now: Timestamp,
     progress: &dyn Progress,
-) -> Result<Inspected, ProjectError> {
+) -> Result<Inspected, Stopped> {
     let export = intake.export();
     if intake.is_package() {
-        return inspect(&root.join(&export.shown), &export.shown, progress);
+        return inspect(&root.join(&export.shown), &export.shown, now, progress);
     }
-    let mut out = Inspected::new(&export.shown, export.form.name());
+    let mut out = Inspected::new(&export.shown, export.form.name(), now);
     let system = |start: &Start| start.systems.iter().chain(&intake.systems).next().copied();
     let starts = intake.starts.iter().filter_map(|start| Some((start.file.as_str().to_owned(), system(start)?)));
     look_inside(export, &starts.collect::<Vec<_>>(), &mut Looking { out: &mut out, progress });
-    if progress.stopped() { Err(ProjectError::Stopped) } else { Ok(out) }
+    if progress.stopped() { Err(Stopped) } else { Ok(out) }
 }
 
-fn look_at(path: &Path, shown_path: &str, progress: &dyn Progress) -> Result<Inspected, Box<Finding>> {
+fn look_at(path: &Path, shown_path: &str, now: Timestamp, progress: &dyn Progress) -> Result<Inspected, Box<Finding>> {
     let no = |e: io::Error| {
         let mut finding = unreadable(&shown(shown_path), &e);
         if e.kind() == io::ErrorKind::NotFound {
@@ -195,9 +200,10 @@ fn look_at(path: &Path, shown_path: &str, progress: &dyn Progress) -> Result<Ins
             return Err(Box::new(Finding::of(Code::SpecialFile, what, "name a file or folder")));
         }
         let mut file = std::fs::File::open(&full).map_err(no)?;
-        return Ok(one_file(&mut file, shown_path, &name, metadata.len(), progress));
+        let out = Inspected::new(shown_path, "a file", now);
+        return Ok(one_file(&mut file, out, &name, metadata.len(), progress));
     };
-    let mut out = Inspected::new(shown_path, form.name());
+    let mut out = Inspected::new(shown_path, form.name(), now);
     let everything = Patterns::default();
     let root = full.parent().unwrap_or(&full);
     let list = |inside: Option<&str>, form: Option<Form>| {
@@ -276,8 +282,13 @@ fn look_inside(export: &Export, starts: &[(String, System)], looking: &mut Looki
 }
 
 /// A file by itself: a program, or data.
-fn one_file(mut from: &mut dyn ReadSeek, path: &str, name: &str, len: u64, progress: &dyn Progress) -> Inspected {
-    let mut out = Inspected::new(path, "a file");
+fn one_file(
+    mut from: &mut dyn ReadSeek,
+    mut out: Inspected,
+    name: &str,
+    len: u64,
+    progress: &dyn Progress,
+) -> Inspected {
     (out.files, out.size, out.packed) = (1, len, len);
     match Program::read(&mut from) {
         Ok(program) => {

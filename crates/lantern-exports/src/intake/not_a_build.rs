@@ -36,7 +36,7 @@ pub(crate) const ARCHIVES: [&str; 9] =
 const SET_UPS: [&str; 6] = [".msi", ".msix", ".dmg", ".pkg", ".deb", ".rpm"];
 
 /// Says what an export is that nothing starts in, where that can be seen.
-pub(crate) fn recognise(export: &Export) -> Option<Finding> {
+pub fn recognise(export: &Export) -> Option<Finding> {
     let files: Vec<&str> =
         export.entries.iter().filter(|e| e.source.is_file()).map(|e| e.source.path.as_str()).collect();
     let near = |path: &&&str| path.matches('/').count() <= 2;
@@ -64,7 +64,7 @@ pub(crate) fn recognise(export: &Export) -> Option<Finding> {
 }
 
 /// Whether a Windows program is one that sets the game up, by its name or by what it says of itself.
-pub(crate) fn sets_up(name: &str, says: &[&str]) -> Option<Finding> {
+pub fn sets_up(name: &str, says: &[&str]) -> Option<Finding> {
     let lower = name.rsplit('/').next().unwrap_or(name).to_ascii_lowercase();
     let stem = lower.strip_suffix(".exe").unwrap_or_default();
     let is_word = |text: &str| {

@@ -6,7 +6,6 @@ use lantern_formats::Signer;
 use lantern_formats::certificate::common_name;
 
 use super::{Fact, Inspected, Signature};
-use crate::environment;
 
 /// Says who signed, until when the certificate holds and when it was; what it is worth depends on who trusts its issuer,
 /// which is not judged.
@@ -39,7 +38,7 @@ fn day(seconds: u64) -> String {
 /// What is wrong with the certificate of a program, which must hold when it is started unless a time stamp says that it
 /// held when it signed.
 pub(super) fn judge(signer: &Signer, whose: &str, out: &mut Inspected) {
-    let now = u64::try_from(environment::now().as_second()).unwrap_or(0);
+    let now = u64::try_from(out.at.as_second()).unwrap_or(0);
     let (from, until) = signer.valid;
     let stamped = signer.stamped.or(signer.stamped_unverified);
     let at = stamped.unwrap_or(now);

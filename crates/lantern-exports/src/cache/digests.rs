@@ -1,10 +1,11 @@
 //! What was read before: lets `prepare` see that nothing changed without reading anything.
 //!
-//! A file counts as unchanged when size, modification time, change time and inode are as they were, and it was at least
-//! two seconds old when it was read: a file system with coarse times could hide a change otherwise. Nothing is ever sealed on the word of this cache: when anything changed, everything is read.
+//! Nothing is ever sealed on the word of this cache: when anything changed, everything is read.
 
 use std::collections::BTreeMap;
+use std::io::ErrorKind;
 use std::path::Path;
+use std::sync::Mutex;
 
 use lantern_core::digest::Digest;
 use lantern_core::names::Name;
@@ -13,12 +14,12 @@ use lantern_core::path::TreePath;
 use lantern_core::progress::{Progress, Task};
 use lantern_core::tree::{Node, Tree};
 use lantern_store::durable::{self, DurableError};
-use lantern_store::seal::SourceKind;
+use lantern_store::seal::{SealError, SourceKind};
 use serde::{Deserialize, Serialize};
 
-use crate::export::Stamp;
+use crate::Stopped;
 use crate::intake::Intake;
-use crate::{ProjectError, environment};
+use crate::stamp::Stamp;
 
 const FORMAT: &str = "lantern.digests/3";
 const MAX_LEN: u64 = 1024 * 1024 * 1024;
@@ -35,7 +36,7 @@ struct SeenFile {
 
 /// The files of all targets as they were last read.
 #[derive(Debug, Serialize, Deserialize)]
-pub(crate) struct DigestCache {
+pub struct DigestCache {
     format: String,
     /// Before anything is read.
     #[serde(skip)]
@@ -43,58 +44,71 @@ pub(crate) struct DigestCache {
     targets: BTreeMap<Name, BTreeMap<TreePath, SeenFile>>,
 }
 
+impl Default for DigestCache {
+    fn default() -> Self {
+        Self::new()
+    }
+}
+
 impl DigestCache {
-    pub(crate) fn new() -> Self {
+    /// An empty one.
+    pub fn new() -> Self {
         Self { format: FORMAT.to_owned(), begun: jiff::Timestamp::UNIX_EPOCH, targets: BTreeMap::new() }
     }
 
     /// Reads the cache; one that is missing, damaged or of another format is empty, which only costs reading.
-    pub(crate) fn load(path: &Path) -> Self {
+    pub fn load(path: &Path, now: jiff::Timestamp) -> Self {
         let bytes = durable::read_limited(path, MAX_LEN).unwrap_or_default();
         let cache: Option<Self> = serde_json::from_slice(&bytes).ok();
-        let known = cache.filter(|cache| cache.format == FORMAT).unwrap_or_else(Self::new);
-        Self { begun: environment::now(), ..known }
+        let known = cache.filter(|cache| cache.format == FORMAT).unwrap_or_default();
+        Self { begun: now, ..known }
     }
 
-    pub(crate) fn save(&self, path: &Path) -> Result<(), DurableError> {
+    /// Writes it.
+    ///
+    /// # Errors
+    /// Those of writing.
+    pub fn save(&self, path: &Path) -> Result<(), DurableError> {
         let bytes = serde_json::to_vec(self).expect("the cache has only string keys");
         durable::write_whole(path, &bytes)
     }
 
     /// Returns the tree that these entries of an export make if every file is as it was, beyond doubt.
-    pub(crate) fn tree_without_reading(&self, intake: &Intake<'_>, indices: &[usize]) -> Option<Tree> {
+    pub fn tree_without_reading(&self, intake: &Intake<'_>, indices: &[usize]) -> Option<Tree> {
         self.tree(intake, indices, |seen| seen.is_settled)
     }
 
     /// Returns the tree that these entries make if every file seems to be as it was: enough to say so, not to act on.
-    pub(crate) fn tree_as_it_seems(&self, intake: &Intake<'_>, indices: &[usize]) -> Option<Tree> {
+    pub fn tree_as_it_seems(&self, intake: &Intake<'_>, indices: &[usize]) -> Option<Tree> {
         self.tree(intake, indices, |_| true)
     }
 
     fn tree(&self, intake: &Intake<'_>, indices: &[usize], counts: impl Fn(&SeenFile) -> bool) -> Option<Tree> {
-        let files = self.targets.get(intake.name)?;
-        let mut entries = Vec::with_capacity(indices.len());
-        for index in indices {
-            let entry = &intake.entries().get(*index)?.source;
-            let node = match &entry.kind {
-                SourceKind::EmptyFolder => Node::EmptyFolder,
-                SourceKind::Link { target } => Node::Link { target: target.clone() },
-                SourceKind::File { size } => {
-                    let seen = files.get(&entry.path)?;
-                    if Some(seen.stamp) != intake.stamp(*index) || !counts(seen) {
-                        return None;
-                    }
-                    let executable = intake.executable(&entry.path, seen.is_program);
-                    Node::File { size: *size, digest: seen.digest, executable }
+        let nodes: Option<Vec<(TreePath, Node)>> =
+            indices.iter().map(|index| self.node(intake, *index, &counts)).collect();
+        Tree::new(nodes?).ok()
+    }
+
+    /// What an entry is in a tree; none for a file that is not known, or of which what is known does not count.
+    fn node(&self, intake: &Intake<'_>, index: usize, counts: impl Fn(&SeenFile) -> bool) -> Option<(TreePath, Node)> {
+        let entry = &intake.entries().get(index)?.source;
+        let node = match &entry.kind {
+            SourceKind::EmptyFolder => Node::EmptyFolder,
+            SourceKind::Link { target } => Node::Link { target: target.clone() },
+            SourceKind::File { size } => {
+                let seen = self.targets.get(intake.name)?.get(&entry.path)?;
+                if Some(seen.stamp) != intake.stamp(index) || !counts(seen) {
+                    return None;
                 }
-            };
-            entries.push((entry.path.clone(), node));
-        }
-        Tree::new(entries).ok()
+                let executable = intake.executable(&entry.path, seen.is_program);
+                Node::File { size: *size, digest: seen.digest, executable }
+            }
+        };
+        Some((entry.path.clone(), node))
     }
 
     /// Adds up the files among these entries that are not as they were.
-    pub(crate) fn size_of_new(&self, intake: &Intake<'_>, indices: &[usize]) -> u64 {
+    pub fn size_of_new(&self, intake: &Intake<'_>, indices: &[usize]) -> u64 {
         let files = self.targets.get(intake.name);
         let entries = indices.iter().filter_map(|index| Some((*index, &intake.entries().get(*index)?.source)));
         let sizes = entries.map(|(index, entry)| match entry.kind {
@@ -109,11 +123,14 @@ impl DigestCache {
 
     /// Reads the files of an export whose stamps have changed, and returns whether each still holds what it held: then
     /// nothing has to be cut and compressed to know that nothing changed. Ends at the first that holds something else.
-    pub(crate) fn is_same_by_reading(
+    ///
+    /// # Errors
+    /// [`Stopped`].
+    pub fn is_same_by_reading(
         &self,
         parts: &[(&Intake<'_>, &[usize])],
         progress: &dyn Progress,
-    ) -> Result<bool, ProjectError> {
+    ) -> Result<bool, Stopped> {
         let mut files = Vec::new();
         for (intake, indices) in parts {
             for index in *indices {
@@ -136,13 +153,59 @@ impl DigestCache {
             if found.is_ok_and(|found| found == *digest) { Ok(()) } else { Err(()) }
         });
         if progress.stopped() {
-            return Err(ProjectError::Stopped);
+            return Err(Stopped);
         }
         Ok(is_same.is_ok())
     }
 
+    /// Returns the tree that these entries of an export make; files that are not known beyond doubt are read, and remembered.
+    ///
+    /// # Errors
+    /// [`SealError::Read`], [`SealError::Changed`], [`SealError::Stopped`].
+    pub fn tree_by_reading(
+        &mut self,
+        intake: &Intake<'_>,
+        indices: &[usize],
+        progress: &dyn Progress,
+    ) -> Result<Tree, SealError> {
+        let known = self.targets.get(intake.name);
+        let is_known = |index: &usize| {
+            let (path, stamp) = intake.entries().get(*index).map(|entry| (&entry.source.path, entry.stamp))?;
+            known?.get(path).filter(|seen| Some(seen.stamp) == stamp && seen.is_settled)
+        };
+        let is_file = |index: &usize| intake.entries().get(*index).is_some_and(|entry| entry.source.is_file());
+        let unread: Vec<usize> = indices.iter().copied().filter(|i| is_file(i) && is_known(i).is_none()).collect();
+        let sizes = unread.iter().map(|index| intake.entries()[*index].source.size());
+        let meter = progress.start(Task::Verify, Some(sizes.sum()));
+        let read = Mutex::new(Vec::new());
+        let tools = || vec![0; READ_LEN];
+        each(&unread, processors(), tools, |buffer, _, index| {
+            let (digest, is_program) = intake.digest_and_kind(*index, buffer, &*meter, progress).map_err(|source| {
+                let path = intake.entries()[*index].source.path.clone();
+                match source.kind() {
+                    _ if progress.stopped() => SealError::Stopped,
+                    ErrorKind::InvalidData => SealError::Changed { path },
+                    _ => SealError::Read { path, source },
+                }
+            })?;
+            read.lock().expect("nothing panics with the lock").push((*index, digest, is_program));
+            Ok::<_, SealError>(())
+        })?;
+        let files = self.targets.entry(intake.name.clone()).or_default();
+        for (index, digest, is_program) in read.into_inner().expect("nothing panics with the lock") {
+            if let Some(stamp) = intake.stamp(index) {
+                let is_settled = stamp.is_settled_at(self.begun);
+                let path = intake.entries()[index].source.path.clone();
+                files.insert(path, SeenFile { stamp, is_settled, digest, is_program });
+            }
+        }
+        let nodes = indices.iter().map(|index| self.node(intake, *index, |_| true));
+        let nodes: Option<Vec<(TreePath, Node)>> = nodes.collect();
+        Ok(Tree::new(nodes.expect("what was not known was read"))?)
+    }
+
     /// Takes over the stamps of files that were found to hold what they held.
-    pub(crate) fn renew(&mut self, intake: &Intake<'_>, indices: &[usize]) {
+    pub fn renew(&mut self, intake: &Intake<'_>, indices: &[usize]) {
         let Some(files) = self.targets.get_mut(intake.name) else { return };
         for index in indices {
             let Some(entry) = intake.entries().get(*index) else { continue };
@@ -153,7 +216,7 @@ impl DigestCache {
     }
 
     /// Remembers what was read of an export's entries.
-    pub(crate) fn remember(&mut self, intake: &Intake<'_>, indices: &[usize], tree: &Tree) {
+    pub fn remember(&mut self, intake: &Intake<'_>, indices: &[usize], tree: &Tree) {
         let files = self.targets.entry(intake.name.clone()).or_default();
         for index in indices {
             let Some(entry) = intake.entries().get(*index).map(|e| &e.source) else { continue };
@@ -166,7 +229,7 @@ impl DigestCache {
     }
 
     /// Forgets a target, to be remembered again.
-    pub(crate) fn forget(&mut self, target: &Name) {
+    pub fn forget(&mut self, target: &Name) {
         self.targets.remove(target);
     }
 }

@@ -3,11 +3,11 @@
 use std::io::{Cursor, Write};
 
 use lantern_core::progress::Silent;
+use lantern_exports::inspect::inspect;
 use lantern_formats::samples::{Key, MacProgram, nobody, signed_archive};
 use lantern_formats::tar::write::TarWriter;
 use lantern_formats::zip::Method;
 use lantern_formats::zip::write::ZipWriter;
-use lantern_project::inspect;
 use peak_alloc::PeakAlloc;
 
 #[global_allocator]
@@ -105,7 +105,7 @@ fn ten_megabytes_stay_small() {
     for path in &paths {
         let before = MEMORY.current_usage();
         MEMORY.reset_peak_usage();
-        inspect(path, "it", &Silent).unwrap();
+        inspect(path, "it", jiff::Timestamp::UNIX_EPOCH, &Silent).unwrap();
         let took = MEMORY.peak_usage().saturating_sub(before);
         let name = path.file_name().unwrap().display();
         assert!(took <= MAX_MEMORY, "{name}: {} MB", took / 1_000_000);

@@ -1,42 +1,63 @@
 //! Intake: what an export holds, after the rules, and what is wrong with it. One for check, depots and prepare.
 
-pub(crate) mod detect;
-pub(crate) mod not_a_build;
-pub(crate) mod package;
+pub mod detect;
+pub mod not_a_build;
+pub mod package;
 mod start;
 
 pub(crate) use start::{START_PAGE, lack_of_package, not_a_package, systems_of};
 
 use std::collections::BTreeSet;
 use std::io::{self, Read};
+use std::path::{Path, PathBuf};
 use std::sync::Mutex;
 
 use lantern_core::config::Target;
 use lantern_core::digest::Digest;
-use lantern_core::finding::{Code, Finding, Severity};
+use lantern_core::finding::{Code, Finding, Severity, TextPlace};
 use lantern_core::names::Name;
 use lantern_core::path::{TreePath, shown};
 use lantern_core::progress::{Meter, Progress};
 use lantern_core::release::Start;
 use lantern_core::system::{Family, System};
-use lantern_formats::Magic;
+use lantern_formats::{MAGIC_LEN, Magic};
 use lantern_store::seal::{Source, SourceEntry};
 
-use crate::export::{Export, Form, Listed, Reading, Stamp};
-use crate::project::Project;
+use crate::export::{Export, Form, Listed, Reading};
+use crate::signing::Replacement;
+use crate::stamp::Stamp;
 
 /// Longest path below the folder of the game, in characters as Windows counts them. Windows allows 259 in all; ours: 100
 /// of them for where games lie.
 const MAX_WINDOWS_PATH: usize = 159;
 
+/// Where exports are taken from.
+pub struct Surroundings<'a> {
+    /// The project's folder.
+    pub root: &'a Path,
+    /// Where archives are unpacked that cannot be read in place.
+    pub spare: PathBuf,
+    /// Says where a value of the configuration stands.
+    pub place_of: &'a dyn Fn(&[&str]) -> TextPlace,
+}
+
+impl std::fmt::Debug for Surroundings<'_> {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("Surroundings").field("root", &self.root).finish_non_exhaustive()
+    }
+}
+
 /// An export after the rules.
 #[derive(Debug)]
-pub(crate) struct Intake<'a> {
+pub struct Intake<'a> {
+    /// Of its target.
     pub name: &'a Name,
+    /// Its target.
     pub target: &'a Target,
     export: Export,
     /// What starts it.
     pub starts: Vec<Start>,
+    /// What it runs on.
     pub systems: Vec<System>,
     /// Entries that are kept aside, by their place in the export.
     pub aside: BTreeSet<usize>,
@@ -51,11 +72,11 @@ impl<'a> Intake<'a> {
     ///
     /// # Errors
     /// All findings when one stops.
-    pub(crate) fn take(project: &Project, name: &'a Name, target: &'a Target) -> Result<Self, Vec<Finding>> {
-        let at = |finding: Finding, key: &str| finding.at(project.place_of(&["targets", name.as_str(), key]));
+    pub fn take(from: &Surroundings<'_>, name: &'a Name, target: &'a Target) -> Result<Self, Vec<Finding>> {
+        let at = |finding: Finding, key: &str| finding.at((from.place_of)(&["targets", name.as_str(), key]));
         let reading = Reading {
-            root: project.root(),
-            spare: project.state("cache"),
+            root: from.root,
+            spare: from.spare.clone(),
             export: &target.export,
             export_root: target.export_root.as_deref(),
             form: None,
@@ -90,8 +111,7 @@ impl<'a> Intake<'a> {
             let what = format!("{pattern} must be in the export and is not");
             findings.push(at(Finding::of(Code::MustHave, what, "export again, or fix must-have"), "must-have"));
         }
-        let aside: BTreeSet<usize> =
-            paths().enumerate().filter(|(_, path)| target.keep_aside.covers(path)).map(|(i, _)| i).collect();
+        let aside = kept_aside(target, &export);
         let found = start::find(target, &export);
         findings.extend(found.findings.into_iter().map(|(finding, key)| at(finding, key)));
         let (starts, systems) = (found.starts, found.systems);
@@ -110,28 +130,39 @@ impl<'a> Intake<'a> {
         Ok(Self { name, target, export, starts, systems, aside, programs, findings })
     }
 
+    /// Lays signed files over the export's own; what stays aside and what is sent is decided again.
+    ///
+    /// # Errors
+    /// Those of the file system; [`io::ErrorKind::AlreadyExists`] where a file would lie that cannot lie there.
+    pub fn lay_over(&mut self, files: &[Replacement]) -> io::Result<()> {
+        self.export.lay_over(files)?;
+        self.aside = kept_aside(self.target, &self.export);
+        self.programs = Mutex::new(vec![false; self.export.entries.len()]);
+        Ok(())
+    }
+
     /// Everything after the rules, in the order of the paths.
-    pub(crate) fn entries(&self) -> &[Listed] {
+    pub fn entries(&self) -> &[Listed] {
         &self.export.entries
     }
 
     /// Where the export lies, from the project's folder.
-    pub(crate) fn found_at(&self) -> &str {
+    pub fn found_at(&self) -> &str {
         &self.export.shown
     }
 
     /// The export itself.
-    pub(crate) fn export(&self) -> &Export {
+    pub fn export(&self) -> &Export {
         &self.export
     }
 
     /// Whether the export is one file that stays as it is.
-    pub(crate) fn is_package(&self) -> bool {
+    pub fn is_package(&self) -> bool {
         matches!(self.export.form, Form::Package(_))
     }
 
     /// Whether an installed copy of the entry gets the executable bit, when its content says `is_program`.
-    pub(crate) fn executable(&self, path: &TreePath, is_program: bool) -> bool {
+    pub fn executable(&self, path: &TreePath, is_program: bool) -> bool {
         let is_start = !self.is_opened() && self.starts.iter().any(|start| start.file == *path);
         is_program || is_start || self.target.executable.matches(path)
     }
@@ -142,18 +173,18 @@ impl<'a> Intake<'a> {
     }
 
     /// Returns the entries of the given places, as a source to seal.
-    pub(crate) fn part<'b>(&'b self, indices: &'b [usize]) -> (Vec<SourceEntry>, Part<'b>) {
+    pub fn part<'b>(&'b self, indices: &'b [usize]) -> (Vec<SourceEntry>, Part<'b>) {
         let entries = indices.iter().map(|i| self.export.entries[*i].source.clone()).collect();
         (entries, Part { intake: self, indices })
     }
 
     /// Whether an entry's content said that it is a program, the last time it was read.
-    pub(crate) fn was_program(&self, index: usize) -> bool {
+    pub fn was_program(&self, index: usize) -> bool {
         self.programs.lock().expect("nothing panics with the lock").get(index).copied().unwrap_or(false)
     }
 
     /// Reads an entry and returns the digest of its bytes; one that changed meanwhile is an error.
-    pub(crate) fn digest(
+    pub fn digest(
         &self,
         index: usize,
         buffer: &mut [u8],
@@ -164,15 +195,37 @@ impl<'a> Intake<'a> {
         if self.export.is_unchanged(index)? { Ok(digest) } else { Err(io::ErrorKind::InvalidData.into()) }
     }
 
+    /// Reads an entry and returns the digest of its bytes, and whether they say that it is a program; one that changed
+    /// meanwhile is an error.
+    pub(crate) fn digest_and_kind(
+        &self,
+        index: usize,
+        buffer: &mut [u8],
+        meter: &dyn Meter,
+        progress: &dyn Progress,
+    ) -> io::Result<(Digest, bool)> {
+        let mut from = self.export.open(index)?;
+        let mut first = Vec::new();
+        from.by_ref().take(MAGIC_LEN as u64).read_to_end(&mut first)?;
+        let is_program = Magic::of(&first).is_executable();
+        let digest = Digest::of_reader(&mut first.as_slice().chain(from), buffer, meter, progress)?;
+        if self.export.is_unchanged(index)? { Ok((digest, is_program)) } else { Err(io::ErrorKind::InvalidData.into()) }
+    }
+
     /// Returns an entry's stamp.
-    pub(crate) fn stamp(&self, index: usize) -> Option<Stamp> {
+    pub fn stamp(&self, index: usize) -> Option<Stamp> {
         self.export.entries.get(index).and_then(|e| e.stamp)
     }
 }
 
+fn kept_aside(target: &Target, export: &Export) -> BTreeSet<usize> {
+    let paths = export.entries.iter().map(|entry| &entry.source.path).enumerate();
+    paths.filter(|(_, path)| target.keep_aside.covers(path)).map(|(index, _)| index).collect()
+}
+
 /// Some of an export's entries.
 #[derive(Debug)]
-pub(crate) struct Part<'a> {
+pub struct Part<'a> {
     intake: &'a Intake<'a>,
     indices: &'a [usize],
 }
@@ -205,7 +258,7 @@ impl Source for Part<'_> {
 }
 
 /// Counts the findings that stop.
-pub(crate) fn stops_in(findings: &[Finding]) -> usize {
+pub fn stops_in(findings: &[Finding]) -> usize {
     findings.iter().filter(|f| f.severity == Severity::Error).count()
 }
 

@@ -5,10 +5,10 @@ use lantern_core::system::System;
 use super::start;
 use crate::export::{Export, Form};
 
-pub(crate) use super::start::single_top;
+pub use super::start::single_top;
 
 /// Returns what starts an export with the system that each is for: programs, the start page, or the package itself.
-pub(crate) fn starts(export: &Export) -> Vec<(String, System)> {
+pub fn starts(export: &Export) -> Vec<(String, System)> {
     let entry = export.entries.first().map(|e| e.source.path.clone());
     if let (Form::Package(ending), Some(file)) = (export.form, &entry) {
         let system = start::system_of_package(export, ending);

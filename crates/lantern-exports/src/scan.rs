@@ -17,7 +17,7 @@ const HEAD_LEN: usize = 64;
 
 /// What files are looked through for, beside what no file may hold.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
-pub(super) struct Wanted {
+pub(crate) struct Wanted {
     /// Texts, wherever they stand.
     pub texts: Vec<String>,
     /// Names of other editions, as whole words in small texts.
@@ -27,7 +27,7 @@ pub(super) struct Wanted {
 /// What a file's content shows. Most files show nothing.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(default)]
-pub(super) struct FileScan {
+pub(crate) struct FileScan {
     /// A secret: what it is, and its line.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub secret: Option<(String, usize)>,
@@ -49,7 +49,7 @@ pub(super) struct FileScan {
 
 /// What a program or library says of itself.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
-pub(super) struct BinaryScan {
+pub(crate) struct BinaryScan {
     /// Processors, by their names.
     pub machines: Vec<String>,
     /// What it has in common with its debug data.
@@ -71,19 +71,19 @@ pub(super) struct BinaryScan {
 /// What a program needs that many players do not have yet, with its version.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
-pub(super) enum TooNew {
+pub(crate) enum TooNew {
     CLibrary(String),
     System(String),
 }
 
 /// What one look into a file gave; none where nothing is to be said about it.
-pub(super) type Scan = Option<Box<FileScan>>;
+pub(crate) type Scan = Option<Box<FileScan>>;
 
 /// Scans a file.
 ///
 /// # Errors
 /// Those of reading.
-pub(super) fn scan(export: &Export, index: usize, wanted: &Wanted, watch: &Metering<'_>) -> std::io::Result<Scan> {
+pub(crate) fn scan(export: &Export, index: usize, wanted: &Wanted, watch: &Metering<'_>) -> std::io::Result<Scan> {
     let source = &export.entries[index].source;
     let (path, size) = (&source.path, source.size());
     let texts = &wanted.texts;

@@ -15,77 +15,22 @@ use lantern_core::size::Size;
 use lantern_core::tree::{link_leads_to, links_that_leave, links_to_nothing};
 use lantern_formats::zip::{self, Method, Packed};
 use lantern_store::seal::{SourceEntry, SourceKind};
-use serde::{Deserialize, Serialize};
 
-/// What the file system says of a file; equal stamps let reading be saved, under the rule in [`crate::digest_cache`].
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(from = "(u64, i64, i64, u64)", into = "(u64, i64, i64, u64)")]
-pub(crate) struct Stamp {
-    pub size: u64,
-    /// Since 1970, as is the next.
-    pub modified_ns: i64,
-    pub changed_ns: i64,
-    pub inode: u64,
-}
-
-impl From<(u64, i64, i64, u64)> for Stamp {
-    fn from((size, modified_ns, changed_ns, inode): (u64, i64, i64, u64)) -> Self {
-        Self { size, modified_ns, changed_ns, inode }
-    }
-}
-
-/// Many are kept, without the names of their parts.
-impl From<Stamp> for (u64, i64, i64, u64) {
-    fn from(stamp: Stamp) -> Self {
-        (stamp.size, stamp.modified_ns, stamp.changed_ns, stamp.inode)
-    }
-}
-
-/// How old a file must be when it is read for its stamp to tell it from any later one: file systems count time in
-/// steps of up to two seconds.
-const SAFE_AGE_NS: i64 = 2_000_000_000;
-
-impl Stamp {
-    /// Whether any change after a moment gives another stamp: what is read from then on is what this stamp stands for.
-    pub(crate) fn is_settled_at(&self, moment: jiff::Timestamp) -> bool {
-        i128::from(self.modified_ns.saturating_add(SAFE_AGE_NS)) <= moment.as_nanosecond()
-    }
-
-    #[cfg(unix)]
-    pub(crate) fn of(metadata: &Metadata) -> Self {
-        use std::os::unix::fs::MetadataExt;
-        let ns = |seconds: i64, rest: i64| seconds.saturating_mul(1_000_000_000).saturating_add(rest);
-        Self {
-            size: metadata.len(),
-            modified_ns: ns(metadata.mtime(), metadata.mtime_nsec()),
-            changed_ns: ns(metadata.ctime(), metadata.ctime_nsec()),
-            inode: metadata.ino(),
-        }
-    }
-
-    /// Windows: creation time stands for the change of an inode; file ids are not stable everywhere.
-    #[cfg(not(unix))]
-    pub(crate) fn of(metadata: &Metadata) -> Self {
-        let ns = |time: io::Result<std::time::SystemTime>| {
-            let since = time.ok().and_then(|t| t.duration_since(std::time::UNIX_EPOCH).ok());
-            since.map_or(0, |d| i64::try_from(d.as_nanos()).unwrap_or(i64::MAX))
-        };
-        Self {
-            size: metadata.len(),
-            modified_ns: ns(metadata.modified()),
-            changed_ns: ns(metadata.created()),
-            inode: 0,
-        }
-    }
-}
+use crate::signing::Replacement;
+use crate::stamp::Stamp;
 
 /// What an export is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Form {
+pub enum Form {
+    /// A folder.
     Folder,
+    /// A ZIP archive.
     Zip,
+    /// A tape archive.
     Tar,
+    /// One that is compressed with gzip.
     TarGz,
+    /// One that is compressed with Zstandard.
     TarZst,
     /// One file as it is, for phones and headsets; by the ending of its name.
     Package(&'static str),
@@ -106,7 +51,7 @@ const ENDINGS: [(&str, Form); 9] = [
 
 impl Form {
     /// Returns what people call it.
-    pub(crate) fn name(self) -> &'static str {
+    pub fn name(self) -> &'static str {
         match self {
             Self::Folder => "a folder",
             Self::Zip => "a ZIP archive",
@@ -118,13 +63,13 @@ impl Form {
     }
 
     /// Whether a name ends as archives do that are neither read nor written here.
-    pub(crate) fn is_other_archive(name: &str) -> bool {
+    pub fn is_other_archive(name: &str) -> bool {
         let lower = name.to_lowercase();
         Self::of_name(&lower).is_none() && OTHER_ARCHIVES.iter().any(|ending| lower.ends_with(ending))
     }
 
     /// Returns what a file is by its name; none when it is nothing that can be taken in.
-    pub(crate) fn of_name(name: &str) -> Option<Self> {
+    pub fn of_name(name: &str) -> Option<Self> {
         let lower = name.to_lowercase();
         ENDINGS.into_iter().find(|(ending, _)| lower.ends_with(ending)).map(|(_, form)| form)
     }
@@ -148,7 +93,8 @@ enum At {
 
 /// One entry of an export.
 #[derive(Debug)]
-pub(crate) struct Listed {
+pub struct Listed {
+    /// What is sealed of it.
     pub source: SourceEntry,
     /// Of files only.
     pub stamp: Option<Stamp>,
@@ -156,14 +102,15 @@ pub(crate) struct Listed {
 }
 
 /// What can be read from anywhere, as the readers of programs need it.
-pub(crate) trait ReadSeek: Read + Seek + Send {}
+pub trait ReadSeek: Read + Seek + Send {}
 impl<T: Read + Seek + Send> ReadSeek for T {}
 
 /// An export that was found.
 #[derive(Debug)]
-pub(crate) struct Export {
+pub struct Export {
     /// From the project's folder, for people.
     pub shown: String,
+    /// What it is.
     pub form: Form,
     /// The folder or file itself.
     path: PathBuf,
@@ -208,7 +155,8 @@ impl Reserved {
 }
 
 /// Everything that an export's entries are read by.
-pub(crate) struct Reading<'a> {
+#[derive(Debug)]
+pub struct Reading<'a> {
     /// The project's folder.
     pub root: &'a Path,
     /// Where files can be unpacked to for a while.
@@ -224,10 +172,13 @@ pub(crate) struct Reading<'a> {
 }
 
 /// An export with what was found on the way.
-pub(crate) struct Found {
+#[derive(Debug)]
+pub struct Found {
+    /// The export.
     pub export: Export,
     /// What was left out.
     pub left_out: Vec<TreePath>,
+    /// What is wrong or worth knowing.
     pub findings: Vec<Finding>,
 }
 
@@ -236,7 +187,7 @@ impl Export {
     ///
     /// # Errors
     /// The one finding that keeps it from being listed at all.
-    pub(crate) fn find(reading: &Reading<'_>) -> Result<Found, Box<Finding>> {
+    pub fn find(reading: &Reading<'_>) -> Result<Found, Box<Finding>> {
         let mut findings = Vec::new();
         let shown_path = newest(reading.root, reading.export, &mut findings)?;
         let path = reading.root.join(&shown_path);
@@ -305,7 +256,7 @@ impl Export {
     }
 
     /// Every link, with what it says.
-    pub(crate) fn links(&self) -> impl Iterator<Item = (&TreePath, &str)> {
+    pub fn links(&self) -> impl Iterator<Item = (&TreePath, &str)> {
         self.entries.iter().filter_map(|entry| match &entry.source.kind {
             SourceKind::Link { target } => Some((&entry.source.path, target.as_str())),
             _ => None,
@@ -313,7 +264,7 @@ impl Export {
     }
 
     /// Where a link of the export leads, within it.
-    pub(crate) fn link_leads_to(&self, path: &str) -> Option<String> {
+    pub fn link_leads_to(&self, path: &str) -> Option<String> {
         let (path, target) = self.links().find(|(link, _)| link.as_str() == path)?;
         link_leads_to(self.links(), path, target)
     }
@@ -331,8 +282,9 @@ impl Export {
         Some(Finding::of(Code::PathBelowFile, what, "pack the archive again: it contains one name twice"))
     }
 
+    /// One of files by themselves, for tests.
     #[cfg(test)]
-    pub(crate) fn listed(shown: &str, form: Form, files: impl Iterator<Item = (TreePath, Stamp)>) -> Self {
+    pub fn listed(shown: &str, form: Form, files: impl Iterator<Item = (TreePath, Stamp)>) -> Self {
         let entry = |(path, stamp): (TreePath, Stamp)| Listed {
             source: SourceEntry { path, kind: SourceKind::File { size: stamp.size } },
             stamp: Some(stamp),
@@ -345,7 +297,7 @@ impl Export {
     ///
     /// # Errors
     /// The one finding that keeps it from being listed.
-    pub(crate) fn inside_of_package(&self, root: &Path) -> Result<Self, Box<Finding>> {
+    pub fn inside_of_package(&self, root: &Path) -> Result<Self, Box<Finding>> {
         let everything = Patterns::default();
         let reading = Reading {
             root,
@@ -358,8 +310,29 @@ impl Export {
         Self::find(&reading).map(|found| found.export)
     }
 
+    /// Puts other bytes in the place of files, or beside them.
+    ///
+    /// # Errors
+    /// Those of the file system; [`io::ErrorKind::AlreadyExists`] where something lies that is no file.
+    pub(crate) fn lay_over(&mut self, files: &[Replacement]) -> io::Result<()> {
+        for Replacement { path, at } in files {
+            let metadata = fs::metadata(at)?;
+            let source = SourceEntry { path: path.clone(), kind: SourceKind::File { size: metadata.len() } };
+            let entry = Listed { source, stamp: Some(Stamp::of(&metadata)), at: At::Disk(at.clone()) };
+            match self.find_path(path.as_str()) {
+                Ok(index) if self.entries[index].source.is_file() => self.entries[index] = entry,
+                Ok(_) => return Err(io::ErrorKind::AlreadyExists.into()),
+                Err(index) => self.entries.insert(index, entry),
+            }
+        }
+        match self.below_a_file() {
+            Some(_) => Err(io::ErrorKind::AlreadyExists.into()),
+            None => Ok(()),
+        }
+    }
+
     /// The place of a file.
-    pub(crate) fn place_of(&self, path: &str) -> Option<usize> {
+    pub fn place_of(&self, path: &str) -> Option<usize> {
         let index = self.find_path(path).ok()?;
         self.entries[index].source.is_file().then_some(index)
     }
@@ -369,24 +342,24 @@ impl Export {
     }
 
     /// Whether anything lies at a path.
-    pub(crate) fn has(&self, path: &str) -> bool {
+    pub fn has(&self, path: &str) -> bool {
         self.find_path(path).is_ok()
     }
 
     /// The entries below a folder, which ends with `/`, with their paths from there; all of them for no folder.
-    pub(crate) fn below<'a>(&'a self, folder: &'a str) -> impl Iterator<Item = (&'a str, usize)> {
+    pub fn below<'a>(&'a self, folder: &'a str) -> impl Iterator<Item = (&'a str, usize)> {
         let start = self.find_path(folder).unwrap_or_else(|at| at);
         let rest = self.entries[start..].iter().zip(start..);
         rest.map_while(move |(entry, index)| Some((entry.source.path.as_str().strip_prefix(folder)?, index)))
     }
 
     /// Opens the archive or package itself.
-    pub(crate) fn open_itself(&self) -> io::Result<File> {
+    pub fn open_itself(&self) -> io::Result<File> {
         File::open(&self.path)
     }
 
     /// Returns how an entry is stored, in a ZIP archive.
-    pub(crate) fn packed(&self, index: usize) -> Option<&Packed> {
+    pub fn packed(&self, index: usize) -> Option<&Packed> {
         match &self.entries.get(index)?.at {
             At::Zip(packed) => Some(packed),
             _ => None,
@@ -394,7 +367,7 @@ impl Export {
     }
 
     /// Opens an entry's bytes from their start.
-    pub(crate) fn open(&self, index: usize) -> io::Result<Box<dyn Read + Send>> {
+    pub fn open(&self, index: usize) -> io::Result<Box<dyn Read + Send>> {
         let entry = self.entries.get(index).ok_or(io::ErrorKind::NotFound)?;
         match &entry.at {
             At::Disk(path) => Ok(Box::new(File::open(path)?)),
@@ -409,7 +382,7 @@ impl Export {
     }
 
     /// Opens an entry so that any part of it can be read; what is packed is unpacked to a file for that.
-    pub(crate) fn open_anywhere(&self, index: usize) -> io::Result<Box<dyn ReadSeek>> {
+    pub fn open_anywhere(&self, index: usize) -> io::Result<Box<dyn ReadSeek>> {
         let entry = self.entries.get(index).ok_or(io::ErrorKind::NotFound)?;
         match &entry.at {
             At::Disk(path) => Ok(Box::new(File::open(path)?)),
@@ -432,7 +405,7 @@ impl Export {
     }
 
     /// Whether an entry still is as it was listed.
-    pub(crate) fn is_unchanged(&self, index: usize) -> io::Result<bool> {
+    pub fn is_unchanged(&self, index: usize) -> io::Result<bool> {
         let entry = self.entries.get(index).ok_or(io::ErrorKind::NotFound)?;
         let path = match &entry.at {
             At::Disk(path) => path,
@@ -444,7 +417,7 @@ impl Export {
 }
 
 /// What cannot be listed or opened is reported as.
-pub(crate) fn unreadable(whose: &str, error: &io::Error) -> Finding {
+pub fn unreadable(whose: &str, error: &io::Error) -> Finding {
     let fix = match error.kind() {
         io::ErrorKind::NotFound => "it was there a moment ago: wait until the engine has finished writing",
         io::ErrorKind::Unsupported => "pack it in the usual way: deflate, Zstandard, or not compressed",
@@ -468,7 +441,7 @@ fn too_large(entry: &SourceEntry) -> Option<Finding> {
 }
 
 /// What went wrong with an archive, as an error of reading.
-pub(crate) fn in_archive(error: zip::ZipError) -> io::Error {
+pub fn in_archive(error: zip::ZipError) -> io::Error {
     match error {
         zip::ZipError::Io(error) => error,
         unsupported @ zip::ZipError::Unsupported(_) => {
@@ -513,6 +486,7 @@ impl Seek for Section {
     }
 }
 
+/// A finding that ends what finds it.
 pub(crate) fn boxed(code: Code, what: impl Into<String>, fix: impl Into<String>) -> Box<Finding> {
     Box::new(Finding::of(code, what, fix))
 }

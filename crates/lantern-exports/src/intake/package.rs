@@ -7,14 +7,16 @@ use lantern_formats::info::Info;
 use lantern_formats::zip;
 
 /// The manifest of a package.
-pub(crate) enum Said {
+pub enum Said {
+    /// Of a package or bundle for Android.
     Android(Manifest),
+    /// Of a package for iOS.
     Ios(Info),
 }
 
 impl Said {
     /// The number that rises.
-    pub(crate) fn number(self) -> Option<String> {
+    pub fn number(self) -> Option<String> {
         match self {
             Self::Android(manifest) => manifest.version_code.map(|code| code.to_string()),
             Self::Ios(info) => info.number,
@@ -23,7 +25,7 @@ impl Said {
 }
 
 /// Reads it; none for what is no package, or cannot be read.
-pub(crate) fn said_by<R: Read + Seek + Send>(mut package: R) -> Option<Said> {
+pub fn said_by<R: Read + Seek + Send>(mut package: R) -> Option<Said> {
     let is_info = |name: &[u8]| {
         let depth = name.iter().filter(|b| **b == b'/').count();
         name.starts_with(b"Payload/") && name.ends_with(b".app/Info.plist") && depth == 2

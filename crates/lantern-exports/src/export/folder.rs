@@ -12,7 +12,7 @@ use lantern_core::size::Size;
 use lantern_store::seal::{SourceEntry, SourceKind};
 
 use super::{At, Listed, Reserved, Stamp, unreadable};
-use crate::project::STATE_FOLDER;
+use lantern_core::config::STATE_FOLDER;
 
 pub(super) struct Walk<'a> {
     leave_out: &'a Patterns,

@@ -8,23 +8,26 @@ use lantern_core::release::Claims;
 use lantern_store::seal::SourceKind;
 use serde::{Deserialize, Serialize};
 
-use crate::environment;
-use crate::export::{Export, Stamp};
+use crate::export::Export;
 use crate::inspect::{Fact, Inspected};
 use crate::intake::Intake;
+use crate::stamp::Stamp;
 
 /// What a build says of itself.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
-pub(super) struct TargetClaims {
+pub struct TargetClaims {
+    /// Its identity, version and number.
     pub claims: Claims,
     /// The program that opens a console window beside itself.
     pub opens_console: Option<String>,
+    /// What is wrong with what it says.
     pub findings: Vec<Finding>,
     judged_until: Option<i64>,
 }
 
 impl TargetClaims {
-    pub(super) fn of(seen: Inspected) -> Self {
+    /// Takes out of an inspection what a build says of itself.
+    pub fn of(seen: Inspected) -> Self {
         let opens = seen.facts.iter().any(|(about, _)| *about == Fact::Opens);
         Self {
             opens_console: seen.starts.first().filter(|_| opens).map(|start| shown(start)),
@@ -42,7 +45,7 @@ impl TargetClaims {
 
 /// What entries of an export were when they were looked into.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
-pub(super) struct Key {
+pub struct Key {
     digest: Digest,
     /// Of the newest file.
     newest: Option<Stamp>,
@@ -50,14 +53,14 @@ pub(super) struct Key {
 
 impl Key {
     /// That of a whole export, with how it is looked at; none where it cannot be known from a changed one.
-    pub(super) fn of_all(intake: &Intake<'_>) -> Option<Self> {
+    pub fn of_all(intake: &Intake<'_>) -> Option<Self> {
         let export = intake.export();
         let how = (&export.shown, export.form.name(), &intake.starts, &intake.systems);
         Self::of(export, 0..export.entries.len(), &how)
     }
 
     /// That of some entries; `how` is whatever else changes what is seen in them.
-    pub(super) fn of(export: &Export, indices: impl Iterator<Item = usize>, how: &impl Serialize) -> Option<Self> {
+    pub fn of(export: &Export, indices: impl Iterator<Item = usize>, how: &impl Serialize) -> Option<Self> {
         let mut newest: Option<Stamp> = None;
         let mut entries: Vec<(&str, Option<&str>, Option<Stamp>)> = Vec::new();
         for entry in indices.map(|index| &export.entries[index]) {
@@ -75,27 +78,27 @@ impl Key {
         Some(Self { digest: Digest::of(&bytes), newest })
     }
 
-    pub(super) fn is_settled_at(&self, moment: jiff::Timestamp) -> bool {
+    pub(crate) fn is_settled_at(&self, moment: jiff::Timestamp) -> bool {
         self.newest.is_none_or(|stamp| stamp.is_settled_at(moment))
     }
 }
 
+/// What was kept, and of which state of the export.
 #[derive(Debug, Serialize, Deserialize)]
-pub(super) struct Remembered {
+pub(crate) struct Remembered {
     key: Key,
     claims: TargetClaims,
 }
 
 impl Remembered {
     /// None for what is to be looked at again in any case; `begun` is a moment before anything was read.
-    pub(super) fn new(key: Key, claims: &TargetClaims, begun: jiff::Timestamp) -> Option<Self> {
+    pub fn new(key: Key, claims: &TargetClaims, begun: jiff::Timestamp) -> Option<Self> {
         (key.is_settled_at(begun) && claims.is_lasting()).then(|| Self { key, claims: claims.clone() })
     }
 
     /// What it declared, if it would declare the same again.
-    pub(super) fn get(&self, key: Key) -> Option<&TargetClaims> {
-        let now = environment::now().as_second();
-        let is_judged = self.claims.judged_until.is_none_or(|until| now < until);
+    pub fn get(&self, key: Key, now: jiff::Timestamp) -> Option<&TargetClaims> {
+        let is_judged = self.claims.judged_until.is_none_or(|until| now.as_second() < until);
         (self.key == key && is_judged).then_some(&self.claims)
     }
 }
@@ -106,21 +109,21 @@ mod tests {
 
     #[test]
     fn claims_count_until_they_would_be_judged_otherwise() {
-        let begun = environment::now();
+        let begun = jiff::Timestamp::from_second(1_764_000_000).unwrap();
         let newest = Stamp { size: 7, modified_ns: 1_000, changed_ns: 1_000, inode: 1 };
         let key = Key { digest: Digest::of(b"the export"), newest: Some(newest) };
         let claims = TargetClaims { opens_console: Some("post.exe".to_owned()), ..TargetClaims::default() };
         let keep = |claims: &TargetClaims, begun| Remembered::new(key, claims, begun);
         let kept = keep(&claims, begun).unwrap();
-        assert_eq!(kept.get(key), Some(&claims));
-        assert_eq!(kept.get(Key { digest: Digest::of(b"another"), ..key }), None);
+        assert_eq!(kept.get(key, begun), Some(&claims));
+        assert_eq!(kept.get(Key { digest: Digest::of(b"another"), ..key }, begun), None);
         assert!(
             keep(&claims, jiff::Timestamp::UNIX_EPOCH).is_none(),
             "so new that a change could not be distinguished from it"
         );
         let until = |until: i64| {
             let claims = TargetClaims { judged_until: Some(until), ..claims.clone() };
-            keep(&claims, begun).unwrap().get(key).is_some()
+            keep(&claims, begun).unwrap().get(key, begun).is_some()
         };
         assert!(until(begun.as_second() + 60) && !until(begun.as_second() - 60), "a certificate expired since");
         let unread = TargetClaims { findings: vec![Finding::of(Code::Unreadable, "no", "look")], ..claims };

@@ -1,8 +1,8 @@
 //! What scanning found before: a file that is unchanged is not read again.
 //!
-//! Of what starts an export, and of the export as a whole, [`super::claims`] keeps what it declares.
+//! Of what starts an export, and of the export as a whole, [`crate::claims`] keeps what it declares.
 //!
-//! The rule is that of [`crate::digest_cache`]: size, times and inode are as they were, and the file was two seconds old
+//! The rule is that of [`crate::cache`]: size, times and inode are as they were, and the file was two seconds old
 //! when it was read. The cache only saves reading; the findings are made again in every run.
 
 use std::collections::BTreeMap;
@@ -12,10 +12,10 @@ use lantern_core::path::TreePath;
 use lantern_store::durable::{self, DurableError};
 use serde::{Deserialize, Serialize};
 
-use super::claims::{self, Key, TargetClaims};
-use super::scan::{Scan, Wanted};
-use crate::environment;
-use crate::export::{self, Export, Stamp};
+use crate::claims::{self, Key, TargetClaims};
+use crate::export::{self, Export};
+use crate::scan::{Scan, Wanted};
+use crate::stamp::Stamp;
 
 /// The number rises when scanning finds anything that it did not find before; a newer version may find more in any case.
 const FORMAT: &str = concat!("lantern.scans/5 of ", env!("CARGO_PKG_VERSION"));
@@ -30,7 +30,7 @@ struct Remembered {
 
 /// What was found in the files of all targets.
 #[derive(Debug, Serialize, Deserialize)]
-pub(super) struct ScanCache {
+pub struct ScanCache {
     format: String,
     /// Before anything is read.
     #[serde(skip)]
@@ -63,7 +63,7 @@ fn whole(export: &Export, files: &[usize]) -> Option<Key> {
 
 impl ScanCache {
     /// Reads what is remembered; what is missing, damaged or of another format is nothing, which only costs reading.
-    pub(super) fn load(path: &Path, is_kept: bool) -> Self {
+    pub fn load(path: &Path, is_kept: bool, now: jiff::Timestamp) -> Self {
         let bytes = durable::read_limited(path, MAX_LEN).unwrap_or_default();
         let cache: Option<Self> = serde_json::from_slice(&bytes).ok();
         let known = cache.filter(|cache| cache.format == FORMAT);
@@ -75,21 +75,21 @@ impl ScanCache {
             path: None,
             is_new: false,
         };
-        Self { begun: environment::now(), path: is_kept.then(|| path.to_owned()), ..known.unwrap_or_else(none) }
+        Self { begun: now, path: is_kept.then(|| path.to_owned()), ..known.unwrap_or_else(none) }
     }
 
     /// Keeps it, where there is anything new.
     ///
     /// # Errors
     /// Those of writing. What cannot be kept is read again: the check itself is as good as ever.
-    pub(super) fn save(&self) -> Result<(), DurableError> {
+    pub fn save(&self) -> Result<(), DurableError> {
         let Some(path) = self.path.as_ref().filter(|_| self.is_new) else { return Ok(()) };
         let bytes = serde_json::to_vec(self).expect("the cache has only keys that are texts");
         durable::write_whole(path, &bytes)
     }
 
     /// What the files of a target showed, each if it is as it was.
-    pub(super) fn get(&self, target: &str, wanted: &Wanted, export: &Export, files: &[usize]) -> Vec<Option<Scan>> {
+    pub(crate) fn get(&self, target: &str, wanted: &Wanted, export: &Export, files: &[usize]) -> Vec<Option<Scan>> {
         let target = self.targets.get(target).filter(|target| target.wanted == *wanted);
         let Some(target) = target else { return files.iter().map(|_| None).collect() };
         let is_whole = target.whole.is_some() && target.whole == whole(export, files);
@@ -105,12 +105,12 @@ impl ScanCache {
     }
 
     /// What an export said of itself, if it would say the same again.
-    pub(super) fn claims(&self, target: &str, key: Key) -> Option<TargetClaims> {
-        self.claims.get(target)?.get(key).cloned()
+    pub fn claims(&self, target: &str, key: Key) -> Option<TargetClaims> {
+        self.claims.get(target)?.get(key, self.begun).cloned()
     }
 
     /// Remembers what an export says of itself.
-    pub(super) fn remember_claims(&mut self, target: &str, key: Key, claims: &TargetClaims) {
+    pub fn remember_claims(&mut self, target: &str, key: Key, claims: &TargetClaims) {
         self.is_new = true;
         match claims::Remembered::new(key, claims, self.begun) {
             Some(kept) => drop(self.claims.insert(target.to_owned(), kept)),
@@ -119,7 +119,7 @@ impl ScanCache {
     }
 
     /// Remembers all of a target again; what could not be read is not among it.
-    pub(super) fn set(
+    pub(crate) fn set(
         &mut self,
         target: &str,
         wanted: &Wanted,
@@ -144,8 +144,12 @@ impl ScanCache {
 
 #[cfg(test)]
 mod tests {
-    use super::super::scan::FileScan;
     use super::*;
+    use crate::scan::FileScan;
+
+    fn now() -> jiff::Timestamp {
+        jiff::Timestamp::from_second(1_764_000_000).unwrap()
+    }
 
     fn listing(form: export::Form, stamps: [Stamp; 2]) -> Export {
         let paths = ["letter.txt", "saltmarsh"].map(|path| TreePath::new(path).unwrap());
@@ -164,10 +168,10 @@ mod tests {
         let wanted = Wanted { texts: vec!["first-tide".to_owned()], names: Vec::new() };
         let both = listing(export::Form::Folder, [stamp, other]);
         let kept = |export: &Export, seen: &[Option<Scan>]| {
-            let mut cache = ScanCache::load(&file, true);
+            let mut cache = ScanCache::load(&file, true, now());
             cache.set(target, &wanted, export, &[0, 1], seen);
             cache.save().unwrap();
-            ScanCache::load(&file, true)
+            ScanCache::load(&file, true, now())
         };
         let cache = kept(&both, &seen);
         assert_eq!(cache.get(target, &wanted, &both, &[0, 1]), seen);
@@ -175,8 +179,8 @@ mod tests {
         let changed = listing(export::Form::Folder, [stamp, stamp]);
         assert_eq!(cache.get(target, &wanted, &changed, &[0, 1]), [Some(None), None]);
         // So new that another change at the same moment could not be distinguished from it.
-        let now = i64::try_from(environment::now().as_nanosecond()).unwrap();
-        let fresh = listing(export::Form::Folder, [stamp, Stamp { modified_ns: now, ..stamp }]);
+        let now_ns = i64::try_from(now().as_nanosecond()).unwrap();
+        let fresh = listing(export::Form::Folder, [stamp, Stamp { modified_ns: now_ns, ..stamp }]);
         assert_eq!(kept(&fresh, &seen).get(target, &wanted, &fresh, &[0, 1]), [Some(None), None]);
 
         let archive = listing(export::Form::Zip, [stamp, stamp]);
@@ -189,6 +193,6 @@ mod tests {
         let changed = listing(export::Form::Zip, [other, other]);
         assert_eq!(cache.get(target, &wanted, &changed, &[0, 1]), [None, None]);
         std::fs::write(&file, b"{").unwrap();
-        assert_eq!(ScanCache::load(&file, true).get(target, &wanted, &both, &[0, 1]), [None, None], "damaged");
+        assert_eq!(ScanCache::load(&file, true, now()).get(target, &wanted, &both, &[0, 1]), [None, None], "damaged");
     }
 }

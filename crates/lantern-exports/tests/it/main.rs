@@ -1,0 +1,4 @@
+//! Exports as others look into them.
+
+#[cfg(test)]
+mod memory;

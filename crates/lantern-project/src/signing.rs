@@ -1,0 +1,181 @@
+//! Signing between intake and seal: what is signed anew, what is taken from an earlier release, and what a signed target was
+//! before.
+
+use std::collections::BTreeMap;
+use std::fs;
+use std::path::{Path, PathBuf};
+
+use lantern_core::digest::Digest;
+use lantern_core::path::TreePath;
+use lantern_core::progress::Progress;
+use lantern_core::release::{DepotRecord, ReplacedFile, Signed, SignedBy, TargetRecord};
+use lantern_core::tree::{Node, Tree};
+use lantern_exports::intake::Intake;
+use lantern_exports::signing::{Replacement, Signing, SigningError};
+use lantern_store::contents::{Contents, ContentsError};
+use lantern_store::durable::{self, DurableError};
+use lantern_store::store::{Store, StoreError};
+use serde::{Deserialize, Serialize};
+
+use crate::ProjectError;
+
+/// Says of signed files which path each of them has; written last, so that a folder without it is one that a break left.
+const DONE: &str = "done.json";
+const MAX_DONE_LEN: u64 = 16 * 1024 * 1024;
+
+/// Signed files that lie ready.
+#[derive(Debug, Serialize, Deserialize)]
+struct Done {
+    /// By path, the file in the same folder, and the digest of its bytes.
+    files: BTreeMap<TreePath, (String, Digest)>,
+}
+
+/// Returns a target's record as the export gives it; none where what was sealed of it is no longer in the store.
+///
+/// # Errors
+/// [`StoreError`].
+pub(crate) fn as_exported(store: &Store, record: &TargetRecord) -> Result<Option<TargetRecord>, StoreError> {
+    let Some(signed) = &record.signed else { return Ok(Some(record.clone())) };
+    let mut whole = BTreeMap::new();
+    let mut depots = Vec::new();
+    for depot in &record.depots {
+        if !store.has_tree(depot.tree)? {
+            return Ok(None);
+        }
+        let Ok(before) = signed.before(&store.tree(depot.tree)?) else { return Ok(None) };
+        depots.push(DepotRecord {
+            tree: before.id(),
+            files: before.file_count(),
+            size: before.size(),
+            ..depot.clone()
+        });
+        whole.extend(before.iter().map(|(path, node)| (path.clone(), node.clone())));
+    }
+    let Ok(whole) = Tree::new(whole) else { return Ok(None) };
+    Ok(Some(TargetRecord { tree: whole.id(), depots, signed: None, ..record.clone() }))
+}
+
+/// What signing is done with, of one project.
+pub(crate) struct Signer<'a> {
+    pub signing: &'a dyn Signing,
+    pub store: &'a Store,
+    /// Where signed files lie until they are sealed.
+    pub folder: PathBuf,
+}
+
+impl Signer<'_> {
+    /// Returns the signed files of an export: those that a break left, those of an earlier release of the very same bytes, or
+    /// fresh ones. `input` is the target as the export gives it, `last` its last release.
+    ///
+    /// # Errors
+    /// Those of the signer, of the store and of the file system.
+    pub(crate) fn files(
+        &self,
+        intake: &Intake<'_>,
+        by: SignedBy,
+        input: &TargetRecord,
+        last: Option<&TargetRecord>,
+        progress: &dyn Progress,
+    ) -> Result<Vec<Replacement>, ProjectError> {
+        let key = format!("{}\n{}\n{}\n{}\n", intake.name, input.tree.0, by.signer, by.settings);
+        let work = self.folder.join(Digest::of(key.as_bytes()).short());
+        if let Some(ready) = ready(&work) {
+            return Ok(ready);
+        }
+        let fails = |what| move |source| DurableError { what, path: self.folder.clone(), source };
+        if work.exists() {
+            fs::remove_dir_all(&work).map_err(fails("clear"))?;
+        }
+        durable::create_folders(&work)?;
+        let files = match last.filter(|last| last.signed_by() == Some(by)) {
+            Some(last) => match self.of_earlier(last, input, &work)? {
+                Some(files) => files,
+                None => self.signing.sign(intake, &work, progress)?,
+            },
+            None => self.signing.sign(intake, &work, progress)?,
+        };
+        keep_ready(&work, &files)?;
+        Ok(files)
+    }
+
+    /// Takes the signed files out of an earlier release, if it was made of the same bytes.
+    fn of_earlier(
+        &self,
+        last: &TargetRecord,
+        input: &TargetRecord,
+        work: &Path,
+    ) -> Result<Option<Vec<Replacement>>, ProjectError> {
+        let (Some(exported), Some(signed)) = (as_exported(self.store, last)?, &last.signed) else { return Ok(None) };
+        if exported.tree != input.tree {
+            return Ok(None);
+        }
+        let mut files = Vec::new();
+        for depot in &last.depots {
+            let contents = Contents::open(self.store, self.store.recipe_of(depot.tree)?)?;
+            for entry in contents.entries.iter().filter(|entry| signed.replaced.contains_key(&entry.path)) {
+                let at = work.join(files.len().to_string());
+                let fails = |source| DurableError { what: "write", path: at.clone(), source };
+                let mut out = fs::File::create(&at).map_err(fails)?;
+                contents.write_to(entry, &mut out).map_err(|error| match error {
+                    ContentsError::Store(error) => ProjectError::Store(error),
+                    ContentsError::Write(error) => fails(error).into(),
+                    other => fails(std::io::Error::other(other)).into(),
+                })?;
+                files.push(Replacement { path: entry.path.clone(), at });
+            }
+        }
+        // A depot that several targets share has been read once; what one of them lacks is signed.
+        files.sort_by(|a, b| a.path.cmp(&b.path));
+        files.dedup_by(|a, b| a.path == b.path);
+        Ok((files.len() == signed.replaced.len()).then_some(files))
+    }
+}
+
+/// Forgets the signed files that lay ready: they are sealed, or there is no room for them.
+pub(crate) fn forget(folder: &Path) {
+    if let Err(error) = fs::remove_dir_all(folder)
+        && error.kind() != std::io::ErrorKind::NotFound
+    {
+        log::warn!("signed files are left in {}: {error}", folder.display());
+    }
+}
+
+/// The files of a folder that was finished, if each of them is as it was.
+fn ready(work: &Path) -> Option<Vec<Replacement>> {
+    let done: Done = serde_json::from_slice(&durable::read_limited(&work.join(DONE), MAX_DONE_LEN).ok()?).ok()?;
+    let one = |(path, (name, digest)): (TreePath, (String, Digest))| {
+        let at = work.join(name);
+        (digest_of(&at).ok()? == digest).then_some(Replacement { path, at })
+    };
+    done.files.into_iter().map(one).collect()
+}
+
+fn keep_ready(work: &Path, files: &[Replacement]) -> Result<(), ProjectError> {
+    let mut done = Done { files: BTreeMap::new() };
+    for file in files {
+        let name = file.at.strip_prefix(work).ok().and_then(Path::to_str).map(str::to_owned);
+        let outside = || SigningError::Io { path: file.at.clone(), source: std::io::ErrorKind::InvalidInput.into() };
+        let digest = digest_of(&file.at).map_err(|source| SigningError::Io { path: file.at.clone(), source })?;
+        done.files.insert(file.path.clone(), (name.ok_or_else(outside)?, digest));
+    }
+    let bytes = serde_json::to_vec(&done).expect("paths are texts");
+    durable::write_whole(&work.join(DONE), &bytes)?;
+    Ok(())
+}
+
+fn digest_of(path: &Path) -> std::io::Result<Digest> {
+    let mut hasher = blake3::Hasher::new();
+    hasher.update_reader(fs::File::open(path)?)?;
+    Ok(Digest::from_bytes(*hasher.finalize().as_bytes()))
+}
+
+/// Says of signed files what the export had in their place.
+pub(crate) fn signed(by: SignedBy, files: &[Replacement], before: &Tree) -> Signed {
+    let file = |path: &TreePath| match before.get(path) {
+        Some(Node::File { size, digest, executable }) => {
+            Some(ReplacedFile { size: *size, digest: *digest, executable: *executable })
+        }
+        _ => None,
+    };
+    Signed { by, replaced: files.iter().map(|at| (at.path.clone(), file(&at.path))).collect() }
+}

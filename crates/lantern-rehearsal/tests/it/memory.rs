@@ -1,0 +1,517 @@
+//! A storefront in memory, written for the suite, and the same with faults.
+
+use std::collections::{BTreeMap, HashMap};
+use std::sync::{Arc, Mutex, MutexGuard};
+
+use bytes::Bytes;
+use jiff::Timestamp;
+use lantern_core::audience::Audience;
+use lantern_core::digest::{Digest, InvitationId, RecipeId, ReleaseId};
+use lantern_core::event::{BranchBuild, BranchFacts, EventId};
+use lantern_core::names::{Handle, Name};
+use lantern_core::release::ReleaseRecord;
+use lantern_core::rules::HouseRules;
+use lantern_rehearsal::place::PlaceDocument;
+use lantern_store::chunk_index::ChunkIndex;
+use lantern_store::locator::Locator;
+use lantern_store::pack;
+use lantern_store::recipe::{self, Root};
+use lantern_storefront::conformance::As;
+use lantern_storefront::protocol::{
+    Branch, Build, BuildDepot, BuildTarget, InvitationMade, Limits, Move, Moved, NewBuild, NewInvitation, Play,
+    Problem, RecipeNeeds, Title, Withdraw, WithdrawnBuild, problem,
+};
+use lantern_storefront::{
+    Branches, Builds, Content, Identify, Invitations, PlaceError, Player, Storefront, StorefrontFacts,
+};
+use serde::Serialize;
+use serde::de::DeserializeOwned;
+
+/// What the place does wrong.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Fault {
+    BelievesNames,
+    ForgetsSegments,
+    ForgetsKeys,
+    MovesAnyway,
+    TakesWithdrawn,
+    HandsOutEverything,
+    LetsEverybodyIn,
+    CannotInvite,
+    SaysNothingIsLacking,
+}
+
+impl Fault {
+    /// Each with a part of what the suite says of it.
+    pub const ALL: [(Self, &str); 9] = [
+        (Self::BelievesNames, "under another name is taken"),
+        (Self::ForgetsSegments, "lacks a segment that has come"),
+        (Self::ForgetsKeys, "a key for another request is taken"),
+        (Self::MovesAnyway, "a move from a revision that has passed is taken"),
+        (Self::TakesWithdrawn, "a withdrawn build on a branch is taken"),
+        (Self::HandsOutEverything, "bytes that no build is made of is taken"),
+        (Self::LetsEverybodyIn, "a closed branch is taken"),
+        (Self::CannotInvite, "Invitations: stated true, there false"),
+        (Self::SaysNothingIsLacking, "does not say that chunks are lacking"),
+    ];
+}
+
+/// The place.
+#[derive(Debug)]
+pub struct Memory {
+    fault: Option<Fault>,
+    rules: HouseRules,
+    state: Mutex<State>,
+}
+
+#[derive(Debug, Default)]
+struct State {
+    recipes: HashMap<RecipeId, Vec<u8>>,
+    segments: HashMap<Digest, Vec<u8>>,
+    packs: HashMap<Digest, Bytes>,
+    chunks: ChunkIndex,
+    builds: Vec<Build>,
+    records: HashMap<ReleaseId, String>,
+    moves: BTreeMap<Name, Vec<Moved>>,
+    invitations: BTreeMap<Name, Vec<InvitationMade>>,
+    /// By key: the request, and what was answered.
+    answers: HashMap<EventId, (String, serde_json::Value)>,
+}
+
+/// The place, opened by someone.
+#[derive(Debug)]
+struct Opened {
+    place: Arc<Memory>,
+    who: As,
+}
+
+fn refuse<T>(kind: problem::Kind, detail: &str) -> Result<T, PlaceError> {
+    Err(PlaceError::Refused(Box::new(Problem {
+        kind: format!("/problems/{}", kind.0),
+        title: kind.2.to_owned(),
+        status: kind.1,
+        detail: detail.to_owned(),
+        fix: String::new(),
+        refusals: Vec::new(),
+    })))
+}
+
+fn there<T>(found: Option<T>, what: &str) -> Result<T, PlaceError> {
+    found.map_or_else(|| refuse(problem::NOT_FOUND, what), Ok)
+}
+
+impl Memory {
+    pub fn new(fault: Option<Fault>) -> Arc<Self> {
+        let mut rules = PlaceDocument::brambleyard().rules;
+        rules.branches.fixed.retain(|branch| branch.name.as_str() != "estuary");
+        Arc::new(Self { fault, rules, state: Mutex::default() })
+    }
+
+    pub fn open(self: &Arc<Self>, who: As) -> Arc<dyn Storefront> {
+        Arc::new(Opened { place: self.clone(), who })
+    }
+
+    fn has(&self, fault: Fault) -> bool {
+        self.fault == Some(fault)
+    }
+}
+
+impl State {
+    fn needs(&self, id: RecipeId) -> Result<RecipeNeeds, PlaceError> {
+        let root = there(self.recipes.get(&id), "a recipe")?;
+        let root = Root::decode(id, root).or_else(|_| refuse(problem::DAMAGED, "a recipe"))?;
+        let segments = root.segments.iter().map(|at| at.digest).filter(|digest| !self.segments.contains_key(digest));
+        let segments: Vec<Digest> = segments.collect();
+        let chunks = match segments.is_empty() {
+            true => {
+                let chunks = self.chunks_of(id)?;
+                let lacking = (0..).zip(&chunks).filter(|(_, chunk)| !self.chunks.contains(chunk));
+                lacking.map(|(index, _)| (index, 1)).collect()
+            }
+            false => Vec::new(),
+        };
+        Ok(RecipeNeeds { segments, chunks })
+    }
+
+    fn chunks_of(&self, id: RecipeId) -> Result<Vec<Digest>, PlaceError> {
+        let root = there(self.recipes.get(&id), "a recipe")?;
+        let segment = |at: &recipe::SegmentRef| there(self.segments.get(&at.digest).cloned(), "a segment");
+        let damaged = |_| refuse::<()>(problem::DAMAGED, "a recipe").unwrap_err();
+        Ok(recipe::different_chunks(&recipe::assemble(id, root, segment, damaged)?.1))
+    }
+
+    fn locator(&self, id: RecipeId) -> Result<Locator, PlaceError> {
+        let chunks = self.chunks_of(id)?;
+        let found: Option<Vec<u32>> = chunks.iter().map(|chunk| self.chunks.index_of(chunk)).collect();
+        let found = found.map_or_else(|| refuse(problem::INCOMPLETE, "chunks are missing"), Ok)?;
+        Ok(Locator::new(id, &self.chunks, found.into_iter()))
+    }
+
+    fn range(&self, name: &Digest, offset: u32, len: u32) -> Result<Vec<u8>, PlaceError> {
+        let pack = there(self.packs.get(name), "a pack")?;
+        let from = offset as usize;
+        there(pack.get(from..from + len as usize), "a range").map(<[u8]>::to_vec)
+    }
+
+    fn branch(&self, rules: &HouseRules, name: &Name) -> Result<Branch, PlaceError> {
+        let audience = there(rules.branch(name), "a branch")?.audience;
+        let last = self.moves.get(name).and_then(|moves| moves.last());
+        let nothing =
+            BranchFacts { branch: name.clone(), revision: 0, since: None, by: None, targets: BTreeMap::new() };
+        Ok(Branch { audience, facts: last.map_or(nothing, |moved| moved.facts.clone()) })
+    }
+}
+
+impl Opened {
+    fn state(&self) -> MutexGuard<'_, State> {
+        self.place.state.lock().unwrap()
+    }
+
+    fn maker(&self) -> Result<MutexGuard<'_, State>, PlaceError> {
+        match self.who {
+            As::Maker => Ok(self.state()),
+            As::Player(_) => Err(PlaceError::NotConnected { address: self.address().to_owned() }),
+        }
+    }
+
+    /// Does something once for each key; the same request gets the same answer.
+    fn once<T: Serialize + DeserializeOwned>(
+        &self,
+        key: EventId,
+        request: &impl Serialize,
+        act: impl FnOnce(&mut State) -> Result<T, PlaceError>,
+    ) -> Result<T, PlaceError> {
+        let mut state = self.maker()?;
+        let request = serde_json::to_string(request).unwrap();
+        match state.answers.get(&key).filter(|_| !self.place.has(Fault::ForgetsKeys)) {
+            Some((same, answer)) if *same == request => return Ok(serde_json::from_value(answer.clone()).unwrap()),
+            Some(_) => return refuse(problem::KEY_REUSED, "another request had this key"),
+            None => {}
+        }
+        let done = act(&mut state)?;
+        state.answers.insert(key, (request, serde_json::to_value(&done).unwrap()));
+        Ok(done)
+    }
+
+    /// What a player may have of a branch.
+    fn followed(&self, name: &Name) -> Result<(Branch, Vec<BuildTarget>), PlaceError> {
+        let state = self.state();
+        let branch = state.branch(&self.place.rules, name)?;
+        let is_open = branch.audience == Audience::Everyone || self.place.has(Fault::LetsEverybodyIn);
+        let holds = match &self.who {
+            As::Player(Some(invited)) => state
+                .invitations
+                .get(name)
+                .into_iter()
+                .flatten()
+                .any(|made| made.new.id == invited.invitation.id() && made.ended_at.is_none()),
+            As::Player(None) => false,
+            As::Maker => true,
+        };
+        if !is_open && !holds {
+            return refuse(problem::NOT_INVITED, "this is for those who were invited");
+        }
+        let on = branch.facts.targets.iter().filter_map(|(target, on)| {
+            state.builds.iter().find(|build| build.build == on.build)?.targets.get(target).cloned()
+        });
+        let on = on.collect();
+        Ok((branch, on))
+    }
+
+    fn followed_recipes(&self, name: &Name) -> Result<Vec<RecipeId>, PlaceError> {
+        let (_, targets) = self.followed(name)?;
+        Ok(targets.iter().flat_map(|target| &target.depots).map(|depot| depot.recipe).collect())
+    }
+}
+
+impl Storefront for Opened {
+    fn content(&self) -> Result<&dyn Content, PlaceError> {
+        Ok(self)
+    }
+    fn builds(&self) -> Result<&dyn Builds, PlaceError> {
+        Ok(self)
+    }
+    fn branches(&self) -> Result<&dyn Branches, PlaceError> {
+        Ok(self)
+    }
+    fn invitations(&self) -> Result<&dyn Invitations, PlaceError> {
+        match self.place.has(Fault::CannotInvite) {
+            true => Err(self.unable("invite players")),
+            false => Ok(self),
+        }
+    }
+    fn player(&self) -> Result<&dyn Player, PlaceError> {
+        Ok(self)
+    }
+}
+
+impl Identify for Opened {
+    fn address(&self) -> &str {
+        "in memory"
+    }
+    fn identify(&self) -> Result<StorefrontFacts, PlaceError> {
+        let limits = Limits {
+            pack_bytes: 1 << 26,
+            recipe_bytes: 1 << 26,
+            chunk_bytes: 1 << 20,
+            record_bytes: 1 << 20,
+            text_bytes: 4096,
+            notes_bytes: 1 << 16,
+        };
+        Ok(StorefrontFacts { id: "memory".to_owned(), name: "Memory".to_owned(), limits })
+    }
+    fn try_access(&self) -> Result<Vec<String>, PlaceError> {
+        self.maker().map(|_| vec!["read".to_owned()])
+    }
+    fn rules(&self) -> Result<HouseRules, PlaceError> {
+        Ok(self.place.rules.clone())
+    }
+    fn title(&self, title: &Handle) -> Result<Title, PlaceError> {
+        let known = Title {
+            handle: "saltmarsh-post".parse().unwrap(),
+            name: "Saltmarsh Post".to_owned(),
+            identity: "example.paperheron.saltmarsh".parse().unwrap(),
+            depots: vec!["sp-linux".parse().unwrap()],
+        };
+        there(Some(known).filter(|known| known.handle == *title), "a title")
+    }
+}
+
+impl Content for Opened {
+    fn put_recipe(&self, _: &Handle, id: RecipeId, root: Vec<u8>) -> Result<RecipeNeeds, PlaceError> {
+        let mut state = self.maker()?;
+        if Root::decode(id, &root).is_err() && !self.place.has(Fault::BelievesNames) {
+            return refuse(problem::DAMAGED, "a recipe");
+        }
+        state.recipes.insert(id, root);
+        let mut needs = state.needs(id)?;
+        if self.place.has(Fault::SaysNothingIsLacking) {
+            needs.chunks.clear();
+        }
+        Ok(needs)
+    }
+    fn put_segment(&self, _: &Handle, digest: &Digest, bytes: Vec<u8>) -> Result<(), PlaceError> {
+        let mut state = self.maker()?;
+        if Digest::of(&bytes) != *digest && !self.place.has(Fault::BelievesNames) {
+            return refuse(problem::DAMAGED, "a segment");
+        }
+        if !self.place.has(Fault::ForgetsSegments) {
+            state.segments.insert(*digest, bytes);
+        }
+        Ok(())
+    }
+    fn put_pack(&self, _: &Handle, digest: &Digest, bytes: Bytes) -> Result<(), PlaceError> {
+        let mut state = self.maker()?;
+        let entries = pack::verify(*digest, &bytes).or_else(|_| refuse(problem::DAMAGED, "a pack"))?;
+        let number = state.chunks.add_pack(*digest, u32::try_from(bytes.len()).unwrap());
+        for entry in &entries {
+            state.chunks.add(number, entry);
+        }
+        state.packs.insert(*digest, bytes);
+        Ok(())
+    }
+    fn get_recipe(&self, _: &Handle, id: RecipeId) -> Result<Vec<u8>, PlaceError> {
+        there(self.maker()?.recipes.get(&id).cloned(), "a recipe")
+    }
+    fn get_segment(&self, _: &Handle, digest: &Digest) -> Result<Vec<u8>, PlaceError> {
+        there(self.maker()?.segments.get(digest).cloned(), "a segment")
+    }
+    fn get_locator(&self, _: &Handle, id: RecipeId) -> Result<Vec<u8>, PlaceError> {
+        Ok(self.maker()?.locator(id)?.encode())
+    }
+    fn get_pack(&self, _: &Handle, pack: &Digest, offset: u32, len: u32) -> Result<Vec<u8>, PlaceError> {
+        self.maker()?.range(pack, offset, len)
+    }
+}
+
+impl Builds for Opened {
+    fn list(&self, _: &Handle) -> Result<Vec<Build>, PlaceError> {
+        Ok(self.maker()?.builds.clone())
+    }
+    fn record(&self, _: &Handle, build: u64) -> Result<Vec<u8>, PlaceError> {
+        let state = self.maker()?;
+        let release = there(state.builds.iter().find(|known| known.build == build), "a build")?.release;
+        there(state.records.get(&release), "a record").map(|record| record.clone().into_bytes())
+    }
+    fn make(&self, _: &Handle, key: EventId, new: &NewBuild) -> Result<Build, PlaceError> {
+        self.once(key, new, |state| {
+            let record =
+                ReleaseRecord::decode(new.record.as_bytes()).or_else(|_| refuse(problem::MALFORMED, "record"))?;
+            let release = ReleaseId::of(new.record.as_bytes());
+            if let Some(same) = state.builds.iter().find(|build| build.release == release) {
+                return Ok(same.clone());
+            }
+            let mut targets = BTreeMap::new();
+            for target in &record.targets {
+                let mut depots = Vec::new();
+                for depot in &target.depots {
+                    let stated = there(new.depots.iter().find(|stated| stated.depot == depot.depot), "a depot")?;
+                    state.locator(stated.recipe)?;
+                    depots.push(BuildDepot {
+                        depot: depot.depot.clone(),
+                        handle: stated.handle.clone(),
+                        recipe: stated.recipe,
+                        when: depot.when.clone(),
+                        files: depot.files,
+                        size: depot.size,
+                    });
+                }
+                let (systems, starts, folder) = (target.systems.clone(), target.starts.clone(), target.folder.clone());
+                targets.insert(target.target.clone(), BuildTarget { systems, starts, folder, depots });
+            }
+            let build = Build {
+                build: state.builds.len() as u64 + 1,
+                release,
+                name: record.name(),
+                message: new.message.clone(),
+                notes: new.notes.clone(),
+                made_at: Timestamp::now(),
+                made_by: "maker".to_owned(),
+                targets,
+                key: Some(key),
+                withdrawn: None,
+            };
+            state.builds.push(build.clone());
+            state.records.insert(release, new.record.clone());
+            Ok(build)
+        })
+    }
+    fn withdraw(&self, _: &Handle, build: u64, key: EventId, why: &Withdraw) -> Result<Build, PlaceError> {
+        self.once(key, &(build, why), |state| {
+            let found = there(state.builds.iter_mut().find(|known| known.build == build), "a build")?;
+            let withdrawn =
+                || WithdrawnBuild { because: why.because.clone(), at: Timestamp::now(), by: "maker".to_owned() };
+            found.withdrawn.get_or_insert_with(withdrawn);
+            Ok(found.clone())
+        })
+    }
+}
+
+impl Branches for Opened {
+    fn list(&self, _: &Handle) -> Result<Vec<Branch>, PlaceError> {
+        let state = self.maker()?;
+        let rules = &self.place.rules;
+        rules.branches.fixed.iter().map(|rule| state.branch(rules, &rule.name)).collect()
+    }
+    fn moves(&self, _: &Handle, branch: &Name) -> Result<Vec<Moved>, PlaceError> {
+        Ok(self.maker()?.moves.get(branch).cloned().unwrap_or_default())
+    }
+    fn make_move(
+        &self,
+        _: &Handle,
+        branch: &Name,
+        revision: u64,
+        key: EventId,
+        wanted: &Move,
+    ) -> Result<Branch, PlaceError> {
+        let (rules, fault) = (&self.place.rules, self.place.fault);
+        self.once(key, &(branch, revision, wanted), |state| {
+            let mut now = state.branch(rules, branch)?;
+            if now.facts.revision != revision && fault != Some(Fault::MovesAnyway) {
+                return refuse(problem::BRANCH_MOVED, "somebody was faster");
+            }
+            let mut targets = BTreeMap::new();
+            for (target, number) in &wanted.targets {
+                let build = state.builds.iter().find(|build| build.build == *number);
+                let build = there(build.filter(|build| build.targets.contains_key(target)), "a build")?;
+                if build.withdrawn.is_some() && fault != Some(Fault::TakesWithdrawn) {
+                    return refuse(problem::RULES, "it is withdrawn");
+                }
+                let on = BranchBuild { build: *number, release: build.release, name: build.name.clone() };
+                targets.insert(target.clone(), on);
+            }
+            let moves = state.moves.entry(branch.clone()).or_default();
+            let had = |earlier| moves.iter().any(|m| m.facts.revision == earlier && m.facts.targets == targets);
+            if wanted.restores.is_some_and(|earlier| !had(earlier)) {
+                return refuse(problem::NOT_FOUND, "it had something else");
+            }
+            let (since, by) = (Some(Timestamp::now()), Some("maker".to_owned()));
+            now.facts = BranchFacts { revision: now.facts.revision + 1, since, by, targets, ..now.facts };
+            let because = wanted.because.clone();
+            moves.push(Moved { facts: now.facts.clone(), key, restores: wanted.restores, because });
+            Ok(now)
+        })
+    }
+}
+
+impl Invitations for Opened {
+    fn list(&self, _: &Handle, branch: &Name) -> Result<Vec<InvitationMade>, PlaceError> {
+        Ok(self.maker()?.invitations.get(branch).cloned().unwrap_or_default())
+    }
+    fn invite(
+        &self,
+        _: &Handle,
+        branch: &Name,
+        key: EventId,
+        new: &NewInvitation,
+    ) -> Result<InvitationMade, PlaceError> {
+        self.once(key, &(branch, new), |state| {
+            let all = state.invitations.entry(branch.clone()).or_default();
+            if let Some(known) = all.iter().find(|made| made.new.id == new.id) {
+                return Ok(known.clone());
+            }
+            let made = InvitationMade {
+                new: new.clone(),
+                branch: branch.clone(),
+                made_at: Timestamp::now(),
+                made_by: "maker".to_owned(),
+                used_by: 0,
+                last_used: None,
+                ended_at: None,
+            };
+            all.push(made.clone());
+            Ok(made)
+        })
+    }
+    fn end(&self, _: &Handle, branch: &Name, key: EventId, id: InvitationId) -> Result<InvitationMade, PlaceError> {
+        self.once(key, &(branch, id), |state| {
+            let all = state.invitations.entry(branch.clone()).or_default();
+            let made = there(all.iter_mut().find(|made| made.new.id == id), "an invitation")?;
+            made.ended_at.get_or_insert_with(Timestamp::now);
+            Ok(made.clone())
+        })
+    }
+}
+
+impl Player for Opened {
+    fn branch(&self, title: &Handle, branch: &Name) -> Result<Play, PlaceError> {
+        let (branch, targets) = self.followed(branch)?;
+        let builds = branch.facts.targets.keys().cloned().zip(targets).collect();
+        let Title { name, identity, .. } = self.title(title)?;
+        Ok(Play { name, identity, facts: branch.facts, builds })
+    }
+    fn recipe(&self, _: &Handle, branch: &Name, id: RecipeId) -> Result<Vec<u8>, PlaceError> {
+        let id = there(self.followed_recipes(branch)?.into_iter().find(|known| *known == id), "a recipe")?;
+        there(self.state().recipes.get(&id).cloned(), "a recipe")
+    }
+    fn segment(&self, _: &Handle, branch: &Name, digest: &Digest) -> Result<Vec<u8>, PlaceError> {
+        for id in self.followed_recipes(branch)? {
+            let state = self.state();
+            let root = Root::decode(id, &state.recipes[&id]).unwrap();
+            if root.segments.iter().any(|at| at.digest == *digest) {
+                return there(state.segments.get(digest).cloned(), "a segment");
+            }
+        }
+        refuse(problem::NOT_FOUND, "a segment")
+    }
+    fn locator(&self, _: &Handle, branch: &Name, id: RecipeId) -> Result<Vec<u8>, PlaceError> {
+        let id = there(self.followed_recipes(branch)?.into_iter().find(|known| *known == id), "a recipe")?;
+        Ok(self.state().locator(id)?.encode())
+    }
+    fn pack(&self, _: &Handle, branch: &Name, pack: &Digest, offset: u32, len: u32) -> Result<Vec<u8>, PlaceError> {
+        let recipes = self.followed_recipes(branch)?;
+        let state = self.state();
+        let is_of = |locator: &Locator| {
+            locator.locations().any(|at| {
+                let entry = &at.entry;
+                let is_in = entry.offset <= offset && offset + len <= entry.offset + entry.stored_len;
+                locator.packs[at.pack as usize].0 == *pack && is_in
+            })
+        };
+        let named = recipes.iter().any(|id| state.locator(*id).is_ok_and(|locator| is_of(&locator)));
+        match named || self.place.has(Fault::HandsOutEverything) {
+            true => state.range(pack, offset, len),
+            false => refuse(problem::NOT_FOUND, "a range"),
+        }
+    }
+}

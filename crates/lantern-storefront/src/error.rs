@@ -1,0 +1,100 @@
+//! Why a storefront did not do what was asked.
+
+use lantern_core::rules::Refusal;
+
+use crate::protocol::{PROTOCOL, Problem, problem};
+
+/// Why a storefront did not do what was asked.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum PlaceError {
+    /// No answer came. Whether the deed was done is not known.
+    #[error("{address} could not be reached")]
+    Unreachable {
+        /// The origin.
+        address: String,
+        /// The reason.
+        #[source]
+        source: Box<dyn std::error::Error + Send + Sync>,
+    },
+    /// The storefront refused, and said why.
+    #[error("{}", .0.detail)]
+    Refused(Box<Problem>),
+    /// The storefront failed.
+    #[error("{address} answered with status {status}")]
+    Failed {
+        /// The origin.
+        address: String,
+        /// The HTTP status.
+        status: u16,
+    },
+    /// What came is not what the protocol says.
+    #[error("{address} answered with something that is not {what}")]
+    Nonsense {
+        /// The origin.
+        address: String,
+        /// What was expected.
+        what: &'static str,
+        /// How it is wrong.
+        #[source]
+        source: Box<dyn std::error::Error + Send + Sync>,
+    },
+    /// The storefront speaks another protocol.
+    #[error("{address} speaks version {theirs} of the protocol, this lantern speaks {PROTOCOL}")]
+    Protocol {
+        /// The origin.
+        address: String,
+        /// Its version.
+        theirs: u32,
+    },
+    /// The name or secret is wrong.
+    #[error("{address} does not accept this name and secret")]
+    WrongSecret {
+        /// The origin.
+        address: String,
+    },
+    /// Access is given and at once not accepted, again and again. Whether the deed was done is not known: an earlier
+    /// try of it may have got through.
+    #[error("{address} gives access and does not accept it")]
+    AccessNotKept {
+        /// The origin.
+        address: String,
+    },
+    /// Nobody connected here yet.
+    #[error("there is no access to {address} on this computer")]
+    NotConnected {
+        /// The origin.
+        address: String,
+    },
+    /// A storefront of this kind cannot do that.
+    #[error("{address} cannot {what}: storefronts of its kind do not")]
+    Unable {
+        /// Where it is.
+        address: String,
+        /// What it cannot do, as a verb.
+        what: &'static str,
+    },
+    /// Someone asked to stop.
+    #[error("stopped")]
+    Stopped,
+}
+
+impl PlaceError {
+    /// Returns the problem when the storefront refused.
+    pub fn problem(&self) -> Option<&Problem> {
+        match self {
+            Self::Refused(problem) => Some(problem),
+            _ => None,
+        }
+    }
+
+    /// Whether the storefront refused for this reason.
+    pub fn is(&self, kind: problem::Kind) -> bool {
+        self.problem().is_some_and(|problem| problem.is(kind))
+    }
+
+    /// Returns the house rules that are in the way, as far as the storefront named them.
+    pub fn refusals(&self) -> &[Refusal] {
+        self.problem().map_or(&[], |problem| &problem.refusals)
+    }
+}
