@@ -13,9 +13,12 @@ use lantern_core::path::{TreePath, is_reserved, shown};
 use lantern_core::patterns::Patterns;
 use lantern_core::size::Size;
 use lantern_core::tree::{link_leads_to, links_that_leave, links_to_nothing};
+pub use lantern_formats::bundle::ReadSeek;
+use lantern_formats::bundle::{FileKind, Files};
 use lantern_formats::zip::{self, Method, Packed};
 use lantern_store::seal::{SourceEntry, SourceKind};
 
+use crate::metered::Metering;
 use crate::signing::Replacement;
 use crate::stamp::Stamp;
 
@@ -100,10 +103,6 @@ pub struct Listed {
     pub stamp: Option<Stamp>,
     at: At,
 }
-
-/// What can be read from anywhere, as the readers of programs need it.
-pub trait ReadSeek: Read + Seek + Send {}
-impl<T: Read + Seek + Send> ReadSeek for T {}
 
 /// An export that was found.
 #[derive(Debug)]
@@ -413,6 +412,56 @@ impl Export {
             At::Nowhere => return Ok(true),
         };
         Ok(entry.stamp == Some(Stamp::of(&fs::symlink_metadata(path)?)) || path.is_symlink())
+    }
+}
+
+fn kind_of(source: &SourceEntry) -> FileKind<'_> {
+    match &source.kind {
+        SourceKind::File { size } => FileKind::File { len: *size },
+        SourceKind::Link { target } => FileKind::Link { target },
+        SourceKind::EmptyFolder => FileKind::EmptyFolder,
+    }
+}
+
+impl Files for Export {
+    fn below<'a>(&'a self, folder: &'a str) -> Box<dyn Iterator<Item = (&'a str, FileKind<'a>)> + 'a> {
+        Box::new(Self::below(self, folder).map(|(path, index)| (path, kind_of(&self.entries[index].source))))
+    }
+
+    fn kind(&self, path: &str) -> Option<FileKind<'_>> {
+        self.find_path(path).ok().map(|index| kind_of(&self.entries[index].source))
+    }
+
+    fn open(&self, path: &str) -> io::Result<Box<dyn Read + Send + '_>> {
+        Self::open(self, self.place_of(path).ok_or(io::ErrorKind::NotFound)?).map(|file| file as _)
+    }
+
+    fn open_anywhere(&self, path: &str) -> io::Result<Box<dyn ReadSeek + '_>> {
+        Self::open_anywhere(self, self.place_of(path).ok_or(io::ErrorKind::NotFound)?).map(|file| file as _)
+    }
+}
+
+/// An export of which reading is counted.
+pub(crate) struct MeteredFiles<'a> {
+    pub export: &'a Export,
+    pub watch: &'a Metering<'a>,
+}
+
+impl Files for MeteredFiles<'_> {
+    fn below<'a>(&'a self, folder: &'a str) -> Box<dyn Iterator<Item = (&'a str, FileKind<'a>)> + 'a> {
+        Files::below(self.export, folder)
+    }
+
+    fn kind(&self, path: &str) -> Option<FileKind<'_>> {
+        self.export.kind(path)
+    }
+
+    fn open(&self, path: &str) -> io::Result<Box<dyn Read + Send + '_>> {
+        Ok(Box::new(self.watch.over(Files::open(self.export, path)?)))
+    }
+
+    fn open_anywhere(&self, path: &str) -> io::Result<Box<dyn ReadSeek + '_>> {
+        Ok(Box::new(self.watch.over(Files::open_anywhere(self.export, path)?)))
     }
 }
 

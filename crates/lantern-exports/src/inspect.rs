@@ -1,7 +1,6 @@
 //! `inspect`: what a file or folder is, without any project.
 
 mod android;
-mod code_resources;
 mod fact;
 mod linux;
 mod macos;
@@ -12,7 +11,7 @@ mod windows;
 
 pub use fact::Fact;
 pub(crate) use linux::too_new as too_new_for_linux;
-pub(crate) use macos::{too_new as too_new_for_macos, verify_code};
+pub(crate) use macos::too_new as too_new_for_macos;
 
 use std::io::{self, Read};
 use std::path::Path;
@@ -24,16 +23,13 @@ use lantern_core::patterns::Patterns;
 use lantern_core::progress::Progress;
 use lantern_core::release::Start;
 use lantern_core::system::{Family, System};
-use lantern_formats::FormatError;
 use lantern_formats::program::{self, Kind, Program};
+use lantern_formats::{FormatError, bundle};
 use lantern_store::seal::{SourceEntry, SourceKind};
 
 use crate::Stopped;
 use crate::export::{Export, Form, ReadSeek, Reading, unreadable};
 use crate::intake::{Intake, detect, lack_of_package, not_a_build, not_a_package, systems_of};
-
-/// Longest small file that is read whole to look at it, in bytes: icons, property lists, pages.
-const MAX_SMALL_LEN: u64 = 16 * 1024 * 1024;
 
 /// What a library by itself is called.
 const LIBRARY: &str = "a library";
@@ -398,17 +394,9 @@ fn missing_libraries(
     (!missing.is_empty()).then(|| missing.join(", "))
 }
 
-/// Reads a small file whole; none when it is not there or too large.
-fn read_small(export: &Export, path: &str) -> io::Result<Option<Vec<u8>>> {
-    let Some(index) = export.place_of(path) else { return Ok(None) };
-    let mut bytes = Vec::new();
-    export.open(index)?.take(MAX_SMALL_LEN + 1).read_to_end(&mut bytes)?;
-    Ok(Some(bytes).filter(|bytes| bytes.len() as u64 <= MAX_SMALL_LEN))
-}
-
 /// Reads a small file whole; what cannot be read is reported.
 fn small_file(export: &Export, path: &str, out: &mut Inspected) -> Option<Vec<u8>> {
-    read_small(export, path).unwrap_or_else(|error| {
+    bundle::read_small(export, path).unwrap_or_else(|error| {
         out.findings.push(unreadable(&shown(path), &error));
         None
     })

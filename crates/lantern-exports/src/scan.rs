@@ -4,12 +4,13 @@ use std::io::{Read, Seek, SeekFrom};
 
 use lantern_core::bytes::find;
 use lantern_core::secrets;
+use lantern_formats::bundle::verify_code;
 use lantern_formats::program::{Form, Kind, Program};
 use lantern_formats::{FormatError, elf, macho, pe};
 use serde::{Deserialize, Serialize};
 
 use crate::export::{Export, ReadSeek};
-use crate::inspect::{too_new_for_linux, too_new_for_macos, verify_code};
+use crate::inspect::{too_new_for_linux, too_new_for_macos};
 use crate::metered::Metering;
 
 /// First bytes that tell what a file is.

@@ -154,12 +154,17 @@ fn algorithms(number: u32) -> &'static [Algorithm] {
     }
 }
 
-/// Where the parts of a package lie.
-struct Layout {
-    block_start: u64,
-    directory: u64,
-    end: u64,
-    file_len: u64,
+/// Where the parts of a package lie: its entries, the signing block behind them, the directory, and the record at the end.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Parts {
+    /// Where the entries end. The signing block begins there, if there is one.
+    pub entries_end: u64,
+    /// Where the directory begins.
+    pub directory: u64,
+    /// Where the record at the end begins.
+    pub end: u64,
+    /// Bytes of the whole file.
+    pub file_len: u64,
 }
 
 /// Opens a package; several threads read it at once.
@@ -168,7 +173,7 @@ pub type Opener<'a, R> = &'a (dyn Fn() -> io::Result<R> + Sync);
 /// The package, with the digests over it that were made already.
 struct Package<'a, R> {
     open: Opener<'a, R>,
-    layout: Layout,
+    parts: Parts,
     contents: BTreeMap<u8, Vec<u8>>,
 }
 
@@ -177,8 +182,8 @@ struct Package<'a, R> {
 /// # Errors
 /// [`ApkError`] when they cannot even be read.
 pub fn verify<R: Read + Seek>(open: Opener<'_, R>) -> Result<Vec<Scheme>, ApkError> {
-    let Some((layout, pairs)) = block(&mut open()?)? else { return Ok(Vec::new()) };
-    let mut package = Package { open, layout, contents: BTreeMap::new() };
+    let Some((parts, pairs)) = block(&mut open()?)? else { return Ok(Vec::new()) };
+    let mut package = Package { open, parts, contents: BTreeMap::new() };
     let mut out = Vec::new();
     for (id, version) in [(ID_V2, 2), (ID_V3, 3)] {
         let Some((_, value)) = pairs.iter().find(|(known, _)| *known == id) else { continue };
@@ -188,9 +193,33 @@ pub fn verify<R: Read + Seek>(open: Opener<'_, R>) -> Result<Vec<Scheme>, ApkErr
     Ok(out)
 }
 
-type Pairs = Vec<(u32, Vec<u8>)>;
+/// The pairs of a signing block: a number that says what it is, and its bytes.
+pub type Pairs = Vec<(u32, Vec<u8>)>;
 
-fn block<R: Read + Seek>(from: &mut R) -> Result<Option<(Layout, Pairs)>, ApkError> {
+impl Parts {
+    /// Returns where the parts of a package lie that has no signing block.
+    ///
+    /// # Errors
+    /// [`ApkError`] for what is no archive.
+    pub fn of_unsigned<R: Read + Seek>(from: &mut R) -> Result<Self, ApkError> {
+        let (directory, end) = zip::directory_and_end(from)?;
+        Ok(Self { entries_end: directory, directory, end, file_len: from.seek(SeekFrom::End(0))? })
+    }
+}
+
+/// Returns the digest over everything of a package but the signing block: what the schemes 2 and 3 sign.
+///
+/// # Errors
+/// Those of reading, and [`ApkError`] for a package above 4 GiB.
+pub fn content_digest<R: Read + Seek>(open: Opener<'_, R>, parts: Parts, hash: Hash) -> Result<Vec<u8>, ApkError> {
+    Package { open, parts, contents: BTreeMap::new() }.content(hash)
+}
+
+/// Reads the signing block of a package, with where its parts lie; none where there is no block.
+///
+/// # Errors
+/// [`ApkError`].
+pub fn block<R: Read + Seek>(from: &mut R) -> Result<Option<(Parts, Pairs)>, ApkError> {
     let (directory, end) = zip::directory_and_end(from)?;
     let file_len = from.seek(SeekFrom::End(0))?;
     let mut read =
@@ -220,7 +249,7 @@ fn block<R: Read + Seek>(from: &mut R) -> Result<Option<(Layout, Pairs)>, ApkErr
             value.split_first_chunk::<4>().ok_or_else(|| wrong("a pair of the signing block", "it is too short"))?;
         pairs.push((u32::from_le_bytes(*id), value.to_vec()));
     }
-    Ok(Some((Layout { block_start: start, directory, end, file_len }, pairs)))
+    Ok(Some((Parts { entries_end: start, directory, end, file_len }, pairs)))
 }
 
 fn scheme<R: Read + Seek>(
@@ -329,10 +358,10 @@ impl<R: Read + Seek> Package<'_, R> {
         if let Some(known) = self.contents.get(&hash.strength()) {
             return Ok(known.clone());
         }
-        let Layout { block_start, directory, end, file_len } = self.layout;
+        let Parts { entries_end, directory, end, file_len } = self.parts;
         // As if there were no block: the directory begins where the block does.
-        let as_if = u32::try_from(block_start).map_err(|_| wrong("the package", "it is above 4 GiB"))?.to_le_bytes();
-        let parts = [(0, block_start), (directory, end), (end, file_len)];
+        let as_if = u32::try_from(entries_end).map_err(|_| wrong("the package", "it is above 4 GiB"))?.to_le_bytes();
+        let parts = [(0, entries_end), (directory, end), (end, file_len)];
         let chunks: Vec<(u64, usize)> = parts.into_iter().flat_map(|(start, end)| chunks_of(start, end)).collect();
         let digests = Mutex::new(vec![0; chunks.len() * hash.len()]);
         let tools = || (self.open)().map(|from| (from, vec![0; CHUNK_LEN]));

@@ -13,10 +13,14 @@ pub(crate) const READ_LEN: usize = 64 * 1024;
 
 /// A hash function.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Hash {
+pub enum Hash {
+    /// Broken for most purposes; old signatures have it.
     Sha1,
+    /// What signatures have today.
     Sha256,
+    /// Longer.
     Sha384,
+    /// Longest.
     Sha512,
 }
 
@@ -31,8 +35,9 @@ impl Hash {
         }
     }
 
-    /// Bytes of its digests.
-    pub(crate) fn len(self) -> usize {
+    /// Returns the number of bytes of its digests.
+    #[expect(clippy::len_without_is_empty, reason = "no digest is empty")]
+    pub fn len(self) -> usize {
         match self {
             Self::Sha1 => 20,
             Self::Sha256 => 32,
@@ -42,7 +47,7 @@ impl Hash {
     }
 
     /// Starts a digest over what comes piece by piece.
-    pub(crate) fn start(self) -> Box<dyn DynDigest> {
+    pub fn start(self) -> Box<dyn DynDigest> {
         match self {
             Self::Sha1 => Box::new(Sha1::new()),
             Self::Sha256 => Box::new(Sha256::new()),
@@ -52,12 +57,15 @@ impl Hash {
     }
 
     /// Returns the digest of bytes.
-    pub(crate) fn digest(self, bytes: &[u8]) -> Vec<u8> {
+    pub fn digest(self, bytes: &[u8]) -> Vec<u8> {
         self.digest_of([bytes])
     }
 
     /// Returns the digest of what is read.
-    pub(crate) fn digest_of_reader(self, from: &mut dyn Read) -> io::Result<Vec<u8>> {
+    ///
+    /// # Errors
+    /// Those of reading.
+    pub fn digest_of_reader(self, from: &mut dyn Read) -> io::Result<Vec<u8>> {
         let mut hasher = self.start();
         let mut buffer = vec![0; READ_LEN];
         loop {
@@ -71,7 +79,7 @@ impl Hash {
     }
 
     /// Returns the digest of pieces, one behind the other.
-    pub(crate) fn digest_of<const N: usize>(self, pieces: [&[u8]; N]) -> Vec<u8> {
+    pub fn digest_of<const N: usize>(self, pieces: [&[u8]; N]) -> Vec<u8> {
         let mut hasher = self.start();
         pieces.into_iter().for_each(|piece| hasher.update(piece));
         hasher.finalize().into_vec()

@@ -4,6 +4,7 @@
 //! - [`elf::Elf`], [`pe::Pe`], [`macho::MachO`]: the readers behind it.
 //! - [`elf::Details`], [`pe::Details`], [`macho::Details`]: libraries, versions, icons, debug data, signatures.
 //! - [`macho::CodeSignature`]: what a code signature covers, and whether that is intact.
+//! - [`bundle`]: how a bundle lies in its folders, and whether all of it is as it was signed.
 //! - [`apk`], [`jar`], [`pe::verify`], [`profile::Profile`]: signatures of packages, archives and programs, verified.
 //! - [`android::Manifest`], [`info::Info`], [`icon`]: what packages and bundles say about themselves.
 //! - [`zip`], [`tar`]: what archives hold, read in place.
@@ -20,10 +21,11 @@
 
 pub mod android;
 pub mod apk;
+pub mod bundle;
 pub mod certificate;
 mod counting_writer;
 pub mod elf;
-mod hash;
+pub mod hash;
 pub mod icon;
 pub mod info;
 pub mod jar;
@@ -32,7 +34,7 @@ mod magic;
 mod message;
 mod offset_reader;
 pub mod pe;
-mod plist;
+pub mod plist;
 pub mod profile;
 pub mod program;
 #[cfg(any(test, feature = "samples"))]

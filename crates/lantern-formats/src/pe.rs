@@ -18,7 +18,7 @@ use std::io::{Read, Seek};
 
 pub use details::{Details, Subsystem, Symbols};
 pub use resources::VersionInfo;
-pub use signature::verify;
+pub use signature::{image_digest, verify};
 pub use symbols::id as symbols_id;
 
 use crate::offset_reader::{FormatError, OffsetReader};

@@ -17,11 +17,16 @@ const MAX_BYTES: usize = 24 * 1024 * 1024;
 
 /// A value of a list.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub(crate) enum Value {
+pub enum Value {
+    /// Values by their keys.
     Dictionary(Dictionary),
+    /// Values in their order.
     List(Vec<Self>),
+    /// A text.
     Text(String),
+    /// Bytes.
     Data(Vec<u8>),
+    /// True or false.
     Flag(bool),
     /// Without what stands behind the point.
     Number(i64),
@@ -32,22 +37,26 @@ pub(crate) enum Value {
 }
 
 /// Values by their keys.
-pub(crate) type Dictionary = BTreeMap<String, Value>;
+pub type Dictionary = BTreeMap<String, Value>;
 
 impl Value {
-    pub(crate) fn text(&self) -> Option<&str> {
+    /// Returns the text, where it is one.
+    pub fn text(&self) -> Option<&str> {
         if let Self::Text(text) = self { Some(text) } else { None }
     }
 
-    pub(crate) fn data(&self) -> Option<&[u8]> {
+    /// Returns the bytes, where it is some.
+    pub fn data(&self) -> Option<&[u8]> {
         if let Self::Data(data) = self { Some(data) } else { None }
     }
 
-    pub(crate) fn list(&self) -> &[Self] {
+    /// Returns the values of a list; none where it is none.
+    pub fn list(&self) -> &[Self] {
         if let Self::List(list) = self { list } else { &[] }
     }
 
-    pub(crate) fn dictionary(&self) -> Option<&Dictionary> {
+    /// Returns the values by their keys, where it has some.
+    pub fn dictionary(&self) -> Option<&Dictionary> {
         if let Self::Dictionary(dictionary) = self { Some(dictionary) } else { None }
     }
 }
@@ -74,7 +83,7 @@ impl Budget {
 ///
 /// # Errors
 /// [`FormatError::Not`] for bytes that are no property list, or that have no dictionary at their top.
-pub(crate) fn read(bytes: &[u8]) -> Result<Dictionary, FormatError> {
+pub fn read(bytes: &[u8]) -> Result<Dictionary, FormatError> {
     let found = if bytes.starts_with(b"bplist0") { binary(bytes) } else { xml(bytes) };
     match found {
         Some(Value::Dictionary(dictionary)) => Ok(dictionary),

@@ -1,21 +1,26 @@
 //! Programs and bundles for macOS and iOS.
 
+use std::collections::BTreeSet;
+use std::io;
+
 use lantern_core::bytes::hex;
 use lantern_core::finding::{Code, Finding, Severity, join_some};
 use lantern_core::path::shown;
+use lantern_core::progress::Progress;
 use lantern_core::system::System;
+use lantern_formats::bundle::{self, Bundle, Layout, SealVerdict, TICKET, is_ticket, verify_code};
 use lantern_formats::info::Info;
-use lantern_formats::macho::{CodeSignature, Details, Platform, Special, SystemVersion, Wrong};
+use lantern_formats::macho::{CodeSignature, Details, Platform, Special, SystemVersion};
 use lantern_formats::program::{Form, Kind, Machine, Program};
-use lantern_formats::{FormatError, Signer, icon};
-use lantern_store::seal::SourceKind;
+use lantern_formats::{FormatError, icon};
 
 use super::{
-    Fact, Inspected, LIBRARY, Looking, Signature, broken, code_resources, icon_findings, open, path_from,
-    picture_sizes, profile, signature_broken, signer, small_file,
+    Fact, Inspected, LIBRARY, Looking, Signature, broken, icon_findings, open, path_from, picture_sizes, profile,
+    signature_broken, signer, small_file,
 };
-use crate::export::{Export, ReadSeek, unreadable};
+use crate::export::{Export, MeteredFiles, ReadSeek, unreadable};
 use crate::intake::systems_of;
+use crate::metered::Metering;
 
 /// The icon that macOS shows at its largest.
 const WANTED_ICON: u16 = 512;
@@ -24,95 +29,11 @@ const WANTED_ICON: u16 = 512;
 const WANTED_ICON_OF_PHONES: u16 = 120;
 /// Most rights that are named one by one.
 const MAX_NAMED: usize = 4;
+/// Most programs of others that are named.
+const MAX_OTHERS_NAMED: usize = 3;
 /// The newest systems that may be demanded without a word: those of 2022, as with glibc.
 const NEWEST_MACOS: SystemVersion = SystemVersion(13, 255, 255);
 const NEWEST_IOS: SystemVersion = SystemVersion(16, 255, 255);
-
-/// What a folder is called that is a bundle.
-const BUNDLES: [&str; 8] = ["app", "framework", "bundle", "plugin", "appex", "xpc", "systemextension", "dSYM"];
-/// Where a bundle's seal lies, from where its paths begin.
-const SEAL: &str = "_CodeSignature/CodeResources";
-/// What the notary service says of a bundle for macOS, from where the paths of the seal begin: it is put there last,
-/// and no seal covers it.
-pub(super) const TICKET: &str = "CodeResources";
-/// As seen in public bundles.
-const TICKET_MAGIC: &[u8] = b"s8ch";
-
-/// How the parts of a bundle lie in it.
-pub(super) struct Layout {
-    /// What it is called.
-    name: String,
-    ending: &'static str,
-    /// Where the paths of its seal begin, from the export's top; ends with `/`, or is empty.
-    pub base: String,
-    /// Folder of its programs, in the same way.
-    programs: String,
-    pub info: String,
-    resources: String,
-    /// Whether nothing lies in folders of its own, as on phones.
-    is_flat: bool,
-}
-
-impl Layout {
-    /// Finds out how a folder is laid out; it ends with `/`, or is empty where the bundle itself was named. None where
-    /// it is no bundle.
-    pub(super) fn find(export: &Export, folder: &str, name: &str) -> Option<Self> {
-        let (_, ending) = name.rsplit_once('.')?;
-        let ending = *BUNDLES.iter().find(|known| known.eq_ignore_ascii_case(ending))?;
-        let versions = format!("{folder}Versions/");
-        let current = export.below(&versions).find_map(|(path, index)| match &export.entries[index].source.kind {
-            SourceKind::Link { target } if path == "Current" => Some(target.as_str().to_owned()),
-            _ => None,
-        });
-        let version = current.or_else(|| Some(export.below(&versions).next()?.0.split('/').next()?.to_owned()));
-        let (contents, top) = (format!("{folder}Contents/"), format!("{folder}Info.plist"));
-        let has_contents = export.below(&contents).next().is_some();
-        let name = name.to_owned();
-        // Nothing in folders of its own but resources, until it turns out otherwise.
-        let base = folder.to_owned();
-        let (programs, resources) = (base.clone(), format!("{folder}Resources/"));
-        let info = format!("{resources}Info.plist");
-        let mut out = Self { name, ending, base, programs, info, resources, is_flat: false };
-        if let Some(version) = version {
-            out.base = format!("{versions}{version}/");
-            out.programs.clone_from(&out.base);
-            // Where links were lost on the way, resources lie next to the versions.
-            let own = format!("{}Resources/", out.base);
-            if export.below(&own).next().is_some() {
-                (out.info, out.resources) = (format!("{own}Info.plist"), own);
-            }
-        } else if !has_contents && export.place_of(&top).is_some() {
-            (out.info, out.resources, out.is_flat) = (top, out.base.clone(), true);
-        } else if has_contents || ending == "app" {
-            let programs = if ending == "dSYM" { "Resources/DWARF/" } else { "MacOS/" };
-            out.programs = format!("{contents}{programs}");
-            (out.info, out.resources) = (format!("{contents}Info.plist"), format!("{contents}Resources/"));
-            out.base = contents;
-        } else {
-            export.place_of(&out.info)?;
-        }
-        Some(out)
-    }
-
-    pub(super) fn seal(&self) -> String {
-        format!("{}{SEAL}", self.base)
-    }
-
-    /// The program, by what its `Info.plist` says; it is called as the bundle is where that says nothing.
-    pub(super) fn program(&self, info: &Info) -> String {
-        let stem = || self.name.rsplit_once('.').map_or(self.name.as_str(), |(stem, _)| stem);
-        format!("{}{}", self.programs, info.executable.as_deref().unwrap_or_else(stem))
-    }
-
-    /// Whether people start it, as opposed to programs.
-    fn is_app(&self) -> bool {
-        self.ending == "app"
-    }
-
-    fn is_for_phones(&self) -> bool {
-        self.is_app() && self.is_flat
-    }
-}
 
 /// What starts an export for macOS: a program in a bundle, or one by itself.
 pub(super) fn look(export: &Export, index: usize, looking: &mut Looking<'_>) {
@@ -354,55 +275,19 @@ pub(super) fn program(
     needs
 }
 
-/// What the signatures of a program's slices say.
-pub(crate) struct CodeVerdict {
-    /// One of each slice that has one.
-    pub signatures: Vec<CodeSignature>,
-    /// Who signed the first of them, where it was an identity.
-    pub signer: Option<Signer>,
-    /// Why they do not hold; none when they do.
-    pub wrong: Option<String>,
+/// Compares a bundle with its seal; what is read is counted.
+fn verify_seal(export: &Export, bundle: &Bundle<'_>, seal: &[u8], progress: &dyn Progress) -> io::Result<SealVerdict> {
+    let total = export.below(&bundle.base).map(|(_, index)| export.entries[index].source.size()).sum();
+    let watch = Metering::start(progress, total);
+    bundle::verify(&MeteredFiles { export, watch: &watch }, bundle, seal)
 }
 
-/// Verifies the signature of every slice; the first thing that is wrong counts. None where nothing is signed.
-pub(crate) fn verify_code(
-    mut from: &mut dyn ReadSeek,
-    details: &[Details],
-    beside: &[(Special, String, Option<Vec<u8>>)],
-) -> Result<Option<CodeVerdict>, FormatError> {
-    let mut signatures = Vec::new();
-    for slice in details {
-        signatures.extend(CodeSignature::read(&mut from, slice)?);
-    }
-    if signatures.is_empty() {
-        return Ok(None);
-    }
-    // Linkers sign the slices for Apple's own processors alone, without an identity: the others need nothing.
-    let is_gap = signatures.len() < details.len() && !signatures.iter().all(CodeSignature::is_ad_hoc);
-    let mut wrong = is_gap.then(|| "one of its slices carries none".to_owned());
-    let mut first_signer = None;
-    for signature in &signatures {
-        wrong = wrong.or(signature.verify(&mut from)?.map(|wrong| match wrong {
-            Wrong::Page(at) => format!("the code changed after it was signed, first at byte {at}"),
-            Wrong::NotCovered => "it does not cover the whole program".to_owned(),
-            Wrong::Special(Special::Entitlements | Special::EntitlementsDer) => {
-                "its entitlements were changed".to_owned()
-            }
-            _ => "its code directory was changed".to_owned(),
-        }));
-        // Nobody promised that the rest of a bundle is as it was where nobody signed it. An identity means all of it.
-        let is_code_alone = |slot: Special| signature.is_ad_hoc() && !signature.covers(slot);
-        let mut covered = beside.iter().filter(|(slot, ..)| !is_code_alone(*slot));
-        let changed = covered.find(|(slot, _, bytes)| !signature.holds(*slot, bytes.as_deref()));
-        wrong = wrong.or(changed.map(|(_, path, _)| format!("{} was changed after it was signed", shown(path))));
-        let differs = signature.entitlements_agree() == Some(false);
-        wrong = wrong.or_else(|| differs.then(|| "its two lists of entitlements differ".to_owned()));
-        if let Some(signer) = signature.signer()? {
-            wrong = wrong.or_else(|| signer.wrong.clone());
-            first_signer = first_signer.or(Some(signer));
-        }
-    }
-    Ok(Some(CodeVerdict { signatures, signer: first_signer, wrong }))
+/// What is said of programs in a bundle that someone else signed.
+fn other_signers(others: BTreeSet<String>) -> Option<Finding> {
+    let others: Vec<String> = others.into_iter().collect();
+    let what = format!("signed by another team than the bundle: {}", join_some(&others, MAX_OTHERS_NAMED));
+    let fix = "sign everything in the bundle with the same identity, from the inside out";
+    (!others.is_empty()).then(|| Finding::of(Code::OtherSigner, what, fix))
 }
 
 /// Says what the signature of a program is, and of the bundle around it.
@@ -431,11 +316,11 @@ fn signature(
     let seal = beside.into_iter().find(|(slot, ..)| *slot == Special::Resources).and_then(|(_, _, bytes)| bytes);
     let is_sealed = first.covers(Special::Resources);
     if let (Some((export, Some(layout))), Some(seal), None, true) = (within, seal, &wrong, is_sealed) {
-        let bundle = code_resources::Bundle { base: layout.base.clone(), main: path.to_owned(), team: first.team() };
-        match code_resources::wrong_in(export, &bundle, &seal, looking.progress) {
+        let bundle = Bundle { base: layout.base.clone(), main: path.to_owned(), team: first.team() };
+        match verify_seal(export, &bundle, &seal, looking.progress) {
             Ok(found) => {
                 wrong = found.wrong;
-                looking.out.findings.extend(found.findings);
+                looking.out.findings.extend(other_signers(found.others));
             }
             Err(error) => looking.out.findings.push(unreadable(name, &error)),
         }
@@ -477,11 +362,6 @@ fn signature(
         ticket(export, layout, &code.signatures, out);
     }
     Ok(())
-}
-
-/// Whether bytes begin as a ticket of the notary service does.
-pub(super) fn is_ticket(bytes: &[u8]) -> bool {
-    bytes.starts_with(TICKET_MAGIC)
 }
 
 /// What the notary service says of a bundle. Its form is not published; seen in public bundles: it holds the hash that

@@ -55,9 +55,10 @@ fn signer_block(key: &Key, digest: &[u8], says: &Says) -> Vec<u8> {
 fn signed(package: &[u8], schemes: &[(u32, &Key, Says)]) -> Vec<u8> {
     let (directory, end) = zip::directory_and_end(&mut Cursor::new(package)).unwrap();
     // Without a block the directory already begins where it will be said to begin.
-    let layout = Layout { block_start: directory, directory, end, file_len: package.len() as u64 };
+    let parts = Parts { entries_end: directory, directory, end, file_len: package.len() as u64 };
+    assert_eq!(Parts::of_unsigned(&mut Cursor::new(package)).unwrap(), parts);
     let open = || Ok(Cursor::new(package));
-    let digest = Package { open: &open, layout, contents: BTreeMap::new() }.content(Hash::Sha256).unwrap();
+    let digest = content_digest(&open, parts, Hash::Sha256).unwrap();
     let mut pairs = Vec::new();
     for (id, key, says) in schemes {
         let value = signer_block(key, &digest, says);

@@ -68,8 +68,12 @@ fn stated(content: &[u8]) -> Result<(Option<Hash>, Vec<u8>), x509_cert::der::Err
     })
 }
 
-/// The digest over everything that is signed.
-fn image_digest(from: &mut (impl Read + Seek), details: &Details, hash: Hash) -> Result<Vec<u8>, FormatError> {
+/// Returns the digest over everything that is signed: the program without its checksum, the entry of its certificate table, and
+/// that table.
+///
+/// # Errors
+/// [`FormatError`].
+pub fn image_digest(from: &mut (impl Read + Seek), details: &Details, hash: Hash) -> Result<Vec<u8>, FormatError> {
     let (checksum, entry) = details.unsigned_at;
     let table = details.signature.map_or(0, |(offset, _)| offset);
     let mut spans = [(0, checksum), (checksum + 4, entry), (entry + 8, table)];

@@ -183,6 +183,9 @@ impl<W: Write + Seek> ZipWriter<W> {
         alignment: u16,
         write: impl FnOnce(&mut dyn Write) -> io::Result<()>,
     ) -> io::Result<()> {
+        if name.len() > usize::from(u16::MAX) {
+            return Err(io::Error::new(io::ErrorKind::InvalidInput, "the name is longer than the format can hold"));
+        }
         if !matches!(method, Method::Stored | Method::Deflate) {
             return Err(io::Error::new(io::ErrorKind::InvalidInput, "this method is not written"));
         }

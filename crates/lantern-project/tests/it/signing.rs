@@ -82,7 +82,7 @@ fn signed_bytes_reach_the_player_and_nothing_changed_stays_so() {
     let prepared = scene.prepare(&with(&signer));
     let windows = target(&prepared, "windows");
     let signed = windows.signed.as_ref().unwrap();
-    let replaced: Vec<&str> = signed.replaced.keys().map(|path| path.as_str()).collect();
+    let replaced: Vec<&str> = signed.replaced.keys().map(TreePath::as_str).collect();
     assert_eq!(replaced, [EXE, "signed.txt"]);
     assert_eq!(signed.replaced[&TreePath::new(EXE).unwrap()].unwrap().digest, Digest::of(&exported));
     assert_eq!(signed.replaced[&TreePath::new("signed.txt").unwrap()], None);
