@@ -23,6 +23,9 @@ pub struct TargetClaims {
     /// What is wrong with what it says.
     pub findings: Vec<Finding>,
     judged_until: Option<i64>,
+    /// Programs in it whose signatures hold.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub(crate) verified: Vec<String>,
 }
 
 impl TargetClaims {
@@ -34,6 +37,7 @@ impl TargetClaims {
             claims: Claims { identity: seen.identity, version: seen.version, number: seen.number },
             findings: seen.findings,
             judged_until: seen.judged_until,
+            verified: seen.verified,
         }
     }
 

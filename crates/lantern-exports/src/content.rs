@@ -1,10 +1,8 @@
 //! What should not be in an export: litter, sources, debug data, secrets; and texts that must or must not.
 
-use std::path::Path;
 use std::sync::Mutex;
 
 use lantern_core::finding::{Code, Finding, Severity, join_some};
-use lantern_core::names::Name;
 use lantern_core::parallel::{each, processors};
 use lantern_core::path::{TreePath, shown};
 use lantern_core::progress::Progress;
@@ -15,10 +13,11 @@ use lantern_store::seal::SourceEntry;
 use crate::Stopped;
 use crate::cache::ScanCache;
 use crate::export::Export;
+use crate::facts::Facts;
 use crate::intake::Intake;
 use crate::intake::not_a_build::ARCHIVES;
 use crate::metered::Metering;
-use crate::scan::{self, BinaryScan, FileScan, TooNew, Wanted};
+use crate::scan::{self, BinaryScan, FileScan, Scanning, TooNew};
 
 /// Most files that one finding names.
 const MAX_NAMED: usize = 5;
@@ -70,29 +69,26 @@ fn named(paths: &[String]) -> String {
 }
 
 /// Everything that looking at names and reading files shows; `others` are names of other editions, with what they are.
-pub fn findings(
-    edition: &Name,
+pub(crate) fn findings(
+    target: &str,
     intake: &Intake<'_>,
-    root: &Path,
+    facts: &Facts<'_>,
+    verified: &[String],
     others: &[(String, String)],
     cache: &mut ScanCache,
     progress: &dyn Progress,
 ) -> Result<Vec<Finding>, Stopped> {
     let mut findings = Vec::new();
-    // A package is looked into as the archive that it is. Where it is none, that is said elsewhere.
-    let inside = if intake.is_package() { intake.export().inside_of_package(root).ok() } else { None };
-    let export = inside.as_ref().unwrap_or(intake.export());
-    let is_sent = |index: &usize| inside.is_some() || !intake.aside.contains(index);
+    let export = facts.export;
+    let is_inside = !std::ptr::eq(export, intake.export());
+    let is_sent = |index: &usize| is_inside || !intake.aside.contains(index);
     let files: Vec<usize> =
         (0..export.entries.len()).filter(|i| export.entries[*i].source.is_file()).filter(is_sent).collect();
     if !intake.is_package() {
         findings.extend(by_name(export, &files));
     }
-    let texts: Vec<String> =
-        intake.target.must_mention.iter().chain(&intake.target.must_not_mention).cloned().collect();
-    let wanted = Wanted { texts, names: others.iter().map(|(name, _)| name.clone()).collect() };
-    let scanned = scan_all(&format!("{edition}/{}", intake.name), export, &files, &wanted, cache, progress)?;
-    if inside.is_some() {
+    let scanned = scan_all(target, facts, &files, verified, cache, progress)?;
+    if is_inside {
         findings.extend(small_pages(&scanned));
     }
     for (name, what) in others {
@@ -159,13 +155,18 @@ fn by_name(export: &Export, files: &[usize]) -> Vec<Finding> {
 /// Looks into every file, or remembers what was in it; those that show nothing are not listed.
 fn scan_all(
     target: &str,
-    export: &Export,
+    facts: &Facts<'_>,
     files: &[usize],
-    wanted: &Wanted,
+    verified: &[String],
     cache: &mut ScanCache,
     progress: &dyn Progress,
 ) -> Result<Vec<(TreePath, FileScan)>, Stopped> {
-    let known = cache.get(target, wanted, export, files);
+    let (export, wanted) = (facts.export, &facts.wanted);
+    let mut known = cache.get(target, wanted, export, files);
+    let is_new = known.contains(&None);
+    for (known, index) in known.iter_mut().zip(files).filter(|(known, _)| known.is_none()) {
+        *known = facts.scanned(*index);
+    }
     // What is read whole counts whole; of large files that are none of our business the first bytes are read.
     let todo: Vec<(usize, usize)> =
         files.iter().enumerate().filter(|(i, _)| known[*i].is_none()).map(|(i, index)| (i, *index)).collect();
@@ -179,7 +180,7 @@ fn scan_all(
         || (),
         |(), _, (place, index)| {
             // One that cannot be read is found out when it is sealed, with its own words; nothing is remembered of it.
-            let seen = scan::scan(export, *index, wanted, &watch).ok();
+            let seen = scan::scan(export, *index, Scanning { wanted, verified, watch: &watch }).ok();
             if progress.stopped() {
                 return Err(Stopped);
             }
@@ -188,7 +189,7 @@ fn scan_all(
         },
     )?;
     let found = found.into_inner().expect("nothing panics with the lock");
-    if !todo.is_empty() {
+    if is_new {
         cache.set(target, wanted, export, files, &found);
     }
     let paths = files.iter().map(|index| &export.entries[*index].source.path);

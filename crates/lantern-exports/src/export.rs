@@ -2,11 +2,15 @@
 
 mod archive;
 mod folder;
+mod handle;
 
-use std::collections::BTreeSet;
+pub(crate) use handle::{Opened, Shared};
+
+use std::collections::{BTreeMap, BTreeSet};
 use std::fs::{self, File, Metadata};
-use std::io::{self, Cursor, Read, Seek, SeekFrom};
+use std::io::{self, Cursor, Read};
 use std::path::{Path, PathBuf};
+use std::sync::{Mutex, OnceLock};
 
 use lantern_core::finding::{Code, Finding, join_some};
 use lantern_core::path::{TreePath, is_reserved, shown};
@@ -15,9 +19,11 @@ use lantern_core::size::Size;
 use lantern_core::tree::{link_leads_to, links_that_leave, links_to_nothing};
 pub use lantern_formats::bundle::ReadSeek;
 use lantern_formats::bundle::{FileKind, Files};
+use lantern_formats::macho::FileHash;
 use lantern_formats::zip::{self, Method, Packed};
 use lantern_store::seal::{SourceEntry, SourceKind};
 
+use crate::facts::Facts;
 use crate::metered::Metering;
 use crate::signing::Replacement;
 use crate::stamp::Stamp;
@@ -117,7 +123,14 @@ pub struct Export {
     spool: Option<tempfile::TempPath>,
     /// In the order of their paths.
     pub entries: Vec<Listed>,
+    /// The archive or package, once it was opened.
+    itself: OnceLock<Shared>,
+    /// Entries that stay open, by their places.
+    held: Mutex<BTreeMap<usize, Shared>>,
 }
+
+/// Most entries that stay open. Ours: what starts, and the programs in a bundle.
+const MAX_HELD: usize = 64;
 
 /// What an export holds of Lantern's own files, which no build may bring: left out, and said.
 #[derive(Debug, Default)]
@@ -187,6 +200,11 @@ impl Export {
     /// # Errors
     /// The one finding that keeps it from being listed at all.
     pub fn find(reading: &Reading<'_>) -> Result<Found, Box<Finding>> {
+        Self::find_in(reading, None)
+    }
+
+    /// As [`Self::find`]; of an archive that is open already, it.
+    fn find_in(reading: &Reading<'_>, itself: Option<Shared>) -> Result<Found, Box<Finding>> {
         let mut findings = Vec::new();
         let shown_path = newest(reading.root, reading.export, &mut findings)?;
         let path = reading.root.join(&shown_path);
@@ -202,7 +220,15 @@ impl Export {
             };
             boxed(Code::ExportForm, what, format!("name a folder, or a file that ends in one of {endings}"))
         })?;
-        let mut export = Self { shown: shown_path, form, path, spool: None, entries: Vec::new() };
+        let mut export = Self {
+            shown: shown_path,
+            form,
+            path,
+            spool: None,
+            entries: Vec::new(),
+            itself: itself.map(OnceLock::from).unwrap_or_default(),
+            held: Mutex::default(),
+        };
         let mut left_out = Vec::new();
         match form {
             Form::Folder => {
@@ -289,24 +315,33 @@ impl Export {
             stamp: Some(stamp),
             at: At::Nowhere,
         };
-        Self { shown: shown.to_owned(), form, path: PathBuf::new(), spool: None, entries: files.map(entry).collect() }
+        Self {
+            shown: shown.to_owned(),
+            form,
+            path: PathBuf::new(),
+            spool: None,
+            entries: files.map(entry).collect(),
+            itself: OnceLock::new(),
+            held: Mutex::default(),
+        }
     }
 
     /// Lists a package as the archive that it is.
     ///
     /// # Errors
     /// The one finding that keeps it from being listed.
-    pub fn inside_of_package(&self, root: &Path) -> Result<Self, Box<Finding>> {
+    pub(crate) fn inside_of_package(&self) -> Result<Found, Box<Finding>> {
         let everything = Patterns::default();
+        let name = self.path.file_name().and_then(|name| name.to_str()).unwrap_or(&self.shown);
         let reading = Reading {
-            root,
+            root: self.path.parent().unwrap_or(Path::new("")),
             spare: std::env::temp_dir(),
-            export: &self.shown,
+            export: name,
             export_root: None,
             form: Some(Form::Zip),
             leave_out: &everything,
         };
-        Self::find(&reading).map(|found| found.export)
+        Self::find_in(&reading, self.held(0))
     }
 
     /// Puts other bytes in the place of files, or beside them.
@@ -314,6 +349,8 @@ impl Export {
     /// # Errors
     /// Those of the file system; [`io::ErrorKind::AlreadyExists`] where something lies that is no file.
     pub(crate) fn lay_over(&mut self, files: &[Replacement]) -> io::Result<()> {
+        // Places change with every file that is new.
+        self.held.lock().expect("nothing panics with the lock").clear();
         for Replacement { path, at } in files {
             let metadata = fs::metadata(at)?;
             let source = SourceEntry { path: path.clone(), kind: SourceKind::File { size: metadata.len() } };
@@ -352,9 +389,14 @@ impl Export {
         rest.map_while(move |(entry, index)| Some((entry.source.path.as_str().strip_prefix(folder)?, index)))
     }
 
-    /// Opens the archive or package itself.
-    pub fn open_itself(&self) -> io::Result<File> {
-        File::open(&self.path)
+    /// Opens the archive or package itself. The system is asked once.
+    pub(crate) fn open_itself(&self) -> io::Result<Shared> {
+        if let Some(open) = self.itself.get() {
+            return Ok(open.again());
+        }
+        let file = File::open(self.spool.as_deref().unwrap_or(&self.path))?;
+        let open = Shared::whole(file)?;
+        Ok(self.itself.get_or_init(|| open).again())
     }
 
     /// Returns how an entry is stored, in a ZIP archive.
@@ -366,41 +408,77 @@ impl Export {
     }
 
     /// Opens an entry's bytes from their start.
+    ///
+    /// # Errors
+    /// Those of the system; [`io::ErrorKind::InvalidData`] and [`io::ErrorKind::Unsupported`] for archives.
     pub fn open(&self, index: usize) -> io::Result<Box<dyn Read + Send>> {
-        let entry = self.entries.get(index).ok_or(io::ErrorKind::NotFound)?;
-        match &entry.at {
-            At::Disk(path) => Ok(Box::new(File::open(path)?)),
-            At::Zip(entry) => zip::open(File::open(&self.path)?, entry).map_err(in_archive),
-            At::Span { offset, len } => {
-                let mut file = File::open(self.spool.as_deref().unwrap_or(&self.path))?;
-                file.seek(SeekFrom::Start(*offset))?;
-                Ok(Box::new(file.take(*len)))
-            }
-            At::Nowhere => Ok(Box::new(io::empty())),
+        match self.open_once(index)? {
+            Opened::Anywhere(file) => Ok(Box::new(file)),
+            Opened::Stream(file) => Ok(file),
         }
     }
 
+    /// Opens an entry so that it can be read on, and at any place where that is asked for.
+    pub(crate) fn open_once(&self, index: usize) -> io::Result<Opened> {
+        let entry = self.entries.get(index).ok_or(io::ErrorKind::NotFound)?;
+        if let Some(held) = self.held(index) {
+            return Ok(Opened::Anywhere(Box::new(held)));
+        }
+        Ok(match &entry.at {
+            At::Disk(path) => Opened::Anywhere(Box::new(File::open(path)?)),
+            At::Zip(packed) => Opened::Stream(zip::open(self.open_itself()?, packed).map_err(in_archive)?),
+            At::Span { offset, len } => Opened::Anywhere(Box::new(self.open_itself()?.part(*offset, *len))),
+            At::Nowhere => Opened::Anywhere(Box::new(Cursor::new(Vec::new()))),
+        })
+    }
+
     /// Opens an entry so that any part of it can be read; what is packed is unpacked to a file for that.
+    ///
+    /// # Errors
+    /// Those of [`Self::open`].
     pub fn open_anywhere(&self, index: usize) -> io::Result<Box<dyn ReadSeek>> {
         let entry = self.entries.get(index).ok_or(io::ErrorKind::NotFound)?;
         match &entry.at {
-            At::Disk(path) => Ok(Box::new(File::open(path)?)),
-            At::Nowhere => Ok(Box::new(Cursor::new(Vec::new()))),
-            At::Zip(entry) if entry.method == Method::Stored => {
-                let mut file = File::open(&self.path)?;
-                let offset = zip::data_offset(&mut file, entry).map_err(in_archive)?;
-                Section::open(file, offset, entry.len)
+            At::Zip(packed) if packed.method == Method::Stored => {
+                let mut file = self.open_itself()?;
+                let offset = zip::data_offset(&mut file, packed).map_err(in_archive)?;
+                Ok(Box::new(file.part(offset, packed.len)))
             }
-            At::Span { offset, len } => {
-                Section::open(File::open(self.spool.as_deref().unwrap_or(&self.path))?, *offset, *len)
-            }
-            At::Zip(_) => {
+            _ => self.open_once(index)?.anywhere(&[]),
+        }
+    }
+
+    /// Makes an entry that was opened, and read so far, one that can be read at any place.
+    pub(crate) fn anywhere(&self, index: usize, opened: Opened, read: &[u8]) -> io::Result<Box<dyn ReadSeek>> {
+        let is_stored = self.packed(index).is_some_and(|packed| packed.method == Method::Stored);
+        if is_stored { self.open_anywhere(index) } else { opened.anywhere(read) }
+    }
+
+    /// As [`Self::open_anywhere`], for one that others will ask for as well: it stays open, and unpacked.
+    pub(crate) fn hold(&self, index: usize) -> io::Result<Box<dyn ReadSeek>> {
+        if let Some(held) = self.held(index) {
+            return Ok(Box::new(held));
+        }
+        let entry = self.entries.get(index).ok_or(io::ErrorKind::NotFound)?;
+        let file = match &entry.at {
+            At::Disk(path) => Shared::whole(File::open(path)?)?,
+            At::Zip(packed) if packed.method != Method::Stored => {
                 let mut file = tempfile::tempfile()?;
                 io::copy(&mut self.open(index)?, &mut file)?;
-                file.seek(SeekFrom::Start(0))?;
-                Ok(Box::new(file))
+                Shared::whole(file)?
             }
+            // The archive is open already.
+            _ => return self.open_anywhere(index),
+        };
+        let mut held = self.held.lock().expect("nothing panics with the lock");
+        if held.len() < MAX_HELD {
+            held.insert(index, file.again());
         }
+        Ok(Box::new(file))
+    }
+
+    fn held(&self, index: usize) -> Option<Shared> {
+        self.held.lock().expect("nothing panics with the lock").get(&index).map(Shared::again)
     }
 
     /// Whether an entry still is as it was listed.
@@ -437,14 +515,15 @@ impl Files for Export {
     }
 
     fn open_anywhere(&self, path: &str) -> io::Result<Box<dyn ReadSeek + '_>> {
-        Self::open_anywhere(self, self.place_of(path).ok_or(io::ErrorKind::NotFound)?).map(|file| file as _)
+        self.hold(self.place_of(path).ok_or(io::ErrorKind::NotFound)?).map(|file| file as _)
     }
 }
 
-/// An export of which reading is counted.
+/// An export of which reading is counted, and of which files that are read whole are scanned while they are open.
 pub(crate) struct MeteredFiles<'a> {
     pub export: &'a Export,
     pub watch: &'a Metering<'a>,
+    pub facts: Option<&'a Facts<'a>>,
 }
 
 impl Files for MeteredFiles<'_> {
@@ -462,6 +541,15 @@ impl Files for MeteredFiles<'_> {
 
     fn open_anywhere(&self, path: &str) -> io::Result<Box<dyn ReadSeek + '_>> {
         Ok(Box::new(self.watch.over(Files::open_anywhere(self.export, path)?)))
+    }
+
+    fn has_hash(&self, path: &str, hash: &FileHash) -> io::Result<bool> {
+        let index = self.export.place_of(path).ok_or(io::ErrorKind::NotFound)?;
+        let opened = match self.facts {
+            Some(facts) => facts.scan_on_the_way(index, self.export.open_once(index)?)?,
+            None => self.export.open_once(index)?,
+        };
+        hash.is_of(&mut self.watch.over(opened))
     }
 }
 
@@ -497,41 +585,6 @@ pub fn in_archive(error: zip::ZipError) -> io::Error {
             io::Error::new(io::ErrorKind::Unsupported, unsupported.to_string())
         }
         other => io::Error::new(io::ErrorKind::InvalidData, other.to_string()),
-    }
-}
-
-/// A part of a file, as a file of its own.
-struct Section {
-    file: File,
-    start: u64,
-    len: u64,
-    at: u64,
-}
-
-impl Section {
-    fn open(file: File, start: u64, len: u64) -> io::Result<Box<dyn ReadSeek>> {
-        Ok(Box::new(Self { file, start, len, at: 0 }))
-    }
-}
-
-impl Read for Section {
-    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
-        self.file.seek(SeekFrom::Start(self.start + self.at))?;
-        let len = (&self.file).take(self.len.saturating_sub(self.at)).read(buffer)?;
-        self.at += len as u64;
-        Ok(len)
-    }
-}
-
-impl Seek for Section {
-    fn seek(&mut self, to: SeekFrom) -> io::Result<u64> {
-        let to = match to {
-            SeekFrom::Start(at) => Some(at),
-            SeekFrom::Current(by) => self.at.checked_add_signed(by),
-            SeekFrom::End(by) => self.len.checked_add_signed(by),
-        };
-        self.at = to.filter(|at| self.start.checked_add(*at).is_some()).ok_or(io::ErrorKind::InvalidInput)?;
-        Ok(self.at)
     }
 }
 

@@ -29,6 +29,7 @@ use lantern_store::seal::{SourceEntry, SourceKind};
 
 use crate::Stopped;
 use crate::export::{Export, Form, ReadSeek, Reading, unreadable};
+use crate::facts::Facts;
 use crate::intake::{Intake, detect, lack_of_package, not_a_build, not_a_package, systems_of};
 
 /// What a library by itself is called.
@@ -95,6 +96,8 @@ pub struct Inspected {
     /// When anything of that is next to be said otherwise although the thing is as it is, in seconds since 1970: a
     /// certificate expires then.
     pub judged_until: Option<i64>,
+    /// Programs in it whose signatures were verified, and hold.
+    pub verified: Vec<String>,
     /// The moment for which all of that is said.
     at: Timestamp,
 }
@@ -104,7 +107,7 @@ impl Inspected {
         Self { form: Some(form), ..Self::unseen(path, at) }
     }
 
-    fn unseen(path: &str, at: Timestamp) -> Self {
+    pub(crate) fn unseen(path: &str, at: Timestamp) -> Self {
         Self {
             path: path.to_owned(),
             form: None,
@@ -124,6 +127,7 @@ impl Inspected {
             facts: Vec::new(),
             findings: Vec::new(),
             judged_until: None,
+            verified: Vec::new(),
             at,
         }
     }
@@ -138,6 +142,8 @@ impl Inspected {
 /// What is being found out, and how far it is reported to be.
 struct Looking<'a> {
     out: &'a mut Inspected,
+    /// What is read whole is scanned while it is open.
+    facts: Option<&'a Facts<'a>>,
     progress: &'a dyn Progress,
 }
 
@@ -155,22 +161,34 @@ pub fn inspect(path: &Path, shown_path: &str, now: Timestamp, progress: &dyn Pro
     if progress.stopped() { Err(Stopped) } else { Ok(seen) }
 }
 
-/// Looks into an export that was taken in; what starts it is known.
-pub fn inspect_intake(
-    root: &Path,
+/// Looks into an export that was taken in; what starts it is known. `facts` are of the export, or of a package as the archive
+/// that it is.
+pub(crate) fn inspect_intake(
     intake: &Intake<'_>,
+    facts: &Facts<'_>,
     now: Timestamp,
     progress: &dyn Progress,
 ) -> Result<Inspected, Stopped> {
     let export = intake.export();
-    if intake.is_package() {
-        return inspect(&root.join(&export.shown), &export.shown, now, progress);
-    }
     let mut out = Inspected::new(&export.shown, export.form.name(), now);
-    let system = |start: &Start| start.systems.iter().chain(&intake.systems).next().copied();
-    let starts = intake.starts.iter().filter_map(|start| Some((start.file.as_str().to_owned(), system(start)?)));
-    look_inside(export, &starts.collect::<Vec<_>>(), &mut Looking { out: &mut out, progress });
+    if let Form::Package(ending) = export.form {
+        package(facts.export, ending, &mut Looking { out: &mut out, facts: Some(facts), progress });
+    } else {
+        let system = |start: &Start| start.systems.iter().chain(&intake.systems).next().copied();
+        let starts = intake.starts.iter().filter_map(|start| Some((start.file.as_str().to_owned(), system(start)?)));
+        let mut looking = Looking { out: &mut out, facts: Some(facts), progress };
+        look_inside(export, &starts.collect::<Vec<_>>(), &mut looking);
+    }
     if progress.stopped() { Err(Stopped) } else { Ok(out) }
+}
+
+/// A package, as the archive that it is.
+fn package(inside: &Export, ending: &str, looking: &mut Looking<'_>) {
+    match lack_of_package(ending, inside.entries.iter().map(|entry| entry.source.path.as_str())) {
+        Some(lack) => looking.out.findings.push(not_a_package("it", lack)),
+        None if ending == "ipa" => macos::ios(inside, looking),
+        None => android::look(inside, ending, looking),
+    }
 }
 
 fn look_at(path: &Path, shown_path: &str, now: Timestamp, progress: &dyn Progress) -> Result<Inspected, Box<Finding>> {
@@ -216,11 +234,7 @@ fn look_at(path: &Path, shown_path: &str, now: Timestamp, progress: &dyn Progres
     (out.files, out.size) = (sources().filter(|s| s.is_file()).count() as u64, sources().map(SourceEntry::size).sum());
     out.packed = if form == Form::Folder { out.size } else { metadata.len() };
     if let Form::Package(ending) = form {
-        match lack_of_package(ending, sources().map(|s| s.path.as_str())) {
-            Some(lack) => out.findings.push(not_a_package("it", lack)),
-            None if ending == "ipa" => macos::ios(&export, &mut Looking { out: &mut out, progress }),
-            None => android::look(&export, ending, &mut Looking { out: &mut out, progress }),
-        }
+        package(&export, ending, &mut Looking { out: &mut out, facts: None, progress });
         return Ok(out);
     }
     let mut starts = detect::starts(&export);
@@ -232,7 +246,7 @@ fn look_at(path: &Path, shown_path: &str, now: Timestamp, progress: &dyn Progres
             export = deeper;
         }
     }
-    let is_bundle = look_inside(&export, &starts, &mut Looking { out: &mut out, progress });
+    let is_bundle = look_inside(&export, &starts, &mut Looking { out: &mut out, facts: None, progress });
     if out.starts.is_empty() && !is_bundle {
         let none = || {
             let what = "nothing at the top of it starts".to_owned();
@@ -299,7 +313,7 @@ fn one_file(
             match program.form {
                 program::Form::Pe => windows::program(from, None, name, &mut out),
                 program::Form::Elf => linux::program(from, None, name, &mut out),
-                _ => drop(macos::program(from, None, name, &mut Looking { out: &mut out, progress })),
+                _ => drop(macos::program(from, None, name, &mut Looking { out: &mut out, facts: None, progress })),
             }
         }
         Err(FormatError::Not { .. }) => {
@@ -404,10 +418,7 @@ fn small_file(export: &Export, path: &str, out: &mut Inspected) -> Option<Vec<u8
 
 /// Opens a program so that it can be read at any place; what cannot be opened is reported.
 fn open(export: &Export, index: usize, out: &mut Inspected) -> Option<Box<dyn ReadSeek>> {
-    export
-        .open_anywhere(index)
-        .map_err(|e| out.findings.push(unreadable(&export.entries[index].source.path.shown(), &e)))
-        .ok()
+    export.hold(index).map_err(|e| out.findings.push(unreadable(&export.entries[index].source.path.shown(), &e))).ok()
 }
 
 #[cfg(test)]

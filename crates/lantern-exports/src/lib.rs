@@ -3,7 +3,7 @@
 //! - [`export::Export`]: a folder, an archive or a package, with everything in it, read in place.
 //! - [`intake::Intake`]: an export after the rules of its target: what is sent, what is kept aside, what starts.
 //! - [`inspect::inspect`]: what a file or folder is, without any project.
-//! - [`content::findings`]: what should not be in an export, and what must.
+//! - [`facts::gather`]: everything that is asked of an export: what it says of itself, what should not be in it and what must.
 //! - [`signing`]: signed bytes over an export's own, before it is sealed.
 //! - [`cache`]: what was read before is not read again.
 //!
@@ -24,8 +24,9 @@
 
 pub mod cache;
 pub mod claims;
-pub mod content;
+mod content;
 pub mod export;
+pub mod facts;
 pub mod inspect;
 pub mod intake;
 mod metered;

@@ -3,13 +3,14 @@
 use std::io::{Read, Seek, SeekFrom};
 
 use lantern_core::bytes::find;
+use lantern_core::path::TreePath;
 use lantern_core::secrets;
 use lantern_formats::bundle::verify_code;
 use lantern_formats::program::{Form, Kind, Program};
 use lantern_formats::{FormatError, elf, macho, pe};
 use serde::{Deserialize, Serialize};
 
-use crate::export::{Export, ReadSeek};
+use crate::export::{Export, Opened, ReadSeek};
 use crate::inspect::{too_new_for_linux, too_new_for_macos};
 use crate::metered::Metering;
 
@@ -80,30 +81,62 @@ pub(crate) enum TooNew {
 /// What one look into a file gave; none where nothing is to be said about it.
 pub(crate) type Scan = Option<Box<FileScan>>;
 
+/// What files are scanned for, by whom, and what need not be done twice.
+#[derive(Clone, Copy)]
+pub(crate) struct Scanning<'a> {
+    pub wanted: &'a Wanted,
+    /// Programs whose signatures were found to hold already.
+    pub verified: &'a [String],
+    pub watch: &'a Metering<'a>,
+}
+
+/// What a name alone shows: of such a file nothing is read.
+pub(crate) fn by_name(path: &TreePath) -> Option<Scan> {
+    let secret = secrets::by_name(path)?;
+    let secret = Some((secret.what.to_owned(), secret.line));
+    Some(Some(Box::new(FileScan { secret, ..FileScan::default() })))
+}
+
 /// Scans a file.
 ///
 /// # Errors
 /// Those of reading.
-pub(crate) fn scan(export: &Export, index: usize, wanted: &Wanted, watch: &Metering<'_>) -> std::io::Result<Scan> {
+pub(crate) fn scan(export: &Export, index: usize, scanning: Scanning<'_>) -> std::io::Result<Scan> {
+    match by_name(&export.entries[index].source.path) {
+        Some(scan) => Ok(scan),
+        None => Ok(scan_opened(export, index, export.open_once(index)?, scanning)?.0),
+    }
+}
+
+/// Scans a file that was just opened, and gives it back.
+///
+/// # Errors
+/// Those of reading.
+pub(crate) fn scan_opened(
+    export: &Export,
+    index: usize,
+    mut opened: Opened,
+    Scanning { wanted, verified, watch }: Scanning<'_>,
+) -> std::io::Result<(Scan, Opened)> {
     let source = &export.entries[index].source;
     let (path, size) = (&source.path, source.size());
     let texts = &wanted.texts;
     let mut out = FileScan::default();
-    if let Some(secret) = secrets::by_name(path) {
-        out.secret = Some((secret.what.to_owned(), secret.line));
-        return Ok(Some(Box::new(out)));
-    }
-    let mut from = watch.over(export.open(index)?);
     let mut bytes = Vec::new();
-    from.by_ref().take(HEAD_LEN as u64).read_to_end(&mut bytes)?;
+    opened.by_ref().take(HEAD_LEN as u64).read_to_end(&mut bytes)?;
     if may_be_program(&bytes) {
-        match program(&mut watch.over(export.open_anywhere(index)?)) {
+        let is_verified = verified.iter().any(|known| known == path.as_str());
+        let mut anywhere = export.anywhere(index, opened, &bytes)?;
+        match program(&mut watch.over(&mut *anywhere), is_verified) {
             Ok((program, symbols)) => (out.program, out.symbols_of) = (program, symbols),
             Err(FormatError::Not { .. }) => {}
             Err(FormatError::Io(error)) => return Err(error),
             Err(error) => out.broken = Some(error.to_string()),
         }
+        anywhere.seek(SeekFrom::Start(bytes.len() as u64))?;
+        opened = Opened::Anywhere(anywhere);
     }
+    let mut from = watch.over(&mut opened);
     let is_small = size <= secrets::MAX_TEXT_LEN;
     if is_small || !texts.is_empty() {
         from.by_ref().take(secrets::MAX_TEXT_LEN).read_to_end(&mut bytes)?;
@@ -117,7 +150,8 @@ pub(crate) fn scan(export: &Export, index: usize, wanted: &Wanted, watch: &Meter
     if !texts.is_empty() {
         out.mentions = mentioned(texts, &mut bytes, &mut from)?;
     }
-    Ok((out != FileScan::default()).then(|| Box::new(out)))
+    let scan = (out != FileScan::default()).then(|| Box::new(out));
+    Ok((scan, opened))
 }
 
 /// Whether a file begins as programs, libraries and their debug data do.
@@ -138,7 +172,8 @@ fn may_be_program(head: &[u8]) -> bool {
 /// A program, or what the debug data and its program have in common.
 type Found = (Option<BinaryScan>, Option<Vec<u8>>);
 
-fn program(mut from: &mut dyn ReadSeek) -> Result<Found, FormatError> {
+/// Reads a program; a signature that is known to hold is not verified again.
+fn program(mut from: &mut dyn ReadSeek, is_verified: bool) -> Result<Found, FormatError> {
     let from = &mut from;
     match pe::symbols_id(from) {
         Ok(id) => return Ok((None, Some(id.to_vec()))),
@@ -156,7 +191,9 @@ fn program(mut from: &mut dyn ReadSeek) -> Result<Found, FormatError> {
             let details = pe::Details::read(from)?;
             out.debug_runtime = details.debug_runtime().map(str::to_owned);
             out.ids.extend(details.symbols.as_ref().map(|symbols| symbols.id.to_vec()));
-            out.signature_wrong = pe::verify(from, &details)?.and_then(|signer| signer.wrong);
+            if !is_verified {
+                out.signature_wrong = pe::verify(from, &details)?.and_then(|signer| signer.wrong);
+            }
             out.libraries = details.libraries;
         }
         Form::Elf => {
@@ -173,7 +210,9 @@ fn program(mut from: &mut dyn ReadSeek) -> Result<Found, FormatError> {
                 too_new_for_macos(&slices).map(|(system, version, _)| TooNew::System(format!("{system} {version}")));
             out.ids.extend(slices.iter().filter_map(|details| Some(details.uuid?.to_vec())));
             out.has_debug_data = slices.iter().any(|details| details.has_debug_data);
-            out.signature_wrong = verify_code(from, &slices, &[])?.and_then(|code| code.wrong);
+            if !is_verified {
+                out.signature_wrong = verify_code(from, &slices, &[])?.and_then(|code| code.wrong);
+            }
         }
     }
     Ok((Some(out), None))

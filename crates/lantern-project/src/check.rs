@@ -20,9 +20,8 @@ use crate::depots::Divided;
 use crate::project::Project;
 use crate::{ProjectError, environment};
 use lantern_exports::cache::{DigestCache, ScanCache};
-use lantern_exports::claims::{Key, TargetClaims};
-use lantern_exports::content;
-use lantern_exports::inspect::inspect_intake;
+use lantern_exports::claims::TargetClaims;
+use lantern_exports::facts::{Asked, gather};
 use lantern_exports::intake::Intake;
 
 /// An export that could be taken in.
@@ -211,20 +210,12 @@ impl Project {
         cache: &mut ScanCache,
         progress: &dyn Progress,
     ) -> Result<(Vec<Finding>, TargetClaims), ProjectError> {
-        let target = format!("{edition}/{}", intake.name);
-        let key = Key::of_all(intake);
-        let seen = match key.and_then(|key| cache.claims(&target, key)) {
-            Some(claims) => claims,
-            None => {
-                let claims = TargetClaims::of(inspect_intake(self.root(), intake, environment::now(), progress)?);
-                key.into_iter().for_each(|key| cache.remember_claims(&target, key, &claims));
-                claims
-            }
-        };
+        let others = self.names_of_others(edition);
+        let asked = Asked { edition, others: &others, now: environment::now() };
+        let (seen, content) = gather(intake, &asked, cache, progress)?;
         let mut findings = self.identity_of(edition, intake.name, &seen);
         findings.extend(seen.findings.iter().cloned());
-        let others = self.names_of_others(edition);
-        findings.extend(content::findings(edition, intake, self.root(), &others, cache, progress)?);
+        findings.extend(content);
         Ok((findings, seen))
     }
 

@@ -11,7 +11,7 @@ use lantern_formats::zip::{self, ZipError};
 use lantern_store::seal::{SourceEntry, SourceKind};
 
 use super::folder::special;
-use super::{At, Export, Form, Listed, Reading, Reserved, Stamp, boxed, no_root};
+use super::{At, Export, Form, Listed, Reading, Reserved, Shared, Stamp, boxed, no_root};
 
 /// Longest target of a link that is read, in bytes.
 const MAX_LINK_LEN: u64 = 4096;
@@ -67,7 +67,7 @@ pub(super) fn list(export: &mut Export, reading: &Reading<'_>, stamp: Stamp) -> 
     let max_list_len = LIST_LEN.saturating_add(stamp.size);
     let mut sieve = Sieve { reading, stamp, contents: Contents::default(), folders: Vec::new() };
     if export.form == Form::Zip {
-        let file = File::open(&export.path).map_err(unreadable)?;
+        let file = export.open_itself().map_err(unreadable)?;
         sift_zip(&mut BufReader::new(file), max_list_len, &mut sieve).map_err(|e| match e {
             ZipError::Io(e) => unreadable(e),
             other => broken(other.to_string()),
@@ -81,7 +81,7 @@ pub(super) fn list(export: &mut Export, reading: &Reading<'_>, stamp: Stamp) -> 
             | io::ErrorKind::ReadOnlyFilesystem => unreadable(e),
             _ => broken(format!("it cannot be unpacked: {e}")),
         })?;
-        let file = File::open(export.spool.as_deref().unwrap_or(&export.path)).map_err(unreadable)?;
+        let file = export.open_itself().map_err(unreadable)?;
         sift_tar(&mut BufReader::new(file), max_list_len, &mut sieve).map_err(|e| match e {
             TarError::Io(e) => unreadable(e),
             other => broken(other.to_string()),
@@ -119,7 +119,7 @@ fn unpack(export: &mut Export, reading: &Reading<'_>) -> io::Result<()> {
     Ok(())
 }
 
-fn sift_zip(file: &mut BufReader<File>, max_list_len: u64, sieve: &mut Sieve<'_>) -> Result<(), ZipError> {
+fn sift_zip(file: &mut BufReader<Shared>, max_list_len: u64, sieve: &mut Sieve<'_>) -> Result<(), ZipError> {
     let entries = zip::read(file)?;
     sieve.contents.entries.reserve_exact(entries.len());
     let mut left = max_list_len;
@@ -128,7 +128,7 @@ fn sift_zip(file: &mut BufReader<File>, max_list_len: u64, sieve: &mut Sieve<'_>
             Kind::Folder
         } else if entry.is_link() {
             let mut target = Vec::new();
-            zip::open(file.get_ref().try_clone()?, &entry.packed)?.take(MAX_LINK_LEN).read_to_end(&mut target)?;
+            zip::open(file.get_ref().clone(), &entry.packed)?.take(MAX_LINK_LEN).read_to_end(&mut target)?;
             let too_long = || ZipError::Broken("it has more and longer links than any real one".to_owned());
             left = left.checked_sub(target.len() as u64).ok_or_else(too_long)?;
             Kind::Link { target }
@@ -145,7 +145,7 @@ fn sift_zip(file: &mut BufReader<File>, max_list_len: u64, sieve: &mut Sieve<'_>
     Ok(())
 }
 
-fn sift_tar(file: &mut BufReader<File>, max_list_len: u64, sieve: &mut Sieve<'_>) -> Result<(), TarError> {
+fn sift_tar(file: &mut BufReader<Shared>, max_list_len: u64, sieve: &mut Sieve<'_>) -> Result<(), TarError> {
     let entries = tar::read(file, max_list_len)?;
     let has_twins = entries.iter().any(|e| matches!(e.kind, TarKind::Same(_)));
     let files = entries.iter().filter(|e| has_twins && e.kind == TarKind::File);

@@ -1,7 +1,7 @@
 //! Android packages and bundles.
 
 use std::collections::BTreeSet;
-use std::fs::File;
+
 use std::io::{self, Read};
 
 use lantern_core::bytes::hex;
@@ -16,7 +16,7 @@ use lantern_formats::jar::{self, ArchiveSignature};
 use lantern_formats::zip::{self, Method, Packed};
 
 use super::{Fact, Inspected, Looking, Signature, icon_findings, picture_sizes, signature_broken, small_file};
-use crate::export::{Export, unreadable};
+use crate::export::{Export, Shared, unreadable};
 use crate::metered::Metering;
 
 /// The icon of the home screen on the finest screens: 48 units of four pixels each.
@@ -104,7 +104,7 @@ impl Signatures {
         let files: Vec<jar::File<'_>> = indices.iter().map(file).collect();
         let has_first = jar::is_signed(&files);
         let unpacked: u64 = if has_first { files.iter().map(|file| file.len).sum() } else { 0 };
-        let whole = if is_bundle { 0 } else { export.open_itself()?.metadata()?.len() };
+        let whole = if is_bundle { 0 } else { export.open_itself()?.len() };
         let watch = Metering::start(progress, unpacked + whole);
         let open = |place: usize| -> io::Result<Box<dyn Read + Send + '_>> {
             Ok(Box::new(watch.over(export.open(indices[place])?)))
@@ -204,7 +204,7 @@ fn missing_scheme(manifest: &Manifest, has_first: bool, has_newer: bool) -> Opti
 }
 
 /// A table of resources that newer devices would have to unpack.
-fn packed_resources(manifest: &Manifest, export: &Export, file: &mut File) -> Option<Finding> {
+fn packed_resources(manifest: &Manifest, export: &Export, file: &mut Shared) -> Option<Finding> {
     if manifest.target_sdk.is_none_or(|level| level < WHOLE_FILE_DEMANDED_SINCE) {
         return None;
     }
@@ -291,7 +291,7 @@ fn findings(manifest: &Manifest) -> Vec<Finding> {
 }
 
 /// Libraries that are loaded in place and do not lie where a page begins.
-fn unaligned(manifest: &Manifest, export: &Export, file: &mut File) -> Option<Finding> {
+fn unaligned(manifest: &Manifest, export: &Export, file: &mut Shared) -> Option<Finding> {
     let in_place = !manifest.extracts_libraries.unwrap_or(manifest.min_sdk.unwrap_or(1) < LOADED_IN_PLACE_SINCE);
     if !in_place {
         return None;

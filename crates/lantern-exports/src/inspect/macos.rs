@@ -6,7 +6,6 @@ use std::io;
 use lantern_core::bytes::hex;
 use lantern_core::finding::{Code, Finding, Severity, join_some};
 use lantern_core::path::shown;
-use lantern_core::progress::Progress;
 use lantern_core::system::System;
 use lantern_formats::bundle::{self, Bundle, Layout, SealVerdict, TICKET, is_ticket, verify_code};
 use lantern_formats::info::Info;
@@ -276,10 +275,10 @@ pub(super) fn program(
 }
 
 /// Compares a bundle with its seal; what is read is counted.
-fn verify_seal(export: &Export, bundle: &Bundle<'_>, seal: &[u8], progress: &dyn Progress) -> io::Result<SealVerdict> {
+fn verify_seal(export: &Export, bundle: &Bundle<'_>, seal: &[u8], looking: &Looking<'_>) -> io::Result<SealVerdict> {
     let total = export.below(&bundle.base).map(|(_, index)| export.entries[index].source.size()).sum();
-    let watch = Metering::start(progress, total);
-    bundle::verify(&MeteredFiles { export, watch: &watch }, bundle, seal)
+    let watch = Metering::start(looking.progress, total);
+    bundle::verify(&MeteredFiles { export, watch: &watch, facts: looking.facts }, bundle, seal)
 }
 
 /// What is said of programs in a bundle that someone else signed.
@@ -317,15 +316,19 @@ fn signature(
     let is_sealed = first.covers(Special::Resources);
     if let (Some((export, Some(layout))), Some(seal), None, true) = (within, seal, &wrong, is_sealed) {
         let bundle = Bundle { base: layout.base.clone(), main: path.to_owned(), team: first.team() };
-        match verify_seal(export, &bundle, &seal, looking.progress) {
+        match verify_seal(export, &bundle, &seal, looking) {
             Ok(found) => {
                 wrong = found.wrong;
+                looking.out.verified.extend(found.verified);
                 looking.out.findings.extend(other_signers(found.others));
             }
             Err(error) => looking.out.findings.push(unreadable(name, &error)),
         }
     }
     let out = &mut *looking.out;
+    if wrong.is_none() {
+        out.verified.push(path.to_owned());
+    }
     out.facts.push((Fact::SignedAs, shown(first.identifier())));
     out.facts.extend(first.team().map(|team| (Fact::Team, shown(team))));
     out.facts.extend(first.is_hardened().then(|| (Fact::Runtime, "hardened".to_owned())));

@@ -64,7 +64,10 @@ fn signature(mut from: &mut dyn ReadSeek, details: &Details, name: &str, out: &m
     let whose = format!("the signature of {}", shown(name));
     match &seen.wrong {
         Some(why) => out.findings.push(signature_broken(&whose, why)),
-        None => signer::judge(&seen, &whose, out),
+        None => {
+            out.verified.push(name.to_owned());
+            signer::judge(&seen, &whose, out);
+        }
     }
 }
 

@@ -87,7 +87,7 @@ pub(super) fn system_of_package(export: &Export, ending: &str) -> System {
     if ending == "ipa" {
         return System::Ios;
     }
-    match export.open_anywhere(0).ok().and_then(said_by) {
+    match export.hold(0).ok().and_then(said_by) {
         Some(Said::Android(manifest)) if manifest.needs_headset() => System::Headset,
         _ => System::Android,
     }
@@ -116,7 +116,7 @@ pub(crate) fn not_a_package(file: &str, lack: &str) -> Finding {
 }
 
 pub(super) fn check_package(export: &Export, file: &TreePath, ending: &str) -> Result<(), Box<Finding>> {
-    let mut opened = export.open_anywhere(0).map_err(|e| Box::new(unreadable(&file.to_string(), &e)))?;
+    let mut opened = export.hold(0).map_err(|e| Box::new(unreadable(&file.to_string(), &e)))?;
     let entries =
         zip::read(&mut opened).map_err(|e| boxed(Code::BadPackage, format!("{file}: {e}"), "export it again"))?;
     let names = entries.iter().filter_map(|e| std::str::from_utf8(&e.name).ok());
@@ -293,7 +293,7 @@ fn look_up(export: &Export, wanted: &str) -> Result<usize, Box<Finding>> {
 }
 
 fn read_program(export: &Export, index: usize) -> Result<Program, FormatError> {
-    let mut file = export.open_anywhere(index).map_err(FormatError::Io)?;
+    let mut file = export.hold(index).map_err(FormatError::Io)?;
     Program::read(&mut file)
 }
 
@@ -371,6 +371,6 @@ fn check_program(export: &Export, index: usize, claimed: &[System]) -> Result<Ve
 /// What a file is by its first bytes; none when it is empty or cannot be read.
 fn magic_of(export: &Export, index: usize) -> Option<Magic> {
     let mut first = Vec::new();
-    export.open(index).and_then(|f| f.take(MAGIC_LEN as u64).read_to_end(&mut first)).ok()?;
+    export.hold(index).and_then(|f| f.take(MAGIC_LEN as u64).read_to_end(&mut first)).ok()?;
     (!first.is_empty()).then(|| Magic::of(&first))
 }

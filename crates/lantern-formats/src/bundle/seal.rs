@@ -33,6 +33,8 @@ pub struct SealVerdict {
     pub wrong: Option<String>,
     /// Programs in it that another team signed than the bundle.
     pub others: BTreeSet<String>,
+    /// Programs in it whose signatures hold.
+    pub verified: BTreeSet<String>,
 }
 
 /// Compares the files of a bundle with its seal, which is known to be the one that was signed, and follows the programs and
@@ -41,15 +43,17 @@ pub struct SealVerdict {
 /// # Errors
 /// Those of reading.
 pub fn verify(files: &dyn Files, bundle: &Bundle<'_>, seal: &[u8]) -> io::Result<SealVerdict> {
-    let mut walk = Walk { files, others: BTreeSet::new() };
+    let mut walk = Walk { files, others: BTreeSet::new(), verified: BTreeSet::new() };
     let wrong = walk.wrong_in(bundle, seal, 0)?;
-    Ok(SealVerdict { wrong, others: walk.others })
+    Ok(SealVerdict { wrong, others: walk.others, verified: walk.verified })
 }
 
 struct Walk<'a> {
     files: &'a dyn Files,
     /// Programs in it that someone else signed.
     others: BTreeSet<String>,
+    /// Programs in it whose signatures hold.
+    verified: BTreeSet<String>,
 }
 
 impl Walk<'_> {
@@ -178,6 +182,7 @@ impl Walk<'_> {
         if let Some(why) = code.wrong {
             return Ok(Some(why));
         }
+        self.verified.insert(main.clone());
         if hash.is_some_and(|hash| !code.signatures.iter().any(|signature| signature.is_known_as(hash))) {
             return Ok(Some("it is not the one that was there when the bundle was signed".to_owned()));
         }
