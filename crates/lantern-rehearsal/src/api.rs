@@ -1,17 +1,23 @@
 //! The endpoints, each stated once: path, method, words and types. The router and the OpenAPI 3.1 document are both made
-//! of this one table, so neither can know an endpoint that the other does not.
+//! of this one table, so neither can know an endpoint that the other does not; the right that an endpoint states is the one that
+//! it asks for.
 
 use std::sync::Arc;
 
 use axum::Router;
+use axum::extract::{Request, State};
 use axum::handler::Handler;
+use axum::http::{HeaderMap, header};
+use axum::middleware::{Next, from_fn_with_state};
+use axum::response::Response;
 use axum::routing::{MethodRouter, get, post, put};
-use lantern_storefront::protocol::{FOLDER, INVITATION};
+use lantern_storefront::protocol::{FOLDER, INVITATION, problem};
 use schemars::generate::SchemaSettings;
 use schemars::{JsonSchema, SchemaGenerator};
 use serde_json::{Map, Value, json};
 
-use crate::place::Place;
+use crate::place::{Place, SCOPE};
+use crate::refusal::Refused;
 
 /// What an endpoint takes or gives.
 #[derive(Clone, Copy)]
@@ -92,20 +98,43 @@ fn form_of(name: &str) -> Value {
     }
 }
 
+/// Refuses who has no token, or one without a right.
+pub(crate) fn allow(place: &Place, headers: &HeaderMap, right: &str) -> Result<(), Refused> {
+    let token = headers.get(header::AUTHORIZATION).and_then(|v| v.to_str().ok()?.strip_prefix("Bearer "));
+    match token {
+        Some(token) if place.knows_token(token) => {}
+        _ => return Err(Refused::new(problem::NO_ACCESS, "this needs access", "connect again")),
+    }
+    if SCOPE.split(' ').any(|scope| scope == right) {
+        return Ok(());
+    }
+    Err(Refused::new(problem::NO_RIGHT, format!("this needs the right {right:?}"), "ask for that right"))
+}
+
+/// What stands before an endpoint: the right that the table states.
+type Guard = (Arc<Place>, &'static str);
+
+async fn guard(State((place, right)): State<Guard>, request: Request, next: Next) -> Result<Response, Refused> {
+    allow(&place, request.headers(), right)?;
+    Ok(next.run(request).await)
+}
+
 /// Router and document, growing together.
 pub(crate) struct Api {
+    /// Whose tokens count; none where the document alone is wanted.
+    place: Option<Arc<Place>>,
     router: Router<Arc<Place>>,
     generator: SchemaGenerator,
     paths: Map<String, Value>,
 }
 
 impl Api {
-    pub(crate) fn new() -> Self {
+    pub(crate) fn new(place: Option<Arc<Place>>) -> Self {
         let settings = SchemaSettings::draft2020_12().with(|s| {
             s.definitions_path = "/components/schemas".into();
             s.meta_schema = None;
         });
-        Self { router: Router::new(), generator: settings.into_generator(), paths: Map::new() }
+        Self { place, router: Router::new(), generator: settings.into_generator(), paths: Map::new() }
     }
 
     pub(crate) fn get<H: Handler<T, Arc<Place>>, T: 'static>(self, path: &str, endpoint: Endpoint, handler: H) -> Self {
@@ -192,6 +221,10 @@ impl Api {
         }
         let item = self.paths.entry(path).or_insert_with(|| json!({}));
         item[method] = operation;
+        let handler = match (&self.place, endpoint.scope) {
+            (Some(place), Some(right)) => handler.route_layer(from_fn_with_state((place.clone(), right), guard)),
+            _ => handler,
+        };
         self.router = self.router.route(path, handler);
         self
     }
@@ -199,7 +232,7 @@ impl Api {
     /// Ends the table.
     pub(crate) fn finish(mut self) -> (Router<Arc<Place>>, Value) {
         let schemas = self.generator.take_definitions(true);
-        let kinds: Vec<Value> = lantern_storefront::protocol::problem::ALL
+        let kinds: Vec<Value> = problem::ALL
             .iter()
             .map(|(name, status, title)| json!({ "type": format!("/problems/{name}"), "status": status, "title": title }))
             .collect();

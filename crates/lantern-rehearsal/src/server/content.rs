@@ -1,0 +1,110 @@
+//! What titles hold, as those who make the game bring and read it.
+
+use axum::Json;
+use axum::body::Bytes;
+use axum::extract::{Path, State};
+use axum::http::{HeaderMap, StatusCode, header};
+use axum::response::{IntoResponse, Response};
+use lantern_core::digest::RecipeId;
+use lantern_storefront::protocol::{PackReceived, RecipeNeeds, problem};
+
+use super::request::{Answer, Shared, hex, needed_range, parse, part_of_pack, wait};
+use crate::refusal::Refused;
+
+pub(super) async fn put_recipe(
+    State(place): Shared,
+    Path((title, recipe)): Path<(String, String)>,
+    body: Bytes,
+) -> Answer<RecipeNeeds> {
+    let (title, id) = (parse(&title, "the title")?, RecipeId(hex(&recipe)?));
+    wait(move || Ok(Json(place.put_recipe(&title, id, &body)?))).await
+}
+
+pub(super) async fn get_recipe(
+    State(place): Shared,
+    Path((title, recipe)): Path<(String, String)>,
+) -> Result<Vec<u8>, Refused> {
+    let (title, id) = (parse(&title, "the title")?, RecipeId(hex(&recipe)?));
+    wait(move || place.get_recipe(&title, id)).await
+}
+
+pub(super) async fn put_segment(
+    State(place): Shared,
+    Path((title, digest)): Path<(String, String)>,
+    body: Bytes,
+) -> Result<StatusCode, Refused> {
+    let (title, digest) = (parse(&title, "the title")?, hex(&digest)?);
+    wait(move || place.put_segment(&title, &digest, &body)).await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+pub(super) async fn get_segment(
+    State(place): Shared,
+    Path((title, digest)): Path<(String, String)>,
+) -> Result<Vec<u8>, Refused> {
+    let (title, digest) = (parse(&title, "the title")?, hex(&digest)?);
+    wait(move || place.get_segment(&title, &digest)).await
+}
+
+pub(super) async fn put_pack(
+    State(place): Shared,
+    headers: HeaderMap,
+    Path((title, digest)): Path<(String, String)>,
+    body: Bytes,
+) -> Result<Response, Refused> {
+    let (title, digest) = (parse(&title, "the title")?, hex(&digest)?);
+    let Some(range) = headers.get(header::CONTENT_RANGE) else {
+        wait(move || place.put_pack(&title, &digest, &body)).await?;
+        return Ok(StatusCode::NO_CONTENT.into_response());
+    };
+    let fix = "send Content-Range: bytes FIRST-LAST/TOTAL with as many bytes";
+    let malformed = || Refused::new(problem::MALFORMED, "the piece does not match its Content-Range", fix);
+    let piece = range.to_str().ok().and_then(content_range).ok_or_else(malformed)?;
+    if piece.last - piece.first + 1 != body.len() as u64 {
+        return Err(malformed());
+    }
+    let at = wait(move || place.put_piece(&title, &digest, piece, &body)).await?;
+    let status = if at.whole { StatusCode::OK } else { StatusCode::ACCEPTED };
+    Ok((status, Json(at)).into_response())
+}
+
+/// Which bytes of how many come, as RFC 9110, section 14.4, writes it.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct PieceRange {
+    pub first: u64,
+    pub last: u64,
+    pub total: u64,
+}
+
+pub(super) fn content_range(text: &str) -> Option<PieceRange> {
+    let (range, total) = text.strip_prefix("bytes ")?.split_once('/')?;
+    let (first, last) = range.split_once('-')?;
+    let piece = PieceRange { first: first.parse().ok()?, last: last.parse().ok()?, total: total.parse().ok()? };
+    (piece.first <= piece.last && piece.last < piece.total).then_some(piece)
+}
+
+pub(super) async fn pack_received(
+    State(place): Shared,
+    Path((title, digest)): Path<(String, String)>,
+) -> Answer<PackReceived> {
+    let (title, digest) = (parse(&title, "the title")?, hex(&digest)?);
+    wait(move || Ok(Json(place.pack_received(&title, &digest)?))).await
+}
+
+pub(super) async fn get_pack(
+    State(place): Shared,
+    headers: HeaderMap,
+    Path((title, digest)): Path<(String, String)>,
+) -> Result<Response, Refused> {
+    let (title, digest) = (parse(&title, "the title")?, hex(&digest)?);
+    let (first, last) = needed_range(&headers)?;
+    wait(move || part_of_pack(&place.store_for_makers(&title)?, &digest, first, last)).await
+}
+
+pub(super) async fn get_locator(
+    State(place): Shared,
+    Path((title, recipe)): Path<(String, String)>,
+) -> Result<Vec<u8>, Refused> {
+    let (title, id) = (parse(&title, "the title")?, RecipeId(hex(&recipe)?));
+    wait(move || place.get_locator(&title, id)).await
+}

@@ -1,0 +1,89 @@
+//! What players get, without access.
+
+use axum::Json;
+use axum::extract::{Path, State};
+use axum::http::{HeaderMap, header};
+use axum::response::Response;
+use lantern_core::digest::RecipeId;
+use lantern_storefront::protocol::{FOLDER, INVITATION, Play};
+
+use super::request::{Answer, Shared, hex, needed_range, parse, part_of_pack, wait};
+use crate::api::allow;
+use crate::place::{Asked, Asker, Place, not_there};
+use crate::refusal::Refused;
+
+/// Who asks for a player's part. Access that does not hold is an error of its own: anyone who has some can renew it.
+pub(super) fn asker(place: &Place, headers: &HeaderMap) -> Result<Asker, Refused> {
+    let text = |name: &str| headers.get(name).and_then(|v| v.to_str().ok()).map(str::to_owned);
+    let is_maker = headers.contains_key(header::AUTHORIZATION);
+    if is_maker {
+        allow(place, headers, "read")?;
+    }
+    Ok(Asker { is_maker, invitation: text(INVITATION), folder: text(FOLDER) })
+}
+
+pub(super) async fn play(
+    State(place): Shared,
+    headers: HeaderMap,
+    Path((title, branch)): Path<(String, String)>,
+) -> Answer<Play> {
+    let asker = asker(&place, &headers)?;
+    let (title, branch) = (parse(&title, "the title")?, parse(&branch, "the branch")?);
+    wait(move || Ok(Json(place.play(&title, &branch, &asker)?))).await
+}
+
+pub(super) async fn play_recipe(
+    State(place): Shared,
+    headers: HeaderMap,
+    Path((title, branch, recipe)): Path<(String, String, String)>,
+) -> Result<Vec<u8>, Refused> {
+    let (asker, id) = (asker(&place, &headers)?, RecipeId(hex(&recipe)?));
+    let (title, branch) = (parse(&title, "the title")?, parse(&branch, "the branch")?);
+    wait(move || {
+        place.store_for_players(&title, &branch, Asked::Recipe(id), &asker)?.recipe_bytes(id).map_err(not_there)
+    })
+    .await
+}
+
+pub(super) async fn play_locator(
+    State(place): Shared,
+    headers: HeaderMap,
+    Path((title, branch, recipe)): Path<(String, String, String)>,
+) -> Result<Vec<u8>, Refused> {
+    let (asker, id) = (asker(&place, &headers)?, RecipeId(hex(&recipe)?));
+    let (title, branch) = (parse(&title, "the title")?, parse(&branch, "the branch")?);
+    wait(move || {
+        let store = place.store_for_players(&title, &branch, Asked::Recipe(id), &asker)?;
+        Ok(store.locator(id).map_err(not_there)?.encode())
+    })
+    .await
+}
+
+pub(super) async fn play_segment(
+    State(place): Shared,
+    headers: HeaderMap,
+    Path((title, branch, digest)): Path<(String, String, String)>,
+) -> Result<Vec<u8>, Refused> {
+    let (asker, digest) = (asker(&place, &headers)?, hex(&digest)?);
+    let (title, branch) = (parse(&title, "the title")?, parse(&branch, "the branch")?);
+    wait(move || {
+        let store = place.store_for_players(&title, &branch, Asked::Segment(digest), &asker)?;
+        store.segment_bytes(&digest).map_err(not_there)
+    })
+    .await
+}
+
+pub(super) async fn play_pack(
+    State(place): Shared,
+    headers: HeaderMap,
+    Path((title, branch, digest)): Path<(String, String, String)>,
+) -> Result<Response, Refused> {
+    let asker = asker(&place, &headers)?;
+    let (title, branch, digest) = (parse(&title, "the title")?, parse(&branch, "the branch")?, hex(&digest)?);
+    let (first, last) = needed_range(&headers)?;
+    wait(move || {
+        let store = place.store_for_players(&title, &branch, Asked::Range(digest, first, last), &asker)?;
+        part_of_pack(&store, &digest, first, last)
+    })
+    .await
+}
