@@ -1,19 +1,27 @@
 //! House rules: what a storefront demands, as data that it publishes. Client and server ask the same functions here.
 //!
-//! A rule that is not understood closes the gate: it may be the one that forbids what is about to be done.
+//! A rule that is not understood closes the gate: it may be the one that forbids what is about to be done. Each section is a
+//! module; which keys it has is known from its type alone, and every other key of the document is a rule that is not understood.
+
+mod accepted;
+mod branches;
+mod numbers;
+mod unknown;
 
 use schemars::JsonSchema;
-use serde::{Deserialize, Serialize};
-use serde_json::{Map, Value};
+use serde::{Deserialize, Deserializer, Serialize};
+use serde_json::Value;
 
-use crate::config::Audience;
+pub use accepted::Accepted;
+pub use branches::{BranchRule, Branches};
+pub use numbers::{NumberRule, Numbers};
+
 use crate::names::Name;
 use crate::release::TargetRecord;
-use crate::system::System;
 use crate::version::{BuildNumber, ReleaseName};
 
 /// All rules of one storefront.
-#[derive(Debug, Clone, PartialEq, Deserialize, Serialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Serialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub struct HouseRules {
     /// Raised whenever a rule changes.
@@ -26,81 +34,62 @@ pub struct HouseRules {
     pub branches: Branches,
     /// The dotted names of rules that anyone who brings something must understand, such as `numbers.number`; of those that
     /// are not named here, what is not known is passed over. Left out: every rule must be understood.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[serde(skip_serializing_if = "Option::is_none")]
     pub must_understand: Option<Vec<String>>,
-    /// Rules that this code does not know.
-    #[serde(flatten)]
+    /// The dotted names of rules that this code does not know.
+    #[serde(skip)]
     #[schemars(skip)]
-    pub unknown: Map<String, Value>,
+    unknown: Vec<String>,
 }
 
-/// What is taken in.
-#[derive(Debug, Clone, PartialEq, Deserialize, Serialize, JsonSchema)]
-#[serde(rename_all = "kebab-case")]
-pub struct Accepted {
-    /// Systems whose builds are taken.
-    pub systems: Vec<System>,
-    /// Largest depot, in bytes of its files.
-    pub depot_max_bytes: u64,
-    /// Rules that this code does not know.
-    #[serde(flatten)]
-    #[schemars(skip)]
-    pub unknown: Map<String, Value>,
+impl<'de> Deserialize<'de> for HouseRules {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        /// What is known of a document.
+        #[derive(Deserialize)]
+        #[serde(rename_all = "kebab-case")]
+        struct Known {
+            revision: u64,
+            accepted: Accepted,
+            numbers: Numbers,
+            branches: Branches,
+            #[serde(default)]
+            must_understand: Option<Vec<String>>,
+        }
+        let document = Value::deserialize(deserializer)?;
+        let unknown = unknown::keys(&document);
+        let known: Known = serde_json::from_value(document).map_err(serde::de::Error::custom)?;
+        let Known { revision, accepted, numbers, branches, must_understand } = known;
+        Ok(Self { revision, accepted, numbers, branches, must_understand, unknown })
+    }
 }
 
-/// Versions and numbers.
-#[derive(Debug, Clone, PartialEq, Deserialize, Serialize, JsonSchema)]
-#[serde(rename_all = "kebab-case")]
-pub struct Numbers {
-    /// What is asked of a build number.
-    pub number: NumberRule,
-    /// Rules that this code does not know.
-    #[serde(flatten)]
-    #[schemars(skip)]
-    pub unknown: Map<String, Value>,
+/// A push, as far as rules are about it.
+#[derive(Debug, Clone, Copy)]
+pub struct Push<'a> {
+    /// The release's number.
+    pub number: BuildNumber,
+    /// Its targets that are to go there.
+    pub targets: &'a [&'a TargetRecord],
+    /// The other releases that the title has.
+    pub there: &'a [ReleaseName],
 }
 
-/// What is asked of a build number.
-#[derive(Debug, Clone, PartialEq, Eq, Deserialize, Serialize, JsonSchema)]
-#[serde(rename_all = "kebab-case")]
-pub enum NumberRule {
-    /// Any number, once.
-    Free,
-    /// Higher than every number there.
-    MustRise,
-    /// A rule that this code does not know.
-    #[serde(untagged)]
-    #[schemars(skip)]
-    Unknown(String),
-}
+/// A section of the rules: what it refuses.
+trait Section {
+    /// Words in it that this code does not know, each with the dotted name of its rule.
+    fn words_not_understood(&self) -> Vec<String> {
+        Vec::new()
+    }
 
-/// The branches there.
-#[derive(Debug, Clone, PartialEq, Deserialize, Serialize, JsonSchema)]
-#[serde(rename_all = "kebab-case")]
-pub struct Branches {
-    /// In the order in which they are listed.
-    pub fixed: Vec<BranchRule>,
-    /// Whether a build must have been on each of them before it goes on the next.
-    #[serde(default)]
-    pub in_order: bool,
-    /// Rules that this code does not know.
-    #[serde(flatten)]
-    #[schemars(skip)]
-    pub unknown: Map<String, Value>,
-}
+    /// What is in the way of a push.
+    fn refuse_push(&self, _: &Push<'_>) -> Vec<Refusal> {
+        Vec::new()
+    }
 
-/// A branch there.
-#[derive(Debug, Clone, PartialEq, Deserialize, Serialize, JsonSchema)]
-#[serde(rename_all = "kebab-case")]
-pub struct BranchRule {
-    /// Its name.
-    pub name: Name,
-    /// Who can follow it.
-    pub audience: Audience,
-    /// Rules that this code does not know.
-    #[serde(flatten)]
-    #[schemars(skip)]
-    pub unknown: Map<String, Value>,
+    /// What is in the way of anything being put on a branch.
+    fn refuse_promote(&self, _: &Name) -> Vec<Refusal> {
+        Vec::new()
+    }
 }
 
 /// A rule that is in the way.
@@ -122,9 +111,14 @@ impl Refusal {
 }
 
 impl HouseRules {
+    /// Every section, in the order in which they speak.
+    fn sections(&self) -> [&dyn Section; 3] {
+        [&self.accepted, &self.numbers, &self.branches]
+    }
+
     /// Returns the branch of this name.
     pub fn branch(&self, name: &Name) -> Option<&BranchRule> {
-        self.branches.fixed.iter().find(|b| b.name == *name)
+        self.branches.named(name)
     }
 
     /// Whether a rule of this dotted name closes the gate when it is not understood.
@@ -138,17 +132,8 @@ impl HouseRules {
 
     /// Returns the dotted names of all rules that this code does not know.
     pub fn not_understood(&self) -> Vec<String> {
-        let mut names: Vec<String> = self.unknown.keys().cloned().collect();
-        names.extend(self.accepted.unknown.keys().map(|k| format!("accepted.{k}")));
-        names.extend(self.numbers.unknown.keys().map(|k| format!("numbers.{k}")));
-        if let NumberRule::Unknown(word) = &self.numbers.number {
-            names.push(format!("numbers.number = {word:?}"));
-        }
-        names.extend(self.branches.unknown.keys().map(|k| format!("branches.{k}")));
-        for branch in &self.branches.fixed {
-            names.extend(branch.unknown.keys().map(|k| format!("branches.{}.{k}", branch.name)));
-        }
-        names
+        let words = self.sections().into_iter().flat_map(Section::words_not_understood);
+        self.unknown.iter().cloned().chain(words).collect()
     }
 
     fn gate(&self) -> Vec<Refusal> {
@@ -162,80 +147,22 @@ impl HouseRules {
             .collect()
     }
 
-    /// Says what is in the way of pushing targets of a release; `there` are the other releases that the title has.
-    pub fn refuse_push<'a>(
-        &self,
-        number: BuildNumber,
-        targets: impl IntoIterator<Item = &'a TargetRecord>,
-        there: &[ReleaseName],
-    ) -> Vec<Refusal> {
-        let mut out = self.gate();
-        for target in targets {
-            for system in target.systems.iter().filter(|s| !self.accepted.systems.contains(s)) {
-                let taken: Vec<&str> = self.accepted.systems.iter().map(System::name).collect();
-                let what = format!("builds for {system} (target {}) are not taken there", target.target);
-                let fix = format!("leave it out of the storefront's targets = […]; taken are {}", taken.join(", "));
-                out.push(Refusal::new("system-not-taken", what, fix));
-            }
-            for depot in target.depots.iter().filter(|d| d.size > self.accepted.depot_max_bytes) {
-                let (name, size, max) = (&depot.depot, depot.size, self.accepted.depot_max_bytes);
-                let what = format!("the depot {name} has {size} bytes, at most {max} are taken");
-                out.push(Refusal::new("depot-too-large", what, "leave files out, or divide the depot"));
-            }
-        }
-        out.extend(self.refuse_number(number, there));
-        out
+    /// Says what is in the way of pushing targets of a release.
+    pub fn refuse_push(&self, push: &Push<'_>) -> Vec<Refusal> {
+        let of_sections = self.sections().into_iter().flat_map(|section| section.refuse_push(push));
+        self.gate().into_iter().chain(of_sections).collect()
     }
 
-    fn refuse_number(&self, number: BuildNumber, there: &[ReleaseName]) -> Option<Refusal> {
-        if let Some(same) = there.iter().find(|r| r.number == number) {
-            let what = format!("the number {number} is taken there by another release, {same}");
-            let fix = "prepare again: the next number will be above all that are there";
-            return Some(Refusal::new("number-taken", what, fix));
-        }
-        let highest = there.iter().max_by_key(|r| r.number)?;
-        if self.numbers.number == NumberRule::MustRise && highest.number > number {
-            let what = format!("the number {number} is not above {}, the highest there", highest.number);
-            let fix = "prepare again: the next number will be above all that are there";
-            return Some(Refusal::new("number-not-raised", what, fix));
-        }
-        None
-    }
-
-    /// Returns the branch that a build must have been on before it goes on this one.
-    pub fn branch_before(&self, branch: &Name) -> Option<&BranchRule> {
-        let at = self.branches.fixed.iter().position(|b| b.name == *branch)?;
-        self.branches.fixed.get(at.checked_sub(1)?).filter(|_| self.branches.in_order)
-    }
-
-    /// Says whether a build may go on a branch by the order of branches; `been_before` is whether it has been on
-    /// [`Self::branch_before`].
-    pub fn refuse_order(&self, branch: &Name, build: &ReleaseName, been_before: bool) -> Option<Refusal> {
-        let before = self.branch_before(branch).filter(|_| !been_before)?;
-        let order: Vec<&str> = self.branches.fixed.iter().map(|b| b.name.as_str()).collect();
-        let what = format!("{build} has not been on {} yet; the order is {}", before.name, order.join(", "));
-        Some(Refusal::new("not-in-order", what, format!("promote it to {} first", before.name)))
+    /// Says what is in the way of anything being put on a branch.
+    pub fn refuse_promote(&self, branch: &Name) -> Vec<Refusal> {
+        let of_sections = self.sections().into_iter().flat_map(|section| section.refuse_promote(branch));
+        self.gate().into_iter().chain(of_sections).collect()
     }
 
     /// Says that a withdrawn release goes nowhere.
     pub fn refuse_withdrawn(build: &ReleaseName, because: &str) -> Refusal {
         let what = format!("{build} was withdrawn: {}", crate::path::shown(because));
         Refusal::new("withdrawn", what, "fix it, raise the version, and prepare again")
-    }
-
-    /// Says what is in the way of anything being put on a branch.
-    pub fn refuse_promote(&self, branch: &Name) -> Vec<Refusal> {
-        let mut out = self.gate();
-        if self.branch(branch).is_none() {
-            let names: Vec<&str> = self.branches.fixed.iter().map(|b| b.name.as_str()).collect();
-            let what = format!("there is no branch {branch:?}", branch = branch.as_str());
-            let fix = match crate::names::nearest(branch.as_str(), names.iter().copied()) {
-                Some(near) => format!("did you mean {near:?}?"),
-                None => format!("there are {}", names.join(", ")),
-            };
-            out.push(Refusal::new("no-such-branch", what, fix));
-        }
-        out
     }
 }
 
@@ -244,6 +171,7 @@ mod tests {
     use super::*;
     use crate::release::ReleaseRecord;
     use crate::release::tests::record;
+    use crate::system::System;
 
     fn rules() -> HouseRules {
         serde_json::from_value(serde_json::json!({
@@ -260,7 +188,8 @@ mod tests {
     }
 
     fn refuse(rules: &HouseRules, record: &ReleaseRecord, there: &[ReleaseName]) -> Vec<Refusal> {
-        rules.refuse_push(record.number, &record.targets, there)
+        let targets: Vec<&TargetRecord> = record.targets.iter().collect();
+        rules.refuse_push(&Push { number: record.number, targets: &targets, there })
     }
 
     fn name(text: &str) -> ReleaseName {
@@ -291,13 +220,16 @@ mod tests {
     fn branches_in_order() {
         let mut rules = rules();
         let (first, last): (Name, Name) = ("creek".parse().unwrap(), "open-water".parse().unwrap());
-        assert_eq!(rules.refuse_order(&last, &name("1.4.0 (27)"), false), None);
+        assert_eq!(rules.branches.refuse_order(&last, &name("1.4.0 (27)"), false), None);
         let creek = BranchRule { name: first.clone(), ..rules.branches.fixed[0].clone() };
         rules.branches.fixed.insert(0, creek);
         rules.branches.in_order = true;
-        assert_eq!(rules.refuse_order(&first, &name("1.4.0 (27)"), false), None);
-        assert_eq!(rules.refuse_order(&last, &name("1.4.0 (27)"), true), None);
-        assert_eq!(rules.refuse_order(&last, &name("1.4.0 (27)"), false).unwrap().fix, "promote it to creek first");
+        assert_eq!(rules.branches.refuse_order(&first, &name("1.4.0 (27)"), false), None);
+        assert_eq!(rules.branches.refuse_order(&last, &name("1.4.0 (27)"), true), None);
+        assert_eq!(
+            rules.branches.refuse_order(&last, &name("1.4.0 (27)"), false).unwrap().fix,
+            "promote it to creek first"
+        );
     }
 
     #[test]

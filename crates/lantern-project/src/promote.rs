@@ -291,11 +291,11 @@ impl Session {
 
     /// Says before anything is asked what the place would refuse: a branch that comes too early.
     fn refuse_order(&self, look: &Look, branch: &Name, build: &Build) -> Result<(), ProjectError> {
-        let Some(before) = look.rules.branch_before(branch) else { return Ok(()) };
+        let Some(before) = look.rules.branches.before(branch) else { return Ok(()) };
         let place = &look.place;
         let moves = place.branches()?.moves(&place.title, &before.name).map_err(place.fails())?;
         let been = moves.iter().any(|m| m.facts.targets.values().any(|b| b.build == build.build));
-        match look.rules.refuse_order(branch, &build.name, been) {
+        match look.rules.branches.refuse_order(branch, &build.name, been) {
             Some(refusal) => Err(ProjectError::Rules { place: place.reference.name.clone(), refusals: vec![refusal] }),
             None => Ok(()),
         }

@@ -14,6 +14,7 @@ use lantern_core::notes::Notes;
 use lantern_core::parallel::each;
 use lantern_core::progress::{Progress, Task};
 use lantern_core::release::{ReleaseRecord, TargetRecord, When};
+use lantern_core::rules::Push;
 use lantern_core::version::ReleaseName;
 use lantern_ledger::ServerFacts;
 use lantern_store::chunk_index::ChunkIndex;
@@ -129,7 +130,7 @@ impl Session {
         if already.is_none() {
             let others = builds.iter().filter(|b| b.release != release.id);
             let there: Vec<ReleaseName> = others.map(|b| b.name.clone()).collect();
-            let refusals = rules.refuse_push(record.number, going, &there);
+            let refusals = rules.refuse_push(&Push { number: record.number, targets: &going, there: &there });
             if !refusals.is_empty() {
                 return Err(ProjectError::Rules { place: place.reference.name, refusals });
             }

@@ -25,6 +25,7 @@ use lantern_storefront::protocol::{
 };
 use rusqlite::{Connection, OptionalExtension, Transaction, TransactionBehavior, params};
 use serde::Deserialize;
+use serde_json::{Map, Value};
 
 use crate::refusal::Refused;
 use crate::weather::Weather;
@@ -46,6 +47,9 @@ pub struct PlaceDocument {
     pub name: String,
     /// What it demands.
     pub rules: HouseRules,
+    /// Rules that it publishes beside those, to see what becomes of one that nobody knows yet.
+    #[serde(default)]
+    pub more_rules: Map<String, Value>,
 }
 
 impl PlaceDocument {
@@ -217,6 +221,15 @@ impl Place {
             },
             capabilities: vec![PIECES.to_owned(), PAGES.to_owned()],
         }
+    }
+
+    /// Returns the rules as they are published.
+    pub(crate) fn rules_document(&self) -> Result<Value, Refused> {
+        let mut document = serde_json::to_value(&self.document.rules)?;
+        if let Some(rules) = document.as_object_mut() {
+            rules.extend(self.document.more_rules.clone());
+        }
+        Ok(document)
     }
 
     pub(crate) fn rules(&self) -> &HouseRules {

@@ -113,7 +113,7 @@ fn every_command_takes_documents_from_the_future() {
 fn a_rule_that_must_be_understood_closes_the_gate() {
     let mut env = TestEnv::without_storefront();
     let mut document = PlaceDocument::brambleyard();
-    document.rules.unknown.insert("moon".into(), json!("full"));
+    document.more_rules.insert("moon".into(), json!("full"));
     env.open_place(document.clone(), 0);
     env.make_title();
     env.write("lantern.toml", &env.config("1.3.2"));

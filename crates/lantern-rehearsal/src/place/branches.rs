@@ -116,12 +116,12 @@ impl Place {
         now: &Branch,
         wanted: &std::collections::BTreeMap<Name, BranchBuild>,
     ) -> Result<(), Refused> {
-        let Some(before) = self.rules().branch_before(branch) else { return Ok(()) };
+        let Some(before) = self.rules().branches.before(branch) else { return Ok(()) };
         let moves = self.moves(title, &before.name)?;
         let been = |build: &BranchBuild| moves.iter().any(|m| m.facts.targets.values().any(|b| b.build == build.build));
         let fresh = wanted.iter().filter(|(target, build)| now.facts.targets.get(*target) != Some(*build));
         let refusals: Vec<Refusal> = fresh
-            .filter_map(|(_, build)| self.rules().refuse_order(branch, &build.name, been(build)))
+            .filter_map(|(_, build)| self.rules().branches.refuse_order(branch, &build.name, been(build)))
             .take(1)
             .collect();
         if refusals.is_empty() { Ok(()) } else { Err(Refused::by_rules(refusals)) }

@@ -4,6 +4,7 @@ use lantern_core::digest::ReleaseId;
 use lantern_core::event::EventId;
 use lantern_core::names::{Handle, Name};
 use lantern_core::release::{MAX_RECORD_LEN, ReleaseRecord, TargetRecord};
+use lantern_core::rules::Push;
 use lantern_core::version::ReleaseName;
 use lantern_store::locator::Locator;
 use lantern_store::recipe::Root;
@@ -49,7 +50,7 @@ impl Place {
             return Ok(same.clone());
         }
         let there: Vec<ReleaseName> = builds.iter().filter(|b| b.release != id).map(|b| b.name.clone()).collect();
-        let refusals = self.rules().refuse_push(record.number, records, &there);
+        let refusals = self.rules().refuse_push(&Push { number: record.number, targets: &records, there: &there });
         if !refusals.is_empty() {
             return Err(Refused::by_rules(refusals));
         }

@@ -48,7 +48,7 @@ pub(super) async fn rules(State(place): Shared, headers: HeaderMap) -> Result<Re
     if known {
         return Ok((StatusCode::NOT_MODIFIED, [(header::ETAG, etag)]).into_response());
     }
-    Ok(([(header::ETAG, etag)], Json(place.rules())).into_response())
+    Ok(([(header::ETAG, etag)], Json(place.rules_document()?)).into_response())
 }
 
 pub(super) async fn problem_kind(Path(name): Path<String>) -> Result<String, Refused> {
