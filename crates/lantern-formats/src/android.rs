@@ -133,7 +133,7 @@ impl<'a> Strings<'a> {
             return Err(ReadError::ImpossibleCount { what: "the string pool", declared: count as u64, possible });
         }
         let table = chunk.get(head_len..).unwrap_or_default();
-        let offsets = table.chunks_exact(4).take(count).map(|b| u32::from_le_bytes([b[0], b[1], b[2], b[3]]));
+        let offsets = table.as_chunks().0.iter().take(count).map(|b| u32::from_le_bytes(*b));
         Ok(Self { offsets: offsets.collect(), bytes: chunk.get(start..).unwrap_or_default(), is_utf8 })
     }
 
@@ -155,7 +155,7 @@ impl<'a> Strings<'a> {
             _ => ((first & 0x7fff) << 16 | usize::from(unit(1)?), 2),
         };
         let text = bytes.get(from * 2..).filter(|_| len <= MAX_TEXT_LEN)?.get(..len * 2)?;
-        let units: Vec<u16> = text.chunks_exact(2).map(|b| u16::from_le_bytes([b[0], b[1]])).collect();
+        let units: Vec<u16> = text.as_chunks().0.iter().map(|b| u16::from_le_bytes(*b)).collect();
         Some(String::from_utf16_lossy(&units))
     }
 }
@@ -211,8 +211,8 @@ impl Manifest {
             match kind {
                 CHUNK_STRINGS => strings = Strings::read(chunk)?,
                 CHUNK_RESOURCE_MAP => {
-                    let places = chunk.get(8..).unwrap_or_default().chunks_exact(4);
-                    ids = places.map(|b| u32::from_le_bytes([b[0], b[1], b[2], b[3]])).collect();
+                    let places = chunk.get(8..).unwrap_or_default().as_chunks().0.iter();
+                    ids = places.map(|b| u32::from_le_bytes(*b)).collect();
                 }
                 CHUNK_START => start(chunk, &strings, &ids, &mut walk)?,
                 CHUNK_END => walk.end(),

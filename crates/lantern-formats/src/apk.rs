@@ -236,7 +236,7 @@ pub fn block<R: Read + Seek>(from: &mut R) -> Result<Option<(Parts, Pairs)>, Apk
     if size > MAX_BLOCK_LEN {
         return Err(wrong("the signing block", "it is larger than any real one").into());
     }
-    if read(start, 8)? != foot[..8] {
+    if !foot.starts_with(&read(start, 8)?) {
         return Err(wrong("the signing block", "its two sizes differ").into());
     }
     let bytes = read(start + 8, size - 24)?;
@@ -370,16 +370,18 @@ impl<R: Read + Seek> Package<'_, R> {
                 Ok(tools) => tools,
                 Err(error) => return Err(io::Error::new(error.kind(), error.to_string())),
             };
-            let chunk = &mut buffer[..*len];
+            let chunk = buffer.get_mut(..*len).ok_or(io::ErrorKind::InvalidInput)?;
             from.seek(SeekFrom::Start(*at))?;
             from.read_exact(chunk)?;
-            if *at == end && *len >= 20 {
-                chunk[16..20].copy_from_slice(&as_if);
+            if let (true, Some(offset)) = (*at == end, chunk.get_mut(16..20)) {
+                offset.copy_from_slice(&as_if);
             }
             let head = [&[0xa5][..], &u32::try_from(*len).unwrap_or(0).to_le_bytes()].concat();
             let digest = hash.digest_of([&head, chunk]);
             let place = index * hash.len();
-            digests.lock().expect("nothing panics with the lock")[place..place + hash.len()].copy_from_slice(&digest);
+            let mut digests = digests.lock().expect("nothing panics with the lock");
+            let place = digests.get_mut(place..place + hash.len()).ok_or(io::ErrorKind::InvalidInput)?;
+            place.copy_from_slice(&digest);
             Ok(())
         })?;
         let digests = digests.into_inner().expect("nothing panics with the lock");

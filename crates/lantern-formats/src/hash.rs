@@ -71,7 +71,7 @@ impl Hash {
         loop {
             match from.read(&mut buffer) {
                 Ok(0) => return Ok(hasher.finalize().into_vec()),
-                Ok(len) => hasher.update(&buffer[..len]),
+                Ok(len) => hasher.update(buffer.get(..len).unwrap_or_default()),
                 Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
                 Err(error) => return Err(error),
             }

@@ -152,7 +152,7 @@ fn sections(bytes: &[u8]) -> Option<(Section<'_>, Sections<'_>)> {
     }
     out.sort_unstable_by(|a, b| a.name.cmp(&b.name));
     // Two sections of one name: what the other says could be hidden by it.
-    let has_twins = out.windows(2).any(|pair| pair[0].name == pair[1].name);
+    let has_twins = out.iter().zip(out.iter().skip(1)).any(|(one, next)| one.name == next.name);
     (!has_twins).then_some((main, Sections(out)))
 }
 
@@ -176,12 +176,13 @@ fn field<'a>(rest: &mut &'a [u8]) -> Option<Option<Field<'a>>> {
     }
     let split = || {
         let colon = first.iter().position(|b| *b == b':')?;
-        let value = &first[colon + 1..];
-        Some((std::str::from_utf8(&first[..colon]).ok()?, Cow::Borrowed(value.strip_prefix(b" ").unwrap_or(value))))
+        let (key, value) = first.split_at_checked(colon)?;
+        let value = value.strip_prefix(b":").unwrap_or(value);
+        Some((std::str::from_utf8(key).ok()?, Cow::Borrowed(value.strip_prefix(b" ").unwrap_or(value))))
     };
     let mut found = split();
     while rest.first() == Some(&b' ') {
-        let more = &line(rest)[1..];
+        let more = line(rest).get(1..).unwrap_or_default();
         if let Some((_, value)) = &mut found {
             value.to_mut().extend(more);
         }
@@ -198,7 +199,7 @@ fn section<'a>(rest: &mut &'a [u8]) -> Option<Section<'a>> {
             name = value;
         }
     }
-    Some(Section { bytes: &start[..start.len() - rest.len()], name })
+    Some(Section { bytes: start.get(..start.len() - rest.len())?, name })
 }
 
 /// What a digest is made with and of, by the name of its field.
@@ -280,16 +281,16 @@ fn wrong_files(files: &[File<'_>], sections: &Sections<'_>, open: Opener<'_>) ->
     let mut covered = Vec::new();
     for (place, file) in files.iter().enumerate().filter(|(_, file)| !is_of_signature(file.name)) {
         if digest(file).is_some() {
-            covered.push(place);
+            covered.push((place, file));
         } else if !file.name.starts_with("META-INF/") {
             // Devices do not look at what else lies in META-INF.
             return Ok(Some(format!("{} was added after it was signed", shown(file.name.as_bytes()))));
         }
     }
-    covered.sort_by_key(|place| std::cmp::Reverse(files[*place].len));
+    covered.sort_by_key(|(_, file)| std::cmp::Reverse(file.len));
     let first_wrong: Mutex<Option<&str>> = Mutex::new(None);
-    let is_as_signed = |place: usize| -> io::Result<bool> {
-        let Some((hash, digest)) = digest(&files[place]) else { return Ok(false) };
+    let is_as_signed = |place: usize, file: &File<'_>| -> io::Result<bool> {
+        let Some((hash, digest)) = digest(file) else { return Ok(false) };
         match hash.digest_of_reader(&mut *open(place)?) {
             Ok(found) => Ok(found == digest),
             // Bytes that do not unpack are not those that were signed.
@@ -301,10 +302,10 @@ fn wrong_files(files: &[File<'_>], sections: &Sections<'_>, open: Opener<'_>) ->
         &covered,
         processors(),
         || (),
-        |(), _, place| {
-            if !is_as_signed(*place)? {
+        |(), _, (place, file)| {
+            if !is_as_signed(*place, file)? {
                 let mut first = first_wrong.lock().expect("nothing panics with the lock");
-                *first = first.into_iter().chain([files[*place].name]).min();
+                *first = first.into_iter().chain([file.name]).min();
             }
             Ok::<_, io::Error>(())
         },

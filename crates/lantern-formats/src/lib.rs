@@ -19,6 +19,18 @@
 //!
 //! Not here: configuration, network, terminal.
 
+// Every byte is hostile: what remains of indexing and of narrowing casts says why it cannot go wrong.
+#![cfg_attr(
+    not(test),
+    warn(
+        clippy::indexing_slicing,
+        clippy::cast_possible_truncation,
+        clippy::cast_sign_loss,
+        clippy::cast_possible_wrap,
+        clippy::cast_lossless
+    )
+)]
+
 pub mod android;
 pub mod apk;
 pub mod bundle;

@@ -119,7 +119,7 @@ pub(crate) struct Message {
 }
 
 impl Message {
-    /// Reads one; what data after it is nobody's business.
+    /// Reads one; what stands after it is nobody's business.
     pub(crate) fn read(bytes: &[u8]) -> Result<Self, FormatError> {
         let broken = || FormatError::Value { what: "the message of the signature", value: 0 };
         let bytes = der_of(bytes).ok_or_else(broken)?;
@@ -390,7 +390,7 @@ fn value_of(rest: &mut &[u8], out: &mut Vec<u8>, depth: usize) -> Option<()> {
         }
         // off-spec: some writers put a certificate in twice, where the library reads a set with each value once; others add
         // some of a kind that was given up twenty years ago, by other tags (RFC 5652, section 10.2.2: obsolete).
-        let is_same = |(from, to): &(usize, usize)| inner[*from..*to] == inner[start..];
+        let is_same = |(from, to): &(usize, usize)| inner.get(*from..*to) == inner.get(start..);
         let is_other = !members.is_empty() && inner.get(start).is_some_and(|tag| tag & 0xc0 == 0x80);
         if tag == CERTIFICATES && (is_other || members.iter().any(is_same)) {
             inner.truncate(start);
@@ -426,7 +426,7 @@ fn write(tag: u8, content: &[u8], out: &mut Vec<u8>) {
         Ok(len) if len < 0x80 => out.push(len),
         _ => {
             let first = digits.iter().position(|d| *d != 0).unwrap_or(digits.len() - 1);
-            let digits = &digits[first..];
+            let digits = digits.get(first..).unwrap_or_default();
             out.push(0x80 | u8::try_from(digits.len()).unwrap_or(0));
             out.extend(digits);
         }

@@ -75,8 +75,9 @@ impl<R: Read + Seek> OffsetReader<'_, R> {
     /// Reads a text that ends with a zero byte, of at most `max` bytes.
     pub(crate) fn text(&mut self, offset: u64, max: usize, what: &'static str) -> Result<String, FormatError> {
         let bytes = self.up_to(offset, max, what)?;
-        match bytes.iter().position(|b| *b == 0) {
-            Some(end) => Ok(String::from_utf8_lossy(&bytes[..end]).into_owned()),
+        let end = bytes.iter().position(|b| *b == 0);
+        match end.and_then(|end| bytes.get(..end)) {
+            Some(text) => Ok(String::from_utf8_lossy(text).into_owned()),
             None => Err(FormatError::Truncated { what, offset }),
         }
     }

@@ -105,9 +105,9 @@ struct Binary<'a> {
 }
 
 fn binary(bytes: &[u8]) -> Option<Value> {
-    let trailer = bytes.get(bytes.len().checked_sub(32)?..)?;
+    let trailer: &[u8; 32] = bytes.last_chunk()?;
     let (offset_len, ref_len) = (usize::from(trailer[6]), usize::from(trailer[7]));
-    let (top, table) = (number(&trailer[16..24]), number(&trailer[24..32]));
+    let (top, table) = (number(trailer.get(16..24)?), number(trailer.get(24..32)?));
     if !(1..=8).contains(&offset_len) || !(1..=8).contains(&ref_len) {
         return None;
     }
@@ -174,6 +174,7 @@ fn real(bytes: &[u8], len: usize) -> Option<f64> {
 }
 
 /// The whole part of a number; the nearest that there is for those that are too large.
+#[expect(clippy::cast_possible_truncation, reason = "the nearest number is what is wanted")]
 fn whole(real: f64) -> i64 {
     real as i64
 }
@@ -185,7 +186,7 @@ fn head(object: &[u8]) -> Option<(u8, usize, &[u8])> {
     if short < 0xf {
         return Some((kind, short, rest));
     }
-    // A longer count data after it as a number object of 1, 2, 4 or 8 bytes.
+    // A longer count comes after it as a number object of 1, 2, 4 or 8 bytes.
     let (marker, rest) = rest.split_first()?;
     let len = 1_usize << (marker & 0xf).min(3);
     Some((kind, number(rest.get(..len)?), rest.get(len..)?))
@@ -195,8 +196,8 @@ fn text(kind: u8, count: usize, bytes: &[u8]) -> Option<String> {
     if kind == 0x5 {
         return Some(String::from_utf8_lossy(bytes.get(..count)?).into_owned());
     }
-    let units = bytes.get(..count.checked_mul(2)?)?.chunks_exact(2);
-    let units: Vec<u16> = units.map(|b| u16::from_be_bytes([b[0], b[1]])).collect();
+    let units = bytes.get(..count.checked_mul(2)?)?.as_chunks().0.iter();
+    let units: Vec<u16> = units.map(|b| u16::from_be_bytes(*b)).collect();
     Some(String::from_utf16_lossy(&units))
 }
 

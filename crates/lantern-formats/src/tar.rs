@@ -155,11 +155,12 @@ impl Extended {
         let broken = || TarError::Broken("an extended header is not one".to_owned());
         while !bytes.is_empty() {
             let space = bytes.iter().position(|b| *b == b' ').ok_or_else(broken)?;
-            let len: usize =
-                std::str::from_utf8(&bytes[..space]).ok().and_then(|t| t.parse().ok()).ok_or_else(broken)?;
+            let (len, _) = bytes.split_at_checked(space).ok_or_else(broken)?;
+            let len: usize = std::str::from_utf8(len).ok().and_then(|t| t.parse().ok()).ok_or_else(broken)?;
             let record = bytes.get(space + 1..len).and_then(|r| r.strip_suffix(b"\n")).ok_or_else(broken)?;
             let equals = record.iter().position(|b| *b == b'=').ok_or_else(broken)?;
-            let (key, value) = (&record[..equals], &record[equals + 1..]);
+            let (key, value) = record.split_at_checked(equals).ok_or_else(broken)?;
+            let value = value.strip_prefix(b"=").ok_or_else(broken)?;
             match key {
                 b"path" => self.name = Some(value.to_vec()),
                 b"linkpath" => self.link = Some(value.to_vec()),
@@ -170,7 +171,7 @@ impl Extended {
                 _ if key.starts_with(b"GNU.sparse.") => self.is_sparse = true,
                 _ => {}
             }
-            bytes = &bytes[len..];
+            bytes = bytes.get(len..).ok_or_else(broken)?;
         }
         Ok(())
     }
@@ -206,11 +207,12 @@ fn octal(field: &[u8]) -> Option<u64> {
 fn size_of(header: &[u8; BLOCK], at: u64) -> Result<u64, TarError> {
     let field = &header[124..136];
     let broken = || TarError::Broken(format!("the header before byte {at} has no size"));
-    if field[0] & 0x80 == 0 {
+    let (first, rest) = field.split_first().ok_or_else(broken)?;
+    if first & 0x80 == 0 {
         return octal(field).ok_or_else(broken);
     }
     let number = |value: u64, byte: &u8| value.checked_mul(256)?.checked_add(u64::from(*byte));
-    field[1..].iter().try_fold(u64::from(field[0] & 0x7f), number).ok_or_else(broken)
+    rest.iter().try_fold(u64::from(first & 0x7f), number).ok_or_else(broken)
 }
 
 fn until_zero(bytes: &[u8]) -> &[u8] {

@@ -146,6 +146,10 @@ pub(crate) fn read_at<R: Read + Seek>(
     if bytes.len() as u64 == len { Ok(bytes) } else { Err(cut()) }
 }
 
+fn starts_at(bytes: &[u8], at: usize, with: &[u8]) -> bool {
+    bytes.get(at..).is_some_and(|rest| rest.starts_with(with))
+}
+
 /// Where the central directory lies.
 struct Directory {
     offset: u64,
@@ -162,7 +166,7 @@ fn directory<R: Read + Seek>(from: &mut R) -> Result<Directory, ZipError> {
     let tail = read_at(from, tail_at, tail_len, "the end")?;
     let is_end = |at: &usize| {
         let comment = number::<2>(&tail, at + 20);
-        tail[*at..].starts_with(b"PK\x05\x06") && *at as u64 + END_LEN + comment == tail_len
+        starts_at(&tail, *at, b"PK\x05\x06") && *at as u64 + END_LEN + comment == tail_len
     };
     let last = tail.len().checked_sub(22).ok_or(ZipError::NotZip)?;
     let end = (0..=last).rev().find(is_end).ok_or(ZipError::NotZip)?;
@@ -172,7 +176,7 @@ fn directory<R: Read + Seek>(from: &mut R) -> Result<Directory, ZipError> {
     if number::<2>(&tail, end + 4) != 0 && number::<2>(&tail, end + 4) != 0xffff {
         return Err(ZipError::Unsupported("is divided into several files".to_owned()));
     }
-    if let Some(locator) = end.checked_sub(20).filter(|at| tail[*at..].starts_with(b"PK\x06\x07")) {
+    if let Some(locator) = end.checked_sub(20).filter(|at| starts_at(&tail, *at, b"PK\x06\x07")) {
         let at = number::<8>(&tail, locator + 8);
         let record = read_at(from, at, 56, "the Zip64 end of the directory")?;
         if !record.starts_with(b"PK\x06\x06") {
@@ -276,9 +280,9 @@ fn check_overlaps(entries: &[ZipEntry]) -> Result<(), ZipError> {
     let mut spans: Vec<&ZipEntry> = entries.iter().collect();
     let end = |entry: &ZipEntry| entry.packed.header_offset + 30 + entry.packed.compressed_len;
     spans.sort_unstable_by_key(|entry| (entry.packed.header_offset, end(entry)));
-    for pair in spans.windows(2) {
-        if pair[1].packed.header_offset < end(pair[0]) {
-            let (one, other) = (shown(&pair[0].name), shown(&pair[1].name));
+    for (one, next) in spans.iter().zip(spans.iter().skip(1)) {
+        if next.packed.header_offset < end(one) {
+            let (one, other) = (shown(&one.name), shown(&next.name));
             return Err(ZipError::Broken(format!("{one} and {other} overlap")));
         }
     }
@@ -340,7 +344,7 @@ impl<R: Read> Read for Checked<R> {
         let wrong = |what: &str| io::Error::new(io::ErrorKind::InvalidData, what.to_owned());
         let len = self.reader.read(buffer)?;
         self.left = self.left.checked_sub(len as u64).ok_or_else(|| wrong("it unpacks to more than it states"))?;
-        self.crc.update(&buffer[..len]);
+        self.crc.update(buffer.get(..len).unwrap_or_default());
         if len == 0 && !buffer.is_empty() {
             if self.left > 0 {
                 return Err(wrong("it unpacks to less than it states"));

@@ -34,7 +34,7 @@ impl<'a> Field<'a> {
 
     fn number(&self) -> Option<u32> {
         // Negative numbers have all 64 bits.
-        if let Self::Number(number) = self { Some((number & u64::from(u32::MAX)) as u32) } else { None }
+        if let Self::Number(number) = self { u32::try_from(number & u64::from(u32::MAX)).ok() } else { None }
     }
 }
 

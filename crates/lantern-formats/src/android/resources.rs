@@ -39,7 +39,7 @@ fn chunk<'a>(rest: &mut &'a [u8]) -> Result<Chunk<'a>, ReadError> {
     }
     let (whole, after) = rest.split_at(len);
     *rest = after;
-    Ok((kind, &whole[..head], whole))
+    Ok((kind, whole.get(..head).unwrap_or_default(), whole))
 }
 
 fn u16_at(bytes: &[u8], at: usize) -> Option<u16> {
@@ -59,7 +59,7 @@ pub fn files_of(table: &[u8], id: u32) -> Result<Vec<String>, ReadError> {
     if kind != CHUNK_TABLE {
         return Err(ReadError::Magic { what: "a table of resources" });
     }
-    let mut rest = &whole[head.len()..];
+    let mut rest = whole.get(head.len()..).unwrap_or_default();
     let mut strings = Strings::default();
     let mut out = Vec::new();
     while !rest.is_empty() {
@@ -67,7 +67,7 @@ pub fn files_of(table: &[u8], id: u32) -> Result<Vec<String>, ReadError> {
         match kind {
             CHUNK_STRINGS => strings = Strings::read(whole)?,
             CHUNK_PACKAGE if u32_at(head, 8) == Some(id >> 24) => {
-                let mut rest = &whole[head.len()..];
+                let mut rest = whole.get(head.len()..).unwrap_or_default();
                 while !rest.is_empty() {
                     let (kind, head, whole) = chunk(&mut rest)?;
                     if kind == CHUNK_TYPE && head.get(8).map(|id| u32::from(*id)) == Some(id >> 16 & 0xff) {

@@ -45,7 +45,8 @@ pub struct SystemVersion(pub u16, pub u8, pub u8);
 
 impl SystemVersion {
     fn of(value: u32) -> Self {
-        Self((value >> 16) as u16, (value >> 8) as u8, value as u8)
+        let [high, low, minor, patch] = value.to_be_bytes();
+        Self(u16::from_be_bytes([high, low]), minor, patch)
     }
 }
 

@@ -270,7 +270,7 @@ impl CodeSignature {
             match slot {
                 SLOT_CODE_DIRECTORY => directories.insert(0, Self::directory(blob)?),
                 slot if SLOT_ALTERNATES.contains(&slot) => directories.push(Self::directory(blob)?),
-                SLOT_CMS => cms = Some(blob[BLOB_HEAD..].to_vec()).filter(|der| !der.is_empty()),
+                SLOT_CMS => cms = blob.get(BLOB_HEAD..).map(<[u8]>::to_vec).filter(|der| !der.is_empty()),
                 slot => slots.push((slot, blob)),
             }
         }
@@ -285,8 +285,8 @@ impl CodeSignature {
         if magic == CSMAGIC_CODEDIRECTORY { Directory::read(blob) } else { Err(broken("a code directory", magic)) }
     }
 
+    #[expect(clippy::indexing_slicing, reason = "`read` gives none without a directory")]
     fn first(&self) -> &Directory {
-        // `read` gives none without one.
         &self.directories[0]
     }
 
@@ -300,7 +300,7 @@ impl CodeSignature {
         self.first().team.as_deref()
     }
 
-    /// Whether nobody's identity data after it: only the hashes do.
+    /// Whether nobody's identity stands behind it, but the hashes alone.
     pub fn is_ad_hoc(&self) -> bool {
         self.cms.is_none() || self.first().flags & FLAG_AD_HOC != 0
     }
@@ -312,7 +312,7 @@ impl CodeSignature {
 
     /// What the program may do, by the system's words for it; nothing where nothing readable is stated.
     pub fn entitlements(&self) -> Entitlements {
-        let blob = self.blob(Special::Entitlements).map(|blob| &blob[BLOB_HEAD..]);
+        let blob = self.blob(Special::Entitlements).and_then(|blob| blob.get(BLOB_HEAD..));
         Entitlements(blob.and_then(|bytes| plist::read(bytes.trim_ascii_start()).ok()).unwrap_or_default())
     }
 
@@ -320,7 +320,7 @@ impl CodeSignature {
     pub fn entitlements_agree(&self) -> Option<bool> {
         let in_der = self.blob(Special::EntitlementsDer)?;
         self.blob(Special::Entitlements)?;
-        Some(super::entitlements::read(&in_der[BLOB_HEAD..]).as_ref() == Some(&self.entitlements().0))
+        Some(super::entitlements::read(in_der.get(BLOB_HEAD..)?).as_ref() == Some(&self.entitlements().0))
     }
 
     /// Whether the entitlements stand in DER next to the property list, as newer systems for phones want them.

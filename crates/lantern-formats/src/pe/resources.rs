@@ -53,9 +53,9 @@ pub(super) fn read<R: Read + Seek>(
     let mut sizes = Vec::new();
     if let Some(bytes) = first_leaf(image, root, RT_GROUP_ICON, MAX_GROUP_LEN)? {
         // Six bytes of head, then 14 for each picture, the first its width; 0 stands for 256.
-        sizes.extend(bytes.get(6..).unwrap_or_default().chunks_exact(14).map(|entry| match entry[0] {
+        sizes.extend(bytes.get(6..).unwrap_or_default().as_chunks::<14>().0.iter().map(|[width, ..]| match width {
             0 => 256,
-            width => u16::from(width),
+            width => u16::from(*width),
         }));
         sizes.sort_unstable();
         sizes.dedup();
@@ -108,8 +108,8 @@ fn block(bytes: &[u8], depth: usize, into: &mut VersionInfo) -> Option<usize> {
     let (len, value_len, is_text) = (usize::from(word(0)?), usize::from(word(2)?), word(4)? == 1);
     let bytes = bytes.get(..len).filter(|_| len >= 6)?;
     let units = |from: usize| {
-        let pairs = bytes.get(from..).unwrap_or_default().chunks_exact(2);
-        let units: Vec<u16> = pairs.map(|b| u16::from_le_bytes([b[0], b[1]])).take_while(|unit| *unit != 0).collect();
+        let pairs = bytes.get(from..).unwrap_or_default().as_chunks().0.iter();
+        let units: Vec<u16> = pairs.map(|b| u16::from_le_bytes(*b)).take_while(|unit| *unit != 0).collect();
         (String::from_utf16_lossy(&units), from + units.len() * 2 + 2)
     };
     let (name, after) = units(6);
@@ -120,8 +120,12 @@ fn block(bytes: &[u8], depth: usize, into: &mut VersionInfo) -> Option<usize> {
         let fixed = |at: usize| Some(u32::from_le_bytes(bytes.get(value + at..value + at + 4)?.try_into().ok()?));
         if fixed(0) == Some(FIXED_SIGNATURE) {
             let four = |at: usize| {
-                let (high, low) = (fixed(at)?, fixed(at + 4)?);
-                Some([(high >> 16) as u16, high as u16, (low >> 16) as u16, low as u16])
+                let words = |value: u32| {
+                    let [a, b, c, d] = value.to_be_bytes();
+                    [u16::from_be_bytes([a, b]), u16::from_be_bytes([c, d])]
+                };
+                let ([one, two], [three, four]) = (words(fixed(at)?), words(fixed(at + 4)?));
+                Some([one, two, three, four])
             };
             (into.file, into.product) = (four(8), four(16));
         }

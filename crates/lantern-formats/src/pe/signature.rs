@@ -68,6 +68,7 @@ fn stated(content: &[u8]) -> Result<(Option<Hash>, Vec<u8>), x509_cert::der::Err
     })
 }
 
+#[expect(clippy::indexing_slicing, reason = "as much is read as the buffer holds")]
 /// Returns the digest over everything that is signed: the program without its checksum, the entry of its certificate table, and
 /// that table.
 ///

@@ -104,7 +104,7 @@ fn header(name: &str, flag: u8, mode: u32, len: u64, link: &str) -> [u8; BLOCK] 
     let mut header = [0; BLOCK];
     let mut put = |at: usize, bytes: &[u8], room: usize| {
         let len = bytes.len().min(room);
-        header[at..at + len].copy_from_slice(&bytes[..len]);
+        header.iter_mut().skip(at).zip(bytes.iter().take(len)).for_each(|(to, from)| *to = *from);
     };
     put(0, name.as_bytes(), 100);
     put(100, format!("{mode:07o}").as_bytes(), 8);

@@ -78,7 +78,7 @@ struct Summed<W> {
 impl<W: Write> Write for Summed<W> {
     fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
         let len = self.out.write(bytes)?;
-        self.crc.update(&bytes[..len]);
+        self.crc.update(bytes.get(..len).unwrap_or_default());
         self.len += len as u64;
         Ok(len)
     }
