@@ -1,5 +1,6 @@
 //! What every ledger can do, wherever its events are kept.
 
+use jiff::Timestamp;
 use lantern_core::event::{Event, EventBody};
 use lantern_core::names::Name;
 
@@ -7,9 +8,12 @@ use crate::{LedgerError, Reached, ServerFacts, Stamp};
 
 /// An append-only log of events, a chain of digests for each computer that writes to it. [`crate::conformance`] says what
 /// that means, and tries it.
-pub trait Log {
+pub trait Log: std::fmt::Debug + Send {
     /// Returns the name that this computer has in it.
     fn device(&self) -> &str;
+
+    /// Whether it can only be read.
+    fn is_read_only(&self) -> bool;
 
     /// Adds an event; it is kept when this returns. With `after`, only if nothing was added since that was reached: one who
     /// decided by what was known then, such as which number is free, has to look again.
@@ -56,4 +60,38 @@ pub trait Log {
     /// # Errors
     /// [`LedgerError::Foreign`] when a line is no event, differs from the one that is here, or does not follow it.
     fn add_lines(&mut self, lines: &[String]) -> Result<u64, LedgerError>;
+
+    /// Returns every event's line with its position, in the order of writing, as it stands: nothing is checked.
+    ///
+    /// # Errors
+    /// Those of reading.
+    fn lines(&self) -> Result<Vec<(i64, String)>, LedgerError>;
+
+    /// Returns how many events there are, at most: in a ledger that never lost any, exactly.
+    ///
+    /// # Errors
+    /// Those of reading.
+    fn len_at_most(&self) -> Result<u64, LedgerError>;
+
+    /// Notes when a storefront was last heard, where it can be written to. A convenience, not an event: it may be lost.
+    ///
+    /// # Errors
+    /// Those of writing.
+    fn note_heard(&mut self, storefront: &str, at: Timestamp) -> Result<(), LedgerError>;
+
+    /// Returns when a storefront was last heard.
+    ///
+    /// # Errors
+    /// Those of reading.
+    fn heard(&self, storefront: &str) -> Result<Option<Timestamp>, LedgerError>;
+
+    /// Returns every event in the order of writing, each compared with the one before it.
+    ///
+    /// # Errors
+    /// Those of [`Self::follow`].
+    fn events(&self) -> Result<Vec<Event>, LedgerError> {
+        let mut out = Vec::new();
+        self.follow(&mut Reached::default(), &mut |event| out.push(event))?;
+        Ok(out)
+    }
 }

@@ -15,7 +15,8 @@ pub fn run<L: Log>(open: impl Fn(Option<&L>) -> L) -> Result<(), String> {
     what_was_reached_is_not_read_again(&open)?;
     two_at_once_do_not_decide_by_the_same(&open)?;
     lines_of_another_log(&open)?;
-    newest_first(&open)
+    newest_first(&open)?;
+    what_was_heard(&open)
 }
 
 fn ensure(is_so: bool, otherwise: &str) -> Result<(), String> {
@@ -139,4 +140,24 @@ fn newest_first<L: Log>(open: &impl Fn(Option<&L>) -> L) -> Result<(), String> {
     };
     log.backwards(&mut take).map_err(text)?;
     ensure(sequences == [5, 4, 3], "reading backwards does not begin at the newest, or does not stop")
+}
+
+fn what_was_heard<L: Log>(open: &impl Fn(Option<&L>) -> L) -> Result<(), String> {
+    let mut log = open(None);
+    ensure(log.heard("b-1").map_err(text)?.is_none(), "a fresh log has heard a storefront")?;
+    let (first, later) = (stamp(1)?.at, stamp(2)?.at);
+    log.note_heard("b-1", first).map_err(text)?;
+    log.note_heard("b-1", later).map_err(text)?;
+    let again = open(Some(&log));
+    ensure(again.heard("b-1").map_err(text)? == Some(later), "when a storefront was last heard is not kept")?;
+    ensure(again.heard("b-2").map_err(text)?.is_none(), "one storefront is taken for another")?;
+    append(&mut log, None, 1)?.map_err(text)?;
+    append(&mut log, None, 2)?.map_err(text)?;
+    ensure(log.len_at_most().map_err(text)? == 2, "the number of events is another")?;
+    let lines: Vec<String> = log.lines().map_err(text)?.into_iter().map(|(_, line)| line).collect();
+    let events = log.events().map_err(text)?;
+    ensure(
+        lines.iter().eq(events.iter().map(Event::to_line).collect::<Vec<_>>().iter()),
+        "lines are not those of the events",
+    )
 }

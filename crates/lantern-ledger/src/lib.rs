@@ -251,31 +251,8 @@ impl Ledger {
         Ok(Self { connection, device, refused: Some(Arc::new(refused)) })
     }
 
-    /// Whether it can only be read.
-    pub fn is_read_only(&self) -> bool {
-        self.refused.is_some()
-    }
-
     fn may_write(&self) -> Result<(), LedgerError> {
         self.refused.clone().map_or(Ok(()), |why| Err(LedgerError::ReadOnly(why)))
-    }
-
-    /// Returns every event in the order of writing, each compared with the one before it.
-    ///
-    /// # Errors
-    /// [`LedgerError::Event`], [`LedgerError::Chain`], [`LedgerError::Sql`].
-    pub fn events(&self) -> Result<Vec<Event>, LedgerError> {
-        let mut out = Vec::new();
-        self.follow(&mut Reached::default(), &mut |event| out.push(event))?;
-        Ok(out)
-    }
-
-    /// Returns how many events there are, at most: in a ledger that never lost any, exactly.
-    ///
-    /// # Errors
-    /// [`LedgerError::Sql`].
-    pub fn len_at_most(&self) -> Result<u64, LedgerError> {
-        newest(&self.connection).map(i64::unsigned_abs).map_err(LedgerError::sql("count its events"))
     }
 
     /// Brings everything into the one file, so that it can be copied or renamed.
@@ -285,12 +262,14 @@ impl Ledger {
     pub fn close(self) -> Result<(), LedgerError> {
         self.connection.close().map_err(|(_, source)| LedgerError::Sql { what: "be closed", source })
     }
+}
 
-    /// Returns every event's line with its row, in the order of writing, as it stands: nothing is checked.
-    ///
-    /// # Errors
-    /// [`LedgerError::Sql`].
-    pub fn lines(&self) -> Result<Vec<(i64, String)>, LedgerError> {
+impl Log for Ledger {
+    fn is_read_only(&self) -> bool {
+        self.refused.is_some()
+    }
+
+    fn lines(&self) -> Result<Vec<(i64, String)>, LedgerError> {
         let read = || -> Result<_, rusqlite::Error> {
             let mut statement = self.connection.prepare("SELECT position, line FROM events ORDER BY position")?;
             let rows = statement.query_map([], |row| Ok((row.get(0)?, row.get(1)?)))?;
@@ -299,11 +278,11 @@ impl Ledger {
         read().map_err(LedgerError::sql("read its events"))
     }
 
-    /// Notes when a storefront was last heard. A convenience, not an event: it may be lost.
-    ///
-    /// # Errors
-    /// [`LedgerError::Sql`].
-    pub fn note_heard(&mut self, storefront: &str, at: Timestamp) -> Result<(), LedgerError> {
+    fn len_at_most(&self) -> Result<u64, LedgerError> {
+        newest(&self.connection).map(i64::unsigned_abs).map_err(LedgerError::sql("count its events"))
+    }
+
+    fn note_heard(&mut self, storefront: &str, at: Timestamp) -> Result<(), LedgerError> {
         if self.is_read_only() {
             return Ok(());
         }
@@ -314,19 +293,13 @@ impl Ledger {
         done.map(|_| ()).map_err(LedgerError::sql("record when a storefront answered"))
     }
 
-    /// Returns when a storefront was last heard.
-    ///
-    /// # Errors
-    /// [`LedgerError::Sql`].
-    pub fn heard(&self, storefront: &str) -> Result<Option<Timestamp>, LedgerError> {
+    fn heard(&self, storefront: &str) -> Result<Option<Timestamp>, LedgerError> {
         let sql = "SELECT at FROM heard WHERE storefront = $1";
         let found = self.connection.query_row(sql, [storefront], |row| row.get::<_, String>(0)).optional();
         let text = found.map_err(LedgerError::sql("tell when a storefront answered last"))?;
         Ok(text.and_then(|text| text.parse().ok()))
     }
-}
 
-impl Log for Ledger {
     fn device(&self) -> &str {
         &self.device
     }

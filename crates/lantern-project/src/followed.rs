@@ -45,7 +45,7 @@ impl Followed {
 
     /// Reads what was kept; what is missing, damaged, of another version or of another ledger is nothing, which only costs
     /// reading.
-    pub(crate) fn load(path: &Path, ledger: &impl Log) -> Self {
+    pub(crate) fn load(path: &Path, ledger: &dyn Log) -> Self {
         let read = || {
             let bytes = durable::read_limited(path, MAX_LEN).ok()?;
             let (digest, rest) = bytes.split_first_chunk()?;
@@ -58,7 +58,7 @@ impl Followed {
     }
 
     /// Reads the events that were written since.
-    pub(crate) fn renew(&mut self, ledger: &impl Log) -> Result<(), LedgerError> {
+    pub(crate) fn renew(&mut self, ledger: &dyn Log) -> Result<(), LedgerError> {
         let (boards, fresh) = (&mut self.boards, &mut self.fresh);
         ledger.follow(&mut self.reached, &mut |event| {
             boards.add(&event);

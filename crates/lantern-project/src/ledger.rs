@@ -22,7 +22,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::places::open_place;
 use crate::project::{LEDGER, Project, Session, Workspace};
-use crate::{ProjectError, environment};
+use crate::{ProjectError, environment, signing};
 
 const HEAD: &str = "ledger.head";
 const HEAD_FORMAT: &str = "lantern.ledger-head/1";
@@ -65,7 +65,7 @@ fn read_head(project: &Project) -> Option<Head> {
 }
 
 /// Refuses to go on with a ledger that knows less than what lies beside it; `ledger` is none before it is opened.
-pub(crate) fn refuse_lost(project: &Project, ledger: Option<&Ledger>, store: &Store) -> Result<(), ProjectError> {
+pub(crate) fn refuse_lost(project: &Project, ledger: Option<&dyn Log>, store: &Store) -> Result<(), ProjectError> {
     let head = read_head(project);
     let lost = |why: String| Err(ProjectError::LedgerLost { path: project.state(LEDGER), why });
     let Some(ledger) = ledger else {
@@ -309,7 +309,8 @@ impl Project {
         let events = ledger.events()?;
         for (edition, record) in unknown_releases(&store, &events)? {
             let id = record.id();
-            let input = Config::input_digest(&record.game, &edition, &record.version, &record.targets);
+            let inputs = signing::inputs_of(&store, &record)?;
+            let input = Config::input_digest(&record.game, &edition, &record.version, &inputs);
             let targets = record.targets.iter().map(|target| target.target.clone()).collect();
             let sealed = EventBody::Sealed(Sealed { release: id, name: record.name(), input, targets, warnings: 0 });
             ledger.append(None, &edition, environment::stamp()?, None, sealed)?;

@@ -53,7 +53,7 @@ pub struct Workspace {
     pub project: Project,
     /// Its sealed builds.
     pub store: Store,
-    ledger: Ledger,
+    ledger: Box<dyn Log>,
     /// What follows from the events that were read; none before it is asked for.
     followed: Mutex<Option<Followed>>,
 }
@@ -369,7 +369,7 @@ impl Project {
         let store = self.open_store();
         ledger::refuse_lost(&self, None, &store)?;
         let ledger = self.open_ledger()?;
-        ledger::refuse_lost(&self, Some(&ledger), &store)?;
+        ledger::refuse_lost(&self, Some(&*ledger), &store)?;
         Ok(Workspace { project: self, store, ledger, followed: Mutex::new(None) })
     }
 
@@ -379,17 +379,17 @@ impl Project {
     }
 
     /// Opens the ledger; one on a disk that is full or can only be read is opened to be read.
-    pub(crate) fn open_ledger(&self) -> Result<Ledger, ProjectError> {
+    pub(crate) fn open_ledger(&self) -> Result<Box<dyn Log>, ProjectError> {
         let path = self.state(LEDGER);
         let has_ledger = self.has_ledger();
         match Ledger::open(&path, environment::random()?) {
             Err(error) if has_ledger && error.outcome() != Outcome::Damaged => match Ledger::open_to_read(&path, error)
             {
-                Ok(ledger) => Ok(ledger),
+                Ok(ledger) => Ok(Box::new(ledger)),
                 // The first error says more, and is found by trying once more.
-                Err(_) => Ok(Ledger::open(&path, environment::random()?)?),
+                Err(_) => Ok(Box::new(Ledger::open(&path, environment::random()?)?)),
             },
-            other => Ok(other?),
+            other => Ok(Box::new(other?)),
         }
     }
 
@@ -627,8 +627,8 @@ impl Workspace {
     pub fn boards(&self) -> Result<Boards, ProjectError> {
         let path = self.project.state(Followed::FILE);
         let mut kept = self.followed.lock().expect("nothing panics with the lock");
-        let followed = kept.get_or_insert_with(|| Followed::load(&path, &self.ledger));
-        followed.renew(&self.ledger)?;
+        let followed = kept.get_or_insert_with(|| Followed::load(&path, &*self.ledger));
+        followed.renew(&*self.ledger)?;
         if !self.is_read_only() {
             followed.keep(&path);
         }
@@ -703,8 +703,8 @@ impl Workspace {
         Ok(event)
     }
 
-    pub(crate) fn ledger(&mut self) -> &mut Ledger {
-        &mut self.ledger
+    pub(crate) fn ledger(&mut self) -> &mut dyn Log {
+        &mut *self.ledger
     }
 
     /// Records what a storefront has done. That it was done must be reported even when it cannot be recorded.

@@ -8,7 +8,7 @@ use std::path::{Path, PathBuf};
 use lantern_core::digest::Digest;
 use lantern_core::path::TreePath;
 use lantern_core::progress::Progress;
-use lantern_core::release::{DepotRecord, ReplacedFile, Signed, SignedBy, TargetRecord};
+use lantern_core::release::{DepotRecord, ReleaseRecord, ReplacedFile, Signed, SignedBy, TargetRecord};
 use lantern_core::tree::{Node, Tree};
 use lantern_exports::intake::Intake;
 use lantern_exports::signing::{Replacement, Signing, SigningError};
@@ -53,6 +53,20 @@ pub(crate) fn as_exported(store: &Store, record: &TargetRecord) -> Result<Option
     }
     let Ok(whole) = Tree::new(whole) else { return Ok(None) };
     Ok(Some(TargetRecord { tree: whole.id(), depots, signed: None, ..record.clone() }))
+}
+
+/// Returns the targets of a record as the input digest has them: as the exports were, with who signs them. What was freed
+/// stands as it was sealed.
+///
+/// # Errors
+/// [`StoreError`].
+pub(crate) fn inputs_of(store: &Store, record: &ReleaseRecord) -> Result<Vec<TargetRecord>, StoreError> {
+    let input = |target: &TargetRecord| {
+        let signed = target.signed_by().map(|by| Signed { by, replaced: BTreeMap::new() });
+        let exported = as_exported(store, target)?;
+        Ok(exported.map_or_else(|| target.clone(), |exported| TargetRecord { signed, ..exported }))
+    };
+    record.targets.iter().map(input).collect()
 }
 
 /// What signing is done with, of one project.

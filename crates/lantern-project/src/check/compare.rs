@@ -78,8 +78,8 @@ impl PastReleases {
             return Ok(Self::default());
         }
         let (ledger, store) = (project.open_ledger()?, project.open_store());
-        let mut followed = Followed::load(&project.state(Followed::FILE), &ledger);
-        followed.renew(&ledger)?;
+        let mut followed = Followed::load(&project.state(Followed::FILE), &*ledger);
+        followed.renew(&*ledger)?;
         let board = followed.boards.of(edition);
         let is_ours = |r: &&KnownRelease| r.found_at.is_none() && !board.withdrawn.contains_key(&r.id);
         let mut newest: Vec<_> = board.releases.iter().filter(is_ours).collect();

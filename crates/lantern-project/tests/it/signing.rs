@@ -183,3 +183,17 @@ fn a_signer_that_refuses_makes_nothing() {
     let prepared = scene.prepare(&PrepareOptions::default());
     assert!(target(&prepared, "windows").signed.is_none());
 }
+
+#[test]
+fn a_ledger_that_was_lost_knows_what_was_signed() {
+    let scene = Scene::new();
+    let signer = Arc::new(LastByte::default());
+    let prepared = scene.prepare(&with(&signer));
+    for name in ["ledger.db", "ledger.db-wal", "ledger.db-shm", "ledger-copy.jsonl"] {
+        let _ = fs::remove_file(scene.path("game/.lantern").join(name));
+    }
+    scene.project().rebuild_ledger(None).unwrap();
+    let again = scene.prepare(&with(&signer));
+    assert_eq!((again.release.id, again.cost), (prepared.release.id, None));
+    assert_eq!(signed_times(&signer), 1);
+}
