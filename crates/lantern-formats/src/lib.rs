@@ -49,6 +49,7 @@ pub mod pe;
 pub mod plist;
 pub mod profile;
 pub mod program;
+#[allow(clippy::cast_possible_truncation, clippy::indexing_slicing, reason = "it makes what tests read")]
 #[cfg(any(test, feature = "samples"))]
 pub mod samples;
 pub mod tar;
