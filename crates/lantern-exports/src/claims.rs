@@ -11,7 +11,7 @@ use serde::{Deserialize, Serialize};
 use crate::export::Export;
 use crate::inspect::{Fact, Inspected};
 use crate::intake::Intake;
-use crate::stamp::Stamp;
+use crate::stat_data::StatData;
 
 /// What a build says of itself.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
@@ -52,7 +52,7 @@ impl TargetClaims {
 pub struct Key {
     digest: Digest,
     /// Of the newest file.
-    newest: Option<Stamp>,
+    newest: Option<StatData>,
 }
 
 impl Key {
@@ -65,25 +65,25 @@ impl Key {
 
     /// That of some entries; `how` is whatever else changes what is seen in them.
     pub fn of(export: &Export, indices: impl Iterator<Item = usize>, how: &impl Serialize) -> Option<Self> {
-        let mut newest: Option<Stamp> = None;
-        let mut entries: Vec<(&str, Option<&str>, Option<Stamp>)> = Vec::new();
+        let mut newest: Option<StatData> = None;
+        let mut entries: Vec<(&str, Option<&str>, Option<StatData>)> = Vec::new();
         for entry in indices.map(|index| &export.entries[index]) {
             let target = match &entry.source.kind {
                 SourceKind::Link { target } => Some(target.as_str()),
                 SourceKind::File { .. } => {
-                    newest = newest.into_iter().chain([entry.stamp?]).max_by_key(|stamp| stamp.modified_ns);
+                    newest = newest.into_iter().chain([entry.stat?]).max_by_key(|stat| stat.modified_ns);
                     None
                 }
                 SourceKind::EmptyFolder => None,
             };
-            entries.push((entry.source.path.as_str(), target, entry.stamp));
+            entries.push((entry.source.path.as_str(), target, entry.stat));
         }
         let bytes = serde_json::to_vec(&(how, entries)).expect("a list has no keys");
         Some(Self { digest: Digest::of(&bytes), newest })
     }
 
     pub(crate) fn is_settled_at(&self, moment: jiff::Timestamp) -> bool {
-        self.newest.is_none_or(|stamp| stamp.is_settled_at(moment))
+        self.newest.is_none_or(|stat| stat.is_settled_at(moment))
     }
 }
 
@@ -114,7 +114,7 @@ mod tests {
     #[test]
     fn claims_count_until_they_would_be_judged_otherwise() {
         let begun = jiff::Timestamp::from_second(1_764_000_000).unwrap();
-        let newest = Stamp { size: 7, modified_ns: 1_000, changed_ns: 1_000, inode: 1 };
+        let newest = StatData { size: 7, modified_ns: 1_000, changed_ns: 1_000, inode: 1 };
         let key = Key { digest: Digest::of(b"the export"), newest: Some(newest) };
         let claims = TargetClaims { opens_console: Some("post.exe".to_owned()), ..TargetClaims::default() };
         let keep = |claims: &TargetClaims, begun| Remembered::new(key, claims, begun);

@@ -26,7 +26,7 @@ use lantern_store::seal::{SourceEntry, SourceKind};
 use crate::facts::Facts;
 use crate::metered::Metering;
 use crate::signing::Replacement;
-use crate::stamp::Stamp;
+use crate::stat_data::StatData;
 
 /// What an export is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -106,7 +106,7 @@ pub struct Listed {
     /// What is sealed of it.
     pub source: SourceEntry,
     /// Of files only.
-    pub stamp: Option<Stamp>,
+    pub stat: Option<StatData>,
     at: At,
 }
 
@@ -250,11 +250,11 @@ impl Export {
                 let name = Path::new(&export.shown).file_name().and_then(|name| name.to_str()).unwrap_or_default();
                 let path = TreePath::new(name).map_err(|e| boxed(Code::BadName, e.to_string(), "rename the file"))?;
                 let source = SourceEntry { path, kind: SourceKind::File { size: metadata.len() } };
-                let (stamp, at) = (Some(Stamp::of(&metadata)), At::Disk(export.path.clone()));
-                export.entries.push(Listed { source, stamp, at });
+                let (stat, at) = (Some(StatData::of(&metadata)), At::Disk(export.path.clone()));
+                export.entries.push(Listed { source, stat, at });
             }
             Form::Zip | Form::Tar | Form::TarGz | Form::TarZst => {
-                let listed = archive::list(&mut export, reading, Stamp::of(&metadata))?;
+                let listed = archive::list(&mut export, reading, StatData::of(&metadata))?;
                 findings.extend(listed.findings);
                 left_out = listed.left_out;
                 export.entries = listed.entries;
@@ -309,10 +309,10 @@ impl Export {
 
     /// One of files by themselves, for tests.
     #[cfg(test)]
-    pub fn listed(shown: &str, form: Form, files: impl Iterator<Item = (TreePath, Stamp)>) -> Self {
-        let entry = |(path, stamp): (TreePath, Stamp)| Listed {
-            source: SourceEntry { path, kind: SourceKind::File { size: stamp.size } },
-            stamp: Some(stamp),
+    pub fn listed(shown: &str, form: Form, files: impl Iterator<Item = (TreePath, StatData)>) -> Self {
+        let entry = |(path, stat): (TreePath, StatData)| Listed {
+            source: SourceEntry { path, kind: SourceKind::File { size: stat.size } },
+            stat: Some(stat),
             at: At::Nowhere,
         };
         Self {
@@ -354,7 +354,7 @@ impl Export {
         for Replacement { path, at } in files {
             let metadata = fs::metadata(at)?;
             let source = SourceEntry { path: path.clone(), kind: SourceKind::File { size: metadata.len() } };
-            let entry = Listed { source, stamp: Some(Stamp::of(&metadata)), at: At::Disk(at.clone()) };
+            let entry = Listed { source, stat: Some(StatData::of(&metadata)), at: At::Disk(at.clone()) };
             match self.find_path(path.as_str()) {
                 Ok(index) if self.entries[index].source.is_file() => self.entries[index] = entry,
                 Ok(_) => return Err(io::ErrorKind::AlreadyExists.into()),
@@ -489,7 +489,7 @@ impl Export {
             At::Zip(_) | At::Span { .. } => &self.path,
             At::Nowhere => return Ok(true),
         };
-        Ok(entry.stamp == Some(Stamp::of(&fs::symlink_metadata(path)?)) || path.is_symlink())
+        Ok(entry.stat == Some(StatData::of(&fs::symlink_metadata(path)?)) || path.is_symlink())
     }
 }
 
@@ -658,7 +658,7 @@ fn newest(root: &Path, export: &str, findings: &mut Vec<Finding>) -> Result<Stri
 /// When an export was written: the latest time of it and of what lies at its top, for a folder keeps its own time when
 /// only files in it are written again.
 fn written(path: &Path) -> i64 {
-    let time = |m: io::Result<Metadata>| m.map_or(0, |m| Stamp::of(&m).modified_ns);
+    let time = |m: io::Result<Metadata>| m.map_or(0, |m| StatData::of(&m).modified_ns);
     let tops = fs::read_dir(path).into_iter().flatten().flatten().map(|e| time(e.metadata()));
     tops.chain([time(fs::metadata(path))]).max().unwrap_or(0)
 }

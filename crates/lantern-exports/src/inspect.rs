@@ -140,7 +140,7 @@ impl Inspected {
 }
 
 /// What is being found out, and how far it is reported to be.
-struct Looking<'a> {
+struct Inspecting<'a> {
     out: &'a mut Inspected,
     /// What is read whole is scanned while it is open.
     facts: Option<&'a Facts<'a>>,
@@ -153,7 +153,7 @@ struct Looking<'a> {
 /// # Errors
 /// [`Stopped`].
 pub fn inspect(path: &Path, shown_path: &str, now: Timestamp, progress: &dyn Progress) -> Result<Inspected, Stopped> {
-    let seen = look_at(path, shown_path, now, progress).unwrap_or_else(|finding| {
+    let seen = inspect_path(path, shown_path, now, progress).unwrap_or_else(|finding| {
         let mut out = Inspected::unseen(shown_path, now);
         out.findings.push(*finding);
         out
@@ -172,26 +172,31 @@ pub(crate) fn inspect_intake(
     let export = intake.export();
     let mut out = Inspected::new(&export.shown, export.form.name(), now);
     if let Form::Package(ending) = export.form {
-        package(facts.export, ending, &mut Looking { out: &mut out, facts: Some(facts), progress });
+        package(facts.export, ending, &mut Inspecting { out: &mut out, facts: Some(facts), progress });
     } else {
         let system = |start: &Start| start.systems.iter().chain(&intake.systems).next().copied();
         let starts = intake.starts.iter().filter_map(|start| Some((start.file.as_str().to_owned(), system(start)?)));
-        let mut looking = Looking { out: &mut out, facts: Some(facts), progress };
-        look_inside(export, &starts.collect::<Vec<_>>(), &mut looking);
+        let mut inspecting = Inspecting { out: &mut out, facts: Some(facts), progress };
+        inspect_starts(export, &starts.collect::<Vec<_>>(), &mut inspecting);
     }
     if progress.stopped() { Err(Stopped) } else { Ok(out) }
 }
 
 /// A package, as the archive that it is.
-fn package(inside: &Export, ending: &str, looking: &mut Looking<'_>) {
+fn package(inside: &Export, ending: &str, inspecting: &mut Inspecting<'_>) {
     match lack_of_package(ending, inside.entries.iter().map(|entry| entry.source.path.as_str())) {
-        Some(lack) => looking.out.findings.push(not_a_package("it", lack)),
-        None if ending == "ipa" => macos::ios(inside, looking),
-        None => android::look(inside, ending, looking),
+        Some(lack) => inspecting.out.findings.push(not_a_package("it", lack)),
+        None if ending == "ipa" => macos::ios(inside, inspecting),
+        None => android::inspect(inside, ending, inspecting),
     }
 }
 
-fn look_at(path: &Path, shown_path: &str, now: Timestamp, progress: &dyn Progress) -> Result<Inspected, Box<Finding>> {
+fn inspect_path(
+    path: &Path,
+    shown_path: &str,
+    now: Timestamp,
+    progress: &dyn Progress,
+) -> Result<Inspected, Box<Finding>> {
     let no = |e: io::Error| {
         let mut finding = unreadable(&shown(shown_path), &e);
         if e.kind() == io::ErrorKind::NotFound {
@@ -234,7 +239,7 @@ fn look_at(path: &Path, shown_path: &str, now: Timestamp, progress: &dyn Progres
     (out.files, out.size) = (sources().filter(|s| s.is_file()).count() as u64, sources().map(SourceEntry::size).sum());
     out.packed = if form == Form::Folder { out.size } else { metadata.len() };
     if let Form::Package(ending) = form {
-        package(&export, ending, &mut Looking { out: &mut out, facts: None, progress });
+        package(&export, ending, &mut Inspecting { out: &mut out, facts: None, progress });
         return Ok(out);
     }
     let mut starts = detect::starts(&export);
@@ -246,7 +251,7 @@ fn look_at(path: &Path, shown_path: &str, now: Timestamp, progress: &dyn Progres
             export = deeper;
         }
     }
-    let is_bundle = look_inside(&export, &starts, &mut Looking { out: &mut out, facts: None, progress });
+    let is_bundle = inspect_starts(&export, &starts, &mut Inspecting { out: &mut out, facts: None, progress });
     if out.starts.is_empty() && !is_bundle {
         let none = || {
             let what = "nothing at the top of it starts".to_owned();
@@ -258,12 +263,12 @@ fn look_at(path: &Path, shown_path: &str, now: Timestamp, progress: &dyn Progres
 }
 
 /// Looks at what starts an export; returns whether it is a bundle itself, which need not start.
-fn look_inside(export: &Export, starts: &[(String, System)], looking: &mut Looking<'_>) -> bool {
+fn inspect_starts(export: &Export, starts: &[(String, System)], inspecting: &mut Inspecting<'_>) -> bool {
     // A bundle may be named itself: what is in it lies as if below it.
-    if macos::named(export, looking).is_some() {
+    if macos::named(export, inspecting).is_some() {
         return true;
     }
-    let out = &mut *looking.out;
+    let out = &mut *inspecting.out;
     for (start, system) in starts {
         out.starts.push(start.clone());
         if !out.systems.contains(system) {
@@ -274,10 +279,10 @@ fn look_inside(export: &Export, starts: &[(String, System)], looking: &mut Looki
         // Several programs for one system: each says something else of itself, so none speaks for all.
         let is_only = starts.iter().filter(|(_, other)| other.family() == system.family()).count() == 1;
         let Some(index) = export.place_of(start) else { continue };
-        let out = &mut *looking.out;
+        let out = &mut *inspecting.out;
         match system.family() {
-            Family::Web => web::look(export, out),
-            Family::Macos if is_only => macos::look(export, index, looking),
+            Family::Web => web::inspect(export, out),
+            Family::Macos if is_only => macos::inspect(export, index, inspecting),
             Family::Windows | Family::Linux if is_only => {
                 let Some(mut from) = open(export, index, out) else { continue };
                 match system.family() {
@@ -313,7 +318,7 @@ fn one_file(
             match program.form {
                 program::Form::Pe => windows::program(from, None, name, &mut out),
                 program::Form::Elf => linux::program(from, None, name, &mut out),
-                _ => drop(macos::program(from, None, name, &mut Looking { out: &mut out, facts: None, progress })),
+                _ => drop(macos::program(from, None, name, &mut Inspecting { out: &mut out, facts: None, progress })),
             }
         }
         Err(FormatError::Not { .. }) => {

@@ -25,7 +25,7 @@ use lantern_store::seal::{Source, SourceEntry};
 
 use crate::export::{Export, Form, Listed, Reading};
 use crate::signing::Replacement;
-use crate::stamp::Stamp;
+use crate::stat_data::StatData;
 
 /// Longest path below the folder of the game, in characters as Windows counts them. Windows allows 259 in all; ours: 100
 /// of them for where games lie.
@@ -212,9 +212,9 @@ impl<'a> Intake<'a> {
         if self.export.is_unchanged(index)? { Ok((digest, is_program)) } else { Err(io::ErrorKind::InvalidData.into()) }
     }
 
-    /// Returns an entry's stamp.
-    pub fn stamp(&self, index: usize) -> Option<Stamp> {
-        self.export.entries.get(index).and_then(|e| e.stamp)
+    /// Returns an entry's stat data.
+    pub fn stat(&self, index: usize) -> Option<StatData> {
+        self.export.entries.get(index).and_then(|e| e.stat)
     }
 }
 

@@ -32,7 +32,7 @@ pub mod intake;
 mod metered;
 mod scan;
 pub mod signing;
-pub mod stamp;
+pub mod stat_data;
 
 /// Someone asked to stop.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]

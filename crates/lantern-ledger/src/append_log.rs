@@ -4,7 +4,7 @@ use jiff::Timestamp;
 use lantern_core::event::{Event, EventBody};
 use lantern_core::names::Name;
 
-use crate::{LedgerError, Reached, ServerFacts, Stamp};
+use crate::{LedgerError, Origin, Reached, ServerFacts};
 
 /// An append-only log of events, a chain of digests for each computer that writes to it. [`crate::conformance`] says what
 /// that means, and tries it.
@@ -24,7 +24,7 @@ pub trait Log: std::fmt::Debug + Send {
         &mut self,
         after: Option<&Reached>,
         edition: &Name,
-        stamp: Stamp,
+        origin: Origin,
         server: Option<ServerFacts>,
         body: EventBody,
     ) -> Result<Event, LedgerError>;

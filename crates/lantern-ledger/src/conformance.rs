@@ -4,7 +4,7 @@ use lantern_core::event::{Event, EventBody, NumbersBegin, Rebuilt};
 use lantern_core::names::Name;
 use lantern_core::version::BuildNumber;
 
-use crate::{ChainError, LedgerError, Log, Reached, Stamp};
+use crate::{ChainError, LedgerError, Log, Origin, Reached};
 
 /// Runs the suite. `open` opens a fresh log; called with one that it gave, it opens the same again, as another program would.
 ///
@@ -27,9 +27,9 @@ fn text(error: LedgerError) -> String {
     format!("an error where there should be none: {error}")
 }
 
-fn stamp(n: u8) -> Result<Stamp, String> {
+fn origin(n: u8) -> Result<Origin, String> {
     let at = jiff::Timestamp::from_second(1_764_000_000 + i64::from(n)).map_err(|error| error.to_string())?;
-    Ok(Stamp { at, random: [n; 10], actor: "wren".to_owned() })
+    Ok(Origin { at, random: [n; 10], actor: "wren".to_owned() })
 }
 
 fn body(n: u8) -> Result<EventBody, String> {
@@ -38,7 +38,7 @@ fn body(n: u8) -> Result<EventBody, String> {
 }
 
 fn append(log: &mut impl Log, after: Option<&Reached>, n: u8) -> Result<Result<Event, LedgerError>, String> {
-    Ok(log.append(after, &Name::full_edition(), stamp(n)?, None, body(n)?))
+    Ok(log.append(after, &Name::full_edition(), origin(n)?, None, body(n)?))
 }
 
 fn events(log: &impl Log, reached: &mut Reached) -> Result<Vec<Event>, String> {
@@ -145,7 +145,7 @@ fn newest_first<L: Log>(open: &impl Fn(Option<&L>) -> L) -> Result<(), String> {
 fn what_was_heard<L: Log>(open: &impl Fn(Option<&L>) -> L) -> Result<(), String> {
     let mut log = open(None);
     ensure(log.heard("b-1").map_err(text)?.is_none(), "a fresh log has heard a storefront")?;
-    let (first, later) = (stamp(1)?.at, stamp(2)?.at);
+    let (first, later) = (origin(1)?.at, origin(2)?.at);
     log.note_heard("b-1", first).map_err(text)?;
     log.note_heard("b-1", later).map_err(text)?;
     let again = open(Some(&log));

@@ -8,13 +8,13 @@
 //!
 //! ```
 //! use lantern_core::{event::{EventBody, NumberReserved}, digest::InputDigest, names::Name, version::BuildNumber};
-//! use lantern_ledger::{Ledger, Log, Stamp};
+//! use lantern_ledger::{Ledger, Log, Origin};
 //!
 //! let temp = tempfile::tempdir()?;
 //! let mut ledger = Ledger::open(&temp.path().join("ledger.db"), [7; 16])?;
-//! let stamp = Stamp { at: "2026-11-23T09:00:00Z".parse()?, random: [1; 10], actor: "wren".into() };
+//! let origin = Origin { at: "2026-11-23T09:00:00Z".parse()?, random: [1; 10], actor: "wren".into() };
 //! let body = NumberReserved { number: BuildNumber::new(1)?, input: InputDigest::of(b"input") };
-//! ledger.append(None, &Name::full_edition(), stamp, None, EventBody::NumberReserved(body))?;
+//! ledger.append(None, &Name::full_edition(), origin, None, EventBody::NumberReserved(body))?;
 //! assert_eq!(ledger.events()?.len(), 1);
 //! # Ok::<(), Box<dyn std::error::Error>>(())
 //! ```
@@ -166,7 +166,7 @@ fn as_sqlite_says(error: std::io::Error) -> rusqlite::Error {
 
 /// What an event takes from outside: time, randomness, and who is asking.
 #[derive(Debug, Clone)]
-pub struct Stamp {
+pub struct Origin {
     /// Now, by this computer's clock.
     pub at: Timestamp,
     /// For the event's id.
@@ -308,7 +308,7 @@ impl Log for Ledger {
         &mut self,
         after: Option<&Reached>,
         edition: &Name,
-        stamp: Stamp,
+        origin: Origin,
         server: Option<ServerFacts>,
         body: EventBody,
     ) -> Result<Event, LedgerError> {
@@ -331,12 +331,12 @@ impl Log for Ledger {
             .map_err(sql())?;
         let sequence = last.as_ref().map_or(1, |(sequence, _)| sequence + 1);
         let event = Event {
-            id: EventId::new(stamp.at, stamp.random),
+            id: EventId::new(origin.at, origin.random),
             device,
             sequence: sequence.unsigned_abs(),
             predecessor: last.map(|(_, line)| Digest::of(line.as_bytes())),
-            actor: stamp.actor,
-            recorded_at: stamp.at,
+            actor: origin.actor,
+            recorded_at: origin.at,
             happened_at: server.and_then(|s| s.happened_at),
             revision: server.map(|s| s.revision),
             edition: edition.clone(),

@@ -57,7 +57,7 @@ impl Log for MemoryLog {
         &mut self,
         after: Option<&Reached>,
         edition: &Name,
-        stamp: Stamp,
+        origin: Origin,
         server: Option<ServerFacts>,
         body: EventBody,
     ) -> Result<Event, LedgerError> {
@@ -67,12 +67,12 @@ impl Log for MemoryLog {
         }
         let last = self.lines_and_events()?.into_iter().rev().find(|(_, event)| event.device == "memory");
         let event = Event {
-            id: EventId::new(stamp.at, stamp.random),
+            id: EventId::new(origin.at, origin.random),
             device: "memory".to_owned(),
             sequence: last.as_ref().map_or(1, |(_, event)| event.sequence + 1),
             predecessor: last.map(|(line, _)| Digest::of(line.as_bytes())),
-            actor: stamp.actor,
-            recorded_at: stamp.at,
+            actor: origin.actor,
+            recorded_at: origin.at,
             happened_at: server.and_then(|s| s.happened_at),
             revision: server.map(|s| s.revision),
             edition: edition.clone(),

@@ -4,8 +4,8 @@ use lantern_core::digest::InputDigest;
 use lantern_core::event::NumberReserved;
 use lantern_core::version::BuildNumber;
 
-fn stamp(n: u8) -> Stamp {
-    Stamp { at: "2026-11-23T09:00:00Z".parse().unwrap(), random: [n; 10], actor: "wren".into() }
+fn origin(n: u8) -> Origin {
+    Origin { at: "2026-11-23T09:00:00Z".parse().unwrap(), random: [n; 10], actor: "wren".into() }
 }
 
 fn reserve(number: u64) -> EventBody {
@@ -31,7 +31,7 @@ impl Scene {
         let scene = Self::new();
         let mut ledger = scene.open().unwrap();
         for n in 1..=count {
-            ledger.append(None, &Name::full_edition(), stamp(n), None, reserve(u64::from(n))).unwrap();
+            ledger.append(None, &Name::full_edition(), origin(n), None, reserve(u64::from(n))).unwrap();
         }
         scene
     }
@@ -89,8 +89,8 @@ fn unknown_kinds_are_kept_to_the_byte() {
     let mut ledger = scene.open().unwrap();
     let payload = serde_json::json!({ "moon": 1.5, "z": [1, 2] });
     let body = EventBody::Other { kind: "moon".into(), version: 9, payload };
-    let event = ledger.append(None, &Name::full_edition(), stamp(1), None, body).unwrap();
-    ledger.append(None, &Name::full_edition(), stamp(2), None, reserve(1)).unwrap();
+    let event = ledger.append(None, &Name::full_edition(), origin(1), None, body).unwrap();
+    ledger.append(None, &Name::full_edition(), origin(2), None, reserve(1)).unwrap();
     assert_eq!(ledger.events().unwrap()[0], event);
 }
 
@@ -104,7 +104,7 @@ fn two_ledgers_on_one_file_do_not_lose_events() {
             scope.spawn(move || {
                 let mut ledger = scene.open().unwrap();
                 for n in 0..10 {
-                    ledger.append(None, &Name::full_edition(), stamp(thread * 10 + n), None, reserve(1)).unwrap();
+                    ledger.append(None, &Name::full_edition(), origin(thread * 10 + n), None, reserve(1)).unwrap();
                 }
             });
         }
@@ -127,7 +127,7 @@ fn lines_travel_from_one_ledger_to_another() {
     let (one, other) = (Scene::with_events(3), Scene::new());
     let lines: Vec<String> = one.open().unwrap().lines().unwrap().into_iter().map(|(_, line)| line).collect();
     let mut ledger = Ledger::open(&other.path(), [9; 16]).unwrap();
-    ledger.append(None, &Name::full_edition(), stamp(9), None, reserve(9)).unwrap();
+    ledger.append(None, &Name::full_edition(), origin(9), None, reserve(9)).unwrap();
     assert_eq!(ledger.add_lines(&lines[..2]).unwrap(), 2);
     assert_eq!(ledger.add_lines(&lines).unwrap(), 1, "what is there is passed over");
     assert_eq!(ledger.events().unwrap().len(), 4);
@@ -178,13 +178,13 @@ fn a_ledger_is_read_where_nothing_can_be_written() {
     assert_eq!((ledger.events().unwrap().len(), ledger.is_read_only()), (2, true));
     let before = std::fs::read_dir(folder).unwrap().count();
     for _ in 0..2 {
-        let error = ledger.append(None, &Name::full_edition(), stamp(3), None, reserve(3)).unwrap_err();
+        let error = ledger.append(None, &Name::full_edition(), origin(3), None, reserve(3)).unwrap_err();
         assert!(
             matches!(&error, LedgerError::ReadOnly(why) if matches!(**why, LedgerError::Newer { .. })),
             "{error:?}"
         );
     }
-    ledger.note_heard("brambleyard-1", stamp(1).at).unwrap();
+    ledger.note_heard("brambleyard-1", origin(1).at).unwrap();
     assert_eq!(std::fs::read_dir(folder).unwrap().count(), before, "nothing was written beside it");
     std::fs::set_permissions(folder, std::fs::Permissions::from_mode(0o700)).unwrap();
 }

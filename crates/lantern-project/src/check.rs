@@ -131,7 +131,7 @@ impl Project {
         let mut judged = Judged::default();
         let mut versions = Vec::new();
         for intake in &divided.intakes {
-            let (mut found, seen) = self.look_into(edition, intake, cache, progress)?;
+            let (mut found, seen) = self.examine(edition, intake, cache, progress)?;
             found.extend(past.findings(intake, progress));
             found.extend(past.number_finding(intake, seen.claims.number.as_deref()));
             versions.extend(seen.claims.version.clone().map(|version| (version, intake.name.clone())));
@@ -203,7 +203,7 @@ impl Project {
     }
 
     /// Looks into one export; returns what was found, and what the build says of itself.
-    fn look_into(
+    fn examine(
         &self,
         edition: &Name,
         intake: &Intake<'_>,

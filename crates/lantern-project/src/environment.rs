@@ -1,7 +1,7 @@
 //! What comes from outside the program: clock, randomness, who is asking.
 
 use jiff::Timestamp;
-use lantern_ledger::Stamp;
+use lantern_ledger::Origin;
 
 use crate::ProjectError;
 
@@ -49,8 +49,8 @@ fn name_of(id: &str, accounts: &str) -> Option<String> {
 }
 
 /// Returns what an event takes from outside.
-pub(crate) fn stamp() -> Result<Stamp, ProjectError> {
-    Ok(Stamp { at: now(), random: random()?, actor: actor() })
+pub(crate) fn origin() -> Result<Origin, ProjectError> {
+    Ok(Origin { at: now(), random: random()?, actor: actor() })
 }
 
 #[cfg(all(test, unix))]

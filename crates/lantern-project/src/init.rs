@@ -76,7 +76,7 @@ pub const EXPORT_FOLDERS: [&str; 9] =
     ["exports", "export", "builds", "build", "dist", "output", "out", "releases", "release"];
 
 /// Looks for what an engine may have written: folders, archives and packages.
-pub fn look_for_exports(root: &Path) -> FoundExports {
+pub fn find_exports(root: &Path) -> FoundExports {
     let mut out = FoundExports::default();
     let names_in = |folder: &str| {
         let entries = fs::read_dir(root.join(folder)).into_iter().flatten().flatten();
@@ -91,7 +91,7 @@ pub fn look_for_exports(root: &Path) -> FoundExports {
         for name in names.filter(|name| !folder.is_empty() || !holds_exports(name)) {
             let path = if folder.is_empty() { name } else { format!("{folder}/{name}") };
             let is_export = root.join(&path).is_dir() || Form::of_name(&path).is_some();
-            let seen = look_at_export(root, &path);
+            let seen = detect_export(root, &path);
             match seen.starts.is_empty() {
                 false => out.seen.push(seen),
                 // In the project's own folder lie many things that nobody takes for an export.
@@ -104,13 +104,13 @@ pub fn look_for_exports(root: &Path) -> FoundExports {
 }
 
 /// Looks at one folder, archive or package; one that is none of these or cannot be read shows nothing.
-pub fn look_at_export(root: &Path, path: &str) -> SeenExport {
+pub fn detect_export(root: &Path, path: &str) -> SeenExport {
     let nothing = || SeenExport { path: path.to_owned(), starts: Vec::new(), root: None };
     let is_export = root.join(path).is_dir() || Form::of_name(path).is_some();
-    if is_export { look_into(root, path).unwrap_or_else(nothing) } else { nothing() }
+    if is_export { detect_in(root, path).unwrap_or_else(nothing) } else { nothing() }
 }
 
-fn look_into(root: &Path, path: &str) -> Option<SeenExport> {
+fn detect_in(root: &Path, path: &str) -> Option<SeenExport> {
     let everything = Patterns::default();
     let spare = std::env::temp_dir();
     let list = |inside: Option<&str>| {

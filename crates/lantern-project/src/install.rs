@@ -79,8 +79,8 @@ struct Private {
 const PRIVATE_FORMAT: &str = "lantern.private/1";
 
 impl Private {
-    fn of(looked: Option<&FolderState>) -> Option<Self> {
-        let private = looked?.private.clone()?;
+    fn of(found_there: Option<&FolderState>) -> Option<Self> {
+        let private = found_there?.private.clone()?;
         serde_json::from_value(private).ok().filter(|private: &Self| private.format == PRIVATE_FORMAT)
     }
 
@@ -172,16 +172,16 @@ fn refuse_other_game(folder: &Path, title: &Handle, installed: &Installed) -> Re
 }
 
 /// Looks at a folder, and finishes a switch that a break had cut there: that needs no storefront. Says whether it did.
-fn look_and_finish(folder: &Path, title: &Handle) -> Result<(Option<FolderState>, bool), ProjectError> {
-    let looked = install::look(folder)?;
-    for installed in looked.iter().flat_map(|looked| looked.installed.iter().chain(&looked.begun)) {
+fn read_and_finish(folder: &Path, title: &Handle) -> Result<(Option<FolderState>, bool), ProjectError> {
+    let found_there = install::read_folder(folder)?;
+    for installed in found_there.iter().flat_map(|found_there| found_there.installed.iter().chain(&found_there.begun)) {
         refuse_other_game(folder, title, installed)?;
     }
-    if looked.as_ref().is_none_or(|looked| looked.begun.is_none()) {
-        return Ok((looked, false));
+    if found_there.as_ref().is_none_or(|found_there| found_there.begun.is_none()) {
+        return Ok((found_there, false));
     }
     let finished = install::finish(folder)?;
-    Ok((install::look(folder)?, finished))
+    Ok((install::read_folder(folder)?, finished))
 }
 
 /// Makes a folder hold what a branch has for a target; without one, for this computer's system.
@@ -203,11 +203,11 @@ pub fn install_branch(
     };
     let title = title_of(name, configured, &project.first_edition())?;
     let guessed = wanted.folder.clone().or_else(|| likely_folder(project));
-    let (looked, mut finished) =
-        guessed.as_deref().map_or(Ok((None, false)), |folder| look_and_finish(folder, &title))?;
+    let (found_there, mut finished) =
+        guessed.as_deref().map_or(Ok((None, false)), |folder| read_and_finish(folder, &title))?;
     let facts = project.ask_as(configured, None, None).and_then(|stranger| stranger.identify()).map_err(fails)?;
     let access = access_of_maker(project, configured, &facts.id);
-    let kept = Private::of(looked.as_ref()).filter(|kept| kept.is_for(&facts.id, branch));
+    let kept = Private::of(found_there.as_ref()).filter(|kept| kept.is_for(&facts.id, branch));
     let (invited, private) = invitation(&facts.id, branch, wanted.invitation.as_ref(), kept)?;
     let at = project.ask_as(configured, access, invited).map_err(fails)?;
     at.be_patient();
@@ -218,14 +218,14 @@ pub fn install_branch(
         Some(folder) => folder.clone(),
         None => here(&build.folder.clone().unwrap_or_else(|| FolderName::of_title(&play.name))),
     };
-    let looked = if guessed.as_ref() == Some(&folder) {
-        looked
+    let found_there = if guessed.as_ref() == Some(&folder) {
+        found_there
     } else {
-        let (looked, also_finished) = look_and_finish(&folder, &title)?;
+        let (found_there, also_finished) = read_and_finish(&folder, &title)?;
         finished = also_finished;
-        looked
+        found_there
     };
-    let before = looked.and_then(|looked| looked.installed).as_ref().and_then(about);
+    let before = found_there.and_then(|found_there| found_there.installed).as_ref().and_then(about);
     let nothing = || ProjectError::NoBuildFor {
         place: name.clone(),
         branch: branch.clone(),
@@ -318,13 +318,13 @@ pub fn repair_installed(
     progress: &dyn Progress,
 ) -> Result<InstallDone, ProjectError> {
     let not_installed = || InstallError::NotInstalled(folder.to_owned());
-    let looked = install::look(folder)?.ok_or_else(not_installed)?;
+    let found_there = install::read_folder(folder)?.ok_or_else(not_installed)?;
     let unknown = || ProjectError::NoStorefrontFor { folder: folder.to_owned() };
-    let begun = looked.begun.as_ref().or(looked.installed.as_ref());
+    let begun = found_there.begun.as_ref().or(found_there.installed.as_ref());
     let handle = begun.and_then(about).ok_or_else(unknown)?.handle;
-    let (looked, finished) = look_and_finish(folder, &handle)?;
-    let private = Private::of(looked.as_ref());
-    let installed = looked.and_then(|looked| looked.installed).ok_or_else(not_installed)?;
+    let (found_there, finished) = read_and_finish(folder, &handle)?;
+    let private = Private::of(found_there.as_ref());
+    let installed = found_there.and_then(|found_there| found_there.installed).ok_or_else(not_installed)?;
     let about = about(&installed).ok_or_else(unknown)?;
     let mut unreachable = None;
     for (name, configured) in &project.config().storefronts {

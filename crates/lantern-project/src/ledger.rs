@@ -313,14 +313,14 @@ impl Project {
             let input = Config::input_digest(&record.game, &edition, &record.version, &inputs);
             let targets = record.targets.iter().map(|target| target.target.clone()).collect();
             let sealed = EventBody::Sealed(Sealed { release: id, name: record.name(), input, targets, warnings: 0 });
-            ledger.append(None, &edition, environment::stamp()?, None, sealed)?;
+            ledger.append(None, &edition, environment::origin()?, None, sealed)?;
             let mut there = true;
             for depot in record.sealed() {
                 there &= store.has_tree(depot.tree)?;
             }
             if !there {
                 let freed = EventBody::Freed(Freed { releases: vec![id] });
-                ledger.append(None, &edition, environment::stamp()?, None, freed)?;
+                ledger.append(None, &edition, environment::origin()?, None, freed)?;
                 done.without_content.push(record.name());
             }
             done.releases.push((edition, record.name()));

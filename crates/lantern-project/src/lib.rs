@@ -50,7 +50,7 @@ pub use depots::{DepotShown, DepotsShown, Sized};
 pub use environment::now;
 pub use error::{Class, ProjectError, WentBack, fix_of_disk};
 pub use init::{
-    EXPORT_FOLDERS, FoundExports, InitAnswers, InitStorefront, SeenExport, init, look_at_export, look_for_exports,
+    EXPORT_FOLDERS, FoundExports, InitAnswers, InitStorefront, SeenExport, detect_export, find_exports, init,
     target_names,
 };
 pub use install::{

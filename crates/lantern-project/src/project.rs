@@ -698,7 +698,7 @@ impl Workspace {
         body: EventBody,
         server: Option<ServerFacts>,
     ) -> Result<Event, ProjectError> {
-        let event = self.ledger.append(None, edition, environment::stamp()?, server, body)?;
+        let event = self.ledger.append(None, edition, environment::origin()?, server, body)?;
         ledger::write_head(&self.project, &event);
         Ok(event)
     }

@@ -120,7 +120,7 @@ impl MovePlan {
 }
 
 /// A branch with everything around it, as its storefront just said.
-struct Look {
+struct BranchState {
     place: Place,
     place_name: String,
     rules: HouseRules,
@@ -129,7 +129,7 @@ struct Look {
 }
 
 impl Session {
-    fn look(&mut self, storefront: &str, edition: &Name, branch: &Name) -> Result<Look, ProjectError> {
+    fn read_branch(&mut self, storefront: &str, edition: &Name, branch: &Name) -> Result<BranchState, ProjectError> {
         let place = open_place(self.project(), edition, storefront)?;
         let rules = place.rules()?;
         let refusals = rules.refuse_promote(branch);
@@ -141,7 +141,7 @@ impl Session {
         let nonsense = || place.nonsense("a list of branches", "a branch of the house rules is not in it");
         let now = branches.into_iter().find(|b| b.facts.branch == *branch).ok_or_else(nonsense)?;
         let place_name = place.name();
-        Ok(Look { place, place_name, rules, now, builds })
+        Ok(BranchState { place, place_name, rules, now, builds })
     }
 
     /// Plans to put a pushed release on a branch: asks the storefront, changes nothing there.
@@ -155,14 +155,14 @@ impl Session {
         release: KnownRelease,
         because: Option<String>,
     ) -> Result<MovePlan, ProjectError> {
-        let look = self.look(storefront, &release.edition, branch)?;
+        let state = self.read_branch(storefront, &release.edition, branch)?;
         if let Some(because) = self.workspace.board(&release.edition)?.withdrawn.get(&release.id) {
             return Err(ProjectError::Withdrawn { release: release.name, because: because.clone() });
         }
-        let place = look.place.reference.name.clone();
+        let place = state.place.reference.name.clone();
         let not_pushed = || ProjectError::NotPushed { release: release.name.clone(), place };
         // A release that was pushed target by target has several builds: of each target the newest counts.
-        let of_release = look.builds.iter().rev().filter(|b| b.release == release.id);
+        let of_release = state.builds.iter().rev().filter(|b| b.release == release.id);
         let mut builds: BTreeMap<Name, &Build> = BTreeMap::new();
         for build in of_release {
             for target in build.targets.keys().filter(|target| self.project().means(target)) {
@@ -174,17 +174,17 @@ impl Session {
         different.dedup_by_key(|build| build.build);
         let newest = different.last().copied().ok_or_else(not_pushed)?;
         for build in &different {
-            self.refuse_order(&look, branch, build)?;
+            self.refuse_order(&state, branch, build)?;
         }
         let on_branch =
             |build: &Build| BranchBuild { build: build.build, release: build.release, name: build.name.clone() };
         let after = on_branch(newest);
         let changes: Vec<_> = builds.iter().map(|(target, build)| (target.clone(), Some(on_branch(build)))).collect();
         let mut wanted: BTreeMap<Name, u64> =
-            look.now.facts.targets.iter().map(|(t, b)| (t.clone(), b.build)).collect();
+            state.now.facts.targets.iter().map(|(t, b)| (t.clone(), b.build)).collect();
         wanted.extend(builds.iter().map(|(target, build)| (target.clone(), build.build)));
         let known = self.known_of(&release, builds.keys())?;
-        let mut plan = self.plan(look, after, changes, wanted, None, because)?;
+        let mut plan = self.plan(state, after, changes, wanted, None, because)?;
         plan.known = Some(known);
         Ok(plan)
     }
@@ -223,17 +223,17 @@ impl Session {
     ) -> Result<MovePlan, ProjectError> {
         // A rollback that was cut after the storefront had done it must not go back once more.
         let asked = self.workspace.board(edition)?.open.clone();
-        let look = self.look(storefront, edition, branch)?;
-        let moves = look.place.branches()?.moves(&look.place.title, branch).map_err(look.place.fails())?;
+        let state = self.read_branch(storefront, edition, branch)?;
+        let moves = state.place.branches()?.moves(&state.place.title, branch).map_err(state.place.fails())?;
         let is_that = |key: &EventId| {
-            let asked = asked.get(key).filter(|a| a.place.key() == look.place.reference.key());
+            let asked = asked.get(key).filter(|a| a.place.key() == state.place.reference.key());
             asked.is_some_and(|a| a.deed == Deed::Rollback { branch: branch.clone() })
         };
-        let withdrawn: HashSet<u64> = look.builds.iter().filter(|b| b.withdrawn.is_some()).map(|b| b.build).collect();
+        let withdrawn: HashSet<u64> = state.builds.iter().filter(|b| b.withdrawn.is_some()).map(|b| b.build).collect();
         let usable = |m: &&BranchMove| !m.facts.targets.values().any(|b| withdrawn.contains(&b.build));
-        let now = &look.now.facts;
+        let now = &state.now.facts;
         let has_now = |is_it: &dyn Fn(&BranchBuild) -> bool| !now.targets.is_empty() && now.targets.values().all(is_it);
-        let place = look.place.reference.name.clone();
+        let place = state.place.reference.name.clone();
         let earlier = match wanted {
             Some(wanted) if has_now(&|b| wanted.matches(&b.name)) => None,
             Some(wanted) => {
@@ -275,27 +275,27 @@ impl Session {
             let (here, revision) = (newest(now).cloned(), now.revision);
             let stays = now.targets.iter().map(|(t, b)| (t.clone(), b.build)).collect();
             let nothing = || ProjectError::NothingBefore { place, branch: branch.clone() };
-            return self.plan(look, here.ok_or_else(nothing)?, Vec::new(), stays, Some(revision), because);
+            return self.plan(state, here.ok_or_else(nothing)?, Vec::new(), stays, Some(revision), because);
         };
         let earlier = earlier.facts.clone();
         let nothing =
-            || ProjectError::NothingBefore { place: look.place.reference.name.clone(), branch: branch.clone() };
+            || ProjectError::NothingBefore { place: state.place.reference.name.clone(), branch: branch.clone() };
         let release = newest(&earlier).cloned().ok_or_else(nothing)?;
-        let mut targets: Vec<Name> = earlier.targets.keys().chain(look.now.facts.targets.keys()).cloned().collect();
+        let mut targets: Vec<Name> = earlier.targets.keys().chain(state.now.facts.targets.keys()).cloned().collect();
         targets.sort();
         targets.dedup();
         let changes = targets.into_iter().map(|t| (t.clone(), earlier.targets.get(&t).cloned())).collect();
         let wanted = earlier.targets.iter().map(|(t, b)| (t.clone(), b.build)).collect();
-        self.plan(look, release, changes, wanted, Some(earlier.revision), because)
+        self.plan(state, release, changes, wanted, Some(earlier.revision), because)
     }
 
     /// Says before anything is asked what the place would refuse: a branch that comes too early.
-    fn refuse_order(&self, look: &Look, branch: &Name, build: &Build) -> Result<(), ProjectError> {
-        let Some(before) = look.rules.branches.before(branch) else { return Ok(()) };
-        let place = &look.place;
+    fn refuse_order(&self, state: &BranchState, branch: &Name, build: &Build) -> Result<(), ProjectError> {
+        let Some(before) = state.rules.branches.before(branch) else { return Ok(()) };
+        let place = &state.place;
         let moves = place.branches()?.moves(&place.title, &before.name).map_err(place.fails())?;
         let been = moves.iter().any(|m| m.facts.targets.values().any(|b| b.build == build.build));
-        match look.rules.branches.refuse_order(branch, &build.name, been) {
+        match state.rules.branches.refuse_order(branch, &build.name, been) {
             Some(refusal) => Err(ProjectError::Rules { place: place.reference.name.clone(), refusals: vec![refusal] }),
             None => Ok(()),
         }
@@ -303,7 +303,7 @@ impl Session {
 
     fn plan(
         &self,
-        look: Look,
+        state: BranchState,
         release: BranchBuild,
         after: Vec<(Name, Option<BranchBuild>)>,
         wanted: BTreeMap<Name, u64>,
@@ -312,46 +312,46 @@ impl Session {
     ) -> Result<MovePlan, ProjectError> {
         let mut changes = Vec::new();
         for (target, after) in after {
-            changes.push(self.change(&look, target, after)?);
+            changes.push(self.change(&state, target, after)?);
         }
         let is_left = |target: &Name| !changes.iter().any(|change| change.target == *target);
-        let stays = look.now.facts.targets.iter().filter(|(target, _)| is_left(target));
+        let stays = state.now.facts.targets.iter().filter(|(target, _)| is_left(target));
         let stays = stays.map(|(target, build)| (target.clone(), build.clone())).collect();
         Ok(MovePlan {
             stays,
             known: None,
-            edition: look.place.edition,
-            place: look.place.reference,
-            place_name: look.place_name,
-            branch: look.now.facts.branch.clone(),
-            audience: look.now.audience,
+            edition: state.place.edition,
+            place: state.place.reference,
+            place_name: state.place_name,
+            branch: state.now.facts.branch.clone(),
+            audience: state.now.audience,
             release,
             changes,
-            before: look.now.facts,
+            before: state.now.facts,
             wanted,
             restores,
             because,
         })
     }
 
-    fn change(&self, look: &Look, target: Name, after: Option<BranchBuild>) -> Result<Change, ProjectError> {
-        let before = look.now.facts.targets.get(&target).cloned();
+    fn change(&self, state: &BranchState, target: Name, after: Option<BranchBuild>) -> Result<Change, ProjectError> {
+        let before = state.now.facts.targets.get(&target).cloned();
         let build_of = |on_branch: &Option<BranchBuild>| {
             let number = on_branch.as_ref()?.build;
-            look.builds.iter().find(|b| b.build == number)?.targets.get(&target)
+            state.builds.iter().find(|b| b.build == number)?.targets.get(&target)
         };
         let (old, new) = (build_of(&before), build_of(&after));
         let everybodys = |depot: &&BuildDepot| depot.when.is_always();
         let mut have = HashSet::new();
         for depot in old.iter().flat_map(|t| &t.depots).filter(everybodys) {
-            let entries = entries_of(&self.workspace.store, &look.place, depot.recipe)?;
+            let entries = entries_of(&self.workspace.store, &state.place, depot.recipe)?;
             have.extend(entries.iter().flat_map(|e| &e.chunks).map(|c| c.digest));
         }
         let (mut update, mut whole) = (0, 0);
         let mut counted = HashSet::new();
         for depot in new.iter().flat_map(|t| &t.depots).filter(everybodys) {
-            let entries = entries_of(&self.workspace.store, &look.place, depot.recipe)?;
-            let locator = locator_of(&self.workspace.store, look, depot.recipe)?;
+            let entries = entries_of(&self.workspace.store, &state.place, depot.recipe)?;
+            let locator = locator_of(&self.workspace.store, state, depot.recipe)?;
             for chunk in entries.iter().flat_map(|e| &e.chunks).filter(|c| counted.insert(c.digest)) {
                 let stored = locator.find(&chunk.digest).map_or(0, |l| u64::from(l.entry.stored_len));
                 whole += stored;
@@ -441,11 +441,11 @@ fn refuse_twice(
 }
 
 /// Reads a locator from the store, or asks the place for the one of a build that someone else pushed.
-fn locator_of(store: &Store, look: &Look, recipe: RecipeId) -> Result<Locator, ProjectError> {
+fn locator_of(store: &Store, state: &BranchState, recipe: RecipeId) -> Result<Locator, ProjectError> {
     if let Ok(locator) = store.locator(recipe) {
         return Ok(locator);
     }
-    let place = &look.place;
+    let place = &state.place;
     let bytes = place.content()?.get_locator(&place.title, recipe).map_err(place.fails())?;
     Locator::decode(recipe, &bytes).map_err(|e| place.nonsense("a locator", e))
 }

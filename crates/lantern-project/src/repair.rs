@@ -190,7 +190,7 @@ impl Session {
             let (entries, source) = intake.part(&indices);
             lantern_store::seal::seal(&self.workspace.store, &entries, &source, progress)?;
         }
-        repair.look_again()?;
+        repair.rescan()?;
         Ok(repair.lost_recipes().len() < before)
     }
 

@@ -301,7 +301,7 @@ pub struct FolderState {
 ///
 /// # Errors
 /// [`InstallError::Busy`], [`InstallError::File`].
-pub fn look(folder: &Path) -> Result<Option<FolderState>, InstallError> {
+pub fn read_folder(folder: &Path) -> Result<Option<FolderState>, InstallError> {
     let folder = match Folder::open_to_read(folder) {
         Err(InstallError::NotInstalled(_)) => return Ok(None),
         other => other?,

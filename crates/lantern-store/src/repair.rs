@@ -94,7 +94,7 @@ impl<'a> Repair<'a> {
             lost_first: 0,
             is_unlocated: false,
         };
-        repair.look_again()?;
+        repair.rescan()?;
         repair.lost_first = repair.lost.len();
         Ok(repair)
     }
@@ -103,7 +103,7 @@ impl<'a> Repair<'a> {
     ///
     /// # Errors
     /// [`StoreError::File`].
-    pub fn look_again(&mut self) -> Result<(), StoreError> {
+    pub fn rescan(&mut self) -> Result<(), StoreError> {
         let store = self.store;
         self.damaged = store.damaged()?;
         self.is_unlocated = !self.damaged.is_empty();
@@ -187,7 +187,7 @@ impl<'a> Repair<'a> {
             }
         }
         writer.close()?;
-        self.look_again()
+        self.rescan()
     }
 
     /// Gets a lost recipe from elsewhere; says whether it is that of a tree that is to be whole.
@@ -209,7 +209,7 @@ impl<'a> Repair<'a> {
         // Checked whole before the root says that it is there.
         recipe::assemble(id, &root_bytes, segment, wrong)?;
         self.store.write_root(id, &root_bytes)?;
-        self.look_again()?;
+        self.rescan()?;
         Ok(true)
     }
 
@@ -245,7 +245,7 @@ impl<'a> Repair<'a> {
             writer.push(owner, entry.digest, entry.codec, entry.raw_len, &stored)?;
         }
         writer.close()?;
-        self.look_again()?;
+        self.rescan()?;
         Ok(came)
     }
 
@@ -266,7 +266,7 @@ impl<'a> Repair<'a> {
             found += 1;
         }
         writer.close()?;
-        self.look_again()?;
+        self.rescan()?;
         Ok(found)
     }
 
@@ -284,7 +284,7 @@ impl<'a> Repair<'a> {
             }
             self.make_again(*recipe, &root, &entries, &known)?;
         }
-        self.look_again()?;
+        self.rescan()?;
         for pack in &self.damaged {
             self.store.remove_pack(pack)?;
         }

@@ -4,8 +4,7 @@ use std::path::Path;
 use lantern_core::config::Audience;
 use lantern_core::version::BuildNumber;
 use lantern_project::{
-    EXPORT_FOLDERS, FoundExports, InitAnswers, InitStorefront, ProjectError, SeenExport, look_at_export,
-    look_for_exports, target_names,
+    EXPORT_FOLDERS, FoundExports, InitAnswers, InitStorefront, ProjectError, SeenExport, detect_export, target_names,
 };
 use serde::Serialize;
 
@@ -76,7 +75,7 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
         return Err(ProjectError::AlreadyThere(path).into());
     }
     let exports = match args.export.is_empty() {
-        false => args.export.iter().map(|export| look_at(root, export)).collect::<Result<_, _>>()?,
+        false => args.export.iter().map(|export| find_export(root, export)).collect::<Result<_, _>>()?,
         true => find_exports(root, ui)?,
     };
     let answer = |given: &Option<String>, question: &str, what, option| match given {
@@ -114,25 +113,25 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     Ok(())
 }
 
-fn look_at(root: &Path, given: &str) -> Result<SeenExport, CommandError> {
+fn find_export(root: &Path, given: &str) -> Result<SeenExport, CommandError> {
     let given = given.trim_end_matches('/');
     // A pattern may match nothing yet.
     if !given.contains('*') && std::fs::symlink_metadata(root.join(given)).is_err() {
         let what = format!("there is nothing at {}", lantern_core::path::shown(given));
         return Err(CommandError::usage(what, "export the game first; a path starts at the game's folder"));
     }
-    Ok(look_at_export(root, given))
+    Ok(detect_export(root, given))
 }
 
 /// Every export that can be seen; one that cannot is asked for.
 fn find_exports(root: &Path, ui: &Ui) -> Result<Vec<SeenExport>, CommandError> {
-    let FoundExports { seen, without_start } = look_for_exports(root);
+    let FoundExports { seen, without_start } = lantern_project::find_exports(root);
     if seen.is_empty() {
         let folders = EXPORT_FOLDERS.join(", ");
         ui.aside(&format!("found no export here, nor in a folder of the name {folders}"));
         let asked =
             ui.ask("What does the engine write (a folder, an archive, a package)?", "the export", "--export")?;
-        return Ok(vec![look_at(root, &asked)?]);
+        return Ok(vec![find_export(root, &asked)?]);
     }
     // Two exports for one system are two versions, or one of them is something else: no guess is good here.
     let systems = |export: &SeenExport| export.starts.iter().map(|(_, system)| *system).collect::<Vec<_>>();
@@ -143,7 +142,7 @@ fn find_exports(root: &Path, ui: &Ui) -> Result<Vec<SeenExport>, CommandError> {
         let names: Vec<&str> = seen.iter().map(|s| s.path.as_str()).collect();
         let question = format!("Which of these does the engine write for players ({})?", names.join(", "));
         let asked = ui.ask(&question, "the export (there are several for one system)", "--export")?;
-        return Ok(vec![look_at(root, &asked)?]);
+        return Ok(vec![find_export(root, &asked)?]);
     }
     let mut table = crate::table::Table::default();
     for (name, export) in target_names(&seen).iter().zip(&seen) {

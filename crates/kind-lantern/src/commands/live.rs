@@ -142,7 +142,7 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     };
     let mut storefronts = Vec::new();
     for edition in open.project.editions() {
-        storefronts.extend(look(&open, &edition, &heard, &trouble)?);
+        storefronts.extend(view(&open, &edition, &heard, &trouble)?);
     }
     let document = Document { schema: "lantern.live/1", game: open.project.config().game.name.clone(), storefronts };
     ui.document(&document);
@@ -157,7 +157,7 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
 }
 
 /// What the storefronts of one edition have.
-fn look(
+fn view(
     open: &Workspace,
     edition: &Name,
     heard: &BTreeMap<Name, bool>,

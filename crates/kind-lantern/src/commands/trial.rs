@@ -64,7 +64,7 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
             let what = "a browser build has to be looked at by a person";
             return Err(CommandError::usage(what, "run it on a terminal, without --json and --yes"));
         }
-        (None, look_at_page(&trial, args.port, ui)?)
+        (None, open_page(&trial, args.port, ui)?)
     } else {
         let (program, arguments, folder) = trial.command();
         let code = super::start_program(&program, &arguments, &folder, ui)?;
@@ -101,7 +101,7 @@ fn ask(ui: &Ui) -> Result<bool, CommandError> {
     super::yes_or_no(ui, "Did it show the right first screen? (y/n)", "your yes", "--yes")
 }
 
-fn look_at_page(trial: &Trial, port: u16, ui: &Ui) -> Result<bool, CommandError> {
+fn open_page(trial: &Trial, port: u16, ui: &Ui) -> Result<bool, CommandError> {
     let page = Page::start(&trial.folder, port).map_err(failed(&format!("listen on port {port}")))?;
     let address = format!("{}/{}", page.origin(), trial.start.file.as_str());
     ui.say(&format!("\nopen in a browser: {}", command(address)));

@@ -19,7 +19,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::Stopped;
 use crate::intake::Intake;
-use crate::stamp::Stamp;
+use crate::stat_data::StatData;
 
 const FORMAT: &str = "lantern.digests/3";
 const MAX_LEN: u64 = 1024 * 1024 * 1024;
@@ -28,7 +28,7 @@ const READ_LEN: usize = 1024 * 1024;
 
 #[derive(Debug, Serialize, Deserialize)]
 struct SeenFile {
-    stamp: Stamp,
+    stat: StatData,
     is_settled: bool,
     digest: Digest,
     is_program: bool,
@@ -97,7 +97,7 @@ impl DigestCache {
             SourceKind::Link { target } => Node::Link { target: target.clone() },
             SourceKind::File { size } => {
                 let seen = self.targets.get(intake.name)?.get(&entry.path)?;
-                if Some(seen.stamp) != intake.stamp(index) || !counts(seen) {
+                if Some(seen.stat) != intake.stat(index) || !counts(seen) {
                     return None;
                 }
                 let executable = intake.executable(&entry.path, seen.is_program);
@@ -114,14 +114,14 @@ impl DigestCache {
         let sizes = entries.map(|(index, entry)| match entry.kind {
             SourceKind::File { size } => {
                 let seen = files.and_then(|files| files.get(&entry.path));
-                if seen.is_some_and(|seen| Some(seen.stamp) == intake.stamp(index)) { 0 } else { size }
+                if seen.is_some_and(|seen| Some(seen.stat) == intake.stat(index)) { 0 } else { size }
             }
             _ => 0,
         });
         sizes.sum()
     }
 
-    /// Reads the files of an export whose stamps have changed, and returns whether each still holds what it held: then
+    /// Reads the files of an export whose stat data has changed, and returns whether each still holds what it held: then
     /// nothing has to be cut and compressed to know that nothing changed. Ends at the first that holds something else.
     ///
     /// # Errors
@@ -138,8 +138,8 @@ impl DigestCache {
                 let SourceKind::File { size } = entry.source.kind else { continue };
                 let known = self.targets.get(intake.name).and_then(|files| files.get(&entry.source.path));
                 match known {
-                    Some(known) if Some(known.stamp) == entry.stamp && known.is_settled => {}
-                    Some(known) if known.stamp.size == size => files.push((*intake, *index, size, known.digest)),
+                    Some(known) if Some(known.stat) == entry.stat && known.is_settled => {}
+                    Some(known) if known.stat.size == size => files.push((*intake, *index, size, known.digest)),
                     // A new file, or one of another size.
                     _ => return Ok(false),
                 }
@@ -170,8 +170,8 @@ impl DigestCache {
     ) -> Result<Tree, SealError> {
         let known = self.targets.get(intake.name);
         let is_known = |index: &usize| {
-            let (path, stamp) = intake.entries().get(*index).map(|entry| (&entry.source.path, entry.stamp))?;
-            known?.get(path).filter(|seen| Some(seen.stamp) == stamp && seen.is_settled)
+            let (path, stat) = intake.entries().get(*index).map(|entry| (&entry.source.path, entry.stat))?;
+            known?.get(path).filter(|seen| Some(seen.stat) == stat && seen.is_settled)
         };
         let is_file = |index: &usize| intake.entries().get(*index).is_some_and(|entry| entry.source.is_file());
         let unread: Vec<usize> = indices.iter().copied().filter(|i| is_file(i) && is_known(i).is_none()).collect();
@@ -193,10 +193,10 @@ impl DigestCache {
         })?;
         let files = self.targets.entry(intake.name.clone()).or_default();
         for (index, digest, is_program) in read.into_inner().expect("nothing panics with the lock") {
-            if let Some(stamp) = intake.stamp(index) {
-                let is_settled = stamp.is_settled_at(self.begun);
+            if let Some(stat) = intake.stat(index) {
+                let is_settled = stat.is_settled_at(self.begun);
                 let path = intake.entries()[index].source.path.clone();
-                files.insert(path, SeenFile { stamp, is_settled, digest, is_program });
+                files.insert(path, SeenFile { stat, is_settled, digest, is_program });
             }
         }
         let nodes = indices.iter().map(|index| self.node(intake, *index, |_| true));
@@ -204,13 +204,13 @@ impl DigestCache {
         Ok(Tree::new(nodes.expect("what was not known was read"))?)
     }
 
-    /// Takes over the stamps of files that were found to hold what they held.
+    /// Takes over the stat data of files that were found to hold what they held.
     pub fn renew(&mut self, intake: &Intake<'_>, indices: &[usize]) {
         let Some(files) = self.targets.get_mut(intake.name) else { return };
         for index in indices {
             let Some(entry) = intake.entries().get(*index) else { continue };
-            if let (Some(seen), Some(stamp)) = (files.get_mut(&entry.source.path), entry.stamp) {
-                (seen.stamp, seen.is_settled) = (stamp, stamp.is_settled_at(self.begun));
+            if let (Some(seen), Some(stat)) = (files.get_mut(&entry.source.path), entry.stat) {
+                (seen.stat, seen.is_settled) = (stat, stat.is_settled_at(self.begun));
             }
         }
     }
@@ -220,9 +220,9 @@ impl DigestCache {
         let files = self.targets.entry(intake.name.clone()).or_default();
         for index in indices {
             let Some(entry) = intake.entries().get(*index).map(|e| &e.source) else { continue };
-            if let (Some(stamp), Some(Node::File { digest, .. })) = (intake.stamp(*index), tree.get(&entry.path)) {
-                let (is_settled, is_program) = (stamp.is_settled_at(self.begun), intake.was_program(*index));
-                let seen = SeenFile { stamp, is_settled, digest: *digest, is_program };
+            if let (Some(stat), Some(Node::File { digest, .. })) = (intake.stat(*index), tree.get(&entry.path)) {
+                let (is_settled, is_program) = (stat.is_settled_at(self.begun), intake.was_program(*index));
+                let seen = SeenFile { stat, is_settled, digest: *digest, is_program };
                 files.insert(entry.path.clone(), seen);
             }
         }

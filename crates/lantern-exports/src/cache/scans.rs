@@ -15,7 +15,7 @@ use serde::{Deserialize, Serialize};
 use crate::claims::{self, Key, TargetClaims};
 use crate::export::{self, Export};
 use crate::scan::{Scan, Wanted};
-use crate::stamp::Stamp;
+use crate::stat_data::StatData;
 
 /// The number rises when scanning finds anything that it did not find before; a newer version may find more in any case.
 const FORMAT: &str = concat!("lantern.scans/5 of ", env!("CARGO_PKG_VERSION"));
@@ -23,7 +23,7 @@ const MAX_LEN: u64 = 1024 * 1024 * 1024;
 
 #[derive(Debug, Serialize, Deserialize)]
 struct Remembered {
-    stamp: Stamp,
+    stat: StatData,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     scan: Scan,
 }
@@ -46,7 +46,7 @@ pub struct ScanCache {
     is_new: bool,
 }
 
-/// The files of one target. Those of an archive or a package have one stamp, and of them only those are listed that
+/// The files of one target. Those of an archive or a package have the same stat data, and of them only those are listed that
 /// show anything.
 #[derive(Debug, Default, Serialize, Deserialize)]
 struct Target {
@@ -55,7 +55,7 @@ struct Target {
     files: BTreeMap<TreePath, Remembered>,
 }
 
-/// The key of all files of an archive that are scan into; none where the files have stamps of their own.
+/// The key of all files of an archive that are scanned; none where the files have stat data of their own.
 fn whole(export: &Export, files: &[usize]) -> Option<Key> {
     let is_archive = !matches!(export.form, export::Form::Folder);
     is_archive.then(|| Key::of(export, files.iter().copied(), &()))?
@@ -96,7 +96,7 @@ impl ScanCache {
         let one = |index: &usize| {
             let entry = &export.entries[*index];
             let known = target.files.get(&entry.source.path);
-            match known.filter(|known| Some(known.stamp) == entry.stamp) {
+            match known.filter(|known| Some(known.stat) == entry.stat) {
                 Some(known) => Some(known.scan.clone()),
                 None => is_whole.then_some(None),
             }
@@ -128,14 +128,14 @@ impl ScanCache {
         seen: &[Option<Scan>],
     ) {
         self.is_new = true;
-        let is_settled = |stamp: &Stamp| stamp.is_settled_at(self.begun);
+        let is_settled = |stat: &StatData| stat.is_settled_at(self.begun);
         let whole = whole(export, files).filter(|key| key.is_settled_at(self.begun) && !seen.contains(&None));
         let mut kept = BTreeMap::new();
         for (index, seen) in files.iter().zip(seen) {
             let entry = &export.entries[*index];
-            let Some((stamp, scan)) = entry.stamp.filter(is_settled).zip(seen.clone()) else { continue };
+            let Some((stat, scan)) = entry.stat.filter(is_settled).zip(seen.clone()) else { continue };
             if whole.is_none() || scan.is_some() {
-                kept.insert(entry.source.path.clone(), Remembered { stamp, scan });
+                kept.insert(entry.source.path.clone(), Remembered { stat, scan });
             }
         }
         self.targets.insert(target.to_owned(), Target { wanted: wanted.clone(), whole, files: kept });
@@ -151,22 +151,22 @@ mod tests {
         jiff::Timestamp::from_second(1_764_000_000).unwrap()
     }
 
-    fn listing(form: export::Form, stamps: [Stamp; 2]) -> Export {
+    fn listing(form: export::Form, stats: [StatData; 2]) -> Export {
         let paths = ["letter.txt", "saltmarsh"].map(|path| TreePath::new(path).unwrap());
-        Export::listed("exports/linux", form, paths.into_iter().zip(stamps))
+        Export::listed("exports/linux", form, paths.into_iter().zip(stats))
     }
 
     #[test]
     fn what_is_remembered_counts_while_the_file_is_as_it_was() {
         let target = "full/linux";
-        let stamp = Stamp { size: 7, modified_ns: 1_000, changed_ns: 1_000, inode: 1 };
-        let other = Stamp { inode: 2, ..stamp };
+        let stat = StatData { size: 7, modified_ns: 1_000, changed_ns: 1_000, inode: 1 };
+        let other = StatData { inode: 2, ..stat };
         let scan = FileScan { broken: Some("cut off".to_owned()), ..FileScan::default() };
         let seen = [Some(None), Some(Some(Box::new(scan)))];
         let folder = tempfile::tempdir().unwrap();
         let file = folder.path().join("scans.json");
         let wanted = Wanted { texts: vec!["first-tide".to_owned()], names: Vec::new() };
-        let both = listing(export::Form::Folder, [stamp, other]);
+        let both = listing(export::Form::Folder, [stat, other]);
         let kept = |export: &Export, seen: &[Option<Scan>]| {
             let mut cache = ScanCache::load(&file, true, now());
             cache.set(target, &wanted, export, &[0, 1], seen);
@@ -176,14 +176,14 @@ mod tests {
         let cache = kept(&both, &seen);
         assert_eq!(cache.get(target, &wanted, &both, &[0, 1]), seen);
         assert_eq!(cache.get(target, &Wanted::default(), &both, &[0, 1]), [None, None], "other texts are asked for");
-        let changed = listing(export::Form::Folder, [stamp, stamp]);
+        let changed = listing(export::Form::Folder, [stat, stat]);
         assert_eq!(cache.get(target, &wanted, &changed, &[0, 1]), [Some(None), None]);
         // So new that another change at the same moment could not be distinguished from it.
         let now_ns = i64::try_from(now().as_nanosecond()).unwrap();
-        let fresh = listing(export::Form::Folder, [stamp, Stamp { modified_ns: now_ns, ..stamp }]);
+        let fresh = listing(export::Form::Folder, [stat, StatData { modified_ns: now_ns, ..stat }]);
         assert_eq!(kept(&fresh, &seen).get(target, &wanted, &fresh, &[0, 1]), [Some(None), None]);
 
-        let archive = listing(export::Form::Zip, [stamp, stamp]);
+        let archive = listing(export::Form::Zip, [stat, stat]);
         let cache = kept(&archive, &seen);
         assert!(!std::fs::read_to_string(&file).unwrap().contains("letter.txt"), "nothing is to be said of it");
         assert_eq!(cache.get(target, &wanted, &archive, &[0, 1]), seen);

@@ -11,7 +11,7 @@ use lantern_formats::zip::{self, ZipError};
 use lantern_store::seal::{SourceEntry, SourceKind};
 
 use super::folder::special;
-use super::{At, Export, Form, Listed, Reading, Reserved, Shared, Stamp, boxed, no_root};
+use super::{At, Export, Form, Listed, Reading, Reserved, Shared, StatData, boxed, no_root};
 
 /// Longest target of a link that is read, in bytes.
 const MAX_LINK_LEN: u64 = 4096;
@@ -59,13 +59,13 @@ enum Kind {
 ///
 /// # Errors
 /// The one finding that keeps it from being listed at all.
-pub(super) fn list(export: &mut Export, reading: &Reading<'_>, stamp: Stamp) -> Result<Contents, Box<Finding>> {
+pub(super) fn list(export: &mut Export, reading: &Reading<'_>, stat: StatData) -> Result<Contents, Box<Finding>> {
     let name = export.shown.clone();
     let broken = |why: String| boxed(Code::BadArchive, format!("{}: {why}", shown(&name)), "export or pack it again");
     let unreadable =
         |e: io::Error| boxed(Code::Unreadable, format!("{} cannot be read: {e}", shown(&name)), "check the disk");
-    let max_list_len = LIST_LEN.saturating_add(stamp.size);
-    let mut sieve = Sieve { reading, stamp, contents: Contents::default(), folders: Vec::new() };
+    let max_list_len = LIST_LEN.saturating_add(stat.size);
+    let mut sieve = Sieve { reading, stat, contents: Contents::default(), folders: Vec::new() };
     if export.form == Form::Zip {
         let file = export.open_itself().map_err(unreadable)?;
         sift_zip(&mut BufReader::new(file), max_list_len, &mut sieve).map_err(|e| match e {
@@ -173,7 +173,7 @@ fn sift_tar(file: &mut BufReader<Shared>, max_list_len: u64, sieve: &mut Sieve<'
 /// Applies names' rules, the root within the archive, and what stays out.
 struct Sieve<'a> {
     reading: &'a Reading<'a>,
-    stamp: Stamp,
+    stat: StatData,
     contents: Contents,
     folders: Vec<TreePath>,
 }
@@ -192,13 +192,13 @@ impl Sieve<'_> {
         if self.reading.leave_out.covers(&path) {
             return out.left_out.push(path);
         }
-        let (kind, stamp) = match kind {
+        let (kind, stat) = match kind {
             Kind::Folder => return self.folders.push(path),
-            Kind::File { size } => (SourceKind::File { size }, Some(self.stamp)),
+            Kind::File { size } => (SourceKind::File { size }, Some(self.stat)),
             Kind::Link { target } => (SourceKind::Link { target: String::from_utf8_lossy(&target).into_owned() }, None),
             Kind::Special => return out.find(special(&path)),
         };
-        out.entries.push(Listed { source: SourceEntry { path, kind }, stamp, at });
+        out.entries.push(Listed { source: SourceEntry { path, kind }, stat, at });
     }
 
     fn finish(self) -> Contents {
@@ -232,7 +232,7 @@ impl Sieve<'_> {
         let is_file = |path: &TreePath| out.entries.binary_search_by(|entry| entry.source.path.cmp(path)).is_ok();
         let empty = folders.iter().filter(|folder| is_empty(folder) && !is_file(folder));
         let empty = empty.map(|path| SourceEntry { path: path.clone(), kind: SourceKind::EmptyFolder });
-        let empty: Vec<Listed> = empty.map(|source| Listed { source, stamp: None, at: At::Nowhere }).collect();
+        let empty: Vec<Listed> = empty.map(|source| Listed { source, stat: None, at: At::Nowhere }).collect();
         out.entries.extend(empty);
         contents
     }

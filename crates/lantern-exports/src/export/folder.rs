@@ -11,7 +11,7 @@ use lantern_core::patterns::Patterns;
 use lantern_core::size::Size;
 use lantern_store::seal::{SourceEntry, SourceKind};
 
-use super::{At, Listed, Reserved, Stamp, unreadable};
+use super::{At, Listed, Reserved, StatData, unreadable};
 use lantern_core::config::STATE_FOLDER;
 
 pub(super) struct Walk<'a> {
@@ -97,7 +97,7 @@ impl<'a> Walk<'a> {
                 && !self.leave_out.matches(&path)
             {
                 let source = SourceEntry { path, kind: SourceKind::EmptyFolder };
-                self.found.push(Listed { source, stamp: None, at: At::Nowhere });
+                self.found.push(Listed { source, stat: None, at: At::Nowhere });
             }
             for entry in entries {
                 self.entry(&entry, &prefix, &mut folders);
@@ -140,13 +140,13 @@ impl<'a> Walk<'a> {
             folders.push((entry.path(), format!("{path}/", path = path.as_str())));
         } else if kind.is_file() {
             self.findings.extend(sparse(&path, &metadata));
-            let stamp = Stamp::of(&metadata);
-            let source = SourceEntry { path, kind: SourceKind::File { size: stamp.size } };
-            self.found.push(Listed { source, stamp: Some(stamp), at: At::Disk(entry.path()) });
+            let stat = StatData::of(&metadata);
+            let source = SourceEntry { path, kind: SourceKind::File { size: stat.size } };
+            self.found.push(Listed { source, stat: Some(stat), at: At::Disk(entry.path()) });
         } else if kind.is_symlink() {
             let target = lantern_store::links::target(&entry.path());
             let source = SourceEntry { path, kind: SourceKind::Link { target: target.unwrap_or_default() } };
-            self.found.push(Listed { source, stamp: None, at: At::Nowhere });
+            self.found.push(Listed { source, stat: None, at: At::Nowhere });
         } else {
             self.findings.push(special(&path));
         }

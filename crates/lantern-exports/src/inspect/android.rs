@@ -15,7 +15,7 @@ use lantern_formats::certificate::common_name;
 use lantern_formats::jar::{self, ArchiveSignature};
 use lantern_formats::zip::{self, Method, Packed};
 
-use super::{Fact, Inspected, Looking, Signature, icon_findings, picture_sizes, signature_broken, small_file};
+use super::{Fact, Inspected, Inspecting, Signature, icon_findings, picture_sizes, signature_broken, small_file};
 use crate::export::{Export, Shared, unreadable};
 use crate::metered::Metering;
 
@@ -34,8 +34,8 @@ const LOADED_IN_PLACE_SINCE: u32 = 23;
 const WHOLE_FILE_SINCE: u32 = 24;
 const WHOLE_FILE_DEMANDED_SINCE: u32 = 30;
 
-pub(super) fn look(export: &Export, ending: &str, looking: &mut Looking<'_>) {
-    let out = &mut *looking.out;
+pub(super) fn inspect(export: &Export, ending: &str, inspecting: &mut Inspecting<'_>) {
+    let out = &mut *inspecting.out;
     let names: Vec<&str> = export.entries.iter().map(|e| e.source.path.as_str()).collect();
     let is_bundle = ending == "aab";
     out.systems = vec![System::Android];
@@ -76,7 +76,7 @@ pub(super) fn look(export: &Export, ending: &str, looking: &mut Looking<'_>) {
             out.findings.extend(unaligned(&manifest, export, &mut file));
             out.findings.extend(packed_resources(&manifest, export, &mut file));
         }
-        let seen = Signatures::read(export, is_bundle, looking.progress)?;
+        let seen = Signatures::read(export, is_bundle, inspecting.progress)?;
         seen.say(&manifest, is_bundle, out);
         Ok(())
     };

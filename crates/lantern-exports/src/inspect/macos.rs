@@ -14,7 +14,7 @@ use lantern_formats::program::{Form, Kind, Machine, Program};
 use lantern_formats::{FormatError, icon};
 
 use super::{
-    Fact, Inspected, LIBRARY, Looking, Signature, broken, icon_findings, open, path_from, picture_sizes, profile,
+    Fact, Inspected, Inspecting, LIBRARY, Signature, broken, icon_findings, open, path_from, picture_sizes, profile,
     signature_broken, signer, small_file,
 };
 use crate::export::{Export, MeteredFiles, ReadSeek, unreadable};
@@ -35,24 +35,24 @@ const NEWEST_MACOS: SystemVersion = SystemVersion(13, 255, 255);
 const NEWEST_IOS: SystemVersion = SystemVersion(16, 255, 255);
 
 /// What starts an export for macOS: a program in a bundle, or one by itself.
-pub(super) fn look(export: &Export, index: usize, looking: &mut Looking<'_>) {
+pub(super) fn inspect(export: &Export, index: usize, inspecting: &mut Inspecting<'_>) {
     let path = export.entries[index].source.path.as_str().to_owned();
     let layout = path.split_once(".app/").and_then(|(name, _)| {
         let name = format!("{name}.app");
         Layout::find(export, &format!("{name}/"), &name)
     });
     match layout {
-        Some(layout) => bundle(export, &layout, looking),
+        Some(layout) => bundle(export, &layout, inspecting),
         None => {
-            if let Some(mut from) = open(export, index, looking.out) {
-                program(&mut from, Some((export, None)), &path, looking);
+            if let Some(mut from) = open(export, index, inspecting.out) {
+                program(&mut from, Some((export, None)), &path, inspecting);
             }
         }
     }
 }
 
 /// A package for iOS, which is an archive with one bundle in it.
-pub(super) fn ios(export: &Export, looking: &mut Looking<'_>) {
+pub(super) fn ios(export: &Export, inspecting: &mut Inspecting<'_>) {
     let names = export.entries.iter().map(|e| e.source.path.as_str());
     let bundles = names.filter_map(|name| name.strip_suffix("Info.plist"));
     let found = bundles.filter(|p| p.starts_with("Payload/") && p.ends_with(".app/") && p.matches('/').count() == 2);
@@ -60,27 +60,27 @@ pub(super) fn ios(export: &Export, looking: &mut Looking<'_>) {
         [one] => {
             let name = one.trim_start_matches("Payload/").trim_end_matches('/');
             if let Some(layout) = Layout::find(export, one, name) {
-                bundle(export, &layout, looking);
+                bundle(export, &layout, inspecting);
             }
         }
         several => {
             let what = format!("there are {} bundles in Payload, one is allowed", several.len());
-            looking.out.findings.push(Finding::of(Code::BadPackage, what, "export it again"));
+            inspecting.out.findings.push(Finding::of(Code::BadPackage, what, "export it again"));
         }
     }
 }
 
 /// A bundle that was named itself; none where it is no bundle.
-pub(super) fn named(export: &Export, looking: &mut Looking<'_>) -> Option<()> {
+pub(super) fn named(export: &Export, inspecting: &mut Inspecting<'_>) -> Option<()> {
     let name = export.shown.rsplit('/').next().unwrap_or(&export.shown);
     let layout = Layout::find(export, "", name)?;
-    looking.out.form = Some(if layout.ending == "dSYM" { "data for debuggers" } else { "a bundle" });
-    bundle(export, &layout, looking);
+    inspecting.out.form = Some(if layout.ending == "dSYM" { "data for debuggers" } else { "a bundle" });
+    bundle(export, &layout, inspecting);
     Some(())
 }
 
-fn bundle(export: &Export, layout: &Layout, looking: &mut Looking<'_>) {
-    let out = &mut *looking.out;
+fn bundle(export: &Export, layout: &Layout, inspecting: &mut Inspecting<'_>) {
+    let out = &mut *inspecting.out;
     let name = shown(&layout.name);
     let info = match small_file(export, &layout.info, out).map(|bytes| Info::read(&bytes)) {
         Some(Ok(info)) => info,
@@ -123,9 +123,9 @@ fn bundle(export: &Export, layout: &Layout, looking: &mut Looking<'_>) {
         out.systems = vec![System::Ios];
     }
     let mut from = open(export, index, out);
-    let needs = from.as_mut().and_then(|from| program(from, Some((export, Some(layout))), &path, looking));
+    let needs = from.as_mut().and_then(|from| program(from, Some((export, Some(layout))), &path, inspecting));
     if let Some(promised) = info.minimum_system.filter(|_| layout.is_app()) {
-        promise(layout, &promised, needs, looking.out);
+        promise(layout, &promised, needs, inspecting.out);
     }
 }
 
@@ -204,9 +204,9 @@ pub(super) fn program(
     mut from: &mut dyn ReadSeek,
     within: Option<(&Export, Option<&Layout>)>,
     path: &str,
-    looking: &mut Looking<'_>,
+    inspecting: &mut Inspecting<'_>,
 ) -> Option<SystemVersion> {
-    let out = &mut *looking.out;
+    let out = &mut *inspecting.out;
     let details = match Details::read(&mut from) {
         Ok(details) => details,
         Err(error) => {
@@ -244,10 +244,10 @@ pub(super) fn program(
     if let Some((export, layout)) = within.filter(|(_, layout)| layout.is_none_or(Layout::is_app)) {
         out.findings.extend(missing_libraries(&details, export, layout, path));
     }
-    if let Err(error) = signature(from, &details, within, path, looking) {
-        looking.out.findings.extend(broken(&name, &error));
+    if let Err(error) = signature(from, &details, within, path, inspecting) {
+        inspecting.out.findings.extend(broken(&name, &error));
     }
-    let out = &mut *looking.out;
+    let out = &mut *inspecting.out;
     let machines = || details.iter().map(|d| d.slice.machine);
     if out.systems.is_empty() {
         out.systems = systems_of(&Program { form: Form::MachO, kind: Kind::Program, machines: machines().collect() });
@@ -275,10 +275,15 @@ pub(super) fn program(
 }
 
 /// Compares a bundle with its seal; what is read is counted.
-fn verify_seal(export: &Export, bundle: &Bundle<'_>, seal: &[u8], looking: &Looking<'_>) -> io::Result<SealVerdict> {
+fn verify_seal(
+    export: &Export,
+    bundle: &Bundle<'_>,
+    seal: &[u8],
+    inspecting: &Inspecting<'_>,
+) -> io::Result<SealVerdict> {
     let total = export.below(&bundle.base).map(|(_, index)| export.entries[index].source.size()).sum();
-    let watch = Metering::start(looking.progress, total);
-    bundle::verify(&MeteredFiles { export, watch: &watch, facts: looking.facts }, bundle, seal)
+    let watch = Metering::start(inspecting.progress, total);
+    bundle::verify(&MeteredFiles { export, watch: &watch, facts: inspecting.facts }, bundle, seal)
 }
 
 /// What is said of programs in a bundle that someone else signed.
@@ -295,19 +300,19 @@ fn signature(
     details: &[Details],
     within: Option<(&Export, Option<&Layout>)>,
     path: &str,
-    looking: &mut Looking<'_>,
+    inspecting: &mut Inspecting<'_>,
 ) -> Result<(), FormatError> {
     let name = &shown(path);
     // What a bundle's program covers beside itself.
     let mut beside: Vec<(Special, String, Option<Vec<u8>>)> = Vec::new();
     if let Some((export, Some(layout))) = within {
         for (slot, path) in [(Special::Info, layout.info.clone()), (Special::Resources, layout.seal())] {
-            let bytes = small_file(export, &path, looking.out);
+            let bytes = small_file(export, &path, inspecting.out);
             beside.push((slot, path, bytes));
         }
     }
     let Some(code) = verify_code(from, details, &beside)? else {
-        looking.out.signature = Signature::None;
+        inspecting.out.signature = Signature::None;
         return Ok(());
     };
     let Some(first) = code.signatures.first() else { return Ok(()) };
@@ -316,16 +321,16 @@ fn signature(
     let is_sealed = first.covers(Special::Resources);
     if let (Some((export, Some(layout))), Some(seal), None, true) = (within, seal, &wrong, is_sealed) {
         let bundle = Bundle { base: layout.base.clone(), main: path.to_owned(), team: first.team() };
-        match verify_seal(export, &bundle, &seal, looking) {
+        match verify_seal(export, &bundle, &seal, inspecting) {
             Ok(found) => {
                 wrong = found.wrong;
-                looking.out.verified.extend(found.verified);
-                looking.out.findings.extend(other_signers(found.others));
+                inspecting.out.verified.extend(found.verified);
+                inspecting.out.findings.extend(other_signers(found.others));
             }
-            Err(error) => looking.out.findings.push(unreadable(name, &error)),
+            Err(error) => inspecting.out.findings.push(unreadable(name, &error)),
         }
     }
-    let out = &mut *looking.out;
+    let out = &mut *inspecting.out;
     if wrong.is_none() {
         out.verified.push(path.to_owned());
     }
@@ -361,7 +366,7 @@ fn signature(
     }
     if let Some((export, Some(layout))) = within.filter(|(_, layout)| layout.is_some_and(Layout::is_app)) {
         let kind = if layout.is_flat { profile::Kind::Phone } else { profile::Kind::Desktop };
-        profile::look(export, &layout.base, kind, (first, code.signer.as_ref()), out);
+        profile::inspect(export, &layout.base, kind, (first, code.signer.as_ref()), out);
         ticket(export, layout, &code.signatures, out);
     }
     Ok(())

@@ -29,7 +29,7 @@ fn wrong(what: String) -> Finding {
 }
 
 /// Looks at the profile of a bundle, and compares the program's signature with it.
-pub(super) fn look(
+pub(super) fn inspect(
     export: &Export,
     base: &str,
     kind: Kind,

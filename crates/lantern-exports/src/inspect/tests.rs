@@ -68,7 +68,7 @@ fn bundle(key: &Key, library_team: &str) -> Files {
     files.into_iter().map(|(path, bytes)| (path.to_owned(), bytes)).collect()
 }
 
-fn look_at_bundle(files: &Files) -> Inspected {
+fn inspect_bundle(files: &Files) -> Inspected {
     let folder = tempfile::tempdir().unwrap();
     let bundle = folder.path().join("Saltmarsh Post.app");
     for (path, bytes) in files {
@@ -79,7 +79,7 @@ fn look_at_bundle(files: &Files) -> Inspected {
     inspect(&bundle, "Saltmarsh Post.app", now(), &Silent).unwrap()
 }
 
-fn look_at_file(name: &str, bytes: &[u8]) -> Inspected {
+fn inspect_file(name: &str, bytes: &[u8]) -> Inspected {
     let folder = tempfile::tempdir().unwrap();
     std::fs::write(folder.path().join(name), bytes).unwrap();
     inspect(&folder.path().join(Path::new(name)), name, now(), &Silent).unwrap()
@@ -95,7 +95,7 @@ fn fact(seen: &Inspected, about: Fact) -> Option<&str> {
 
 #[test]
 fn a_signed_bundle() {
-    let seen = look_at_bundle(&bundle(&Key::new("Paper Heron"), "HERON12345"));
+    let seen = inspect_bundle(&bundle(&Key::new("Paper Heron"), "HERON12345"));
     assert_eq!(what(&seen, Code::BrokenSignature), [""; 0]);
     let whose = Some("Paper Heron".to_owned());
     assert_eq!(seen.signature, Signature::Identity { whose, is_intact: Some(true) });
@@ -110,7 +110,7 @@ fn what_breaks_a_signed_bundle() {
     let broken = |change: &dyn Fn(&mut Files)| {
         let mut files = good.clone();
         change(&mut files);
-        what(&look_at_bundle(&files), Code::BrokenSignature).join("; ")
+        what(&inspect_bundle(&files), Code::BrokenSignature).join("; ")
     };
     let letter = "Contents/Resources/letter.txt";
     assert!(broken(&|f| f.get_mut(letter).unwrap()[3] ^= 1).contains("Resources/letter.txt was changed"));
@@ -124,7 +124,7 @@ fn what_breaks_a_signed_bundle() {
     assert!(broken(&|f| f.get_mut("Contents/Info.plist").unwrap().push(b' ')).contains("Info.plist was changed"));
     let seal_changed = |f: &mut Files| f.get_mut("Contents/_CodeSignature/CodeResources").unwrap().push(b' ');
     assert!(broken(&seal_changed).contains("CodeResources was changed"));
-    let other = look_at_bundle(&bundle(&key, "EBBTIDE999"));
+    let other = inspect_bundle(&bundle(&key, "EBBTIDE999"));
     assert_eq!(what(&other, Code::BrokenSignature), [""; 0]);
     assert!(what(&other, Code::OtherSigner)[0].contains("libtide.dylib"));
 }
@@ -143,18 +143,18 @@ fn a_bundle_with_a_ticket() {
     let hash = short_hash(&files["Contents/MacOS/saltmarsh"]);
     let ticket = [b"s8ch\x01\0\0\0".as_slice(), &hash, b"and more"].concat();
     files.insert("Contents/CodeResources".to_owned(), ticket);
-    let seen = look_at_bundle(&files);
+    let seen = inspect_bundle(&files);
     assert_eq!(fact(&seen, Fact::Notarized), Some("its ticket is attached"));
     assert_eq!((what(&seen, Code::BrokenSignature), what(&seen, Code::TicketMismatch)), (vec![], vec![]));
     // Signed again after the ticket was made.
     files.get_mut("Contents/CodeResources").unwrap()[9] ^= 1;
-    let seen = look_at_bundle(&files);
+    let seen = inspect_bundle(&files);
     assert!(
         what(&seen, Code::TicketMismatch)[0].contains("for another build")
             && what(&seen, Code::BrokenSignature).is_empty()
     );
     files.insert("Contents/CodeResources".to_owned(), b"something else".to_vec());
-    assert!(what(&look_at_bundle(&files), Code::BrokenSignature)[0].contains("CodeResources was added"));
+    assert!(what(&inspect_bundle(&files), Code::BrokenSignature)[0].contains("CodeResources was added"));
 }
 
 #[test]
@@ -171,12 +171,12 @@ fn a_bundle_whose_program_alone_is_signed() {
         ];
         files.into_iter().map(|(path, bytes)| (path.to_owned(), bytes)).collect()
     };
-    let seen = look_at_bundle(&files(program.signed(&nobody)));
+    let seen = inspect_bundle(&files(program.signed(&nobody)));
     assert_eq!(seen.signature, Signature::AdHoc { is_intact: true });
     assert!(fact(&seen, Fact::SignatureCovers).unwrap().starts_with("only the program"));
     // Where someone signed it, all of the bundle is meant.
     let sign = |directory: &[u8]| Key::new("Paper Heron").message(DATA, None, directory, &plain);
-    let seen = look_at_bundle(&files(MacProgram { flags: 0, ..program }.signed(&sign)));
+    let seen = inspect_bundle(&files(MacProgram { flags: 0, ..program }.signed(&sign)));
     assert!(what(&seen, Code::BrokenSignature)[0].contains("Info.plist was changed"));
 }
 
@@ -213,7 +213,7 @@ fn a_bundle_for_macos_and_its_profile() {
             ("Contents/_CodeSignature/CodeResources", Some(seal.clone())),
         ];
         let files = files.into_iter().filter_map(|(path, bytes)| Some((path.to_owned(), bytes?)));
-        look_at_bundle(&files.collect())
+        inspect_bundle(&files.collect())
     };
     let push = "<key>com.apple.developer.aps-environment</key><string>production</string>";
     let free = "<key>com.apple.security.cs.allow-jit</key><true/>";
@@ -307,13 +307,13 @@ fn a_package_for_ios_and_its_profile() {
         )
     };
     let allows = "<key>application-identifier</key><string>HERON12345.example.*</string>";
-    let good = look_at_file("a.ipa", &phone(&key, &profile(allows, "2099-01-01T00:00:00Z", "HERON12345"), KNOWN_AS));
+    let good = inspect_file("a.ipa", &phone(&key, &profile(allows, "2099-01-01T00:00:00Z", "HERON12345"), KNOWN_AS));
     assert_eq!(what(&good, Code::ProfileMismatch), [""; 0]);
     assert_eq!(what(&good, Code::BrokenSignature), [""; 0]);
     assert_eq!(fact(&good, Fact::Profile), Some("Saltmarsh, for the shop, until 2099-01-01"));
 
     let wrong = |profile: &str, entitlements: &str, key: &Key| {
-        what(&look_at_file("a.ipa", &phone(key, profile, entitlements)), Code::ProfileMismatch).join("; ")
+        what(&inspect_file("a.ipa", &phone(key, profile, entitlements)), Code::ProfileMismatch).join("; ")
     };
     let over = profile(allows, "2020-01-01T00:00:00Z", "HERON12345");
     assert!(wrong(&over, KNOWN_AS, &key).contains("expired on 2020-01-01"));
@@ -326,13 +326,13 @@ fn a_package_for_ios_and_its_profile() {
     let other = KNOWN_AS.replace("saltmarsh", "lighthouse");
     assert!(wrong(&good, &other, &key).contains("calls itself example.paperheron.saltmarsh"));
     let debug = profile(&format!("{allows}<key>get-task-allow</key><true/>"), "2099-01-01T00:00:00Z", "HERON12345");
-    let seen = look_at_file("a.ipa", &phone(&key, &debug, KNOWN_AS));
+    let seen = inspect_file("a.ipa", &phone(&key, &debug, KNOWN_AS));
     assert!(what(&seen, Code::DebugBuild)[0].contains("for development"));
 }
 
 #[test]
 fn a_program_that_only_its_linker_signed() {
-    let seen = look_at_file("saltmarsh", &MacProgram { flags: 2, ..MacProgram::default() }.signed(&nobody));
+    let seen = inspect_file("saltmarsh", &MacProgram { flags: 2, ..MacProgram::default() }.signed(&nobody));
     assert_eq!(seen.signature, Signature::AdHoc { is_intact: true });
     assert!(what(&seen, Code::DebugBuild)[0].contains("allows debuggers to attach"));
 }
@@ -340,10 +340,10 @@ fn a_program_that_only_its_linker_signed() {
 #[test]
 fn a_program_for_32_bits_alone() {
     let mut program = MacProgram { flags: 2, ..MacProgram::default() }.signed(&nobody);
-    assert_eq!(what(&look_at_file("saltmarsh", &program), Code::Only32Bit), [""; 0]);
+    assert_eq!(what(&inspect_file("saltmarsh", &program), Code::Only32Bit), [""; 0]);
     // The processor's number, without the bit for 64 bits.
     program[4..8].copy_from_slice(&7_u32.to_le_bytes());
-    assert_eq!(what(&look_at_file("saltmarsh", &program), Code::Only32Bit).len(), 1);
+    assert_eq!(what(&inspect_file("saltmarsh", &program), Code::Only32Bit).len(), 1);
 }
 
 #[test]
@@ -354,7 +354,7 @@ fn systems_that_many_do_not_have() {
         let info = String::from_utf8(info("saltmarsh")).unwrap();
         let more = format!("<key>LSMinimumSystemVersion</key><string>{promised}</string></dict>");
         files.insert("Contents/Info.plist".to_owned(), info.replace("</dict>", &more).into_bytes());
-        let seen = look_at_bundle(&files);
+        let seen = inspect_bundle(&files);
         (seen.needs.clone(), what(&seen, Code::NewSystem).join("; "))
     };
     assert_eq!(look("13.7"), (Some("macOS 13.7".to_owned()), String::new()));
@@ -371,14 +371,14 @@ fn an_android_bundle() {
         ("base/lib/armeabi-v7a/libtide.so", b"x"),
     ];
     let signed = signed_archive(&Key::new("Paper Heron"), &files, true);
-    let seen = look_at_file("saltmarsh.aab", &signed);
+    let seen = inspect_file("saltmarsh.aab", &signed);
     assert_eq!((seen.identity.as_deref(), seen.number.as_deref()), (Some("example.paperheron.saltmarsh"), Some("27")));
     assert_eq!(fact(&seen, Fact::Modules), Some("base"));
     let whose = Some("Paper Heron".to_owned());
     assert_eq!(seen.signature, Signature::Identity { whose, is_intact: Some(true) }, "{:?}", seen.findings);
     assert_eq!(what(&seen, Code::Only32Bit).len(), 1);
     let test_key = signed_archive(&Key::new("Android Debug"), &files, true);
-    assert_eq!(what(&look_at_file("saltmarsh.aab", &test_key), Code::DebugKey).len(), 1);
+    assert_eq!(what(&inspect_file("saltmarsh.aab", &test_key), Code::DebugKey).len(), 1);
 }
 
 #[test]
@@ -386,7 +386,7 @@ fn a_package_that_lost_its_newer_signatures() {
     let manifest = include_bytes!("../../../lantern-formats/tests/seeds/manifest/saltmarsh.apk");
     let files: [(&str, &[u8]); 2] = [("AndroidManifest.xml", manifest), ("classes.dex", b"x")];
     // Its signer says that there are signatures by the schemes 2 and 3, too.
-    let seen = look_at_file("saltmarsh.apk", &signed_archive(&Key::new("Paper Heron"), &files, true));
+    let seen = inspect_file("saltmarsh.apk", &signed_archive(&Key::new("Paper Heron"), &files, true));
     assert!(what(&seen, Code::BrokenSignature)[0].contains("the signature of scheme 2 was taken out"));
     assert_eq!(what(&seen, Code::SignatureSchemeMissing).len(), 1, "{:?}", seen.findings);
 }
@@ -395,7 +395,7 @@ fn a_package_that_lost_its_newer_signatures() {
 fn entitlements_that_differ_in_their_two_forms() {
     let in_der = entitlements_in_der(b"<plist><dict><key>get-task-allow</key><false/></dict></plist>");
     let program = MacProgram { flags: 2, entitlements_der: &in_der, ..MacProgram::default() };
-    let seen = look_at_file("saltmarsh", &program.signed(&nobody));
+    let seen = inspect_file("saltmarsh", &program.signed(&nobody));
     assert!(what(&seen, Code::BrokenSignature)[0].contains("two lists of entitlements"));
 }
 
@@ -404,9 +404,9 @@ fn entitlements_that_differ_in_their_two_forms() {
 #[test]
 fn a_program_for_another_kind_of_system() {
     let mut bytes = std::fs::read(std::env::current_exe().unwrap()).unwrap();
-    assert!(what(&look_at_file("saltmarsh", &bytes), Code::UnusualLoader).is_empty());
+    assert!(what(&inspect_file("saltmarsh", &bytes), Code::UnusualLoader).is_empty());
     let (known, other) = (b"/lib64/ld-linux-x86-64.so.2\0", b"/lib/ld-musl-x86_64.so.1\0\0\0\0");
     let at = lantern_core::bytes::find(&bytes, known, 0).unwrap();
     bytes[at..at + other.len()].copy_from_slice(other);
-    assert!(what(&look_at_file("saltmarsh", &bytes), Code::UnusualLoader)[0].contains("ld-musl"));
+    assert!(what(&inspect_file("saltmarsh", &bytes), Code::UnusualLoader)[0].contains("ld-musl"));
 }

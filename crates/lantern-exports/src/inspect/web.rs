@@ -15,7 +15,7 @@ const MAX_NAMED: usize = 5;
 /// Endings of files that were compressed before they are sent.
 const PACKED: [&str; 3] = [".br", ".gz", ".zst"];
 
-pub(super) fn look(export: &Export, out: &mut Inspected) {
+pub(super) fn inspect(export: &Export, out: &mut Inspected) {
     let Some(page) = small_file(export, START_PAGE, out) else { return };
     let text = String::from_utf8_lossy(&page);
     out.name = between(&text, "<title>", "</title>").map(|title| shown(title.trim()));

@@ -162,7 +162,7 @@ fn programs(target: &Target, export: &Export) -> Starts {
         several => several.to_vec(),
     };
     for start in &wanted {
-        let index = match look_up(export, &start.file) {
+        let index = match find_start(export, &start.file) {
             Ok(index) => index,
             Err(finding) => {
                 out.findings.push((*finding, "starts"));
@@ -263,7 +263,7 @@ pub fn single_top(export: &Export) -> Option<String> {
     }
 }
 
-fn look_up(export: &Export, wanted: &str) -> Result<usize, Box<Finding>> {
+fn find_start(export: &Export, wanted: &str) -> Result<usize, Box<Finding>> {
     if let Some(index) = export.place_of(wanted) {
         return Ok(index);
     }

@@ -178,7 +178,7 @@ impl<'a> Plan<'a> {
             asked.entry(path).or_insert(Asked { path, old: None, new: None }).old = Some(&entry.node);
         }
         let asked: Vec<Asked<'_, 'a>> = asked.into_values().collect();
-        let found = look(folder, &asked, progress)?;
+        let found = compare_all(folder, &asked, progress)?;
         let mut plan = Self {
             respell,
             files: new.iter().filter(|e| matches!(e.node, Node::File { .. })).count() as u64,
@@ -434,12 +434,12 @@ pub(super) fn check(
 ) -> Result<Vec<Option<Problem>>, InstallError> {
     let asked: Vec<Asked<'_, '_>> =
         entries.iter().map(|entry| Asked { path: &entry.path, old: None, new: Some(entry) }).collect();
-    let found = look(folder, &asked, progress)?;
+    let found = compare_all(folder, &asked, progress)?;
     Ok(found.iter().zip(entries).map(|(found, entry)| found.problem(&entry.node)).collect())
 }
 
 /// Looks at every path; what could be as one of the builds has it is read.
-fn look(folder: &Folder, asked: &[Asked<'_, '_>], progress: &dyn Progress) -> Result<Vec<Found>, InstallError> {
+fn compare_all(folder: &Folder, asked: &[Asked<'_, '_>], progress: &dyn Progress) -> Result<Vec<Found>, InstallError> {
     let root = folder.path();
     let len = |a: &Asked<'_, '_>| fs::symlink_metadata(root.join(a.path.as_str())).map_or(0, |m| m.len());
     let total: u64 = asked.iter().map(|a| (len(a), a)).filter(|(len, a)| a.could_have(*len)).map(|(len, _)| len).sum();
@@ -453,7 +453,7 @@ fn look(folder: &Folder, asked: &[Asked<'_, '_>], progress: &dyn Progress) -> Re
             if progress.stopped() {
                 return Err(InstallError::Stopped);
             }
-            let one = look_at(root, asked, &*meter, progress);
+            let one = compare(root, asked, &*meter, progress);
             found.lock().expect("nothing panics with the lock")[index] = one;
             Ok(())
         },
@@ -464,7 +464,7 @@ fn look(folder: &Folder, asked: &[Asked<'_, '_>], progress: &dyn Progress) -> Re
     Ok(found.into_inner().expect("nothing panics with the lock"))
 }
 
-fn look_at(root: &Path, asked: &Asked<'_, '_>, meter: &dyn Meter, progress: &dyn Progress) -> Found {
+fn compare(root: &Path, asked: &Asked<'_, '_>, meter: &dyn Meter, progress: &dyn Progress) -> Found {
     let path = root.join(asked.path.as_str());
     if asked.path.parents().any(|p| fs::symlink_metadata(root.join(p)).is_ok_and(|m| m.is_symlink())) {
         return Found::BehindLink;

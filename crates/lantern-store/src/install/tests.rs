@@ -393,7 +393,7 @@ fn a_strange_journal_is_refused_and_verify_carries_none_out() {
     // One of ours is left alone by those who only read.
     write(&good);
     assert!(matches!(verify(&scene.folder, &Silent), Err(InstallError::Unfinished(_))));
-    assert_eq!(look(&scene.folder).unwrap().unwrap().begun, Some(installed));
+    assert_eq!(read_folder(&scene.folder).unwrap().unwrap().begun, Some(installed));
     assert_eq!(scene.read("a"), b"1");
 }
 
@@ -439,7 +439,7 @@ fn what_is_private_is_kept_from_others() {
     let wanted = Wanted { private: Some(private.clone()), ..wanted(std::slice::from_ref(&sealed.recipe)) };
     install(&scene.folder, wanted, &scene.store, &Silent).unwrap();
     scene.install(&Build::of(&[("a", b"2")]));
-    assert_eq!(look(&scene.folder).unwrap().unwrap().private, Some(private));
+    assert_eq!(read_folder(&scene.folder).unwrap().unwrap().private, Some(private));
     #[cfg(unix)]
     {
         use std::os::unix::fs::PermissionsExt;
@@ -625,7 +625,7 @@ fn a_switch_that_was_cut_is_finished_or_given_up_offline() {
         }
         copy_folder(&copy, &other);
         // A fresh start finishes what was begun and nothing else, without a storefront.
-        let is_begun = look(&copy).unwrap().is_some_and(|looked| looked.begun.is_some());
+        let is_begun = read_folder(&copy).unwrap().is_some_and(|looked| looked.begun.is_some());
         assert_eq!(finish(&copy).unwrap(), is_begun, "cut at {point}");
         let is_done = contents(&copy) == after;
         assert!(is_done || (!is_begun && contents(&copy) == before), "cut at {point}: {:?}", contents(&copy));
@@ -755,7 +755,7 @@ proptest! {
         let was_cut = cut_at(cut, || {
             let _ = install(&scene.folder, wanted(&[sealed.recipe]), &scene.store, &Silent);
         });
-        if was_cut && gives_up && look(&scene.folder).unwrap().is_some_and(|looked| looked.begun.is_some()) {
+        if was_cut && gives_up && read_folder(&scene.folder).unwrap().is_some_and(|looked| looked.begun.is_some()) {
             give_up(&scene.folder).unwrap();
             prop_assert_eq!(contents(&scene.folder), before);
             return Ok(());

@@ -129,7 +129,7 @@ fn links_that_cannot_be_made_are_found_out_first() {
     let error = try_install(&folder, &store, sealed(&store, &[("a", b"2"), ("link", b"->a")])).unwrap_err();
     assert!(matches!(error, InstallError::NoLinks { .. }), "{error:?}");
     assert_eq!(listed(&folder), named(&[("a", b"1")]));
-    assert!(install::look(&folder).unwrap().unwrap().begun.is_none());
+    assert!(install::read_folder(&folder).unwrap().unwrap().begun.is_none());
 }
 
 /// Hands out a store's pieces; from the tenth range on, the disk that is written to works again.

@@ -6,10 +6,10 @@ use std::io;
 
 use serde::{Deserialize, Serialize};
 
-/// What the file system says of a file; equal stamps let reading be saved, under the rule in [`crate::cache`].
+/// What the file system says of a file; equal stat data let reading be saved, under the rule in [`crate::cache`].
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(from = "(u64, i64, i64, u64)", into = "(u64, i64, i64, u64)")]
-pub struct Stamp {
+pub struct StatData {
     /// In bytes.
     pub size: u64,
     /// When its content changed, in nanoseconds since 1970.
@@ -20,25 +20,25 @@ pub struct Stamp {
     pub inode: u64,
 }
 
-impl From<(u64, i64, i64, u64)> for Stamp {
+impl From<(u64, i64, i64, u64)> for StatData {
     fn from((size, modified_ns, changed_ns, inode): (u64, i64, i64, u64)) -> Self {
         Self { size, modified_ns, changed_ns, inode }
     }
 }
 
 /// Many are kept, without the names of their parts.
-impl From<Stamp> for (u64, i64, i64, u64) {
-    fn from(stamp: Stamp) -> Self {
-        (stamp.size, stamp.modified_ns, stamp.changed_ns, stamp.inode)
+impl From<StatData> for (u64, i64, i64, u64) {
+    fn from(stat: StatData) -> Self {
+        (stat.size, stat.modified_ns, stat.changed_ns, stat.inode)
     }
 }
 
-/// How old a file must be when it is read for its stamp to tell it from any later one: file systems count time in
+/// How old a file must be when it is read for its stat to tell it from any later one: file systems count time in
 /// steps of up to two seconds.
 const SAFE_AGE_NS: i64 = 2_000_000_000;
 
-impl Stamp {
-    /// Whether any change after a moment gives another stamp: what is read from then on is what this stamp stands for.
+impl StatData {
+    /// Whether any change after a moment gives another stat: what is read from then on is what this stat stands for.
     pub fn is_settled_at(&self, moment: jiff::Timestamp) -> bool {
         i128::from(self.modified_ns.saturating_add(SAFE_AGE_NS)) <= moment.as_nanosecond()
     }
