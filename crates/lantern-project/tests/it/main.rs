@@ -1,6 +1,8 @@
 //! The use cases as others call them, with a stand-in storefront and without the program.
 
 #[cfg(test)]
+mod chain;
+#[cfg(test)]
 mod scene;
 #[cfg(test)]
 mod signing;

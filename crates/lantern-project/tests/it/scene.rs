@@ -8,7 +8,7 @@ use lantern_core::names::Name;
 use lantern_core::progress::Silent;
 use lantern_core::system::System;
 use lantern_project::{
-    Access, InstallDone, InstallWanted, PrepareOptions, Prepared, Project, PushTexts, Session, install_branch,
+    Access, InstallDone, InstallWanted, PrepareOptions, Prepared, Project, PushDone, PushTexts, Session, install_branch,
 };
 use lantern_rehearsal::exports::{GameVersion, write_linux, write_windows};
 use lantern_rehearsal::place::{CLIENT_ID, Place, PlaceDocument};
@@ -106,11 +106,29 @@ branches = {{ open-water = {{ audience = "everyone" }} }}
         self.session().prepare(&Name::full_edition(), options, &Silent).unwrap()
     }
 
-    /// Pushes a release, and puts it where everybody gets it.
-    pub fn release(&self, prepared: &Prepared) {
+    /// Exports the game, seals it under a version, and pushes it.
+    pub fn push_next(&self, version: &str, export: GameVersion) -> Prepared {
+        self.configure(version);
+        self.export(export);
+        let prepared = self.prepare(&PrepareOptions::default());
+        self.push(&prepared);
+        prepared
+    }
+
+    pub fn push(&self, prepared: &Prepared) -> PushDone {
         let mut session = self.session();
         let plan = session.plan_push("brambleyard", prepared.release.clone(), PushTexts::default()).unwrap();
-        session.push(&plan, &Silent).unwrap();
+        session.push(&plan, &Silent).unwrap()
+    }
+
+    /// Pushes a release, and puts it where everybody gets it.
+    pub fn release(&self, prepared: &Prepared) {
+        self.push(prepared);
+        self.promote(prepared);
+    }
+
+    pub fn promote(&self, prepared: &Prepared) {
+        let mut session = self.session();
         let branch = name("open-water");
         let plan = session.plan_promote("brambleyard", &branch, prepared.release.clone(), None).unwrap();
         session.move_branch(&plan).unwrap();
