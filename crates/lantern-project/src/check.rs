@@ -13,16 +13,16 @@ use lantern_core::progress::Progress;
 use lantern_core::release::{Claims, is_same_version};
 use lantern_core::system::System;
 use lantern_core::version::{ReleaseName, Version};
-use lantern_store::seal::SourceEntry;
-
-pub(crate) use self::compare::{PastReleases, number_differs};
-use crate::depots::Divided;
-use crate::project::Project;
-use crate::{ProjectError, environment};
 use lantern_exports::cache::{DigestCache, ScanCache};
 use lantern_exports::claims::TargetClaims;
 use lantern_exports::facts::{Asked, gather};
 use lantern_exports::intake::Intake;
+use lantern_store::seal::SourceEntry;
+
+pub(crate) use self::compare::{PastReleases, forgotten, number_differs};
+use crate::depots::Divided;
+use crate::project::Project;
+use crate::{ProjectError, environment};
 
 /// An export that could be taken in.
 #[derive(Debug, Clone)]

@@ -8,10 +8,10 @@ use lantern_core::names::Name;
 use lantern_core::path::TreePath;
 use lantern_core::release::When;
 use lantern_core::system::System;
+use lantern_exports::intake::{Intake, Surroundings, stops_in};
 use lantern_store::seal::SourceEntry;
 
 use crate::project::Project;
-use lantern_exports::intake::{Intake, Surroundings, stops_in};
 
 /// How many paths of a finding are named.
 const NAMED: usize = 3;

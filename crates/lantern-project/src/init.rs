@@ -10,12 +10,12 @@ use lantern_core::config::{self, Audience, Config};
 use lantern_core::patterns::Patterns;
 use lantern_core::system::{Family, System};
 use lantern_core::version::BuildNumber;
+use lantern_exports::export::{Export, Form, Reading};
+use lantern_exports::intake::detect;
 use lantern_store::durable;
 
 use crate::ProjectError;
 use crate::project::{Project, make_state_folder};
-use lantern_exports::export::{Export, Form, Reading};
-use lantern_exports::intake::detect;
 
 /// What is known of the game; whatever is not found must be given.
 #[derive(Debug, Clone, Default)]

@@ -21,6 +21,7 @@
 mod access;
 mod check;
 mod depots;
+mod describe;
 mod environment;
 mod error;
 mod followed;

@@ -12,23 +12,23 @@ use lantern_core::finding::{Code, Finding, Severity};
 use lantern_core::names::Name;
 use lantern_core::path::shown;
 use lantern_core::progress::Progress;
-use lantern_core::release::{Claims, DepotRecord, FORMAT, ReleaseRecord, Signed, SignedBy, TargetRecord, When};
+use lantern_core::release::{Claims, FORMAT, ReleaseRecord, Signed, SignedBy, TargetRecord};
 use lantern_core::size::Size;
 use lantern_core::tree::Tree;
 use lantern_core::version::{BuildNumber, ReleaseName, Version};
+use lantern_exports::cache::DigestCache;
 use lantern_exports::signing::Signing;
 use lantern_store::durable::DurableError;
 use lantern_store::held::Held;
 use lantern_store::room_left;
 use lantern_store::seal::SealError;
 
-use crate::check::{Judged, PastReleases, number_differs};
+use crate::check::{Judged, PastReleases, forgotten, number_differs};
 use crate::depots::Divided;
+use crate::describe::{Parcel, describe, parcels};
 use crate::project::{Session, Workspace};
 use crate::signing::{self, Signer};
 use crate::{ProjectError, environment};
-use lantern_exports::cache::DigestCache;
-use lantern_exports::intake::Intake;
 
 /// What to prepare.
 #[derive(Debug, Clone, Default)]
@@ -65,69 +65,6 @@ pub struct Prepared {
     pub findings: Vec<(Option<Name>, Finding)>,
     /// For each target that is as it was in an earlier release: the first that had it so.
     pub unchanged_since: BTreeMap<Name, ReleaseName>,
-}
-
-/// A part of an export that is sealed as one: a depot, or what is kept aside.
-struct Parcel {
-    /// The intake, by its place.
-    from: usize,
-    indices: Vec<usize>,
-}
-
-/// What is sealed of divided exports: every depot in the mapping's order, then what each intake keeps aside.
-fn parcels(divided: &Divided<'_>) -> Vec<Parcel> {
-    let depots = divided.mapping.depots.iter().map(|d| Parcel { from: d.from, indices: divided.indices(d) });
-    let asides = divided.intakes.iter().enumerate().filter(|(_, intake)| !intake.aside.is_empty());
-    let asides = asides.map(|(from, intake)| Parcel { from, indices: intake.aside.iter().copied().collect() });
-    depots.chain(asides).collect()
-}
-
-/// Returns everything that is sealed of divided exports, by its places in its intake.
-pub(crate) fn portions<'a>(divided: &'a Divided<'_>) -> Vec<(&'a Intake<'a>, Vec<usize>)> {
-    parcels(divided).into_iter().map(|parcel| (&divided.intakes[parcel.from], parcel.indices)).collect()
-}
-
-/// Makes the records of all targets out of their parcels' trees.
-fn describe(divided: &Divided<'_>, trees: &[Tree]) -> Result<Vec<TargetRecord>, ProjectError> {
-    let record = |name: &Name, tree: &Tree, when: &When| DepotRecord {
-        depot: name.clone(),
-        tree: tree.id(),
-        files: tree.file_count(),
-        size: tree.size(),
-        when: when.clone(),
-    };
-    let (of_depots, of_asides) = trees.split_at(divided.mapping.depots.len().min(trees.len()));
-    let mut asides = of_asides.iter();
-    let mut out = Vec::new();
-    for (target, intake) in divided.intakes.iter().enumerate() {
-        let depots = divided.mapping.depots.iter().zip(of_depots).filter(|(d, _)| d.targets.contains(&target));
-        let depots: Vec<_> = depots.collect();
-        let entries = depots.iter().flat_map(|(_, tree)| tree.iter().map(|(path, node)| (path.clone(), node.clone())));
-        let whole = Tree::new(entries).map_err(|error| {
-            let what = format!("the depots of {} do not fit together: {error}", intake.name);
-            ProjectError::Findings(vec![Finding::of(Code::DepotsCollide, what, "fix the rules of its depots")])
-        })?;
-        let aside = (!intake.aside.is_empty()).then(|| asides.next()).flatten();
-        out.push(TargetRecord {
-            target: intake.name.clone(),
-            systems: intake.systems.clone(),
-            starts: intake.starts.clone(),
-            folder: intake.target.folder.clone(),
-            tree: whole.id(),
-            depots: depots.iter().map(|(depot, tree)| record(&depot.name, tree, &depot.when)).collect(),
-            aside: aside.map(|tree| record(intake.name, tree, &When::default())),
-            claims: Claims::default(),
-            signed: None,
-        });
-    }
-    Ok(out)
-}
-
-/// Returns the record's targets that the exports make, by what was seen of them before and without reading anything.
-pub(crate) fn seem(divided: &Divided<'_>, digests: &DigestCache) -> Option<Vec<TargetRecord>> {
-    let tree = |parcel: &Parcel| digests.tree_as_it_seems(&divided.intakes[parcel.from], &parcel.indices);
-    let trees: Option<Vec<Tree>> = parcels(divided).iter().map(tree).collect();
-    describe(divided, &trees?).ok()
 }
 
 impl Session {
@@ -626,14 +563,4 @@ fn damaged(files: usize) -> Option<Finding> {
     let what = format!("{are} damaged: what this release needs of it was taken from the exports again");
     let fix = "earlier releases may lack something: lantern repair";
     (files > 0).then(|| Finding::of(Code::StoreDamaged, what, fix))
-}
-
-/// Forgetting to export for one system is a common accident: the others changed, and this one is as it was.
-pub(crate) fn forgotten(targets: &[&str], name: &ReleaseName) -> Option<Finding> {
-    let what = match targets {
-        [] => return None,
-        [one] => format!("{one} is exactly what it was in {name}, although others changed"),
-        several => format!("{} are exactly what they were in {name}, although others changed", several.join(", ")),
-    };
-    Some(Finding::of(Code::UnchangedTarget, what, "was all of it exported again? If so, ignore this"))
 }

@@ -186,7 +186,7 @@ impl Session {
         progress: &dyn Progress,
     ) -> Result<bool, ProjectError> {
         let before = repair.lost_recipes().len();
-        for (intake, indices) in crate::prepare::portions(divided) {
+        for (intake, indices) in crate::describe::portions(divided) {
             let (entries, source) = intake.part(&indices);
             lantern_store::seal::seal(&self.workspace.store, &entries, &source, progress)?;
         }

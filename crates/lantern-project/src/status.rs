@@ -7,10 +7,10 @@ use lantern_core::event::TitleKey;
 use lantern_core::names::Name;
 use lantern_core::next::{Situation, Step};
 use lantern_core::release::{ReleaseRecord, TargetRecord};
+use lantern_exports::cache::DigestCache;
 
 use crate::project::Workspace;
-use crate::{ProjectError, environment, prepare, signing};
-use lantern_exports::cache::DigestCache;
+use crate::{ProjectError, describe, environment, signing};
 
 pub use lantern_core::next::Exports;
 
@@ -108,7 +108,7 @@ impl Workspace {
             return Exports::Wrong;
         }
         let digests = DigestCache::load(&project.state("cache/digests.json"), environment::now());
-        let (Some(now), Ok(version)) = (prepare::seem(&divided, &digests), project.version(edition)) else {
+        let (Some(now), Ok(version)) = (describe::seem(&divided, &digests), project.version(edition)) else {
             return Exports::Changed;
         };
         let mut releases: Vec<(&KnownRelease, ReleaseRecord)> =

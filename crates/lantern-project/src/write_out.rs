@@ -10,6 +10,7 @@ use lantern_core::names::Name;
 use lantern_core::progress::{Meter, Progress, Task};
 use lantern_core::release::{DepotRecord, TargetRecord};
 use lantern_core::tree::Node;
+use lantern_exports::export::Form;
 use lantern_formats::tar::write::TarWriter;
 use lantern_formats::zip::Method;
 use lantern_formats::zip::write::ZipWriter;
@@ -19,7 +20,6 @@ use lantern_store::recipe::Entry;
 
 use crate::ProjectError;
 use crate::project::Workspace;
-use lantern_exports::export::Form;
 
 /// What was written.
 #[derive(Debug, Clone, PartialEq, Eq)]

@@ -4,6 +4,7 @@ use std::fs;
 use std::io;
 use std::path::{Path, PathBuf};
 
+use lantern_core::config::STATE_FOLDER;
 use lantern_core::finding::{Code, Finding};
 use lantern_core::path::{PathError, TreePath, shown};
 use lantern_core::patterns::Patterns;
@@ -12,7 +13,6 @@ use lantern_core::size::Size;
 use lantern_store::seal::{SourceEntry, SourceKind};
 
 use super::{At, Listed, Reserved, StatData, unreadable};
-use lantern_core::config::STATE_FOLDER;
 
 pub(super) struct Walk<'a> {
     leave_out: &'a Patterns,

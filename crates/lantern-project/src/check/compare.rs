@@ -12,18 +12,18 @@ use lantern_core::release::{Claims, TargetRecord};
 use lantern_core::size::Size;
 use lantern_core::tree::Node;
 use lantern_core::version::{BuildNumber, ReleaseName, Version};
+use lantern_exports::cache::DigestCache;
+use lantern_exports::intake::Intake;
+use lantern_exports::intake::package::said_by;
 use lantern_store::contents::Contents;
 use lantern_store::store::Store;
 
 use crate::ProjectError;
 use crate::depots::Divided;
+use crate::describe::seem;
 use crate::followed::Followed;
-use crate::prepare::forgotten;
 use crate::project::Project;
 use crate::signing;
-use lantern_exports::cache::DigestCache;
-use lantern_exports::intake::Intake;
-use lantern_exports::intake::package::said_by;
 
 /// Releases that are looked back at.
 const LOOK_BACK: usize = 5;
@@ -133,7 +133,7 @@ impl PastReleases {
 
     /// Whether the exports seem to be what was sealed last, under the same version: then there is nothing to be made.
     pub(super) fn is_sealed(&self, divided: &Divided<'_>, digests: &DigestCache, version: Option<&Version>) -> bool {
-        let Some(now) = crate::prepare::seem(divided, digests) else { return false };
+        let Some(now) = seem(divided, digests) else { return false };
         let is_version = self.newest.as_ref().map(|newest| &newest.version) == version;
         let is_last =
             |now: &TargetRecord| self.exported.get(&now.target).is_some_and(|last| last.without_claims() == *now);
@@ -291,4 +291,14 @@ impl PastReleases {
             "is it left over from an earlier export? Empty the folder and export again",
         ))
     }
+}
+
+/// Forgetting to export for one system is a common accident: the others changed, and this one is as it was.
+pub(crate) fn forgotten(targets: &[&str], name: &ReleaseName) -> Option<Finding> {
+    let what = match targets {
+        [] => return None,
+        [one] => format!("{one} is exactly what it was in {name}, although others changed"),
+        several => format!("{} are exactly what they were in {name}, although others changed", several.join(", ")),
+    };
+    Some(Finding::of(Code::UnchangedTarget, what, "was all of it exported again? If so, ignore this"))
 }

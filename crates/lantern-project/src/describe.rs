@@ -1,0 +1,74 @@
+//! What is sealed of divided exports, and the record that its trees make.
+
+use lantern_core::finding::{Code, Finding};
+use lantern_core::names::Name;
+use lantern_core::release::{Claims, DepotRecord, TargetRecord, When};
+use lantern_core::tree::Tree;
+use lantern_exports::cache::DigestCache;
+use lantern_exports::intake::Intake;
+
+use crate::ProjectError;
+use crate::depots::Divided;
+
+/// A part of an export that is sealed as one: a depot, or what is kept aside.
+pub(crate) struct Parcel {
+    /// The intake, by its place.
+    pub from: usize,
+    pub indices: Vec<usize>,
+}
+
+/// What is sealed of divided exports: every depot in the mapping's order, then what each intake keeps aside.
+pub(crate) fn parcels(divided: &Divided<'_>) -> Vec<Parcel> {
+    let depots = divided.mapping.depots.iter().map(|d| Parcel { from: d.from, indices: divided.indices(d) });
+    let asides = divided.intakes.iter().enumerate().filter(|(_, intake)| !intake.aside.is_empty());
+    let asides = asides.map(|(from, intake)| Parcel { from, indices: intake.aside.iter().copied().collect() });
+    depots.chain(asides).collect()
+}
+
+/// Returns everything that is sealed of divided exports, by its places in its intake.
+pub(crate) fn portions<'a>(divided: &'a Divided<'_>) -> Vec<(&'a Intake<'a>, Vec<usize>)> {
+    parcels(divided).into_iter().map(|parcel| (&divided.intakes[parcel.from], parcel.indices)).collect()
+}
+
+/// Makes the records of all targets out of their parcels' trees.
+pub(crate) fn describe(divided: &Divided<'_>, trees: &[Tree]) -> Result<Vec<TargetRecord>, ProjectError> {
+    let record = |name: &Name, tree: &Tree, when: &When| DepotRecord {
+        depot: name.clone(),
+        tree: tree.id(),
+        files: tree.file_count(),
+        size: tree.size(),
+        when: when.clone(),
+    };
+    let (of_depots, of_asides) = trees.split_at(divided.mapping.depots.len().min(trees.len()));
+    let mut asides = of_asides.iter();
+    let mut out = Vec::new();
+    for (target, intake) in divided.intakes.iter().enumerate() {
+        let depots = divided.mapping.depots.iter().zip(of_depots).filter(|(d, _)| d.targets.contains(&target));
+        let depots: Vec<_> = depots.collect();
+        let entries = depots.iter().flat_map(|(_, tree)| tree.iter().map(|(path, node)| (path.clone(), node.clone())));
+        let whole = Tree::new(entries).map_err(|error| {
+            let what = format!("the depots of {} do not fit together: {error}", intake.name);
+            ProjectError::Findings(vec![Finding::of(Code::DepotsCollide, what, "fix the rules of its depots")])
+        })?;
+        let aside = (!intake.aside.is_empty()).then(|| asides.next()).flatten();
+        out.push(TargetRecord {
+            target: intake.name.clone(),
+            systems: intake.systems.clone(),
+            starts: intake.starts.clone(),
+            folder: intake.target.folder.clone(),
+            tree: whole.id(),
+            depots: depots.iter().map(|(depot, tree)| record(&depot.name, tree, &depot.when)).collect(),
+            aside: aside.map(|tree| record(intake.name, tree, &When::default())),
+            claims: Claims::default(),
+            signed: None,
+        });
+    }
+    Ok(out)
+}
+
+/// Returns the record's targets that the exports make, by what was seen of them before and without reading anything.
+pub(crate) fn seem(divided: &Divided<'_>, digests: &DigestCache) -> Option<Vec<TargetRecord>> {
+    let tree = |parcel: &Parcel| digests.tree_as_it_seems(&divided.intakes[parcel.from], &parcel.indices);
+    let trees: Option<Vec<Tree>> = parcels(divided).iter().map(tree).collect();
+    describe(divided, &trees?).ok()
+}
