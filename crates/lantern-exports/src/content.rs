@@ -80,15 +80,14 @@ pub(crate) fn findings(
 ) -> Result<Vec<Finding>, Stopped> {
     let mut findings = Vec::new();
     let export = facts.export;
-    let is_inside = !std::ptr::eq(export, intake.export());
-    let is_sent = |index: &usize| is_inside || !intake.aside.contains(index);
+    let is_sent = |index: &usize| facts.is_inside || !intake.aside.contains(index);
     let files: Vec<usize> =
         (0..export.entries.len()).filter(|i| export.entries[*i].source.is_file()).filter(is_sent).collect();
     if !intake.is_package() {
         findings.extend(by_name(export, &files));
     }
     let scanned = scan_all(target, facts, &files, verified, cache, progress)?;
-    if is_inside {
+    if facts.is_inside {
         findings.extend(small_pages(&scanned));
     }
     for (name, what) in others {

@@ -433,10 +433,7 @@ impl Export {
     }
 
     /// Opens an entry so that any part of it can be read; what is packed is unpacked to a file for that.
-    ///
-    /// # Errors
-    /// Those of [`Self::open`].
-    pub fn open_anywhere(&self, index: usize) -> io::Result<Box<dyn ReadSeek>> {
+    fn open_anywhere(&self, index: usize) -> io::Result<Box<dyn ReadSeek>> {
         let entry = self.entries.get(index).ok_or(io::ErrorKind::NotFound)?;
         match &entry.at {
             At::Zip(packed) if packed.method == Method::Stored => {
@@ -462,11 +459,7 @@ impl Export {
         let entry = self.entries.get(index).ok_or(io::ErrorKind::NotFound)?;
         let file = match &entry.at {
             At::Disk(path) => Shared::whole(File::open(path)?)?,
-            At::Zip(packed) if packed.method != Method::Stored => {
-                let mut file = tempfile::tempfile()?;
-                io::copy(&mut self.open(index)?, &mut file)?;
-                Shared::whole(file)?
-            }
+            At::Zip(packed) if packed.method != Method::Stored => Shared::unpacked(&mut self.open(index)?)?,
             // The archive is open already.
             _ => return self.open_anywhere(index),
         };

@@ -32,7 +32,10 @@ pub struct Asked<'a> {
 
 /// What was found in files on the way, while they were open for something else.
 pub(crate) struct Facts<'a> {
+    /// The export; of a package, what is in it.
     pub export: &'a Export,
+    /// Whether it is what is in a package.
+    pub is_inside: bool,
     pub wanted: Wanted,
     scans: Mutex<HashMap<usize, Scan>>,
 }
@@ -81,7 +84,7 @@ pub fn gather(
         Some(Err(finding)) => (None, vec![*finding]),
     };
     let export = inside.as_ref().unwrap_or(intake.export());
-    let facts = Facts { export, wanted, scans: Mutex::default() };
+    let facts = Facts { export, is_inside: inside.is_some(), wanted, scans: Mutex::default() };
     let key = Key::of_all(intake);
     let claims = match key.and_then(|key| cache.claims(&target, key)) {
         Some(claims) => claims,

@@ -184,6 +184,9 @@ impl<'a> Intake<'a> {
     }
 
     /// Reads an entry and returns the digest of its bytes; one that changed meanwhile is an error.
+    ///
+    /// # Errors
+    /// Those of reading.
     pub fn digest(
         &self,
         index: usize,
@@ -191,8 +194,7 @@ impl<'a> Intake<'a> {
         meter: &dyn Meter,
         progress: &dyn Progress,
     ) -> io::Result<Digest> {
-        let digest = Digest::of_reader(&mut self.export.open(index)?, buffer, meter, progress)?;
-        if self.export.is_unchanged(index)? { Ok(digest) } else { Err(io::ErrorKind::InvalidData.into()) }
+        self.digest_and_kind(index, buffer, meter, progress).map(|(digest, _)| digest)
     }
 
     /// Reads an entry and returns the digest of its bytes, and whether they say that it is a program; one that changed

@@ -1,7 +1,7 @@
 //! What follows from the ledger's events, kept while it is open and, of a long ledger, over the next start: then only the
 //! events behind it are read. It can be made again at any time, and `verify` compares it with all events.
 //!
-//! The file begins with the BLAKE3 digest of the rest, which is MessagePack: the name of its format with the version of this
+//! The file begins with the digest of the rest ([`durable::write_kept`]), which is MessagePack: the name of its format with the version of this
 //! program, how far the ledger was read, with the digest of the last line of each computer, and the boards. It counts only
 //! while the ledger has that very line there.
 
@@ -9,13 +9,12 @@ use std::borrow::Cow;
 use std::path::Path;
 
 use lantern_core::board::Boards;
-use lantern_core::digest::Digest;
 use lantern_ledger::{LedgerError, Log, Reached};
 use lantern_store::durable;
 use serde::{Deserialize, Serialize};
 
 /// Another version of the program may draw other conclusions from the same events.
-const FORMAT: &str = concat!("lantern.boards/3 of ", env!("CARGO_PKG_VERSION"));
+const FORMAT: &str = concat!("lantern.boards/4 of ", env!("CARGO_PKG_VERSION"));
 /// Longest file that is read, in bytes.
 const MAX_LEN: u64 = 1024 * 1024 * 1024;
 /// How many events are read again and again before what follows from them is kept. Ours: they take some milliseconds, and a
@@ -31,7 +30,7 @@ pub(crate) struct Followed {
     fresh: u64,
 }
 
-/// What stands behind the digest in the file.
+/// What stands in the file.
 #[derive(Serialize, Deserialize)]
 struct Kept<'a> {
     format: Cow<'a, str>,
@@ -47,10 +46,8 @@ impl Followed {
     /// reading.
     pub(crate) fn load(path: &Path, ledger: &dyn Log) -> Self {
         let read = || {
-            let bytes = durable::read_limited(path, MAX_LEN).ok()?;
-            let (digest, rest) = bytes.split_first_chunk()?;
-            let is_whole = Digest::of(rest).as_bytes() == digest;
-            let Kept { format, reached, boards } = is_whole.then(|| rmp_serde::from_slice(rest).ok())??;
+            let bytes = durable::read_kept(path, MAX_LEN)?;
+            let Kept { format, reached, boards } = rmp_serde::from_slice(&bytes).ok()?;
             let is_ours = format == FORMAT && ledger.has_reached(&reached).ok()?;
             is_ours.then(|| Self { boards: boards.into_owned().indexed(), reached: reached.into_owned(), fresh: 0 })
         };
@@ -74,9 +71,7 @@ impl Followed {
         let (reached, boards) = (Cow::Borrowed(&self.reached), Cow::Borrowed(&self.boards));
         let kept = Kept { format: FORMAT.into(), reached, boards };
         let kept = rmp_serde::to_vec(&kept).expect("boards have nothing that cannot be written");
-        let bytes = [Digest::of(&kept).as_bytes().as_slice(), &kept].concat();
-        let folder = path.parent().map_or(Ok(()), durable::create_folders);
-        match folder.and_then(|()| durable::write_whole(path, &bytes)) {
+        match durable::write_kept(path, &kept) {
             Ok(()) => self.fresh = 0,
             // It saves time alone.
             Err(error) => log::warn!("what follows from the ledger is not kept: {error}"),
@@ -155,7 +150,7 @@ mod tests {
         let write = |format: &'static str| {
             let (reached, boards) = (Cow::Borrowed(&reached), Cow::Borrowed(&boards));
             let rest = rmp_serde::to_vec(&Kept { format: format.into(), reached, boards }).unwrap();
-            std::fs::write(&file, [Digest::of(&rest).as_bytes().as_slice(), &rest].concat()).unwrap();
+            durable::write_kept(&file, &rest).unwrap();
             Followed::load(&file, &ledger).reached
         };
         assert_eq!((write(FORMAT), write("lantern.boards/9 of 2.0.0")), (reached.clone(), Reached::default()));

@@ -10,9 +10,9 @@ use lantern_core::digest::{InputDigest, ReleaseId};
 use lantern_core::event::{EventBody, NumberReserved, Sealed};
 use lantern_core::finding::{Code, Finding, Severity};
 use lantern_core::names::Name;
-use lantern_core::path::shown;
+use lantern_core::path::{TreePath, shown};
 use lantern_core::progress::Progress;
-use lantern_core::release::{Claims, FORMAT, ReleaseRecord, Signed, SignedBy, TargetRecord};
+use lantern_core::release::{Claims, FORMAT, ReleaseRecord, Signed, TargetRecord};
 use lantern_core::size::Size;
 use lantern_core::tree::Tree;
 use lantern_core::version::{BuildNumber, ReleaseName, Version};
@@ -21,7 +21,6 @@ use lantern_exports::signing::Signing;
 use lantern_store::durable::DurableError;
 use lantern_store::held::Held;
 use lantern_store::room_left;
-use lantern_store::seal::SealError;
 
 use crate::check::{Judged, PastReleases, forgotten, number_differs};
 use crate::depots::Divided;
@@ -224,9 +223,7 @@ impl Session {
     }
 
     /// Says so when what is new may not fit; how much of it is new and how far it can be compressed, sealing alone shows.
-    fn ask_room(&self, divided: &Divided<'_>, parcels: &[Parcel], digests: &DigestCache, progress: &dyn Progress) {
-        let sizes = parcels.iter().map(|parcel| digests.size_of_new(&divided.intakes[parcel.from], &parcel.indices));
-        let at_most: u64 = sizes.sum();
+    fn ask_room(&self, at_most: u64, progress: &dyn Progress) {
         let store = self.workspace.store.root();
         if let Some(free) = room_left::free(store).filter(|free| *free < at_most) {
             let (free, at_most) = (Size(free), Size(at_most));
@@ -255,20 +252,24 @@ impl Session {
             return Err(ProjectError::Findings(findings));
         }
         let mut digests = DigestCache::load(&project.state("cache/digests.json"), environment::now());
-        let parcels_of_export = parcels(&divided);
         let signing = options.signing.as_deref();
         if !options.read_all
             && let Some(inputs) = self.unchanged(edition, version, &divided, signing, &mut digests, progress)?
         {
             return Ok(Sealing::nothing(inputs));
         }
-        let by: Vec<Option<SignedBy>> =
-            divided.intakes.iter().map(|intake| signing.and_then(|signing| signing.by(intake.name))).collect();
         let past = PastReleases::load(project, edition)?;
-        let (Some(signing), true) = (signing, by.iter().any(Option::is_some)) else {
-            let mut judged = project.judge_to_seal(edition, version, &divided, &past, progress)?;
-            self.ask_room(&divided, &parcels_of_export, &digests, progress);
-            divided.intakes.iter().for_each(|intake| digests.forget(intake.name));
+        let at_most = size_of_new(&divided, &digests);
+        // Something is made: everything is read again.
+        divided.intakes.iter().for_each(|intake| digests.forget(intake.name));
+        let judge = || {
+            let judged = project.judge_to_seal(edition, version, &divided, &past, progress)?;
+            self.ask_room(at_most, progress);
+            Ok::<_, ProjectError>(judged)
+        };
+        let signs = |signing: &&dyn Signing| divided.intakes.iter().any(|intake| signing.by(intake.name).is_some());
+        let Some(signing) = signing.filter(signs) else {
+            let mut judged = judge()?;
             let (trees, cost) = self.seal_parcels(&divided, Some(&mut digests), progress)?;
             self.remember(&digests);
             judged.findings.extend(self.damage()?);
@@ -276,50 +277,56 @@ impl Session {
             return Ok(Sealing { inputs: targets.clone(), targets, cost, judged: Some(judged), past });
         };
         // What is signed is known by what it was before: signing the same bytes twice may give two results.
-        if options.read_all {
-            divided.intakes.iter().for_each(|intake| digests.forget(intake.name));
-        }
-        let mut read = |parcel: &Parcel| {
-            digests
-                .tree_by_reading(&divided.intakes[parcel.from], &parcel.indices, progress)
-                .map_err(ProjectError::from)
-        };
-        let trees: Vec<Tree> = parcels_of_export.iter().map(&mut read).collect::<Result<_, _>>()?;
+        let read = |parcel: &Parcel| digests.tree_by_reading(&divided.intakes[parcel.from], &parcel.indices, progress);
+        let trees: Vec<Tree> = parcels(&divided).iter().map(read).collect::<Result<_, _>>()?;
         self.remember(&digests);
         let inputs = with_signers(describe(&divided, &trees)?, Some(signing));
         if self.known(edition, version, &inputs)?.is_some() {
             return Ok(Sealing::nothing(inputs));
         }
-        let mut judged = project.judge_to_seal(edition, version, &divided, &past, progress)?;
-        self.ask_room(&divided, &parcels_of_export, &digests, progress);
+        let mut judged = judge()?;
+        let (targets, cost) = self.seal_signed(edition, divided, (&trees, &inputs), signing, &past, progress)?;
+        judged.findings.extend(self.damage()?);
+        Ok(Sealing { inputs, targets, cost, judged: Some(judged), past })
+    }
+
+    /// Has divided exports signed, and seals them with what was signed; `trees` are those of their parcels, and `inputs` their
+    /// targets, as the exports give them.
+    fn seal_signed(
+        &self,
+        edition: &Name,
+        divided: Divided<'_>,
+        (trees, inputs): (&[Tree], &[TargetRecord]),
+        signing: &dyn Signing,
+        past: &PastReleases,
+        progress: &dyn Progress,
+    ) -> Result<(Vec<TargetRecord>, SealCost), ProjectError> {
         let signer = Signer { signing, store: &self.workspace.store, folder: self.signed_folder() };
+        let parcels = parcels(&divided);
         let mut signed: BTreeMap<Name, Signed> = BTreeMap::new();
         let Divided { mut intakes, is_whole, targets, .. } = divided;
-        for (from, intake) in intakes.iter_mut().enumerate() {
-            let Some(by) = by[from] else { continue };
-            let own = parcels_of_export.iter().zip(&trees).filter(|(parcel, _)| parcel.from == from);
-            let own = own.flat_map(|(_, tree)| tree.iter().map(|(path, node)| (path.clone(), node.clone())));
-            let own = Tree::new(own).map_err(SealError::from)?;
-            let input = &inputs[from];
+        for (from, (intake, input)) in intakes.iter_mut().zip(inputs).enumerate() {
+            let Some(by) = input.signed_by() else { continue };
             let last = past.last(intake.name).map(|(_, last)| last);
             let files = signer.files(intake, by, input, last, progress)?;
             let over = |source| DurableError { what: "lay signed files over", path: signer.folder.clone(), source };
             intake.lay_over(&files).map_err(over)?;
-            signed.insert(intake.name.clone(), signing::signed(by, &files, &own));
+            let own = parcels.iter().zip(trees).filter(|(parcel, _)| parcel.from == from).map(|(_, tree)| tree);
+            let before = |path: &TreePath| own.clone().find_map(|tree| tree.get(path));
+            signed.insert(intake.name.clone(), signing::signed(by, &files, before));
         }
         // Signing may have brought files that lie in a depot of their own.
-        let divided = project
-            .divide_again(edition, Divided { intakes, findings: Vec::new(), is_whole, targets, ..Divided::default() });
+        let taken = Divided { intakes, is_whole, targets, ..Divided::default() };
+        let divided = self.project().divide_again(edition, taken);
         if let Some(stopping) = divided.stopping() {
             return Err(ProjectError::Findings(stopping));
         }
         let (trees, cost) = self.seal_parcels(&divided, None, progress)?;
-        judged.findings.extend(self.damage()?);
         let mut targets = describe(&divided, &trees)?;
         for target in &mut targets {
             target.signed = signed.remove(&target.target);
         }
-        Ok(Sealing { inputs, targets, cost, judged: Some(judged), past })
+        Ok((targets, cost))
     }
 
     /// Seals everything that divided exports hold; `digests` remember what was read.
@@ -546,6 +553,12 @@ impl Sealing {
         let past = PastReleases::default();
         Self { targets: inputs.clone(), inputs, cost: SealCost::default(), judged: None, past }
     }
+}
+
+/// Adds up the files of divided exports that are not as they were.
+fn size_of_new(divided: &Divided<'_>, digests: &DigestCache) -> u64 {
+    let size = |parcel: &Parcel| digests.size_of_new(&divided.intakes[parcel.from], &parcel.indices);
+    parcels(divided).iter().map(size).sum()
 }
 
 /// Says of targets as the exports give them who signs them.

@@ -14,6 +14,7 @@ use lantern_exports::intake::Intake;
 use lantern_exports::signing::{Replacement, Signing, SigningError};
 use lantern_store::contents::{Contents, ContentsError};
 use lantern_store::durable::{self, DurableError};
+use lantern_store::seal::SealError;
 use lantern_store::store::{Store, StoreError};
 use serde::{Deserialize, Serialize};
 
@@ -101,12 +102,15 @@ impl Signer<'_> {
             fs::remove_dir_all(&work).map_err(fails("clear"))?;
         }
         durable::create_folders(&work)?;
-        let files = match last.filter(|last| last.signed_by() == Some(by)) {
-            Some(last) => match self.of_earlier(last, input, &work)? {
-                Some(files) => files,
-                None => self.signing.sign(intake, &work, progress)?,
-            },
-            None => self.signing.sign(intake, &work, progress)?,
+        let last = last.filter(|last| last.signed_by() == Some(by));
+        let earlier = last.map_or(Ok(None), |last| self.of_earlier(last, input, &work))?;
+        let files = match earlier {
+            Some(files) => files,
+            None => {
+                let files = self.signing.sign(intake, &work, progress)?;
+                refuse_changed(intake, &files)?;
+                files
+            }
         };
         keep_ready(&work, &files)?;
         Ok(files)
@@ -145,6 +149,19 @@ impl Signer<'_> {
     }
 }
 
+/// What was signed must be what was read before. Files that stay are compared when they are sealed; those that were signed
+/// are not read again.
+fn refuse_changed(intake: &Intake<'_>, files: &[Replacement]) -> Result<(), SealError> {
+    for Replacement { path, .. } in files {
+        let Some(index) = intake.export().place_of(path.as_str()) else { continue };
+        let is_unchanged = intake.export().is_unchanged(index);
+        if !is_unchanged.map_err(|source| SealError::Read { path: path.clone(), source })? {
+            return Err(SealError::Changed { path: path.clone() });
+        }
+    }
+    Ok(())
+}
+
 /// Forgets the signed files that lay ready: they are sealed, or there is no room for them.
 pub(crate) fn forget(folder: &Path) {
     if let Err(error) = fs::remove_dir_all(folder)
@@ -156,7 +173,7 @@ pub(crate) fn forget(folder: &Path) {
 
 /// The files of a folder that was finished, if each of them is as it was.
 fn ready(work: &Path) -> Option<Vec<Replacement>> {
-    let done: Done = serde_json::from_slice(&durable::read_limited(&work.join(DONE), MAX_DONE_LEN).ok()?).ok()?;
+    let done: Done = serde_json::from_slice(&durable::read_kept(&work.join(DONE), MAX_DONE_LEN)?).ok()?;
     let one = |(path, (name, digest)): (TreePath, (String, Digest))| {
         let at = work.join(name);
         (digest_of(&at).ok()? == digest).then_some(Replacement { path, at })
@@ -173,7 +190,7 @@ fn keep_ready(work: &Path, files: &[Replacement]) -> Result<(), ProjectError> {
         done.files.insert(file.path.clone(), (name.ok_or_else(outside)?, digest));
     }
     let bytes = serde_json::to_vec(&done).expect("paths are texts");
-    durable::write_whole(&work.join(DONE), &bytes)?;
+    durable::write_kept(&work.join(DONE), &bytes)?;
     Ok(())
 }
 
@@ -184,8 +201,12 @@ fn digest_of(path: &Path) -> std::io::Result<Digest> {
 }
 
 /// Says of signed files what the export had in their place.
-pub(crate) fn signed(by: SignedBy, files: &[Replacement], before: &Tree) -> Signed {
-    let file = |path: &TreePath| match before.get(path) {
+pub(crate) fn signed<'a>(
+    by: SignedBy,
+    files: &[Replacement],
+    before: impl Fn(&TreePath) -> Option<&'a Node>,
+) -> Signed {
+    let file = |path: &TreePath| match before(path) {
         Some(Node::File { size, digest, executable }) => {
             Some(ReplacedFile { size: *size, digest: *digest, executable: *executable })
         }

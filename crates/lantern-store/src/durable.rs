@@ -6,6 +6,7 @@ use std::io::{self, Write};
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicU64, Ordering};
 
+use lantern_core::digest::Digest;
 use lantern_core::failpoint;
 
 /// Why a durable operation failed: what, on which path, and the system's reason.
@@ -67,6 +68,28 @@ fn create_part(path: &Path, readers: Readers) -> io::Result<(PathBuf, File)> {
 /// [`DurableError`]; the old file is then untouched.
 pub fn write_whole(path: &Path, bytes: &[u8]) -> Result<(), DurableError> {
     write_for(Readers::Usual, path, bytes)
+}
+
+/// Writes what only saves time, such as what was read before, with its digest in a line before it: a lost bit must not be taken
+/// for something that was found.
+///
+/// # Errors
+/// Those of [`write_whole`].
+pub fn write_kept(path: &Path, bytes: &[u8]) -> Result<(), DurableError> {
+    write_whole(path, &[digest_line(bytes).as_bytes(), bytes].concat())
+}
+
+/// Reads what [`write_kept`] has written; none for what is missing, damaged, or longer than `limit` bytes.
+pub fn read_kept(path: &Path, limit: u64) -> Option<Vec<u8>> {
+    let mut bytes = read_limited(path, limit).ok()?;
+    let len = bytes.iter().position(|byte| *byte == b'\n')? + 1;
+    let is_whole = bytes[..len] == *digest_line(&bytes[len..]).as_bytes();
+    bytes.drain(..len);
+    is_whole.then_some(bytes)
+}
+
+fn digest_line(bytes: &[u8]) -> String {
+    format!("{}\n", Digest::of(bytes))
 }
 
 /// As [`write_whole`], for what nobody else on this computer may read, at no time.

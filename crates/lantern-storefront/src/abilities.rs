@@ -10,7 +10,7 @@ use lantern_core::rules::HouseRules;
 
 use crate::PlaceError;
 use crate::protocol::{
-    Branch, Build, InvitationMade, Limits, Move, Moved, NewBuild, NewInvitation, Play, RecipeNeeds, Title, Withdraw,
+    Branch, Build, InvitationMade, Move, Moved, NewBuild, NewInvitation, Play, RecipeNeeds, Title, Withdraw,
 };
 
 /// A storefront of any kind, with what it can do.
@@ -71,8 +71,6 @@ pub struct StorefrontFacts {
     pub id: String,
     /// For people.
     pub name: String,
-    /// What it accepts at most.
-    pub limits: Limits,
 }
 
 /// Who a storefront is, whom it lets in and what it demands. Every kind has this.

@@ -1,7 +1,5 @@
 //! Why a storefront did not do what was asked.
 
-use lantern_core::rules::Refusal;
-
 use crate::protocol::{PROTOCOL, Problem, problem};
 
 /// Why a storefront did not do what was asked.
@@ -80,21 +78,8 @@ pub enum PlaceError {
 }
 
 impl PlaceError {
-    /// Returns the problem when the storefront refused.
-    pub fn problem(&self) -> Option<&Problem> {
-        match self {
-            Self::Refused(problem) => Some(problem),
-            _ => None,
-        }
-    }
-
     /// Whether the storefront refused for this reason.
     pub fn is(&self, kind: problem::Kind) -> bool {
-        self.problem().is_some_and(|problem| problem.is(kind))
-    }
-
-    /// Returns the house rules that are in the way, as far as the storefront named them.
-    pub fn refusals(&self) -> &[Refusal] {
-        self.problem().map_or(&[], |problem| &problem.refusals)
+        matches!(self, Self::Refused(problem) if problem.is(kind))
     }
 }

@@ -3,6 +3,7 @@
 use lantern_formats::zip::Method;
 use lantern_formats::zip::write::ZipWriter;
 use lantern_rehearsal::exports::{self, GameVersion};
+use lantern_store::durable;
 
 use lantern_core::finding::Code;
 
@@ -264,6 +265,12 @@ fn packages_are_looked_into() {
     assert!(stdout.contains("assets/upload.pem, line 1 looks like a private key"), "{stdout}");
 }
 
+/// What was found in files, as it is kept.
+fn remembered(env: &TestEnv) -> String {
+    let kept = durable::read_kept(&env.path(".lantern/cache/scans.json"), 1 << 20).unwrap();
+    String::from_utf8(kept).unwrap()
+}
+
 /// What was looked into and is as it was is not read again; what changed is.
 #[test]
 fn what_was_looked_into_is_remembered() {
@@ -277,12 +284,12 @@ fn what_was_looked_into_is_remembered() {
     age("exports/linux/keys.txt");
     env.lantern(&["prepare"]).success();
     assert_eq!(codes(&env), [""; 0]);
-    let memory = String::from_utf8(env.read(".lantern/cache/scans.json")).unwrap();
+    let memory = remembered(&env);
     assert!(memory.contains("keys.txt"), "{memory}");
     // What is remembered is believed: only so can it be seen that nothing was read.
     let (before, after) = memory.split_once(r#""keys.txt":{"#).unwrap();
     let lie = format!(r#"{before}"keys.txt":{{"scan":{{"secret":["a lie",7]}},{after}"#);
-    env.write(".lantern/cache/scans.json", &lie);
+    durable::write_kept(&env.path(".lantern/cache/scans.json"), lie.as_bytes()).unwrap();
     assert!(env.lantern(&["check"]).fails(1).stdout().contains("keys.txt, line 7 looks like a lie"));
     env.write("exports/linux/keys.txt", "something else");
     let stdout = env.lantern(&["check"]).whole();
@@ -310,9 +317,9 @@ fn what_bundles_and_packages_say_of_themselves_is_remembered() {
     env.lantern(&["prepare"]).success();
     let says = |what: &str| env.lantern(&["check"]).whole().contains(what);
     assert!(!says("calls itself"));
-    let memory = String::from_utf8(env.read(".lantern/cache/scans.json")).unwrap();
+    let memory = remembered(&env);
     let lie = memory.replace(r#""version":"1.3.2""#, r#""version":"9.9.9""#);
-    env.write(".lantern/cache/scans.json", &lie);
+    durable::write_kept(&env.path(".lantern/cache/scans.json"), lie.as_bytes()).unwrap();
     assert!(says("android, macos call themselves 9.9.9"));
     env.write("exports/macos/Saltmarsh Post.app/Contents/Resources/letter.txt", "a letter");
     assert!(says("android calls itself 9.9.9"));

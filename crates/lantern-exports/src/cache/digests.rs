@@ -46,19 +46,14 @@ pub struct DigestCache {
 
 impl Default for DigestCache {
     fn default() -> Self {
-        Self::new()
+        Self { format: FORMAT.to_owned(), begun: jiff::Timestamp::UNIX_EPOCH, targets: BTreeMap::new() }
     }
 }
 
 impl DigestCache {
-    /// An empty one.
-    pub fn new() -> Self {
-        Self { format: FORMAT.to_owned(), begun: jiff::Timestamp::UNIX_EPOCH, targets: BTreeMap::new() }
-    }
-
     /// Reads the cache; one that is missing, damaged or of another format is empty, which only costs reading.
     pub fn load(path: &Path, now: jiff::Timestamp) -> Self {
-        let bytes = durable::read_limited(path, MAX_LEN).unwrap_or_default();
+        let bytes = durable::read_kept(path, MAX_LEN).unwrap_or_default();
         let cache: Option<Self> = serde_json::from_slice(&bytes).ok();
         let known = cache.filter(|cache| cache.format == FORMAT).unwrap_or_default();
         Self { begun: now, ..known }
@@ -70,7 +65,7 @@ impl DigestCache {
     /// Those of writing.
     pub fn save(&self, path: &Path) -> Result<(), DurableError> {
         let bytes = serde_json::to_vec(self).expect("the cache has only string keys");
-        durable::write_whole(path, &bytes)
+        durable::write_kept(path, &bytes)
     }
 
     /// Returns the tree that these entries of an export make if every file is as it was, beyond doubt.
@@ -158,7 +153,7 @@ impl DigestCache {
         Ok(is_same.is_ok())
     }
 
-    /// Returns the tree that these entries of an export make; files that are not known beyond doubt are read, and remembered.
+    /// Reads these entries of an export, remembers them, and returns the tree that they make.
     ///
     /// # Errors
     /// [`SealError::Read`], [`SealError::Changed`], [`SealError::Stopped`].
@@ -168,20 +163,15 @@ impl DigestCache {
         indices: &[usize],
         progress: &dyn Progress,
     ) -> Result<Tree, SealError> {
-        let known = self.targets.get(intake.name);
-        let is_known = |index: &usize| {
-            let (path, stat) = intake.entries().get(*index).map(|entry| (&entry.source.path, entry.stat))?;
-            known?.get(path).filter(|seen| Some(seen.stat) == stat && seen.is_settled)
-        };
-        let is_file = |index: &usize| intake.entries().get(*index).is_some_and(|entry| entry.source.is_file());
-        let unread: Vec<usize> = indices.iter().copied().filter(|i| is_file(i) && is_known(i).is_none()).collect();
-        let sizes = unread.iter().map(|index| intake.entries()[*index].source.size());
+        let entry = |index: usize| &intake.entries()[index];
+        let files: Vec<usize> = indices.iter().copied().filter(|index| entry(*index).source.is_file()).collect();
+        let sizes = files.iter().map(|index| entry(*index).source.size());
         let meter = progress.start(Task::Verify, Some(sizes.sum()));
         let read = Mutex::new(Vec::new());
         let tools = || vec![0; READ_LEN];
-        each(&unread, processors(), tools, |buffer, _, index| {
+        each(&files, processors(), tools, |buffer, _, index| {
             let (digest, is_program) = intake.digest_and_kind(*index, buffer, &*meter, progress).map_err(|source| {
-                let path = intake.entries()[*index].source.path.clone();
+                let path = entry(*index).source.path.clone();
                 match source.kind() {
                     _ if progress.stopped() => SealError::Stopped,
                     ErrorKind::InvalidData => SealError::Changed { path },
@@ -191,17 +181,16 @@ impl DigestCache {
             read.lock().expect("nothing panics with the lock").push((*index, digest, is_program));
             Ok::<_, SealError>(())
         })?;
-        let files = self.targets.entry(intake.name.clone()).or_default();
+        let seen = self.targets.entry(intake.name.clone()).or_default();
         for (index, digest, is_program) in read.into_inner().expect("nothing panics with the lock") {
             if let Some(stat) = intake.stat(index) {
                 let is_settled = stat.is_settled_at(self.begun);
-                let path = intake.entries()[index].source.path.clone();
-                files.insert(path, SeenFile { stat, is_settled, digest, is_program });
+                seen.insert(entry(index).source.path.clone(), SeenFile { stat, is_settled, digest, is_program });
             }
         }
         let nodes = indices.iter().map(|index| self.node(intake, *index, |_| true));
         let nodes: Option<Vec<(TreePath, Node)>> = nodes.collect();
-        Ok(Tree::new(nodes.expect("what was not known was read"))?)
+        Ok(Tree::new(nodes.expect("every file was read"))?)
     }
 
     /// Takes over the stat data of files that were found to hold what they held.

@@ -64,7 +64,7 @@ fn whole(export: &Export, files: &[usize]) -> Option<Key> {
 impl ScanCache {
     /// Reads what is remembered; what is missing, damaged or of another format is nothing, which only costs reading.
     pub fn load(path: &Path, is_kept: bool, now: jiff::Timestamp) -> Self {
-        let bytes = durable::read_limited(path, MAX_LEN).unwrap_or_default();
+        let bytes = durable::read_kept(path, MAX_LEN).unwrap_or_default();
         let cache: Option<Self> = serde_json::from_slice(&bytes).ok();
         let known = cache.filter(|cache| cache.format == FORMAT);
         let none = || Self {
@@ -85,7 +85,7 @@ impl ScanCache {
     pub fn save(&self) -> Result<(), DurableError> {
         let Some(path) = self.path.as_ref().filter(|_| self.is_new) else { return Ok(()) };
         let bytes = serde_json::to_vec(self).expect("the cache has only keys that are texts");
-        durable::write_whole(path, &bytes)
+        durable::write_kept(path, &bytes)
     }
 
     /// What the files of a target showed, each if it is as it was.
@@ -194,5 +194,30 @@ mod tests {
         assert_eq!(cache.get(target, &wanted, &changed, &[0, 1]), [None, None]);
         std::fs::write(&file, b"{").unwrap();
         assert_eq!(ScanCache::load(&file, true, now()).get(target, &wanted, &both, &[0, 1]), [None, None], "damaged");
+    }
+
+    #[test]
+    fn a_lost_bit_hides_nothing() {
+        let stat = StatData { size: 7, modified_ns: 1_000, changed_ns: 1_000, inode: 1 };
+        let secret = Some(("an access token of a code host".to_owned(), 1));
+        let scan = FileScan { secret, ..FileScan::default() };
+        let seen = [Some(None), Some(Some(Box::new(scan)))];
+        let folder = tempfile::tempdir().unwrap();
+        let file = folder.path().join("scans.json");
+        let both = listing(export::Form::Folder, [stat, stat]);
+        let mut cache = ScanCache::load(&file, true, now());
+        cache.set("full/linux", &Wanted::default(), &both, &[0, 1], &seen);
+        cache.save().unwrap();
+        let good = std::fs::read(&file).unwrap();
+        let found = |bytes: &[u8]| {
+            std::fs::write(&file, bytes).unwrap();
+            ScanCache::load(&file, true, now()).get("full/linux", &Wanted::default(), &both, &[0, 1])
+        };
+        assert_eq!(found(&good), seen);
+        for (at, bit) in (0..good.len()).flat_map(|at| (0..8).map(move |bit| (at, bit))) {
+            let mut changed = good.clone();
+            changed[at] ^= 1 << bit;
+            assert_eq!(found(&changed), [None, None], "bit {bit} of byte {at}");
+        }
     }
 }

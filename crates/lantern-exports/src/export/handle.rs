@@ -33,6 +33,13 @@ impl Shared {
         Ok(Self { file: Arc::new(file), start: 0, len, at: 0 })
     }
 
+    /// What is read, unpacked to a file that goes with the last who reads it.
+    pub(super) fn unpacked(from: &mut dyn Read) -> io::Result<Self> {
+        let mut file = tempfile::tempfile()?;
+        io::copy(from, &mut file)?;
+        Self::whole(file)
+    }
+
     /// A part of it, from its start.
     pub(super) fn part(&self, start: u64, len: u64) -> Self {
         Self { file: self.file.clone(), start: self.start.saturating_add(start), len, at: 0 }
@@ -86,12 +93,7 @@ impl Opened {
     pub(crate) fn anywhere(self, read: &[u8]) -> io::Result<Box<dyn ReadSeek>> {
         match self {
             Self::Anywhere(file) => Ok(file),
-            Self::Stream(mut rest) => {
-                let mut file = tempfile::tempfile()?;
-                io::Write::write_all(&mut file, read)?;
-                io::copy(&mut rest, &mut file)?;
-                Ok(Box::new(Shared::whole(file)?))
-            }
+            Self::Stream(mut rest) => Ok(Box::new(Shared::unpacked(&mut read.chain(&mut rest))?)),
         }
     }
 }

@@ -105,7 +105,7 @@ impl<W: Write + Seek> ZipWriter<W> {
         len: u64,
         write: impl FnOnce(&mut dyn Write) -> io::Result<()>,
     ) -> io::Result<()> {
-        self.entry(name, method, 0o100_000 | mode, len, 1, write)
+        self.aligned_file(name, method, mode, len, 1, write)
     }
 
     /// As [`Self::file`], with the first byte at a multiple of `alignment`, which is [`MAX_ALIGNMENT`] at most.

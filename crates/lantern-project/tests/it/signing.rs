@@ -15,6 +15,7 @@ use lantern_exports::intake::Intake;
 use lantern_exports::signing::{Replacement, Signing, SigningError};
 use lantern_project::{Class, PrepareOptions, Prepared, ProjectError};
 use lantern_rehearsal::exports::GameVersion;
+use lantern_store::seal::SealError;
 
 use crate::scene::Scene;
 
@@ -29,6 +30,8 @@ struct LastByte {
     refuses: bool,
     /// A file of the export that is gone once it has signed.
     takes_away: Option<PathBuf>,
+    /// A file of the export that the engine writes again while it signs.
+    writes_again: Option<PathBuf>,
 }
 
 impl Signing for LastByte {
@@ -49,6 +52,9 @@ impl Signing for LastByte {
         *bytes.last_mut().unwrap() = 0x80 + self.signed.fetch_add(1, Ordering::Relaxed);
         if let Some(path) = self.takes_away.as_ref().filter(|path| path.exists()) {
             fs::remove_file(path).unwrap();
+        }
+        if let Some(path) = &self.writes_again {
+            fs::write(path, b"MZ, another build").unwrap();
         }
         let written = [("exe", EXE, bytes), ("list", "signed.txt", b"wren\n".to_vec())];
         Ok(written
@@ -196,4 +202,14 @@ fn a_ledger_that_was_lost_knows_what_was_signed() {
     let again = scene.prepare(&with(&signer));
     assert_eq!((again.release.id, again.cost), (prepared.release.id, None));
     assert_eq!(signed_times(&signer), 1);
+}
+
+#[test]
+fn an_export_that_changes_while_it_is_signed_is_noticed() {
+    let scene = Scene::new();
+    let exe = scene.path("game/exports/windows").join(EXE);
+    let signer = Arc::new(LastByte { writes_again: Some(exe), ..LastByte::default() });
+    let failed = scene.session().prepare(&Name::full_edition(), &with(&signer), &Silent);
+    assert!(matches!(failed, Err(ProjectError::Seal(SealError::Changed { .. }))), "{failed:?}");
+    assert!(scene.project().open().unwrap().board(&Name::full_edition()).unwrap().releases.is_empty());
 }

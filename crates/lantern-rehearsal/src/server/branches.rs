@@ -5,10 +5,9 @@ use axum::body::Bytes;
 use axum::extract::{Path, State};
 use axum::http::{HeaderMap, StatusCode, header};
 use axum::response::{IntoResponse, Response};
-use lantern_core::names::{Handle, Name};
 use lantern_storefront::protocol::{BranchList, Move, MovePage, problem};
 
-use super::request::{Answer, Page, PageAsked, Shared, json, once, parse, wait};
+use super::request::{Answer, Page, PageAsked, Shared, branch_at, json, once, parse, wait};
 use crate::place::Place;
 use crate::refusal::Refused;
 
@@ -21,7 +20,7 @@ pub(super) async fn branch(
     State(place): Shared,
     Path((title, branch)): Path<(String, String)>,
 ) -> Result<Response, Refused> {
-    let (title, branch): (Handle, Name) = (parse(&title, "the title")?, parse(&branch, "the branch")?);
+    let (title, branch) = branch_at(&title, &branch)?;
     let branch = wait(move || place.branch(&title, &branch)).await?;
     Ok(([(header::ETAG, format!("\"{}\"", branch.facts.revision))], Json(branch)).into_response())
 }
@@ -31,7 +30,7 @@ pub(super) async fn moves(
     Path((title, branch)): Path<(String, String)>,
     page: PageAsked,
 ) -> Answer<MovePage> {
-    let (title, branch): (Handle, Name) = (parse(&title, "the title")?, parse(&branch, "the branch")?);
+    let (title, branch) = branch_at(&title, &branch)?;
     let page = Page::of(page)?;
     wait(move || {
         place.branch(&title, &branch)?;
@@ -47,7 +46,7 @@ pub(super) async fn move_branch(
     Path((title, branch)): Path<(String, String)>,
     body: Bytes,
 ) -> Result<Response, Refused> {
-    let (title, branch): (Handle, Name) = (parse(&title, "the title")?, parse(&branch, "the branch")?);
+    let (title, branch) = branch_at(&title, &branch)?;
     let wanted: Move = json(&body)?;
     let condition = headers.get(header::IF_MATCH).and_then(|v| v.to_str().ok());
     let revision = condition.and_then(|v| v.strip_prefix('"')?.strip_suffix('"')?.parse::<u64>().ok());

@@ -7,7 +7,7 @@ use axum::response::Response;
 use lantern_core::digest::RecipeId;
 use lantern_storefront::protocol::{FOLDER, INVITATION, Play};
 
-use super::request::{Answer, Shared, hex, needed_range, parse, part_of_pack, wait};
+use super::request::{Answer, Shared, branch_at, hex, needed_range, part_of_pack, wait};
 use crate::api::allow;
 use crate::place::{Asked, Asker, Place, not_there};
 use crate::refusal::Refused;
@@ -28,7 +28,7 @@ pub(super) async fn play(
     Path((title, branch)): Path<(String, String)>,
 ) -> Answer<Play> {
     let asker = asker(&place, &headers)?;
-    let (title, branch) = (parse(&title, "the title")?, parse(&branch, "the branch")?);
+    let (title, branch) = branch_at(&title, &branch)?;
     wait(move || Ok(Json(place.play(&title, &branch, &asker)?))).await
 }
 
@@ -38,7 +38,7 @@ pub(super) async fn play_recipe(
     Path((title, branch, recipe)): Path<(String, String, String)>,
 ) -> Result<Vec<u8>, Refused> {
     let (asker, id) = (asker(&place, &headers)?, RecipeId(hex(&recipe)?));
-    let (title, branch) = (parse(&title, "the title")?, parse(&branch, "the branch")?);
+    let (title, branch) = branch_at(&title, &branch)?;
     wait(move || {
         place.store_for_players(&title, &branch, Asked::Recipe(id), &asker)?.recipe_bytes(id).map_err(not_there)
     })
@@ -51,7 +51,7 @@ pub(super) async fn play_locator(
     Path((title, branch, recipe)): Path<(String, String, String)>,
 ) -> Result<Vec<u8>, Refused> {
     let (asker, id) = (asker(&place, &headers)?, RecipeId(hex(&recipe)?));
-    let (title, branch) = (parse(&title, "the title")?, parse(&branch, "the branch")?);
+    let (title, branch) = branch_at(&title, &branch)?;
     wait(move || {
         let store = place.store_for_players(&title, &branch, Asked::Recipe(id), &asker)?;
         Ok(store.locator(id).map_err(not_there)?.encode())
@@ -65,7 +65,7 @@ pub(super) async fn play_segment(
     Path((title, branch, digest)): Path<(String, String, String)>,
 ) -> Result<Vec<u8>, Refused> {
     let (asker, digest) = (asker(&place, &headers)?, hex(&digest)?);
-    let (title, branch) = (parse(&title, "the title")?, parse(&branch, "the branch")?);
+    let (title, branch) = branch_at(&title, &branch)?;
     wait(move || {
         let store = place.store_for_players(&title, &branch, Asked::Segment(digest), &asker)?;
         store.segment_bytes(&digest).map_err(not_there)
@@ -79,7 +79,7 @@ pub(super) async fn play_pack(
     Path((title, branch, digest)): Path<(String, String, String)>,
 ) -> Result<Response, Refused> {
     let asker = asker(&place, &headers)?;
-    let (title, branch, digest) = (parse(&title, "the title")?, parse(&branch, "the branch")?, hex(&digest)?);
+    let ((title, branch), digest) = (branch_at(&title, &branch)?, hex(&digest)?);
     let (first, last) = needed_range(&headers)?;
     wait(move || {
         let store = place.store_for_players(&title, &branch, Asked::Range(digest, first, last), &asker)?;

@@ -8,6 +8,7 @@ use axum::http::{HeaderMap, StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use lantern_core::digest::Digest;
 use lantern_core::event::EventId;
+use lantern_core::names::{Handle, Name};
 use lantern_store::store::Store;
 use lantern_storefront::protocol::{IDEMPOTENCY_KEY, problem};
 use serde::{Deserialize, Serialize};
@@ -28,6 +29,11 @@ pub(super) async fn wait<T: Send + 'static>(
 pub(super) fn parse<T: std::str::FromStr>(text: &str, what: &str) -> Result<T, Refused> {
     let malformed = |_| Refused::new(problem::MALFORMED, format!("{what} cannot be read"), "fix the address");
     text.parse().map_err(malformed)
+}
+
+/// The title and branch of a path.
+pub(super) fn branch_at(title: &str, branch: &str) -> Result<(Handle, Name), Refused> {
+    Ok((parse(title, "the title")?, parse(branch, "the branch")?))
 }
 
 pub(super) fn hex(text: &str) -> Result<Digest, Refused> {

@@ -18,8 +18,8 @@ use lantern_store::pack;
 use lantern_store::recipe::{self, Root};
 use lantern_storefront::conformance::As;
 use lantern_storefront::protocol::{
-    Branch, Build, BuildDepot, BuildTarget, InvitationMade, Limits, Move, Moved, NewBuild, NewInvitation, Play,
-    Problem, RecipeNeeds, Title, Withdraw, WithdrawnBuild, problem,
+    Branch, Build, BuildDepot, BuildTarget, InvitationMade, Move, Moved, NewBuild, NewInvitation, Play, Problem,
+    RecipeNeeds, Title, Withdraw, WithdrawnBuild, problem,
 };
 use lantern_storefront::{
     Branches, Builds, Content, Identify, Invitations, PlaceError, Player, Storefront, StorefrontFacts,
@@ -250,15 +250,7 @@ impl Identify for Opened {
         "in memory"
     }
     fn identify(&self) -> Result<StorefrontFacts, PlaceError> {
-        let limits = Limits {
-            pack_bytes: 1 << 26,
-            recipe_bytes: 1 << 26,
-            chunk_bytes: 1 << 20,
-            record_bytes: 1 << 20,
-            text_bytes: 4096,
-            notes_bytes: 1 << 16,
-        };
-        Ok(StorefrontFacts { id: "memory".to_owned(), name: "Memory".to_owned(), limits })
+        Ok(StorefrontFacts { id: "memory".to_owned(), name: "Memory".to_owned() })
     }
     fn try_access(&self) -> Result<Vec<String>, PlaceError> {
         self.maker().map(|_| vec!["read".to_owned()])

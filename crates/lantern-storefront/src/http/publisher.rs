@@ -168,8 +168,8 @@ impl Identify for HttpStorefront {
     }
 
     fn identify(&self) -> Result<StorefrontFacts, PlaceError> {
-        let Discovery { id, name, limits, .. } = self.discovery()?.clone();
-        Ok(StorefrontFacts { id, name, limits })
+        let Discovery { id, name, .. } = self.discovery()?.clone();
+        Ok(StorefrontFacts { id, name })
     }
 
     fn try_access(&self) -> Result<Vec<String>, PlaceError> {
