@@ -10,6 +10,7 @@ mod shape;
 
 use std::collections::{BTreeMap, BTreeSet};
 
+use crate::choices::Choices;
 use crate::depots::Rule;
 use crate::digest::InputDigest;
 use crate::finding::{Code, Finding, TextPlace};
@@ -37,6 +38,8 @@ pub struct Config {
     pub editions: BTreeMap<Name, Edition>,
     /// By name.
     pub targets: BTreeMap<Name, Target>,
+    /// What players choose, each with its default.
+    pub choices: Choices,
     /// In the order of their names.
     pub depots: Vec<Rule>,
     /// By name.
@@ -242,10 +245,14 @@ impl Config {
     pub fn depots_of(&self, edition: &Name) -> Vec<Name> {
         let mut names = Vec::new();
         for (name, _) in self.targets_of(edition) {
-            let before = names.len();
-            names.extend(self.depots.iter().filter(|rule| rule.from == *name).map(|rule| rule.name.clone()));
-            if names.len() == before {
+            let mut rules = self.depots.iter().filter(|rule| rule.from.contains(name)).peekable();
+            if rules.peek().is_none() {
                 names.push(name.clone());
+            }
+            for rule in rules {
+                if !names.contains(&rule.name) {
+                    names.push(rule.name.clone());
+                }
             }
         }
         names
@@ -289,7 +296,7 @@ impl Config {
             targets: Vec<crate::release::TargetRecord>,
         }
         let targets = targets.iter().map(crate::release::TargetRecord::without_claims).collect();
-        let input = Input { format: "lantern.input/2", game, edition, version, targets };
+        let input = Input { format: "lantern.input/3", game, edition, version, targets };
         InputDigest::of(&serde_json::to_vec(&input).expect("it has only string keys"))
     }
 }

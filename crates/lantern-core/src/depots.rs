@@ -1,32 +1,30 @@
 //! Depots: which file of which export a player's machine downloads as part of what. A pure mapping by rules.
 //!
 //! A target without rules is one depot of its own name that holds everything. With rules, each file goes where they
-//! say. A rule takes files of one target, and its depot may belong to others too: voices that are the same everywhere
-//! are downloaded from one depot on every system.
+//! say. A rule takes files of one target or of several: voices that are the same everywhere are downloaded from one
+//! depot on every system. A depot of several targets takes the same files from each, which is checked here for their
+//! names and sizes.
 
 use std::collections::{BTreeMap, BTreeSet};
 
+use crate::choices::Players;
 use crate::names::Name;
 use crate::path::TreePath;
 use crate::patterns::Patterns;
-use crate::release::When;
-use crate::system::System;
 
 /// `[depots.NAME]`.
 #[derive(Debug, Clone)]
 pub struct Rule {
     /// The depot's name.
     pub name: Name,
-    /// The target whose files it takes.
-    pub from: Name,
+    /// The targets whose files it takes; one or several of one edition.
+    pub from: Vec<Name>,
     /// What it takes; empty for all.
     pub only: Patterns,
     /// What it leaves to others.
     pub leave_out: Patterns,
-    /// The systems whose players have it; empty for those of its own target.
-    pub systems: Patterns,
-    /// Who of them downloads it.
-    pub when: When,
+    /// Which of their players download it.
+    pub players: Players,
 }
 
 impl Rule {
@@ -40,10 +38,17 @@ impl Rule {
 pub struct Export<'a> {
     /// The target.
     pub target: &'a Name,
-    /// What it runs on.
-    pub systems: &'a [System],
-    /// Its entries, in order; what is kept aside is not among them.
-    pub entries: &'a [&'a TreePath],
+    /// Its entries with their sizes in bytes, in the order of their paths; what is kept aside is not among them.
+    pub entries: &'a [(&'a TreePath, u64)],
+}
+
+/// Entries of an export.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Taken {
+    /// The export, by its place in the list.
+    pub export: usize,
+    /// By their place in that export's entries.
+    pub entries: Vec<usize>,
 }
 
 /// A depot with the entries that it takes.
@@ -51,14 +56,24 @@ pub struct Export<'a> {
 pub struct Depot {
     /// Its name.
     pub name: Name,
-    /// The export that they are of, by its place in the list.
-    pub from: usize,
-    /// By their place in that export's entries.
-    pub entries: Vec<usize>,
-    /// The exports whose players have it.
-    pub targets: Vec<usize>,
-    /// Who of them downloads it.
-    pub when: When,
+    /// What it is made of: the first of its targets that is here.
+    pub made_of: Taken,
+    /// The same entries in its other targets, which must be the same files.
+    pub copies: Vec<Taken>,
+    /// Which players of its targets download it.
+    pub players: Players,
+}
+
+impl Depot {
+    /// Returns what it takes from each export that it belongs to; the first is what it is made of.
+    pub fn taken(&self) -> impl Iterator<Item = &Taken> {
+        std::iter::once(&self.made_of).chain(&self.copies)
+    }
+
+    /// Returns what it takes from an export; none when it does not belong to it.
+    pub fn taken_from(&self, export: usize) -> Option<&Taken> {
+        self.taken().find(|taken| taken.export == export)
+    }
 }
 
 /// An entry that lands where it should not.
@@ -86,22 +101,21 @@ pub enum Trouble {
     Empty {
         /// The depot.
         depot: Name,
-        /// Where it looked.
+        /// Where it takes its files from.
         from: Name,
     },
-    /// No target has a system that the rule names.
-    Nowhere {
+    /// A depot of several targets that does not take the same from each.
+    Differs {
         /// The depot.
         depot: Name,
-    },
-    /// The depot is made of a target that is not in the part, and no target of the part has its files.
-    Elsewhere {
-        /// The depot.
-        depot: Name,
-        /// The target that it is made of.
+        /// What it is made of.
         from: Name,
-        /// The target of the part whose players have it.
-        target: Name,
+        /// The target that has something else.
+        other: Name,
+        /// What only one of them has, in order.
+        missing: Vec<TreePath>,
+        /// What they have in different sizes, in order.
+        resized: Vec<TreePath>,
     },
     /// Parts of one macOS bundle go to different depots.
     Split {
@@ -122,106 +136,93 @@ pub struct Mapping {
 }
 
 impl Mapping {
-    /// Divides the exports of some of the targets alone. A depot that is made of another target, and that players of these
-    /// have too, is made of the first of these that has its files.
-    pub fn of_part(exports: &[Export<'_>], rules: &[Rule]) -> Self {
-        let is_in = |name: &Name| exports.iter().any(|export| export.target == name);
-        let (own, others): (Vec<&Rule>, Vec<&Rule>) = rules.iter().partition(|rule| is_in(&rule.from));
-        let own: Vec<Rule> = own.into_iter().cloned().collect();
-        let mut mapping = Self::divide(exports, &own);
-        for rule in others.into_iter().filter(|rule| !rule.systems.is_empty()) {
-            let fits = |export: &Export<'_>| export.systems.iter().any(|s| rule.systems.matches_word(s.name()));
-            let mut having = (0..exports.len()).filter(|index| fits(&exports[*index])).peekable();
-            let Some(first) = having.peek().copied() else { continue };
-            match having.find(|index| exports[*index].entries.iter().any(|path| rule.takes(path))) {
-                Some(from) => mapping.add(exports, from, rule),
-                None => {
-                    let (depot, from, target) = (rule.name.clone(), rule.from.clone(), exports[first].target.clone());
-                    mapping.troubles.push(Trouble::Elsewhere { depot, from, target });
-                }
-            }
-        }
-        mapping.depots.sort_by(|a, b| (a.from, &a.name).cmp(&(b.from, &b.name)));
-        mapping.checked(exports)
-    }
-
-    /// Divides exports by rules.
+    /// Divides exports by rules. Of a rule for several targets those count that are among the exports: a release of some
+    /// targets has shared depots of its own.
     pub fn of(exports: &[Export<'_>], rules: &[Rule]) -> Self {
-        Self::divide(exports, rules).checked(exports)
-    }
-
-    fn divide(exports: &[Export<'_>], rules: &[Rule]) -> Self {
         let mut mapping = Self::default();
+        let mut is_shared_already = BTreeSet::new();
         for (index, export) in exports.iter().enumerate() {
-            let own: Vec<&Rule> = rules.iter().filter(|rule| rule.from == *export.target).collect();
-            if own.is_empty() {
+            let mut own = rules.iter().filter(|rule| rule.from.contains(export.target)).peekable();
+            if own.peek().is_none() {
                 mapping.depots.push(Depot {
                     name: export.target.clone(),
-                    from: index,
-                    entries: (0..export.entries.len()).collect(),
-                    targets: vec![index],
-                    when: When::default(),
+                    made_of: Taken { export: index, entries: (0..export.entries.len()).collect() },
+                    copies: Vec::new(),
+                    players: Players::default(),
                 });
             }
-            for rule in own {
+            for rule in own.filter(|rule| is_shared_already.insert(&rule.name)) {
                 mapping.add(exports, index, rule);
             }
         }
-        mapping
-    }
-
-    fn checked(mut self, exports: &[Export<'_>]) -> Self {
         for index in 0..exports.len() {
-            self.check(exports, index);
+            mapping.check(exports, index);
         }
-        self.check_bundles(exports);
-        self
+        mapping.check_bundles(exports);
+        mapping
     }
 
     /// Returns the depots that players of an export have.
     pub fn of_target(&self, target: usize) -> impl Iterator<Item = &Depot> {
-        self.depots.iter().filter(move |depot| depot.targets.contains(&target))
+        self.depots.iter().filter(move |depot| depot.taken_from(target).is_some())
     }
 
-    fn add(&mut self, exports: &[Export<'_>], from: usize, rule: &Rule) {
-        let export = &exports[from];
-        let entries: Vec<usize> =
-            export.entries.iter().enumerate().filter(|(_, path)| rule.takes(path)).map(|(i, _)| i).collect();
-        let targets: Vec<usize> = match rule.systems.is_empty() {
-            true => vec![from],
-            false => {
-                let fits = |e: &Export<'_>| e.systems.iter().any(|s| rule.systems.matches_word(s.name()));
-                exports.iter().enumerate().filter(|(_, e)| fits(e)).map(|(i, _)| i).collect()
-            }
+    /// Adds a rule's depot, which is made of the first export that the rule is for.
+    fn add(&mut self, exports: &[Export<'_>], first: usize, rule: &Rule) {
+        let taken = |export: usize| {
+            let entries = exports[export].entries.iter().enumerate();
+            let entries = entries.filter(|(_, (path, _))| rule.takes(path)).map(|(i, _)| i).collect();
+            Taken { export, entries }
         };
-        let (name, when) = (rule.name.clone(), rule.when.clone());
-        if entries.is_empty() {
-            self.troubles.push(Trouble::Empty { depot: name.clone(), from: export.target.clone() });
-        } else if targets.is_empty() {
-            self.troubles.push(Trouble::Nowhere { depot: name.clone() });
+        let others = (first + 1..exports.len()).filter(|other| rule.from.contains(exports[*other].target));
+        let (made_of, copies) = (taken(first), others.map(taken).collect::<Vec<Taken>>());
+        for taken in std::iter::once(&made_of).chain(&copies).filter(|taken| taken.entries.is_empty()) {
+            let from = exports[taken.export].target.clone();
+            self.troubles.push(Trouble::Empty { depot: rule.name.clone(), from });
         }
-        self.depots.push(Depot { name, from, entries, targets, when });
+        let files = |taken: &Taken| -> BTreeMap<&TreePath, u64> {
+            taken.entries.iter().map(|i| exports[taken.export].entries[*i]).collect()
+        };
+        let here = files(&made_of);
+        for copy in copies.iter().filter(|copy| !copy.entries.is_empty() && !here.is_empty()) {
+            let there = files(copy);
+            let only_here = here.keys().filter(|path| !there.contains_key(**path));
+            let missing = only_here.chain(there.keys().filter(|path| !here.contains_key(**path)));
+            let missing: BTreeSet<TreePath> = missing.map(|path| (*path).clone()).collect();
+            let is_resized = |(path, size): &(&&TreePath, &u64)| there.get(**path).is_some_and(|other| other != *size);
+            let resized: Vec<TreePath> = here.iter().filter(is_resized).map(|(path, _)| (*path).clone()).collect();
+            if !missing.is_empty() || !resized.is_empty() {
+                self.troubles.push(Trouble::Differs {
+                    depot: rule.name.clone(),
+                    from: exports[first].target.clone(),
+                    other: exports[copy.export].target.clone(),
+                    missing: missing.into_iter().collect(),
+                    resized,
+                });
+            }
+        }
+        self.depots.push(Depot { name: rule.name.clone(), made_of, copies, players: rule.players.clone() });
     }
 
+    /// Every entry of an export is to be in one of its depots, and in one only.
     fn check(&mut self, exports: &[Export<'_>], target: usize) {
         let export = &exports[target];
-        let mut lands: BTreeMap<&TreePath, &Name> = BTreeMap::new();
+        let mut lands: BTreeMap<usize, &Name> = BTreeMap::new();
         let mut twice: BTreeMap<(&Name, &Name), Vec<TreePath>> = BTreeMap::new();
-        for depot in self.of_target(target) {
-            for path in depot.entries.iter().map(|i| exports[depot.from].entries[*i]) {
-                match lands.get(path) {
-                    Some(other) => twice.entry((*other, &depot.name)).or_default().push(path.clone()),
+        for depot in &self.depots {
+            for entry in depot.taken_from(target).into_iter().flat_map(|taken| &taken.entries) {
+                match lands.get(entry) {
+                    Some(other) => {
+                        twice.entry((*other, &depot.name)).or_default().push(export.entries[*entry].0.clone());
+                    }
                     None => {
-                        lands.insert(path, &depot.name);
+                        lands.insert(*entry, &depot.name);
                     }
                 }
             }
         }
-        let in_a_rule: BTreeSet<usize> =
-            self.depots.iter().filter(|d| d.from == target).flat_map(|d| d.entries.iter().copied()).collect();
-        let in_none = |(i, path): &(usize, &&TreePath)| !in_a_rule.contains(i) && !lands.contains_key(**path);
-        let paths: Vec<TreePath> =
-            export.entries.iter().enumerate().filter(in_none).map(|(_, path)| (*path).clone()).collect();
+        let in_none = export.entries.iter().enumerate().filter(|(i, _)| !lands.contains_key(i));
+        let paths: Vec<TreePath> = in_none.map(|(_, (path, _))| (*path).clone()).collect();
         let mut troubles = Vec::new();
         if !paths.is_empty() {
             troubles.push(Trouble::InNone { target: export.target.clone(), paths });
@@ -237,8 +238,9 @@ impl Mapping {
     fn check_bundles(&mut self, exports: &[Export<'_>]) {
         for (target, export) in exports.iter().enumerate() {
             let mut bundles: BTreeMap<String, BTreeSet<Name>> = BTreeMap::new();
-            for depot in self.depots.iter().filter(|d| d.from == target) {
-                for path in depot.entries.iter().map(|i| export.entries[*i]) {
+            for depot in &self.depots {
+                for entry in depot.taken_from(target).into_iter().flat_map(|taken| &taken.entries) {
+                    let path = export.entries[*entry].0;
                     if let Some((bundle, _)) = path.as_str().split_once(".app/") {
                         bundles.entry(format!("{bundle}.app")).or_default().insert(depot.name.clone());
                     }
@@ -255,59 +257,68 @@ mod tests {
     use super::*;
     use proptest::prelude::*;
 
-    fn rule(name: &str, from: &str, only: &[&str], leave_out: &[&str], systems: &[&str]) -> Rule {
+    fn rule(name: &str, from: &[&str], only: &[&str], leave_out: &[&str]) -> Rule {
         let patterns = |texts: &[&str]| Patterns::new(texts.iter().copied()).unwrap();
         Rule {
             name: name.parse().unwrap(),
-            from: from.parse().unwrap(),
+            from: from.iter().map(|target| target.parse().unwrap()).collect(),
             only: patterns(only),
             leave_out: patterns(leave_out),
-            systems: patterns(systems),
-            when: When::default(),
+            players: Players::default(),
         }
     }
 
-    /// Maps exports of one system each and returns for each depot its paths and targets, and the troubles.
-    fn map(exports: &[(&str, System, &[&str])], rules: &[Rule]) -> (Vec<String>, Vec<Trouble>) {
-        let names: Vec<Name> = exports.iter().map(|(name, ..)| name.parse().unwrap()).collect();
-        let systems: Vec<[System; 1]> = exports.iter().map(|(_, system, _)| [*system]).collect();
-        let paths: Vec<Vec<TreePath>> =
-            exports.iter().map(|(.., paths)| paths.iter().map(|p| TreePath::new(*p).unwrap()).collect()).collect();
-        let paths: Vec<Vec<&TreePath>> = paths.iter().map(|p| p.iter().collect()).collect();
-        let exports: Vec<Export<'_>> = names
+    /// Maps exports, each file of which has a size in bytes, and returns for each depot its paths and targets, and the
+    /// troubles.
+    fn map(exports: &[(&str, &[(&str, u64)])], rules: &[Rule]) -> (Vec<String>, Vec<Trouble>) {
+        let names: Vec<Name> = exports.iter().map(|(name, _)| name.parse().unwrap()).collect();
+        let paths: Vec<Vec<(TreePath, u64)>> = exports
             .iter()
-            .zip(&systems)
-            .zip(&paths)
-            .map(|((target, systems), entries)| Export { target, systems, entries })
+            .map(|(_, files)| files.iter().map(|(path, size)| (TreePath::new(*path).unwrap(), *size)).collect())
             .collect();
+        let paths: Vec<Vec<(&TreePath, u64)>> =
+            paths.iter().map(|files| files.iter().map(|(path, size)| (path, *size)).collect()).collect();
+        let exports: Vec<Export<'_>> =
+            names.iter().zip(&paths).map(|(target, entries)| Export { target, entries }).collect();
         let mapping = Mapping::of(&exports, rules);
         let shown = mapping.depots.iter().map(|d| {
-            let paths: Vec<&str> = d.entries.iter().map(|i| exports[d.from].entries[*i].as_str()).collect();
-            let targets: Vec<&str> = d.targets.iter().map(|i| exports[*i].target.as_str()).collect();
+            let export = &exports[d.made_of.export];
+            let paths: Vec<&str> = d.made_of.entries.iter().map(|i| export.entries[*i].0.as_str()).collect();
+            let targets: Vec<&str> = d.taken().map(|taken| exports[taken.export].target.as_str()).collect();
             format!("{}: {} -> {}", d.name, paths.join(" "), targets.join(" "))
         });
         (shown.collect(), mapping.troubles)
     }
 
-    const GAME: &[&str] = &["game", "voices/en.pak", "voices/fr.pak"];
+    const GAME: &[(&str, u64)] = &[("game", 9), ("voices/en.pak", 7), ("voices/fr.pak", 8)];
+
+    fn name(text: &str) -> Name {
+        text.parse().unwrap()
+    }
+
+    fn paths(texts: &[&str]) -> Vec<TreePath> {
+        texts.iter().map(|text| TreePath::new(*text).unwrap()).collect()
+    }
 
     #[test]
     fn a_target_without_rules_is_one_depot() {
-        let (depots, troubles) = map(&[("linux", System::LinuxX86_64, GAME)], &[]);
+        let (depots, troubles) = map(&[("linux", GAME)], &[]);
         assert_eq!(depots, ["linux: game voices/en.pak voices/fr.pak -> linux"]);
         assert!(troubles.is_empty());
     }
 
+    /// French for both, and what each has for itself.
+    fn shared() -> [Rule; 3] {
+        [
+            rule("linux", &["linux"], &[], &["voices/fr*"]),
+            rule("french", &["windows", "linux"], &["voices/fr*"], &[]),
+            rule("windows", &["windows"], &[], &["voices/fr*"]),
+        ]
+    }
+
     #[test]
-    fn one_depot_serves_several_systems() {
-        let exports: [(&str, System, &[&str]); 2] =
-            [("linux", System::LinuxX86_64, &["game", "voices/fr.pak"]), ("windows", System::WindowsX86_64, GAME)];
-        let rules = [
-            rule("linux", "linux", &[], &["voices/fr.pak"], &[]),
-            rule("french", "windows", &["voices/fr*"], &[], &["windows-*", "linux-*"]),
-            rule("windows", "windows", &[], &["voices/fr*"], &[]),
-        ];
-        let (depots, troubles) = map(&exports, &rules);
+    fn one_depot_serves_several_targets() {
+        let (depots, troubles) = map(&[("linux", &[("game", 5), ("voices/fr.pak", 8)]), ("windows", GAME)], &shared());
         assert_eq!(troubles, []);
         assert_eq!(depots[0], "linux: game -> linux");
         assert_eq!(depots[1], "french: voices/fr.pak -> linux windows");
@@ -315,61 +326,54 @@ mod tests {
     }
 
     #[test]
+    fn a_shared_depot_must_be_the_same_in_each_target() {
+        let differs = |linux: &[(&str, u64)]| map(&[("linux", linux), ("windows", GAME)], &shared()).1;
+        let trouble = |missing: &[&str], resized: &[&str]| Trouble::Differs {
+            depot: name("french"),
+            from: name("linux"),
+            other: name("windows"),
+            missing: paths(missing),
+            resized: paths(resized),
+        };
+        assert_eq!(differs(&[("game", 5), ("voices/fr.pak", 6)]), [trouble(&[], &["voices/fr.pak"])]);
+        let more = [("game", 5), ("voices/fr-2.pak", 1), ("voices/fr.pak", 8)];
+        assert_eq!(differs(&more), [trouble(&["voices/fr-2.pak"], &[])]);
+        let other = [("game", 5), ("voices/fr-2.pak", 1)];
+        assert_eq!(differs(&other), [trouble(&["voices/fr-2.pak", "voices/fr.pak"], &[])]);
+        assert_eq!(differs(&[("game", 5)]), [Trouble::Empty { depot: name("french"), from: name("linux") }]);
+    }
+
+    #[test]
     fn what_lands_in_none_or_in_two() {
         let rules = [
-            rule("base", "linux", &["game"], &[], &[]),
-            rule("en", "linux", &["voices/en*", "game"], &[], &[]),
-            rule("none", "linux", &["textures/**"], &[], &[]),
-            rule("far", "linux", &["voices/en.pak"], &["voices/en.pak"], &["macos-*"]),
+            rule("base", &["linux"], &["game"], &[]),
+            rule("en", &["linux"], &["voices/en*", "game"], &[]),
+            rule("none", &["linux"], &["textures/**"], &[]),
         ];
-        let (_, troubles) = map(&[("linux", System::LinuxX86_64, GAME)], &rules);
-        let path = |p: &str| vec![TreePath::new(p).unwrap()];
-        let name = |n: &str| n.parse::<Name>().unwrap();
+        let (_, troubles) = map(&[("linux", GAME)], &rules);
         assert_eq!(
             troubles,
             [
                 Trouble::Empty { depot: name("none"), from: name("linux") },
-                Trouble::Empty { depot: name("far"), from: name("linux") },
-                Trouble::InNone { target: name("linux"), paths: path("voices/fr.pak") },
-                Trouble::InTwo { target: name("linux"), one: name("base"), other: name("en"), paths: path("game") },
+                Trouble::InNone { target: name("linux"), paths: paths(&["voices/fr.pak"]) },
+                Trouble::InTwo { target: name("linux"), one: name("base"), other: name("en"), paths: paths(&["game"]) },
             ]
         );
-        let (_, troubles) =
-            map(&[("linux", System::LinuxX86_64, &["game"])], &[rule("far", "linux", &[], &[], &["macos-*"])]);
-        assert_eq!(troubles, [Trouble::Nowhere { depot: name("far") }]);
     }
 
     #[test]
     fn a_bundle_stays_whole() {
-        let paths: &[&str] = &["Game.app/Contents/Info.plist", "Game.app/Contents/MacOS/game"];
-        let rules =
-            [rule("a", "macos", &["**/Info.plist"], &[], &[]), rule("b", "macos", &[], &["**/Info.plist"], &[])];
-        let (_, troubles) = map(&[("macos", System::MacosUniversal, paths)], &rules);
+        let files: &[(&str, u64)] = &[("Game.app/Contents/Info.plist", 1), ("Game.app/Contents/MacOS/game", 1)];
+        let rules = [rule("a", &["macos"], &["**/Info.plist"], &[]), rule("b", &["macos"], &[], &["**/Info.plist"])];
+        let (_, troubles) = map(&[("macos", files)], &rules);
         assert!(matches!(&troubles[..], [Trouble::Split { bundle, .. }] if bundle == "Game.app"), "{troubles:?}");
     }
 
     #[test]
     fn a_part_has_shared_depots_of_its_own_files() {
-        let rules = [
-            rule("windows", "windows", &[], &["voices/**"], &[]),
-            rule("linux", "linux", &[], &["voices/**"], &[]),
-            rule("voices", "windows", &["voices/**"], &[], &["windows-*", "linux-*"]),
-        ];
-        let names: Name = "linux".parse().unwrap();
-        let paths = GAME.iter().map(|p| TreePath::new(*p).unwrap()).collect::<Vec<_>>();
-        let entries: Vec<&TreePath> = paths.iter().collect();
-        let part = |entries: &[&TreePath]| {
-            let export = Export { target: &names, systems: &[System::LinuxX86_64], entries };
-            Mapping::of_part(&[export], &rules)
-        };
-        let whole = part(&entries);
-        let depots: Vec<(&str, usize)> = whole.depots.iter().map(|d| (d.name.as_str(), d.entries.len())).collect();
-        assert!(whole.troubles.is_empty(), "{:?}", whole.troubles);
-        let voices = GAME.iter().filter(|path| path.starts_with("voices/")).count();
-        assert_eq!(depots, [("linux", GAME.len() - voices), ("voices", voices)]);
-        // Where the part lacks the files its players would, too.
-        let without: Vec<&TreePath> = entries.iter().copied().filter(|p| !p.as_str().starts_with("voices/")).collect();
-        assert!(matches!(part(&without).troubles.as_slice(), [Trouble::Elsewhere { .. }]));
+        let (depots, troubles) = map(&[("windows", GAME)], &shared());
+        assert_eq!(troubles, []);
+        assert_eq!(depots, ["french: voices/fr.pak -> windows", "windows: game voices/en.pak -> windows"]);
     }
 
     proptest! {
@@ -380,13 +384,13 @@ mod tests {
             leave in prop::collection::vec(prop::sample::select(vec!["a/**", "b/*", "a/1", "**/2", "c"]), 0..3),
             more in any::<bool>(),
         ) {
-            let paths: &[&str] = &["a/1", "a/2", "b/1", "b/2", "c"];
-            let mut rules = vec![rule("one", "linux", &only, &leave, &[])];
+            let files: &[(&str, u64)] = &[("a/1", 1), ("a/2", 1), ("b/1", 1), ("b/2", 1), ("c", 1)];
+            let mut rules = vec![rule("one", &["linux"], &only, &leave)];
             if more {
-                rules.push(rule("two", "linux", &leave, &only, &[]));
+                rules.push(rule("two", &["linux"], &leave, &only));
             }
-            let (depots, troubles) = map(&[("linux", System::LinuxX86_64, paths)], &rules);
-            for path in paths {
+            let (depots, troubles) = map(&[("linux", files)], &rules);
+            for (path, _) in files {
                 let count = depots.iter().filter(|d| d.split(' ').any(|word| word == *path)).count();
                 let answer = troubles.iter().filter(|t| match t {
                     Trouble::InNone { paths, .. } | Trouble::InTwo { paths, .. } => paths.iter().any(|p| p.as_str() == *path),

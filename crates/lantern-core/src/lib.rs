@@ -29,6 +29,7 @@ pub mod audience;
 pub mod board;
 pub mod branch;
 pub mod bytes;
+pub mod choices;
 pub mod config;
 pub mod depots;
 pub mod digest;

@@ -5,6 +5,7 @@ use std::collections::BTreeMap;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
+use crate::choices::{Choices, Players};
 use crate::digest::{Digest, ReleaseId, TreeId};
 use crate::names::{FolderName, Identity, Name};
 use crate::path::TreePath;
@@ -13,7 +14,7 @@ use crate::tree::{Node, Tree, TreeError};
 use crate::version::{BuildNumber, ReleaseName, Version};
 
 /// The value of `format` in every record that this code writes.
-pub const FORMAT: &str = "lantern.release/1";
+pub const FORMAT: &str = "lantern.release/2";
 /// Largest record accepted, in bytes. Ours: bounds memory on hostile input.
 pub const MAX_RECORD_LEN: u64 = 4 * 1024 * 1024;
 
@@ -40,35 +41,6 @@ impl Start {
     }
 }
 
-/// When a player's machine downloads a depot; without any condition always.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
-pub struct When {
-    /// Who plays in this language, such as `fr` or `pt-BR`.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub language: Option<String>,
-    /// Who owns this edition.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub owns: Option<Name>,
-}
-
-impl When {
-    /// Whether everybody downloads it.
-    pub fn is_always(&self) -> bool {
-        *self == Self::default()
-    }
-}
-
-impl std::fmt::Display for When {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        match (&self.language, &self.owns) {
-            (None, None) => f.write_str("always"),
-            (Some(language), None) => write!(f, "language {}", crate::path::shown(language)),
-            (None, Some(owns)) => write!(f, "owns {owns}"),
-            (Some(language), Some(owns)) => write!(f, "language {}, owns {owns}", crate::path::shown(language)),
-        }
-    }
-}
-
 /// One depot of a target.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct DepotRecord {
@@ -80,9 +52,9 @@ pub struct DepotRecord {
     pub files: u64,
     /// Size of all files, in bytes.
     pub size: u64,
-    /// Who downloads it.
-    #[serde(default, skip_serializing_if = "When::is_always")]
-    pub when: When,
+    /// Which players of the target download it.
+    #[serde(default, skip_serializing_if = "Players::are_all")]
+    pub players: Players,
 }
 
 /// What a build says of itself inside: in its manifest, its property list, its resources.
@@ -164,6 +136,9 @@ pub struct TargetRecord {
     pub tree: TreeId,
     /// What it is divided into for download. A depot that several targets share stands in each.
     pub depots: Vec<DepotRecord>,
+    /// What players of it can choose, each with its default.
+    #[serde(default, skip_serializing_if = "Choices::is_empty")]
+    pub choices: Choices,
     /// What was kept aside: sealed with the rest, and never sent to anybody.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub aside: Option<DepotRecord>,
@@ -362,8 +337,9 @@ pub(crate) mod tests {
                     tree,
                     files: 3,
                     size: 120,
-                    when: When::default(),
+                    players: Players::default(),
                 }],
+                choices: Choices::new(),
                 aside: None,
                 claims: Claims::default(),
                 signed: None,
@@ -381,10 +357,10 @@ pub(crate) mod tests {
     #[test]
     fn what_is_hashed_is_the_same_everywhere() {
         let record = record("1.3.2", 25);
-        assert_eq!(record.id().to_string(), "blake3:d4c970a664d7ecbdf19e245a321b1605a2bc118e13e67fc1a031e4b1acab4a65");
+        assert_eq!(record.id().to_string(), "blake3:2577f2b4e734da56226991d1f11fcc54a270e9f5172ccddb43dc1103caf2c17e");
         let input =
             crate::config::Config::input_digest(&record.game, &record.edition, &record.version, &record.targets);
-        assert_eq!(input.0.to_string(), "blake3:cd1fc7e347109d0f07493c9da4978beeeb9014a4a4c80e4b75449b4b38f5b638");
+        assert_eq!(input.0.to_string(), "blake3:8255349f503ca9c3241647ba3376dd1b89c7be1810fc650d486b1675aca1c631");
         let mut claiming = record.clone();
         claiming.targets[0].claims.version = Some("1.3.2".into());
         assert_ne!(claiming.id(), record.id());
@@ -441,9 +417,9 @@ pub(crate) mod tests {
 
     #[test]
     fn another_format_is_named() {
-        let text = String::from_utf8(record("1.3.2", 25).encode()).unwrap().replace("release/1", "release/2");
+        let text = String::from_utf8(record("1.3.2", 25).encode()).unwrap().replace("release/2", "release/3");
         assert!(
-            matches!(ReleaseRecord::decode(text.as_bytes()), Err(RecordError::Format(f)) if f == "lantern.release/2")
+            matches!(ReleaseRecord::decode(text.as_bytes()), Err(RecordError::Format(f)) if f == "lantern.release/3")
         );
         assert!(matches!(ReleaseRecord::decode(b"{"), Err(RecordError::Shape(_))));
     }

@@ -17,7 +17,7 @@ use lantern_exports::cache::{DigestCache, ScanCache};
 use lantern_exports::claims::TargetClaims;
 use lantern_exports::facts::{Asked, gather};
 use lantern_exports::intake::Intake;
-use lantern_store::seal::SourceEntry;
+use lantern_store::seal::{SealError, SourceEntry};
 
 pub(crate) use self::compare::{PastReleases, forgotten, number_differs};
 use crate::depots::Divided;
@@ -92,7 +92,7 @@ impl Project {
                     size: sources().map(SourceEntry::size).sum(),
                 });
             }
-            let digests = DigestCache::load(&self.state("cache/digests.json"), environment::now());
+            let mut digests = DigestCache::load(&self.state("cache/digests.json"), environment::now());
             let is_sealed = past.is_sealed(&divided, &digests, self.version(&edition).ok().as_ref());
             let judged = self.judge(&edition, None, &divided, &past, &mut cache, progress)?;
             if !is_sealed {
@@ -106,6 +106,19 @@ impl Project {
                 let finding = past.version_finding(&version, is_other);
                 let finding = finding.map(|finding| finding.at(self.place_of(&["game", "version"])));
                 checked.findings.extend(finding.map(|finding| (None, finding)));
+            }
+            let differ = self.differing_content(&divided, |parcel| {
+                let intake = &divided.intakes[parcel.from];
+                match digests.tree_without_reading(intake, &parcel.indices) {
+                    Some(tree) => Ok(tree),
+                    None => Ok(digests.tree_by_reading(intake, &parcel.indices, progress)?),
+                }
+            });
+            // A file that cannot be read has a finding of its own.
+            match differ {
+                Ok(findings) => checked.findings.extend(findings.into_iter().map(|finding| (None, finding))),
+                Err(ProjectError::Seal(SealError::Read { .. })) => {}
+                Err(error) => return Err(error),
             }
             checked.findings.extend(divided.findings);
         }

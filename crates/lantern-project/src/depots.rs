@@ -2,19 +2,24 @@
 
 use std::collections::BTreeSet;
 
+use lantern_core::choices::{Choices, Players};
 use lantern_core::depots::{self, Mapping, Trouble};
 use lantern_core::finding::{Code, Finding};
 use lantern_core::names::Name;
 use lantern_core::path::TreePath;
-use lantern_core::release::When;
 use lantern_core::system::System;
+use lantern_core::tree::{Node, Tree};
 use lantern_exports::intake::{Intake, Surroundings, stops_in};
 use lantern_store::seal::SourceEntry;
 
+use crate::ProjectError;
+use crate::describe::Parcel;
 use crate::project::Project;
 
 /// How many paths of a finding are named.
 const NAMED: usize = 3;
+/// What to do about a shared depot that is not the same everywhere.
+const SHARED_FIX: &str = "export both again, or let each have a depot of its own";
 
 /// The exports of an edition, divided into depots.
 #[derive(Default)]
@@ -24,6 +29,8 @@ pub(crate) struct Divided<'a> {
     /// For each intake, the places of the entries that depots are made of.
     pub mapped: Vec<Vec<usize>>,
     pub mapping: Mapping,
+    /// What players can choose.
+    pub choices: Choices,
     /// Everything that is wrong or worth knowing, with the target that it is about where there is one.
     pub findings: Vec<(Option<Name>, Finding)>,
     /// Whether every target could be taken in.
@@ -33,9 +40,10 @@ pub(crate) struct Divided<'a> {
 }
 
 impl Divided<'_> {
-    /// Returns the entries of a depot by their places in its intake.
-    pub(crate) fn indices(&self, depot: &depots::Depot) -> Vec<usize> {
-        depot.entries.iter().filter_map(|i| self.mapped.get(depot.from)?.get(*i).copied()).collect()
+    /// Returns entries that a depot takes by their places in their intake.
+    pub(crate) fn indices(&self, taken: &depots::Taken) -> Vec<usize> {
+        let of_export = self.mapped.get(taken.export);
+        taken.entries.iter().filter_map(|i| of_export?.get(*i).copied()).collect()
     }
 }
 
@@ -61,72 +69,103 @@ impl Project {
                 }
             }
         }
-        self.divide_again(edition, Divided { intakes, findings, is_whole, targets, ..Divided::default() })
+        self.divide_again(Divided { intakes, findings, is_whole, targets, ..Divided::default() })
     }
 
     /// Divides exports that were taken in.
-    pub(crate) fn divide_again<'a>(&'a self, edition: &Name, taken: Divided<'a>) -> Divided<'a> {
+    pub(crate) fn divide_again<'a>(&'a self, taken: Divided<'a>) -> Divided<'a> {
         let Divided { intakes, findings, is_whole, targets, .. } = taken;
         let mapped: Vec<Vec<usize>> = intakes
             .iter()
             .map(|intake| (0..intake.entries().len()).filter(|i| !intake.aside.contains(i)).collect())
             .collect();
-        let paths: Vec<Vec<&TreePath>> = intakes
+        let entries: Vec<Vec<(&TreePath, u64)>> = intakes
             .iter()
             .zip(&mapped)
-            .map(|(intake, mapped)| mapped.iter().map(|i| &intake.entries()[*i].source.path).collect())
+            .map(|(intake, mapped)| {
+                let source = |i: &usize| &intake.entries()[*i].source;
+                mapped.iter().map(|i| (&source(i).path, source(i).size())).collect()
+            })
             .collect();
         let exports: Vec<depots::Export<'_>> = intakes
             .iter()
-            .zip(&paths)
-            .map(|(intake, entries)| depots::Export { target: intake.name, systems: &intake.systems, entries })
+            .zip(&entries)
+            .map(|(intake, entries)| depots::Export { target: intake.name, entries })
             .collect();
-        let rules = &self.config().depots;
-        let is_part = self.config().targets_of(edition).any(|(name, _)| !self.means(name));
-        let mapping = if is_part { Mapping::of_part(&exports, rules) } else { Mapping::of(&exports, rules) };
-        // Without all exports it is not known what the missing ones would have brought.
-        let mut mapping = mapping;
-        let is_sure = |t: &Trouble| is_whole || !matches!(t, Trouble::InNone { .. } | Trouble::Nowhere { .. });
+        let mut mapping = Mapping::of(&exports, &self.config().depots);
+        // Of a configuration that is wrong it is not known what the missing rules would have taken.
+        let is_sure = |t: &Trouble| self.config_findings().is_empty() || !matches!(t, Trouble::InNone { .. });
         mapping.troubles.retain(is_sure);
-        let mut divided = Divided { intakes, mapped, mapping, findings, is_whole, targets };
+        let choices = self.config().choices.clone();
+        let mut divided = Divided { intakes, mapped, mapping, choices, findings, is_whole, targets };
         let troubles: Vec<Finding> = divided.mapping.troubles.iter().map(|t| self.trouble(t)).collect();
         divided.findings.extend(troubles.into_iter().map(|finding| (None, finding)));
         let starts = self.starts_for_everybody(&divided);
         divided.findings.extend(starts.into_iter().map(|finding| (None, finding)));
-        let others = self.other_sizes(&divided);
-        divided.findings.extend(others.into_iter().map(|finding| (None, finding)));
         divided
     }
 
-    /// Files of a shared depot that another target's export has in another size: its players get those of the one
-    /// that the depot is made of.
-    fn other_sizes(&self, divided: &Divided<'_>) -> Vec<Finding> {
+    /// Says which files of shared depots have the same name and size in two targets, and are not the same: `tree` gives that
+    /// of each parcel.
+    pub(crate) fn differing_content(
+        &self,
+        divided: &Divided<'_>,
+        mut tree: impl FnMut(&Parcel) -> Result<Tree, ProjectError>,
+    ) -> Result<Vec<Finding>, ProjectError> {
         let mut findings = Vec::new();
-        for depot in &divided.mapping.depots {
-            let from = &divided.intakes[depot.from];
-            let indices = divided.indices(depot);
-            for target in depot.targets.iter().filter(|target| **target != depot.from) {
-                let other = &divided.intakes[*target];
-                let differs = |source: &&SourceEntry| {
-                    let known = other.export().place_of(source.path.as_str());
-                    known.is_some_and(|at| other.entries()[at].source.size() != source.size())
-                };
-                let sources = indices.iter().map(|i| &from.entries()[*i].source).filter(|source| source.is_file());
-                let paths: Vec<TreePath> = sources.filter(differs).map(|source| source.path.clone()).collect();
-                if paths.is_empty() {
+        let is_known = |depot: &&depots::Depot| {
+            divided.mapping.troubles.iter().any(|trouble| match trouble {
+                Trouble::Differs { depot: differs, .. } | Trouble::Empty { depot: differs, .. } => {
+                    *differs == depot.name
+                }
+                _ => false,
+            })
+        };
+        for depot in divided.mapping.depots.iter().filter(|depot| !depot.copies.is_empty() && !is_known(depot)) {
+            let here = tree(&Parcel::of(divided, &depot.made_of))?;
+            let name_of = |taken: &depots::Taken| divided.intakes[taken.export].name;
+            for copy in &depot.copies {
+                let there = tree(&Parcel::of(divided, copy))?;
+                if here.id() == there.id() {
                     continue;
                 }
+                let differs = |(path, node): &(&TreePath, &Node)| there.get(path) != Some(node);
+                let paths: Vec<TreePath> = here.iter().filter(differs).map(|(path, _)| path.clone()).collect();
                 let what = format!(
-                    "the depot {} is taken from {}, and {} has {} of it in another size: {}",
+                    "the depot {} is not the same in {} and {}: {} with different content: {}",
                     depot.name,
-                    from.name,
-                    other.name,
+                    name_of(&depot.made_of),
+                    name_of(copy),
                     are(paths.len()),
                     named(&paths)
                 );
-                let fix = "export both again, or let each have a depot of its own";
-                let finding = Finding::of(Code::DepotDiffers, what, fix);
+                let finding = Finding::of(Code::DepotDiffers, what, SHARED_FIX);
                 findings.push(finding.at(self.place_of(&["depots", depot.name.as_str(), "from"])));
+            }
+        }
+        Ok(findings)
+    }
+
+    /// Says which files of shared depots were signed: each target's are signed on their own, and are not the same any more.
+    pub(crate) fn signed_and_shared(
+        &self,
+        divided: &Divided<'_>,
+        is_signed: impl Fn(&Name, &TreePath) -> bool,
+    ) -> Vec<Finding> {
+        let mut findings = Vec::new();
+        for depot in divided.mapping.depots.iter().filter(|depot| !depot.copies.is_empty()) {
+            for taken in depot.taken() {
+                let intake = &divided.intakes[taken.export];
+                let paths = divided.indices(taken).into_iter().map(|i| &intake.entries()[i].source.path);
+                let signed: Vec<TreePath> = paths.filter(|path| is_signed(intake.name, path)).cloned().collect();
+                if !signed.is_empty() {
+                    let (count, names) = (are(signed.len()), named(&signed));
+                    let what =
+                        format!("{count} of the shared depot {} are signed for {}: {names}", depot.name, intake.name);
+                    let fix = "leave them to a depot of each target";
+                    let finding = Finding::of(Code::DepotDiffers, what, fix);
+                    findings.push(finding.at(self.place_of(&["depots", depot.name.as_str(), "from"])));
+                }
             }
         }
         findings
@@ -154,13 +193,15 @@ impl Project {
                 let what = format!("the depot {depot} takes nothing from {from}");
                 at(Finding::of(Code::DepotEmpty, what, "fix only and leave-out, or remove the depot"), depot, "only")
             }
-            Trouble::Nowhere { depot } => {
-                let what = format!("no target has a system that the depot {depot} is for");
-                at(Finding::of(Code::DepotWithoutTarget, what, "fix when, or remove the depot"), depot, "when")
-            }
-            Trouble::Elsewhere { depot, from, target } => {
-                let what = format!("{target} needs the depot {depot}, which is taken from {from}");
-                at(Finding::of(Code::DepotOutsidePart, what, format!("prepare it too: --target {from}")), depot, "from")
+            Trouble::Differs { depot, from, other, missing, resized } => {
+                let missing = (!missing.is_empty())
+                    .then(|| format!("{} only in one of them: {}", are(missing.len()), named(missing)));
+                let resized = (!resized.is_empty())
+                    .then(|| format!("{} in different sizes: {}", are(resized.len()), named(resized)));
+                let differences: Vec<String> = missing.into_iter().chain(resized).collect();
+                let what =
+                    format!("the depot {depot} is not the same in {from} and {other}: {}", differences.join("; "));
+                at(Finding::of(Code::DepotDiffers, what, SHARED_FIX), depot, "from")
             }
             Trouble::Split { bundle, depots } => {
                 let names: Vec<&str> = depots.iter().map(Name::as_str).collect();
@@ -177,18 +218,19 @@ impl Project {
         let mut findings = Vec::new();
         for (target, intake) in divided.intakes.iter().enumerate() {
             for start in &intake.starts {
-                let holds = |depot: &&depots::Depot| {
-                    let intake = &divided.intakes[depot.from];
-                    divided.indices(depot).iter().any(|i| intake.entries()[*i].source.path == start.file)
+                let has_it = |depot: &&depots::Depot| {
+                    let indices = depot.taken_from(target).map(|taken| divided.indices(taken)).unwrap_or_default();
+                    indices.iter().any(|i| intake.entries()[*i].source.path == start.file)
                 };
-                let Some(depot) = divided.mapping.of_target(target).find(holds) else { continue };
-                if !depot.when.is_always() {
+                let Some(depot) = divided.mapping.of_target(target).find(has_it) else { continue };
+                if !depot.players.are_all() {
                     let what = format!(
-                        "the start file {} is in the depot {}, which not everybody downloads ({})",
-                        start.file, depot.name, depot.when
+                        "the start file {} is in the depot {}, which not every player downloads ({})",
+                        start.file, depot.name, depot.players
                     );
-                    let finding = Finding::of(Code::StartConditional, what, "leave it to a depot without conditions");
-                    findings.push(finding.at(self.place_of(&["depots", depot.name.as_str(), "when"])));
+                    let finding =
+                        Finding::of(Code::StartOptional, what, "leave it to a depot that everybody downloads");
+                    findings.push(finding.at(self.place_of(&["depots", depot.name.as_str(), "only"])));
                 }
             }
         }
@@ -213,14 +255,12 @@ pub type Sized = (TreePath, u64);
 pub struct DepotShown {
     /// Our name.
     pub depot: Name,
-    /// The target whose export it is made of.
-    pub from: Name,
     /// The targets whose players have it.
     pub targets: Vec<Name>,
     /// What they run on.
     pub systems: Vec<System>,
-    /// Who of them downloads it.
-    pub when: When,
+    /// Which of them download it.
+    pub players: Players,
     /// What it holds, in order.
     pub files: Vec<Sized>,
 }
@@ -265,18 +305,17 @@ impl Project {
             found
         };
         let depots = divided.mapping.depots.iter().map(|depot| {
-            let intake = &divided.intakes[depot.from];
-            let targets: Vec<&Intake<'_>> = depot.targets.iter().map(|t| &divided.intakes[*t]).collect();
+            let intake = &divided.intakes[depot.made_of.export];
+            let targets: Vec<&Intake<'_>> = depot.taken().map(|taken| &divided.intakes[taken.export]).collect();
             let mut systems: Vec<System> = targets.iter().flat_map(|t| t.systems.iter().copied()).collect();
             systems.sort_unstable();
             systems.dedup();
-            let files = divided.indices(depot).into_iter().map(|i| sized(&intake.entries()[i].source));
+            let files = divided.indices(&depot.made_of).into_iter().map(|i| sized(&intake.entries()[i].source));
             DepotShown {
                 depot: depot.name.clone(),
-                from: intake.name.clone(),
                 targets: targets.iter().map(|t| t.name.clone()).collect(),
                 systems,
-                when: depot.when.clone(),
+                players: depot.players.clone(),
                 files: files.collect(),
             }
         });

@@ -1,8 +1,10 @@
 //! What is sealed of divided exports, and the record that its trees make.
 
+use lantern_core::choices::{Choices, Players};
+use lantern_core::depots::Taken;
 use lantern_core::finding::{Code, Finding};
 use lantern_core::names::Name;
-use lantern_core::release::{Claims, DepotRecord, TargetRecord, When};
+use lantern_core::release::{Claims, DepotRecord, TargetRecord};
 use lantern_core::tree::Tree;
 use lantern_exports::cache::DigestCache;
 use lantern_exports::intake::Intake;
@@ -17,12 +19,31 @@ pub(crate) struct Parcel {
     pub indices: Vec<usize>,
 }
 
+impl Parcel {
+    pub(crate) fn of(divided: &Divided<'_>, taken: &Taken) -> Self {
+        Self { from: taken.export, indices: divided.indices(taken) }
+    }
+}
+
 /// What is sealed of divided exports: every depot in the mapping's order, then what each intake keeps aside.
 pub(crate) fn parcels(divided: &Divided<'_>) -> Vec<Parcel> {
-    let depots = divided.mapping.depots.iter().map(|d| Parcel { from: d.from, indices: divided.indices(d) });
+    let depots = divided.mapping.depots.iter().map(|depot| Parcel::of(divided, &depot.made_of));
     let asides = divided.intakes.iter().enumerate().filter(|(_, intake)| !intake.aside.is_empty());
     let asides = asides.map(|(from, intake)| Parcel { from, indices: intake.aside.iter().copied().collect() });
     depots.chain(asides).collect()
+}
+
+/// What other targets have of shared depots, each with the depot by its place in the mapping.
+pub(crate) fn copies(divided: &Divided<'_>) -> Vec<(usize, Parcel)> {
+    let depots = divided.mapping.depots.iter().enumerate();
+    depots.flat_map(|(at, depot)| depot.copies.iter().map(move |copy| (at, Parcel::of(divided, copy)))).collect()
+}
+
+/// Returns the trees of all parcels, if each is known and what targets share is the same in all of them.
+pub(crate) fn trees_if_known(divided: &Divided<'_>, tree: impl Fn(&Parcel) -> Option<Tree>) -> Option<Vec<Tree>> {
+    let trees: Vec<Tree> = parcels(divided).iter().map(&tree).collect::<Option<_>>()?;
+    let is_same = |(at, copy): &(usize, Parcel)| tree(copy).is_some_and(|tree| tree.id() == trees[*at].id());
+    copies(divided).iter().all(is_same).then_some(trees)
 }
 
 /// Returns everything that is sealed of divided exports, by its places in its intake.
@@ -32,18 +53,18 @@ pub(crate) fn portions<'a>(divided: &'a Divided<'_>) -> Vec<(&'a Intake<'a>, Vec
 
 /// Makes the records of all targets out of their parcels' trees.
 pub(crate) fn describe(divided: &Divided<'_>, trees: &[Tree]) -> Result<Vec<TargetRecord>, ProjectError> {
-    let record = |name: &Name, tree: &Tree, when: &When| DepotRecord {
+    let record = |name: &Name, tree: &Tree, players: &Players| DepotRecord {
         depot: name.clone(),
         tree: tree.id(),
         files: tree.file_count(),
         size: tree.size(),
-        when: when.clone(),
+        players: players.clone(),
     };
     let (of_depots, of_asides) = trees.split_at(divided.mapping.depots.len().min(trees.len()));
     let mut asides = of_asides.iter();
     let mut out = Vec::new();
     for (target, intake) in divided.intakes.iter().enumerate() {
-        let depots = divided.mapping.depots.iter().zip(of_depots).filter(|(d, _)| d.targets.contains(&target));
+        let depots = divided.mapping.depots.iter().zip(of_depots).filter(|(d, _)| d.taken_from(target).is_some());
         let depots: Vec<_> = depots.collect();
         let entries = depots.iter().flat_map(|(_, tree)| tree.iter().map(|(path, node)| (path.clone(), node.clone())));
         let whole = Tree::new(entries).map_err(|error| {
@@ -57,8 +78,9 @@ pub(crate) fn describe(divided: &Divided<'_>, trees: &[Tree]) -> Result<Vec<Targ
             starts: intake.starts.clone(),
             folder: intake.target.folder.clone(),
             tree: whole.id(),
-            depots: depots.iter().map(|(depot, tree)| record(&depot.name, tree, &depot.when)).collect(),
-            aside: aside.map(|tree| record(intake.name, tree, &When::default())),
+            depots: depots.iter().map(|(depot, tree)| record(&depot.name, tree, &depot.players)).collect(),
+            choices: choices_of(divided, depots.iter().flat_map(|(depot, _)| depot.players.choice.keys())),
+            aside: aside.map(|tree| record(intake.name, tree, &Players::default())),
             claims: Claims::default(),
             signed: None,
         });
@@ -66,9 +88,14 @@ pub(crate) fn describe(divided: &Divided<'_>, trees: &[Tree]) -> Result<Vec<Targ
     Ok(out)
 }
 
+/// Returns those of the project's choices that some depots follow from.
+fn choices_of<'a>(divided: &Divided<'_>, named: impl Iterator<Item = &'a Name>) -> Choices {
+    let known = named.filter_map(|choice| Some((choice.clone(), divided.choices.get(choice)?.clone())));
+    known.collect()
+}
+
 /// Returns the record's targets that the exports make, by what was seen of them before and without reading anything.
 pub(crate) fn seem(divided: &Divided<'_>, digests: &DigestCache) -> Option<Vec<TargetRecord>> {
     let tree = |parcel: &Parcel| digests.tree_as_it_seems(&divided.intakes[parcel.from], &parcel.indices);
-    let trees: Option<Vec<Tree>> = parcels(divided).iter().map(tree).collect();
-    describe(divided, &trees?).ok()
+    describe(divided, &trees_if_known(divided, tree)?).ok()
 }

@@ -11,6 +11,11 @@ pub fn now() -> Timestamp {
     Timestamp::from_millisecond(now.as_millisecond()).unwrap_or(now)
 }
 
+/// Returns the languages of this computer's user as language tags, the preferred one first.
+pub(crate) fn languages() -> Vec<String> {
+    sys_locale::get_locales().collect()
+}
+
 /// Returns fresh random bytes.
 pub(crate) fn random<const N: usize>() -> Result<[u8; N], ProjectError> {
     let mut bytes = [0; N];

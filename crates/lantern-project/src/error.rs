@@ -3,6 +3,7 @@
 use std::io::ErrorKind;
 use std::path::PathBuf;
 
+use lantern_core::choices::NotOffered;
 use lantern_core::finding::Finding;
 use lantern_core::names::{Handle, Identity, Name};
 use lantern_core::rules::Refusal;
@@ -231,17 +232,15 @@ pub enum ProjectError {
     /// Nothing of the release was kept aside.
     #[error("nothing of {0} was kept aside")]
     NothingAside(ReleaseName),
-    /// A branch has no such depot for the target.
-    #[error("{branch} has no depot {depot} for {target}")]
-    NoSuchDepot {
+    /// What a player asks for is not in the build.
+    #[error("{branch} does not offer {what} for {target}")]
+    NotOffered {
         /// The branch.
         branch: Name,
-        /// The depot.
-        depot: Name,
         /// The target.
         target: Name,
-        /// Those that can be added.
-        there: Vec<Name>,
+        /// What, and what there is.
+        what: NotOffered,
     },
     /// Nothing in the release can be started on this computer.
     #[error("{release} has nothing that starts on this computer")]
@@ -469,7 +468,7 @@ impl ProjectError {
             | Self::NoTargetHere { .. }
             | Self::NothingFor { .. }
             | Self::NothingToTry { .. }
-            | Self::NoSuchDepot { .. }
+            | Self::NotOffered { .. }
             | Self::OutputThere(_)
             | Self::Freed(_)
             | Self::SealedElsewhere { .. }
@@ -562,8 +561,12 @@ impl ProjectError {
             Self::Freed(release) => {
                 vec![format!("prepare the same exports again, and {release} comes back; or choose another release")]
             }
-            Self::NoSuchDepot { there, .. } if there.is_empty() => one("everybody gets all of it: leave --with out"),
-            Self::NoSuchDepot { there, .. } => vec![one_of(there)],
+            Self::NotOffered { what, .. } => match what {
+                NotOffered::Choice { there, .. } if there.is_empty() => one("it offers no choice: leave --choose out"),
+                NotOffered::AddOn { there, .. } if there.is_empty() => one("it offers none: leave --add-on out"),
+                NotOffered::Choice { there, .. } | NotOffered::AddOn { there, .. } => vec![one_of(there)],
+                NotOffered::Option { there, .. } => vec![format!("{}, or none", one_of(there))],
+            },
             Self::NothingToTry { targets, .. } => vec![format!(
                 "try it on the device itself; sealed are {}",
                 targets.iter().map(Name::as_str).collect::<Vec<_>>().join(", ")
@@ -857,7 +860,7 @@ fn fixes_of_place(place: &Name, error: &PlaceError) -> Vec<String> {
         ],
         PlaceError::Refused(problem) if problem.is(problem::NOT_OWNED) => vec![
             format!("{}: install with --invitation TEXT", problem.fix),
-            "to do without it: install with --without DEPOT".to_owned(),
+            "to install without it: --add-on none".to_owned(),
         ],
         PlaceError::Refused(problem) => vec![problem.fix.clone()],
         PlaceError::WrongSecret { .. } => {

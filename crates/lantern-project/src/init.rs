@@ -205,10 +205,13 @@ fn write(answers: &InitAnswers) -> String {
         format!("# from = \"{first}\""),
         "# leave-out = [\"voices/**\"]".to_owned(),
         "#".to_owned(),
+        "# [choices.voices]".to_owned(),
+        "# default = \"by-language\"  # of the player's system".to_owned(),
+        "#".to_owned(),
         "# [depots.voices-fr]".to_owned(),
-        format!("# from = \"{first}\""),
+        format!("# from = \"{first}\"  # or a list of targets that have the same files there"),
         "# only = [\"voices/fr/**\"]".to_owned(),
-        "# when = { language = \"fr\" }".to_owned(),
+        "# choice = { voices = \"fr\" }".to_owned(),
         String::new(),
     ]);
     match &answers.storefront {

@@ -2,6 +2,7 @@
 
 use std::path::{Component, Path, PathBuf};
 
+use lantern_core::choices::{Asked, Chosen, Players};
 use lantern_core::config::Storefront;
 use lantern_core::digest::{Digest, RecipeId};
 use lantern_core::event::BranchBuild;
@@ -42,9 +43,9 @@ pub struct About {
     /// How it starts: one for all systems, or one for each.
     #[serde(default)]
     pub starts: Vec<Start>,
-    /// Depots that not everybody has, and that were asked for.
+    /// What the player has chosen of it.
     #[serde(default)]
-    pub with: Vec<Name>,
+    pub chosen: Chosen,
 }
 
 /// What is to be installed.
@@ -52,10 +53,8 @@ pub struct About {
 pub struct InstallWanted {
     /// The target; none for this computer's.
     pub target: Option<Name>,
-    /// Depots that not everybody has, added to those that were asked for before.
-    pub with: Vec<Name>,
-    /// Such depots that are to go.
-    pub without: Vec<Name>,
+    /// What the player chooses; what is not said stays as it was.
+    pub asked: Asked,
     /// Where; none for a folder of the name that the build states, here.
     pub folder: Option<PathBuf>,
     /// What becomes of a player's own files in the way.
@@ -187,7 +186,7 @@ fn read_and_finish(folder: &Path, title: &Handle) -> Result<(Option<FolderState>
 /// Makes a folder hold what a branch has for a target; without one, for this computer's system.
 ///
 /// # Errors
-/// [`ProjectError::NoBuildFor`], [`ProjectError::NoSuchDepot`], [`ProjectError::OtherGame`],
+/// [`ProjectError::NoBuildFor`], [`ProjectError::NotOffered`], [`ProjectError::OtherGame`],
 /// [`ProjectError::Install`], [`ProjectError::Place`].
 pub fn install_branch(
     project: &Project,
@@ -233,7 +232,7 @@ pub fn install_branch(
         there: play.builds.keys().cloned().collect(),
     };
     let on_branch = play.facts.targets.get(target).ok_or_else(nothing)?;
-    let with = extras(branch, target, build, before.as_ref(), wanted)?;
+    let chosen = chosen(branch, target, build, before.as_ref(), wanted)?;
     let about = About {
         storefront: facts.id,
         handle: title.clone(),
@@ -243,7 +242,7 @@ pub fn install_branch(
         systems: build.systems.clone(),
         build: on_branch.clone(),
         starts: build.starts.clone(),
-        with,
+        chosen,
     };
     if let Some(other) = before.as_ref().filter(|b| b.storefront != about.storefront) {
         return Err(ProjectError::OtherGame {
@@ -252,7 +251,7 @@ pub fn install_branch(
             wanted: format!("{} from {name}", about.name),
         });
     }
-    let downloads = |d: &&BuildDepot| d.when.is_always() || about.with.contains(&d.depot);
+    let downloads = |depot: &&BuildDepot| about.chosen.takes(&depot.players);
     let recipes: Vec<RecipeId> = build.depots.iter().filter(downloads).map(|d| d.recipe).collect();
     let fetch = FromBranch { player, title: &title, branch };
     let document = serde_json::to_value(&about).expect("what is kept has only string keys");
@@ -398,24 +397,22 @@ fn choose<'a>(
     found.ok_or_else(|| ProjectError::NoBuildFor { place, branch, wanted, there: there() })
 }
 
-/// Returns the depots with conditions that are to be there: those asked for now and before, as far as the build has them.
-fn extras(
+/// Returns what the player has of a build: what is asked for, else what was chosen before, else the defaults.
+fn chosen(
     branch: &Name,
     target: &Name,
     build: &BuildTarget,
     before: Option<&About>,
     wanted: &InstallWanted,
-) -> Result<Vec<Name>, ProjectError> {
-    let there: Vec<Name> = build.depots.iter().filter(|d| !d.when.is_always()).map(|d| d.depot.clone()).collect();
-    if let Some(depot) = wanted.with.iter().chain(&wanted.without).find(|depot| !there.contains(depot)) {
-        let (branch, depot, target) = (branch.clone(), depot.clone(), target.clone());
-        return Err(ProjectError::NoSuchDepot { branch, depot, target, there });
-    }
-    let asked = |depot: &Name| {
-        let was = before.is_some_and(|b| b.with.contains(depot));
-        (was || wanted.with.contains(depot)) && !wanted.without.contains(depot)
-    };
-    Ok(there.into_iter().filter(asked).collect())
+) -> Result<Chosen, ProjectError> {
+    let offered: Vec<&Players> = build.depots.iter().map(|depot| &depot.players).collect();
+    let before = before.map(|before| &before.chosen);
+    let languages = environment::languages();
+    Chosen::of(&offered, &build.choices, &wanted.asked, before, &languages).map_err(|what| ProjectError::NotOffered {
+        branch: branch.clone(),
+        target: target.clone(),
+        what,
+    })
 }
 
 /// Returns the program of an installed build, its arguments and its working folder; none when nothing is started.

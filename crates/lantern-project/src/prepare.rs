@@ -24,7 +24,7 @@ use lantern_store::room_left;
 
 use crate::check::{Judged, PastReleases, forgotten, number_differs};
 use crate::depots::Divided;
-use crate::describe::{Parcel, describe, parcels};
+use crate::describe::{Parcel, copies, describe, parcels, trees_if_known};
 use crate::project::{Session, Workspace};
 use crate::signing::{self, Signer};
 use crate::{ProjectError, environment};
@@ -271,7 +271,9 @@ impl Session {
         let Some(signing) = signing.filter(signs) else {
             let mut judged = judge()?;
             let (trees, cost) = self.seal_parcels(&divided, Some(&mut digests), progress)?;
+            let copies = self.compare_shared(&divided, &trees, &mut digests, progress);
             self.remember(&digests);
+            copies?;
             judged.findings.extend(self.damage()?);
             let targets = describe(&divided, &trees)?;
             return Ok(Sealing { inputs: targets.clone(), targets, cost, judged: Some(judged), past });
@@ -279,13 +281,15 @@ impl Session {
         // What is signed is known by what it was before: signing the same bytes twice may give two results.
         let read = |parcel: &Parcel| digests.tree_by_reading(&divided.intakes[parcel.from], &parcel.indices, progress);
         let trees: Vec<Tree> = parcels(&divided).iter().map(read).collect::<Result<_, _>>()?;
+        let copies = self.compare_shared(&divided, &trees, &mut digests, progress);
         self.remember(&digests);
+        copies?;
         let inputs = with_signers(describe(&divided, &trees)?, Some(signing));
         if self.known(edition, version, &inputs)?.is_some() {
             return Ok(Sealing::nothing(inputs));
         }
         let mut judged = judge()?;
-        let (targets, cost) = self.seal_signed(edition, divided, (&trees, &inputs), signing, &past, progress)?;
+        let (targets, cost) = self.seal_signed(divided, (&trees, &inputs), signing, &past, progress)?;
         judged.findings.extend(self.damage()?);
         Ok(Sealing { inputs, targets, cost, judged: Some(judged), past })
     }
@@ -294,7 +298,6 @@ impl Session {
     /// targets, as the exports give them.
     fn seal_signed(
         &self,
-        edition: &Name,
         divided: Divided<'_>,
         (trees, inputs): (&[Tree], &[TargetRecord]),
         signing: &dyn Signing,
@@ -317,9 +320,16 @@ impl Session {
         }
         // Signing may have brought files that lie in a depot of their own.
         let taken = Divided { intakes, is_whole, targets, ..Divided::default() };
-        let divided = self.project().divide_again(edition, taken);
+        let divided = self.project().divide_again(taken);
         if let Some(stopping) = divided.stopping() {
             return Err(ProjectError::Findings(stopping));
+        }
+        let is_signed = |target: &Name, path: &TreePath| {
+            signed.get(target).is_some_and(|signed| signed.replaced.contains_key(path))
+        };
+        let shared = self.project().signed_and_shared(&divided, is_signed);
+        if !shared.is_empty() {
+            return Err(ProjectError::Findings(shared));
         }
         let (trees, cost) = self.seal_parcels(&divided, None, progress)?;
         let mut targets = describe(&divided, &trees)?;
@@ -327,6 +337,28 @@ impl Session {
             target.signed = signed.remove(&target.target);
         }
         Ok((targets, cost))
+    }
+
+    /// Reads what other targets have of shared depots, whose own trees are the first of `trees`.
+    ///
+    /// # Errors
+    /// [`ProjectError::Findings`] where it is not the same.
+    fn compare_shared(
+        &self,
+        divided: &Divided<'_>,
+        trees: &[Tree],
+        digests: &mut DigestCache,
+        progress: &dyn Progress,
+    ) -> Result<(), ProjectError> {
+        let made_of = parcels(divided);
+        let findings = self.project().differing_content(divided, |parcel| {
+            let is_it = |(known, _): &(&Parcel, &Tree)| known.from == parcel.from && known.indices == parcel.indices;
+            match made_of.iter().zip(trees).find(is_it) {
+                Some((_, tree)) => Ok(tree.clone()),
+                None => Ok(digests.tree_by_reading(&divided.intakes[parcel.from], &parcel.indices, progress)?),
+            }
+        })?;
+        if findings.is_empty() { Ok(()) } else { Err(ProjectError::Findings(findings)) }
     }
 
     /// Seals everything that divided exports hold; `digests` remember what was read.
@@ -372,7 +404,6 @@ impl Session {
         digests: &mut DigestCache,
         progress: &dyn Progress,
     ) -> Result<Option<Vec<TargetRecord>>, ProjectError> {
-        let parcels = parcels(divided);
         let of_release = |trees: Option<Vec<Tree>>| -> Result<Option<Vec<TargetRecord>>, ProjectError> {
             let Some(trees) = trees else { return Ok(None) };
             let targets = with_signers(describe(divided, &trees)?, signing);
@@ -380,19 +411,21 @@ impl Session {
         };
         // By the file system's word: enough to make nothing.
         let tree = |parcel: &Parcel| digests.tree_without_reading(&divided.intakes[parcel.from], &parcel.indices);
-        if let Some(targets) = of_release(parcels.iter().map(tree).collect())? {
+        if let Some(targets) = of_release(trees_if_known(divided, tree))? {
             return Ok(Some(targets));
         }
         // New times on old bytes, as after a copy or an export without changes: reading alone says so, several times
         // faster than sealing. With a new version there is something to make in any case.
         let has_version = self.workspace.board(edition)?.releases.iter().any(|r| r.name.version == *version);
+        let parcels: Vec<Parcel> =
+            parcels(divided).into_iter().chain(copies(divided).into_iter().map(|(_, copy)| copy)).collect();
         let parts: Vec<_> = parcels.iter().map(|p| (&divided.intakes[p.from], p.indices.as_slice())).collect();
         if !has_version || !digests.is_same_by_reading(&parts, progress)? {
             return Ok(None);
         }
         parts.iter().for_each(|(intake, indices)| digests.renew(intake, indices));
         let tree = |parcel: &Parcel| digests.tree_as_it_seems(&divided.intakes[parcel.from], &parcel.indices);
-        let targets = of_release(parcels.iter().map(tree).collect())?;
+        let targets = of_release(trees_if_known(divided, tree))?;
         if targets.is_some() {
             self.remember(digests);
         }

@@ -5,11 +5,11 @@ use std::collections::{BTreeMap, HashSet};
 use jiff::SignedDuration;
 use lantern_core::board::KnownRelease;
 use lantern_core::branch::{Step, before_now};
+use lantern_core::choices::Players;
 use lantern_core::config::Audience;
 use lantern_core::digest::RecipeId;
 use lantern_core::event::{BranchBuild, BranchFacts, Deed, EventBody, EventId, Moved, PlaceRef};
 use lantern_core::names::{Handle, Name};
-use lantern_core::release::When;
 use lantern_core::rules::HouseRules;
 use lantern_core::system::System;
 use lantern_core::version::{ReleaseAsked, ReleaseName};
@@ -85,7 +85,7 @@ pub struct Change {
     /// Size of the installed files, in bytes; without depots that not everybody has.
     pub installed: u64,
     /// Depots that not everybody has, with who has them.
-    pub more: Vec<(Name, When)>,
+    pub more: Vec<(Name, Players)>,
 }
 
 impl MovePlan {
@@ -341,7 +341,7 @@ impl Session {
             state.builds.iter().find(|b| b.build == number)?.targets.get(&target)
         };
         let (old, new) = (build_of(&before), build_of(&after));
-        let everybodys = |depot: &&BuildDepot| depot.when.is_always();
+        let everybodys = |depot: &&BuildDepot| depot.players.are_all();
         let mut have = HashSet::new();
         for depot in old.iter().flat_map(|t| &t.depots).filter(everybodys) {
             let entries = entries_of(&self.workspace.store, &state.place, depot.recipe)?;
@@ -362,7 +362,7 @@ impl Session {
         }
         let installed = new.iter().flat_map(|t| &t.depots).filter(everybodys).map(|d| d.size).sum();
         let more = new.iter().flat_map(|t| &t.depots).filter(|d| !everybodys(d));
-        let more = more.map(|d| (d.depot.clone(), d.when.clone())).collect();
+        let more = more.map(|d| (d.depot.clone(), d.players.clone())).collect();
         let systems = new.or(old).map_or_else(Vec::new, |t| t.systems.clone());
         let update = before.as_ref().map(|_| update);
         Ok(Change { target, systems, before, after, update, whole, installed, more })

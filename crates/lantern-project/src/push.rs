@@ -7,13 +7,14 @@ use std::time::Duration;
 
 use bytes::Bytes;
 use lantern_core::board::KnownRelease;
+use lantern_core::choices::Players;
 use lantern_core::digest::RecipeId;
 use lantern_core::event::{Asked, Deed, EventBody, EventId, PlaceRef, Pushed};
 use lantern_core::names::{Handle, Name};
 use lantern_core::notes::Notes;
 use lantern_core::parallel::each;
 use lantern_core::progress::{Progress, Task};
-use lantern_core::release::{ReleaseRecord, TargetRecord, When};
+use lantern_core::release::{ReleaseRecord, TargetRecord};
 use lantern_core::rules::Push;
 use lantern_core::version::ReleaseName;
 use lantern_ledger::ServerFacts;
@@ -68,7 +69,7 @@ pub struct PushDepot {
     /// Our name.
     pub depot: Name,
     /// Who of them downloads it.
-    pub when: When,
+    pub players: Players,
     /// The place's name.
     pub handle: Handle,
     /// How it is fetched.
@@ -162,7 +163,7 @@ impl Session {
             depots.push(PushDepot {
                 targets: having,
                 depot: depot.depot.clone(),
-                when: depot.when.clone(),
+                players: depot.players.clone(),
                 handle: handle.clone(),
                 recipe: self.workspace.store.recipe_of(depot.tree)?,
                 files: depot.files,
@@ -406,8 +407,8 @@ fn refuse_elsewhere(release: &KnownRelease, builds: &[Build]) -> Result<(), Proj
 /// Sorts depots' chunks so that those come first which more players may have: what depots share is sent with the first.
 fn by_reach(depots: &[PushDepot], chunks: Vec<Vec<u32>>) -> Vec<Vec<u32>> {
     let mut sorted: Vec<(bool, Vec<u32>)> =
-        depots.iter().zip(chunks).map(|(depot, chunks)| (!depot.when.is_always(), chunks)).collect();
-    sorted.sort_by_key(|(is_conditional, _)| *is_conditional);
+        depots.iter().zip(chunks).map(|(depot, chunks)| (!depot.players.are_all(), chunks)).collect();
+    sorted.sort_by_key(|(is_optional, _)| *is_optional);
     sorted.into_iter().map(|(_, chunks)| chunks).collect()
 }
 

@@ -46,10 +46,10 @@ impl RetentionPlan {
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
 pub(crate) struct Owner {
     is_aside: bool,
-    is_conditional: bool,
+    is_optional: bool,
     edition: Name,
     depot: Name,
-    when: String,
+    players: String,
 }
 
 impl Workspace {
@@ -125,10 +125,10 @@ pub(crate) fn ranked(owned: &[(Owner, TreeId)]) -> Vec<Kept> {
 pub(crate) fn owners(edition: &Name, record: &ReleaseRecord) -> Vec<(Owner, TreeId)> {
     let owner = |depot: &DepotRecord, is_aside: bool| Owner {
         is_aside,
-        is_conditional: !depot.when.is_always(),
+        is_optional: !depot.players.are_all(),
         edition: edition.clone(),
         depot: depot.depot.clone(),
-        when: depot.when.to_string(),
+        players: depot.players.to_string(),
     };
     let depots = record.targets.iter().flat_map(|t| &t.depots).map(|depot| (owner(depot, false), depot.tree));
     let asides = record.targets.iter().flat_map(|t| &t.aside).map(|depot| (owner(depot, true), depot.tree));

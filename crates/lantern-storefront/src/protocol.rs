@@ -3,12 +3,13 @@
 use std::collections::BTreeMap;
 
 use jiff::Timestamp;
+use lantern_core::choices::{Choices, Players};
 use lantern_core::config::Audience;
 use lantern_core::digest::{Digest, InvitationId, RecipeId, ReleaseId};
 use lantern_core::event::{BranchFacts, EventId};
 use lantern_core::names::{FolderName, Handle, Identity, Name};
 use lantern_core::notes::Notes;
-use lantern_core::release::{Start, When};
+use lantern_core::release::Start;
 use lantern_core::rules::Refusal;
 use lantern_core::system::System;
 use lantern_core::version::ReleaseName;
@@ -239,6 +240,9 @@ pub struct BuildTarget {
     pub folder: Option<FolderName>,
     /// What is downloaded.
     pub depots: Vec<BuildDepot>,
+    /// What players can choose of it, each with its default.
+    #[serde(default, skip_serializing_if = "Choices::is_empty")]
+    pub choices: Choices,
 }
 
 /// One depot of a build.
@@ -250,9 +254,9 @@ pub struct BuildDepot {
     pub handle: Handle,
     /// How it is fetched.
     pub recipe: RecipeId,
-    /// Who downloads it.
-    #[serde(default, skip_serializing_if = "When::is_always")]
-    pub when: When,
+    /// Which players download it.
+    #[serde(default, skip_serializing_if = "Players::are_all")]
+    pub players: Players,
     /// Number of files.
     pub files: u64,
     /// Size of all files, in bytes.

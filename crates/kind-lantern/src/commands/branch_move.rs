@@ -2,8 +2,8 @@
 
 use std::collections::BTreeMap;
 
+use lantern_core::choices::Players;
 use lantern_core::names::Name;
-use lantern_core::release::When;
 use lantern_project::{KnownOf, MovePlan, Session};
 use serde::Serialize;
 
@@ -162,9 +162,10 @@ fn show_plan(plan: &MovePlan, session: &Session, ui: &Ui) {
             ui.say(&format!("  {} {} {stay} at {release}", faint("unchanged:"), format::names(targets)));
         }
     }
-    let more: BTreeMap<&Name, &When> = plan.changes.iter().flat_map(|c| &c.more).map(|(d, w)| (d, w)).collect();
+    let more: BTreeMap<&Name, &Players> =
+        plan.changes.iter().flat_map(|c| &c.more).map(|(depot, players)| (depot, players)).collect();
     if !more.is_empty() {
-        let names: Vec<String> = more.into_iter().map(|(depot, when)| format!("{depot} ({when})")).collect();
+        let names: Vec<String> = more.into_iter().map(|(depot, players)| format!("{depot} ({players})")).collect();
         let text = format!("optional, not counted: {}", names.join(", "));
         ui.say("");
         for line in format::wrap(&text, format::columns().unwrap_or(80).min(80) - 4) {

@@ -112,7 +112,7 @@ impl Demo<'_> {
         self.run_silently(&["promote", "brambleyard", "estuary", "--yes"])?;
         self.run(&["promote", "brambleyard", "open-water", "--confirm", "1.3.2 (25)"])?;
         self.title("A player gets it");
-        self.run(&self.install_and_start(&["--with", "voices-fr"]))?;
+        self.run(&self.install_and_start(&["--choose", "voices=fr"]))?;
         self.title("A release candidate goes to the testers' line, and has a save bug");
         self.export(GameVersion::Candidate)?;
         self.run(&["prepare", "--version", "1.4.0-rc"])?;
@@ -197,6 +197,8 @@ impl Demo<'_> {
         command.args(arguments).current_dir(&self.folder).env("LANTERN_SECRET", &self.secret).stdin(Stdio::null());
         // Nothing of the example goes into anybody's own settings.
         command.env("LANTERN_HOME", self.home());
+        // The voices that are installed are those of the story, whatever language this computer has.
+        command.env("LC_ALL", "C").env_remove("LANGUAGE");
         Ok(command)
     }
 

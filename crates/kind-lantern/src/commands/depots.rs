@@ -1,9 +1,9 @@
 use std::collections::BTreeMap;
 
 use clap::ValueEnum;
+use lantern_core::choices::Players;
 use lantern_core::finding::Finding;
 use lantern_core::names::Name;
-use lantern_core::release::When;
 use lantern_core::system::System;
 use lantern_project::{DepotShown, DepotsShown, Sized};
 use serde::Serialize;
@@ -72,10 +72,9 @@ struct EditionDocument {
 #[cfg_attr(test, derive(schemars::JsonSchema))]
 struct DepotDocument {
     depot: Name,
-    from: Name,
     targets: Vec<Name>,
     systems: Vec<System>,
-    when: When,
+    players: Players,
     /// The handle at each storefront that takes it.
     handles: BTreeMap<Name, String>,
     bytes: u64,
@@ -157,13 +156,12 @@ fn document(shown: &DepotsShown, handles: &dyn Fn(&Name) -> BTreeMap<Name, Strin
     };
     let depot = |d: &DepotShown| DepotDocument {
         depot: d.depot.clone(),
-        from: d.from.clone(),
         targets: d.targets.clone(),
         systems: d.systems.clone(),
-        when: d.when.clone(),
+        players: d.players.clone(),
         handles: handles(&d.depot),
         bytes: d.size(),
-        files: files(&d.from, &d.files),
+        files: d.targets.first().map(|target| files(target, &d.files)).unwrap_or_default(),
     };
     EditionDocument {
         edition: shown.edition.clone(),
@@ -183,20 +181,14 @@ fn size(files: &[Sized]) -> String {
 
 fn who(depot: &DepotShown) -> String {
     let targets = format::names(&depot.targets);
-    if depot.when.is_always() { targets } else { format!("{targets}, {}", depot.when) }
+    if depot.players.are_all() { targets } else { format!("{targets}, {}", depot.players) }
 }
 
 fn table(shown: &DepotsShown, ui: &Ui) {
     let mut table = Table::default();
-    table.head(["depot", "files", "size", "from", "for"]);
+    table.head(["depot", "files", "size", "for"]);
     for depot in &shown.depots {
-        table.row([
-            strong(&depot.depot),
-            depot.files.len().to_string(),
-            format::bytes(depot.size()),
-            depot.from.to_string(),
-            who(depot),
-        ]);
+        table.row([strong(&depot.depot), depot.files.len().to_string(), format::bytes(depot.size()), who(depot)]);
     }
     ui.say(&table.lay_out());
 }

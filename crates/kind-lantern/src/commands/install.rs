@@ -1,5 +1,7 @@
+use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 
+use lantern_core::choices::{Asked, Chosen, NO_OPTION};
 use lantern_core::invitation::{Invitation, InvitationError};
 use lantern_core::names::Name;
 use lantern_core::path::TreePath;
@@ -38,12 +40,13 @@ pub struct Args {
     /// Which target, if not the one for this computer
     #[arg(long, value_parser = super::name::<Name>)]
     target: Option<Name>,
-    /// A depot that not every player has, such as a language; again for more. It is kept by updates
-    #[arg(long, value_name = "DEPOT", value_parser = super::name::<Name>)]
-    with: Vec<Name>,
-    /// Such a depot that is to be removed
-    #[arg(long, value_name = "DEPOT", value_parser = super::name::<Name>)]
-    without: Vec<Name>,
+    /// What to have of a choice, such as voices=fr, or voices=fr,ja, or voices=none; again for more. It is kept by updates.
+    /// Left out: the default, such as the language of this computer
+    #[arg(long, value_name = "CHOICE=OPTION", value_parser = choice)]
+    choose: Vec<(Name, BTreeSet<Name>)>,
+    /// An add-on to install, of those that the player has; again for more. It is kept by updates; none removes them
+    #[arg(long, value_name = "EDITION", value_parser = super::name::<Name>)]
+    add_on: Vec<Name>,
     /// The invitation that you were given, for a branch that not everyone follows; - reads it from standard input. It is
     /// kept in the folder, and used for updates
     #[arg(long, value_name = "TEXT", env = "LANTERN_INVITATION", hide_env_values = true)]
@@ -52,7 +55,7 @@ pub struct Args {
     #[arg(long, value_name = "HOW", default_value = "aside")]
     own_files: OwnFilesArg,
     /// Give up an installation that was begun in this folder: it becomes what it was before
-    #[arg(long, value_name = "DIR", conflicts_with_all = ["storefront", "branch", "dir", "target", "with", "without", "invitation", "start"])]
+    #[arg(long, value_name = "DIR", conflicts_with_all = ["storefront", "branch", "dir", "target", "choose", "add_on", "invitation", "start"])]
     give_up: Option<PathBuf>,
     /// Start it afterwards, and wait until it ends
     #[arg(long)]
@@ -115,6 +118,36 @@ pub struct GivenUpDocument<'a> {
     moved_aside: Vec<AsideDocument<'a>>,
 }
 
+/// Reads `CHOICE=OPTION,OPTION`; no option is `none`.
+fn choice(text: &str) -> Result<(Name, BTreeSet<Name>), String> {
+    let (choice, options) = text.split_once('=').ok_or("write it as CHOICE=OPTION, such as voices=fr")?;
+    let choice = super::name::<Name>(choice)?;
+    if options == NO_OPTION {
+        return Ok((choice, BTreeSet::new()));
+    }
+    let options: BTreeSet<Name> = options.split(',').map(super::name::<Name>).collect::<Result<_, _>>()?;
+    match options.iter().any(|option| option.as_str() == NO_OPTION) {
+        true => Err(format!("{NO_OPTION} stands alone")),
+        false => Ok((choice, options)),
+    }
+}
+
+fn asked(args: &Args) -> Result<Asked, CommandError> {
+    let mut asked = Asked::default();
+    for (choice, options) in &args.choose {
+        asked.choices.entry(choice.clone()).or_default().extend(options.iter().cloned());
+    }
+    let (none, add_ons): (Vec<&Name>, Vec<&Name>) = args.add_on.iter().partition(|name| name.as_str() == NO_OPTION);
+    if !none.is_empty() && !add_ons.is_empty() {
+        let what = "--add-on is given none and an add-on";
+        return Err(CommandError::usage(what, "give none alone, to have no add-on"));
+    }
+    if !args.add_on.is_empty() {
+        asked.add_ons = Some(add_ons.into_iter().cloned().collect());
+    }
+    Ok(asked)
+}
+
 pub fn run(args: &Args, ui: &Ui) -> Done {
     let (storefront, branch) = match (&args.give_up, &args.storefront, &args.branch) {
         (Some(folder), ..) => return give_up(folder, ui),
@@ -125,8 +158,7 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     let progress = ui.progress();
     let wanted = InstallWanted {
         target: args.target.clone(),
-        with: args.with.clone(),
-        without: args.without.clone(),
+        asked: asked(args)?,
         folder: args.dir.clone(),
         own_files: match args.own_files {
             OwnFilesArg::Aside => OwnFiles::Aside,
@@ -240,7 +272,7 @@ fn show(done: &InstallDone, folder: &Path, ui: &Ui) {
             format!("{name} is in {} already, every file as it should be", folder.display())
         }
         Some(before) if before.build == about.build => {
-            let done = if before.with == about.with { "repaired" } else { "updated" };
+            let done = if before.chosen == about.chosen { "repaired" } else { "updated" };
             format!("{} {name} in {}", good(done), folder.display())
         }
         Some(before) => {
@@ -249,8 +281,8 @@ fn show(done: &InstallDone, folder: &Path, ui: &Ui) {
         None => format!("{} {name} in {}", good("installed"), folder.display()),
     };
     ui.say(&headline);
-    if !about.with.is_empty() {
-        ui.say(&format!("  {} {}", faint("with"), format::names(&about.with)));
+    if about.chosen != Chosen::default() {
+        ui.say(&format!("  {} {}", faint("chosen:"), about.chosen));
     }
     if !nothing {
         let mut parts = vec![

@@ -238,7 +238,7 @@ fn show_plan(plan: &PushPlan, project: &Project, ui: &Ui) {
     let mut table = Table::default();
     table.head(["depot", "there", "files", "size", "for"]);
     for depot in &plan.depots {
-        let who = if depot.when.is_always() { String::new() } else { format!(", {}", depot.when) };
+        let who = if depot.players.are_all() { String::new() } else { format!(", {}", depot.players) };
         table.row([
             depot.depot.to_string(),
             depot.handle.to_string(),

@@ -319,7 +319,7 @@ fn init_sees_folders_archives_and_packages() {
     left out: exports/manual
       nothing at the top of it starts; name all exports with --export to have it in
 
-    wrote lantern.toml for Saltmarsh Post, 67 lines to read and change
+    wrote lantern.toml for Saltmarsh Post, 70 lines to read and change
 
     next: read lantern.toml, then: lantern prepare
     ");
@@ -377,10 +377,13 @@ fn init_sees_folders_archives_and_packages() {
     # from = "linux"
     # leave-out = ["voices/**"]
     #
+    # [choices.voices]
+    # default = "by-language"  # of the player's system
+    #
     # [depots.voices-fr]
-    # from = "linux"
+    # from = "linux"  # or a list of targets that have the same files there
     # only = ["voices/fr/**"]
-    # when = { language = "fr" }
+    # choice = { voices = "fr" }
 
     # [storefronts.brambleyard]
     # kind = "protocol"

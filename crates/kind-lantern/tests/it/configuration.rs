@@ -22,7 +22,7 @@ fn init_writes_what_it_sees() {
 
       linux   exports/linux   linux-x86_64   starts saltmarsh
 
-    wrote lantern.toml for Saltmarsh Post, 37 lines to read and change
+    wrote lantern.toml for Saltmarsh Post, 40 lines to read and change
 
     next: read lantern.toml, then: lantern prepare
     ");
@@ -50,10 +50,13 @@ fn init_writes_what_it_sees() {
     # from = "linux"
     # leave-out = ["voices/**"]
     #
+    # [choices.voices]
+    # default = "by-language"  # of the player's system
+    #
     # [depots.voices-fr]
-    # from = "linux"
+    # from = "linux"  # or a list of targets that have the same files there
     # only = ["voices/fr/**"]
-    # when = { language = "fr" }
+    # choice = { voices = "fr" }
 
     # [storefronts.brambleyard]
     # kind = "protocol"
@@ -333,7 +336,7 @@ fn one_export_for_several_systems() {
 
       desktop   exports/desktop   windows-x86_64, linux-x86_64   starts Saltmarsh Post.exe, saltmarsh
 
-    wrote lantern.toml for Saltmarsh Post, 40 lines to read and change
+    wrote lantern.toml for Saltmarsh Post, 43 lines to read and change
 
     next: read lantern.toml, then: lantern prepare
     ");

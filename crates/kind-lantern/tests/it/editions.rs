@@ -162,14 +162,9 @@ fn a_companion_starts_nothing() {
 #[test]
 fn a_depot_for_those_who_own_another_edition() {
     let env = with_first_tide();
-    let text = String::from_utf8(env.read("lantern.toml")).unwrap();
-    let (before, after) = text.split_once("[depots.voices-ja]").unwrap();
-    env.write(
-        "lantern.toml",
-        &format!("{before}[depots.voices-ja]{}", after.replacen("language = \"ja\"", "owns = \"first-tide\"", 1)),
-    );
+    env.make_an_add_on_of_voices_ja();
     let stdout = env.lantern(&["depots"]).success().stdout();
-    assert!(stdout.contains("owns first-tide"), "{stdout}");
+    assert!(stdout.contains("add-on songs"), "{stdout}");
     env.lantern(&["prepare"]).success();
     env.lantern(&["push", "brambleyard", "--edition", "full", "--yes"]).success();
     env.lantern(&["promote", "brambleyard", "creek", "--edition", "full", "--yes"]).success();
@@ -179,11 +174,11 @@ fn a_depot_for_those_who_own_another_edition() {
         env.path("player/voices/ja").is_dir()
     };
     assert!(!install(&[]), "nobody said that they own it");
-    assert!(install(&["--with", "voices-ja"]));
+    assert!(install(&["--add-on", "songs"]));
     // An edition that is none.
-    env.edit("lantern.toml", "owns = \"first-tide\"", "owns = \"last-tide\"");
+    env.edit("lantern.toml", "depots = [\"voices-ja\"]", "depots = [\"voices-jp\"]");
     let stderr = env.lantern(&["prepare"]).fails(2).stderr();
-    assert!(stderr.contains("last-tide") && stderr.contains("fix:"), "{stderr}");
+    assert!(stderr.contains("voices-jp") && stderr.contains("fix:"), "{stderr}");
 }
 
 #[test]

@@ -273,6 +273,13 @@ open-water = {{ audience = "everyone" }}
         self.write(name, &text.replacen(from, to, 1));
     }
 
+    /// From now on the Japanese voices come with an add-on.
+    pub fn make_an_add_on_of_voices_ja(&self) {
+        self.edit("lantern.toml", "choice = { voices = \"ja\" }\n", "");
+        let songs = "[editions.songs]\nname = \"Saltmarsh Songs\"\nkind = \"add-on\"\ndepots = [\"voices-ja\"]\n\n";
+        self.edit("lantern.toml", "[choices.voices]", &format!("{songs}[choices.voices]"));
+    }
+
     /// The program with a cleared environment, in a folder below the temporary one.
     pub fn command_in(&self, folder: &str, arguments: &[&str]) -> Command {
         let mut command = Command::new(BINARY);

@@ -242,7 +242,7 @@ fn a_release_of_a_part_moves_its_part_alone() {
 
       unchanged: linux, macos stay at 1.3.2 (1)
 
-      optional, not counted: voices-fr (language fr), voices-ja (language ja)
+      optional, not counted: voices-fr (voices=fr), voices-ja (voices=ja)
 
       everyone: open-water is the line that every player follows
       tried: not tried yet

@@ -183,14 +183,14 @@ fn of(store: &Store, releases: &[&str], depots: &[&str]) -> Got {
 #[test]
 fn strangers_get_what_is_theirs_and_nothing_else() {
     let env = with_first_tide();
-    let text = String::from_utf8(env.read("lantern.toml")).unwrap();
-    let (before, after) = text.split_once("[depots.voices-ja]").unwrap();
-    let owned = after.replacen("language = \"ja\"", "owns = \"first-tide\"", 1);
-    env.write("lantern.toml", &format!("{before}[depots.voices-ja]{owned}"));
+    env.make_an_add_on_of_voices_ja();
     env.edit("lantern.toml", "[targets.linux]", crate::env::TRIED_VERSIONS);
     let push = |version: &str, number: u64, branches: &[&str]| {
         env.write("exports/linux/letters/en.txt", &format!("Dear Wren, this is {version}."));
-        env.write("exports/windows/voices/ja/letters.snd", &format!("{version} in Japanese").repeat(50));
+        for system in ["windows", "macos", "linux"] {
+            let letters = format!("{version} in Japanese").repeat(50);
+            env.write(&format!("exports/{system}/voices/ja/letters.snd"), &letters);
+        }
         env.edit("lantern.toml", "version = \"1.", &format!("version = \"{version}\" # 1."));
         env.lantern(&["prepare", "--edition", "full"]).success();
         env.lantern(&["push", "brambleyard", "--edition", "full", "--yes"]).success();
@@ -227,8 +227,8 @@ fn strangers_get_what_is_theirs_and_nothing_else() {
         Some(Invited { invitation: made["invitation"].as_str().unwrap().parse().unwrap(), folder: "one".to_owned() })
     };
     let tester = invite("creek", &[]);
-    let owner = invite("creek", &["--owns", "first-tide"]);
-    let owner_of_the_open_line = invite("open-water", &["--owns", "first-tide"]);
+    let owner = invite("creek", &["--owns", "songs"]);
+    let owner_of_the_open_line = invite("open-water", &["--owns", "songs"]);
     let on_creek = ["1.5.0 (1)", "1.5.1 (2)", "1.6.0 (4)"];
     assert_eq!(ask_for_everything(&env, "creek", tester.clone()), of(&ours, &on_creek, &open));
     assert_eq!(ask_for_everything(&env, "creek", owner), of(&ours, &on_creek, &with_owned));
@@ -310,6 +310,7 @@ fn testers_are_invited_and_nobody_else_gets_in() {
     let (text, id) = invite(&env, &["--for", "Marsh testers", "--copies", "1"]);
     snapshot!(as_tester(&env, &[&INSTALL[..], &["--invitation", &text]].concat()).success().whole(), @"
     installed Saltmarsh Post 1.3.2 (1) in player
+      chosen: voices=none
       4.63 MB came, 10 files written, all 10 files checked, 9.17 MB
     ");
     // It is kept by the folder, and used for what comes next.
@@ -411,12 +412,7 @@ fn invitations_end_by_themselves() {
 #[test]
 fn what_somebody_owns_is_proved() {
     let env = with_first_tide();
-    let text = String::from_utf8(env.read("lantern.toml")).unwrap();
-    let (before, after) = text.split_once("[depots.voices-ja]").unwrap();
-    env.write(
-        "lantern.toml",
-        &format!("{before}[depots.voices-ja]{}", after.replacen("language = \"ja\"", "owns = \"first-tide\"", 1)),
-    );
+    env.make_an_add_on_of_voices_ja();
     let full = ["--edition", "full"];
     env.lantern(&[&["prepare"], &full[..]].concat()).success();
     env.lantern(&[&["push", "brambleyard", "--yes"], &full[..]].concat()).success();
@@ -428,23 +424,23 @@ fn what_somebody_owns_is_proved() {
     std::fs::copy(env.path("lantern.toml"), env.path("tester/lantern.toml")).unwrap();
     let install = ["install", "brambleyard", "open-water", "player", "--target", "linux", "--edition", "full"];
     let with = |more: &[&str]| as_tester(&env, &[&install, more].concat());
-    snapshot!(with(&["--with", "voices-ja"]).fails(3).whole(), @"
+    snapshot!(with(&["--add-on", "songs"]).fails(3).whole(), @"
     ------- stderr -------
-    error: brambleyard: this is for those who own first-tide
+    error: brambleyard: this is for those who own songs
       fix: an invitation can state that the player owns it: install with --invitation TEXT
-      fix: to do without it: install with --without DEPOT
+      fix: to install without it: --add-on none
     [exit status: 3]
     ");
     let made = ["invite", "brambleyard", "open-water", "--for", "Mika", "--json"];
     env.lantern(&[&made, &full[..]].concat()).fails(2);
-    let made = env.lantern(&[&made, &full[..], &["--owns", "first-tide"]].concat()).success().json();
+    let made = env.lantern(&[&made, &full[..], &["--owns", "songs"]].concat()).success().json();
     let invitation = made["invitation"].as_str().unwrap();
-    with(&["--with", "voices-ja", "--invitation", invitation]).success();
+    with(&["--add-on", "songs", "--invitation", invitation]).success();
     assert!(env.path("tester/player/voices/ja/letters.snd").is_file());
     // Once it has ended, what everybody has still comes; what was owned says why it does not.
     env.lantern(&[&["invite", "brambleyard", "open-water", "--end", "Mika"], &full[..]].concat()).success();
     std::fs::remove_file(env.path("tester/player/voices/ja/letters.snd")).unwrap();
     let stderr = with(&[]).fails(3).stderr();
-    assert!(stderr.contains("those who own first-tide, and this invitation was ended"), "{stderr}");
-    with(&["--without", "voices-ja"]).success();
+    assert!(stderr.contains("those who own songs, and this invitation was ended"), "{stderr}");
+    with(&["--add-on", "none"]).success();
 }

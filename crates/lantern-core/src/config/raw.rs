@@ -18,6 +18,9 @@ pub struct Config {
     /// The exports, each under a name of your choice.
     #[serde(default)]
     pub targets: BTreeMap<String, Target>,
+    /// What a player chooses at install, each under a name of your choice. The options are what depots name.
+    #[serde(default)]
+    pub choices: BTreeMap<String, Choice>,
     /// What a player's machine downloads, each under a name of your choice. A target without rules here is one depot of
     /// its own name.
     #[serde(default)]
@@ -90,6 +93,9 @@ pub struct Edition {
     /// A version of its own. Left out: the game's.
     #[serde(default)]
     pub version: Option<Version>,
+    /// Of an add-on: the game's depots that it brings to players who have it.
+    #[serde(default)]
+    pub depots: Vec<String>,
 }
 
 /// What an edition is.
@@ -194,32 +200,52 @@ pub struct Start {
 #[derive(Debug, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]
 pub struct Depot {
-    /// Target whose export it takes files from.
-    pub from: String,
+    /// Target whose export it takes files from; or a list of targets that share it, and must have the same files there.
+    pub from: DepotFrom,
     /// Files that it takes, as patterns. Left out: all.
     #[serde(default)]
     pub only: Vec<String>,
     /// Files that it leaves to other depots, as patterns.
     #[serde(default)]
     pub leave_out: Vec<String>,
-    /// Who downloads it. Left out: everybody who has the target.
+    /// What a player has to have chosen to download it: choice = option. Left out: everybody does.
     #[serde(default)]
-    pub when: Option<When>,
+    pub choice: BTreeMap<String, String>,
 }
 
-/// Who downloads a depot.
+/// One target, or several.
 #[derive(Debug, Deserialize, JsonSchema)]
+#[serde(untagged)]
+pub enum DepotFrom {
+    /// Of one target.
+    One(String),
+    /// Shared by several.
+    Several(Vec<String>),
+}
+
+impl DepotFrom {
+    /// Returns the targets' names.
+    pub fn names(&self) -> &[String] {
+        match self {
+            Self::One(name) => std::slice::from_ref(name),
+            Self::Several(names) => names,
+        }
+    }
+
+    /// Whether a target is among them.
+    pub fn has(&self, target: &str) -> bool {
+        self.names().iter().any(|name| name == target)
+    }
+}
+
+/// Something that a player chooses.
+#[derive(Debug, Default, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]
-pub struct When {
-    /// Who plays in this language, such as "fr" or "pt-BR".
+pub struct Choice {
+    /// What a player has who does not choose: an option, or "by-language" for the one that fits the language of their
+    /// system. Left out: none.
     #[serde(default)]
-    pub language: Option<String>,
-    /// Who has one of these systems, as patterns. Left out: those of its own target.
-    #[serde(default)]
-    pub systems: Vec<String>,
-    /// Who owns this edition.
-    #[serde(default)]
-    pub owns: Option<String>,
+    pub default: Option<String>,
 }
 
 /// A place where players get builds.

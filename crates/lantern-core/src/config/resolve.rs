@@ -7,12 +7,12 @@ use super::{
     Accept, Config, ConfigKey, Edition, EditionKind, Game, ProtocolPlace, Storefront, StorefrontKind, Target,
     TargetStart, VersionSource, raw,
 };
+use crate::choices::{BY_LANGUAGE, Choices, DefaultOption, NO_OPTION, Players, is_language};
 use crate::depots::Rule;
 use crate::finding::{Code, Finding, Severity, TextPlace};
 use crate::names::{FolderName, Handle, Identity, Name};
 use crate::path::{TreePath, shown};
 use crate::patterns::Patterns;
-use crate::release::When;
 use crate::system::System;
 
 use ConfigKey::Key as K;
@@ -62,6 +62,8 @@ enum Referred {
     Target,
     Edition,
     Depot,
+    Choice,
+    Option,
 }
 
 impl Referred {
@@ -70,6 +72,8 @@ impl Referred {
             Self::Target => ("target", Code::UnknownTarget),
             Self::Edition => ("edition", Code::UnknownEdition),
             Self::Depot => ("depot", Code::UnknownDepot),
+            Self::Choice => ("choice", Code::UnknownChoice),
+            Self::Option => ("option", Code::UnknownOption),
         }
     }
 }
@@ -188,11 +192,14 @@ impl Check<'_> {
                 targets.insert(key, value);
             }
         }
+        let choices = self.choices(&raw);
+        let add_ons = self.add_ons(&raw);
         let mut depots = Vec::new();
         for (name, depot) in &raw.depots {
             let at = [K("depots"), K(name)];
             let key = self.parse::<Name>(&at, name, "rename the depot");
-            depots.extend(key.and_then(|key| self.depot(&at, key, depot, &raw.targets, &known)));
+            let add_on = add_ons.get(name.as_str()).cloned();
+            depots.extend(key.and_then(|key| self.depot(&at, key, depot, add_on, &raw)));
         }
         self.depots_named_twice(&raw);
         let mut storefronts = BTreeMap::new();
@@ -206,7 +213,7 @@ impl Check<'_> {
         }
         let accept = self.accepts(&raw);
         let stop = self.stopping(&raw);
-        Some(Config { game, editions, targets, depots, storefronts, accept, stop })
+        Some(Config { game, editions, targets, choices, depots, storefronts, accept, stop })
     }
 
     fn accepts(&mut self, raw: &raw::Config) -> Vec<Accept> {
@@ -447,58 +454,141 @@ impl Check<'_> {
         Some(TargetStart { file, arguments, folder: folder?, systems })
     }
 
+    /// `[choices]`: the options of each are what depots name.
+    fn choices(&mut self, raw: &raw::Config) -> Choices {
+        let mut choices = Choices::new();
+        for (name, choice) in &raw.choices {
+            let at = [K("choices"), K(name)];
+            let key = self.parse::<Name>(&at, name, "rename the choice");
+            let options: Vec<&str> =
+                raw.depots.values().filter_map(|d| d.choice.get(name)).map(String::as_str).collect();
+            if options.is_empty() {
+                let what = format!("no depot is for an option of the choice {:?}", shown(name));
+                let fix = format!("write choice = {{ {name} = \"…\" }} into a depot, or remove the choice");
+                self.stop(&at, Code::ChoiceEmpty, what, fix);
+            }
+            let default_at = [K("choices"), K(name), K("default")];
+            let default = match choice.default.as_deref() {
+                None | Some(NO_OPTION) => Some(DefaultOption::None),
+                Some(BY_LANGUAGE) => Some(DefaultOption::ByLanguage),
+                Some(option) => self.known(&default_at, option, Referred::Option, &options).map(DefaultOption::Option),
+            };
+            if let (Some(key), Some(default)) = (key, default) {
+                choices.insert(key, default);
+            }
+        }
+        choices
+    }
+
+    /// The depots that add-ons bring, each with its add-on.
+    fn add_ons<'r>(&mut self, raw: &'r raw::Config) -> BTreeMap<&'r str, Name> {
+        let known: Vec<&str> = raw.depots.keys().map(String::as_str).collect();
+        let mut brought = BTreeMap::new();
+        for (name, edition) in raw.editions.iter().filter(|(_, edition)| !edition.depots.is_empty()) {
+            let Ok(add_on) = name.parse::<Name>() else { continue };
+            let list_at = [K("editions"), K(name), K("depots")];
+            if edition.kind != EditionKind::AddOn {
+                let fix = "write kind = \"add-on\", or give the edition targets of its own";
+                self.stop(&list_at, Code::InconsistentValues, "only an add-on brings depots of the game", fix);
+            }
+            for (i, depot) in edition.depots.iter().enumerate() {
+                let at = [&list_at[..], &[ConfigKey::Item(i)]].concat();
+                if self.known(&at, depot, Referred::Depot, &known).is_none() {
+                    continue;
+                }
+                let is_own =
+                    |target: &String| raw.targets.get(target).is_some_and(|t| t.edition.as_ref() == Some(name));
+                if raw.depots.get(depot).is_some_and(|depot| depot.from.names().iter().any(is_own)) {
+                    let what = format!("the depot {depot} is of a target of {name} itself");
+                    let fix = "list depots of the game's targets; those of its own targets it has anyway";
+                    self.stop(&at, Code::InconsistentValues, what, fix);
+                }
+                if let Some(other) = brought.insert(depot.as_str(), add_on.clone()) {
+                    let what = format!("the depot {depot} is brought by {other} already");
+                    self.stop(&at, Code::ListedTwice, what, "remove one of them");
+                }
+            }
+        }
+        brought
+    }
+
     fn depot(
         &mut self,
         at: &[ConfigKey<'_>],
         name: Name,
         raw: &raw::Depot,
-        targets: &BTreeMap<String, raw::Target>,
-        editions: &[&str],
+        add_on: Option<Name>,
+        config: &raw::Config,
     ) -> Option<Rule> {
         let below = |key: &'static str| -> Vec<ConfigKey<'_>> { [at, &[K(key)]].concat() };
-        let known: Vec<&str> = targets.keys().map(String::as_str).collect();
-        let from = self.known(&below("from"), &raw.from, Referred::Target, &known);
+        let from = self.depot_from(&below("from"), &raw.from, config);
         let only = self.patterns(&below("only"), &raw.only);
         let leave_out = self.patterns(&below("leave-out"), &raw.leave_out);
-        let mut when = When::default();
-        let mut systems = Some(Patterns::default());
-        if let Some(raw) = &raw.when {
-            let in_when = |key: &'static str| [at, &[K("when"), K(key)]].concat();
-            if let Some(language) = &raw.language {
-                let is_language = language
-                    .split('-')
-                    .all(|part| (1..=8).contains(&part.len()) && part.bytes().all(|b| b.is_ascii_alphanumeric()));
-                if !is_language {
-                    let fix = "write a language tag such as \"fr\", \"ja\" or \"pt-BR\"";
-                    let what = format!("{:?} is not a language", shown(language));
-                    self.stop(&in_when("language"), Code::WrongValue, what, fix);
-                }
-                when.language = Some(language.clone());
+        let known: Vec<&str> = config.choices.keys().map(String::as_str).collect();
+        let mut players = Players { choice: BTreeMap::new(), add_on };
+        for (choice, option) in &raw.choice {
+            let at = [at, &[K("choice"), K(choice)]].concat();
+            if matches!(option.as_str(), NO_OPTION | BY_LANGUAGE) {
+                let what = format!("{option:?} is no option: it has a meaning of its own");
+                self.stop(&at, Code::WrongValue, what, "call the option something else");
+                continue;
             }
-            when.owns = match &raw.owns {
-                Some(owns) => self.known(&in_when("owns"), owns, Referred::Edition, editions),
-                None => None,
-            };
-            systems = self.patterns(&in_when("systems"), &raw.systems);
-            for (i, text) in raw.systems.iter().enumerate() {
-                let means_any = |p: &Patterns| System::ALL.iter().any(|system| p.matches_word(system.name()));
-                if Patterns::new([text.as_str()]).is_ok_and(|p| !means_any(&p)) {
-                    let at = [in_when("systems").as_slice(), &[ConfigKey::Item(i)]].concat();
-                    let known = System::ALL.iter().map(System::name).collect::<Vec<_>>().join(", ");
-                    let what = format!("{:?} matches no system", shown(text));
-                    self.stop(&at, Code::WrongValue, what, format!("this lantern knows {known}"));
-                }
+            let by_language = config.choices.get(choice).and_then(|c| c.default.as_deref()) == Some(BY_LANGUAGE);
+            if by_language && !is_language(option) {
+                let what = format!("{:?} is not a language, and players get {choice} by their language", shown(option));
+                let fix = "write a language tag in lower case, such as \"fr\", \"ja\" or \"pt-br\"";
+                self.stop(&at, Code::WrongValue, what, fix);
+                continue;
+            }
+            let choice = self.known(&at, choice, Referred::Choice, &known);
+            let fix = "an option has lower-case letters, digits, - and _; a language is written \"fr\" or \"pt-br\"";
+            if let (Some(choice), Some(option)) = (choice, self.parse::<Name>(&at, option, fix)) {
+                players.choice.insert(choice, option);
             }
         }
-        Some(Rule { name, from: from?, only: only?, leave_out: leave_out?, systems: systems?, when })
+        Some(Rule { name, from: from?, only: only?, leave_out: leave_out?, players })
+    }
+
+    /// The targets that a depot takes its files from.
+    fn depot_from(&mut self, at: &[ConfigKey<'_>], raw: &raw::DepotFrom, config: &raw::Config) -> Option<Vec<Name>> {
+        let known: Vec<&str> = config.targets.keys().map(String::as_str).collect();
+        let mut from: Vec<Name> = Vec::new();
+        for (i, text) in raw.names().iter().enumerate() {
+            let at = match raw {
+                raw::DepotFrom::One(_) => at.to_vec(),
+                raw::DepotFrom::Several(_) => [at, &[ConfigKey::Item(i)]].concat(),
+            };
+            let target = self.known(&at, text, Referred::Target, &known)?;
+            if from.contains(&target) {
+                self.stop(&at, Code::ListedTwice, format!("{target} is listed twice"), "remove one of them");
+            }
+            let edition = |name: &str| config.targets.get(name).and_then(|t| t.edition.as_deref()).unwrap_or("full");
+            let of = edition(text);
+            if let Some(other) = from.iter().find(|other| edition(other.as_str()) != of) {
+                let what = format!("{target} is of the edition {of}, and {other} of {}", edition(other.as_str()));
+                let fix = "a depot is shared within one edition; write one for each";
+                self.stop(&at, Code::InconsistentValues, what, fix);
+            }
+            from.push(target);
+        }
+        if from.is_empty() {
+            self.stop(
+                at,
+                Code::EmptyValue,
+                "a target is missing here",
+                "write from = \"windows\", or a list of targets",
+            );
+            return None;
+        }
+        Some(from)
     }
 
     /// A target without rules is a depot of its own name, which a rule for another target may not take.
     fn depots_named_twice(&mut self, raw: &raw::Config) {
         for (name, depot) in &raw.depots {
             let is_taken = raw.targets.contains_key(name)
-                && depot.from != *name
-                && !raw.depots.values().any(|other| other.from == *name);
+                && !depot.from.has(name)
+                && !raw.depots.values().any(|other| other.from.has(name));
             if is_taken {
                 let what = format!("two depots have the name {name:?}: this one, and that of the target without rules");
                 self.stop(&[K("depots"), K(name)], Code::DuplicateDepot, what, "rename this depot");
@@ -627,7 +717,7 @@ fn depots_of(config: &raw::Config, storefront: Option<&raw::Protocol>) -> BTreeS
     let targets = config.targets.iter().filter(|(name, target)| goes_there(name, target)).map(|(name, _)| name);
     let mut names = BTreeSet::new();
     for target in targets {
-        let rules = config.depots.iter().filter(|(_, depot)| depot.from == *target);
+        let rules = config.depots.iter().filter(|(_, depot)| depot.from.has(target));
         let before = names.len();
         names.extend(rules.map(|(name, _)| name.clone()));
         if names.len() == before {

@@ -1,4 +1,5 @@
 use super::*;
+use crate::choices::DefaultOption;
 use crate::finding::Code;
 
 const GOOD: &str = r#"
@@ -130,6 +131,11 @@ name = "Saltmarsh Post: First Tide"
 kind = "demo"
 identity = "example.paperheron.firsttide"
 
+[editions.songs]
+name = "Saltmarsh Songs"
+kind = "add-on"
+depots = ["songs"]
+
 [targets.desktop]
 systems = ["windows-x86_64", "linux-x86_64"]
 export = "exports/desktop-*"
@@ -140,24 +146,39 @@ starts = [
 ]
 keep-aside = ["*.pdb"]
 
+[targets.macos]
+systems = ["macos-universal"]
+export = "exports/macos"
+
 [targets.tide]
 edition = "first-tide"
 export = "exports/tide.zip"
 
+[choices.voices]
+default = "by-language"
+
 [depots.desktop]
 from = "desktop"
+leave-out = ["voices/**", "songs/**"]
+
+[depots.macos]
+from = "macos"
 leave-out = ["voices/**"]
 
 [depots.voices-fr]
-from = "desktop"
+from = ["desktop", "macos"]
 only = ["voices/fr/**"]
-when = { language = "fr", systems = ["windows-*", "linux-*"] }
+choice = { voices = "fr" }
+
+[depots.songs]
+from = "desktop"
+only = ["songs/**"]
 
 [storefronts.brambleyard]
 kind = "protocol"
 address = "http://127.0.0.1:4870"
 handle = { full = "saltmarsh-post", first-tide = "sp-first-tide" }
-depots = { desktop = "sp-desktop", voices-fr = "sp-voix", tide = "sp-tide" }
+depots = { desktop = "sp-desktop", voices-fr = "sp-voix", songs = "sp-songs", macos = "sp-mac", tide = "sp-tide" }
 
 [storefronts.brambleyard.branches]
 creek = { audience = "invited" }
@@ -195,7 +216,12 @@ fn editions_and_depots() {
         ("Saltmarsh Post.exe", &["--from-launcher".to_owned()][..])
     );
     assert_eq!(starts[1].folder.as_ref().map(TreePath::as_str), Some("bin"));
-    assert_eq!(config.depots[1].when.language.as_deref(), Some("fr"));
+    let rules: Vec<String> =
+        config.depots.iter().map(|rule| format!("{} {:?} {}", rule.name, rule.from.len(), rule.players)).collect();
+    assert_eq!(rules, ["desktop 1 all", "macos 1 all", "songs 1 add-on songs", "voices-fr 2 voices=fr"]);
+    assert_eq!(config.choices.values().collect::<Vec<_>>(), [&DefaultOption::ByLanguage]);
+    let depots = config.depots_of(&Name::full_edition());
+    assert_eq!(depots.iter().map(Name::as_str).collect::<Vec<_>>(), ["desktop", "songs", "voices-fr", "macos"]);
     let place = &config.storefronts[&"brambleyard".parse::<Name>().unwrap()];
     assert_eq!(place.handles[&tide].as_str(), "sp-first-tide");
 }
@@ -206,8 +232,21 @@ fn mistakes_in_editions_and_depots() {
         ("edition = \"first-tide\"", "edition = \"first-tied\"", "unknown-edition"),
         ("[editions.first-tide]", "[editions.full]", "edition-full"),
         ("from = \"desktop\"\nonly", "from = \"dekstop\"\nonly", "unknown-target"),
-        ("language = \"fr\"", "language = \"français\"", "wrong-value"),
-        ("\"windows-*\", \"linux-*\"", "\"dos-*\"", "wrong-value"),
+        ("\"desktop\", \"macos\"", "\"desktop\", \"macos\", \"desktop\"", "listed-twice"),
+        ("\"desktop\", \"macos\"", "\"desktop\", \"tide\"", "inconsistent-values"),
+        ("\"desktop\", \"macos\"", "\"desktop\", \"macro\"", "unknown-target"),
+        ("[\"desktop\", \"macos\"]", "[]", "empty-value"),
+        ("[\"desktop\", \"macos\"]", "27", "wrong-type"),
+        ("voices = \"fr\"", "voices = \"français\"", "wrong-value"),
+        ("voices = \"fr\"", "voices = \"none\"", "wrong-value"),
+        ("{ voices = \"fr\" }", "{ voice = \"fr\" }", "unknown-choice"),
+        ("{ voices = \"fr\" }", "\"fr\"", "wrong-type"),
+        ("choice = { voices = \"fr\" }", "", "choice-empty"),
+        ("\"by-language\"", "\"fi\"", "unknown-option"),
+        ("default =", "defaults =", "unknown-key"),
+        ("kind = \"add-on\"", "kind = \"companion\"", "inconsistent-values"),
+        ("depots = [\"songs\"]", "depots = [\"song\"]", "unknown-depot"),
+        ("depots = [\"songs\"]", "depots = [\"songs\", \"songs\"]", "listed-twice"),
         (", voices-fr = \"sp-voix\"", "", "no-handle"),
         ("\"sp-voix\"", "\"sp-desktop\"", "duplicate-handle"),
         ("\"sp-first-tide\" }", "\"saltmarsh-post\" }", "duplicate-handle"),
@@ -228,7 +267,9 @@ fn mistakes_in_editions_and_depots() {
 
 #[test]
 fn a_storefront_may_take_some_targets_only() {
-    let text = LARGE.replace(", tide = \"sp-tide\"", "").replace("depots = {", "targets = [\"desktop\"]\ndepots = {");
+    let text = LARGE
+        .replace(", macos = \"sp-mac\", tide = \"sp-tide\"", "")
+        .replace("depots = {", "targets = [\"desktop\"]\ndepots = {");
     let config = Config::read("lantern.toml", &text).unwrap();
     let place = config.storefronts.values().next().unwrap();
     assert!(place.takes(&"desktop".parse().unwrap()) && !place.takes(&"tide".parse().unwrap()));

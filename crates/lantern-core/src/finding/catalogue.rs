@@ -116,6 +116,9 @@ codes! {
     CertificateKind "certificate-kind", Warning, accept,
         "It is signed with a certificate that is meant for something else.",
         "Systems check what a certificate may be used for, and accept no other kind for programs.";
+    ChoiceEmpty "choice-empty", Error, never,
+        "No depot is for an option of a choice.",
+        "There is nothing that players could choose.";
     CompressedLibrary "compressed-library", Error, accept,
         "A native library is compressed where it must not be.",
         "It is loaded directly from the package: the device could not start the game.";
@@ -137,18 +140,12 @@ codes! {
     DebugKey "debug-key", Error, accept,
         "It is signed with a debug key.",
         "Everyone has such a key. Shops refuse it, and a game published with it can never be updated with another key.";
-    DepotDiffers "depot-differs", Warning, accept,
-        "A depot that several systems share is not the same in all of their exports.",
-        "It is taken from one of them. One of the exports may be old, or the file is meant to differ and cannot be shared.";
+    DepotDiffers "depot-differs", Error, never,
+        "A depot that several targets share is not the same in all of their exports.",
+        "All players get the same files. One of the exports may be old, or a file is meant to differ and cannot be shared.";
     DepotEmpty "depot-empty", Error, never,
         "A depot contains no files.",
         "Its patterns match nothing in the export.";
-    DepotOutsidePart "depot-outside-part", Error, never,
-        "A release of some targets needs a depot that comes from a target outside of it.",
-        "Players of these targets would be missing its files.";
-    DepotWithoutTarget "depot-without-target", Error, never,
-        "A depot belongs to no target.",
-        "Nobody would download it.";
     DepotsCollide "depots-collide", Error, never,
         "Depots contain different files under the same path.",
         "Which of them a player gets would depend on the order of downloads.";
@@ -350,15 +347,15 @@ codes! {
     StartCase "start-case", Error, never,
         "The start file is written with different letter case.",
         "It starts on the computer where it was built, and on none where letter case matters.";
-    StartConditional "start-conditional", Error, never,
-        "The start file is in a depot that not every player downloads.",
-        "Some players would have a game that does not start.";
     StartFolder "start-folder", Error, never,
         "The folder that the game runs in does not exist.",
         "It would start, and find none of its files.";
     StartMissing "start-missing", Error, never,
         "The start file does not exist.",
         "It is probably in another folder, or the export is for another system.";
+    StartOptional "start-optional", Error, never,
+        "The start file is in a depot that not every player downloads.",
+        "Some players would have a game that does not start.";
     StoreDamaged "store-damaged", Warning, accept,
         "Files of the store are damaged.",
         "Damaged files are never sent or copied, and earlier releases may need them. A disk that lost data may lose more.";
@@ -380,6 +377,9 @@ codes! {
     UnchangedTarget "unchanged-target", Warning, accept,
         "A target is unchanged, although others changed.",
         "It was probably not exported again: its players would get a new version with the old content.";
+    UnknownChoice "unknown-choice", Error, never,
+        "A choice does not exist under [choices].",
+        "It is a spelling mistake, or the choice was renamed.";
     UnknownCode "unknown-code", Error, never,
         "No finding has this code.",
         "A misspelt code has no effect, and looks as if it had.";
@@ -392,6 +392,9 @@ codes! {
     UnknownKey "unknown-key", Error, never,
         "There is no key of this name.",
         "A misspelt key has no effect, and looks as if it had.";
+    UnknownOption "unknown-option", Error, never,
+        "A choice has no such option: no depot is for it.",
+        "It is a spelling mistake, or the depot was renamed or removed.";
     UnknownTarget "unknown-target", Error, never,
         "There is no target of this name.",
         "A misspelt name would silently have no effect.";

@@ -13,20 +13,22 @@ leave-out = ["voices/**"]
 from = "linux"
 leave-out = ["voices/**"]
 
+[choices.voices]
+default = "by-language"  # of the player's system
+
 [depots.voices-en]
-from = "windows"
+from = ["windows", "macos", "linux"]  # the same files in each
 only = ["voices/en/**"]
-when = { systems = ["windows-*", "macos-*", "linux-*"] }
 
 [depots.voices-fr]
-from = "windows"
+from = ["windows", "macos", "linux"]
 only = ["voices/fr/**"]
-when = { language = "fr", systems = ["windows-*", "macos-*", "linux-*"] }
+choice = { voices = "fr" }
 
 [depots.voices-ja]
-from = "windows"
+from = ["windows", "macos", "linux"]
 only = ["voices/ja/**"]
-when = { language = "ja", systems = ["windows-*", "macos-*", "linux-*"] }
+choice = { voices = "ja" }
 "#;
 
 /// The stand-in storefront, with the desktops' depots and `more` lines of that kind.

@@ -126,7 +126,7 @@ impl Place {
                 store.write_locator(&Locator::new(stated.recipe, &found, all))?;
                 depots.push(BuildDepot {
                     depot: depot.depot.clone(),
-                    when: depot.when.clone(),
+                    players: depot.players.clone(),
                     handle: stated.handle.clone(),
                     recipe: stated.recipe,
                     files: depot.files,
@@ -134,7 +134,8 @@ impl Place {
                 });
             }
             let (systems, starts, folder) = (target.systems.clone(), target.starts.clone(), target.folder.clone());
-            targets.insert(target.target.clone(), BuildTarget { systems, starts, folder, depots });
+            let choices = target.choices.clone();
+            targets.insert(target.target.clone(), BuildTarget { systems, starts, folder, depots, choices });
         }
         Ok(targets)
     }

@@ -161,8 +161,8 @@ impl Place {
         for build in builds.iter().filter(|b| b.withdrawn.is_none() || now.contains(&b.build)) {
             let targets = build.targets.iter().filter(|(name, _)| ever.contains(&(*name, build.build)));
             for depot in targets.flat_map(|(_, target)| &target.depots) {
-                let BuildDepot { recipe, when, .. } = depot;
-                match &when.owns {
+                let BuildDepot { recipe, players, .. } = depot;
+                match &players.add_on {
                     None => served.open.add(&store, *recipe)?,
                     Some(edition) => served.owned.entry(edition.clone()).or_default().add(&store, *recipe)?,
                 }

@@ -343,13 +343,14 @@ impl Builds for Opened {
                         depot: depot.depot.clone(),
                         handle: stated.handle.clone(),
                         recipe: stated.recipe,
-                        when: depot.when.clone(),
+                        players: depot.players.clone(),
                         files: depot.files,
                         size: depot.size,
                     });
                 }
                 let (systems, starts, folder) = (target.systems.clone(), target.starts.clone(), target.folder.clone());
-                targets.insert(target.target.clone(), BuildTarget { systems, starts, folder, depots });
+                let choices = target.choices.clone();
+                targets.insert(target.target.clone(), BuildTarget { systems, starts, folder, depots, choices });
             }
             let build = Build {
                 build: state.builds.len() as u64 + 1,

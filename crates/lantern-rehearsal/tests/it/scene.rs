@@ -2,11 +2,12 @@
 
 use std::io::{self, Read};
 
+use lantern_core::choices::{Choices, Players};
 use lantern_core::digest::{Digest, RecipeId};
 use lantern_core::names::Name;
 use lantern_core::path::TreePath;
 use lantern_core::progress::Silent;
-use lantern_core::release::{DepotRecord, FORMAT, ReleaseRecord, Start, TargetRecord, When};
+use lantern_core::release::{DepotRecord, FORMAT, ReleaseRecord, Start, TargetRecord};
 use lantern_core::system::System;
 use lantern_core::version::BuildNumber;
 use lantern_rehearsal::place::{Place, PlaceDocument};
@@ -186,7 +187,14 @@ impl Scene {
                 starts: vec![Start::of(TreePath::new("game").unwrap())],
                 folder: None,
                 tree: sealed.id,
-                depots: vec![DepotRecord { depot, tree: sealed.id, files: 1, size: 400_000, when: When::default() }],
+                depots: vec![DepotRecord {
+                    depot,
+                    tree: sealed.id,
+                    files: 1,
+                    size: 400_000,
+                    players: Players::default(),
+                }],
+                choices: Choices::new(),
                 aside: None,
                 claims: Default::default(),
                 signed: None,

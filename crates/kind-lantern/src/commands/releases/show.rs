@@ -99,7 +99,7 @@ pub fn run(open: &Workspace, release: &KnownRelease, with_files: bool, ui: &Ui) 
     table.head(["depot", "files", "size", "tree", "for"]);
     for (_, depot) in record.different_depots() {
         let having = record.targets.iter().filter(|t| t.depots.iter().any(|d| d.depot == depot.depot));
-        let who = if depot.when.is_always() { String::new() } else { format!(", {}", depot.when) };
+        let who = if depot.players.are_all() { String::new() } else { format!(", {}", depot.players) };
         table.row([
             depot.depot.to_string(),
             depot.files.to_string(),
