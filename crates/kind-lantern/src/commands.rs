@@ -6,6 +6,8 @@ pub mod completions;
 pub mod connect;
 pub mod demo;
 pub mod depots;
+#[cfg(debug_assertions)]
+mod for_tests;
 pub mod help;
 pub mod help_me;
 pub mod history;
@@ -25,8 +27,6 @@ pub mod releases;
 pub mod repair;
 pub mod rollback;
 mod status;
-#[cfg(debug_assertions)]
-mod stop_point;
 pub mod trial;
 pub mod verify;
 
@@ -81,7 +81,7 @@ pub fn run() -> ExitCode {
     };
     let ui = Ui::new(&cli.common);
     #[cfg(debug_assertions)]
-    stop_point::listen();
+    for_tests::listen();
     crate::log_file::begin(cli.common.verbose);
     listen_for_ctrl_c(ui.stop.clone(), ui.clone());
     let done = match (cli.command, cli.edition.name.is_some()) {
@@ -315,7 +315,7 @@ fn start_program(
     Ok(status.code())
 }
 
-/// How a deed is agreed to.
+/// How an action is agreed to.
 #[derive(Debug, Clone, Default, clap::Args)]
 pub struct Agreement {
     /// Show what would be done, and stop

@@ -181,7 +181,7 @@ impl CommandError {
     }
 }
 
-/// Lays a finding out: place, line, mark, sentence, fix.
+/// Lays a finding out: storefront, line, mark, sentence, fix.
 pub fn show_finding(finding: &Finding) -> String {
     let mut out = String::new();
     let paint = |text: &str| match finding.severity {
@@ -191,7 +191,7 @@ pub fn show_finding(finding: &Finding) -> String {
     };
     if let Some(place) = &finding.place {
         let _ = writeln!(out, "  {}", faint(format!("{}, line {}, column {}", place.file, place.line, place.column)));
-        // A line of thousands of characters is shown around its place.
+        // A line of thousands of characters is shown around its storefront.
         let room = format::columns().map_or(110, |columns| columns.min(114) - 4);
         let start = place.column.saturating_sub(room / 2 + 5);
         let text: String = place.text.chars().skip(start).take(room).collect();
@@ -234,10 +234,10 @@ impl From<ProjectError> for CommandError {
         }
         let mut what = error.to_string();
         // The storefront's name alone says little: its first reason is what happened.
-        if let ProjectError::Place { place, .. } = &error
+        if let ProjectError::Storefront { storefront, .. } = &error
             && !why.is_empty()
         {
-            what = format!("{place}: {}", why.remove(0));
+            what = format!("{storefront}: {}", why.remove(0));
         }
         Self { class: error.class(), what, why, fixes: error.fixes(), findings, is_said: false }
     }

@@ -153,7 +153,7 @@ pub fn time_to_the_second(at: Timestamp) -> String {
 
 /// Names this computer's time zone as it is now: `UTC`, `+01:00`.
 pub fn zone() -> String {
-    let now = Timestamp::now().to_zoned(TimeZone::system());
+    let now = lantern_project::now().to_zoned(TimeZone::system());
     if now.offset().is_zero() { "UTC".to_owned() } else { now.strftime("%:z").to_string() }
 }
 

@@ -15,16 +15,16 @@ const KEPT: usize = 30;
 /// Lines that wait until it is known where they go.
 const MAX_WAITING: usize = 1_000;
 
-struct Place {
+struct State {
     file: Option<File>,
     waiting: Vec<String>,
     started: Option<Instant>,
     is_verbose: bool,
 }
 
-struct RunLog(Mutex<Place>);
+struct RunLog(Mutex<State>);
 
-static LOG: RunLog = RunLog(Mutex::new(Place { file: None, waiting: Vec::new(), started: None, is_verbose: false }));
+static LOG: RunLog = RunLog(Mutex::new(State { file: None, waiting: Vec::new(), started: None, is_verbose: false }));
 
 impl Log for RunLog {
     fn enabled(&self, metadata: &Metadata<'_>) -> bool {
@@ -35,17 +35,17 @@ impl Log for RunLog {
         if !self.enabled(record.metadata()) {
             return;
         }
-        let Ok(mut place) = self.0.lock() else { return };
-        let ms = place.started.map_or(0, |started| started.elapsed().as_millis());
+        let Ok(mut log) = self.0.lock() else { return };
+        let ms = log.started.map_or(0, |started| started.elapsed().as_millis());
         let line = format!("{ms:>8} ms  {}", lantern_core::path::shown(&record.args().to_string()));
-        if place.is_verbose {
+        if log.is_verbose {
             let _ = writeln!(anstream::stderr(), "{}", crate::ui::faint(&line));
         }
-        if let Some(file) = &mut place.file {
+        if let Some(file) = &mut log.file {
             // A log that cannot be written must not stop the work that it is about.
             let _ = writeln!(file, "{line}");
-        } else if place.waiting.len() < MAX_WAITING {
-            place.waiting.push(line);
+        } else if log.waiting.len() < MAX_WAITING {
+            log.waiting.push(line);
         }
     }
 
@@ -54,9 +54,9 @@ impl Log for RunLog {
 
 /// Starts collecting; `is_verbose` shows every line on standard error, too.
 pub fn begin(is_verbose: bool) {
-    if let Ok(mut place) = LOG.0.lock() {
-        place.started = Some(Instant::now());
-        place.is_verbose = is_verbose;
+    if let Ok(mut log) = LOG.0.lock() {
+        log.started = Some(Instant::now());
+        log.is_verbose = is_verbose;
     }
     if log::set_logger(&LOG).is_ok() {
         log::set_max_level(LevelFilter::Info);
@@ -84,8 +84,8 @@ fn without_invitations(arguments: impl Iterator<Item = String>) -> Vec<String> {
 /// Writes the log into the state folder of a project, if it has one.
 pub fn write_into(root: &Path) {
     let state = root.join(".lantern");
-    let Ok(mut place) = LOG.0.lock() else { return };
-    if place.file.is_some() || !state.join(".gitignore").is_file() {
+    let Ok(mut log) = LOG.0.lock() else { return };
+    if log.file.is_some() || !state.join(".gitignore").is_file() {
         return;
     }
     let folder = state.join("logs");
@@ -95,11 +95,11 @@ pub fn write_into(root: &Path) {
     let time = Timestamp::now().strftime("%Y%m%dT%H%M%S%3f").to_string();
     let path = folder.join(format!("{time}-{}.log", std::process::id()));
     let Ok(mut file) = File::create(path) else { return };
-    for line in place.waiting.drain(..) {
+    for line in log.waiting.drain(..) {
         let _ = writeln!(file, "{line}");
     }
-    place.file = Some(file);
-    drop(place);
+    log.file = Some(file);
+    drop(log);
     let all = all(&folder);
     for old in all.iter().take(all.len().saturating_sub(KEPT)) {
         let _ = fs::remove_file(old);

@@ -13,8 +13,8 @@ use serde::{Deserialize, Serialize};
 
 use crate::digest::{InputDigest, ReleaseId};
 use crate::event::{
-    Asked, BranchFacts, BranchWentBack, BuildFound, Event, EventBody, EventId, Moved, NumberReserved, NumberSeen,
-    NumbersBegin, PlaceRef, Pushed, Sealed, Seen, TitleKey,
+    Asked, BranchFacts, BranchWentBack, BuildFound, Event, EventBody, EventId, Moved, NumberReserved, Pushed, Sealed,
+    Seen, StorefrontRef, TitleKey,
 };
 use crate::names::Name;
 use crate::version::{BuildNumber, ReleaseAsked, ReleaseName, VersionError};
@@ -37,7 +37,7 @@ pub struct KnownRelease {
     /// How many warnings there were when it was sealed.
     pub warnings: u64,
     /// Where it was found; none for one that was sealed here.
-    pub found_at: Option<PlaceRef>,
+    pub found_at: Option<StorefrontRef>,
 }
 
 impl KnownRelease {
@@ -52,7 +52,7 @@ impl KnownRelease {
     }
 }
 
-/// A branch of a place: the title there, and the branch's name.
+/// A branch of a storefront: the title there, and the branch's name.
 pub type BranchKey = (TitleKey, Name);
 
 /// How far above all known numbers one at a storefront may lie to be followed without a word. Ours: what is farther above
@@ -69,7 +69,7 @@ pub struct Numbers {
     /// The number that someone set the next release to have.
     pub set: Option<BuildNumber>,
     /// The highest number at each storefront that lies too far above to be followed without a word, by the project's name.
-    pub far: BTreeMap<Name, (PlaceRef, ReleaseName)>,
+    pub far: BTreeMap<Name, (StorefrontRef, ReleaseName)>,
     /// The storefront, by the project's name, that the highest number was first found at, where it was found at one.
     pub found_at: Option<Name>,
 }
@@ -82,7 +82,7 @@ pub struct Board {
     /// Numbers reserved and not yet sealed, by their input.
     pub reserved: BTreeMap<InputDigest, BuildNumber>,
     /// Titles that were connected, by the project's name for the storefront.
-    pub connected: BTreeMap<Name, PlaceRef>,
+    pub connected: BTreeMap<Name, StorefrontRef>,
     /// What each branch has: of all that was said, what has the highest server revision, unless its storefront went back.
     pub branches: BTreeMap<BranchKey, BranchFacts>,
     /// Branches that someone here put back, with the highest number that they had until then.
@@ -93,7 +93,7 @@ pub struct Board {
     /// Builds that storefronts have, in the order in which it became known.
     #[serde(with = "rows")]
     pub pushed: Vec<Pushed>,
-    /// Deeds that were asked for and of which nothing more is known.
+    /// Actions that were asked for and of which nothing more is known.
     pub open: BTreeMap<EventId, Asked>,
     /// Releases that nobody may be given any more, with the reason.
     pub withdrawn: BTreeMap<ReleaseId, String>,
@@ -158,7 +158,7 @@ impl Boards {
 impl Numbers {
     fn add(&mut self, body: &EventBody) {
         let before = self.highest;
-        let mut there = |place: &PlaceRef, name: &ReleaseName| {
+        let mut there = |storefront: &StorefrontRef, name: &ReleaseName| {
             self.taken.insert(name.number);
             let is_slip = name.number.get() > BuildNumber::MAX - FAR;
             let known = self.highest.map_or(0, BuildNumber::get);
@@ -166,8 +166,8 @@ impl Numbers {
             if !is_far && !is_slip {
                 self.highest = self.highest.max(Some(name.number));
             } else if name.number.get() > known {
-                let far = || (place.clone(), name.clone());
-                let known = self.far.entry(place.name.clone()).or_insert_with(far);
+                let far = || (storefront.clone(), name.clone());
+                let known = self.far.entry(storefront.name.clone()).or_insert_with(far);
                 if known.1.number < name.number {
                     *known = far();
                 }
@@ -175,25 +175,23 @@ impl Numbers {
         };
         match body {
             EventBody::NumberReserved(NumberReserved { number, .. })
-            | EventBody::NumbersBegin(NumbersBegin { last: number })
             | EventBody::Sealed(Sealed { name: ReleaseName { number, .. }, .. }) => {
                 self.taken.insert(*number);
                 self.highest = self.highest.max(Some(*number));
                 self.far.retain(|_, (_, far)| far.number > *number);
             }
-            EventBody::NumberSeen(NumberSeen { place, name })
-            | EventBody::BuildFound(BuildFound { place, name, .. }) => {
-                there(place, name);
+            EventBody::BuildFound(BuildFound { storefront, name, .. }) => {
+                there(storefront, name);
                 if self.highest == Some(name.number) {
-                    self.found_at = Some(place.name.clone());
+                    self.found_at = Some(storefront.name.clone());
                 }
                 return;
             }
-            EventBody::Pushed(pushed) => there(&pushed.place, &pushed.name),
-            EventBody::Seen(Seen { place, facts })
-            | EventBody::Moved(Moved { place, facts, .. })
-            | EventBody::BranchWentBack(BranchWentBack { place, facts, .. }) => {
-                facts.targets.values().for_each(|build| there(place, &build.name));
+            EventBody::Pushed(pushed) => there(&pushed.storefront, &pushed.name),
+            EventBody::Seen(Seen { storefront, facts })
+            | EventBody::Moved(Moved { storefront, facts, .. })
+            | EventBody::BranchWentBack(BranchWentBack { storefront, facts, .. }) => {
+                facts.targets.values().for_each(|build| there(storefront, &build.name));
             }
             EventBody::NextNumber(set) => {
                 self.set = Some(set.next);
@@ -253,23 +251,23 @@ impl Board {
                 }
             }
             EventBody::Connected(connected) => {
-                self.connected.insert(connected.place.name.clone(), connected.place.clone());
+                self.connected.insert(connected.storefront.name.clone(), connected.storefront.clone());
             }
             EventBody::BuildFound(found) => {
                 self.find(found, event);
             }
             EventBody::BuildGone(gone) => {
-                let title = gone.place.key();
-                if self.builds.get(&title).is_some_and(|builds| builds.contains(&gone.build)) {
-                    self.pushed.retain(|p| p.build != gone.build || !p.place.is_at(&title));
+                let title = gone.storefront.key();
+                if self.builds.get(&title).is_some_and(|builds| builds.contains(&gone.number_there)) {
+                    self.pushed.retain(|p| p.number_there != gone.number_there || !p.storefront.is_at(&title));
                     self.index();
                 }
             }
             EventBody::BranchWentBack(back) => {
-                let key = (back.place.key(), back.facts.branch.clone());
+                let key = (back.storefront.key(), back.facts.branch.clone());
                 self.branches.remove(&key);
                 self.since.retain(|(known, _), _| *known != key);
-                self.learn(&back.place, &back.facts);
+                self.learn(&back.storefront, &back.facts);
             }
             EventBody::Asked(asked) => {
                 self.open.insert(asked.key, asked.clone());
@@ -282,10 +280,10 @@ impl Board {
             }
             EventBody::Moved(moved) => {
                 self.open.remove(&moved.key);
-                let key = (moved.place.key(), moved.facts.branch.clone());
+                let key = (moved.storefront.key(), moved.facts.branch.clone());
                 let had = self.branches.get(&key).and_then(|f| f.targets.values().map(|b| b.name.number).max());
                 let had = had.max(self.went_back.get(&key).copied());
-                self.learn(&moved.place, &moved.facts);
+                self.learn(&moved.storefront, &moved.facts);
                 if let (Some(had), Some(_)) = (had, moved.restores) {
                     self.went_back.insert(key, had);
                 }
@@ -293,23 +291,21 @@ impl Board {
             EventBody::NotDone(not_done) => {
                 self.open.remove(&not_done.key);
             }
-            EventBody::Seen(seen) => self.learn(&seen.place, &seen.facts),
+            EventBody::Seen(seen) => self.learn(&seen.storefront, &seen.facts),
             EventBody::Withdrawn(withdrawn) => {
                 if let Some(key) = withdrawn.key {
                     self.open.remove(&key);
                 }
                 self.withdrawn.entry(withdrawn.release).or_insert_with(|| withdrawn.because.clone());
-                if let Some(place) = &withdrawn.place {
-                    self.withdrawn_at.insert((place.key(), withdrawn.release));
+                if let Some(storefront) = &withdrawn.storefront {
+                    self.withdrawn_at.insert((storefront.key(), withdrawn.release));
                 }
             }
             EventBody::Tried(tried) => {
                 self.tried.entry(tried.release).or_default().insert(tried.target.clone(), tried.yes);
             }
             EventBody::Freed(freed) => self.freed.extend(&freed.releases),
-            EventBody::NumbersBegin(_)
-            | EventBody::NextNumber(_)
-            | EventBody::NumberSeen(_)
+            EventBody::NextNumber(_)
             | EventBody::NumberLeft(_)
             | EventBody::Invited(_)
             | EventBody::InvitationEnded(_)
@@ -319,7 +315,7 @@ impl Board {
     }
 
     fn has_build(&mut self, pushed: Pushed) {
-        if self.builds.entry(pushed.place.key()).or_default().insert(pushed.build) {
+        if self.builds.entry(pushed.storefront.key()).or_default().insert(pushed.number_there) {
             self.pushed.push(pushed);
         }
     }
@@ -334,17 +330,18 @@ impl Board {
         self.at = self.releases.iter().enumerate().map(|(at, release)| (release.id, at)).collect();
         self.builds.clear();
         for pushed in &self.pushed {
-            self.builds.entry(pushed.place.key()).or_default().insert(pushed.build);
+            self.builds.entry(pushed.storefront.key()).or_default().insert(pushed.number_there);
         }
     }
 
     fn find(&mut self, found: &BuildFound, event: &Event) {
         self.has_build(Pushed {
             key: None,
-            place: found.place.clone(),
+            storefront: found.storefront.clone(),
             release: found.release,
             name: found.name.clone(),
-            build: found.build,
+            number_there: found.number_there,
+            name_there: found.name_there.clone(),
             sent: 0,
             message: found.message.clone(),
             notes: found.notes.clone(),
@@ -365,14 +362,14 @@ impl Board {
                 sealed_at: event.happened_at.unwrap_or(event.recorded_at),
                 targets: found.targets.clone(),
                 warnings: 0,
-                found_at: Some(found.place.clone()),
+                found_at: Some(found.storefront.clone()),
             }),
         }
     }
 
     /// Branch facts are ordered by the server's revision, never by clocks.
-    fn learn(&mut self, place: &PlaceRef, facts: &BranchFacts) {
-        let key = (place.key(), facts.branch.clone());
+    fn learn(&mut self, storefront: &StorefrontRef, facts: &BranchFacts) {
+        let key = (storefront.key(), facts.branch.clone());
         let known = self.branches.get(&key);
         if known.is_some_and(|known| known.revision >= facts.revision) {
             return;
@@ -404,27 +401,28 @@ impl Board {
 
     /// Whether a release can no longer go to a title: it is not there, and another one with its number or a higher one is.
     pub fn is_passed(&self, release: ReleaseId, number: BuildNumber, title: &TitleKey) -> bool {
-        let mut there = self.pushed.iter().filter(|p| p.place.is_at(title));
+        let mut there = self.pushed.iter().filter(|p| p.storefront.is_at(title));
         !there.clone().any(|p| p.release == release) && there.any(|p| p.name.number >= number)
     }
 
     /// Returns the newest build that a title has of a release.
     pub fn build_of(&self, title: &TitleKey, release: ReleaseId) -> Option<u64> {
-        let there = self.pushed.iter().filter(|p| p.place.is_at(title) && p.release == release);
-        there.map(|p| p.build).max()
+        let there = self.pushed.iter().filter(|p| p.storefront.is_at(title) && p.release == release);
+        there.map(|p| p.number_there).max()
     }
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::event::{BranchBuild, BuildGone, Deed, Freed, NextNumber, NotDone, Tried, Withdrawn};
+    use crate::event::NumberLeft;
+    use crate::event::{Action, BranchBuild, BuildGone, Freed, NextNumber, NotDone, Tried, Withdrawn};
     use crate::notes::Notes;
     use proptest::prelude::*;
 
-    fn place() -> PlaceRef {
-        PlaceRef {
-            storefront: "brambleyard-1".into(),
+    fn storefront() -> StorefrontRef {
+        StorefrontRef {
+            id: "brambleyard-1".into(),
             name: "brambleyard".parse().unwrap(),
             handle: "saltmarsh-post".parse().unwrap(),
         }
@@ -443,7 +441,8 @@ mod tests {
     }
 
     fn facts(revision: u64, release: &str) -> BranchFacts {
-        let build = BranchBuild { build: revision, release: ReleaseId::of(release.as_bytes()), name: name(release) };
+        let build =
+            BranchBuild { number_there: revision, release: ReleaseId::of(release.as_bytes()), name: name(release) };
         BranchFacts {
             branch: "open-water".parse().unwrap(),
             revision,
@@ -499,21 +498,21 @@ mod tests {
 
     #[test]
     fn a_number_seen_elsewhere_counts() {
-        let seen = NumberSeen { place: place(), name: name("0.9 (400)") };
-        let there = numbers(vec![sealed("1.4.0 (27)"), EventBody::NumberSeen(seen.clone())]);
-        assert_eq!((there.highest.unwrap().get(), there.found_at.clone()), (400, Some(place().name)));
-        let later = numbers(vec![EventBody::NumberSeen(seen), sealed("1.4.0 (401)")]);
+        let there = numbers(vec![sealed("1.4.0 (27)"), found("0.9 (400)", 1)]);
+        assert_eq!((there.highest.unwrap().get(), there.found_at.clone()), (400, Some(storefront().name)));
+        let later = numbers(vec![found("0.9 (400)", 1), sealed("1.4.0 (401)")]);
         assert_eq!((later.highest.unwrap().get(), later.found_at.clone()), (401, None));
     }
 
     fn found(release: &str, build: u64) -> EventBody {
         let (name, targets) = (name(release), vec!["linux".parse().unwrap()]);
-        let (place, release, by) = (place(), ReleaseId::of(release.as_bytes()), "fern".to_owned());
+        let (storefront, release, by) = (storefront(), ReleaseId::of(release.as_bytes()), "fern".to_owned());
         EventBody::BuildFound(BuildFound {
-            place,
+            storefront,
             release,
             name,
-            build,
+            number_there: build,
+            name_there: None,
             targets,
             by,
             message: None,
@@ -525,20 +524,21 @@ mod tests {
     fn a_build_of_another_computer_is_a_release() {
         let board = fold(vec![sealed("1.3.2 (25)"), found("1.4.0 (26)", 3)]);
         let newest = board.release(None).unwrap();
-        assert_eq!((newest.name.clone(), newest.found_at.clone()), (name("1.4.0 (26)"), Some(place())));
-        assert_eq!(board.build_of(&place().key(), newest.id), Some(3));
+        assert_eq!((newest.name.clone(), newest.found_at.clone()), (name("1.4.0 (26)"), Some(storefront())));
+        assert_eq!(board.build_of(&storefront().key(), newest.id), Some(3));
         assert_eq!(numbers(vec![sealed("1.3.2 (25)"), found("1.4.0 (26)", 3)]).next().unwrap().get(), 27);
         // Anyone who sealed it later, or imported the ledger of who did, has it.
         let board = fold(vec![found("1.4.0 (26)", 3), sealed("1.4.0 (26)")]);
         assert_eq!((board.releases.len(), board.release(None).unwrap().found_at.clone()), (1, None));
-        let gone = BuildGone { place: place(), release: newest.id, name: newest.name.clone(), build: 3 };
+        let gone =
+            BuildGone { storefront: storefront(), release: newest.id, name: newest.name.clone(), number_there: 3 };
         assert!(fold(vec![found("1.4.0 (26)", 3), EventBody::BuildGone(gone)]).pushed.is_empty());
     }
 
     #[test]
     fn a_release_whose_number_is_taken_or_passed_cannot_go_there() {
         let release = ReleaseId::of(b"1.4.0 (26)");
-        let is_passed = |bodies| fold(bodies).is_passed(release, BuildNumber::new(26).unwrap(), &place().key());
+        let is_passed = |bodies| fold(bodies).is_passed(release, BuildNumber::new(26).unwrap(), &storefront().key());
         assert!(!is_passed(vec![sealed("1.4.0 (26)"), found("1.3.2 (25)", 1)]));
         assert!(is_passed(vec![sealed("1.4.0 (26)"), found("1.3.9 (26)", 1)]));
         assert!(is_passed(vec![sealed("1.4.0 (26)"), found("1.5.0 (27)", 1)]));
@@ -561,14 +561,15 @@ mod tests {
         assert_eq!(next([far(), vec![set(20_261_128)]].concat()), 20_261_128);
         // And back again, as long as nothing has the lower number.
         assert_eq!(next([far(), vec![set(20_261_128), sealed("1.4.0 (20261128)"), set(26)]].concat()), 26);
-        let left = NumberSeen { place: place(), name: name("1.4.0 (20261127)") };
+        let left = NumberLeft { storefront: storefront(), name: name("1.4.0 (20261127)") };
         assert!(numbers([far(), vec![EventBody::NumberLeft(left)]].concat()).far.is_empty());
     }
 
     #[test]
     fn a_storefront_that_went_back_is_believed() {
-        let seen = |revision, release| EventBody::Seen(Seen { place: place(), facts: facts(revision, release) });
-        let back = BranchWentBack { place: place(), facts: facts(1, "1.3.2 (25)"), known: 3 };
+        let seen =
+            |revision, release| EventBody::Seen(Seen { storefront: storefront(), facts: facts(revision, release) });
+        let back = BranchWentBack { storefront: storefront(), facts: facts(1, "1.3.2 (25)"), known: 3 };
         let base = || vec![seen(3, "1.4.0 (27)"), EventBody::BranchWentBack(back.clone())];
         let has = |bodies| {
             fold(bodies).branches.clone().into_values().next().unwrap().targets.into_values().next().unwrap().name
@@ -580,8 +581,8 @@ mod tests {
     #[test]
     fn a_storefront_is_one_whatever_it_is_called() {
         let seen = |revision, called: &str, release| {
-            let place = PlaceRef { name: called.parse().unwrap(), ..place() };
-            EventBody::Seen(Seen { place, facts: facts(revision, release) })
+            let storefront = StorefrontRef { name: called.parse().unwrap(), ..storefront() };
+            EventBody::Seen(Seen { storefront, facts: facts(revision, release) })
         };
         let board = fold(vec![seen(1, "brambleyard", "1.3.2 (25)"), seen(2, "yard", "1.4.0 (27)")]);
         assert_eq!(board.branches.len(), 1);
@@ -594,20 +595,14 @@ mod tests {
         let seen = |revision: u64, second: i64, release: &str| {
             let mut facts = facts(revision, release);
             facts.since = at(second);
-            let macos = BranchBuild { build: 1, release: ReleaseId::of(b"m"), name: name("1.3.2 (25)") };
+            let macos = BranchBuild { number_there: 1, release: ReleaseId::of(b"m"), name: name("1.3.2 (25)") };
             facts.targets.insert("macos".parse().unwrap(), macos);
-            EventBody::Seen(Seen { place: place(), facts })
+            EventBody::Seen(Seen { storefront: storefront(), facts })
         };
         let board = fold(vec![seen(1, 100, "1.3.2 (25)"), seen(2, 200, "1.4.0 (27)")]);
         let since =
-            |target: &str| board.since[&((place().key(), "open-water".parse().unwrap()), target.parse().unwrap())];
+            |target: &str| board.since[&((storefront().key(), "open-water".parse().unwrap()), target.parse().unwrap())];
         assert_eq!((since("linux"), since("macos")), (at(200), at(100)));
-    }
-
-    #[test]
-    fn numbers_go_on_after_those_of_before() {
-        let begin = NumbersBegin { last: BuildNumber::new(24).unwrap() };
-        assert_eq!(numbers(vec![EventBody::NumbersBegin(begin)]).highest.unwrap().get(), 24);
     }
 
     #[test]
@@ -622,18 +617,24 @@ mod tests {
     }
 
     #[test]
-    fn a_deed_is_open_until_something_is_known() {
+    fn an_action_is_open_until_something_is_known() {
         let asked = Asked {
             key: id(1),
-            place: place(),
-            deed: Deed::Promote { branch: "open-water".parse().unwrap() },
+            storefront: storefront(),
+            action: Action::Promote { branch: "open-water".parse().unwrap() },
             release: ReleaseId::of(b"r"),
             name: name("1.4.0 (27)"),
             targets: Vec::new(),
         };
         let ask = EventBody::Asked(asked);
         assert_eq!(fold(vec![ask.clone()]).open.len(), 1);
-        let moved = Moved { key: id(1), place: place(), facts: facts(3, "1.4.0 (27)"), because: None, restores: None };
+        let moved = Moved {
+            key: id(1),
+            storefront: storefront(),
+            facts: facts(3, "1.4.0 (27)"),
+            because: None,
+            restores: None,
+        };
         assert!(fold(vec![ask.clone(), EventBody::Moved(moved)]).open.is_empty());
         let not_done = NotDone { key: id(1), why: "never arrived".into() };
         assert!(fold(vec![ask, EventBody::NotDone(not_done)]).open.is_empty());
@@ -661,13 +662,13 @@ mod tests {
 
     #[test]
     fn what_is_withdrawn_is_not_the_newest_any_more() {
-        let withdrawn = |place| {
+        let withdrawn = |storefront| {
             let release = ReleaseId::of(b"1.4.0-rc (26)");
             let because = "a save bug".to_owned();
-            EventBody::Withdrawn(Withdrawn { key: None, place, release, name: name("1.4.0-rc (26)"), because })
+            EventBody::Withdrawn(Withdrawn { key: None, storefront, release, name: name("1.4.0-rc (26)"), because })
         };
         let board =
-            fold(vec![sealed("1.3.2 (25)"), sealed("1.4.0-rc (26)"), withdrawn(None), withdrawn(Some(place()))]);
+            fold(vec![sealed("1.3.2 (25)"), sealed("1.4.0-rc (26)"), withdrawn(None), withdrawn(Some(storefront()))]);
         assert_eq!(board.release(None).unwrap().name, name("1.3.2 (25)"));
         let asked = "26".parse().unwrap();
         assert_eq!(board.withdrawn[&board.release(Some(&asked)).unwrap().id], "a save bug");
@@ -689,7 +690,7 @@ mod tests {
     proptest! {
         #[test]
         fn the_highest_revision_wins_in_any_order(order in Just((1..9_u64).collect::<Vec<_>>()).prop_shuffle()) {
-            let seen = |r: &u64| EventBody::Seen(Seen { place: place(), facts: facts(*r, &format!("1.0.{r} ({r})")) });
+            let seen = |r: &u64| EventBody::Seen(Seen { storefront: storefront(), facts: facts(*r, &format!("1.0.{r} ({r})")) });
             let board = fold(order.iter().map(seen).collect());
             prop_assert_eq!(board.branches.len(), 1);
             prop_assert_eq!(board.branches.values().next().unwrap().revision, 8);

@@ -18,6 +18,7 @@ use crate::names::{FolderName, Handle, Identity, Name};
 use crate::path::TreePath;
 use crate::patterns::Patterns;
 use crate::system::System;
+use crate::template::Template;
 use crate::version::Version;
 
 pub use shape::ConfigKey;
@@ -166,15 +167,17 @@ pub struct TargetStart {
 pub struct Storefront {
     /// What it is for programs.
     pub kind: StorefrontKind,
-    /// What the place calls each edition that it has.
+    /// What the storefront calls each edition that it has.
     pub handles: BTreeMap<Name, Handle>,
     /// The targets that go there; empty: all of those editions.
     pub targets: BTreeSet<Name>,
     /// Our depots' names there.
     pub depots: BTreeMap<Name, Handle>,
+    /// How it is to name releases; none to let it.
+    pub name_there: Option<Template>,
     /// The branches that are used there, in the order of the file: the one to begin with first.
     pub branches: Vec<(Name, Audience)>,
-    /// What the place calls our branches, where that is something else.
+    /// What the storefront calls our branches, where that is something else.
     pub theirs: BTreeMap<Name, Handle>,
 }
 
@@ -182,12 +185,12 @@ pub struct Storefront {
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum StorefrontKind {
     /// It speaks the storefront protocol.
-    Protocol(ProtocolPlace),
+    Protocol(ProtocolStorefront),
 }
 
 /// A storefront that speaks the storefront protocol.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct ProtocolPlace {
+pub struct ProtocolStorefront {
     /// Scheme, host and port, without a slash at the end.
     pub address: String,
 }
@@ -196,7 +199,7 @@ impl StorefrontKind {
     /// Returns where it is, for people; access is kept for this address alone.
     pub fn address(&self) -> &str {
         match self {
-            Self::Protocol(place) => &place.address,
+            Self::Protocol(storefront) => &storefront.address,
         }
     }
 }

@@ -77,24 +77,24 @@ impl JsonSchema for EventId {
 
 /// A storefront as the ledger names it: the id of its discovery document, what the project calls it, and the title.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, JsonSchema)]
-pub struct PlaceRef {
+pub struct StorefrontRef {
     /// From the discovery document; an address or a name may change, this does not.
-    pub storefront: String,
+    pub id: String,
     /// The project's name for it.
     pub name: Name,
     /// The title's handle there.
     pub handle: Handle,
 }
 
-impl PlaceRef {
+impl StorefrontRef {
     /// Returns what the title is known by, whatever the project calls the storefront.
     pub fn key(&self) -> TitleKey {
-        TitleKey { storefront: self.storefront.clone(), handle: self.handle.clone() }
+        TitleKey { storefront: self.id.clone(), handle: self.handle.clone() }
     }
 
     /// Whether it is about this title.
     pub fn is_at(&self, title: &TitleKey) -> bool {
-        self.storefront == title.storefront && self.handle == title.handle
+        self.id == title.storefront && self.handle == title.handle
     }
 }
 
@@ -111,7 +111,7 @@ pub struct TitleKey {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct BranchBuild {
     /// The storefront's own number.
-    pub build: u64,
+    pub number_there: u64,
     /// The release it was made of.
     pub release: ReleaseId,
     /// How people name it.
@@ -141,24 +141,20 @@ pub struct BranchFacts {
 pub enum EventBody {
     /// A build number is taken and will not be given again.
     NumberReserved(NumberReserved),
-    /// The game was out before this ledger began: numbers go on after its last.
-    NumbersBegin(NumbersBegin),
     /// A release was sealed.
     Sealed(Sealed),
     /// Access to a storefront was tried and kept.
     Connected(Connected),
-    /// A deed at a storefront is about to be asked for.
+    /// An action at a storefront is about to be asked for.
     Asked(Asked),
     /// The storefront confirmed a push.
     Pushed(Pushed),
     /// The storefront confirmed a move of a branch.
     Moved(Moved),
-    /// A deed that was asked for did not happen.
+    /// An action that was asked for did not happen.
     NotDone(NotDone),
     /// A storefront said what a branch has; someone else may have moved it.
     Seen(Seen),
-    /// A storefront has a build with a higher number than any that is known here. Read, and no longer written.
-    NumberSeen(NumberSeen),
     /// A storefront has a build of a release that this ledger had not pushed there.
     BuildFound(BuildFound),
     /// A storefront has a build no longer.
@@ -166,7 +162,7 @@ pub enum EventBody {
     /// A storefront states an earlier revision of a branch than it did before, or another one of the same number.
     BranchWentBack(BranchWentBack),
     /// Someone said that numbers do not follow one far above them.
-    NumberLeft(NumberSeen),
+    NumberLeft(NumberLeft),
     /// A release was withdrawn, here or at a storefront.
     Withdrawn(Withdrawn),
     /// Someone started a sealed build and said whether it shows what it should.
@@ -201,21 +197,14 @@ pub struct NumberReserved {
     pub input: InputDigest,
 }
 
-/// See [`EventBody::NumberSeen`].
+/// See [`EventBody::NumberLeft`].
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
-pub struct NumberSeen {
+pub struct NumberLeft {
     /// Where.
-    pub place: PlaceRef,
+    pub storefront: StorefrontRef,
     /// The build that has it, as people name it.
     #[serde(flatten)]
     pub name: ReleaseName,
-}
-
-/// See [`EventBody::NumbersBegin`].
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
-pub struct NumbersBegin {
-    /// The last number that was given before.
-    pub last: BuildNumber,
 }
 
 /// See [`EventBody::Sealed`].
@@ -228,8 +217,7 @@ pub struct Sealed {
     pub name: ReleaseName,
     /// What went in.
     pub input: InputDigest,
-    /// The targets that it has. Empty where an older lantern sealed it.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    /// The targets that it has.
     pub targets: Vec<Name>,
     /// How many warnings there were.
     #[serde(default, skip_serializing_if = "is_zero")]
@@ -244,15 +232,18 @@ fn is_zero(count: &u64) -> bool {
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct BuildFound {
     /// Where.
-    pub place: PlaceRef,
+    pub storefront: StorefrontRef,
     /// The release.
     pub release: ReleaseId,
     /// How people name it.
     #[serde(flatten)]
     pub name: ReleaseName,
     /// The storefront's own number.
-    pub build: u64,
-    /// The targets that the place has of it.
+    pub number_there: u64,
+    /// What the storefront calls it, where its publisher said so.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub name_there: Option<Handle>,
+    /// The targets that the storefront has of it.
     pub targets: Vec<Name>,
     /// Who made it, as the server knows them.
     pub by: String,
@@ -268,21 +259,21 @@ pub struct BuildFound {
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct BuildGone {
     /// Where.
-    pub place: PlaceRef,
+    pub storefront: StorefrontRef,
     /// The release.
     pub release: ReleaseId,
     /// How people name it.
     #[serde(flatten)]
     pub name: ReleaseName,
     /// The storefront's own number.
-    pub build: u64,
+    pub number_there: u64,
 }
 
 /// See [`EventBody::BranchWentBack`].
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct BranchWentBack {
     /// Where.
-    pub place: PlaceRef,
+    pub storefront: StorefrontRef,
     /// What the branch has now.
     pub facts: BranchFacts,
     /// The revision that was known before.
@@ -293,7 +284,7 @@ pub struct BranchWentBack {
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Connected {
     /// Where.
-    pub place: PlaceRef,
+    pub storefront: StorefrontRef,
     /// As whom.
     pub client: String,
 }
@@ -301,26 +292,26 @@ pub struct Connected {
 /// See [`EventBody::Asked`].
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Asked {
-    /// The idempotency key; the deed's answer carries it too.
+    /// The idempotency key; the action's answer carries it too.
     pub key: EventId,
     /// Where.
-    pub place: PlaceRef,
+    pub storefront: StorefrontRef,
     /// What.
-    pub deed: Deed,
+    pub action: Action,
     /// The release.
     pub release: ReleaseId,
     /// How people name it.
     #[serde(flatten)]
     pub name: ReleaseName,
-    /// Of a push: the release's targets that the storefront is to have. Empty where an older lantern asked.
+    /// Of a push: the release's targets that the storefront is to have.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub targets: Vec<Name>,
 }
 
-/// A deed at a storefront.
+/// An action at a storefront.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
-pub enum Deed {
+pub enum Action {
     /// Make a build.
     Push,
     /// Move a branch.
@@ -349,14 +340,17 @@ pub struct Pushed {
     /// Of the [`Asked`] event; none when the build was there already.
     pub key: Option<EventId>,
     /// Where.
-    pub place: PlaceRef,
+    pub storefront: StorefrontRef,
     /// The release.
     pub release: ReleaseId,
     /// How people name it.
     #[serde(flatten)]
     pub name: ReleaseName,
     /// The storefront's own number.
-    pub build: u64,
+    pub number_there: u64,
+    /// What the storefront was asked to call it; none where it names it itself.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub name_there: Option<Handle>,
     /// Bytes of packs that travelled.
     pub sent: u64,
     /// What the build is for, as the team reads it.
@@ -373,11 +367,11 @@ pub struct Moved {
     /// Of the [`Asked`] event.
     pub key: EventId,
     /// Where.
-    pub place: PlaceRef,
+    pub storefront: StorefrontRef,
     /// What the branch has now.
     pub facts: BranchFacts,
-    /// Why, for the team. Older lanterns called it `comment`.
-    #[serde(default, alias = "comment")]
+    /// Why, for the team.
+    #[serde(default)]
     pub because: Option<String>,
     /// The revision that was put back; none for a promotion.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -401,7 +395,7 @@ pub struct Withdrawn {
     pub key: Option<EventId>,
     /// Where; none for here.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub place: Option<PlaceRef>,
+    pub storefront: Option<StorefrontRef>,
     /// The release.
     pub release: ReleaseId,
     /// How people name it.
@@ -443,7 +437,7 @@ pub struct NextNumber {
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Invited {
     /// Where.
-    pub place: PlaceRef,
+    pub storefront: StorefrontRef,
     /// The branch.
     pub branch: Name,
     /// What the storefront knows of the invitation; its text is written down nowhere.
@@ -466,7 +460,7 @@ pub struct Invited {
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct InvitationEnded {
     /// Where.
-    pub place: PlaceRef,
+    pub storefront: StorefrontRef,
     /// The branch.
     pub branch: Name,
     /// Which.
@@ -493,7 +487,7 @@ pub struct Rebuilt {
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Seen {
     /// Where.
-    pub place: PlaceRef,
+    pub storefront: StorefrontRef,
     /// What the branch has.
     pub facts: BranchFacts,
 }
@@ -541,7 +535,6 @@ macro_rules! kinds {
 
 kinds!(
     NumberReserved "number-reserved",
-    NumbersBegin "numbers-begin",
     Sealed "sealed",
     Connected "connected",
     Asked "asked",
@@ -549,7 +542,6 @@ kinds!(
     Moved "moved",
     NotDone "not-done",
     Seen "seen",
-    NumberSeen "number-seen",
     BuildFound "build-found",
     BuildGone "build-gone",
     BranchWentBack "branch-went-back",
@@ -711,14 +703,14 @@ mod tests {
     }
 
     #[test]
-    fn a_deed_of_a_newer_lantern_is_kept() {
-        let text = r#"{"key":"01a207a2-3280-7fff-bfff-ffffffffffff","place":{"storefront":"b","name":"yard","handle":"h"},
-            "deed":{"share":{"percent":10}},"release":"RELEASE","version":"1.4.0","number":27}"#;
+    fn an_action_of_a_newer_lantern_is_kept() {
+        let text = r#"{"key":"01a207a2-3280-7fff-bfff-ffffffffffff","storefront":{"id":"b","name":"yard","handle":"h"},
+            "action":{"share":{"percent":10}},"release":"RELEASE","version":"1.4.0","number":27}"#;
         let text = text.replace("RELEASE", &ReleaseId::of(b"r").to_string());
         let body = EventBody::read("asked", 1, serde_json::from_str(&text).unwrap()).unwrap();
         let EventBody::Asked(asked) = &body else { panic!("{body:?}") };
-        assert_eq!(asked.deed, Deed::Other(serde_json::json!({ "share": { "percent": 10 } })));
-        assert_eq!(body.payload()["deed"]["share"]["percent"], 10);
+        assert_eq!(asked.action, Action::Other(serde_json::json!({ "share": { "percent": 10 } })));
+        assert_eq!(body.payload()["action"]["share"]["percent"], 10);
     }
 
     #[test]

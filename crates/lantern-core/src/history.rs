@@ -3,7 +3,7 @@
 use std::collections::{HashMap, HashSet};
 
 use crate::digest::ReleaseId;
-use crate::event::{Asked, BranchFacts, Deed, Event, EventBody, EventId, InvitationEnded, Invited, PlaceRef};
+use crate::event::{Action, Asked, BranchFacts, Event, EventBody, EventId, InvitationEnded, Invited, StorefrontRef};
 use crate::names::Name;
 use crate::version::{BuildNumber, ReleaseAsked, ReleaseName};
 
@@ -63,44 +63,43 @@ impl<'a> History<'a> {
 }
 
 fn about_asked(e: &Asked) -> About<'_> {
-    let branch = match &e.deed {
-        Deed::Promote { branch } | Deed::Rollback { branch } => Some(branch),
-        Deed::Push | Deed::Withdraw { .. } | Deed::Other(_) => None,
+    let branch = match &e.action {
+        Action::Promote { branch } | Action::Rollback { branch } => Some(branch),
+        Action::Push | Action::Withdraw { .. } | Action::Other(_) => None,
     };
-    About { releases: vec![&e.name], storefront: Some(&e.place.name), branch }
+    About { releases: vec![&e.name], storefront: Some(&e.storefront.name), branch }
 }
 
 /// Returns what an event is about, as far as it says so itself.
 fn about(body: &EventBody) -> About<'_> {
-    let (place, facts): (&PlaceRef, &BranchFacts) = match body {
-        EventBody::Moved(e) => (&e.place, &e.facts),
-        EventBody::Seen(e) => (&e.place, &e.facts),
+    let (storefront, facts): (&StorefrontRef, &BranchFacts) = match body {
+        EventBody::Moved(e) => (&e.storefront, &e.facts),
+        EventBody::Seen(e) => (&e.storefront, &e.facts),
         EventBody::Sealed(e) => return About { releases: vec![&e.name], ..About::default() },
         EventBody::Tried(e) => return About { releases: vec![&e.name], ..About::default() },
-        EventBody::Connected(e) => return About { storefront: Some(&e.place.name), ..About::default() },
-        EventBody::BranchWentBack(e) => (&e.place, &e.facts),
-        EventBody::NumberSeen(e) | EventBody::NumberLeft(e) => {
-            return About { releases: vec![&e.name], storefront: Some(&e.place.name), branch: None };
+        EventBody::Connected(e) => return About { storefront: Some(&e.storefront.name), ..About::default() },
+        EventBody::BranchWentBack(e) => (&e.storefront, &e.facts),
+        EventBody::NumberLeft(e) => {
+            return About { releases: vec![&e.name], storefront: Some(&e.storefront.name), branch: None };
         }
         EventBody::BuildFound(e) => {
-            return About { releases: vec![&e.name], storefront: Some(&e.place.name), branch: None };
+            return About { releases: vec![&e.name], storefront: Some(&e.storefront.name), branch: None };
         }
         EventBody::BuildGone(e) => {
-            return About { releases: vec![&e.name], storefront: Some(&e.place.name), branch: None };
+            return About { releases: vec![&e.name], storefront: Some(&e.storefront.name), branch: None };
         }
         EventBody::Pushed(e) => {
-            return About { releases: vec![&e.name], storefront: Some(&e.place.name), branch: None };
+            return About { releases: vec![&e.name], storefront: Some(&e.storefront.name), branch: None };
         }
         EventBody::Withdrawn(e) => {
-            return About { releases: vec![&e.name], storefront: e.place.as_ref().map(|p| &p.name), branch: None };
+            return About { releases: vec![&e.name], storefront: e.storefront.as_ref().map(|p| &p.name), branch: None };
         }
         EventBody::Asked(e) => return about_asked(e),
-        EventBody::Invited(Invited { place, branch, .. })
-        | EventBody::InvitationEnded(InvitationEnded { place, branch, .. }) => {
-            return About { storefront: Some(&place.name), branch: Some(branch), ..About::default() };
+        EventBody::Invited(Invited { storefront, branch, .. })
+        | EventBody::InvitationEnded(InvitationEnded { storefront, branch, .. }) => {
+            return About { storefront: Some(&storefront.name), branch: Some(branch), ..About::default() };
         }
         EventBody::NumberReserved(_)
-        | EventBody::NumbersBegin(_)
         | EventBody::NextNumber(_)
         | EventBody::NotDone(_)
         | EventBody::Freed(_)
@@ -109,7 +108,7 @@ fn about(body: &EventBody) -> About<'_> {
     };
     About {
         releases: facts.targets.values().map(|b| &b.name).collect(),
-        storefront: Some(&place.name),
+        storefront: Some(&storefront.name),
         branch: Some(&facts.branch),
     }
 }
@@ -145,23 +144,23 @@ mod tests {
 
     use super::*;
     use crate::digest::{InputDigest, ReleaseId};
-    use crate::event::{Asked, Freed, NotDone, NumberReserved, NumbersBegin, Sealed};
+    use crate::event::{Asked, Freed, NextNumber, NotDone, NumberReserved, Sealed};
 
     fn id(n: u8) -> EventId {
         EventId::new(Timestamp::UNIX_EPOCH, [n; 10])
     }
 
     fn asked(key: u8) -> EventBody {
-        let place = PlaceRef {
-            storefront: "by-1".into(),
+        let storefront = StorefrontRef {
+            id: "by-1".into(),
             name: "brambleyard".parse().unwrap(),
             handle: "saltmarsh-post".parse().unwrap(),
         };
-        let deed = Deed::Promote { branch: "creek".parse().unwrap() };
+        let action = Action::Promote { branch: "creek".parse().unwrap() };
         EventBody::Asked(Asked {
             key: id(key),
-            place,
-            deed,
+            storefront,
+            action,
             release: ReleaseId::of(b"r"),
             name: "1.4.0 (27)".parse().unwrap(),
             targets: Vec::new(),
@@ -208,13 +207,13 @@ mod tests {
     }
 
     #[test]
-    fn an_event_is_about_its_release_place_and_branch() {
+    fn an_event_is_about_its_release_storefront_and_branch() {
         let asked = asked(1);
         let found = about(&asked);
         assert_eq!(found.releases.iter().map(ToString::to_string).collect::<Vec<_>>(), ["1.4.0 (27)"]);
         assert_eq!(found.storefront.map(Name::as_str), Some("brambleyard"));
         assert_eq!(found.branch.map(Name::as_str), Some("creek"));
-        let begin = EventBody::NumbersBegin(NumbersBegin { last: BuildNumber::new(24).unwrap() });
+        let begin = EventBody::NextNumber(NextNumber { next: BuildNumber::new(24).unwrap() });
         assert_eq!(about(&begin), About::default());
     }
 }

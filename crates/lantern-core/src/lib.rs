@@ -54,5 +54,6 @@ pub mod rules;
 pub mod secrets;
 pub mod size;
 pub mod system;
+pub mod template;
 pub mod tree;
 pub mod version;

@@ -152,8 +152,8 @@ impl FromStr for Word {
         let (what, rule) = ("a word", "visible ASCII characters, 40 at most");
         let wrong = || NameError { text: text.chars().take(80).collect(), what, rule };
         let mut bytes = [0; Self::MAX_LEN];
-        let place = bytes.get_mut(..text.len()).filter(|_| fits).ok_or_else(wrong)?;
-        place.copy_from_slice(text.as_bytes());
+        let storefront = bytes.get_mut(..text.len()).filter(|_| fits).ok_or_else(wrong)?;
+        storefront.copy_from_slice(text.as_bytes());
         Ok(Self { bytes, len: u8::try_from(text.len()).map_err(|_| wrong())? })
     }
 }

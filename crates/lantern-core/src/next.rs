@@ -238,7 +238,7 @@ impl<'a> Situation<'a> {
         };
         let is_there = |release: &KnownRelease| self.board.build_of(title, release.id).is_some();
         let is_twin = |release: &KnownRelease| {
-            let there = self.board.pushed.iter().filter(|p| p.place.is_at(title));
+            let there = self.board.pushed.iter().filter(|p| p.storefront.is_at(title));
             release.found_at.is_none() && there.into_iter().any(|p| p.name.number == release.name.number)
         };
         if newest.iter().any(|(release, _)| !is_there(release) && is_twin(release)) {
@@ -273,7 +273,7 @@ mod tests {
     use crate::board::Boards;
     use crate::digest::InputDigest;
     use crate::event::{
-        BranchFacts, BuildFound, Event, EventBody, EventId, Moved, PlaceRef, Pushed, Sealed, Seen, Withdrawn,
+        BranchFacts, BuildFound, Event, EventBody, EventId, Moved, Pushed, Sealed, Seen, StorefrontRef, Withdrawn,
     };
     use crate::notes::Notes;
     use crate::version::ReleaseName;
@@ -304,9 +304,9 @@ creek = { audience = "invited" }
 open-water = { audience = "everyone" }
 "#;
 
-    fn place() -> PlaceRef {
-        PlaceRef {
-            storefront: "brambleyard-1".into(),
+    fn storefront() -> StorefrontRef {
+        StorefrontRef {
+            id: "brambleyard-1".into(),
             name: "brambleyard".parse().unwrap(),
             handle: "saltmarsh-post".parse().unwrap(),
         }
@@ -334,10 +334,11 @@ open-water = { audience = "everyone" }
         let build = u64::from(name.number.get());
         EventBody::Pushed(Pushed {
             key: None,
-            place: place(),
+            storefront: storefront(),
             release: id(release),
             name,
-            build,
+            number_there: build,
+            name_there: None,
             sent: 0,
             message: None,
             notes: Notes::default(),
@@ -345,7 +346,7 @@ open-water = { audience = "everyone" }
     }
 
     fn seen(branch: &str, revision: u64, targets: &[(&str, &str)]) -> EventBody {
-        let build = |release: &str| BranchBuild { build: 1, release: id(release), name: name(release) };
+        let build = |release: &str| BranchBuild { number_there: 1, release: id(release), name: name(release) };
         let facts = BranchFacts {
             branch: branch.parse().unwrap(),
             revision,
@@ -353,12 +354,12 @@ open-water = { audience = "everyone" }
             by: None,
             targets: targets.iter().map(|(target, release)| (target.parse().unwrap(), build(release))).collect(),
         };
-        EventBody::Seen(Seen { place: place(), facts })
+        EventBody::Seen(Seen { storefront: storefront(), facts })
     }
 
     fn withdrawn(release: &str) -> EventBody {
         let (release, name) = (id(release), name(release));
-        EventBody::Withdrawn(Withdrawn { key: None, place: None, release, name, because: "a save bug".into() })
+        EventBody::Withdrawn(Withdrawn { key: None, storefront: None, release, name, because: "a save bug".into() })
     }
 
     fn next(exports: Exports, bodies: Vec<EventBody>) -> String {
@@ -368,7 +369,7 @@ open-water = { audience = "everyone" }
             bodies.into_iter().map(|body| Event::sample(EventId::new(at, [0; 10]), body)).collect();
         let edition = Name::full_edition();
         let board = Boards::fold(&events).of(&edition);
-        let titles = [("brambleyard".parse().unwrap(), place().key())].into();
+        let titles = [("brambleyard".parse().unwrap(), storefront().key())].into();
         let situation = Situation { config: &config, edition: &edition, board: &board, exports, titles: &titles };
         situation.next().map(|step| step.to_string()).unwrap_or_default()
     }
@@ -401,12 +402,13 @@ open-water = { audience = "everyone" }
     fn nobody_is_sent_back_over_a_colleagues_newer_build() {
         let found = |release: &str| {
             let (name, targets) = (name(release), names(BOTH));
-            let (place, release) = (place(), id(release));
+            let (storefront, release) = (storefront(), id(release));
             EventBody::BuildFound(BuildFound {
-                place,
+                storefront,
                 release,
                 name,
-                build: 9,
+                number_there: 9,
+                name_there: None,
                 targets,
                 by: "fern".into(),
                 message: None,
@@ -460,13 +462,13 @@ open-water = { audience = "everyone" }
     #[test]
     fn what_was_put_back_stays_back() {
         let moved = |revision: u64, release: &str, restores: Option<u64>| {
-            let EventBody::Seen(Seen { place, facts }) =
+            let EventBody::Seen(Seen { storefront, facts }) =
                 seen("creek", revision, &[("linux", release), ("windows", release)])
             else {
                 panic!("it is one")
             };
             let key = EventId::new(jiff::Timestamp::UNIX_EPOCH, [9; 10]);
-            EventBody::Moved(Moved { key, place, facts, because: None, restores })
+            EventBody::Moved(Moved { key, storefront, facts, because: None, restores })
         };
         let base = vec![
             sealed("1.3.2 (25)", BOTH),

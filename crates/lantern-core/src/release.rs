@@ -129,7 +129,7 @@ pub struct TargetRecord {
     pub systems: Vec<System>,
     /// How it starts: one for all systems, or one for each; none where nothing is started.
     pub starts: Vec<Start>,
-    /// The name of the folder it is installed into; none where the place decides.
+    /// The name of the folder it is installed into; none where the storefront decides.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub folder: Option<FolderName>,
     /// All that a player with every depot has.
@@ -169,7 +169,7 @@ pub struct Signed {
     pub replaced: BTreeMap<TreePath, Option<ReplacedFile>>,
 }
 
-/// A file of an export in whose place there is a signed one.
+/// A file of an export in whose storefront there is a signed one.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct ReplacedFile {
     /// In bytes.

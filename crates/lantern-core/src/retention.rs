@@ -34,7 +34,7 @@ pub enum Reason {
     WasLive(Timestamp),
     /// It is one of the newest.
     Last,
-    /// A deed with it was asked for and is not settled.
+    /// An action with it was asked for and is not settled.
     Open,
 }
 
@@ -87,16 +87,16 @@ fn last_live(events: &[Event], titles: &BTreeMap<TitleKey, Name>, now: Timestamp
     // Of each branch what was said, in the order of revisions; a storefront that went back begins again.
     let mut said: BTreeMap<(TitleKey, &Name), Vec<BTreeMap<u64, &BranchFacts>>> = BTreeMap::new();
     for event in events {
-        let (place, facts, is_back) = match &event.body {
-            EventBody::Moved(moved) => (&moved.place, &moved.facts, false),
-            EventBody::Seen(seen) => (&seen.place, &seen.facts, false),
-            EventBody::BranchWentBack(back) => (&back.place, &back.facts, true),
+        let (storefront, facts, is_back) = match &event.body {
+            EventBody::Moved(moved) => (&moved.storefront, &moved.facts, false),
+            EventBody::Seen(seen) => (&seen.storefront, &seen.facts, false),
+            EventBody::BranchWentBack(back) => (&back.storefront, &back.facts, true),
             _ => continue,
         };
-        if !titles.contains_key(&place.key()) {
+        if !titles.contains_key(&storefront.key()) {
             continue;
         }
-        let times = said.entry((place.key(), &facts.branch)).or_default();
+        let times = said.entry((storefront.key(), &facts.branch)).or_default();
         if is_back || times.is_empty() {
             times.push(BTreeMap::new());
         }
@@ -123,7 +123,7 @@ mod tests {
     use super::*;
     use crate::board::Boards;
     use crate::digest::InputDigest;
-    use crate::event::{BranchBuild, EventId, PlaceRef, Sealed, Seen, Withdrawn};
+    use crate::event::{BranchBuild, EventId, Sealed, Seen, StorefrontRef, Withdrawn};
 
     fn at(day: i64) -> Timestamp {
         Timestamp::from_second(day * 86_400).unwrap()
@@ -159,9 +159,9 @@ mod tests {
         }))
     }
 
-    fn place() -> PlaceRef {
-        PlaceRef {
-            storefront: "b".into(),
+    fn storefront() -> StorefrontRef {
+        StorefrontRef {
+            id: "b".into(),
             name: "brambleyard".parse().unwrap(),
             handle: "saltmarsh-post".parse().unwrap(),
         }
@@ -169,8 +169,8 @@ mod tests {
 
     fn seen(revision: u64, day: i64, number: u64) -> Event {
         let name = format!("1.{number}.0 ({number})").parse().unwrap();
-        let build = BranchBuild { build: number, release: id(number), name };
-        let place = place();
+        let build = BranchBuild { number_there: number, release: id(number), name };
+        let storefront = storefront();
         let facts = BranchFacts {
             branch: "open-water".parse().unwrap(),
             revision,
@@ -178,12 +178,12 @@ mod tests {
             by: None,
             targets: [("linux".parse().unwrap(), build)].into(),
         };
-        event(EventBody::Seen(Seen { place, facts }))
+        event(EventBody::Seen(Seen { storefront, facts }))
     }
 
     fn stay(rule: RetentionRule, events: &[Event], today: i64) -> Vec<(u32, Option<Reason>)> {
         let board = Boards::fold(events).of(&Name::full_edition());
-        let titles = [(place().key(), place().name)].into();
+        let titles = [(storefront().key(), storefront().name)].into();
         let chosen = choose(rule, &[board], events, &titles, at(today));
         chosen.into_iter().map(|(release, reason)| (release.name.number.get(), reason)).collect()
     }
@@ -204,7 +204,13 @@ mod tests {
         let mut events: Vec<Event> = (1..=3).map(sealed).collect();
         let name = "1.3.0 (3)".parse().unwrap();
         let because = "a save bug".to_owned();
-        events.push(event(EventBody::Withdrawn(Withdrawn { key: None, place: None, release: id(3), name, because })));
+        events.push(event(EventBody::Withdrawn(Withdrawn {
+            key: None,
+            storefront: None,
+            release: id(3),
+            name,
+            because,
+        })));
         let rule = RetentionRule { last: 1, live_within_days: 30 };
         assert_eq!(stay(rule, &events, 1), [(1, None), (2, Some(Reason::Last)), (3, None)]);
     }

@@ -13,7 +13,7 @@ use serde::{Deserialize, Deserializer, Serialize};
 use serde_json::Value;
 
 pub use accepted::Accepted;
-pub use branches::{BranchRule, Branches};
+pub use branches::{BranchRule, Branches, Carried, Stay, longest_stay};
 pub use numbers::{NumberRule, Numbers};
 
 use crate::names::Name;
@@ -96,7 +96,7 @@ trait Section {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Refusal {
     /// A stable word: `unknown-rule`, `system-not-taken`, `depot-too-large`, `number-taken`, `number-not-raised`,
-    /// `no-such-branch`, `not-in-order`, `withdrawn`.
+    /// `no-such-branch`, `not-carried`, `withdrawn`.
     pub rule: String,
     /// What is in the way, in one sentence.
     pub what: String,
@@ -214,22 +214,6 @@ mod tests {
         assert_eq!(words(&refuse(&rules(), &record("1.4.0", 27), &[name("1.5.0 (30)")])), ["number-not-raised"]);
         let refused = rules().refuse_promote(&"open-watre".parse().unwrap());
         assert_eq!(refused[0].fix, "did you mean \"open-water\"?");
-    }
-
-    #[test]
-    fn branches_in_order() {
-        let mut rules = rules();
-        let (first, last): (Name, Name) = ("creek".parse().unwrap(), "open-water".parse().unwrap());
-        assert_eq!(rules.branches.refuse_order(&last, &name("1.4.0 (27)"), false), None);
-        let creek = BranchRule { name: first.clone(), ..rules.branches.fixed[0].clone() };
-        rules.branches.fixed.insert(0, creek);
-        rules.branches.in_order = true;
-        assert_eq!(rules.branches.refuse_order(&first, &name("1.4.0 (27)"), false), None);
-        assert_eq!(rules.branches.refuse_order(&last, &name("1.4.0 (27)"), true), None);
-        assert_eq!(
-            rules.branches.refuse_order(&last, &name("1.4.0 (27)"), false).unwrap().fix,
-            "promote it to creek first"
-        );
     }
 
     #[test]

@@ -1,6 +1,6 @@
 //! What every [`Log`] must do, as a suite that any implementation runs in its tests.
 
-use lantern_core::event::{Event, EventBody, NumbersBegin, Rebuilt};
+use lantern_core::event::{Event, EventBody, NextNumber, Rebuilt};
 use lantern_core::names::Name;
 use lantern_core::version::BuildNumber;
 
@@ -33,8 +33,8 @@ fn origin(n: u8) -> Result<Origin, String> {
 }
 
 fn body(n: u8) -> Result<EventBody, String> {
-    let last = BuildNumber::new(u64::from(n)).map_err(|error| error.to_string())?;
-    Ok(EventBody::NumbersBegin(NumbersBegin { last }))
+    let next = BuildNumber::new(u64::from(n)).map_err(|error| error.to_string())?;
+    Ok(EventBody::NextNumber(NextNumber { next }))
 }
 
 fn append(log: &mut impl Log, after: Option<&Reached>, n: u8) -> Result<Result<Event, LedgerError>, String> {

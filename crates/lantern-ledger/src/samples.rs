@@ -6,8 +6,8 @@ use std::collections::BTreeMap;
 use jiff::{SignedDuration, Timestamp};
 use lantern_core::digest::{Digest, InputDigest, ReleaseId};
 use lantern_core::event::{
-    Asked, BranchBuild, BranchFacts, Connected, Deed, Event, EventBody, EventId, Moved, NumberReserved, PlaceRef,
-    Pushed, Sealed, Seen, Tried,
+    Action, Asked, BranchBuild, BranchFacts, Connected, Event, EventBody, EventId, Moved, NumberReserved, Pushed,
+    Sealed, Seen, StorefrontRef, Tried,
 };
 use lantern_core::names::Name;
 use lantern_core::notes::Notes;
@@ -56,28 +56,31 @@ fn name(text: &str) -> Name {
     text.parse().expect("a word in small letters is a name")
 }
 
-fn place(of: &str) -> PlaceRef {
+fn storefront(of: &str) -> StorefrontRef {
     let handle = "saltmarsh-post".parse().expect("a word is a handle");
-    PlaceRef { storefront: format!("{of}-1"), name: name(of), handle }
+    StorefrontRef { id: format!("{of}-1"), name: name(of), handle }
 }
 
 /// Gives the line of every event, in the order of writing; what was asked for last is not answered.
 pub fn busy(releases: u32, take: impl FnMut(String)) {
     let at = Timestamp::UNIX_EPOCH + SignedDuration::from_hours(24 * 365 * 50);
     let mut to = Writer { take, sequence: 0, predecessor: None, at };
-    let places = [place("brambleyard"), place("estuary-games")];
+    let storefronts = [storefront("brambleyard"), storefront("estuary-games")];
     let targets = TARGETS.map(name).to_vec();
     for n in 1..=releases {
         let number = BuildNumber::new(u64::from(n)).expect("a release has a number above 0");
         let version = format!("1.{}.{}", n / 10, n % 10).parse().expect("numbers with full stops are a version");
         let (name_of, revision) = (ReleaseName { version, number }, Some(u64::from(n)));
         let (release, input) = (ReleaseId::of(&n.to_be_bytes()), InputDigest::of(&n.to_be_bytes()));
-        let asked = |key, place: &PlaceRef, deed, targets: &[Name]| {
-            let (place, name, targets) = (place.clone(), name_of.clone(), targets.to_vec());
-            EventBody::Asked(Asked { key, place, deed, release, name, targets })
+        let asked = |key, storefront: &StorefrontRef, action, targets: &[Name]| {
+            let (storefront, name, targets) = (storefront.clone(), name_of.clone(), targets.to_vec());
+            EventBody::Asked(Asked { key, storefront, action, release, name, targets })
         };
-        for place in &places {
-            to.add(None, EventBody::Connected(Connected { place: place.clone(), client: "paper-heron".to_owned() }));
+        for storefront in &storefronts {
+            to.add(
+                None,
+                EventBody::Connected(Connected { storefront: storefront.clone(), client: "paper-heron".to_owned() }),
+            );
         }
         to.add(None, EventBody::NumberReserved(NumberReserved { number, input }));
         let sealed = Sealed { release, name: name_of.clone(), input, targets: targets.clone(), warnings: 0 };
@@ -86,35 +89,39 @@ pub fn busy(releases: u32, take: impl FnMut(String)) {
             let yes = n % 7 != 0;
             to.add(None, EventBody::Tried(Tried { release, name: name_of.clone(), target: target.clone(), yes }));
         }
-        for place in &places {
+        for storefront in &storefronts {
             let key = to.id();
-            to.add(None, asked(key, place, Deed::Push, &targets));
+            to.add(None, asked(key, storefront, Action::Push, &targets));
             let pushed = Pushed {
                 key: Some(key),
-                place: place.clone(),
+                storefront: storefront.clone(),
                 release,
                 name: name_of.clone(),
-                build: u64::from(n),
+                number_there: u64::from(n),
+                name_there: None,
                 sent: 1_000_000,
                 message: (n % 2 == 0).then(|| "fog fix for testers".to_owned()),
                 notes: if n % 3 == 0 { Notes::plain("The lighthouse is lit.") } else { Notes::default() },
             };
             to.add(revision, EventBody::Pushed(pushed));
         }
-        let build = BranchBuild { build: u64::from(n), release, name: name_of.clone() };
+        let build = BranchBuild { number_there: u64::from(n), release, name: name_of.clone() };
         let on_all: BTreeMap<Name, BranchBuild> =
             targets.iter().map(|target| (target.clone(), build.clone())).collect();
-        for (place, branch) in [(&places[0], "creek"), (&places[0], "open-water"), (&places[1], "everyone")] {
+        for (storefront, branch) in
+            [(&storefronts[0], "creek"), (&storefronts[0], "open-water"), (&storefronts[1], "everyone")]
+        {
             let (key, branch) = (to.id(), name(branch));
-            to.add(None, asked(key, place, Deed::Promote { branch: branch.clone() }, &[]));
+            to.add(None, asked(key, storefront, Action::Promote { branch: branch.clone() }, &[]));
             if n == releases && branch.as_str() == "everyone" {
                 break;
             }
             let (since, by, targets) = (Some(to.at), Some("wren".to_owned()), on_all.clone());
             let facts = BranchFacts { branch, revision: u64::from(n), since, by, targets };
-            let moved = Moved { key, place: place.clone(), facts: facts.clone(), because: None, restores: None };
+            let moved =
+                Moved { key, storefront: storefront.clone(), facts: facts.clone(), because: None, restores: None };
             to.add(revision, EventBody::Moved(moved));
-            to.add(revision, EventBody::Seen(Seen { place: place.clone(), facts }));
+            to.add(revision, EventBody::Seen(Seen { storefront: storefront.clone(), facts }));
         }
     }
 }

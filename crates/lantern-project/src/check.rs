@@ -92,7 +92,7 @@ impl Project {
                     size: sources().map(SourceEntry::size).sum(),
                 });
             }
-            let mut digests = DigestCache::load(&self.state("cache/digests.json"), environment::now());
+            let mut digests = DigestCache::load(&self.state("cache/digests.json"), environment::now_of_files());
             let is_sealed = past.is_sealed(&divided, &digests, self.version(&edition).ok().as_ref());
             let judged = self.judge(&edition, None, &divided, &past, &mut cache, progress)?;
             if !is_sealed {
@@ -126,7 +126,7 @@ impl Project {
             let what = format!("scan results were not cached, and files are read again next time: {error}");
             checked.findings.push((None, Finding::note(Code::CacheNotWritten, what)));
         }
-        self.accept(&mut checked, today());
+        self.accept(&mut checked, environment::today());
         Ok(checked)
     }
 
@@ -199,7 +199,7 @@ impl Project {
         findings: Vec<(Option<Name>, Finding)>,
     ) -> Result<Vec<(Option<Name>, Finding)>, ProjectError> {
         let mut checked = Checked { findings, ..Checked::default() };
-        self.accept(&mut checked, today());
+        self.accept(&mut checked, environment::today());
         // What was accepted in vain says nothing where only some of the findings were looked for.
         checked.findings.retain(|(_, finding)| !matches!(finding.code, Code::AcceptUnused | Code::AcceptTooBroad));
         let is_stop = |finding: &Finding| finding.severity == Severity::Error;
@@ -212,7 +212,7 @@ impl Project {
 
     /// What was looked into before. Where nothing was ever prepared, a check leaves nothing behind.
     fn scan_cache(&self) -> ScanCache {
-        ScanCache::load(&self.state("cache/scans.json"), self.has_ledger(), environment::now())
+        ScanCache::load(&self.state("cache/scans.json"), self.has_ledger(), environment::now_of_files())
     }
 
     /// Looks into one export; returns what was found, and what the build says of itself.
@@ -232,19 +232,20 @@ impl Project {
         Ok((findings, seen))
     }
 
-    /// What other editions are called by systems and places, with what it is; nothing that this one is called, too.
+    /// What other editions are called by systems and storefronts, with what it is; nothing that this one is called, too.
     fn names_of_others(&self, edition: &Name) -> Vec<(String, String)> {
         let config = self.config();
         let editions = config.editions.iter().map(|(name, edition)| (name, edition.identity.as_str()));
         let full = Name::full_edition();
         let identities = editions.chain([(&full, config.game.identity.as_str())]);
         let identities = identities.map(|(name, text)| (name.clone(), text.to_owned(), "the identity".to_owned()));
-        let places = config.storefronts.iter().flat_map(|(place, storefront)| {
+        let storefronts = config.storefronts.iter().flat_map(|(called, storefront)| {
             let handles = storefront.handles.iter();
-            handles
-                .map(move |(name, handle)| (name.clone(), handle.as_str().to_owned(), format!("the handle at {place}")))
+            handles.map(move |(name, handle)| {
+                (name.clone(), handle.as_str().to_owned(), format!("the handle at {called}"))
+            })
         });
-        let all: Vec<(Name, String, String)> = identities.chain(places).collect();
+        let all: Vec<(Name, String, String)> = identities.chain(storefronts).collect();
         let own: Vec<&String> = all.iter().filter(|(name, ..)| name == edition).map(|(_, text, _)| text).collect();
         // A single word may stand anywhere by chance.
         let is_name = |text: &str| text.contains(['-', '.', '_']);
@@ -331,11 +332,6 @@ impl Project {
 fn console_window(seen: &TargetClaims) -> Option<Finding> {
     let what = format!("{} opens a console window next to the game", seen.opens_console.as_ref()?);
     Some(Finding::of(Code::ConsoleWindow, what, "is it a developer's build? Export a release build"))
-}
-
-/// This computer's day.
-fn today() -> Date {
-    environment::now().to_zoned(jiff::tz::TimeZone::system()).date()
 }
 
 /// Compares the versions that builds say of themselves with the one that the release gets: one finding for each.

@@ -1,14 +1,50 @@
 //! What comes from outside the program: clock, randomness, who is asking.
 
+use std::sync::OnceLock;
+use std::sync::atomic::{AtomicU64, Ordering};
+
 use jiff::Timestamp;
+use jiff::civil::Date;
+use jiff::tz::TimeZone;
 use lantern_ledger::Origin;
 
 use crate::ProjectError;
 
+/// What tests put in the place of the clock and of randomness, so that what a run writes can be compared whole.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct Fixed {
+    /// It is always this time.
+    pub now: Option<Timestamp>,
+    /// Random bytes follow from it.
+    pub seed: Option<u64>,
+}
+
+static FIXED: OnceLock<Fixed> = OnceLock::new();
+/// How often random bytes were drawn from a seed.
+static DRAWN: AtomicU64 = AtomicU64::new(0);
+
+/// Fixes clock and randomness for the rest of this process; the first call counts.
+pub fn fix(fixed: Fixed) {
+    let _ = FIXED.set(fixed);
+}
+
 /// Returns now, to the millisecond.
 pub fn now() -> Timestamp {
+    if let Some(now) = FIXED.get().and_then(|fixed| fixed.now) {
+        return now;
+    }
     let now = Timestamp::now();
     Timestamp::from_millisecond(now.as_millisecond()).unwrap_or(now)
+}
+
+/// Returns the day that it is on this computer.
+pub fn today() -> Date {
+    now().to_zoned(TimeZone::system()).date()
+}
+
+/// Returns now by the clock that files get their times from, which cannot be fixed.
+pub(crate) fn now_of_files() -> Timestamp {
+    Timestamp::now()
 }
 
 /// Returns the languages of this computer's user as language tags, the preferred one first.
@@ -19,7 +55,14 @@ pub(crate) fn languages() -> Vec<String> {
 /// Returns fresh random bytes.
 pub(crate) fn random<const N: usize>() -> Result<[u8; N], ProjectError> {
     let mut bytes = [0; N];
-    getrandom::fill(&mut bytes).map_err(|e| ProjectError::Random(e.to_string()))?;
+    match FIXED.get().and_then(|fixed| fixed.seed) {
+        Some(seed) => {
+            let mut hasher = blake3::Hasher::new();
+            hasher.update(&seed.to_le_bytes()).update(&DRAWN.fetch_add(1, Ordering::Relaxed).to_le_bytes());
+            hasher.finalize_xof().fill(&mut bytes);
+        }
+        None => getrandom::fill(&mut bytes).map_err(|e| ProjectError::Random(e.to_string()))?,
+    }
     Ok(bytes)
 }
 

@@ -14,14 +14,14 @@ use lantern_store::durable::DurableError;
 use lantern_store::install::InstallError;
 use lantern_store::seal::SealError;
 use lantern_store::store::StoreError;
-use lantern_storefront::PlaceError;
+use lantern_storefront::StorefrontError;
 use lantern_storefront::protocol::{Title, problem};
 
 /// A branch that went back only a moment ago.
 #[derive(Debug)]
 pub struct WentBack {
     /// The project's name for the storefront.
-    pub place: Name,
+    pub storefront: Name,
     /// The branch.
     pub branch: Name,
     /// What it has now.
@@ -36,7 +36,7 @@ pub struct WentBack {
 #[derive(Debug)]
 pub struct OtherTitle {
     /// The project's name for the storefront.
-    pub place: Name,
+    pub storefront: Name,
     /// The title there.
     pub title: Title,
     /// The identity of the edition here.
@@ -116,10 +116,10 @@ pub enum ProjectError {
         folder: PathBuf,
     },
     /// Everybody follows the branch: nobody needs an invitation.
-    #[error("{branch} at {place} is for everyone")]
+    #[error("{branch} at {storefront} is for everyone")]
     OpenBranch {
         /// The project's name for the storefront.
-        place: Name,
+        storefront: Name,
         /// The branch.
         branch: Name,
     },
@@ -203,20 +203,20 @@ pub enum ProjectError {
         known: Vec<Name>,
     },
     /// The storefront does not have the edition.
-    #[error("{place} does not have the edition {edition}")]
+    #[error("{storefront} does not have the edition {edition}")]
     NoTitle {
         /// The project's name for the storefront.
-        place: Name,
+        storefront: Name,
         /// The edition.
         edition: Name,
     },
     /// None of a release's targets goes to the storefront.
-    #[error("{release} has nothing for {place}")]
+    #[error("{release} has nothing for {storefront}")]
     NothingFor {
         /// The release.
         release: ReleaseName,
         /// The project's name for the storefront.
-        place: Name,
+        storefront: Name,
     },
     /// The release was withdrawn.
     #[error("{release} was withdrawn: {}", lantern_core::path::shown(.because))]
@@ -272,24 +272,24 @@ pub enum ProjectError {
     #[error("{} is there already", .0.display())]
     OutputThere(PathBuf),
     /// A storefront could not do what was asked.
-    #[error("{place}")]
-    Place {
+    #[error("{storefront}")]
+    Storefront {
         /// The project's name for it.
-        place: Name,
+        storefront: Name,
         /// Why.
         #[source]
-        source: PlaceError,
+        source: StorefrontError,
     },
     /// Another storefront answers at the address than the one that was connected.
     #[error("another storefront answers at {address} than the one you connected to")]
-    OtherPlace {
+    OtherStorefront {
         /// The project's name for it.
-        place: Name,
+        storefront: Name,
         /// Its address.
         address: String,
     },
     /// The handle is that of another game's title.
-    #[error("the title {} at {} belongs to another game, {}", .0.title.handle, .0.place, .0.title.identity)]
+    #[error("the title {} at {} belongs to another game, {}", .0.title.handle, .0.storefront, .0.title.identity)]
     OtherTitle(Box<OtherTitle>),
     /// The release was sealed on another computer, and its content is not here.
     #[error("{release} was sealed on another computer, and its content is not here")]
@@ -297,50 +297,50 @@ pub enum ProjectError {
         /// The release.
         release: ReleaseName,
         /// The project's name for the storefront that has it.
-        place: Name,
+        storefront: Name,
     },
     /// House rules are in the way.
-    #[error("{place} does not accept this")]
+    #[error("{storefront} does not accept this")]
     Rules {
         /// The project's name for it.
-        place: Name,
+        storefront: Name,
         /// What is in the way.
         refusals: Vec<Refusal>,
     },
     /// The title has no such depot.
-    #[error("{place} has no depot {handle:?} in the title {title:?}", handle = .handle.as_str(), title = .title.as_str())]
+    #[error("{storefront} has no depot {handle:?} in the title {title:?}", handle = .handle.as_str(), title = .title.as_str())]
     NoDepot {
         /// The project's name for the storefront.
-        place: Name,
+        storefront: Name,
         /// The title.
         title: Handle,
         /// The handle that is not there.
         handle: Handle,
     },
     /// The release is not at the storefront.
-    #[error("{release} is not at {place} yet")]
+    #[error("{release} is not at {storefront} yet")]
     NotPushed {
         /// The release.
         release: ReleaseName,
         /// The project's name for the storefront.
-        place: Name,
+        storefront: Name,
     },
     /// A branch has nothing to go back to.
-    #[error("{branch} at {place} had nothing before")]
+    #[error("{branch} at {storefront} had nothing before")]
     NothingBefore {
         /// The project's name for the storefront.
-        place: Name,
+        storefront: Name,
         /// The branch.
         branch: Name,
     },
     /// A branch went back only a moment ago.
-    #[error("{} at {} went back to {} only {}", .0.branch, .0.place, .0.now, .0.ago)]
+    #[error("{} at {} went back to {} only {}", .0.branch, .0.storefront, .0.now, .0.ago)]
     WentBack(Box<WentBack>),
     /// A release was never on a branch.
-    #[error("{branch} at {place} never had {asked}")]
+    #[error("{branch} at {storefront} never had {asked}")]
     NeverThere {
         /// The project's name for the storefront.
-        place: Name,
+        storefront: Name,
         /// The branch.
         branch: Name,
         /// What was asked for.
@@ -349,41 +349,41 @@ pub enum ProjectError {
         had: Vec<ReleaseName>,
     },
     /// Someone else moved the branch in between.
-    #[error("{branch} at {place} was moved by someone else in the meantime")]
+    #[error("{branch} at {storefront} was moved by someone else in the meantime")]
     Raced {
         /// The project's name for the storefront.
-        place: Name,
+        storefront: Name,
         /// The branch.
         branch: Name,
         /// The storefront's words.
         detail: String,
     },
-    /// A deed was asked for and no answer came.
-    #[error("{place} was asked, and no answer came: whether it was done is not known yet")]
+    /// An action was asked for and no answer came.
+    #[error("{storefront} was asked, and no answer came: whether it was done is not known yet")]
     Unsettled {
         /// The project's name for it.
-        place: Name,
+        storefront: Name,
         /// Why no answer came.
         #[source]
-        source: PlaceError,
+        source: StorefrontError,
     },
     /// An invitation was made, and the ledger could not be written.
     #[error("the invitation is made, and this could not be recorded here")]
     InvitationUnrecorded(#[source] LedgerError),
     /// A storefront has done what was asked, and this computer could not write it down.
-    #[error("{place} did it, but it could not be recorded here")]
+    #[error("{storefront} did it, but it could not be recorded here")]
     Unrecorded {
         /// The project's name for it.
-        place: Name,
+        storefront: Name,
         /// Why it could not.
         #[source]
         source: LedgerError,
     },
     /// The branch has nothing for the wanted target.
-    #[error("{branch} at {place} has nothing for {wanted}")]
+    #[error("{branch} at {storefront} has nothing for {wanted}")]
     NoBuildFor {
         /// The project's name for the storefront.
-        place: Name,
+        storefront: Name,
         /// The branch.
         branch: Name,
         /// Target or system.
@@ -476,7 +476,7 @@ impl ProjectError {
             | Self::NoDepot { .. }
             | Self::NoBuildFor { .. }
             | Self::OtherGame { .. } => Class::Usage,
-            Self::OtherPlace { .. }
+            Self::OtherStorefront { .. }
             | Self::OtherTitle(_)
             | Self::Rules { .. }
             | Self::Withdrawn { .. }
@@ -487,7 +487,7 @@ impl ProjectError {
             | Self::Raced { .. } => Class::Refused,
             Self::Signing(SigningError::Refused { .. }) => Class::Refused,
             Self::Unsettled { .. } => Class::Unreachable,
-            Self::Place { source, .. } => class_of_place(source),
+            Self::Storefront { source, .. } => class_of_storefront(source),
             Self::Store(error) => class_of_store(error),
             Self::Seal(SealError::Stopped) | Self::Install(InstallError::Stopped) | Self::Stopped => Class::Stopped,
             Self::Seal(SealError::Store(error)) => class_of_store(error),
@@ -520,8 +520,8 @@ impl ProjectError {
     }
 
     /// Whether it is about one storefront alone, so that others can still be asked.
-    pub(crate) const fn is_of_place(&self) -> bool {
-        matches!(self, Self::Place { .. } | Self::OtherPlace { .. } | Self::OtherTitle(_))
+    pub(crate) const fn is_of_storefront(&self) -> bool {
+        matches!(self, Self::Storefront { .. } | Self::OtherStorefront { .. } | Self::OtherTitle(_))
     }
 
     /// Returns what to do, a sentence each.
@@ -552,10 +552,10 @@ impl ProjectError {
             }
             Self::NoEdition { known, .. } => vec![one_of(known)],
             Self::NoTarget { known, .. } | Self::NoTargetHere { known, .. } => vec![one_of(known)],
-            Self::NoTitle { place, edition } => {
-                vec![format!("add its handle to [storefronts.{place}]: handle = {{ {edition} = \"…\" }}")]
+            Self::NoTitle { storefront, edition } => {
+                vec![format!("add its handle to [storefronts.{storefront}]: handle = {{ {edition} = \"…\" }}")]
             }
-            Self::NothingFor { place, .. } => vec![format!("check targets = […] in [storefronts.{place}]")],
+            Self::NothingFor { storefront, .. } => vec![format!("check targets = […] in [storefronts.{storefront}]")],
             Self::Withdrawn { .. } => one("fix it, raise the version, and prepare again"),
             Self::NothingAside(_) => one("name what players do not get: keep-aside = [\"*.pdb\"] in its target"),
             Self::Freed(release) => {
@@ -573,43 +573,45 @@ impl ProjectError {
             )],
             Self::OutputForm(_) => one("name it .zip, .tar, .tar.gz or .tar.zst; anything else becomes a folder"),
             Self::OutputThere(_) => one("name a path where nothing is yet; nothing is overwritten"),
-            Self::OtherPlace { place, .. } => vec![
+            Self::OtherStorefront { storefront, .. } => vec![
                 "if the storefront was set up again, connect again and check what is there before you push".to_owned(),
-                format!("lantern connect {place}"),
+                format!("lantern connect {storefront}"),
             ],
             Self::OtherTitle(other) => {
-                let OtherTitle { place, ours, .. } = &**other;
-                vec![format!("fix the handle in [storefronts.{place}]; in lantern.toml this game is {ours}")]
+                let OtherTitle { storefront, ours, .. } = &**other;
+                vec![format!("fix the handle in [storefronts.{storefront}]; in lantern.toml this game is {ours}")]
             }
-            Self::SealedElsewhere { place, .. } => vec![
+            Self::SealedElsewhere { storefront, .. } => vec![
                 "do it on the computer that sealed it, or prepare the same exports here".to_owned(),
-                format!("to have it as players do: lantern install {place} BRANCH DIR"),
+                format!("to have it as players do: lantern install {storefront} BRANCH DIR"),
             ],
             Self::Rules { refusals, .. } => refusals.iter().map(|r| r.fix.clone()).collect(),
             Self::NoDepot { .. } => one("create the depot at the storefront, or fix its handle in lantern.toml"),
-            Self::NotPushed { release, place } => vec![format!("lantern push {place} \"{release}\"")],
-            Self::NothingBefore { place, branch } => {
-                vec![format!("choose a release yourself: lantern promote {place} {branch} VERSION")]
+            Self::NotPushed { release, storefront } => vec![format!("lantern push {storefront} \"{release}\"")],
+            Self::NothingBefore { storefront, branch } => {
+                vec![format!("choose a release yourself: lantern promote {storefront} {branch} VERSION")]
             }
             Self::WentBack(back) => match &back.next {
                 Some(next) => vec![
                     "if that is what you wanted, nothing is left to do".to_owned(),
-                    format!("to go back once more: lantern rollback {} {} \"{next}\"", back.place, back.branch),
+                    format!("to go back once more: lantern rollback {} {} \"{next}\"", back.storefront, back.branch),
                 ],
                 None => one("that is all there is: it had nothing before"),
             },
-            Self::NeverThere { place, branch, had, asked } if had.is_empty() => {
-                vec![format!("to put it there: lantern promote {place} {branch} \"{asked}\"")]
+            Self::NeverThere { storefront, branch, had, asked } if had.is_empty() => {
+                vec![format!("to put it there: lantern promote {storefront} {branch} \"{asked}\"")]
             }
-            Self::NeverThere { place, branch, had, asked } => {
+            Self::NeverThere { storefront, branch, had, asked } => {
                 let names: Vec<String> = had.iter().take(5).map(ToString::to_string).collect();
                 vec![
                     format!("it had {}", names.join(", ")),
-                    format!("to put another one there: lantern promote {place} {branch} \"{asked}\""),
+                    format!("to put another one there: lantern promote {storefront} {branch} \"{asked}\""),
                 ]
             }
-            Self::Raced { place, .. } => {
-                vec![format!("check what is there now, then decide again: lantern live, lantern promote {place} …")]
+            Self::Raced { storefront, .. } => {
+                vec![format!(
+                    "check what is there now, then decide again: lantern live, lantern promote {storefront} …"
+                )]
             }
             Self::Unsettled { .. } => {
                 one("run the same command again: it asks the storefront what happened before it does anything")
@@ -621,7 +623,7 @@ impl ProjectError {
             }
             Self::OtherGame { .. } => one("install into another folder"),
             Self::Signing(SigningError::Refused { fix, .. }) => one(fix),
-            Self::Place { place, source } => fixes_of_place(place, source),
+            Self::Storefront { storefront, source } => fixes_of_storefront(storefront, source),
             Self::Seal(SealError::Changed { .. }) => one(STILL_WRITING),
             Self::Seal(SealError::Read { source, .. }) if source.kind() == ErrorKind::NotFound => one(STILL_WRITING),
             Self::Store(error) | Self::Seal(SealError::Store(error)) => fixes_of_store(error),
@@ -630,9 +632,11 @@ impl ProjectError {
             Self::NoStorefrontFor { .. } => {
                 one("go to the game's folder, or install again: lantern install STOREFRONT BRANCH DIR")
             }
-            Self::OpenBranch { place, branch } => vec![
+            Self::OpenBranch { storefront, branch } => vec![
                 "installing from it needs no invitation".to_owned(),
-                format!("to give someone an add-on there: lantern invite {place} {branch} --owns EDITION --for NAME"),
+                format!(
+                    "to give someone an add-on there: lantern invite {storefront} {branch} --owns EDITION --for NAME"
+                ),
             ],
             Self::NoInvitation { there, .. } if there.is_empty() => one("there is no valid one"),
             Self::NoInvitation { there, .. } => vec![format!("there are {}", there.join(", "))],
@@ -748,15 +752,15 @@ fn fixes_of_store(error: &StoreError) -> Vec<String> {
     }
 }
 
-/// The place's own error travels through the installer as a boxed one.
-fn place_behind<'a>(source: &'a (dyn std::error::Error + 'static)) -> Option<&'a PlaceError> {
-    source.downcast_ref::<PlaceError>()
+/// The storefront's own error travels through the installer as a boxed one.
+fn place_behind<'a>(source: &'a (dyn std::error::Error + 'static)) -> Option<&'a StorefrontError> {
+    source.downcast_ref::<StorefrontError>()
 }
 
 fn class_of_install(error: &InstallError) -> Class {
     match error {
         InstallError::Fetch { source, .. } => match place_behind(source.source.as_ref()) {
-            Some(place) => class_of_place(place),
+            Some(storefront) => class_of_storefront(storefront),
             None => Class::Damaged,
         },
         InstallError::Wrong { .. }
@@ -804,7 +808,7 @@ fn fixes_of_install(error: &InstallError) -> Vec<String> {
             one("try again; if it happens again, report it to the storefront. Nothing was changed in the folder")
         }
         InstallError::Fetch { source, .. } => match place_behind(source.source.as_ref()) {
-            Some(PlaceError::Refused(problem)) => vec![problem.fix.clone()],
+            Some(StorefrontError::Refused(problem)) => vec![problem.fix.clone()],
             _ => one("run the same command again: what has come is kept"),
         },
         InstallError::Stopped => one("run the same command again: what has come is kept"),
@@ -825,52 +829,54 @@ fn fixes_of_install(error: &InstallError) -> Vec<String> {
     }
 }
 
-fn class_of_place(error: &PlaceError) -> Class {
+fn class_of_storefront(error: &StorefrontError) -> Class {
     match error {
-        PlaceError::Unreachable { .. }
-        | PlaceError::Failed { .. }
-        | PlaceError::AccessNotKept { .. }
-        | PlaceError::Nonsense { .. }
-        | PlaceError::Protocol { .. } => Class::Unreachable,
-        PlaceError::Stopped => Class::Stopped,
+        StorefrontError::Unreachable { .. }
+        | StorefrontError::Failed { .. }
+        | StorefrontError::AccessNotKept { .. }
+        | StorefrontError::Nonsense { .. }
+        | StorefrontError::Protocol { .. } => Class::Unreachable,
+        StorefrontError::Stopped => Class::Stopped,
         _ => Class::Refused,
     }
 }
 
-fn fixes_of_place(place: &Name, error: &PlaceError) -> Vec<String> {
+fn fixes_of_storefront(storefront: &Name, error: &StorefrontError) -> Vec<String> {
     match error {
-        PlaceError::Unreachable { .. } | PlaceError::Failed { .. } => {
+        StorefrontError::Unreachable { .. } | StorefrontError::Failed { .. } => {
             vec![
                 "is the address right, and is the storefront there? Then run the same command again".to_owned(),
                 "the stand-in is started with: lantern rehearse".to_owned(),
             ]
         }
-        PlaceError::AccessNotKept { .. } => {
+        StorefrontError::AccessNotKept { .. } => {
             vec![
                 "wait a moment, then run the same command again; if it happens again, report it to the storefront"
                     .to_owned(),
             ]
         }
-        PlaceError::Nonsense { .. } => vec!["is the address that of a storefront?".to_owned()],
-        PlaceError::Protocol { .. } => vec!["get a newer lantern".to_owned()],
-        PlaceError::Refused(problem) if problem.is(problem::NO_ACCESS) => vec![format!("lantern connect {place}")],
-        PlaceError::Refused(problem) if problem.is(problem::NOT_INVITED) => vec![
+        StorefrontError::Nonsense { .. } => vec!["is the address that of a storefront?".to_owned()],
+        StorefrontError::Protocol { .. } => vec!["get a newer lantern".to_owned()],
+        StorefrontError::Refused(problem) if problem.is(problem::NO_ACCESS) => {
+            vec![format!("lantern connect {storefront}")]
+        }
+        StorefrontError::Refused(problem) if problem.is(problem::NOT_INVITED) => vec![
             format!("{}, then install with --invitation TEXT", problem.fix),
-            format!("if you are the maker of the game: lantern connect {place}"),
+            format!("if you are the maker of the game: lantern connect {storefront}"),
         ],
-        PlaceError::Refused(problem) if problem.is(problem::NOT_OWNED) => vec![
+        StorefrontError::Refused(problem) if problem.is(problem::NOT_OWNED) => vec![
             format!("{}: install with --invitation TEXT", problem.fix),
             "to install without it: --add-on none".to_owned(),
         ],
-        PlaceError::Refused(problem) => vec![problem.fix.clone()],
-        PlaceError::WrongSecret { .. } => {
+        StorefrontError::Refused(problem) => vec![problem.fix.clone()],
+        StorefrontError::WrongSecret { .. } => {
             vec![format!(
-                "copy name and secret again from the storefront's own pages, then: lantern connect {place} --client NAME"
+                "copy name and secret again from the storefront's own pages, then: lantern connect {storefront} --client NAME"
             )]
         }
-        PlaceError::NotConnected { .. } => vec![format!("lantern connect {place}")],
-        PlaceError::Unable { .. } => vec![format!("do it at the pages of {place} itself")],
-        PlaceError::Stopped => vec!["run the same command again to continue".to_owned()],
+        StorefrontError::NotConnected { .. } => vec![format!("lantern connect {storefront}")],
+        StorefrontError::Unable { .. } => vec![format!("do it at the pages of {storefront} itself")],
+        StorefrontError::Stopped => vec!["run the same command again to continue".to_owned()],
         _ => Vec::new(),
     }
 }

@@ -215,7 +215,7 @@ fn write(answers: &InitAnswers) -> String {
         String::new(),
     ]);
     match &answers.storefront {
-        Some(place) => lines.extend(storefront(place)),
+        Some(answered) => lines.extend(storefront(answered)),
         None => lines.extend([
             "# [storefronts.brambleyard]".to_owned(),
             "# kind = \"protocol\"".to_owned(),
@@ -272,8 +272,8 @@ fn target(name: &str, export: &SeenExport, with_hints: bool) -> Vec<String> {
     lines
 }
 
-fn storefront(place: &InitStorefront) -> Vec<String> {
-    let InitStorefront { name, address, handle, depots, branches } = place;
+fn storefront(storefront: &InitStorefront) -> Vec<String> {
+    let InitStorefront { name, address, handle, depots, branches } = storefront;
     let depots: Vec<String> = depots.iter().map(|(ours, theirs)| format!("{ours} = {}", quoted(theirs))).collect();
     let one_line = format!("depots = {{ {} }}  # ours = theirs", depots.join(", "));
     let mut lines = vec![

@@ -14,13 +14,13 @@ use lantern_core::system::System;
 use lantern_store::fetch::{Fetch, FetchError};
 use lantern_store::install::{self, FolderState, GivenUp, InstallError, Installed, OwnFiles, Report, Verified, Wanted};
 use lantern_storefront::protocol::{BuildDepot, BuildTarget, Play, problem};
-use lantern_storefront::{Access, Invited, PlaceError, Player};
+use lantern_storefront::{Access, Invited, Player, StorefrontError};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 
-use crate::places::title_of;
 use crate::project::Project;
+use crate::storefronts::title_of;
 use crate::{ProjectError, environment};
 
 /// What is kept beside an installed build.
@@ -108,7 +108,7 @@ struct FromBranch<'a> {
 }
 
 impl FromBranch<'_> {
-    fn failed(error: PlaceError) -> FetchError {
+    fn failed(error: StorefrontError) -> FetchError {
         let is_gone = error.is(problem::NOT_FOUND);
         FetchError::new(error, is_gone)
     }
@@ -130,12 +130,12 @@ impl Fetch for FromBranch<'_> {
 }
 
 /// What a storefront refuses while something is fetched is its own refusal, with its own fix.
-fn refused_by(place: &Name) -> impl FnOnce(InstallError) -> ProjectError + '_ {
+fn refused_by(storefront: &Name) -> impl FnOnce(InstallError) -> ProjectError + '_ {
     |error| match error {
         InstallError::Fetch { what, source: FetchError { is_gone: false, source } } => {
-            match source.downcast::<PlaceError>() {
-                Ok(refused) if matches!(*refused, PlaceError::Refused(_)) => {
-                    ProjectError::Place { place: place.clone(), source: *refused }
+            match source.downcast::<StorefrontError>() {
+                Ok(refused) if matches!(*refused, StorefrontError::Refused(_)) => {
+                    ProjectError::Storefront { storefront: storefront.clone(), source: *refused }
                 }
                 Ok(other) => InstallError::Fetch { what, source: FetchError::new(other, false) }.into(),
                 Err(source) => InstallError::Fetch { what, source: FetchError { is_gone: false, source } }.into(),
@@ -187,7 +187,7 @@ fn read_and_finish(folder: &Path, title: &Handle) -> Result<(Option<FolderState>
 ///
 /// # Errors
 /// [`ProjectError::NoBuildFor`], [`ProjectError::NotOffered`], [`ProjectError::OtherGame`],
-/// [`ProjectError::Install`], [`ProjectError::Place`].
+/// [`ProjectError::Install`], [`ProjectError::Storefront`].
 pub fn install_branch(
     project: &Project,
     storefront: &str,
@@ -197,8 +197,8 @@ pub fn install_branch(
 ) -> Result<InstallDone, ProjectError> {
     let (name, configured) = project.storefront(storefront)?;
     let fails = |source| match source {
-        PlaceError::Stopped => ProjectError::Stopped,
-        source => ProjectError::Place { place: name.clone(), source },
+        StorefrontError::Stopped => ProjectError::Stopped,
+        source => ProjectError::Storefront { storefront: name.clone(), source },
     };
     let title = title_of(name, configured, &project.first_edition())?;
     let guessed = wanted.folder.clone().or_else(|| likely_folder(project));
@@ -226,7 +226,7 @@ pub fn install_branch(
     };
     let before = found_there.and_then(|found_there| found_there.installed).as_ref().and_then(about);
     let nothing = || ProjectError::NoBuildFor {
-        place: name.clone(),
+        storefront: name.clone(),
         branch: branch.clone(),
         wanted: target.to_string(),
         there: play.builds.keys().cloned().collect(),
@@ -310,7 +310,7 @@ fn invitation(
 ///
 /// # Errors
 /// [`ProjectError::NoStorefrontFor`] when the project does not know the storefront that it came from,
-/// [`ProjectError::Install`], [`ProjectError::Place`].
+/// [`ProjectError::Install`], [`ProjectError::Storefront`].
 pub fn repair_installed(
     project: &Project,
     folder: &Path,
@@ -330,7 +330,7 @@ pub fn repair_installed(
         if !configured.handles.values().any(|handle| *handle == about.handle) {
             continue;
         }
-        let fails = |source| ProjectError::Place { place: name.clone(), source };
+        let fails = |source| ProjectError::Storefront { storefront: name.clone(), source };
         match project.ask_as(configured, None, None).and_then(|stranger| stranger.identify()) {
             Ok(facts) if facts.id == about.storefront => {}
             Ok(_) => continue,
@@ -378,7 +378,7 @@ pub fn give_up_install(folder: &Path) -> Result<Option<InstallGivenUp>, ProjectE
 
 /// Chooses a target: the one that was asked for, or one that runs on this computer.
 fn choose<'a>(
-    place: &Name,
+    storefront: &Name,
     branch: &Name,
     target: Option<&Name>,
     play: &'a Play,
@@ -393,8 +393,8 @@ fn choose<'a>(
         (None, None) => "this computer".to_owned(),
     };
     let there = || play.builds.keys().cloned().collect();
-    let (place, branch) = (place.clone(), branch.clone());
-    found.ok_or_else(|| ProjectError::NoBuildFor { place, branch, wanted, there: there() })
+    let (storefront, branch) = (storefront.clone(), branch.clone());
+    found.ok_or_else(|| ProjectError::NoBuildFor { storefront, branch, wanted, there: there() })
 }
 
 /// Returns what the player has of a build: what is asked for, else what was chosen before, else the defaults.

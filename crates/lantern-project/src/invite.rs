@@ -6,11 +6,11 @@ use lantern_core::digest::InvitationId;
 use lantern_core::event::{EventBody, EventId, InvitationEnded, Invited};
 use lantern_core::invitation::Invitation;
 use lantern_core::names::Name;
-use lantern_storefront::PlaceError;
+use lantern_storefront::StorefrontError;
 use lantern_storefront::protocol::{InvitationMade, NewInvitation};
 
-use crate::places::{Place, open_place};
 use crate::project::{Project, Session};
+use crate::storefronts::{OpenStorefront, open_storefront};
 use crate::{ProjectError, environment};
 
 /// What an invitation is to be.
@@ -29,21 +29,21 @@ pub struct InviteWanted {
 /// An invitation that was asked for. Its text is only here: it is shown to the one who asked, and stored nowhere.
 #[derive(Debug)]
 pub struct InviteDone {
-    /// The place's name for people.
-    pub place_name: String,
+    /// The storefront's name for people.
+    pub storefront_name: String,
     /// The text for testers is in it.
     pub invitation: Invitation,
-    /// As the place has it; none when no answer came, and it may have it or not.
+    /// As the storefront has it; none when no answer came, and it may have it or not.
     pub made: Option<InvitationMade>,
-    /// Why it could not be recorded here, once the place had made it. Its text holds all the same, and must be shown.
+    /// Why it could not be recorded here, once the storefront had made it. Its text holds all the same, and must be shown.
     pub unrecorded: Option<ProjectError>,
 }
 
 /// The invitations to a branch.
 #[derive(Debug)]
 pub struct Invitations {
-    /// The place's name for people.
-    pub place_name: String,
+    /// The storefront's name for people.
+    pub storefront_name: String,
     /// Oldest first.
     pub invitations: Vec<InvitationMade>,
 }
@@ -52,75 +52,77 @@ impl Project {
     /// Returns every invitation to a branch, as the storefront has it.
     ///
     /// # Errors
-    /// [`ProjectError::Place`].
+    /// [`ProjectError::Storefront`].
     pub fn invitations(&self, storefront: &str, branch: &Name) -> Result<Invitations, ProjectError> {
-        let place = open_place(self, &self.first_edition(), storefront)?;
-        let invitations = place.invitations()?.list(&place.title, branch).map_err(place.fails())?;
-        Ok(Invitations { place_name: place.name(), invitations })
+        let storefront = open_storefront(self, &self.first_edition(), storefront)?;
+        let invitations = storefront.invitations()?.list(&storefront.title, branch).map_err(storefront.fails())?;
+        Ok(Invitations { storefront_name: storefront.name(), invitations })
     }
 }
 
 impl Session {
-    fn invited_branch(&self, storefront: &str, branch: &Name, owns: &[Name]) -> Result<Place, ProjectError> {
-        let place = open_place(self.project(), &self.project().first_edition(), storefront)?;
-        let rules = place.rules()?;
+    fn invited_branch(&self, storefront: &str, branch: &Name, owns: &[Name]) -> Result<OpenStorefront, ProjectError> {
+        let storefront = open_storefront(self.project(), &self.project().first_edition(), storefront)?;
+        let rules = storefront.rules()?;
         let refusals = rules.refuse_promote(branch);
         if !refusals.is_empty() {
-            return Err(ProjectError::Rules { place: place.reference.name, refusals });
+            return Err(ProjectError::Rules { storefront: storefront.reference.name, refusals });
         }
         let is_open = rules.branch(branch).is_some_and(|rule| rule.audience == Audience::Everyone);
         if is_open && owns.is_empty() {
-            return Err(ProjectError::OpenBranch { place: place.reference.name, branch: branch.clone() });
+            return Err(ProjectError::OpenBranch { storefront: storefront.reference.name, branch: branch.clone() });
         }
-        Ok(place)
+        Ok(storefront)
     }
 
     /// Makes an invitation to a branch. The storefront is given only its one-way digest.
     ///
     /// # Errors
-    /// [`ProjectError::OpenBranch`], [`ProjectError::Rules`], [`ProjectError::Place`] when it is refused.
+    /// [`ProjectError::OpenBranch`], [`ProjectError::Rules`], [`ProjectError::Storefront`] when it is refused.
     pub fn invite(
         &mut self,
         storefront: &str,
         branch: &Name,
         wanted: &InviteWanted,
     ) -> Result<InviteDone, ProjectError> {
-        let place = self.invited_branch(storefront, branch, &wanted.owns)?;
-        let place_name = place.name();
+        let storefront = self.invited_branch(storefront, branch, &wanted.owns)?;
+        let storefront_name = storefront.name();
         let invitation = Invitation::new(environment::random()?);
         let InviteWanted { whom, until, folders, owns } = wanted.clone();
         let new = NewInvitation { id: invitation.id(), whom, until, folders, owns };
         let key = EventId::new(environment::now(), environment::random()?);
-        let made = match place.invitations()?.invite(&place.title, branch, key, &new) {
+        let made = match storefront.invitations()?.invite(&storefront.title, branch, key, &new) {
             Ok(made) => made,
             // It may have been made; the one who asked has its text, and the list says whether it holds.
-            Err(PlaceError::Unreachable { .. } | PlaceError::Failed { .. } | PlaceError::Nonsense { .. }) => {
-                return Ok(InviteDone { place_name, invitation, made: None, unrecorded: None });
+            Err(
+                StorefrontError::Unreachable { .. } | StorefrontError::Failed { .. } | StorefrontError::Nonsense { .. },
+            ) => {
+                return Ok(InviteDone { storefront_name, invitation, made: None, unrecorded: None });
             }
-            Err(source) => return Err(place.fails()(source)),
+            Err(source) => return Err(storefront.fails()(source)),
         };
         let NewInvitation { id, whom, until, folders, owns } = made.new.clone();
-        let (reference, branch) = (place.reference.clone(), branch.clone());
-        let invited = Invited { place: reference, branch, invitation: id, whom, until, folders, owns };
-        let unrecorded = match self.workspace.record(&place.edition, EventBody::Invited(invited), None) {
+        let (reference, branch) = (storefront.reference.clone(), branch.clone());
+        let invited = Invited { storefront: reference, branch, invitation: id, whom, until, folders, owns };
+        let unrecorded = match self.workspace.record(&storefront.edition, EventBody::Invited(invited), None) {
             Err(ProjectError::Ledger(error)) => Some(ProjectError::InvitationUnrecorded(error)),
             other => other.err(),
         };
-        Ok(InviteDone { place_name, invitation, made: Some(made), unrecorded })
+        Ok(InviteDone { storefront_name, invitation, made: Some(made), unrecorded })
     }
 
     /// Ends an invitation, named by the first digits of its id or by whom it is for.
     ///
     /// # Errors
-    /// [`ProjectError::NoInvitation`] when none or several are meant, and those of the place.
+    /// [`ProjectError::NoInvitation`] when none or several are meant, and those of the storefront.
     pub fn end_invitation(
         &mut self,
         storefront: &str,
         branch: &Name,
         which: &str,
     ) -> Result<(String, InvitationMade), ProjectError> {
-        let place = open_place(self.project(), &self.project().first_edition(), storefront)?;
-        let all = place.invitations()?.list(&place.title, branch).map_err(place.fails())?;
+        let storefront = open_storefront(self.project(), &self.project().first_edition(), storefront)?;
+        let all = storefront.invitations()?.list(&storefront.title, branch).map_err(storefront.fails())?;
         let is_meant = |made: &&InvitationMade| short(&made.new.id).starts_with(which) || made.new.whom == which;
         let mut meant: Vec<&InvitationMade> = all.iter().filter(is_meant).collect();
         // One that has ended is meant only where no other is.
@@ -133,11 +135,18 @@ impl Session {
             return Err(ProjectError::NoInvitation { asked: which.to_owned(), several: meant.len() > 1, there });
         };
         let key = EventId::new(environment::now(), environment::random()?);
-        let ended = place.invitations()?.end(&place.title, branch, key, made.new.id).map_err(place.fails())?;
+        let ended =
+            storefront.invitations()?.end(&storefront.title, branch, key, made.new.id).map_err(storefront.fails())?;
         let (whom, invitation) = (ended.new.whom.clone(), ended.new.id);
-        let body = InvitationEnded { place: place.reference.clone(), branch: branch.clone(), invitation, whom };
-        self.workspace.record_done(&place.reference, &place.edition, EventBody::InvitationEnded(body), None)?;
-        Ok((place.name(), ended))
+        let body =
+            InvitationEnded { storefront: storefront.reference.clone(), branch: branch.clone(), invitation, whom };
+        self.workspace.record_done(
+            &storefront.reference,
+            &storefront.edition,
+            EventBody::InvitationEnded(body),
+            None,
+        )?;
+        Ok((storefront.name(), ended))
     }
 }
 

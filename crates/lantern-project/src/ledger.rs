@@ -20,8 +20,8 @@ use lantern_store::store::Store;
 use lantern_storefront::protocol::Build;
 use serde::{Deserialize, Serialize};
 
-use crate::places::open_place;
 use crate::project::{LEDGER, Project, Session, Workspace};
+use crate::storefronts::open_storefront;
 use crate::{ProjectError, environment, signing};
 
 const HEAD: &str = "ledger.head";
@@ -175,7 +175,7 @@ impl Workspace {
         Ok(LedgerCopied { path: path.to_owned(), events, bytes: text.len() as u64 })
     }
 
-    /// Brings the copy of the ledger up to date. `path` is another place than the usual one; the file there must be an older
+    /// Brings the copy of the ledger up to date. `path` is another storefront than the usual one; the file there must be an older
     /// copy of this ledger.
     ///
     /// # Errors
@@ -357,7 +357,7 @@ impl Session {
             for edition in editions {
                 match self.learn_builds(&edition, &name) {
                     Ok(pushed) => done.pushed += pushed,
-                    Err(error) if error.is_of_place() => {
+                    Err(error) if error.is_of_storefront() => {
                         failed = Some(crate::verify::why_not_asked(&error));
                         break;
                     }
@@ -389,16 +389,16 @@ impl Session {
 
     /// Records which of the known releases a storefront has; returns how many were news.
     fn learn_builds(&mut self, edition: &Name, name: &Name) -> Result<u64, ProjectError> {
-        let place = open_place(self.project(), edition, name.as_str())?;
-        let (branches, builds) = self.news_of(&place)?;
+        let storefront = open_storefront(self.project(), edition, name.as_str())?;
+        let (branches, builds) = self.news_of(&storefront)?;
         let board = self.workspace.board(edition)?;
-        let title = place.reference.key();
+        let title = storefront.reference.key();
         let is_news = |build: &&Build| {
             let is_known = board.releases.iter().any(|r| r.id == build.release && r.found_at.is_none());
             is_known && board.build_of(&title, build.release).is_none()
         };
         let count = builds.iter().filter(is_news).count() as u64;
-        self.learn(&place, &branches, &builds)?;
+        self.learn(&storefront, &branches, &builds)?;
         Ok(count)
     }
 }

@@ -19,6 +19,7 @@
 //! Not here: arguments, prompts, tables, progress bars.
 
 mod access;
+mod actions;
 mod check;
 mod depots;
 mod describe;
@@ -31,7 +32,6 @@ mod invite;
 mod ledger;
 mod network;
 mod number;
-mod places;
 mod prepare;
 mod project;
 mod promote;
@@ -40,6 +40,7 @@ mod repair;
 mod retention;
 mod signing;
 mod status;
+mod storefronts;
 mod trial;
 mod verify;
 mod withdraw;
@@ -48,7 +49,7 @@ mod write_out;
 pub use access::known_secrets;
 pub use check::{Checked, CheckedTarget};
 pub use depots::{DepotShown, DepotsShown, Sized};
-pub use environment::now;
+pub use environment::{Fixed, fix, now, today};
 pub use error::{Class, ProjectError, WentBack, fix_of_disk};
 pub use init::{
     EXPORT_FOLDERS, FoundExports, InitAnswers, InitStorefront, SeenExport, detect_export, find_exports, init,
@@ -63,7 +64,6 @@ pub use lantern_store::install::{Aside, OwnFiles};
 pub use lantern_storefront::Access;
 pub use ledger::{LedgerCopied, LedgerRebuilt};
 pub use number::{FarNumber, NextNumberShown};
-pub use places::{ConnectedTitle, Connection, Heard};
 pub use prepare::{PrepareOptions, Prepared, SealCost};
 pub use project::{Project, Session, Workspace};
 pub use promote::{Change, KnownOf, MovePlan};
@@ -71,7 +71,8 @@ pub use push::{PushDepot, PushDone, PushPlan, PushTexts};
 pub use repair::{BrokenRelease, StoreRepaired};
 pub use retention::RetentionPlan;
 pub use status::{AtStorefront, Exports, Status};
+pub use storefronts::{ConnectedTitle, Connection, Heard};
 pub use trial::Trial;
 pub use verify::{StoreVerified, in_full};
-pub use withdraw::{WithdrawPlace, WithdrawPlan};
+pub use withdraw::{WithdrawAt, WithdrawPlan};
 pub use write_out::WrittenOut;

@@ -1,7 +1,7 @@
 //! `number`: the build number that the next release gets.
 
 use lantern_core::board::FAR;
-use lantern_core::event::{EventBody, NextNumber, NumberSeen, PlaceRef};
+use lantern_core::event::{EventBody, NextNumber, NumberLeft, StorefrontRef};
 use lantern_core::version::{BuildNumber, ReleaseName};
 
 use crate::ProjectError;
@@ -26,7 +26,7 @@ pub struct NextNumberShown {
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct FarNumber {
     /// Where.
-    pub place: PlaceRef,
+    pub storefront: StorefrontRef,
     /// The release that has it there.
     pub name: ReleaseName,
 }
@@ -39,7 +39,7 @@ impl Workspace {
     pub fn next_number(&self) -> Result<NextNumberShown, ProjectError> {
         let numbers = self.boards()?.numbers();
         let next = numbers.next()?;
-        let far = numbers.far.values().cloned().map(|(place, name)| FarNumber { place, name }).collect();
+        let far = numbers.far.values().cloned().map(|(storefront, name)| FarNumber { storefront, name }).collect();
         let seen_at = numbers.found_at.as_ref().map(ToString::to_string);
         let set_to = numbers.set.filter(|set| *set == next);
         Ok(NextNumberShown { next, highest: numbers.highest, seen_at, set_to, far })
@@ -72,7 +72,7 @@ impl Session {
     /// [`ProjectError::Ledger`].
     pub fn leave_number(&mut self, far: &FarNumber) -> Result<(), ProjectError> {
         let edition = self.project().first_edition();
-        let left = NumberSeen { place: far.place.clone(), name: far.name.clone() };
+        let left = NumberLeft { storefront: far.storefront.clone(), name: far.name.clone() };
         self.workspace.record(&edition, EventBody::NumberLeft(left), None).map(|_| ())
     }
 }

@@ -251,7 +251,7 @@ impl Session {
         if let Some(findings) = divided.stopping() {
             return Err(ProjectError::Findings(findings));
         }
-        let mut digests = DigestCache::load(&project.state("cache/digests.json"), environment::now());
+        let mut digests = DigestCache::load(&project.state("cache/digests.json"), environment::now_of_files());
         let signing = options.signing.as_deref();
         if !options.read_all
             && let Some(inputs) = self.unchanged(edition, version, &divided, signing, &mut digests, progress)?

@@ -9,7 +9,7 @@ use std::time::Duration;
 
 use lantern_core::board::{Board, Boards, KnownRelease};
 use lantern_core::config::{self, Config, ConfigKey, STATE_FOLDER, Storefront, VersionSource};
-use lantern_core::event::{Event, EventBody, PlaceRef, TitleKey};
+use lantern_core::event::{Event, EventBody, StorefrontRef, TitleKey};
 use lantern_core::failpoint;
 use lantern_core::finding::{Code, Finding, TextPlace};
 use lantern_core::names::{Identity, Name};
@@ -19,7 +19,7 @@ use lantern_ledger::{Ledger, Log, Outcome, ServerFacts};
 use lantern_store::durable::{self, DurableError};
 use lantern_store::room_left;
 use lantern_store::store::Store;
-use lantern_storefront::{Access, Invited, OnWait, Opening, PlaceError};
+use lantern_storefront::{Access, Invited, OnWait, Opening, StorefrontError};
 
 use crate::followed::Followed;
 use crate::{ProjectError, environment, ledger, network};
@@ -294,7 +294,7 @@ impl Project {
         at: &Storefront,
         access: Option<Access>,
         invited: Option<Invited>,
-    ) -> Result<Arc<dyn lantern_storefront::Storefront>, PlaceError> {
+    ) -> Result<Arc<dyn lantern_storefront::Storefront>, StorefrontError> {
         let (branches, on_wait, stop) = (at.theirs.clone(), self.on_wait.clone(), self.stop());
         lantern_storefront::open(&at.kind, Opening { access, invited, branches, on_wait, stop })
     }
@@ -687,7 +687,9 @@ impl Workspace {
             return Err(ProjectError::Freed(release.name.clone()));
         }
         match &release.found_at {
-            Some(at) => Err(ProjectError::SealedElsewhere { release: release.name.clone(), place: at.name.clone() }),
+            Some(at) => {
+                Err(ProjectError::SealedElsewhere { release: release.name.clone(), storefront: at.name.clone() })
+            }
             None => Ok(()),
         }
     }
@@ -710,19 +712,19 @@ impl Workspace {
     /// Records what a storefront has done. That it was done must be reported even when it cannot be recorded.
     pub(crate) fn record_done(
         &mut self,
-        place: &PlaceRef,
+        storefront: &StorefrontRef,
         edition: &Name,
         body: EventBody,
         server: Option<ServerFacts>,
     ) -> Result<(), ProjectError> {
         self.record(edition, body, server).map(|_| ()).map_err(|error| match error {
-            ProjectError::Ledger(source) => ProjectError::Unrecorded { place: place.name.clone(), source },
+            ProjectError::Ledger(source) => ProjectError::Unrecorded { storefront: storefront.name.clone(), source },
             other => other,
         })
     }
 
-    pub(crate) fn note_heard(&mut self, place: &PlaceRef) -> Result<(), ProjectError> {
-        Ok(self.ledger.note_heard(&place.storefront, environment::now())?)
+    pub(crate) fn note_heard(&mut self, storefront: &StorefrontRef) -> Result<(), ProjectError> {
+        Ok(self.ledger.note_heard(&storefront.id, environment::now())?)
     }
 
     pub(crate) fn heard(&self, title: &TitleKey) -> Result<Option<jiff::Timestamp>, ProjectError> {

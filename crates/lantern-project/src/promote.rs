@@ -8,21 +8,21 @@ use lantern_core::branch::{Step, before_now};
 use lantern_core::choices::Players;
 use lantern_core::config::Audience;
 use lantern_core::digest::RecipeId;
-use lantern_core::event::{BranchBuild, BranchFacts, Deed, EventBody, EventId, Moved, PlaceRef};
+use lantern_core::event::{Action, BranchBuild, BranchFacts, EventId, StorefrontRef};
 use lantern_core::names::{Handle, Name};
-use lantern_core::rules::HouseRules;
+use lantern_core::rules::{HouseRules, Stay, longest_stay};
 use lantern_core::system::System;
 use lantern_core::version::{ReleaseAsked, ReleaseName};
-use lantern_ledger::ServerFacts;
 use lantern_store::locator::Locator;
 use lantern_store::recipe::{self, Entry, SegmentRef};
 use lantern_store::store::Store;
-use lantern_storefront::PlaceError;
+use lantern_storefront::StorefrontError;
 use lantern_storefront::protocol::{Branch, Build, BuildDepot, Move, Moved as BranchMove, problem};
 
+use crate::actions::Outcome;
 use crate::error::WentBack;
-use crate::places::{Place, open_place};
 use crate::project::Session;
+use crate::storefronts::{OpenStorefront, open_storefront};
 use crate::{ProjectError, environment};
 
 /// What moving a branch will do.
@@ -31,14 +31,14 @@ pub struct MovePlan {
     /// Of which edition.
     pub edition: Name,
     /// Where.
-    pub place: PlaceRef,
-    /// The place's name for people.
-    pub place_name: String,
+    pub storefront: StorefrontRef,
+    /// The storefront's name for people.
+    pub storefront_name: String,
     /// Which branch.
     pub branch: Name,
     /// Who follows it.
     pub audience: Audience,
-    /// The release that players get; of several, the newest. Its name confirms the deed.
+    /// The release that players get; of several, the newest. Its name confirms the action.
     pub release: BranchBuild,
     /// Each target that the plan is about.
     pub changes: Vec<Change>,
@@ -121,8 +121,8 @@ impl MovePlan {
 
 /// A branch with everything around it, as its storefront just said.
 struct BranchState {
-    place: Place,
-    place_name: String,
+    storefront: OpenStorefront,
+    storefront_name: String,
     rules: HouseRules,
     now: Branch,
     builds: Vec<Build>,
@@ -130,24 +130,24 @@ struct BranchState {
 
 impl Session {
     fn read_branch(&mut self, storefront: &str, edition: &Name, branch: &Name) -> Result<BranchState, ProjectError> {
-        let place = open_place(self.project(), edition, storefront)?;
-        let rules = place.rules()?;
+        let storefront = open_storefront(self.project(), edition, storefront)?;
+        let rules = storefront.rules()?;
         let refusals = rules.refuse_promote(branch);
         if !refusals.is_empty() {
-            return Err(ProjectError::Rules { place: place.reference.name, refusals });
+            return Err(ProjectError::Rules { storefront: storefront.reference.name, refusals });
         }
-        let (branches, builds) = self.news_of(&place)?;
-        self.learn(&place, &branches, &builds)?;
-        let nonsense = || place.nonsense("a list of branches", "a branch of the house rules is not in it");
+        let (branches, builds) = self.news_of(&storefront)?;
+        self.learn(&storefront, &branches, &builds)?;
+        let nonsense = || storefront.nonsense("a list of branches", "a branch of the house rules is not in it");
         let now = branches.into_iter().find(|b| b.facts.branch == *branch).ok_or_else(nonsense)?;
-        let place_name = place.name();
-        Ok(BranchState { place, place_name, rules, now, builds })
+        let storefront_name = storefront.name();
+        Ok(BranchState { storefront, storefront_name, rules, now, builds })
     }
 
     /// Plans to put a pushed release on a branch: asks the storefront, changes nothing there.
     ///
     /// # Errors
-    /// [`ProjectError::NotPushed`], [`ProjectError::Rules`], and those of the place, store and ledger.
+    /// [`ProjectError::NotPushed`], [`ProjectError::Rules`], and those of the storefront, store and ledger.
     pub fn plan_promote(
         &mut self,
         storefront: &str,
@@ -159,8 +159,8 @@ impl Session {
         if let Some(because) = self.workspace.board(&release.edition)?.withdrawn.get(&release.id) {
             return Err(ProjectError::Withdrawn { release: release.name, because: because.clone() });
         }
-        let place = state.place.reference.name.clone();
-        let not_pushed = || ProjectError::NotPushed { release: release.name.clone(), place };
+        let storefront = state.storefront.reference.name.clone();
+        let not_pushed = || ProjectError::NotPushed { release: release.name.clone(), storefront };
         // A release that was pushed target by target has several builds: of each target the newest counts.
         let of_release = state.builds.iter().rev().filter(|b| b.release == release.id);
         let mut builds: BTreeMap<Name, &Build> = BTreeMap::new();
@@ -170,19 +170,22 @@ impl Session {
             }
         }
         let mut different: Vec<&Build> = builds.values().copied().collect();
-        different.sort_by_key(|build| build.build);
-        different.dedup_by_key(|build| build.build);
+        different.sort_by_key(|build| build.number_there);
+        different.dedup_by_key(|build| build.number_there);
         let newest = different.last().copied().ok_or_else(not_pushed)?;
         for build in &different {
-            self.refuse_order(&state, branch, build)?;
+            self.refuse_too_early(&state, branch, build)?;
         }
-        let on_branch =
-            |build: &Build| BranchBuild { build: build.build, release: build.release, name: build.name.clone() };
+        let on_branch = |build: &Build| BranchBuild {
+            number_there: build.number_there,
+            release: build.release,
+            name: build.name.clone(),
+        };
         let after = on_branch(newest);
         let changes: Vec<_> = builds.iter().map(|(target, build)| (target.clone(), Some(on_branch(build)))).collect();
         let mut wanted: BTreeMap<Name, u64> =
-            state.now.facts.targets.iter().map(|(t, b)| (t.clone(), b.build)).collect();
-        wanted.extend(builds.iter().map(|(target, build)| (target.clone(), build.build)));
+            state.now.facts.targets.iter().map(|(t, b)| (t.clone(), b.number_there)).collect();
+        wanted.extend(builds.iter().map(|(target, build)| (target.clone(), build.number_there)));
         let known = self.known_of(&release, builds.keys())?;
         let mut plan = self.plan(state, after, changes, wanted, None, because)?;
         plan.known = Some(known);
@@ -209,7 +212,7 @@ impl Session {
     /// a release's full name, serves for that as well.
     ///
     /// # Errors
-    /// [`ProjectError::NothingBefore`], [`ProjectError::NeverThere`], [`ProjectError::Rules`], and those of the place, store
+    /// [`ProjectError::NothingBefore`], [`ProjectError::NeverThere`], [`ProjectError::Rules`], and those of the storefront, store
     /// and ledger. [`ProjectError::WentBack`] when the branch went back a moment ago and nothing names a release: a
     /// rollback that was cut behind its very last step must not go back twice.
     pub fn plan_rollback(
@@ -224,16 +227,18 @@ impl Session {
         // A rollback that was cut after the storefront had done it must not go back once more.
         let asked = self.workspace.board(edition)?.open.clone();
         let state = self.read_branch(storefront, edition, branch)?;
-        let moves = state.place.branches()?.moves(&state.place.title, branch).map_err(state.place.fails())?;
+        let moves =
+            state.storefront.branches()?.moves(&state.storefront.title, branch).map_err(state.storefront.fails())?;
         let is_that = |key: &EventId| {
-            let asked = asked.get(key).filter(|a| a.place.key() == state.place.reference.key());
-            asked.is_some_and(|a| a.deed == Deed::Rollback { branch: branch.clone() })
+            let asked = asked.get(key).filter(|a| a.storefront.key() == state.storefront.reference.key());
+            asked.is_some_and(|a| a.action == Action::Rollback { branch: branch.clone() })
         };
-        let withdrawn: HashSet<u64> = state.builds.iter().filter(|b| b.withdrawn.is_some()).map(|b| b.build).collect();
-        let usable = |m: &&BranchMove| !m.facts.targets.values().any(|b| withdrawn.contains(&b.build));
+        let withdrawn: HashSet<u64> =
+            state.builds.iter().filter(|b| b.withdrawn.is_some()).map(|b| b.number_there).collect();
+        let usable = |m: &&BranchMove| !m.facts.targets.values().any(|b| withdrawn.contains(&b.number_there));
         let now = &state.now.facts;
         let has_now = |is_it: &dyn Fn(&BranchBuild) -> bool| !now.targets.is_empty() && now.targets.values().all(is_it);
-        let place = state.place.reference.name.clone();
+        let storefront = state.storefront.reference.name.clone();
         let earlier = match wanted {
             Some(wanted) if has_now(&|b| wanted.matches(&b.name)) => None,
             Some(wanted) => {
@@ -243,8 +248,8 @@ impl Session {
                     let mut had: Vec<ReleaseName> =
                         before().filter(usable).filter_map(|m| newest(&m.facts)).map(|b| b.name.clone()).collect();
                     had.dedup();
-                    let (place, branch) = (place.clone(), branch.clone());
-                    ProjectError::NeverThere { place, branch, asked: wanted.clone(), had }
+                    let (storefront, branch) = (storefront.clone(), branch.clone());
+                    ProjectError::NeverThere { storefront, branch, asked: wanted.clone(), had }
                 };
                 Some(found.ok_or_else(never)?)
             }
@@ -260,43 +265,49 @@ impl Session {
                     None
                 } else {
                     if let (Some(last), None) = (moves.last(), was_done) {
-                        refuse_twice(&place, branch, last, before)?;
+                        refuse_twice(&storefront, branch, last, before)?;
                     }
-                    Some(
-                        was_done.or(before).ok_or_else(|| ProjectError::NothingBefore {
-                            place: place.clone(),
-                            branch: branch.clone(),
-                        })?,
-                    )
+                    Some(was_done.or(before).ok_or_else(|| ProjectError::NothingBefore {
+                        storefront: storefront.clone(),
+                        branch: branch.clone(),
+                    })?)
                 }
             }
         };
         let Some(earlier) = earlier else {
             let (here, revision) = (newest(now).cloned(), now.revision);
-            let stays = now.targets.iter().map(|(t, b)| (t.clone(), b.build)).collect();
-            let nothing = || ProjectError::NothingBefore { place, branch: branch.clone() };
+            let stays = now.targets.iter().map(|(t, b)| (t.clone(), b.number_there)).collect();
+            let nothing = || ProjectError::NothingBefore { storefront, branch: branch.clone() };
             return self.plan(state, here.ok_or_else(nothing)?, Vec::new(), stays, Some(revision), because);
         };
         let earlier = earlier.facts.clone();
-        let nothing =
-            || ProjectError::NothingBefore { place: state.place.reference.name.clone(), branch: branch.clone() };
+        let nothing = || ProjectError::NothingBefore {
+            storefront: state.storefront.reference.name.clone(),
+            branch: branch.clone(),
+        };
         let release = newest(&earlier).cloned().ok_or_else(nothing)?;
         let mut targets: Vec<Name> = earlier.targets.keys().chain(state.now.facts.targets.keys()).cloned().collect();
         targets.sort();
         targets.dedup();
         let changes = targets.into_iter().map(|t| (t.clone(), earlier.targets.get(&t).cloned())).collect();
-        let wanted = earlier.targets.iter().map(|(t, b)| (t.clone(), b.build)).collect();
+        let wanted = earlier.targets.iter().map(|(t, b)| (t.clone(), b.number_there)).collect();
         self.plan(state, release, changes, wanted, Some(earlier.revision), because)
     }
 
-    /// Says before anything is asked what the place would refuse: a branch that comes too early.
-    fn refuse_order(&self, state: &BranchState, branch: &Name, build: &Build) -> Result<(), ProjectError> {
-        let Some(before) = state.rules.branches.before(branch) else { return Ok(()) };
-        let place = &state.place;
-        let moves = place.branches()?.moves(&place.title, &before.name).map_err(place.fails())?;
-        let been = moves.iter().any(|m| m.facts.targets.values().any(|b| b.build == build.build));
-        match state.rules.branches.refuse_order(branch, &build.name, been) {
-            Some(refusal) => Err(ProjectError::Rules { place: place.reference.name.clone(), refusals: vec![refusal] }),
+    /// Says before anything is asked what the storefront would refuse: a branch that comes too early.
+    fn refuse_too_early(&self, state: &BranchState, branch: &Name, build: &Build) -> Result<(), ProjectError> {
+        let Some(carried) = state.rules.branches.carried(branch) else { return Ok(()) };
+        let storefront = &state.storefront;
+        let moves = storefront.branches()?.moves(&storefront.title, &carried.by).map_err(storefront.fails())?;
+        let stays = moves.iter().map(|moved| Stay {
+            since: moved.facts.since,
+            has_it: moved.facts.targets.values().any(|on_branch| on_branch.number_there == build.number_there),
+        });
+        let stayed = longest_stay(&stays.collect::<Vec<_>>(), storefront.facts.now.unwrap_or_else(environment::now));
+        match state.rules.branches.refuse_too_early(branch, &build.name, stayed) {
+            Some(refusal) => {
+                Err(ProjectError::Rules { storefront: storefront.reference.name.clone(), refusals: vec![refusal] })
+            }
             None => Ok(()),
         }
     }
@@ -320,9 +331,9 @@ impl Session {
         Ok(MovePlan {
             stays,
             known: None,
-            edition: state.place.edition,
-            place: state.place.reference,
-            place_name: state.place_name,
+            edition: state.storefront.edition,
+            storefront: state.storefront.reference,
+            storefront_name: state.storefront_name,
             branch: state.now.facts.branch.clone(),
             audience: state.now.audience,
             release,
@@ -337,20 +348,20 @@ impl Session {
     fn change(&self, state: &BranchState, target: Name, after: Option<BranchBuild>) -> Result<Change, ProjectError> {
         let before = state.now.facts.targets.get(&target).cloned();
         let build_of = |on_branch: &Option<BranchBuild>| {
-            let number = on_branch.as_ref()?.build;
-            state.builds.iter().find(|b| b.build == number)?.targets.get(&target)
+            let number = on_branch.as_ref()?.number_there;
+            state.builds.iter().find(|b| b.number_there == number)?.targets.get(&target)
         };
         let (old, new) = (build_of(&before), build_of(&after));
         let everybodys = |depot: &&BuildDepot| depot.players.are_all();
         let mut have = HashSet::new();
         for depot in old.iter().flat_map(|t| &t.depots).filter(everybodys) {
-            let entries = entries_of(&self.workspace.store, &state.place, depot.recipe)?;
+            let entries = entries_of(&self.workspace.store, &state.storefront, depot.recipe)?;
             have.extend(entries.iter().flat_map(|e| &e.chunks).map(|c| c.digest));
         }
         let (mut update, mut whole) = (0, 0);
         let mut counted = HashSet::new();
         for depot in new.iter().flat_map(|t| &t.depots).filter(everybodys) {
-            let entries = entries_of(&self.workspace.store, &state.place, depot.recipe)?;
+            let entries = entries_of(&self.workspace.store, &state.storefront, depot.recipe)?;
             let locator = locator_of(&self.workspace.store, state, depot.recipe)?;
             for chunk in entries.iter().flat_map(|e| &e.chunks).filter(|c| counted.insert(c.digest)) {
                 let stored = locator.find(&chunk.digest).map_or(0, |l| u64::from(l.entry.stored_len));
@@ -373,40 +384,29 @@ impl Session {
     /// # Errors
     /// [`ProjectError::Raced`] when it is not, [`ProjectError::Unsettled`] when no answer came.
     pub fn move_branch(&mut self, plan: &MovePlan) -> Result<BranchFacts, ProjectError> {
-        let place = open_place(self.project(), &plan.edition, plan.place.name.as_str())?;
-        let deed = match plan.restores {
-            Some(_) => Deed::Rollback { branch: plan.branch.clone() },
-            None => Deed::Promote { branch: plan.branch.clone() },
+        let storefront = open_storefront(self.project(), &plan.edition, plan.storefront.name.as_str())?;
+        let action = match plan.restores {
+            Some(_) => Action::Rollback { branch: plan.branch.clone() },
+            None => Action::Promote { branch: plan.branch.clone() },
         };
         let release = (plan.release.release, &plan.release.name);
-        let key = self.ask(&plan.edition, &plan.place, deed, release, &[])?;
-        let wanted = Move { targets: plan.wanted.clone(), restores: plan.restores, because: plan.because.clone() };
-        let moved = place.branches()?.make_move(&place.title, &plan.branch, plan.before.revision, key, &wanted);
-        match moved {
-            Ok(branch) => {
-                let facts = branch.facts;
-                let server = ServerFacts { happened_at: facts.since, revision: facts.revision };
-                let moved = Moved {
-                    key,
-                    place: plan.place.clone(),
-                    facts: facts.clone(),
-                    because: plan.because.clone(),
-                    restores: plan.restores,
-                };
-                self.workspace.record_done(&plan.place, &plan.edition, EventBody::Moved(moved), Some(server))?;
-                Ok(facts)
+        let asked = self.begin(&plan.edition, &plan.storefront, action, release, &[])?;
+        let (because, restores) = (plan.because.clone(), plan.restores);
+        let wanted = Move { targets: plan.wanted.clone(), restores, because: because.clone() };
+        let branches = storefront.branches()?;
+        let answer = branches.make_move(&storefront.title, &plan.branch, plan.before.revision, asked.key, &wanted);
+        let facts = match self.answered(&storefront, &asked, answer) {
+            Ok(branch) => branch.facts,
+            Err(ProjectError::Storefront { source: StorefrontError::Refused(problem), .. })
+                if problem.is(problem::BRANCH_MOVED) =>
+            {
+                let (storefront, branch) = (plan.storefront.name.clone(), plan.branch.clone());
+                return Err(ProjectError::Raced { storefront, branch, detail: problem.detail });
             }
-            Err(PlaceError::Refused(problem)) => {
-                self.not_done(&plan.edition, key, &problem.detail)?;
-                if problem.is(problem::BRANCH_MOVED) {
-                    let (place, branch) = (plan.place.name.clone(), plan.branch.clone());
-                    return Err(ProjectError::Raced { place, branch, detail: problem.detail });
-                }
-                Err(place.fails()(PlaceError::Refused(problem)))
-            }
-            // Asked, and not answered: the next run asks the storefront what became of it.
-            Err(source) => Err(ProjectError::Unsettled { place: plan.place.name.clone(), source }),
-        }
+            Err(error) => return Err(error),
+        };
+        self.done(&plan.edition, &asked, Outcome::Moved { facts: facts.clone(), because, restores })?;
+        Ok(facts)
     }
 }
 
@@ -419,7 +419,7 @@ fn newest(facts: &BranchFacts) -> Option<&BranchBuild> {
 const BACK_AGAIN_AFTER: SignedDuration = SignedDuration::from_mins(15);
 
 fn refuse_twice(
-    place: &Name,
+    storefront: &Name,
     branch: &Name,
     last: &BranchMove,
     before: Option<&BranchMove>,
@@ -436,28 +436,28 @@ fn refuse_twice(
         secs => format!("{} minutes ago", secs / 60),
     };
     let next = before.and_then(|m| newest(&m.facts)).map(|b| b.name.clone());
-    let (place, branch, now) = (place.clone(), branch.clone(), now.name.clone());
-    Err(ProjectError::WentBack(Box::new(WentBack { place, branch, now, ago, next })))
+    let (storefront, branch, now) = (storefront.clone(), branch.clone(), now.name.clone());
+    Err(ProjectError::WentBack(Box::new(WentBack { storefront, branch, now, ago, next })))
 }
 
-/// Reads a locator from the store, or asks the place for the one of a build that someone else pushed.
+/// Reads a locator from the store, or asks the storefront for the one of a build that someone else pushed.
 fn locator_of(store: &Store, state: &BranchState, recipe: RecipeId) -> Result<Locator, ProjectError> {
     if let Ok(locator) = store.locator(recipe) {
         return Ok(locator);
     }
-    let place = &state.place;
-    let bytes = place.content()?.get_locator(&place.title, recipe).map_err(place.fails())?;
-    Locator::decode(recipe, &bytes).map_err(|e| place.nonsense("a locator", e))
+    let storefront = &state.storefront;
+    let bytes = storefront.content()?.get_locator(&storefront.title, recipe).map_err(storefront.fails())?;
+    Locator::decode(recipe, &bytes).map_err(|e| storefront.nonsense("a locator", e))
 }
 
-/// Reads a recipe from the store, or from the place when someone else pushed it.
-fn entries_of(store: &Store, place: &Place, id: RecipeId) -> Result<Vec<Entry>, ProjectError> {
+/// Reads a recipe from the store, or from the storefront when someone else pushed it.
+fn entries_of(store: &Store, storefront: &OpenStorefront, id: RecipeId) -> Result<Vec<Entry>, ProjectError> {
     if let Ok((_, entries)) = store.recipe(id) {
         return Ok(entries);
     }
-    let title: &Handle = &place.title;
-    let content = place.content()?;
-    let bytes = content.get_recipe(title, id).map_err(place.fails())?;
-    let segment = |segment: &SegmentRef| content.get_segment(title, &segment.digest).map_err(place.fails());
-    Ok(recipe::assemble(id, &bytes, segment, |e| place.nonsense("a recipe", e))?.1)
+    let title: &Handle = &storefront.title;
+    let content = storefront.content()?;
+    let bytes = content.get_recipe(title, id).map_err(storefront.fails())?;
+    let segment = |segment: &SegmentRef| content.get_segment(title, &segment.digest).map_err(storefront.fails());
+    Ok(recipe::assemble(id, &bytes, segment, |e| storefront.nonsense("a recipe", e))?.1)
 }

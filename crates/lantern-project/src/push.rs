@@ -9,25 +9,27 @@ use bytes::Bytes;
 use lantern_core::board::KnownRelease;
 use lantern_core::choices::Players;
 use lantern_core::digest::RecipeId;
-use lantern_core::event::{Asked, Deed, EventBody, EventId, PlaceRef, Pushed};
-use lantern_core::names::{Handle, Name};
+use lantern_core::event::{Action, EventBody, EventId, Pushed, StorefrontRef};
+use lantern_core::finding::{Code, Finding};
+use lantern_core::names::{Handle, Name, NameError};
 use lantern_core::notes::Notes;
 use lantern_core::parallel::each;
 use lantern_core::progress::{Progress, Task};
 use lantern_core::release::{ReleaseRecord, TargetRecord};
 use lantern_core::rules::Push;
+use lantern_core::template::Values;
 use lantern_core::version::ReleaseName;
-use lantern_ledger::ServerFacts;
 use lantern_store::chunk_index::ChunkIndex;
 use lantern_store::parcels::{Loader, Parcel, Portions, parcels};
 use lantern_store::store::{Store, StoreError};
-use lantern_storefront::PlaceError;
+use lantern_storefront::StorefrontError;
 use lantern_storefront::protocol::{Build, NewBuild, NewDepot};
 
 use crate::ProjectError;
-use crate::places::{Place, open_place};
+use crate::actions::Outcome;
 use crate::project::Session;
 use crate::status::Exports;
+use crate::storefronts::{OpenStorefront, open_storefront};
 
 /// Packs that travel at a time.
 const SENDERS: usize = 4;
@@ -36,9 +38,9 @@ const SENDERS: usize = 4;
 #[derive(Debug, Clone)]
 pub struct PushPlan {
     /// Where.
-    pub place: PlaceRef,
-    /// The place's name for people.
-    pub place_name: String,
+    pub storefront: StorefrontRef,
+    /// The storefront's name for people.
+    pub storefront_name: String,
     /// What.
     pub release: KnownRelease,
     /// Its record.
@@ -53,6 +55,8 @@ pub struct PushPlan {
     pub depots: Vec<PushDepot>,
     /// Bytes that will travel, at most: what an earlier, cut push brought is found when it starts.
     pub upload: u64,
+    /// What the storefront is to call it; none where it names it itself.
+    pub name_there: Option<Handle>,
     /// The storefront's own number, when the release is there already.
     pub already: Option<u64>,
     /// For the team.
@@ -70,7 +74,7 @@ pub struct PushDepot {
     pub depot: Name,
     /// Who of them downloads it.
     pub players: Players,
-    /// The place's name.
+    /// The storefront's name.
     pub handle: Handle,
     /// How it is fetched.
     pub recipe: RecipeId,
@@ -84,7 +88,7 @@ pub struct PushDepot {
 #[derive(Debug, Clone)]
 pub struct PushDone {
     /// The storefront's own number.
-    pub build: u64,
+    pub number_there: u64,
     /// Bytes of packs that travelled.
     pub sent: u64,
     /// Packs that travelled.
@@ -104,7 +108,7 @@ impl Session {
     /// Makes the plan: asks the storefront for its rules and builds, changes nothing there.
     ///
     /// # Errors
-    /// [`ProjectError::Rules`] when house rules are in the way, and those of the place, store and ledger.
+    /// [`ProjectError::Rules`] when house rules are in the way, and those of the storefront, store and ledger.
     pub fn plan_push(
         &mut self,
         storefront: &str,
@@ -112,28 +116,30 @@ impl Session {
         texts: PushTexts,
     ) -> Result<PushPlan, ProjectError> {
         self.refuse_unfit(&release)?;
-        let place = open_place(self.project(), &release.edition, storefront)?;
-        let (branches, builds) = self.news_of(&place)?;
+        let storefront = open_storefront(self.project(), &release.edition, storefront)?;
+        let (branches, builds) = self.news_of(&storefront)?;
         refuse_elsewhere(&release, &builds)?;
         let record = self.workspace.record_of(&release)?;
-        let (going, left): (Vec<&TargetRecord>, Vec<&TargetRecord>) =
-            record.targets.iter().partition(|t| place.configured.takes(&t.target) && self.project().means(&t.target));
+        let (going, left): (Vec<&TargetRecord>, Vec<&TargetRecord>) = record
+            .targets
+            .iter()
+            .partition(|t| storefront.configured.takes(&t.target) && self.project().means(&t.target));
         if going.is_empty() {
-            return Err(ProjectError::NothingFor { release: release.name, place: place.reference.name });
+            return Err(ProjectError::NothingFor { release: release.name, storefront: storefront.reference.name });
         }
         let targets: Vec<Name> = going.iter().map(|t| t.target.clone()).collect();
         let left_here = left.iter().map(|t| t.target.clone()).collect();
-        let title = &place.title;
-        let rules = place.rules()?;
-        self.learn(&place, &branches, &builds)?;
+        let title = &storefront.title;
+        let rules = storefront.rules()?;
+        self.learn(&storefront, &branches, &builds)?;
         let is_same = |b: &&Build| b.release == release.id && b.targets.keys().eq(&targets);
-        let already = builds.iter().find(is_same).map(|b| b.build);
+        let already = builds.iter().find(is_same).map(|b| b.number_there);
         if already.is_none() {
             let others = builds.iter().filter(|b| b.release != release.id);
             let there: Vec<ReleaseName> = others.map(|b| b.name.clone()).collect();
             let refusals = rules.refuse_push(&Push { number: record.number, targets: &going, there: &there });
             if !refusals.is_empty() {
-                return Err(ProjectError::Rules { place: place.reference.name, refusals });
+                return Err(ProjectError::Rules { storefront: storefront.reference.name, refusals });
             }
         }
         let mut depots = Vec::new();
@@ -146,19 +152,17 @@ impl Session {
                 continue;
             }
             let no_handle = || {
-                let what = format!("the depot {} has no handle at {}", depot.depot, place.reference.name);
-                let fix =
-                    format!("add it to [storefronts.{}]: depots = {{ {} = \"…\" }}", place.reference.name, depot.depot);
-                ProjectError::Config(vec![lantern_core::finding::Finding::of(
-                    lantern_core::finding::Code::NoHandle,
-                    what,
-                    fix,
-                )])
+                let what = format!("the depot {} has no handle at {}", depot.depot, storefront.reference.name);
+                let fix = format!(
+                    "add it to [storefronts.{}]: depots = {{ {} = \"…\" }}",
+                    storefront.reference.name, depot.depot
+                );
+                ProjectError::Config(vec![Finding::of(Code::NoHandle, what, fix)])
             };
-            let handle = place.configured.depots.get(&depot.depot).ok_or_else(no_handle)?;
-            if !place.known.depots.contains(handle) {
+            let handle = storefront.configured.depots.get(&depot.depot).ok_or_else(no_handle)?;
+            if !storefront.known.depots.contains(handle) {
                 let (title, handle) = (title.clone(), handle.clone());
-                return Err(ProjectError::NoDepot { place: place.reference.name.clone(), title, handle });
+                return Err(ProjectError::NoDepot { storefront: storefront.reference.name.clone(), title, handle });
             }
             depots.push(PushDepot {
                 targets: having,
@@ -171,14 +175,15 @@ impl Session {
             });
         }
         let upload = if already.is_some() { 0 } else { self.estimate(&depots, &builds)? };
-        let place_name = place.name();
+        let name_there = self.name_there(&storefront, &release)?;
+        let storefront_name = storefront.name();
         let PushTexts { message, notes } = texts;
         let status = self.workspace.status(&release.edition)?;
         let is_newest = status.newest.as_ref().is_some_and(|newest| newest.id == release.id);
         let exports_changed = is_newest && status.exports == Exports::Changed;
         Ok(PushPlan {
-            place: place.reference,
-            place_name,
+            storefront: storefront.reference,
+            storefront_name,
             release,
             record,
             targets,
@@ -186,10 +191,33 @@ impl Session {
             exports_changed,
             depots,
             upload,
+            name_there,
             already,
             message,
             notes,
         })
+    }
+
+    /// What a storefront is to call a release.
+    ///
+    /// # Errors
+    /// [`ProjectError::Config`] when it comes out as something that no storefront takes.
+    fn name_there(&self, at: &OpenStorefront, release: &KnownRelease) -> Result<Option<Handle>, ProjectError> {
+        let Some(template) = &at.configured.name_there else { return Ok(None) };
+        let project = self.project();
+        let name = &at.reference.name;
+        let values = Values {
+            game: &project.config().game,
+            edition: &release.edition,
+            release: &release.name,
+            storefront: name,
+        };
+        let wrong = |error: NameError| {
+            let finding = Finding::of(Code::WrongValue, error.to_string(), "write a shorter name");
+            let place = project.place_of(&["storefronts", name.as_str(), "name-there"]);
+            ProjectError::Config(vec![finding.at(place)])
+        };
+        template.fill(&values).parse().map(Some).map_err(wrong)
     }
 
     /// A release that was withdrawn or freed goes nowhere.
@@ -204,7 +232,7 @@ impl Session {
         Ok(())
     }
 
-    /// Adds up what would travel: recipes, and packs of the chunks that none of the place's builds has, as far as they
+    /// Adds up what would travel: recipes, and packs of the chunks that none of the storefront's builds has, as far as they
     /// are known here.
     fn estimate(&self, depots: &[PushDepot], builds: &[Build]) -> Result<u64, ProjectError> {
         let store = &self.workspace.store;
@@ -239,59 +267,53 @@ impl Session {
     /// Carries a plan out: recipes, then packs, then the build. A cut push goes on where it was.
     ///
     /// # Errors
-    /// [`ProjectError::Unsettled`] when the last answer did not come, and those of the place, store and ledger.
+    /// [`ProjectError::Unsettled`] when the last answer did not come, and those of the storefront, store and ledger.
     pub fn push(&mut self, plan: &PushPlan, progress: &dyn Progress) -> Result<PushDone, ProjectError> {
-        let place = open_place(self.project(), &plan.release.edition, plan.place.name.as_str())?;
+        let storefront = open_storefront(self.project(), &plan.release.edition, plan.storefront.name.as_str())?;
         if let Some(build) = plan.already {
-            if self.workspace.board(&plan.release.edition)?.build_of(&plan.place.key(), plan.release.id).is_none() {
-                self.pushed(plan, None, build, 0, None)?;
+            if self.workspace.board(&plan.release.edition)?.build_of(&plan.storefront.key(), plan.release.id).is_none()
+            {
+                self.found_there(plan, build)?;
             }
-            return Ok(PushDone { build, sent: 0, packs: 0 });
+            return Ok(PushDone { number_there: build, sent: 0, packs: 0 });
         }
-        let key = self.ask_key(plan)?;
-        place.storefront.be_patient();
-        let (document, sent, packs) = match self.bring(&place, plan, progress) {
+        let release = (plan.release.id, &plan.release.name);
+        let asked = self.begin(&plan.release.edition, &plan.storefront, Action::Push, release, &plan.targets)?;
+        storefront.abilities.be_patient();
+        let (document, sent, packs) = match self.bring(&storefront, plan, progress) {
             Ok(brought) => brought,
             Err(error) => {
-                // Nothing was asked of the place yet that would put a build there.
-                self.close_refused(&place, key, &error)?;
+                // Nothing was asked of the storefront yet that would put a build there.
+                self.close_refused(&storefront, asked.key, &error)?;
                 return Err(error);
             }
         };
-        let build = match place.builds()?.make(&place.title, key, &document) {
-            Ok(build) => build,
-            Err(
-                source @ (PlaceError::Unreachable { .. }
-                | PlaceError::Failed { .. }
-                | PlaceError::AccessNotKept { .. }
-                | PlaceError::Nonsense { .. }),
-            ) => return Err(ProjectError::Unsettled { place: plan.place.name.clone(), source }),
-            Err(source) => {
-                let error = place.fails()(source);
-                self.close_refused(&place, key, &error)?;
-                return Err(error);
-            }
-        };
-        let server = ServerFacts { happened_at: Some(build.made_at), revision: build.build };
-        self.pushed(plan, Some(key), build.build, sent, Some(server))?;
-        Ok(PushDone { build: build.build, sent, packs })
+        let answer = storefront.builds()?.make(&storefront.title, asked.key, &document);
+        let build = self.answered(&storefront, &asked, answer)?;
+        self.done(&storefront.edition, &asked, Outcome::Pushed(&build, sent))?;
+        Ok(PushDone { number_there: build.number_there, sent, packs })
     }
 
-    /// Closes a push that ended for good before the place was asked for a build. One that was stopped, or whose place does
+    /// Closes a push that ended for good before the storefront was asked for a build. One that was stopped, or whose storefront does
     /// not answer, stays open: the next run takes it up.
-    fn close_refused(&mut self, place: &Place, key: EventId, error: &ProjectError) -> Result<(), ProjectError> {
+    fn close_refused(
+        &mut self,
+        storefront: &OpenStorefront,
+        key: EventId,
+        error: &ProjectError,
+    ) -> Result<(), ProjectError> {
         let is_final = match error {
             ProjectError::Store(StoreError::File(_)) => false,
-            ProjectError::Store(_) | ProjectError::Place { source: PlaceError::Refused(_), .. } => true,
+            ProjectError::Store(_) | ProjectError::Storefront { source: StorefrontError::Refused(_), .. } => true,
             _ => false,
         };
-        if is_final { self.not_done(&place.edition, key, &crate::verify::in_full(error)) } else { Ok(()) }
+        if is_final { self.not_done(&storefront.edition, key, &crate::verify::in_full(error)) } else { Ok(()) }
     }
 
-    /// Brings recipes and packs; returns what to ask the place for, and the bytes and packs that travelled.
+    /// Brings recipes and packs; returns what to ask the storefront for, and the bytes and packs that travelled.
     fn bring(
         &self,
-        place: &Place,
+        storefront: &OpenStorefront,
         plan: &PushPlan,
         progress: &dyn Progress,
     ) -> Result<(NewBuild, u64, u64), ProjectError> {
@@ -301,10 +323,11 @@ impl Session {
         let mut sent = 0;
         for depot in &plan.depots {
             let chunks = known.add_recipe(&self.workspace.store, depot.recipe)?;
-            let (lacks, brought) = self.bring_recipe(place, depot.recipe)?;
+            let (lacks, brought) = self.bring_recipe(storefront, depot.recipe)?;
             sent += brought;
             for (first, count) in lacks {
-                let nonsense = || place.nonsense("an answer about this recipe", "it names chunks that are not there");
+                let nonsense =
+                    || storefront.nonsense("an answer about this recipe", "it names chunks that are not there");
                 let range =
                     usize::try_from(first).ok().zip(first.checked_add(count).and_then(|e| usize::try_from(e).ok()));
                 let named = range.and_then(|(from, to)| chunks.get(from..to));
@@ -317,7 +340,7 @@ impl Session {
         missing.dedup();
         let portions = Portions::new(&by_reach(&plan.depots, portions));
         let parcels = parcels(&self.workspace.store, &known, &portions, &missing)?;
-        sent += send(&self.workspace.store, place, &known, &parcels, progress)?;
+        sent += send(&self.workspace.store, storefront, &known, &parcels, progress)?;
         let document = NewBuild {
             record: String::from_utf8_lossy(&self.workspace.store.record_bytes(plan.release.id)?).into_owned(),
             targets: plan.targets.clone(),
@@ -326,55 +349,35 @@ impl Session {
                 .iter()
                 .map(|d| NewDepot { depot: d.depot.clone(), handle: d.handle.clone(), recipe: d.recipe })
                 .collect(),
+            name_there: plan.name_there.clone(),
             message: plan.message.clone(),
             notes: plan.notes.clone(),
         };
         Ok((document, sent, parcels.len() as u64))
     }
 
-    fn pushed(
-        &mut self,
-        plan: &PushPlan,
-        key: Option<EventId>,
-        build: u64,
-        sent: u64,
-        server: Option<ServerFacts>,
-    ) -> Result<(), ProjectError> {
-        let name = plan.release.name.clone();
+    /// Records that a build was there already.
+    fn found_there(&mut self, plan: &PushPlan, number_there: u64) -> Result<(), ProjectError> {
         let pushed = Pushed {
-            key,
-            place: plan.place.clone(),
+            key: None,
+            storefront: plan.storefront.clone(),
             release: plan.release.id,
-            name,
-            build,
-            sent,
+            name: plan.release.name.clone(),
+            number_there,
+            name_there: plan.name_there.clone(),
+            sent: 0,
             message: plan.message.clone(),
             notes: plan.notes.clone(),
         };
-        self.workspace.record_done(&plan.place, &plan.release.edition, EventBody::Pushed(pushed), server)
+        self.workspace.record_done(&plan.storefront, &plan.release.edition, EventBody::Pushed(pushed), None)
     }
 
-    /// Takes up the key of a push of this release that was cut, or records a fresh one.
-    fn ask_key(&mut self, plan: &PushPlan) -> Result<EventId, ProjectError> {
-        let board = self.workspace.board(&plan.release.edition)?;
-        // One that an older lantern asked for does not say for which targets it was.
-        let same = |a: &&Asked| {
-            let is_same = a.place == plan.place && a.release == plan.release.id && a.deed == Deed::Push;
-            is_same && (a.targets.is_empty() || a.targets == plan.targets)
-        };
-        if let Some(asked) = board.open.values().find(same) {
-            return Ok(asked.key);
-        }
-        let PushPlan { place, release, targets, .. } = plan;
-        self.ask(&release.edition, place, Deed::Push, (release.id, &release.name), targets)
-    }
-
-    /// Brings root and segments; returns which chunks the place lacks, and the bytes that travelled.
-    fn bring_recipe(&self, place: &Place, id: RecipeId) -> Result<(Vec<(u64, u64)>, u64), ProjectError> {
-        let (title, content) = (&place.title, place.content()?);
+    /// Brings root and segments; returns which chunks the storefront lacks, and the bytes that travelled.
+    fn bring_recipe(&self, storefront: &OpenStorefront, id: RecipeId) -> Result<(Vec<(u64, u64)>, u64), ProjectError> {
+        let (title, content) = (&storefront.title, storefront.content()?);
         let root = self.workspace.store.recipe_bytes(id)?;
         let brought = root.len() as u64;
-        let needs = content.put_recipe(title, id, root.clone()).map_err(place.fails())?;
+        let needs = content.put_recipe(title, id, root.clone()).map_err(storefront.fails())?;
         if needs.segments.is_empty() {
             return Ok((needs.chunks, brought));
         }
@@ -387,10 +390,10 @@ impl Session {
             |(), _, segment| {
                 let bytes = store.segment_bytes(segment)?;
                 lens.fetch_add(bytes.len() as u64, Ordering::Relaxed);
-                content.put_segment(title, segment, bytes).map_err(place.fails())
+                content.put_segment(title, segment, bytes).map_err(storefront.fails())
             },
         )?;
-        Ok((content.put_recipe(title, id, root).map_err(place.fails())?.chunks, lens.into_inner()))
+        Ok((content.put_recipe(title, id, root).map_err(storefront.fails())?.chunks, lens.into_inner()))
     }
 }
 
@@ -398,7 +401,7 @@ impl Session {
 fn refuse_elsewhere(release: &KnownRelease, builds: &[Build]) -> Result<(), ProjectError> {
     match &release.found_at {
         Some(at) if !builds.iter().any(|build| build.release == release.id) => {
-            Err(ProjectError::SealedElsewhere { release: release.name.clone(), place: at.name.clone() })
+            Err(ProjectError::SealedElsewhere { release: release.name.clone(), storefront: at.name.clone() })
         }
         _ => Ok(()),
     }
@@ -415,7 +418,7 @@ fn by_reach(depots: &[PushDepot], chunks: Vec<Vec<u32>>) -> Vec<Vec<u32>> {
 /// Sends parcels in parallel; returns the bytes that travelled.
 fn send(
     store: &Store,
-    place: &Place,
+    storefront: &OpenStorefront,
     known: &ChunkIndex,
     parcels: &[Parcel],
     progress: &dyn Progress,
@@ -423,7 +426,7 @@ fn send(
     let total = parcels.iter().map(Parcel::len).sum();
     let meter = progress.start(Task::Send, Some(total));
     let sent = AtomicU64::new(0);
-    let content = place.content()?;
+    let content = storefront.content()?;
     let tools = || (Buffers::default(), Loader::new(store, known));
     let one = |(buffers, loader): &mut (Buffers, Loader<'_>), _, parcel: &Parcel| {
         if progress.stopped() {
@@ -432,7 +435,7 @@ fn send(
         let mut bytes = buffers.take();
         let name = loader.load(parcel, &mut bytes)?;
         let len = bytes.len() as u64;
-        content.put_pack(&place.title, &name, buffers.lend(bytes)).map_err(place.fails())?;
+        content.put_pack(&storefront.title, &name, buffers.lend(bytes)).map_err(storefront.fails())?;
         meter.add(len);
         sent.fetch_add(len, Ordering::Relaxed);
         Ok(())

@@ -11,12 +11,12 @@ use lantern_store::fetch::{Fetch, FetchError};
 use lantern_store::repair::{Repair, chunks_of};
 use lantern_store::store::{Store, StoreError};
 use lantern_storefront::protocol::problem;
-use lantern_storefront::{Content, PlaceError};
+use lantern_storefront::{Content, StorefrontError};
 
 use crate::ProjectError;
-use crate::places::open_place;
 use crate::project::Session;
 use crate::retention::owners;
+use crate::storefronts::open_storefront;
 
 /// What repairing the store came to.
 #[derive(Debug, Clone, Default)]
@@ -203,14 +203,14 @@ impl Session {
         repair: &mut Repair<'_>,
         progress: &dyn Progress,
     ) -> Result<u64, ProjectError> {
-        let place = open_place(self.project(), edition, name.as_str())?;
-        let builds = place.builds()?.list(&place.title).map_err(place.fails())?;
-        let fetch = FromTitle { content: place.content()?, title: &place.title };
-        let failed = |error: FetchError| match error.source.downcast::<PlaceError>() {
-            Ok(source) => place.fails()(*source),
+        let storefront = open_storefront(self.project(), edition, name.as_str())?;
+        let builds = storefront.builds()?.list(&storefront.title).map_err(storefront.fails())?;
+        let fetch = FromTitle { content: storefront.content()?, title: &storefront.title };
+        let failed = |error: FetchError| match error.source.downcast::<StorefrontError>() {
+            Ok(source) => storefront.fails()(*source),
             Err(source) => match source.downcast::<StoreError>() {
                 Ok(source) => ProjectError::Store(*source),
-                Err(source) => place.nonsense("a part of a build", source),
+                Err(source) => storefront.nonsense("a part of a build", source),
             },
         };
         let ids: BTreeSet<_> = wanted.iter().map(|w| w.record.id()).collect();
@@ -247,7 +247,7 @@ struct FromTitle<'a> {
 }
 
 impl FromTitle<'_> {
-    fn failed(error: PlaceError) -> FetchError {
+    fn failed(error: StorefrontError) -> FetchError {
         let is_gone = error.is(problem::NOT_FOUND);
         FetchError::new(error, is_gone)
     }

@@ -107,7 +107,7 @@ impl Workspace {
         if divided.stopping().is_some() {
             return Exports::Wrong;
         }
-        let digests = DigestCache::load(&project.state("cache/digests.json"), environment::now());
+        let digests = DigestCache::load(&project.state("cache/digests.json"), environment::now_of_files());
         let (Some(now), Ok(version)) = (describe::seem(&divided, &digests), project.version(edition)) else {
             return Exports::Changed;
         };

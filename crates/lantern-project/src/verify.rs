@@ -144,7 +144,7 @@ pub(crate) fn lost_of(
 /// As [`in_full`], where it is said already of which storefront it is.
 pub(crate) fn why_not_asked(error: &ProjectError) -> String {
     match error {
-        ProjectError::Place { source, .. } => in_full(source),
+        ProjectError::Storefront { source, .. } => in_full(source),
         error => in_full(error),
     }
 }

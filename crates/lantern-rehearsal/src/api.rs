@@ -16,8 +16,8 @@ use schemars::generate::SchemaSettings;
 use schemars::{JsonSchema, SchemaGenerator};
 use serde_json::{Map, Value, json};
 
-use crate::place::{Place, SCOPE};
 use crate::refusal::Refused;
+use crate::stand_in::{SCOPE, StandIn};
 
 /// What an endpoint takes or gives.
 #[derive(Clone, Copy)]
@@ -65,7 +65,7 @@ pub(crate) struct Endpoint {
     pub may: &'static [&'static str],
     /// What may stand behind the `?`.
     pub query: &'static [&'static str],
-    /// The status of a deed that was done.
+    /// The status of an action that was done.
     pub status: u16,
     /// Other statuses that are no refusals, with what they mean.
     pub also: &'static [(u16, &'static str)],
@@ -87,7 +87,7 @@ fn form_of(name: &str) -> Value {
         "build" => json!({ "type": "integer", "minimum": 1, "description": "The storefront's own number" }),
         "Idempotency-Key" => text(
             "^[0-9a-f]{8}-[0-9a-f]{4}-7[0-9a-f]{3}-[89ab][0-9a-f]{3}-[0-9a-f]{12}$",
-            "A UUID of version 7 (RFC 9562), a fresh one for each deed, in lower case",
+            "A UUID of version 7 (RFC 9562), a fresh one for each action, in lower case",
         ),
         "If-Match" => text("^\"[0-9]+\"$", "One strong entity tag (RFC 9110, section 8.8.3): the branch's revision"),
         "Range" => text("^bytes=[0-9]+-[0-9]+$", "One range with both its ends (RFC 9110, section 14.1.2)"),
@@ -99,10 +99,10 @@ fn form_of(name: &str) -> Value {
 }
 
 /// Refuses who has no token, or one without a right.
-pub(crate) fn allow(place: &Place, headers: &HeaderMap, right: &str) -> Result<(), Refused> {
+pub(crate) fn allow(stand_in: &StandIn, headers: &HeaderMap, right: &str) -> Result<(), Refused> {
     let token = headers.get(header::AUTHORIZATION).and_then(|v| v.to_str().ok()?.strip_prefix("Bearer "));
     match token {
-        Some(token) if place.knows_token(token) => {}
+        Some(token) if stand_in.knows_token(token) => {}
         _ => return Err(Refused::new(problem::NO_ACCESS, "this needs access", "connect again")),
     }
     if SCOPE.split(' ').any(|scope| scope == right) {
@@ -112,40 +112,50 @@ pub(crate) fn allow(place: &Place, headers: &HeaderMap, right: &str) -> Result<(
 }
 
 /// What stands before an endpoint: the right that the table states.
-type Guard = (Arc<Place>, &'static str);
+type Guard = (Arc<StandIn>, &'static str);
 
-async fn guard(State((place, right)): State<Guard>, request: Request, next: Next) -> Result<Response, Refused> {
-    allow(&place, request.headers(), right)?;
+async fn guard(State((stand_in, right)): State<Guard>, request: Request, next: Next) -> Result<Response, Refused> {
+    allow(&stand_in, request.headers(), right)?;
     Ok(next.run(request).await)
 }
 
 /// Router and document, growing together.
 pub(crate) struct Api {
     /// Whose tokens count; none where the document alone is wanted.
-    place: Option<Arc<Place>>,
-    router: Router<Arc<Place>>,
+    stand_in: Option<Arc<StandIn>>,
+    router: Router<Arc<StandIn>>,
     generator: SchemaGenerator,
     paths: Map<String, Value>,
 }
 
 impl Api {
-    pub(crate) fn new(place: Option<Arc<Place>>) -> Self {
+    pub(crate) fn new(stand_in: Option<Arc<StandIn>>) -> Self {
         let settings = SchemaSettings::draft2020_12().with(|s| {
             s.definitions_path = "/components/schemas".into();
             s.meta_schema = None;
         });
-        Self { place, router: Router::new(), generator: settings.into_generator(), paths: Map::new() }
+        Self { stand_in, router: Router::new(), generator: settings.into_generator(), paths: Map::new() }
     }
 
-    pub(crate) fn get<H: Handler<T, Arc<Place>>, T: 'static>(self, path: &str, endpoint: Endpoint, handler: H) -> Self {
+    pub(crate) fn get<H: Handler<T, Arc<StandIn>>, T: 'static>(
+        self,
+        path: &str,
+        endpoint: Endpoint,
+        handler: H,
+    ) -> Self {
         self.add("get", path, endpoint, get(handler))
     }
 
-    pub(crate) fn put<H: Handler<T, Arc<Place>>, T: 'static>(self, path: &str, endpoint: Endpoint, handler: H) -> Self {
+    pub(crate) fn put<H: Handler<T, Arc<StandIn>>, T: 'static>(
+        self,
+        path: &str,
+        endpoint: Endpoint,
+        handler: H,
+    ) -> Self {
         self.add("put", path, endpoint, put(handler))
     }
 
-    pub(crate) fn post<H: Handler<T, Arc<Place>>, T: 'static>(
+    pub(crate) fn post<H: Handler<T, Arc<StandIn>>, T: 'static>(
         self,
         path: &str,
         endpoint: Endpoint,
@@ -154,7 +164,7 @@ impl Api {
         self.add("post", path, endpoint, post(handler))
     }
 
-    fn add(mut self, method: &str, path: &str, endpoint: Endpoint, handler: MethodRouter<Arc<Place>>) -> Self {
+    fn add(mut self, method: &str, path: &str, endpoint: Endpoint, handler: MethodRouter<Arc<StandIn>>) -> Self {
         let mut parameters: Vec<Value> = path
             .split('/')
             .filter_map(|part| part.strip_prefix('{')?.strip_suffix('}'))
@@ -221,8 +231,8 @@ impl Api {
         }
         let item = self.paths.entry(path).or_insert_with(|| json!({}));
         item[method] = operation;
-        let handler = match (&self.place, endpoint.scope) {
-            (Some(place), Some(right)) => handler.route_layer(from_fn_with_state((place.clone(), right), guard)),
+        let handler = match (&self.stand_in, endpoint.scope) {
+            (Some(stand_in), Some(right)) => handler.route_layer(from_fn_with_state((stand_in.clone(), right), guard)),
             _ => handler,
         };
         self.router = self.router.route(path, handler);
@@ -230,7 +240,7 @@ impl Api {
     }
 
     /// Ends the table.
-    pub(crate) fn finish(mut self) -> (Router<Arc<Place>>, Value) {
+    pub(crate) fn finish(mut self) -> (Router<Arc<StandIn>>, Value) {
         let schemas = self.generator.take_definitions(true);
         let kinds: Vec<Value> = problem::ALL
             .iter()

@@ -1,17 +1,17 @@
 //! The stand-in storefronts and example exports that ship with Kind Lantern.
 //!
-//! - [`place::Place`]: a storefront's state, with house rules from a document of data.
+//! - [`stand_in::StandIn`]: a storefront's state, with house rules from a document of data.
 //! - [`server::Running`]: answers the storefront protocol on loopback until dropped.
 //! - [`server::openapi`]: the protocol's document, made of the very table that the router is made of.
 //! - [`weather::Weather`]: the faults that it shows; [`page::Page`]: a local server for browser builds.
 //! - [`exports`]: small, true exports as an engine would write them, the same on every computer.
 //!
 //! ```
-//! use lantern_rehearsal::{place::{Place, PlaceDocument}, server::Running};
+//! use lantern_rehearsal::{stand_in::{StandIn, StandInDocument}, server::Running};
 //!
 //! let temp = tempfile::tempdir()?;
-//! let place = Place::open(temp.path(), PlaceDocument::brambleyard()).expect("a fresh folder");
-//! let running = Running::start(place, 0).expect("a free port");
+//! let stand_in = StandIn::open(temp.path(), StandInDocument::brambleyard()).expect("a fresh folder");
+//! let running = Running::start(stand_in, 0).expect("a free port");
 //! assert!(running.origin().starts_with("http://127.0.0.1:"));
 //! # Ok::<(), Box<dyn std::error::Error>>(())
 //! ```
@@ -21,9 +21,9 @@
 mod api;
 pub mod exports;
 pub mod page;
-pub mod place;
 mod refusal;
 pub mod server;
+pub mod stand_in;
 pub mod weather;
 
 pub use refusal::Refused;

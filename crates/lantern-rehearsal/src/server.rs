@@ -24,8 +24,8 @@ use tokio::sync::oneshot;
 
 pub(crate) use self::content::PieceRange;
 use self::endpoints::api;
-use crate::place::Place;
 use crate::refusal::Refused;
+use crate::stand_in::StandIn;
 use crate::weather;
 
 /// Returns the protocol's OpenAPI 3.1 document, made of the code that answers.
@@ -37,7 +37,7 @@ pub fn openapi() -> Value {
 #[derive(Debug)]
 pub struct Running {
     address: SocketAddr,
-    place: Arc<Place>,
+    stand_in: Arc<StandIn>,
     stop: Option<oneshot::Sender<()>>,
     thread: Option<std::thread::JoinHandle<()>>,
 }
@@ -47,23 +47,23 @@ impl Running {
     ///
     /// # Errors
     /// [`Refused::Failed`], for instance when the port is taken.
-    pub fn start(place: Place, port: u16) -> Result<Self, Refused> {
-        let place = Arc::new(place);
+    pub fn start(stand_in: StandIn, port: u16) -> Result<Self, Refused> {
+        let stand_in = Arc::new(stand_in);
         let runtime = tokio::runtime::Builder::new_multi_thread().enable_io().enable_time().build()?;
         let listener = runtime.block_on(TcpListener::bind(("127.0.0.1", port)))?;
         let address = listener.local_addr()?;
-        place.remember_port(address.port())?;
+        stand_in.remember_port(address.port())?;
         let (stop, stopped) = oneshot::channel::<()>();
-        let (router, document) = api(Some(place.clone())).finish();
-        let limit = usize::try_from(place.discovery().limits.recipe_bytes).unwrap_or(usize::MAX);
+        let (router, document) = api(Some(stand_in.clone())).finish();
+        let limit = usize::try_from(stand_in.discovery().limits.recipe_bytes).unwrap_or(usize::MAX);
         let router = router
             .route("/v1/openapi.json", axum::routing::get(move || async move { Json(document) }))
             .fallback(|| async { Refused::new(problem::NOT_FOUND, "there is nothing here", "see /v1/openapi.json") })
             .layer(DefaultBodyLimit::max(limit))
             .layer(axum::middleware::map_response(name_too_large))
             .layer(axum::middleware::from_fn(say_how_long))
-            .layer(axum::middleware::from_fn_with_state(place.clone(), weather::act))
-            .with_state(place.clone());
+            .layer(axum::middleware::from_fn_with_state(stand_in.clone(), weather::act))
+            .with_state(stand_in.clone());
         let thread = std::thread::spawn(move || {
             runtime.block_on(async {
                 let server = axum::serve(listener, router);
@@ -74,7 +74,7 @@ impl Running {
             });
             runtime.shutdown_timeout(std::time::Duration::from_secs(2));
         });
-        Ok(Self { address, place, stop: Some(stop), thread: Some(thread) })
+        Ok(Self { address, stand_in, stop: Some(stop), thread: Some(thread) })
     }
 
     /// Returns the origin, such as `http://127.0.0.1:4870`.
@@ -82,9 +82,9 @@ impl Running {
         format!("http://{}", self.address)
     }
 
-    /// Returns the place behind it.
-    pub fn place(&self) -> &Place {
-        &self.place
+    /// Returns the storefront behind it.
+    pub fn stand_in(&self) -> &StandIn {
+        &self.stand_in
     }
 }
 

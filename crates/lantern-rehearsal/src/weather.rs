@@ -15,7 +15,7 @@ use futures_core::Stream;
 use jiff::SignedDuration;
 use lantern_core::digest::Digest;
 
-use crate::place::Place;
+use crate::stand_in::StandIn;
 
 /// Largest answer that is held back to be cut or changed, in bytes.
 const MAX_ANSWER_LEN: usize = 256 * 1024 * 1024;
@@ -29,7 +29,7 @@ const SLOW: Duration = Duration::from_millis(120);
 pub enum Fault {
     /// The connection ends in the middle of the answer.
     Cut,
-    /// The deed is done, and no answer comes.
+    /// The action is done, and no answer comes.
     LostAnswer,
     /// The server fails before it does anything.
     Failing,
@@ -43,7 +43,7 @@ pub enum Fault {
     WrongBytes,
     /// The answer takes its time.
     Slow,
-    /// The server ends and starts again: before the deed or after it, without an answer, and all access is forgotten.
+    /// The server ends and starts again: before the action or after it, without an answer, and all access is forgotten.
     Restart,
     /// The server's disk is full: what would add something fails.
     FullDisk,
@@ -164,9 +164,9 @@ fn failed() -> Response {
     (StatusCode::BAD_GATEWAY, "the weather is bad\n").into_response()
 }
 
-/// Lets the weather of a place act on a request and its answer.
-pub(crate) async fn act(State(place): State<Arc<Place>>, request: Request, next: Next) -> Response {
-    let Some((fault, number)) = place.weather().and_then(|weather| weather.draw()) else {
+/// Lets the weather of a storefront act on a request and its answer.
+pub(crate) async fn act(State(stand_in): State<Arc<StandIn>>, request: Request, next: Next) -> Response {
+    let Some((fault, number)) = stand_in.weather().and_then(|weather| weather.draw()) else {
         return next.run(request).await;
     };
     match fault {
@@ -176,13 +176,13 @@ pub(crate) async fn act(State(place): State<Arc<Place>>, request: Request, next:
             response.headers_mut().insert(header::RETRY_AFTER, HeaderValue::from_static("0"));
             return response;
         }
-        Fault::Expired => place.forget_tokens(),
+        Fault::Expired => stand_in.forget_tokens(),
         Fault::Slow => tokio::time::sleep(SLOW).await,
         Fault::FullDisk if !matches!(*request.method(), Method::GET | Method::HEAD) => {
             return (StatusCode::INSUFFICIENT_STORAGE, "the disk is full\n").into_response();
         }
         Fault::Restart if number.is_multiple_of(2) => {
-            return match place.restart() {
+            return match stand_in.restart() {
                 Ok(()) => Response::new(Body::from_stream(CutShort(None))),
                 Err(refused) => refused.into_response(),
             };
@@ -194,7 +194,7 @@ pub(crate) async fn act(State(place): State<Arc<Place>>, request: Request, next:
     let (mut parts, body) = response.into_parts();
     match fault {
         Fault::FailingLate => failed(),
-        Fault::Restart => match place.restart() {
+        Fault::Restart => match stand_in.restart() {
             Ok(()) => Response::from_parts(parts, Body::from_stream(CutShort(None))),
             Err(refused) => refused.into_response(),
         },

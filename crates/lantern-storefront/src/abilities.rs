@@ -1,5 +1,6 @@
 //! What the use cases ask of a storefront, cut by ability: not every kind can do everything.
 
+use jiff::Timestamp;
 use std::fmt::Debug;
 
 use bytes::Bytes;
@@ -8,59 +9,59 @@ use lantern_core::event::EventId;
 use lantern_core::names::{Handle, Name};
 use lantern_core::rules::HouseRules;
 
-use crate::PlaceError;
+use crate::StorefrontError;
 use crate::protocol::{
     Branch, Build, InvitationMade, Move, Moved, NewBuild, NewInvitation, Play, RecipeNeeds, Title, Withdraw,
 };
 
 /// A storefront of any kind, with what it can do.
 ///
-/// Repeating any call harms nothing. An ability that a kind does not have is [`PlaceError::Unable`], which is what the
+/// Repeating any call harms nothing. An ability that a kind does not have is [`StorefrontError::Unable`], which is what the
 /// methods here return where a kind does not write its own.
 pub trait Storefront: Identify + Debug + Send + Sync {
     /// The content of builds.
     ///
     /// # Errors
-    /// [`PlaceError::Unable`].
-    fn content(&self) -> Result<&dyn Content, PlaceError> {
+    /// [`StorefrontError::Unable`].
+    fn content(&self) -> Result<&dyn Content, StorefrontError> {
         Err(self.unable("take the content of builds"))
     }
 
     /// Builds.
     ///
     /// # Errors
-    /// [`PlaceError::Unable`].
-    fn builds(&self) -> Result<&dyn Builds, PlaceError> {
+    /// [`StorefrontError::Unable`].
+    fn builds(&self) -> Result<&dyn Builds, StorefrontError> {
         Err(self.unable("keep builds"))
     }
 
     /// Branches.
     ///
     /// # Errors
-    /// [`PlaceError::Unable`].
-    fn branches(&self) -> Result<&dyn Branches, PlaceError> {
+    /// [`StorefrontError::Unable`].
+    fn branches(&self) -> Result<&dyn Branches, StorefrontError> {
         Err(self.unable("keep branches"))
     }
 
     /// Invitations to branches.
     ///
     /// # Errors
-    /// [`PlaceError::Unable`].
-    fn invitations(&self) -> Result<&dyn Invitations, PlaceError> {
+    /// [`StorefrontError::Unable`].
+    fn invitations(&self) -> Result<&dyn Invitations, StorefrontError> {
         Err(self.unable("invite players"))
     }
 
     /// What players get.
     ///
     /// # Errors
-    /// [`PlaceError::Unable`].
-    fn player(&self) -> Result<&dyn Player, PlaceError> {
+    /// [`StorefrontError::Unable`].
+    fn player(&self) -> Result<&dyn Player, StorefrontError> {
         Err(self.unable("let players install with this tool"))
     }
 
     /// The error of an ability that is not there.
-    fn unable(&self, what: &'static str) -> PlaceError {
-        PlaceError::Unable { address: self.address().to_owned(), what }
+    fn unable(&self, what: &'static str) -> StorefrontError {
+        StorefrontError::Unable { address: self.address().to_owned(), what }
     }
 }
 
@@ -71,6 +72,8 @@ pub struct StorefrontFacts {
     pub id: String,
     /// For people.
     pub name: String,
+    /// What time it is by its clock, where it says so.
+    pub now: Option<Timestamp>,
 }
 
 /// Who a storefront is, whom it lets in and what it demands. Every kind has this.
@@ -84,64 +87,64 @@ pub trait Identify {
     /// Returns who it is. It is asked once.
     ///
     /// # Errors
-    /// [`PlaceError`].
-    fn identify(&self) -> Result<StorefrontFacts, PlaceError>;
+    /// [`StorefrontError`].
+    fn identify(&self) -> Result<StorefrontFacts, StorefrontError>;
 
     /// Tries the access and returns its rights.
     ///
     /// # Errors
-    /// [`PlaceError::WrongSecret`], [`PlaceError::NotConnected`], and the others.
-    fn try_access(&self) -> Result<Vec<String>, PlaceError>;
+    /// [`StorefrontError::WrongSecret`], [`StorefrontError::NotConnected`], and the others.
+    fn try_access(&self) -> Result<Vec<String>, StorefrontError>;
 
     /// Returns what it demands.
     ///
     /// # Errors
-    /// [`PlaceError`].
-    fn rules(&self) -> Result<HouseRules, PlaceError>;
+    /// [`StorefrontError`].
+    fn rules(&self) -> Result<HouseRules, StorefrontError>;
 
     /// Returns a title.
     ///
     /// # Errors
-    /// [`PlaceError`].
-    fn title(&self, title: &Handle) -> Result<Title, PlaceError>;
+    /// [`StorefrontError`].
+    fn title(&self, title: &Handle) -> Result<Title, StorefrontError>;
 }
 
-/// The content of builds, as those who make the game bring and read it. Every method fails with [`PlaceError`].
+/// The content of builds, as those who make the game bring and read it. Every method fails with [`StorefrontError`].
 pub trait Content: Sync {
     /// Brings a recipe's root and says what is still lacking.
-    fn put_recipe(&self, title: &Handle, id: RecipeId, root: Vec<u8>) -> Result<RecipeNeeds, PlaceError>;
+    fn put_recipe(&self, title: &Handle, id: RecipeId, root: Vec<u8>) -> Result<RecipeNeeds, StorefrontError>;
     /// Brings a segment.
-    fn put_segment(&self, title: &Handle, digest: &Digest, bytes: Vec<u8>) -> Result<(), PlaceError>;
+    fn put_segment(&self, title: &Handle, digest: &Digest, bytes: Vec<u8>) -> Result<(), StorefrontError>;
     /// Brings a pack.
-    fn put_pack(&self, title: &Handle, digest: &Digest, bytes: Bytes) -> Result<(), PlaceError>;
-    /// Returns a recipe's root as the place has it.
-    fn get_recipe(&self, title: &Handle, id: RecipeId) -> Result<Vec<u8>, PlaceError>;
-    /// Returns a segment as the place has it.
-    fn get_segment(&self, title: &Handle, digest: &Digest) -> Result<Vec<u8>, PlaceError>;
-    /// Returns where the place has each chunk of a recipe.
-    fn get_locator(&self, title: &Handle, id: RecipeId) -> Result<Vec<u8>, PlaceError>;
-    /// Returns `len` bytes of a pack from `offset`, as the place has it.
-    fn get_pack(&self, title: &Handle, pack: &Digest, offset: u32, len: u32) -> Result<Vec<u8>, PlaceError>;
+    fn put_pack(&self, title: &Handle, digest: &Digest, bytes: Bytes) -> Result<(), StorefrontError>;
+    /// Returns a recipe's root as the storefront has it.
+    fn get_recipe(&self, title: &Handle, id: RecipeId) -> Result<Vec<u8>, StorefrontError>;
+    /// Returns a segment as the storefront has it.
+    fn get_segment(&self, title: &Handle, digest: &Digest) -> Result<Vec<u8>, StorefrontError>;
+    /// Returns where the storefront has each chunk of a recipe.
+    fn get_locator(&self, title: &Handle, id: RecipeId) -> Result<Vec<u8>, StorefrontError>;
+    /// Returns `len` bytes of a pack from `offset`, as the storefront has it.
+    fn get_pack(&self, title: &Handle, pack: &Digest, offset: u32, len: u32) -> Result<Vec<u8>, StorefrontError>;
 }
 
-/// Builds: releases as a storefront has them. Every method fails with [`PlaceError`].
+/// Builds: releases as a storefront has them. Every method fails with [`StorefrontError`].
 pub trait Builds: Sync {
     /// Returns all builds, oldest first.
-    fn list(&self, title: &Handle) -> Result<Vec<Build>, PlaceError>;
+    fn list(&self, title: &Handle) -> Result<Vec<Build>, StorefrontError>;
     /// Returns the exact text of the release record that a build was made of.
-    fn record(&self, title: &Handle, build: u64) -> Result<Vec<u8>, PlaceError>;
+    fn record(&self, title: &Handle, build: u64) -> Result<Vec<u8>, StorefrontError>;
     /// Makes a build; equal content gives the build that exists.
-    fn make(&self, title: &Handle, key: EventId, build: &NewBuild) -> Result<Build, PlaceError>;
+    fn make(&self, title: &Handle, key: EventId, build: &NewBuild) -> Result<Build, StorefrontError>;
     /// Takes a build away for good; one that is away already stays so.
-    fn withdraw(&self, title: &Handle, build: u64, key: EventId, why: &Withdraw) -> Result<Build, PlaceError>;
+    fn withdraw(&self, title: &Handle, build: u64, key: EventId, why: &Withdraw) -> Result<Build, StorefrontError>;
 }
 
-/// Branches, and what each of them has. Every method fails with [`PlaceError`].
+/// Branches, and what each of them has. Every method fails with [`StorefrontError`].
 pub trait Branches: Sync {
     /// Returns all branches.
-    fn list(&self, title: &Handle) -> Result<Vec<Branch>, PlaceError>;
+    fn list(&self, title: &Handle) -> Result<Vec<Branch>, StorefrontError>;
     /// Returns every move of a branch, oldest first.
-    fn moves(&self, title: &Handle, branch: &Name) -> Result<Vec<Moved>, PlaceError>;
+    fn moves(&self, title: &Handle, branch: &Name) -> Result<Vec<Moved>, StorefrontError>;
     /// Moves a branch that still is at `revision`.
     fn make_move(
         &self,
@@ -150,13 +153,13 @@ pub trait Branches: Sync {
         revision: u64,
         key: EventId,
         wanted: &Move,
-    ) -> Result<Branch, PlaceError>;
+    ) -> Result<Branch, StorefrontError>;
 }
 
-/// Invitations to branches that are not for everybody. Every method fails with [`PlaceError`].
+/// Invitations to branches that are not for everybody. Every method fails with [`StorefrontError`].
 pub trait Invitations: Sync {
     /// Returns all invitations to a branch, oldest first.
-    fn list(&self, title: &Handle, branch: &Name) -> Result<Vec<InvitationMade>, PlaceError>;
+    fn list(&self, title: &Handle, branch: &Name) -> Result<Vec<InvitationMade>, StorefrontError>;
     /// Makes an invitation; one that is there already stays as it is.
     fn invite(
         &self,
@@ -164,21 +167,34 @@ pub trait Invitations: Sync {
         branch: &Name,
         key: EventId,
         invitation: &NewInvitation,
-    ) -> Result<InvitationMade, PlaceError>;
+    ) -> Result<InvitationMade, StorefrontError>;
     /// Ends an invitation; one that has ended already stays so.
-    fn end(&self, title: &Handle, branch: &Name, key: EventId, id: InvitationId) -> Result<InvitationMade, PlaceError>;
+    fn end(
+        &self,
+        title: &Handle,
+        branch: &Name,
+        key: EventId,
+        id: InvitationId,
+    ) -> Result<InvitationMade, StorefrontError>;
 }
 
-/// What a player's machine asks, without access. Every method fails with [`PlaceError`].
+/// What a player's machine asks, without access. Every method fails with [`StorefrontError`].
 pub trait Player: Sync {
     /// Returns what a branch has.
-    fn branch(&self, title: &Handle, branch: &Name) -> Result<Play, PlaceError>;
+    fn branch(&self, title: &Handle, branch: &Name) -> Result<Play, StorefrontError>;
     /// Returns a recipe's root.
-    fn recipe(&self, title: &Handle, branch: &Name, id: RecipeId) -> Result<Vec<u8>, PlaceError>;
+    fn recipe(&self, title: &Handle, branch: &Name, id: RecipeId) -> Result<Vec<u8>, StorefrontError>;
     /// Returns a segment.
-    fn segment(&self, title: &Handle, branch: &Name, digest: &Digest) -> Result<Vec<u8>, PlaceError>;
+    fn segment(&self, title: &Handle, branch: &Name, digest: &Digest) -> Result<Vec<u8>, StorefrontError>;
     /// Returns a locator.
-    fn locator(&self, title: &Handle, branch: &Name, id: RecipeId) -> Result<Vec<u8>, PlaceError>;
+    fn locator(&self, title: &Handle, branch: &Name, id: RecipeId) -> Result<Vec<u8>, StorefrontError>;
     /// Returns `len` bytes of a pack from `offset`.
-    fn pack(&self, title: &Handle, branch: &Name, pack: &Digest, offset: u32, len: u32) -> Result<Vec<u8>, PlaceError>;
+    fn pack(
+        &self,
+        title: &Handle,
+        branch: &Name,
+        pack: &Digest,
+        offset: u32,
+        len: u32,
+    ) -> Result<Vec<u8>, StorefrontError>;
 }

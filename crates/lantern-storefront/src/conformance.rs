@@ -13,7 +13,7 @@ use lantern_core::invitation::Invitation;
 use lantern_core::names::{Handle, Name};
 
 use crate::protocol::{Branch, Build, Move, NewBuild, NewDepot, NewInvitation, Withdraw, problem};
-use crate::{Invited, PlaceError, Storefront};
+use crate::{Invited, Storefront, StorefrontError};
 
 /// What a kind can do.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -44,7 +44,7 @@ impl Ability {
         };
         match error {
             None => Ok(true),
-            Some(PlaceError::Unable { .. }) => Ok(false),
+            Some(StorefrontError::Unable { .. }) => Ok(false),
             Some(other) => Err(format!("{self:?} fails in another way than by not being there: {other}")),
         }
     }
@@ -64,7 +64,7 @@ pub enum As {
 pub struct Sample {
     /// The release record's exact text.
     pub record: String,
-    /// How each depot is fetched, and what the place calls it.
+    /// How each depot is fetched, and what the storefront calls it.
     pub depots: Vec<NewDepot>,
     /// By recipe, its root.
     pub recipes: BTreeMap<RecipeId, Vec<u8>>,
@@ -74,9 +74,9 @@ pub struct Sample {
     pub packs: BTreeMap<Digest, Bytes>,
 }
 
-/// A storefront under test: a place with one title on which nothing is yet.
+/// A storefront under test: a storefront with one title on which nothing is yet.
 pub struct Subject<'a> {
-    /// Opens it; always the same place.
+    /// Opens it; always the same storefront.
     pub open: &'a dyn Fn(As) -> Arc<dyn Storefront>,
     /// What the kind can do.
     pub abilities: &'a [Ability],
@@ -137,12 +137,12 @@ fn ensure(is_so: bool, otherwise: impl Into<String>) -> Result<(), String> {
     if is_so { Ok(()) } else { Err(otherwise.into()) }
 }
 
-fn fine<T>(what: &str, result: Result<T, PlaceError>) -> Result<T, String> {
+fn fine<T>(what: &str, result: Result<T, StorefrontError>) -> Result<T, String> {
     result.map_err(|error| format!("{what}: an error where there should be none: {error}"))
 }
 
 /// The result must be a refusal for one of these reasons.
-fn refused<T>(what: &str, result: Result<T, PlaceError>, kinds: &[problem::Kind]) -> Result<(), String> {
+fn refused<T>(what: &str, result: Result<T, StorefrontError>, kinds: &[problem::Kind]) -> Result<(), String> {
     let names: Vec<&str> = kinds.iter().map(|kind| kind.0).collect();
     let names = names.join(" or ");
     match result {
@@ -163,7 +163,7 @@ fn who_it_is(subject: &Subject<'_>, at: &dyn Storefront) -> Result<(), String> {
     ensure(!facts.id.is_empty() && !facts.name.is_empty(), "it has no id or no name")?;
     ensure(!at.address().is_empty(), "it has no address")?;
     let again = fine("who it is, opened again", (subject.open)(As::Player(None)).identify())?;
-    ensure(again == facts, "opened again it is somebody else")?;
+    ensure((again.id, again.name) == (facts.id, facts.name), "opened again it is somebody else")?;
     fine("access", at.try_access())?;
     fine("house rules", at.rules())?;
     let title = fine("a title", at.title(&subject.title))?;
@@ -177,6 +177,7 @@ fn new_build(sample: &Sample) -> NewBuild {
         record: sample.record.clone(),
         targets: Vec::new(),
         depots: sample.depots.clone(),
+        name_there: "the lighthouse, at last".parse().ok(),
         message: Some("for the team".to_owned()),
         notes: Default::default(),
     }
@@ -253,24 +254,29 @@ fn builds(subject: &Subject<'_>, at: &dyn Storefront) -> Result<(), String> {
     }
     let made = fine("a build", builds.make(title, key(2), &new_build(first)))?;
     ensure(made.release == ReleaseId::of(first.record.as_bytes()), "a build is of another release")?;
+    ensure(made.name_there == new_build(first).name_there, "a build is not called what its publisher called it")?;
     let again = fine("the same build with the same key", builds.make(title, key(2), &new_build(first)))?;
     ensure(again == made, "the same key does not give the same build")?;
     let again = fine("the same build with another key", builds.make(title, key(3), &new_build(first)))?;
-    ensure(again.build == made.build, "the same content is made twice")?;
+    ensure(again.number_there == made.number_there, "the same content is made twice")?;
     let other = NewBuild { message: Some("another".to_owned()), ..new_build(first) };
     refused("a key for another request", builds.make(title, key(2), &other), &[problem::KEY_REUSED])?;
     if has_content {
         bring(subject, at, second)?;
     }
     let later = fine("a later build", builds.make(title, key(4), &new_build(second)))?;
-    ensure(later.build > made.build, "numbers of builds do not rise")?;
+    ensure(later.number_there > made.number_there, "numbers of builds do not rise")?;
     let list = fine("builds", builds.list(title))?;
     ensure(list == [made.clone(), later], "the list is not what was made, oldest first")?;
-    let record = fine("a record", builds.record(title, made.build))?;
+    let record = fine("a record", builds.record(title, made.number_there))?;
     ensure(record == first.record.as_bytes(), "a record comes back changed")?;
-    refused("the record of no build", builds.record(title, made.build + 1000), &[problem::NOT_FOUND])?;
+    refused("the record of no build", builds.record(title, made.number_there + 1000), &[problem::NOT_FOUND])?;
     let why = Withdraw { because: "saves are lost".to_owned() };
-    refused("withdrawing no build", builds.withdraw(title, made.build + 1000, key(5), &why), &[problem::NOT_FOUND])
+    refused(
+        "withdrawing no build",
+        builds.withdraw(title, made.number_there + 1000, key(5), &why),
+        &[problem::NOT_FOUND],
+    )
 }
 
 fn both_builds(subject: &Subject<'_>, at: &dyn Storefront) -> Result<[Build; 2], String> {
@@ -285,7 +291,7 @@ fn branch_of(subject: &Subject<'_>, at: &dyn Storefront, name: &Name) -> Result<
 
 /// The whole map of a branch that has one build.
 fn all_of(build: &Build) -> Move {
-    let targets = build.targets.keys().map(|target| (target.clone(), build.build)).collect();
+    let targets = build.targets.keys().map(|target| (target.clone(), build.number_there)).collect();
     Move { targets, restores: None, because: Some("it is tested".to_owned()) }
 }
 
@@ -300,7 +306,10 @@ fn branches(subject: &Subject<'_>, at: &dyn Storefront) -> Result<(), String> {
 
     let moved = fine("a move", branches.make_move(title, name, at_first, key(10), &all_of(&first)))?;
     ensure(moved.facts.revision > at_first, "a move does not raise the revision")?;
-    ensure(moved.facts.targets.values().all(|on| on.build == first.build), "a move puts something else there")?;
+    ensure(
+        moved.facts.targets.values().all(|on| on.number_there == first.number_there),
+        "a move puts something else there",
+    )?;
     let again = fine("the same move", branches.make_move(title, name, at_first, key(10), &all_of(&first)))?;
     ensure(again == moved, "the same key does not give the same move")?;
     let late = branches.make_move(title, name, at_first, key(11), &all_of(&second));
@@ -401,11 +410,11 @@ fn withdrawing(subject: &Subject<'_>, at: &dyn Storefront) -> Result<(), String>
     let (title, name) = (&subject.title, &subject.open_branch);
     let [_, second] = both_builds(subject, at)?;
     let why = Withdraw { because: "saves are lost".to_owned() };
-    let withdrawn = fine("withdrawing", builds.withdraw(title, second.build, key(30), &why))?;
+    let withdrawn = fine("withdrawing", builds.withdraw(title, second.number_there, key(30), &why))?;
     let says = withdrawn.withdrawn.as_ref().map(|withdrawn| withdrawn.because.as_str());
     ensure(says == Some("saves are lost"), "a withdrawn build does not say why")?;
     let other = Withdraw { because: "another reason".to_owned() };
-    let again = fine("withdrawing again", builds.withdraw(title, second.build, key(31), &other))?;
+    let again = fine("withdrawing again", builds.withdraw(title, second.number_there, key(31), &other))?;
     ensure(again == withdrawn, "withdrawing it again changes it")?;
     ensure(both_builds(subject, at)?.get(1) == Some(&withdrawn), "the list does not say that it is withdrawn")?;
     let revision = branch_of(subject, at, name)?.facts.revision;

@@ -5,8 +5,8 @@ use crate::protocol::{PROTOCOL, Problem, problem};
 /// Why a storefront did not do what was asked.
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
-pub enum PlaceError {
-    /// No answer came. Whether the deed was done is not known.
+pub enum StorefrontError {
+    /// No answer came. Whether the action was done is not known.
     #[error("{address} could not be reached")]
     Unreachable {
         /// The origin.
@@ -51,7 +51,7 @@ pub enum PlaceError {
         /// The origin.
         address: String,
     },
-    /// Access is given and at once not accepted, again and again. Whether the deed was done is not known: an earlier
+    /// Access is given and at once not accepted, again and again. Whether the action was done is not known: an earlier
     /// try of it may have got through.
     #[error("{address} gives access and does not accept it")]
     AccessNotKept {
@@ -77,7 +77,7 @@ pub enum PlaceError {
     Stopped,
 }
 
-impl PlaceError {
+impl StorefrontError {
     /// Whether the storefront refused for this reason.
     pub fn is(&self, kind: problem::Kind) -> bool {
         matches!(self, Self::Refused(problem) if problem.is(kind))

@@ -1,4 +1,4 @@
-//! The client for places that speak the protocol, over HTTP.
+//! The client for storefronts that speak the protocol, over HTTP.
 
 mod access;
 mod branch_names;
@@ -17,7 +17,7 @@ use reqwest::blocking::{Client, RequestBuilder, Response};
 use reqwest::header::RETRY_AFTER;
 
 use self::pace::Pace;
-use crate::PlaceError;
+use crate::StorefrontError;
 use crate::open::Opening;
 use crate::protocol::{DISCOVERY_PATH, Discovery, PROTOCOL, Problem};
 
@@ -37,7 +37,7 @@ const MAX_RETRY_AFTER: Duration = Duration::from_secs(60);
 /// Longest JSON document that is read, in bytes. Ours: bounds memory against a server without end.
 const MAX_JSON_LEN: u64 = 64 * 1024 * 1024;
 
-/// A place that speaks the protocol.
+/// A storefront that speaks the protocol.
 #[derive(Debug)]
 pub struct HttpStorefront {
     origin: String,
@@ -45,7 +45,7 @@ pub struct HttpStorefront {
     opening: Opening,
     discovery: OnceLock<Discovery>,
     token: Mutex<Option<(String, Instant)>>,
-    /// Whether players' requests are made with access: once the place has refused one without.
+    /// Whether players' requests are made with access: once the storefront has refused one without.
     plays_as_maker: AtomicBool,
     /// Whether content travels, so that it is worth to wait long for a line that went away.
     is_patient: AtomicBool,
@@ -56,15 +56,15 @@ pub struct HttpStorefront {
 /// What is in the way of sending a request again when it failed.
 enum Outcome {
     Done(Response),
-    Again(Option<Duration>, PlaceError),
+    Again(Option<Duration>, StorefrontError),
 }
 
 impl HttpStorefront {
     /// Prepares a client; nothing is sent yet.
     ///
     /// # Errors
-    /// [`PlaceError::Unreachable`] when this computer cannot speak HTTP at all.
-    pub fn open(origin: &str, opening: Opening) -> Result<Self, PlaceError> {
+    /// [`StorefrontError::Unreachable`] when this computer cannot speak HTTP at all.
+    pub fn open(origin: &str, opening: Opening) -> Result<Self, StorefrontError> {
         let client = Client::builder()
             .connect_timeout(CONNECT_TIMEOUT)
             .timeout(SILENCE)
@@ -72,7 +72,7 @@ impl HttpStorefront {
             .no_proxy()
             .user_agent(concat!("kind-lantern/", env!("CARGO_PKG_VERSION")))
             .build()
-            .map_err(|e| PlaceError::Unreachable { address: origin.to_owned(), source: e.into() })?;
+            .map_err(|e| StorefrontError::Unreachable { address: origin.to_owned(), source: e.into() })?;
         Ok(Self {
             origin: origin.to_owned(),
             client,
@@ -89,15 +89,15 @@ impl HttpStorefront {
         self.opening.stop.load(Ordering::Relaxed)
     }
 
-    /// What the place says of itself. It is asked once.
-    fn discovery(&self) -> Result<&Discovery, PlaceError> {
+    /// What the storefront says of itself. It is asked once.
+    fn discovery(&self) -> Result<&Discovery, StorefrontError> {
         if let Some(known) = self.discovery.get() {
             return Ok(known);
         }
         let bytes = self.whole(MAX_JSON_LEN, &|| self.send(&|| Ok(self.client.get(self.url(DISCOVERY_PATH)))))?;
         let discovery: Discovery = self.json(&bytes, "a discovery document")?;
         if discovery.protocol != PROTOCOL {
-            return Err(PlaceError::Protocol { address: self.origin.clone(), theirs: discovery.protocol });
+            return Err(StorefrontError::Protocol { address: self.origin.clone(), theirs: discovery.protocol });
         }
         Ok(self.discovery.get_or_init(|| discovery))
     }
@@ -106,25 +106,29 @@ impl HttpStorefront {
         format!("{}{path}", self.origin)
     }
 
-    fn unreachable(&self, error: reqwest::Error) -> PlaceError {
+    fn unreachable(&self, error: reqwest::Error) -> StorefrontError {
         // The library wraps the reason three times over; the innermost one is what people can use.
         let mut root: &dyn std::error::Error = &error;
         while let Some(source) = root.source() {
             root = source;
         }
-        PlaceError::Unreachable { address: self.origin.clone(), source: root.to_string().into() }
+        StorefrontError::Unreachable { address: self.origin.clone(), source: root.to_string().into() }
     }
 
-    fn nonsense(&self, what: &'static str, source: impl Into<Box<dyn std::error::Error + Send + Sync>>) -> PlaceError {
-        PlaceError::Nonsense { address: self.origin.clone(), what, source: source.into() }
+    fn nonsense(
+        &self,
+        what: &'static str,
+        source: impl Into<Box<dyn std::error::Error + Send + Sync>>,
+    ) -> StorefrontError {
+        StorefrontError::Nonsense { address: self.origin.clone(), what, source: source.into() }
     }
 
     /// Sends until an answer comes that is not a passing failure. Everything that is sent may be sent twice.
-    fn send(&self, make: &dyn Fn() -> Result<RequestBuilder, PlaceError>) -> Result<Response, PlaceError> {
+    fn send(&self, make: &dyn Fn() -> Result<RequestBuilder, StorefrontError>) -> Result<Response, StorefrontError> {
         let mut waits = self.waits();
         loop {
             if self.is_stopped() {
-                return Err(PlaceError::Stopped);
+                return Err(StorefrontError::Stopped);
             }
             let (asked, error) = match self.try_once(make()?) {
                 Outcome::Done(response) => return Ok(response),
@@ -159,7 +163,7 @@ impl HttpStorefront {
                 let status = response.status();
                 if status.is_server_error() || status == StatusCode::TOO_MANY_REQUESTS {
                     let asked = response.headers().get(RETRY_AFTER).and_then(|v| v.to_str().ok()?.parse().ok());
-                    let error = PlaceError::Failed { address: self.origin.clone(), status: status.as_u16() };
+                    let error = StorefrontError::Failed { address: self.origin.clone(), status: status.as_u16() };
                     return Outcome::Again(asked.map(Duration::from_secs), error);
                 }
                 Outcome::Done(response)
@@ -172,31 +176,31 @@ impl HttpStorefront {
         RETRY_AFTER_MS.iter().chain(more).copied().map(Duration::from_millis)
     }
 
-    fn wait(&self, time: Duration, why: &str) -> Result<(), PlaceError> {
+    fn wait(&self, time: Duration, why: &str) -> Result<(), StorefrontError> {
         if let Some(on_wait) = self.opening.on_wait.as_ref().filter(|_| time >= SAID_FROM) {
             on_wait.tell(time, why);
         }
         let end = Instant::now() + time;
         while Instant::now() < end {
             if self.is_stopped() {
-                return Err(PlaceError::Stopped);
+                return Err(StorefrontError::Stopped);
             }
             std::thread::sleep(Duration::from_millis(20).min(end.saturating_duration_since(Instant::now())));
         }
         Ok(())
     }
 
-    fn read(&self, response: Response, limit: u64) -> Result<Vec<u8>, PlaceError> {
+    fn read(&self, response: Response, limit: u64) -> Result<Vec<u8>, StorefrontError> {
         let mut bytes = Vec::new();
         let mut body = response.take(limit + 1);
         let mut buffer = [0; 64 * 1024];
         loop {
             if self.is_stopped() {
-                return Err(PlaceError::Stopped);
+                return Err(StorefrontError::Stopped);
             }
             let len = body
                 .read(&mut buffer)
-                .map_err(|e| PlaceError::Unreachable { address: self.origin.clone(), source: e.into() })?;
+                .map_err(|e| StorefrontError::Unreachable { address: self.origin.clone(), source: e.into() })?;
             if len == 0 {
                 break;
             }
@@ -209,24 +213,28 @@ impl HttpStorefront {
     }
 
     /// Reads an answer, or the problem that came in its place.
-    fn answer(&self, response: Response, limit: u64) -> Result<Vec<u8>, PlaceError> {
+    fn answer(&self, response: Response, limit: u64) -> Result<Vec<u8>, StorefrontError> {
         let status = response.status();
         if status.is_success() {
             return self.read(response, limit);
         }
         let bytes = self.read(response, MAX_JSON_LEN)?;
         match serde_json::from_slice::<Problem>(&bytes) {
-            Ok(problem) => Err(PlaceError::Refused(Box::new(problem))),
-            Err(_) => Err(PlaceError::Failed { address: self.origin.clone(), status: status.as_u16() }),
+            Ok(problem) => Err(StorefrontError::Refused(Box::new(problem))),
+            Err(_) => Err(StorefrontError::Failed { address: self.origin.clone(), status: status.as_u16() }),
         }
     }
 
     /// Asks and reads the whole answer; one that is cut in the middle is asked for again, which harms nothing.
-    fn whole(&self, limit: u64, ask: &dyn Fn() -> Result<Response, PlaceError>) -> Result<Vec<u8>, PlaceError> {
+    fn whole(
+        &self,
+        limit: u64,
+        ask: &dyn Fn() -> Result<Response, StorefrontError>,
+    ) -> Result<Vec<u8>, StorefrontError> {
         let mut waits = self.waits();
         loop {
             match self.answer(ask()?, limit) {
-                Err(error @ PlaceError::Unreachable { .. }) => match waits.next() {
+                Err(error @ StorefrontError::Unreachable { .. }) => match waits.next() {
                     Some(wait) => self.wait(wait, &error.to_string())?,
                     None => return Err(error),
                 },
@@ -236,7 +244,7 @@ impl HttpStorefront {
     }
 
     /// A server may answer a range with the whole; that is not what can be used here.
-    fn part(&self, response: Response, is_range: bool) -> Result<Response, PlaceError> {
+    fn part(&self, response: Response, is_range: bool) -> Result<Response, StorefrontError> {
         if is_range && response.status() == StatusCode::OK {
             return Err(self.nonsense("a part of a pack", "the whole pack came"));
         }

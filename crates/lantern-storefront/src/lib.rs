@@ -8,13 +8,13 @@
 //! - [`conformance`]: what every kind must do, as a suite.
 //!
 //! ```no_run
-//! use lantern_core::config::{ProtocolPlace, StorefrontKind};
+//! use lantern_core::config::{ProtocolStorefront, StorefrontKind};
 //! use lantern_storefront::Opening;
 //!
-//! let kind = StorefrontKind::Protocol(ProtocolPlace { address: "http://127.0.0.1:4870".to_owned() });
-//! let place = lantern_storefront::open(&kind, Opening::default())?;
-//! println!("{}", place.identify()?.name);
-//! # Ok::<(), lantern_storefront::PlaceError>(())
+//! let kind = StorefrontKind::Protocol(ProtocolStorefront { address: "http://127.0.0.1:4870".to_owned() });
+//! let storefront = lantern_storefront::open(&kind, Opening::default())?;
+//! println!("{}", storefront.identify()?.name);
+//! # Ok::<(), lantern_storefront::StorefrontError>(())
 //! ```
 //!
 //! Not here: what is sent when and why (`lantern-project`), and where access is kept.
@@ -27,5 +27,5 @@ mod open;
 pub mod protocol;
 
 pub use abilities::{Branches, Builds, Content, Identify, Invitations, Player, Storefront, StorefrontFacts};
-pub use error::PlaceError;
+pub use error::StorefrontError;
 pub use open::{Access, Invited, OnWait, Opening, open};

@@ -10,7 +10,7 @@ use lantern_core::invitation::Invitation;
 use lantern_core::names::{Handle, Name};
 
 use crate::http::HttpStorefront;
-use crate::{PlaceError, Storefront};
+use crate::{Storefront, StorefrontError};
 
 /// A name and its secret for unattended use. Source: RFC 6749, section 4.4.
 #[derive(Clone)]
@@ -67,7 +67,7 @@ pub struct Opening {
     pub access: Option<Access>,
     /// What a player's machine shows, where it has been invited.
     pub invited: Option<Invited>,
-    /// What the place calls our branches, where that is something else.
+    /// What the storefront calls our branches, where that is something else.
     pub branches: BTreeMap<Name, Handle>,
     /// Hears of waiting.
     pub on_wait: Option<OnWait>,
@@ -78,8 +78,8 @@ pub struct Opening {
 /// Opens a storefront of any kind; nothing is sent yet.
 ///
 /// # Errors
-/// [`PlaceError::Unreachable`] when this computer cannot speak to it at all.
-pub fn open(kind: &StorefrontKind, opening: Opening) -> Result<Arc<dyn Storefront>, PlaceError> {
+/// [`StorefrontError::Unreachable`] when this computer cannot speak to it at all.
+pub fn open(kind: &StorefrontKind, opening: Opening) -> Result<Arc<dyn Storefront>, StorefrontError> {
     match kind {
         StorefrontKind::Protocol(at) => Ok(Arc::new(HttpStorefront::open(&at.address, opening)?)),
     }

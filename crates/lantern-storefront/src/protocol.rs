@@ -24,7 +24,7 @@ pub const DISCOVERY_PATH: &str = "/.well-known/lantern-storefront";
 pub const INVITATION: &str = "Lantern-Invitation";
 /// Carries the number that a player's installed folder made up for itself: an invitation may be for so many.
 pub const FOLDER: &str = "Lantern-Folder";
-/// Carries a deed's idempotency key.
+/// Carries an action's idempotency key.
 pub const IDEMPOTENCY_KEY: &str = "Idempotency-Key";
 
 /// What a storefront is and what it can take.
@@ -36,6 +36,10 @@ pub struct Discovery {
     pub name: String,
     /// [`PROTOCOL`].
     pub protocol: u32,
+    /// What time it is by its clock.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schemars(with = "Option<String>")]
+    pub now: Option<Timestamp>,
     /// Where access tokens are given (RFC 6749, section 4.4), relative to the origin.
     pub token_path: String,
     /// What it accepts at most.
@@ -111,7 +115,7 @@ pub struct TokenError {
 /// A title: an edition of a game, as a storefront lists it.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Title {
-    /// The place's name for it.
+    /// The storefront's name for it.
     pub handle: Handle,
     /// For players.
     pub name: String,
@@ -155,10 +159,13 @@ pub struct RecipeNeeds {
 pub struct NewBuild {
     /// The release record's exact text: its digest is the release's id.
     pub record: String,
-    /// The targets of the record that the place is to have; empty for all.
+    /// The targets of the record that the storefront is to have; empty for all.
     #[serde(default)]
     pub targets: Vec<Name>,
-    /// How each depot of those targets is fetched, and what the place calls it.
+    /// What the storefront is to call the build; none to let it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub name_there: Option<Handle>,
+    /// How each depot of those targets is fetched, and what the storefront calls it.
     pub depots: Vec<NewDepot>,
     /// For the team.
     #[serde(default)]
@@ -173,7 +180,7 @@ pub struct NewBuild {
 pub struct NewDepot {
     /// Our name, as in the record.
     pub depot: Name,
-    /// The place's name.
+    /// The storefront's name.
     pub handle: Handle,
     /// A recipe whose tree is the depot's.
     pub recipe: RecipeId,
@@ -183,12 +190,15 @@ pub struct NewDepot {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Build {
     /// The storefront's own number.
-    pub build: u64,
+    pub number_there: u64,
     /// The release it was made of.
     pub release: ReleaseId,
     /// How people name it.
     #[serde(flatten)]
     pub name: ReleaseName,
+    /// What the storefront calls it, where the publisher said so.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub name_there: Option<Handle>,
     /// For the team.
     pub message: Option<String>,
     /// What is new, for players.
@@ -250,7 +260,7 @@ pub struct BuildTarget {
 pub struct BuildDepot {
     /// The publisher's name.
     pub depot: Name,
-    /// The place's name.
+    /// The storefront's name.
     pub handle: Handle,
     /// How it is fetched.
     pub recipe: RecipeId,
@@ -293,7 +303,7 @@ pub struct BranchList {
 /// Puts builds on a branch.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Move {
-    /// The branch's whole new map, by target: the place's own numbers.
+    /// The branch's whole new map, by target: the storefront's own numbers.
     pub targets: BTreeMap<Name, u64>,
     /// The earlier revision whose builds are put back; they must be the same. Left out for a promotion.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -315,7 +325,7 @@ pub struct Moved {
     #[serde(default)]
     pub restores: Option<u64>,
     /// Why, for the team.
-    #[serde(default, alias = "comment")]
+    #[serde(default)]
     pub because: Option<String>,
 }
 
@@ -387,7 +397,7 @@ pub struct InvitationPage {
 
 /// Something that happened at the storefront.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
-pub struct PlaceEvent {
+pub struct StorefrontEvent {
     /// Rises; ask for what comes after it.
     pub cursor: u64,
     /// When.
@@ -405,9 +415,9 @@ pub struct PlaceEvent {
 
 /// What happened since a cursor.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
-pub struct PlaceEvents {
+pub struct StorefrontEvents {
     /// In order.
-    pub events: Vec<PlaceEvent>,
+    pub events: Vec<StorefrontEvent>,
     /// Ask with this the next time.
     pub next: u64,
 }
@@ -518,5 +528,5 @@ pub mod problem {
     /// The storefront itself failed.
     pub const FAILED: Kind = ("failed", 500, "The storefront failed");
     /// `If-Match` or the key is missing.
-    pub const CONDITION_MISSING: Kind = ("condition-missing", 428, "A header that guards this deed is missing");
+    pub const CONDITION_MISSING: Kind = ("condition-missing", 428, "A header that guards this action is missing");
 }

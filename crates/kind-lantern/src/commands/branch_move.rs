@@ -1,4 +1,4 @@
-//! What `promote` and `rollback` share: the plan on the screen, the question, the deed.
+//! What `promote` and `rollback` share: the plan on the screen, the question, the action.
 
 use std::collections::BTreeMap;
 
@@ -37,7 +37,7 @@ impl Options {
 #[cfg_attr(test, derive(schemars::JsonSchema))]
 pub struct Document<'a> {
     schema: &'static str,
-    storefront: &'a lantern_core::event::PlaceRef,
+    storefront: &'a lantern_core::event::StorefrontRef,
     branch: &'a Name,
     audience: lantern_core::audience::Audience,
     /// The revision that is put back; null for a promotion.
@@ -69,7 +69,7 @@ pub fn run(session: &mut Session, plan: &MovePlan, options: &Options, anyway: bo
     let schema = if plan.restores.is_some() { "lantern.rollback/1" } else { "lantern.promote/1" };
     if plan.is_done() {
         ui.document(&document(schema, plan, true, Some(plan.before.revision)));
-        ui.say(&format!("nothing to do: {} at {} has {name} already", plan.branch, plan.place_name));
+        ui.say(&format!("nothing to do: {} at {} has {name} already", plan.branch, plan.storefront_name));
         return Ok(());
     }
     let is_agreed = options.agreement.yes || options.confirm.is_some();
@@ -96,14 +96,14 @@ pub fn run(session: &mut Session, plan: &MovePlan, options: &Options, anyway: bo
     let facts = session.move_branch(plan)?;
     ui.document(&document(schema, plan, true, Some(facts.revision)));
     let done = if plan.restores.is_some() { "back:" } else { "live:" };
-    ui.say(&format!("\n{} {name} on {} at {}", good(done), strong(&plan.branch), plan.place_name));
+    ui.say(&format!("\n{} {name} on {} at {}", good(done), strong(&plan.branch), plan.storefront_name));
     super::next(session.workspace(), ui, super::ASK_THEM)
 }
 
 fn document<'a>(schema: &'static str, plan: &'a MovePlan, done: bool, revision: Option<u64>) -> Document<'a> {
     Document {
         schema,
-        storefront: &plan.place,
+        storefront: &plan.storefront,
         branch: &plan.branch,
         audience: plan.audience,
         restores: plan.restores,
@@ -129,10 +129,10 @@ fn document<'a>(schema: &'static str, plan: &'a MovePlan, done: bool, revision: 
 fn show_plan(plan: &MovePlan, session: &Session, ui: &Ui) {
     let edition = super::edition_word(session.project(), &plan.edition);
     let name = format!("{edition}{}", strong(&plan.release.name));
-    let (branch, place) = (strong(&plan.branch), strong(&plan.place_name));
+    let (branch, storefront) = (strong(&plan.branch), strong(&plan.storefront_name));
     ui.say(&match plan.restores {
-        Some(_) => format!("Put back {name} on {branch} at {place}\n"),
-        None => format!("Promote {name} to {branch} at {place}\n"),
+        Some(_) => format!("Put back {name} on {branch} at {storefront}\n"),
+        None => format!("Promote {name} to {branch} at {storefront}\n"),
     });
     let mut table = Table::default();
     table.head(["system", "players have", "they get", "update download", "full download", "on disk"]);

@@ -175,7 +175,7 @@ fn explain(code: &str, ui: &Ui) -> Done {
         return Ok(());
     }
     ui.say("\n  If it is intended, accept it in lantern.toml, if possible for one target or for some of its files:\n");
-    let today = jiff::Zoned::now().date();
+    let today = lantern_project::today();
     let until = today.checked_add(jiff::Span::new().months(EXCUSED_MONTHS)).unwrap_or(today);
     ui.say(&format!("  [checks]\n  accept = [{{ code = \"{code}\", because = \"…\", until = \"{until}\" }}]"));
     Ok(())

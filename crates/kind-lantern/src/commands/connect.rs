@@ -65,7 +65,7 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     ui.document(&Document {
         schema: "lantern.connect/1",
         storefront: &found.storefront,
-        name: &found.place_name,
+        name: &found.storefront_name,
         address: &found.address,
         client: &found.client,
         rights: &found.rights,
@@ -77,7 +77,7 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
         rules: &found.rules,
         lacking: found.lacking.iter().map(|(_, branch)| branch).collect(),
     });
-    ui.say(&format!("{} to {} as {}\n", good("connected"), strong(&found.place_name), found.client));
+    ui.say(&format!("{} to {} as {}\n", good("connected"), strong(&found.storefront_name), found.client));
     let mut table = Table::default();
     for at in &found.titles {
         let depots: Vec<&str> = at.title.depots.iter().map(lantern_core::names::Handle::as_str).collect();

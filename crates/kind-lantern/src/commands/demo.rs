@@ -3,12 +3,13 @@ use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 use std::time::Instant;
 
+use jiff::SignedDuration;
 use lantern_core::address::Address;
 use lantern_core::system::{Family, System};
 use lantern_project::Project;
 use lantern_rehearsal::exports::{self, GameVersion};
-use lantern_rehearsal::place::{CLIENT_ID, Place, PlaceDocument};
 use lantern_rehearsal::server::Running;
+use lantern_rehearsal::stand_in::{CLIENT_ID, StandIn, StandInDocument};
 
 use super::Done;
 use super::rehearse::failed;
@@ -54,12 +55,17 @@ const THOUGHT_THROUGH: &str = r#"leave-out = ["voices/**"]"#;
 const HASTY: &str = r#"leave-out = ["voices/fr/**", "voices/ja/**"]"#;
 const IDENTITY: &str = "example.paperheron.saltmarsh";
 
+const A_DAY: SignedDuration = SignedDuration::from_hours(24);
+
 struct Demo<'a> {
     ui: &'a Ui,
     folder: PathBuf,
     program: PathBuf,
-    secret: String,
+    running: &'a Running,
     system: System,
+    /// How many programs were started.
+    #[cfg(debug_assertions)]
+    started: std::cell::Cell<u32>,
 }
 
 pub fn run(args: &Args, ui: &Ui) -> Done {
@@ -74,42 +80,45 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     }
     fs::create_dir_all(&args.dir).map_err(|e| CommandError::io("make the demo's folder", e))?;
     let folder = std::path::absolute(&args.dir).map_err(|e| CommandError::io("find the demo's folder", e))?;
-    let place =
-        Place::open(&folder.join("rehearsal"), PlaceDocument::brambleyard()).map_err(failed("open its state"))?;
-    let running = Running::start(place, 0).map_err(failed("start"))?;
+    let stand_in =
+        StandIn::open(&folder.join("rehearsal"), StandInDocument::brambleyard()).map_err(failed("open its state"))?;
+    // Two days pass in the story, the last of which ends now.
+    stand_in.pass_time(-(A_DAY + A_DAY));
+    let running = Running::start(stand_in, 0).map_err(failed("start"))?;
     let demo = Demo {
         ui,
         folder,
         program: std::env::current_exe().map_err(|e| CommandError::io("find this program", e))?,
-        secret: running.place().secret().to_owned(),
+        running: &running,
         system: System::this_computer().filter(|s| s.family() == Family::Linux).unwrap_or(System::LinuxX86_64),
+        #[cfg(debug_assertions)]
+        started: std::cell::Cell::default(),
     };
-    demo.chain(&running)?;
-    drop(running);
+    demo.chain()?;
     demo.farewell(&args.dir, started);
     Ok(())
 }
 
 impl Demo<'_> {
-    fn chain(&self, running: &Running) -> Done {
+    fn chain(&self) -> Done {
         self.title("Paper Heron has exported Saltmarsh Post 1.3.2, for everything that their players have");
         self.export(GameVersion::Old)?;
         let studio = ["--name", "Saltmarsh Post", "--studio", "Paper Heron", "--identity", IDENTITY];
         self.run(&[&["init"], &studio[..], &["--version", "1.3.2", "--next-number", "25"]].concat())?;
-        self.say_more(running)?;
+        self.say_more()?;
         self.title("What would land where? A finding, and its fix");
         self.run_until(&["check"], 1)?;
         self.edit(HASTY, THOUGHT_THROUGH)?;
         self.ui.say(&faint("in lantern.toml, [depots.linux] now has leave-out = [\"voices/**\"]\n"));
         self.run(&["depots"])?;
         self.title("Brambleyard is a stand-in storefront on this computer; the title is made on its own pages");
-        self.make_title(running)?;
+        self.make_title()?;
         self.run(&["connect", "brambleyard", "--client", CLIENT_ID])?;
         self.title("The first release: sealed, sent, and put on everyone's line");
         self.run(&["prepare"])?;
         self.run(&["push", "brambleyard", "--message", "the version that is out", "--yes"])?;
         self.run_silently(&["promote", "brambleyard", "creek", "--yes"])?;
-        self.run_silently(&["promote", "brambleyard", "estuary", "--yes"])?;
+        self.a_day_passes();
         self.run(&["promote", "brambleyard", "open-water", "--confirm", "1.3.2 (25)"])?;
         self.title("A player gets it");
         self.run(&self.install_and_start(&["--choose", "voices=fr"]))?;
@@ -130,7 +139,7 @@ impl Demo<'_> {
         }
         self.run(&["push", "brambleyard", "--notes", "The lighthouse is lit.", "--yes"])?;
         self.run_silently(&["promote", "brambleyard", "creek", "--yes"])?;
-        self.run_silently(&["promote", "brambleyard", "estuary", "--yes"])?;
+        self.a_day_passes();
         self.run(&["promote", "brambleyard", "open-water", "--confirm", "1.4.0 (27)"])?;
         self.title("The player's machine asks again: only what is missing comes");
         self.run(&self.install_and_start(&[]))?;
@@ -194,11 +203,24 @@ impl Demo<'_> {
             return Err(CommandError::stopped());
         }
         let mut command = Command::new(&self.program);
-        command.args(arguments).current_dir(&self.folder).env("LANTERN_SECRET", &self.secret).stdin(Stdio::null());
+        command
+            .args(arguments)
+            .current_dir(&self.folder)
+            .env("LANTERN_SECRET", self.running.stand_in().secret())
+            .stdin(Stdio::null());
         // Nothing of the example goes into anybody's own settings.
         command.env("LANTERN_HOME", self.home());
         // The voices that are installed are those of the story, whatever language this computer has.
         command.env("LC_ALL", "C").env_remove("LANGUAGE");
+        #[cfg(debug_assertions)]
+        {
+            let before = self.started.get();
+            self.started.set(before + 1);
+            command.envs(super::for_tests::variables_of_child(before));
+            if let Some(now) = super::for_tests::clock_of_child(before) {
+                self.running.stand_in().set_clock(now);
+            }
+        }
         Ok(command)
     }
 
@@ -207,13 +229,20 @@ impl Demo<'_> {
         self.folder.join("home")
     }
 
+    /// What Brambleyard's rules ask for, without the waiting.
+    fn a_day_passes(&self) {
+        self.running.stand_in().pass_time(A_DAY);
+        let why = "a day passes at Brambleyard: open-water takes what creek has had for 24 hours";
+        self.ui.say(&format!("{}\n", faint(why)));
+    }
+
     fn export(&self, version: GameVersion) -> Done {
         let folder = self.folder.join("exports");
         exports::write_all(&folder, version, self.system).map_err(|e| CommandError::io("write the example exports", e))
     }
 
     /// What a person would write with their editor: depots, and the storefront.
-    fn say_more(&self, running: &Running) -> Done {
+    fn say_more(&self) -> Done {
         self.edit("# leave-out = [\"notes/**\"]  # what players do not need\n", "")?;
         self.edit("[targets.linux]\n", "[targets.linux]\nleave-out = [\"notes/**\"]\n")?;
         self.edit("[targets.windows]\n", "[targets.windows]\nkeep-aside = [\"*.pdb\"]\n")?;
@@ -223,12 +252,12 @@ impl Demo<'_> {
         // One line is not thought through: the check is to find it.
         let linux = |rule: &str| format!("from = \"linux\"\n{rule}");
         let rules = exports::config::DESKTOP_DEPOTS.replace(&linux(THOUGHT_THROUGH), &linux(HASTY));
-        let place = exports::config::brambleyard(&running.origin(), MORE_HANDLES);
-        let today = jiff::Zoned::now().date();
+        let stand_in = exports::config::brambleyard(&self.running.origin(), MORE_HANDLES);
+        let today = lantern_project::today();
         let until = today.checked_add(jiff::Span::new().months(12)).unwrap_or(today);
         let meant = MEANT.replace("UNTIL", &until.to_string());
         let more = format!(
-            "# Voices are the same on every desktop: one depot for each language serves all three.\n{rules}\n{meant}\n{place}"
+            "# Voices are the same on every desktop: one depot for each language serves all three.\n{rules}\n{meant}\n{stand_in}"
         );
         let text = format!("{text}{more}");
         fs::write(&path, text).map_err(|e| CommandError::io("write lantern.toml", e))?;
@@ -240,10 +269,10 @@ impl Demo<'_> {
         Ok(())
     }
 
-    fn make_title(&self, running: &Running) -> Done {
+    fn make_title(&self) -> Done {
         let project = Project::find(&self.folder, self.ui.stop.clone())?;
-        let port = Address::parse(&running.origin()).map_or(0, |a| a.port());
-        super::rehearse::make_titles(running.place(), project.config(), port)?;
+        let port = Address::parse(&self.running.origin()).map_or(0, |a| a.port());
+        super::rehearse::make_titles(self.running.stand_in(), project.config(), port)?;
         Ok(())
     }
 

@@ -1,6 +1,6 @@
 use std::collections::BTreeSet;
 
-use lantern_core::event::{BranchFacts, Deed, Event, EventBody};
+use lantern_core::event::{Action, BranchFacts, Event, EventBody};
 use lantern_core::history::{History, Settling};
 use lantern_core::names::Name;
 use lantern_core::version::ReleaseAsked;
@@ -187,50 +187,58 @@ impl Args {
 fn sentence(event: &Event) -> String {
     let text = match &event.body {
         EventBody::NumberReserved(e) => format!("took the number {}", e.number),
-        EventBody::NumbersBegin(e) => format!("numbers continue after {}", e.last),
         EventBody::Sealed(e) => format!("sealed {}", e.name),
-        EventBody::Connected(e) => format!("connected to {} as {}", e.place.name, e.client),
-        EventBody::Asked(e) => match &e.deed {
-            Deed::Push => format!("asked {} to take {}", e.place.name, e.name),
-            Deed::Promote { branch } => format!("asked {} to put {} on {branch}", e.place.name, e.name),
-            Deed::Rollback { branch } => format!("asked {} to put {} back on {branch}", e.place.name, e.name),
-            Deed::Withdraw { because } => format!("asked {} to withdraw {}: {because}", e.place.name, e.name),
-            Deed::Other(_) => format!("asked {} for something about {} (by a newer lantern)", e.place.name, e.name),
+        EventBody::Connected(e) => format!("connected to {} as {}", e.storefront.name, e.client),
+        EventBody::Asked(e) => match &e.action {
+            Action::Push => format!("asked {} to take {}", e.storefront.name, e.name),
+            Action::Promote { branch } => format!("asked {} to put {} on {branch}", e.storefront.name, e.name),
+            Action::Rollback { branch } => format!("asked {} to put {} back on {branch}", e.storefront.name, e.name),
+            Action::Withdraw { because } => format!("asked {} to withdraw {}: {because}", e.storefront.name, e.name),
+            Action::Other(_) => {
+                format!("asked {} for something about {} (by a newer lantern)", e.storefront.name, e.name)
+            }
         },
         EventBody::Pushed(e) => {
             let message = e.message.as_ref().map_or(String::new(), |message| format!(": {message}"));
-            format!("pushed {} to {} as build {}, {}{message}", e.name, e.place.name, e.build, format::bytes(e.sent))
+            format!(
+                "pushed {} to {}, number there {}, {}{message}",
+                e.name,
+                e.storefront.name,
+                e.number_there,
+                format::bytes(e.sent)
+            )
         }
         EventBody::Moved(e) => {
             let because = e.because.as_ref().map_or(String::new(), |c| format!(": {c}"));
             let back = if e.restores.is_some() { " back" } else { "" };
-            format!("put {}{back} on {} at {}{because}", what_is_on(&e.facts), e.facts.branch, e.place.name)
+            format!("put {}{back} on {} at {}{because}", what_is_on(&e.facts), e.facts.branch, e.storefront.name)
         }
         EventBody::NotDone(e) => format!("not done: {}", e.why),
         EventBody::Seen(e) if e.facts.revision == 0 => {
-            format!("saw the branch {} at {}, with nothing on it yet", e.facts.branch, e.place.name)
+            format!("saw the branch {} at {}, with nothing on it yet", e.facts.branch, e.storefront.name)
         }
         EventBody::Seen(e) => {
             let by = e.facts.by.as_ref().map_or(String::new(), |by| format!(" by {by}"));
-            format!("saw {} on {} at {}{by}", what_is_on(&e.facts), e.facts.branch, e.place.name)
+            format!("saw {} on {} at {}{by}", what_is_on(&e.facts), e.facts.branch, e.storefront.name)
         }
         EventBody::BuildFound(e) => {
             let message = e.message.as_ref().map_or(String::new(), |message| format!(": {message}"));
-            format!("found {} at {}, build {} by {}{message}", e.name, e.place.name, e.build, e.by)
+            format!("found {} at {}, number there {}, by {}{message}", e.name, e.storefront.name, e.number_there, e.by)
         }
-        EventBody::BuildGone(e) => format!("{} is not at {} any more, build {}", e.name, e.place.name, e.build),
+        EventBody::BuildGone(e) => {
+            format!("{} is not at {} any more, number there {}", e.name, e.storefront.name, e.number_there)
+        }
         EventBody::BranchWentBack(e) => format!(
             "{} at {} is at revision {} again, after {}, with {}: the storefront went back",
             e.facts.branch,
-            e.place.name,
+            e.storefront.name,
             e.facts.revision,
             e.known,
             what_is_on(&e.facts)
         ),
-        EventBody::NumberLeft(e) => format!("numbers do not follow {} at {}", e.name, e.place.name),
-        EventBody::NumberSeen(e) => format!("saw {} at {}, a number above all here", e.name, e.place.name),
-        EventBody::Withdrawn(e) => match &e.place {
-            Some(place) => format!("withdrew {} at {}: {}", e.name, place.name, e.because),
+        EventBody::NumberLeft(e) => format!("numbers do not follow {} at {}", e.name, e.storefront.name),
+        EventBody::Withdrawn(e) => match &e.storefront {
+            Some(storefront) => format!("withdrew {} at {}: {}", e.name, storefront.name, e.because),
             None => format!("withdrew {}: {}", e.name, e.because),
         },
         EventBody::Tried(e) if e.yes => format!("tried {} of {}: yes, it shows what it should", e.target, e.name),
@@ -241,10 +249,10 @@ fn sentence(event: &Event) -> String {
         EventBody::NextNumber(e) => format!("set the next number to {}", e.next),
         EventBody::Invited(e) => {
             let until = e.until.map_or(String::new(), |until| format!(", until {}", format::day(until)));
-            format!("invited {} to {} at {}{until}", e.whom, e.branch, e.place.name)
+            format!("invited {} to {} at {}{until}", e.whom, e.branch, e.storefront.name)
         }
         EventBody::InvitationEnded(e) => {
-            format!("ended the invitation of {} to {} at {}", e.whom, e.branch, e.place.name)
+            format!("ended the invitation of {} to {} at {}", e.whom, e.branch, e.storefront.name)
         }
         EventBody::Rebuilt(e) => {
             let found = format::count(e.releases.len() as u64, "release", "releases");

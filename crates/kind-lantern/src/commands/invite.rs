@@ -100,7 +100,7 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     match (&args.whom, &args.end) {
         (Some(whom), _) => {
             let until = args.until.map(end_of).transpose()?;
-            if until.is_some_and(|until| until <= Timestamp::now()) {
+            if until.is_some_and(|until| until <= lantern_project::now()) {
                 return Err(CommandError::usage(
                     "the invitation would have ended already",
                     "give a later day with --until",
@@ -113,11 +113,12 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
             done.unrecorded.map_or(Ok(()), |error| Err(error.into()))
         }
         (None, Some(which)) => {
-            let (place, ended) = super::lock(ui)?.end_invitation(storefront, branch, which)?;
-            let document = EndedDocument { schema: "lantern.invite-end/1", storefront: &place, branch, ended: &ended };
+            let (storefront, ended) = super::lock(ui)?.end_invitation(storefront, branch, which)?;
+            let document =
+                EndedDocument { schema: "lantern.invite-end/1", storefront: &storefront, branch, ended: &ended };
             ui.document(&document);
             let whom = lantern_core::path::shown(&ended.new.whom);
-            ui.say(&format!("{} the invitation for {} to {branch} at {place}", good("ended:"), strong(whom)));
+            ui.say(&format!("{} the invitation for {} to {branch} at {storefront}", good("ended:"), strong(whom)));
             ui.say(&format!("  {}", faint("copies that are installed stay, and get no more updates")));
             Ok(())
         }
@@ -125,7 +126,7 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
             let found = super::find(ui)?.invitations(storefront, branch)?;
             ui.document(&ListDocument {
                 schema: "lantern.invite-list/1",
-                storefront: &found.place_name,
+                storefront: &found.storefront_name,
                 branch,
                 invitations: &found.invitations,
             });
@@ -139,22 +140,26 @@ fn show_made(args: &Args, whom: &str, done: &InviteDone, ui: &Ui) {
     let text = done.invitation.reveal();
     ui.document(&MadeDocument {
         schema: "lantern.invite/1",
-        storefront: &done.place_name,
+        storefront: &done.storefront_name,
         branch: &args.branch,
         id: short_invitation(&done.invitation.id()),
         invitation: text.clone(),
         made: done.made.as_ref(),
     });
-    let (branch, place) = (strong(&args.branch), &done.place_name);
+    let (branch, storefront) = (strong(&args.branch), &done.storefront_name);
     let until = args.until.map_or(String::new(), |until| format!(", until {until}"));
-    ui.say(&format!("{} {} to {branch} at {place}{until}\n", good("invited"), strong(lantern_core::path::shown(whom))));
+    ui.say(&format!(
+        "{} {} to {branch} at {storefront}{until}\n",
+        good("invited"),
+        strong(lantern_core::path::shown(whom))
+    ));
     ui.say(&format!("  {}\n", strong(&text)));
     ui.say(&format!("  {}", faint("It is shown this once, and kept nowhere. Testers install with:")));
     let install = format!("lantern install {} {} DIR --invitation {text}", args.storefront, args.branch);
     ui.say(&format!("  {}", command(install)));
     if done.made.is_none() {
         ui.say(&format!(
-            "\n  {} {place} did not answer: whether it has the invitation is not known yet",
+            "\n  {} {storefront} did not answer: whether it has the invitation is not known yet",
             care("careful:")
         ));
     }
@@ -167,14 +172,14 @@ fn last_day(until: Timestamp) -> String {
 }
 
 fn show_list(found: &Invitations, args: &Args, ui: &Ui) {
-    let Invitations { place_name, invitations } = found;
+    let Invitations { storefront_name, invitations } = found;
     if invitations.is_empty() {
-        ui.say(&format!("there are no invitations to {} at {place_name} yet", args.branch));
+        ui.say(&format!("there are no invitations to {} at {storefront_name} yet", args.branch));
         ui.next(format!("lantern invite {} {} --for NAME", args.storefront, args.branch));
         return;
     }
-    ui.say(&format!("invitations to {} at {place_name}\n", strong(&args.branch)));
-    let now = Timestamp::now();
+    ui.say(&format!("invitations to {} at {storefront_name}\n", strong(&args.branch)));
+    let now = lantern_project::now();
     let mut table = Table::default();
     table.head(["id", "for", "until", "used by", "last used"]);
     for made in invitations {

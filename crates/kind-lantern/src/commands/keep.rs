@@ -98,12 +98,13 @@ fn document(plan: &RetentionPlan, done: bool) -> Document<'_> {
 fn words_of(reason: &Reason) -> String {
     match reason {
         Reason::Live(branches) => {
-            let names: Vec<String> = branches.iter().map(|(place, branch)| format!("{branch} at {place}")).collect();
+            let names: Vec<String> =
+                branches.iter().map(|(storefront, branch)| format!("{branch} at {storefront}")).collect();
             format!("live on {}", names.join(", "))
         }
         Reason::WasLive(until) => format!("was live until {}", format::time(*until)),
         Reason::Last => "one of the newest".to_owned(),
-        Reason::Open => "a deed with it is not settled yet".to_owned(),
+        Reason::Open => "an action with it is not settled yet".to_owned(),
     }
 }
 

@@ -23,11 +23,11 @@ const EXAMPLES: &str = r#"Examples:
 #[command(after_help = EXAMPLES, subcommand_required = true)]
 pub struct Args {
     #[command(subcommand)]
-    deed: Deed,
+    action: Action,
 }
 
 #[derive(Debug, Subcommand)]
-enum Deed {
+enum Action {
     /// Write every event, a line of JSON each, to a file or to standard output
     #[command(after_help = "Examples:\n  lantern ledger export\n  lantern ledger export ledger-2026-11-27.jsonl")]
     Export {
@@ -39,7 +39,7 @@ enum Deed {
         after_help = "Examples:\n  lantern ledger backup\n  lantern ledger backup --to /media/stick/ledger.jsonl"
     )]
     Backup {
-        /// Another place for the copy; a file that is there must be an older copy of this ledger
+        /// Another storefront for the copy; a file that is there must be an older copy of this ledger
         #[arg(long, value_name = "FILE")]
         to: Option<PathBuf>,
     },
@@ -106,24 +106,24 @@ pub struct RebuiltDocument<'a> {
 }
 
 pub fn run(args: &Args, ui: &Ui) -> Done {
-    match &args.deed {
-        Deed::Export { file: None } => {
+    match &args.action {
+        Action::Export { file: None } => {
             // The lines are the data, with and without --json.
             let (text, _) = super::open(ui)?.ledger_export()?;
             crate::ui::print(text.trim_end());
             Ok(())
         }
-        Deed::Export { file: Some(file) } => {
+        Action::Export { file: Some(file) } => {
             let copied = super::open(ui)?.export_ledger_to(file)?;
             said(&copied, "lantern.ledger-export/1", "wrote", ui);
             Ok(())
         }
-        Deed::Backup { to } => {
+        Action::Backup { to } => {
             let copied = super::lock(ui)?.workspace().back_ledger_up(to.as_deref())?;
             said(&copied, "lantern.ledger-backup/1", "up to date:", ui);
             Ok(())
         }
-        Deed::Import { file } => {
+        Action::Import { file } => {
             let added = super::lock(ui)?.import_ledger(file)?;
             ui.document(&ImportedDocument { schema: "lantern.ledger-import/1", added });
             ui.say(&match added {
@@ -132,7 +132,7 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
             });
             Ok(())
         }
-        Deed::Rebuild { from } => {
+        Action::Rebuild { from } => {
             let project = Project::find(&ui.project, ui.stop.clone())?;
             crate::log_file::write_into(project.root());
             let (_, done) = project.rebuild_ledger(from.as_deref())?;

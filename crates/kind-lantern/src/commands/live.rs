@@ -196,7 +196,7 @@ fn view(
             targets: BTreeMap::new(),
         });
         branches.extend(unheard.collect::<Vec<_>>());
-        // In the order of lantern.toml; those that only the place knows come last.
+        // In the order of lantern.toml; those that only the storefront knows come last.
         let place_of = |name: &Name| configured.branches.iter().position(|(known, _)| known == name);
         branches.sort_by_key(|b| (place_of(&b.branch).unwrap_or(usize::MAX), b.branch.clone()));
         out.push(StorefrontDocument {
@@ -234,7 +234,7 @@ impl Builds<'_> {
         let board = self.board;
         let key = ((title.clone(), facts.branch.clone()), target.clone());
         let newest = board.newest_of(target).map(|r| r.name.number);
-        let pushed = board.pushed.iter().find(|p| p.place.is_at(title) && p.build == build.build);
+        let pushed = board.pushed.iter().find(|p| p.storefront.is_at(title) && p.number_there == build.number_there);
         if !self.known.contains_key(&build.release) {
             let release = board.releases.iter().find(|r| r.id == build.release);
             let record = release.and_then(|r| Some((r, self.open.store.record(r.id).ok()?)));
@@ -265,7 +265,7 @@ impl Builds<'_> {
 
 fn short(error: &ProjectError) -> String {
     match error {
-        ProjectError::Place { source, .. } => source.to_string(),
+        ProjectError::Storefront { source, .. } => source.to_string(),
         other => other.to_string(),
     }
 }
@@ -355,7 +355,7 @@ fn show_branch(branch: &BranchDocument, wide: usize, release_wide: usize, ui: &U
         }
         let since = live.since.map_or_else(String::new, |at| format!(", since {}", format::time(at)));
         let by = live.by.as_ref().map_or_else(String::new, |by| format!(" by {}", lantern_core::path::shown(by)));
-        ui.say(&format!("{indent}{}", faint(format!("build {} there{since}{by}", live.build.build))));
+        ui.say(&format!("{indent}{}", faint(format!("number there {}{since}{by}", live.build.number_there))));
         if let Some(message) = &live.message {
             for line in format::wrap(&lantern_core::path::shown(message), width() - indent.len()) {
                 ui.say(&format!("{indent}{}", faint(line)));

@@ -57,7 +57,7 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
         highest: shown.highest,
         seen_at: shown.seen_at.as_deref(),
         set_to: shown.set_to,
-        far: shown.far.iter().map(|far| FarDocument { storefront: &far.place.name, name: &far.name }).collect(),
+        far: shown.far.iter().map(|far| FarDocument { storefront: &far.storefront.name, name: &far.name }).collect(),
     });
     let done = if args.next.is_some() { good("set:") } else { String::new() };
     let line = format!("{done} the next release gets the number {}", strong(shown.next));
@@ -65,14 +65,14 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     let why = match (shown.set_to, shown.highest, &shown.seen_at) {
         (Some(_), Some(highest), _) => format!("it was set; the highest so far is {highest}"),
         (Some(_), None, _) => "it was set; none was taken yet".to_owned(),
-        (None, Some(highest), Some(place)) => format!("the highest so far is {highest}, seen at {place}"),
+        (None, Some(highest), Some(storefront)) => format!("the highest so far is {highest}, seen at {storefront}"),
         (None, Some(highest), None) => format!("the highest so far is {highest}"),
         (None, None, _) => "none was taken yet".to_owned(),
     };
     ui.say(&format!("  {}", faint(why)));
     for far in &shown.far {
-        let (place, name) = (&far.place.name, &far.name);
-        ui.say(&format!("  {}", faint(format!("{place} has {name}, far above; numbers here do not follow it"))));
+        let (storefront, name) = (&far.storefront.name, &far.name);
+        ui.say(&format!("  {}", faint(format!("{storefront} has {name}, far above; numbers here do not follow it"))));
     }
     Ok(())
 }

@@ -89,9 +89,9 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
 fn ask_about_far_numbers(session: &mut Session, ui: &Ui) -> Done {
     let shown = session.workspace().next_number()?;
     for far in &shown.far {
-        let (place, name) = (&far.place.name, &far.name);
+        let (storefront, name) = (&far.storefront.name, &far.name);
         let follow = BuildNumber::after(Some(name.number));
-        let what = format!("{place} has {name}, far above the numbers here");
+        let what = format!("{storefront} has {name}, far above the numbers here");
         match follow {
             Ok(follow) if ui.can_ask() => {
                 let question = format!("{what}. Go on with {follow} instead of {}? (y/n)", shown.next);

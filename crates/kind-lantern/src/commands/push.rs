@@ -80,19 +80,21 @@ pub struct Document<'a> {
 #[derive(Serialize)]
 #[cfg_attr(test, derive(schemars::JsonSchema))]
 struct PushDocument<'a> {
-    storefront: &'a lantern_core::event::PlaceRef,
+    storefront: &'a lantern_core::event::StorefrontRef,
     edition: &'a lantern_core::names::Name,
     release: &'a lantern_core::version::ReleaseName,
     id: String,
+    /// What the storefront is to call it; null where it names it itself.
+    name_there: Option<&'a str>,
     /// Targets of the release that do not go there.
     left_here: &'a [lantern_core::names::Name],
     depots: Vec<DepotDocument<'a>>,
-    /// Foretold, at most.
+    /// Estimated, at most.
     upload_bytes: u64,
     /// Whether it was carried out; also when all of it was there already.
     done: bool,
     #[serde(skip_serializing_if = "Option::is_none")]
-    build: Option<u64>,
+    number_there: Option<u64>,
     #[serde(skip_serializing_if = "Option::is_none")]
     sent_bytes: Option<u64>,
     /// Why it was not.
@@ -141,8 +143,8 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
         }
         match plan.already {
             Some(build) => {
-                let (name, place) = (strong(&plan.release.name), &plan.place_name);
-                ui.say(&format!("nothing to send: {name} is at {place} already, as build {build}"));
+                let (name, storefront) = (strong(&plan.release.name), &plan.storefront_name);
+                ui.say(&format!("nothing to send: {name} is at {storefront} already; its number there is {build}"));
                 if args.message.is_some() || !notes.is_empty() {
                     let what = "its message and notes stay as they were sent with it; the new ones are not used";
                     ui.say(&format!("  {} {what}", care("careful:")));
@@ -169,7 +171,7 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
             }
             // One that failed must not keep the others from having it.
             Err(error) if count > 1 && !ui.is_stopped() => {
-                ui.say(&format!("\n{} {}: {error}", bad("not finished:"), plan.place_name));
+                ui.say(&format!("\n{} {}: {error}", bad("not finished:"), plan.storefront_name));
                 *outcome = Outcome::Failed(error);
             }
             Err(error) => return Err(error.into()),
@@ -206,15 +208,16 @@ fn document(pushes: &[(PushPlan, Outcome)]) -> Document<'_> {
             _ => None,
         };
         PushDocument {
-            storefront: &plan.place,
+            storefront: &plan.storefront,
             edition: &plan.release.edition,
             release: &plan.release.name,
             id: plan.release.id.to_string(),
+            name_there: plan.name_there.as_ref().map(lantern_core::names::Handle::as_str),
             left_here: &plan.left_here,
             depots: plan.depots.iter().map(depot_document).collect(),
             upload_bytes: plan.upload,
             done: done.is_some(),
-            build: done.map(|d| d.build),
+            number_there: done.map(|d| d.number_there),
             sent_bytes: done.map(|d| d.sent),
             why: if let Outcome::Failed(error) = outcome { Some(error.to_string()) } else { None },
         }
@@ -234,7 +237,7 @@ fn depot_document(depot: &PushDepot) -> DepotDocument<'_> {
 
 fn show_plan(plan: &PushPlan, project: &Project, ui: &Ui) {
     let edition = super::edition_word(project, &plan.release.edition);
-    ui.say(&format!("Push {edition}{} to {}\n", strong(&plan.release.name), strong(&plan.place_name)));
+    ui.say(&format!("Push {edition}{} to {}\n", strong(&plan.release.name), strong(&plan.storefront_name)));
     let mut table = Table::default();
     table.head(["depot", "there", "files", "size", "for"]);
     for depot in &plan.depots {
@@ -249,6 +252,9 @@ fn show_plan(plan: &PushPlan, project: &Project, ui: &Ui) {
     }
     ui.say(&table.lay_out());
     let mut facts = Table::default();
+    if let Some(name) = &plan.name_there {
+        facts.row([faint("name there"), lantern_core::path::shown(name.as_str())]);
+    }
     facts.row([faint("to upload"), format!("{} at most", strong(format::bytes(plan.upload)))]);
     facts.row([faint("players"), "notice nothing: no branch changes".to_owned()]);
     if !plan.left_here.is_empty() {
@@ -270,8 +276,8 @@ fn show_plan(plan: &PushPlan, project: &Project, ui: &Ui) {
 
 fn show_done(plan: &PushPlan, done: &PushDone, ui: &Ui) {
     if plan.already.is_none() {
-        let (name, place) = (strong(&plan.release.name), &plan.place_name);
-        ui.say(&format!("\n{} {name} to {place} as build {}", good("pushed"), done.build));
+        let (name, storefront) = (strong(&plan.release.name), &plan.storefront_name);
+        ui.say(&format!("\n{} {name} to {storefront}; its number there is {}", good("pushed"), done.number_there));
         let estimated = match done.sent == plan.upload {
             true => "as estimated".to_owned(),
             false => format!("{} estimated", format::bytes(plan.upload)),

@@ -5,8 +5,8 @@ use lantern_core::address::Address;
 use lantern_core::config::Config;
 use lantern_project::Project;
 use lantern_rehearsal::Refused;
-use lantern_rehearsal::place::{CLIENT_ID, DEFAULT_PORT, Place, PlaceDocument};
 use lantern_rehearsal::server::Running;
+use lantern_rehearsal::stand_in::{CLIENT_ID, DEFAULT_PORT, StandIn, StandInDocument};
 use lantern_rehearsal::weather::{Fault, Weather};
 use lantern_storefront::protocol::Title;
 use serde::Serialize;
@@ -25,7 +25,7 @@ const EXAMPLES: &str = r#"Examples:
 /// Run a stand-in storefront on this computer
 ///
 /// Brambleyard speaks the storefront protocol and keeps what it is sent, also over a restart. In a game's folder it has
-/// the titles and depots of lantern.toml, as if you had filled in the place's own forms. Ctrl-C ends it.
+/// the titles and depots of lantern.toml, as if you had filled in the storefront's own forms. Ctrl-C ends it.
 #[derive(Debug, clap::Args)]
 #[command(after_help = EXAMPLES)]
 pub struct Args {
@@ -70,8 +70,8 @@ pub(super) fn failed(doing: &str) -> impl FnOnce(Refused) -> CommandError {
     }
 }
 
-/// Makes the titles that a configuration expects at an address, as someone would on the place's own pages.
-pub(super) fn make_titles(place: &Place, config: &Config, port: u16) -> Result<Vec<String>, CommandError> {
+/// Makes the titles that a configuration expects at an address, as someone would on the storefront's own pages.
+pub(super) fn make_titles(stand_in: &StandIn, config: &Config, port: u16) -> Result<Vec<String>, CommandError> {
     let mut made = Vec::new();
     for storefront in config.storefronts.values() {
         let is_here = Address::parse(storefront.kind.address()).is_ok_and(|address| address.port() == port);
@@ -87,7 +87,7 @@ pub(super) fn make_titles(place: &Place, config: &Config, port: u16) -> Result<V
                 identity: known.identity.clone(),
                 depots: depots.iter().filter_map(|depot| storefront.depots.get(depot).cloned()).collect(),
             };
-            place.make_title(&title).map_err(failed("make the title"))?;
+            stand_in.make_title(&title).map_err(failed("make the title"))?;
             made.push(handle.to_string());
         }
     }
@@ -112,23 +112,23 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
         let what = format!("{} is not a folder", state.display());
         return Err(CommandError::usage(what, "name a folder with --state; it is made when it is not there"));
     }
-    let document = PlaceDocument::brambleyard();
+    let document = StandInDocument::brambleyard();
     let name = document.name.clone();
-    let place = Place::open(&state, document).map_err(failed("open its state"))?;
+    let stand_in = StandIn::open(&state, document).map_err(failed("open its state"))?;
     let configured = project.as_ref().and_then(|p| p.config().storefronts.values().next());
     let configured = configured.and_then(|s| Address::parse(s.kind.address()).ok()).map(|a| a.port());
-    let port = args.port.or_else(|| place.last_port()).or(configured).unwrap_or(DEFAULT_PORT);
-    let running = Running::start(place, port).map_err(failed(&format!("listen on port {port}")))?;
+    let port = args.port.or_else(|| stand_in.last_port()).or(configured).unwrap_or(DEFAULT_PORT);
+    let running = Running::start(stand_in, port).map_err(failed(&format!("listen on port {port}")))?;
     if !args.weather.is_empty() {
-        running.place().set_weather(Some(Weather::new(args.weather.clone(), args.storm, args.seed)));
+        running.stand_in().set_weather(Some(Weather::new(args.weather.clone(), args.storm, args.seed)));
     }
     let origin = running.origin();
     let port = Address::parse(&origin).map_or(port, |a| a.port());
     let titles = match &project {
-        Some(project) => make_titles(running.place(), project.config(), port)?,
+        Some(project) => make_titles(running.stand_in(), project.config(), port)?,
         None => Vec::new(),
     };
-    let secret = running.place().secret();
+    let secret = running.stand_in().secret();
     ui.document(&Document {
         schema: "lantern.rehearse/1",
         name: &name,

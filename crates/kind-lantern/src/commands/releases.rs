@@ -39,7 +39,7 @@ const EXAMPLES: &str = r#"Examples:
 #[command(after_help = EXAMPLES, args_conflicts_with_subcommands = true)]
 pub struct Args {
     #[command(subcommand)]
-    deed: Option<Deed>,
+    action: Option<Action>,
     /// Which release to show: 1.4.0, 27, or "1.4.0 (27)"
     #[arg(value_parser = super::release_asked)]
     release: Option<ReleaseAsked>,
@@ -51,7 +51,7 @@ pub struct Args {
 }
 
 #[derive(Debug, Subcommand)]
-enum Deed {
+enum Action {
     /// Write a sealed release out again, as a folder or an archive (.zip, .tar, .tar.gz, .tar.zst)
     ///
     /// The same release gives the same bytes, on any computer. Several targets get a folder each.
@@ -109,9 +109,9 @@ struct ReleaseDocument {
 }
 
 pub fn run(args: &Args, ui: &Ui) -> Done {
-    match (&args.deed, &args.release) {
-        (Some(Deed::Write(args)), _) => write::run(args, &ui.about(&args.edition)),
-        (Some(Deed::Withdraw(args)), _) => withdraw::run(args, &ui.about(&args.edition)),
+    match (&args.action, &args.release) {
+        (Some(Action::Write(args)), _) => write::run(args, &ui.about(&args.edition)),
+        (Some(Action::Withdraw(args)), _) => withdraw::run(args, &ui.about(&args.edition)),
         (None, Some(asked)) => {
             let ui = &ui.about(&args.edition);
             let open = super::open(ui)?;
@@ -213,12 +213,12 @@ fn describe(
         name: release.name.clone(),
         id: release.id.to_string(),
         sealed_at: release.sealed_at,
-        pushed_to: pushed().filter_map(|p| called(&p.place.key())).collect(),
+        pushed_to: pushed().filter_map(|p| called(&p.storefront.key())).collect(),
         live_on: live.collect(),
         tried: tried(true),
         tried_no: tried(false),
         targets: release.targets.clone(),
-        found_at: release.found_at.as_ref().map(|place| place.name.clone()),
+        found_at: release.found_at.as_ref().map(|storefront| storefront.name.clone()),
         messages: pushed().filter_map(|p| p.message.clone()).collect(),
         claims: differing.filter(|(_, claims)| !claims.is_empty()).collect(),
         withdrawn: board.withdrawn.get(&release.id).cloned(),

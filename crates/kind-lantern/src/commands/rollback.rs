@@ -46,7 +46,7 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
         Err(ProjectError::WentBack(back)) => match &back.next {
             Some(next) if ui.can_ask() => {
                 let headline =
-                    format!("{} at {} went back to {} {}.", back.branch, back.place, strong(&back.now), back.ago);
+                    format!("{} at {} went back to {} {}.", back.branch, back.storefront, strong(&back.now), back.ago);
                 ui.say(&format!("{} {headline}", care("careful:")));
                 let question = format!("Go back once more, to {}? (y/n)", strong(next));
                 if !super::yes_or_no(ui, &question, "the release to go back to", "RELEASE")? {

@@ -1,4 +1,4 @@
-//! Connecting: wrong secrets, other places, and where a secret may be found afterwards.
+//! Connecting: wrong secrets, other storefronts, and where a secret may be found afterwards.
 
 use crate::env::TestEnv;
 
@@ -53,7 +53,7 @@ fn a_missing_answer_names_its_option() {
 fn the_secret_lies_in_one_file_that_only_its_owner_can_read() {
     use std::os::unix::fs::PermissionsExt;
     let env = TestEnv::live();
-    let secret = env.running().place().secret().to_owned();
+    let secret = env.running().stand_in().secret().to_owned();
     let folder = env.path("home/access");
     let entries: Vec<_> = std::fs::read_dir(&folder).unwrap().map(|e| e.unwrap().path()).collect();
     assert_eq!(entries.len(), 1);
@@ -62,7 +62,7 @@ fn the_secret_lies_in_one_file_that_only_its_owner_can_read() {
     assert_eq!((mode(&entries[0]), mode(&folder)), (0o600, 0o700));
     for (name, bytes) in crate::env::files(&env.path(".")) {
         let holds = bytes.windows(secret.len()).any(|w| w == secret.as_bytes());
-        assert!(!holds || name.starts_with("home/") || name.starts_with("place/"), "{name} holds the secret");
+        assert!(!holds || name.starts_with("home/") || name.starts_with("storefront/"), "{name} holds the secret");
     }
 }
 
@@ -72,7 +72,7 @@ fn another_storefront_at_the_same_address_is_noticed() {
     env.next_version();
     env.lantern(&["prepare"]).success();
     let port = env.close_storefront();
-    std::fs::rename(env.path("place"), env.path("place-before")).unwrap();
+    std::fs::rename(env.path("storefront"), env.path("storefront-before")).unwrap();
     env.open_storefront(port);
     snapshot!(env.lantern(&["push", "brambleyard", "--yes"]).fails(3).whole(), @"
     ------- stderr -------
@@ -131,9 +131,9 @@ fn a_storefront_that_is_not_there() {
       brambleyard   newest sealed: 1.3.2 (1)
         open-water   1.3.2 (1)   newest
                      linux
-                     build 1 there, since YYYY-MM-DD HH:MM by paper-heron
+                     number there 1, since 2026-11-27 10:04 by paper-heron
         no answer: http://127.0.0.1:PORT could not be reached, last known
-                   YYYY-MM-DD HH:MM
+                   2026-11-27 10:04
 
     next: lantern install brambleyard open-water DIR   gets it as a player does
     ");
@@ -143,8 +143,8 @@ fn a_storefront_that_is_not_there() {
       brambleyard   newest sealed: 1.3.2 (1)
         open-water   1.3.2 (1)   newest
                      linux
-                     build 1 there, since YYYY-MM-DD HH:MM by paper-heron
-        not asked, last known YYYY-MM-DD HH:MM
+                     number there 1, since 2026-11-27 10:04 by paper-heron
+        not asked, last known 2026-11-27 10:04
 
     next: lantern install brambleyard open-water DIR   gets it as a player does
     ");

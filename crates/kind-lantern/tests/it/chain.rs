@@ -44,7 +44,7 @@ fn the_whole_chain_reads_well() {
       players        notice nothing: no branch changes
       for the team   first
 
-    pushed 1.3.2 (1) to Brambleyard as build 1
+    pushed 1.3.2 (1) to Brambleyard; its number there is 1
       4.34 MB sent, as estimated
 
     next: lantern promote brambleyard open-water
@@ -94,7 +94,7 @@ fn the_whole_chain_reads_well() {
       to upload   212 kB at most
       players     notice nothing: no branch changes
 
-    pushed 1.4.0 (2) to Brambleyard as build 2
+    pushed 1.4.0 (2) to Brambleyard; its number there is 2
       212 kB sent, as estimated
 
     next: lantern promote brambleyard open-water
@@ -105,7 +105,7 @@ fn the_whole_chain_reads_well() {
       brambleyard   newest sealed: 1.4.0 (2)
         open-water   1.3.2 (1)   behind
                      linux
-                     build 1 there, since YYYY-MM-DD HH:MM by paper-heron
+                     number there 1, since 2026-11-27 10:06 by paper-heron
                      first
 
     next: lantern promote brambleyard open-water
@@ -144,20 +144,20 @@ fn the_whole_chain_reads_well() {
       brambleyard   newest sealed: 1.4.0 (2)
         open-water   1.4.0 (2)   newest
                      linux
-                     build 2 there, since YYYY-MM-DD HH:MM by paper-heron
+                     number there 2, since 2026-11-27 10:12 by paper-heron
 
     next: lantern install brambleyard open-water DIR   gets it as a player does
     ");
     snapshot!(env.lantern(&["history"]).whole(), @"
     UTC
-    YYYY-MM-DD HH:MM   wren   put 1.4.0 (2) on open-water at brambleyard
-    YYYY-MM-DD HH:MM   wren   pushed 1.4.0 (2) to brambleyard as build 2, 212 kB
-    YYYY-MM-DD HH:MM   wren   sealed 1.4.0 (2)
-    YYYY-MM-DD HH:MM   wren   put 1.3.2 (1) on open-water at brambleyard
-    YYYY-MM-DD HH:MM   wren   pushed 1.3.2 (1) to brambleyard as build 1, 4.34 MB: first
-    YYYY-MM-DD HH:MM   wren   sealed 1.3.2 (1)
-    YYYY-MM-DD HH:MM   wren   saw the branch open-water at brambleyard, with nothing on it yet
-    YYYY-MM-DD HH:MM   wren   connected to brambleyard as paper-heron
+    2026-11-27 10:12:00   wren   put 1.4.0 (2) on open-water at brambleyard
+    2026-11-27 10:09:00   wren   pushed 1.4.0 (2) to brambleyard, number there 2, 212 kB
+    2026-11-27 10:08:00   wren   sealed 1.4.0 (2)
+    2026-11-27 10:06:00   wren   put 1.3.2 (1) on open-water at brambleyard
+    2026-11-27 10:04:00   wren   pushed 1.3.2 (1) to brambleyard, number there 1, 4.34 MB: first
+    2026-11-27 10:03:00   wren   sealed 1.3.2 (1)
+    2026-11-27 10:01:00   wren   saw the branch open-water at brambleyard, with nothing on it yet
+    2026-11-27 10:01:00   wren   connected to brambleyard as paper-heron
     ");
     assert_eq!(files(&env.path("player")), files(&env.path("exports/linux")));
 }
@@ -243,7 +243,7 @@ fn doing_it_again_makes_nothing_new() {
     next: lantern live   asks the storefronts themselves
     ");
     snapshot!(env.lantern(&["push", "brambleyard"]).whole(), @"
-    nothing to send: 1.3.2 (1) is at Brambleyard already, as build 1
+    nothing to send: 1.3.2 (1) is at Brambleyard already; its number there is 1
 
     next: lantern live   asks the storefronts themselves
     ");
@@ -347,7 +347,7 @@ fn plans_change_nothing() {
     let events = env.event_kinds();
     env.lantern(&["push", "brambleyard", "--plan"]).success();
     assert_eq!(env.event_kinds(), events);
-    assert!(!env.path("place/titles/saltmarsh-post").exists(), "nothing travelled");
+    assert!(!env.path("storefront/titles/saltmarsh-post").exists(), "nothing travelled");
     env.lantern(&["push", "brambleyard", "--yes"]).success();
     env.lantern(&["promote", "brambleyard", "open-water", "--plan"]).success();
     assert_eq!(env.on_branch(), "nothing (null) build null revision 0");
@@ -419,7 +419,7 @@ fn a_rollback_goes_back_and_further_back_and_never_forth() {
     let twice = env.lantern(&[&rollback[..], &["--confirm", "1.3.2 (1)"]].concat());
     snapshot!(twice.whole(), @r#"
     ------- stderr -------
-    error: open-water at brambleyard went back to 1.4.0 (2) only seconds ago
+    error: open-water at brambleyard went back to 1.4.0 (2) only 2 minutes ago
       fix: if that is what you wanted, nothing is left to do
       fix: to go back once more: lantern rollback brambleyard open-water "1.3.2 (1)"
     [exit status: 3]
@@ -449,9 +449,9 @@ fn a_rollback_goes_back_and_further_back_and_never_forth() {
     env.lantern(&["verify", "player"]).success();
     snapshot!(env.lantern(&["history", "--count", "3"]).whole(), @"
     UTC
-    YYYY-MM-DD HH:MM   wren   put 1.3.2 (1) back on open-water at brambleyard: saves are lost
-    YYYY-MM-DD HH:MM   wren   put 1.4.0 (2) on open-water at brambleyard
-    YYYY-MM-DD HH:MM   wren   put 1.3.2 (1) back on open-water at brambleyard: saves are lost
+    2026-11-27 10:26:00   wren   put 1.3.2 (1) back on open-water at brambleyard: saves are lost
+    2026-11-27 10:23:00   wren   put 1.4.0 (2) on open-water at brambleyard
+    2026-11-27 10:17:00   wren   put 1.3.2 (1) back on open-water at brambleyard: saves are lost
 
     12 older ones: --count 15
     ");
@@ -484,13 +484,13 @@ fn sealed_releases_are_listed_and_shown() {
     env.lantern(&["prepare"]).success();
     snapshot!(env.lantern(&["releases"]).whole(), @"
       release     sealed             where
-      1.4.0 (2)   YYYY-MM-DD HH:MM
-      1.3.2 (1)   YYYY-MM-DD HH:MM   brambleyard: open-water
+      1.4.0 (2)   2026-11-27 10:06
+      1.3.2 (1)   2026-11-27 10:03   brambleyard: open-water
 
     next: lantern releases 2   shows what it contains
     ");
     snapshot!(env.lantern(&["releases", "1.4.0", "--files"]).whole(), @"
-    1.4.0 (2) 522389ee23e6, sealed YYYY-MM-DD HH:MM
+    1.4.0 (2) 81517f0ee3fe, sealed 2026-11-27 10:06
 
       linux   linux-x86_64   8 files   8.66 MB   starts saltmarsh
 
@@ -523,7 +523,7 @@ fn releases_are_asked_for_in_several_ways() {
     env.lantern(&["prepare"]).success();
     for asked in ["1", "1.3.2", "1.3.2 (1)"] {
         let document = env.lantern(&["push", "brambleyard", asked, "--json"]).success().one();
-        assert_eq!(document["build"], 1, "{asked}");
+        assert_eq!(document["number_there"], 1, "{asked}");
     }
     snapshot!(env.lantern(&["push", "brambleyard", "2.0"]).whole(), @"
     ------- stderr -------
@@ -558,7 +558,7 @@ fn texts_travel_with_the_build() {
     env.connect();
     env.lantern(&["prepare"]).success();
     env.lantern(&["push", "brambleyard", "--message", "for us", "--notes", "for you", "--yes"]).success();
-    let state = env.read("place/state.db-wal");
+    let state = env.read("storefront/state.db-wal");
     let holds = |text: &str| state.windows(text.len()).any(|w| w == text.as_bytes());
     assert!(holds("for us") && holds("for you"));
 }

@@ -262,22 +262,21 @@ fn a_storefront_gets_only_the_targets_that_are_for_it() {
     // macOS is added later: the same release goes there again, with all of it.
     env.edit("lantern.toml", "targets = [\"linux\", \"windows\"]\n", "");
     let again = env.lantern(&["push", "brambleyard", "--yes", "--json"]).success().one();
-    assert_eq!((&again["build"], again["left_here"].as_array().unwrap().len()), (&2.into(), 0));
+    assert_eq!((&again["number_there"], again["left_here"].as_array().unwrap().len()), (&2.into(), 0));
     snapshot!(env.lantern(&["live"]).whole(), @"
     Saltmarsh Post
 
       brambleyard   newest sealed: 1.3.2 (1)
         creek        1.3.2 (1)   newest
                      linux, windows
-                     build 1 there, since YYYY-MM-DD HH:MM by paper-heron
-        estuary      nothing yet
+                     number there 1, since 2026-11-27 10:04 by paper-heron
         open-water   nothing yet
 
     next: lantern promote brambleyard creek
     ");
     env.lantern(&["promote", "brambleyard", "creek", "--yes"]).success();
     let live = env.lantern(&["live", "--json"]).success().json();
-    assert_eq!(live["storefronts"][0]["branches"][0]["targets"]["macos"]["build"], 2);
+    assert_eq!(live["storefronts"][0]["branches"][0]["targets"]["macos"]["number_there"], 2);
 }
 
 #[test]

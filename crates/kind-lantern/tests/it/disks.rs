@@ -75,7 +75,7 @@ fn on_a_full_disk_everything_can_be_read_and_room_can_be_made() {
     let ran = env.lantern(&install).fails(6);
     assert!(ran.stderr().contains("free some room"), "{}", ran.stderr());
     assert!(!env.path("player").exists() || files(&env.path("player")).is_empty());
-    // Other people's deeds are seen, and this computer's go on where the ledger has room again.
+    // Other people's actions are seen, and this computer's go on where the ledger has room again.
     env.lantern(&["keep", "--last", "1", "--yes"]).success();
     env.lantern(&["verify"]).success();
     assert!(env.lantern(&["releases"]).success().stdout().contains("1.4.0 (2)"));
@@ -98,8 +98,8 @@ fn on_a_disk_that_can_only_be_read_everything_can_be_read() {
     // The storefront lies elsewhere.
     let elsewhere = tempfile::tempdir().unwrap();
     let port = env.close_storefront();
-    crate::env::copy(&env.path("place"), elsewhere.path());
-    env.open_place_in(elsewhere.path(), crate::env::one_line(), port);
+    crate::env::copy(&env.path("storefront"), elsewhere.path());
+    env.open_storefront_in(elsewhere.path(), crate::env::one_line(), port);
     remount(&env, "ro");
     for arguments in READING {
         env.lantern(arguments).success();

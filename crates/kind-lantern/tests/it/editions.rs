@@ -62,23 +62,21 @@ fn each_edition_has_its_releases_and_its_title() {
       brambleyard, full   newest sealed: 1.3.2 (1)
         creek        1.3.2 (1)   newest
                      linux, macos, windows
-                     build 1 there, since YYYY-MM-DD HH:MM by paper-heron
-        estuary      nothing yet
+                     number there 1, since 2026-11-27 10:07 by paper-heron
         open-water   nothing yet
 
       brambleyard, first-tide   newest sealed: 1.3.2 (2)
         creek        1.3.2 (2)   newest
                      tide
-                     build 1 there, since YYYY-MM-DD HH:MM by paper-heron
-        estuary      nothing yet
+                     number there 1, since 2026-11-27 10:06 by paper-heron
         open-water   nothing yet
 
-    next: lantern promote brambleyard estuary
+    next: lantern promote brambleyard open-water
     ");
     snapshot!(env.lantern(&["releases"]).whole(), @"
       release     edition      sealed             where
-      1.3.2 (2)   first-tide   YYYY-MM-DD HH:MM   brambleyard: creek
-      1.3.2 (1)   full         YYYY-MM-DD HH:MM   brambleyard: creek
+      1.3.2 (2)   first-tide   2026-11-27 10:03   brambleyard: creek
+      1.3.2 (1)   full         2026-11-27 10:03   brambleyard: creek
 
     next: lantern releases 2   shows what it contains
     ");
@@ -87,15 +85,15 @@ fn each_edition_has_its_releases_and_its_title() {
 
       newest sealed   1.3.2 (1)
       exports         as sealed
-      brambleyard     live on creek, not on estuary, open-water
+      brambleyard     live on creek, not on open-water
 
     Saltmarsh Post: First Tide
 
       newest sealed   1.3.2 (2)
       exports         as sealed
-      brambleyard     live on creek, not on estuary, open-water
+      brambleyard     live on creek, not on open-water
 
-    next: lantern promote brambleyard estuary
+    next: lantern promote brambleyard open-water
     ");
 }
 
@@ -140,10 +138,10 @@ fn a_storefront_without_an_edition_says_so() {
     ");
     snapshot!(env.lantern(&["history", "--count", "2"]).whole(), @"
     UTC
-    YYYY-MM-DD HH:MM   first-tide   wren   sealed 1.3.2 (2)
-    YYYY-MM-DD HH:MM   full         wren   sealed 1.3.2 (1)
+    2026-11-27 10:03:00   first-tide   wren   sealed 1.3.2 (2)
+    2026-11-27 10:03:00   full         wren   sealed 1.3.2 (1)
 
-    9 older ones: --count 11
+    7 older ones: --count 9
     ");
 }
 

@@ -5,12 +5,14 @@ use std::io::{Read, Write};
 use std::net::{TcpListener, TcpStream};
 use std::path::{Path, PathBuf};
 use std::process::{Command, Output, Stdio};
+use std::sync::atomic::{AtomicU32, Ordering};
 use std::sync::{Arc, Mutex};
 
+use jiff::{SignedDuration, Timestamp};
 use lantern_core::system::System;
 use lantern_rehearsal::exports::{self, GameVersion};
-use lantern_rehearsal::place::{Place, PlaceDocument};
 use lantern_rehearsal::server::Running;
+use lantern_rehearsal::stand_in::{StandIn, StandInDocument};
 use lantern_storefront::protocol::Title;
 use serde_json::Value;
 
@@ -49,7 +51,12 @@ pub const TRIED_VERSIONS: &str =
 pub struct TestEnv {
     temp: tempfile::TempDir,
     running: Option<Running>,
+    /// How many programs were started: each has a minute of its own, and randomness of its own.
+    started: AtomicU32,
 }
+
+/// When a test begins.
+const BEGIN: Timestamp = Timestamp::constant(1_795_773_600, 0);
 
 /// What a run printed and how it ended.
 pub struct Ran {
@@ -123,7 +130,7 @@ impl TestEnv {
     }
 
     pub fn without_storefront() -> Self {
-        let env = Self { temp: tempfile::tempdir().unwrap(), running: None };
+        let env = Self { temp: tempfile::tempdir().unwrap(), running: None, started: AtomicU32::default() };
         env.export(GameVersion::Old);
         env
     }
@@ -132,7 +139,7 @@ impl TestEnv {
     #[cfg(feature = "other-disks")]
     pub fn on_disk(variable: &str) -> Self {
         let disk = std::env::var(variable).unwrap_or_else(|_| panic!("{variable}: see scripts/other-disks.sh"));
-        let mut env = Self { temp: tempfile::tempdir_in(disk).unwrap(), running: None };
+        let mut env = Self { temp: tempfile::tempdir_in(disk).unwrap(), running: None, started: AtomicU32::default() };
         env.export(GameVersion::Old);
         env.open_storefront(0);
         env.make_title();
@@ -150,8 +157,8 @@ impl TestEnv {
 
     /// The exports of three desktops with voices that they share, and Brambleyard with all its lines; connected.
     pub fn desktops() -> Self {
-        let mut env = Self { temp: tempfile::tempdir().unwrap(), running: None };
-        env.open_place(PlaceDocument::brambleyard(), 0);
+        let mut env = Self { temp: tempfile::tempdir().unwrap(), running: None, started: AtomicU32::default() };
+        env.open_stand_in(StandInDocument::brambleyard(), 0);
         env.export_desktops(GameVersion::Old);
         env.write("lantern.toml", &desktops(&env.running().origin()));
         let handles = ["sp-win", "sp-mac", "sp-linux", "sp-voices", "sp-voix", "sp-koe", "sp-tide"];
@@ -174,21 +181,21 @@ impl TestEnv {
             identity: "example.paperheron.saltmarsh".parse().unwrap(),
             depots: depots.iter().map(|d| d.parse().unwrap()).collect(),
         };
-        self.running().place().make_title(&title).unwrap();
+        self.running().stand_in().make_title(&title).unwrap();
     }
 
     /// Opens the stand-in with everybody's line alone; its other lines have tests of their own.
     pub fn open_storefront(&mut self, port: u16) {
-        self.open_place(one_line(), port);
+        self.open_stand_in(one_line(), port);
     }
 
-    pub fn open_place(&mut self, document: PlaceDocument, port: u16) {
-        self.open_place_in(&self.path("place"), document, port);
+    pub fn open_stand_in(&mut self, document: StandInDocument, port: u16) {
+        self.open_storefront_in(&self.path("storefront"), document, port);
     }
 
-    pub fn open_place_in(&mut self, folder: &Path, document: PlaceDocument, port: u16) {
+    pub fn open_storefront_in(&mut self, folder: &Path, document: StandInDocument, port: u16) {
         // A port that is opened again may be another test's for a moment.
-        let open = || Running::start(Place::open(folder, document.clone()).unwrap(), port);
+        let open = || Running::start(StandIn::open(folder, document.clone()).unwrap(), port);
         let mut tries = 0;
         self.running = Some(loop {
             match open() {
@@ -273,6 +280,21 @@ open-water = {{ audience = "everyone" }}
         self.write(name, &text.replacen(from, to, 1));
     }
 
+    /// The minute of the program that was started last.
+    pub fn minute(&self) -> u32 {
+        self.started.load(Ordering::Relaxed)
+    }
+
+    /// Goes back to an earlier minute, as everything else has.
+    pub fn set_minute(&self, minute: u32) {
+        self.started.store(minute, Ordering::Relaxed);
+    }
+
+    /// Lets time pass, here and at the storefront.
+    pub fn pass_hours(&self, hours: u32) {
+        self.started.fetch_add(hours * 60, Ordering::Relaxed);
+    }
+
     /// From now on the Japanese voices come with an add-on.
     pub fn make_an_add_on_of_voices_ja(&self) {
         self.edit("lantern.toml", "choice = { voices = \"ja\" }\n", "");
@@ -282,6 +304,8 @@ open-water = {{ audience = "everyone" }}
 
     /// The program with a cleared environment, in a folder below the temporary one.
     pub fn command_in(&self, folder: &str, arguments: &[&str]) -> Command {
+        let started = self.started.fetch_add(1, Ordering::Relaxed) + 1;
+        let now = BEGIN + SignedDuration::from_mins(i64::from(started));
         let mut command = Command::new(BINARY);
         command
             .args(arguments)
@@ -290,9 +314,12 @@ open-water = {{ audience = "everyone" }}
             .env("LANTERN_HOME", self.path("home"))
             .env("USER", "wren")
             .env("TZ", "UTC")
+            .env("LANTERN_CLOCK", now.to_string())
+            .env("LANTERN_SEED", started.to_string())
             .stdin(Stdio::null());
         if let Some(running) = &self.running {
-            command.env("LANTERN_SECRET", running.place().secret());
+            command.env("LANTERN_SECRET", running.stand_in().secret());
+            running.stand_in().set_clock(now);
         }
         command
     }
@@ -330,7 +357,7 @@ open-water = {{ audience = "everyone" }}
         let branch = &document["storefronts"][0]["branches"][0];
         let build = &branch["targets"]["linux"];
         let version = build["version"].as_str().unwrap_or("nothing");
-        format!("{version} ({}) build {} revision {}", build["number"], build["build"], branch["revision"])
+        format!("{version} ({}) build {} revision {}", build["number"], build["number_there"], branch["revision"])
     }
 }
 
@@ -433,9 +460,10 @@ fn read_message(from: &mut TcpStream) -> Option<(String, Vec<u8>)> {
 }
 
 /// Brambleyard with everybody's line alone.
-pub fn one_line() -> PlaceDocument {
-    let mut document = PlaceDocument::brambleyard();
+pub fn one_line() -> StandInDocument {
+    let mut document = StandInDocument::brambleyard();
     document.rules.branches.fixed.retain(|branch| branch.name.as_str() == "open-water");
+    document.rules.branches.fixed.iter_mut().for_each(|branch| branch.carried = None);
     document
 }
 
@@ -444,15 +472,12 @@ pub fn settings() -> insta::Settings {
     let mut settings = insta::Settings::clone_current();
     settings.set_prepend_module_to_snapshot(false);
     settings.add_filter(r"127\.0\.0\.1:\d+", "127.0.0.1:PORT");
-    settings.add_filter(r"\d{4}-\d\d-\d\d \d\d:\d\d(:\d\d)?", "YYYY-MM-DD HH:MM");
-    settings.add_filter(r#"until = "\d{4}-\d\d-\d\d""#, "until = \"YYYY-MM-DD\"");
     settings.add_filter(r"/[^ \n]*/home/access/[0-9a-f]{12}\.json", "HOME/access/ORIGIN.json");
     settings.add_filter(r"/[^ \n]*/(\.tmp[A-Za-z0-9]+)", "FOLDER");
     settings.add_filter(r"(?m)release id +[0-9a-f]{12}", "release id  ID");
     settings.add_filter(r"in \d+\.\d seconds", "in S seconds");
     settings.add_filter(r"PATH=[^ \n]*:\$PATH", "PATH=BIN:$$PATH");
     settings.add_filter(r"process \d+", "process PID");
-    settings.add_filter(r"\b([0-9a-z]{4}-){6}[0-9a-z]{4}\b", "INVITATION");
     settings
 }
 

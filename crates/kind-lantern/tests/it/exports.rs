@@ -311,7 +311,7 @@ fn three_systems() -> TestEnv {
     env.edit("lantern.toml", "[storefronts.brambleyard]", &format!("{targets}[storefronts.brambleyard]"));
     env.edit("lantern.toml", "{ linux =", "{ windows = \"sp-win\", macos = \"sp-mac\", linux =");
     env.running()
-        .place()
+        .stand_in()
         .make_title(&lantern_storefront::protocol::Title {
             handle: "saltmarsh-post".parse().unwrap(),
             name: "Saltmarsh Post".into(),
@@ -379,10 +379,10 @@ fn three_systems_go_the_whole_way() {
         open-water   1.4.0 (2)   newest
                      linux, windows
                      unchanged since 1.3.2 (1)
-                     build 2 there, since YYYY-MM-DD HH:MM by paper-heron
+                     number there 2, since 2026-11-27 10:10 by paper-heron
                      1.3.2 (1)   not in 1.4.0 (2)
                      macos
-                     build 1 there, since YYYY-MM-DD HH:MM by paper-heron
+                     number there 1, since 2026-11-27 10:04 by paper-heron
 
     next: lantern install brambleyard open-water DIR   gets it as a player does
     ");

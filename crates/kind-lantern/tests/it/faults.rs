@@ -109,10 +109,10 @@ fn a_promotion_that_never_arrived_is_recorded_as_not_done() {
     env.lantern(&["push", "brambleyard", "--yes"]).success();
     env.lantern(&["promote", "brambleyard", "open-water", "--confirm", "1.4.0 (2)"]).success();
     forget_last_event(&env);
-    let place = rusqlite::Connection::open(env.path("place/state.db")).unwrap();
-    place.execute("DELETE FROM moves WHERE revision = 2", []).unwrap();
-    place.execute("DELETE FROM answers", []).unwrap();
-    drop(place);
+    let storefront = rusqlite::Connection::open(env.path("storefront/state.db")).unwrap();
+    storefront.execute("DELETE FROM moves WHERE revision = 2", []).unwrap();
+    storefront.execute("DELETE FROM answers", []).unwrap();
+    drop(storefront);
     assert_eq!(env.on_branch(), "1.3.2 (1) build 1 revision 1");
     assert_eq!(env.event_kinds().last().unwrap(), "not-done");
     env.lantern(&["promote", "brambleyard", "open-water", "--confirm", "1.4.0 (2)"]).success();
@@ -133,7 +133,7 @@ fn a_push_whose_answer_was_lost_is_settled_as_the_build_that_it_made() {
     env.lantern(&["live"]).success();
     let document = env.lantern(&["history", "--all", "--json"]).success().json();
     let pushed = document["events"].as_array().unwrap().iter().find(|event| event["kind"] == "pushed").unwrap();
-    assert_eq!(pushed["payload"]["build"], 2, "{pushed}");
+    assert_eq!(pushed["payload"]["number_there"], 2, "{pushed}");
 }
 
 #[test]
@@ -144,17 +144,17 @@ fn a_push_that_was_cut_goes_on_with_what_had_arrived() {
     let whole = env.lantern(&["push", "brambleyard", "--plan", "--json"]).success().one();
     env.lantern(&["push", "brambleyard", "--yes"]).success();
     // As if it had been cut before the build was made.
-    let place = rusqlite::Connection::open(env.path("place/state.db")).unwrap();
-    place.execute("DELETE FROM builds", []).unwrap();
-    place.execute("DELETE FROM answers", []).unwrap();
+    let storefront = rusqlite::Connection::open(env.path("storefront/state.db")).unwrap();
+    storefront.execute("DELETE FROM builds", []).unwrap();
+    storefront.execute("DELETE FROM answers", []).unwrap();
     let ledger = rusqlite::Connection::open(env.path(".lantern/ledger.db")).unwrap();
     ledger.execute("DELETE FROM events WHERE kind = 'pushed'", []).unwrap();
-    drop((ledger, place));
+    drop((ledger, storefront));
     std::fs::remove_file(env.path(".lantern/ledger.head")).unwrap();
     let again = env.lantern(&["push", "brambleyard", "--yes", "--json"]).success().one();
     assert!(again["sent_bytes"].as_u64().unwrap() < whole["upload_bytes"].as_u64().unwrap() / 100, "{again}");
     let kinds = env.event_kinds();
-    assert_eq!(kinds.iter().filter(|k| *k == "asked").count(), 1, "the open deed was taken up: {kinds:?}");
+    assert_eq!(kinds.iter().filter(|k| *k == "asked").count(), 1, "the open action was taken up: {kinds:?}");
 }
 
 #[test]

@@ -1,6 +1,6 @@
 //! Documents of someone newer, sent through every command: what is not known is passed on, and nothing ends over it.
 
-use lantern_rehearsal::place::PlaceDocument;
+use lantern_rehearsal::stand_in::StandInDocument;
 use serde_json::{Value, json};
 
 use crate::env::{TestEnv, rewriting_line_to};
@@ -84,10 +84,10 @@ fn every_command_takes_documents_from_the_future() {
         event = event.replace("\\u0000", "");
         event
     };
-    let place = json!({ "storefront": "brambleyard-9", "name": "brambleyard", "handle": "saltmarsh-post" });
+    let storefront = json!({ "id": "brambleyard-9", "name": "brambleyard", "handle": "saltmarsh-post" });
     let release = lantern_core::digest::ReleaseId::of(b"a newer one").to_string();
     let asked = json!({
-        "key": "01a207a2-3280-7000-8000-000000000009", "place": place, "deed": { "share": { "percent": 25 } },
+        "key": "01a207a2-3280-7000-8000-000000000009", "storefront": storefront, "action": { "share": { "percent": 25 } },
         "release": release, "version": "1.3.2", "number": 1, "until": "2031-02-01"
     });
     let bodies =
@@ -112,9 +112,9 @@ fn every_command_takes_documents_from_the_future() {
 #[test]
 fn a_rule_that_must_be_understood_closes_the_gate() {
     let mut env = TestEnv::without_storefront();
-    let mut document = PlaceDocument::brambleyard();
+    let mut document = StandInDocument::brambleyard();
     document.more_rules.insert("moon".into(), json!("full"));
-    env.open_place(document.clone(), 0);
+    env.open_stand_in(document.clone(), 0);
     env.make_title();
     env.write("lantern.toml", &env.config("1.3.2"));
     env.connect();
@@ -122,6 +122,6 @@ fn a_rule_that_must_be_understood_closes_the_gate() {
     assert!(env.lantern(&["push", "brambleyard", "--yes"]).fails(3).stderr().contains("the house rule moon"));
     let port = env.close_storefront();
     document.rules.must_understand = Some(Vec::new());
-    env.open_place(document, port);
+    env.open_stand_in(document, port);
     env.lantern(&["push", "brambleyard", "--yes"]).success();
 }

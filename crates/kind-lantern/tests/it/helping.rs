@@ -28,7 +28,7 @@ fn every_run_leaves_a_log() {
 #[test]
 fn no_secret_is_shown_to_anybody() {
     let env = TestEnv::live();
-    let secret = env.running().place().secret().to_owned();
+    let secret = env.running().stand_in().secret().to_owned();
     // Planted where people leave them: in the configuration, in an argument, in a comment.
     env.edit("lantern.toml", "[game]", &format!("# my secret: {secret}\n[game]"));
     env.lantern(&["promote", "brambleyard", "open-water", "--plan", "--because", &secret]).success();

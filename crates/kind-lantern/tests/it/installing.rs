@@ -165,7 +165,7 @@ fn a_folder_of_another_place_is_not_mixed() {
     let mut env = TestEnv::live();
     env.lantern(&INSTALL).success();
     let port = env.close_storefront();
-    std::fs::rename(env.path("place"), env.path("place-before")).unwrap();
+    std::fs::rename(env.path("storefront"), env.path("storefront-before")).unwrap();
     env.open_storefront(port);
     env.make_title();
     env.connect();

@@ -1,7 +1,7 @@
 //! The board, the numbers and the next step say no more than is known, and no less.
 
 use lantern_rehearsal::exports::{self, GameVersion};
-use lantern_rehearsal::place::PlaceDocument;
+use lantern_rehearsal::stand_in::StandInDocument;
 
 use crate::env::{Ran, TestEnv, copy};
 
@@ -27,20 +27,20 @@ fn next(ran: Ran) -> String {
 fn a_storefront_that_came_back_from_a_backup_is_shown_as_it_is() {
     let mut env = TestEnv::live();
     let port = env.close_storefront();
-    copy(&env.path("place"), &env.path("backup"));
+    copy(&env.path("storefront"), &env.path("backup"));
     env.open_storefront(port);
     env.next_version();
     env.release("1.4.0 (2)");
     env.lantern(&["promote", "brambleyard", "open-water", "1", "--confirm", "1.3.2 (1)"]).success();
     env.lantern(&["promote", "brambleyard", "open-water", "2", "--confirm", "1.4.0 (2)"]).success();
     env.close_storefront();
-    std::fs::remove_dir_all(env.path("place")).unwrap();
-    copy(&env.path("backup"), &env.path("place"));
+    std::fs::remove_dir_all(env.path("storefront")).unwrap();
+    copy(&env.path("backup"), &env.path("storefront"));
     env.open_storefront(port);
     assert_eq!(env.on_branch(), "1.3.2 (1) build 1 revision 1");
     let history = env.lantern(&["history", "--count", "2"]).success().stdout();
     assert!(history.contains("open-water at brambleyard is at revision 1 again, after 4"), "{history}");
-    assert!(history.contains("1.4.0 (2) is not at brambleyard any more, build 2"), "{history}");
+    assert!(history.contains("1.4.0 (2) is not at brambleyard any more, number there 2"), "{history}");
     // What is not there any more is pushed again, and the board follows.
     assert_eq!(next(env.lantern(&["live"])), "lantern push brambleyard");
     env.lantern(&["push", "brambleyard", "--yes"]).success();
@@ -55,7 +55,7 @@ fn a_storefront_that_came_back_from_a_backup_is_shown_as_it_is() {
 fn a_storefront_that_was_set_up_again_is_another_one() {
     let mut env = TestEnv::live();
     let port = env.close_storefront();
-    env.open_place_in(&env.path("fresh"), crate::env::one_line(), port);
+    env.open_storefront_in(&env.path("fresh"), crate::env::one_line(), port);
     env.make_title();
     env.connect();
     let board = env.lantern(&["live"]).success().stdout();
@@ -187,7 +187,7 @@ fn what_a_build_says_of_itself_must_agree_with_its_release() {
                      linux, phone
                      differs: phone declares version 1.3.2, number 25
                      phone: unchanged since 1.3.2 (25)
-                     build 3 there, since YYYY-MM-DD HH:MM by paper-heron
+                     number there 3, since 2026-11-27 10:15 by paper-heron
 
     next: lantern install brambleyard open-water DIR   gets it as a player does
     ");
@@ -202,9 +202,8 @@ fn what_a_build_says_of_itself_must_agree_with_its_release() {
 fn a_release_of_a_part_moves_its_part_alone() {
     let env = TestEnv::desktops();
     let out = |release: &str| {
-        for branch in ["creek", "estuary"] {
-            env.lantern(&["promote", "brambleyard", branch, "--yes"]).success();
-        }
+        env.lantern(&["promote", "brambleyard", "creek", "--yes"]).success();
+        env.pass_hours(24);
         env.lantern(&["promote", "brambleyard", "open-water", "--confirm", release]).success()
     };
     env.lantern(&["prepare"]).success();
@@ -258,22 +257,16 @@ fn a_release_of_a_part_moves_its_part_alone() {
       brambleyard   newest sealed: 1.3.3 (2)
         creek        1.3.3 (2)   newest
                      windows
-                     build 2 there, since YYYY-MM-DD HH:MM by paper-heron
+                     number there 2, since 2026-11-28 10:10 by paper-heron
                      1.3.2 (1)   not in 1.3.3 (2)
                      linux, macos
-                     build 1 there, since YYYY-MM-DD HH:MM by paper-heron
-        estuary      1.3.3 (2)   newest
-                     windows
-                     build 2 there, since YYYY-MM-DD HH:MM by paper-heron
-                     1.3.2 (1)   not in 1.3.3 (2)
-                     linux, macos
-                     build 1 there, since YYYY-MM-DD HH:MM by paper-heron
+                     number there 1, since 2026-11-27 10:04 by paper-heron
         open-water   1.3.3 (2)   newest
                      windows
-                     build 2 there, since YYYY-MM-DD HH:MM by paper-heron
+                     number there 2, since 2026-11-29 10:11 by paper-heron
                      1.3.2 (1)   not in 1.3.3 (2)
                      linux, macos
-                     build 1 there, since YYYY-MM-DD HH:MM by paper-heron
+                     number there 1, since 2026-11-28 10:05 by paper-heron
 
     next: lantern install brambleyard open-water DIR   gets it as a player does
     ");
@@ -430,11 +423,11 @@ fn a_title_of_another_game_is_found_before_anything_travels() {
         identity: "example.paperheron.puntandoar".parse().unwrap(),
         depots: vec!["sp-linux".parse().unwrap()],
     };
-    env.running().place().make_title(&title).unwrap();
+    env.running().stand_in().make_title(&title).unwrap();
     env.next_version();
     env.edit("lantern.toml", "handle = \"saltmarsh-post\"", "handle = \"punt-and-oar\"");
     env.lantern(&["prepare"]).success();
-    let packs = || crate::env::files(&env.path("place")).len();
+    let packs = || crate::env::files(&env.path("storefront")).len();
     let before = packs();
     snapshot!(env.lantern(&["push", "brambleyard", "--yes"]).whole(), @"
     ------- stderr -------
@@ -499,7 +492,7 @@ fn what_was_said_at_a_push_is_shown_again() {
         shown.contains("for the team: fog fix") && shown.contains("for players, en: The lighthouse is lit."),
         "{shown}"
     );
-    assert!(env.lantern(&["history"]).success().stdout().contains("as build 1, 4.34 MB: fog fix"));
+    assert!(env.lantern(&["history"]).success().stdout().contains("number there 1, 4.34 MB: fog fix"));
     assert!(env.lantern(&["live"]).success().stdout().contains("fog fix"));
     env.write("news.md", "# what is new\nlight\n");
     let stderr = env.lantern(&push).fails(2).stderr();
@@ -519,12 +512,12 @@ fn every_edition_is_pushed_unless_one_is_named() {
 fn a_place_with_more_lines_has_none_forgotten() {
     let mut env = TestEnv::new();
     let port = env.close_storefront();
-    env.open_place(PlaceDocument::brambleyard(), port);
+    env.open_stand_in(StandInDocument::brambleyard(), port);
     env.connect();
     env.lantern(&["prepare"]).success();
     env.lantern(&["push", "brambleyard", "--yes"]).success();
     // Those that lantern.toml does not name are shown, and not proposed.
     let board = env.lantern(&["live"]).success().stdout();
-    assert!(board.contains("creek        nothing yet") && board.contains("estuary      nothing yet"), "{board}");
+    assert!(board.contains("creek        nothing yet") && board.contains("open-water   nothing yet"), "{board}");
     assert!(board.ends_with("next: lantern promote brambleyard open-water\n"), "{board}");
 }

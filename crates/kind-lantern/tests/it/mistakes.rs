@@ -103,7 +103,7 @@ fn texts_for_what_is_there_already_are_not_dropped_without_a_word() {
 }
 
 #[test]
-fn a_quiet_deed_that_was_agreed_to_shows_no_plan() {
+fn a_quiet_action_that_was_agreed_to_shows_no_plan() {
     let env = TestEnv::live();
     env.next_version();
     env.lantern(&["prepare"]).success();
@@ -136,7 +136,7 @@ fn init_says_where_it_looked_and_refuses_what_is_not_there() {
     let init = |more: &[&str]| env.lantern(&[&["init"], &known[..], more].concat());
     assert!(init(&[]).fails(2).stderr().contains("is there already"));
     std::fs::remove_file(env.path("lantern.toml")).unwrap();
-    std::fs::rename(env.path("exports"), env.path("place/elsewhere")).unwrap();
+    std::fs::rename(env.path("exports"), env.path("storefront/elsewhere")).unwrap();
     snapshot!(init(&[]).whole(), @"
     ------- stderr -------
     found no export here, nor in a folder of the name exports, export, builds, build, dist, output, out, releases, release
@@ -150,7 +150,7 @@ fn init_says_where_it_looked_and_refuses_what_is_not_there() {
       fix: export the game first; a path starts at the game's folder
     [exit status: 2]
     ");
-    std::fs::rename(env.path("place/elsewhere"), env.path("Builds")).unwrap();
+    std::fs::rename(env.path("storefront/elsewhere"), env.path("Builds")).unwrap();
     init(&[]).success();
     assert!(String::from_utf8(env.read("lantern.toml")).unwrap().contains("export = \"Builds/"));
 }

@@ -62,9 +62,9 @@ fn share(env: &TestEnv) {
 }
 
 fn builds(env: &TestEnv) -> usize {
-    let folder = env.path("place/state.db");
-    let place = rusqlite::Connection::open(folder).unwrap();
-    place.query_row("SELECT count(*) FROM builds", [], |row| row.get(0)).unwrap()
+    let folder = env.path("storefront/state.db");
+    let storefront = rusqlite::Connection::open(folder).unwrap();
+    storefront.query_row("SELECT count(*) FROM builds", [], |row| row.get(0)).unwrap()
 }
 
 #[test]
@@ -190,7 +190,7 @@ fn two_people_who_take_the_same_number_are_told() {
     let sealed = run("other", &["prepare"]).success().stdout();
     assert!(sealed.contains("sealed Saltmarsh Post 1.3.2 (3)"), "{sealed}");
     let document = run("other", &["push", "brambleyard", "--yes", "--json"]).success().one();
-    assert_eq!((&document["release"]["number"], &document["build"]), (&3.into(), &3.into()));
+    assert_eq!((&document["release"]["number"], &document["number_there"]), (&3.into(), &3.into()));
 }
 
 #[test]

@@ -70,7 +70,7 @@ fn a_ledger_that_was_lost_is_noticed_and_made_again() {
       from old file and copy   10 events
       from the store           nothing more
       from storefronts         1 build, at brambleyard
-      not known: 2 events after YYYY-MM-DD HH:MM, except what storefronts reported above
+      not known: 2 events after 2026-11-27 10:05, except what storefronts reported above
 
     next: lantern verify   then: lantern live
     ");
@@ -314,7 +314,7 @@ fn damage_is_not_sent_and_what_was_asked_for_is_closed() {
     damage_packs(&env);
     let stderr = env.lantern(&["push", "brambleyard", "--yes"]).fails(5).stderr();
     assert!(stderr.contains("is damaged") && stderr.contains("lantern repair"), "{stderr}");
-    let there = Store::at(env.path("place/titles/saltmarsh-post"));
+    let there = Store::at(env.path("storefront/titles/saltmarsh-post"));
     assert_eq!(there.packs().unwrap(), []);
     assert_eq!(env.event_kinds().last().unwrap(), "not-done");
     env.lantern(&["repair"]).success();

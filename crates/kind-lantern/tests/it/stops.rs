@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use lantern_core::config::Audience;
 use lantern_core::digest::Digest;
-use lantern_rehearsal::place::PlaceDocument;
+use lantern_rehearsal::stand_in::StandInDocument;
 use lantern_store::store::Store;
 use serde_json::Value;
 
@@ -22,9 +22,11 @@ pub struct Scene {
     pub env: TestEnv,
     base: tempfile::TempDir,
     port: u16,
-    document: PlaceDocument,
+    document: StandInDocument,
     /// Whether something is damaged, which the command is to make good.
     is_damaged: bool,
+    /// When it begins.
+    minute: u32,
 }
 
 impl Scene {
@@ -33,13 +35,13 @@ impl Scene {
         Self::at(one_line(), before)
     }
 
-    fn at(document: PlaceDocument, before: impl FnOnce(&TestEnv)) -> Self {
+    fn at(document: StandInDocument, before: impl FnOnce(&TestEnv)) -> Self {
         let mut env = TestEnv::without_storefront();
         for folder in ["textures", "music", "hints"] {
             std::fs::remove_dir_all(env.path("exports/linux").join(folder)).unwrap();
         }
         env.write("exports/linux/saltmarsh.dat", &"ebb and flood ".repeat(3000));
-        env.open_place(document.clone(), 0);
+        env.open_stand_in(document.clone(), 0);
         env.make_title();
         env.write("lantern.toml", &env.config("1.3.2"));
         env.connect();
@@ -47,8 +49,9 @@ impl Scene {
         let port = env.close_storefront();
         let base = tempfile::tempdir().unwrap();
         copy(&env.path("."), base.path());
-        env.open_place(document.clone(), port);
-        Self { env, base, port, document, is_damaged: false }
+        env.open_stand_in(document.clone(), port);
+        let minute = env.minute();
+        Self { minute, env, base, port, document, is_damaged: false }
     }
 
     /// As [`Scene::new`], and then something is damaged.
@@ -66,7 +69,8 @@ impl Scene {
             }
         }
         copy(self.base.path(), &root);
-        self.env.open_place(self.document.clone(), self.port);
+        self.env.set_minute(self.minute);
+        self.env.open_stand_in(self.document.clone(), self.port);
     }
 
     fn run(&self, arguments: &[&str], variables: &[(&str, &str)]) -> Ran {
@@ -82,7 +86,8 @@ impl Scene {
         let live = json(&["live"]);
         for branch in live["storefronts"][0]["branches"].as_array().unwrap() {
             for (target, live) in branch["targets"].as_object().unwrap() {
-                let what = serde_json::json!([branch["revision"], live["build"], live["number"], live["release"]]);
+                let what =
+                    serde_json::json!([branch["revision"], live["number_there"], live["number"], live["release"]]);
                 state.insert(format!("{} has {target}", branch["branch"]), what);
             }
         }
@@ -94,7 +99,7 @@ impl Scene {
         state.insert("next number".to_owned(), json(&["number"])["next"].clone());
         // Asking may be recorded twice, what came of it may not.
         let kinds = self.env.event_kinds();
-        for kind in ["sealed", "pushed", "moved", "withdrawn", "freed", "number-seen"] {
+        for kind in ["sealed", "pushed", "moved", "withdrawn", "freed"] {
             let count = kinds.iter().filter(|k| *k == kind).count();
             state.insert(format!("events {kind}"), count.into());
         }
@@ -103,7 +108,7 @@ impl Scene {
             let ended = invitations.as_array().unwrap().iter().filter(|made| !made["ended_at"].is_null()).count();
             state.insert("ended invitations".to_owned(), ended.into());
         }
-        let folders = [".lantern/store", "player", "place/titles", "home/access"];
+        let folders = [".lantern/store", "player", "storefront/titles", "home/access"];
         for folder in folders.into_iter().filter(|folder| self.env.path(folder).is_dir()) {
             let found = files(&self.env.path(folder));
             let lasting =
@@ -317,7 +322,7 @@ fn rollback_to_what_was_before() {
             match again.code() {
                 0 => {}
                 3 => {
-                    assert!(again.stderr().contains("went back to 1.4.0 (2) only seconds ago"), "{}", again.stderr());
+                    assert!(again.stderr().contains("went back to 1.4.0 (2) only "), "{}", again.stderr());
                     refused += 1;
                 }
                 _ => panic!("after a stop at point {number}: {}", again.whole()),

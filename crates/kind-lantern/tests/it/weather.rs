@@ -45,7 +45,7 @@ fn in_weather(faults: &[Fault]) {
     let (mut met, mut shown) = (0, 0);
     for seed in 0..rounds(2) {
         scene.put_back();
-        scene.env.running().place().set_weather(Some(Weather::new(faults.to_vec(), STORM, seed)));
+        scene.env.running().stand_in().set_weather(Some(Weather::new(faults.to_vec(), STORM, seed)));
         for command in CHAIN {
             let mut tries = 0;
             loop {
@@ -61,8 +61,8 @@ fn in_weather(faults: &[Fault]) {
                 assert!(tries < TRIES, "{faults:?}, seed {seed}, {command:?}: {}", ran.whole());
             }
         }
-        shown += scene.env.running().place().weather().map_or(0, |weather| weather.shown());
-        scene.env.running().place().set_weather(None);
+        shown += scene.env.running().stand_in().weather().map_or(0, |weather| weather.shown());
+        scene.env.running().stand_in().set_weather(None);
         assert_eq!(scene.state(), expected, "{faults:?}, seed {seed}, after {met} failures");
     }
     // Weather that does nothing proves nothing. One fault in four requests, and a chain makes dozens of them.

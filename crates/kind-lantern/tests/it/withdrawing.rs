@@ -1,7 +1,7 @@
-//! Withdrawing, lines in order, and several storefronts at once.
+//! Withdrawing, lines that wait, and several storefronts at once.
 
 use lantern_rehearsal::exports::GameVersion;
-use lantern_rehearsal::place::PlaceDocument;
+use lantern_rehearsal::stand_in::StandInDocument;
 
 use crate::env::TestEnv;
 
@@ -21,16 +21,27 @@ fn candidate(env: &TestEnv) {
 }
 
 #[test]
-fn lines_are_gone_through_in_order() {
-    let env = promoted_to_creek();
+fn everyones_line_takes_what_testers_have_had_for_a_day() {
+    let env = TestEnv::desktops();
+    env.lantern(&["prepare"]).success();
+    env.lantern(&["push", "brambleyard", "--yes"]).success();
     snapshot!(env.lantern(&["promote", "brambleyard", "open-water", "--confirm", "1.3.2 (1)"]).whole(), @"
     ------- stderr -------
     error: brambleyard does not accept this
-      why: 1.3.2 (1) has not been on estuary yet; the order is creek, estuary, open-water
-      fix: promote it to estuary first
+      why: 1.3.2 (1) has not been on creek yet; open-water takes what creek has had for 24 hours
+      fix: promote it to creek first
     [exit status: 3]
     ");
-    env.lantern(&["promote", "brambleyard", "estuary", "--yes"]).success();
+    env.lantern(&["promote", "brambleyard", "creek", "--yes"]).success();
+    env.pass_hours(23);
+    snapshot!(env.lantern(&["promote", "brambleyard", "open-water", "--confirm", "1.3.2 (1)"]).whole(), @"
+    ------- stderr -------
+    error: brambleyard does not accept this
+      why: 1.3.2 (1) has been on creek for 23 h 1 min; open-water takes what creek has had for 24 hours
+      fix: wait 59 min more
+    [exit status: 3]
+    ");
+    env.pass_hours(1);
     env.lantern(&["promote", "brambleyard", "open-water", "--confirm", "1.3.2 (1)"]).success();
     snapshot!(env.lantern(&["live"]).whole(), @"
     Saltmarsh Post
@@ -38,13 +49,10 @@ fn lines_are_gone_through_in_order() {
       brambleyard   newest sealed: 1.3.2 (1)
         creek        1.3.2 (1)   newest
                      linux, macos, windows
-                     build 1 there, since YYYY-MM-DD HH:MM by paper-heron
-        estuary      1.3.2 (1)   newest
-                     linux, macos, windows
-                     build 1 there, since YYYY-MM-DD HH:MM by paper-heron
+                     number there 1, since 2026-11-27 10:05 by paper-heron
         open-water   1.3.2 (1)   newest
                      linux, macos, windows
-                     build 1 there, since YYYY-MM-DD HH:MM by paper-heron
+                     number there 1, since 2026-11-28 10:07 by paper-heron
 
     next: lantern install brambleyard open-water DIR   gets it as a player does
     ");
@@ -67,7 +75,7 @@ fn a_withdrawn_release_goes_nowhere_any_more() {
     assert!(withdraw(&["--yes"]).fails(7).stderr().contains("--because"));
     withdraw(&["--because", "a save bug", "--yes"]).success();
     snapshot!(withdraw(&["--yes"]).whole(), @"nothing to do: 1.4.0-rc (2) is withdrawn everywhere");
-    snapshot!(env.lantern(&["promote", "brambleyard", "estuary", "2", "--yes"]).whole(), @"
+    snapshot!(env.lantern(&["promote", "brambleyard", "open-water", "2", "--yes"]).whole(), @"
     ------- stderr -------
     error: 1.4.0-rc (2) was withdrawn: a save bug
       fix: fix it, raise the version, and prepare again
@@ -79,8 +87,7 @@ fn a_withdrawn_release_goes_nowhere_any_more() {
       brambleyard   newest sealed: 1.3.2 (1)
         creek        1.4.0-rc (2)   withdrawn: a save bug
                      linux, macos, windows
-                     build 2 there, since YYYY-MM-DD HH:MM by paper-heron
-        estuary      nothing yet
+                     number there 2, since 2026-11-27 10:07 by paper-heron
         open-water   nothing yet
 
     next: lantern rollback brambleyard creek
@@ -97,7 +104,7 @@ fn a_withdrawn_release_goes_nowhere_any_more() {
 }
 
 #[test]
-fn the_place_itself_refuses_what_was_withdrawn() {
+fn the_storefront_itself_refuses_what_was_withdrawn() {
     let env = promoted_to_creek();
     candidate(&env);
     env.lantern(&["releases", "withdraw", "2", "--because", "a save bug", "--yes"]).success();
@@ -110,13 +117,14 @@ fn the_place_itself_refuses_what_was_withdrawn() {
 #[test]
 fn a_storefront_that_cannot_be_told_is_told_later() {
     let mut env = promoted_to_creek();
-    env.lantern(&["promote", "brambleyard", "estuary", "--yes"]).success();
+    env.pass_hours(24);
+    env.lantern(&["promote", "brambleyard", "open-water", "--confirm", "1.3.2 (1)"]).success();
     let port = env.close_storefront();
     let first = env.lantern(&["releases", "withdraw", "1", "--because", "a save bug", "--yes"]).fails(4);
-    assert!(first.stdout().contains("players on creek, estuary at brambleyard have it"), "{}", first.whole());
+    assert!(first.stdout().contains("players on creek, open-water at brambleyard have it"), "{}", first.whole());
     assert!(first.stdout().contains("brambleyard could not be reached"), "{}", first.whole());
     assert!(env.lantern(&["releases"]).success().stdout().contains("withdrawn: a save bug"));
-    env.open_place(PlaceDocument::brambleyard(), port);
+    env.open_stand_in(StandInDocument::brambleyard(), port);
     env.lantern(&["releases", "withdraw", "1", "--yes"]).success();
     let again = env.lantern(&["releases", "withdraw", "1", "--yes", "--json"]).success().json();
     assert_eq!((&again["done"], &again["because"]), (&true.into(), &"a save bug".into()));
@@ -131,7 +139,7 @@ fn several_storefronts_in_one_go() {
     let more = more[more.find("[storefronts.brambleyard]").unwrap()..].replace("brambleyard", "wrackline");
     let text = String::from_utf8(env.read("lantern.toml")).unwrap();
     env.write("lantern.toml", &format!("{text}\n{more}"));
-    let secret = other.running().place().secret().to_owned();
+    let secret = other.running().stand_in().secret().to_owned();
     let connect = ["connect", "wrackline", "--client", "paper-heron"];
     assert!(env.command(&connect).env("LANTERN_SECRET", secret).output().unwrap().status.success());
     env.lantern(&["prepare"]).success();
@@ -160,15 +168,15 @@ fn history_can_be_narrowed() {
     candidate(&env);
     snapshot!(env.lantern(&["history", "--branch", "creek"]).whole(), @"
     UTC
-    YYYY-MM-DD HH:MM   wren   put 1.4.0-rc (2) on creek at brambleyard
-    YYYY-MM-DD HH:MM   wren   put 1.3.2 (1) on creek at brambleyard
-    YYYY-MM-DD HH:MM   wren   saw the branch creek at brambleyard, with nothing on it yet
+    2026-11-27 10:07:00   wren   put 1.4.0-rc (2) on creek at brambleyard
+    2026-11-27 10:04:00   wren   put 1.3.2 (1) on creek at brambleyard
+    2026-11-27 10:01:00   wren   saw the branch creek at brambleyard, with nothing on it yet
     ");
     snapshot!(env.lantern(&["history", "--release", "1.4.0-rc"]).whole(), @"
     UTC
-    YYYY-MM-DD HH:MM   wren   put 1.4.0-rc (2) on creek at brambleyard
-    YYYY-MM-DD HH:MM   wren   pushed 1.4.0-rc (2) to brambleyard as build 2, 369 kB
-    YYYY-MM-DD HH:MM   wren   sealed 1.4.0-rc (2)
+    2026-11-27 10:07:00   wren   put 1.4.0-rc (2) on creek at brambleyard
+    2026-11-27 10:06:00   wren   pushed 1.4.0-rc (2) to brambleyard, number there 2, 369 kB
+    2026-11-27 10:05:00   wren   sealed 1.4.0-rc (2)
     ");
     snapshot!(env.lantern(&["history", "--since", "2999-01-01"]).whole(), @"
     no event matches that

@@ -25,7 +25,7 @@ pub struct Config {
     /// its own name.
     #[serde(default)]
     pub depots: BTreeMap<String, Depot>,
-    /// The places where players get builds, each under a name of your choice.
+    /// The storefronts where players get builds, each under a name of your choice.
     #[serde(default)]
     pub storefronts: BTreeMap<String, Storefront>,
     /// What is checked, and what of it is accepted.
@@ -248,7 +248,7 @@ pub struct Choice {
     pub default: Option<String>,
 }
 
-/// A place where players get builds.
+/// A storefront where players get builds.
 #[derive(Debug, Deserialize, JsonSchema)]
 #[serde(tag = "kind", rename_all = "kebab-case")]
 pub enum Storefront {
@@ -262,14 +262,17 @@ pub enum Storefront {
 pub struct Protocol {
     /// Its address, such as "http://127.0.0.1:4870".
     pub address: String,
-    /// What the place calls the game; with several editions: edition = handle.
+    /// What the storefront calls the game; with several editions: edition = handle.
     pub handle: Handles,
     /// Targets that go there. Left out: all of the editions that have a handle.
     #[serde(default)]
     pub targets: Vec<String>,
-    /// What the place calls our depots: ours = theirs.
+    /// What the storefront calls our depots: ours = theirs.
     #[serde(default)]
     pub depots: BTreeMap<String, String>,
+    /// How it is to name releases, with values in braces, such as "{release.version}". Left out: as it does itself.
+    #[serde(default)]
+    pub name_there: Option<String>,
     /// The branches that are used there.
     #[serde(default)]
     pub branches: BTreeMap<String, Branch>,
@@ -291,7 +294,7 @@ pub enum Handles {
 pub struct Branch {
     /// Who can follow it.
     pub audience: Audience,
-    /// What the place calls it, where that is something else.
+    /// What the storefront calls it, where that is something else.
     #[serde(default)]
     pub theirs: Option<String>,
 }

@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use super::shape::Shape;
 use super::{
-    Accept, Config, ConfigKey, Edition, EditionKind, Game, ProtocolPlace, Storefront, StorefrontKind, Target,
+    Accept, Config, ConfigKey, Edition, EditionKind, Game, ProtocolStorefront, Storefront, StorefrontKind, Target,
     TargetStart, VersionSource, raw,
 };
 use crate::choices::{BY_LANGUAGE, Choices, DefaultOption, NO_OPTION, Players, is_language};
@@ -14,6 +14,7 @@ use crate::names::{FolderName, Handle, Identity, Name};
 use crate::path::{TreePath, shown};
 use crate::patterns::Patterns;
 use crate::system::System;
+use crate::template::{Template, TemplateError};
 
 use ConfigKey::Key as K;
 
@@ -614,6 +615,13 @@ impl Check<'_> {
             targets.extend(self.known(&at, text, Referred::Target, &known));
         }
         let depots = self.depot_handles(at, raw, config);
+        let name_there = self.optional(raw.name_there.as_ref(), |check, text| {
+            let name: Result<Template, TemplateError> = text.parse();
+            let mut wrong = |error: &TemplateError| {
+                check.stop(&below("name-there"), Code::WrongValue, error.to_string(), error.fix());
+            };
+            name.inspect_err(|error| wrong(error)).ok()
+        });
         let (mut branches, mut theirs) = (Vec::new(), BTreeMap::new());
         for (name, branch) in &raw.branches {
             let branch_at = [at, &[K("branches"), K(name)]].concat();
@@ -631,8 +639,8 @@ impl Check<'_> {
         }
         branches.sort();
         let branches = branches.into_iter().map(|(_, name, audience)| (name, audience)).collect();
-        let kind = StorefrontKind::Protocol(ProtocolPlace { address: address? });
-        Some(Storefront { kind, handles: handles?, targets, depots, branches, theirs })
+        let kind = StorefrontKind::Protocol(ProtocolStorefront { address: address? });
+        Some(Storefront { kind, handles: handles?, targets, depots, name_there: name_there?, branches, theirs })
     }
 
     fn handles(

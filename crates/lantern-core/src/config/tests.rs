@@ -49,9 +49,9 @@ fn a_good_file_is_read() {
     let target = &config.targets[&"linux".parse().unwrap()];
     assert_eq!(target.systems, [System::LinuxX86_64]);
     assert_eq!(target.starts[0].file, "saltmarsh");
-    let place = &config.storefronts[&"brambleyard".parse().unwrap()];
-    assert_eq!(place.depots[&"linux".parse().unwrap()].as_str(), "sp-linux");
-    assert_eq!(place.audience(&"open-water".parse().unwrap()), Some(Audience::Everyone));
+    let storefront = &config.storefronts[&"brambleyard".parse().unwrap()];
+    assert_eq!(storefront.depots[&"linux".parse().unwrap()].as_str(), "sp-linux");
+    assert_eq!(storefront.audience(&"open-water".parse().unwrap()), Some(Audience::Everyone));
 }
 
 #[test]
@@ -222,8 +222,8 @@ fn editions_and_depots() {
     assert_eq!(config.choices.values().collect::<Vec<_>>(), [&DefaultOption::ByLanguage]);
     let depots = config.depots_of(&Name::full_edition());
     assert_eq!(depots.iter().map(Name::as_str).collect::<Vec<_>>(), ["desktop", "songs", "voices-fr", "macos"]);
-    let place = &config.storefronts[&"brambleyard".parse::<Name>().unwrap()];
-    assert_eq!(place.handles[&tide].as_str(), "sp-first-tide");
+    let storefront = &config.storefronts[&"brambleyard".parse::<Name>().unwrap()];
+    assert_eq!(storefront.handles[&tide].as_str(), "sp-first-tide");
 }
 
 #[test]
@@ -242,6 +242,8 @@ fn mistakes_in_editions_and_depots() {
         ("{ voices = \"fr\" }", "{ voice = \"fr\" }", "unknown-choice"),
         ("{ voices = \"fr\" }", "\"fr\"", "wrong-type"),
         ("choice = { voices = \"fr\" }", "", "choice-empty"),
+        ("handle = {", "name-there = \"{release.versoin}\"\nhandle = {", "wrong-value"),
+        ("handle = {", "name-there = \"{release.version\"\nhandle = {", "wrong-value"),
         ("\"by-language\"", "\"fi\"", "unknown-option"),
         ("default =", "defaults =", "unknown-key"),
         ("kind = \"add-on\"", "kind = \"companion\"", "inconsistent-values"),
@@ -271,8 +273,8 @@ fn a_storefront_may_take_some_targets_only() {
         .replace(", macos = \"sp-mac\", tide = \"sp-tide\"", "")
         .replace("depots = {", "targets = [\"desktop\"]\ndepots = {");
     let config = Config::read("lantern.toml", &text).unwrap();
-    let place = config.storefronts.values().next().unwrap();
-    assert!(place.takes(&"desktop".parse().unwrap()) && !place.takes(&"tide".parse().unwrap()));
+    let storefront = config.storefronts.values().next().unwrap();
+    assert!(storefront.takes(&"desktop".parse().unwrap()) && !storefront.takes(&"tide".parse().unwrap()));
 }
 
 #[test]

@@ -378,7 +378,7 @@ codes! {
         "A target is unchanged, although others changed.",
         "It was probably not exported again: its players would get a new version with the old content.";
     UnknownChoice "unknown-choice", Error, never,
-        "A choice does not exist under [choices].",
+        "A choice is not among the choices of lantern.toml.",
         "It is a spelling mistake, or the choice was renamed.";
     UnknownCode "unknown-code", Error, never,
         "No finding has this code.",

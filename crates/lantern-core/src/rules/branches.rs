@@ -1,5 +1,6 @@
-//! `branches`: which there are, and in which order a build goes on them.
+//! `branches`: which there are, and what a build must have gone through before it comes on them.
 
+use jiff::{SignedDuration, Timestamp};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
@@ -8,18 +9,15 @@ use crate::config::Audience;
 use crate::names::Name;
 use crate::version::ReleaseName;
 
-/// The branches there.
+/// `branches`.
 #[derive(Debug, Clone, PartialEq, Deserialize, Serialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub struct Branches {
-    /// In the order in which they are listed.
+    /// The only branches there are, in the order in which a release goes through them.
     pub fixed: Vec<BranchRule>,
-    /// Whether a build must have been on each of them before it goes on the next.
-    #[serde(default)]
-    pub in_order: bool,
 }
 
-/// A branch there.
+/// A branch.
 #[derive(Debug, Clone, PartialEq, Deserialize, Serialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub struct BranchRule {
@@ -27,27 +25,95 @@ pub struct BranchRule {
     pub name: Name,
     /// Who can follow it.
     pub audience: Audience,
+    /// What must have had a build before it comes on this branch; none: nothing.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub carried: Option<Carried>,
+}
+
+/// Another branch must have had a build for a time without a break.
+#[derive(Debug, Clone, PartialEq, Eq, Deserialize, Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub struct Carried {
+    /// The branch.
+    pub by: Name,
+    /// How long, in hours; 0: it must have been there.
+    pub hours: u32,
+}
+
+/// What a branch had from a time on: whether the build was among it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Stay {
+    /// From when on; none where nobody knows.
+    pub since: Option<Timestamp>,
+    /// Whether the branch had the build.
+    pub has_it: bool,
+}
+
+/// Returns the longest time for which a branch had a build without a break, by what it had from when on, oldest first;
+/// none when it never had it.
+pub fn longest_stay(stays: &[Stay], now: Timestamp) -> Option<SignedDuration> {
+    let mut longest = None;
+    let mut began: Option<Timestamp> = None;
+    let ends = stays.iter().skip(1).map(|stay| stay.since.unwrap_or(now)).chain([now]);
+    for (stay, end) in stays.iter().zip(ends) {
+        began = match (stay.has_it, began) {
+            (true, None) => Some(stay.since.unwrap_or(end)),
+            (true, began) => began,
+            (false, _) => None,
+        };
+        longest = longest.max(began.map(|began| end.duration_since(began)));
+    }
+    longest
 }
 
 impl Branches {
-    /// Returns the branch of this name.
+    /// Returns the rule of a branch.
     pub fn named(&self, name: &Name) -> Option<&BranchRule> {
         self.fixed.iter().find(|b| b.name == *name)
     }
 
-    /// Returns the branch that a build must have been on before it goes on this one.
-    pub fn before(&self, branch: &Name) -> Option<&BranchRule> {
-        let at = self.fixed.iter().position(|b| b.name == *branch)?;
-        self.fixed.get(at.checked_sub(1)?).filter(|_| self.in_order)
+    /// Returns what must have had a build before it comes on a branch.
+    pub fn carried(&self, branch: &Name) -> Option<&Carried> {
+        self.named(branch)?.carried.as_ref()
     }
 
-    /// Says whether a build may go on a branch by the order of branches; `been_before` is whether it has been on
-    /// [`Self::before`].
-    pub fn refuse_order(&self, branch: &Name, build: &ReleaseName, been_before: bool) -> Option<Refusal> {
-        let before = self.before(branch).filter(|_| !been_before)?;
-        let order: Vec<&str> = self.fixed.iter().map(|b| b.name.as_str()).collect();
-        let what = format!("{build} has not been on {} yet; the order is {}", before.name, order.join(", "));
-        Some(Refusal::new("not-in-order", what, format!("promote it to {} first", before.name)))
+    /// Says why a build may not come on a branch yet. `stayed` is the longest time for which [`Carried::by`] had it without a
+    /// break; none when it never did.
+    pub fn refuse_too_early(
+        &self,
+        branch: &Name,
+        build: &ReleaseName,
+        stayed: Option<SignedDuration>,
+    ) -> Option<Refusal> {
+        let Carried { by, hours } = self.carried(branch)?;
+        let needed = SignedDuration::from_hours(i64::from(*hours));
+        let rule = match hours {
+            0 => format!("{branch} takes what {by} has had"),
+            1 => format!("{branch} takes what {by} has had for an hour"),
+            hours => format!("{branch} takes what {by} has had for {hours} hours"),
+        };
+        match stayed {
+            None => {
+                let what = format!("{build} has not been on {by} yet; {rule}");
+                Some(Refusal::new("not-carried", what, format!("promote it to {by} first")))
+            }
+            Some(stayed) if stayed < needed => {
+                let what = format!("{build} has been on {by} for {}; {rule}", hours_and_minutes(stayed));
+                let left = needed - stayed;
+                Some(Refusal::new("not-carried", what, format!("wait {} more", hours_and_minutes(left))))
+            }
+            Some(_) => None,
+        }
+    }
+}
+
+/// Writes a time for people, never as less than a minute.
+fn hours_and_minutes(time: SignedDuration) -> String {
+    let minutes = time.as_secs().saturating_add(59).div_euclid(60).max(1);
+    match (minutes / 60, minutes % 60) {
+        (0, minutes) => format!("{minutes} min"),
+        (hours, 0) => format!("{hours} h"),
+        (hours, minutes) => format!("{hours} h {minutes} min"),
     }
 }
 
@@ -63,5 +129,70 @@ impl Section for Branches {
             None => format!("there are {}", names.join(", ")),
         };
         vec![Refusal::new("no-such-branch", what, fix)]
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn at(hour: i64) -> Timestamp {
+        Timestamp::from_second(hour * 3600).unwrap()
+    }
+
+    fn stayed(stays: &[(i64, bool)], now: i64) -> Option<i64> {
+        let stays: Vec<Stay> =
+            stays.iter().map(|(hour, has_it)| Stay { since: Some(at(*hour)), has_it: *has_it }).collect();
+        longest_stay(&stays, at(now)).map(|time| time.as_hours())
+    }
+
+    #[test]
+    fn a_stay_is_without_a_break() {
+        assert_eq!(stayed(&[], 9), None);
+        assert_eq!(stayed(&[(1, false), (3, false)], 9), None);
+        assert_eq!(stayed(&[(1, true)], 9), Some(8));
+        assert_eq!(stayed(&[(1, true), (2, true), (4, true)], 9), Some(8), "what else moves is no break");
+        assert_eq!(stayed(&[(1, true), (6, false)], 9), Some(5), "what was long enough once stays so");
+        assert_eq!(stayed(&[(1, true), (2, false), (6, true)], 9), Some(3), "a break begins it again");
+        assert_eq!(stayed(&[(9, true)], 9), Some(0));
+        let unknown = [Stay { since: None, has_it: true }];
+        assert_eq!(longest_stay(&unknown, at(9)), Some(SignedDuration::ZERO), "nobody knows since when");
+    }
+
+    #[test]
+    fn a_build_comes_on_a_branch_when_another_has_had_it() {
+        let rule =
+            |name: &str, carried| BranchRule { name: name.parse().unwrap(), audience: Audience::Everyone, carried };
+        let carried = |hours| Some(Carried { by: "creek".parse().unwrap(), hours });
+        let refuse = |hours: u32, stayed: Option<i64>| {
+            let branches = Branches { fixed: vec![rule("creek", None), rule("open-water", carried(hours))] };
+            let stayed = stayed.map(SignedDuration::from_mins);
+            let refused =
+                branches.refuse_too_early(&"open-water".parse().unwrap(), &"1.4.0 (27)".parse().unwrap(), stayed);
+            refused.map(|refusal| (refusal.what, refusal.fix))
+        };
+        let pair = |what: &str, fix: &str| Some((what.to_owned(), fix.to_owned()));
+        let rule = "open-water takes what creek has had for 24 hours";
+        assert_eq!(
+            refuse(24, None),
+            pair(&format!("1.4.0 (27) has not been on creek yet; {rule}"), "promote it to creek first")
+        );
+        assert_eq!(
+            refuse(24, Some(24 * 60 - 1)),
+            pair(&format!("1.4.0 (27) has been on creek for 23 h 59 min; {rule}"), "wait 1 min more")
+        );
+        assert_eq!(
+            refuse(24, Some(180)),
+            pair(&format!("1.4.0 (27) has been on creek for 3 h; {rule}"), "wait 21 h more")
+        );
+        assert_eq!(refuse(24, Some(24 * 60)), None);
+        assert_eq!(refuse(0, Some(0)), None);
+        assert!(refuse(0, None).is_some());
+        let free = Branches { fixed: vec![rule_of_creek()] };
+        assert_eq!(free.refuse_too_early(&"creek".parse().unwrap(), &"1.4.0 (27)".parse().unwrap(), None), None);
+    }
+
+    fn rule_of_creek() -> BranchRule {
+        BranchRule { name: "creek".parse().unwrap(), audience: Audience::Invited, carried: None }
     }
 }

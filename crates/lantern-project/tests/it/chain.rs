@@ -27,7 +27,7 @@ fn a_plan_of_a_push_changes_nothing_and_a_second_push_sends_nothing() {
     let done = scene.push(&prepared);
     assert!(done.sent > 1_000_000 && done.packs > 0);
     let again = scene.push(&prepared);
-    assert_eq!((again.build, again.sent, again.packs), (done.build, 0, 0));
+    assert_eq!((again.number_there, again.sent, again.packs), (done.number_there, 0, 0));
     let board = scene.project().open().unwrap().board(&full()).unwrap();
     assert_eq!(board.pushed.len(), 1);
 }
@@ -39,7 +39,7 @@ fn only_what_is_new_travels() {
     scene.configure("1.4.1");
     scene.export(GameVersion::New);
     let second = scene.push(&scene.prepare(&PrepareOptions::default()));
-    assert!(second.build > first.build);
+    assert!(second.number_there > first.number_there);
     assert!(second.sent * 3 < first.sent, "{} of {}", second.sent, first.sent);
 }
 
@@ -98,10 +98,10 @@ fn what_is_withdrawn_goes_nowhere_and_stays_with_those_who_have_it() {
     let second = scene.push_next("1.4.1", GameVersion::New);
     let mut session = scene.session();
     let plan = session.plan_withdraw(second.release.clone(), "saves are lost".to_owned()).unwrap();
-    assert_eq!((plan.places.len(), plan.live_on.len(), plan.is_known), (1, 0, false));
+    assert_eq!((plan.storefronts.len(), plan.live_on.len(), plan.is_known), (1, 0, false));
     assert!(session.withdraw(&plan).unwrap().is_empty());
     let again = session.plan_withdraw(second.release.clone(), "another reason".to_owned()).unwrap();
-    assert_eq!((again.because.as_str(), again.places[0].is_done), ("saves are lost", true));
+    assert_eq!((again.because.as_str(), again.storefronts[0].is_done), ("saves are lost", true));
     let branch = name("open-water");
     let error = session.plan_promote("brambleyard", &branch, second.release, None).unwrap_err();
     assert!(matches!(error, ProjectError::Withdrawn { .. }), "{error:?}");

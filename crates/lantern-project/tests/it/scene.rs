@@ -11,8 +11,8 @@ use lantern_project::{
     Access, InstallDone, InstallWanted, PrepareOptions, Prepared, Project, PushDone, PushTexts, Session, install_branch,
 };
 use lantern_rehearsal::exports::{GameVersion, write_linux, write_windows};
-use lantern_rehearsal::place::{CLIENT_ID, Place, PlaceDocument};
 use lantern_rehearsal::server::Running;
+use lantern_rehearsal::stand_in::{CLIENT_ID, StandIn, StandInDocument};
 use lantern_storefront::protocol::Title;
 
 pub struct Scene {
@@ -27,11 +27,11 @@ pub fn name(text: &str) -> Name {
 impl Scene {
     pub fn new() -> Self {
         let temp = tempfile::tempdir().unwrap();
-        let mut document = PlaceDocument::brambleyard();
-        document.rules.branches.in_order = false;
-        let place = Place::open(&temp.path().join("place"), document).unwrap();
+        let mut document = StandInDocument::brambleyard();
+        document.rules.branches.fixed.iter_mut().for_each(|branch| branch.carried = None);
+        let stand_in = StandIn::open(&temp.path().join("storefront"), document).unwrap();
         let handle = |text: &str| text.parse().unwrap();
-        place
+        stand_in
             .make_title(&Title {
                 handle: handle("saltmarsh-post"),
                 name: "Saltmarsh Post".into(),
@@ -39,11 +39,12 @@ impl Scene {
                 depots: vec![handle("sp-windows"), handle("sp-linux")],
             })
             .unwrap();
-        let running = Running::start(place, 0).unwrap();
+        let running = Running::start(stand_in, 0).unwrap();
         let scene = Self { temp, running };
         scene.configure("1.4.0");
         scene.export(GameVersion::Old);
-        let access = Access { client_id: CLIENT_ID.into(), client_secret: scene.running.place().secret().to_owned() };
+        let access =
+            Access { client_id: CLIENT_ID.into(), client_secret: scene.running.stand_in().secret().to_owned() };
         scene.session().connect("brambleyard", access).unwrap();
         scene
     }

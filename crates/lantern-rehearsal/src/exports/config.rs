@@ -49,7 +49,6 @@ voices-ja = "sp-koe"
 {more}
 [storefronts.brambleyard.branches]
 creek = {{ audience = "invited" }}
-estuary = {{ audience = "invited" }}
 open-water = {{ audience = "everyone" }}
 "#
     )

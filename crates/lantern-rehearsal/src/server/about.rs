@@ -10,8 +10,8 @@ use serde::Deserialize;
 use super::request::Shared;
 use crate::refusal::Refused;
 
-pub(super) async fn discovery(State(place): Shared) -> Json<Discovery> {
-    Json(place.discovery())
+pub(super) async fn discovery(State(stand_in): Shared) -> Json<Discovery> {
+    Json(stand_in.discovery())
 }
 
 #[derive(Deserialize)]
@@ -22,7 +22,7 @@ pub(super) struct TokenForm {
 }
 
 pub(super) async fn token(
-    State(place): Shared,
+    State(stand_in): Shared,
     form: Result<Form<TokenForm>, axum::extract::rejection::FormRejection>,
 ) -> Response {
     let error = |status: StatusCode, error: &str, why: &str| {
@@ -35,20 +35,20 @@ pub(super) async fn token(
     if form.grant_type != "client_credentials" {
         return error(StatusCode::BAD_REQUEST, "unsupported_grant_type", "only client_credentials is given here");
     }
-    match place.new_token(&form.client_id, &form.client_secret) {
+    match stand_in.new_token(&form.client_id, &form.client_secret) {
         Ok(Some(token)) => ([(header::CACHE_CONTROL, "no-store")], Json(token)).into_response(),
         Ok(None) => error(StatusCode::UNAUTHORIZED, "invalid_client", "name or secret are wrong"),
         Err(refused) => refused.into_response(),
     }
 }
 
-pub(super) async fn rules(State(place): Shared, headers: HeaderMap) -> Result<Response, Refused> {
-    let etag = format!("\"{}\"", place.rules().revision);
+pub(super) async fn rules(State(stand_in): Shared, headers: HeaderMap) -> Result<Response, Refused> {
+    let etag = format!("\"{}\"", stand_in.rules().revision);
     let known = headers.get(header::IF_NONE_MATCH).is_some_and(|v| v.as_bytes() == etag.as_bytes());
     if known {
         return Ok((StatusCode::NOT_MODIFIED, [(header::ETAG, etag)]).into_response());
     }
-    Ok(([(header::ETAG, etag)], Json(place.rules_document()?)).into_response())
+    Ok(([(header::ETAG, etag)], Json(stand_in.rules_document()?)).into_response())
 }
 
 pub(super) async fn problem_kind(Path(name): Path<String>) -> Result<String, Refused> {

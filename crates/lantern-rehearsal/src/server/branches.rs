@@ -8,40 +8,40 @@ use axum::response::{IntoResponse, Response};
 use lantern_storefront::protocol::{BranchList, Move, MovePage, problem};
 
 use super::request::{Answer, Page, PageAsked, Shared, branch_at, json, once, parse, wait};
-use crate::place::Place;
 use crate::refusal::Refused;
+use crate::stand_in::StandIn;
 
-pub(super) async fn branches(State(place): Shared, Path(title): Path<String>) -> Answer<BranchList> {
+pub(super) async fn branches(State(stand_in): Shared, Path(title): Path<String>) -> Answer<BranchList> {
     let title = parse(&title, "the title")?;
-    wait(move || Ok(Json(BranchList { branches: place.branches(&title)? }))).await
+    wait(move || Ok(Json(BranchList { branches: stand_in.branches(&title)? }))).await
 }
 
 pub(super) async fn branch(
-    State(place): Shared,
+    State(stand_in): Shared,
     Path((title, branch)): Path<(String, String)>,
 ) -> Result<Response, Refused> {
     let (title, branch) = branch_at(&title, &branch)?;
-    let branch = wait(move || place.branch(&title, &branch)).await?;
+    let branch = wait(move || stand_in.branch(&title, &branch)).await?;
     Ok(([(header::ETAG, format!("\"{}\"", branch.facts.revision))], Json(branch)).into_response())
 }
 
 pub(super) async fn moves(
-    State(place): Shared,
+    State(stand_in): Shared,
     Path((title, branch)): Path<(String, String)>,
     page: PageAsked,
 ) -> Answer<MovePage> {
     let (title, branch) = branch_at(&title, &branch)?;
     let page = Page::of(page)?;
     wait(move || {
-        place.branch(&title, &branch)?;
-        let (moves, next) = page.cut(place.moves(&title, &branch)?, |moved| moved.facts.revision.to_string())?;
+        stand_in.branch(&title, &branch)?;
+        let (moves, next) = page.cut(stand_in.moves(&title, &branch)?, |moved| moved.facts.revision.to_string())?;
         Ok(Json(MovePage { moves, next }))
     })
     .await
 }
 
 pub(super) async fn move_branch(
-    State(place): Shared,
+    State(stand_in): Shared,
     headers: HeaderMap,
     Path((title, branch)): Path<(String, String)>,
     body: Bytes,
@@ -55,6 +55,6 @@ pub(super) async fn move_branch(
         Refused::new(problem::CONDITION_MISSING, "If-Match is missing or is not a revision", fix)
     })?;
     let request = [format!("{title}\n{branch}\n{revision}\n").as_bytes(), &body].concat();
-    let deed = move |place: &Place, key| place.move_branch(&title, &branch, revision, key, &wanted);
-    once(place, &headers, request, StatusCode::OK, deed).await
+    let action = move |stand_in: &StandIn, key| stand_in.move_branch(&title, &branch, revision, key, &wanted);
+    once(stand_in, &headers, request, StatusCode::OK, action).await
 }

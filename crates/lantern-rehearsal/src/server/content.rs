@@ -12,49 +12,49 @@ use super::request::{Answer, Shared, hex, needed_range, parse, part_of_pack, wai
 use crate::refusal::Refused;
 
 pub(super) async fn put_recipe(
-    State(place): Shared,
+    State(stand_in): Shared,
     Path((title, recipe)): Path<(String, String)>,
     body: Bytes,
 ) -> Answer<RecipeNeeds> {
     let (title, id) = (parse(&title, "the title")?, RecipeId(hex(&recipe)?));
-    wait(move || Ok(Json(place.put_recipe(&title, id, &body)?))).await
+    wait(move || Ok(Json(stand_in.put_recipe(&title, id, &body)?))).await
 }
 
 pub(super) async fn get_recipe(
-    State(place): Shared,
+    State(stand_in): Shared,
     Path((title, recipe)): Path<(String, String)>,
 ) -> Result<Vec<u8>, Refused> {
     let (title, id) = (parse(&title, "the title")?, RecipeId(hex(&recipe)?));
-    wait(move || place.get_recipe(&title, id)).await
+    wait(move || stand_in.get_recipe(&title, id)).await
 }
 
 pub(super) async fn put_segment(
-    State(place): Shared,
+    State(stand_in): Shared,
     Path((title, digest)): Path<(String, String)>,
     body: Bytes,
 ) -> Result<StatusCode, Refused> {
     let (title, digest) = (parse(&title, "the title")?, hex(&digest)?);
-    wait(move || place.put_segment(&title, &digest, &body)).await?;
+    wait(move || stand_in.put_segment(&title, &digest, &body)).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
 pub(super) async fn get_segment(
-    State(place): Shared,
+    State(stand_in): Shared,
     Path((title, digest)): Path<(String, String)>,
 ) -> Result<Vec<u8>, Refused> {
     let (title, digest) = (parse(&title, "the title")?, hex(&digest)?);
-    wait(move || place.get_segment(&title, &digest)).await
+    wait(move || stand_in.get_segment(&title, &digest)).await
 }
 
 pub(super) async fn put_pack(
-    State(place): Shared,
+    State(stand_in): Shared,
     headers: HeaderMap,
     Path((title, digest)): Path<(String, String)>,
     body: Bytes,
 ) -> Result<Response, Refused> {
     let (title, digest) = (parse(&title, "the title")?, hex(&digest)?);
     let Some(range) = headers.get(header::CONTENT_RANGE) else {
-        wait(move || place.put_pack(&title, &digest, &body)).await?;
+        wait(move || stand_in.put_pack(&title, &digest, &body)).await?;
         return Ok(StatusCode::NO_CONTENT.into_response());
     };
     let fix = "send Content-Range: bytes FIRST-LAST/TOTAL with as many bytes";
@@ -63,7 +63,7 @@ pub(super) async fn put_pack(
     if piece.last - piece.first + 1 != body.len() as u64 {
         return Err(malformed());
     }
-    let at = wait(move || place.put_piece(&title, &digest, piece, &body)).await?;
+    let at = wait(move || stand_in.put_piece(&title, &digest, piece, &body)).await?;
     let status = if at.whole { StatusCode::OK } else { StatusCode::ACCEPTED };
     Ok((status, Json(at)).into_response())
 }
@@ -84,27 +84,27 @@ pub(super) fn content_range(text: &str) -> Option<PieceRange> {
 }
 
 pub(super) async fn pack_received(
-    State(place): Shared,
+    State(stand_in): Shared,
     Path((title, digest)): Path<(String, String)>,
 ) -> Answer<PackReceived> {
     let (title, digest) = (parse(&title, "the title")?, hex(&digest)?);
-    wait(move || Ok(Json(place.pack_received(&title, &digest)?))).await
+    wait(move || Ok(Json(stand_in.pack_received(&title, &digest)?))).await
 }
 
 pub(super) async fn get_pack(
-    State(place): Shared,
+    State(stand_in): Shared,
     headers: HeaderMap,
     Path((title, digest)): Path<(String, String)>,
 ) -> Result<Response, Refused> {
     let (title, digest) = (parse(&title, "the title")?, hex(&digest)?);
     let (first, last) = needed_range(&headers)?;
-    wait(move || part_of_pack(&place.store_for_makers(&title)?, &digest, first, last)).await
+    wait(move || part_of_pack(&stand_in.store_for_makers(&title)?, &digest, first, last)).await
 }
 
 pub(super) async fn get_locator(
-    State(place): Shared,
+    State(stand_in): Shared,
     Path((title, recipe)): Path<(String, String)>,
 ) -> Result<Vec<u8>, Refused> {
     let (title, id) = (parse(&title, "the title")?, RecipeId(hex(&recipe)?));
-    wait(move || place.get_locator(&title, id)).await
+    wait(move || stand_in.get_locator(&title, id)).await
 }

@@ -6,16 +6,16 @@ use lantern_core::release::ReleaseRecord;
 use lantern_core::rules::HouseRules;
 use lantern_storefront::protocol::{
     Branch, BranchList, Build, BuildPage, DISCOVERY_PATH, Discovery, IDEMPOTENCY_KEY, InvitationMade, InvitationPage,
-    Move, MovePage, NewBuild, NewInvitation, PackReceived, PlaceEvents, Play, RecipeNeeds, Title, TitlePage, Token,
-    TokenError, Withdraw,
+    Move, MovePage, NewBuild, NewInvitation, PackReceived, Play, RecipeNeeds, StorefrontEvents, Title, TitlePage,
+    Token, TokenError, Withdraw,
 };
 
 use super::{about, branches, builds, content, invitations, players, titles};
 use crate::api::{Api, Body, Endpoint};
-use crate::place::Place;
+use crate::stand_in::StandIn;
 
-/// Returns the table; with a place, its endpoints ask for access.
-pub(super) fn api(place: Option<Arc<Place>>) -> Api {
+/// Returns the table; with a storefront, its endpoints ask for access.
+pub(super) fn api(stand_in: Option<Arc<StandIn>>) -> Api {
     let open = |summary, gives| Endpoint {
         summary,
         scope: None,
@@ -43,9 +43,9 @@ pub(super) fn api(place: Option<Arc<Place>>) -> Api {
     let list = |summary, gives| Endpoint { query: &["after", "limit"], ..read(summary, gives) };
     let send = |summary, takes, gives| Endpoint { scope: Some("send"), takes, ..open(summary, gives) };
     let key: &[&str] = &[IDEMPOTENCY_KEY];
-    let deed =
+    let action =
         |scope, summary, takes, gives| Endpoint { scope: Some(scope), takes, headers: key, ..open(summary, gives) };
-    Api::new(place)
+    Api::new(stand_in)
         .get(DISCOVERY_PATH, open("What this storefront is", Body::json::<Discovery>()), about::discovery)
         .post(
             "/v1/token",
@@ -71,7 +71,7 @@ pub(super) fn api(place: Option<Arc<Place>>) -> Api {
             "/v1/titles",
             Endpoint {
                 status: 201,
-                ..deed("setup", "Makes a title, or adds depots to it", Body::json::<Title>(), Body::json::<Title>())
+                ..action("setup", "Makes a title, or adds depots to it", Body::json::<Title>(), Body::json::<Title>())
             },
             titles::make_title,
         )
@@ -124,7 +124,7 @@ pub(super) fn api(place: Option<Arc<Place>>) -> Api {
             "/v1/titles/{title}/builds",
             Endpoint {
                 status: 201,
-                ..deed(
+                ..action(
                     "send",
                     "Makes a build; a release that has one already gets it",
                     Body::json::<NewBuild>(),
@@ -140,7 +140,7 @@ pub(super) fn api(place: Option<Arc<Place>>) -> Api {
         )
         .post(
             "/v1/titles/{title}/builds/{build}/withdrawal",
-            deed(
+            action(
                 "release",
                 "Takes a build away for good: no branch can get it any more",
                 Body::json::<Withdraw>(),
@@ -166,7 +166,7 @@ pub(super) fn api(place: Option<Arc<Place>>) -> Api {
             "/v1/titles/{title}/branches/{branch}/moves",
             Endpoint {
                 headers: &[IDEMPOTENCY_KEY, "If-Match"],
-                ..deed(
+                ..action(
                     "release",
                     "Moves a branch, if it still is at the revision in If-Match",
                     Body::json::<Move>(),
@@ -184,7 +184,7 @@ pub(super) fn api(place: Option<Arc<Place>>) -> Api {
             "/v1/titles/{title}/branches/{branch}/invitations",
             Endpoint {
                 status: 201,
-                ..deed(
+                ..action(
                     "release",
                     "Makes an invitation to a branch; one of the same id stays as it is",
                     Body::json::<NewInvitation>(),
@@ -195,7 +195,7 @@ pub(super) fn api(place: Option<Arc<Place>>) -> Api {
         )
         .post(
             "/v1/titles/{title}/branches/{branch}/invitations/{invitation}/end",
-            deed(
+            action(
                 "release",
                 "Ends an invitation: from now on it lets nobody in",
                 Body::Nothing,
@@ -207,7 +207,7 @@ pub(super) fn api(place: Option<Arc<Place>>) -> Api {
             "/v1/titles/{title}/events",
             Endpoint {
                 query: &["after"],
-                ..read("What happened after a cursor, oldest first", Body::json::<PlaceEvents>())
+                ..read("What happened after a cursor, oldest first", Body::json::<StorefrontEvents>())
             },
             titles::events,
         )

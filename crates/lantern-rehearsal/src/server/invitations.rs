@@ -9,25 +9,25 @@ use lantern_core::digest::InvitationId;
 use lantern_storefront::protocol::{InvitationPage, NewInvitation};
 
 use super::request::{Answer, Page, PageAsked, Shared, branch_at, hex, json, once, wait};
-use crate::place::Place;
 use crate::refusal::Refused;
+use crate::stand_in::StandIn;
 
 pub(super) async fn invitations(
-    State(place): Shared,
+    State(stand_in): Shared,
     Path((title, branch)): Path<(String, String)>,
     page: PageAsked,
 ) -> Answer<InvitationPage> {
     let (title, branch) = branch_at(&title, &branch)?;
     let page = Page::of(page)?;
     wait(move || {
-        let (invitations, next) = page.cut(place.invitations(&title, &branch)?, |made| made.new.id.to_string())?;
+        let (invitations, next) = page.cut(stand_in.invitations(&title, &branch)?, |made| made.new.id.to_string())?;
         Ok(Json(InvitationPage { invitations, next }))
     })
     .await
 }
 
 pub(super) async fn invite(
-    State(place): Shared,
+    State(stand_in): Shared,
     headers: HeaderMap,
     Path((title, branch)): Path<(String, String)>,
     body: Bytes,
@@ -35,18 +35,18 @@ pub(super) async fn invite(
     let (title, branch) = branch_at(&title, &branch)?;
     let invitation: NewInvitation = json(&body)?;
     let request = [format!("{title}\n{branch}\n").as_bytes(), &body].concat();
-    let deed = move |place: &Place, _| place.invite(&title, &branch, &invitation);
-    once(place, &headers, request, StatusCode::CREATED, deed).await
+    let action = move |stand_in: &StandIn, _| stand_in.invite(&title, &branch, &invitation);
+    once(stand_in, &headers, request, StatusCode::CREATED, action).await
 }
 
 pub(super) async fn end_invitation(
-    State(place): Shared,
+    State(stand_in): Shared,
     headers: HeaderMap,
     Path((title, branch, id)): Path<(String, String, String)>,
 ) -> Result<Response, Refused> {
     let (title, branch) = branch_at(&title, &branch)?;
     let id = InvitationId(hex(&id)?);
     let request = format!("end\n{title}\n{branch}\n{id}\n").into_bytes();
-    let deed = move |place: &Place, _| place.end_invitation(&title, &branch, id);
-    once(place, &headers, request, StatusCode::OK, deed).await
+    let action = move |stand_in: &StandIn, _| stand_in.end_invitation(&title, &branch, id);
+    once(stand_in, &headers, request, StatusCode::OK, action).await
 }

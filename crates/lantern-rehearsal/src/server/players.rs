@@ -9,80 +9,80 @@ use lantern_storefront::protocol::{FOLDER, INVITATION, Play};
 
 use super::request::{Answer, Shared, branch_at, hex, needed_range, part_of_pack, wait};
 use crate::api::allow;
-use crate::place::{Asked, Asker, Place, not_there};
 use crate::refusal::Refused;
+use crate::stand_in::{Asked, Asker, StandIn, not_there};
 
 /// Who asks for a player's part. Access that does not hold is an error of its own: anyone who has some can renew it.
-pub(super) fn asker(place: &Place, headers: &HeaderMap) -> Result<Asker, Refused> {
+pub(super) fn asker(stand_in: &StandIn, headers: &HeaderMap) -> Result<Asker, Refused> {
     let text = |name: &str| headers.get(name).and_then(|v| v.to_str().ok()).map(str::to_owned);
     let is_maker = headers.contains_key(header::AUTHORIZATION);
     if is_maker {
-        allow(place, headers, "read")?;
+        allow(stand_in, headers, "read")?;
     }
     Ok(Asker { is_maker, invitation: text(INVITATION), folder: text(FOLDER) })
 }
 
 pub(super) async fn play(
-    State(place): Shared,
+    State(stand_in): Shared,
     headers: HeaderMap,
     Path((title, branch)): Path<(String, String)>,
 ) -> Answer<Play> {
-    let asker = asker(&place, &headers)?;
+    let asker = asker(&stand_in, &headers)?;
     let (title, branch) = branch_at(&title, &branch)?;
-    wait(move || Ok(Json(place.play(&title, &branch, &asker)?))).await
+    wait(move || Ok(Json(stand_in.play(&title, &branch, &asker)?))).await
 }
 
 pub(super) async fn play_recipe(
-    State(place): Shared,
+    State(stand_in): Shared,
     headers: HeaderMap,
     Path((title, branch, recipe)): Path<(String, String, String)>,
 ) -> Result<Vec<u8>, Refused> {
-    let (asker, id) = (asker(&place, &headers)?, RecipeId(hex(&recipe)?));
+    let (asker, id) = (asker(&stand_in, &headers)?, RecipeId(hex(&recipe)?));
     let (title, branch) = branch_at(&title, &branch)?;
     wait(move || {
-        place.store_for_players(&title, &branch, Asked::Recipe(id), &asker)?.recipe_bytes(id).map_err(not_there)
+        stand_in.store_for_players(&title, &branch, Asked::Recipe(id), &asker)?.recipe_bytes(id).map_err(not_there)
     })
     .await
 }
 
 pub(super) async fn play_locator(
-    State(place): Shared,
+    State(stand_in): Shared,
     headers: HeaderMap,
     Path((title, branch, recipe)): Path<(String, String, String)>,
 ) -> Result<Vec<u8>, Refused> {
-    let (asker, id) = (asker(&place, &headers)?, RecipeId(hex(&recipe)?));
+    let (asker, id) = (asker(&stand_in, &headers)?, RecipeId(hex(&recipe)?));
     let (title, branch) = branch_at(&title, &branch)?;
     wait(move || {
-        let store = place.store_for_players(&title, &branch, Asked::Recipe(id), &asker)?;
+        let store = stand_in.store_for_players(&title, &branch, Asked::Recipe(id), &asker)?;
         Ok(store.locator(id).map_err(not_there)?.encode())
     })
     .await
 }
 
 pub(super) async fn play_segment(
-    State(place): Shared,
+    State(stand_in): Shared,
     headers: HeaderMap,
     Path((title, branch, digest)): Path<(String, String, String)>,
 ) -> Result<Vec<u8>, Refused> {
-    let (asker, digest) = (asker(&place, &headers)?, hex(&digest)?);
+    let (asker, digest) = (asker(&stand_in, &headers)?, hex(&digest)?);
     let (title, branch) = branch_at(&title, &branch)?;
     wait(move || {
-        let store = place.store_for_players(&title, &branch, Asked::Segment(digest), &asker)?;
+        let store = stand_in.store_for_players(&title, &branch, Asked::Segment(digest), &asker)?;
         store.segment_bytes(&digest).map_err(not_there)
     })
     .await
 }
 
 pub(super) async fn play_pack(
-    State(place): Shared,
+    State(stand_in): Shared,
     headers: HeaderMap,
     Path((title, branch, digest)): Path<(String, String, String)>,
 ) -> Result<Response, Refused> {
-    let asker = asker(&place, &headers)?;
+    let asker = asker(&stand_in, &headers)?;
     let ((title, branch), digest) = (branch_at(&title, &branch)?, hex(&digest)?);
     let (first, last) = needed_range(&headers)?;
     wait(move || {
-        let store = place.store_for_players(&title, &branch, Asked::Range(digest, first, last), &asker)?;
+        let store = stand_in.store_for_players(&title, &branch, Asked::Range(digest, first, last), &asker)?;
         part_of_pack(&store, &digest, first, last)
     })
     .await

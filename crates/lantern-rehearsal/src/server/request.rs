@@ -1,4 +1,4 @@
-//! What handlers have in common: reading a request, pages of a list, deeds that are done once, ranges.
+//! What handlers have in common: reading a request, pages of a list, actions that are done once, ranges.
 
 use std::sync::Arc;
 
@@ -13,10 +13,10 @@ use lantern_store::store::Store;
 use lantern_storefront::protocol::{IDEMPOTENCY_KEY, problem};
 use serde::{Deserialize, Serialize};
 
-use crate::place::{Place, not_there};
 use crate::refusal::Refused;
+use crate::stand_in::{StandIn, not_there};
 
-pub(super) type Shared = State<Arc<Place>>;
+pub(super) type Shared = State<Arc<StandIn>>;
 pub(super) type Answer<T> = Result<Json<T>, Refused>;
 
 /// Runs disk and database work where it may wait.
@@ -96,25 +96,25 @@ impl Page {
     }
 }
 
-/// Does a deed once for each idempotency key; a key that comes again gets the answer that was given.
+/// Does an action once for each idempotency key; a key that comes again gets the answer that was given.
 pub(super) async fn once<T: Serialize + Send + 'static>(
-    place: Arc<Place>,
+    stand_in: Arc<StandIn>,
     headers: &HeaderMap,
     request: Vec<u8>,
     status: StatusCode,
-    deed: impl FnOnce(&Place, EventId) -> Result<T, Refused> + Send + 'static,
+    action: impl FnOnce(&StandIn, EventId) -> Result<T, Refused> + Send + 'static,
 ) -> Result<Response, Refused> {
     let key = headers.get(IDEMPOTENCY_KEY).and_then(|v| v.to_str().ok());
-    let fix = "send a UUID of version 7, a fresh one for each deed";
+    let fix = "send a UUID of version 7, a fresh one for each action";
     let missing = || Refused::new(problem::CONDITION_MISSING, format!("{IDEMPOTENCY_KEY} is missing"), fix);
     let key: EventId = parse(key.ok_or_else(missing)?, IDEMPOTENCY_KEY)?;
     let digest = Digest::of(&request);
     let (status, body) = wait(move || {
-        if let Some(before) = place.answer_before(key, &digest)? {
+        if let Some(before) = stand_in.answer_before(key, &digest)? {
             return Ok(before);
         }
-        let body = serde_json::to_string(&deed(&place, key)?)?;
-        place.keep_answer(key, &digest, status.as_u16(), &body)?;
+        let body = serde_json::to_string(&action(&stand_in, key)?)?;
+        stand_in.keep_answer(key, &digest, status.as_u16(), &body)?;
         Ok((status.as_u16(), body))
     })
     .await?;

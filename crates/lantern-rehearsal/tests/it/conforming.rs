@@ -1,10 +1,10 @@
-//! Every kind of storefront does what the suite says; a place that does otherwise is found.
+//! Every kind of storefront does what the suite says; a storefront that does otherwise is found.
 
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
-use lantern_core::config::{ProtocolPlace, StorefrontKind};
-use lantern_rehearsal::place::{CLIENT_ID, PlaceDocument};
+use lantern_core::config::{ProtocolStorefront, StorefrontKind};
+use lantern_rehearsal::stand_in::{CLIENT_ID, StandInDocument};
 use lantern_storefront::conformance::{Ability, As, Sample, Subject, run};
 use lantern_storefront::protocol::NewDepot;
 use lantern_storefront::{Access, Opening, Storefront};
@@ -45,10 +45,9 @@ fn check(scene: &Scene, open: &dyn Fn(As) -> Arc<dyn Storefront>) -> Result<(), 
 }
 
 /// Brambleyard with an open and a closed branch that need not wait for one another.
-fn side_by_side() -> PlaceDocument {
-    let mut document = PlaceDocument::brambleyard();
-    document.rules.branches.fixed.retain(|branch| branch.name.as_str() != "estuary");
-    document.rules.branches.in_order = false;
+fn side_by_side() -> StandInDocument {
+    let mut document = StandInDocument::brambleyard();
+    document.rules.branches.fixed.iter_mut().for_each(|branch| branch.carried = None);
     document
 }
 
@@ -57,13 +56,13 @@ fn the_client_with_the_stand_in() {
     let scene = Scene::with(side_by_side());
     let origin = scene.running.origin();
     let access =
-        || Access { client_id: CLIENT_ID.to_owned(), client_secret: scene.running.place().secret().to_owned() };
+        || Access { client_id: CLIENT_ID.to_owned(), client_secret: scene.running.stand_in().secret().to_owned() };
     let open = |who| {
         let (access, invited) = match who {
             As::Maker => (Some(access()), None),
             As::Player(invited) => (None, invited),
         };
-        let kind = StorefrontKind::Protocol(ProtocolPlace { address: origin.clone() });
+        let kind = StorefrontKind::Protocol(ProtocolStorefront { address: origin.clone() });
         lantern_storefront::open(&kind, Opening { access, invited, ..Opening::default() }).unwrap()
     };
     check(&scene, &open).unwrap();

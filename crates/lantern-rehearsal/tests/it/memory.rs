@@ -11,7 +11,7 @@ use lantern_core::event::{BranchBuild, BranchFacts, EventId};
 use lantern_core::names::{Handle, Name};
 use lantern_core::release::ReleaseRecord;
 use lantern_core::rules::HouseRules;
-use lantern_rehearsal::place::PlaceDocument;
+use lantern_rehearsal::stand_in::StandInDocument;
 use lantern_store::chunk_index::ChunkIndex;
 use lantern_store::locator::Locator;
 use lantern_store::pack;
@@ -22,12 +22,12 @@ use lantern_storefront::protocol::{
     RecipeNeeds, Title, Withdraw, WithdrawnBuild, problem,
 };
 use lantern_storefront::{
-    Branches, Builds, Content, Identify, Invitations, PlaceError, Player, Storefront, StorefrontFacts,
+    Branches, Builds, Content, Identify, Invitations, Player, Storefront, StorefrontError, StorefrontFacts,
 };
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 
-/// What the place does wrong.
+/// What the storefront does wrong.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Fault {
     BelievesNames,
@@ -56,7 +56,7 @@ impl Fault {
     ];
 }
 
-/// The place.
+/// The storefront.
 #[derive(Debug)]
 pub struct Memory {
     fault: Option<Fault>,
@@ -78,15 +78,15 @@ struct State {
     answers: HashMap<EventId, (String, serde_json::Value)>,
 }
 
-/// The place, opened by someone.
+/// The storefront, opened by someone.
 #[derive(Debug)]
 struct Opened {
-    place: Arc<Memory>,
+    storefront: Arc<Memory>,
     who: As,
 }
 
-fn refuse<T>(kind: problem::Kind, detail: &str) -> Result<T, PlaceError> {
-    Err(PlaceError::Refused(Box::new(Problem {
+fn refuse<T>(kind: problem::Kind, detail: &str) -> Result<T, StorefrontError> {
+    Err(StorefrontError::Refused(Box::new(Problem {
         kind: format!("/problems/{}", kind.0),
         title: kind.2.to_owned(),
         status: kind.1,
@@ -96,19 +96,18 @@ fn refuse<T>(kind: problem::Kind, detail: &str) -> Result<T, PlaceError> {
     })))
 }
 
-fn there<T>(found: Option<T>, what: &str) -> Result<T, PlaceError> {
+fn there<T>(found: Option<T>, what: &str) -> Result<T, StorefrontError> {
     found.map_or_else(|| refuse(problem::NOT_FOUND, what), Ok)
 }
 
 impl Memory {
     pub fn new(fault: Option<Fault>) -> Arc<Self> {
-        let mut rules = PlaceDocument::brambleyard().rules;
-        rules.branches.fixed.retain(|branch| branch.name.as_str() != "estuary");
+        let rules = StandInDocument::brambleyard().rules;
         Arc::new(Self { fault, rules, state: Mutex::default() })
     }
 
     pub fn open(self: &Arc<Self>, who: As) -> Arc<dyn Storefront> {
-        Arc::new(Opened { place: self.clone(), who })
+        Arc::new(Opened { storefront: self.clone(), who })
     }
 
     fn has(&self, fault: Fault) -> bool {
@@ -117,7 +116,7 @@ impl Memory {
 }
 
 impl State {
-    fn needs(&self, id: RecipeId) -> Result<RecipeNeeds, PlaceError> {
+    fn needs(&self, id: RecipeId) -> Result<RecipeNeeds, StorefrontError> {
         let root = there(self.recipes.get(&id), "a recipe")?;
         let root = Root::decode(id, root).or_else(|_| refuse(problem::DAMAGED, "a recipe"))?;
         let segments = root.segments.iter().map(|at| at.digest).filter(|digest| !self.segments.contains_key(digest));
@@ -133,27 +132,27 @@ impl State {
         Ok(RecipeNeeds { segments, chunks })
     }
 
-    fn chunks_of(&self, id: RecipeId) -> Result<Vec<Digest>, PlaceError> {
+    fn chunks_of(&self, id: RecipeId) -> Result<Vec<Digest>, StorefrontError> {
         let root = there(self.recipes.get(&id), "a recipe")?;
         let segment = |at: &recipe::SegmentRef| there(self.segments.get(&at.digest).cloned(), "a segment");
         let damaged = |_| refuse::<()>(problem::DAMAGED, "a recipe").unwrap_err();
         Ok(recipe::different_chunks(&recipe::assemble(id, root, segment, damaged)?.1))
     }
 
-    fn locator(&self, id: RecipeId) -> Result<Locator, PlaceError> {
+    fn locator(&self, id: RecipeId) -> Result<Locator, StorefrontError> {
         let chunks = self.chunks_of(id)?;
         let found: Option<Vec<u32>> = chunks.iter().map(|chunk| self.chunks.index_of(chunk)).collect();
         let found = found.map_or_else(|| refuse(problem::INCOMPLETE, "chunks are missing"), Ok)?;
         Ok(Locator::new(id, &self.chunks, found.into_iter()))
     }
 
-    fn range(&self, name: &Digest, offset: u32, len: u32) -> Result<Vec<u8>, PlaceError> {
+    fn range(&self, name: &Digest, offset: u32, len: u32) -> Result<Vec<u8>, StorefrontError> {
         let pack = there(self.packs.get(name), "a pack")?;
         let from = offset as usize;
         there(pack.get(from..from + len as usize), "a range").map(<[u8]>::to_vec)
     }
 
-    fn branch(&self, rules: &HouseRules, name: &Name) -> Result<Branch, PlaceError> {
+    fn branch(&self, rules: &HouseRules, name: &Name) -> Result<Branch, StorefrontError> {
         let audience = there(rules.branch(name), "a branch")?.audience;
         let last = self.moves.get(name).and_then(|moves| moves.last());
         let nothing =
@@ -164,13 +163,13 @@ impl State {
 
 impl Opened {
     fn state(&self) -> MutexGuard<'_, State> {
-        self.place.state.lock().unwrap()
+        self.storefront.state.lock().unwrap()
     }
 
-    fn maker(&self) -> Result<MutexGuard<'_, State>, PlaceError> {
+    fn maker(&self) -> Result<MutexGuard<'_, State>, StorefrontError> {
         match self.who {
             As::Maker => Ok(self.state()),
-            As::Player(_) => Err(PlaceError::NotConnected { address: self.address().to_owned() }),
+            As::Player(_) => Err(StorefrontError::NotConnected { address: self.address().to_owned() }),
         }
     }
 
@@ -179,11 +178,11 @@ impl Opened {
         &self,
         key: EventId,
         request: &impl Serialize,
-        act: impl FnOnce(&mut State) -> Result<T, PlaceError>,
-    ) -> Result<T, PlaceError> {
+        act: impl FnOnce(&mut State) -> Result<T, StorefrontError>,
+    ) -> Result<T, StorefrontError> {
         let mut state = self.maker()?;
         let request = serde_json::to_string(request).unwrap();
-        match state.answers.get(&key).filter(|_| !self.place.has(Fault::ForgetsKeys)) {
+        match state.answers.get(&key).filter(|_| !self.storefront.has(Fault::ForgetsKeys)) {
             Some((same, answer)) if *same == request => return Ok(serde_json::from_value(answer.clone()).unwrap()),
             Some(_) => return refuse(problem::KEY_REUSED, "another request had this key"),
             None => {}
@@ -194,10 +193,10 @@ impl Opened {
     }
 
     /// What a player may have of a branch.
-    fn followed(&self, name: &Name) -> Result<(Branch, Vec<BuildTarget>), PlaceError> {
+    fn followed(&self, name: &Name) -> Result<(Branch, Vec<BuildTarget>), StorefrontError> {
         let state = self.state();
-        let branch = state.branch(&self.place.rules, name)?;
-        let is_open = branch.audience == Audience::Everyone || self.place.has(Fault::LetsEverybodyIn);
+        let branch = state.branch(&self.storefront.rules, name)?;
+        let is_open = branch.audience == Audience::Everyone || self.storefront.has(Fault::LetsEverybodyIn);
         let holds = match &self.who {
             As::Player(Some(invited)) => state
                 .invitations
@@ -212,35 +211,35 @@ impl Opened {
             return refuse(problem::NOT_INVITED, "this is for those who were invited");
         }
         let on = branch.facts.targets.iter().filter_map(|(target, on)| {
-            state.builds.iter().find(|build| build.build == on.build)?.targets.get(target).cloned()
+            state.builds.iter().find(|build| build.number_there == on.number_there)?.targets.get(target).cloned()
         });
         let on = on.collect();
         Ok((branch, on))
     }
 
-    fn followed_recipes(&self, name: &Name) -> Result<Vec<RecipeId>, PlaceError> {
+    fn followed_recipes(&self, name: &Name) -> Result<Vec<RecipeId>, StorefrontError> {
         let (_, targets) = self.followed(name)?;
         Ok(targets.iter().flat_map(|target| &target.depots).map(|depot| depot.recipe).collect())
     }
 }
 
 impl Storefront for Opened {
-    fn content(&self) -> Result<&dyn Content, PlaceError> {
+    fn content(&self) -> Result<&dyn Content, StorefrontError> {
         Ok(self)
     }
-    fn builds(&self) -> Result<&dyn Builds, PlaceError> {
+    fn builds(&self) -> Result<&dyn Builds, StorefrontError> {
         Ok(self)
     }
-    fn branches(&self) -> Result<&dyn Branches, PlaceError> {
+    fn branches(&self) -> Result<&dyn Branches, StorefrontError> {
         Ok(self)
     }
-    fn invitations(&self) -> Result<&dyn Invitations, PlaceError> {
-        match self.place.has(Fault::CannotInvite) {
+    fn invitations(&self) -> Result<&dyn Invitations, StorefrontError> {
+        match self.storefront.has(Fault::CannotInvite) {
             true => Err(self.unable("invite players")),
             false => Ok(self),
         }
     }
-    fn player(&self) -> Result<&dyn Player, PlaceError> {
+    fn player(&self) -> Result<&dyn Player, StorefrontError> {
         Ok(self)
     }
 }
@@ -249,16 +248,16 @@ impl Identify for Opened {
     fn address(&self) -> &str {
         "in memory"
     }
-    fn identify(&self) -> Result<StorefrontFacts, PlaceError> {
-        Ok(StorefrontFacts { id: "memory".to_owned(), name: "Memory".to_owned() })
+    fn identify(&self) -> Result<StorefrontFacts, StorefrontError> {
+        Ok(StorefrontFacts { id: "memory".to_owned(), name: "Memory".to_owned(), now: None })
     }
-    fn try_access(&self) -> Result<Vec<String>, PlaceError> {
+    fn try_access(&self) -> Result<Vec<String>, StorefrontError> {
         self.maker().map(|_| vec!["read".to_owned()])
     }
-    fn rules(&self) -> Result<HouseRules, PlaceError> {
-        Ok(self.place.rules.clone())
+    fn rules(&self) -> Result<HouseRules, StorefrontError> {
+        Ok(self.storefront.rules.clone())
     }
-    fn title(&self, title: &Handle) -> Result<Title, PlaceError> {
+    fn title(&self, title: &Handle) -> Result<Title, StorefrontError> {
         let known = Title {
             handle: "saltmarsh-post".parse().unwrap(),
             name: "Saltmarsh Post".to_owned(),
@@ -270,29 +269,29 @@ impl Identify for Opened {
 }
 
 impl Content for Opened {
-    fn put_recipe(&self, _: &Handle, id: RecipeId, root: Vec<u8>) -> Result<RecipeNeeds, PlaceError> {
+    fn put_recipe(&self, _: &Handle, id: RecipeId, root: Vec<u8>) -> Result<RecipeNeeds, StorefrontError> {
         let mut state = self.maker()?;
-        if Root::decode(id, &root).is_err() && !self.place.has(Fault::BelievesNames) {
+        if Root::decode(id, &root).is_err() && !self.storefront.has(Fault::BelievesNames) {
             return refuse(problem::DAMAGED, "a recipe");
         }
         state.recipes.insert(id, root);
         let mut needs = state.needs(id)?;
-        if self.place.has(Fault::SaysNothingIsLacking) {
+        if self.storefront.has(Fault::SaysNothingIsLacking) {
             needs.chunks.clear();
         }
         Ok(needs)
     }
-    fn put_segment(&self, _: &Handle, digest: &Digest, bytes: Vec<u8>) -> Result<(), PlaceError> {
+    fn put_segment(&self, _: &Handle, digest: &Digest, bytes: Vec<u8>) -> Result<(), StorefrontError> {
         let mut state = self.maker()?;
-        if Digest::of(&bytes) != *digest && !self.place.has(Fault::BelievesNames) {
+        if Digest::of(&bytes) != *digest && !self.storefront.has(Fault::BelievesNames) {
             return refuse(problem::DAMAGED, "a segment");
         }
-        if !self.place.has(Fault::ForgetsSegments) {
+        if !self.storefront.has(Fault::ForgetsSegments) {
             state.segments.insert(*digest, bytes);
         }
         Ok(())
     }
-    fn put_pack(&self, _: &Handle, digest: &Digest, bytes: Bytes) -> Result<(), PlaceError> {
+    fn put_pack(&self, _: &Handle, digest: &Digest, bytes: Bytes) -> Result<(), StorefrontError> {
         let mut state = self.maker()?;
         let entries = pack::verify(*digest, &bytes).or_else(|_| refuse(problem::DAMAGED, "a pack"))?;
         let number = state.chunks.add_pack(*digest, u32::try_from(bytes.len()).unwrap());
@@ -302,30 +301,30 @@ impl Content for Opened {
         state.packs.insert(*digest, bytes);
         Ok(())
     }
-    fn get_recipe(&self, _: &Handle, id: RecipeId) -> Result<Vec<u8>, PlaceError> {
+    fn get_recipe(&self, _: &Handle, id: RecipeId) -> Result<Vec<u8>, StorefrontError> {
         there(self.maker()?.recipes.get(&id).cloned(), "a recipe")
     }
-    fn get_segment(&self, _: &Handle, digest: &Digest) -> Result<Vec<u8>, PlaceError> {
+    fn get_segment(&self, _: &Handle, digest: &Digest) -> Result<Vec<u8>, StorefrontError> {
         there(self.maker()?.segments.get(digest).cloned(), "a segment")
     }
-    fn get_locator(&self, _: &Handle, id: RecipeId) -> Result<Vec<u8>, PlaceError> {
+    fn get_locator(&self, _: &Handle, id: RecipeId) -> Result<Vec<u8>, StorefrontError> {
         Ok(self.maker()?.locator(id)?.encode())
     }
-    fn get_pack(&self, _: &Handle, pack: &Digest, offset: u32, len: u32) -> Result<Vec<u8>, PlaceError> {
+    fn get_pack(&self, _: &Handle, pack: &Digest, offset: u32, len: u32) -> Result<Vec<u8>, StorefrontError> {
         self.maker()?.range(pack, offset, len)
     }
 }
 
 impl Builds for Opened {
-    fn list(&self, _: &Handle) -> Result<Vec<Build>, PlaceError> {
+    fn list(&self, _: &Handle) -> Result<Vec<Build>, StorefrontError> {
         Ok(self.maker()?.builds.clone())
     }
-    fn record(&self, _: &Handle, build: u64) -> Result<Vec<u8>, PlaceError> {
+    fn record(&self, _: &Handle, build: u64) -> Result<Vec<u8>, StorefrontError> {
         let state = self.maker()?;
-        let release = there(state.builds.iter().find(|known| known.build == build), "a build")?.release;
+        let release = there(state.builds.iter().find(|known| known.number_there == build), "a build")?.release;
         there(state.records.get(&release), "a record").map(|record| record.clone().into_bytes())
     }
-    fn make(&self, _: &Handle, key: EventId, new: &NewBuild) -> Result<Build, PlaceError> {
+    fn make(&self, _: &Handle, key: EventId, new: &NewBuild) -> Result<Build, StorefrontError> {
         self.once(key, new, |state| {
             let record =
                 ReleaseRecord::decode(new.record.as_bytes()).or_else(|_| refuse(problem::MALFORMED, "record"))?;
@@ -353,9 +352,10 @@ impl Builds for Opened {
                 targets.insert(target.target.clone(), BuildTarget { systems, starts, folder, depots, choices });
             }
             let build = Build {
-                build: state.builds.len() as u64 + 1,
+                number_there: state.builds.len() as u64 + 1,
                 release,
                 name: record.name(),
+                name_there: new.name_there.clone(),
                 message: new.message.clone(),
                 notes: new.notes.clone(),
                 made_at: Timestamp::now(),
@@ -369,9 +369,9 @@ impl Builds for Opened {
             Ok(build)
         })
     }
-    fn withdraw(&self, _: &Handle, build: u64, key: EventId, why: &Withdraw) -> Result<Build, PlaceError> {
+    fn withdraw(&self, _: &Handle, build: u64, key: EventId, why: &Withdraw) -> Result<Build, StorefrontError> {
         self.once(key, &(build, why), |state| {
-            let found = there(state.builds.iter_mut().find(|known| known.build == build), "a build")?;
+            let found = there(state.builds.iter_mut().find(|known| known.number_there == build), "a build")?;
             let withdrawn =
                 || WithdrawnBuild { because: why.because.clone(), at: Timestamp::now(), by: "maker".to_owned() };
             found.withdrawn.get_or_insert_with(withdrawn);
@@ -381,12 +381,12 @@ impl Builds for Opened {
 }
 
 impl Branches for Opened {
-    fn list(&self, _: &Handle) -> Result<Vec<Branch>, PlaceError> {
+    fn list(&self, _: &Handle) -> Result<Vec<Branch>, StorefrontError> {
         let state = self.maker()?;
-        let rules = &self.place.rules;
+        let rules = &self.storefront.rules;
         rules.branches.fixed.iter().map(|rule| state.branch(rules, &rule.name)).collect()
     }
-    fn moves(&self, _: &Handle, branch: &Name) -> Result<Vec<Moved>, PlaceError> {
+    fn moves(&self, _: &Handle, branch: &Name) -> Result<Vec<Moved>, StorefrontError> {
         Ok(self.maker()?.moves.get(branch).cloned().unwrap_or_default())
     }
     fn make_move(
@@ -396,8 +396,8 @@ impl Branches for Opened {
         revision: u64,
         key: EventId,
         wanted: &Move,
-    ) -> Result<Branch, PlaceError> {
-        let (rules, fault) = (&self.place.rules, self.place.fault);
+    ) -> Result<Branch, StorefrontError> {
+        let (rules, fault) = (&self.storefront.rules, self.storefront.fault);
         self.once(key, &(branch, revision, wanted), |state| {
             let mut now = state.branch(rules, branch)?;
             if now.facts.revision != revision && fault != Some(Fault::MovesAnyway) {
@@ -405,12 +405,12 @@ impl Branches for Opened {
             }
             let mut targets = BTreeMap::new();
             for (target, number) in &wanted.targets {
-                let build = state.builds.iter().find(|build| build.build == *number);
+                let build = state.builds.iter().find(|build| build.number_there == *number);
                 let build = there(build.filter(|build| build.targets.contains_key(target)), "a build")?;
                 if build.withdrawn.is_some() && fault != Some(Fault::TakesWithdrawn) {
                     return refuse(problem::RULES, "it is withdrawn");
                 }
-                let on = BranchBuild { build: *number, release: build.release, name: build.name.clone() };
+                let on = BranchBuild { number_there: *number, release: build.release, name: build.name.clone() };
                 targets.insert(target.clone(), on);
             }
             let moves = state.moves.entry(branch.clone()).or_default();
@@ -428,7 +428,7 @@ impl Branches for Opened {
 }
 
 impl Invitations for Opened {
-    fn list(&self, _: &Handle, branch: &Name) -> Result<Vec<InvitationMade>, PlaceError> {
+    fn list(&self, _: &Handle, branch: &Name) -> Result<Vec<InvitationMade>, StorefrontError> {
         Ok(self.maker()?.invitations.get(branch).cloned().unwrap_or_default())
     }
     fn invite(
@@ -437,7 +437,7 @@ impl Invitations for Opened {
         branch: &Name,
         key: EventId,
         new: &NewInvitation,
-    ) -> Result<InvitationMade, PlaceError> {
+    ) -> Result<InvitationMade, StorefrontError> {
         self.once(key, &(branch, new), |state| {
             let all = state.invitations.entry(branch.clone()).or_default();
             if let Some(known) = all.iter().find(|made| made.new.id == new.id) {
@@ -456,7 +456,13 @@ impl Invitations for Opened {
             Ok(made)
         })
     }
-    fn end(&self, _: &Handle, branch: &Name, key: EventId, id: InvitationId) -> Result<InvitationMade, PlaceError> {
+    fn end(
+        &self,
+        _: &Handle,
+        branch: &Name,
+        key: EventId,
+        id: InvitationId,
+    ) -> Result<InvitationMade, StorefrontError> {
         self.once(key, &(branch, id), |state| {
             let all = state.invitations.entry(branch.clone()).or_default();
             let made = there(all.iter_mut().find(|made| made.new.id == id), "an invitation")?;
@@ -467,17 +473,17 @@ impl Invitations for Opened {
 }
 
 impl Player for Opened {
-    fn branch(&self, title: &Handle, branch: &Name) -> Result<Play, PlaceError> {
+    fn branch(&self, title: &Handle, branch: &Name) -> Result<Play, StorefrontError> {
         let (branch, targets) = self.followed(branch)?;
         let builds = branch.facts.targets.keys().cloned().zip(targets).collect();
         let Title { name, identity, .. } = self.title(title)?;
         Ok(Play { name, identity, facts: branch.facts, builds })
     }
-    fn recipe(&self, _: &Handle, branch: &Name, id: RecipeId) -> Result<Vec<u8>, PlaceError> {
+    fn recipe(&self, _: &Handle, branch: &Name, id: RecipeId) -> Result<Vec<u8>, StorefrontError> {
         let id = there(self.followed_recipes(branch)?.into_iter().find(|known| *known == id), "a recipe")?;
         there(self.state().recipes.get(&id).cloned(), "a recipe")
     }
-    fn segment(&self, _: &Handle, branch: &Name, digest: &Digest) -> Result<Vec<u8>, PlaceError> {
+    fn segment(&self, _: &Handle, branch: &Name, digest: &Digest) -> Result<Vec<u8>, StorefrontError> {
         for id in self.followed_recipes(branch)? {
             let state = self.state();
             let root = Root::decode(id, &state.recipes[&id]).unwrap();
@@ -487,11 +493,18 @@ impl Player for Opened {
         }
         refuse(problem::NOT_FOUND, "a segment")
     }
-    fn locator(&self, _: &Handle, branch: &Name, id: RecipeId) -> Result<Vec<u8>, PlaceError> {
+    fn locator(&self, _: &Handle, branch: &Name, id: RecipeId) -> Result<Vec<u8>, StorefrontError> {
         let id = there(self.followed_recipes(branch)?.into_iter().find(|known| *known == id), "a recipe")?;
         Ok(self.state().locator(id)?.encode())
     }
-    fn pack(&self, _: &Handle, branch: &Name, pack: &Digest, offset: u32, len: u32) -> Result<Vec<u8>, PlaceError> {
+    fn pack(
+        &self,
+        _: &Handle,
+        branch: &Name,
+        pack: &Digest,
+        offset: u32,
+        len: u32,
+    ) -> Result<Vec<u8>, StorefrontError> {
         let recipes = self.followed_recipes(branch)?;
         let state = self.state();
         let is_of = |locator: &Locator| {
@@ -502,7 +515,7 @@ impl Player for Opened {
             })
         };
         let named = recipes.iter().any(|id| state.locator(*id).is_ok_and(|locator| is_of(&locator)));
-        match named || self.place.has(Fault::HandsOutEverything) {
+        match named || self.storefront.has(Fault::HandsOutEverything) {
             true => state.range(pack, offset, len),
             false => refuse(problem::NOT_FOUND, "a range"),
         }

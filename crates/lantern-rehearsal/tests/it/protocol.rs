@@ -1,8 +1,10 @@
 //! Each rule of the protocol, kept and broken.
 
 use crate::scene::{Scene, key};
+use jiff::SignedDuration;
 use lantern_core::digest::{Digest, RecipeId};
 use lantern_core::tree::Tree;
+use lantern_rehearsal::stand_in::StandInDocument;
 use reqwest::StatusCode;
 use reqwest::blocking::Response;
 use serde_json::{Value, json};
@@ -85,7 +87,7 @@ fn references_in_the_document_lead_somewhere() {
 #[test]
 fn access_is_given_for_the_right_secret_only() {
     let scene = Scene::new();
-    let secret = scene.running.place().secret().to_owned();
+    let secret = scene.running.stand_in().secret().to_owned();
     let ask = |grant: &str, client: &str, secret: &str| {
         let form = [("grant_type", grant), ("client_id", client), ("client_secret", secret)];
         let response = scene.client.post(scene.url("/v1/token")).form(&form).send().unwrap();
@@ -193,7 +195,7 @@ fn a_build_is_made_when_everything_has_arrived() {
     let made = scene.post(path, &document, &key(4), None);
     assert_eq!(made.status(), StatusCode::CREATED);
     let made: Value = made.json().unwrap();
-    assert_eq!((&made["build"], &made["number"], &made["message"]), (&json!(1), &json!(25), &json!("for us")));
+    assert_eq!((&made["number_there"], &made["number"], &made["message"]), (&json!(1), &json!(25), &json!("for us")));
     // Equal content answers with the build that exists.
     let again: Value = scene.post(path, &document, &key(5), None).json().unwrap();
     assert_eq!(again, made);
@@ -267,6 +269,28 @@ fn a_branch_moves_only_from_the_revision_that_was_seen() {
     let history: Value = scene.get(MOVES).json().unwrap();
     assert_eq!((&history["moves"][0]["key"], &history["moves"][0]["because"]), (&json!(key(4)), &json!("why")));
     problem(scene.get("/v1/titles/saltmarsh-post/branches/estuary/moves"), 404, "not-found");
+}
+
+#[test]
+fn a_branch_that_waits_for_another_counts_by_its_own_clock() {
+    let scene = Scene::with(StandInDocument::brambleyard());
+    scene.bring(&scene.seal("1.3.2", 25, 7));
+    let promote = |branch: &str, n: u64| {
+        let path = format!("/v1/titles/saltmarsh-post/branches/{branch}/moves");
+        scene.post(&path, &json!({ "targets": { "linux": 1 } }), &key(n), Some("\"0\""))
+    };
+    let refused = |n: u64| {
+        let refused = problem(promote("open-water", n), 422, "house-rules");
+        assert_eq!(refused["refusals"][0]["rule"], "not-carried");
+        refused["fix"].as_str().unwrap().to_owned()
+    };
+    scene.running.stand_in().set_clock("2026-11-27T10:00:00Z".parse().unwrap());
+    assert_eq!(refused(1), "promote it to creek first");
+    assert_eq!(promote("creek", 2).status(), StatusCode::OK);
+    scene.running.stand_in().pass_time(SignedDuration::new(24 * 3600 - 1, 0));
+    assert_eq!(refused(3), "wait 1 min more");
+    scene.running.stand_in().pass_time(SignedDuration::from_secs(1));
+    assert_eq!(promote("open-water", 4).status(), StatusCode::OK);
 }
 
 #[test]
@@ -392,14 +416,20 @@ fn everything_survives_a_restart() {
     let mut scene = Scene::new();
     scene.bring(&scene.seal("1.3.2", 25, 7));
     scene.post(MOVES, &json!({ "targets": { "linux": 1 } }), &key(1), Some("\"0\""));
-    let before = (scene.get(MOVES).text().unwrap(), scene.running.origin(), scene.running.place().secret().to_owned());
-    let discovery = scene.get("/.well-known/lantern-storefront").text().unwrap();
+    let before =
+        (scene.get(MOVES).text().unwrap(), scene.running.origin(), scene.running.stand_in().secret().to_owned());
+    let discovery = |scene: &Scene| {
+        let mut discovery: Value = scene.get("/.well-known/lantern-storefront").json().unwrap();
+        assert!(discovery["now"].take().is_string(), "it says what time it is");
+        discovery
+    };
+    let known = discovery(&scene);
     scene.restart();
     assert_eq!(
-        (scene.get(MOVES).text().unwrap(), scene.running.origin(), scene.running.place().secret().to_owned()),
+        (scene.get(MOVES).text().unwrap(), scene.running.origin(), scene.running.stand_in().secret().to_owned()),
         before
     );
-    assert_eq!(scene.get("/.well-known/lantern-storefront").text().unwrap(), discovery);
+    assert_eq!(discovery(&scene), known);
     // The key still gets its answer.
     let again = scene.post(MOVES, &json!({ "targets": { "linux": 1 } }), &key(1), Some("\"0\""));
     assert_eq!(again.json::<Value>().unwrap()["revision"], 1);
@@ -489,7 +519,7 @@ fn lists_have_pages() {
     }
     let builds = |query: &str| scene.get(&format!("/v1/titles/saltmarsh-post/builds{query}")).json::<Value>().unwrap();
     let numbers = |page: &Value| -> Vec<u64> {
-        page["builds"].as_array().unwrap().iter().map(|b| b["build"].as_u64().unwrap()).collect()
+        page["builds"].as_array().unwrap().iter().map(|b| b["number_there"].as_u64().unwrap()).collect()
     };
     let first = builds("?limit=2");
     assert_eq!((numbers(&first), &first["next"]), (vec![1, 2], &json!("2")));

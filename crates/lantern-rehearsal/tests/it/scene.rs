@@ -8,20 +8,23 @@ use lantern_core::names::Name;
 use lantern_core::path::TreePath;
 use lantern_core::progress::Silent;
 use lantern_core::release::{DepotRecord, FORMAT, ReleaseRecord, Start, TargetRecord};
+use lantern_core::rules::NumberRule;
 use lantern_core::system::System;
 use lantern_core::version::BuildNumber;
-use lantern_rehearsal::place::{Place, PlaceDocument};
 use lantern_rehearsal::server::Running;
+use lantern_rehearsal::stand_in::{StandIn, StandInDocument};
 use lantern_store::seal::{Source, SourceEntry, SourceKind, seal};
 use lantern_store::store::Store;
 use lantern_storefront::protocol::Title;
 use reqwest::blocking::{Client, RequestBuilder, Response};
 use serde_json::{Value, json};
 
-/// Brambleyard with everybody's line alone; the order of its lines has a test of its own.
-fn one_line() -> PlaceDocument {
-    let mut document = PlaceDocument::brambleyard();
+/// Brambleyard with everybody's line alone, which waits for no other, and with numbers that must rise.
+fn one_line() -> StandInDocument {
+    let mut document = StandInDocument::brambleyard();
+    document.rules.numbers.number = NumberRule::MustRise;
     document.rules.branches.fixed.retain(|branch| branch.name.as_str() == "open-water");
+    document.rules.branches.fixed.iter_mut().for_each(|branch| branch.carried = None);
     document
 }
 
@@ -85,18 +88,18 @@ impl Scene {
         Self::with(one_line())
     }
 
-    pub fn with(document: PlaceDocument) -> Self {
+    pub fn with(document: StandInDocument) -> Self {
         let temp = tempfile::tempdir().unwrap();
-        let place = Place::open(&temp.path().join("place"), document).unwrap();
+        let stand_in = StandIn::open(&temp.path().join("storefront"), document).unwrap();
         let title = Title {
             handle: "saltmarsh-post".parse().unwrap(),
             name: "Saltmarsh Post".into(),
             identity: "example.paperheron.saltmarsh".parse().unwrap(),
             depots: vec!["sp-linux".parse().unwrap()],
         };
-        place.make_title(&title).unwrap();
+        stand_in.make_title(&title).unwrap();
         let store = Store::at(temp.path().join("store"));
-        let running = Running::start(place, 0).unwrap();
+        let running = Running::start(stand_in, 0).unwrap();
         let client = Client::builder().no_proxy().build().unwrap();
         let mut scene = Self { temp, running, client, store, token: String::new() };
         scene.renew_token();
@@ -104,7 +107,7 @@ impl Scene {
     }
 
     fn renew_token(&mut self) {
-        let secret = self.running.place().secret().to_owned();
+        let secret = self.running.stand_in().secret().to_owned();
         let form = [("grant_type", "client_credentials"), ("client_id", "paper-heron"), ("client_secret", &secret)];
         let token: Value = self.client.post(self.url("/v1/token")).form(&form).send().unwrap().json().unwrap();
         self.token = token["access_token"].as_str().unwrap().to_owned();
@@ -112,11 +115,11 @@ impl Scene {
 
     /// Ends the stand-in and opens it again from its folder, on the port it remembers.
     pub fn restart(&mut self) {
-        let spare = Place::open(&self.temp.path().join("spare"), one_line()).unwrap();
+        let spare = StandIn::open(&self.temp.path().join("spare"), one_line()).unwrap();
         drop(std::mem::replace(&mut self.running, Running::start(spare, 0).unwrap()));
-        let place = Place::open(&self.temp.path().join("place"), one_line()).unwrap();
-        let port = place.last_port().unwrap();
-        self.running = Running::start(place, port).unwrap();
+        let stand_in = StandIn::open(&self.temp.path().join("storefront"), one_line()).unwrap();
+        let port = stand_in.last_port().unwrap();
+        self.running = Running::start(stand_in, port).unwrap();
         self.renew_token();
     }
 

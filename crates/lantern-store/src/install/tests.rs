@@ -715,13 +715,13 @@ fn any_build() -> impl Strategy<Value = Build> {
 }
 
 /// What a player does to an installed folder: writes files, removes files, makes folders.
-fn any_deeds() -> impl Strategy<Value = Vec<(String, Option<Vec<u8>>)>> {
+fn any_actions() -> impl Strategy<Value = Vec<(String, Option<Vec<u8>>)>> {
     let bytes = prop::option::of(prop::collection::vec(any::<u8>(), 0..20));
     prop::collection::vec(("[ab]{1,2}(/[ab]{1,2}){0,2}", bytes), 0..5)
 }
 
-fn play(folder: &Path, deeds: &[(String, Option<Vec<u8>>)]) {
-    for (name, bytes) in deeds {
+fn play(folder: &Path, actions: &[(String, Option<Vec<u8>>)]) {
+    for (name, bytes) in actions {
         let path = folder.join(name);
         // Where the game's own files do not let it, the player does not do it.
         let _ = match bytes {
@@ -745,11 +745,11 @@ proptest! {
 
     #[test]
     fn nothing_of_a_players_is_lost_by_an_update_that_is_cut_or_given_up(
-        old in any_build(), new in any_build(), deeds in any_deeds(), cut in 0_u64..90, gives_up: bool
+        old in any_build(), new in any_build(), actions in any_actions(), cut in 0_u64..90, gives_up: bool
     ) {
         let scene = scene();
         scene.install(&old);
-        play(&scene.folder, &deeds);
+        play(&scene.folder, &actions);
         let before = contents(&scene.folder);
         let sealed = new.seal(&scene.store);
         let was_cut = cut_at(cut, || {

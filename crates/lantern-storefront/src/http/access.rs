@@ -7,7 +7,7 @@ use reqwest::blocking::{RequestBuilder, Response};
 use reqwest::header::AUTHORIZATION;
 
 use super::{HttpStorefront, MAX_JSON_LEN};
-use crate::PlaceError;
+use crate::StorefrontError;
 use crate::protocol::{Token, TokenError};
 
 /// How often in a row an access that has just been given may be refused.
@@ -16,8 +16,8 @@ const RENEWALS: usize = 3;
 const MAX_TOKEN_LIFE: u64 = 24 * 60 * 60;
 
 impl HttpStorefront {
-    pub(super) fn fresh_token(&self) -> Result<Token, PlaceError> {
-        let not_connected = || PlaceError::NotConnected { address: self.origin.clone() };
+    pub(super) fn fresh_token(&self) -> Result<Token, StorefrontError> {
+        let not_connected = || StorefrontError::NotConnected { address: self.origin.clone() };
         let access = self.opening.access.as_ref().ok_or_else(not_connected)?;
         let path = &self.discovery()?.token_path;
         if !path.starts_with('/') || path.starts_with("//") {
@@ -36,12 +36,12 @@ impl HttpStorefront {
         }
         let error: TokenError = self.json(&bytes, "an answer about access")?;
         match error.error.as_str() {
-            "invalid_client" => Err(PlaceError::WrongSecret { address: self.origin.clone() }),
+            "invalid_client" => Err(StorefrontError::WrongSecret { address: self.origin.clone() }),
             other => Err(self.nonsense("an access token", other.to_owned())),
         }
     }
 
-    pub(super) fn token(&self) -> Result<String, PlaceError> {
+    pub(super) fn token(&self) -> Result<String, StorefrontError> {
         let mut kept = self.token.lock().expect("nothing panics with the lock");
         if let Some((token, until)) = kept.as_ref()
             && Instant::now() < *until
@@ -57,7 +57,7 @@ impl HttpStorefront {
     }
 
     /// Sends with access; an expired token is renewed.
-    pub(super) fn with_access(&self, make: &dyn Fn() -> RequestBuilder) -> Result<Response, PlaceError> {
+    pub(super) fn with_access(&self, make: &dyn Fn() -> RequestBuilder) -> Result<Response, StorefrontError> {
         for _ in 0..=RENEWALS {
             let token = self.token()?;
             let response = self.send(&|| Ok(make().header(AUTHORIZATION, format!("Bearer {token}"))))?;
@@ -68,6 +68,6 @@ impl HttpStorefront {
             let mut kept = self.token.lock().expect("nothing panics with the lock");
             kept.take_if(|(kept, _)| *kept == token);
         }
-        Err(PlaceError::AccessNotKept { address: self.origin.clone() })
+        Err(StorefrontError::AccessNotKept { address: self.origin.clone() })
     }
 }

@@ -1,4 +1,4 @@
-//! A place may call our branches something else: its names go out, ours come back.
+//! A storefront may call our branches something else: its names go out, ours come back.
 
 use lantern_core::digest::Digest;
 use lantern_core::names::{Handle, Name};
@@ -6,21 +6,21 @@ use serde::de::DeserializeOwned;
 use serde_json::Value;
 
 use super::HttpStorefront;
-use crate::PlaceError;
+use crate::StorefrontError;
 
 impl HttpStorefront {
-    /// What the place calls a branch, as a part of an address.
+    /// What the storefront calls a branch, as a part of an address.
     pub(super) fn branch_in_path(&self, branch: &Name) -> String {
         self.opening.branches.get(branch).map_or_else(|| branch.to_string(), Handle::in_path)
     }
 
-    pub(super) fn json<T: DeserializeOwned>(&self, bytes: &[u8], what: &'static str) -> Result<T, PlaceError> {
+    pub(super) fn json<T: DeserializeOwned>(&self, bytes: &[u8], what: &'static str) -> Result<T, StorefrontError> {
         let mut value: Value = serde_json::from_slice(bytes).map_err(|e| self.nonsense(what, e))?;
         self.name_branches(&mut value);
         serde_json::from_value(value).map_err(|e| self.nonsense(what, e))
     }
 
-    /// Puts our names of branches where the place's stand.
+    /// Puts our names of branches where the storefront's stand.
     fn name_branches(&self, value: &mut Value) {
         match value {
             Value::Array(items) => items.iter_mut().for_each(|item| self.name_branches(item)),

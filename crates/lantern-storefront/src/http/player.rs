@@ -10,7 +10,7 @@ use reqwest::header::{LOCATION, RANGE};
 
 use super::{HttpStorefront, MAX_JSON_LEN, bytes_of};
 use crate::protocol::{FOLDER, INVITATION, Play, problem};
-use crate::{PlaceError, Player};
+use crate::{Player, StorefrontError};
 
 /// How often a player's request is sent on to another address.
 const MAX_REDIRECTS: usize = 3;
@@ -31,7 +31,7 @@ impl Asked {
 impl HttpStorefront {
     /// Asks as a player does: without access, with the invitation that was given. Where that is refused, those who make the
     /// game ask with their access.
-    fn play_bytes(&self, path: &str, asked: Asked) -> Result<Vec<u8>, PlaceError> {
+    fn play_bytes(&self, path: &str, asked: Asked) -> Result<Vec<u8>, StorefrontError> {
         if !self.plays_as_maker.load(Ordering::Relaxed) {
             let refused = match self.play_once(path, asked, false) {
                 Err(error) if is_for_others(&error) && self.opening.access.is_some() => error,
@@ -44,7 +44,7 @@ impl HttpStorefront {
         Ok(bytes)
     }
 
-    fn play_once(&self, path: &str, asked: Asked, as_maker: bool) -> Result<Vec<u8>, PlaceError> {
+    fn play_once(&self, path: &str, asked: Asked, as_maker: bool) -> Result<Vec<u8>, StorefrontError> {
         let Asked { range, limit } = asked;
         let make = || {
             let mut request = self.client.get(self.url(path));
@@ -66,7 +66,7 @@ impl HttpStorefront {
 
     /// Goes where a player's request is sent on to, such as another host that has the content. Neither access nor invitation
     /// goes there, and nothing is believed that came from there: every part is compared with its digest.
-    fn follow(&self, mut response: Response, range: Option<(u32, u32)>) -> Result<Response, PlaceError> {
+    fn follow(&self, mut response: Response, range: Option<(u32, u32)>) -> Result<Response, StorefrontError> {
         let mut from = response.url().clone();
         for _ in 0..=MAX_REDIRECTS {
             let is_redirect = matches!(response.status().as_u16(), 302 | 303 | 307 | 308);
@@ -90,33 +90,40 @@ impl HttpStorefront {
 }
 
 /// Whether a refusal says that this is not for everybody.
-fn is_for_others(error: &PlaceError) -> bool {
+fn is_for_others(error: &StorefrontError) -> bool {
     [problem::NOT_INVITED, problem::NOT_OWNED, problem::NO_RIGHT].iter().any(|kind| error.is(*kind))
 }
 
 impl Player for HttpStorefront {
-    fn branch(&self, title: &Handle, branch: &Name) -> Result<Play, PlaceError> {
+    fn branch(&self, title: &Handle, branch: &Name) -> Result<Play, StorefrontError> {
         let path = format!("/v1/play/{}/{}", title.in_path(), self.branch_in_path(branch));
         let bytes = self.play_bytes(&path, Asked::whole(MAX_JSON_LEN))?;
         self.json(&bytes, "a branch for players")
     }
 
-    fn recipe(&self, title: &Handle, branch: &Name, id: RecipeId) -> Result<Vec<u8>, PlaceError> {
+    fn recipe(&self, title: &Handle, branch: &Name, id: RecipeId) -> Result<Vec<u8>, StorefrontError> {
         let path = format!("/v1/play/{}/{}/recipes/{}", title.in_path(), self.branch_in_path(branch), id.0.hex());
         self.play_bytes(&path, Asked::whole(MAX_ROOT_LEN))
     }
 
-    fn segment(&self, title: &Handle, branch: &Name, digest: &Digest) -> Result<Vec<u8>, PlaceError> {
+    fn segment(&self, title: &Handle, branch: &Name, digest: &Digest) -> Result<Vec<u8>, StorefrontError> {
         let path = format!("/v1/play/{}/{}/segments/{}", title.in_path(), self.branch_in_path(branch), digest.hex());
         self.play_bytes(&path, Asked::whole(MAX_SEGMENT_LEN))
     }
 
-    fn locator(&self, title: &Handle, branch: &Name, id: RecipeId) -> Result<Vec<u8>, PlaceError> {
+    fn locator(&self, title: &Handle, branch: &Name, id: RecipeId) -> Result<Vec<u8>, StorefrontError> {
         let path = format!("/v1/play/{}/{}/locators/{}", title.in_path(), self.branch_in_path(branch), id.0.hex());
         self.play_bytes(&path, Asked::whole(MAX_LOCATOR_LEN))
     }
 
-    fn pack(&self, title: &Handle, branch: &Name, pack: &Digest, offset: u32, len: u32) -> Result<Vec<u8>, PlaceError> {
+    fn pack(
+        &self,
+        title: &Handle,
+        branch: &Name,
+        pack: &Digest,
+        offset: u32,
+        len: u32,
+    ) -> Result<Vec<u8>, StorefrontError> {
         let path = format!("/v1/play/{}/{}/packs/{}", title.in_path(), self.branch_in_path(branch), pack.hex());
         self.play_bytes(&path, Asked { range: Some((offset, len)), limit: u64::from(len) })
     }

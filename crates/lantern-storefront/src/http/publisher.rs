@@ -20,18 +20,18 @@ use crate::protocol::{
     Branch, BranchList, Build, BuildPage, Discovery, IDEMPOTENCY_KEY, InvitationMade, InvitationPage, Move, MovePage,
     Moved, NewBuild, NewInvitation, PIECES, PackReceived, RecipeNeeds, Title, Withdraw, problem,
 };
-use crate::{Branches, Builds, Content, Identify, Invitations, PlaceError, Player, Storefront, StorefrontFacts};
+use crate::{Branches, Builds, Content, Identify, Invitations, Player, Storefront, StorefrontError, StorefrontFacts};
 
 /// Most entries that are read of a list, over all its pages.
 const MAX_LISTED: usize = 1_000_000;
 
 impl HttpStorefront {
-    fn get<T: DeserializeOwned>(&self, path: &str, what: &'static str) -> Result<T, PlaceError> {
+    fn get<T: DeserializeOwned>(&self, path: &str, what: &'static str) -> Result<T, StorefrontError> {
         let ask = || self.with_access(&|| self.client.get(self.url(path)));
         self.json(&self.whole(MAX_JSON_LEN, &ask)?, what)
     }
 
-    fn get_bytes(&self, path: &str, limit: u64) -> Result<Vec<u8>, PlaceError> {
+    fn get_bytes(&self, path: &str, limit: u64) -> Result<Vec<u8>, StorefrontError> {
         self.whole(limit, &|| self.with_access(&|| self.client.get(self.url(path))))
     }
 
@@ -41,7 +41,7 @@ impl HttpStorefront {
         path: &str,
         what: &'static str,
         open: impl Fn(T) -> (Vec<I>, Option<String>),
-    ) -> Result<Vec<I>, PlaceError> {
+    ) -> Result<Vec<I>, StorefrontError> {
         let mut all = Vec::new();
         let mut after: Option<String> = None;
         loop {
@@ -58,7 +58,7 @@ impl HttpStorefront {
     }
 
     /// Sends a pack in pieces that the line brings in a few seconds each; goes on behind what has come already.
-    fn put_pieces(&self, path: &str, bytes: &Bytes) -> Result<(), PlaceError> {
+    fn put_pieces(&self, path: &str, bytes: &Bytes) -> Result<(), StorefrontError> {
         let total = bytes.len();
         let mut offset = self.received(path)?.min(total);
         if offset == total {
@@ -96,12 +96,12 @@ impl HttpStorefront {
         }
     }
 
-    /// Whether the place takes packs in pieces.
-    fn takes_pieces(&self) -> Result<bool, PlaceError> {
+    /// Whether the storefront takes packs in pieces.
+    fn takes_pieces(&self) -> Result<bool, StorefrontError> {
         Ok(self.discovery()?.capabilities.iter().any(|word| word == PIECES))
     }
 
-    fn received(&self, path: &str) -> Result<usize, PlaceError> {
+    fn received(&self, path: &str) -> Result<usize, StorefrontError> {
         match self.get::<PackReceived>(&format!("{path}/received"), "an answer about a pack") {
             Ok(at) => Ok(usize::try_from(at.received).unwrap_or(0)),
             Err(error) if error.is(problem::NOT_FOUND) => Ok(0),
@@ -110,7 +110,7 @@ impl HttpStorefront {
     }
 
     /// Sends bytes that are cheap to clone: a try again must not copy a whole pack.
-    fn put_bytes(&self, path: &str, bytes: impl Into<Bytes>) -> Result<Vec<u8>, PlaceError> {
+    fn put_bytes(&self, path: &str, bytes: impl Into<Bytes>) -> Result<Vec<u8>, StorefrontError> {
         let body = bytes.into();
         let make = || self.client.put(self.url(path)).body(body.clone());
         self.whole(MAX_JSON_LEN, &|| self.with_access(&make))
@@ -123,7 +123,7 @@ impl HttpStorefront {
         revision: Option<u64>,
         document: &impl Serialize,
         what: &'static str,
-    ) -> Result<T, PlaceError> {
+    ) -> Result<T, StorefrontError> {
         let make = || {
             let request = self.client.request(Method::POST, self.url(path)).json(document);
             let request = request.header(IDEMPOTENCY_KEY, key.to_string());
@@ -137,23 +137,23 @@ impl HttpStorefront {
 }
 
 impl Storefront for HttpStorefront {
-    fn content(&self) -> Result<&dyn Content, PlaceError> {
+    fn content(&self) -> Result<&dyn Content, StorefrontError> {
         Ok(self)
     }
 
-    fn builds(&self) -> Result<&dyn Builds, PlaceError> {
+    fn builds(&self) -> Result<&dyn Builds, StorefrontError> {
         Ok(self)
     }
 
-    fn branches(&self) -> Result<&dyn Branches, PlaceError> {
+    fn branches(&self) -> Result<&dyn Branches, StorefrontError> {
         Ok(self)
     }
 
-    fn invitations(&self) -> Result<&dyn Invitations, PlaceError> {
+    fn invitations(&self) -> Result<&dyn Invitations, StorefrontError> {
         Ok(self)
     }
 
-    fn player(&self) -> Result<&dyn Player, PlaceError> {
+    fn player(&self) -> Result<&dyn Player, StorefrontError> {
         Ok(self)
     }
 }
@@ -167,35 +167,35 @@ impl Identify for HttpStorefront {
         self.is_patient.store(true, Ordering::Relaxed);
     }
 
-    fn identify(&self) -> Result<StorefrontFacts, PlaceError> {
-        let Discovery { id, name, .. } = self.discovery()?.clone();
-        Ok(StorefrontFacts { id, name })
+    fn identify(&self) -> Result<StorefrontFacts, StorefrontError> {
+        let Discovery { id, name, now, .. } = self.discovery()?.clone();
+        Ok(StorefrontFacts { id, name, now })
     }
 
-    fn try_access(&self) -> Result<Vec<String>, PlaceError> {
+    fn try_access(&self) -> Result<Vec<String>, StorefrontError> {
         Ok(self.fresh_token()?.scope.split_whitespace().map(str::to_owned).collect())
     }
 
-    fn rules(&self) -> Result<HouseRules, PlaceError> {
+    fn rules(&self) -> Result<HouseRules, StorefrontError> {
         self.get("/v1/rules", "house rules")
     }
 
-    fn title(&self, title: &Handle) -> Result<Title, PlaceError> {
+    fn title(&self, title: &Handle) -> Result<Title, StorefrontError> {
         self.get(&format!("/v1/titles/{}", title.in_path()), "a title")
     }
 }
 
 impl Content for HttpStorefront {
-    fn put_recipe(&self, title: &Handle, id: RecipeId, root: Vec<u8>) -> Result<RecipeNeeds, PlaceError> {
+    fn put_recipe(&self, title: &Handle, id: RecipeId, root: Vec<u8>) -> Result<RecipeNeeds, StorefrontError> {
         let answer = self.put_bytes(&format!("/v1/titles/{}/recipes/{}", title.in_path(), id.0.hex()), root)?;
         self.json(&answer, "an answer about a recipe")
     }
 
-    fn put_segment(&self, title: &Handle, digest: &Digest, bytes: Vec<u8>) -> Result<(), PlaceError> {
+    fn put_segment(&self, title: &Handle, digest: &Digest, bytes: Vec<u8>) -> Result<(), StorefrontError> {
         self.put_bytes(&format!("/v1/titles/{}/segments/{}", title.in_path(), digest.hex()), bytes).map(|_| ())
     }
 
-    fn put_pack(&self, title: &Handle, digest: &Digest, bytes: Bytes) -> Result<(), PlaceError> {
+    fn put_pack(&self, title: &Handle, digest: &Digest, bytes: Bytes) -> Result<(), StorefrontError> {
         let path = format!("/v1/titles/{}/packs/{}", title.in_path(), digest.hex());
         if bytes.len() <= self.pace.piece() || !self.takes_pieces()? {
             let started = Instant::now();
@@ -207,19 +207,19 @@ impl Content for HttpStorefront {
         self.put_pieces(&path, &bytes)
     }
 
-    fn get_recipe(&self, title: &Handle, id: RecipeId) -> Result<Vec<u8>, PlaceError> {
+    fn get_recipe(&self, title: &Handle, id: RecipeId) -> Result<Vec<u8>, StorefrontError> {
         self.get_bytes(&format!("/v1/titles/{}/recipes/{}", title.in_path(), id.0.hex()), MAX_ROOT_LEN)
     }
 
-    fn get_segment(&self, title: &Handle, digest: &Digest) -> Result<Vec<u8>, PlaceError> {
+    fn get_segment(&self, title: &Handle, digest: &Digest) -> Result<Vec<u8>, StorefrontError> {
         self.get_bytes(&format!("/v1/titles/{}/segments/{}", title.in_path(), digest.hex()), MAX_SEGMENT_LEN)
     }
 
-    fn get_locator(&self, title: &Handle, id: RecipeId) -> Result<Vec<u8>, PlaceError> {
+    fn get_locator(&self, title: &Handle, id: RecipeId) -> Result<Vec<u8>, StorefrontError> {
         self.get_bytes(&format!("/v1/titles/{}/locators/{}", title.in_path(), id.0.hex()), MAX_LOCATOR_LEN)
     }
 
-    fn get_pack(&self, title: &Handle, pack: &Digest, offset: u32, len: u32) -> Result<Vec<u8>, PlaceError> {
+    fn get_pack(&self, title: &Handle, pack: &Digest, offset: u32, len: u32) -> Result<Vec<u8>, StorefrontError> {
         let url = self.url(&format!("/v1/titles/{}/packs/{}", title.in_path(), pack.hex()));
         let make = || self.client.get(&url).header(RANGE, bytes_of(offset, len));
         self.whole(u64::from(len), &|| self.part(self.with_access(&make)?, true))
@@ -227,12 +227,12 @@ impl Content for HttpStorefront {
 }
 
 impl Builds for HttpStorefront {
-    fn list(&self, title: &Handle) -> Result<Vec<Build>, PlaceError> {
+    fn list(&self, title: &Handle) -> Result<Vec<Build>, StorefrontError> {
         let path = format!("/v1/titles/{}/builds", title.in_path());
         self.pages(&path, "a list of builds", |page: BuildPage| (page.builds, page.next))
     }
 
-    fn record(&self, title: &Handle, build: u64) -> Result<Vec<u8>, PlaceError> {
+    fn record(&self, title: &Handle, build: u64) -> Result<Vec<u8>, StorefrontError> {
         self.whole(MAX_RECORD_LEN, &|| {
             self.with_access(&|| {
                 self.client.get(self.url(&format!("/v1/titles/{}/builds/{build}/record", title.in_path())))
@@ -240,22 +240,22 @@ impl Builds for HttpStorefront {
         })
     }
 
-    fn make(&self, title: &Handle, key: EventId, build: &NewBuild) -> Result<Build, PlaceError> {
+    fn make(&self, title: &Handle, key: EventId, build: &NewBuild) -> Result<Build, StorefrontError> {
         self.post(&format!("/v1/titles/{}/builds", title.in_path()), key, None, build, "a build")
     }
 
-    fn withdraw(&self, title: &Handle, build: u64, key: EventId, why: &Withdraw) -> Result<Build, PlaceError> {
+    fn withdraw(&self, title: &Handle, build: u64, key: EventId, why: &Withdraw) -> Result<Build, StorefrontError> {
         self.post(&format!("/v1/titles/{}/builds/{build}/withdrawal", title.in_path()), key, None, why, "a build")
     }
 }
 
 impl Branches for HttpStorefront {
-    fn list(&self, title: &Handle) -> Result<Vec<Branch>, PlaceError> {
+    fn list(&self, title: &Handle) -> Result<Vec<Branch>, StorefrontError> {
         let path = format!("/v1/titles/{}/branches", title.in_path());
         Ok(self.get::<BranchList>(&path, "a list of branches")?.branches)
     }
 
-    fn moves(&self, title: &Handle, branch: &Name) -> Result<Vec<Moved>, PlaceError> {
+    fn moves(&self, title: &Handle, branch: &Name) -> Result<Vec<Moved>, StorefrontError> {
         let path = format!("/v1/titles/{}/branches/{}/moves", title.in_path(), self.branch_in_path(branch));
         self.pages(&path, "a branch's history", |page: MovePage| (page.moves, page.next))
     }
@@ -267,14 +267,14 @@ impl Branches for HttpStorefront {
         revision: u64,
         key: EventId,
         wanted: &Move,
-    ) -> Result<Branch, PlaceError> {
+    ) -> Result<Branch, StorefrontError> {
         let path = format!("/v1/titles/{}/branches/{}/moves", title.in_path(), self.branch_in_path(branch));
         self.post(&path, key, Some(revision), wanted, "a branch")
     }
 }
 
 impl Invitations for HttpStorefront {
-    fn list(&self, title: &Handle, branch: &Name) -> Result<Vec<InvitationMade>, PlaceError> {
+    fn list(&self, title: &Handle, branch: &Name) -> Result<Vec<InvitationMade>, StorefrontError> {
         let path = format!("/v1/titles/{}/branches/{}/invitations", title.in_path(), self.branch_in_path(branch));
         let open = |page: InvitationPage| (page.invitations, page.next);
         self.pages(&path, "a list of invitations", open)
@@ -286,12 +286,18 @@ impl Invitations for HttpStorefront {
         branch: &Name,
         key: EventId,
         invitation: &NewInvitation,
-    ) -> Result<InvitationMade, PlaceError> {
+    ) -> Result<InvitationMade, StorefrontError> {
         let path = format!("/v1/titles/{}/branches/{}/invitations", title.in_path(), self.branch_in_path(branch));
         self.post(&path, key, None, invitation, "an invitation")
     }
 
-    fn end(&self, title: &Handle, branch: &Name, key: EventId, id: InvitationId) -> Result<InvitationMade, PlaceError> {
+    fn end(
+        &self,
+        title: &Handle,
+        branch: &Name,
+        key: EventId,
+        id: InvitationId,
+    ) -> Result<InvitationMade, StorefrontError> {
         let (title, branch) = (title.in_path(), self.branch_in_path(branch));
         let path = format!("/v1/titles/{title}/branches/{branch}/invitations/{}/end", id.0.hex());
         self.post(&path, key, None, &serde_json::json!({}), "an invitation")

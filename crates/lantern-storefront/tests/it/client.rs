@@ -7,10 +7,10 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 
-use lantern_core::config::{ProtocolPlace, StorefrontKind};
+use lantern_core::config::{ProtocolStorefront, StorefrontKind};
 use lantern_core::digest::Digest;
 use lantern_storefront::protocol::{Move, problem};
-use lantern_storefront::{Access, Invited, OnWait, Opening, PlaceError, Storefront};
+use lantern_storefront::{Access, Invited, OnWait, Opening, Storefront, StorefrontError};
 use serde_json::json;
 
 const DISCOVERY: &str = r#"{"id":"b-1","name":"Brambleyard","protocol":1,"token_path":"/v1/token",
@@ -75,7 +75,7 @@ fn access() -> Access {
 }
 
 fn open(origin: &str, opening: Opening) -> Arc<dyn Storefront> {
-    let kind = StorefrontKind::Protocol(ProtocolPlace { address: origin.to_owned() });
+    let kind = StorefrontKind::Protocol(ProtocolStorefront { address: origin.to_owned() });
     lantern_storefront::open(&kind, opening).unwrap()
 }
 
@@ -130,7 +130,7 @@ fn unknown_fields_are_ignored() {
 #[test]
 fn a_newer_protocol_is_told() {
     let script = Script::run(vec![ok(&DISCOVERY.replace("\"protocol\":1", "\"protocol\":2"))]);
-    assert!(matches!(script.client().identify(), Err(PlaceError::Protocol { theirs: 2, .. })));
+    assert!(matches!(script.client().identify(), Err(StorefrontError::Protocol { theirs: 2, .. })));
 }
 
 #[test]
@@ -143,7 +143,7 @@ fn passing_failures_are_tried_again() {
 #[test]
 fn failures_that_stay_end_with_their_status() {
     let script = Script::run(vec![status(500); 5]);
-    assert!(matches!(script.client().identify(), Err(PlaceError::Failed { status: 500, .. })));
+    assert!(matches!(script.client().identify(), Err(StorefrontError::Failed { status: 500, .. })));
     assert_eq!(script.requests().len(), 5);
 }
 
@@ -166,7 +166,7 @@ fn a_stop_ends_the_waiting() {
             stop.store(true, Ordering::Relaxed);
         });
         let started = Instant::now();
-        assert!(matches!(client.identify(), Err(PlaceError::Stopped)));
+        assert!(matches!(client.identify(), Err(StorefrontError::Stopped)));
         assert!(started.elapsed() < Duration::from_secs(5));
     });
 }
@@ -174,7 +174,7 @@ fn a_stop_ends_the_waiting() {
 #[test]
 fn nobody_is_there() {
     let client = open("http://127.0.0.1:9", Opening::default());
-    assert!(matches!(client.identify(), Err(PlaceError::Unreachable { .. })));
+    assert!(matches!(client.identify(), Err(StorefrontError::Unreachable { .. })));
 }
 
 #[test]
@@ -182,22 +182,22 @@ fn nonsense_is_named_as_such() {
     for body in ["<html>hello</html>", "{}", "[]", ""] {
         let script = Script::run(vec![ok(body)]);
         let error = script.client().identify().unwrap_err();
-        assert!(matches!(error, PlaceError::Nonsense { what: "a discovery document", .. }), "{body}: {error}");
+        assert!(matches!(error, StorefrontError::Nonsense { what: "a discovery document", .. }), "{body}: {error}");
     }
     let script = Script::run(vec![Step::Answer(404, "", "<html>not here</html>".to_owned())]);
-    assert!(matches!(script.client().identify(), Err(PlaceError::Failed { status: 404, .. })));
+    assert!(matches!(script.client().identify(), Err(StorefrontError::Failed { status: 404, .. })));
 }
 
 #[test]
 fn an_answer_without_end_is_given_up() {
     let script = Script::run(vec![Step::Endless]);
-    assert!(matches!(script.client().identify(), Err(PlaceError::Nonsense { .. })));
+    assert!(matches!(script.client().identify(), Err(StorefrontError::Nonsense { .. })));
 }
 
 #[test]
 fn redirects_are_not_followed() {
     let script = Script::run(vec![Step::Answer(302, "Location: http://127.0.0.1:9/\r\n", String::new())]);
-    assert!(matches!(script.client().identify(), Err(PlaceError::Failed { status: 302, .. })));
+    assert!(matches!(script.client().identify(), Err(StorefrontError::Failed { status: 302, .. })));
 }
 
 #[test]
@@ -205,7 +205,7 @@ fn a_token_path_on_another_origin_gets_no_secret() {
     for path in ["//elsewhere.example/token", "http://elsewhere.example/token"] {
         let script = Script::run(vec![ok(&DISCOVERY.replace("/v1/token", path))]);
         let error = script.client().try_access().err().unwrap();
-        assert!(matches!(error, PlaceError::Nonsense { .. }), "{error}");
+        assert!(matches!(error, StorefrontError::Nonsense { .. }), "{error}");
         assert!(script.requests().iter().all(|r| !r.contains("hush")));
     }
 }
@@ -214,9 +214,9 @@ fn a_token_path_on_another_origin_gets_no_secret() {
 fn a_wrong_secret_is_a_refusal_of_its_own() {
     let refusal = r#"{"error":"invalid_client"}"#.to_owned();
     let script = Script::run(vec![ok(DISCOVERY), Step::Answer(401, "", refusal)]);
-    assert!(matches!(script.client().try_access(), Err(PlaceError::WrongSecret { .. })));
+    assert!(matches!(script.client().try_access(), Err(StorefrontError::WrongSecret { .. })));
     let client = script.player();
-    assert!(matches!(client.try_access(), Err(PlaceError::NotConnected { .. })));
+    assert!(matches!(client.try_access(), Err(StorefrontError::NotConnected { .. })));
 }
 
 #[test]
@@ -236,11 +236,11 @@ fn an_expired_token_is_renewed_a_few_times() {
     let again = one().into_iter().chain(one()).chain(one()).chain(one());
     let script = Script::run([ok(DISCOVERY)].into_iter().chain(again).collect());
     let error = script.client().builds().unwrap().list(&title).unwrap_err();
-    assert!(matches!(error, PlaceError::AccessNotKept { .. }), "{error}");
+    assert!(matches!(error, StorefrontError::AccessNotKept { .. }), "{error}");
 }
 
 #[test]
-fn a_deed_carries_its_key_and_condition_on_every_try() {
+fn an_action_carries_its_key_and_condition_on_every_try() {
     let branch = r#"{"audience":"everyone","branch":"open-water","revision":4,"since":null,"by":null,"targets":{}}"#;
     let script = Script::run(vec![ok(DISCOVERY), ok(TOKEN), Step::HangUp, status(502), ok(branch)]);
     let key = "01a207a2-3280-7fff-bfff-ffffffffffff".parse().unwrap();
@@ -344,7 +344,7 @@ fn a_folder_that_would_lie_elsewhere_is_no_answer() {
     assert_eq!(play("Saltmarsh Post").unwrap().builds.len(), 1);
     for folder in ["..", "../..", "/etc", "a/b", "a\\b", "C:", "C:game", "CON", ".lantern-install", "", "~", "game."] {
         let answer = play(folder);
-        assert!(matches!(answer, Err(PlaceError::Nonsense { .. })), "{folder:?}: {answer:?}");
+        assert!(matches!(answer, Err(StorefrontError::Nonsense { .. })), "{folder:?}: {answer:?}");
     }
 }
 
@@ -368,8 +368,8 @@ fn more_than_was_asked_for_is_not_taken() {
     let (title, branch) = ("saltmarsh-post".parse().unwrap(), "open-water".parse().unwrap());
     let ask =
         |step: Step| Script::run(vec![step]).player().player().unwrap().pack(&title, &branch, &Digest::of(b"p"), 0, 3);
-    assert!(matches!(ask(Step::Answer(206, "", "abcdef".into())), Err(PlaceError::Nonsense { .. })));
-    assert!(matches!(ask(Step::Answer(200, "", "abc".into())), Err(PlaceError::Nonsense { .. })));
+    assert!(matches!(ask(Step::Answer(206, "", "abcdef".into())), Err(StorefrontError::Nonsense { .. })));
+    assert!(matches!(ask(Step::Answer(200, "", "abc".into())), Err(StorefrontError::Nonsense { .. })));
 }
 
 #[test]
@@ -400,7 +400,7 @@ fn access_that_lasts_for_ever_or_not_at_all_harms_nothing() {
 #[test]
 fn lists_are_read_page_by_page_and_not_for_ever() {
     let build = |number: u64| {
-        json!({ "build": number, "release": lantern_core::digest::ReleaseId::of(b"r"), "version": "1.4.0", "number": 27,
+        json!({ "number_there": number, "release": lantern_core::digest::ReleaseId::of(b"r"), "version": "1.4.0", "number": 27,
             "message": null, "made_at": "2026-11-27T09:00:00Z", "made_by": "wren", "targets": {} })
     };
     let page = |numbers: &[u64], next: Option<&str>| {
@@ -410,12 +410,12 @@ fn lists_are_read_page_by_page_and_not_for_ever() {
     let script = Script::run(vec![ok(DISCOVERY), ok(TOKEN), page(&[1, 2], Some("2 &")), page(&[3], None)]);
     let title = "saltmarsh-post".parse().unwrap();
     let builds = script.client().builds().unwrap().list(&title).unwrap();
-    assert_eq!(builds.iter().map(|b| b.build).collect::<Vec<_>>(), [1, 2, 3]);
+    assert_eq!(builds.iter().map(|b| b.number_there).collect::<Vec<_>>(), [1, 2, 3]);
     assert!(script.requests()[3].starts_with("GET /v1/titles/saltmarsh-post/builds?after=2%20%26 "));
     // The same page for ever.
     let script = Script::run(vec![ok(DISCOVERY), ok(TOKEN), page(&[1], Some("1")), page(&[1], Some("1"))]);
     let error = script.client().builds().unwrap().list(&title).unwrap_err();
-    assert!(matches!(error, PlaceError::Nonsense { .. }), "{error:?}");
+    assert!(matches!(error, StorefrontError::Nonsense { .. }), "{error:?}");
 }
 
 #[test]
@@ -453,10 +453,10 @@ fn players_parts_may_come_from_another_host_without_anything_private() {
     // Nobody is led around in a circle, or to what is no web address.
     let circle = Script::run(vec![Step::Answer(302, "Location: /again\r\n", String::new()); 6]);
     let error = circle.player().player().unwrap().pack(&title, &branch, &Digest::of(b"p"), 0, 6).unwrap_err();
-    assert!(matches!(error, PlaceError::Nonsense { .. }), "{error:?}");
+    assert!(matches!(error, StorefrontError::Nonsense { .. }), "{error:?}");
     let file = Script::run(vec![Step::Answer(302, "Location: file:///etc/passwd\r\n", String::new())]);
     let error = file.player().player().unwrap().pack(&title, &branch, &Digest::of(b"p"), 0, 6).unwrap_err();
-    assert!(matches!(error, PlaceError::Nonsense { .. }), "{error:?}");
+    assert!(matches!(error, StorefrontError::Nonsense { .. }), "{error:?}");
 }
 
 #[test]

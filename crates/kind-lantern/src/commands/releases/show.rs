@@ -69,8 +69,8 @@ pub fn run(open: &Workspace, release: &KnownRelease, with_files: bool, ui: &Ui) 
     }
     let builds: Vec<&Pushed> = board.pushed.iter().filter(|p| p.release == release.id).collect();
     show_texts(&builds, ui);
-    if let Some(place) = &release.found_at {
-        ui.say(&format!("  {} on another computer; found at {}\n", faint("sealed"), place.name));
+    if let Some(storefront) = &release.found_at {
+        ui.say(&format!("  {} on another computer; found at {}\n", faint("sealed"), storefront.name));
     }
     if freed {
         ui.say(&format!("  {} only its record is left\n", care("content freed:")));
@@ -144,8 +144,8 @@ pub fn run(open: &Workspace, release: &KnownRelease, with_files: bool, ui: &Ui) 
         builds: builds
             .iter()
             .map(|p| BuildDocument {
-                storefront: &p.place.name,
-                build: p.build,
+                storefront: &p.storefront.name,
+                build: p.number_there,
                 message: p.message.as_deref(),
                 notes: &p.notes,
             })

@@ -68,7 +68,7 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
         return Err(CommandError::usage("a withdrawal needs a reason", "give it with --because"));
     }
     let plan = session.plan_withdraw(release, because)?;
-    if plan.is_known && plan.places.iter().all(|p| p.is_done) {
+    if plan.is_known && plan.storefronts.iter().all(|p| p.is_done) {
         ui.document(&document(&plan, true, Vec::new()));
         ui.say(&format!("nothing to do: {} is withdrawn everywhere", strong(&plan.release.name)));
         return Ok(());
@@ -101,7 +101,7 @@ fn document(plan: &WithdrawPlan, done: bool, not_told: Vec<NotTold>) -> Document
         edition: &plan.release.edition,
         release: &plan.release.name,
         because: &plan.because,
-        storefronts: plan.places.iter().map(|p| &p.place.name).collect(),
+        storefronts: plan.storefronts.iter().map(|p| &p.storefront.name).collect(),
         live_on: plan.live_on.iter().map(|(storefront, branch)| LiveDocument { storefront, branch }).collect(),
         done,
         not_told,
@@ -112,13 +112,17 @@ fn show(plan: &WithdrawPlan, ui: &Ui) {
     ui.say(&format!("Withdraw {} for good\n", strong(&plan.release.name)));
     let mut table = Table::default();
     table.row([faint("because"), lantern_core::path::shown(&plan.because)]);
-    let places = format::names(plan.places.iter().map(|p| &p.place.name));
+    let storefronts = format::names(plan.storefronts.iter().map(|p| &p.storefront.name));
     let nowhere = "it was pushed nowhere".to_owned();
-    table.row([faint("withdrawn at"), if places.is_empty() { nowhere } else { places }]);
+    table.row([faint("withdrawn at"), if storefronts.is_empty() { nowhere } else { storefronts }]);
     ui.say(&table.lay_out());
-    for of_place in plan.live_on.chunk_by(|a, b| a.0 == b.0) {
-        let (place, branches) = (&of_place[0].0, format::names(of_place.iter().map(|(_, branch)| branch)));
-        ui.say(&format!("\n  {} players on {branches} at {place} have it, and keep it until a", care("still live:")));
-        ui.say("  this changes no branch: use rollback, or promote another release");
+    for of_storefront in plan.live_on.chunk_by(|a, b| a.0 == b.0) {
+        let (storefront, branches) =
+            (&of_storefront[0].0, format::names(of_storefront.iter().map(|(_, branch)| branch)));
+        ui.say(&format!(
+            "\n  {} players on {branches} at {storefront} have it until the branch moves",
+            care("still live:")
+        ));
+        ui.say("  withdrawing moves no branch: roll it back, or promote another release");
     }
 }

@@ -8,7 +8,7 @@ use lantern_core::names::{Handle, Name};
 use lantern_storefront::protocol::{InvitationMade, NewInvitation, problem};
 use rusqlite::{Connection, OptionalExtension, TransactionBehavior, params};
 
-use super::{CLIENT_ID, Place, document, text};
+use super::{CLIENT_ID, StandIn, document, text};
 use crate::refusal::Refused;
 
 /// Longest name of whom an invitation is for, in bytes.
@@ -44,7 +44,7 @@ struct Unfit {
     fix: &'static str,
 }
 
-impl Place {
+impl StandIn {
     /// Says whether someone may follow a branch, and what they own as far as it is proved.
     pub(crate) fn admit(
         &self,

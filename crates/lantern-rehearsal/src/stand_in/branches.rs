@@ -2,14 +2,14 @@
 
 use lantern_core::event::{BranchBuild, BranchFacts, EventId};
 use lantern_core::names::{Handle, Name};
-use lantern_core::rules::{HouseRules, Refusal};
+use lantern_core::rules::{HouseRules, Refusal, Stay, longest_stay};
 use lantern_storefront::protocol::{Branch, Move, Moved, problem};
 use rusqlite::{TransactionBehavior, params};
 
-use super::{CLIENT_ID, Place, documents, text};
+use super::{CLIENT_ID, StandIn, documents, text};
 use crate::refusal::Refused;
 
-impl Place {
+impl StandIn {
     pub(crate) fn branches(&self, title: &Handle) -> Result<Vec<Branch>, Refused> {
         self.title(title)?;
         let rules = self.rules().branches.fixed.iter();
@@ -55,21 +55,22 @@ impl Place {
         let now = self.branch(title, branch)?;
         let mut targets = std::collections::BTreeMap::new();
         for (target, number) in &wanted.targets {
-            let found = builds.iter().find(|b| b.build == *number && b.targets.contains_key(target));
+            let found = builds.iter().find(|b| b.number_there == *number && b.targets.contains_key(target));
             let build = found.ok_or_else(|| {
                 let detail = format!("build {number} has nothing for the target {target}");
                 Refused::new(problem::NOT_FOUND, detail, "push the release first")
             })?;
             // What is on the branch already may stay: another target's move must not be held up by it.
-            let stays = now.facts.targets.get(target).is_some_and(|b| b.build == *number);
+            let stays = now.facts.targets.get(target).is_some_and(|b| b.number_there == *number);
             if let Some(withdrawn) = build.withdrawn.as_ref().filter(|_| !stays) {
                 return Err(Refused::by_rules(vec![HouseRules::refuse_withdrawn(&build.name, &withdrawn.because)]));
             }
-            let value = BranchBuild { build: build.build, release: build.release, name: build.name.clone() };
+            let value =
+                BranchBuild { number_there: build.number_there, release: build.release, name: build.name.clone() };
             targets.insert(target.clone(), value);
         }
         if wanted.restores.is_none() {
-            self.check_order(title, branch, &now, &targets)?;
+            self.check_carried(title, branch, &now, &targets)?;
         }
         let mut database = self.database();
         let transaction = database.transaction_with_behavior(TransactionBehavior::Immediate)?;
@@ -108,20 +109,26 @@ impl Place {
         Ok(Branch { audience: now.audience, facts })
     }
 
-    /// Compares what is new on a branch with the order of branches.
-    fn check_order(
+    /// Says of what is new on a branch whether another has had it for long enough.
+    fn check_carried(
         &self,
         title: &Handle,
         branch: &Name,
         now: &Branch,
         wanted: &std::collections::BTreeMap<Name, BranchBuild>,
     ) -> Result<(), Refused> {
-        let Some(before) = self.rules().branches.before(branch) else { return Ok(()) };
-        let moves = self.moves(title, &before.name)?;
-        let been = |build: &BranchBuild| moves.iter().any(|m| m.facts.targets.values().any(|b| b.build == build.build));
+        let Some(carried) = self.rules().branches.carried(branch) else { return Ok(()) };
+        let moves = self.moves(title, &carried.by)?;
+        let stayed = |build: &BranchBuild| {
+            let stays = moves.iter().map(|moved| Stay {
+                since: moved.facts.since,
+                has_it: moved.facts.targets.values().any(|b| b.number_there == build.number_there),
+            });
+            longest_stay(&stays.collect::<Vec<_>>(), self.now())
+        };
         let fresh = wanted.iter().filter(|(target, build)| now.facts.targets.get(*target) != Some(*build));
         let refusals: Vec<Refusal> = fresh
-            .filter_map(|(_, build)| self.rules().branches.refuse_order(branch, &build.name, been(build)))
+            .filter_map(|(_, build)| self.rules().branches.refuse_too_early(branch, &build.name, stayed(build)))
             .take(1)
             .collect();
         if refusals.is_empty() { Ok(()) } else { Err(Refused::by_rules(refusals)) }

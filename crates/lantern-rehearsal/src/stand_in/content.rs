@@ -15,11 +15,11 @@ use lantern_store::store::Store;
 use lantern_storefront::protocol::{PackReceived, RecipeNeeds, problem};
 use rusqlite::{OptionalExtension, TransactionBehavior, params};
 
-use super::{Place, damaged, not_there, refuse_long};
+use super::{StandIn, damaged, not_there, refuse_long};
 use crate::refusal::Refused;
 use crate::server::PieceRange;
 
-impl Place {
+impl StandIn {
     pub(crate) fn put_recipe(&self, title: &Handle, id: RecipeId, bytes: &[u8]) -> Result<RecipeNeeds, Refused> {
         self.title(title)?;
         let store = self.store(title);

@@ -11,7 +11,7 @@ use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
-use jiff::Timestamp;
+use jiff::{SignedDuration, Timestamp};
 use lantern_core::digest::Digest;
 use lantern_core::event::EventId;
 use lantern_core::names::{Handle, Name};
@@ -21,7 +21,7 @@ use lantern_core::rules::HouseRules;
 use lantern_store::pack::{self};
 use lantern_store::store::{Store, StoreError};
 use lantern_storefront::protocol::{
-    Discovery, Limits, MAX_TEXT_LEN, PAGES, PIECES, PROTOCOL, PlaceEvent, Title, Token, problem,
+    Discovery, Limits, MAX_TEXT_LEN, PAGES, PIECES, PROTOCOL, StorefrontEvent, Title, Token, problem,
 };
 use rusqlite::{Connection, OptionalExtension, Transaction, TransactionBehavior, params};
 use serde::Deserialize;
@@ -36,13 +36,13 @@ pub const SCOPE: &str = "read send release setup";
 pub const CLIENT_ID: &str = "paper-heron";
 const TOKEN_LIFE: Duration = Duration::from_secs(3600);
 /// How long an answer is kept for the same idempotency key.
-const ANSWER_LIFE: jiff::SignedDuration = jiff::SignedDuration::from_hours(7 * 24);
+const ANSWER_LIFE: SignedDuration = SignedDuration::from_hours(7 * 24);
 /// The port that a stand-in takes the first time, if nothing else is asked for.
 pub const DEFAULT_PORT: u16 = 4870;
 
 /// A storefront as its document describes it.
 #[derive(Debug, Clone, Deserialize)]
-pub struct PlaceDocument {
+pub struct StandInDocument {
     /// For people.
     pub name: String,
     /// What it demands.
@@ -52,23 +52,33 @@ pub struct PlaceDocument {
     pub more_rules: Map<String, Value>,
 }
 
-impl PlaceDocument {
+impl StandInDocument {
     /// Returns Brambleyard.
     pub fn brambleyard() -> Self {
-        toml::from_str(include_str!("../places/brambleyard.toml")).expect("the document that ships is valid")
+        toml::from_str(include_str!("../stand-ins/brambleyard.toml")).expect("the document that ships is valid")
     }
+}
+
+/// A stand-in's clock.
+#[derive(Debug, Clone, Copy, Default)]
+struct Clock {
+    /// Where it was stopped; none where it runs.
+    fixed: Option<Timestamp>,
+    /// How much later it is there.
+    ahead: SignedDuration,
 }
 
 /// A stand-in storefront.
 #[derive(Debug)]
-pub struct Place {
-    document: PlaceDocument,
+pub struct StandIn {
+    document: StandInDocument,
     folder: PathBuf,
     id: String,
     secret: String,
     database: Mutex<Connection>,
     tokens: Mutex<HashMap<String, Instant>>,
     weather: Mutex<Option<Arc<Weather>>>,
+    clock: Mutex<Clock>,
     /// What branches hand out, as far as it was asked for.
     served: Mutex<HashMap<(Handle, Name), Arc<served::Served>>>,
     /// Held while a piece of a pack is written.
@@ -127,12 +137,12 @@ fn folder_of(title: &Handle) -> String {
     if is_plain { title.to_string() } else { format!("={}", Digest::of(title.as_str().as_bytes()).hex()) }
 }
 
-impl Place {
+impl StandIn {
     /// Opens or makes the state in `folder`.
     ///
     /// # Errors
     /// [`Refused::Failed`] when disk or database fail.
-    pub fn open(folder: &Path, place: PlaceDocument) -> Result<Self, Refused> {
+    pub fn open(folder: &Path, document: StandInDocument) -> Result<Self, Refused> {
         std::fs::create_dir_all(folder)?;
         let connection = connect(folder)?;
         connection.execute_batch(include_str!("schema.sql"))?;
@@ -140,11 +150,11 @@ impl Place {
             connection.execute("INSERT INTO facts VALUES ($1, $2) ON CONFLICT DO NOTHING", [name, &fresh])?;
             Ok(connection.query_row("SELECT value FROM facts WHERE name = $1", [name], |row| row.get(0))?)
         };
-        let id = fact("id", format!("{}-{}", place.name.to_lowercase().replace(' ', "-"), random_hex(12)?))?;
+        let id = fact("id", format!("{}-{}", document.name.to_lowercase().replace(' ', "-"), random_hex(12)?))?;
         let secret = fact("secret", random_hex(32)?)?;
         let database = Mutex::new(connection);
-        let (tokens, weather, served, pieces) = Default::default();
-        Ok(Self { document: place, folder: folder.to_owned(), id, secret, database, tokens, weather, served, pieces })
+        let (tokens, weather, clock, served, pieces) = Default::default();
+        Ok(Self { document, folder: folder.to_owned(), id, secret, database, tokens, weather, clock, served, pieces })
     }
 
     /// Returns the secret of [`CLIENT_ID`]. Shown to people only because nothing real is behind it.
@@ -176,10 +186,23 @@ impl Place {
         Ok(())
     }
 
-    /// Now, by the place's own clock.
+    /// Now, by the storefront's own clock.
     fn now(&self) -> Timestamp {
-        let error = self.weather().map_or(jiff::SignedDuration::ZERO, |weather| weather.clock_error());
-        Timestamp::now().checked_add(error).unwrap_or_default()
+        let error = self.weather().map_or(SignedDuration::ZERO, |weather| weather.clock_error());
+        let clock = *self.clock.lock().unwrap_or_else(PoisonError::into_inner);
+        let now = clock.fixed.unwrap_or_else(Timestamp::now);
+        now.checked_add(error).and_then(|now| now.checked_add(clock.ahead)).unwrap_or_default()
+    }
+
+    /// Stops its clock at a time.
+    pub fn set_clock(&self, now: Timestamp) {
+        self.clock.lock().unwrap_or_else(PoisonError::into_inner).fixed = Some(now);
+    }
+
+    /// Lets time pass there.
+    pub fn pass_time(&self, time: SignedDuration) {
+        let mut clock = self.clock.lock().unwrap_or_else(PoisonError::into_inner);
+        clock.ahead = clock.ahead.saturating_add(time);
     }
 
     /// Returns the port that was used the last time.
@@ -210,6 +233,7 @@ impl Place {
             id: self.id.clone(),
             name: self.document.name.clone(),
             protocol: PROTOCOL,
+            now: Some(self.now()),
             token_path: "/v1/token".to_owned(),
             limits: Limits {
                 pack_bytes: pack::MAX_PACK_LEN as u64,
@@ -258,7 +282,7 @@ impl Place {
         tokens.get(token).is_some_and(|until| *until > Instant::now())
     }
 
-    /// Makes a title, as someone would on the place's own pages.
+    /// Makes a title, as someone would on the storefront's own pages.
     ///
     /// # Errors
     /// A problem when it is there already with another identity; new depots are added to one that is there.
@@ -301,7 +325,7 @@ impl Place {
         })
     }
 
-    pub(crate) fn events(&self, title: &Handle, after: u64) -> Result<Vec<PlaceEvent>, Refused> {
+    pub(crate) fn events(&self, title: &Handle, after: u64) -> Result<Vec<StorefrontEvent>, Refused> {
         self.title(title)?;
         let database = self.database();
         let sql = "SELECT cursor, document FROM events WHERE title = $1 AND cursor > $2 ORDER BY cursor LIMIT 500";
@@ -310,7 +334,7 @@ impl Place {
             statement.query_map(params![title.as_str(), after], |row| Ok((row.get(0)?, row.get::<_, String>(1)?)))?;
         rows.map(|row| {
             let (cursor, text): (u64, String) = row?;
-            Ok(PlaceEvent { cursor, ..document(&text)? })
+            Ok(StorefrontEvent { cursor, ..document(&text)? })
         })
         .collect()
     }
@@ -326,7 +350,7 @@ impl Place {
             Some((same, status, body)) if same == request.to_string() => Ok(Some((status, body))),
             Some(_) => {
                 let detail = format!("the key {key} was used for another request");
-                Err(Refused::new(problem::KEY_REUSED, detail, "use a fresh key for each deed"))
+                Err(Refused::new(problem::KEY_REUSED, detail, "use a fresh key for each action"))
             }
             None => Ok(None),
         }
@@ -349,7 +373,7 @@ impl Place {
         number: u64,
         branch: Option<&Name>,
     ) -> Result<(), Refused> {
-        let event = PlaceEvent {
+        let event = StorefrontEvent {
             cursor: 0,
             at: self.now(),
             by: CLIENT_ID.to_owned(),

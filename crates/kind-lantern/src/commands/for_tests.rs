@@ -1,11 +1,13 @@
-//! In builds for tests: ends the program at the n-th point at which it could be cut, as a kill would, or lets the disk
-//! fail from the n-th write on.
+//! In builds for tests: a clock and a seed that are fixed; the program ends at the n-th point at which it could be cut, as
+//! a kill would, or the disk fails from the n-th write on.
 
 use std::io::{self, ErrorKind, Write};
 use std::sync::OnceLock;
 use std::sync::atomic::{AtomicU64, Ordering};
 
+use jiff::{SignedDuration, Timestamp};
 use lantern_core::failpoint::{self, Point};
+use lantern_project::Fixed;
 
 /// Names the point to stop at, from 1.
 const STOP_AT: &str = "LANTERN_STOP_AT";
@@ -13,6 +15,10 @@ const STOP_AT: &str = "LANTERN_STOP_AT";
 const FAIL_AT: &str = "LANTERN_FAIL_AT";
 /// How it fails: `full`, or `read-only`, and then nothing can be removed either; `once`, and then it works again.
 const FAIL_AS: &str = "LANTERN_FAIL_AS";
+/// The time that it is, RFC 3339.
+const CLOCK: &str = "LANTERN_CLOCK";
+/// A number that all random bytes follow from.
+const SEED: &str = "LANTERN_SEED";
 /// What the program ends with at a stop; no command does.
 const EXIT_CODE: i32 = 86;
 
@@ -39,6 +45,8 @@ static WRITES: AtomicU64 = AtomicU64::new(0);
 /// Listens when one of the variables is set.
 pub fn listen() {
     let number = |name| std::env::var(name).ok().and_then(|text| text.parse().ok());
+    let now = std::env::var(CLOCK).ok().and_then(|text| text.parse().ok());
+    lantern_project::fix(Fixed { now, seed: number(SEED) });
     let (stop_at, fail_at) = (number(STOP_AT), number(FAIL_AT));
     if stop_at.is_some() || fail_at.is_some() {
         let how = match std::env::var(FAIL_AS).as_deref() {
@@ -49,6 +57,25 @@ pub fn listen() {
         let _ = ASKED.set(Asked { stop_at, fail_at, how });
         failpoint::listen(reached);
     }
+}
+
+/// Returns the time that it is for a program that this one starts, if it is fixed.
+pub fn clock_of_child(started_before: u32) -> Option<Timestamp> {
+    std::env::var_os(CLOCK)?;
+    Some(lantern_project::now() + SignedDuration::from_mins(i64::from(started_before)))
+}
+
+/// Returns what a program that this one starts is to have: its own randomness, and a minute more on the clock for each
+/// that was started before it.
+pub fn variables_of_child(started_before: u32) -> Vec<(&'static str, String)> {
+    let mut variables = Vec::new();
+    if let Some(now) = clock_of_child(started_before) {
+        variables.push((CLOCK, now.to_string()));
+    }
+    if let Some(seed) = std::env::var(SEED).ok().and_then(|text| text.parse::<u64>().ok()) {
+        variables.push((SEED, (seed * 1000 + u64::from(started_before) + 1).to_string()));
+    }
+    variables
 }
 
 fn reached(point: Point) -> io::Result<()> {

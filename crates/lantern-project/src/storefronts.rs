@@ -8,41 +8,42 @@ use lantern_core::board::{Board, KnownRelease};
 use lantern_core::config::Storefront as Configured;
 use lantern_core::digest::ReleaseId;
 use lantern_core::event::{
-    Asked, BranchWentBack, BuildFound, BuildGone, Connected, Deed, EventBody, EventId, Moved, NotDone, PlaceRef,
-    Pushed, Seen, TitleKey, Withdrawn,
+    BranchWentBack, BuildFound, BuildGone, Connected, EventBody, Pushed, Seen, StorefrontRef, TitleKey, Withdrawn,
 };
 use lantern_core::names::{Handle, Name};
 use lantern_core::release::ReleaseRecord;
 use lantern_core::rules::HouseRules;
-use lantern_core::version::{ReleaseAsked, ReleaseName};
+use lantern_core::version::ReleaseAsked;
 use lantern_ledger::ServerFacts;
 use lantern_storefront::protocol::{Branch, Build, Title};
-use lantern_storefront::{Access, Branches, Builds, Content, Invitations, PlaceError, Storefront, StorefrontFacts};
+use lantern_storefront::{
+    Access, Branches, Builds, Content, Invitations, Storefront, StorefrontError, StorefrontFacts,
+};
 
+use crate::ProjectError;
 use crate::error::OtherTitle;
 use crate::project::{Project, Session, Workspace};
-use crate::{ProjectError, environment};
 
 /// A storefront that answered and is the one that was connected.
-pub(crate) struct Place {
-    pub reference: PlaceRef,
+pub(crate) struct OpenStorefront {
+    pub reference: StorefrontRef,
     pub configured: Configured,
     pub edition: Name,
-    /// What the place calls the edition.
+    /// What the storefront calls the edition.
     pub title: Handle,
-    /// The title, as the place describes it.
+    /// The title, as the storefront describes it.
     pub known: Title,
     /// Who it is.
     pub facts: StorefrontFacts,
-    pub storefront: Arc<dyn Storefront>,
+    pub abilities: Arc<dyn Storefront>,
 }
 
-impl Place {
+impl OpenStorefront {
     /// Wraps the storefront's errors with its name.
-    pub(crate) fn fails(&self) -> impl Fn(PlaceError) -> ProjectError + '_ {
+    pub(crate) fn fails(&self) -> impl Fn(StorefrontError) -> ProjectError + '_ {
         |source| match source {
-            PlaceError::Stopped => ProjectError::Stopped,
-            source => ProjectError::Place { place: self.reference.name.clone(), source },
+            StorefrontError::Stopped => ProjectError::Stopped,
+            source => ProjectError::Storefront { storefront: self.reference.name.clone(), source },
         }
     }
 
@@ -57,69 +58,69 @@ impl Place {
         what: &'static str,
         source: impl Into<Box<dyn std::error::Error + Send + Sync>>,
     ) -> ProjectError {
-        let address = self.storefront.address().to_owned();
-        self.fails()(PlaceError::Nonsense { address, what, source: source.into() })
+        let address = self.abilities.address().to_owned();
+        self.fails()(StorefrontError::Nonsense { address, what, source: source.into() })
     }
 
     pub(crate) fn rules(&self) -> Result<HouseRules, ProjectError> {
-        self.storefront.rules().map_err(self.fails())
+        self.abilities.rules().map_err(self.fails())
     }
 
     pub(crate) fn content(&self) -> Result<&dyn Content, ProjectError> {
-        self.storefront.content().map_err(self.fails())
+        self.abilities.content().map_err(self.fails())
     }
 
     pub(crate) fn builds(&self) -> Result<&dyn Builds, ProjectError> {
-        self.storefront.builds().map_err(self.fails())
+        self.abilities.builds().map_err(self.fails())
     }
 
     pub(crate) fn branches(&self) -> Result<&dyn Branches, ProjectError> {
-        self.storefront.branches().map_err(self.fails())
+        self.abilities.branches().map_err(self.fails())
     }
 
     pub(crate) fn invitations(&self) -> Result<&dyn Invitations, ProjectError> {
-        self.storefront.invitations().map_err(self.fails())
+        self.abilities.invitations().map_err(self.fails())
     }
 }
 
 /// Returns what a storefront calls an edition.
 pub(crate) fn title_of(name: &Name, configured: &Configured, edition: &Name) -> Result<Handle, ProjectError> {
-    let no_title = || ProjectError::NoTitle { place: name.clone(), edition: edition.clone() };
+    let no_title = || ProjectError::NoTitle { storefront: name.clone(), edition: edition.clone() };
     configured.handles.get(edition).cloned().ok_or_else(no_title)
 }
 
 /// Finds a storefront for an edition and makes sure that it is the one that was connected.
-pub(crate) fn open_place(project: &Project, edition: &Name, name: &str) -> Result<Place, ProjectError> {
+pub(crate) fn open_storefront(project: &Project, edition: &Name, name: &str) -> Result<OpenStorefront, ProjectError> {
     let (name, configured) = project.storefront(name)?;
-    let place = |source| match source {
-        PlaceError::Stopped => ProjectError::Stopped,
-        source => ProjectError::Place { place: name.clone(), source },
+    let fails = |source| match source {
+        StorefrontError::Stopped => ProjectError::Stopped,
+        source => ProjectError::Storefront { storefront: name.clone(), source },
     };
     let address = configured.kind.address();
     let Some(found) = project.access_to(configured)? else {
-        return Err(place(PlaceError::NotConnected { address: address.to_owned() }));
+        return Err(fails(StorefrontError::NotConnected { address: address.to_owned() }));
     };
-    let storefront = project.ask_as(configured, Some(found.access), None).map_err(place)?;
-    let facts = storefront.identify().map_err(place)?;
+    let storefront = project.ask_as(configured, Some(found.access), None).map_err(fails)?;
+    let facts = storefront.identify().map_err(fails)?;
     if facts.id != found.storefront {
-        return Err(ProjectError::OtherPlace { place: name.clone(), address: address.to_owned() });
+        return Err(ProjectError::OtherStorefront { storefront: name.clone(), address: address.to_owned() });
     }
     let title = title_of(name, configured, edition)?;
-    let known = storefront.title(&title).map_err(place)?;
+    let known = storefront.title(&title).map_err(fails)?;
     refuse_other_game(project, edition, name, &known)?;
-    let reference = PlaceRef { storefront: facts.id.clone(), name: name.clone(), handle: title.clone() };
+    let reference = StorefrontRef { id: facts.id.clone(), name: name.clone(), handle: title.clone() };
     let (configured, edition) = (configured.clone(), edition.clone());
-    Ok(Place { reference, configured, edition, title, known, facts, storefront })
+    Ok(OpenStorefront { reference, configured, edition, title, known, facts, abilities: storefront })
 }
 
 /// A handle that was copied from another game is found before anything is sent or recorded.
-fn refuse_other_game(project: &Project, edition: &Name, place: &Name, title: &Title) -> Result<(), ProjectError> {
+fn refuse_other_game(project: &Project, edition: &Name, storefront: &Name, title: &Title) -> Result<(), ProjectError> {
     let ours = project.identity(edition);
     if title.identity == *ours {
         return Ok(());
     }
-    let (place, title, ours) = (place.clone(), title.clone(), ours.clone());
-    Err(ProjectError::OtherTitle(Box::new(OtherTitle { place, title, ours })))
+    let (storefront, title, ours) = (storefront.clone(), title.clone(), ours.clone());
+    Err(ProjectError::OtherTitle(Box::new(OtherTitle { storefront, title, ours })))
 }
 
 fn told_apart(theirs: String, ours: &Name) -> String {
@@ -133,7 +134,7 @@ pub struct Connection {
     /// The project's name for it.
     pub storefront: Name,
     /// Its name for people.
-    pub place_name: String,
+    pub storefront_name: String,
     /// Its address.
     pub address: String,
     /// As whom.
@@ -150,7 +151,7 @@ pub struct Connection {
     pub lacking: Vec<(Name, Name)>,
 }
 
-/// An edition, as a place has it.
+/// An edition, as a storefront has it.
 #[derive(Debug, Clone)]
 pub struct ConnectedTitle {
     /// Ours.
@@ -165,13 +166,13 @@ impl Session {
     /// Tries a name and secret at a storefront, and keeps them when they are accepted.
     ///
     /// # Errors
-    /// [`ProjectError::Place`] for a wrong secret, a missing title or depot, or a place that does not answer. Nothing
+    /// [`ProjectError::Storefront`] for a wrong secret, a missing title or depot, or a storefront that does not answer. Nothing
     /// is kept then.
     pub fn connect(&mut self, name: &str, access: Access) -> Result<Connection, ProjectError> {
         let project = self.project();
         let (name, configured) = project.storefront(name)?;
         let (name, configured) = (name.clone(), configured.clone());
-        let fails = |source| ProjectError::Place { place: name.clone(), source };
+        let fails = |source| ProjectError::Storefront { storefront: name.clone(), source };
         let at = project.ask_as(&configured, Some(access.clone()), None).map_err(fails)?;
         let facts = at.identify().map_err(fails)?;
         let rights = at.try_access().map_err(fails)?;
@@ -183,7 +184,7 @@ impl Session {
             let depots = project.config().depots_of(edition);
             let handles = depots.iter().filter_map(|depot| configured.depots.get(depot));
             if let Some(handle) = handles.into_iter().find(|handle| !title.depots.contains(handle)) {
-                return Err(ProjectError::NoDepot { place: name, title: title.handle, handle: handle.clone() });
+                return Err(ProjectError::NoDepot { storefront: name, title: title.handle, handle: handle.clone() });
             }
             let branches = at.branches().and_then(|at| at.list(handle)).map_err(fails)?;
             titles.push(ConnectedTitle { edition: edition.clone(), title, branches });
@@ -192,13 +193,14 @@ impl Session {
         for connected in &titles {
             let edition = connected.edition.clone();
             let title = connected.title.handle.clone();
-            let reference = PlaceRef { storefront: facts.id.clone(), name: name.clone(), handle: title.clone() };
-            let event = Connected { place: reference.clone(), client: access.client_id.clone() };
+            let reference = StorefrontRef { id: facts.id.clone(), name: name.clone(), handle: title.clone() };
+            let event = Connected { storefront: reference.clone(), client: access.client_id.clone() };
             self.workspace.record(&edition, EventBody::Connected(event), None)?;
-            let (storefront, known, facts) = (at.clone(), connected.title.clone(), facts.clone());
-            let place = Place { reference, configured: configured.clone(), edition, title, known, facts, storefront };
-            let builds = place.builds()?.list(&place.title).map_err(fails)?;
-            self.learn(&place, &connected.branches, &builds)?;
+            let (abilities, known, facts) = (at.clone(), connected.title.clone(), facts.clone());
+            let storefront =
+                OpenStorefront { reference, configured: configured.clone(), edition, title, known, facts, abilities };
+            let builds = storefront.builds()?.list(&storefront.title).map_err(fails)?;
+            self.learn(&storefront, &connected.branches, &builds)?;
         }
         let is_there = |at: &ConnectedTitle, branch: &Name| at.branches.iter().any(|b| b.facts.branch == *branch);
         let lacking = titles.iter().flat_map(|at| {
@@ -208,7 +210,7 @@ impl Session {
         Ok(Connection {
             lacking: lacking.collect(),
             storefront: name,
-            place_name: facts.name,
+            storefront_name: facts.name,
             address: configured.kind.address().to_owned(),
             client: access.client_id,
             rights,
@@ -218,179 +220,91 @@ impl Session {
         })
     }
 
-    /// Records what a storefront says where it is news, and settles deeds of which no answer had come.
-    pub(crate) fn learn(&mut self, place: &Place, branches: &[Branch], builds: &[Build]) -> Result<(), ProjectError> {
-        self.settle(place, builds)?;
-        let board = self.workspace.board(&place.edition)?;
-        let title = place.reference.key();
-        self.learn_builds_of(place, &board, builds)?;
+    /// Records what a storefront says where it is news, and settles actions of which no answer had come.
+    pub(crate) fn learn(
+        &mut self,
+        storefront: &OpenStorefront,
+        branches: &[Branch],
+        builds: &[Build],
+    ) -> Result<(), ProjectError> {
+        self.settle(storefront, builds)?;
+        let board = self.workspace.board(&storefront.edition)?;
+        let title = storefront.reference.key();
+        self.learn_builds_of(storefront, &board, builds)?;
         for build in builds {
             let known = board.withdrawn_at.contains(&(title.clone(), build.release));
             if let Some(withdrawn) = build.withdrawn.as_ref().filter(|_| !known) {
                 let body = Withdrawn {
                     key: None,
-                    place: Some(place.reference.clone()),
+                    storefront: Some(storefront.reference.clone()),
                     release: build.release,
                     name: build.name.clone(),
                     because: withdrawn.because.clone(),
                 };
-                let server = ServerFacts { happened_at: Some(withdrawn.at), revision: build.build };
-                self.workspace.record(&place.edition, EventBody::Withdrawn(body), Some(server))?;
+                let server = ServerFacts { happened_at: Some(withdrawn.at), revision: build.number_there };
+                self.workspace.record(&storefront.edition, EventBody::Withdrawn(body), Some(server))?;
             }
         }
         for branch in branches {
             let facts = branch.facts.clone();
             let known = board.branches.get(&(title.clone(), facts.branch.clone()));
-            let place_ref = place.reference.clone();
+            let storefront_ref = storefront.reference.clone();
             // What was heard now wins: a storefront may have come back from a backup.
             let body = match known {
                 Some(known) if known.revision == facts.revision && known.targets == facts.targets => continue,
-                Some(known) if facts.revision <= known.revision => {
-                    EventBody::BranchWentBack(BranchWentBack { place: place_ref, facts, known: known.revision })
-                }
-                _ => EventBody::Seen(Seen { place: place_ref, facts }),
+                Some(known) if facts.revision <= known.revision => EventBody::BranchWentBack(BranchWentBack {
+                    storefront: storefront_ref,
+                    facts,
+                    known: known.revision,
+                }),
+                _ => EventBody::Seen(Seen { storefront: storefront_ref, facts }),
             };
             let server = ServerFacts { happened_at: branch.facts.since, revision: branch.facts.revision };
-            self.workspace.record(&place.edition, body, Some(server))?;
+            self.workspace.record(&storefront.edition, body, Some(server))?;
         }
-        self.workspace.note_heard(&place.reference)
+        self.workspace.note_heard(&storefront.reference)
     }
 
     /// Records builds that someone else brought there, and those that are there no longer.
-    fn learn_builds_of(&mut self, place: &Place, board: &Board, builds: &[Build]) -> Result<(), ProjectError> {
-        let title = place.reference.key();
-        let here = board.pushed.iter().filter(|p| p.place.is_at(&title));
-        let known: BTreeMap<u64, &Pushed> = here.map(|p| (p.build, p)).collect();
-        let same = |build: &&Build, known: &Pushed| build.build == known.build && build.release == known.release;
+    fn learn_builds_of(
+        &mut self,
+        storefront: &OpenStorefront,
+        board: &Board,
+        builds: &[Build],
+    ) -> Result<(), ProjectError> {
+        let title = storefront.reference.key();
+        let here = board.pushed.iter().filter(|p| p.storefront.is_at(&title));
+        let known: BTreeMap<u64, &Pushed> = here.map(|p| (p.number_there, p)).collect();
+        let same =
+            |build: &&Build, known: &Pushed| build.number_there == known.number_there && build.release == known.release;
         for gone in known.values().filter(|known| !builds.iter().any(|build| same(&build, known))) {
             let gone = BuildGone {
-                place: place.reference.clone(),
+                storefront: storefront.reference.clone(),
                 release: gone.release,
                 name: gone.name.clone(),
-                build: gone.build,
+                number_there: gone.number_there,
             };
-            self.workspace.record(&place.edition, EventBody::BuildGone(gone), None)?;
+            self.workspace.record(&storefront.edition, EventBody::BuildGone(gone), None)?;
         }
-        for build in builds.iter().filter(|build| !known.get(&build.build).is_some_and(|known| same(build, known))) {
+        for build in
+            builds.iter().filter(|build| !known.get(&build.number_there).is_some_and(|known| same(build, known)))
+        {
             let found = BuildFound {
-                place: place.reference.clone(),
+                storefront: storefront.reference.clone(),
                 release: build.release,
                 name: build.name.clone(),
-                build: build.build,
+                number_there: build.number_there,
+                name_there: build.name_there.clone(),
                 targets: build.targets.keys().cloned().collect(),
                 by: build.made_by.clone(),
                 message: build.message.clone(),
                 notes: build.notes.clone(),
             };
-            let server = ServerFacts { happened_at: Some(build.made_at), revision: build.build };
-            self.workspace.record(&place.edition, EventBody::BuildFound(found), Some(server))?;
+            let server = ServerFacts { happened_at: Some(build.made_at), revision: build.number_there };
+            self.workspace.record(&storefront.edition, EventBody::BuildFound(found), Some(server))?;
         }
         Ok(())
     }
-
-    /// Asks the storefront what became of deeds that were asked for and never answered.
-    fn settle(&mut self, place: &Place, builds: &[Build]) -> Result<(), ProjectError> {
-        let open = self.workspace.board(&place.edition)?.open.clone();
-        for asked in open.into_values().filter(|asked| asked.place.key() == place.reference.key()) {
-            match &asked.deed {
-                Deed::Promote { branch } | Deed::Rollback { branch } => {
-                    let moves = place.branches()?.moves(&place.title, branch).map_err(place.fails())?;
-                    match moves.into_iter().find(|moved| moved.key == asked.key) {
-                        Some(done) => {
-                            let server = ServerFacts { happened_at: done.facts.since, revision: done.facts.revision };
-                            let moved = Moved {
-                                key: asked.key,
-                                place: asked.place.clone(),
-                                facts: done.facts,
-                                because: done.because,
-                                restores: done.restores,
-                            };
-                            self.workspace.record(&place.edition, EventBody::Moved(moved), Some(server))?;
-                        }
-                        None => {
-                            self.not_done(&place.edition, asked.key, "the storefront never got it")?;
-                        }
-                    }
-                }
-                Deed::Withdraw { because } => {
-                    let build = builds.iter().find(|b| b.release == asked.release && b.withdrawn.is_some());
-                    match build {
-                        Some(build) => {
-                            let server = build
-                                .withdrawn
-                                .as_ref()
-                                .map(|w| ServerFacts { happened_at: Some(w.at), revision: build.build });
-                            let body = Withdrawn {
-                                key: Some(asked.key),
-                                place: Some(asked.place.clone()),
-                                release: asked.release,
-                                name: asked.name.clone(),
-                                because: because.clone(),
-                            };
-                            self.workspace.record(&place.edition, EventBody::Withdrawn(body), server)?;
-                        }
-                        None => {
-                            self.not_done(&place.edition, asked.key, "the storefront never got it")?;
-                        }
-                    }
-                }
-                // Anyone who asked for it knows how to settle it.
-                Deed::Other(_) => {}
-                // A push that was cut is taken up by the next one; one that was done is recorded.
-                Deed::Push => {
-                    if let Some(build) = build_of(builds, &asked) {
-                        let pushed = Pushed {
-                            key: Some(asked.key),
-                            place: asked.place.clone(),
-                            release: asked.release,
-                            name: asked.name.clone(),
-                            build: build.build,
-                            sent: 0,
-                            message: build.message.clone(),
-                            notes: build.notes.clone(),
-                        };
-                        let server = ServerFacts { happened_at: Some(build.made_at), revision: build.build };
-                        self.workspace.record(&place.edition, EventBody::Pushed(pushed), Some(server))?;
-                    }
-                }
-            }
-        }
-        Ok(())
-    }
-}
-
-impl Session {
-    /// Records that something is about to be asked of a storefront; returns the key that it is asked with. `targets` are
-    /// those of a push.
-    pub(crate) fn ask(
-        &mut self,
-        edition: &Name,
-        place: &PlaceRef,
-        deed: Deed,
-        (release, name): (ReleaseId, &ReleaseName),
-        targets: &[Name],
-    ) -> Result<EventId, ProjectError> {
-        let key = EventId::new(environment::now(), environment::random()?);
-        let (place, name, targets) = (place.clone(), name.clone(), targets.to_vec());
-        let asked = Asked { key, place, deed, release, name, targets };
-        self.workspace.record(edition, EventBody::Asked(asked), None)?;
-        Ok(key)
-    }
-
-    /// Records that a deed that was asked for did not happen.
-    pub(crate) fn not_done(&mut self, edition: &Name, key: EventId, why: &str) -> Result<(), ProjectError> {
-        let not_done = EventBody::NotDone(NotDone { key, why: why.to_owned() });
-        self.workspace.record(edition, not_done, None).map(|_| ())
-    }
-}
-
-/// Returns the build that came of a push: the one that was made with its key, or that was there with the same targets.
-fn build_of<'a>(builds: &'a [Build], asked: &Asked) -> Option<&'a Build> {
-    let mut of_release = builds.iter().filter(|b| b.release == asked.release);
-    let by_key = of_release.clone().find(|b| b.key == Some(asked.key));
-    let same_targets = |b: &&Build| asked.targets.is_empty() || b.targets.keys().eq(&asked.targets);
-    // Made with another key it is this push's only where nothing more was to be made.
-    by_key.or_else(|| of_release.find(same_targets))
 }
 
 /// How a storefront took part in [`Session::refresh`].
@@ -414,7 +328,7 @@ impl Session {
             for edition in editions {
                 match self.ask_news(&edition, &name) {
                     Ok(()) => {}
-                    Err(error) if error.is_of_place() => {
+                    Err(error) if error.is_of_storefront() => {
                         heard = Heard::Not(error);
                         break;
                     }
@@ -437,15 +351,15 @@ impl Session {
     }
 
     fn ask_news(&mut self, edition: &Name, name: &Name) -> Result<(), ProjectError> {
-        let place = open_place(self.project(), edition, name.as_str())?;
-        let (branches, builds) = self.news_of(&place)?;
-        self.learn(&place, &branches, &builds)
+        let storefront = open_storefront(self.project(), edition, name.as_str())?;
+        let (branches, builds) = self.news_of(&storefront)?;
+        self.learn(&storefront, &branches, &builds)
     }
 
-    /// Asks a place what it has.
-    pub(crate) fn news_of(&self, place: &Place) -> Result<(Vec<Branch>, Vec<Build>), ProjectError> {
-        let branches = place.branches()?.list(&place.title).map_err(place.fails())?;
-        let builds = place.builds()?.list(&place.title).map_err(place.fails())?;
+    /// Asks a storefront what it has.
+    pub(crate) fn news_of(&self, storefront: &OpenStorefront) -> Result<(Vec<Branch>, Vec<Build>), ProjectError> {
+        let branches = storefront.branches()?.list(&storefront.title).map_err(storefront.fails())?;
+        let builds = storefront.builds()?.list(&storefront.title).map_err(storefront.fails())?;
         Ok((branches, builds))
     }
 
@@ -464,7 +378,7 @@ impl Session {
     /// Returns the newest release of each edition that is meant and that a storefront has a handle for.
     ///
     /// # Errors
-    /// [`ProjectError::NothingSealed`] when none of them has one, and those of the place.
+    /// [`ProjectError::NothingSealed`] when none of them has one, and those of the storefront.
     pub fn newest_of_each_edition(&mut self, storefront: &str) -> Result<Vec<KnownRelease>, ProjectError> {
         let (name, configured) = self.project().storefront(storefront)?;
         let (name, handles) = (name.clone(), configured.handles.clone());
@@ -482,7 +396,7 @@ impl Session {
     /// Returns the release that is meant at a storefront: of those that are known here, and of those that it has.
     ///
     /// # Errors
-    /// As [`Workspace::release`], and those of the place.
+    /// As [`Workspace::release`], and those of the storefront.
     pub fn release_at(&mut self, storefront: &str, asked: Option<&ReleaseAsked>) -> Result<KnownRelease, ProjectError> {
         let (name, configured) = self.project().storefront(storefront)?;
         let (name, handles) = (name.clone(), configured.handles.clone());
@@ -505,21 +419,21 @@ impl Workspace {
     /// Returns the record of a release: of the store, or of the storefront that one was found at that was sealed elsewhere.
     ///
     /// # Errors
-    /// Those of the store and the place.
+    /// Those of the store and the storefront.
     pub fn record_of(&self, release: &KnownRelease) -> Result<ReleaseRecord, ProjectError> {
         let here = self.store.record(release.id);
         let Some(at) = release.found_at.as_ref().filter(|_| here.is_err()) else { return Ok(here?) };
         let board = self.board(&release.edition)?;
         let titles = self.titles(&board, &release.edition)?;
         let name = titles.iter().find(|(_, title)| **title == at.key()).map_or(&at.name, |(name, _)| name);
-        let place = open_place(&self.project, &release.edition, name.as_str())?;
+        let storefront = open_storefront(&self.project, &release.edition, name.as_str())?;
         let what = "a release's record";
         let build = board.build_of(&at.key(), release.id).unwrap_or_default();
-        let bytes = place.builds()?.record(&place.title, build).map_err(place.fails())?;
+        let bytes = storefront.builds()?.record(&storefront.title, build).map_err(storefront.fails())?;
         if ReleaseId::of(&bytes) != release.id {
-            return Err(place.nonsense(what, "it is the record of another release"));
+            return Err(storefront.nonsense(what, "it is the record of another release"));
         }
-        ReleaseRecord::decode(&bytes).map_err(|e| place.nonsense(what, e))
+        ReleaseRecord::decode(&bytes).map_err(|e| storefront.nonsense(what, e))
     }
 
     /// Returns the title of an edition at each configured storefront, as far as it was ever connected: by the access that
@@ -531,7 +445,7 @@ impl Workspace {
         let mut titles = self.connected(edition)?;
         for (name, configured) in &self.project.config().storefronts {
             if let (Some(handle), Some(known)) = (configured.handles.get(edition), board.connected.get(name)) {
-                let title = || TitleKey { storefront: known.storefront.clone(), handle: handle.clone() };
+                let title = || TitleKey { storefront: known.id.clone(), handle: handle.clone() };
                 titles.entry(name.clone()).or_insert_with(title);
             }
         }

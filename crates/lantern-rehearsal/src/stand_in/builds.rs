@@ -13,10 +13,10 @@ use lantern_storefront::protocol::{
 };
 use rusqlite::{OptionalExtension, TransactionBehavior, params};
 
-use super::{CLIENT_ID, Place, damaged, documents, not_there, refuse_long, text};
+use super::{CLIENT_ID, StandIn, damaged, documents, not_there, refuse_long, text};
 use crate::refusal::Refused;
 
-impl Place {
+impl StandIn {
     pub(crate) fn builds(&self, title: &Handle) -> Result<Vec<Build>, Refused> {
         self.title(title)?;
         documents(&self.database(), "SELECT document FROM builds WHERE title = $1 ORDER BY build", [title.as_str()])
@@ -55,9 +55,10 @@ impl Place {
             return Err(Refused::by_rules(refusals));
         }
         let build = Build {
-            build: builds.last().map_or(1, |b| b.build + 1),
+            number_there: builds.last().map_or(1, |b| b.number_there + 1),
             release: id,
             name: record.name(),
+            name_there: new.name_there.clone(),
             message: new.message.clone(),
             notes: new.notes.clone(),
             made_at: self.now(),
@@ -68,10 +69,10 @@ impl Place {
         };
         let sql = "INSERT INTO builds VALUES ($1, $2, $3, $4, $5)";
         let number = build.name.number.get();
-        transaction.execute(sql, params![title.as_str(), build.build, id.to_string(), number, text(&build)?])?;
+        transaction.execute(sql, params![title.as_str(), build.number_there, id.to_string(), number, text(&build)?])?;
         let sql = "INSERT INTO records VALUES ($1, $2, $3) ON CONFLICT DO NOTHING";
         transaction.execute(sql, params![title.as_str(), id.to_string(), new.record])?;
-        self.note(&transaction, title, "build-made", build.build, None)?;
+        self.note(&transaction, title, "build-made", build.number_there, None)?;
         transaction.commit()?;
         Ok(build)
     }

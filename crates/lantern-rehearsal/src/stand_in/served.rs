@@ -9,7 +9,7 @@ use lantern_store::store::Store;
 use lantern_storefront::protocol::{Branch, BuildDepot, Play, problem};
 
 use super::invitations::{Asker, Owns};
-use super::{Place, not_there};
+use super::{StandIn, not_there};
 use crate::refusal::Refused;
 
 /// Something that a player asks for.
@@ -85,7 +85,7 @@ pub(super) struct Served {
     owned: BTreeMap<Name, Parts>,
 }
 
-impl Place {
+impl StandIn {
     /// Returns what a branch has, for players.
     pub(crate) fn play(&self, title: &Handle, branch: &Name, asker: &Asker) -> Result<Play, Refused> {
         let known = self.title(title)?;
@@ -94,7 +94,7 @@ impl Place {
         let builds = self.builds(title)?;
         let mut targets = BTreeMap::new();
         for (target, on_branch) in &branch.facts.targets {
-            let build = builds.iter().find(|b| b.build == on_branch.build);
+            let build = builds.iter().find(|b| b.number_there == on_branch.number_there);
             if let Some(found) = build.and_then(|b| b.targets.get(target)) {
                 targets.insert(target.clone(), found.clone());
             }
@@ -152,14 +152,14 @@ impl Place {
         if let Some(known) = lock().get(&key).filter(|s| (s.revision, s.withdrawn) == (revision, withdrawn)) {
             return Ok(known.clone());
         }
-        let now: HashSet<u64> = branch.facts.targets.values().map(|b| b.build).collect();
+        let now: HashSet<u64> = branch.facts.targets.values().map(|b| b.number_there).collect();
         let moves = self.moves(title, &branch.facts.branch)?;
         let ever: HashSet<(&Name, u64)> =
-            moves.iter().flat_map(|m| &m.facts.targets).map(|(target, b)| (target, b.build)).collect();
+            moves.iter().flat_map(|m| &m.facts.targets).map(|(target, b)| (target, b.number_there)).collect();
         let mut served = Served { revision, withdrawn, open: Parts::default(), owned: BTreeMap::new() };
         let store = self.store(title);
-        for build in builds.iter().filter(|b| b.withdrawn.is_none() || now.contains(&b.build)) {
-            let targets = build.targets.iter().filter(|(name, _)| ever.contains(&(*name, build.build)));
+        for build in builds.iter().filter(|b| b.withdrawn.is_none() || now.contains(&b.number_there)) {
+            let targets = build.targets.iter().filter(|(name, _)| ever.contains(&(*name, build.number_there)));
             for depot in targets.flat_map(|(_, target)| &target.depots) {
                 let BuildDepot { recipe, players, .. } = depot;
                 match &players.add_on {
