@@ -103,6 +103,10 @@ pub struct Board {
     pub tried: BTreeMap<ReleaseId, BTreeMap<Name, bool>>,
     /// Releases whose content was freed.
     pub freed: BTreeSet<ReleaseId>,
+    /// How many older releases are left out of it; 0 for the whole board. See [`Self::recent`].
+    pub left_out: usize,
+    /// The number from which on none is left out.
+    pub whole_from: Option<BuildNumber>,
     /// Where each release is in `releases`. Not kept: [`Boards::indexed`] makes it again.
     #[serde(skip)]
     at: BTreeMap<ReleaseId, usize>,
@@ -152,6 +156,23 @@ impl Boards {
     /// Returns every edition that anything was recorded of, by name.
     pub fn editions(&self) -> impl Iterator<Item = &Name> {
         self.editions.keys()
+    }
+
+    /// Returns the boards with their recent releases alone, and without the numbers.
+    #[must_use]
+    pub fn recent(&self, count: usize) -> Self {
+        let recent = |(edition, board): (&Name, &Arc<Board>)| (edition.clone(), Arc::new(board.recent(count)));
+        Self { numbers: Arc::default(), editions: self.editions.iter().map(recent).collect() }
+    }
+
+    /// How many releases there are.
+    pub fn releases(&self) -> usize {
+        self.editions.values().map(|board| board.releases.len()).sum()
+    }
+
+    /// How many older releases are left out of them.
+    pub fn left_out(&self) -> usize {
+        self.editions.values().map(|board| board.left_out).sum()
     }
 }
 
@@ -403,6 +424,64 @@ impl Board {
     pub fn is_passed(&self, release: ReleaseId, number: BuildNumber, title: &TitleKey) -> bool {
         let mut there = self.pushed.iter().filter(|p| p.storefront.is_at(title));
         !there.clone().any(|p| p.release == release) && there.any(|p| p.name.number >= number)
+    }
+
+    /// Returns what the board says of the newest `count` releases, of the newest of each target, and of those that are on a
+    /// branch: enough to say what is live where, what lacks it, and what comes next, without what happened long ago. How
+    /// many releases are left out stands in it: whoever looks for an older one has to ask the whole board.
+    #[must_use]
+    pub fn recent(&self, count: usize) -> Self {
+        let mut newest: Vec<&KnownRelease> = self.releases.iter().collect();
+        newest.sort_by_key(|release| std::cmp::Reverse(release.order()));
+        let targets: BTreeSet<&Name> = self.releases.iter().flat_map(|release| &release.targets).collect();
+        let of_targets = targets.into_iter().filter_map(|target| self.newest_of(target)).chain(self.release(None));
+        let on_branches = self.branches.values().flat_map(|facts| facts.targets.values()).map(|build| build.release);
+        let asked_for = self.open.values().map(|asked| asked.release);
+        let mut kept: BTreeSet<ReleaseId> = newest.iter().take(count).map(|release| release.id).collect();
+        kept.extend(of_targets.map(|release| release.id));
+        kept.extend(on_branches.chain(asked_for));
+        // Who has taken a number, or a higher one, at a storefront, is asked for the newest releases.
+        let lowest = newest.iter().take(count).map(|release| release.name.number).min();
+        let is_high = |pushed: &Pushed| lowest.is_none_or(|lowest| pushed.name.number >= lowest);
+        let mut recent = Self {
+            releases: self.releases.iter().filter(|release| kept.contains(&release.id)).cloned().collect(),
+            reserved: self.reserved.clone(),
+            connected: self.connected.clone(),
+            branches: self.branches.clone(),
+            went_back: self.went_back.clone(),
+            since: self.since.clone(),
+            pushed: self.pushed.iter().filter(|p| kept.contains(&p.release) || is_high(p)).cloned().collect(),
+            open: self.open.clone(),
+            withdrawn: self
+                .withdrawn
+                .iter()
+                .filter(|(id, _)| kept.contains(*id))
+                .map(|(id, why)| (*id, why.clone()))
+                .collect(),
+            withdrawn_at: self.withdrawn_at.iter().filter(|(_, id)| kept.contains(id)).cloned().collect(),
+            tried: self
+                .tried
+                .iter()
+                .filter(|(id, _)| kept.contains(*id))
+                .map(|(id, said)| (*id, said.clone()))
+                .collect(),
+            freed: self.freed.iter().filter(|id| kept.contains(*id)).copied().collect(),
+            left_out: 0,
+            whole_from: lowest,
+            at: BTreeMap::new(),
+            builds: BTreeMap::new(),
+        };
+        recent.left_out = self.releases.len() - recent.releases.len();
+        recent.index();
+        recent
+    }
+
+    /// Returns the releases of which none between them is left out, the newest first.
+    pub fn newest_first(&self) -> Vec<&KnownRelease> {
+        let is_whole = |release: &&KnownRelease| self.whole_from.is_none_or(|from| release.name.number >= from);
+        let mut newest: Vec<&KnownRelease> = self.releases.iter().filter(is_whole).collect();
+        newest.sort_by_key(|release| std::cmp::Reverse(release.name.number));
+        newest
     }
 
     /// Returns the newest build that a title has of a release.

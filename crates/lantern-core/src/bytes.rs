@@ -224,12 +224,14 @@ impl Head {
 }
 
 /// Bytes as lower-case hexadecimal digits.
+#[expect(clippy::indexing_slicing, reason = "a nibble is below 16")]
 pub fn hex(bytes: &[u8]) -> String {
     let nibbles = bytes.iter().flat_map(|byte| [byte >> 4, byte & 15]);
     nibbles.map(|nibble| char::from(b"0123456789abcdef"[usize::from(nibble)])).collect()
 }
 
 /// Returns where some bytes stand in others, from a place on.
+#[expect(clippy::indexing_slicing, reason = "the position never passes the end")]
 pub fn find(bytes: &[u8], what: &[u8], from: usize) -> Option<usize> {
     let first = *what.first()?;
     let mut at = from;

@@ -168,6 +168,7 @@ impl Mapping {
     }
 
     /// Adds a rule's depot, which is made of the first export that the rule is for.
+    #[expect(clippy::indexing_slicing, reason = "the indices are made of these very lists")]
     fn add(&mut self, exports: &[Export<'_>], first: usize, rule: &Rule) {
         let taken = |export: usize| {
             let entries = exports[export].entries.iter().enumerate();
@@ -205,6 +206,7 @@ impl Mapping {
     }
 
     /// Every entry of an export is to be in one of its depots, and in one only.
+    #[expect(clippy::indexing_slicing, reason = "the indices are made of these very lists")]
     fn check(&mut self, exports: &[Export<'_>], target: usize) {
         let export = &exports[target];
         let mut lands: BTreeMap<usize, &Name> = BTreeMap::new();
@@ -235,6 +237,7 @@ impl Mapping {
     }
 
     /// A bundle is signed as a whole: its parts must not arrive one without the other.
+    #[expect(clippy::indexing_slicing, reason = "the indices are made of these very lists")]
     fn check_bundles(&mut self, exports: &[Export<'_>]) {
         for (target, export) in exports.iter().enumerate() {
             let mut bundles: BTreeMap<String, BTreeSet<Name>> = BTreeMap::new();

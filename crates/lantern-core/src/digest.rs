@@ -36,6 +36,7 @@ impl Digest {
     ///
     /// # Errors
     /// The reader's; [`io::ErrorKind::Interrupted`] when someone asked to stop.
+    #[expect(clippy::indexing_slicing, reason = "as much is read as the buffer holds")]
     pub fn of_reader(
         reader: &mut dyn Read,
         buffer: &mut [u8],
@@ -75,6 +76,7 @@ impl Digest {
     ///
     /// # Errors
     /// [`DigestError`] for every other text.
+    #[expect(clippy::indexing_slicing, reason = "they are pairs")]
     pub fn from_hex(text: &str) -> Result<Self, DigestError> {
         let wrong = || DigestError { text: text.chars().take(80).collect() };
         let mut bytes = [0_u8; 32];

@@ -126,6 +126,7 @@ impl Finding {
 }
 
 /// Names things in a sentence: the first of them, and how many more there are.
+#[expect(clippy::indexing_slicing, reason = "not more than there are")]
 pub fn join_some(names: &[String], most: usize) -> String {
     let more = names.len().saturating_sub(most);
     let first = names[..names.len().min(most)].join(", ");

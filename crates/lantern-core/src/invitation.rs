@@ -47,6 +47,7 @@ impl Invitation {
     ///
     /// # Security
     /// Anyone who reads it is invited.
+    #[expect(clippy::indexing_slicing, reason = "there is a digit for each of 32")]
     pub fn reveal(&self) -> String {
         let digits: Vec<char> = self.digits().iter().map(|digit| char::from(DIGITS[usize::from(*digit)])).collect();
         let groups: Vec<String> = digits.chunks(GROUP_LEN).map(|group| group.iter().collect()).collect();
@@ -80,6 +81,7 @@ impl FromStr for Invitation {
 
     /// Reads a text as people type it: in any letter case, with or without dashes and spaces, with `o` for zero and `i` or
     /// `l` for one.
+    #[expect(clippy::indexing_slicing, reason = "it counts no further than there are bytes")]
     fn from_str(text: &str) -> Result<Self, InvitationError> {
         let mut digits = Vec::with_capacity(TEXT_LEN);
         for c in text.chars().filter(|c| !matches!(c, '-' | '\u{2011}' | '\u{2013}') && !c.is_whitespace()) {

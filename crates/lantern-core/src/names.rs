@@ -218,6 +218,7 @@ pub fn nearest<'a>(typed: &str, known: impl IntoIterator<Item = &'a str>) -> Opt
 }
 
 /// Counts the letters to insert, remove, change, or swap with the neighbour.
+#[expect(clippy::indexing_slicing, reason = "each row is as long as the word")]
 fn distance(a: &str, b: &str) -> usize {
     let (a, b): (Vec<char>, Vec<char>) = (a.chars().take(100).collect(), b.chars().take(100).collect());
     let mut before: Vec<usize> = Vec::new();

@@ -104,7 +104,7 @@ impl TreePath {
         }
         // "C:" as first part is a drive on one system; there is no honest use of it.
         let bytes = name.as_bytes();
-        if bytes.len() >= 2 && bytes[0].is_ascii_alphabetic() && bytes[1] == b':' {
+        if matches!(bytes, [letter, b':', ..] if letter.is_ascii_alphabetic()) {
             return Err(PathError::Absolute(name));
         }
         Ok(Self(name))

@@ -67,6 +67,7 @@ impl Patterns {
     }
 
     /// Returns the patterns that mean none of the paths, as they were written.
+    #[expect(clippy::indexing_slicing, reason = "there is one for each pattern")]
     pub fn without_match<'a>(&self, paths: impl IntoIterator<Item = &'a TreePath>) -> Vec<&str> {
         let mut met = vec![false; self.texts.len()];
         for path in paths {

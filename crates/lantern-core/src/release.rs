@@ -111,6 +111,7 @@ impl Claims {
 }
 
 /// Whether two texts are one version: `1, 4, 0, 0` and `1.4.0.0` are `1.4`.
+#[expect(clippy::indexing_slicing, reason = "up to a part that was found")]
 pub fn is_same_version(one: &str, other: &str) -> bool {
     let plain = |version: &str| {
         let parts: Vec<String> = version.split([',', '.']).map(|part| part.trim().to_owned()).collect();

@@ -66,6 +66,7 @@ pub fn holds_settings(path: &TreePath) -> bool {
 }
 
 /// Looks through the text of a file; `settings` looks at values by their names, too.
+#[expect(clippy::indexing_slicing, reason = "positions were found in the same text")]
 pub fn in_text(text: &[u8], settings: bool) -> Option<Secret> {
     let found = private_key(text).map(|at| ("a private key", at)).or_else(|| token(text));
     let found = found.or_else(|| if settings { value(text).map(|at| ("a password or key", at)) } else { None });
@@ -73,6 +74,7 @@ pub fn in_text(text: &[u8], settings: bool) -> Option<Secret> {
 }
 
 /// The marker alone stands in every library that reads keys; a key has its bytes behind it.
+#[expect(clippy::indexing_slicing, reason = "positions were found in the same text")]
 fn private_key(text: &[u8]) -> Option<usize> {
     let mut from = 0;
     while let Some(at) = find(text, b"-----BEGIN ", from) {
@@ -92,6 +94,7 @@ fn private_key(text: &[u8]) -> Option<usize> {
     None
 }
 
+#[expect(clippy::indexing_slicing, reason = "positions were found in the same text")]
 fn token(text: &[u8]) -> Option<(&'static str, usize)> {
     let is_token = |b: &u8| b.is_ascii_alphanumeric() || matches!(b, b'_' | b'-');
     TOKENS.iter().find_map(|(prefix, len, what)| {
@@ -119,6 +122,7 @@ fn is_example(body: &[u8]) -> bool {
 }
 
 /// `name = "value"` or `"name": "value"`, where the value looks like nothing that a person would write.
+#[expect(clippy::indexing_slicing, reason = "positions were found in the same line")]
 fn value(text: &[u8]) -> Option<usize> {
     let mut at = 0;
     for line in text.split_inclusive(|b| *b == b'\n') {
@@ -153,6 +157,7 @@ fn value(text: &[u8]) -> Option<usize> {
 }
 
 /// Disorder, in bits for each byte (Shannon, "A Mathematical Theory of Communication", 1948).
+#[expect(clippy::indexing_slicing, reason = "there is a count for each byte")]
 fn entropy(bytes: &[u8]) -> f64 {
     let mut counts = [0_u32; 256];
     for b in bytes {

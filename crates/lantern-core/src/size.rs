@@ -10,6 +10,7 @@ pub struct Size(
 );
 
 impl fmt::Display for Size {
+    #[expect(clippy::indexing_slicing, reason = "it stops at the last unit")]
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         const UNITS: [&str; 5] = ["kB", "MB", "GB", "TB", "PB"];
         if self.0 < 1000 {

@@ -14,7 +14,7 @@ use lantern_store::durable;
 use serde::{Deserialize, Serialize};
 
 /// Another version of the program may draw other conclusions from the same events.
-const FORMAT: &str = concat!("lantern.boards/5 of ", env!("CARGO_PKG_VERSION"));
+const FORMAT: &str = concat!("lantern.boards/6 of ", env!("CARGO_PKG_VERSION"));
 /// Longest file that is read, in bytes.
 const MAX_LEN: u64 = 1024 * 1024 * 1024;
 /// How many events are read again and again before what follows from them is kept. Ours: they take some milliseconds, and a
@@ -41,6 +41,32 @@ struct Kept<'a> {
 impl Followed {
     /// Where it is kept, in the state folder.
     pub(crate) const FILE: &'static str = "cache/boards";
+    /// Where its recent part is kept, which is all that most commands ask for.
+    pub(crate) const RECENT_FILE: &'static str = "cache/boards-recent";
+    /// How many releases the recent part has.
+    const RECENT: usize = 200;
+
+    /// Reads the recent part, if nothing has happened since.
+    pub(crate) fn load_recent(path: &Path, ledger: &dyn Log) -> Option<Boards> {
+        let Self { boards, mut reached, .. } = Self::load(path, ledger);
+        let mut is_behind = boards.left_out() == 0;
+        if !is_behind {
+            ledger.follow(&mut reached, &mut |_| is_behind = true).ok()?;
+        }
+        (!is_behind).then_some(boards)
+    }
+
+    /// Keeps the recent part, where reading all of it would take a while.
+    pub(crate) fn keep_recent(&self, path: &Path) {
+        if self.boards.releases() >= Self::RECENT + KEPT_FROM as usize {
+            self.write(path, &self.boards.recent(Self::RECENT));
+        }
+    }
+
+    /// Whether the recent part that is kept, if it counts, is that of these boards.
+    pub(crate) fn is_recent_of(path: &Path, ledger: &dyn Log, boards: &Boards) -> bool {
+        Self::load_recent(path, ledger).is_none_or(|recent| recent == boards.recent(Self::RECENT))
+    }
 
     /// Reads what was kept; what is missing, damaged, of another version or of another ledger is nothing, which only costs
     /// reading.
@@ -68,19 +94,27 @@ impl Followed {
         if self.fresh < KEPT_FROM {
             return;
         }
-        let (reached, boards) = (Cow::Borrowed(&self.reached), Cow::Borrowed(&self.boards));
+        if self.write(path, &self.boards) {
+            self.fresh = 0;
+        }
+    }
+
+    /// Writes boards that were read as far as this, and says whether they are kept now. It saves time alone.
+    fn write(&self, path: &Path, boards: &Boards) -> bool {
+        let (reached, boards) = (Cow::Borrowed(&self.reached), Cow::Borrowed(boards));
         let kept = Kept { format: FORMAT.into(), reached, boards };
         let kept = rmp_serde::to_vec(&kept).expect("boards have nothing that cannot be written");
-        match durable::write_kept(path, &kept) {
-            Ok(()) => self.fresh = 0,
-            // It saves time alone.
-            Err(error) => log::warn!("what follows from the ledger is not kept: {error}"),
+        let written = durable::write_kept(path, &kept);
+        if let Err(error) = &written {
+            log::warn!("what follows from the ledger is not kept: {error}");
         }
+        written.is_ok()
     }
 }
 
 #[cfg(test)]
 mod tests {
+    use lantern_core::event::StorefrontRef;
     use lantern_core::names::Name;
     use lantern_ledger::Ledger;
     use lantern_ledger::samples::{EVENTS_OF_A_RELEASE, busy};
@@ -127,6 +161,46 @@ mod tests {
         assert!(board.open.len() == 1 && board.tried.len() == board.releases.len() && board.pushed.len() > 200);
         again.renew(&ledger).unwrap();
         assert_eq!(again.fresh, 0, "nothing is read twice");
+    }
+
+    #[test]
+    fn the_recent_part_counts_while_nothing_happened_since() {
+        let temp = tempfile::tempdir().unwrap();
+        let (all, recent) = (temp.path().join("boards"), temp.path().join("boards-recent"));
+        let mut lines = Vec::new();
+        busy(KEPT_FROM as u32 + 300, |line| lines.push(line));
+        let (most, last) = lines.split_at(lines.len() - 1);
+        let open = ledger;
+        let mut ledger = open(temp.path(), most);
+        let mut followed = kept(&all, &ledger);
+        followed.keep_recent(&recent);
+        let boards = Followed::load_recent(&recent, &ledger).unwrap();
+        assert!(Followed::is_recent_of(&recent, &ledger, &followed.boards));
+        assert!(!Followed::is_recent_of(&recent, &ledger, &Boards::default()));
+        let (some, whole) = (boards.of(&Name::full_edition()), followed.boards.of(&Name::full_edition()));
+        assert!(some.releases.len() < 220 && some.left_out + some.releases.len() == whole.releases.len());
+        assert_eq!((&some.branches, some.release(None)), (&whole.branches, whole.release(None)));
+        let newest = whole.newest_first();
+        assert_eq!(some.newest_first(), newest[..some.newest_first().len()]);
+        for release in some.newest_first() {
+            for title in some.connected.values().map(StorefrontRef::key) {
+                assert_eq!(some.build_of(&title, release.id), whole.build_of(&title, release.id));
+                let passed =
+                    |board: &lantern_core::board::Board| board.is_passed(release.id, release.name.number, &title);
+                assert_eq!(passed(&some), passed(&whole));
+            }
+        }
+        ledger.add_lines(last).unwrap();
+        assert!(Followed::load_recent(&recent, &ledger).is_none(), "something happened since");
+        followed.renew(&ledger).unwrap();
+        followed.keep_recent(&recent);
+        assert!(Followed::load_recent(&recent, &ledger).is_some());
+        // A short history has no older part.
+        let short = tempfile::tempdir().unwrap();
+        let mut few = Followed::default();
+        few.renew(&open(short.path(), &lines[..500])).unwrap();
+        few.keep_recent(&short.path().join("boards-recent"));
+        assert!(!short.path().join("boards-recent").exists());
     }
 
     #[test]

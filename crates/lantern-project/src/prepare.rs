@@ -536,13 +536,25 @@ impl Workspace {
         release: &KnownRelease,
         record: &ReleaseRecord,
     ) -> Result<BTreeMap<Name, ReleaseName>, ProjectError> {
-        let board = self.board(&release.edition)?;
-        let mut older: Vec<&KnownRelease> =
-            board.releases.iter().filter(|r| r.name.number < release.name.number).collect();
-        older.sort_by_key(|r| std::cmp::Reverse(r.name.number));
+        let recent = self.recent_board(&release.edition)?;
+        let (same, is_sure) = self.same_before(&recent, release, record);
+        if is_sure || recent.left_out == 0 {
+            return Ok(same);
+        }
+        Ok(self.same_before(&*self.board(&release.edition)?, release, record).0)
+    }
+
+    /// Says for each target since when it is the same, by what a board has of the releases before, and whether no older
+    /// release could say otherwise.
+    fn same_before(
+        &self,
+        board: &Board,
+        release: &KnownRelease,
+        record: &ReleaseRecord,
+    ) -> (BTreeMap<Name, ReleaseName>, bool) {
         let mut same: BTreeMap<Name, ReleaseName> = BTreeMap::new();
         let mut open: BTreeMap<&Name, &TargetRecord> = record.targets.iter().map(|t| (&t.target, t)).collect();
-        for known in older {
+        for known in board.newest_first().into_iter().filter(|r| r.name.number < release.name.number) {
             if open.is_empty() {
                 break;
             }
@@ -559,7 +571,7 @@ impl Workspace {
                 }
             }
         }
-        Ok(same)
+        (same, open.is_empty())
     }
 }
 

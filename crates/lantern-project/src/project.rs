@@ -3,7 +3,7 @@
 use std::fs::{self, File, TryLockError};
 use std::io::{ErrorKind, Read, Seek, Write};
 use std::path::{Path, PathBuf};
-use std::sync::atomic::AtomicBool;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
@@ -56,6 +56,10 @@ pub struct Workspace {
     ledger: Box<dyn Log>,
     /// What follows from the events that were read; none before it is asked for.
     followed: Mutex<Option<Followed>>,
+    /// The recent part of it, as long as nothing else was asked for.
+    recent: Mutex<Option<Boards>>,
+    /// Whether it was kept in this run.
+    is_recent_kept: AtomicBool,
 }
 
 /// A project that no other lantern changes while this lives.
@@ -370,7 +374,14 @@ impl Project {
         ledger::refuse_lost(&self, None, &store)?;
         let ledger = self.open_ledger()?;
         ledger::refuse_lost(&self, Some(&*ledger), &store)?;
-        Ok(Workspace { project: self, store, ledger, followed: Mutex::new(None) })
+        Ok(Workspace {
+            project: self,
+            store,
+            ledger,
+            followed: Mutex::new(None),
+            recent: Mutex::new(None),
+            is_recent_kept: AtomicBool::new(false),
+        })
     }
 
     /// Whether anything was recorded yet.
@@ -633,6 +644,36 @@ impl Workspace {
             followed.keep(&path);
         }
         Ok(followed.boards.clone())
+    }
+
+    /// Returns what follows from the events of an edition, without what happened long ago: see [`Board::recent`].
+    ///
+    /// # Errors
+    /// [`ProjectError::Ledger`].
+    pub fn recent_board(&self, edition: &Name) -> Result<Arc<Board>, ProjectError> {
+        let path = self.project.state(Followed::RECENT_FILE);
+        if self.followed.lock().expect("nothing panics with the lock").is_none() {
+            let mut recent = self.recent.lock().expect("nothing panics with the lock");
+            if recent.is_none() {
+                *recent = Followed::load_recent(&path, &*self.ledger);
+            }
+            if let Some(recent) = &*recent {
+                return Ok(recent.of(edition));
+            }
+        }
+        let board = self.board(edition)?;
+        if !self.is_recent_kept.swap(true, Ordering::Relaxed)
+            && !self.is_read_only()
+            && let Some(followed) = &*self.followed.lock().expect("nothing panics with the lock")
+        {
+            followed.keep_recent(&path);
+        }
+        Ok(board)
+    }
+
+    /// Whether the recent part that is kept, if there is one, is that of these boards.
+    pub(crate) fn is_recent_of(&self, boards: &Boards) -> bool {
+        Followed::is_recent_of(&self.project.state(Followed::RECENT_FILE), &*self.ledger, boards)
     }
 
     /// Returns how many events the ledger has, at most.

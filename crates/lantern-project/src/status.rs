@@ -1,12 +1,14 @@
 //! Where the game stands, and the one next step.
 
 use std::cmp::Ordering;
+use std::collections::BTreeMap;
 
 use lantern_core::board::{Board, KnownRelease};
 use lantern_core::event::TitleKey;
 use lantern_core::names::Name;
 use lantern_core::next::{Situation, Step};
-use lantern_core::release::{ReleaseRecord, TargetRecord};
+use lantern_core::release::TargetRecord;
+use lantern_core::version::Version;
 use lantern_exports::cache::DigestCache;
 
 use crate::project::Workspace;
@@ -50,9 +52,14 @@ impl Workspace {
     /// # Errors
     /// Those of the ledger, and of the folder where access is kept.
     pub fn status(&self, edition: &Name) -> Result<Status, ProjectError> {
-        let board = self.board(edition)?;
+        let mut board = self.recent_board(edition)?;
+        let mut exports = self.exports(edition, &board);
+        if exports.is_none() {
+            board = self.board(edition)?;
+            exports = self.exports(edition, &board);
+        }
+        let exports = exports.unwrap_or(Exports::Changed);
         let newest = board.release(None).cloned();
-        let exports = self.exports(edition, &board);
         let titles = self.connected(edition)?;
         let situation = Situation { config: self.project.config(), edition, board: &board, exports, titles: &titles };
         let mut storefronts = Vec::new();
@@ -98,43 +105,53 @@ impl Workspace {
         signing::as_exported(&self.store, &target.without_claims()).ok().flatten()
     }
 
-    fn exports(&self, edition: &Name, board: &Board) -> Exports {
+    /// How the exports stand to what was sealed; none where that follows from releases that are not on this board.
+    fn exports(&self, edition: &Name, board: &Board) -> Option<Exports> {
         let project = &self.project;
         let divided = project.divide(edition);
         if divided.is_not_here() {
-            return Exports::NotHere;
+            return Some(Exports::NotHere);
         }
         if divided.stopping().is_some() {
-            return Exports::Wrong;
+            return Some(Exports::Wrong);
         }
         let digests = DigestCache::load(&project.state("cache/digests.json"), environment::now_of_files());
         let (Some(now), Ok(version)) = (describe::seem(&divided, &digests), project.version(edition)) else {
-            return Exports::Changed;
+            return Some(Exports::Changed);
         };
-        let mut releases: Vec<(&KnownRelease, ReleaseRecord)> =
-            board.releases.iter().filter_map(|r| Some((r, self.store.record(r.id).ok()?))).collect();
-        releases.sort_by_key(|(release, _)| std::cmp::Reverse(release.name.number));
         let is_withdrawn = |release: &KnownRelease| board.withdrawn.contains_key(&release.id);
-        if let Some((release, record)) = releases.first()
+        let mut records =
+            board.newest_first().into_iter().filter_map(|r| Some((r, self.store.record(r.id).ok()?))).peekable();
+        if let Some((release, record)) = records.peek()
             && is_withdrawn(release)
             && record.version == version
             && record.targets.iter().map(|target| self.as_it_was(target)).eq(now.iter().map(|now| Some(now.clone())))
         {
-            return Exports::Withdrawn;
+            return Some(Exports::Withdrawn);
         }
-        releases.retain(|(release, _)| !is_withdrawn(release));
-        // A release of a part leaves the others as they were in one before.
-        let last = |now: &TargetRecord| {
-            releases.iter().find_map(|(_, record)| record.targets.iter().find(|t| t.target == now.target))
-        };
-        let is_sealed =
-            |now: &TargetRecord| last(now).and_then(|last| self.as_it_was(last)).is_some_and(|last| last == *now);
+        // A release of a part leaves the others as they were in one before: of each target the last one counts.
+        let mut last: BTreeMap<&Name, Option<TargetRecord>> = BTreeMap::new();
+        let mut newest: Option<Version> = None;
+        for (_, record) in records.filter(|(release, _)| !is_withdrawn(release)) {
+            newest.get_or_insert_with(|| record.version.clone());
+            for target in now.iter().filter(|now| !last.contains_key(&now.target)).collect::<Vec<_>>() {
+                if let Some(before) = record.targets.iter().find(|before| before.target == target.target) {
+                    last.insert(&target.target, self.as_it_was(before));
+                }
+            }
+            if last.len() == now.len() {
+                break;
+            }
+        }
+        if last.len() < now.len() && board.left_out > 0 {
+            return None;
+        }
+        let is_sealed = |now: &TargetRecord| last.get(&now.target).is_some_and(|last| last.as_ref() == Some(now));
         // A version that was given for once is not asked for again by an older one that is written down.
-        let is_version = releases.first().is_some_and(|(_, record)| {
-            matches!(version.order(&record.version), Some(Ordering::Less | Ordering::Equal))
-                || record.version == version
+        let is_version = newest.is_some_and(|newest| {
+            matches!(version.order(&newest), Some(Ordering::Less | Ordering::Equal)) || newest == version
         });
-        if is_version && now.iter().all(is_sealed) { Exports::Sealed } else { Exports::Changed }
+        Some(if is_version && now.iter().all(is_sealed) { Exports::Sealed } else { Exports::Changed })
     }
 }
 

@@ -71,8 +71,9 @@ impl Workspace {
         let mut wrong: BTreeMap<String, ()> = BTreeMap::new();
         // Every event is read and compared here, whatever was kept of them.
         let folded = Boards::fold(&self.events()?);
-        if self.boards()? != folded {
-            let what = "what was kept of the ledger differs from its events: remove .lantern/cache/boards";
+        let is_recent_right = self.is_recent_of(&folded);
+        if self.boards()? != folded || !is_recent_right {
+            let what = "what was kept of the ledger differs from its events: remove .lantern/cache/boards*";
             out.wrong.push(what.to_owned());
         }
         let editions = self.all_editions()?;

@@ -58,6 +58,7 @@ impl ChunkIndex {
     ///
     /// # Errors
     /// [`StoreError`].
+    #[expect(clippy::indexing_slicing, reason = "indices are its own")]
     pub fn add_recipe(&mut self, store: &Store, id: RecipeId) -> Result<Vec<u32>, StoreError> {
         let locator = store.locator(id)?;
         let numbers: Vec<u32> = locator.packs.iter().map(|(name, len)| self.add_pack(*name, *len)).collect();

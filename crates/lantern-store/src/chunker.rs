@@ -44,6 +44,7 @@ impl Profile {
     /// Returns the length of the first chunk of `data`.
     ///
     /// `data` holds at least [`Self::MAX_LEN`] bytes, or all that is left of the file. Returns 0 for no data.
+    #[expect(clippy::indexing_slicing, reason = "bounds come from the length, and there is an entry for each byte")]
     pub fn cut(self, data: &[u8]) -> usize {
         let data = &data[..data.len().min(Self::MAX_LEN)];
         if data.len() <= Self::MIN_LEN {

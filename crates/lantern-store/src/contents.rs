@@ -101,6 +101,7 @@ pub struct StoredFile<'a> {
 }
 
 impl Read for StoredFile<'_> {
+    #[expect(clippy::indexing_slicing, reason = "places are found in these very lists")]
     fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
         if self.at >= self.len {
             return Ok(0);

@@ -80,6 +80,7 @@ pub fn write_kept(path: &Path, bytes: &[u8]) -> Result<(), DurableError> {
 }
 
 /// Reads what [`write_kept`] has written; none for what is missing, damaged, or longer than `limit` bytes.
+#[expect(clippy::indexing_slicing, reason = "behind a byte that was found")]
 pub fn read_kept(path: &Path, limit: u64) -> Option<Vec<u8>> {
     let mut bytes = read_limited(path, limit).ok()?;
     let len = bytes.iter().position(|byte| *byte == b'\n')? + 1;

@@ -38,7 +38,13 @@
 // What comes from outside is counted in types of its own size: a number that does not fit is an error, and never cut.
 #![cfg_attr(
     not(test),
-    warn(clippy::cast_possible_truncation, clippy::cast_sign_loss, clippy::cast_possible_wrap, clippy::cast_lossless)
+    warn(
+        clippy::indexing_slicing,
+        clippy::cast_possible_truncation,
+        clippy::cast_sign_loss,
+        clippy::cast_possible_wrap,
+        clippy::cast_lossless
+    )
 )]
 
 pub mod chunk_index;

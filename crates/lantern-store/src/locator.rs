@@ -37,6 +37,7 @@ pub struct Locator {
 
 impl Locator {
     /// Makes a locator of the chunks that a recipe names, by their indices in what is known.
+    #[expect(clippy::indexing_slicing, reason = "every pack of it was put in")]
     pub fn new(recipe: RecipeId, known: &ChunkIndex, chunks: impl Iterator<Item = u32>) -> Self {
         let mut locations: Vec<Location> =
             chunks.filter_map(|index| known.at(index)).map(|(pack, entry)| Location { pack, entry }).collect();

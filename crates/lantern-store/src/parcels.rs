@@ -30,6 +30,7 @@ pub struct Portions {
 
 impl Portions {
     /// Notes the chunks of each portion. Those that more people may have come first.
+    #[expect(clippy::indexing_slicing, reason = "there is room for the highest")]
     pub fn new(portions: &[Vec<u32>]) -> Self {
         let words = portions.len().div_ceil(64);
         let chunks = portions.iter().flatten().max().map_or(0, |last| *last as usize + 1);
@@ -191,6 +192,7 @@ impl<'a> Loader<'a> {
         }
     }
 
+    #[expect(clippy::indexing_slicing, reason = "it was opened just before")]
     fn push(&mut self, index: u32, writer: &mut PackWriter) -> Result<(), StoreError> {
         let missing = || StoreError::Missing { what: "the chunk", id: index.to_string() };
         let (number, entry) = self.known.at(index).ok_or_else(missing)?;

@@ -217,6 +217,7 @@ impl<'a> Repair<'a> {
     ///
     /// # Errors
     /// The source's, or the store's.
+    #[expect(clippy::indexing_slicing, reason = "reading it has checked its packs")]
     pub fn fetch(&mut self, id: RecipeId, fetch: &dyn Fetch, progress: &dyn Progress) -> Result<u64, FetchError> {
         let Ok((_, entries)) = self.store.recipe(id) else { return Ok(0) };
         let wanted: Vec<(Digest, u32)> =

@@ -163,7 +163,7 @@ fn view(
     heard: &BTreeMap<Name, bool>,
     trouble: &BTreeMap<Name, ProjectError>,
 ) -> Result<Vec<StorefrontDocument>, ProjectError> {
-    let board = open.board(edition)?;
+    let board = open.recent_board(edition)?;
     let titles = open.titles(&board, edition)?;
     let mut builds = Builds { open, board: &board, known: BTreeMap::new() };
     let mut out = Vec::new();

@@ -7,6 +7,7 @@ use lantern_store::durable;
 use crate::env::TestEnv;
 
 const KEPT: &str = ".lantern/cache/boards";
+const RECENT: &str = ".lantern/cache/boards-recent";
 const QUESTIONS: [&[&str]; 5] = [&["live", "--offline"], &["releases"], &["number"], &["history", "--count", "3"], &[]];
 
 /// The ledger of a busy studio, brought in as a copy of another computer's.
@@ -68,6 +69,42 @@ fn verify_compares_what_was_kept_with_the_events() {
     assert!(differs());
     std::fs::remove_file(env.path(KEPT)).unwrap();
     assert!(!differs());
+}
+
+/// Of thousands of releases only the recent ones are read to say what is live, and what comes next.
+#[test]
+fn a_history_of_years_answers_from_its_recent_part() {
+    let env = TestEnv::new();
+    let mut text = "{\"format\":\"lantern.ledger-export/1\"}\n".to_owned();
+    busy(2_300, |line| text += &format!("{line}\n"));
+    env.write("busy.jsonl", &text);
+    env.lantern(&["ledger", "import", "busy.jsonl"]).success();
+    let forget = || {
+        let _ = std::fs::remove_file(env.path(KEPT));
+        let _ = std::fs::remove_file(env.path(RECENT));
+    };
+    forget();
+    let from_all = answers(&env);
+    assert!(env.path(RECENT).is_file(), "what the answers came from is kept");
+    assert_eq!(answers(&env), from_all);
+    // Whoever asks for what happened long ago is not told that it never did.
+    assert!(env.lantern(&["releases", "1"]).whole().contains("(1)"));
+    let lie = {
+        let good = durable::read_kept(&env.path(RECENT), u64::MAX).unwrap();
+        let (from, to) = (b"fog fix for testers", b"fog fix for tasters");
+        let at = good.windows(from.len()).position(|bytes| bytes == from).unwrap();
+        [&good[..at], to, &good[at + to.len()..]].concat()
+    };
+    let differs = || env.lantern(&["verify"]).fails(5).whole().contains("what was kept of the ledger differs");
+    assert!(!differs());
+    durable::write_kept(&env.path(RECENT), &lie).unwrap();
+    assert!(differs());
+    // Something happens: the recent part is behind, and made again.
+    env.lantern(&["number", "--next", "1000000", "--yes"]);
+    env.lantern(&["connect", "brambleyard", "--client", "paper-heron"]).success();
+    let now = answers(&env);
+    forget();
+    assert_eq!(answers(&env), now);
 }
 
 #[cfg(debug_assertions)]

@@ -402,6 +402,7 @@ fn kinds_of(schema: &Value) -> Option<Vec<(&str, &Value)>> {
 
 /// Lets every kind of a table know the words of all of them, and adds what they have in common: a table whose kind is
 /// missing or mistaken is held against that.
+#[expect(clippy::indexing_slicing, reason = "it is the schema of our own types")]
 fn with_any_kind(mut schema: Value) -> Value {
     let definitions = schema.get_mut("$defs").and_then(Value::as_object_mut);
     for definition in definitions.into_iter().flat_map(serde_json::Map::values_mut) {

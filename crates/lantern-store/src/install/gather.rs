@@ -256,6 +256,7 @@ impl<'a> Filler<'a> {
 ///
 /// What lies between two neighbours comes along, and so must be named by a locator, too: a storefront hands out nothing
 /// else.
+#[expect(clippy::indexing_slicing, reason = "reading the locator has checked its packs")]
 fn ranges(ids: &[RecipeId], mut missing: Vec<Digest>, fetch: &dyn Fetch) -> Result<Vec<Range>, InstallError> {
     let mut packs: Vec<Digest> = Vec::new();
     let mut numbers: HashMap<Digest, u32> = HashMap::new();

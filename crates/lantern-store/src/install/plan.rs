@@ -335,6 +335,7 @@ fn goes_empty(root: &Path, folder: &TreePath, goes: &HashSet<&str>, folders: &mu
 
 /// Finds old names that differ from new ones only as the disk does not count; returns what is to be written otherwise,
 /// and the new name for each such old one.
+#[expect(clippy::indexing_slicing, reason = "not more than there are")]
 fn respellings<'o, 'n>(
     root: &Path,
     old: &'o [Entry],
@@ -439,6 +440,7 @@ pub(super) fn check(
 }
 
 /// Looks at every path; what could be as one of the builds has it is read.
+#[expect(clippy::indexing_slicing, reason = "there is one for each")]
 fn compare_all(folder: &Folder, asked: &[Asked<'_, '_>], progress: &dyn Progress) -> Result<Vec<Found>, InstallError> {
     let root = folder.path();
     let len = |a: &Asked<'_, '_>| fs::symlink_metadata(root.join(a.path.as_str())).map_or(0, |m| m.len());
