@@ -3,7 +3,7 @@
 use std::fmt::Write as _;
 
 use lantern_core::finding::{Finding, Severity};
-use lantern_project::{Class, ProjectError};
+use lantern_project::{Class, MoveError, ProjectError};
 use serde::Serialize;
 
 use crate::format;
@@ -219,7 +219,7 @@ impl From<ProjectError> for CommandError {
         if let ProjectError::Rules { refusals, .. } = &error {
             why.extend(refusals.iter().map(|r| r.what.clone()));
         }
-        if let ProjectError::Raced { detail, .. } = &error {
+        if let ProjectError::Move(MoveError::Raced { detail, .. }) = &error {
             why.push(detail.clone());
         }
         let mut next = std::error::Error::source(&error);

@@ -90,7 +90,7 @@ impl Project {
     /// Returns the name for programs that is kept for a storefront, if there is one.
     ///
     /// # Errors
-    /// [`ProjectError::NoStorefront`]; those of the folder where access is kept.
+    /// [`ConnectError::NoStorefront`](crate::ConnectError::NoStorefront); those of the folder where access is kept.
     pub fn client_at(&self, storefront: &str) -> Result<Option<String>, ProjectError> {
         let (_, configured) = self.storefront(storefront)?;
         Ok(self.access_to(configured)?.map(|found| found.access.client_id))

@@ -1,13 +1,19 @@
 //! Why a use case ended without having done its work, and what to do about it.
 
+use crate::install::PlayError;
+use crate::invite::InviteError;
+use crate::ledger::RecordsError;
+use crate::promote::MoveError;
+use crate::push::PushError;
+use crate::releases::ReleaseError;
+use crate::storefronts::ConnectError;
 use std::io::ErrorKind;
 use std::path::PathBuf;
 
-use lantern_core::choices::NotOffered;
 use lantern_core::finding::Finding;
-use lantern_core::names::{Handle, Identity, Name};
+use lantern_core::names::Name;
 use lantern_core::rules::Refusal;
-use lantern_core::version::{BuildNumber, ReleaseAsked, ReleaseName, VersionError};
+use lantern_core::version::VersionError;
 use lantern_exports::signing::SigningError;
 use lantern_ledger::{LedgerError, Outcome};
 use lantern_store::durable::DurableError;
@@ -15,33 +21,7 @@ use lantern_store::install::InstallError;
 use lantern_store::seal::SealError;
 use lantern_store::store::StoreError;
 use lantern_storefront::StorefrontError;
-use lantern_storefront::protocol::{Title, problem};
-
-/// A branch that went back only a moment ago.
-#[derive(Debug)]
-pub struct WentBack {
-    /// The project's name for the storefront.
-    pub storefront: Name,
-    /// The branch.
-    pub branch: Name,
-    /// What it has now.
-    pub now: ReleaseName,
-    /// Such as "2 minutes ago".
-    pub ago: String,
-    /// What it had before that; none when it had nothing.
-    pub next: Option<ReleaseName>,
-}
-
-/// A title of another game.
-#[derive(Debug)]
-pub struct OtherTitle {
-    /// The project's name for the storefront.
-    pub storefront: Name,
-    /// The title there.
-    pub title: Title,
-    /// The identity of the edition here.
-    pub ours: Identity,
-}
+use lantern_storefront::protocol::problem;
 
 /// What kind of failure it is; each has an exit code of its own.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -64,13 +44,19 @@ pub enum Class {
     Stopped,
 }
 
-/// Why a use case ended.
+/// An error that says what kind of failure it is, and what to do about it.
+pub trait Explained {
+    /// What kind of failure it is.
+    fn class(&self) -> Class;
+
+    /// Returns what to do, a sentence each.
+    fn fixes(&self) -> Vec<String>;
+}
+
+/// Why a use case ended. What belongs to one use case alone stands beside it.
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
 pub enum ProjectError {
-    /// An archive of a kind that is not written.
-    #[error("{} would be an archive of a kind that is not written here", .0.display())]
-    OutputForm(PathBuf),
     /// There is no `lantern.toml` here or above.
     #[error("there is no lantern.toml in {} or above it", .0.display())]
     NoProject(PathBuf),
@@ -103,60 +89,6 @@ pub enum ProjectError {
     /// The ledger would lie on another computer's disk.
     #[error("{} is on a network disk, where a ledger cannot be kept safely", .0.display())]
     NetworkFolder(PathBuf),
-    /// Someone tries this very build now.
-    #[error("{target} is being tried by another lantern")]
-    BeingTried {
-        /// The target.
-        target: Name,
-    },
-    /// The project does not know where an installed copy came from.
-    #[error("{} came from a storefront that is not in lantern.toml", .folder.display())]
-    NoStorefrontFor {
-        /// The folder.
-        folder: PathBuf,
-    },
-    /// Everybody follows the branch: nobody needs an invitation.
-    #[error("{branch} at {storefront} is for everyone")]
-    OpenBranch {
-        /// The project's name for the storefront.
-        storefront: Name,
-        /// The branch.
-        branch: Name,
-    },
-    /// No invitation is meant by what was asked, or several are.
-    #[error("{} {asked:?}", if *.several { "several invitations match" } else { "there is no invitation" })]
-    NoInvitation {
-        /// What was asked for.
-        asked: String,
-        /// Whether more than one is meant.
-        several: bool,
-        /// Those that there are.
-        there: Vec<String>,
-    },
-    /// A number was taken already, or a higher one was.
-    #[error("the number {asked} is not above {highest}, the highest that was taken")]
-    NumberTaken {
-        /// What was asked for.
-        asked: BuildNumber,
-        /// The highest so far.
-        highest: BuildNumber,
-    },
-    /// What lies next to the ledger knows of more than the ledger does.
-    #[error("the ledger {} is lost or out of date: {why}", .path.display())]
-    LedgerLost {
-        /// The file.
-        path: PathBuf,
-        /// How it is known.
-        why: String,
-    },
-    /// A file is no copy of a ledger, or of another one.
-    #[error("{} is no copy of this ledger: {why}", .path.display())]
-    NoLedgerCopy {
-        /// The file.
-        path: PathBuf,
-        /// How it is known.
-        why: String,
-    },
     /// A file could not be read or written.
     #[error(transparent)]
     File(#[from] DurableError),
@@ -175,89 +107,12 @@ pub enum ProjectError {
     /// Numbers ran out.
     #[error(transparent)]
     Number(#[from] VersionError),
-    /// There is no release yet.
-    #[error("nothing is sealed yet")]
-    NothingSealed,
-    /// No release is meant by what was asked.
-    #[error("there is no release {asked}")]
-    NoRelease {
-        /// What was asked for.
-        asked: ReleaseAsked,
-        /// The newest ones that there are.
-        known: Vec<ReleaseName>,
-    },
-    /// The project knows no such storefront.
-    #[error("lantern.toml has no storefront {asked:?}")]
-    NoStorefront {
-        /// What was asked for.
-        asked: String,
-        /// Those that there are.
-        known: Vec<Name>,
-    },
     /// The project knows no such edition.
     #[error("lantern.toml has no targets of an edition {asked:?}", asked = .asked.as_str())]
     NoEdition {
         /// What was asked for.
         asked: Name,
         /// Those that there are.
-        known: Vec<Name>,
-    },
-    /// The storefront does not have the edition.
-    #[error("{storefront} does not have the edition {edition}")]
-    NoTitle {
-        /// The project's name for the storefront.
-        storefront: Name,
-        /// The edition.
-        edition: Name,
-    },
-    /// None of a release's targets goes to the storefront.
-    #[error("{release} has nothing for {storefront}")]
-    NothingFor {
-        /// The release.
-        release: ReleaseName,
-        /// The project's name for the storefront.
-        storefront: Name,
-    },
-    /// The release was withdrawn.
-    #[error("{release} was withdrawn: {}", lantern_core::path::shown(.because))]
-    Withdrawn {
-        /// The release.
-        release: ReleaseName,
-        /// Why.
-        because: String,
-    },
-    /// The release's content was freed.
-    #[error("the content of {0} was freed; only its record is left")]
-    Freed(ReleaseName),
-    /// Nothing of the release was kept aside.
-    #[error("nothing of {0} was kept aside")]
-    NothingAside(ReleaseName),
-    /// What a player asks for is not in the build.
-    #[error("{branch} does not offer {what} for {target}")]
-    NotOffered {
-        /// The branch.
-        branch: Name,
-        /// The target.
-        target: Name,
-        /// What, and what there is.
-        what: NotOffered,
-    },
-    /// Nothing in the release can be started on this computer.
-    #[error("{release} has nothing that starts on this computer")]
-    NothingToTry {
-        /// The release.
-        release: ReleaseName,
-        /// Its targets.
-        targets: Vec<Name>,
-    },
-    /// A release has no such target.
-    #[error("{release} has no target {asked}")]
-    NoTarget {
-        /// The release.
-        release: ReleaseName,
-        /// What was asked for.
-        asked: Name,
-        /// Those that it has.
         known: Vec<Name>,
     },
     /// The configuration has no such target.
@@ -268,9 +123,6 @@ pub enum ProjectError {
         /// Those that there are.
         known: Vec<Name>,
     },
-    /// Something stands where a release was to be written.
-    #[error("{} is there already", .0.display())]
-    OutputThere(PathBuf),
     /// A storefront could not do what was asked.
     #[error("{storefront}")]
     Storefront {
@@ -280,25 +132,6 @@ pub enum ProjectError {
         #[source]
         source: StorefrontError,
     },
-    /// Another storefront answers at the address than the one that was connected.
-    #[error("another storefront answers at {address} than the one you connected to")]
-    OtherStorefront {
-        /// The project's name for it.
-        storefront: Name,
-        /// Its address.
-        address: String,
-    },
-    /// The handle is that of another game's title.
-    #[error("the title {} at {} belongs to another game, {}", .0.title.handle, .0.storefront, .0.title.identity)]
-    OtherTitle(Box<OtherTitle>),
-    /// The release was sealed on another computer, and its content is not here.
-    #[error("{release} was sealed on another computer, and its content is not here")]
-    SealedElsewhere {
-        /// The release.
-        release: ReleaseName,
-        /// The project's name for the storefront that has it.
-        storefront: Name,
-    },
     /// House rules are in the way.
     #[error("{storefront} does not accept this")]
     Rules {
@@ -306,57 +139,6 @@ pub enum ProjectError {
         storefront: Name,
         /// What is in the way.
         refusals: Vec<Refusal>,
-    },
-    /// The title has no such depot.
-    #[error("{storefront} has no depot {handle:?} in the title {title:?}", handle = .handle.as_str(), title = .title.as_str())]
-    NoDepot {
-        /// The project's name for the storefront.
-        storefront: Name,
-        /// The title.
-        title: Handle,
-        /// The handle that is not there.
-        handle: Handle,
-    },
-    /// The release is not at the storefront.
-    #[error("{release} is not at {storefront} yet")]
-    NotPushed {
-        /// The release.
-        release: ReleaseName,
-        /// The project's name for the storefront.
-        storefront: Name,
-    },
-    /// A branch has nothing to go back to.
-    #[error("{branch} at {storefront} had nothing before")]
-    NothingBefore {
-        /// The project's name for the storefront.
-        storefront: Name,
-        /// The branch.
-        branch: Name,
-    },
-    /// A branch went back only a moment ago.
-    #[error("{} at {} went back to {} only {}", .0.branch, .0.storefront, .0.now, .0.ago)]
-    WentBack(Box<WentBack>),
-    /// A release was never on a branch.
-    #[error("{branch} at {storefront} never had {asked}")]
-    NeverThere {
-        /// The project's name for the storefront.
-        storefront: Name,
-        /// The branch.
-        branch: Name,
-        /// What was asked for.
-        asked: ReleaseAsked,
-        /// What it had, newest first.
-        had: Vec<ReleaseName>,
-    },
-    /// Someone else moved the branch in between.
-    #[error("{branch} at {storefront} was moved by someone else in the meantime")]
-    Raced {
-        /// The project's name for the storefront.
-        storefront: Name,
-        /// The branch.
-        branch: Name,
-        /// The storefront's words.
-        detail: String,
     },
     /// An action was asked for and no answer came.
     #[error("{storefront} was asked, and no answer came: whether it was done is not known yet")]
@@ -367,9 +149,6 @@ pub enum ProjectError {
         #[source]
         source: StorefrontError,
     },
-    /// An invitation was made, and the ledger could not be written.
-    #[error("the invitation is made, and this could not be recorded here")]
-    InvitationUnrecorded(#[source] LedgerError),
     /// A storefront has done what was asked, and this computer could not write it down.
     #[error("{storefront} did it, but it could not be recorded here")]
     Unrecorded {
@@ -378,28 +157,6 @@ pub enum ProjectError {
         /// Why it could not.
         #[source]
         source: LedgerError,
-    },
-    /// The branch has nothing for the wanted target.
-    #[error("{branch} at {storefront} has nothing for {wanted}")]
-    NoBuildFor {
-        /// The project's name for the storefront.
-        storefront: Name,
-        /// The branch.
-        branch: Name,
-        /// Target or system.
-        wanted: String,
-        /// Targets that it has something for.
-        there: Vec<Name>,
-    },
-    /// The folder holds another game or another branch's state that must not be mixed.
-    #[error("{} contains {found}, not {wanted}", .folder.display())]
-    OtherGame {
-        /// The folder.
-        folder: PathBuf,
-        /// What is installed there.
-        found: String,
-        /// What was to be installed.
-        wanted: String,
     },
     /// The start file could not be started.
     #[error("{file} could not be started")]
@@ -410,6 +167,27 @@ pub enum ProjectError {
         #[source]
         source: std::io::Error,
     },
+    /// A branch is not moved.
+    #[error(transparent)]
+    Move(#[from] MoveError),
+    /// A release does not go to a storefront.
+    #[error(transparent)]
+    Push(#[from] PushError),
+    /// Nobody is invited.
+    #[error(transparent)]
+    Invite(#[from] InviteError),
+    /// A player does not get a build.
+    #[error(transparent)]
+    Play(#[from] PlayError),
+    /// Nothing can be done with a release.
+    #[error(transparent)]
+    Release(#[from] ReleaseError),
+    /// A storefront is not the one that is meant.
+    #[error(transparent)]
+    Connect(#[from] ConnectError),
+    /// The record of everything is not used.
+    #[error(transparent)]
+    Records(#[from] RecordsError),
     /// Something was not signed.
     #[error(transparent)]
     Signing(SigningError),
@@ -455,63 +233,30 @@ impl ProjectError {
             Self::Findings(_) => Class::Findings,
             Self::MissingAnswer { .. } => Class::NotConfirmed,
             Self::NoProject(_)
-            | Self::OutputForm(_)
             | Self::AlreadyThere(_)
             | Self::Config(_)
             | Self::Number(_)
-            | Self::NothingSealed
-            | Self::NoRelease { .. }
-            | Self::NoStorefront { .. }
             | Self::NoEdition { .. }
-            | Self::NoTitle { .. }
-            | Self::NoTarget { .. }
-            | Self::NoTargetHere { .. }
-            | Self::NothingFor { .. }
-            | Self::NothingToTry { .. }
-            | Self::NotOffered { .. }
-            | Self::OutputThere(_)
-            | Self::Freed(_)
-            | Self::SealedElsewhere { .. }
-            | Self::NothingAside(_)
-            | Self::NoDepot { .. }
-            | Self::NoBuildFor { .. }
-            | Self::OtherGame { .. } => Class::Usage,
-            Self::OtherStorefront { .. }
-            | Self::OtherTitle(_)
-            | Self::Rules { .. }
-            | Self::Withdrawn { .. }
-            | Self::NotPushed { .. }
-            | Self::NothingBefore { .. }
-            | Self::WentBack(_)
-            | Self::NeverThere { .. }
-            | Self::Raced { .. } => Class::Refused,
-            Self::Signing(SigningError::Refused { .. }) => Class::Refused,
+            | Self::NoTargetHere { .. } => Class::Usage,
+            Self::Rules { .. } | Self::Signing(SigningError::Refused { .. }) => Class::Refused,
             Self::Unsettled { .. } => Class::Unreachable,
             Self::Storefront { source, .. } => class_of_storefront(source),
-            Self::Store(error) => class_of_store(error),
             Self::Seal(SealError::Stopped) | Self::Install(InstallError::Stopped) | Self::Stopped => Class::Stopped,
-            Self::Seal(SealError::Store(error)) => class_of_store(error),
+            Self::Store(error) | Self::Seal(SealError::Store(error)) => class_of_store(error),
             Self::Install(error) => class_of_install(error),
-            Self::NoStorefrontFor { .. }
-            | Self::OpenBranch { .. }
-            | Self::NoInvitation { .. }
-            | Self::NumberTaken { .. } => Class::Usage,
-            Self::LedgerLost { .. } => Class::Damaged,
-            Self::NoLedgerCopy { .. } => Class::Usage,
             Self::Ledger(error) if error.outcome() == Outcome::Foreign => Class::Usage,
-            Self::Ledger(error) | Self::Unrecorded { source: error, .. } | Self::InvitationUnrecorded(error)
-                if error.outcome() == Outcome::Damaged =>
-            {
-                Class::Damaged
-            }
+            Self::Ledger(error) | Self::Unrecorded { source: error, .. } => class_of_ledger(error),
+            Self::Move(error) => error.class(),
+            Self::Push(error) => error.class(),
+            Self::Invite(error) => error.class(),
+            Self::Play(error) => error.class(),
+            Self::Release(error) => error.class(),
+            Self::Connect(error) => error.class(),
+            Self::Records(error) => error.class(),
             Self::Busy { .. }
-            | Self::BeingTried { .. }
             | Self::ForeignState(_)
             | Self::NetworkFolder(_)
             | Self::File(_)
-            | Self::Ledger(_)
-            | Self::Unrecorded { .. }
-            | Self::InvitationUnrecorded(_)
             | Self::Seal(_)
             | Self::Start { .. }
             | Self::Signing(_)
@@ -521,7 +266,10 @@ impl ProjectError {
 
     /// Whether it is about one storefront alone, so that others can still be asked.
     pub(crate) const fn is_of_storefront(&self) -> bool {
-        matches!(self, Self::Storefront { .. } | Self::OtherStorefront { .. } | Self::OtherTitle(_))
+        matches!(
+            self,
+            Self::Storefront { .. } | Self::Connect(ConnectError::OtherStorefront { .. } | ConnectError::OtherTitle(_))
+        )
     }
 
     /// Returns what to do, a sentence each.
@@ -536,136 +284,37 @@ impl ProjectError {
             Self::Busy { .. } => one("wait until it has ended, then run the command again"),
             Self::ForeignState(path) => vec![format!("move {} away, or work in another folder", path.display())],
             Self::NetworkFolder(_) => one("keep the game's folder on a disk of this computer; exports may be anywhere"),
-            Self::NothingSealed => one("lantern prepare"),
-            Self::NoRelease { known, .. } if known.is_empty() => one("lantern prepare"),
-            Self::NoRelease { known, .. } => {
-                let names: Vec<String> = known.iter().map(ToString::to_string).collect();
-                vec![format!("one of {}", names.join(", "))]
-            }
-            Self::NoStorefront { asked, known } => {
-                let names: Vec<&str> = known.iter().map(Name::as_str).collect();
-                match lantern_core::names::nearest(asked, names.iter().copied()) {
-                    Some(near) => vec![format!("did you mean {near}?")],
-                    None if names.is_empty() => one("add [storefronts.NAME] to lantern.toml"),
-                    None => vec![format!("one of {}", names.join(", "))],
-                }
-            }
             Self::NoEdition { known, .. } => vec![one_of(known)],
-            Self::NoTarget { known, .. } | Self::NoTargetHere { known, .. } => vec![one_of(known)],
-            Self::NoTitle { storefront, edition } => {
-                vec![format!("add its handle to [storefronts.{storefront}]: handle = {{ {edition} = \"…\" }}")]
-            }
-            Self::NothingFor { storefront, .. } => vec![format!("check targets = […] in [storefronts.{storefront}]")],
-            Self::Withdrawn { .. } => one("fix it, raise the version, and prepare again"),
-            Self::NothingAside(_) => one("name what players do not get: keep-aside = [\"*.pdb\"] in its target"),
-            Self::Freed(release) => {
-                vec![format!("prepare the same exports again, and {release} comes back; or choose another release")]
-            }
-            Self::NotOffered { what, .. } => match what {
-                NotOffered::Choice { there, .. } if there.is_empty() => one("it offers no choice: leave --choose out"),
-                NotOffered::AddOn { there, .. } if there.is_empty() => one("it offers none: leave --add-on out"),
-                NotOffered::Choice { there, .. } | NotOffered::AddOn { there, .. } => vec![one_of(there)],
-                NotOffered::Option { there, .. } => vec![format!("{}, or none", one_of(there))],
-            },
-            Self::NothingToTry { targets, .. } => vec![format!(
-                "try it on the device itself; sealed are {}",
-                targets.iter().map(Name::as_str).collect::<Vec<_>>().join(", ")
-            )],
-            Self::OutputForm(_) => one("name it .zip, .tar, .tar.gz or .tar.zst; anything else becomes a folder"),
-            Self::OutputThere(_) => one("name a path where nothing is yet; nothing is overwritten"),
-            Self::OtherStorefront { storefront, .. } => vec![
-                "if the storefront was set up again, connect again and check what is there before you push".to_owned(),
-                format!("lantern connect {storefront}"),
-            ],
-            Self::OtherTitle(other) => {
-                let OtherTitle { storefront, ours, .. } = &**other;
-                vec![format!("fix the handle in [storefronts.{storefront}]; in lantern.toml this game is {ours}")]
-            }
-            Self::SealedElsewhere { storefront, .. } => vec![
-                "do it on the computer that sealed it, or prepare the same exports here".to_owned(),
-                format!("to have it as players do: lantern install {storefront} BRANCH DIR"),
-            ],
+            Self::NoTargetHere { known, .. } => vec![one_of(known)],
             Self::Rules { refusals, .. } => refusals.iter().map(|r| r.fix.clone()).collect(),
-            Self::NoDepot { .. } => one("create the depot at the storefront, or fix its handle in lantern.toml"),
-            Self::NotPushed { release, storefront } => vec![format!("lantern push {storefront} \"{release}\"")],
-            Self::NothingBefore { storefront, branch } => {
-                vec![format!("choose a release yourself: lantern promote {storefront} {branch} VERSION")]
-            }
-            Self::WentBack(back) => match &back.next {
-                Some(next) => vec![
-                    "if that is what you wanted, nothing is left to do".to_owned(),
-                    format!("to go back once more: lantern rollback {} {} \"{next}\"", back.storefront, back.branch),
-                ],
-                None => one("that is all there is: it had nothing before"),
-            },
-            Self::NeverThere { storefront, branch, had, asked } if had.is_empty() => {
-                vec![format!("to put it there: lantern promote {storefront} {branch} \"{asked}\"")]
-            }
-            Self::NeverThere { storefront, branch, had, asked } => {
-                let names: Vec<String> = had.iter().take(5).map(ToString::to_string).collect();
-                vec![
-                    format!("it had {}", names.join(", ")),
-                    format!("to put another one there: lantern promote {storefront} {branch} \"{asked}\""),
-                ]
-            }
-            Self::Raced { storefront, .. } => {
-                vec![format!(
-                    "check what is there now, then decide again: lantern live, lantern promote {storefront} …"
-                )]
-            }
             Self::Unsettled { .. } => {
                 one("run the same command again: it asks the storefront what happened before it does anything")
             }
-            Self::NoBuildFor { there, .. } if there.is_empty() => one("nothing was promoted to this branch yet"),
-            Self::NoBuildFor { there, .. } => {
-                let names: Vec<&str> = there.iter().map(Name::as_str).collect();
-                vec![format!("choose with --target: {}", names.join(", "))]
-            }
-            Self::OtherGame { .. } => one("install into another folder"),
             Self::Signing(SigningError::Refused { fix, .. }) => one(fix),
             Self::Storefront { storefront, source } => fixes_of_storefront(storefront, source),
             Self::Seal(SealError::Changed { .. }) => one(STILL_WRITING),
             Self::Seal(SealError::Read { source, .. }) if source.kind() == ErrorKind::NotFound => one(STILL_WRITING),
             Self::Store(error) | Self::Seal(SealError::Store(error)) => fixes_of_store(error),
             Self::Install(error) => fixes_of_install(error),
-            Self::BeingTried { .. } => one("end it there, then run the same command again"),
-            Self::NoStorefrontFor { .. } => {
-                one("go to the game's folder, or install again: lantern install STOREFRONT BRANCH DIR")
-            }
-            Self::OpenBranch { storefront, branch } => vec![
-                "installing from it needs no invitation".to_owned(),
-                format!(
-                    "to give someone an add-on there: lantern invite {storefront} {branch} --owns EDITION --for NAME"
-                ),
-            ],
-            Self::NoInvitation { there, .. } if there.is_empty() => one("there is no valid one"),
-            Self::NoInvitation { there, .. } => vec![format!("there are {}", there.join(", "))],
-            Self::NumberTaken { highest, .. } => {
-                let next = BuildNumber::after(Some(*highest)).map_or_else(|_| "none".to_owned(), |n| n.to_string());
-                vec![format!("numbers only rise; the lowest possible is {next}")]
-            }
-            Self::LedgerLost { .. } => vec![
-                "to rebuild it from its copy, the store and the storefronts: lantern ledger rebuild".to_owned(),
-                "or put the right file back from a backup of yours. Nothing was changed".to_owned(),
-            ],
-            Self::NoLedgerCopy { .. } => one("name a file that lantern ledger export or backup has written"),
             Self::Ledger(error) if error.outcome() == Outcome::Damaged => vec![
                 "lantern ledger rebuild".to_owned(),
                 "it rebuilds the ledger from its copy, the store and the storefronts. Nothing was changed now"
                     .to_owned(),
             ],
             Self::Ledger(error) => fixes_of_ledger(error),
-            Self::InvitationUnrecorded(source) => {
-                let mut fixes = fixes_of_ledger(source);
-                fixes.push("the invitation above is valid all the same".to_owned());
-                fixes
-            }
             Self::Unrecorded { source, .. } => {
                 let mut fixes = fixes_of_ledger(source);
                 fixes.push("the same command asks the storefront, records it, and does nothing twice".to_owned());
                 fixes
             }
             Self::Stopped | Self::Seal(SealError::Stopped) => one("run the same command again to continue"),
+            Self::Move(error) => error.fixes(),
+            Self::Push(error) => error.fixes(),
+            Self::Invite(error) => error.fixes(),
+            Self::Play(error) => error.fixes(),
+            Self::Release(error) => error.fixes(),
+            Self::Connect(error) => error.fixes(),
+            Self::Records(error) => error.fixes(),
             other => fixes_of_computer(other),
         }
     }
@@ -674,7 +323,7 @@ impl ProjectError {
 /// What to do when an export changes under our hands.
 const STILL_WRITING: &str = "wait until the engine has finished writing, then prepare again";
 
-fn one_of(names: &[Name]) -> String {
+pub(crate) fn one_of(names: &[Name]) -> String {
     let names: Vec<&str> = names.iter().map(Name::as_str).collect();
     format!("one of {}", names.join(", "))
 }
@@ -703,7 +352,7 @@ pub const fn fix_of_disk(kind: ErrorKind) -> Option<&'static str> {
 /// Longest path of a ledger, in bytes. Source: SQLite, os_unix.c, `MAX_PATHNAME` (512), less what it adds to names.
 const MAX_LEDGER_PATH: usize = 500;
 
-fn fixes_of_ledger(error: &LedgerError) -> Vec<String> {
+pub(crate) fn fixes_of_ledger(error: &LedgerError) -> Vec<String> {
     let fix = match error {
         LedgerError::Open { path, .. } if path.as_os_str().len() > MAX_LEDGER_PATH => {
             Some("move the game's folder to a shorter path: the ledger's database takes no path above 500 bytes")
@@ -734,6 +383,11 @@ fn system_says(error: &(dyn std::error::Error + 'static)) -> Option<ErrorKind> {
 
 fn fixes_of_computer(error: &(dyn std::error::Error + 'static)) -> Vec<String> {
     system_says(error).and_then(fix_of_disk).map(str::to_owned).into_iter().collect()
+}
+
+/// What cannot be read any more is damaged; whatever else a ledger says is this computer's.
+pub(crate) fn class_of_ledger(error: &LedgerError) -> Class {
+    if error.outcome() == Outcome::Damaged { Class::Damaged } else { Class::Computer }
 }
 
 fn class_of_store(error: &StoreError) -> Class {

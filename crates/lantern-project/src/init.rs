@@ -158,7 +158,7 @@ pub fn target_names(seen: &[SeenExport]) -> Vec<String> {
 ///
 /// # Errors
 /// [`ProjectError::AlreadyThere`]; [`ProjectError::Config`] when the answers do not make a valid configuration, in which
-/// case nothing is written; [`ProjectError::NumberTaken`].
+/// case nothing is written; [`RecordsError::NumberTaken`](crate::RecordsError::NumberTaken).
 pub fn init(root: &Path, answers: &InitAnswers, stop: Arc<AtomicBool>) -> Result<String, ProjectError> {
     let path = root.join(config::FILE_NAME);
     if fs::symlink_metadata(&path).is_ok() {

@@ -1,5 +1,7 @@
 //! `install`: a folder comes to hold what a branch has, as on a player's machine.
 
+use crate::error::{Class, Explained, one_of};
+use lantern_core::choices::NotOffered;
 use std::path::{Component, Path, PathBuf};
 
 use lantern_core::choices::{Asked, Chosen, Players};
@@ -166,7 +168,7 @@ fn refuse_other_game(folder: &Path, title: &Handle, installed: &Installed) -> Re
     let other = about(installed).filter(|about| about.handle != *title);
     other.map_or(Ok(()), |other| {
         let (found, wanted) = (format!("{} ({})", other.name, other.handle), title.to_string());
-        Err(ProjectError::OtherGame { folder: folder.to_owned(), found, wanted })
+        Err(PlayError::OtherGame { folder: folder.to_owned(), found, wanted }.into())
     })
 }
 
@@ -186,7 +188,7 @@ fn read_and_finish(folder: &Path, title: &Handle) -> Result<(Option<FolderState>
 /// Makes a folder hold what a branch has for a target; without one, for this computer's system.
 ///
 /// # Errors
-/// [`ProjectError::NoBuildFor`], [`ProjectError::NotOffered`], [`ProjectError::OtherGame`],
+/// [`PlayError::NoBuildFor`], [`PlayError::NotOffered`], [`PlayError::OtherGame`],
 /// [`ProjectError::Install`], [`ProjectError::Storefront`].
 pub fn install_branch(
     project: &Project,
@@ -225,7 +227,7 @@ pub fn install_branch(
         found_there
     };
     let before = found_there.and_then(|found_there| found_there.installed).as_ref().and_then(about);
-    let nothing = || ProjectError::NoBuildFor {
+    let nothing = || PlayError::NoBuildFor {
         storefront: name.clone(),
         branch: branch.clone(),
         wanted: target.to_string(),
@@ -245,11 +247,12 @@ pub fn install_branch(
         chosen,
     };
     if let Some(other) = before.as_ref().filter(|b| b.storefront != about.storefront) {
-        return Err(ProjectError::OtherGame {
+        return Err(PlayError::OtherGame {
             folder,
             found: format!("{} from another storefront", other.name),
             wanted: format!("{} from {name}", about.name),
-        });
+        }
+        .into());
     }
     let downloads = |depot: &&BuildDepot| about.chosen.takes(&depot.players);
     let recipes: Vec<RecipeId> = build.depots.iter().filter(downloads).map(|d| d.recipe).collect();
@@ -309,7 +312,7 @@ fn invitation(
 /// aside.
 ///
 /// # Errors
-/// [`ProjectError::NoStorefrontFor`] when the project does not know the storefront that it came from,
+/// [`PlayError::NoStorefrontFor`] when the project does not know the storefront that it came from,
 /// [`ProjectError::Install`], [`ProjectError::Storefront`].
 pub fn repair_installed(
     project: &Project,
@@ -318,7 +321,7 @@ pub fn repair_installed(
 ) -> Result<InstallDone, ProjectError> {
     let not_installed = || InstallError::NotInstalled(folder.to_owned());
     let found_there = install::read_folder(folder)?.ok_or_else(not_installed)?;
-    let unknown = || ProjectError::NoStorefrontFor { folder: folder.to_owned() };
+    let unknown = || ProjectError::from(PlayError::NoStorefrontFor { folder: folder.to_owned() });
     let begun = found_there.begun.as_ref().or(found_there.installed.as_ref());
     let handle = begun.and_then(about).ok_or_else(unknown)?.handle;
     let (found_there, finished) = read_and_finish(folder, &handle)?;
@@ -394,7 +397,7 @@ fn choose<'a>(
     };
     let there = || play.builds.keys().cloned().collect();
     let (storefront, branch) = (storefront.clone(), branch.clone());
-    found.ok_or_else(|| ProjectError::NoBuildFor { storefront, branch, wanted, there: there() })
+    found.ok_or_else(|| PlayError::NoBuildFor { storefront, branch, wanted, there: there() }.into())
 }
 
 /// Returns what the player has of a build: what is asked for, else what was chosen before, else the defaults.
@@ -408,11 +411,8 @@ fn chosen(
     let offered: Vec<&Players> = build.depots.iter().map(|depot| &depot.players).collect();
     let before = before.map(|before| &before.chosen);
     let languages = environment::languages();
-    Chosen::of(&offered, &build.choices, &wanted.asked, before, &languages).map_err(|what| ProjectError::NotOffered {
-        branch: branch.clone(),
-        target: target.clone(),
-        what,
-    })
+    Chosen::of(&offered, &build.choices, &wanted.asked, before, &languages)
+        .map_err(|what| PlayError::NotOffered { branch: branch.clone(), target: target.clone(), what }.into())
 }
 
 /// Returns the program of an installed build, its arguments and its working folder; none when nothing is started.
@@ -430,4 +430,80 @@ pub fn start_of(folder: &Path, about: &About) -> Option<(PathBuf, Vec<String>, P
 pub fn verify_installed(folder: &Path, progress: &dyn Progress) -> Result<(Option<About>, Verified), ProjectError> {
     let verified = install::verify(folder, progress)?;
     Ok((about(&verified.installed), verified))
+}
+
+/// Why a player does not get a build.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum PlayError {
+    /// The branch has nothing for the wanted target.
+    #[error("{branch} at {storefront} has nothing for {wanted}")]
+    NoBuildFor {
+        /// The project's name for the storefront.
+        storefront: Name,
+        /// The branch.
+        branch: Name,
+        /// Target or system.
+        wanted: String,
+        /// Targets that it has something for.
+        there: Vec<Name>,
+    },
+    /// What a player asks for is not in the build.
+    #[error("{branch} does not offer {what} for {target}")]
+    NotOffered {
+        /// The branch.
+        branch: Name,
+        /// The target.
+        target: Name,
+        /// What, and what there is.
+        what: NotOffered,
+    },
+    /// The folder holds another game or another branch's state that must not be mixed.
+    #[error("{} contains {found}, not {wanted}", .folder.display())]
+    OtherGame {
+        /// The folder.
+        folder: PathBuf,
+        /// What is installed there.
+        found: String,
+        /// What was to be installed.
+        wanted: String,
+    },
+    /// The project does not know where an installed copy came from.
+    #[error("{} came from a storefront that is not in lantern.toml", .folder.display())]
+    NoStorefrontFor {
+        /// The folder.
+        folder: PathBuf,
+    },
+}
+
+impl Explained for PlayError {
+    fn class(&self) -> Class {
+        match self {
+            Self::NoBuildFor { .. }
+            | Self::NotOffered { .. }
+            | Self::OtherGame { .. }
+            | Self::NoStorefrontFor { .. } => Class::Usage,
+        }
+    }
+
+    fn fixes(&self) -> Vec<String> {
+        let one = |text: &str| vec![text.to_owned()];
+        match self {
+            Self::NotOffered { what, .. } => match what {
+                NotOffered::Choice { there, .. } if there.is_empty() => one("it offers no choice: leave --choose out"),
+                NotOffered::AddOn { there, .. } if there.is_empty() => one("it offers none: leave --add-on out"),
+                NotOffered::Choice { there, .. } | NotOffered::AddOn { there, .. } => vec![one_of(there)],
+                NotOffered::Option { there, .. } => vec![format!("{}, or none", one_of(there))],
+            },
+            Self::NoBuildFor { there, .. } if there.is_empty() => one("nothing was promoted to this branch yet"),
+            Self::NoBuildFor { there, .. } => {
+                let names: Vec<&str> = there.iter().map(Name::as_str).collect();
+                vec![format!("choose with --target: {}", names.join(", "))]
+            }
+            Self::OtherGame { .. } => one("install into another folder"),
+            Self::NoStorefrontFor { .. } => {
+                one("go to the game's folder, or install again: lantern install STOREFRONT BRANCH DIR")
+            }
+        }
+    }
 }

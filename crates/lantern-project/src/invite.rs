@@ -1,11 +1,13 @@
 //! `invite`: invitations to branches that not everybody follows.
 
+use crate::error::{Class, Explained, class_of_ledger, fixes_of_ledger};
 use jiff::Timestamp;
 use lantern_core::config::Audience;
 use lantern_core::digest::InvitationId;
 use lantern_core::event::{EventBody, EventId, InvitationEnded, Invited};
 use lantern_core::invitation::Invitation;
 use lantern_core::names::Name;
+use lantern_ledger::LedgerError;
 use lantern_storefront::StorefrontError;
 use lantern_storefront::protocol::{InvitationMade, NewInvitation};
 
@@ -70,7 +72,9 @@ impl Session {
         }
         let is_open = rules.branch(branch).is_some_and(|rule| rule.audience == Audience::Everyone);
         if is_open && owns.is_empty() {
-            return Err(ProjectError::OpenBranch { storefront: storefront.reference.name, branch: branch.clone() });
+            return Err(
+                InviteError::OpenBranch { storefront: storefront.reference.name, branch: branch.clone() }.into()
+            );
         }
         Ok(storefront)
     }
@@ -78,7 +82,7 @@ impl Session {
     /// Makes an invitation to a branch. The storefront is given only its one-way digest.
     ///
     /// # Errors
-    /// [`ProjectError::OpenBranch`], [`ProjectError::Rules`], [`ProjectError::Storefront`] when it is refused.
+    /// [`InviteError::OpenBranch`], [`ProjectError::Rules`], [`ProjectError::Storefront`] when it is refused.
     pub fn invite(
         &mut self,
         storefront: &str,
@@ -105,7 +109,7 @@ impl Session {
         let (reference, branch) = (storefront.reference.clone(), branch.clone());
         let invited = Invited { storefront: reference, branch, invitation: id, whom, until, folders, owns };
         let unrecorded = match self.workspace.record(&storefront.edition, EventBody::Invited(invited), None) {
-            Err(ProjectError::Ledger(error)) => Some(ProjectError::InvitationUnrecorded(error)),
+            Err(ProjectError::Ledger(error)) => Some(InviteError::InvitationUnrecorded(error).into()),
             other => other.err(),
         };
         Ok(InviteDone { storefront_name, invitation, made: Some(made), unrecorded })
@@ -114,7 +118,7 @@ impl Session {
     /// Ends an invitation, named by the first digits of its id or by whom it is for.
     ///
     /// # Errors
-    /// [`ProjectError::NoInvitation`] when none or several are meant, and those of the storefront.
+    /// [`InviteError::NoInvitation`] when none or several are meant, and those of the storefront.
     pub fn end_invitation(
         &mut self,
         storefront: &str,
@@ -132,7 +136,7 @@ impl Session {
         let [made] = meant[..] else {
             let there = all.iter().filter(|made| made.ended_at.is_none());
             let there = there.map(|made| format!("{} ({})", short(&made.new.id), made.new.whom)).collect();
-            return Err(ProjectError::NoInvitation { asked: which.to_owned(), several: meant.len() > 1, there });
+            return Err(InviteError::NoInvitation { asked: which.to_owned(), several: meant.len() > 1, there }.into());
         };
         let key = EventId::new(environment::now(), environment::random()?);
         let ended =
@@ -153,4 +157,59 @@ impl Session {
 /// Returns what people call an invitation by: the first digits of its id.
 pub fn short(id: &InvitationId) -> String {
     id.0.hex().chars().take(8).collect()
+}
+
+/// Why nobody is invited.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum InviteError {
+    /// Everybody follows the branch: nobody needs an invitation.
+    #[error("{branch} at {storefront} is for everyone")]
+    OpenBranch {
+        /// The project's name for the storefront.
+        storefront: Name,
+        /// The branch.
+        branch: Name,
+    },
+    /// No invitation is meant by what was asked, or several are.
+    #[error("{} {asked:?}", if *.several { "several invitations match" } else { "there is no invitation" })]
+    NoInvitation {
+        /// What was asked for.
+        asked: String,
+        /// Whether more than one is meant.
+        several: bool,
+        /// Those that there are.
+        there: Vec<String>,
+    },
+    /// An invitation was made, and the ledger could not be written.
+    #[error("the invitation is made, and this could not be recorded here")]
+    InvitationUnrecorded(#[source] LedgerError),
+}
+
+impl Explained for InviteError {
+    fn class(&self) -> Class {
+        match self {
+            Self::OpenBranch { .. } | Self::NoInvitation { .. } => Class::Usage,
+            Self::InvitationUnrecorded(source) => class_of_ledger(source),
+        }
+    }
+
+    fn fixes(&self) -> Vec<String> {
+        let one = |text: &str| vec![text.to_owned()];
+        match self {
+            Self::OpenBranch { storefront, branch } => vec![
+                "installing from it needs no invitation".to_owned(),
+                format!(
+                    "to give someone an add-on there: lantern invite {storefront} {branch} --owns EDITION --for NAME"
+                ),
+            ],
+            Self::NoInvitation { there, .. } if there.is_empty() => one("there is no valid one"),
+            Self::NoInvitation { there, .. } => vec![format!("there are {}", there.join(", "))],
+            Self::InvitationUnrecorded(source) => {
+                let mut fixes = fixes_of_ledger(source);
+                fixes.push("the invitation above is valid all the same".to_owned());
+                fixes
+            }
+        }
+    }
 }

@@ -3,6 +3,9 @@
 //! Next to the ledger lies its head, which says how far it had come, and in the store lies a record of every release.
 //! Anyone who knows of more than the ledger does shows that it was lost, emptied or replaced by an older one.
 
+use crate::error::{Class, Explained};
+use crate::releases::ReleaseError;
+use lantern_core::version::BuildNumber;
 use std::collections::BTreeSet;
 use std::fs;
 use std::io::ErrorKind;
@@ -67,7 +70,7 @@ fn read_head(project: &Project) -> Option<Head> {
 /// Refuses to go on with a ledger that knows less than what lies beside it; `ledger` is none before it is opened.
 pub(crate) fn refuse_lost(project: &Project, ledger: Option<&dyn Log>, store: &Store) -> Result<(), ProjectError> {
     let head = read_head(project);
-    let lost = |why: String| Err(ProjectError::LedgerLost { path: project.state(LEDGER), why });
+    let lost = |why: String| Err(RecordsError::LedgerLost { path: project.state(LEDGER), why }.into());
     let Some(ledger) = ledger else {
         // Opening would make a new one.
         let had_one = head.is_some() || !store.records()?.is_empty();
@@ -119,12 +122,12 @@ fn header() -> String {
 fn read_copy(path: &Path) -> Result<Vec<String>, ProjectError> {
     let bytes = durable::read_limited(path, MAX_COPY_LEN)?;
     let text = String::from_utf8_lossy(&bytes);
-    let foreign = |why: String| ProjectError::NoLedgerCopy { path: path.to_owned(), why };
+    let foreign = |why: String| RecordsError::NoLedgerCopy { path: path.to_owned(), why };
     let mut lines = text.split_inclusive('\n');
     let first = lines.next().unwrap_or_default();
     let is_ours = serde_json::from_str::<Header>(first).is_ok_and(|header| header.format == EXPORT_FORMAT);
     if !is_ours {
-        return Err(foreign(format!("it does not start with the format {EXPORT_FORMAT:?}")));
+        return Err(foreign(format!("it does not start with the format {EXPORT_FORMAT:?}")).into());
     }
     let mut chains = Chains::default();
     let mut out = Vec::new();
@@ -165,10 +168,10 @@ impl Workspace {
     /// Writes the ledger to a file where nothing is yet.
     ///
     /// # Errors
-    /// [`ProjectError::OutputThere`], [`ProjectError::Ledger`], [`ProjectError::File`].
+    /// [`ReleaseError::OutputThere`], [`ProjectError::Ledger`], [`ProjectError::File`].
     pub fn export_ledger_to(&self, path: &Path) -> Result<LedgerCopied, ProjectError> {
         if fs::symlink_metadata(path).is_ok() {
-            return Err(ProjectError::OutputThere(path.to_owned()));
+            return Err(ReleaseError::OutputThere(path.to_owned()).into());
         }
         let (text, events) = self.ledger_export()?;
         durable::write_whole(path, text.as_bytes())?;
@@ -179,7 +182,7 @@ impl Workspace {
     /// copy of this ledger.
     ///
     /// # Errors
-    /// [`ProjectError::NoLedgerCopy`] for a file that is none, [`ProjectError::Ledger`], [`ProjectError::File`].
+    /// [`RecordsError::NoLedgerCopy`] for a file that is none, [`ProjectError::Ledger`], [`ProjectError::File`].
     pub fn back_ledger_up(&self, path: Option<&Path>) -> Result<LedgerCopied, ProjectError> {
         let usual = self.project.state(COPY);
         let path = path.unwrap_or(&usual);
@@ -193,7 +196,7 @@ impl Workspace {
         let is_older = text.as_bytes().starts_with(&there);
         if !is_older && path != usual {
             let why = "it is not an older copy of this ledger".to_owned();
-            return Err(ProjectError::NoLedgerCopy { path: path.to_owned(), why });
+            return Err(RecordsError::NoLedgerCopy { path: path.to_owned(), why }.into());
         }
         if !is_older {
             let aside = free_name(&usual);
@@ -221,7 +224,7 @@ impl Session {
     /// Adds what a copy of a ledger knows and this one does not: of this computer's or of another's.
     ///
     /// # Errors
-    /// [`ProjectError::NoLedgerCopy`] for a file that is none, [`ProjectError::Ledger`] when it belongs to another history.
+    /// [`RecordsError::NoLedgerCopy`] for a file that is none, [`ProjectError::Ledger`] when it belongs to another history.
     pub fn import_ledger(&mut self, path: &Path) -> Result<u64, ProjectError> {
         let lines = read_copy(path)?;
         let added = self.workspace.ledger().add_lines(&lines)?;
@@ -444,4 +447,58 @@ fn remove_database(path: &Path) -> Result<(), DurableError> {
         durable::remove_file(&with_ending(path, ending))?;
     }
     Ok(())
+}
+
+/// Why the record of everything is not used.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum RecordsError {
+    /// What lies next to the ledger knows of more than the ledger does.
+    #[error("the ledger {} is lost or out of date: {why}", .path.display())]
+    LedgerLost {
+        /// The file.
+        path: PathBuf,
+        /// How it is known.
+        why: String,
+    },
+    /// A file is no copy of a ledger, or of another one.
+    #[error("{} is no copy of this ledger: {why}", .path.display())]
+    NoLedgerCopy {
+        /// The file.
+        path: PathBuf,
+        /// How it is known.
+        why: String,
+    },
+    /// A number was taken already, or a higher one was.
+    #[error("the number {asked} is not above {highest}, the highest that was taken")]
+    NumberTaken {
+        /// What was asked for.
+        asked: BuildNumber,
+        /// The highest so far.
+        highest: BuildNumber,
+    },
+}
+
+impl Explained for RecordsError {
+    fn class(&self) -> Class {
+        match self {
+            Self::LedgerLost { .. } => Class::Damaged,
+            Self::NoLedgerCopy { .. } | Self::NumberTaken { .. } => Class::Usage,
+        }
+    }
+
+    fn fixes(&self) -> Vec<String> {
+        let one = |text: &str| vec![text.to_owned()];
+        match self {
+            Self::NumberTaken { highest, .. } => {
+                let next = BuildNumber::after(Some(*highest)).map_or_else(|_| "none".to_owned(), |n| n.to_string());
+                vec![format!("numbers only rise; the lowest possible is {next}")]
+            }
+            Self::LedgerLost { .. } => vec![
+                "to rebuild it from its copy, the store and the storefronts: lantern ledger rebuild".to_owned(),
+                "or put the right file back from a backup of yours. Nothing was changed".to_owned(),
+            ],
+            Self::NoLedgerCopy { .. } => one("name a file that lantern ledger export or backup has written"),
+        }
+    }
 }

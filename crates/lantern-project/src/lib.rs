@@ -36,6 +36,7 @@ mod prepare;
 mod project;
 mod promote;
 mod push;
+mod releases;
 mod repair;
 mod retention;
 mod signing;
@@ -50,27 +51,34 @@ pub use access::known_secrets;
 pub use check::{Checked, CheckedTarget};
 pub use depots::{DepotShown, DepotsShown, Sized};
 pub use environment::{Fixed, fix, now, today};
-pub use error::{Class, ProjectError, WentBack, fix_of_disk};
+pub use error::{Class, Explained, ProjectError, fix_of_disk};
 pub use init::{
     EXPORT_FOLDERS, FoundExports, InitAnswers, InitStorefront, SeenExport, detect_export, find_exports, init,
     target_names,
 };
+pub use install::PlayError;
 pub use install::{
     About, InstallDone, InstallGivenUp, InstallWanted, give_up_install, install_branch, repair_installed, start_of,
     verify_installed,
 };
+pub use invite::InviteError;
 pub use invite::{Invitations, InviteDone, InviteWanted, short as short_invitation};
 pub use lantern_store::install::{Aside, OwnFiles};
 pub use lantern_storefront::Access;
+pub use ledger::RecordsError;
 pub use ledger::{LedgerCopied, LedgerRebuilt};
 pub use number::{FarNumber, NextNumberShown};
 pub use prepare::{PrepareOptions, Prepared, SealCost};
 pub use project::{Project, Session, Workspace};
 pub use promote::{Change, KnownOf, MovePlan};
+pub use promote::{MoveError, WentBack};
+pub use push::PushError;
 pub use push::{PushDepot, PushDone, PushPlan, PushTexts};
+pub use releases::ReleaseError;
 pub use repair::{BrokenRelease, StoreRepaired};
 pub use retention::RetentionPlan;
 pub use status::{AtStorefront, Exports, Status};
+pub use storefronts::ConnectError;
 pub use storefronts::{ConnectedTitle, Connection, Heard};
 pub use trial::Trial;
 pub use verify::{StoreVerified, in_full};

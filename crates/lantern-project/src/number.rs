@@ -1,5 +1,6 @@
 //! `number`: the build number that the next release gets.
 
+use crate::ledger::RecordsError;
 use lantern_core::board::FAR;
 use lantern_core::event::{EventBody, NextNumber, NumberLeft, StorefrontRef};
 use lantern_core::version::{BuildNumber, ReleaseName};
@@ -50,14 +51,14 @@ impl Session {
     /// Sets the number that the next release gets.
     ///
     /// # Errors
-    /// [`ProjectError::NumberTaken`] when it is not above all that were taken.
+    /// [`RecordsError::NumberTaken`] when it is not above all that were taken.
     pub fn set_next_number(&mut self, next: BuildNumber) -> Result<NextNumberShown, ProjectError> {
         let shown = self.workspace.next_number()?;
         let numbers = self.workspace.boards()?.numbers();
         // Below one that lies far above, such as a mistake that was followed, numbers can go on where they were.
         let above = numbers.taken.range(next..).next().filter(|taken| taken.get() - next.get() <= FAR);
         if let Some(highest) = above.and(numbers.highest).or(above.copied()) {
-            return Err(ProjectError::NumberTaken { asked: next, highest });
+            return Err(RecordsError::NumberTaken { asked: next, highest }.into());
         }
         if shown.next != next {
             let edition = self.project().first_edition();

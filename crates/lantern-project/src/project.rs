@@ -1,5 +1,7 @@
 //! A project: the folder with `lantern.toml` and `.lantern/`.
 
+use crate::releases::ReleaseError;
+use crate::storefronts::ConnectError;
 use std::fs::{self, File, TryLockError};
 use std::io::{ErrorKind, Read, Seek, Write};
 use std::path::{Path, PathBuf};
@@ -218,7 +220,7 @@ impl Project {
     /// Keeps a laid out build for the one who tries it now.
     ///
     /// # Errors
-    /// [`ProjectError::BeingTried`], [`ProjectError::File`].
+    /// [`ReleaseError::BeingTried`], [`ProjectError::File`].
     pub(crate) fn use_trial(&self, target: &Name) -> Result<File, ProjectError> {
         let folder = self.trials();
         durable::create_folders(&folder)?;
@@ -230,7 +232,7 @@ impl Project {
         let lock = durable::open_own(&path, true).map_err(io("open"))?;
         match lock.try_lock() {
             Ok(()) => Ok(lock),
-            Err(TryLockError::WouldBlock) => Err(ProjectError::BeingTried { target: target.clone() }),
+            Err(TryLockError::WouldBlock) => Err(ReleaseError::BeingTried { target: target.clone() }.into()),
             Err(TryLockError::Error(e)) => Err(io("lock")(e)),
         }
     }
@@ -321,13 +323,11 @@ impl Project {
     /// Returns the storefront of this name.
     ///
     /// # Errors
-    /// [`ProjectError::NoStorefront`].
+    /// [`ConnectError::NoStorefront`].
     pub fn storefront(&self, name: &str) -> Result<(&Name, &Storefront), ProjectError> {
         let found = self.config.storefronts.iter().find(|(known, _)| known.as_str() == name);
-        found.ok_or_else(|| ProjectError::NoStorefront {
-            asked: name.to_owned(),
-            known: self.config.storefronts.keys().cloned().collect(),
-        })
+        let known = || self.config.storefronts.keys().cloned().collect();
+        found.ok_or_else(|| ConnectError::NoStorefront { asked: name.to_owned(), known: known() }.into())
     }
 
     /// Returns the version that is configured for an edition, read from its file where it has one.
@@ -361,7 +361,7 @@ impl Project {
     /// can still be read.
     ///
     /// # Errors
-    /// [`ProjectError::ForeignState`], [`ProjectError::LedgerLost`], [`ProjectError::Ledger`], [`ProjectError::File`].
+    /// [`ProjectError::ForeignState`], [`RecordsError::LedgerLost`](crate::RecordsError::LedgerLost), [`ProjectError::Ledger`], [`ProjectError::File`].
     pub fn open(self) -> Result<Workspace, ProjectError> {
         match make_state_folder(&self.root) {
             Err(ProjectError::File(error)) if self.has_ledger() && is_unwritable(&error.source) => {}
@@ -706,11 +706,11 @@ impl Workspace {
     /// Returns the release that is meant; the newest of the first edition when nothing was asked.
     ///
     /// # Errors
-    /// [`ProjectError::NothingSealed`], [`ProjectError::NoRelease`].
+    /// [`ReleaseError::NothingSealed`], [`ReleaseError::NoRelease`].
     pub fn release(&self, asked: Option<&ReleaseAsked>) -> Result<KnownRelease, ProjectError> {
         let first = self.board(&self.project.first_edition())?;
         let Some(asked) = asked else {
-            return first.release(None).cloned().ok_or(ProjectError::NothingSealed);
+            return first.release(None).cloned().ok_or(ReleaseError::NothingSealed.into());
         };
         // A number names one release of the game: it says of which edition.
         for edition in self.project.editions() {
@@ -719,17 +719,17 @@ impl Workspace {
             }
         }
         let known = first.releases.iter().rev().take(5).map(|r| r.name.clone()).collect();
-        Err(ProjectError::NoRelease { asked: asked.clone(), known })
+        Err(ReleaseError::NoRelease { asked: asked.clone(), known }.into())
     }
 
     /// A release can only be read whose content is in the store.
     pub(crate) fn refuse_without_content(&self, release: &KnownRelease) -> Result<(), ProjectError> {
         if self.board(&release.edition)?.freed.contains(&release.id) {
-            return Err(ProjectError::Freed(release.name.clone()));
+            return Err(ReleaseError::Freed(release.name.clone()).into());
         }
         match &release.found_at {
             Some(at) => {
-                Err(ProjectError::SealedElsewhere { release: release.name.clone(), storefront: at.name.clone() })
+                Err(ReleaseError::SealedElsewhere { release: release.name.clone(), storefront: at.name.clone() }.into())
             }
             None => Ok(()),
         }

@@ -1,5 +1,7 @@
 //! `promote` and `rollback`: a branch comes to have other builds.
 
+use crate::error::{Class, Explained};
+use crate::releases::ReleaseError;
 use std::collections::{BTreeMap, HashSet};
 
 use jiff::SignedDuration;
@@ -20,7 +22,6 @@ use lantern_storefront::StorefrontError;
 use lantern_storefront::protocol::{Branch, Build, BuildDepot, Move, Moved as BranchMove, problem};
 
 use crate::actions::Outcome;
-use crate::error::WentBack;
 use crate::project::Session;
 use crate::storefronts::{OpenStorefront, open_storefront};
 use crate::{ProjectError, environment};
@@ -147,7 +148,7 @@ impl Session {
     /// Plans to put a pushed release on a branch: asks the storefront, changes nothing there.
     ///
     /// # Errors
-    /// [`ProjectError::NotPushed`], [`ProjectError::Rules`], and those of the storefront, store and ledger.
+    /// [`MoveError::NotPushed`], [`ProjectError::Rules`], and those of the storefront, store and ledger.
     pub fn plan_promote(
         &mut self,
         storefront: &str,
@@ -157,10 +158,10 @@ impl Session {
     ) -> Result<MovePlan, ProjectError> {
         let state = self.read_branch(storefront, &release.edition, branch)?;
         if let Some(because) = self.workspace.board(&release.edition)?.withdrawn.get(&release.id) {
-            return Err(ProjectError::Withdrawn { release: release.name, because: because.clone() });
+            return Err(ReleaseError::Withdrawn { release: release.name, because: because.clone() }.into());
         }
         let storefront = state.storefront.reference.name.clone();
-        let not_pushed = || ProjectError::NotPushed { release: release.name.clone(), storefront };
+        let not_pushed = || MoveError::NotPushed { release: release.name.clone(), storefront };
         // A release that was pushed target by target has several builds: of each target the newest counts.
         let of_release = state.builds.iter().rev().filter(|b| b.release == release.id);
         let mut builds: BTreeMap<Name, &Build> = BTreeMap::new();
@@ -212,8 +213,8 @@ impl Session {
     /// a release's full name, serves for that as well.
     ///
     /// # Errors
-    /// [`ProjectError::NothingBefore`], [`ProjectError::NeverThere`], [`ProjectError::Rules`], and those of the storefront, store
-    /// and ledger. [`ProjectError::WentBack`] when the branch went back a moment ago and nothing names a release: a
+    /// [`MoveError::NothingBefore`], [`MoveError::NeverThere`], [`ProjectError::Rules`], and those of the storefront, store
+    /// and ledger. [`MoveError::WentBack`] when the branch went back a moment ago and nothing names a release: a
     /// rollback that was cut behind its very last step must not go back twice.
     pub fn plan_rollback(
         &mut self,
@@ -249,7 +250,7 @@ impl Session {
                         before().filter(usable).filter_map(|m| newest(&m.facts)).map(|b| b.name.clone()).collect();
                     had.dedup();
                     let (storefront, branch) = (storefront.clone(), branch.clone());
-                    ProjectError::NeverThere { storefront, branch, asked: wanted.clone(), had }
+                    MoveError::NeverThere { storefront, branch, asked: wanted.clone(), had }
                 };
                 Some(found.ok_or_else(never)?)
             }
@@ -267,7 +268,7 @@ impl Session {
                     if let (Some(last), None) = (moves.last(), was_done) {
                         refuse_twice(&storefront, branch, last, before)?;
                     }
-                    Some(was_done.or(before).ok_or_else(|| ProjectError::NothingBefore {
+                    Some(was_done.or(before).ok_or_else(|| MoveError::NothingBefore {
                         storefront: storefront.clone(),
                         branch: branch.clone(),
                     })?)
@@ -277,14 +278,12 @@ impl Session {
         let Some(earlier) = earlier else {
             let (here, revision) = (newest(now).cloned(), now.revision);
             let stays = now.targets.iter().map(|(t, b)| (t.clone(), b.number_there)).collect();
-            let nothing = || ProjectError::NothingBefore { storefront, branch: branch.clone() };
+            let nothing = || MoveError::NothingBefore { storefront, branch: branch.clone() };
             return self.plan(state, here.ok_or_else(nothing)?, Vec::new(), stays, Some(revision), because);
         };
         let earlier = earlier.facts.clone();
-        let nothing = || ProjectError::NothingBefore {
-            storefront: state.storefront.reference.name.clone(),
-            branch: branch.clone(),
-        };
+        let nothing =
+            || MoveError::NothingBefore { storefront: state.storefront.reference.name.clone(), branch: branch.clone() };
         let release = newest(&earlier).cloned().ok_or_else(nothing)?;
         let mut targets: Vec<Name> = earlier.targets.keys().chain(state.now.facts.targets.keys()).cloned().collect();
         targets.sort();
@@ -382,7 +381,7 @@ impl Session {
     /// Carries a plan out, if the branch still is as the plan found it.
     ///
     /// # Errors
-    /// [`ProjectError::Raced`] when it is not, [`ProjectError::Unsettled`] when no answer came.
+    /// [`MoveError::Raced`] when it is not, [`ProjectError::Unsettled`] when no answer came.
     pub fn move_branch(&mut self, plan: &MovePlan) -> Result<BranchFacts, ProjectError> {
         let storefront = open_storefront(self.project(), &plan.edition, plan.storefront.name.as_str())?;
         let action = match plan.restores {
@@ -401,7 +400,7 @@ impl Session {
                 if problem.is(problem::BRANCH_MOVED) =>
             {
                 let (storefront, branch) = (plan.storefront.name.clone(), plan.branch.clone());
-                return Err(ProjectError::Raced { storefront, branch, detail: problem.detail });
+                return Err(MoveError::Raced { storefront, branch, detail: problem.detail }.into());
             }
             Err(error) => return Err(error),
         };
@@ -437,7 +436,7 @@ fn refuse_twice(
     };
     let next = before.and_then(|m| newest(&m.facts)).map(|b| b.name.clone());
     let (storefront, branch, now) = (storefront.clone(), branch.clone(), now.name.clone());
-    Err(ProjectError::WentBack(Box::new(WentBack { storefront, branch, now, ago, next })))
+    Err(MoveError::WentBack(Box::new(WentBack { storefront, branch, now, ago, next })).into())
 }
 
 /// Reads a locator from the store, or asks the storefront for the one of a build that someone else pushed.
@@ -460,4 +459,110 @@ fn entries_of(store: &Store, storefront: &OpenStorefront, id: RecipeId) -> Resul
     let bytes = content.get_recipe(title, id).map_err(storefront.fails())?;
     let segment = |segment: &SegmentRef| content.get_segment(title, &segment.digest).map_err(storefront.fails());
     Ok(recipe::assemble(id, &bytes, segment, |e| storefront.nonsense("a recipe", e))?.1)
+}
+
+/// A branch that went back only a moment ago.
+#[derive(Debug)]
+pub struct WentBack {
+    /// The project's name for the storefront.
+    pub storefront: Name,
+    /// The branch.
+    pub branch: Name,
+    /// What it has now.
+    pub now: ReleaseName,
+    /// Such as "2 minutes ago".
+    pub ago: String,
+    /// What it had before that; none when it had nothing.
+    pub next: Option<ReleaseName>,
+}
+
+/// Why a branch is not moved.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum MoveError {
+    /// The release is not at the storefront.
+    #[error("{release} is not at {storefront} yet")]
+    NotPushed {
+        /// The release.
+        release: ReleaseName,
+        /// The project's name for the storefront.
+        storefront: Name,
+    },
+    /// A branch has nothing to go back to.
+    #[error("{branch} at {storefront} had nothing before")]
+    NothingBefore {
+        /// The project's name for the storefront.
+        storefront: Name,
+        /// The branch.
+        branch: Name,
+    },
+    /// A branch went back only a moment ago.
+    #[error("{} at {} went back to {} only {}", .0.branch, .0.storefront, .0.now, .0.ago)]
+    WentBack(Box<WentBack>),
+    /// A release was never on a branch.
+    #[error("{branch} at {storefront} never had {asked}")]
+    NeverThere {
+        /// The project's name for the storefront.
+        storefront: Name,
+        /// The branch.
+        branch: Name,
+        /// What was asked for.
+        asked: ReleaseAsked,
+        /// What it had, newest first.
+        had: Vec<ReleaseName>,
+    },
+    /// Someone else moved the branch in between.
+    #[error("{branch} at {storefront} was moved by someone else in the meantime")]
+    Raced {
+        /// The project's name for the storefront.
+        storefront: Name,
+        /// The branch.
+        branch: Name,
+        /// The storefront's words.
+        detail: String,
+    },
+}
+
+impl Explained for MoveError {
+    fn class(&self) -> Class {
+        match self {
+            Self::NotPushed { .. }
+            | Self::NothingBefore { .. }
+            | Self::WentBack(_)
+            | Self::NeverThere { .. }
+            | Self::Raced { .. } => Class::Refused,
+        }
+    }
+
+    fn fixes(&self) -> Vec<String> {
+        let one = |text: &str| vec![text.to_owned()];
+        match self {
+            Self::NotPushed { release, storefront } => vec![format!("lantern push {storefront} \"{release}\"")],
+            Self::NothingBefore { storefront, branch } => {
+                vec![format!("choose a release yourself: lantern promote {storefront} {branch} VERSION")]
+            }
+            Self::WentBack(back) => match &back.next {
+                Some(next) => vec![
+                    "if that is what you wanted, nothing is left to do".to_owned(),
+                    format!("to go back once more: lantern rollback {} {} \"{next}\"", back.storefront, back.branch),
+                ],
+                None => one("that is all there is: it had nothing before"),
+            },
+            Self::NeverThere { storefront, branch, had, asked } if had.is_empty() => {
+                vec![format!("to put it there: lantern promote {storefront} {branch} \"{asked}\"")]
+            }
+            Self::NeverThere { storefront, branch, had, asked } => {
+                let names: Vec<String> = had.iter().take(5).map(ToString::to_string).collect();
+                vec![
+                    format!("it had {}", names.join(", ")),
+                    format!("to put another one there: lantern promote {storefront} {branch} \"{asked}\""),
+                ]
+            }
+            Self::Raced { storefront, .. } => {
+                vec![format!(
+                    "check what is there now, then decide again: lantern live, lantern promote {storefront} …"
+                )]
+            }
+        }
+    }
 }

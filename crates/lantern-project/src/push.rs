@@ -1,5 +1,7 @@
 //! `push`: a release is brought to a storefront; only what is missing travels.
 
+use crate::error::{Class, Explained};
+use crate::releases::ReleaseError;
 use std::collections::HashSet;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::mpsc::{Receiver, Sender, channel};
@@ -125,7 +127,7 @@ impl Session {
             .iter()
             .partition(|t| storefront.configured.takes(&t.target) && self.project().means(&t.target));
         if going.is_empty() {
-            return Err(ProjectError::NothingFor { release: release.name, storefront: storefront.reference.name });
+            return Err(PushError::NothingFor { release: release.name, storefront: storefront.reference.name }.into());
         }
         let targets: Vec<Name> = going.iter().map(|t| t.target.clone()).collect();
         let left_here = left.iter().map(|t| t.target.clone()).collect();
@@ -162,7 +164,7 @@ impl Session {
             let handle = storefront.configured.depots.get(&depot.depot).ok_or_else(no_handle)?;
             if !storefront.known.depots.contains(handle) {
                 let (title, handle) = (title.clone(), handle.clone());
-                return Err(ProjectError::NoDepot { storefront: storefront.reference.name.clone(), title, handle });
+                return Err(PushError::NoDepot { storefront: storefront.reference.name.clone(), title, handle }.into());
             }
             depots.push(PushDepot {
                 targets: having,
@@ -224,10 +226,10 @@ impl Session {
     pub(crate) fn refuse_unfit(&self, release: &KnownRelease) -> Result<(), ProjectError> {
         let board = self.workspace.board(&release.edition)?;
         if let Some(because) = board.withdrawn.get(&release.id) {
-            return Err(ProjectError::Withdrawn { release: release.name.clone(), because: because.clone() });
+            return Err(ReleaseError::Withdrawn { release: release.name.clone(), because: because.clone() }.into());
         }
         if board.freed.contains(&release.id) {
-            return Err(ProjectError::Freed(release.name.clone()));
+            return Err(ReleaseError::Freed(release.name.clone()).into());
         }
         Ok(())
     }
@@ -401,7 +403,7 @@ impl Session {
 fn refuse_elsewhere(release: &KnownRelease, builds: &[Build]) -> Result<(), ProjectError> {
     match &release.found_at {
         Some(at) if !builds.iter().any(|build| build.release == release.id) => {
-            Err(ProjectError::SealedElsewhere { release: release.name.clone(), storefront: at.name.clone() })
+            Err(ReleaseError::SealedElsewhere { release: release.name.clone(), storefront: at.name.clone() }.into())
         }
         _ => Ok(()),
     }
@@ -491,5 +493,45 @@ impl Drop for Lent {
     fn drop(&mut self) {
         // When the sender has ended nobody needs it any more.
         let _ = self.give_back.send(std::mem::take(&mut self.bytes));
+    }
+}
+
+/// Why a release does not go to a storefront.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum PushError {
+    /// None of a release's targets goes to the storefront.
+    #[error("{release} has nothing for {storefront}")]
+    NothingFor {
+        /// The release.
+        release: ReleaseName,
+        /// The project's name for the storefront.
+        storefront: Name,
+    },
+    /// The title has no such depot.
+    #[error("{storefront} has no depot {handle:?} in the title {title:?}", handle = .handle.as_str(), title = .title.as_str())]
+    NoDepot {
+        /// The project's name for the storefront.
+        storefront: Name,
+        /// The title.
+        title: Handle,
+        /// The handle that is not there.
+        handle: Handle,
+    },
+}
+
+impl Explained for PushError {
+    fn class(&self) -> Class {
+        match self {
+            Self::NothingFor { .. } | Self::NoDepot { .. } => Class::Usage,
+        }
+    }
+
+    fn fixes(&self) -> Vec<String> {
+        let one = |text: &str| vec![text.to_owned()];
+        match self {
+            Self::NothingFor { storefront, .. } => vec![format!("check targets = […] in [storefronts.{storefront}]")],
+            Self::NoDepot { .. } => one("create the depot at the storefront, or fix its handle in lantern.toml"),
+        }
     }
 }

@@ -61,7 +61,7 @@ impl Session {
     /// exports hold, then what storefronts have.
     ///
     /// # Errors
-    /// Those of the ledger, of this computer, and [`ProjectError::NoRelease`]; what stays lost is in the result.
+    /// Those of the ledger, of this computer, and [`ReleaseError::NoRelease`](crate::ReleaseError::NoRelease); what stays lost is in the result.
     pub fn repair_store(
         &mut self,
         asked: Option<&ReleaseAsked>,

@@ -1,5 +1,9 @@
 //! Storefronts of the project: finding, connecting, and recording what they say.
 
+use crate::error::{Class, Explained};
+use crate::push::PushError;
+use crate::releases::ReleaseError;
+use lantern_core::names::Identity;
 use std::collections::BTreeMap;
 use std::path::PathBuf;
 use std::sync::Arc;
@@ -21,7 +25,6 @@ use lantern_storefront::{
 };
 
 use crate::ProjectError;
-use crate::error::OtherTitle;
 use crate::project::{Project, Session, Workspace};
 
 /// A storefront that answered and is the one that was connected.
@@ -85,8 +88,8 @@ impl OpenStorefront {
 
 /// Returns what a storefront calls an edition.
 pub(crate) fn title_of(name: &Name, configured: &Configured, edition: &Name) -> Result<Handle, ProjectError> {
-    let no_title = || ProjectError::NoTitle { storefront: name.clone(), edition: edition.clone() };
-    configured.handles.get(edition).cloned().ok_or_else(no_title)
+    let no_title = || ConnectError::NoTitle { storefront: name.clone(), edition: edition.clone() };
+    Ok(configured.handles.get(edition).cloned().ok_or_else(no_title)?)
 }
 
 /// Finds a storefront for an edition and makes sure that it is the one that was connected.
@@ -103,7 +106,7 @@ pub(crate) fn open_storefront(project: &Project, edition: &Name, name: &str) -> 
     let storefront = project.ask_as(configured, Some(found.access), None).map_err(fails)?;
     let facts = storefront.identify().map_err(fails)?;
     if facts.id != found.storefront {
-        return Err(ProjectError::OtherStorefront { storefront: name.clone(), address: address.to_owned() });
+        return Err(ConnectError::OtherStorefront { storefront: name.clone(), address: address.to_owned() }.into());
     }
     let title = title_of(name, configured, edition)?;
     let known = storefront.title(&title).map_err(fails)?;
@@ -120,7 +123,7 @@ fn refuse_other_game(project: &Project, edition: &Name, storefront: &Name, title
         return Ok(());
     }
     let (storefront, title, ours) = (storefront.clone(), title.clone(), ours.clone());
-    Err(ProjectError::OtherTitle(Box::new(OtherTitle { storefront, title, ours })))
+    Err(ConnectError::OtherTitle(Box::new(OtherTitle { storefront, title, ours })).into())
 }
 
 fn told_apart(theirs: String, ours: &Name) -> String {
@@ -184,7 +187,7 @@ impl Session {
             let depots = project.config().depots_of(edition);
             let handles = depots.iter().filter_map(|depot| configured.depots.get(depot));
             if let Some(handle) = handles.into_iter().find(|handle| !title.depots.contains(handle)) {
-                return Err(ProjectError::NoDepot { storefront: name, title: title.handle, handle: handle.clone() });
+                return Err(PushError::NoDepot { storefront: name, title: title.handle, handle: handle.clone() }.into());
             }
             let branches = at.branches().and_then(|at| at.list(handle)).map_err(fails)?;
             titles.push(ConnectedTitle { edition: edition.clone(), title, branches });
@@ -378,7 +381,7 @@ impl Session {
     /// Returns the newest release of each edition that is meant and that a storefront has a handle for.
     ///
     /// # Errors
-    /// [`ProjectError::NothingSealed`] when none of them has one, and those of the storefront.
+    /// [`ReleaseError::NothingSealed`] when none of them has one, and those of the storefront.
     pub fn newest_of_each_edition(&mut self, storefront: &str) -> Result<Vec<KnownRelease>, ProjectError> {
         let (name, configured) = self.project().storefront(storefront)?;
         let (name, handles) = (name.clone(), configured.handles.clone());
@@ -390,7 +393,7 @@ impl Session {
             self.ask_news(&edition, &name)?;
             out.extend(self.workspace.board(&edition)?.release(None).cloned());
         }
-        if out.is_empty() { Err(ProjectError::NothingSealed) } else { Ok(out) }
+        if out.is_empty() { Err(ReleaseError::NothingSealed.into()) } else { Ok(out) }
     }
 
     /// Returns the release that is meant at a storefront: of those that are known here, and of those that it has.
@@ -473,6 +476,84 @@ impl Workspace {
     /// [`ProjectError::Ledger`].
     pub fn last_heard(&self, title: &TitleKey) -> Result<Option<jiff::Timestamp>, ProjectError> {
         self.heard(title)
+    }
+}
+
+/// A title of another game.
+#[derive(Debug)]
+pub struct OtherTitle {
+    /// The project's name for the storefront.
+    pub storefront: Name,
+    /// The title there.
+    pub title: Title,
+    /// The identity of the edition here.
+    pub ours: Identity,
+}
+
+/// Why a storefront is not the one that is meant.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum ConnectError {
+    /// The project knows no such storefront.
+    #[error("lantern.toml has no storefront {asked:?}")]
+    NoStorefront {
+        /// What was asked for.
+        asked: String,
+        /// Those that there are.
+        known: Vec<Name>,
+    },
+    /// The storefront does not have the edition.
+    #[error("{storefront} does not have the edition {edition}")]
+    NoTitle {
+        /// The project's name for the storefront.
+        storefront: Name,
+        /// The edition.
+        edition: Name,
+    },
+    /// Another storefront answers at the address than the one that was connected.
+    #[error("another storefront answers at {address} than the one you connected to")]
+    OtherStorefront {
+        /// The project's name for it.
+        storefront: Name,
+        /// Its address.
+        address: String,
+    },
+    /// The handle is that of another game's title.
+    #[error("the title {} at {} belongs to another game, {}", .0.title.handle, .0.storefront, .0.title.identity)]
+    OtherTitle(Box<OtherTitle>),
+}
+
+impl Explained for ConnectError {
+    fn class(&self) -> Class {
+        match self {
+            Self::NoStorefront { .. } | Self::NoTitle { .. } => Class::Usage,
+            Self::OtherStorefront { .. } | Self::OtherTitle(_) => Class::Refused,
+        }
+    }
+
+    fn fixes(&self) -> Vec<String> {
+        let one = |text: &str| vec![text.to_owned()];
+        match self {
+            Self::NoStorefront { asked, known } => {
+                let names: Vec<&str> = known.iter().map(Name::as_str).collect();
+                match lantern_core::names::nearest(asked, names.iter().copied()) {
+                    Some(near) => vec![format!("did you mean {near}?")],
+                    None if names.is_empty() => one("add [storefronts.NAME] to lantern.toml"),
+                    None => vec![format!("one of {}", names.join(", "))],
+                }
+            }
+            Self::NoTitle { storefront, edition } => {
+                vec![format!("add its handle to [storefronts.{storefront}]: handle = {{ {edition} = \"…\" }}")]
+            }
+            Self::OtherStorefront { storefront, .. } => vec![
+                "if the storefront was set up again, connect again and check what is there before you push".to_owned(),
+                format!("lantern connect {storefront}"),
+            ],
+            Self::OtherTitle(other) => {
+                let OtherTitle { storefront, ours, .. } = &**other;
+                vec![format!("fix the handle in [storefronts.{storefront}]; in lantern.toml this game is {ours}")]
+            }
+        }
     }
 }
 

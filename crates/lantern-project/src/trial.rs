@@ -1,5 +1,6 @@
 //! `try`: exactly what was sealed is started, and someone's yes is recorded.
 
+use crate::releases::ReleaseError;
 use std::fs::File;
 use std::path::PathBuf;
 
@@ -51,7 +52,7 @@ impl Session {
     /// Lays a sealed build out with all its depots; without a target the one for this computer, else the browser's.
     ///
     /// # Errors
-    /// [`ProjectError::NothingToTry`], [`ProjectError::NoTarget`], [`ProjectError::Freed`], and those of the store.
+    /// [`ReleaseError::NothingToTry`], [`ReleaseError::NoTarget`], [`ReleaseError::Freed`], and those of the store.
     pub fn lay_out_trial(
         &self,
         release: KnownRelease,
@@ -65,7 +66,7 @@ impl Session {
         let chosen = match target {
             Some(asked) => {
                 let known =
-                    || ProjectError::NoTarget { release: release.name.clone(), asked: asked.clone(), known: names() };
+                    || ReleaseError::NoTarget { release: release.name.clone(), asked: asked.clone(), known: names() };
                 let found = record.targets.iter().find(|t| t.target == *asked).ok_or_else(known)?;
                 Some(found).filter(runs)
             }
@@ -74,7 +75,7 @@ impl Session {
                 here.or_else(|| record.targets.iter().find(|t| is_web(t)))
             }
         };
-        let nothing = || ProjectError::NothingToTry { release: release.name.clone(), targets: names() };
+        let nothing = || ReleaseError::NothingToTry { release: release.name.clone(), targets: names() };
         let chosen = chosen.ok_or_else(nothing)?.clone();
         let start = start_for(&chosen.starts, System::this_computer()).ok_or_else(nothing)?.clone();
         let folder = self.project().trials().join(chosen.target.as_str());

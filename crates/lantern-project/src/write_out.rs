@@ -1,6 +1,7 @@
 //! `releases write`: a sealed release is written out again, as a folder or an archive. The same release gives the same
 //! bytes, on any computer and at any time.
 
+use crate::releases::ReleaseError;
 use std::fs::{self, File};
 use std::io::{self, BufWriter, Write};
 use std::path::{Path, PathBuf};
@@ -205,7 +206,7 @@ impl Workspace {
     /// a folder. Several targets get a folder each in it. `aside` writes what was kept aside instead.
     ///
     /// # Errors
-    /// [`ProjectError::OutputThere`], [`ProjectError::OutputForm`], [`ProjectError::NoTarget`], [`ProjectError::NothingAside`], [`ProjectError::Freed`], and those of the store and
+    /// [`ReleaseError::OutputThere`], [`ReleaseError::OutputForm`], [`ReleaseError::NoTarget`], [`ReleaseError::NothingAside`], [`ReleaseError::Freed`], and those of the store and
     /// the disk. Nothing stands at the path until all of it does.
     pub fn write_out(
         &self,
@@ -216,7 +217,7 @@ impl Workspace {
         progress: &dyn Progress,
     ) -> Result<WrittenOut, ProjectError> {
         if fs::symlink_metadata(to).is_ok() {
-            return Err(ProjectError::OutputThere(to.to_owned()));
+            return Err(ReleaseError::OutputThere(to.to_owned()).into());
         }
         self.refuse_without_content(release)?;
         let _held = self.hold_store(progress)?;
@@ -225,15 +226,15 @@ impl Workspace {
             record.targets.iter().filter(|t| target.is_none_or(|asked| t.target == *asked)).collect();
         if let (Some(asked), true) = (target, wanted.is_empty()) {
             let known = record.targets.iter().map(|t| t.target.clone()).collect();
-            return Err(ProjectError::NoTarget { release: release.name.clone(), asked: asked.clone(), known });
+            return Err(ReleaseError::NoTarget { release: release.name.clone(), asked: asked.clone(), known }.into());
         }
         let wanted: Vec<&TargetRecord> = wanted.into_iter().filter(|t| !aside || t.aside.is_some()).collect();
         if wanted.is_empty() {
-            return Err(ProjectError::NothingAside(release.name.clone()));
+            return Err(ReleaseError::NothingAside(release.name.clone()).into());
         }
         let name = to.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
         if Form::is_other_archive(&name) {
-            return Err(ProjectError::OutputForm(to.to_owned()));
+            return Err(ReleaseError::OutputForm(to.to_owned()).into());
         }
         let form = Form::of_name(&name).filter(|f| !matches!(f, Form::Package(_))).unwrap_or(Form::Folder);
         let folder = to.parent().filter(|folder| !folder.as_os_str().is_empty());

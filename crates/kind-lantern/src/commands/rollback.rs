@@ -1,6 +1,6 @@
 use lantern_core::names::Name;
 use lantern_core::version::ReleaseAsked;
-use lantern_project::ProjectError;
+use lantern_project::{MoveError, ProjectError};
 
 use super::{Done, branch_move};
 use crate::args::EditionArg;
@@ -43,7 +43,7 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     };
     let plan = match plan(args.release.as_ref()) {
         // Anyone who is there to be asked says which release is meant, and that one it is.
-        Err(ProjectError::WentBack(back)) => match &back.next {
+        Err(ProjectError::Move(MoveError::WentBack(back))) => match &back.next {
             Some(next) if ui.can_ask() => {
                 let headline =
                     format!("{} at {} went back to {} {}.", back.branch, back.storefront, strong(&back.now), back.ago);
@@ -54,7 +54,7 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
                 }
                 plan(Some(&ReleaseAsked::Name(next.clone())))?
             }
-            _ => return Err(ProjectError::WentBack(back).into()),
+            _ => return Err(ProjectError::from(MoveError::WentBack(back)).into()),
         },
         other => other?,
     };

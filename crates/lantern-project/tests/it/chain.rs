@@ -2,7 +2,7 @@
 
 use lantern_core::names::Name;
 use lantern_core::progress::Silent;
-use lantern_project::{Class, PrepareOptions, ProjectError, PushTexts};
+use lantern_project::{Class, MoveError, PrepareOptions, ProjectError, PushTexts, ReleaseError};
 use lantern_rehearsal::exports::GameVersion;
 
 use crate::scene::{Scene, name};
@@ -49,7 +49,7 @@ fn what_was_not_pushed_is_not_promoted() {
     let prepared = scene.prepare(&PrepareOptions::default());
     let branch = name("open-water");
     let error = scene.session().plan_promote("brambleyard", &branch, prepared.release, None).unwrap_err();
-    assert!(matches!(error, ProjectError::NotPushed { .. }), "{error:?}");
+    assert!(matches!(error, ProjectError::Move(MoveError::NotPushed { .. })), "{error:?}");
     assert_eq!(error.class(), Class::Refused);
 }
 
@@ -70,7 +70,7 @@ fn a_branch_goes_back_to_what_it_had() {
     let facts = scene.session().move_branch(&plan).unwrap();
     assert!(facts.targets.values().all(|on| on.release == first.release.id));
     // Once more without a name might be the very same wish, that was cut.
-    assert!(matches!(back(&scene), Err(ProjectError::WentBack(_))));
+    assert!(matches!(back(&scene), Err(ProjectError::Move(MoveError::WentBack(_)))));
     let installed = scene.install("linux", "player");
     assert_eq!(installed.about.build.name, first.release.name);
 }
@@ -84,7 +84,7 @@ fn somebody_else_is_faster() {
     let late = scene.session().plan_promote("brambleyard", &branch, first.release.clone(), None).unwrap();
     scene.promote(&second);
     let error = scene.session().move_branch(&late).unwrap_err();
-    assert!(matches!(error, ProjectError::Raced { .. }), "{error:?}");
+    assert!(matches!(error, ProjectError::Move(MoveError::Raced { .. })), "{error:?}");
     let board = scene.project().open().unwrap().board(&full()).unwrap();
     assert!(board.open.is_empty(), "nothing is left without an answer");
 }
@@ -104,7 +104,7 @@ fn what_is_withdrawn_goes_nowhere_and_stays_with_those_who_have_it() {
     assert_eq!((again.because.as_str(), again.storefronts[0].is_done), ("saves are lost", true));
     let branch = name("open-water");
     let error = session.plan_promote("brambleyard", &branch, second.release, None).unwrap_err();
-    assert!(matches!(error, ProjectError::Withdrawn { .. }), "{error:?}");
+    assert!(matches!(error, ProjectError::Release(ReleaseError::Withdrawn { .. })), "{error:?}");
     drop(session);
     assert_eq!(scene.install("linux", "player").about.build.name, first.release.name);
 }

@@ -7,7 +7,7 @@ use lantern_core::notes::{Notes, UNDETERMINED};
 use lantern_core::release::ReleaseRecord;
 use lantern_core::tree::Node;
 use lantern_core::version::ReleaseName;
-use lantern_project::Workspace;
+use lantern_project::{ProjectError, ReleaseError, Workspace};
 use serde::Serialize;
 
 use super::super::{Done, edition_word};
@@ -58,7 +58,7 @@ pub fn run(open: &Workspace, release: &KnownRelease, with_files: bool, ui: &Ui) 
     let board = open.board(&release.edition)?;
     let (withdrawn, freed) = (board.withdrawn.get(&release.id).cloned(), board.freed.contains(&release.id));
     if with_files && freed {
-        return Err(lantern_project::ProjectError::Freed(release.name.clone()).into());
+        return Err(ProjectError::from(ReleaseError::Freed(release.name.clone())).into());
     }
     let files = if with_files { files(open, &record)? } else { Vec::new() };
     let edition = edition_word(&open.project, &release.edition);
@@ -176,7 +176,7 @@ fn show_texts(builds: &[&Pushed], ui: &Ui) {
     }
 }
 
-fn files(open: &Workspace, record: &ReleaseRecord) -> Result<Vec<FileDocument>, lantern_project::ProjectError> {
+fn files(open: &Workspace, record: &ReleaseRecord) -> Result<Vec<FileDocument>, ProjectError> {
     let mut out = Vec::new();
     for (_, depot) in record.different_depots() {
         for (path, node) in open.store.tree(depot.tree)?.iter() {
