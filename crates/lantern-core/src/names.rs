@@ -123,7 +123,7 @@ name!(
     /// The name of the folder that a build is installed into: one that every system takes, and that leads nowhere else.
     FolderName,
     "the name of a folder",
-    "one part without / or \\, which Windows, macOS and Linux all take, 100 characters at most",
+    "one part without / or \\, which Windows, macOS and Linux all take, 100 bytes at most",
     is_folder_name
 );
 
@@ -176,13 +176,13 @@ impl<'de> Deserialize<'de> for Word {
     }
 }
 
-/// Longest folder name, in characters. Ours: leaves room for what lies below it on Windows.
+/// Longest folder name, in bytes. Ours: leaves room for what lies below it on Windows, and for what is beside it while it is made.
 const MAX_FOLDER_NAME: usize = 100;
 
 fn is_folder_name(text: &str) -> bool {
     let one_part = TreePath::new(text).ok().filter(|path| path.parents().next().is_none());
     // A dot in front hides it; a space in front or a tilde is taken for something else by shells.
-    text.chars().count() <= MAX_FOLDER_NAME
+    text.len() <= MAX_FOLDER_NAME
         && !text.starts_with(['.', ' ', '~', '-'])
         && one_part.is_some_and(|path| refused_by_windows(&path).is_none())
 }
@@ -191,7 +191,13 @@ impl FolderName {
     /// Makes a folder's name of a game's: what no folder may have is left out or becomes `-`.
     pub fn of_title(title: &str) -> Self {
         let allowed = |c: char| !c.is_control() && !r#"/\:<>"|?*"#.contains(c);
-        let text: String = title.chars().map(|c| if allowed(c) { c } else { '-' }).take(MAX_FOLDER_NAME).collect();
+        let mut text = String::new();
+        for c in title.chars().map(|c| if allowed(c) { c } else { '-' }) {
+            if text.len() + c.len_utf8() > MAX_FOLDER_NAME {
+                break;
+            }
+            text.push(c);
+        }
         let text = text.trim_matches(['.', ' ', '~', '-']);
         let plain = || "game".parse().expect("it fits");
         // Such as the name of a device.

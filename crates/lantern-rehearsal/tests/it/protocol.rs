@@ -179,6 +179,29 @@ fn what_is_too_large_is_refused() {
     let path = format!("/v1/titles/saltmarsh-post/packs/{}", "0".repeat(64));
     problem(scene.put(&path, vec![0; (24 << 20) + 1]), 413, "too-large");
     problem(scene.put(&path, vec![0; (64 << 20) + 1]), 413, "too-large");
+    // What the discovery document says is taken is taken, and not a byte more.
+    let limits = scene.get("/.well-known/lantern-storefront").json::<Value>().unwrap()["limits"].clone();
+    let limit = |name: &str| usize::try_from(limits[name].as_u64().unwrap()).unwrap();
+    let sealed = scene.seal("1.3.2", 25, 7);
+    scene.bring_recipe(&sealed);
+    scene.bring_packs();
+    let with = |key: &str, value: Value| {
+        let mut document = sealed.document("sp-linux");
+        document[key] = value;
+        document
+    };
+    let builds = "/v1/titles/saltmarsh-post/builds";
+    let (text, notes) = (limit("text_bytes"), limit("notes_bytes"));
+    problem(scene.post(builds, &with("message", json!("m".repeat(text + 1))), &key(1), None), 413, "too-large");
+    let languages = |len: usize| json!({ "en": "n".repeat(len - 2) });
+    problem(scene.post(builds, &with("notes", languages(notes + 1)), &key(2), None), 413, "too-large");
+    problem(scene.post(builds, &with("name_there", json!("n".repeat(256))), &key(3), None), 400, "malformed");
+    let mut whole = with("message", json!("m".repeat(text)));
+    (whole["notes"], whole["name_there"]) = (languages(notes), json!("n".repeat(255)));
+    assert_eq!(scene.post(builds, &whole, &key(4), None).status(), StatusCode::CREATED);
+    let to = |because: usize| json!({ "targets": { "linux": 1 }, "because": "b".repeat(because) });
+    problem(scene.post(MOVES, &to(text + 1), &key(5), Some("\"0\"")), 413, "too-large");
+    assert_eq!(scene.post(MOVES, &to(text), &key(6), Some("\"0\"")).status(), StatusCode::OK);
 }
 
 #[test]
