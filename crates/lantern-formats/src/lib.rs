@@ -43,7 +43,7 @@ pub mod info;
 pub mod jar;
 pub mod macho;
 mod magic;
-mod message;
+pub mod message;
 mod offset_reader;
 pub mod pe;
 pub mod plist;

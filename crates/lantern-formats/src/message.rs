@@ -79,7 +79,7 @@ impl Signer {
 }
 
 /// The hash function of a name.
-pub(crate) fn hash_of(oid: ObjectIdentifier) -> Option<Hash> {
+pub fn hash_of(oid: ObjectIdentifier) -> Option<Hash> {
     Some(match oid {
         SHA1 => Hash::Sha1,
         SHA256 => Hash::Sha256,
@@ -113,14 +113,18 @@ fn algorithms(hash: Hash) -> &'static [Algorithm] {
 const NOT_OF_ITS_KEY: &str = "it is not that of its key";
 const EVERY_HASH: [Hash; 4] = [Hash::Sha1, Hash::Sha256, Hash::Sha384, Hash::Sha512];
 
-/// A signed message, taken apart.
-pub(crate) struct Message {
+/// A signed message, taken apart: what a signer reads again before it gives away what it made.
+#[derive(Debug)]
+pub struct Message {
     data: SignedData,
 }
 
 impl Message {
     /// Reads one; what stands after it is nobody's business.
-    pub(crate) fn read(bytes: &[u8]) -> Result<Self, FormatError> {
+    ///
+    /// # Errors
+    /// [`FormatError`] for what is no signed message.
+    pub fn read(bytes: &[u8]) -> Result<Self, FormatError> {
         let broken = || FormatError::Value { what: "the message of the signature", value: 0 };
         let bytes = der_of(bytes).ok_or_else(broken)?;
         let info = ContentInfo::from_der(&bytes).map_err(|_| broken())?;
@@ -128,23 +132,23 @@ impl Message {
     }
 
     /// The kind of its content, and the content; none where it is a message about something that lies elsewhere.
-    pub(crate) fn content(&self) -> (ObjectIdentifier, Option<&Any>) {
+    pub fn content(&self) -> (ObjectIdentifier, Option<&Any>) {
         let content = &self.data.encap_content_info;
         (content.econtent_type, content.econtent.as_ref())
     }
 
     /// The value of an attribute that the first signer has signed.
-    pub(crate) fn signed_attribute(&self, name: ObjectIdentifier) -> Option<&Any> {
+    pub fn signed_attribute(&self, name: ObjectIdentifier) -> Option<&Any> {
         attribute(self.data.signer_infos.0.iter().next()?.signed_attrs.as_ref()?, name)
     }
 
     /// The hash function of the message.
-    pub(crate) fn hash(&self) -> Option<Hash> {
+    pub fn hash(&self) -> Option<Hash> {
         hash_of(self.data.signer_infos.0.iter().next()?.digest_alg.oid)
     }
 
     /// Verifies that its one signer has signed this content.
-    pub(crate) fn verify(&self, content: &[u8]) -> Signer {
+    pub fn verify(&self, content: &[u8]) -> Signer {
         let infos = self.data.signer_infos.0.as_slice();
         let [info] = infos else { return Signer::wrong(format!("it has {} signers", infos.len())) };
         let Some(certificate) = self.certificate(info) else {
