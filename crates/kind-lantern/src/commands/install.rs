@@ -282,7 +282,7 @@ fn show(done: &InstallDone, folder: &Path, ui: &Ui) {
     };
     ui.say(&headline);
     if about.chosen != Chosen::default() {
-        ui.say(&format!("  {} {}", faint("chosen:"), about.chosen));
+        ui.say(&format!("  {} {}", faint("choices:"), about.chosen));
     }
     if !nothing {
         let mut parts = vec![

@@ -353,9 +353,12 @@ fn show_branch(branch: &BranchDocument, wide: usize, release_wide: usize, ui: &U
         for line in said_of(&of_targets).iter().flat_map(|line| format::wrap(line, width() - indent.len())) {
             ui.say(&format!("{indent}{line}"));
         }
-        let since = live.since.map_or_else(String::new, |at| format!(", since {}", format::time(at)));
-        let by = live.by.as_ref().map_or_else(String::new, |by| format!(" by {}", lantern_core::path::shown(by)));
-        ui.say(&format!("{indent}{}", faint(format!("number there {}{since}{by}", live.build.number_there))));
+        let since = live.since.map(|at| format!("since {}", format::time(at)));
+        let by = live.by.as_ref().map(|by| format!("by {}", lantern_core::path::shown(by)));
+        let moved: Vec<String> = since.into_iter().chain(by).collect();
+        let there = format!("number there {}", live.build.number_there);
+        let parts: Vec<String> = [moved.join(" "), there].into_iter().filter(|part| !part.is_empty()).collect();
+        ui.say(&format!("{indent}{}", faint(parts.join(", "))));
         if let Some(message) = &live.message {
             for line in format::wrap(&lantern_core::path::shown(message), width() - indent.len()) {
                 ui.say(&format!("{indent}{}", faint(line)));

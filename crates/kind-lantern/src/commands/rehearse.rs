@@ -1,6 +1,7 @@
 use std::path::PathBuf;
 use std::time::Duration;
 
+use jiff::SignedDuration;
 use lantern_core::address::Address;
 use lantern_core::config::Config;
 use lantern_project::Project;
@@ -20,6 +21,7 @@ use crate::ui::{Ui, command, faint, good, strong};
 const EXAMPLES: &str = r#"Examples:
   lantern rehearse
   lantern rehearse --port 0 --state /tmp/brambleyard
+  lantern rehearse --hours-ahead 24
   lantern rehearse --weather cut,lost-answer --seed 7"#;
 
 /// Run a stand-in storefront on this computer
@@ -42,6 +44,9 @@ pub struct Args {
     /// How many requests of a hundred meet a fault
     #[arg(long, value_name = "N", default_value_t = 20, value_parser = clap::value_parser!(u64).range(0..=100))]
     storm: u64,
+    /// How many hours its clock is ahead, at most a year's: what has to wait for a day can be tried now
+    #[arg(long, value_name = "N", default_value_t = 0, value_parser = clap::value_parser!(u16).range(0..=8784))]
+    hours_ahead: u16,
     /// The same seed gives the same weather
     #[arg(long, value_name = "N", default_value_t = 1)]
     seed: u64,
@@ -118,6 +123,7 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     let configured = project.as_ref().and_then(|p| p.config().storefronts.values().next());
     let configured = configured.and_then(|s| Address::parse(s.kind.address()).ok()).map(|a| a.port());
     let port = args.port.or_else(|| stand_in.last_port()).or(configured).unwrap_or(DEFAULT_PORT);
+    stand_in.pass_time(SignedDuration::from_hours(i64::from(args.hours_ahead)));
     let running = Running::start(stand_in, port).map_err(failed(&format!("listen on port {port}")))?;
     if !args.weather.is_empty() {
         running.stand_in().set_weather(Some(Weather::new(args.weather.clone(), args.storm, args.seed)));

@@ -131,7 +131,7 @@ fn a_storefront_that_is_not_there() {
       brambleyard   newest sealed: 1.3.2 (1)
         open-water   1.3.2 (1)   newest
                      linux
-                     number there 1, since 2026-11-27 10:04 by paper-heron
+                     since 2026-11-27 10:04 by paper-heron, number there 1
         no answer: http://127.0.0.1:PORT could not be reached, last known
                    2026-11-27 10:04
 
@@ -143,7 +143,7 @@ fn a_storefront_that_is_not_there() {
       brambleyard   newest sealed: 1.3.2 (1)
         open-water   1.3.2 (1)   newest
                      linux
-                     number there 1, since 2026-11-27 10:04 by paper-heron
+                     since 2026-11-27 10:04 by paper-heron, number there 1
         not asked, last known 2026-11-27 10:04
 
     next: lantern install brambleyard open-water DIR   gets it as a player does

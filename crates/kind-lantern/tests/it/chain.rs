@@ -105,7 +105,7 @@ fn the_whole_chain_reads_well() {
       brambleyard   newest sealed: 1.4.0 (2)
         open-water   1.3.2 (1)   behind
                      linux
-                     number there 1, since 2026-11-27 10:06 by paper-heron
+                     since 2026-11-27 10:06 by paper-heron, number there 1
                      first
 
     next: lantern promote brambleyard open-water
@@ -144,7 +144,7 @@ fn the_whole_chain_reads_well() {
       brambleyard   newest sealed: 1.4.0 (2)
         open-water   1.4.0 (2)   newest
                      linux
-                     number there 2, since 2026-11-27 10:12 by paper-heron
+                     since 2026-11-27 10:12 by paper-heron, number there 2
 
     next: lantern install brambleyard open-water DIR   gets it as a player does
     ");

@@ -339,7 +339,7 @@ fn the_story_behind_a_finding() {
       If it is intended, accept it in lantern.toml, if possible for one target or for some of its files:
 
       [checks]
-      accept = [{ code = "debug-data", because = "…", until = "2027-02-28" }]
+      accept = [{ code = "debug-data", because = "…", until = "2027-02-27" }]
     "#);
     let document = env.lantern(&["check", "--explain", "secret", "--json"]).success().json();
     assert_eq!(document["code"], "secret");

@@ -168,7 +168,7 @@ fn players_get_what_they_have_and_what_they_ask_for() {
     assert_eq!(voices(), ["voices/en/letters.snd"]);
     snapshot!(install(&["--choose", "voices=fr"]).whole(), @"
     updated Saltmarsh Post 1.3.2 (1) in player
-      chosen: voices=fr
+      choices: voices=fr
       303 kB came, 1 file written, all 11 files checked, 9.77 MB
     ");
     assert_eq!(voices(), ["voices/en/letters.snd", "voices/fr/letters.snd"]);
@@ -269,7 +269,7 @@ fn a_storefront_gets_only_the_targets_that_are_for_it() {
       brambleyard   newest sealed: 1.3.2 (1)
         creek        1.3.2 (1)   newest
                      linux, windows
-                     number there 1, since 2026-11-27 10:04 by paper-heron
+                     since 2026-11-27 10:04 by paper-heron, number there 1
         open-water   nothing yet
 
     next: lantern promote brambleyard creek

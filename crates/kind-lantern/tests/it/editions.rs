@@ -62,13 +62,13 @@ fn each_edition_has_its_releases_and_its_title() {
       brambleyard, full   newest sealed: 1.3.2 (1)
         creek        1.3.2 (1)   newest
                      linux, macos, windows
-                     number there 1, since 2026-11-27 10:07 by paper-heron
+                     since 2026-11-27 10:07 by paper-heron, number there 1
         open-water   nothing yet
 
       brambleyard, first-tide   newest sealed: 1.3.2 (2)
         creek        1.3.2 (2)   newest
                      tide
-                     number there 1, since 2026-11-27 10:06 by paper-heron
+                     since 2026-11-27 10:06 by paper-heron, number there 1
         open-water   nothing yet
 
     next: lantern promote brambleyard open-water

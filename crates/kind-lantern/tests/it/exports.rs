@@ -379,10 +379,10 @@ fn three_systems_go_the_whole_way() {
         open-water   1.4.0 (2)   newest
                      linux, windows
                      unchanged since 1.3.2 (1)
-                     number there 2, since 2026-11-27 10:10 by paper-heron
+                     since 2026-11-27 10:10 by paper-heron, number there 2
                      1.3.2 (1)   not in 1.4.0 (2)
                      macos
-                     number there 1, since 2026-11-27 10:04 by paper-heron
+                     since 2026-11-27 10:04 by paper-heron, number there 1
 
     next: lantern install brambleyard open-water DIR   gets it as a player does
     ");

@@ -187,7 +187,7 @@ fn what_a_build_says_of_itself_must_agree_with_its_release() {
                      linux, phone
                      differs: phone declares version 1.3.2, number 25
                      phone: unchanged since 1.3.2 (25)
-                     number there 3, since 2026-11-27 10:15 by paper-heron
+                     since 2026-11-27 10:15 by paper-heron, number there 3
 
     next: lantern install brambleyard open-water DIR   gets it as a player does
     ");
@@ -257,16 +257,16 @@ fn a_release_of_a_part_moves_its_part_alone() {
       brambleyard   newest sealed: 1.3.3 (2)
         creek        1.3.3 (2)   newest
                      windows
-                     number there 2, since 2026-11-28 10:10 by paper-heron
+                     since 2026-11-28 10:10 by paper-heron, number there 2
                      1.3.2 (1)   not in 1.3.3 (2)
                      linux, macos
-                     number there 1, since 2026-11-27 10:04 by paper-heron
+                     since 2026-11-27 10:04 by paper-heron, number there 1
         open-water   1.3.3 (2)   newest
                      windows
-                     number there 2, since 2026-11-29 10:11 by paper-heron
+                     since 2026-11-29 10:11 by paper-heron, number there 2
                      1.3.2 (1)   not in 1.3.3 (2)
                      linux, macos
-                     number there 1, since 2026-11-28 10:05 by paper-heron
+                     since 2026-11-28 10:05 by paper-heron, number there 1
 
     next: lantern install brambleyard open-water DIR   gets it as a player does
     ");

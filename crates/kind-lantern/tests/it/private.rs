@@ -306,7 +306,7 @@ fn testers_are_invited_and_nobody_else_gets_in() {
     let (text, id) = invite(&env, &["--for", "Marsh testers", "--copies", "1"]);
     snapshot!(as_tester(&env, &[&INSTALL[..], &["--invitation", &text]].concat()).success().whole(), @"
     installed Saltmarsh Post 1.3.2 (1) in player
-      chosen: voices=none
+      choices: voices=none
       4.63 MB came, 10 files written, all 10 files checked, 9.17 MB
     ");
     // It is kept by the folder, and used for what comes next.

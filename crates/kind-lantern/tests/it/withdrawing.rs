@@ -49,10 +49,10 @@ fn everyones_line_takes_what_testers_have_had_for_a_day() {
       brambleyard   newest sealed: 1.3.2 (1)
         creek        1.3.2 (1)   newest
                      linux, macos, windows
-                     number there 1, since 2026-11-27 10:05 by paper-heron
+                     since 2026-11-27 10:05 by paper-heron, number there 1
         open-water   1.3.2 (1)   newest
                      linux, macos, windows
-                     number there 1, since 2026-11-28 10:07 by paper-heron
+                     since 2026-11-28 10:07 by paper-heron, number there 1
 
     next: lantern install brambleyard open-water DIR   gets it as a player does
     ");
@@ -69,8 +69,8 @@ fn a_withdrawn_release_goes_nowhere_any_more() {
       because        a save bug
       withdrawn at   brambleyard
 
-      still live: players on creek at brambleyard have it, and keep it until a
-      this changes no branch: use rollback, or promote another release
+      still live: players on creek at brambleyard have it until the branch moves
+      withdrawing moves no branch: roll it back, or promote another release
     ");
     assert!(withdraw(&["--yes"]).fails(7).stderr().contains("--because"));
     withdraw(&["--because", "a save bug", "--yes"]).success();
@@ -87,7 +87,7 @@ fn a_withdrawn_release_goes_nowhere_any_more() {
       brambleyard   newest sealed: 1.3.2 (1)
         creek        1.4.0-rc (2)   withdrawn: a save bug
                      linux, macos, windows
-                     number there 2, since 2026-11-27 10:07 by paper-heron
+                     since 2026-11-27 10:07 by paper-heron, number there 2
         open-water   nothing yet
 
     next: lantern rollback brambleyard creek
