@@ -3,6 +3,10 @@
 #[cfg(test)]
 mod chain;
 #[cfg(test)]
+mod keeping;
+#[cfg(test)]
+mod players;
+#[cfg(test)]
 mod scene;
 #[cfg(test)]
 mod signing;

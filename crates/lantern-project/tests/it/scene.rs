@@ -17,7 +17,7 @@ use lantern_storefront::protocol::Title;
 
 pub struct Scene {
     temp: tempfile::TempDir,
-    running: Running,
+    running: Option<Running>,
 }
 
 pub fn name(text: &str) -> Name {
@@ -36,17 +36,28 @@ impl Scene {
                 handle: handle("saltmarsh-post"),
                 name: "Saltmarsh Post".into(),
                 identity: "example.paperheron.saltmarsh".parse().unwrap(),
-                depots: vec![handle("sp-windows"), handle("sp-linux")],
+                depots: vec![handle("sp-windows"), handle("sp-linux"), handle("sp-french")],
             })
             .unwrap();
         let running = Running::start(stand_in, 0).unwrap();
-        let scene = Self { temp, running };
+        let scene = Self { temp, running: Some(running) };
         scene.configure("1.4.0");
         scene.export(GameVersion::Old);
         let access =
-            Access { client_id: CLIENT_ID.into(), client_secret: scene.running.stand_in().secret().to_owned() };
+            Access { client_id: CLIENT_ID.into(), client_secret: scene.running().stand_in().secret().to_owned() };
         scene.session().connect("brambleyard", access).unwrap();
         scene
+    }
+
+    fn running(&self) -> &Running {
+        self.running.as_ref().unwrap()
+    }
+
+    /// Ends the storefront; returns where it was, and the secret that it gave access for.
+    pub fn close(&mut self) -> (String, String) {
+        let running = self.running.take().unwrap();
+        let address = running.origin().strip_prefix("http://").unwrap().to_owned();
+        (address, running.stand_in().secret().to_owned())
     }
 
     pub fn configure(&self, version: &str) {
@@ -74,7 +85,7 @@ handle = "saltmarsh-post"
 depots = {{ windows = "sp-windows", linux = "sp-linux" }}
 branches = {{ open-water = {{ audience = "everyone" }} }}
 "#,
-            self.running.origin()
+            self.running().origin()
         );
         fs::create_dir_all(self.path("game")).unwrap();
         fs::write(self.path("game/lantern.toml"), text).unwrap();
