@@ -252,7 +252,7 @@ fn next(open: &Workspace, ui: &Ui, otherwise: impl Into<Next>) -> Done {
 fn show_warning_count(count: u64, ui: &Ui) {
     if count > 0 {
         let count = crate::format::count(count, "warning", "warnings");
-        ui.say(&format!("  {} {count} when it was sealed: lantern check", crate::ui::care("warns:")));
+        ui.say(&format!("  {} {count} when it was sealed: lantern check", crate::paint::care("warns:")));
     }
 }
 
@@ -304,7 +304,7 @@ fn start_program(
     ui: &Ui,
 ) -> Result<Option<i32>, CommandError> {
     let file = program.file_name().map(|name| lantern_core::path::shown(&name.to_string_lossy())).unwrap_or_default();
-    ui.say(&format!("\n{} {file}", crate::ui::faint("starting")));
+    ui.say(&format!("\n{} {file}", crate::paint::faint("starting")));
     let mut command = std::process::Command::new(program);
     command.args(arguments).current_dir(folder);
     if ui.json {
@@ -352,7 +352,7 @@ fn ask_for_name(ui: &Ui, wanted: &ReleaseName, given: Option<&str>) -> Result<bo
     let answer = match given {
         Some(given) => given.to_owned(),
         None => ui.ask(
-            &format!("\nType {} to continue:", crate::ui::strong(wanted)),
+            &format!("\nType {} to continue:", crate::paint::strong(wanted)),
             "your confirmation, the release's own name,",
             &format!("--confirm \"{wanted}\""),
         )?,

@@ -7,7 +7,8 @@ use lantern_project::{Class, MoveError, ProjectError};
 use serde::Serialize;
 
 use crate::format;
-use crate::ui::{Ui, bad, care, command, faint};
+use crate::paint::{bad, care, command, faint};
+use crate::ui::Ui;
 
 /// Why a command ended without having done its work.
 #[derive(Debug)]

@@ -188,9 +188,9 @@ mod tests {
 
     #[test]
     fn a_style_goes_on_in_the_next_line() {
-        let lines = wrap(&crate::ui::strong("one two"), 4);
-        assert_eq!(lines, [crate::ui::strong("one"), crate::ui::strong("two")]);
-        let lines = wrap(&format!("{} two", crate::ui::strong("one")), 4);
-        assert_eq!(lines, [crate::ui::strong("one"), "two".to_owned()]);
+        let lines = wrap(&crate::paint::strong("one two"), 4);
+        assert_eq!(lines, [crate::paint::strong("one"), crate::paint::strong("two")]);
+        let lines = wrap(&format!("{} two", crate::paint::strong("one")), 4);
+        assert_eq!(lines, [crate::paint::strong("one"), "two".to_owned()]);
     }
 }

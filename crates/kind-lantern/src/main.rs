@@ -1,10 +1,12 @@
 //! The program: arguments, prompts, tables, progress bars. What is decided is decided in the crates below.
 
 mod args;
+mod ask;
 mod commands;
 mod diagnostic;
 mod format;
 mod log_file;
+mod paint;
 mod progress;
 #[cfg(test)]
 mod schemas;

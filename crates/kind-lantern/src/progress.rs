@@ -12,7 +12,7 @@ use serde::Serialize;
 
 use crate::args::ProgressMode;
 use crate::format;
-use crate::ui::care;
+use crate::paint::care;
 
 /// How often a JSON line is written at most.
 const JSON_EVERY: Duration = Duration::from_millis(250);

@@ -34,7 +34,7 @@ impl Table {
     /// As [`Self::lay_out`], within so many columns where that can be done without cutting a word: first cells are folded;
     /// where even that is too wide, each row becomes a block of lines.
     fn lay_out_in(&self, limit: Option<usize>) -> String {
-        let head: Option<Vec<String>> = self.head.as_ref().map(|head| head.iter().map(crate::ui::faint).collect());
+        let head: Option<Vec<String>> = self.head.as_ref().map(|head| head.iter().map(crate::paint::faint).collect());
         let rows: Vec<&Vec<String>> = head.iter().chain(&self.rows).collect();
         let count = rows.iter().map(|row| row.len()).max().unwrap_or(0);
         // A column that holds nothing below its head is left out.
@@ -85,7 +85,7 @@ impl Table {
                 let Some(cell) = row.get(*i).filter(|cell| width(cell) > 0) else { continue };
                 let head = self.head.as_ref().and_then(|head| head.get(*i)).filter(|head| n > 0 && !head.is_empty());
                 let text = head
-                    .map_or_else(|| cell.clone(), |head| format!("{} {cell}", crate::ui::faint(format!("{head}:"))));
+                    .map_or_else(|| cell.clone(), |head| format!("{} {cell}", crate::paint::faint(format!("{head}:"))));
                 let indent = if n == 0 { INDENT } else { 2 * INDENT };
                 for line in format::wrap(&text, limit.saturating_sub(indent)) {
                     lines.push(format!("{}{line}", " ".repeat(indent)));
@@ -125,7 +125,7 @@ mod tests {
     #[test]
     fn columns_are_aligned_by_what_is_seen() {
         let mut table = Table::default();
-        table.row(["手紙".into(), crate::ui::strong("1"), String::new(), "x".into()]);
+        table.row(["手紙".into(), crate::paint::strong("1"), String::new(), "x".into()]);
         table.row(["abcdef".into(), String::new(), String::new(), "y".into()]);
         assert_eq!(plain(&table, None), "  手紙     1   x\n  abcdef       y");
     }

@@ -6,57 +6,14 @@ use std::path::PathBuf;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 
-use anstyle::{AnsiColor, Style};
 use lantern_core::names::Name;
 use serde::Serialize;
 
 use crate::args::{ColorMode, Common, EditionArg, ProgressMode};
-use crate::diagnostic::CommandError;
 use crate::format;
+use crate::paint::{bad, command, faint};
 use crate::progress::Shown;
 
-/// For names of releases and headlines.
-const STRONG: Style = Style::new().bold();
-/// For what can be read over.
-const FAINT: Style = Style::new().dimmed();
-/// For commands to run next.
-const COMMAND: Style = AnsiColor::Cyan.on_default();
-/// For what went well.
-const GOOD: Style = AnsiColor::Green.on_default().bold();
-/// For what needs a look.
-const CARE: Style = AnsiColor::Yellow.on_default().bold();
-/// For what went wrong.
-const BAD: Style = AnsiColor::Red.on_default().bold();
-
-fn paint(style: Style, text: &str) -> String {
-    format!("{style}{text}{style:#}")
-}
-
-pub fn strong(text: impl ToString) -> String {
-    paint(STRONG, &text.to_string())
-}
-
-pub fn faint(text: impl ToString) -> String {
-    paint(FAINT, &text.to_string())
-}
-
-pub fn command(text: impl ToString) -> String {
-    paint(COMMAND, &text.to_string())
-}
-
-pub fn good(text: impl ToString) -> String {
-    paint(GOOD, &text.to_string())
-}
-
-pub fn care(text: impl ToString) -> String {
-    paint(CARE, &text.to_string())
-}
-
-pub fn bad(text: impl ToString) -> String {
-    paint(BAD, &text.to_string())
-}
-
-/// The terminal, or what stands in its place.
 /// The next sensible command.
 #[derive(Debug, Clone)]
 pub struct Next {
@@ -87,6 +44,7 @@ impl From<String> for Next {
     }
 }
 
+/// The terminal, or what stands in its place.
 #[derive(Debug, Clone)]
 pub struct Ui {
     pub project: PathBuf,
@@ -175,33 +133,6 @@ impl Ui {
 
     pub fn is_stopped(&self) -> bool {
         self.stop.load(Ordering::Relaxed)
-    }
-
-    /// Asks for a secret, which is not shown while it is typed.
-    pub fn ask_secret(&self, question: &str, what: &str, option: &str) -> Result<String, CommandError> {
-        if !self.can_ask() {
-            return Err(CommandError::missing_answer(what, option));
-        }
-        let secret = rpassword::prompt_password(format!("{question} ")).map_err(|e| match e.kind() {
-            io::ErrorKind::Interrupted => CommandError::stopped(),
-            _ => CommandError::io("read it", e),
-        })?;
-        if secret.is_empty() { Err(CommandError::missing_answer(what, option)) } else { Ok(secret) }
-    }
-
-    /// Asks for a line. Without a terminal nothing is asked: the option that gives the answer is named.
-    pub fn ask(&self, question: &str, what: &str, option: &str) -> Result<String, CommandError> {
-        if !self.can_ask() {
-            return Err(CommandError::missing_answer(what, option));
-        }
-        let mut out = anstream::stdout();
-        write!(out, "{question} ").and_then(|()| out.flush()).map_err(|e| CommandError::io("ask", e))?;
-        let mut line = String::new();
-        let len = io::stdin().read_line(&mut line).map_err(|e| CommandError::io("read your answer", e))?;
-        if self.is_stopped() {
-            return Err(CommandError::stopped());
-        }
-        if len == 0 { Err(CommandError::missing_answer(what, option)) } else { Ok(line.trim().to_owned()) }
     }
 }
 

@@ -20,8 +20,8 @@ use std::io::{Read, Seek};
 pub use details::{Details, SymbolVersion};
 use file::File;
 
+use crate::machine::{Kind, Machine};
 use crate::offset_reader::FormatError;
-use crate::program::{Kind, Machine};
 
 /// Longest interpreter path that is read, in bytes. Ours: `PATH_MAX`.
 const MAX_INTERPRETER_LEN: u64 = 4096;

@@ -41,6 +41,7 @@ pub mod hash;
 pub mod icon;
 pub mod info;
 pub mod jar;
+mod machine;
 pub mod macho;
 mod magic;
 pub mod message;

@@ -20,8 +20,8 @@ pub use code_resources::{FileHash, ResourceSeal, Sealed};
 pub use details::{Details, Library, Platform, SystemVersion};
 pub use signature::{CodeSignature, Entitlements, Special, Wrong};
 
+use crate::machine::{Kind, Machine};
 use crate::offset_reader::{FormatError, OffsetReader};
-use crate::program::{Kind, Machine};
 
 const FAT_MAGIC: [u8; 4] = [0xca, 0xfe, 0xba, 0xbe];
 const FAT_MAGIC_64: [u8; 4] = [0xca, 0xfe, 0xba, 0xbf];

@@ -21,8 +21,8 @@ pub use resources::VersionInfo;
 pub use signature::{image_digest, verify};
 pub use symbols::id as symbols_id;
 
+use crate::machine::{Kind, Machine};
 use crate::offset_reader::{FormatError, OffsetReader};
-use crate::program::{Kind, Machine};
 
 const IMAGE_FILE_EXECUTABLE_IMAGE: u16 = 0x0002;
 const IMAGE_FILE_DLL: u16 = 0x2000;

@@ -10,8 +10,9 @@ use serde::Serialize;
 use super::{Agreement, Done};
 use crate::diagnostic::CommandError;
 use crate::format;
+use crate::paint::{bad, care, faint, good, strong};
 use crate::table::Table;
-use crate::ui::{Ui, bad, care, faint, good, strong};
+use crate::ui::Ui;
 
 /// What can be said on the command line of any move.
 #[derive(Debug, clap::Args)]

@@ -10,8 +10,9 @@ use super::Done;
 use crate::args::{EditionArg, TargetsArg};
 use crate::diagnostic::{CommandError, show_finding};
 use crate::format;
+use crate::paint::{bad, faint, good, strong};
 use crate::table::Table;
-use crate::ui::{Ui, bad, faint, good, strong};
+use crate::ui::Ui;
 
 /// Most findings that are named once more at the end.
 const MAX_NAMED: usize = 3;

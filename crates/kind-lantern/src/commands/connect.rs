@@ -2,8 +2,9 @@ use lantern_project::Access;
 use serde::Serialize;
 
 use super::Done;
+use crate::paint::{care, faint, good, strong};
 use crate::table::Table;
-use crate::ui::{Ui, care, faint, good, strong};
+use crate::ui::Ui;
 
 /// Shown at the end of the help.
 const EXAMPLES: &str = r#"Examples:

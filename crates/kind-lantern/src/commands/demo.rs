@@ -14,8 +14,9 @@ use lantern_rehearsal::stand_in::{CLIENT_ID, StandIn, StandInDocument};
 use super::Done;
 use super::rehearse::failed;
 use crate::diagnostic::CommandError;
+use crate::paint::{command, faint, good, strong};
 use crate::table::Table;
-use crate::ui::{Ui, command, faint, good, strong};
+use crate::ui::Ui;
 
 /// What the example game lacks on purpose.
 const MEANT: &str = r#"[checks]

@@ -12,8 +12,9 @@ use super::Done;
 use crate::args::EditionArg;
 use crate::diagnostic::show_finding;
 use crate::format;
+use crate::paint::{bad, faint, strong};
 use crate::table::Table;
-use crate::ui::{Next, Ui, bad, faint, strong};
+use crate::ui::{Next, Ui};
 
 /// Shown at the end of the help.
 const EXAMPLES: &str = r#"Examples:

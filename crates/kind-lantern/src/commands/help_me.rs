@@ -9,7 +9,8 @@ use super::Done;
 use crate::diagnostic::CommandError;
 use crate::format;
 use crate::log_file;
-use crate::ui::{Ui, good};
+use crate::paint::good;
+use crate::ui::Ui;
 
 /// Shown at the end of the help.
 const EXAMPLES: &str = r#"Examples:

@@ -11,8 +11,9 @@ use super::Done;
 use crate::args::EditionArg;
 use crate::diagnostic::CommandError;
 use crate::format;
+use crate::paint::faint;
 use crate::table::Table;
-use crate::ui::{Ui, faint};
+use crate::ui::Ui;
 
 /// Ledgers of so many events are read whole, which takes some tens of milliseconds. Ours.
 const READ_WHOLE: u64 = 10_000;

@@ -10,7 +10,8 @@ use serde::Serialize;
 
 use super::Done;
 use crate::diagnostic::CommandError;
-use crate::ui::{Ui, care, good, strong};
+use crate::paint::{care, good, strong};
+use crate::ui::Ui;
 
 /// Shown at the end of the help.
 const EXAMPLES: &str = r#"Examples:

@@ -10,8 +10,9 @@ use serde::Serialize;
 use super::Done;
 use crate::diagnostic::{CommandError, show_finding};
 use crate::format;
+use crate::paint::{bad, care, faint, good, strong};
 use crate::table::Table;
-use crate::ui::{Ui, bad, care, faint, good, strong};
+use crate::ui::Ui;
 
 /// Shown at the end of the help.
 const EXAMPLES: &str = r#"Examples:

@@ -12,8 +12,9 @@ use super::Done;
 use crate::args::EditionArg;
 use crate::diagnostic::CommandError;
 use crate::format;
+use crate::paint::{care, command, faint, good, strong};
 use crate::table::Table;
-use crate::ui::{Next, Ui, care, command, faint, good, strong};
+use crate::ui::{Next, Ui};
 
 /// Shown at the end of the help.
 const EXAMPLES: &str = r#"Examples:

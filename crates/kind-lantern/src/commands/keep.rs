@@ -8,8 +8,9 @@ use super::{Agreement, Done};
 use crate::args::EditionArg;
 use crate::diagnostic::CommandError;
 use crate::format;
+use crate::paint::{care, faint, good, strong};
 use crate::table::Table;
-use crate::ui::{Ui, care, faint, good, strong};
+use crate::ui::Ui;
 
 /// Shown at the end of the help.
 const EXAMPLES: &str = r#"Examples:

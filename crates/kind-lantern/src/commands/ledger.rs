@@ -8,7 +8,8 @@ use serde::Serialize;
 
 use super::Done;
 use crate::format;
-use crate::ui::{Next, Ui, care, faint, good};
+use crate::paint::{care, faint, good};
+use crate::ui::{Next, Ui};
 
 /// Shown at the end of the help.
 const EXAMPLES: &str = r#"Examples:

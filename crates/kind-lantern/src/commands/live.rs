@@ -15,7 +15,8 @@ use super::Done;
 use crate::args::EditionArg;
 use crate::diagnostic::CommandError;
 use crate::format;
-use crate::ui::{Next, Ui, bad, care, faint, good, strong};
+use crate::paint::{bad, care, faint, good, strong};
+use crate::ui::{Next, Ui};
 
 /// Columns that a line takes at most.
 const WIDEST: usize = 80;

@@ -3,7 +3,8 @@ use lantern_core::version::{BuildNumber, ReleaseName};
 use serde::Serialize;
 
 use super::Done;
-use crate::ui::{Ui, faint, good, strong};
+use crate::paint::{faint, good, strong};
+use crate::ui::Ui;
 
 /// Shown at the end of the help.
 const EXAMPLES: &str = r#"Examples:

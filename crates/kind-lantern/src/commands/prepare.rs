@@ -9,8 +9,9 @@ use serde::Serialize;
 use super::Done;
 use crate::args::{EditionArg, TargetsArg};
 use crate::format;
+use crate::paint::{care, faint, good, strong};
 use crate::table::Table;
-use crate::ui::{Ui, care, faint, good, strong};
+use crate::ui::Ui;
 
 /// Shown at the end of the help.
 const EXAMPLES: &str = r#"Examples:

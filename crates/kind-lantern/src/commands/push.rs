@@ -9,8 +9,9 @@ use super::{Agreement, Done};
 use crate::args::{EditionArg, TargetsArg};
 use crate::diagnostic::CommandError;
 use crate::format;
+use crate::paint::{bad, care, faint, good, strong};
 use crate::table::Table;
-use crate::ui::{Ui, bad, care, faint, good, strong};
+use crate::ui::Ui;
 
 /// Shown at the end of the help.
 const EXAMPLES: &str = r#"Examples:

@@ -14,8 +14,9 @@ use serde::Serialize;
 
 use super::Done;
 use crate::diagnostic::CommandError;
+use crate::paint::{command, faint, good, strong};
 use crate::table::Table;
-use crate::ui::{Ui, command, faint, good, strong};
+use crate::ui::Ui;
 
 /// Shown at the end of the help.
 const EXAMPLES: &str = r#"Examples:

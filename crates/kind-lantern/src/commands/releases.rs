@@ -22,8 +22,9 @@ use serde::Serialize;
 use super::Done;
 use crate::args::EditionArg;
 use crate::format;
+use crate::paint::{bad, care, faint, good, strong};
 use crate::table::Table;
-use crate::ui::{Next, Ui, bad, care, faint, good, strong};
+use crate::ui::{Next, Ui};
 
 /// Shown at the end of the help.
 const EXAMPLES: &str = r#"Examples:

@@ -9,7 +9,8 @@ use super::Done;
 use crate::args::EditionArg;
 use crate::diagnostic::CommandError;
 use crate::format;
-use crate::ui::{Ui, bad, care, faint, good, strong};
+use crate::paint::{bad, care, faint, good, strong};
+use crate::ui::Ui;
 
 /// Shown at the end of the help.
 const EXAMPLES: &str = r#"Examples:

@@ -5,7 +5,8 @@ use lantern_project::{MoveError, ProjectError};
 use super::{Done, branch_move};
 use crate::args::EditionArg;
 use crate::diagnostic::CommandError;
-use crate::ui::{Ui, care, strong};
+use crate::paint::{care, strong};
+use crate::ui::Ui;
 
 /// Shown at the end of the help.
 const EXAMPLES: &str = r#"Examples:

@@ -5,8 +5,9 @@ use lantern_project::{AtStorefront, Exports, Status};
 use serde::Serialize;
 
 use super::Done;
+use crate::paint::{bad, care, faint, good, strong};
 use crate::table::Table;
-use crate::ui::{Ui, bad, care, faint, good, strong};
+use crate::ui::Ui;
 
 #[derive(Serialize)]
 #[cfg_attr(test, derive(schemars::JsonSchema))]

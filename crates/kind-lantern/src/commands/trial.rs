@@ -8,7 +8,8 @@ use super::Done;
 use super::rehearse::failed;
 use crate::args::EditionArg;
 use crate::diagnostic::CommandError;
-use crate::ui::{Ui, command, faint, good, strong};
+use crate::paint::{command, faint, good, strong};
+use crate::ui::Ui;
 
 /// Shown at the end of the help.
 const EXAMPLES: &str = r#"Examples:
@@ -92,7 +93,7 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     }
     ui.say(&match yes {
         true => format!("{} {target} of {name} shows what it should", good("yes recorded:")),
-        false => format!("{} {target} of {name} does not show what it should", crate::ui::bad("no recorded:")),
+        false => format!("{} {target} of {name} does not show what it should", crate::paint::bad("no recorded:")),
     });
     Ok(())
 }

@@ -8,7 +8,8 @@ use super::Done;
 use crate::args::EditionArg;
 use crate::diagnostic::CommandError;
 use crate::format;
-use crate::ui::{Ui, bad, good, strong};
+use crate::paint::{bad, good, strong};
+use crate::ui::Ui;
 
 /// Shown at the end of the help.
 const EXAMPLES: &str = r#"Examples:

@@ -2,8 +2,8 @@
 
 use std::io::{Read, Seek};
 
+use crate::machine::Machine;
 use crate::offset_reader::{FormatError, OffsetReader};
-use crate::program::Machine;
 
 /// Most program headers that are read. Ours: real programs have fewer than 20; bounds time on hostile input.
 const MAX_PROGRAM_HEADERS: u16 = 256;

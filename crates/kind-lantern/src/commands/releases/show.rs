@@ -12,8 +12,9 @@ use serde::Serialize;
 
 use super::super::{Done, edition_word};
 use crate::format;
+use crate::paint::{bad, care, faint, strong};
 use crate::table::Table;
-use crate::ui::{Ui, bad, care, faint, strong};
+use crate::ui::Ui;
 
 #[derive(Serialize)]
 #[cfg_attr(test, derive(schemars::JsonSchema))]

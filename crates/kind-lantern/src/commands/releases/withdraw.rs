@@ -7,8 +7,9 @@ use super::super::{ASK_THEM, Agreement, Done, lock, next, release_asked};
 use crate::args::EditionArg;
 use crate::diagnostic::CommandError;
 use crate::format;
+use crate::paint::{care, faint, good, strong};
 use crate::table::Table;
-use crate::ui::{Ui, care, faint, good, strong};
+use crate::ui::Ui;
 
 #[derive(Debug, clap::Args)]
 pub struct Args {

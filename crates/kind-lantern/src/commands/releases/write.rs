@@ -7,7 +7,8 @@ use serde::Serialize;
 use super::super::{Done, name, open, release_asked};
 use crate::args::EditionArg;
 use crate::format;
-use crate::ui::{Ui, good, strong};
+use crate::paint::{good, strong};
+use crate::ui::Ui;
 
 #[derive(Debug, clap::Args)]
 pub struct Args {

@@ -1,0 +1,35 @@
+//! Questions to the one at the terminal.
+
+use std::io::{self, Write};
+
+use crate::diagnostic::CommandError;
+use crate::ui::Ui;
+
+impl Ui {
+    /// Asks for a secret, which is not shown while it is typed.
+    pub fn ask_secret(&self, question: &str, what: &str, option: &str) -> Result<String, CommandError> {
+        if !self.can_ask() {
+            return Err(CommandError::missing_answer(what, option));
+        }
+        let secret = rpassword::prompt_password(format!("{question} ")).map_err(|e| match e.kind() {
+            io::ErrorKind::Interrupted => CommandError::stopped(),
+            _ => CommandError::io("read it", e),
+        })?;
+        if secret.is_empty() { Err(CommandError::missing_answer(what, option)) } else { Ok(secret) }
+    }
+
+    /// Asks for a line. Without a terminal nothing is asked: the option that gives the answer is named.
+    pub fn ask(&self, question: &str, what: &str, option: &str) -> Result<String, CommandError> {
+        if !self.can_ask() {
+            return Err(CommandError::missing_answer(what, option));
+        }
+        let mut out = anstream::stdout();
+        write!(out, "{question} ").and_then(|()| out.flush()).map_err(|e| CommandError::io("ask", e))?;
+        let mut line = String::new();
+        let len = io::stdin().read_line(&mut line).map_err(|e| CommandError::io("read your answer", e))?;
+        if self.is_stopped() {
+            return Err(CommandError::stopped());
+        }
+        if len == 0 { Err(CommandError::missing_answer(what, option)) } else { Ok(line.trim().to_owned()) }
+    }
+}
