@@ -241,7 +241,7 @@ impl Session {
         let mut known = ChunkIndex::default();
         let mut portions = Vec::new();
         for depot in depots {
-            portions.push(known.add_recipe(store, depot.recipe)?);
+            portions.push(store.add_chunks_of(depot.recipe, &mut known)?);
         }
         let (mut is_there, mut segments_there) = (vec![false; known.len()], HashSet::new());
         let recipes = builds.iter().flat_map(|b| b.targets.values()).flat_map(|t| &t.depots).map(|d| d.recipe);
@@ -324,7 +324,7 @@ impl Session {
         let mut portions: Vec<Vec<u32>> = Vec::new();
         let mut sent = 0;
         for depot in &plan.depots {
-            let chunks = known.add_recipe(&self.workspace.store, depot.recipe)?;
+            let chunks = self.workspace.store.add_chunks_of(depot.recipe, &mut known)?;
             let (lacks, brought) = self.bring_recipe(storefront, depot.recipe)?;
             sent += brought;
             for (first, count) in lacks {

@@ -3,11 +3,10 @@
 use std::collections::HashMap;
 
 use indexmap::IndexMap;
-use lantern_core::digest::{Digest, RecipeId};
+use lantern_core::digest::Digest;
 
 use crate::codec::Codec;
 use crate::pack::ChunkEntry;
-use crate::store::{Store, StoreError};
 
 /// A chunk's place; some 75 bytes with its digest and the index over it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -51,38 +50,6 @@ impl ChunkIndex {
             *pack = Some((name, len));
             self.numbers.insert(name, number);
         }
-    }
-
-    /// Adds what a recipe of a store names; returns its different chunks in the order of their first appearance, by
-    /// their indices.
-    ///
-    /// # Errors
-    /// [`StoreError`].
-    #[expect(clippy::indexing_slicing, reason = "indices are its own")]
-    pub fn add_recipe(&mut self, store: &Store, id: RecipeId) -> Result<Vec<u32>, StoreError> {
-        let locator = store.locator(id)?;
-        let numbers: Vec<u32> = locator.packs.iter().map(|(name, len)| self.add_pack(*name, *len)).collect();
-        let (_, entries) = store.recipe(id)?;
-        let mut is_listed: Vec<bool> = Vec::new();
-        let mut out = Vec::new();
-        for chunk in entries.iter().flat_map(|entry| &entry.chunks) {
-            let missing = || StoreError::Missing { what: "the chunk", id: chunk.digest.to_string() };
-            let index = match self.index_of(&chunk.digest) {
-                Some(index) => index,
-                None => {
-                    let location = locator.find(&chunk.digest).ok_or_else(missing)?;
-                    let number = numbers.get(location.pack as usize).ok_or_else(missing)?;
-                    self.add(*number, &location.entry)
-                }
-            };
-            if is_listed.len() <= index as usize {
-                is_listed.resize(self.chunks.len(), false);
-            }
-            if !std::mem::replace(&mut is_listed[index as usize], true) {
-                out.push(index);
-            }
-        }
-        Ok(out)
     }
 
     /// Adds a chunk of a pack, unless it is known; returns its index.

@@ -187,7 +187,7 @@ impl CollectPlan {
         close(store, &mut writer, &mut moved)?;
         for recipe in &self.relocated {
             // What has moved is known already, and so it stays; the rest is where the old locator says.
-            let chunks = moved.add_recipe(store, *recipe)?;
+            let chunks = store.add_chunks_of(*recipe, &mut moved)?;
             store.write_locator(&Locator::new(*recipe, &moved, chunks.into_iter()))?;
         }
         // Whatever is named now stays, no matter who wrote it and when.

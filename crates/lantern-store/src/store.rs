@@ -350,6 +350,38 @@ impl Store {
         File::open(&path).map_err(|e| missing_or(DurableError::on("read", &path)(e), "the pack", pack))
     }
 
+    /// Adds what a recipe names to the chunks that are known; returns its different chunks in the order of their first appearance, by
+    /// their indices.
+    ///
+    /// # Errors
+    /// [`StoreError`].
+    #[expect(clippy::indexing_slicing, reason = "indices are its own")]
+    pub fn add_chunks_of(&self, id: RecipeId, known: &mut ChunkIndex) -> Result<Vec<u32>, StoreError> {
+        let locator = self.locator(id)?;
+        let numbers: Vec<u32> = locator.packs.iter().map(|(name, len)| known.add_pack(*name, *len)).collect();
+        let (_, entries) = self.recipe(id)?;
+        let mut is_listed: Vec<bool> = Vec::new();
+        let mut out = Vec::new();
+        for chunk in entries.iter().flat_map(|entry| &entry.chunks) {
+            let missing = || StoreError::Missing { what: "the chunk", id: chunk.digest.to_string() };
+            let index = match known.index_of(&chunk.digest) {
+                Some(index) => index,
+                None => {
+                    let location = locator.find(&chunk.digest).ok_or_else(missing)?;
+                    let number = numbers.get(location.pack as usize).ok_or_else(missing)?;
+                    known.add(*number, &location.entry)
+                }
+            };
+            if is_listed.len() <= index as usize {
+                is_listed.resize(known.len(), false);
+            }
+            if !std::mem::replace(&mut is_listed[index as usize], true) {
+                out.push(index);
+            }
+        }
+        Ok(out)
+    }
+
     /// Returns where every chunk of the store lies, without packs that are damaged.
     ///
     /// # Errors
