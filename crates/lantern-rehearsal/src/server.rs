@@ -5,6 +5,7 @@ mod branches;
 mod builds;
 mod content;
 mod endpoints;
+mod faults;
 mod invitations;
 mod players;
 mod request;
@@ -26,7 +27,6 @@ pub(crate) use self::content::PieceRange;
 use self::endpoints::api;
 use crate::refusal::Refused;
 use crate::stand_in::StandIn;
-use crate::weather;
 
 /// Returns the protocol's OpenAPI 3.1 document, made of the code that answers.
 pub fn openapi() -> Value {
@@ -62,7 +62,7 @@ impl Running {
             .layer(DefaultBodyLimit::max(limit))
             .layer(axum::middleware::map_response(name_too_large))
             .layer(axum::middleware::from_fn(say_how_long))
-            .layer(axum::middleware::from_fn_with_state(stand_in.clone(), weather::act))
+            .layer(axum::middleware::from_fn_with_state(stand_in.clone(), faults::act))
             .with_state(stand_in.clone());
         let thread = std::thread::spawn(move || {
             runtime.block_on(async {
