@@ -13,8 +13,8 @@ use serde::{Deserialize, Serialize};
 
 use crate::digest::{InputDigest, ReleaseId};
 use crate::event::{
-    Asked, BranchFacts, BranchWentBack, BuildFound, Event, EventBody, EventId, Moved, NumberReserved, Pushed, Sealed,
-    Seen, StorefrontRef, TitleKey,
+    Asked, BranchFacts, BranchReported, BranchWentBack, BuildFound, Event, EventBody, EventId, Moved, NumberReserved,
+    Pushed, Sealed, StorefrontRef, TitleKey,
 };
 use crate::names::Name;
 use crate::version::{BuildNumber, ReleaseAsked, ReleaseName, VersionError};
@@ -209,7 +209,7 @@ impl Numbers {
                 return;
             }
             EventBody::Pushed(pushed) => there(&pushed.storefront, &pushed.name),
-            EventBody::Seen(Seen { storefront, facts })
+            EventBody::BranchReported(BranchReported { storefront, facts })
             | EventBody::Moved(Moved { storefront, facts, .. })
             | EventBody::BranchWentBack(BranchWentBack { storefront, facts, .. }) => {
                 facts.targets.values().for_each(|build| there(storefront, &build.name));
@@ -312,7 +312,7 @@ impl Board {
             EventBody::NotDone(not_done) => {
                 self.open.remove(&not_done.key);
             }
-            EventBody::Seen(seen) => self.learn(&seen.storefront, &seen.facts),
+            EventBody::BranchReported(seen) => self.learn(&seen.storefront, &seen.facts),
             EventBody::Withdrawn(withdrawn) => {
                 if let Some(key) = withdrawn.key {
                     self.open.remove(&key);
@@ -646,8 +646,9 @@ mod tests {
 
     #[test]
     fn a_storefront_that_went_back_is_believed() {
-        let seen =
-            |revision, release| EventBody::Seen(Seen { storefront: storefront(), facts: facts(revision, release) });
+        let seen = |revision, release| {
+            EventBody::BranchReported(BranchReported { storefront: storefront(), facts: facts(revision, release) })
+        };
         let back = BranchWentBack { storefront: storefront(), facts: facts(1, "1.3.2 (25)"), known: 3 };
         let base = || vec![seen(3, "1.4.0 (27)"), EventBody::BranchWentBack(back.clone())];
         let has = |bodies| {
@@ -661,7 +662,7 @@ mod tests {
     fn a_storefront_is_one_whatever_it_is_called() {
         let seen = |revision, called: &str, release| {
             let storefront = StorefrontRef { name: called.parse().unwrap(), ..storefront() };
-            EventBody::Seen(Seen { storefront, facts: facts(revision, release) })
+            EventBody::BranchReported(BranchReported { storefront, facts: facts(revision, release) })
         };
         let board = fold(vec![seen(1, "brambleyard", "1.3.2 (25)"), seen(2, "yard", "1.4.0 (27)")]);
         assert_eq!(board.branches.len(), 1);
@@ -676,7 +677,7 @@ mod tests {
             facts.since = at(second);
             let macos = BranchBuild { number_there: 1, release: ReleaseId::of(b"m"), name: name("1.3.2 (25)") };
             facts.targets.insert("macos".parse().unwrap(), macos);
-            EventBody::Seen(Seen { storefront: storefront(), facts })
+            EventBody::BranchReported(BranchReported { storefront: storefront(), facts })
         };
         let board = fold(vec![seen(1, 100, "1.3.2 (25)"), seen(2, 200, "1.4.0 (27)")]);
         let since =
@@ -769,7 +770,7 @@ mod tests {
     proptest! {
         #[test]
         fn the_highest_revision_wins_in_any_order(order in Just((1..9_u64).collect::<Vec<_>>()).prop_shuffle()) {
-            let seen = |r: &u64| EventBody::Seen(Seen { storefront: storefront(), facts: facts(*r, &format!("1.0.{r} ({r})")) });
+            let seen = |r: &u64| EventBody::BranchReported(BranchReported { storefront: storefront(), facts: facts(*r, &format!("1.0.{r} ({r})")) });
             let board = fold(order.iter().map(seen).collect());
             prop_assert_eq!(board.branches.len(), 1);
             prop_assert_eq!(board.branches.values().next().unwrap().revision, 8);

@@ -154,7 +154,7 @@ pub enum EventBody {
     /// An action that was asked for did not happen.
     NotDone(NotDone),
     /// A storefront said what a branch has; someone else may have moved it.
-    Seen(Seen),
+    BranchReported(BranchReported),
     /// A storefront has a build of a release that this ledger had not pushed there.
     BuildFound(BuildFound),
     /// A storefront has a build no longer.
@@ -483,9 +483,9 @@ pub struct Rebuilt {
     pub unreachable: Vec<Name>,
 }
 
-/// See [`EventBody::Seen`].
+/// See [`EventBody::BranchReported`].
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
-pub struct Seen {
+pub struct BranchReported {
     /// Where.
     pub storefront: StorefrontRef,
     /// What the branch has.
@@ -541,7 +541,7 @@ kinds!(
     Pushed "pushed",
     Moved "moved",
     NotDone "not-done",
-    Seen "seen",
+    BranchReported "branch-reported",
     BuildFound "build-found",
     BuildGone "build-gone",
     BranchWentBack "branch-went-back",

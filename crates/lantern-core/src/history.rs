@@ -74,7 +74,7 @@ fn about_asked(e: &Asked) -> About<'_> {
 fn about(body: &EventBody) -> About<'_> {
     let (storefront, facts): (&StorefrontRef, &BranchFacts) = match body {
         EventBody::Moved(e) => (&e.storefront, &e.facts),
-        EventBody::Seen(e) => (&e.storefront, &e.facts),
+        EventBody::BranchReported(e) => (&e.storefront, &e.facts),
         EventBody::Sealed(e) => return About { releases: vec![&e.name], ..About::default() },
         EventBody::Tried(e) => return About { releases: vec![&e.name], ..About::default() },
         EventBody::Connected(e) => return About { storefront: Some(&e.storefront.name), ..About::default() },

@@ -273,7 +273,8 @@ mod tests {
     use crate::board::Boards;
     use crate::digest::InputDigest;
     use crate::event::{
-        BranchFacts, BuildFound, Event, EventBody, EventId, Moved, Pushed, Sealed, Seen, StorefrontRef, Withdrawn,
+        BranchFacts, BranchReported, BuildFound, Event, EventBody, EventId, Moved, Pushed, Sealed, StorefrontRef,
+        Withdrawn,
     };
     use crate::notes::Notes;
     use crate::version::ReleaseName;
@@ -354,7 +355,7 @@ open-water = { audience = "everyone" }
             by: None,
             targets: targets.iter().map(|(target, release)| (target.parse().unwrap(), build(release))).collect(),
         };
-        EventBody::Seen(Seen { storefront: storefront(), facts })
+        EventBody::BranchReported(BranchReported { storefront: storefront(), facts })
     }
 
     fn withdrawn(release: &str) -> EventBody {
@@ -462,7 +463,7 @@ open-water = { audience = "everyone" }
     #[test]
     fn what_was_put_back_stays_back() {
         let moved = |revision: u64, release: &str, restores: Option<u64>| {
-            let EventBody::Seen(Seen { storefront, facts }) =
+            let EventBody::BranchReported(BranchReported { storefront, facts }) =
                 seen("creek", revision, &[("linux", release), ("windows", release)])
             else {
                 panic!("it is one")

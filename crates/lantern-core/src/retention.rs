@@ -89,7 +89,7 @@ fn last_live(events: &[Event], titles: &BTreeMap<TitleKey, Name>, now: Timestamp
     for event in events {
         let (storefront, facts, is_back) = match &event.body {
             EventBody::Moved(moved) => (&moved.storefront, &moved.facts, false),
-            EventBody::Seen(seen) => (&seen.storefront, &seen.facts, false),
+            EventBody::BranchReported(seen) => (&seen.storefront, &seen.facts, false),
             EventBody::BranchWentBack(back) => (&back.storefront, &back.facts, true),
             _ => continue,
         };
@@ -123,7 +123,7 @@ mod tests {
     use super::*;
     use crate::board::Boards;
     use crate::digest::InputDigest;
-    use crate::event::{BranchBuild, EventId, Sealed, Seen, StorefrontRef, Withdrawn};
+    use crate::event::{BranchBuild, BranchReported, EventId, Sealed, StorefrontRef, Withdrawn};
 
     fn at(day: i64) -> Timestamp {
         Timestamp::from_second(day * 86_400).unwrap()
@@ -178,7 +178,7 @@ mod tests {
             by: None,
             targets: [("linux".parse().unwrap(), build)].into(),
         };
-        event(EventBody::Seen(Seen { storefront, facts }))
+        event(EventBody::BranchReported(BranchReported { storefront, facts }))
     }
 
     fn stay(rule: RetentionRule, events: &[Event], today: i64) -> Vec<(u32, Option<Reason>)> {

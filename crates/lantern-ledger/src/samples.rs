@@ -6,8 +6,8 @@ use std::collections::BTreeMap;
 use jiff::{SignedDuration, Timestamp};
 use lantern_core::digest::{Digest, InputDigest, ReleaseId};
 use lantern_core::event::{
-    Action, Asked, BranchBuild, BranchFacts, Connected, Event, EventBody, EventId, Moved, NumberReserved, Pushed,
-    Sealed, Seen, StorefrontRef, Tried,
+    Action, Asked, BranchBuild, BranchFacts, BranchReported, Connected, Event, EventBody, EventId, Moved,
+    NumberReserved, Pushed, Sealed, StorefrontRef, Tried,
 };
 use lantern_core::names::Name;
 use lantern_core::notes::Notes;
@@ -121,7 +121,7 @@ pub fn busy(releases: u32, take: impl FnMut(String)) {
             let moved =
                 Moved { key, storefront: storefront.clone(), facts: facts.clone(), because: None, restores: None };
             to.add(revision, EventBody::Moved(moved));
-            to.add(revision, EventBody::Seen(Seen { storefront: storefront.clone(), facts }));
+            to.add(revision, EventBody::BranchReported(BranchReported { storefront: storefront.clone(), facts }));
         }
     }
 }

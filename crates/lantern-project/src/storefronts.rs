@@ -12,7 +12,8 @@ use lantern_core::board::{Board, KnownRelease};
 use lantern_core::config::Storefront as Configured;
 use lantern_core::digest::ReleaseId;
 use lantern_core::event::{
-    BranchWentBack, BuildFound, BuildGone, Connected, EventBody, Pushed, Seen, StorefrontRef, TitleKey, Withdrawn,
+    BranchReported, BranchWentBack, BuildFound, BuildGone, Connected, EventBody, Pushed, StorefrontRef, TitleKey,
+    Withdrawn,
 };
 use lantern_core::names::{Handle, Name};
 use lantern_core::release::ReleaseRecord;
@@ -260,7 +261,7 @@ impl Session {
                     facts,
                     known: known.revision,
                 }),
-                _ => EventBody::Seen(Seen { storefront: storefront_ref, facts }),
+                _ => EventBody::BranchReported(BranchReported { storefront: storefront_ref, facts }),
             };
             let server = ServerFacts { happened_at: branch.facts.since, revision: branch.facts.revision };
             self.workspace.record(&storefront.edition, body, Some(server))?;

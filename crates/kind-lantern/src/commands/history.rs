@@ -215,10 +215,10 @@ fn sentence(event: &Event) -> String {
             format!("put {}{back} on {} at {}{because}", what_is_on(&e.facts), e.facts.branch, e.storefront.name)
         }
         EventBody::NotDone(e) => format!("not done: {}", e.why),
-        EventBody::Seen(e) if e.facts.revision == 0 => {
+        EventBody::BranchReported(e) if e.facts.revision == 0 => {
             format!("saw the branch {} at {}, with nothing on it yet", e.facts.branch, e.storefront.name)
         }
-        EventBody::Seen(e) => {
+        EventBody::BranchReported(e) => {
             let by = e.facts.by.as_ref().map_or(String::new(), |by| format!(" by {by}"));
             format!("saw {} on {} at {}{by}", what_is_on(&e.facts), e.facts.branch, e.storefront.name)
         }

@@ -224,7 +224,7 @@ fn what_somebody_else_did_is_seen_and_recorded() {
     run("other", &["promote", "brambleyard", "open-water", "--confirm", "1.3.2 (2)"]).success();
     assert_eq!(env.on_branch(), "1.3.2 (2) build 2 revision 2");
     let kinds = env.event_kinds();
-    assert_eq!(kinds.iter().rev().take(2).collect::<Vec<_>>(), ["seen", "build-found"]);
+    assert_eq!(kinds.iter().rev().take(2).collect::<Vec<_>>(), ["branch-reported", "build-found"]);
     // A plan against a build of someone else fetches its recipe to estimates the download.
     let plan = env.lantern(&["promote", "brambleyard", "open-water", "1", "--plan", "--json"]).success().json();
     let update = plan["changes"][0]["update_bytes"].as_u64().unwrap();
