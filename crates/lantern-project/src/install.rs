@@ -411,8 +411,9 @@ fn chosen(
     let offered: Vec<&Players> = build.depots.iter().map(|depot| &depot.players).collect();
     let before = before.map(|before| &before.chosen);
     let languages = environment::languages();
-    Chosen::of(&offered, &build.choices, &wanted.asked, before, &languages)
-        .map_err(|what| PlayError::NotOffered { branch: branch.clone(), target: target.clone(), what }.into())
+    Chosen::of(&offered, &build.choices, &wanted.asked, before, &languages).map_err(|what| {
+        PlayError::NotOffered { branch: branch.clone(), target: target.clone(), what: Box::new(what) }.into()
+    })
 }
 
 /// Returns the program of an installed build, its arguments and its working folder; none when nothing is started.
@@ -456,7 +457,7 @@ pub enum PlayError {
         /// The target.
         target: Name,
         /// What, and what there is.
-        what: NotOffered,
+        what: Box<NotOffered>,
     },
     /// The folder holds another game or another branch's state that must not be mixed.
     #[error("{} contains {found}, not {wanted}", .folder.display())]
@@ -489,7 +490,7 @@ impl Explained for PlayError {
     fn fixes(&self) -> Vec<String> {
         let one = |text: &str| vec![text.to_owned()];
         match self {
-            Self::NotOffered { what, .. } => match what {
+            Self::NotOffered { what, .. } => match what.as_ref() {
                 NotOffered::Choice { there, .. } if there.is_empty() => one("it offers no choice: leave --choose out"),
                 NotOffered::AddOn { there, .. } if there.is_empty() => one("it offers none: leave --add-on out"),
                 NotOffered::Choice { there, .. } | NotOffered::AddOn { there, .. } => vec![one_of(there)],

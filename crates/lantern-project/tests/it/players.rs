@@ -84,9 +84,8 @@ fn players_have_what_they_choose() {
     install(&[("letters", &[])]).unwrap();
     assert!(!has_french());
     let error = install(&[("letters", &["ja"])]).unwrap_err();
-    let ProjectError::Play(PlayError::NotOffered { what: NotOffered::Option { there, .. }, .. }) = &error else {
-        panic!("{error:?}")
-    };
+    let ProjectError::Play(PlayError::NotOffered { what, .. }) = &error else { panic!("{error:?}") };
+    let NotOffered::Option { there, .. } = what.as_ref() else { panic!("{what:?}") };
     assert_eq!(*there, [name("fr")]);
     assert!(!has_french(), "nothing was installed");
 }
