@@ -182,7 +182,7 @@ impl CommandError {
     }
 }
 
-/// Lays a finding out: storefront, line, mark, sentence, fix.
+/// Lays a finding out: place, line, mark, sentence, fix.
 pub fn show_finding(finding: &Finding) -> String {
     let mut out = String::new();
     let paint = |text: &str| match finding.severity {
@@ -192,7 +192,7 @@ pub fn show_finding(finding: &Finding) -> String {
     };
     if let Some(place) = &finding.place {
         let _ = writeln!(out, "  {}", faint(format!("{}, line {}, column {}", place.file, place.line, place.column)));
-        // A line of thousands of characters is shown around its storefront.
+        // A line of thousands of characters is shown around its place.
         let room = format::columns().map_or(110, |columns| columns.min(114) - 4);
         let start = place.column.saturating_sub(room / 2 + 5);
         let text: String = place.text.chars().skip(start).take(room).collect();

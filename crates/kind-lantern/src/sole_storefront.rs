@@ -59,7 +59,7 @@ fn is_left_out(then: Then, word: Option<&str>, at: &Storefront) -> bool {
     }
 }
 
-/// The storefront of the first argument from `from` on that is neither an option nor the value of one.
+/// The place of the first argument from `from` on that is neither an option nor the value of one.
 fn positional(command: &clap::Command, arguments: &[OsString], from: usize) -> Option<usize> {
     let root = Cli::command();
     let takes_value = |long: &str| {

@@ -252,14 +252,10 @@ fn for_languages<'a>(languages: &[String], options: &BTreeSet<&'a Name>) -> Opti
     })
 }
 
-/// Whether a word is shaped as a language tag. Source: RFC 5646, section 2.1: parts of one to eight letters and digits.
-pub fn is_language(word: &str) -> bool {
-    word.split('-').all(|part| (1..=8).contains(&part.len()) && part.bytes().all(|b| b.is_ascii_alphanumeric()))
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::notes::is_language;
 
     fn name(text: &str) -> Name {
         text.parse().unwrap()

@@ -46,7 +46,8 @@ pub enum NotesError {
     Nothing,
 }
 
-fn is_language(text: &str) -> bool {
+/// Whether a text is shaped as a language tag. Source: RFC 5646, sections 2.1 and 4.4.1.
+pub fn is_language(text: &str) -> bool {
     let part = |part: &str| (1..=8).contains(&part.len()) && part.bytes().all(|b| b.is_ascii_alphanumeric());
     let mut parts = text.split('-');
     let first = parts.next().is_some_and(|p| (2..=8).contains(&p.len()) && p.bytes().all(|b| b.is_ascii_alphabetic()));

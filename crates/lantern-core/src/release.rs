@@ -170,7 +170,7 @@ pub struct Signed {
     pub replaced: BTreeMap<TreePath, Option<ReplacedFile>>,
 }
 
-/// A file of an export in whose storefront there is a signed one.
+/// A file of an export in whose place there is a signed one.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct ReplacedFile {
     /// In bytes.

@@ -13,7 +13,7 @@ use serde::{Deserialize, Deserializer, Serialize};
 use serde_json::Value;
 
 pub use accepted::Accepted;
-pub use branches::{BranchRule, Branches, Carried, Stay, longest_stay};
+pub use branches::{BranchRule, Branches, Carried, longest_stay};
 pub use numbers::{NumberRule, Numbers};
 
 use crate::names::Name;

@@ -31,7 +31,7 @@ pub(crate) struct Found {
     pub storefront: String,
 }
 
-/// Returns the user's own folder: `LANTERN_HOME`, else the system's storefront for settings.
+/// Returns the user's own folder: `LANTERN_HOME`, else the system's place for settings.
 fn home() -> Option<PathBuf> {
     if let Some(home) = std::env::var_os("LANTERN_HOME").filter(|h| !h.is_empty()) {
         return Some(PathBuf::from(home));

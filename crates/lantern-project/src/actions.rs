@@ -17,7 +17,7 @@ use crate::storefronts::OpenStorefront;
 use crate::{ProjectError, environment};
 
 /// What a storefront did.
-pub(crate) enum Outcome<'a> {
+pub(crate) enum DoneThere<'a> {
     /// It has the build; so many bytes travelled for it from here.
     Pushed(&'a Build, u64),
     /// It has moved a branch.
@@ -26,7 +26,7 @@ pub(crate) enum Outcome<'a> {
     Withdrawn(&'a Build, String),
 }
 
-impl Outcome<'_> {
+impl DoneThere<'_> {
     /// Says it as an event, with what the server says of itself.
     fn event(self, asked: &Asked) -> (EventBody, ServerFacts) {
         let (key, storefront) = (asked.key, asked.storefront.clone());
@@ -89,7 +89,7 @@ impl Session {
     }
 
     /// Records that an action was done.
-    pub(crate) fn done(&mut self, edition: &Name, asked: &Asked, outcome: Outcome<'_>) -> Result<(), ProjectError> {
+    pub(crate) fn done(&mut self, edition: &Name, asked: &Asked, outcome: DoneThere<'_>) -> Result<(), ProjectError> {
         let (body, server) = outcome.event(asked);
         self.workspace.record_done(&asked.storefront, edition, body, Some(server))
     }
@@ -132,16 +132,16 @@ impl Session {
                     let done = moves.into_iter().find(|moved| moved.key == asked.key);
                     done.map(|done| {
                         let (facts, because, restores) = (done.facts, done.because, done.restores);
-                        Outcome::Moved { facts, because, restores }
+                        DoneThere::Moved { facts, because, restores }
                     })
                 }
                 Action::Withdraw { because } => {
                     let build = builds.iter().find(|b| b.release == asked.release && b.withdrawn.is_some());
-                    build.map(|build| Outcome::Withdrawn(build, because.clone()))
+                    build.map(|build| DoneThere::Withdrawn(build, because.clone()))
                 }
                 // One that was cut is taken up by the next push.
                 Action::Push => match build_of(builds, &asked) {
-                    Some(build) => Some(Outcome::Pushed(build, 0)),
+                    Some(build) => Some(DoneThere::Pushed(build, 0)),
                     None => continue,
                 },
                 // Anyone who asked for it knows how to settle it.

@@ -26,7 +26,7 @@ const SHARED_FIX: &str = "export both again, or let each have a depot of its own
 pub(crate) struct Divided<'a> {
     /// In the order of their targets' names.
     pub intakes: Vec<Intake<'a>>,
-    /// For each intake, the storefronts of the entries that depots are made of.
+    /// For each intake, the places of the entries that depots are made of.
     pub mapped: Vec<Vec<usize>>,
     pub mapping: Mapping,
     /// What players can choose.

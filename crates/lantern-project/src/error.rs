@@ -1,12 +1,5 @@
 //! Why a use case ended without having done its work, and what to do about it.
 
-use crate::install::PlayError;
-use crate::invite::InviteError;
-use crate::ledger::RecordsError;
-use crate::promote::MoveError;
-use crate::push::PushError;
-use crate::releases::ReleaseError;
-use crate::storefronts::ConnectError;
 use std::io::ErrorKind;
 use std::path::PathBuf;
 
@@ -22,6 +15,14 @@ use lantern_store::seal::SealError;
 use lantern_store::store::StoreError;
 use lantern_storefront::StorefrontError;
 use lantern_storefront::protocol::problem;
+
+use crate::install::PlayError;
+use crate::invite::InviteError;
+use crate::ledger::RecordsError;
+use crate::promote::MoveError;
+use crate::push::PushError;
+use crate::releases::ReleaseError;
+use crate::storefronts::ConnectError;
 
 /// What kind of failure it is; each has an exit code of its own.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -407,13 +408,13 @@ fn fixes_of_store(error: &StoreError) -> Vec<String> {
 }
 
 /// The storefront's own error travels through the installer as a boxed one.
-fn place_behind<'a>(source: &'a (dyn std::error::Error + 'static)) -> Option<&'a StorefrontError> {
+fn storefront_behind<'a>(source: &'a (dyn std::error::Error + 'static)) -> Option<&'a StorefrontError> {
     source.downcast_ref::<StorefrontError>()
 }
 
 fn class_of_install(error: &InstallError) -> Class {
     match error {
-        InstallError::Fetch { source, .. } => match place_behind(source.source.as_ref()) {
+        InstallError::Fetch { source, .. } => match storefront_behind(source.source.as_ref()) {
             Some(storefront) => class_of_storefront(storefront),
             None => Class::Damaged,
         },
@@ -461,7 +462,7 @@ fn fixes_of_install(error: &InstallError) -> Vec<String> {
         InstallError::Wrong { .. } | InstallError::Recipe(_) | InstallError::Depots(_) => {
             one("try again; if it happens again, report it to the storefront. Nothing was changed in the folder")
         }
-        InstallError::Fetch { source, .. } => match place_behind(source.source.as_ref()) {
+        InstallError::Fetch { source, .. } => match storefront_behind(source.source.as_ref()) {
             Some(StorefrontError::Refused(problem)) => vec![problem.fix.clone()],
             _ => one("run the same command again: what has come is kept"),
         },

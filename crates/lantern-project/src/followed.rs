@@ -24,7 +24,7 @@ const KEPT_FROM: u64 = 2_000;
 /// Boards, with how far the ledger was read for them.
 #[derive(Debug, Default)]
 pub(crate) struct Followed {
-    pub boards: Boards,
+    boards: Boards,
     reached: Reached,
     /// Events that were read since it was kept.
     fresh: u64,
@@ -46,18 +46,18 @@ impl Followed {
     /// How many releases the recent part has.
     const RECENT: usize = 200;
 
-    /// Reads the recent part, if nothing has happened since.
-    pub(crate) fn load_recent(path: &Path, ledger: &dyn Log) -> Option<Boards> {
-        let Self { boards, mut reached, .. } = Self::load(path, ledger);
-        let mut is_behind = boards.left_out() == 0;
-        if !is_behind {
-            ledger.follow(&mut reached, &mut |_| is_behind = true).ok()?;
+    /// Returns the recent part, as long as there is one and nothing has happened since.
+    fn recent(&self, ledger: &dyn Log) -> Option<&Boards> {
+        if self.boards.left_out() == 0 {
+            return None;
         }
-        (!is_behind).then_some(boards)
+        let (mut reached, mut is_behind) = (self.reached.clone(), false);
+        ledger.follow(&mut reached, &mut |_| is_behind = true).ok()?;
+        (!is_behind).then_some(&self.boards)
     }
 
     /// Keeps the recent part, where reading all of it would take a while.
-    pub(crate) fn keep_recent(&self, path: &Path) {
+    fn keep_recent(&self, path: &Path) {
         if self.boards.releases() >= Self::RECENT + KEPT_FROM as usize {
             self.write(path, &self.boards.recent(Self::RECENT));
         }
@@ -65,12 +65,12 @@ impl Followed {
 
     /// Whether the recent part that is kept, if it counts, is that of these boards.
     pub(crate) fn is_recent_of(path: &Path, ledger: &dyn Log, boards: &Boards) -> bool {
-        Self::load_recent(path, ledger).is_none_or(|recent| recent == boards.recent(Self::RECENT))
+        Self::load(path, ledger).recent(ledger).is_none_or(|recent| *recent == boards.recent(Self::RECENT))
     }
 
     /// Reads what was kept; what is missing, damaged, of another version or of another ledger is nothing, which only costs
     /// reading.
-    pub(crate) fn load(path: &Path, ledger: &dyn Log) -> Self {
+    fn load(path: &Path, ledger: &dyn Log) -> Self {
         let read = || {
             let bytes = durable::read_kept(path, MAX_LEN)?;
             let Kept { format, reached, boards } = rmp_serde::from_slice(&bytes).ok()?;
@@ -81,7 +81,7 @@ impl Followed {
     }
 
     /// Reads the events that were written since.
-    pub(crate) fn renew(&mut self, ledger: &dyn Log) -> Result<(), LedgerError> {
+    fn renew(&mut self, ledger: &dyn Log) -> Result<(), LedgerError> {
         let (boards, fresh) = (&mut self.boards, &mut self.fresh);
         ledger.follow(&mut self.reached, &mut |event| {
             boards.add(&event);
@@ -90,7 +90,7 @@ impl Followed {
     }
 
     /// Keeps it, where reading the events again would take a while.
-    pub(crate) fn keep(&mut self, path: &Path) {
+    fn keep(&mut self, path: &Path) {
         if self.fresh < KEPT_FROM {
             return;
         }
@@ -109,6 +109,48 @@ impl Followed {
             log::warn!("what follows from the ledger is not kept: {error}");
         }
         written.is_ok()
+    }
+}
+
+/// What follows from a ledger, as far as it was asked for: its recent part as long as that is enough, then all of it.
+#[derive(Debug, Default)]
+pub(crate) struct Following {
+    all: Option<Followed>,
+    recent: Option<Followed>,
+    is_recent_kept: bool,
+}
+
+impl Following {
+    /// Returns what follows from all events; `path` is where it is kept, if it may be.
+    pub(crate) fn all(&mut self, path: &Path, may_keep: bool, ledger: &dyn Log) -> Result<Boards, LedgerError> {
+        let all = self.all.get_or_insert_with(|| Followed::load(path, ledger));
+        all.renew(ledger)?;
+        if may_keep {
+            all.keep(path);
+        }
+        Ok(all.boards.clone())
+    }
+
+    /// Returns the recent part where that is kept and nothing happened since, else all; `paths` are where the one and the other
+    /// are kept.
+    pub(crate) fn recent(
+        &mut self,
+        paths: (&Path, &Path),
+        may_keep: bool,
+        ledger: &dyn Log,
+    ) -> Result<Boards, LedgerError> {
+        if self.all.is_none() {
+            let recent = self.recent.get_or_insert_with(|| Followed::load(paths.0, ledger));
+            if let Some(boards) = recent.recent(ledger) {
+                return Ok(boards.clone());
+            }
+        }
+        let boards = self.all(paths.1, may_keep, ledger)?;
+        if let Some(all) = self.all.as_ref().filter(|_| may_keep && !self.is_recent_kept) {
+            all.keep_recent(paths.0);
+            self.is_recent_kept = true;
+        }
+        Ok(boards)
     }
 }
 
@@ -174,7 +216,8 @@ mod tests {
         let mut ledger = open(temp.path(), most);
         let mut followed = kept(&all, &ledger);
         followed.keep_recent(&recent);
-        let boards = Followed::load_recent(&recent, &ledger).unwrap();
+        let loaded = Followed::load(&recent, &ledger);
+        let boards = loaded.recent(&ledger).unwrap();
         assert!(Followed::is_recent_of(&recent, &ledger, &followed.boards));
         assert!(!Followed::is_recent_of(&recent, &ledger, &Boards::default()));
         let (some, whole) = (boards.of(&Name::full_edition()), followed.boards.of(&Name::full_edition()));
@@ -191,10 +234,11 @@ mod tests {
             }
         }
         ledger.add_lines(last).unwrap();
-        assert!(Followed::load_recent(&recent, &ledger).is_none(), "something happened since");
+        assert!(Followed::load(&recent, &ledger).recent(&ledger).is_none(), "something happened since");
+        assert!(loaded.recent(&ledger).is_none(), "also while it is open");
         followed.renew(&ledger).unwrap();
         followed.keep_recent(&recent);
-        assert!(Followed::load_recent(&recent, &ledger).is_some());
+        assert!(Followed::load(&recent, &ledger).recent(&ledger).is_some());
         // A short history has no older part.
         let short = tempfile::tempdir().unwrap();
         let mut few = Followed::default();

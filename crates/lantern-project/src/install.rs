@@ -1,6 +1,5 @@
 //! `install`: a folder comes to hold what a branch has, as on a player's machine.
 
-use crate::error::{Class, Explained, one_of};
 use lantern_core::choices::NotOffered;
 use std::path::{Component, Path, PathBuf};
 
@@ -21,6 +20,7 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 
+use crate::error::{Class, Explained, one_of};
 use crate::project::Project;
 use crate::storefronts::title_of;
 use crate::{ProjectError, environment};

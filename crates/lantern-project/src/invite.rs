@@ -1,6 +1,5 @@
 //! `invite`: invitations to branches that not everybody follows.
 
-use crate::error::{Class, Explained, class_of_ledger, fixes_of_ledger};
 use jiff::Timestamp;
 use lantern_core::config::Audience;
 use lantern_core::digest::InvitationId;
@@ -11,6 +10,7 @@ use lantern_ledger::LedgerError;
 use lantern_storefront::StorefrontError;
 use lantern_storefront::protocol::{InvitationMade, NewInvitation};
 
+use crate::error::{Class, Explained, class_of_ledger, fixes_of_ledger};
 use crate::project::{Project, Session};
 use crate::storefronts::{OpenStorefront, open_storefront};
 use crate::{ProjectError, environment};

@@ -3,8 +3,6 @@
 //! Next to the ledger lies its head, which says how far it had come, and in the store lies a record of every release.
 //! Anyone who knows of more than the ledger does shows that it was lost, emptied or replaced by an older one.
 
-use crate::error::{Class, Explained};
-use crate::releases::ReleaseError;
 use lantern_core::version::BuildNumber;
 use std::collections::BTreeSet;
 use std::fs;
@@ -23,7 +21,9 @@ use lantern_store::store::Store;
 use lantern_storefront::protocol::Build;
 use serde::{Deserialize, Serialize};
 
+use crate::error::{Class, Explained};
 use crate::project::{LEDGER, Project, Session, Workspace};
+use crate::releases::ReleaseError;
 use crate::storefronts::open_storefront;
 use crate::{ProjectError, environment, signing};
 
@@ -178,7 +178,7 @@ impl Workspace {
         Ok(LedgerCopied { path: path.to_owned(), events, bytes: text.len() as u64 })
     }
 
-    /// Brings the copy of the ledger up to date. `path` is another storefront than the usual one; the file there must be an older
+    /// Brings the copy of the ledger up to date. `path` is another place than the usual one; the file there must be an older
     /// copy of this ledger.
     ///
     /// # Errors

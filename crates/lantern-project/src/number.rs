@@ -1,11 +1,11 @@
 //! `number`: the build number that the next release gets.
 
-use crate::ledger::RecordsError;
 use lantern_core::board::FAR;
 use lantern_core::event::{EventBody, NextNumber, NumberLeft, StorefrontRef};
 use lantern_core::version::{BuildNumber, ReleaseName};
 
 use crate::ProjectError;
+use crate::ledger::RecordsError;
 use crate::project::{Session, Workspace};
 
 /// The next number, and why it is that.

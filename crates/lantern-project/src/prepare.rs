@@ -271,7 +271,7 @@ impl Session {
         let Some(signing) = signing.filter(signs) else {
             let mut judged = judge()?;
             let (trees, cost) = self.seal_parcels(&divided, Some(&mut digests), progress)?;
-            let copies = self.compare_shared(&divided, &trees, &mut digests, progress);
+            let copies = self.compare_shared(&divided, &mut digests, progress);
             self.remember(&digests);
             copies?;
             judged.findings.extend(self.damage()?);
@@ -281,7 +281,7 @@ impl Session {
         // What is signed is known by what it was before: signing the same bytes twice may give two results.
         let read = |parcel: &Parcel| digests.tree_by_reading(&divided.intakes[parcel.from], &parcel.indices, progress);
         let trees: Vec<Tree> = parcels(&divided).iter().map(read).collect::<Result<_, _>>()?;
-        let copies = self.compare_shared(&divided, &trees, &mut digests, progress);
+        let copies = self.compare_shared(&divided, &mut digests, progress);
         self.remember(&digests);
         copies?;
         let inputs = with_signers(describe(&divided, &trees)?, Some(signing));
@@ -339,23 +339,21 @@ impl Session {
         Ok((targets, cost))
     }
 
-    /// Reads what other targets have of shared depots, whose own trees are the first of `trees`.
+    /// Reads what other targets have of shared depots; what was read in this run is in `digests`.
     ///
     /// # Errors
     /// [`ProjectError::Findings`] where it is not the same.
     fn compare_shared(
         &self,
         divided: &Divided<'_>,
-        trees: &[Tree],
         digests: &mut DigestCache,
         progress: &dyn Progress,
     ) -> Result<(), ProjectError> {
-        let made_of = parcels(divided);
         let findings = self.project().differing_content(divided, |parcel| {
-            let is_it = |(known, _): &(&Parcel, &Tree)| known.from == parcel.from && known.indices == parcel.indices;
-            match made_of.iter().zip(trees).find(is_it) {
-                Some((_, tree)) => Ok(tree.clone()),
-                None => Ok(digests.tree_by_reading(&divided.intakes[parcel.from], &parcel.indices, progress)?),
+            let intake = &divided.intakes[parcel.from];
+            match digests.tree_as_it_seems(intake, &parcel.indices) {
+                Some(tree) => Ok(tree),
+                None => Ok(digests.tree_by_reading(intake, &parcel.indices, progress)?),
             }
         })?;
         if findings.is_empty() { Ok(()) } else { Err(ProjectError::Findings(findings)) }

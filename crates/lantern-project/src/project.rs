@@ -1,12 +1,10 @@
 //! A project: the folder with `lantern.toml` and `.lantern/`.
 
-use crate::releases::ReleaseError;
-use crate::storefronts::ConnectError;
 use std::fs::{self, File, TryLockError};
 use std::io::{ErrorKind, Read, Seek, Write};
 use std::path::{Path, PathBuf};
-use std::sync::atomic::{AtomicBool, Ordering};
-use std::sync::{Arc, Mutex};
+use std::sync::atomic::AtomicBool;
+use std::sync::{Arc, Mutex, MutexGuard};
 use std::time::Duration;
 
 use lantern_core::board::{Board, Boards, KnownRelease};
@@ -23,7 +21,9 @@ use lantern_store::room_left;
 use lantern_store::store::Store;
 use lantern_storefront::{Access, Invited, OnWait, Opening, StorefrontError};
 
-use crate::followed::Followed;
+use crate::followed::{Followed, Following};
+use crate::releases::ReleaseError;
+use crate::storefronts::ConnectError;
 use crate::{ProjectError, environment, ledger, network};
 
 /// The ledger, in the state folder.
@@ -57,11 +57,7 @@ pub struct Workspace {
     pub store: Store,
     ledger: Box<dyn Log>,
     /// What follows from the events that were read; none before it is asked for.
-    followed: Mutex<Option<Followed>>,
-    /// The recent part of it, as long as nothing else was asked for.
-    recent: Mutex<Option<Boards>>,
-    /// Whether it was kept in this run.
-    is_recent_kept: AtomicBool,
+    following: Mutex<Following>,
 }
 
 /// A project that no other lantern changes while this lives.
@@ -374,14 +370,7 @@ impl Project {
         ledger::refuse_lost(&self, None, &store)?;
         let ledger = self.open_ledger()?;
         ledger::refuse_lost(&self, Some(&*ledger), &store)?;
-        Ok(Workspace {
-            project: self,
-            store,
-            ledger,
-            followed: Mutex::new(None),
-            recent: Mutex::new(None),
-            is_recent_kept: AtomicBool::new(false),
-        })
+        Ok(Workspace { project: self, store, ledger, following: Mutex::default() })
     }
 
     /// Whether anything was recorded yet.
@@ -637,13 +626,11 @@ impl Workspace {
     /// [`ProjectError::Ledger`].
     pub fn boards(&self) -> Result<Boards, ProjectError> {
         let path = self.project.state(Followed::FILE);
-        let mut kept = self.followed.lock().expect("nothing panics with the lock");
-        let followed = kept.get_or_insert_with(|| Followed::load(&path, &*self.ledger));
-        followed.renew(&*self.ledger)?;
-        if !self.is_read_only() {
-            followed.keep(&path);
-        }
-        Ok(followed.boards.clone())
+        Ok(self.following().all(&path, !self.is_read_only(), &*self.ledger)?)
+    }
+
+    fn following(&self) -> MutexGuard<'_, Following> {
+        self.following.lock().expect("nothing panics with the lock")
     }
 
     /// Returns what follows from the events of an edition, without what happened long ago: see [`Board::recent`].
@@ -651,24 +638,9 @@ impl Workspace {
     /// # Errors
     /// [`ProjectError::Ledger`].
     pub fn recent_board(&self, edition: &Name) -> Result<Arc<Board>, ProjectError> {
-        let path = self.project.state(Followed::RECENT_FILE);
-        if self.followed.lock().expect("nothing panics with the lock").is_none() {
-            let mut recent = self.recent.lock().expect("nothing panics with the lock");
-            if recent.is_none() {
-                *recent = Followed::load_recent(&path, &*self.ledger);
-            }
-            if let Some(recent) = &*recent {
-                return Ok(recent.of(edition));
-            }
-        }
-        let board = self.board(edition)?;
-        if !self.is_recent_kept.swap(true, Ordering::Relaxed)
-            && !self.is_read_only()
-            && let Some(followed) = &*self.followed.lock().expect("nothing panics with the lock")
-        {
-            followed.keep_recent(&path);
-        }
-        Ok(board)
+        let (recent, all) = (self.project.state(Followed::RECENT_FILE), self.project.state(Followed::FILE));
+        let boards = self.following().recent((&recent, &all), !self.is_read_only(), &*self.ledger)?;
+        Ok(boards.of(edition))
     }
 
     /// Whether the recent part that is kept, if there is one, is that of these boards.

@@ -1,7 +1,5 @@
 //! `promote` and `rollback`: a branch comes to have other builds.
 
-use crate::error::{Class, Explained};
-use crate::releases::ReleaseError;
 use std::collections::{BTreeMap, HashSet};
 
 use jiff::SignedDuration;
@@ -12,7 +10,7 @@ use lantern_core::config::Audience;
 use lantern_core::digest::RecipeId;
 use lantern_core::event::{Action, BranchBuild, BranchFacts, EventId, StorefrontRef};
 use lantern_core::names::{Handle, Name};
-use lantern_core::rules::{HouseRules, Stay, longest_stay};
+use lantern_core::rules::{HouseRules, longest_stay};
 use lantern_core::system::System;
 use lantern_core::version::{ReleaseAsked, ReleaseName};
 use lantern_store::locator::Locator;
@@ -21,8 +19,10 @@ use lantern_store::store::Store;
 use lantern_storefront::StorefrontError;
 use lantern_storefront::protocol::{Branch, Build, BuildDepot, Move, Moved as BranchMove, problem};
 
-use crate::actions::Outcome;
+use crate::actions::DoneThere;
+use crate::error::{Class, Explained};
 use crate::project::Session;
+use crate::releases::ReleaseError;
 use crate::storefronts::{OpenStorefront, open_storefront};
 use crate::{ProjectError, environment};
 
@@ -298,11 +298,8 @@ impl Session {
         let Some(carried) = state.rules.branches.carried(branch) else { return Ok(()) };
         let storefront = &state.storefront;
         let moves = storefront.branches()?.moves(&storefront.title, &carried.by).map_err(storefront.fails())?;
-        let stays = moves.iter().map(|moved| Stay {
-            since: moved.facts.since,
-            has_it: moved.facts.targets.values().any(|on_branch| on_branch.number_there == build.number_there),
-        });
-        let stayed = longest_stay(&stays.collect::<Vec<_>>(), storefront.facts.now.unwrap_or_else(environment::now));
+        let now = storefront.facts.now.unwrap_or_else(environment::now);
+        let stayed = longest_stay(moves.iter().map(|moved| &moved.facts), build.number_there, now);
         match state.rules.branches.refuse_too_early(branch, &build.name, stayed) {
             Some(refusal) => {
                 Err(ProjectError::Rules { storefront: storefront.reference.name.clone(), refusals: vec![refusal] })
@@ -404,7 +401,7 @@ impl Session {
             }
             Err(error) => return Err(error),
         };
-        self.done(&plan.edition, &asked, Outcome::Moved { facts: facts.clone(), because, restores })?;
+        self.done(&plan.edition, &asked, DoneThere::Moved { facts: facts.clone(), because, restores })?;
         Ok(facts)
     }
 }

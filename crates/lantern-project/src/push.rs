@@ -1,7 +1,5 @@
 //! `push`: a release is brought to a storefront; only what is missing travels.
 
-use crate::error::{Class, Explained};
-use crate::releases::ReleaseError;
 use std::collections::HashSet;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::mpsc::{Receiver, Sender, channel};
@@ -28,8 +26,10 @@ use lantern_storefront::StorefrontError;
 use lantern_storefront::protocol::{Build, NewBuild, NewDepot};
 
 use crate::ProjectError;
-use crate::actions::Outcome;
+use crate::actions::DoneThere;
+use crate::error::{Class, Explained};
 use crate::project::Session;
+use crate::releases::ReleaseError;
 use crate::status::Exports;
 use crate::storefronts::{OpenStorefront, open_storefront};
 
@@ -292,7 +292,7 @@ impl Session {
         };
         let answer = storefront.builds()?.make(&storefront.title, asked.key, &document);
         let build = self.answered(&storefront, &asked, answer)?;
-        self.done(&storefront.edition, &asked, Outcome::Pushed(&build, sent))?;
+        self.done(&storefront.edition, &asked, DoneThere::Pushed(&build, sent))?;
         Ok(PushDone { number_there: build.number_there, sent, packs })
     }
 

@@ -1,8 +1,5 @@
 //! Storefronts of the project: finding, connecting, and recording what they say.
 
-use crate::error::{Class, Explained};
-use crate::push::PushError;
-use crate::releases::ReleaseError;
 use lantern_core::names::Identity;
 use std::collections::BTreeMap;
 use std::path::PathBuf;
@@ -26,7 +23,10 @@ use lantern_storefront::{
 };
 
 use crate::ProjectError;
+use crate::error::{Class, Explained};
 use crate::project::{Project, Session, Workspace};
+use crate::push::PushError;
+use crate::releases::ReleaseError;
 
 /// A storefront that answered and is the one that was connected.
 pub(crate) struct OpenStorefront {

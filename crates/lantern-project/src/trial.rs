@@ -1,6 +1,5 @@
 //! `try`: exactly what was sealed is started, and someone's yes is recorded.
 
-use crate::releases::ReleaseError;
 use std::fs::File;
 use std::path::PathBuf;
 
@@ -15,6 +14,7 @@ use lantern_store::install::{self, OwnFiles, Wanted};
 
 use crate::ProjectError;
 use crate::project::Session;
+use crate::releases::ReleaseError;
 
 /// A sealed build that lies ready to be started.
 #[derive(Debug)]

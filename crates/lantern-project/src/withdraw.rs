@@ -8,7 +8,7 @@ use lantern_core::names::Name;
 use lantern_storefront::protocol::Withdraw;
 
 use crate::ProjectError;
-use crate::actions::Outcome;
+use crate::actions::DoneThere;
 use crate::project::Session;
 use crate::storefronts::open_storefront;
 
@@ -115,7 +115,7 @@ impl Session {
             let why = Withdraw { because: plan.because.clone() };
             let answer = storefront.builds()?.withdraw(&storefront.title, build.number_there, asked.key, &why);
             let done = self.answered(&storefront, &asked, answer)?;
-            self.done(&storefront.edition, &asked, Outcome::Withdrawn(&done, plan.because.clone()))?;
+            self.done(&storefront.edition, &asked, DoneThere::Withdrawn(&done, plan.because.clone()))?;
         }
         Ok(())
     }

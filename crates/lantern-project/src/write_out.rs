@@ -1,7 +1,6 @@
 //! `releases write`: a sealed release is written out again, as a folder or an archive. The same release gives the same
 //! bytes, on any computer and at any time.
 
-use crate::releases::ReleaseError;
 use std::fs::{self, File};
 use std::io::{self, BufWriter, Write};
 use std::path::{Path, PathBuf};
@@ -21,6 +20,7 @@ use lantern_store::recipe::Entry;
 
 use crate::ProjectError;
 use crate::project::Workspace;
+use crate::releases::ReleaseError;
 
 /// What was written.
 #[derive(Debug, Clone, PartialEq, Eq)]

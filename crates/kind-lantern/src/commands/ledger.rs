@@ -40,7 +40,7 @@ enum Action {
         after_help = "Examples:\n  lantern ledger backup\n  lantern ledger backup --to /media/stick/ledger.jsonl"
     )]
     Backup {
-        /// Another storefront for the copy; a file that is there must be an older copy of this ledger
+        /// Another place for the copy; a file that is there must be an older copy of this ledger
         #[arg(long, value_name = "FILE")]
         to: Option<PathBuf>,
     },

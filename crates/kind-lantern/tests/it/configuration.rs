@@ -243,7 +243,7 @@ fn no_project_and_files_that_are_none() {
     let long = format!("[game]\nname = {}\n", "x".repeat(200_000));
     std::fs::write(env.path("lantern.toml"), long).unwrap();
     let ran = env.lantern(&["prepare"]).fails(2);
-    assert!(ran.stderr().len() < 2000, "a long line is shown around its storefront: {}", ran.stderr().len());
+    assert!(ran.stderr().len() < 2000, "a long line is shown around its place: {}", ran.stderr().len());
 }
 
 #[test]

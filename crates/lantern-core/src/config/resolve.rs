@@ -7,10 +7,11 @@ use super::{
     Accept, Config, ConfigKey, Edition, EditionKind, Game, ProtocolStorefront, Storefront, StorefrontKind, Target,
     TargetStart, VersionSource, raw,
 };
-use crate::choices::{BY_LANGUAGE, Choices, DefaultOption, NO_OPTION, Players, is_language};
+use crate::choices::{BY_LANGUAGE, Choices, DefaultOption, NO_OPTION, Players};
 use crate::depots::Rule;
 use crate::finding::{Code, Finding, Severity, TextPlace};
 use crate::names::{FolderName, Handle, Identity, Name};
+use crate::notes::is_language;
 use crate::path::{TreePath, shown};
 use crate::patterns::Patterns;
 use crate::system::System;

@@ -6,6 +6,7 @@ use serde::{Deserialize, Serialize};
 
 use super::{Refusal, Section};
 use crate::config::Audience;
+use crate::event::BranchFacts;
 use crate::names::Name;
 use crate::version::ReleaseName;
 
@@ -40,27 +41,20 @@ pub struct Carried {
     pub hours: u32,
 }
 
-/// What a branch had from a time on: whether the build was among it.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Stay {
-    /// From when on; none where nobody knows.
-    pub since: Option<Timestamp>,
-    /// Whether the branch had the build.
-    pub has_it: bool,
-}
-
-/// Returns the longest time for which a branch had a build without a break, by what it had from when on, oldest first;
-/// none when it never had it.
-pub fn longest_stay(stays: &[Stay], now: Timestamp) -> Option<SignedDuration> {
+/// Returns the longest time for which a branch had a build without a break, by what it had after each of its moves, oldest
+/// first; none when it never had it.
+pub fn longest_stay<'a>(
+    moves: impl IntoIterator<Item = &'a BranchFacts>,
+    number_there: u64,
+    now: Timestamp,
+) -> Option<SignedDuration> {
     let mut longest = None;
     let mut began: Option<Timestamp> = None;
-    let ends = stays.iter().skip(1).map(|stay| stay.since.unwrap_or(now)).chain([now]);
-    for (stay, end) in stays.iter().zip(ends) {
-        began = match (stay.has_it, began) {
-            (true, None) => Some(stay.since.unwrap_or(end)),
-            (true, began) => began,
-            (false, _) => None,
-        };
+    let mut moves = moves.into_iter().peekable();
+    while let Some(facts) = moves.next() {
+        let end = moves.peek().map_or(Some(now), |next| next.since).unwrap_or(now);
+        let has_it = facts.targets.values().any(|build| build.number_there == number_there);
+        began = has_it.then(|| began.or(facts.since).unwrap_or(end));
         longest = longest.max(began.map(|began| end.duration_since(began)));
     }
     longest
@@ -135,15 +129,23 @@ impl Section for Branches {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::digest::ReleaseId;
+    use crate::event::BranchBuild;
 
     fn at(hour: i64) -> Timestamp {
         Timestamp::from_second(hour * 3600).unwrap()
     }
 
+    /// A move to build 1, or to none.
+    fn after(since: Option<Timestamp>, has_it: bool) -> BranchFacts {
+        let build = BranchBuild { number_there: 1, release: ReleaseId::of(b"r"), name: "1.4.0 (27)".parse().unwrap() };
+        let targets = has_it.then(|| ("linux".parse().unwrap(), build)).into_iter().collect();
+        BranchFacts { branch: "creek".parse().unwrap(), revision: 1, since, by: None, targets }
+    }
+
     fn stayed(stays: &[(i64, bool)], now: i64) -> Option<i64> {
-        let stays: Vec<Stay> =
-            stays.iter().map(|(hour, has_it)| Stay { since: Some(at(*hour)), has_it: *has_it }).collect();
-        longest_stay(&stays, at(now)).map(|time| time.as_hours())
+        let moves: Vec<BranchFacts> = stays.iter().map(|(hour, has_it)| after(Some(at(*hour)), *has_it)).collect();
+        longest_stay(&moves, 1, at(now)).map(|time| time.as_hours())
     }
 
     #[test]
@@ -155,8 +157,8 @@ mod tests {
         assert_eq!(stayed(&[(1, true), (6, false)], 9), Some(5), "what was long enough once stays so");
         assert_eq!(stayed(&[(1, true), (2, false), (6, true)], 9), Some(3), "a break begins it again");
         assert_eq!(stayed(&[(9, true)], 9), Some(0));
-        let unknown = [Stay { since: None, has_it: true }];
-        assert_eq!(longest_stay(&unknown, at(9)), Some(SignedDuration::ZERO), "nobody knows since when");
+        let unknown = [after(None, true)];
+        assert_eq!(longest_stay(&unknown, 1, at(9)), Some(SignedDuration::ZERO), "nobody knows since when");
     }
 
     #[test]

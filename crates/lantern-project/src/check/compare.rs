@@ -21,7 +21,7 @@ use lantern_store::store::Store;
 use crate::ProjectError;
 use crate::depots::Divided;
 use crate::describe::seem;
-use crate::followed::Followed;
+use crate::followed::{Followed, Following};
 use crate::project::Project;
 use crate::signing;
 
@@ -78,14 +78,13 @@ impl PastReleases {
             return Ok(Self::default());
         }
         let (ledger, store) = (project.open_ledger()?, project.open_store());
-        let mut followed = Followed::load(&project.state(Followed::FILE), &*ledger);
-        followed.renew(&*ledger)?;
-        let board = followed.boards.of(edition);
+        let boards = Following::default().all(&project.state(Followed::FILE), false, &*ledger)?;
+        let board = boards.of(edition);
         let is_ours = |r: &&KnownRelease| r.found_at.is_none() && !board.withdrawn.contains_key(&r.id);
         let mut newest: Vec<_> = board.releases.iter().filter(is_ours).collect();
         newest.sort_by_key(|release| std::cmp::Reverse(release.name.number));
         let pushed = board.pushed.iter().map(|pushed| pushed.name.clone()).collect();
-        let next = followed.boards.numbers().next().ok().into_iter().chain(board.reserved.values().copied()).collect();
+        let next = boards.numbers().next().ok().into_iter().chain(board.reserved.values().copied()).collect();
         let live = board.branches.iter().filter_map(|((_, branch), facts)| {
             let good = facts.targets.values().filter(|build| !board.withdrawn.contains_key(&build.release));
             let newest = good.map(|build| &build.name).max_by_key(|name| name.number)?;

@@ -2,7 +2,7 @@
 
 use lantern_core::event::{BranchBuild, BranchFacts, EventId};
 use lantern_core::names::{Handle, Name};
-use lantern_core::rules::{HouseRules, Refusal, Stay, longest_stay};
+use lantern_core::rules::{HouseRules, Refusal, longest_stay};
 use lantern_storefront::protocol::{Branch, Move, Moved, problem};
 use rusqlite::{TransactionBehavior, params};
 
@@ -119,13 +119,8 @@ impl StandIn {
     ) -> Result<(), Refused> {
         let Some(carried) = self.rules().branches.carried(branch) else { return Ok(()) };
         let moves = self.moves(title, &carried.by)?;
-        let stayed = |build: &BranchBuild| {
-            let stays = moves.iter().map(|moved| Stay {
-                since: moved.facts.since,
-                has_it: moved.facts.targets.values().any(|b| b.number_there == build.number_there),
-            });
-            longest_stay(&stays.collect::<Vec<_>>(), self.now())
-        };
+        let stayed =
+            |build: &BranchBuild| longest_stay(moves.iter().map(|moved| &moved.facts), build.number_there, self.now());
         let fresh = wanted.iter().filter(|(target, build)| now.facts.targets.get(*target) != Some(*build));
         let refusals: Vec<Refusal> = fresh
             .filter_map(|(_, build)| self.rules().branches.refuse_too_early(branch, &build.name, stayed(build)))
