@@ -30,36 +30,24 @@ mod status;
 pub mod trial;
 pub mod verify;
 
-#[cfg(test)]
-pub use branch_move::Document as MoveDocument;
-#[cfg(test)]
-pub use status::Document as StatusDocument;
-
 use std::process::ExitCode;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
 use clap::FromArgMatches;
-use lantern_core::names::Name;
 use lantern_core::progress::{Progress, Task};
 use lantern_core::version::{ReleaseAsked, ReleaseName};
 use lantern_project::{Project, ProjectError, Session, Workspace};
+use lantern_views::Next;
+use lantern_views::paint::{faint, strong};
 
 use crate::args::{self, Cli, Command};
 use crate::diagnostic::CommandError;
-use crate::ui::{Next, Ui};
+use crate::ui::Ui;
 
 /// What a command comes to when it does not fail.
 pub type Done = Result<(), CommandError>;
-
-/// A storefront that could not be asked.
-#[derive(serde::Serialize)]
-#[cfg_attr(test, derive(schemars::JsonSchema))]
-struct UnreachableDocument<'a> {
-    storefront: &'a Name,
-    why: &'a str,
-}
 
 /// Runs the program.
 pub fn run() -> ExitCode {
@@ -213,11 +201,6 @@ fn choose_edition(project: &mut Project, ui: &Ui) -> Done {
     }
 }
 
-/// What an edition is called in output; nothing where there is only one.
-fn edition_word(project: &Project, edition: &Name) -> String {
-    if project.has_editions() { format!("{edition} ") } else { String::new() }
-}
-
 fn open(ui: &Ui) -> Result<Workspace, CommandError> {
     let open = find(ui)?.open()?;
     // The very first run has made the folder only now.
@@ -246,14 +229,6 @@ fn next(open: &Workspace, ui: &Ui, otherwise: impl Into<Next>) -> Done {
         None => ui.next(otherwise),
     }
     Ok(())
-}
-
-/// Repeats where one acts that there were warnings when a release was sealed.
-fn show_warning_count(count: u64, ui: &Ui) {
-    if count > 0 {
-        let count = crate::format::count(count, "warning", "warnings");
-        ui.say(&format!("  {} {count} when it was sealed: lantern check", crate::paint::care("warns:")));
-    }
 }
 
 /// What is said where all is done.
@@ -304,7 +279,7 @@ fn start_program(
     ui: &Ui,
 ) -> Result<Option<i32>, CommandError> {
     let file = program.file_name().map(|name| lantern_core::path::shown(&name.to_string_lossy())).unwrap_or_default();
-    ui.say(&format!("\n{} {file}", crate::paint::faint("starting")));
+    ui.say(&format!("\n{} {file}", faint("starting")));
     let mut command = std::process::Command::new(program);
     command.args(arguments).current_dir(folder);
     if ui.json {
@@ -352,7 +327,7 @@ fn ask_for_name(ui: &Ui, wanted: &ReleaseName, given: Option<&str>) -> Result<bo
     let answer = match given {
         Some(given) => given.to_owned(),
         None => ui.ask(
-            &format!("\nType {} to continue:", crate::paint::strong(wanted)),
+            &format!("\nType {} to continue:", strong(wanted)),
             "your confirmation, the release's own name,",
             &format!("--confirm \"{wanted}\""),
         )?,

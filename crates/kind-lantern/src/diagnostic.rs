@@ -1,13 +1,9 @@
 //! What went wrong, where, why, and what to do: one shape, one printer, one match from kind to exit code.
 
-use std::fmt::Write as _;
-
-use lantern_core::finding::{Finding, Severity};
+use lantern_core::finding::Finding;
 use lantern_project::{Class, MoveError, ProjectError};
-use serde::Serialize;
+use lantern_views::error::{self, Failure};
 
-use crate::format;
-use crate::paint::{bad, care, command, faint};
 use crate::ui::Ui;
 
 /// Why a command ended without having done its work.
@@ -20,24 +16,6 @@ pub struct CommandError {
     findings: Vec<Finding>,
     /// The command's own output has said it all; only the exit code is left to give.
     is_said: bool,
-}
-
-/// The document that `--json` prints on failure.
-#[derive(Serialize)]
-#[cfg_attr(test, derive(schemars::JsonSchema))]
-pub struct ErrorDocument<'a> {
-    schema: &'static str,
-    error: ErrorBody<'a>,
-}
-
-#[derive(Serialize)]
-#[cfg_attr(test, derive(schemars::JsonSchema))]
-struct ErrorBody<'a> {
-    kind: &'static str,
-    what: &'a str,
-    why: &'a [String],
-    fixes: &'a [String],
-    findings: &'a [Finding],
 }
 
 impl CommandError {
@@ -71,11 +49,6 @@ impl CommandError {
     /// Ends with the exit code of findings that stop, which were shown.
     pub fn findings_said() -> Self {
         Self { class: Class::Findings, is_said: true, ..Self::usage("there are errors", "fix them") }
-    }
-
-    /// Something is known that stops.
-    pub fn stopping(what: impl Into<String>, fix: impl Into<String>) -> Self {
-        Self { class: Class::Findings, ..Self::usage(what, fix) }
     }
 
     /// Someone said no; `what` tells what was not done because of it.
@@ -134,80 +107,18 @@ impl CommandError {
         format!("{} / {}", self.in_short(), self.fixes.join("; "))
     }
 
-    fn kind(&self) -> &'static str {
-        match self.class {
-            Class::Findings => "findings",
-            Class::Usage => "usage",
-            Class::Refused => "refused",
-            Class::Unreachable => "unreachable",
-            Class::Damaged => "damaged",
-            Class::Computer => "computer",
-            Class::NotConfirmed => "not-confirmed",
-            Class::Stopped => "stopped",
-        }
-    }
-
     /// Prints to standard error; in JSON mode the document goes to standard output.
     pub fn print(&self, ui: &Ui) {
         if self.is_said {
             return;
         }
-        if ui.json {
-            let error = ErrorBody {
-                kind: self.kind(),
-                what: &self.what,
-                why: &self.why,
-                fixes: &self.fixes,
-                findings: &self.findings,
-            };
-            ui.document(&ErrorDocument { schema: "lantern.error/1", error });
-            return;
+        let Self { class, what, why, fixes, findings, .. } = self;
+        let failure = Failure { class: *class, what, why, fixes, findings };
+        match ui.json {
+            true => ui.document(&error::document(&failure)),
+            false => ui.show_aside(&error::view(&failure)),
         }
-        let mut out = String::new();
-        if self.class == Class::Stopped {
-            out = format!("{} nothing is half done", care("stopped:"));
-        } else {
-            let _ = write!(out, "{} {}", bad("error:"), self.what);
-        }
-        for why in &self.why {
-            let _ = write!(out, "\n{} {why}", faint("  why:"));
-        }
-        for finding in &self.findings {
-            let _ = write!(out, "\n\n{}", show_finding(finding));
-        }
-        for fix in &self.fixes {
-            let _ = write!(out, "\n{} {}", faint("  fix:"), command(fix));
-        }
-        ui.aside(&out);
     }
-}
-
-/// Lays a finding out: place, line, mark, sentence, fix.
-pub fn show_finding(finding: &Finding) -> String {
-    let mut out = String::new();
-    let paint = |text: &str| match finding.severity {
-        Severity::Error => bad(text),
-        Severity::Warning => care(text),
-        Severity::Note => faint(text),
-    };
-    if let Some(place) = &finding.place {
-        let _ = writeln!(out, "  {}", faint(format!("{}, line {}, column {}", place.file, place.line, place.column)));
-        // A line of thousands of characters is shown around its place.
-        let room = format::columns().map_or(110, |columns| columns.min(114) - 4);
-        let start = place.column.saturating_sub(room / 2 + 5);
-        let text: String = place.text.chars().skip(start).take(room).collect();
-        let _ = writeln!(out, "    {}", text.trim_end());
-        let marks = "~".repeat(place.len.min(room.saturating_sub(place.column - 1 - start)).max(1));
-        let _ = writeln!(out, "    {}{}", " ".repeat(place.column - 1 - start), paint(&marks));
-    }
-    let code = format!("({})", finding.code);
-    let what = format::flow(&format!("{} {code}", finding.what), finding.severity.word().len() + 4, 4)
-        .replace(&code, &faint(&code));
-    let _ = write!(out, "  {} {what}", paint(&format!("{}:", finding.severity.word())));
-    if let Some(fix) = &finding.fix {
-        let _ = write!(out, "\n  {} {}", faint("fix:"), format::flow(fix, 7, 4));
-    }
-    out
 }
 
 impl From<ProjectError> for CommandError {

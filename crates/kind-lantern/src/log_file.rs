@@ -39,7 +39,7 @@ impl Log for RunLog {
         let ms = log.started.map_or(0, |started| started.elapsed().as_millis());
         let line = format!("{ms:>8} ms  {}", lantern_core::path::shown(&record.args().to_string()));
         if log.is_verbose {
-            let _ = writeln!(anstream::stderr(), "{}", crate::paint::faint(&line));
+            let _ = writeln!(anstream::stderr(), "{}", lantern_views::paint::faint(&line));
         }
         if let Some(file) = &mut log.file {
             // A log that cannot be written must not stop the work that it is about.

@@ -4,14 +4,11 @@ mod args;
 mod ask;
 mod commands;
 mod diagnostic;
-mod format;
-mod log_file;
-mod paint;
-mod progress;
 #[cfg(test)]
-mod schemas;
+mod generated;
+mod log_file;
+mod progress;
 mod sole_storefront;
-mod table;
 mod ui;
 mod usage;
 

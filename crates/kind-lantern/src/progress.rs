@@ -8,11 +8,12 @@ use std::time::{Duration, Instant};
 
 use indicatif::{ProgressBar, ProgressState, ProgressStyle};
 use lantern_core::progress::{Meter, Progress, Task};
-use serde::Serialize;
+use lantern_views::format;
+use lantern_views::paint::care;
+use lantern_views::progress::line;
 
 use crate::args::ProgressMode;
-use crate::format;
-use crate::paint::care;
+use crate::ui::columns;
 
 /// How often a JSON line is written at most.
 const JSON_EVERY: Duration = Duration::from_millis(250);
@@ -98,7 +99,7 @@ impl Bar {
         let left = |state: &ProgressState, out: &mut dyn std::fmt::Write| {
             let _ = write!(out, "{} left", format::duration(state.eta().as_secs()));
         };
-        let template = template(self.bar.length().is_some(), format::columns().unwrap_or(80));
+        let template = template(self.bar.length().is_some(), columns().unwrap_or(80));
         let style = ProgressStyle::with_template(&template).expect("the template is a valid one");
         let style = style.with_key("rate", rate).with_key("of", of).with_key("left", left).progress_chars("■■·");
         self.bar.set_style(style);
@@ -134,21 +135,6 @@ impl Drop for Bar {
     }
 }
 
-/// A line of `--progress json`, on standard error: one when a task starts, and at most four in a second.
-#[derive(Debug, Serialize)]
-#[cfg_attr(test, derive(schemars::JsonSchema))]
-pub struct Line {
-    schema: &'static str,
-    /// `seal`, `send`, `receive`, `verify`, `write`, or `work` for any other.
-    task: &'static str,
-    /// Bytes.
-    done: u64,
-    /// Bytes, where it is known how many there will be.
-    total: Option<u64>,
-    /// At the pace up to now; none before anything is done, or where the end is not known.
-    seconds_left: Option<u64>,
-}
-
 struct Lines {
     task: &'static str,
     total: Option<u64>,
@@ -167,9 +153,7 @@ impl Lines {
 
     fn write(&self) {
         let done = self.done.load(Ordering::Relaxed);
-        let done = self.total.map_or(done, |total| done.min(total));
-        let seconds_left = self.total.and_then(|total| seconds_left(done, total, self.started.elapsed()));
-        let line = Line { schema: "lantern.progress/1", task: self.task, done, total: self.total, seconds_left };
+        let line = line(self.task, done, self.total, self.started.elapsed());
         let line = serde_json::to_string(&line).expect("a line has only keys that are texts");
         let _ = writeln!(std::io::stderr(), "{line}");
     }
@@ -189,26 +173,5 @@ impl Meter for Lines {
 impl Drop for Lines {
     fn drop(&mut self) {
         self.write();
-    }
-}
-
-/// The whole seconds that the rest takes at the pace up to now.
-fn seconds_left(done: u64, total: u64, since: Duration) -> Option<u64> {
-    let left = total.saturating_sub(done);
-    let millis = u128::from(left) * since.as_millis() / u128::from(std::num::NonZeroU64::new(done)?.get());
-    u64::try_from(millis.div_ceil(1000)).ok()
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn the_time_that_is_left() {
-        let ten = Duration::from_secs(10);
-        assert_eq!(seconds_left(0, 100, ten), None, "nothing is known of its pace");
-        assert_eq!((seconds_left(25, 100, ten), seconds_left(100, 100, ten)), (Some(30), Some(0)));
-        assert_eq!(seconds_left(1, u64::MAX, Duration::from_secs(u64::MAX / 1000)), None, "for ever");
-        assert_eq!(seconds_left(120, 100, ten), Some(0), "more than was estimated");
     }
 }

@@ -1,47 +1,27 @@
 //! Everything that is printed goes through here: data to standard output, everything else to standard error.
 
-use std::borrow::Cow;
 use std::io::{self, IsTerminal, Write};
 use std::path::PathBuf;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 
 use lantern_core::names::Name;
+use lantern_views::paint::{bad, faint};
+use lantern_views::{Block, Next, View};
 use serde::Serialize;
 
 use crate::args::{ColorMode, Common, EditionArg, ProgressMode};
-use crate::format;
-use crate::paint::{bad, command, faint};
 use crate::progress::Shown;
 
-/// The next sensible command.
-#[derive(Debug, Clone)]
-pub struct Next {
-    command: Cow<'static, str>,
-    /// What it does, where the command does not say it.
-    why: &'static str,
-}
+/// Narrower than this, nothing is laid out: words would stand one below the other.
+const NARROWEST: usize = 40;
 
-impl Next {
-    pub const fn new(command: &'static str, why: &'static str) -> Self {
-        Self { command: Cow::Borrowed(command), why }
-    }
-
-    pub fn of(command: String, why: &'static str) -> Self {
-        Self { command: Cow::Owned(command), why }
-    }
-}
-
-impl From<&'static str> for Next {
-    fn from(command: &'static str) -> Self {
-        Self::new(command, "")
-    }
-}
-
-impl From<String> for Next {
-    fn from(command: String) -> Self {
-        Self::of(command, "")
-    }
+/// Returns how many columns a line may take: what `COLUMNS` says, or else what the terminal has. None where output does
+/// not go to a terminal: then nothing is folded.
+pub fn columns() -> Option<usize> {
+    let said = std::env::var("COLUMNS").ok().and_then(|text| text.trim().parse::<usize>().ok()).filter(|n| *n > 0);
+    let has = || terminal_size::terminal_size_of(io::stdout()).map(|(width, _)| usize::from(width.0));
+    said.or_else(has).map(|columns| columns.max(NARROWEST))
 }
 
 /// The terminal, or what stands in its place.
@@ -81,10 +61,26 @@ impl Ui {
     }
 
     /// Prints what was asked for; nothing in JSON mode, where the document says it all.
-    pub fn say(&self, text: &str) {
-        if !self.json {
-            write_out(&format!("{}\n", format::fold(text)));
+    pub fn show(&self, view: &View) {
+        if self.json {
+            return;
         }
+        for block in view.blocks().iter().filter(|block| !(self.quiet && matches!(block, Block::Next(_)))) {
+            write_out(&format!("{}\n", block.lay_out(columns())));
+        }
+    }
+
+    /// As [`Self::show`], for lines alone.
+    pub fn say(&self, text: &str) {
+        let mut view = View::default();
+        view.say(text);
+        self.show(&view);
+    }
+
+    /// Prints the answer of a command: the document in JSON mode, else what people read.
+    pub fn answer(&self, document: &impl Serialize, view: &View) {
+        self.document(document);
+        self.show(view);
     }
 
     /// Whether a plan need not be shown: it was agreed to beforehand, and only what went wrong is to be said.
@@ -94,15 +90,9 @@ impl Ui {
 
     /// Prints the next sensible command.
     pub fn next(&self, next: impl Into<Next>) {
-        if !self.json && !self.quiet {
-            let Next { command: line, why } = next.into();
-            // A command is never folded, so that it can be copied as it is.
-            let len = 6 + line.len() + if why.is_empty() { 0 } else { 3 + why.len() };
-            let is_long = format::columns().is_some_and(|columns| len > columns);
-            let gap = if is_long { "\n      " } else { "   " };
-            let why = if why.is_empty() { String::new() } else { format!("{gap}{}", faint(why)) };
-            write_out(&format!("\n{} {}{why}\n", faint("next:"), command(&line)));
-        }
+        let mut view = View::default();
+        view.next(next);
+        self.show(&view);
     }
 
     /// Prints the one document of a run.
@@ -114,9 +104,18 @@ impl Ui {
     }
 
     /// Prints to standard error.
+    pub fn show_aside(&self, view: &View) {
+        for block in view.blocks() {
+            // Nobody is left to tell when standard error is gone.
+            let _ = writeln!(anstream::stderr(), "{}", block.lay_out(columns()));
+        }
+    }
+
+    /// As [`Self::show_aside`], for lines alone.
     pub fn aside(&self, text: &str) {
-        // Nobody is left to tell when standard error is gone.
-        let _ = writeln!(anstream::stderr(), "{}", format::fold(text));
+        let mut view = View::default();
+        view.say(text);
+        self.show_aside(&view);
     }
 
     /// Says for how long is waited, and why.

@@ -12,8 +12,8 @@ use lantern_ledger::ServerFacts;
 use lantern_storefront::StorefrontError;
 use lantern_storefront::protocol::Build;
 
-use crate::project::Session;
 use crate::storefronts::OpenStorefront;
+use crate::workspace::Session;
 use crate::{ProjectError, environment};
 
 /// What a storefront did.

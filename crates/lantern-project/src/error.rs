@@ -16,6 +16,7 @@ use lantern_store::store::StoreError;
 use lantern_storefront::StorefrontError;
 use lantern_storefront::protocol::problem;
 
+use crate::history::HistoryError;
 use crate::install::PlayError;
 use crate::invite::InviteError;
 use crate::ledger::RecordsError;
@@ -183,6 +184,9 @@ pub enum ProjectError {
     /// Nothing can be done with a release.
     #[error(transparent)]
     Release(#[from] ReleaseError),
+    /// Something is asked for that never happened.
+    #[error(transparent)]
+    History(#[from] HistoryError),
     /// A storefront is not the one that is meant.
     #[error(transparent)]
     Connect(#[from] ConnectError),
@@ -252,6 +256,7 @@ impl ProjectError {
             Self::Invite(error) => error.class(),
             Self::Play(error) => error.class(),
             Self::Release(error) => error.class(),
+            Self::History(error) => error.class(),
             Self::Connect(error) => error.class(),
             Self::Records(error) => error.class(),
             Self::Busy { .. }
@@ -314,6 +319,7 @@ impl ProjectError {
             Self::Invite(error) => error.fixes(),
             Self::Play(error) => error.fixes(),
             Self::Release(error) => error.fixes(),
+            Self::History(error) => error.fixes(),
             Self::Connect(error) => error.fixes(),
             Self::Records(error) => error.fixes(),
             other => fixes_of_computer(other),

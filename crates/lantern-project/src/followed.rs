@@ -131,6 +131,11 @@ impl Following {
         Ok(all.boards.clone())
     }
 
+    /// Returns how far all events were read, once they were asked for.
+    pub(crate) fn reached(&self) -> Reached {
+        self.all.as_ref().map(|all| all.reached.clone()).unwrap_or_default()
+    }
+
     /// Returns the recent part where that is kept and nothing happened since, else all; `paths` are where the one and the other
     /// are kept.
     pub(crate) fn recent(

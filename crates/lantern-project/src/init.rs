@@ -15,7 +15,8 @@ use lantern_exports::intake::detect;
 use lantern_store::durable;
 
 use crate::ProjectError;
-use crate::project::{Project, make_state_folder};
+use crate::project::Project;
+use crate::state_folder::make_state_folder;
 
 /// What is known of the game; whatever is not found must be given.
 #[derive(Debug, Clone, Default)]

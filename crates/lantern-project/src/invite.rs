@@ -11,8 +11,9 @@ use lantern_storefront::StorefrontError;
 use lantern_storefront::protocol::{InvitationMade, NewInvitation};
 
 use crate::error::{Class, Explained, class_of_ledger, fixes_of_ledger};
-use crate::project::{Project, Session};
+use crate::project::Project;
 use crate::storefronts::{OpenStorefront, open_storefront};
+use crate::workspace::Session;
 use crate::{ProjectError, environment};
 
 /// What an invitation is to be.

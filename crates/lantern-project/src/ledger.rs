@@ -22,9 +22,10 @@ use lantern_storefront::protocol::Build;
 use serde::{Deserialize, Serialize};
 
 use crate::error::{Class, Explained};
-use crate::project::{LEDGER, Project, Session, Workspace};
+use crate::project::{LEDGER, Project};
 use crate::releases::ReleaseError;
 use crate::storefronts::open_storefront;
+use crate::workspace::{Session, Workspace};
 use crate::{ProjectError, environment, signing};
 
 const HEAD: &str = "ledger.head";
@@ -276,7 +277,7 @@ impl Project {
     /// # Errors
     /// [`ProjectError::Busy`], [`ProjectError::File`], [`ProjectError::Ledger`]. Killed at any point, the same call does it.
     pub fn rebuild_ledger(self, copy: Option<&Path>) -> Result<(Workspace, LedgerRebuilt), ProjectError> {
-        crate::project::make_state_folder(self.root())?;
+        crate::state_folder::make_state_folder(self.root())?;
         let lock = self.take_lock()?;
         let store = self.open_store();
         let mut done = LedgerRebuilt::default();

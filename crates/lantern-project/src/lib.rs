@@ -3,7 +3,7 @@
 //! - [`Project`] is found and valid; [`Workspace`] has its ledger and store; [`Session`] may change them.
 //! - [`Session::prepare`], [`Session::connect`], [`Session::plan_push`] and [`Session::push`], [`Session::plan_promote`],
 //!   [`Session::plan_rollback`] and [`Session::move_branch`], [`Session::plan_withdraw`], [`Workspace::plan_keep`], [`Session::lay_out_trial`],
-//!   [`Session::refresh`], [`Workspace::write_out`], [`Project::check`], [`Project::depots`], [`install_branch`], [`verify_installed`] are the work.
+//!   [`Session::refresh`], [`Workspace::live`], [`Workspace::history`], [`Workspace::write_out`], [`Project::check`], [`Project::depots`], [`install_branch`], [`verify_installed`] are the work.
 //! - [`ProjectError`] says what went wrong, of which [`Class`], and what to do.
 //!
 //! ```
@@ -26,10 +26,12 @@ mod describe;
 mod environment;
 mod error;
 mod followed;
+mod history;
 mod init;
 mod install;
 mod invite;
 mod ledger;
+mod live;
 mod network;
 mod number;
 mod prepare;
@@ -40,11 +42,14 @@ mod releases;
 mod repair;
 mod retention;
 mod signing;
+mod state_folder;
 mod status;
 mod storefronts;
+mod summary;
 mod trial;
 mod verify;
 mod withdraw;
+mod workspace;
 mod write_out;
 
 pub use access::known_secrets;
@@ -52,6 +57,7 @@ pub use check::{Checked, CheckedTarget};
 pub use depots::{DepotShown, DepotsShown, Sized};
 pub use environment::{Fixed, fix, now, today};
 pub use error::{Class, Explained, ProjectError, fix_of_disk};
+pub use history::{HistoryAsked, HistoryError, HistoryFound};
 pub use init::{
     EXPORT_FOLDERS, FoundExports, InitAnswers, InitStorefront, SeenExport, detect_export, find_exports, init,
     target_names,
@@ -67,9 +73,10 @@ pub use lantern_store::install::{Aside, OwnFiles};
 pub use lantern_storefront::Access;
 pub use ledger::RecordsError;
 pub use ledger::{LedgerCopied, LedgerRebuilt};
+pub use live::{AskedAll, LiveBranch, LiveBuild, LiveStorefront, NotAsked};
 pub use number::{FarNumber, NextNumberShown};
 pub use prepare::{PrepareOptions, Prepared, SealCost};
-pub use project::{Project, Session, Workspace};
+pub use project::Project;
 pub use promote::{Change, KnownOf, MovePlan};
 pub use promote::{MoveError, WentBack};
 pub use push::PushError;
@@ -80,7 +87,9 @@ pub use retention::RetentionPlan;
 pub use status::{AtStorefront, Exports, Status};
 pub use storefronts::ConnectError;
 pub use storefronts::{ConnectedTitle, Connection, Heard};
+pub use summary::{BuildThere, FileHeld, ReleaseShown, ReleaseSummary};
 pub use trial::Trial;
 pub use verify::{StoreVerified, in_full};
 pub use withdraw::{WithdrawAt, WithdrawPlan};
+pub use workspace::{Session, Workspace};
 pub use write_out::WrittenOut;

@@ -6,7 +6,7 @@ use lantern_core::version::{BuildNumber, ReleaseName};
 
 use crate::ProjectError;
 use crate::ledger::RecordsError;
-use crate::project::{Session, Workspace};
+use crate::workspace::{Session, Workspace};
 
 /// The next number, and why it is that.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -53,17 +53,17 @@ impl Session {
     /// # Errors
     /// [`RecordsError::NumberTaken`] when it is not above all that were taken.
     pub fn set_next_number(&mut self, next: BuildNumber) -> Result<NextNumberShown, ProjectError> {
-        let shown = self.workspace.next_number()?;
-        let numbers = self.workspace.boards()?.numbers();
-        // Below one that lies far above, such as a mistake that was followed, numbers can go on where they were.
-        let above = numbers.taken.range(next..).next().filter(|taken| taken.get() - next.get() <= FAR);
-        if let Some(highest) = above.and(numbers.highest).or(above.copied()) {
-            return Err(RecordsError::NumberTaken { asked: next, highest }.into());
-        }
-        if shown.next != next {
-            let edition = self.project().first_edition();
-            self.workspace.record(&edition, EventBody::NextNumber(NextNumber { next }), None)?;
-        }
+        let edition = self.project().first_edition();
+        self.record_decided(&edition, |session| {
+            let numbers = session.workspace.boards()?.numbers();
+            // Below one that lies far above, such as a mistake that was followed, numbers can go on where they were.
+            let above = numbers.taken.range(next..).next().filter(|taken| taken.get() - next.get() <= FAR);
+            if let Some(highest) = above.and(numbers.highest).or(above.copied()) {
+                return Err(RecordsError::NumberTaken { asked: next, highest }.into());
+            }
+            let is_next = numbers.next()? == next;
+            Ok(((), (!is_next).then_some(EventBody::NextNumber(NextNumber { next }))))
+        })?;
         self.workspace.next_number()
     }
 

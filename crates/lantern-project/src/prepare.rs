@@ -25,8 +25,8 @@ use lantern_store::room_left;
 use crate::check::{Judged, PastReleases, forgotten, number_differs};
 use crate::depots::Divided;
 use crate::describe::{Parcel, copies, describe, parcels, trees_if_known};
-use crate::project::{Session, Workspace};
 use crate::signing::{self, Signer};
+use crate::workspace::{Session, Workspace};
 use crate::{ProjectError, environment};
 
 /// What to prepare.
@@ -92,16 +92,16 @@ impl Session {
             return self.nothing_new(known, findings);
         }
         let input = self.input(edition, &version, &inputs);
-        let number = self.number_for(edition, input)?;
         let judged = judged.unwrap_or_default();
-        let mut findings = judged.findings;
-        findings.extend(self.held_against(&past, &version, number, (&inputs, &targets), &judged.claims)?);
-        let mut findings = self.project().not_accepted(findings)?;
+        let taken = self.take_number(edition, input, |session, number| {
+            let mut findings = judged.findings.clone();
+            findings.extend(session.held_against(&past, &version, number, (&inputs, &targets), &judged.claims)?);
+            session.project().not_accepted(findings)
+        });
+        let (number, mut findings) = taken.map_err(|error| self.give_room_back(&held, error))?;
         for target in &mut targets {
             target.claims = judged.claims.get(&target.target).cloned().unwrap_or_default();
         }
-        let reserved = self.reserve(edition, input, number);
-        reserved.map_err(|error| self.give_room_back(&held, error))?;
         let record = self.record_to_write(edition, version, number, targets, input)?;
         // The record is in the store before the ledger names it.
         let id = self.workspace.store.write_record(&record).map_err(|e| self.give_room_back(&held, e.into()))?;
@@ -494,33 +494,36 @@ impl Session {
         Ok(Prepared { release, record, cost: None, before: None, findings, unchanged_since })
     }
 
-    /// Returns the number that a break left for the same input, or the next one.
-    fn number_for(&self, edition: &Name, input: InputDigest) -> Result<BuildNumber, ProjectError> {
+    /// Takes the number for an input, unless it has one; `judge` says what stands against that number, and may stop it.
+    fn take_number<T>(
+        &mut self,
+        edition: &Name,
+        input: InputDigest,
+        judge: impl Fn(&Self, BuildNumber) -> Result<T, ProjectError>,
+    ) -> Result<(BuildNumber, T), ProjectError> {
+        self.record_decided(edition, |session| {
+            let (number, has_it) = session.number_for(edition, input)?;
+            let judged = judge(session, number)?;
+            let reserved = EventBody::NumberReserved(NumberReserved { number, input });
+            Ok(((number, judged), (!has_it).then_some(reserved)))
+        })
+    }
+
+    /// Returns the number that an input has, left by a break or of a record that was lost, or else the next one; and whether it has it.
+    fn number_for(&self, edition: &Name, input: InputDigest) -> Result<(BuildNumber, bool), ProjectError> {
         let board = self.workspace.board(edition)?;
         if let Some(number) = board.reserved.get(&input)
             && !self.is_passed(&board, edition, *number, None)?
         {
-            return Ok(*number);
+            return Ok((*number, true));
         }
-        // A record that was lost from the store is made again under its own number.
         let same = board.releases.iter().rev().find(|r| r.input == Some(input));
         if let Some(same) = same.filter(|same| !board.withdrawn.contains_key(&same.id))
             && !self.is_passed(&board, edition, same.name.number, Some(same.id))?
         {
-            return Ok(same.name.number);
+            return Ok((same.name.number, true));
         }
-        Ok(self.workspace.boards()?.numbers().next()?)
-    }
-
-    /// Takes a number, unless it is taken for this already.
-    fn reserve(&mut self, edition: &Name, input: InputDigest, number: BuildNumber) -> Result<(), ProjectError> {
-        let board = self.workspace.board(edition)?;
-        let is_reserved = board.reserved.get(&input) == Some(&number);
-        let is_sealed = board.releases.iter().any(|r| r.input == Some(input) && r.name.number == number);
-        if !is_reserved && !is_sealed {
-            self.workspace.record(edition, EventBody::NumberReserved(NumberReserved { number, input }), None)?;
-        }
-        Ok(())
+        Ok((self.workspace.boards()?.numbers().next()?, false))
     }
 }
 

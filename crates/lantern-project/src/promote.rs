@@ -21,9 +21,9 @@ use lantern_storefront::protocol::{Branch, Build, BuildDepot, Move, Moved as Bra
 
 use crate::actions::DoneThere;
 use crate::error::{Class, Explained};
-use crate::project::Session;
 use crate::releases::ReleaseError;
 use crate::storefronts::{OpenStorefront, open_storefront};
+use crate::workspace::Session;
 use crate::{ProjectError, environment};
 
 /// What moving a branch will do.
@@ -93,6 +93,20 @@ impl MovePlan {
     /// Whether the branch has all of it already.
     pub fn is_done(&self) -> bool {
         self.changes.iter().all(|c| c.before == c.after)
+    }
+
+    /// Refuses a release that someone tried and said no to, unless it is to be moved `anyway`.
+    ///
+    /// # Errors
+    /// [`MoveError::TrialFailed`].
+    pub fn refuse_failed_trial(&self, anyway: bool) -> Result<(), ProjectError> {
+        match self.known.as_ref().filter(|known| !known.tried_no.is_empty() && !anyway) {
+            Some(known) => {
+                let (release, targets) = (self.release.name.clone(), known.tried_no.clone());
+                Err(MoveError::TrialFailed { release, targets }.into())
+            }
+            None => Ok(()),
+        }
     }
 
     /// Whether every player gets it: then the release's name must be given, a plain yes is not enough.
@@ -485,6 +499,14 @@ pub enum MoveError {
         /// The project's name for the storefront.
         storefront: Name,
     },
+    /// Someone tried it and said no.
+    #[error("the trial of {} of {release} failed", .targets.iter().map(Name::as_str).collect::<Vec<_>>().join(", "))]
+    TrialFailed {
+        /// The release.
+        release: ReleaseName,
+        /// Those that do not show what they should.
+        targets: Vec<Name>,
+    },
     /// A branch has nothing to go back to.
     #[error("{branch} at {storefront} had nothing before")]
     NothingBefore {
@@ -528,6 +550,7 @@ impl Explained for MoveError {
             | Self::WentBack(_)
             | Self::NeverThere { .. }
             | Self::Raced { .. } => Class::Refused,
+            Self::TrialFailed { .. } => Class::Findings,
         }
     }
 
@@ -535,6 +558,7 @@ impl Explained for MoveError {
         let one = |text: &str| vec![text.to_owned()];
         match self {
             Self::NotPushed { release, storefront } => vec![format!("lantern push {storefront} \"{release}\"")],
+            Self::TrialFailed { .. } => one("export it again; or try it again and answer yes; or: --anyway"),
             Self::NothingBefore { storefront, branch } => {
                 vec![format!("choose a release yourself: lantern promote {storefront} {branch} VERSION")]
             }

@@ -28,10 +28,10 @@ use lantern_storefront::protocol::{Build, NewBuild, NewDepot};
 use crate::ProjectError;
 use crate::actions::DoneThere;
 use crate::error::{Class, Explained};
-use crate::project::Session;
 use crate::releases::ReleaseError;
 use crate::status::Exports;
 use crate::storefronts::{OpenStorefront, open_storefront};
+use crate::workspace::Session;
 
 /// Packs that travel at a time.
 const SENDERS: usize = 4;

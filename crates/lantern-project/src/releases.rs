@@ -7,6 +7,9 @@ use lantern_core::version::{ReleaseAsked, ReleaseName};
 
 use crate::error::{Class, Explained, one_of};
 
+/// Most releases that are named where one is not found. Ours.
+pub(crate) const MOST_NAMED: usize = 5;
+
 /// Why nothing can be done with a release.
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]

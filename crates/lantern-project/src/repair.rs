@@ -14,9 +14,9 @@ use lantern_storefront::protocol::problem;
 use lantern_storefront::{Content, StorefrontError};
 
 use crate::ProjectError;
-use crate::project::Session;
 use crate::retention::owners;
 use crate::storefronts::open_storefront;
+use crate::workspace::Session;
 
 /// What repairing the store came to.
 #[derive(Debug, Clone, Default)]

@@ -12,7 +12,7 @@ use lantern_core::release::{DepotRecord, ReleaseRecord};
 use lantern_core::retention::{Reason, RetentionRule, choose};
 use lantern_store::collect::{CollectPlan, Kept};
 
-use crate::project::{Session, Workspace};
+use crate::workspace::{Session, Workspace};
 use crate::{ProjectError, environment};
 
 /// What keeping by a rule will do.

@@ -11,7 +11,7 @@ use lantern_core::release::TargetRecord;
 use lantern_core::version::Version;
 use lantern_exports::cache::DigestCache;
 
-use crate::project::Workspace;
+use crate::workspace::Workspace;
 use crate::{ProjectError, describe, environment, signing};
 
 pub use lantern_core::next::Exports;

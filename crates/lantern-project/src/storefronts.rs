@@ -24,9 +24,10 @@ use lantern_storefront::{
 
 use crate::ProjectError;
 use crate::error::{Class, Explained};
-use crate::project::{Project, Session, Workspace};
+use crate::project::Project;
 use crate::push::PushError;
 use crate::releases::ReleaseError;
+use crate::workspace::{Session, Workspace};
 
 /// A storefront that answered and is the one that was connected.
 pub(crate) struct OpenStorefront {

@@ -13,8 +13,8 @@ use lantern_core::system::{Family, System};
 use lantern_store::install::{self, OwnFiles, Wanted};
 
 use crate::ProjectError;
-use crate::project::Session;
 use crate::releases::ReleaseError;
+use crate::workspace::Session;
 
 /// A sealed build that lies ready to be started.
 #[derive(Debug)]

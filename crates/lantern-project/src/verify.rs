@@ -13,7 +13,7 @@ use lantern_store::pack;
 use lantern_store::store::{Store, StoreError};
 
 use crate::ProjectError;
-use crate::project::Workspace;
+use crate::workspace::Workspace;
 
 /// What verifying the store found.
 #[derive(Debug, Clone, PartialEq, Eq)]

@@ -9,8 +9,8 @@ use lantern_storefront::protocol::Withdraw;
 
 use crate::ProjectError;
 use crate::actions::DoneThere;
-use crate::project::Session;
 use crate::storefronts::open_storefront;
+use crate::workspace::Session;
 
 /// What withdrawing a release will do.
 #[derive(Debug, Clone)]

@@ -19,8 +19,8 @@ use lantern_store::durable::{self, DurableError};
 use lantern_store::recipe::Entry;
 
 use crate::ProjectError;
-use crate::project::Workspace;
 use crate::releases::ReleaseError;
+use crate::workspace::Workspace;
 
 /// What was written.
 #[derive(Debug, Clone, PartialEq, Eq)]

@@ -10,12 +10,12 @@ use lantern_project::Project;
 use lantern_rehearsal::exports::{self, GameVersion};
 use lantern_rehearsal::server::Running;
 use lantern_rehearsal::stand_in::{CLIENT_ID, StandIn, StandInDocument};
+use lantern_views::paint::{command, faint, good, strong};
+use lantern_views::{Table, View};
 
 use super::Done;
 use super::rehearse::failed;
 use crate::diagnostic::CommandError;
-use crate::paint::{command, faint, good, strong};
-use crate::table::Table;
 use crate::ui::Ui;
 
 /// What the example game lacks on purpose.
@@ -323,7 +323,9 @@ impl Demo<'_> {
         self.ui.say(&format!("  {}", command(line)));
         table.row([command("lantern rehearse --state rehearsal"), faint("opens Brambleyard again, as you left it")]);
         table.row([command("lantern live"), faint("in another terminal")]);
-        self.ui.say(&table.lay_out());
+        let mut view = View::default();
+        view.table(table);
+        self.ui.show(&view);
     }
 }
 

@@ -3,13 +3,11 @@ use std::fs;
 use std::path::{Path, PathBuf};
 
 use lantern_project::{Project, Workspace, in_full};
-use serde::Serialize;
+use lantern_views::help_me;
 
 use super::Done;
 use crate::diagnostic::CommandError;
-use crate::format;
 use crate::log_file;
-use crate::paint::good;
 use crate::ui::Ui;
 
 /// Shown at the end of the help.
@@ -34,14 +32,6 @@ pub struct Args {
     file: Option<PathBuf>,
 }
 
-#[derive(Serialize)]
-#[cfg_attr(test, derive(schemars::JsonSchema))]
-pub struct Document {
-    schema: &'static str,
-    path: String,
-    bytes: u64,
-}
-
 pub fn run(args: &Args, ui: &Ui) -> Done {
     // A project whose configuration is wrong, or is not there, may be the very reason to ask for help.
     let project = Project::find_to_check(&ui.project, ui.stop.clone());
@@ -61,10 +51,8 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     // Whole or not at all: a full disk may be the very reason to ask for help.
     let written = lantern_store::durable::write_whole(&path, text.as_bytes());
     written.map_err(|e| CommandError::io(&format!("write {}", path.display()), e.source))?;
-    let document = Document { schema: "lantern.help-me/1", path: path.display().to_string(), bytes: text.len() as u64 };
-    ui.document(&document);
-    ui.say(&format!("{} {}, {}", good("wrote"), path.display(), format::bytes(text.len() as u64)));
-    ui.say("  what looks like a secret is removed; read it before you send it to anyone");
+    let bytes = text.len() as u64;
+    ui.answer(&help_me::document(&path, bytes), &help_me::view(&path, bytes));
     Ok(())
 }
 

@@ -6,11 +6,10 @@ use lantern_core::version::BuildNumber;
 use lantern_project::{
     EXPORT_FOLDERS, FoundExports, InitAnswers, InitStorefront, ProjectError, SeenExport, detect_export, target_names,
 };
-use serde::Serialize;
+use lantern_views::init;
 
 use super::Done;
 use crate::diagnostic::CommandError;
-use crate::paint::{care, good, strong};
 use crate::ui::Ui;
 
 /// Shown at the end of the help.
@@ -60,14 +59,6 @@ pub struct Args {
     branch: Vec<String>,
 }
 
-#[derive(Serialize)]
-#[cfg_attr(test, derive(schemars::JsonSchema))]
-pub struct Document<'a> {
-    schema: &'static str,
-    path: String,
-    text: &'a str,
-}
-
 pub fn run(args: &Args, ui: &Ui) -> Done {
     let root = &ui.project;
     // Before any question: nothing would come of the answers.
@@ -98,19 +89,7 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
         next_number: args.next_number,
     };
     let text = lantern_project::init(root, &answers, ui.stop.clone())?;
-    let path = root.join("lantern.toml");
-    ui.document(&Document { schema: "lantern.init/1", path: path.display().to_string(), text: &text });
-    let lines = text.lines().count();
-    ui.say(&format!(
-        "{} {} for {}, {lines} lines to read and change",
-        good("wrote"),
-        "lantern.toml",
-        strong(&answers.name)
-    ));
-    if let Some(next) = args.next_number {
-        ui.say(&format!("the first release gets the number {next}"));
-    }
-    ui.next(if answers.storefront.is_some() { "lantern prepare" } else { "read lantern.toml, then: lantern prepare" });
+    ui.answer(&init::document(&path, &text), &init::view(&answers, &text));
     Ok(())
 }
 
@@ -145,23 +124,7 @@ fn find_exports(root: &Path, ui: &Ui) -> Result<Vec<SeenExport>, CommandError> {
         let asked = ui.ask(&question, "the export (there are several for one system)", "--export")?;
         return Ok(vec![find_export(root, &asked)?]);
     }
-    let mut table = crate::table::Table::default();
-    for (name, export) in target_names(&seen).iter().zip(&seen) {
-        let systems: Vec<String> = export.starts.iter().map(|(_, system)| system.to_string()).collect();
-        let starts: Vec<String> = export.starts.iter().map(|(file, _)| lantern_core::path::shown(file)).collect();
-        table.row([
-            strong(name),
-            lantern_core::path::shown(&export.path),
-            systems.join(", "),
-            format!("starts {}", starts.join(", ")),
-        ]);
-    }
-    ui.say(&format!("found {}\n\n{}\n", crate::format::count(seen.len() as u64, "export", "exports"), table.lay_out()));
-    if !without_start.is_empty() {
-        let paths: Vec<String> = without_start.iter().map(|path| lantern_core::path::shown(path)).collect();
-        ui.say(&format!("{} {}", care("left out:"), paths.join(", ")));
-        ui.say("  nothing at the top of it starts; name all exports with --export to have it in\n");
-    }
+    ui.show(&init::found(&seen, &without_start));
     Ok(seen)
 }
 

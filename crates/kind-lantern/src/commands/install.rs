@@ -1,19 +1,16 @@
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 
-use lantern_core::choices::{Asked, Chosen, NO_OPTION};
+use lantern_core::choices::{Asked, NO_OPTION};
 use lantern_core::invitation::{Invitation, InvitationError};
 use lantern_core::names::Name;
-use lantern_core::path::TreePath;
 use lantern_core::system::System;
-use lantern_project::{About, Aside, InstallDone, InstallWanted, OwnFiles};
-use serde::Serialize;
+use lantern_project::{About, InstallWanted, OwnFiles};
+use lantern_views::{format, install};
 
 use super::Done;
 use crate::args::EditionArg;
 use crate::diagnostic::CommandError;
-use crate::format;
-use crate::paint::{care, faint, good, strong};
 use crate::ui::Ui;
 
 /// Shown at the end of the help.
@@ -74,51 +71,6 @@ enum OwnFilesArg {
     Stop,
 }
 
-#[derive(Serialize)]
-#[cfg_attr(test, derive(schemars::JsonSchema))]
-pub struct Document<'a> {
-    schema: &'static str,
-    #[cfg_attr(test, schemars(with = "String"))]
-    folder: &'a Path,
-    installed: &'a About,
-    before: Option<&'a About>,
-    files: u64,
-    bytes: u64,
-    written_files: u64,
-    removed_files: u64,
-    received_bytes: u64,
-    /// What stood in the way and was no build's, or was changed since a build brought it: it is beside itself now.
-    moved_aside: Vec<AsideDocument<'a>>,
-    /// What an earlier build brought, was changed since, and is no longer part of the build: it stays where it is.
-    left: Vec<&'a str>,
-    /// Whether nobody could say what the earlier build had brought, so that nothing of it was removed.
-    past_unknown: bool,
-    #[serde(skip_serializing_if = "Option::is_none")]
-    exit_code: Option<i32>,
-}
-
-#[derive(Serialize)]
-#[cfg_attr(test, derive(schemars::JsonSchema))]
-struct AsideDocument<'a> {
-    path: &'a str,
-    to: &'a str,
-}
-
-#[derive(Serialize)]
-#[cfg_attr(test, derive(schemars::JsonSchema))]
-pub struct GivenUpDocument<'a> {
-    schema: &'static str,
-    #[cfg_attr(test, schemars(with = "String"))]
-    folder: &'a Path,
-    /// What is installed now, as before.
-    installed: Option<&'a About>,
-    /// Whether there was anything to give up.
-    given_up: bool,
-    /// Whether files had been switched already, and were switched back.
-    switched_back: bool,
-    moved_aside: Vec<AsideDocument<'a>>,
-}
-
 /// Reads `CHOICE=OPTION,OPTION`; no option is `none`.
 fn choice(text: &str) -> Result<(Name, BTreeSet<Name>), String> {
     let (choice, options) = text.split_once('=').ok_or("write it as CHOICE=OPTION, such as voices=fr")?;
@@ -168,50 +120,16 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
         invitation: args.invitation.as_deref().map(read_invitation).transpose()?,
     };
     let done = lantern_project::install_branch(&project, storefront, branch, &wanted, &progress)?;
-    show(&done, &done.folder, ui);
+    ui.show(&install::view(&done));
     let ended = if args.start { Some(start(&done.folder, &done.about, ui)?) } else { None };
-    report(&done, ended.flatten(), ui);
-    match ended {
-        None | Some(Some(0)) => Ok(()),
-        Some(None) => Err(CommandError::damaged(
-            format!("{} was ended by a signal", done.about.name),
-            "check its output above; it is the file that players get",
-        )),
-        Some(Some(code)) => Err(CommandError::damaged(
-            format!("{} ended with exit code {code}", done.about.name),
-            "check its output above; it is the file that players get",
-        )),
-    }
-}
-
-/// Prints the document of an installation; what people read was printed before the program was started.
-fn report(done: &InstallDone, ended: Option<i32>, ui: &Ui) {
-    let report = &done.report;
-    ui.document(&Document {
-        schema: "lantern.install/1",
-        folder: &done.folder,
-        installed: &done.about,
-        before: done.before.as_ref(),
-        files: report.files,
-        bytes: report.size,
-        written_files: report.written,
-        removed_files: report.removed,
-        received_bytes: report.received,
-        moved_aside: aside(&report.aside),
-        left: report.left.iter().map(TreePath::as_str).collect(),
-        past_unknown: report.is_past_unknown,
-        exit_code: ended,
-    });
-}
-
-/// Says what was repaired.
-pub fn say_repaired(done: &InstallDone, ui: &Ui) {
-    show(done, &done.folder, ui);
-    report(done, None, ui);
-}
-
-fn aside(moved: &[Aside]) -> Vec<AsideDocument<'_>> {
-    moved.iter().map(|aside| AsideDocument { path: aside.path.as_str(), to: aside.to.as_str() }).collect()
+    ui.document(&install::document(&done, ended.flatten()));
+    let how = match ended {
+        None | Some(Some(0)) => return Ok(()),
+        Some(None) => "was ended by a signal".to_owned(),
+        Some(Some(code)) => format!("ended with exit code {code}"),
+    };
+    let fix = "check its output above; it is the file that players get";
+    Err(CommandError::damaged(format!("{} {how}", done.about.name), fix))
 }
 
 /// Reads an invitation as it was given; what is wrong with it does not repeat it.
@@ -226,89 +144,8 @@ fn read_invitation(text: &str) -> Result<Invitation, CommandError> {
 
 fn give_up(folder: &Path, ui: &Ui) -> Done {
     let done = lantern_project::give_up_install(folder)?;
-    let about = done.as_ref().and_then(|done| done.about.as_ref());
-    let moved: &[Aside] = done.as_ref().map_or(&[], |done| &done.given_up.aside);
-    let switched_back = done.as_ref().is_some_and(|done| done.given_up.was_begun);
-    ui.document(&GivenUpDocument {
-        schema: "lantern.install-given-up/1",
-        folder,
-        installed: about,
-        given_up: done.is_some(),
-        switched_back,
-        moved_aside: aside(moved),
-    });
-    let what = about.map(|about| format!("{} {}", about.name, about.build.name));
-    let folder = folder.display();
-    ui.say(&match (&done, what) {
-        (None, Some(what)) => format!("nothing to give up: {} is in {folder}, and nothing was begun", strong(what)),
-        (None, None) => format!("nothing to give up in {folder}"),
-        (Some(_), Some(what)) => format!("{} {} is in {folder}, as before", good("given up:"), strong(what)),
-        (Some(_), None) => format!("{} {folder} is unchanged", good("given up:")),
-    });
-    show_aside(moved, ui);
+    ui.answer(&install::given_up_document(folder, done.as_ref()), &install::given_up(folder, done.as_ref()));
     Ok(())
-}
-
-fn show_aside(moved: &[Aside], ui: &Ui) {
-    for Aside { path, to } in moved.iter().take(MOST_SHOWN) {
-        ui.say(&format!("  {} {path} is now {to}", care("moved aside:")));
-    }
-    if let Some(more) = moved.len().checked_sub(MOST_SHOWN).filter(|more| *more > 0) {
-        ui.say(&format!("  {} {more} more, each under its name with .yours", care("moved aside:")));
-    }
-}
-
-/// Most files that are named one by one; `--json` names all.
-const MOST_SHOWN: usize = 20;
-
-fn show(done: &InstallDone, folder: &Path, ui: &Ui) {
-    let (about, report) = (&done.about, &done.report);
-    let name = strong(format!("{} {}", about.name, about.build.name));
-    if report.rolled_forward {
-        ui.say(&faint("finished an update that was interrupted"));
-    }
-    let nothing = report.written == 0 && report.removed == 0;
-    let headline = match &done.before {
-        Some(before) if before.build == about.build && nothing => {
-            format!("{name} is in {} already, every file as it should be", folder.display())
-        }
-        Some(before) if before.build == about.build => {
-            let done = if before.chosen == about.chosen { "repaired" } else { "updated" };
-            format!("{} {name} in {}", good(done), folder.display())
-        }
-        Some(before) => {
-            format!("{} {} to {name} in {}", good("updated"), before.build.name, folder.display())
-        }
-        None => format!("{} {name} in {}", good("installed"), folder.display()),
-    };
-    ui.say(&headline);
-    if about.chosen != Chosen::default() {
-        ui.say(&format!("  {} {}", faint("choices:"), about.chosen));
-    }
-    if !nothing {
-        let mut parts = vec![
-            format!("{} came", format::bytes(report.received)),
-            format!("{} written", format::count(report.written, "file", "files")),
-        ];
-        if report.removed > 0 {
-            parts.push(format!("{} removed", report.removed));
-        }
-        let all =
-            format!("all {} checked, {}", format::count(report.files, "file", "files"), format::bytes(report.size));
-        parts.push(all);
-        ui.say(&format!("  {}", parts.join(", ")));
-    }
-    show_aside(&report.aside, ui);
-    for path in report.left.iter().take(MOST_SHOWN) {
-        ui.say(&format!("  {} {path} is no longer part of the build; you changed it, so it stays", care("left:")));
-    }
-    if let Some(more) = report.left.len().checked_sub(MOST_SHOWN).filter(|more| *more > 0) {
-        ui.say(&format!("  {} {more} more such files", care("left:")));
-    }
-    if report.is_past_unknown {
-        let what = "the list of the earlier build's files is lost: none of them was removed";
-        ui.say(&format!("  {} {what}", care("careful:")));
-    }
 }
 
 fn start(folder: &Path, about: &About, ui: &Ui) -> Result<Option<i32>, CommandError> {

@@ -10,12 +10,10 @@ use lantern_rehearsal::server::Running;
 use lantern_rehearsal::stand_in::{CLIENT_ID, DEFAULT_PORT, StandIn, StandInDocument};
 use lantern_rehearsal::weather::{Fault, Weather};
 use lantern_storefront::protocol::Title;
-use serde::Serialize;
+use lantern_views::rehearse::{self, Open};
 
 use super::Done;
 use crate::diagnostic::CommandError;
-use crate::paint::{command, faint, good, strong};
-use crate::table::Table;
 use crate::ui::Ui;
 
 /// Shown at the end of the help.
@@ -51,17 +49,6 @@ pub struct Args {
     /// The same seed gives the same weather
     #[arg(long, value_name = "N", default_value_t = 1)]
     seed: u64,
-}
-
-#[derive(Serialize)]
-#[cfg_attr(test, derive(schemars::JsonSchema))]
-pub struct Document<'a> {
-    schema: &'static str,
-    name: &'a str,
-    address: String,
-    client: &'a str,
-    secret: &'a str,
-    titles: Vec<String>,
 }
 
 /// Turns the stand-in's errors into ours.
@@ -135,39 +122,20 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
         Some(project) => make_titles(running.stand_in(), project.config(), port)?,
         None => Vec::new(),
     };
-    let secret = running.stand_in().secret();
-    ui.document(&Document {
-        schema: "lantern.rehearse/1",
+    let faults: Vec<&str> = args.weather.iter().map(|fault| fault.name()).collect();
+    let weather = || format!("{} in {} of 100 requests, seed {}", faults.join(", "), args.storm, args.seed);
+    let mut configured = project.iter().flat_map(|p| p.config().storefronts.iter());
+    let open = Open {
         name: &name,
-        address: origin.clone(),
+        origin: &origin,
         client: CLIENT_ID,
-        secret,
-        titles: titles.clone(),
-    });
-    ui.say(&format!("{} {} is open at {}\n", good("rehearsal:"), strong(&name), strong(&origin)));
-    let mut table = Table::default();
-    table.row([faint("your name there"), CLIENT_ID.to_owned()]);
-    table.row([faint("its secret"), secret.to_owned()]);
-    let none = || format!("none: no storefront in lantern.toml has the address {origin}");
-    table.row([
-        faint("titles"),
-        if titles.is_empty() { none() } else { format!("{}, made from lantern.toml", titles.join(", ")) },
-    ]);
-    if !args.weather.is_empty() {
-        let faults: Vec<&str> = args.weather.iter().map(|fault| fault.name()).collect();
-        let text = format!("{} in {} of 100 requests, seed {}", faults.join(", "), args.storm, args.seed);
-        table.row([faint("weather"), text]);
-    }
-    table.row([faint("keeps all in"), state.display().to_string()]);
-    ui.say(&table.lay_out());
-    let names = project.iter().flat_map(|p| p.config().storefronts.iter());
-    let connect = names
-        .filter(|(_, s)| s.kind.address() == origin)
-        .map(|(name, _)| format!("lantern connect {name} --client {CLIENT_ID}"));
-    if let Some(connect) = connect.take(1).next() {
-        ui.say(&format!("\nin another terminal: {}", command(connect)));
-    }
-    ui.say(&format!("\n{}", faint("Ctrl-C ends it")));
+        secret: running.stand_in().secret(),
+        titles: &titles,
+        weather: (!faults.is_empty()).then(weather),
+        state: &state,
+        known_as: configured.find(|(_, s)| s.kind.address() == origin).map(|(name, _)| name.as_str()),
+    };
+    ui.answer(&rehearse::document(&open), &rehearse::view(&open));
     while !ui.is_stopped() {
         std::thread::sleep(Duration::from_millis(50));
     }

@@ -1,15 +1,11 @@
 use std::path::{Path, PathBuf};
 
-use lantern_core::names::Name;
-use lantern_core::version::{ReleaseAsked, ReleaseName};
-use lantern_project::{BrokenRelease, StoreRepaired};
-use serde::Serialize;
+use lantern_core::version::ReleaseAsked;
+use lantern_views::{install, repair};
 
 use super::Done;
 use crate::args::EditionArg;
 use crate::diagnostic::CommandError;
-use crate::format;
-use crate::paint::{bad, care, faint, good, strong};
 use crate::ui::Ui;
 
 /// Shown at the end of the help.
@@ -35,38 +31,6 @@ pub struct Args {
     pub edition: EditionArg,
 }
 
-#[derive(Serialize)]
-#[cfg_attr(test, derive(schemars::JsonSchema))]
-pub struct Document<'a> {
-    schema: &'static str,
-    releases: u64,
-    /// Whether everything was as it should be from the start.
-    was_intact: bool,
-    damaged_files: u64,
-    from_exports: bool,
-    received: Vec<ReceivedDocument<'a>>,
-    unreachable: Vec<super::UnreachableDocument<'a>>,
-    repaired: &'a [ReleaseName],
-    /// Releases of which something is still lost.
-    broken: Vec<BrokenDocument<'a>>,
-}
-
-#[derive(Serialize)]
-#[cfg_attr(test, derive(schemars::JsonSchema))]
-struct BrokenDocument<'a> {
-    #[serde(flatten)]
-    release: &'a ReleaseName,
-    /// What is lost, a sentence each.
-    lost: &'a [String],
-}
-
-#[derive(Serialize)]
-#[cfg_attr(test, derive(schemars::JsonSchema))]
-struct ReceivedDocument<'a> {
-    storefront: &'a Name,
-    bytes: u64,
-}
-
 pub fn run(args: &Args, ui: &Ui) -> Done {
     match &args.dir {
         Some(folder) => installed(folder, ui),
@@ -77,73 +41,18 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
 fn installed(folder: &Path, ui: &Ui) -> Done {
     let project = super::find(ui)?;
     let done = lantern_project::repair_installed(&project, folder, &ui.progress())?;
-    super::install::say_repaired(&done, ui);
+    ui.answer(&install::document(&done, None), &install::view(&done));
     Ok(())
 }
 
 fn store(args: &Args, ui: &Ui) -> Done {
     let done = super::lock(ui)?.repair_store(args.release.as_ref(), &ui.progress())?;
-    ui.document(&document(&done));
-    let releases = format::count(done.releases, "release", "releases");
-    if done.was_intact {
-        ui.say(&format!("{} {releases}, everything as it should be: nothing to repair", good("intact:")));
-        return Ok(());
-    }
-    if done.damaged > 0 {
-        ui.say(&format!(
-            "  {} {}",
-            faint("damaged:"),
-            format::count(done.damaged, "file of the store", "files of the store")
-        ));
-    }
-    if done.from_exports {
-        ui.say(&format!("  {} what the exports still have", faint("taken:")));
-    }
-    for (name, bytes) in &done.received {
-        ui.say(&format!("  {} {} from {name}", faint("fetched:"), format::bytes(*bytes)));
-    }
-    for (name, why) in &done.unreachable {
-        ui.say(&format!("  {} {name} could not be asked: {why}", care("careful:")));
-    }
-    for release in &done.repaired {
-        ui.say(&format!("{} {}", good("repaired:"), strong(release)));
-    }
+    ui.answer(&repair::document(&done), &repair::view(&done));
     if done.broken.is_empty() {
-        if done.repaired.is_empty() {
-            ui.say(&format!("{} the store; no release had lost anything", good("repaired:")));
-        }
-        ui.next("lantern verify");
         return Ok(());
-    }
-    for BrokenRelease { release, lost } in &done.broken {
-        for what in lost {
-            ui.say(&format!("{} {release}: {what}", bad("lost:")));
-        }
     }
     let names: Vec<String> = done.broken.iter().map(|broken| broken.release.to_string()).collect();
     let what = format!("{} cannot be repaired from what is here", names.join(", "));
     let fix = "bring back its export, or connect a storefront that has it, then: lantern repair";
     Err(CommandError::damaged(what, fix).said_in(ui))
-}
-
-fn document(done: &StoreRepaired) -> Document<'_> {
-    Document {
-        schema: "lantern.repair/1",
-        releases: done.releases,
-        was_intact: done.was_intact,
-        damaged_files: done.damaged,
-        from_exports: done.from_exports,
-        received: done
-            .received
-            .iter()
-            .map(|(storefront, bytes)| ReceivedDocument { storefront, bytes: *bytes })
-            .collect(),
-        unreachable: done
-            .unreachable
-            .iter()
-            .map(|(storefront, why)| super::UnreachableDocument { storefront, why })
-            .collect(),
-        repaired: &done.repaired,
-        broken: done.broken.iter().map(|b| BrokenDocument { release: &b.release, lost: &b.lost }).collect(),
-    }
 }

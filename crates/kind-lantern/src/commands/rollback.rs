@@ -1,11 +1,12 @@
 use lantern_core::names::Name;
 use lantern_core::version::ReleaseAsked;
 use lantern_project::{MoveError, ProjectError};
+use lantern_views::moves;
+use lantern_views::paint::strong;
 
 use super::{Done, branch_move};
 use crate::args::EditionArg;
 use crate::diagnostic::CommandError;
-use crate::paint::{care, strong};
 use crate::ui::Ui;
 
 /// Shown at the end of the help.
@@ -46,9 +47,7 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
         // Anyone who is there to be asked says which release is meant, and that one it is.
         Err(ProjectError::Move(MoveError::WentBack(back))) => match &back.next {
             Some(next) if ui.can_ask() => {
-                let headline =
-                    format!("{} at {} went back to {} {}.", back.branch, back.storefront, strong(&back.now), back.ago);
-                ui.say(&format!("{} {headline}", care("careful:")));
+                ui.show(&moves::went_back(&back));
                 let question = format!("Go back once more, to {}? (y/n)", strong(next));
                 if !super::yes_or_no(ui, &question, "the release to go back to", "RELEASE")? {
                     return Err(CommandError::declined("nothing was changed", ui));

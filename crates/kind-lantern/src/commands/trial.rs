@@ -1,14 +1,14 @@
 use lantern_core::names::Name;
-use lantern_core::version::{ReleaseAsked, ReleaseName};
+use lantern_core::version::ReleaseAsked;
 use lantern_project::Trial;
 use lantern_rehearsal::page::Page;
-use serde::Serialize;
+use lantern_views::paint::{command, faint};
+use lantern_views::trial;
 
 use super::Done;
 use super::rehearse::failed;
 use crate::args::EditionArg;
 use crate::diagnostic::CommandError;
-use crate::paint::{command, faint, good, strong};
 use crate::ui::Ui;
 
 /// Shown at the end of the help.
@@ -39,62 +39,38 @@ pub struct Args {
     pub edition: EditionArg,
 }
 
-#[derive(Serialize)]
-#[cfg_attr(test, derive(schemars::JsonSchema))]
-pub struct Document<'a> {
-    schema: &'static str,
-    release: &'a ReleaseName,
-    target: &'a Name,
-    /// Where its files lie.
-    folder: String,
-    exit_code: Option<i32>,
-    /// What was said of it.
-    yes: bool,
-}
-
 pub fn run(args: &Args, ui: &Ui) -> Done {
     let session = super::lock(ui)?;
     let release = session.workspace().release(args.release.as_ref())?;
-    let trial = session.lay_out_trial(release, args.target.as_ref(), &ui.progress())?;
+    let tried = session.lay_out_trial(release, args.target.as_ref(), &ui.progress())?;
     // Anyone who plays may play for long: the others can work meanwhile.
     drop(session);
-    let (name, target) = (strong(&trial.release.name), &trial.target.target);
-    ui.say(&format!("{} {name}, {target}: every file is unchanged since sealing", good("laid out")));
-    let (exit_code, yes) = if trial.is_for_browser() {
+    ui.show(&trial::laid_out(&tried));
+    let (exit_code, yes) = if tried.is_for_browser() {
         if ui.json || args.yes {
             let what = "a browser build has to be looked at by a person";
             return Err(CommandError::usage(what, "run it on a terminal, without --json and --yes"));
         }
-        (None, open_page(&trial, args.port, ui)?)
+        (None, open_page(&tried, args.port, ui)?)
     } else {
-        let (program, arguments, folder) = trial.command();
+        let (program, arguments, folder) = tried.command();
         let code = super::start_program(&program, &arguments, &folder, ui)?;
         let Some(code) = code else {
             return Err(CommandError::computer(
-                format!("{} was ended by a signal; nothing is recorded", trial.start.file),
+                format!("{} was ended by a signal; nothing is recorded", tried.start.file),
                 "try it again",
             ));
         };
         let yes = if code == 0 { args.yes || ask(ui)? } else { false };
         (Some(code), yes)
     };
-    super::lock_waiting(ui)?.record_trial(&trial, yes)?;
-    ui.document(&Document {
-        schema: "lantern.try/1",
-        release: &trial.release.name,
-        target,
-        folder: trial.folder.display().to_string(),
-        exit_code,
-        yes,
-    });
+    super::lock_waiting(ui)?.record_trial(&tried, yes)?;
+    ui.document(&trial::document(&tried, exit_code, yes));
     if let Some(code) = exit_code.filter(|code| *code != 0) {
-        let what = format!("{} ended with exit code {code}", trial.start.file);
+        let what = format!("{} ended with exit code {code}", tried.start.file);
         return Err(CommandError::damaged(what, "check its output above; it is the file that players get"));
     }
-    ui.say(&match yes {
-        true => format!("{} {target} of {name} shows what it should", good("yes recorded:")),
-        false => format!("{} {target} of {name} does not show what it should", crate::paint::bad("no recorded:")),
-    });
+    ui.show(&trial::recorded(&tried, yes));
     Ok(())
 }
 

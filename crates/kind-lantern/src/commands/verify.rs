@@ -1,14 +1,10 @@
 use std::path::{Path, PathBuf};
 
-use lantern_project::About;
-use lantern_store::install::Problem;
-use serde::Serialize;
+use lantern_views::{format, verify};
 
 use super::Done;
 use crate::args::EditionArg;
 use crate::diagnostic::CommandError;
-use crate::format;
-use crate::paint::{bad, good, strong};
 use crate::ui::Ui;
 
 /// Shown at the end of the help.
@@ -29,33 +25,6 @@ pub struct Args {
     pub edition: EditionArg,
 }
 
-#[derive(Serialize)]
-#[cfg_attr(test, derive(schemars::JsonSchema))]
-pub struct InstalledDocument<'a> {
-    schema: &'static str,
-    installed: Option<&'a About>,
-    files: u64,
-    bytes: u64,
-    wrong: Vec<WrongDocument<'a>>,
-}
-
-#[derive(Serialize)]
-#[cfg_attr(test, derive(schemars::JsonSchema))]
-struct WrongDocument<'a> {
-    path: &'a str,
-    problem: &'static str,
-}
-
-#[derive(Serialize)]
-#[cfg_attr(test, derive(schemars::JsonSchema))]
-pub struct StoreDocument<'a> {
-    schema: &'static str,
-    releases: u64,
-    bytes: u64,
-    wrong: &'a [String],
-    broken: &'a [lantern_core::version::ReleaseName],
-}
-
 pub fn run(args: &Args, ui: &Ui) -> Done {
     match &args.dir {
         Some(folder) => installed(folder, ui),
@@ -63,42 +32,17 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     }
 }
 
-fn words_of(problem: Problem) -> &'static str {
-    match problem {
-        Problem::Missing => "missing",
-        Problem::Content => "another content",
-        Problem::Kind => "something else is there",
-        Problem::Executable => "the executable bit is wrong",
-        Problem::Unreadable => "cannot be read",
-    }
-}
-
 fn installed(folder: &Path, ui: &Ui) -> Done {
     let (about, verified) = lantern_project::verify_installed(folder, &ui.progress())?;
-    let count = verified.wrong.len() as u64;
-    if verified.wrong.is_empty() || ui.json {
-        let wrong =
-            verified.wrong.iter().map(|w| WrongDocument { path: w.path.as_str(), problem: words_of(w.problem) });
-        ui.document(&InstalledDocument {
-            schema: "lantern.verify/1",
-            installed: about.as_ref(),
-            files: verified.files,
-            bytes: verified.size,
-            wrong: wrong.collect(),
-        });
-    }
-    let name = about.as_ref().map_or_else(|| "the build".to_owned(), |a| format!("{} {}", a.name, a.build.name));
-    if verified.wrong.is_empty() {
-        let files = format::count(verified.files, "file", "files");
-        ui.say(&format!("{} {}: {files}, {}", good("intact:"), strong(name), format::bytes(verified.size)));
+    let about = about.as_ref();
+    ui.answer(&verify::installed_document(about, &verified), &verify::installed(about, &verified));
+    let count = verified.wrong.len();
+    if count == 0 {
         return Ok(());
     }
-    for wrong in &verified.wrong {
-        ui.say(&format!("  {} {}: {}", bad("wrong"), wrong.path, words_of(wrong.problem)));
-    }
-    let are = if count == 1 { "is" } else { "are" };
-    let what = format!("{count} of {} of {name} {are} wrong", format::count(verified.files, "file", "files"));
-    let fix = match &about {
+    let (are, files) = (if count == 1 { "is" } else { "are" }, format::count(verified.files, "file", "files"));
+    let what = format!("{count} of {files} of {} {are} wrong", verify::name_of(about));
+    let fix = match about {
         Some(_) => format!("lantern repair {}", folder.display()),
         None => "install again into the same folder".to_owned(),
     };
@@ -107,28 +51,15 @@ fn installed(folder: &Path, ui: &Ui) -> Done {
 
 fn store(ui: &Ui) -> Done {
     let found = super::open(ui)?.verify_store(&ui.progress())?;
-    ui.document(&StoreDocument {
-        schema: "lantern.verify-store/1",
-        releases: found.releases,
-        bytes: found.size,
-        wrong: &found.wrong,
-        broken: &found.broken,
-    });
+    ui.answer(&verify::store_document(&found), &verify::store(&found));
     if found.wrong.is_empty() {
-        let releases = format::count(found.releases, "release", "releases");
-        ui.say(&format!("{} {releases}, {}", good("intact:"), format::bytes(found.size)));
         return Ok(());
     }
-    for wrong in &found.wrong {
-        ui.say(&format!("  {} {wrong}", bad("wrong")));
-    }
     let names: Vec<String> = found.broken.iter().map(ToString::to_string).collect();
-    let what = if names.is_empty() {
-        "the store contains damaged files; no release needs them".to_owned()
-    } else {
-        let are = if names.len() == 1 { "is" } else { "are" };
-        format!("the store is damaged: {} {are} not whole", names.join(", "))
+    let what = match names.as_slice() {
+        [] => "the store contains damaged files; no release needs them".to_owned(),
+        [one] => format!("the store is damaged: {one} is not whole"),
+        several => format!("the store is damaged: {} are not whole", several.join(", ")),
     };
-    let fix = "lantern repair";
-    Err(CommandError::damaged(what, fix).said_in(ui))
+    Err(CommandError::damaged(what, "lantern repair").said_in(ui))
 }

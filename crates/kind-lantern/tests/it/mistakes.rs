@@ -43,8 +43,8 @@ fn a_name_that_nothing_has_is_no_fact_of_history() {
     "#);
     snapshot!(env.lantern(&["history", "--release", "99"]).whole(), @"
     ------- stderr -------
-    error: no release number 99 is known here
-      fix: lantern releases lists them
+    error: there is no release number 99
+      fix: one of 1.3.2 (1)
     [exit status: 2]
     ");
     // Known, and nothing happened to it.

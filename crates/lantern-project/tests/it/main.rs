@@ -5,6 +5,8 @@ mod chain;
 #[cfg(test)]
 mod keeping;
 #[cfg(test)]
+mod knowing;
+#[cfg(test)]
 mod players;
 #[cfg(test)]
 mod scene;

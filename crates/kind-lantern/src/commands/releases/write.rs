@@ -1,13 +1,11 @@
 use std::path::PathBuf;
 
 use lantern_core::names::Name;
-use lantern_core::version::{ReleaseAsked, ReleaseName};
-use serde::Serialize;
+use lantern_core::version::ReleaseAsked;
+use lantern_views::release_written;
 
 use super::super::{Done, name, open, release_asked};
 use crate::args::EditionArg;
-use crate::format;
-use crate::paint::{good, strong};
 use crate::ui::Ui;
 
 #[derive(Debug, clap::Args)]
@@ -27,32 +25,14 @@ pub struct Args {
     pub edition: EditionArg,
 }
 
-#[derive(Serialize)]
-#[cfg_attr(test, derive(schemars::JsonSchema))]
-pub struct Document<'a> {
-    schema: &'static str,
-    release: &'a ReleaseName,
-    path: String,
-    targets: &'a [Name],
-    files: u64,
-    bytes: u64,
-}
-
 pub fn run(args: &Args, ui: &Ui) -> Done {
     let open = open(ui)?;
     let release = open.release(Some(&args.release))?;
     let written = open.write_out(&release, args.target.as_ref(), args.aside, &args.to, &ui.progress())?;
-    let path = args.to.display().to_string();
-    ui.document(&Document {
-        schema: "lantern.release-written/1",
-        release: &release.name,
-        path: path.clone(),
-        targets: &written.targets,
-        files: written.files,
-        bytes: written.size,
-    });
-    ui.say(&format!("{} {} to {path}", good("written"), strong(&release.name)));
-    let (files, size) = (format::count(written.files, "file", "files"), format::bytes(written.size));
-    ui.say(&format!("  {}: {files}, {size}", format::names(&written.targets)));
+    let (document, view) = (
+        release_written::document(&release.name, &written, &args.to),
+        release_written::view(&release.name, &written, &args.to),
+    );
+    ui.answer(&document, &view);
     Ok(())
 }

@@ -2,7 +2,9 @@
 
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
+use lantern_core::names::Name;
 use lantern_core::system::System;
+use lantern_project::Project;
 
 /// Writes bytes in decimal units with three digits: `214 kB`, `7.92 MB`.
 pub fn bytes(count: u64) -> String {
@@ -27,36 +29,19 @@ pub fn starts(starts: &[lantern_core::release::Start]) -> String {
 }
 
 /// Lists names.
-pub fn names<'a>(names: impl IntoIterator<Item = &'a lantern_core::names::Name>) -> String {
-    let names: Vec<&str> = names.into_iter().map(lantern_core::names::Name::as_str).collect();
+pub fn names<'a>(names: impl IntoIterator<Item = &'a Name>) -> String {
+    let names: Vec<&str> = names.into_iter().map(Name::as_str).collect();
     names.join(", ")
 }
 
-/// Narrower than this, nothing is laid out: words would stand one below the other.
-const NARROWEST: usize = 40;
-/// Sentences are not laid out wider than this, however wide the window is.
-const WIDEST: usize = 110;
-
-/// Returns how many columns a line may take: what `COLUMNS` says, or else what the terminal has. None where output does
-/// not go to a terminal: then nothing is folded.
-pub fn columns() -> Option<usize> {
-    let said = std::env::var("COLUMNS").ok().and_then(|text| text.trim().parse::<usize>().ok()).filter(|n| *n > 0);
-    let has = || terminal_size::terminal_size_of(std::io::stdout()).map(|(width, _)| usize::from(width.0));
-    said.or_else(has).map(|columns| columns.max(NARROWEST))
+/// What an edition is called before a release's name; nothing where there is only one.
+pub fn edition_word(project: &Project, edition: &Name) -> String {
+    if project.has_editions() { format!("{edition} ") } else { String::new() }
 }
 
-/// Breaks a text to the window's width; `first` columns are taken on its first line, `indent` on the others.
-pub fn flow(text: &str, first: usize, indent: usize) -> String {
-    let Some(columns) = columns() else {
-        return text.to_owned();
-    };
-    let width = columns.min(WIDEST).saturating_sub(first.max(indent));
-    wrap(text, width).join(&format!("\n{}", " ".repeat(indent)))
-}
-
-/// Folds each line that is wider than the window, its further parts two columns further in.
-pub fn fold(text: &str) -> String {
-    let Some(columns) = columns() else {
+/// Folds each line that is wider than `columns`, its further parts two columns further in; none leaves all as it is.
+pub fn fold(text: &str, columns: Option<usize>) -> String {
+    let Some(columns) = columns else {
         return text.to_owned();
     };
     let fold_line = |line: &str| -> String {
@@ -73,7 +58,7 @@ pub fn fold(text: &str) -> String {
 
 /// Whether a word is not put on a line without the one before it: a unit, a build number, a time of day.
 fn sticks(word: &str) -> bool {
-    let plain = anstream::adapter::strip_str(word).to_string();
+    let plain = crate::paint::plain(word);
     let plain = plain.trim_end_matches([',', ';', '.', ':', ')']).trim_start_matches('(');
     let is_number = !plain.is_empty() && plain.bytes().all(|b| b.is_ascii_digit());
     let is_time =
@@ -151,9 +136,9 @@ pub fn time_to_the_second(at: Timestamp) -> String {
     at.to_zoned(TimeZone::system()).strftime("%Y-%m-%d %H:%M:%S").to_string()
 }
 
-/// Names this computer's time zone as it is now: `UTC`, `+01:00`.
-pub fn zone() -> String {
-    let now = lantern_project::now().to_zoned(TimeZone::system());
+/// Names this computer's time zone as it is at a moment: `UTC`, `+01:00`.
+pub fn zone(at: Timestamp) -> String {
+    let now = at.to_zoned(TimeZone::system());
     if now.offset().is_zero() { "UTC".to_owned() } else { now.strftime("%:z").to_string() }
 }
 

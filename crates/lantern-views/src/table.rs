@@ -10,7 +10,7 @@ const INDENT: usize = 2;
 const GAP: usize = 3;
 
 /// Rows of cells; cells may hold styling, which takes no room.
-#[derive(Debug, Default)]
+#[derive(Debug, Clone, Default)]
 pub struct Table {
     head: Option<Vec<String>>,
     rows: Vec<Vec<String>>,
@@ -22,18 +22,24 @@ impl Table {
         self.head = Some(cells.map(str::to_owned).into());
     }
 
+    /// Adds a row.
     pub fn row<const N: usize>(&mut self, cells: [String; N]) {
         self.rows.push(cells.into());
     }
 
-    /// Lays the columns out, two spaces in, three between; no line ends in spaces.
-    pub fn lay_out(&self) -> String {
-        self.lay_out_in(format::columns())
+    /// Returns what stands above the columns, where that is said.
+    pub fn heading(&self) -> Option<&[String]> {
+        self.head.as_deref()
     }
 
-    /// As [`Self::lay_out`], within so many columns where that can be done without cutting a word: first cells are folded;
-    /// where even that is too wide, each row becomes a block of lines.
-    fn lay_out_in(&self, limit: Option<usize>) -> String {
+    /// Returns the rows, from above.
+    pub fn rows(&self) -> impl Iterator<Item = &[String]> {
+        self.rows.iter().map(Vec::as_slice)
+    }
+
+    /// Lays the columns out, two spaces in, three between; no line ends in spaces. Within so many columns where that can be
+    /// done without cutting a word: first cells are folded; where even that is too wide, each row becomes a block of lines.
+    pub fn lay_out(&self, limit: Option<usize>) -> String {
         let head: Option<Vec<String>> = self.head.as_ref().map(|head| head.iter().map(crate::paint::faint).collect());
         let rows: Vec<&Vec<String>> = head.iter().chain(&self.rows).collect();
         let count = rows.iter().map(|row| row.len()).max().unwrap_or(0);
@@ -111,7 +117,7 @@ fn shrink(widths: &mut [usize], least: &[usize], room: usize) -> bool {
 
 /// The columns that a text takes on a terminal.
 pub fn width(text: &str) -> usize {
-    anstream::adapter::strip_str(text).to_string().width()
+    crate::paint::spans(text).into_iter().map(|(_, text)| text.width()).sum()
 }
 
 #[cfg(test)]
@@ -119,7 +125,7 @@ mod tests {
     use super::*;
 
     fn plain(table: &Table, limit: Option<usize>) -> String {
-        anstream::adapter::strip_str(&table.lay_out_in(limit)).to_string()
+        crate::paint::plain(&table.lay_out(limit))
     }
 
     #[test]

@@ -1,0 +1,180 @@
+//! What a push brings to a storefront.
+
+use lantern_core::event::StorefrontRef;
+use lantern_core::names::{Handle, Name};
+use lantern_core::path::shown;
+use lantern_core::version::ReleaseName;
+use lantern_project::{Project, ProjectError, PushDepot, PushDone, PushPlan};
+use serde::Serialize;
+
+use crate::format;
+use crate::paint::{bad, care, faint, good, strong};
+use crate::shared::{for_players, say_warnings_at_sealing};
+use crate::table::Table;
+use crate::view::View;
+
+/// What `lantern push --json` prints.
+#[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
+pub struct Document<'a> {
+    schema: &'static str,
+    /// One for each storefront, in the order in which they were named.
+    pushes: Vec<PushDocument<'a>>,
+}
+
+#[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
+struct PushDocument<'a> {
+    storefront: &'a StorefrontRef,
+    edition: &'a Name,
+    release: &'a ReleaseName,
+    id: String,
+    /// What the storefront is to call it; null where it names it itself.
+    name_there: Option<&'a str>,
+    /// Targets of the release that do not go there.
+    left_here: &'a [Name],
+    depots: Vec<DepotDocument<'a>>,
+    /// Estimated, at most.
+    upload_bytes: u64,
+    /// Whether it was carried out; also when all of it was there already.
+    done: bool,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    number_there: Option<u64>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    sent_bytes: Option<u64>,
+    /// Why it was not.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    why: Option<String>,
+}
+
+#[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
+struct DepotDocument<'a> {
+    targets: &'a [Name],
+    depot: &'a str,
+    handle: &'a str,
+    files: u64,
+    bytes: u64,
+}
+
+/// What became of a plan.
+#[derive(Debug)]
+pub enum Outcome {
+    /// Nothing yet.
+    Planned,
+    /// It was carried out.
+    Done(PushDone),
+    /// It was not, or not whole.
+    Failed(ProjectError),
+}
+
+/// Every push, and what became of it.
+pub fn document(pushes: &[(PushPlan, Outcome)]) -> Document<'_> {
+    let pushes = pushes.iter().map(|(plan, outcome)| {
+        let done = match outcome {
+            Outcome::Done(done) => Some(done),
+            _ => None,
+        };
+        PushDocument {
+            storefront: &plan.storefront,
+            edition: &plan.release.edition,
+            release: &plan.release.name,
+            id: plan.release.id.to_string(),
+            name_there: plan.name_there.as_ref().map(Handle::as_str),
+            left_here: &plan.left_here,
+            depots: plan.depots.iter().map(depot_document).collect(),
+            upload_bytes: plan.upload,
+            done: done.is_some(),
+            number_there: done.map(|d| d.number_there),
+            sent_bytes: done.map(|d| d.sent),
+            why: if let Outcome::Failed(error) = outcome { Some(error.to_string()) } else { None },
+        }
+    });
+    Document { schema: "lantern.push/1", pushes: pushes.collect() }
+}
+
+fn depot_document(depot: &PushDepot) -> DepotDocument<'_> {
+    DepotDocument {
+        targets: &depot.targets,
+        depot: depot.depot.as_str(),
+        handle: depot.handle.as_str(),
+        files: depot.files,
+        bytes: depot.size,
+    }
+}
+
+/// What would travel.
+pub fn plan(plan: &PushPlan, project: &Project) -> View {
+    let mut view = View::default();
+    let edition = format::edition_word(project, &plan.release.edition);
+    view.say(format!("Push {edition}{} to {}\n", strong(&plan.release.name), strong(&plan.storefront_name)));
+    let mut table = Table::default();
+    table.head(["depot", "there", "files", "size", "for"]);
+    for depot in &plan.depots {
+        let who = if depot.players.are_all() { String::new() } else { format!(", {}", depot.players) };
+        table.row([
+            depot.depot.to_string(),
+            depot.handle.to_string(),
+            depot.files.to_string(),
+            format::bytes(depot.size),
+            faint(format!("{}{who}", format::names(&depot.targets))),
+        ]);
+    }
+    view.table(table);
+    let mut facts = Table::default();
+    if let Some(name) = &plan.name_there {
+        facts.row([faint("name there"), shown(name.as_str())]);
+    }
+    facts.row([faint("to upload"), format!("{} at most", strong(format::bytes(plan.upload)))]);
+    facts.row([faint("players"), "notice nothing: no branch changes".to_owned()]);
+    if !plan.left_here.is_empty() {
+        facts.row([faint("not for there"), format::names(&plan.left_here)]);
+    }
+    if let Some(message) = &plan.message {
+        facts.row([faint("for the team"), shown(message)]);
+    }
+    for (language, text) in plan.notes.iter() {
+        facts.row([faint(for_players(language)), shown(text)]);
+    }
+    view.space();
+    view.table(facts);
+    if plan.exports_changed {
+        view.say(format!("  {} the exports changed since it was sealed; they are not in it", care("careful:")));
+    }
+    say_warnings_at_sealing(plan.release.warnings, &mut view);
+    view
+}
+
+/// What travelled; nothing where all of it was there already.
+pub fn done(plan: &PushPlan, done: &PushDone) -> View {
+    let mut view = View::default();
+    if plan.already.is_none() {
+        let (name, storefront) = (strong(&plan.release.name), &plan.storefront_name);
+        view.say(format!("\n{} {name} to {storefront}; its number there is {}", good("pushed"), done.number_there));
+        let estimated = match done.sent == plan.upload {
+            true => "as estimated".to_owned(),
+            false => format!("{} estimated", format::bytes(plan.upload)),
+        };
+        view.say(format!("  {} sent, {estimated}", format::bytes(done.sent)));
+    }
+    view
+}
+
+/// That all of it is there; `is_texts_given` says that there were new texts, which are not used.
+pub fn already(plan: &PushPlan, build: u64, is_texts_given: bool) -> View {
+    let mut view = View::default();
+    let (name, storefront) = (strong(&plan.release.name), &plan.storefront_name);
+    view.say(format!("nothing to send: {name} is at {storefront} already; its number there is {build}"));
+    if is_texts_given {
+        let what = "its message and notes stay as they were sent with it; the new ones are not used";
+        view.say(format!("  {} {what}", care("careful:")));
+    }
+    view
+}
+
+/// That one push of several did not end, and why.
+pub fn not_finished(plan: &PushPlan, error: &ProjectError) -> View {
+    let mut view = View::default();
+    view.say(format!("\n{} {}: {error}", bad("not finished:"), plan.storefront_name));
+    view
+}

@@ -1,0 +1,147 @@
+//! Where the game stands, and the one next step.
+
+use lantern_core::names::Name;
+use lantern_core::version::ReleaseName;
+use lantern_project::{AtStorefront, Exports, Status};
+use serde::Serialize;
+
+use crate::format;
+use crate::paint::{bad, care, faint, good, strong};
+use crate::table::Table;
+use crate::view::{Next, View};
+
+/// What `lantern --json` prints.
+#[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
+pub struct Document<'a> {
+    schema: &'static str,
+    game: &'a str,
+    /// One for each edition that has targets.
+    editions: Vec<EditionDocument<'a>>,
+    next: Option<String>,
+}
+
+#[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
+struct EditionDocument<'a> {
+    edition: &'a Name,
+    newest: Option<&'a ReleaseName>,
+    /// `sealed`, `changed`, `withdrawn`, `wrong` or `not-here`.
+    exports: &'static str,
+    /// Targets of the newest release that someone tried and said no to.
+    tried_no: &'a [Name],
+    storefronts: Vec<StorefrontDocument<'a>>,
+}
+
+#[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
+struct StorefrontDocument<'a> {
+    storefront: &'a Name,
+    connected: bool,
+    pushed: bool,
+    live_on: &'a [Name],
+    behind: &'a [Name],
+}
+
+/// Where an edition stands, and its name.
+#[derive(Debug)]
+pub struct Standing<'a> {
+    /// Which edition.
+    pub edition: &'a Name,
+    /// What players call it.
+    pub game: &'a str,
+    /// Where it stands.
+    pub status: Status,
+}
+
+/// The first step that leads on.
+fn next(all: &[Standing<'_>]) -> Option<String> {
+    all.iter().find_map(|standing| standing.status.next.as_ref()).map(ToString::to_string)
+}
+
+/// Where every edition of a game stands.
+pub fn document<'a>(game: &'a str, all: &'a [Standing<'_>]) -> Document<'a> {
+    let editions = all.iter().map(|standing| edition(standing.edition, &standing.status));
+    Document { schema: "lantern.status/1", game, editions: editions.collect(), next: next(all) }
+}
+
+/// The same as a table; `otherwise` is proposed where nothing is left to do.
+pub fn view(all: &[Standing<'_>], otherwise: Next) -> View {
+    let mut view = View::default();
+    for (i, standing) in all.iter().enumerate() {
+        if i > 0 {
+            view.space();
+        }
+        show(standing.game, &standing.status, &mut view);
+    }
+    view.next(next(all).map_or(otherwise, Next::from));
+    view
+}
+
+fn edition<'a>(edition: &'a Name, status: &'a Status) -> EditionDocument<'a> {
+    let storefront = |s: &'a AtStorefront| StorefrontDocument {
+        storefront: &s.storefront,
+        connected: s.connected,
+        pushed: s.pushed,
+        live_on: &s.live_on,
+        behind: &s.behind,
+    };
+    EditionDocument {
+        edition,
+        newest: status.newest.as_ref().map(|r| &r.name),
+        exports: match status.exports {
+            Exports::Sealed => "sealed",
+            Exports::Changed => "changed",
+            Exports::Wrong => "wrong",
+            Exports::Withdrawn => "withdrawn",
+            Exports::NotHere => "not-here",
+        },
+        tried_no: &status.tried_no,
+        storefronts: status.storefronts.iter().map(storefront).collect(),
+    }
+}
+
+fn show(game: &str, status: &Status, view: &mut View) {
+    view.say(format!("{}\n", strong(game)));
+    let mut table = Table::default();
+    let newest = status.newest.as_ref().map_or_else(|| "nothing yet".to_owned(), |r| strong(&r.name));
+    table.row([faint("newest sealed"), newest]);
+    let exports = match (status.exports, &status.newest) {
+        (Exports::Sealed, _) => good("as sealed"),
+        (Exports::Changed, Some(_)) => format!("{} since then", care("changed")),
+        (Exports::Changed, None) => "ready to be taken in".to_owned(),
+        (Exports::Wrong, _) => format!("{} cannot be taken in as they are", bad("wrong:")),
+        (Exports::Withdrawn, _) => format!("exactly a release that was {}", care("withdrawn")),
+        (Exports::NotHere, _) => "not on this computer".to_owned(),
+    };
+    table.row([faint("exports"), exports]);
+    if !status.tried_no.is_empty() {
+        table.row([faint("tried"), format!("{} {}", bad("no:"), format::names(&status.tried_no))]);
+    }
+    for at in &status.storefronts {
+        table.row([faint(&at.storefront), at_storefront(at, status.newest.is_some())]);
+    }
+    view.table(table);
+}
+
+fn at_storefront(at: &AtStorefront, is_sealed: bool) -> String {
+    match (at.connected, is_sealed, at.pushed) {
+        (false, _, _) => "not connected".to_owned(),
+        (true, false, _) => "connected".to_owned(),
+        (true, true, false) => format!("{} there yet", care("not")),
+        (true, true, true) if at.behind.is_empty() && at.live_on.is_empty() => "there".to_owned(),
+        (true, true, true) if at.behind.is_empty() => format!("{} on {}", good("live"), format::names(&at.live_on)),
+        (true, true, true) if at.live_on.is_empty() => {
+            format!("there, {} on {}", care("not live"), format::names(&at.behind))
+        }
+        (true, true, true) => {
+            format!(
+                "{} on {}, {} on {}",
+                good("live"),
+                format::names(&at.live_on),
+                care("not"),
+                format::names(&at.behind)
+            )
+        }
+    }
+}

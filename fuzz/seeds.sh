@@ -1,0 +1,24 @@
+#!/usr/bin/env bash
+# Fills fuzz/corpus with something to start from: the files and lines that the example makes. fuzz/seeds.sh DEMO_DIR
+set -euo pipefail
+demo=$(cd "$1" && pwd)
+cd "$(dirname "${BASH_SOURCE[0]}")"
+mkdir -p corpus/{store,lasting,texts}
+copy() { # copy TARGET FILE…: under names of their own
+  local target=$1
+  shift
+  for file in "$@"; do cp "$file" "corpus/$target/$(sha256sum "$file" | cut -c1-16)"; done
+}
+# Long packs and recipes teach a fuzzer nothing that short ones do not.
+mapfile -t store < <(find "$demo/.lantern/store" "$demo/rehearsal" -type f -size -64k ! -path '*/releases/*' ! -name '*.json')
+copy store "${store[@]}"
+mapfile -t records < <(find "$demo/.lantern/store/releases" -type f)
+copy lasting "${records[@]}"
+n=0
+while IFS= read -r line; do
+  n=$((n + 1))
+  printf '%s' "$line" >"corpus/lasting/event-$n"
+done <"$demo/.lantern/ledger-copy.jsonl"
+
+copy texts "$demo/lantern.toml"
+wc -l < <(find corpus -type f)
