@@ -10,6 +10,7 @@ use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
 use serde::{Deserialize, Deserializer, Serialize, Serializer, de};
 
 use crate::names::{Name, NameError};
+use crate::path::shown;
 
 /// Written for a default, or given for a choice, to have no option at all.
 pub const NO_OPTION: &str = "none";
@@ -25,12 +26,15 @@ pub struct Players {
     /// Those who have this add-on.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub add_on: Option<Name>,
+    /// Conditions that a newer lantern wrote, by their words: who meets them is not known here.
+    #[serde(flatten)]
+    pub other: BTreeMap<String, serde_json::Value>,
 }
 
 impl Players {
     /// Whether everybody who has the target downloads it.
     pub fn are_all(&self) -> bool {
-        self.choice.is_empty() && self.add_on.is_none()
+        self.choice.is_empty() && self.add_on.is_none() && self.other.is_empty()
     }
 }
 
@@ -41,7 +45,8 @@ impl fmt::Display for Players {
         }
         let choices = self.choice.iter().map(|(choice, option)| format!("{choice}={option}"));
         let add_on = self.add_on.iter().map(|edition| format!("add-on {edition}"));
-        let parts: Vec<String> = choices.chain(add_on).collect();
+        let other = self.other.keys().map(|other| format!("{} (known to a newer lantern)", shown(other)));
+        let parts: Vec<String> = choices.chain(add_on).chain(other).collect();
         f.write_str(&parts.join(", "))
     }
 }
@@ -215,7 +220,9 @@ impl Chosen {
         let has = |(choice, option)| {
             self.choices.get(choice).is_some_and(|options: &BTreeSet<Name>| options.contains(option))
         };
-        players.choice.iter().all(has) && players.add_on.as_ref().is_none_or(|add_on| self.add_ons.contains(add_on))
+        players.other.is_empty()
+            && players.choice.iter().all(has)
+            && players.add_on.as_ref().is_none_or(|add_on| self.add_ons.contains(add_on))
     }
 }
 
@@ -262,7 +269,22 @@ mod tests {
     }
 
     fn players(choice: &[(&str, &str)], add_on: Option<&str>) -> Players {
-        Players { choice: choice.iter().map(|(c, o)| (name(c), name(o))).collect(), add_on: add_on.map(name) }
+        Players {
+            choice: choice.iter().map(|(c, o)| (name(c), name(o))).collect(),
+            add_on: add_on.map(name),
+            ..Players::default()
+        }
+    }
+
+    #[test]
+    fn who_gets_a_depot_may_be_known_to_a_newer_lantern_alone() {
+        let text = r#"{"choice":{"voices":"fr"},"region":["north"]}"#;
+        let newer: Players = serde_json::from_str(text).unwrap();
+        assert_eq!(serde_json::to_string(&newer).unwrap(), text);
+        assert!(!newer.are_all());
+        assert_eq!(newer.to_string(), "voices=fr, region (known to a newer lantern)");
+        let only: Players = serde_json::from_str(r#"{"region":["north"]}"#).unwrap();
+        assert!(!only.are_all() && !Chosen::default().takes(&only) && Chosen::default().takes(&Players::default()));
     }
 
     fn asked(choices: &[(&str, &[&str])], add_ons: Option<&[&str]>) -> Asked {

@@ -408,6 +408,11 @@ fn chosen(
     before: Option<&About>,
     wanted: &InstallWanted,
 ) -> Result<Chosen, ProjectError> {
+    // Without them something may be missing, with them something be there that is another player's.
+    if let Some(depot) = build.depots.iter().find(|depot| !depot.players.other.is_empty()) {
+        let (target, depot) = (target.clone(), depot.depot.clone());
+        return Err(PlayError::NewerDepot { branch: branch.clone(), target, depot }.into());
+    }
     let offered: Vec<&Players> = build.depots.iter().map(|depot| &depot.players).collect();
     let before = before.map(|before| &before.chosen);
     let languages = environment::languages();
@@ -449,6 +454,18 @@ pub enum PlayError {
         /// Targets that it has something for.
         there: Vec<Name>,
     },
+    /// Who downloads a depot depends on something that this lantern does not know.
+    #[error(
+        "{branch} has a build for {target} that a newer lantern made: who gets its depot {depot} is not known here"
+    )]
+    NewerDepot {
+        /// The branch.
+        branch: Name,
+        /// The target.
+        target: Name,
+        /// The depot.
+        depot: Name,
+    },
     /// What a player asks for is not in the build.
     #[error("{branch} does not offer {what} for {target}")]
     NotOffered {
@@ -482,6 +499,7 @@ impl Explained for PlayError {
         match self {
             Self::NoBuildFor { .. }
             | Self::NotOffered { .. }
+            | Self::NewerDepot { .. }
             | Self::OtherGame { .. }
             | Self::NoStorefrontFor { .. } => Class::Usage,
         }
@@ -501,10 +519,34 @@ impl Explained for PlayError {
                 let names: Vec<&str> = there.iter().map(Name::as_str).collect();
                 vec![format!("choose with --target: {}", names.join(", "))]
             }
+            Self::NewerDepot { .. } => one("install a newer lantern, then run the same command again"),
             Self::OtherGame { .. } => one("install into another folder"),
             Self::NoStorefrontFor { .. } => {
                 one("go to the game's folder, or install again: lantern install STOREFRONT BRANCH DIR")
             }
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_depot_for_players_that_nobody_here_knows_is_no_depot_for_all() {
+        let build = |players: &str| -> BuildTarget {
+            let recipe = lantern_core::digest::RecipeId::of(b"r");
+            let text = format!(
+                r#"{{"systems":["linux-x86_64"],"starts":[],"depots":[{{"depot":"letters","handle":"sp-letters",
+                    "recipe":"{recipe}","files":1,"size":4,"players":{players}}}]}}"#
+            );
+            serde_json::from_str(&text).unwrap()
+        };
+        let (branch, target): (Name, Name) = ("creek".parse().unwrap(), "linux".parse().unwrap());
+        let chosen = |players: &str| chosen(&branch, &target, &build(players), None, &InstallWanted::default());
+        assert!(chosen("{}").unwrap().takes(&Players::default()));
+        let error = chosen(r#"{"region":["north"]}"#).unwrap_err();
+        assert!(matches!(&error, ProjectError::Play(PlayError::NewerDepot { .. })), "{error:?}");
+        assert_eq!(error.fixes(), ["install a newer lantern, then run the same command again"]);
     }
 }

@@ -300,6 +300,12 @@ impl Check<'_> {
                 self.stop(&at, Code::EditionFull, "the full edition is the game itself", "write it in [game]");
                 continue;
             }
+            if name == NO_OPTION {
+                let what =
+                    format!("{name:?} is no name of an edition: install --add-on {name} has a meaning of its own");
+                self.stop(&at, Code::WrongValue, what, "rename the edition");
+                continue;
+            }
             let key = self.parse::<Name>(&at, name, "rename the edition");
             let shown = self.words(&below("name"), &edition.name);
             let identity = match &edition.identity {
@@ -527,7 +533,7 @@ impl Check<'_> {
         let only = self.patterns(&below("only"), &raw.only);
         let leave_out = self.patterns(&below("leave-out"), &raw.leave_out);
         let known: Vec<&str> = config.choices.keys().map(String::as_str).collect();
-        let mut players = Players { choice: BTreeMap::new(), add_on };
+        let mut players = Players { add_on, ..Players::default() };
         for (choice, option) in &raw.choice {
             let at = [at, &[K("choice"), K(choice)]].concat();
             if matches!(option.as_str(), NO_OPTION | BY_LANGUAGE) {

@@ -231,6 +231,7 @@ fn mistakes_in_editions_and_depots() {
     let table = [
         ("edition = \"first-tide\"", "edition = \"first-tied\"", "unknown-edition"),
         ("[editions.first-tide]", "[editions.full]", "edition-full"),
+        ("[editions.first-tide]", "[editions.none]", "wrong-value"),
         ("from = \"desktop\"\nonly", "from = \"dekstop\"\nonly", "unknown-target"),
         ("\"desktop\", \"macos\"", "\"desktop\", \"macos\", \"desktop\"", "listed-twice"),
         ("\"desktop\", \"macos\"", "\"desktop\", \"tide\"", "inconsistent-values"),
