@@ -36,7 +36,7 @@ fn the_commands_in_docs_are_those_of_the_program() {
     let mut root = crate::args::command();
     root.build();
     add_help(&mut root, &mut text);
-    let options = crate::args::common_options().term_width(100).render_long_help().to_string();
+    let options = crate::options::common().term_width(100).render_long_help().to_string();
     let options: Vec<&str> = options.lines().map(str::trim_end).collect();
     text += &format!("\n## lantern help options\n\n```text\n{}\n```\n", options.join("\n").trim_end());
     if std::env::var_os("UPDATE_EXPECTED").is_some() {

@@ -1,17 +1,21 @@
 //! The program: arguments, prompts, tables, progress bars. What is decided is decided in the crates below.
 
+mod app;
 mod args;
 mod ask;
 mod commands;
 mod diagnostic;
 #[cfg(test)]
 mod generated;
+mod interrupt;
 mod log_file;
+mod options;
 mod progress;
 mod sole_storefront;
 mod ui;
 mod usage;
+mod window;
 
 fn main() -> std::process::ExitCode {
-    commands::run()
+    app::run()
 }

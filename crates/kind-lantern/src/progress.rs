@@ -12,8 +12,8 @@ use lantern_views::format;
 use lantern_views::paint::care;
 use lantern_views::progress::line;
 
-use crate::args::ProgressMode;
-use crate::ui::columns;
+use crate::options::ProgressMode;
+use crate::window::columns;
 
 /// How often a JSON line is written at most.
 const JSON_EVERY: Duration = Duration::from_millis(250);

@@ -10,19 +10,9 @@ use lantern_views::paint::{bad, faint};
 use lantern_views::{Block, Next, View};
 use serde::Serialize;
 
-use crate::args::{ColorMode, Common, EditionArg, ProgressMode};
+use crate::options::{ColorMode, Common, EditionArg, ProgressMode};
 use crate::progress::Shown;
-
-/// Narrower than this, nothing is laid out: words would stand one below the other.
-const NARROWEST: usize = 40;
-
-/// Returns how many columns a line may take: what `COLUMNS` says, or else what the terminal has. None where output does
-/// not go to a terminal: then nothing is folded.
-pub fn columns() -> Option<usize> {
-    let said = std::env::var("COLUMNS").ok().and_then(|text| text.trim().parse::<usize>().ok()).filter(|n| *n > 0);
-    let has = || terminal_size::terminal_size_of(io::stdout()).map(|(width, _)| usize::from(width.0));
-    said.or_else(has).map(|columns| columns.max(NARROWEST))
-}
+use crate::window::columns;
 
 /// The terminal, or what stands in its place.
 #[derive(Debug, Clone)]

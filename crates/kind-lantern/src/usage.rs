@@ -4,8 +4,8 @@ use std::ffi::OsString;
 
 use clap::error::{ContextKind, ContextValue, ErrorKind};
 
-use crate::args::{ColorMode, Common};
 use crate::diagnostic::CommandError;
+use crate::options::{ColorMode, Common};
 
 /// Reads from a command line that could not be understood how its error is to be shown.
 pub fn common(arguments: &[OsString]) -> Common {

@@ -12,7 +12,6 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use crate::choices::Choices;
 use crate::depots::Rule;
-use crate::digest::InputDigest;
 use crate::finding::{Code, Finding, TextPlace};
 use crate::names::{FolderName, Handle, Identity, Name};
 use crate::path::TreePath;
@@ -277,30 +276,6 @@ impl Config {
     /// Returns the JSON Schema (2020-12) of the file, for editors.
     pub fn schema() -> serde_json::Value {
         shape::schema()
-    }
-
-    /// Returns the digest of everything that decides a release's content and record, except its number and what builds say
-    /// of themselves, which follows from the content.
-    ///
-    /// `targets` holds each target's name with its systems, start and tree as they were seen.
-    pub fn input_digest(
-        game: &Identity,
-        edition: &Name,
-        version: &Version,
-        targets: &[crate::release::TargetRecord],
-    ) -> InputDigest {
-        /// The order of the fields is that of the bytes.
-        #[derive(serde::Serialize)]
-        struct Input<'a> {
-            format: &'static str,
-            game: &'a Identity,
-            edition: &'a Name,
-            version: &'a Version,
-            targets: Vec<crate::release::TargetRecord>,
-        }
-        let targets = targets.iter().map(crate::release::TargetRecord::without_claims).collect();
-        let input = Input { format: "lantern.input/3", game, edition, version, targets };
-        InputDigest::of(&serde_json::to_vec(&input).expect("it has only string keys"))
     }
 }
 

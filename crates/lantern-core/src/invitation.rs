@@ -11,7 +11,8 @@ const SECRET_LEN: usize = 15;
 const TEXT_LEN: usize = 28;
 /// Characters between two dashes.
 const GROUP_LEN: usize = 4;
-/// Digits of 5 bits, without the letters that are taken for others. Source: D. Crockford, "Base 32", without its check symbol.
+/// Digits of 5 bits, without the letters that are taken for others. Source: D. Crockford, "Base 32"
+/// (<https://www.crockford.com/base32.html>), without its check symbol.
 const DIGITS: &[u8; 32] = b"0123456789abcdefghjkmnpqrstvwxyz";
 
 /// What a tester is given. Anyone who has it can follow the branch that it was made for; only its [`InvitationId`] is known

@@ -6,7 +6,8 @@ use unicode_normalization::UnicodeNormalization;
 
 use crate::path::TreePath;
 
-/// Why Windows refuses a path, in words; none when it does not. Source: Microsoft, "Naming Files, Paths, and Namespaces".
+/// Why Windows refuses a path, in words; none when it does not. Source: Microsoft, "Naming Files, Paths, and Namespaces",
+/// "Naming Conventions" (<https://learn.microsoft.com/windows/win32/fileio/naming-a-file>).
 pub fn refused_by_windows(path: &TreePath) -> Option<&'static str> {
     path.as_str().split('/').find_map(|part| {
         if part.contains(['<', '>', ':', '"', '|', '?', '*']) {

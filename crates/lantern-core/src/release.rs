@@ -6,7 +6,7 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::choices::{Choices, Players};
-use crate::digest::{Digest, ReleaseId, TreeId};
+use crate::digest::{Digest, InputDigest, ReleaseId, TreeId};
 use crate::names::{FolderName, Identity, Name};
 use crate::path::TreePath;
 use crate::system::System;
@@ -314,6 +314,25 @@ impl ReleaseRecord {
     }
 }
 
+/// Returns the digest of everything that decides a release's content and record, except its number and what builds say
+/// of themselves, which follows from the content.
+///
+/// `targets` holds each target's name with its systems, start and tree as they were seen.
+pub fn input_digest(game: &Identity, edition: &Name, version: &Version, targets: &[TargetRecord]) -> InputDigest {
+    /// The order of the fields is that of the bytes.
+    #[derive(Serialize)]
+    struct Input<'a> {
+        format: &'static str,
+        game: &'a Identity,
+        edition: &'a Name,
+        version: &'a Version,
+        targets: Vec<TargetRecord>,
+    }
+    let targets = targets.iter().map(TargetRecord::without_claims).collect();
+    let input = Input { format: "lantern.input/3", game, edition, version, targets };
+    InputDigest::of(&serde_json::to_vec(&input).expect("it has only string keys"))
+}
+
 #[cfg(test)]
 pub(crate) mod tests {
     use super::*;
@@ -359,14 +378,12 @@ pub(crate) mod tests {
     fn what_is_hashed_is_the_same_everywhere() {
         let record = record("1.3.2", 25);
         assert_eq!(record.id().to_string(), "blake3:2577f2b4e734da56226991d1f11fcc54a270e9f5172ccddb43dc1103caf2c17e");
-        let input =
-            crate::config::Config::input_digest(&record.game, &record.edition, &record.version, &record.targets);
+        let input = input_digest(&record.game, &record.edition, &record.version, &record.targets);
         assert_eq!(input.0.to_string(), "blake3:8255349f503ca9c3241647ba3376dd1b89c7be1810fc650d486b1675aca1c631");
         let mut claiming = record.clone();
         claiming.targets[0].claims.version = Some("1.3.2".into());
         assert_ne!(claiming.id(), record.id());
-        let same =
-            crate::config::Config::input_digest(&record.game, &record.edition, &record.version, &claiming.targets);
+        let same = input_digest(&record.game, &record.edition, &record.version, &claiming.targets);
         assert_eq!(same, input, "what a build says of itself follows from its content");
     }
 

@@ -5,8 +5,7 @@
 use std::fmt;
 use std::str::FromStr;
 
-use crate::config::Game;
-use crate::names::{Name, nearest};
+use crate::names::{Identity, Name, nearest};
 use crate::version::ReleaseName;
 
 /// What can stand in braces.
@@ -42,8 +41,10 @@ pub struct Template(Vec<Part>);
 /// What a template's values are.
 #[derive(Debug, Clone, Copy)]
 pub struct Values<'a> {
-    /// The game, as the configuration has it.
-    pub game: &'a Game,
+    /// The name that players see.
+    pub game: &'a str,
+    /// The game's identity.
+    pub identity: &'a Identity,
     /// The edition.
     pub edition: &'a Name,
     /// The release.
@@ -121,8 +122,8 @@ impl Template {
     pub fn fill(&self, values: &Values<'_>) -> String {
         let text = |part: &Part| match part {
             Part::Text(text) => text.clone(),
-            Part::Value(Value::GameName) => values.game.name.clone(),
-            Part::Value(Value::GameIdentity) => values.game.identity.to_string(),
+            Part::Value(Value::GameName) => values.game.to_owned(),
+            Part::Value(Value::GameIdentity) => values.identity.to_string(),
             Part::Value(Value::GameEdition) => values.edition.to_string(),
             Part::Value(Value::ReleaseVersion) => values.release.version.to_string(),
             Part::Value(Value::ReleaseNumber) => values.release.number.to_string(),
@@ -150,19 +151,19 @@ impl fmt::Display for Template {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::config::VersionSource;
     use proptest::prelude::*;
 
     fn fill(text: &str) -> Result<String, TemplateError> {
-        let game = Game {
-            name: "Saltmarsh Post".to_owned(),
-            studio: "Paper Heron".to_owned(),
-            identity: "example.paperheron.saltmarsh".parse().unwrap(),
-            version: VersionSource::Here("1.4.0".parse().unwrap()),
-        };
+        let identity = "example.paperheron.saltmarsh".parse().unwrap();
         let (edition, storefront) = (Name::full_edition(), "old-pier".parse().unwrap());
         let release = "1.4.0 (27)".parse().unwrap();
-        let values = Values { game: &game, edition: &edition, release: &release, storefront: &storefront };
+        let values = Values {
+            game: "Saltmarsh Post",
+            identity: &identity,
+            edition: &edition,
+            release: &release,
+            storefront: &storefront,
+        };
         text.parse::<Template>().map(|template| template.fill(&values))
     }
 

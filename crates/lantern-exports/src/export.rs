@@ -19,14 +19,19 @@ use lantern_core::size::Size;
 use lantern_core::tree::{link_leads_to, links_that_leave, links_to_nothing};
 pub use lantern_formats::bundle::ReadSeek;
 use lantern_formats::bundle::{FileKind, Files};
-use lantern_formats::macho::FileHash;
 use lantern_formats::zip::{self, Method, Packed};
 use lantern_store::seal::{SourceEntry, SourceKind};
 
-use crate::facts::Facts;
-use crate::metered::Metering;
-use crate::signing::Replacement;
 use crate::stat_data::StatData;
+
+/// A file whose bytes take the place of an export's own, or come to them.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Replacement {
+    /// Its path in the build.
+    pub path: TreePath,
+    /// Where its bytes lie.
+    pub at: PathBuf,
+}
 
 /// What an export is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -509,40 +514,6 @@ impl Files for Export {
 
     fn open_anywhere(&self, path: &str) -> io::Result<Box<dyn ReadSeek + '_>> {
         self.hold(self.place_of(path).ok_or(io::ErrorKind::NotFound)?).map(|file| file as _)
-    }
-}
-
-/// An export of which reading is counted, and of which files that are read whole are scanned while they are open.
-pub(crate) struct MeteredFiles<'a> {
-    pub export: &'a Export,
-    pub watch: &'a Metering<'a>,
-    pub facts: Option<&'a Facts<'a>>,
-}
-
-impl Files for MeteredFiles<'_> {
-    fn below<'a>(&'a self, folder: &'a str) -> Box<dyn Iterator<Item = (&'a str, FileKind<'a>)> + 'a> {
-        Files::below(self.export, folder)
-    }
-
-    fn kind(&self, path: &str) -> Option<FileKind<'_>> {
-        self.export.kind(path)
-    }
-
-    fn open(&self, path: &str) -> io::Result<Box<dyn Read + Send + '_>> {
-        Ok(Box::new(self.watch.over(Files::open(self.export, path)?)))
-    }
-
-    fn open_anywhere(&self, path: &str) -> io::Result<Box<dyn ReadSeek + '_>> {
-        Ok(Box::new(self.watch.over(Files::open_anywhere(self.export, path)?)))
-    }
-
-    fn has_hash(&self, path: &str, hash: &FileHash) -> io::Result<bool> {
-        let index = self.export.place_of(path).ok_or(io::ErrorKind::NotFound)?;
-        let opened = match self.facts {
-            Some(facts) => facts.scan_on_the_way(index, self.export.open_once(index)?)?,
-            None => self.export.open_once(index)?,
-        };
-        hash.is_of(&mut self.watch.over(opened))
     }
 }
 

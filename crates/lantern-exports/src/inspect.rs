@@ -10,8 +10,6 @@ mod web;
 mod windows;
 
 pub use fact::Fact;
-pub(crate) use linux::too_new as too_new_for_linux;
-pub(crate) use macos::too_new as too_new_for_macos;
 
 use std::io::{self, Read};
 use std::path::Path;
@@ -29,8 +27,8 @@ use lantern_store::seal::{SourceEntry, SourceKind};
 
 use crate::Stopped;
 use crate::export::{Export, Form, ReadSeek, Reading, unreadable};
-use crate::facts::Facts;
 use crate::intake::{Intake, detect, lack_of_package, not_a_build, not_a_package, systems_of};
+use crate::metered_files::OnTheWay;
 
 /// What a library by itself is called.
 const LIBRARY: &str = "a library";
@@ -143,7 +141,7 @@ impl Inspected {
 struct Inspecting<'a> {
     out: &'a mut Inspected,
     /// What is read whole is scanned while it is open.
-    facts: Option<&'a Facts<'a>>,
+    on_the_way: Option<&'a dyn OnTheWay>,
     progress: &'a dyn Progress,
 }
 
@@ -161,22 +159,23 @@ pub fn inspect(path: &Path, shown_path: &str, now: Timestamp, progress: &dyn Pro
     if progress.stopped() { Err(Stopped) } else { Ok(seen) }
 }
 
-/// Looks into an export that was taken in; what starts it is known. `facts` are of the export, or of a package as the archive
-/// that it is.
+/// Looks into an export that was taken in; what starts it is known. `inside` is the export, or a package as the archive that it
+/// is; files that are read whole are given to `on_the_way`.
 pub(crate) fn inspect_intake(
     intake: &Intake<'_>,
-    facts: &Facts<'_>,
+    inside: &Export,
+    on_the_way: &dyn OnTheWay,
     now: Timestamp,
     progress: &dyn Progress,
 ) -> Result<Inspected, Stopped> {
     let export = intake.export();
     let mut out = Inspected::new(&export.shown, export.form.name(), now);
     if let Form::Package(ending) = export.form {
-        package(facts.export, ending, &mut Inspecting { out: &mut out, facts: Some(facts), progress });
+        package(inside, ending, &mut Inspecting { out: &mut out, on_the_way: Some(on_the_way), progress });
     } else {
         let system = |start: &Start| start.systems.iter().chain(&intake.systems).next().copied();
         let starts = intake.starts.iter().filter_map(|start| Some((start.file.as_str().to_owned(), system(start)?)));
-        let mut inspecting = Inspecting { out: &mut out, facts: Some(facts), progress };
+        let mut inspecting = Inspecting { out: &mut out, on_the_way: Some(on_the_way), progress };
         inspect_starts(export, &starts.collect::<Vec<_>>(), &mut inspecting);
     }
     if progress.stopped() { Err(Stopped) } else { Ok(out) }
@@ -239,7 +238,7 @@ fn inspect_path(
     (out.files, out.size) = (sources().filter(|s| s.is_file()).count() as u64, sources().map(SourceEntry::size).sum());
     out.packed = if form == Form::Folder { out.size } else { metadata.len() };
     if let Form::Package(ending) = form {
-        package(&export, ending, &mut Inspecting { out: &mut out, facts: None, progress });
+        package(&export, ending, &mut Inspecting { out: &mut out, on_the_way: None, progress });
         return Ok(out);
     }
     let mut starts = detect::starts(&export);
@@ -251,7 +250,7 @@ fn inspect_path(
             export = deeper;
         }
     }
-    let is_bundle = inspect_starts(&export, &starts, &mut Inspecting { out: &mut out, facts: None, progress });
+    let is_bundle = inspect_starts(&export, &starts, &mut Inspecting { out: &mut out, on_the_way: None, progress });
     if out.starts.is_empty() && !is_bundle {
         let none = || {
             let what = "nothing at the top of it starts".to_owned();
@@ -318,7 +317,12 @@ fn one_file(
             match program.form {
                 program::Form::Pe => windows::program(from, None, name, &mut out),
                 program::Form::Elf => linux::program(from, None, name, &mut out),
-                _ => drop(macos::program(from, None, name, &mut Inspecting { out: &mut out, facts: None, progress })),
+                _ => drop(macos::program(
+                    from,
+                    None,
+                    name,
+                    &mut Inspecting { out: &mut out, on_the_way: None, progress },
+                )),
             }
         }
         Err(FormatError::Not { .. }) => {

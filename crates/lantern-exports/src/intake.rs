@@ -23,8 +23,7 @@ use lantern_core::system::{Family, System};
 use lantern_formats::{MAGIC_LEN, Magic};
 use lantern_store::seal::{Source, SourceEntry};
 
-use crate::export::{Export, Form, Listed, Reading};
-use crate::signing::Replacement;
+use crate::export::{Export, Form, Listed, Reading, Replacement};
 use crate::stat_data::StatData;
 
 /// Longest path below the folder of the game, in characters as Windows counts them. Windows allows 259 in all; ours: 100

@@ -3,7 +3,7 @@
 //! - [`export::Export`]: a folder, an archive or a package, with everything in it, read in place.
 //! - [`intake::Intake`]: an export after the rules of its target: what is sent, what is kept aside, what starts.
 //! - [`inspect::inspect`]: what a file or folder is, without any project.
-//! - [`facts::gather`]: everything that is asked of an export: what it says of itself, what should not be in it and what must.
+//! - [`gather::gather`]: everything that is asked of an export: what it says of itself, what should not be in it and what must.
 //! - [`signing`]: signed bytes over an export's own, before it is sealed.
 //! - [`cache`]: what was read before is not read again.
 //!
@@ -26,13 +26,16 @@ pub mod cache;
 pub mod claims;
 mod content;
 pub mod export;
-pub mod facts;
+mod facts;
+pub mod gather;
 pub mod inspect;
 pub mod intake;
 mod metered;
+mod metered_files;
 mod scan;
 pub mod signing;
 pub mod stat_data;
+mod too_new;
 
 /// Someone asked to stop.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]

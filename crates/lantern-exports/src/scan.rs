@@ -11,8 +11,8 @@ use lantern_formats::{FormatError, elf, macho, pe};
 use serde::{Deserialize, Serialize};
 
 use crate::export::{Export, Opened, ReadSeek};
-use crate::inspect::{too_new_for_linux, too_new_for_macos};
 use crate::metered::Metering;
+use crate::too_new::{too_new_for_linux, too_new_for_macos};
 
 /// First bytes that tell what a file is.
 const HEAD_LEN: usize = 64;

@@ -3,20 +3,11 @@
 use std::path::{Path, PathBuf};
 
 use lantern_core::names::Name;
-use lantern_core::path::TreePath;
 use lantern_core::progress::Progress;
 use lantern_core::release::SignedBy;
 
+pub use crate::export::Replacement;
 use crate::intake::Intake;
-
-/// A file whose bytes take the place of an export's own, or come to them.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Replacement {
-    /// Its path in the build.
-    pub path: TreePath,
-    /// Where its bytes lie.
-    pub at: PathBuf,
-}
 
 /// Why something was not signed.
 #[derive(Debug, thiserror::Error)]

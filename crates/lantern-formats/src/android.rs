@@ -1,7 +1,8 @@
 //! The binary manifest of an Android package.
 //!
 //! Source: the Android Open Source Project's `ResourceTypes.h` (`ResChunk_header`, `ResStringPool_header`,
-//! `ResXMLTree_attrExt`, `Res_value`). Attributes are known by their resource id, from the resource map: packers may
+//! `ResXMLTree_attrExt`, `Res_value`;
+//! <https://android.googlesource.com/platform/frameworks/base/+/main/libs/androidfw/include/androidfw/ResourceTypes.h>). Attributes are known by their resource id, from the resource map: packers may
 //! change their names.
 //!
 //! | chunk | type | what it holds |

@@ -36,7 +36,7 @@ const ATTRIBUTE_STRIPPING: u32 = 0xbeef_f00d;
 const CHUNK_LEN: usize = 1024 * 1024;
 /// Largest block that is read, in bytes. Ours: real ones have a few kilobytes, or some hundreds with a padding.
 const MAX_BLOCK_LEN: u64 = 16 * 1024 * 1024;
-/// Most signers. Source: the Android verifier's own limit.
+/// Most signers. Source: `ApkSignatureSchemeV2Verifier` of the Android Open Source Project, whose limit it is.
 const MAX_SIGNERS: usize = 10;
 
 /// Why a signature could not be read.

@@ -27,7 +27,7 @@ use crate::offset_reader::FormatError;
 const MAX_INTERPRETER_LEN: u64 = 4096;
 const PT_INTERP: u32 = 3;
 const DT_FLAGS_1: u64 = 0x6fff_fffb;
-/// In `DT_FLAGS_1`: the object is a position-independent program. Source: glibc's `elf.h`.
+/// In `DT_FLAGS_1`: the object is a position-independent program. Source: glibc's `elf.h`, `DF_1_PIE`.
 const DF_1_PIE: u64 = 0x0800_0000;
 
 /// What an ELF file says about itself.

@@ -1,5 +1,6 @@
 //! The hash functions of signatures, and the signatures of keys over them: what every signed format shares. Source: FIPS
-//! 180-4 (SHA-1, SHA-2); RFC 8017, sections 8.1 and 8.2 (RSA); FIPS 186-5, section 6 (ECDSA).
+//! 180-4, section 6 (SHA-1, SHA-2; <https://csrc.nist.gov/pubs/fips/180-4/upd1/final>); RFC 8017, sections 8.1 and 8.2 (RSA;
+//! <https://www.rfc-editor.org/rfc/rfc8017>); FIPS 186-5, section 6 (ECDSA; <https://csrc.nist.gov/pubs/fips/186-5/final>).
 
 use std::io::{self, Read};
 

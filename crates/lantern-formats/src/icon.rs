@@ -36,7 +36,7 @@ pub fn png_size(bytes: &[u8]) -> Option<(u32, u32)> {
 
 /// Returns the width and height of a WebP picture from its first 30 bytes; none when it is no such picture.
 ///
-/// Source: "WebP Container Specification"; RFC 9649.
+/// Source: RFC 9649, section 2 (<https://www.rfc-editor.org/rfc/rfc9649>).
 pub fn webp_size(bytes: &[u8]) -> Option<(u32, u32)> {
     let rest = bytes.strip_prefix(b"RIFF")?.get(4..)?.strip_prefix(b"WEBP")?;
     let number = |at: usize, len: usize| {

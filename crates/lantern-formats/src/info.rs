@@ -1,4 +1,5 @@
-//! `Info.plist`: what a bundle for macOS or iOS says about itself. Source: Apple's "Information Property List".
+//! `Info.plist`: what a bundle for macOS or iOS says about itself. Source: Apple's "Information Property List"
+//! (<https://developer.apple.com/documentation/bundleresources/information-property-list>), a page for each key.
 
 use crate::offset_reader::FormatError;
 use crate::plist;

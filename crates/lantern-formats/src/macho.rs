@@ -1,4 +1,6 @@
-//! Mach-O programs, of one architecture or several. Source: Apple's `mach-o/loader.h` and `mach-o/fat.h`.
+//! Mach-O programs, of one architecture or several. Source: Apple's `mach-o/loader.h`
+//! (`mach_header`, `load_command`; <https://github.com/apple-oss-distributions/xnu/blob/main/EXTERNAL_HEADERS/mach-o/loader.h>) and
+//! `mach-o/fat.h` (`fat_header`, `fat_arch`, beside it).
 //!
 //! A universal file starts with a big-endian table: magic `cafebabe`, count, and for each slice `cputype`, `cpusubtype`,
 //! `offset`, `size`, `align` of 4 bytes (`cafebabf`: offset and size of 8). A slice starts with its own header:

@@ -10,6 +10,7 @@
 //! | +22           | 2    | `Characteristics` | 0x2: can be run, 0x2000: a library                  |
 
 mod details;
+mod image;
 mod resources;
 mod signature;
 mod symbols;

@@ -1,6 +1,7 @@
 //! Property lists, in XML or binary.
 //!
-//! Source: Apple's `PropertyList-1.0.dtd`, and `CFBinaryPList.c` for the binary form: `bplist00`, objects, a table of
+//! Source: Apple's `PropertyList-1.0.dtd` (<http://www.apple.com/DTDs/PropertyList-1.0.dtd>), and `CFBinaryPList.c`, "HEADER" to "TRAILER"
+//! (<https://github.com/apple-oss-distributions/CF/blob/main/CFBinaryPList.c>), for the binary form: `bplist00`, objects, a table of
 //! their offsets, and a trailer of 32 bytes with the sizes of offsets and references, the number of objects, the top
 //! one, and where the table lies. A binary list may lead in circles or name one object very often: what is read has a
 //! deepest nesting, a largest number of values and a largest size.

@@ -6,8 +6,8 @@ use lantern_core::names::Name;
 
 use crate::{LedgerError, Origin, Reached, ServerFacts};
 
-/// An append-only log of events, a chain of digests for each computer that writes to it. [`crate::conformance`] says what
-/// that means, and tries it.
+/// An append-only log of events, a chain of digests for each computer that writes to it. The module `conformance`
+/// says what that means, and tries it.
 pub trait Log: std::fmt::Debug + Send {
     /// Returns the name that this computer has in it.
     fn device(&self) -> &str;

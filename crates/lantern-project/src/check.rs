@@ -15,12 +15,12 @@ use lantern_core::system::System;
 use lantern_core::version::{ReleaseName, Version};
 use lantern_exports::cache::{DigestCache, ScanCache};
 use lantern_exports::claims::TargetClaims;
-use lantern_exports::facts::{Asked, gather};
+use lantern_exports::gather::{Asked, gather};
 use lantern_exports::intake::Intake;
 use lantern_store::seal::{SealError, SourceEntry};
 
 pub(crate) use self::compare::{PastReleases, forgotten, number_differs};
-use crate::depots::Divided;
+use crate::divided::Divided;
 use crate::project::Project;
 use crate::{ProjectError, environment};
 

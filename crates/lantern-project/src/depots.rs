@@ -2,7 +2,7 @@
 
 use std::collections::BTreeSet;
 
-use lantern_core::choices::{Choices, Players};
+use lantern_core::choices::Players;
 use lantern_core::depots::{self, Mapping, Trouble};
 use lantern_core::finding::{Code, Finding};
 use lantern_core::names::Name;
@@ -13,39 +13,13 @@ use lantern_exports::intake::{Intake, Surroundings, stops_in};
 use lantern_store::seal::SourceEntry;
 
 use crate::ProjectError;
-use crate::describe::Parcel;
+use crate::divided::{Divided, Parcel};
 use crate::project::Project;
 
 /// How many paths of a finding are named.
 const NAMED: usize = 3;
 /// What to do about a shared depot that is not the same everywhere.
 const SHARED_FIX: &str = "export both again, or let each have a depot of its own";
-
-/// The exports of an edition, divided into depots.
-#[derive(Default)]
-pub(crate) struct Divided<'a> {
-    /// In the order of their targets' names.
-    pub intakes: Vec<Intake<'a>>,
-    /// For each intake, the places of the entries that depots are made of.
-    pub mapped: Vec<Vec<usize>>,
-    pub mapping: Mapping,
-    /// What players can choose.
-    pub choices: Choices,
-    /// Everything that is wrong or worth knowing, with the target that it is about where there is one.
-    pub findings: Vec<(Option<Name>, Finding)>,
-    /// Whether every target could be taken in.
-    pub is_whole: bool,
-    /// How many targets there were to take in, and how many of them have no export at all.
-    pub targets: (usize, usize),
-}
-
-impl Divided<'_> {
-    /// Returns entries that a depot takes by their places in their intake.
-    pub(crate) fn indices(&self, taken: &depots::Taken) -> Vec<usize> {
-        let of_export = self.mapped.get(taken.export);
-        taken.entries.iter().filter_map(|i| of_export?.get(*i).copied()).collect()
-    }
-}
 
 impl Project {
     /// Takes the exports of an edition, and divides them.

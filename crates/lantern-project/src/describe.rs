@@ -1,7 +1,6 @@
 //! What is sealed of divided exports, and the record that its trees make.
 
 use lantern_core::choices::{Choices, Players};
-use lantern_core::depots::Taken;
 use lantern_core::finding::{Code, Finding};
 use lantern_core::names::Name;
 use lantern_core::release::{Claims, DepotRecord, TargetRecord};
@@ -10,34 +9,7 @@ use lantern_exports::cache::DigestCache;
 use lantern_exports::intake::Intake;
 
 use crate::ProjectError;
-use crate::depots::Divided;
-
-/// A part of an export that is sealed as one: a depot, or what is kept aside.
-pub(crate) struct Parcel {
-    /// The intake, by its place.
-    pub from: usize,
-    pub indices: Vec<usize>,
-}
-
-impl Parcel {
-    pub(crate) fn of(divided: &Divided<'_>, taken: &Taken) -> Self {
-        Self { from: taken.export, indices: divided.indices(taken) }
-    }
-}
-
-/// What is sealed of divided exports: every depot in the mapping's order, then what each intake keeps aside.
-pub(crate) fn parcels(divided: &Divided<'_>) -> Vec<Parcel> {
-    let depots = divided.mapping.depots.iter().map(|depot| Parcel::of(divided, &depot.made_of));
-    let asides = divided.intakes.iter().enumerate().filter(|(_, intake)| !intake.aside.is_empty());
-    let asides = asides.map(|(from, intake)| Parcel { from, indices: intake.aside.iter().copied().collect() });
-    depots.chain(asides).collect()
-}
-
-/// What other targets have of shared depots, each with the depot by its place in the mapping.
-pub(crate) fn copies(divided: &Divided<'_>) -> Vec<(usize, Parcel)> {
-    let depots = divided.mapping.depots.iter().enumerate();
-    depots.flat_map(|(at, depot)| depot.copies.iter().map(move |copy| (at, Parcel::of(divided, copy)))).collect()
-}
+use crate::divided::{Divided, Parcel, copies, parcels};
 
 /// Returns the trees of all parcels, if each is known and what targets share is the same in all of them.
 pub(crate) fn trees_if_known(divided: &Divided<'_>, tree: impl Fn(&Parcel) -> Option<Tree>) -> Option<Vec<Tree>> {

@@ -19,9 +19,9 @@ use lantern_storefront::protocol::problem;
 use crate::history::HistoryError;
 use crate::install::PlayError;
 use crate::invite::InviteError;
-use crate::ledger::RecordsError;
 use crate::promote::MoveError;
 use crate::push::PushError;
+use crate::records::RecordsError;
 use crate::releases::ReleaseError;
 use crate::storefronts::ConnectError;
 

@@ -535,7 +535,7 @@ mod tests {
     #[test]
     fn a_depot_for_players_that_nobody_here_knows_is_no_depot_for_all() {
         let build = |players: &str| -> BuildTarget {
-            let recipe = lantern_core::digest::RecipeId::of(b"r");
+            let recipe = RecipeId::of(b"r");
             let text = format!(
                 r#"{{"systems":["linux-x86_64"],"starts":[],"depots":[{{"depot":"letters","handle":"sp-letters",
                     "recipe":"{recipe}","files":1,"size":4,"players":{players}}}]}}"#

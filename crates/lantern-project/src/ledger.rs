@@ -1,113 +1,35 @@
-//! The ledger's safety: that its loss is noticed, copies of it, and how it is rebuilt from what is left.
-//!
-//! Next to the ledger lies its head, which says how far it had come, and in the store lies a record of every release.
-//! Anyone who knows of more than the ledger does shows that it was lost, emptied or replaced by an older one.
+//! Copies of the ledger, and how it is rebuilt from what is left.
 
-use lantern_core::version::BuildNumber;
 use std::collections::BTreeSet;
 use std::fs;
 use std::io::ErrorKind;
 use std::path::{Path, PathBuf};
 
 use jiff::Timestamp;
-use lantern_core::config::Config;
-use lantern_core::digest::{Digest, ReleaseId};
+use lantern_core::digest::ReleaseId;
 use lantern_core::event::{Event, EventBody, Freed, Rebuilt, Sealed};
 use lantern_core::names::Name;
-use lantern_core::release::ReleaseRecord;
+use lantern_core::release::{ReleaseRecord, input_digest};
 use lantern_ledger::{Chains, Ledger, Log, salvage};
 use lantern_store::durable::{self, DurableError};
 use lantern_store::store::Store;
 use lantern_storefront::protocol::Build;
 use serde::{Deserialize, Serialize};
 
-use crate::error::{Class, Explained};
+use crate::ledger_head::{HEAD, read_head, write_head};
 use crate::project::{LEDGER, Project};
+use crate::records::RecordsError;
 use crate::releases::ReleaseError;
+use crate::state_folder::{make_state_folder, take_lock};
 use crate::storefronts::open_storefront;
 use crate::workspace::{Session, Workspace};
 use crate::{ProjectError, environment, signing};
 
-const HEAD: &str = "ledger.head";
-const HEAD_FORMAT: &str = "lantern.ledger-head/1";
 const EXPORT_FORMAT: &str = "lantern.ledger-export/1";
 /// The copy that is brought up to date whenever a release is prepared, in the state folder.
 const COPY: &str = "ledger-copy.jsonl";
-/// Longest head that is read, in bytes.
-const MAX_HEAD_LEN: u64 = 4 * 1024;
 /// Longest copy that is read, in bytes.
 const MAX_COPY_LEN: u64 = 4 * 1024 * 1024 * 1024;
-
-/// How far the ledger had come.
-#[derive(Debug, PartialEq, Eq, Serialize, Deserialize)]
-struct Head {
-    format: String,
-    /// This computer, as the ledger names it.
-    device: String,
-    sequence: u64,
-    /// Plain BLAKE3 of the event's line.
-    line: Digest,
-}
-
-/// Notes an event as the last one. Should that fail, the head says less than the ledger, which does no harm.
-pub(crate) fn write_head(project: &Project, event: &Event) {
-    let head = Head {
-        format: HEAD_FORMAT.to_owned(),
-        device: event.device.clone(),
-        sequence: event.sequence,
-        line: Digest::of(event.to_line().as_bytes()),
-    };
-    let bytes = serde_json::to_vec_pretty(&head).expect("a head has only string keys");
-    if let Err(error) = durable::write_whole(&project.state(HEAD), &bytes) {
-        log::warn!("the head of the ledger was not written: {error}");
-    }
-}
-
-fn read_head(project: &Project) -> Option<Head> {
-    let bytes = durable::read_limited(&project.state(HEAD), MAX_HEAD_LEN).ok()?;
-    serde_json::from_slice(&bytes).ok().filter(|head: &Head| head.format == HEAD_FORMAT)
-}
-
-/// Refuses to go on with a ledger that knows less than what lies beside it; `ledger` is none before it is opened.
-pub(crate) fn refuse_lost(project: &Project, ledger: Option<&dyn Log>, store: &Store) -> Result<(), ProjectError> {
-    let head = read_head(project);
-    let lost = |why: String| Err(RecordsError::LedgerLost { path: project.state(LEDGER), why }.into());
-    let Some(ledger) = ledger else {
-        // Opening would make a new one.
-        let had_one = head.is_some() || !store.records()?.is_empty();
-        return if had_one && !project.has_ledger() { lost("the file is not there".to_owned()) } else { Ok(()) };
-    };
-    if let Some(head) = head {
-        return match ledger.line_of(&head.device, head.sequence)? {
-            Some(line) if Digest::of(line.as_bytes()) == head.line => Ok(()),
-            Some(_) => lost(format!("its event {} is another one than was written last", head.sequence)),
-            None => lost(format!("its event {} is missing, and perhaps others", head.sequence)),
-        };
-    }
-    // Without a head the records of the store know which releases there were.
-    let records = store.records()?;
-    if records.is_empty() {
-        return Ok(());
-    }
-    let known: BTreeSet<u32> = ledger.events()?.iter().filter_map(number_of).collect();
-    for id in records {
-        // One that cannot be read says nothing here; verify finds it.
-        let Ok(record) = store.record(id) else { continue };
-        if !known.contains(&record.number.get()) {
-            return lost(format!("it does not contain {}, whose record is in the store", record.name()));
-        }
-    }
-    Ok(())
-}
-
-/// The number that an event takes for a release: one that is reserved may have a record already.
-fn number_of(event: &Event) -> Option<u32> {
-    match &event.body {
-        EventBody::NumberReserved(reserved) => Some(reserved.number.get()),
-        EventBody::Sealed(sealed) => Some(sealed.name.number.get()),
-        _ => None,
-    }
-}
 
 /// A copy of the ledger: its header, then each event's line as it stands.
 #[derive(Debug, Serialize, Deserialize)]
@@ -277,8 +199,8 @@ impl Project {
     /// # Errors
     /// [`ProjectError::Busy`], [`ProjectError::File`], [`ProjectError::Ledger`]. Killed at any point, the same call does it.
     pub fn rebuild_ledger(self, copy: Option<&Path>) -> Result<(Workspace, LedgerRebuilt), ProjectError> {
-        crate::state_folder::make_state_folder(self.root())?;
-        let lock = self.take_lock()?;
+        make_state_folder(self.root())?;
+        let lock = take_lock(&self.state(""))?;
         let store = self.open_store();
         let mut done = LedgerRebuilt::default();
         let mut lines = salvage(&self.state(LEDGER));
@@ -314,7 +236,7 @@ impl Project {
         for (edition, record) in unknown_releases(&store, &events)? {
             let id = record.id();
             let inputs = signing::inputs_of(&store, &record)?;
-            let input = Config::input_digest(&record.game, &edition, &record.version, &inputs);
+            let input = input_digest(&record.game, &edition, &record.version, &inputs);
             let targets = record.targets.iter().map(|target| target.target.clone()).collect();
             let sealed = EventBody::Sealed(Sealed { release: id, name: record.name(), input, targets, warnings: 0 });
             ledger.append(None, &edition, environment::origin()?, None, sealed)?;
@@ -448,58 +370,4 @@ fn remove_database(path: &Path) -> Result<(), DurableError> {
         durable::remove_file(&with_ending(path, ending))?;
     }
     Ok(())
-}
-
-/// Why the record of everything is not used.
-#[derive(Debug, thiserror::Error)]
-#[non_exhaustive]
-pub enum RecordsError {
-    /// What lies next to the ledger knows of more than the ledger does.
-    #[error("the ledger {} is lost or out of date: {why}", .path.display())]
-    LedgerLost {
-        /// The file.
-        path: PathBuf,
-        /// How it is known.
-        why: String,
-    },
-    /// A file is no copy of a ledger, or of another one.
-    #[error("{} is no copy of this ledger: {why}", .path.display())]
-    NoLedgerCopy {
-        /// The file.
-        path: PathBuf,
-        /// How it is known.
-        why: String,
-    },
-    /// A number was taken already, or a higher one was.
-    #[error("the number {asked} is not above {highest}, the highest that was taken")]
-    NumberTaken {
-        /// What was asked for.
-        asked: BuildNumber,
-        /// The highest so far.
-        highest: BuildNumber,
-    },
-}
-
-impl Explained for RecordsError {
-    fn class(&self) -> Class {
-        match self {
-            Self::LedgerLost { .. } => Class::Damaged,
-            Self::NoLedgerCopy { .. } | Self::NumberTaken { .. } => Class::Usage,
-        }
-    }
-
-    fn fixes(&self) -> Vec<String> {
-        let one = |text: &str| vec![text.to_owned()];
-        match self {
-            Self::NumberTaken { highest, .. } => {
-                let next = BuildNumber::after(Some(*highest)).map_or_else(|_| "none".to_owned(), |n| n.to_string());
-                vec![format!("numbers only rise; the lowest possible is {next}")]
-            }
-            Self::LedgerLost { .. } => vec![
-                "to rebuild it from its copy, the store and the storefronts: lantern ledger rebuild".to_owned(),
-                "or put the right file back from a backup of yours. Nothing was changed".to_owned(),
-            ],
-            Self::NoLedgerCopy { .. } => one("name a file that lantern ledger export or backup has written"),
-        }
-    }
 }

@@ -13,6 +13,7 @@ use lantern_core::release::ReleaseRecord;
 use lantern_core::version::ReleaseName;
 
 use crate::ProjectError;
+use crate::state_folder::take_lock;
 use crate::storefronts::Heard;
 use crate::workspace::Workspace;
 
@@ -99,7 +100,7 @@ impl Workspace {
         if self.is_read_only() {
             return Ok(not_asked(self, NotAsked::ReadOnly));
         }
-        let lock = match self.project.take_lock() {
+        let lock = match take_lock(&self.project.state("")) {
             Ok(lock) => lock,
             Err(ProjectError::Busy { .. }) => return Ok(not_asked(self, NotAsked::Busy)),
             Err(error) => return Err(error),

@@ -5,7 +5,7 @@ use lantern_core::event::{EventBody, NextNumber, NumberLeft, StorefrontRef};
 use lantern_core::version::{BuildNumber, ReleaseName};
 
 use crate::ProjectError;
-use crate::ledger::RecordsError;
+use crate::records::RecordsError;
 use crate::workspace::{Session, Workspace};
 
 /// The next number, and why it is that.

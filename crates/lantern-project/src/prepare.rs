@@ -5,14 +5,13 @@ use std::path::PathBuf;
 use std::sync::Arc;
 
 use lantern_core::board::{Board, KnownRelease};
-use lantern_core::config::Config;
 use lantern_core::digest::{InputDigest, ReleaseId};
 use lantern_core::event::{EventBody, NumberReserved, Sealed};
 use lantern_core::finding::{Code, Finding, Severity};
 use lantern_core::names::Name;
 use lantern_core::path::{TreePath, shown};
 use lantern_core::progress::Progress;
-use lantern_core::release::{Claims, FORMAT, ReleaseRecord, Signed, TargetRecord};
+use lantern_core::release::{Claims, FORMAT, ReleaseRecord, Signed, TargetRecord, input_digest};
 use lantern_core::size::Size;
 use lantern_core::tree::Tree;
 use lantern_core::version::{BuildNumber, ReleaseName, Version};
@@ -23,8 +22,8 @@ use lantern_store::held::Held;
 use lantern_store::room_left;
 
 use crate::check::{Judged, PastReleases, forgotten, number_differs};
-use crate::depots::Divided;
-use crate::describe::{Parcel, copies, describe, parcels, trees_if_known};
+use crate::describe::{describe, trees_if_known};
+use crate::divided::{Divided, Parcel, copies, parcels};
 use crate::signing::{self, Signer};
 use crate::workspace::{Session, Workspace};
 use crate::{ProjectError, environment};
@@ -431,7 +430,7 @@ impl Session {
     }
 
     fn input(&self, edition: &Name, version: &Version, targets: &[TargetRecord]) -> InputDigest {
-        Config::input_digest(self.project().identity(edition), edition, version, targets)
+        input_digest(self.project().identity(edition), edition, version, targets)
     }
 
     /// Returns the release that the very same input made before, if it is still whole in the store, and can still go to

@@ -3,8 +3,8 @@
 use std::fs::{self, File, TryLockError};
 use std::io::ErrorKind;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
-use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
 use lantern_core::config::{self, Config, ConfigKey, STATE_FOLDER, Storefront, VersionSource};
@@ -12,16 +12,13 @@ use lantern_core::failpoint;
 use lantern_core::finding::{Code, Finding, TextPlace};
 use lantern_core::names::{Identity, Name};
 use lantern_core::version::Version;
-use lantern_ledger::{Ledger, Log, Outcome};
 use lantern_store::durable::{self, DurableError};
 use lantern_store::store::Store;
 use lantern_storefront::{Access, Invited, OnWait, Opening, StorefrontError};
 
+use crate::ProjectError;
 use crate::releases::ReleaseError;
-use crate::state_folder::{is_unwritable, make_state_folder, size_of};
-use crate::storefronts::ConnectError;
-use crate::workspace::Workspace;
-use crate::{ProjectError, environment, ledger, network};
+use crate::state_folder::{make_state_folder, size_of};
 
 /// The ledger, in the state folder.
 pub(crate) const LEDGER: &str = "ledger.db";
@@ -292,16 +289,6 @@ impl Project {
         Config::place(config::FILE_NAME, &self.config_text, &way)
     }
 
-    /// Returns the storefront of this name.
-    ///
-    /// # Errors
-    /// [`ConnectError::NoStorefront`].
-    pub fn storefront(&self, name: &str) -> Result<(&Name, &Storefront), ProjectError> {
-        let found = self.config.storefronts.iter().find(|(known, _)| known.as_str() == name);
-        let known = || self.config.storefronts.keys().cloned().collect();
-        found.ok_or_else(|| ConnectError::NoStorefront { asked: name.to_owned(), known: known() }.into())
-    }
-
     /// Returns the version that is configured for an edition, read from its file where it has one.
     pub(crate) fn version(&self, edition: &Name) -> Result<Version, ProjectError> {
         let of_edition = self.config.editions.get(edition).map(|e| &e.version);
@@ -329,44 +316,9 @@ impl Project {
         Ok(self.state(name))
     }
 
-    /// Opens the ledger and the store; `.lantern/` is made when it is missing. Where nothing can be written, what is there
-    /// can still be read.
-    ///
-    /// # Errors
-    /// [`ProjectError::ForeignState`], [`RecordsError::LedgerLost`](crate::RecordsError::LedgerLost), [`ProjectError::Ledger`], [`ProjectError::File`].
-    pub fn open(self) -> Result<Workspace, ProjectError> {
-        match make_state_folder(&self.root) {
-            Err(ProjectError::File(error)) if self.has_ledger() && is_unwritable(&error.source) => {}
-            other => other?,
-        }
-        if network::is_network(&self.state("")) {
-            return Err(ProjectError::NetworkFolder(self.state("")));
-        }
-        let store = self.open_store();
-        ledger::refuse_lost(&self, None, &store)?;
-        let ledger = self.open_ledger()?;
-        ledger::refuse_lost(&self, Some(&*ledger), &store)?;
-        Ok(Workspace { project: self, store, ledger, following: Mutex::default() })
-    }
-
     /// Whether anything was recorded yet.
     pub fn has_ledger(&self) -> bool {
         self.state(LEDGER).is_file()
-    }
-
-    /// Opens the ledger; one on a disk that is full or can only be read is opened to be read.
-    pub(crate) fn open_ledger(&self) -> Result<Box<dyn Log>, ProjectError> {
-        let path = self.state(LEDGER);
-        let has_ledger = self.has_ledger();
-        match Ledger::open(&path, environment::random()?) {
-            Err(error) if has_ledger && error.outcome() != Outcome::Damaged => match Ledger::open_to_read(&path, error)
-            {
-                Ok(ledger) => Ok(Box::new(ledger)),
-                // The first error says more, and is found by trying once more.
-                Err(_) => Ok(Box::new(Ledger::open(&path, environment::random()?)?)),
-            },
-            other => Ok(Box::new(other?)),
-        }
     }
 
     pub(crate) fn open_store(&self) -> Store {

@@ -30,7 +30,7 @@ use crate::actions::DoneThere;
 use crate::error::{Class, Explained};
 use crate::releases::ReleaseError;
 use crate::status::Exports;
-use crate::storefronts::{OpenStorefront, open_storefront};
+use crate::storefronts::{ConnectError, OpenStorefront, open_storefront};
 use crate::workspace::Session;
 
 /// Packs that travel at a time.
@@ -164,7 +164,9 @@ impl Session {
             let handle = storefront.configured.depots.get(&depot.depot).ok_or_else(no_handle)?;
             if !storefront.known.depots.contains(handle) {
                 let (title, handle) = (title.clone(), handle.clone());
-                return Err(PushError::NoDepot { storefront: storefront.reference.name.clone(), title, handle }.into());
+                return Err(
+                    ConnectError::NoDepot { storefront: storefront.reference.name.clone(), title, handle }.into()
+                );
             }
             depots.push(PushDepot {
                 targets: having,
@@ -209,7 +211,8 @@ impl Session {
         let project = self.project();
         let name = &at.reference.name;
         let values = Values {
-            game: &project.config().game,
+            game: &project.config().game.name,
+            identity: &project.config().game.identity,
             edition: &release.edition,
             release: &release.name,
             storefront: name,
@@ -508,30 +511,18 @@ pub enum PushError {
         /// The project's name for the storefront.
         storefront: Name,
     },
-    /// The title has no such depot.
-    #[error("{storefront} has no depot {handle:?} in the title {title:?}", handle = .handle.as_str(), title = .title.as_str())]
-    NoDepot {
-        /// The project's name for the storefront.
-        storefront: Name,
-        /// The title.
-        title: Handle,
-        /// The handle that is not there.
-        handle: Handle,
-    },
 }
 
 impl Explained for PushError {
     fn class(&self) -> Class {
         match self {
-            Self::NothingFor { .. } | Self::NoDepot { .. } => Class::Usage,
+            Self::NothingFor { .. } => Class::Usage,
         }
     }
 
     fn fixes(&self) -> Vec<String> {
-        let one = |text: &str| vec![text.to_owned()];
         match self {
             Self::NothingFor { storefront, .. } => vec![format!("check targets = […] in [storefronts.{storefront}]")],
-            Self::NoDepot { .. } => one("create the depot at the storefront, or fix its handle in lantern.toml"),
         }
     }
 }

@@ -181,7 +181,7 @@ impl Session {
     /// Seals exports once more, for the recipes that this makes; says whether one of them was lost.
     fn seal_for_repair(
         &self,
-        divided: &crate::depots::Divided<'_>,
+        divided: &crate::divided::Divided<'_>,
         repair: &mut Repair<'_>,
         progress: &dyn Progress,
     ) -> Result<bool, ProjectError> {

@@ -12,6 +12,7 @@ use lantern_core::release::{DepotRecord, ReleaseRecord};
 use lantern_core::retention::{Reason, RetentionRule, choose};
 use lantern_store::collect::{CollectPlan, Kept};
 
+use crate::state_folder::{keep_reserve, use_reserve};
 use crate::workspace::{Session, Workspace};
 use crate::{ProjectError, environment};
 
@@ -100,14 +101,14 @@ impl Session {
         }
         // What can be made again at any time goes first, and what is kept for this: on a full disk the ledger has room then.
         self.project().clear_spare()?;
-        self.project().use_reserve()?;
+        use_reserve(&self.project().state(""))?;
         self.workspace.open_ledger_again()?;
         let _alone = self.workspace.hold_store_alone(progress)?;
         for (edition, releases) in by_edition {
             self.workspace.record(&edition, EventBody::Freed(Freed { releases }), None)?;
         }
         plan.room.carry_out(&self.workspace.store, progress)?;
-        self.project().keep_reserve();
+        keep_reserve(&self.project().state(""));
         Ok(())
     }
 }

@@ -2,16 +2,17 @@
 
 use std::fs::{self, File, TryLockError};
 use std::io::{ErrorKind, Read, Seek, Write};
-use std::path::{Path, PathBuf};
+use std::path::Path;
 
 use lantern_core::config::{Config, STATE_FOLDER};
 use lantern_store::durable::{self, DurableError};
 use lantern_store::room_left;
 
 use crate::ProjectError;
-use crate::project::Project;
 
-/// Bytes that are kept for the ledger on a full disk.
+/// Room that is kept for the ledger on a full disk.
+const RESERVE: &str = "reserve";
+/// Its length.
 const RESERVE_LEN: u64 = 256 * 1024;
 
 /// Whether a disk is full, or can only be read.
@@ -65,55 +66,49 @@ pub(crate) fn make_state_folder(root: &Path) -> Result<(), ProjectError> {
     Ok(())
 }
 
-impl Project {
-    /// Takes the project's lock: no other lantern changes anything while the file lives.
-    ///
-    /// # Errors
-    /// [`ProjectError::Busy`], [`ProjectError::File`].
-    pub(crate) fn take_lock(&self) -> Result<File, ProjectError> {
-        let path = self.state("lock");
-        let io = |what| {
-            let path = path.clone();
-            move |source| ProjectError::File(DurableError { what, path, source })
-        };
-        let mut lock = durable::open_own(&path, true).map_err(io("open"))?;
-        match lock.try_lock() {
-            Ok(()) => {}
-            Err(TryLockError::WouldBlock) => {
-                let mut text = String::new();
-                // Where the system keeps others from reading a locked file, the process stays unnamed.
-                let _ = lock.read_to_string(&mut text);
-                return Err(ProjectError::Busy { pid: text.trim().parse().ok() });
-            }
-            Err(TryLockError::Error(e)) => return Err(io("lock")(e)),
+/// Takes the project's lock: no other lantern changes anything while the file lives.
+///
+/// # Errors
+/// [`ProjectError::Busy`], [`ProjectError::File`].
+pub(crate) fn take_lock(folder: &Path) -> Result<File, ProjectError> {
+    let path = folder.join("lock");
+    let io = |what| {
+        let path = path.clone();
+        move |source| ProjectError::File(DurableError { what, path, source })
+    };
+    let mut lock = durable::open_own(&path, true).map_err(io("open"))?;
+    match lock.try_lock() {
+        Ok(()) => {}
+        Err(TryLockError::WouldBlock) => {
+            let mut text = String::new();
+            // Where the system keeps others from reading a locked file, the process stays unnamed.
+            let _ = lock.read_to_string(&mut text);
+            return Err(ProjectError::Busy { pid: text.trim().parse().ok() });
         }
-        // The number is for people: a full disk that has no room for it is no reason to stop.
-        let written = lock.set_len(0).and_then(|()| lock.rewind());
-        let _ = written.and_then(|()| writeln!(lock, "{}", std::process::id()));
-        Ok(lock)
+        Err(TryLockError::Error(e)) => return Err(io("lock")(e)),
     }
+    // The number is for people: a full disk that has no room for it is no reason to stop.
+    let written = lock.set_len(0).and_then(|()| lock.rewind());
+    let _ = written.and_then(|()| writeln!(lock, "{}", std::process::id()));
+    Ok(lock)
+}
 
-    fn reserve_path(&self) -> PathBuf {
-        self.state("reserve")
+/// Keeps a little room for the ledger: on a disk that is full it makes freeing room possible.
+pub(crate) fn keep_reserve(folder: &Path) {
+    let path = folder.join(RESERVE);
+    let is_there = fs::metadata(&path).is_ok_and(|m| m.len() == RESERVE_LEN);
+    let has_room = room_left::free(&path).is_none_or(|free| free > RESERVE_LEN * 64);
+    if is_there || !has_room {
+        return;
     }
+    // Bytes that no file system makes small.
+    let mut bytes = vec![0; RESERVE_LEN as usize];
+    blake3::Hasher::new().finalize_xof().fill(&mut bytes);
+    // Without it everything works that worked before.
+    let _ = durable::write_whole(&path, &bytes);
+}
 
-    /// Keeps a little room for the ledger: on a disk that is full it makes freeing room possible.
-    pub(crate) fn keep_reserve(&self) {
-        let path = self.reserve_path();
-        let is_there = fs::metadata(&path).is_ok_and(|m| m.len() == RESERVE_LEN);
-        let has_room = room_left::free(&path).is_none_or(|free| free > RESERVE_LEN * 64);
-        if is_there || !has_room {
-            return;
-        }
-        // Bytes that no file system makes small.
-        let mut bytes = vec![0; RESERVE_LEN as usize];
-        blake3::Hasher::new().finalize_xof().fill(&mut bytes);
-        // Without it everything works that worked before.
-        let _ = durable::write_whole(&path, &bytes);
-    }
-
-    /// Gives the reserved room back to the disk.
-    pub(crate) fn use_reserve(&self) -> Result<(), ProjectError> {
-        Ok(durable::remove_file(&self.reserve_path())?)
-    }
+/// Gives the reserved room back to the disk.
+pub(crate) fn use_reserve(folder: &Path) -> Result<(), ProjectError> {
+    Ok(durable::remove_file(&folder.join(RESERVE))?)
 }

@@ -25,7 +25,6 @@ use lantern_storefront::{
 use crate::ProjectError;
 use crate::error::{Class, Explained};
 use crate::project::Project;
-use crate::push::PushError;
 use crate::releases::ReleaseError;
 use crate::workspace::{Session, Workspace};
 
@@ -167,6 +166,18 @@ pub struct ConnectedTitle {
     pub branches: Vec<Branch>,
 }
 
+impl Project {
+    /// Returns the storefront of this name.
+    ///
+    /// # Errors
+    /// [`ConnectError::NoStorefront`].
+    pub fn storefront(&self, name: &str) -> Result<(&Name, &Configured), ProjectError> {
+        let found = self.config().storefronts.iter().find(|(known, _)| known.as_str() == name);
+        let known = || self.config().storefronts.keys().cloned().collect();
+        found.ok_or_else(|| ConnectError::NoStorefront { asked: name.to_owned(), known: known() }.into())
+    }
+}
+
 impl Session {
     /// Tries a name and secret at a storefront, and keeps them when they are accepted.
     ///
@@ -189,7 +200,9 @@ impl Session {
             let depots = project.config().depots_of(edition);
             let handles = depots.iter().filter_map(|depot| configured.depots.get(depot));
             if let Some(handle) = handles.into_iter().find(|handle| !title.depots.contains(handle)) {
-                return Err(PushError::NoDepot { storefront: name, title: title.handle, handle: handle.clone() }.into());
+                return Err(
+                    ConnectError::NoDepot { storefront: name, title: title.handle, handle: handle.clone() }.into()
+                );
             }
             let branches = at.branches().and_then(|at| at.list(handle)).map_err(fails)?;
             titles.push(ConnectedTitle { edition: edition.clone(), title, branches });
@@ -512,6 +525,16 @@ pub enum ConnectError {
         /// The edition.
         edition: Name,
     },
+    /// The title has no such depot.
+    #[error("{storefront} has no depot {handle:?} in the title {title:?}", handle = .handle.as_str(), title = .title.as_str())]
+    NoDepot {
+        /// The project's name for the storefront.
+        storefront: Name,
+        /// The title.
+        title: Handle,
+        /// The handle that is not there.
+        handle: Handle,
+    },
     /// Another storefront answers at the address than the one that was connected.
     #[error("another storefront answers at {address} than the one you connected to")]
     OtherStorefront {
@@ -528,7 +551,7 @@ pub enum ConnectError {
 impl Explained for ConnectError {
     fn class(&self) -> Class {
         match self {
-            Self::NoStorefront { .. } | Self::NoTitle { .. } => Class::Usage,
+            Self::NoStorefront { .. } | Self::NoTitle { .. } | Self::NoDepot { .. } => Class::Usage,
             Self::OtherStorefront { .. } | Self::OtherTitle(_) => Class::Refused,
         }
     }
@@ -547,6 +570,7 @@ impl Explained for ConnectError {
             Self::NoTitle { storefront, edition } => {
                 vec![format!("add its handle to [storefronts.{storefront}]: handle = {{ {edition} = \"…\" }}")]
             }
+            Self::NoDepot { .. } => one("create the depot at the storefront, or fix its handle in lantern.toml"),
             Self::OtherStorefront { storefront, .. } => vec![
                 "if the storefront was set up again, connect again and check what is there before you push".to_owned(),
                 format!("lantern connect {storefront}"),

@@ -9,15 +9,15 @@ use lantern_core::event::{Event, EventBody, StorefrontRef, TitleKey};
 use lantern_core::names::Name;
 use lantern_core::progress::{Progress, Task};
 use lantern_core::version::ReleaseAsked;
-use lantern_ledger::{LedgerError, Log, Reached, ServerFacts};
+use lantern_ledger::{Ledger, LedgerError, Log, Outcome, Reached, ServerFacts};
 use lantern_store::durable::{self, DurableError};
 use lantern_store::store::Store;
 
 use crate::followed::{Followed, Following};
-use crate::project::Project;
+use crate::project::{LEDGER, Project};
 use crate::releases::{MOST_NAMED, ReleaseError};
-use crate::state_folder::is_unwritable;
-use crate::{ProjectError, environment, ledger};
+use crate::state_folder::{is_unwritable, keep_reserve, make_state_folder, take_lock};
+use crate::{ProjectError, environment, ledger_head, network};
 
 /// A project with its ledger open, to read.
 #[derive(Debug)]
@@ -38,6 +38,43 @@ pub struct Session {
     pub(crate) workspace: Workspace,
     /// The lock goes when the file is closed, also by a kill.
     _lock: File,
+}
+
+impl Project {
+    /// Opens the ledger and the store; `.lantern/` is made when it is missing. Where nothing can be written, what is there
+    /// can still be read.
+    ///
+    /// # Errors
+    /// [`ProjectError::ForeignState`], [`RecordsError::LedgerLost`](crate::RecordsError::LedgerLost), [`ProjectError::Ledger`], [`ProjectError::File`].
+    pub fn open(self) -> Result<Workspace, ProjectError> {
+        match make_state_folder(self.root()) {
+            Err(ProjectError::File(error)) if self.has_ledger() && is_unwritable(&error.source) => {}
+            other => other?,
+        }
+        if network::is_network(&self.state("")) {
+            return Err(ProjectError::NetworkFolder(self.state("")));
+        }
+        let store = self.open_store();
+        ledger_head::refuse_lost(&self, None, &store)?;
+        let ledger = self.open_ledger()?;
+        ledger_head::refuse_lost(&self, Some(&*ledger), &store)?;
+        Ok(Workspace { project: self, store, ledger, following: Mutex::default() })
+    }
+
+    /// Opens the ledger; one on a disk that is full or can only be read is opened to be read.
+    pub(crate) fn open_ledger(&self) -> Result<Box<dyn Log>, ProjectError> {
+        let path = self.state(LEDGER);
+        let has_ledger = self.has_ledger();
+        match Ledger::open(&path, environment::random()?) {
+            Err(error) if has_ledger && error.outcome() != Outcome::Damaged => match Ledger::open_to_read(&path, error)
+            {
+                Ok(ledger) => Ok(Box::new(ledger)),
+                // The first error says more, and is found by trying once more.
+                Err(_) => Ok(Box::new(Ledger::open(&path, environment::random()?)?)),
+            },
+            other => Ok(Box::new(other?)),
+        }
+    }
 }
 
 impl Session {
@@ -78,7 +115,7 @@ impl Session {
             match self.workspace.ledger.append(Some(&reached), edition, environment::origin()?, None, body) {
                 Err(LedgerError::Conflict) => {}
                 event => {
-                    ledger::write_head(self.project(), &event?);
+                    ledger_head::write_head(self.project(), &event?);
                     return Ok(decided);
                 }
             }
@@ -101,12 +138,12 @@ impl Workspace {
     /// # Errors
     /// [`ProjectError::Busy`], [`ProjectError::File`].
     pub fn lock(self) -> Result<Session, ProjectError> {
-        let lock = self.project.take_lock()?;
+        let lock = take_lock(&self.project.state(""))?;
         Ok(self.locked_by(lock))
     }
 
     pub(crate) fn locked_by(self, lock: File) -> Session {
-        self.project.keep_reserve();
+        keep_reserve(&self.project.state(""));
         Session { workspace: self, _lock: lock }
     }
 
@@ -285,7 +322,7 @@ impl Workspace {
         server: Option<ServerFacts>,
     ) -> Result<Event, ProjectError> {
         let event = self.ledger.append(None, edition, environment::origin()?, server, body)?;
-        ledger::write_head(&self.project, &event);
+        ledger_head::write_head(&self.project, &event);
         Ok(event)
     }
 
@@ -325,7 +362,6 @@ mod tests {
     use lantern_ledger::Ledger;
 
     use super::*;
-    use crate::project::LEDGER;
 
     const CONFIG: &str = r#"
 [game]

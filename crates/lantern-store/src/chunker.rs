@@ -1,7 +1,8 @@
 //! Content-defined chunking. The chunker is a format: a cut that moves makes every player download again.
 //!
 //! Algorithm: FastCDC with normalised chunking. Source: W. Xia et al., "The Design of Fast Content-Defined Chunking for
-//! Data Deduplication Based Storage Systems", IEEE TPDS 31(9), 2020. Parameters, table and masks are fixed by the
+//! Data Deduplication Based Storage Systems", IEEE TPDS 31(9), 2020, section 3
+//! (<https://doi.org/10.1109/TPDS.2020.2984632>). Parameters, table and masks are fixed by the
 //! profile's number, which stands in each recipe; golden vectors in the tests hold them. Why these: `docs/formats/recipe.md`.
 
 use std::sync::OnceLock;

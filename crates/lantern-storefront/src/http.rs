@@ -18,7 +18,7 @@ use reqwest::header::RETRY_AFTER;
 
 use self::pace::Pace;
 use crate::StorefrontError;
-use crate::open::Opening;
+use crate::opening::Opening;
 use crate::protocol::{DISCOVERY_PATH, Discovery, PROTOCOL, Problem};
 
 /// How long a connection may take to come about.

@@ -24,8 +24,10 @@ pub mod conformance;
 mod error;
 pub mod http;
 mod open;
+mod opening;
 pub mod protocol;
 
 pub use abilities::{Branches, Builds, Content, Identify, Invitations, Player, Storefront, StorefrontFacts};
 pub use error::StorefrontError;
-pub use open::{Access, Invited, OnWait, Opening, open};
+pub use open::open;
+pub use opening::{Access, Invited, OnWait, Opening};

@@ -5,6 +5,7 @@ use jiff::tz::TimeZone;
 use lantern_core::names::Name;
 use lantern_core::system::System;
 use lantern_project::Project;
+use unicode_width::UnicodeWidthStr;
 
 /// Writes bytes in decimal units with three digits: `214 kB`, `7.92 MB`.
 pub fn bytes(count: u64) -> String {
@@ -45,7 +46,7 @@ pub fn fold(text: &str, columns: Option<usize>) -> String {
         return text.to_owned();
     };
     let fold_line = |line: &str| -> String {
-        if crate::table::width(line) <= columns {
+        if width(line) <= columns {
             return line.to_owned();
         }
         let rest = line.trim_start_matches(' ');
@@ -81,15 +82,15 @@ pub fn pieces(text: &str) -> Vec<String> {
     pieces
 }
 
-/// Breaks a text into lines of at most `width` columns, at spaces; styling takes no room, and goes on in the next line.
-pub fn wrap(text: &str, width: usize) -> Vec<String> {
+/// Breaks a text into lines of at most so many columns, at spaces; styling takes no room, and goes on in the next line.
+pub fn wrap(text: &str, columns: usize) -> Vec<String> {
     let mut lines = vec![String::new()];
     for (i, word) in pieces(text).into_iter().enumerate() {
         let line = lines.last_mut().expect("there is always a line");
-        let len = crate::table::width(line) + 1 + crate::table::width(&word);
+        let len = width(line) + 1 + width(&word);
         if i == 0 {
             line.push_str(&word);
-        } else if len <= width {
+        } else if len <= columns {
             line.push(' ');
             line.push_str(&word);
         } else {
@@ -124,6 +125,11 @@ fn carry_styles(lines: &mut [String]) {
             line.push_str("\u{1b}[0m");
         }
     }
+}
+
+/// The columns that a text takes on a terminal.
+pub fn width(text: &str) -> usize {
+    crate::paint::spans(text).into_iter().map(|(_, text)| text.width()).sum()
 }
 
 /// Writes a time in this computer's time zone, to the minute.

@@ -1,8 +1,6 @@
 //! Aligned columns, which fold where the window is too narrow for them.
 
-use unicode_width::UnicodeWidthStr;
-
-use crate::format;
+use crate::format::{self, width};
 
 /// Columns before the first cell.
 const INDENT: usize = 2;
@@ -69,7 +67,7 @@ impl Table {
                 let (mut line, mut gap) = (String::new(), INDENT);
                 for (cell, width) in folded.iter().zip(&widths) {
                     let text = cell.get(y).map_or("", String::as_str);
-                    let len = self::width(text);
+                    let len = format::width(text);
                     if len > 0 {
                         line.push_str(&" ".repeat(gap));
                         line.push_str(text);
@@ -113,11 +111,6 @@ fn shrink(widths: &mut [usize], least: &[usize], room: usize) -> bool {
         widths[i] -= 1;
     }
     true
-}
-
-/// The columns that a text takes on a terminal.
-pub fn width(text: &str) -> usize {
-    crate::paint::spans(text).into_iter().map(|(_, text)| text.width()).sum()
 }
 
 #[cfg(test)]

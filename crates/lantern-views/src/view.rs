@@ -5,9 +5,9 @@ use std::fmt::Write as _;
 
 use lantern_core::finding::{Finding, Severity};
 
-use crate::format::{fold, wrap};
+use crate::format::{fold, width, wrap};
 use crate::paint::{bad, care, command, faint};
-use crate::table::{Table, width};
+use crate::table::Table;
 
 /// Sentences are not laid out wider than this, however wide the window is.
 const WIDEST: usize = 110;

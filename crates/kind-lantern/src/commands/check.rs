@@ -3,8 +3,8 @@ use lantern_project::Project;
 use lantern_views::check;
 
 use super::Done;
-use crate::args::{EditionArg, TargetsArg};
 use crate::diagnostic::CommandError;
+use crate::options::{EditionArg, TargetsArg};
 use crate::ui::Ui;
 
 /// Shown at the end of the help.

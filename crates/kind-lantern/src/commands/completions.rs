@@ -1,7 +1,4 @@
-use clap::CommandFactory;
-
 use super::Done;
-use crate::args::Cli;
 
 /// Shown at the end of the help.
 const EXAMPLES: &str = r#"Examples:
@@ -16,10 +13,11 @@ pub struct Args {
     shell: clap_complete::Shell,
 }
 
-pub fn run(args: &Args) -> Done {
+/// Prints completions of what is below `root`.
+pub fn run(args: &Args, mut root: clap::Command) -> Done {
     // Into memory first: the reader may stop reading, and a disk may be full.
     let mut script = Vec::new();
-    clap_complete::generate(args.shell, &mut Cli::command(), "lantern", &mut script);
+    clap_complete::generate(args.shell, &mut root, "lantern", &mut script);
     crate::ui::print(String::from_utf8_lossy(&script).trim_end());
     Ok(())
 }

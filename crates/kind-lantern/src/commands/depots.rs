@@ -2,8 +2,8 @@ use lantern_core::names::Name;
 use lantern_views::depots::{self, Form};
 
 use super::Done;
-use crate::args::EditionArg;
 use crate::diagnostic::CommandError;
+use crate::options::EditionArg;
 use crate::ui::Ui;
 
 /// Shown at the end of the help.

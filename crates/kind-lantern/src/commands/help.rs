@@ -1,6 +1,6 @@
 use super::Done;
-use crate::args;
 use crate::diagnostic::CommandError;
+use crate::options;
 use crate::ui::Ui;
 
 /// The topic that is no command.
@@ -15,13 +15,13 @@ pub struct Args {
     topic: Vec<String>,
 }
 
-pub fn run(args: &Args, ui: &Ui) -> Done {
+/// Shows the help of what is below `root`.
+pub fn run(args: &Args, mut root: clap::Command, ui: &Ui) -> Done {
     let texts: Vec<&str> = args.topic.iter().map(String::as_str).collect();
     if texts == [OPTIONS] {
-        ui.say(&args::common_options().render_long_help().ansi().to_string());
+        ui.say(&options::common().render_long_help().ansi().to_string());
         return Ok(());
     }
-    let mut root = args::command();
     root.build();
     let mut command = &mut root;
     for text in texts {

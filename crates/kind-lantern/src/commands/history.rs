@@ -3,7 +3,7 @@ use lantern_project::HistoryAsked;
 use lantern_views::history;
 
 use super::Done;
-use crate::args::EditionArg;
+use crate::options::EditionArg;
 use crate::ui::Ui;
 
 /// Shown at the end of the help.

@@ -9,8 +9,8 @@ use lantern_project::{About, InstallWanted, OwnFiles};
 use lantern_views::{format, install};
 
 use super::Done;
-use crate::args::EditionArg;
 use crate::diagnostic::CommandError;
+use crate::options::EditionArg;
 use crate::ui::Ui;
 
 /// Shown at the end of the help.

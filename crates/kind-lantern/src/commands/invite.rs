@@ -8,8 +8,8 @@ use lantern_project::InviteWanted;
 use lantern_views::invite::{self, To};
 
 use super::Done;
-use crate::args::EditionArg;
 use crate::diagnostic::CommandError;
+use crate::options::EditionArg;
 use crate::ui::Ui;
 
 /// Shown at the end of the help.

@@ -2,8 +2,8 @@ use lantern_core::retention::RetentionRule;
 use lantern_views::keep;
 
 use super::{Agreement, Done};
-use crate::args::EditionArg;
 use crate::diagnostic::CommandError;
+use crate::options::EditionArg;
 use crate::ui::Ui;
 
 /// Shown at the end of the help.

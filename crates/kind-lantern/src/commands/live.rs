@@ -5,8 +5,8 @@ use lantern_views::Next;
 use lantern_views::live::{self, Live};
 
 use super::Done;
-use crate::args::EditionArg;
 use crate::diagnostic::CommandError;
+use crate::options::EditionArg;
 use crate::ui::Ui;
 
 /// Shown at the end of the help.

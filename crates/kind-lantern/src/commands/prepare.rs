@@ -3,7 +3,7 @@ use lantern_project::{PrepareOptions, Prepared, Session};
 use lantern_views::prepare;
 
 use super::Done;
-use crate::args::{EditionArg, TargetsArg};
+use crate::options::{EditionArg, TargetsArg};
 use crate::ui::Ui;
 
 /// Shown at the end of the help.

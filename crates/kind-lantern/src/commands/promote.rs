@@ -2,7 +2,7 @@ use lantern_core::names::Name;
 use lantern_core::version::ReleaseAsked;
 
 use super::{Done, branch_move};
-use crate::args::{EditionArg, TargetsArg};
+use crate::options::{EditionArg, TargetsArg};
 use crate::ui::Ui;
 
 /// Shown at the end of the help.

@@ -6,8 +6,8 @@ use lantern_project::{ProjectError, PushPlan, PushTexts, Session};
 use lantern_views::push::{self, Outcome};
 
 use super::{Agreement, Done};
-use crate::args::{EditionArg, TargetsArg};
 use crate::diagnostic::CommandError;
+use crate::options::{EditionArg, TargetsArg};
 use crate::ui::Ui;
 
 /// Shown at the end of the help.

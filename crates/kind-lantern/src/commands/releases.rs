@@ -7,7 +7,7 @@ use lantern_core::version::ReleaseAsked;
 use lantern_views::releases;
 
 use super::Done;
-use crate::args::EditionArg;
+use crate::options::EditionArg;
 use crate::ui::Ui;
 
 /// Shown at the end of the help.

@@ -4,8 +4,8 @@ use lantern_core::version::ReleaseAsked;
 use lantern_views::{install, repair};
 
 use super::Done;
-use crate::args::EditionArg;
 use crate::diagnostic::CommandError;
+use crate::options::EditionArg;
 use crate::ui::Ui;
 
 /// Shown at the end of the help.

@@ -5,8 +5,8 @@ use lantern_views::moves;
 use lantern_views::paint::strong;
 
 use super::{Done, branch_move};
-use crate::args::EditionArg;
 use crate::diagnostic::CommandError;
+use crate::options::EditionArg;
 use crate::ui::Ui;
 
 /// Shown at the end of the help.

@@ -7,8 +7,8 @@ use lantern_views::trial;
 
 use super::Done;
 use super::rehearse::failed;
-use crate::args::EditionArg;
 use crate::diagnostic::CommandError;
+use crate::options::EditionArg;
 use crate::ui::Ui;
 
 /// Shown at the end of the help.

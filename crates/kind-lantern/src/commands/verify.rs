@@ -3,8 +3,8 @@ use std::path::{Path, PathBuf};
 use lantern_views::{format, verify};
 
 use super::Done;
-use crate::args::EditionArg;
 use crate::diagnostic::CommandError;
+use crate::options::EditionArg;
 use crate::ui::Ui;
 
 /// Shown at the end of the help.

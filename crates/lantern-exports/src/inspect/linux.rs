@@ -2,18 +2,15 @@
 
 use lantern_core::finding::{Code, Finding};
 use lantern_core::path::shown;
-use lantern_formats::elf::{Details, Elf, SymbolVersion};
+use lantern_formats::elf::{Details, Elf};
 use lantern_store::seal::SourceKind;
 
 use super::{Fact, Inspected, broken, missing_libraries, path_from};
 use crate::export::{Export, Listed, ReadSeek};
+use crate::too_new::{GLIBC, too_new_for_linux};
 
 /// Libraries that every desktop has, one a line; `docs/libraries.md` says how the list came about.
 const OF_LINUX: &str = include_str!("../../data/linux-libraries.txt");
-/// glibc 2.35 is the one of 2022; what needs a newer one leaves out systems that are still looked after.
-const NEW_GLIBC: [u32; 2] = [2, 35];
-/// The family of its symbols' versions.
-const GLIBC: &str = "GLIBC";
 
 /// What loads programs on every desktop. Source: the ABI supplements of each processor.
 const LOADERS: [&str; 4] =
@@ -48,15 +45,10 @@ pub(super) fn program(mut from: &mut dyn ReadSeek, export: Option<&Export>, name
     out.findings.extend(findings(&details, export, name));
 }
 
-/// The C library that it needs, where that is newer than many systems have.
-pub(crate) fn too_new(details: &Details) -> Option<&SymbolVersion> {
-    details.needs.get(GLIBC).filter(|version| **version > SymbolVersion(NEW_GLIBC.to_vec()))
-}
-
 fn findings(details: &Details, export: Option<&Export>, name: &str) -> Vec<Finding> {
     let mut findings = Vec::new();
     let name = shown(name);
-    if let Some(version) = too_new(details) {
+    if let Some(version) = too_new_for_linux(details) {
         let what = format!("{name} needs glibc {version}, which systems of before 2023 do not have");
         findings.push(Finding::of(Code::NewGlibc, what, "build it on an older system, or in a container of one"));
     }

@@ -17,9 +17,11 @@ use super::{
     Fact, Inspected, Inspecting, LIBRARY, Signature, broken, icon_findings, open, path_from, picture_sizes, profile,
     signature_broken, signer, small_file,
 };
-use crate::export::{Export, MeteredFiles, ReadSeek, unreadable};
+use crate::export::{Export, ReadSeek, unreadable};
 use crate::intake::systems_of;
 use crate::metered::Metering;
+use crate::metered_files::MeteredFiles;
+use crate::too_new::{NEWEST_IOS, NEWEST_MACOS, oldest_of, too_new_for_macos};
 
 /// The icon that macOS shows at its largest.
 const WANTED_ICON: u16 = 512;
@@ -30,10 +32,6 @@ const WANTED_ICON_OF_PHONES: u16 = 120;
 const MAX_NAMED: usize = 4;
 /// Most programs of others that are named.
 const MAX_OTHERS_NAMED: usize = 3;
-/// The newest systems that may be demanded without a word: those of 2022, as with glibc.
-const NEWEST_MACOS: SystemVersion = SystemVersion(13, 255, 255);
-const NEWEST_IOS: SystemVersion = SystemVersion(16, 255, 255);
-
 /// What starts an export for macOS: a program in a bundle, or one by itself.
 pub(super) fn inspect(export: &Export, index: usize, inspecting: &mut Inspecting<'_>) {
     let path = export.entries[index].source.path.as_str().to_owned();
@@ -184,21 +182,6 @@ fn icons(export: &Export, layout: &Layout, info: &Info, out: &mut Inspected) {
     out.findings.extend(icon_findings(&shown(&layout.name), &out.icon_sizes, wanted, fix));
 }
 
-fn oldest_of(details: &[Details]) -> Option<(Platform, SystemVersion)> {
-    details.iter().filter_map(|d| d.minimum).min_by_key(|(_, version)| *version)
-}
-
-/// The system that it needs, where that is newer than many have, with the newest that is not.
-pub(crate) fn too_new(details: &[Details]) -> Option<(&'static str, SystemVersion, SystemVersion)> {
-    let (platform, version) = oldest_of(details)?;
-    let (system, newest) = match platform {
-        Platform::MacOs => ("macOS", NEWEST_MACOS),
-        Platform::Ios => ("iOS", NEWEST_IOS),
-        _ => return None,
-    };
-    (version > newest).then_some((system, version, newest))
-}
-
 /// A program by itself, or that of a bundle; returns the oldest system that it starts on.
 pub(super) fn program(
     mut from: &mut dyn ReadSeek,
@@ -229,7 +212,7 @@ pub(super) fn program(
     });
     let name = shown(path);
     // What loads a library speaks for it.
-    if let Some((system, version, newest)) = too_new(&details).filter(|_| out.form != Some(LIBRARY)) {
+    if let Some((system, version, newest)) = too_new_for_macos(&details).filter(|_| out.form != Some(LIBRARY)) {
         out.findings.push(new_system(&name, system, version, newest));
     }
     if oldest.is_some_and(|(platform, _)| platform == Platform::IosSimulator) {
@@ -283,7 +266,7 @@ fn verify_seal(
 ) -> io::Result<SealVerdict> {
     let total = export.below(&bundle.base).map(|(_, index)| export.entries[index].source.size()).sum();
     let watch = Metering::start(inspecting.progress, total);
-    bundle::verify(&MeteredFiles { export, watch: &watch, facts: inspecting.facts }, bundle, seal)
+    bundle::verify(&MeteredFiles { export, watch: &watch, on_the_way: inspecting.on_the_way }, bundle, seal)
 }
 
 /// What is said of programs in a bundle that someone else signed.

@@ -1,7 +1,8 @@
 //! The table of resources of a package: which files stand for one resource.
 //!
 //! Source: the Android Open Source Project's `ResourceTypes.h` (`ResTable_header`, `ResTable_package`,
-//! `ResTable_type`, `ResTable_entry`, `Res_value`).
+//! `ResTable_type`, `ResTable_entry`, `Res_value`;
+//! <https://android.googlesource.com/platform/frameworks/base/+/main/libs/androidfw/include/androidfw/ResourceTypes.h>).
 //!
 //! | chunk | type | what it holds |
 //! |---|---|---|

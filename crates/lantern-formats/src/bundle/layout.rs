@@ -1,4 +1,5 @@
-//! How the parts of a bundle lie in it. Source: Apple's "Bundle Programming Guide", chapter "Bundle Structures": folders with
+//! How the parts of a bundle lie in it. Source: Apple's "Bundle Programming Guide", chapter "Bundle Structures"
+//! (<https://developer.apple.com/library/archive/documentation/CoreFoundation/Conceptual/CFBundles/BundleTypes/BundleTypes.html>): folders with
 //! `Contents` for macOS, flat ones for phones, versioned ones for frameworks.
 
 use super::{FileKind, Files, is_file};

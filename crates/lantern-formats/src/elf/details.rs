@@ -1,7 +1,7 @@
 //! What an ELF file says beyond its headers: libraries, the C library's version, where it looks, debug data.
 //!
-//! Source: System V ABI, chapter 5 ("Dynamic Section"); symbol versions after the Linux Standard Base, "Symbol
-//! Versioning"; the build id after the GNU linker's `--build-id`.
+//! Source: System V ABI, edition 4.1, chapter 5 ("Dynamic Section"; <https://gabi.xinuos.com>); symbol versions after the Linux Standard Base,
+//! Core 5.0, "Symbol Versioning" (<https://refspecs.linuxfoundation.org/LSB_5.0.0/LSB-Core-generic/LSB-Core-generic/symversion.html>); the build id after the GNU linker's `--build-id`.
 
 use std::collections::BTreeMap;
 use std::io::{Read, Seek};

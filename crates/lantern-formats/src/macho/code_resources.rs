@@ -1,6 +1,7 @@
 //! The seal over the files of a bundle, `CodeResources`: which files belong to it, and the hash of each.
 //!
-//! Source: Apple's technical notes 2206 and 3126 on code signing. `files2` and `rules2` count where they are there,
+//! Source: Apple's technical notes 2206, "Nested Code" and "Resource Rules" (<https://developer.apple.com/library/archive/technotes/tn2206/>),
+//! and 3126 (<https://developer.apple.com/documentation/technotes/tn3126-inside-code-signing-hashes>). `files2` and `rules2` count where they are there,
 //! `files` and `rules` for bundles of before 2013. A rule is a regular expression over paths, with a weight; of those
 //! that fit the heaviest counts. It may leave files out, make them optional, or say that programs lie there, which are
 //! known by the hash of their own signature.

@@ -1,6 +1,7 @@
 //! What a Mach-O slice says beyond its header: libraries, the oldest system, debug data, where its signature lies.
 //!
-//! Source: Apple's `mach-o/loader.h`.
+//! Source: Apple's `mach-o/loader.h`, the structures of each `LC_…`
+//! (<https://github.com/apple-oss-distributions/xnu/blob/main/EXTERNAL_HEADERS/mach-o/loader.h>).
 
 use std::io::{Read, Seek};
 

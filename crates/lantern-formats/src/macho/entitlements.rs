@@ -1,6 +1,7 @@
 //! Entitlements in DER, as newer systems read them.
 //!
-//! Source: Apple's technical note 3125: `[APPLICATION 16]` with the version 1 and a dictionary `[16]`, whose members are
+//! Source: Apple's technical note 3125, "Entitlements"
+//! (<https://developer.apple.com/documentation/technotes/tn3125-inside-code-signing-provisioning-profiles>): `[APPLICATION 16]` with the version 1 and a dictionary `[16]`, whose members are
 //! a SEQUENCE of a key and a value each; texts as UTF8String, lists as SEQUENCE.
 
 use crate::plist::{Dictionary, Value};

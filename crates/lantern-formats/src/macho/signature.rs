@@ -1,6 +1,7 @@
 //! The code signature of a Mach-O slice: what it covers, whether that is intact, and whose it says it is.
 //!
-//! Source: Apple's `kern/cs_blobs.h`. All numbers are big-endian, whatever the slice's own order.
+//! Source: Apple's `kern/cs_blobs.h`, `CS_CodeDirectory` and `CS_SuperBlob`
+//! (<https://github.com/apple-oss-distributions/xnu/blob/main/osfmk/kern/cs_blobs.h>). All numbers are big-endian, whatever the slice's own order.
 //!
 //! | offset in a code directory | size | field           | meaning                                         |
 //! |----------------------------|------|-----------------|-------------------------------------------------|

@@ -1,7 +1,7 @@
 //! What a PE file says beyond its header: libraries, version, icons, symbols, where its signature lies.
 //!
-//! Source: Microsoft PE/COFF specification, "Optional Header", "Section Table", ".idata", ".rsrc", ".debug"; the version
-//! resource after "`VS_VERSIONINFO` structure", the icon group after "`GRPICONDIR`" in the resource file format.
+//! Source: Microsoft, "PE Format" (<https://learn.microsoft.com/windows/win32/debug/pe-format>), "Optional Header", "Section Table", ".idata", ".rsrc", ".debug"; the version
+//! resource after "`VS_VERSIONINFO` structure" (<https://learn.microsoft.com/windows/win32/menurc/vs-versioninfo>), the icon group after "`GRPICONDIR`" in the resource file format.
 //!
 //! | offset in the optional header | field | meaning |
 //! |---|---|---|
@@ -12,15 +12,13 @@
 use std::io::{Read, Seek};
 
 use super::Pe;
+use super::image::{Image, MAX_NAME_LEN, Section};
 use super::resources::{self, VersionInfo};
 use crate::offset_reader::{FormatError, OffsetReader};
 
-/// Most sections that are read. Source: the specification's limit of the Windows loader.
+/// Most sections that are read. Source: "PE Format", "COFF File Header", `NumberOfSections`: the limit of
+/// the Windows loader.
 const MAX_SECTIONS: u16 = 96;
-/// Most libraries that are read. Ours: real programs name fewer than 200; bounds time on hostile input.
-const MAX_LIBRARIES: u64 = 4096;
-/// Longest library name and symbol path that is read, in bytes. Ours.
-const MAX_NAME_LEN: usize = 1024;
 /// Most entries of the debug directory that are read. Ours: real programs have fewer than 10.
 const MAX_DEBUG_ENTRIES: u32 = 64;
 
@@ -78,56 +76,7 @@ pub struct Details {
     pub(crate) unsigned_at: (u64, u64),
 }
 
-/// Where a part of the program's memory lies in the file.
-#[derive(Debug, Clone, Copy)]
-struct Section {
-    address: u32,
-    size: u32,
-    offset: u32,
-    stored: u32,
-}
-
-/// Addresses of a PE file and where they lie.
-pub(super) struct Image<'a, R> {
-    pub fields: OffsetReader<'a, R>,
-    sections: Vec<Section>,
-    directories: Vec<(u32, u32)>,
-}
-
 impl<R: Read + Seek> Image<'_, R> {
-    /// Turns an address within the program into an offset in the file.
-    pub(super) fn offset(&self, address: u32) -> Option<u64> {
-        let section = self.sections.iter().find(|s| {
-            let within = address.checked_sub(s.address);
-            within.is_some_and(|within| within < s.size.max(s.stored) && within < s.stored)
-        })?;
-        Some(u64::from(section.offset) + u64::from(address - section.address))
-    }
-
-    fn directory(&self, index: usize) -> Option<(u32, u32)> {
-        self.directories.get(index).copied().filter(|(address, size)| *address != 0 && *size != 0)
-    }
-
-    fn place(&self, address: u32, what: &'static str) -> Result<u64, FormatError> {
-        self.offset(address).ok_or(FormatError::Value { what, value: u64::from(address) })
-    }
-
-    /// Names of libraries from a table whose entries have `size` bytes and the name's address at `name_at`.
-    fn libraries(&mut self, directory: usize, size: u64, name_at: u64) -> Result<Vec<String>, FormatError> {
-        let Some((address, _)) = self.directory(directory) else { return Ok(Vec::new()) };
-        let table = self.place(address, "the address of the import table")?;
-        let mut out = Vec::new();
-        for i in 0..MAX_LIBRARIES {
-            let name = self.fields.u32(table + i * size + name_at, "an import")?;
-            if name == 0 {
-                return Ok(out);
-            }
-            let at = self.place(name, "the address of a library's name")?;
-            out.push(self.fields.text(at, MAX_NAME_LEN, "a library's name")?);
-        }
-        Err(FormatError::Value { what: "the number of libraries", value: MAX_LIBRARIES })
-    }
-
     fn symbols(&mut self) -> Result<Option<Symbols>, FormatError> {
         let Some((address, size)) = self.directory(DEBUG) else { return Ok(None) };
         // Some linkers leave the directory behind without its bytes.

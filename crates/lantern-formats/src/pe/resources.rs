@@ -3,7 +3,7 @@
 
 use std::io::{Read, Seek};
 
-use super::details::Image;
+use super::image::Image;
 use crate::offset_reader::FormatError;
 
 const RT_GROUP_ICON: u32 = 14;
@@ -14,7 +14,8 @@ const MAX_ENTRIES: u16 = 1024;
 const MAX_VERSION_LEN: u32 = 0xffff;
 /// Longest icon group that is read, in bytes: a thousand sizes.
 const MAX_GROUP_LEN: u32 = 16 * 1024;
-/// Deepest nesting of blocks in a version resource. Source: a resource has four levels.
+/// Deepest nesting of blocks in a version resource. Source: "`VS_VERSIONINFO` structure":
+/// a resource has four levels.
 const MAX_DEPTH: usize = 4;
 /// First number of the fixed part.
 const FIXED_SIGNATURE: u32 = 0xfeef_04bd;

@@ -1,6 +1,7 @@
 //! The signature of a Windows program: whether all of the program is as it was signed, and by whom.
 //!
-//! Source: "Windows Authenticode Portable Executable Signature Format"; CMS (RFC 5652). The certificate table lies at
+//! Source: "Windows Authenticode Portable Executable Signature Format", version 1.0, "Calculating the PE Image Hash" (linked from
+//! <https://learn.microsoft.com/windows-hardware/drivers/install/authenticode>); "PE Format", "The Attribute Certificate Table"; CMS (RFC 5652). The certificate table lies at
 //! the end of the file: u32 length, u16 revision 0x0200, u16 type 2, then a CMS message. What is hashed is the file
 //! without its checksum, without the entry of the table in the data directory, and without the table.
 

@@ -1,6 +1,7 @@
 //! Files of debug data that belong to Windows programs, as far as it takes to know which program.
 //!
-//! Source: "The PDB File Format", the LLVM project: blocks of one size; the head names the block in which the numbers of
+//! Source: "The PDB File Format", "The MSF File Format" and "The PDB Info Stream", the LLVM project
+//! (<https://llvm.org/docs/PDB/MsfFile.html>, <https://llvm.org/docs/PDB/PdbStream.html>): blocks of one size; the head names the block in which the numbers of
 //! the directory's blocks stand; the directory holds the number of streams, the length of each, and their blocks. Stream
 //! 1 starts with a version, a time, the age and the 16 bytes that the program has, too.
 //!

@@ -19,8 +19,8 @@ use lantern_store::contents::Contents;
 use lantern_store::store::Store;
 
 use crate::ProjectError;
-use crate::depots::Divided;
 use crate::describe::seem;
+use crate::divided::Divided;
 use crate::followed::{Followed, Following};
 use crate::project::Project;
 use crate::signing;

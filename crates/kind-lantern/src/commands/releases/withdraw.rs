@@ -2,8 +2,8 @@ use lantern_core::version::ReleaseAsked;
 use lantern_views::withdraw;
 
 use super::super::{ASK_THEM, Agreement, Done, lock, next, release_asked};
-use crate::args::EditionArg;
 use crate::diagnostic::CommandError;
+use crate::options::EditionArg;
 use crate::ui::Ui;
 
 #[derive(Debug, clap::Args)]

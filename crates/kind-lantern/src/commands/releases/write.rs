@@ -5,7 +5,7 @@ use lantern_core::version::ReleaseAsked;
 use lantern_views::release_written;
 
 use super::super::{Done, name, open, release_asked};
-use crate::args::EditionArg;
+use crate::options::EditionArg;
 use crate::ui::Ui;
 
 #[derive(Debug, clap::Args)]
