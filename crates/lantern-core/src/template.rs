@@ -57,7 +57,7 @@ pub struct Values<'a> {
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum TemplateError {
     /// No value has this name.
-    #[error("{{{name}}} is no value")]
+    #[error("{{{name}}} is not a value")]
     Unknown {
         /// As it was written.
         name: String,

@@ -525,7 +525,7 @@ pub fn unreadable(whose: &str, error: &io::Error) -> Finding {
         io::ErrorKind::InvalidData | io::ErrorKind::InvalidInput | io::ErrorKind::UnexpectedEof => {
             "it is damaged: export it again"
         }
-        _ => "give yourself the right to read it",
+        _ => "give yourself permission to read it",
     };
     Finding::of(Code::Unreadable, format!("{whose} cannot be read: {error}"), fix)
 }
@@ -565,7 +565,7 @@ fn no_root(inside: &str, export: &str) -> Box<Finding> {
 fn not_there(path: &Path, shown_path: &str, error: &io::Error) -> Box<Finding> {
     if error.kind() != io::ErrorKind::NotFound {
         let what = format!("the export {} cannot be read: {error}", shown(shown_path));
-        return boxed(Code::Unreadable, what, "give yourself the right to read it");
+        return boxed(Code::Unreadable, what, "give yourself permission to read it");
     }
     let what = format!("the export {} is not there", shown(shown_path));
     let fix = match nearest_sibling(path) {

@@ -86,7 +86,7 @@ pub enum ProjectError {
         pid: Option<u32>,
     },
     /// `.lantern` belongs to someone else's tool or is no folder.
-    #[error("{} is not a folder of ours", .0.display())]
+    #[error("{} was not made by lantern", .0.display())]
     ForeignState(PathBuf),
     /// The ledger would lie on another computer's disk.
     #[error("{} is on a network disk, where a ledger cannot be kept safely", .0.display())]
@@ -338,8 +338,10 @@ pub(crate) fn one_of(names: &[Name]) -> String {
 /// Returns what to do when this computer's disk refuses something; none when the system's reason says it all.
 pub const fn fix_of_disk(kind: ErrorKind) -> Option<&'static str> {
     match kind {
-        ErrorKind::StorageFull | ErrorKind::QuotaExceeded => Some("free some room, then run the same command again"),
-        ErrorKind::PermissionDenied => Some("give yourself the right to it, then run the same command again"),
+        ErrorKind::StorageFull | ErrorKind::QuotaExceeded => {
+            Some("free some disk space, then run the same command again")
+        }
+        ErrorKind::PermissionDenied => Some("give yourself permission, then run the same command again"),
         ErrorKind::ReadOnlyFilesystem => {
             Some("its disk is read-only now: make it writable, then run the same command again")
         }
@@ -456,7 +458,7 @@ fn fixes_of_install(error: &InstallError) -> Vec<String> {
         InstallError::CannotReplace { source, .. } => {
             let fix = match source.kind() {
                 ErrorKind::PermissionDenied if cfg!(unix) => {
-                    "give yourself the right to write there. Nothing was changed"
+                    "give yourself permission to write there. Nothing was changed"
                 }
                 _ => {
                     "is the game running, or the file open? Close it, then run the same command again. Nothing was changed"
@@ -464,7 +466,7 @@ fn fixes_of_install(error: &InstallError) -> Vec<String> {
             };
             one(fix)
         }
-        InstallError::NoRoom(_) => one("free some room, then run the same command again. Nothing was changed"),
+        InstallError::NoRoom(_) => one("free some disk space, then run the same command again. Nothing was changed"),
         InstallError::Wrong { .. } | InstallError::Recipe(_) | InstallError::Depots(_) => {
             one("try again; if it happens again, report it to the storefront. Nothing was changed in the folder")
         }
@@ -536,7 +538,7 @@ fn fixes_of_storefront(storefront: &Name, error: &StorefrontError) -> Vec<String
             )]
         }
         StorefrontError::NotConnected { .. } => vec![format!("lantern connect {storefront}")],
-        StorefrontError::Unable { .. } => vec![format!("do it at the pages of {storefront} itself")],
+        StorefrontError::Unable { .. } => vec![format!("do it on the storefront's own pages: {storefront}")],
         StorefrontError::Stopped => vec!["run the same command again to continue".to_owned()],
         _ => Vec::new(),
     }

@@ -64,7 +64,7 @@ pub(crate) fn refuse_lost(project: &Project, ledger: Option<&dyn Log>, store: &S
     if let Some(head) = head {
         return match ledger.line_of(&head.device, head.sequence)? {
             Some(line) if Digest::of(line.as_bytes()) == head.line => Ok(()),
-            Some(_) => lost(format!("its event {} is another one than was written last", head.sequence)),
+            Some(_) => lost(format!("its event {} is not the one that was written last", head.sequence)),
             None => lost(format!("its event {} is missing, and perhaps others", head.sequence)),
         };
     }

@@ -19,7 +19,7 @@ pub enum RecordsError {
         why: String,
     },
     /// A file is no copy of a ledger, or of another one.
-    #[error("{} is no copy of this ledger: {why}", .path.display())]
+    #[error("{} is not a copy of this ledger: {why}", .path.display())]
     NoLedgerCopy {
         /// The file.
         path: PathBuf,

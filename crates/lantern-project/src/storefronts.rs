@@ -536,7 +536,7 @@ pub enum ConnectError {
         handle: Handle,
     },
     /// Another storefront answers at the address than the one that was connected.
-    #[error("another storefront answers at {address} than the one you connected to")]
+    #[error("the storefront at {address} is not the one you connected to")]
     OtherStorefront {
         /// The project's name for it.
         storefront: Name,

@@ -4,7 +4,7 @@ use std::path::{Path, PathBuf};
 
 /// A disk has less room than something needs.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
-#[error("{} has {free} bytes of free room, {needed} are needed", .path.display())]
+#[error("{} has {free} bytes of free space, {needed} are needed", .path.display())]
 pub struct NoRoom {
     /// Where.
     pub path: PathBuf,

@@ -141,3 +141,33 @@ fn what_is_on(facts: &BranchFacts) -> String {
     names.dedup();
     if names.is_empty() { "nothing".to_owned() } else { names.join(", ") }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// The sentence of an event whose kind and payload are given.
+    fn said(kind: &str, version: u32, payload: &str) -> String {
+        let line = format!(
+            r#"{{"id":"01a207a2-3280-7707-8707-070707070707","device":"desk","sequence":1,"predecessor":null,"actor":"wren","recorded_at":"1970-01-01T00:00:00Z","happened_at":null,"revision":null,"edition":"full","kind":"{kind}","version":{version},"payload":{payload}}}"#
+        );
+        sentence(&Event::from_line(&line).unwrap())
+    }
+
+    #[test]
+    fn what_a_newer_lantern_wrote_is_not_guessed_at() {
+        assert_eq!(said("share-raised", 1, r#"{"percent":10}"#), "share-raised (written by a newer lantern)");
+        assert_eq!(said("sealed", 2, "{}"), "sealed (written by a newer lantern)");
+        let asked = r#"{"key":"01a207a2-3280-7707-8707-070707070707","storefront":{"id":"b","name":"old-pier","handle":"h"},
+            "action":{"share":{"percent":10}},"release":"RELEASE","version":"1.4.0","number":27}"#;
+        let release = lantern_core::digest::ReleaseId::of(b"r").to_string();
+        let asked = asked.replace('\n', "").replace("RELEASE", &release);
+        assert_eq!(said("asked", 1, &asked), "asked old-pier for something about 1.4.0 (27) (by a newer lantern)");
+    }
+
+    #[test]
+    fn a_reason_cannot_write_to_the_terminal() {
+        let why = said("not-done", 1, r#"{"key":"01a207a2-3280-7707-8707-070707070707","why":"no\u001b[2J room"}"#);
+        assert!(!why.contains('\u{1b}') && why.starts_with("not done: no"), "{why}");
+    }
+}

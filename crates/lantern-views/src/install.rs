@@ -150,7 +150,7 @@ pub fn view(done: &InstallDone) -> View {
     }
     if !nothing {
         let mut parts = vec![
-            format!("{} came", format::bytes(report.received)),
+            format!("{} downloaded", format::bytes(report.received)),
             format!("{} written", format::count(report.written, "file", "files")),
         ];
         if report.removed > 0 {

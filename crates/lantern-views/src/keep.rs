@@ -72,7 +72,7 @@ pub fn plan(plan: &RetentionPlan) -> View {
     if plan.is_empty() {
         view.say("\nnothing to free");
     } else {
-        view.say(format!("\n  {} {}", faint("room that is freed:"), strong(format::bytes(plan.freed()))));
+        view.say(format!("\n  {} {}", faint("disk space that is freed:"), strong(format::bytes(plan.freed()))));
     }
     view
 }

@@ -128,7 +128,7 @@ pub fn plan(plan: &PushPlan, project: &Project) -> View {
     facts.row([faint("to upload"), format!("{} at most", strong(format::bytes(plan.upload)))]);
     facts.row([faint("players"), "notice nothing: no branch changes".to_owned()]);
     if !plan.left_here.is_empty() {
-        facts.row([faint("not for there"), format::names(&plan.left_here)]);
+        facts.row([faint("not for this storefront"), format::names(&plan.left_here)]);
     }
     if let Some(message) = &plan.message {
         facts.row([faint("for the team"), shown(message)]);

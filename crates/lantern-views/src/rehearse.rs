@@ -69,7 +69,7 @@ pub fn view(open: &Open<'_>) -> View {
     if let Some(weather) = &open.weather {
         table.row([faint("weather"), weather.clone()]);
     }
-    table.row([faint("keeps all in"), open.state.display().to_string()]);
+    table.row([faint("state kept in"), open.state.display().to_string()]);
     view.table(table);
     if let Some(name) = open.known_as {
         let connect = format!("lantern connect {name} --client {client}");

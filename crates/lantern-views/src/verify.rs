@@ -41,7 +41,7 @@ pub struct StoreDocument<'a> {
 fn words_of(problem: Problem) -> &'static str {
     match problem {
         Problem::Missing => "missing",
-        Problem::Content => "another content",
+        Problem::Content => "different content",
         Problem::Kind => "something else is there",
         Problem::Executable => "the executable bit is wrong",
         Problem::Unreadable => "cannot be read",

@@ -76,7 +76,7 @@ fn another_storefront_at_the_same_address_is_noticed() {
     env.open_storefront(port);
     snapshot!(env.lantern(&["push", "brambleyard", "--yes"]).fails(3).whole(), @"
     ------- stderr -------
-    error: another storefront answers at http://127.0.0.1:PORT than the one you connected to
+    error: the storefront at http://127.0.0.1:PORT is not the one you connected to
       fix: if the storefront was set up again, connect again and check what is there before you push
       fix: lantern connect brambleyard
     [exit status: 3]

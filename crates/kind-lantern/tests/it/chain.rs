@@ -72,7 +72,7 @@ fn the_whole_chain_reads_well() {
     ");
     snapshot!(env.lantern(&["install", "brambleyard", "open-water", "player", "--target", "linux"]).whole(), @"
     installed Saltmarsh Post 1.3.2 (1) in player
-      4.33 MB came, 9 files written, all 9 files checked, 8.57 MB
+      4.33 MB downloaded, 9 files written, all 9 files checked, 8.57 MB
     ");
     env.next_version();
     snapshot!(env.lantern(&["prepare"]).whole(), @"
@@ -134,7 +134,7 @@ fn the_whole_chain_reads_well() {
     ");
     snapshot!(env.lantern(&["install", "brambleyard", "open-water", "player", "--target", "linux"]).whole(), @"
     updated 1.3.2 (1) to Saltmarsh Post 1.4.0 (2) in player
-      203 kB came, 3 files written, 1 removed, all 8 files checked, 8.66 MB
+      203 kB downloaded, 3 files written, 1 removed, all 8 files checked, 8.66 MB
     ");
     snapshot!(env.lantern(&["verify", "player"]).whole(), @"intact: Saltmarsh Post 1.4.0 (2): 8 files, 8.66 MB");
     snapshot!(env.lantern(&["verify"]).whole(), @"intact: 2 releases, 4.54 MB");

@@ -37,7 +37,7 @@ fn each_edition_has_its_releases_and_its_title() {
 
       5 warnings: lantern check shows how to fix them
         macos: Saltmarsh Post.app has no icon (no-icon)
-        macos: Saltmarsh Post.app/Contents/MacOS/saltmarsh is not signed at all: Apple's own processors do not start it (unsigned)
+        macos: Saltmarsh Post.app/Contents/MacOS/saltmarsh is not signed at all: Macs with Apple silicon do not start it (unsigned)
         windows: Saltmarsh Post.exe is not signed: Windows warns everyone who downloads and starts it (unsigned)
         windows: Saltmarsh Post.exe has no icon (no-icon)
         windows: Saltmarsh Post.exe opens a console window next to the game (console-window)
@@ -193,7 +193,7 @@ fn what_is_about_one_edition_touches_no_other() {
       1.3.3 (4)   goes    its record is kept
       1.3.2 (2)   goes    its record is kept
 
-      room that is freed: 95 B
+      disk space that is freed: 95 B
 
     freed 95 B
     ");

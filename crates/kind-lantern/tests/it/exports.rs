@@ -338,7 +338,7 @@ fn three_systems_go_the_whole_way() {
 
       5 warnings: lantern check shows how to fix them
         macos: Saltmarsh Post.app has no icon (no-icon)
-        macos: Saltmarsh Post.app/Contents/MacOS/saltmarsh is not signed at all: Apple's own processors do not start it (unsigned)
+        macos: Saltmarsh Post.app/Contents/MacOS/saltmarsh is not signed at all: Macs with Apple silicon do not start it (unsigned)
         windows: Saltmarsh Post.exe is not signed: Windows warns everyone who downloads and starts it (unsigned)
         windows: Saltmarsh Post.exe has no icon (no-icon)
         windows: Saltmarsh Post.exe opens a console window next to the game (console-window)
@@ -421,7 +421,7 @@ fn check_shows_everything_and_makes_nothing() {
       warning: Saltmarsh Post.app has no icon (no-icon)
       fix: set one in the engine and export again
 
-      warning: Saltmarsh Post.app/Contents/MacOS/saltmarsh is not signed at all: Apple's own processors do not start it (unsigned)
+      warning: Saltmarsh Post.app/Contents/MacOS/saltmarsh is not signed at all: Macs with Apple silicon do not start it (unsigned)
       fix: sign it, ad hoc at least
 
       windows
@@ -454,7 +454,7 @@ fn check_shows_everything_and_makes_nothing() {
       warning: Saltmarsh Post.app has no icon (no-icon)
       fix: set one in the engine and export again
 
-      warning: Saltmarsh Post.app/Contents/MacOS/saltmarsh is not signed at all: Apple's own processors do not start it (unsigned)
+      warning: Saltmarsh Post.app/Contents/MacOS/saltmarsh is not signed at all: Macs with Apple silicon do not start it (unsigned)
       fix: sign it, ad hoc at least
 
       windows
@@ -495,7 +495,7 @@ fn check_shows_everything_and_makes_nothing() {
       warning: Saltmarsh Post.app has no icon (no-icon)
       fix: set one in the engine and export again
 
-      warning: Saltmarsh Post.app/Contents/MacOS/saltmarsh is not signed at all: Apple's own processors do not start it (unsigned)
+      warning: Saltmarsh Post.app/Contents/MacOS/saltmarsh is not signed at all: Macs with Apple silicon do not start it (unsigned)
       fix: sign it, ad hoc at least
 
       lantern.toml, line 14, column 10

@@ -106,7 +106,7 @@ fn files_and_folders_that_may_not_be_read() {
     ------- stderr -------
     error: could not read letters/en.txt
       why: Permission denied (os error 13)
-      fix: give yourself the right to it, then run the same command again
+      fix: give yourself permission, then run the same command again
     [exit status: 6]
     ");
     set_mode(&env, "exports/linux/letters", 0o000);
@@ -115,7 +115,7 @@ fn files_and_folders_that_may_not_be_read() {
     error: the exports cannot be sealed: 1 error
 
       error: the folder letters/ cannot be read: Permission denied (os error 13) (unreadable)
-      fix: give yourself the right to read it
+      fix: give yourself permission to read it
     [exit status: 1]
     ");
     set_mode(&env, "exports/linux/letters", 0o755);
@@ -144,7 +144,7 @@ fn folders_that_may_not_be_written() {
     ------- stderr -------
     error: could not open FOLDER/.lantern/lock
       why: Permission denied (os error 13)
-      fix: give yourself the right to it, then run the same command again
+      fix: give yourself permission, then run the same command again
     [exit status: 6]
     ");
     as_anybody(&env, &["check"]).success();
@@ -156,7 +156,7 @@ fn folders_that_may_not_be_written() {
     ------- stderr -------
     error: could not make the folder FOLDER/.lantern
       why: Permission denied (os error 13)
-      fix: give yourself the right to it, then run the same command again
+      fix: give yourself permission, then run the same command again
     [exit status: 6]
     ");
     set_mode(&env, ".", 0o755);

@@ -46,7 +46,7 @@ fn one_thing_at_a_time() {
       warning: Saltmarsh Post.app has no icon (no-icon)
       fix: set one in the engine and export again
 
-      warning: Saltmarsh Post.app/Contents/MacOS/saltmarsh is not signed at all: Apple's own processors do not start it (unsigned)
+      warning: Saltmarsh Post.app/Contents/MacOS/saltmarsh is not signed at all: Macs with Apple silicon do not start it (unsigned)
       fix: sign it, ad hoc at least
     ");
     snapshot!(inspect("exports/macos/Saltmarsh Post.app"), @"
@@ -64,7 +64,7 @@ fn one_thing_at_a_time() {
       warning: Saltmarsh Post.app has no icon (no-icon)
       fix: set one in the engine and export again
 
-      warning: Contents/MacOS/saltmarsh is not signed at all: Apple's own processors do not start it (unsigned)
+      warning: Contents/MacOS/saltmarsh is not signed at all: Macs with Apple silicon do not start it (unsigned)
       fix: sign it, ad hoc at least
     ");
     snapshot!(inspect("exports/saltmarsh-headset.apk"), @"

@@ -302,7 +302,7 @@ impl Check<'_> {
             }
             if name == NO_OPTION {
                 let what =
-                    format!("{name:?} is no name of an edition: install --add-on {name} has a meaning of its own");
+                    format!("{name:?} is not a name for an edition: install --add-on {name} has a meaning of its own");
                 self.stop(&at, Code::WrongValue, what, "rename the edition");
                 continue;
             }
@@ -537,7 +537,7 @@ impl Check<'_> {
         for (choice, option) in &raw.choice {
             let at = [at, &[K("choice"), K(choice)]].concat();
             if matches!(option.as_str(), NO_OPTION | BY_LANGUAGE) {
-                let what = format!("{option:?} is no option: it has a meaning of its own");
+                let what = format!("{option:?} is not an option: it has a meaning of its own");
                 self.stop(&at, Code::WrongValue, what, "call the option something else");
                 continue;
             }

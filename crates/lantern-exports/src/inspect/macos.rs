@@ -68,7 +68,7 @@ pub(super) fn ios(export: &Export, inspecting: &mut Inspecting<'_>) {
     }
 }
 
-/// A bundle that was named itself; none where it is no bundle.
+/// A bundle that was named itself; none where it is not a bundle.
 pub(super) fn named(export: &Export, inspecting: &mut Inspecting<'_>) -> Option<()> {
     let name = export.shown.rsplit('/').next().unwrap_or(&export.shown);
     let layout = Layout::find(export, "", name)?;
@@ -88,7 +88,7 @@ fn bundle(export: &Export, layout: &Layout, inspecting: &mut Inspecting<'_>) {
             Info::default()
         }
         None => {
-            let what = format!("{name} has no {}: it is no bundle", shown(&layout.info));
+            let what = format!("{name} has no {}: it is not a bundle", shown(&layout.info));
             out.findings.push(Finding::of(Code::BadBundle, what, "export again"));
             Info::default()
         }
@@ -251,7 +251,7 @@ pub(super) fn program(
         let what = format!("{name} is not signed: no device accepts it");
         out.findings.push(Finding::of(Code::Unsigned, what, "export it with your team's profile"));
     } else if is_arm {
-        let what = format!("{name} is not signed at all: Apple's own processors do not start it");
+        let what = format!("{name} is not signed at all: Macs with Apple silicon do not start it");
         out.findings.push(Finding::of(Code::Unsigned, what, "sign it, ad hoc at least"));
     }
     needs

@@ -36,7 +36,7 @@ pub struct Layout {
 
 impl Layout {
     /// Finds out how a folder is laid out; it ends with `/`, or is empty where the bundle itself was named. None where
-    /// it is no bundle.
+    /// it is not a bundle.
     pub fn find(files: &dyn Files, folder: &str, name: &str) -> Option<Self> {
         let (_, ending) = name.rsplit_once('.')?;
         let ending = *BUNDLES.iter().find(|known| known.eq_ignore_ascii_case(ending))?;

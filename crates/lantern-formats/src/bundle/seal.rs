@@ -151,7 +151,7 @@ impl Walk<'_> {
         } else {
             match Layout::find(files, &format!("{full}/"), name) {
                 Some(layout) => Some(layout),
-                None => return Ok(Some("it is no bundle".to_owned())),
+                None => return Ok(Some("it is not a bundle".to_owned())),
             }
         };
         let (mut main, mut beside, mut seal) = (full.to_owned(), Vec::new(), None);

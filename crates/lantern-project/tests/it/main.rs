@@ -1,6 +1,8 @@
 //! The use cases as others call them, with a stand-in storefront and without the program.
 
 #[cfg(test)]
+mod beginning;
+#[cfg(test)]
 mod chain;
 #[cfg(test)]
 mod keeping;
