@@ -277,7 +277,7 @@ fn a_foreign_state_folder_is_left_alone() {
     let env = TestEnv::new();
     env.write(".lantern/precious", "of someone else");
     let ran = env.lantern(&["prepare"]).fails(6);
-    assert!(ran.stderr().contains("not a folder of ours"), "{}", ran.stderr());
+    assert!(ran.stderr().contains("was not made by lantern"), "{}", ran.stderr());
     assert_eq!(env.read(".lantern/precious"), b"of someone else");
     assert!(!env.path(".lantern/ledger.db").exists());
 }
