@@ -67,13 +67,13 @@ fn on_a_full_disk_everything_can_be_read_and_room_can_be_made() {
     // Nothing of what cannot be finished is left behind.
     let before = state(&env);
     let ran = env.lantern(&["prepare"]).fails(6);
-    assert!(ran.stderr().contains("careful: ") && ran.stderr().contains("free some room"), "{}", ran.stderr());
+    assert!(ran.stderr().contains("careful: ") && ran.stderr().contains("free some disk space"), "{}", ran.stderr());
     assert_eq!(state(&env), before);
     let ran = env.lantern(&["try", "--yes"]).fails(6);
-    assert!(ran.stderr().contains("free some room"), "{}", ran.stderr());
+    assert!(ran.stderr().contains("free some disk space"), "{}", ran.stderr());
     let install = ["install", "brambleyard", "open-water", "player", "--target", "linux"];
     let ran = env.lantern(&install).fails(6);
-    assert!(ran.stderr().contains("free some room"), "{}", ran.stderr());
+    assert!(ran.stderr().contains("free some disk space"), "{}", ran.stderr());
     assert!(!env.path("player").exists() || files(&env.path("player")).is_empty());
     // Other people's actions are seen, and this computer's go on where the ledger has room again.
     env.lantern(&["keep", "--last", "1", "--yes"]).success();

@@ -256,7 +256,7 @@ fn prepare_on_a_full_disk_leaves_nothing_half_made() {
             assert!(number > 8, "only {number} writes");
             return;
         }
-        assert!(ran.stderr().contains("free some room"), "{}", ran.stderr());
+        assert!(ran.stderr().contains("free some disk space"), "{}", ran.stderr());
         // What was sealed may be in the ledger already, for all that the disk says: then it stays.
         let is_named = scene.env.path(".lantern/store/releases").read_dir().unwrap().count() > 1;
         if !is_named {
