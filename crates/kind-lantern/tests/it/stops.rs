@@ -1,9 +1,13 @@
 //! Every command, cut at every point at which it could be cut: the same command again comes to the same end.
 
 use std::collections::BTreeMap;
+use std::sync::Arc;
 
 use lantern_core::config::Audience;
 use lantern_core::digest::Digest;
+use lantern_core::names::Name;
+use lantern_core::progress::Silent;
+use lantern_project::{Project, ReleaseSummary};
 use lantern_rehearsal::stand_in::StandInDocument;
 use lantern_store::store::Store;
 use serde_json::Value;
@@ -79,35 +83,42 @@ impl Scene {
         Ran { output: command.output().unwrap() }
     }
 
-    /// Everything that matters afterwards: what the storefront has, what was recorded, what is stored and installed.
+    /// Everything that matters afterwards: what the storefront has, what was recorded, what is stored and installed. It is asked
+    /// of the use cases, in this process: asking the program would take most of the time of these tests.
     pub fn state(&self) -> BTreeMap<String, Value> {
-        let json = |arguments: &[&str]| self.env.lantern(&[arguments, &["--json"]].concat()).success().json();
+        let mut project = Project::find(&self.env.path("."), Arc::default()).unwrap();
+        project.keep_access_in(self.env.path("home"));
+        let asked = project.open().unwrap().ask_all().unwrap();
+        assert_eq!(asked.not_asked, None);
+        let open = asked.workspace;
         let mut state = BTreeMap::new();
-        let live = json(&["live"]);
-        for branch in live["storefronts"][0]["branches"].as_array().unwrap() {
-            for (target, live) in branch["targets"].as_object().unwrap() {
-                let what =
-                    serde_json::json!([branch["revision"], live["number_there"], live["number"], live["release"]]);
-                state.insert(format!("{} has {target}", branch["branch"]), what);
+        for branch in &open.live(&Name::full_edition()).unwrap()[0].branches {
+            for (target, live) in &branch.targets {
+                let (build, id) = (&live.build, live.build.release.to_string());
+                let what = serde_json::json!([branch.revision, build.number_there, build.name, id]);
+                state.insert(format!("{} has {target}", branch.branch), what);
             }
         }
-        for release in json(&["releases"])["releases"].as_array().unwrap() {
-            let mut release = release.clone();
-            release["sealed_at"] = Value::Null;
-            state.insert(format!("release {}", release["number"]), release);
+        for release in open.summaries().unwrap() {
+            let release = ReleaseSummary { sealed_at: jiff::Timestamp::UNIX_EPOCH, ..release };
+            state.insert(format!("release {}", release.name), format!("{release:?}").into());
         }
-        state.insert("next number".to_owned(), json(&["number"])["next"].clone());
+        let next = open.next_number().unwrap().next.to_string();
+        state.insert("next number".to_owned(), next.into());
         // Asking may be recorded twice, what came of it may not.
-        let kinds = self.env.event_kinds();
+        let events = open.events().unwrap();
+        let kinds = || events.iter().map(|event| event.body.kind());
         for kind in ["sealed", "pushed", "moved", "withdrawn", "freed"] {
-            let count = kinds.iter().filter(|k| *k == kind).count();
+            let count = kinds().filter(|k| *k == kind).count();
             state.insert(format!("events {kind}"), count.into());
         }
-        if kinds.iter().any(|kind| kind == "invited") {
-            let invitations = json(&["invite", "brambleyard", "open-water"])["invitations"].clone();
-            let ended = invitations.as_array().unwrap().iter().filter(|made| !made["ended_at"].is_null()).count();
+        if kinds().any(|kind| kind == "invited") {
+            let found = open.project.invitations("brambleyard", &"open-water".parse().unwrap()).unwrap();
+            let ended = found.invitations.iter().filter(|made| made.ended_at.is_some()).count();
             state.insert("ended invitations".to_owned(), ended.into());
         }
+        assert_eq!(open.verify_store(&Silent).unwrap().wrong, Vec::<String>::new());
+        drop(open);
         let folders = [".lantern/store", "player", "storefront/titles", "home/access"];
         for folder in folders.into_iter().filter(|folder| self.env.path(folder).is_dir()) {
             let found = files(&self.env.path(folder));
@@ -117,7 +128,6 @@ impl Scene {
                 state.insert(format!("{folder}/{name}"), bytes.len().into());
             }
         }
-        self.env.lantern(&["verify"]).success();
         state
     }
 
