@@ -4,7 +4,7 @@
 //!   `lantern-project` returned, and decide nothing.
 //! - A [`View`] is a value of [`Block`]s: text, a [`Table`], a sentence that folds, a finding, the next command. It is laid out where
 //!   it is printed, for the window that is there; a page walks over the same blocks.
-//! - [`paint`] marks words by what they mean, [`format`] writes numbers, sizes and times.
+//! - [`mod@paint`] marks words by what they mean, [`mod@format`] writes numbers, sizes and times.
 //!
 //! ```
 //! use lantern_views::{Block, View, paint::good};
