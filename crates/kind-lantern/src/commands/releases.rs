@@ -49,12 +49,13 @@ enum Action {
 }
 
 pub fn run(args: &Args, ui: &Ui) -> Done {
-    let ui = &ui.about(&args.edition);
     match (&args.action, &args.release) {
-        (Some(Action::Write(args)), _) => write::run(args, ui),
-        (Some(Action::Withdraw(args)), _) => withdraw::run(args, ui),
-        (None, Some(asked)) => show::run(asked, args.files, ui),
+        // Each has the edition that was named behind it.
+        (Some(Action::Write(args)), _) => write::run(args, &ui.about(&args.edition)),
+        (Some(Action::Withdraw(args)), _) => withdraw::run(args, &ui.about(&args.edition)),
+        (None, Some(asked)) => show::run(asked, args.files, &ui.about(&args.edition)),
         (None, None) => {
+            let ui = &ui.about(&args.edition);
             let open = super::open(ui)?;
             let all = open.summaries()?;
             ui.answer(&releases::document(&all), &releases::view(&all, open.project.has_editions()));

@@ -111,6 +111,21 @@ fn one_edition_alone() {
     env.lantern(&["install", "brambleyard", "creek", "--edition", "first-tide"]).fails(2);
 }
 
+/// Also what stands below another command is about the edition that is named behind it.
+#[test]
+fn one_edition_alone_below_releases() {
+    let env = with_first_tide();
+    env.lantern(&["prepare"]).success();
+    for arguments in [&["write", "1", "out"][..], &["withdraw", "1", "--because", "a save bug", "--yes"]] {
+        let of_another = [&["releases"], arguments, &["--edition", "first-tide"]].concat();
+        let ran = env.lantern(&of_another).fails(2);
+        assert!(ran.stderr().contains("there is no release number 1"), "{}", ran.stderr());
+        let of_none = [&["releases"], arguments, &["--edition", "nope"]].concat();
+        assert!(env.lantern(&of_none).fails(2).stderr().contains("no targets of an edition"));
+    }
+    assert!(!env.path("out").exists() && !env.event_kinds().contains(&"withdrawn".to_owned()));
+}
+
 #[test]
 fn a_storefront_without_an_edition_says_so() {
     let env = with_first_tide();
