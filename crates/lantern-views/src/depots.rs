@@ -12,6 +12,7 @@ use serde::Serialize;
 
 use crate::format;
 use crate::paint::{bad, faint, strong};
+use crate::shared::for_whom;
 use crate::table::Table;
 use crate::view::{Next, View};
 
@@ -152,16 +153,16 @@ fn size(files: &[Sized]) -> String {
     format::bytes(files.iter().map(|(_, size)| size).sum())
 }
 
-fn who(depot: &DepotShown) -> String {
-    let targets = format::names(&depot.targets);
-    if depot.players.are_all() { targets } else { format!("{targets}, {}", depot.players) }
-}
-
 fn table(shown: &DepotsShown, view: &mut View) {
     let mut table = Table::default();
     table.head(["depot", "files", "size", "for"]);
     for depot in &shown.depots {
-        table.row([strong(&depot.depot), depot.files.len().to_string(), format::bytes(depot.size()), who(depot)]);
+        table.row([
+            strong(&depot.depot),
+            depot.files.len().to_string(),
+            format::bytes(depot.size()),
+            for_whom(&depot.targets, &depot.players),
+        ]);
     }
     view.table(table);
 }
@@ -193,7 +194,7 @@ fn heading(depot: &DepotShown) -> String {
         "{}  {count}, {}  {}",
         strong(&depot.depot),
         format::bytes(depot.size()),
-        faint(format!("for {}", who(depot)))
+        faint(format!("for {}", for_whom(&depot.targets, &depot.players)))
     )
 }
 

@@ -7,6 +7,8 @@ use lantern_core::system::System;
 use lantern_project::Project;
 use unicode_width::UnicodeWidthStr;
 
+use crate::paint;
+
 /// Writes bytes in decimal units with three digits: `214 kB`, `7.92 MB`.
 pub fn bytes(count: u64) -> String {
     lantern_core::size::Size(count).to_string()
@@ -59,7 +61,7 @@ pub fn fold(text: &str, columns: Option<usize>) -> String {
 
 /// Whether a word is not put on a line without the one before it: a unit, a build number, a time of day.
 fn sticks(word: &str) -> bool {
-    let plain = crate::paint::plain(word);
+    let plain = paint::plain(word);
     let plain = plain.trim_end_matches([',', ';', '.', ':', ')']).trim_start_matches('(');
     let is_number = !plain.is_empty() && plain.bytes().all(|b| b.is_ascii_digit());
     let is_time =
@@ -97,39 +99,13 @@ pub fn wrap(text: &str, columns: usize) -> Vec<String> {
             lines.push(word);
         }
     }
-    carry_styles(&mut lines);
+    paint::carry(&mut lines);
     lines
-}
-
-/// Ends a style at the end of each line and begins it again on the next, so that what stands between keeps its own.
-fn carry_styles(lines: &mut [String]) {
-    let mut open = String::new();
-    for line in lines {
-        let begins = std::mem::take(&mut open);
-        let mut rest = line.as_str();
-        open.push_str(&begins);
-        while let Some(at) = rest.find('\u{1b}') {
-            let Some(len) = rest[at..].find('m') else { break };
-            let code = &rest[at..=at + len];
-            if code == "\u{1b}[0m" {
-                open.clear();
-            } else {
-                open.push_str(code);
-            }
-            rest = &rest[at + len + 1..];
-        }
-        if !begins.is_empty() {
-            line.insert_str(0, &begins);
-        }
-        if !open.is_empty() {
-            line.push_str("\u{1b}[0m");
-        }
-    }
 }
 
 /// The columns that a text takes on a terminal.
 pub fn width(text: &str) -> usize {
-    crate::paint::spans(text).into_iter().map(|(_, text)| text.width()).sum()
+    paint::spans(text).into_iter().map(|(_, text)| text.width()).sum()
 }
 
 /// Writes a time in this computer's time zone, to the minute.
@@ -179,9 +155,9 @@ mod tests {
 
     #[test]
     fn a_style_goes_on_in_the_next_line() {
-        let lines = wrap(&crate::paint::strong("one two"), 4);
-        assert_eq!(lines, [crate::paint::strong("one"), crate::paint::strong("two")]);
-        let lines = wrap(&format!("{} two", crate::paint::strong("one")), 4);
-        assert_eq!(lines, [crate::paint::strong("one"), "two".to_owned()]);
+        let lines = wrap(&paint::strong("one two"), 4);
+        assert_eq!(lines, [paint::strong("one"), paint::strong("two")]);
+        let lines = wrap(&format!("{} two", paint::strong("one")), 4);
+        assert_eq!(lines, [paint::strong("one"), "two".to_owned()]);
     }
 }

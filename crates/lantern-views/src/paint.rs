@@ -73,6 +73,11 @@ pub fn bad(text: impl ToString) -> String {
 
 /// Splits a text into what is marked in one way, without the markup.
 pub fn spans(text: &str) -> Vec<(Option<Mark>, &str)> {
+    read(text).0
+}
+
+/// As [`spans`], with the mark that is not ended.
+fn read(text: &str) -> (Vec<(Option<Mark>, &str)>, Option<Mark>) {
     let (mut spans, mut mark) = (Vec::new(), None);
     let (mut rest, mut from) = (text, 0);
     while let Some(at) = rest[from..].find('\u{1b}').map(|at| from + at) {
@@ -94,7 +99,21 @@ pub fn spans(text: &str) -> Vec<(Option<Mark>, &str)> {
     if !rest.is_empty() {
         spans.push((mark, rest));
     }
-    spans
+    (spans, mark)
+}
+
+/// Lets what is marked over the end of a line end there and begin again on the next, so that what stands between keeps its own.
+pub fn carry(lines: &mut [String]) {
+    let mut open: Option<Mark> = None;
+    for line in lines {
+        if let Some(mark) = open {
+            line.insert_str(0, mark.begin());
+        }
+        open = read(line).1;
+        if open.is_some() {
+            line.push_str(END);
+        }
+    }
 }
 
 /// Returns a text without its markup.
@@ -115,6 +134,17 @@ mod tests {
         for mark in Mark::ALL {
             assert_eq!(spans(&mark.paint("x")), [(Some(mark), "x")]);
         }
+    }
+
+    #[test]
+    fn a_mark_that_begins_at_the_end_of_a_line_goes_on_in_the_next() {
+        let mut lines = ["one\u{1b}[2m", "two", "three\u{1b}[0m four"].map(str::to_owned);
+        carry(&mut lines);
+        let found: Vec<_> = lines.iter().map(|line| spans(line)).collect();
+        assert_eq!(found[0], [(None, "one")]);
+        assert_eq!(found[1], [(Some(Mark::Faint), "two")]);
+        assert_eq!(found[2], [(Some(Mark::Faint), "three"), (None, " four")]);
+        assert!(lines[..2].iter().all(|line| line.ends_with(END)));
     }
 
     #[test]

@@ -11,7 +11,7 @@ use serde::Serialize;
 
 use crate::format;
 use crate::paint::{care, faint, good, strong};
-use crate::shared::{FindingDocument, say_warnings_at_sealing};
+use crate::shared::{FindingDocument, say_warnings_at_sealing, targets};
 use crate::table::Table;
 use crate::view::View;
 
@@ -65,20 +65,7 @@ pub fn view(prepared: &Prepared, game: &str, is_next: bool) -> View {
         return view;
     };
     view.say(format!("{} {game} {name}\n", good("sealed")));
-    let mut table = Table::default();
-    for target in &prepared.record.targets {
-        table.row([
-            target.target.to_string(),
-            format::systems(&target.systems),
-            format::count(target.files(), "file", "files"),
-            format::bytes(target.size()),
-            match prepared.unchanged_since.get(&target.target) {
-                Some(since) => faint(format!("unchanged since {since}")),
-                None => format::starts(&target.starts),
-            },
-        ]);
-    }
-    view.table(table);
+    view.table(targets(&prepared.record, &prepared.unchanged_since, Name::to_string));
     let mut facts = Table::default();
     let record = &prepared.record;
     let depots = record.different_depots();

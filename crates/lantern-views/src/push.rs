@@ -9,7 +9,7 @@ use serde::Serialize;
 
 use crate::format;
 use crate::paint::{bad, care, faint, good, strong};
-use crate::shared::{for_players, say_warnings_at_sealing};
+use crate::shared::{for_players, for_whom, say_warnings_at_sealing};
 use crate::table::Table;
 use crate::view::View;
 
@@ -111,13 +111,12 @@ pub fn plan(plan: &PushPlan, project: &Project) -> View {
     let mut table = Table::default();
     table.head(["depot", "there", "files", "size", "for"]);
     for depot in &plan.depots {
-        let who = if depot.players.are_all() { String::new() } else { format!(", {}", depot.players) };
         table.row([
             depot.depot.to_string(),
             depot.handle.to_string(),
             depot.files.to_string(),
             format::bytes(depot.size),
-            faint(format!("{}{who}", format::names(&depot.targets))),
+            faint(for_whom(&depot.targets, &depot.players)),
         ]);
     }
     view.table(table);

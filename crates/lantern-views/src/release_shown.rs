@@ -14,7 +14,7 @@ use serde::Serialize;
 
 use crate::format;
 use crate::paint::{bad, care, faint, strong};
-use crate::shared::for_players;
+use crate::shared::{for_players, for_whom, targets};
 use crate::table::Table;
 use crate::view::View;
 
@@ -101,7 +101,7 @@ pub fn view(of: &ReleaseShown, files: &[FileHeld], project: &Project) -> View {
     if of.is_freed {
         view.say(format!("  {} only its record is left\n", care("content freed:")));
     }
-    view.table(targets(of));
+    view.table(targets(record, &of.unchanged_since, |name| strong(name)));
     for target in &record.targets {
         let differing = target.claims.differing(&record.game, &release.name);
         if !differing.is_empty() {
@@ -127,35 +127,17 @@ pub fn view(of: &ReleaseShown, files: &[FileHeld], project: &Project) -> View {
     view
 }
 
-fn targets(of: &ReleaseShown) -> Table {
-    let mut table = Table::default();
-    for target in &of.record.targets {
-        table.row([
-            strong(&target.target),
-            format::systems(&target.systems),
-            format::count(target.files(), "file", "files"),
-            format::bytes(target.size()),
-            match of.unchanged_since.get(&target.target) {
-                Some(since) => faint(format!("unchanged since {since}")),
-                None => format::starts(&target.starts),
-            },
-        ]);
-    }
-    table
-}
-
 fn depots(record: &ReleaseRecord) -> Table {
     let mut table = Table::default();
     table.head(["depot", "files", "size", "tree", "for"]);
     for (_, depot) in record.different_depots() {
         let having = record.targets.iter().filter(|t| t.depots.iter().any(|d| d.depot == depot.depot));
-        let who = if depot.players.are_all() { String::new() } else { format!(", {}", depot.players) };
         table.row([
             depot.depot.to_string(),
             depot.files.to_string(),
             format::bytes(depot.size),
             depot.tree.0.short(),
-            faint(format!("{}{who}", format::names(having.map(|t| &t.target)))),
+            faint(for_whom(having.map(|t| &t.target), &depot.players)),
         ]);
     }
     for target in &record.targets {

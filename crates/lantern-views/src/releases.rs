@@ -11,6 +11,7 @@ use serde::Serialize;
 
 use crate::format;
 use crate::paint::{bad, care, faint, good, strong};
+use crate::shared::{LiveDocument, live_on};
 use crate::table::Table;
 use crate::view::{Next, View};
 
@@ -21,14 +22,6 @@ pub struct Document<'a> {
     schema: &'static str,
     /// Newest first.
     releases: Vec<ReleaseDocument<'a>>,
-}
-
-/// A branch that has it, by the project's name for its storefront.
-#[derive(Serialize)]
-#[cfg_attr(test, derive(schemars::JsonSchema))]
-struct LiveDocument<'a> {
-    storefront: &'a Name,
-    branch: &'a Name,
 }
 
 #[derive(Serialize)]
@@ -68,7 +61,7 @@ pub fn document<'a>(all: &'a [ReleaseSummary]) -> Document<'a> {
         id: release.id.to_string(),
         sealed_at: release.sealed_at,
         pushed_to: &release.pushed_to,
-        live_on: release.live_on.iter().map(|(storefront, branch)| LiveDocument { storefront, branch }).collect(),
+        live_on: live_on(&release.live_on),
         tried: &release.tried_yes,
         tried_no: &release.tried_no,
         targets: &release.targets,

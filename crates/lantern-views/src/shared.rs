@@ -1,12 +1,18 @@
 //! Parts that several answers have.
 
+use std::collections::BTreeMap;
+
+use lantern_core::choices::Players;
 use lantern_core::finding::Finding;
 use lantern_core::names::Name;
 use lantern_core::notes::UNDETERMINED;
+use lantern_core::release::ReleaseRecord;
+use lantern_core::version::ReleaseName;
 use serde::Serialize;
 
 use crate::format;
-use crate::paint::care;
+use crate::paint::{care, faint};
+use crate::table::Table;
 use crate::view::View;
 
 /// A storefront that could not be asked.
@@ -20,6 +26,20 @@ pub(crate) struct UnreachableDocument<'a> {
 /// Those that could not be asked, each with the reason.
 pub(crate) fn unreachable(all: &[(Name, String)]) -> Vec<UnreachableDocument<'_>> {
     all.iter().map(|(storefront, why)| UnreachableDocument { storefront, why }).collect()
+}
+
+/// A branch whose players have a release.
+#[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
+pub(crate) struct LiveDocument<'a> {
+    /// By the project's name.
+    storefront: &'a Name,
+    branch: &'a Name,
+}
+
+/// Branches, each with its storefront before it.
+pub(crate) fn live_on<'a>(all: impl IntoIterator<Item = &'a (Name, Name)>) -> Vec<LiveDocument<'a>> {
+    all.into_iter().map(|(storefront, branch)| LiveDocument { storefront, branch }).collect()
 }
 
 /// A finding, with the target that it is about.
@@ -53,4 +73,32 @@ pub(crate) fn say_warnings_at_sealing(count: u64, view: &mut View) {
 /// The heading of what players of a language read.
 pub(crate) fn for_players(language: &str) -> String {
     if language == UNDETERMINED { "for players".to_owned() } else { format!("for players, {language}") }
+}
+
+/// For which targets a depot is, and for which of their players.
+pub(crate) fn for_whom<'a>(targets: impl IntoIterator<Item = &'a Name>, players: &Players) -> String {
+    let targets = format::names(targets);
+    if players.are_all() { targets } else { format!("{targets}, {players}") }
+}
+
+/// The targets of a release as columns, each with what starts it, or since when it is the same.
+pub(crate) fn targets(
+    record: &ReleaseRecord,
+    unchanged_since: &BTreeMap<Name, ReleaseName>,
+    named: impl Fn(&Name) -> String,
+) -> Table {
+    let mut table = Table::default();
+    for target in &record.targets {
+        table.row([
+            named(&target.target),
+            format::systems(&target.systems),
+            format::count(target.files(), "file", "files"),
+            format::bytes(target.size()),
+            match unchanged_since.get(&target.target) {
+                Some(since) => faint(format!("unchanged since {since}")),
+                None => format::starts(&target.starts),
+            },
+        ]);
+    }
+    table
 }

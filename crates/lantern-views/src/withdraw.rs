@@ -8,6 +8,7 @@ use serde::Serialize;
 
 use crate::format;
 use crate::paint::{care, faint, good, strong};
+use crate::shared::{LiveDocument, live_on};
 use crate::table::Table;
 use crate::view::View;
 
@@ -31,13 +32,6 @@ pub struct Document<'a> {
 
 #[derive(Serialize)]
 #[cfg_attr(test, derive(schemars::JsonSchema))]
-struct LiveDocument<'a> {
-    storefront: &'a Name,
-    branch: &'a Name,
-}
-
-#[derive(Serialize)]
-#[cfg_attr(test, derive(schemars::JsonSchema))]
 struct NotTold {
     storefront: Name,
     why: String,
@@ -52,7 +46,7 @@ pub fn document<'a>(plan: &'a WithdrawPlan, done: bool, failed: &[(Name, Project
         release: &plan.release.name,
         because: &plan.because,
         storefronts: plan.storefronts.iter().map(|p| &p.storefront.name).collect(),
-        live_on: plan.live_on.iter().map(|(storefront, branch)| LiveDocument { storefront, branch }).collect(),
+        live_on: live_on(&plan.live_on),
         done,
         not_told: not_told.collect(),
     }
