@@ -50,11 +50,11 @@ impl GameVersion {
 fn asset(name: &str, len: usize) -> Vec<u8> {
     let mut noise = vec![0; len / 2];
     blake3::Hasher::new().update(name.as_bytes()).finalize_xof().fill(&mut noise);
-    let pattern = noise.get(..64.min(noise.len())).unwrap_or_default().to_vec();
+    let repeating = noise.get(..64.min(noise.len())).unwrap_or_default().repeat(4096 / 64);
     let mut out = Vec::with_capacity(len);
     for part in noise.chunks(4096) {
-        out.extend(part);
-        out.extend(pattern.iter().cycle().take(part.len()));
+        out.extend_from_slice(part);
+        out.extend_from_slice(repeating.get(..part.len()).unwrap_or(&repeating));
     }
     out
 }

@@ -9,7 +9,7 @@ use std::time::{Duration, Instant};
 use lantern_core::digest::Digest;
 use lantern_core::path::TreePath;
 use lantern_core::progress::Silent;
-use lantern_store::chunker::Profile;
+use lantern_chunker::Profile;
 use lantern_store::codec::{Codec, Packer, Unpacker};
 use lantern_store::install;
 use lantern_store::pack::{self, PackWriter};

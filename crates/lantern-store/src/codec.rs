@@ -1,6 +1,6 @@
 //! How the bytes of one chunk are stored.
 
-use crate::chunker::Profile;
+use lantern_chunker::Profile;
 
 /// Zstandard's level: its own default. The format does not depend on it.
 const LEVEL: i32 = 3;

@@ -2,7 +2,7 @@
 //!
 //! - [`seal::seal`] cuts, compresses and packs files into a [`store::Store`].
 //! - [`install::install`] makes a folder hold a build, fetching only what is missing through [`fetch::Fetch`].
-//! - [`recipe`], [`pack`], [`locator`] and [`chunker`] are the formats; each is described in `docs/formats/`.
+//! - [`recipe`], [`pack`], [`locator`] and the chunker ([`lantern_chunker`]) are the formats; each is described in `docs/formats/`.
 //!
 //! ```
 //! use lantern_core::{path::TreePath, progress::Silent};
@@ -48,7 +48,6 @@
 )]
 
 pub mod chunk_index;
-pub mod chunker;
 pub mod codec;
 pub mod collect;
 pub mod contents;

@@ -11,7 +11,7 @@ use lantern_core::digest::{Digest, RecipeId, TreeId};
 use lantern_core::path::TreePath;
 use lantern_core::tree::{Node, Tree, TreeError};
 
-use crate::chunker::Profile;
+use lantern_chunker::Profile;
 
 const ROOT_HEAD: Head = Head { magic: *b"LNRC", version: 1, what: "a recipe" };
 const SEGMENT_HEAD: Head = Head { magic: *b"LNSG", version: 1, what: "a recipe's segment" };

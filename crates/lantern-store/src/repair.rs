@@ -13,7 +13,7 @@ use lantern_core::progress::{Progress, Task};
 use lantern_core::tree::Tree;
 
 use crate::chunk_index::ChunkIndex;
-use crate::chunker::Profile;
+use lantern_chunker::Profile;
 use crate::codec::{Codec, Packer, Unpacker};
 use crate::collect::Kept;
 use crate::durable;

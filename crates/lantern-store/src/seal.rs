@@ -16,7 +16,7 @@ use lantern_core::progress::{Meter, Progress, Task};
 use lantern_core::tree::{Node, Tree, TreeError};
 
 use crate::chunk_index::ChunkIndex;
-use crate::chunker::Profile;
+use lantern_chunker::Profile;
 use crate::codec::{Codec, Packer};
 use crate::locator::Locator;
 use crate::pack::PackWriter;
