@@ -34,6 +34,8 @@ pub enum Command {
     Push(commands::push::Args),
     Promote(commands::promote::Args),
     Rollback(commands::rollback::Args),
+    Confirm(commands::confirm::Args),
+    Wait(commands::wait::Args),
     Invite(commands::invite::Args),
     Live(commands::live::Args),
     History(commands::history::Args),

@@ -1,8 +1,10 @@
 //! One subcommand per file; each has its arguments, whose comments are the help, and one short `run`.
 
 mod branch_move;
+mod by_hand;
 pub mod check;
 pub mod completions;
+pub mod confirm;
 pub mod connect;
 pub mod demo;
 pub mod depots;
@@ -29,6 +31,7 @@ pub mod rollback;
 pub mod status;
 pub mod trial;
 pub mod verify;
+pub mod wait;
 
 use std::sync::atomic::Ordering;
 use std::time::Duration;

@@ -3,6 +3,7 @@
 mod app;
 mod args;
 mod ask;
+mod clipboard;
 mod commands;
 mod diagnostic;
 #[cfg(test)]

@@ -18,14 +18,17 @@ enum Then {
     Nothing,
     Release,
     Branch,
+    Step,
 }
 
 /// Commands whose first argument is a storefront.
-const COMMANDS: [(&str, Then); 6] = [
+const COMMANDS: [(&str, Then); 8] = [
     ("connect", Then::Nothing),
     ("push", Then::Release),
     ("promote", Then::Branch),
     ("rollback", Then::Branch),
+    ("confirm", Then::Step),
+    ("wait", Then::Nothing),
     ("invite", Then::Branch),
     ("install", Then::Branch),
 ];
@@ -42,19 +45,21 @@ pub fn fill_in(mut arguments: Vec<OsString>) -> Vec<OsString> {
     let first = positional(own, &arguments, at + 1);
     let word = first.and_then(|first| arguments[first].to_str());
     let Some((storefront, configured)) = sole(&folder(&arguments)) else { return arguments };
-    if is_left_out(*then, word, &configured) {
+    if is_left_out(*then, word, &storefront, &configured) {
         arguments.insert(first.unwrap_or(at + 1), storefront.as_str().into());
     }
     arguments
 }
 
-fn is_left_out(then: Then, word: Option<&str>, at: &Storefront) -> bool {
+fn is_left_out(then: Then, word: Option<&str>, name: &Name, at: &Storefront) -> bool {
     match (then, word) {
         (_, None) => true,
         (Then::Nothing, Some(_)) => false,
         (Then::Release, Some(word)) => {
             word.starts_with(|c: char| c.is_ascii_digit()) && word.parse::<ReleaseAsked>().is_ok()
         }
+        // The names of steps stand elsewhere: what is not nearly the storefront's name is one.
+        (Then::Step, Some(word)) => lantern_core::names::nearest(word, [name.as_str()]).is_none(),
         (Then::Branch, Some(word)) => at.branches.iter().any(|(branch, _)| branch.as_str() == word),
     }
 }

@@ -93,6 +93,14 @@ impl Ui {
         }
     }
 
+    /// Rings the terminal's bell, where someone sits.
+    pub fn ring(&self) {
+        if !self.quiet && io::stderr().is_terminal() {
+            // Nobody is left to hear it when standard error is gone.
+            let _ = write!(io::stderr(), "\u{7}").and_then(|()| io::stderr().flush());
+        }
+    }
+
     /// Prints to standard error.
     pub fn show_aside(&self, view: &View) {
         for block in view.blocks() {

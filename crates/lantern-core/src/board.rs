@@ -13,11 +13,12 @@ use serde::{Deserialize, Serialize};
 
 use crate::digest::{InputDigest, ReleaseId};
 use crate::event::{
-    Asked, BranchFacts, BranchReported, BranchWentBack, BuildFound, Event, EventBody, EventId, Moved, NumberReserved,
-    Pushed, Sealed, StorefrontRef, TitleKey,
+    Asked, BranchFacts, BranchReported, BranchWentBack, BuildFound, Event, EventBody, EventId, Moved, NotDone,
+    NumberReserved, Pushed, Sealed, StorefrontRef, TitleKey, Withdrawn,
 };
 use crate::names::Name;
 use crate::version::{BuildNumber, ReleaseAsked, ReleaseName, VersionError};
+use crate::walk::Walk;
 
 /// A sealed release as the ledger knows it.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -50,6 +51,15 @@ impl KnownRelease {
     pub fn has(&self, target: &Name) -> bool {
         self.targets.is_empty() || self.targets.contains(target)
     }
+}
+
+/// Who said last how things stand at a storefront, and when.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct SaidOf {
+    /// Who.
+    pub by: String,
+    /// When.
+    pub at: Timestamp,
 }
 
 /// A branch of a storefront: the title there, and the branch's name.
@@ -103,6 +113,12 @@ pub struct Board {
     pub tried: BTreeMap<ReleaseId, BTreeMap<Name, bool>>,
     /// Releases whose content was freed.
     pub freed: BTreeSet<ReleaseId>,
+    /// Actions that people are doing by hand, by their keys.
+    #[serde(default)]
+    pub walks: BTreeMap<EventId, Walk>,
+    /// Who last said something of a title that no program asks, and when.
+    #[serde(default)]
+    pub said: BTreeMap<TitleKey, SaidOf>,
     /// How many older releases are left out of it; 0 for the whole board. See [`Self::recent`].
     pub left_out: usize,
     /// The number from which on none is left out.
@@ -244,6 +260,7 @@ impl Numbers {
 
 impl Board {
     fn apply(&mut self, event: &Event) {
+        self.hear_of_walks(event);
         match &event.body {
             EventBody::NumberReserved(reserved) => {
                 self.reserved.insert(reserved.input, reserved.number);
@@ -331,7 +348,37 @@ impl Board {
             | EventBody::Invited(_)
             | EventBody::InvitationEnded(_)
             | EventBody::Rebuilt(_)
+            | EventBody::StepsBegun(_)
+            | EventBody::StepSaid(_)
             | EventBody::Other { .. } => {}
+        }
+    }
+
+    /// Takes in what people do by hand.
+    fn hear_of_walks(&mut self, event: &Event) {
+        let key = match &event.body {
+            EventBody::StepsBegun(begun) => {
+                let walk = Walk::new(begun.clone(), event.actor.clone(), event.recorded_at);
+                self.walks.insert(begun.key, walk);
+                return;
+            }
+            EventBody::StepSaid(said) => {
+                if let Some(walk) = self.walks.get_mut(&said.key) {
+                    walk.hear(said, &event.actor, event.recorded_at);
+                }
+                return;
+            }
+            EventBody::Pushed(Pushed { key: Some(key), .. })
+            | EventBody::Moved(Moved { key, .. })
+            | EventBody::Withdrawn(Withdrawn { key: Some(key), .. })
+            | EventBody::NotDone(NotDone { key, .. }) => key,
+            _ => return,
+        };
+        if let Some(walk) = self.walks.remove(key)
+            && !matches!(event.body, EventBody::NotDone(_))
+        {
+            let said = SaidOf { by: event.actor.clone(), at: event.recorded_at };
+            self.said.insert(walk.begun.storefront.key(), said);
         }
     }
 
@@ -364,6 +411,7 @@ impl Board {
             number_there: found.number_there,
             name_there: found.name_there.clone(),
             sent: 0,
+            targets: Vec::new(),
             message: found.message.clone(),
             notes: found.notes.clone(),
         });
@@ -436,7 +484,8 @@ impl Board {
         let targets: BTreeSet<&Name> = self.releases.iter().flat_map(|release| &release.targets).collect();
         let of_targets = targets.into_iter().filter_map(|target| self.newest_of(target)).chain(self.release(None));
         let on_branches = self.branches.values().flat_map(|facts| facts.targets.values()).map(|build| build.release);
-        let asked_for = self.open.values().map(|asked| asked.release);
+        let begun = self.walks.values().map(|walk| walk.begun.release);
+        let asked_for = self.open.values().map(|asked| asked.release).chain(begun);
         let mut kept: BTreeSet<ReleaseId> = newest.iter().take(count).map(|release| release.id).collect();
         kept.extend(of_targets.map(|release| release.id));
         kept.extend(on_branches.chain(asked_for));
@@ -452,6 +501,8 @@ impl Board {
             since: self.since.clone(),
             pushed: self.pushed.iter().filter(|p| kept.contains(&p.release) || is_high(p)).cloned().collect(),
             open: self.open.clone(),
+            walks: self.walks.clone(),
+            said: self.said.clone(),
             withdrawn: self
                 .withdrawn
                 .iter()

@@ -6,7 +6,7 @@
 
 pub mod raw;
 mod resolve;
-mod shape;
+pub(crate) mod shape;
 
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -185,6 +185,19 @@ pub struct Storefront {
 pub enum StorefrontKind {
     /// It speaks the storefront protocol.
     Protocol(ProtocolStorefront),
+    /// A person does it.
+    ByHand(HandStorefront),
+}
+
+/// A storefront without an interface for programs.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct HandStorefront {
+    /// The file with its rules, relative to the configuration; none for the plain ones.
+    pub rules: Option<String>,
+    /// Texts that only this storefront knows.
+    pub values: BTreeMap<String, String>,
+    /// Accounts, by their roles.
+    pub people: BTreeMap<String, String>,
 }
 
 /// A storefront that speaks the storefront protocol.
@@ -199,11 +212,20 @@ impl StorefrontKind {
     pub fn address(&self) -> &str {
         match self {
             Self::Protocol(storefront) => &storefront.address,
+            Self::ByHand(_) => "by hand",
         }
     }
 }
 
 impl Storefront {
+    /// Returns it, where a person does what is done there.
+    pub fn by_hand(&self) -> Option<&HandStorefront> {
+        match &self.kind {
+            StorefrontKind::ByHand(at) => Some(at),
+            StorefrontKind::Protocol(_) => None,
+        }
+    }
+
     /// Returns who follows a branch, as far as the configuration knows it.
     pub fn audience(&self, branch: &Name) -> Option<Audience> {
         self.branches.iter().find(|(name, _)| name == branch).map(|(_, audience)| *audience)

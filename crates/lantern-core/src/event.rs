@@ -14,6 +14,7 @@ use uuid::Uuid;
 use crate::digest::{Digest, InputDigest, InvitationId, ReleaseId};
 use crate::names::{Handle, Name};
 use crate::notes::Notes;
+use crate::step::Step;
 use crate::version::{BuildNumber, ReleaseName};
 
 /// A UUID of version 7: sorts by time, written in the usual 8-4-4-4-12 form. Source: RFC 9562, section 5.7.
@@ -87,7 +88,20 @@ pub struct StorefrontRef {
     pub handle: Handle,
 }
 
+/// What the id of a storefront by hand begins with; its name in the project follows.
+const BY_HAND: &str = "by-hand:";
+
 impl StorefrontRef {
+    /// Returns the id of a storefront by hand: its name in the project is all that there is of it.
+    pub fn id_by_hand(name: &Name) -> String {
+        format!("{BY_HAND}{name}")
+    }
+
+    /// Whether people do what is done there, so that all that is known was said by one.
+    pub fn is_by_hand(&self) -> bool {
+        self.id.starts_with(BY_HAND)
+    }
+
     /// Returns what the title is known by, whatever the project calls the storefront.
     pub fn key(&self) -> TitleKey {
         TitleKey { storefront: self.id.clone(), handle: self.handle.clone() }
@@ -178,6 +192,10 @@ pub enum EventBody {
     InvitationEnded(InvitationEnded),
     /// The ledger was lost, and rebuilt from what was left.
     Rebuilt(Rebuilt),
+    /// An action that a person does by hand has begun.
+    StepsBegun(StepsBegun),
+    /// Someone said how a step of it stands.
+    StepSaid(StepSaid),
     /// Written by a newer lantern.
     Other {
         /// Its kind.
@@ -352,8 +370,11 @@ pub struct Pushed {
     /// What the storefront was asked to call it; none where it names it itself.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub name_there: Option<Handle>,
-    /// Bytes of packs that travelled.
+    /// Bytes of packs that travelled; of what was carried there by hand, the size of the files.
     pub sent: u64,
+    /// The targets that were carried there by hand; empty where the storefront itself says which it has.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub targets: Vec<Name>,
     /// What the build is for, as the team reads it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub message: Option<String>,
@@ -493,6 +514,106 @@ pub struct BranchReported {
     pub facts: BranchFacts,
 }
 
+/// See [`EventBody::StepsBegun`].
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct StepsBegun {
+    /// What its steps, and in the end its outcome, refer to.
+    pub key: EventId,
+    /// Where.
+    pub storefront: StorefrontRef,
+    /// What.
+    pub action: Action,
+    /// The release.
+    pub release: ReleaseId,
+    /// How people name it.
+    #[serde(flatten)]
+    pub name: ReleaseName,
+    /// Its steps, as they are from now on, whatever becomes of the rules.
+    pub steps: Vec<Step>,
+    /// Of a push: what is handed over.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub hand_over: Vec<HandedOver>,
+    /// Of a push: what the storefront is asked to call it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub name_there: Option<Handle>,
+    /// Of a push: what the build is for, as the team reads it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub message: Option<String>,
+    /// Of a push: what is new, for players.
+    #[serde(default, skip_serializing_if = "Notes::is_empty")]
+    pub notes: Notes,
+    /// Of a move: what the branch has when it is done.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub wanted: Option<BranchWanted>,
+    /// Why, for the team.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub because: Option<String>,
+}
+
+/// What is handed over of one target.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct HandedOver {
+    /// The target.
+    pub target: Name,
+    /// Name of the file or folder.
+    pub name: String,
+    /// Size of all its files, in bytes.
+    pub bytes: u64,
+    /// SHA-256 of the file, in hexadecimal digits; none for a folder.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub sha256: Option<String>,
+}
+
+/// What a branch has when a move by hand is done.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct BranchWanted {
+    /// The revision that it had before.
+    pub revision: u64,
+    /// The revision that is put back; none for a promotion.
+    #[serde(default)]
+    pub restores: Option<u64>,
+    /// What each target has.
+    pub targets: BTreeMap<Name, BranchBuild>,
+}
+
+/// See [`EventBody::StepSaid`].
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct StepSaid {
+    /// Of the [`StepsBegun`] event.
+    pub key: EventId,
+    /// Which step.
+    pub step: Name,
+    /// How it stands.
+    #[serde(flatten)]
+    pub standing: StepStanding,
+}
+
+/// How a step stands.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", tag = "standing")]
+pub enum StepStanding {
+    /// It was done.
+    Done {
+        /// What was read there, by its key.
+        #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+        read_back: BTreeMap<Name, String>,
+    },
+    /// It was left out.
+    Skipped {
+        /// Why.
+        because: String,
+    },
+    /// It was asked for there, and is done when they have answered.
+    Waiting {
+        /// When they have usually answered by.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        #[schemars(with = "Option<String>")]
+        due: Option<Timestamp>,
+    },
+    /// Someone went back to it.
+    Reopened,
+}
+
 macro_rules! kinds {
     ($($variant:ident $kind:literal),* $(,)?) => {
         impl EventBody {
@@ -555,6 +676,8 @@ kinds!(
     Invited "invited",
     InvitationEnded "invitation-ended",
     Rebuilt "rebuilt",
+    StepsBegun "steps-begun",
+    StepSaid "step-said",
 );
 
 /// An event as the ledger keeps it.

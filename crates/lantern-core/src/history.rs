@@ -3,7 +3,10 @@
 use std::collections::{HashMap, HashSet};
 
 use crate::digest::ReleaseId;
-use crate::event::{Action, Asked, BranchFacts, Event, EventBody, EventId, InvitationEnded, Invited, StorefrontRef};
+use crate::event::{
+    Action, Asked, BranchFacts, Event, EventBody, EventId, InvitationEnded, Invited, NotDone, StepSaid, StepsBegun,
+    StorefrontRef,
+};
 use crate::names::Name;
 use crate::version::{BuildNumber, ReleaseAsked, ReleaseName};
 
@@ -31,6 +34,7 @@ impl About<'_> {
 #[derive(Debug, Default)]
 pub struct History<'a> {
     asked: HashMap<EventId, &'a Asked>,
+    begun: HashMap<EventId, &'a StepsBegun>,
     names: HashMap<ReleaseId, &'a ReleaseName>,
 }
 
@@ -41,6 +45,7 @@ impl<'a> History<'a> {
         for event in events {
             match &event.body {
                 EventBody::Asked(e) => _ = out.asked.insert(e.key, e),
+                EventBody::StepsBegun(e) => _ = out.begun.insert(e.key, e),
                 EventBody::Sealed(e) => _ = out.names.insert(e.release, &e.name),
                 EventBody::BuildFound(e) => _ = out.names.insert(e.release, &e.name),
                 _ => {}
@@ -52,7 +57,11 @@ impl<'a> History<'a> {
     /// Returns what an event is about: a refusal is about what was asked, what was freed about its releases.
     pub fn about(&self, body: &'a EventBody) -> About<'a> {
         match body {
-            EventBody::NotDone(e) => self.asked.get(&e.key).map_or_else(About::default, |asked| about_asked(asked)),
+            EventBody::NotDone(NotDone { key, .. }) | EventBody::StepSaid(StepSaid { key, .. }) => {
+                let asked = self.asked.get(key).map(|e| about_asked(&e.name, &e.storefront, &e.action));
+                let begun = || self.begun.get(key).map(|e| about_asked(&e.name, &e.storefront, &e.action));
+                asked.or_else(begun).unwrap_or_default()
+            }
             EventBody::Freed(e) => About {
                 releases: e.releases.iter().filter_map(|id| self.names.get(id).copied()).collect(),
                 ..About::default()
@@ -62,12 +71,12 @@ impl<'a> History<'a> {
     }
 }
 
-fn about_asked(e: &Asked) -> About<'_> {
-    let branch = match &e.action {
+fn about_asked<'a>(name: &'a ReleaseName, storefront: &'a StorefrontRef, action: &'a Action) -> About<'a> {
+    let branch = match action {
         Action::Promote { branch } | Action::Rollback { branch } => Some(branch),
         Action::Push | Action::Withdraw { .. } | Action::Other(_) => None,
     };
-    About { releases: vec![&e.name], storefront: Some(&e.storefront.name), branch }
+    About { releases: vec![name], storefront: Some(&storefront.name), branch }
 }
 
 /// Returns what an event is about, as far as it says so itself.
@@ -94,7 +103,8 @@ fn about(body: &EventBody) -> About<'_> {
         EventBody::Withdrawn(e) => {
             return About { releases: vec![&e.name], storefront: e.storefront.as_ref().map(|p| &p.name), branch: None };
         }
-        EventBody::Asked(e) => return about_asked(e),
+        EventBody::Asked(e) => return about_asked(&e.name, &e.storefront, &e.action),
+        EventBody::StepsBegun(e) => return about_asked(&e.name, &e.storefront, &e.action),
         EventBody::Invited(Invited { storefront, branch, .. })
         | EventBody::InvitationEnded(InvitationEnded { storefront, branch, .. }) => {
             return About { storefront: Some(&storefront.name), branch: Some(branch), ..About::default() };
@@ -104,6 +114,7 @@ fn about(body: &EventBody) -> About<'_> {
         | EventBody::NotDone(_)
         | EventBody::Freed(_)
         | EventBody::Rebuilt(_)
+        | EventBody::StepSaid(_)
         | EventBody::Other { .. } => return About::default(),
     };
     About {
@@ -131,6 +142,8 @@ impl Settling {
             EventBody::Withdrawn(e) => self.answered.extend(e.key),
             EventBody::Sealed(e) => self.sealed.extend([e.name.number]),
             EventBody::Asked(e) => return self.answered.contains(&e.key),
+            EventBody::StepsBegun(e) => return self.answered.contains(&e.key),
+            EventBody::StepSaid(e) => return self.answered.contains(&e.key),
             EventBody::NumberReserved(e) => return self.sealed.contains(&e.number),
             _ => {}
         }

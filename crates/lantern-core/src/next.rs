@@ -4,12 +4,15 @@
 use std::collections::BTreeMap;
 use std::fmt;
 
+use jiff::Timestamp;
+
 use crate::board::{Board, KnownRelease};
 use crate::config::{Config, Storefront};
 use crate::digest::ReleaseId;
 use crate::event::{BranchBuild, TitleKey};
 use crate::names::Name;
 use crate::version::BuildNumber;
+use crate::walk::Walk;
 
 /// How the exports stand to the newest release.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -54,6 +57,11 @@ pub enum Step {
         /// Which, unless it is the newest of its edition.
         release: Option<BuildNumber>,
     },
+    /// Go on with what a person does by hand.
+    Confirm {
+        /// Where.
+        storefront: Name,
+    },
     /// Put a release on a branch.
     Promote {
         /// Where.
@@ -91,6 +99,7 @@ impl fmt::Display for Step {
             Self::AddHandle { edition } => write!(f, "give a storefront a handle for {edition} in lantern.toml"),
             Self::Connect { storefront } => write!(f, "lantern connect {storefront}"),
             Self::Push { storefront, release } => write!(f, "lantern push {storefront}{}", named(release)),
+            Self::Confirm { storefront } => write!(f, "lantern confirm {storefront}"),
             Self::Promote { storefront, branch, edition, release, targets } => {
                 write!(f, "lantern promote {storefront} {branch}{}", named(release))?;
                 targets.iter().try_for_each(|target| write!(f, " --target {target}"))?;
@@ -116,6 +125,8 @@ pub struct Situation<'a> {
     pub exports: Exports,
     /// The title of the edition at each storefront there is access to.
     pub titles: &'a BTreeMap<Name, TitleKey>,
+    /// What time it is: what waits for others comes up again when it is due.
+    pub now: Timestamp,
 }
 
 /// How a branch stands to what could be on it.
@@ -229,6 +240,13 @@ impl<'a> Situation<'a> {
     }
 
     fn forth(&self, storefront: &Name, configured: &Storefront, title: &TitleKey) -> Option<Step> {
+        // What a person has begun there is finished first; while it waits for others nothing is left to do.
+        let mut walks = self.board.walks.values().filter(|walk| walk.begun.storefront.is_at(title)).peekable();
+        if walks.peek().is_some() {
+            let waits = |walk: &Walk| walk.waits_until().is_some_and(|(_, due)| due.is_none_or(|due| due > self.now));
+            let is_open = walks.any(|walk| !waits(walk));
+            return is_open.then(|| Step::Confirm { storefront: storefront.clone() });
+        }
         let newest = self.newest(configured);
         let very_newest = self.board.release(None).map(|release| release.id);
         let number = |release: &KnownRelease| (Some(release.id) != very_newest).then_some(release.name.number);
@@ -341,6 +359,7 @@ open-water = { audience = "everyone" }
             number_there: build,
             name_there: None,
             sent: 0,
+            targets: Vec::new(),
             message: None,
             notes: Notes::default(),
         })
@@ -365,13 +384,20 @@ open-water = { audience = "everyone" }
 
     fn next(exports: Exports, bodies: Vec<EventBody>) -> String {
         let config = Config::read("lantern.toml", CONFIG).unwrap_or_else(|findings| panic!("{findings:?}"));
-        let at = jiff::Timestamp::UNIX_EPOCH;
+        let at = Timestamp::UNIX_EPOCH;
         let events: Vec<Event> =
             bodies.into_iter().map(|body| Event::sample(EventId::new(at, [0; 10]), body)).collect();
         let edition = Name::full_edition();
         let board = Boards::fold(&events).of(&edition);
         let titles = [("brambleyard".parse().unwrap(), storefront().key())].into();
-        let situation = Situation { config: &config, edition: &edition, board: &board, exports, titles: &titles };
+        let situation = Situation {
+            config: &config,
+            edition: &edition,
+            board: &board,
+            exports,
+            titles: &titles,
+            now: Timestamp::UNIX_EPOCH,
+        };
         situation.next().map(|step| step.to_string()).unwrap_or_default()
     }
 
@@ -468,7 +494,7 @@ open-water = { audience = "everyone" }
             else {
                 panic!("it is one")
             };
-            let key = EventId::new(jiff::Timestamp::UNIX_EPOCH, [9; 10]);
+            let key = EventId::new(Timestamp::UNIX_EPOCH, [9; 10]);
             EventBody::Moved(Moved { key, storefront, facts, because: None, restores })
         };
         let base = vec![

@@ -18,6 +18,7 @@ pub use numbers::{NumberRule, Numbers};
 
 use crate::names::Name;
 use crate::release::TargetRecord;
+use crate::system::System;
 use crate::version::{BuildNumber, ReleaseName};
 
 /// All rules of one storefront.
@@ -111,6 +112,14 @@ impl Refusal {
 }
 
 impl HouseRules {
+    /// Rules that the studio wrote down itself; what is none of them asks for nothing.
+    pub fn written(accepted: Option<Accepted>, numbers: Option<Numbers>, branches: Branches) -> Self {
+        let accepted =
+            accepted.unwrap_or_else(|| Accepted { systems: System::ALL.to_vec(), depot_max_bytes: u64::MAX });
+        let numbers = numbers.unwrap_or(Numbers { number: NumberRule::Free });
+        Self { revision: 0, accepted, numbers, branches, must_understand: None, unknown: Vec::new() }
+    }
+
     /// Every section, in the order in which they speak.
     fn sections(&self) -> [&dyn Section; 3] {
         [&self.accepted, &self.numbers, &self.branches]
@@ -171,7 +180,6 @@ mod tests {
     use super::*;
     use crate::release::ReleaseRecord;
     use crate::release::tests::record;
-    use crate::system::System;
 
     fn rules() -> HouseRules {
         serde_json::from_value(serde_json::json!({

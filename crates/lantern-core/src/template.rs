@@ -2,55 +2,111 @@
 //!
 //! `{{` is a brace, and so is `}}`. One spelling of values wherever a text can have them.
 
+use std::collections::BTreeMap;
 use std::fmt;
 use std::str::FromStr;
 
 use crate::names::{Identity, Name, nearest};
 use crate::version::ReleaseName;
 
-/// What can stand in braces.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum Value {
-    GameName,
-    GameIdentity,
-    GameEdition,
-    ReleaseVersion,
-    ReleaseNumber,
-    StorefrontName,
+/// The names of values that a template may have.
+#[derive(Debug, PartialEq, Eq)]
+pub struct Known {
+    /// Whole names.
+    names: &'static [&'static str],
+    /// Names behind which a key of the writer's own comes, with a point between.
+    keyed: &'static [&'static str],
 }
 
-const VALUES: &[(&str, Value)] = &[
-    ("game.name", Value::GameName),
-    ("game.identity", Value::GameIdentity),
-    ("game.edition", Value::GameEdition),
-    ("release.version", Value::ReleaseVersion),
-    ("release.number", Value::ReleaseNumber),
-    ("storefront.name", Value::StorefrontName),
-];
+/// What can stand in the name that a release has at a storefront.
+pub static NAME_THERE: Known = Known {
+    names: &["game.name", "game.identity", "game.edition", "release.version", "release.number", "storefront.name"],
+    keyed: &[],
+};
+
+/// What can stand in the name of a file that is handed over, and in the folder on top of it.
+pub static FILE_NAME: Known = Known {
+    names: &[
+        "game.name",
+        "game.identity",
+        "game.edition",
+        "release.version",
+        "release.number",
+        "release.name-there",
+        "storefront.name",
+        "target",
+    ],
+    keyed: &["values"],
+};
+
+/// What can stand in a step that a person does.
+pub static STEP: Known = Known {
+    names: &[
+        "game.name",
+        "game.identity",
+        "game.edition",
+        "release.version",
+        "release.number",
+        "release.name-there",
+        "release.number-there",
+        "release.id",
+        "storefront.name",
+        "storefront.address",
+        "branch",
+        "message",
+        "because",
+        "before.version",
+        "before.number-there",
+        "hand-over.files",
+        "hand-over.digests",
+    ],
+    keyed: &["values", "notes", "read-back"],
+};
+
+impl Known {
+    fn has(&self, name: &str) -> bool {
+        let is_keyed = |(key, rest): (&str, &str)| self.keyed.contains(&key) && !rest.is_empty();
+        self.names.contains(&name) || name.split_once('.').is_some_and(is_keyed)
+    }
+
+    fn all(&self) -> String {
+        let whole = self.names.iter().map(|name| format!("{{{name}}}"));
+        whole.chain(self.keyed.iter().map(|key| format!("{{{key}.…}}"))).collect::<Vec<_>>().join(", ")
+    }
+}
 
 #[derive(Debug, Clone, PartialEq, Eq)]
 enum Part {
     Text(String),
-    Value(Value),
+    /// By its name.
+    Value(String),
 }
 
 /// A text with values.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Template(Vec<Part>);
 
-/// What a template's values are.
-#[derive(Debug, Clone, Copy)]
-pub struct Values<'a> {
-    /// The name that players see.
-    pub game: &'a str,
-    /// The game's identity.
-    pub identity: &'a Identity,
-    /// The edition.
-    pub edition: &'a Name,
-    /// The release.
-    pub release: &'a ReleaseName,
-    /// The project's name for the storefront.
-    pub storefront: &'a Name,
+/// What values are, by their names.
+#[derive(Debug, Clone, Default)]
+pub struct Values(BTreeMap<String, String>);
+
+impl Values {
+    /// The values that every release has.
+    pub fn of(game: &str, identity: &Identity, edition: &Name, release: &ReleaseName, storefront: &Name) -> Self {
+        let mut values = Self::default();
+        values.set("game.name", game);
+        values.set("game.identity", identity.to_string());
+        values.set("game.edition", edition.to_string());
+        values.set("release.version", release.version.to_string());
+        values.set("release.number", release.number.to_string());
+        values.set("storefront.name", storefront.to_string());
+        values
+    }
+
+    /// Adds one.
+    pub fn set(&mut self, name: impl Into<String>, value: impl Into<String>) {
+        self.0.insert(name.into(), value.into());
+    }
 }
 
 /// Why a text is no template.
@@ -63,20 +119,24 @@ pub enum TemplateError {
         name: String,
         /// The nearest that there is.
         near: Option<&'static str>,
+        /// Those that there are.
+        known: &'static Known,
     },
     /// A brace without its other half.
     #[error("a brace is open: {{ begins a value, }} ends it, and {{{{ is a brace")]
-    Open,
+    Open {
+        /// The values that there are.
+        known: &'static Known,
+    },
 }
 
 impl TemplateError {
     /// Returns what to do.
     pub fn fix(&self) -> String {
-        let known = || VALUES.iter().map(|(name, _)| format!("{{{name}}}")).collect::<Vec<_>>().join(", ");
         match self {
             Self::Unknown { near: Some(near), .. } => format!("did you mean {{{near}}}?"),
-            Self::Unknown { near: None, .. } => format!("there are {}", known()),
-            Self::Open => format!("write a value such as {{release.version}}; there are {}", known()),
+            Self::Unknown { near: None, known, .. } => format!("there are {}", known.all()),
+            Self::Open { known } => format!("write a value such as {{release.version}}; there are {}", known.all()),
         }
     }
 }
@@ -85,6 +145,28 @@ impl FromStr for Template {
     type Err = TemplateError;
 
     fn from_str(text: &str) -> Result<Self, TemplateError> {
+        Self::read(text, &NAME_THERE)
+    }
+}
+
+impl Template {
+    /// Reads a text that may have these values.
+    ///
+    /// # Errors
+    /// [`TemplateError`].
+    pub fn read(text: &str, known: &'static Known) -> Result<Self, TemplateError> {
+        Self::parse(text, known, |name| known.has(name))
+    }
+
+    /// Reads what [`Self::fill_known`] and [`Self::to_string`] made: any name may be in it.
+    ///
+    /// # Errors
+    /// [`TemplateError::Open`].
+    pub fn read_again(text: &str) -> Result<Self, TemplateError> {
+        Self::parse(text, &STEP, |_| true)
+    }
+
+    fn parse(text: &str, known: &'static Known, has: impl Fn(&str) -> bool) -> Result<Self, TemplateError> {
         let mut parts = Vec::new();
         let mut plain = String::new();
         let mut rest = text;
@@ -97,16 +179,15 @@ impl FromStr for Template {
                 continue;
             }
             let (name, after) =
-                from.strip_prefix('{').and_then(|from| from.split_once('}')).ok_or(TemplateError::Open)?;
-            let found = VALUES.iter().find(|(known, _)| *known == name.trim());
-            let Some((_, value)) = found else {
-                let near = nearest(name.trim(), VALUES.iter().map(|(known, _)| *known));
-                return Err(TemplateError::Unknown { name: name.to_owned(), near });
-            };
+                from.strip_prefix('{').and_then(|from| from.split_once('}')).ok_or(TemplateError::Open { known })?;
+            if !has(name.trim()) {
+                let near = nearest(name.trim(), known.names.iter().copied());
+                return Err(TemplateError::Unknown { name: name.to_owned(), near, known });
+            }
             if !plain.is_empty() {
                 parts.push(Part::Text(std::mem::take(&mut plain)));
             }
-            parts.push(Part::Value(*value));
+            parts.push(Part::Value(name.trim().to_owned()));
             rest = after;
         }
         plain.push_str(rest);
@@ -115,36 +196,41 @@ impl FromStr for Template {
         }
         Ok(Self(parts))
     }
-}
 
-impl Template {
-    /// Puts the values in.
-    pub fn fill(&self, values: &Values<'_>) -> String {
+    /// Returns the names of the values in it.
+    pub fn names(&self) -> impl Iterator<Item = &str> {
+        self.0.iter().filter_map(|part| match part {
+            Part::Value(name) => Some(name.as_str()),
+            Part::Text(_) => None,
+        })
+    }
+
+    /// Puts the values in; one that there is not is empty.
+    pub fn fill(&self, values: &Values) -> String {
         let text = |part: &Part| match part {
             Part::Text(text) => text.clone(),
-            Part::Value(Value::GameName) => values.game.to_owned(),
-            Part::Value(Value::GameIdentity) => values.identity.to_string(),
-            Part::Value(Value::GameEdition) => values.edition.to_string(),
-            Part::Value(Value::ReleaseVersion) => values.release.version.to_string(),
-            Part::Value(Value::ReleaseNumber) => values.release.number.to_string(),
-            Part::Value(Value::StorefrontName) => values.storefront.to_string(),
+            Part::Value(name) => values.0.get(name).cloned().unwrap_or_default(),
         };
         self.0.iter().map(text).collect()
+    }
+
+    /// Puts those values in that there are, and leaves the others as they stand.
+    #[must_use]
+    pub fn fill_known(&self, values: &Values) -> Self {
+        let part = |part: &Part| match part {
+            Part::Value(name) => values.0.get(name).cloned().map_or_else(|| part.clone(), Part::Text),
+            Part::Text(_) => part.clone(),
+        };
+        Self(self.0.iter().map(part).collect())
     }
 }
 
 impl fmt::Display for Template {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        for part in &self.0 {
-            match part {
-                Part::Text(text) => f.write_str(&text.replace('{', "{{").replace('}', "}}"))?,
-                Part::Value(value) => {
-                    let known = VALUES.iter().find(|(_, known)| known == value);
-                    write!(f, "{{{}}}", known.map_or("", |(name, _)| name))?;
-                }
-            }
-        }
-        Ok(())
+        self.0.iter().try_for_each(|part| match part {
+            Part::Text(text) => f.write_str(&text.replace('{', "{{").replace('}', "}}")),
+            Part::Value(name) => write!(f, "{{{name}}}"),
+        })
     }
 }
 
@@ -157,13 +243,7 @@ mod tests {
         let identity = "example.paperheron.saltmarsh".parse().unwrap();
         let (edition, storefront) = (Name::full_edition(), "old-pier".parse().unwrap());
         let release = "1.4.0 (27)".parse().unwrap();
-        let values = Values {
-            game: "Saltmarsh Post",
-            identity: &identity,
-            edition: &edition,
-            release: &release,
-            storefront: &storefront,
-        };
+        let values = Values::of("Saltmarsh Post", &identity, &edition, &release, &storefront);
         text.parse::<Template>().map(|template| template.fill(&values))
     }
 
@@ -182,8 +262,23 @@ mod tests {
         assert_eq!(fix("{release.versoin}"), "did you mean {release.version}?");
         assert!(fix("{moon}").starts_with("there are {game.name}, "));
         for text in ["{release.version", "release.version}", "{", "}", "a{b"] {
-            assert_eq!(fill(text).unwrap_err(), TemplateError::Open, "{text}");
+            assert_eq!(fill(text).unwrap_err(), TemplateError::Open { known: &NAME_THERE }, "{text}");
         }
+    }
+
+    #[test]
+    fn what_is_not_known_yet_stays_in_it_and_is_put_in_later() {
+        let step = Template::read("{{{release.version}}} in berth {read-back.number-there}", &STEP).unwrap();
+        let mut values = Values::default();
+        values.set("release.version", "1.4.0 {beta}");
+        let kept = step.fill_known(&values).to_string();
+        assert_eq!(kept, "{{1.4.0 {{beta}}}} in berth {read-back.number-there}");
+        let again = Template::read_again(&kept).unwrap();
+        assert_eq!(again.names().collect::<Vec<_>>(), ["read-back.number-there"]);
+        values.set("read-back.number-there", "12");
+        assert_eq!(again.fill(&values), "{1.4.0 {beta}} in berth 12");
+        assert!(Template::read("{values.berth} {notes.pt-BR}", &STEP).is_ok());
+        assert!(Template::read("{values.}", &STEP).is_err() && Template::read("{target}", &STEP).is_err());
     }
 
     proptest! {

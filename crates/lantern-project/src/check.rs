@@ -62,6 +62,14 @@ pub(crate) struct Judged {
     pub claims: BTreeMap<Name, Claims>,
 }
 
+/// What is wrong with a storefront's rules.
+fn findings_of(error: ProjectError) -> Vec<Finding> {
+    match error {
+        ProjectError::Config(findings) => findings,
+        other => vec![Finding::of(Code::RulesMissing, other.to_string(), "check the file that rules = \"…\" names")],
+    }
+}
+
 impl Project {
     /// Lists, looks into and divides the exports of all editions that are meant; writes nothing of its own.
     ///
@@ -121,6 +129,12 @@ impl Project {
                 Err(error) => return Err(error),
             }
             checked.findings.extend(divided.findings);
+        }
+        for (name, at) in &self.config().storefronts {
+            let rules = at.by_hand().map(|hand| self.hand_rules(name, at, hand));
+            if let Some(Err(error)) = rules {
+                checked.findings.extend(findings_of(error).into_iter().map(|finding| (None, finding)));
+            }
         }
         if let Err(error) = cache.save() {
             let what = format!("scan results were not cached, and files are read again next time: {error}");

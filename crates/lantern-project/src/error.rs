@@ -19,10 +19,12 @@ use lantern_storefront::protocol::problem;
 use crate::history::HistoryError;
 use crate::install::PlayError;
 use crate::invite::InviteError;
+use crate::outgoing::HandOverError;
 use crate::promote::MoveError;
 use crate::push::PushError;
 use crate::records::RecordsError;
 use crate::releases::ReleaseError;
+use crate::steps::StepsError;
 use crate::storefronts::ConnectError;
 
 /// What kind of failure it is; each has an exit code of its own.
@@ -175,6 +177,12 @@ pub enum ProjectError {
     /// A release does not go to a storefront.
     #[error(transparent)]
     Push(#[from] PushError),
+    /// An action by hand does not go on.
+    #[error(transparent)]
+    Steps(#[from] StepsError),
+    /// Something is not laid out to be handed over.
+    #[error(transparent)]
+    HandOver(#[from] HandOverError),
     /// Nobody is invited.
     #[error(transparent)]
     Invite(#[from] InviteError),
@@ -253,6 +261,8 @@ impl ProjectError {
             Self::Ledger(error) | Self::Unrecorded { source: error, .. } => class_of_ledger(error),
             Self::Move(error) => error.class(),
             Self::Push(error) => error.class(),
+            Self::Steps(error) => error.class(),
+            Self::HandOver(error) => error.class(),
             Self::Invite(error) => error.class(),
             Self::Play(error) => error.class(),
             Self::Release(error) => error.class(),
@@ -316,6 +326,8 @@ impl ProjectError {
             Self::Stopped | Self::Seal(SealError::Stopped) => one("run the same command again to continue"),
             Self::Move(error) => error.fixes(),
             Self::Push(error) => error.fixes(),
+            Self::Steps(error) => error.fixes(),
+            Self::HandOver(error) => error.fixes(),
             Self::Invite(error) => error.fixes(),
             Self::Play(error) => error.fixes(),
             Self::Release(error) => error.fixes(),

@@ -11,9 +11,8 @@ use lantern_storefront::StorefrontError;
 use lantern_storefront::protocol::{InvitationMade, NewInvitation};
 
 use crate::error::{Class, Explained, class_of_ledger, fixes_of_ledger};
-use crate::project::Project;
 use crate::storefronts::{OpenStorefront, open_storefront};
-use crate::workspace::Session;
+use crate::workspace::{Session, Workspace};
 use crate::{ProjectError, environment};
 
 /// What an invitation is to be.
@@ -51,13 +50,13 @@ pub struct Invitations {
     pub invitations: Vec<InvitationMade>,
 }
 
-impl Project {
+impl Workspace {
     /// Returns every invitation to a branch, as the storefront has it.
     ///
     /// # Errors
     /// [`ProjectError::Storefront`].
     pub fn invitations(&self, storefront: &str, branch: &Name) -> Result<Invitations, ProjectError> {
-        let storefront = open_storefront(self, &self.first_edition(), storefront)?;
+        let storefront = open_storefront(self, &self.project.first_edition(), storefront)?;
         let invitations = storefront.invitations()?.list(&storefront.title, branch).map_err(storefront.fails())?;
         Ok(Invitations { storefront_name: storefront.name(), invitations })
     }
@@ -65,7 +64,7 @@ impl Project {
 
 impl Session {
     fn invited_branch(&self, storefront: &str, branch: &Name, owns: &[Name]) -> Result<OpenStorefront, ProjectError> {
-        let storefront = open_storefront(self.project(), &self.project().first_edition(), storefront)?;
+        let storefront = open_storefront(&self.workspace, &self.project().first_edition(), storefront)?;
         let rules = storefront.rules()?;
         let refusals = rules.refuse_promote(branch);
         if !refusals.is_empty() {
@@ -126,7 +125,7 @@ impl Session {
         branch: &Name,
         which: &str,
     ) -> Result<(String, InvitationMade), ProjectError> {
-        let storefront = open_storefront(self.project(), &self.project().first_edition(), storefront)?;
+        let storefront = open_storefront(&self.workspace, &self.project().first_edition(), storefront)?;
         let all = storefront.invitations()?.list(&storefront.title, branch).map_err(storefront.fails())?;
         let is_meant = |made: &&InvitationMade| short(&made.new.id).starts_with(which) || made.new.whom == which;
         let mut meant: Vec<&InvitationMade> = all.iter().filter(is_meant).collect();

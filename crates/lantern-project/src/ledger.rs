@@ -315,7 +315,7 @@ impl Session {
 
     /// Records which of the known releases a storefront has; returns how many were news.
     fn learn_builds(&mut self, edition: &Name, name: &Name) -> Result<u64, ProjectError> {
-        let storefront = open_storefront(self.project(), edition, name.as_str())?;
+        let storefront = open_storefront(&self.workspace, edition, name.as_str())?;
         let (branches, builds) = self.news_of(&storefront)?;
         let board = self.workspace.board(edition)?;
         let title = storefront.reference.key();

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use jiff::Timestamp;
 use lantern_core::audience::Audience;
-use lantern_core::board::Board;
+use lantern_core::board::{Board, SaidOf};
 use lantern_core::config::Storefront;
 use lantern_core::digest::ReleaseId;
 use lantern_core::event::{BranchBuild, BranchFacts, TitleKey};
@@ -28,6 +28,10 @@ pub struct LiveStorefront {
     pub newest: Option<ReleaseName>,
     /// When it was last heard.
     pub as_of: Option<Timestamp>,
+    /// Who said last how things stand there, where no program can ask.
+    pub said: Option<SaidOf>,
+    /// Whether people do what is done there.
+    pub by_hand: bool,
     /// In the order of the configuration; those that only the storefront knows come last.
     pub branches: Vec<LiveBranch>,
 }
@@ -128,6 +132,8 @@ impl Workspace {
                 storefront: name.clone(),
                 newest: board.release(None).map(|r| r.name.clone()),
                 as_of,
+                said: title.and_then(|title| board.said.get(title)).cloned(),
+                by_hand: configured.by_hand().is_some(),
                 branches: builds.branches(title, configured)?,
             });
         }

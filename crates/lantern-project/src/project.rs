@@ -271,7 +271,7 @@ impl Project {
         invited: Option<Invited>,
     ) -> Result<Arc<dyn lantern_storefront::Storefront>, StorefrontError> {
         let (branches, on_wait, stop) = (at.theirs.clone(), self.on_wait.clone(), self.stop());
-        lantern_storefront::open(&at.kind, Opening { access, invited, branches, on_wait, stop })
+        lantern_storefront::open(&at.kind, Opening { access, invited, branches, on_wait, said: None, stop })
     }
 
     /// Returns the flag that ends waiting.

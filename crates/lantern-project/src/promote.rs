@@ -11,6 +11,7 @@ use lantern_core::digest::RecipeId;
 use lantern_core::event::{Action, BranchBuild, BranchFacts, EventId, StorefrontRef};
 use lantern_core::names::{Handle, Name};
 use lantern_core::rules::{HouseRules, longest_stay};
+use lantern_core::step::Step as StepByHand;
 use lantern_core::system::System;
 use lantern_core::version::{ReleaseAsked, ReleaseName};
 use lantern_store::locator::Locator;
@@ -55,6 +56,8 @@ pub struct MovePlan {
     pub restores: Option<u64>,
     /// For the team.
     pub because: Option<String>,
+    /// What a person does for it, at a storefront by hand.
+    pub steps: Option<Vec<StepByHand>>,
 }
 
 /// What is known here of a release that is to be given to players.
@@ -81,8 +84,8 @@ pub struct Change {
     pub after: Option<BranchBuild>,
     /// Bytes that a player who has the one downloads for the other; without depots that not everybody has.
     pub update: Option<u64>,
-    /// Bytes that a new player downloads; without depots that not everybody has.
-    pub whole: u64,
+    /// Bytes that a new player downloads; without depots that not everybody has. None where the storefront alone knows.
+    pub whole: Option<u64>,
     /// Size of the installed files, in bytes; without depots that not everybody has.
     pub installed: u64,
     /// Depots that not everybody has, with who has them.
@@ -145,7 +148,7 @@ struct BranchState {
 
 impl Session {
     fn read_branch(&mut self, storefront: &str, edition: &Name, branch: &Name) -> Result<BranchState, ProjectError> {
-        let storefront = open_storefront(self.project(), edition, storefront)?;
+        let storefront = open_storefront(&self.workspace, edition, storefront)?;
         let rules = storefront.rules()?;
         let refusals = rules.refuse_promote(branch);
         if !refusals.is_empty() {
@@ -338,7 +341,9 @@ impl Session {
         let is_left = |target: &Name| !changes.iter().any(|change| change.target == *target);
         let stays = state.now.facts.targets.iter().filter(|(target, _)| is_left(target));
         let stays = stays.map(|(target, build)| (target.clone(), build.clone())).collect();
+        let steps = self.steps_by_hand(&state, &release, restores.is_some(), because.as_deref())?;
         Ok(MovePlan {
+            steps,
             stays,
             known: None,
             edition: state.storefront.edition,
@@ -355,6 +360,40 @@ impl Session {
         })
     }
 
+    /// What a person does for a move, where programs cannot do it.
+    fn steps_by_hand(
+        &self,
+        state: &BranchState,
+        release: &BranchBuild,
+        goes_back: bool,
+        because: Option<&str>,
+    ) -> Result<Option<Vec<StepByHand>>, ProjectError> {
+        let at = &state.storefront;
+        if at.hand.is_none() {
+            return Ok(None);
+        }
+        let board = self.workspace.board(&at.edition)?;
+        let Some(known) = board.releases.iter().find(|known| known.id == release.release) else { return Ok(None) };
+        let branch = &state.now.facts.branch;
+        let theirs = at.configured.theirs.get(branch).map_or_else(|| branch.to_string(), |t| t.as_str().to_owned());
+        let before = newest(&state.now.facts);
+        let steps = self.steps_of(
+            at,
+            known,
+            Some(release.number_there),
+            |hand| if goes_back { hand.rules.steps.rollback.as_slice() } else { &hand.rules.steps.promote },
+            |values| {
+                values.set("branch", theirs);
+                values.set("because", because.unwrap_or_default());
+                if let Some(before) = before {
+                    values.set("before.version", before.name.version.to_string());
+                    values.set("before.number-there", before.number_there.to_string());
+                }
+            },
+        )?;
+        Ok(Some(steps))
+    }
+
     fn change(&self, state: &BranchState, target: Name, after: Option<BranchBuild>) -> Result<Change, ProjectError> {
         let before = state.now.facts.targets.get(&target).cloned();
         let build_of = |on_branch: &Option<BranchBuild>| {
@@ -363,6 +402,16 @@ impl Session {
         };
         let (old, new) = (build_of(&before), build_of(&after));
         let everybodys = |depot: &&BuildDepot| depot.players.are_all();
+        let systems = new.or(old).map_or_else(Vec::new, |t| t.systems.clone());
+        if state.storefront.hand.is_some() {
+            // Everything was handed over; what players download there is that storefront's own matter.
+            let depots = new.iter().flat_map(|t| &t.depots).filter(|depot| depot.players.add_on.is_none());
+            let (installed, more) = (depots.map(|depot| depot.size).sum(), Vec::new());
+            return Ok(Change { target, systems, before, after, update: None, whole: None, installed, more });
+        }
+        let installed = new.iter().flat_map(|t| &t.depots).filter(everybodys).map(|d| d.size).sum();
+        let more = new.iter().flat_map(|t| &t.depots).filter(|d| !everybodys(d));
+        let more = more.map(|d| (d.depot.clone(), d.players.clone())).collect();
         let mut have = HashSet::new();
         for depot in old.iter().flat_map(|t| &t.depots).filter(everybodys) {
             let entries = entries_of(&self.workspace.store, &state.storefront, depot.recipe)?;
@@ -381,12 +430,8 @@ impl Session {
                 }
             }
         }
-        let installed = new.iter().flat_map(|t| &t.depots).filter(everybodys).map(|d| d.size).sum();
-        let more = new.iter().flat_map(|t| &t.depots).filter(|d| !everybodys(d));
-        let more = more.map(|d| (d.depot.clone(), d.players.clone())).collect();
-        let systems = new.or(old).map_or_else(Vec::new, |t| t.systems.clone());
         let update = before.as_ref().map(|_| update);
-        Ok(Change { target, systems, before, after, update, whole, installed, more })
+        Ok(Change { target, systems, before, after, update, whole: Some(whole), installed, more })
     }
 
     /// Carries a plan out, if the branch still is as the plan found it.
@@ -394,7 +439,7 @@ impl Session {
     /// # Errors
     /// [`MoveError::Raced`] when it is not, [`ProjectError::Unsettled`] when no answer came.
     pub fn move_branch(&mut self, plan: &MovePlan) -> Result<BranchFacts, ProjectError> {
-        let storefront = open_storefront(self.project(), &plan.edition, plan.storefront.name.as_str())?;
+        let storefront = open_storefront(&self.workspace, &plan.edition, plan.storefront.name.as_str())?;
         let action = match plan.restores {
             Some(_) => Action::Rollback { branch: plan.branch.clone() },
             None => Action::Promote { branch: plan.branch.clone() },

@@ -118,7 +118,7 @@ impl Session {
         texts: PushTexts,
     ) -> Result<PushPlan, ProjectError> {
         self.refuse_unfit(&release)?;
-        let storefront = open_storefront(self.project(), &release.edition, storefront)?;
+        let storefront = open_storefront(&self.workspace, &release.edition, storefront)?;
         let (branches, builds) = self.news_of(&storefront)?;
         refuse_elsewhere(&release, &builds)?;
         let record = self.workspace.record_of(&release)?;
@@ -206,17 +206,16 @@ impl Session {
     ///
     /// # Errors
     /// [`ProjectError::Config`] when it comes out as something that no storefront takes.
-    fn name_there(&self, at: &OpenStorefront, release: &KnownRelease) -> Result<Option<Handle>, ProjectError> {
+    pub(crate) fn name_there(
+        &self,
+        at: &OpenStorefront,
+        release: &KnownRelease,
+    ) -> Result<Option<Handle>, ProjectError> {
         let Some(template) = &at.configured.name_there else { return Ok(None) };
         let project = self.project();
         let name = &at.reference.name;
-        let values = Values {
-            game: &project.config().game.name,
-            identity: &project.config().game.identity,
-            edition: &release.edition,
-            release: &release.name,
-            storefront: name,
-        };
+        let game = &project.config().game;
+        let values = Values::of(&game.name, &game.identity, &release.edition, &release.name, name);
         let wrong = |error: NameError| {
             let finding = Finding::of(Code::WrongValue, error.to_string(), "write a shorter name");
             let place = project.place_of(&["storefronts", name.as_str(), "name-there"]);
@@ -274,7 +273,7 @@ impl Session {
     /// # Errors
     /// [`ProjectError::Unsettled`] when the last answer did not come, and those of the storefront, store and ledger.
     pub fn push(&mut self, plan: &PushPlan, progress: &dyn Progress) -> Result<PushDone, ProjectError> {
-        let storefront = open_storefront(self.project(), &plan.release.edition, plan.storefront.name.as_str())?;
+        let storefront = open_storefront(&self.workspace, &plan.release.edition, plan.storefront.name.as_str())?;
         if let Some(build) = plan.already {
             if self.workspace.board(&plan.release.edition)?.build_of(&plan.storefront.key(), plan.release.id).is_none()
             {
@@ -371,6 +370,7 @@ impl Session {
             number_there,
             name_there: plan.name_there.clone(),
             sent: 0,
+            targets: Vec::new(),
             message: plan.message.clone(),
             notes: plan.notes.clone(),
         };

@@ -203,7 +203,7 @@ impl Session {
         repair: &mut Repair<'_>,
         progress: &dyn Progress,
     ) -> Result<u64, ProjectError> {
-        let storefront = open_storefront(self.project(), edition, name.as_str())?;
+        let storefront = open_storefront(&self.workspace, edition, name.as_str())?;
         let builds = storefront.builds()?.list(&storefront.title).map_err(storefront.fails())?;
         let fetch = FromTitle { content: storefront.content()?, title: &storefront.title };
         let failed = |error: FetchError| match error.source.downcast::<StorefrontError>() {

@@ -3,12 +3,13 @@
 use std::cmp::Ordering;
 use std::collections::BTreeMap;
 
+use jiff::Timestamp;
 use lantern_core::board::{Board, KnownRelease};
 use lantern_core::event::TitleKey;
 use lantern_core::names::Name;
 use lantern_core::next::{Situation, Step};
 use lantern_core::release::TargetRecord;
-use lantern_core::version::Version;
+use lantern_core::version::{ReleaseName, Version};
 use lantern_exports::cache::DigestCache;
 
 use crate::workspace::Workspace;
@@ -29,6 +30,23 @@ pub struct AtStorefront {
     pub live_on: Vec<Name>,
     /// Branches that lack the newest release for some target.
     pub behind: Vec<Name>,
+    /// Whether people do what is done there.
+    pub by_hand: bool,
+    /// What people have begun there, oldest first.
+    pub steps: Vec<StepAt>,
+}
+
+/// The step that comes next of what a person does.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct StepAt {
+    /// Which.
+    pub step: Name,
+    /// The release that it is about.
+    pub release: ReleaseName,
+    /// Whose step it is.
+    pub by: Option<String>,
+    /// Since when it waits for somebody, and until when that usually takes.
+    pub waits: Option<(Timestamp, Option<Timestamp>)>,
 }
 
 /// Where the game stands.
@@ -61,7 +79,8 @@ impl Workspace {
         let exports = exports.unwrap_or(Exports::Changed);
         let newest = board.release(None).cloned();
         let titles = self.connected(edition)?;
-        let situation = Situation { config: self.project.config(), edition, board: &board, exports, titles: &titles };
+        let (config, now) = (self.project.config(), environment::now());
+        let situation = Situation { config, edition, board: &board, exports, titles: &titles, now };
         let mut storefronts = Vec::new();
         let configured = self.project.config().storefronts.iter();
         for (name, configured) in configured.filter(|(_, configured)| configured.handles.contains_key(edition)) {
@@ -79,6 +98,8 @@ impl Workspace {
                 pushed: title.is_some_and(has_build),
                 live_on,
                 behind,
+                by_hand: configured.by_hand().is_some(),
+                steps: steps_at(&board, title),
             });
         }
         let tried_no = newest.as_ref().map(|release| said_no(&board, release)).unwrap_or_default();
@@ -153,6 +174,16 @@ impl Workspace {
         });
         Some(if is_version && now.iter().all(is_sealed) { Exports::Sealed } else { Exports::Changed })
     }
+}
+
+fn steps_at(board: &Board, title: Option<&TitleKey>) -> Vec<StepAt> {
+    let walks = board.walks.values().filter(|walk| title.is_some_and(|title| walk.begun.storefront.is_at(title)));
+    let next = walks.filter_map(|walk| {
+        let step = walk.current()?;
+        let (release, by) = (walk.begun.name.clone(), step.by.clone());
+        Some(StepAt { step: step.id.clone(), release, by, waits: walk.waits_until() })
+    });
+    next.collect()
 }
 
 /// Returns the targets of a release that someone tried and said no to.

@@ -19,11 +19,12 @@ use lantern_core::version::ReleaseAsked;
 use lantern_ledger::ServerFacts;
 use lantern_storefront::protocol::{Branch, Build, Title};
 use lantern_storefront::{
-    Access, Branches, Builds, Content, Invitations, Storefront, StorefrontError, StorefrontFacts,
+    Access, Branches, Builds, Content, Invitations, Opening, Storefront, StorefrontError, StorefrontFacts,
 };
 
 use crate::ProjectError;
 use crate::error::{Class, Explained};
+use crate::hand_rules::{self, Hand};
 use crate::project::Project;
 use crate::releases::ReleaseError;
 use crate::workspace::{Session, Workspace};
@@ -40,6 +41,8 @@ pub(crate) struct OpenStorefront {
     /// Who it is.
     pub facts: StorefrontFacts,
     pub abilities: Arc<dyn Storefront>,
+    /// What the studio wrote about it, where people do what is done there.
+    pub hand: Option<Hand>,
 }
 
 impl OpenStorefront {
@@ -94,8 +97,41 @@ pub(crate) fn title_of(name: &Name, configured: &Configured, edition: &Name) -> 
 }
 
 /// Finds a storefront for an edition and makes sure that it is the one that was connected.
-pub(crate) fn open_storefront(project: &Project, edition: &Name, name: &str) -> Result<OpenStorefront, ProjectError> {
+pub(crate) fn open_storefront(
+    workspace: &Workspace,
+    edition: &Name,
+    name: &str,
+) -> Result<OpenStorefront, ProjectError> {
+    let project = &workspace.project;
     let (name, configured) = project.storefront(name)?;
+    let fails = |source| match source {
+        StorefrontError::Stopped => ProjectError::Stopped,
+        source => ProjectError::Storefront { storefront: name.clone(), source },
+    };
+    let title = title_of(name, configured, edition)?;
+    let (abilities, hand) = match configured.by_hand() {
+        Some(by_hand) => {
+            let hand = Hand { configured: by_hand.clone(), rules: project.hand_rules(name, configured, by_hand)? };
+            let said = workspace.said_there(edition, name, configured, (&hand, &title))?;
+            let opening = Opening { said: Some(Box::new(said)), ..Opening::default() };
+            (lantern_storefront::open(&configured.kind, opening).map_err(fails)?, Some(hand))
+        }
+        None => (connected_storefront(project, name, configured)?, None),
+    };
+    let facts = abilities.identify().map_err(fails)?;
+    let known = abilities.title(&title).map_err(fails)?;
+    refuse_other_game(project, edition, name, &known)?;
+    let reference = StorefrontRef { id: facts.id.clone(), name: name.clone(), handle: title.clone() };
+    let (configured, edition) = (configured.clone(), edition.clone());
+    Ok(OpenStorefront { reference, configured, edition, title, known, facts, abilities, hand })
+}
+
+/// A storefront that programs can ask, by the access that is kept.
+fn connected_storefront(
+    project: &Project,
+    name: &Name,
+    configured: &Configured,
+) -> Result<Arc<dyn Storefront>, ProjectError> {
     let fails = |source| match source {
         StorefrontError::Stopped => ProjectError::Stopped,
         source => ProjectError::Storefront { storefront: name.clone(), source },
@@ -105,16 +141,10 @@ pub(crate) fn open_storefront(project: &Project, edition: &Name, name: &str) -> 
         return Err(fails(StorefrontError::NotConnected { address: address.to_owned() }));
     };
     let storefront = project.ask_as(configured, Some(found.access), None).map_err(fails)?;
-    let facts = storefront.identify().map_err(fails)?;
-    if facts.id != found.storefront {
+    if storefront.identify().map_err(fails)?.id != found.storefront {
         return Err(ConnectError::OtherStorefront { storefront: name.clone(), address: address.to_owned() }.into());
     }
-    let title = title_of(name, configured, edition)?;
-    let known = storefront.title(&title).map_err(fails)?;
-    refuse_other_game(project, edition, name, &known)?;
-    let reference = StorefrontRef { id: facts.id.clone(), name: name.clone(), handle: title.clone() };
-    let (configured, edition) = (configured.clone(), edition.clone());
-    Ok(OpenStorefront { reference, configured, edition, title, known, facts, abilities: storefront })
+    Ok(storefront)
 }
 
 /// A handle that was copied from another game is found before anything is sent or recorded.
@@ -178,6 +208,20 @@ impl Project {
     }
 }
 
+impl Project {
+    /// Refuses a storefront that there is nothing to connect to.
+    ///
+    /// # Errors
+    /// [`ConnectError::NoStorefront`], [`ConnectError::ByHand`].
+    pub fn refuse_to_connect(&self, name: &str) -> Result<(), ProjectError> {
+        let (name, configured) = self.storefront(name)?;
+        match configured.by_hand() {
+            Some(_) => Err(ConnectError::ByHand { storefront: name.clone() }.into()),
+            None => Ok(()),
+        }
+    }
+}
+
 impl Session {
     /// Tries a name and secret at a storefront, and keeps them when they are accepted.
     ///
@@ -188,6 +232,7 @@ impl Session {
         let project = self.project();
         let (name, configured) = project.storefront(name)?;
         let (name, configured) = (name.clone(), configured.clone());
+        project.refuse_to_connect(name.as_str())?;
         let fails = |source| ProjectError::Storefront { storefront: name.clone(), source };
         let at = project.ask_as(&configured, Some(access.clone()), None).map_err(fails)?;
         let facts = at.identify().map_err(fails)?;
@@ -215,8 +260,16 @@ impl Session {
             let event = Connected { storefront: reference.clone(), client: access.client_id.clone() };
             self.workspace.record(&edition, EventBody::Connected(event), None)?;
             let (abilities, known, facts) = (at.clone(), connected.title.clone(), facts.clone());
-            let storefront =
-                OpenStorefront { reference, configured: configured.clone(), edition, title, known, facts, abilities };
+            let storefront = OpenStorefront {
+                reference,
+                configured: configured.clone(),
+                edition,
+                title,
+                known,
+                facts,
+                abilities,
+                hand: None,
+            };
             let builds = storefront.builds()?.list(&storefront.title).map_err(fails)?;
             self.learn(&storefront, &connected.branches, &builds)?;
         }
@@ -245,6 +298,10 @@ impl Session {
         branches: &[Branch],
         builds: &[Build],
     ) -> Result<(), ProjectError> {
+        if storefront.hand.is_some() {
+            // What it says was said here.
+            return Ok(());
+        }
         self.settle(storefront, builds)?;
         let board = self.workspace.board(&storefront.edition)?;
         let title = storefront.reference.key();
@@ -332,6 +389,8 @@ pub enum Heard {
     Now,
     /// It could not be asked; what is known is from earlier.
     Not(ProjectError),
+    /// It cannot be asked: what is known was said by a person.
+    ByHand,
 }
 
 impl Session {
@@ -342,6 +401,10 @@ impl Session {
     pub fn refresh(&mut self) -> Result<Vec<(Name, Heard)>, ProjectError> {
         let mut out = Vec::new();
         for (name, editions) in self.storefronts_with_editions() {
+            if self.project().storefront(name.as_str())?.1.by_hand().is_some() {
+                out.push((name, Heard::ByHand));
+                continue;
+            }
             let mut heard = Heard::Now;
             for edition in editions {
                 match self.ask_news(&edition, &name) {
@@ -369,7 +432,7 @@ impl Session {
     }
 
     fn ask_news(&mut self, edition: &Name, name: &Name) -> Result<(), ProjectError> {
-        let storefront = open_storefront(self.project(), edition, name.as_str())?;
+        let storefront = open_storefront(&self.workspace, edition, name.as_str())?;
         let (branches, builds) = self.news_of(&storefront)?;
         self.learn(&storefront, &branches, &builds)
     }
@@ -444,7 +507,7 @@ impl Workspace {
         let board = self.board(&release.edition)?;
         let titles = self.titles(&board, &release.edition)?;
         let name = titles.iter().find(|(_, title)| **title == at.key()).map_or(&at.name, |(name, _)| name);
-        let storefront = open_storefront(&self.project, &release.edition, name.as_str())?;
+        let storefront = open_storefront(self, &release.edition, name.as_str())?;
         let what = "a release's record";
         let build = board.build_of(&at.key(), release.id).unwrap_or_default();
         let bytes = storefront.builds()?.record(&storefront.title, build).map_err(storefront.fails())?;
@@ -478,6 +541,10 @@ impl Workspace {
         let mut titles = BTreeMap::new();
         for (name, configured) in &self.project.config().storefronts {
             let Some(handle) = configured.handles.get(edition) else { continue };
+            if configured.by_hand().is_some() {
+                titles.extend(hand_rules::title_of(name, &configured.handles, edition).map(|at| (name.clone(), at)));
+                continue;
+            }
             if let Some(found) = self.project.access_to(configured)? {
                 titles.insert(name.clone(), TitleKey { storefront: found.storefront, handle: handle.clone() });
             }
@@ -535,6 +602,12 @@ pub enum ConnectError {
         /// The handle that is not there.
         handle: Handle,
     },
+    /// A storefront by hand needs no access of this computer's.
+    #[error("there is nothing to connect: {storefront} is done by hand")]
+    ByHand {
+        /// The project's name for it.
+        storefront: Name,
+    },
     /// Another storefront answers at the address than the one that was connected.
     #[error("the storefront at {address} is not the one you connected to")]
     OtherStorefront {
@@ -551,7 +624,9 @@ pub enum ConnectError {
 impl Explained for ConnectError {
     fn class(&self) -> Class {
         match self {
-            Self::NoStorefront { .. } | Self::NoTitle { .. } | Self::NoDepot { .. } => Class::Usage,
+            Self::NoStorefront { .. } | Self::NoTitle { .. } | Self::NoDepot { .. } | Self::ByHand { .. } => {
+                Class::Usage
+            }
             Self::OtherStorefront { .. } | Self::OtherTitle(_) => Class::Refused,
         }
     }
@@ -570,6 +645,7 @@ impl Explained for ConnectError {
             Self::NoTitle { storefront, edition } => {
                 vec![format!("add its handle to [storefronts.{storefront}]: handle = {{ {edition} = \"…\" }}")]
             }
+            Self::ByHand { storefront } => vec![format!("lantern push {storefront}")],
             Self::NoDepot { .. } => one("create the depot at the storefront, or fix its handle in lantern.toml"),
             Self::OtherStorefront { storefront, .. } => vec![
                 "if the storefront was set up again, connect again and check what is there before you push".to_owned(),

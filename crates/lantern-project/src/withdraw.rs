@@ -9,6 +9,7 @@ use lantern_storefront::protocol::Withdraw;
 
 use crate::ProjectError;
 use crate::actions::DoneThere;
+use crate::steps::OpenWalk;
 use crate::storefronts::open_storefront;
 use crate::workspace::Session;
 
@@ -34,6 +35,15 @@ pub struct WithdrawAt {
     pub storefront: StorefrontRef,
     /// Whether it is withdrawn there already.
     pub is_done: bool,
+}
+
+/// What came of a withdrawal at the storefronts.
+#[derive(Debug, Default)]
+pub struct Withdrawals {
+    /// Those that could not be asked, each with the reason.
+    pub failed: Vec<(Name, ProjectError)>,
+    /// Those where a person has steps to do.
+    pub by_hand: Vec<OpenWalk>,
 }
 
 impl Session {
@@ -72,18 +82,18 @@ impl Session {
     }
 
     /// Carries a plan out: from now on nobody promotes the release from here, then each storefront is asked to. Those that
-    /// could not be reached are in the result; the same call asks them again.
+    /// could not be reached are in the result, where the same call asks them again, and those where a person has steps to do.
     ///
     /// # Errors
     /// Only those of this computer.
-    pub fn withdraw(&mut self, plan: &WithdrawPlan) -> Result<Vec<(Name, ProjectError)>, ProjectError> {
+    pub fn withdraw(&mut self, plan: &WithdrawPlan) -> Result<Withdrawals, ProjectError> {
         if !plan.is_known {
             self.record_withdrawn(plan)?;
         }
-        let mut failed = Vec::new();
+        let (mut failed, mut by_hand) = (Vec::new(), Vec::new());
         for storefront in plan.storefronts.iter().filter(|p| !p.is_done) {
             match self.withdraw_at(plan, &storefront.storefront) {
-                Ok(()) => {}
+                Ok(steps) => by_hand.extend(steps),
                 Err(
                     error @ (ProjectError::Ledger(_)
                     | ProjectError::Unrecorded { .. }
@@ -93,7 +103,7 @@ impl Session {
                 Err(error) => failed.push((storefront.storefront.name.clone(), error)),
             }
         }
-        Ok(failed)
+        Ok(Withdrawals { failed, by_hand })
     }
 
     fn record_withdrawn(&mut self, plan: &WithdrawPlan) -> Result<(), ProjectError> {
@@ -102,8 +112,11 @@ impl Session {
         self.workspace.record(&plan.release.edition, body, None).map(|_| ())
     }
 
-    fn withdraw_at(&mut self, plan: &WithdrawPlan, at: &StorefrontRef) -> Result<(), ProjectError> {
-        let storefront = open_storefront(self.project(), &plan.release.edition, at.name.as_str())?;
+    fn withdraw_at(&mut self, plan: &WithdrawPlan, at: &StorefrontRef) -> Result<Option<OpenWalk>, ProjectError> {
+        let storefront = open_storefront(&self.workspace, &plan.release.edition, at.name.as_str())?;
+        if storefront.hand.is_some() {
+            return self.begin_withdrawal(&storefront, &plan.release, &plan.because).map(Some);
+        }
         let branches = storefront.branches()?.list(&storefront.title).map_err(storefront.fails())?;
         let builds = storefront.builds()?.list(&storefront.title).map_err(storefront.fails())?;
         self.learn(&storefront, &branches, &builds)?;
@@ -117,6 +130,6 @@ impl Session {
             let done = self.answered(&storefront, &asked, answer)?;
             self.done(&storefront.edition, &asked, DoneThere::Withdrawn(&done, plan.because.clone()))?;
         }
-        Ok(())
+        Ok(None)
     }
 }

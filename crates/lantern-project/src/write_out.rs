@@ -33,6 +33,14 @@ pub struct WrittenOut {
     pub size: u64,
 }
 
+/// What is written.
+struct Part<'a> {
+    targets: &'a [&'a TargetRecord],
+    aside: bool,
+    form: Form,
+    top: &'a str,
+}
+
 /// Where entries go.
 enum Sink {
     /// Links come last: on Windows a link's kind is that of what it leads to.
@@ -249,7 +257,8 @@ impl Workspace {
             move |source| ProjectError::File(DurableError { what, path, source })
         };
         remove_part(&part).map_err(io("replace"))?;
-        let done = self.write_parts(&wanted, aside, form, &part, to, progress);
+        let what = Part { targets: &wanted, aside, form, top: "" };
+        let done = self.write_parts(&what, &part, to, progress);
         let done = done.and_then(|done| fs::rename(&part, to).map_err(io("put in place")).map(|()| done));
         if done.is_err() {
             remove_part(&part).map_err(io("remove what was begun of"))?;
@@ -257,15 +266,29 @@ impl Workspace {
         done
     }
 
-    fn write_parts(
+    /// Writes one target into the file or folder `part`, which becomes `to` later; everything lies in the folder `top`, if
+    /// that is not empty. Add-ons' depots are not in it: players get those with the add-on.
+    pub(crate) fn write_target(
         &self,
-        targets: &[&TargetRecord],
-        aside: bool,
-        form: Form,
+        target: &TargetRecord,
+        (form, top): (Form, &str),
         part: &Path,
         to: &Path,
         progress: &dyn Progress,
     ) -> Result<WrittenOut, ProjectError> {
+        let mut target = target.clone();
+        target.depots.retain(|depot| depot.players.add_on.is_none());
+        self.write_parts(&Part { targets: &[&target], aside: false, form, top }, part, to, progress)
+    }
+
+    fn write_parts(
+        &self,
+        what: &Part<'_>,
+        part: &Path,
+        to: &Path,
+        progress: &dyn Progress,
+    ) -> Result<WrittenOut, ProjectError> {
+        let Part { targets, aside, form, top } = *what;
         let io = |source| ProjectError::File(DurableError { what: "write", path: to.to_owned(), source });
         let depots = |target: &TargetRecord| -> Vec<DepotRecord> {
             if aside { target.aside.iter().cloned().collect() } else { target.depots.clone() }
@@ -275,7 +298,10 @@ impl Workspace {
         let mut sink = Sink::make(form, part).map_err(io)?;
         let mut done = WrittenOut { targets: Vec::new(), files: 0, size: 0 };
         for target in targets {
-            let prefix = if targets.len() > 1 { format!("{}/", target.target) } else { String::new() };
+            let mut prefix = if top.is_empty() { String::new() } else { format!("{top}/") };
+            if targets.len() > 1 {
+                prefix = format!("{prefix}{}/", target.target);
+            }
             let contents: Result<Vec<Contents<'_>>, _> = depots(target)
                 .iter()
                 .map(|depot| Contents::open(&self.store, self.store.recipe_of(depot.tree)?))
@@ -304,7 +330,7 @@ impl Workspace {
     }
 }
 
-fn remove_part(part: &Path) -> io::Result<()> {
+pub(crate) fn remove_part(part: &Path) -> io::Result<()> {
     match fs::symlink_metadata(part) {
         Ok(m) if m.is_dir() => fs::remove_dir_all(part),
         Ok(_) => fs::remove_file(part),

@@ -6,10 +6,10 @@ use std::hint::black_box;
 use std::io::{self, Read, Write};
 use std::time::{Duration, Instant};
 
+use lantern_chunker::Profile;
 use lantern_core::digest::Digest;
 use lantern_core::path::TreePath;
 use lantern_core::progress::Silent;
-use lantern_chunker::Profile;
 use lantern_store::codec::{Codec, Packer, Unpacker};
 use lantern_store::install;
 use lantern_store::pack::{self, PackWriter};

@@ -13,7 +13,6 @@ use lantern_core::progress::{Progress, Task};
 use lantern_core::tree::Tree;
 
 use crate::chunk_index::ChunkIndex;
-use lantern_chunker::Profile;
 use crate::codec::{Codec, Packer, Unpacker};
 use crate::collect::Kept;
 use crate::durable;
@@ -22,6 +21,7 @@ use crate::locator::Locator;
 use crate::pack::{self, PackWriter};
 use crate::recipe::{self, Entry, Root, SegmentRef, different_chunks};
 use crate::store::{Store, StoreError};
+use lantern_chunker::Profile;
 
 /// What is to be whole, and what is known of it.
 #[derive(Debug)]

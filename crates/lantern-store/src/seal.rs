@@ -16,12 +16,12 @@ use lantern_core::progress::{Meter, Progress, Task};
 use lantern_core::tree::{Node, Tree, TreeError};
 
 use crate::chunk_index::ChunkIndex;
-use lantern_chunker::Profile;
 use crate::codec::{Codec, Packer};
 use crate::locator::Locator;
 use crate::pack::PackWriter;
 use crate::recipe::{ChunkRef, Encoded, Writer};
 use crate::store::{Store, StoreError};
+use lantern_chunker::Profile;
 
 /// Bytes that travel between the threads at a time.
 const BLOCK_LEN: usize = 1024 * 1024;

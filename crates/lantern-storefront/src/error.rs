@@ -65,7 +65,7 @@ pub enum StorefrontError {
         address: String,
     },
     /// A storefront of this kind cannot do that.
-    #[error("{address} cannot {what}: storefronts of its kind do not")]
+    #[error("{address} cannot {what}; no storefront of its kind can")]
     Unable {
         /// Where it is.
         address: String,

@@ -5,6 +5,7 @@
 //! - [`open`]: makes one of what the configuration says.
 //! - [`protocol`]: the documents that travel; client and server share them.
 //! - [`http::HttpStorefront`]: the kind `protocol`.
+//! - [`ByHand`]: the kind `by-hand`.
 //! - [`conformance`]: what every kind must do, as a suite.
 //!
 //! ```no_run
@@ -20,6 +21,7 @@
 //! Not here: what is sent when and why (`lantern-project`), and where access is kept.
 
 mod abilities;
+mod by_hand;
 pub mod conformance;
 mod error;
 pub mod http;
@@ -28,6 +30,7 @@ mod opening;
 pub mod protocol;
 
 pub use abilities::{Branches, Builds, Content, Identify, Invitations, Player, Storefront, StorefrontFacts};
+pub use by_hand::{ByHand, SaidThere};
 pub use error::StorefrontError;
 pub use open::open;
 pub use opening::{Access, Invited, OnWait, Opening};

@@ -8,6 +8,8 @@ use std::time::Duration;
 use lantern_core::invitation::Invitation;
 use lantern_core::names::{Handle, Name};
 
+use crate::by_hand::SaidThere;
+
 /// A name and its secret for unattended use. Source: RFC 6749, section 4.4.
 #[derive(Clone)]
 pub struct Access {
@@ -67,6 +69,8 @@ pub struct Opening {
     pub branches: BTreeMap<Name, Handle>,
     /// Hears of waiting.
     pub on_wait: Option<OnWait>,
+    /// Of a storefront by hand: what people said of it.
+    pub said: Option<Box<SaidThere>>,
     /// Ends waiting and trying again once it is set.
     pub stop: Arc<AtomicBool>,
 }

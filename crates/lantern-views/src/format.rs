@@ -129,6 +129,34 @@ pub fn day(at: Timestamp) -> String {
     at.to_zoned(TimeZone::system()).strftime("%Y-%m-%d").to_string()
 }
 
+/// Writes how long ago something was, or how long it is until then, rounded to its largest unit: `3 days`.
+pub fn about(seconds: u64) -> String {
+    let rounded = |unit: u64| (seconds + unit / 2) / unit;
+    match seconds {
+        0..60 => "less than a minute".to_owned(),
+        60..7_200 => count(rounded(60), "minute", "minutes"),
+        7_200..172_800 => count(rounded(3_600), "hour", "hours"),
+        _ => count(rounded(86_400), "day", "days"),
+    }
+}
+
+/// Writes how long ago something was.
+pub fn ago(at: Timestamp, now: Timestamp) -> String {
+    match u64::try_from(now.duration_since(at).as_secs()) {
+        Ok(0..60) | Err(_) => "just now".to_owned(),
+        Ok(seconds) => format!("{} ago", about(seconds)),
+    }
+}
+
+/// Writes when something is due, and how long that is from now on.
+pub fn due(at: Timestamp, now: Timestamp) -> String {
+    let left = at.duration_since(now).as_secs();
+    match u64::try_from(left) {
+        Ok(left) => format!("due {}, in {}", day(at), about(left)),
+        Err(_) => format!("overdue since {}, {}", day(at), about(left.unsigned_abs())),
+    }
+}
+
 /// Writes a duration to the second: `1:05`, `2:03:05`.
 pub fn duration(seconds: u64) -> String {
     let (hours, minutes, rest) = (seconds / 3600, seconds / 60 % 60, seconds % 60);
@@ -142,6 +170,21 @@ mod tests {
     #[test]
     fn durations() {
         assert_eq!((duration(5), duration(65), duration(7385)), ("0:05".into(), "1:05".into(), "2:03:05".into()));
+    }
+
+    #[test]
+    fn long_times_are_in_their_largest_unit() {
+        let at = |seconds: i64| Timestamp::from_second(1_796_000_000 + seconds).unwrap();
+        assert_eq!(
+            [59, 60, 7_199, 7_200, 172_799, 172_800].map(about),
+            ["less than a minute", "1 minute", "120 minutes", "2 hours", "48 hours", "2 days"]
+        );
+        assert_eq!(
+            (ago(at(0), at(30)), ago(at(9), at(0)), ago(at(0), at(3 * 86_400))),
+            ("just now".into(), "just now".into(), "3 days ago".into())
+        );
+        assert!(due(at(3 * 86_400), at(0)).ends_with(", in 3 days"));
+        assert!(due(at(0), at(86_400)).starts_with("overdue since ") && due(at(0), at(86_400)).ends_with(", 24 hours"));
     }
 
     #[test]

@@ -1,13 +1,14 @@
 //! What happened, in sentences.
 
 use jiff::Timestamp;
-use lantern_core::event::{Action, BranchFacts, Event, EventBody};
+use lantern_core::event::{Action, BranchFacts, Event, EventBody, StepStanding};
 use lantern_core::path::shown;
 use lantern_project::HistoryFound;
 use serde::Serialize;
 
 use crate::format;
 use crate::paint::faint;
+use crate::steps;
 use crate::table::Table;
 use crate::view::View;
 
@@ -68,6 +69,11 @@ pub fn sentence(event: &Event) -> String {
                 format!("asked {} for something about {} (by a newer lantern)", e.storefront.name, e.name)
             }
         },
+        EventBody::Pushed(e) if e.storefront.is_by_hand() => {
+            let message = e.message.as_ref().map_or(String::new(), |message| format!(": {message}"));
+            let (name, at, number) = (&e.name, &e.storefront.name, e.number_there);
+            format!("brought {name} to {at} by hand, number there {number}, {}{message}", format::bytes(e.sent))
+        }
         EventBody::Pushed(e) => {
             let message = e.message.as_ref().map_or(String::new(), |message| format!(": {message}"));
             format!(
@@ -81,7 +87,8 @@ pub fn sentence(event: &Event) -> String {
         EventBody::Moved(e) => {
             let because = e.because.as_ref().map_or(String::new(), |c| format!(": {c}"));
             let back = if e.restores.is_some() { " back" } else { "" };
-            format!("put {}{back} on {} at {}{because}", what_is_on(&e.facts), e.facts.branch, e.storefront.name)
+            let how = if e.storefront.is_by_hand() { " by hand" } else { "" };
+            format!("put {}{back} on {} at {}{how}{because}", what_is_on(&e.facts), e.facts.branch, e.storefront.name)
         }
         EventBody::NotDone(e) => format!("not done: {}", e.why),
         EventBody::BranchReported(e) if e.facts.revision == 0 => {
@@ -131,6 +138,20 @@ pub fn sentence(event: &Event) -> String {
                 "rebuilt the ledger: {copied} of a copy, {found} by their records; what else happened before is not known"
             )
         }
+        EventBody::StepsBegun(e) => format!("began to {}", steps::action(e)),
+        EventBody::StepSaid(e) => match &e.standing {
+            StepStanding::Done { read_back } => {
+                let answers: Vec<String> = read_back.iter().map(|(key, text)| format!("{key} {text}")).collect();
+                let answers = if answers.is_empty() { String::new() } else { format!(": {}", answers.join(", ")) };
+                format!("did the step {}{answers}", e.step)
+            }
+            StepStanding::Skipped { because } => format!("left out the step {}: {because}", e.step),
+            StepStanding::Waiting { due } => {
+                let due = due.map_or(String::new(), |due| format!(", usually until {}", format::day(due)));
+                format!("waits for the step {}{due}", e.step)
+            }
+            StepStanding::Reopened => format!("went back to the step {}", e.step),
+        },
         other => format!("{} (written by a newer lantern)", other.kind()),
     };
     shown(&text)

@@ -46,7 +46,9 @@ pub mod repair;
 #[cfg(test)]
 mod schemas;
 mod shared;
+pub mod sheet;
 pub mod status;
+pub mod steps;
 mod table;
 pub mod trial;
 pub mod verify;

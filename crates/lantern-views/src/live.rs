@@ -39,7 +39,19 @@ struct StorefrontDocument<'a> {
     as_of: Option<Timestamp>,
     /// Why it was not heard now.
     why: Option<String>,
+    /// Whether people do what is done there: then all of it was said by one.
+    by_hand: bool,
+    /// Who said so last, and when.
+    said: Option<SaidDocument<'a>>,
     branches: Vec<BranchDocument<'a>>,
+}
+
+#[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
+struct SaidDocument<'a> {
+    by: &'a str,
+    #[cfg_attr(test, schemars(with = "String"))]
+    at: Timestamp,
 }
 
 #[derive(Serialize)]
@@ -86,12 +98,14 @@ pub struct Live<'a> {
     pub storefronts: &'a [LiveStorefront],
     /// Those that were asked.
     pub heard: &'a BTreeMap<Name, Heard>,
+    /// When it is shown.
+    pub now: Timestamp,
 }
 
 impl Live<'_> {
     fn why(&self, storefront: &Name) -> Option<String> {
         match self.heard.get(storefront)? {
-            Heard::Now => None,
+            Heard::Now | Heard::ByHand => None,
             // Its name is said already.
             Heard::Not(ProjectError::Storefront { source, .. }) => Some(source.to_string()),
             Heard::Not(other) => Some(other.to_string()),
@@ -104,7 +118,8 @@ impl Live<'_> {
 
     /// Returns the first storefront that did not answer just now.
     pub fn old(&self) -> Option<&Name> {
-        self.storefronts.iter().map(|live| &live.storefront).find(|name| !self.is_heard(name))
+        let asked = self.storefronts.iter().filter(|live| !live.by_hand);
+        asked.map(|live| &live.storefront).find(|name| !self.is_heard(name))
     }
 }
 
@@ -117,6 +132,8 @@ pub fn document<'a>(live: &Live<'a>) -> Document<'a> {
         answered_now: live.is_heard(&of.storefront),
         as_of: of.as_of,
         why: live.why(&of.storefront),
+        by_hand: of.by_hand,
+        said: of.said.as_ref().map(|said| SaidDocument { by: &said.by, at: said.at }),
         branches: of.branches.iter().map(branch).collect(),
     };
     Document {
@@ -198,7 +215,13 @@ pub fn view(live: &Live<'_>, has_editions: bool) -> View {
             show_branch(branch, wide, release_wide, &mut view);
         }
         let as_of = storefront.as_of.map_or_else(String::new, |at| format!(", last known {}", format::time(at)));
-        if let Some(why) = live.why(&storefront.storefront) {
+        if storefront.by_hand {
+            let said = match &storefront.said {
+                Some(said) => format!("said by {}, {}", shown(&said.by), format::ago(said.at, live.now)),
+                None => "by hand: nobody said anything yet".to_owned(),
+            };
+            view.say(format!("    {}", faint(said)));
+        } else if let Some(why) = live.why(&storefront.storefront) {
             view.column(format!("    {} ", care("no answer:")), 15, format!("{why}{as_of}"));
         } else if !live.is_heard(&storefront.storefront) {
             view.say(format!("    {}", faint(format!("not asked{as_of}"))));

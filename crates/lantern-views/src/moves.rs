@@ -4,15 +4,17 @@ use std::collections::BTreeMap;
 
 use lantern_core::audience::Audience;
 use lantern_core::choices::Players;
-use lantern_core::event::{BranchBuild, StorefrontRef};
+use lantern_core::event::{BranchBuild, EventBody, StorefrontRef};
 use lantern_core::names::Name;
 use lantern_core::path::shown;
-use lantern_project::{KnownOf, MovePlan, Project, WentBack};
+use lantern_core::walk::gap;
+use lantern_project::{KnownOf, MovePlan, OpenWalk, Project, WentBack};
 use serde::Serialize;
 
 use crate::format;
 use crate::paint::{bad, care, faint, good, strong};
 use crate::shared::say_warnings_at_sealing;
+use crate::steps::{WalkDocument, gap_sentence, show_steps, walk_document};
 use crate::table::Table;
 use crate::view::View;
 
@@ -32,6 +34,9 @@ pub struct Document<'a> {
     done: bool,
     #[serde(skip_serializing_if = "Option::is_none")]
     revision: Option<u64>,
+    /// What a person does for it, at a storefront by hand, once that was begun.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    by_hand: Option<WalkDocument<'a>>,
 }
 
 #[derive(Serialize)]
@@ -41,7 +46,8 @@ struct ChangeDocument<'a> {
     before: Option<&'a BranchBuild>,
     after: Option<&'a BranchBuild>,
     update_bytes: Option<u64>,
-    whole_bytes: u64,
+    /// Null where the storefront alone knows what players download.
+    whole_bytes: Option<u64>,
     installed_bytes: u64,
     /// Depots that not everybody has; they are not in the bytes.
     more: Vec<&'a Name>,
@@ -72,7 +78,18 @@ pub fn document(plan: &MovePlan, done: bool, revision: Option<u64>) -> Document<
             .collect(),
         done,
         revision,
+        by_hand: None,
     }
+}
+
+/// As [`document`], of a move that a person does; `outcome` is what it came to.
+pub fn document_by_hand<'a>(plan: &'a MovePlan, open: &'a OpenWalk, outcome: Option<&EventBody>) -> Document<'a> {
+    let revision = match outcome {
+        Some(EventBody::Moved(moved)) => Some(moved.facts.revision),
+        _ => None,
+    };
+    let by_hand = Some(walk_document(open, outcome));
+    Document { by_hand, ..document(plan, outcome.is_some(), revision) }
 }
 
 /// What replaces what, how much each player downloads, and what to know before.
@@ -93,11 +110,12 @@ pub fn plan(plan: &MovePlan, project: &Project) -> View {
             change.before.as_ref().map_or_else(|| "nothing".to_owned(), |b| b.name.to_string()),
             change.after.as_ref().map_or_else(|| "nothing any more".to_owned(), |b| b.name.to_string()),
             match change.update {
+                None if change.whole.is_none() => String::new(),
                 None => "–".to_owned(),
                 Some(0) => "nothing".to_owned(),
                 Some(bytes) => format::bytes(bytes),
             },
-            format::bytes(change.whole),
+            change.whole.map(format::bytes).unwrap_or_default(),
             format::bytes(change.installed),
         ]);
     }
@@ -138,6 +156,13 @@ pub fn plan(plan: &MovePlan, project: &Project) -> View {
         show_known(known, &mut view);
         if plan.is_for_everyone() {
             say_warnings_at_sealing(known.warnings, &mut view);
+        }
+    }
+    if let Some(steps) = &plan.steps {
+        view.space();
+        show_steps(steps, &mut view);
+        if let Some(gap) = gap(steps) {
+            view.say(format!("  {} {}", care("careful:"), gap_sentence(gap)));
         }
     }
     if plan.goes_back() {

@@ -1,15 +1,17 @@
 //! What a push brings to a storefront.
 
-use lantern_core::event::StorefrontRef;
+use lantern_core::by_hand::HandForm;
+use lantern_core::event::{EventBody, StorefrontRef};
 use lantern_core::names::{Handle, Name};
 use lantern_core::path::shown;
 use lantern_core::version::ReleaseName;
-use lantern_project::{Project, ProjectError, PushDepot, PushDone, PushPlan};
+use lantern_project::{HandPush, OpenWalk, Project, ProjectError, PushDepot, PushDone, PushPlan};
 use serde::Serialize;
 
 use crate::format;
 use crate::paint::{bad, care, faint, good, strong};
 use crate::shared::{for_players, for_whom, say_warnings_at_sealing};
+use crate::steps::{WalkDocument, walk_document};
 use crate::table::Table;
 use crate::view::View;
 
@@ -20,6 +22,80 @@ pub struct Document<'a> {
     schema: &'static str,
     /// One for each storefront, in the order in which they were named.
     pushes: Vec<PushDocument<'a>>,
+    /// What people do at storefronts by hand, in the order in which they were named.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    by_hand: Vec<ByHandDocument<'a>>,
+}
+
+#[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
+struct ByHandDocument<'a> {
+    storefront: &'a StorefrontRef,
+    edition: &'a Name,
+    release: &'a ReleaseName,
+    name_there: Option<&'a str>,
+    left_here: &'a [Name],
+    files: Vec<FileDocument<'a>>,
+    /// For how many seconds players have nothing meanwhile, as far as it is known; null where they always have something.
+    gap_seconds: Option<u64>,
+    /// Whether it is there: its last step was done, or all of it was there already.
+    done: bool,
+    number_there: Option<u64>,
+    /// The steps, once they were begun.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    steps: Option<WalkDocument<'a>>,
+}
+
+#[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
+struct FileDocument<'a> {
+    target: &'a Name,
+    name: &'a str,
+    form: HandForm,
+    files: u64,
+    /// Unpacked.
+    bytes: u64,
+}
+
+/// A push by hand, and how far it came.
+#[derive(Debug)]
+pub struct ByHand {
+    /// The plan.
+    pub plan: HandPush,
+    /// Its steps, once they were begun.
+    pub open: Option<OpenWalk>,
+    /// What it came to.
+    pub outcome: Option<EventBody>,
+}
+
+fn by_hand(push: &ByHand) -> ByHandDocument<'_> {
+    let ByHand { plan, open, outcome } = push;
+    let number = match outcome {
+        Some(EventBody::Pushed(pushed)) => Some(pushed.number_there),
+        _ => plan.already,
+    };
+    ByHandDocument {
+        storefront: &plan.storefront,
+        edition: &plan.release.edition,
+        release: &plan.release.name,
+        name_there: plan.name_there.as_ref().map(Handle::as_str),
+        left_here: &plan.left_here,
+        files: plan
+            .files
+            .iter()
+            .map(|one| FileDocument {
+                target: &one.target,
+                name: one.name.as_str(),
+                form: one.form,
+                files: one.files,
+                bytes: one.size,
+            })
+            .collect(),
+        gap_seconds: plan.gap.map(|gap| gap.seconds),
+        done: number.is_some(),
+        number_there: number,
+        steps: open.as_ref().map(|open| walk_document(open, outcome.as_ref())),
+    }
 }
 
 #[derive(Serialize)]
@@ -69,7 +145,7 @@ pub enum Outcome {
 }
 
 /// Every push, and what became of it.
-pub fn document(pushes: &[(PushPlan, Outcome)]) -> Document<'_> {
+pub fn document<'a>(pushes: &'a [(PushPlan, Outcome)], hand: &'a [ByHand]) -> Document<'a> {
     let pushes = pushes.iter().map(|(plan, outcome)| {
         let done = match outcome {
             Outcome::Done(done) => Some(done),
@@ -90,7 +166,7 @@ pub fn document(pushes: &[(PushPlan, Outcome)]) -> Document<'_> {
             why: if let Outcome::Failed(error) = outcome { Some(error.to_string()) } else { None },
         }
     });
-    Document { schema: "lantern.push/1", pushes: pushes.collect() }
+    Document { schema: "lantern.push/1", pushes: pushes.collect(), by_hand: hand.iter().map(by_hand).collect() }
 }
 
 fn depot_document(depot: &PushDepot) -> DepotDocument<'_> {

@@ -48,6 +48,7 @@ fn all() -> Vec<(String, Value)> {
         schema_of::<repair::Document<'static>>("repair"),
         schema_of::<moves::Document<'static>>("rollback"),
         schema_of::<status::Document<'static>>("status"),
+        schema_of::<steps::Document<'static>>("steps"),
         schema_of::<check::ExplanationDocument>("explanation"),
         schema_of::<trial::Document<'static>>("try"),
         schema_of::<verify::InstalledDocument<'static>>("verify"),
@@ -59,7 +60,9 @@ fn all() -> Vec<(String, Value)> {
 #[test]
 fn the_schemas_in_docs_are_those_of_the_code() {
     let folder = std::path::Path::new(concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/json"));
-    let all = all();
+    let mut all = all();
+    // The one file that people write beside lantern.toml.
+    all.push(("hand-rules".to_owned(), lantern_core::by_hand::schema()));
     for (name, schema) in &all {
         let path = folder.join(format!("{name}.schema.json"));
         let text = format!("{}\n", serde_json::to_string_pretty(schema).unwrap());

@@ -1,8 +1,10 @@
 //! Where the game stands, and the one next step.
 
+use jiff::Timestamp;
 use lantern_core::names::Name;
+use lantern_core::path::shown;
 use lantern_core::version::ReleaseName;
-use lantern_project::{AtStorefront, Exports, Status};
+use lantern_project::{AtStorefront, Exports, Status, StepAt};
 use serde::Serialize;
 
 use crate::format;
@@ -41,6 +43,34 @@ struct StorefrontDocument<'a> {
     pushed: bool,
     live_on: &'a [Name],
     behind: &'a [Name],
+    /// Whether people do what is done there.
+    by_hand: bool,
+    /// The step that comes next of each action that people have begun there.
+    steps: Vec<StepDocument<'a>>,
+}
+
+#[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
+struct StepDocument<'a> {
+    step: &'a Name,
+    release: &'a ReleaseName,
+    by: Option<&'a str>,
+    /// Since when it waits for somebody; null while it is to be done.
+    #[cfg_attr(test, schemars(with = "Option<String>"))]
+    waits_since: Option<Timestamp>,
+    /// Until when that usually takes.
+    #[cfg_attr(test, schemars(with = "Option<String>"))]
+    due: Option<Timestamp>,
+}
+
+fn step(at: &StepAt) -> StepDocument<'_> {
+    StepDocument {
+        step: &at.step,
+        release: &at.release,
+        by: at.by.as_deref(),
+        waits_since: at.waits.map(|(since, _)| since),
+        due: at.waits.and_then(|(_, due)| due),
+    }
 }
 
 /// Where an edition stands, and its name.
@@ -66,13 +96,13 @@ pub fn document<'a>(game: &'a str, all: &'a [Standing<'_>]) -> Document<'a> {
 }
 
 /// The same as a table; `otherwise` is proposed where nothing is left to do.
-pub fn view(all: &[Standing<'_>], otherwise: Next) -> View {
+pub fn view(all: &[Standing<'_>], otherwise: Next, now: Timestamp) -> View {
     let mut view = View::default();
     for (i, standing) in all.iter().enumerate() {
         if i > 0 {
             view.space();
         }
-        show(standing.game, &standing.status, &mut view);
+        show(standing.game, &standing.status, now, &mut view);
     }
     view.next(next(all).map_or(otherwise, Next::from));
     view
@@ -85,6 +115,8 @@ fn edition<'a>(edition: &'a Name, status: &'a Status) -> EditionDocument<'a> {
         pushed: s.pushed,
         live_on: &s.live_on,
         behind: &s.behind,
+        by_hand: s.by_hand,
+        steps: s.steps.iter().map(step).collect(),
     };
     EditionDocument {
         edition,
@@ -101,7 +133,7 @@ fn edition<'a>(edition: &'a Name, status: &'a Status) -> EditionDocument<'a> {
     }
 }
 
-fn show(game: &str, status: &Status, view: &mut View) {
+fn show(game: &str, status: &Status, now: Timestamp, view: &mut View) {
     view.say(format!("{}\n", strong(game)));
     let mut table = Table::default();
     let newest = status.newest.as_ref().map_or_else(|| "nothing yet".to_owned(), |r| strong(&r.name));
@@ -120,14 +152,33 @@ fn show(game: &str, status: &Status, view: &mut View) {
     }
     for at in &status.storefronts {
         table.row([faint(&at.storefront), at_storefront(at, status.newest.is_some())]);
+        for step in &at.steps {
+            table.row([String::new(), step_at(step, now)]);
+        }
     }
     view.table(table);
+}
+
+/// What a person does there next, or waits for.
+fn step_at(step: &StepAt, now: Timestamp) -> String {
+    let (name, release) = (&step.step, &step.release);
+    let whose = step.by.as_deref().map(|by| format!(", for {}", shown(by))).unwrap_or_default();
+    match step.waits {
+        None => format!("{} {name} of {release}{whose}", care("to do:")),
+        Some((since, None)) => format!("{} {name} of {release}, since {}{whose}", care("waiting:"), format::day(since)),
+        Some((_, Some(due))) => {
+            let word = if due < now { bad("waiting:") } else { care("waiting:") };
+            format!("{word} {name} of {release}, {}{whose}", format::due(due, now))
+        }
+    }
 }
 
 fn at_storefront(at: &AtStorefront, is_sealed: bool) -> String {
     match (at.connected, is_sealed, at.pushed) {
         (false, _, _) => "not connected".to_owned(),
+        (true, false, _) if at.by_hand => "by hand".to_owned(),
         (true, false, _) => "connected".to_owned(),
+        (true, true, false) if at.by_hand && !at.steps.is_empty() => "on its way, by hand".to_owned(),
         (true, true, false) => format!("{} there yet", care("not")),
         (true, true, true) if at.behind.is_empty() && at.live_on.is_empty() => "there".to_owned(),
         (true, true, true) if at.behind.is_empty() => format!("{} on {}", good("live"), format::names(&at.live_on)),

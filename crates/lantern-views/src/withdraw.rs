@@ -3,12 +3,13 @@
 use lantern_core::names::Name;
 use lantern_core::path::shown;
 use lantern_core::version::ReleaseName;
-use lantern_project::{ProjectError, WithdrawPlan};
+use lantern_project::{WithdrawPlan, Withdrawals};
 use serde::Serialize;
 
 use crate::format;
 use crate::paint::{care, faint, good, strong};
 use crate::shared::{LiveDocument, live_on};
+use crate::steps::{WalkDocument, walk_document};
 use crate::table::Table;
 use crate::view::View;
 
@@ -28,6 +29,9 @@ pub struct Document<'a> {
     done: bool,
     /// Storefronts that could not be reached, with the reason.
     not_told: Vec<NotTold>,
+    /// What a person does at storefronts by hand.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    by_hand: Vec<WalkDocument<'a>>,
 }
 
 #[derive(Serialize)]
@@ -37,9 +41,9 @@ struct NotTold {
     why: String,
 }
 
-/// What a plan comes to; `failed` are storefronts that could not be reached.
-pub fn document<'a>(plan: &'a WithdrawPlan, done: bool, failed: &[(Name, ProjectError)]) -> Document<'a> {
-    let not_told = failed.iter().map(|(name, error)| NotTold { storefront: name.clone(), why: error.to_string() });
+/// What a plan comes to; `at` is what came of it at the storefronts.
+pub fn document<'a>(plan: &'a WithdrawPlan, done: bool, at: &'a Withdrawals) -> Document<'a> {
+    let not_told = at.failed.iter().map(|(name, error)| NotTold { storefront: name.clone(), why: error.to_string() });
     Document {
         schema: "lantern.withdraw/1",
         edition: &plan.release.edition,
@@ -49,6 +53,7 @@ pub fn document<'a>(plan: &'a WithdrawPlan, done: bool, failed: &[(Name, Project
         live_on: live_on(&plan.live_on),
         done,
         not_told: not_told.collect(),
+        by_hand: at.by_hand.iter().map(|open| walk_document(open, None)).collect(),
     }
 }
 

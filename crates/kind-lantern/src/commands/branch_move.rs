@@ -3,7 +3,7 @@
 use lantern_project::{MovePlan, Session};
 use lantern_views::moves;
 
-use super::{Agreement, Done};
+use super::{Agreement, Done, by_hand};
 use crate::diagnostic::CommandError;
 use crate::ui::Ui;
 
@@ -50,6 +50,13 @@ pub fn run(session: &mut Session, plan: &MovePlan, options: &Options, anyway: bo
     if !agreed {
         ui.document(&moves::document(plan, false, None));
         return Err(CommandError::declined("nothing was changed", ui));
+    }
+    if plan.steps.is_some() {
+        let mut open = session.begin_move(plan)?;
+        let outcome = by_hand::walk(session, &mut open, ui)?;
+        by_hand::show_outcome(&open, outcome.as_ref(), ui);
+        ui.document(&moves::document_by_hand(plan, &open, outcome.as_ref()));
+        return if outcome.is_some() { super::next(session.workspace(), ui, super::ASK_THEM) } else { Ok(()) };
     }
     let facts = session.move_branch(plan)?;
     ui.answer(&moves::document(plan, true, Some(facts.revision)), &moves::done(plan));

@@ -25,7 +25,7 @@ pub struct Args {
 
 pub fn run(args: &Args, ui: &Ui) -> Done {
     let mut session = super::lock(ui)?;
-    session.project().storefront(&args.storefront)?;
+    session.project().refuse_to_connect(&args.storefront)?;
     let client_id = match &args.client {
         Some(client) => client.clone(),
         None => match session.project().client_at(&args.storefront)? {

@@ -78,7 +78,7 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
             Ok(())
         }
         (None, None) => {
-            let found = super::find(ui)?.invitations(storefront, branch)?;
+            let found = super::open(ui)?.invitations(storefront, branch)?;
             let view = invite::list(to, &found, lantern_project::now());
             ui.answer(&invite::list_document(branch, &found), &view);
             Ok(())

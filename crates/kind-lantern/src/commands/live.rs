@@ -46,7 +46,12 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     for edition in open.project.editions() {
         storefronts.extend(open.live(&edition)?);
     }
-    let live = Live { game: &open.project.config().game.name, storefronts: &storefronts, heard: &asked.heard };
+    let live = Live {
+        game: &open.project.config().game.name,
+        storefronts: &storefronts,
+        heard: &asked.heard,
+        now: lantern_project::now(),
+    };
     ui.answer(&live::document(&live), &live::view(&live, open.project.has_editions()));
     super::next(&open, ui, otherwise(&open.project, &storefronts))?;
     match live.old().filter(|_| args.fresh) {
@@ -57,7 +62,7 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
 
 /// What is said where all is done.
 fn otherwise(project: &Project, storefronts: &[LiveStorefront]) -> Next {
-    let of_first = storefronts.first().and_then(|first| {
+    let of_first = storefronts.iter().find(|live| !live.by_hand).and_then(|first| {
         let configured = project.config().storefronts.get(&first.storefront)?;
         Some((&first.storefront, &configured.branches.last()?.0))
     });

@@ -3,9 +3,10 @@ use std::path::PathBuf;
 use lantern_core::notes::Notes;
 use lantern_core::version::ReleaseAsked;
 use lantern_project::{ProjectError, PushPlan, PushTexts, Session};
-use lantern_views::push::{self, Outcome};
+use lantern_views::push::{self, ByHand, Outcome};
+use lantern_views::steps;
 
-use super::{Agreement, Done};
+use super::{Agreement, Done, by_hand};
 use crate::diagnostic::CommandError;
 use crate::options::{EditionArg, TargetsArg};
 use crate::ui::Ui;
@@ -70,26 +71,33 @@ fn release_asked(text: &str) -> Result<ReleaseAsked, String> {
 pub fn run(args: &Args, ui: &Ui) -> Done {
     let notes = notes(args)?;
     let mut session = super::lock_about(&args.targets, ui)?;
-    let mut pushes = plans(args, &notes, &mut session)?;
-    for (i, (plan, _)) in pushes.iter().enumerate() {
+    let (mut pushes, mut hand) = plans(args, &notes, &mut session)?;
+    let has_texts = args.message.is_some() || !notes.is_empty();
+    let is_shown = !(ui.is_quiet() && args.agreement.yes && !args.agreement.plan);
+    let views = pushes.iter().filter_map(|(plan, _)| match plan.already {
+        Some(build) => Some(push::already(plan, build, has_texts)),
+        None => is_shown.then(|| push::plan(plan, session.project())),
+    });
+    let by_hand = hand.iter().filter_map(|one| match one.plan.already {
+        Some(number) => Some(steps::already(&one.plan, number)),
+        None => is_shown.then(|| steps::plan(&one.plan, session.project())),
+    });
+    for (i, view) in views.chain(by_hand).enumerate() {
         if i > 0 {
             ui.say("");
         }
-        match plan.already {
-            Some(build) => ui.show(&push::already(plan, build, args.message.is_some() || !notes.is_empty())),
-            None if ui.is_quiet() && args.agreement.yes && !args.agreement.plan => {}
-            None => ui.show(&push::plan(plan, session.project())),
-        }
+        ui.show(&view);
     }
-    let is_needed = pushes.iter().any(|(plan, _)| plan.already.is_none());
+    let is_needed = pushes.iter().any(|(plan, _)| plan.already.is_none())
+        || hand.iter().any(|one| one.plan.already.is_none() && one.plan.begun.is_none());
     if args.agreement.plan || (is_needed && !args.agreement.ask(ui)?) {
-        ui.document(&push::document(&pushes));
+        ui.document(&push::document(&pushes, &hand));
         if !args.agreement.plan {
             return Err(CommandError::declined("nothing was sent", ui));
         }
         return Ok(());
     }
-    let count = pushes.len();
+    let count = pushes.len() + hand.len();
     for (plan, outcome) in &mut pushes {
         match session.push(plan, &ui.progress()) {
             Ok(done) => {
@@ -104,7 +112,13 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
             Err(error) => return Err(error.into()),
         }
     }
-    ui.document(&push::document(&pushes));
+    for one in hand.iter_mut().filter(|one| one.plan.already.is_none()) {
+        let mut open = session.begin_push(&one.plan, &ui.progress())?;
+        one.outcome = by_hand::walk(&mut session, &mut open, ui)?;
+        by_hand::show_outcome(&open, one.outcome.as_ref(), ui);
+        one.open = Some(open);
+    }
+    ui.document(&push::document(&pushes, &hand));
     let failed = pushes.into_iter().find_map(|(_, outcome)| match outcome {
         Outcome::Failed(error) => Some(error),
         _ => None,
@@ -112,27 +126,40 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     if let Some(error) = failed {
         return Err(CommandError::from(error).said_in(ui));
     }
+    if hand.iter().any(|one| one.open.is_some() && one.outcome.is_none()) {
+        // What is left to do there was said with its steps.
+        return Ok(());
+    }
     session.project_mut().only_targets(&[])?;
     super::next(session.workspace(), ui, super::ASK_THEM)
 }
 
-/// What would travel to each storefront, of each release that is meant.
-fn plans(args: &Args, notes: &Notes, session: &mut Session) -> Result<Vec<(PushPlan, Outcome)>, ProjectError> {
+/// Of storefronts that programs can ask, and of those by hand.
+type Plans = (Vec<(PushPlan, Outcome)>, Vec<ByHand>);
+
+/// What would travel to each storefront, of each release that is meant, and what a person would do.
+fn plans(args: &Args, notes: &Notes, session: &mut Session) -> Result<Plans, ProjectError> {
     for storefront in &args.storefront.0 {
         session.project().storefront(storefront)?;
     }
-    let mut plans = Vec::new();
+    let (mut plans, mut hand) = (Vec::new(), Vec::new());
     for storefront in &args.storefront.0 {
+        let is_by_hand = session.project().storefront(storefront)?.1.by_hand().is_some();
         let releases = match &args.release {
             Some(asked) => vec![session.release_at(storefront, Some(asked))?],
             None => session.newest_of_each_edition(storefront)?,
         };
         for release in releases {
             let texts = PushTexts { message: args.message.clone(), notes: notes.clone() };
-            plans.push((session.plan_push(storefront, release, texts)?, Outcome::Planned));
+            if is_by_hand {
+                let plan = session.plan_push_by_hand(storefront, release, texts)?;
+                hand.push(ByHand { plan, open: None, outcome: None });
+            } else {
+                plans.push((session.plan_push(storefront, release, texts)?, Outcome::Planned));
+            }
         }
     }
-    Ok(plans)
+    Ok((plans, hand))
 }
 
 fn notes(args: &Args) -> Result<Notes, CommandError> {

@@ -12,6 +12,7 @@ pub fn run(ui: &Ui) -> Done {
         Ok(Standing { edition, game: open.project.edition_name(edition), status: open.status(edition)? })
     };
     let all = editions.iter().map(standing).collect::<Result<Vec<_>, _>>()?;
-    ui.answer(&status::document(&open.project.config().game.name, &all), &status::view(&all, super::ASK_THEM));
+    let view = status::view(&all, super::ASK_THEM, lantern_project::now());
+    ui.answer(&status::document(&open.project.config().game.name, &all), &view);
     Ok(())
 }

@@ -13,6 +13,8 @@ mod access;
 #[cfg(test)]
 mod archives;
 #[cfg(test)]
+mod by_hand;
+#[cfg(test)]
 mod chain;
 #[cfg(test)]
 mod checking;

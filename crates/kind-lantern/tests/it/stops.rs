@@ -92,12 +92,20 @@ impl Scene {
         assert_eq!(asked.not_asked, None);
         let open = asked.workspace;
         let mut state = BTreeMap::new();
-        for branch in &open.live(&Name::full_edition()).unwrap()[0].branches {
-            for (target, live) in &branch.targets {
-                let (build, id) = (&live.build, live.build.release.to_string());
-                let what = serde_json::json!([branch.revision, build.number_there, build.name, id]);
-                state.insert(format!("{} has {target}", branch.branch), what);
+        for at in &open.live(&Name::full_edition()).unwrap() {
+            for branch in &at.branches {
+                for (target, live) in &branch.targets {
+                    let (build, id) = (&live.build, live.build.release.to_string());
+                    let what = serde_json::json!([branch.revision, build.number_there, build.name, id]);
+                    state.insert(format!("{} at {} has {target}", branch.branch, at.storefront), what);
+                }
             }
+        }
+        for open in open.walks(None).unwrap() {
+            let begun = &open.walk.begun;
+            let said: Vec<String> = open.walk.said.keys().map(ToString::to_string).collect();
+            let what = serde_json::json!([begun.storefront.name, begun.name, begun.hand_over, said]);
+            state.insert(format!("begun {:?}", begun.action), what);
         }
         for release in open.summaries().unwrap() {
             let release = ReleaseSummary { sealed_at: jiff::Timestamp::UNIX_EPOCH, ..release };
@@ -108,18 +116,18 @@ impl Scene {
         // Asking may be recorded twice, what came of it may not.
         let events = open.events().unwrap();
         let kinds = || events.iter().map(|event| event.body.kind());
-        for kind in ["sealed", "pushed", "moved", "withdrawn", "freed"] {
+        for kind in ["sealed", "pushed", "moved", "withdrawn", "freed", "steps-begun", "step-said"] {
             let count = kinds().filter(|k| *k == kind).count();
             state.insert(format!("events {kind}"), count.into());
         }
         if kinds().any(|kind| kind == "invited") {
-            let found = open.project.invitations("brambleyard", &"open-water".parse().unwrap()).unwrap();
+            let found = open.invitations("brambleyard", &"open-water".parse().unwrap()).unwrap();
             let ended = found.invitations.iter().filter(|made| made.ended_at.is_some()).count();
             state.insert("ended invitations".to_owned(), ended.into());
         }
         assert_eq!(open.verify_store(&Silent).unwrap().wrong, Vec::<String>::new());
         drop(open);
-        let folders = [".lantern/store", "player", "storefront/titles", "home/access"];
+        let folders = [".lantern/store", ".lantern/outgoing", "player", "storefront/titles", "home/access"];
         for folder in folders.into_iter().filter(|folder| self.env.path(folder).is_dir()) {
             let found = files(&self.env.path(folder));
             let lasting =
@@ -241,6 +249,37 @@ pub fn next_release(env: &TestEnv) {
     release(env);
     env.write("exports/linux/letters/en.txt", "Dear Aldous, the lighthouse is lit.");
     env.write("lantern.toml", &env.config("1.4.0"));
+}
+
+/// A storefront that people do by hand, about which nothing was written.
+fn by_hand(env: &TestEnv) {
+    release(env);
+    let text = env.config("1.3.2") + "\n[storefronts.old-pier]\nkind = \"by-hand\"\n";
+    env.write("lantern.toml", &text);
+}
+
+#[test]
+fn push_by_hand() {
+    Scene::new(by_hand).at_every_point(&["push", "old-pier", "--yes"]);
+}
+
+#[test]
+fn the_last_step_by_hand() {
+    let mut scene = Scene::new(|env| {
+        by_hand(env);
+        env.lantern(&["push", "old-pier", "--yes"]).success();
+    });
+    scene.at_every_point(&["confirm", "old-pier", "upload", "--read-back", "number-there=7"]);
+}
+
+#[test]
+fn promote_by_hand() {
+    let mut scene = Scene::new(|env| {
+        by_hand(env);
+        env.lantern(&["push", "old-pier", "--yes"]).success();
+        env.lantern(&["confirm", "old-pier", "upload"]).success();
+    });
+    scene.at_every_point(&["promote", "old-pier", "public", "--confirm", "1.3.2 (1)"]);
 }
 
 #[test]

@@ -7,12 +7,24 @@ use serde::{Deserialize, Deserializer, Serialize, Serializer, de};
 
 use crate::digest::ReleaseId;
 use crate::event::{EventId, Pushed, StorefrontRef};
-use crate::names::Handle;
+use crate::names::{Handle, Name};
 use crate::notes::Notes;
 use crate::version::{BuildNumber, ReleaseName, Version};
 
 #[derive(Serialize, Deserialize)]
-struct Row(usize, Option<EventId>, ReleaseId, Version, BuildNumber, u64, Option<Handle>, u64, Option<String>, Notes);
+struct Row(
+    usize,
+    Option<EventId>,
+    ReleaseId,
+    Version,
+    BuildNumber,
+    u64,
+    Option<Handle>,
+    u64,
+    Vec<Name>,
+    Option<String>,
+    Notes,
+);
 
 #[derive(Serialize, Deserialize)]
 struct Rows(Vec<StorefrontRef>, Vec<Row>);
@@ -21,7 +33,9 @@ pub(super) fn serialize<S: Serializer>(pushed: &[Pushed], serializer: S) -> Resu
     let mut storefronts: Vec<StorefrontRef> = Vec::new();
     let mut at: HashMap<&StorefrontRef, usize> = HashMap::new();
     let mut rows = Vec::with_capacity(pushed.len());
-    for Pushed { key, storefront, release, name, number_there: build, name_there, sent, message, notes } in pushed {
+    for Pushed { key, storefront, release, name, number_there: build, name_there, sent, targets, message, notes } in
+        pushed
+    {
         let storefront = *at.entry(storefront).or_insert_with(|| {
             storefronts.push(storefront.clone());
             storefronts.len() - 1
@@ -36,6 +50,7 @@ pub(super) fn serialize<S: Serializer>(pushed: &[Pushed], serializer: S) -> Resu
             *build,
             name_there.clone(),
             *sent,
+            targets.clone(),
             message,
             notes,
         ));
@@ -46,7 +61,7 @@ pub(super) fn serialize<S: Serializer>(pushed: &[Pushed], serializer: S) -> Resu
 pub(super) fn deserialize<'de, D: Deserializer<'de>>(deserializer: D) -> Result<Vec<Pushed>, D::Error> {
     let Rows(storefronts, rows) = Rows::deserialize(deserializer)?;
     let pushed = rows.into_iter().map(
-        |Row(storefront, key, release, version, number, build, name_there, sent, message, notes)| {
+        |Row(storefront, key, release, version, number, build, name_there, sent, targets, message, notes)| {
             let storefront = storefronts.get(storefront).cloned()?;
             Some(Pushed {
                 key,
@@ -56,6 +71,7 @@ pub(super) fn deserialize<'de, D: Deserializer<'de>>(deserializer: D) -> Result<
                 number_there: build,
                 name_there,
                 sent,
+                targets,
                 message,
                 notes,
             })

@@ -254,6 +254,35 @@ pub struct Choice {
 pub enum Storefront {
     /// Speaks the storefront protocol.
     Protocol(Protocol),
+    /// Has no interface for programs: a person does it, step by step.
+    ByHand(ByHand),
+}
+
+/// A storefront without an interface for programs.
+#[derive(Debug, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct ByHand {
+    /// File with its rules: what is handed over, and the steps. Left out: a ZIP archive for each target, and one step.
+    #[serde(default)]
+    pub rules: Option<String>,
+    /// What the storefront calls the game; with several editions: edition = handle. Left out: the full game, by its identity.
+    #[serde(default)]
+    pub handle: Option<Handles>,
+    /// Targets that go there. Left out: all of the editions that have a handle.
+    #[serde(default)]
+    pub targets: Vec<String>,
+    /// Texts that only this storefront knows, for its steps: key = text.
+    #[serde(default)]
+    pub values: BTreeMap<String, String>,
+    /// Whose account each role is that steps are for: role = account.
+    #[serde(default)]
+    pub people: BTreeMap<String, String>,
+    /// How releases are named there, with values in braces, such as "{release.version}". Left out: by their version.
+    #[serde(default)]
+    pub name_there: Option<String>,
+    /// The branches that are used there. Left out: one for everyone, called "public".
+    #[serde(default)]
+    pub branches: BTreeMap<String, Branch>,
 }
 
 /// A storefront that speaks the storefront protocol.

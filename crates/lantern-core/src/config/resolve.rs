@@ -4,8 +4,8 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use super::shape::Shape;
 use super::{
-    Accept, Config, ConfigKey, Edition, EditionKind, Game, ProtocolStorefront, Storefront, StorefrontKind, Target,
-    TargetStart, VersionSource, raw,
+    Accept, Audience, Config, ConfigKey, Edition, EditionKind, Game, HandStorefront, ProtocolStorefront, Storefront,
+    StorefrontKind, Target, TargetStart, VersionSource, raw,
 };
 use crate::choices::{BY_LANGUAGE, Choices, DefaultOption, NO_OPTION, Players};
 use crate::depots::Rule;
@@ -605,7 +605,13 @@ impl Check<'_> {
     }
 
     fn storefront(&mut self, at: &[ConfigKey<'_>], raw: &raw::Storefront, config: &raw::Config) -> Option<Storefront> {
-        let raw::Storefront::Protocol(raw) = raw;
+        match raw {
+            raw::Storefront::Protocol(raw) => self.protocol(at, raw, config),
+            raw::Storefront::ByHand(raw) => self.by_hand(at, raw, config),
+        }
+    }
+
+    fn protocol(&mut self, at: &[ConfigKey<'_>], raw: &raw::Protocol, config: &raw::Config) -> Option<Storefront> {
         let below = |key: &'static str| -> Vec<ConfigKey<'_>> { [at, &[K(key)]].concat() };
         let address = match crate::address::Address::parse(&raw.address) {
             Ok(address) => Some(address.to_string()),
@@ -615,22 +621,75 @@ impl Check<'_> {
             }
         };
         let handles = self.handles(&below("handle"), &raw.handle, config);
+        let targets = self.targets_there(at, &raw.targets, config);
+        let depots = self.depot_handles(at, raw, config);
+        let name_there = self.name_there(&below("name-there"), raw.name_there.as_ref());
+        let (branches, theirs) = self.branches(at, &raw.branches);
+        let kind = StorefrontKind::Protocol(ProtocolStorefront { address: address? });
+        Some(Storefront { kind, handles: handles?, targets, depots, name_there: name_there?, branches, theirs })
+    }
+
+    fn by_hand(&mut self, at: &[ConfigKey<'_>], raw: &raw::ByHand, config: &raw::Config) -> Option<Storefront> {
+        let below = |key: &'static str| -> Vec<ConfigKey<'_>> { [at, &[K(key)]].concat() };
+        let handles = match &raw.handle {
+            Some(handle) => self.handles(&below("handle"), handle, config),
+            None => {
+                let identity = config.game.identity.parse::<Handle>().ok();
+                identity.map(|identity| BTreeMap::from([(Name::full_edition(), identity)]))
+            }
+        };
+        let rules = self.optional(raw.rules.as_ref(), |check, text| check.path(&below("rules"), text));
+        for (table, keys) in [("values", &raw.values), ("people", &raw.people)] {
+            for key in keys.keys().filter(|key| key.parse::<Name>().is_err()) {
+                let at = [at, &[K(table), K(key)]].concat();
+                let what = format!("{:?} is not a name for one of {table}", shown(key));
+                self.stop(&at, Code::WrongValue, what, "lower-case letters, digits, - and _");
+            }
+        }
+        for (key, text) in &raw.values {
+            if let Some(mark) = placeholder(text) {
+                let at = [at, &[K("values"), K(key)]].concat();
+                self.stop(&at, Code::Placeholder, format!("{mark:?} was never filled in"), "write the text there");
+            }
+        }
+        let targets = self.targets_there(at, &raw.targets, config);
+        let name_there = self.name_there(&below("name-there"), raw.name_there.as_ref());
+        let (mut branches, theirs) = self.branches(at, &raw.branches);
+        if raw.branches.is_empty() {
+            let public = "public".parse().expect("it is a name");
+            branches.push((public, Audience::Everyone));
+        }
+        let (values, people) = (raw.values.clone(), raw.people.clone());
+        let kind = StorefrontKind::ByHand(HandStorefront { rules: rules?, values, people });
+        let depots = BTreeMap::new();
+        Some(Storefront { kind, handles: handles?, targets, depots, name_there: name_there?, branches, theirs })
+    }
+
+    fn targets_there(&mut self, at: &[ConfigKey<'_>], raw: &[String], config: &raw::Config) -> BTreeSet<Name> {
         let known: Vec<&str> = config.targets.keys().map(String::as_str).collect();
         let mut targets = BTreeSet::new();
-        for (i, text) in raw.targets.iter().enumerate() {
+        for (i, text) in raw.iter().enumerate() {
             let at = [at, &[K("targets"), ConfigKey::Item(i)]].concat();
             targets.extend(self.known(&at, text, Referred::Target, &known));
         }
-        let depots = self.depot_handles(at, raw, config);
-        let name_there = self.optional(raw.name_there.as_ref(), |check, text| {
+        targets
+    }
+
+    fn name_there(&mut self, at: &[ConfigKey<'_>], raw: Option<&String>) -> Option<Option<Template>> {
+        self.optional(raw, |check, text| {
             let name: Result<Template, TemplateError> = text.parse();
-            let mut wrong = |error: &TemplateError| {
-                check.stop(&below("name-there"), Code::WrongValue, error.to_string(), error.fix());
-            };
-            name.inspect_err(|error| wrong(error)).ok()
-        });
+            name.inspect_err(|error| check.stop(at, Code::WrongValue, error.to_string(), error.fix())).ok()
+        })
+    }
+
+    /// The branches in the order of the file, and what the storefront calls them.
+    fn branches(
+        &mut self,
+        at: &[ConfigKey<'_>],
+        raw: &BTreeMap<String, raw::Branch>,
+    ) -> (Vec<(Name, Audience)>, BTreeMap<Name, Handle>) {
         let (mut branches, mut theirs) = (Vec::new(), BTreeMap::new());
-        for (name, branch) in &raw.branches {
+        for (name, branch) in raw {
             let branch_at = [at, &[K("branches"), K(name)]].concat();
             if let Some(name) = self.parse::<Name>(
                 &branch_at,
@@ -645,9 +704,7 @@ impl Check<'_> {
             }
         }
         branches.sort();
-        let branches = branches.into_iter().map(|(_, name, audience)| (name, audience)).collect();
-        let kind = StorefrontKind::Protocol(ProtocolStorefront { address: address? });
-        Some(Storefront { kind, handles: handles?, targets, depots, name_there: name_there?, branches, theirs })
+        (branches.into_iter().map(|(_, name, audience)| (name, audience)).collect(), theirs)
     }
 
     fn handles(

@@ -22,7 +22,7 @@ pub enum ConfigKey<'a> {
 
 /// Something whose shape is wrong.
 #[derive(Debug)]
-pub(super) struct Problem {
+pub(crate) struct Problem {
     pub code: Code,
     pub span: Range<usize>,
     pub what: String,
@@ -58,7 +58,7 @@ fn stand_in(key: &str) -> Option<toml::Value> {
 }
 
 /// Where each value stands in the text, and what is wrong with its shape.
-pub(super) struct Shape {
+pub(crate) struct Shape {
     root: Spans,
     pub problems: Vec<Problem>,
     replaced: Vec<Replacement>,
@@ -89,10 +89,14 @@ fn shapes() -> &'static Value {
 
 impl Shape {
     pub(super) fn read(text: &str) -> Self {
+        Self::read_as(text, shapes())
+    }
+
+    /// Holds a text against another schema.
+    pub(crate) fn read_as(text: &str, schema: &Value) -> Self {
         let nothing = || Spans { key: 0..0, value: 0..0, below: Below::Nothing };
         match DeTable::parse(text) {
             Ok(table) => {
-                let schema = shapes();
                 let mut walk =
                     Walk { schema, problems: Vec::new(), replaced: Vec::new(), way: Vec::new(), is_required: false };
                 walk.table(table.get_ref(), table.span(), schema, "");
@@ -113,7 +117,7 @@ impl Shape {
 
     /// Returns the whole text's values, with something valid in the place of whatever has a wrong shape: the values that
     /// are well shaped can be checked all the same.
-    pub(super) fn with_replacements(&self, text: &str) -> Option<toml::Table> {
+    pub(crate) fn with_replacements(&self, text: &str) -> Option<toml::Table> {
         let mut root: toml::Table = text.parse().ok()?;
         for one in &self.replaced {
             let Some((last, above)) = one.way.split_last() else { continue };
@@ -151,7 +155,7 @@ impl Shape {
     }
 
     /// Returns the span of a value, or of the nearest thing above it that exists.
-    pub(super) fn span(&self, way: &[ConfigKey<'_>]) -> Range<usize> {
+    pub(crate) fn span(&self, way: &[ConfigKey<'_>]) -> Range<usize> {
         let mut here = &self.root;
         for (depth, step) in way.iter().enumerate() {
             let next = match (step, &here.below) {
@@ -272,6 +276,7 @@ impl<'a> Walk<'a> {
                 };
                 let what = match name {
                     "" => format!("there is no [{needed}]"),
+                    name if name.starts_with("an item of ") => format!("{name} has no {needed:?}"),
                     _ => format!("[{name}] has no {needed:?}"),
                 };
                 self.problems.push(Problem { code: Code::MissingKey, span: span.clone(), what, fix });

@@ -314,6 +314,9 @@ codes! {
     ReservedName "reserved-name", Warning, accept,
         "The export contains files with names that lantern uses.",
         "Installed copies keep their state under names that start with .lantern: no build may contain such files, in any spelling.";
+    RulesMissing "rules-missing", Error, never,
+        "The file with a storefront's rules cannot be read.",
+        "Without it nobody knows what the storefront wants, and what to do there.";
     Secret "secret", Error, accept,
         "It contains a secret.",
         "Everyone who downloads the game would have it. Take it out, and replace it wherever it was used.";

@@ -3,6 +3,8 @@
 #[cfg(test)]
 mod beginning;
 #[cfg(test)]
+mod by_hand;
+#[cfg(test)]
 mod chain;
 #[cfg(test)]
 mod keeping;

@@ -97,7 +97,7 @@ fn an_invitation_is_for_a_branch_that_is_not_for_everyone() {
     let error = scene.session().invite("brambleyard", &name("open-water"), &wanted(&[])).unwrap_err();
     assert!(matches!(error, ProjectError::Invite(InviteError::OpenBranch { .. })), "{error:?}");
     scene.session().invite("brambleyard", &name("creek"), &wanted(&[])).unwrap();
-    let there = || scene.project().invitations("brambleyard", &name("creek")).unwrap().invitations;
+    let there = || scene.project().open().unwrap().invitations("brambleyard", &name("creek")).unwrap().invitations;
     assert_eq!((there().len(), there()[0].ended_at), (1, None));
     let error = scene.session().end_invitation("brambleyard", &name("creek"), "Wren").unwrap_err();
     assert!(matches!(error, ProjectError::Invite(InviteError::NoInvitation { several: false, .. })), "{error:?}");

@@ -1,7 +1,8 @@
 use lantern_core::version::ReleaseAsked;
+use lantern_project::Withdrawals;
 use lantern_views::withdraw;
 
-use super::super::{ASK_THEM, Agreement, Done, lock, next, release_asked};
+use super::super::{ASK_THEM, Agreement, Done, by_hand, lock, next, release_asked};
 use crate::diagnostic::CommandError;
 use crate::options::EditionArg;
 use crate::ui::Ui;
@@ -34,22 +35,29 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     }
     let plan = session.plan_withdraw(release, because)?;
     if plan.is_known && plan.storefronts.iter().all(|p| p.is_done) {
-        ui.answer(&withdraw::document(&plan, true, &[]), &withdraw::nothing_to_do(&plan));
+        ui.answer(&withdraw::document(&plan, true, &Withdrawals::default()), &withdraw::nothing_to_do(&plan));
         return Ok(());
     }
     ui.show(&withdraw::plan(&plan));
     if args.agreement.plan || !args.agreement.ask(ui)? {
-        ui.document(&withdraw::document(&plan, false, &[]));
+        ui.document(&withdraw::document(&plan, false, &Withdrawals::default()));
         if !args.agreement.plan {
             return Err(CommandError::declined("nothing was changed", ui));
         }
         return Ok(());
     }
-    let mut failed = session.withdraw(&plan)?;
-    let document = withdraw::document(&plan, failed.is_empty(), &failed);
-    ui.answer(&document, &withdraw::done(&plan, failed.last().map(|(name, _)| name)));
-    match failed.pop() {
+    let mut at = session.withdraw(&plan)?;
+    ui.show(&withdraw::done(&plan, at.failed.last().map(|(name, _)| name)));
+    let mut is_over = true;
+    for open in &mut at.by_hand {
+        let outcome = by_hand::walk(&mut session, open, ui)?;
+        by_hand::show_outcome(open, outcome.as_ref(), ui);
+        is_over &= outcome.is_some();
+    }
+    ui.document(&withdraw::document(&plan, at.failed.is_empty() && is_over, &at));
+    match at.failed.pop() {
         Some((_, error)) => Err(CommandError::from(error).said_in(ui)),
-        None => next(session.workspace(), ui, ASK_THEM),
+        None if is_over => next(session.workspace(), ui, ASK_THEM),
+        None => Ok(()),
     }
 }

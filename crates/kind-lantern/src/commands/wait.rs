@@ -1,0 +1,131 @@
+use std::process::Command;
+use std::time::{Duration, Instant};
+
+use jiff::{SignedDuration, Span, SpanRelativeTo};
+use lantern_core::progress::{Progress, Task};
+use lantern_project::{OpenWalk, ProjectError, StepsError};
+use lantern_views::steps;
+
+use super::Done;
+use crate::diagnostic::CommandError;
+use crate::options::EditionArg;
+use crate::ui::Ui;
+
+/// Shown at the end of the help.
+const EXAMPLES: &str = r#"Examples:
+  lantern wait old-pier
+  lantern wait old-pier --then "notify-send 'Old Pier has answered'" --at-most "3 hours""#;
+
+/// Wait for what is due at a storefront, then say so or run a command
+///
+/// Waits until a step that waits for somebody is due, or until somebody confirms it from another window or computer. Then
+/// the terminal's bell rings, or a command of yours is run.
+#[derive(Debug, clap::Args)]
+#[command(after_help = EXAMPLES)]
+pub struct Args {
+    /// The storefront's name in lantern.toml; may be left out where there is only one
+    storefront: String,
+    /// A command line for this system's shell
+    #[arg(long, value_name = "COMMAND")]
+    then: Option<String>,
+    /// Gives up after this time, such as "3 hours"
+    #[arg(long, value_name = "TIME", value_parser = time)]
+    at_most: Option<SignedDuration>,
+    #[command(flatten)]
+    pub edition: EditionArg,
+}
+
+fn time(text: &str) -> Result<SignedDuration, String> {
+    let found = text.parse::<Span>().and_then(|span| span.to_duration(SpanRelativeTo::days_are_24_hours()));
+    match found {
+        Ok(time) if time.is_positive() => Ok(time),
+        _ => Err("write a time such as \"3 hours\" or \"20 minutes\"".to_owned()),
+    }
+}
+
+/// How often the ledger is read again. Ours: people answer in minutes, not in seconds.
+const EVERY: Duration = Duration::from_secs(1);
+
+pub fn run(args: &Args, ui: &Ui) -> Done {
+    let begun = Instant::now();
+    let name = super::find(ui)?.storefront(&args.storefront)?.0.clone();
+    let first = waiting(args, ui)?;
+    if first.is_empty() {
+        return Err(ProjectError::from(StepsError::NothingOpen { storefront: name }).into());
+    }
+    for open in &first {
+        ui.show(&steps::waits(open, lantern_project::now()));
+    }
+    let progress = ui.progress();
+    let meter = progress.start(Task::Wait, None);
+    loop {
+        let now = waiting(args, ui)?;
+        let is_over = now.len() < first.len() || now.iter().any(is_due);
+        if is_over {
+            drop(meter);
+            return end(args, &now, ui);
+        }
+        let waited = SignedDuration::try_from(begun.elapsed()).unwrap_or(SignedDuration::MAX);
+        if args.at_most.is_some_and(|most| waited >= most) {
+            drop(meter);
+            return Err(CommandError::unreachable("nothing was confirmed until then".to_owned()));
+        }
+        if ui.is_stopped() {
+            return Err(CommandError::stopped());
+        }
+        meter.add(0);
+        std::thread::sleep(EVERY);
+    }
+}
+
+/// What waits there for somebody.
+fn waiting(args: &Args, ui: &Ui) -> Result<Vec<OpenWalk>, CommandError> {
+    let all = super::open(ui)?.walks(Some(&args.storefront))?;
+    Ok(all.into_iter().filter(|open| open.walk.waits_until().is_some()).collect())
+}
+
+fn is_due(open: &OpenWalk) -> bool {
+    let due = open.walk.waits_until().and_then(|(_, due)| due);
+    due.is_some_and(|due| due <= lantern_project::now())
+}
+
+fn end(args: &Args, now: &[OpenWalk], ui: &Ui) -> Done {
+    match now.iter().find(|open| is_due(open)) {
+        Some(open) => ui.show(&steps::waits(open, lantern_project::now())),
+        None => ui.say("it is confirmed"),
+    }
+    ui.document(&steps::document(now.iter().map(|open| (open, None))));
+    let Some(line) = &args.then else {
+        ui.ring();
+        ui.next(format!("lantern confirm {}", args.storefront));
+        return Ok(());
+    };
+    let mut command = shell(line);
+    if ui.json {
+        // Standard output belongs to the document.
+        command.stdout(std::io::stderr());
+    }
+    let status = command.status().map_err(|error| CommandError::io("run the command", error))?;
+    match status.code() {
+        Some(0) => Ok(()),
+        code => {
+            let how = code.map_or("was ended by a signal".to_owned(), |code| format!("ended with exit code {code}"));
+            Err(CommandError::usage(format!("the command {how}"), "run it by itself to see why"))
+        }
+    }
+}
+
+#[cfg(not(windows))]
+fn shell(line: &str) -> Command {
+    let mut command = Command::new("sh");
+    command.args(["-c", line]);
+    command
+}
+
+#[cfg(windows)]
+fn shell(line: &str) -> Command {
+    use std::os::windows::process::CommandExt;
+    let mut command = Command::new("cmd");
+    command.arg("/C").raw_arg(line);
+    command
+}
