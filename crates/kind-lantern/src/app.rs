@@ -74,6 +74,7 @@ fn dispatch(command: Command, ui: &Ui) -> Done {
         Command::Releases(args) => releases::run(&args, ui),
         Command::Keep(args) => keep::run(&args, &ui.about(&args.edition)),
         Command::Number(args) => number::run(&args, ui),
+        Command::Storefronts(args) => storefronts::run(&args, ui),
         Command::Connect(args) => connect::run(&args, ui),
         Command::Push(args) => push::run(&args, &ui.about(&args.edition)),
         Command::Promote(args) => promote::run(&args, &ui.about(&args.edition)),

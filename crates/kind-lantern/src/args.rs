@@ -30,6 +30,7 @@ pub enum Command {
     Releases(commands::releases::Args),
     Keep(commands::keep::Args),
     Number(commands::number::Args),
+    Storefronts(commands::storefronts::Args),
     Connect(commands::connect::Args),
     Push(commands::push::Args),
     Promote(commands::promote::Args),

@@ -29,6 +29,7 @@ pub mod releases;
 pub mod repair;
 pub mod rollback;
 pub mod status;
+pub mod storefronts;
 pub mod trial;
 pub mod verify;
 pub mod wait;

@@ -47,6 +47,10 @@ impl CommandError {
     }
 
     /// Ends with the exit code of findings that stop, which were shown.
+    pub fn findings(what: impl Into<String>) -> Self {
+        Self { class: Class::Findings, ..Self::usage(what, "fix them, and try again") }
+    }
+
     pub fn findings_said() -> Self {
         Self { class: Class::Findings, is_said: true, ..Self::usage("there are errors", "fix them") }
     }

@@ -3,6 +3,7 @@
 //! [`HandRules`] is what the studio writes about one ([`raw`] is the file's shape): what is handed over, and the steps of each
 //! action. An action that has begun is a [`crate::walk::Walk`].
 
+mod draft;
 pub mod raw;
 mod read;
 
@@ -16,6 +17,7 @@ use crate::rules::{Accepted, Branches, Numbers};
 use crate::step::{Paste, ReadBack, Step};
 use crate::template::{Template, Values};
 
+pub use draft::Draft;
 pub use read::{Around, schema};
 
 /// Largest file of rules accepted, in bytes. Ours: a real one has some thousands.

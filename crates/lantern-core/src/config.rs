@@ -187,6 +187,19 @@ pub enum StorefrontKind {
     Protocol(ProtocolStorefront),
     /// A person does it.
     ByHand(HandStorefront),
+    /// A program of the studio's own does it, and a person what that does not do.
+    Connector(ConnectorStorefront),
+}
+
+/// A storefront at which a program of the studio's own does what is done.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct ConnectorStorefront {
+    /// The program, then its arguments.
+    pub run: Vec<String>,
+    /// How long it has for one action.
+    pub time_limit: jiff::SignedDuration,
+    /// What a person does, and the texts.
+    pub hand: HandStorefront,
 }
 
 /// A storefront without an interface for programs.
@@ -212,17 +225,26 @@ impl StorefrontKind {
     pub fn address(&self) -> &str {
         match self {
             Self::Protocol(storefront) => &storefront.address,
-            Self::ByHand(_) => "by hand",
+            Self::ByHand(_) | Self::Connector(_) => "by hand",
         }
     }
 }
 
 impl Storefront {
-    /// Returns it, where a person does what is done there.
+    /// Returns it, where what is done there is done in steps: by a person, or by a connector.
     pub fn by_hand(&self) -> Option<&HandStorefront> {
         match &self.kind {
             StorefrontKind::ByHand(at) => Some(at),
+            StorefrontKind::Connector(at) => Some(&at.hand),
             StorefrontKind::Protocol(_) => None,
+        }
+    }
+
+    /// Returns the connector that does what is done there.
+    pub fn connector(&self) -> Option<&ConnectorStorefront> {
+        match &self.kind {
+            StorefrontKind::Connector(at) => Some(at),
+            StorefrontKind::ByHand(_) | StorefrontKind::Protocol(_) => None,
         }
     }
 

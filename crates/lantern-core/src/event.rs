@@ -243,6 +243,10 @@ pub struct Sealed {
     pub warnings: u64,
 }
 
+fn is_false(value: &bool) -> bool {
+    !*value
+}
+
 fn is_zero(count: &u64) -> bool {
     *count == 0
 }
@@ -530,6 +534,9 @@ pub struct StepsBegun {
     pub name: ReleaseName,
     /// Its steps, as they are from now on, whatever becomes of the rules.
     pub steps: Vec<Step>,
+    /// Whether a connector is asked first; then a person does what that does not do.
+    #[serde(default, skip_serializing_if = "is_false")]
+    pub connector: bool,
     /// Of a push: what is handed over.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub hand_over: Vec<HandedOver>,

@@ -1,5 +1,6 @@
 //! A step that a person does at a storefront, and what is read back there.
 
+use jiff::{SignedDuration, Span, SpanRelativeTo};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
@@ -7,6 +8,13 @@ use crate::names::Name;
 
 /// The key under which the storefront's own number is read back.
 pub const NUMBER_THERE: &str = "number-there";
+
+/// Reads a length of time such as `6 days`, of at most a year; days have 24 hours.
+pub fn length_of_time(text: &str) -> Option<SignedDuration> {
+    let span: Span = text.parse().ok()?;
+    let time = span.to_duration(SpanRelativeTo::days_are_24_hours()).ok()?;
+    (time.is_positive() && time <= SignedDuration::from_hours(24 * 366)).then_some(time)
+}
 
 /// A step of one action, as it was when the action began. In its texts only what is read back is still in braces.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]

@@ -192,28 +192,30 @@ impl Walk {
         if self.current().is_some() {
             return None;
         }
+        let last = self.said.values().max_by_key(|said| said.at)?;
+        let number = self.answer(NUMBER_THERE).and_then(|text| text.parse().ok());
+        let day = self.answer(SINCE).and_then(|text| text.parse::<jiff::civil::Date>().ok());
+        let day = day.and_then(|day| day.to_zoned(jiff::tz::TimeZone::UTC).ok()).map(|day| day.timestamp());
+        self.end(number.unwrap_or(free), &last.by, day.unwrap_or(last.at))
+    }
+
+    /// What is to be recorded when it is over: with this number there, by whom, and since when players have it. None for an
+    /// action that only a newer lantern knows.
+    pub fn end(&self, number_there: u64, by: &str, since: Timestamp) -> Option<EventBody> {
         let begun = &self.begun;
-        let last = self.said.values().max_by_key(|said| said.at);
         let (key, storefront) = (begun.key, begun.storefront.clone());
         let (release, name) = (begun.release, begun.name.clone());
         Some(match (&begun.action, &begun.wanted) {
             (Action::Promote { branch } | Action::Rollback { branch }, Some(wanted)) => {
-                let day = self.answer(SINCE).and_then(|text| text.parse::<jiff::civil::Date>().ok());
-                let day = day.and_then(|day| day.to_zoned(jiff::tz::TimeZone::UTC).ok()).map(|day| day.timestamp());
                 let facts = BranchFacts {
                     branch: branch.clone(),
                     revision: wanted.revision + 1,
-                    since: day.or(last.map(|said| said.at)),
-                    by: last.map(|said| said.by.clone()),
+                    since: Some(since),
+                    by: Some(by.to_owned()),
                     targets: wanted.targets.clone(),
                 };
-                EventBody::Moved(Moved {
-                    key,
-                    storefront,
-                    facts,
-                    because: begun.because.clone(),
-                    restores: wanted.restores,
-                })
+                let (because, restores) = (begun.because.clone(), wanted.restores);
+                EventBody::Moved(Moved { key, storefront, facts, because, restores })
             }
             (Action::Withdraw { because }, _) => EventBody::Withdrawn(Withdrawn {
                 key: Some(key),
@@ -227,7 +229,7 @@ impl Walk {
                 storefront,
                 release,
                 name,
-                number_there: self.answer(NUMBER_THERE).and_then(|text| text.parse().ok()).unwrap_or(free),
+                number_there,
                 name_there: begun.name_there.clone(),
                 sent: begun.hand_over.iter().map(|file| file.bytes).sum(),
                 targets: begun.hand_over.iter().map(|file| file.target.clone()).collect(),

@@ -98,12 +98,25 @@ impl Project {
 
     /// Returns the access that is kept for a storefront, if there is some.
     pub(crate) fn access_to(&self, at: &Storefront) -> Result<Option<Found>, ProjectError> {
-        find(self.access_folder(), at.kind.address())
+        find(self.access_folder(), &self.origin(at))
     }
 
     /// Keeps access to a storefront; returns where.
     pub(crate) fn keep_access(&self, at: &Storefront, id: &str, access: &Access) -> Result<PathBuf, ProjectError> {
-        keep(&path(self.access_folder(), at.kind.address())?, at.kind.address(), id, access)
+        let origin = self.origin(at);
+        keep(&path(self.access_folder(), &origin)?, &origin, id, access)
+    }
+
+    /// What access is bound to: where a storefront is; of a connector this very command in this very folder, for whoever gets
+    /// the access is the program that is started.
+    fn origin(&self, at: &Storefront) -> String {
+        match at.connector() {
+            None => at.kind.address().to_owned(),
+            Some(connector) => {
+                let root = self.root().canonicalize().unwrap_or_else(|_| self.root().to_owned());
+                format!("connector {:?} in {}", connector.run, root.display())
+            }
+        }
     }
 }
 

@@ -16,6 +16,7 @@ use lantern_store::store::StoreError;
 use lantern_storefront::StorefrontError;
 use lantern_storefront::protocol::problem;
 
+use crate::connector_run::ConnectorFailed;
 use crate::history::HistoryError;
 use crate::install::PlayError;
 use crate::invite::InviteError;
@@ -183,6 +184,9 @@ pub enum ProjectError {
     /// Something is not laid out to be handed over.
     #[error(transparent)]
     HandOver(#[from] HandOverError),
+    /// A connector did not do something.
+    #[error(transparent)]
+    Connector(#[from] ConnectorFailed),
     /// Nobody is invited.
     #[error(transparent)]
     Invite(#[from] InviteError),
@@ -262,6 +266,7 @@ impl ProjectError {
             Self::Move(error) => error.class(),
             Self::Push(error) => error.class(),
             Self::Steps(error) => error.class(),
+            Self::Connector(error) => error.class(),
             Self::HandOver(error) => error.class(),
             Self::Invite(error) => error.class(),
             Self::Play(error) => error.class(),
@@ -327,6 +332,7 @@ impl ProjectError {
             Self::Move(error) => error.fixes(),
             Self::Push(error) => error.fixes(),
             Self::Steps(error) => error.fixes(),
+            Self::Connector(error) => error.fixes(),
             Self::HandOver(error) => error.fixes(),
             Self::Invite(error) => error.fixes(),
             Self::Play(error) => error.fixes(),

@@ -21,6 +21,9 @@
 mod access;
 mod actions;
 mod check;
+mod connector;
+mod connector_run;
+mod connector_trial;
 mod depots;
 mod describe;
 mod divided;
@@ -61,6 +64,9 @@ mod write_out;
 
 pub use access::known_secrets;
 pub use check::{Checked, CheckedTarget};
+pub use connector::ConnectorEnd;
+pub use connector_run::ConnectorFailed;
+pub use connector_trial::ConnectorCheck;
 pub use depots::{DepotShown, DepotsShown, Sized};
 pub use environment::{Fixed, fix, now, today};
 pub use error::{Class, Explained, ProjectError, fix_of_disk};

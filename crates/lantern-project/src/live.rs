@@ -32,6 +32,8 @@ pub struct LiveStorefront {
     pub said: Option<SaidOf>,
     /// Whether people do what is done there.
     pub by_hand: bool,
+    /// Whether a connector is asked to do it.
+    pub connector: bool,
     /// In the order of the configuration; those that only the storefront knows come last.
     pub branches: Vec<LiveBranch>,
 }
@@ -134,6 +136,7 @@ impl Workspace {
                 as_of,
                 said: title.and_then(|title| board.said.get(title)).cloned(),
                 by_hand: configured.by_hand().is_some(),
+                connector: configured.connector().is_some(),
                 branches: builds.branches(title, configured)?,
             });
         }

@@ -58,6 +58,8 @@ pub struct MovePlan {
     pub because: Option<String>,
     /// What a person does for it, at a storefront by hand.
     pub steps: Option<Vec<StepByHand>>,
+    /// Whether a connector is asked first.
+    pub connector: bool,
 }
 
 /// What is known here of a release that is to be given to players.
@@ -344,6 +346,7 @@ impl Session {
         let steps = self.steps_by_hand(&state, &release, restores.is_some(), because.as_deref())?;
         Ok(MovePlan {
             steps,
+            connector: state.storefront.configured.connector().is_some(),
             stays,
             known: None,
             edition: state.storefront.edition,

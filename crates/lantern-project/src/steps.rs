@@ -76,6 +76,8 @@ pub struct HandPush {
     pub begun: Option<Walk>,
     /// Where the files are laid out.
     pub folder: PathBuf,
+    /// Whether a connector is asked first.
+    pub connector: bool,
 }
 
 /// An action on its way.
@@ -87,6 +89,8 @@ pub struct OpenWalk {
     pub walk: Walk,
     /// Where its files are laid out, of a push.
     pub folder: Option<PathBuf>,
+    /// Whether it began just now, so that nobody was asked for it before.
+    pub is_new: bool,
 }
 
 /// What came of saying how a step stands.
@@ -114,7 +118,7 @@ impl Workspace {
                     let is_push = walk.begun.action == Action::Push;
                     let folder = release.filter(|_| is_push);
                     let folder = folder.map(|release| self.project.outgoing(&walk.begun.storefront.name, release));
-                    out.push(OpenWalk { edition: edition.clone(), walk: walk.clone(), folder });
+                    out.push(OpenWalk { edition: edition.clone(), walk: walk.clone(), folder, is_new: false });
                 }
             }
         }
@@ -147,7 +151,7 @@ impl Workspace {
             match event.body {
                 EventBody::StepsBegun(begun) if begun.storefront.name == *storefront => {
                     let walk = Walk::new(begun, event.actor, event.recorded_at);
-                    walks.push(OpenWalk { edition: event.edition, walk, folder: None });
+                    walks.push(OpenWalk { edition: event.edition, walk, folder: None, is_new: false });
                 }
                 EventBody::StepSaid(said) => {
                     if let Some(open) = walks.iter_mut().find(|open| open.walk.begun.key == said.key) {
@@ -229,6 +233,7 @@ impl Session {
             texts,
             begun,
             folder: self.project().outgoing(&at.reference.name, &release),
+            connector: at.configured.connector().is_some(),
             storefront: at.reference,
             release,
         })
@@ -299,7 +304,7 @@ impl Session {
         let (folder, hand_over) = self.workspace.lay_out(storefront, &plan.release, &wanted, &before, progress)?;
         let edition = plan.release.edition.clone();
         if let Some(walk) = &plan.begun {
-            return Ok(OpenWalk { edition, walk: walk.clone(), folder: Some(folder) });
+            return Ok(OpenWalk { edition, walk: walk.clone(), folder: Some(folder), is_new: false });
         }
         let mut values = Values::default();
         let digest = |file: &HandedOver| file.sha256.as_ref().map(|sha256| format!("{sha256}  {}", file.name));
@@ -313,6 +318,7 @@ impl Session {
             release: plan.release.id,
             name: plan.release.name.clone(),
             steps,
+            connector: plan.connector,
             hand_over,
             name_there: plan.name_there.clone(),
             message: plan.texts.message.clone(),
@@ -320,7 +326,7 @@ impl Session {
             wanted: None,
             because: None,
         })?;
-        Ok(OpenWalk { edition, walk, folder: Some(folder) })
+        Ok(OpenWalk { edition, walk, folder: Some(folder), is_new: true })
     }
 
     /// Begins the steps of a move, or goes on with those that were begun.
@@ -347,7 +353,7 @@ impl Session {
         if let Some(walk) = board.walks.values().find(moves_it).cloned() {
             let is_same = walk.begun.action == action && walk.begun.wanted.as_ref() == Some(&wanted);
             if is_same {
-                return Ok(OpenWalk { edition: plan.edition.clone(), walk, folder: None });
+                return Ok(OpenWalk { edition: plan.edition.clone(), walk, folder: None, is_new: false });
             }
             let (storefront, branch) = (plan.storefront.name.clone(), plan.branch.clone());
             return Err(StepsError::UnderWay { storefront, branch, release: walk.begun.name }.into());
@@ -359,6 +365,7 @@ impl Session {
             release: plan.release.release,
             name: plan.release.name.clone(),
             steps: plan.steps.clone().unwrap_or_default(),
+            connector: plan.connector,
             hand_over: Vec::new(),
             name_there: None,
             message: None,
@@ -366,7 +373,7 @@ impl Session {
             wanted: Some(wanted),
             because: plan.because.clone(),
         })?;
-        Ok(OpenWalk { edition: plan.edition.clone(), walk, folder: None })
+        Ok(OpenWalk { edition: plan.edition.clone(), walk, folder: None, is_new: true })
     }
 
     /// Begins the steps that take a release away.
@@ -384,7 +391,7 @@ impl Session {
                 && begun.storefront.key() == at.reference.key()
         };
         if let Some(walk) = board.walks.values().find(is_same).cloned() {
-            return Ok(OpenWalk { edition: release.edition.clone(), walk, folder: None });
+            return Ok(OpenWalk { edition: release.edition.clone(), walk, folder: None, is_new: false });
         }
         let number = board.build_of(&at.reference.key(), release.id);
         let steps = self.steps_of(
@@ -403,6 +410,7 @@ impl Session {
             release: release.id,
             name: release.name.clone(),
             steps,
+            connector: at.configured.connector().is_some(),
             hand_over: Vec::new(),
             name_there: None,
             message: None,
@@ -410,7 +418,7 @@ impl Session {
             wanted: None,
             because: Some(because.to_owned()),
         })?;
-        Ok(OpenWalk { edition: release.edition.clone(), walk, folder: None })
+        Ok(OpenWalk { edition: release.edition.clone(), walk, folder: None, is_new: true })
     }
 
     fn begin_walk(&mut self, edition: &Name, begun: impl FnOnce(EventId) -> StepsBegun) -> Result<Walk, ProjectError> {
@@ -472,7 +480,7 @@ impl Session {
         self.not_done(edition, key, because)
     }
 
-    fn walk(&self, edition: &Name, key: EventId) -> Result<Walk, ProjectError> {
+    pub(crate) fn walk(&self, edition: &Name, key: EventId) -> Result<Walk, ProjectError> {
         let found = self.workspace.board(edition)?.walks.get(&key).cloned();
         Ok(found.ok_or(StepsError::Gone)?)
     }
@@ -546,6 +554,9 @@ pub enum StepsError {
     /// Programs can ask the storefront.
     #[error("{0} is not done by hand")]
     NotByHand(Name),
+    /// No program of the studio's own does what is done there.
+    #[error("{0} has no connector")]
+    NoConnector(Name),
     /// Nothing is open there.
     #[error("nothing is open at {storefront}")]
     NothingOpen {
@@ -618,6 +629,7 @@ impl Explained for StepsError {
 
     fn fixes(&self) -> Vec<String> {
         vec![match self {
+            Self::NoConnector(name) => format!("write kind = \"connector\" and run = […] into [storefronts.{name}]"),
             Self::NotByHand(name) => format!("lantern push {name}"),
             Self::NothingOpen { storefront } => format!("begin something: lantern push {storefront}"),
             Self::Gone => "see what came of it: lantern history".to_owned(),

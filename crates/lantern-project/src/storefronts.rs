@@ -6,15 +6,16 @@ use std::path::PathBuf;
 use std::sync::Arc;
 
 use lantern_core::board::{Board, KnownRelease};
-use lantern_core::config::Storefront as Configured;
+use lantern_core::config::{ConnectorStorefront, Storefront as Configured};
 use lantern_core::digest::ReleaseId;
 use lantern_core::event::{
     BranchReported, BranchWentBack, BuildFound, BuildGone, Connected, EventBody, Pushed, StorefrontRef, TitleKey,
     Withdrawn,
 };
 use lantern_core::names::{Handle, Name};
+use lantern_core::progress::Silent;
 use lantern_core::release::ReleaseRecord;
-use lantern_core::rules::HouseRules;
+use lantern_core::rules::{Branches as RuleBranches, HouseRules};
 use lantern_core::version::ReleaseAsked;
 use lantern_ledger::ServerFacts;
 use lantern_storefront::protocol::{Branch, Build, Title};
@@ -215,7 +216,7 @@ impl Project {
     /// [`ConnectError::NoStorefront`], [`ConnectError::ByHand`].
     pub fn refuse_to_connect(&self, name: &str) -> Result<(), ProjectError> {
         let (name, configured) = self.storefront(name)?;
-        match configured.by_hand() {
+        match configured.by_hand().filter(|_| configured.connector().is_none()) {
             Some(_) => Err(ConnectError::ByHand { storefront: name.clone() }.into()),
             None => Ok(()),
         }
@@ -233,6 +234,9 @@ impl Session {
         let (name, configured) = project.storefront(name)?;
         let (name, configured) = (name.clone(), configured.clone());
         project.refuse_to_connect(name.as_str())?;
+        if let Some(connector) = configured.connector().cloned() {
+            return self.connect_through(&name, &configured, &connector, access);
+        }
         let fails = |source| ProjectError::Storefront { storefront: name.clone(), source };
         let at = project.ask_as(&configured, Some(access.clone()), None).map_err(fails)?;
         let facts = at.identify().map_err(fails)?;
@@ -288,6 +292,49 @@ impl Session {
             titles,
             rules,
             kept_in,
+        })
+    }
+
+    /// Tries a name and secret through a connector, and keeps them when the storefront accepts them there.
+    fn connect_through(
+        &mut self,
+        name: &Name,
+        configured: &Configured,
+        connector: &ConnectorStorefront,
+        access: Access,
+    ) -> Result<Connection, ProjectError> {
+        let id = StorefrontRef::id_by_hand(name);
+        let mut titles = Vec::new();
+        for (edition, handle) in &configured.handles {
+            let about = (name, edition, handle.as_str());
+            crate::connector_run::probe(self.project(), about, connector, Some(access.clone()), &Silent)?;
+            let at = open_storefront(&self.workspace, edition, name.as_str())?;
+            let branches = at.branches()?.list(&at.title).map_err(at.fails())?;
+            titles.push((edition.clone(), at.known.clone(), branches, at.name(), at.rules()?));
+        }
+        let kept_in = self.project().keep_access(configured, &id, &access)?;
+        for (edition, title, ..) in &titles {
+            let reference = StorefrontRef { id: id.clone(), name: name.clone(), handle: title.handle.clone() };
+            let event = Connected { storefront: reference, client: access.client_id.clone() };
+            self.workspace.record(edition, EventBody::Connected(event), None)?;
+        }
+        let (storefront_name, rules) = match titles.first() {
+            Some((_, _, _, name, rules)) => (name.clone(), rules.clone()),
+            None => (name.to_string(), HouseRules::written(None, None, RuleBranches { fixed: Vec::new() })),
+        };
+        Ok(Connection {
+            storefront: name.clone(),
+            storefront_name,
+            address: connector.run.join(" "),
+            client: access.client_id,
+            rights: Vec::new(),
+            titles: titles
+                .into_iter()
+                .map(|(edition, title, branches, ..)| ConnectedTitle { edition, title, branches })
+                .collect(),
+            rules,
+            kept_in,
+            lacking: Vec::new(),
         })
     }
 

@@ -6,6 +6,7 @@
 //! - [`protocol`]: the documents that travel; client and server share them.
 //! - [`http::HttpStorefront`]: the kind `protocol`.
 //! - [`ByHand`]: the kind `by-hand`.
+//! - [`connector`]: programs of the studio's own that do what is done at a storefront.
 //! - [`conformance`]: what every kind must do, as a suite.
 //!
 //! ```no_run
@@ -23,6 +24,7 @@
 mod abilities;
 mod by_hand;
 pub mod conformance;
+pub mod connector;
 mod error;
 pub mod http;
 mod open;

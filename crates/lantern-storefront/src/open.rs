@@ -17,7 +17,7 @@ use crate::{Storefront, StorefrontError};
 pub fn open(kind: &StorefrontKind, opening: Opening) -> Result<Arc<dyn Storefront>, StorefrontError> {
     match kind {
         StorefrontKind::Protocol(at) => Ok(Arc::new(HttpStorefront::open(&at.address, opening)?)),
-        StorefrontKind::ByHand(_) => match opening.said {
+        StorefrontKind::ByHand(_) | StorefrontKind::Connector(_) => match opening.said {
             Some(said) => Ok(Arc::new(ByHand::new(*said))),
             None => Err(StorefrontError::Unable { address: "it".to_owned(), what: "be installed from with this tool" }),
         },

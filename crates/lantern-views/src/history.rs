@@ -72,7 +72,7 @@ pub fn sentence(event: &Event) -> String {
         EventBody::Pushed(e) if e.storefront.is_by_hand() => {
             let message = e.message.as_ref().map_or(String::new(), |message| format!(": {message}"));
             let (name, at, number) = (&e.name, &e.storefront.name, e.number_there);
-            format!("brought {name} to {at} by hand, number there {number}, {}{message}", format::bytes(e.sent))
+            format!("brought {name} to {at}, number there {number}, {}{message}", format::bytes(e.sent))
         }
         EventBody::Pushed(e) => {
             let message = e.message.as_ref().map_or(String::new(), |message| format!(": {message}"));
@@ -87,8 +87,7 @@ pub fn sentence(event: &Event) -> String {
         EventBody::Moved(e) => {
             let because = e.because.as_ref().map_or(String::new(), |c| format!(": {c}"));
             let back = if e.restores.is_some() { " back" } else { "" };
-            let how = if e.storefront.is_by_hand() { " by hand" } else { "" };
-            format!("put {}{back} on {} at {}{how}{because}", what_is_on(&e.facts), e.facts.branch, e.storefront.name)
+            format!("put {}{back} on {} at {}{because}", what_is_on(&e.facts), e.facts.branch, e.storefront.name)
         }
         EventBody::NotDone(e) => format!("not done: {}", e.why),
         EventBody::BranchReported(e) if e.facts.revision == 0 => {

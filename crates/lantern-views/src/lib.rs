@@ -49,6 +49,7 @@ mod shared;
 pub mod sheet;
 pub mod status;
 pub mod steps;
+pub mod storefronts;
 mod table;
 pub mod trial;
 pub mod verify;

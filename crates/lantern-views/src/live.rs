@@ -41,6 +41,8 @@ struct StorefrontDocument<'a> {
     why: Option<String>,
     /// Whether people do what is done there: then all of it was said by one.
     by_hand: bool,
+    /// Whether a connector is asked to do it.
+    connector: bool,
     /// Who said so last, and when.
     said: Option<SaidDocument<'a>>,
     branches: Vec<BranchDocument<'a>>,
@@ -133,6 +135,7 @@ pub fn document<'a>(live: &Live<'a>) -> Document<'a> {
         as_of: of.as_of,
         why: live.why(&of.storefront),
         by_hand: of.by_hand,
+        connector: of.connector,
         said: of.said.as_ref().map(|said| SaidDocument { by: &said.by, at: said.at }),
         branches: of.branches.iter().map(branch).collect(),
     };
@@ -217,7 +220,12 @@ pub fn view(live: &Live<'_>, has_editions: bool) -> View {
         let as_of = storefront.as_of.map_or_else(String::new, |at| format!(", last known {}", format::time(at)));
         if storefront.by_hand {
             let said = match &storefront.said {
+                Some(said) if storefront.connector => {
+                    let (by, ago) = (shown(&said.by), format::ago(said.at, live.now));
+                    format!("as its connector said when {by} last ran it, {ago}")
+                }
                 Some(said) => format!("said by {}, {}", shown(&said.by), format::ago(said.at, live.now)),
+                None if storefront.connector => "its connector did nothing yet".to_owned(),
                 None => "by hand: nobody said anything yet".to_owned(),
             };
             view.say(format!("    {}", faint(said)));

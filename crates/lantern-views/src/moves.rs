@@ -158,7 +158,7 @@ pub fn plan(plan: &MovePlan, project: &Project) -> View {
             say_warnings_at_sealing(known.warnings, &mut view);
         }
     }
-    if let Some(steps) = &plan.steps {
+    if let Some(steps) = plan.steps.as_ref().filter(|_| !plan.connector) {
         view.space();
         show_steps(steps, &mut view);
         if let Some(gap) = gap(steps) {

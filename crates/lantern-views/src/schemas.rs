@@ -49,6 +49,8 @@ fn all() -> Vec<(String, Value)> {
         schema_of::<moves::Document<'static>>("rollback"),
         schema_of::<status::Document<'static>>("status"),
         schema_of::<steps::Document<'static>>("steps"),
+        schema_of::<storefronts::Document<'static>>("storefronts"),
+        schema_of::<storefronts::TrialDocument<'static>>("storefronts-try"),
         schema_of::<check::ExplanationDocument>("explanation"),
         schema_of::<trial::Document<'static>>("try"),
         schema_of::<verify::InstalledDocument<'static>>("verify"),
@@ -63,6 +65,16 @@ fn the_schemas_in_docs_are_those_of_the_code() {
     let mut all = all();
     // The one file that people write beside lantern.toml.
     all.push(("hand-rules".to_owned(), lantern_core::by_hand::schema()));
+    // What connectors read, and the lines that they print.
+    let titled = |name: &str, mut schema: Value| {
+        schema["title"] = name.into();
+        (name.to_owned(), schema)
+    };
+    let reads: SchemaGenerator = SchemaSettings::draft2020_12().for_serialize().into_generator();
+    let reads = reads.into_root_schema_for::<lantern_storefront::connector::Document>().to_value();
+    all.push(titled("connector", reads));
+    let prints = schemars::schema_for!(lantern_storefront::connector::Line).to_value();
+    all.push(titled("connector-line", prints));
     for (name, schema) in &all {
         let path = folder.join(format!("{name}.schema.json"));
         let text = format!("{}\n", serde_json::to_string_pretty(schema).unwrap());

@@ -124,12 +124,13 @@ pub fn walk_document<'a>(open: &'a OpenWalk, outcome: Option<&EventBody>) -> Wal
 /// What an action by hand is, in a few words: `bring 1.4.0 (27) to old-pier by hand`.
 pub fn action(begun: &StepsBegun) -> String {
     let (name, at) = (&begun.name, &begun.storefront.name);
+    let how = if begun.connector { "through its connector" } else { "by hand" };
     match &begun.action {
-        Action::Push => format!("bring {name} to {at} by hand"),
-        Action::Promote { branch } => format!("put {name} on {branch} at {at} by hand"),
-        Action::Rollback { branch } => format!("put {name} back on {branch} at {at} by hand"),
-        Action::Withdraw { .. } => format!("take {name} away at {at} by hand"),
-        Action::Other(_) => format!("do something with {name} at {at} by hand (written by a newer lantern)"),
+        Action::Push => format!("bring {name} to {at} {how}"),
+        Action::Promote { branch } => format!("put {name} on {branch} at {at} {how}"),
+        Action::Rollback { branch } => format!("put {name} back on {branch} at {at} {how}"),
+        Action::Withdraw { .. } => format!("take {name} away at {at} {how}"),
+        Action::Other(_) => format!("do something with {name} at {at} {how} (written by a newer lantern)"),
     }
 }
 
@@ -138,7 +139,8 @@ pub fn plan(plan: &HandPush, project: &Project) -> View {
     let mut view = View::default();
     let edition = format::edition_word(project, &plan.release.edition);
     let (name, storefront) = (strong(&plan.release.name), strong(&plan.storefront_name));
-    view.say(format!("Bring {edition}{name} to {storefront} by hand\n"));
+    let how = if plan.connector { "through its connector" } else { "by hand" };
+    view.say(format!("Bring {edition}{name} to {storefront} {how}\n"));
     let mut files = Table::default();
     files.head(["hand over", "", "files", "unpacked", "for"]);
     for file in &plan.files {
@@ -157,8 +159,10 @@ pub fn plan(plan: &HandPush, project: &Project) -> View {
         ]);
     }
     view.table(files);
-    view.space();
-    show_steps(&plan.steps, &mut view);
+    if !plan.connector {
+        view.space();
+        show_steps(&plan.steps, &mut view);
+    }
     let mut facts = Table::default();
     if let Some(name) = plan.name_there.as_ref().map(Handle::as_str) {
         facts.row([faint("name there"), shown(name)]);
@@ -172,8 +176,10 @@ pub fn plan(plan: &HandPush, project: &Project) -> View {
     for (language, text) in plan.texts.notes.iter() {
         facts.row([faint(for_players(language)), shown(text)]);
     }
-    view.space();
-    view.table(facts);
+    if facts.rows().next().is_some() {
+        view.space();
+        view.table(facts);
+    }
     if let Some(gap) = plan.gap {
         view.say(format!("  {} {}", care("careful:"), gap_sentence(gap)));
     }
@@ -297,15 +303,16 @@ fn settled(walk: &Walk, step: &Step, now: Timestamp) -> String {
 pub fn outcome(begun: &StepsBegun, end: &EventBody) -> View {
     let mut view = View::default();
     let (name, at) = (strong(&begun.name), &begun.storefront.name);
+    let say = if begun.connector { "" } else { ", as you say" };
     view.say(match end {
         EventBody::Pushed(pushed) => {
             format!("\n{} {name} is at {at}; its number there is {}", good("there:"), pushed.number_there)
         }
         EventBody::Moved(moved) => {
             let word = if moved.restores.is_some() { "back:" } else { "live:" };
-            format!("\n{} {name} on {} at {at}, as you say", good(word), strong(&moved.facts.branch))
+            format!("\n{} {name} on {} at {at}{say}", good(word), strong(&moved.facts.branch))
         }
-        _ => format!("\n{} {name} at {at}, as you say", good("withdrawn:")),
+        _ => format!("\n{} {name} at {at}{say}", good("withdrawn:")),
     });
     view
 }

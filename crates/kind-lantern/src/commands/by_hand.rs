@@ -5,7 +5,9 @@ use std::collections::BTreeMap;
 use lantern_core::event::{EventBody, StepStanding};
 use lantern_core::names::Name;
 use lantern_core::step::Step;
-use lantern_project::{OpenWalk, ProjectError, Session, StepsError, Workspace, check_answers, waiting_since};
+use lantern_project::{
+    ConnectorEnd, OpenWalk, ProjectError, Session, StepsError, Workspace, check_answers, waiting_since,
+};
 use lantern_store::durable;
 use lantern_views::{sheet, steps};
 
@@ -30,6 +32,20 @@ pub fn walk(session: &mut Session, open: &mut OpenWalk, ui: &Ui) -> Result<Optio
     let told = session.finish_walk(&open.edition, open.walk.begun.key)?;
     if told.outcome.is_some() {
         return Ok(told.outcome);
+    }
+    let tell = |text: &str| ui.say(&format!("  {}", lantern_views::paint::faint(text)));
+    match session.ask_connector(open, &ui.progress(), &tell)? {
+        ConnectorEnd::ByPerson => {}
+        ConnectorEnd::Waits => {
+            ui.show(&steps::waits(open, lantern_project::now()));
+            return Ok(None);
+        }
+        ConnectorEnd::Done { outcome, address } => {
+            if let Some(address) = address {
+                tell(&lantern_core::path::shown(&address));
+            }
+            return Ok(Some(*outcome));
+        }
     }
     if !ui.can_ask() {
         let sheets = write_sheets(session.workspace(), open)?;

@@ -1,7 +1,7 @@
 use std::process::Command;
 use std::time::{Duration, Instant};
 
-use jiff::{SignedDuration, Span, SpanRelativeTo};
+use jiff::SignedDuration;
 use lantern_core::progress::{Progress, Task};
 use lantern_project::{OpenWalk, ProjectError, StepsError};
 use lantern_views::steps;
@@ -36,11 +36,8 @@ pub struct Args {
 }
 
 fn time(text: &str) -> Result<SignedDuration, String> {
-    let found = text.parse::<Span>().and_then(|span| span.to_duration(SpanRelativeTo::days_are_24_hours()));
-    match found {
-        Ok(time) if time.is_positive() => Ok(time),
-        _ => Err("write a time such as \"3 hours\" or \"20 minutes\"".to_owned()),
-    }
+    let wrong = || "write a time such as \"3 hours\" or \"20 minutes\"".to_owned();
+    lantern_core::step::length_of_time(text).ok_or_else(wrong)
 }
 
 /// How often the ledger is read again. Ours: people answer in minutes, not in seconds.

@@ -191,11 +191,11 @@ fn the_way_to_players_step_by_step() {
 
     $ lantern history --storefront old-pier --all
       UTC
-      2026-11-27 10:14:00   wren   put 1.3.2 (1) on pier at old-pier by hand
+      2026-11-27 10:14:00   wren   put 1.3.2 (1) on pier at old-pier
       2026-11-27 10:14:00   wren   did the step thursday
       2026-11-27 10:12:00   wren   waits for the step thursday, usually until 2026-12-03
       2026-11-27 10:11:00   wren   began to put 1.3.2 (1) on pier at old-pier by hand
-      2026-11-27 10:09:00   wren   brought 1.3.2 (1) to old-pier by hand, number there 12, 4.35 MB
+      2026-11-27 10:09:00   wren   brought 1.3.2 (1) to old-pier, number there 12, 4.35 MB
       2026-11-27 10:09:00   wren   did the step letter: number-there 12
       2026-11-27 10:08:00   wren   did the step carry
       2026-11-27 10:05:00   wren   began to bring 1.3.2 (1) to old-pier by hand

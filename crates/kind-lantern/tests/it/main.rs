@@ -21,6 +21,10 @@ mod checking;
 #[cfg(test)]
 mod complete;
 mod configuration;
+// Its connectors are scripts of a shell that only these systems have.
+#[cfg(test)]
+#[cfg(unix)]
+mod connector;
 #[cfg(test)]
 mod demo;
 #[cfg(test)]

@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::OnceLock;
 
-use jiff::{SignedDuration, Span, SpanRelativeTo};
+use jiff::SignedDuration;
 use serde_json::Value;
 
 use super::{HandForm, HandOver, HandRules, MAX_STEPS, StepRule, Steps, raw};
@@ -14,7 +14,7 @@ use crate::names::{Name, nearest};
 use crate::notes::is_language;
 use crate::path::shown;
 use crate::patterns::Patterns;
-use crate::step::ReadBack;
+use crate::step::{ReadBack, length_of_time};
 use crate::template::{FILE_NAME, Known, STEP, Template};
 
 use ConfigKey::{Item, Key as K};
@@ -153,10 +153,9 @@ impl Check<'_> {
 
     fn duration(&mut self, at: &[ConfigKey<'_>], text: Option<&str>) -> Option<SignedDuration> {
         let text = text?;
-        let found = text.parse::<Span>().and_then(|s| s.to_duration(SpanRelativeTo::days_are_24_hours()));
-        match found {
-            Ok(time) if time.is_positive() && time <= SignedDuration::from_hours(24 * 366) => Some(time),
-            _ => {
+        match length_of_time(text) {
+            Some(time) => Some(time),
+            None => {
                 let what = format!("{:?} is not a length of time of at most a year", shown(text));
                 self.stop(at, Code::WrongValue, what, "write \"20 minutes\", \"6 days\" or \"2 weeks\"");
                 None

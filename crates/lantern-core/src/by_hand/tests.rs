@@ -134,3 +134,26 @@ fn a_step_is_filled_but_for_what_is_read_back() {
     assert_eq!(step.by.as_deref(), Some("oar (publisher)"));
     assert_eq!(rules.steps.promote[0].filled(&values, None).by.as_deref(), Some("publisher"));
 }
+
+#[test]
+fn every_draft_is_a_file_of_rules_that_is_read() {
+    for bits in 0..32_u32 {
+        let is = |bit: u32| bits & (1 << bit) != 0;
+        for form in [HandForm::Folder, HandForm::Zip, HandForm::TarGz, HandForm::Package] {
+            let draft = Draft {
+                name: "Old \"Pier\"\n".into(),
+                address: is(0).then(|| "https://old-pier.example".into()),
+                form,
+                has_top: is(1),
+                gives_number: is(2),
+                one_at_a_time: is(3),
+                waits: is(4),
+                usual_wait: is(4).then(|| "6 days".into()),
+            };
+            let text = draft.text();
+            let rules = read(&text).unwrap_or_else(|findings| panic!("{text}\n{findings:#?}"));
+            assert_eq!(rules.one_at_a_time, is(3));
+            assert_eq!(rules.name.as_deref(), Some("Old \"Pier\"\n"));
+        }
+    }
+}

@@ -256,12 +256,46 @@ pub enum Storefront {
     Protocol(Protocol),
     /// Has no interface for programs: a person does it, step by step.
     ByHand(ByHand),
+    /// A program of the studio's own does what is done there; what it does not do, a person does.
+    Connector(Connector),
 }
 
 /// A storefront without an interface for programs.
 #[derive(Debug, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]
 pub struct ByHand {
+    /// File with its rules: what is handed over, and the steps. Left out: a ZIP archive for each target, and one step.
+    #[serde(default)]
+    pub rules: Option<String>,
+    /// What the storefront calls the game; with several editions: edition = handle. Left out: the full game, by its identity.
+    #[serde(default)]
+    pub handle: Option<Handles>,
+    /// Targets that go there. Left out: all of the editions that have a handle.
+    #[serde(default)]
+    pub targets: Vec<String>,
+    /// Texts that only this storefront knows, for its steps: key = text.
+    #[serde(default)]
+    pub values: BTreeMap<String, String>,
+    /// Whose account each role is that steps are for: role = account.
+    #[serde(default)]
+    pub people: BTreeMap<String, String>,
+    /// How releases are named there, with values in braces, such as "{release.version}". Left out: by their version.
+    #[serde(default)]
+    pub name_there: Option<String>,
+    /// The branches that are used there. Left out: one for everyone, called "public".
+    #[serde(default)]
+    pub branches: BTreeMap<String, Branch>,
+}
+
+/// A storefront at which a program of the studio's own does what is done.
+#[derive(Debug, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct Connector {
+    /// The program, then its arguments; a path is one from the folder of lantern.toml.
+    pub run: Vec<String>,
+    /// How long the program has for one action, such as "3 hours". Left out: 6 hours.
+    #[serde(default)]
+    pub time_limit: Option<String>,
     /// File with its rules: what is handed over, and the steps. Left out: a ZIP archive for each target, and one step.
     #[serde(default)]
     pub rules: Option<String>,
@@ -308,7 +342,7 @@ pub struct Protocol {
 }
 
 /// What a place calls the game, or each edition of it.
-#[derive(Debug, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Deserialize, JsonSchema)]
 #[serde(untagged)]
 pub enum Handles {
     /// Of the full game.
@@ -318,7 +352,7 @@ pub enum Handles {
 }
 
 /// A branch at a storefront.
-#[derive(Debug, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]
 pub struct Branch {
     /// Who can follow it.

@@ -4,8 +4,8 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use super::shape::Shape;
 use super::{
-    Accept, Audience, Config, ConfigKey, Edition, EditionKind, Game, HandStorefront, ProtocolStorefront, Storefront,
-    StorefrontKind, Target, TargetStart, VersionSource, raw,
+    Accept, Audience, Config, ConfigKey, ConnectorStorefront, Edition, EditionKind, Game, HandStorefront,
+    ProtocolStorefront, Storefront, StorefrontKind, Target, TargetStart, VersionSource, raw,
 };
 use crate::choices::{BY_LANGUAGE, Choices, DefaultOption, NO_OPTION, Players};
 use crate::depots::Rule;
@@ -608,7 +608,40 @@ impl Check<'_> {
         match raw {
             raw::Storefront::Protocol(raw) => self.protocol(at, raw, config),
             raw::Storefront::ByHand(raw) => self.by_hand(at, raw, config),
+            raw::Storefront::Connector(raw) => self.connector(at, raw, config),
         }
+    }
+
+    fn connector(&mut self, at: &[ConfigKey<'_>], raw: &raw::Connector, config: &raw::Config) -> Option<Storefront> {
+        if raw.run.first().is_none_or(|program| program.trim().is_empty()) {
+            let fix = "write the program, then its arguments: run = [\"python3\", \"places/gull_rock.py\"]";
+            self.stop(&[at, &[K("run")]].concat(), Code::EmptyValue, "a program is missing here", fix);
+            return None;
+        }
+        let time_limit = match raw.time_limit.as_deref().map(crate::step::length_of_time) {
+            None => jiff::SignedDuration::from_hours(6),
+            Some(Some(limit)) => limit,
+            Some(None) => {
+                let what = "this is not a length of time of at most a year";
+                self.stop(&[at, &[K("time-limit")]].concat(), Code::WrongValue, what, "write \"3 hours\"");
+                return None;
+            }
+        };
+        let by_hand = raw::ByHand {
+            rules: raw.rules.clone(),
+            handle: raw.handle.clone(),
+            targets: raw.targets.clone(),
+            values: raw.values.clone(),
+            people: raw.people.clone(),
+            name_there: raw.name_there.clone(),
+            branches: raw.branches.clone(),
+        };
+        let mut storefront = self.by_hand(at, &by_hand, config)?;
+        if let StorefrontKind::ByHand(hand) = storefront.kind {
+            let run = raw.run.clone();
+            storefront.kind = StorefrontKind::Connector(ConnectorStorefront { run, time_limit, hand });
+        }
+        Some(storefront)
     }
 
     fn protocol(&mut self, at: &[ConfigKey<'_>], raw: &raw::Protocol, config: &raw::Config) -> Option<Storefront> {

@@ -43,6 +43,7 @@ fn begun(action: Action, steps: Vec<Step>) -> StepsBegun {
         release: ReleaseId::of(b"r"),
         name: "1.4.0 (27)".parse().unwrap(),
         steps,
+        connector: false,
         hand_over: Vec::new(),
         name_there: None,
         message: Some("fog fix".into()),

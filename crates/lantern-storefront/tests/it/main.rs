@@ -2,3 +2,7 @@
 
 #[cfg(test)]
 mod client;
+// Its connectors are scripts of a shell that only these systems have.
+#[cfg(test)]
+#[cfg(unix)]
+mod connectors;

@@ -1,0 +1,649 @@
+//! Connectors: programs of the studio's own that do what is done at a storefront. One JSON document goes in, lines of JSON come
+//! out, the last of them is the result. Described in `docs/connectors.md`.
+//!
+//! A connector is not trusted: what it prints is bounded, a result that does not fit its exit code counts as none, and what it
+//! says is shown without the secret that it was given.
+
+use std::collections::BTreeMap;
+use std::fmt;
+use std::io::{self, BufRead, BufReader, Read, Write};
+use std::path::Path;
+use std::process::{Child, ChildStdin, Command, ExitStatus, Stdio};
+use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, SyncSender, channel, sync_channel};
+use std::sync::{Mutex, PoisonError};
+use std::time::{Duration, Instant};
+
+use lantern_core::digest::ReleaseId;
+use lantern_core::event::EventId;
+use lantern_core::names::{Identity, Name};
+use lantern_core::notes::Notes;
+use lantern_core::progress::{Progress, Task};
+use lantern_core::redact::{TAKEN_OUT, without_values};
+use lantern_core::system::System;
+use lantern_core::version::{BuildNumber, Version};
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
+/// What the document that goes in is called, with its version.
+pub const SCHEMA: &str = "lantern.connector/1";
+/// Longest line that is read, in bytes.
+pub const MAX_LINE: usize = 1024 * 1024;
+/// Most that is read of each of its outputs, in bytes.
+pub const MAX_OUTPUT: u64 = 64 * 1024 * 1024;
+/// How long it has to end by itself once it was asked to.
+const ENDS_WITHIN: Duration = Duration::from_secs(10);
+/// How often it is looked after.
+const EVERY: Duration = Duration::from_millis(50);
+
+/// What a connector is asked to do.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum Asked {
+    /// Say whether access is there and the storefront answers.
+    Probe,
+    /// Bring a release there.
+    Push,
+    /// Put it on a branch.
+    Promote,
+    /// Put back what a branch had before.
+    Rollback,
+    /// Take a release away.
+    Withdraw,
+    /// Say what became of the attempt, which may never have arrived.
+    Query,
+}
+
+/// The document that goes in.
+#[derive(Debug, Clone, Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub struct Document {
+    /// [`SCHEMA`].
+    pub schema: String,
+    /// What to do.
+    pub action: Asked,
+    /// The same for every try of one action: what was done once for it is not done again.
+    pub attempt: EventId,
+    /// Of a query: what the attempt was asked to do.
+    pub of: Option<Asked>,
+    /// Where.
+    pub storefront: DocumentStorefront,
+    /// What the release is of.
+    pub game: DocumentGame,
+    /// The release; none for a probe.
+    pub release: Option<DocumentRelease>,
+    /// What the build is for, for the team.
+    pub message: Option<String>,
+    /// What is new, for players.
+    pub notes: Notes,
+    /// Why, for the team.
+    pub because: Option<String>,
+    /// Of a push: what was laid out for it.
+    pub hand_over: Vec<DocumentFile>,
+    /// Of a move: the branch, as the storefront calls it.
+    pub branch: Option<String>,
+    /// Of a move: what the branch has before it.
+    pub before: Option<DocumentBefore>,
+    /// The access that is kept on this computer for it; none where nobody connected.
+    pub access: Option<DocumentAccess>,
+}
+
+/// Where.
+#[derive(Debug, Clone, Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub struct DocumentStorefront {
+    /// The project's name for it.
+    pub name: Name,
+    /// What `values` of `lantern.toml` has.
+    pub values: BTreeMap<String, String>,
+}
+
+/// What a release is of.
+#[derive(Debug, Clone, Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub struct DocumentGame {
+    /// As players know it.
+    pub name: String,
+    /// Reverse-domain.
+    pub identity: Identity,
+    /// Which edition.
+    pub edition: Name,
+    /// What the storefront calls it.
+    pub handle: String,
+}
+
+/// A release.
+#[derive(Debug, Clone, Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub struct DocumentRelease {
+    /// For people.
+    pub version: Version,
+    /// Its build number.
+    pub number: BuildNumber,
+    /// Its identity.
+    pub id: ReleaseId,
+    /// How it is to be named there.
+    pub name_there: String,
+    /// Its number there, once it has one.
+    pub number_there: Option<String>,
+}
+
+/// A file or folder that was laid out.
+#[derive(Debug, Clone, Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub struct DocumentFile {
+    /// Of which target.
+    pub target: Name,
+    /// What it runs on.
+    pub systems: Vec<System>,
+    /// Where it lies.
+    pub path: String,
+    /// Size of all its files, in bytes.
+    pub bytes: u64,
+    /// SHA-256 of the file, in hexadecimal digits; none for a folder.
+    pub sha256: Option<String>,
+    /// What starts it.
+    pub starts: Vec<String>,
+}
+
+/// What a branch has before it is moved.
+#[derive(Debug, Clone, Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub struct DocumentBefore {
+    /// For people.
+    pub version: Version,
+    /// Its number there.
+    pub number_there: String,
+}
+
+/// A name and its secret.
+#[derive(Clone, Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub struct DocumentAccess {
+    /// As whom.
+    pub name: String,
+    /// Shown nowhere.
+    pub secret: String,
+}
+
+impl fmt::Debug for DocumentAccess {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "DocumentAccess({}, secret not shown)", self.name)
+    }
+}
+
+/// One line that comes out; each has one of these keys. Those below `say` are results: exactly one, as the last line.
+#[derive(Debug, Clone, Default, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub struct Line {
+    /// How far it is.
+    #[serde(default)]
+    pub progress: Option<LineProgress>,
+    /// Something for the one who waits.
+    #[serde(default)]
+    pub say: Option<String>,
+    /// It was done; exit code 0.
+    #[serde(default)]
+    pub done: Option<LineDone>,
+    /// It was refused, and nothing changed there; exit code 3.
+    #[serde(default)]
+    pub refused: Option<LineRefused>,
+    /// These steps of the rules have to be done by a person, the others are done; exit code 0.
+    #[serde(default)]
+    pub by_hand: Option<Vec<Name>>,
+    /// The connector does not do this: all steps are done by a person; exit code 0.
+    #[serde(default)]
+    pub unknown_action: Option<bool>,
+    /// Of a query: the attempt never arrived, and can be made again; exit code 0.
+    #[serde(default)]
+    pub not_begun: Option<bool>,
+}
+
+/// How far a transfer is.
+#[derive(Debug, Clone, Deserialize, JsonSchema)]
+pub struct LineProgress {
+    /// Bytes that are done.
+    pub bytes: u64,
+    /// Of so many.
+    #[serde(default)]
+    pub of: Option<u64>,
+}
+
+/// That it was done.
+#[derive(Debug, Clone, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub struct LineDone {
+    /// Of a push: its number there, in digits. Left out where it has none: releases are counted.
+    #[serde(default)]
+    pub number_there: Option<String>,
+    /// Where it can be seen.
+    #[serde(default)]
+    pub address: Option<String>,
+    /// `live` (also where this is left out): players have it. `waiting`: it waits for somebody there.
+    #[serde(default)]
+    pub state: LineState,
+}
+
+/// How something that was done stands.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum LineState {
+    /// It is over.
+    #[default]
+    Live,
+    /// It waits for somebody there; it is asked for again with `query`.
+    Waiting,
+}
+
+/// That it was refused.
+#[derive(Debug, Clone, PartialEq, Eq, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub struct LineRefused {
+    /// Why.
+    pub because: String,
+    /// What to do.
+    #[serde(default)]
+    pub fix: Option<String>,
+}
+
+/// What a connector came to.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Outcome {
+    /// It was done.
+    Done {
+        /// Of a push: its number there.
+        number_there: Option<u64>,
+        /// Where it can be seen.
+        address: Option<String>,
+        /// Whether it waits for somebody there.
+        waits: bool,
+    },
+    /// It was refused, and nothing changed there.
+    Refused(LineRefused),
+    /// These steps have to be done by a person.
+    ByHand(Vec<Name>),
+    /// The connector does not do this.
+    UnknownAction,
+    /// The attempt never arrived.
+    NotBegun,
+}
+
+/// Why nobody knows what a connector did.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum ConnectorError {
+    /// It could not be started.
+    #[error("the connector {program} could not be started")]
+    Start {
+        /// The program.
+        program: String,
+        /// The system's reason.
+        #[source]
+        source: io::Error,
+    },
+    /// It ended without a result that fits.
+    #[error("the connector {program} {why}: it is not known whether it was done")]
+    NotKnown {
+        /// The program.
+        program: String,
+        /// How it ended.
+        why: String,
+    },
+    /// Someone asked to stop.
+    #[error("stopped")]
+    Stopped,
+}
+
+/// A connector as it is configured.
+#[derive(Debug, Clone, Copy)]
+pub struct Connector<'a> {
+    /// The program, then its arguments.
+    pub run: &'a [String],
+    /// The folder that it works in.
+    pub folder: &'a Path,
+    /// How long it has for one action.
+    pub limit: Duration,
+}
+
+/// What comes out of a connector, from the thread that reads it.
+enum Heard {
+    Line(Vec<u8>),
+    TooLong,
+    TooMuch,
+    End,
+}
+
+impl Connector<'_> {
+    /// Runs it for one document. `say` shows a text to the one who waits, without secrets.
+    ///
+    /// # Errors
+    /// [`ConnectorError`].
+    pub fn run(
+        &self,
+        document: &Document,
+        progress: &dyn Progress,
+        say: &dyn Fn(&str),
+    ) -> Result<Outcome, ConnectorError> {
+        let program = self.run.first().cloned().unwrap_or_default();
+        let secret = document.access.as_ref().map(|access| access.secret.clone()).unwrap_or_default();
+        let mut child = self.start(&program)?;
+        let not_known = |why: &str| ConnectorError::NotKnown { program: program.clone(), why: clean(why, &secret) };
+        let mut text = serde_json::to_vec(document).expect("the document has only string keys");
+        text.push(b'\n');
+        let input = Input::send(child.stdin.take(), text);
+        let (to, heard) = sync_channel(64);
+        let out = child.stdout.take().map(|out| std::thread::spawn(move || read(out, &to)));
+        let logged = secret.clone();
+        let err = child.stderr.take().map(|err| std::thread::spawn(move || log(err, &logged)));
+        let mut reading = Reading { result: None, wrong: None, secret: &secret, say };
+        let ended = self.attend(&mut child, &input, &heard, &mut reading, progress);
+        drop((heard, out, err));
+        let status = ended?;
+        if let Some(wrong) = reading.wrong {
+            return Err(not_known(&wrong));
+        }
+        match status {
+            None => Err(not_known("took longer than its limit and was ended")),
+            Some(status) => reading.result.map_or_else(
+                || Err(not_known(&format!("ended with {status} and without a result"))),
+                |line| outcome(line, status, document.action).map_err(|why| not_known(&why)),
+            ),
+        }
+    }
+
+    fn start(&self, program: &str) -> Result<Child, ConnectorError> {
+        let failed = |source| ConnectorError::Start { program: program.to_owned(), source };
+        // A path is one from the project's folder; a name alone is looked for as the system does.
+        let path = if program.contains(['/', '\\']) { self.folder.join(program) } else { program.into() };
+        let mut command = Command::new(path);
+        command.args(self.run.get(1..).unwrap_or_default()).current_dir(self.folder);
+        // What this tool is told in its environment, such as a secret for unattended use, is not passed on.
+        for (name, _) in std::env::vars_os().filter(|(name, _)| name.to_string_lossy().starts_with("LANTERN_")) {
+            command.env_remove(name);
+        }
+        command.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped());
+        alone(&mut command);
+        command.spawn().map_err(failed)
+    }
+
+    /// Hears what comes out until it ends; returns how, or nothing when it took too long.
+    fn attend(
+        &self,
+        child: &mut Child,
+        input: &Input,
+        heard: &Receiver<Heard>,
+        reading: &mut Reading<'_>,
+        progress: &dyn Progress,
+    ) -> Result<Option<ExitStatus>, ConnectorError> {
+        let begun = Instant::now();
+        let mut transfer = Transfer { progress, meter: None, done: 0 };
+        let mut is_open = true;
+        loop {
+            if progress.stopped() {
+                end(child, input);
+                return Err(ConnectorError::Stopped);
+            }
+            if begun.elapsed() > self.limit {
+                end(child, input);
+                return Ok(None);
+            }
+            match heard.recv_timeout(EVERY) {
+                Ok(Heard::End) => is_open = false,
+                Ok(heard) => reading.hear(heard, &mut transfer),
+                Err(RecvTimeoutError::Timeout) => {}
+                Err(RecvTimeoutError::Disconnected) => is_open = false,
+            }
+            if reading.wrong.is_some() {
+                end(child, input);
+                return Ok(child.try_wait().ok().flatten());
+            }
+            if let Ok(Some(status)) = child.try_wait() {
+                // What it has printed before it ended is still on its way; what it left running does not count.
+                let last = Instant::now();
+                while is_open && last.elapsed() < Duration::from_secs(1) {
+                    match heard.recv_timeout(EVERY) {
+                        Ok(Heard::End) | Err(RecvTimeoutError::Disconnected) => is_open = false,
+                        Ok(heard) => reading.hear(heard, &mut transfer),
+                        Err(RecvTimeoutError::Timeout) => {}
+                    }
+                }
+                return Ok(Some(status));
+            }
+            if !is_open {
+                std::thread::sleep(EVERY);
+            }
+        }
+    }
+}
+
+/// The bar of a transfer.
+struct Transfer<'a> {
+    progress: &'a dyn Progress,
+    meter: Option<Box<dyn lantern_core::progress::Meter + 'a>>,
+    done: u64,
+}
+
+impl Transfer<'_> {
+    fn at(&mut self, line: &LineProgress) {
+        let meter = self.meter.get_or_insert_with(|| self.progress.start(Task::Send, line.of));
+        if let Some(more) = line.bytes.checked_sub(self.done) {
+            meter.add(more);
+            self.done = line.bytes;
+        }
+    }
+}
+
+/// What was heard so far.
+struct Reading<'a> {
+    result: Option<Line>,
+    wrong: Option<String>,
+    secret: &'a str,
+    say: &'a dyn Fn(&str),
+}
+
+impl Reading<'_> {
+    fn hear(&mut self, heard: Heard, transfer: &mut Transfer<'_>) {
+        let line = match heard {
+            Heard::Line(line) => line,
+            Heard::TooLong => return self.wrong = Some(format!("printed a line of more than {MAX_LINE} bytes")),
+            Heard::TooMuch => return self.wrong = Some(format!("printed more than {MAX_OUTPUT} bytes")),
+            Heard::End => return,
+        };
+        if line.iter().all(u8::is_ascii_whitespace) {
+            return;
+        }
+        if self.result.is_some() {
+            return self.wrong = Some("printed something behind its result".to_owned());
+        }
+        let Ok(line) = serde_json::from_slice::<Line>(&line) else {
+            let text: String = String::from_utf8_lossy(&line).chars().take(80).collect();
+            return self.wrong = Some(format!("printed a line that is none of its kind, {text:?}"));
+        };
+        let is_result = line.done.is_some()
+            || line.refused.is_some()
+            || line.by_hand.is_some()
+            || line.unknown_action == Some(true)
+            || line.not_begun == Some(true);
+        if let Some(at) = &line.progress {
+            transfer.at(at);
+        }
+        if let Some(text) = &line.say {
+            (self.say)(&clean(text, self.secret));
+        }
+        if is_result {
+            self.result = Some(Line {
+                refused: line.refused.map(|refused| LineRefused {
+                    because: clean(&refused.because, self.secret),
+                    fix: refused.fix.map(|fix| clean(&fix, self.secret)),
+                }),
+                ..line
+            });
+        }
+    }
+}
+
+/// Checks a result against the exit code, and what was asked.
+fn outcome(line: Line, status: ExitStatus, asked: Asked) -> Result<Outcome, String> {
+    let results = [
+        line.done.is_some(),
+        line.refused.is_some(),
+        line.by_hand.is_some(),
+        line.unknown_action == Some(true),
+        line.not_begun == Some(true),
+    ];
+    if results.into_iter().filter(|is| *is).count() != 1 {
+        return Err("printed a result that says two things".to_owned());
+    }
+    let expected = if line.refused.is_some() { 3 } else { 0 };
+    if status.code() != Some(expected) {
+        return Err(format!("ended with {status}, which does not go with its result"));
+    }
+    if let Some(refused) = line.refused {
+        return Ok(Outcome::Refused(refused));
+    }
+    if let Some(steps) = line.by_hand {
+        return Ok(Outcome::ByHand(steps));
+    }
+    if line.unknown_action == Some(true) {
+        return Ok(Outcome::UnknownAction);
+    }
+    if line.not_begun == Some(true) {
+        return if asked == Asked::Query {
+            Ok(Outcome::NotBegun)
+        } else {
+            Err("answered a question that was not asked".to_owned())
+        };
+    }
+    let done = line.done.ok_or("printed no result")?;
+    let number_there = match done.number_there.as_deref().map(str::parse::<u64>) {
+        Some(Err(_)) => return Err("gave a number there that is none".to_owned()),
+        Some(Ok(number)) => Some(number),
+        None => None,
+    };
+    Ok(Outcome::Done { number_there, address: done.address, waits: done.state == LineState::Waiting })
+}
+
+/// Takes the secret out of a text, and control characters.
+fn clean(text: &str, secret: &str) -> String {
+    let text = if secret.is_empty() { text.to_owned() } else { text.replace(secret, TAKEN_OUT) };
+    lantern_core::path::shown(&without_values(&text))
+}
+
+/// Its input. Where a signal can end it, it is closed behind the document; elsewhere it stays open until then, and closing it
+/// means that it is to end.
+struct Input(Mutex<Option<Sender<()>>>);
+
+impl Input {
+    fn send(stdin: Option<ChildStdin>, text: Vec<u8>) -> Self {
+        let (close, closed) = channel::<()>();
+        std::thread::spawn(move || {
+            let Some(mut stdin) = stdin else { return };
+            // One that does not read its input is known by what it prints.
+            let _ = stdin.write_all(&text).and_then(|()| stdin.flush());
+            if !cfg!(unix) {
+                // Nothing is ever sent: this waits until the other end goes.
+                let _ = closed.recv();
+            }
+        });
+        Self(Mutex::new(Some(close)))
+    }
+
+    fn close(&self) {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner).take();
+    }
+}
+
+/// Hands on what is printed, line by line, as far as that is bounded.
+fn read(out: impl Read, to: &SyncSender<Heard>) {
+    let mut out = BufReader::new(out.take(MAX_OUTPUT + 1));
+    let mut all = 0_u64;
+    loop {
+        let mut line = Vec::new();
+        let mut limited = (&mut out).take(MAX_LINE as u64 + 1);
+        let heard = match limited.read_until(b'\n', &mut line) {
+            Ok(0) | Err(_) => Heard::End,
+            Ok(len) => {
+                all += len as u64;
+                match () {
+                    () if all > MAX_OUTPUT => Heard::TooMuch,
+                    () if len > MAX_LINE => Heard::TooLong,
+                    () => Heard::Line(line),
+                }
+            }
+        };
+        let is_last = !matches!(heard, Heard::Line(_));
+        if to.send(heard).is_err() || is_last {
+            return;
+        }
+    }
+}
+
+/// Writes what it says on the side into the log, without the secret.
+fn log(err: impl Read, secret: &str) {
+    let mut err = BufReader::new(err.take(MAX_OUTPUT));
+    loop {
+        let mut line = Vec::new();
+        match (&mut err).take(MAX_LINE as u64).read_until(b'\n', &mut line) {
+            Ok(0) | Err(_) => return,
+            Ok(_) => {
+                let text = String::from_utf8_lossy(&line);
+                ::log::info!(target: "connector", "{}", clean(text.trim_end(), secret));
+            }
+        }
+    }
+}
+
+/// Asks it to end, and ends it when it does not.
+fn end(child: &mut Child, input: &Input) {
+    input.close();
+    interrupt(child);
+    let begun = Instant::now();
+    while begun.elapsed() < ENDS_WITHIN {
+        if matches!(child.try_wait(), Ok(Some(_))) {
+            return;
+        }
+        std::thread::sleep(EVERY);
+    }
+    kill(child);
+    // It has ended now; how does not matter any more.
+    let _ = child.wait();
+}
+
+/// Puts it into a group of its own, with all that it starts: a signal to the group ends all of them.
+#[cfg(unix)]
+fn alone(command: &mut Command) {
+    use std::os::unix::process::CommandExt;
+    command.process_group(0);
+}
+
+#[cfg(unix)]
+fn signal(child: &Child, signal: rustix::process::Signal) {
+    let id = i32::try_from(child.id()).ok().and_then(rustix::process::Pid::from_raw);
+    if let Some(id) = id {
+        // Those that have ended meanwhile need none.
+        let _ = rustix::process::kill_process_group(id, signal);
+    }
+}
+
+#[cfg(unix)]
+fn interrupt(child: &Child) {
+    signal(child, rustix::process::Signal::INT);
+}
+
+#[cfg(unix)]
+fn kill(child: &mut Child) {
+    signal(child, rustix::process::Signal::KILL);
+}
+
+/// Elsewhere it is ended through its input.
+#[cfg(not(unix))]
+fn alone(_: &mut Command) {}
+
+/// Its input was closed, which means the same.
+#[cfg(not(unix))]
+fn interrupt(_: &Child) {}
+
+#[cfg(not(unix))]
+fn kill(child: &mut Child) {
+    // One that has ended meanwhile needs no more.
+    let _ = child.kill();
+}
