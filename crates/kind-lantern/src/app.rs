@@ -79,6 +79,7 @@ fn dispatch(command: Command, ui: &Ui) -> Done {
         Command::Push(args) => push::run(&args, &ui.about(&args.edition)),
         Command::Promote(args) => promote::run(&args, &ui.about(&args.edition)),
         Command::Rollback(args) => rollback::run(&args, &ui.about(&args.edition)),
+        Command::Adopt(args) => adopt::run(&args, &ui.about(&args.edition)),
         Command::Confirm(args) => confirm::run(&args, &ui.about(&args.edition)),
         Command::Wait(args) => wait::run(&args, &ui.about(&args.edition)),
         Command::Invite(args) => invite::run(&args, &ui.about(&args.edition)),

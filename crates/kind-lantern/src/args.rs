@@ -35,6 +35,7 @@ pub enum Command {
     Push(commands::push::Args),
     Promote(commands::promote::Args),
     Rollback(commands::rollback::Args),
+    Adopt(commands::adopt::Args),
     Confirm(commands::confirm::Args),
     Wait(commands::wait::Args),
     Invite(commands::invite::Args),

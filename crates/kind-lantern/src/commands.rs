@@ -1,5 +1,6 @@
 //! One subcommand per file; each has its arguments, whose comments are the help, and one short `run`.
 
+pub mod adopt;
 mod branch_move;
 mod by_hand;
 pub mod check;

@@ -22,11 +22,12 @@ enum Then {
 }
 
 /// Commands whose first argument is a storefront.
-const COMMANDS: [(&str, Then); 8] = [
+const COMMANDS: [(&str, Then); 9] = [
     ("connect", Then::Nothing),
     ("push", Then::Release),
     ("promote", Then::Branch),
     ("rollback", Then::Branch),
+    ("adopt", Then::Branch),
     ("confirm", Then::Step),
     ("wait", Then::Nothing),
     ("invite", Then::Branch),

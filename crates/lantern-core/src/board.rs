@@ -13,10 +13,11 @@ use serde::{Deserialize, Serialize};
 
 use crate::digest::{InputDigest, ReleaseId};
 use crate::event::{
-    Asked, BranchFacts, BranchReported, BranchWentBack, BuildFound, Event, EventBody, EventId, Moved, NotDone,
-    NumberReserved, Pushed, Sealed, StorefrontRef, TitleKey, Withdrawn,
+    Adopted, Asked, BranchBuild, BranchFacts, BranchReported, BranchWentBack, BuildFound, Event, EventBody, EventId,
+    Moved, NotDone, NumberReserved, Pushed, Sealed, StorefrontRef, TitleKey, Withdrawn,
 };
 use crate::names::Name;
+use crate::notes::Notes;
 use crate::version::{BuildNumber, ReleaseAsked, ReleaseName, VersionError};
 use crate::walk::Walk;
 
@@ -225,6 +226,7 @@ impl Numbers {
                 return;
             }
             EventBody::Pushed(pushed) => there(&pushed.storefront, &pushed.name),
+            EventBody::Adopted(adopted) => there(&adopted.storefront, &adopted.name),
             EventBody::BranchReported(BranchReported { storefront, facts })
             | EventBody::Moved(Moved { storefront, facts, .. })
             | EventBody::BranchWentBack(BranchWentBack { storefront, facts, .. }) => {
@@ -343,6 +345,7 @@ impl Board {
                 self.tried.entry(tried.release).or_default().insert(tried.target.clone(), tried.yes);
             }
             EventBody::Freed(freed) => self.freed.extend(&freed.releases),
+            EventBody::Adopted(adopted) => self.adopt(adopted, event),
             EventBody::NextNumber(_)
             | EventBody::NumberLeft(_)
             | EventBody::Invited(_)
@@ -380,6 +383,57 @@ impl Board {
             let said = SaidOf { by: event.actor.clone(), at: event.recorded_at };
             self.said.insert(walk.begun.storefront.key(), said);
         }
+    }
+
+    /// Takes in what was out already. What came later on its branch stays.
+    fn adopt(&mut self, adopted: &Adopted, event: &Event) {
+        let title = adopted.storefront.key();
+        self.has_build(Pushed {
+            key: None,
+            storefront: adopted.storefront.clone(),
+            release: adopted.release,
+            name: adopted.name.clone(),
+            number_there: adopted.number_there,
+            name_there: None,
+            sent: 0,
+            targets: adopted.targets.clone(),
+            message: None,
+            notes: Notes::default(),
+        });
+        if !self.at.contains_key(&adopted.release) {
+            self.keep(KnownRelease {
+                id: adopted.release,
+                edition: event.edition.clone(),
+                name: adopted.name.clone(),
+                input: None,
+                sealed_at: adopted.since.unwrap_or(event.recorded_at),
+                targets: adopted.targets.clone(),
+                warnings: 0,
+                found_at: Some(adopted.storefront.clone()),
+            });
+        }
+        self.said.insert(title.clone(), SaidOf { by: event.actor.clone(), at: event.recorded_at });
+        let Some(branch) = &adopted.branch else { return };
+        let known = self.branches.get(&(title, branch.clone()));
+        let is_later = |facts: &BranchFacts| match (facts.since, adopted.since) {
+            (Some(there), Some(since)) => there > since,
+            (there, since) => there.is_some() && since.is_none(),
+        };
+        if known.is_some_and(is_later) {
+            return;
+        }
+        let build =
+            BranchBuild { number_there: adopted.number_there, release: adopted.release, name: adopted.name.clone() };
+        let mut targets = known.map(|facts| facts.targets.clone()).unwrap_or_default();
+        targets.extend(adopted.targets.iter().map(|target| (target.clone(), build.clone())));
+        let facts = BranchFacts {
+            branch: branch.clone(),
+            revision: known.map_or(0, |facts| facts.revision) + 1,
+            since: adopted.since,
+            by: Some(event.actor.clone()),
+            targets,
+        };
+        self.learn(&adopted.storefront, &facts);
     }
 
     fn has_build(&mut self, pushed: Pushed) {

@@ -196,6 +196,8 @@ pub enum EventBody {
     StepsBegun(StepsBegun),
     /// Someone said how a step of it stands.
     StepSaid(StepSaid),
+    /// Someone said what was out already, before this tool came.
+    Adopted(Adopted),
     /// Written by a newer lantern.
     Other {
         /// Its kind.
@@ -595,6 +597,31 @@ pub struct StepSaid {
     pub standing: StepStanding,
 }
 
+/// See [`EventBody::Adopted`].
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Adopted {
+    /// Where.
+    pub storefront: StorefrontRef,
+    /// The branch that has or had it; none for a build that was on none.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub branch: Option<Name>,
+    /// The release: sealed from its files, or known by its name alone.
+    pub release: ReleaseId,
+    /// How people name it.
+    #[serde(flatten)]
+    pub name: ReleaseName,
+    /// Its number there.
+    pub number_there: u64,
+    /// The targets.
+    pub targets: Vec<Name>,
+    /// Since when players have it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub since: Option<Timestamp>,
+    /// How it is known, for the team.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub because: Option<String>,
+}
+
 /// How a step stands.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case", tag = "standing")]
@@ -685,6 +712,7 @@ kinds!(
     Rebuilt "rebuilt",
     StepsBegun "steps-begun",
     StepSaid "step-said",
+    Adopted "adopted",
 );
 
 /// An event as the ledger keeps it.

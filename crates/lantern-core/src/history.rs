@@ -48,6 +48,7 @@ impl<'a> History<'a> {
                 EventBody::StepsBegun(e) => _ = out.begun.insert(e.key, e),
                 EventBody::Sealed(e) => _ = out.names.insert(e.release, &e.name),
                 EventBody::BuildFound(e) => _ = out.names.insert(e.release, &e.name),
+                EventBody::Adopted(e) => _ = out.names.insert(e.release, &e.name),
                 _ => {}
             }
         }
@@ -102,6 +103,10 @@ fn about(body: &EventBody) -> About<'_> {
         }
         EventBody::Withdrawn(e) => {
             return About { releases: vec![&e.name], storefront: e.storefront.as_ref().map(|p| &p.name), branch: None };
+        }
+        EventBody::Adopted(e) => {
+            let branch = e.branch.as_ref();
+            return About { releases: vec![&e.name], storefront: Some(&e.storefront.name), branch };
         }
         EventBody::Asked(e) => return about_asked(&e.name, &e.storefront, &e.action),
         EventBody::StepsBegun(e) => return about_asked(&e.name, &e.storefront, &e.action),

@@ -16,6 +16,7 @@ use lantern_store::store::StoreError;
 use lantern_storefront::StorefrontError;
 use lantern_storefront::protocol::problem;
 
+use crate::adopt::AdoptError;
 use crate::connector_run::ConnectorFailed;
 use crate::history::HistoryError;
 use crate::install::PlayError;
@@ -184,6 +185,9 @@ pub enum ProjectError {
     /// Something is not laid out to be handed over.
     #[error(transparent)]
     HandOver(#[from] HandOverError),
+    /// Something is not adopted.
+    #[error(transparent)]
+    Adopt(#[from] AdoptError),
     /// A connector did not do something.
     #[error(transparent)]
     Connector(#[from] ConnectorFailed),
@@ -266,6 +270,7 @@ impl ProjectError {
             Self::Move(error) => error.class(),
             Self::Push(error) => error.class(),
             Self::Steps(error) => error.class(),
+            Self::Adopt(error) => error.class(),
             Self::Connector(error) => error.class(),
             Self::HandOver(error) => error.class(),
             Self::Invite(error) => error.class(),
@@ -332,6 +337,7 @@ impl ProjectError {
             Self::Move(error) => error.fixes(),
             Self::Push(error) => error.fixes(),
             Self::Steps(error) => error.fixes(),
+            Self::Adopt(error) => error.fixes(),
             Self::Connector(error) => error.fixes(),
             Self::HandOver(error) => error.fixes(),
             Self::Invite(error) => error.fixes(),

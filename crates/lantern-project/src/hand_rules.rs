@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use lantern_core::board::Board;
 use lantern_core::by_hand::{Around, HandRules, MAX_RULES_LEN, StepRule};
 use lantern_core::config::{HandStorefront, Storefront};
-use lantern_core::event::{BranchFacts, EventBody, StorefrontRef, TitleKey};
+use lantern_core::event::{BranchBuild, BranchFacts, EventBody, StorefrontRef, TitleKey};
 use lantern_core::finding::{Code, Finding};
 use lantern_core::names::{Handle, Name};
 use lantern_core::notes::{Notes, UNDETERMINED};
@@ -188,6 +188,36 @@ impl Workspace {
                         key: pushed.key,
                         withdrawn: None,
                     });
+                }
+                EventBody::Adopted(adopted) if adopted.storefront.is_at(key) => {
+                    let made_at = adopted.since.unwrap_or(at);
+                    builds.retain(|known| known.number_there != adopted.number_there);
+                    let targets = self.targets_of(&adopted.targets, adopted.release);
+                    builds.push(Build {
+                        number_there: adopted.number_there,
+                        release: adopted.release,
+                        name: adopted.name.clone(),
+                        name_there: None,
+                        message: None,
+                        notes: Notes::default(),
+                        made_at,
+                        made_by: by.clone(),
+                        targets,
+                        key: None,
+                        withdrawn: None,
+                    });
+                    let Some(branch) = adopted.branch else { continue };
+                    let of = moves.entry(branch.clone()).or_default();
+                    let build = BranchBuild {
+                        number_there: adopted.number_there,
+                        release: adopted.release,
+                        name: adopted.name,
+                    };
+                    let mut targets = of.last().map(|last: &Moved| last.facts.targets.clone()).unwrap_or_default();
+                    targets.extend(adopted.targets.into_iter().map(|target| (target, build.clone())));
+                    let revision = of.last().map_or(0, |last| last.facts.revision) + 1;
+                    let facts = BranchFacts { branch, revision, since: adopted.since, by: Some(by), targets };
+                    of.push(Moved { facts, key: event.id, restores: None, because: adopted.because });
                 }
                 EventBody::Withdrawn(withdrawn) if withdrawn.storefront.as_ref().is_some_and(|s| s.is_at(key)) => {
                     for build in builds.iter_mut().filter(|build| build.release == withdrawn.release) {

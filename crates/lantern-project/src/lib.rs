@@ -20,6 +20,7 @@
 
 mod access;
 mod actions;
+mod adopt;
 mod check;
 mod connector;
 mod connector_run;
@@ -63,6 +64,7 @@ mod workspace;
 mod write_out;
 
 pub use access::known_secrets;
+pub use adopt::{AdoptError, AdoptPlan, ToAdopt};
 pub use check::{Checked, CheckedTarget};
 pub use connector::ConnectorEnd;
 pub use connector_run::ConnectorFailed;

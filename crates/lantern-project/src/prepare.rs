@@ -359,7 +359,7 @@ impl Session {
     }
 
     /// Seals everything that divided exports hold; `digests` remember what was read.
-    fn seal_parcels(
+    pub(crate) fn seal_parcels(
         &self,
         divided: &Divided<'_>,
         mut digests: Option<&mut DigestCache>,

@@ -1,5 +1,6 @@
 //! A project: the folder with `lantern.toml` and `.lantern/`.
 
+use std::collections::BTreeMap;
 use std::fs::{self, File, TryLockError};
 use std::io::ErrorKind;
 use std::path::{Path, PathBuf};
@@ -7,7 +8,7 @@ use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
 use std::time::Duration;
 
-use lantern_core::config::{self, Config, ConfigKey, STATE_FOLDER, Storefront, VersionSource};
+use lantern_core::config::{self, Config, ConfigKey, STATE_FOLDER, Storefront, Target, VersionSource};
 use lantern_core::failpoint;
 use lantern_core::finding::{Code, Finding, TextPlace};
 use lantern_core::names::{Identity, Name};
@@ -169,6 +170,26 @@ impl Project {
 
     fn targets_of<'a>(&'a self, edition: &'a Name) -> impl Iterator<Item = &'a Name> {
         self.config.targets_of(edition).map(|(name, _)| name)
+    }
+
+    /// Takes the exports of these targets, and of no others, from elsewhere. Returns what undoes it.
+    pub(crate) fn take_exports_from(
+        &mut self,
+        elsewhere: &BTreeMap<Name, String>,
+    ) -> (BTreeMap<Name, Target>, Vec<Name>) {
+        let before = (self.config.targets.clone(), self.only_targets.clone());
+        for (name, path) in elsewhere {
+            if let Some(target) = self.config.targets.get_mut(name) {
+                target.export.clone_from(path);
+            }
+        }
+        self.only_targets = elsewhere.keys().cloned().collect();
+        before
+    }
+
+    /// Undoes [`Self::take_exports_from`].
+    pub(crate) fn take_exports_as_before(&mut self, (targets, only): (BTreeMap<Name, Target>, Vec<Name>)) {
+        (self.config.targets, self.only_targets) = (targets, only);
     }
 
     /// Whether a target is one of those that are meant.

@@ -57,6 +57,9 @@ pub enum ReleaseError {
         /// The project's name for the storefront that has it.
         storefront: Name,
     },
+    /// The release was out before this tool came, and its files were not given.
+    #[error("{0} was adopted without its files")]
+    WithoutFiles(ReleaseName),
     /// An archive of a kind that is not written.
     #[error("{} would be an archive of a kind that is not written here", .0.display())]
     OutputForm(PathBuf),
@@ -87,6 +90,7 @@ impl Explained for ReleaseError {
             | Self::NoTarget { .. }
             | Self::Freed(_)
             | Self::NothingAside(_)
+            | Self::WithoutFiles(_)
             | Self::SealedElsewhere { .. }
             | Self::OutputForm(_)
             | Self::OutputThere(_)
@@ -117,6 +121,9 @@ impl Explained for ReleaseError {
             )],
             Self::OutputForm(_) => one("name it .zip, .tar, .tar.gz or .tar.zst; anything else becomes a folder"),
             Self::OutputThere(_) => one("name a path where nothing is yet; nothing is overwritten"),
+            Self::WithoutFiles(_) => {
+                vec!["export it again from its sources, and adopt it with --target NAME=EXPORT".to_owned()]
+            }
             Self::SealedElsewhere { storefront, .. } => vec![
                 "do it on the computer that sealed it, or prepare the same exports here".to_owned(),
                 format!("to have it as players do: lantern install {storefront} BRANCH DIR"),

@@ -308,6 +308,8 @@ impl Workspace {
             return Err(ReleaseError::Freed(release.name.clone()).into());
         }
         match &release.found_at {
+            // Nothing is ever found there but what was said.
+            Some(at) if at.is_by_hand() => Err(ReleaseError::WithoutFiles(release.name.clone()).into()),
             Some(at) => {
                 Err(ReleaseError::SealedElsewhere { release: release.name.clone(), storefront: at.name.clone() }.into())
             }

@@ -137,6 +137,13 @@ pub fn sentence(event: &Event) -> String {
                 "rebuilt the ledger: {copied} of a copy, {found} by their records; what else happened before is not known"
             )
         }
+        EventBody::Adopted(e) => {
+            let on = e.branch.as_ref().map_or(String::new(), |branch| format!(" on {branch}"));
+            let since = e.since.map_or(String::new(), |since| format!(" since {}", format::day(since)));
+            let because = e.because.as_ref().map_or(String::new(), |because| format!(": {because}"));
+            let (name, at) = (&e.name, &e.storefront.name);
+            format!("adopted {name}, which is{on} at {at}{since}, number there {}{because}", e.number_there)
+        }
         EventBody::StepsBegun(e) => format!("began to {}", steps::action(e)),
         EventBody::StepSaid(e) => match &e.standing {
             StepStanding::Done { read_back } => {

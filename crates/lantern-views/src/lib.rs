@@ -18,6 +18,7 @@
 //!
 //! Not here: what is decided, what is printed where, prompts, progress bars.
 
+pub mod adopt;
 pub mod check;
 pub mod connect;
 pub mod depots;

@@ -17,6 +17,7 @@ fn schema_of<T: JsonSchema>(name: &str) -> (String, Value) {
 
 fn all() -> Vec<(String, Value)> {
     vec![
+        schema_of::<adopt::Document<'static>>("adopt"),
         schema_of::<check::Document<'static>>("check"),
         schema_of::<connect::Document<'static>>("connect"),
         schema_of::<depots::Document>("depots"),

@@ -11,6 +11,8 @@ macro_rules! snapshot {
 #[cfg(test)]
 mod access;
 #[cfg(test)]
+mod adopting;
+#[cfg(test)]
 mod archives;
 #[cfg(test)]
 mod by_hand;
