@@ -71,6 +71,7 @@ fn dispatch(command: Command, ui: &Ui) -> Done {
         Command::Depots(args) => depots::run(&args, &ui.about(&args.edition)),
         Command::Prepare(args) => prepare::run(&args, &ui.about(&args.edition)),
         Command::Try(args) => trial::run(&args, &ui.about(&args.edition)),
+        Command::LastLook(args) => last_look::run(&args, &ui.about(&args.edition)),
         Command::Releases(args) => releases::run(&args, ui),
         Command::Keep(args) => keep::run(&args, &ui.about(&args.edition)),
         Command::Number(args) => number::run(&args, ui),

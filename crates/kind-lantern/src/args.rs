@@ -27,6 +27,7 @@ pub enum Command {
     Depots(commands::depots::Args),
     Prepare(commands::prepare::Args),
     Try(commands::trial::Args),
+    LastLook(commands::last_look::Args),
     Releases(commands::releases::Args),
     Keep(commands::keep::Args),
     Number(commands::number::Args),

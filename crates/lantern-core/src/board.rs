@@ -54,6 +54,17 @@ impl KnownRelease {
     }
 }
 
+/// An answer to a question of the last look.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct LookAnswer {
+    /// Whether it is so.
+    pub yes: bool,
+    /// Who said so.
+    pub by: String,
+    /// When.
+    pub at: Timestamp,
+}
+
 /// Who said last how things stand at a storefront, and when.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct SaidOf {
@@ -114,6 +125,9 @@ pub struct Board {
     pub tried: BTreeMap<ReleaseId, BTreeMap<Name, bool>>,
     /// Releases whose content was freed.
     pub freed: BTreeSet<ReleaseId>,
+    /// What was answered to the questions of the last look, by release and question: the last word counts.
+    #[serde(default)]
+    pub looked: BTreeMap<ReleaseId, BTreeMap<String, LookAnswer>>,
     /// Actions that people are doing by hand, by their keys.
     #[serde(default)]
     pub walks: BTreeMap<EventId, Walk>,
@@ -346,6 +360,10 @@ impl Board {
             }
             EventBody::Freed(freed) => self.freed.extend(&freed.releases),
             EventBody::Adopted(adopted) => self.adopt(adopted, event),
+            EventBody::Looked(looked) => {
+                let answer = LookAnswer { yes: looked.yes, by: event.actor.clone(), at: event.recorded_at };
+                self.looked.entry(looked.release).or_default().insert(looked.question.clone(), answer);
+            }
             EventBody::NextNumber(_)
             | EventBody::NumberLeft(_)
             | EventBody::Invited(_)
@@ -556,6 +574,12 @@ impl Board {
             pushed: self.pushed.iter().filter(|p| kept.contains(&p.release) || is_high(p)).cloned().collect(),
             open: self.open.clone(),
             walks: self.walks.clone(),
+            looked: self
+                .looked
+                .iter()
+                .filter(|(id, _)| kept.contains(*id))
+                .map(|(id, said)| (*id, said.clone()))
+                .collect(),
             said: self.said.clone(),
             withdrawn: self
                 .withdrawn

@@ -48,6 +48,24 @@ pub struct Config {
     pub accept: Vec<Accept>,
     /// Codes of warnings that stop in this project.
     pub stop: BTreeSet<Code>,
+    /// The questions of the last look, in the order in which they are asked.
+    pub last_look: Vec<String>,
+}
+
+/// What a release needs before it is put on a branch.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Needs {
+    /// Whether somebody has to have tried it and said yes; these targets of it, or any one where none is named.
+    pub trial: Option<BTreeSet<Name>>,
+    /// Whether the questions of the last look have to be answered with yes.
+    pub last_look: bool,
+}
+
+impl Needs {
+    /// Whether there is none.
+    pub fn is_empty(&self) -> bool {
+        self.trial.is_none() && !self.last_look
+    }
 }
 
 /// `[game]`.
@@ -178,6 +196,8 @@ pub struct Storefront {
     pub branches: Vec<(Name, Audience)>,
     /// What the storefront calls our branches, where that is something else.
     pub theirs: BTreeMap<Name, Handle>,
+    /// What releases need before they are put on branches that ask for anything.
+    pub needs: BTreeMap<Name, Needs>,
 }
 
 /// What a storefront is for programs, with what each kind needs.

@@ -198,6 +198,8 @@ pub enum EventBody {
     StepSaid(StepSaid),
     /// Someone said what was out already, before this tool came.
     Adopted(Adopted),
+    /// Someone answered a question of the last look.
+    Looked(Looked),
     /// Written by a newer lantern.
     Other {
         /// Its kind.
@@ -597,6 +599,20 @@ pub struct StepSaid {
     pub standing: StepStanding,
 }
 
+/// See [`EventBody::Looked`].
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Looked {
+    /// The release.
+    pub release: ReleaseId,
+    /// How people name it.
+    #[serde(flatten)]
+    pub name: ReleaseName,
+    /// What was asked, to the letter: another wording is another question.
+    pub question: String,
+    /// The answer.
+    pub yes: bool,
+}
+
 /// See [`EventBody::Adopted`].
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Adopted {
@@ -713,6 +729,7 @@ kinds!(
     StepsBegun "steps-begun",
     StepSaid "step-said",
     Adopted "adopted",
+    Looked "looked",
 );
 
 /// An event as the ledger keeps it.

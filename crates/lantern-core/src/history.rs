@@ -86,6 +86,7 @@ fn about(body: &EventBody) -> About<'_> {
         EventBody::Moved(e) => (&e.storefront, &e.facts),
         EventBody::BranchReported(e) => (&e.storefront, &e.facts),
         EventBody::Sealed(e) => return About { releases: vec![&e.name], ..About::default() },
+        EventBody::Looked(e) => return About { releases: vec![&e.name], ..About::default() },
         EventBody::Tried(e) => return About { releases: vec![&e.name], ..About::default() },
         EventBody::Connected(e) => return About { storefront: Some(&e.storefront.name), ..About::default() },
         EventBody::BranchWentBack(e) => (&e.storefront, &e.facts),

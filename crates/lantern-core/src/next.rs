@@ -62,6 +62,18 @@ pub enum Step {
         /// Where.
         storefront: Name,
     },
+    /// Try a release, which a branch needs.
+    Try {
+        /// Which, unless it is the newest.
+        release: Option<BuildNumber>,
+        /// The target whose trial is needed, where it is a certain one.
+        target: Option<Name>,
+    },
+    /// Answer the questions of the last look, which a branch needs.
+    LastLook {
+        /// Which release, unless it is the newest.
+        release: Option<BuildNumber>,
+    },
     /// Put a release on a branch.
     Promote {
         /// Where.
@@ -99,6 +111,11 @@ impl fmt::Display for Step {
             Self::AddHandle { edition } => write!(f, "give a storefront a handle for {edition} in lantern.toml"),
             Self::Connect { storefront } => write!(f, "lantern connect {storefront}"),
             Self::Push { storefront, release } => write!(f, "lantern push {storefront}{}", named(release)),
+            Self::Try { release, target } => {
+                let target = target.as_ref().map_or_else(String::new, |target| format!(" --target {target}"));
+                write!(f, "lantern try{}{target}", named(release))
+            }
+            Self::LastLook { release } => write!(f, "lantern last-look{}", named(release)),
             Self::Confirm { storefront } => write!(f, "lantern confirm {storefront}"),
             Self::Promote { storefront, branch, edition, release, targets } => {
                 write!(f, "lantern promote {storefront} {branch}{}", named(release))?;
@@ -239,6 +256,30 @@ impl<'a> Situation<'a> {
             .collect()
     }
 
+    /// What a branch needs of a release that this one does not have yet.
+    fn needed(
+        &self,
+        configured: &Storefront,
+        branch: &Name,
+        release: &KnownRelease,
+        number: Option<BuildNumber>,
+    ) -> Option<Step> {
+        let needs = configured.needs.get(branch)?;
+        let tried = self.board.tried.get(&release.id);
+        let is_yes = |target: &Name| tried.and_then(|tried| tried.get(target)) == Some(&true);
+        if let Some(of) = &needs.trial {
+            let missing = of.iter().find(|target| release.has(target) && !is_yes(target));
+            let is_any = tried.is_some_and(|tried| tried.values().any(|yes| *yes));
+            if missing.is_some() || (of.is_empty() && !is_any) {
+                return Some(Step::Try { release: number, target: missing.cloned() });
+            }
+        }
+        let looked = self.board.looked.get(&release.id);
+        let is_answered = |question: &String| looked.and_then(|said| said.get(question)).is_some_and(|said| said.yes);
+        let lacks = needs.last_look && !self.config.last_look.iter().all(is_answered);
+        lacks.then_some(Step::LastLook { release: number })
+    }
+
     fn forth(&self, storefront: &Name, configured: &Storefront, title: &TitleKey) -> Option<Step> {
         // What a person has begun there is finished first; while it waits for others nothing is left to do.
         let mut walks = self.board.walks.values().filter(|walk| walk.begun.storefront.is_at(title)).peekable();
@@ -274,6 +315,9 @@ impl<'a> Situation<'a> {
             else {
                 continue;
             };
+            if let Some(step) = self.needed(configured, branch, release, number(release)) {
+                return Some(step);
+            }
             // Where others have something newer, these targets alone are moved.
             let moves_all =
                 release.targets.iter().all(|target| of_release.contains(&target) || !configured.takes(target));

@@ -6,7 +6,7 @@ use jiff::SignedDuration;
 use lantern_core::board::KnownRelease;
 use lantern_core::branch::{Step, before_now};
 use lantern_core::choices::Players;
-use lantern_core::config::Audience;
+use lantern_core::config::{Audience, Needs};
 use lantern_core::digest::RecipeId;
 use lantern_core::event::{Action, BranchBuild, BranchFacts, EventId, StorefrontRef};
 use lantern_core::names::{Handle, Name};
@@ -60,6 +60,19 @@ pub struct MovePlan {
     pub steps: Option<Vec<StepByHand>>,
     /// Whether a connector is asked first.
     pub connector: bool,
+    /// What the branch needs of a release that is put on it, and whether it has it.
+    pub needs: Vec<NeedShown>,
+}
+
+/// Something that a branch needs of a release.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct NeedShown {
+    /// `trial`, or `last-look`.
+    pub need: &'static str,
+    /// What is lacking; none where it is met.
+    pub lacks: Option<String>,
+    /// The command that meets it.
+    pub fix: String,
 }
 
 /// What is known here of a release that is to be given to players.
@@ -112,6 +125,18 @@ impl MovePlan {
             }
             None => Ok(()),
         }
+    }
+
+    /// Refuses a release that lacks what the branch needs.
+    ///
+    /// # Errors
+    /// [`MoveError::Lacks`].
+    pub fn refuse_lacking(&self) -> Result<(), ProjectError> {
+        let lacking: Vec<NeedShown> = self.needs.iter().filter(|need| need.lacks.is_some()).cloned().collect();
+        if lacking.is_empty() {
+            return Ok(());
+        }
+        Err(MoveError::Lacks { release: self.release.name.clone(), branch: self.branch.clone(), lacking }.into())
     }
 
     /// Whether every player gets it: then the release's name must be given, a plain yes is not enough.
@@ -207,9 +232,41 @@ impl Session {
             state.now.facts.targets.iter().map(|(t, b)| (t.clone(), b.number_there)).collect();
         wanted.extend(builds.iter().map(|(target, build)| (target.clone(), build.number_there)));
         let known = self.known_of(&release, builds.keys())?;
+        let needs = state.storefront.configured.needs.get(branch).cloned().unwrap_or_default();
+        let needs = self.needs_of(&release, &needs, &known)?;
         let mut plan = self.plan(state, after, changes, wanted, None, because)?;
-        plan.known = Some(known);
+        (plan.known, plan.needs) = (Some(known), needs);
         Ok(plan)
+    }
+
+    /// Says of everything that a branch needs whether a release has it.
+    fn needs_of(&self, release: &KnownRelease, needs: &Needs, known: &KnownOf) -> Result<Vec<NeedShown>, ProjectError> {
+        let mut out = Vec::new();
+        if let Some(of) = &needs.trial {
+            let missing: Vec<&str> =
+                of.iter().filter(|t| release.has(t) && !known.tried_yes.contains(t)).map(Name::as_str).collect();
+            let lacks = match (of.is_empty(), missing.is_empty()) {
+                (true, _) => known.tried_yes.is_empty().then(|| "nobody tried it yet".to_owned()),
+                (false, true) => None,
+                (false, false) => Some(format!("nobody tried {} yet", missing.join(", "))),
+            };
+            let target = missing.first().map(|target| format!(" --target {target}")).unwrap_or_default();
+            out.push(NeedShown { need: "trial", lacks, fix: format!("lantern try \"{}\"{target}", release.name) });
+        }
+        if needs.last_look {
+            let board = self.workspace.board(&release.edition)?;
+            let said = board.looked.get(&release.id);
+            let is_yes = |question: &&String| said.and_then(|said| said.get(*question)).is_some_and(|said| said.yes);
+            let questions = &self.project().config().last_look;
+            let open = questions.iter().filter(|question| !is_yes(question)).count();
+            let lacks = match open {
+                0 => None,
+                1 => Some("1 question is not answered with yes".to_owned()),
+                open => Some(format!("{open} questions are not answered with yes")),
+            };
+            out.push(NeedShown { need: "last-look", lacks, fix: format!("lantern last-look \"{}\"", release.name) });
+        }
+        Ok(out)
     }
 
     /// What is known of a release, as far as these targets of it are concerned.
@@ -346,6 +403,7 @@ impl Session {
         let steps = self.steps_by_hand(&state, &release, restores.is_some(), because.as_deref())?;
         Ok(MovePlan {
             steps,
+            needs: Vec::new(),
             connector: state.storefront.configured.connector().is_some(),
             stays,
             known: None,
@@ -555,6 +613,16 @@ pub enum MoveError {
         /// Those that do not show what they should.
         targets: Vec<Name>,
     },
+    /// The branch needs something of a release that this one does not have.
+    #[error("{branch} needs more of {release}: {}", .lacking.iter().filter_map(|need| need.lacks.as_deref()).collect::<Vec<_>>().join("; "))]
+    Lacks {
+        /// The release.
+        release: ReleaseName,
+        /// The branch.
+        branch: Name,
+        /// What is lacking.
+        lacking: Vec<NeedShown>,
+    },
     /// A branch has nothing to go back to.
     #[error("{branch} at {storefront} had nothing before")]
     NothingBefore {
@@ -598,7 +666,7 @@ impl Explained for MoveError {
             | Self::WentBack(_)
             | Self::NeverThere { .. }
             | Self::Raced { .. } => Class::Refused,
-            Self::TrialFailed { .. } => Class::Findings,
+            Self::TrialFailed { .. } | Self::Lacks { .. } => Class::Findings,
         }
     }
 
@@ -607,6 +675,7 @@ impl Explained for MoveError {
         match self {
             Self::NotPushed { release, storefront } => vec![format!("lantern push {storefront} \"{release}\"")],
             Self::TrialFailed { .. } => one("export it again; or try it again and answer yes; or: --anyway"),
+            Self::Lacks { lacking, .. } => lacking.iter().map(|need| need.fix.clone()).collect(),
             Self::NothingBefore { storefront, branch } => {
                 vec![format!("choose a release yourself: lantern promote {storefront} {branch} VERSION")]
             }

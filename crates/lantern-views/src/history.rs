@@ -137,6 +137,10 @@ pub fn sentence(event: &Event) -> String {
                 "rebuilt the ledger: {copied} of a copy, {found} by their records; what else happened before is not known"
             )
         }
+        EventBody::Looked(e) => {
+            let answer = if e.yes { "yes" } else { "no" };
+            format!("answered {answer} for {}: {}", e.name, e.question)
+        }
         EventBody::Adopted(e) => {
             let on = e.branch.as_ref().map_or(String::new(), |branch| format!(" on {branch}"));
             let since = e.since.map_or(String::new(), |since| format!(" since {}", format::day(since)));

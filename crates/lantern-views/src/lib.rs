@@ -31,6 +31,7 @@ pub mod inspect;
 pub mod install;
 pub mod invite;
 pub mod keep;
+pub mod last_look;
 pub mod ledger;
 pub mod live;
 pub mod moves;

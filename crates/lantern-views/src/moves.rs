@@ -37,6 +37,18 @@ pub struct Document<'a> {
     /// What a person does for it, at a storefront by hand, once that was begun.
     #[serde(skip_serializing_if = "Option::is_none")]
     by_hand: Option<WalkDocument<'a>>,
+    /// What the branch needs of a release.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    needs: Vec<NeedDocument<'a>>,
+}
+
+#[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
+struct NeedDocument<'a> {
+    /// `trial` or `last-look`.
+    need: &'a str,
+    /// What is lacking; null where it is met.
+    lacks: Option<&'a str>,
 }
 
 #[derive(Serialize)]
@@ -79,6 +91,7 @@ pub fn document(plan: &MovePlan, done: bool, revision: Option<u64>) -> Document<
         done,
         revision,
         by_hand: None,
+        needs: plan.needs.iter().map(|n| NeedDocument { need: n.need, lacks: n.lacks.as_deref() }).collect(),
     }
 }
 
@@ -157,6 +170,13 @@ pub fn plan(plan: &MovePlan, project: &Project) -> View {
         if plan.is_for_everyone() {
             say_warnings_at_sealing(known.warnings, &mut view);
         }
+    }
+    for need in &plan.needs {
+        let said = match &need.lacks {
+            None => good("yes"),
+            Some(lacks) => format!("{} {lacks} ({})", bad("no,"), need.fix),
+        };
+        view.say(format!("  {} {said}", faint(format!("needs {}:", need.need))));
     }
     if let Some(steps) = plan.steps.as_ref().filter(|_| !plan.connector) {
         view.space();

@@ -32,6 +32,7 @@ fn all() -> Vec<(String, Value)> {
         schema_of::<invite::EndedDocument<'static>>("invite-end"),
         schema_of::<invite::ListDocument<'static>>("invite-list"),
         schema_of::<keep::Document<'static>>("keep"),
+        schema_of::<last_look::Document<'static>>("last-look"),
         schema_of::<ledger::CopiedDocument<'static>>("ledger-backup"),
         schema_of::<ledger::CopiedDocument<'static>>("ledger-export"),
         schema_of::<ledger::ImportedDocument>("ledger-import"),

@@ -42,6 +42,7 @@ pub fn run(session: &mut Session, plan: &MovePlan, options: &Options, anyway: bo
         return Ok(());
     }
     plan.refuse_failed_trial(anyway)?;
+    plan.refuse_lacking()?;
     let agreed = if plan.is_for_everyone() {
         super::ask_for_name(ui, &plan.release.name, options.confirm.as_deref())?
     } else {

@@ -402,6 +402,7 @@ fn a_no_is_shown_wherever_a_yes_would_be() {
     assert!(env.lantern(&["releases"]).success().stdout().contains("tried, no: linux"));
     assert!(env.lantern(&[]).success().stdout().contains("no: linux"));
     env.lantern(&["push", "brambleyard", "--yes"]).success();
+    assert_eq!(env.lantern(&["--json"]).json()["next"], "lantern try --target linux");
     let promote = ["promote", "brambleyard", "open-water", "--confirm", "1.4.0 (2)"];
     let ran = env.lantern(&promote).fails(1);
     assert!(ran.stderr().contains("failed") && ran.stderr().contains("--anyway"), "{}", ran.whole());
@@ -520,4 +521,123 @@ fn a_place_with_more_lines_has_none_forgotten() {
     let board = env.lantern(&["live"]).success().stdout();
     assert!(board.contains("creek        nothing yet") && board.contains("open-water   nothing yet"), "{board}");
     assert!(board.ends_with("next: lantern promote brambleyard open-water\n"), "{board}");
+}
+
+/// What a branch needs is asked for before it moves, of each release anew.
+#[test]
+fn a_branch_takes_what_was_tried_and_looked_at() {
+    let mut env = TestEnv::live();
+    let needs = |env: &TestEnv, version: &str| {
+        let text = env.config(version).replace(
+            "audience = \"everyone\"",
+            "audience = \"everyone\", needs = [\"trial\", \"last-look\"], trial-of = [\"linux\"]",
+        );
+        let questions =
+            "\n[last-look]\nquestions = [\"Do the credits name everyone?\", \"Does the feedback link open?\"]\n";
+        env.write("lantern.toml", &(text + questions));
+    };
+    needs(&env, "1.4.0");
+    env.export(GameVersion::New);
+    env.lantern(&["prepare"]).success();
+    env.lantern(&["push", "brambleyard", "--yes"]).success();
+    let promote = ["promote", "brambleyard", "open-water", "--confirm", "1.4.0 (2)"];
+    let refused = env.lantern(&promote).fails(1);
+    snapshot!(refused.whole(), @r#"
+    Promote 1.4.0 (2) to open-water at Brambleyard
+
+      system         players have   they get    update download   full download   on disk
+      linux-x86_64   1.3.2 (1)      1.4.0 (2)   203 kB            4.37 MB         8.66 MB
+
+      everyone: open-water is the line that every player follows
+      tried: not tried yet
+      needs trial: no, nobody tried linux yet (lantern try "1.4.0 (2)" --target linux)
+      needs last-look: no, 2 questions are not answered with yes (lantern last-look "1.4.0 (2)")
+    ------- stderr -------
+    error: open-water needs more of 1.4.0 (2): nobody tried linux yet; 2 questions are not answered with yes
+      fix: lantern try "1.4.0 (2)" --target linux
+      fix: lantern last-look "1.4.0 (2)"
+    [exit status: 1]
+    "#);
+    let mut said = String::new();
+    for line in [
+        &["last-look", "--answer", "1=yes", "--answer", "2=no"][..],
+        &["last-look"],
+        &["last-look", "--answer", "3=yes"],
+        &["last-look", "--answer", "1=perhaps"],
+        &["last-look", "--answer", "2=yes"],
+        &["history", "--count", "3"],
+    ] {
+        said += &format!("$ lantern {}\n{}\n", line.join(" "), env.lantern(line).whole());
+    }
+    snapshot!(said, @"
+    $ lantern last-look --answer 1=yes --answer 2=no
+    Last look at 1.4.0 (2)
+
+      1  yes  Do the credits name everyone?   by wren, just now
+      2  no   Does the feedback link open?   by wren, just now
+
+    $ lantern last-look
+    Last look at 1.4.0 (2)
+
+      1  yes  Do the credits name everyone?   by wren, 1 minute ago
+      2  no   Does the feedback link open?   by wren, 1 minute ago
+
+    $ lantern last-look --answer 3=yes
+    ------- stderr -------
+    error: there is no question 3
+      fix: there are 2
+    [exit status: 2]
+
+    $ lantern last-look --answer 1=perhaps
+    ------- stderr -------
+    error: --answer: write it as 1=yes or 1=no
+      fix: lantern last-look --help shows what it takes
+    [exit status: 2]
+
+    $ lantern last-look --answer 2=yes
+    Last look at 1.4.0 (2)
+
+      1  yes  Do the credits name everyone?   by wren, 4 minutes ago
+      2  yes  Does the feedback link open?   by wren, just now
+
+    next: lantern try --target linux
+
+    $ lantern history --count 3
+      UTC
+      2026-11-27 10:12:00   wren   answered yes for 1.4.0 (2): Does the feedback link open?
+      2026-11-27 10:08:00   wren   answered no for 1.4.0 (2): Does the feedback link open?
+      2026-11-27 10:08:00   wren   answered yes for 1.4.0 (2): Do the credits name everyone?
+
+      7 older ones: --count 10
+    ");
+    // Looked at and not tried is not enough; plans and rollbacks are free.
+    env.lantern(&promote).fails(1);
+    env.lantern(&["promote", "brambleyard", "open-water", "--plan"]).success();
+    env.lantern(&["rollback", "brambleyard", "open-water", "--plan"]).fails(3);
+    if cfg!(target_os = "linux") {
+        env.lantern(&["try", "--yes"]).success();
+        assert_eq!(env.lantern(&["--json"]).json()["next"], "lantern promote brambleyard open-water");
+        env.lantern(&["last-look", "--answer", "1=no"]).success();
+        assert_eq!(env.lantern(&["--json"]).json()["next"], "lantern last-look");
+        env.lantern(&["last-look", "--answer", "1=yes"]).success();
+        env.lantern(&promote).success();
+    }
+    // Another release is asked for again, and so is another wording.
+    needs(&env, "1.4.1");
+    env.write("exports/linux/letters/en.txt", "Dear Aldous, the lighthouse is lit.");
+    env.lantern(&["prepare"]).success();
+    let looks = env.lantern(&["last-look", "--json"]).json();
+    assert!(looks["done"] == false && looks["questions"][0]["yes"].is_null(), "{looks}");
+    env.lantern(&["last-look", "1.4.0", "--answer", "1=yes"]).success();
+    for wrong in ["needs = [\"moon\"]", "needs = [\"trial\"], trial-of = [\"moon\"]", "trial-of = [\"linux\"]"] {
+        let text = env.config("1.4.1").replace("audience = \"everyone\"", &format!("audience = \"everyone\", {wrong}"));
+        env.write("lantern.toml", &text);
+        env.lantern(&["live", "--offline"]).fails(2);
+    }
+    let alone =
+        env.config("1.4.1").replace("audience = \"everyone\"", "audience = \"everyone\", needs = [\"last-look\"]");
+    env.write("lantern.toml", &alone);
+    let what = env.lantern(&["live", "--offline"]).fails(2).stderr();
+    assert!(what.contains("the last look has no questions"), "{what}");
+    env.close_storefront();
 }

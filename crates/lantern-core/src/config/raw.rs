@@ -31,6 +31,18 @@ pub struct Config {
     /// What is checked, and what of it is accepted.
     #[serde(default)]
     pub checks: Checks,
+    /// The studio's own questions, which are answered for each release.
+    #[serde(default)]
+    pub last_look: LastLook,
+}
+
+/// The studio's own questions, which are answered for each release.
+#[derive(Debug, Default, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct LastLook {
+    /// Each of them is answered with yes before a branch moves that needs it.
+    #[serde(default)]
+    pub questions: Vec<String>,
 }
 
 /// What is checked, and what of it is accepted.
@@ -360,6 +372,22 @@ pub struct Branch {
     /// What the storefront calls it, where that is something else.
     #[serde(default)]
     pub theirs: Option<String>,
+    /// What a release needs before it is put there.
+    #[serde(default)]
+    pub needs: Vec<Need>,
+    /// Targets whose trial is needed. Left out: any one.
+    #[serde(default)]
+    pub trial_of: Vec<String>,
+}
+
+/// What a release needs before it is put on a branch.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum Need {
+    /// Somebody tried it and said yes.
+    Trial,
+    /// Every question of the last look was answered with yes.
+    LastLook,
 }
 
 /// Who can follow a branch.

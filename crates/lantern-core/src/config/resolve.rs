@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use super::shape::Shape;
 use super::{
-    Accept, Audience, Config, ConfigKey, ConnectorStorefront, Edition, EditionKind, Game, HandStorefront,
+    Accept, Audience, Config, ConfigKey, ConnectorStorefront, Edition, EditionKind, Game, HandStorefront, Needs,
     ProtocolStorefront, Storefront, StorefrontKind, Target, TargetStart, VersionSource, raw,
 };
 use crate::choices::{BY_LANGUAGE, Choices, DefaultOption, NO_OPTION, Players};
@@ -79,6 +79,9 @@ impl Referred {
         }
     }
 }
+
+/// Branches with their audiences, what they are called there, and what they need.
+type BranchesThere = (Vec<(Name, Audience)>, BTreeMap<Name, Handle>, BTreeMap<Name, Needs>);
 
 struct Check<'a> {
     file: &'a str,
@@ -215,7 +218,41 @@ impl Check<'_> {
         }
         let accept = self.accepts(&raw);
         let stop = self.stopping(&raw);
-        Some(Config { game, editions, targets, choices, depots, storefronts, accept, stop })
+        let last_look = self.last_look(&raw);
+        Some(Config { game, editions, targets, choices, depots, storefronts, accept, stop, last_look })
+    }
+
+    fn last_look(&mut self, raw: &raw::Config) -> Vec<String> {
+        let mut questions: Vec<String> = Vec::new();
+        for (i, question) in raw.last_look.questions.iter().enumerate() {
+            let at = [K("last-look"), K("questions"), ConfigKey::Item(i)];
+            if questions.contains(question) {
+                self.stop(&at, Code::ListedTwice, "this question is asked twice", "remove one of them");
+            }
+            questions.extend(self.words(&at, question));
+        }
+        questions
+    }
+
+    /// What a branch needs.
+    fn needs(&mut self, at: &[ConfigKey<'_>], raw: &raw::Branch, config: &raw::Config) -> Needs {
+        let below = |key: &'static str| -> Vec<ConfigKey<'_>> { [at, &[K(key)]].concat() };
+        let has = |need: raw::Need| raw.needs.contains(&need);
+        let known: Vec<&str> = config.targets.keys().map(String::as_str).collect();
+        let mut of = BTreeSet::new();
+        for (i, text) in raw.trial_of.iter().enumerate() {
+            let at = [at, &[K("trial-of"), ConfigKey::Item(i)]].concat();
+            of.extend(self.known(&at, text, Referred::Target, &known));
+        }
+        if !raw.trial_of.is_empty() && !has(raw::Need::Trial) {
+            let fix = "add it: needs = [\"trial\"]";
+            self.stop(&below("trial-of"), Code::InconsistentValues, "no trial is needed for this branch", fix);
+        }
+        if has(raw::Need::LastLook) && config.last_look.questions.is_empty() {
+            let fix = "write questions = [\"…\"] into [last-look]";
+            self.stop(&below("needs"), Code::InconsistentValues, "the last look has no questions", fix);
+        }
+        Needs { trial: has(raw::Need::Trial).then_some(of), last_look: has(raw::Need::LastLook) }
     }
 
     fn accepts(&mut self, raw: &raw::Config) -> Vec<Accept> {
@@ -657,9 +694,9 @@ impl Check<'_> {
         let targets = self.targets_there(at, &raw.targets, config);
         let depots = self.depot_handles(at, raw, config);
         let name_there = self.name_there(&below("name-there"), raw.name_there.as_ref());
-        let (branches, theirs) = self.branches(at, &raw.branches);
+        let (branches, theirs, needs) = self.branches(at, &raw.branches, config);
         let kind = StorefrontKind::Protocol(ProtocolStorefront { address: address? });
-        Some(Storefront { kind, handles: handles?, targets, depots, name_there: name_there?, branches, theirs })
+        Some(Storefront { kind, handles: handles?, targets, depots, name_there: name_there?, branches, theirs, needs })
     }
 
     fn by_hand(&mut self, at: &[ConfigKey<'_>], raw: &raw::ByHand, config: &raw::Config) -> Option<Storefront> {
@@ -687,7 +724,7 @@ impl Check<'_> {
         }
         let targets = self.targets_there(at, &raw.targets, config);
         let name_there = self.name_there(&below("name-there"), raw.name_there.as_ref());
-        let (mut branches, theirs) = self.branches(at, &raw.branches);
+        let (mut branches, theirs, needs) = self.branches(at, &raw.branches, config);
         if raw.branches.is_empty() {
             let public = "public".parse().expect("it is a name");
             branches.push((public, Audience::Everyone));
@@ -695,7 +732,7 @@ impl Check<'_> {
         let (values, people) = (raw.values.clone(), raw.people.clone());
         let kind = StorefrontKind::ByHand(HandStorefront { rules: rules?, values, people });
         let depots = BTreeMap::new();
-        Some(Storefront { kind, handles: handles?, targets, depots, name_there: name_there?, branches, theirs })
+        Some(Storefront { kind, handles: handles?, targets, depots, name_there: name_there?, branches, theirs, needs })
     }
 
     fn targets_there(&mut self, at: &[ConfigKey<'_>], raw: &[String], config: &raw::Config) -> BTreeSet<Name> {
@@ -715,13 +752,14 @@ impl Check<'_> {
         })
     }
 
-    /// The branches in the order of the file, and what the storefront calls them.
+    /// The branches in the order of the file, what the storefront calls them, and what they need.
     fn branches(
         &mut self,
         at: &[ConfigKey<'_>],
         raw: &BTreeMap<String, raw::Branch>,
-    ) -> (Vec<(Name, Audience)>, BTreeMap<Name, Handle>) {
-        let (mut branches, mut theirs) = (Vec::new(), BTreeMap::new());
+        config: &raw::Config,
+    ) -> BranchesThere {
+        let (mut branches, mut theirs, mut needs) = (Vec::new(), BTreeMap::new(), BTreeMap::new());
         for (name, branch) in raw {
             let branch_at = [at, &[K("branches"), K(name)]].concat();
             if let Some(name) = self.parse::<Name>(
@@ -733,11 +771,13 @@ impl Check<'_> {
                 let called = branch.theirs.as_ref();
                 let called = called.and_then(|text| self.parse::<Handle>(&at, text, "write it as the storefront does"));
                 theirs.extend(called.map(|called| (name.clone(), called)));
+                let of_branch = self.needs(&branch_at, branch, config);
+                needs.extend((!of_branch.is_empty()).then(|| (name.clone(), of_branch)));
                 branches.push((self.shape.span(&branch_at).start, name, branch.audience.into()));
             }
         }
         branches.sort();
-        (branches.into_iter().map(|(_, name, audience)| (name, audience)).collect(), theirs)
+        (branches.into_iter().map(|(_, name, audience)| (name, audience)).collect(), theirs, needs)
     }
 
     fn handles(
