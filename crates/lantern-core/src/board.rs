@@ -448,7 +448,8 @@ impl Board {
             branch: branch.clone(),
             revision: known.map_or(0, |facts| facts.revision) + 1,
             since: adopted.since,
-            by: Some(event.actor.clone()),
+            // Who put it there is not known; who said so is.
+            by: None,
             targets,
         };
         self.learn(&adopted.storefront, &facts);

@@ -216,7 +216,7 @@ impl Workspace {
                     let mut targets = of.last().map(|last: &Moved| last.facts.targets.clone()).unwrap_or_default();
                     targets.extend(adopted.targets.into_iter().map(|target| (target, build.clone())));
                     let revision = of.last().map_or(0, |last| last.facts.revision) + 1;
-                    let facts = BranchFacts { branch, revision, since: adopted.since, by: Some(by), targets };
+                    let facts = BranchFacts { branch, revision, since: adopted.since, by: None, targets };
                     of.push(Moved { facts, key: event.id, restores: None, because: adopted.because });
                 }
                 EventBody::Withdrawn(withdrawn) if withdrawn.storefront.as_ref().is_some_and(|s| s.is_at(key)) => {

@@ -56,6 +56,57 @@ const THOUGHT_THROUGH: &str = r#"leave-out = ["voices/**"]"#;
 const HASTY: &str = r#"leave-out = ["voices/fr/**", "voices/ja/**"]"#;
 const IDENTITY: &str = "example.paperheron.saltmarsh";
 
+/// What the studio knows of Old Pier.
+const OLD_PIER_RULES: &str = r#"name = "Old Pier"
+address = "https://old-pier.example/berths"
+usual-wait = "6 days"
+
+[hand-over."*"]
+form = "zip"
+name = "{game.name} {release.version} {target}.zip"
+top = "Saltmarsh Post"
+
+[[steps.push]]
+id = "carry"
+text = "Copy the archives into the shared folder of berth {values.berth}."
+files = true
+takes = "20 minutes"
+
+[[steps.push]]
+id = "letter"
+text = "Send them the letter."
+open = "mailto:berths@old-pier.example"
+paste = [
+  { field = "subject", text = "{game.name} {release.name-there}" },
+  { field = "letter", text = "{notes.en}\n\n{hand-over.digests}" },
+]
+read-back = [{ key = "number-there", ask = "The berth number they answer with", form = "digits" }]
+
+[[steps.promote]]
+id = "thursday"
+text = "Berth {release.number-there} goes out on the next Thursday; look whether it did."
+by = "publisher"
+waits = true
+"#;
+const OLD_PIER: &str = r#"[storefronts.old-pier]
+kind = "by-hand"
+rules = "places/old-pier.toml"
+targets = ["windows", "macos", "linux"]
+values = { berth = "7" }
+people = { publisher = "oar" }
+branches = { pier = { audience = "everyone" } }
+"#;
+const GULL_ROCK: &str = r#"[storefronts.gull-rock]
+kind = "connector"
+run = ["PYTHON", "places/gull_rock.py"]
+targets = ["windows", "macos", "linux"]
+values = { shelf = "gull-rock" }
+branches = { ledge = { audience = "everyone" } }
+"#;
+const GULL_ROCK_CONNECTOR: &str = include_str!("../../../../docs/examples/gull_rock.py");
+/// What Python is called.
+const PYTHON: &str = if cfg!(windows) { "python" } else { "python3" };
+
 const A_DAY: SignedDuration = SignedDuration::from_hours(24);
 
 struct Demo<'a> {
@@ -145,9 +196,61 @@ impl Demo<'_> {
         self.title("The player's machine asks again: only what is missing comes");
         self.run(&self.install_and_start(&[]))?;
         self.run(&["verify", "player"])?;
+        self.by_hand()?;
+        self.through_a_connector()?;
         self.title("Which build is live where, and how it came to be");
         self.run(&["live"])?;
         self.run(&["history", "--count", "12"])
+    }
+
+    /// A storefront where a person does what is done, with what was out there before.
+    fn by_hand(&self) -> Done {
+        self.title("Old Pier has no interface for programs: a person does what is done there");
+        let said = "its rules are written once, in places/old-pier.toml:";
+        self.add_storefront(said, ("places/old-pier.toml", OLD_PIER_RULES), OLD_PIER)?;
+        let out = ["--version", "1.2.9", "--number", "24", "--number-there", "9", "--since", "2026-03-01"];
+        self.run(&[&["adopt", "old-pier", "pier"], &out[..], &["--yes"]].concat())?;
+        self.run(&["push", "old-pier", "--notes", "The lighthouse is lit.", "--yes"])?;
+        self.run_silently(&["confirm", "old-pier", "carry"])?;
+        self.run(&["confirm", "old-pier", "letter", "--read-back", "number-there=12"])?;
+        self.run_silently(&["promote", "old-pier", "pier", "--confirm", "1.4.0 (27)"])?;
+        self.run(&["confirm", "old-pier", "thursday", "--waiting"])
+    }
+
+    /// A storefront that a program of the studio's own serves.
+    fn through_a_connector(&self) -> Done {
+        self.title("Gull Rock: a program of Paper Heron's own carries folders there");
+        let shelf = self.folder.join("gull-rock");
+        fs::create_dir_all(&shelf).map_err(|e| CommandError::io("make Gull Rock's shelf", e))?;
+        let said = "a connector of 80 lines is in places/gull_rock.py; Gull Rock itself is a folder here";
+        let storefront = GULL_ROCK.replace("PYTHON", PYTHON);
+        self.add_storefront(said, ("places/gull_rock.py", GULL_ROCK_CONNECTOR), &storefront)?;
+        let is_there = Command::new(PYTHON).arg("--version").stdout(Stdio::null()).stderr(Stdio::null()).status();
+        if !is_there.is_ok_and(|status| status.success()) {
+            self.ui.say(&format!("{}\n", faint("Python is not on this computer: the connector is not run")));
+            return Ok(());
+        }
+        self.run(&["push", "gull-rock", "--yes"])?;
+        self.run_silently(&["promote", "gull-rock", "ledge", "--confirm", "1.4.0 (27)"])
+    }
+
+    /// Writes a file, and adds a storefront to the configuration, both with an editor.
+    fn add_storefront(&self, said: &str, (name, text): (&str, &str), storefront: &str) -> Done {
+        let path = self.folder.join(name);
+        if let Some(folder) = path.parent() {
+            fs::create_dir_all(folder).map_err(|e| CommandError::io("make a folder", e))?;
+        }
+        fs::write(&path, text).map_err(|e| CommandError::io("write a file of the example", e))?;
+        let config = self.folder.join("lantern.toml");
+        let before = fs::read_to_string(&config).map_err(|e| CommandError::io("read lantern.toml", e))?;
+        let after = format!("{before}\n{storefront}");
+        fs::write(&config, after).map_err(|e| CommandError::io("write lantern.toml", e))?;
+        self.ui.say(&format!("{}\n", faint(said)));
+        for line in storefront.lines() {
+            self.ui.say(format!("  {line}").trim_end());
+        }
+        self.ui.say("");
+        Ok(())
     }
 
     /// Whether one of the example's exports starts on this computer: those for Linux and for Windows do.

@@ -43,6 +43,8 @@ mod exports;
 #[cfg(test)]
 mod faults;
 #[cfg(test)]
+mod first_release;
+#[cfg(test)]
 mod future;
 #[cfg(test)]
 mod helping;
