@@ -92,6 +92,7 @@ fn dispatch(command: Command, ui: &Ui) -> Done {
         Command::Ledger(args) => ledger::run(&args, ui),
         Command::Rehearse(args) => rehearse::run(&args, ui),
         Command::Demo(args) => demo::run(&args, ui),
+        Command::Doctor(args) => doctor::run(&args, ui),
         Command::HelpMe(args) => help_me::run(&args, ui),
         Command::Completions(args) => completions::run(&args, Cli::command()),
         Command::Help(args) => help::run(&args, args::command(), ui),

@@ -48,6 +48,7 @@ pub enum Command {
     Ledger(commands::ledger::Args),
     Rehearse(commands::rehearse::Args),
     Demo(commands::demo::Args),
+    Doctor(commands::doctor::Args),
     HelpMe(commands::help_me::Args),
     Completions(commands::completions::Args),
     Help(commands::help::Args),

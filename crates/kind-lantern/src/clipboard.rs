@@ -5,6 +5,11 @@
 pub struct Clipboard(Option<arboard::Clipboard>);
 
 impl Clipboard {
+    /// Whether there is one.
+    pub fn is_there() -> bool {
+        arboard::Clipboard::new().is_ok()
+    }
+
     /// Copies a text; the error says why that is not possible here.
     pub fn set(&mut self, text: &str) -> Result<(), String> {
         if self.0.is_none() {

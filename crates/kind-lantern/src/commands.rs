@@ -9,6 +9,7 @@ pub mod confirm;
 pub mod connect;
 pub mod demo;
 pub mod depots;
+pub mod doctor;
 #[cfg(debug_assertions)]
 pub mod for_tests;
 pub mod help;

@@ -22,6 +22,7 @@ pub mod adopt;
 pub mod check;
 pub mod connect;
 pub mod depots;
+pub mod doctor;
 pub mod error;
 pub mod format;
 pub mod help_me;

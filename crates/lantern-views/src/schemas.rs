@@ -21,6 +21,7 @@ fn all() -> Vec<(String, Value)> {
         schema_of::<check::Document<'static>>("check"),
         schema_of::<connect::Document<'static>>("connect"),
         schema_of::<depots::Document>("depots"),
+        schema_of::<doctor::Document<'static>>("doctor"),
         schema_of::<error::Document<'static>>("error"),
         schema_of::<help_me::Document>("help-me"),
         schema_of::<history::Document>("history"),

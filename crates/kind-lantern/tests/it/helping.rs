@@ -147,3 +147,36 @@ fn whoever_ends_the_program_leaves_nothing_half_done() {
         assert!(String::from_utf8_lossy(&output.stderr).contains("nothing is half done"));
     }
 }
+
+/// What is needed, and what to do where it is not there.
+#[test]
+fn doctor_names_what_is_wrong_with_its_cure() {
+    let mut env = TestEnv::live();
+    let state = |env: &TestEnv, code: i32, what: &str| {
+        let document = env.lantern(&["doctor", "--json"]).fails(code).json();
+        let all = document["checks"].as_array().unwrap().clone();
+        let one = all.into_iter().find(|check| check["what"] == what).unwrap_or_default();
+        (one["state"].as_str().unwrap_or_default().to_owned(), one.to_string())
+    };
+    for what in ["lantern", "clock", "game", "project folder", "room", "ledger", "brambleyard"] {
+        assert_eq!(state(&env, 0, what).0, "well", "{}", state(&env, 0, what).1);
+    }
+    let by_hand = "\n[storefronts.old-pier]\nkind = \"by-hand\"\nrules = \"places/old-pier.toml\"\n";
+    env.write("lantern.toml", &(env.config("1.3.2") + by_hand));
+    let (is, said) = state(&env, 1, "old-pier");
+    assert!(is == "wrong" && said.contains("lantern storefronts new old-pier"), "{said}");
+    let connector = "\n[storefronts.gull-rock]\nkind = \"connector\"\nrun = [\"no-such-program-here\"]\n";
+    env.write("lantern.toml", &(env.config("1.3.2") + connector));
+    let (is, said) = state(&env, 1, "gull-rock");
+    assert!(is == "wrong" && said.contains("check run = […]"), "{said}");
+    env.write("lantern.toml", &env.config("1.3.2"));
+    env.close_storefront();
+    let (is, said) = state(&env, 1, "brambleyard");
+    assert!(is == "wrong" && said.contains("could not be reached"), "{said}");
+    env.write("lantern.toml", "[game");
+    assert_eq!(state(&env, 1, "game").0, "wrong");
+    std::fs::remove_file(env.path("lantern.toml")).unwrap();
+    assert_eq!(state(&env, 0, "game").0, "absent");
+    let shown = env.lantern(&["doctor"]).success().stdout();
+    assert!(shown.contains("lantern init writes one"), "{shown}");
+}

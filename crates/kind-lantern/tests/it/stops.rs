@@ -282,6 +282,32 @@ fn promote_by_hand() {
     scene.at_every_point(&["promote", "old-pier", "public", "--confirm", "1.3.2 (1)"]);
 }
 
+/// A connector that remembers what it did for each attempt, as one has to: whatever is cut, it brings a release there once.
+#[cfg(unix)]
+const REMEMBERS: &str = r#"read -r line
+attempt=$(echo "$line" | sed 's/.*"attempt":"\([^"]*\)".*/\1/')
+mkdir -p shelf
+if [ -e "shelf/$attempt" ]; then echo '{"done": {"number-there": "7"}}'; exit 0; fi
+case $line in *'"action":"query"'*) echo '{"not-begun": true}'; exit 0;; esac
+echo once > "shelf/$attempt"
+echo '{"done": {"number-there": "7"}}'
+"#;
+
+#[cfg(unix)]
+#[test]
+fn push_through_a_connector() {
+    let mut scene = Scene::new(|env| {
+        release(env);
+        let text =
+            env.config("1.3.2") + "\n[storefronts.gull-rock]\nkind = \"connector\"\nrun = [\"sh\", \"remembers.sh\"]\n";
+        env.write("lantern.toml", &text);
+        env.write("remembers.sh", REMEMBERS);
+    });
+    scene.at_every_point(&["push", "gull-rock", "--yes"]);
+    let attempts = std::fs::read_dir(scene.env.path("shelf")).unwrap().count();
+    assert_eq!(attempts, 1, "it was brought there more than once");
+}
+
 #[test]
 fn prepare() {
     Scene::new(next_release).at_every_point(&["prepare"]);
