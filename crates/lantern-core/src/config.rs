@@ -50,6 +50,17 @@ pub struct Config {
     pub stop: BTreeSet<Code>,
     /// The questions of the last look, in the order in which they are asked.
     pub last_look: Vec<String>,
+    /// Devices that builds are tried on, by their names.
+    pub devices: BTreeMap<Name, Device>,
+}
+
+/// A device that builds are tried on.
+#[derive(Debug, Clone)]
+pub struct Device {
+    /// Systems whose builds it takes.
+    pub systems: Vec<System>,
+    /// The program that puts a build on it and starts it, then its arguments.
+    pub run: Vec<Template>,
 }
 
 /// What a release needs before it is put on a branch.

@@ -63,6 +63,12 @@ pub static STEP: Known = Known {
     keyed: &["values", "notes", "read-back"],
 };
 
+/// What can stand in the command that puts a build on a device.
+pub static DEVICE: Known = Known {
+    names: &["file", "folder", "game.name", "game.identity", "target", "release.version", "release.number"],
+    keyed: &[],
+};
+
 impl Known {
     fn has(&self, name: &str) -> bool {
         let is_keyed = |(key, rest): (&str, &str)| self.keyed.contains(&key) && !rest.is_empty();

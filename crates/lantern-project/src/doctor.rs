@@ -3,7 +3,7 @@
 use std::time::Duration;
 
 use lantern_core::config::{ConnectorStorefront, Storefront};
-use lantern_core::names::Name;
+use lantern_core::names::{Handle, Name};
 use lantern_core::progress::Progress;
 use lantern_core::size::Size;
 use lantern_store::durable;
@@ -139,7 +139,7 @@ impl Workspace {
         progress: &dyn Progress,
     ) -> Checkup {
         let edition = configured.handles.keys().next().cloned().unwrap_or_else(Name::full_edition);
-        let handle = configured.handles.get(&edition).map(|handle| handle.as_str()).unwrap_or_default();
+        let handle = configured.handles.get(&edition).map(Handle::as_str).unwrap_or_default();
         let access = match self.project.access_to(configured) {
             Ok(found) => found.map(|found| found.access),
             Err(error) => return Checkup::of_error(name.as_str(), &error),

@@ -70,7 +70,7 @@ pub enum ProjectError {
     #[error("{} is there already", .0.display())]
     AlreadyThere(PathBuf),
     /// The configuration is wrong.
-    #[error("{} in lantern.toml", plural(.0.len(), "thing is wrong", "things are wrong"))]
+    #[error("{} in {}", plural(.0.len(), "thing is wrong", "things are wrong"), file_of(.0))]
     Config(Vec<Finding>),
     /// An export cannot be taken as it is.
     #[error("the exports cannot be sealed: {}", plural(.0.iter().filter(|f| f.severity == lantern_core::finding::Severity::Error).count(), "error", "errors"))]
@@ -218,6 +218,13 @@ pub enum ProjectError {
     /// Someone asked to stop.
     #[error("stopped")]
     Stopped,
+}
+
+/// The file that findings are about, where it is one.
+fn file_of(findings: &[Finding]) -> &str {
+    let mut files = findings.iter().filter_map(|finding| finding.place.as_ref()).map(|place| place.file.as_str());
+    let first = files.next().unwrap_or("lantern.toml");
+    if files.all(|file| file == first) { first } else { "the configuration" }
 }
 
 fn plural(count: usize, one: &str, many: &str) -> String {

@@ -109,7 +109,7 @@ pub use steps::{HandFile, HandPush, OpenWalk, StepsError, Told, check_answers, w
 pub use storefronts::ConnectError;
 pub use storefronts::{ConnectedTitle, Connection, Heard};
 pub use summary::{BuildThere, FileHeld, ReleaseShown, ReleaseSummary};
-pub use trial::Trial;
+pub use trial::{DeviceCommand, Trial, TrialPlace};
 pub use verify::{StoreVerified, in_full};
 pub use withdraw::{WithdrawAt, WithdrawPlan, Withdrawals};
 pub use workspace::{Session, Workspace};

@@ -74,6 +74,12 @@ pub enum ReleaseError {
         /// Its targets.
         targets: Vec<Name>,
     },
+    /// No device is meant.
+    #[error("{}", if .known.is_empty() { "lantern.toml has no device" } else { "it is not clear which device is meant" })]
+    NoDevice {
+        /// Those of the configuration.
+        known: Vec<Name>,
+    },
     /// Someone tries this very build now.
     #[error("{target} is being tried by another lantern")]
     BeingTried {
@@ -94,6 +100,7 @@ impl Explained for ReleaseError {
             | Self::SealedElsewhere { .. }
             | Self::OutputForm(_)
             | Self::OutputThere(_)
+            | Self::NoDevice { .. }
             | Self::NothingToTry { .. } => Class::Usage,
             Self::Withdrawn { .. } => Class::Refused,
             Self::BeingTried { .. } => Class::Computer,
@@ -119,6 +126,11 @@ impl Explained for ReleaseError {
                 "try it on the device itself; sealed are {}",
                 targets.iter().map(Name::as_str).collect::<Vec<_>>().join(", ")
             )],
+            Self::NoDevice { known } if known.is_empty() => vec![
+                "add [devices.phone] with systems and run: your platform's own device program".to_owned(),
+                "or put it there yourself, and say what it shows: lantern try --by-hand --target TARGET".to_owned(),
+            ],
+            Self::NoDevice { known } => vec![one_of(known)],
             Self::OutputForm(_) => one("name it .zip, .tar, .tar.gz or .tar.zst; anything else becomes a folder"),
             Self::OutputThere(_) => one("name a path where nothing is yet; nothing is overwritten"),
             Self::WithoutFiles(_) => {

@@ -10,6 +10,7 @@ use lantern_core::names::Name;
 use lantern_core::progress::Progress;
 use lantern_core::release::{Start, TargetRecord, start_for};
 use lantern_core::system::{Family, System};
+use lantern_core::template::Values;
 use lantern_store::install::{self, OwnFiles, Wanted};
 
 use crate::ProjectError;
@@ -48,8 +49,70 @@ fn is_web(target: &TargetRecord) -> bool {
     target.systems.iter().any(|system| system.family() == Family::Web)
 }
 
+/// Where a build is tried.
+#[derive(Debug, Clone)]
+pub enum TrialPlace {
+    /// On this computer, or in a browser here.
+    Here,
+    /// On a device of these systems; of any, where none is named.
+    Elsewhere(Vec<System>),
+}
+
+/// A command that puts a build on a device and starts it.
+#[derive(Debug, Clone)]
+pub struct DeviceCommand {
+    /// The device.
+    pub device: Name,
+    /// The program.
+    pub program: PathBuf,
+    /// Its arguments.
+    pub arguments: Vec<String>,
+}
+
 impl Session {
-    /// Lays a sealed build out with all its depots; without a target the one for this computer, else the browser's.
+    /// Returns the systems of a device; of the only one, where none is named.
+    ///
+    /// # Errors
+    /// [`ReleaseError::NoDevice`].
+    pub fn device(&self, asked: Option<&Name>) -> Result<(Name, Vec<System>), ProjectError> {
+        let devices = &self.project().config().devices;
+        let mut fits = devices.iter().filter(|(name, _)| asked.is_none_or(|asked| asked == *name));
+        match (fits.next(), fits.next()) {
+            (Some((name, device)), None) => Ok((name.clone(), device.systems.clone())),
+            _ => Err(ReleaseError::NoDevice { known: devices.keys().cloned().collect() }.into()),
+        }
+    }
+
+    /// The command of a device for a build that lies ready.
+    ///
+    /// # Errors
+    /// [`ReleaseError::NoDevice`].
+    pub fn device_command(&self, device: &Name, trial: &Trial) -> Result<DeviceCommand, ProjectError> {
+        let project = self.project();
+        let devices = &project.config().devices;
+        let unknown = || ReleaseError::NoDevice { known: devices.keys().cloned().collect() };
+        let configured = devices.get(device).ok_or_else(unknown)?;
+        let mut values = Values::default();
+        values.set("game.name", project.edition_name(&trial.release.edition));
+        values.set("game.identity", project.identity(&trial.release.edition).to_string());
+        values.set("target", trial.target.target.to_string());
+        values.set("release.version", trial.release.name.version.to_string());
+        values.set("release.number", trial.release.name.number.to_string());
+        let folder = std::path::absolute(&trial.folder).unwrap_or_else(|_| trial.folder.clone());
+        values.set("folder", folder.display().to_string());
+        values.set("file", folder.join(trial.start.file.as_str()).display().to_string());
+        let mut words = configured.run.iter().map(|word| word.fill(&values));
+        let program = words.next().unwrap_or_default();
+        // A path is one from the project's folder; a name alone is looked for as the system does.
+        let program = match program.contains(['/', '\\']) {
+            true => project.root().join(program),
+            false => program.into(),
+        };
+        Ok(DeviceCommand { device: device.clone(), program, arguments: words.collect() })
+    }
+
+    /// Lays a sealed build out with all its depots; without a target the one for this computer, else the browser's, or the one
+    /// for the device.
     ///
     /// # Errors
     /// [`ReleaseError::NothingToTry`], [`ReleaseError::NoTarget`], [`ReleaseError::Freed`], and those of the store.
@@ -57,12 +120,16 @@ impl Session {
         &self,
         release: KnownRelease,
         target: Option<&Name>,
+        place: &TrialPlace,
         progress: &dyn Progress,
     ) -> Result<Trial, ProjectError> {
         self.workspace.refuse_without_content(&release)?;
         let record = self.workspace.store.record(release.id)?;
         let names = || record.targets.iter().map(|t| t.target.clone()).collect();
-        let runs = |t: &&TargetRecord| System::any_runs_here(&t.systems) || is_web(t);
+        let runs = |t: &&TargetRecord| match place {
+            TrialPlace::Here => System::any_runs_here(&t.systems) || is_web(t),
+            TrialPlace::Elsewhere(systems) => systems.is_empty() || t.systems.iter().any(|s| systems.contains(s)),
+        };
         let chosen = match target {
             Some(asked) => {
                 let known =
@@ -70,6 +137,7 @@ impl Session {
                 let found = record.targets.iter().find(|t| t.target == *asked).ok_or_else(known)?;
                 Some(found).filter(runs)
             }
+            None if matches!(place, TrialPlace::Elsewhere(_)) => record.targets.iter().find(runs),
             None => {
                 let here = record.targets.iter().find(|t| System::any_runs_here(&t.systems));
                 here.or_else(|| record.targets.iter().find(|t| is_web(t)))
@@ -77,7 +145,11 @@ impl Session {
         };
         let nothing = || ReleaseError::NothingToTry { release: release.name.clone(), targets: names() };
         let chosen = chosen.ok_or_else(nothing)?.clone();
-        let start = start_for(&chosen.starts, System::this_computer()).ok_or_else(nothing)?.clone();
+        let start = match place {
+            TrialPlace::Here => start_for(&chosen.starts, System::this_computer()),
+            TrialPlace::Elsewhere(_) => chosen.starts.first(),
+        };
+        let start = start.ok_or_else(nothing)?.clone();
         let folder = self.project().trials().join(chosen.target.as_str());
         let in_use = self.project().use_trial(&chosen.target)?;
         let _held = self.workspace.hold_store(progress)?;

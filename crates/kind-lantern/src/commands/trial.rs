@@ -1,6 +1,6 @@
 use lantern_core::names::Name;
 use lantern_core::version::ReleaseAsked;
-use lantern_project::Trial;
+use lantern_project::{DeviceCommand, Trial, TrialPlace};
 use lantern_rehearsal::page::Page;
 use lantern_views::paint::{command, faint};
 use lantern_views::trial;
@@ -14,7 +14,8 @@ use crate::ui::Ui;
 /// Shown at the end of the help.
 const EXAMPLES: &str = r#"Examples:
   lantern try
-  lantern try 1.4.0 --target web --port 8080"#;
+  lantern try 1.4.0 --target web --port 8080
+  lantern try --device"#;
 
 /// Start exactly what was sealed, and record your yes
 ///
@@ -29,6 +30,12 @@ pub struct Args {
     /// Which target, if not the one for this computer
     #[arg(long, value_parser = super::name::<Name>)]
     target: Option<Name>,
+    /// On an attached device of lantern.toml; named where there are several
+    #[arg(long, value_name = "DEVICE", num_args = 0..=1, value_parser = super::name::<Name>)]
+    device: Option<Option<Name>>,
+    /// You put it on a device yourself, or have: only your answer is recorded
+    #[arg(long, requires = "target", conflicts_with = "device")]
+    by_hand: bool,
     /// The port of the web server on 127.0.0.1; 0 takes a free one
     #[arg(long, default_value_t = 0)]
     port: u16,
@@ -42,11 +49,27 @@ pub struct Args {
 pub fn run(args: &Args, ui: &Ui) -> Done {
     let session = super::lock(ui)?;
     let release = session.workspace().release(args.release.as_ref())?;
-    let tried = session.lay_out_trial(release, args.target.as_ref(), &ui.progress())?;
+    let device = match &args.device {
+        Some(asked) => Some(session.device(asked.as_ref())?),
+        None => None,
+    };
+    let place = match &device {
+        Some((_, systems)) => TrialPlace::Elsewhere(systems.clone()),
+        None if args.by_hand => TrialPlace::Elsewhere(Vec::new()),
+        None => TrialPlace::Here,
+    };
+    let tried = session.lay_out_trial(release, args.target.as_ref(), &place, &ui.progress())?;
+    let command = device.map(|(name, _)| session.device_command(&name, &tried)).transpose()?;
     // Anyone who plays may play for long: the others can work meanwhile.
     drop(session);
     ui.show(&trial::laid_out(&tried));
-    let (exit_code, yes) = if tried.is_for_browser() {
+    let (exit_code, yes) = if let Some(command) = command {
+        on_device(&command, args, ui)?
+    } else if args.by_hand {
+        ui.say(&format!("  {}", faint(tried.folder.display())));
+        ui.say("  put it on a device with your platform's own device program, and look at the first screen");
+        (None, args.yes || ask(ui)?)
+    } else if tried.is_for_browser() {
         if ui.json || args.yes {
             let what = "a browser build has to be looked at by a person";
             return Err(CommandError::usage(what, "run it on a terminal, without --json and --yes"));
@@ -72,6 +95,23 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     }
     ui.show(&trial::recorded(&tried, yes));
     Ok(())
+}
+
+/// Puts it on a device, and asks what it shows there.
+fn on_device(command: &DeviceCommand, args: &Args, ui: &Ui) -> Result<(Option<i32>, bool), CommandError> {
+    let here = std::env::current_dir().map_err(|error| CommandError::io("find this folder", error))?;
+    match super::start_program(&command.program, &command.arguments, &here, ui)? {
+        None => Err(CommandError::computer(
+            format!("the command of {} was ended by a signal; nothing is recorded", command.device),
+            "try it again",
+        )),
+        // What the device program says is no word about the game.
+        Some(code) if code != 0 => Err(CommandError::computer(
+            format!("the command of {} ended with exit code {code}; nothing is recorded", command.device),
+            "check that the device is attached, and run = […] in lantern.toml",
+        )),
+        Some(_) => Ok((None, args.yes || ask(ui)?)),
+    }
 }
 
 fn ask(ui: &Ui) -> Result<bool, CommandError> {

@@ -31,6 +31,10 @@ mod connector;
 mod demo;
 #[cfg(test)]
 mod depots;
+// Its device program is a script of a shell that only these systems have.
+#[cfg(test)]
+#[cfg(unix)]
+mod devices;
 #[cfg(test)]
 #[cfg(feature = "other-disks")]
 mod disks;

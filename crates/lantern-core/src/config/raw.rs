@@ -34,6 +34,20 @@ pub struct Config {
     /// The studio's own questions, which are answered for each release.
     #[serde(default)]
     pub last_look: LastLook,
+    /// Devices that builds are tried on, each under a name of your choice.
+    #[serde(default)]
+    pub devices: BTreeMap<String, Device>,
+}
+
+/// A device that builds are tried on.
+#[derive(Debug, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct Device {
+    /// Systems whose builds it takes.
+    pub systems: Vec<String>,
+    /// The program that puts a build on it and starts it, then its arguments, with values in braces such as "{file}"; a path
+    /// is one from the folder of lantern.toml.
+    pub run: Vec<String>,
 }
 
 /// The studio's own questions, which are answered for each release.

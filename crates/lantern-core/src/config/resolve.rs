@@ -4,8 +4,8 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use super::shape::Shape;
 use super::{
-    Accept, Audience, Config, ConfigKey, ConnectorStorefront, Edition, EditionKind, Game, HandStorefront, Needs,
-    ProtocolStorefront, Storefront, StorefrontKind, Target, TargetStart, VersionSource, raw,
+    Accept, Audience, Config, ConfigKey, ConnectorStorefront, Device, Edition, EditionKind, Game, HandStorefront,
+    Needs, ProtocolStorefront, Storefront, StorefrontKind, Target, TargetStart, VersionSource, raw,
 };
 use crate::choices::{BY_LANGUAGE, Choices, DefaultOption, NO_OPTION, Players};
 use crate::depots::Rule;
@@ -15,7 +15,7 @@ use crate::notes::is_language;
 use crate::path::{TreePath, shown};
 use crate::patterns::Patterns;
 use crate::system::System;
-use crate::template::{Template, TemplateError};
+use crate::template::{DEVICE, Template, TemplateError};
 
 use ConfigKey::Key as K;
 
@@ -219,7 +219,34 @@ impl Check<'_> {
         let accept = self.accepts(&raw);
         let stop = self.stopping(&raw);
         let last_look = self.last_look(&raw);
-        Some(Config { game, editions, targets, choices, depots, storefronts, accept, stop, last_look })
+        let devices = self.devices(&raw);
+        Some(Config { game, editions, targets, choices, depots, storefronts, accept, stop, last_look, devices })
+    }
+
+    fn devices(&mut self, raw: &raw::Config) -> BTreeMap<Name, Device> {
+        let mut devices = BTreeMap::new();
+        for (name, device) in &raw.devices {
+            let at = [K("devices"), K(name)];
+            let key = self.parse::<Name>(&at, name, "rename the device");
+            let systems = self.systems(&[at.as_slice(), &[K("systems")]].concat(), &device.systems);
+            let run_at = [at.as_slice(), &[K("run")]].concat();
+            if device.run.first().is_none_or(|program| program.trim().is_empty()) {
+                let fix = "write the program, then its arguments: run = [\"devices/try.sh\", \"{file}\"]";
+                self.stop(&run_at, Code::EmptyValue, "a program is missing here", fix);
+            }
+            let mut run = Vec::new();
+            for (i, text) in device.run.iter().enumerate() {
+                match Template::read(text, &DEVICE) {
+                    Ok(template) => run.push(template),
+                    Err(error) => {
+                        let at = [run_at.as_slice(), &[ConfigKey::Item(i)]].concat();
+                        self.stop(&at, Code::WrongValue, error.to_string(), error.fix());
+                    }
+                }
+            }
+            devices.extend(key.map(|key| (key, Device { systems, run })));
+        }
+        devices
     }
 
     fn last_look(&mut self, raw: &raw::Config) -> Vec<String> {

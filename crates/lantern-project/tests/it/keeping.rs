@@ -8,7 +8,7 @@ use lantern_core::next::Step;
 use lantern_core::progress::Silent;
 use lantern_core::retention::RetentionRule;
 use lantern_core::version::BuildNumber;
-use lantern_project::{Exports, PrepareOptions, ProjectError, RecordsError, ReleaseError};
+use lantern_project::{Exports, PrepareOptions, ProjectError, RecordsError, ReleaseError, TrialPlace};
 use lantern_rehearsal::exports::GameVersion;
 
 use crate::scene::{Scene, name};
@@ -104,7 +104,7 @@ fn what_is_tried_is_what_was_sealed_and_what_was_said_stays() {
     let sealed = scene.prepare(&PrepareOptions::default());
     scene.export_linux(GameVersion::New);
     let mut session = scene.session();
-    let trial = session.lay_out_trial(sealed.release.clone(), Some(&name("linux")), &Silent);
+    let trial = session.lay_out_trial(sealed.release.clone(), Some(&name("linux")), &TrialPlace::Here, &Silent);
     if cfg!(not(all(target_os = "linux", target_arch = "x86_64"))) {
         assert!(matches!(trial, Err(ProjectError::Release(ReleaseError::NothingToTry { .. }))));
         return;
@@ -112,7 +112,8 @@ fn what_is_tried_is_what_was_sealed_and_what_was_said_stays() {
     let trial = trial.unwrap();
     let now = fs::read(scene.path("game/exports/linux/saltmarsh.dat")).unwrap();
     assert_ne!(fs::read(trial.folder.join("saltmarsh.dat")).unwrap(), now, "the exports went on");
-    let busy = session.lay_out_trial(sealed.release.clone(), Some(&name("linux")), &Silent).unwrap_err();
+    let busy =
+        session.lay_out_trial(sealed.release.clone(), Some(&name("linux")), &TrialPlace::Here, &Silent).unwrap_err();
     assert!(matches!(busy, ProjectError::Release(ReleaseError::BeingTried { .. })), "{busy:?}");
     session.record_trial(&trial, true).unwrap();
     session.record_trial(&trial, false).unwrap();
