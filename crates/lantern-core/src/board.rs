@@ -331,6 +331,7 @@ impl Board {
                     self.open.remove(&key);
                 }
                 self.has_build(pushed.clone());
+                self.goes_live(pushed, event);
             }
             EventBody::Moved(moved) => {
                 self.open.remove(&moved.key);
@@ -403,6 +404,24 @@ impl Board {
         }
     }
 
+    /// Takes in that players of a branch got a release with its push.
+    fn goes_live(&mut self, pushed: &Pushed, event: &Event) {
+        let Some(branch) = &pushed.live_on else { return };
+        let known = self.branches.get(&(pushed.storefront.key(), branch.clone()));
+        let build =
+            BranchBuild { number_there: pushed.number_there, release: pushed.release, name: pushed.name.clone() };
+        let mut targets = known.map(|facts| facts.targets.clone()).unwrap_or_default();
+        targets.extend(pushed.targets.iter().map(|target| (target.clone(), build.clone())));
+        let facts = BranchFacts {
+            branch: branch.clone(),
+            revision: known.map_or(0, |facts| facts.revision) + 1,
+            since: Some(event.recorded_at),
+            by: Some(event.actor.clone()),
+            targets,
+        };
+        self.learn(&pushed.storefront, &facts);
+    }
+
     /// Takes in what was out already. What came later on its branch stays.
     fn adopt(&mut self, adopted: &Adopted, event: &Event) {
         let title = adopted.storefront.key();
@@ -414,6 +433,7 @@ impl Board {
             number_there: adopted.number_there,
             name_there: None,
             sent: 0,
+            live_on: None,
             targets: adopted.targets.clone(),
             message: None,
             notes: Notes::default(),
@@ -484,6 +504,7 @@ impl Board {
             number_there: found.number_there,
             name_there: found.name_there.clone(),
             sent: 0,
+            live_on: None,
             targets: Vec::new(),
             message: found.message.clone(),
             notes: found.notes.clone(),

@@ -36,6 +36,8 @@ pub struct HandRules {
     pub usual_wait: Option<SignedDuration>,
     /// Whether the old file has to go before the new one may come.
     pub one_at_a_time: bool,
+    /// The branch whose players get a release with the push.
+    pub live_on_push: Option<Name>,
     /// What is handed over, by target; under no name what goes for all others.
     pub hand_over: Vec<(Option<Name>, HandOver)>,
     /// The steps of each action.

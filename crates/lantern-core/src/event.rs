@@ -380,6 +380,9 @@ pub struct Pushed {
     pub name_there: Option<Handle>,
     /// Bytes of packs that travelled; of what was carried there by hand, the size of the files.
     pub sent: u64,
+    /// The branch whose players got it with the push; none where it has to be put there.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub live_on: Option<Name>,
     /// The targets that were carried there by hand; empty where the storefront itself says which it has.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub targets: Vec<Name>,
@@ -541,6 +544,9 @@ pub struct StepsBegun {
     /// Whether a connector is asked first; then a person does what that does not do.
     #[serde(default, skip_serializing_if = "is_false")]
     pub connector: bool,
+    /// Of a push: the branch whose players get it with that.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub live_on: Option<Name>,
     /// Of a push: what is handed over.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub hand_over: Vec<HandedOver>,

@@ -403,6 +403,7 @@ open-water = { audience = "everyone" }
             number_there: build,
             name_there: None,
             sent: 0,
+            live_on: None,
             targets: Vec::new(),
             message: None,
             notes: Notes::default(),

@@ -231,6 +231,7 @@ impl Walk {
                 name,
                 number_there,
                 name_there: begun.name_there.clone(),
+                live_on: begun.live_on.clone(),
                 sent: begun.hand_over.iter().map(|file| file.bytes).sum(),
                 targets: begun.hand_over.iter().map(|file| file.target.clone()).collect(),
                 message: begun.message.clone(),

@@ -100,6 +100,7 @@ pub fn busy(releases: u32, take: impl FnMut(String)) {
                 number_there: u64::from(n),
                 name_there: None,
                 sent: 1_000_000,
+                live_on: None,
                 targets: Vec::new(),
                 message: (n % 2 == 0).then(|| "fog fix for testers".to_owned()),
                 notes: if n % 3 == 0 { Notes::plain("The lighthouse is lit.") } else { Notes::default() },

@@ -40,6 +40,7 @@ impl DoneThere<'_> {
                     number_there: build.number_there,
                     name_there: build.name_there.clone(),
                     sent,
+                    live_on: None,
                     targets: Vec::new(),
                     message: build.message.clone(),
                     notes: build.notes.clone(),

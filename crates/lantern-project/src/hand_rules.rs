@@ -175,6 +175,17 @@ impl Workspace {
                 EventBody::Pushed(pushed) if pushed.storefront.is_at(key) && is_there(pushed.number_there) => {
                     builds.retain(|known| known.number_there != pushed.number_there);
                     let targets = self.targets_of(&pushed.targets, pushed.release);
+                    if let Some(branch) = pushed.live_on {
+                        let of = moves.entry(branch.clone()).or_default();
+                        let (number_there, release) = (pushed.number_there, pushed.release);
+                        let build = BranchBuild { number_there, release, name: pushed.name.clone() };
+                        let mut on = of.last().map(|last: &Moved| last.facts.targets.clone()).unwrap_or_default();
+                        on.extend(pushed.targets.iter().map(|target| (target.clone(), build.clone())));
+                        let revision = of.last().map_or(0, |last| last.facts.revision) + 1;
+                        let facts =
+                            BranchFacts { branch, revision, since: Some(at), by: Some(by.clone()), targets: on };
+                        of.push(Moved { facts, key: event.id, restores: None, because: None });
+                    }
                     builds.push(Build {
                         number_there: pushed.number_there,
                         release: pushed.release,

@@ -132,11 +132,7 @@ impl MovePlan {
     /// # Errors
     /// [`MoveError::Lacks`].
     pub fn refuse_lacking(&self) -> Result<(), ProjectError> {
-        let lacking: Vec<NeedShown> = self.needs.iter().filter(|need| need.lacks.is_some()).cloned().collect();
-        if lacking.is_empty() {
-            return Ok(());
-        }
-        Err(MoveError::Lacks { release: self.release.name.clone(), branch: self.branch.clone(), lacking }.into())
+        refuse_lacking(&self.release.name, &self.branch, &self.needs)
     }
 
     /// Whether every player gets it: then the release's name must be given, a plain yes is not enough.
@@ -162,6 +158,15 @@ impl MovePlan {
         let older = |c: &Change| Some(c.after.as_ref()?.name.number < c.before.as_ref()?.name.number);
         self.changes.iter().any(|c| older(c) == Some(true))
     }
+}
+
+/// Refuses a release that lacks what a branch needs.
+pub(crate) fn refuse_lacking(release: &ReleaseName, branch: &Name, needs: &[NeedShown]) -> Result<(), ProjectError> {
+    let lacking: Vec<NeedShown> = needs.iter().filter(|need| need.lacks.is_some()).cloned().collect();
+    if lacking.is_empty() {
+        return Ok(());
+    }
+    Err(MoveError::Lacks { release: release.clone(), branch: branch.clone(), lacking }.into())
 }
 
 /// A branch with everything around it, as its storefront just said.
@@ -240,7 +245,12 @@ impl Session {
     }
 
     /// Says of everything that a branch needs whether a release has it.
-    fn needs_of(&self, release: &KnownRelease, needs: &Needs, known: &KnownOf) -> Result<Vec<NeedShown>, ProjectError> {
+    pub(crate) fn needs_of(
+        &self,
+        release: &KnownRelease,
+        needs: &Needs,
+        known: &KnownOf,
+    ) -> Result<Vec<NeedShown>, ProjectError> {
         let mut out = Vec::new();
         if let Some(of) = &needs.trial {
             let missing: Vec<&str> =
@@ -270,7 +280,7 @@ impl Session {
     }
 
     /// What is known of a release, as far as these targets of it are concerned.
-    fn known_of<'a>(
+    pub(crate) fn known_of<'a>(
         &self,
         release: &KnownRelease,
         targets: impl Iterator<Item = &'a Name> + Clone,

@@ -370,6 +370,7 @@ impl Session {
             number_there,
             name_there: plan.name_there.clone(),
             sent: 0,
+            live_on: None,
             targets: Vec::new(),
             message: plan.message.clone(),
             notes: plan.notes.clone(),

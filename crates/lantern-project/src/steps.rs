@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 use std::path::PathBuf;
 
 use jiff::Timestamp;
+use lantern_core::audience::Audience;
 use lantern_core::board::KnownRelease;
 use lantern_core::by_hand::HandForm;
 use lantern_core::event::{
@@ -22,7 +23,7 @@ use lantern_core::walk::{Gap, Walk, WalkError, gap};
 
 use crate::error::{Class, Explained};
 use crate::outgoing::{HandOverError, Wanted};
-use crate::promote::MovePlan;
+use crate::promote::{MovePlan, NeedShown, refuse_lacking};
 use crate::push::{PushError, PushTexts};
 use crate::status::Exports;
 use crate::storefronts::{OpenStorefront, open_storefront};
@@ -78,6 +79,28 @@ pub struct HandPush {
     pub folder: PathBuf,
     /// Whether a connector is asked first.
     pub connector: bool,
+    /// The branch whose players get it with the push, and who follows it.
+    pub live_on: Option<(Name, Audience)>,
+    /// What that branch needs of a release, and whether it has it.
+    pub needs: Vec<NeedShown>,
+}
+
+impl HandPush {
+    /// Whether every player gets it with the push: then the release's name must be given, a plain yes is not enough.
+    pub fn is_for_everyone(&self) -> bool {
+        self.already.is_none() && self.live_on.as_ref().is_some_and(|(_, audience)| audience.may_be_everyone())
+    }
+
+    /// Refuses a release that lacks what the branch needs whose players would get it.
+    ///
+    /// # Errors
+    /// [`crate::MoveError::Lacks`].
+    pub fn refuse_lacking(&self) -> Result<(), ProjectError> {
+        match &self.live_on {
+            Some((branch, _)) => refuse_lacking(&self.release.name, branch, &self.needs),
+            None => Ok(()),
+        }
+    }
 }
 
 /// An action on its way.
@@ -219,6 +242,24 @@ impl Session {
                 && begun.hand_over.iter().map(|file| &file.target).eq(&targets)
         };
         let begun = board.walks.values().find(is_same).cloned();
+        let live_on = match &hand.rules.live_on_push {
+            None => None,
+            Some(branch) => {
+                let refusals = at.rules()?.refuse_promote(branch);
+                if !refusals.is_empty() {
+                    return Err(ProjectError::Rules { storefront: at.reference.name.clone(), refusals });
+                }
+                let audience = at.rules()?.branch(branch).map_or(Audience::Everyone, |rule| rule.audience);
+                Some((branch.clone(), audience))
+            }
+        };
+        let needs = match &live_on {
+            None => Vec::new(),
+            Some((branch, _)) => {
+                let needs = at.configured.needs.get(branch).cloned().unwrap_or_default();
+                self.needs_of(&release, &needs, &self.known_of(&release, targets.iter())?)?
+            }
+        };
         let status = self.workspace.status(&release.edition)?;
         let is_newest = status.newest.as_ref().is_some_and(|newest| newest.id == release.id);
         Ok(HandPush {
@@ -234,6 +275,8 @@ impl Session {
             begun,
             folder: self.project().outgoing(&at.reference.name, &release),
             connector: at.configured.connector().is_some(),
+            live_on,
+            needs,
             storefront: at.reference,
             release,
         })
@@ -319,6 +362,7 @@ impl Session {
             name: plan.release.name.clone(),
             steps,
             connector: plan.connector,
+            live_on: plan.live_on.as_ref().map(|(branch, _)| branch.clone()),
             hand_over,
             name_there: plan.name_there.clone(),
             message: plan.texts.message.clone(),
@@ -366,6 +410,7 @@ impl Session {
             name: plan.release.name.clone(),
             steps: plan.steps.clone().unwrap_or_default(),
             connector: plan.connector,
+            live_on: None,
             hand_over: Vec::new(),
             name_there: None,
             message: None,
@@ -411,6 +456,7 @@ impl Session {
             name: release.name.clone(),
             steps,
             connector: at.configured.connector().is_some(),
+            live_on: None,
             hand_over: Vec::new(),
             name_there: None,
             message: None,

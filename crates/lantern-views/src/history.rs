@@ -72,7 +72,8 @@ pub fn sentence(event: &Event) -> String {
         EventBody::Pushed(e) if e.storefront.is_by_hand() => {
             let message = e.message.as_ref().map_or(String::new(), |message| format!(": {message}"));
             let (name, at, number) = (&e.name, &e.storefront.name, e.number_there);
-            format!("brought {name} to {at}, number there {number}, {}{message}", format::bytes(e.sent))
+            let on = e.live_on.as_ref().map_or(String::new(), |branch| format!(" and so on {branch}"));
+            format!("brought {name} to {at}{on}, number there {number}, {}{message}", format::bytes(e.sent))
         }
         EventBody::Pushed(e) => {
             let message = e.message.as_ref().map_or(String::new(), |message| format!(": {message}"));

@@ -14,7 +14,7 @@ use serde::Serialize;
 use crate::format;
 use crate::paint::{bad, care, faint, good, strong};
 use crate::shared::say_warnings_at_sealing;
-use crate::steps::{WalkDocument, gap_sentence, show_steps, walk_document};
+use crate::steps::{WalkDocument, gap_sentence, show_needs, show_steps, walk_document};
 use crate::table::Table;
 use crate::view::View;
 
@@ -171,13 +171,7 @@ pub fn plan(plan: &MovePlan, project: &Project) -> View {
             say_warnings_at_sealing(known.warnings, &mut view);
         }
     }
-    for need in &plan.needs {
-        let said = match &need.lacks {
-            None => good("yes"),
-            Some(lacks) => format!("{} {lacks} ({})", bad("no,"), need.fix),
-        };
-        view.say(format!("  {} {said}", faint(format!("needs {}:", need.need))));
-    }
+    show_needs(&plan.needs, &mut view);
     if let Some(steps) = plan.steps.as_ref().filter(|_| !plan.connector) {
         view.space();
         show_steps(steps, &mut view);

@@ -11,11 +11,11 @@ use lantern_core::path::shown;
 use lantern_core::step::{AnswerForm, Paste, ReadBack, Step};
 use lantern_core::version::ReleaseName;
 use lantern_core::walk::{Gap, Walk};
-use lantern_project::{HandPush, OpenWalk, Project};
+use lantern_project::{HandPush, NeedShown, OpenWalk, Project};
 use serde::Serialize;
 
 use crate::format;
-use crate::paint::{care, command, faint, good, strong};
+use crate::paint::{bad, care, command, faint, good, strong};
 use crate::shared::{for_players, say_warnings_at_sealing};
 use crate::table::Table;
 use crate::view::View;
@@ -180,6 +180,11 @@ pub fn plan(plan: &HandPush, project: &Project) -> View {
         view.space();
         view.table(facts);
     }
+    if let Some((branch, audience)) = plan.live_on.as_ref().filter(|_| plan.already.is_none()) {
+        let who = if audience.may_be_everyone() { care("everyone:") } else { faint("who:") };
+        view.say(format!("\n  {who} players on {branch} get it with this push: there is no step in between"));
+        show_needs(&plan.needs, &mut view);
+    }
     if let Some(gap) = plan.gap {
         view.say(format!("  {} {}", care("careful:"), gap_sentence(gap)));
     }
@@ -200,6 +205,17 @@ pub fn show_steps(steps: &[Step], view: &mut View) {
         table.row([step.id.to_string(), shown(text), takes, step.by.as_deref().map(shown).unwrap_or_default()]);
     }
     view.table(table);
+}
+
+/// What a branch needs of a release, each with the command that meets it.
+pub fn show_needs(needs: &[NeedShown], view: &mut View) {
+    for need in needs {
+        let said = match &need.lacks {
+            None => good("yes"),
+            Some(lacks) => format!("{} {lacks} ({})", bad("no,"), need.fix),
+        };
+        view.say(format!("  {} {said}", faint(format!("needs {}:", need.need))));
+    }
 }
 
 /// For how long players have nothing.
@@ -306,7 +322,8 @@ pub fn outcome(begun: &StepsBegun, end: &EventBody) -> View {
     let say = if begun.connector { "" } else { ", as you say" };
     view.say(match end {
         EventBody::Pushed(pushed) => {
-            format!("\n{} {name} is at {at}; its number there is {}", good("there:"), pushed.number_there)
+            let on = pushed.live_on.as_ref().map_or(String::new(), |branch| format!(", and live on {branch}"));
+            format!("\n{} {name} is at {at}{on}; its number there is {}", good("there:"), pushed.number_there)
         }
         EventBody::Moved(moved) => {
             let word = if moved.restores.is_some() { "back:" } else { "live:" };

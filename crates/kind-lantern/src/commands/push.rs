@@ -39,6 +39,9 @@ pub struct Args {
     /// A file with what is new: under a heading for each language, such as "# en", or without headings
     #[arg(long, value_name = "FILE")]
     notes_from: Option<PathBuf>,
+    /// The release's name, exactly as the plan shows it, where players get it with the push
+    #[arg(long, value_name = "RELEASE")]
+    confirm: Option<String>,
     #[command(flatten)]
     targets: TargetsArg,
     #[command(flatten)]
@@ -90,7 +93,7 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     }
     let is_needed = pushes.iter().any(|(plan, _)| plan.already.is_none())
         || hand.iter().any(|one| one.plan.already.is_none() && one.plan.begun.is_none());
-    if args.agreement.plan || (is_needed && !args.agreement.ask(ui)?) {
+    if args.agreement.plan || (is_needed && !is_agreed(args, &hand, ui)?) {
         ui.document(&push::document(&pushes, &hand));
         if !args.agreement.plan {
             return Err(CommandError::declined("nothing was sent", ui));
@@ -132,6 +135,18 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     }
     session.project_mut().only_targets(&[])?;
     super::next(session.workspace(), ui, super::ASK_THEM)
+}
+
+/// Asks for a plain yes, or for the name of a release that every player would get.
+fn is_agreed(args: &Args, hand: &[ByHand], ui: &Ui) -> Result<bool, CommandError> {
+    let new = || hand.iter().filter(|one| one.plan.already.is_none() && one.plan.begun.is_none());
+    for one in new() {
+        one.plan.refuse_lacking()?;
+    }
+    match new().find(|one| one.plan.is_for_everyone()) {
+        Some(one) => super::ask_for_name(ui, &one.plan.release.name, args.confirm.as_deref()),
+        None => args.agreement.ask(ui),
+    }
 }
 
 /// Of storefronts that programs can ask, and of those by hand.

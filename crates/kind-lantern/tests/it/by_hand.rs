@@ -301,3 +301,36 @@ fn the_board_of_a_part_says_what_stayed() {
     assert_eq!(has("linux"), 2);
     assert_eq!(at["by_hand"], true);
 }
+
+/// A storefront at which players have a release as soon as it is there asks for the same care at the push.
+#[test]
+fn what_is_live_with_the_push_is_confirmed_by_name_and_needs_what_the_branch_needs() {
+    let env = env();
+    let rules = "live-on-push = \"pier\"\n";
+    env.write("places/old-pier.toml", rules);
+    env.lantern(&["push", "old-pier", "--yes"]).fails(7);
+    env.lantern(&["push", "old-pier", "--confirm", "1.3.2"]).fails(2);
+    let pushed = env.lantern(&["push", "old-pier", "--confirm", "1.3.2 (1)"]).success().stdout();
+    assert!(pushed.contains("everyone: players on pier get it with this push"), "{pushed}");
+    let done = env.lantern(&["confirm", "old-pier", "upload"]).success().stdout();
+    assert!(done.contains("1.3.2 (1) is at old-pier, and live on pier; its number there is 1"), "{done}");
+    let live = env.lantern(&["live", "--offline"]).success().stdout();
+    assert!(live.contains("pier         1.3.2 (1)   newest"), "{live}");
+    assert_eq!(env.lantern(&["--json"]).json()["next"], serde_json::Value::Null);
+    // The next one, and back by what people said before.
+    let needs = OLD_PIER.replace("\"everyone\" }", "\"everyone\", needs = [\"trial\"] }");
+    env.write("lantern.toml", &(env.config("1.4.0") + &needs));
+    env.export(GameVersion::New);
+    env.lantern(&["prepare"]).success();
+    let lacks = env.lantern(&["push", "old-pier", "--confirm", "1.4.0 (2)"]).fails(1).stderr();
+    assert!(lacks.contains("pier needs more of 1.4.0 (2): nobody tried it yet"), "{lacks}");
+    env.write("lantern.toml", &(env.config("1.4.0") + OLD_PIER));
+    env.lantern(&["push", "old-pier", "--confirm", "1.4.0 (2)"]).success();
+    env.lantern(&["confirm", "old-pier", "upload"]).success();
+    env.lantern(&["rollback", "old-pier", "pier", "--confirm", "1.3.2 (1)"]).success();
+    env.lantern(&["confirm", "old-pier", "put-back"]).success();
+    let live = env.lantern(&["live", "--offline"]).success().stdout();
+    assert!(live.contains("pier         1.3.2 (1)   behind"), "{live}");
+    env.write("places/old-pier.toml", "live-on-push = \"peer\"\n");
+    env.lantern(&["push", "old-pier", "--plan"]).fails(3);
+}

@@ -33,8 +33,19 @@ pub(super) fn serialize<S: Serializer>(pushed: &[Pushed], serializer: S) -> Resu
     let mut storefronts: Vec<StorefrontRef> = Vec::new();
     let mut at: HashMap<&StorefrontRef, usize> = HashMap::new();
     let mut rows = Vec::with_capacity(pushed.len());
-    for Pushed { key, storefront, release, name, number_there: build, name_there, sent, targets, message, notes } in
-        pushed
+    for Pushed {
+        key,
+        storefront,
+        release,
+        name,
+        number_there: build,
+        name_there,
+        sent,
+        targets,
+        message,
+        notes,
+        live_on: _,
+    } in pushed
     {
         let storefront = *at.entry(storefront).or_insert_with(|| {
             storefronts.push(storefront.clone());
@@ -71,6 +82,8 @@ pub(super) fn deserialize<'de, D: Deserializer<'de>>(deserializer: D) -> Result<
                 number_there: build,
                 name_there,
                 sent,
+                // What a branch has is known from the branch.
+                live_on: None,
                 targets,
                 message,
                 notes,

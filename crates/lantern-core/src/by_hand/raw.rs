@@ -25,6 +25,9 @@ pub struct Rules {
     /// Whether the old file has to be removed before the new one may come. Players have nothing in between.
     #[serde(default)]
     pub one_at_a_time: bool,
+    /// Branch whose players get a release with the push, where there is no step in between.
+    #[serde(default)]
+    pub live_on_push: Option<String>,
     /// What is handed over, by target; "*" for all others. Left out: a ZIP archive for each target.
     #[serde(default)]
     pub hand_over: BTreeMap<String, HandOver>,

@@ -125,7 +125,16 @@ impl Check<'_> {
                 self.stop(&[K("one-at-a-time")], Code::InconsistentValues, what, fix);
             }
         }
+        let live_on_push = match raw.live_on_push.as_deref().map(str::parse::<Name>) {
+            None => None,
+            Some(Ok(branch)) => Some(branch),
+            Some(Err(error)) => {
+                self.stop(&[K("live-on-push")], Code::WrongValue, error.to_string(), "write the name of a branch");
+                None
+            }
+        };
         HandRules {
+            live_on_push,
             name: raw.name,
             address: raw.address,
             usual_wait,

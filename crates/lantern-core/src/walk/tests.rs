@@ -44,6 +44,7 @@ fn begun(action: Action, steps: Vec<Step>) -> StepsBegun {
         name: "1.4.0 (27)".parse().unwrap(),
         steps,
         connector: false,
+        live_on: None,
         hand_over: Vec::new(),
         name_there: None,
         message: Some("fog fix".into()),
