@@ -2,6 +2,8 @@
 # The page with the steps of an action by hand, in a real browser: boxes keep their marks, buttons copy the text beside them,
 # nothing is loaded from anywhere. Chromium is installed where it is missing (Debian), or named with CHROMIUM.
 #
+# Ends with 3 where there is no browser.
+#
 #   scripts/page.sh [PROGRAM]     PROGRAM: the built lantern; left out, it is built
 set -euo pipefail
 cd "$(dirname "$0")/.."
@@ -12,6 +14,7 @@ if [ -z "$program" ]; then
 fi
 browser=${CHROMIUM:-$(command -v chromium || true)}
 if [ -z "$browser" ]; then
+  command -v apt-get > /dev/null || { echo "no Chromium here, and none that could be installed: name one with CHROMIUM" >&2; exit 3; }
   sudo=; [ "$(id -u)" = 0 ] || sudo=sudo
   $sudo apt-get -qq update
   DEBIAN_FRONTEND=noninteractive $sudo apt-get -y -qq --no-install-recommends install chromium fonts-dejavu-core

@@ -212,6 +212,35 @@ impl Name {
     }
 }
 
+/// Words that engines and templates write where an identity is to come.
+const PLACEHOLDERS: [&str; 18] = [
+    "company",
+    "mycompany",
+    "yourcompany",
+    "defaultcompany",
+    "companyname",
+    "example",
+    "studio",
+    "mystudio",
+    "yourstudio",
+    "name",
+    "yourname",
+    "product",
+    "myproduct",
+    "productname",
+    "game",
+    "mygame",
+    "yourgame",
+    "app",
+];
+
+/// Whether an identity is one that was never filled in: behind its first part there is nothing but such words.
+pub fn is_placeholder_identity(identity: &Identity) -> bool {
+    let mut rest = identity.as_str().split('.').skip(1).peekable();
+    let is_placeholder = |part: &str| PLACEHOLDERS.contains(&part.to_lowercase().replace(['-', '_'], "").as_str());
+    rest.peek().is_some() && rest.all(is_placeholder)
+}
+
 /// Returns the known word nearest to a mistake, if one is near enough to be meant.
 pub fn nearest<'a>(typed: &str, known: impl IntoIterator<Item = &'a str>) -> Option<&'a str> {
     let allowed = (typed.chars().count() / 3).clamp(1, 3);
@@ -246,6 +275,13 @@ fn distance(a: &str, b: &str) -> usize {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn identities_of_templates_are_known() {
+        let is = |text: &str| is_placeholder_identity(&text.parse().unwrap());
+        assert!(is("com.company.product") && is("com.MyCompany.my-game") && is("org.example"));
+        assert!(!is("example.paperheron.saltmarsh") && !is("com.company.saltmarsh") && !is("com.paperheron.game"));
+    }
 
     #[test]
     fn names_and_identities() {

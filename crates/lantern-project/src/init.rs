@@ -61,6 +61,8 @@ pub struct SeenExport {
     pub starts: Vec<(String, System)>,
     /// The one folder that all of it lies in, where the start files lie there.
     pub root: Option<String>,
+    /// Programs that lie beside what starts it, such as one that reports crashes.
+    pub beside: Vec<String>,
 }
 
 /// What looking for exports showed.
@@ -72,9 +74,9 @@ pub struct FoundExports {
     pub without_start: Vec<String>,
 }
 
-/// Folders beside `lantern.toml` that exports are looked for in, in any letter case; and in the folder itself.
-pub const EXPORT_FOLDERS: [&str; 9] =
-    ["exports", "export", "builds", "build", "dist", "output", "out", "releases", "release"];
+/// What the names of folders beside `lantern.toml` begin with that exports are looked for in, in any letter case; and in the
+/// folder itself.
+pub const EXPORT_FOLDERS: [&str; 5] = ["build", "dist", "export", "out", "release"];
 
 /// Looks for what an engine may have written: folders, archives and packages.
 pub fn find_exports(root: &Path) -> FoundExports {
@@ -85,7 +87,10 @@ pub fn find_exports(root: &Path) -> FoundExports {
         names.sort();
         names
     };
-    let holds_exports = |name: &String| EXPORT_FOLDERS.contains(&name.to_lowercase().as_str());
+    let holds_exports = |name: &String| {
+        let lower = name.to_lowercase();
+        EXPORT_FOLDERS.iter().any(|begin| lower.starts_with(begin)) && root.join(name).is_dir()
+    };
     let folders: Vec<String> = names_in("").into_iter().filter(|name| holds_exports(name)).collect();
     for folder in std::iter::once("").chain(folders.iter().map(String::as_str)) {
         let names = names_in(folder).into_iter().filter(|name| !name.starts_with('.'));
@@ -106,7 +111,7 @@ pub fn find_exports(root: &Path) -> FoundExports {
 
 /// Looks at one folder, archive or package; one that is none of these or cannot be read shows nothing.
 pub fn detect_export(root: &Path, path: &str) -> SeenExport {
-    let nothing = || SeenExport { path: path.to_owned(), starts: Vec::new(), root: None };
+    let nothing = || SeenExport { path: path.to_owned(), starts: Vec::new(), root: None, beside: Vec::new() };
     let is_export = root.join(path).is_dir() || Form::of_name(path).is_some();
     if is_export { detect_in(root, path).unwrap_or_else(nothing) } else { nothing() }
 }
@@ -129,11 +134,13 @@ fn detect_in(root: &Path, path: &str) -> Option<SeenExport> {
     let starts = detect::starts(&export);
     let inside = detect::single_top(&export).filter(|_| starts.is_empty());
     let Some(inside) = inside else {
-        return Some(SeenExport { path: path.to_owned(), starts, root: None });
+        let (starts, beside) = detect::likely(&export, starts);
+        return Some(SeenExport { path: path.to_owned(), starts, root: None, beside });
     };
-    let starts = detect::starts(&list(Some(&inside))?);
+    let export = list(Some(&inside))?;
+    let (starts, beside) = detect::likely(&export, detect::starts(&export));
     let root = Some(inside).filter(|_| !starts.is_empty());
-    Some(SeenExport { path: path.to_owned(), starts, root })
+    Some(SeenExport { path: path.to_owned(), starts, root, beside })
 }
 
 /// Returns the names that the targets of exports get: their systems', with a number where one occurs twice.
@@ -242,7 +249,11 @@ fn target(name: &str, export: &SeenExport, with_hints: bool) -> Vec<String> {
     match export.starts.as_slice() {
         [(file, system)] => {
             lines.push(format!("systems = [{}]  # seen in {}", quoted(system.name()), quoted(file)));
-            lines.push(format!("starts = {}", quoted(file)));
+            let beside = match export.beside.as_slice() {
+                [] => String::new(),
+                beside => format!("  # not {}", beside.join(", ").replace(|c: char| c.is_control(), " ")),
+            };
+            lines.push(format!("starts = {}{beside}", quoted(file)));
         }
         [] => {
             lines.push("# systems = [\"linux-x86_64\"]  # left out: seen from the start file".to_owned());

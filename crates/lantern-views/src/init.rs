@@ -7,7 +7,7 @@ use lantern_project::{InitAnswers, SeenExport, target_names};
 use serde::Serialize;
 
 use crate::format;
-use crate::paint::{care, good, strong};
+use crate::paint::{care, faint, good, strong};
 use crate::table::Table;
 use crate::view::View;
 
@@ -49,6 +49,10 @@ pub fn found(seen: &[SeenExport], without_start: &[String]) -> View {
         let systems: Vec<String> = export.starts.iter().map(|(_, system)| system.to_string()).collect();
         let starts: Vec<String> = export.starts.iter().map(|(file, _)| shown(file)).collect();
         table.row([strong(name), shown(&export.path), systems.join(", "), format!("starts {}", starts.join(", "))]);
+        if !export.beside.is_empty() {
+            let beside: Vec<String> = export.beside.iter().map(|path| shown(path)).collect();
+            table.row([String::new(), String::new(), String::new(), faint(format!("not {}", beside.join(", ")))]);
+        }
     }
     view.say(format!("found {}\n", format::count(seen.len() as u64, "export", "exports")));
     view.table(table);

@@ -2,7 +2,9 @@ use std::collections::BTreeMap;
 use std::path::Path;
 
 use lantern_core::config::Audience;
+use lantern_core::names::{Identity, is_placeholder_identity};
 use lantern_core::version::BuildNumber;
+use lantern_core::version::Version;
 use lantern_project::{
     EXPORT_FOLDERS, FoundExports, InitAnswers, InitStorefront, ProjectError, SeenExport, detect_export, target_names,
 };
@@ -70,20 +72,33 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
         false => args.export.iter().map(|export| find_export(root, export)).collect::<Result<_, _>>()?,
         true => find_exports(root, ui)?,
     };
-    let answer = |given: &Option<String>, question: &str, what, option| match given {
-        Some(text) => Ok(text.clone()),
-        None => ui.ask(question, what, option),
+    let any = |text: &str| if text.trim().is_empty() { Err("something has to stand here".to_owned()) } else { Ok(()) };
+    let identity = |text: &str| match text.parse::<Identity>() {
+        Err(error) => Err(error.to_string()),
+        Ok(identity) if is_placeholder_identity(&identity) => {
+            Err(format!("{text} is what templates have; take your own domain, backwards"))
+        }
+        Ok(_) => Ok(()),
     };
+    let version = |text: &str| text.parse::<Version>().map(|_| ()).map_err(|error| error.to_string());
+    let mut asks = Asks { ui, is_first: true };
     let answers = InitAnswers {
-        name: answer(&args.name, "The name that players see:", "the game's name", "--name")?,
-        studio: answer(&args.studio, "Who makes it:", "the studio's name", "--studio")?,
-        identity: answer(
+        name: asks.answer(&args.name, ("The name that players see:", "the game's name", "--name"), &any)?,
+        studio: asks.answer(&args.studio, ("Who makes it:", "the studio's name", "--studio"), &any)?,
+        identity: asks.answer(
             &args.identity,
-            "Its identity, kept for ever (such as example.studio.game):",
-            "the game's identity",
-            "--identity",
+            (
+                "Its identity, kept for ever (your domain backwards and the game, such as example.paperheron.saltmarsh):",
+                "the game's identity",
+                "--identity",
+            ),
+            &identity,
         )?,
-        version: answer(&args.version, "The version of this export (such as 1.0.0):", "the version", "--version")?,
+        version: asks.answer(
+            &args.version,
+            ("The version of this export (such as 1.0.0):", "the version", "--version"),
+            &version,
+        )?,
         storefront: storefront(args, &target_names(&exports))?,
         exports,
         next_number: args.next_number,
@@ -91,6 +106,36 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     let text = lantern_project::init(root, &answers, ui.stop.clone())?;
     ui.answer(&init::document(&path, &text), &init::view(&answers, &text));
     Ok(())
+}
+
+/// Questions, each of which is asked until its answer is one.
+struct Asks<'a> {
+    ui: &'a Ui,
+    is_first: bool,
+}
+
+impl Asks<'_> {
+    fn answer(
+        &mut self,
+        given: &Option<String>,
+        (question, what, option): (&str, &str, &str),
+        check: &dyn Fn(&str) -> Result<(), String>,
+    ) -> Result<String, CommandError> {
+        // What was given as an option is checked with everything else.
+        if let Some(text) = given {
+            return Ok(text.clone());
+        }
+        if std::mem::take(&mut self.is_first) && self.ui.can_ask() {
+            self.ui.say("A few questions; every answer stands in lantern.toml afterwards and can be changed there.\n");
+        }
+        loop {
+            let text = self.ui.ask(question, what, option)?;
+            match check(&text) {
+                Ok(()) => return Ok(text),
+                Err(why) => self.ui.say(&format!("  {why}")),
+            }
+        }
+    }
 }
 
 fn find_export(root: &Path, given: &str) -> Result<SeenExport, CommandError> {
@@ -107,8 +152,8 @@ fn find_export(root: &Path, given: &str) -> Result<SeenExport, CommandError> {
 fn find_exports(root: &Path, ui: &Ui) -> Result<Vec<SeenExport>, CommandError> {
     let FoundExports { seen, without_start } = lantern_project::find_exports(root);
     if seen.is_empty() {
-        let folders = EXPORT_FOLDERS.join(", ");
-        ui.aside(&format!("found no export here, nor in a folder of the name {folders}"));
+        let folders = EXPORT_FOLDERS.map(|begin| format!("{begin}…")).join(", ");
+        ui.aside(&format!("found no export here, nor in a folder whose name begins with {folders}"));
         let asked =
             ui.ask("What does the engine write (a folder, an archive, a package)?", "the export", "--export")?;
         return Ok(vec![find_export(root, &asked)?]);

@@ -1,5 +1,7 @@
 //! `init`, and what a wrong `lantern.toml` looks like.
 
+use lantern_rehearsal::exports::GameVersion;
+
 use crate::env::TestEnv;
 
 const INIT: [&str; 9] = [
@@ -351,4 +353,27 @@ fn one_export_for_several_systems() {
         "systems = [\"windows-x86_64\", \"linux-x86_64\", \"macos-x86_64\"]",
     );
     assert!(env.lantern(&["check"]).fails(1).stdout().contains("nothing starts the game on macos-x86_64"));
+}
+
+/// Of several programs for one system the game is proposed, and not what reports its crashes; exports are found in folders of
+/// many names.
+#[test]
+fn init_proposes_the_game_and_not_what_lies_beside_it() {
+    let env = TestEnv::without_storefront();
+    std::fs::remove_dir_all(env.path("exports")).unwrap();
+    let folder = env.path("Builds-2026/windows");
+    lantern_rehearsal::exports::write_windows(&folder, GameVersion::Old).unwrap();
+    let game = std::fs::read(folder.join("Saltmarsh Post.exe")).unwrap();
+    std::fs::write(folder.join("SaltmarshCrashHandler.exe"), [game.as_slice(), &vec![0; game.len() * 4]].concat())
+        .unwrap();
+    let answers = ["--name", "Saltmarsh Post", "--studio", "Paper Heron", "--version", "1.3.2"];
+    let placeholder = env.lantern(&[&["init"], &answers[..], &["--identity", "com.company.product"]].concat());
+    let said = placeholder.fails(2).stderr();
+    assert!(said.contains("\"com.company.product\" was never filled in"), "{said}");
+    assert!(!env.path("lantern.toml").exists());
+    let identity = ["--identity", "example.paperheron.saltmarsh"];
+    let made = env.lantern(&[&["init"], &answers[..], &identity].concat()).success().stdout();
+    assert!(made.contains("starts Saltmarsh Post.exe") && made.contains("not SaltmarshCrashHandler.exe"), "{made}");
+    let text = std::fs::read_to_string(env.path("lantern.toml")).unwrap();
+    assert!(text.contains("starts = \"Saltmarsh Post.exe\"  # not SaltmarshCrashHandler.exe"), "{text}");
 }

@@ -10,7 +10,7 @@ use super::{
 use crate::choices::{BY_LANGUAGE, Choices, DefaultOption, NO_OPTION, Players};
 use crate::depots::Rule;
 use crate::finding::{Code, Finding, Severity, TextPlace};
-use crate::names::{FolderName, Handle, Identity, Name};
+use crate::names::{FolderName, Handle, Identity, Name, is_placeholder_identity};
 use crate::notes::is_language;
 use crate::path::{TreePath, shown};
 use crate::patterns::Patterns;
@@ -337,7 +337,13 @@ impl Check<'_> {
     }
 
     fn identity(&mut self, at: &[ConfigKey<'_>], text: &str) -> Option<Identity> {
-        self.parse(at, text, "write the reverse-domain identity that the game keeps forever")
+        let fix = "write the reverse-domain identity that the game keeps forever";
+        let identity = self.parse::<Identity>(at, text, fix)?;
+        if is_placeholder_identity(&identity) {
+            self.stop(at, Code::Placeholder, format!("{text:?} was never filled in"), fix);
+            return None;
+        }
+        Some(identity)
     }
 
     fn version(&mut self, at: &[ConfigKey<'_>], raw: &raw::Version) -> Option<VersionSource> {

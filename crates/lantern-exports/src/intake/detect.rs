@@ -7,6 +7,39 @@ use crate::export::{Export, Form};
 
 pub use super::start::single_top;
 
+/// Words in the names of programs that lie beside a game and are not it.
+const HELPERS: [&str; 10] =
+    ["crash", "report", "unins", "setup", "redist", "helper", "updater", "config", "server", "launcher"];
+
+/// Of several programs for one system returns the one that is likely the game: not one that a helper's name gives away, and
+/// of the others the largest; and those that lie beside it. Without a clear answer all of them are returned, and none beside.
+pub fn likely(export: &Export, starts: Vec<(String, System)>) -> (Vec<(String, System)>, Vec<String>) {
+    let is_helper = |path: &str| {
+        let name = path.to_lowercase();
+        HELPERS.iter().any(|word| name.contains(word))
+    };
+    let size = |path: &str| export.place_of(path).and_then(|at| export.entries.get(at)).map_or(0, |e| e.source.size());
+    let (mut chosen, mut beside): (Vec<(String, System)>, Vec<String>) = (Vec::new(), Vec::new());
+    for of_system in starts.chunk_by(|a, b| a.1 == b.1) {
+        let mut games: Vec<&(String, System)> = of_system.iter().filter(|(path, _)| !is_helper(path)).collect();
+        games.sort_by_key(|(path, _)| std::cmp::Reverse(size(path)));
+        let is_clear = match games.as_slice() {
+            [] => false,
+            [_] => true,
+            // One that is not twice as large as the next is a guess.
+            [first, second, ..] => size(&first.0) >= 2 * size(&second.0),
+        };
+        match games.first().filter(|_| is_clear) {
+            Some(game) => {
+                beside.extend(of_system.iter().map(|(path, _)| path.clone()).filter(|path| *path != game.0));
+                chosen.push((*game).clone());
+            }
+            None => chosen.extend(of_system.iter().cloned()),
+        }
+    }
+    (chosen, beside)
+}
+
 /// Returns what starts an export with the system that each is for: programs, the start page, or the package itself.
 pub fn starts(export: &Export) -> Vec<(String, System)> {
     let entry = export.entries.first().map(|e| e.source.path.clone());
