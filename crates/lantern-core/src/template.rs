@@ -164,7 +164,7 @@ impl Template {
         Self::parse(text, known, |name| known.has(name))
     }
 
-    /// Reads what [`Self::fill_known`] and [`Self::to_string`] made: any name may be in it.
+    /// Reads what [`Self::fill_known`] made, as it is written: any name may be in it.
     ///
     /// # Errors
     /// [`TemplateError::Open`].

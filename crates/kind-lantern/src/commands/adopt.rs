@@ -51,7 +51,7 @@ pub struct Args {
     /// How it is known, for your team
     #[arg(long, value_name = "TEXT")]
     because: Option<String>,
-    /// A TOML file with [[release]] for each: branch, version, number, number-there, since, targets, files
+    /// A TOML file with a table `release` for each in double brackets: branch, version, number, number-there, since, targets, files
     #[arg(long, value_name = "FILE")]
     from: Option<PathBuf>,
     #[command(flatten)]
