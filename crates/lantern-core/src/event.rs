@@ -668,6 +668,9 @@ pub enum StepStanding {
     },
     /// Someone went back to it.
     Reopened,
+    /// Something that a newer lantern says.
+    #[serde(untagged)]
+    Other(Value),
 }
 
 macro_rules! kinds {

@@ -78,7 +78,7 @@ pub struct ReadBack {
 }
 
 /// What an answer looks like.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum AnswerForm {
     /// Any text.
@@ -90,6 +90,10 @@ pub enum AnswerForm {
     Address,
     /// A day, such as 2026-12-03.
     Date,
+    /// A form that only a newer lantern knows: any text is taken.
+    #[serde(untagged)]
+    #[schemars(skip)]
+    Other(String),
 }
 
 /// Longest answer, in characters. Ours.
@@ -120,7 +124,7 @@ impl ReadBack {
             return wrong("one line of at most 500 characters");
         }
         // The storefront's own number orders builds there, so it is one wherever it is asked for.
-        let form = if self.key.as_str() == NUMBER_THERE { AnswerForm::Digits } else { self.form };
+        let form = if self.key.as_str() == NUMBER_THERE { &AnswerForm::Digits } else { &self.form };
         let is_address = |scheme| {
             let rest = text.strip_prefix(scheme);
             rest.is_some_and(|rest: &str| !rest.is_empty() && !rest.contains(char::is_whitespace))
@@ -156,7 +160,7 @@ mod tests {
             (Date, "2026-12-03", "3.12.2026"),
             (Text, "berth 12, left", "two\nlines"),
         ] {
-            assert_eq!(check("berth", form, false, &format!(" {good} ")), Ok(Some(good.to_owned())));
+            assert_eq!(check("berth", form.clone(), false, &format!(" {good} ")), Ok(Some(good.to_owned())));
             assert!(check("berth", form, false, bad).is_err(), "{bad}");
         }
         assert!(check(NUMBER_THERE, Text, false, "twelve").is_err());

@@ -133,7 +133,7 @@ impl Walk {
                 let how = match &said.standing {
                     StepStanding::Done { .. } => "done",
                     StepStanding::Skipped { .. } => "left out",
-                    StepStanding::Waiting { .. } | StepStanding::Reopened => return Ok(()),
+                    StepStanding::Waiting { .. } | StepStanding::Reopened | StepStanding::Other(_) => return Ok(()),
                 };
                 Err(WalkError::Settled { step: step.clone(), by: said.by.clone(), how })
             }

@@ -157,6 +157,14 @@ pub fn due(at: Timestamp, now: Timestamp) -> String {
     }
 }
 
+/// Writes when something came to be: the day alone, where only a day was given (the beginning of it, UTC), which is the same day
+/// everywhere.
+pub fn since(at: Timestamp) -> String {
+    let there = at.to_zoned(TimeZone::UTC);
+    let is_day = there.time() == jiff::civil::Time::midnight();
+    if is_day { there.strftime("%Y-%m-%d").to_string() } else { time(at) }
+}
+
 /// Writes a duration to the second: `1:05`, `2:03:05`.
 pub fn duration(seconds: u64) -> String {
     let (hours, minutes, rest) = (seconds / 3600, seconds / 60 % 60, seconds % 60);
@@ -185,6 +193,12 @@ mod tests {
         );
         assert!(due(at(3 * 86_400), at(0)).ends_with(", in 3 days"));
         assert!(due(at(0), at(86_400)).starts_with("overdue since ") && due(at(0), at(86_400)).ends_with(", 24 hours"));
+    }
+
+    #[test]
+    fn a_day_is_the_same_everywhere() {
+        assert_eq!(since("2026-03-01T00:00:00Z".parse().unwrap()), "2026-03-01");
+        assert!(since("2026-03-01T00:00:01Z".parse().unwrap()).contains(':'));
     }
 
     #[test]

@@ -144,7 +144,7 @@ pub fn sentence(event: &Event) -> String {
         }
         EventBody::Adopted(e) => {
             let on = e.branch.as_ref().map_or(String::new(), |branch| format!(" on {branch}"));
-            let since = e.since.map_or(String::new(), |since| format!(" since {}", format::day(since)));
+            let since = e.since.map_or(String::new(), |since| format!(" since {}", format::since(since)));
             let because = e.because.as_ref().map_or(String::new(), |because| format!(": {because}"));
             let (name, at) = (&e.name, &e.storefront.name);
             format!("adopted {name}, which is{on} at {at}{since}, number there {}{because}", e.number_there)
@@ -162,6 +162,7 @@ pub fn sentence(event: &Event) -> String {
                 format!("waits for the step {}{due}", e.step)
             }
             StepStanding::Reopened => format!("went back to the step {}", e.step),
+            StepStanding::Other(_) => format!("said something of the step {} (by a newer lantern)", e.step),
         },
         other => format!("{} (written by a newer lantern)", other.kind()),
     };

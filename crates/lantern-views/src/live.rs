@@ -263,7 +263,7 @@ fn show_branch(branch: &LiveBranch, wide: usize, release_wide: usize, view: &mut
         for line in said_of(&of_targets) {
             view.column(&indent, indent.len(), line);
         }
-        let since = live.since.map(|at| format!("since {}", format::time(at)));
+        let since = live.since.map(|at| format!("since {}", format::since(at)));
         let by = live.by.as_ref().map(|by| format!("by {}", shown(by)));
         let moved: Vec<String> = since.into_iter().chain(by).collect();
         let there = format!("number there {}", live.build.number_there);

@@ -312,6 +312,7 @@ fn settled(walk: &Walk, step: &Step, now: Timestamp) -> String {
         StepStanding::Skipped { because } => format!("{} {}   {}   {who}", care("left out"), step.id, shown(because)),
         StepStanding::Waiting { .. } => format!("{} {}   {who}", care("waits"), step.id),
         StepStanding::Reopened => format!("{}   {}", step.id, faint("open")),
+        StepStanding::Other(_) => format!("{}   {}   {who}", step.id, faint("said by a newer lantern")),
     }
 }
 
@@ -406,7 +407,7 @@ fn capital(text: &str) -> String {
 /// What is asked for at the end of a step.
 pub fn question(back: &ReadBack) -> String {
     let form = match back.form {
-        AnswerForm::Text => "",
+        AnswerForm::Text | AnswerForm::Other(_) => "",
         AnswerForm::Digits => " (digits)",
         AnswerForm::Address => " (an address)",
         AnswerForm::Date => " (a day, such as 2026-12-03)",

@@ -39,7 +39,7 @@ pub struct Args {
     #[arg(long, requires = "step", conflicts_with = "read_back")]
     again: bool,
     /// Ends what was begun without a result; needs --because
-    #[arg(long, requires = "because", conflicts_with_all = ["step", "release"])]
+    #[arg(long, requires = "because", conflicts_with = "step")]
     give_up: bool,
     /// Why, for your team
     #[arg(long, value_name = "TEXT")]

@@ -130,6 +130,22 @@ fn a_move_has_its_branch_the_day_that_was_read_and_who_said_so() {
     assert_eq!(moved.facts.since.unwrap().to_string(), "2026-12-03T00:00:00Z");
 }
 
+/// What a newer lantern says of a step, or wants to read back, is kept as it is, and settles nothing here.
+#[test]
+fn words_of_a_newer_lantern_are_kept() {
+    let line = r#"{"key":"01a207a2-3280-7707-8707-070707070707","step":"carry","standing":"handed-on","to":"oar"}"#;
+    let Ok(EventBody::StepSaid(said)) = EventBody::read("step-said", 1, line) else { panic!("it is read") };
+    let again: serde_json::Value = serde_json::from_str(&EventBody::StepSaid(said.clone()).payload()).unwrap();
+    assert_eq!(again, serde_json::from_str::<serde_json::Value>(line).unwrap());
+    let mut walk = push();
+    walk.hear(&StepSaid { key: walk.begun.key, ..said }, "oar", at(1));
+    assert!(!walk.is_settled(&name("carry")));
+    say(&mut walk, "carry", done(&[]), 2).unwrap();
+    let back: ReadBack = serde_json::from_str(r#"{"key":"berth","ask":"?","form":"colour","optional":false}"#).unwrap();
+    assert_eq!(back.form, AnswerForm::Other("colour".into()));
+    assert_eq!(back.check("blue").unwrap().as_deref(), Some("blue"));
+}
+
 #[test]
 fn the_gap_is_what_the_steps_in_between_take() {
     let (mut remove, mut bring) = (step("remove"), step("bring"));
