@@ -73,7 +73,7 @@ pub(crate) fn document_access(access: Access) -> DocumentAccess {
 pub(crate) fn failed(storefront: &Name, error: ConnectorError) -> ProjectError {
     match error {
         ConnectorError::Stopped => ProjectError::Stopped,
-        source => ConnectorFailed::Run { storefront: storefront.clone(), source }.into(),
+        error => ConnectorFailed::Run { storefront: storefront.clone(), error }.into(),
     }
 }
 
@@ -100,12 +100,12 @@ pub enum ConnectorFailed {
         why: String,
     },
     /// It could not be started, or ended without a result.
-    #[error("{storefront}: {source}")]
+    #[error("{storefront}: {error}")]
     Run {
         /// The project's name for the storefront.
         storefront: Name,
         /// What happened.
-        source: ConnectorError,
+        error: ConnectorError,
     },
 }
 
@@ -114,7 +114,7 @@ impl Explained for ConnectorFailed {
         match self {
             Self::Refused { .. } => Class::Refused,
             Self::Wrong { .. } => Class::Damaged,
-            Self::Run { source: ConnectorError::Start { .. }, .. } => Class::Usage,
+            Self::Run { error: ConnectorError::Start { .. }, .. } => Class::Usage,
             Self::Run { .. } => Class::Unreachable,
         }
     }
@@ -123,7 +123,7 @@ impl Explained for ConnectorFailed {
         match self {
             Self::Refused { fix, .. } => fix.iter().cloned().collect(),
             Self::Wrong { storefront, .. } => vec![format!("lantern storefronts try {storefront}")],
-            Self::Run { storefront, source: ConnectorError::Start { .. } } => {
+            Self::Run { storefront, error: ConnectorError::Start { .. } } => {
                 vec![format!("check run = […] in [storefronts.{storefront}]")]
             }
             Self::Run { storefront, .. } => vec![

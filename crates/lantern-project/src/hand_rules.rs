@@ -50,7 +50,10 @@ impl Project {
         let bytes = match durable::read_limited(&self.root().join(file), MAX_RULES_LEN) {
             Ok(bytes) => bytes,
             Err(error) => {
-                let fix = format!("write it: lantern storefronts new {name}");
+                let fix = match error.source.kind() {
+                    std::io::ErrorKind::NotFound => format!("write it: lantern storefronts new {name}"),
+                    _ => "name a file of rules here: docs/by-hand.md".to_owned(),
+                };
                 return Err(wrong(format!("{file} cannot be read: {}", error.source), &fix));
             }
         };

@@ -272,13 +272,12 @@ pub enum Outcome {
 #[non_exhaustive]
 pub enum ConnectorError {
     /// It could not be started.
-    #[error("the connector {program} could not be started")]
+    #[error("the connector {program} could not be started: {reason}")]
     Start {
         /// The program.
         program: String,
         /// The system's reason.
-        #[source]
-        source: io::Error,
+        reason: io::Error,
     },
     /// It ended without a result that fits.
     #[error("the connector {program} {why}: it is not known whether it was done")]
@@ -351,7 +350,7 @@ impl Connector<'_> {
     }
 
     fn start(&self, program: &str) -> Result<Child, ConnectorError> {
-        let failed = |source| ConnectorError::Start { program: program.to_owned(), source };
+        let failed = |reason| ConnectorError::Start { program: program.to_owned(), reason };
         // A path is one from the project's folder; a name alone is looked for as the system does.
         let path = if program.contains(['/', '\\']) { self.folder.join(program) } else { program.into() };
         let mut command = Command::new(path);

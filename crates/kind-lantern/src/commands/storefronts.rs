@@ -1,4 +1,5 @@
 use std::fs;
+use std::path::Path;
 
 use clap::Subcommand;
 use lantern_core::by_hand::{Draft, HandForm};
@@ -120,9 +121,12 @@ fn trial(args: &Try, ui: &Ui) -> Done {
 
 fn new(args: &New, ui: &Ui) -> Done {
     let project = super::find(ui)?;
-    let file = format!("places/{}.toml", args.name);
+    // One that is in lantern.toml already may lack its rules alone.
+    let known = project.config().storefronts.get(&args.name);
+    let lacking = known.and_then(|at| at.by_hand()).and_then(|hand| hand.rules.clone());
+    let file = lacking.clone().unwrap_or_else(|| format!("places/{}.toml", args.name));
     let (path, config) = (project.root().join(&file), project.root().join(lantern_core::config::FILE_NAME));
-    if project.config().storefronts.contains_key(&args.name) {
+    if known.is_some() && lacking.is_none() {
         let what = format!("lantern.toml has a storefront {} already", args.name);
         return Err(CommandError::usage(what, "choose another name, or write its rules into the file that it names"));
     }
@@ -130,6 +134,9 @@ fn new(args: &New, ui: &Ui) -> Done {
         return Err(CommandError::usage(format!("{file} is there already"), "choose another name, or remove the file"));
     }
     let draft = draft(args, ui)?;
+    if lacking.is_some() {
+        return write_rules(args, (&path, &file), &draft, ui);
+    }
     let text = durable::read_limited(&config, lantern_core::config::MAX_CONFIG_LEN).map_err(ProjectError::from)?;
     let mut text = String::from_utf8_lossy(&text).into_owned();
     if !text.ends_with('\n') {
@@ -146,6 +153,18 @@ fn new(args: &New, ui: &Ui) -> Done {
     ui.document(&storefronts::document(project.config()));
     ui.say(&format!("wrote {file}, and [storefronts.{}] at the end of lantern.toml", args.name));
     ui.say("  its steps are a beginning: write them as you do them");
+    ui.next(format!("lantern push {} --plan", args.name));
+    Ok(())
+}
+
+/// Writes the rules that a storefront of lantern.toml lacks.
+fn write_rules(args: &New, (path, file): (&Path, &str), draft: &Draft, ui: &Ui) -> Done {
+    if let Some(folder) = path.parent() {
+        durable::create_folders(folder).map_err(ProjectError::from)?;
+    }
+    durable::write_whole(path, draft.text().as_bytes()).map_err(ProjectError::from)?;
+    ui.document(&storefronts::document(super::find(ui)?.config()));
+    ui.say(&format!("wrote {file}"));
     ui.next(format!("lantern push {} --plan", args.name));
     Ok(())
 }

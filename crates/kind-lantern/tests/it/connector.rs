@@ -232,6 +232,12 @@ fn rules_are_written_by_asking_for_nothing() {
     let plan = env.lantern(&["push", "old-pier", "--plan"]).success().stdout();
     assert!(plan.contains("to Old Pier by hand"), "{plan}");
     env.lantern(&["storefronts", "new", "old-pier"]).fails(2);
+    // Rules that were lost are written again, as the error says.
+    std::fs::remove_file(env.path("places/old-pier.toml")).unwrap();
+    let lost = env.lantern(&["push", "old-pier", "--plan"]).fails(2).stderr();
+    assert!(lost.contains("fix: write it: lantern storefronts new old-pier"), "{lost}");
+    env.lantern(&["storefronts", "new", "old-pier"]).success();
+    env.lantern(&["push", "old-pier", "--plan"]).success();
     env.lantern(&["storefronts", "new", "pier", "--usual-wait", "soon"]).fails(2);
     env.lantern(&["storefronts", "new", "pier", "--form", "rar"]).fails(2);
     assert!(!env.path("places/pier.toml").exists());
