@@ -95,6 +95,7 @@ fn dispatch(command: Command, ui: &Ui) -> Done {
         Command::Doctor(args) => doctor::run(&args, ui),
         Command::HelpMe(args) => help_me::run(&args, ui),
         Command::Completions(args) => completions::run(&args, Cli::command()),
+        Command::Manual(args) => manual::run(&args, args::command(), ui),
         Command::Help(args) => help::run(&args, args::command(), ui),
     }
 }

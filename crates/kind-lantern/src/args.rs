@@ -51,6 +51,7 @@ pub enum Command {
     Doctor(commands::doctor::Args),
     HelpMe(commands::help_me::Args),
     Completions(commands::completions::Args),
+    Manual(commands::manual::Args),
     Help(commands::help::Args),
 }
 

@@ -23,6 +23,7 @@ pub mod keep;
 pub mod last_look;
 pub mod ledger;
 pub mod live;
+pub mod manual;
 pub mod number;
 pub mod prepare;
 pub mod promote;

@@ -139,7 +139,7 @@ fn init_says_where_it_looked_and_refuses_what_is_not_there() {
     std::fs::rename(env.path("exports"), env.path("storefront/elsewhere")).unwrap();
     snapshot!(init(&[]).whole(), @"
     ------- stderr -------
-    found no export here, nor in a folder of the name exports, export, builds, build, dist, output, out, releases, release
+    found no export here, nor in a folder whose name begins with build…, dist…, export…, out…, release…
     error: the export is missing
       fix: give it with --export
     [exit status: 7]
