@@ -14,6 +14,7 @@ use lantern_core::version::ReleaseName;
 
 use crate::ProjectError;
 use crate::state_folder::take_lock;
+use crate::status::{StepAt, steps_at};
 use crate::storefronts::Heard;
 use crate::workspace::Workspace;
 
@@ -34,6 +35,8 @@ pub struct LiveStorefront {
     pub by_hand: bool,
     /// Whether a connector is asked to do it.
     pub connector: bool,
+    /// What people have begun there, oldest first.
+    pub steps: Vec<StepAt>,
     /// In the order of the configuration; those that only the storefront knows come last.
     pub branches: Vec<LiveBranch>,
 }
@@ -137,6 +140,7 @@ impl Workspace {
                 said: title.and_then(|title| board.said.get(title)).cloned(),
                 by_hand: configured.by_hand().is_some(),
                 connector: configured.connector().is_some(),
+                steps: steps_at(&board, title),
                 branches: builds.branches(title, configured)?,
             });
         }

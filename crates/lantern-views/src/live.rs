@@ -13,6 +13,7 @@ use serde::Serialize;
 
 use crate::format;
 use crate::paint::{bad, care, faint, good, strong};
+use crate::status::{StepDocument, step, step_at};
 use crate::view::View;
 
 /// What `lantern live --json` prints.
@@ -43,6 +44,8 @@ struct StorefrontDocument<'a> {
     by_hand: bool,
     /// Whether a connector is asked to do it.
     connector: bool,
+    /// What people have begun there.
+    steps: Vec<StepDocument<'a>>,
     /// Who said so last, and when.
     said: Option<SaidDocument<'a>>,
     branches: Vec<BranchDocument<'a>>,
@@ -136,6 +139,7 @@ pub fn document<'a>(live: &Live<'a>) -> Document<'a> {
         why: live.why(&of.storefront),
         by_hand: of.by_hand,
         connector: of.connector,
+        steps: of.steps.iter().map(step).collect(),
         said: of.said.as_ref().map(|said| SaidDocument { by: &said.by, at: said.at }),
         branches: of.branches.iter().map(branch).collect(),
     };
@@ -216,6 +220,9 @@ pub fn view(live: &Live<'_>, has_editions: bool) -> View {
         view.say(format!("\n  {}{edition}{newest}", strong(&storefront.storefront)));
         for branch in &storefront.branches {
             show_branch(branch, wide, release_wide, &mut view);
+        }
+        for step in &storefront.steps {
+            view.column("    ", 4, step_at(step, live.now));
         }
         let as_of = storefront.as_of.map_or_else(String::new, |at| format!(", last known {}", format::time(at)));
         if storefront.by_hand {

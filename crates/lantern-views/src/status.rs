@@ -49,9 +49,10 @@ struct StorefrontDocument<'a> {
     steps: Vec<StepDocument<'a>>,
 }
 
+/// The step that comes next of something that people have begun.
 #[derive(Serialize)]
 #[cfg_attr(test, derive(schemars::JsonSchema))]
-struct StepDocument<'a> {
+pub(crate) struct StepDocument<'a> {
     step: &'a Name,
     release: &'a ReleaseName,
     by: Option<&'a str>,
@@ -63,7 +64,7 @@ struct StepDocument<'a> {
     due: Option<Timestamp>,
 }
 
-fn step(at: &StepAt) -> StepDocument<'_> {
+pub(crate) fn step(at: &StepAt) -> StepDocument<'_> {
     StepDocument {
         step: &at.step,
         release: &at.release,
@@ -160,7 +161,7 @@ fn show(game: &str, status: &Status, now: Timestamp, view: &mut View) {
 }
 
 /// What a person does there next, or waits for.
-fn step_at(step: &StepAt, now: Timestamp) -> String {
+pub(crate) fn step_at(step: &StepAt, now: Timestamp) -> String {
     let (name, release) = (&step.step, &step.release);
     let whose = step.by.as_deref().map(|by| format!(", for {}", shown(by))).unwrap_or_default();
     match step.waits {
