@@ -12,8 +12,9 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::names::Name;
+use crate::notes::Notes;
 use crate::patterns::Patterns;
-use crate::rules::{Accepted, Branches, Numbers};
+use crate::rules::{Accepted, Branches, Numbers, Refusal};
 use crate::step::{Paste, ReadBack, Step};
 use crate::template::{Template, Values};
 
@@ -36,6 +37,8 @@ pub struct HandRules {
     pub usual_wait: Option<SignedDuration>,
     /// Whether the old file has to go before the new one may come.
     pub one_at_a_time: bool,
+    /// Longest notes that are taken there, in characters of one language.
+    pub notes_max: Option<u64>,
     /// The branch whose players get a release with the push.
     pub live_on_push: Option<Name>,
     /// What is handed over, by target; under no name what goes for all others.
@@ -48,6 +51,21 @@ pub struct HandRules {
     pub numbers: Option<Numbers>,
     /// The branches there.
     pub branches: Option<Branches>,
+}
+
+impl HandRules {
+    /// Says which notes are longer than what is taken there.
+    pub fn refuse_notes(&self, notes: &Notes) -> Vec<Refusal> {
+        let Some(max) = self.notes_max else { return Vec::new() };
+        let len = |text: &str| text.chars().count() as u64;
+        let long = notes.iter().filter(|(_, text)| len(text) > max);
+        long.map(|(language, text)| Refusal {
+            rule: "notes-too-long".to_owned(),
+            what: format!("the notes ({language}) have {} characters, {max} are taken", len(text)),
+            fix: format!("shorten them by {}", len(text) - max),
+        })
+        .collect()
+    }
 }
 
 /// The steps of each action, in the order in which they are done.

@@ -97,7 +97,7 @@ trait Section {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Refusal {
     /// A stable word: `unknown-rule`, `system-not-taken`, `depot-too-large`, `number-taken`, `number-not-raised`,
-    /// `no-such-branch`, `not-carried`, `withdrawn`.
+    /// `no-such-branch`, `not-carried`, `withdrawn`, `notes-too-long`.
     pub rule: String,
     /// What is in the way, in one sentence.
     pub what: String,

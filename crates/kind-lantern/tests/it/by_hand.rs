@@ -331,6 +331,13 @@ fn what_is_live_with_the_push_is_confirmed_by_name_and_needs_what_the_branch_nee
     env.lantern(&["confirm", "old-pier", "put-back"]).success();
     let live = env.lantern(&["live", "--offline"]).success().stdout();
     assert!(live.contains("pier         1.3.2 (1)   behind"), "{live}");
+    env.write("places/old-pier.toml", "notes-max = 12\n");
+    env.write("notes.txt", "# en\nIt is lit.\n# ja\n灯台に明かりが灯りました。\n");
+    env.write("lantern.toml", &(env.config("1.4.1") + OLD_PIER));
+    env.write("exports/linux/letters/en.txt", "Dear Aldous");
+    env.lantern(&["prepare"]).success();
+    let long = env.lantern(&["push", "old-pier", "--notes-from", "notes.txt", "--yes"]).fails(3).stderr();
+    assert!(long.contains("the notes (ja) have 13 characters, 12 are taken"), "{long}");
     env.write("places/old-pier.toml", "live-on-push = \"peer\"\n");
     env.lantern(&["push", "old-pier", "--plan"]).fails(3);
 }

@@ -25,6 +25,9 @@ pub struct Rules {
     /// Whether the old file has to be removed before the new one may come. Players have nothing in between.
     #[serde(default)]
     pub one_at_a_time: bool,
+    /// Longest notes for players that are taken there, in characters of one language. Left out: any length.
+    #[serde(default)]
+    pub notes_max: Option<u64>,
     /// Branch whose players get a release with the push, where there is no step in between.
     #[serde(default)]
     pub live_on_push: Option<String>,

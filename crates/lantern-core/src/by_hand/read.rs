@@ -134,6 +134,7 @@ impl Check<'_> {
             }
         };
         HandRules {
+            notes_max: raw.notes_max,
             live_on_push,
             name: raw.name,
             address: raw.address,
