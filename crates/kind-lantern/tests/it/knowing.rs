@@ -402,7 +402,6 @@ fn a_no_is_shown_wherever_a_yes_would_be() {
     assert!(env.lantern(&["releases"]).success().stdout().contains("tried, no: linux"));
     assert!(env.lantern(&[]).success().stdout().contains("no: linux"));
     env.lantern(&["push", "brambleyard", "--yes"]).success();
-    assert_eq!(env.lantern(&["--json"]).json()["next"], "lantern try --target linux");
     let promote = ["promote", "brambleyard", "open-water", "--confirm", "1.4.0 (2)"];
     let ran = env.lantern(&promote).fails(1);
     assert!(ran.stderr().contains("failed") && ran.stderr().contains("--anyway"), "{}", ran.whole());
@@ -540,6 +539,7 @@ fn a_branch_takes_what_was_tried_and_looked_at() {
     env.export(GameVersion::New);
     env.lantern(&["prepare"]).success();
     env.lantern(&["push", "brambleyard", "--yes"]).success();
+    assert_eq!(env.lantern(&["--json"]).json()["next"], "lantern try --target linux");
     let promote = ["promote", "brambleyard", "open-water", "--confirm", "1.4.0 (2)"];
     let refused = env.lantern(&promote).fails(1);
     snapshot!(refused.whole(), @r#"
@@ -604,9 +604,9 @@ fn a_branch_takes_what_was_tried_and_looked_at() {
 
     $ lantern history --count 3
       UTC
-      2026-11-27 10:12:00   wren   answered yes for 1.4.0 (2): Does the feedback link open?
-      2026-11-27 10:08:00   wren   answered no for 1.4.0 (2): Does the feedback link open?
-      2026-11-27 10:08:00   wren   answered yes for 1.4.0 (2): Do the credits name everyone?
+      2026-11-27 10:13:00   wren   answered yes for 1.4.0 (2): Does the feedback link open?
+      2026-11-27 10:09:00   wren   answered no for 1.4.0 (2): Does the feedback link open?
+      2026-11-27 10:09:00   wren   answered yes for 1.4.0 (2): Do the credits name everyone?
 
       7 older ones: --count 10
     ");
