@@ -41,7 +41,7 @@ open = "https://old-pier.example/?a=1&b=2"
 paste = [{ field = "letter", text = "Dear \\"keepers\\",\\n</pre><script>document.title='broken in'</script>" }]
 """
 
-# What somebody with a mouse would do, and what comes of it, as the title of the page.
+# What someone with a mouse would do, and what comes of it, as the title of the page.
 DRIVER = """
 <script>
 addEventListener('load', async () => {

@@ -11,11 +11,11 @@ import shutil
 import sys
 
 
-def tell(**line):
+def print_line(**line):
     print(json.dumps(line), flush=True)
 
 def end(code=0, **result):
-    tell(**{key.replace("_", "-"): value for key, value in result.items()})
+    print_line(**{key.replace("_", "-"): value for key, value in result.items()})
     sys.exit(code)
 
 
@@ -36,10 +36,10 @@ def copy(files, to, total):
                     writer.write(block)
                     digest.update(block)
                     done += len(block)
-                    tell(progress={"bytes": done, "of": total})
+                    print_line(progress={"bytes": done, "of": total})
             if file["sha256"] not in (None, digest.hexdigest()):
                 refuse(f"{target.name} arrived damaged", "push again")
-        tell(progress={"bytes": done, "of": total})
+        print_line(progress={"bytes": done, "of": total})
 
 
 asked = json.loads(sys.stdin.readline())
@@ -70,7 +70,7 @@ if action == "push":
     folder = shelf / str(number)
     shutil.rmtree(folder, ignore_errors=True)
     folder.mkdir()
-    tell(say=f"putting {asked['release']['version']} on the shelf, number {number}")
+    print_line(say=f"putting {asked['release']['version']} on the shelf, number {number}")
     copy(asked["hand-over"], folder, sum(file["bytes"] for file in asked["hand-over"]))
     known["next"] = number + 1
     keep({"number-there": str(number), "address": folder.resolve().as_uri()})

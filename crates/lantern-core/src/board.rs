@@ -3,6 +3,7 @@
 //! [`Boards`] holds the fold of a whole ledger: [`Boards::add`] takes the next event in, so that nothing has to be folded
 //! twice, and all of it can be written and read back as a snapshot.
 
+mod by_hand;
 mod rows;
 
 use std::collections::{BTreeMap, BTreeSet};
@@ -13,13 +14,14 @@ use serde::{Deserialize, Serialize};
 
 use crate::digest::{InputDigest, ReleaseId};
 use crate::event::{
-    Adopted, Asked, BranchBuild, BranchFacts, BranchReported, BranchWentBack, BuildFound, Event, EventBody, EventId,
-    Moved, NotDone, NumberReserved, Pushed, Sealed, StorefrontRef, TitleKey, Withdrawn,
+    Asked, BranchFacts, BranchReported, BranchWentBack, BuildFound, Event, EventBody, EventId, Moved, NumberReserved,
+    Pushed, Sealed, StorefrontRef, TitleKey,
 };
 use crate::names::Name;
-use crate::notes::Notes;
 use crate::version::{BuildNumber, ReleaseAsked, ReleaseName, VersionError};
 use crate::walk::Walk;
+
+pub use by_hand::{LookAnswer, SaidOf};
 
 /// A sealed release as the ledger knows it.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -52,26 +54,6 @@ impl KnownRelease {
     pub fn has(&self, target: &Name) -> bool {
         self.targets.is_empty() || self.targets.contains(target)
     }
-}
-
-/// An answer to a question of the last look.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub struct LookAnswer {
-    /// Whether it is so.
-    pub yes: bool,
-    /// Who said so.
-    pub by: String,
-    /// When.
-    pub at: Timestamp,
-}
-
-/// Who said last how things stand at a storefront, and when.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub struct SaidOf {
-    /// Who.
-    pub by: String,
-    /// When.
-    pub at: Timestamp,
 }
 
 /// A branch of a storefront: the title there, and the branch's name.
@@ -212,10 +194,10 @@ impl Numbers {
         let before = self.highest;
         let mut there = |storefront: &StorefrontRef, name: &ReleaseName| {
             self.taken.insert(name.number);
-            let is_slip = name.number.get() > BuildNumber::MAX - FAR;
+            let is_typo = name.number.get() > BuildNumber::MAX - FAR;
             let known = self.highest.map_or(0, BuildNumber::get);
             let is_far = self.highest.is_some() && name.number.get() > known.saturating_add(FAR);
-            if !is_far && !is_slip {
+            if !is_far && !is_typo {
                 self.highest = self.highest.max(Some(name.number));
             } else if name.number.get() > known {
                 let far = || (storefront.clone(), name.clone());
@@ -276,7 +258,7 @@ impl Numbers {
 
 impl Board {
     fn apply(&mut self, event: &Event) {
-        self.hear_of_walks(event);
+        self.follow_walks(event);
         match &event.body {
             EventBody::NumberReserved(reserved) => {
                 self.reserved.insert(reserved.input, reserved.number);
@@ -374,105 +356,6 @@ impl Board {
             | EventBody::StepSaid(_)
             | EventBody::Other { .. } => {}
         }
-    }
-
-    /// Takes in what people do by hand.
-    fn hear_of_walks(&mut self, event: &Event) {
-        let key = match &event.body {
-            EventBody::StepsBegun(begun) => {
-                let walk = Walk::new(begun.clone(), event.actor.clone(), event.recorded_at);
-                self.walks.insert(begun.key, walk);
-                return;
-            }
-            EventBody::StepSaid(said) => {
-                if let Some(walk) = self.walks.get_mut(&said.key) {
-                    walk.hear(said, &event.actor, event.recorded_at);
-                }
-                return;
-            }
-            EventBody::Pushed(Pushed { key: Some(key), .. })
-            | EventBody::Moved(Moved { key, .. })
-            | EventBody::Withdrawn(Withdrawn { key: Some(key), .. })
-            | EventBody::NotDone(NotDone { key, .. }) => key,
-            _ => return,
-        };
-        if let Some(walk) = self.walks.remove(key)
-            && !matches!(event.body, EventBody::NotDone(_))
-        {
-            let said = SaidOf { by: event.actor.clone(), at: event.recorded_at };
-            self.said.insert(walk.begun.storefront.key(), said);
-        }
-    }
-
-    /// Takes in that players of a branch got a release with its push.
-    fn goes_live(&mut self, pushed: &Pushed, event: &Event) {
-        let Some(branch) = &pushed.live_on else { return };
-        let known = self.branches.get(&(pushed.storefront.key(), branch.clone()));
-        let build =
-            BranchBuild { number_there: pushed.number_there, release: pushed.release, name: pushed.name.clone() };
-        let mut targets = known.map(|facts| facts.targets.clone()).unwrap_or_default();
-        targets.extend(pushed.targets.iter().map(|target| (target.clone(), build.clone())));
-        let facts = BranchFacts {
-            branch: branch.clone(),
-            revision: known.map_or(0, |facts| facts.revision) + 1,
-            since: Some(event.recorded_at),
-            by: Some(event.actor.clone()),
-            targets,
-        };
-        self.learn(&pushed.storefront, &facts);
-    }
-
-    /// Takes in what was out already. What came later on its branch stays.
-    fn adopt(&mut self, adopted: &Adopted, event: &Event) {
-        let title = adopted.storefront.key();
-        self.has_build(Pushed {
-            key: None,
-            storefront: adopted.storefront.clone(),
-            release: adopted.release,
-            name: adopted.name.clone(),
-            number_there: adopted.number_there,
-            name_there: None,
-            sent: 0,
-            live_on: None,
-            targets: adopted.targets.clone(),
-            message: None,
-            notes: Notes::default(),
-        });
-        if !self.at.contains_key(&adopted.release) {
-            self.keep(KnownRelease {
-                id: adopted.release,
-                edition: event.edition.clone(),
-                name: adopted.name.clone(),
-                input: None,
-                sealed_at: adopted.since.unwrap_or(event.recorded_at),
-                targets: adopted.targets.clone(),
-                warnings: 0,
-                found_at: Some(adopted.storefront.clone()),
-            });
-        }
-        self.said.insert(title.clone(), SaidOf { by: event.actor.clone(), at: event.recorded_at });
-        let Some(branch) = &adopted.branch else { return };
-        let known = self.branches.get(&(title, branch.clone()));
-        let is_later = |facts: &BranchFacts| match (facts.since, adopted.since) {
-            (Some(there), Some(since)) => there > since,
-            (there, since) => there.is_some() && since.is_none(),
-        };
-        if known.is_some_and(is_later) {
-            return;
-        }
-        let build =
-            BranchBuild { number_there: adopted.number_there, release: adopted.release, name: adopted.name.clone() };
-        let mut targets = known.map(|facts| facts.targets.clone()).unwrap_or_default();
-        targets.extend(adopted.targets.iter().map(|target| (target.clone(), build.clone())));
-        let facts = BranchFacts {
-            branch: branch.clone(),
-            revision: known.map_or(0, |facts| facts.revision) + 1,
-            since: adopted.since,
-            // Who put it there is not known; who said so is.
-            by: None,
-            targets,
-        };
-        self.learn(&adopted.storefront, &facts);
     }
 
     fn has_build(&mut self, pushed: Pushed) {
@@ -596,26 +479,11 @@ impl Board {
             pushed: self.pushed.iter().filter(|p| kept.contains(&p.release) || is_high(p)).cloned().collect(),
             open: self.open.clone(),
             walks: self.walks.clone(),
-            looked: self
-                .looked
-                .iter()
-                .filter(|(id, _)| kept.contains(*id))
-                .map(|(id, said)| (*id, said.clone()))
-                .collect(),
+            looked: only_of(&self.looked, &kept),
             said: self.said.clone(),
-            withdrawn: self
-                .withdrawn
-                .iter()
-                .filter(|(id, _)| kept.contains(*id))
-                .map(|(id, why)| (*id, why.clone()))
-                .collect(),
+            withdrawn: only_of(&self.withdrawn, &kept),
             withdrawn_at: self.withdrawn_at.iter().filter(|(_, id)| kept.contains(id)).cloned().collect(),
-            tried: self
-                .tried
-                .iter()
-                .filter(|(id, _)| kept.contains(*id))
-                .map(|(id, said)| (*id, said.clone()))
-                .collect(),
+            tried: only_of(&self.tried, &kept),
             freed: self.freed.iter().filter(|id| kept.contains(*id)).copied().collect(),
             left_out: 0,
             whole_from: lowest,
@@ -642,289 +510,10 @@ impl Board {
     }
 }
 
-#[cfg(test)]
-mod tests {
-    use super::*;
-    use crate::event::NumberLeft;
-    use crate::event::{Action, BranchBuild, BuildGone, Freed, NextNumber, NotDone, Tried, Withdrawn};
-    use crate::notes::Notes;
-    use proptest::prelude::*;
-
-    fn storefront() -> StorefrontRef {
-        StorefrontRef {
-            id: "brambleyard-1".into(),
-            name: "brambleyard".parse().unwrap(),
-            handle: "saltmarsh-post".parse().unwrap(),
-        }
-    }
-
-    fn id(n: u8) -> EventId {
-        EventId::new(Timestamp::UNIX_EPOCH, [n; 10])
-    }
-
-    fn event(body: EventBody) -> Event {
-        Event::sample(id(0), body)
-    }
-
-    fn name(text: &str) -> ReleaseName {
-        text.parse().unwrap()
-    }
-
-    fn facts(revision: u64, release: &str) -> BranchFacts {
-        let build =
-            BranchBuild { number_there: revision, release: ReleaseId::of(release.as_bytes()), name: name(release) };
-        BranchFacts {
-            branch: "open-water".parse().unwrap(),
-            revision,
-            since: None,
-            by: None,
-            targets: [("linux".parse().unwrap(), build)].into(),
-        }
-    }
-
-    fn sealed(release: &str) -> EventBody {
-        let input = InputDigest::of(release.as_bytes());
-        EventBody::Sealed(Sealed {
-            release: ReleaseId::of(release.as_bytes()),
-            name: name(release),
-            input,
-            targets: Vec::new(),
-            warnings: 0,
-        })
-    }
-
-    fn boards(bodies: Vec<EventBody>) -> Boards {
-        Boards::fold(&bodies.into_iter().map(event).collect::<Vec<_>>())
-    }
-
-    fn fold(bodies: Vec<EventBody>) -> Arc<Board> {
-        boards(bodies).of(&Name::full_edition())
-    }
-
-    fn numbers(bodies: Vec<EventBody>) -> Arc<Numbers> {
-        boards(bodies).numbers()
-    }
-
-    #[test]
-    fn releases_are_found_as_people_ask() {
-        let board = fold(vec![sealed("1.3.2 (25)"), sealed("1.4.0 (26)"), sealed("1.4.0 (27)")]);
-        let ask = |text: &str| board.release(Some(&text.parse().unwrap())).map(|r| r.name.to_string());
-        assert_eq!(ask("1.4.0").as_deref(), Some("1.4.0 (27)"));
-        assert_eq!(ask("26").as_deref(), Some("1.4.0 (26)"));
-        assert_eq!(ask("2.0"), None);
-        assert_eq!(board.release(None).unwrap().name.to_string(), "1.4.0 (27)");
-        assert_eq!(numbers(vec![sealed("1.4.0 (27)")]).highest.unwrap().get(), 27);
-    }
-
-    #[test]
-    fn a_reserved_number_waits_for_its_release() {
-        let input = InputDigest::of(b"1.4.0 (27)");
-        let number = BuildNumber::new(27).unwrap();
-        let reserved = EventBody::NumberReserved(NumberReserved { number, input });
-        let board = fold(vec![reserved.clone()]);
-        assert_eq!(board.reserved.get(&input), Some(&number));
-        assert!(fold(vec![reserved, sealed("1.4.0 (27)")]).reserved.is_empty());
-    }
-
-    #[test]
-    fn a_number_seen_elsewhere_counts() {
-        let there = numbers(vec![sealed("1.4.0 (27)"), found("0.9 (400)", 1)]);
-        assert_eq!((there.highest.unwrap().get(), there.found_at.clone()), (400, Some(storefront().name)));
-        let later = numbers(vec![found("0.9 (400)", 1), sealed("1.4.0 (401)")]);
-        assert_eq!((later.highest.unwrap().get(), later.found_at.clone()), (401, None));
-    }
-
-    fn found(release: &str, build: u64) -> EventBody {
-        let (name, targets) = (name(release), vec!["linux".parse().unwrap()]);
-        let (storefront, release, by) = (storefront(), ReleaseId::of(release.as_bytes()), "fern".to_owned());
-        EventBody::BuildFound(BuildFound {
-            storefront,
-            release,
-            name,
-            number_there: build,
-            name_there: None,
-            targets,
-            by,
-            message: None,
-            notes: Notes::default(),
-        })
-    }
-
-    #[test]
-    fn a_build_of_another_computer_is_a_release() {
-        let board = fold(vec![sealed("1.3.2 (25)"), found("1.4.0 (26)", 3)]);
-        let newest = board.release(None).unwrap();
-        assert_eq!((newest.name.clone(), newest.found_at.clone()), (name("1.4.0 (26)"), Some(storefront())));
-        assert_eq!(board.build_of(&storefront().key(), newest.id), Some(3));
-        assert_eq!(numbers(vec![sealed("1.3.2 (25)"), found("1.4.0 (26)", 3)]).next().unwrap().get(), 27);
-        // Anyone who sealed it later, or imported the ledger of who did, has it.
-        let board = fold(vec![found("1.4.0 (26)", 3), sealed("1.4.0 (26)")]);
-        assert_eq!((board.releases.len(), board.release(None).unwrap().found_at.clone()), (1, None));
-        let gone =
-            BuildGone { storefront: storefront(), release: newest.id, name: newest.name.clone(), number_there: 3 };
-        assert!(fold(vec![found("1.4.0 (26)", 3), EventBody::BuildGone(gone)]).pushed.is_empty());
-    }
-
-    #[test]
-    fn a_release_whose_number_is_taken_or_passed_cannot_go_there() {
-        let release = ReleaseId::of(b"1.4.0 (26)");
-        let is_passed = |bodies| fold(bodies).is_passed(release, BuildNumber::new(26).unwrap(), &storefront().key());
-        assert!(!is_passed(vec![sealed("1.4.0 (26)"), found("1.3.2 (25)", 1)]));
-        assert!(is_passed(vec![sealed("1.4.0 (26)"), found("1.3.9 (26)", 1)]));
-        assert!(is_passed(vec![sealed("1.4.0 (26)"), found("1.5.0 (27)", 1)]));
-        assert!(!is_passed(vec![found("1.4.0 (26)", 1), found("1.5.0 (27)", 2)]));
-    }
-
-    #[test]
-    fn a_number_far_above_is_not_followed() {
-        let next = |bodies| numbers(bodies).next().unwrap().get();
-        let typo = "1.4.0 (2100000000)";
-        assert_eq!(next(vec![sealed("1.3.2 (25)"), found(typo, 1)]), 26);
-        assert_eq!(next(vec![found(typo, 1)]), 1, "not even where nothing is known");
-        assert_eq!(next(vec![found("1.4.0 (20261127)", 1)]), 20_261_128);
-        assert_eq!(next(vec![sealed("1.3.2 (25)"), found("1.4.0 (900000)", 1)]), 900_001);
-        let known = numbers(vec![sealed("1.3.2 (25)"), found("1.4.0 (20261127)", 1)]);
-        assert_eq!(known.far.values().map(|(_, name)| name.to_string()).collect::<Vec<_>>(), ["1.4.0 (20261127)"]);
-        assert_eq!(known.next().unwrap().get(), 26);
-        let set = |next| EventBody::NextNumber(NextNumber { next: BuildNumber::new(next).unwrap() });
-        let far = || vec![sealed("1.3.2 (25)"), found("1.4.0 (20261127)", 1)];
-        assert_eq!(next([far(), vec![set(20_261_128)]].concat()), 20_261_128);
-        // And back again, as long as nothing has the lower number.
-        assert_eq!(next([far(), vec![set(20_261_128), sealed("1.4.0 (20261128)"), set(26)]].concat()), 26);
-        let left = NumberLeft { storefront: storefront(), name: name("1.4.0 (20261127)") };
-        assert!(numbers([far(), vec![EventBody::NumberLeft(left)]].concat()).far.is_empty());
-    }
-
-    #[test]
-    fn a_storefront_that_went_back_is_believed() {
-        let seen = |revision, release| {
-            EventBody::BranchReported(BranchReported { storefront: storefront(), facts: facts(revision, release) })
-        };
-        let back = BranchWentBack { storefront: storefront(), facts: facts(1, "1.3.2 (25)"), known: 3 };
-        let base = || vec![seen(3, "1.4.0 (27)"), EventBody::BranchWentBack(back.clone())];
-        let has = |bodies| {
-            fold(bodies).branches.clone().into_values().next().unwrap().targets.into_values().next().unwrap().name
-        };
-        assert_eq!(has(base()), name("1.3.2 (25)"));
-        assert_eq!(has([base(), vec![seen(2, "1.5.0 (28)")]].concat()), name("1.5.0 (28)"));
-    }
-
-    #[test]
-    fn a_storefront_is_one_whatever_it_is_called() {
-        let seen = |revision, called: &str, release| {
-            let storefront = StorefrontRef { name: called.parse().unwrap(), ..storefront() };
-            EventBody::BranchReported(BranchReported { storefront, facts: facts(revision, release) })
-        };
-        let board = fold(vec![seen(1, "brambleyard", "1.3.2 (25)"), seen(2, "yard", "1.4.0 (27)")]);
-        assert_eq!(board.branches.len(), 1);
-        assert_eq!(board.branches.values().next().unwrap().revision, 2);
-    }
-
-    #[test]
-    fn a_target_that_a_move_leaves_alone_is_there_since_before() {
-        let at = |second: i64| Some(Timestamp::from_second(second).unwrap());
-        let seen = |revision: u64, second: i64, release: &str| {
-            let mut facts = facts(revision, release);
-            facts.since = at(second);
-            let macos = BranchBuild { number_there: 1, release: ReleaseId::of(b"m"), name: name("1.3.2 (25)") };
-            facts.targets.insert("macos".parse().unwrap(), macos);
-            EventBody::BranchReported(BranchReported { storefront: storefront(), facts })
-        };
-        let board = fold(vec![seen(1, 100, "1.3.2 (25)"), seen(2, 200, "1.4.0 (27)")]);
-        let since =
-            |target: &str| board.since[&((storefront().key(), "open-water".parse().unwrap()), target.parse().unwrap())];
-        assert_eq!((since("linux"), since("macos")), (at(200), at(100)));
-    }
-
-    #[test]
-    fn the_next_number_can_be_set_and_set_again() {
-        let next = |next| EventBody::NextNumber(NextNumber { next: BuildNumber::new(next).unwrap() });
-        let number = |bodies| numbers(bodies).next().unwrap().get();
-        assert_eq!(number(vec![]), 1);
-        assert_eq!(number(vec![next(25)]), 25);
-        assert_eq!(number(vec![next(2500), next(25)]), 25, "a mistake can be taken back");
-        assert_eq!(number(vec![next(25), sealed("1.4.0 (25)")]), 26);
-        assert_eq!(number(vec![sealed("1.4.0 (25)"), next(25)]), 26, "a number is given once");
-    }
-
-    #[test]
-    fn an_action_is_open_until_something_is_known() {
-        let asked = Asked {
-            key: id(1),
-            storefront: storefront(),
-            action: Action::Promote { branch: "open-water".parse().unwrap() },
-            release: ReleaseId::of(b"r"),
-            name: name("1.4.0 (27)"),
-            targets: Vec::new(),
-        };
-        let ask = EventBody::Asked(asked);
-        assert_eq!(fold(vec![ask.clone()]).open.len(), 1);
-        let moved = Moved {
-            key: id(1),
-            storefront: storefront(),
-            facts: facts(3, "1.4.0 (27)"),
-            because: None,
-            restores: None,
-        };
-        assert!(fold(vec![ask.clone(), EventBody::Moved(moved)]).open.is_empty());
-        let not_done = NotDone { key: id(1), why: "never arrived".into() };
-        assert!(fold(vec![ask, EventBody::NotDone(not_done)]).open.is_empty());
-    }
-
-    #[test]
-    fn other_editions_and_unknown_kinds_change_nothing() {
-        let mut other = event(sealed("1.4.0 (27)"));
-        other.edition = "demo".parse().unwrap();
-        let unknown = event(EventBody::Other { kind: "moon".into(), version: 3, payload: "null".into() });
-        let boards = Boards::fold(&[other, unknown]);
-        assert_eq!(*boards.of(&Name::full_edition()), Board::default());
-        // But for the number: one names one release of the game, whatever its edition.
-        assert_eq!(boards.numbers().highest.map(BuildNumber::get), Some(27));
-    }
-
-    #[test]
-    fn what_was_given_out_stays_as_it_was() {
-        let mut boards = boards(vec![sealed("1.3.2 (25)")]);
-        let before = boards.of(&Name::full_edition());
-        boards.add(&event(sealed("1.4.0 (26)")));
-        assert_eq!((before.releases.len(), boards.of(&Name::full_edition()).releases.len()), (1, 2));
-        assert_eq!(boards.editions().map(Name::as_str).collect::<Vec<_>>(), ["full"]);
-    }
-
-    #[test]
-    fn what_is_withdrawn_is_not_the_newest_any_more() {
-        let withdrawn = |storefront| {
-            let release = ReleaseId::of(b"1.4.0-rc (26)");
-            let because = "a save bug".to_owned();
-            EventBody::Withdrawn(Withdrawn { key: None, storefront, release, name: name("1.4.0-rc (26)"), because })
-        };
-        let board =
-            fold(vec![sealed("1.3.2 (25)"), sealed("1.4.0-rc (26)"), withdrawn(None), withdrawn(Some(storefront()))]);
-        assert_eq!(board.release(None).unwrap().name, name("1.3.2 (25)"));
-        let asked = "26".parse().unwrap();
-        assert_eq!(board.withdrawn[&board.release(Some(&asked)).unwrap().id], "a save bug");
-        assert_eq!(board.withdrawn_at.len(), 1);
-    }
-
-    #[test]
-    fn the_last_word_on_a_build_counts_and_sealing_again_brings_content_back() {
-        let release = ReleaseId::of(b"1.3.2 (25)");
-        let tried =
-            |yes| EventBody::Tried(Tried { release, name: name("1.3.2 (25)"), target: "web".parse().unwrap(), yes });
-        let freed = EventBody::Freed(Freed { releases: vec![release] });
-        let board = fold(vec![sealed("1.3.2 (25)"), tried(false), tried(true), freed.clone()]);
-        assert!(board.tried.values().flat_map(BTreeMap::values).eq([&true]));
-        assert!(board.freed.contains(&release));
-        assert!(fold(vec![sealed("1.3.2 (25)"), freed, sealed("1.3.2 (25)")]).freed.is_empty());
-    }
-
-    proptest! {
-        #[test]
-        fn the_highest_revision_wins_in_any_order(order in Just((1..9_u64).collect::<Vec<_>>()).prop_shuffle()) {
-            let seen = |r: &u64| EventBody::BranchReported(BranchReported { storefront: storefront(), facts: facts(*r, &format!("1.0.{r} ({r})")) });
-            let board = fold(order.iter().map(seen).collect());
-            prop_assert_eq!(board.branches.len(), 1);
-            prop_assert_eq!(board.branches.values().next().unwrap().revision, 8);
-        }
-    }
+/// What is known of some releases alone.
+fn only_of<T: Clone>(all: &BTreeMap<ReleaseId, T>, kept: &BTreeSet<ReleaseId>) -> BTreeMap<ReleaseId, T> {
+    all.iter().filter(|(id, _)| kept.contains(*id)).map(|(id, of)| (*id, of.clone())).collect()
 }
+
+#[cfg(test)]
+mod tests;

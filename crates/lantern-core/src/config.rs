@@ -66,7 +66,7 @@ pub struct Device {
 /// What a release needs before it is put on a branch.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Needs {
-    /// Whether somebody has to have tried it and said yes; these targets of it, or any one where none is named.
+    /// Whether someone has to have tried it and said yes; these targets of it, or any one where none is named.
     pub trial: Option<BTreeSet<Name>>,
     /// Whether the questions of the last look have to be answered with yes.
     pub last_look: bool,

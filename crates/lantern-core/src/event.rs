@@ -1,81 +1,23 @@
 //! Events of the ledger: what was asked, what was done, what storefronts said. Described in `docs/formats/events.md`.
 
+mod by_hand;
+mod id;
+
 use std::collections::BTreeMap;
-use std::fmt;
-use std::str::FromStr;
 
 use jiff::Timestamp;
 use schemars::JsonSchema;
-use serde::{Deserialize, Deserializer, Serialize, Serializer};
+use serde::{Deserialize, Serialize};
 use serde_json::Value;
 use serde_json::value::RawValue;
-use uuid::Uuid;
 
 use crate::digest::{Digest, InputDigest, InvitationId, ReleaseId};
 use crate::names::{Handle, Name};
 use crate::notes::Notes;
-use crate::step::Step;
 use crate::version::{BuildNumber, ReleaseName};
 
-/// A UUID of version 7: sorts by time, written in the usual 8-4-4-4-12 form. Source: RFC 9562, section 5.7.
-#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub struct EventId(Uuid);
-
-impl EventId {
-    /// Makes an id of a time and random bytes.
-    pub fn new(at: Timestamp, random: [u8; 10]) -> Self {
-        let ms = u64::try_from(at.as_millisecond()).unwrap_or(0);
-        Self(uuid::Builder::from_unix_timestamp_millis(ms, &random).into_uuid())
-    }
-}
-
-impl fmt::Display for EventId {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        fmt::Display::fmt(&self.0.hyphenated(), f)
-    }
-}
-
-impl fmt::Debug for EventId {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        fmt::Display::fmt(self, f)
-    }
-}
-
-/// A text that is no event id.
-#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
-#[error("{0:?} is not an id of an event")]
-pub struct EventIdError(String);
-
-impl FromStr for EventId {
-    type Err = EventIdError;
-    fn from_str(text: &str) -> Result<Self, EventIdError> {
-        let wrong = || EventIdError(text.chars().take(80).collect());
-        let id = Self(Uuid::try_parse(text).map_err(|_| wrong())?);
-        // One of the forms alone: the ledger hashes texts.
-        if id.to_string() == text { Ok(id) } else { Err(wrong()) }
-    }
-}
-
-impl Serialize for EventId {
-    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
-        serializer.collect_str(self)
-    }
-}
-
-impl<'de> Deserialize<'de> for EventId {
-    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
-        String::deserialize(deserializer)?.parse().map_err(serde::de::Error::custom)
-    }
-}
-
-impl JsonSchema for EventId {
-    fn schema_name() -> std::borrow::Cow<'static, str> {
-        "EventId".into()
-    }
-    fn json_schema(_: &mut schemars::SchemaGenerator) -> schemars::Schema {
-        schemars::json_schema!({ "type": "string", "format": "uuid" })
-    }
-}
+pub use by_hand::{Adopted, BranchWanted, HandedOver, Looked, StepSaid, StepStanding, StepsBegun};
+pub use id::{EventId, EventIdError};
 
 /// A storefront as the ledger names it: the id of its discovery document, what the project calls it, and the title.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, JsonSchema)]
@@ -525,154 +467,6 @@ pub struct BranchReported {
     pub facts: BranchFacts,
 }
 
-/// See [`EventBody::StepsBegun`].
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
-pub struct StepsBegun {
-    /// What its steps, and in the end its outcome, refer to.
-    pub key: EventId,
-    /// Where.
-    pub storefront: StorefrontRef,
-    /// What.
-    pub action: Action,
-    /// The release.
-    pub release: ReleaseId,
-    /// How people name it.
-    #[serde(flatten)]
-    pub name: ReleaseName,
-    /// Its steps, as they are from now on, whatever becomes of the rules.
-    pub steps: Vec<Step>,
-    /// Whether a connector is asked first; then a person does what that does not do.
-    #[serde(default, skip_serializing_if = "is_false")]
-    pub connector: bool,
-    /// Of a push: the branch whose players get it with that.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub live_on: Option<Name>,
-    /// Of a push: what is handed over.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub hand_over: Vec<HandedOver>,
-    /// Of a push: what the storefront is asked to call it.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub name_there: Option<Handle>,
-    /// Of a push: what the build is for, as the team reads it.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub message: Option<String>,
-    /// Of a push: what is new, for players.
-    #[serde(default, skip_serializing_if = "Notes::is_empty")]
-    pub notes: Notes,
-    /// Of a move: what the branch has when it is done.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub wanted: Option<BranchWanted>,
-    /// Why, for the team.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub because: Option<String>,
-}
-
-/// What is handed over of one target.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
-pub struct HandedOver {
-    /// The target.
-    pub target: Name,
-    /// Name of the file or folder.
-    pub name: String,
-    /// Size of all its files, in bytes.
-    pub bytes: u64,
-    /// SHA-256 of the file, in hexadecimal digits; none for a folder.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub sha256: Option<String>,
-}
-
-/// What a branch has when a move by hand is done.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
-pub struct BranchWanted {
-    /// The revision that it had before.
-    pub revision: u64,
-    /// The revision that is put back; none for a promotion.
-    #[serde(default)]
-    pub restores: Option<u64>,
-    /// What each target has.
-    pub targets: BTreeMap<Name, BranchBuild>,
-}
-
-/// See [`EventBody::StepSaid`].
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
-pub struct StepSaid {
-    /// Of the [`StepsBegun`] event.
-    pub key: EventId,
-    /// Which step.
-    pub step: Name,
-    /// How it stands.
-    #[serde(flatten)]
-    pub standing: StepStanding,
-}
-
-/// See [`EventBody::Looked`].
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
-pub struct Looked {
-    /// The release.
-    pub release: ReleaseId,
-    /// How people name it.
-    #[serde(flatten)]
-    pub name: ReleaseName,
-    /// What was asked, to the letter: another wording is another question.
-    pub question: String,
-    /// The answer.
-    pub yes: bool,
-}
-
-/// See [`EventBody::Adopted`].
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
-pub struct Adopted {
-    /// Where.
-    pub storefront: StorefrontRef,
-    /// The branch that has or had it; none for a build that was on none.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub branch: Option<Name>,
-    /// The release: sealed from its files, or known by its name alone.
-    pub release: ReleaseId,
-    /// How people name it.
-    #[serde(flatten)]
-    pub name: ReleaseName,
-    /// Its number there.
-    pub number_there: u64,
-    /// The targets.
-    pub targets: Vec<Name>,
-    /// Since when players have it.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub since: Option<Timestamp>,
-    /// How it is known, for the team.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub because: Option<String>,
-}
-
-/// How a step stands.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
-#[serde(rename_all = "kebab-case", tag = "standing")]
-pub enum StepStanding {
-    /// It was done.
-    Done {
-        /// What was read there, by its key.
-        #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
-        read_back: BTreeMap<Name, String>,
-    },
-    /// It was left out.
-    Skipped {
-        /// Why.
-        because: String,
-    },
-    /// It was asked for there, and is done when they have answered.
-    Waiting {
-        /// When they have usually answered by.
-        #[serde(default, skip_serializing_if = "Option::is_none")]
-        #[schemars(with = "Option<String>")]
-        due: Option<Timestamp>,
-    },
-    /// Someone went back to it.
-    Reopened,
-    /// Something that a newer lantern says.
-    #[serde(untagged)]
-    Other(Value),
-}
-
 macro_rules! kinds {
     ($($variant:ident $kind:literal),* $(,)?) => {
         impl EventBody {
@@ -859,69 +653,4 @@ impl Event {
 }
 
 #[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn an_event_id_is_a_uuid_of_version_seven() {
-        let at: Timestamp = "2026-11-23T09:00:00Z".parse().unwrap();
-        let id = EventId::new(at, [0xff; 10]);
-        assert_eq!(id.to_string(), "01a207a2-3280-7fff-bfff-ffffffffffff");
-        assert_eq!(id.to_string().parse(), Ok(id));
-        let later = EventId::new(at + jiff::SignedDuration::from_millis(1), [0; 10]);
-        assert!(id < later);
-        for bad in ["", "01a207a232807fffbfffffffffffffff", "01A207A2-3280-7fff-bfff-ffffffffffff", "zz"] {
-            assert!(bad.parse::<EventId>().is_err(), "{bad:?}");
-        }
-    }
-
-    #[test]
-    fn a_line_is_the_same_everywhere() {
-        let name = "1.3.2 (25)".parse().unwrap();
-        let (release, input) = (ReleaseId::of(b"r"), InputDigest::of(b"i"));
-        let sealed = Sealed { release, name, input, targets: vec!["linux".parse().unwrap()], warnings: 2 };
-        let at: Timestamp = "2026-11-23T09:00:00Z".parse().unwrap();
-        let event = Event::sample(EventId::new(at, [7; 10]), EventBody::Sealed(sealed));
-        let expected = concat!(
-            r#"{"id":"01a207a2-3280-7707-8707-070707070707","device":"desk","sequence":1,"predecessor":null,"#,
-            r#""actor":"wren","recorded_at":"1970-01-01T00:00:00Z","happened_at":null,"revision":null,"#,
-            r#""edition":"full","kind":"sealed","version":1,"payload":{"#,
-            r#""input":"blake3:8ea6018616abc10faad558460705e8440862c8b4a8fefd0c223fe6bbd11bfb63","number":25,"#,
-            r#""release":"blake3:1557c48ca865bfa1f7d6fc654c910d54816f53f512e9e63d84b239c55082e88a","#,
-            r#""targets":["linux"],"version":"1.3.2","warnings":2}}"#
-        );
-        assert_eq!(event.to_line(), expected);
-        assert_eq!(Event::from_line(&event.to_line()).unwrap(), event);
-    }
-
-    #[test]
-    fn an_action_of_a_newer_lantern_is_kept() {
-        let text = r#"{"key":"01a207a2-3280-7fff-bfff-ffffffffffff","storefront":{"id":"b","name":"yard","handle":"h"},
-            "action":{"share":{"percent":10}},"release":"RELEASE","version":"1.4.0","number":27}"#;
-        let text = text.replace("RELEASE", &ReleaseId::of(b"r").to_string());
-        let body = EventBody::read("asked", 1, &text).unwrap();
-        let EventBody::Asked(asked) = &body else { panic!("{body:?}") };
-        assert_eq!(asked.action, Action::Other(serde_json::json!({ "share": { "percent": 10 } })));
-        assert!(body.payload().contains(r#""action":{"share":{"percent":10}}"#), "{}", body.payload());
-        let other = body.payload().replace(":10}", ":5.333333333333333e43}");
-        let again = EventBody::read("asked", 1, &other).unwrap().payload();
-        assert_eq!(again, EventBody::read("asked", 1, &again).unwrap().payload(), "a number does not drift");
-    }
-
-    #[test]
-    fn unknown_kinds_are_kept() {
-        // Numbers that nobody here can hold, a name twice, spaces: nothing of it is ours to change.
-        let payload = r#"{"z": 53333333333333333333333333333333333333768875, "moon":1.0, "moon":"full"}"#;
-        let body = EventBody::read("share-raised", 1, payload).unwrap();
-        assert_eq!((body.kind(), body.version(), body.payload().as_str()), ("share-raised", 1, payload));
-        let newer = EventBody::read("sealed", 2, payload).unwrap();
-        assert_eq!((newer.kind(), newer.version(), newer.payload().as_str()), ("sealed", 2, payload));
-        assert!(EventBody::read("sealed", 1, payload).is_err());
-        let event = Event::sample(EventId::new(Timestamp::UNIX_EPOCH, [7; 10]), body);
-        let line = event.to_line();
-        assert!(line.ends_with(&format!("{payload}}}")), "{line}");
-        assert_eq!(Event::from_line(&line).unwrap(), event);
-        let lines = line.replace(r#""z": "#, "\"z\":\n");
-        assert!(matches!(Event::from_line(&lines), Err(EventError::Lines)));
-    }
-}
+mod tests;

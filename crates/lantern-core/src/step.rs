@@ -54,10 +54,11 @@ pub struct Step {
 
 /// A text to copy.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[schemars(extend("additionalProperties" = false))]
 pub struct Paste {
     /// The field that it goes into.
     pub field: String,
-    /// What goes there.
+    /// What goes there; in a file of rules with values in braces.
     pub text: String,
 }
 

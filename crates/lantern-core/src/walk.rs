@@ -75,7 +75,7 @@ impl Walk {
     }
 
     /// Takes in what was said of a step. What a newer lantern says of a step that is not there is passed over.
-    pub fn hear(&mut self, said: &StepSaid, by: &str, at: Timestamp) {
+    pub fn take(&mut self, said: &StepSaid, by: &str, at: Timestamp) {
         if self.begun.steps.iter().any(|step| step.id == said.step) {
             let said_of = Said { standing: said.standing.clone(), by: by.to_owned(), at };
             match said.standing {
@@ -171,7 +171,7 @@ impl Walk {
         shown
     }
 
-    /// Returns when the current step is due, if it waits for somebody.
+    /// Returns when the current step is due, if it waits for someone.
     pub fn waits_until(&self) -> Option<(Timestamp, Option<Timestamp>)> {
         let said = self.said.get(&self.current()?.id)?;
         match said.standing {

@@ -16,7 +16,7 @@ use crate::storefronts::{OpenStorefront, open_storefront};
 use crate::workspace::Session;
 use crate::{ProjectError, describe};
 
-/// A release that is out, as somebody says.
+/// A release that is out, as someone says.
 #[derive(Debug, Clone)]
 pub struct ToAdopt {
     /// The branch that has or had it.

@@ -7,10 +7,10 @@ use lantern_core::progress::Progress;
 use lantern_core::version::ReleaseName;
 use lantern_storefront::Access;
 use lantern_storefront::connector::{
-    Asked, Document, DocumentBefore, DocumentFile, DocumentRelease, DocumentStorefront, LineRefused, Outcome, SCHEMA,
+    Asked, Document, DocumentBefore, DocumentFile, DocumentRelease, LineRefused, Outcome,
 };
 
-use crate::connector_run::{ConnectorFailed, document_access, failed, game, runner};
+use crate::connector_run::{ConnectorFailed, document, failed, runner};
 use crate::steps::{OpenWalk, waiting_since};
 use crate::workspace::Session;
 use crate::{ProjectError, environment};
@@ -27,7 +27,7 @@ pub enum ConnectorEnd {
         /// Where it can be seen.
         address: Option<String>,
     },
-    /// It was asked for there, and waits for somebody.
+    /// It was asked for there, and waits for someone.
     Waits,
 }
 
@@ -82,7 +82,7 @@ impl Session {
                     && open.walk.waits_until().is_none()
                 {
                     let standing = waiting_since(&step, environment::now());
-                    open.walk = self.say_step(&open.edition, key, &step.id, &standing)?.walk;
+                    open.walk = self.record_step(&open.edition, key, &step.id, &standing)?.walk;
                 }
                 Ok(ConnectorEnd::Waits)
             }
@@ -98,9 +98,9 @@ impl Session {
                 let done: Vec<Name> = open.walk.begun.steps.iter().map(|step| step.id.clone()).collect();
                 for step in done.iter().filter(|step| !steps.contains(step)) {
                     let standing = StepStanding::Skipped { because: "the connector did it".to_owned() };
-                    let told = self.say_step(&open.edition, key, step, &standing)?;
-                    open.walk = told.walk;
-                    if let Some(outcome) = told.outcome {
+                    let recorded = self.record_step(&open.edition, key, step, &standing)?;
+                    open.walk = recorded.walk;
+                    if let Some(outcome) = recorded.outcome {
                         return Ok(ConnectorEnd::Done { outcome: Box::new(outcome), address: None });
                     }
                 }
@@ -177,16 +177,8 @@ impl Session {
         let before = branch.and_then(|branch| board.branches.get(&(title.clone(), branch.clone())));
         let before = before.and_then(|facts| facts.targets.values().max_by_key(|build| build.name.number));
         let number_there = board.build_of(&title, begun.release);
+        let about = (&begun.storefront.name, &open.edition, begun.storefront.handle.as_str());
         Ok(Document {
-            schema: SCHEMA.to_owned(),
-            action,
-            attempt: begun.key,
-            of: None,
-            storefront: DocumentStorefront {
-                name: begun.storefront.name.clone(),
-                values: connector.hand.values.clone(),
-            },
-            game: game(project, &open.edition, begun.storefront.handle.as_str()),
             release: Some(DocumentRelease {
                 version: begun.name.version.clone(),
                 number: begun.name.number,
@@ -206,7 +198,8 @@ impl Session {
                 version: build.name.version.clone(),
                 number_there: build.number_there.to_string(),
             }),
-            access: access.map(document_access),
+            access: access.map(Into::into),
+            ..document(project, about, connector, action, begun.key)
         })
     }
 }

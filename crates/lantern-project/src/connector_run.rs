@@ -8,8 +8,7 @@ use lantern_core::names::Name;
 use lantern_core::progress::Progress;
 use lantern_storefront::Access;
 use lantern_storefront::connector::{
-    Asked, Connector, ConnectorError, Document, DocumentAccess, DocumentGame, DocumentStorefront, LineRefused, Outcome,
-    SCHEMA,
+    Asked, Connector, ConnectorError, Document, DocumentGame, DocumentStorefront, LineRefused, Outcome,
 };
 
 use crate::error::{Class, Explained};
@@ -24,21 +23,10 @@ pub(crate) fn probe(
     access: Option<Access>,
     progress: &dyn Progress,
 ) -> Result<(), ProjectError> {
+    let attempt = EventId::new(environment::now(), environment::random()?);
     let document = Document {
-        schema: SCHEMA.to_owned(),
-        action: Asked::Probe,
-        attempt: EventId::new(environment::now(), environment::random()?),
-        of: None,
-        storefront: DocumentStorefront { name: name.clone(), values: connector.hand.values.clone() },
-        game: game(project, edition, handle),
-        release: None,
-        message: None,
-        notes: Default::default(),
-        because: None,
-        hand_over: Vec::new(),
-        branch: None,
-        before: None,
-        access: access.map(document_access),
+        access: access.map(Into::into),
+        ..document(project, (name, edition, handle), connector, Asked::Probe, attempt)
     };
     match runner(project, connector).run(&document, progress, &|_| {}).map_err(|error| failed(name, error))? {
         Outcome::Done { .. } | Outcome::UnknownAction => Ok(()),
@@ -57,17 +45,22 @@ pub(crate) fn runner<'a>(project: &'a Project, connector: &'a ConnectorStorefron
     Connector { run: &connector.run, folder: project.root(), limit }
 }
 
-pub(crate) fn game(project: &Project, edition: &Name, handle: &str) -> DocumentGame {
-    DocumentGame {
+/// A document about an edition at a storefront, which its action then makes whole.
+pub(crate) fn document(
+    project: &Project,
+    (name, edition, handle): (&Name, &Name, &str),
+    connector: &ConnectorStorefront,
+    action: Asked,
+    attempt: EventId,
+) -> Document {
+    let storefront = DocumentStorefront { name: name.clone(), values: connector.hand.values.clone() };
+    let game = DocumentGame {
         name: project.edition_name(edition).to_owned(),
         identity: project.identity(edition).clone(),
         edition: edition.clone(),
         handle: handle.to_owned(),
-    }
-}
-
-pub(crate) fn document_access(access: Access) -> DocumentAccess {
-    DocumentAccess { name: access.client_id, secret: access.client_secret }
+    };
+    Document::new(action, attempt, storefront, game)
 }
 
 pub(crate) fn failed(storefront: &Name, error: ConnectorError) -> ProjectError {

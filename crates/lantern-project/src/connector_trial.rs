@@ -1,7 +1,6 @@
 //! A connector tried with a small sample: does it keep what the document promises?
 
-use std::time::Duration;
-
+use lantern_core::bytes::hex;
 use lantern_core::digest::ReleaseId;
 use lantern_core::event::EventId;
 use lantern_core::names::Name;
@@ -9,11 +8,9 @@ use lantern_core::progress::Progress;
 use lantern_core::version::{BuildNumber, Version};
 use lantern_formats::hash::Hash;
 use lantern_store::durable;
-use lantern_storefront::connector::{
-    Asked, Connector, Document, DocumentAccess, DocumentFile, DocumentGame, DocumentRelease, DocumentStorefront,
-    Outcome, SCHEMA,
-};
+use lantern_storefront::connector::{Asked, Document, DocumentFile, DocumentRelease, Outcome};
 
+use crate::connector_run::{document, runner};
 use crate::steps::StepsError;
 use crate::workspace::Workspace;
 use crate::{ProjectError, environment};
@@ -50,21 +47,11 @@ impl Workspace {
         durable::write_whole(&file, SAMPLE)?;
         let edition = configured.handles.keys().next().cloned().unwrap_or_else(Name::full_edition);
         let handle = configured.handles.get(&edition).map(|h| h.as_str().to_owned()).unwrap_or_default();
-        let sha256 = Hash::Sha256.digest(SAMPLE).iter().map(|byte| format!("{byte:02x}")).collect();
+        let sha256 = hex(&Hash::Sha256.digest(SAMPLE));
         let attempt = EventId::new(environment::now(), environment::random()?);
         let path = file.canonicalize().unwrap_or_else(|_| file.clone());
+        let about = (name, &edition, handle.as_str());
         let push = Document {
-            schema: SCHEMA.to_owned(),
-            action: Asked::Push,
-            attempt,
-            of: None,
-            storefront: DocumentStorefront { name: name.clone(), values: connector.hand.values.clone() },
-            game: DocumentGame {
-                name: self.project.edition_name(&edition).to_owned(),
-                identity: self.project.identity(&edition).clone(),
-                edition,
-                handle,
-            },
             release: Some(DocumentRelease {
                 version: "0.0.0-sample".parse::<Version>()?,
                 number: BuildNumber::new(1)?,
@@ -73,22 +60,18 @@ impl Workspace {
                 number_there: None,
             }),
             message: Some("a sample, to try the connector".to_owned()),
-            notes: Default::default(),
-            because: None,
             hand_over: vec![DocumentFile {
-                target: "sample".parse().map_err(|_| StepsError::Gone)?,
+                target: "sample".parse().expect("it is a name"),
                 systems: Vec::new(),
                 path: path.display().to_string(),
                 bytes: SAMPLE.len() as u64,
                 sha256: Some(sha256),
                 starts: Vec::new(),
             }],
-            branch: None,
-            before: None,
-            access: access.map(|access| DocumentAccess { name: access.client_id, secret: access.client_secret }),
+            access: access.map(Into::into),
+            ..document(&self.project, about, connector, Asked::Push, attempt)
         };
-        let limit = Duration::try_from(connector.time_limit).unwrap_or(Duration::MAX);
-        let program = Connector { run: &connector.run, folder: self.project.root(), limit };
+        let program = runner(&self.project, connector);
         let ask = |action: Asked, attempt: EventId| {
             let (of, is_push) = ((action == Asked::Query).then_some(Asked::Push), action != Asked::Probe);
             let release = push.release.clone().filter(|_| is_push);

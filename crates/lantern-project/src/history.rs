@@ -1,4 +1,4 @@
-//! What happened, newest first, and the part of it that somebody asks for.
+//! What happened, newest first, and the part of it that someone asks for.
 
 use std::collections::BTreeSet;
 

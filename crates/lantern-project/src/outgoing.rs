@@ -8,6 +8,7 @@ use std::path::{Path, PathBuf};
 
 use lantern_core::board::KnownRelease;
 use lantern_core::by_hand::HandForm;
+use lantern_core::bytes::hex;
 use lantern_core::digest::Digest;
 use lantern_core::event::HandedOver;
 use lantern_core::names::{FolderName, Name, NameError};
@@ -197,7 +198,7 @@ fn handed_over(one: &Wanted, path: &Path, progress: &dyn Progress) -> Result<Han
     let meter = progress.start(Task::Verify, Some(bytes));
     let digest = Hash::Sha256.digest_of_reader(&mut BufReader::new(file)).map_err(io)?;
     meter.add(bytes);
-    let sha256 = digest.iter().map(|byte| format!("{byte:02x}")).collect();
+    let sha256 = hex(&digest);
     Ok(HandedOver { target, name, bytes, sha256: Some(sha256) })
 }
 

@@ -1,4 +1,4 @@
-//! What is wrong with a release that somebody asks for.
+//! What is wrong with a release that someone asks for.
 
 use std::path::PathBuf;
 

@@ -1,4 +1,4 @@
-//! Signing between intake and seal: what is signed anew, what is taken from an earlier release, and what a signed target was
+//! Signing between intake and seal: what is signed now, what is taken from an earlier release, and what a signed target was
 //! before.
 
 use std::collections::BTreeMap;

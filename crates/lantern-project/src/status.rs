@@ -45,7 +45,7 @@ pub struct StepAt {
     pub release: ReleaseName,
     /// Whose step it is.
     pub by: Option<String>,
-    /// Since when it waits for somebody, and until when that usually takes.
+    /// Since when it waits for someone, and until when that usually takes.
     pub waits: Option<(Timestamp, Option<Timestamp>)>,
 }
 

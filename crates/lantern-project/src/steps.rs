@@ -4,104 +4,18 @@ use std::collections::BTreeMap;
 use std::path::PathBuf;
 
 use jiff::Timestamp;
-use lantern_core::audience::Audience;
 use lantern_core::board::KnownRelease;
-use lantern_core::by_hand::HandForm;
-use lantern_core::event::{
-    Action, BranchBuild, BranchWanted, EventBody, EventId, HandedOver, StepSaid, StepStanding, StepsBegun,
-    StorefrontRef,
-};
-use lantern_core::names::{FolderName, Handle, Name};
-use lantern_core::progress::Progress;
-use lantern_core::release::TargetRecord;
-use lantern_core::rules::Push;
+use lantern_core::event::{Action, BranchBuild, BranchWanted, EventBody, EventId, StepSaid, StepStanding, StepsBegun};
+use lantern_core::names::Name;
 use lantern_core::step::{AnswerError, NUMBER_THERE, Step};
-use lantern_core::system::System;
-use lantern_core::template::Values;
 use lantern_core::version::ReleaseName;
-use lantern_core::walk::{Gap, Walk, WalkError, gap};
+use lantern_core::walk::{Walk, WalkError};
 
 use crate::error::{Class, Explained};
-use crate::outgoing::{HandOverError, Wanted};
-use crate::promote::{MovePlan, NeedShown, refuse_lacking};
-use crate::push::{PushError, PushTexts};
-use crate::status::Exports;
-use crate::storefronts::{OpenStorefront, open_storefront};
+use crate::promote::MovePlan;
+use crate::storefronts::OpenStorefront;
 use crate::workspace::{Session, Workspace};
 use crate::{ProjectError, environment};
-
-/// What is handed over of a target.
-#[derive(Debug, Clone)]
-pub struct HandFile {
-    /// The target.
-    pub target: Name,
-    /// What it runs on.
-    pub systems: Vec<System>,
-    /// The name of the file or folder.
-    pub name: FolderName,
-    /// Its form.
-    pub form: HandForm,
-    /// How many files are in it.
-    pub files: u64,
-    /// Their size, in bytes, unpacked.
-    pub size: u64,
-    top: String,
-}
-
-/// What bringing a release to a storefront by hand will take.
-#[derive(Debug, Clone)]
-pub struct HandPush {
-    /// Where.
-    pub storefront: StorefrontRef,
-    /// Its name for people.
-    pub storefront_name: String,
-    /// What.
-    pub release: KnownRelease,
-    /// Targets of the release that do not go there.
-    pub left_here: Vec<Name>,
-    /// Whether the exports are not what the release holds any more.
-    pub exports_changed: bool,
-    /// What is handed over.
-    pub files: Vec<HandFile>,
-    /// What a person does; the digests of the files are put in when they are laid out.
-    pub steps: Vec<Step>,
-    /// For how long players have nothing meanwhile; none where they always have something.
-    pub gap: Option<Gap>,
-    /// What the storefront is to call it.
-    pub name_there: Option<Handle>,
-    /// The storefront's own number, when all of it is there already.
-    pub already: Option<u64>,
-    /// What is said along with it.
-    pub texts: PushTexts,
-    /// The same push, where it was begun before.
-    pub begun: Option<Walk>,
-    /// Where the files are laid out.
-    pub folder: PathBuf,
-    /// Whether a connector is asked first.
-    pub connector: bool,
-    /// The branch whose players get it with the push, and who follows it.
-    pub live_on: Option<(Name, Audience)>,
-    /// What that branch needs of a release, and whether it has it.
-    pub needs: Vec<NeedShown>,
-}
-
-impl HandPush {
-    /// Whether every player gets it with the push: then the release's name must be given, a plain yes is not enough.
-    pub fn is_for_everyone(&self) -> bool {
-        self.already.is_none() && self.live_on.as_ref().is_some_and(|(_, audience)| audience.may_be_everyone())
-    }
-
-    /// Refuses a release that lacks what the branch needs whose players would get it.
-    ///
-    /// # Errors
-    /// [`crate::MoveError::Lacks`].
-    pub fn refuse_lacking(&self) -> Result<(), ProjectError> {
-        match &self.live_on {
-            Some((branch, _)) => refuse_lacking(&self.release.name, branch, &self.needs),
-            None => Ok(()),
-        }
-    }
-}
 
 /// An action on its way.
 #[derive(Debug, Clone)]
@@ -116,9 +30,9 @@ pub struct OpenWalk {
     pub is_new: bool,
 }
 
-/// What came of saying how a step stands.
+/// What came of recording how a step stands.
 #[derive(Debug, Clone)]
-pub struct Told {
+pub struct StepRecorded {
     /// The action.
     pub walk: Walk,
     /// What was recorded at its end; none while steps are open.
@@ -178,7 +92,7 @@ impl Workspace {
                 }
                 EventBody::StepSaid(said) => {
                     if let Some(open) = walks.iter_mut().find(|open| open.walk.begun.key == said.key) {
-                        open.walk.hear(&said, &event.actor, event.recorded_at);
+                        open.walk.take(&said, &event.actor, event.recorded_at);
                     }
                 }
                 _ => {}
@@ -195,185 +109,6 @@ impl Workspace {
 }
 
 impl Session {
-    /// Plans to bring a release to a storefront by hand; changes nothing.
-    ///
-    /// # Errors
-    /// [`ProjectError::Config`] for rules that are wrong, [`ProjectError::Rules`] where they are in the way, [`StepsError`], and those of
-    /// the ledger and the store.
-    pub fn plan_push_by_hand(
-        &mut self,
-        storefront: &str,
-        release: KnownRelease,
-        texts: PushTexts,
-    ) -> Result<HandPush, ProjectError> {
-        self.refuse_unfit(&release)?;
-        self.workspace.refuse_without_content(&release)?;
-        let at = open_storefront(&self.workspace, &release.edition, storefront)?;
-        let hand = at.hand.as_ref().ok_or_else(|| StepsError::NotByHand(at.reference.name.clone()))?;
-        let record = self.workspace.record_of(&release)?;
-        let (going, left): (Vec<&TargetRecord>, Vec<&TargetRecord>) =
-            record.targets.iter().partition(|t| at.configured.takes(&t.target) && self.project().means(&t.target));
-        if going.is_empty() {
-            return Err(PushError::NothingFor { release: release.name, storefront: at.reference.name }.into());
-        }
-        let targets: Vec<Name> = going.iter().map(|t| t.target.clone()).collect();
-        let (_, builds) = self.news_of(&at)?;
-        let already =
-            builds.iter().find(|b| b.release == release.id && targets.iter().all(|t| b.targets.contains_key(t)));
-        if already.is_none() {
-            let there: Vec<ReleaseName> =
-                builds.iter().filter(|b| b.release != release.id).map(|b| b.name.clone()).collect();
-            let mut refusals = at.rules()?.refuse_push(&Push { number: record.number, targets: &going, there: &there });
-            refusals.extend(hand.rules.refuse_notes(&texts.notes));
-            if !refusals.is_empty() {
-                return Err(ProjectError::Rules { storefront: at.reference.name.clone(), refusals });
-            }
-        }
-        let name_there = self.name_there(&at, &release)?;
-        let mut values = self.hand_values(&at, &release, name_there.as_ref(), &texts);
-        let files = self.files_to_hand_over(&at, &going, &values)?;
-        values.set("hand-over.files", files.iter().map(|f| f.name.to_string()).collect::<Vec<_>>().join("\n"));
-        let steps = hand.steps(&hand.rules.steps.push, &values);
-        let board = self.workspace.board(&release.edition)?;
-        let is_same = |walk: &&Walk| {
-            let begun = &walk.begun;
-            begun.release == release.id
-                && begun.action == Action::Push
-                && begun.storefront.key() == at.reference.key()
-                && begun.hand_over.iter().map(|file| &file.target).eq(&targets)
-        };
-        let begun = board.walks.values().find(is_same).cloned();
-        let live_on = match &hand.rules.live_on_push {
-            None => None,
-            Some(branch) => {
-                let refusals = at.rules()?.refuse_promote(branch);
-                if !refusals.is_empty() {
-                    return Err(ProjectError::Rules { storefront: at.reference.name.clone(), refusals });
-                }
-                let audience = at.rules()?.branch(branch).map_or(Audience::Everyone, |rule| rule.audience);
-                Some((branch.clone(), audience))
-            }
-        };
-        let needs = match &live_on {
-            None => Vec::new(),
-            Some((branch, _)) => {
-                let needs = at.configured.needs.get(branch).cloned().unwrap_or_default();
-                self.needs_of(&release, &needs, &self.known_of(&release, targets.iter())?)?
-            }
-        };
-        let status = self.workspace.status(&release.edition)?;
-        let is_newest = status.newest.as_ref().is_some_and(|newest| newest.id == release.id);
-        Ok(HandPush {
-            storefront_name: at.name(),
-            left_here: left.iter().map(|t| t.target.clone()).collect(),
-            exports_changed: is_newest && status.exports == Exports::Changed,
-            files,
-            gap: gap(&steps),
-            steps,
-            name_there,
-            already: already.map(|build| build.number_there),
-            texts,
-            begun,
-            folder: self.project().outgoing(&at.reference.name, &release),
-            connector: at.configured.connector().is_some(),
-            live_on,
-            needs,
-            storefront: at.reference,
-            release,
-        })
-    }
-
-    fn files_to_hand_over(
-        &self,
-        at: &OpenStorefront,
-        going: &[&TargetRecord],
-        values: &Values,
-    ) -> Result<Vec<HandFile>, ProjectError> {
-        let Some(hand) = &at.hand else { return Ok(Vec::new()) };
-        let mut files: Vec<HandFile> = Vec::new();
-        for target in going {
-            let Some(rule) = hand.rules.hand_over_of(&target.target) else { continue };
-            let mut values = values.clone();
-            values.set("target", target.target.to_string());
-            let name = rule.name.fill(&values);
-            let name: FolderName = name.parse().map_err(|source| HandOverError::FileName { name, source })?;
-            let top = rule.top.fill(&values);
-            if !top.is_empty() {
-                top.parse::<FolderName>().map_err(|source| HandOverError::FileName { name: top.clone(), source })?;
-            }
-            if let Some(other) = files.iter().find(|other| other.name == name) {
-                let (target, other) = (target.target.clone(), other.target.clone());
-                return Err(HandOverError::SameName { name: name.to_string(), target, other }.into());
-            }
-            let mut paths = Vec::new();
-            for depot in target.depots.iter().filter(|depot| depot.players.add_on.is_none()) {
-                let (_, entries) = self.workspace.store.recipe(self.workspace.store.recipe_of(depot.tree)?)?;
-                paths.extend(entries.into_iter().map(|entry| entry.path));
-            }
-            if let Some(pattern) = rule.must_have.without_match(&paths).first() {
-                let (target, pattern) = (target.target.clone(), (*pattern).to_owned());
-                return Err(HandOverError::Lacks { target, pattern, storefront: at.reference.name.clone() }.into());
-            }
-            let depots = || target.depots.iter().filter(|depot| depot.players.add_on.is_none());
-            files.push(HandFile {
-                target: target.target.clone(),
-                systems: target.systems.clone(),
-                name,
-                form: rule.form,
-                files: depots().map(|depot| depot.files).sum(),
-                size: depots().map(|depot| depot.size).sum(),
-                top,
-            });
-        }
-        Ok(files)
-    }
-
-    /// Lays the files of a plan out and begins its steps, or goes on with those that were begun.
-    ///
-    /// # Errors
-    /// Those of the disk, the store and the ledger.
-    pub fn begin_push(&mut self, plan: &HandPush, progress: &dyn Progress) -> Result<OpenWalk, ProjectError> {
-        let wanted: Vec<Wanted> = plan
-            .files
-            .iter()
-            .map(|file| Wanted {
-                target: file.target.clone(),
-                name: file.name.clone(),
-                form: file.form,
-                top: file.top.clone(),
-            })
-            .collect();
-        let before = plan.begun.as_ref().map(|walk| walk.begun.hand_over.clone()).unwrap_or_default();
-        let storefront = &plan.storefront.name;
-        let (folder, hand_over) = self.workspace.lay_out(storefront, &plan.release, &wanted, &before, progress)?;
-        let edition = plan.release.edition.clone();
-        if let Some(walk) = &plan.begun {
-            return Ok(OpenWalk { edition, walk: walk.clone(), folder: Some(folder), is_new: false });
-        }
-        let mut values = Values::default();
-        let digest = |file: &HandedOver| file.sha256.as_ref().map(|sha256| format!("{sha256}  {}", file.name));
-        let digests: Vec<String> = hand_over.iter().filter_map(digest).collect();
-        values.set("hand-over.digests", digests.join("\n"));
-        let steps = plan.steps.iter().map(|step| filled_again(step, &values)).collect();
-        let walk = self.begin_walk(&edition, |key| StepsBegun {
-            key,
-            storefront: plan.storefront.clone(),
-            action: Action::Push,
-            release: plan.release.id,
-            name: plan.release.name.clone(),
-            steps,
-            connector: plan.connector,
-            live_on: plan.live_on.as_ref().map(|(branch, _)| branch.clone()),
-            hand_over,
-            name_there: plan.name_there.clone(),
-            message: plan.texts.message.clone(),
-            notes: plan.texts.notes.clone(),
-            wanted: None,
-            because: None,
-        })?;
-        Ok(OpenWalk { edition, walk, folder: Some(folder), is_new: true })
-    }
-
     /// Begins the steps of a move, or goes on with those that were begun.
     ///
     /// # Errors
@@ -403,21 +138,13 @@ impl Session {
             let (storefront, branch) = (plan.storefront.name.clone(), plan.branch.clone());
             return Err(StepsError::UnderWay { storefront, branch, release: walk.begun.name }.into());
         }
+        let release = (plan.release.release, plan.release.name.clone());
+        let steps = plan.steps.clone().unwrap_or_default();
         let walk = self.begin_walk(&plan.edition, |key| StepsBegun {
-            key,
-            storefront: plan.storefront.clone(),
-            action,
-            release: plan.release.release,
-            name: plan.release.name.clone(),
-            steps: plan.steps.clone().unwrap_or_default(),
             connector: plan.connector,
-            live_on: None,
-            hand_over: Vec::new(),
-            name_there: None,
-            message: None,
-            notes: Default::default(),
             wanted: Some(wanted),
             because: plan.because.clone(),
+            ..StepsBegun::new(key, plan.storefront.clone(), action, release, steps)
         })?;
         Ok(OpenWalk { edition: plan.edition.clone(), walk, folder: None, is_new: true })
     }
@@ -449,26 +176,21 @@ impl Session {
                 values.set("because", because);
             },
         )?;
+        let action = Action::Withdraw { because: because.to_owned() };
+        let named = (release.id, release.name.clone());
         let walk = self.begin_walk(&release.edition, |key| StepsBegun {
-            key,
-            storefront: at.reference.clone(),
-            action: Action::Withdraw { because: because.to_owned() },
-            release: release.id,
-            name: release.name.clone(),
-            steps,
             connector: at.configured.connector().is_some(),
-            live_on: None,
-            hand_over: Vec::new(),
-            name_there: None,
-            message: None,
-            notes: Default::default(),
-            wanted: None,
             because: Some(because.to_owned()),
+            ..StepsBegun::new(key, at.reference.clone(), action, named, steps)
         })?;
         Ok(OpenWalk { edition: release.edition.clone(), walk, folder: None, is_new: true })
     }
 
-    fn begin_walk(&mut self, edition: &Name, begun: impl FnOnce(EventId) -> StepsBegun) -> Result<Walk, ProjectError> {
+    pub(crate) fn begin_walk(
+        &mut self,
+        edition: &Name,
+        begun: impl FnOnce(EventId) -> StepsBegun,
+    ) -> Result<Walk, ProjectError> {
         let begun = begun(EventId::new(environment::now(), environment::random()?));
         let event = self.workspace.record(edition, EventBody::StepsBegun(begun.clone()), None)?;
         Ok(Walk::new(begun, event.actor, event.recorded_at))
@@ -477,15 +199,15 @@ impl Session {
     /// Records how a step stands, as a person says it; at the last one, what the action comes to.
     ///
     /// # Errors
-    /// [`StepsError::Gone`] when the action ended meanwhile, [`StepsError::Walk`] when somebody was faster, [`StepsError::NumberTaken`], and those of
+    /// [`StepsError::Gone`] when the action ended meanwhile, [`StepsError::Walk`] when someone was faster, [`StepsError::NumberTaken`], and those of
     /// the ledger.
-    pub fn say_step(
+    pub fn record_step(
         &mut self,
         edition: &Name,
         key: EventId,
         step: &Name,
         standing: &StepStanding,
-    ) -> Result<Told, ProjectError> {
+    ) -> Result<StepRecorded, ProjectError> {
         self.record_decided(edition, |session| {
             let walk = session.walk(edition, key)?;
             // The very same once more, as after a cut, is no news.
@@ -507,14 +229,14 @@ impl Session {
     ///
     /// # Errors
     /// [`StepsError::Gone`], and those of the ledger.
-    pub fn finish_walk(&mut self, edition: &Name, key: EventId) -> Result<Told, ProjectError> {
+    pub fn finish_walk(&mut self, edition: &Name, key: EventId) -> Result<StepRecorded, ProjectError> {
         self.record_decided(edition, |session| {
             let walk = session.walk(edition, key)?;
             let board = session.workspace.board(edition)?;
             let there = board.pushed.iter().filter(|p| p.storefront.is_at(&walk.begun.storefront.key()));
             let free = there.map(|p| p.number_there).max().unwrap_or(0) + 1;
             let outcome = walk.outcome(free);
-            Ok((Told { walk, outcome: outcome.clone() }, outcome))
+            Ok((StepRecorded { walk, outcome: outcome.clone() }, outcome))
         })
     }
 
@@ -578,20 +300,6 @@ pub fn check_answers(step: &Step, given: &[(String, String)]) -> Result<BTreeMap
 /// Returns how a step stands that begins to wait now.
 pub fn waiting_since(step: &Step, now: Timestamp) -> StepStanding {
     StepStanding::Waiting { due: Walk::due(step, now) }
-}
-
-fn filled_again(step: &Step, values: &Values) -> Step {
-    let fill = |text: &String| {
-        let template = lantern_core::template::Template::read_again(text);
-        template.map_or_else(|_| text.clone(), |template| template.fill_known(values).to_string())
-    };
-    let mut step = step.clone();
-    step.text = fill(&step.text);
-    step.open = step.open.as_ref().map(fill);
-    for paste in &mut step.paste {
-        paste.text = fill(&paste.text);
-    }
-    step
 }
 
 /// Why an action by hand does not go on.

@@ -163,7 +163,7 @@ fn who_it_is(subject: &Subject<'_>, at: &dyn Storefront) -> Result<(), String> {
     ensure(!facts.id.is_empty() && !facts.name.is_empty(), "it has no id or no name")?;
     ensure(!at.address().is_empty(), "it has no address")?;
     let again = fine("who it is, opened again", (subject.open)(As::Player(None)).identify())?;
-    ensure((again.id, again.name) == (facts.id, facts.name), "opened again it is somebody else")?;
+    ensure((again.id, again.name) == (facts.id, facts.name), "opened again it is someone else")?;
     fine("access", at.try_access())?;
     fine("house rules", at.rules())?;
     let title = fine("a title", at.title(&subject.title))?;

@@ -4,8 +4,8 @@
 //! A connector is not trusted: what it prints is bounded, a result that does not fit its exit code counts as none, and what it
 //! says is shown without the secret that it was given.
 
-use std::collections::BTreeMap;
-use std::fmt;
+mod document;
+
 use std::io::{self, BufRead, BufReader, Read, Write};
 use std::path::Path;
 use std::process::{Child, ChildStdin, Command, ExitStatus, Stdio};
@@ -13,19 +13,15 @@ use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, SyncSender, channel, s
 use std::sync::{Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
-use lantern_core::digest::ReleaseId;
-use lantern_core::event::EventId;
-use lantern_core::names::{Identity, Name};
-use lantern_core::notes::Notes;
+use lantern_core::names::Name;
 use lantern_core::progress::{Progress, Task};
 use lantern_core::redact::{TAKEN_OUT, without_values};
-use lantern_core::system::System;
-use lantern_core::version::{BuildNumber, Version};
-use schemars::JsonSchema;
-use serde::{Deserialize, Serialize};
 
-/// What the document that goes in is called, with its version.
-pub const SCHEMA: &str = "lantern.connector/1";
+pub use document::{
+    Asked, Document, DocumentAccess, DocumentBefore, DocumentFile, DocumentGame, DocumentRelease, DocumentStorefront,
+    Line, LineDone, LineProgress, LineRefused, LineState, SCHEMA,
+};
+
 /// Longest line that is read, in bytes.
 pub const MAX_LINE: usize = 1024 * 1024;
 /// Most that is read of each of its outputs, in bytes.
@@ -34,216 +30,6 @@ pub const MAX_OUTPUT: u64 = 64 * 1024 * 1024;
 const ENDS_WITHIN: Duration = Duration::from_secs(10);
 /// How often it is looked after.
 const EVERY: Duration = Duration::from_millis(50);
-
-/// What a connector is asked to do.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
-#[serde(rename_all = "kebab-case")]
-pub enum Asked {
-    /// Say whether access is there and the storefront answers.
-    Probe,
-    /// Bring a release there.
-    Push,
-    /// Put it on a branch.
-    Promote,
-    /// Put back what a branch had before.
-    Rollback,
-    /// Take a release away.
-    Withdraw,
-    /// Say what became of the attempt, which may never have arrived.
-    Query,
-}
-
-/// The document that goes in.
-#[derive(Debug, Clone, Serialize, JsonSchema)]
-#[serde(rename_all = "kebab-case")]
-pub struct Document {
-    /// [`SCHEMA`].
-    pub schema: String,
-    /// What to do.
-    pub action: Asked,
-    /// The same for every try of one action: what was done once for it is not done again.
-    pub attempt: EventId,
-    /// Of a query: what the attempt was asked to do.
-    pub of: Option<Asked>,
-    /// Where.
-    pub storefront: DocumentStorefront,
-    /// What the release is of.
-    pub game: DocumentGame,
-    /// The release; none for a probe.
-    pub release: Option<DocumentRelease>,
-    /// What the build is for, for the team.
-    pub message: Option<String>,
-    /// What is new, for players.
-    pub notes: Notes,
-    /// Why, for the team.
-    pub because: Option<String>,
-    /// Of a push: what was laid out for it.
-    pub hand_over: Vec<DocumentFile>,
-    /// Of a move: the branch, as the storefront calls it.
-    pub branch: Option<String>,
-    /// Of a move: what the branch has before it.
-    pub before: Option<DocumentBefore>,
-    /// The access that is kept on this computer for it; none where nobody connected.
-    pub access: Option<DocumentAccess>,
-}
-
-/// Where.
-#[derive(Debug, Clone, Serialize, JsonSchema)]
-#[serde(rename_all = "kebab-case")]
-pub struct DocumentStorefront {
-    /// The project's name for it.
-    pub name: Name,
-    /// What `values` of `lantern.toml` has.
-    pub values: BTreeMap<String, String>,
-}
-
-/// What a release is of.
-#[derive(Debug, Clone, Serialize, JsonSchema)]
-#[serde(rename_all = "kebab-case")]
-pub struct DocumentGame {
-    /// As players know it.
-    pub name: String,
-    /// Reverse-domain.
-    pub identity: Identity,
-    /// Which edition.
-    pub edition: Name,
-    /// What the storefront calls it.
-    pub handle: String,
-}
-
-/// A release.
-#[derive(Debug, Clone, Serialize, JsonSchema)]
-#[serde(rename_all = "kebab-case")]
-pub struct DocumentRelease {
-    /// For people.
-    pub version: Version,
-    /// Its build number.
-    pub number: BuildNumber,
-    /// Its identity.
-    pub id: ReleaseId,
-    /// How it is to be named there.
-    pub name_there: String,
-    /// Its number there, once it has one.
-    pub number_there: Option<String>,
-}
-
-/// A file or folder that was laid out.
-#[derive(Debug, Clone, Serialize, JsonSchema)]
-#[serde(rename_all = "kebab-case")]
-pub struct DocumentFile {
-    /// Of which target.
-    pub target: Name,
-    /// What it runs on.
-    pub systems: Vec<System>,
-    /// Where it lies.
-    pub path: String,
-    /// Size of all its files, in bytes.
-    pub bytes: u64,
-    /// SHA-256 of the file, in hexadecimal digits; none for a folder.
-    pub sha256: Option<String>,
-    /// What starts it.
-    pub starts: Vec<String>,
-}
-
-/// What a branch has before it is moved.
-#[derive(Debug, Clone, Serialize, JsonSchema)]
-#[serde(rename_all = "kebab-case")]
-pub struct DocumentBefore {
-    /// For people.
-    pub version: Version,
-    /// Its number there.
-    pub number_there: String,
-}
-
-/// A name and its secret.
-#[derive(Clone, Serialize, JsonSchema)]
-#[serde(rename_all = "kebab-case")]
-pub struct DocumentAccess {
-    /// As whom.
-    pub name: String,
-    /// Shown nowhere.
-    pub secret: String,
-}
-
-impl fmt::Debug for DocumentAccess {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "DocumentAccess({}, secret not shown)", self.name)
-    }
-}
-
-/// One line that comes out; each has one of these keys. Those below `say` are results: exactly one, as the last line.
-#[derive(Debug, Clone, Default, Deserialize, JsonSchema)]
-#[serde(rename_all = "kebab-case")]
-pub struct Line {
-    /// How far it is.
-    #[serde(default)]
-    pub progress: Option<LineProgress>,
-    /// Something for the one who waits.
-    #[serde(default)]
-    pub say: Option<String>,
-    /// It was done; exit code 0.
-    #[serde(default)]
-    pub done: Option<LineDone>,
-    /// It was refused, and nothing changed there; exit code 3.
-    #[serde(default)]
-    pub refused: Option<LineRefused>,
-    /// These steps of the rules have to be done by a person, the others are done; exit code 0.
-    #[serde(default)]
-    pub by_hand: Option<Vec<Name>>,
-    /// The connector does not do this: all steps are done by a person; exit code 0.
-    #[serde(default)]
-    pub unknown_action: Option<bool>,
-    /// Of a query: the attempt never arrived, and can be made again; exit code 0.
-    #[serde(default)]
-    pub not_begun: Option<bool>,
-}
-
-/// How far a transfer is.
-#[derive(Debug, Clone, Deserialize, JsonSchema)]
-pub struct LineProgress {
-    /// Bytes that are done.
-    pub bytes: u64,
-    /// Of so many.
-    #[serde(default)]
-    pub of: Option<u64>,
-}
-
-/// That it was done.
-#[derive(Debug, Clone, Deserialize, JsonSchema)]
-#[serde(rename_all = "kebab-case")]
-pub struct LineDone {
-    /// Of a push: its number there, in digits. Left out where it has none: releases are counted.
-    #[serde(default)]
-    pub number_there: Option<String>,
-    /// Where it can be seen.
-    #[serde(default)]
-    pub address: Option<String>,
-    /// `live` (also where this is left out): players have it. `waiting`: it waits for somebody there.
-    #[serde(default)]
-    pub state: LineState,
-}
-
-/// How something that was done stands.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Deserialize, JsonSchema)]
-#[serde(rename_all = "kebab-case")]
-pub enum LineState {
-    /// It is over.
-    #[default]
-    Live,
-    /// It waits for somebody there; it is asked for again with `query`.
-    Waiting,
-}
-
-/// That it was refused.
-#[derive(Debug, Clone, PartialEq, Eq, Deserialize, JsonSchema)]
-#[serde(rename_all = "kebab-case")]
-pub struct LineRefused {
-    /// Why.
-    pub because: String,
-    /// What to do.
-    #[serde(default)]
-    pub fix: Option<String>,
-}
 
 /// What a connector came to.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -254,7 +40,7 @@ pub enum Outcome {
         number_there: Option<u64>,
         /// Where it can be seen.
         address: Option<String>,
-        /// Whether it waits for somebody there.
+        /// Whether it waits for someone there.
         waits: bool,
     },
     /// It was refused, and nothing changed there.
@@ -304,7 +90,7 @@ pub struct Connector<'a> {
 }
 
 /// What comes out of a connector, from the thread that reads it.
-enum Heard {
+enum Output {
     Line(Vec<u8>),
     TooLong,
     TooMuch,
@@ -329,13 +115,13 @@ impl Connector<'_> {
         let mut text = serde_json::to_vec(document).expect("the document has only string keys");
         text.push(b'\n');
         let input = Input::send(child.stdin.take(), text);
-        let (to, heard) = sync_channel(64);
+        let (to, outputs) = sync_channel(64);
         let out = child.stdout.take().map(|out| std::thread::spawn(move || read(out, &to)));
         let logged = secret.clone();
         let err = child.stderr.take().map(|err| std::thread::spawn(move || log(err, &logged)));
         let mut reading = Reading { result: None, wrong: None, secret: &secret, say };
-        let ended = self.attend(&mut child, &input, &heard, &mut reading, progress);
-        drop((heard, out, err));
+        let ended = self.attend(&mut child, &input, &outputs, &mut reading, progress);
+        drop((outputs, out, err));
         let status = ended?;
         if let Some(wrong) = reading.wrong {
             return Err(not_known(&wrong));
@@ -355,7 +141,7 @@ impl Connector<'_> {
         let path = if program.contains(['/', '\\']) { self.folder.join(program) } else { program.into() };
         let mut command = Command::new(path);
         command.args(self.run.get(1..).unwrap_or_default()).current_dir(self.folder);
-        // What this tool is told in its environment, such as a secret for unattended use, is not passed on.
+        // What this tool takes from its environment, such as a secret for unattended use, is not passed on.
         for (name, _) in std::env::vars_os().filter(|(name, _)| name.to_string_lossy().starts_with("LANTERN_")) {
             command.env_remove(name);
         }
@@ -364,12 +150,12 @@ impl Connector<'_> {
         command.spawn().map_err(failed)
     }
 
-    /// Hears what comes out until it ends; returns how, or nothing when it took too long.
+    /// Reads what comes out until it ends; returns how, or nothing when it took too long.
     fn attend(
         &self,
         child: &mut Child,
         input: &Input,
-        heard: &Receiver<Heard>,
+        outputs: &Receiver<Output>,
         reading: &mut Reading<'_>,
         progress: &dyn Progress,
     ) -> Result<Option<ExitStatus>, ConnectorError> {
@@ -385,9 +171,9 @@ impl Connector<'_> {
                 end(child, input);
                 return Ok(None);
             }
-            match heard.recv_timeout(EVERY) {
-                Ok(Heard::End) => is_open = false,
-                Ok(heard) => reading.hear(heard, &mut transfer),
+            match outputs.recv_timeout(EVERY) {
+                Ok(Output::End) => is_open = false,
+                Ok(output) => reading.take(output, &mut transfer),
                 Err(RecvTimeoutError::Timeout) => {}
                 Err(RecvTimeoutError::Disconnected) => is_open = false,
             }
@@ -399,9 +185,9 @@ impl Connector<'_> {
                 // What it has printed before it ended is still on its way; what it left running does not count.
                 let last = Instant::now();
                 while is_open && last.elapsed() < Duration::from_secs(1) {
-                    match heard.recv_timeout(EVERY) {
-                        Ok(Heard::End) | Err(RecvTimeoutError::Disconnected) => is_open = false,
-                        Ok(heard) => reading.hear(heard, &mut transfer),
+                    match outputs.recv_timeout(EVERY) {
+                        Ok(Output::End) | Err(RecvTimeoutError::Disconnected) => is_open = false,
+                        Ok(output) => reading.take(output, &mut transfer),
                         Err(RecvTimeoutError::Timeout) => {}
                     }
                 }
@@ -431,7 +217,7 @@ impl Transfer<'_> {
     }
 }
 
-/// What was heard so far.
+/// What came out so far.
 struct Reading<'a> {
     result: Option<Line>,
     wrong: Option<String>,
@@ -440,12 +226,12 @@ struct Reading<'a> {
 }
 
 impl Reading<'_> {
-    fn hear(&mut self, heard: Heard, transfer: &mut Transfer<'_>) {
-        let line = match heard {
-            Heard::Line(line) => line,
-            Heard::TooLong => return self.wrong = Some(format!("printed a line of more than {MAX_LINE} bytes")),
-            Heard::TooMuch => return self.wrong = Some(format!("printed more than {MAX_OUTPUT} bytes")),
-            Heard::End => return,
+    fn take(&mut self, output: Output, transfer: &mut Transfer<'_>) {
+        let line = match output {
+            Output::Line(line) => line,
+            Output::TooLong => return self.wrong = Some(format!("printed a line of more than {MAX_LINE} bytes")),
+            Output::TooMuch => return self.wrong = Some(format!("printed more than {MAX_OUTPUT} bytes")),
+            Output::End => return,
         };
         if line.iter().all(u8::is_ascii_whitespace) {
             return;
@@ -552,25 +338,25 @@ impl Input {
 }
 
 /// Hands on what is printed, line by line, as far as that is bounded.
-fn read(out: impl Read, to: &SyncSender<Heard>) {
+fn read(out: impl Read, to: &SyncSender<Output>) {
     let mut out = BufReader::new(out.take(MAX_OUTPUT + 1));
     let mut all = 0_u64;
     loop {
         let mut line = Vec::new();
         let mut limited = (&mut out).take(MAX_LINE as u64 + 1);
-        let heard = match limited.read_until(b'\n', &mut line) {
-            Ok(0) | Err(_) => Heard::End,
+        let output = match limited.read_until(b'\n', &mut line) {
+            Ok(0) | Err(_) => Output::End,
             Ok(len) => {
                 all += len as u64;
                 match () {
-                    () if all > MAX_OUTPUT => Heard::TooMuch,
-                    () if len > MAX_LINE => Heard::TooLong,
-                    () => Heard::Line(line),
+                    () if all > MAX_OUTPUT => Output::TooMuch,
+                    () if len > MAX_LINE => Output::TooLong,
+                    () => Output::Line(line),
                 }
             }
         };
-        let is_last = !matches!(heard, Heard::Line(_));
-        if to.send(heard).is_err() || is_last {
+        let is_last = !matches!(output, Output::Line(_));
+        if to.send(output).is_err() || is_last {
             return;
         }
     }

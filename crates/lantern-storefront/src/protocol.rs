@@ -510,7 +510,7 @@ pub mod problem {
     /// A title with this handle is there.
     pub const EXISTS: Kind = ("exists", 409, "This exists already");
     /// Someone was faster.
-    pub const BRANCH_MOVED: Kind = ("branch-moved", 412, "Somebody else moved the branch");
+    pub const BRANCH_MOVED: Kind = ("branch-moved", 412, "Someone else moved the branch");
     /// Above a limit of the discovery document.
     pub const TOO_LARGE: Kind = ("too-large", 413, "This is larger than the limit");
     /// A house rule forbids it.

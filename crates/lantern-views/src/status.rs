@@ -56,7 +56,7 @@ pub(crate) struct StepDocument<'a> {
     step: &'a Name,
     release: &'a ReleaseName,
     by: Option<&'a str>,
-    /// Since when it waits for somebody; null while it is to be done.
+    /// Since when it waits for someone; null while it is to be done.
     #[cfg_attr(test, schemars(with = "Option<String>"))]
     waits_since: Option<Timestamp>,
     /// Until when that usually takes.

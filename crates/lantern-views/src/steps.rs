@@ -335,7 +335,7 @@ pub fn outcome(begun: &StepsBegun, end: &EventBody) -> View {
     view
 }
 
-/// That a step waits for somebody else.
+/// That a step waits for someone else.
 pub fn waits(open: &OpenWalk, now: Timestamp) -> View {
     let mut view = View::default();
     if let (Some(step), Some((_, due))) = (open.walk.current(), open.walk.waits_until()) {
@@ -423,7 +423,7 @@ pub fn confirm_command(begun: &StepsBegun, step: &Step) -> String {
     format!("lantern confirm {} {}{answers}", begun.storefront.name, step.id)
 }
 
-/// All steps as text, to be printed or sent to whoever does them.
+/// All steps as text, to be printed or sent to the person who does them.
 pub fn sheet(open: &OpenWalk) -> String {
     let begun = &open.walk.begun;
     let mut out = format!("{}\n", capital(&action(begun)));

@@ -121,7 +121,7 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     super::next(session.workspace(), ui, super::ASK_THEM)
 }
 
-/// The one release that the options tell of, or the answers at the terminal.
+/// The one release that the options or the answers at the terminal describe.
 fn asked(args: &Args, ui: &Ui) -> Result<ToAdopt, CommandError> {
     let version = match &args.version {
         Some(version) => version.clone(),

@@ -29,12 +29,12 @@ enum Answer {
 /// Walks through the open steps until all are done, one waits for others, or the person stops; returns what it came to. Without a
 /// terminal it writes the sheets.
 pub fn walk(session: &mut Session, open: &mut OpenWalk, ui: &Ui) -> Result<Option<EventBody>, CommandError> {
-    let told = session.finish_walk(&open.edition, open.walk.begun.key)?;
-    if told.outcome.is_some() {
-        return Ok(told.outcome);
+    let recorded = session.finish_walk(&open.edition, open.walk.begun.key)?;
+    if recorded.outcome.is_some() {
+        return Ok(recorded.outcome);
     }
-    let tell = |text: &str| ui.say(&format!("  {}", lantern_views::paint::faint(text)));
-    match session.ask_connector(open, &ui.progress(), &tell)? {
+    let show = |text: &str| ui.say(&format!("  {}", lantern_views::paint::faint(text)));
+    match session.ask_connector(open, &ui.progress(), &show)? {
         ConnectorEnd::ByPerson => {}
         ConnectorEnd::Waits => {
             ui.show(&steps::waits(open, lantern_project::now()));
@@ -42,7 +42,7 @@ pub fn walk(session: &mut Session, open: &mut OpenWalk, ui: &Ui) -> Result<Optio
         }
         ConnectorEnd::Done { outcome, address } => {
             if let Some(address) = address {
-                tell(&lantern_core::path::shown(&address));
+                show(&lantern_core::path::shown(&address));
             }
             return Ok(Some(*outcome));
         }
@@ -76,7 +76,7 @@ pub fn walk(session: &mut Session, open: &mut OpenWalk, ui: &Ui) -> Result<Optio
                     is_new = false;
                     continue;
                 };
-                say(session, open, &before, &StepStanding::Reopened)?;
+                record(session, open, &before, &StepStanding::Reopened)?;
                 continue;
             }
             Answer::Skip => {
@@ -91,9 +91,9 @@ pub fn walk(session: &mut Session, open: &mut OpenWalk, ui: &Ui) -> Result<Optio
             Answer::Wait => waiting_since(&step, lantern_project::now()),
             Answer::Done => StepStanding::Done { read_back: read_back(&step, ui)? },
         };
-        let outcome = match say(session, open, &step.id, &standing) {
+        let outcome = match record(session, open, &step.id, &standing) {
             Ok(outcome) => outcome,
-            // Somebody else was faster, or a number is taken: it is said, and what is open now is shown.
+            // Someone else was faster, or a number is taken: the reason is shown, and what is open now.
             Err(ProjectError::Steps(error @ (StepsError::Walk(_) | StepsError::NumberTaken { .. }))) => {
                 ui.say(&format!("  {}", lantern_views::paint::care(error)));
                 refresh(session.workspace(), open)?;
@@ -111,16 +111,16 @@ pub fn walk(session: &mut Session, open: &mut OpenWalk, ui: &Ui) -> Result<Optio
     }
 }
 
-/// Records what was said of a step, and takes in what came of it.
-pub fn say(
+/// Records how a step stands, and takes in what came of it.
+pub fn record(
     session: &mut Session,
     open: &mut OpenWalk,
     step: &Name,
     standing: &StepStanding,
 ) -> Result<Option<EventBody>, ProjectError> {
-    let told = session.say_step(&open.edition, open.walk.begun.key, step, standing)?;
-    open.walk = told.walk;
-    Ok(told.outcome)
+    let recorded = session.record_step(&open.edition, open.walk.begun.key, step, standing)?;
+    open.walk = recorded.walk;
+    Ok(recorded.outcome)
 }
 
 fn refresh(open: &Workspace, walk: &mut OpenWalk) -> Result<(), ProjectError> {

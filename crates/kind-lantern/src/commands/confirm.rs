@@ -72,7 +72,7 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     let Some(step) = &args.step else { return by_hand::go_on(&mut session, open, ui) };
     let step = open.walk.step(step).map_err(StepsError::Walk).map_err(ProjectError::from)?.clone();
     let standing = standing(args, &step)?;
-    let outcome = by_hand::say(&mut session, &mut open, &step.id, &standing)?;
+    let outcome = by_hand::record(&mut session, &mut open, &step.id, &standing)?;
     ui.show(&steps::said(&open, &step.id, lantern_project::now()));
     by_hand::show_outcome(&open, outcome.as_ref(), ui);
     ui.document(&steps::document([(&open, outcome.as_ref())]));

@@ -57,37 +57,7 @@ const HASTY: &str = r#"leave-out = ["voices/fr/**", "voices/ja/**"]"#;
 const IDENTITY: &str = "example.paperheron.saltmarsh";
 
 /// What the studio knows of Old Pier.
-const OLD_PIER_RULES: &str = r#"name = "Old Pier"
-address = "https://old-pier.example/berths"
-usual-wait = "6 days"
-
-[hand-over."*"]
-form = "zip"
-name = "{game.name} {release.version} {target}.zip"
-top = "Saltmarsh Post"
-
-[[steps.push]]
-id = "carry"
-text = "Copy the archives into the shared folder of berth {values.berth}."
-files = true
-takes = "20 minutes"
-
-[[steps.push]]
-id = "letter"
-text = "Send them the letter."
-open = "mailto:berths@old-pier.example"
-paste = [
-  { field = "subject", text = "{game.name} {release.name-there}" },
-  { field = "letter", text = "{notes.en}\n\n{hand-over.digests}" },
-]
-read-back = [{ key = "number-there", ask = "The berth number they answer with", form = "digits" }]
-
-[[steps.promote]]
-id = "thursday"
-text = "Berth {release.number-there} goes out on the next Thursday; look whether it did."
-by = "publisher"
-waits = true
-"#;
+const OLD_PIER_RULES: &str = include_str!("../../../../docs/examples/old-pier.toml");
 const OLD_PIER: &str = r#"[storefronts.old-pier]
 kind = "by-hand"
 rules = "places/old-pier.toml"

@@ -25,7 +25,7 @@ const FIRST_YEAR: i16 = 2026;
 pub fn run(_: &Args, ui: &Ui) -> Done {
     let mut all = vec![Checkup::well("lantern", format!("version {}", env!("CARGO_PKG_VERSION"))), clock()];
     all.push(match ui.can_ask() {
-        true => Checkup::well("terminal", "somebody is there to be asked"),
+        true => Checkup::well("terminal", "someone is there to be asked"),
         false => Checkup::absent("terminal", "nobody is there to be asked: options give the answers"),
     });
     all.push(match Clipboard::is_there() {

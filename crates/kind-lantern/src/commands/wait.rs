@@ -18,7 +18,7 @@ const EXAMPLES: &str = r#"Examples:
 
 /// Wait for what is due at a storefront, then say so or run a command
 ///
-/// Waits until a step that waits for somebody is due, or until somebody confirms it from another window or computer. Then
+/// Waits until a step that waits for someone is due, or until someone confirms it from another window or computer. Then
 /// the terminal's bell rings, or a command of yours is run.
 #[derive(Debug, clap::Args)]
 #[command(after_help = EXAMPLES)]
@@ -75,7 +75,7 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     }
 }
 
-/// What waits there for somebody.
+/// What waits there for someone.
 fn waiting(args: &Args, ui: &Ui) -> Result<Vec<OpenWalk>, CommandError> {
     let all = super::open(ui)?.walks(Some(&args.storefront))?;
     Ok(all.into_iter().filter(|open| open.walk.waits_until().is_some()).collect())

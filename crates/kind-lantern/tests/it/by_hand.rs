@@ -238,7 +238,7 @@ fn steps_are_left_out_for_a_reason_done_again_and_given_up() {
     for said in ["they came by", "went back to the step carry", "not done: not this week"] {
         assert!(history.contains(said), "{history}");
     }
-    // It can be begun anew.
+    // It can be begun again.
     env.lantern(&["push", "old-pier", "--yes"]).success();
     env.lantern(&["confirm", "old-pier", "carry"]).success();
 }

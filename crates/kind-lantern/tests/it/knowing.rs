@@ -522,7 +522,7 @@ fn a_place_with_more_lines_has_none_forgotten() {
     assert!(board.ends_with("next: lantern promote brambleyard open-water\n"), "{board}");
 }
 
-/// What a branch needs is asked for before it moves, of each release anew.
+/// What a branch needs is asked for before it moves, of each release again.
 #[test]
 fn a_branch_takes_what_was_tried_and_looked_at() {
     let mut env = TestEnv::live();

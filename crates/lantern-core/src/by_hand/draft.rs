@@ -2,7 +2,7 @@
 
 use super::HandForm;
 
-/// What somebody says of a storefront.
+/// What someone says of a storefront.
 #[derive(Debug, Clone)]
 pub struct Draft {
     /// For people.

@@ -5,8 +5,9 @@ use std::collections::BTreeMap;
 use schemars::JsonSchema;
 use serde::Deserialize;
 
-use super::{HandForm, ReadBack};
+use super::HandForm;
 use crate::rules::{Accepted, Branches, Numbers};
+use crate::step::{Paste, ReadBack};
 
 /// What a storefront without an interface for programs wants, and what a person does there.
 #[derive(Debug, Default, Deserialize, JsonSchema)]
@@ -119,14 +120,4 @@ pub struct Step {
     /// Whether players get the new files with it.
     #[serde(default)]
     pub brings_new: bool,
-}
-
-/// A text to copy.
-#[derive(Debug, Deserialize, JsonSchema)]
-#[serde(deny_unknown_fields, rename_all = "kebab-case")]
-pub struct Paste {
-    /// The field that it goes into.
-    pub field: String,
-    /// What goes there, with values in braces.
-    pub text: String,
 }

@@ -41,25 +41,8 @@ impl HandRules {
     pub fn read(file: &str, text: &str, around: Around<'_>) -> Result<Self, Vec<Finding>> {
         static SCHEMA: OnceLock<Value> = OnceLock::new();
         let shape = Shape::read_as(text, SCHEMA.get_or_init(schema));
-        let mut check = Check { file, text, shape: &shape, around, findings: Vec::new() };
-        for problem in shape.problems.iter().take(100) {
-            let place = TextPlace::of(file, text, problem.span.clone());
-            check.findings.push(Finding::of(problem.code, problem.what.clone(), problem.fix.clone()).at(place));
-        }
-        let raw: Option<raw::Rules> = match shape.with_replacements(text) {
-            None => None,
-            Some(whole) => match serde::Deserialize::deserialize(toml::Value::Table(whole)) {
-                Ok(raw) => Some(raw),
-                Err(_) if !check.findings.is_empty() => None,
-                Err(error) => {
-                    let place = TextPlace::of(file, text, error.span().unwrap_or(0..0));
-                    let fix = "compare with the example in docs/by-hand.md";
-                    let what = error.message().to_owned();
-                    check.findings.push(Finding::of(Code::InconsistentValues, what, fix).at(place));
-                    None
-                }
-            },
-        };
+        let mut check = Check { file, text, shape: &shape, around, findings: shape.findings(file, text) };
+        let raw = shape.values((file, text), "docs/by-hand.md", &mut check.findings);
         let rules = raw.map(|raw| check.resolve(raw));
         let mut findings = check.findings;
         findings.sort_by_key(|f| f.place.as_ref().map_or((usize::MAX, 0), |p| (p.line, p.column)));

@@ -37,6 +37,17 @@ by = "publisher"
 waits = true
 "#;
 
+/// The example of the guide, which the demo works with.
+const EXAMPLE: &str = include_str!("../../../../docs/examples/old-pier.toml");
+
+#[test]
+fn the_guide_shows_the_example_and_it_is_read() {
+    let guide = include_str!("../../../../docs/by-hand.md");
+    assert!(guide.contains(&format!("```toml\n{EXAMPLE}```")), "docs/by-hand.md shows other rules than its example");
+    let rules = around(|around| HandRules::read("old-pier.toml", EXAMPLE, around)).unwrap();
+    assert_eq!((rules.name.as_deref(), rules.steps.push.len(), rules.steps.promote.len()), (Some("Old Pier"), 2, 1));
+}
+
 fn around(run: impl FnOnce(Around<'_>) -> Result<HandRules, Vec<Finding>>) -> Result<HandRules, Vec<Finding>> {
     let targets: BTreeSet<Name> = ["windows", "linux", "phone"].iter().map(|t| t.parse().unwrap()).collect();
     let values = BTreeMap::from([("berth".to_owned(), "7".to_owned())]);

@@ -322,27 +322,9 @@ pub struct Connector {
     /// How long the program has for one action, such as "3 hours". Left out: 6 hours.
     #[serde(default)]
     pub time_limit: Option<String>,
-    /// File with its rules: what is handed over, and the steps. Left out: a ZIP archive for each target, and one step.
-    #[serde(default)]
-    pub rules: Option<String>,
-    /// What the storefront calls the game; with several editions: edition = handle. Left out: the full game, by its identity.
-    #[serde(default)]
-    pub handle: Option<Handles>,
-    /// Targets that go there. Left out: all of the editions that have a handle.
-    #[serde(default)]
-    pub targets: Vec<String>,
-    /// Texts that only this storefront knows, for its steps: key = text.
-    #[serde(default)]
-    pub values: BTreeMap<String, String>,
-    /// Whose account each role is that steps are for: role = account.
-    #[serde(default)]
-    pub people: BTreeMap<String, String>,
-    /// How releases are named there, with values in braces, such as "{release.version}". Left out: by their version.
-    #[serde(default)]
-    pub name_there: Option<String>,
-    /// The branches that are used there. Left out: one for everyone, called "public".
-    #[serde(default)]
-    pub branches: BTreeMap<String, Branch>,
+    /// What a person does there, and what all of it is about.
+    #[serde(flatten)]
+    pub by_hand: ByHand,
 }
 
 /// A storefront that speaks the storefront protocol.
@@ -398,7 +380,7 @@ pub struct Branch {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Need {
-    /// Somebody tried it and said yes.
+    /// Someone tried it and said yes.
     Trial,
     /// Every question of the last look was answered with yes.
     LastLook,

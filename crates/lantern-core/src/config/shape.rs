@@ -3,13 +3,17 @@
 use std::ops::Range;
 use std::sync::OnceLock;
 
+use serde::de::DeserializeOwned;
 use serde_json::Value;
 use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
 use super::raw;
-use crate::finding::Code;
+use crate::finding::{Code, Finding, TextPlace};
 use crate::names::nearest;
+
+/// How many wrong shapes are reported one by one. Ours: each is looked up in the text.
+pub(super) const MAX_PROBLEMS: usize = 100;
 
 /// One step of the way to a value.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -115,9 +119,37 @@ impl Shape {
         }
     }
 
+    /// Returns what is wrong with the shape, as far as anyone would read it.
+    pub(crate) fn findings(&self, file: &str, text: &str) -> Vec<Finding> {
+        let found = self.problems.iter().take(MAX_PROBLEMS).map(|problem| {
+            let place = TextPlace::of(file, text, problem.span.clone());
+            Finding::of(problem.code, problem.what.clone(), problem.fix.clone()).at(place)
+        });
+        found.collect()
+    }
+
+    /// Reads the values that are well shaped; none where too little is, or where they do not go together, which is a finding.
+    pub(crate) fn values<T: DeserializeOwned>(
+        &self,
+        (file, text): (&str, &str),
+        guide: &str,
+        findings: &mut Vec<Finding>,
+    ) -> Option<T> {
+        match T::deserialize(toml::Value::Table(self.with_replacements(text)?)) {
+            Ok(values) => Some(values),
+            Err(_) if !self.problems.is_empty() => None,
+            Err(error) => {
+                let place = TextPlace::of(file, text, error.span().unwrap_or(0..0));
+                let fix = format!("compare with the example in {guide}");
+                findings.push(Finding::of(Code::InconsistentValues, error.message().to_owned(), fix).at(place));
+                None
+            }
+        }
+    }
+
     /// Returns the whole text's values, with something valid in the place of whatever has a wrong shape: the values that
     /// are well shaped can be checked all the same.
-    pub(crate) fn with_replacements(&self, text: &str) -> Option<toml::Table> {
+    fn with_replacements(&self, text: &str) -> Option<toml::Table> {
         let mut root: toml::Table = text.parse().ok()?;
         for one in &self.replaced {
             let Some((last, above)) = one.way.split_last() else { continue };

@@ -3,7 +3,6 @@ use proptest::prelude::*;
 use super::*;
 use crate::digest::ReleaseId;
 use crate::event::{BranchBuild, BranchWanted, EventId, StorefrontRef};
-use crate::notes::Notes;
 use crate::step::{AnswerForm, ReadBack};
 
 fn name(text: &str) -> Name {
@@ -36,22 +35,9 @@ fn begun(action: Action, steps: Vec<Step>) -> StepsBegun {
         name: name("old-pier"),
         handle: "example.paperheron.saltmarsh".parse().unwrap(),
     };
-    StepsBegun {
-        key: EventId::new(at(0), [7; 10]),
-        storefront,
-        action,
-        release: ReleaseId::of(b"r"),
-        name: "1.4.0 (27)".parse().unwrap(),
-        steps,
-        connector: false,
-        live_on: None,
-        hand_over: Vec::new(),
-        name_there: None,
-        message: Some("fog fix".into()),
-        notes: Notes::default(),
-        wanted: None,
-        because: None,
-    }
+    let release = (ReleaseId::of(b"r"), "1.4.0 (27)".parse().unwrap());
+    let begun = StepsBegun::new(EventId::new(at(0), [7; 10]), storefront, action, release, steps);
+    StepsBegun { message: Some("fog fix".into()), ..begun }
 }
 
 fn push() -> Walk {
@@ -70,7 +56,7 @@ fn done(answers: &[(&str, &str)]) -> StepStanding {
 /// Says it if it may be said, as a command would.
 fn say(walk: &mut Walk, step: &str, standing: StepStanding, second: i64) -> Result<(), WalkError> {
     walk.may_say(&name(step), &standing)?;
-    walk.hear(&StepSaid { key: walk.begun.key, step: name(step), standing }, "oar", at(second));
+    walk.take(&StepSaid { key: walk.begun.key, step: name(step), standing }, "oar", at(second));
     Ok(())
 }
 
@@ -138,7 +124,7 @@ fn words_of_a_newer_lantern_are_kept() {
     let again: serde_json::Value = serde_json::from_str(&EventBody::StepSaid(said.clone()).payload()).unwrap();
     assert_eq!(again, serde_json::from_str::<serde_json::Value>(line).unwrap());
     let mut walk = push();
-    walk.hear(&StepSaid { key: walk.begun.key, ..said }, "oar", at(1));
+    walk.take(&StepSaid { key: walk.begun.key, ..said }, "oar", at(1));
     assert!(!walk.is_settled(&name("carry")));
     say(&mut walk, "carry", done(&[]), 2).unwrap();
     let back: ReadBack = serde_json::from_str(r#"{"key":"berth","ask":"?","form":"colour","optional":false}"#).unwrap();
@@ -183,13 +169,13 @@ proptest! {
     }
 
     /// People say things in any order, twice, and go back: what is settled is what was said last, the outcome comes when
-    /// all is settled and not before, and hearing the same events again gives the same.
+    /// all is settled and not before, and taking the same events in again gives the same.
     #[test]
     fn any_order_of_words_comes_to_what_was_said_last(words in prop::collection::vec((0_usize..3, 0_u8..4), 0..40)) {
         let mut walk = push();
         let ids = ["carry", "letter", "look"];
         let mut settled = [false; 3];
-        let mut heard = Vec::new();
+        let mut taken = Vec::new();
         for (second, (step, word)) in words.into_iter().enumerate() {
             let standing = match word {
                 0 => done(&[]),
@@ -200,7 +186,7 @@ proptest! {
             let second = second as i64;
             if say(&mut walk, ids[step], standing.clone(), second).is_ok() {
                 settled[step] = word < 2;
-                heard.push((StepSaid { key: walk.begun.key, step: name(ids[step]), standing }, second));
+                taken.push((StepSaid { key: walk.begun.key, step: name(ids[step]), standing }, second));
             }
             for (id, is_settled) in ids.iter().zip(settled) {
                 prop_assert_eq!(walk.is_settled(&name(id)), is_settled);
@@ -209,7 +195,7 @@ proptest! {
             prop_assert_eq!(walk.current().map(|s| s.id.to_string()), ids.iter().zip(settled).find(|(_, s)| !s).map(|(id, _)| (*id).to_string()));
         }
         let mut again = push();
-        heard.iter().for_each(|(said, second)| again.hear(said, "oar", at(*second)));
+        taken.iter().for_each(|(said, second)| again.take(said, "oar", at(*second)));
         prop_assert_eq!(again, walk);
     }
 }

@@ -90,7 +90,7 @@ fn done(
     let given: Vec<_> = answers.iter().map(|(key, text)| ((*key).to_owned(), (*text).to_owned())).collect();
     let read_back = check_answers(open.walk.step(step).unwrap(), &given)?;
     let standing = StepStanding::Done { read_back };
-    Ok(session.say_step(&open.edition, open.walk.begun.key, &name(step), &standing)?.outcome)
+    Ok(session.record_step(&open.edition, open.walk.begun.key, &name(step), &standing)?.outcome)
 }
 
 /// Brings a release there, and puts it on the branch.
@@ -200,7 +200,7 @@ fn two_people_at_the_same_steps_see_what_the_other_said() {
     done(&mut scene.session(), &open, "carry", &[]).unwrap();
     assert_eq!(count(&scene), before);
     let skipped = StepStanding::Skipped { because: "not today".into() };
-    let error = scene.session().say_step(&open.edition, open.walk.begun.key, &name("carry"), &skipped).unwrap_err();
+    let error = scene.session().record_step(&open.edition, open.walk.begun.key, &name("carry"), &skipped).unwrap_err();
     assert!(matches!(error, ProjectError::Steps(StepsError::Walk(WalkError::Settled { .. }))), "{error:?}");
     assert_eq!(error.fixes(), ["to take that back, give --again"]);
     done(&mut scene.session(), &open, "letter", &[("number-there", "11")]).unwrap().unwrap();
@@ -245,7 +245,7 @@ fn what_waits_comes_up_when_it_is_due_and_a_branch_goes_one_way_at_a_time() {
     assert_eq!(open.walk.current().unwrap().text, "Berth 12 goes out on pier on Thursday.");
     let step = open.walk.current().unwrap().clone();
     let standing = lantern_project::waiting_since(&step, lantern_project::now());
-    session.say_step(&open.edition, open.walk.begun.key, &step.id, &standing).unwrap();
+    session.record_step(&open.edition, open.walk.begun.key, &step.id, &standing).unwrap();
     assert_eq!(next(&session), None, "it waits for others");
     let waits = &session.workspace().status(&Name::full_edition()).unwrap();
     let at = waits.storefronts.iter().find(|at| at.storefront == name("old-pier")).unwrap();

@@ -133,7 +133,7 @@ fn what_is_as_it_was_is_not_signed_again() {
     assert_eq!(second.unchanged_since.get(&"windows".parse().unwrap()), Some(&first.release.name));
     assert_eq!(signed_times(&signer), 1);
 
-    // Another setting signs anew, under a number of its own.
+    // Another setting signs again, under a number of its own.
     let other = Arc::new(LastByte { settings: "with a time stamp", ..LastByte::default() });
     let third = scene.prepare(&with(&other));
     assert!(third.release.name.number > second.release.name.number);

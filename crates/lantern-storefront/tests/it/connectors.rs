@@ -8,33 +8,21 @@ use lantern_core::event::EventId;
 use lantern_core::progress::{Meter, Progress, Silent, Task};
 use lantern_storefront::connector::{
     Asked, Connector, ConnectorError, Document, DocumentAccess, DocumentGame, DocumentStorefront, LineRefused, Outcome,
-    SCHEMA,
 };
 
 const SECRET: &str = "ebb-and-flood-4711";
 
 fn document(action: Asked) -> Document {
-    Document {
-        schema: SCHEMA.to_owned(),
-        action,
-        attempt: EventId::new(jiff::Timestamp::UNIX_EPOCH, [7; 10]),
-        of: None,
-        storefront: DocumentStorefront { name: "gull-rock".parse().unwrap(), values: [].into() },
-        game: DocumentGame {
-            name: "Saltmarsh Post".into(),
-            identity: "example.paperheron.saltmarsh".parse().unwrap(),
-            edition: "full".parse().unwrap(),
-            handle: "saltmarsh".into(),
-        },
-        release: None,
-        message: None,
-        notes: Default::default(),
-        because: None,
-        hand_over: Vec::new(),
-        branch: None,
-        before: None,
-        access: Some(DocumentAccess { name: "heron".into(), secret: SECRET.into() }),
-    }
+    let storefront = DocumentStorefront { name: "gull-rock".parse().unwrap(), values: [].into() };
+    let game = DocumentGame {
+        name: "Saltmarsh Post".into(),
+        identity: "example.paperheron.saltmarsh".parse().unwrap(),
+        edition: "full".parse().unwrap(),
+        handle: "saltmarsh".into(),
+    };
+    let attempt = EventId::new(jiff::Timestamp::UNIX_EPOCH, [7; 10]);
+    let access = Some(DocumentAccess { name: "heron".into(), secret: SECRET.into() });
+    Document { access, ..Document::new(action, attempt, storefront, game) }
 }
 
 struct Ran {
