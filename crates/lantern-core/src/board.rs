@@ -5,6 +5,7 @@
 
 mod by_hand;
 mod rows;
+mod words;
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
@@ -22,6 +23,7 @@ use crate::version::{BuildNumber, ReleaseAsked, ReleaseName, VersionError};
 use crate::walk::Walk;
 
 pub use by_hand::{LookAnswer, SaidOf};
+pub use words::{Word, WordMove};
 
 /// A sealed release as the ledger knows it.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -110,9 +112,12 @@ pub struct Board {
     /// What was answered to the questions of the last look, by release and question: the last word counts.
     #[serde(default)]
     pub looked: BTreeMap<ReleaseId, BTreeMap<String, LookAnswer>>,
-    /// Actions that people are doing by hand, by their keys.
+    /// Actions that people began by hand and did not end, by their keys. See [`Self::open_walks`].
     #[serde(default)]
-    pub walks: BTreeMap<EventId, Walk>,
+    walks: BTreeMap<EventId, Walk>,
+    /// What people said of the branches of storefronts by hand. Left out of [`Self::recent`].
+    #[serde(default)]
+    words: BTreeMap<BranchKey, words::Words>,
     /// Who last said something of a title that no program asks, and when.
     #[serde(default)]
     pub said: BTreeMap<TitleKey, SaidOf>,
@@ -123,9 +128,10 @@ pub struct Board {
     /// Where each release is in `releases`. Not kept: [`Boards::indexed`] makes it again.
     #[serde(skip)]
     at: BTreeMap<ReleaseId, usize>,
-    /// The builds of each title that are in `pushed`; not kept either.
+    /// The builds of each title that are in `pushed`; not kept either. Of one by hand two computers may have said the same
+    /// number of two releases: nobody there counts for both.
     #[serde(skip)]
-    builds: BTreeMap<TitleKey, BTreeSet<u64>>,
+    builds: BTreeMap<TitleKey, BTreeSet<(u64, Option<ReleaseId>)>>,
 }
 
 /// What follows from all events of a ledger.
@@ -294,7 +300,7 @@ impl Board {
             }
             EventBody::BuildGone(gone) => {
                 let title = gone.storefront.key();
-                if self.builds.get(&title).is_some_and(|builds| builds.contains(&gone.number_there)) {
+                if self.builds.get(&title).is_some_and(|builds| builds.contains(&(gone.number_there, None))) {
                     self.pushed.retain(|p| p.number_there != gone.number_there || !p.storefront.is_at(&title));
                     self.index();
                 }
@@ -312,9 +318,10 @@ impl Board {
                 if let Some(key) = pushed.key {
                     self.open.remove(&key);
                 }
-                self.has_build(pushed.clone());
-                self.goes_live(pushed, event);
+                self.has_build(Pushed { live_on: None, after: None, ..pushed.clone() });
+                self.said_pushed(pushed, event);
             }
+            EventBody::Moved(moved) if moved.storefront.is_by_hand() => self.said_moved(moved, event),
             EventBody::Moved(moved) => {
                 self.open.remove(&moved.key);
                 let key = (moved.storefront.key(), moved.facts.branch.clone());
@@ -359,7 +366,7 @@ impl Board {
     }
 
     fn has_build(&mut self, pushed: Pushed) {
-        if self.builds.entry(pushed.storefront.key()).or_default().insert(pushed.number_there) {
+        if self.builds.entry(pushed.storefront.key()).or_default().insert(numbered(&pushed)) {
             self.pushed.push(pushed);
         }
     }
@@ -374,7 +381,7 @@ impl Board {
         self.at = self.releases.iter().enumerate().map(|(at, release)| (release.id, at)).collect();
         self.builds.clear();
         for pushed in &self.pushed {
-            self.builds.entry(pushed.storefront.key()).or_default().insert(pushed.number_there);
+            self.builds.entry(pushed.storefront.key()).or_default().insert(numbered(pushed));
         }
     }
 
@@ -391,6 +398,7 @@ impl Board {
             targets: Vec::new(),
             message: found.message.clone(),
             notes: found.notes.clone(),
+            after: None,
         });
         let known = self.at.get(&found.release).copied();
         match known.and_then(|at| self.releases.get_mut(at)) {
@@ -461,7 +469,8 @@ impl Board {
         let targets: BTreeSet<&Name> = self.releases.iter().flat_map(|release| &release.targets).collect();
         let of_targets = targets.into_iter().filter_map(|target| self.newest_of(target)).chain(self.release(None));
         let on_branches = self.branches.values().flat_map(|facts| facts.targets.values()).map(|build| build.release);
-        let begun = self.walks.values().map(|walk| walk.begun.release);
+        let walks = self.open_walks();
+        let begun = walks.iter().map(|walk| walk.begun.release);
         let asked_for = self.open.values().map(|asked| asked.release).chain(begun);
         let mut kept: BTreeSet<ReleaseId> = newest.iter().take(count).map(|release| release.id).collect();
         kept.extend(of_targets.map(|release| release.id));
@@ -478,7 +487,8 @@ impl Board {
             since: self.since.clone(),
             pushed: self.pushed.iter().filter(|p| kept.contains(&p.release) || is_high(p)).cloned().collect(),
             open: self.open.clone(),
-            walks: self.walks.clone(),
+            walks: walks.into_iter().map(|walk| (walk.begun.key, walk)).collect(),
+            words: BTreeMap::new(),
             looked: only_of(&self.looked, &kept),
             said: self.said.clone(),
             withdrawn: only_of(&self.withdrawn, &kept),
@@ -508,6 +518,11 @@ impl Board {
         let there = self.pushed.iter().filter(|p| p.storefront.is_at(title) && p.release == release);
         there.map(|p| p.number_there).max()
     }
+}
+
+/// What a build is known by at its title.
+fn numbered(pushed: &Pushed) -> (u64, Option<ReleaseId>) {
+    (pushed.number_there, pushed.storefront.is_by_hand().then_some(pushed.release))
 }
 
 /// What is known of some releases alone.

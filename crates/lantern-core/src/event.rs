@@ -334,6 +334,16 @@ pub struct Pushed {
     /// What is new, for players.
     #[serde(default, skip_serializing_if = "Notes::is_empty")]
     pub notes: Notes,
+    /// Of one by hand that players get at once: as in [`Moved::after`].
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub after: Option<Timestamp>,
+}
+
+impl Pushed {
+    /// When it counts as said.
+    pub fn counts_at(&self, recorded_at: Timestamp) -> Timestamp {
+        by_hand::counts_at(recorded_at, self.after)
+    }
 }
 
 /// See [`EventBody::Moved`].
@@ -351,6 +361,25 @@ pub struct Moved {
     /// The revision that was put back; none for a promotion.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub restores: Option<u64>,
+    /// Of a move by hand: the targets that it was about; empty for all.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub changes: Vec<Name>,
+    /// Of a move by hand: when the newest word on the branch counts as said that was known then, where the clock here is
+    /// behind that. Whoever knew another word comes after it, whatever the clocks of two computers say.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub after: Option<Timestamp>,
+}
+
+impl Moved {
+    /// Returns what it brought: a build for each target that it was about, or nothing.
+    pub fn brings(&self) -> BTreeMap<Name, Option<BranchBuild>> {
+        by_hand::builds_of(&self.changes, &self.facts.targets)
+    }
+
+    /// When it counts as said.
+    pub fn counts_at(&self, recorded_at: Timestamp) -> Timestamp {
+        by_hand::counts_at(recorded_at, self.after)
+    }
 }
 
 /// See [`EventBody::NotDone`].

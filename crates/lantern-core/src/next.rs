@@ -282,7 +282,8 @@ impl<'a> Situation<'a> {
 
     fn forth(&self, storefront: &Name, configured: &Storefront, title: &TitleKey) -> Option<Step> {
         // What a person has begun there is finished first; while it waits for others nothing is left to do.
-        let mut walks = self.board.walks.values().filter(|walk| walk.begun.storefront.is_at(title)).peekable();
+        let open = self.board.open_walks();
+        let mut walks = open.iter().filter(|walk| walk.begun.storefront.is_at(title)).peekable();
         if walks.peek().is_some() {
             let waits = |walk: &Walk| walk.waits_until().is_some_and(|(_, due)| due.is_none_or(|due| due > self.now));
             let is_open = walks.any(|walk| !waits(walk));
@@ -407,6 +408,7 @@ open-water = { audience = "everyone" }
             targets: Vec::new(),
             message: None,
             notes: Notes::default(),
+            after: None,
         })
     }
 
@@ -540,7 +542,15 @@ open-water = { audience = "everyone" }
                 panic!("it is one")
             };
             let key = EventId::new(Timestamp::UNIX_EPOCH, [9; 10]);
-            EventBody::Moved(Moved { key, storefront, facts, because: None, restores })
+            EventBody::Moved(Moved {
+                key,
+                storefront,
+                facts,
+                because: None,
+                restores,
+                changes: Vec::new(),
+                after: None,
+            })
         };
         let base = vec![
             sealed("1.3.2 (25)", BOTH),

@@ -64,7 +64,8 @@ pub struct Paste {
 
 /// Something that is read there and noted here.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
-#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+#[serde(rename_all = "kebab-case")]
+#[schemars(extend("additionalProperties" = false))]
 pub struct ReadBack {
     /// Its name in commands and templates; `number-there` is the storefront's own number.
     pub key: Name,

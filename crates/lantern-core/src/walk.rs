@@ -6,7 +6,9 @@ use std::collections::BTreeMap;
 use jiff::{SignedDuration, Timestamp};
 use serde::{Deserialize, Serialize};
 
-use crate::event::{Action, BranchFacts, EventBody, Moved, Pushed, StepSaid, StepStanding, StepsBegun, Withdrawn};
+use crate::event::{
+    Action, BranchFacts, EventBody, EventId, Moved, Pushed, StepSaid, StepStanding, StepsBegun, Withdrawn,
+};
 use crate::names::Name;
 use crate::step::{NUMBER_THERE, Step};
 use crate::template::{Template, Values};
@@ -34,8 +36,22 @@ pub struct Walk {
     pub by: String,
     /// When.
     pub at: Timestamp,
-    /// The last that was said of each step.
+    /// The last that was said of each step, whether it is open again or not.
     pub said: BTreeMap<Name, Said>,
+    /// The keys of the same action, begun at other computers that did not know of this.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub also: Vec<EventId>,
+}
+
+/// What is known of the storefront when an action there is over.
+#[derive(Debug, Clone, Default, PartialEq)]
+pub struct There {
+    /// The number that a build gets there when nobody read one back.
+    pub free: u64,
+    /// What the branch has that it is about.
+    pub now: Option<BranchFacts>,
+    /// When the newest word on that branch counts as said, where the clock here is behind that.
+    pub after: Option<Timestamp>,
 }
 
 /// Why nothing can be said of a step.
@@ -71,18 +87,63 @@ pub enum WalkError {
 impl Walk {
     /// An action that begins.
     pub fn new(begun: StepsBegun, by: String, at: Timestamp) -> Self {
-        Self { begun, by, at, said: BTreeMap::new() }
+        Self { begun, by, at, said: BTreeMap::new(), also: Vec::new() }
     }
 
-    /// Takes in what was said of a step. What a newer lantern says of a step that is not there is passed over.
-    pub fn take(&mut self, said: &StepSaid, by: &str, at: Timestamp) {
-        if self.begun.steps.iter().any(|step| step.id == said.step) {
-            let said_of = Said { standing: said.standing.clone(), by: by.to_owned(), at };
-            match said.standing {
-                StepStanding::Reopened => self.said.remove(&said.step),
-                _ => self.said.insert(said.step.clone(), said_of),
-            };
+    /// Takes in what was said of a step. What a newer lantern says of a step that is not there is passed over, and so is
+    /// what was said before the word that is known.
+    pub fn take(&mut self, said: &StepSaid, by: &str, recorded_at: Timestamp) {
+        let at = said.counts_at(recorded_at);
+        self.hear(&said.step, Said { standing: said.standing.clone(), by: by.to_owned(), at });
+    }
+
+    fn hear(&mut self, step: &Name, said: Said) {
+        let is_own = self.begun.steps.iter().any(|own| own.id == *step);
+        if is_own && self.said.get(step).is_none_or(|known| known.at <= said.at) {
+            self.said.insert(step.clone(), said);
         }
+    }
+
+    /// Every key that it goes by.
+    pub fn keys(&self) -> impl Iterator<Item = EventId> {
+        std::iter::once(self.begun.key).chain(self.also.iter().copied())
+    }
+
+    /// Whether it goes by this key.
+    pub fn is(&self, key: EventId) -> bool {
+        self.keys().any(|known| known == key)
+    }
+
+    /// Whether this is the same action, begun a second time by someone who did not know of the first.
+    pub fn is_twin(&self, other: &Self) -> bool {
+        let (own, other) = (&self.begun, &other.begun);
+        let is_same = match (&own.action, &other.action) {
+            (Action::Withdraw { .. }, Action::Withdraw { .. }) => true,
+            (Action::Other(_), _) => false,
+            (own, other) => own == other,
+        };
+        let targets = |begun: &StepsBegun| -> Vec<Name> { begun.hand_over.iter().map(|f| f.target.clone()).collect() };
+        let is_there = own.storefront.key() == other.storefront.key() && own.release == other.release;
+        is_same && is_there && targets(own) == targets(other) && own.brings() == other.brings()
+    }
+
+    /// Takes in the same action, begun at another computer: what was said there of its steps was said of these.
+    pub fn join(&mut self, twin: &Self) {
+        self.also.push(twin.begun.key);
+        for (step, said) in &twin.said {
+            self.hear(step, said.clone());
+        }
+    }
+
+    /// The time of the newest word that was known when it was begun.
+    pub fn knows_until(&self) -> Timestamp {
+        let after = self.begun.wanted.as_ref().and_then(|wanted| wanted.after);
+        after.map_or(self.at, |after| after.max(self.at))
+    }
+
+    /// What stands of a step: what was said last, unless it is open again.
+    pub fn standing(&self, step: &Name) -> Option<&Said> {
+        self.said.get(step).filter(|said| said.standing != StepStanding::Reopened)
     }
 
     /// Returns the step of this name.
@@ -97,7 +158,7 @@ impl Walk {
 
     /// Whether a step is done or left out.
     pub fn is_settled(&self, step: &Name) -> bool {
-        let said = self.said.get(step).map(|said| &said.standing);
+        let said = self.standing(step).map(|said| &said.standing);
         matches!(said, Some(StepStanding::Done { .. } | StepStanding::Skipped { .. }))
     }
 
@@ -125,7 +186,7 @@ impl Walk {
     /// [`WalkError`].
     pub fn may_say(&self, step: &Name, standing: &StepStanding) -> Result<(), WalkError> {
         self.step(step.as_str())?;
-        let said = self.said.get(step);
+        let said = self.standing(step);
         match (standing, said) {
             (StepStanding::Reopened, None) => Err(WalkError::Open { step: step.clone() }),
             (StepStanding::Reopened, Some(_)) | (_, None) => Ok(()),
@@ -173,7 +234,7 @@ impl Walk {
 
     /// Returns when the current step is due, if it waits for someone.
     pub fn waits_until(&self) -> Option<(Timestamp, Option<Timestamp>)> {
-        let said = self.said.get(&self.current()?.id)?;
+        let said = self.standing(&self.current()?.id)?;
         match said.standing {
             StepStanding::Waiting { due } => Some((said.at, due)),
             _ => None,
@@ -186,9 +247,8 @@ impl Walk {
         at.checked_add(takes).ok()
     }
 
-    /// What is to be recorded when every step is done or left out; none before. `free` is the number that it gets there when
-    /// none was read back.
-    pub fn outcome(&self, free: u64) -> Option<EventBody> {
+    /// What is to be recorded when every step is done or left out; none before.
+    pub fn outcome(&self, there: &There) -> Option<EventBody> {
         if self.current().is_some() {
             return None;
         }
@@ -196,26 +256,33 @@ impl Walk {
         let number = self.answer(NUMBER_THERE).and_then(|text| text.parse().ok());
         let day = self.answer(SINCE).and_then(|text| text.parse::<jiff::civil::Date>().ok());
         let day = day.and_then(|day| day.to_zoned(jiff::tz::TimeZone::UTC).ok()).map(|day| day.timestamp());
-        self.end(number.unwrap_or(free), &last.by, day.unwrap_or(last.at))
+        self.end(number, &last.by, day.unwrap_or(last.at), there)
     }
 
     /// What is to be recorded when it is over: with this number there, by whom, and since when players have it. None for an
     /// action that only a newer lantern knows.
-    pub fn end(&self, number_there: u64, by: &str, since: Timestamp) -> Option<EventBody> {
+    pub fn end(&self, number: Option<u64>, by: &str, since: Timestamp, there: &There) -> Option<EventBody> {
         let begun = &self.begun;
         let (key, storefront) = (begun.key, begun.storefront.clone());
         let (release, name) = (begun.release, begun.name.clone());
+        let number_there = number.unwrap_or(there.free);
         Some(match (&begun.action, &begun.wanted) {
             (Action::Promote { branch } | Action::Rollback { branch }, Some(wanted)) => {
+                // Of other targets something else may have been said since it began.
+                let brings = wanted.brings();
+                let mut targets = there.now.as_ref().map(|now| now.targets.clone()).unwrap_or_default();
+                targets.retain(|target, _| !brings.contains_key(target));
+                let changes = brings.keys().cloned().collect();
+                targets.extend(brings.into_iter().filter_map(|(target, build)| Some((target, build?))));
                 let facts = BranchFacts {
                     branch: branch.clone(),
-                    revision: wanted.revision + 1,
+                    revision: there.now.as_ref().map_or(0, |now| now.revision) + 1,
                     since: Some(since),
                     by: Some(by.to_owned()),
-                    targets: wanted.targets.clone(),
+                    targets,
                 };
-                let (because, restores) = (begun.because.clone(), wanted.restores);
-                EventBody::Moved(Moved { key, storefront, facts, because, restores })
+                let (because, restores, after) = (begun.because.clone(), wanted.restores, there.after);
+                EventBody::Moved(Moved { key, storefront, facts, because, restores, changes, after })
             }
             (Action::Withdraw { because }, _) => EventBody::Withdrawn(Withdrawn {
                 key: Some(key),
@@ -236,6 +303,7 @@ impl Walk {
                 targets: begun.hand_over.iter().map(|file| file.target.clone()).collect(),
                 message: begun.message.clone(),
                 notes: begun.notes.clone(),
+                after: there.after.filter(|_| begun.live_on.is_some()),
             }),
             _ => return None,
         })

@@ -104,6 +104,7 @@ pub fn busy(releases: u32, take: impl FnMut(String)) {
                 targets: Vec::new(),
                 message: (n % 2 == 0).then(|| "fog fix for testers".to_owned()),
                 notes: if n % 3 == 0 { Notes::plain("The lighthouse is lit.") } else { Notes::default() },
+                after: None,
             };
             to.add(revision, EventBody::Pushed(pushed));
         }
@@ -120,8 +121,15 @@ pub fn busy(releases: u32, take: impl FnMut(String)) {
             }
             let (since, by, targets) = (Some(to.at), Some("wren".to_owned()), on_all.clone());
             let facts = BranchFacts { branch, revision: u64::from(n), since, by, targets };
-            let moved =
-                Moved { key, storefront: storefront.clone(), facts: facts.clone(), because: None, restores: None };
+            let moved = Moved {
+                key,
+                storefront: storefront.clone(),
+                facts: facts.clone(),
+                because: None,
+                restores: None,
+                changes: Vec::new(),
+                after: None,
+            };
             to.add(revision, EventBody::Moved(moved));
             to.add(revision, EventBody::BranchReported(BranchReported { storefront: storefront.clone(), facts }));
         }

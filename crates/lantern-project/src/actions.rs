@@ -44,13 +44,25 @@ impl DoneThere<'_> {
                     targets: Vec::new(),
                     message: build.message.clone(),
                     notes: build.notes.clone(),
+                    after: None,
                 };
                 let server = ServerFacts { happened_at: Some(build.made_at), revision: build.number_there };
                 (EventBody::Pushed(pushed), server)
             }
             Self::Moved { facts, because, restores } => {
                 let server = ServerFacts { happened_at: facts.since, revision: facts.revision };
-                (EventBody::Moved(Moved { key, storefront, facts, because, restores }), server)
+                (
+                    EventBody::Moved(Moved {
+                        key,
+                        storefront,
+                        facts,
+                        because,
+                        restores,
+                        changes: Vec::new(),
+                        after: None,
+                    }),
+                    server,
+                )
             }
             Self::Withdrawn(build, because) => {
                 let happened_at = build.withdrawn.as_ref().map(|withdrawn| withdrawn.at);

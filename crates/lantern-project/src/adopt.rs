@@ -3,7 +3,10 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::PathBuf;
 
+use jiff::Timestamp;
 use jiff::civil::Date;
+use jiff::tz::TimeZone;
+use lantern_core::board::KnownRelease;
 use lantern_core::digest::ReleaseId;
 use lantern_core::event::{Adopted, EventBody, Sealed, StorefrontRef};
 use lantern_core::names::Name;
@@ -44,8 +47,30 @@ pub struct AdoptPlan {
     pub storefront: StorefrontRef,
     /// Its name for people.
     pub storefront_name: String,
-    /// Each release, oldest first, with the numbers that it has there, and whether it was adopted before.
-    pub releases: Vec<(ToAdopt, u64, bool)>,
+    /// Each release, oldest first.
+    pub releases: Vec<AdoptedRelease>,
+}
+
+/// What adopting will do with one release.
+#[derive(Debug, Clone)]
+pub struct AdoptedRelease {
+    /// What is said of it.
+    pub release: ToAdopt,
+    /// The number that it has there.
+    pub number_there: u64,
+    /// Whether it was adopted before.
+    pub is_known: bool,
+    /// The release of this name that was sealed here.
+    pub sealed: Option<ReleaseId>,
+    /// What its branch has by something that belongs after its day, and has on: this one only stands before it in the history.
+    pub later: Option<ReleaseName>,
+}
+
+impl AdoptedRelease {
+    /// How people name it.
+    pub fn name(&self) -> ReleaseName {
+        ReleaseName { version: self.release.version.clone(), number: self.release.number }
+    }
 }
 
 impl Session {
@@ -93,8 +118,15 @@ impl Session {
             if let Some(other) = there.get(&number).filter(|other| **other != name) {
                 return Err(AdoptError::NumberThere { number, by: other.clone() }.into());
             }
+            let targets: Vec<Name> = release.targets.keys().cloned().collect();
+            let later = release.branch.as_ref().and_then(|branch| {
+                board.later_word(&(title.clone(), branch.clone()), since(&release), &targets).cloned()
+            });
+            let is_sealed = |known: &&KnownRelease| known.name == name && known.found_at.is_none();
+            let sealed = board.releases.iter().find(is_sealed).map(|sealed| sealed.id);
             there.insert(number, name);
-            out.push((release, number, known == Some(number)));
+            let is_known = known == Some(number);
+            out.push(AdoptedRelease { release, number_there: number, is_known, sealed, later });
         }
         Ok(AdoptPlan { edition: edition.clone(), storefront_name: at.name(), storefront: at.reference, releases: out })
     }
@@ -125,30 +157,26 @@ impl Session {
     /// # Errors
     /// [`ProjectError::Findings`] for files that cannot be taken in, and those of the store and the ledger.
     pub fn adopt(&mut self, plan: &AdoptPlan, progress: &dyn Progress) -> Result<(), ProjectError> {
-        for (release, number_there, is_known) in &plan.releases {
-            if *is_known {
-                continue;
-            }
-            let name = ReleaseName { version: release.version.clone(), number: release.number };
+        for one in plan.releases.iter().filter(|one| !one.is_known) {
+            let (release, name) = (&one.release, one.name());
             let files: BTreeMap<Name, String> = release
                 .targets
                 .iter()
                 .filter_map(|(target, path)| Some((target.clone(), path.as_ref()?.display().to_string())))
                 .collect();
             let sealed = match files.is_empty() {
-                true => None,
-                false => Some(self.seal_adopted(&plan.edition, &name, &files, progress)?),
+                true => one.sealed,
+                false => Some(self.seal_adopted(&plan.edition, one, &files, progress)?),
             };
             let by_name = || ReleaseId::of(format!("adopted by name: {} {name}", plan.edition).as_bytes());
-            let since = release.since.and_then(|day| day.to_zoned(jiff::tz::TimeZone::UTC).ok());
             let adopted = Adopted {
                 storefront: plan.storefront.clone(),
                 branch: release.branch.clone(),
                 release: sealed.unwrap_or_else(by_name),
                 name,
-                number_there: *number_there,
+                number_there: one.number_there,
                 targets: release.targets.keys().cloned().collect(),
-                since: since.map(|since| since.timestamp()),
+                since: since(release),
                 because: release.because.clone(),
             };
             self.workspace.record(&plan.edition, EventBody::Adopted(adopted), None)?;
@@ -160,19 +188,23 @@ impl Session {
     fn seal_adopted(
         &mut self,
         edition: &Name,
-        name: &ReleaseName,
+        one: &AdoptedRelease,
         files: &BTreeMap<Name, String>,
         progress: &dyn Progress,
     ) -> Result<ReleaseId, ProjectError> {
+        let name = one.name();
         let before = self.project_mut().take_exports_from(files);
-        let sealed = self.seal_exports(edition, name, progress);
+        let sealed = self.seal_exports(edition, &name, progress);
         self.project_mut().take_exports_as_before(before);
         let (record, input) = sealed?;
+        if one.sealed.is_some_and(|sealed| sealed != record.id()) {
+            return Err(AdoptError::OtherFiles(name).into());
+        }
         let id = self.workspace.store.write_record(&record)?;
         let board = self.workspace.board(edition)?;
         if !board.releases.iter().any(|known| known.id == id && known.found_at.is_none()) {
             let targets = record.targets.iter().map(|target| target.target.clone()).collect();
-            let sealed = Sealed { release: id, name: name.clone(), input, targets, warnings: 0 };
+            let sealed = Sealed { release: id, name, input, targets, warnings: 0 };
             self.workspace.record(edition, EventBody::Sealed(sealed), None)?;
         }
         Ok(id)
@@ -200,6 +232,12 @@ impl Session {
     }
 }
 
+/// The moment since when players have it, as far as it was said.
+fn since(release: &ToAdopt) -> Option<Timestamp> {
+    let day = release.since.and_then(|day| day.to_zoned(TimeZone::UTC).ok());
+    day.map(|day| day.timestamp())
+}
+
 /// Why something is not adopted.
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
@@ -223,6 +261,9 @@ pub enum AdoptError {
         /// Which.
         by: ReleaseName,
     },
+    /// The release of this name was sealed here, and its files are others.
+    #[error("{0} was sealed here, with other files than these")]
+    OtherFiles(ReleaseName),
     /// Another release has that number there.
     #[error("{by} has the number {number} there")]
     NumberThere {
@@ -237,7 +278,7 @@ impl Explained for AdoptError {
     fn class(&self) -> Class {
         match self {
             Self::SaysItself(_) | Self::NoTarget { .. } => Class::Usage,
-            Self::Number { .. } | Self::NumberThere { .. } => Class::Refused,
+            Self::Number { .. } | Self::NumberThere { .. } | Self::OtherFiles(_) => Class::Refused,
         }
     }
 
@@ -246,6 +287,7 @@ impl Explained for AdoptError {
             Self::SaysItself(_) => "lantern live asks it, and records what it has".to_owned(),
             Self::NoTarget { known, .. } => crate::error::one_of(known),
             Self::Number { .. } => "give the number that this release has inside, or one that is free".to_owned(),
+            Self::OtherFiles(_) => "leave --target out to adopt it as it was sealed".to_owned(),
             Self::NumberThere { .. } => "look there once more; each release has a number of its own".to_owned(),
         }]
     }

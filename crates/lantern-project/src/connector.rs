@@ -4,7 +4,6 @@ use lantern_core::config::ConnectorStorefront;
 use lantern_core::event::{Action, EventBody, StepStanding, StepsBegun};
 use lantern_core::names::Name;
 use lantern_core::progress::Progress;
-use lantern_core::version::ReleaseName;
 use lantern_storefront::Access;
 use lantern_storefront::connector::{
     Asked, Document, DocumentBefore, DocumentFile, DocumentRelease, LineRefused, Outcome,
@@ -49,7 +48,8 @@ impl Session {
             return Ok(ConnectorEnd::ByPerson);
         };
         // Where a person has begun, a person goes on.
-        let is_persons = |standing: &StepStanding| !matches!(standing, StepStanding::Waiting { .. });
+        let is_persons =
+            |standing: &StepStanding| !matches!(standing, StepStanding::Waiting { .. } | StepStanding::Reopened);
         if open.walk.said.values().any(|said| is_persons(&said.standing)) {
             return Ok(ConnectorEnd::ByPerson);
         }
@@ -59,8 +59,15 @@ impl Session {
         let failed = |error| failed(&name, error);
         let mut outcome = Outcome::NotBegun;
         if !open.is_new {
-            let query = Document { action: Asked::Query, of: Some(document.action), ..document.clone() };
-            outcome = program.run(&query, progress, say).map_err(failed)?;
+            // Who began the same at another computer may have asked it, with the key that they had.
+            for attempt in open.walk.keys() {
+                let of = Some(document.action);
+                let query = Document { action: Asked::Query, of, attempt, ..document.clone() };
+                outcome = program.run(&query, progress, say).map_err(failed)?;
+                if !matches!(outcome, Outcome::NotBegun | Outcome::UnknownAction) {
+                    break;
+                }
+            }
         }
         if matches!(outcome, Outcome::NotBegun | Outcome::UnknownAction) {
             outcome = program.run(&document, progress, say).map_err(failed)?;
@@ -122,20 +129,13 @@ impl Session {
             let walk = session.walk(&edition, key)?;
             let board = session.workspace.board(&edition)?;
             let title = walk.begun.storefront.key();
-            let there: Vec<(u64, ReleaseName)> = board
-                .pushed
-                .iter()
-                .filter(|p| p.storefront.is_at(&title))
-                .map(|p| (p.number_there, p.name.clone()))
-                .collect();
-            let is_push = walk.begun.action == Action::Push;
-            let taken = number_there.filter(|_| is_push).and_then(|number| there.iter().find(|(n, _)| *n == number));
-            if let Some((number, other)) = taken {
-                let why = format!("gave the number {number}, which {other} has there");
+            let number_pushed = number_there.filter(|_| walk.begun.action == Action::Push);
+            let mut there = board.pushed.iter().filter(|p| p.storefront.is_at(&title));
+            if let Some(other) = there.find(|p| Some(p.number_there) == number_pushed) {
+                let why = format!("gave the number {}, which {} has there", other.number_there, other.name);
                 return Err(ConnectorFailed::Wrong { storefront: at.clone(), why }.into());
             }
-            let free = there.iter().map(|(number, _)| *number).max().unwrap_or(0) + 1;
-            let outcome = walk.end(number_there.unwrap_or(free), &by, environment::now());
+            let outcome = walk.end(number_there, &by, environment::now(), &session.there(&edition, &walk)?);
             let outcome = outcome.ok_or_else(|| ConnectorFailed::Wrong {
                 storefront: at.clone(),
                 why: "was asked for something that only a newer lantern knows".to_owned(),

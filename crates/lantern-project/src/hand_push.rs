@@ -136,18 +136,19 @@ impl Session {
         }
         let name_there = self.name_there(&at, &release)?;
         let mut values = self.hand_values(&at, &release, name_there.as_ref(), &texts);
-        let files = self.files_to_hand_over(&at, &going, &values)?;
+        let title = self.project().edition_name(&release.edition);
+        let files = self.files_to_hand_over(&at, &going, title, &values)?;
         values.set("hand-over.files", files.iter().map(|f| f.name.to_string()).collect::<Vec<_>>().join("\n"));
         let steps = hand.steps(&hand.rules.steps.push, &values);
         let board = self.workspace.board(&release.edition)?;
-        let is_same = |walk: &&Walk| {
+        let is_same = |walk: &Walk| {
             let begun = &walk.begun;
             begun.release == release.id
                 && begun.action == Action::Push
                 && begun.storefront.key() == at.reference.key()
                 && begun.hand_over.iter().map(|file| &file.target).eq(&targets)
         };
-        let begun = board.walks.values().find(is_same).cloned();
+        let begun = board.open_walks().into_iter().find(is_same);
         let live_on = match &hand.rules.live_on_push {
             None => None,
             Some(branch) => {
@@ -192,6 +193,7 @@ impl Session {
         &self,
         at: &OpenStorefront,
         going: &[&TargetRecord],
+        title: &str,
         values: &Values,
     ) -> Result<Vec<HandFile>, ProjectError> {
         let Some(hand) = &at.hand else { return Ok(Vec::new()) };
@@ -200,6 +202,8 @@ impl Session {
             let Some(rule) = hand.rules.hand_over_of(&target.target) else { continue };
             let mut values = values.clone();
             values.set("target", target.target.to_string());
+            // A title may have a colon; a file's name may not.
+            values.set("game.name", FolderName::of_title(title).to_string());
             let name = rule.name.fill(&values);
             let name: FolderName = name.parse().map_err(|source| HandOverError::FileName { name, source })?;
             let top = rule.top.fill(&values);
@@ -238,17 +242,21 @@ impl Session {
     /// # Errors
     /// Those of the disk, the store and the ledger.
     pub fn begin_push(&mut self, plan: &HandPush, progress: &dyn Progress) -> Result<OpenWalk, ProjectError> {
+        let before = plan.begun.as_ref().map(|walk| walk.begun.hand_over.clone()).unwrap_or_default();
+        // Steps that were begun name the files as they were called then.
+        let begun_name = |target: &Name| -> Option<FolderName> {
+            before.iter().find(|file| file.target == *target)?.name.parse().ok()
+        };
         let wanted: Vec<Wanted> = plan
             .files
             .iter()
             .map(|file| Wanted {
                 target: file.target.clone(),
-                name: file.name.clone(),
+                name: begun_name(&file.target).unwrap_or_else(|| file.name.clone()),
                 form: file.form,
                 top: file.top.clone(),
             })
             .collect();
-        let before = plan.begun.as_ref().map(|walk| walk.begun.hand_over.clone()).unwrap_or_default();
         let storefront = &plan.storefront.name;
         let (folder, hand_over) = self.workspace.lay_out(storefront, &plan.release, &wanted, &before, progress)?;
         let edition = plan.release.edition.clone();

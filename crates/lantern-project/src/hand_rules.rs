@@ -5,7 +5,8 @@ use std::collections::{BTreeMap, BTreeSet};
 use lantern_core::board::Board;
 use lantern_core::by_hand::{Around, HandRules, MAX_RULES_LEN, StepRule};
 use lantern_core::config::{HandStorefront, Storefront};
-use lantern_core::event::{BranchBuild, BranchFacts, EventBody, StorefrontRef, TitleKey};
+use lantern_core::digest::ReleaseId;
+use lantern_core::event::{BranchFacts, EventBody, StorefrontRef, TitleKey};
 use lantern_core::finding::{Code, Finding};
 use lantern_core::names::{Handle, Name};
 use lantern_core::notes::{Notes, UNDETERMINED};
@@ -65,6 +66,21 @@ impl Project {
 
 /// The moves of each branch, oldest first.
 type Moves = BTreeMap<Name, Vec<Moved>>;
+
+/// The moves of each branch of a title, as people said them.
+fn written_moves(board: &Board, title: &TitleKey) -> Moves {
+    let branches = board.branches.keys().filter(|(of, _)| of == title);
+    let moves = branches.map(|key| {
+        let said = board.moves_by_hand(key).into_iter().map(|said| Moved {
+            facts: said.facts,
+            key: said.word.key.unwrap_or(said.word.id),
+            restores: said.restores,
+            because: said.word.because.clone(),
+        });
+        (key.1.clone(), said.collect())
+    });
+    moves.collect()
+}
 
 /// A storefront by hand, with its rules.
 pub(crate) struct Hand {
@@ -132,7 +148,7 @@ impl Workspace {
     ) -> Result<SaidThere, ProjectError> {
         let board = self.board(edition)?;
         let key = TitleKey { storefront: StorefrontRef::id_by_hand(name), handle: handle.clone() };
-        let (builds, moves) = self.history_there(&board, &key)?;
+        let moves = written_moves(&board, &key);
         let known = board.branches.iter().filter(|((of, _), _)| *of == key).map(|((_, branch), facts)| (branch, facts));
         let known: BTreeMap<&Name, &BranchFacts> = known.collect();
         let written = hand.rules.branches.clone().unwrap_or_else(|| Branches {
@@ -162,96 +178,64 @@ impl Workspace {
                 identity: self.project.identity(edition).clone(),
                 depots: Vec::new(),
             },
-            builds,
+            builds: self.builds_there(&board, &key)?,
             moves,
         })
     }
 
-    /// The builds of a title, oldest first, and the moves of each of its branches.
-    fn history_there(&self, board: &Board, key: &TitleKey) -> Result<(Vec<Build>, Moves), ProjectError> {
-        let mut builds: Vec<Build> = Vec::new();
-        let mut moves = Moves::new();
+    /// The builds of a title, oldest first.
+    fn builds_there(&self, board: &Board, key: &TitleKey) -> Result<Vec<Build>, ProjectError> {
+        let mut builds: BTreeMap<(u64, ReleaseId), Build> = BTreeMap::new();
+        let mut withdrawn: BTreeMap<ReleaseId, WithdrawnBuild> = BTreeMap::new();
         let is_there = |number: u64| board.pushed.iter().any(|p| p.storefront.is_at(key) && p.number_there == number);
         for event in self.events()? {
-            let (at, by) = (event.happened_at.unwrap_or(event.recorded_at), event.actor);
-            match event.body {
-                EventBody::Pushed(pushed) if pushed.storefront.is_at(key) && is_there(pushed.number_there) => {
-                    builds.retain(|known| known.number_there != pushed.number_there);
-                    let targets = self.targets_of(&pushed.targets, pushed.release);
-                    if let Some(branch) = pushed.live_on {
-                        let of = moves.entry(branch.clone()).or_default();
-                        let (number_there, release) = (pushed.number_there, pushed.release);
-                        let build = BranchBuild { number_there, release, name: pushed.name.clone() };
-                        let mut on = of.last().map(|last: &Moved| last.facts.targets.clone()).unwrap_or_default();
-                        on.extend(pushed.targets.iter().map(|target| (target.clone(), build.clone())));
-                        let revision = of.last().map_or(0, |last| last.facts.revision) + 1;
-                        let facts =
-                            BranchFacts { branch, revision, since: Some(at), by: Some(by.clone()), targets: on };
-                        of.push(Moved { facts, key: event.id, restores: None, because: None });
-                    }
-                    builds.push(Build {
-                        number_there: pushed.number_there,
-                        release: pushed.release,
-                        name: pushed.name,
-                        name_there: pushed.name_there,
-                        message: pushed.message,
-                        notes: pushed.notes,
-                        made_at: at,
-                        made_by: by,
-                        targets,
-                        key: pushed.key,
-                        withdrawn: None,
-                    });
+            let (at, made_by) = (event.happened_at.unwrap_or(event.recorded_at), event.actor);
+            let build = match event.body {
+                EventBody::Pushed(pushed) if pushed.storefront.is_at(key) && is_there(pushed.number_there) => Build {
+                    number_there: pushed.number_there,
+                    release: pushed.release,
+                    name: pushed.name,
+                    name_there: pushed.name_there,
+                    message: pushed.message,
+                    notes: pushed.notes,
+                    made_at: at,
+                    made_by,
+                    targets: self.targets_of(&pushed.targets, pushed.release),
+                    key: pushed.key,
+                    withdrawn: None,
+                },
+                EventBody::Adopted(adopted) if adopted.storefront.is_at(key) => Build {
+                    number_there: adopted.number_there,
+                    release: adopted.release,
+                    name: adopted.name,
+                    name_there: None,
+                    message: None,
+                    notes: Notes::default(),
+                    made_at: adopted.since.unwrap_or(at),
+                    made_by,
+                    targets: self.targets_of(&adopted.targets, adopted.release),
+                    key: None,
+                    withdrawn: None,
+                },
+                EventBody::Withdrawn(done) if done.storefront.as_ref().is_some_and(|s| s.is_at(key)) => {
+                    let by = WithdrawnBuild { because: done.because, at, by: made_by };
+                    withdrawn.entry(done.release).or_insert(by);
+                    continue;
                 }
-                EventBody::Adopted(adopted) if adopted.storefront.is_at(key) => {
-                    let made_at = adopted.since.unwrap_or(at);
-                    builds.retain(|known| known.number_there != adopted.number_there);
-                    let targets = self.targets_of(&adopted.targets, adopted.release);
-                    builds.push(Build {
-                        number_there: adopted.number_there,
-                        release: adopted.release,
-                        name: adopted.name.clone(),
-                        name_there: None,
-                        message: None,
-                        notes: Notes::default(),
-                        made_at,
-                        made_by: by.clone(),
-                        targets,
-                        key: None,
-                        withdrawn: None,
-                    });
-                    let Some(branch) = adopted.branch else { continue };
-                    let of = moves.entry(branch.clone()).or_default();
-                    let build = BranchBuild {
-                        number_there: adopted.number_there,
-                        release: adopted.release,
-                        name: adopted.name,
-                    };
-                    let mut targets = of.last().map(|last: &Moved| last.facts.targets.clone()).unwrap_or_default();
-                    targets.extend(adopted.targets.into_iter().map(|target| (target, build.clone())));
-                    let revision = of.last().map_or(0, |last| last.facts.revision) + 1;
-                    let facts = BranchFacts { branch, revision, since: adopted.since, by: None, targets };
-                    of.push(Moved { facts, key: event.id, restores: None, because: adopted.because });
-                }
-                EventBody::Withdrawn(withdrawn) if withdrawn.storefront.as_ref().is_some_and(|s| s.is_at(key)) => {
-                    for build in builds.iter_mut().filter(|build| build.release == withdrawn.release) {
-                        let (because, by) = (withdrawn.because.clone(), by.clone());
-                        build.withdrawn.get_or_insert(WithdrawnBuild { because, at, by });
-                    }
-                }
-                EventBody::Moved(moved) if moved.storefront.is_at(key) => {
-                    let of = moves.entry(moved.facts.branch.clone()).or_default();
-                    let (facts, key) = (moved.facts, moved.key);
-                    of.push(Moved { facts, key, restores: moved.restores, because: moved.because });
-                }
-                _ => {}
-            }
+                _ => continue,
+            };
+            builds.insert((build.number_there, build.release), build);
         }
-        Ok((builds, moves))
+        let mut builds: Vec<Build> = builds.into_values().collect();
+        for build in &mut builds {
+            build.withdrawn = withdrawn.get(&build.release).cloned();
+        }
+        builds.sort_by_key(|build| build.made_at);
+        Ok(builds)
     }
 
     /// What is known here of the targets that were carried somewhere.
-    fn targets_of(&self, names: &[Name], release: lantern_core::digest::ReleaseId) -> BTreeMap<Name, BuildTarget> {
+    fn targets_of(&self, names: &[Name], release: ReleaseId) -> BTreeMap<Name, BuildTarget> {
         let record = self.store.record(release).ok();
         let of = |name: &Name| record.as_ref().and_then(|record| record.targets.iter().find(|t| t.target == *name));
         names

@@ -69,7 +69,7 @@ mod workspace;
 mod write_out;
 
 pub use access::known_secrets;
-pub use adopt::{AdoptError, AdoptPlan, ToAdopt};
+pub use adopt::{AdoptError, AdoptPlan, AdoptedRelease, ToAdopt};
 pub use check::{Checked, CheckedTarget};
 pub use connect::{ConnectedTitle, Connection};
 pub use connector::ConnectorEnd;
@@ -111,7 +111,7 @@ pub use releases::ReleaseError;
 pub use repair::{BrokenRelease, StoreRepaired};
 pub use retention::RetentionPlan;
 pub use status::{AtStorefront, Exports, Status, StepAt};
-pub use steps::{OpenWalk, StepRecorded, StepsError, check_answers, waiting_since};
+pub use steps::{CameOf, OpenWalk, StepRecorded, StepsError, check_answers, waiting_since};
 pub use storefronts::ConnectError;
 pub use storefronts::Heard;
 pub use summary::{BuildThere, FileHeld, ReleaseShown, ReleaseSummary};

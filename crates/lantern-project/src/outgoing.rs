@@ -1,7 +1,7 @@
 //! What is handed over at a storefront by hand, laid out exactly as it wants it: the same release gives the same bytes, on any
 //! computer and at any time, and what was written is read again before anybody carries it anywhere.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::fs::{self, File};
 use std::io::{self, BufReader};
 use std::path::{Path, PathBuf};
@@ -10,7 +10,7 @@ use lantern_core::board::KnownRelease;
 use lantern_core::by_hand::HandForm;
 use lantern_core::bytes::hex;
 use lantern_core::digest::Digest;
-use lantern_core::event::HandedOver;
+use lantern_core::event::{HandedOver, StepsBegun};
 use lantern_core::names::{FolderName, Name, NameError};
 use lantern_core::patterns::Patterns;
 use lantern_core::progress::{Progress, Silent, Task};
@@ -52,7 +52,8 @@ impl Project {
 }
 
 impl Workspace {
-    /// Lays targets of a release out. What lies there already with the very same bytes stays.
+    /// Lays targets of a release out. What lies there already with the very same bytes stays; what nobody hands over, such as
+    /// a file of an earlier name or of a run that was cut, goes, so that nobody carries it along.
     ///
     /// # Errors
     /// Those of the store and the disk, [`HandOverError::NotOneFile`], [`HandOverError::WrittenWrong`].
@@ -83,7 +84,32 @@ impl Workspace {
             self.lay_out_one(one, target, &path, progress)?;
             out.push(handed_over(one, &path, progress)?);
         }
+        self.remove_stale(&folder, storefront, release, &out)?;
         Ok((folder, out))
+    }
+
+    fn remove_stale(
+        &self,
+        folder: &Path,
+        storefront: &Name,
+        release: &KnownRelease,
+        laid_out: &[HandedOver],
+    ) -> Result<(), ProjectError> {
+        let open = self.board(&release.edition)?.open_walks();
+        let is_here = |begun: &StepsBegun| begun.release == release.id && begun.storefront.name == *storefront;
+        let of_walks = open.iter().map(|walk| &walk.begun).filter(|begun| is_here(begun)).flat_map(|b| &b.hand_over);
+        let kept: BTreeSet<&str> = laid_out.iter().chain(of_walks).map(|file| file.name.as_str()).collect();
+        let failed = |what: &'static str, path: &Path| {
+            let path = path.to_owned();
+            move |source| ProjectError::File(DurableError { what, path, source })
+        };
+        for entry in fs::read_dir(folder).map_err(failed("read", folder))? {
+            let entry = entry.map_err(failed("read", folder))?;
+            if !entry.file_name().to_str().is_some_and(|name| kept.contains(name)) {
+                remove_part(&entry.path()).map_err(failed("remove", &entry.path()))?;
+            }
+        }
+        Ok(())
     }
 
     fn lay_out_one(

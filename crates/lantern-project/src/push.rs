@@ -374,6 +374,7 @@ impl Session {
             targets: Vec::new(),
             message: plan.message.clone(),
             notes: plan.notes.clone(),
+            after: None,
         };
         self.workspace.record_done(&plan.storefront, &plan.release.edition, EventBody::Pushed(pushed), None)
     }

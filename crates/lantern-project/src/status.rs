@@ -178,7 +178,8 @@ impl Workspace {
 
 /// Returns the step that comes next of everything that people have begun at a title.
 pub(crate) fn steps_at(board: &Board, title: Option<&TitleKey>) -> Vec<StepAt> {
-    let walks = board.walks.values().filter(|walk| title.is_some_and(|title| walk.begun.storefront.is_at(title)));
+    let open = board.open_walks();
+    let walks = open.iter().filter(|walk| title.is_some_and(|title| walk.begun.storefront.is_at(title)));
     let next = walks.filter_map(|walk| {
         let step = walk.current()?;
         let (release, by) = (walk.begun.name.clone(), step.by.clone());

@@ -9,7 +9,7 @@ use lantern_core::event::{Action, BranchBuild, BranchWanted, EventBody, EventId,
 use lantern_core::names::Name;
 use lantern_core::step::{AnswerError, NUMBER_THERE, Step};
 use lantern_core::version::ReleaseName;
-use lantern_core::walk::{Walk, WalkError};
+use lantern_core::walk::{There, Walk, WalkError};
 
 use crate::error::{Class, Explained};
 use crate::promote::MovePlan;
@@ -49,18 +49,50 @@ impl Workspace {
         let mut out = Vec::new();
         for edition in self.all_editions()? {
             let board = self.recent_board(&edition)?;
-            for walk in board.walks.values() {
+            for walk in board.open_walks() {
                 if name.is_none_or(|name| walk.begun.storefront.name == *name) {
                     let release = board.releases.iter().find(|release| release.id == walk.begun.release);
                     let is_push = walk.begun.action == Action::Push;
                     let folder = release.filter(|_| is_push);
                     let folder = folder.map(|release| self.project.outgoing(&walk.begun.storefront.name, release));
-                    out.push(OpenWalk { edition: edition.clone(), walk: walk.clone(), folder, is_new: false });
+                    out.push(OpenWalk { edition: edition.clone(), walk, folder, is_new: false });
                 }
             }
         }
         out.sort_by_key(|open| open.walk.begun.key);
         Ok(out)
+    }
+}
+
+/// What came of an action.
+#[derive(Debug, Clone, PartialEq)]
+pub enum CameOf {
+    /// It goes on: someone said something of a step.
+    GoesOn(Box<Walk>),
+    /// Someone gave it up, or it was refused.
+    GivenUp {
+        /// Why.
+        why: String,
+    },
+    /// All of it is done.
+    Done,
+}
+
+impl Workspace {
+    /// Returns what came of an action that was open.
+    ///
+    /// # Errors
+    /// Those of the ledger.
+    pub fn came_of(&self, before: &Walk) -> Result<CameOf, ProjectError> {
+        let key = before.begun.key;
+        if let Some(open) = self.walks(None)?.into_iter().find(|open| open.walk.is(key)) {
+            return Ok(CameOf::GoesOn(Box::new(open.walk)));
+        }
+        let given_up = self.events()?.into_iter().find_map(|event| match event.body {
+            EventBody::NotDone(not_done) if not_done.key == key => Some(not_done.why),
+            _ => None,
+        });
+        Ok(given_up.map_or(CameOf::Done, |why| CameOf::GivenUp { why }))
     }
 }
 
@@ -98,10 +130,10 @@ impl Workspace {
                 _ => {}
             }
         }
-        let last = walks.pop().filter(|open| open.walk.current().is_none());
+        let last = walks.into_iter().rfind(|open| open.walk.current().is_none());
         Ok(last.filter(|open| {
             let found = open.walk.step(step).ok();
-            let said = found.and_then(|step| open.walk.said.get(&step.id));
+            let said = found.and_then(|step| open.walk.standing(&step.id));
             let wanted = found.and_then(standing);
             said.zip(wanted).is_some_and(|(said, wanted)| is_same(&said.standing, &wanted))
         }))
@@ -121,17 +153,23 @@ impl Session {
         let after = |change: &crate::Change| Some((change.target.clone(), change.after.clone()?));
         let mut targets: BTreeMap<Name, BranchBuild> = plan.stays.iter().cloned().collect();
         targets.extend(plan.changes.iter().filter_map(after));
-        let wanted = BranchWanted { revision: plan.before.revision, restores: plan.restores, targets };
         let board = self.workspace.board(&plan.edition)?;
-        let moves_it = |walk: &&Walk| {
+        let wanted = BranchWanted {
+            revision: plan.before.revision,
+            restores: plan.restores,
+            changes: plan.changes.iter().map(|change| change.target.clone()).collect(),
+            targets,
+            after: board.newest_word(&(plan.storefront.key(), plan.branch.clone())),
+        };
+        let moves_it = |walk: &Walk| {
             let branch = match &walk.begun.action {
                 Action::Promote { branch } | Action::Rollback { branch } => branch,
                 _ => return false,
             };
             walk.begun.storefront.key() == plan.storefront.key() && *branch == plan.branch
         };
-        if let Some(walk) = board.walks.values().find(moves_it).cloned() {
-            let is_same = walk.begun.action == action && walk.begun.wanted.as_ref() == Some(&wanted);
+        if let Some(walk) = board.open_walks().into_iter().find(moves_it) {
+            let is_same = walk.begun.action == action && walk.begun.brings() == wanted.brings();
             if is_same {
                 return Ok(OpenWalk { edition: plan.edition.clone(), walk, folder: None, is_new: false });
             }
@@ -157,13 +195,13 @@ impl Session {
         because: &str,
     ) -> Result<OpenWalk, ProjectError> {
         let board = self.workspace.board(&release.edition)?;
-        let is_same = |walk: &&Walk| {
+        let is_same = |walk: &Walk| {
             let begun = &walk.begun;
             begun.release == release.id
                 && matches!(begun.action, Action::Withdraw { .. })
                 && begun.storefront.key() == at.reference.key()
         };
-        if let Some(walk) = board.walks.values().find(is_same).cloned() {
+        if let Some(walk) = board.open_walks().into_iter().find(is_same) {
             return Ok(OpenWalk { edition: release.edition.clone(), walk, folder: None, is_new: false });
         }
         let number = board.build_of(&at.reference.key(), release.id);
@@ -211,14 +249,20 @@ impl Session {
         self.record_decided(edition, |session| {
             let walk = session.walk(edition, key)?;
             // The very same once more, as after a cut, is no news.
-            if walk.said.get(step).is_some_and(|said| is_same(&said.standing, standing)) {
+            if walk.standing(step).is_some_and(|said| is_same(&said.standing, standing)) {
                 return Ok(((), None));
             }
             walk.may_say(step, standing).map_err(StepsError::Walk)?;
             if let StepStanding::Done { read_back } = standing {
                 session.refuse_taken_number(edition, &walk, read_back)?;
             }
-            let said = StepSaid { key, step: step.clone(), standing: standing.clone() };
+            let known = walk.said.get(step).map(|said| said.at);
+            let said = StepSaid {
+                key: walk.begun.key,
+                step: step.clone(),
+                standing: standing.clone(),
+                after: known.filter(|known| *known >= environment::now()),
+            };
             Ok(((), Some(EventBody::StepSaid(said))))
         })?;
         self.finish_walk(edition, key)
@@ -232,10 +276,7 @@ impl Session {
     pub fn finish_walk(&mut self, edition: &Name, key: EventId) -> Result<StepRecorded, ProjectError> {
         self.record_decided(edition, |session| {
             let walk = session.walk(edition, key)?;
-            let board = session.workspace.board(edition)?;
-            let there = board.pushed.iter().filter(|p| p.storefront.is_at(&walk.begun.storefront.key()));
-            let free = there.map(|p| p.number_there).max().unwrap_or(0) + 1;
-            let outcome = walk.outcome(free);
+            let outcome = walk.outcome(&session.there(edition, &walk)?);
             Ok((StepRecorded { walk, outcome: outcome.clone() }, outcome))
         })
     }
@@ -245,12 +286,34 @@ impl Session {
     /// # Errors
     /// [`StepsError::Gone`], and those of the ledger.
     pub fn give_up_walk(&mut self, edition: &Name, key: EventId, because: &str) -> Result<(), ProjectError> {
-        self.walk(edition, key)?;
-        self.not_done(edition, key, because)
+        let walk = self.walk(edition, key)?;
+        for key in walk.keys() {
+            self.not_done(edition, key, because)?;
+        }
+        Ok(())
+    }
+
+    /// What is known of the storefront that an action comes to its end at.
+    pub(crate) fn there(&self, edition: &Name, walk: &Walk) -> Result<There, ProjectError> {
+        let board = self.workspace.board(edition)?;
+        let begun = &walk.begun;
+        let title = begun.storefront.key();
+        let numbers = board.pushed.iter().filter(|p| p.storefront.is_at(&title)).map(|p| p.number_there);
+        let branch = match &begun.action {
+            Action::Promote { branch } | Action::Rollback { branch } => Some(branch),
+            _ => begun.live_on.as_ref(),
+        };
+        let branch = branch.map(|branch| (title.clone(), branch.clone()));
+        let newest = branch.as_ref().and_then(|branch| board.newest_word(branch));
+        Ok(There {
+            free: numbers.max().unwrap_or(0) + 1,
+            now: branch.and_then(|branch| board.branches.get(&branch).cloned()),
+            after: newest.filter(|newest| *newest >= environment::now()),
+        })
     }
 
     pub(crate) fn walk(&self, edition: &Name, key: EventId) -> Result<Walk, ProjectError> {
-        let found = self.workspace.board(edition)?.walks.get(&key).cloned();
+        let found = self.workspace.board(edition)?.open_walks().into_iter().find(|walk| walk.is(key));
         Ok(found.ok_or(StepsError::Gone)?)
     }
 

@@ -3,7 +3,7 @@
 use lantern_core::event::StorefrontRef;
 use lantern_core::names::Name;
 use lantern_core::version::ReleaseName;
-use lantern_project::{AdoptPlan, ToAdopt};
+use lantern_project::AdoptPlan;
 use serde::Serialize;
 
 use crate::format;
@@ -35,6 +35,8 @@ struct ReleaseDocument<'a> {
     targets: Vec<TargetDocument<'a>>,
     /// Whether it was adopted before.
     known: bool,
+    /// What the branch has by something later, and has on; null where it is this release that the branch has now.
+    later: Option<&'a ReleaseName>,
 }
 
 #[derive(Serialize)]
@@ -45,18 +47,15 @@ struct TargetDocument<'a> {
     files: Option<String>,
 }
 
-fn name(release: &ToAdopt) -> ReleaseName {
-    ReleaseName { version: release.version.clone(), number: release.number }
-}
-
 /// What a plan comes to.
 pub fn document(plan: &AdoptPlan, done: bool) -> Document<'_> {
-    let releases = plan.releases.iter().map(|(release, number_there, known)| ReleaseDocument {
-        release: name(release),
-        branch: release.branch.as_ref(),
-        number_there: *number_there,
-        since: release.since,
-        targets: release
+    let releases = plan.releases.iter().map(|one| ReleaseDocument {
+        release: one.name(),
+        branch: one.release.branch.as_ref(),
+        number_there: one.number_there,
+        since: one.release.since,
+        targets: one
+            .release
             .targets
             .iter()
             .map(|(target, path)| TargetDocument {
@@ -64,7 +63,8 @@ pub fn document(plan: &AdoptPlan, done: bool) -> Document<'_> {
                 files: path.as_ref().map(|path| path.display().to_string()),
             })
             .collect(),
-        known: *known,
+        known: one.is_known,
+        later: one.later.as_ref(),
     });
     Document {
         schema: "lantern.adopt/1",
@@ -81,31 +81,39 @@ pub fn plan(plan: &AdoptPlan) -> View {
     view.say(format!("Adopt what is out at {}\n", strong(&plan.storefront_name)));
     let mut table = Table::default();
     table.head(["release", "on", "since", "number there", "targets", "files"]);
-    for (release, number_there, known) in &plan.releases {
+    for one in &plan.releases {
+        let release = &one.release;
         let files = release.targets.values().filter(|path| path.is_some()).count();
-        let files = match (known, files) {
+        let files = match (one.is_known, files) {
             (true, _) => faint("adopted before"),
+            (false, 0) if one.sealed.is_some() => "as sealed here".to_owned(),
             (false, 0) => "none: known by name".to_owned(),
             (false, files) if files == release.targets.len() => "sealed".to_owned(),
             (false, files) => format!("sealed for {files}"),
         };
         table.row([
-            strong(name(release)),
+            strong(one.name()),
             release.branch.as_ref().map(ToString::to_string).unwrap_or_default(),
             release.since.map(|since| since.to_string()).unwrap_or_default(),
-            number_there.to_string(),
+            one.number_there.to_string(),
             format::names(release.targets.keys()),
             files,
         ]);
     }
     view.table(table);
+    for one in plan.releases.iter().filter(|one| !one.is_known) {
+        if let (Some(branch), Some(later)) = (&one.release.branch, &one.later) {
+            let day = if one.release.since.is_some() { "" } else { ", which has no day," };
+            view.say(format!("\n  {branch} keeps {later}: {}{day} goes into the history before it", one.name()));
+        }
+    }
     view
 }
 
 /// That it was recorded.
 pub fn done(plan: &AdoptPlan) -> View {
     let mut view = View::default();
-    let count = plan.releases.iter().filter(|(.., known)| !known).count() as u64;
+    let count = plan.releases.iter().filter(|one| !one.is_known).count() as u64;
     view.say(match count {
         0 => "nothing to do: all of it was adopted before".to_owned(),
         count => format!("\n{} {}", good("adopted:"), format::count(count, "release", "releases")),

@@ -11,7 +11,7 @@ use lantern_core::path::shown;
 use lantern_core::step::{AnswerForm, Paste, ReadBack, Step};
 use lantern_core::version::ReleaseName;
 use lantern_core::walk::{Gap, Walk};
-use lantern_project::{HandPush, NeedShown, OpenWalk, Project};
+use lantern_project::{CameOf, HandPush, NeedShown, OpenWalk, Project};
 use serde::Serialize;
 
 use crate::format;
@@ -99,7 +99,7 @@ pub fn document<'a>(walks: impl IntoIterator<Item = (&'a OpenWalk, Option<&'a Ev
 pub fn walk_document<'a>(open: &'a OpenWalk, outcome: Option<&EventBody>) -> WalkDocument<'a> {
     let begun = &open.walk.begun;
     let said = |step: &Step| {
-        let said = open.walk.said.get(&step.id)?;
+        let said = open.walk.standing(&step.id)?;
         Some(SaidDocument { standing: said.standing.clone(), by: said.by.clone(), at: said.at })
     };
     let steps = begun.steps.iter().map(|step| StepDocument { step: open.walk.shown(step), said: said(step) });
@@ -301,7 +301,7 @@ fn relative(folder: &Path) -> String {
 
 /// What was said of a step.
 fn settled(walk: &Walk, step: &Step, now: Timestamp) -> String {
-    let Some(said) = walk.said.get(&step.id) else { return format!("{}   {}", step.id, faint("open")) };
+    let Some(said) = walk.standing(&step.id) else { return format!("{}   {}", step.id, faint("open")) };
     let who = faint(format!("by {}, {}", shown(&said.by), format::ago(said.at, now)));
     match &said.standing {
         StepStanding::Done { read_back } => {
@@ -343,6 +343,35 @@ pub fn waits(open: &OpenWalk, now: Timestamp) -> View {
         view.say(format!("\n{} {} at {}: {due}", care("waiting:"), step.id, open.walk.begun.storefront.name));
     }
     view
+}
+
+/// What came of a step that waited.
+pub fn came_of_waiting(before: &OpenWalk, came: &CameOf) -> View {
+    let mut view = View::default();
+    let (name, storefront) = (&before.walk.begun.name, &before.walk.begun.storefront.name);
+    let step = before.walk.current().map(|step| step.id.clone());
+    view.say(match came {
+        CameOf::Done => format!("{} {name} at {storefront}: every step is settled", good("done:")),
+        CameOf::GivenUp { why } => format!("{} {name} at {storefront}: {why}", care("given up:")),
+        CameOf::GoesOn(now) => match step.and_then(|step| Some((now.said.get(&step)?.clone(), step))) {
+            Some((said, step)) => {
+                format!("{step} at {storefront}: {} says that it is {}", said.by, how(&said.standing))
+            }
+            None => format!("{name} at {storefront}: it does not wait any more"),
+        },
+    });
+    view
+}
+
+/// How a step stands, in a sentence.
+fn how(standing: &StepStanding) -> &'static str {
+    match standing {
+        StepStanding::Done { .. } => "done",
+        StepStanding::Skipped { .. } => "left out",
+        StepStanding::Waiting { .. } => "waiting",
+        StepStanding::Reopened => "open again",
+        StepStanding::Other(_) => "something that a newer lantern knows",
+    }
 }
 
 /// That a person stopped in the middle, or nobody is there to ask.

@@ -110,7 +110,7 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     };
     let edition = session.project().first_edition();
     let plan = session.plan_adopt(&args.storefront, &edition, releases)?;
-    let is_needed = plan.releases.iter().any(|(.., known)| !known);
+    let is_needed = plan.releases.iter().any(|one| !one.is_known);
     ui.show(&adopt::plan(&plan));
     if args.agreement.plan || (is_needed && !args.agreement.ask(ui)?) {
         ui.document(&adopt::document(&plan, false));

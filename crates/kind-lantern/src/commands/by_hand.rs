@@ -125,7 +125,7 @@ pub fn record(
 
 fn refresh(open: &Workspace, walk: &mut OpenWalk) -> Result<(), ProjectError> {
     let key = walk.walk.begun.key;
-    let found = open.walks(None)?.into_iter().find(|known| known.walk.begun.key == key);
+    let found = open.walks(None)?.into_iter().find(|known| known.walk.is(key));
     *walk = found.ok_or(StepsError::Gone)?;
     Ok(())
 }

@@ -1,7 +1,7 @@
 use std::path::PathBuf;
 
 use lantern_core::notes::Notes;
-use lantern_core::version::ReleaseAsked;
+use lantern_core::version::{ReleaseAsked, ReleaseName};
 use lantern_project::{ProjectError, PushPlan, PushTexts, Session};
 use lantern_views::push::{self, ByHand, Outcome};
 use lantern_views::steps;
@@ -143,10 +143,22 @@ fn is_agreed(args: &Args, hand: &[ByHand], ui: &Ui) -> Result<bool, CommandError
     for one in new() {
         one.plan.refuse_lacking()?;
     }
-    match new().find(|one| one.plan.is_for_everyone()) {
-        Some(one) => super::ask_for_name(ui, &one.plan.release.name, args.confirm.as_deref()),
-        None => args.agreement.ask(ui),
+    let mut names: Vec<&ReleaseName> =
+        new().filter(|one| one.plan.is_for_everyone()).map(|one| &one.plan.release.name).collect();
+    names.dedup();
+    if names.is_empty() {
+        return args.agreement.ask(ui);
     }
+    if let ([first, second, ..], Some(_)) = (&*names, &args.confirm) {
+        let what = format!("--confirm names one release, and all players would get two: {first} and {second}");
+        return Err(CommandError::usage(what, "push one at a time: name the release"));
+    }
+    for name in names {
+        if !super::ask_for_name(ui, name, args.confirm.as_deref())? {
+            return Ok(false);
+        }
+    }
+    Ok(true)
 }
 
 /// Of storefronts that programs can ask, and of those by hand.

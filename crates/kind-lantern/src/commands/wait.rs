@@ -60,7 +60,7 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
         let is_over = now.len() < first.len() || now.iter().any(is_due);
         if is_over {
             drop(meter);
-            return end(args, &now, ui);
+            return end(args, &first, &now, ui);
         }
         let waited = SignedDuration::try_from(begun.elapsed()).unwrap_or(SignedDuration::MAX);
         if args.at_most.is_some_and(|most| waited >= most) {
@@ -86,10 +86,15 @@ fn is_due(open: &OpenWalk) -> bool {
     due.is_some_and(|due| due <= lantern_project::now())
 }
 
-fn end(args: &Args, now: &[OpenWalk], ui: &Ui) -> Done {
+fn end(args: &Args, first: &[OpenWalk], now: &[OpenWalk], ui: &Ui) -> Done {
+    let workspace = super::open(ui)?;
     match now.iter().find(|open| is_due(open)) {
         Some(open) => ui.show(&steps::waits(open, lantern_project::now())),
-        None => ui.say("it is confirmed"),
+        None => {
+            for open in first.iter().filter(|open| !now.iter().any(|now| now.walk.is(open.walk.begun.key))) {
+                ui.show(&steps::came_of_waiting(open, &workspace.came_of(&open.walk)?));
+            }
+        }
     }
     ui.document(&steps::document(now.iter().map(|open| (open, None))));
     let Some(line) = &args.then else {

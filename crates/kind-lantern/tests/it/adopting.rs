@@ -121,6 +121,23 @@ fn with_its_files_a_release_can_be_compared_written_and_pushed() {
     assert_eq!(env.lantern(&["number", "--json"]).json()["next"], 25);
 }
 
+/// A release that was prepared here and carried there without this tool is that release, and no second one of its name.
+#[test]
+fn what_was_sealed_here_is_adopted_as_that_release() {
+    let env = env();
+    env.lantern(&["prepare"]).success();
+    let line = ["adopt", "old-pier", "pier", "--version", "1.3.2", "--number", "1", "--yes"];
+    exports::write_linux(&env.path("other"), GameVersion::New, System::LinuxX86_64).unwrap();
+    let other = env.lantern(&[&line[..], &["--target", "linux=other"]].concat()).fails(3).stderr();
+    assert!(other.contains("1.3.2 (1) was sealed here, with other files than these"), "{other}");
+    let adopted = env.lantern(&line).success().stdout();
+    assert!(adopted.contains("as sealed here"), "{adopted}");
+    let releases = env.lantern(&["releases", "--json"]).json();
+    assert_eq!(releases["releases"].as_array().unwrap().len(), 1, "{releases}");
+    assert!(env.lantern(&["live", "--offline"]).success().stdout().contains("newest"));
+    assert!(env.lantern(&["push", "old-pier", "--yes"]).success().stdout().contains("is at old-pier already"));
+}
+
 #[test]
 fn a_file_has_many_and_what_came_later_stays() {
     let env = env();
@@ -146,6 +163,19 @@ since = "2025-11-20"
     let late = ["adopt", "old-pier", "pier", "--version", "1.1.0", "--number", "15", "--since", "2025-05-01", "--yes"];
     env.lantern(&late).success();
     assert_eq!(board(&env), ["linux 1.2.9 (24) there 9 since \"2026-03-01T00:00:00Z\""]);
+    // The plan said so; and the history knows where each belongs.
+    let still_older = ["adopt", "old-pier", "pier", "--version", "1.0.0", "--number", "9"];
+    let plan = env.lantern(&[&still_older[..], &["--since", "2025-01-05", "--plan"]].concat()).success().stdout();
+    assert!(plan.contains("pier keeps 1.2.9 (24): 1.0.0 (9) goes into the history before it"), "{plan}");
+    let plan = env.lantern(&[&still_older[..], &["--plan", "--json"]].concat()).success().json();
+    assert_eq!(plan["releases"][0]["later"]["version"], "1.2.9");
+    env.lantern(&["rollback", "old-pier", "pier", "--confirm", "1.2.0 (20)"]).success();
+    env.lantern(&["confirm", "old-pier", "put-back"]).success();
+    assert!(board(&env)[0].starts_with("linux 1.2.0 (20) there 7 "), "{:?}", board(&env));
+    env.lantern(&["rollback", "old-pier", "pier", "1.1.0", "--confirm", "1.1.0 (15)"]).success();
+    env.lantern(&["confirm", "old-pier", "put-back"]).success();
+    assert!(board(&env)[0].starts_with("linux 1.1.0 (15) "), "{:?}", board(&env));
+    env.lantern(&["rollback", "old-pier", "pier", "1.0.0"]).fails(3);
     for (line, code) in [
         (&["--version", "1.2.8", "--number", "24"][..], 3),
         (&["--version", "1.2.8", "--number", "23", "--number-there", "9"], 3),

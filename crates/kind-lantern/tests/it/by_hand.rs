@@ -1,8 +1,11 @@
 //! A storefront that people do by hand, as someone at a terminal without a person meets it.
 
+use std::io::{BufRead, BufReader, Read};
+use std::process::Stdio;
+
 use lantern_rehearsal::exports::GameVersion;
 
-use crate::env::TestEnv;
+use crate::env::{Ran, TestEnv, copy};
 
 const RULES: &str = r#"
 name = "Old Pier"
@@ -278,6 +281,118 @@ fn waiting_ends_when_it_is_due_or_confirmed() {
     let then = env.lantern(&["wait", "old-pier", "--then", "echo it is Thursday"]).success().stdout();
     assert!(then.contains("it is Thursday"), "{then}");
     env.lantern(&["wait", "old-pier", "--then", "exit 3"]).fails(2);
+}
+
+/// Says what came of it, and not more.
+#[test]
+fn waiting_says_what_came_of_it() {
+    let env = env();
+    let waits = |happens: &[&str], line: &str| {
+        let mut command = env.command(&["wait", "old-pier"]);
+        let mut child = command.stdout(Stdio::piped()).stderr(Stdio::null()).spawn().unwrap();
+        let mut out = BufReader::new(child.stdout.take().unwrap());
+        let mut said = String::new();
+        while !said.contains("waiting:") {
+            assert_ne!(out.read_line(&mut said).unwrap(), 0, "{said}");
+        }
+        env.lantern(happens).success();
+        out.read_to_string(&mut said).unwrap();
+        assert!(child.wait().unwrap().success() && said.contains(line), "{said}");
+    };
+    env.lantern(&["push", "old-pier", "--yes"]).success();
+    env.lantern(&["confirm", "old-pier", "carry", "--waiting"]).success();
+    waits(&["confirm", "old-pier", "carry"], "carry at old-pier: wren says that it is done");
+    env.lantern(&["confirm", "old-pier", "letter", "--waiting"]).success();
+    waits(&["confirm", "old-pier", "letter", "--again"], "letter at old-pier: wren says that it is open again");
+    env.lantern(&["confirm", "old-pier", "letter", "--waiting"]).success();
+    waits(&["confirm", "old-pier", "letter", "--read-back", "number-there=12"], "every step is settled");
+    env.lantern(&["promote", "old-pier", "pier", "--confirm", "1.3.2 (1)"]).success();
+    env.lantern(&["confirm", "old-pier", "thursday", "--waiting"]).success();
+    let give_up = ["confirm", "old-pier", "--give-up", "--because", "not this week"];
+    waits(&give_up, "given up: 1.3.2 (1) at old-pier: not this week");
+}
+
+/// Two people begin the same at two computers, neither knowing of the other: when they have each other's ledger, it is one
+/// thing to do, and when one of them has done it, it is done for both.
+#[test]
+fn what_two_began_at_two_computers_is_done_once() {
+    let env = env();
+    env.write("places/old-pier.toml", "");
+    std::fs::create_dir(env.path("laptop")).unwrap();
+    for folder in ["places", "exports"] {
+        copy(&env.path(folder), &env.path("laptop").join(folder));
+    }
+    std::fs::copy(env.path("lantern.toml"), env.path("laptop/lantern.toml")).unwrap();
+    let laptop = |arguments: &[&str]| Ran { output: env.command_in("laptop", arguments).output().unwrap() };
+    let exchange = || {
+        for (from, to) in [("", "laptop"), ("laptop", "")] {
+            let at = |folder, arguments: &[&str]| Ran { output: env.command_in(folder, arguments).output().unwrap() };
+            std::fs::write(env.path("ledger.jsonl"), at(from, &["ledger", "export"]).success().stdout()).unwrap();
+            at(to, &["ledger", "import", &env.path("ledger.jsonl").display().to_string()]).success();
+        }
+    };
+    exchange();
+    env.lantern(&["push", "old-pier", "--yes"]).success();
+    laptop(&["prepare"]).success();
+    laptop(&["push", "old-pier", "--yes"]).success();
+    exchange();
+    // One of both is meant by its storefront alone, and both know what was said at the other.
+    env.lantern(&["confirm", "old-pier", "upload"]).success();
+    exchange();
+    laptop(&["confirm", "old-pier", "upload"]).success();
+    for live in [env.lantern(&["live", "--offline"]), laptop(&["live", "--offline"])] {
+        let live = live.success().stdout();
+        assert!(!live.contains("upload"), "nothing is left to do there: {live}");
+    }
+    // The same of a move; each does it before hearing of the other.
+    let promote = ["promote", "old-pier", "pier", "--confirm", "1.3.2 (1)"];
+    env.lantern(&promote).success();
+    laptop(&promote).success();
+    laptop(&["confirm", "old-pier", "put-on"]).success();
+    exchange();
+    let line = ["live", "--offline", "--json"];
+    let [here, there] = [env.lantern(&line), laptop(&line)].map(|ran| ran.success().json()["storefronts"][1].clone());
+    assert_eq!(here, there);
+    let pier = &here["branches"][0]["targets"]["linux"];
+    assert_eq!((&here["steps"], &pier["version"]), (&serde_json::json!([]), &serde_json::json!("1.3.2")));
+    env.lantern(&["confirm", "old-pier"]).fails(2);
+}
+
+/// What is laid out is what is handed over: a file of an earlier name does not go along.
+#[test]
+fn what_nobody_hands_over_does_not_lie_there() {
+    let env = env();
+    let name = |name: &str| env.write("places/old-pier.toml", &format!("[hand-over.\"*\"]\nname = \"{name}\"\n"));
+    let there = || -> Vec<String> {
+        let entries = std::fs::read_dir(env.path(".lantern/outgoing/old-pier/1.3.2-1")).unwrap();
+        let names = entries.map(|entry| entry.unwrap().file_name().into_string().unwrap());
+        names.filter(|name| !name.starts_with("steps")).collect()
+    };
+    name("post-{target}.zip");
+    env.lantern(&["push", "old-pier", "--yes"]).success();
+    assert_eq!(there(), ["post-linux.zip"]);
+    // Steps that were begun name the files as they were called then.
+    name("letter-{target}.zip");
+    env.lantern(&["push", "old-pier", "--yes"]).success();
+    assert_eq!(there(), ["post-linux.zip"]);
+    env.lantern(&["confirm", "old-pier", "--give-up", "--because", "another name"]).success();
+    env.write(".lantern/outgoing/old-pier/1.3.2-1/.part-letter-linux.zip", "cut");
+    env.lantern(&["push", "old-pier", "--yes"]).success();
+    assert_eq!(there(), ["letter-linux.zip"]);
+}
+
+/// All players of two editions: each release is named.
+#[test]
+fn two_releases_for_everyone_are_confirmed_one_by_one() {
+    let env = super::editions::with_first_tide();
+    let handles = "handle = { full = \"saltmarsh\", first-tide = \"first-tide\" }\n";
+    let text = String::from_utf8(env.read("lantern.toml")).unwrap();
+    env.write("lantern.toml", &(text + &OLD_PIER.replace("values = {", &format!("{handles}values = {{"))));
+    env.write("places/old-pier.toml", "live-on-push = \"pier\"\n");
+    env.lantern(&["prepare"]).success();
+    let both = env.lantern(&["push", "old-pier", "--confirm", "1.3.2 (1)"]).fails(2).stderr();
+    assert!(both.contains("all players would get two: 1.3.2 (1) and 1.3.2 (2)"), "{both}");
+    env.lantern(&["push", "old-pier", "2", "--confirm", "1.3.2 (2)"]).success();
 }
 
 #[test]

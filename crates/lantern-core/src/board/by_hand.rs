@@ -4,7 +4,7 @@ use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
 use super::{Board, KnownRelease};
-use crate::event::{Adopted, BranchBuild, BranchFacts, Event, EventBody, Moved, NotDone, Pushed, Withdrawn};
+use crate::event::{Adopted, Event, EventBody, Moved, NotDone, Pushed, StorefrontRef, Withdrawn};
 use crate::notes::Notes;
 use crate::walk::Walk;
 
@@ -31,7 +31,7 @@ pub struct SaidOf {
 impl Board {
     /// Takes in what people do by hand.
     pub(super) fn follow_walks(&mut self, event: &Event) {
-        let key = match &event.body {
+        let (key, storefront) = match &event.body {
             EventBody::StepsBegun(begun) => {
                 let walk = Walk::new(begun.clone(), event.actor.clone(), event.recorded_at);
                 self.walks.insert(begun.key, walk);
@@ -43,41 +43,23 @@ impl Board {
                 }
                 return;
             }
-            EventBody::Pushed(Pushed { key: Some(key), .. })
-            | EventBody::Moved(Moved { key, .. })
-            | EventBody::Withdrawn(Withdrawn { key: Some(key), .. })
-            | EventBody::NotDone(NotDone { key, .. }) => key,
+            EventBody::NotDone(NotDone { key, .. }) => {
+                self.walks.remove(key);
+                return;
+            }
+            EventBody::Pushed(Pushed { key, storefront, .. })
+            | EventBody::Withdrawn(Withdrawn { key, storefront: Some(storefront), .. }) => (*key, storefront),
+            EventBody::Moved(Moved { key, storefront, .. }) => (Some(*key), storefront),
             _ => return,
         };
-        if let Some(walk) = self.walks.remove(key)
-            && !matches!(event.body, EventBody::NotDone(_))
-        {
-            let said = SaidOf { by: event.actor.clone(), at: event.recorded_at };
-            self.said.insert(walk.begun.storefront.key(), said);
+        if let (Some(key), true) = (key, storefront.is_by_hand()) {
+            self.walks.remove(&key);
+            self.heard_of(storefront, event);
         }
-    }
-
-    /// Takes in that players of a branch got a release with its push.
-    pub(super) fn goes_live(&mut self, pushed: &Pushed, event: &Event) {
-        let Some(branch) = &pushed.live_on else { return };
-        let known = self.branches.get(&(pushed.storefront.key(), branch.clone()));
-        let build =
-            BranchBuild { number_there: pushed.number_there, release: pushed.release, name: pushed.name.clone() };
-        let mut targets = known.map(|facts| facts.targets.clone()).unwrap_or_default();
-        targets.extend(pushed.targets.iter().map(|target| (target.clone(), build.clone())));
-        let facts = BranchFacts {
-            branch: branch.clone(),
-            revision: known.map_or(0, |facts| facts.revision) + 1,
-            since: Some(event.recorded_at),
-            by: Some(event.actor.clone()),
-            targets,
-        };
-        self.learn(&pushed.storefront, &facts);
     }
 
     /// Takes in what was out already. What came later on its branch stays.
     pub(super) fn adopt(&mut self, adopted: &Adopted, event: &Event) {
-        let title = adopted.storefront.key();
         self.has_build(Pushed {
             key: None,
             storefront: adopted.storefront.clone(),
@@ -90,6 +72,7 @@ impl Board {
             targets: adopted.targets.clone(),
             message: None,
             notes: Notes::default(),
+            after: None,
         });
         if !self.at.contains_key(&adopted.release) {
             self.keep(KnownRelease {
@@ -103,28 +86,15 @@ impl Board {
                 found_at: Some(adopted.storefront.clone()),
             });
         }
-        self.said.insert(title.clone(), SaidOf { by: event.actor.clone(), at: event.recorded_at });
-        let Some(branch) = &adopted.branch else { return };
-        let known = self.branches.get(&(title, branch.clone()));
-        let is_later = |facts: &BranchFacts| match (facts.since, adopted.since) {
-            (Some(there), Some(since)) => there > since,
-            (there, since) => there.is_some() && since.is_none(),
-        };
-        if known.is_some_and(is_later) {
-            return;
+        self.heard_of(&adopted.storefront, event);
+        self.said_adopted(adopted, event);
+    }
+
+    fn heard_of(&mut self, storefront: &StorefrontRef, event: &Event) {
+        let said = SaidOf { by: event.actor.clone(), at: event.recorded_at };
+        let title = storefront.key();
+        if self.said.get(&title).is_none_or(|known| known.at <= said.at) {
+            self.said.insert(title, said);
         }
-        let build =
-            BranchBuild { number_there: adopted.number_there, release: adopted.release, name: adopted.name.clone() };
-        let mut targets = known.map(|facts| facts.targets.clone()).unwrap_or_default();
-        targets.extend(adopted.targets.iter().map(|target| (target.clone(), build.clone())));
-        let facts = BranchFacts {
-            branch: branch.clone(),
-            revision: known.map_or(0, |facts| facts.revision) + 1,
-            since: adopted.since,
-            // Who put it there is not known; who said so is.
-            by: None,
-            targets,
-        };
-        self.learn(&adopted.storefront, &facts);
     }
 }

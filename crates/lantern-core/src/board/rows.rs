@@ -45,6 +45,7 @@ pub(super) fn serialize<S: Serializer>(pushed: &[Pushed], serializer: S) -> Resu
         message,
         notes,
         live_on: _,
+        after: _,
     } in pushed
     {
         let storefront = *at.entry(storefront).or_insert_with(|| {
@@ -84,6 +85,7 @@ pub(super) fn deserialize<'de, D: Deserializer<'de>>(deserializer: D) -> Result<
                 sent,
                 // What a branch has is known from the branch.
                 live_on: None,
+                after: None,
                 targets,
                 message,
                 notes,

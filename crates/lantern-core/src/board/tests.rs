@@ -210,8 +210,15 @@ fn an_action_is_open_until_something_is_known() {
     };
     let ask = EventBody::Asked(asked);
     assert_eq!(fold(vec![ask.clone()]).open.len(), 1);
-    let moved =
-        Moved { key: id(1), storefront: storefront(), facts: facts(3, "1.4.0 (27)"), because: None, restores: None };
+    let moved = Moved {
+        key: id(1),
+        storefront: storefront(),
+        facts: facts(3, "1.4.0 (27)"),
+        because: None,
+        restores: None,
+        changes: Vec::new(),
+        after: None,
+    };
     assert!(fold(vec![ask.clone(), EventBody::Moved(moved)]).open.is_empty());
     let not_done = NotDone { key: id(1), why: "never arrived".into() };
     assert!(fold(vec![ask, EventBody::NotDone(not_done)]).open.is_empty());

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use jiff::Timestamp;
+use jiff::{SignedDuration, Timestamp};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
@@ -82,6 +82,11 @@ impl StepsBegun {
             because: None,
         }
     }
+
+    /// Returns what a move brings to its branch: a build for each target that it is about, or nothing.
+    pub fn brings(&self) -> BTreeMap<Name, Option<BranchBuild>> {
+        self.wanted.as_ref().map(BranchWanted::brings).unwrap_or_default()
+    }
 }
 
 /// What is handed over of one target.
@@ -106,8 +111,31 @@ pub struct BranchWanted {
     /// The revision that is put back; none for a promotion.
     #[serde(default)]
     pub restores: Option<u64>,
+    /// The targets that it is about; empty for all.
+    #[serde(default)]
+    pub changes: Vec<Name>,
     /// What each target has.
     pub targets: BTreeMap<Name, BranchBuild>,
+    /// When the newest word counts as said that was known when it was begun. See [`super::Moved::after`].
+    #[serde(default)]
+    #[schemars(with = "Option<String>")]
+    pub after: Option<Timestamp>,
+}
+
+impl BranchWanted {
+    /// Returns what it brings: a build for each target that it is about, or nothing.
+    pub fn brings(&self) -> BTreeMap<Name, Option<BranchBuild>> {
+        builds_of(&self.changes, &self.targets)
+    }
+}
+
+/// What was said of the targets that a move is about; of all of them where nothing else is written.
+pub(super) fn builds_of(
+    changes: &[Name],
+    targets: &BTreeMap<Name, BranchBuild>,
+) -> BTreeMap<Name, Option<BranchBuild>> {
+    let about: Vec<&Name> = if changes.is_empty() { targets.keys().collect() } else { changes.iter().collect() };
+    about.into_iter().map(|target| (target.clone(), targets.get(target).cloned())).collect()
 }
 
 /// See [`super::EventBody::StepSaid`].
@@ -120,6 +148,23 @@ pub struct StepSaid {
     /// How it stands.
     #[serde(flatten)]
     pub standing: StepStanding,
+    /// When the word on this step was said that this one follows, where the clock here is behind that.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub after: Option<Timestamp>,
+}
+
+impl StepSaid {
+    /// When it counts as said.
+    pub fn counts_at(&self, recorded_at: Timestamp) -> Timestamp {
+        counts_at(recorded_at, self.after)
+    }
+}
+
+/// When a word counts as said: by the clock here, but never before the one that was known when it was said, whatever the clock
+/// of that other computer.
+pub(super) fn counts_at(recorded_at: Timestamp, after: Option<Timestamp>) -> Timestamp {
+    let next = after.and_then(|after| after.checked_add(SignedDuration::from_nanos(1)).ok());
+    next.map_or(recorded_at, |next| next.max(recorded_at))
 }
 
 /// See [`super::EventBody::Looked`].

@@ -49,6 +49,10 @@ fn push() -> Walk {
     Walk::new(begun(Action::Push, vec![step("carry"), letter, look]), "punt".into(), at(0))
 }
 
+fn first() -> There {
+    There { free: 1, ..There::default() }
+}
+
 fn done(answers: &[(&str, &str)]) -> StepStanding {
     StepStanding::Done { read_back: answers.iter().map(|(key, text)| (name(key), (*text).to_owned())).collect() }
 }
@@ -56,7 +60,7 @@ fn done(answers: &[(&str, &str)]) -> StepStanding {
 /// Says it if it may be said, as a command would.
 fn say(walk: &mut Walk, step: &str, standing: StepStanding, second: i64) -> Result<(), WalkError> {
     walk.may_say(&name(step), &standing)?;
-    walk.take(&StepSaid { key: walk.begun.key, step: name(step), standing }, "oar", at(second));
+    walk.take(&StepSaid { key: walk.begun.key, step: name(step), standing, after: None }, "oar", at(second));
     Ok(())
 }
 
@@ -69,9 +73,9 @@ fn steps_are_walked_through_and_what_is_read_back_shows_up_in_later_ones() {
     assert_eq!(walk.shown(&look).text, "look at berth (number-there: not known yet)");
     say(&mut walk, "letter", done(&[("number-there", "12")]), 20).unwrap();
     assert_eq!(walk.shown(&look).text, "look at berth 12");
-    assert!(walk.outcome(1).is_none());
+    assert!(walk.outcome(&first()).is_none());
     say(&mut walk, "look", StepStanding::Skipped { because: "seen before".into() }, 30).unwrap();
-    let Some(EventBody::Pushed(pushed)) = walk.outcome(1) else { panic!("a push") };
+    let Some(EventBody::Pushed(pushed)) = walk.outcome(&first()) else { panic!("a push") };
     assert_eq!((pushed.number_there, pushed.message.as_deref()), (12, Some("fog fix")));
 }
 
@@ -106,13 +110,24 @@ fn a_step_that_waits_is_due_and_still_has_to_be_confirmed() {
 #[test]
 fn a_move_has_its_branch_the_day_that_was_read_and_who_said_so() {
     let build = BranchBuild { number_there: 12, release: ReleaseId::of(b"r"), name: "1.4.0 (27)".parse().unwrap() };
-    let targets = BTreeMap::from([(name("linux"), build)]);
+    let targets = BTreeMap::from([(name("linux"), build.clone())]);
+    let now = BranchFacts {
+        branch: name("pier"),
+        revision: 3,
+        since: None,
+        by: None,
+        targets: BTreeMap::from([(name("windows"), build)]),
+    };
+    let there = There { now: Some(now), ..first() };
     let mut body = begun(Action::Promote { branch: name("pier") }, vec![step("thursday")]);
-    body.wanted = Some(BranchWanted { revision: 3, restores: None, targets });
+    body.wanted = Some(BranchWanted { revision: 3, restores: None, changes: Vec::new(), targets, after: None });
     let mut walk = Walk::new(body, "punt".into(), at(0));
     say(&mut walk, "thursday", done(&[("since", "2026-12-03")]), 50).unwrap();
-    let Some(EventBody::Moved(moved)) = walk.outcome(1) else { panic!("a move") };
+    let Some(EventBody::Moved(moved)) = walk.outcome(&there) else { panic!("a move") };
     assert_eq!((moved.facts.revision, moved.facts.by.as_deref()), (4, Some("oar")));
+    // What was said of another target since it began stays.
+    assert_eq!(moved.facts.targets.keys().map(Name::as_str).collect::<Vec<_>>(), ["linux", "windows"]);
+    assert_eq!(moved.changes, [name("linux")]);
     assert_eq!(moved.facts.since.unwrap().to_string(), "2026-12-03T00:00:00Z");
 }
 
@@ -127,7 +142,9 @@ fn words_of_a_newer_lantern_are_kept() {
     walk.take(&StepSaid { key: walk.begun.key, ..said }, "oar", at(1));
     assert!(!walk.is_settled(&name("carry")));
     say(&mut walk, "carry", done(&[]), 2).unwrap();
-    let back: ReadBack = serde_json::from_str(r#"{"key":"berth","ask":"?","form":"colour","optional":false}"#).unwrap();
+    let back: ReadBack =
+        serde_json::from_str(r#"{"key":"berth","ask":"?","form":"colour","optional":false,"hint":"on the gate"}"#)
+            .unwrap();
     assert_eq!(back.form, AnswerForm::Other("colour".into()));
     assert_eq!(back.check("blue").unwrap().as_deref(), Some("blue"));
 }
@@ -186,12 +203,12 @@ proptest! {
             let second = second as i64;
             if say(&mut walk, ids[step], standing.clone(), second).is_ok() {
                 settled[step] = word < 2;
-                taken.push((StepSaid { key: walk.begun.key, step: name(ids[step]), standing }, second));
+                taken.push((StepSaid { key: walk.begun.key, step: name(ids[step]), standing, after: None }, second));
             }
             for (id, is_settled) in ids.iter().zip(settled) {
                 prop_assert_eq!(walk.is_settled(&name(id)), is_settled);
             }
-            prop_assert_eq!(walk.outcome(1).is_some(), settled == [true; 3]);
+            prop_assert_eq!(walk.outcome(&first()).is_some(), settled == [true; 3]);
             prop_assert_eq!(walk.current().map(|s| s.id.to_string()), ids.iter().zip(settled).find(|(_, s)| !s).map(|(id, _)| (*id).to_string()));
         }
         let mut again = push();
