@@ -6,13 +6,14 @@ use std::path::Path;
 use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
 
-use lantern_core::config::{self, Audience, Config};
+use lantern_core::config::{self, Audience, Config, STATE_FOLDER};
 use lantern_core::patterns::Patterns;
 use lantern_core::system::{Family, System};
 use lantern_core::version::BuildNumber;
 use lantern_exports::export::{Export, Form, Reading};
 use lantern_exports::intake::detect;
 use lantern_store::durable;
+use serde::{Deserialize, Serialize};
 
 use crate::ProjectError;
 use crate::project::Project;
@@ -72,6 +73,47 @@ pub struct FoundExports {
     pub seen: Vec<SeenExport>,
     /// What lies beside them although nothing at its top starts.
     pub without_start: Vec<String>,
+}
+
+/// Answers that were given, kept from the first one on until `lantern.toml` has them all: whoever stops in the middle is asked
+/// nothing twice.
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(default)]
+pub struct InitDraft {
+    /// As players know it.
+    pub name: Option<String>,
+    /// Who makes it.
+    pub studio: Option<String>,
+    /// Reverse-domain.
+    pub identity: Option<String>,
+    /// The version.
+    pub version: Option<String>,
+    /// The export, where it was asked for.
+    pub export: Option<String>,
+}
+
+/// Below the state folder.
+const DRAFT: &str = "init.json";
+
+/// Longest file of answers, in bytes. Ours.
+const MAX_DRAFT: u64 = 64 * 1024;
+
+impl InitDraft {
+    /// Returns what was kept; nothing where none was, or where it cannot be read.
+    pub fn load(root: &Path) -> Self {
+        let bytes = durable::read_limited(&root.join(STATE_FOLDER).join(DRAFT), MAX_DRAFT).ok();
+        bytes.and_then(|bytes| serde_json::from_slice(&bytes).ok()).unwrap_or_default()
+    }
+
+    /// Keeps it.
+    ///
+    /// # Errors
+    /// [`ProjectError::ForeignState`], and those of the disk.
+    pub fn keep(&self, root: &Path) -> Result<(), ProjectError> {
+        make_state_folder(root)?;
+        let text = serde_json::to_vec_pretty(self).expect("it has only string keys");
+        Ok(durable::write_whole(&root.join(STATE_FOLDER).join(DRAFT), &text)?)
+    }
 }
 
 /// What the names of folders beside `lantern.toml` begin with that exports are looked for in, in any letter case; and in the
@@ -181,6 +223,11 @@ pub fn init(root: &Path, answers: &InitAnswers, stop: Arc<AtomicBool>) -> Result
     }
     // Anyone who finds this file finds everything that belongs to it.
     durable::write_whole(&path, text.as_bytes())?;
+    // Nothing reads it beside a lantern.toml.
+    match fs::remove_file(root.join(STATE_FOLDER).join(DRAFT)) {
+        Err(error) if error.kind() != std::io::ErrorKind::NotFound => log::warn!("{DRAFT} is left over: {error}"),
+        _ => {}
+    }
     Ok(text)
 }
 

@@ -82,8 +82,8 @@ pub use error::{Class, Explained, ProjectError, fix_of_disk};
 pub use hand_push::{HandFile, HandPush};
 pub use history::{HistoryAsked, HistoryError, HistoryFound};
 pub use init::{
-    EXPORT_FOLDERS, FoundExports, InitAnswers, InitStorefront, SeenExport, detect_export, find_exports, init,
-    target_names,
+    EXPORT_FOLDERS, FoundExports, InitAnswers, InitDraft, InitStorefront, SeenExport, detect_export, find_exports,
+    init, target_names,
 };
 pub use install::PlayError;
 pub use install::{

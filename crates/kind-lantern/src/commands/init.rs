@@ -3,12 +3,15 @@ use std::path::Path;
 
 use lantern_core::config::Audience;
 use lantern_core::names::{Identity, is_placeholder_identity};
+use lantern_core::path::shown;
 use lantern_core::version::BuildNumber;
 use lantern_core::version::Version;
 use lantern_project::{
-    EXPORT_FOLDERS, FoundExports, InitAnswers, InitStorefront, ProjectError, SeenExport, detect_export, target_names,
+    EXPORT_FOLDERS, FoundExports, InitAnswers, InitDraft, InitStorefront, ProjectError, SeenExport, detect_export,
+    target_names,
 };
 use lantern_views::init;
+use lantern_views::paint::faint;
 
 use super::Done;
 use crate::diagnostic::CommandError;
@@ -68,9 +71,10 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     if std::fs::symlink_metadata(&path).is_ok() {
         return Err(ProjectError::AlreadyThere(path).into());
     }
+    let mut asks = Asks { ui, root, is_first: true, is_spaced: false, draft: InitDraft::load(root) };
     let exports = match args.export.is_empty() {
         false => args.export.iter().map(|export| find_export(root, export)).collect::<Result<_, _>>()?,
-        true => find_exports(root, ui)?,
+        true => find_exports(&mut asks)?,
     };
     let any = |text: &str| if text.trim().is_empty() { Err("something has to stand here".to_owned()) } else { Ok(()) };
     let identity = |text: &str| match text.parse::<Identity>() {
@@ -81,24 +85,11 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
         Ok(_) => Ok(()),
     };
     let version = |text: &str| text.parse::<Version>().map(|_| ()).map_err(|error| error.to_string());
-    let mut asks = Asks { ui, is_first: true };
     let answers = InitAnswers {
-        name: asks.answer(&args.name, ("The name that players see:", "the game's name", "--name"), &any)?,
-        studio: asks.answer(&args.studio, ("Who makes it:", "the studio's name", "--studio"), &any)?,
-        identity: asks.answer(
-            &args.identity,
-            (
-                "Its identity, kept for ever (your domain backwards and the game, such as example.paperheron.saltmarsh):",
-                "the game's identity",
-                "--identity",
-            ),
-            &identity,
-        )?,
-        version: asks.answer(
-            &args.version,
-            ("The version of this export (such as 1.0.0):", "the version", "--version"),
-            &version,
-        )?,
+        name: asks.answer(&args.name, &NAME, &any)?,
+        studio: asks.answer(&args.studio, &STUDIO, &any)?,
+        identity: asks.answer(&args.identity, &IDENTITY, &identity)?,
+        version: asks.answer(&args.version, &VERSION, &version)?,
         storefront: storefront(args, &target_names(&exports))?,
         exports,
         next_number: args.next_number,
@@ -108,30 +99,104 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     Ok(())
 }
 
+/// A question.
+struct Question {
+    /// What it is for, in one line.
+    why: &'static str,
+    asks: &'static str,
+    /// For the error where nobody can be asked.
+    what: &'static str,
+    option: &'static str,
+    /// Where the answer is kept meanwhile.
+    kept: fn(&mut InitDraft) -> &mut Option<String>,
+}
+
+const EXPORT: Question = Question {
+    why: "What the engine writes for players: a folder, an archive or a package. It is only ever read.",
+    asks: "The export",
+    what: "the export",
+    option: "--export",
+    kept: |draft| &mut draft.export,
+};
+
+const NAME: Question = Question {
+    why: "Players see it where they install the game. You can change it later.",
+    asks: "The game's name",
+    what: "the game's name",
+    option: "--name",
+    kept: |draft| &mut draft.name,
+};
+
+const STUDIO: Question = Question {
+    why: "You, your company, or the name that you publish under.",
+    asks: "Who makes it",
+    what: "the studio's name",
+    option: "--studio",
+    kept: |draft| &mut draft.studio,
+};
+
+const IDENTITY: Question = Question {
+    why: "Tells this game from every other, and never changes: your domain backwards and the game, such as example.paperheron.saltmarsh.",
+    asks: "Its identity",
+    what: "the game's identity",
+    option: "--identity",
+    kept: |draft| &mut draft.identity,
+};
+
+const VERSION: Question = Question {
+    why: "What people call this release, such as 1.0.0. The number that orders releases is counted for you.",
+    asks: "Its version",
+    what: "the version",
+    option: "--version",
+    kept: |draft| &mut draft.version,
+};
+
 /// Questions, each of which is asked until its answer is one.
 struct Asks<'a> {
     ui: &'a Ui,
+    root: &'a Path,
     is_first: bool,
+    /// Whether the last that was shown ended with an empty line.
+    is_spaced: bool,
+    draft: InitDraft,
 }
 
 impl Asks<'_> {
     fn answer(
         &mut self,
         given: &Option<String>,
-        (question, what, option): (&str, &str, &str),
+        question: &Question,
         check: &dyn Fn(&str) -> Result<(), String>,
     ) -> Result<String, CommandError> {
         // What was given as an option is checked with everything else.
         if let Some(text) = given {
             return Ok(text.clone());
         }
-        if std::mem::take(&mut self.is_first) && self.ui.can_ask() {
-            self.ui.say("A few questions; every answer stands in lantern.toml afterwards and can be changed there.\n");
+        let before = (question.kept)(&mut self.draft).clone().filter(|text| check(text).is_ok());
+        if self.ui.can_ask() {
+            if std::mem::take(&mut self.is_first) {
+                self.ui
+                    .say("A few questions; every answer stands in lantern.toml afterwards and can be changed there.");
+                if self.draft != InitDraft::default() {
+                    self.ui.say("What you answered before stands in brackets: Enter takes it.");
+                }
+            }
+            let space = if std::mem::take(&mut self.is_spaced) { "" } else { "\n" };
+            self.ui.say(&format!("{space}{}", faint(question.why)));
         }
+        let asked = match &before {
+            Some(before) => format!("{} [{before}]:", question.asks),
+            None => format!("{}:", question.asks),
+        };
         loop {
-            let text = self.ui.ask(question, what, option)?;
+            let text = self.ui.ask(&asked, question.what, question.option)?;
+            let text = if text.is_empty() { before.clone().unwrap_or_default() } else { text };
             match check(&text) {
-                Ok(()) => return Ok(text),
+                Ok(()) => {
+                    *(question.kept)(&mut self.draft) = Some(text.clone());
+                    self.draft.keep(self.root)?;
+                    return Ok(text);
+                }
                 Err(why) => self.ui.say(&format!("  {why}")),
             }
         }
@@ -142,35 +207,49 @@ fn find_export(root: &Path, given: &str) -> Result<SeenExport, CommandError> {
     let given = given.trim_end_matches('/');
     // A pattern may match nothing yet.
     if !given.contains('*') && std::fs::symlink_metadata(root.join(given)).is_err() {
-        let what = format!("there is nothing at {}", lantern_core::path::shown(given));
+        let what = format!("there is nothing at {}", shown(given));
         return Err(CommandError::usage(what, "export the game first; a path starts at the game's folder"));
     }
     Ok(detect_export(root, given))
 }
 
 /// Every export that can be seen; one that cannot is asked for.
-fn find_exports(root: &Path, ui: &Ui) -> Result<Vec<SeenExport>, CommandError> {
+fn find_exports(asks: &mut Asks<'_>) -> Result<Vec<SeenExport>, CommandError> {
+    let (root, ui) = (asks.root, asks.ui);
     let FoundExports { seen, without_start } = lantern_project::find_exports(root);
-    if seen.is_empty() {
-        let folders = EXPORT_FOLDERS.map(|begin| format!("{begin}…")).join(", ");
-        ui.aside(&format!("found no export here, nor in a folder whose name begins with {folders}"));
-        let asked =
-            ui.ask("What does the engine write (a folder, an archive, a package)?", "the export", "--export")?;
-        return Ok(vec![find_export(root, &asked)?]);
-    }
     // Two exports for one system are two versions, or one of them is something else: no guess is good here.
     let systems = |export: &SeenExport| export.starts.iter().map(|(_, system)| *system).collect::<Vec<_>>();
-    let is_twice = |(i, export): (usize, &SeenExport)| {
-        seen[..i].iter().any(|other| systems(other).iter().any(|system| systems(export).contains(system)))
+    let is_of_same = |one: &SeenExport, other: &SeenExport| {
+        one.path != other.path && systems(one).iter().any(|system| systems(other).contains(system))
     };
-    if seen.iter().enumerate().any(is_twice) {
-        let names: Vec<&str> = seen.iter().map(|s| s.path.as_str()).collect();
-        let question = format!("Which of these does the engine write for players ({})?", names.join(", "));
-        let asked = ui.ask(&question, "the export (there are several for one system)", "--export")?;
-        return Ok(vec![find_export(root, &asked)?]);
+    let (twice, mut clear): (Vec<SeenExport>, Vec<SeenExport>) =
+        seen.iter().cloned().partition(|one| seen.iter().any(|other| is_of_same(one, other)));
+    if !seen.is_empty() && twice.is_empty() {
+        ui.show(&init::found(&seen, &without_start));
+        return Ok(seen);
     }
-    ui.show(&init::found(&seen, &without_start));
-    Ok(seen)
+    let what = if twice.is_empty() {
+        let folders = EXPORT_FOLDERS.map(|begin| format!("{begin}…")).join(", ");
+        ui.aside(&format!("found no export here, nor in a folder whose name begins with {folders}"));
+        "the export"
+    } else {
+        let names: Vec<String> = twice.iter().map(|export| shown(&export.path)).collect();
+        ui.aside(&format!("found several exports for one system: {}. Which one do players get?", names.join(", ")));
+        "the export (there are several for one system)"
+    };
+    let export = asks.answer(&None, &Question { what, ..EXPORT }, &|text| {
+        let is_there = !text.is_empty() && find_export(root, text).is_ok();
+        if is_there {
+            Ok(())
+        } else {
+            Err("there is nothing of this name; a path starts at the game's folder".to_owned())
+        }
+    })?;
+    clear.push(find_export(root, &export)?);
+    clear.sort_by(|one, other| one.path.cmp(&other.path));
+    ui.show(&init::found(&clear, &without_start));
+    asks.is_spaced = true;
+    Ok(clear)
 }
 
 fn storefront(args: &Args, targets: &[String]) -> Result<Option<InitStorefront>, CommandError> {

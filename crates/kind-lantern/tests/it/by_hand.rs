@@ -44,7 +44,7 @@ people = { publisher = "oar" }
 branches = { pier = { audience = "everyone" } }
 "#;
 
-fn env() -> TestEnv {
+pub fn env() -> TestEnv {
     let env = TestEnv::live();
     env.write("lantern.toml", &(env.config("1.3.2") + OLD_PIER));
     env.write("places/old-pier.toml", RULES);

@@ -77,6 +77,10 @@ mod repairing;
 mod schema;
 #[cfg(test)]
 mod stops;
+// It makes a terminal as these systems do.
+#[cfg(test)]
+#[cfg(unix)]
+mod terminal;
 #[cfg(test)]
 mod weather;
 #[cfg(test)]
