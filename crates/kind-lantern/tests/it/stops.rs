@@ -116,7 +116,8 @@ impl Scene {
         // Asking may be recorded twice, what came of it may not.
         let events = open.events().unwrap();
         let kinds = || events.iter().map(|event| event.body.kind());
-        for kind in ["sealed", "pushed", "moved", "withdrawn", "freed", "steps-begun", "step-said"] {
+        for kind in ["sealed", "pushed", "moved", "withdrawn", "freed", "steps-begun", "step-said", "adopted", "looked"]
+        {
             let count = kinds().filter(|k| *k == kind).count();
             state.insert(format!("events {kind}"), count.into());
         }
@@ -280,6 +281,62 @@ fn promote_by_hand() {
         env.lantern(&["confirm", "old-pier", "upload"]).success();
     });
     scene.at_every_point(&["promote", "old-pier", "public", "--confirm", "1.3.2 (1)"]);
+}
+
+#[test]
+fn rollback_and_withdrawal_by_hand() {
+    let live = |env: &TestEnv, release: &str| {
+        let confirm = |step: &str| env.lantern(&["confirm", "old-pier", step]).success();
+        env.lantern(&["push", "old-pier", "--yes"]).success();
+        confirm("upload");
+        env.lantern(&["promote", "old-pier", "public", "--confirm", release]).success();
+        confirm("put-on");
+    };
+    let second = |env: &TestEnv| {
+        by_hand(env);
+        live(env, "1.3.2 (1)");
+        let text = env.config("1.4.0") + "\n[storefronts.old-pier]\nkind = \"by-hand\"\n";
+        env.write("lantern.toml", &text);
+        env.write("exports/linux/saltmarsh.dat", &"ebb and fog ".repeat(3000));
+        env.lantern(&["prepare"]).success();
+        live(env, "1.4.0 (2)");
+    };
+    for (setup, arguments) in [
+        (&second as &dyn Fn(&TestEnv), &["rollback", "old-pier", "public", "--confirm", "1.3.2 (1)"][..]),
+        (
+            &|env: &TestEnv| {
+                second(env);
+                env.lantern(&["rollback", "old-pier", "public", "--confirm", "1.3.2 (1)"]).success();
+                env.lantern(&["confirm", "old-pier", "put-back"]).success();
+            },
+            &["releases", "withdraw", "1.4.0", "--because", "a save bug", "--yes"],
+        ),
+    ] {
+        let mut scene = Scene::new(setup);
+        let expected = scene.undisturbed(arguments);
+        scene.cut_at_every_point(arguments, &expected);
+    }
+}
+
+#[test]
+fn adopt_with_files() {
+    let mut scene = Scene::new(|env| {
+        by_hand(env);
+        copy(&env.path("exports/linux"), &env.path("old"));
+        env.write("old/saltmarsh.dat", &"flood and ebb ".repeat(3000));
+    });
+    let release = ["--version", "1.2.9", "--number", "24", "--number-there", "9", "--target", "linux=old"];
+    scene.at_every_point(&[&["adopt", "old-pier", "public", "--yes"][..], &release].concat());
+}
+
+#[test]
+fn the_last_look() {
+    let mut scene = Scene::new(|env| {
+        release(env);
+        let questions = "\n[last-look]\nquestions = [\"Is the log off?\", \"Do the saves of 1.2.9 load?\"]\n";
+        env.write("lantern.toml", &(env.config("1.3.2") + questions));
+    });
+    scene.at_every_point(&["last-look", "--answer", "1=yes", "--answer", "2=no"]);
 }
 
 /// A connector that remembers what it did for each attempt, as one has to: whatever is cut, it brings a release there once.
