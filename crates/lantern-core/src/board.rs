@@ -387,18 +387,10 @@ impl Board {
 
     fn find(&mut self, found: &BuildFound, event: &Event) {
         self.has_build(Pushed {
-            key: None,
-            storefront: found.storefront.clone(),
-            release: found.release,
-            name: found.name.clone(),
-            number_there: found.number_there,
             name_there: found.name_there.clone(),
-            sent: 0,
-            live_on: None,
-            targets: Vec::new(),
             message: found.message.clone(),
             notes: found.notes.clone(),
-            after: None,
+            ..Pushed::new(found.storefront.clone(), (found.release, found.name.clone()), found.number_there)
         });
         let known = self.at.get(&found.release).copied();
         match known.and_then(|at| self.releases.get_mut(at)) {

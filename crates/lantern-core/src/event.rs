@@ -334,12 +334,34 @@ pub struct Pushed {
     /// What is new, for players.
     #[serde(default, skip_serializing_if = "Notes::is_empty")]
     pub notes: Notes,
+    /// The numbers of single targets, where what is carried there by hand gets one for each.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub numbers: BTreeMap<Name, u64>,
     /// Of one by hand that players get at once: as in [`Moved::after`].
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub after: Option<Timestamp>,
 }
 
 impl Pushed {
+    /// A build that a storefront has, without what only some have.
+    pub fn new(storefront: StorefrontRef, (release, name): (ReleaseId, ReleaseName), number_there: u64) -> Self {
+        Self {
+            key: None,
+            storefront,
+            release,
+            name,
+            number_there,
+            name_there: None,
+            sent: 0,
+            live_on: None,
+            targets: Vec::new(),
+            message: None,
+            notes: Notes::default(),
+            numbers: BTreeMap::new(),
+            after: None,
+        }
+    }
+
     /// When it counts as said.
     pub fn counts_at(&self, recorded_at: Timestamp) -> Timestamp {
         by_hand::counts_at(recorded_at, self.after)

@@ -396,20 +396,7 @@ open-water = { audience = "everyone" }
     fn pushed(release: &str) -> EventBody {
         let name = name(release);
         let build = u64::from(name.number.get());
-        EventBody::Pushed(Pushed {
-            key: None,
-            storefront: storefront(),
-            release: id(release),
-            name,
-            number_there: build,
-            name_there: None,
-            sent: 0,
-            live_on: None,
-            targets: Vec::new(),
-            message: None,
-            notes: Notes::default(),
-            after: None,
-        })
+        EventBody::Pushed(Pushed::new(storefront(), (id(release), name), build))
     }
 
     fn seen(branch: &str, revision: u64, targets: &[(&str, &str)]) -> EventBody {

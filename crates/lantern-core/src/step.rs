@@ -9,6 +9,9 @@ use crate::names::Name;
 /// The key under which the storefront's own number is read back.
 pub const NUMBER_THERE: &str = "number-there";
 
+/// What such keys begin with that stand for the number of one target; the target's name follows.
+pub const NUMBER_OF: &str = "number-there-";
+
 /// Reads a length of time such as `6 days`, of at most a year; days have 24 hours.
 pub fn length_of_time(text: &str) -> Option<SignedDuration> {
     let span: Span = text.parse().ok()?;
@@ -67,7 +70,7 @@ pub struct Paste {
 #[serde(rename_all = "kebab-case")]
 #[schemars(extend("additionalProperties" = false))]
 pub struct ReadBack {
-    /// Its name in commands and templates; `number-there` is the storefront's own number.
+    /// Its name in commands and templates; `number-there` is the storefront's own number, `number-there-TARGET` that of one target.
     pub key: Name,
     /// What is asked for.
     pub ask: String,
@@ -126,7 +129,8 @@ impl ReadBack {
             return wrong("one line of at most 500 characters");
         }
         // The storefront's own number orders builds there, so it is one wherever it is asked for.
-        let form = if self.key.as_str() == NUMBER_THERE { &AnswerForm::Digits } else { &self.form };
+        let is_number = self.key.as_str() == NUMBER_THERE || self.key.as_str().starts_with(NUMBER_OF);
+        let form = if is_number { &AnswerForm::Digits } else { &self.form };
         let is_address = |scheme| {
             let rest = text.strip_prefix(scheme);
             rest.is_some_and(|rest: &str| !rest.is_empty() && !rest.contains(char::is_whitespace))

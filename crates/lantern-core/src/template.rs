@@ -60,7 +60,7 @@ pub static STEP: Known = Known {
         "hand-over.files",
         "hand-over.digests",
     ],
-    keyed: &["values", "notes", "read-back"],
+    keyed: &["values", "notes", "read-back", "release.number-there"],
 };
 
 /// What can stand in the command that puts a build on a device.
@@ -71,8 +71,8 @@ pub static DEVICE: Known = Known {
 
 impl Known {
     fn has(&self, name: &str) -> bool {
-        let is_keyed = |(key, rest): (&str, &str)| self.keyed.contains(&key) && !rest.is_empty();
-        self.names.contains(&name) || name.split_once('.').is_some_and(is_keyed)
+        let rest = |key: &&str| name.strip_prefix(*key)?.strip_prefix('.').filter(|rest| !rest.is_empty());
+        self.names.contains(&name) || self.keyed.iter().any(|key| rest(key).is_some())
     }
 
     fn all(&self) -> String {

@@ -7,10 +7,10 @@ use jiff::{SignedDuration, Timestamp};
 use serde::{Deserialize, Serialize};
 
 use crate::event::{
-    Action, BranchFacts, EventBody, EventId, Moved, Pushed, StepSaid, StepStanding, StepsBegun, Withdrawn,
+    Action, BranchFacts, EventBody, EventId, HandedOver, Moved, Pushed, StepSaid, StepStanding, StepsBegun, Withdrawn,
 };
 use crate::names::Name;
-use crate::step::{NUMBER_THERE, Step};
+use crate::step::{NUMBER_OF, NUMBER_THERE, Step};
 use crate::template::{Template, Values};
 
 /// The key under which the day is read back since which players have it.
@@ -41,6 +41,15 @@ pub struct Walk {
     /// The keys of the same action, begun at other computers that did not know of this.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub also: Vec<EventId>,
+}
+
+/// The numbers that a storefront gave to a build.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Numbers {
+    /// Its own; none where it has none, or nobody read it back.
+    pub there: Option<u64>,
+    /// Those of single targets.
+    pub of_targets: BTreeMap<Name, u64>,
 }
 
 /// What is known of the storefront when an action there is over.
@@ -253,19 +262,26 @@ impl Walk {
             return None;
         }
         let last = self.said.values().max_by_key(|said| said.at)?;
-        let number = self.answer(NUMBER_THERE).and_then(|text| text.parse().ok());
+        let of_target = |file: &HandedOver| {
+            let number = self.answer(&format!("{NUMBER_OF}{}", file.target))?.parse().ok()?;
+            Some((file.target.clone(), number))
+        };
+        let numbers = Numbers {
+            there: self.answer(NUMBER_THERE).and_then(|text| text.parse().ok()),
+            of_targets: self.begun.hand_over.iter().filter_map(of_target).collect(),
+        };
         let day = self.answer(SINCE).and_then(|text| text.parse::<jiff::civil::Date>().ok());
         let day = day.and_then(|day| day.to_zoned(jiff::tz::TimeZone::UTC).ok()).map(|day| day.timestamp());
-        self.end(number, &last.by, day.unwrap_or(last.at), there)
+        self.end(numbers, &last.by, day.unwrap_or(last.at), there)
     }
 
-    /// What is to be recorded when it is over: with this number there, by whom, and since when players have it. None for an
+    /// What is to be recorded when it is over: with these numbers there, by whom, and since when players have it. None for an
     /// action that only a newer lantern knows.
-    pub fn end(&self, number: Option<u64>, by: &str, since: Timestamp, there: &There) -> Option<EventBody> {
+    pub fn end(&self, numbers: Numbers, by: &str, since: Timestamp, there: &There) -> Option<EventBody> {
         let begun = &self.begun;
         let (key, storefront) = (begun.key, begun.storefront.clone());
         let (release, name) = (begun.release, begun.name.clone());
-        let number_there = number.unwrap_or(there.free);
+        let number_there = numbers.there.unwrap_or(there.free);
         Some(match (&begun.action, &begun.wanted) {
             (Action::Promote { branch } | Action::Rollback { branch }, Some(wanted)) => {
                 // Of other targets something else may have been said since it began.
@@ -293,17 +309,15 @@ impl Walk {
             }),
             (Action::Push, _) => EventBody::Pushed(Pushed {
                 key: Some(key),
-                storefront,
-                release,
-                name,
-                number_there,
                 name_there: begun.name_there.clone(),
                 live_on: begun.live_on.clone(),
                 sent: begun.hand_over.iter().map(|file| file.bytes).sum(),
                 targets: begun.hand_over.iter().map(|file| file.target.clone()).collect(),
                 message: begun.message.clone(),
                 notes: begun.notes.clone(),
+                numbers: numbers.of_targets,
                 after: there.after.filter(|_| begun.live_on.is_some()),
+                ..Pushed::new(storefront, (release, name), number_there)
             }),
             _ => return None,
         })

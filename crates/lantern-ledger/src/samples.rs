@@ -94,17 +94,10 @@ pub fn busy(releases: u32, take: impl FnMut(String)) {
             to.add(None, asked(key, storefront, Action::Push, &targets));
             let pushed = Pushed {
                 key: Some(key),
-                storefront: storefront.clone(),
-                release,
-                name: name_of.clone(),
-                number_there: u64::from(n),
-                name_there: None,
                 sent: 1_000_000,
-                live_on: None,
-                targets: Vec::new(),
                 message: (n % 2 == 0).then(|| "fog fix for testers".to_owned()),
                 notes: if n % 3 == 0 { Notes::plain("The lighthouse is lit.") } else { Notes::default() },
-                after: None,
+                ..Pushed::new(storefront.clone(), (release, name_of.clone()), u64::from(n))
             };
             to.add(revision, EventBody::Pushed(pushed));
         }

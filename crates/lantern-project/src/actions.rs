@@ -34,17 +34,11 @@ impl DoneThere<'_> {
             Self::Pushed(build, sent) => {
                 let pushed = Pushed {
                     key: Some(key),
-                    storefront,
-                    release: asked.release,
-                    name: asked.name.clone(),
-                    number_there: build.number_there,
                     name_there: build.name_there.clone(),
                     sent,
-                    live_on: None,
-                    targets: Vec::new(),
                     message: build.message.clone(),
                     notes: build.notes.clone(),
-                    after: None,
+                    ..Pushed::new(storefront, (asked.release, asked.name.clone()), build.number_there)
                 };
                 let server = ServerFacts { happened_at: Some(build.made_at), revision: build.number_there };
                 (EventBody::Pushed(pushed), server)

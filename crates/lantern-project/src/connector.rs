@@ -4,6 +4,7 @@ use lantern_core::config::ConnectorStorefront;
 use lantern_core::event::{Action, EventBody, StepStanding, StepsBegun};
 use lantern_core::names::Name;
 use lantern_core::progress::Progress;
+use lantern_core::walk::Numbers;
 use lantern_storefront::Access;
 use lantern_storefront::connector::{
     Asked, Document, DocumentBefore, DocumentFile, DocumentRelease, LineRefused, Outcome,
@@ -93,8 +94,9 @@ impl Session {
                 }
                 Ok(ConnectorEnd::Waits)
             }
-            Outcome::Done { number_there, address, waits: false } => {
-                let outcome = Box::new(self.end_walk(open, at, number_there)?);
+            Outcome::Done { number_there, per_target, address, waits: false } => {
+                let numbers = Numbers { there: number_there, of_targets: per_target };
+                let outcome = Box::new(self.end_walk(open, at, numbers)?);
                 Ok(ConnectorEnd::Done { outcome, address })
             }
             Outcome::ByHand(steps) => {
@@ -117,25 +119,26 @@ impl Session {
     }
 
     /// Records that an action was done, whatever its steps were.
-    fn end_walk(
-        &mut self,
-        open: &mut OpenWalk,
-        at: &Name,
-        number_there: Option<u64>,
-    ) -> Result<EventBody, ProjectError> {
+    fn end_walk(&mut self, open: &mut OpenWalk, at: &Name, numbers: Numbers) -> Result<EventBody, ProjectError> {
         let (edition, key) = (open.edition.clone(), open.walk.begun.key);
         let by = environment::origin()?.actor;
         self.record_decided(&edition, |session| {
             let walk = session.walk(&edition, key)?;
             let board = session.workspace.board(&edition)?;
             let title = walk.begun.storefront.key();
-            let number_pushed = number_there.filter(|_| walk.begun.action == Action::Push);
+            if let Some(other) =
+                numbers.of_targets.keys().find(|of| !walk.begun.hand_over.iter().any(|f| f.target == **of))
+            {
+                let why = format!("gave a number for {other}, which was not handed over");
+                return Err(ConnectorFailed::Wrong { storefront: at.clone(), why }.into());
+            }
+            let number_pushed = numbers.there.filter(|_| walk.begun.action == Action::Push);
             let mut there = board.pushed.iter().filter(|p| p.storefront.is_at(&title));
             if let Some(other) = there.find(|p| Some(p.number_there) == number_pushed) {
                 let why = format!("gave the number {}, which {} has there", other.number_there, other.name);
                 return Err(ConnectorFailed::Wrong { storefront: at.clone(), why }.into());
             }
-            let outcome = walk.end(number_there, &by, environment::now(), &session.there(&edition, &walk)?);
+            let outcome = walk.end(numbers.clone(), &by, environment::now(), &session.there(&edition, &walk)?);
             let outcome = outcome.ok_or_else(|| ConnectorFailed::Wrong {
                 storefront: at.clone(),
                 why: "was asked for something that only a newer lantern knows".to_owned(),
@@ -177,6 +180,7 @@ impl Session {
         let before = branch.and_then(|branch| board.branches.get(&(title.clone(), branch.clone())));
         let before = before.and_then(|facts| facts.targets.values().max_by_key(|build| build.name.number));
         let number_there = board.build_of(&title, begun.release);
+        let pushed = board.pushed.iter().rfind(|p| p.release == begun.release && p.storefront.is_at(&title));
         let about = (&begun.storefront.name, &open.edition, begun.storefront.handle.as_str());
         Ok(Document {
             release: Some(DocumentRelease {
@@ -188,6 +192,7 @@ impl Session {
                     .as_ref()
                     .map_or_else(|| begun.name.version.to_string(), |name| name.as_str().to_owned()),
                 number_there: number_there.map(|number| number.to_string()),
+                per_target: pushed.iter().flat_map(|p| &p.numbers).map(|(t, n)| (t.clone(), n.to_string())).collect(),
             }),
             message: begun.message.clone(),
             notes: begun.notes.clone(),

@@ -58,6 +58,7 @@ impl Workspace {
                 id: ReleaseId::of(SAMPLE),
                 name_there: "0.0.0-sample".to_owned(),
                 number_there: None,
+                per_target: Default::default(),
             }),
             message: Some("a sample, to try the connector".to_owned()),
             hand_over: vec![DocumentFile {

@@ -55,6 +55,9 @@ impl Session {
             notes: pushed.map(|pushed| pushed.notes.clone()).unwrap_or_default(),
         };
         let mut values = self.hand_values(at, release, pushed.and_then(|pushed| pushed.name_there.as_ref()), &texts);
+        for (target, number) in pushed.iter().flat_map(|pushed| &pushed.numbers) {
+            values.set(format!("release.number-there.{target}"), number.to_string());
+        }
         if let Some(number) = number_there {
             values.set("release.number-there", number.to_string());
         }

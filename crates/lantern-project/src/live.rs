@@ -7,7 +7,7 @@ use lantern_core::audience::Audience;
 use lantern_core::board::{Board, SaidOf};
 use lantern_core::config::Storefront;
 use lantern_core::digest::ReleaseId;
-use lantern_core::event::{BranchBuild, BranchFacts, TitleKey};
+use lantern_core::event::{BranchBuild, BranchFacts, Pushed, TitleKey};
 use lantern_core::names::Name;
 use lantern_core::release::ReleaseRecord;
 use lantern_core::version::ReleaseName;
@@ -71,6 +71,8 @@ pub struct LiveBuild {
     pub not_in: Option<ReleaseName>,
     /// Why, when it was withdrawn.
     pub withdrawn: Option<String>,
+    /// The storefront's number of this target, where each has one of its own.
+    pub number_of_target: Option<u64>,
     /// What the build is for.
     pub message: Option<String>,
     /// What the build says of itself inside and the release does not.
@@ -198,7 +200,8 @@ impl Builds<'_> {
         let board = self.board;
         let key = ((title.clone(), facts.branch.clone()), target.clone());
         let newest = board.newest_of(target).map(|r| r.name.number);
-        let pushed = board.pushed.iter().find(|p| p.storefront.is_at(title) && p.number_there == build.number_there);
+        let is_that = |p: &&Pushed| p.number_there == build.number_there && p.release == build.release;
+        let pushed = board.pushed.iter().find(|p| p.storefront.is_at(title) && is_that(p));
         let known = self.known(build.release)?;
         let record = known.and_then(|(record, _)| Some((record, record.targets.iter().find(|t| t.target == *target)?)));
         Ok(LiveBuild {
@@ -208,6 +211,7 @@ impl Builds<'_> {
             is_behind: newest.is_some_and(|newest| build.name.number < newest),
             not_in: board.release(None).filter(|newest| !newest.has(target)).map(|newest| newest.name.clone()),
             withdrawn: board.withdrawn.get(&build.release).cloned(),
+            number_of_target: pushed.and_then(|pushed| pushed.numbers.get(target).copied()),
             message: pushed.and_then(|pushed| pushed.message.clone()),
             claims: record.map(|(record, t)| t.claims.differing(&record.game, &build.name)).unwrap_or_default(),
             unchanged_since: known.and_then(|(_, since)| since.get(target).cloned()),

@@ -363,18 +363,10 @@ impl Session {
     /// Records that a build was there already.
     fn found_there(&mut self, plan: &PushPlan, number_there: u64) -> Result<(), ProjectError> {
         let pushed = Pushed {
-            key: None,
-            storefront: plan.storefront.clone(),
-            release: plan.release.id,
-            name: plan.release.name.clone(),
-            number_there,
             name_there: plan.name_there.clone(),
-            sent: 0,
-            live_on: None,
-            targets: Vec::new(),
             message: plan.message.clone(),
             notes: plan.notes.clone(),
-            after: None,
+            ..Pushed::new(plan.storefront.clone(), (plan.release.id, plan.release.name.clone()), number_there)
         };
         self.workspace.record_done(&plan.storefront, &plan.release.edition, EventBody::Pushed(pushed), None)
     }

@@ -6,6 +6,7 @@
 
 mod document;
 
+use std::collections::BTreeMap;
 use std::io::{self, BufRead, BufReader, Read, Write};
 use std::path::Path;
 use std::process::{Child, ChildStdin, Command, ExitStatus, Stdio};
@@ -38,6 +39,8 @@ pub enum Outcome {
     Done {
         /// Of a push: its number there.
         number_there: Option<u64>,
+        /// The numbers of single targets, where each has one.
+        per_target: BTreeMap<Name, u64>,
         /// Where it can be seen.
         address: Option<String>,
         /// Whether it waits for someone there.
@@ -299,12 +302,11 @@ fn outcome(line: Line, status: ExitStatus, asked: Asked) -> Result<Outcome, Stri
         };
     }
     let done = line.done.ok_or("printed no result")?;
-    let number_there = match done.number_there.as_deref().map(str::parse::<u64>) {
-        Some(Err(_)) => return Err("gave a number there that is none".to_owned()),
-        Some(Ok(number)) => Some(number),
-        None => None,
-    };
-    Ok(Outcome::Done { number_there, address: done.address, waits: done.state == LineState::Waiting })
+    let number = |text: &str| text.parse::<u64>().map_err(|_| "gave a number there that is none".to_owned());
+    let number_there = done.number_there.as_deref().map(number).transpose()?;
+    let of_target = |(target, text): (Name, String)| Ok((target, number(&text)?));
+    let per_target = done.per_target.into_iter().map(of_target).collect::<Result<_, String>>()?;
+    Ok(Outcome::Done { number_there, per_target, address: done.address, waits: done.state == LineState::Waiting })
 }
 
 /// Takes the secret out of a text, and control characters.

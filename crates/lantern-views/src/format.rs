@@ -171,6 +171,12 @@ pub fn duration(seconds: u64) -> String {
     if hours > 0 { format!("{hours}:{minutes:02}:{rest:02}") } else { format!("{minutes}:{rest:02}") }
 }
 
+/// The numbers of single targets in parentheses, with a space before: ` (linux 41, windows 40)`; nothing where there are none.
+pub fn of_targets<'a>(numbers: impl IntoIterator<Item = (&'a Name, u64)>) -> String {
+    let each: Vec<String> = numbers.into_iter().map(|(target, number)| format!("{target} {number}")).collect();
+    if each.is_empty() { String::new() } else { format!(" ({})", each.join(", ")) }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -73,7 +73,8 @@ pub fn sentence(event: &Event) -> String {
             let message = e.message.as_ref().map_or(String::new(), |message| format!(": {message}"));
             let (name, at, number) = (&e.name, &e.storefront.name, e.number_there);
             let on = e.live_on.as_ref().map_or(String::new(), |branch| format!(" and so on {branch}"));
-            format!("brought {name} to {at}{on}, number there {number}, {}{message}", format::bytes(e.sent))
+            let of_targets = format::of_targets(e.numbers.iter().map(|(target, number)| (target, *number)));
+            format!("brought {name} to {at}{on}, number there {number}{of_targets}, {}{message}", format::bytes(e.sent))
         }
         EventBody::Pushed(e) => {
             let message = e.message.as_ref().map_or(String::new(), |message| format!(": {message}"));

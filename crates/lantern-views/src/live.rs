@@ -86,6 +86,8 @@ struct LiveDocument<'a> {
     not_in: Option<&'a ReleaseName>,
     /// Why, when it was withdrawn.
     withdrawn: Option<&'a str>,
+    /// The storefront's number of this target, where each has one of its own.
+    number_of_target: Option<u64>,
     /// What the build is for.
     message: Option<&'a str>,
     /// What the build says of itself inside and the release does not.
@@ -168,6 +170,7 @@ fn build(live: &LiveBuild) -> LiveDocument<'_> {
         behind: live.is_behind,
         not_in: live.not_in.as_ref(),
         withdrawn: live.withdrawn.as_deref(),
+        number_of_target: live.number_of_target,
         message: live.message.as_deref(),
         claims: &live.claims,
         unchanged_since: live.unchanged_since.as_ref(),
@@ -273,7 +276,8 @@ fn show_branch(branch: &LiveBranch, wide: usize, release_wide: usize, view: &mut
         let since = live.since.map(|at| format!("since {}", format::since(at)));
         let by = live.by.as_ref().map(|by| format!("by {}", shown(by)));
         let moved: Vec<String> = since.into_iter().chain(by).collect();
-        let there = format!("number there {}", live.build.number_there);
+        let own = of_targets.iter().filter_map(|(target, live)| Some((*target, live.number_of_target?)));
+        let there = format!("number there {}{}", live.build.number_there, format::of_targets(own));
         let parts: Vec<String> = [moved.join(" "), there].into_iter().filter(|part| !part.is_empty()).collect();
         view.say(format!("{indent}{}", faint(parts.join(", "))));
         if let Some(message) = &live.message {

@@ -48,6 +48,9 @@ pub struct WalkDocument<'a> {
     done: bool,
     #[serde(skip_serializing_if = "Option::is_none")]
     number_there: Option<u64>,
+    /// The numbers of single targets there, where each has one of its own.
+    #[serde(skip_serializing_if = "BTreeMap::is_empty")]
+    per_target: BTreeMap<Name, u64>,
 }
 
 /// What is done, with its branch.
@@ -117,6 +120,10 @@ pub fn walk_document<'a>(open: &'a OpenWalk, outcome: Option<&EventBody>) -> Wal
         number_there: match outcome {
             Some(EventBody::Pushed(pushed)) => Some(pushed.number_there),
             _ => None,
+        },
+        per_target: match outcome {
+            Some(EventBody::Pushed(pushed)) => pushed.numbers.clone(),
+            _ => BTreeMap::new(),
         },
     }
 }
@@ -324,7 +331,12 @@ pub fn outcome(begun: &StepsBegun, end: &EventBody) -> View {
     view.say(match end {
         EventBody::Pushed(pushed) => {
             let on = pushed.live_on.as_ref().map_or(String::new(), |branch| format!(", and live on {branch}"));
-            format!("\n{} {name} is at {at}{on}; its number there is {}", good("there:"), pushed.number_there)
+            format!(
+                "\n{} {name} is at {at}{on}; its number there is {}{}",
+                good("there:"),
+                pushed.number_there,
+                format::of_targets(pushed.numbers.iter().map(|(target, number)| (target, *number)))
+            )
         }
         EventBody::Moved(moved) => {
             let word = if moved.restores.is_some() { "back:" } else { "live:" };

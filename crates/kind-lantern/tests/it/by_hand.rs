@@ -283,6 +283,37 @@ fn waiting_ends_when_it_is_due_or_confirmed() {
     env.lantern(&["wait", "old-pier", "--then", "exit 3"]).fails(2);
 }
 
+/// A storefront that counts each file by itself: its numbers are read back, shown, and named in the steps that follow.
+#[test]
+fn each_target_has_a_number_of_its_own_there() {
+    let env = env();
+    let rules = r#"
+[[steps.push]]
+id = "upload"
+text = "Upload it."
+read-back = [{ key = "number-there-linux", ask = "The number beside the file" }]
+
+[[steps.promote]]
+id = "tick"
+text = "Tick file {release.number-there.linux} on {branch}."
+"#;
+    env.write("places/old-pier.toml", rules);
+    env.lantern(&["push", "old-pier", "--yes"]).success();
+    env.lantern(&["confirm", "old-pier", "upload", "--read-back", "number-there-linux=x"]).fails(2);
+    let done =
+        env.lantern(&["confirm", "old-pier", "upload", "--read-back", "number-there-linux=41"]).success().stdout();
+    assert!(done.contains("its number there is 1 (linux 41)"), "{done}");
+    let plan = env.lantern(&["promote", "old-pier", "pier", "--confirm", "1.3.2 (1)"]).success().stdout();
+    assert!(plan.contains("Tick file 41 on pier."), "{plan}");
+    env.lantern(&["confirm", "old-pier", "tick"]).success();
+    let live = env.lantern(&["live", "--offline"]).success().stdout();
+    assert!(live.contains("number there 1 (linux 41)"), "{live}");
+    let live = env.lantern(&["live", "--offline", "--json"]).json();
+    assert_eq!(live["storefronts"][1]["branches"][0]["targets"]["linux"]["number_of_target"], 41);
+    let history = env.lantern(&["history"]).success().stdout();
+    assert!(history.contains("number there 1 (linux 41), "), "{history}");
+}
+
 /// Says what came of it, and not more.
 #[test]
 fn waiting_says_what_came_of_it() {

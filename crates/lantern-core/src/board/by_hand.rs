@@ -5,7 +5,6 @@ use serde::{Deserialize, Serialize};
 
 use super::{Board, KnownRelease};
 use crate::event::{Adopted, Event, EventBody, Moved, NotDone, Pushed, StorefrontRef, Withdrawn};
-use crate::notes::Notes;
 use crate::walk::Walk;
 
 /// An answer to a question of the last look.
@@ -61,18 +60,8 @@ impl Board {
     /// Takes in what was out already. What came later on its branch stays.
     pub(super) fn adopt(&mut self, adopted: &Adopted, event: &Event) {
         self.has_build(Pushed {
-            key: None,
-            storefront: adopted.storefront.clone(),
-            release: adopted.release,
-            name: adopted.name.clone(),
-            number_there: adopted.number_there,
-            name_there: None,
-            sent: 0,
-            live_on: None,
             targets: adopted.targets.clone(),
-            message: None,
-            notes: Notes::default(),
-            after: None,
+            ..Pushed::new(adopted.storefront.clone(), (adopted.release, adopted.name.clone()), adopted.number_there)
         });
         if !self.at.contains_key(&adopted.release) {
             self.keep(KnownRelease {

@@ -1,7 +1,7 @@
 //! The builds of a board as rows, for the file in which boards are kept: each storefront stands in it once, and no field has a
 //! name. Of a long ledger they are most of it.
 
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 
 use serde::{Deserialize, Deserializer, Serialize, Serializer, de};
 
@@ -24,6 +24,7 @@ struct Row(
     Vec<Name>,
     Option<String>,
     Notes,
+    BTreeMap<Name, u64>,
 );
 
 #[derive(Serialize, Deserialize)]
@@ -44,6 +45,7 @@ pub(super) fn serialize<S: Serializer>(pushed: &[Pushed], serializer: S) -> Resu
         targets,
         message,
         notes,
+        numbers,
         live_on: _,
         after: _,
     } in pushed
@@ -65,6 +67,7 @@ pub(super) fn serialize<S: Serializer>(pushed: &[Pushed], serializer: S) -> Resu
             targets.clone(),
             message,
             notes,
+            numbers.clone(),
         ));
     }
     Rows(storefronts, rows).serialize(serializer)
@@ -73,7 +76,7 @@ pub(super) fn serialize<S: Serializer>(pushed: &[Pushed], serializer: S) -> Resu
 pub(super) fn deserialize<'de, D: Deserializer<'de>>(deserializer: D) -> Result<Vec<Pushed>, D::Error> {
     let Rows(storefronts, rows) = Rows::deserialize(deserializer)?;
     let pushed = rows.into_iter().map(
-        |Row(storefront, key, release, version, number, build, name_there, sent, targets, message, notes)| {
+        |Row(storefront, key, release, version, number, build, name_there, sent, targets, message, notes, numbers)| {
             let storefront = storefronts.get(storefront).cloned()?;
             Some(Pushed {
                 key,
@@ -89,6 +92,7 @@ pub(super) fn deserialize<'de, D: Deserializer<'de>>(deserializer: D) -> Result<
                 targets,
                 message,
                 notes,
+                numbers,
             })
         },
     );

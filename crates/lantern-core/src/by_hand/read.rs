@@ -14,7 +14,7 @@ use crate::names::{Name, nearest};
 use crate::notes::is_language;
 use crate::path::shown;
 use crate::patterns::Patterns;
-use crate::step::{ReadBack, length_of_time};
+use crate::step::{NUMBER_OF, ReadBack, length_of_time};
 use crate::template::{FILE_NAME, Known, STEP, Template};
 
 use ConfigKey::{Item, Key as K};
@@ -83,7 +83,7 @@ impl Check<'_> {
         let mut hand_over: Vec<(Option<Name>, HandOver)> = Vec::new();
         for (of, raw) in &raw.hand_over {
             let at = [K("hand-over"), K(of)];
-            let target = if of == "*" { None } else { self.target(&at, of) };
+            let target = if of == "*" { None } else { self.goes_there(&at, of) };
             if of == "*" || target.is_some() {
                 let found = self.hand_over(&at, raw);
                 hand_over.push((target, found));
@@ -131,13 +131,13 @@ impl Check<'_> {
         }
     }
 
-    fn target(&mut self, at: &[ConfigKey<'_>], text: &str) -> Option<Name> {
+    fn goes_there(&mut self, at: &[ConfigKey<'_>], text: &str) -> Option<Name> {
         let found = self.around.targets.iter().find(|target| target.as_str() == text).cloned();
         if found.is_none() {
             let known: Vec<&str> = self.around.targets.iter().map(Name::as_str).collect();
             let fix = match nearest(text, known.iter().copied()) {
                 Some(near) => format!("did you mean {near:?}?"),
-                None => format!("\"*\" for all; the targets that go there are {}", known.join(", ")),
+                None => format!("the targets that go there are {}", known.join(", ")),
             };
             self.stop(at, Code::UnknownTarget, format!("no target {:?} goes there", shown(text)), fix);
         }
@@ -172,6 +172,9 @@ impl Check<'_> {
     /// Finds values of the writer's own that are not there.
     fn keyed_values(&mut self, at: &[ConfigKey<'_>], template: &Template) {
         for name in template.names() {
+            if let Some(target) = name.strip_prefix("release.number-there.") {
+                self.goes_there(at, target);
+            }
             match name.split_once('.') {
                 Some(("values", key)) if !self.around.values.contains_key(key) => {
                     let what = format!("there is no value {:?} for this storefront", shown(key));
@@ -241,6 +244,9 @@ impl Check<'_> {
                 self.stop(&[&at[..], &[K("id")]].concat(), Code::ListedTwice, what, "rename one of them");
             }
             for back in &step.read_back {
+                if let Some(target) = back.key.as_str().strip_prefix(NUMBER_OF) {
+                    self.goes_there(&[&at[..], &[K("read-back")]].concat(), target);
+                }
                 if !used.insert(back.key.clone()) {
                     let what = format!("{} is read back twice", back.key);
                     self.stop(&[&at[..], &[K("read-back")]].concat(), Code::ListedTwice, what, "rename one of them");

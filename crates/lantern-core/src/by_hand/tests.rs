@@ -111,6 +111,14 @@ fn each_mistake_has_its_place_and_fix() {
         ("[hand-over.\"*\"]\nform = \"rar\"", "2: \"rar\" is not a value of hand-over.*.form"),
         ("[hand-over.\"*\"]\nform = \"package\"\ntop = \"x\"", "1: a package is one file"),
         ("[hand-over.\"*\"]\nname = \"{traget}.zip\"", "2: {traget} is not a value | did you mean {target}?"),
+        (
+            "[[steps.push]]\nid = \"a\"\ntext = \"{release.number-there.widnows}\"",
+            "3: no target \"widnows\" goes there | did you mean \"windows\"?",
+        ),
+        (
+            "[[steps.push]]\nid = \"a\"\ntext = \"b\"\nread-back = [{ key = \"number-there-moon\", ask = \"?\" }]",
+            "4: no target \"moon\" goes there | the targets that go there are ",
+        ),
         ("[[steps.push]]\nid = \"a\"", "1: an item of steps.push has no \"text\" | add text"),
         ("[[steps.push]]\nid = \"A b\"\ntext = \"x\"", "2: "),
         (

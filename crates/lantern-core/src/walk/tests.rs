@@ -131,6 +131,20 @@ fn a_move_has_its_branch_the_day_that_was_read_and_who_said_so() {
     assert_eq!(moved.facts.since.unwrap().to_string(), "2026-12-03T00:00:00Z");
 }
 
+#[test]
+fn each_target_may_have_a_number_of_its_own_there() {
+    let back = |key: &str| ReadBack { key: name(key), ask: "?".into(), form: AnswerForm::Text, optional: false };
+    let mut upload = step("upload");
+    upload.read_back = vec![back("number-there-linux"), back("number-there-moon")];
+    assert!(upload.read_back[0].check("12a").is_err(), "it is a number, whatever the rules say");
+    let file = HandedOver { target: name("linux"), name: "saltmarsh.zip".into(), bytes: 7, sha256: None };
+    let begun = StepsBegun { hand_over: vec![file], ..begun(Action::Push, vec![upload]) };
+    let mut walk = Walk::new(begun, "punt".into(), at(0));
+    say(&mut walk, "upload", done(&[("number-there-linux", "41"), ("number-there-moon", "7")]), 1).unwrap();
+    let Some(EventBody::Pushed(pushed)) = walk.outcome(&first()) else { panic!("a push") };
+    assert_eq!((pushed.number_there, pushed.numbers), (1, BTreeMap::from([(name("linux"), 41)])));
+}
+
 /// What a newer lantern says of a step, or wants to read back, is kept as it is, and settles nothing here.
 #[test]
 fn words_of_a_newer_lantern_are_kept() {

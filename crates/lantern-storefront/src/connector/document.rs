@@ -129,6 +129,8 @@ pub struct DocumentRelease {
     pub name_there: String,
     /// Its number there, once it has one.
     pub number_there: Option<String>,
+    /// The numbers that single targets have there, where they have some.
+    pub per_target: BTreeMap<Name, String>,
 }
 
 /// A file or folder that was laid out.
@@ -225,6 +227,9 @@ pub struct LineDone {
     /// Of a push: its number there, in digits. Left out where it has none: releases are counted.
     #[serde(default)]
     pub number_there: Option<String>,
+    /// Of a push: the numbers of single targets, where each gets one of its own.
+    #[serde(default)]
+    pub per_target: BTreeMap<Name, String>,
     /// Where it can be seen.
     #[serde(default)]
     pub address: Option<String>,

@@ -53,8 +53,14 @@ fn plain(script: &str) -> Ran {
 #[test]
 fn each_result_is_understood() {
     let outcome = |script: &str| plain(script).outcome.unwrap();
-    let done = |number_there, waits| Outcome::Done { number_there, address: None, waits };
+    let done =
+        |number_there, waits| Outcome::Done { number_there, per_target: Default::default(), address: None, waits };
     assert_eq!(outcome(r#"read line; echo '{"done": {"number-there": "42"}}'"#), done(Some(42), false));
+    let Outcome::Done { per_target, .. } = outcome(r#"read line; echo '{"done": {"per-target": {"linux": "7"}}}'"#)
+    else {
+        panic!("it was done")
+    };
+    assert_eq!(per_target.into_iter().map(|(target, n)| format!("{target} {n}")).collect::<Vec<_>>(), ["linux 7"]);
     assert_eq!(outcome(r#"echo '{"done": {"state": "waiting"}}'"#), done(None, true));
     let refused = LineRefused { because: "too large".into(), fix: Some("leave files out".into()) };
     let script = r#"echo '{"refused": {"because": "too large", "fix": "leave files out"}}'; exit 3"#;
@@ -86,6 +92,7 @@ fn what_does_not_fit_is_not_known() {
         (r#"echo '{"done": {}}'; echo '{"done": {}}'"#, "printed something behind its result"),
         (r#"echo '{"done": {}, "unknown-action": true}'"#, "printed a result that says two things"),
         (r#"echo '{"done": {"number-there": "forty-two"}}'"#, "gave a number there that is none"),
+        (r#"echo '{"done": {"per-target": {"linux": "-1"}}}'"#, "gave a number there that is none"),
         (r#"echo '{"not-begun": true}'"#, "answered a question that was not asked"),
         ("echo done", "printed a line that is none of its kind, \"done"),
     ] {

@@ -4,7 +4,6 @@ use super::*;
 use crate::board::Boards;
 use crate::digest::ReleaseId;
 use crate::event::{BranchWanted, EventBody, HandedOver, NotDone, StepSaid, StepStanding, StepsBegun};
-use crate::notes::Notes;
 use crate::step::{AnswerForm, ReadBack, Step};
 use crate::walk::There;
 
@@ -246,17 +245,8 @@ fn a_push_that_another_finished_is_not_open_any_more() {
         let (release, name) = release(text);
         EventBody::Pushed(Pushed {
             key: Some(id(n)),
-            storefront: storefront(),
-            release,
-            name,
-            number_there: 2,
-            name_there: None,
-            sent: 0,
-            live_on: None,
             targets: vec![self::name("linux")],
-            message: None,
-            notes: Notes::default(),
-            after: None,
+            ..Pushed::new(storefront(), (release, name), 2)
         })
     };
     desk.record(20, other(202, "1.4.0 (26)"));
