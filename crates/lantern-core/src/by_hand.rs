@@ -12,9 +12,8 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::names::Name;
-use crate::notes::Notes;
 use crate::patterns::Patterns;
-use crate::rules::{Accepted, Branches, Numbers, Refusal};
+use crate::rules::{Accepted, Branches, Numbers};
 use crate::step::{Paste, ReadBack, Step};
 use crate::template::{Template, Values};
 
@@ -51,21 +50,6 @@ pub struct HandRules {
     pub numbers: Option<Numbers>,
     /// The branches there.
     pub branches: Option<Branches>,
-}
-
-impl HandRules {
-    /// Says which notes are longer than what is taken there.
-    pub fn refuse_notes(&self, notes: &Notes) -> Vec<Refusal> {
-        let Some(max) = self.notes_max else { return Vec::new() };
-        let len = |text: &str| text.chars().count() as u64;
-        let long = notes.iter().filter(|(_, text)| len(text) > max);
-        long.map(|(language, text)| Refusal {
-            rule: "notes-too-long".to_owned(),
-            what: format!("the notes ({language}) have {} characters, {max} are taken", len(text)),
-            fix: format!("shorten them by {}", len(text) - max),
-        })
-        .collect()
-    }
 }
 
 /// The steps of each action, in the order in which they are done.

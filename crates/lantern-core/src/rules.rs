@@ -6,6 +6,7 @@
 mod accepted;
 mod branches;
 mod numbers;
+mod texts;
 mod unknown;
 
 use schemars::JsonSchema;
@@ -15,8 +16,10 @@ use serde_json::Value;
 pub use accepted::Accepted;
 pub use branches::{BranchRule, Branches, Carried, longest_stay};
 pub use numbers::{NumberRule, Numbers};
+pub use texts::Texts;
 
 use crate::names::Name;
+use crate::notes::Notes;
 use crate::release::TargetRecord;
 use crate::system::System;
 use crate::version::{BuildNumber, ReleaseName};
@@ -33,6 +36,9 @@ pub struct HouseRules {
     pub numbers: Numbers,
     /// The branches there.
     pub branches: Branches,
+    /// What comes along with a build; left out where nothing is asked of it.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub texts: Option<Texts>,
     /// The dotted names of rules that anyone who brings something must understand, such as `numbers.number`; of those that
     /// are not named here, what is not known is passed over. Left out: every rule must be understood.
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -54,13 +60,15 @@ impl<'de> Deserialize<'de> for HouseRules {
             numbers: Numbers,
             branches: Branches,
             #[serde(default)]
+            texts: Option<Texts>,
+            #[serde(default)]
             must_understand: Option<Vec<String>>,
         }
         let document = Value::deserialize(deserializer)?;
         let unknown = unknown::keys(&document);
         let known: Known = serde_json::from_value(document).map_err(serde::de::Error::custom)?;
-        let Known { revision, accepted, numbers, branches, must_understand } = known;
-        Ok(Self { revision, accepted, numbers, branches, must_understand, unknown })
+        let Known { revision, accepted, numbers, branches, texts, must_understand } = known;
+        Ok(Self { revision, accepted, numbers, branches, texts, must_understand, unknown })
     }
 }
 
@@ -73,6 +81,8 @@ pub struct Push<'a> {
     pub targets: &'a [&'a TargetRecord],
     /// The other releases that the title has.
     pub there: &'a [ReleaseName],
+    /// What is new, for players.
+    pub notes: &'a Notes,
 }
 
 /// A section of the rules: what it refuses.
@@ -113,16 +123,23 @@ impl Refusal {
 
 impl HouseRules {
     /// Rules that the studio wrote down itself; what is none of them asks for nothing.
-    pub fn written(accepted: Option<Accepted>, numbers: Option<Numbers>, branches: Branches) -> Self {
+    pub fn written(
+        accepted: Option<Accepted>,
+        numbers: Option<Numbers>,
+        branches: Branches,
+        notes_max: Option<u64>,
+    ) -> Self {
         let accepted =
             accepted.unwrap_or_else(|| Accepted { systems: System::ALL.to_vec(), depot_max_bytes: u64::MAX });
         let numbers = numbers.unwrap_or(Numbers { number: NumberRule::Free });
-        Self { revision: 0, accepted, numbers, branches, must_understand: None, unknown: Vec::new() }
+        let texts = notes_max.map(|notes_max| Texts { notes_max });
+        Self { revision: 0, accepted, numbers, branches, texts, must_understand: None, unknown: Vec::new() }
     }
 
     /// Every section, in the order in which they speak.
-    fn sections(&self) -> [&dyn Section; 3] {
-        [&self.accepted, &self.numbers, &self.branches]
+    fn sections(&self) -> Vec<&dyn Section> {
+        let all: [&dyn Section; 3] = [&self.accepted, &self.numbers, &self.branches];
+        all.into_iter().chain(self.texts.iter().map(|texts| texts as &dyn Section)).collect()
     }
 
     /// Returns the branch of this name.
@@ -197,7 +214,7 @@ mod tests {
 
     fn refuse(rules: &HouseRules, record: &ReleaseRecord, there: &[ReleaseName]) -> Vec<Refusal> {
         let targets: Vec<&TargetRecord> = record.targets.iter().collect();
-        rules.refuse_push(&Push { number: record.number, targets: &targets, there })
+        rules.refuse_push(&Push { number: record.number, targets: &targets, there, notes: &Notes::default() })
     }
 
     fn name(text: &str) -> ReleaseName {
@@ -208,6 +225,29 @@ mod tests {
     fn what_fits_passes() {
         assert!(refuse(&rules(), &record("1.4.0", 27), &[name("1.3.2 (25)")]).is_empty());
         assert!(rules().refuse_promote(&"open-water".parse().unwrap()).is_empty());
+    }
+
+    #[test]
+    fn notes_are_as_long_as_the_storefront_takes_them() {
+        let mut rules = rules();
+        rules.texts = Some(Texts { notes_max: 5 });
+        let record = record("1.4.0", 27);
+        let targets: Vec<&TargetRecord> = record.targets.iter().collect();
+        let refuse = |text: &str| {
+            let notes = &Notes::plain(text);
+            rules.refuse_push(&Push { number: record.number, targets: &targets, there: &[], notes })
+        };
+        assert!(refuse("灯台 灯台").is_empty(), "characters are counted, not bytes");
+        assert_eq!(
+            (words(&refuse("ablaze")), refuse("ablaze")[0].fix.as_str()),
+            (vec!["notes-too-long"], "shorten them by 1")
+        );
+        let again: HouseRules = serde_json::from_str(&serde_json::to_string(&rules).unwrap()).unwrap();
+        assert_eq!(again, rules);
+        let more = serde_json::json!({ "revision": 1, "accepted": rules.accepted, "numbers": rules.numbers,
+            "branches": rules.branches, "texts": { "notes-max": 5, "notes-min": 1 } });
+        let more: HouseRules = serde_json::from_value(more).unwrap();
+        assert_eq!(more.not_understood(), ["texts.notes-min"]);
     }
 
     #[test]

@@ -159,7 +159,7 @@ impl Session {
         }
         let (storefront_name, rules) = match titles.first() {
             Some((_, _, _, name, rules)) => (name.clone(), rules.clone()),
-            None => (name.to_string(), HouseRules::written(None, None, Branches { fixed: Vec::new() })),
+            None => (name.to_string(), HouseRules::written(None, None, Branches { fixed: Vec::new() }, None)),
         };
         Ok(Connection {
             storefront: name.clone(),

@@ -128,8 +128,8 @@ impl Session {
         if already.is_none() {
             let there: Vec<ReleaseName> =
                 builds.iter().filter(|b| b.release != release.id).map(|b| b.name.clone()).collect();
-            let mut refusals = at.rules()?.refuse_push(&Push { number: record.number, targets: &going, there: &there });
-            refusals.extend(hand.rules.refuse_notes(&texts.notes));
+            let push = Push { number: record.number, targets: &going, there: &there, notes: &texts.notes };
+            let refusals = at.rules()?.refuse_push(&push);
             if !refusals.is_empty() {
                 return Err(ProjectError::Rules { storefront: at.reference.name.clone(), refusals });
             }

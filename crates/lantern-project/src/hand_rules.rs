@@ -171,7 +171,12 @@ impl Workspace {
         Ok(SaidThere {
             facts: StorefrontFacts { id: key.storefront.clone(), name: hand.name(name), now: None },
             branches: branches.collect(),
-            rules: HouseRules::written(hand.rules.accepted.clone(), hand.rules.numbers.clone(), written),
+            rules: HouseRules::written(
+                hand.rules.accepted.clone(),
+                hand.rules.numbers.clone(),
+                written,
+                hand.rules.notes_max,
+            ),
             title: Title {
                 handle: handle.clone(),
                 name: self.project.edition_name(edition).to_owned(),

@@ -139,7 +139,8 @@ impl Session {
         if already.is_none() {
             let others = builds.iter().filter(|b| b.release != release.id);
             let there: Vec<ReleaseName> = others.map(|b| b.name.clone()).collect();
-            let refusals = rules.refuse_push(&Push { number: record.number, targets: &going, there: &there });
+            let push = Push { number: record.number, targets: &going, there: &there, notes: &texts.notes };
+            let refusals = rules.refuse_push(&push);
             if !refusals.is_empty() {
                 return Err(ProjectError::Rules { storefront: storefront.reference.name, refusals });
             }

@@ -1,6 +1,8 @@
 //! The chain from `init` to `history`, every output whole.
 
-use crate::env::{TestEnv, files};
+use lantern_core::rules::Texts;
+
+use crate::env::{TestEnv, files, one_line};
 
 #[test]
 fn the_whole_chain_reads_well() {
@@ -582,4 +584,23 @@ fn help_has_examples_everywhere() {
         assert!(env.lantern(&["completions", shell]).success().stdout().contains("promote"), "{shell}");
     }
     assert_eq!(env.lantern(&["prmote"]).code(), 2);
+}
+
+/// Notes that the storefront does not take are refused before anything travels.
+#[test]
+fn notes_are_as_long_as_the_storefront_takes_them() {
+    let mut env = TestEnv::without_storefront();
+    let mut document = one_line();
+    document.rules.texts = Some(Texts { notes_max: 12 });
+    env.open_stand_in(document, 0);
+    env.make_title();
+    env.write("lantern.toml", &env.config("1.3.2"));
+    env.connect();
+    env.lantern(&["prepare"]).success();
+    env.write("notes.txt", "# en\nIt is lit.\n# ja\n灯台に明かりが灯りました。\n");
+    let push = ["push", "brambleyard", "--notes-from", "notes.txt", "--yes"];
+    let refused = env.lantern(&push).fails(3).stderr();
+    assert!(refused.contains("the notes (ja) have 13 characters, 12 are taken"), "{refused}");
+    env.write("notes.txt", "# en\nIt is lit.\n# ja\n灯りました。\n");
+    env.lantern(&push).success();
 }

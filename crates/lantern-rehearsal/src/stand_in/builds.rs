@@ -50,7 +50,8 @@ impl StandIn {
             return Ok(same.clone());
         }
         let there: Vec<ReleaseName> = builds.iter().filter(|b| b.release != id).map(|b| b.name.clone()).collect();
-        let refusals = self.rules().refuse_push(&Push { number: record.number, targets: &records, there: &there });
+        let push = Push { number: record.number, targets: &records, there: &there, notes: &new.notes };
+        let refusals = self.rules().refuse_push(&push);
         if !refusals.is_empty() {
             return Err(Refused::by_rules(refusals));
         }
