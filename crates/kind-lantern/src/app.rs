@@ -12,6 +12,10 @@ use crate::ui::Ui;
 
 /// Runs the program.
 pub fn run() -> ExitCode {
+    if crate::own_window::is_ours(std::env::args_os().len()) {
+        crate::own_window::explain();
+        return ExitCode::SUCCESS;
+    }
     let arguments = crate::sole_storefront::fill_in(std::env::args_os().collect());
     let parsed = args::command().try_get_matches_from(&arguments).and_then(|found| Cli::from_arg_matches(&found));
     let cli = match parsed {

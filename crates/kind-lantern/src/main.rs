@@ -11,6 +11,7 @@ mod generated;
 mod interrupt;
 mod log_file;
 mod options;
+mod own_window;
 mod progress;
 mod sole_storefront;
 mod ui;
