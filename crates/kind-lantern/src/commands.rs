@@ -164,8 +164,13 @@ impl Agreement {
 
 /// Asks until there is a clear yes or no.
 fn yes_or_no(ui: &Ui, question: &str, what: &str, option: &str) -> Result<bool, CommandError> {
+    ask_yes_or_no(ui, &format!("\n{question}"), what, option)
+}
+
+/// The same for one of several questions that belong together.
+fn ask_yes_or_no(ui: &Ui, question: &str, what: &str, option: &str) -> Result<bool, CommandError> {
     loop {
-        match ui.ask(&format!("\n{question}"), what, option)?.to_lowercase().as_str() {
+        match ui.ask(question, what, option)?.to_lowercase().as_str() {
             "y" | "yes" => return Ok(true),
             "n" | "no" => return Ok(false),
             _ => ui.say("  y or n, please"),

@@ -8,7 +8,7 @@ use serde::Serialize;
 
 use crate::format;
 use crate::paint::{bad, faint, good, strong};
-use crate::view::View;
+use crate::view::{Next, View};
 
 /// What `lantern last-look --json` prints.
 #[derive(Serialize)]
@@ -53,10 +53,16 @@ pub fn is_done(looks: &[Look]) -> bool {
     looks.iter().all(|look| look.answer.as_ref().is_some_and(|answer| answer.yes))
 }
 
+/// What is looked at.
+pub fn title(release: &ReleaseName) -> View {
+    let mut view = View::default();
+    view.say(format!("Last look at {}\n", strong(release)));
+    view
+}
+
 /// The same as a list, numbered as the option counts them.
 pub fn view(release: &ReleaseName, looks: &[Look], now: Timestamp) -> View {
     let mut view = View::default();
-    view.say(format!("Last look at {}\n", strong(release)));
     for (number, look) in (1..).zip(looks) {
         let (mark, who) = match &look.answer {
             None => (faint("?  "), String::new()),
@@ -66,6 +72,9 @@ pub fn view(release: &ReleaseName, looks: &[Look], now: Timestamp) -> View {
             }
         };
         view.sentence(format!("  {number}  {mark}  "), 10, format!("{}{who}", shown(&look.question)));
+    }
+    if !is_done(looks) {
+        view.next(Next::of(format!("lantern last-look {}", release.number), "asks again what is not a yes"));
     }
     view
 }

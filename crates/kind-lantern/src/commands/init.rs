@@ -10,6 +10,7 @@ use lantern_project::{
     EXPORT_FOLDERS, FoundExports, InitAnswers, InitDraft, InitStorefront, ProjectError, SeenExport, detect_export,
     target_names,
 };
+use lantern_views::View;
 use lantern_views::init;
 use lantern_views::paint::faint;
 
@@ -94,6 +95,9 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
         exports,
         next_number: args.next_number,
     };
+    if !asks.is_first {
+        ui.say("");
+    }
     let text = lantern_project::init(root, &answers, ui.stop.clone())?;
     ui.answer(&init::document(&path, &text), &init::view(&answers, &text));
     Ok(())
@@ -175,14 +179,17 @@ impl Asks<'_> {
         let before = (question.kept)(&mut self.draft).clone().filter(|text| check(text).is_ok());
         if self.ui.can_ask() {
             if std::mem::take(&mut self.is_first) {
-                self.ui
-                    .say("A few questions; every answer stands in lantern.toml afterwards and can be changed there.");
+                self.ui.say("A few questions. The answers stand in lantern.toml afterwards.");
                 if self.draft != InitDraft::default() {
                     self.ui.say("What you answered before stands in brackets: Enter takes it.");
                 }
             }
-            let space = if std::mem::take(&mut self.is_spaced) { "" } else { "\n" };
-            self.ui.say(&format!("{space}{}", faint(question.why)));
+            let mut view = View::default();
+            if !std::mem::take(&mut self.is_spaced) {
+                view.space();
+            }
+            view.column("", 0, faint(question.why));
+            self.ui.show(&view);
         }
         let asked = match &before {
             Some(before) => format!("{} [{before}]:", question.asks),

@@ -54,14 +54,18 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
             format!("there are {}", looks.len()),
         ));
     }
+    ui.show(&last_look::title(&release.name));
     if args.answer.is_empty() && ui.can_ask() {
         let is_open = |look: &&lantern_project::Look| !look.answer.as_ref().is_some_and(|answer| answer.yes);
         let count = looks.iter().filter(is_open).count();
         for (at, look) in (1..).zip(looks.iter().filter(is_open)) {
-            let question = format!("{at} of {count}   {} (y/n)", lantern_core::path::shown(&look.question));
-            let yes = super::yes_or_no(ui, &question, "your answer", "--answer")?;
+            let question = format!("  {at} of {count}   {} (y/n)", lantern_core::path::shown(&look.question));
+            let yes = super::ask_yes_or_no(ui, &question, "your answer", "--answer")?;
             // Each answer is kept at once: what was said is not lost when the next one is interrupted.
             super::lock_waiting(ui)?.answer_look(&release, &look.question, yes)?;
+        }
+        if count > 0 {
+            ui.say("");
         }
     }
     let mut session = super::lock_waiting(ui)?;

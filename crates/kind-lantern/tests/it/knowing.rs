@@ -576,11 +576,15 @@ fn a_branch_takes_what_was_tried_and_looked_at() {
       1  yes  Do the credits name everyone?   by wren, just now
       2  no   Does the feedback link open?   by wren, just now
 
+    next: lantern last-look 2   asks again what is not a yes
+
     $ lantern last-look
     Last look at 1.4.0 (2)
 
       1  yes  Do the credits name everyone?   by wren, 1 minute ago
       2  no   Does the feedback link open?   by wren, 1 minute ago
+
+    next: lantern last-look 2   asks again what is not a yes
 
     $ lantern last-look --answer 3=yes
     ------- stderr -------
