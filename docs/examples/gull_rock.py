@@ -63,8 +63,8 @@ if asked["attempt"] in known["attempts"]:
     end(done=known["attempts"][asked["attempt"]])
 if action == "query":
     end(not_begun=True)
-if action == "probe":
-    end(done={})
+if action in ("probe", "list"):
+    end(done={"branches": known["branches"]} if action == "list" else {})
 if action == "push":
     number = known["next"]
     folder = shelf / str(number)

@@ -229,7 +229,7 @@ impl Numbers {
             }
             EventBody::Pushed(pushed) => there(&pushed.storefront, &pushed.name),
             EventBody::Adopted(adopted) => there(&adopted.storefront, &adopted.name),
-            EventBody::BranchReported(BranchReported { storefront, facts })
+            EventBody::BranchReported(BranchReported { storefront, facts, .. })
             | EventBody::Moved(Moved { storefront, facts, .. })
             | EventBody::BranchWentBack(BranchWentBack { storefront, facts, .. }) => {
                 facts.targets.values().for_each(|build| there(storefront, &build.name));
@@ -334,6 +334,10 @@ impl Board {
             }
             EventBody::NotDone(not_done) => {
                 self.open.remove(&not_done.key);
+            }
+            EventBody::BranchReported(seen) if seen.storefront.is_by_hand() => {
+                self.said_reported(seen, event);
+                self.heard_of(&seen.storefront, event);
             }
             EventBody::BranchReported(seen) => self.learn(&seen.storefront, &seen.facts),
             EventBody::Withdrawn(withdrawn) => {

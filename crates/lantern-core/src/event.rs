@@ -514,8 +514,23 @@ pub struct Rebuilt {
 pub struct BranchReported {
     /// Where.
     pub storefront: StorefrontRef,
-    /// What the branch has.
+    /// What the branch has; of a storefront by hand: of the targets that are named.
     pub facts: BranchFacts,
+    /// Of a storefront by hand: as in [`Moved::after`].
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub after: Option<Timestamp>,
+}
+
+impl BranchReported {
+    /// What a storefront states.
+    pub fn new(storefront: StorefrontRef, facts: BranchFacts) -> Self {
+        Self { storefront, facts, after: None }
+    }
+
+    /// When it counts as said.
+    pub fn counts_at(&self, recorded_at: Timestamp) -> Timestamp {
+        by_hand::counts_at(recorded_at, self.after)
+    }
 }
 
 macro_rules! kinds {

@@ -408,7 +408,7 @@ open-water = { audience = "everyone" }
             by: None,
             targets: targets.iter().map(|(target, release)| (target.parse().unwrap(), build(release))).collect(),
         };
-        EventBody::BranchReported(BranchReported { storefront: storefront(), facts })
+        EventBody::BranchReported(BranchReported::new(storefront(), facts))
     }
 
     fn withdrawn(release: &str) -> EventBody {
@@ -523,7 +523,7 @@ open-water = { audience = "everyone" }
     #[test]
     fn what_was_put_back_stays_back() {
         let moved = |revision: u64, release: &str, restores: Option<u64>| {
-            let EventBody::BranchReported(BranchReported { storefront, facts }) =
+            let EventBody::BranchReported(BranchReported { storefront, facts, .. }) =
                 seen("creek", revision, &[("linux", release), ("windows", release)])
             else {
                 panic!("it is one")

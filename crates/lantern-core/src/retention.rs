@@ -178,7 +178,7 @@ mod tests {
             by: None,
             targets: [("linux".parse().unwrap(), build)].into(),
         };
-        event(EventBody::BranchReported(BranchReported { storefront, facts }))
+        event(EventBody::BranchReported(BranchReported::new(storefront, facts)))
     }
 
     fn stay(rule: RetentionRule, events: &[Event], today: i64) -> Vec<(u32, Option<Reason>)> {

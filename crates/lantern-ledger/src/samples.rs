@@ -124,7 +124,7 @@ pub fn busy(releases: u32, take: impl FnMut(String)) {
                 after: None,
             };
             to.add(revision, EventBody::Moved(moved));
-            to.add(revision, EventBody::BranchReported(BranchReported { storefront: storefront.clone(), facts }));
+            to.add(revision, EventBody::BranchReported(BranchReported::new(storefront.clone(), facts)));
         }
     }
 }

@@ -94,7 +94,7 @@ impl Session {
                 }
                 Ok(ConnectorEnd::Waits)
             }
-            Outcome::Done { number_there, per_target, address, waits: false } => {
+            Outcome::Done { number_there, per_target, address, waits: false, .. } => {
                 let numbers = Numbers { there: number_there, of_targets: per_target };
                 let outcome = Box::new(self.end_walk(open, at, numbers)?);
                 Ok(ConnectorEnd::Done { outcome, address })

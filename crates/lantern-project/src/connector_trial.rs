@@ -4,6 +4,7 @@ use lantern_core::bytes::hex;
 use lantern_core::digest::ReleaseId;
 use lantern_core::event::EventId;
 use lantern_core::names::Name;
+use lantern_core::path::shown;
 use lantern_core::progress::Progress;
 use lantern_core::version::{BuildNumber, Version};
 use lantern_formats::hash::Hash;
@@ -74,7 +75,8 @@ impl Workspace {
         };
         let program = runner(&self.project, connector);
         let ask = |action: Asked, attempt: EventId| {
-            let (of, is_push) = ((action == Asked::Query).then_some(Asked::Push), action != Asked::Probe);
+            let (of, is_push) =
+                ((action == Asked::Query).then_some(Asked::Push), !matches!(action, Asked::Probe | Asked::List));
             let release = push.release.clone().filter(|_| is_push);
             let document = Document { action, attempt, of, release, ..push.clone() };
             program.run(&document, progress, &|_| {})
@@ -96,6 +98,20 @@ impl Workspace {
         if !goes_on {
             return Ok(checks);
         }
+        let listed = ask(Asked::List, EventId::new(environment::now(), environment::random()?));
+        let listed = listed.map_err(not_known).and_then(|outcome| match outcome {
+            Outcome::Done { branches: Some(branches), .. } if branches.is_empty() => {
+                Ok("none has anything yet".to_owned())
+            }
+            Outcome::Done { branches: Some(branches), .. } => {
+                Ok(branches.into_keys().map(|branch| shown(&branch)).collect::<Vec<_>>().join(", "))
+            }
+            Outcome::Done { branches: None, .. } => Err("it was done, and no branch was named".to_owned()),
+            Outcome::UnknownAction => Ok("it cannot say; the board has what was done with lantern".to_owned()),
+            Outcome::Refused(refused) => Err(format!("it refused: {}", refused.because)),
+            other => Err(format!("it answered {other:?}")),
+        });
+        check("it says what each branch has", listed);
         let unknown = EventId::new(environment::now(), environment::random()?);
         let never = ask(Asked::Query, unknown).map_err(not_known).and_then(|outcome| match outcome {
             Outcome::NotBegun => Ok("it says so".to_owned()),

@@ -24,6 +24,7 @@ mod adopt;
 mod check;
 mod connect;
 mod connector;
+mod connector_list;
 mod connector_run;
 mod connector_trial;
 mod depots;

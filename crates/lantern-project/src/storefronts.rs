@@ -20,6 +20,7 @@ use lantern_storefront::{
 };
 
 use crate::ProjectError;
+use crate::connector_list::Listed;
 use crate::error::{Class, Explained};
 use crate::hand_rules::{self, Hand};
 use crate::project::Project;
@@ -217,7 +218,7 @@ impl Session {
                     facts,
                     known: known.revision,
                 }),
-                _ => EventBody::BranchReported(BranchReported { storefront: storefront_ref, facts }),
+                _ => EventBody::BranchReported(BranchReported::new(storefront_ref, facts)),
             };
             let server = ServerFacts { happened_at: branch.facts.since, revision: branch.facts.revision };
             self.workspace.record(&storefront.edition, body, Some(server))?;
@@ -276,6 +277,13 @@ pub enum Heard {
     Not(ProjectError),
     /// It cannot be asked: what is known was said by a person.
     ByHand,
+    /// Its connector answered, and a branch has something that is not known here.
+    Unknown {
+        /// Which branch.
+        branch: Name,
+        /// Its number there.
+        number: String,
+    },
 }
 
 impl Session {
@@ -287,7 +295,8 @@ impl Session {
         let mut out = Vec::new();
         for (name, editions) in self.storefronts_with_editions() {
             if self.project().storefront(name.as_str())?.1.by_hand().is_some() {
-                out.push((name, Heard::ByHand));
+                let heard = self.ask_connectors(&editions, &name)?;
+                out.push((name, heard));
                 continue;
             }
             let mut heard = Heard::Now;
@@ -304,6 +313,21 @@ impl Session {
             out.push((name, heard));
         }
         Ok(out)
+    }
+
+    /// Asks the connector of a storefront what each edition has there, where it has a connector that says so.
+    fn ask_connectors(&mut self, editions: &[Name], name: &Name) -> Result<Heard, ProjectError> {
+        let mut heard = Heard::ByHand;
+        for edition in editions {
+            match self.list_through_connector(edition, name) {
+                Ok(Listed::NotSaid) => return Ok(Heard::ByHand),
+                Ok(Listed::Said) => heard = Heard::Now,
+                Ok(Listed::Unknown { branch, number }) => return Ok(Heard::Unknown { branch, number }),
+                Err(error @ ProjectError::Connector(_)) => return Ok(Heard::Not(error)),
+                Err(error) => return Err(error),
+            }
+        }
+        Ok(heard)
     }
 
     /// Returns every configured storefront with those of the project's editions that it has.

@@ -20,7 +20,7 @@ use lantern_core::redact::{TAKEN_OUT, without_values};
 
 pub use document::{
     Asked, Document, DocumentAccess, DocumentBefore, DocumentFile, DocumentGame, DocumentRelease, DocumentStorefront,
-    Line, LineDone, LineProgress, LineRefused, LineState, SCHEMA,
+    Line, LineBranch, LineDone, LineProgress, LineRefused, LineState, SCHEMA,
 };
 
 /// Longest line that is read, in bytes.
@@ -41,6 +41,8 @@ pub enum Outcome {
         number_there: Option<u64>,
         /// The numbers of single targets, where each has one.
         per_target: BTreeMap<Name, u64>,
+        /// Of a list: what each branch has.
+        branches: Option<BTreeMap<String, LineBranch>>,
         /// Where it can be seen.
         address: Option<String>,
         /// Whether it waits for someone there.
@@ -306,7 +308,14 @@ fn outcome(line: Line, status: ExitStatus, asked: Asked) -> Result<Outcome, Stri
     let number_there = done.number_there.as_deref().map(number).transpose()?;
     let of_target = |(target, text): (Name, String)| Ok((target, number(&text)?));
     let per_target = done.per_target.into_iter().map(of_target).collect::<Result<_, String>>()?;
-    Ok(Outcome::Done { number_there, per_target, address: done.address, waits: done.state == LineState::Waiting })
+    let branches = done.branches;
+    Ok(Outcome::Done {
+        number_there,
+        per_target,
+        branches,
+        address: done.address,
+        waits: done.state == LineState::Waiting,
+    })
 }
 
 /// Takes the secret out of a text, and control characters.

@@ -112,7 +112,7 @@ pub struct Live<'a> {
 impl Live<'_> {
     fn why(&self, storefront: &Name) -> Option<String> {
         match self.heard.get(storefront)? {
-            Heard::Now | Heard::ByHand => None,
+            Heard::Now | Heard::ByHand | Heard::Unknown { .. } => None,
             // Its name is said already.
             Heard::Not(ProjectError::Storefront { source, .. }) => Some(source.to_string()),
             Heard::Not(other) => Some(other.to_string()),
@@ -120,7 +120,7 @@ impl Live<'_> {
     }
 
     fn is_heard(&self, storefront: &Name) -> bool {
-        matches!(self.heard.get(storefront), Some(Heard::Now))
+        matches!(self.heard.get(storefront), Some(Heard::Now | Heard::Unknown { .. }))
     }
 
     /// Returns the first storefront that did not answer just now.
@@ -230,6 +230,9 @@ pub fn view(live: &Live<'_>, has_editions: bool) -> View {
         let as_of = storefront.as_of.map_or_else(String::new, |at| format!(", last known {}", format::time(at)));
         if storefront.by_hand {
             let said = match &storefront.said {
+                _ if storefront.connector && live.is_heard(&storefront.storefront) => {
+                    "as its connector says".to_owned()
+                }
                 Some(said) if storefront.connector => {
                     let (by, ago) = (shown(&said.by), format::ago(said.at, live.now));
                     format!("as its connector said when {by} last ran it, {ago}")
@@ -239,6 +242,14 @@ pub fn view(live: &Live<'_>, has_editions: bool) -> View {
                 None => "by hand: nobody said anything yet".to_owned(),
             };
             view.say(format!("    {}", faint(said)));
+            if let Some(why) = live.why(&storefront.storefront) {
+                view.column(format!("    {} ", care("no answer:")), 15, why);
+            }
+            if let Some(Heard::Unknown { branch, number }) = live.heard.get(&storefront.storefront) {
+                let what = format!("{branch} has number {}, which nobody brought there with lantern", shown(number));
+                view.column(format!("    {} ", care("not known:")), 15, what);
+                view.column("    ", 4, format!("fix: lantern adopt {} {branch}", storefront.storefront));
+            }
         } else if let Some(why) = live.why(&storefront.storefront) {
             view.column(format!("    {} ", care("no answer:")), 15, format!("{why}{as_of}"));
         } else if !live.is_heard(&storefront.storefront) {

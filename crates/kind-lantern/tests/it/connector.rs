@@ -57,6 +57,8 @@ fn the_example_does_everything_but_one_thing() {
     $ lantern storefronts try gull-rock --yes
       yes  it answers a probe
            the storefront answers
+      yes  it says what each branch has
+           none has anything yet
       yes  it says of an unknown attempt that it never arrived
            it says so
       yes  it brings a file of 73 bytes there
@@ -241,4 +243,55 @@ fn rules_are_written_by_asking_for_nothing() {
     env.lantern(&["storefronts", "new", "pier", "--usual-wait", "soon"]).fails(2);
     env.lantern(&["storefronts", "new", "pier", "--form", "rar"]).fails(2);
     assert!(!env.path("places/pier.toml").exists());
+}
+
+/// What is where is what the connector finds there, whoever put it there; what nobody here knows is said, and not made up.
+#[test]
+fn the_board_has_what_the_connector_finds() {
+    let env = env();
+    let state = |branches: &str| {
+        let mut state = shelf(&env);
+        state["branches"] = serde_json::from_str(branches).unwrap();
+        env.write("shelf/state.json", &state.to_string());
+    };
+    env.lantern(&["push", "gull-rock", "--yes"]).success();
+    env.lantern(&["promote", "gull-rock", "ledge", "--confirm", "1.3.2 (1)"]).success();
+    gull_rock(&env, "1.4.0", EXAMPLE);
+    env.export(GameVersion::New);
+    env.lantern(&["prepare"]).success();
+    env.lantern(&["push", "gull-rock", "--yes"]).success();
+    let events = || env.event_kinds().len();
+    let before = events();
+    let live = env.lantern(&["live"]).success().stdout();
+    assert!(live.contains("ledge        1.3.2 (1)   behind") && live.contains("as its connector says"), "{live}");
+    assert_eq!(events(), before, "that is no news");
+    // Someone moved it there without this tool.
+    state(r#"{ "ledge": "42" }"#);
+    let live = env.lantern(&["live"]).success().stdout();
+    assert!(live.contains("ledge        1.4.0 (2)   newest"), "{live}");
+    assert_eq!(events(), before + 1);
+    env.lantern(&["rollback", "gull-rock", "ledge", "--confirm", "1.3.2 (1)"]).success();
+    // Each target by itself, and another name that is nobody's branch.
+    state(r#"{ "ledge": { "linux": "42" }, "cave": "7" }"#);
+    let live = env.lantern(&["live"]).success().stdout();
+    assert!(live.contains("ledge        1.4.0 (2)   newest"), "{live}");
+    let before = events();
+    state(r#"{ "ledge": "43" }"#);
+    let live = env.lantern(&["live"]).success().stdout();
+    assert!(live.contains("not known: ledge has number 43, which nobody brought there with lantern"), "{live}");
+    assert!(live.contains("1.4.0 (2)   newest") && live.contains("lantern adopt gull-rock ledge"), "{live}");
+    assert_eq!(events(), before);
+    // A connector that cannot say it, or fails, changes nothing.
+    for (script, said) in [
+        ("read -r line\necho '{\"unknown-action\": true}'\n", "as its connector said when wren last ran it"),
+        ("read -r line\necho '{\"done\": {}}'\n", "no answer: the connector of gull-rock was asked what is where, and"),
+        ("exit 9\n", "no answer: "),
+        ("read -r line\necho '{\"refused\": {\"because\": \"the tide is in\"}}'\nexit 3\n", "the tide is in"),
+    ] {
+        env.write("says.sh", script);
+        gull_rock(&env, "1.4.0", r#"["sh", "says.sh"]"#);
+        let live = env.lantern(&["live"]).success().stdout();
+        assert!(live.contains(said) && live.contains("1.4.0 (2)   newest"), "{live}");
+    }
+    assert_eq!(events(), before);
 }

@@ -79,7 +79,7 @@ impl Board {
         self.said_adopted(adopted, event);
     }
 
-    fn heard_of(&mut self, storefront: &StorefrontRef, event: &Event) {
+    pub(super) fn heard_of(&mut self, storefront: &StorefrontRef, event: &Event) {
         let said = SaidOf { by: event.actor.clone(), at: event.recorded_at };
         let title = storefront.key();
         if self.said.get(&title).is_none_or(|known| known.at <= said.at) {

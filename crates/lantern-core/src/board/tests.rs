@@ -149,9 +149,8 @@ fn a_number_far_above_is_not_followed() {
 
 #[test]
 fn a_storefront_that_went_back_is_believed() {
-    let seen = |revision, release| {
-        EventBody::BranchReported(BranchReported { storefront: storefront(), facts: facts(revision, release) })
-    };
+    let seen =
+        |revision, release| EventBody::BranchReported(BranchReported::new(storefront(), facts(revision, release)));
     let back = BranchWentBack { storefront: storefront(), facts: facts(1, "1.3.2 (25)"), known: 3 };
     let base = || vec![seen(3, "1.4.0 (27)"), EventBody::BranchWentBack(back.clone())];
     let has =
@@ -164,7 +163,7 @@ fn a_storefront_that_went_back_is_believed() {
 fn a_storefront_is_one_whatever_it_is_called() {
     let seen = |revision, called: &str, release| {
         let storefront = StorefrontRef { name: called.parse().unwrap(), ..storefront() };
-        EventBody::BranchReported(BranchReported { storefront, facts: facts(revision, release) })
+        EventBody::BranchReported(BranchReported::new(storefront, facts(revision, release)))
     };
     let board = fold(vec![seen(1, "brambleyard", "1.3.2 (25)"), seen(2, "yard", "1.4.0 (27)")]);
     assert_eq!(board.branches.len(), 1);
@@ -179,7 +178,7 @@ fn a_target_that_a_move_leaves_alone_is_there_since_before() {
         facts.since = at(second);
         let macos = BranchBuild { number_there: 1, release: ReleaseId::of(b"m"), name: name("1.3.2 (25)") };
         facts.targets.insert("macos".parse().unwrap(), macos);
-        EventBody::BranchReported(BranchReported { storefront: storefront(), facts })
+        EventBody::BranchReported(BranchReported::new(storefront(), facts))
     };
     let board = fold(vec![seen(1, 100, "1.3.2 (25)"), seen(2, 200, "1.4.0 (27)")]);
     let since =
@@ -274,7 +273,7 @@ fn the_last_word_on_a_build_counts_and_sealing_again_brings_content_back() {
 proptest! {
     #[test]
     fn the_highest_revision_wins_in_any_order(order in Just((1..9_u64).collect::<Vec<_>>()).prop_shuffle()) {
-        let seen = |r: &u64| EventBody::BranchReported(BranchReported { storefront: storefront(), facts: facts(*r, &format!("1.0.{r} ({r})")) });
+        let seen = |r: &u64| EventBody::BranchReported(BranchReported::new(storefront(), facts(*r, &format!("1.0.{r} ({r})"))));
         let board = fold(order.iter().map(seen).collect());
         prop_assert_eq!(board.branches.len(), 1);
         prop_assert_eq!(board.branches.values().next().unwrap().revision, 8);

@@ -8,7 +8,9 @@ use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
 use super::{Board, BranchKey};
-use crate::event::{Action, Adopted, BranchBuild, BranchFacts, Event, EventId, Moved, Pushed, StorefrontRef};
+use crate::event::{
+    Action, Adopted, BranchBuild, BranchFacts, BranchReported, Event, EventId, Moved, Pushed, StorefrontRef,
+};
 use crate::names::Name;
 use crate::version::{BuildNumber, ReleaseName};
 use crate::walk::Walk;
@@ -167,6 +169,22 @@ impl Board {
         self.take_word(&pushed.storefront, branch, word);
     }
 
+    /// Takes in what a connector found a branch to have.
+    pub(super) fn said_reported(&mut self, reported: &BranchReported, event: &Event) {
+        let targets = &reported.facts.targets;
+        let word = Word {
+            at: Some(reported.counts_at(event.recorded_at)),
+            id: event.id,
+            key: Some(event.id),
+            builds: targets.iter().map(|(target, build)| (target.clone(), Some(build.clone()))).collect(),
+            since: reported.facts.since,
+            by: reported.facts.by.clone(),
+            goes_back: false,
+            because: None,
+        };
+        self.take_word(&reported.storefront, &reported.facts.branch, word);
+    }
+
     /// Takes in what a branch has or had before.
     pub(super) fn said_adopted(&mut self, adopted: &Adopted, event: &Event) {
         let Some(branch) = &adopted.branch else { return };
@@ -261,7 +279,8 @@ impl Board {
                 let mut then = Standing::nothing(branch);
                 before.iter().for_each(|word| then.take(word));
                 let had = brings.iter().all(|(target, build)| then.facts.targets.get(target) == build.as_ref());
-                had || since.iter().any(|word| word.builds == brings)
+                let says_it = |word: &Word| brings.iter().all(|(target, build)| word.builds.get(target) == Some(build));
+                had || since.iter().any(says_it)
             }
             Action::Withdraw { .. } => self.withdrawn_at.contains(&(title, begun.release)),
             Action::Other(_) => false,

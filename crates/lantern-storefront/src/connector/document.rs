@@ -33,6 +33,8 @@ pub enum Asked {
     Withdraw,
     /// Say what became of the attempt, which may never have arrived.
     Query,
+    /// Say what each branch has.
+    List,
 }
 
 /// The document that goes in.
@@ -233,9 +235,22 @@ pub struct LineDone {
     /// Where it can be seen.
     #[serde(default)]
     pub address: Option<String>,
+    /// Of `list`: what each branch has, by its name there.
+    #[serde(default)]
+    pub branches: Option<BTreeMap<String, LineBranch>>,
     /// `live` (also where this is left out): players have it. `waiting`: it waits for someone there.
     #[serde(default)]
     pub state: LineState,
+}
+
+/// What a branch has.
+#[derive(Debug, Clone, PartialEq, Eq, Deserialize, JsonSchema)]
+#[serde(untagged)]
+pub enum LineBranch {
+    /// The number there of one build, with all targets that it was brought with.
+    Build(String),
+    /// A number there for each target. Of targets that are not named nothing is said.
+    Targets(BTreeMap<Name, String>),
 }
 
 /// How something that was done stands.

@@ -53,8 +53,13 @@ fn plain(script: &str) -> Ran {
 #[test]
 fn each_result_is_understood() {
     let outcome = |script: &str| plain(script).outcome.unwrap();
-    let done =
-        |number_there, waits| Outcome::Done { number_there, per_target: Default::default(), address: None, waits };
+    let done = |number_there, waits| Outcome::Done {
+        number_there,
+        per_target: Default::default(),
+        branches: None,
+        address: None,
+        waits,
+    };
     assert_eq!(outcome(r#"read line; echo '{"done": {"number-there": "42"}}'"#), done(Some(42), false));
     let Outcome::Done { per_target, .. } = outcome(r#"read line; echo '{"done": {"per-target": {"linux": "7"}}}'"#)
     else {

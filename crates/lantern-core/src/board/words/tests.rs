@@ -148,6 +148,24 @@ impl Computer {
         self.finish(minute);
     }
 
+    /// Records what a connector finds, where that is news.
+    fn report(&mut self, minute: i64, text: &str, targets: &[&str]) {
+        let board = self.board();
+        let targets: BTreeMap<Name, BranchBuild> = targets.iter().map(|target| (name(target), build(text))).collect();
+        let known = board.branches.get(&pier());
+        if targets.iter().all(|(target, build)| known.and_then(|known| known.targets.get(target)) == Some(build)) {
+            return;
+        }
+        let facts = BranchFacts { branch: name("pier"), revision: 0, since: None, by: None, targets: targets.clone() };
+        let after = board.newest_word(&pier()).filter(|newest| *newest >= at(minute + self.ahead));
+        self.record(
+            minute,
+            EventBody::BranchReported(BranchReported { after, ..BranchReported::new(storefront(), facts) }),
+        );
+        let now = self.board().branches.get(&pier()).cloned().unwrap();
+        assert!(targets.iter().all(|(target, build)| now.targets.get(target) == Some(build)), "what is found is so");
+    }
+
     /// Takes in what the other has and this has not, in the order in which it stands there.
     fn import(&mut self, other: &Self) {
         for event in &other.events {
@@ -339,11 +357,13 @@ enum Doing {
     Begin(bool, u8, u8, bool),
     Finish(bool),
     Import(bool),
+    Report(bool, u8, u8),
 }
 
 fn doing() -> impl Strategy<Value = Doing> {
     let text = 1_u8..5;
     prop_oneof![
+        (any::<bool>(), text.clone(), 0_u8..3).prop_map(|(a, b, c)| Doing::Report(a, b, c)),
         (any::<bool>(), text.clone(), prop::option::of(-50_i64..50)).prop_map(|(a, b, c)| Doing::Adopt(a, b, c)),
         (any::<bool>(), text, 0_u8..3, any::<bool>()).prop_map(|(a, b, c, d)| Doing::Begin(a, b, c, d)),
         any::<bool>().prop_map(Doing::Finish),
@@ -377,6 +397,10 @@ proptest! {
                     if board.open_walks().is_empty() && !is_so {
                         computer.begin(minute, &text(n), targets(which), back);
                     }
+                }
+                Doing::Report(who, n, which) => {
+                    let computer = &mut computers[usize::from(who)];
+                    computer.report(minute, &text(n), targets(which));
                 }
                 Doing::Finish(who) => computers[usize::from(who)].finish(minute),
                 Doing::Import(who) => {
