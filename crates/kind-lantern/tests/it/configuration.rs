@@ -377,3 +377,35 @@ fn init_proposes_the_game_and_not_what_lies_beside_it() {
     let text = std::fs::read_to_string(env.path("lantern.toml")).unwrap();
     assert!(text.contains("starts = \"Saltmarsh Post.exe\"  # not SaltmarshCrashHandler.exe"), "{text}");
 }
+
+/// Where names and sizes say nothing, the one that opens a window of its own is the game; where signs speak against each
+/// other, nothing is guessed.
+#[test]
+fn init_takes_the_program_that_opens_a_window() {
+    let proposes = |windowed: &[&str], large: &str| {
+        let env = TestEnv::without_storefront();
+        std::fs::remove_dir_all(env.path("exports")).unwrap();
+        let folder = env.path("build/windows");
+        lantern_rehearsal::exports::write_windows(&folder, GameVersion::Old).unwrap();
+        let program = std::fs::read(folder.join("Saltmarsh Post.exe")).unwrap();
+        for name in ["Saltmarsh Post.exe", "tides.exe"] {
+            let mut program = program.clone();
+            // `Subsystem` of the optional header, which begins 24 bytes behind `PE`: 2 opens a window, 3 is a console's.
+            program[0x80 + 24 + 68] = if windowed.contains(&name) { 2 } else { 3 };
+            if large == name {
+                program.resize(program.len() * 3, 0);
+            }
+            std::fs::write(folder.join(name), program).unwrap();
+        }
+        let answers = ["--name", "Saltmarsh Post", "--studio", "Paper Heron", "--version", "1.3.2"];
+        let identity = ["--identity", "example.paperheron.saltmarsh"];
+        env.lantern(&[&["init"], &answers[..], &identity].concat()).success();
+        let text = String::from_utf8(env.read("lantern.toml")).unwrap();
+        text.lines().find(|line| line.contains("starts = ")).unwrap().to_owned()
+    };
+    let game = "starts = \"Saltmarsh Post.exe\"  # not tides.exe";
+    assert_eq!(proposes(&["Saltmarsh Post.exe"], ""), game);
+    assert_eq!(proposes(&[], "Saltmarsh Post.exe"), game);
+    assert!(proposes(&[], "").starts_with("# starts = "));
+    assert!(proposes(&["tides.exe"], "Saltmarsh Post.exe").starts_with("# starts = "));
+}

@@ -2,6 +2,8 @@
 
 use lantern_core::system::System;
 
+use lantern_formats::pe::{Details, Subsystem};
+
 use super::start;
 use crate::export::{Export, Form};
 
@@ -11,8 +13,9 @@ pub use super::start::single_top;
 const HELPERS: [&str; 10] =
     ["crash", "report", "unins", "setup", "redist", "helper", "updater", "config", "server", "launcher"];
 
-/// Of several programs for one system returns the one that is likely the game: not one that a helper's name gives away, and
-/// of the others the largest; and those that lie beside it. Without a clear answer all of them are returned, and none beside.
+/// Of several programs for one system returns the one that is likely the game: not one that a helper's name gives away, of the
+/// others the one that is twice as large as the next, or, where sizes do not tell, that alone opens a window or has an
+/// icon; and those that lie beside it. Where these speak against each other all of them are returned, and none beside.
 pub fn likely(export: &Export, starts: Vec<(String, System)>) -> (Vec<(String, System)>, Vec<String>) {
     let is_helper = |path: &str| {
         let name = path.to_lowercase();
@@ -23,21 +26,45 @@ pub fn likely(export: &Export, starts: Vec<(String, System)>) -> (Vec<(String, S
     for of_system in starts.chunk_by(|a, b| a.1 == b.1) {
         let mut games: Vec<&(String, System)> = of_system.iter().filter(|(path, _)| !is_helper(path)).collect();
         games.sort_by_key(|(path, _)| std::cmp::Reverse(size(path)));
-        let is_clear = match games.as_slice() {
-            [] => false,
-            [_] => true,
-            // One that is not twice as large as the next is a guess.
-            [first, second, ..] => size(&first.0) >= 2 * size(&second.0),
+        let game = match games.as_slice() {
+            [] => None,
+            [one] => Some(*one),
+            several => game_of(several, size, |path| shown_to_players(export, path)),
         };
-        match games.first().filter(|_| is_clear) {
+        match game {
             Some(game) => {
                 beside.extend(of_system.iter().map(|(path, _)| path.clone()).filter(|path| *path != game.0));
-                chosen.push((*game).clone());
+                chosen.push(game.clone());
             }
             None => chosen.extend(of_system.iter().cloned()),
         }
     }
     (chosen, beside)
+}
+
+/// Of programs, the largest first, the one that is the game.
+fn game_of<'a>(
+    programs: &[&'a (String, System)],
+    size: impl Fn(&str) -> u64,
+    shown: impl Fn(&str) -> u8,
+) -> Option<&'a (String, System)> {
+    let (first, second) = (programs.first()?, programs.get(1)?);
+    let marks: Vec<u8> = programs.iter().map(|(path, _)| shown(path)).collect();
+    let most = marks.iter().copied().max()?;
+    // One that is not twice as large as the next is a guess.
+    if size(&first.0) >= 2 * size(&second.0) {
+        return (marks.first() == Some(&most)).then_some(*first);
+    }
+    let mut best = programs.iter().zip(&marks).filter(|(_, mark)| **mark == most);
+    let only = best.next().map(|(program, _)| *program);
+    only.filter(|_| best.next().is_none())
+}
+
+/// How much a program for Windows looks like one for players: it opens a window of its own, and has an icon.
+fn shown_to_players(export: &Export, path: &str) -> u8 {
+    let file = export.place_of(path).and_then(|at| export.hold(at).ok());
+    let details = file.and_then(|mut file| Details::read(&mut file).ok());
+    details.map_or(0, |pe| u8::from(pe.subsystem == Subsystem::Windows) + u8::from(!pe.icon_sizes.is_empty()))
 }
 
 /// Returns what starts an export with the system that each is for: programs, the start page, or the package itself.
