@@ -1,5 +1,8 @@
 //! The one trait through which libraries say how far they are. Nothing below the program prints.
 
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+
 /// What is being done.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 #[non_exhaustive]
@@ -39,6 +42,20 @@ pub trait Progress: Send + Sync {
 /// Progress that goes nowhere, for tests and quiet runs.
 #[derive(Debug, Clone, Copy, Default)]
 pub struct Silent;
+
+/// Progress that goes nowhere, of work that can be stopped.
+#[derive(Debug, Clone)]
+pub struct Stoppable(pub Arc<AtomicBool>);
+
+impl Progress for Stoppable {
+    fn start(&self, _: Task, _: Option<u64>) -> Box<dyn Meter + '_> {
+        Box::new(Silent)
+    }
+    fn careful(&self, _: &str) {}
+    fn stopped(&self) -> bool {
+        self.0.load(Ordering::Relaxed)
+    }
+}
 
 impl Meter for Silent {
     fn add(&self, _: u64) {}

@@ -39,5 +39,5 @@ mod too_new;
 
 /// Someone asked to stop.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
-#[error("stopped")]
+#[error("nothing is half done")]
 pub struct Stopped;

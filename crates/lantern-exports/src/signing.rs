@@ -14,7 +14,7 @@ use crate::intake::Intake;
 #[non_exhaustive]
 pub enum SigningError {
     /// Someone asked to stop.
-    #[error("stopped")]
+    #[error("nothing is half done")]
     Stopped,
     /// Reading or writing failed.
     #[error("signing {path}")]

@@ -36,7 +36,7 @@ impl Session {
     /// `say` shows what it says meanwhile.
     ///
     /// # Errors
-    /// [`ConnectorFailed`], [`ProjectError::Stopped`], and those of the ledger.
+    /// [`ConnectorFailed`], and those of the ledger.
     pub fn ask_connector(
         &mut self,
         open: &mut OpenWalk,

@@ -6,7 +6,7 @@ use std::time::Duration;
 use lantern_core::board::Board;
 use lantern_core::event::{BranchBuild, BranchFacts, BranchReported, EventBody, EventId, StorefrontRef, TitleKey};
 use lantern_core::names::Name;
-use lantern_core::progress::Silent;
+use lantern_core::progress::Stoppable;
 use lantern_storefront::connector::{Asked, Document, LineBranch, LineRefused, Outcome};
 
 use crate::connector_run::{ConnectorFailed, document, failed, runner};
@@ -37,7 +37,7 @@ impl Session {
     /// Asks the connector of a storefront what each branch has, and records what is news.
     ///
     /// # Errors
-    /// [`ConnectorFailed`], [`ProjectError::Stopped`], and those of the ledger.
+    /// [`ConnectorFailed`], and those of the ledger.
     pub(crate) fn list_through_connector(&mut self, edition: &Name, name: &Name) -> Result<Listed, ProjectError> {
         let configured = self.project().storefront(name.as_str())?.1.clone();
         let (Some(connector), Some(title)) = (configured.connector(), title_of(name, &configured.handles, edition))
@@ -51,10 +51,11 @@ impl Session {
             access: access.map(Into::into),
             ..document(self.project(), about, connector, Asked::List, attempt)
         };
+        let progress = Stoppable(self.project().stop());
         let mut program = runner(self.project(), connector);
         program.limit = program.limit.min(AT_MOST);
         let wrong = |why: &str| ConnectorFailed::Wrong { storefront: name.clone(), why: why.to_owned() };
-        let said = match program.run(&document, &Silent, &|_| {}).map_err(|error| failed(name, error))? {
+        let said = match program.run(&document, &progress, &|_| {}).map_err(|error| failed(name, error))? {
             Outcome::UnknownAction => return Ok(Listed::NotSaid),
             Outcome::Done { branches: Some(branches), .. } => branches,
             Outcome::Done { branches: None, .. } => {

@@ -65,7 +65,7 @@ pub(crate) fn document(
 
 pub(crate) fn failed(storefront: &Name, error: ConnectorError) -> ProjectError {
     match error {
-        ConnectorError::Stopped => ProjectError::Stopped,
+        ConnectorError::Stopped => ConnectorFailed::Stopped(storefront.clone()).into(),
         error => ConnectorFailed::Run { storefront: storefront.clone(), error }.into(),
     }
 }
@@ -74,6 +74,9 @@ pub(crate) fn failed(storefront: &Name, error: ConnectorError) -> ProjectError {
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
 pub enum ConnectorFailed {
+    /// It was ended because someone asked to stop.
+    #[error("nobody knows how far the connector of {0} came")]
+    Stopped(Name),
     /// It was refused, and nothing changed there.
     #[error("{storefront} refused it: {because}")]
     Refused {
@@ -105,6 +108,7 @@ pub enum ConnectorFailed {
 impl Explained for ConnectorFailed {
     fn class(&self) -> Class {
         match self {
+            Self::Stopped(_) => Class::Stopped,
             Self::Refused { .. } => Class::Refused,
             Self::Wrong { .. } => Class::Damaged,
             Self::Run { error: ConnectorError::Start { .. }, .. } => Class::Usage,
@@ -114,6 +118,7 @@ impl Explained for ConnectorFailed {
 
     fn fixes(&self) -> Vec<String> {
         match self {
+            Self::Stopped(_) => vec!["run the same command again: it is asked what became of it".to_owned()],
             Self::Refused { fix, .. } => fix.iter().cloned().collect(),
             Self::Wrong { storefront, .. } => vec![format!("lantern storefronts try {storefront}")],
             Self::Run { storefront, error: ConnectorError::Start { .. } } => {

@@ -216,7 +216,7 @@ pub enum ProjectError {
     #[error("this computer gives no randomness: {0}")]
     Random(String),
     /// Someone asked to stop.
-    #[error("stopped")]
+    #[error("nothing is half done")]
     Stopped,
 }
 

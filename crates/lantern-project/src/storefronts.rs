@@ -21,6 +21,7 @@ use lantern_storefront::{
 
 use crate::ProjectError;
 use crate::connector_list::Listed;
+use crate::connector_run::ConnectorFailed;
 use crate::error::{Class, Explained};
 use crate::hand_rules::{self, Hand};
 use crate::project::Project;
@@ -323,6 +324,7 @@ impl Session {
                 Ok(Listed::NotSaid) => return Ok(Heard::ByHand),
                 Ok(Listed::Said) => heard = Heard::Now,
                 Ok(Listed::Unknown { branch, number }) => return Ok(Heard::Unknown { branch, number }),
+                Err(error @ ProjectError::Connector(ConnectorFailed::Stopped(_))) => return Err(error),
                 Err(error @ ProjectError::Connector(_)) => return Ok(Heard::Not(error)),
                 Err(error) => return Err(error),
             }

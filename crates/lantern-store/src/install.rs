@@ -129,7 +129,7 @@ pub enum InstallError {
     #[error("the switch to the new build is not finished")]
     HalfSwitched(#[source] Box<InstallError>),
     /// Someone asked to stop.
-    #[error("stopped")]
+    #[error("nothing is half done")]
     Stopped,
 }
 

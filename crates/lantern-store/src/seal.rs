@@ -130,7 +130,7 @@ pub enum SealError {
     #[error(transparent)]
     Store(#[from] StoreError),
     /// Someone asked to stop.
-    #[error("stopped")]
+    #[error("nothing is half done")]
     Stopped,
 }
 

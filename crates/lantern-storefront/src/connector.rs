@@ -10,6 +10,7 @@ use std::collections::BTreeMap;
 use std::io::{self, BufRead, BufReader, Read, Write};
 use std::path::Path;
 use std::process::{Child, ChildStdin, Command, ExitStatus, Stdio};
+use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, SyncSender, channel, sync_channel};
 use std::sync::{Mutex, PoisonError};
 use std::time::{Duration, Instant};
@@ -31,6 +32,36 @@ pub const MAX_OUTPUT: u64 = 64 * 1024 * 1024;
 const ENDS_WITHIN: Duration = Duration::from_secs(10);
 /// How often it is looked after.
 const EVERY: Duration = Duration::from_millis(50);
+
+/// How many connectors run in this process, and whether they are to end at once.
+static RUNNING: AtomicUsize = AtomicUsize::new(0);
+static AT_ONCE: AtomicBool = AtomicBool::new(false);
+
+/// Whether a connector runs: whoever ends this process waits for it, since it has time of its own to end.
+pub fn is_running() -> bool {
+    RUNNING.load(Ordering::SeqCst) > 0
+}
+
+/// Takes that time from every connector that was asked to end.
+pub fn end_at_once() {
+    AT_ONCE.store(true, Ordering::SeqCst);
+}
+
+/// Counts a connector as long as it runs.
+struct Runs;
+
+impl Runs {
+    fn begin() -> Self {
+        RUNNING.fetch_add(1, Ordering::SeqCst);
+        Self
+    }
+}
+
+impl Drop for Runs {
+    fn drop(&mut self) {
+        RUNNING.fetch_sub(1, Ordering::SeqCst);
+    }
+}
 
 /// What a connector came to.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -115,6 +146,7 @@ impl Connector<'_> {
     ) -> Result<Outcome, ConnectorError> {
         let program = self.run.first().cloned().unwrap_or_default();
         let secret = document.access.as_ref().map(|access| access.secret.clone()).unwrap_or_default();
+        let _runs = Runs::begin();
         let mut child = self.start(&program)?;
         let not_known = |why: &str| ConnectorError::NotKnown { program: program.clone(), why: clean(why, &secret) };
         let mut text = serde_json::to_vec(document).expect("the document has only string keys");
@@ -393,7 +425,7 @@ fn end(child: &mut Child, input: &Input) {
     input.close();
     interrupt(child);
     let begun = Instant::now();
-    while begun.elapsed() < ENDS_WITHIN {
+    while begun.elapsed() < ENDS_WITHIN && !AT_ONCE.load(Ordering::SeqCst) {
         if matches!(child.try_wait(), Ok(Some(_))) {
             return;
         }

@@ -73,7 +73,7 @@ pub enum StorefrontError {
         what: &'static str,
     },
     /// Someone asked to stop.
-    #[error("stopped")]
+    #[error("nothing is half done")]
     Stopped,
 }
 

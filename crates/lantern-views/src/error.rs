@@ -63,7 +63,7 @@ pub fn document<'a>(failure: &Failure<'a>) -> Document<'a> {
 pub fn view(failure: &Failure<'_>) -> View {
     let mut view = View::default();
     view.say(match failure.class {
-        Class::Stopped => format!("{} nothing is half done", care("stopped:")),
+        Class::Stopped => format!("{} {}", care("stopped:"), failure.what),
         _ => format!("{} {}", bad("error:"), failure.what),
     });
     for why in failure.why {

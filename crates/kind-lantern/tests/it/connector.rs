@@ -1,8 +1,12 @@
 //! A storefront that a program of the studio's own serves. Its connectors are scripts: Python's, as in the example, and a shell's.
 
+use std::io::Read;
 use std::path::Path;
+use std::process::Stdio;
+use std::time::{Duration, Instant};
 
 use lantern_rehearsal::exports::GameVersion;
+use rustix::process::{Pid, Signal, kill_process, test_kill_process};
 use serde_json::Value;
 
 use crate::env::TestEnv;
@@ -294,4 +298,39 @@ fn the_board_has_what_the_connector_finds() {
         assert!(live.contains(said) && live.contains("1.4.0 (2)   newest"), "{live}");
     }
     assert_eq!(events(), before);
+}
+
+/// Ctrl-C reaches a connector and nothing of it is left running: it has its ten seconds, or ends at once with the second one.
+/// What it did is not known then, and that is said.
+#[test]
+fn a_connector_that_does_not_listen_is_ended() {
+    let env = env();
+    let script = "trap '' INT\nread -r line\ncase $line in *'\"action\":\"query\"'*) echo '{\"not-begun\": true}'; exit;; esac\n\
+                  echo $$ > begun\nsleep 60\n";
+    env.write("says.sh", script);
+    gull_rock(&env, "1.3.2", r#"["sh", "says.sh"]"#);
+    for presses in [2, 1] {
+        let mut command = env.command(&["push", "gull-rock", "--yes"]);
+        let mut child = command.stdout(Stdio::null()).stderr(Stdio::piped()).spawn().unwrap();
+        let begun = env.path("begun");
+        let connector = loop {
+            let text = std::fs::read_to_string(&begun).unwrap_or_default();
+            if let Ok(id) = text.trim().parse::<i32>() {
+                break Pid::from_raw(id).unwrap();
+            }
+            std::thread::sleep(Duration::from_millis(20));
+        };
+        for _ in 0..presses {
+            kill_process(Pid::from_child(&child), Signal::INT).unwrap();
+            std::thread::sleep(Duration::from_millis(400));
+        }
+        let pressed = Instant::now();
+        let mut said = String::new();
+        child.stderr.take().unwrap().read_to_string(&mut said).unwrap();
+        assert_eq!(child.wait().unwrap().code(), Some(130), "{said}");
+        assert!(test_kill_process(connector).is_err(), "it goes on after {presses}: {said}");
+        assert!(said.contains("nobody knows how far the connector of gull-rock came"), "{said}");
+        assert!(presses == 1 || pressed.elapsed() < Duration::from_secs(5), "the second one ends it at once");
+        std::fs::remove_file(begun).unwrap();
+    }
 }
