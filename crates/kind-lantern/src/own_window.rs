@@ -8,10 +8,11 @@ const EXPLAINED: &str = "\
 Kind Lantern is used from a terminal, by commands.
 
   1. open the folder of your game in the Explorer
-  2. type cmd into its address line and press Enter: a terminal opens in that folder
+  2. type cmd into its address line and press Enter: a terminal opens there
   3. type: lantern init
 
-If it says that lantern is not found, type the whole path of this program instead of the word.
+If it says that lantern is not found, type the whole path of this program
+instead of the word.
 
 Press Enter to close this window.
 ";
