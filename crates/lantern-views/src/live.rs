@@ -230,7 +230,7 @@ pub fn view(live: &Live<'_>, has_editions: bool) -> View {
         let as_of = storefront.as_of.map_or_else(String::new, |at| format!(", last known {}", format::time(at)));
         if storefront.by_hand {
             let said = match &storefront.said {
-                _ if storefront.connector && live.is_heard(&storefront.storefront) => {
+                _ if matches!(live.heard.get(&storefront.storefront), Some(Heard::Now)) => {
                     "as its connector says".to_owned()
                 }
                 Some(said) if storefront.connector => {
@@ -246,9 +246,13 @@ pub fn view(live: &Live<'_>, has_editions: bool) -> View {
                 view.column(format!("    {} ", care("no answer:")), 15, why);
             }
             if let Some(Heard::Unknown { branch, number }) = live.heard.get(&storefront.storefront) {
-                let what = format!("{branch} has number {}, which nobody brought there with lantern", shown(number));
+                let number = shown(number);
+                let what = format!(
+                    "its connector says that {branch} has number {number} now, which nobody brought there with lantern"
+                );
                 view.column(format!("    {} ", care("not known:")), 15, what);
-                view.column("    ", 4, format!("fix: lantern adopt {} {branch}", storefront.storefront));
+                let fix = format!("lantern adopt {} {branch} --number-there {number}", storefront.storefront);
+                view.column(format!("    {} ", faint("fix:")), 9, fix);
             }
         } else if let Some(why) = live.why(&storefront.storefront) {
             view.column(format!("    {} ", care("no answer:")), 15, format!("{why}{as_of}"));

@@ -282,9 +282,20 @@ fn the_board_has_what_the_connector_finds() {
     let before = events();
     state(r#"{ "ledge": "43" }"#);
     let live = env.lantern(&["live"]).success().stdout();
-    assert!(live.contains("not known: ledge has number 43, which nobody brought there with lantern"), "{live}");
-    assert!(live.contains("1.4.0 (2)   newest") && live.contains("lantern adopt gull-rock ledge"), "{live}");
+    let words = live.split_whitespace().collect::<Vec<_>>().join(" ");
+    assert!(
+        words.contains("not known: its connector says that ledge has number 43 now, which nobody brought"),
+        "{live}"
+    );
+    assert!(words.contains("fix: lantern adopt gull-rock ledge --number-there 43"), "{live}");
+    assert!(words.contains("1.4.0 (2) newest") && !words.contains("as its connector says"), "{live}");
     assert_eq!(events(), before);
+    let adopt =
+        ["adopt", "gull-rock", "ledge", "--number-there", "43", "--version", "1.4.1", "--number", "28", "--yes"];
+    env.lantern(&adopt).success();
+    let live = env.lantern(&["live"]).success().stdout();
+    assert!(live.contains("ledge        1.4.1 (28)   newest"), "{live}");
+    let before = events();
     // A connector that cannot say it, or fails, changes nothing.
     for (script, said) in [
         ("read -r line\necho '{\"unknown-action\": true}'\n", "as its connector said when wren last ran it"),
@@ -295,7 +306,7 @@ fn the_board_has_what_the_connector_finds() {
         env.write("says.sh", script);
         gull_rock(&env, "1.4.0", r#"["sh", "says.sh"]"#);
         let live = env.lantern(&["live"]).success().stdout();
-        assert!(live.contains(said) && live.contains("1.4.0 (2)   newest"), "{live}");
+        assert!(live.contains(said) && live.contains("1.4.1 (28)   newest"), "{live}");
     }
     assert_eq!(events(), before);
 }
