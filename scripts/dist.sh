@@ -5,8 +5,8 @@
 #   scripts/dist.sh [FOLDER]      FOLDER: where the archive goes; left out: dist
 #
 # On Linux the program is linked statically where the tools for that are there (the target x86_64-unknown-linux-musl and
-# musl-gcc); otherwise it needs the C library of this computer or a newer one, and the script says which. For Windows the same
-# is built with scripts/other-systems.sh's tools: TARGET=x86_64-pc-windows-gnu scripts/dist.sh
+# musl-gcc); otherwise it needs the C library of this computer or a newer one, and the script says which. For Windows, with Rust's
+# standard library for it and Debian's gcc-mingw-w64-x86-64: TARGET=x86_64-pc-windows-gnu scripts/dist.sh
 set -euo pipefail
 cd "$(dirname "${BASH_SOURCE[0]}")/.."
 to=${1:-dist}
@@ -17,6 +17,11 @@ if [ -z "${TARGET:-}" ] && [ "$host" = x86_64-unknown-linux-gnu ] && command -v 
   && rustup target list --installed 2> /dev/null | grep -qx x86_64-unknown-linux-musl; then
   target=x86_64-unknown-linux-musl
   static="linked statically"
+fi
+if [ "$target" = x86_64-pc-windows-gnu ]; then
+  mingw=x86_64-w64-mingw32
+  export CARGO_TARGET_X86_64_PC_WINDOWS_GNU_LINKER=$mingw-gcc
+  export CC_x86_64_pc_windows_gnu=$mingw-gcc CXX_x86_64_pc_windows_gnu=$mingw-g++ AR_x86_64_pc_windows_gnu=$mingw-ar
 fi
 cargo build --locked --profile dist -p kind-lantern --target "$target"
 folder=${CARGO_TARGET_DIR:-target}/$target/dist
