@@ -9,7 +9,7 @@ use lantern_rehearsal::exports::GameVersion;
 use rustix::process::{Pid, Signal, kill_process, test_kill_process};
 use serde_json::Value;
 
-use crate::env::TestEnv;
+use crate::env::{Ran, TestEnv, copy};
 
 fn gull_rock(env: &TestEnv, version: &str, run: &str) {
     let shelf = env.path("shelf").display().to_string();
@@ -182,7 +182,7 @@ fn access_reaches_the_very_command_that_it_was_given_for() {
     env.lantern(&["push", "gull-rock", "--yes"]).fails(3);
     let mut connect = env.command(&["connect", "gull-rock", "--client", "heron"]);
     connect.env("LANTERN_SECRET", "ebb-4711");
-    let connected = crate::env::Ran { output: connect.output().unwrap() }.success();
+    let connected = Ran { output: connect.output().unwrap() }.success();
     assert!(!connected.whole().contains("ebb-4711"));
     let pushed = env.lantern(&["push", "gull-rock", "--yes"]).success();
     assert!(pushed.stdout().contains("I was given (taken out)"), "{}", pushed.whole());
@@ -344,4 +344,48 @@ fn a_connector_that_does_not_listen_is_ended() {
         assert!(presses == 1 || pressed.elapsed() < Duration::from_secs(5), "the second one ends it at once");
         std::fs::remove_file(begun).unwrap();
     }
+}
+
+/// What one computer asked its connector to do, and never heard of, is not asked for again by another that began the same.
+#[test]
+fn what_the_connector_did_for_another_computer_is_found() {
+    let env = env();
+    let shelf = env.path("shelf").display().to_string();
+    let script = format!(
+        "read -r line\nattempt=$(echo \"$line\" | sed 's/.*\"attempt\":\"\\([^\"]*\\)\".*/\\1/')\n\
+         case $(cat \"{shelf}/mode\") in fails) exit 9;; esac\n\
+         if [ -e \"{shelf}/$attempt\" ]; then echo '{{\"done\": {{\"number-there\": \"7\"}}}}'; exit 0; fi\n\
+         case $line in *'\"action\":\"query\"'*) echo '{{\"not-begun\": true}}'; exit 0;; esac\n\
+         echo once > \"{shelf}/$attempt\"\n\
+         case $(cat \"{shelf}/mode\") in loses) exit 9;; esac\n\
+         echo '{{\"done\": {{\"number-there\": \"7\"}}}}'\n"
+    );
+    env.write("says.sh", &script);
+    gull_rock(&env, "1.3.2", r#"["sh", "says.sh"]"#);
+    std::fs::create_dir(env.path("laptop")).unwrap();
+    copy(&env.path("exports"), &env.path("laptop/exports"));
+    for file in ["lantern.toml", "says.sh"] {
+        std::fs::copy(env.path(file), env.path("laptop").join(file)).unwrap();
+    }
+    let at = |folder: &str, arguments: &[&str]| Ran { output: env.command_in(folder, arguments).output().unwrap() };
+    let give = |from: &str, to: &str| {
+        std::fs::write(env.path("ledger.jsonl"), at(from, &["ledger", "export"]).success().stdout()).unwrap();
+        at(to, &["ledger", "import", &env.path("ledger.jsonl").display().to_string()]).success();
+    };
+    give("", "laptop");
+    at("laptop", &["prepare"]).success();
+    let push = ["push", "gull-rock", "--yes"];
+    env.write("shelf/mode", "fails");
+    at("", &push).fails(4);
+    env.write("shelf/mode", "loses");
+    at("laptop", &push).fails(4);
+    give("laptop", "");
+    env.write("shelf/mode", "works");
+    let found = at("", &push).success().stdout();
+    assert!(found.contains("its number there is 7"), "{found}");
+    let attempts = std::fs::read_dir(env.path("shelf")).unwrap().count() - 1;
+    assert_eq!(attempts, 1, "it was brought there more than once");
+    give("", "laptop");
+    let again = at("laptop", &push).success().stdout();
+    assert!(again.contains("is at gull-rock already"), "{again}");
 }

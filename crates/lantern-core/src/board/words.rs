@@ -245,8 +245,8 @@ impl Board {
         let words = self.words.get(key)?;
         let is_later = |word: &&Word| word.at > since;
         let is_about = |word: &&Word| targets.iter().any(|target| word.builds.contains_key(target));
-        words.said.iter().rev().take_while(is_later).find(is_about)?;
-        targets.iter().find_map(|target| words.now.facts.targets.get(target)).map(|build| &build.name)
+        let word = words.said.iter().rev().take_while(is_later).find(is_about)?;
+        targets.iter().find_map(|target| word.builds.get(target)?.as_ref()).map(|build| &build.name)
     }
 
     /// Returns the actions that people are doing by hand, by their keys. What two of them began at two computers is one; what

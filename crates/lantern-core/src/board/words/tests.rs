@@ -203,6 +203,11 @@ fn what_was_out_before_can_be_told_afterwards() {
     assert_eq!(later.map(ToString::to_string).as_deref(), Some("1.3.2 (25)"));
     assert_eq!(board.later_word(&pier(), Some(at(30)), &[name("linux")]), None);
     assert_eq!(board.later_word(&pier(), None, &[name("windows")]), None);
+    // Of two targets, that one counts which the later word is about.
+    desk.record(30, adopted("1.2.9 (24)", &["android", "windows"], Some(at(-500))));
+    desk.bring(40, "1.4.0 (27)", &["windows"], false);
+    let later = desk.board().later_word(&pier(), Some(at(-400)), &[name("android"), name("windows")]).cloned();
+    assert_eq!(later.map(|name| name.to_string()).as_deref(), Some("1.4.0 (27)"));
 }
 
 #[test]
