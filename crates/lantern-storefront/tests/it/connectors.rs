@@ -170,11 +170,20 @@ fn progress_is_passed_on_and_a_stop_is() {
         r#"for n in 10 30 20 40; do echo "{\"progress\": {\"bytes\": $n, \"of\": 40}}"; done; echo '{"done": {}}'"#;
     assert!(run(script, Asked::Push, Duration::from_secs(60), &watching).outcome.is_ok());
     assert_eq!(watching.bytes.load(Ordering::SeqCst), 40);
-    watching.stop.store(true, Ordering::SeqCst);
-    let begun = Instant::now();
-    let stopped = run("sleep 300", Asked::Push, Duration::from_secs(60), &watching);
-    assert!(matches!(stopped.outcome, Err(ConnectorError::Stopped)));
-    assert!(begun.elapsed() < Duration::from_secs(9));
+    // It says when it listens: before that a shell may lose a signal, and is ended ten seconds later.
+    let script = r#"trap 'exit 9' INT; echo '{"say": "listening"}'; while :; do sleep 0.1; done"#;
+    let run = ["sh", "-c", script].map(str::to_owned);
+    let folder = tempfile::tempdir().unwrap();
+    let heard = Mutex::new(None);
+    let say = |_: &str| {
+        watching.stop.store(true, Ordering::SeqCst);
+        heard.lock().unwrap().get_or_insert_with(Instant::now);
+    };
+    let connector = Connector { run: &run, folder: folder.path(), limit: Duration::from_secs(60) };
+    let stopped = connector.run(&document(Asked::Push), &watching, &say);
+    assert!(matches!(stopped, Err(ConnectorError::Stopped)));
+    let took = heard.lock().unwrap().unwrap().elapsed();
+    assert!(took < Duration::from_secs(9), "it was not asked to end: {took:?}");
 }
 
 #[test]
