@@ -3,7 +3,7 @@
 
 use std::io::{self, BufRead, IsTerminal, Write};
 
-/// What is said to whoever is not used to terminals.
+/// What is shown to someone who is not used to terminals.
 const EXPLAINED: &str = "\
 Kind Lantern is used from a terminal, by commands.
 

@@ -8,6 +8,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::event::{
     Action, BranchFacts, EventBody, EventId, HandedOver, Moved, Pushed, StepSaid, StepStanding, StepsBegun, Withdrawn,
+    counts_at,
 };
 use crate::names::Name;
 use crate::step::{NUMBER_OF, NUMBER_THERE, Step};
@@ -39,13 +40,13 @@ pub struct Walk {
     /// The last that was said of each step, whether it is open again or not.
     pub said: BTreeMap<Name, Said>,
     /// The keys of the same action, begun at other computers that did not know of this.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    #[serde(default)]
     pub also: Vec<EventId>,
 }
 
 /// The numbers that a storefront gave to a build.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub struct Numbers {
+pub struct NumbersThere {
     /// Its own; none where it has none, or nobody read it back.
     pub there: Option<u64>,
     /// Those of single targets.
@@ -102,7 +103,7 @@ impl Walk {
     /// Takes in what was said of a step. What a newer lantern says of a step that is not there is passed over, and so is
     /// what was said before the word that is known.
     pub fn take(&mut self, said: &StepSaid, by: &str, recorded_at: Timestamp) {
-        let at = said.counts_at(recorded_at);
+        let at = counts_at(recorded_at, said.after);
         self.hear(&said.step, Said { standing: said.standing.clone(), by: by.to_owned(), at });
     }
 
@@ -266,7 +267,7 @@ impl Walk {
             let number = self.answer(&format!("{NUMBER_OF}{}", file.target))?.parse().ok()?;
             Some((file.target.clone(), number))
         };
-        let numbers = Numbers {
+        let numbers = NumbersThere {
             there: self.answer(NUMBER_THERE).and_then(|text| text.parse().ok()),
             of_targets: self.begun.hand_over.iter().filter_map(of_target).collect(),
         };
@@ -277,7 +278,7 @@ impl Walk {
 
     /// What is to be recorded when it is over: with these numbers there, by whom, and since when players have it. None for an
     /// action that only a newer lantern knows.
-    pub fn end(&self, numbers: Numbers, by: &str, since: Timestamp, there: &There) -> Option<EventBody> {
+    pub fn end(&self, numbers: NumbersThere, by: &str, since: Timestamp, there: &There) -> Option<EventBody> {
         let begun = &self.begun;
         let (key, storefront) = (begun.key, begun.storefront.clone());
         let (release, name) = (begun.release, begun.name.clone());

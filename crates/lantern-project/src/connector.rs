@@ -4,7 +4,7 @@ use lantern_core::config::ConnectorStorefront;
 use lantern_core::event::{Action, EventBody, StepStanding, StepsBegun};
 use lantern_core::names::Name;
 use lantern_core::progress::Progress;
-use lantern_core::walk::Numbers;
+use lantern_core::walk::NumbersThere;
 use lantern_storefront::Access;
 use lantern_storefront::connector::{
     Asked, Document, DocumentBefore, DocumentFile, DocumentRelease, LineRefused, Outcome,
@@ -95,7 +95,7 @@ impl Session {
                 Ok(ConnectorEnd::Waits)
             }
             Outcome::Done { number_there, per_target, address, waits: false, .. } => {
-                let numbers = Numbers { there: number_there, of_targets: per_target };
+                let numbers = NumbersThere { there: number_there, of_targets: per_target };
                 let outcome = Box::new(self.end_walk(open, at, numbers)?);
                 Ok(ConnectorEnd::Done { outcome, address })
             }
@@ -119,7 +119,7 @@ impl Session {
     }
 
     /// Records that an action was done, whatever its steps were.
-    fn end_walk(&mut self, open: &mut OpenWalk, at: &Name, numbers: Numbers) -> Result<EventBody, ProjectError> {
+    fn end_walk(&mut self, open: &mut OpenWalk, at: &Name, numbers: NumbersThere) -> Result<EventBody, ProjectError> {
         let (edition, key) = (open.edition.clone(), open.walk.begun.key);
         let by = environment::origin()?.actor;
         self.record_decided(&edition, |session| {

@@ -14,7 +14,7 @@ use crate::hand_rules::title_of;
 use crate::workspace::Session;
 use crate::{ProjectError, environment};
 
-/// How long a connector may take to say what is where. Ours: whoever asks what is live is waiting.
+/// How long a connector may take to say what is where. Ours: someone is waiting to see what is live.
 const AT_MOST: Duration = Duration::from_secs(60);
 
 /// What came of asking a connector what is where.
@@ -100,7 +100,7 @@ impl Session {
         let revision = known.map_or(0, |known| known.revision) + 1;
         let facts = BranchFacts { branch: branch.clone(), revision, since: None, by: None, targets };
         let newest = board.newest_word(&(storefront.key(), branch.clone()));
-        let after = newest.filter(|newest| *newest >= environment::now());
+        let after = environment::ahead_of_us(newest);
         let reported = BranchReported { after, ..BranchReported::new(storefront.clone(), facts) };
         self.workspace.record(edition, EventBody::BranchReported(reported), None)?;
         Ok(())

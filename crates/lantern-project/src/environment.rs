@@ -37,6 +37,11 @@ pub fn now() -> Timestamp {
     Timestamp::from_millisecond(now.as_millisecond()).unwrap_or(now)
 }
 
+/// The time of the newest known word where the clock here has not got there yet: what is said now has to name it, to come after.
+pub(crate) fn ahead_of_us(newest: Option<Timestamp>) -> Option<Timestamp> {
+    newest.filter(|newest| *newest >= now())
+}
+
 /// Returns the day that it is on this computer.
 pub fn today() -> Date {
     now().to_zoned(TimeZone::system()).date()

@@ -75,8 +75,8 @@ pub struct FoundExports {
     pub without_start: Vec<String>,
 }
 
-/// Answers that were given, kept from the first one on until `lantern.toml` has them all: whoever stops in the middle is asked
-/// nothing twice.
+/// Answers that were given, kept from the first one on until `lantern.toml` has them all: someone who stops in the middle is
+/// not asked twice.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[serde(default)]
 pub struct InitDraft {

@@ -256,13 +256,8 @@ impl Session {
             if let StepStanding::Done { read_back } = standing {
                 session.refuse_taken_number(edition, &walk, read_back)?;
             }
-            let known = walk.said.get(step).map(|said| said.at);
-            let said = StepSaid {
-                key: walk.begun.key,
-                step: step.clone(),
-                standing: standing.clone(),
-                after: known.filter(|known| *known >= environment::now()),
-            };
+            let after = environment::ahead_of_us(walk.said.get(step).map(|said| said.at));
+            let said = StepSaid { key: walk.begun.key, step: step.clone(), standing: standing.clone(), after };
             Ok(((), Some(EventBody::StepSaid(said))))
         })?;
         self.finish_walk(edition, key)
@@ -308,7 +303,7 @@ impl Session {
         Ok(There {
             free: numbers.max().unwrap_or(0) + 1,
             now: branch.and_then(|branch| board.branches.get(&branch).cloned()),
-            after: newest.filter(|newest| *newest >= environment::now()),
+            after: environment::ahead_of_us(newest),
         })
     }
 

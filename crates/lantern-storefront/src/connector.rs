@@ -37,7 +37,7 @@ const EVERY: Duration = Duration::from_millis(50);
 static RUNNING: AtomicUsize = AtomicUsize::new(0);
 static AT_ONCE: AtomicBool = AtomicBool::new(false);
 
-/// Whether a connector runs: whoever ends this process waits for it, since it has time of its own to end.
+/// Whether a connector runs: this process must not end before it, since it has time of its own to end.
 pub fn is_running() -> bool {
     RUNNING.load(Ordering::SeqCst) > 0
 }

@@ -140,7 +140,7 @@ const STUDIO: Question = Question {
 };
 
 const IDENTITY: Question = Question {
-    why: "Tells this game from every other, and never changes: your domain backwards and the game, such as example.paperheron.saltmarsh.",
+    why: "Distinguishes this game from every other, and never changes: your domain backwards and the game, such as example.paperheron.saltmarsh.",
     asks: "Its identity",
     what: "the game's identity",
     option: "--identity",

@@ -1,6 +1,6 @@
 //! What a branch of a storefront by hand has. No program can ask there, so it follows from what people said and from nothing
 //! else: every word is put where it belongs in time, in whatever order the words became known here. Two computers that
-//! know the same words say the same, and what was out long before can be told afterwards.
+//! know the same words say the same, and what was out long before can be added later.
 
 use std::collections::BTreeMap;
 
@@ -8,8 +8,9 @@ use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
 use super::{Board, BranchKey};
+use crate::digest::ReleaseId;
 use crate::event::{
-    Action, Adopted, BranchBuild, BranchFacts, BranchReported, Event, EventId, Moved, Pushed, StorefrontRef,
+    Action, Adopted, BranchBuild, BranchFacts, BranchReported, Event, EventId, Moved, Pushed, StorefrontRef, counts_at,
 };
 use crate::names::Name;
 use crate::version::{BuildNumber, ReleaseName};
@@ -37,17 +38,36 @@ pub struct Word {
 }
 
 impl Word {
+    /// What an event says, without what only some say.
+    fn new(
+        event: &Event,
+        at: Option<Timestamp>,
+        key: Option<EventId>,
+        builds: BTreeMap<Name, Option<BranchBuild>>,
+    ) -> Self {
+        Self { at, id: event.id, key, builds, since: None, by: None, goes_back: false, because: None }
+    }
+
     fn order(&self) -> (Option<Timestamp>, EventId) {
         (self.at, self.id)
     }
 
-    /// Whether both say the very same thing: the outcome of one action, or what was out before, told at two computers.
+    /// Whether both say the very same thing: the outcome of one action, or what was out before, as it was entered at two computers.
     fn is_same(&self, other: &Self) -> bool {
         match (self.key, other.key) {
             (None, None) => self.builds == other.builds && self.since == other.since,
             (own, other) => own == other,
         }
     }
+}
+
+/// The same build for each of these targets.
+fn one_build(
+    targets: &[Name],
+    (number_there, release, name): (u64, ReleaseId, &ReleaseName),
+) -> BTreeMap<Name, Option<BranchBuild>> {
+    let build = BranchBuild { number_there, release, name: name.clone() };
+    targets.iter().map(|target| (target.clone(), Some(build.clone()))).collect()
 }
 
 /// A move of a branch, as a storefront would state it.
@@ -138,15 +158,13 @@ impl Words {
 impl Board {
     /// Takes in a move by hand.
     pub(super) fn said_moved(&mut self, moved: &Moved, event: &Event) {
+        let at = Some(counts_at(event.recorded_at, moved.after));
         let word = Word {
-            at: Some(moved.counts_at(event.recorded_at)),
-            id: event.id,
-            key: Some(moved.key),
-            builds: moved.brings(),
             since: moved.facts.since,
             by: moved.facts.by.clone(),
             goes_back: moved.restores.is_some(),
             because: moved.because.clone(),
+            ..Word::new(event, at, Some(moved.key), moved.brings())
         };
         self.take_word(&moved.storefront, &moved.facts.branch, word);
     }
@@ -154,51 +172,34 @@ impl Board {
     /// Takes in that players of a branch got a release with its push.
     pub(super) fn said_pushed(&mut self, pushed: &Pushed, event: &Event) {
         let Some(branch) = &pushed.live_on else { return };
-        let build =
-            BranchBuild { number_there: pushed.number_there, release: pushed.release, name: pushed.name.clone() };
+        let at = Some(counts_at(event.recorded_at, pushed.after));
+        let build = (pushed.number_there, pushed.release, &pushed.name);
         let word = Word {
-            at: Some(pushed.counts_at(event.recorded_at)),
-            id: event.id,
-            key: Some(pushed.key.unwrap_or(event.id)),
-            builds: pushed.targets.iter().map(|target| (target.clone(), Some(build.clone()))).collect(),
             since: Some(event.recorded_at),
             by: Some(event.actor.clone()),
-            goes_back: false,
-            because: None,
+            ..Word::new(event, at, Some(pushed.key.unwrap_or(event.id)), one_build(&pushed.targets, build))
         };
         self.take_word(&pushed.storefront, branch, word);
     }
 
     /// Takes in what a connector found a branch to have.
     pub(super) fn said_reported(&mut self, reported: &BranchReported, event: &Event) {
-        let targets = &reported.facts.targets;
-        let word = Word {
-            at: Some(reported.counts_at(event.recorded_at)),
-            id: event.id,
-            key: Some(event.id),
-            builds: targets.iter().map(|(target, build)| (target.clone(), Some(build.clone()))).collect(),
-            since: reported.facts.since,
-            by: reported.facts.by.clone(),
-            goes_back: false,
-            because: None,
-        };
-        self.take_word(&reported.storefront, &reported.facts.branch, word);
+        let at = Some(counts_at(event.recorded_at, reported.after));
+        let facts = &reported.facts;
+        let builds = facts.targets.iter().map(|(target, build)| (target.clone(), Some(build.clone()))).collect();
+        let said = Word::new(event, at, Some(event.id), builds);
+        let word = Word { since: facts.since, by: facts.by.clone(), ..said };
+        self.take_word(&reported.storefront, &facts.branch, word);
     }
 
     /// Takes in what a branch has or had before.
     pub(super) fn said_adopted(&mut self, adopted: &Adopted, event: &Event) {
         let Some(branch) = &adopted.branch else { return };
-        let build =
-            BranchBuild { number_there: adopted.number_there, release: adopted.release, name: adopted.name.clone() };
+        let build = (adopted.number_there, adopted.release, &adopted.name);
         let word = Word {
-            at: adopted.since,
-            id: event.id,
-            key: None,
-            builds: adopted.targets.iter().map(|target| (target.clone(), Some(build.clone()))).collect(),
             since: adopted.since,
-            by: None,
-            goes_back: false,
             because: adopted.because.clone(),
+            ..Word::new(event, adopted.since, None, one_build(&adopted.targets, build))
         };
         self.take_word(&adopted.storefront, branch, word);
     }

@@ -83,7 +83,7 @@ impl Check<'_> {
         let mut hand_over: Vec<(Option<Name>, HandOver)> = Vec::new();
         for (of, raw) in &raw.hand_over {
             let at = [K("hand-over"), K(of)];
-            let target = if of == "*" { None } else { self.goes_there(&at, of) };
+            let target = if of == "*" { None } else { self.goes_there(&at, of, "\"*\" for all; ") };
             if of == "*" || target.is_some() {
                 let found = self.hand_over(&at, raw);
                 hand_over.push((target, found));
@@ -131,13 +131,14 @@ impl Check<'_> {
         }
     }
 
-    fn goes_there(&mut self, at: &[ConfigKey<'_>], text: &str) -> Option<Name> {
+    /// Returns the target of this name; `or` begins the fix where none is near, with what else could stand there.
+    fn goes_there(&mut self, at: &[ConfigKey<'_>], text: &str, or: &str) -> Option<Name> {
         let found = self.around.targets.iter().find(|target| target.as_str() == text).cloned();
         if found.is_none() {
             let known: Vec<&str> = self.around.targets.iter().map(Name::as_str).collect();
             let fix = match nearest(text, known.iter().copied()) {
                 Some(near) => format!("did you mean {near:?}?"),
-                None => format!("the targets that go there are {}", known.join(", ")),
+                None => format!("{or}the targets that go there are {}", known.join(", ")),
             };
             self.stop(at, Code::UnknownTarget, format!("no target {:?} goes there", shown(text)), fix);
         }
@@ -173,7 +174,7 @@ impl Check<'_> {
     fn keyed_values(&mut self, at: &[ConfigKey<'_>], template: &Template) {
         for name in template.names() {
             if let Some(target) = name.strip_prefix("release.number-there.") {
-                self.goes_there(at, target);
+                self.goes_there(at, target, "");
             }
             match name.split_once('.') {
                 Some(("values", key)) if !self.around.values.contains_key(key) => {
@@ -245,7 +246,7 @@ impl Check<'_> {
             }
             for back in &step.read_back {
                 if let Some(target) = back.key.as_str().strip_prefix(NUMBER_OF) {
-                    self.goes_there(&[&at[..], &[K("read-back")]].concat(), target);
+                    self.goes_there(&[&at[..], &[K("read-back")]].concat(), target, "");
                 }
                 if !used.insert(back.key.clone()) {
                     let what = format!("{} is read back twice", back.key);

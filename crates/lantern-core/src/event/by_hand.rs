@@ -2,12 +2,13 @@
 
 use std::collections::BTreeMap;
 
-use jiff::{SignedDuration, Timestamp};
+use jiff::Timestamp;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 
-use super::{Action, BranchBuild, EventId, StorefrontRef, is_false};
+use super::storefront::{Action, BranchBuild, StorefrontRef, builds_of};
+use super::{EventId, is_false};
 use crate::digest::ReleaseId;
 use crate::names::{Handle, Name};
 use crate::notes::Notes;
@@ -129,15 +130,6 @@ impl BranchWanted {
     }
 }
 
-/// What was said of the targets that a move is about; of all of them where nothing else is written.
-pub(super) fn builds_of(
-    changes: &[Name],
-    targets: &BTreeMap<Name, BranchBuild>,
-) -> BTreeMap<Name, Option<BranchBuild>> {
-    let about: Vec<&Name> = if changes.is_empty() { targets.keys().collect() } else { changes.iter().collect() };
-    about.into_iter().map(|target| (target.clone(), targets.get(target).cloned())).collect()
-}
-
 /// See [`super::EventBody::StepSaid`].
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct StepSaid {
@@ -151,20 +143,6 @@ pub struct StepSaid {
     /// When the word on this step was said that this one follows, where the clock here is behind that.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub after: Option<Timestamp>,
-}
-
-impl StepSaid {
-    /// When it counts as said.
-    pub fn counts_at(&self, recorded_at: Timestamp) -> Timestamp {
-        counts_at(recorded_at, self.after)
-    }
-}
-
-/// When a word counts as said: by the clock here, but never before the one that was known when it was said, whatever the clock
-/// of that other computer.
-pub(super) fn counts_at(recorded_at: Timestamp, after: Option<Timestamp>) -> Timestamp {
-    let next = after.and_then(|after| after.checked_add(SignedDuration::from_nanos(1)).ok());
-    next.map_or(recorded_at, |next| next.max(recorded_at))
 }
 
 /// See [`super::EventBody::Looked`].

@@ -14,7 +14,7 @@ const HELPERS: [&str; 10] =
     ["crash", "report", "unins", "setup", "redist", "helper", "updater", "config", "server", "launcher"];
 
 /// Of several programs for one system returns the one that is likely the game: not one that a helper's name gives away, of the
-/// others the one that is twice as large as the next, or, where sizes do not tell, that alone opens a window or has an
+/// others the one that is twice as large as the next, or, where sizes do not decide, that alone opens a window or has an
 /// icon; and those that lie beside it. Where these speak against each other all of them are returned, and none beside.
 pub fn likely(export: &Export, starts: Vec<(String, System)>) -> (Vec<(String, System)>, Vec<String>) {
     let is_helper = |path: &str| {

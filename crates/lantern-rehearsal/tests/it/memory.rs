@@ -401,7 +401,7 @@ impl Branches for Opened {
         self.once(key, &(branch, revision, wanted), |state| {
             let mut now = state.branch(rules, branch)?;
             if now.facts.revision != revision && fault != Some(Fault::MovesAnyway) {
-                return refuse(problem::BRANCH_MOVED, "somebody was faster");
+                return refuse(problem::BRANCH_MOVED, "someone was faster");
             }
             let mut targets = BTreeMap::new();
             for (target, number) in &wanted.targets {

@@ -186,7 +186,7 @@ fn seen(board: &Board) -> impl PartialEq + std::fmt::Debug + use<> {
 }
 
 #[test]
-fn what_was_out_before_can_be_told_afterwards() {
+fn what_was_out_before_can_be_added_later() {
     let mut desk = Computer::new(0, 0);
     desk.record(0, adopted("1.2.9 (24)", &["linux"], Some(at(-500))));
     desk.bring(10, "1.3.2 (25)", &["linux"], false);
@@ -295,7 +295,7 @@ fn what_is_given_up_is_not_open() {
     assert!(desk.board().open_walks().is_empty() && laptop.board().open_walks().is_empty());
 }
 
-/// Whoever knew another word comes after it, whatever the clocks say.
+/// What is said by someone who knew another word comes after it, whatever the clocks say.
 #[test]
 fn a_clock_that_is_behind_loses_nothing() {
     let (mut desk, mut laptop) = (Computer::new(0, 600), Computer::new(50, 0));
