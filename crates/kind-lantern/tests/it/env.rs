@@ -1,5 +1,6 @@
 //! A temporary folder with the example game, a stand-in storefront, and the built program.
 
+use std::collections::BTreeMap;
 use std::fs;
 use std::io::{Read, Write};
 use std::net::{TcpListener, TcpStream};
@@ -482,8 +483,13 @@ pub fn settings() -> insta::Settings {
 }
 
 /// Every regular file below a folder, by name, but our own state.
-pub fn files(folder: &Path) -> std::collections::BTreeMap<String, Vec<u8>> {
-    let mut out = std::collections::BTreeMap::new();
+pub fn files(folder: &Path) -> BTreeMap<String, Vec<u8>> {
+    paths(folder).into_iter().map(|(name, path)| (name, fs::read(path).unwrap())).collect()
+}
+
+/// Where the files of a folder lie, by their name in it, without what belongs to the way it was installed.
+pub fn paths(folder: &Path) -> BTreeMap<String, PathBuf> {
+    let mut out = BTreeMap::new();
     let mut folders = vec![folder.to_owned()];
     while let Some(at) = folders.pop() {
         for entry in fs::read_dir(&at).unwrap() {
@@ -495,7 +501,7 @@ pub fn files(folder: &Path) -> std::collections::BTreeMap<String, Vec<u8>> {
                 folders.push(path);
             } else {
                 let name = path.strip_prefix(folder).unwrap().to_str().unwrap().replace('\\', "/");
-                out.insert(name, fs::read(&path).unwrap());
+                out.insert(name, path);
             }
         }
     }
