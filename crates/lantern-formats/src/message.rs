@@ -340,7 +340,7 @@ fn has_signed(above: &Certificate, below: &Certificate) -> bool {
 
 /// Brings the first value of some bytes from BER into DER: every length known and in its shortest form, texts in one
 /// part. None where it is cut off, nested too deeply, or has sets of more members than anybody needs.
-fn der_of(bytes: &[u8]) -> Option<Vec<u8>> {
+pub fn der_of(bytes: &[u8]) -> Option<Vec<u8>> {
     let mut out = Vec::with_capacity(bytes.len());
     let mut rest = bytes;
     value_of(&mut rest, &mut out, 0)?;

@@ -1,0 +1,245 @@
+//! Certificates: one that a key makes for itself, and what is read of others. Source: RFC 5280
+//! (<https://www.rfc-editor.org/rfc/rfc5280>), sections 4.1 and 4.2.
+
+use jiff::Timestamp;
+use jiff::tz::TimeZone;
+use lantern_formats::hash::Hash;
+use sha1::Sha1;
+use sha2::{Digest, Sha256};
+use x509_cert::Certificate;
+use x509_cert::der::{Decode, Encode};
+use x509_cert::name::Name;
+
+use crate::KeyError;
+use crate::asn1;
+use crate::key::{Algorithm, PrivateKey};
+
+/// Years that a new certificate is valid for. Places that sell games ask for decades; a phone never takes an update that was
+/// signed with another key.
+pub const YEARS: u16 = 30;
+/// Most years: times are written with four digits.
+const MAX_YEARS: u16 = 1_000;
+
+/// What a certificate says.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct About {
+    /// Whose it is, as RFC 4514 writes it.
+    pub subject: String,
+    /// Its first and its last moment.
+    pub valid: (Timestamp, Timestamp),
+    /// SHA-256 of all of it: what places and phones know a key by.
+    pub sha256: [u8; 32],
+    /// SHA-1 of all of it: what some services still ask for.
+    pub sha1: [u8; 20],
+}
+
+fn parse(certificate: &[u8]) -> Result<Certificate, KeyError> {
+    Certificate::from_der(certificate).map_err(|_| KeyError::Malformed("the certificate"))
+}
+
+/// Reads what a certificate says.
+///
+/// # Errors
+/// [`KeyError::Malformed`].
+pub fn about(certificate: &[u8]) -> Result<About, KeyError> {
+    let body = parse(certificate)?.tbs_certificate;
+    let moment = |time: x509_cert::time::Time| {
+        let seconds = i64::try_from(time.to_unix_duration().as_secs()).ok();
+        seconds.and_then(|s| Timestamp::from_second(s).ok()).ok_or(KeyError::Malformed("the certificate's dates"))
+    };
+    Ok(About {
+        subject: body.subject.to_string(),
+        valid: (moment(body.validity.not_before)?, moment(body.validity.not_after)?),
+        sha256: Sha256::digest(certificate).into(),
+        sha1: Sha1::digest(certificate).into(),
+    })
+}
+
+/// The public key of a certificate.
+///
+/// # Errors
+/// [`KeyError::Malformed`].
+pub fn public_key(certificate: &[u8]) -> Result<Vec<u8>, KeyError> {
+    let info = parse(certificate)?.tbs_certificate.subject_public_key_info;
+    info.to_der().map_err(|_| KeyError::Malformed("the certificate's key"))
+}
+
+/// Whether the key of a certificate has signed a message: RSA with PKCS #1 v1.5 or ECDSA on P-256, with SHA-256.
+///
+/// # Errors
+/// [`KeyError::Malformed`].
+pub fn has_signed(certificate: &[u8], message: &[u8], signature: &[u8]) -> Result<bool, KeyError> {
+    use aws_lc_rs::signature::{
+        ECDSA_P256_SHA256_ASN1, RSA_PKCS1_2048_8192_SHA256, UnparsedPublicKey, VerificationAlgorithm,
+    };
+    let public = public_key(certificate)?;
+    let bits = public.len() - key_bits_len(&public)?;
+    let bits = public.get(bits..).unwrap_or_default();
+    let ways: [&dyn VerificationAlgorithm; 2] = [&RSA_PKCS1_2048_8192_SHA256, &ECDSA_P256_SHA256_ASN1];
+    Ok(ways.into_iter().any(|way| UnparsedPublicKey::new(way, bits).verify(message, signature).is_ok()))
+}
+
+/// The names of whom a certificate is for and of who signed it, byte for byte.
+pub(crate) fn names(certificate: &[u8]) -> Result<(Vec<u8>, Vec<u8>), KeyError> {
+    let body = parse(certificate)?.tbs_certificate;
+    let der = |name: Name| name.to_der().map_err(|_| KeyError::Malformed("the certificate's names"));
+    Ok((der(body.subject)?, der(body.issuer)?))
+}
+
+/// A name for a studio: its organisation and its common name.
+pub fn name_of_studio(studio: &str) -> Vec<u8> {
+    let part = |last: u8| {
+        let text = asn1::value(asn1::UTF8_STRING, &[studio.as_bytes()]);
+        let pair = asn1::sequence(&[&asn1::value(asn1::OID, &[&[0x55, 4, last]]), &text]);
+        asn1::value(asn1::SET, &[&pair])
+    };
+    // `organizationName` and `commonName`.
+    asn1::sequence(&[&part(10), &part(3)]).to_vec()
+}
+
+/// A name as RFC 4514 writes it: `CN=Paper Heron,C=IS`.
+///
+/// # Errors
+/// [`KeyError::Subject`].
+pub fn name_of_text(text: &str) -> Result<Vec<u8>, KeyError> {
+    let bad = || KeyError::Subject(text.to_owned());
+    let name: Name = text.parse().map_err(|_| bad())?;
+    if name.0.is_empty() {
+        return Err(bad());
+    }
+    name.to_der().map_err(|_| bad())
+}
+
+/// A moment as certificates write it: with two digits of the year until 2049, with four from then on (section 4.1.2.5).
+fn moment(at: Timestamp) -> Vec<u8> {
+    let at = at.to_zoned(TimeZone::UTC);
+    let (tag, text) = match (1950..2050).contains(&at.year()) {
+        true => (0x17, at.strftime("%y%m%d%H%M%SZ").to_string()),
+        false => (0x18, at.strftime("%Y%m%d%H%M%SZ").to_string()),
+    };
+    asn1::value(tag, &[text.as_bytes()]).to_vec()
+}
+
+/// The algorithm with which a key signs what has this hash.
+pub fn signature_algorithm(algorithm: Algorithm, hash: Hash) -> Vec<u8> {
+    let last = match (algorithm, hash) {
+        (Algorithm::Rsa(_), Hash::Sha384) => 12,
+        (Algorithm::Rsa(_), Hash::Sha512) => 13,
+        (Algorithm::Rsa(_), _) => 11,
+        (Algorithm::P256, Hash::Sha384) => 3,
+        (Algorithm::P256, Hash::Sha512) => 4,
+        (Algorithm::P256, _) => 2,
+    };
+    match algorithm {
+        Algorithm::Rsa(_) => {
+            let oid = asn1::value(asn1::OID, &[&[0x2a, 0x86, 0x48, 0x86, 0xf7, 0x0d, 1, 1], &[last]]);
+            asn1::sequence(&[&oid, &asn1::value(asn1::NULL, &[])]).to_vec()
+        }
+        Algorithm::P256 => {
+            asn1::sequence(&[&asn1::value(asn1::OID, &[&[0x2a, 0x86, 0x48, 0xce, 0x3d, 4, 3], &[last]])]).to_vec()
+        }
+    }
+}
+
+/// Makes a certificate that a key signs for itself: version 3, for signatures and for code alone.
+///
+/// `serial` are random bytes; `name` is DER.
+///
+/// # Errors
+/// [`KeyError::Years`]; those of signing.
+pub fn self_signed(
+    key: &PrivateKey,
+    name: &[u8],
+    from: Timestamp,
+    years: u16,
+    serial: [u8; 16],
+) -> Result<Vec<u8>, KeyError> {
+    let refused = KeyError::Years { years, most: MAX_YEARS };
+    if !(1..=MAX_YEARS).contains(&years) {
+        return Err(refused);
+    }
+    let end = from.to_zoned(TimeZone::UTC).checked_add(jiff::Span::new().years(years));
+    let until = end.map_err(|_| refused)?.timestamp();
+    let public = key.public();
+    let oid = |bytes: &[u8]| asn1::value(asn1::OID, &[bytes]);
+    let critical = [0x01, 1, 0xff];
+    let extension = |last: u8, flag: &[u8], value: &[u8]| {
+        asn1::sequence(&[&oid(&[0x55, 0x1d, last]), flag, &asn1::value(asn1::OCTET_STRING, &[value])])
+    };
+    // Method 1 of section 4.2.1.2: SHA-1 of the key's bits alone.
+    let bits = public.len() - key_bits_len(&public)?;
+    let identifier = asn1::value(asn1::OCTET_STRING, &[&Sha1::digest(public.get(bits..).unwrap_or_default())]);
+    let for_code = asn1::sequence(&[&oid(&[0x2b, 6, 1, 5, 5, 7, 3, 3])]);
+    let extensions = asn1::sequence(&[
+        &extension(14, &[], &identifier),
+        &extension(19, &critical, &asn1::sequence(&[])),
+        // `digitalSignature` alone.
+        &extension(15, &critical, &asn1::value(asn1::BIT_STRING, &[&[7, 0x80]])),
+        &extension(37, &[], &for_code),
+    ]);
+    let algorithm = signature_algorithm(key.algorithm(), Hash::Sha256);
+    let mut serial = serial;
+    // Not negative, not zero, and always of one length.
+    serial[0] = serial[0] & 0x7f | 0x40;
+    let body = asn1::sequence(&[
+        &asn1::value(0xa0, &[&asn1::integer(2)]),
+        &asn1::unsigned(&serial),
+        &algorithm,
+        name,
+        &asn1::sequence(&[&moment(from), &moment(until)]),
+        name,
+        &public,
+        &asn1::value(0xa3, &[&extensions]),
+    ]);
+    let signature = key.sign(Hash::Sha256, &body)?;
+    let certificate =
+        asn1::sequence(&[&body, &algorithm, &asn1::value(asn1::BIT_STRING, &[&[0], &signature])]).to_vec();
+    parse(&certificate)?;
+    Ok(certificate)
+}
+
+/// Bytes of the key's bits in a public key.
+fn key_bits_len(public: &[u8]) -> Result<usize, KeyError> {
+    let mut info = asn1::Reader::new(public).inside(asn1::SEQUENCE, "the public key")?;
+    info.whole("the public key's kind")?;
+    Ok(info.bytes(asn1::BIT_STRING, "the public key")?.len() - 1)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn at(text: &str) -> Timestamp {
+        text.parse().unwrap()
+    }
+
+    #[test]
+    fn thirty_years_reach_beyond_2050() {
+        let key = PrivateKey::generate(Algorithm::P256).unwrap();
+        let name = name_of_studio("Paper Heron");
+        let certificate = self_signed(&key, &name, at("2026-11-28T12:00:00Z"), YEARS, [0; 16]).unwrap();
+        let about = about(&certificate).unwrap();
+        assert_eq!(about.valid, (at("2026-11-28T12:00:00Z"), at("2056-11-28T12:00:00Z")));
+        assert_eq!(about.subject, "CN=Paper Heron,O=Paper Heron");
+        assert_eq!(public_key(&certificate).unwrap(), key.public());
+        // The 29th of February has no day of its own in every year.
+        self_signed(&key, &name, at("2028-02-29T00:00:00Z"), 30, [0xff; 16]).unwrap();
+        for years in [0, 1_001, u16::MAX] {
+            let made = self_signed(&key, &name, at("2026-11-28T12:00:00Z"), years, [0; 16]);
+            assert!(matches!(made, Err(KeyError::Years { .. })), "{years}");
+        }
+    }
+
+    #[test]
+    fn names_with_everything_in_them() {
+        for studio in ["Paper Heron", "Ó, \"Heron\" + Oar=1; #7 <x>\\", "紙のサギ", " ", &"a".repeat(300)] {
+            let name = Name::from_der(&name_of_studio(studio)).unwrap();
+            assert_eq!(name.0.len(), 2, "{studio}");
+        }
+        let name = Name::from_der(&name_of_text("CN=Paper Heron,O=Paper Heron Ltd,C=IS").unwrap()).unwrap();
+        assert_eq!(name.to_string(), "CN=Paper Heron,O=Paper Heron Ltd,C=IS");
+        for text in ["", "Paper Heron", "=,", "XX-NO=1"] {
+            assert!(matches!(name_of_text(text), Err(KeyError::Subject(_))), "{text}");
+        }
+    }
+}

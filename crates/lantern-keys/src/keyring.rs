@@ -1,0 +1,373 @@
+//! The keyring: a folder of the user's own, outside every project, with one file of PKCS #12 for each key and one of notes
+//! beside it. What is in the notes is public; docs/formats/keyring.md says how they look.
+
+use std::fs;
+use std::path::{Path, PathBuf};
+
+use base64::Engine;
+use base64::engine::general_purpose::STANDARD;
+use jiff::Timestamp;
+use lantern_core::names::Name;
+use lantern_formats::hash::Hash;
+use lantern_store::durable::{self, DurableError};
+use serde::{Deserialize, Serialize};
+
+use crate::key::{Algorithm, PrivateKey, Signer};
+use crate::passphrase::Passphrase;
+use crate::pkcs12::Entry;
+use crate::{KeyError, certificate, pkcs12};
+
+const FORMAT: &str = "lantern.key/1";
+const MAX_NOTES_LEN: u64 = 1024 * 1024;
+
+/// How a key came into the keyring.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+#[non_exhaustive]
+pub enum Origin {
+    /// Made here.
+    Made,
+    /// Brought from a file.
+    Imported,
+    /// A word of a newer lantern.
+    #[serde(other)]
+    Unknown,
+}
+
+/// A copy of a key outside the keyring.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub struct Backup {
+    /// Where it was written to.
+    pub path: PathBuf,
+    /// When.
+    pub at: Timestamp,
+    /// When it last opened, signed, and fitted the certificate; none where that was never tried.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub drilled: Option<Timestamp>,
+}
+
+/// What is noted beside a key.
+#[derive(Debug, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+struct Notes {
+    format: String,
+    origin: Origin,
+    at: Timestamp,
+    algorithm: String,
+    /// In base 64, its own first.
+    certificates: Vec<String>,
+    #[serde(default)]
+    backups: Vec<Backup>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    used: Option<Timestamp>,
+}
+
+/// What is known of a key without its passphrase.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Facts {
+    /// Its name.
+    pub name: Name,
+    /// How it came here.
+    pub origin: Origin,
+    /// Since when it is here.
+    pub since: Timestamp,
+    /// Its kind, as people write it.
+    pub algorithm: String,
+    /// Its certificate, as DER, and those above it.
+    pub chain: Vec<Vec<u8>>,
+    /// What the certificate says.
+    pub certificate: certificate::About,
+    /// Its copies, in the order in which they were made.
+    pub backups: Vec<Backup>,
+    /// When it last signed.
+    pub used: Option<Timestamp>,
+}
+
+impl Facts {
+    /// When a copy of it last opened; none where no copy ever did.
+    pub fn drilled(&self) -> Option<Timestamp> {
+        self.backups.iter().filter_map(|backup| backup.drilled).max()
+    }
+}
+
+/// An opened key.
+#[derive(Debug)]
+pub struct OpenKey {
+    /// Its name in the keyring.
+    pub name: Name,
+    entry: Entry,
+}
+
+impl Signer for OpenKey {
+    fn algorithm(&self) -> Algorithm {
+        self.entry.key.algorithm()
+    }
+
+    fn chain(&self) -> &[Vec<u8>] {
+        &self.entry.chain
+    }
+
+    fn sign(&self, hash: Hash, message: &[u8]) -> Result<Vec<u8>, KeyError> {
+        self.entry.key.sign(hash, message)
+    }
+}
+
+/// Where keys are kept.
+#[derive(Debug, Clone)]
+pub struct Keyring {
+    folder: PathBuf,
+    rounds: u32,
+}
+
+impl Keyring {
+    /// The keyring in a folder; nothing is made before a key is kept.
+    pub fn new(folder: PathBuf) -> Self {
+        Self { folder, rounds: pkcs12::ROUNDS }
+    }
+
+    /// The same, which hashes passphrases of what it writes only this often: for tests.
+    #[must_use]
+    pub fn with_rounds(self, rounds: u32) -> Self {
+        Self { rounds, ..self }
+    }
+
+    /// Where the key lies.
+    pub fn path_of(&self, name: &Name) -> PathBuf {
+        self.folder.join(format!("{name}.p12"))
+    }
+
+    fn notes_of(&self, name: &Name) -> PathBuf {
+        self.folder.join(format!("{name}.json"))
+    }
+
+    /// The names of all keys, sorted.
+    ///
+    /// # Errors
+    /// [`KeyError::Disk`].
+    pub fn names(&self) -> Result<Vec<Name>, KeyError> {
+        let found = match fs::read_dir(&self.folder) {
+            Ok(found) => found,
+            Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(Vec::new()),
+            Err(source) => return Err(DurableError { what: "read", path: self.folder.clone(), source }.into()),
+        };
+        let mut names: Vec<Name> =
+            found.filter_map(|file| file.ok()?.file_name().to_str()?.strip_suffix(".p12")?.parse().ok()).collect();
+        names.sort();
+        Ok(names)
+    }
+
+    /// What is known of a key.
+    ///
+    /// # Errors
+    /// [`KeyError::Unknown`]; [`KeyError::Malformed`] for notes that are damaged or missing: [`Self::open`] makes them again.
+    pub fn facts(&self, name: &Name) -> Result<Facts, KeyError> {
+        self.must_have(name)?;
+        let damaged = KeyError::Malformed("what is noted of the key");
+        let bytes = match durable::read_limited(&self.notes_of(name), MAX_NOTES_LEN) {
+            Ok(bytes) => bytes,
+            Err(error) if error.source.kind() == std::io::ErrorKind::NotFound => return Err(damaged),
+            Err(error) => return Err(error.into()),
+        };
+        let notes: Notes = serde_json::from_slice(&bytes).map_err(|_| damaged)?;
+        if notes.format != FORMAT {
+            return Err(KeyError::Unsupported(format!(
+                "what is noted of the key {name} was written by a newer lantern"
+            )));
+        }
+        let decode = |text: &String| STANDARD.decode(text).map_err(|_| KeyError::Malformed("the key's certificate"));
+        let chain: Vec<Vec<u8>> = notes.certificates.iter().map(decode).collect::<Result<_, _>>()?;
+        let own = chain.first().ok_or(KeyError::Malformed("the key's certificate"))?;
+        Ok(Facts {
+            name: name.clone(),
+            origin: notes.origin,
+            since: notes.at,
+            algorithm: notes.algorithm,
+            certificate: certificate::about(own)?,
+            backups: notes.backups,
+            used: notes.used,
+            chain,
+        })
+    }
+
+    fn must_have(&self, name: &Name) -> Result<(), KeyError> {
+        if self.path_of(name).is_file() {
+            return Ok(());
+        }
+        let known = self.names()?.iter().map(ToString::to_string).collect();
+        Err(KeyError::Unknown { name: name.to_string(), known })
+    }
+
+    fn note(&self, facts: &Facts) -> Result<(), KeyError> {
+        let notes = Notes {
+            format: FORMAT.to_owned(),
+            origin: facts.origin,
+            at: facts.since,
+            algorithm: facts.algorithm.clone(),
+            certificates: facts.chain.iter().map(|found| STANDARD.encode(found)).collect(),
+            backups: facts.backups.clone(),
+            used: facts.used,
+        };
+        let bytes = serde_json::to_vec_pretty(&notes).expect("notes have only string keys");
+        Ok(durable::write_private(&self.notes_of(&facts.name), &bytes)?)
+    }
+
+    /// Keeps a key under a passphrase. Nothing is ever replaced.
+    ///
+    /// # Errors
+    /// [`KeyError::Exists`]; [`KeyError::Disk`].
+    pub fn add(
+        &self,
+        name: &Name,
+        entry: Entry,
+        passphrase: &Passphrase,
+        origin: Origin,
+        now: Timestamp,
+    ) -> Result<Facts, KeyError> {
+        let path = self.path_of(name);
+        let exists = || KeyError::Exists { name: name.to_string() };
+        if path.exists() {
+            return Err(exists());
+        }
+        create_private_folder(&self.folder)?;
+        let entry = Entry { alias: name.to_string(), ..entry };
+        let bytes = pkcs12::write(&entry, passphrase, self.rounds)?;
+        // What was written is read again, before anybody relies on it.
+        let read = pkcs12::read(&bytes, passphrase)?;
+        if read.first().is_none_or(|read| read.key.public() != entry.key.public() || read.chain != entry.chain) {
+            return Err(KeyError::Malformed("the key that was written"));
+        }
+        // Under a name of its own first: whoever takes the name at the same time keeps his key.
+        let part = self.folder.join(format!(".{name}.part-{}", std::process::id()));
+        durable::write_private(&part, &bytes)?;
+        let linked = fs::hard_link(&part, &path);
+        let linked = match linked {
+            Err(error) if error.kind() == std::io::ErrorKind::AlreadyExists => Err(exists()),
+            // Some disks know no links.
+            Err(_) if path.exists() => Err(exists()),
+            Err(_) => Ok(durable::rename(&part, &path)?),
+            Ok(()) => Ok(durable::sync_folder(&self.folder)?),
+        };
+        durable::remove_file(&part)?;
+        linked?;
+        let facts = facts_of(name, &entry, origin, now)?;
+        self.note(&facts)?;
+        Ok(facts)
+    }
+
+    /// Opens a key. Notes that are missing or damaged are made again.
+    ///
+    /// # Errors
+    /// [`KeyError::Passphrase`]; [`KeyError::Unknown`]; those of a damaged file.
+    pub fn open(&self, name: &Name, passphrase: &Passphrase) -> Result<OpenKey, KeyError> {
+        self.must_have(name)?;
+        let path = self.path_of(name);
+        let bytes = durable::read_limited(&path, pkcs12::MAX_LEN)?;
+        let entry = pkcs12::read(&bytes, passphrase)?.into_iter().next().ok_or(KeyError::NoKey)?;
+        if let Err(KeyError::Malformed(_)) = self.facts(name) {
+            let at =
+                fs::metadata(&path).and_then(|stat| stat.modified()).ok().and_then(|at| Timestamp::try_from(at).ok());
+            self.note(&facts_of(name, &entry, Origin::Unknown, at.unwrap_or(Timestamp::UNIX_EPOCH))?)?;
+        }
+        Ok(OpenKey { name: name.clone(), entry })
+    }
+
+    /// Notes that a key has signed.
+    ///
+    /// # Errors
+    /// Those of [`Self::facts`].
+    pub fn note_used(&self, name: &Name, now: Timestamp) -> Result<(), KeyError> {
+        let facts = self.facts(name)?;
+        self.note(&Facts { used: Some(now), ..facts })
+    }
+
+    /// Writes a copy of a key under a passphrase, which may be another one, and notes where. A file that is there is not replaced.
+    ///
+    /// # Errors
+    /// [`KeyError::Disk`].
+    pub fn back_up(&self, key: &OpenKey, to: &Path, passphrase: &Passphrase, now: Timestamp) -> Result<(), KeyError> {
+        self.export(key, to, passphrase)?;
+        let mut facts = self.facts(&key.name)?;
+        facts.backups.retain(|backup| backup.path != to);
+        facts.backups.push(Backup { path: to.to_owned(), at: now, drilled: None });
+        self.note(&facts)
+    }
+
+    /// Writes an opened key as a file of PKCS #12. A file that is there is not replaced.
+    ///
+    /// # Errors
+    /// [`KeyError::Disk`].
+    pub fn export(&self, key: &OpenKey, to: &Path, passphrase: &Passphrase) -> Result<(), KeyError> {
+        if to.exists() {
+            let source = std::io::Error::new(std::io::ErrorKind::AlreadyExists, "a file is there already");
+            return Err(DurableError { what: "write", path: to.to_owned(), source }.into());
+        }
+        let bytes = pkcs12::write(&key.entry, passphrase, self.rounds)?;
+        Ok(durable::write_private(to, &bytes)?)
+    }
+
+    /// Opens a copy in memory, signs with it, verifies that with the certificate of the keyring, and notes the day.
+    ///
+    /// # Errors
+    /// [`KeyError::OtherCopy`]; those of reading it.
+    pub fn drill(&self, name: &Name, copy: &Path, passphrase: &Passphrase, now: Timestamp) -> Result<Facts, KeyError> {
+        let mut facts = self.facts(name)?;
+        let bytes = durable::read_limited(copy, pkcs12::MAX_LEN)?;
+        let read = pkcs12::read(&bytes, passphrase)?;
+        let own = facts.chain.first().ok_or(KeyError::Malformed("the key's certificate"))?;
+        let public = certificate::public_key(own)?;
+        let other = || KeyError::OtherCopy { name: name.to_string(), path: copy.to_owned() };
+        let entry = read.into_iter().find(|entry| entry.key.public() == public).ok_or_else(other)?;
+        let message = format!("a drill of the key {name} at {now}");
+        let signature = entry.key.sign(Hash::Sha256, message.as_bytes())?;
+        if !certificate::has_signed(own, message.as_bytes(), &signature)? {
+            return Err(other());
+        }
+        match facts.backups.iter_mut().find(|backup| backup.path == copy) {
+            Some(backup) => backup.drilled = Some(now),
+            None => facts.backups.push(Backup { path: copy.to_owned(), at: now, drilled: Some(now) }),
+        }
+        self.note(&facts)?;
+        Ok(facts)
+    }
+}
+
+fn facts_of(name: &Name, entry: &Entry, origin: Origin, since: Timestamp) -> Result<Facts, KeyError> {
+    let own = entry.chain.first().ok_or_else(|| KeyError::NoCertificate { alias: name.to_string() })?;
+    Ok(Facts {
+        name: name.clone(),
+        origin,
+        since,
+        algorithm: entry.key.algorithm().to_string(),
+        certificate: certificate::about(own)?,
+        chain: entry.chain.clone(),
+        backups: Vec::new(),
+        used: None,
+    })
+}
+
+/// Makes a new key with a certificate of its own.
+///
+/// # Errors
+/// [`KeyError::Years`]; [`KeyError::NoRandom`].
+pub fn make(algorithm: Algorithm, subject: &[u8], years: u16, now: Timestamp) -> Result<Entry, KeyError> {
+    let key = PrivateKey::generate(algorithm)?;
+    let mut serial = [0; 16];
+    getrandom::fill(&mut serial).map_err(|_| KeyError::NoRandom)?;
+    let certificate = certificate::self_signed(&key, subject, now, years, serial)?;
+    Ok(Entry { alias: String::new(), key, chain: vec![certificate] })
+}
+
+#[cfg(unix)]
+fn create_private_folder(path: &Path) -> Result<(), KeyError> {
+    use std::os::unix::fs::PermissionsExt;
+    durable::create_folders(path)?;
+    let closed = fs::set_permissions(path, fs::Permissions::from_mode(0o700));
+    Ok(closed.map_err(|source| DurableError { what: "protect", path: path.to_owned(), source })?)
+}
+
+/// Windows: what lies below a user's own folder inherits rights for that user alone.
+#[cfg(not(unix))]
+fn create_private_folder(path: &Path) -> Result<(), KeyError> {
+    Ok(durable::create_folders(path)?)
+}

@@ -1,0 +1,296 @@
+//! Key files of PKCS #12. Source: RFC 7292 (<https://www.rfc-editor.org/rfc/rfc7292>), sections 4 and 5.
+//!
+//! Written with PBES2, AES-256 and a checksum (MAC) of SHA-256; read with every protection that `openssl` and Java's key tool have
+//! written in the last twenty years. Files of several keys are read whole; of what else they hold nothing is used.
+
+use std::collections::BTreeMap;
+
+use aws_lc_rs::hmac;
+use lantern_formats::hash::Hash;
+use lantern_formats::message;
+use zeroize::Zeroizing;
+
+use crate::KeyError;
+use crate::asn1::{self, Reader};
+use crate::certificate;
+use crate::key::PrivateKey;
+use crate::passphrase::Passphrase;
+use crate::protection::{self, Encrypted, Purpose};
+
+pub use crate::protection::ROUNDS;
+
+/// Largest file that is read, in bytes. Ours: one key with its chain has some four kilobytes.
+pub const MAX_LEN: u64 = 4 * 1024 * 1024;
+/// Most bags in a file. Ours.
+const MAX_BAGS: usize = 1_000;
+
+/// `data` and `encryptedData`, 1.2.840.113549.1.7.1 and .6.
+const DATA: &[u8] = &[0x2a, 0x86, 0x48, 0x86, 0xf7, 0x0d, 1, 7, 1];
+const ENCRYPTED_DATA: &[u8] = &[0x2a, 0x86, 0x48, 0x86, 0xf7, 0x0d, 1, 7, 6];
+/// What a bag holds, 1.2.840.113549.1.12.10.1, without the last byte.
+const BAG: &[u8] = &[0x2a, 0x86, 0x48, 0x86, 0xf7, 0x0d, 1, 12, 10, 1];
+/// `friendlyName`, `localKeyId` and `x509Certificate`, 1.2.840.113549.1.9.20, .21 and .22.1.
+const FRIENDLY_NAME: &[u8] = &[0x2a, 0x86, 0x48, 0x86, 0xf7, 0x0d, 1, 9, 20];
+const LOCAL_KEY_ID: &[u8] = &[0x2a, 0x86, 0x48, 0x86, 0xf7, 0x0d, 1, 9, 21];
+const X509_CERTIFICATE: &[u8] = &[0x2a, 0x86, 0x48, 0x86, 0xf7, 0x0d, 1, 9, 22, 1];
+const SHA256: &[u8] = &[0x60, 0x86, 0x48, 1, 0x65, 3, 4, 2, 1];
+
+/// A key with its certificate and those above it.
+#[derive(Debug)]
+pub struct Entry {
+    /// How the file calls it; empty where it has no name.
+    pub alias: String,
+    /// The key.
+    pub key: PrivateKey,
+    /// Its certificate first.
+    pub chain: Vec<Vec<u8>>,
+}
+
+/// What the bags of a file hold.
+#[derive(Default)]
+struct Bags {
+    /// Name, id and bytes of each.
+    keys: Vec<(String, Vec<u8>, Zeroizing<Vec<u8>>)>,
+    certificates: Vec<Vec<u8>>,
+    count: usize,
+}
+
+/// Reads the keys of a file.
+///
+/// # Errors
+/// [`KeyError::Passphrase`] when it is another one; [`KeyError::Malformed`] and [`KeyError::Unsupported`] for what cannot be read;
+/// [`KeyError::NoCertificate`] when no certificate belongs to a key; [`KeyError::NoKey`].
+pub fn read(bytes: &[u8], passphrase: &Passphrase) -> Result<Vec<Entry>, KeyError> {
+    // Some programs write lengths as they come.
+    let bytes = message::der_of(bytes).map(Zeroizing::new).ok_or(KeyError::Malformed("the key file"))?;
+    let mut file = Reader::new(&bytes).inside(asn1::SEQUENCE, "the key file")?;
+    if file.number("the key file's version")? != 3 {
+        return Err(KeyError::Unsupported("it is a key file of another version of PKCS #12".to_owned()));
+    }
+    let safes = data(file.inside(asn1::SEQUENCE, "the contents")?)?;
+    let passphrase = &verified(file, safes, passphrase)?;
+    let mut safes = Reader::new(safes).inside(asn1::SEQUENCE, "the contents")?;
+    let mut bags = Bags::default();
+    while !safes.is_empty() {
+        let mut safe = safes.inside(asn1::SEQUENCE, "a part of the contents")?;
+        let again = safe;
+        match safe.bytes(asn1::OID, "a part's kind")? {
+            DATA => bags.add(data(again)?, passphrase)?,
+            ENCRYPTED_DATA => bags.add(&encrypted_data(safe, passphrase)?, passphrase)?,
+            other => {
+                return Err(KeyError::Unsupported(format!(
+                    "a part of it is of the kind {}",
+                    protection::dotted(other)
+                )));
+            }
+        }
+    }
+    bags.entries()
+}
+
+/// The bytes of a content of the kind `data`.
+fn data<'a>(mut info: Reader<'a>) -> Result<&'a [u8], KeyError> {
+    match info.bytes(asn1::OID, "the contents' kind")? {
+        DATA => Ok(info.inside(0xa0, "the contents")?.bytes(asn1::OCTET_STRING, "the contents")?),
+        _ => Err(KeyError::Unsupported("it is protected with a certificate instead of a passphrase".to_owned())),
+    }
+}
+
+fn encrypted_data(mut info: Reader<'_>, passphrase: &Passphrase) -> Result<Zeroizing<Vec<u8>>, KeyError> {
+    let mut data = info.inside(0xa0, "an encrypted part")?.inside(asn1::SEQUENCE, "an encrypted part")?;
+    data.number("an encrypted part's version")?;
+    let mut content = data.inside(asn1::SEQUENCE, "an encrypted part")?;
+    content.bytes(asn1::OID, "an encrypted part's kind")?;
+    let algorithm = content.inside(asn1::SEQUENCE, "an encrypted part's encryption")?;
+    // In one piece, or, as it was written with lengths unknown, in several.
+    let whole;
+    let bytes = match content.tag() {
+        Some(0x80) => content.bytes(0x80, "an encrypted part")?,
+        _ => {
+            let mut pieces = content.inside(0xa0, "an encrypted part")?;
+            let mut all = Vec::new();
+            while !pieces.is_empty() {
+                all.extend(pieces.bytes(asn1::OCTET_STRING, "an encrypted part")?);
+            }
+            whole = all;
+            &whole
+        }
+    };
+    protection::decrypt(&Encrypted { algorithm, bytes }, passphrase)
+}
+
+/// Verifies the checksum over the contents: only with the right passphrase it is right. Returns the passphrase.
+fn verified(mut file: Reader<'_>, safes: &[u8], passphrase: &Passphrase) -> Result<Passphrase, KeyError> {
+    if file.is_empty() {
+        return Err(KeyError::Unsupported("it has no checksum: whoever had it could have changed it".to_owned()));
+    }
+    let mut mac = file.inside(asn1::SEQUENCE, "the checksum")?;
+    let mut digest = mac.inside(asn1::SEQUENCE, "the checksum")?;
+    let name = digest.inside(asn1::SEQUENCE, "the checksum's kind")?.bytes(asn1::OID, "the checksum's kind")?;
+    let stated = digest.bytes(asn1::OCTET_STRING, "the checksum")?;
+    let salt = mac.bytes(asn1::OCTET_STRING, "the checksum's salt")?;
+    let rounds = if mac.is_empty() { 1 } else { mac.number("the checksum's number of rounds")? };
+    let rounds = protection::rounds(rounds)?;
+    let (hash, algorithm) = match name {
+        [0x2b, 0x0e, 3, 2, 0x1a] => (Hash::Sha1, hmac::HMAC_SHA1_FOR_LEGACY_USE_ONLY),
+        SHA256 => (Hash::Sha256, hmac::HMAC_SHA256),
+        [0x60, 0x86, 0x48, 1, 0x65, 3, 4, 2, 2] => (Hash::Sha384, hmac::HMAC_SHA384),
+        [0x60, 0x86, 0x48, 1, 0x65, 3, 4, 2, 3] => (Hash::Sha512, hmac::HMAC_SHA512),
+        other => {
+            return Err(KeyError::Unsupported(format!("its checksum is of the kind {}", protection::dotted(other))));
+        }
+    };
+    let key = protection::pkcs12_key(hash, Purpose::Mac, passphrase, salt, rounds, hash.len());
+    match hmac::verify(&hmac::Key::new(algorithm, &key), safes, stated) {
+        Ok(()) => Ok(passphrase.clone()),
+        Err(_) => Err(KeyError::Passphrase),
+    }
+}
+
+impl Bags {
+    fn add(&mut self, bytes: &[u8], passphrase: &Passphrase) -> Result<(), KeyError> {
+        let mut bags = Reader::new(bytes).inside(asn1::SEQUENCE, "the bags")?;
+        while !bags.is_empty() {
+            self.count += 1;
+            if self.count > MAX_BAGS {
+                return Err(KeyError::Unsupported(format!("it has more than {MAX_BAGS} parts")));
+            }
+            let mut bag = bags.inside(asn1::SEQUENCE, "a bag")?;
+            let kind = bag.bytes(asn1::OID, "a bag's kind")?;
+            let mut value = bag.inside(0xa0, "a bag")?;
+            match kind.strip_prefix(BAG) {
+                Some(&[1]) => {
+                    let (name, id) = attributes(bag)?;
+                    self.keys.push((name, id, Zeroizing::new(value.whole("a key")?.to_vec())));
+                }
+                Some(&[2]) => {
+                    let mut info = value.inside(asn1::SEQUENCE, "an encrypted key")?;
+                    let algorithm = info.inside(asn1::SEQUENCE, "a key's encryption")?;
+                    let bytes = info.bytes(asn1::OCTET_STRING, "an encrypted key")?;
+                    let (name, id) = attributes(bag)?;
+                    self.keys.push((name, id, protection::decrypt(&Encrypted { algorithm, bytes }, passphrase)?));
+                }
+                Some(&[3]) => {
+                    let mut found = value.inside(asn1::SEQUENCE, "a certificate")?;
+                    if found.bytes(asn1::OID, "a certificate's kind")? == X509_CERTIFICATE {
+                        let bytes = found.inside(0xa0, "a certificate")?.bytes(asn1::OCTET_STRING, "a certificate")?;
+                        self.certificates.push(bytes.to_vec());
+                    }
+                }
+                // Lists, secrets and bags in bags are of other programs.
+                _ => {}
+            }
+        }
+        Ok(())
+    }
+
+    fn entries(self) -> Result<Vec<Entry>, KeyError> {
+        let mut by_key = BTreeMap::new();
+        for found in &self.certificates {
+            by_key.entry(certificate::public_key(found)?).or_insert(found);
+        }
+        let entry = |(alias, _, bytes): (String, Vec<u8>, Zeroizing<Vec<u8>>)| {
+            let key = PrivateKey::from_pkcs8(&bytes)?;
+            // What belongs together is what fits: an id is only a word.
+            let own = by_key.get(&key.public()).ok_or(KeyError::NoCertificate { alias: alias.clone() })?;
+            Ok(Entry { chain: chain(own, &self.certificates)?, alias, key })
+        };
+        let entries: Vec<Entry> = self.keys.into_iter().map(entry).collect::<Result<_, KeyError>>()?;
+        if entries.is_empty() { Err(KeyError::NoKey) } else { Ok(entries) }
+    }
+}
+
+/// A certificate and those that say they are above it, up to the one that stands for itself.
+fn chain(own: &[u8], all: &[Vec<u8>]) -> Result<Vec<Vec<u8>>, KeyError> {
+    let mut out = vec![own.to_vec()];
+    while out.len() <= all.len() {
+        let (subject, issuer) = certificate::names(out.last().map_or(own, Vec::as_slice))?;
+        if subject == issuer {
+            break;
+        }
+        let mut above = None;
+        for other in all.iter().filter(|other| !out.contains(other)) {
+            if certificate::names(other)?.0 == issuer {
+                above = Some(other.clone());
+                break;
+            }
+        }
+        match above {
+            Some(above) => out.push(above),
+            None => break,
+        }
+    }
+    Ok(out)
+}
+
+/// The name and the id of a bag.
+fn attributes(mut bag: Reader<'_>) -> Result<(String, Vec<u8>), KeyError> {
+    let (mut name, mut id) = (String::new(), Vec::new());
+    if bag.is_empty() {
+        return Ok((name, id));
+    }
+    let mut set = bag.inside(asn1::SET, "a bag's attributes")?;
+    while !set.is_empty() {
+        let mut attribute = set.inside(asn1::SEQUENCE, "an attribute")?;
+        let kind = attribute.bytes(asn1::OID, "an attribute's kind")?;
+        let mut values = attribute.inside(asn1::SET, "an attribute's value")?;
+        match kind {
+            FRIENDLY_NAME => {
+                let units =
+                    values.bytes(0x1e, "a name")?.chunks_exact(2).map(|pair| u16::from_be_bytes([pair[0], pair[1]]));
+                name = char::decode_utf16(units).map(|c| c.unwrap_or(char::REPLACEMENT_CHARACTER)).collect();
+            }
+            LOCAL_KEY_ID => id = values.bytes(asn1::OCTET_STRING, "an id")?.to_vec(),
+            _ => {}
+        }
+    }
+    Ok((name, id))
+}
+
+/// Writes a key with its certificates. `rounds` is how often the passphrase is hashed: [`ROUNDS`] outside of tests.
+///
+/// # Errors
+/// [`KeyError::NoRandom`].
+pub fn write(entry: &Entry, passphrase: &Passphrase, rounds: u32) -> Result<Zeroizing<Vec<u8>>, KeyError> {
+    let oid = |bytes: &[u8]| asn1::value(asn1::OID, &[bytes]);
+    let bag_kind = |last: u8| asn1::value(asn1::OID, &[BAG, &[last]]);
+    let octets = |bytes: &[u8]| asn1::value(asn1::OCTET_STRING, &[bytes]);
+    let own = entry.chain.first().ok_or_else(|| KeyError::NoCertificate { alias: entry.alias.clone() })?;
+    let units: Vec<u8> = entry.alias.encode_utf16().flat_map(u16::to_be_bytes).collect();
+    let attribute = |kind: &[u8], value: &[u8]| asn1::sequence(&[&oid(kind), &asn1::value(asn1::SET, &[value])]);
+    let id = certificate::about(own)?.sha256;
+    let name = attribute(FRIENDLY_NAME, &asn1::value(0x1e, &[&units]));
+    let id = attribute(LOCAL_KEY_ID, &octets(&id));
+    // In the order of DER: the shorter one first, as their bytes begin with the length.
+    let mut both = [name.to_vec(), id.to_vec()];
+    both.sort();
+    let attributes = asn1::value(asn1::SET, &[&both[0], &both[1]]);
+
+    let (algorithm, encrypted) = protection::encrypt(entry.key.pkcs8(), passphrase, rounds)?;
+    let key = asn1::sequence(&[&algorithm, &octets(&encrypted)]);
+    let key = asn1::sequence(&[&bag_kind(2), &asn1::value(0xa0, &[&key]), &attributes]);
+    let keys = asn1::sequence(&[&key]);
+
+    let mut certificates = Vec::new();
+    for (place, found) in entry.chain.iter().enumerate() {
+        let bag = asn1::sequence(&[&oid(X509_CERTIFICATE), &asn1::value(0xa0, &[&octets(found)])]);
+        let of_key: &[u8] = if place == 0 { &attributes } else { &[] };
+        certificates.extend_from_slice(&asn1::sequence(&[&bag_kind(3), &asn1::value(0xa0, &[&bag]), of_key]));
+    }
+    // Certificates are public: that they are readable lets every program show whose key it is, and saves a third of the work.
+    let safes = asn1::sequence(&[
+        &asn1::sequence(&[&oid(DATA), &asn1::value(0xa0, &[&octets(&asn1::sequence(&[&certificates]))])]),
+        &asn1::sequence(&[&oid(DATA), &asn1::value(0xa0, &[&octets(&keys)])]),
+    ]);
+
+    let mut salt = [0; 16];
+    getrandom::fill(&mut salt).map_err(|_| KeyError::NoRandom)?;
+    let count = protection::rounds(rounds.into())?;
+    let mac_key = protection::pkcs12_key(Hash::Sha256, Purpose::Mac, passphrase, &salt, count, 32);
+    let tag = hmac::sign(&hmac::Key::new(hmac::HMAC_SHA256, &mac_key), &safes);
+    let kind = asn1::sequence(&[&oid(SHA256), &asn1::value(asn1::NULL, &[])]);
+    let digest = asn1::sequence(&[&kind, &octets(tag.as_ref())]);
+    let mac = asn1::sequence(&[&digest, &octets(&salt), &asn1::integer(rounds.into())]);
+    let info = asn1::sequence(&[&oid(DATA), &asn1::value(0xa0, &[&octets(&safes)])]);
+    Ok(asn1::sequence(&[&asn1::integer(3), &info, &mac]))
+}
