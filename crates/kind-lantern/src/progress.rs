@@ -38,6 +38,7 @@ impl Shown {
 fn name(task: Task) -> (&'static str, &'static str) {
     match task {
         Task::Seal => ("seal", "sealing"),
+        Task::Sign => ("sign", "signing"),
         Task::Send => ("send", "sending"),
         Task::Receive => ("receive", "receiving"),
         Task::Verify => ("verify", "checking"),

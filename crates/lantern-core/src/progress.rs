@@ -9,6 +9,8 @@ use std::sync::atomic::{AtomicBool, Ordering};
 pub enum Task {
     /// Cutting, compressing and packing.
     Seal,
+    /// Signing, with the digests that it needs.
+    Sign,
     /// Sending packs.
     Send,
     /// Receiving chunks.

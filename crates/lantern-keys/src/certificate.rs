@@ -11,7 +11,7 @@ use x509_cert::der::{Decode, Encode};
 use x509_cert::name::Name;
 
 use crate::KeyError;
-use crate::asn1;
+use crate::der::{self, Reader};
 use crate::key::{Algorithm, PrivateKey};
 
 /// Years that a new certificate is valid for. Places that sell games ask for decades; a phone never takes an update that was
@@ -86,15 +86,30 @@ pub(crate) fn names(certificate: &[u8]) -> Result<(Vec<u8>, Vec<u8>), KeyError> 
     Ok((der(body.subject)?, der(body.issuer)?))
 }
 
+/// The issuer's name and the serial number of a certificate, each as DER and byte for byte.
+///
+/// # Errors
+/// [`KeyError::Malformed`].
+pub fn issuer_and_serial(certificate: &[u8]) -> Result<(Vec<u8>, Vec<u8>), KeyError> {
+    let what = "the certificate";
+    let mut body = Reader::new(certificate).inside(der::SEQUENCE, what)?.inside(der::SEQUENCE, what)?;
+    if body.tag() == Some(0xa0) {
+        body.whole(what)?;
+    }
+    let serial = body.whole(what)?;
+    body.whole(what)?;
+    Ok((body.whole(what)?.to_vec(), serial.to_vec()))
+}
+
 /// A name for a studio: its organisation and its common name.
 pub fn name_of_studio(studio: &str) -> Vec<u8> {
     let part = |last: u8| {
-        let text = asn1::value(asn1::UTF8_STRING, &[studio.as_bytes()]);
-        let pair = asn1::sequence(&[&asn1::value(asn1::OID, &[&[0x55, 4, last]]), &text]);
-        asn1::value(asn1::SET, &[&pair])
+        let text = der::value(der::UTF8_STRING, &[studio.as_bytes()]);
+        let pair = der::sequence(&[&der::value(der::OID, &[&[0x55, 4, last]]), &text]);
+        der::value(der::SET, &[&pair])
     };
     // `organizationName` and `commonName`.
-    asn1::sequence(&[&part(10), &part(3)]).to_vec()
+    der::sequence(&[&part(10), &part(3)]).to_vec()
 }
 
 /// A name as RFC 4514 writes it: `CN=Paper Heron,C=IS`.
@@ -117,7 +132,7 @@ fn moment(at: Timestamp) -> Vec<u8> {
         true => (0x17, at.strftime("%y%m%d%H%M%SZ").to_string()),
         false => (0x18, at.strftime("%Y%m%d%H%M%SZ").to_string()),
     };
-    asn1::value(tag, &[text.as_bytes()]).to_vec()
+    der::value(tag, &[text.as_bytes()]).to_vec()
 }
 
 /// The algorithm with which a key signs what has this hash.
@@ -132,11 +147,11 @@ pub fn signature_algorithm(algorithm: Algorithm, hash: Hash) -> Vec<u8> {
     };
     match algorithm {
         Algorithm::Rsa(_) => {
-            let oid = asn1::value(asn1::OID, &[&[0x2a, 0x86, 0x48, 0x86, 0xf7, 0x0d, 1, 1], &[last]]);
-            asn1::sequence(&[&oid, &asn1::value(asn1::NULL, &[])]).to_vec()
+            let oid = der::value(der::OID, &[&[0x2a, 0x86, 0x48, 0x86, 0xf7, 0x0d, 1, 1], &[last]]);
+            der::sequence(&[&oid, &der::value(der::NULL, &[])]).to_vec()
         }
         Algorithm::P256 => {
-            asn1::sequence(&[&asn1::value(asn1::OID, &[&[0x2a, 0x86, 0x48, 0xce, 0x3d, 4, 3], &[last]])]).to_vec()
+            der::sequence(&[&der::value(der::OID, &[&[0x2a, 0x86, 0x48, 0xce, 0x3d, 4, 3], &[last]])]).to_vec()
         }
     }
 }
@@ -161,48 +176,47 @@ pub fn self_signed(
     let end = from.to_zoned(TimeZone::UTC).checked_add(jiff::Span::new().years(years));
     let until = end.map_err(|_| refused)?.timestamp();
     let public = key.public();
-    let oid = |bytes: &[u8]| asn1::value(asn1::OID, &[bytes]);
+    let oid = |bytes: &[u8]| der::value(der::OID, &[bytes]);
     let critical = [0x01, 1, 0xff];
     let extension = |last: u8, flag: &[u8], value: &[u8]| {
-        asn1::sequence(&[&oid(&[0x55, 0x1d, last]), flag, &asn1::value(asn1::OCTET_STRING, &[value])])
+        der::sequence(&[&oid(&[0x55, 0x1d, last]), flag, &der::value(der::OCTET_STRING, &[value])])
     };
     // Method 1 of section 4.2.1.2: SHA-1 of the key's bits alone.
     let bits = public.len() - key_bits_len(&public)?;
-    let identifier = asn1::value(asn1::OCTET_STRING, &[&Sha1::digest(public.get(bits..).unwrap_or_default())]);
-    let for_code = asn1::sequence(&[&oid(&[0x2b, 6, 1, 5, 5, 7, 3, 3])]);
-    let extensions = asn1::sequence(&[
+    let identifier = der::value(der::OCTET_STRING, &[&Sha1::digest(public.get(bits..).unwrap_or_default())]);
+    let for_code = der::sequence(&[&oid(&[0x2b, 6, 1, 5, 5, 7, 3, 3])]);
+    let extensions = der::sequence(&[
         &extension(14, &[], &identifier),
-        &extension(19, &critical, &asn1::sequence(&[])),
+        &extension(19, &critical, &der::sequence(&[])),
         // `digitalSignature` alone.
-        &extension(15, &critical, &asn1::value(asn1::BIT_STRING, &[&[7, 0x80]])),
+        &extension(15, &critical, &der::value(der::BIT_STRING, &[&[7, 0x80]])),
         &extension(37, &[], &for_code),
     ]);
     let algorithm = signature_algorithm(key.algorithm(), Hash::Sha256);
     let mut serial = serial;
     // Not negative, not zero, and always of one length.
     serial[0] = serial[0] & 0x7f | 0x40;
-    let body = asn1::sequence(&[
-        &asn1::value(0xa0, &[&asn1::integer(2)]),
-        &asn1::unsigned(&serial),
+    let body = der::sequence(&[
+        &der::value(0xa0, &[&der::integer(2)]),
+        &der::unsigned(&serial),
         &algorithm,
         name,
-        &asn1::sequence(&[&moment(from), &moment(until)]),
+        &der::sequence(&[&moment(from), &moment(until)]),
         name,
         &public,
-        &asn1::value(0xa3, &[&extensions]),
+        &der::value(0xa3, &[&extensions]),
     ]);
     let signature = key.sign(Hash::Sha256, &body)?;
-    let certificate =
-        asn1::sequence(&[&body, &algorithm, &asn1::value(asn1::BIT_STRING, &[&[0], &signature])]).to_vec();
+    let certificate = der::sequence(&[&body, &algorithm, &der::value(der::BIT_STRING, &[&[0], &signature])]).to_vec();
     parse(&certificate)?;
     Ok(certificate)
 }
 
 /// Bytes of the key's bits in a public key.
 fn key_bits_len(public: &[u8]) -> Result<usize, KeyError> {
-    let mut info = asn1::Reader::new(public).inside(asn1::SEQUENCE, "the public key")?;
+    let mut info = Reader::new(public).inside(der::SEQUENCE, "the public key")?;
     info.whole("the public key's kind")?;
-    Ok(info.bytes(asn1::BIT_STRING, "the public key")?.len() - 1)
+    Ok(info.bytes(der::BIT_STRING, "the public key")?.len() - 1)
 }
 
 #[cfg(test)]

@@ -14,8 +14,8 @@ use lantern_formats::hash::Hash;
 use zeroize::Zeroizing;
 
 use crate::KeyError;
-use crate::asn1::{self, Reader};
 use crate::certificate;
+use crate::der::{self, Reader};
 use crate::key::PrivateKey;
 use crate::passphrase::Passphrase;
 use crate::pkcs12::Entry;
@@ -111,9 +111,9 @@ pub fn read(bytes: &[u8], passphrase: &Passphrase, of_keys: Option<&Passphrase>)
 }
 
 fn unlocked(bytes: &[u8], passphrase: &Passphrase) -> Result<PrivateKey, KeyError> {
-    let mut info = Reader::new(bytes).inside(asn1::SEQUENCE, "the encrypted key")?;
-    info.inside(asn1::SEQUENCE, "the key's encryption")?;
-    let bytes = info.bytes(asn1::OCTET_STRING, "the encrypted key")?;
+    let mut info = Reader::new(bytes).inside(der::SEQUENCE, "the encrypted key")?;
+    info.inside(der::SEQUENCE, "the key's encryption")?;
+    let bytes = info.bytes(der::OCTET_STRING, "the encrypted key")?;
     let (salt, rest) = bytes.split_at_checked(SALT_LEN).ok_or(KeyError::Malformed("the encrypted key"))?;
     let (encrypted, stated) = rest
         .len()

@@ -14,7 +14,7 @@ use p256::ecdsa::signature::hazmat::PrehashSigner;
 use zeroize::Zeroizing;
 
 use crate::KeyError;
-use crate::asn1::{self, Reader};
+use crate::der::{self, Reader};
 
 /// What kind of key it is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
@@ -76,15 +76,15 @@ const PRIME256: &[u8] = &[0x2a, 0x86, 0x48, 0xce, 0x3d, 3, 1, 7];
 
 /// The algorithm of a public or private key, as its container names it.
 fn identifier(algorithm: Algorithm) -> Zeroizing<Vec<u8>> {
-    let oid = |bytes| asn1::value(asn1::OID, &[bytes]);
+    let oid = |bytes| der::value(der::OID, &[bytes]);
     match algorithm {
-        Algorithm::Rsa(_) => asn1::sequence(&[&oid(RSA), &asn1::value(asn1::NULL, &[])]),
-        Algorithm::P256 => asn1::sequence(&[&oid(EC), &oid(PRIME256)]),
+        Algorithm::Rsa(_) => der::sequence(&[&oid(RSA), &der::value(der::NULL, &[])]),
+        Algorithm::P256 => der::sequence(&[&oid(EC), &oid(PRIME256)]),
     }
 }
 
 fn pkcs8_of(algorithm: Algorithm, inner: &[u8]) -> Zeroizing<Vec<u8>> {
-    asn1::sequence(&[&asn1::integer(0), &identifier(algorithm), &asn1::value(asn1::OCTET_STRING, &[inner])])
+    der::sequence(&[&der::integer(0), &identifier(algorithm), &der::value(der::OCTET_STRING, &[inner])])
 }
 
 impl PrivateKey {
@@ -118,14 +118,14 @@ impl PrivateKey {
     /// # Errors
     /// [`KeyError::Malformed`]; [`KeyError::Unsupported`] for kinds that no signed format here knows.
     pub fn from_pkcs8(bytes: &[u8]) -> Result<Self, KeyError> {
-        let mut info = Reader::new(bytes).inside(asn1::SEQUENCE, "the private key")?;
+        let mut info = Reader::new(bytes).inside(der::SEQUENCE, "the private key")?;
         info.number("the private key's version")?;
-        let mut algorithm = info.inside(asn1::SEQUENCE, "the private key's kind")?;
-        let kind = algorithm.bytes(asn1::OID, "the private key's kind")?;
-        let inner = info.bytes(asn1::OCTET_STRING, "the private key")?;
+        let mut algorithm = info.inside(der::SEQUENCE, "the private key's kind")?;
+        let kind = algorithm.bytes(der::OID, "the private key's kind")?;
+        let inner = info.bytes(der::OCTET_STRING, "the private key")?;
         match kind {
             RSA => Self::from_pkcs1(inner),
-            EC => match algorithm.bytes(asn1::OID, "the curve")? {
+            EC => match algorithm.bytes(der::OID, "the curve")? {
                 PRIME256 => Self::from_sec1(inner),
                 other => Err(other_kind(&format!("of the curve {}", crate::protection::dotted(other)))),
             },
@@ -138,9 +138,9 @@ impl PrivateKey {
     /// # Errors
     /// As [`Self::from_pkcs8`].
     pub fn from_pkcs1(bytes: &[u8]) -> Result<Self, KeyError> {
-        let mut inner = Reader::new(bytes).inside(asn1::SEQUENCE, "the RSA key")?;
+        let mut inner = Reader::new(bytes).inside(der::SEQUENCE, "the RSA key")?;
         inner.number("the RSA key's version")?;
-        let modulus = inner.bytes(asn1::INTEGER, "the RSA key's modulus")?;
+        let modulus = inner.bytes(der::INTEGER, "the RSA key's modulus")?;
         let bits = modulus.strip_prefix(&[0]).unwrap_or(modulus).len() * 8;
         if bits < 2048 {
             return Err(other_kind(&format!(
@@ -157,11 +157,11 @@ impl PrivateKey {
     /// # Errors
     /// As [`Self::from_pkcs8`].
     pub fn from_sec1(bytes: &[u8]) -> Result<Self, KeyError> {
-        let mut inner = Reader::new(bytes).inside(asn1::SEQUENCE, "the key of the curve")?;
+        let mut inner = Reader::new(bytes).inside(der::SEQUENCE, "the key of the curve")?;
         inner.number("the version of the curve's key")?;
-        let scalar = inner.bytes(asn1::OCTET_STRING, "the key of the curve")?;
+        let scalar = inner.bytes(der::OCTET_STRING, "the key of the curve")?;
         if inner.tag() == Some(0xa0) {
-            let curve = inner.inside(0xa0, "the curve")?.bytes(asn1::OID, "the curve")?;
+            let curve = inner.inside(0xa0, "the curve")?.bytes(der::OID, "the curve")?;
             if curve != PRIME256 {
                 return Err(other_kind(&format!("of the curve {}", crate::protection::dotted(curve))));
             }
@@ -178,8 +178,8 @@ impl PrivateKey {
         let key =
             p256::ecdsa::SigningKey::from_slice(scalar).map_err(|_| KeyError::Malformed("the key of the curve"))?;
         let point = key.verifying_key().to_sec1_point(false);
-        let public = asn1::value(0xa1, &[&asn1::value(asn1::BIT_STRING, &[&[0], point.as_bytes()])]);
-        let sec1 = asn1::sequence(&[&asn1::integer(1), &asn1::value(asn1::OCTET_STRING, &[scalar]), &public]);
+        let public = der::value(0xa1, &[&der::value(der::BIT_STRING, &[&[0], point.as_bytes()])]);
+        let sec1 = der::sequence(&[&der::integer(1), &der::value(der::OCTET_STRING, &[scalar]), &public]);
         Ok(Self { pair: Pair::P256(Box::new(key)), pkcs8: pkcs8_of(Algorithm::P256, &sec1) })
     }
 
@@ -197,7 +197,7 @@ impl PrivateKey {
             Pair::Rsa(pair) => pair.public_key().as_ref().to_vec(),
             Pair::P256(key) => key.verifying_key().to_sec1_point(false).as_bytes().to_vec(),
         };
-        asn1::sequence(&[&identifier(self.algorithm()), &asn1::value(asn1::BIT_STRING, &[&[0], &key])]).to_vec()
+        der::sequence(&[&identifier(self.algorithm()), &der::value(der::BIT_STRING, &[&[0], &key])]).to_vec()
     }
 
     /// As PKCS #8 has it, not encrypted: for what encrypts it.
@@ -229,7 +229,7 @@ impl PrivateKey {
                 let signature: p256::ecdsa::Signature =
                     key.sign_prehash(&hash.digest(message)).map_err(|_| KeyError::Malformed("the key of the curve"))?;
                 let (r, s) = signature.split_bytes();
-                Ok(asn1::sequence(&[&asn1::unsigned(&r), &asn1::unsigned(&s)]).to_vec())
+                Ok(der::sequence(&[&der::unsigned(&r), &der::unsigned(&s)]).to_vec())
             }
         }
     }
@@ -255,7 +255,7 @@ mod tests {
         let key = PrivateKey::of_scalar(scalar.first_chunk().unwrap()).unwrap();
         let r = hex("EFD48B2AACB6A8FD1140DD9CD45E81D69D2C877B56AAF991C34D0EA84EAF3716");
         let s = hex("F7CB1C942D657C41D436C7A1B6E29F65F3E900DBB9AFF4064DC4AB2F843ACDA8");
-        let expected = asn1::sequence(&[&asn1::unsigned(&r), &asn1::unsigned(&s)]);
+        let expected = der::sequence(&[&der::unsigned(&r), &der::unsigned(&s)]);
         assert_eq!(key.sign(Hash::Sha256, b"sample").unwrap(), *expected);
         assert!(key.sign(Hash::Sha1, b"sample").is_err());
     }

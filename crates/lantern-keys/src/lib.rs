@@ -13,8 +13,8 @@ use std::path::PathBuf;
 
 use lantern_store::durable::DurableError;
 
-mod asn1;
 pub mod certificate;
+pub mod der;
 pub mod java_store;
 pub mod key;
 pub mod keyring;
@@ -115,8 +115,8 @@ fn named(alias: &str) -> String {
     if alias.is_empty() { String::new() } else { format!(" {alias:?}") }
 }
 
-impl From<asn1::Malformed> for KeyError {
-    fn from(error: asn1::Malformed) -> Self {
+impl From<der::Malformed> for KeyError {
+    fn from(error: der::Malformed) -> Self {
         Self::Malformed(error.0)
     }
 }

@@ -5,8 +5,8 @@ use base64::engine::general_purpose::STANDARD;
 use zeroize::Zeroizing;
 
 use crate::KeyError;
-use crate::asn1::{self, Reader};
 use crate::certificate;
+use crate::der::{self, Reader};
 use crate::key::PrivateKey;
 use crate::passphrase::Passphrase;
 use crate::pkcs12::Entry;
@@ -103,13 +103,13 @@ pub fn read(bytes: &[u8], passphrase: Option<&Passphrase>) -> Result<Entry, KeyE
 }
 
 fn encrypted(bytes: &[u8], passphrase: &Passphrase) -> Result<PrivateKey, KeyError> {
-    let mut info = Reader::new(bytes).inside(asn1::SEQUENCE, "the encrypted key")?;
-    let algorithm = info.inside(asn1::SEQUENCE, "the key's encryption")?;
-    let bytes = info.bytes(asn1::OCTET_STRING, "the encrypted key")?;
+    let mut info = Reader::new(bytes).inside(der::SEQUENCE, "the encrypted key")?;
+    let algorithm = info.inside(der::SEQUENCE, "the key's encryption")?;
+    let bytes = info.bytes(der::OCTET_STRING, "the encrypted key")?;
     let plain = protection::decrypt(&Encrypted { algorithm, bytes }, passphrase)?;
     // A wrong passphrase gives a padding that looks right once in 256 times.
     PrivateKey::from_pkcs8(&plain)
-        .map_err(|error| if plain.first() == Some(&asn1::SEQUENCE) { error } else { KeyError::Passphrase })
+        .map_err(|error| if plain.first() == Some(&der::SEQUENCE) { error } else { KeyError::Passphrase })
 }
 
 /// Writes a part: what is not secret.

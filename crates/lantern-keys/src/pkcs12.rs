@@ -11,8 +11,8 @@ use lantern_formats::message;
 use zeroize::Zeroizing;
 
 use crate::KeyError;
-use crate::asn1::{self, Reader};
 use crate::certificate;
+use crate::der::{self, Reader};
 use crate::key::PrivateKey;
 use crate::passphrase::Passphrase;
 use crate::protection::{self, Encrypted, Purpose};
@@ -63,18 +63,18 @@ struct Bags {
 pub fn read(bytes: &[u8], passphrase: &Passphrase) -> Result<Vec<Entry>, KeyError> {
     // Some programs write lengths as they come.
     let bytes = message::der_of(bytes).map(Zeroizing::new).ok_or(KeyError::Malformed("the key file"))?;
-    let mut file = Reader::new(&bytes).inside(asn1::SEQUENCE, "the key file")?;
+    let mut file = Reader::new(&bytes).inside(der::SEQUENCE, "the key file")?;
     if file.number("the key file's version")? != 3 {
         return Err(KeyError::Unsupported("it is a key file of another version of PKCS #12".to_owned()));
     }
-    let safes = data(file.inside(asn1::SEQUENCE, "the contents")?)?;
+    let safes = data(file.inside(der::SEQUENCE, "the contents")?)?;
     let passphrase = &verified(file, safes, passphrase)?;
-    let mut safes = Reader::new(safes).inside(asn1::SEQUENCE, "the contents")?;
+    let mut safes = Reader::new(safes).inside(der::SEQUENCE, "the contents")?;
     let mut bags = Bags::default();
     while !safes.is_empty() {
-        let mut safe = safes.inside(asn1::SEQUENCE, "a part of the contents")?;
+        let mut safe = safes.inside(der::SEQUENCE, "a part of the contents")?;
         let again = safe;
-        match safe.bytes(asn1::OID, "a part's kind")? {
+        match safe.bytes(der::OID, "a part's kind")? {
             DATA => bags.add(data(again)?, passphrase)?,
             ENCRYPTED_DATA => bags.add(&encrypted_data(safe, passphrase)?, passphrase)?,
             other => {
@@ -90,18 +90,18 @@ pub fn read(bytes: &[u8], passphrase: &Passphrase) -> Result<Vec<Entry>, KeyErro
 
 /// The bytes of a content of the kind `data`.
 fn data<'a>(mut info: Reader<'a>) -> Result<&'a [u8], KeyError> {
-    match info.bytes(asn1::OID, "the contents' kind")? {
-        DATA => Ok(info.inside(0xa0, "the contents")?.bytes(asn1::OCTET_STRING, "the contents")?),
+    match info.bytes(der::OID, "the contents' kind")? {
+        DATA => Ok(info.inside(0xa0, "the contents")?.bytes(der::OCTET_STRING, "the contents")?),
         _ => Err(KeyError::Unsupported("it is protected with a certificate instead of a passphrase".to_owned())),
     }
 }
 
 fn encrypted_data(mut info: Reader<'_>, passphrase: &Passphrase) -> Result<Zeroizing<Vec<u8>>, KeyError> {
-    let mut data = info.inside(0xa0, "an encrypted part")?.inside(asn1::SEQUENCE, "an encrypted part")?;
+    let mut data = info.inside(0xa0, "an encrypted part")?.inside(der::SEQUENCE, "an encrypted part")?;
     data.number("an encrypted part's version")?;
-    let mut content = data.inside(asn1::SEQUENCE, "an encrypted part")?;
-    content.bytes(asn1::OID, "an encrypted part's kind")?;
-    let algorithm = content.inside(asn1::SEQUENCE, "an encrypted part's encryption")?;
+    let mut content = data.inside(der::SEQUENCE, "an encrypted part")?;
+    content.bytes(der::OID, "an encrypted part's kind")?;
+    let algorithm = content.inside(der::SEQUENCE, "an encrypted part's encryption")?;
     // In one piece, or, as it was written with lengths unknown, in several.
     let whole;
     let bytes = match content.tag() {
@@ -110,7 +110,7 @@ fn encrypted_data(mut info: Reader<'_>, passphrase: &Passphrase) -> Result<Zeroi
             let mut pieces = content.inside(0xa0, "an encrypted part")?;
             let mut all = Vec::new();
             while !pieces.is_empty() {
-                all.extend(pieces.bytes(asn1::OCTET_STRING, "an encrypted part")?);
+                all.extend(pieces.bytes(der::OCTET_STRING, "an encrypted part")?);
             }
             whole = all;
             &whole
@@ -124,11 +124,11 @@ fn verified(mut file: Reader<'_>, safes: &[u8], passphrase: &Passphrase) -> Resu
     if file.is_empty() {
         return Err(KeyError::Unsupported("it has no checksum: whoever had it could have changed it".to_owned()));
     }
-    let mut mac = file.inside(asn1::SEQUENCE, "the checksum")?;
-    let mut digest = mac.inside(asn1::SEQUENCE, "the checksum")?;
-    let name = digest.inside(asn1::SEQUENCE, "the checksum's kind")?.bytes(asn1::OID, "the checksum's kind")?;
-    let stated = digest.bytes(asn1::OCTET_STRING, "the checksum")?;
-    let salt = mac.bytes(asn1::OCTET_STRING, "the checksum's salt")?;
+    let mut mac = file.inside(der::SEQUENCE, "the checksum")?;
+    let mut digest = mac.inside(der::SEQUENCE, "the checksum")?;
+    let name = digest.inside(der::SEQUENCE, "the checksum's kind")?.bytes(der::OID, "the checksum's kind")?;
+    let stated = digest.bytes(der::OCTET_STRING, "the checksum")?;
+    let salt = mac.bytes(der::OCTET_STRING, "the checksum's salt")?;
     let rounds = if mac.is_empty() { 1 } else { mac.number("the checksum's number of rounds")? };
     let rounds = protection::rounds(rounds)?;
     let (hash, algorithm) = match name {
@@ -149,14 +149,14 @@ fn verified(mut file: Reader<'_>, safes: &[u8], passphrase: &Passphrase) -> Resu
 
 impl Bags {
     fn add(&mut self, bytes: &[u8], passphrase: &Passphrase) -> Result<(), KeyError> {
-        let mut bags = Reader::new(bytes).inside(asn1::SEQUENCE, "the bags")?;
+        let mut bags = Reader::new(bytes).inside(der::SEQUENCE, "the bags")?;
         while !bags.is_empty() {
             self.count += 1;
             if self.count > MAX_BAGS {
                 return Err(KeyError::Unsupported(format!("it has more than {MAX_BAGS} parts")));
             }
-            let mut bag = bags.inside(asn1::SEQUENCE, "a bag")?;
-            let kind = bag.bytes(asn1::OID, "a bag's kind")?;
+            let mut bag = bags.inside(der::SEQUENCE, "a bag")?;
+            let kind = bag.bytes(der::OID, "a bag's kind")?;
             let mut value = bag.inside(0xa0, "a bag")?;
             match kind.strip_prefix(BAG) {
                 Some(&[1]) => {
@@ -164,16 +164,16 @@ impl Bags {
                     self.keys.push((name, id, Zeroizing::new(value.whole("a key")?.to_vec())));
                 }
                 Some(&[2]) => {
-                    let mut info = value.inside(asn1::SEQUENCE, "an encrypted key")?;
-                    let algorithm = info.inside(asn1::SEQUENCE, "a key's encryption")?;
-                    let bytes = info.bytes(asn1::OCTET_STRING, "an encrypted key")?;
+                    let mut info = value.inside(der::SEQUENCE, "an encrypted key")?;
+                    let algorithm = info.inside(der::SEQUENCE, "a key's encryption")?;
+                    let bytes = info.bytes(der::OCTET_STRING, "an encrypted key")?;
                     let (name, id) = attributes(bag)?;
                     self.keys.push((name, id, protection::decrypt(&Encrypted { algorithm, bytes }, passphrase)?));
                 }
                 Some(&[3]) => {
-                    let mut found = value.inside(asn1::SEQUENCE, "a certificate")?;
-                    if found.bytes(asn1::OID, "a certificate's kind")? == X509_CERTIFICATE {
-                        let bytes = found.inside(0xa0, "a certificate")?.bytes(asn1::OCTET_STRING, "a certificate")?;
+                    let mut found = value.inside(der::SEQUENCE, "a certificate")?;
+                    if found.bytes(der::OID, "a certificate's kind")? == X509_CERTIFICATE {
+                        let bytes = found.inside(0xa0, "a certificate")?.bytes(der::OCTET_STRING, "a certificate")?;
                         self.certificates.push(bytes.to_vec());
                     }
                 }
@@ -229,18 +229,18 @@ fn attributes(mut bag: Reader<'_>) -> Result<(String, Vec<u8>), KeyError> {
     if bag.is_empty() {
         return Ok((name, id));
     }
-    let mut set = bag.inside(asn1::SET, "a bag's attributes")?;
+    let mut set = bag.inside(der::SET, "a bag's attributes")?;
     while !set.is_empty() {
-        let mut attribute = set.inside(asn1::SEQUENCE, "an attribute")?;
-        let kind = attribute.bytes(asn1::OID, "an attribute's kind")?;
-        let mut values = attribute.inside(asn1::SET, "an attribute's value")?;
+        let mut attribute = set.inside(der::SEQUENCE, "an attribute")?;
+        let kind = attribute.bytes(der::OID, "an attribute's kind")?;
+        let mut values = attribute.inside(der::SET, "an attribute's value")?;
         match kind {
             FRIENDLY_NAME => {
                 let units =
                     values.bytes(0x1e, "a name")?.chunks_exact(2).map(|pair| u16::from_be_bytes([pair[0], pair[1]]));
                 name = char::decode_utf16(units).map(|c| c.unwrap_or(char::REPLACEMENT_CHARACTER)).collect();
             }
-            LOCAL_KEY_ID => id = values.bytes(asn1::OCTET_STRING, "an id")?.to_vec(),
+            LOCAL_KEY_ID => id = values.bytes(der::OCTET_STRING, "an id")?.to_vec(),
             _ => {}
         }
     }
@@ -252,35 +252,35 @@ fn attributes(mut bag: Reader<'_>) -> Result<(String, Vec<u8>), KeyError> {
 /// # Errors
 /// [`KeyError::NoRandom`].
 pub fn write(entry: &Entry, passphrase: &Passphrase, rounds: u32) -> Result<Zeroizing<Vec<u8>>, KeyError> {
-    let oid = |bytes: &[u8]| asn1::value(asn1::OID, &[bytes]);
-    let bag_kind = |last: u8| asn1::value(asn1::OID, &[BAG, &[last]]);
-    let octets = |bytes: &[u8]| asn1::value(asn1::OCTET_STRING, &[bytes]);
+    let oid = |bytes: &[u8]| der::value(der::OID, &[bytes]);
+    let bag_kind = |last: u8| der::value(der::OID, &[BAG, &[last]]);
+    let octets = |bytes: &[u8]| der::value(der::OCTET_STRING, &[bytes]);
     let own = entry.chain.first().ok_or_else(|| KeyError::NoCertificate { alias: entry.alias.clone() })?;
     let units: Vec<u8> = entry.alias.encode_utf16().flat_map(u16::to_be_bytes).collect();
-    let attribute = |kind: &[u8], value: &[u8]| asn1::sequence(&[&oid(kind), &asn1::value(asn1::SET, &[value])]);
+    let attribute = |kind: &[u8], value: &[u8]| der::sequence(&[&oid(kind), &der::value(der::SET, &[value])]);
     let id = certificate::about(own)?.sha256;
-    let name = attribute(FRIENDLY_NAME, &asn1::value(0x1e, &[&units]));
+    let name = attribute(FRIENDLY_NAME, &der::value(0x1e, &[&units]));
     let id = attribute(LOCAL_KEY_ID, &octets(&id));
     // In the order of DER: the shorter one first, as their bytes begin with the length.
     let mut both = [name.to_vec(), id.to_vec()];
     both.sort();
-    let attributes = asn1::value(asn1::SET, &[&both[0], &both[1]]);
+    let attributes = der::value(der::SET, &[&both[0], &both[1]]);
 
     let (algorithm, encrypted) = protection::encrypt(entry.key.pkcs8(), passphrase, rounds)?;
-    let key = asn1::sequence(&[&algorithm, &octets(&encrypted)]);
-    let key = asn1::sequence(&[&bag_kind(2), &asn1::value(0xa0, &[&key]), &attributes]);
-    let keys = asn1::sequence(&[&key]);
+    let key = der::sequence(&[&algorithm, &octets(&encrypted)]);
+    let key = der::sequence(&[&bag_kind(2), &der::value(0xa0, &[&key]), &attributes]);
+    let keys = der::sequence(&[&key]);
 
     let mut certificates = Vec::new();
     for (place, found) in entry.chain.iter().enumerate() {
-        let bag = asn1::sequence(&[&oid(X509_CERTIFICATE), &asn1::value(0xa0, &[&octets(found)])]);
+        let bag = der::sequence(&[&oid(X509_CERTIFICATE), &der::value(0xa0, &[&octets(found)])]);
         let of_key: &[u8] = if place == 0 { &attributes } else { &[] };
-        certificates.extend_from_slice(&asn1::sequence(&[&bag_kind(3), &asn1::value(0xa0, &[&bag]), of_key]));
+        certificates.extend_from_slice(&der::sequence(&[&bag_kind(3), &der::value(0xa0, &[&bag]), of_key]));
     }
     // Certificates are public: that they are readable lets every program show whose key it is, and saves a third of the work.
-    let safes = asn1::sequence(&[
-        &asn1::sequence(&[&oid(DATA), &asn1::value(0xa0, &[&octets(&asn1::sequence(&[&certificates]))])]),
-        &asn1::sequence(&[&oid(DATA), &asn1::value(0xa0, &[&octets(&keys)])]),
+    let safes = der::sequence(&[
+        &der::sequence(&[&oid(DATA), &der::value(0xa0, &[&octets(&der::sequence(&[&certificates]))])]),
+        &der::sequence(&[&oid(DATA), &der::value(0xa0, &[&octets(&keys)])]),
     ]);
 
     let mut salt = [0; 16];
@@ -288,9 +288,9 @@ pub fn write(entry: &Entry, passphrase: &Passphrase, rounds: u32) -> Result<Zero
     let count = protection::rounds(rounds.into())?;
     let mac_key = protection::pkcs12_key(Hash::Sha256, Purpose::Mac, passphrase, &salt, count, 32);
     let tag = hmac::sign(&hmac::Key::new(hmac::HMAC_SHA256, &mac_key), &safes);
-    let kind = asn1::sequence(&[&oid(SHA256), &asn1::value(asn1::NULL, &[])]);
-    let digest = asn1::sequence(&[&kind, &octets(tag.as_ref())]);
-    let mac = asn1::sequence(&[&digest, &octets(&salt), &asn1::integer(rounds.into())]);
-    let info = asn1::sequence(&[&oid(DATA), &asn1::value(0xa0, &[&octets(&safes)])]);
-    Ok(asn1::sequence(&[&asn1::integer(3), &info, &mac]))
+    let kind = der::sequence(&[&oid(SHA256), &der::value(der::NULL, &[])]);
+    let digest = der::sequence(&[&kind, &octets(tag.as_ref())]);
+    let mac = der::sequence(&[&digest, &octets(&salt), &der::integer(rounds.into())]);
+    let info = der::sequence(&[&oid(DATA), &der::value(0xa0, &[&octets(&safes)])]);
+    Ok(der::sequence(&[&der::integer(3), &info, &mac]))
 }

@@ -19,7 +19,7 @@ use rc2::Rc2;
 use zeroize::Zeroizing;
 
 use crate::KeyError;
-use crate::asn1::{self, Reader};
+use crate::der::{self, Reader};
 use crate::passphrase::Passphrase;
 
 /// How often a passphrase is hashed in what we write. Ours: some 0.3 seconds of one processor.
@@ -62,8 +62,8 @@ pub(crate) struct Encrypted<'a> {
 /// [`KeyError::Passphrase`] when it is another one; those of what cannot be read.
 pub(crate) fn decrypt(encrypted: &Encrypted<'_>, passphrase: &Passphrase) -> Result<Zeroizing<Vec<u8>>, KeyError> {
     let mut algorithm = encrypted.algorithm;
-    let name = algorithm.bytes(asn1::OID, "the encryption")?;
-    let parameters = algorithm.inside(asn1::SEQUENCE, "the encryption's parameters")?;
+    let name = algorithm.bytes(der::OID, "the encryption")?;
+    let parameters = algorithm.inside(der::SEQUENCE, "the encryption's parameters")?;
     if name == oid::PBES2 {
         return pbes2(parameters, encrypted.bytes, passphrase);
     }
@@ -79,22 +79,22 @@ pub(crate) fn decrypt(encrypted: &Encrypted<'_>, passphrase: &Passphrase) -> Res
 }
 
 fn pbes2(mut parameters: Reader<'_>, bytes: &[u8], passphrase: &Passphrase) -> Result<Zeroizing<Vec<u8>>, KeyError> {
-    let mut derivation = parameters.inside(asn1::SEQUENCE, "the key derivation")?;
-    let name = derivation.bytes(asn1::OID, "the key derivation")?;
+    let mut derivation = parameters.inside(der::SEQUENCE, "the key derivation")?;
+    let name = derivation.bytes(der::OID, "the key derivation")?;
     if name != oid::PBKDF2 {
         let what = format!("its key is derived in a way that this lantern does not know ({})", dotted(name));
         return Err(KeyError::Unsupported(what));
     }
-    let mut derivation = derivation.inside(asn1::SEQUENCE, "the key derivation")?;
-    let salt = derivation.bytes(asn1::OCTET_STRING, "the salt")?;
+    let mut derivation = derivation.inside(der::SEQUENCE, "the key derivation")?;
+    let salt = derivation.bytes(der::OCTET_STRING, "the salt")?;
     let rounds = rounds(derivation.number("the number of rounds")?)?;
-    if derivation.tag() == Some(asn1::INTEGER) {
+    if derivation.tag() == Some(der::INTEGER) {
         derivation.number("the key's length")?;
     }
     let hash = match derivation.is_empty() {
         true => &[7][..],
         false => {
-            let name = derivation.inside(asn1::SEQUENCE, "the hash")?.bytes(asn1::OID, "the hash")?;
+            let name = derivation.inside(der::SEQUENCE, "the hash")?.bytes(der::OID, "the hash")?;
             name.strip_prefix(oid::HMAC).unwrap_or(name)
         }
     };
@@ -110,9 +110,9 @@ fn pbes2(mut parameters: Reader<'_>, bytes: &[u8], passphrase: &Passphrase) -> R
             )));
         }
     };
-    let mut scheme = parameters.inside(asn1::SEQUENCE, "the cipher")?;
-    let name = scheme.bytes(asn1::OID, "the cipher")?;
-    let iv = scheme.bytes(asn1::OCTET_STRING, "the cipher's start")?;
+    let mut scheme = parameters.inside(der::SEQUENCE, "the cipher")?;
+    let name = scheme.bytes(der::OID, "the cipher")?;
+    let iv = scheme.bytes(der::OCTET_STRING, "the cipher's start")?;
     let (algorithm, len) = match name.strip_prefix(oid::AES) {
         Some(&[2]) => (&cipher::AES_128, 16),
         Some(&[22]) => (&cipher::AES_192, 24),
@@ -157,7 +157,7 @@ fn cbc_of(
 
 /// Salt and number of rounds of the older ways.
 fn older(mut parameters: Reader<'_>) -> Result<(&[u8], NonZeroU32), KeyError> {
-    let salt = parameters.bytes(asn1::OCTET_STRING, "the salt")?;
+    let salt = parameters.bytes(der::OCTET_STRING, "the salt")?;
     Ok((salt, rounds(parameters.number("the number of rounds")?)?))
 }
 
@@ -257,14 +257,13 @@ pub(crate) fn encrypt(
         .map_err(|_| KeyError::NoRandom)?;
     let mut out = bytes.to_vec();
     key.less_safe_encrypt(&mut out, EncryptionContext::Iv128(FixedLength::from(iv))).map_err(|_| KeyError::NoRandom)?;
-    let name = |start: &[u8], last: u8| asn1::value(asn1::OID, &[start, &[last]]);
-    let prf = asn1::sequence(&[&name(oid::HMAC, 9), &asn1::value(asn1::NULL, &[])]);
-    let derivation =
-        asn1::sequence(&[&asn1::value(asn1::OCTET_STRING, &[&salt]), &asn1::integer(iterations.into()), &prf]);
-    let derivation = asn1::sequence(&[&asn1::value(asn1::OID, &[oid::PBKDF2]), &derivation]);
-    let scheme = asn1::sequence(&[&name(oid::AES, 42), &asn1::value(asn1::OCTET_STRING, &[&iv])]);
-    let parameters = asn1::sequence(&[&derivation, &scheme]);
-    Ok((asn1::sequence(&[&asn1::value(asn1::OID, &[oid::PBES2]), &parameters]), out))
+    let name = |start: &[u8], last: u8| der::value(der::OID, &[start, &[last]]);
+    let prf = der::sequence(&[&name(oid::HMAC, 9), &der::value(der::NULL, &[])]);
+    let derivation = der::sequence(&[&der::value(der::OCTET_STRING, &[&salt]), &der::integer(iterations.into()), &prf]);
+    let derivation = der::sequence(&[&der::value(der::OID, &[oid::PBKDF2]), &derivation]);
+    let scheme = der::sequence(&[&name(oid::AES, 42), &der::value(der::OCTET_STRING, &[&iv])]);
+    let parameters = der::sequence(&[&derivation, &scheme]);
+    Ok((der::sequence(&[&der::value(der::OID, &[oid::PBES2]), &parameters]), out))
 }
 
 /// An object identifier as people write it.

@@ -1,39 +1,52 @@
-//! The little of DER that key files need. Source: ITU-T X.690, sections 8 and 10.
+//! The little of DER that key files and signatures need. Source: ITU-T X.690, sections 8 and 10.
 //!
 //! What is read may be hostile: a length beyond the bytes is an error, nothing is allocated from a length.
 
 use zeroize::Zeroizing;
 
-pub(crate) const INTEGER: u8 = 0x02;
-pub(crate) const BIT_STRING: u8 = 0x03;
-pub(crate) const OCTET_STRING: u8 = 0x04;
-pub(crate) const NULL: u8 = 0x05;
-pub(crate) const OID: u8 = 0x06;
-pub(crate) const UTF8_STRING: u8 = 0x0c;
-pub(crate) const SEQUENCE: u8 = 0x30;
-pub(crate) const SET: u8 = 0x31;
+/// A whole number.
+pub const INTEGER: u8 = 0x02;
+/// Bits; the first byte says how many of the last are unused.
+pub const BIT_STRING: u8 = 0x03;
+/// Bytes.
+pub const OCTET_STRING: u8 = 0x04;
+/// Nothing.
+pub const NULL: u8 = 0x05;
+/// An object identifier.
+pub const OID: u8 = 0x06;
+/// A text.
+pub const UTF8_STRING: u8 = 0x0c;
+/// Values one after the other.
+pub const SEQUENCE: u8 = 0x30;
+/// Values sorted by their bytes.
+pub const SET: u8 = 0x31;
 
 /// What could not be read.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) struct Malformed(pub &'static str);
+pub struct Malformed(
+    /// What it was to be.
+    pub &'static str,
+);
 
 /// Reads values one after the other.
 #[derive(Debug, Clone, Copy)]
-pub(crate) struct Reader<'a> {
+pub struct Reader<'a> {
     rest: &'a [u8],
 }
 
 impl<'a> Reader<'a> {
-    pub(crate) fn new(bytes: &'a [u8]) -> Self {
+    /// Reads from the first byte on.
+    pub fn new(bytes: &'a [u8]) -> Self {
         Self { rest: bytes }
     }
 
-    pub(crate) fn is_empty(&self) -> bool {
+    /// Whether everything was read.
+    pub fn is_empty(&self) -> bool {
         self.rest.is_empty()
     }
 
     /// The tag of the next value; none at the end.
-    pub(crate) fn tag(&self) -> Option<u8> {
+    pub fn tag(&self) -> Option<u8> {
         self.rest.first().copied()
     }
 
@@ -57,7 +70,10 @@ impl<'a> Reader<'a> {
     }
 
     /// The content of the next value, which has this tag.
-    pub(crate) fn bytes(&mut self, tag: u8, what: &'static str) -> Result<&'a [u8], Malformed> {
+    ///
+    /// # Errors
+    /// [`Malformed`] when there is something else, or less.
+    pub fn bytes(&mut self, tag: u8, what: &'static str) -> Result<&'a [u8], Malformed> {
         match self.next(what)? {
             (found, content, _) if found == tag => Ok(content),
             _ => Err(Malformed(what)),
@@ -65,17 +81,26 @@ impl<'a> Reader<'a> {
     }
 
     /// What stands in the next value, which has this tag.
-    pub(crate) fn inside(&mut self, tag: u8, what: &'static str) -> Result<Reader<'a>, Malformed> {
+    ///
+    /// # Errors
+    /// [`Malformed`] when there is something else, or less.
+    pub fn inside(&mut self, tag: u8, what: &'static str) -> Result<Reader<'a>, Malformed> {
         self.bytes(tag, what).map(Reader::new)
     }
 
     /// The next value with tag and length.
-    pub(crate) fn whole(&mut self, what: &'static str) -> Result<&'a [u8], Malformed> {
+    ///
+    /// # Errors
+    /// [`Malformed`] when there is something else, or less.
+    pub fn whole(&mut self, what: &'static str) -> Result<&'a [u8], Malformed> {
         self.next(what).map(|(_, _, whole)| whole)
     }
 
     /// A whole number that fits.
-    pub(crate) fn number(&mut self, what: &'static str) -> Result<u64, Malformed> {
+    ///
+    /// # Errors
+    /// [`Malformed`] when there is something else, or less.
+    pub fn number(&mut self, what: &'static str) -> Result<u64, Malformed> {
         let digits = self.bytes(INTEGER, what)?;
         let digits = digits.strip_prefix(&[0]).unwrap_or(digits);
         if digits.len() > 8 {
@@ -86,7 +111,7 @@ impl<'a> Reader<'a> {
 }
 
 /// Writes a value. What is secret in it is wiped when it is dropped.
-pub(crate) fn value(tag: u8, parts: &[&[u8]]) -> Zeroizing<Vec<u8>> {
+pub fn value(tag: u8, parts: &[&[u8]]) -> Zeroizing<Vec<u8>> {
     let len: usize = parts.iter().map(|part| part.len()).sum();
     let digits = len.to_be_bytes();
     let zeros = digits.iter().take_while(|digit| **digit == 0).count();
@@ -106,17 +131,18 @@ pub(crate) fn value(tag: u8, parts: &[&[u8]]) -> Zeroizing<Vec<u8>> {
     Zeroizing::new(out)
 }
 
-pub(crate) fn sequence(parts: &[&[u8]]) -> Zeroizing<Vec<u8>> {
+/// Writes a sequence of values.
+pub fn sequence(parts: &[&[u8]]) -> Zeroizing<Vec<u8>> {
     value(SEQUENCE, parts)
 }
 
 /// A whole number that is not negative.
-pub(crate) fn integer(value: u64) -> Zeroizing<Vec<u8>> {
+pub fn integer(value: u64) -> Zeroizing<Vec<u8>> {
     unsigned(&value.to_be_bytes())
 }
 
 /// A whole number of any length that is not negative, its highest byte first.
-pub(crate) fn unsigned(digits: &[u8]) -> Zeroizing<Vec<u8>> {
+pub fn unsigned(digits: &[u8]) -> Zeroizing<Vec<u8>> {
     let zeros = digits.iter().take_while(|digit| **digit == 0).count();
     let digits = digits.get(zeros..).unwrap_or_default();
     let needs_zero = digits.first().is_none_or(|first| *first >= 0x80);

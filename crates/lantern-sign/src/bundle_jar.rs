@@ -1,0 +1,97 @@
+//! Signs Android bundles: file by file, as archives of Java are signed. A bundle has no signature over the whole file.
+
+use std::fs::File;
+use std::io::{BufWriter, Read, Seek, Write};
+use std::path::Path;
+
+use lantern_core::progress::Progress;
+use lantern_formats::jar as reader;
+use lantern_formats::zip::write::ZipWriter;
+use lantern_formats::zip::{self, Method, ZipEntry};
+use lantern_keys::key::Signer;
+
+pub use crate::digests::Opener;
+use crate::{SignError, jar};
+
+/// Signs a bundle into a new file. Entries stay as they are packed, in their order; an older signature goes.
+///
+/// # Errors
+/// [`SignError`]; the new file is then of no use.
+pub fn sign<R: Read + Seek + Send>(
+    open: Opener<'_, R>,
+    to: &Path,
+    signer: &dyn Signer,
+    progress: &dyn Progress,
+) -> Result<(), SignError> {
+    let entries = readable(&mut open()?)?;
+    let files = jar::sign(open, &entries, "", signer, progress)?;
+    let mut writer = ZipWriter::new(BufWriter::new(create(to)?));
+    write(&mut open()?, &mut writer, &entries, &files, |_| 1, progress)?;
+    writer.finish()?.flush()?;
+    verify(to)
+}
+
+/// Makes the file that is signed into. Whether it has reached the disk is the business of whoever keeps it.
+pub(crate) fn create(to: &Path) -> std::io::Result<File> {
+    File::options().read(true).write(true).create(true).truncate(true).open(to)
+}
+
+/// The entries of an archive that can be signed: every name once, and in UTF-8.
+pub(crate) fn readable<R: Read + Seek>(from: &mut R) -> Result<Vec<ZipEntry>, SignError> {
+    let entries = zip::read(from)?;
+    let mut names = std::collections::HashSet::new();
+    for entry in &entries {
+        let shown = || String::from_utf8_lossy(&entry.name).escape_debug().to_string();
+        if !names.insert(&entry.name) {
+            return Err(SignError::refused(format!("{} is in the archive twice", shown()), "export it again"));
+        }
+        if std::str::from_utf8(&entry.name).is_err() || entry.name.iter().any(|byte| matches!(byte, b'\r' | b'\n' | 0))
+        {
+            let what = format!("the name {} cannot stand in a signature", shown());
+            return Err(SignError::refused(what, "give the file a name in UTF-8 without line ends"));
+        }
+    }
+    Ok(entries)
+}
+
+/// Writes the files of a signature, and behind them every entry that is not of an older one.
+pub(crate) fn write<R: Read + Seek, W: Write + Seek>(
+    from: &mut R,
+    writer: &mut ZipWriter<W>,
+    entries: &[ZipEntry],
+    files: &[jar::SignatureFile],
+    alignment: impl Fn(&ZipEntry) -> u16,
+    progress: &dyn Progress,
+) -> Result<(), SignError> {
+    for (name, bytes) in files {
+        writer.file(name, Method::Deflate, 0o644, bytes.len() as u64, |out| out.write_all(bytes))?;
+    }
+    for entry in entries.iter().filter(|entry| !jar::is_of_signature(&entry.name)) {
+        if progress.stopped() {
+            return Err(SignError::Stopped);
+        }
+        writer.keep(from, entry, alignment(entry))?;
+    }
+    Ok(())
+}
+
+/// Reads what was signed again, and says so when it does not hold.
+pub(crate) fn verify(path: &Path) -> Result<(), SignError> {
+    let entries = zip::read(&mut File::open(path)?)?;
+    let files: Vec<(String, u64)> = entries
+        .iter()
+        .filter(|entry| !entry.is_folder())
+        .map(|entry| (String::from_utf8_lossy(&entry.name).into_owned(), entry.packed.len))
+        .collect();
+    let files: Vec<reader::File<'_>> = files.iter().map(|(name, len)| reader::File { name, len: *len }).collect();
+    let kept: Vec<&ZipEntry> = entries.iter().filter(|entry| !entry.is_folder()).collect();
+    let open = |place: usize| -> std::io::Result<Box<dyn Read + Send>> {
+        let entry = kept.get(place).ok_or(std::io::ErrorKind::InvalidInput)?;
+        zip::open(File::open(path)?, &entry.packed).map_err(std::io::Error::other)
+    };
+    let found = reader::verify(&files, &open)?;
+    match found {
+        None => Err(SignError::NotValid("there is no signature".to_owned())),
+        Some(found) => found.wrong.map_or(Ok(()), |wrong| Err(SignError::NotValid(wrong))),
+    }
+}

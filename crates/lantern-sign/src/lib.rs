@@ -1,0 +1,67 @@
+//! Signs packages: Android packages ([`apk`]) and bundles ([`bundle_jar`]), with whatever [`Signer`](lantern_keys::key::Signer)
+//! is handed in.
+//!
+//! The same input, key and settings give the same bytes. What was signed is verified by the readers of `lantern-formats`, which
+//! share no code with this crate beyond hash functions and the directory of ZIP archives, before it is handed back. Nothing
+//! is ever changed in place: the result is a new file.
+//!
+//! Not here: configuration, network, terminal.
+
+#![cfg_attr(not(test), warn(clippy::indexing_slicing))]
+
+use std::io;
+
+use lantern_formats::apk::ApkError;
+use lantern_formats::zip::ZipError;
+use lantern_keys::KeyError;
+
+pub mod apk;
+pub mod bundle_jar;
+mod digests;
+mod jar;
+mod message;
+
+/// Why something was not signed.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum SignError {
+    /// The archive cannot be read.
+    #[error(transparent)]
+    Zip(#[from] ZipError),
+    /// The file cannot be read or written.
+    #[error("reading or writing the package")]
+    Io(#[from] io::Error),
+    /// The key does not sign.
+    #[error(transparent)]
+    Key(#[from] KeyError),
+    /// It is not a package that can be signed so that devices take it.
+    #[error("{what}")]
+    Refused {
+        /// What is in the way.
+        what: String,
+        /// What to do.
+        fix: String,
+    },
+    /// What was written is not valid by our own reader: a mistake of this program.
+    #[error("what was signed is not valid when it is read again ({0}); it was not kept")]
+    NotValid(String),
+    /// Someone asked to stop.
+    #[error("nothing is half done")]
+    Stopped,
+}
+
+impl SignError {
+    fn refused(what: impl Into<String>, fix: impl Into<String>) -> Self {
+        Self::Refused { what: what.into(), fix: fix.into() }
+    }
+}
+
+impl From<ApkError> for SignError {
+    fn from(error: ApkError) -> Self {
+        match error {
+            ApkError::Zip(error) => Self::Zip(error),
+            ApkError::Io(error) => Self::Io(error),
+            other => Self::NotValid(other.to_string()),
+        }
+    }
+}

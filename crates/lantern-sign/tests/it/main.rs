@@ -1,0 +1,4 @@
+//! Signing packages and bundles, verified by our own reader, by general tools, and against damage at any byte.
+
+mod packages;
+mod scene;
