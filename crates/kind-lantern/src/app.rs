@@ -73,6 +73,7 @@ fn dispatch(command: Command, ui: &Ui) -> Done {
         Command::Inspect(args) => inspect::run(&args, ui),
         Command::Check(args) => check::run(&args, &ui.about(&args.edition)),
         Command::Depots(args) => depots::run(&args, &ui.about(&args.edition)),
+        Command::Key(args) => key::run(&args, ui),
         Command::Prepare(args) => prepare::run(&args, &ui.about(&args.edition)),
         Command::Try(args) => trial::run(&args, &ui.about(&args.edition)),
         Command::LastLook(args) => last_look::run(&args, &ui.about(&args.edition)),

@@ -25,6 +25,7 @@ pub enum Command {
     Inspect(commands::inspect::Args),
     Check(commands::check::Args),
     Depots(commands::depots::Args),
+    Key(commands::key::Args),
     Prepare(commands::prepare::Args),
     Try(commands::trial::Args),
     LastLook(commands::last_look::Args),

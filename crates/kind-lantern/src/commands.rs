@@ -20,6 +20,7 @@ pub mod inspect;
 pub mod install;
 pub mod invite;
 pub mod keep;
+pub mod key;
 pub mod last_look;
 pub mod ledger;
 pub mod live;

@@ -1,6 +1,7 @@
 //! What went wrong, where, why, and what to do: one shape, one printer, one match from kind to exit code.
 
 use lantern_core::finding::Finding;
+use lantern_keys::KeyError;
 use lantern_project::{Class, MoveError, ProjectError};
 use lantern_views::error::{self, Failure};
 
@@ -122,6 +123,12 @@ impl CommandError {
             true => ui.document(&error::document(&failure)),
             false => ui.show_aside(&error::view(&failure)),
         }
+    }
+}
+
+impl From<KeyError> for CommandError {
+    fn from(error: KeyError) -> Self {
+        ProjectError::from(error).into()
     }
 }
 

@@ -12,6 +12,7 @@ mod interrupt;
 mod log_file;
 mod options;
 mod own_window;
+mod passphrase;
 mod progress;
 mod sole_storefront;
 mod ui;

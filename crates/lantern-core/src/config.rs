@@ -16,6 +16,7 @@ use crate::finding::{Code, Finding, TextPlace};
 use crate::names::{FolderName, Handle, Identity, Name};
 use crate::path::TreePath;
 use crate::patterns::Patterns;
+use crate::pins::Pins;
 use crate::system::System;
 use crate::template::Template;
 use crate::version::Version;
@@ -52,6 +53,8 @@ pub struct Config {
     pub last_look: Vec<String>,
     /// Devices that builds are tried on, by their names.
     pub devices: BTreeMap<Name, Device>,
+    /// The keys that identities are known by.
+    pub pins: Pins,
 }
 
 /// A device that builds are tried on.
@@ -143,6 +146,10 @@ pub struct Target {
     pub must_not_mention: Vec<String>,
     /// What is executable although its content does not show it.
     pub executable: Patterns,
+    /// The key of the keyring that signs it.
+    pub sign: Option<Name>,
+    /// Whether what was signed with another key is signed again.
+    pub sign_again: bool,
 }
 
 /// A finding that is meant to be so.

@@ -52,6 +52,7 @@ pub mod notes;
 pub mod parallel;
 pub mod path;
 pub mod patterns;
+pub mod pins;
 pub mod portable;
 pub mod progress;
 pub mod redact;

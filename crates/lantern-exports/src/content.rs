@@ -257,7 +257,7 @@ fn small_pages(scanned: &[(TreePath, FileScan)]) -> Option<Finding> {
     });
     let small: Vec<String> = small.map(|(path, _)| path.shown()).collect();
     let what = format!("built for pages of 4 KB, and not loaded by devices with larger ones: {}", named(&small));
-    (!small.is_empty()).then(|| Finding::of(Code::UnalignedLibrary, what, "build them with a newer toolchain"))
+    (!small.is_empty()).then(|| Finding::of(Code::SmallPages, what, "build them with a newer toolchain"))
 }
 
 /// What is wrong with programs and libraries next to the one that starts, which is looked into elsewhere.

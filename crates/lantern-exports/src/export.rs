@@ -394,8 +394,11 @@ impl Export {
         rest.map_while(move |(entry, index)| Some((entry.source.path.as_str().strip_prefix(folder)?, index)))
     }
 
-    /// Opens the archive or package itself. The system is asked once.
-    pub(crate) fn open_itself(&self) -> io::Result<Shared> {
+    /// Opens the archive or package itself, to be read by several at once. The system is asked once.
+    ///
+    /// # Errors
+    /// The system's.
+    pub fn open_itself(&self) -> io::Result<Shared> {
         if let Some(open) = self.itself.get() {
             return Ok(open.again());
         }

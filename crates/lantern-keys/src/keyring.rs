@@ -132,7 +132,12 @@ impl Keyring {
         Self { rounds, ..self }
     }
 
-    /// Where the key lies.
+    /// Where all keys lie.
+    pub fn folder(&self) -> &Path {
+        &self.folder
+    }
+
+    /// Where a key lies.
     pub fn path_of(&self, name: &Name) -> PathBuf {
         self.folder.join(format!("{name}.p12"))
     }

@@ -55,6 +55,11 @@ struct Bags {
     count: usize,
 }
 
+/// Whether bytes begin as such a file does.
+pub fn may_be(bytes: &[u8]) -> bool {
+    bytes.first() == Some(&der::SEQUENCE)
+}
+
 /// Reads the keys of a file.
 ///
 /// # Errors
@@ -236,8 +241,8 @@ fn attributes(mut bag: Reader<'_>) -> Result<(String, Vec<u8>), KeyError> {
         let mut values = attribute.inside(der::SET, "an attribute's value")?;
         match kind {
             FRIENDLY_NAME => {
-                let units =
-                    values.bytes(0x1e, "a name")?.chunks_exact(2).map(|pair| u16::from_be_bytes([pair[0], pair[1]]));
+                let (pairs, _) = values.bytes(0x1e, "a name")?.as_chunks::<2>();
+                let units = pairs.iter().map(|pair| u16::from_be_bytes(*pair));
                 name = char::decode_utf16(units).map(|c| c.unwrap_or(char::REPLACEMENT_CHARACTER)).collect();
             }
             LOCAL_KEY_ID => id = values.bytes(der::OCTET_STRING, "an id")?.to_vec(),

@@ -47,13 +47,17 @@ fn home() -> Option<PathBuf> {
     Some(settings?.join("kind-lantern"))
 }
 
-/// The name is a digest of the origin: someone else's `lantern.toml` with another address finds nothing.
-fn path(own: Option<&Path>, origin: &str) -> Result<PathBuf, ProjectError> {
-    let home = own.map(Path::to_owned).or_else(home).ok_or_else(|| ProjectError::MissingAnswer {
+/// The user's own folder, or the one that stands for it.
+pub(crate) fn own_folder(own: Option<&Path>) -> Result<PathBuf, ProjectError> {
+    own.map(Path::to_owned).or_else(home).ok_or_else(|| ProjectError::MissingAnswer {
         what: "your own folder".to_owned(),
         option: "the variable LANTERN_HOME".to_owned(),
-    })?;
-    Ok(home.join("access").join(format!("{}.json", Digest::of(origin.as_bytes()).short())))
+    })
+}
+
+/// The name is a digest of the origin: someone else's `lantern.toml` with another address finds nothing.
+fn path(own: Option<&Path>, origin: &str) -> Result<PathBuf, ProjectError> {
+    Ok(own_folder(own)?.join("access").join(format!("{}.json", Digest::of(origin.as_bytes()).short())))
 }
 
 /// Returns every secret that is kept on this computer, to be taken out of what is shown to others.

@@ -163,6 +163,16 @@ impl Project {
             found.extend(past.number_finding(intake, seen.claims.number.as_deref()));
             versions.extend(seen.claims.version.clone().map(|version| (version, intake.name.clone())));
             found.extend(console_window(&seen));
+            if intake.target.sign.is_some() {
+                // What signing does is not asked for: the signature itself, and that libraries begin where devices read them.
+                found.retain(|finding| {
+                    !matches!(
+                        finding.code,
+                        Code::Unsigned | Code::DebugKey | Code::SignatureSchemeMissing | Code::UnalignedLibrary
+                    )
+                });
+                found.extend(self.key_findings(edition, intake));
+            }
             judged.findings.extend(found.into_iter().map(|finding| (Some(intake.name.clone()), finding)));
             judged.claims.insert(intake.name.clone(), seen.claims);
         }

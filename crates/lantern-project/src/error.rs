@@ -8,6 +8,7 @@ use lantern_core::names::Name;
 use lantern_core::rules::Refusal;
 use lantern_core::version::VersionError;
 use lantern_exports::signing::SigningError;
+use lantern_keys::KeyError;
 use lantern_ledger::{LedgerError, Outcome};
 use lantern_store::durable::DurableError;
 use lantern_store::install::InstallError;
@@ -212,6 +213,9 @@ pub enum ProjectError {
     /// Something was not signed.
     #[error(transparent)]
     Signing(SigningError),
+    /// A key could not be made, read or used.
+    #[error(transparent)]
+    Key(#[from] KeyError),
     /// Randomness could not be had.
     #[error("this computer gives no randomness: {0}")]
     Random(String),
@@ -274,6 +278,7 @@ impl ProjectError {
             Self::Install(error) => class_of_install(error),
             Self::Ledger(error) if error.outcome() == Outcome::Foreign => Class::Usage,
             Self::Ledger(error) | Self::Unrecorded { source: error, .. } => class_of_ledger(error),
+            Self::Key(error) => error.class(),
             Self::Move(error) => error.class(),
             Self::Push(error) => error.class(),
             Self::Steps(error) => error.class(),
@@ -341,6 +346,7 @@ impl ProjectError {
                 fixes
             }
             Self::Stopped | Self::Seal(SealError::Stopped) => one("run the same command again to continue"),
+            Self::Key(error) => error.fixes(),
             Self::Move(error) => error.fixes(),
             Self::Push(error) => error.fixes(),
             Self::Steps(error) => error.fixes(),

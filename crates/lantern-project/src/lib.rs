@@ -41,6 +41,7 @@ mod history;
 mod init;
 mod install;
 mod invite;
+mod keys;
 mod last_look;
 mod ledger;
 mod ledger_head;
@@ -93,6 +94,7 @@ pub use install::{
 };
 pub use invite::InviteError;
 pub use invite::{Invitations, InviteDone, InviteWanted, short as short_invitation};
+pub use keys::{Passphrases, keyring};
 pub use lantern_store::install::{Aside, OwnFiles};
 pub use lantern_storefront::Access;
 pub use last_look::Look;

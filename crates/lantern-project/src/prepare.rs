@@ -26,7 +26,7 @@ use crate::describe::{describe, trees_if_known};
 use crate::divided::{Divided, Parcel, copies, parcels};
 use crate::signing::{self, Signer};
 use crate::workspace::{Session, Workspace};
-use crate::{ProjectError, environment};
+use crate::{Passphrases, ProjectError, environment};
 
 /// What to prepare.
 #[derive(Debug, Clone, Default)]
@@ -35,8 +35,10 @@ pub struct PrepareOptions {
     pub version: Option<Version>,
     /// Read everything, whatever the file system says of what changed.
     pub read_all: bool,
-    /// Signs what the exports hold before it is sealed.
+    /// Signs what the exports hold before it is sealed, instead of the keys that `lantern.toml` names.
     pub signing: Option<Arc<dyn Signing>>,
+    /// Gives the passphrases of the keys that `lantern.toml` names, when they are needed.
+    pub passphrases: Option<Passphrases>,
 }
 
 /// What sealing cost.
@@ -63,6 +65,8 @@ pub struct Prepared {
     pub findings: Vec<(Option<Name>, Finding)>,
     /// For each target that is as it was in an earlier release: the first that had it so.
     pub unchanged_since: BTreeMap<Name, ReleaseName>,
+    /// For each target that is signed: the key of the keyring.
+    pub signed_with: BTreeMap<Name, Name>,
 }
 
 impl Session {
@@ -113,6 +117,7 @@ impl Session {
         let sealed = Sealed { release: id, name: record.name(), input, targets: names.clone(), warnings };
         let event = self.workspace.record(edition, EventBody::Sealed(sealed), None)?;
         signing::forget(&self.signed_folder());
+        findings.extend(self.project().pin_signed(edition, &event.body));
         if let Err(error) = self.workspace.back_ledger_up(None) {
             let what = format!("the copy of the ledger was not brought up to date: {}", crate::verify::in_full(&error));
             findings.push((None, Finding::of(Code::StaleLedgerCopy, what, "lantern ledger backup")));
@@ -128,7 +133,10 @@ impl Session {
             found_at: None,
         };
         let unchanged_since = self.workspace.unchanged_since(&release, &record)?;
-        Ok(Prepared { release, record, cost: Some(cost), before, findings, unchanged_since })
+        let signed = record.targets.iter().filter(|target| target.signed.is_some());
+        let key = |target: &TargetRecord| self.project().config().targets.get(&target.target)?.sign.clone();
+        let signed_with = signed.filter_map(|target| Some((target.target.clone(), key(target)?))).collect();
+        Ok(Prepared { release, record, cost: Some(cost), before, findings, unchanged_since, signed_with })
     }
 
     /// Returns the record of a release that is about to be written. One that lost its content comes back as it was.
@@ -251,7 +259,11 @@ impl Session {
             return Err(ProjectError::Findings(findings));
         }
         let mut digests = DigestCache::load(&project.state("cache/digests.json"), environment::now_of_files());
-        let signing = options.signing.as_deref();
+        let signing = match &options.signing {
+            Some(signing) => Some(signing.clone()),
+            None => project.key_signing(edition, options.passphrases.as_ref())?,
+        };
+        let signing = signing.as_deref();
         if !options.read_all
             && let Some(inputs) = self.unchanged(edition, version, &divided, signing, &mut digests, progress)?
         {
@@ -490,7 +502,8 @@ impl Session {
     ) -> Result<Prepared, ProjectError> {
         let record = self.workspace.store.record(release.id)?;
         let unchanged_since = self.workspace.unchanged_since(&release, &record)?;
-        Ok(Prepared { release, record, cost: None, before: None, findings, unchanged_since })
+        let signed_with = BTreeMap::new();
+        Ok(Prepared { release, record, cost: None, before: None, findings, unchanged_since, signed_with })
     }
 
     /// Takes the number for an input, unless it has one; `judge` says what stands against that number, and may stop it.

@@ -77,21 +77,30 @@ pub(crate) fn write<R: Read + Seek, W: Write + Seek>(
 
 /// Reads what was signed again, and says so when it does not hold.
 pub(crate) fn verify(path: &Path) -> Result<(), SignError> {
-    let entries = zip::read(&mut File::open(path)?)?;
-    let files: Vec<(String, u64)> = entries
-        .iter()
-        .filter(|entry| !entry.is_folder())
-        .map(|entry| (String::from_utf8_lossy(&entry.name).into_owned(), entry.packed.len))
-        .collect();
-    let files: Vec<reader::File<'_>> = files.iter().map(|(name, len)| reader::File { name, len: *len }).collect();
-    let kept: Vec<&ZipEntry> = entries.iter().filter(|entry| !entry.is_folder()).collect();
-    let open = |place: usize| -> std::io::Result<Box<dyn Read + Send>> {
-        let entry = kept.get(place).ok_or(std::io::ErrorKind::InvalidInput)?;
-        zip::open(File::open(path)?, &entry.packed).map_err(std::io::Error::other)
-    };
-    let found = reader::verify(&files, &open)?;
-    match found {
+    match read(&|| File::open(path))? {
         None => Err(SignError::NotValid("there is no signature".to_owned())),
         Some(found) => found.wrong.map_or(Ok(()), |wrong| Err(SignError::NotValid(wrong))),
     }
+}
+
+/// The certificate of who signed an archive file by file; none where nobody did, or the signature does not hold.
+///
+/// # Errors
+/// [`SignError`].
+pub fn signed_by<R: Read + Seek + Send + 'static>(open: Opener<'_, R>) -> Result<Option<Vec<u8>>, SignError> {
+    let found = read(open)?.filter(|found| found.wrong.is_none());
+    Ok(found.and_then(|found| found.signers.into_iter().next()).map(|signer| signer.certificate))
+}
+
+fn read<R: Read + Seek + Send + 'static>(open: Opener<'_, R>) -> Result<Option<reader::ArchiveSignature>, SignError> {
+    let mut entries = zip::read(&mut open()?)?;
+    entries.retain(|entry| !entry.is_folder());
+    let file = |entry: &ZipEntry| (String::from_utf8_lossy(&entry.name).into_owned(), entry.packed.len);
+    let listed: Vec<(String, u64)> = entries.iter().map(file).collect();
+    let files: Vec<reader::File<'_>> = listed.iter().map(|(name, len)| reader::File { name, len: *len }).collect();
+    let open = |place: usize| -> std::io::Result<Box<dyn Read + Send>> {
+        let entry = entries.get(place).ok_or(std::io::ErrorKind::InvalidInput)?;
+        zip::open(open()?, &entry.packed).map_err(std::io::Error::other)
+    };
+    Ok(reader::verify(&files, &open)?)
 }

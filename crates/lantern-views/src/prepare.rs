@@ -36,6 +36,8 @@ struct ReleaseDocument<'a> {
     findings: Vec<FindingDocument<'a>>,
     /// For each target that is as it was in an earlier release: the first that had it so.
     unchanged_since: &'a BTreeMap<Name, ReleaseName>,
+    /// For each target that is signed: the key of the keyring.
+    signed_with: &'a BTreeMap<Name, Name>,
 }
 
 /// One for each edition.
@@ -48,6 +50,7 @@ pub fn document(all: &[Prepared]) -> Document<'_> {
         release: &prepared.record,
         findings: prepared.findings.iter().map(FindingDocument::of).collect(),
         unchanged_since: &prepared.unchanged_since,
+        signed_with: &prepared.signed_with,
     });
     Document { schema: "lantern.prepare/1", releases: releases.collect() }
 }
@@ -78,6 +81,10 @@ pub fn view(prepared: &Prepared, game: &str, is_next: bool) -> View {
         let (files, size) = (aside.iter().map(|d| d.files).sum(), aside.iter().map(|d| d.size).sum());
         let text = format!("{}, {}", format::count(files, "file", "files"), format::bytes(size));
         facts.row([faint("kept aside"), text]);
+    }
+    for key in prepared.signed_with.values().collect::<std::collections::BTreeSet<_>>() {
+        let of = prepared.signed_with.iter().filter(|(_, with)| *with == key).map(|(target, _)| target);
+        facts.row([faint("signed"), format!("{} with the key {key}", format::names(of))]);
     }
     let since = match &prepared.before {
         Some(before) => format!("what {} had is stored once", before.name),

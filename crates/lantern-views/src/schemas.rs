@@ -33,6 +33,8 @@ fn all() -> Vec<(String, Value)> {
         schema_of::<invite::EndedDocument<'static>>("invite-end"),
         schema_of::<invite::ListDocument<'static>>("invite-list"),
         schema_of::<keep::Document<'static>>("keep"),
+        schema_of::<key::Document<'static>>("key"),
+        schema_of::<key::ListDocument<'static>>("key-list"),
         schema_of::<last_look::Document<'static>>("last-look"),
         schema_of::<ledger::CopiedDocument<'static>>("ledger-backup"),
         schema_of::<ledger::CopiedDocument<'static>>("ledger-export"),

@@ -1,9 +1,11 @@
 use lantern_core::version::{BuildNumber, Version};
-use lantern_project::{PrepareOptions, Prepared, Session};
+use lantern_keys::Passphrase;
+use lantern_project::{Passphrases, PrepareOptions, Prepared, Session};
 use lantern_views::prepare;
 
 use super::Done;
 use crate::options::{EditionArg, TargetsArg};
+use crate::passphrase::PassphraseArg;
 use crate::ui::Ui;
 
 /// Shown at the end of the help.
@@ -27,6 +29,8 @@ pub struct Args {
     #[arg(long)]
     read_all: bool,
     #[command(flatten)]
+    passphrase: PassphraseArg,
+    #[command(flatten)]
     targets: TargetsArg,
     #[command(flatten)]
     pub edition: EditionArg,
@@ -35,7 +39,12 @@ pub struct Args {
 pub fn run(args: &Args, ui: &Ui) -> Done {
     let mut session = super::lock_about(&args.targets, ui)?;
     ask_about_far_numbers(&mut session, ui)?;
-    let options = PrepareOptions { version: args.version.clone(), read_all: args.read_all, signing: None };
+    let options = PrepareOptions {
+        version: args.version.clone(),
+        read_all: args.read_all,
+        signing: None,
+        passphrases: Some(passphrases(&args.passphrase, ui)),
+    };
     let mut all: Vec<Prepared> = Vec::new();
     for edition in session.project().editions() {
         let prepared = session.prepare(&edition, &options, &ui.progress())?;
@@ -45,6 +54,21 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     }
     ui.document(&prepare::document(&all));
     super::next(session.workspace(), ui, super::ASK_THEM)
+}
+
+/// Gives the passphrase of a key when something is to be signed, and not before.
+fn passphrases(from: &PassphraseArg, ui: &Ui) -> Passphrases {
+    let (from, can_ask) = (from.clone(), ui.can_ask());
+    Passphrases::new(move |name| {
+        if let Some(given) = from.given().map_err(|error| error.in_short())? {
+            return Ok(given);
+        }
+        if !can_ask {
+            return Err(format!("the passphrase of the key {name} is missing"));
+        }
+        let asked = rpassword::prompt_password(format!("The passphrase of the key {name} (not shown): "));
+        asked.map(Passphrase::new).map_err(|error| error.to_string())
+    })
 }
 
 /// A number at a storefront that lies far above all others is followed only when someone says so. Where nobody can be

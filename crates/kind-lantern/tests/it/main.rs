@@ -60,6 +60,8 @@ mod installing;
 #[cfg(test)]
 mod keeping;
 #[cfg(test)]
+mod keys;
+#[cfg(test)]
 mod knowing;
 #[cfg(test)]
 mod layout;

@@ -37,6 +37,30 @@ pub struct Config {
     /// Devices that builds are tried on, each under a name of your choice.
     #[serde(default)]
     pub devices: BTreeMap<String, Device>,
+    /// The keys that each identity is known by. lantern writes them when something is signed for the first time.
+    #[serde(default)]
+    pub pins: BTreeMap<String, Pins>,
+}
+
+/// The keys that one identity is known by.
+#[derive(Debug, Default, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct Pins {
+    /// Those of Android packages and bundles.
+    #[serde(default)]
+    pub android: AndroidPins,
+}
+
+/// The keys of Android packages and bundles, as SHA-256 fingerprints of their certificates.
+#[derive(Debug, Default, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct AndroidPins {
+    /// The one that devices know the game by: packages are signed with it.
+    #[serde(default)]
+    pub on_device: Option<String>,
+    /// The one that storefronts know your bundles by, which sign them again for devices.
+    #[serde(default)]
+    pub at_storefront: Option<String>,
 }
 
 /// A device that builds are tried on.
@@ -192,6 +216,12 @@ pub struct Target {
     /// Files to be executable although neither their content nor being the start file shows it, as patterns.
     #[serde(default)]
     pub executable: Vec<String>,
+    /// Key of the keyring that signs it.
+    #[serde(default)]
+    pub sign: Option<String>,
+    /// Whether a package that was signed with another key is signed again.
+    #[serde(default)]
+    pub sign_again: bool,
 }
 
 /// A start file: alone, with more, or one for each system.

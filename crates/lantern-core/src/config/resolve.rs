@@ -13,6 +13,7 @@ use crate::names::{FolderName, Identity, Name, is_placeholder_identity};
 use crate::notes::is_language;
 use crate::path::{TreePath, shown};
 use crate::patterns::Patterns;
+use crate::pins::{Fingerprint, Pins, Role};
 use crate::system::System;
 use crate::template::{DEVICE, Template};
 
@@ -197,7 +198,29 @@ impl Check<'_> {
         let stop = self.stopping(&raw);
         let last_look = self.last_look(&raw);
         let devices = self.devices(&raw);
-        Some(Config { game, editions, targets, choices, depots, storefronts, accept, stop, last_look, devices })
+        let pins = self.pins(&raw);
+        Some(Config { game, editions, targets, choices, depots, storefronts, accept, stop, last_look, devices, pins })
+    }
+
+    fn pins(&mut self, raw: &raw::Config) -> Pins {
+        let mut pins = Pins::default();
+        for (identity, of) in &raw.pins {
+            let at = [K("pins"), K(identity)];
+            let key = self.parse::<Identity>(&at, identity, "write the game's identity, as in [game]");
+            let roles = [
+                (Role::OnDevice, "on-device", &of.android.on_device),
+                (Role::AtStorefront, "at-storefront", &of.android.at_storefront),
+            ];
+            for (role, name, text) in roles {
+                let at = [at.as_slice(), &[K("android"), K(name)]].concat();
+                let fix = "write the SHA-256 fingerprint of the key's certificate: lantern key show NAME";
+                let found = text.as_ref().and_then(|text| self.parse::<Fingerprint>(&at, text, fix));
+                if let (Some(identity), Some(fingerprint)) = (&key, found) {
+                    pins.add(identity.clone(), role, fingerprint);
+                }
+            }
+        }
+        pins
     }
 
     fn devices(&mut self, raw: &raw::Config) -> BTreeMap<Name, Device> {
@@ -442,6 +465,9 @@ impl Check<'_> {
         let keep_aside = self.patterns(&below("keep-aside"), &raw.keep_aside);
         let must_have = self.patterns(&below("must-have"), &raw.must_have);
         let executable = self.patterns(&below("executable"), &raw.executable);
+        let sign = self.optional(raw.sign.as_ref(), |check, name| {
+            check.parse::<Name>(&below("sign"), name, "write the name of a key: lantern key list")
+        });
         Some(Target {
             edition: edition?,
             systems,
@@ -456,6 +482,8 @@ impl Check<'_> {
             must_mention: raw.must_mention.clone(),
             must_not_mention: raw.must_not_mention.clone(),
             executable: executable?,
+            sign: sign?,
+            sign_again: raw.sign_again,
         })
     }
 

@@ -107,6 +107,9 @@ codes! {
     CacheNotWritten "cache-not-written", Note, accept,
         "The results of scanning could not be cached.",
         "Nothing is lost: the next check reads the files again, and takes longer.";
+    CannotSign "cannot-sign", Error, never,
+        "sign is set for something that it cannot sign.",
+        "Android packages and bundles can be signed; sealing it unsigned would not be what lantern.toml asks for.";
     CaseConflict "case-conflict", Error, never,
         "Some names differ only in letter case or in how their characters are encoded.",
         "On Windows and macOS one of the files would overwrite the other.";
@@ -203,6 +206,15 @@ codes! {
     Installer "installer", Warning, accept,
         "The start file is an installer, by its name or its description.",
         "Players would run it again at each start and have the game twice, and updates would not reach what it installed.";
+    KeyExpires "key-expires", Warning, accept,
+        "The key's certificate expires soon, or is not valid yet.",
+        "Devices and storefronts refuse what is signed with a certificate that has expired, and take no other key for an update.";
+    KeyNotThere "key-not-there", Error, never,
+        "lantern.toml names a key that is not in the keyring.",
+        "Nothing is sealed unsigned that should be signed.";
+    KeyPinned "key-pinned", Note, accept,
+        "A key has signed for the first time, and is pinned.",
+        "Devices take an update only when it is signed with the key of what they have: from now on no other key is used by mistake.";
     LibraryMissing "library-missing", Warning, accept,
         "It needs a library that a clean computer does not have.",
         "It starts where it was built, because the library is installed there, and on no player's computer.";
@@ -239,6 +251,9 @@ codes! {
     NewestExportTaken "newest-export-taken", Note, accept,
         "Several exports match, and the newest is taken.",
         "It is reported so that you can see which one it was.";
+    NoDrilledBackup "no-drilled-backup", Warning, accept,
+        "The key has no backup that was ever opened.",
+        "Whoever loses the key can never update the game again on the devices that have it. A copy that was never opened may not open.";
     NoHandle "no-handle", Error, never,
         "A depot has no handle at a storefront.",
         "A storefront knows depots by its own names, which cannot be guessed from ours.";
@@ -293,6 +308,9 @@ codes! {
     OtherEditionNamed "other-edition-named", Warning, accept,
         "A file mentions another edition by its identity or handle.",
         "A setting of the other edition was probably exported too: links, purchases and scores would go there.";
+    OtherKey "other-key", Error, never,
+        "It would be signed with another key than the pinned one.",
+        "Devices refuse an update that is signed with another key: players would have to remove the game, with their saves, and install it again.";
     OtherSigner "other-signer", Warning, accept,
         "Something in the bundle is signed by another team than the bundle.",
         "With the hardened runtime, and on every phone, it is not loaded: the game ends when it starts.";
@@ -323,6 +341,9 @@ codes! {
     SignatureSchemeMissing "signature-scheme-missing", Error, accept,
         "A signature scheme is missing that some of the supported devices require.",
         "Old devices know only the first scheme, new ones refuse it alone. With both, every device can install the game.";
+    SignedWithAnotherKey "signed-with-another-key", Error, never,
+        "The export is signed already, with another key than the configured one.",
+        "Somebody meant it to have that key. Signing it again is done only when lantern.toml says so.";
     SimulatorBuild "simulator-build", Error, accept,
         "It is built for the simulator.",
         "It starts on developers' computers only.";
@@ -332,6 +353,9 @@ codes! {
     SmallIcon "small-icon", Warning, accept,
         "The icon is small.",
         "Systems show it large, and it looks blurred.";
+    SmallPages "small-pages", Warning, accept,
+        "A native library was built for memory pages of 4 KB.",
+        "Newer devices have pages of 16 KB and do not load it.";
     SourceFiles "source-files", Warning, accept,
         "It contains source files.",
         "Players do not need them, and some may not be yours to distribute.";

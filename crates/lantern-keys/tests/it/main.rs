@@ -1,4 +1,6 @@
 //! Keys through files: those that other programs wrote, and ours as other programs read them.
 
+#[cfg(test)]
 mod files;
+#[cfg(test)]
 mod keyring;

@@ -1,4 +1,6 @@
 //! Signing packages and bundles, verified by our own reader, by general tools, and against damage at any byte.
 
+#[cfg(test)]
 mod packages;
+#[cfg(test)]
 mod scene;

@@ -1,0 +1,288 @@
+use std::path::PathBuf;
+
+use clap::Subcommand;
+use lantern_core::names::Name;
+use lantern_keys::key::Algorithm;
+use lantern_keys::keyring::{self, Facts, Keyring, Origin};
+use lantern_keys::pkcs12::Entry;
+use lantern_keys::{KeyError, Passphrase, certificate, java_store, pem, pkcs12};
+use lantern_project::Project;
+use lantern_store::durable;
+use lantern_views::key;
+
+use super::Done;
+use crate::diagnostic::CommandError;
+use crate::passphrase::{PassphraseArg, passphrase_in};
+use crate::ui::Ui;
+
+/// Shown at the end of the help.
+const EXAMPLES: &str = r#"Examples:
+  lantern key new saltmarsh-mobile
+  lantern key import saltmarsh-mobile old-key.jks
+  lantern key backup saltmarsh-mobile /media/stick/saltmarsh-mobile.p12
+  lantern key drill saltmarsh-mobile /media/stick/saltmarsh-mobile.p12"#;
+
+/// Make signing keys, bring those that you have, back them up and try the backups
+///
+/// Keys lie in your own folder, outside of every project, each in a file of PKCS #12 with a passphrase. A target signs with the
+/// key that its "sign" in lantern.toml names. A passphrase is asked for, or taken from the variable LANTERN_KEY_PASSPHRASE or a
+/// file.
+#[derive(Debug, clap::Args)]
+#[command(after_help = EXAMPLES)]
+pub struct Args {
+    #[command(subcommand)]
+    action: Option<Action>,
+}
+
+#[derive(Debug, Subcommand)]
+enum Action {
+    /// List the keys, with the day until which each is valid, and its backups
+    List,
+    /// Show everything that is known of a key
+    Show(Named),
+    /// Make a key with a certificate for 30 years
+    New(New),
+    /// Bring a key from a file: PKCS #12, PEM, or the older store of Java
+    Import(Import),
+    /// Write a key, or its certificate alone, into a file for somebody else
+    Export(Export),
+    /// Write a copy of a key to another disk
+    Backup(Copy),
+    /// Open a copy in memory, sign with it, and note the day
+    Drill(Copy),
+}
+
+#[derive(Debug, clap::Args)]
+struct Named {
+    /// The key's name
+    #[arg(value_parser = super::name::<Name>)]
+    name: Name,
+}
+
+#[derive(Debug, clap::Args)]
+struct New {
+    #[command(flatten)]
+    key: Named,
+    /// rsa-3072, rsa-4096 or p-256
+    #[arg(long, value_name = "KIND", default_value = "rsa-3072", value_parser = kind)]
+    kind: Algorithm,
+    /// The certificate's name, as RFC 4514 writes it, such as "CN=Paper Heron,C=IS". Left out: the studio's name
+    #[arg(long, value_name = "NAME")]
+    subject: Option<String>,
+    /// Years that the certificate is valid for
+    #[arg(long, value_name = "YEARS", default_value_t = certificate::YEARS)]
+    years: u16,
+    #[command(flatten)]
+    passphrase: PassphraseArg,
+}
+
+#[derive(Debug, clap::Args)]
+struct Import {
+    #[command(flatten)]
+    key: Named,
+    /// The file
+    file: PathBuf,
+    /// The file's own passphrase, in a file. Left out: asked for, or the one for the keyring
+    #[arg(long, value_name = "FILE")]
+    file_passphrase_file: Option<PathBuf>,
+    /// The passphrase of the key within its store, in a file, where it is another one
+    #[arg(long, value_name = "FILE")]
+    key_passphrase_file: Option<PathBuf>,
+    /// How the file calls the key, where it has several
+    #[arg(long, value_name = "NAME")]
+    alias: Option<String>,
+    #[command(flatten)]
+    passphrase: PassphraseArg,
+}
+
+#[derive(Debug, clap::Args)]
+struct Export {
+    #[command(flatten)]
+    key: Named,
+    /// Where it is written to; a file that is there is not replaced
+    to: PathBuf,
+    /// The certificate alone, as PEM: it is public
+    #[arg(long)]
+    certificate: bool,
+    #[command(flatten)]
+    passphrase: PassphraseArg,
+}
+
+#[derive(Debug, clap::Args)]
+struct Copy {
+    #[command(flatten)]
+    key: Named,
+    /// The copy; one that is there is not replaced
+    file: PathBuf,
+    #[command(flatten)]
+    passphrase: PassphraseArg,
+}
+
+fn kind(text: &str) -> Result<Algorithm, String> {
+    match text {
+        "rsa-3072" => Ok(Algorithm::Rsa(3072)),
+        "rsa-4096" => Ok(Algorithm::Rsa(4096)),
+        "p-256" => Ok(Algorithm::P256),
+        _ => Err("one of rsa-3072, rsa-4096, p-256".to_owned()),
+    }
+}
+
+pub fn run(args: &Args, ui: &Ui) -> Done {
+    let keyring = lantern_project::keyring()?;
+    match args.action.as_ref().unwrap_or(&Action::List) {
+        Action::List => list(&keyring, ui),
+        Action::Show(args) => show(&keyring, &args.name, ui),
+        Action::New(args) => new(&keyring, args, ui),
+        Action::Import(args) => import(&keyring, args, ui),
+        Action::Export(args) => export(&keyring, args, ui),
+        Action::Backup(args) => backup(&keyring, args, ui),
+        Action::Drill(args) => drill(&keyring, args, ui),
+    }
+}
+
+/// What is known of a key; what is noted of it is made again with its passphrase where it is damaged.
+fn facts(keyring: &Keyring, name: &Name, ui: &Ui) -> Result<Facts, CommandError> {
+    match keyring.facts(name) {
+        Err(KeyError::Malformed(_)) => {
+            ui.aside(&format!("what is noted of the key {name} is damaged or gone; its passphrase brings it back"));
+            keyring.open(name, &PassphraseArg::default().of_key(name, ui)?)?;
+            Ok(keyring.facts(name)?)
+        }
+        found => Ok(found?),
+    }
+}
+
+fn list(keyring: &Keyring, ui: &Ui) -> Done {
+    let all: Vec<Facts> = keyring.names()?.iter().map(|name| facts(keyring, name, ui)).collect::<Result<_, _>>()?;
+    ui.answer(&key::list_document(&all), &key::list(&all, keyring.folder()));
+    Ok(())
+}
+
+fn show(keyring: &Keyring, name: &Name, ui: &Ui) -> Done {
+    let facts = facts(keyring, name, ui)?;
+    let project = Project::find(&ui.project, ui.stop.clone()).ok();
+    let view = key::show(&facts, project.as_ref().map(Project::config), &keyring.path_of(name));
+    ui.answer(&key::document(&facts), &view);
+    Ok(())
+}
+
+fn new(keyring: &Keyring, args: &New, ui: &Ui) -> Done {
+    let name = &args.key.name;
+    refuse_taken(keyring, name)?;
+    let subject = match &args.subject {
+        Some(text) => certificate::name_of_text(text)?,
+        None => {
+            let project = Project::find(&ui.project, ui.stop.clone()).ok();
+            let studio = match project.map(|project| project.config().game.studio.clone()) {
+                Some(studio) => studio,
+                None => ui.ask("The studio's name, for the certificate:", "the studio's name", "--subject")?,
+            };
+            certificate::name_of_studio(&studio)
+        }
+    };
+    let passphrase = args.passphrase.for_new(&format!("A passphrase for the key {name} (not shown):"), ui)?;
+    let now = lantern_project::now();
+    let entry = keyring::make(args.kind, &subject, args.years, now)?;
+    add(keyring, name, entry, &passphrase, Origin::Made, ui)
+}
+
+fn add(keyring: &Keyring, name: &Name, entry: Entry, passphrase: &Passphrase, origin: Origin, ui: &Ui) -> Done {
+    let facts = keyring.add(name, entry, passphrase, origin, lantern_project::now())?;
+    ui.answer(&key::document(&facts), &key::added(&facts, &keyring.path_of(name)));
+    Ok(())
+}
+
+fn refuse_taken(keyring: &Keyring, name: &Name) -> Done {
+    match keyring.names()?.contains(name) {
+        true => Err(KeyError::Exists { name: name.to_string() }.into()),
+        false => Ok(()),
+    }
+}
+
+fn import(keyring: &Keyring, args: &Import, ui: &Ui) -> Done {
+    let name = &args.key.name;
+    refuse_taken(keyring, name)?;
+    let bytes = durable::read_limited(&args.file, pkcs12::MAX_LEN).map_err(KeyError::from)?;
+    if !pem::is_pem(&bytes) && !java_store::is_store(&bytes) && !pkcs12::may_be(&bytes) {
+        return Err(KeyError::Malformed("the key").into());
+    }
+    let is_open = pem::is_pem(&bytes) && !pem::is_encrypted(&bytes)?;
+    let of_file = match (&args.file_passphrase_file, is_open) {
+        (_, true) => None,
+        (Some(path), false) => Some(passphrase_in(path)?),
+        (None, false) => Some(match args.passphrase.given()? {
+            Some(given) => given,
+            None => args.passphrase.ask(&format!("The passphrase of {} (not shown):", args.file.display()), ui)?,
+        }),
+    };
+    let of_key = args.key_passphrase_file.as_deref().map(passphrase_in).transpose()?;
+    let missing = || CommandError::missing_answer("the file's passphrase", "--file-passphrase-file");
+    let mut entries = match &of_file {
+        None => vec![pem::read(&bytes, None)?],
+        Some(passphrase) if pem::is_pem(&bytes) => vec![pem::read(&bytes, Some(passphrase))?],
+        Some(passphrase) if java_store::is_store(&bytes) => java_store::read(&bytes, passphrase, of_key.as_ref())?,
+        Some(passphrase) => pkcs12::read(&bytes, passphrase)?,
+    };
+    let aliases: Vec<String> = entries.iter().map(|entry| entry.alias.clone()).collect();
+    let place = match (&args.alias, entries.len()) {
+        (None, 1) => 0,
+        (Some(alias), _) => match aliases.iter().position(|known| known == alias) {
+            Some(place) => place,
+            None => return Err(KeyError::SeveralKeys { aliases }.into()),
+        },
+        (None, _) => return Err(KeyError::SeveralKeys { aliases }.into()),
+    };
+    let entry = entries.swap_remove(place);
+    // At a terminal the key may get a passphrase of its own; everywhere else it keeps the one of the file.
+    let passphrase = match (args.passphrase.given()?, of_file) {
+        (Some(given), _) => given,
+        (None, Some(of_file)) if !ui.can_ask() => of_file,
+        (None, Some(of_file)) => {
+            let question = format!("A passphrase for the key {name} in the keyring (Enter: the same):");
+            args.passphrase.for_new_or(&question, of_file, ui)?
+        }
+        (None, None) if !ui.can_ask() => return Err(missing()),
+        (None, None) => args.passphrase.for_new(&format!("A passphrase for the key {name} (not shown):"), ui)?,
+    };
+    add(keyring, name, entry, &passphrase, Origin::Imported, ui)
+}
+
+fn export(keyring: &Keyring, args: &Export, ui: &Ui) -> Done {
+    let name = &args.key.name;
+    let facts = facts(keyring, name, ui)?;
+    if args.certificate {
+        if args.to.exists() {
+            return Err(CommandError::usage(format!("{} is there already", args.to.display()), "take another name"));
+        }
+        let text: String = facts.chain.iter().map(|found| pem::write("CERTIFICATE", found)).collect();
+        durable::write_whole(&args.to, text.as_bytes()).map_err(KeyError::from)?;
+    } else {
+        let passphrase = args.passphrase.of_key(name, ui)?;
+        let key = keyring.open(name, &passphrase)?;
+        keyring.export(&key, &args.to, &passphrase)?;
+    }
+    ui.answer(&key::document(&facts), &key::exported(name, &args.to, args.certificate));
+    Ok(())
+}
+
+fn backup(keyring: &Keyring, args: &Copy, ui: &Ui) -> Done {
+    let name = &args.key.name;
+    facts(keyring, name, ui)?;
+    let passphrase = args.passphrase.of_key(name, ui)?;
+    let key = keyring.open(name, &passphrase)?;
+    let to = std::path::absolute(&args.file).map_err(|error| CommandError::io("find the folder", error))?;
+    keyring.back_up(&key, &to, &passphrase, lantern_project::now())?;
+    let facts = keyring.facts(name)?;
+    ui.answer(&key::document(&facts), &key::backed_up(&facts, &args.file));
+    Ok(())
+}
+
+fn drill(keyring: &Keyring, args: &Copy, ui: &Ui) -> Done {
+    let name = &args.key.name;
+    facts(keyring, name, ui)?;
+    let passphrase = args.passphrase.of_key(name, ui)?;
+    let copy = std::path::absolute(&args.file).map_err(|error| CommandError::io("find the folder", error))?;
+    let facts = keyring.drill(name, &copy, &passphrase, lantern_project::now())?;
+    ui.answer(&key::document(&facts), &key::drilled(&facts, &args.file));
+    Ok(())
+}

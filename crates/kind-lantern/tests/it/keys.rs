@@ -1,0 +1,306 @@
+//! Keys from the command line, and what is signed with them on its way to a release.
+
+use std::path::Path;
+use std::process::Command;
+
+use lantern_rehearsal::exports::{GameVersion, write_android};
+
+use crate::env::{Ran, TestEnv, files};
+
+const PASSPHRASE: &str = "the tide comes in slowly";
+
+/// A game for phones whose package a key signs that is not there yet.
+struct Phone(TestEnv);
+
+impl Phone {
+    fn new() -> Self {
+        let env = TestEnv::without_storefront();
+        write_android(&env.path("exports/saltmarsh.apk"), GameVersion::Old, false).unwrap();
+        let game = "[game]\nname = \"Saltmarsh Post\"\nstudio = \"Paper Heron\"\nidentity = \"example.paperheron.saltmarsh\"\n";
+        let target = "[targets.phone]\nsystems = [\"android\"]\nexport = \"exports/saltmarsh.apk\"\nsign = \"saltmarsh-mobile\"\n";
+        env.write("lantern.toml", &format!("{game}version = \"1.3.2\"\n\n{target}"));
+        env.lantern(&["number", "--next", "25"]).success();
+        Self(env)
+    }
+
+    fn with_key() -> Self {
+        let phone = Self::new();
+        phone.run(&["key", "new", "saltmarsh-mobile", "--kind", "p-256"]).success();
+        phone
+    }
+
+    fn command(&self, arguments: &[&str]) -> Command {
+        let mut command = self.0.command(arguments);
+        command.env("LANTERN_KEY_ROUNDS", "1000");
+        command
+    }
+
+    /// With the passphrase at hand.
+    fn run(&self, arguments: &[&str]) -> Ran {
+        let output = self.command(arguments).env("LANTERN_KEY_PASSPHRASE", PASSPHRASE).output().unwrap();
+        Ran { output }
+    }
+
+    fn without_passphrase(&self, arguments: &[&str]) -> Ran {
+        Ran { output: self.command(arguments).output().unwrap() }
+    }
+
+    fn keys(&self) -> String {
+        self.0.path("home/keys").to_str().unwrap().to_owned()
+    }
+
+    fn inspected(&self, of: &str) -> serde_json::Value {
+        let _ = std::fs::remove_dir_all(self.0.path("out"));
+        self.run(&["releases", "write", of, "out"]).success();
+        self.run(&["inspect", "out/saltmarsh.apk", "--json"]).json()
+    }
+}
+
+/// The same key again: what `openssl` made and others have, in every form that is read.
+fn sample(name: &str) -> String {
+    let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("../lantern-keys/tests/samples");
+    folder.join(name).to_str().unwrap().to_owned()
+}
+
+#[test]
+fn from_a_new_key_to_a_signed_release() {
+    let phone = Phone::new();
+    let missing = phone.run(&["prepare"]).fails(1);
+    assert!(
+        missing.stderr().contains("there is no key saltmarsh-mobile") && missing.stderr().contains("key-not-there"),
+        "{}",
+        missing.whole()
+    );
+    phone.run(&["key", "new", "saltmarsh-mobile", "--kind", "p-256"]).success();
+    // Nothing is signed without the passphrase, nor with another one, and nothing is sealed.
+    let asked = phone.without_passphrase(&["prepare"]).fails(3);
+    assert!(asked.stderr().contains("the passphrase of the key saltmarsh-mobile is missing"), "{}", asked.whole());
+    phone.0.write("wrong", "another one\n");
+    phone.0.write("right", &format!("{PASSPHRASE}\nmore lines\n"));
+    let wrong = phone.without_passphrase(&["prepare", "--passphrase-file", "wrong"]).fails(3);
+    assert!(wrong.stderr().contains("the passphrase is not the right one"), "{}", wrong.whole());
+    assert!(!phone.0.event_kinds().iter().any(|kind| kind == "sealed"));
+    let sealed = phone.without_passphrase(&["prepare", "--passphrase-file", "right"]).success();
+    assert!(sealed.stdout().contains("phone with the key saltmarsh-mobile"), "{}", sealed.whole());
+    assert!(sealed.stdout().contains("there is no backup of the key saltmarsh-mobile"), "{}", sealed.whole());
+    // The key is pinned, and no passphrase is needed where nothing is signed.
+    let shown = phone.run(&["key", "show", "saltmarsh-mobile", "--json"]).json();
+    let pin = format!("on-device = \"{}\"", shown["sha256"].as_str().unwrap());
+    assert!(String::from_utf8(phone.0.read("lantern.toml")).unwrap().contains(&pin));
+    assert!(phone.without_passphrase(&["prepare"]).success().stdout().contains("nothing changed"));
+    assert!(
+        phone
+            .run(&["key", "show", "saltmarsh-mobile"])
+            .success()
+            .stdout()
+            .contains("example.paperheron.saltmarsh, on-device")
+    );
+    let facts = phone.inspected("1.3.2").to_string();
+    assert!(facts.contains(shown["sha256"].as_str().unwrap()), "{facts}");
+    // A drilled copy, and nobody warns any more.
+    phone.run(&["key", "backup", "saltmarsh-mobile", "copy.p12"]).success();
+    assert!(phone.run(&["check"]).success().stdout().contains("was ever opened"));
+    phone.run(&["key", "drill", "saltmarsh-mobile", "copy.p12"]).success();
+    assert!(!phone.run(&["check"]).success().stdout().contains("no-drilled-backup"));
+    // The next version is signed by the same key without a word about pins.
+    write_android(&phone.0.path("exports/saltmarsh.apk"), GameVersion::New, false).unwrap();
+    phone.0.edit("lantern.toml", "1.3.2", "1.4.0");
+    phone.run(&["number", "--next", "27"]).success();
+    let next = phone.run(&["prepare"]).success();
+    assert!(!next.stdout().contains("key-pinned"), "{}", next.whole());
+}
+
+#[test]
+fn another_key_than_the_pinned_one_is_refused() {
+    let phone = Phone::with_key();
+    phone.run(&["prepare"]).success();
+    phone.run(&["key", "new", "second", "--kind", "p-256"]).success();
+    phone.0.edit("lantern.toml", "sign = \"saltmarsh-mobile\"", "sign = \"second\"");
+    phone.0.edit("lantern.toml", "\"1.3.2\"", "\"1.3.3\"");
+    let refused = phone.run(&["prepare"]).fails(1);
+    let text = refused.stderr();
+    for part in [
+        "devices know example.paperheron.saltmarsh by the key",
+        "second is another one",
+        "other-key",
+        "fix: sign = \"saltmarsh-mobile\"",
+    ] {
+        assert!(text.contains(part), "{part}: {text}");
+    }
+    let unknown = phone.run(&["check"]).fails(1);
+    assert!(unknown.stdout().contains("other-key"), "{}", unknown.whole());
+}
+
+#[test]
+fn what_is_signed_already() {
+    let phone = Phone::with_key();
+    phone.run(&["prepare"]).success();
+    phone.run(&["releases", "write", "1.3.2", "out"]).success();
+    let signed = phone.0.path("out/saltmarsh.apk");
+    let first = phone.run(&["key", "show", "saltmarsh-mobile", "--json"]).json();
+    // The engine signs with the very key: it is left as it is, and the key is not opened.
+    let other = Phone::new();
+    crate::env::copy(&phone.0.path("home/keys"), &other.0.path("home/keys"));
+    std::fs::copy(&signed, other.0.path("exports/saltmarsh.apk")).unwrap();
+    other.without_passphrase(&["prepare"]).success();
+    assert!(other.inspected("1.3.2").to_string().contains(first["sha256"].as_str().unwrap()));
+    other.run(&["releases", "write", "1.3.2", "again"]).success();
+    assert_eq!(other.0.read("again/saltmarsh.apk"), std::fs::read(&signed).unwrap());
+    // With another key: only when it is meant so.
+    let third = Phone::new();
+    third.run(&["key", "new", "saltmarsh-mobile", "--kind", "p-256"]).success();
+    std::fs::copy(&signed, third.0.path("exports/saltmarsh.apk")).unwrap();
+    let refused = third.run(&["check"]).fails(1);
+    assert!(refused.stdout().contains("is signed already, by CN=Paper Heron"), "{}", refused.whole());
+    third.0.edit("lantern.toml", "sign = \"saltmarsh-mobile\"", "sign = \"saltmarsh-mobile\"\nsign-again = true");
+    third.run(&["prepare"]).success();
+    let own = third.run(&["key", "show", "saltmarsh-mobile", "--json"]).json();
+    assert_ne!(own["sha256"], first["sha256"]);
+    assert!(third.inspected("1.3.2").to_string().contains(own["sha256"].as_str().unwrap()));
+}
+
+#[test]
+fn sign_on_what_cannot_be_signed_is_an_error() {
+    let phone = Phone::with_key();
+    phone.0.edit(
+        "lantern.toml",
+        "[targets.phone]\nsystems = [\"android\"]\nexport = \"exports/saltmarsh.apk\"",
+        "[targets.linux]\nexport = \"exports/linux\"",
+    );
+    let refused = phone.run(&["check"]).fails(1);
+    assert!(
+        refused.stdout().contains("linux is a folder, and sign is for Android packages and bundles"),
+        "{}",
+        refused.whole()
+    );
+}
+
+#[test]
+fn keys_are_imported_and_exported() {
+    let phone = Phone::new();
+    phone.0.write("file-passphrase", "punt and oar");
+    let import = |name: &str, file: &str, more: &[&str]| {
+        let file = sample(file);
+        let arguments = [&["key", "import", name, &file, "--file-passphrase-file", "file-passphrase"], more].concat();
+        phone.run(&arguments)
+    };
+    for (name, file) in [("a", "legacy.p12"), ("b", "java.p12"), ("c", "aes128-sha512.p12")] {
+        assert!(import(name, file, &[]).success().stdout().contains("imported the key"));
+    }
+    let several = import("d", "two.jks", &[]).fails(2);
+    assert!(
+        several.stderr().contains("it has 2 keys: ") && several.stderr().contains("--alias"),
+        "{}",
+        several.whole()
+    );
+    import("d", "two.jks", &["--alias", "oar"]).success();
+    phone.0.write("key-passphrase", "another one");
+    import("e", "other-key-passphrase.jks", &[]).fails(3);
+    import("e", "other-key-passphrase.jks", &["--key-passphrase-file", "key-passphrase"]).success();
+    import("a", "legacy.p12", &[]).fails(2);
+    phone.0.write("wrong", "punt and Oar");
+    let file = sample("java.p12");
+    let wrong = phone.run(&["key", "import", "f", &file, "--file-passphrase-file", "wrong"]).fails(3);
+    assert!(wrong.stderr().contains("the passphrase is not the right one"));
+    // PEM without encryption, its certificate behind it.
+    let pem = [sample("ec.pem"), sample("ec.crt")].map(|path| std::fs::read_to_string(path).unwrap()).concat();
+    phone.0.write("open.pem", &pem);
+    phone.run(&["key", "import", "g", "open.pem"]).success();
+    phone.run(&["key", "export", "g", "g.p12"]).success();
+    phone.run(&["key", "import", "h", "g.p12"]).success();
+    phone.run(&["key", "export", "g", "g.crt", "--certificate"]).success();
+    assert_eq!(phone.0.read("g.crt"), std::fs::read(sample("ec.crt")).unwrap());
+    phone.run(&["key", "export", "g", "g.p12"]).fails(6);
+    let names: Vec<String> = phone.run(&["key", "list", "--json"]).json()["keys"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|key| key["name"].as_str().unwrap().to_owned())
+        .collect();
+    assert_eq!(names, ["a", "b", "c", "d", "e", "g", "h"]);
+}
+
+#[test]
+fn mistakes_with_keys() {
+    let phone = Phone::with_key();
+    for (arguments, code, part) in [
+        (&["key", "new", "saltmarsh-mobile"][..], 2, "there is a key saltmarsh-mobile already"),
+        (&["key", "show", "saltmarsh-mobil"], 2, "did you mean saltmarsh-mobile?"),
+        (&["key", "new", "x", "--subject", "Paper Heron"], 2, "is not a name as RFC 4514 writes it"),
+        (&["key", "new", "x", "--years", "0", "--kind", "p-256"], 2, "from 1 to 1000 are possible"),
+        (&["key", "new", "x", "--kind", "rsa-1024"], 2, "one of rsa-3072, rsa-4096, p-256"),
+        (&["key", "import", "x", "lantern.toml"], 5, "cannot be read"),
+        (&["key", "drill", "saltmarsh-mobile", "nowhere.p12"], 6, "nowhere.p12"),
+    ] {
+        let ran = phone.run(arguments).fails(code);
+        assert!(ran.stderr().contains(part), "{arguments:?}: {}", ran.whole());
+    }
+    let short = phone.command(&["key", "new", "x"]).env("LANTERN_KEY_PASSPHRASE", "short").output().unwrap();
+    assert!(String::from_utf8_lossy(&short.stderr).contains("10 are the least"));
+    assert!(phone.without_passphrase(&["key", "new", "x"]).fails(7).stderr().contains("--passphrase-file"));
+    // A damaged file is said to be that, and nothing of it is lost.
+    let key = phone.0.path("home/keys/saltmarsh-mobile.p12");
+    let good = std::fs::read(&key).unwrap();
+    std::fs::write(&key, &good[..good.len() / 2]).unwrap();
+    let damaged = phone.run(&["prepare"]).fails(3);
+    assert!(damaged.stderr().contains("the file is damaged"), "{}", damaged.whole());
+}
+
+/// Whatever is done: no passphrase and no private key stands anywhere but in the file of the key, and nothing of it in the project.
+#[test]
+fn nothing_secret_is_written_anywhere() {
+    let phone = Phone::new();
+    let pem = [sample("ec.pem"), sample("ec.crt")].map(|path| std::fs::read_to_string(path).unwrap()).concat();
+    phone.0.write("open.pem", &pem);
+    let mut said = String::new();
+    for arguments in [
+        &["key", "import", "saltmarsh-mobile", "open.pem", "-v"][..],
+        &["key", "backup", "saltmarsh-mobile", "copy.p12", "-v"],
+        &["key", "drill", "saltmarsh-mobile", "copy.p12", "--json"],
+        &["prepare", "-v"],
+        &["prepare", "--json"],
+        &["key", "show", "saltmarsh-mobile", "--json"],
+        &["check", "--json"],
+        &["help-me", "--json"],
+    ] {
+        said += &phone.run(arguments).whole();
+    }
+    std::fs::remove_file(phone.0.path("open.pem")).unwrap();
+    // The secret number of the key, as bytes, in hexadecimal digits and in base 64.
+    let lines: String = pem.lines().skip(1).take_while(|line| !line.starts_with("-----")).collect();
+    let der = base64_of(&lines);
+    let at = der.windows(2).position(|pair| pair == [0x04, 0x20]).unwrap() + 2;
+    let secret = &der[at..at + 32];
+    let hex: String = secret.iter().map(|byte| format!("{byte:02x}")).collect();
+    let holds = |bytes: &[u8]| {
+        let text = String::from_utf8_lossy(bytes).replace('\n', "");
+        bytes.windows(32).any(|window| window == secret)
+            || text.contains(PASSPHRASE)
+            || text.to_lowercase().contains(&hex)
+            || text.contains(&lines[lines.len() / 4..lines.len() / 2])
+    };
+    assert!(holds(pem.as_bytes()), "the search finds what it looks for");
+    assert!(!holds(said.as_bytes()));
+    let everything = files(&phone.0.path("."));
+    assert!(everything.keys().any(|name| name.ends_with("keys/saltmarsh-mobile.p12")), "{}", phone.keys());
+    for (name, bytes) in everything {
+        assert!(!holds(&bytes), "{name}");
+    }
+}
+
+fn base64_of(text: &str) -> Vec<u8> {
+    let mut out = Vec::new();
+    let (mut bits, mut count) = (0_u32, 0);
+    for c in text.bytes().filter(|c| *c != b'=') {
+        let value =
+            b"ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789+/".iter().position(|known| *known == c);
+        bits = bits << 6 | u32::try_from(value.unwrap()).unwrap();
+        count += 6;
+        if count >= 8 {
+            count -= 8;
+            out.push((bits >> count) as u8);
+            bits &= (1 << count) - 1;
+        }
+    }
+    out
+}

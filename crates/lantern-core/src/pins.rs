@@ -1,0 +1,150 @@
+//! The keys that an identity is known by: the fingerprint of the certificate that signed first is the only one that goes on.
+
+use std::collections::BTreeMap;
+use std::fmt;
+use std::str::FromStr;
+
+use crate::bytes::hex;
+use crate::names::Identity;
+
+/// SHA-256 of a certificate.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub struct Fingerprint(pub [u8; 32]);
+
+/// Why a text is no fingerprint.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
+#[error("this is not a SHA-256 fingerprint: it has 64 digits from 0 to f, with or without colons")]
+pub struct FingerprintError;
+
+impl FromStr for Fingerprint {
+    type Err = FingerprintError;
+    fn from_str(text: &str) -> Result<Self, FingerprintError> {
+        let digits: Vec<u8> = text
+            .chars()
+            .filter(|c| !matches!(c, ':' | ' '))
+            .map(|c| c.to_digit(16).and_then(|digit| u8::try_from(digit).ok()).ok_or(FingerprintError))
+            .collect::<Result<_, _>>()?;
+        let mut out = [0; 32];
+        if digits.len() != 2 * out.len() {
+            return Err(FingerprintError);
+        }
+        for (byte, pair) in out.iter_mut().zip(digits.chunks(2)) {
+            *byte = pair.iter().fold(0, |value, digit| value << 4 | digit);
+        }
+        Ok(Self(out))
+    }
+}
+
+impl fmt::Display for Fingerprint {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.pad(&hex(&self.0))
+    }
+}
+
+/// Who knows an identity by a key.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Role {
+    /// Players' devices: they take an update only when it is signed with the key of what they have.
+    OnDevice,
+    /// Storefronts, which sign again for devices what is sent to them.
+    AtStorefront,
+}
+
+impl Role {
+    /// How `lantern.toml` calls it.
+    pub fn key(self) -> &'static str {
+        match self {
+            Self::OnDevice => "on-device",
+            Self::AtStorefront => "at-storefront",
+        }
+    }
+}
+
+/// The keys of all identities.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Pins(BTreeMap<(Identity, Role), Fingerprint>);
+
+impl Pins {
+    /// Adds one.
+    pub fn add(&mut self, identity: Identity, role: Role, fingerprint: Fingerprint) {
+        self.0.insert((identity, role), fingerprint);
+    }
+
+    /// The key that an identity is known by; none where nothing was signed yet.
+    pub fn get(&self, identity: &Identity, role: Role) -> Option<Fingerprint> {
+        self.0.get(&(identity.clone(), role)).copied()
+    }
+
+    /// Where a key is pinned.
+    pub fn places_of(&self, fingerprint: Fingerprint) -> impl Iterator<Item = (&Identity, Role)> {
+        self.0.iter().filter(move |(_, pinned)| **pinned == fingerprint).map(|((identity, role), _)| (identity, *role))
+    }
+}
+
+/// Returns the text of a configuration with a pin in it: in the table of its identity where that stands, else in a new one at its
+/// end. None where the table is written in a form that cannot be added to by lines.
+pub fn with_pin(text: &str, identity: &Identity, role: Role, fingerprint: Fingerprint) -> Option<String> {
+    let header = format!("[pins.\"{identity}\".android]");
+    let line = format!("{} = \"{fingerprint}\"", role.key());
+    let end = if text.contains("\r\n") { "\r\n" } else { "\n" };
+    let place = text.split_inclusive('\n').scan(0, |at, line| {
+        *at += line.len();
+        Some((*at, line.trim()))
+    });
+    if let Some((at, _)) = place.into_iter().find(|(_, line)| *line == header) {
+        let (before, after) = text.split_at(at);
+        let gap = if before.ends_with('\n') { "" } else { end };
+        return Some(format!("{before}{gap}{line}{end}{after}"));
+    }
+    if text.contains("pins")
+        && (text.contains(&format!("pins.\"{identity}\"")) || text.contains("[pins]") || text.contains("pins ="))
+    {
+        return None;
+    }
+    let gap = if text.is_empty() || text.ends_with('\n') { "" } else { end };
+    let why = match role {
+        Role::OnDevice => "# Devices know the game by this key: what is signed with another one is no update for them.",
+        Role::AtStorefront => "# Storefronts know bundles of the game by this key.",
+    };
+    Some(format!("{text}{gap}{end}{why}{end}{header}{end}{line}{end}"))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::config::Config;
+
+    fn identity() -> Identity {
+        "example.paperheron.saltmarsh".parse().unwrap()
+    }
+
+    #[test]
+    fn fingerprints_with_and_without_colons() {
+        let plain = "ab".repeat(32);
+        let colons = vec!["AB"; 32].join(":");
+        assert_eq!(plain.parse::<Fingerprint>(), colons.parse());
+        assert_eq!(colons.parse::<Fingerprint>().unwrap().to_string(), plain);
+        for text in ["", "ab", &"ab".repeat(31), &"ab".repeat(33), &"gg".repeat(32)] {
+            assert_eq!(text.parse::<Fingerprint>(), Err(FingerprintError), "{text}");
+        }
+    }
+
+    #[test]
+    fn a_pin_that_was_written_is_read_again() {
+        let game = "[game]\nname = \"Saltmarsh Post\"\nstudio = \"Paper Heron\"\nidentity = \"example.paperheron.saltmarsh\"\nversion = \"1.4.0\"\n[targets.phone]\nexport = \"saltmarsh.apk\"\n";
+        let first = Fingerprint([1; 32]);
+        let second = Fingerprint([2; 32]);
+        for start in [game.to_owned(), game.trim_end().to_owned(), game.replace('\n', "\r\n")] {
+            let one = with_pin(&start, &identity(), Role::OnDevice, first).unwrap();
+            assert!(one.starts_with(&start));
+            let both = with_pin(&one, &identity(), Role::AtStorefront, second).unwrap();
+            let read = Config::read("lantern.toml", &both).unwrap();
+            assert_eq!(read.pins.get(&identity(), Role::OnDevice), Some(first));
+            assert_eq!(read.pins.get(&identity(), Role::AtStorefront), Some(second));
+            assert_eq!(read.pins.places_of(second).count(), 1);
+        }
+        for other in ["[pins]\n", "pins = {}\n", "[pins.\"example.paperheron.saltmarsh\"]\nandroid = {}\n"] {
+            assert_eq!(with_pin(&format!("{game}{other}"), &identity(), Role::OnDevice, first), None, "{other}");
+        }
+    }
+}

@@ -1,0 +1,398 @@
+//! The keys of a project: which of the keyring signs what, what is wrong with them, and the signing itself.
+
+use std::collections::BTreeMap;
+use std::path::Path;
+use std::sync::{Arc, Mutex};
+
+use jiff::ToSpan;
+use lantern_core::digest::Digest;
+use lantern_core::event::EventBody;
+use lantern_core::finding::{Code, Finding, Severity};
+use lantern_core::names::{Identity, Name, nearest};
+use lantern_core::pins::{Fingerprint, Role, with_pin};
+use lantern_core::progress::Progress;
+use lantern_core::release::SignedBy;
+use lantern_core::{config, path::shown};
+use lantern_exports::export::{Export, Form, Replacement};
+use lantern_exports::intake::Intake;
+use lantern_exports::signing::{Signing, SigningError};
+use lantern_formats::apk::SignedBy as Signer;
+use lantern_keys::key::Signer as _;
+use lantern_keys::keyring::{Facts, Keyring, OpenKey};
+use lantern_keys::{KeyError, Passphrase};
+use lantern_sign::{SignError, apk, bundle_jar};
+use lantern_store::durable;
+
+use crate::error::{Class, Explained, fix_of_disk};
+use crate::{Project, ProjectError, access, environment};
+
+/// What signing does, as part of what decides whether something changed: another number for other bytes of the same key.
+const SETTINGS: &str = "android packages and bundles, 1";
+
+/// Gives the passphrase of a key, by asking or from where it is kept.
+#[derive(Clone)]
+pub struct Passphrases(Arc<Give>);
+
+type Give = dyn Fn(&Name) -> Result<Passphrase, String> + Send + Sync;
+
+impl Passphrases {
+    /// Those that a function gives; its error says what is missing.
+    pub fn new(give: impl Fn(&Name) -> Result<Passphrase, String> + Send + Sync + 'static) -> Self {
+        Self(Arc::new(give))
+    }
+}
+
+impl std::fmt::Debug for Passphrases {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str("Passphrases")
+    }
+}
+
+impl Explained for KeyError {
+    fn class(&self) -> Class {
+        match self {
+            Self::Passphrase | Self::KeyPassphrase => Class::Refused,
+            Self::Malformed(_) | Self::OtherKey | Self::OtherCopy { .. } | Self::NoKey => Class::Damaged,
+            Self::Disk(_) | Self::NoRandom => Class::Computer,
+            _ => Class::Usage,
+        }
+    }
+
+    fn fixes(&self) -> Vec<String> {
+        let fix = match self {
+            Self::Passphrase => "try again; without the passphrase only a backup with another one helps",
+            Self::KeyPassphrase => "give the key's own passphrase with --key-passphrase-file",
+            Self::OldPem => "write it anew: openssl pkcs8 -topk8 -in KEY.pem -out NEW.pem",
+            Self::Malformed(_) => "take a backup of the key: lantern key import NAME BACKUP.p12",
+            Self::TooManyRounds { .. } => "is it really a key file? Nothing honest asks for so much",
+            Self::NoCertificate { .. } => "add the certificate: put its PEM behind the key in the same file",
+            Self::OtherKey => "find the certificate that was made for this key",
+            Self::SeveralKeys { .. } => "choose one: --alias NAME",
+            Self::Subject(_) => "write it such as: CN=Paper Heron,O=Paper Heron,C=IS",
+            Self::Years { .. } => "leave --years out: 30 years are made then",
+            Self::Exists { .. } => "take another name: a key is never replaced",
+            Self::Unknown { name, known } => match nearest(name, known.iter().map(String::as_str)) {
+                Some(near) => return vec![format!("did you mean {near}?")],
+                None => "lantern key list shows those that there are; lantern key new NAME makes one",
+            },
+            Self::OtherCopy { .. } => "find the right copy, or make a new one: lantern key backup NAME FILE",
+            Self::Disk(error) => return fix_of_disk(error.source.kind()).map(str::to_owned).into_iter().collect(),
+            _ => "lantern key --help says what can be read and made",
+        };
+        vec![fix.to_owned()]
+    }
+}
+
+/// The folder of the keyring.
+///
+/// # Errors
+/// [`ProjectError::MissingAnswer`] when it is not known where the user's own folder is.
+pub fn keyring() -> Result<Keyring, ProjectError> {
+    keyring_in(None)
+}
+
+fn keyring_in(own: Option<&Path>) -> Result<Keyring, ProjectError> {
+    let keyring = Keyring::new(access::own_folder(own)?.join("keys"));
+    #[cfg(debug_assertions)]
+    if let Some(rounds) = std::env::var("LANTERN_KEY_ROUNDS").ok().and_then(|text| text.parse().ok()) {
+        return Ok(keyring.with_rounds(rounds));
+    }
+    Ok(keyring)
+}
+
+/// Who knows an identity by the key of a package of this kind; none for what is not signed here.
+fn role_of(form: Form) -> Option<Role> {
+    match form {
+        Form::Package("apk") => Some(Role::OnDevice),
+        Form::Package("aab") => Some(Role::AtStorefront),
+        _ => None,
+    }
+}
+
+impl Project {
+    /// The keyring.
+    ///
+    /// # Errors
+    /// Those of [`keyring`].
+    pub fn keyring(&self) -> Result<Keyring, ProjectError> {
+        keyring_in(self.access_folder())
+    }
+
+    /// What is wrong with the key that is to sign a target, and whether it may sign it at all.
+    pub(crate) fn key_findings(&self, edition: &Name, intake: &Intake<'_>) -> Vec<Finding> {
+        let Some(key) = &intake.target.sign else { return Vec::new() };
+        let at = |finding: Finding| finding.at(self.place_of(&["targets", intake.name.as_str(), "sign"]));
+        let form = intake.export().form;
+        let Some(role) = role_of(form) else {
+            let what = format!("{} is {}, and sign is for Android packages and bundles", intake.name, form.name());
+            return vec![at(Finding::of(Code::CannotSign, what, "remove sign from this target"))];
+        };
+        let facts = match self.keyring().map_err(|error| error.to_string()).and_then(|keyring| facts_of(&keyring, key))
+        {
+            Ok(facts) => facts,
+            Err(what) => {
+                let fix = format!("lantern key list shows those that there are; lantern key new {key} makes it");
+                return vec![at(Finding::of(Code::KeyNotThere, what, fix))];
+            }
+        };
+        let mut findings = Vec::new();
+        let own = Fingerprint(facts.certificate.sha256);
+        let identity = self.identity(edition);
+        if let Some(pinned) = self.config().pins.get(identity, role).filter(|pinned| *pinned != own) {
+            findings.push(at(self.other_key(key, (identity, role), own, pinned)));
+        }
+        if let Some(signer) =
+            signed_by(intake.export()).filter(|signer| !signer.is_debug() && signer.fingerprint != own.0)
+            && !intake.target.sign_again
+        {
+            let what = format!(
+                "{} is signed already, by {} ({}), and sign names the key {key}",
+                intake.found_at(),
+                shown(&signer.subject),
+                Fingerprint(signer.fingerprint)
+            );
+            let fix = "have the engine export it unsigned, or set sign-again = true";
+            findings.push(at(Finding::of(Code::SignedWithAnotherKey, what, fix)));
+        }
+        findings.extend(validity(&facts).map(at));
+        findings.extend(without_backup(&facts).map(at));
+        findings
+    }
+
+    /// The refusal of a key that is not the pinned one: why it matters, and the ways out.
+    fn other_key(
+        &self,
+        key: &Name,
+        (identity, role): (&Identity, Role),
+        own: Fingerprint,
+        pinned: Fingerprint,
+    ) -> Finding {
+        let whose = match role {
+            Role::OnDevice => "devices know",
+            Role::AtStorefront => "storefronts know",
+        };
+        let what = format!("{whose} {identity} by the key {pinned}, and {key} is another one ({own})");
+        let names = self.keyring().ok().map(|keyring| with_fingerprint(&keyring, pinned)).unwrap_or_default();
+        let fix = match names.first() {
+            Some(right) => format!("sign = \"{right}\": that is the pinned key"),
+            None => format!(
+                "import the pinned key (lantern key import); if nothing was ever given to players, remove {} below [pins.\"{identity}\".android]",
+                role.key()
+            ),
+        };
+        Finding::of(Code::OtherKey, what, fix)
+    }
+
+    /// The signing of an edition's targets; none where no target names a key. No passphrase is asked for before something is
+    /// signed.
+    pub(crate) fn key_signing(
+        &self,
+        edition: &Name,
+        passphrases: Option<&Passphrases>,
+    ) -> Result<Option<Arc<dyn Signing>>, ProjectError> {
+        let keyring = self.keyring()?;
+        let mut by_target = BTreeMap::new();
+        for (name, target) in self.config().targets_of(edition) {
+            let Some(key) = &target.sign else { continue };
+            // What is wrong with it is a finding, which stops before anything is signed.
+            let Ok(facts) = keyring.facts(key) else { continue };
+            by_target.insert(name.clone(), (key.clone(), facts));
+        }
+        if by_target.is_empty() {
+            return Ok(None);
+        }
+        let (passphrases, opened) = (passphrases.cloned(), Mutex::default());
+        Ok(Some(Arc::new(KeySigning { keyring, by_target, passphrases, opened })))
+    }
+
+    /// Notes which keys have signed a release, and pins those that did for the first time.
+    pub(crate) fn pin_signed(&self, edition: &Name, sealed: &EventBody) -> Vec<(Option<Name>, Finding)> {
+        let EventBody::Sealed(sealed) = sealed else { return Vec::new() };
+        let mut findings = Vec::new();
+        for (name, target) in self.config().targets_of(edition).filter(|(name, _)| sealed.targets.contains(name)) {
+            let Some(key) = &target.sign else { continue };
+            let Ok(keyring) = self.keyring() else { continue };
+            let Ok(facts) = keyring.facts(key) else { continue };
+            if let Err(error) = keyring.note_used(key, environment::now()) {
+                log::warn!("that {key} has signed is not noted: {error}");
+            }
+            let ending = target.export.rsplit_once('.').map(|(_, ending)| ending.to_ascii_lowercase());
+            let role = if ending.as_deref() == Some("aab") { Role::AtStorefront } else { Role::OnDevice };
+            let identity = self.identity(edition);
+            if self.config().pins.get(identity, role).is_none() {
+                let finding = self.pin(identity, role, Fingerprint(facts.certificate.sha256), key);
+                findings.push((Some(name.clone()), finding));
+            }
+        }
+        findings
+    }
+
+    /// Writes a pin into `lantern.toml`, or says which line is to be written.
+    fn pin(&self, identity: &Identity, role: Role, fingerprint: Fingerprint, key: &Name) -> Finding {
+        let path = self.root().join(config::FILE_NAME);
+        let text = std::fs::read_to_string(&path).ok();
+        let already = format!("{} = \"{fingerprint}\"", role.key());
+        let written = text.as_ref().filter(|text| !text.contains(&already)).and_then(|text| {
+            let text = with_pin(text, identity, role, fingerprint)?;
+            // What cannot be read again is not written.
+            config::Config::read(config::FILE_NAME, &text).ok()?;
+            durable::write_whole(&path, text.as_bytes()).ok()
+        });
+        let stands = written.is_some() || text.is_some_and(|text| text.contains(&already));
+        let fix = match stands {
+            true => "commit lantern.toml".to_owned(),
+            false => format!("add to lantern.toml below [pins.\"{identity}\".android]: {already}"),
+        };
+        let what = format!("{identity} is known by the key {key} from now on ({}): {fix}", role.key());
+        Finding::of(Code::KeyPinned, what, fix)
+    }
+}
+
+fn facts_of(keyring: &Keyring, key: &Name) -> Result<Facts, String> {
+    keyring.facts(key).map_err(|error| error.to_string())
+}
+
+/// The keys that have a certificate.
+fn with_fingerprint(keyring: &Keyring, fingerprint: Fingerprint) -> Vec<Name> {
+    let names = keyring.names().unwrap_or_default();
+    names
+        .into_iter()
+        .filter(|name| keyring.facts(name).is_ok_and(|facts| facts.certificate.sha256 == fingerprint.0))
+        .collect()
+}
+
+/// What is wrong with the dates of a key's certificate.
+fn validity(facts: &Facts) -> Option<Finding> {
+    let (from, until) = facts.certificate.valid;
+    let now = environment::now();
+    let day = |at: jiff::Timestamp| at.strftime("%Y-%m-%d");
+    let name = &facts.name;
+    if until <= now {
+        let what = format!("the certificate of the key {name} expired on {}", day(until));
+        let fix =
+            "devices still take updates that are signed with it, storefronts may not: ask them before you accept this";
+        return Some(Finding::of(Code::KeyExpires, what, fix).with_severity(Severity::Error));
+    }
+    if from > now {
+        let what = format!("the certificate of the key {name} is valid from {} on", day(from));
+        return Some(
+            Finding::of(Code::KeyExpires, what, "is the clock of this computer right?").with_severity(Severity::Error),
+        );
+    }
+    let soon = until.checked_sub((24 * 365).hours()).is_ok_and(|soon| soon <= now);
+    soon.then(|| {
+        let what = format!("the certificate of the key {name} expires on {}", day(until));
+        Finding::of(Code::KeyExpires, what, "ask each storefront how it takes a new key, while there is time")
+    })
+}
+
+fn without_backup(facts: &Facts) -> Option<Finding> {
+    if facts.drilled().is_some() {
+        return None;
+    }
+    let name = &facts.name;
+    let (what, fix) = match facts.backups.last() {
+        None => (
+            format!("there is no backup of the key {name}: if this disk fails, the game can never be updated again"),
+            format!("lantern key backup {name} FILE, on another disk"),
+        ),
+        Some(backup) => (
+            format!("no backup of the key {name} was ever opened"),
+            format!("lantern key drill {name} {}", backup.path.display()),
+        ),
+    };
+    Some(Finding::of(Code::NoDrilledBackup, what, fix))
+}
+
+/// Who has signed a package that the engine wrote: by its newest valid signature.
+fn signed_by(export: &Export) -> Option<Signer> {
+    let whole = lantern_formats::apk::verify(&|| export.open_itself()).unwrap_or_default();
+    if let Some(scheme) = whole.last().filter(|scheme| scheme.wrong.is_none()) {
+        return scheme.signers.first().cloned();
+    }
+    let found = bundle_jar::signed_by(&|| export.open_itself()).ok().flatten()?;
+    Signer::of(&found).ok()
+}
+
+/// Signs with keys of the keyring.
+struct KeySigning {
+    keyring: Keyring,
+    by_target: BTreeMap<Name, (Name, Facts)>,
+    passphrases: Option<Passphrases>,
+    opened: Mutex<BTreeMap<Name, Arc<OpenKey>>>,
+}
+
+impl std::fmt::Debug for KeySigning {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("KeySigning").field("targets", &self.by_target.keys()).finish_non_exhaustive()
+    }
+}
+
+impl KeySigning {
+    fn key(&self, target: &Name, name: &Name) -> Result<Arc<OpenKey>, SigningError> {
+        let mut opened = self.opened.lock().expect("nothing panics with the lock");
+        if let Some(key) = opened.get(name) {
+            return Ok(key.clone());
+        }
+        let refused = |why: String, fix: String| SigningError::Refused { target: target.clone(), why, fix };
+        let give = self.passphrases.as_ref().map(|passphrases| (passphrases.0)(name));
+        let option = "set LANTERN_KEY_PASSPHRASE, or give --passphrase-file".to_owned();
+        let passphrase = match give {
+            Some(Ok(passphrase)) => passphrase,
+            Some(Err(why)) => return Err(refused(why, option)),
+            None => return Err(refused(format!("the passphrase of the key {name} is missing"), option)),
+        };
+        let key = self.keyring.open(name, &passphrase).map_err(|error| {
+            refused(format!("the key {name}: {error}"), error.fixes().into_iter().next().unwrap_or_default())
+        })?;
+        let key = Arc::new(key);
+        opened.insert(name.clone(), key.clone());
+        Ok(key)
+    }
+}
+
+impl Signing for KeySigning {
+    fn by(&self, target: &Name) -> Option<SignedBy> {
+        let (_, facts) = self.by_target.get(target)?;
+        Some(SignedBy { signer: Digest::of(facts.chain.first()?), settings: Digest::of(SETTINGS.as_bytes()) })
+    }
+
+    fn sign(
+        &self,
+        intake: &Intake<'_>,
+        work: &Path,
+        progress: &dyn Progress,
+    ) -> Result<Vec<Replacement>, SigningError> {
+        let target = intake.name;
+        let Some((name, facts)) = self.by_target.get(target) else { return Ok(Vec::new()) };
+        let export = intake.export();
+        let Some(entry) = intake.entries().first() else { return Ok(Vec::new()) };
+        // What the engine signed with this very key stays as it is.
+        if signed_by(export).is_some_and(|signer| signer.fingerprint == facts.certificate.sha256) {
+            return Ok(Vec::new());
+        }
+        let key = self.key(target, name)?;
+        if key.chain().first() != facts.chain.first() {
+            let why = format!("what is noted of the key {name} is of another key");
+            let fix = format!("remove {name}.json in the keyring, and prepare again");
+            return Err(SigningError::Refused { target: target.clone(), why, fix });
+        }
+        let at = work.join("signed");
+        let open = || export.open_itself();
+        let signed = match export.form {
+            Form::Package("aab") => bundle_jar::sign(&open, &at, &*key, progress),
+            _ => apk::sign(&open, &at, &*key, progress).map(|_| ()),
+        };
+        signed.map_err(|error| match error {
+            SignError::Stopped => SigningError::Stopped,
+            SignError::Io(source) => SigningError::Io { path: at.clone(), source },
+            SignError::Refused { what, fix } => SigningError::Refused { target: target.clone(), why: what, fix },
+            other => SigningError::Refused {
+                target: target.clone(),
+                why: other.to_string(),
+                fix: "export it again".to_owned(),
+            },
+        })?;
+        Ok(vec![Replacement { path: entry.source.path.clone(), at }])
+    }
+}

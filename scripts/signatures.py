@@ -1,0 +1,160 @@
+#!/usr/bin/env python3
+"""Verifies the signatures of Android packages and bundles from the specifications alone: nothing of lantern is used.
+
+    scripts/signatures.py PACKAGE...
+
+Digests are recomputed with Python's own library; `openssl` verifies what keys have signed. Prints a line for each scheme, and
+fails when one does not hold or a package has none.
+"""
+import base64
+import hashlib
+import re
+import struct
+import subprocess
+import sys
+import tempfile
+import zipfile
+from pathlib import Path
+
+MIB = 1024 * 1024
+HASHES = {0x0101: "sha256", 0x0102: "sha512", 0x0103: "sha256", 0x0104: "sha512", 0x0201: "sha256", 0x0202: "sha512"}
+
+
+def prefixed(data, at):
+    """A part with its length in 4 bytes before it, and where the next one begins."""
+    (size,) = struct.unpack_from("<I", data, at)
+    if at + 4 + size > len(data):
+        raise ValueError("a part is longer than what holds it")
+    return data[at + 4 : at + 4 + size], at + 4 + size
+
+
+def parts(data):
+    at = 0
+    while at < len(data):
+        part, at = prefixed(data, at)
+        yield part
+
+
+def openssl(*arguments, data=None):
+    done = subprocess.run(["openssl", *arguments], input=data, capture_output=True)
+    return done.returncode == 0, done.stdout
+
+
+def has_signed(key, algorithm, message, signature):
+    with tempfile.TemporaryDirectory() as folder:
+        folder = Path(folder)
+        for name, data in [("key", key), ("message", message), ("signature", signature)]:
+            (folder / name).write_bytes(data)
+        pss = ["-sigopt", "rsa_padding_mode:pss", "-sigopt", "rsa_pss_saltlen:-1"] if algorithm in (0x0101, 0x0102) else []
+        ok, _ = openssl(
+            "dgst", f"-{HASHES[algorithm]}", "-verify", str(folder / "key"), "-keyform", "DER", *pss,
+            "-signature", str(folder / "signature"), str(folder / "message"),
+        )
+        return ok
+
+
+def content_digest(sections, name):
+    """Section "Integrity-protected contents" of scheme 2."""
+    digests = []
+    for section in sections:
+        for at in range(0, len(section), MIB):
+            chunk = section[at : at + MIB]
+            digests.append(hashlib.new(name, b"\xa5" + struct.pack("<I", len(chunk)) + chunk).digest())
+    return hashlib.new(name, b"\x5a" + struct.pack("<I", len(digests)) + b"".join(digests)).digest()
+
+
+def whole_file(data):
+    """The schemes 2 and 3: (scheme, whether it holds, fingerprint)."""
+    end = data.rfind(b"PK\x05\x06")
+    (directory,) = struct.unpack_from("<I", data, end + 16)
+    if data[directory - 16 : directory] != b"APK Sig Block 42":
+        return
+    (size,) = struct.unpack_from("<Q", data, directory - 24)
+    start = directory - size - 8
+    if struct.unpack_from("<Q", data, start) != (size,):
+        raise ValueError("the two sizes of the signing block differ")
+    as_if = data[end : end + 16] + struct.pack("<I", start) + data[end + 20 :]
+    sections = [data[:start], data[directory:end], as_if]
+    at, pairs = start + 8, {}
+    while at < directory - 24:
+        (length, number) = struct.unpack_from("<QI", data, at)
+        pairs[number] = data[at + 12 : at + 8 + length]
+        at += 8 + length
+    for scheme, number in [(2, 0x7109871A), (3, 0xF05368C0)]:
+        if number not in pairs:
+            continue
+        signers, _ = prefixed(pairs[number], 0)
+        for signer in parts(signers):
+            signed, at = prefixed(signer, 0)
+            outside = signer[at : at + 8] if scheme == 3 else b""
+            signatures, at = prefixed(signer, at + len(outside))
+            key, _ = prefixed(signer, at)
+            digests, at = prefixed(signed, 0)
+            certificates, at = prefixed(signed, at)
+            inside = signed[at : at + 8] if scheme == 3 else b""
+            certificate = next(parts(certificates))
+            listed = {struct.unpack_from("<I", part)[0]: prefixed(part, 4)[0] for part in parts(digests)}
+            made = {struct.unpack_from("<I", part)[0]: prefixed(part, 4)[0] for part in parts(signatures)}
+            _, own = openssl("x509", "-inform", "DER", "-pubkey", "-noout", data=certificate)
+            _, own = openssl("pkey", "-pubin", "-outform", "DER", data=own)
+            holds = (
+                list(listed) == list(made)
+                and own == key
+                and outside == inside
+                and all(has_signed(key, algorithm, signed, signature) for algorithm, signature in made.items())
+                and all(content_digest(sections, HASHES[algorithm]) == digest for algorithm, digest in listed.items())
+            )
+            yield scheme, holds, hashlib.sha256(certificate).hexdigest()
+
+
+def fields(section):
+    """The fields of a section of a manifest; lines are joined as bytes, for a name may be cut within a character."""
+    joined = re.sub(rb"\r\n ", b"", section)
+    return dict(line.split(b": ", 1) for line in joined.split(b"\r\n") if line)
+
+
+def file_by_file(path):
+    """Scheme 1, and bundles: (1, whether it holds, fingerprint)."""
+    with zipfile.ZipFile(path) as package:
+        names = package.namelist()
+        blocks = [name for name in names if re.fullmatch(r"META-INF/[^/]+\.(RSA|EC|DSA)", name)]
+        for block in blocks:
+            listed = package.read(block.rsplit(".", 1)[0] + ".SF")
+            manifest = package.read("META-INF/MANIFEST.MF")
+            with tempfile.TemporaryDirectory() as folder:
+                content, signature = Path(folder, "content"), Path(folder, "signature")
+                content.write_bytes(listed)
+                signature.write_bytes(package.read(block))
+                holds, _ = openssl(
+                    "cms", "-verify", "-binary", "-inform", "DER", "-in", str(signature), "-content", str(content),
+                    "-noverify", "-out", "/dev/null",
+                )
+                _, pem = openssl("pkcs7", "-inform", "DER", "-in", str(signature), "-print_certs")
+                _, certificate = openssl("x509", "-outform", "DER", data=pem)
+            stated = fields(listed.split(b"\r\n\r\n")[0]).get(b"SHA-256-Digest-Manifest", b"")
+            holds = holds and base64.b64decode(stated) == hashlib.sha256(manifest).digest()
+            sections = [fields(section) for section in manifest.split(b"\r\n\r\n")[1:] if section]
+            digests = {section.get(b"Name", b"").decode(): section.get(b"SHA-256-Digest") for section in sections}
+            for name in names:
+                if name.endswith("/") or re.fullmatch(r"META-INF/([^/]+\.(SF|RSA|EC|DSA)|MANIFEST\.MF)", name):
+                    continue
+                digest = base64.b64encode(hashlib.sha256(package.read(name)).digest())
+                holds = holds and digests.get(name) == digest
+            yield 1, holds, hashlib.sha256(certificate).hexdigest()
+
+
+def main():
+    wrong = False
+    for path in sys.argv[1:]:
+        found = [*file_by_file(path), *whole_file(Path(path).read_bytes())]
+        for scheme, holds, fingerprint in found:
+            print(f"{path}: scheme {scheme} {'holds' if holds else 'DOES NOT HOLD'}, {fingerprint}")
+            wrong |= not holds
+        if not found:
+            print(f"{path}: there is no signature")
+            wrong = True
+    sys.exit(wrong)
+
+
+if __name__ == "__main__":
+    main()
