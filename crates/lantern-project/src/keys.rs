@@ -1,6 +1,6 @@
 //! The keys of a project: which of the keyring signs what, what is wrong with them, and the signing itself.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
 use std::sync::{Arc, Mutex};
 
@@ -209,6 +209,7 @@ impl Project {
     pub(crate) fn pin_signed(&self, edition: &Name, sealed: &EventBody) -> Vec<(Option<Name>, Finding)> {
         let EventBody::Sealed(sealed) = sealed else { return Vec::new() };
         let mut findings = Vec::new();
+        let mut pinned = BTreeSet::new();
         for (name, target) in self.config().targets_of(edition).filter(|(name, _)| sealed.targets.contains(name)) {
             let Some(key) = &target.sign else { continue };
             let Ok(keyring) = self.keyring() else { continue };
@@ -219,7 +220,7 @@ impl Project {
             let ending = target.export.rsplit_once('.').map(|(_, ending)| ending.to_ascii_lowercase());
             let role = if ending.as_deref() == Some("aab") { Role::AtStorefront } else { Role::OnDevice };
             let identity = self.identity(edition);
-            if self.config().pins.get(identity, role).is_none() {
+            if self.config().pins.get(identity, role).is_none() && pinned.insert(role) {
                 let finding = self.pin(identity, role, Fingerprint(facts.certificate.sha256), key);
                 findings.push((Some(name.clone()), finding));
             }
@@ -243,7 +244,7 @@ impl Project {
             true => "commit lantern.toml".to_owned(),
             false => format!("add to lantern.toml below [pins.\"{identity}\".android]: {already}"),
         };
-        let what = format!("{identity} is known by the key {key} from now on ({}): {fix}", role.key());
+        let what = format!("{identity} is now pinned to the key {key} ({}): {fix}", role.key());
         Finding::of(Code::KeyPinned, what, fix)
     }
 }

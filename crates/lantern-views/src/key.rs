@@ -189,7 +189,7 @@ pub fn added(facts: &Facts, path: &Path) -> View {
     view.say(format!("  SHA-256  {}", hex(&facts.certificate.sha256)));
     view.say(format!("  file     {}", faint(shown(&path.display().to_string()))));
     view.space();
-    let why = "Without this key and its passphrase the game can never be updated on devices that have it.";
+    let why = "without this key and its passphrase the game can never be updated on devices that have it.";
     view.sentence(format!("{} ", care("careful:")), 9, why);
     view.say(format!(
         "  to sign with it, in lantern.toml below a target: {}",
