@@ -241,9 +241,9 @@ export = "exports/web.zip"
       fix: align it when the package is packed; newer engines do it
 
       warning: the package is not signed: no device accepts it (unsigned)
-      fix: export it signed with the game's own key
+      fix: export it signed with the game's own key, or have it signed here: lantern key --help
 
-      warning: built for pages of 4 KB, and not loaded by devices with larger ones: lib/arm64-v8a/libsaltmarsh.so (unaligned-library)
+      warning: built for pages of 4 KB, and not loaded by devices with larger ones: lib/arm64-v8a/libsaltmarsh.so (small-pages)
       fix: build them with a newer toolchain
 
       phone
@@ -254,9 +254,9 @@ export = "exports/web.zip"
       fix: align it when the package is packed; newer engines do it
 
       warning: the package is not signed: no device accepts it (unsigned)
-      fix: export it signed with the game's own key
+      fix: export it signed with the game's own key, or have it signed here: lantern key --help
 
-      warning: built for pages of 4 KB, and not loaded by devices with larger ones: lib/arm64-v8a/libsaltmarsh.so (unaligned-library)
+      warning: built for pages of 4 KB, and not loaded by devices with larger ones: lib/arm64-v8a/libsaltmarsh.so (small-pages)
       fix: build them with a newer toolchain
 
       pocket

@@ -88,7 +88,7 @@ fn one_thing_at_a_time() {
       fix: align it when the package is packed; newer engines do it
 
       warning: the package is not signed: no device accepts it (unsigned)
-      fix: export it signed with the game's own key
+      fix: export it signed with the game's own key, or have it signed here: lantern key --help
     ");
     snapshot!(inspect("exports/saltmarsh.ipa"), @"
     exports/saltmarsh.ipa  an iOS package for ios
@@ -131,7 +131,7 @@ fn several_side_by_side() {
     fix: align it when the package is packed; newer engines do it
 
     warning: the package is not signed: no device accepts it (unsigned)
-    fix: export it signed with the game's own key
+    fix: export it signed with the game's own key, or have it signed here: lantern key --help
 
     exports/saltmarsh.ipa
     warning: SaltmarshPost.app has no icon (no-icon)

@@ -172,7 +172,7 @@ fn what_a_build_says_of_itself_must_agree_with_its_release() {
         phone: the package has no icon (no-icon)
         phone: lib/arm64-v8a/libsaltmarsh.so is not aligned to 16 KB: devices with large pages do not start it (unaligned-library)
         phone: the package is not signed: no device accepts it (unsigned)
-        phone: built for pages of 4 KB, and not loaded by devices with larger ones: lib/arm64-v8a/libsaltmarsh.so (unaligned-library)
+        phone: built for pages of 4 KB, and not loaded by devices with larger ones: lib/arm64-v8a/libsaltmarsh.so (small-pages)
         phone is exactly what it was in 1.3.2 (25), although others changed (unchanged-target)
 
     next: lantern push brambleyard

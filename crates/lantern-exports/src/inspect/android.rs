@@ -148,7 +148,7 @@ impl Signatures {
             } else {
                 "package is not signed: no device accepts it"
             };
-            let fix = "export it signed with the game's own key";
+            let fix = "export it signed with the game's own key, or have it signed here: lantern key --help";
             return out.findings.push(Finding::of(Code::Unsigned, format!("the {whom}"), fix));
         };
         if !is_bundle {
@@ -174,7 +174,11 @@ impl Signatures {
         }
         if newest.iter().any(SignedBy::is_debug) {
             let what = "it is signed with a debug key, which everyone has: no shop accepts it";
-            out.findings.push(Finding::of(Code::DebugKey, what, "export it signed with the game's own key"));
+            out.findings.push(Finding::of(
+                Code::DebugKey,
+                what,
+                "export it signed with the game's own key, or have it signed here: lantern key --help",
+            ));
         }
         if !is_bundle {
             out.findings.extend(missing_scheme(manifest, self.first.is_some(), !self.whole.is_empty()));
