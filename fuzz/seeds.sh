@@ -3,7 +3,7 @@
 set -euo pipefail
 demo=$(cd "$1" && pwd)
 cd "$(dirname "${BASH_SOURCE[0]}")"
-mkdir -p corpus/{store,lasting,texts}
+mkdir -p corpus/{store,lasting,texts,keys}
 copy() { # copy TARGET FILE…: under names of their own
   local target=$1
   shift
@@ -21,4 +21,6 @@ while IFS= read -r line; do
 done <"$demo/.lantern/ledger-copy.jsonl"
 
 copy texts "$demo/lantern.toml"
+copy keys ../crates/lantern-keys/tests/samples/*.{p12,jks,pem}
+cat ../crates/lantern-keys/tests/samples/ec.{pem,crt} > corpus/keys/with-certificate
 wc -l < <(find corpus -type f)

@@ -5,13 +5,13 @@ use std::path::Path;
 use std::sync::{Arc, Mutex};
 
 use jiff::ToSpan;
+use lantern_core::config::Target;
 use lantern_core::digest::Digest;
-use lantern_core::event::EventBody;
 use lantern_core::finding::{Code, Finding, Severity};
 use lantern_core::names::{Identity, Name, nearest};
 use lantern_core::pins::{Fingerprint, Role, with_pin};
 use lantern_core::progress::Progress;
-use lantern_core::release::SignedBy;
+use lantern_core::release::{ReleaseRecord, SignedBy};
 use lantern_core::{config, path::shown};
 use lantern_exports::export::{Export, Form, Replacement};
 use lantern_exports::intake::Intake;
@@ -205,23 +205,40 @@ impl Project {
         Ok(Some(Arc::new(KeySigning { keyring, by_target, passphrases, opened })))
     }
 
-    /// Notes which keys have signed a release, and pins those that did for the first time.
-    pub(crate) fn pin_signed(&self, edition: &Name, sealed: &EventBody) -> Vec<(Option<Name>, Finding)> {
-        let EventBody::Sealed(sealed) = sealed else { return Vec::new() };
+    /// The targets of a release that a key of the keyring has signed, each with what is known of the key.
+    fn signed_targets<'a>(
+        &'a self,
+        edition: &'a Name,
+        record: &'a ReleaseRecord,
+    ) -> impl Iterator<Item = (&'a Name, &'a Target, Facts)> {
+        let keyring = self.keyring().ok();
+        self.config().targets_of(edition).filter_map(move |(name, target)| {
+            let facts = keyring.as_ref()?.facts(target.sign.as_ref()?).ok()?;
+            let by = record.targets.iter().find(|of| of.target == *name)?.signed_by()?;
+            (facts.chain.first().is_some_and(|own| Digest::of(own) == by.signer)).then_some((name, target, facts))
+        })
+    }
+
+    /// Notes which keys have signed a release.
+    pub(crate) fn note_signed(&self, edition: &Name, record: &ReleaseRecord) {
+        let Ok(keyring) = self.keyring() else { return };
+        for (_, _, facts) in self.signed_targets(edition, record) {
+            if let Err(error) = keyring.note_used(&facts.name, environment::now()) {
+                log::warn!("that {} has signed is not noted: {error}", facts.name);
+            }
+        }
+    }
+
+    /// Pins the keys that have signed a release, where no key is pinned yet.
+    pub(crate) fn pin_signed(&self, edition: &Name, record: &ReleaseRecord) -> Vec<(Option<Name>, Finding)> {
+        let identity = self.identity(edition);
         let mut findings = Vec::new();
         let mut pinned = BTreeSet::new();
-        for (name, target) in self.config().targets_of(edition).filter(|(name, _)| sealed.targets.contains(name)) {
-            let Some(key) = &target.sign else { continue };
-            let Ok(keyring) = self.keyring() else { continue };
-            let Ok(facts) = keyring.facts(key) else { continue };
-            if let Err(error) = keyring.note_used(key, environment::now()) {
-                log::warn!("that {key} has signed is not noted: {error}");
-            }
+        for (name, target, facts) in self.signed_targets(edition, record) {
             let ending = target.export.rsplit_once('.').map(|(_, ending)| ending.to_ascii_lowercase());
             let role = if ending.as_deref() == Some("aab") { Role::AtStorefront } else { Role::OnDevice };
-            let identity = self.identity(edition);
             if self.config().pins.get(identity, role).is_none() && pinned.insert(role) {
-                let finding = self.pin(identity, role, Fingerprint(facts.certificate.sha256), key);
+                let finding = self.pin(identity, role, Fingerprint(facts.certificate.sha256), &facts.name);
                 findings.push((Some(name.clone()), finding));
             }
         }

@@ -117,7 +117,8 @@ impl Session {
         let sealed = Sealed { release: id, name: record.name(), input, targets: names.clone(), warnings };
         let event = self.workspace.record(edition, EventBody::Sealed(sealed), None)?;
         signing::forget(&self.signed_folder());
-        findings.extend(self.project().pin_signed(edition, &event.body));
+        self.project().note_signed(edition, &record);
+        findings.extend(self.project().pin_signed(edition, &record));
         if let Err(error) = self.workspace.back_ledger_up(None) {
             let what = format!("the copy of the ledger was not brought up to date: {}", crate::verify::in_full(&error));
             findings.push((None, Finding::of(Code::StaleLedgerCopy, what, "lantern ledger backup")));
@@ -498,9 +499,11 @@ impl Session {
     fn nothing_new(
         &self,
         release: KnownRelease,
-        findings: Vec<(Option<Name>, Finding)>,
+        mut findings: Vec<(Option<Name>, Finding)>,
     ) -> Result<Prepared, ProjectError> {
         let record = self.workspace.store.record(release.id)?;
+        // Whoever was cut after sealing has not pinned its keys yet.
+        findings.extend(self.project().pin_signed(&release.edition, &record));
         let unchanged_since = self.workspace.unchanged_since(&release, &record)?;
         let signed_with = BTreeMap::new();
         Ok(Prepared { release, record, cost: None, before: None, findings, unchanged_since, signed_with })

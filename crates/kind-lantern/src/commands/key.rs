@@ -141,11 +141,11 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
 }
 
 /// What is known of a key; what is noted of it is made again with its passphrase where it is damaged.
-fn facts(keyring: &Keyring, name: &Name, ui: &Ui) -> Result<Facts, CommandError> {
+fn facts(keyring: &Keyring, name: &Name, passphrase: &PassphraseArg, ui: &Ui) -> Result<Facts, CommandError> {
     match keyring.facts(name) {
         Err(KeyError::Malformed(_)) => {
             ui.aside(&format!("what is noted of the key {name} is damaged or gone; its passphrase brings it back"));
-            keyring.open(name, &PassphraseArg::default().of_key(name, ui)?)?;
+            keyring.open(name, &passphrase.of_key(name, ui)?)?;
             Ok(keyring.facts(name)?)
         }
         found => Ok(found?),
@@ -153,13 +153,17 @@ fn facts(keyring: &Keyring, name: &Name, ui: &Ui) -> Result<Facts, CommandError>
 }
 
 fn list(keyring: &Keyring, ui: &Ui) -> Done {
-    let all: Vec<Facts> = keyring.names()?.iter().map(|name| facts(keyring, name, ui)).collect::<Result<_, _>>()?;
+    let all: Vec<Facts> = keyring
+        .names()?
+        .iter()
+        .map(|name| facts(keyring, name, &PassphraseArg::default(), ui))
+        .collect::<Result<_, _>>()?;
     ui.answer(&key::list_document(&all), &key::list(&all, keyring.folder()));
     Ok(())
 }
 
 fn show(keyring: &Keyring, name: &Name, ui: &Ui) -> Done {
-    let facts = facts(keyring, name, ui)?;
+    let facts = facts(keyring, name, &PassphraseArg::default(), ui)?;
     let project = Project::find(&ui.project, ui.stop.clone()).ok();
     let view = key::show(&facts, project.as_ref().map(Project::config), &keyring.path_of(name));
     ui.answer(&key::document(&facts), &view);
@@ -249,7 +253,7 @@ fn import(keyring: &Keyring, args: &Import, ui: &Ui) -> Done {
 
 fn export(keyring: &Keyring, args: &Export, ui: &Ui) -> Done {
     let name = &args.key.name;
-    let facts = facts(keyring, name, ui)?;
+    let facts = facts(keyring, name, &args.passphrase, ui)?;
     if args.certificate {
         if args.to.exists() {
             return Err(CommandError::usage(format!("{} is there already", args.to.display()), "take another name"));
@@ -267,7 +271,7 @@ fn export(keyring: &Keyring, args: &Export, ui: &Ui) -> Done {
 
 fn backup(keyring: &Keyring, args: &Copy, ui: &Ui) -> Done {
     let name = &args.key.name;
-    facts(keyring, name, ui)?;
+    facts(keyring, name, &args.passphrase, ui)?;
     let passphrase = args.passphrase.of_key(name, ui)?;
     let key = keyring.open(name, &passphrase)?;
     let to = std::path::absolute(&args.file).map_err(|error| CommandError::io("find the folder", error))?;
@@ -279,7 +283,7 @@ fn backup(keyring: &Keyring, args: &Copy, ui: &Ui) -> Done {
 
 fn drill(keyring: &Keyring, args: &Copy, ui: &Ui) -> Done {
     let name = &args.key.name;
-    facts(keyring, name, ui)?;
+    facts(keyring, name, &args.passphrase, ui)?;
     let passphrase = args.passphrase.of_key(name, ui)?;
     let copy = std::path::absolute(&args.file).map_err(|error| CommandError::io("find the folder", error))?;
     let facts = keyring.drill(name, &copy, &passphrase, lantern_project::now())?;

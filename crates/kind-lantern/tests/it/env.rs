@@ -317,6 +317,7 @@ open-water = {{ audience = "everyone" }}
             .env("TZ", "UTC")
             .env("LANTERN_CLOCK", now.to_string())
             .env("LANTERN_SEED", started.to_string())
+            .env("LANTERN_KEY_ROUNDS", "1000")
             .stdin(Stdio::null());
         if let Some(running) = &self.running {
             command.env("LANTERN_SECRET", running.stand_in().secret());

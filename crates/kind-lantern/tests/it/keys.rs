@@ -30,9 +30,7 @@ impl Phone {
     }
 
     fn command(&self, arguments: &[&str]) -> Command {
-        let mut command = self.0.command(arguments);
-        command.env("LANTERN_KEY_ROUNDS", "1000");
-        command
+        self.0.command(arguments)
     }
 
     /// With the passphrase at hand.

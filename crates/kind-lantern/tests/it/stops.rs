@@ -6,8 +6,10 @@ use std::sync::Arc;
 use lantern_core::config::Audience;
 use lantern_core::digest::Digest;
 use lantern_core::names::Name;
+use lantern_core::pins::Role;
 use lantern_core::progress::Silent;
 use lantern_project::{Project, ReleaseSummary};
+use lantern_rehearsal::exports::{GameVersion, write_android};
 use lantern_rehearsal::stand_in::StandInDocument;
 use lantern_store::store::Store;
 use serde_json::Value;
@@ -127,6 +129,9 @@ impl Scene {
             state.insert("ended invitations".to_owned(), ended.into());
         }
         assert_eq!(open.verify_store(&Silent).unwrap().wrong, Vec::<String>::new());
+        let project = &open.project;
+        let pin = project.config().pins.get(project.identity(&Name::full_edition()), Role::OnDevice);
+        state.insert("pinned".to_owned(), pin.map(|pin| pin.to_string()).into());
         drop(open);
         let folders = [".lantern/store", ".lantern/outgoing", "player", "storefront/titles", "home/access"];
         for folder in folders.into_iter().filter(|folder| self.env.path(folder).is_dir()) {
@@ -205,8 +210,13 @@ impl Scene {
     /// Cuts a command at every point; each time the same command again must come to the end that it has without a cut.
     /// Returns how many points there are.
     fn cut_at_every_point(&mut self, arguments: &[&str], expected: &BTreeMap<String, Value>) -> u64 {
+        self.cut_at_points(arguments, expected, 1)
+    }
+
+    /// As [`Self::cut_at_every_point`], at one point of so many.
+    fn cut_at_points(&mut self, arguments: &[&str], expected: &BTreeMap<String, Value>, of: usize) -> u64 {
         let mut points = 0;
-        for number in 1..MANY {
+        for number in (1..MANY).step_by(of) {
             self.put_back();
             let stopped = self.run(arguments, &[("LANTERN_STOP_AT", &number.to_string())]);
             if stopped.code() != STOPPED {
@@ -657,4 +667,54 @@ fn give_up() {
         }
     });
     scene.at_every_point(&["install", "--give-up", "player"]);
+}
+
+/// A release that a key signs for the first time: sealed, with the key pinned in `lantern.toml`.
+#[test]
+fn a_signed_release() {
+    let mut scene = Scene::new(|env| {
+        write_android(&env.path("exports/saltmarsh.apk"), GameVersion::Old, false).unwrap();
+        let phone = "[targets.phone]\nsystems = [\"android\"]\nexport = \"exports/saltmarsh.apk\"\nsign = \"mobile\"\n";
+        let config = env.config("1.3.2").replace("depots = { ", "depots = { phone = \"sp-phone\", ");
+        env.write("lantern.toml", &format!("{config}\n{phone}"));
+        env.write("passphrase", "the tide comes in slowly");
+        env.lantern(&["number", "--next", "25"]).success();
+        env.lantern(&["key", "new", "mobile", "--kind", "p-256", "--passphrase-file", "passphrase"]).success();
+    });
+    let prepare = ["prepare", "--passphrase-file", "passphrase"];
+    let expected = scene.undisturbed(&prepare);
+    assert!(expected["pinned"].is_string());
+    // Most of its points are those of every release, at which others are cut: some are left out where nobody asks for more.
+    scene.cut_at_points(&prepare, &expected, if rounds(1) == 1 { 4 } else { 1 });
+}
+
+/// Cut anywhere, making a key leaves none or a whole one.
+#[test]
+fn a_new_key() {
+    let scene = Scene::new(|env| env.write("passphrase", "the tide comes in slowly"));
+    let new = ["key", "new", "mobile", "--kind", "p-256", "--passphrase-file", "passphrase"];
+    let key = scene.env.path("home/keys/mobile.p12");
+    let mut kept = 0;
+    for number in 1.. {
+        let _ = std::fs::remove_dir_all(scene.env.path("home/keys"));
+        if scene.run(&new, &[("LANTERN_STOP_AT", &number.to_string())]).code() != STOPPED {
+            assert!(number > 3, "only {number} points");
+            break;
+        }
+        let left = std::fs::read(&key).ok();
+        let again = scene.run(&new, &[]);
+        match &left {
+            None => assert_eq!(again.code(), 0, "cut at {number}: {}", again.whole()),
+            Some(bytes) => {
+                kept += 1;
+                assert_eq!(again.code(), 2, "cut at {number}: {}", again.whole());
+                assert_eq!(&std::fs::read(&key).unwrap(), bytes, "it is never replaced");
+            }
+        }
+        let backup = ["key", "backup", "mobile", "copy.p12", "--passphrase-file", "passphrase"];
+        let opened = scene.run(&backup, &[]);
+        assert_eq!(opened.code(), 0, "cut at {number}: {}", opened.whole());
+        std::fs::remove_file(scene.env.path("copy.p12")).unwrap();
+    }
+    assert!(kept > 0, "it was never cut after the key was there");
 }

@@ -205,7 +205,7 @@ proptest! {
     #[test]
     fn every_entry_of_any_archive_is_intact(
         entries in prop::collection::btree_map("[a-zA-Z0-9 ó紙_.-]{1,30}(/[a-z]{1,9}){0,3}", (any::<bool>(), prop::collection::vec(any::<u8>(), 0..3000)), 1..20),
-        with_unzip in 0_u8..20,
+        with_python in 0_u8..20,
     ) {
         let folder = Folder::new();
         let mut files = vec![MANIFEST.clone()];
@@ -216,9 +216,8 @@ proptest! {
         write(&from, &files);
         sign(&from, &to, &p256()).unwrap();
         prop_assert_eq!(&unpacked(&to)[3..], &files[..]);
-        if with_unzip == 0 {
+        if with_python == 0 {
             let to = to.to_str().unwrap();
-            content("unzip", &["-tqq", to]);
             content("python3", &["-c", "import sys, zipfile; assert zipfile.ZipFile(sys.argv[1]).testzip() is None", to]);
         }
     }
