@@ -53,8 +53,21 @@ pub struct Config {
     pub last_look: Vec<String>,
     /// Devices that builds are tried on, by their names.
     pub devices: BTreeMap<Name, Device>,
+    /// Programs that sign, by their names.
+    pub signers: BTreeMap<Name, SignerProgram>,
     /// The keys that identities are known by.
     pub pins: Pins,
+}
+
+/// A program that signs.
+#[derive(Debug, Clone)]
+pub struct SignerProgram {
+    /// The program, then its arguments.
+    pub run: Vec<String>,
+    /// The file with its certificates, relative to the configuration.
+    pub certificate: String,
+    /// How long one signature may take.
+    pub time_limit: std::time::Duration,
 }
 
 /// A device that builds are tried on.

@@ -1,6 +1,7 @@
 //! Certificates: one that a key makes for itself, and what is read of others. Source: RFC 5280
 //! (<https://www.rfc-editor.org/rfc/rfc5280>), sections 4.1 and 4.2.
 
+use aws_lc_rs::signature::{self, UnparsedPublicKey, VerificationAlgorithm};
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
 use lantern_formats::hash::Hash;
@@ -12,7 +13,7 @@ use x509_cert::name::Name;
 
 use crate::KeyError;
 use crate::der::{self, Reader};
-use crate::key::{Algorithm, PrivateKey};
+use crate::key::{self, Algorithm, PrivateKey};
 
 /// Years that a new certificate is valid for. Places that sell games ask for decades; a phone never takes an update that was
 /// signed with another key.
@@ -64,19 +65,52 @@ pub fn public_key(certificate: &[u8]) -> Result<Vec<u8>, KeyError> {
     info.to_der().map_err(|_| KeyError::Malformed("the certificate's key"))
 }
 
-/// Whether the key of a certificate has signed a message: RSA with PKCS #1 v1.5 or ECDSA on P-256, with SHA-256.
+/// Whether the key of a certificate has signed a message with SHA-256: RSA with PKCS #1 v1.5, or ECDSA on P-256.
 ///
 /// # Errors
 /// [`KeyError::Malformed`].
 pub fn has_signed(certificate: &[u8], message: &[u8], signature: &[u8]) -> Result<bool, KeyError> {
-    use aws_lc_rs::signature::{
-        ECDSA_P256_SHA256_ASN1, RSA_PKCS1_2048_8192_SHA256, UnparsedPublicKey, VerificationAlgorithm,
-    };
+    has_signed_with(certificate, Hash::Sha256, message, signature)
+}
+
+/// As [`has_signed`], with another hash.
+///
+/// # Errors
+/// [`KeyError::Malformed`].
+pub fn has_signed_with(certificate: &[u8], hash: Hash, message: &[u8], signed: &[u8]) -> Result<bool, KeyError> {
     let public = public_key(certificate)?;
     let bits = public.len() - key_bits_len(&public)?;
     let bits = public.get(bits..).unwrap_or_default();
-    let ways: [&dyn VerificationAlgorithm; 2] = [&RSA_PKCS1_2048_8192_SHA256, &ECDSA_P256_SHA256_ASN1];
-    Ok(ways.into_iter().any(|way| UnparsedPublicKey::new(way, bits).verify(message, signature).is_ok()))
+    let way: &dyn VerificationAlgorithm = match (algorithm(certificate)?, hash) {
+        (Algorithm::Rsa(_), Hash::Sha256) => &signature::RSA_PKCS1_2048_8192_SHA256,
+        (Algorithm::Rsa(_), Hash::Sha384) => &signature::RSA_PKCS1_2048_8192_SHA384,
+        (Algorithm::Rsa(_), Hash::Sha512) => &signature::RSA_PKCS1_2048_8192_SHA512,
+        (Algorithm::P256, Hash::Sha256) => &signature::ECDSA_P256_SHA256_ASN1,
+        (Algorithm::P256, Hash::Sha384) => &signature::ECDSA_P256_SHA384_ASN1,
+        _ => return Ok(false),
+    };
+    Ok(UnparsedPublicKey::new(way, bits).verify(message, signed).is_ok())
+}
+
+/// What kind of key a certificate is for.
+///
+/// # Errors
+/// [`KeyError::Malformed`]; [`KeyError::Unsupported`] for kinds that no signed format here knows.
+pub fn algorithm(certificate: &[u8]) -> Result<Algorithm, KeyError> {
+    let public = public_key(certificate)?;
+    let mut info = Reader::new(&public).inside(der::SEQUENCE, "the public key")?;
+    let mut kind = info.inside(der::SEQUENCE, "the public key's kind")?;
+    let name = kind.bytes(der::OID, "the public key's kind")?;
+    let bits = info.bytes(der::BIT_STRING, "the public key")?.get(1..).unwrap_or_default();
+    if name == key::RSA {
+        let modulus = Reader::new(bits).inside(der::SEQUENCE, "the RSA key")?.bytes(der::INTEGER, "the RSA key")?;
+        let len = modulus.strip_prefix(&[0]).unwrap_or(modulus).len() * 8;
+        return Ok(Algorithm::Rsa(u16::try_from(len).unwrap_or(u16::MAX)));
+    }
+    match name == key::EC && kind.bytes(der::OID, "the curve")? == key::PRIME256 {
+        true => Ok(Algorithm::P256),
+        false => Err(KeyError::Unsupported("the certificate is for a key that is neither RSA nor P-256".to_owned())),
+    }
 }
 
 /// The names of whom a certificate is for and of who signed it, byte for byte.

@@ -68,11 +68,11 @@ impl fmt::Debug for PrivateKey {
 }
 
 /// `rsaEncryption`, 1.2.840.113549.1.1.1.
-const RSA: &[u8] = &[0x2a, 0x86, 0x48, 0x86, 0xf7, 0x0d, 1, 1, 1];
+pub(crate) const RSA: &[u8] = &[0x2a, 0x86, 0x48, 0x86, 0xf7, 0x0d, 1, 1, 1];
 /// `id-ecPublicKey`, 1.2.840.10045.2.1.
-const EC: &[u8] = &[0x2a, 0x86, 0x48, 0xce, 0x3d, 2, 1];
+pub(crate) const EC: &[u8] = &[0x2a, 0x86, 0x48, 0xce, 0x3d, 2, 1];
 /// `prime256v1`, 1.2.840.10045.3.1.7.
-const PRIME256: &[u8] = &[0x2a, 0x86, 0x48, 0xce, 0x3d, 3, 1, 7];
+pub(crate) const PRIME256: &[u8] = &[0x2a, 0x86, 0x48, 0xce, 0x3d, 3, 1, 7];
 
 /// The algorithm of a public or private key, as its container names it.
 fn identifier(algorithm: Algorithm) -> Zeroizing<Vec<u8>> {

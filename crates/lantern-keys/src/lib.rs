@@ -21,6 +21,7 @@ pub mod keyring;
 mod passphrase;
 pub mod pem;
 pub mod pkcs12;
+pub mod program;
 mod protection;
 
 pub use passphrase::Passphrase;
@@ -97,6 +98,14 @@ pub enum KeyError {
         name: String,
         /// Those that there are.
         known: Vec<String>,
+    },
+    /// A program that signs did not.
+    #[error("the signer {name} did not sign: {why}")]
+    Program {
+        /// What `lantern.toml` calls it.
+        name: String,
+        /// What it said, or what is known.
+        why: String,
     },
     /// The copy holds another key.
     #[error("{} holds another key than {name}", path.display())]

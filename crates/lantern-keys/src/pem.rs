@@ -112,6 +112,16 @@ fn encrypted(bytes: &[u8], passphrase: &Passphrase) -> Result<PrivateKey, KeyErr
         .map_err(|error| if plain.first() == Some(&der::SEQUENCE) { error } else { KeyError::Passphrase })
 }
 
+/// The certificates of a file, in its order.
+///
+/// # Errors
+/// [`KeyError::Malformed`]; [`KeyError::NoCertificate`].
+pub fn certificates(bytes: &[u8]) -> Result<Vec<Vec<u8>>, KeyError> {
+    let all = parts(bytes)?.into_iter().filter(|part| part.label == "CERTIFICATE");
+    let all: Vec<Vec<u8>> = all.map(|part| part.bytes.to_vec()).collect();
+    if all.is_empty() { Err(KeyError::NoCertificate { alias: String::new() }) } else { Ok(all) }
+}
+
 /// Writes a part: what is not secret.
 pub fn write(label: &str, bytes: &[u8]) -> String {
     let packed = STANDARD.encode(bytes);

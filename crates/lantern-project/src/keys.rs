@@ -17,9 +17,10 @@ use lantern_exports::export::{Export, Form, Replacement};
 use lantern_exports::intake::Intake;
 use lantern_exports::signing::{Signing, SigningError};
 use lantern_formats::apk::SignedBy as Signer;
-use lantern_keys::key::Signer as _;
+use lantern_keys::key::Signer as SignsWith;
 use lantern_keys::keyring::{Facts, Keyring, OpenKey};
-use lantern_keys::{KeyError, Passphrase};
+use lantern_keys::program::Program;
+use lantern_keys::{KeyError, Passphrase, certificate, pem};
 use lantern_sign::{SignError, apk, bundle_jar};
 use lantern_store::durable;
 
@@ -51,7 +52,7 @@ impl std::fmt::Debug for Passphrases {
 impl Explained for KeyError {
     fn class(&self) -> Class {
         match self {
-            Self::Passphrase | Self::KeyPassphrase => Class::Refused,
+            Self::Passphrase | Self::KeyPassphrase | Self::Program { .. } => Class::Refused,
             Self::Malformed(_) | Self::OtherKey | Self::OtherCopy { .. } | Self::NoKey => Class::Damaged,
             Self::Disk(_) | Self::NoRandom => Class::Computer,
             _ => Class::Usage,
@@ -76,6 +77,7 @@ impl Explained for KeyError {
                 None => "lantern key list shows those that there are; lantern key new NAME makes one",
             },
             Self::OtherCopy { .. } => "find the right copy, or make a new one: lantern key backup NAME FILE",
+            Self::Program { .. } => "is its token there, and its service? Then the same command again",
             Self::Disk(error) => return fix_of_disk(error.source.kind()).map(str::to_owned).into_iter().collect(),
             _ => "lantern key --help says what can be read and made",
         };
@@ -109,6 +111,16 @@ fn role_of(form: Form) -> Option<Role> {
     }
 }
 
+/// What signs a target: a key of the keyring, or a program; what is known of it is public.
+struct Known {
+    name: Name,
+    chain: Vec<Vec<u8>>,
+    certificate: certificate::About,
+    /// What is noted of a key of the keyring; none for a program.
+    facts: Option<Facts>,
+    program: Option<Program>,
+}
+
 impl Project {
     /// The keyring.
     ///
@@ -127,16 +139,12 @@ impl Project {
             let what = format!("{} is {}, and sign is for Android packages and bundles", intake.name, form.name());
             return vec![at(Finding::of(Code::CannotSign, what, "remove sign from this target"))];
         };
-        let facts = match self.keyring().map_err(|error| error.to_string()).and_then(|keyring| facts_of(&keyring, key))
-        {
-            Ok(facts) => facts,
-            Err(what) => {
-                let fix = format!("lantern key list shows those that there are; lantern key new {key} makes it");
-                return vec![at(Finding::of(Code::KeyNotThere, what, fix))];
-            }
+        let known = match self.known_key(key) {
+            Ok(known) => known,
+            Err(finding) => return vec![at(*finding)],
         };
         let mut findings = Vec::new();
-        let own = Fingerprint(facts.certificate.sha256);
+        let own = Fingerprint(known.certificate.sha256);
         let identity = self.identity(edition);
         if let Some(pinned) = self.config().pins.get(identity, role).filter(|pinned| *pinned != own) {
             findings.push(at(self.other_key(key, (identity, role), own, pinned)));
@@ -154,9 +162,48 @@ impl Project {
             let fix = "have the engine export it unsigned, or set sign-again = true";
             findings.push(at(Finding::of(Code::SignedWithAnotherKey, what, fix)));
         }
-        findings.extend(validity(&facts).map(at));
-        findings.extend(without_backup(&facts).map(at));
+        findings.extend(validity(&known).map(at));
+        findings.extend(known.facts.as_ref().and_then(without_backup).map(at));
         findings
+    }
+
+    /// What a target's `sign` names.
+    fn known_key(&self, name: &Name) -> Result<Known, Box<Finding>> {
+        let not_there = |what: String, fix: String| Box::new(Finding::of(Code::KeyNotThere, what, fix));
+        let keyring = self.keyring().map_err(|error| not_there(error.to_string(), "set LANTERN_HOME".to_owned()))?;
+        let in_keyring = keyring.facts(name);
+        let Some(signer) = self.config().signers.get(name) else {
+            let facts = in_keyring.map_err(|error| {
+                let fix = format!("lantern key list shows those that there are; lantern key new {name} makes it");
+                not_there(error.to_string(), fix)
+            })?;
+            let (chain, certificate) = (facts.chain.clone(), facts.certificate.clone());
+            return Ok(Known { name: name.clone(), chain, certificate, facts: Some(facts), program: None });
+        };
+        if in_keyring.is_ok() {
+            let what = format!("{name} is a key of the keyring, and one of [signers]: it is not clear which is meant");
+            return Err(not_there(what, "rename the signer in lantern.toml".to_owned()));
+        }
+        let path = self.root().join(&signer.certificate);
+        let read = durable::read_limited(&path, lantern_keys::pkcs12::MAX_LEN).map_err(KeyError::from);
+        let chain = read.and_then(|bytes| pem::certificates(&bytes));
+        let known = chain.and_then(|chain| {
+            let own = chain.first().ok_or(KeyError::NoKey)?;
+            certificate::algorithm(own)?;
+            Ok((certificate::about(own)?, chain))
+        });
+        let (certificate, chain) = known.map_err(|error| {
+            let what = format!("the certificate of the signer {name}, {}: {error}", shown(&signer.certificate));
+            not_there(what, "write there the certificate of its key as PEM, and those above it".to_owned())
+        })?;
+        let program = Program {
+            name: name.clone(),
+            run: signer.run.clone(),
+            folder: self.root().to_owned(),
+            chain: chain.clone(),
+            time_limit: signer.time_limit,
+        };
+        Ok(Known { name: name.clone(), chain, certificate, facts: None, program: Some(program) })
     }
 
     /// The refusal of a key that is not the pinned one: why it matters, and the ways out.
@@ -195,8 +242,8 @@ impl Project {
         for (name, target) in self.config().targets_of(edition) {
             let Some(key) = &target.sign else { continue };
             // What is wrong with it is a finding, which stops before anything is signed.
-            let Ok(facts) = keyring.facts(key) else { continue };
-            by_target.insert(name.clone(), (key.clone(), facts));
+            let Ok(known) = self.known_key(key) else { continue };
+            by_target.insert(name.clone(), known);
         }
         if by_target.is_empty() {
             return Ok(None);
@@ -210,19 +257,18 @@ impl Project {
         &'a self,
         edition: &'a Name,
         record: &'a ReleaseRecord,
-    ) -> impl Iterator<Item = (&'a Name, &'a Target, Facts)> {
-        let keyring = self.keyring().ok();
+    ) -> impl Iterator<Item = (&'a Name, &'a Target, Known)> {
         self.config().targets_of(edition).filter_map(move |(name, target)| {
-            let facts = keyring.as_ref()?.facts(target.sign.as_ref()?).ok()?;
+            let known = self.known_key(target.sign.as_ref()?).ok()?;
             let by = record.targets.iter().find(|of| of.target == *name)?.signed_by()?;
-            (facts.chain.first().is_some_and(|own| Digest::of(own) == by.signer)).then_some((name, target, facts))
+            (known.chain.first().is_some_and(|own| Digest::of(own) == by.signer)).then_some((name, target, known))
         })
     }
 
     /// Notes which keys have signed a release.
     pub(crate) fn note_signed(&self, edition: &Name, record: &ReleaseRecord) {
         let Ok(keyring) = self.keyring() else { return };
-        for (_, _, facts) in self.signed_targets(edition, record) {
+        for facts in self.signed_targets(edition, record).filter_map(|(_, _, known)| known.facts) {
             if let Err(error) = keyring.note_used(&facts.name, environment::now()) {
                 log::warn!("that {} has signed is not noted: {error}", facts.name);
             }
@@ -234,11 +280,11 @@ impl Project {
         let identity = self.identity(edition);
         let mut findings = Vec::new();
         let mut pinned = BTreeSet::new();
-        for (name, target, facts) in self.signed_targets(edition, record) {
+        for (name, target, known) in self.signed_targets(edition, record) {
             let ending = target.export.rsplit_once('.').map(|(_, ending)| ending.to_ascii_lowercase());
             let role = if ending.as_deref() == Some("aab") { Role::AtStorefront } else { Role::OnDevice };
             if self.config().pins.get(identity, role).is_none() && pinned.insert(role) {
-                let finding = self.pin(identity, role, Fingerprint(facts.certificate.sha256), &facts.name);
+                let finding = self.pin(identity, role, Fingerprint(known.certificate.sha256), &known.name);
                 findings.push((Some(name.clone()), finding));
             }
         }
@@ -266,10 +312,6 @@ impl Project {
     }
 }
 
-fn facts_of(keyring: &Keyring, key: &Name) -> Result<Facts, String> {
-    keyring.facts(key).map_err(|error| error.to_string())
-}
-
 /// The keys that have a certificate.
 fn with_fingerprint(keyring: &Keyring, fingerprint: Fingerprint) -> Vec<Name> {
     let names = keyring.names().unwrap_or_default();
@@ -280,11 +322,11 @@ fn with_fingerprint(keyring: &Keyring, fingerprint: Fingerprint) -> Vec<Name> {
 }
 
 /// What is wrong with the dates of a key's certificate.
-fn validity(facts: &Facts) -> Option<Finding> {
-    let (from, until) = facts.certificate.valid;
+fn validity(known: &Known) -> Option<Finding> {
+    let (from, until) = known.certificate.valid;
     let now = environment::now();
     let day = |at: jiff::Timestamp| at.strftime("%Y-%m-%d");
-    let name = &facts.name;
+    let name = &known.name;
     if until <= now {
         let what = format!("the certificate of the key {name} expired on {}", day(until));
         let fix =
@@ -332,10 +374,10 @@ fn signed_by(export: &Export) -> Option<Signer> {
     Signer::of(&found).ok()
 }
 
-/// Signs with keys of the keyring.
+/// Signs with keys of the keyring, and with programs.
 struct KeySigning {
     keyring: Keyring,
-    by_target: BTreeMap<Name, (Name, Facts)>,
+    by_target: BTreeMap<Name, Known>,
     passphrases: Option<Passphrases>,
     opened: Mutex<BTreeMap<Name, Arc<OpenKey>>>,
 }
@@ -371,8 +413,8 @@ impl KeySigning {
 
 impl Signing for KeySigning {
     fn by(&self, target: &Name) -> Option<SignedBy> {
-        let (_, facts) = self.by_target.get(target)?;
-        Some(SignedBy { signer: Digest::of(facts.chain.first()?), settings: Digest::of(SETTINGS.as_bytes()) })
+        let known = self.by_target.get(target)?;
+        Some(SignedBy { signer: Digest::of(known.chain.first()?), settings: Digest::of(SETTINGS.as_bytes()) })
     }
 
     fn sign(
@@ -382,15 +424,21 @@ impl Signing for KeySigning {
         progress: &dyn Progress,
     ) -> Result<Vec<Replacement>, SigningError> {
         let target = intake.name;
-        let Some((name, facts)) = self.by_target.get(target) else { return Ok(Vec::new()) };
+        let Some(known) = self.by_target.get(target) else { return Ok(Vec::new()) };
         let export = intake.export();
         let Some(entry) = intake.entries().first() else { return Ok(Vec::new()) };
         // What the engine signed with this very key stays as it is.
-        if signed_by(export).is_some_and(|signer| signer.fingerprint == facts.certificate.sha256) {
+        if signed_by(export).is_some_and(|signer| signer.fingerprint == known.certificate.sha256) {
             return Ok(Vec::new());
         }
-        let key = self.key(target, name)?;
-        if key.chain().first() != facts.chain.first() {
+        let name = &known.name;
+        let opened = if known.program.is_none() { Some(self.key(target, name)?) } else { None };
+        let key: &dyn SignsWith = match (&known.program, &opened) {
+            (Some(program), _) => program,
+            (None, Some(key)) => &**key,
+            (None, None) => return Ok(Vec::new()),
+        };
+        if key.chain().first() != known.chain.first() {
             let why = format!("what is noted of the key {name} is of another key");
             let fix = format!("remove {name}.json in the keyring, and prepare again");
             return Err(SigningError::Refused { target: target.clone(), why, fix });
@@ -398,12 +446,16 @@ impl Signing for KeySigning {
         let at = work.join("signed");
         let open = || export.open_itself();
         let signed = match export.form {
-            Form::Package("aab") => bundle_jar::sign(&open, &at, &*key, progress),
-            _ => apk::sign(&open, &at, &*key, progress).map(|_| ()),
+            Form::Package("aab") => bundle_jar::sign(&open, &at, key, progress),
+            _ => apk::sign(&open, &at, key, progress).map(|_| ()),
         };
         signed.map_err(|error| match error {
             SignError::Stopped => SigningError::Stopped,
             SignError::Io(source) => SigningError::Io { path: at.clone(), source },
+            SignError::Key(error) => {
+                let fix = error.fixes().into_iter().next().unwrap_or_default();
+                SigningError::Refused { target: target.clone(), why: error.to_string(), fix }
+            }
             SignError::Refused { what, fix } => SigningError::Refused { target: target.clone(), why: what, fix },
             other => SigningError::Refused {
                 target: target.clone(),

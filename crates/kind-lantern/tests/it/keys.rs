@@ -302,3 +302,82 @@ fn base64_of(text: &str) -> Vec<u8> {
     }
     out
 }
+
+/// A signer of the studio's own: it has the key in a file, as a token has it in itself.
+#[cfg(target_os = "linux")]
+const SIGNER: &str = r#"
+import base64, json, subprocess, sys
+asked = json.loads(sys.stdin.readline())
+assert asked["schema"] == "lantern.signer/1" and asked["key"] == "token", asked
+assert set(asked) == {"schema", "key", "algorithm", "hash", "digest"}, asked
+digest = bytes.fromhex(asked["digest"])
+done = subprocess.run(
+    ["openssl", "pkeyutl", "-sign", "-inkey", "key.pem", "-pkeyopt", "digest:" + asked["hash"]],
+    input=digest, capture_output=True, check=True,
+)
+print(json.dumps({"signature": base64.b64encode(done.stdout).decode()}))
+"#;
+
+/// A game whose package a program signs.
+#[cfg(target_os = "linux")]
+fn with_program(script: &str, key: &str) -> Phone {
+    let phone = Phone::new();
+    phone.0.write("sign.py", script);
+    // The certificates of the samples are younger than the tests' clock.
+    phone.0.pass_hours(72);
+    for (name, from) in [("key.pem", format!("{key}.pem")), ("keys/token.crt", format!("{key}.crt"))] {
+        phone.0.write(name, &std::fs::read_to_string(sample(&from)).unwrap());
+    }
+    phone.0.edit("lantern.toml", "sign = \"saltmarsh-mobile\"", "sign = \"token\"");
+    let config = String::from_utf8(phone.0.read("lantern.toml")).unwrap();
+    let signer = "[signers.token]\nrun = [\"python3\", \"sign.py\"]\ncertificate = \"keys/token.crt\"\ntime-limit = \"20 seconds\"\n";
+    phone.0.write("lantern.toml", &format!("{config}\n{signer}"));
+    phone
+}
+
+/// Python and openssl are found by PATH, which tests clear.
+#[cfg(target_os = "linux")]
+fn with_path(phone: &Phone, arguments: &[&str]) -> Ran {
+    let path = std::env::var_os("PATH").unwrap();
+    Ran { output: phone.command(arguments).env("PATH", path).output().unwrap() }
+}
+
+#[cfg(target_os = "linux")]
+#[test]
+fn a_program_signs_what_it_is_given_the_digest_of() {
+    for key in ["ec", "rsa"] {
+        let phone = with_program(SIGNER, key);
+        let sealed = with_path(&phone, &["prepare"]).success();
+        assert!(sealed.stdout().contains("phone with the key token"), "{}", sealed.whole());
+        assert!(sealed.stdout().contains("pinned to the key token"), "{}", sealed.whole());
+        assert!(phone.inspected("1.3.2").to_string().contains("fingerprint"));
+        assert!(with_path(&phone, &["prepare"]).success().stdout().contains("nothing changed"));
+    }
+}
+
+#[cfg(target_os = "linux")]
+#[test]
+fn a_program_that_does_not_sign_seals_nothing() {
+    for (script, part) in [
+        ("print('{\"refused\": \"the token is locked\"}')", "the signer token did not sign: the token is locked"),
+        ("print('{\"signature\": \"AAAA\"}')", "its signature is not that of its certificate"),
+        ("print('{\"signature\": \"?\"}')", "its signature is not in base 64"),
+        ("print('hello')", "its answer is none"),
+        ("pass", "it gave no answer"),
+        ("import sys\nwhile True: print('x' * 1000)", "its answer does not end"),
+        ("import time\ntime.sleep(60)", "it did not answer within 1 seconds"),
+    ] {
+        let phone = with_program(script, "ec");
+        phone.0.edit("lantern.toml", "20 seconds", if script.contains("sleep") { "1 second" } else { "20 seconds" });
+        let refused = with_path(&phone, &["prepare"]).fails(3);
+        assert!(refused.stderr().contains(part), "{script}: {}", refused.whole());
+        assert!(!phone.0.event_kinds().iter().any(|kind| kind == "sealed"), "{script}");
+    }
+    let phone = with_program(SIGNER, "ec");
+    std::fs::remove_file(phone.0.path("keys/token.crt")).unwrap();
+    let missing = with_path(&phone, &["check"]).fails(1);
+    assert!(missing.stdout().contains("the certificate of the signer token, keys/token.crt"), "{}", missing.whole());
+    phone.run(&["key", "new", "token", "--kind", "p-256"]).success();
+    let both = with_path(&phone, &["check"]).fails(1);
+    assert!(both.stdout().contains("is a key of the keyring, and one of [signers]"), "{}", both.whole());
+}

@@ -37,9 +37,25 @@ pub struct Config {
     /// Devices that builds are tried on, each under a name of your choice.
     #[serde(default)]
     pub devices: BTreeMap<String, Device>,
+    /// What signs with a key that is not in the keyring, each under a name of your choice.
+    #[serde(default)]
+    pub signers: BTreeMap<String, Signer>,
     /// The keys that each identity is known by. lantern writes them when something is signed for the first time.
     #[serde(default)]
     pub pins: BTreeMap<String, Pins>,
+}
+
+/// A program that signs: with a token, or by asking a service.
+#[derive(Debug, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct Signer {
+    /// The program, then its arguments; a path is one from the folder of lantern.toml.
+    pub run: Vec<String>,
+    /// File with the certificate of its key and those above it, as PEM.
+    pub certificate: String,
+    /// How long one signature may take, such as "2 minutes". Left out: 5 minutes.
+    #[serde(default)]
+    pub time_limit: Option<String>,
 }
 
 /// The keys that one identity is known by.
@@ -216,7 +232,7 @@ pub struct Target {
     /// Files to be executable although neither their content nor being the start file shows it, as patterns.
     #[serde(default)]
     pub executable: Vec<String>,
-    /// Key of the keyring that signs it.
+    /// Key of the keyring, or one of the signers, that signs it.
     #[serde(default)]
     pub sign: Option<String>,
     /// Whether a package that was signed with another key is signed again.

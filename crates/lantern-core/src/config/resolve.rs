@@ -5,7 +5,10 @@ mod storefronts;
 use std::collections::{BTreeMap, BTreeSet};
 
 use super::shape::{MAX_PROBLEMS, Shape};
-use super::{Accept, Config, ConfigKey, Device, Edition, EditionKind, Game, Target, TargetStart, VersionSource, raw};
+use super::{
+    Accept, Config, ConfigKey, Device, Edition, EditionKind, Game, SignerProgram, Target, TargetStart, VersionSource,
+    raw,
+};
 use crate::choices::{BY_LANGUAGE, Choices, DefaultOption, NO_OPTION, Players};
 use crate::depots::Rule;
 use crate::finding::{Code, Finding, Severity, TextPlace};
@@ -14,10 +17,14 @@ use crate::notes::is_language;
 use crate::path::{TreePath, shown};
 use crate::patterns::Patterns;
 use crate::pins::{Fingerprint, Pins, Role};
+use crate::step::length_of_time;
 use crate::system::System;
 use crate::template::{DEVICE, Template};
 
 use ConfigKey::Key as K;
+
+/// How long a signature of a program may take where nothing is said: somebody may have to find a token and type its PIN.
+const SIGNATURE_TIME: std::time::Duration = std::time::Duration::from_secs(300);
 
 /// Reads a configuration as far as it can be read, with everything that is wrong with it.
 pub(super) fn read(file: &str, text: &str) -> (Option<Config>, Vec<Finding>) {
@@ -198,8 +205,48 @@ impl Check<'_> {
         let stop = self.stopping(&raw);
         let last_look = self.last_look(&raw);
         let devices = self.devices(&raw);
+        let signers = self.signers(&raw);
         let pins = self.pins(&raw);
-        Some(Config { game, editions, targets, choices, depots, storefronts, accept, stop, last_look, devices, pins })
+        Some(Config {
+            game,
+            editions,
+            targets,
+            choices,
+            depots,
+            storefronts,
+            accept,
+            stop,
+            last_look,
+            devices,
+            signers,
+            pins,
+        })
+    }
+
+    fn signers(&mut self, raw: &raw::Config) -> BTreeMap<Name, SignerProgram> {
+        let mut signers = BTreeMap::new();
+        for (name, signer) in &raw.signers {
+            let at = [K("signers"), K(name)];
+            let below = |key| [at.as_slice(), &[K(key)]].concat();
+            let key = self.parse::<Name>(&at, name, "rename the signer");
+            self.has_program(&below("run"), &signer.run, "run = [\"python3\", \"sign.py\"]");
+            let certificate = self.words(&below("certificate"), &signer.certificate);
+            let time_limit = self.optional(signer.time_limit.as_ref(), |check, text| {
+                match length_of_time(text).and_then(|time| time.try_into().ok()) {
+                    Some(time) => Some(time),
+                    None => {
+                        let what = format!("{text:?} is not a length of time");
+                        check.stop(&below("time-limit"), Code::WrongValue, what, "write it such as: \"2 minutes\"");
+                        None
+                    }
+                }
+            });
+            if let (Some(key), Some(certificate), Some(time_limit)) = (key, certificate, time_limit) {
+                let time_limit = time_limit.unwrap_or(SIGNATURE_TIME);
+                signers.insert(key, SignerProgram { run: signer.run.clone(), certificate, time_limit });
+            }
+        }
+        signers
     }
 
     fn pins(&mut self, raw: &raw::Config) -> Pins {
