@@ -41,6 +41,13 @@ impl fmt::Display for Fingerprint {
     }
 }
 
+impl Fingerprint {
+    /// Its first digits, to tell keys apart by eye.
+    pub fn short(&self) -> String {
+        self.to_string().chars().take(12).collect()
+    }
+}
+
 /// Who knows an identity by a key.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub enum Role {

@@ -214,11 +214,15 @@ impl Project {
         own: Fingerprint,
         pinned: Fingerprint,
     ) -> Finding {
-        let whose = match role {
-            Role::OnDevice => "devices know",
-            Role::AtStorefront => "storefronts know",
+        let (who, would) = match role {
+            Role::OnDevice => ("devices", "they would refuse an update"),
+            Role::AtStorefront => ("storefronts", "they would refuse a bundle"),
         };
-        let what = format!("{whose} {identity} by the key {pinned}, and {key} is another one ({own})");
+        let what = format!(
+            "{who} know {identity} by another key ({}…): {would} that is signed with {key} ({}…)",
+            pinned.short(),
+            own.short()
+        );
         let names = self.keyring().ok().map(|keyring| with_fingerprint(&keyring, pinned)).unwrap_or_default();
         let fix = match names.first() {
             Some(right) => format!("sign = \"{right}\": that is the pinned key"),

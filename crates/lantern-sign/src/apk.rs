@@ -69,7 +69,7 @@ pub fn sign<R: Read + Seek + Send>(
         true => jar::sign(open, &entries, "2, 3", signer, progress)?.to_vec(),
         false => Vec::new(),
     };
-    let mut writer = ZipWriter::new(BufWriter::new(bundle_jar::create(to)?));
+    let mut writer = ZipWriter::new(BufWriter::with_capacity(bundle_jar::BUFFER_LEN, bundle_jar::create(to)?));
     bundle_jar::write(&mut from, &mut writer, &entries, &files, alignment, progress)?;
     let mut file = writer.finish()?.into_inner().map_err(io::IntoInnerError::into_error)?;
     drop(from);

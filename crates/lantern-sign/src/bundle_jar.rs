@@ -13,6 +13,9 @@ use lantern_keys::key::Signer;
 pub use crate::digests::Opener;
 use crate::{SignError, jar};
 
+/// Bytes that are written at a time.
+pub(crate) const BUFFER_LEN: usize = 512 * 1024;
+
 /// Signs a bundle into a new file. Entries stay as they are packed, in their order; an older signature goes.
 ///
 /// # Errors
@@ -25,7 +28,7 @@ pub fn sign<R: Read + Seek + Send>(
 ) -> Result<(), SignError> {
     let entries = readable(&mut open()?)?;
     let files = jar::sign(open, &entries, "", signer, progress)?;
-    let mut writer = ZipWriter::new(BufWriter::new(create(to)?));
+    let mut writer = ZipWriter::new(BufWriter::with_capacity(BUFFER_LEN, create(to)?));
     write(&mut open()?, &mut writer, &entries, &files, |_| 1, progress)?;
     writer.finish()?.flush()?;
     verify(to)

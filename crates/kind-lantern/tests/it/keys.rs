@@ -118,8 +118,8 @@ fn another_key_than_the_pinned_one_is_refused() {
     let refused = phone.run(&["prepare"]).fails(1);
     let text = refused.stderr();
     for part in [
-        "devices know example.paperheron.saltmarsh by the key",
-        "second is another one",
+        "devices know example.paperheron.saltmarsh by another key (",
+        "they would refuse an update that is signed with second (",
         "other-key",
         "fix: sign = \"saltmarsh-mobile\"",
     ] {
