@@ -27,22 +27,9 @@ with zipfile.ZipFile(large, "a") as out:
                 left -= entry.write(os.urandom(min(left, 1 << 20)))
 PY
 size=$(stat -c %s "$work/large.apk")
-head -c $((size / 2)) "$work/large.apk" > "$work/first"
-tail -c +$((size / 2 + 1)) "$work/large.apk" > "$work/second"
+. scripts/timing.sh
+halves "$work/large.apk"
 
-median() { sort -n | awk '{v[NR]=$1} END {print v[int((NR+1)/2)]}'; }
-seconds() {
-  local from to
-  from=$(date +%s.%N)
-  "$@" > /dev/null
-  to=$(date +%s.%N)
-  echo "$to - $from" | bc
-}
-both() {
-  openssl dgst -sha256 "$work/first" &
-  openssl dgst -sha256 "$work/second" &
-  wait
-}
 copy() { rm -f "$work/copy" && cat "$work/large.apk" > "$work/copy"; }
 ours() { "$sign" "$work/large.apk" "$work/signed.apk" "$key" > "$work/said"; }
 theirs=$(for _ in $(seq "$runs"); do seconds both; done | median)

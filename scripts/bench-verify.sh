@@ -14,22 +14,9 @@ LANTERN_SEEDS="$work" LANTERN_PACKAGE_LEN="$bytes" \
   cargo test --quiet -p lantern-formats --lib apk::tests::what_is_signed_holds > /dev/null
 mv "$work/package/large" "$work/large.apk"
 size=$(stat -c %s "$work/large.apk")
-head -c $((size / 2)) "$work/large.apk" > "$work/first"
-tail -c +$((size / 2 + 1)) "$work/large.apk" > "$work/second"
+. scripts/timing.sh
+halves "$work/large.apk"
 
-median() { sort -n | awk '{v[NR]=$1} END {print v[int((NR+1)/2)]}'; }
-seconds() {
-  local from to
-  from=$(date +%s.%N)
-  "$@" > /dev/null
-  to=$(date +%s.%N)
-  echo "$to - $from" | bc
-}
-both() {
-  openssl dgst -sha256 "$work/first" &
-  openssl dgst -sha256 "$work/second" &
-  wait
-}
 ours() { LANTERN_HOME="$work/home" target/release/lantern inspect "$work/large.apk" --json; }
 ours > "$work/said"
 grep -q '"intact": *true' "$work/said" || { echo "the signature was not verified" >&2; exit 1; }

@@ -101,15 +101,15 @@ pub struct OpenKey {
 
 impl Signer for OpenKey {
     fn algorithm(&self) -> Algorithm {
-        self.entry.key.algorithm()
+        self.entry.algorithm()
     }
 
     fn chain(&self) -> &[Vec<u8>] {
-        &self.entry.chain
+        self.entry.chain()
     }
 
     fn sign(&self, hash: Hash, message: &[u8]) -> Result<Vec<u8>, KeyError> {
-        self.entry.key.sign(hash, message)
+        self.entry.sign(hash, message)
     }
 }
 

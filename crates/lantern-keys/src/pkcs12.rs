@@ -13,7 +13,7 @@ use zeroize::Zeroizing;
 use crate::KeyError;
 use crate::certificate;
 use crate::der::{self, Reader};
-use crate::key::PrivateKey;
+use crate::key::{Algorithm, PrivateKey, Signer};
 use crate::passphrase::Passphrase;
 use crate::protection::{self, Encrypted, Purpose};
 
@@ -44,6 +44,20 @@ pub struct Entry {
     pub key: PrivateKey,
     /// Its certificate first.
     pub chain: Vec<Vec<u8>>,
+}
+
+impl Signer for Entry {
+    fn algorithm(&self) -> Algorithm {
+        self.key.algorithm()
+    }
+
+    fn chain(&self) -> &[Vec<u8>] {
+        &self.chain
+    }
+
+    fn sign(&self, hash: Hash, message: &[u8]) -> Result<Vec<u8>, KeyError> {
+        self.key.sign(hash, message)
+    }
 }
 
 /// What the bags of a file hold.

@@ -5,43 +5,26 @@ use std::io;
 use std::path::{Path, PathBuf};
 
 use lantern_core::progress::Silent;
-use lantern_formats::hash::Hash;
 use lantern_formats::zip::Method;
 use lantern_formats::zip::write::ZipWriter;
-use lantern_keys::key::{Algorithm, Signer};
+use lantern_keys::key::Signer;
 use lantern_keys::pkcs12::Entry;
-use lantern_keys::{KeyError, Passphrase, pkcs12};
+use lantern_keys::{Passphrase, pkcs12};
 use lantern_rehearsal::exports::{GameVersion, write_android};
 use lantern_sign::{SignError, apk, bundle_jar};
 
-/// A key that lies in memory.
-#[derive(Debug)]
-pub struct Own(pub Entry);
-
-impl Signer for Own {
-    fn algorithm(&self) -> Algorithm {
-        self.0.key.algorithm()
-    }
-    fn chain(&self) -> &[Vec<u8>] {
-        &self.0.chain
-    }
-    fn sign(&self, hash: Hash, message: &[u8]) -> Result<Vec<u8>, KeyError> {
-        self.0.key.sign(hash, message)
-    }
-}
-
 /// One of the keys that lie beside the tests of `lantern-keys`.
-pub fn key(file: &str) -> Own {
+pub fn key(file: &str) -> Entry {
     let path = Path::new(env!("CARGO_MANIFEST_DIR")).join("../lantern-keys/tests/samples").join(file);
     let passphrase = Passphrase::new("punt and oar".to_owned());
-    Own(pkcs12::read(&std::fs::read(path).unwrap(), &passphrase).unwrap().remove(0))
+    pkcs12::read(&std::fs::read(path).unwrap(), &passphrase).unwrap().remove(0)
 }
 
-pub fn rsa() -> Own {
+pub fn rsa() -> Entry {
     key("aes.p12")
 }
 
-pub fn p256() -> Own {
+pub fn p256() -> Entry {
     key("java-legacy.p12")
 }
 

@@ -6,26 +6,10 @@ use std::path::{Path, PathBuf};
 
 use lantern_core::progress::Silent;
 use lantern_formats::{apk as reader, zip};
-use lantern_keys::key::{Algorithm, Signer};
+use lantern_keys::certificate;
+use lantern_keys::key::Algorithm;
 use lantern_keys::keyring::make;
-use lantern_keys::pkcs12::Entry;
-use lantern_keys::{KeyError, certificate};
 use lantern_sign::{SignError, apk, bundle_jar};
-
-#[derive(Debug)]
-struct Own(Entry);
-
-impl Signer for Own {
-    fn algorithm(&self) -> Algorithm {
-        self.0.key.algorithm()
-    }
-    fn chain(&self) -> &[Vec<u8>] {
-        &self.0.chain
-    }
-    fn sign(&self, hash: lantern_formats::hash::Hash, message: &[u8]) -> Result<Vec<u8>, KeyError> {
-        self.0.key.sign(hash, message)
-    }
-}
 
 fn packages(folder: &Path, out: &mut Vec<PathBuf>) {
     for entry in std::fs::read_dir(folder).unwrap().map(Result::unwrap) {
@@ -57,7 +41,7 @@ fn packages_of_others_are_signed_again() {
     let subject = certificate::name_of_studio("Paper Heron");
     let mut signed = 0;
     for algorithm in [Algorithm::P256, Algorithm::Rsa(3072), Algorithm::Rsa(4096)] {
-        let key = Own(make(algorithm, &subject, 30, now).unwrap());
+        let key = make(algorithm, &subject, 30, now).unwrap();
         for (number, path) in found.iter().enumerate() {
             let at = to.join(format!("{number}-{}.apk", algorithm.to_string().replace(' ', "-")));
             let open = || File::open(path);

@@ -1,0 +1,4 @@
+//! Packages that others have made, signed with our keys. `scripts/real-files.sh` fetches them.
+
+#[cfg(test)]
+mod packages;
