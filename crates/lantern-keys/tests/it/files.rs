@@ -1,17 +1,16 @@
-//! Files of `openssl` and of Java's key tool, with every common protection; hostile ones; and ours, read by `openssl`.
+//! Files of `openssl` and of Java's key tool, with every common protection; and hostile ones.
 
 use std::path::{Path, PathBuf};
-use std::process::Command;
 
 use lantern_formats::hash::Hash;
 use lantern_keys::key::Algorithm;
 use lantern_keys::pkcs12::Entry;
-use lantern_keys::{KeyError, Passphrase, certificate, java_store, keyring, pem, pkcs12};
+use lantern_keys::{KeyError, Passphrase, certificate, java_store, pem, pkcs12};
 use proptest::prelude::*;
 
-const PASSPHRASE: &str = "punt and oar";
+pub const PASSPHRASE: &str = "punt and oar";
 
-fn passphrase() -> Passphrase {
+pub fn passphrase() -> Passphrase {
     Passphrase::new(PASSPHRASE.to_owned())
 }
 
@@ -131,57 +130,6 @@ fn a_file_that_would_keep_a_computer_busy_is_refused_at_once() {
     let read = pkcs12::read(&hostile, &passphrase());
     assert!(matches!(read, Err(KeyError::TooManyRounds { count: 0x7fff_ffff, .. })), "{read:?}");
     assert!(begun.elapsed().as_secs() < 5);
-}
-
-fn openssl(arguments: &[&str], from: &Path) -> String {
-    let output = Command::new("openssl").args(arguments).arg("-in").arg(from).output().expect("openssl is there");
-    assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
-    String::from_utf8(output.stdout).unwrap() + &String::from_utf8(output.stderr).unwrap()
-}
-
-/// Unix: where openssl is part of the system.
-#[cfg(target_os = "linux")]
-#[test]
-fn openssl_reads_what_we_write() {
-    let folder = tempfile::tempdir().unwrap();
-    let at = "2026-11-28T12:00:00Z".parse().unwrap();
-    for algorithm in [Algorithm::P256, Algorithm::Rsa(3072)] {
-        let subject = certificate::name_of_studio("Paper Heron, \"Oar\" & Słony+=");
-        let entry =
-            Entry { alias: "saltmarsh-mobile".to_owned(), ..keyring::make(algorithm, &subject, 30, at).unwrap() };
-        let file = folder.path().join("key.p12");
-        std::fs::write(&file, &*pkcs12::write(&entry, &passphrase(), pkcs12::ROUNDS).unwrap()).unwrap();
-        let pass = format!("pass:{PASSPHRASE}");
-        let shown = openssl(&["pkcs12", "-info", "-nodes", "-passin", &pass], &file);
-        for part in [
-            "MAC: sha256, Iteration 600000",
-            "PBES2, PBKDF2, AES-256-CBC, Iteration 600000, PRF hmacWithSHA256",
-            "friendlyName: saltmarsh-mobile",
-            "BEGIN PRIVATE KEY",
-            "BEGIN CERTIFICATE",
-        ] {
-            assert!(shown.contains(part), "{part}: {shown}");
-        }
-        let certificate = folder.path().join("own.crt");
-        std::fs::write(&certificate, pem::write("CERTIFICATE", &entry.chain[0])).unwrap();
-        let text = openssl(&["x509", "-noout", "-text", "-nameopt", "RFC2253,utf8,-esc_msb"], &certificate);
-        for part in [
-            "Version: 3",
-            "Not After : Nov 28 12:00:00 2056 GMT",
-            "Digital Signature",
-            "Code Signing",
-            "CA:FALSE",
-            "Słony",
-        ] {
-            assert!(text.contains(part), "{part}: {text}");
-        }
-        let verified = Command::new("openssl")
-            .args(["verify", "-check_ss_sig", "-CAfile"])
-            .args([&certificate, &certificate])
-            .output()
-            .unwrap();
-        assert!(verified.status.success(), "{verified:?}");
-    }
 }
 
 proptest! {

@@ -4,3 +4,6 @@
 mod files;
 #[cfg(test)]
 mod keyring;
+// Where it is part of the system.
+#[cfg(all(test, target_os = "linux"))]
+mod openssl;

@@ -4,3 +4,6 @@
 mod packages;
 #[cfg(test)]
 mod scene;
+// Where they are part of the system.
+#[cfg(all(test, target_os = "linux"))]
+mod tools;

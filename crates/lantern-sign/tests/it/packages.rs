@@ -1,6 +1,5 @@
 use std::fs::{self, File};
 use std::path::Path;
-use std::process::Command;
 use std::sync::LazyLock;
 
 use lantern_formats::apk as reader;
@@ -16,14 +15,6 @@ static MANIFEST: LazyLock<(String, Method, Vec<u8>)> = LazyLock::new(|| unpacked
 fn schemes(path: &Path) -> Vec<(u8, Option<String>)> {
     let found = reader::verify(&|| File::open(path)).unwrap();
     found.into_iter().map(|scheme| (scheme.version, scheme.wrong)).collect()
-}
-
-/// Runs a general tool; it must be content.
-fn content(program: &str, arguments: &[&str]) -> String {
-    let output = Command::new(program).args(arguments).output().unwrap_or_else(|error| panic!("{program}: {error}"));
-    let shown = String::from_utf8_lossy(&output.stdout).into_owned() + &String::from_utf8_lossy(&output.stderr);
-    assert!(output.status.success(), "{program}: {shown}");
-    shown
 }
 
 #[test]
@@ -98,35 +89,6 @@ fn a_bundle_is_signed_file_by_file() {
         let text = String::from_utf8(signed[0].2.clone()).unwrap();
         assert!(text.contains("Name: META-INF/services/example.Post"), "{text}");
         assert!(text.split("\r\n").all(|line| line.len() <= 72));
-        // By general tools.
-        let [file, block] = [&signed[1], &signed[2]].map(|(name, _, bytes)| {
-            let path = folder.path(&name.replace('/', "-"));
-            fs::write(&path, bytes).unwrap();
-            path.to_str().unwrap().to_owned()
-        });
-        content(
-            "openssl",
-            &[
-                "cms",
-                "-verify",
-                "-binary",
-                "-inform",
-                "DER",
-                "-in",
-                &block,
-                "-content",
-                &file,
-                "-noverify",
-                "-out",
-                "/dev/null",
-            ],
-        );
-        fs::write(&file, b"another").unwrap();
-        let other = Command::new("openssl")
-            .args(["cms", "-verify", "-binary", "-inform", "DER", "-in", &block, "-content", &file, "-noverify"])
-            .output()
-            .unwrap();
-        assert!(!other.status.success());
     }
 }
 
@@ -205,7 +167,6 @@ proptest! {
     #[test]
     fn every_entry_of_any_archive_is_intact(
         entries in prop::collection::btree_map("[a-zA-Z0-9 ó紙_.-]{1,30}(/[a-z]{1,9}){0,3}", (any::<bool>(), prop::collection::vec(any::<u8>(), 0..3000)), 1..20),
-        with_python in 0_u8..20,
     ) {
         let folder = Folder::new();
         let mut files = vec![MANIFEST.clone()];
@@ -216,9 +177,5 @@ proptest! {
         write(&from, &files);
         sign(&from, &to, &p256()).unwrap();
         prop_assert_eq!(&unpacked(&to)[3..], &files[..]);
-        if with_python == 0 {
-            let to = to.to_str().unwrap();
-            content("python3", &["-c", "import sys, zipfile; assert zipfile.ZipFile(sys.argv[1]).testzip() is None", to]);
-        }
     }
 }
