@@ -5,5 +5,6 @@ mod files;
 #[cfg(test)]
 mod keyring;
 // Where it is part of the system.
-#[cfg(all(test, target_os = "linux"))]
+#[cfg(test)]
+#[cfg(target_os = "linux")]
 mod openssl;

@@ -5,5 +5,6 @@ mod packages;
 #[cfg(test)]
 mod scene;
 // Where they are part of the system.
-#[cfg(all(test, target_os = "linux"))]
+#[cfg(test)]
+#[cfg(target_os = "linux")]
 mod tools;
