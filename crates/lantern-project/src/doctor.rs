@@ -68,12 +68,13 @@ const LITTLE_ROOM: u64 = 1_000_000_000;
 const CLOCKS: Duration = Duration::from_secs(300);
 
 impl Workspace {
-    /// Looks at everything that a project needs: its folder, room, the ledger, every storefront. Storefronts are asked.
+    /// Looks at everything that a project needs: its folder, room, the ledger, its keys, every storefront. Storefronts are asked.
     ///
     /// # Errors
     /// [`ProjectError::Stopped`].
     pub fn doctor(&self, progress: &dyn Progress) -> Result<Vec<Checkup>, ProjectError> {
         let mut out = vec![self.folder(), self.room(), self.ledger_opens()];
+        out.extend(self.project.keys_there());
         for (name, configured) in &self.project.config().storefronts {
             if progress.stopped() {
                 return Err(ProjectError::Stopped);

@@ -24,6 +24,7 @@ use lantern_keys::{KeyError, Passphrase, certificate, pem};
 use lantern_sign::{SignError, apk, bundle_jar};
 use lantern_store::durable;
 
+use crate::doctor::Checkup;
 use crate::error::{Class, Explained, fix_of_disk};
 use crate::{Project, ProjectError, access, environment};
 
@@ -204,6 +205,26 @@ impl Project {
             time_limit: signer.time_limit,
         };
         Ok(Known { name: name.clone(), chain, certificate, facts: None, program: Some(program) })
+    }
+
+    /// Whether each key is there that a target names, is valid, and has a backup that opened. No passphrase is asked for.
+    pub(crate) fn keys_there(&self) -> Vec<Checkup> {
+        let names: BTreeSet<&Name> = self.config().targets.values().filter_map(|target| target.sign.as_ref()).collect();
+        let look = |name: &Name| {
+            let what = format!("key {name}");
+            let wrong = |finding: Finding| {
+                Checkup::wrong(what.clone(), finding.what, finding.fix.unwrap_or_else(|| "lantern check".to_owned()))
+            };
+            let known = match self.known_key(name) {
+                Ok(known) => known,
+                Err(finding) => return wrong(*finding),
+            };
+            let finding = validity(&known).or_else(|| known.facts.as_ref().and_then(without_backup));
+            let until = known.certificate.valid.1.strftime("%Y-%m-%d");
+            finding
+                .map_or_else(|| Checkup::well(what.clone(), format!("its certificate is valid until {until}")), wrong)
+        };
+        names.into_iter().map(look).collect()
     }
 
     /// The refusal of a key that is not the pinned one: why it matters, and the ways out.

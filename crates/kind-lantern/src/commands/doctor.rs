@@ -13,8 +13,8 @@ const EXAMPLES: &str = r#"Examples:
 
 /// Look whether all is there that is needed, each with its cure
 ///
-/// This computer's clock, terminal and clipboard; in a game's folder also its configuration, the disk, the ledger, and every
-/// storefront, which is asked. Changes nothing.
+/// This computer's clock, terminal and clipboard; in a game's folder also its configuration, the disk, the ledger, the
+/// keys that targets name, and every storefront, which is asked. Changes nothing.
 #[derive(Debug, clap::Args)]
 #[command(after_help = EXAMPLES)]
 pub struct Args {}

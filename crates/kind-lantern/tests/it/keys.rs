@@ -96,10 +96,14 @@ fn from_a_new_key_to_a_signed_release() {
     let facts = phone.inspected("1.3.2").to_string();
     assert!(facts.contains(shown["sha256"].as_str().unwrap()), "{facts}");
     // A drilled copy, and nobody warns any more.
+    let ill = phone.run(&["doctor"]).fails(1);
+    assert!(ill.stdout().contains("there is no backup of the key saltmarsh-mobile"), "{}", ill.whole());
     phone.run(&["key", "backup", "saltmarsh-mobile", "copy.p12"]).success();
     assert!(phone.run(&["check"]).success().stdout().contains("was ever opened"));
     phone.run(&["key", "drill", "saltmarsh-mobile", "copy.p12"]).success();
     assert!(!phone.run(&["check"]).success().stdout().contains("no-drilled-backup"));
+    let well = phone.run(&["doctor"]);
+    assert!(well.stdout().contains("key saltmarsh-mobile   its certificate is valid until 2056"), "{}", well.whole());
     // The next version is signed by the same key without a word about pins.
     write_android(&phone.0.path("exports/saltmarsh.apk"), GameVersion::New, false).unwrap();
     phone.0.edit("lantern.toml", "1.3.2", "1.4.0");
