@@ -27,7 +27,7 @@ mod message;
 pub enum SignError {
     /// The archive cannot be read.
     #[error(transparent)]
-    Zip(#[from] ZipError),
+    Zip(ZipError),
     /// The file cannot be read or written.
     #[error("reading or writing the package")]
     Io(#[from] io::Error),
@@ -56,10 +56,20 @@ impl SignError {
     }
 }
 
+impl From<ZipError> for SignError {
+    fn from(error: ZipError) -> Self {
+        match error {
+            // A full disk is no broken archive.
+            ZipError::Io(error) => Self::Io(error),
+            other => Self::Zip(other),
+        }
+    }
+}
+
 impl From<ApkError> for SignError {
     fn from(error: ApkError) -> Self {
         match error {
-            ApkError::Zip(error) => Self::Zip(error),
+            ApkError::Zip(error) => error.into(),
             ApkError::Io(error) => Self::Io(error),
             other => Self::NotValid(other.to_string()),
         }

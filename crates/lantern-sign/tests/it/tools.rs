@@ -1,9 +1,11 @@
 //! What general tools say of what was signed.
 
 use std::fs;
+use std::path::Path;
 use std::process::Command;
 
 use lantern_formats::zip::Method;
+use lantern_sign::SignError;
 
 use crate::scene::{Folder, p256, rsa, sign, sign_bundle, unpacked, write};
 
@@ -52,5 +54,16 @@ fn python_reads_and_verifies_a_package() {
         changed[5_000] ^= 1;
         fs::write(&to, changed).unwrap();
         assert!(!run("python3", &[script, path]));
+    }
+}
+
+/// A device on which nothing can be written is a full disk, and not a broken package.
+#[test]
+fn a_full_disk_is_said_to_be_one() {
+    let folder = Folder::new();
+    let (from, full) = (folder.package(26), Path::new("/dev/full"));
+    for signed in [sign(&from, full, &p256()).map(|_| ()), sign_bundle(&from, full, &p256())] {
+        let Err(SignError::Io(error)) = signed else { panic!("{signed:?}") };
+        assert_eq!(error.kind(), std::io::ErrorKind::StorageFull);
     }
 }
