@@ -291,6 +291,7 @@ impl Keyring {
     /// # Errors
     /// [`KeyError::Disk`].
     pub fn back_up(&self, key: &OpenKey, to: &Path, passphrase: &Passphrase, now: Timestamp) -> Result<(), KeyError> {
+        self.refuse_inside(to)?;
         self.export(key, to, passphrase)?;
         let mut facts = self.facts(&key.name)?;
         facts.backups.retain(|backup| backup.path != to);
@@ -311,11 +312,22 @@ impl Keyring {
         Ok(durable::write_private(to, &bytes)?)
     }
 
+    /// Refuses a copy that lies in the keyring.
+    fn refuse_inside(&self, copy: &Path) -> Result<(), KeyError> {
+        let real = |path: &Path| path.canonicalize().ok();
+        let folder = copy.parent().and_then(real);
+        match folder.is_some() && folder == real(&self.folder) {
+            true => Err(KeyError::NotACopy { path: copy.to_owned() }),
+            false => Ok(()),
+        }
+    }
+
     /// Opens a copy in memory, signs with it, verifies that with the certificate of the keyring, and notes the day.
     ///
     /// # Errors
     /// [`KeyError::OtherCopy`]; those of reading it.
     pub fn drill(&self, name: &Name, copy: &Path, passphrase: &Passphrase, now: Timestamp) -> Result<Facts, KeyError> {
+        self.refuse_inside(copy)?;
         let mut facts = self.facts(name)?;
         let bytes = durable::read_limited(copy, pkcs12::MAX_LEN)?;
         let read = pkcs12::read(&bytes, passphrase)?;

@@ -115,6 +115,12 @@ pub enum KeyError {
         /// The copy.
         path: PathBuf,
     },
+    /// What is to be a copy lies in the keyring.
+    #[error("{} lies in the keyring itself: what happens to the key happens to it", path.display())]
+    NotACopy {
+        /// Where it is, or would be.
+        path: PathBuf,
+    },
     /// A file or folder.
     #[error(transparent)]
     Disk(#[from] DurableError),

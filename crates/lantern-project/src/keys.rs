@@ -77,6 +77,7 @@ impl Explained for KeyError {
                 Some(near) => return vec![format!("did you mean {near}?")],
                 None => "lantern key list shows those that there are; lantern key new NAME makes one",
             },
+            Self::NotACopy { .. } => "write the copy to another disk: lantern key backup NAME FILE",
             Self::OtherCopy { .. } => "find the right copy, or make a new one: lantern key backup NAME FILE",
             Self::Program { .. } => "is its token there, and its service? Then the same command again",
             Self::Disk(error) => return fix_of_disk(error.source.kind()).map(str::to_owned).into_iter().collect(),

@@ -53,6 +53,15 @@ fn a_key_is_kept_opened_copied_and_drilled() {
     assert_eq!(keyring.drill(&mobile, &copy, &other, later).unwrap().drilled(), Some(later));
     assert_eq!(keyring.facts(&mobile).unwrap().backups.len(), 1);
 
+    // Nor does the key itself count as a copy, by whatever way it is reached, or a copy beside it.
+    let roundabout = folder.path().join("stick/../keys/saltmarsh-mobile.p12");
+    for own in [keyring.path_of(&mobile), roundabout] {
+        assert!(matches!(keyring.drill(&mobile, &own, &passphrase(), later), Err(KeyError::NotACopy { .. })));
+    }
+    let beside = folder.path().join("keys/copy.p12");
+    assert!(matches!(keyring.back_up(&key, &beside, &passphrase(), now), Err(KeyError::NotACopy { .. })));
+    assert_eq!(keyring.facts(&mobile).unwrap().backups.len(), 1);
+
     // A copy of another key does not count.
     let second = name("second");
     keyring.add(&second, entry(), &passphrase(), Origin::Made, now).unwrap();
