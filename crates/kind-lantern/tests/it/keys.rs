@@ -385,3 +385,69 @@ fn a_program_that_does_not_sign_seals_nothing() {
     let both = with_path(&phone, &["check"]).fails(1);
     assert!(both.stdout().contains("is a key of the keyring, and one of [signers]"), "{}", both.whole());
 }
+
+/// A bundle with the least that one has: its manifest is written as Protocol Buffers write it.
+fn bundle(path: &Path) {
+    fn varint(mut number: u64, out: &mut Vec<u8>) {
+        while number >= 0x80 {
+            out.push(number as u8 | 0x80);
+            number >>= 7;
+        }
+        out.push(number as u8);
+    }
+    let field = |number: u8, bytes: &[u8]| {
+        let mut out = vec![number << 3 | 2];
+        varint(bytes.len() as u64, &mut out);
+        [&out[..], bytes].concat()
+    };
+    let attribute = |name: &str, value: &str, id: u64| {
+        let mut out = [field(2, name.as_bytes()), field(3, value.as_bytes())].concat();
+        if id != 0 {
+            out.push(5 << 3);
+            varint(id, &mut out);
+        }
+        field(4, &out)
+    };
+    let element = [
+        field(3, b"manifest"),
+        attribute("package", "example.paperheron.saltmarsh", 0),
+        attribute("versionCode", "25", 0x0101_021b),
+        attribute("versionName", "1.3.2", 0x0101_021c),
+    ];
+    let manifest = field(1, &element.concat());
+    let mut zip = lantern_formats::zip::write::ZipWriter::new(std::fs::File::create(path).unwrap());
+    for (name, bytes) in
+        [("base/manifest/AndroidManifest.xml", &manifest[..]), ("base/assets/letter.txt", b"Dear Aldous")]
+    {
+        let write = |out: &mut dyn std::io::Write| out.write_all(bytes);
+        zip.file(name, lantern_formats::zip::Method::Deflate, 0o644, bytes.len() as u64, write).unwrap();
+    }
+    zip.finish().unwrap();
+}
+
+/// Storefronts may know the studio by another key than devices do: each is pinned in its own role.
+#[test]
+fn a_bundle_is_signed_for_storefronts() {
+    let phone = Phone::with_key();
+    bundle(&phone.0.path("exports/saltmarsh.aab"));
+    phone.run(&["key", "new", "for-uploads", "--kind", "p-256"]).success();
+    let config = String::from_utf8(phone.0.read("lantern.toml")).unwrap();
+    let target =
+        "[targets.bundle]\nsystems = [\"android\"]\nexport = \"exports/saltmarsh.aab\"\nsign = \"for-uploads\"\n";
+    phone.0.write("lantern.toml", &format!("{config}\n{target}"));
+    let sealed = phone.run(&["prepare"]).success();
+    let fingerprint = |name: &str| {
+        let shown = phone.run(&["key", "show", name, "--json"]).json();
+        shown["sha256"].as_str().unwrap().to_owned()
+    };
+    let text = String::from_utf8(phone.0.read("lantern.toml")).unwrap();
+    for (role, name) in [("on-device", "saltmarsh-mobile"), ("at-storefront", "for-uploads")] {
+        let line = format!("{role} = \"{}\"", fingerprint(name));
+        assert!(text.contains(&line), "{line}\n{text}\n{}", sealed.whole());
+    }
+    phone.run(&["releases", "write", "1.3.2", "out", "--target", "bundle"]).success();
+    let inspected = phone.run(&["inspect", "out/saltmarsh.aab", "--json"]).json().to_string();
+    assert!(inspected.contains(&fingerprint("for-uploads")), "{inspected}");
+    // What was left in lantern.toml is right: the same again makes nothing, and asks for nothing.
+    assert!(phone.without_passphrase(&["prepare"]).success().stdout().contains("nothing changed"));
+}
