@@ -174,7 +174,12 @@ impl PrivateKey {
         )
     }
 
-    fn of_scalar(scalar: &[u8; 32]) -> Result<Self, KeyError> {
+    /// The key of the curve P-256 whose secret number is this one. What is not random there is nobody's secret: for tests, and for
+    /// who makes the number elsewhere.
+    ///
+    /// # Errors
+    /// [`KeyError::Malformed`] for zero, and for what lies beyond the curve's order.
+    pub fn of_scalar(scalar: &[u8; 32]) -> Result<Self, KeyError> {
         let key =
             p256::ecdsa::SigningKey::from_slice(scalar).map_err(|_| KeyError::Malformed("the key of the curve"))?;
         let point = key.verifying_key().to_sec1_point(false);

@@ -368,9 +368,22 @@ fn facts_of(name: &Name, entry: &Entry, origin: Origin, since: Timestamp) -> Res
 /// # Errors
 /// [`KeyError::Years`]; [`KeyError::NoRandom`].
 pub fn make(algorithm: Algorithm, subject: &[u8], years: u16, now: Timestamp) -> Result<Entry, KeyError> {
-    let key = PrivateKey::generate(algorithm)?;
     let mut serial = [0; 16];
     getrandom::fill(&mut serial).map_err(|_| KeyError::NoRandom)?;
+    with_certificate(PrivateKey::generate(algorithm)?, subject, years, now, serial)
+}
+
+/// Gives a key a certificate of its own with this serial number.
+///
+/// # Errors
+/// [`KeyError::Years`].
+pub fn with_certificate(
+    key: PrivateKey,
+    subject: &[u8],
+    years: u16,
+    now: Timestamp,
+    serial: [u8; 16],
+) -> Result<Entry, KeyError> {
     let certificate = certificate::self_signed(&key, subject, now, years, serial)?;
     Ok(Entry { alias: String::new(), key, chain: vec![certificate] })
 }

@@ -2,7 +2,7 @@ use std::path::PathBuf;
 
 use clap::Subcommand;
 use lantern_core::names::Name;
-use lantern_keys::key::Algorithm;
+use lantern_keys::key::{Algorithm, PrivateKey};
 use lantern_keys::keyring::{self, Facts, Keyring, Origin};
 use lantern_keys::pkcs12::Entry;
 use lantern_keys::{KeyError, Passphrase, certificate, java_store, pem, pkcs12};
@@ -186,8 +186,23 @@ fn new(keyring: &Keyring, args: &New, ui: &Ui) -> Done {
     };
     let passphrase = args.passphrase.for_new(&format!("A passphrase for the key {name} (not shown):"), ui)?;
     let now = lantern_project::now();
-    let entry = keyring::make(args.kind, &subject, args.years, now)?;
+    let entry = match seeded() {
+        Some(key) => keyring::with_certificate(key?, &subject, args.years, now, [1; 16])?,
+        None => keyring::make(args.kind, &subject, args.years, now)?,
+    };
     add(keyring, name, entry, &passphrase, Origin::Made, ui)
+}
+
+/// In builds for tests: a key that is always the same, so that what it signs can be compared.
+#[cfg(debug_assertions)]
+fn seeded() -> Option<Result<PrivateKey, KeyError>> {
+    let seed: u8 = std::env::var("LANTERN_KEY_SEED").ok()?.parse().ok()?;
+    Some(PrivateKey::of_scalar(&[seed; 32]))
+}
+
+#[cfg(not(debug_assertions))]
+fn seeded() -> Option<Result<PrivateKey, KeyError>> {
+    None
 }
 
 fn add(keyring: &Keyring, name: &Name, entry: Entry, passphrase: &Passphrase, origin: Origin, ui: &Ui) -> Done {

@@ -476,7 +476,6 @@ pub fn settings() -> insta::Settings {
     settings.add_filter(r"127\.0\.0\.1:\d+", "127.0.0.1:PORT");
     settings.add_filter(r"/[^ \n]*/home/access/[0-9a-f]{12}\.json", "HOME/access/ORIGIN.json");
     settings.add_filter(r"/[^ \n]*/(\.tmp[A-Za-z0-9]+)", "FOLDER");
-    settings.add_filter(r"\b[0-9a-f]{64}\b", "FINGERPRINT");
     settings.add_filter(r"(?m)release id +[0-9a-f]{12}", "release id  ID");
     settings.add_filter(r"in \d+\.\d seconds", "in S seconds");
     settings.add_filter(r"PATH=[^ \n]*:\$PATH", "PATH=BIN:$$PATH");
