@@ -11,11 +11,20 @@ impl Ui {
         if !self.can_ask() {
             return Err(CommandError::missing_answer(what, option));
         }
-        let secret = rpassword::prompt_password(format!("{question} ")).map_err(|e| match e.kind() {
-            io::ErrorKind::Interrupted => CommandError::stopped(),
-            _ => CommandError::io("read it", e),
-        })?;
+        let secret = self.ask_secret_or_nothing(question)?;
         if secret.is_empty() { Err(CommandError::missing_answer(what, option)) } else { Ok(secret) }
+    }
+
+    /// As [`Self::ask_secret`], at a terminal, where to press Enter is an answer, too.
+    pub fn ask_secret_or_nothing(&self, question: &str) -> Result<String, CommandError> {
+        let asked = rpassword::prompt_password(format!("{question} "));
+        if self.is_stopped() {
+            return Err(CommandError::stopped());
+        }
+        asked.map_err(|error| match error.kind() {
+            io::ErrorKind::Interrupted => CommandError::stopped(),
+            _ => CommandError::io("read it", error),
+        })
     }
 
     /// Asks for a line. Without a terminal nothing is asked: the option that gives the answer is named.

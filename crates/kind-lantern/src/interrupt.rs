@@ -4,8 +4,6 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
-use lantern_storefront::connector;
-
 use crate::diagnostic::CommandError;
 use crate::ui::Ui;
 
@@ -39,16 +37,16 @@ async fn asked_to_end() -> std::io::Result<()> {
     }
 }
 
-/// Waits until no connector runs any more.
-async fn connectors_ended() {
-    while connector::is_running() {
+/// Waits until no program runs any more that this one started.
+async fn programs_ended() {
+    while lantern_program::is_running() {
         tokio::time::sleep(Duration::from_millis(20)).await;
     }
 }
 
 /// The first Ctrl-C asks the work to stop where it is tidy. A request that hangs or a prompt does not hear that: a
-/// little later the program ends anyway, which is safe at any point. The second Ctrl-C ends it at once. A connector has longer:
-/// it is ended before this program is.
+/// little later the program ends anyway, which is safe at any point. The second Ctrl-C ends it at once. A program that
+/// this one started has longer: it is ended first.
 pub fn listen(stop: Arc<AtomicBool>, ui: Ui) {
     std::thread::spawn(move || {
         let Ok(runtime) = tokio::runtime::Builder::new_current_thread().enable_io().enable_time().build() else {
@@ -60,17 +58,17 @@ pub fn listen(stop: Arc<AtomicBool>, ui: Ui) {
             }
             stop.store(true, Ordering::Relaxed);
             tokio::select! {
-                _ = asked_to_end() => connector::end_at_once(),
+                _ = asked_to_end() => lantern_program::end_at_once(),
                 () = tokio::time::sleep(STOP_WITHIN) => {}
             }
-            if connector::is_running() {
-                ui.aside("waiting for the connector to end; Ctrl-C once more ends it at once");
+            if lantern_program::is_running() {
+                ui.aside("waiting for the program that was started; Ctrl-C once more ends it at once");
                 tokio::select! {
-                    _ = asked_to_end() => connector::end_at_once(),
-                    () = connectors_ended() => {}
+                    _ = asked_to_end() => lantern_program::end_at_once(),
+                    () = programs_ended() => {}
                 }
                 // The command itself says what came of it.
-                connectors_ended().await;
+                programs_ended().await;
                 tokio::time::sleep(STOP_WITHIN).await;
             }
             let error = CommandError::stopped();

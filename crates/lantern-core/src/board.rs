@@ -457,7 +457,7 @@ impl Board {
 
     /// Returns what the board says of the newest `count` releases, of the newest of each target, and of those that are on a
     /// branch: enough to say what is live where, what lacks it, and what comes next, without what happened long ago. How
-    /// many releases are left out stands in it: whoever looks for an older one has to ask the whole board.
+    /// many releases are left out stands in it: an older one is found on the whole board alone.
     #[must_use]
     pub fn recent(&self, count: usize) -> Self {
         let mut newest: Vec<&KnownRelease> = self.releases.iter().collect();

@@ -103,9 +103,8 @@ pub fn with_pin(text: &str, identity: &Identity, role: Role, fingerprint: Finger
         let gap = if before.ends_with('\n') { "" } else { end };
         return Some(format!("{before}{gap}{line}{end}{after}"));
     }
-    if text.contains("pins")
-        && (text.contains(&format!("pins.\"{identity}\"")) || text.contains("[pins]") || text.contains("pins ="))
-    {
+    let other_forms = [format!("pins.\"{identity}\""), "[pins]".to_owned(), "pins =".to_owned()];
+    if other_forms.iter().any(|form| text.contains(form)) {
         return None;
     }
     let gap = if text.is_empty() || text.ends_with('\n') { "" } else { end };

@@ -11,7 +11,7 @@ pub const TAKEN_OUT: &str = "(taken out)";
 const SECRET_WORDS: [&str; 8] =
     ["secret", "token", "password", "passwd", "passphrase", "credential", "apikey", "invitation"];
 
-/// Whether a value of this name is nobody's business. `key` alone counts as a part of its own: a keyboard is no key.
+/// Whether a value of this name is secret. `key` alone counts as a part of its own: a keyboard is no key.
 fn sounds_secret(name: &str) -> bool {
     let name = name.to_ascii_lowercase();
     SECRET_WORDS.iter().any(|word| name.contains(word)) || name.split(['-', '_', '.']).any(|part| part == "key")

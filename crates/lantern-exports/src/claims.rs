@@ -26,6 +26,20 @@ pub struct TargetClaims {
     /// Programs in it whose signatures hold.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub(crate) verified: Vec<String>,
+    /// Who signed a package, if that holds.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub package_signer: Option<PackageSigner>,
+}
+
+/// Who signed a package.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct PackageSigner {
+    /// SHA-256 of the certificate.
+    pub fingerprint: [u8; 32],
+    /// Its subject, as RFC 4514 writes it.
+    pub subject: String,
+    /// Whether it is a key that everybody has.
+    pub is_debug: bool,
 }
 
 impl TargetClaims {
@@ -38,6 +52,11 @@ impl TargetClaims {
             findings: seen.findings,
             judged_until: seen.judged_until,
             verified: seen.verified,
+            package_signer: seen.package_signer.map(|signer| PackageSigner {
+                fingerprint: signer.fingerprint,
+                is_debug: signer.is_debug(),
+                subject: signer.subject,
+            }),
         }
     }
 

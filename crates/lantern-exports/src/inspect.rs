@@ -21,6 +21,7 @@ use lantern_core::patterns::Patterns;
 use lantern_core::progress::Progress;
 use lantern_core::release::Start;
 use lantern_core::system::{Family, System};
+use lantern_formats::apk::SignedBy;
 use lantern_formats::program::{self, Kind, Program};
 use lantern_formats::{FormatError, bundle};
 use lantern_store::seal::{SourceEntry, SourceKind};
@@ -96,6 +97,8 @@ pub struct Inspected {
     pub judged_until: Option<i64>,
     /// Programs in it whose signatures were verified, and hold.
     pub verified: Vec<String>,
+    /// Who signed a package, if that holds.
+    pub package_signer: Option<SignedBy>,
     /// The moment for which all of that is said.
     at: Timestamp,
 }
@@ -126,6 +129,7 @@ impl Inspected {
             findings: Vec::new(),
             judged_until: None,
             verified: Vec::new(),
+            package_signer: None,
             at,
         }
     }

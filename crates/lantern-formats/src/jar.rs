@@ -271,7 +271,7 @@ fn wrong_files(files: &[File<'_>], sections: &Sections<'_>, open: Opener<'_>) ->
     let shown = |name: &[u8]| String::from_utf8_lossy(name).escape_debug().to_string();
     let mut names: Vec<&str> = files.iter().map(|file| file.name).collect();
     names.sort_unstable();
-    // Folders are of no account.
+    // Folders are not signed.
     let is_there = |name: &[u8]| name.ends_with(b"/") || names.binary_search_by(|n| n.as_bytes().cmp(name)).is_ok();
     if let Some(gone) = sections.0.iter().find(|section| !is_there(&section.name)) {
         return Ok(Some(format!("{} was taken out after it was signed", shown(&gone.name))));

@@ -120,7 +120,7 @@ pub struct Message {
 }
 
 impl Message {
-    /// Reads one; what stands after it is nobody's business.
+    /// Reads one; what stands after it is ignored.
     ///
     /// # Errors
     /// [`FormatError`] for what is no signed message.

@@ -66,7 +66,7 @@ pub fn read(bytes: &[u8], passphrase: &Passphrase, of_keys: Option<&Passphrase>)
         return Err(KeyError::Malformed("the key store: it is cut off"));
     };
     if Hash::Sha1.digest_of([&utf16(passphrase)[..], b"Mighty Aphrodite", body]) != stated {
-        // Whether it is the passphrase or the file cannot be told apart.
+        // A wrong passphrase and a damaged file look the same here.
         return Err(KeyError::Passphrase);
     }
     let mut store = Cursor(body.strip_prefix(&MAGIC).ok_or(KeyError::Malformed("the key store"))?);

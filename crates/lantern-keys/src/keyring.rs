@@ -15,7 +15,7 @@ use serde::{Deserialize, Serialize};
 use crate::key::{Algorithm, PrivateKey, Signer};
 use crate::passphrase::Passphrase;
 use crate::pkcs12::Entry;
-use crate::{KeyError, certificate, pkcs12};
+use crate::{KeyError, certificate, pem, pkcs12};
 
 const FORMAT: &str = "lantern.key/1";
 const MAX_NOTES_LEN: u64 = 1024 * 1024;
@@ -242,19 +242,9 @@ impl Keyring {
         if read.first().is_none_or(|read| read.key.public() != entry.key.public() || read.chain != entry.chain) {
             return Err(KeyError::Malformed("the key that was written"));
         }
-        // Under a name of its own first: whoever takes the name at the same time keeps his key.
-        let part = self.folder.join(format!(".{name}.part-{}", std::process::id()));
-        durable::write_private(&part, &bytes)?;
-        let linked = fs::hard_link(&part, &path);
-        let linked = match linked {
-            Err(error) if error.kind() == std::io::ErrorKind::AlreadyExists => Err(exists()),
-            // Some disks know no links.
-            Err(_) if path.exists() => Err(exists()),
-            Err(_) => Ok(durable::rename(&part, &path)?),
-            Ok(()) => Ok(durable::sync_folder(&self.folder)?),
-        };
-        durable::remove_file(&part)?;
-        linked?;
+        if !durable::write_private_new(&path, &bytes)? {
+            return Err(exists());
+        }
         let facts = facts_of(name, &entry, origin, now)?;
         self.note(&facts)?;
         Ok(facts)
@@ -304,12 +294,17 @@ impl Keyring {
     /// # Errors
     /// [`KeyError::Disk`].
     pub fn export(&self, key: &OpenKey, to: &Path, passphrase: &Passphrase) -> Result<(), KeyError> {
-        if to.exists() {
-            let source = std::io::Error::new(std::io::ErrorKind::AlreadyExists, "a file is there already");
-            return Err(DurableError { what: "write", path: to.to_owned(), source }.into());
-        }
         let bytes = pkcs12::write(&key.entry, passphrase, self.rounds)?;
-        Ok(durable::write_private(to, &bytes)?)
+        must_be_new(durable::write_private_new(to, &bytes)?, to)
+    }
+
+    /// Writes the certificates of a key as PEM: they are public. A file that is there is not replaced.
+    ///
+    /// # Errors
+    /// [`KeyError::Disk`].
+    pub fn export_certificates(&self, facts: &Facts, to: &Path) -> Result<(), KeyError> {
+        let text: String = facts.chain.iter().map(|found| pem::write("CERTIFICATE", found)).collect();
+        must_be_new(durable::write_new(to, text.as_bytes())?, to)
     }
 
     /// Refuses a copy that lies in the keyring.
@@ -346,6 +341,16 @@ impl Keyring {
         }
         self.note(&facts)?;
         Ok(facts)
+    }
+}
+
+fn must_be_new(is_written: bool, path: &Path) -> Result<(), KeyError> {
+    match is_written {
+        true => Ok(()),
+        false => {
+            let source = std::io::Error::new(std::io::ErrorKind::AlreadyExists, "a file is there already");
+            Err(DurableError { what: "write", path: path.to_owned(), source }.into())
+        }
     }
 }
 

@@ -2,7 +2,8 @@
 //!
 //! - [`key::PrivateKey`], [`key::Signer`]: a key in memory, and the one thing that all signing knows of it.
 //! - [`certificate`]: certificates that keys make for themselves, and what others say.
-//! - [`pkcs12`], [`pem`], [`java_store`]: files with keys.
+//! - [`file`](mod@file): files with keys, of whatever kind; [`pkcs12`], [`pem`], [`java_store`]: each kind.
+//! - [`program`]: a program that signs.
 //! - [`keyring::Keyring`]: the folder where they are kept, what is known of each, its copies and their drills.
 //!
 //! What is secret is wiped from memory when it is dropped, and shown by no `Debug`. Not here: configuration, terminal.
@@ -15,6 +16,7 @@ use lantern_store::durable::DurableError;
 
 pub mod certificate;
 pub mod der;
+pub mod file;
 pub mod java_store;
 pub mod key;
 pub mod keyring;
@@ -33,6 +35,14 @@ pub enum KeyError {
     /// Another passphrase.
     #[error("the passphrase is not the right one")]
     Passphrase,
+    /// A new passphrase that machines would guess.
+    #[error("the passphrase has {chars} characters; {least} are the least")]
+    ShortPassphrase {
+        /// How many it has.
+        chars: usize,
+        /// How many it must have.
+        least: usize,
+    },
     /// Another passphrase of the key within its store.
     #[error("the key in the store has another passphrase than the store")]
     KeyPassphrase,

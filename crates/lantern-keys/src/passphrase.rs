@@ -4,6 +4,11 @@ use std::fmt;
 
 use zeroize::Zeroizing;
 
+use crate::KeyError;
+
+/// Characters that a new passphrase has at least. Ours: shorter ones are guessed by machines.
+const MIN_CHARS: usize = 10;
+
 /// A passphrase.
 #[derive(Clone, PartialEq, Eq)]
 pub struct Passphrase(Zeroizing<String>);
@@ -26,9 +31,20 @@ impl Passphrase {
         &self.0
     }
 
-    /// How many characters it has.
-    pub fn chars(&self) -> usize {
-        self.0.chars().count()
+    /// Whether there is nothing in it.
+    pub fn is_empty(&self) -> bool {
+        self.0.is_empty()
+    }
+
+    /// The same, if it is long enough for a key that is kept from now on.
+    ///
+    /// # Errors
+    /// [`KeyError::ShortPassphrase`].
+    pub fn long_enough(self) -> Result<Self, KeyError> {
+        match self.0.chars().count() {
+            chars if chars < MIN_CHARS => Err(KeyError::ShortPassphrase { chars, least: MIN_CHARS }),
+            _ => Ok(self),
+        }
     }
 }
 

@@ -63,14 +63,14 @@ impl Signer for Entry {
 /// What the bags of a file hold.
 #[derive(Default)]
 struct Bags {
-    /// Name, id and bytes of each.
-    keys: Vec<(String, Vec<u8>, Zeroizing<Vec<u8>>)>,
+    /// Name and bytes of each.
+    keys: Vec<(String, Zeroizing<Vec<u8>>)>,
     certificates: Vec<Vec<u8>>,
     count: usize,
 }
 
 /// Whether bytes begin as such a file does.
-pub fn may_be(bytes: &[u8]) -> bool {
+pub(crate) fn may_be(bytes: &[u8]) -> bool {
     bytes.first() == Some(&der::SEQUENCE)
 }
 
@@ -87,7 +87,7 @@ pub fn read(bytes: &[u8], passphrase: &Passphrase) -> Result<Vec<Entry>, KeyErro
         return Err(KeyError::Unsupported("it is a key file of another version of PKCS #12".to_owned()));
     }
     let safes = data(file.inside(der::SEQUENCE, "the contents")?)?;
-    let passphrase = &verified(file, safes, passphrase)?;
+    verify(file, safes, passphrase)?;
     let mut safes = Reader::new(safes).inside(der::SEQUENCE, "the contents")?;
     let mut bags = Bags::default();
     while !safes.is_empty() {
@@ -138,10 +138,10 @@ fn encrypted_data(mut info: Reader<'_>, passphrase: &Passphrase) -> Result<Zeroi
     protection::decrypt(&Encrypted { algorithm, bytes }, passphrase)
 }
 
-/// Verifies the checksum over the contents: only with the right passphrase it is right. Returns the passphrase.
-fn verified(mut file: Reader<'_>, safes: &[u8], passphrase: &Passphrase) -> Result<Passphrase, KeyError> {
+/// Verifies the checksum over the contents: only with the right passphrase it is right.
+fn verify(mut file: Reader<'_>, safes: &[u8], passphrase: &Passphrase) -> Result<(), KeyError> {
     if file.is_empty() {
-        return Err(KeyError::Unsupported("it has no checksum: whoever had it could have changed it".to_owned()));
+        return Err(KeyError::Unsupported("it has no checksum: anyone could have changed it".to_owned()));
     }
     let mut mac = file.inside(der::SEQUENCE, "the checksum")?;
     let mut digest = mac.inside(der::SEQUENCE, "the checksum")?;
@@ -160,10 +160,7 @@ fn verified(mut file: Reader<'_>, safes: &[u8], passphrase: &Passphrase) -> Resu
         }
     };
     let key = protection::pkcs12_key(hash, Purpose::Mac, passphrase, salt, rounds, hash.len());
-    match hmac::verify(&hmac::Key::new(algorithm, &key), safes, stated) {
-        Ok(()) => Ok(passphrase.clone()),
-        Err(_) => Err(KeyError::Passphrase),
-    }
+    hmac::verify(&hmac::Key::new(algorithm, &key), safes, stated).map_err(|_| KeyError::Passphrase)
 }
 
 impl Bags {
@@ -179,15 +176,15 @@ impl Bags {
             let mut value = bag.inside(0xa0, "a bag")?;
             match kind.strip_prefix(BAG) {
                 Some(&[1]) => {
-                    let (name, id) = attributes(bag)?;
-                    self.keys.push((name, id, Zeroizing::new(value.whole("a key")?.to_vec())));
+                    let name = name_in(bag)?;
+                    self.keys.push((name, Zeroizing::new(value.whole("a key")?.to_vec())));
                 }
                 Some(&[2]) => {
                     let mut info = value.inside(der::SEQUENCE, "an encrypted key")?;
                     let algorithm = info.inside(der::SEQUENCE, "a key's encryption")?;
                     let bytes = info.bytes(der::OCTET_STRING, "an encrypted key")?;
-                    let (name, id) = attributes(bag)?;
-                    self.keys.push((name, id, protection::decrypt(&Encrypted { algorithm, bytes }, passphrase)?));
+                    let name = name_in(bag)?;
+                    self.keys.push((name, protection::decrypt(&Encrypted { algorithm, bytes }, passphrase)?));
                 }
                 Some(&[3]) => {
                     let mut found = value.inside(der::SEQUENCE, "a certificate")?;
@@ -208,9 +205,8 @@ impl Bags {
         for found in &self.certificates {
             by_key.entry(certificate::public_key(found)?).or_insert(found);
         }
-        let entry = |(alias, _, bytes): (String, Vec<u8>, Zeroizing<Vec<u8>>)| {
+        let entry = |(alias, bytes): (String, Zeroizing<Vec<u8>>)| {
             let key = PrivateKey::from_pkcs8(&bytes)?;
-            // What belongs together is what fits: an id is only a word.
             let own = by_key.get(&key.public()).ok_or(KeyError::NoCertificate { alias: alias.clone() })?;
             Ok(Entry { chain: chain(own, &self.certificates)?, alias, key })
         };
@@ -242,28 +238,22 @@ fn chain(own: &[u8], all: &[Vec<u8>]) -> Result<Vec<Vec<u8>>, KeyError> {
     Ok(out)
 }
 
-/// The name and the id of a bag.
-fn attributes(mut bag: Reader<'_>) -> Result<(String, Vec<u8>), KeyError> {
-    let (mut name, mut id) = (String::new(), Vec::new());
+/// The name of a bag; empty where it has none. What belongs together is seen from the keys, whatever ids say.
+fn name_in(mut bag: Reader<'_>) -> Result<String, KeyError> {
     if bag.is_empty() {
-        return Ok((name, id));
+        return Ok(String::new());
     }
     let mut set = bag.inside(der::SET, "a bag's attributes")?;
     while !set.is_empty() {
         let mut attribute = set.inside(der::SEQUENCE, "an attribute")?;
-        let kind = attribute.bytes(der::OID, "an attribute's kind")?;
-        let mut values = attribute.inside(der::SET, "an attribute's value")?;
-        match kind {
-            FRIENDLY_NAME => {
-                let (pairs, _) = values.bytes(0x1e, "a name")?.as_chunks::<2>();
-                let units = pairs.iter().map(|pair| u16::from_be_bytes(*pair));
-                name = char::decode_utf16(units).map(|c| c.unwrap_or(char::REPLACEMENT_CHARACTER)).collect();
-            }
-            LOCAL_KEY_ID => id = values.bytes(der::OCTET_STRING, "an id")?.to_vec(),
-            _ => {}
+        if attribute.bytes(der::OID, "an attribute's kind")? == FRIENDLY_NAME {
+            let mut values = attribute.inside(der::SET, "an attribute's value")?;
+            let (pairs, _) = values.bytes(0x1e, "a name")?.as_chunks::<2>();
+            let units = pairs.iter().map(|pair| u16::from_be_bytes(*pair));
+            return Ok(char::decode_utf16(units).map(|c| c.unwrap_or(char::REPLACEMENT_CHARACTER)).collect());
         }
     }
-    Ok((name, id))
+    Ok(String::new())
 }
 
 /// Writes a key with its certificates. `rounds` is how often the passphrase is hashed: [`ROUNDS`] outside of tests.

@@ -32,7 +32,7 @@ pub struct Program {
     pub folder: PathBuf,
     /// The certificate of its key, and those above it.
     pub chain: Vec<Vec<u8>>,
-    /// How long one signature may take; somebody may have to type a PIN.
+    /// How long one signature may take; someone may have to type a PIN.
     pub time_limit: Duration,
 }
 

@@ -171,7 +171,7 @@ impl Project {
                         Code::Unsigned | Code::DebugKey | Code::SignatureSchemeMissing | Code::UnalignedLibrary
                     )
                 });
-                found.extend(self.key_findings(edition, intake));
+                found.extend(self.key_findings(edition, intake, seen.package_signer.as_ref()));
             }
             judged.findings.extend(found.into_iter().map(|finding| (Some(intake.name.clone()), finding)));
             judged.claims.insert(intake.name.clone(), seen.claims);

@@ -17,6 +17,8 @@ pub struct Fixed {
     pub now: Option<Timestamp>,
     /// Random bytes follow from it.
     pub seed: Option<u64>,
+    /// Passphrases of keys are hashed only this often.
+    pub key_rounds: Option<u32>,
 }
 
 static FIXED: OnceLock<Fixed> = OnceLock::new();
@@ -26,6 +28,11 @@ static DRAWN: AtomicU64 = AtomicU64::new(0);
 /// Fixes clock and randomness for the rest of this process; the first call counts.
 pub fn fix(fixed: Fixed) {
     let _ = FIXED.set(fixed);
+}
+
+/// How often passphrases are hashed, where that is fixed.
+pub(crate) fn key_rounds() -> Option<u32> {
+    FIXED.get().and_then(|fixed| fixed.key_rounds)
 }
 
 /// Returns now, to the millisecond.

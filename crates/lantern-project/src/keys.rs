@@ -1,54 +1,27 @@
-//! The keys of a project: which of the keyring signs what, what is wrong with them, and the signing itself.
+//! The keys of a project: which one signs what, what is wrong with them, and which each identity is known by.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeSet;
 use std::path::Path;
-use std::sync::{Arc, Mutex};
 
 use jiff::ToSpan;
-use lantern_core::config::Target;
+use lantern_core::config::{self, Target};
 use lantern_core::digest::Digest;
 use lantern_core::finding::{Code, Finding, Severity};
 use lantern_core::names::{Identity, Name, nearest};
+use lantern_core::path::shown;
 use lantern_core::pins::{Fingerprint, Role, with_pin};
-use lantern_core::progress::Progress;
-use lantern_core::release::{ReleaseRecord, SignedBy};
-use lantern_core::{config, path::shown};
-use lantern_exports::export::{Export, Form, Replacement};
+use lantern_core::release::ReleaseRecord;
+use lantern_exports::claims::PackageSigner;
+use lantern_exports::export::Form;
 use lantern_exports::intake::Intake;
-use lantern_exports::signing::{Signing, SigningError};
-use lantern_formats::apk::SignedBy as Signer;
-use lantern_keys::key::Signer as SignsWith;
-use lantern_keys::keyring::{Facts, Keyring, OpenKey};
+use lantern_keys::keyring::{Facts, Keyring};
 use lantern_keys::program::Program;
-use lantern_keys::{KeyError, Passphrase, certificate, pem};
-use lantern_sign::{SignError, apk, bundle_jar};
+use lantern_keys::{KeyError, certificate, file, pem};
 use lantern_store::durable;
 
 use crate::doctor::Checkup;
 use crate::error::{Class, Explained, fix_of_disk};
 use crate::{Project, ProjectError, access, environment};
-
-/// What signing does, as part of what decides whether something changed: another number for other bytes of the same key.
-const SETTINGS: &str = "android packages and bundles, 1";
-
-/// Gives the passphrase of a key, by asking or from where it is kept.
-#[derive(Clone)]
-pub struct Passphrases(Arc<Give>);
-
-type Give = dyn Fn(&Name) -> Result<Passphrase, String> + Send + Sync;
-
-impl Passphrases {
-    /// Those that a function gives; its error says what is missing.
-    pub fn new(give: impl Fn(&Name) -> Result<Passphrase, String> + Send + Sync + 'static) -> Self {
-        Self(Arc::new(give))
-    }
-}
-
-impl std::fmt::Debug for Passphrases {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        f.write_str("Passphrases")
-    }
-}
 
 impl Explained for KeyError {
     fn class(&self) -> Class {
@@ -64,13 +37,14 @@ impl Explained for KeyError {
         let fix = match self {
             Self::Passphrase => "try again; without the passphrase only a backup with another one helps",
             Self::KeyPassphrase => "give the key's own passphrase with --key-passphrase-file",
-            Self::OldPem => "write it anew: openssl pkcs8 -topk8 -in KEY.pem -out NEW.pem",
+            Self::OldPem => "write it again: openssl pkcs8 -topk8 -in KEY.pem -out NEW.pem",
             Self::Malformed(_) => "take a backup of the key: lantern key import NAME BACKUP.p12",
             Self::TooManyRounds { .. } => "is it really a key file? Nothing honest asks for so much",
             Self::NoCertificate { .. } => "add the certificate: put its PEM behind the key in the same file",
             Self::OtherKey => "find the certificate that was made for this key",
             Self::SeveralKeys { .. } => "choose one: --alias NAME",
             Self::Subject(_) => "write it such as: CN=Paper Heron,O=Paper Heron,C=IS",
+            Self::ShortPassphrase { .. } => "take a sentence of four or five words",
             Self::Years { .. } => "leave --years out: 30 years are made then",
             Self::Exists { .. } => "take another name: a key is never replaced",
             Self::Unknown { name, known } => match nearest(name, known.iter().map(String::as_str)) {
@@ -97,11 +71,10 @@ pub fn keyring() -> Result<Keyring, ProjectError> {
 
 fn keyring_in(own: Option<&Path>) -> Result<Keyring, ProjectError> {
     let keyring = Keyring::new(access::own_folder(own)?.join("keys"));
-    #[cfg(debug_assertions)]
-    if let Some(rounds) = std::env::var("LANTERN_KEY_ROUNDS").ok().and_then(|text| text.parse().ok()) {
-        return Ok(keyring.with_rounds(rounds));
-    }
-    Ok(keyring)
+    Ok(match environment::key_rounds() {
+        Some(rounds) => keyring.with_rounds(rounds),
+        None => keyring,
+    })
 }
 
 /// Who knows an identity by the key of a package of this kind; none for what is not signed here.
@@ -113,14 +86,46 @@ fn role_of(form: Form) -> Option<Role> {
     }
 }
 
-/// What signs a target: a key of the keyring, or a program; what is known of it is public.
-struct Known {
-    name: Name,
-    chain: Vec<Vec<u8>>,
-    certificate: certificate::About,
-    /// What is noted of a key of the keyring; none for a program.
-    facts: Option<Facts>,
-    program: Option<Program>,
+/// What signs a target, as far as it is public.
+pub(crate) enum Known {
+    /// A key of the keyring.
+    Key(Facts),
+    /// A program, with what its certificate says.
+    Program(Program, certificate::About),
+}
+
+impl Known {
+    pub(crate) fn name(&self) -> &Name {
+        match self {
+            Self::Key(facts) => &facts.name,
+            Self::Program(program, _) => &program.name,
+        }
+    }
+
+    /// The certificate, as DER.
+    pub(crate) fn own(&self) -> Option<&Vec<u8>> {
+        match self {
+            Self::Key(facts) => facts.chain.first(),
+            Self::Program(program, _) => program.chain.first(),
+        }
+    }
+
+    fn certificate(&self) -> &certificate::About {
+        match self {
+            Self::Key(facts) => &facts.certificate,
+            Self::Program(_, about) => about,
+        }
+    }
+
+    pub(crate) fn fingerprint(&self) -> Fingerprint {
+        Fingerprint(self.certificate().sha256)
+    }
+
+    /// What is wrong with it, whatever it signs: its dates, or that no copy of it ever opened.
+    fn findings(&self) -> impl Iterator<Item = Finding> {
+        let without = if let Self::Key(facts) = self { without_backup(facts) } else { None };
+        validity(self).into_iter().chain(without)
+    }
 }
 
 impl Project {
@@ -133,7 +138,12 @@ impl Project {
     }
 
     /// What is wrong with the key that is to sign a target, and whether it may sign it at all.
-    pub(crate) fn key_findings(&self, edition: &Name, intake: &Intake<'_>) -> Vec<Finding> {
+    pub(crate) fn key_findings(
+        &self,
+        edition: &Name,
+        intake: &Intake<'_>,
+        signed_by: Option<&PackageSigner>,
+    ) -> Vec<Finding> {
         let Some(key) = &intake.target.sign else { return Vec::new() };
         let at = |finding: Finding| finding.at(self.place_of(&["targets", intake.name.as_str(), "sign"]));
         let form = intake.export().form;
@@ -146,13 +156,12 @@ impl Project {
             Err(finding) => return vec![at(*finding)],
         };
         let mut findings = Vec::new();
-        let own = Fingerprint(known.certificate.sha256);
+        let own = known.fingerprint();
         let identity = self.identity(edition);
         if let Some(pinned) = self.config().pins.get(identity, role).filter(|pinned| *pinned != own) {
             findings.push(at(self.other_key(key, (identity, role), own, pinned)));
         }
-        if let Some(signer) =
-            signed_by(intake.export()).filter(|signer| !signer.is_debug() && signer.fingerprint != own.0)
+        if let Some(signer) = signed_by.filter(|signer| !signer.is_debug && signer.fingerprint != own.0)
             && !intake.target.sign_again
         {
             let what = format!(
@@ -164,48 +173,35 @@ impl Project {
             let fix = "have the engine export it unsigned, or set sign-again = true";
             findings.push(at(Finding::of(Code::SignedWithAnotherKey, what, fix)));
         }
-        findings.extend(validity(&known).map(at));
-        findings.extend(known.facts.as_ref().and_then(without_backup).map(at));
+        findings.extend(known.findings().map(at));
         findings
     }
 
     /// What a target's `sign` names.
-    fn known_key(&self, name: &Name) -> Result<Known, Box<Finding>> {
+    pub(crate) fn known_key(&self, name: &Name) -> Result<Known, Box<Finding>> {
         let not_there = |what: String, fix: String| Box::new(Finding::of(Code::KeyNotThere, what, fix));
         let keyring = self.keyring().map_err(|error| not_there(error.to_string(), "set LANTERN_HOME".to_owned()))?;
-        let in_keyring = keyring.facts(name);
         let Some(signer) = self.config().signers.get(name) else {
-            let facts = in_keyring.map_err(|error| {
-                let fix = format!("lantern key list shows those that there are; lantern key new {name} makes it");
-                not_there(error.to_string(), fix)
-            })?;
-            let (chain, certificate) = (facts.chain.clone(), facts.certificate.clone());
-            return Ok(Known { name: name.clone(), chain, certificate, facts: Some(facts), program: None });
+            let fix = format!("lantern key list shows those that there are; lantern key new {name} makes it");
+            return keyring.facts(name).map(Known::Key).map_err(|error| not_there(error.to_string(), fix));
         };
-        if in_keyring.is_ok() {
+        if keyring.facts(name).is_ok() {
             let what = format!("{name} is a key of the keyring, and one of [signers]: it is not clear which is meant");
             return Err(not_there(what, "rename the signer in lantern.toml".to_owned()));
         }
-        let path = self.root().join(&signer.certificate);
-        let read = durable::read_limited(&path, lantern_keys::pkcs12::MAX_LEN).map_err(KeyError::from);
-        let chain = read.and_then(|bytes| pem::certificates(&bytes));
-        let known = chain.and_then(|chain| {
+        let read = || -> Result<_, KeyError> {
+            let bytes = durable::read_limited(&self.root().join(&signer.certificate), file::MAX_LEN)?;
+            let chain = pem::certificates(&bytes)?;
             let own = chain.first().ok_or(KeyError::NoKey)?;
             certificate::algorithm(own)?;
             Ok((certificate::about(own)?, chain))
-        });
-        let (certificate, chain) = known.map_err(|error| {
+        };
+        let (about, chain) = read().map_err(|error| {
             let what = format!("the certificate of the signer {name}, {}: {error}", shown(&signer.certificate));
             not_there(what, "write there the certificate of its key as PEM, and those above it".to_owned())
         })?;
-        let program = Program {
-            name: name.clone(),
-            run: signer.run.clone(),
-            folder: self.root().to_owned(),
-            chain: chain.clone(),
-            time_limit: signer.time_limit,
-        };
-        Ok(Known { name: name.clone(), chain, certificate, facts: None, program: Some(program) })
+        let (name, run, folder) = (name.clone(), signer.run.clone(), self.root().to_owned());
+        Ok(Known::Program(Program { name, run, folder, chain, time_limit: signer.time_limit }, about))
     }
 
     /// Whether each key is there that a target names, is valid, and has a backup that opened. No passphrase is asked for.
@@ -220,10 +216,11 @@ impl Project {
                 Ok(known) => known,
                 Err(finding) => return wrong(*finding),
             };
-            let finding = validity(&known).or_else(|| known.facts.as_ref().and_then(without_backup));
-            let until = known.certificate.valid.1.strftime("%Y-%m-%d");
-            finding
-                .map_or_else(|| Checkup::well(what.clone(), format!("its certificate is valid until {until}")), wrong)
+            let until = known.certificate().valid.1.strftime("%Y-%m-%d");
+            match known.findings().next() {
+                Some(finding) => wrong(finding),
+                None => Checkup::well(what.clone(), format!("its certificate is valid until {until}")),
+            }
         };
         names.into_iter().map(look).collect()
     }
@@ -256,29 +253,7 @@ impl Project {
         Finding::of(Code::OtherKey, what, fix)
     }
 
-    /// The signing of an edition's targets; none where no target names a key. No passphrase is asked for before something is
-    /// signed.
-    pub(crate) fn key_signing(
-        &self,
-        edition: &Name,
-        passphrases: Option<&Passphrases>,
-    ) -> Result<Option<Arc<dyn Signing>>, ProjectError> {
-        let keyring = self.keyring()?;
-        let mut by_target = BTreeMap::new();
-        for (name, target) in self.config().targets_of(edition) {
-            let Some(key) = &target.sign else { continue };
-            // What is wrong with it is a finding, which stops before anything is signed.
-            let Ok(known) = self.known_key(key) else { continue };
-            by_target.insert(name.clone(), known);
-        }
-        if by_target.is_empty() {
-            return Ok(None);
-        }
-        let (passphrases, opened) = (passphrases.cloned(), Mutex::default());
-        Ok(Some(Arc::new(KeySigning { keyring, by_target, passphrases, opened })))
-    }
-
-    /// The targets of a release that a key of the keyring has signed, each with what is known of the key.
+    /// The targets of a release that were signed, each with what is known of what signed it.
     fn signed_targets<'a>(
         &'a self,
         edition: &'a Name,
@@ -287,14 +262,15 @@ impl Project {
         self.config().targets_of(edition).filter_map(move |(name, target)| {
             let known = self.known_key(target.sign.as_ref()?).ok()?;
             let by = record.targets.iter().find(|of| of.target == *name)?.signed_by()?;
-            (known.chain.first().is_some_and(|own| Digest::of(own) == by.signer)).then_some((name, target, known))
+            known.own().is_some_and(|own| Digest::of(own) == by.signer).then_some((name, target, known))
         })
     }
 
     /// Notes which keys have signed a release.
     pub(crate) fn note_signed(&self, edition: &Name, record: &ReleaseRecord) {
         let Ok(keyring) = self.keyring() else { return };
-        for facts in self.signed_targets(edition, record).filter_map(|(_, _, known)| known.facts) {
+        for (_, _, known) in self.signed_targets(edition, record) {
+            let Known::Key(facts) = known else { continue };
             if let Err(error) = keyring.note_used(&facts.name, environment::now()) {
                 log::warn!("that {} has signed is not noted: {error}", facts.name);
             }
@@ -307,10 +283,9 @@ impl Project {
         let mut findings = Vec::new();
         let mut pinned = BTreeSet::new();
         for (name, target, known) in self.signed_targets(edition, record) {
-            let ending = target.export.rsplit_once('.').map(|(_, ending)| ending.to_ascii_lowercase());
-            let role = if ending.as_deref() == Some("aab") { Role::AtStorefront } else { Role::OnDevice };
+            let Some(role) = Form::of_name(&target.export).and_then(role_of) else { continue };
             if self.config().pins.get(identity, role).is_none() && pinned.insert(role) {
-                let finding = self.pin(identity, role, Fingerprint(known.certificate.sha256), &known.name);
+                let finding = self.pin(identity, role, known.fingerprint(), known.name());
                 findings.push((Some(name.clone()), finding));
             }
         }
@@ -349,10 +324,10 @@ fn with_fingerprint(keyring: &Keyring, fingerprint: Fingerprint) -> Vec<Name> {
 
 /// What is wrong with the dates of a key's certificate.
 fn validity(known: &Known) -> Option<Finding> {
-    let (from, until) = known.certificate.valid;
+    let (from, until) = known.certificate().valid;
     let now = environment::now();
     let day = |at: jiff::Timestamp| at.strftime("%Y-%m-%d");
-    let name = &known.name;
+    let name = known.name();
     if until <= now {
         let what = format!("the certificate of the key {name} expired on {}", day(until));
         let fix =
@@ -388,107 +363,4 @@ fn without_backup(facts: &Facts) -> Option<Finding> {
         ),
     };
     Some(Finding::of(Code::NoDrilledBackup, what, fix))
-}
-
-/// Who has signed a package that the engine wrote: by its newest valid signature.
-fn signed_by(export: &Export) -> Option<Signer> {
-    let whole = lantern_formats::apk::verify(&|| export.open_itself()).unwrap_or_default();
-    if let Some(scheme) = whole.last().filter(|scheme| scheme.wrong.is_none()) {
-        return scheme.signers.first().cloned();
-    }
-    let found = bundle_jar::signed_by(&|| export.open_itself()).ok().flatten()?;
-    Signer::of(&found).ok()
-}
-
-/// Signs with keys of the keyring, and with programs.
-struct KeySigning {
-    keyring: Keyring,
-    by_target: BTreeMap<Name, Known>,
-    passphrases: Option<Passphrases>,
-    opened: Mutex<BTreeMap<Name, Arc<OpenKey>>>,
-}
-
-impl std::fmt::Debug for KeySigning {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        f.debug_struct("KeySigning").field("targets", &self.by_target.keys()).finish_non_exhaustive()
-    }
-}
-
-impl KeySigning {
-    fn key(&self, target: &Name, name: &Name) -> Result<Arc<OpenKey>, SigningError> {
-        let mut opened = self.opened.lock().expect("nothing panics with the lock");
-        if let Some(key) = opened.get(name) {
-            return Ok(key.clone());
-        }
-        let refused = |why: String, fix: String| SigningError::Refused { target: target.clone(), why, fix };
-        let give = self.passphrases.as_ref().map(|passphrases| (passphrases.0)(name));
-        let option = "set LANTERN_KEY_PASSPHRASE, or give --passphrase-file".to_owned();
-        let passphrase = match give {
-            Some(Ok(passphrase)) => passphrase,
-            Some(Err(why)) => return Err(refused(why, option)),
-            None => return Err(refused(format!("the passphrase of the key {name} is missing"), option)),
-        };
-        let key = self.keyring.open(name, &passphrase).map_err(|error| {
-            refused(format!("the key {name}: {error}"), error.fixes().into_iter().next().unwrap_or_default())
-        })?;
-        let key = Arc::new(key);
-        opened.insert(name.clone(), key.clone());
-        Ok(key)
-    }
-}
-
-impl Signing for KeySigning {
-    fn by(&self, target: &Name) -> Option<SignedBy> {
-        let known = self.by_target.get(target)?;
-        Some(SignedBy { signer: Digest::of(known.chain.first()?), settings: Digest::of(SETTINGS.as_bytes()) })
-    }
-
-    fn sign(
-        &self,
-        intake: &Intake<'_>,
-        work: &Path,
-        progress: &dyn Progress,
-    ) -> Result<Vec<Replacement>, SigningError> {
-        let target = intake.name;
-        let Some(known) = self.by_target.get(target) else { return Ok(Vec::new()) };
-        let export = intake.export();
-        let Some(entry) = intake.entries().first() else { return Ok(Vec::new()) };
-        // What the engine signed with this very key stays as it is.
-        if signed_by(export).is_some_and(|signer| signer.fingerprint == known.certificate.sha256) {
-            return Ok(Vec::new());
-        }
-        let name = &known.name;
-        let opened = if known.program.is_none() { Some(self.key(target, name)?) } else { None };
-        let key: &dyn SignsWith = match (&known.program, &opened) {
-            (Some(program), _) => program,
-            (None, Some(key)) => &**key,
-            (None, None) => return Ok(Vec::new()),
-        };
-        if key.chain().first() != known.chain.first() {
-            let why = format!("what is noted of the key {name} is of another key");
-            let fix = format!("remove {name}.json in the keyring, and prepare again");
-            return Err(SigningError::Refused { target: target.clone(), why, fix });
-        }
-        let at = work.join("signed");
-        let open = || export.open_itself();
-        let signed = match export.form {
-            Form::Package("aab") => bundle_jar::sign(&open, &at, key, progress),
-            _ => apk::sign(&open, &at, key, progress).map(|_| ()),
-        };
-        signed.map_err(|error| match error {
-            SignError::Stopped => SigningError::Stopped,
-            SignError::Io(source) => SigningError::Io { path: at.clone(), source },
-            SignError::Key(error) => {
-                let fix = error.fixes().into_iter().next().unwrap_or_default();
-                SigningError::Refused { target: target.clone(), why: error.to_string(), fix }
-            }
-            SignError::Refused { what, fix } => SigningError::Refused { target: target.clone(), why: what, fix },
-            other => SigningError::Refused {
-                target: target.clone(),
-                why: other.to_string(),
-                fix: "export it again".to_owned(),
-            },
-        })?;
-        Ok(vec![Replacement { path: entry.source.path.clone(), at }])
-    }
 }

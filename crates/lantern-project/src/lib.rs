@@ -41,6 +41,7 @@ mod history;
 mod init;
 mod install;
 mod invite;
+mod key_signing;
 mod keys;
 mod last_look;
 mod ledger;
@@ -94,7 +95,8 @@ pub use install::{
 };
 pub use invite::InviteError;
 pub use invite::{Invitations, InviteDone, InviteWanted, short as short_invitation};
-pub use keys::{Passphrases, keyring};
+pub use key_signing::Passphrases;
+pub use keys::keyring;
 pub use lantern_store::install::{Aside, OwnFiles};
 pub use lantern_storefront::Access;
 pub use last_look::Look;

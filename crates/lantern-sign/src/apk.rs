@@ -17,8 +17,8 @@ use lantern_formats::apk as reader;
 use lantern_formats::hash::Hash;
 use lantern_formats::zip::write::ZipWriter;
 use lantern_formats::zip::{self, Method, ZipEntry};
+use lantern_keys::certificate;
 use lantern_keys::key::{Algorithm, Signer};
-use lantern_keys::{certificate, der};
 
 use crate::digests::{self, Opener, Part};
 use crate::{SignError, bundle_jar, jar};
@@ -225,7 +225,6 @@ fn scheme(
     let signatures = prefixed(&[&prefixed(&[&number, &prefixed(&[&signature])])]);
     let own = signer.chain().first().ok_or(lantern_keys::KeyError::NoCertificate { alias: String::new() })?;
     let public = certificate::public_key(own)?;
-    debug_assert_eq!(public.first(), Some(&der::SEQUENCE));
     let signer = prefixed(&[&prefixed(&[&signed]), systems, &signatures, &prefixed(&[&public])]);
     Ok(prefixed(&[&signer]))
 }

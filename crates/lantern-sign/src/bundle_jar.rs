@@ -34,7 +34,7 @@ pub fn sign<R: Read + Seek + Send>(
     verify(to)
 }
 
-/// Makes the file that is signed into. Whether it has reached the disk is the business of whoever keeps it.
+/// Makes the file that is signed into. It is not synced: whoever keeps it does that.
 pub(crate) fn create(to: &Path) -> std::io::Result<File> {
     File::options().read(true).write(true).create(true).truncate(true).open(to)
 }

@@ -111,7 +111,34 @@ fn for_owner_alone(options: &mut fs::OpenOptions) {
 #[cfg(not(unix))]
 fn for_owner_alone(_: &mut fs::OpenOptions) {}
 
+/// Writes a file whole, or not at all, where none is; returns whether it was written. What is there is never replaced, not even
+/// by two who write at the same time.
+///
+/// # Errors
+/// [`DurableError`].
+pub fn write_new(path: &Path, bytes: &[u8]) -> Result<bool, DurableError> {
+    write_part(Readers::Usual, path, bytes, place_new)
+}
+
+/// As [`write_new`], for what nobody else on this computer may read, at no time.
+///
+/// # Errors
+/// [`DurableError`].
+pub fn write_private_new(path: &Path, bytes: &[u8]) -> Result<bool, DurableError> {
+    write_part(Readers::OwnerAlone, path, bytes, place_new)
+}
+
 fn write_for(readers: Readers, path: &Path, bytes: &[u8]) -> Result<(), DurableError> {
+    write_part(readers, path, bytes, rename)
+}
+
+/// Writes a file under a name of its own, and has it put into its place.
+fn write_part<T>(
+    readers: Readers,
+    path: &Path,
+    bytes: &[u8],
+    place: impl FnOnce(&Path, &Path) -> Result<T, DurableError>,
+) -> Result<T, DurableError> {
     if let Some(folder) = path.parent() {
         create_folders(folder)?;
     }
@@ -120,12 +147,32 @@ fn write_for(readers: Readers, path: &Path, bytes: &[u8]) -> Result<(), DurableE
     let written = write_synced(&mut file, path, bytes);
     // Some systems rename no file that is open.
     drop(file);
-    let written = written.and_then(|()| rename(&part, path));
+    let written = written.and_then(|()| place(&part, path));
     if written.is_err() {
         // The part is of no use to anybody; the first error is the one to report.
         let _ = fs::remove_file(&part);
     }
     written
+}
+
+/// Puts a part into its place if nothing is there, and takes its own name away.
+fn place_new(part: &Path, path: &Path) -> Result<bool, DurableError> {
+    let linked = failpoint::write().and_then(|()| fs::hard_link(part, path));
+    let is_placed = match linked {
+        Ok(()) => true,
+        Err(error) if error.kind() == io::ErrorKind::AlreadyExists || path.exists() => false,
+        // Some disks know no links: there of two who write at the same moment the later one wins.
+        Err(_) => {
+            rename(part, path)?;
+            return Ok(true);
+        }
+    };
+    failpoint::pass();
+    remove_file(part)?;
+    if let (true, Some(folder)) = (is_placed, path.parent()) {
+        sync_folder(folder)?;
+    }
+    Ok(is_placed)
 }
 
 fn write_synced(file: &mut File, path: &Path, bytes: &[u8]) -> Result<(), DurableError> {

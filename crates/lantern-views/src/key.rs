@@ -217,7 +217,7 @@ pub fn drilled(facts: &Facts, copy: &Path) -> View {
     view
 }
 
-/// A file that was written for somebody else.
+/// A file that was written for someone else.
 pub fn exported(name: &Name, to: &Path, is_certificate: bool) -> View {
     let mut view = View::default();
     let what = if is_certificate { "the certificate of the key" } else { "the key" };

@@ -16,6 +16,7 @@ use lantern_views::{Table, View};
 use super::Done;
 use super::rehearse::failed;
 use crate::diagnostic::CommandError;
+use crate::passphrase;
 use crate::ui::Ui;
 
 /// What the example game lacks on purpose.
@@ -302,7 +303,7 @@ impl Demo<'_> {
             .stdin(Stdio::null());
         // Nothing of the example goes into anybody's own settings.
         command.env("LANTERN_HOME", self.home());
-        command.env("LANTERN_KEY_PASSPHRASE", "the tide comes in slowly");
+        command.env(passphrase::VARIABLE, "the tide comes in slowly");
         // The voices that are installed are those of the story, whatever language this computer has.
         command.env("LC_ALL", "C").env_remove("LANGUAGE");
         #[cfg(debug_assertions)]
@@ -310,8 +311,6 @@ impl Demo<'_> {
             let before = self.started.get();
             self.started.set(before + 1);
             command.envs(super::for_tests::variables_of_child(before));
-            // Nothing is optimised here: hashing the passphrase as often as elsewhere would take most of the demo's time.
-            command.env("LANTERN_KEY_ROUNDS", "10000");
             if let Some(now) = super::for_tests::clock_of_child(before) {
                 self.running.stand_in().set_clock(now);
             }

@@ -7,6 +7,8 @@ use std::sync::atomic::{AtomicU64, Ordering};
 
 use jiff::{SignedDuration, Timestamp};
 use lantern_core::failpoint::{self, Point};
+use lantern_keys::KeyError;
+use lantern_keys::key::PrivateKey;
 use lantern_project::Fixed;
 
 /// Names the point to stop at, from 1.
@@ -19,6 +21,10 @@ const FAIL_AS: &str = "LANTERN_FAIL_AS";
 const CLOCK: &str = "LANTERN_CLOCK";
 /// A number that all random bytes follow from.
 const SEED: &str = "LANTERN_SEED";
+/// How often passphrases are hashed in what is written; far less than elsewhere, where nothing is optimised.
+const KEY_ROUNDS: &str = "LANTERN_KEY_ROUNDS";
+/// A number that a new key is made of, so that what it signs can be compared.
+const KEY_SEED: &str = "LANTERN_KEY_SEED";
 /// What the program ends with at a stop; no command does.
 const EXIT_CODE: i32 = 86;
 
@@ -46,7 +52,8 @@ static WRITES: AtomicU64 = AtomicU64::new(0);
 pub fn listen() {
     let number = |name| std::env::var(name).ok().and_then(|text| text.parse().ok());
     let now = std::env::var(CLOCK).ok().and_then(|text| text.parse().ok());
-    lantern_project::fix(Fixed { now, seed: number(SEED) });
+    let key_rounds = number(KEY_ROUNDS).and_then(|rounds: u64| rounds.try_into().ok());
+    lantern_project::fix(Fixed { now, seed: number(SEED), key_rounds });
     let (stop_at, fail_at) = (number(STOP_AT), number(FAIL_AT));
     if stop_at.is_some() || fail_at.is_some() {
         let how = match std::env::var(FAIL_AS).as_deref() {
@@ -68,7 +75,9 @@ pub fn clock_of_child(started_before: u32) -> Option<Timestamp> {
 /// Returns what a program that this one starts is to have: its own randomness, and a minute more on the clock for each
 /// that was started before it.
 pub fn variables_of_child(started_before: u32) -> Vec<(&'static str, String)> {
-    let mut variables = Vec::new();
+    // Hashing a passphrase as often as elsewhere would take most of the example's time.
+    let rounds = std::env::var(KEY_ROUNDS).unwrap_or_else(|_| "10000".to_owned());
+    let mut variables = vec![(KEY_ROUNDS, rounds)];
     if let Some(now) = clock_of_child(started_before) {
         variables.push((CLOCK, now.to_string()));
     }
@@ -76,6 +85,12 @@ pub fn variables_of_child(started_before: u32) -> Vec<(&'static str, String)> {
         variables.push((SEED, (seed * 1000 + u64::from(started_before) + 1).to_string()));
     }
     variables
+}
+
+/// The key that a test asked for.
+pub fn key() -> Option<Result<PrivateKey, KeyError>> {
+    let seed: u8 = std::env::var(KEY_SEED).ok()?.parse().ok()?;
+    Some(PrivateKey::of_scalar(&[seed; 32]))
 }
 
 fn reached(point: Point) -> io::Result<()> {

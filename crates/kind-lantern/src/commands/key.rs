@@ -2,17 +2,18 @@ use std::path::PathBuf;
 
 use clap::Subcommand;
 use lantern_core::names::Name;
-use lantern_keys::key::{Algorithm, PrivateKey};
+use lantern_keys::file::{self, KeyFile};
+use lantern_keys::key::Algorithm;
 use lantern_keys::keyring::{self, Facts, Keyring, Origin};
 use lantern_keys::pkcs12::Entry;
-use lantern_keys::{KeyError, Passphrase, certificate, java_store, pem, pkcs12};
+use lantern_keys::{KeyError, Passphrase, certificate};
 use lantern_project::Project;
 use lantern_store::durable;
 use lantern_views::key;
 
 use super::Done;
 use crate::diagnostic::CommandError;
-use crate::passphrase::{PassphraseArg, passphrase_in};
+use crate::passphrase::{self, PassphraseArg, passphrase_in};
 use crate::ui::Ui;
 
 /// Shown at the end of the help.
@@ -44,7 +45,7 @@ enum Action {
     New(New),
     /// Bring a key from a file: PKCS #12, PEM, or the older store of Java
     Import(Import),
-    /// Write a key, or its certificate alone, into a file for somebody else
+    /// Write a key, or its certificate alone, into a file for someone else
     Export(Export),
     /// Write a copy of a key to another disk
     Backup(Copy),
@@ -184,25 +185,15 @@ fn new(keyring: &Keyring, args: &New, ui: &Ui) -> Done {
             certificate::name_of_studio(&studio)
         }
     };
-    let passphrase = args.passphrase.for_new(&format!("A passphrase for the key {name} (not shown):"), ui)?;
+    let passphrase = args.passphrase.for_new(name, ui)?;
     let now = lantern_project::now();
-    let entry = match seeded() {
-        Some(key) => keyring::with_certificate(key?, &subject, args.years, now, [1; 16])?,
-        None => keyring::make(args.kind, &subject, args.years, now)?,
-    };
+    #[cfg(debug_assertions)]
+    if let Some(key) = super::for_tests::key() {
+        let entry = keyring::with_certificate(key?, &subject, args.years, now, [1; 16])?;
+        return add(keyring, name, entry, &passphrase, Origin::Made, ui);
+    }
+    let entry = keyring::make(args.kind, &subject, args.years, now)?;
     add(keyring, name, entry, &passphrase, Origin::Made, ui)
-}
-
-/// In builds for tests: a key that is always the same, so that what it signs can be compared.
-#[cfg(debug_assertions)]
-fn seeded() -> Option<Result<PrivateKey, KeyError>> {
-    let seed: u8 = std::env::var("LANTERN_KEY_SEED").ok()?.parse().ok()?;
-    Some(PrivateKey::of_scalar(&[seed; 32]))
-}
-
-#[cfg(not(debug_assertions))]
-fn seeded() -> Option<Result<PrivateKey, KeyError>> {
-    None
 }
 
 fn add(keyring: &Keyring, name: &Name, entry: Entry, passphrase: &Passphrase, origin: Origin, ui: &Ui) -> Done {
@@ -221,47 +212,21 @@ fn refuse_taken(keyring: &Keyring, name: &Name) -> Done {
 fn import(keyring: &Keyring, args: &Import, ui: &Ui) -> Done {
     let name = &args.key.name;
     refuse_taken(keyring, name)?;
-    let bytes = durable::read_limited(&args.file, pkcs12::MAX_LEN).map_err(KeyError::from)?;
-    if !pem::is_pem(&bytes) && !java_store::is_store(&bytes) && !pkcs12::may_be(&bytes) {
-        return Err(KeyError::Malformed("the key").into());
-    }
-    let is_open = pem::is_pem(&bytes) && !pem::is_encrypted(&bytes)?;
-    let of_file = match (&args.file_passphrase_file, is_open) {
-        (_, true) => None,
-        (Some(path), false) => Some(passphrase_in(path)?),
-        (None, false) => Some(match args.passphrase.given()? {
-            Some(given) => given,
-            None => args.passphrase.ask(&format!("The passphrase of {} (not shown):", args.file.display()), ui)?,
-        }),
+    let bytes = durable::read_limited(&args.file, file::MAX_LEN).map_err(KeyError::from)?;
+    let from = KeyFile::of(&bytes)?;
+    let of_file = match &args.file_passphrase_file {
+        _ if !from.needs_passphrase() => None,
+        Some(path) => Some(passphrase_in(path)?),
+        None => {
+            let question = format!("The passphrase of {} (not shown):", args.file.display());
+            Some(args.passphrase.given_or_asked(&question, ui)?)
+        }
     };
     let of_key = args.key_passphrase_file.as_deref().map(passphrase_in).transpose()?;
-    let missing = || CommandError::missing_answer("the file's passphrase", "--file-passphrase-file");
-    let mut entries = match &of_file {
-        None => vec![pem::read(&bytes, None)?],
-        Some(passphrase) if pem::is_pem(&bytes) => vec![pem::read(&bytes, Some(passphrase))?],
-        Some(passphrase) if java_store::is_store(&bytes) => java_store::read(&bytes, passphrase, of_key.as_ref())?,
-        Some(passphrase) => pkcs12::read(&bytes, passphrase)?,
-    };
-    let aliases: Vec<String> = entries.iter().map(|entry| entry.alias.clone()).collect();
-    let place = match (&args.alias, entries.len()) {
-        (None, 1) => 0,
-        (Some(alias), _) => match aliases.iter().position(|known| known == alias) {
-            Some(place) => place,
-            None => return Err(KeyError::SeveralKeys { aliases }.into()),
-        },
-        (None, _) => return Err(KeyError::SeveralKeys { aliases }.into()),
-    };
-    let entry = entries.swap_remove(place);
-    // At a terminal the key may get a passphrase of its own; everywhere else it keeps the one of the file.
-    let passphrase = match (args.passphrase.given()?, of_file) {
-        (Some(given), _) => given,
-        (None, Some(of_file)) if !ui.can_ask() => of_file,
-        (None, Some(of_file)) => {
-            let question = format!("A passphrase for the key {name} in the keyring (Enter: the same):");
-            args.passphrase.for_new_or(&question, of_file, ui)?
-        }
-        (None, None) if !ui.can_ask() => return Err(missing()),
-        (None, None) => args.passphrase.for_new(&format!("A passphrase for the key {name} (not shown):"), ui)?,
+    let entry = from.read(of_file.as_ref(), of_key.as_ref(), args.alias.as_deref())?;
+    let passphrase = match of_file {
+        Some(of_file) => passphrase::for_imported(&args.passphrase, of_file, name, ui)?,
+        None => args.passphrase.for_new(name, ui)?,
     };
     add(keyring, name, entry, &passphrase, Origin::Imported, ui)
 }
@@ -270,11 +235,7 @@ fn export(keyring: &Keyring, args: &Export, ui: &Ui) -> Done {
     let name = &args.key.name;
     let facts = facts(keyring, name, &args.passphrase, ui)?;
     if args.certificate {
-        if args.to.exists() {
-            return Err(CommandError::usage(format!("{} is there already", args.to.display()), "take another name"));
-        }
-        let text: String = facts.chain.iter().map(|found| pem::write("CERTIFICATE", found)).collect();
-        durable::write_whole(&args.to, text.as_bytes()).map_err(KeyError::from)?;
+        keyring.export_certificates(&facts, &args.to)?;
     } else {
         let passphrase = args.passphrase.of_key(name, ui)?;
         let key = keyring.open(name, &passphrase)?;

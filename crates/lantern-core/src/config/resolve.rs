@@ -23,7 +23,7 @@ use crate::template::{DEVICE, Template};
 
 use ConfigKey::Key as K;
 
-/// How long a signature of a program may take where nothing is said: somebody may have to find a token and type its PIN.
+/// How long a signature of a program may take where no limit is set: someone may have to find a token and type its PIN.
 const SIGNATURE_TIME: std::time::Duration = std::time::Duration::from_secs(300);
 
 /// Reads a configuration as far as it can be read, with everything that is wrong with it.

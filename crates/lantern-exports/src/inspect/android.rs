@@ -162,6 +162,7 @@ impl Signatures {
             newest.iter().map(|signer| shown(common_name(&signer.subject).unwrap_or(&signer.subject))).collect();
         let wrong = self.wrong(is_bundle);
         out.signature = Signature::Identity { whose: Some(whose.join(", ")), is_intact: Some(wrong.is_none()) };
+        out.package_signer = newest.first().filter(|_| wrong.is_none()).cloned();
         out.findings.extend(wrong.map(|(version, why)| match is_bundle {
             true => signature_broken("the signature", &why),
             false => signature_broken(&format!("the signature of scheme {version}"), &why),

@@ -83,7 +83,7 @@ fn nothing_is_replaced_and_damage_is_said() {
     assert!(matches!(keyring.open(&mobile, &Passphrase::new(String::new())), Err(KeyError::Passphrase)));
     let unknown = keyring.open(&name("moble"), &passphrase());
     assert!(matches!(unknown, Err(KeyError::Unknown { ref known, .. }) if known == &["mobile"]), "{unknown:?}");
-    // Notes that are gone are made again by whoever can open the key.
+    // Notes that are gone are made again when the key is opened.
     for damage in [None, Some("{")] {
         match damage {
             None => fs::remove_file(folder.path().join("mobile.json")).unwrap(),
@@ -97,7 +97,7 @@ fn nothing_is_replaced_and_damage_is_said() {
     assert!(matches!(keyring.open(&mobile, &passphrase()), Err(KeyError::Malformed(_))));
 }
 
-/// Two at once take one name: one of them is told, and the key of the other is whole.
+/// Two at once take one name: one of them gets an error, and the key of the other is whole.
 #[test]
 fn two_at_once_and_one_name() {
     let folder = tempfile::tempdir().unwrap();

@@ -134,7 +134,7 @@ const NOT_INVITED: (&str, &str, &str) = (
     r#"{"type":"/problems/not-invited","title":"Not invited","status":403,"detail":"say who you are","fix":"connect"}"#,
 );
 
-/// Another storefront answers where the one was that gave access: it is told nothing of it.
+/// Another storefront answers where the one was that gave access: it learns nothing of it.
 #[test]
 fn access_goes_to_nobody_but_the_storefront_that_gave_it() {
     let mut scene = Scene::new();

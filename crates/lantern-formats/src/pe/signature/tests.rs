@@ -62,7 +62,7 @@ fn what_is_signed_holds() {
     assert_eq!((found.wrong, found.subject.as_str()), (None, "CN=Paper Heron"));
     assert_eq!(found.stamped, None);
     assert_eq!(check(&program()).unwrap(), None);
-    // The checksum is nobody's business: it is written last.
+    // The checksum is not covered: it is written last.
     let mut other = sample();
     other[CHECKSUM] ^= 1;
     assert_eq!(check(&other).unwrap().unwrap().wrong, None);
