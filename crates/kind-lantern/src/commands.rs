@@ -134,6 +134,8 @@ fn start_program(
     ui.say(&format!("\n{} {file}", faint("starting")));
     let mut command = std::process::Command::new(program);
     command.args(arguments).current_dir(folder);
+    // A game and a device's program have no use for a passphrase or a secret.
+    lantern_program::without_own_variables(&mut command);
     if ui.json {
         // Standard output belongs to the document.
         command.stdout(std::io::stderr());

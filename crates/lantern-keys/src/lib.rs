@@ -109,6 +109,9 @@ pub enum KeyError {
         /// Those that there are.
         known: Vec<String>,
     },
+    /// Someone asked to stop.
+    #[error("nothing is half done")]
+    Stopped,
     /// A program that signs did not.
     #[error("the signer {name} did not sign: {why}")]
     Program {

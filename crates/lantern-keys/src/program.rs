@@ -1,24 +1,26 @@
 //! A signer that is a program: it has the key, or asks a token or a service for it. It is given digest, algorithm and key name as
 //! one JSON document, and gives back a signature as one line of JSON; docs/keys.md says how they look.
 
-use std::io::{Read, Write};
 use std::path::PathBuf;
-use std::process::{Child, Command, Stdio};
-use std::sync::mpsc::{RecvTimeoutError, channel};
-use std::time::{Duration, Instant};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::Duration;
 
 use base64::Engine;
 use base64::engine::general_purpose::STANDARD;
 use lantern_core::bytes::hex;
 use lantern_core::names::Name;
 use lantern_formats::hash::Hash;
+use lantern_program::{Aside, Ended, Output};
 use serde::{Deserialize, Serialize};
 
 use crate::key::{Algorithm, Signer};
 use crate::{KeyError, certificate};
 
 /// Longest answer, in bytes. Ours: a signature has some hundred.
-const MAX_ANSWER_LEN: u64 = 64 * 1024;
+const MAX_ANSWER_LEN: usize = 64 * 1024;
+/// Most that is read of it, in bytes. Ours: an answer is one line.
+const MAX_OUTPUT: u64 = 2 * MAX_ANSWER_LEN as u64;
 const SCHEMA: &str = "lantern.signer/1";
 
 /// A program that signs.
@@ -34,6 +36,8 @@ pub struct Program {
     pub chain: Vec<Vec<u8>>,
     /// How long one signature may take; someone may have to type a PIN.
     pub time_limit: Duration,
+    /// Set when someone asks to stop.
+    pub stop: Arc<AtomicBool>,
 }
 
 /// What the program is given on its standard input.
@@ -62,63 +66,33 @@ impl Program {
         KeyError::Program { name: self.name.to_string(), why: why.into() }
     }
 
+    /// The line that it answers.
     fn answer(&self, asked: &Asked<'_>) -> Result<Vec<u8>, KeyError> {
-        let (program, arguments) = self.run.split_first().ok_or_else(|| self.failed("no program is named"))?;
-        let mut child = Command::new(program)
-            .args(arguments)
-            .current_dir(&self.folder)
-            // The passphrase of other keys is none of its business.
-            .env_remove("LANTERN_KEY_PASSPHRASE")
-            .stdin(Stdio::piped())
-            .stdout(Stdio::piped())
-            .spawn()
-            .map_err(|error| self.failed(format!("{program} cannot be started: {error}")))?;
-        let mut line = serde_json::to_vec(asked).expect("a document has only string keys");
-        line.push(b'\n');
-        // A program that does not read is known by its answer.
-        if let Some(mut stdin) = child.stdin.take() {
-            let _ = stdin.write_all(&line);
-        }
-        let out = child.stdout.take();
-        let (to, from) = channel();
-        std::thread::spawn(move || {
-            let mut bytes = Vec::new();
-            let read = out.map_or(Ok(0), |out| out.take(MAX_ANSWER_LEN + 1).read_to_end(&mut bytes));
-            let _ = to.send(read.map(|_| bytes));
-        });
-        let begun = Instant::now();
-        let bytes = match from.recv_timeout(self.time_limit) {
-            Ok(Ok(bytes)) => bytes,
-            Ok(Err(error)) => {
-                end(&mut child);
-                return Err(self.failed(format!("its answer cannot be read: {error}")));
-            }
-            Err(RecvTimeoutError::Timeout | RecvTimeoutError::Disconnected) => {
-                end(&mut child);
-                return Err(self.failed(format!("it did not answer within {} seconds", self.time_limit.as_secs())));
-            }
-        };
-        if bytes.len() as u64 > MAX_ANSWER_LEN {
-            end(&mut child);
-            return Err(self.failed("its answer does not end"));
-        }
-        loop {
-            match child.try_wait() {
-                Ok(Some(_)) => return Ok(bytes),
-                Ok(None) if begun.elapsed() < self.time_limit => std::thread::sleep(Duration::from_millis(5)),
-                _ => {
-                    end(&mut child);
-                    return Err(self.failed("it answered and did not end"));
+        let mut text = serde_json::to_vec(asked).expect("a document has only string keys");
+        text.push(b'\n');
+        let (run, folder, limit) = (self.run.as_slice(), self.folder.as_path(), self.time_limit);
+        let runner = lantern_program::Program { run, folder, limit, max_line: MAX_ANSWER_LEN, max_output: MAX_OUTPUT };
+        let (mut answer, mut is_endless) = (None, false);
+        let mut take = |output| {
+            match output {
+                Output::Line(line) if line.iter().all(u8::is_ascii_whitespace) => {}
+                Output::Line(line) => {
+                    answer.get_or_insert(line);
                 }
+                Output::TooLong | Output::TooMuch => is_endless = true,
             }
+            !is_endless
+        };
+        // It may ask for a PIN at the terminal, and say there what it waits for.
+        let ended = runner.run(text, Aside::Terminal, &|| self.stop.load(Ordering::Relaxed), &mut take);
+        let name = self.run.first().map(String::as_str).unwrap_or_default();
+        match ended.map_err(|error| self.failed(format!("{name} cannot be started: {error}")))? {
+            Ended::Stopped => Err(KeyError::Stopped),
+            _ if is_endless => Err(self.failed("its answer does not end")),
+            Ended::TooLate => Err(self.failed(format!("it did not answer within {} seconds", limit.as_secs()))),
+            Ended::With(_) | Ended::GivenUp => answer.ok_or_else(|| self.failed("it gave no answer")),
         }
     }
-}
-
-/// Ends a program that is of no use any more.
-fn end(child: &mut Child) {
-    let _ = child.kill();
-    let _ = child.wait();
 }
 
 impl Signer for Program {
@@ -143,11 +117,9 @@ impl Signer for Program {
             Hash::Sha1 => return Err(KeyError::Unsupported("nothing is signed with SHA-1".to_owned())),
         };
         let digest = hex(&hash.digest(message));
-        let bytes = self.answer(&Asked { schema: SCHEMA, key: self.name.as_str(), algorithm, hash: name, digest })?;
-        let text = String::from_utf8_lossy(&bytes);
-        let line = text.lines().find(|line| !line.trim().is_empty()).ok_or_else(|| self.failed("it gave no answer"))?;
+        let line = self.answer(&Asked { schema: SCHEMA, key: self.name.as_str(), algorithm, hash: name, digest })?;
         let answer: Answer =
-            serde_json::from_str(line).map_err(|error| self.failed(format!("its answer is none: {error}")))?;
+            serde_json::from_slice(&line).map_err(|error| self.failed(format!("its answer is none: {error}")))?;
         let packed = match answer {
             Answer::Signature(packed) => packed,
             Answer::Refused(why) => return Err(self.failed(why)),

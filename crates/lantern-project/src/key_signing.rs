@@ -29,11 +29,20 @@ const SETTINGS: &str = "android packages and bundles, 1";
 #[derive(Clone)]
 pub struct Passphrases(Arc<Give>);
 
-type Give = dyn Fn(&Name) -> Result<Passphrase, String> + Send + Sync;
+type Give = dyn Fn(&Name) -> Result<Passphrase, NoPassphrase> + Send + Sync;
+
+/// Why there is no passphrase.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum NoPassphrase {
+    /// Nobody gave it: why.
+    Missing(String),
+    /// Someone asked to stop.
+    Stopped,
+}
 
 impl Passphrases {
-    /// Those that a function gives; its error says what is missing.
-    pub fn new(give: impl Fn(&Name) -> Result<Passphrase, String> + Send + Sync + 'static) -> Self {
+    /// Those that a function gives.
+    pub fn new(give: impl Fn(&Name) -> Result<Passphrase, NoPassphrase> + Send + Sync + 'static) -> Self {
         Self(Arc::new(give))
     }
 }
@@ -102,10 +111,13 @@ impl KeySigning {
         if let Some(key) = opened.get(name) {
             return Ok(key.clone());
         }
-        let missing = || Err(format!("the passphrase of the key {name} is missing"));
+        let missing = || Err(NoPassphrase::Missing(format!("the passphrase of the key {name} is missing")));
         let passphrase = self.passphrases.as_ref().map_or_else(missing, |passphrases| (passphrases.0)(name));
         let option = "set LANTERN_KEY_PASSPHRASE, or give --passphrase-file";
-        let passphrase = passphrase.map_err(|why| refused(target, why, option))?;
+        let passphrase = passphrase.map_err(|none| match none {
+            NoPassphrase::Missing(why) => refused(target, why, option),
+            NoPassphrase::Stopped => SigningError::Stopped,
+        })?;
         let key = self.keyring.open(name, &passphrase);
         let key = key.map_err(|error| refused(target, format!("the key {name}: {error}"), fix_of(&error)))?;
         if key.chain().first() != known.own() {

@@ -29,6 +29,7 @@ impl Explained for KeyError {
             Self::Passphrase | Self::KeyPassphrase | Self::Program { .. } => Class::Refused,
             Self::Malformed(_) | Self::OtherKey | Self::OtherCopy { .. } | Self::NoKey => Class::Damaged,
             Self::Disk(_) | Self::NoRandom => Class::Computer,
+            Self::Stopped => Class::Stopped,
             _ => Class::Usage,
         }
     }
@@ -201,7 +202,8 @@ impl Project {
             not_there(what, "write there the certificate of its key as PEM, and those above it".to_owned())
         })?;
         let (name, run, folder) = (name.clone(), signer.run.clone(), self.root().to_owned());
-        Ok(Known::Program(Program { name, run, folder, chain, time_limit: signer.time_limit }, about))
+        let (time_limit, stop) = (signer.time_limit, self.stop());
+        Ok(Known::Program(Program { name, run, folder, chain, time_limit, stop }, about))
     }
 
     /// Whether each key is there that a target names, is valid, and has a backup that opened. No passphrase is asked for.
@@ -295,18 +297,25 @@ impl Project {
     /// Writes a pin into `lantern.toml`, or says which line is to be written.
     fn pin(&self, identity: &Identity, role: Role, fingerprint: Fingerprint, key: &Name) -> Finding {
         let path = self.root().join(config::FILE_NAME);
-        let text = std::fs::read_to_string(&path).ok();
-        let already = format!("{} = \"{fingerprint}\"", role.key());
-        let written = text.as_ref().filter(|text| !text.contains(&already)).and_then(|text| {
-            let text = with_pin(text, identity, role, fingerprint)?;
+        let has_pin = |text: &str| {
+            let read = config::Config::read(config::FILE_NAME, text);
+            read.is_ok_and(|config| config.pins.get(identity, role) == Some(fingerprint))
+        };
+        let write = || {
+            let text = std::fs::read_to_string(&path).ok()?;
+            if has_pin(&text) {
+                return Some(());
+            }
             // What cannot be read again is not written.
-            config::Config::read(config::FILE_NAME, &text).ok()?;
+            let text = with_pin(&text, identity, role, fingerprint).filter(|text| has_pin(text))?;
             durable::write_whole(&path, text.as_bytes()).ok()
-        });
-        let stands = written.is_some() || text.is_some_and(|text| text.contains(&already));
-        let fix = match stands {
-            true => "commit lantern.toml".to_owned(),
-            false => format!("add to lantern.toml below [pins.\"{identity}\".android]: {already}"),
+        };
+        let fix = match write() {
+            Some(()) => "commit lantern.toml".to_owned(),
+            None => {
+                let line = format!("{} = \"{fingerprint}\"", role.key());
+                format!("add to lantern.toml below [pins.\"{identity}\".android]: {line}")
+            }
         };
         let what = format!("{identity} is now pinned to the key {key} ({}): {fix}", role.key());
         Finding::of(Code::KeyPinned, what, fix)

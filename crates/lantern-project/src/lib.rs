@@ -95,7 +95,7 @@ pub use install::{
 };
 pub use invite::InviteError;
 pub use invite::{Invitations, InviteDone, InviteWanted, short as short_invitation};
-pub use key_signing::Passphrases;
+pub use key_signing::{NoPassphrase, Passphrases};
 pub use keys::keyring;
 pub use lantern_store::install::{Aside, OwnFiles};
 pub use lantern_storefront::Access;

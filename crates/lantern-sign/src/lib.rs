@@ -33,7 +33,7 @@ pub enum SignError {
     Io(#[from] io::Error),
     /// The key does not sign.
     #[error(transparent)]
-    Key(#[from] KeyError),
+    Key(KeyError),
     /// It is not a package that can be signed so that devices take it.
     #[error("{what}")]
     Refused {
@@ -53,6 +53,15 @@ pub enum SignError {
 impl SignError {
     fn refused(what: impl Into<String>, fix: impl Into<String>) -> Self {
         Self::Refused { what: what.into(), fix: fix.into() }
+    }
+}
+
+impl From<KeyError> for SignError {
+    fn from(error: KeyError) -> Self {
+        match error {
+            KeyError::Stopped => Self::Stopped,
+            other => Self::Key(other),
+        }
     }
 }
 

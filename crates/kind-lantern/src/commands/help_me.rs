@@ -8,6 +8,7 @@ use lantern_views::help_me;
 use super::Done;
 use crate::diagnostic::CommandError;
 use crate::log_file;
+use crate::passphrase::VARIABLE;
 use crate::ui::Ui;
 
 /// Shown at the end of the help.
@@ -117,7 +118,7 @@ fn state(open: &Workspace) -> String {
 /// Takes out every secret that this computer knows, and the name of the user's own folder.
 fn without_secrets(text: &str) -> Result<String, CommandError> {
     let mut secrets = lantern_project::known_secrets()?;
-    secrets.extend(std::env::var("LANTERN_SECRET").ok());
+    secrets.extend(["LANTERN_SECRET", VARIABLE].into_iter().filter_map(|name| std::env::var(name).ok()));
     // The longest first: one secret may be a part of another.
     secrets.sort_by_key(|secret| std::cmp::Reverse(secret.len()));
     let mut text = lantern_core::redact::redacted(text);

@@ -1,9 +1,9 @@
 use lantern_core::version::{BuildNumber, Version};
-use lantern_keys::Passphrase;
-use lantern_project::{Passphrases, PrepareOptions, Prepared, Session};
+use lantern_project::{NoPassphrase, Passphrases, PrepareOptions, Prepared, Session};
 use lantern_views::prepare;
 
 use super::Done;
+use crate::diagnostic::CommandError;
 use crate::options::{EditionArg, TargetsArg};
 use crate::passphrase::PassphraseArg;
 use crate::ui::Ui;
@@ -58,16 +58,17 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
 
 /// Gives the passphrase of a key when something is to be signed, and not before.
 fn passphrases(from: &PassphraseArg, ui: &Ui) -> Passphrases {
-    let (from, can_ask) = (from.clone(), ui.can_ask());
+    let (from, ui) = (from.clone(), ui.clone());
     Passphrases::new(move |name| {
-        if let Some(given) = from.given().map_err(|error| error.in_short())? {
-            return Ok(given);
+        let missing = |error: CommandError| match ui.is_stopped() {
+            true => NoPassphrase::Stopped,
+            false => NoPassphrase::Missing(error.in_short()),
+        };
+        match from.given().map_err(missing)? {
+            Some(given) => Ok(given),
+            None if ui.can_ask() => from.of_key(name, &ui).map_err(missing),
+            None => Err(NoPassphrase::Missing(format!("the passphrase of the key {name} is missing"))),
         }
-        if !can_ask {
-            return Err(format!("the passphrase of the key {name} is missing"));
-        }
-        let asked = rpassword::prompt_password(format!("The passphrase of the key {name} (not shown): "));
-        asked.map(Passphrase::new).map_err(|error| error.to_string())
     })
 }
 

@@ -387,7 +387,7 @@ fn a_program_that_does_not_sign_seals_nothing() {
 }
 
 /// A bundle with the least that one has: its manifest is written as Protocol Buffers write it.
-fn bundle(path: &Path) {
+fn bundle(path: &Path, identity: &str, number: u8) {
     fn varint(mut number: u64, out: &mut Vec<u8>) {
         while number >= 0x80 {
             out.push(number as u8 | 0x80);
@@ -410,8 +410,8 @@ fn bundle(path: &Path) {
     };
     let element = [
         field(3, b"manifest"),
-        attribute("package", "example.paperheron.saltmarsh", 0),
-        attribute("versionCode", "25", 0x0101_021b),
+        attribute("package", identity, 0),
+        attribute("versionCode", &number.to_string(), 0x0101_021b),
         attribute("versionName", "1.3.2", 0x0101_021c),
     ];
     let manifest = field(1, &element.concat());
@@ -429,7 +429,7 @@ fn bundle(path: &Path) {
 #[test]
 fn a_bundle_is_signed_for_storefronts() {
     let phone = Phone::with_key();
-    bundle(&phone.0.path("exports/saltmarsh.aab"));
+    bundle(&phone.0.path("exports/saltmarsh.aab"), "example.paperheron.saltmarsh", 25);
     phone.run(&["key", "new", "for-uploads", "--kind", "p-256"]).success();
     let config = String::from_utf8(phone.0.read("lantern.toml")).unwrap();
     let target =
@@ -450,4 +450,79 @@ fn a_bundle_is_signed_for_storefronts() {
     assert!(inspected.contains(&fingerprint("for-uploads")), "{inspected}");
     // What was left in lantern.toml is right: the same again makes nothing, and asks for nothing.
     assert!(phone.without_passphrase(&["prepare"]).success().stdout().contains("nothing changed"));
+}
+
+/// One key for two games: each has its own pin, although it is the same line.
+#[test]
+fn one_key_is_pinned_for_each_identity() {
+    let phone = Phone::with_key();
+    let identities = ["example.paperheron.saltmarsh", "example.paperheron.firsttide"];
+    bundle(&phone.0.path("exports/saltmarsh.aab"), identities[0], 25);
+    bundle(&phone.0.path("exports/tide.aab"), identities[1], 26);
+    let config = String::from_utf8(phone.0.read("lantern.toml")).unwrap().replace("saltmarsh.apk", "saltmarsh.aab");
+    let edition = "[editions.first-tide]\nname = \"First Tide\"\nkind = \"demo\"\nidentity = \"example.paperheron.firsttide\"\nversion = \"1.3.2\"\n";
+    let target = "[targets.tide]\nedition = \"first-tide\"\nsystems = [\"android\"]\nexport = \"exports/tide.aab\"\nsign = \"saltmarsh-mobile\"\n";
+    phone.0.write("lantern.toml", &format!("{config}\n{edition}\n{target}"));
+    let sealed = phone.run(&["prepare"]).success();
+    let text = String::from_utf8(phone.0.read("lantern.toml")).unwrap();
+    for identity in identities {
+        let table = format!("[pins.\"{identity}\".android]\nat-storefront = ");
+        assert!(text.contains(&table), "{identity}: {}\n{text}", sealed.whole());
+    }
+}
+
+/// What has nothing to sign gets no passphrase: a game that is tried, and the program of a signer.
+#[cfg(target_os = "linux")]
+#[test]
+fn a_passphrase_is_handed_to_nobody() {
+    let script = "import os, sys\nopen('seen', 'w').write(' '.join(name for name in os.environ if name.startswith('LANTERN_')))\n";
+    let phone = with_program(&format!("{script}print('{{\"refused\": \"seen\"}}')"), "ec");
+    let path = std::env::var_os("PATH").unwrap();
+    let run = |arguments: &[&str]| {
+        let mut command = phone.command(arguments);
+        command.env("PATH", &path).env("LANTERN_KEY_PASSPHRASE", PASSPHRASE).env("LANTERN_SECRET", "ebb-and-flood");
+        Ran { output: command.output().unwrap() }
+    };
+    run(&["prepare"]).fails(3);
+    assert_eq!(String::from_utf8(phone.0.read("seen")).unwrap(), "");
+    // A game of the studio's is a program like any other.
+    phone.0.write("exports/linux/saltmarsh", "#!/bin/sh\nenv > seen-by-the-game\n");
+    let config = "[game]\nname = \"Saltmarsh Post\"\nstudio = \"Paper Heron\"\nidentity = \"example.paperheron.saltmarsh\"\nversion = \"1.3.2\"\n\n[targets.linux]\nexport = \"exports/linux\"\nstarts = \"saltmarsh\"\nsystems = [\"linux-x86_64\"]\n";
+    phone.0.write("lantern.toml", config);
+    run(&["prepare"]).success();
+    run(&["try", "--yes"]).success();
+    let seen = files(&phone.0.path("."))
+        .into_iter()
+        .find_map(|(name, bytes)| name.ends_with("seen-by-the-game").then(|| String::from_utf8(bytes).unwrap()));
+    let seen = seen.expect("the game was started");
+    assert!(!seen.contains(PASSPHRASE) && !seen.contains("ebb-and-flood"), "{seen}");
+}
+
+/// A signer beside `lantern.toml` is found there, and Ctrl-C ends it before this program says what came of it.
+#[cfg(target_os = "linux")]
+#[test]
+fn a_signer_of_the_project_is_found_and_can_be_stopped() {
+    use std::os::unix::fs::PermissionsExt;
+    use std::process::Stdio;
+    let phone = with_program("", "ec");
+    phone.0.write("tools/sign", "#!/bin/sh\ntrap '' INT\necho $$ > pid\nexec sleep 60\n");
+    std::fs::set_permissions(phone.0.path("tools/sign"), std::fs::Permissions::from_mode(0o755)).unwrap();
+    phone.0.edit("lantern.toml", "run = [\"python3\", \"sign.py\"]", "run = [\"tools/sign\"]");
+    std::fs::create_dir_all(phone.0.path("below")).unwrap();
+    let mut command = phone.0.command_in("below", &["prepare"]);
+    let path = std::env::var_os("PATH").unwrap();
+    let child = command.env("PATH", path).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
+    let begun = std::time::Instant::now();
+    while !phone.0.path("pid").exists() && begun.elapsed().as_secs() < 30 {
+        std::thread::sleep(std::time::Duration::from_millis(20));
+    }
+    let pid = String::from_utf8(phone.0.read("pid")).unwrap().trim().to_owned();
+    // It does not listen; the second time it has no more time.
+    for _ in 0..2 {
+        rustix::process::kill_process(rustix::process::Pid::from_child(&child), rustix::process::Signal::INT).unwrap();
+        std::thread::sleep(std::time::Duration::from_millis(300));
+    }
+    let output = child.wait_with_output().unwrap();
+    assert_eq!(output.status.code(), Some(130), "{}", String::from_utf8_lossy(&output.stderr));
+    assert!(!Path::new(&format!("/proc/{pid}")).exists(), "the signer goes on");
 }
