@@ -11,6 +11,7 @@ use lantern_core::names::Name;
 use lantern_formats::hash::Hash;
 use lantern_store::durable::{self, DurableError};
 use serde::{Deserialize, Serialize};
+use serde_json::{Map, Value};
 
 use crate::key::{Algorithm, PrivateKey, Signer};
 use crate::passphrase::Passphrase;
@@ -21,17 +22,31 @@ const FORMAT: &str = "lantern.key/1";
 const MAX_NOTES_LEN: u64 = 1024 * 1024;
 
 /// How a key came into the keyring.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum Origin {
     /// Made here.
     Made,
     /// Brought from a file.
     Imported,
-    /// A word of a newer lantern.
-    #[serde(other)]
+    /// It is not known, or a word of a newer lantern.
     Unknown,
+}
+
+impl Origin {
+    /// As it is noted.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Made => "made",
+            Self::Imported => "imported",
+            Self::Unknown => "unknown",
+        }
+    }
+
+    fn of_word(word: &str) -> Self {
+        let known = [Self::Made, Self::Imported].into_iter().find(|origin| origin.word() == word);
+        known.unwrap_or(Self::Unknown)
+    }
 }
 
 /// A copy of a key outside the keyring.
@@ -45,6 +60,9 @@ pub struct Backup {
     /// When it last opened, signed, and fitted the certificate; none where that was never tried.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub drilled: Option<Timestamp>,
+    /// What a newer lantern noted.
+    #[serde(flatten)]
+    rest: Map<String, Value>,
 }
 
 /// What is noted beside a key.
@@ -52,7 +70,8 @@ pub struct Backup {
 #[serde(rename_all = "kebab-case")]
 struct Notes {
     format: String,
-    origin: Origin,
+    /// A word of [`Origin`], or of a newer lantern.
+    origin: String,
     at: Timestamp,
     algorithm: String,
     /// In base 64, its own first.
@@ -61,6 +80,50 @@ struct Notes {
     backups: Vec<Backup>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     used: Option<Timestamp>,
+    /// What a newer lantern noted: it stays.
+    #[serde(flatten)]
+    rest: Map<String, Value>,
+}
+
+impl Notes {
+    /// Those of a key that is new here.
+    fn of(entry: &Entry, origin: Origin, since: Timestamp) -> Self {
+        Self {
+            format: FORMAT.to_owned(),
+            origin: origin.word().to_owned(),
+            at: since,
+            algorithm: entry.key.algorithm().to_string(),
+            certificates: entry.chain.iter().map(|found| STANDARD.encode(found)).collect(),
+            backups: Vec::new(),
+            used: None,
+            rest: Map::new(),
+        }
+    }
+
+    fn facts(self, name: &Name) -> Result<Facts, KeyError> {
+        let decode = |text: &String| STANDARD.decode(text).map_err(|_| KeyError::Malformed("the key's certificate"));
+        let chain: Vec<Vec<u8>> = self.certificates.iter().map(decode).collect::<Result<_, _>>()?;
+        let own = chain.first().ok_or(KeyError::Malformed("the key's certificate"))?;
+        Ok(Facts {
+            name: name.clone(),
+            origin: Origin::of_word(&self.origin),
+            since: self.at,
+            algorithm: self.algorithm,
+            certificate: certificate::about(own)?,
+            backups: self.backups,
+            used: self.used,
+            chain,
+        })
+    }
+
+    /// Notes a copy as it is now: just made, or just opened.
+    fn note_backup(&mut self, path: &Path, now: Timestamp, drilled: Option<Timestamp>) {
+        match self.backups.iter_mut().find(|backup| backup.path == path) {
+            Some(backup) if drilled.is_some() => backup.drilled = drilled,
+            Some(backup) => (backup.at, backup.drilled) = (now, None),
+            None => self.backups.push(Backup { path: path.to_owned(), at: now, drilled, rest: Map::new() }),
+        }
+    }
 }
 
 /// What is known of a key without its passphrase.
@@ -165,8 +228,13 @@ impl Keyring {
     /// What is known of a key.
     ///
     /// # Errors
-    /// [`KeyError::Unknown`]; [`KeyError::Malformed`] for notes that are damaged or missing: [`Self::open`] makes them again.
+    /// [`KeyError::Unknown`]; [`KeyError::Malformed`] for notes that are damaged or missing: [`Self::open`] makes them again;
+    /// [`KeyError::NewerNotes`].
     pub fn facts(&self, name: &Name) -> Result<Facts, KeyError> {
+        self.notes(name)?.facts(name)
+    }
+
+    fn notes(&self, name: &Name) -> Result<Notes, KeyError> {
         self.must_have(name)?;
         let damaged = KeyError::Malformed("what is noted of the key");
         let bytes = match durable::read_limited(&self.notes_of(name), MAX_NOTES_LEN) {
@@ -175,24 +243,10 @@ impl Keyring {
             Err(error) => return Err(error.into()),
         };
         let notes: Notes = serde_json::from_slice(&bytes).map_err(|_| damaged)?;
-        if notes.format != FORMAT {
-            return Err(KeyError::Unsupported(format!(
-                "what is noted of the key {name} was written by a newer lantern"
-            )));
+        match notes.format == FORMAT {
+            true => Ok(notes),
+            false => Err(KeyError::NewerNotes { name: name.to_string() }),
         }
-        let decode = |text: &String| STANDARD.decode(text).map_err(|_| KeyError::Malformed("the key's certificate"));
-        let chain: Vec<Vec<u8>> = notes.certificates.iter().map(decode).collect::<Result<_, _>>()?;
-        let own = chain.first().ok_or(KeyError::Malformed("the key's certificate"))?;
-        Ok(Facts {
-            name: name.clone(),
-            origin: notes.origin,
-            since: notes.at,
-            algorithm: notes.algorithm,
-            certificate: certificate::about(own)?,
-            backups: notes.backups,
-            used: notes.used,
-            chain,
-        })
     }
 
     fn must_have(&self, name: &Name) -> Result<(), KeyError> {
@@ -203,18 +257,17 @@ impl Keyring {
         Err(KeyError::Unknown { name: name.to_string(), known })
     }
 
-    fn note(&self, facts: &Facts) -> Result<(), KeyError> {
-        let notes = Notes {
-            format: FORMAT.to_owned(),
-            origin: facts.origin,
-            at: facts.since,
-            algorithm: facts.algorithm.clone(),
-            certificates: facts.chain.iter().map(|found| STANDARD.encode(found)).collect(),
-            backups: facts.backups.clone(),
-            used: facts.used,
-        };
-        let bytes = serde_json::to_vec_pretty(&notes).expect("notes have only string keys");
-        Ok(durable::write_private(&self.notes_of(&facts.name), &bytes)?)
+    fn note(&self, name: &Name, notes: &Notes) -> Result<(), KeyError> {
+        let bytes = serde_json::to_vec_pretty(notes).expect("notes have only string keys");
+        Ok(durable::write_private(&self.notes_of(name), &bytes)?)
+    }
+
+    /// Changes what is noted of a key.
+    fn change(&self, name: &Name, change: impl FnOnce(&mut Notes)) -> Result<Facts, KeyError> {
+        let mut notes = self.notes(name)?;
+        change(&mut notes);
+        self.note(name, &notes)?;
+        notes.facts(name)
     }
 
     /// Keeps a key under a passphrase. Nothing is ever replaced.
@@ -245,9 +298,9 @@ impl Keyring {
         if !durable::write_private_new(&path, &bytes)? {
             return Err(exists());
         }
-        let facts = facts_of(name, &entry, origin, now)?;
-        self.note(&facts)?;
-        Ok(facts)
+        let notes = Notes::of(&entry, origin, now);
+        self.note(name, &notes)?;
+        notes.facts(name)
     }
 
     /// Opens a key. Notes that are missing or damaged are made again.
@@ -262,7 +315,7 @@ impl Keyring {
         if let Err(KeyError::Malformed(_)) = self.facts(name) {
             let at =
                 fs::metadata(&path).and_then(|stat| stat.modified()).ok().and_then(|at| Timestamp::try_from(at).ok());
-            self.note(&facts_of(name, &entry, Origin::Unknown, at.unwrap_or(Timestamp::UNIX_EPOCH))?)?;
+            self.note(name, &Notes::of(&entry, Origin::Unknown, at.unwrap_or(Timestamp::UNIX_EPOCH)))?;
         }
         Ok(OpenKey { name: name.clone(), entry })
     }
@@ -272,8 +325,7 @@ impl Keyring {
     /// # Errors
     /// Those of [`Self::facts`].
     pub fn note_used(&self, name: &Name, now: Timestamp) -> Result<(), KeyError> {
-        let facts = self.facts(name)?;
-        self.note(&Facts { used: Some(now), ..facts })
+        self.change(name, |notes| notes.used = Some(now)).map(|_| ())
     }
 
     /// Writes a copy of a key under a passphrase, which may be another one, and notes where. A file that is there is not replaced.
@@ -283,10 +335,7 @@ impl Keyring {
     pub fn back_up(&self, key: &OpenKey, to: &Path, passphrase: &Passphrase, now: Timestamp) -> Result<(), KeyError> {
         self.refuse_inside(to)?;
         self.export(key, to, passphrase)?;
-        let mut facts = self.facts(&key.name)?;
-        facts.backups.retain(|backup| backup.path != to);
-        facts.backups.push(Backup { path: to.to_owned(), at: now, drilled: None });
-        self.note(&facts)
+        self.change(&key.name, |notes| notes.note_backup(to, now, None)).map(|_| ())
     }
 
     /// Writes an opened key as a file of PKCS #12. A file that is there is not replaced.
@@ -323,7 +372,7 @@ impl Keyring {
     /// [`KeyError::OtherCopy`]; those of reading it.
     pub fn drill(&self, name: &Name, copy: &Path, passphrase: &Passphrase, now: Timestamp) -> Result<Facts, KeyError> {
         self.refuse_inside(copy)?;
-        let mut facts = self.facts(name)?;
+        let facts = self.facts(name)?;
         let bytes = durable::read_limited(copy, pkcs12::MAX_LEN)?;
         let read = pkcs12::read(&bytes, passphrase)?;
         let own = facts.chain.first().ok_or(KeyError::Malformed("the key's certificate"))?;
@@ -335,12 +384,7 @@ impl Keyring {
         if !certificate::has_signed(own, message.as_bytes(), &signature)? {
             return Err(other());
         }
-        match facts.backups.iter_mut().find(|backup| backup.path == copy) {
-            Some(backup) => backup.drilled = Some(now),
-            None => facts.backups.push(Backup { path: copy.to_owned(), at: now, drilled: Some(now) }),
-        }
-        self.note(&facts)?;
-        Ok(facts)
+        self.change(name, |notes| notes.note_backup(copy, now, Some(now)))
     }
 }
 
@@ -352,20 +396,6 @@ fn must_be_new(is_written: bool, path: &Path) -> Result<(), KeyError> {
             Err(DurableError { what: "write", path: path.to_owned(), source }.into())
         }
     }
-}
-
-fn facts_of(name: &Name, entry: &Entry, origin: Origin, since: Timestamp) -> Result<Facts, KeyError> {
-    let own = entry.chain.first().ok_or_else(|| KeyError::NoCertificate { alias: name.to_string() })?;
-    Ok(Facts {
-        name: name.clone(),
-        origin,
-        since,
-        algorithm: entry.key.algorithm().to_string(),
-        certificate: certificate::about(own)?,
-        chain: entry.chain.clone(),
-        backups: Vec::new(),
-        used: None,
-    })
 }
 
 /// Makes a new key with a certificate of its own.

@@ -128,6 +128,12 @@ pub enum KeyError {
         /// The copy.
         path: PathBuf,
     },
+    /// Notes of a newer lantern, which are not touched.
+    #[error("what is noted of the key {name} was written by a newer lantern")]
+    NewerNotes {
+        /// The key.
+        name: String,
+    },
     /// What is to be a copy lies in the keyring.
     #[error("{} lies in the keyring itself: what happens to the key happens to it", path.display())]
     NotACopy {

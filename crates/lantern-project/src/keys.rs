@@ -52,6 +52,7 @@ impl Explained for KeyError {
                 Some(near) => return vec![format!("did you mean {near}?")],
                 None => "lantern key list shows those that there are; lantern key new NAME makes one",
             },
+            Self::NewerNotes { .. } => "use the newer lantern",
             Self::NotACopy { .. } => "write the copy to another disk: lantern key backup NAME FILE",
             Self::OtherCopy { .. } => "find the right copy, or make a new one: lantern key backup NAME FILE",
             Self::Program { .. } => "is its token there, and its service? Then the same command again",
@@ -183,8 +184,16 @@ impl Project {
         let not_there = |what: String, fix: String| Box::new(Finding::of(Code::KeyNotThere, what, fix));
         let keyring = self.keyring().map_err(|error| not_there(error.to_string(), "set LANTERN_HOME".to_owned()))?;
         let Some(signer) = self.config().signers.get(name) else {
-            let fix = format!("lantern key list shows those that there are; lantern key new {name} makes it");
-            return keyring.facts(name).map(Known::Key).map_err(|error| not_there(error.to_string(), fix));
+            return keyring.facts(name).map(Known::Key).map_err(|error| {
+                let fix = match &error {
+                    KeyError::Unknown { .. } => {
+                        format!("lantern key list shows those that there are; lantern key new {name} makes it")
+                    }
+                    KeyError::Malformed(_) => format!("lantern key show {name}: its passphrase brings that back"),
+                    other => other.fixes().into_iter().next().unwrap_or_default(),
+                };
+                not_there(error.to_string(), fix)
+            });
         };
         if keyring.facts(name).is_ok() {
             let what = format!("{name} is a key of the keyring, and one of [signers]: it is not clear which is meant");

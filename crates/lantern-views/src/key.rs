@@ -68,19 +68,11 @@ struct BackupDocument {
     drilled: Option<Timestamp>,
 }
 
-fn word(origin: Origin) -> &'static str {
-    match origin {
-        Origin::Made => "made",
-        Origin::Imported => "imported",
-        _ => "unknown",
-    }
-}
-
 fn key_document(facts: &Facts) -> KeyDocument<'_> {
     KeyDocument {
         name: &facts.name,
         algorithm: &facts.algorithm,
-        origin: word(facts.origin),
+        origin: facts.origin.word(),
         since: facts.since,
         subject: &facts.certificate.subject,
         sha256: hex(&facts.certificate.sha256),
@@ -156,7 +148,7 @@ pub fn show(facts: &Facts, config: Option<&Config>, path: &Path) -> View {
     line("SHA-256", hex(&facts.certificate.sha256));
     line("SHA-1", hex(&facts.certificate.sha1));
     let since = format::day(facts.since);
-    line("here", format!("{} on {since}", if facts.origin == Origin::Unknown { "since" } else { word(facts.origin) }));
+    line("here", format!("{} on {since}", if facts.origin == Origin::Unknown { "since" } else { facts.origin.word() }));
     line("last signed", facts.used.map_or_else(|| faint("never"), format::time));
     let pins: Vec<String> = config
         .into_iter()
@@ -183,7 +175,7 @@ pub fn show(facts: &Facts, config: Option<&Config>, path: &Path) -> View {
 /// A key that has just come into the keyring.
 pub fn added(facts: &Facts, path: &Path) -> View {
     let mut view = View::default();
-    view.say(format!("{} the key {}, {}", good(word(facts.origin)), strong(&facts.name), facts.algorithm));
+    view.say(format!("{} the key {}, {}", good(facts.origin.word()), strong(&facts.name), facts.algorithm));
     view.say(format!("  subject  {}", shown(&facts.certificate.subject)));
     view.say(format!("  until    {}", format::day(facts.certificate.valid.1)));
     view.say(format!("  SHA-256  {}", hex(&facts.certificate.sha256)));

@@ -154,11 +154,15 @@ fn facts(keyring: &Keyring, name: &Name, passphrase: &PassphraseArg, ui: &Ui) ->
 }
 
 fn list(keyring: &Keyring, ui: &Ui) -> Done {
-    let all: Vec<Facts> = keyring
-        .names()?
-        .iter()
-        .map(|name| facts(keyring, name, &PassphraseArg::default(), ui))
-        .collect::<Result<_, _>>()?;
+    let mut all = Vec::new();
+    for name in keyring.names()? {
+        match facts(keyring, &name, &PassphraseArg::default(), ui) {
+            Ok(known) => all.push(known),
+            // One key that nothing can be said of hides no other.
+            Err(error) if !ui.is_stopped() => ui.aside(&format!("{name}: {}", error.in_short())),
+            Err(error) => return Err(error),
+        }
+    }
     ui.answer(&key::list_document(&all), &key::list(&all, keyring.folder()));
     Ok(())
 }

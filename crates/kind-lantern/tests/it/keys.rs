@@ -526,3 +526,40 @@ fn a_signer_of_the_project_is_found_and_can_be_stopped() {
     assert_eq!(output.status.code(), Some(130), "{}", String::from_utf8_lossy(&output.stderr));
     assert!(!Path::new(&format!("/proc/{pid}")).exists(), "the signer goes on");
 }
+
+/// What a newer lantern notes of one key is said, is never changed, and hides no other key.
+#[test]
+fn notes_of_a_newer_lantern() {
+    let phone = Phone::with_key();
+    phone.run(&["key", "new", "second", "--kind", "p-256"]).success();
+    let notes = "home/keys/second.json";
+    let text = String::from_utf8(phone.0.read(notes)).unwrap();
+    // The same format with more in it: what is not known here stays.
+    let more = text.replacen('{', "{\"sheets\": {\"of\": 5, \"needed\": 3},", 1).replace("\"made\"", "\"lent\"");
+    phone.0.write(notes, &more);
+    phone.run(&["key", "backup", "second", "copy.p12"]).success();
+    phone.run(&["key", "drill", "second", "copy.p12"]).success();
+    let after: serde_json::Value = serde_json::from_slice(&phone.0.read(notes)).unwrap();
+    assert_eq!((&after["sheets"]["needed"], &after["origin"]), (&3.into(), &"lent".into()));
+    // Another format: nothing is changed.
+    let newer = text.replace("lantern.key/1", "lantern.key/2");
+    phone.0.write(notes, &newer);
+    let listed = phone.run(&["key", "list"]).success();
+    assert!(listed.stdout().contains("saltmarsh-mobile"), "{}", listed.whole());
+    assert!(
+        listed.stderr().contains("what is noted of the key second was written by a newer lantern"),
+        "{}",
+        listed.whole()
+    );
+    phone.run(&["key", "drill", "second", "copy.p12"]).fails(2);
+    assert_eq!(phone.0.read(notes), newer.as_bytes());
+    phone.0.edit("lantern.toml", "sign = \"saltmarsh-mobile\"", "sign = \"second\"");
+    let refused = phone.run(&["check"]).fails(1);
+    assert!(!refused.stdout().contains("lantern key new"), "{}", refused.whole());
+    // Damaged notes are brought back by the passphrase, and that is what is advised.
+    phone.0.write(notes, "{");
+    let damaged = phone.run(&["check"]).fails(1);
+    assert!(damaged.stdout().contains("fix: lantern key show second"), "{}", damaged.whole());
+    phone.run(&["key", "show", "second"]).success();
+    assert!(!phone.run(&["check"]).whole().contains("key-not-there"));
+}
