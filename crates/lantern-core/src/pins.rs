@@ -77,6 +77,11 @@ impl Pins {
         self.0.insert((identity, role), fingerprint);
     }
 
+    /// Whether no key is pinned.
+    pub fn is_empty(&self) -> bool {
+        self.0.is_empty()
+    }
+
     /// The key that an identity is known by; none where nothing was signed yet.
     pub fn get(&self, identity: &Identity, role: Role) -> Option<Fingerprint> {
         self.0.get(&(identity.clone(), role)).copied()

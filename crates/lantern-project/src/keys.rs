@@ -186,6 +186,10 @@ impl Project {
         let Some(signer) = self.config().signers.get(name) else {
             return keyring.facts(name).map(Known::Key).map_err(|error| {
                 let fix = match &error {
+                    // A new key of this name would be another one than devices know.
+                    KeyError::Unknown { .. } if !self.config().pins.is_empty() => {
+                        format!("lantern key import {name} FILE, from a backup or the computer that has it")
+                    }
                     KeyError::Unknown { .. } => {
                         format!("lantern key list shows those that there are; lantern key new {name} makes it")
                     }

@@ -563,3 +563,16 @@ fn notes_of_a_newer_lantern() {
     phone.run(&["key", "show", "second"]).success();
     assert!(!phone.run(&["check"]).whole().contains("key-not-there"));
 }
+
+/// On a second computer a new key of that name would be another one.
+#[test]
+fn a_pinned_key_that_is_not_here_is_imported_and_not_made() {
+    let phone = Phone::with_key();
+    phone.run(&["prepare"]).success();
+    std::fs::remove_dir_all(phone.0.path("home/keys")).unwrap();
+    let missing = phone.run(&["check"]).fails(1).stdout();
+    assert!(
+        missing.contains("fix: lantern key import saltmarsh-mobile FILE") && !missing.contains("key new"),
+        "{missing}"
+    );
+}
