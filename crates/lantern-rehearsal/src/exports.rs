@@ -1,6 +1,7 @@
 //! Example exports of *Saltmarsh Post*, as an engine would write them: small, true, the same on every computer.
 
 mod axml;
+mod bundle;
 pub mod config;
 mod macho;
 mod pe;
@@ -237,6 +238,24 @@ pub fn write_android(path: &Path, version: GameVersion, for_headsets: bool) -> i
             ("assets/letters/en.txt", true, letters(version).into_bytes()),
             ("assets/textures/reeds.tex", false, asset("reeds", 700_000)),
             ("assets/music/ebb.snd", false, asset("ebb", 1_300_000)),
+        ],
+    )
+}
+
+/// Writes the bundle that shops make packages for Android phones of; not signed yet.
+///
+/// # Errors
+/// The system's.
+pub fn write_bundle(path: &Path, version: GameVersion) -> io::Result<()> {
+    let library = program::elf_that_prints(&line(version), System::LinuxAarch64);
+    write_zip(
+        path,
+        &[
+            ("BundleConfig.pb", true, b"\x0a\x08\x12\x061.17.2".to_vec()),
+            ("base/manifest/AndroidManifest.xml", true, bundle::manifest(version.text(), version.number())),
+            ("base/lib/arm64-v8a/libsaltmarsh.so", true, library),
+            ("base/assets/letters/en.txt", true, letters(version).into_bytes()),
+            ("base/assets/textures/reeds.tex", true, asset("reeds", 700_000)),
         ],
     )
 }

@@ -8,6 +8,7 @@ use std::time::Instant;
 use lantern_core::progress::Silent;
 use lantern_keys::{Passphrase, pkcs12};
 use lantern_sign::apk;
+use lantern_sign::stamp::Edits;
 
 #[expect(clippy::print_stdout, reason = "it is for reading")]
 fn main() -> Result<(), Box<dyn std::error::Error>> {
@@ -16,7 +17,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     let passphrase = Passphrase::new(std::env::var("LANTERN_KEY_PASSPHRASE")?);
     let entry = pkcs12::read(&std::fs::read(key)?, &passphrase)?.remove(0);
     let begun = Instant::now();
-    let signed = apk::sign(&|| File::open(from), Path::new(to), &entry, &Silent)?;
+    let signed = apk::sign(&|| File::open(from), &Edits::new(), Path::new(to), &entry, &Silent)?;
     println!("{:.2} {:?}", begun.elapsed().as_secs_f64(), signed.schemes);
     Ok(())
 }

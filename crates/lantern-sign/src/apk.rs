@@ -21,6 +21,7 @@ use lantern_keys::certificate;
 use lantern_keys::key::{Algorithm, Signer};
 
 use crate::digests::{self, Opener, Part};
+use crate::stamp::Edits;
 use crate::{SignError, bundle_jar, jar};
 
 const ID_V2: u32 = 0x7109_871a;
@@ -51,12 +52,13 @@ pub struct Signed {
     pub schemes: Vec<u8>,
 }
 
-/// Signs a package into a new file.
+/// Signs a package into a new file, with other bytes for some of its files.
 ///
 /// # Errors
 /// [`SignError`]; the new file is then of no use.
 pub fn sign<R: Read + Seek + Send>(
     open: Opener<'_, R>,
+    edits: &Edits,
     to: &Path,
     signer: &dyn Signer,
     progress: &dyn Progress,
@@ -66,11 +68,11 @@ pub fn sign<R: Read + Seek + Send>(
     let oldest = oldest_system(open, &entries)?;
     let needs_v1 = oldest < WHOLE_FILE_SINCE;
     let files = match needs_v1 {
-        true => jar::sign(open, &entries, "2, 3", signer, progress)?.to_vec(),
+        true => jar::sign((open, edits), &entries, "2, 3", signer, progress)?.to_vec(),
         false => Vec::new(),
     };
     let mut writer = ZipWriter::new(BufWriter::with_capacity(bundle_jar::BUFFER_LEN, bundle_jar::create(to)?));
-    bundle_jar::write(&mut from, &mut writer, &entries, &files, alignment, progress)?;
+    bundle_jar::write((&mut from, edits), &mut writer, &entries, &files, alignment, progress)?;
     let mut file = writer.finish()?.into_inner().map_err(io::IntoInnerError::into_error)?;
     drop(from);
     insert_block(&mut file, to, signer, oldest, progress)?;

@@ -11,25 +11,27 @@ use lantern_formats::zip::{self, Method, ZipEntry};
 use lantern_keys::key::Signer;
 
 pub use crate::digests::Opener;
+use crate::stamp::Edits;
 use crate::{SignError, jar};
 
 /// Bytes that are written at a time.
 pub(crate) const BUFFER_LEN: usize = 512 * 1024;
 
-/// Signs a bundle into a new file. Entries stay as they are packed, in their order; an older signature goes.
+/// Signs a bundle into a new file, with other bytes for some of its files. Entries stay as they are packed, in their order; an older signature goes.
 ///
 /// # Errors
 /// [`SignError`]; the new file is then of no use.
 pub fn sign<R: Read + Seek + Send>(
     open: Opener<'_, R>,
+    edits: &Edits,
     to: &Path,
     signer: &dyn Signer,
     progress: &dyn Progress,
 ) -> Result<(), SignError> {
     let entries = readable(&mut open()?)?;
-    let files = jar::sign(open, &entries, "", signer, progress)?;
+    let files = jar::sign((open, edits), &entries, "", signer, progress)?;
     let mut writer = ZipWriter::new(BufWriter::with_capacity(BUFFER_LEN, create(to)?));
-    write(&mut open()?, &mut writer, &entries, &files, |_| 1, progress)?;
+    write((&mut open()?, edits), &mut writer, &entries, &files, |_| 1, progress)?;
     writer.finish()?.flush()?;
     verify(to)
 }
@@ -59,7 +61,7 @@ pub(crate) fn readable<R: Read + Seek>(from: &mut R) -> Result<Vec<ZipEntry>, Si
 
 /// Writes the files of a signature, and behind them every entry that is not of an older one.
 pub(crate) fn write<R: Read + Seek, W: Write + Seek>(
-    from: &mut R,
+    (from, edits): (&mut R, &Edits),
     writer: &mut ZipWriter<W>,
     entries: &[ZipEntry],
     files: &[jar::SignatureFile],
@@ -73,7 +75,14 @@ pub(crate) fn write<R: Read + Seek, W: Write + Seek>(
         if progress.stopped() {
             return Err(SignError::Stopped);
         }
-        writer.keep(from, entry, alignment(entry))?;
+        let edited = std::str::from_utf8(&entry.name).ok().and_then(|name| Some((name, edits.get(name)?)));
+        let Some((name, bytes)) = edited else {
+            writer.keep(from, entry, alignment(entry))?;
+            continue;
+        };
+        let method = if entry.packed.method == Method::Stored { Method::Stored } else { Method::Deflate };
+        let (mode, len) = (entry.unix_mode.unwrap_or(0o644) & 0o777, bytes.len() as u64);
+        writer.aligned_file(name, method, mode, len, alignment(entry), |out| out.write_all(bytes))?;
     }
     Ok(())
 }

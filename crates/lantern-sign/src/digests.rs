@@ -9,6 +9,7 @@ use lantern_formats::hash::Hash;
 use lantern_formats::zip::{self, ZipEntry};
 
 use crate::SignError;
+use crate::stamp::Edits;
 
 /// Opens a file; several threads read it at once.
 pub type Opener<'a, R> = &'a (dyn Fn() -> io::Result<R> + Sync);
@@ -16,9 +17,9 @@ pub type Opener<'a, R> = &'a (dyn Fn() -> io::Result<R> + Sync);
 /// Bytes that are hashed as one in the schemes over the whole file.
 const CHUNK_LEN: u64 = 1024 * 1024;
 
-/// Returns the SHA-256 of each entry's unpacked bytes.
+/// Returns the SHA-256 of each entry's unpacked bytes; some have others than those that the archive has.
 pub(crate) fn of_entries<R: Read + Seek + Send>(
-    open: Opener<'_, R>,
+    (open, edits): (Opener<'_, R>, &Edits),
     entries: &[&ZipEntry],
     progress: &dyn Progress,
 ) -> Result<Vec<Vec<u8>>, SignError> {
@@ -35,7 +36,11 @@ pub(crate) fn of_entries<R: Read + Seek + Send>(
         || (),
         |(), _, place| {
             let Some(entry) = entries.get(*place) else { return Ok(()) };
-            let mut reader = zip::open(open()?, &entry.packed)?;
+            let edited = std::str::from_utf8(&entry.name).ok().and_then(|name| edits.get(name));
+            let mut reader: Box<dyn Read + Send> = match edited {
+                Some(bytes) => Box::new(bytes.as_slice()),
+                None => zip::open(open()?, &entry.packed)?,
+            };
             let mut hasher = Hash::Sha256.start();
             let mut buffer = vec![0; 64 * 1024];
             loop {

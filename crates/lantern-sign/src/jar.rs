@@ -10,6 +10,7 @@ use lantern_keys::key::{Algorithm, Signer};
 use std::io::{Read, Seek};
 
 use crate::digests::{self, Opener};
+use crate::stamp::Edits;
 use crate::{SignError, message};
 
 /// Most bytes of a line, without its end.
@@ -53,7 +54,7 @@ fn packed(digest: &[u8]) -> Vec<u8> {
 /// Makes the three files of a signature over entries, which are read for it. `schemes` are newer ones that the package is signed
 /// by, too.
 pub(crate) fn sign<R: Read + Seek + Send>(
-    open: Opener<'_, R>,
+    from: (Opener<'_, R>, &Edits),
     entries: &[ZipEntry],
     schemes: &str,
     signer: &dyn Signer,
@@ -61,7 +62,7 @@ pub(crate) fn sign<R: Read + Seek + Send>(
 ) -> Result<[SignatureFile; 3], SignError> {
     let covered: Vec<&ZipEntry> =
         entries.iter().filter(|entry| !entry.is_folder() && !is_of_signature(&entry.name)).collect();
-    let digests = digests::of_entries(open, &covered, progress)?;
+    let digests = digests::of_entries(from, &covered, progress)?;
     let mut manifest = format!("Manifest-Version: 1.0\r\n{CREATED_BY}\r\n").into_bytes();
     let mut sections = Vec::new();
     for (entry, digest) in covered.iter().zip(&digests) {

@@ -1,4 +1,4 @@
-//! Signs packages: Android packages ([`apk`]) and bundles ([`bundle_jar`]), with whatever [`Signer`](lantern_keys::key::Signer)
+//! Stamps packages with a version and a number ([`stamp`]) and signs them: Android packages ([`apk`]) and bundles ([`bundle_jar`]), with whatever [`Signer`](lantern_keys::key::Signer)
 //! is handed in.
 //!
 //! The same input, key and settings give the same bytes. What was signed is verified by the readers of `lantern-formats`, which
@@ -20,6 +20,7 @@ pub mod bundle_jar;
 mod digests;
 mod jar;
 mod message;
+pub mod stamp;
 
 /// Why something was not signed.
 #[derive(Debug, thiserror::Error)]

@@ -3,20 +3,20 @@
 
 /// A value of an attribute.
 #[derive(Debug, Clone, Copy)]
-enum Value {
+pub(super) enum Value {
     Text(&'static str),
     Number(u32),
     Yes(bool),
 }
 
 /// An element with its attributes (name, resource id, value) and children.
-struct Element {
-    name: &'static str,
-    attributes: Vec<(&'static str, u32, Value)>,
-    children: Vec<Element>,
+pub(super) struct Element {
+    pub name: &'static str,
+    pub attributes: Vec<(&'static str, u32, Value)>,
+    pub children: Vec<Element>,
 }
 
-const SPACE: &str = "http://schemas.android.com/apk/res/android";
+pub(super) const SPACE: &str = "http://schemas.android.com/apk/res/android";
 const NONE: u32 = u32::MAX;
 
 const LABEL: (&str, u32) = ("label", 0x0101_0001);
@@ -29,6 +29,11 @@ const REQUIRED: (&str, u32) = ("required", 0x0101_028e);
 
 /// Returns the manifest of the example game; `for_headsets` says that it needs one.
 pub fn manifest(version: &'static str, code: u32, for_headsets: bool) -> Vec<u8> {
+    encode(&of_game(version, code, for_headsets))
+}
+
+/// The elements of that manifest.
+pub(super) fn of_game(version: &'static str, code: u32, for_headsets: bool) -> Element {
     let with = |name: (&'static str, u32), value| (name.0, name.1, value);
     let named = |element: &'static str, name: &'static str| Element {
         name: element,
@@ -59,7 +64,7 @@ pub fn manifest(version: &'static str, code: u32, for_headsets: bool) -> Vec<u8>
         attributes: vec![with(LABEL, Value::Text("Saltmarsh Post"))],
         children: vec![activity],
     });
-    let root = Element {
+    Element {
         name: "manifest",
         attributes: vec![
             with(CODE, Value::Number(code)),
@@ -67,8 +72,7 @@ pub fn manifest(version: &'static str, code: u32, for_headsets: bool) -> Vec<u8>
             ("package", 0, Value::Text("example.paperheron.saltmarsh")),
         ],
         children,
-    };
-    encode(&root)
+    }
 }
 
 /// Strings in the order of the pool: names that have a resource id come first, in the order of their ids.

@@ -4,6 +4,7 @@
 mod packages;
 #[cfg(test)]
 mod scene;
+mod stamp;
 // Where they are part of the system.
 #[cfg(test)]
 #[cfg(target_os = "linux")]

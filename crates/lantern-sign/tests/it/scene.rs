@@ -11,6 +11,7 @@ use lantern_keys::key::Signer;
 use lantern_keys::pkcs12::Entry;
 use lantern_keys::{Passphrase, pkcs12};
 use lantern_rehearsal::exports::{GameVersion, write_android};
+use lantern_sign::stamp::Edits;
 use lantern_sign::{SignError, apk, bundle_jar};
 
 /// One of the keys that lie beside the tests of `lantern-keys`.
@@ -84,9 +85,9 @@ pub fn unpacked(path: &Path) -> Vec<(String, Method, Vec<u8>)> {
 }
 
 pub fn sign(from: &Path, to: &Path, signer: &dyn Signer) -> Result<apk::Signed, SignError> {
-    apk::sign(&|| File::open(from), to, signer, &Silent)
+    apk::sign(&|| File::open(from), &Edits::new(), to, signer, &Silent)
 }
 
 pub fn sign_bundle(from: &Path, to: &Path, signer: &dyn Signer) -> Result<(), SignError> {
-    bundle_jar::sign(&|| File::open(from), to, signer, &Silent)
+    bundle_jar::sign(&|| File::open(from), &Edits::new(), to, signer, &Silent)
 }

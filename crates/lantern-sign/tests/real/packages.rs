@@ -9,6 +9,7 @@ use lantern_formats::{apk as reader, zip};
 use lantern_keys::certificate;
 use lantern_keys::key::Algorithm;
 use lantern_keys::keyring::make;
+use lantern_sign::stamp::Edits;
 use lantern_sign::{SignError, apk, bundle_jar};
 
 fn packages(folder: &Path, out: &mut Vec<PathBuf>) {
@@ -45,7 +46,7 @@ fn packages_of_others_are_signed_again() {
         for (number, path) in found.iter().enumerate() {
             let at = to.join(format!("{number}-{}.apk", algorithm.to_string().replace(' ', "-")));
             let open = || File::open(path);
-            match apk::sign(&open, &at, &key, &Silent) {
+            match apk::sign(&open, &Edits::new(), &at, &key, &Silent) {
                 Ok(_) => {
                     let schemes = reader::verify(&|| File::open(&at)).unwrap();
                     assert!(schemes.iter().all(|scheme| scheme.wrong.is_none()), "{path:?}: {schemes:?}");
@@ -61,7 +62,7 @@ fn packages_of_others_are_signed_again() {
             }
             // As an archive of Java, which every package is, too.
             let at = to.join(format!("{number}-{}.jar", algorithm.to_string().replace(' ', "-")));
-            bundle_jar::sign(&open, &at, &key, &Silent).unwrap();
+            bundle_jar::sign(&open, &Edits::new(), &at, &key, &Silent).unwrap();
         }
     }
     assert!(signed >= 9, "{signed}");

@@ -1,0 +1,120 @@
+//! Writes a version and a number into Android packages and bundles, before they are signed.
+//!
+//! Only the manifest changes, and in it only what the two are: the rest stays byte for byte. What was written is read again by
+//! `lantern_formats::android`, which shares no code with the rewriters, before it is handed on.
+
+mod binary;
+mod protobuf;
+
+use std::collections::BTreeMap;
+use std::io::{Read, Seek};
+
+use lantern_formats::android::Manifest;
+use lantern_formats::zip::{self, ZipEntry};
+
+use crate::SignError;
+use crate::bundle_jar::{Opener, readable};
+
+/// Files of an archive that get other bytes, by their paths.
+pub type Edits = BTreeMap<String, Vec<u8>>;
+
+/// What is written.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Stamp {
+    /// The version for people.
+    pub version: String,
+    /// The number that only rises.
+    pub number: u32,
+}
+
+/// Resource ids of the attributes. Source: `public-final.xml` of the framework.
+mod id {
+    pub const NUMBER: u32 = 0x0101_021b;
+    pub const VERSION: u32 = 0x0101_021c;
+    /// What a number has above its first 32 bits.
+    pub const NUMBER_MAJOR: u32 = 0x0101_0576;
+}
+
+/// The manifest of a package, and what the path of each module's ends with in a bundle.
+const MANIFEST: &str = "AndroidManifest.xml";
+const OF_MODULE: &str = "/manifest/AndroidManifest.xml";
+/// The module that every bundle has; the others are for abilities that are delivered later.
+const BASE: &str = "base/manifest/AndroidManifest.xml";
+const AGAIN: &str = "export it again";
+
+/// Returns the manifest of a package as it is with the stamp.
+///
+/// # Errors
+/// [`SignError::Refused`] where the manifest has no place for it.
+pub fn package<R: Read + Seek + Send>(open: Opener<'_, R>, stamp: &Stamp) -> Result<Edits, SignError> {
+    let mut from = open()?;
+    let entries = readable(&mut from)?;
+    let manifest = entries.iter().find(|entry| entry.name == MANIFEST.as_bytes());
+    let manifest = manifest.ok_or_else(|| SignError::refused(format!("it has no {MANIFEST}"), AGAIN))?;
+    let before = bytes_of(&mut from, manifest)?;
+    let after = binary::stamped(&before, stamp)?;
+    read_again(MANIFEST, Manifest::read, (&before, &after), stamp)?;
+    Ok(Edits::from([(MANIFEST.to_owned(), after)]))
+}
+
+/// Returns the manifests of a bundle's modules as they are with the stamp.
+///
+/// # Errors
+/// As [`package`].
+pub fn bundle<R: Read + Seek + Send>(open: Opener<'_, R>, stamp: &Stamp) -> Result<Edits, SignError> {
+    let mut from = open()?;
+    let mut edits = Edits::new();
+    for entry in readable(&mut from)? {
+        let Some(path) = std::str::from_utf8(&entry.name).ok().filter(|path| is_of_module(path)) else { continue };
+        let before = bytes_of(&mut from, &entry)?;
+        let (after, written) = protobuf::stamped(&before, stamp).map_err(|error| unread(path, &error))?;
+        // Modules that name neither are given both by the storefront.
+        if path == BASE || written != protobuf::Written::default() {
+            written.is_whole().map_err(|what| lacks(path, what))?;
+            read_again(path, Manifest::read_of_bundle, (&before, &after), stamp)?;
+            edits.insert(path.to_owned(), after);
+        }
+    }
+    if !edits.contains_key(BASE) {
+        return Err(SignError::refused(format!("it has no {BASE}"), AGAIN));
+    }
+    Ok(edits)
+}
+
+/// Whether a path is the manifest of a bundle's module.
+fn is_of_module(path: &str) -> bool {
+    path.strip_suffix(OF_MODULE).is_some_and(|module| !module.is_empty() && !module.contains('/'))
+}
+
+fn bytes_of<R: Read + Seek + Send>(from: &mut R, entry: &ZipEntry) -> Result<Vec<u8>, SignError> {
+    if entry.packed.len > lantern_formats::android::MAX_MANIFEST_LEN {
+        return Err(SignError::refused("its manifest is larger than any real one", AGAIN));
+    }
+    let mut bytes = Vec::new();
+    zip::open(from, &entry.packed)?.read_to_end(&mut bytes)?;
+    Ok(bytes)
+}
+
+/// What is said of a manifest that has no place for what is to be written.
+fn lacks(path: &str, what: &str) -> SignError {
+    let why = format!("{path} has no {what} to write over");
+    SignError::refused(why, "set one in the engine, whichever, and export again")
+}
+
+fn unread(path: &str, error: &impl std::fmt::Display) -> SignError {
+    SignError::refused(format!("{path} cannot be read: {error}"), AGAIN)
+}
+
+/// Whether a manifest says what was written, and of everything else what it said before.
+fn read_again<E: std::fmt::Display>(
+    path: &str,
+    read: impl Fn(&[u8]) -> Result<Manifest, E>,
+    (before, after): (&[u8], &[u8]),
+    stamp: &Stamp,
+) -> Result<(), SignError> {
+    let before = read(before).map_err(|error| unread(path, &error))?;
+    let after = read(after).map_err(|error| SignError::NotValid(format!("{path}: {error}")))?;
+    let wanted =
+        Manifest { version_code: Some(stamp.number.into()), version_name: Some(stamp.version.clone()), ..before };
+    if after == wanted { Ok(()) } else { Err(SignError::NotValid(format!("{path} says something else"))) }
+}
