@@ -163,6 +163,10 @@ pub struct Target {
     pub sign: Option<Name>,
     /// Whether what was signed with another key is signed again.
     pub sign_again: bool,
+    /// Whether version and number are written into the package before it is signed.
+    pub stamp: bool,
+    /// The file that version and number are written to, in a build that is no package.
+    pub version_file: Option<TreePath>,
 }
 
 /// A finding that is meant to be so.

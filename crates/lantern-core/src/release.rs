@@ -146,31 +146,32 @@ pub struct TargetRecord {
     /// What the build says of itself inside.
     #[serde(default, skip_serializing_if = "Claims::is_empty")]
     pub claims: Claims,
-    /// Who signed files of it after they had been taken from the export; none where it is as the export was.
+    /// What was stamped or signed in it after it had been taken from the export; none where it is as the export was.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub signed: Option<Signed>,
+    pub changed: Option<Changed>,
 }
 
-/// Who signs, and how.
+/// Who signs, and what else is done before a target is sealed.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
-pub struct SignedBy {
-    /// The digest of the signer's certificate.
-    pub signer: Digest,
-    /// The digest of the settings that it was signed with.
+pub struct ChangedBy {
+    /// The digest of the signer's certificate; none where nothing is signed.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub signer: Option<Digest>,
+    /// The digest of what is done, and how.
     pub settings: Digest,
 }
 
-/// What signing changed in a target.
+/// What stamping and signing changed in a target.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
-pub struct Signed {
-    /// Who signed, and how.
+pub struct Changed {
+    /// Who signed, and what else was done.
     #[serde(flatten)]
-    pub by: SignedBy,
-    /// For each path that signing wrote: the file that the export had there, or nothing.
+    pub by: ChangedBy,
+    /// For each path that was written: the file that the export had there, or nothing.
     pub replaced: BTreeMap<TreePath, Option<ReplacedFile>>,
 }
 
-/// A file of an export in whose place there is a signed one.
+/// A file of an export in whose place there is another one.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct ReplacedFile {
     /// In bytes.
@@ -182,7 +183,7 @@ pub struct ReplacedFile {
     pub executable: bool,
 }
 
-impl Signed {
+impl Changed {
     /// Returns the tree that the export had, from one that was sealed of it.
     ///
     /// # Errors
@@ -222,9 +223,14 @@ impl TargetRecord {
         Self { claims: Claims::default(), ..self.clone() }
     }
 
-    /// Who signed it, and how.
-    pub fn signed_by(&self) -> Option<SignedBy> {
-        self.signed.as_ref().map(|signed| signed.by)
+    /// Who signed it, and what else was done to it.
+    pub fn changed_by(&self) -> Option<ChangedBy> {
+        self.changed.as_ref().map(|changed| changed.by)
+    }
+
+    /// The digest of the certificate of who signed it.
+    pub fn signer(&self) -> Option<Digest> {
+        self.changed_by()?.signer
     }
 
     /// Returns the size of all depots, in bytes.
@@ -362,7 +368,7 @@ pub(crate) mod tests {
                 choices: Choices::new(),
                 aside: None,
                 claims: Claims::default(),
-                signed: None,
+                changed: None,
             }],
         }
     }

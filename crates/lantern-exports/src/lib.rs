@@ -4,7 +4,7 @@
 //! - [`intake::Intake`]: an export after the rules of its target: what is sent, what is kept aside, what starts.
 //! - [`inspect::inspect`]: what a file or folder is, without any project.
 //! - [`gather::gather`]: everything that is asked of an export: what it says of itself, what should not be in it and what must.
-//! - [`signing`]: signed bytes over an export's own, before it is sealed.
+//! - [`changing`]: signed bytes over an export's own, before it is sealed.
 //! - [`cache`]: what was read before is not read again.
 //!
 //! The time of day comes in as a value, so that everything can be asked for any moment.
@@ -23,6 +23,7 @@
 //! Not here: ledger, network, terminal; what is compared with earlier releases.
 
 pub mod cache;
+pub mod changing;
 pub mod claims;
 mod content;
 pub mod export;
@@ -33,7 +34,6 @@ pub mod intake;
 mod metered;
 mod metered_files;
 mod scan;
-pub mod signing;
 pub mod stat_data;
 mod too_new;
 

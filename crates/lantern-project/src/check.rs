@@ -15,6 +15,7 @@ use lantern_core::system::System;
 use lantern_core::version::{ReleaseName, Version};
 use lantern_exports::cache::{DigestCache, ScanCache};
 use lantern_exports::claims::TargetClaims;
+use lantern_exports::export::Form;
 use lantern_exports::gather::{Asked, gather};
 use lantern_exports::intake::Intake;
 use lantern_store::seal::{SealError, SourceEntry};
@@ -158,7 +159,12 @@ impl Project {
         let mut judged = Judged::default();
         let mut versions = Vec::new();
         for intake in &divided.intakes {
-            let (mut found, seen) = self.examine(edition, intake, cache, progress)?;
+            let (mut found, mut seen) = self.examine(edition, intake, cache, progress)?;
+            found.extend(self.stamp_findings(intake, &seen.claims, past));
+            if intake.target.stamp {
+                // What is written over says nothing.
+                (seen.claims.version, seen.claims.number) = (None, None);
+            }
             found.extend(past.findings(intake, progress));
             found.extend(past.number_finding(intake, seen.claims.number.as_deref()));
             versions.extend(seen.claims.version.clone().map(|version| (version, intake.name.clone())));
@@ -368,7 +374,11 @@ fn other_versions(wanted: &Version, versions: &[(String, Name)]) -> Vec<Finding>
     let finding = |(inside, targets): (&str, Vec<&str>)| {
         let calls = if targets.len() == 1 { "calls itself" } else { "call themselves" };
         let what = format!("{} {calls} {}, and the release gets {wanted}", targets.join(", "), shown(inside));
-        Finding::of(Code::VersionDiffers, what, "set the version in the engine and export again, or fix lantern.toml")
+        Finding::of(
+            Code::VersionDiffers,
+            what,
+            "set the version in the engine and export again, fix it in lantern.toml, or have lantern write it: stamp = true (Android)",
+        )
     };
     by_version.into_iter().map(finding).collect()
 }
@@ -376,7 +386,9 @@ fn other_versions(wanted: &Version, versions: &[(String, Name)]) -> Vec<Finding>
 /// Targets of one edition that are for one system: nobody could tell their builds apart.
 fn two_for_one_system(divided: &Divided<'_>) -> Vec<Finding> {
     let mut by_system: BTreeMap<System, Vec<&str>> = BTreeMap::new();
-    for intake in &divided.intakes {
+    // Of a bundle a storefront makes packages; players never get it.
+    let is_for_players = |intake: &&Intake<'_>| intake.export().form != Form::Package("aab");
+    for intake in divided.intakes.iter().filter(is_for_players) {
         for system in &intake.systems {
             by_system.entry(*system).or_default().push(intake.name.as_str());
         }

@@ -120,22 +120,25 @@ impl Project {
         Ok(findings)
     }
 
-    /// Says which files of shared depots were signed: each target's are signed on their own, and are not the same any more.
-    pub(crate) fn signed_and_shared(
+    /// Says which files of shared depots were stamped or signed: each target's are written on their own, and are not the same
+    /// any more.
+    pub(crate) fn changed_and_shared(
         &self,
         divided: &Divided<'_>,
-        is_signed: impl Fn(&Name, &TreePath) -> bool,
+        is_changed: impl Fn(&Name, &TreePath) -> bool,
     ) -> Vec<Finding> {
         let mut findings = Vec::new();
         for depot in divided.mapping.depots.iter().filter(|depot| !depot.copies.is_empty()) {
             for taken in depot.taken() {
                 let intake = &divided.intakes[taken.export];
                 let paths = divided.indices(taken).into_iter().map(|i| &intake.entries()[i].source.path);
-                let signed: Vec<TreePath> = paths.filter(|path| is_signed(intake.name, path)).cloned().collect();
-                if !signed.is_empty() {
-                    let (count, names) = (are(signed.len()), named(&signed));
-                    let what =
-                        format!("{count} of the shared depot {} are signed for {}: {names}", depot.name, intake.name);
+                let changed: Vec<TreePath> = paths.filter(|path| is_changed(intake.name, path)).cloned().collect();
+                if !changed.is_empty() {
+                    let (count, names) = (are(changed.len()), named(&changed));
+                    let what = format!(
+                        "{count} of the shared depot {} are stamped or signed for {}: {names}",
+                        depot.name, intake.name
+                    );
                     let fix = "leave them to a depot of each target";
                     let finding = Finding::of(Code::DepotDiffers, what, fix);
                     findings.push(finding.at(self.place_of(&["depots", depot.name.as_str(), "from"])));

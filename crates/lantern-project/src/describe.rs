@@ -54,7 +54,7 @@ pub(crate) fn describe(divided: &Divided<'_>, trees: &[Tree]) -> Result<Vec<Targ
             choices: choices_of(divided, depots.iter().flat_map(|(depot, _)| depot.players.choice.keys())),
             aside: aside.map(|tree| record(intake.name, tree, &Players::default())),
             claims: Claims::default(),
-            signed: None,
+            changed: None,
         });
     }
     Ok(out)

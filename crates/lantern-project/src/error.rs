@@ -7,7 +7,7 @@ use lantern_core::finding::Finding;
 use lantern_core::names::Name;
 use lantern_core::rules::Refusal;
 use lantern_core::version::VersionError;
-use lantern_exports::signing::SigningError;
+use lantern_exports::changing::ChangingError;
 use lantern_keys::KeyError;
 use lantern_ledger::{LedgerError, Outcome};
 use lantern_store::durable::DurableError;
@@ -210,9 +210,9 @@ pub enum ProjectError {
     /// The record of everything is not used.
     #[error(transparent)]
     Records(#[from] RecordsError),
-    /// Something was not signed.
+    /// Something was not stamped, or not signed.
     #[error(transparent)]
-    Signing(SigningError),
+    Changing(ChangingError),
     /// A key could not be made, read or used.
     #[error(transparent)]
     Key(#[from] KeyError),
@@ -241,11 +241,11 @@ impl From<lantern_exports::Stopped> for ProjectError {
     }
 }
 
-impl From<SigningError> for ProjectError {
-    fn from(error: SigningError) -> Self {
+impl From<ChangingError> for ProjectError {
+    fn from(error: ChangingError) -> Self {
         match error {
-            SigningError::Stopped => Self::Stopped,
-            other => Self::Signing(other),
+            ChangingError::Stopped => Self::Stopped,
+            other => Self::Changing(other),
         }
     }
 }
@@ -270,7 +270,7 @@ impl ProjectError {
             | Self::Number(_)
             | Self::NoEdition { .. }
             | Self::NoTargetHere { .. } => Class::Usage,
-            Self::Rules { .. } | Self::Signing(SigningError::Refused { .. }) => Class::Refused,
+            Self::Rules { .. } | Self::Changing(ChangingError::Refused { .. }) => Class::Refused,
             Self::Unsettled { .. } => Class::Unreachable,
             Self::Storefront { source, .. } => class_of_storefront(source),
             Self::Seal(SealError::Stopped) | Self::Install(InstallError::Stopped) | Self::Stopped => Class::Stopped,
@@ -297,7 +297,7 @@ impl ProjectError {
             | Self::File(_)
             | Self::Seal(_)
             | Self::Start { .. }
-            | Self::Signing(_)
+            | Self::Changing(_)
             | Self::Random(_) => Class::Computer,
         }
     }
@@ -328,7 +328,7 @@ impl ProjectError {
             Self::Unsettled { .. } => {
                 one("run the same command again: it asks the storefront what happened before it does anything")
             }
-            Self::Signing(SigningError::Refused { fix, .. }) => one(fix),
+            Self::Changing(ChangingError::Refused { fix, .. }) => one(fix),
             Self::Storefront { storefront, source } => fixes_of_storefront(storefront, source),
             Self::Seal(SealError::Changed { .. }) => one(STILL_WRITING),
             Self::Seal(SealError::Read { source, .. }) if source.kind() == ErrorKind::NotFound => one(STILL_WRITING),

@@ -276,8 +276,8 @@ impl Project {
     ) -> impl Iterator<Item = (&'a Name, &'a Target, Known)> {
         self.config().targets_of(edition).filter_map(move |(name, target)| {
             let known = self.known_key(target.sign.as_ref()?).ok()?;
-            let by = record.targets.iter().find(|of| of.target == *name)?.signed_by()?;
-            known.own().is_some_and(|own| Digest::of(own) == by.signer).then_some((name, target, known))
+            let by = record.targets.iter().find(|of| of.target == *name)?.signer()?;
+            known.own().is_some_and(|own| Digest::of(own) == by).then_some((name, target, known))
         })
     }
 

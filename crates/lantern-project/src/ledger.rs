@@ -23,7 +23,7 @@ use crate::releases::ReleaseError;
 use crate::state_folder::{make_state_folder, take_lock};
 use crate::storefronts::open_storefront;
 use crate::workspace::{Session, Workspace};
-use crate::{ProjectError, environment, signing};
+use crate::{ProjectError, changing, environment};
 
 const EXPORT_FORMAT: &str = "lantern.ledger-export/1";
 /// The copy that is brought up to date whenever a release is prepared, in the state folder.
@@ -235,7 +235,7 @@ impl Project {
         let events = ledger.events()?;
         for (edition, record) in unknown_releases(&store, &events)? {
             let id = record.id();
-            let inputs = signing::inputs_of(&store, &record)?;
+            let inputs = changing::inputs_of(&store, &record)?;
             let input = input_digest(&record.game, &edition, &record.version, &inputs);
             let targets = record.targets.iter().map(|target| target.target.clone()).collect();
             let sealed = EventBody::Sealed(Sealed { release: id, name: record.name(), input, targets, warnings: 0 });

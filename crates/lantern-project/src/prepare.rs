@@ -11,20 +11,20 @@ use lantern_core::finding::{Code, Finding, Severity};
 use lantern_core::names::Name;
 use lantern_core::path::{TreePath, shown};
 use lantern_core::progress::Progress;
-use lantern_core::release::{Claims, FORMAT, ReleaseRecord, Signed, TargetRecord, input_digest};
+use lantern_core::release::{Changed, Claims, FORMAT, ReleaseRecord, TargetRecord, input_digest};
 use lantern_core::size::Size;
 use lantern_core::tree::Tree;
 use lantern_core::version::{BuildNumber, ReleaseName, Version};
 use lantern_exports::cache::DigestCache;
-use lantern_exports::signing::Signing;
+use lantern_exports::changing::Changing;
 use lantern_store::durable::DurableError;
 use lantern_store::held::Held;
 use lantern_store::room_left;
 
+use crate::changing::{self, Changes};
 use crate::check::{Judged, PastReleases, forgotten, number_differs};
 use crate::describe::{describe, trees_if_known};
 use crate::divided::{Divided, Parcel, copies, parcels};
-use crate::signing::{self, Signer};
 use crate::workspace::{Session, Workspace};
 use crate::{Passphrases, ProjectError, environment};
 
@@ -35,8 +35,8 @@ pub struct PrepareOptions {
     pub version: Option<Version>,
     /// Read everything, whatever the file system says of what changed.
     pub read_all: bool,
-    /// Signs what the exports hold before it is sealed, instead of the keys that `lantern.toml` names.
-    pub signing: Option<Arc<dyn Signing>>,
+    /// Stamps and signs what the exports hold before it is sealed, instead of what `lantern.toml` says.
+    pub changing: Option<Arc<dyn Changing>>,
     /// Gives the passphrases of the keys that `lantern.toml` names, when they are needed.
     pub passphrases: Option<Passphrases>,
 }
@@ -67,6 +67,8 @@ pub struct Prepared {
     pub unchanged_since: BTreeMap<Name, ReleaseName>,
     /// For each target that is signed: the key of the keyring.
     pub signed_with: BTreeMap<Name, Name>,
+    /// For each target that is stamped: where the version and the number were written.
+    pub stamped: BTreeMap<Name, String>,
 }
 
 impl Session {
@@ -87,23 +89,33 @@ impl Session {
         };
         self.workspace.store.remove_unfinished()?;
         let held = Held::by(&self.workspace.store)?;
-        let sealing = self.seal(edition, &version, options, progress);
-        let Sealing { inputs, mut targets, cost, judged, past } =
-            sealing.map_err(|error| self.give_room_back(&held, error))?;
-        if let Some(known) = self.known(edition, &version, &inputs)? {
-            let findings = judged.map(|judged| judged.findings).unwrap_or_default();
-            return self.nothing_new(known, findings);
-        }
+        let (sealing, number, mut findings) = loop {
+            let sealing = self.seal(edition, &version, options, progress);
+            let sealing = sealing.map_err(|error| self.give_room_back(&held, error))?;
+            if let Some(known) = self.known(edition, &version, &sealing.inputs)? {
+                let findings = sealing.judged.map(|judged| judged.findings).unwrap_or_default();
+                return self.nothing_new(known, findings);
+            }
+            let input = self.input(edition, &version, &sealing.inputs);
+            let taken = self.take_number(edition, input, sealing.stamped, |session, number| {
+                let mut findings = sealing.judged.as_ref().map(|judged| judged.findings.clone()).unwrap_or_default();
+                findings.extend(session.held_against(&sealing, &version, number)?);
+                session.project().not_accepted(findings)
+            });
+            // Where someone else took the number meanwhile that was stamped, it is stamped with the next one.
+            if let Some((number, findings)) = taken.map_err(|error| self.give_room_back(&held, error))? {
+                break (sealing, number, findings);
+            }
+        };
+        let Sealing { inputs, mut targets, cost, judged, .. } = sealing;
         let input = self.input(edition, &version, &inputs);
         let judged = judged.unwrap_or_default();
-        let taken = self.take_number(edition, input, |session, number| {
-            let mut findings = judged.findings.clone();
-            findings.extend(session.held_against(&past, &version, number, (&inputs, &targets), &judged.claims)?);
-            session.project().not_accepted(findings)
-        });
-        let (number, mut findings) = taken.map_err(|error| self.give_room_back(&held, error))?;
         for target in &mut targets {
             target.claims = judged.claims.get(&target.target).cloned().unwrap_or_default();
+            if self.project().is_stamped_inside(&target.target) {
+                target.claims.version = Some(version.to_string());
+                target.claims.number = Some(number.to_string());
+            }
         }
         let record = self.record_to_write(edition, version, number, targets, input)?;
         // The record is in the store before the ledger names it.
@@ -116,7 +128,7 @@ impl Session {
         let warnings = findings.iter().filter(|(_, finding)| finding.severity == Severity::Warning).count() as u64;
         let sealed = Sealed { release: id, name: record.name(), input, targets: names.clone(), warnings };
         let event = self.workspace.record(edition, EventBody::Sealed(sealed), None)?;
-        signing::forget(&self.signed_folder());
+        changing::forget(&self.changed_folder());
         self.project().note_signed(edition, &record);
         findings.extend(self.project().pin_signed(edition, &record));
         if let Err(error) = self.workspace.back_ledger_up(None) {
@@ -134,10 +146,11 @@ impl Session {
             found_at: None,
         };
         let unchanged_since = self.workspace.unchanged_since(&release, &record)?;
-        let signed = record.targets.iter().filter(|target| target.signed.is_some());
+        let signed = record.targets.iter().filter(|target| target.signer().is_some());
         let key = |target: &TargetRecord| self.project().config().targets.get(&target.target)?.sign.clone();
         let signed_with = signed.filter_map(|target| Some((target.target.clone(), key(target)?))).collect();
-        Ok(Prepared { release, record, cost: Some(cost), before, findings, unchanged_since, signed_with })
+        let stamped = self.project().stamped(&record);
+        Ok(Prepared { release, record, cost: Some(cost), before, findings, unchanged_since, signed_with, stamped })
     }
 
     /// Returns the record of a release that is about to be written. One that lost its content comes back as it was.
@@ -161,17 +174,16 @@ impl Session {
     /// What only the sealed content shows, compared with what was sealed and what is out.
     fn held_against(
         &self,
-        past: &PastReleases,
+        Sealing { inputs, targets, judged, past, .. }: &Sealing,
         version: &Version,
         number: BuildNumber,
-        (inputs, targets): (&[TargetRecord], &[TargetRecord]),
-        claims: &BTreeMap<Name, Claims>,
     ) -> Result<Vec<(Option<Name>, Finding)>, ProjectError> {
+        let claims = |target| judged.as_ref().and_then(|judged| judged.claims.get(target));
         let is_same = |now: &TargetRecord| past.exported(&now.target).is_some_and(|last| last.tree == now.tree);
         let mut findings = Vec::new();
         for (input, target) in inputs.iter().zip(targets) {
             let name = &target.target;
-            if let Some(claims) = claims.get(name).filter(|claims| claims.is_other_number(number)) {
+            if let Some(claims) = claims(name).filter(|claims: &&Claims| claims.is_other_number(number)) {
                 findings.push((Some(name.clone()), number_differs(name, claims, number)));
             }
             if let Some((release, last)) = past.last(name).filter(|_| !is_same(input))
@@ -220,7 +232,7 @@ impl Session {
     /// On a disk that is full nothing stays of what was begun: nobody can use it, and anyone who makes room needs it.
     fn give_room_back(&self, held: &Held, error: ProjectError) -> ProjectError {
         if error.is_full() {
-            signing::forget(&self.signed_folder());
+            changing::forget(&self.changed_folder());
         }
         if error.is_full()
             && let Err(left) = held.restore(&self.workspace.store)
@@ -241,12 +253,12 @@ impl Session {
         }
     }
 
-    /// Where signed files lie until they are sealed.
-    fn signed_folder(&self) -> PathBuf {
-        self.project().state("cache/signed")
+    /// Where stamped and signed files lie until they are sealed.
+    fn changed_folder(&self) -> PathBuf {
+        self.project().state("cache/changed")
     }
 
-    /// Divides the exports, has signed what is to be signed, and seals what is not known to be sealed already.
+    /// Divides the exports, has stamped and signed what is to be, and seals what is not known to be sealed already.
     fn seal(
         &self,
         edition: &Name,
@@ -260,13 +272,13 @@ impl Session {
             return Err(ProjectError::Findings(findings));
         }
         let mut digests = DigestCache::load(&project.state("cache/digests.json"), environment::now_of_files());
-        let signing = match &options.signing {
-            Some(signing) => Some(signing.clone()),
-            None => project.key_signing(edition, options.passphrases.as_ref())?,
+        let changing = match &options.changing {
+            Some(changing) => Some(changing.clone()),
+            None => project.stamp_and_sign(edition, options.passphrases.as_ref())?,
         };
-        let signing = signing.as_deref();
+        let changing = changing.as_deref();
         if !options.read_all
-            && let Some(inputs) = self.unchanged(edition, version, &divided, signing, &mut digests, progress)?
+            && let Some(inputs) = self.unchanged(edition, version, &divided, changing, &mut digests, progress)?
         {
             return Ok(Sealing::nothing(inputs));
         }
@@ -279,8 +291,8 @@ impl Session {
             self.ask_room(at_most, progress);
             Ok::<_, ProjectError>(judged)
         };
-        let signs = |signing: &&dyn Signing| divided.intakes.iter().any(|intake| signing.by(intake.name).is_some());
-        let Some(signing) = signing.filter(signs) else {
+        let is_any = |changing: &&dyn Changing| divided.intakes.iter().any(|intake| changing.by(intake.name).is_some());
+        let Some(changing) = changing.filter(is_any) else {
             let mut judged = judge()?;
             let (trees, cost) = self.seal_parcels(&divided, Some(&mut digests), progress)?;
             let copies = self.compare_shared(&divided, &mut digests, progress);
@@ -288,65 +300,69 @@ impl Session {
             copies?;
             judged.findings.extend(self.damage()?);
             let targets = describe(&divided, &trees)?;
-            return Ok(Sealing { inputs: targets.clone(), targets, cost, judged: Some(judged), past });
+            return Ok(Sealing { inputs: targets.clone(), targets, cost, judged: Some(judged), past, stamped: None });
         };
-        // What is signed is known by what it was before: signing the same bytes twice may give two results.
+        // What is changed is known by what it was before: signing the same bytes twice may give two results.
         let read = |parcel: &Parcel| digests.tree_by_reading(&divided.intakes[parcel.from], &parcel.indices, progress);
         let trees: Vec<Tree> = parcels(&divided).iter().map(read).collect::<Result<_, _>>()?;
         let copies = self.compare_shared(&divided, &mut digests, progress);
         self.remember(&digests);
         copies?;
-        let inputs = with_signers(describe(&divided, &trees)?, Some(signing));
+        let inputs = with_changes(describe(&divided, &trees)?, Some(changing));
         if self.known(edition, version, &inputs)?.is_some() {
             return Ok(Sealing::nothing(inputs));
         }
         let mut judged = judge()?;
-        let (targets, cost) = self.seal_signed(divided, (&trees, &inputs), signing, &past, progress)?;
+        let (number, _) = self.number_for(edition, self.input(edition, version, &inputs))?;
+        let release = ReleaseName { version: version.clone(), number };
+        let stamped = divided.intakes.iter().any(|intake| changing.is_stamped(intake.name)).then_some(number);
+        let store = &self.workspace.store;
+        let changes = Changes { changing, release: &release, store, folder: self.changed_folder() };
+        let (targets, cost) = self.seal_changed(divided, (&trees, &inputs), &changes, &past, progress)?;
         judged.findings.extend(self.damage()?);
-        Ok(Sealing { inputs, targets, cost, judged: Some(judged), past })
+        Ok(Sealing { inputs, targets, cost, judged: Some(judged), past, stamped })
     }
 
-    /// Has divided exports signed, and seals them with what was signed; `trees` are those of their parcels, and `inputs` their
+    /// Has divided exports stamped and signed, and seals them so; `trees` are those of their parcels, and `inputs` their
     /// targets, as the exports give them.
-    fn seal_signed(
+    fn seal_changed(
         &self,
         divided: Divided<'_>,
         (trees, inputs): (&[Tree], &[TargetRecord]),
-        signing: &dyn Signing,
+        changes: &Changes<'_>,
         past: &PastReleases,
         progress: &dyn Progress,
     ) -> Result<(Vec<TargetRecord>, SealCost), ProjectError> {
-        let signer = Signer { signing, store: &self.workspace.store, folder: self.signed_folder() };
         let parcels = parcels(&divided);
-        let mut signed: BTreeMap<Name, Signed> = BTreeMap::new();
+        let mut changed: BTreeMap<Name, Changed> = BTreeMap::new();
         let Divided { mut intakes, is_whole, targets, .. } = divided;
         for (from, (intake, input)) in intakes.iter_mut().zip(inputs).enumerate() {
-            let Some(by) = input.signed_by() else { continue };
+            let Some(by) = input.changed_by() else { continue };
             let last = past.last(intake.name).map(|(_, last)| last);
-            let files = signer.files(intake, by, input, last, progress)?;
-            let over = |source| DurableError { what: "lay signed files over", path: signer.folder.clone(), source };
+            let files = changes.files(intake, by, input, last, progress)?;
+            let over = |source| DurableError { what: "lay changed files over", path: changes.folder.clone(), source };
             intake.lay_over(&files).map_err(over)?;
             let own = parcels.iter().zip(trees).filter(|(parcel, _)| parcel.from == from).map(|(_, tree)| tree);
             let before = |path: &TreePath| own.clone().find_map(|tree| tree.get(path));
-            signed.insert(intake.name.clone(), signing::signed(by, &files, before));
+            changed.insert(intake.name.clone(), changing::changed(by, &files, before));
         }
-        // Signing may have brought files that lie in a depot of their own.
+        // That may have brought files that lie in a depot of their own.
         let taken = Divided { intakes, is_whole, targets, ..Divided::default() };
         let divided = self.project().divide_again(taken);
         if let Some(stopping) = divided.stopping() {
             return Err(ProjectError::Findings(stopping));
         }
-        let is_signed = |target: &Name, path: &TreePath| {
-            signed.get(target).is_some_and(|signed| signed.replaced.contains_key(path))
+        let is_changed = |target: &Name, path: &TreePath| {
+            changed.get(target).is_some_and(|changed| changed.replaced.contains_key(path))
         };
-        let shared = self.project().signed_and_shared(&divided, is_signed);
+        let shared = self.project().changed_and_shared(&divided, is_changed);
         if !shared.is_empty() {
             return Err(ProjectError::Findings(shared));
         }
         let (trees, cost) = self.seal_parcels(&divided, None, progress)?;
         let mut targets = describe(&divided, &trees)?;
         for target in &mut targets {
-            target.signed = signed.remove(&target.target);
+            target.changed = changed.remove(&target.target);
         }
         Ok((targets, cost))
     }
@@ -410,13 +426,13 @@ impl Session {
         edition: &Name,
         version: &Version,
         divided: &Divided<'_>,
-        signing: Option<&dyn Signing>,
+        changing: Option<&dyn Changing>,
         digests: &mut DigestCache,
         progress: &dyn Progress,
     ) -> Result<Option<Vec<TargetRecord>>, ProjectError> {
         let of_release = |trees: Option<Vec<Tree>>| -> Result<Option<Vec<TargetRecord>>, ProjectError> {
             let Some(trees) = trees else { return Ok(None) };
-            let targets = with_signers(describe(divided, &trees)?, signing);
+            let targets = with_changes(describe(divided, &trees)?, changing);
             Ok(self.known(edition, version, &targets)?.map(|_| targets))
         };
         // By the file system's word: enough to make nothing.
@@ -505,22 +521,27 @@ impl Session {
         // Whoever was cut after sealing has not pinned its keys yet.
         findings.extend(self.project().pin_signed(&release.edition, &record));
         let unchanged_since = self.workspace.unchanged_since(&release, &record)?;
-        let signed_with = BTreeMap::new();
-        Ok(Prepared { release, record, cost: None, before: None, findings, unchanged_since, signed_with })
+        let (signed_with, stamped) = Default::default();
+        Ok(Prepared { release, record, cost: None, before: None, findings, unchanged_since, signed_with, stamped })
     }
 
-    /// Takes the number for an input, unless it has one; `judge` says what stands against that number, and may stop it.
+    /// Takes the number for an input, unless it has one; `judge` says what stands against that number, and may stop it. None
+    /// where it would not be the one that was stamped already.
     fn take_number<T>(
         &mut self,
         edition: &Name,
         input: InputDigest,
+        stamped: Option<BuildNumber>,
         judge: impl Fn(&Self, BuildNumber) -> Result<T, ProjectError>,
-    ) -> Result<(BuildNumber, T), ProjectError> {
+    ) -> Result<Option<(BuildNumber, T)>, ProjectError> {
         self.record_decided(edition, |session| {
             let (number, has_it) = session.number_for(edition, input)?;
+            if stamped.is_some_and(|stamped| stamped != number) {
+                return Ok((None, None));
+            }
             let judged = judge(session, number)?;
             let reserved = EventBody::NumberReserved(NumberReserved { number, input });
-            Ok(((number, judged), (!has_it).then_some(reserved)))
+            Ok((Some((number, judged)), (!has_it).then_some(reserved)))
         })
     }
 
@@ -598,7 +619,7 @@ const SHARES_FILES: u64 = 5;
 
 /// What came of dividing and sealing.
 struct Sealing {
-    /// The targets as the exports give them, with who signs them.
+    /// The targets as the exports give them, with what is done to them.
     inputs: Vec<TargetRecord>,
     /// The targets as they were sealed.
     targets: Vec<TargetRecord>,
@@ -606,13 +627,15 @@ struct Sealing {
     /// None where nothing was looked into, because nothing changed.
     judged: Option<Judged>,
     past: PastReleases,
+    /// The number that some target was stamped with.
+    stamped: Option<BuildNumber>,
 }
 
 impl Sealing {
     /// What is known already: nothing was looked into.
     fn nothing(inputs: Vec<TargetRecord>) -> Self {
         let past = PastReleases::default();
-        Self { targets: inputs.clone(), inputs, cost: SealCost::default(), judged: None, past }
+        Self { targets: inputs.clone(), inputs, cost: SealCost::default(), judged: None, past, stamped: None }
     }
 }
 
@@ -622,11 +645,11 @@ fn size_of_new(divided: &Divided<'_>, digests: &DigestCache) -> u64 {
     parcels(divided).iter().map(size).sum()
 }
 
-/// Says of targets as the exports give them who signs them.
-fn with_signers(mut targets: Vec<TargetRecord>, signing: Option<&dyn Signing>) -> Vec<TargetRecord> {
+/// Says of targets as the exports give them what is done to them.
+fn with_changes(mut targets: Vec<TargetRecord>, changing: Option<&dyn Changing>) -> Vec<TargetRecord> {
     for target in &mut targets {
-        let by = signing.and_then(|signing| signing.by(&target.target));
-        target.signed = by.map(|by| Signed { by, replaced: BTreeMap::new() });
+        let by = changing.and_then(|changing| changing.by(&target.target));
+        target.changed = by.map(|by| Changed { by, replaced: BTreeMap::new() });
     }
     targets
 }

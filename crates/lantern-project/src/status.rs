@@ -13,7 +13,7 @@ use lantern_core::version::{ReleaseName, Version};
 use lantern_exports::cache::DigestCache;
 
 use crate::workspace::Workspace;
-use crate::{ProjectError, describe, environment, signing};
+use crate::{ProjectError, changing, describe, environment};
 
 pub use lantern_core::next::Exports;
 
@@ -123,7 +123,7 @@ impl Workspace {
 
     /// A target as its export was, without what its build says of itself; none where its content was freed.
     fn as_it_was(&self, target: &TargetRecord) -> Option<TargetRecord> {
-        signing::as_exported(&self.store, &target.without_claims()).ok().flatten()
+        changing::as_exported(&self.store, &target.without_claims()).ok().flatten()
     }
 
     /// How the exports stand to what was sealed; none where that follows from releases that are not on this board.

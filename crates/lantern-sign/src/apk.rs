@@ -20,8 +20,8 @@ use lantern_formats::zip::{self, Method, ZipEntry};
 use lantern_keys::certificate;
 use lantern_keys::key::{Algorithm, Signer};
 
-use crate::digests::{self, Opener, Part};
-use crate::stamp::Edits;
+use crate::archive::{Edits, Opener, readable};
+use crate::digests::{self, Part};
 use crate::{SignError, bundle_jar, jar};
 
 const ID_V2: u32 = 0x7109_871a;
@@ -64,7 +64,7 @@ pub fn sign<R: Read + Seek + Send>(
     progress: &dyn Progress,
 ) -> Result<Signed, SignError> {
     let mut from = open()?;
-    let entries = bundle_jar::readable(&mut from)?;
+    let entries = readable(&mut from)?;
     let oldest = oldest_system(open, &entries)?;
     let needs_v1 = oldest < WHOLE_FILE_SINCE;
     let files = match needs_v1 {

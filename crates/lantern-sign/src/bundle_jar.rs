@@ -10,8 +10,8 @@ use lantern_formats::zip::write::ZipWriter;
 use lantern_formats::zip::{self, Method, ZipEntry};
 use lantern_keys::key::Signer;
 
-pub use crate::digests::Opener;
-use crate::stamp::Edits;
+pub use crate::archive::Opener;
+use crate::archive::{Edits, readable};
 use crate::{SignError, jar};
 
 /// Bytes that are written at a time.
@@ -39,24 +39,6 @@ pub fn sign<R: Read + Seek + Send>(
 /// Makes the file that is signed into. It is not synced: whoever keeps it does that.
 pub(crate) fn create(to: &Path) -> std::io::Result<File> {
     File::options().read(true).write(true).create(true).truncate(true).open(to)
-}
-
-/// The entries of an archive that can be signed: every name once, and in UTF-8.
-pub(crate) fn readable<R: Read + Seek>(from: &mut R) -> Result<Vec<ZipEntry>, SignError> {
-    let entries = zip::read(from)?;
-    let mut names = std::collections::HashSet::new();
-    for entry in &entries {
-        let shown = || String::from_utf8_lossy(&entry.name).escape_debug().to_string();
-        if !names.insert(&entry.name) {
-            return Err(SignError::refused(format!("{} is in the archive twice", shown()), "export it again"));
-        }
-        if std::str::from_utf8(&entry.name).is_err() || entry.name.iter().any(|byte| matches!(byte, b'\r' | b'\n' | 0))
-        {
-            let what = format!("the name {} cannot stand in a signature", shown());
-            return Err(SignError::refused(what, "give the file a name in UTF-8 without line ends"));
-        }
-    }
-    Ok(entries)
 }
 
 /// Writes the files of a signature, and behind them every entry that is not of an older one.

@@ -9,10 +9,7 @@ use lantern_formats::hash::Hash;
 use lantern_formats::zip::{self, ZipEntry};
 
 use crate::SignError;
-use crate::stamp::Edits;
-
-/// Opens a file; several threads read it at once.
-pub type Opener<'a, R> = &'a (dyn Fn() -> io::Result<R> + Sync);
+use crate::archive::{Edits, Opener};
 
 /// Bytes that are hashed as one in the schemes over the whole file.
 const CHUNK_LEN: u64 = 1024 * 1024;

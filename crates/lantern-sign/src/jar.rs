@@ -9,8 +9,8 @@ use lantern_formats::zip::ZipEntry;
 use lantern_keys::key::{Algorithm, Signer};
 use std::io::{Read, Seek};
 
-use crate::digests::{self, Opener};
-use crate::stamp::Edits;
+use crate::archive::{Edits, Opener};
+use crate::digests;
 use crate::{SignError, message};
 
 /// Most bytes of a line, without its end.

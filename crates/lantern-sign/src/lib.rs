@@ -16,6 +16,7 @@ use lantern_formats::zip::ZipError;
 use lantern_keys::KeyError;
 
 pub mod apk;
+mod archive;
 pub mod bundle_jar;
 mod digests;
 mod jar;

@@ -6,17 +6,14 @@
 mod binary;
 mod protobuf;
 
-use std::collections::BTreeMap;
 use std::io::{Read, Seek};
 
 use lantern_formats::android::Manifest;
 use lantern_formats::zip::{self, ZipEntry};
 
 use crate::SignError;
-use crate::bundle_jar::{Opener, readable};
-
-/// Files of an archive that get other bytes, by their paths.
-pub type Edits = BTreeMap<String, Vec<u8>>;
+pub use crate::archive::Edits;
+use crate::archive::{Opener, readable};
 
 /// What is written.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -42,43 +39,64 @@ const OF_MODULE: &str = "/manifest/AndroidManifest.xml";
 const BASE: &str = "base/manifest/AndroidManifest.xml";
 const AGAIN: &str = "export it again";
 
-/// Returns the manifest of a package as it is with the stamp.
+/// Returns the manifest of a package as it is with the stamp; nothing where it says so already.
 ///
 /// # Errors
 /// [`SignError::Refused`] where the manifest has no place for it.
 pub fn package<R: Read + Seek + Send>(open: Opener<'_, R>, stamp: &Stamp) -> Result<Edits, SignError> {
     let mut from = open()?;
     let entries = readable(&mut from)?;
-    let manifest = entries.iter().find(|entry| entry.name == MANIFEST.as_bytes());
-    let manifest = manifest.ok_or_else(|| SignError::refused(format!("it has no {MANIFEST}"), AGAIN))?;
-    let before = bytes_of(&mut from, manifest)?;
-    let after = binary::stamped(&before, stamp)?;
-    read_again(MANIFEST, Manifest::read, (&before, &after), stamp)?;
-    Ok(Edits::from([(MANIFEST.to_owned(), after)]))
+    let entry = entries.iter().find(|entry| entry.name == MANIFEST.as_bytes());
+    let entry = entry.ok_or_else(|| SignError::refused(format!("it has no {MANIFEST}"), AGAIN))?;
+    let after = manifest(&bytes_of(&mut from, entry)?, stamp)?;
+    Ok(after.map(|after| (MANIFEST.to_owned(), after)).into_iter().collect())
 }
 
-/// Returns the manifests of a bundle's modules as they are with the stamp.
+/// Returns a package's manifest with the stamp; none where it says so already.
+///
+/// # Errors
+/// As [`package`].
+pub fn manifest(before: &[u8], stamp: &Stamp) -> Result<Option<Vec<u8>>, SignError> {
+    if says(MANIFEST, Manifest::read(before), stamp)? {
+        return Ok(None);
+    }
+    let after = binary::stamped(before, stamp)?;
+    read_again(MANIFEST, Manifest::read, (before, &after), stamp)?;
+    Ok(Some(after))
+}
+
+/// Returns the manifests of a bundle's modules as they are with the stamp, without those that say so already.
 ///
 /// # Errors
 /// As [`package`].
 pub fn bundle<R: Read + Seek + Send>(open: Opener<'_, R>, stamp: &Stamp) -> Result<Edits, SignError> {
     let mut from = open()?;
     let mut edits = Edits::new();
-    for entry in readable(&mut from)? {
-        let Some(path) = std::str::from_utf8(&entry.name).ok().filter(|path| is_of_module(path)) else { continue };
-        let before = bytes_of(&mut from, &entry)?;
-        let (after, written) = protobuf::stamped(&before, stamp).map_err(|error| unread(path, &error))?;
-        // Modules that name neither are given both by the storefront.
-        if path == BASE || written != protobuf::Written::default() {
-            written.is_whole().map_err(|what| lacks(path, what))?;
-            read_again(path, Manifest::read_of_bundle, (&before, &after), stamp)?;
-            edits.insert(path.to_owned(), after);
-        }
-    }
-    if !edits.contains_key(BASE) {
+    let entries = readable(&mut from)?;
+    if !entries.iter().any(|entry| entry.name == BASE.as_bytes()) {
         return Err(SignError::refused(format!("it has no {BASE}"), AGAIN));
     }
+    for entry in entries {
+        let Some(path) = std::str::from_utf8(&entry.name).ok().filter(|path| is_of_module(path)) else { continue };
+        let after = module(path, &bytes_of(&mut from, &entry)?, stamp)?;
+        edits.extend(after.map(|after| (path.to_owned(), after)));
+    }
     Ok(edits)
+}
+
+/// Returns the manifest of a bundle's module with the stamp; none where it says so already, and where a module that is not the base
+/// names neither: such are given both by the storefront.
+///
+/// # Errors
+/// As [`package`].
+pub fn module(path: &str, before: &[u8], stamp: &Stamp) -> Result<Option<Vec<u8>>, SignError> {
+    let (after, written) = protobuf::stamped(before, stamp).map_err(|error| unread(path, &error))?;
+    if path != BASE && written == protobuf::Written::default() {
+        return Ok(None);
+    }
+    written.is_whole().map_err(|what| lacks(path, what))?;
+    read_again(path, Manifest::read_of_bundle, (before, &after), stamp)?;
+    Ok((!says(path, Manifest::read_of_bundle(before), stamp)?).then_some(after))
 }
 
 /// Whether a path is the manifest of a bundle's module.
@@ -103,6 +121,12 @@ fn lacks(path: &str, what: &str) -> SignError {
 
 fn unread(path: &str, error: &impl std::fmt::Display) -> SignError {
     SignError::refused(format!("{path} cannot be read: {error}"), AGAIN)
+}
+
+/// Whether a manifest says already what is to be written.
+fn says<E: std::fmt::Display>(path: &str, read: Result<Manifest, E>, stamp: &Stamp) -> Result<bool, SignError> {
+    let read = read.map_err(|error| unread(path, &error))?;
+    Ok(read.version_code == Some(stamp.number.into()) && read.version_name.as_deref() == Some(&stamp.version))
 }
 
 /// Whether a manifest says what was written, and of everything else what it said before.

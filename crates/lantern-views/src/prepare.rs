@@ -1,9 +1,10 @@
 //! Releases that were sealed, or that nothing changed of.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use lantern_core::finding::{Finding, Severity};
 use lantern_core::names::Name;
+use lantern_core::path::shown;
 use lantern_core::release::ReleaseRecord;
 use lantern_core::version::{BuildNumber, ReleaseName};
 use lantern_project::{FarNumber, Prepared};
@@ -38,6 +39,8 @@ struct ReleaseDocument<'a> {
     unchanged_since: &'a BTreeMap<Name, ReleaseName>,
     /// For each target that is signed: the key of the keyring.
     signed_with: &'a BTreeMap<Name, Name>,
+    /// For each target that is stamped: where the version and the number were written.
+    stamped: &'a BTreeMap<Name, String>,
 }
 
 /// One for each edition.
@@ -51,6 +54,7 @@ pub fn document(all: &[Prepared]) -> Document<'_> {
         findings: prepared.findings.iter().map(FindingDocument::of).collect(),
         unchanged_since: &prepared.unchanged_since,
         signed_with: &prepared.signed_with,
+        stamped: &prepared.stamped,
     });
     Document { schema: "lantern.prepare/1", releases: releases.collect() }
 }
@@ -82,7 +86,16 @@ pub fn view(prepared: &Prepared, game: &str, is_next: bool) -> View {
         let text = format!("{}, {}", format::count(files, "file", "files"), format::bytes(size));
         facts.row([faint("kept aside"), text]);
     }
-    for key in prepared.signed_with.values().collect::<std::collections::BTreeSet<_>>() {
+    let places: BTreeSet<&String> = prepared.stamped.values().collect();
+    let stamped = places.into_iter().map(|place| {
+        let of = prepared.stamped.iter().filter(|(_, at)| *at == place).map(|(target, _)| target);
+        format!("{} ({})", format::names(of), shown(place))
+    });
+    let stamped = stamped.collect::<Vec<_>>();
+    if !stamped.is_empty() {
+        facts.row([faint("stamped"), stamped.join("; ")]);
+    }
+    for key in prepared.signed_with.values().collect::<BTreeSet<_>>() {
         let of = prepared.signed_with.iter().filter(|(_, with)| *with == key).map(|(target, _)| target);
         facts.row([faint("signed"), format!("{} with the key {key}", format::names(of))]);
     }

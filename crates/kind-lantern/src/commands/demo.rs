@@ -185,9 +185,12 @@ impl Demo<'_> {
         self.run_silently(&["key", "backup", KEY, "stick/saltmarsh-mobile.p12"])?;
         self.run(&["key", "drill", KEY, "stick/saltmarsh-mobile.p12"])?;
         for export in ["export = \"exports/saltmarsh.apk\"\n", "export = \"exports/saltmarsh-headset.apk\"\n"] {
-            self.edit(export, &format!("{export}sign = \"{KEY}\"\n"))?;
+            self.edit(export, &format!("{export}stamp = true\nsign = \"{KEY}\"\n"))?;
         }
-        let said = format!("in lantern.toml, the targets android and headset now have sign = \"{KEY}\"");
+        let said = format!(
+            "in lantern.toml, the targets android and headset now have sign = \"{KEY}\" and stamp = true: version and\n\
+             number are written into them, so that nobody exports them again for a forgotten number"
+        );
         self.ui.say(&format!("{}\n", faint(said)));
         Ok(())
     }

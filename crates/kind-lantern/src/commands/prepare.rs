@@ -42,7 +42,7 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     let options = PrepareOptions {
         version: args.version.clone(),
         read_all: args.read_all,
-        signing: None,
+        changing: None,
         passphrases: Some(passphrases(&args.passphrase, ui)),
     };
     let mut all: Vec<Prepared> = Vec::new();

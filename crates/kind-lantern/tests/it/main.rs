@@ -78,6 +78,8 @@ mod repairing;
 #[cfg(test)]
 mod schema;
 #[cfg(test)]
+mod stamping;
+#[cfg(test)]
 mod stops;
 // It makes a terminal as these systems do.
 #[cfg(test)]

@@ -669,16 +669,16 @@ fn give_up() {
     scene.at_every_point(&["install", "--give-up", "player"]);
 }
 
-/// A release that a key signs for the first time: sealed, with the key pinned in `lantern.toml`.
+/// A release that is stamped, and that a key signs for the first time: sealed, with the key pinned in `lantern.toml`.
 #[test]
 fn a_signed_release() {
     let mut scene = Scene::new(|env| {
         write_android(&env.path("exports/saltmarsh.apk"), GameVersion::Old, false).unwrap();
-        let phone = "[targets.phone]\nsystems = [\"android\"]\nexport = \"exports/saltmarsh.apk\"\nsign = \"mobile\"\n";
+        let phone = "[targets.phone]\nsystems = [\"android\"]\nexport = \"exports/saltmarsh.apk\"\nstamp = true\nsign = \"mobile\"\n";
         let config = env.config("1.3.2").replace("depots = { ", "depots = { phone = \"sp-phone\", ");
         env.write("lantern.toml", &format!("{config}\n{phone}"));
         env.write("passphrase", "the tide comes in slowly");
-        env.lantern(&["number", "--next", "25"]).success();
+        env.lantern(&["number", "--next", "26"]).success();
         env.lantern(&["key", "new", "mobile", "--kind", "p-256", "--passphrase-file", "passphrase"]).success();
     });
     let prepare = ["prepare", "--passphrase-file", "passphrase"];

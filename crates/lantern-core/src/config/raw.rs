@@ -238,6 +238,12 @@ pub struct Target {
     /// Whether a package that was signed with another key is signed again.
     #[serde(default)]
     pub sign_again: bool,
+    /// Whether version and number are written into the package before it is signed. Left out: they must agree.
+    #[serde(default)]
+    pub stamp: bool,
+    /// File that version and number are written to, for the game to show them, such as "version.txt".
+    #[serde(default)]
+    pub version_file: Option<String>,
 }
 
 /// A start file: alone, with more, or one for each system.

@@ -515,6 +515,9 @@ impl Check<'_> {
         let sign = self.optional(raw.sign.as_ref(), |check, name| {
             check.parse::<Name>(&below("sign"), name, "write the name of a key: lantern key list")
         });
+        let version_file = self.optional(raw.version_file.as_ref(), |check, path| {
+            check.tree_path(&below("version-file"), path, "write a path in the build, such as \"version.txt\"")
+        });
         Some(Target {
             edition: edition?,
             systems,
@@ -531,6 +534,8 @@ impl Check<'_> {
             executable: executable?,
             sign: sign?,
             sign_again: raw.sign_again,
+            stamp: raw.stamp,
+            version_file: version_file?,
         })
     }
 
@@ -539,6 +544,18 @@ impl Check<'_> {
         match value {
             None => Some(None),
             Some(value) => check(self, value).map(Some),
+        }
+    }
+
+    /// A path within a build.
+    fn tree_path(&mut self, at: &[ConfigKey<'_>], text: &str, fix: &str) -> Option<TreePath> {
+        let text = self.path(at, text)?;
+        match TreePath::new(text) {
+            Ok(path) => Some(path),
+            Err(error) => {
+                self.stop(at, Code::WrongValue, error.to_string(), fix);
+                None
+            }
         }
     }
 
@@ -556,14 +573,7 @@ impl Check<'_> {
         let command = self.command(&[at, &[K("run")]].concat(), &raw.run);
         let folder_at = [at, &[K("cwd")]].concat();
         let folder = self.optional(raw.cwd.as_ref(), |check, text| {
-            let text = check.path(&folder_at, text)?;
-            match TreePath::new(text) {
-                Ok(path) => Some(path),
-                Err(error) => {
-                    check.stop(&folder_at, Code::WrongValue, error.to_string(), "write a folder of the export");
-                    None
-                }
-            }
+            check.tree_path(&folder_at, text, "write a folder of the export")
         });
         let systems = self.systems(&[at, &[K("systems")]].concat(), &raw.systems);
         let (file, arguments) = command?;

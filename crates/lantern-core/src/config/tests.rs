@@ -299,7 +299,9 @@ fn the_schema_lists_every_key_once() {
     let expected =
         ["edition", "executable", "export", "export-root", "install-folder", "keep-aside", "leave-out", "must-have"];
     assert_eq!(keys[..8], expected);
-    assert_eq!(keys[8..], ["must-mention", "must-not-mention", "sign", "sign-again", "starts", "systems"]);
+    let expected =
+        ["must-mention", "must-not-mention", "sign", "sign-again", "stamp", "starts", "systems", "version-file"];
+    assert_eq!(keys[8..], expected);
     assert_eq!(schema["$schema"], "https://json-schema.org/draft/2020-12/schema");
 }
 

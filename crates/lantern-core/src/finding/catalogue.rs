@@ -110,6 +110,9 @@ codes! {
     CannotSign "cannot-sign", Error, never,
         "sign is set for something that it cannot sign.",
         "Android packages and bundles can be signed; sealing it unsigned would not be what lantern.toml asks for.";
+    CannotStamp "cannot-stamp", Error, never,
+        "Version and number cannot be written into the target.",
+        "Only Android packages and bundles have a manifest that is written; in other builds a file of its own says both.";
     CaseConflict "case-conflict", Error, never,
         "Some names differ only in letter case or in how their characters are encoded.",
         "On Windows and macOS one of the files would overwrite the other.";
@@ -368,6 +371,9 @@ codes! {
     StaleLedgerCopy "stale-ledger-copy", Warning, accept,
         "The copy of the ledger is out of date.",
         "If the ledger is lost, what came after the copy can only be recovered in part.";
+    StampNotSeen "stamp-not-seen", Note, accept,
+        "The last release was stamped, and nobody tried it.",
+        "A number that the game draws on its own screen comes from the engine, and a stamp does not reach it: only a look shows whether it is the right one.";
     StartAside "start-aside", Error, never,
         "The start file is kept aside.",
         "Players would get everything but the program.";

@@ -19,11 +19,11 @@ use lantern_store::contents::Contents;
 use lantern_store::store::Store;
 
 use crate::ProjectError;
+use crate::changing;
 use crate::describe::seem;
 use crate::divided::Divided;
 use crate::followed::{Followed, Following};
 use crate::project::Project;
-use crate::signing;
 
 /// Releases that are looked back at.
 const LOOK_BACK: usize = 5;
@@ -48,7 +48,9 @@ fn number_inside(store: &Store, target: &TargetRecord) -> Option<String> {
 pub(crate) fn number_differs(target: &Name, claims: &Claims, number: BuildNumber) -> Finding {
     let inside = shown(claims.number.as_deref().unwrap_or_default());
     let what = format!("{target} has the number {inside} inside, and the release gets {number}");
-    let fix = format!("set the number {number} in the engine and export again; or: lantern number --next {inside}");
+    let fix = format!(
+        "set the number {number} in the engine and export again, or have lantern write it: stamp = true (Android); or: lantern number --next {inside}"
+    );
     Finding::of(Code::NumberDiffers, what, fix)
 }
 
@@ -69,6 +71,8 @@ pub(crate) struct PastReleases {
     releases: Vec<BTreeMap<Name, BTreeMap<TreePath, Node>>>,
     /// The numbers that the packages of the newest release have inside, by target.
     numbers: BTreeMap<Name, String>,
+    /// The newest release of each target that someone tried and said yes to.
+    seen: BTreeMap<Name, ReleaseName>,
 }
 
 impl PastReleases {
@@ -91,6 +95,12 @@ impl PastReleases {
             Some((newest.clone(), branch.to_string()))
         });
         let live = live.collect();
+        let mut seen: BTreeMap<Name, ReleaseName> = BTreeMap::new();
+        for release in &newest {
+            for (target, _) in board.tried.get(&release.id).into_iter().flatten().filter(|(_, yes)| **yes) {
+                seen.entry(target.clone()).or_insert_with(|| release.name.clone());
+            }
+        }
         let newest_name = newest.first().map(|release| release.name.clone());
         let (mut releases, mut numbers) = (Vec::new(), BTreeMap::new());
         let (mut last, mut exported) = (BTreeMap::new(), BTreeMap::new());
@@ -103,13 +113,13 @@ impl PastReleases {
                     let number = target.claims.number.clone().or_else(|| number_inside(&store, target));
                     numbers.extend(number.map(|number| (target.target.clone(), number)));
                     last.insert(target.target.clone(), (release.name.clone(), target.clone()));
-                    let before = signing::as_exported(&store, target)?;
+                    let before = changing::as_exported(&store, target)?;
                     exported.extend(before.map(|before| (target.target.clone(), before)));
                 }
                 let mut files = BTreeMap::new();
                 for depot in target.depots.iter().chain(&target.aside) {
                     let Ok(tree) = store.tree(depot.tree) else { continue };
-                    let before = target.signed.as_ref().map(|signed| signed.before(&tree));
+                    let before = target.changed.as_ref().map(|changed| changed.before(&tree));
                     let Ok(tree) = before.unwrap_or(Ok(tree)) else { continue };
                     files.extend(tree.iter().map(|(path, node)| (path.clone(), node.clone())));
                 }
@@ -117,7 +127,7 @@ impl PastReleases {
             }
             releases.push(targets);
         }
-        Ok(Self { newest: newest_name, live, pushed, next, last, exported, releases, numbers })
+        Ok(Self { newest: newest_name, live, pushed, next, last, exported, releases, numbers, seen })
     }
 
     /// The newest record of a target, with the release that it is of.
@@ -128,6 +138,17 @@ impl PastReleases {
     /// The same as the export was, before anything was signed; none where its content was freed.
     pub(crate) fn exported(&self, target: &Name) -> Option<&TargetRecord> {
         self.exported.get(target)
+    }
+
+    /// What is said of a stamped target whose screen nobody looked at since: a game may show a number of its own there.
+    pub(crate) fn stamp_not_seen(&self, target: &Name) -> Option<Finding> {
+        let (release, last) = self.last(target).filter(|(_, last)| last.changed.is_some())?;
+        let seen = self.seen.get(target).filter(|seen| seen.number < release.number)?;
+        let what = format!(
+            "{} was stamped with {release}, and the last one that someone tried is {seen}: a number that the game shows on its screen is the engine's own",
+            last.target
+        );
+        Some(Finding::of(Code::StampNotSeen, what, format!("lantern try \"{release}\" --target {target}")))
     }
 
     /// Whether the exports seem to be what was sealed last, under the same version: then there is nothing to be made.

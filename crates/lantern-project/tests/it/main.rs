@@ -7,6 +7,8 @@ mod by_hand;
 #[cfg(test)]
 mod chain;
 #[cfg(test)]
+mod changing;
+#[cfg(test)]
 mod keeping;
 #[cfg(test)]
 mod knowing;
@@ -14,5 +16,3 @@ mod knowing;
 mod players;
 #[cfg(test)]
 mod scene;
-#[cfg(test)]
-mod signing;

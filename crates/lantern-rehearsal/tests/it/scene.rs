@@ -200,7 +200,7 @@ impl Scene {
                 choices: Choices::new(),
                 aside: None,
                 claims: Default::default(),
-                signed: None,
+                changed: None,
             }],
         };
         let (_, entries) = self.store.recipe(sealed.recipe).unwrap();

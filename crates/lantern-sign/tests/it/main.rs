@@ -4,6 +4,7 @@
 mod packages;
 #[cfg(test)]
 mod scene;
+#[cfg(test)]
 mod stamp;
 // Where they are part of the system.
 #[cfg(test)]

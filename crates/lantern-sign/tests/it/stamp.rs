@@ -65,8 +65,12 @@ fn the_same_stamp_gives_the_same_bytes() {
     let from = folder.package(26);
     let one = of_package(&from, &stamp("1.4.0", 27)).unwrap();
     assert_eq!(one, of_package(&from, &stamp("1.4.0", 27)).unwrap());
-    // What stands in the manifest already is written once more: it is the export's, and may have been anything.
     assert_ne!(one, of_package(&from, &stamp("1.4.0", 28)).unwrap());
+    // What says so already stays as it is.
+    assert_eq!(of_package(&from, &stamp("1.3.2", 25)).unwrap(), Edits::new());
+    let bundle = folder.path("a.aab");
+    write_bundle(&bundle, GameVersion::Old).unwrap();
+    assert_eq!(of_bundle(&bundle, &stamp("1.3.2", 25)).unwrap(), Edits::new());
 }
 
 #[test]
@@ -139,7 +143,8 @@ proptest! {
         match edits {
             Ok(edits) => {
                 let read = if is_bundle { Manifest::read_of_bundle } else { Manifest::read };
-                prop_assert_eq!(read(&edits[name]).unwrap().version_code, Some(27));
+                let after = read(&edits[name]).unwrap();
+                prop_assert_eq!((after.version_name.as_deref(), after.version_code), (Some("1.4.0"), Some(27)));
             }
             Err(error) => prop_assert!(matches!(error, SignError::Refused { .. } | SignError::NotValid(_)), "{error}"),
         }

@@ -5,11 +5,12 @@ use std::fs::File;
 use std::path::{Path, PathBuf};
 
 use lantern_core::progress::Silent;
+use lantern_formats::android::Manifest;
 use lantern_formats::{apk as reader, zip};
 use lantern_keys::certificate;
 use lantern_keys::key::Algorithm;
 use lantern_keys::keyring::make;
-use lantern_sign::stamp::Edits;
+use lantern_sign::stamp::{self, Edits, Stamp};
 use lantern_sign::{SignError, apk, bundle_jar};
 
 fn packages(folder: &Path, out: &mut Vec<PathBuf>) {
@@ -21,6 +22,12 @@ fn packages(folder: &Path, out: &mut Vec<PathBuf>) {
             out.push(path);
         }
     }
+}
+
+const MANIFEST: &str = "AndroidManifest.xml";
+
+fn stamp() -> Stamp {
+    Stamp { version: "1.4.0-ó".to_owned(), number: 27 }
 }
 
 /// Name, checksum and size of everything that is not of a signature.
@@ -40,17 +47,37 @@ fn packages_of_others_are_signed_again() {
     assert!(found.len() >= 5, "{found:?}");
     let now = "2026-11-28T12:00:00Z".parse().unwrap();
     let subject = certificate::name_of_studio("Paper Heron");
-    let mut signed = 0;
+    let (mut signed, mut stamped) = (0, 0);
     for algorithm in [Algorithm::P256, Algorithm::Rsa(3072), Algorithm::Rsa(4096)] {
         let key = make(algorithm, &subject, 30, now).unwrap();
         for (number, path) in found.iter().enumerate() {
             let at = to.join(format!("{number}-{}.apk", algorithm.to_string().replace(' ', "-")));
             let open = || File::open(path);
-            match apk::sign(&open, &Edits::new(), &at, &key, &Silent) {
+            // One of three keys signs what was stamped.
+            let edits = match algorithm {
+                Algorithm::P256 => match stamp::package(&open, &stamp()) {
+                    Ok(edits) => edits,
+                    // One of them is for tests alone, and has no number.
+                    Err(SignError::Refused { what, .. }) if what.contains("no versionCode") => Edits::new(),
+                    Err(other) => panic!("{path:?}: {other}"),
+                },
+                Algorithm::Rsa(_) => Edits::new(),
+            };
+            match apk::sign(&open, &edits, &at, &key, &Silent) {
                 Ok(_) => {
                     let schemes = reader::verify(&|| File::open(&at)).unwrap();
                     assert!(schemes.iter().all(|scheme| scheme.wrong.is_none()), "{path:?}: {schemes:?}");
-                    assert_eq!(kept(&at), kept(path), "{path:?}");
+                    let others = |path: &Path| {
+                        let is_other =
+                            |(name, ..): &(Vec<u8>, u32, u64)| edits.is_empty() || name != MANIFEST.as_bytes();
+                        kept(path).into_iter().filter(is_other).collect::<Vec<_>>()
+                    };
+                    assert_eq!(others(&at), others(path), "{path:?}");
+                    if let Some(bytes) = edits.get(MANIFEST) {
+                        let after = Manifest::read(bytes).unwrap();
+                        assert_eq!((after.version_name.as_deref(), after.version_code), (Some("1.4.0-ó"), Some(27)));
+                        stamped += 1;
+                    }
                     signed += 1;
                 }
                 // Two of them are for systems that know only SHA-1.
@@ -65,5 +92,5 @@ fn packages_of_others_are_signed_again() {
             bundle_jar::sign(&open, &Edits::new(), &at, &key, &Silent).unwrap();
         }
     }
-    assert!(signed >= 9, "{signed}");
+    assert!(signed >= 9 && stamped >= 2, "{signed} {stamped}");
 }

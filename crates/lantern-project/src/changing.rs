@@ -1,5 +1,5 @@
-//! Signing between intake and seal: what is signed now, what is taken from an earlier release, and what a signed target was
-//! before.
+//! Stamping and signing between intake and seal: what is done now, what is taken from an earlier release, and what a changed
+//! target was before.
 
 use std::collections::BTreeMap;
 use std::fs;
@@ -8,10 +8,11 @@ use std::path::{Path, PathBuf};
 use lantern_core::digest::Digest;
 use lantern_core::path::TreePath;
 use lantern_core::progress::Progress;
-use lantern_core::release::{DepotRecord, ReleaseRecord, ReplacedFile, Signed, SignedBy, TargetRecord};
+use lantern_core::release::{Changed, ChangedBy, DepotRecord, ReleaseRecord, ReplacedFile, TargetRecord};
 use lantern_core::tree::{Node, Tree};
+use lantern_core::version::ReleaseName;
+use lantern_exports::changing::{Changing, ChangingError, Replacement};
 use lantern_exports::intake::Intake;
-use lantern_exports::signing::{Replacement, Signing, SigningError};
 use lantern_store::contents::{Contents, ContentsError};
 use lantern_store::durable::{self, DurableError};
 use lantern_store::seal::SealError;
@@ -20,11 +21,11 @@ use serde::{Deserialize, Serialize};
 
 use crate::ProjectError;
 
-/// Says of signed files which path each of them has; written last, so that a folder without it is one that a break left.
+/// Says of changed files which path each of them has; written last, so that a folder without it is one that a break left.
 const DONE: &str = "done.json";
 const MAX_DONE_LEN: u64 = 16 * 1024 * 1024;
 
-/// Signed files that lie ready.
+/// Changed files that lie ready.
 #[derive(Debug, Serialize, Deserialize)]
 struct Done {
     /// By path, the file in the same folder, and the digest of its bytes.
@@ -36,14 +37,14 @@ struct Done {
 /// # Errors
 /// [`StoreError`].
 pub(crate) fn as_exported(store: &Store, record: &TargetRecord) -> Result<Option<TargetRecord>, StoreError> {
-    let Some(signed) = &record.signed else { return Ok(Some(record.clone())) };
+    let Some(changed) = &record.changed else { return Ok(Some(record.clone())) };
     let mut whole = BTreeMap::new();
     let mut depots = Vec::new();
     for depot in &record.depots {
         if !store.has_tree(depot.tree)? {
             return Ok(None);
         }
-        let Ok(before) = signed.before(&store.tree(depot.tree)?) else { return Ok(None) };
+        let Ok(before) = changed.before(&store.tree(depot.tree)?) else { return Ok(None) };
         depots.push(DepotRecord {
             tree: before.id(),
             files: before.file_count(),
@@ -53,33 +54,35 @@ pub(crate) fn as_exported(store: &Store, record: &TargetRecord) -> Result<Option
         whole.extend(before.iter().map(|(path, node)| (path.clone(), node.clone())));
     }
     let Ok(whole) = Tree::new(whole) else { return Ok(None) };
-    Ok(Some(TargetRecord { tree: whole.id(), depots, signed: None, ..record.clone() }))
+    Ok(Some(TargetRecord { tree: whole.id(), depots, changed: None, ..record.clone() }))
 }
 
-/// Returns the targets of a record as the input digest has them: as the exports were, with who signs them. What was freed
+/// Returns the targets of a record as the input digest has them: as the exports were, with what is done to them. What was freed
 /// stands as it was sealed.
 ///
 /// # Errors
 /// [`StoreError`].
 pub(crate) fn inputs_of(store: &Store, record: &ReleaseRecord) -> Result<Vec<TargetRecord>, StoreError> {
     let input = |target: &TargetRecord| {
-        let signed = target.signed_by().map(|by| Signed { by, replaced: BTreeMap::new() });
+        let changed = target.changed_by().map(|by| Changed { by, replaced: BTreeMap::new() });
         let exported = as_exported(store, target)?;
-        Ok(exported.map_or_else(|| target.clone(), |exported| TargetRecord { signed, ..exported }))
+        Ok(exported.map_or_else(|| target.clone(), |exported| TargetRecord { changed, ..exported }))
     };
     record.targets.iter().map(input).collect()
 }
 
-/// What signing is done with, of one project.
-pub(crate) struct Signer<'a> {
-    pub signing: &'a dyn Signing,
+/// What stamping and signing are done with, for one release.
+pub(crate) struct Changes<'a> {
+    pub changing: &'a dyn Changing,
+    /// The release that is about to be made.
+    pub release: &'a ReleaseName,
     pub store: &'a Store,
-    /// Where signed files lie until they are sealed.
+    /// Where changed files lie until they are sealed.
     pub folder: PathBuf,
 }
 
-impl Signer<'_> {
-    /// Returns the signed files of an export: those that a break left, those of an earlier release of the very same bytes, or
+impl Changes<'_> {
+    /// Returns the changed files of an export: those that a break left, those of an earlier release of the very same bytes, or
     /// fresh ones. `input` is the target as the export gives it, `last` its last release.
     ///
     /// # Errors
@@ -87,12 +90,17 @@ impl Signer<'_> {
     pub(crate) fn files(
         &self,
         intake: &Intake<'_>,
-        by: SignedBy,
+        by: ChangedBy,
         input: &TargetRecord,
         last: Option<&TargetRecord>,
         progress: &dyn Progress,
     ) -> Result<Vec<Replacement>, ProjectError> {
-        let key = format!("{}\n{}\n{}\n{}\n", intake.name, input.tree.0, by.signer, by.settings);
+        let is_stamped = self.changing.is_stamped(intake.name);
+        let signer = by.signer.map(|signer| signer.to_string()).unwrap_or_default();
+        let mut key = format!("{}\n{}\n{signer}\n{}\n", intake.name, input.tree.0, by.settings);
+        if is_stamped {
+            key.push_str(&self.release.to_string());
+        }
         let work = self.folder.join(Digest::of(key.as_bytes()).short());
         if let Some(ready) = ready(&work) {
             return Ok(ready);
@@ -102,12 +110,13 @@ impl Signer<'_> {
             fs::remove_dir_all(&work).map_err(fails("clear"))?;
         }
         durable::create_folders(&work)?;
-        let last = last.filter(|last| last.signed_by() == Some(by));
+        // What says which release it is of is made for each.
+        let last = last.filter(|last| last.changed_by() == Some(by) && !is_stamped);
         let earlier = last.map_or(Ok(None), |last| self.of_earlier(last, input, &work))?;
         let files = match earlier {
             Some(files) => files,
             None => {
-                let files = self.signing.sign(intake, &work, progress)?;
+                let files = self.changing.change(intake, self.release, &work, progress)?;
                 refuse_changed(intake, &files)?;
                 files
             }
@@ -116,21 +125,21 @@ impl Signer<'_> {
         Ok(files)
     }
 
-    /// Takes the signed files out of an earlier release, if it was made of the same bytes.
+    /// Takes the changed files out of an earlier release, if it was made of the same bytes.
     fn of_earlier(
         &self,
         last: &TargetRecord,
         input: &TargetRecord,
         work: &Path,
     ) -> Result<Option<Vec<Replacement>>, ProjectError> {
-        let (Some(exported), Some(signed)) = (as_exported(self.store, last)?, &last.signed) else { return Ok(None) };
+        let (Some(exported), Some(changed)) = (as_exported(self.store, last)?, &last.changed) else { return Ok(None) };
         if exported.tree != input.tree {
             return Ok(None);
         }
         let mut files = Vec::new();
         for depot in &last.depots {
             let contents = Contents::open(self.store, self.store.recipe_of(depot.tree)?)?;
-            for entry in contents.entries.iter().filter(|entry| signed.replaced.contains_key(&entry.path)) {
+            for entry in contents.entries.iter().filter(|entry| changed.replaced.contains_key(&entry.path)) {
                 let at = work.join(files.len().to_string());
                 let fails = |source| DurableError { what: "write", path: at.clone(), source };
                 let mut out = fs::File::create(&at).map_err(fails)?;
@@ -142,14 +151,14 @@ impl Signer<'_> {
                 files.push(Replacement { path: entry.path.clone(), at });
             }
         }
-        // A depot that several targets share has been read once; what one of them lacks is signed.
+        // A depot that several targets share has been read once; what one of them lacks is made.
         files.sort_by(|a, b| a.path.cmp(&b.path));
         files.dedup_by(|a, b| a.path == b.path);
-        Ok((files.len() == signed.replaced.len()).then_some(files))
+        Ok((files.len() == changed.replaced.len()).then_some(files))
     }
 }
 
-/// What was signed must be what was read before. Files that stay are compared when they are sealed; those that were signed
+/// What was changed must be what was read before. Files that stay are compared when they are sealed; those that were changed
 /// are not read again.
 fn refuse_changed(intake: &Intake<'_>, files: &[Replacement]) -> Result<(), SealError> {
     for Replacement { path, .. } in files {
@@ -162,12 +171,12 @@ fn refuse_changed(intake: &Intake<'_>, files: &[Replacement]) -> Result<(), Seal
     Ok(())
 }
 
-/// Forgets the signed files that lay ready: they are sealed, or there is no room for them.
+/// Forgets the changed files that lay ready: they are sealed, or there is no room for them.
 pub(crate) fn forget(folder: &Path) {
     if let Err(error) = fs::remove_dir_all(folder)
         && error.kind() != std::io::ErrorKind::NotFound
     {
-        log::warn!("signed files are left in {}: {error}", folder.display());
+        log::warn!("stamped and signed files are left in {}: {error}", folder.display());
     }
 }
 
@@ -185,8 +194,8 @@ fn keep_ready(work: &Path, files: &[Replacement]) -> Result<(), ProjectError> {
     let mut done = Done { files: BTreeMap::new() };
     for file in files {
         let name = file.at.strip_prefix(work).ok().and_then(Path::to_str).map(str::to_owned);
-        let outside = || SigningError::Io { path: file.at.clone(), source: std::io::ErrorKind::InvalidInput.into() };
-        let digest = digest_of(&file.at).map_err(|source| SigningError::Io { path: file.at.clone(), source })?;
+        let outside = || ChangingError::Io { path: file.at.clone(), source: std::io::ErrorKind::InvalidInput.into() };
+        let digest = digest_of(&file.at).map_err(|source| ChangingError::Io { path: file.at.clone(), source })?;
         done.files.insert(file.path.clone(), (name.ok_or_else(outside)?, digest));
     }
     let bytes = serde_json::to_vec(&done).expect("paths are texts");
@@ -200,17 +209,17 @@ fn digest_of(path: &Path) -> std::io::Result<Digest> {
     Ok(Digest::from_bytes(*hasher.finalize().as_bytes()))
 }
 
-/// Says of signed files what the export had in their place.
-pub(crate) fn signed<'a>(
-    by: SignedBy,
+/// Says of changed files what the export had in their place.
+pub(crate) fn changed<'a>(
+    by: ChangedBy,
     files: &[Replacement],
     before: impl Fn(&TreePath) -> Option<&'a Node>,
-) -> Signed {
+) -> Changed {
     let file = |path: &TreePath| match before(path) {
         Some(Node::File { size, digest, executable }) => {
             Some(ReplacedFile { size: *size, digest: *digest, executable: *executable })
         }
         _ => None,
     };
-    Signed { by, replaced: files.iter().map(|at| (at.path.clone(), file(&at.path))).collect() }
+    Changed { by, replaced: files.iter().map(|at| (at.path.clone(), file(&at.path))).collect() }
 }

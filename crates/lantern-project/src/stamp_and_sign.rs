@@ -1,0 +1,260 @@
+//! Stamping and signing as `lantern.toml` says: with the version and the number of the release, and with the keys that it names.
+
+use std::collections::BTreeMap;
+use std::fmt;
+use std::path::Path;
+use std::sync::{Arc, Mutex};
+
+use lantern_core::digest::Digest;
+use lantern_core::names::Name;
+use lantern_core::path::TreePath;
+use lantern_core::progress::Progress;
+use lantern_core::release::{ChangedBy, ReleaseRecord};
+use lantern_core::version::ReleaseName;
+use lantern_exports::changing::{Changing, ChangingError, Replacement};
+use lantern_exports::export::{Export, Form};
+use lantern_exports::intake::Intake;
+use lantern_formats::apk as reader;
+use lantern_keys::Passphrase;
+use lantern_keys::key::Signer;
+use lantern_keys::keyring::Keyring;
+use lantern_sign::stamp::{self, Edits, Stamp};
+use lantern_sign::{SignError, apk, bundle_jar};
+
+use crate::error::Explained;
+use crate::keys::Known;
+use crate::{Project, ProjectError};
+
+/// What signing and stamping do, as part of what decides whether something changed: another number for other bytes of the same
+/// key, version and number.
+const SIGNING: &str = "android packages and bundles, 1";
+const STAMPING: &str = "stamped android manifests, 1";
+const VERSION_FILE: &str = "version file, 1";
+
+/// Gives the passphrase of a key, by asking or from where it is kept.
+#[derive(Clone)]
+pub struct Passphrases(Arc<Give>);
+
+type Give = dyn Fn(&Name) -> Result<Passphrase, NoPassphrase> + Send + Sync;
+
+/// Why there is no passphrase.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum NoPassphrase {
+    /// Nobody gave it: why.
+    Missing(String),
+    /// Someone asked to stop.
+    Stopped,
+}
+
+impl Passphrases {
+    /// Those that a function gives.
+    pub fn new(give: impl Fn(&Name) -> Result<Passphrase, NoPassphrase> + Send + Sync + 'static) -> Self {
+        Self(Arc::new(give))
+    }
+}
+
+impl fmt::Debug for Passphrases {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("Passphrases")
+    }
+}
+
+impl Project {
+    /// What is stamped and signed of an edition's targets; none where nothing is. No passphrase is asked for before something is
+    /// signed.
+    pub(crate) fn stamp_and_sign(
+        &self,
+        edition: &Name,
+        passphrases: Option<&Passphrases>,
+    ) -> Result<Option<Arc<dyn Changing>>, ProjectError> {
+        let mut by_target = BTreeMap::new();
+        for (name, target) in self.config().targets_of(edition) {
+            // What is wrong with a key is a finding, which stops before anything is signed.
+            let signer = target.sign.as_ref().and_then(|key| self.known_key(key).ok());
+            let wanted = Wanted { signer, is_stamped: target.stamp, version_file: target.version_file.clone() };
+            if !wanted.is_nothing() {
+                by_target.insert(name.clone(), wanted);
+            }
+        }
+        if by_target.is_empty() {
+            return Ok(None);
+        }
+        let (passphrases, opened) = (passphrases.cloned(), Mutex::default());
+        Ok(Some(Arc::new(AsConfigured { keyring: self.keyring()?, by_target, passphrases, opened })))
+    }
+
+    /// Whether a target's own manifest gets the version and the number.
+    pub(crate) fn is_stamped_inside(&self, target: &Name) -> bool {
+        self.config().targets.get(target).is_some_and(|target| target.stamp)
+    }
+
+    /// For each target of a release that says which one it is of: where that was written.
+    pub(crate) fn stamped(&self, record: &ReleaseRecord) -> BTreeMap<Name, String> {
+        let place = |name: &Name| {
+            let target = self.config().targets.get(name)?;
+            let file = target.version_file.as_ref().map(TreePath::shown);
+            file.or_else(|| target.stamp.then(|| "its manifest".to_owned()))
+        };
+        record.targets.iter().filter_map(|target| Some((target.target.clone(), place(&target.target)?))).collect()
+    }
+}
+
+/// What is done to a target before it is sealed.
+struct Wanted {
+    signer: Option<Known>,
+    is_stamped: bool,
+    version_file: Option<TreePath>,
+}
+
+impl Wanted {
+    fn is_nothing(&self) -> bool {
+        self.signer.is_none() && !self.is_stamped && self.version_file.is_none()
+    }
+
+    /// What is done, as part of what decides whether something changed.
+    fn settings(&self) -> Digest {
+        let signing = self.signer.as_ref().map(|_| SIGNING.to_owned());
+        let stamping = self.is_stamped.then(|| STAMPING.to_owned());
+        let file = self.version_file.as_ref().map(|path| format!("{VERSION_FILE}: {path}"));
+        let all: Vec<String> = signing.into_iter().chain(stamping).chain(file).collect();
+        Digest::of(all.join("\n").as_bytes())
+    }
+}
+
+/// Stamps, and signs with keys of the keyring and with programs.
+struct AsConfigured {
+    keyring: Keyring,
+    by_target: BTreeMap<Name, Wanted>,
+    passphrases: Option<Passphrases>,
+    /// Keys that were opened, by their names.
+    opened: Mutex<BTreeMap<Name, Arc<dyn Signer>>>,
+}
+
+impl fmt::Debug for AsConfigured {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_struct("AsConfigured").field("targets", &self.by_target.keys()).finish_non_exhaustive()
+    }
+}
+
+/// Why something was not signed: what is in the way, and what to do.
+fn refused(target: &Name, why: impl Into<String>, fix: impl Into<String>) -> ChangingError {
+    not_done("signed", target, why, fix)
+}
+
+fn not_done(what: &'static str, target: &Name, why: impl Into<String>, fix: impl Into<String>) -> ChangingError {
+    ChangingError::Refused { target: target.clone(), what, why: why.into(), fix: fix.into() }
+}
+
+/// Why a target was not stamped, or not signed.
+fn changing_error(what: &'static str, target: &Name, at: &Path, error: SignError) -> ChangingError {
+    match error {
+        SignError::Stopped => ChangingError::Stopped,
+        SignError::Io(source) => ChangingError::Io { path: at.to_owned(), source },
+        SignError::Refused { what: why, fix } => not_done(what, target, why, fix),
+        SignError::Key(error) => not_done(what, target, error.to_string(), fix_of(&error)),
+        other => not_done(what, target, other.to_string(), "export it again"),
+    }
+}
+
+/// The first thing to do about an error.
+fn fix_of(error: &impl Explained) -> String {
+    error.fixes().into_iter().next().unwrap_or_default()
+}
+
+impl AsConfigured {
+    /// What signs: a program as it is, a key once it was opened.
+    fn signer(&self, target: &Name, known: &Known) -> Result<Arc<dyn Signer>, ChangingError> {
+        let name = match known {
+            Known::Program(program, _) => return Ok(Arc::new(program.clone())),
+            Known::Key(facts) => &facts.name,
+        };
+        let mut opened = self.opened.lock().expect("nothing panics with the lock");
+        if let Some(key) = opened.get(name) {
+            return Ok(key.clone());
+        }
+        let missing = || Err(NoPassphrase::Missing(format!("the passphrase of the key {name} is missing")));
+        let passphrase = self.passphrases.as_ref().map_or_else(missing, |passphrases| (passphrases.0)(name));
+        let option = "set LANTERN_KEY_PASSPHRASE, or give --passphrase-file";
+        let passphrase = passphrase.map_err(|none| match none {
+            NoPassphrase::Missing(why) => refused(target, why, option),
+            NoPassphrase::Stopped => ChangingError::Stopped,
+        })?;
+        let key = self.keyring.open(name, &passphrase);
+        let key = key.map_err(|error| refused(target, format!("the key {name}: {error}"), fix_of(&error)))?;
+        if key.chain().first() != known.own() {
+            let fix = format!("remove {name}.json in the keyring, and prepare again");
+            return Err(refused(target, format!("what is noted of the key {name} is of another key"), fix));
+        }
+        let key: Arc<dyn Signer> = Arc::new(key);
+        opened.insert(name.clone(), key.clone());
+        Ok(key)
+    }
+}
+
+/// The certificate's fingerprint of who has signed a package, by its newest valid signature.
+fn signed_by(export: &Export) -> Option<[u8; 32]> {
+    let whole = reader::verify(&|| export.open_itself()).unwrap_or_default();
+    if let Some(scheme) = whole.last().filter(|scheme| scheme.wrong.is_none()) {
+        return scheme.signers.first().map(|signer| signer.fingerprint);
+    }
+    let found = bundle_jar::signed_by(&|| export.open_itself()).ok().flatten()?;
+    reader::SignedBy::of(&found).ok().map(|signer| signer.fingerprint)
+}
+
+impl Changing for AsConfigured {
+    fn by(&self, target: &Name) -> Option<ChangedBy> {
+        let wanted = self.by_target.get(target)?;
+        let own = wanted.signer.as_ref().and_then(Known::own);
+        Some(ChangedBy { signer: own.map(|own| Digest::of(own)), settings: wanted.settings() })
+    }
+
+    fn is_stamped(&self, target: &Name) -> bool {
+        self.by_target.get(target).is_some_and(|wanted| wanted.is_stamped || wanted.version_file.is_some())
+    }
+
+    fn change(
+        &self,
+        intake: &Intake<'_>,
+        release: &ReleaseName,
+        work: &Path,
+        progress: &dyn Progress,
+    ) -> Result<Vec<Replacement>, ChangingError> {
+        let (target, export) = (intake.name, intake.export());
+        let Some(wanted) = self.by_target.get(target) else { return Ok(Vec::new()) };
+        if let Some(path) = &wanted.version_file {
+            let at = work.join("version");
+            let written = std::fs::write(&at, version_file(release));
+            written.map_err(|source| ChangingError::Io { path: at.clone(), source })?;
+            return Ok(vec![Replacement { path: path.clone(), at }]);
+        }
+        let (Some(known), Some(entry)) = (&wanted.signer, intake.entries().first()) else { return Ok(Vec::new()) };
+        let (at, open) = (work.join("signed"), || export.open_itself());
+        let is_bundle = export.form == Form::Package("aab");
+        let edits = match (wanted.is_stamped, is_bundle) {
+            (false, _) => Ok(Edits::new()),
+            (true, false) => stamp::package(&open, &stamp_of(release)),
+            (true, true) => stamp::bundle(&open, &stamp_of(release)),
+        };
+        let edits = edits.map_err(|error| changing_error("stamped", target, &at, error))?;
+        // What the engine signed with this very key stays as it is.
+        if edits.is_empty() && signed_by(export) == Some(known.fingerprint().0) {
+            return Ok(Vec::new());
+        }
+        let signer = self.signer(target, known)?;
+        let signed = match is_bundle {
+            true => bundle_jar::sign(&open, &edits, &at, &*signer, progress),
+            false => apk::sign(&open, &edits, &at, &*signer, progress).map(|_| ()),
+        };
+        signed.map_err(|error| changing_error("signed", target, &at, error))?;
+        Ok(vec![Replacement { path: entry.source.path.clone(), at }])
+    }
+}
+
+fn stamp_of(release: &ReleaseName) -> Stamp {
+    Stamp { version: release.version.to_string(), number: release.number.get() }
+}
+
+/// What a version file holds: the version in its first line, the number in its second.
+pub(crate) fn version_file(release: &ReleaseName) -> String {
+    format!("{}\n{}\n", release.version, release.number)
+}

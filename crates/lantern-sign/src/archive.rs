@@ -1,0 +1,32 @@
+//! The archive that is signed: how it is opened, what is in it, and which of its files get other bytes.
+
+use std::collections::{BTreeMap, HashSet};
+use std::io::{self, Read, Seek};
+
+use lantern_formats::zip::{self, ZipEntry};
+
+use crate::SignError;
+
+/// Opens a file; several threads read it at once.
+pub type Opener<'a, R> = &'a (dyn Fn() -> io::Result<R> + Sync);
+
+/// Files of an archive that get other bytes, by their paths.
+pub type Edits = BTreeMap<String, Vec<u8>>;
+
+/// The entries of an archive that can be signed: every name once, and in UTF-8.
+pub(crate) fn readable<R: Read + Seek>(from: &mut R) -> Result<Vec<ZipEntry>, SignError> {
+    let entries = zip::read(from)?;
+    let mut names = HashSet::new();
+    for entry in &entries {
+        let shown = || String::from_utf8_lossy(&entry.name).escape_debug().to_string();
+        if !names.insert(&entry.name) {
+            return Err(SignError::refused(format!("{} is in the archive twice", shown()), "export it again"));
+        }
+        if std::str::from_utf8(&entry.name).is_err() || entry.name.iter().any(|byte| matches!(byte, b'\r' | b'\n' | 0))
+        {
+            let what = format!("the name {} cannot stand in a signature", shown());
+            return Err(SignError::refused(what, "give the file a name in UTF-8 without line ends"));
+        }
+    }
+    Ok(entries)
+}
