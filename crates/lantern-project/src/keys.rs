@@ -80,7 +80,7 @@ fn keyring_in(own: Option<&Path>) -> Result<Keyring, ProjectError> {
 }
 
 /// Who knows an identity by the key of a package of this kind; none for what is not signed here.
-fn role_of(form: Form) -> Option<Role> {
+pub(crate) fn role_of(form: Form) -> Option<Role> {
     match form {
         Form::Package("apk") => Some(Role::OnDevice),
         Form::Package("aab") => Some(Role::AtStorefront),

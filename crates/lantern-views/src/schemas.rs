@@ -59,6 +59,7 @@ fn all() -> Vec<(String, Value)> {
         schema_of::<check::ExplanationDocument>("explanation"),
         schema_of::<trial::Document<'static>>("try"),
         schema_of::<verify::InstalledDocument<'static>>("verify"),
+        schema_of::<verify::SignatureDocument<'static>>("verify-file"),
         schema_of::<verify::StoreDocument<'static>>("verify-store"),
         schema_of::<withdraw::Document<'static>>("withdraw"),
     ]

@@ -1,12 +1,15 @@
-//! Whether an installed copy or the store is as it should be.
+//! Whether an installed copy, the store or a signed file is as it should be.
 
+use lantern_core::path::shown;
 use lantern_core::version::ReleaseName;
-use lantern_project::{About, StoreVerified};
+use lantern_exports::inspect::{Fact, Signature};
+use lantern_project::{About, SignatureVerified, StoreVerified};
 use lantern_store::install::{Problem, Verified};
 use serde::Serialize;
 
 use crate::format;
-use crate::paint::{bad, good, strong};
+use crate::paint::{bad, faint, good, strong};
+use crate::table::Table;
 use crate::view::View;
 
 /// What `lantern verify DIR --json` prints.
@@ -100,4 +103,96 @@ pub fn store(found: &StoreVerified) -> View {
         view.say(format!("  {} {wrong}", bad("wrong")));
     }
     view
+}
+
+/// What `lantern verify FILE --json` prints.
+#[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
+pub struct SignatureDocument<'a> {
+    schema: &'static str,
+    path: &'a str,
+    /// Whether there is a signature, and all that it covers is as it was; none when it was not verified.
+    intact: Option<bool>,
+    /// Who signed; whether to trust them is judged by nobody here.
+    signed_by: Option<&'a str>,
+    /// SHA-256 of the certificate, in hex.
+    fingerprint: Option<&'a str>,
+    /// Whether that is the key that `lantern.toml` pins; none where none is pinned.
+    pinned: Option<bool>,
+    /// What is wrong with it.
+    wrong: Vec<&'a str>,
+}
+
+/// Whether a signature is there and holds; none when it was not verified.
+pub fn is_intact(seen: &Signature) -> Option<bool> {
+    match seen {
+        Signature::NotUsual | Signature::None => Some(false),
+        Signature::AdHoc { is_intact } => Some(*is_intact),
+        Signature::Identity { is_intact, .. } => *is_intact,
+    }
+}
+
+/// What a file's signature is.
+pub fn signature_document(verified: &SignatureVerified) -> SignatureDocument<'_> {
+    let seen = &verified.seen;
+    let whose = if let Signature::Identity { whose, .. } = &seen.signature { whose.as_deref() } else { None };
+    SignatureDocument {
+        schema: "lantern.verify-file/1",
+        path: &seen.path,
+        intact: is_intact(&seen.signature),
+        signed_by: whose,
+        fingerprint: fact(verified, Fact::Fingerprint),
+        pinned: verified.is_pinned(),
+        wrong: verified.wrong().collect(),
+    }
+}
+
+fn fact(verified: &SignatureVerified, fact: Fact) -> Option<&str> {
+    verified.seen.facts.iter().find(|(about, _)| *about == fact).map(|(_, says)| says.as_str())
+}
+
+/// The same in sentences.
+pub fn signature(verified: &SignatureVerified) -> View {
+    let (seen, mut view) = (&verified.seen, View::default());
+    let name = strong(shown(&seen.path));
+    match is_intact(&seen.signature) {
+        Some(true) => {
+            view.say(format!("{} {name}: all that its signature covers is as it was signed\n", good("intact:")))
+        }
+        Some(false) => {}
+        None => view.say(format!("{name}: there is a signature, of a kind that is not verified here\n")),
+    }
+    // What does not hold says of nobody that they signed it.
+    if is_intact(&seen.signature) != Some(false) {
+        view.table(who(verified));
+    }
+    for wrong in verified.wrong() {
+        view.say(format!("  {} {wrong}", bad("wrong")));
+    }
+    view
+}
+
+/// Who signed a file, and how.
+fn who(verified: &SignatureVerified) -> Table {
+    let (seen, mut table) = (&verified.seen, Table::default());
+    if let Signature::Identity { whose: Some(whose), .. } = &seen.signature {
+        table.row([faint("signed by"), format!("{whose}; whether to trust them is not judged")]);
+    }
+    for about in [
+        Fact::SignatureSchemes,
+        Fact::SignedAs,
+        Fact::CertifiedBy,
+        Fact::CertificateExpires,
+        Fact::TimeStamp,
+        Fact::Fingerprint,
+        Fact::PreviousKey,
+    ] {
+        if let Some(says) = fact(verified, about) {
+            table.row([faint(about.label()), says.to_owned()]);
+        }
+    }
+    if let Some((role, _)) = verified.pinned.filter(|_| verified.is_pinned() == Some(true)) {
+        table.row([faint("pinned"), format!("it is the key that lantern.toml pins ({})", role.key())]);
+    }
+    table
 }

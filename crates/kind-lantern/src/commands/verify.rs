@@ -1,5 +1,6 @@
 use std::path::{Path, PathBuf};
 
+use lantern_exports::inspect::Signature;
 use lantern_views::{format, verify};
 
 use super::Done;
@@ -10,23 +11,26 @@ use crate::ui::Ui;
 /// Shown at the end of the help.
 const EXAMPLES: &str = r#"Examples:
   lantern verify ~/games/saltmarsh
+  lantern verify saltmarsh.apk
   lantern verify"#;
 
-/// Check an installed copy, or every sealed release of the project
+/// Check an installed copy, the signature of a file, or every sealed release of the project
 ///
-/// With a folder: every file that was installed there is read and checked against its digest. Without: everything in the
-/// project's store is. It only reads: lantern repair repairs.
+/// With a folder: every file that was installed there is read and checked against its digest. With a program or package:
+/// whether all that its signature covers is as it was signed, and by which key. Without: everything in the project's store
+/// is checked. It only reads: lantern repair repairs.
 #[derive(Debug, clap::Args)]
 #[command(after_help = EXAMPLES)]
 pub struct Args {
-    /// A folder that lantern installed into
-    dir: Option<PathBuf>,
+    /// A folder that lantern installed into, or a signed file
+    path: Option<PathBuf>,
     #[command(flatten)]
     pub edition: EditionArg,
 }
 
 pub fn run(args: &Args, ui: &Ui) -> Done {
-    match &args.dir {
+    match &args.path {
+        Some(file) if file.is_file() => signature(file, ui),
         Some(folder) => installed(folder, ui),
         None => store(ui),
     }
@@ -47,6 +51,28 @@ fn installed(folder: &Path, ui: &Ui) -> Done {
         None => "install again into the same folder".to_owned(),
     };
     Err(CommandError::damaged(what, fix).said_in(ui))
+}
+
+fn signature(file: &Path, ui: &Ui) -> Done {
+    // A key may be pinned where there is a project; none is needed.
+    let project = super::find(ui).ok();
+    let verified = lantern_project::verify_file(file, project.as_ref(), &ui.progress())?;
+    ui.answer(&verify::signature_document(&verified), &verify::signature(&verified));
+    let name = file.display();
+    let signature = &verified.seen.signature;
+    if matches!(signature, Signature::None | Signature::NotUsual) && verified.wrong().next().is_none() {
+        let what = format!("{name} has no signature: whether it is as its makers left it cannot be said");
+        return Err(CommandError::refused(what, format!("lantern inspect {name} shows what it is")).said_in(ui));
+    }
+    if verify::is_intact(signature) == Some(false) {
+        let what = format!("the signature of {name} does not hold");
+        return Err(CommandError::damaged(what, "get it again from where it came from").said_in(ui));
+    }
+    if let (Some(false), Some((role, pinned))) = (verified.is_pinned(), verified.pinned) {
+        let what = format!("{name} is signed, and not with the key that lantern.toml pins ({}, {pinned})", role.key());
+        return Err(CommandError::refused(what, "ask who signed it; lantern key list shows your keys").said_in(ui));
+    }
+    Ok(())
 }
 
 fn store(ui: &Ui) -> Done {

@@ -576,3 +576,51 @@ fn a_pinned_key_that_is_not_here_is_imported_and_not_made() {
         "{missing}"
     );
 }
+
+#[test]
+fn a_signed_file_is_verified_against_its_signature_and_the_pin() {
+    let phone = Phone::with_key();
+    phone.run(&["prepare"]).success();
+    phone.run(&["releases", "write", "1.3.2", "out"]).success();
+    let verify = |file: &str| phone.run(&["verify", file]);
+    let well = verify("out/saltmarsh.apk").success().stdout();
+    for part in
+        ["intact: ", "signature schemes   2, 3", "signed by           Paper Heron", "lantern.toml pins (on-device)"]
+    {
+        assert!(well.contains(part), "{part}: {well}");
+    }
+    let document = phone.run(&["verify", "out/saltmarsh.apk", "--json"]).success().json();
+    assert_eq!((&document["intact"], &document["pinned"]), (&true.into(), &true.into()));
+    // Nobody signed the export.
+    let none = verify("exports/saltmarsh.apk").fails(3);
+    assert!(
+        none.stderr().contains("has no signature: whether it is as its makers left it cannot be said"),
+        "{}",
+        none.whole()
+    );
+    phone.run(&["verify", "lantern.toml"]).fails(3);
+    // One changed byte, deep inside.
+    let mut bytes = phone.0.read("out/saltmarsh.apk");
+    let middle = bytes.len() / 2;
+    bytes[middle] ^= 1;
+    std::fs::write(phone.0.path("changed.apk"), &bytes).unwrap();
+    let changed = verify("changed.apk").fails(5);
+    assert!(changed.stderr().contains("the signature of changed.apk does not hold"), "{}", changed.whole());
+    assert!(
+        !changed.stdout().contains("Paper Heron"),
+        "nobody is named whose signature does not hold: {}",
+        changed.whole()
+    );
+    assert_eq!(phone.run(&["verify", "changed.apk", "--json"]).fails(5).json()["intact"], false);
+    // Signed by somebody else.
+    phone.run(&["key", "new", "second", "--kind", "p-256"]).success();
+    let text = String::from_utf8(phone.0.read("lantern.toml")).unwrap();
+    let at = text.find("[pins").unwrap();
+    phone.0.write(
+        "lantern.toml",
+        &text[..at].replace("sign = \"saltmarsh-mobile\"", "stamp = true\nsign = \"second\"").replace("1.3.2", "1.3.3"),
+    );
+    phone.run(&["prepare"]).success();
+    let other = verify("out/saltmarsh.apk").fails(3);
+    assert!(other.stderr().contains("not with the key that lantern.toml pins (on-device"), "{}", other.whole());
+}
