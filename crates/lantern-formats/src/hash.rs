@@ -4,10 +4,8 @@
 
 use std::io::{self, Read};
 
+use aws_lc_rs::digest::{Context, SHA1_FOR_LEGACY_USE_ONLY, SHA256, SHA384, SHA512};
 use aws_lc_rs::signature::{UnparsedPublicKey, VerificationAlgorithm};
-use sha1::Sha1;
-use sha2::digest::DynDigest;
-use sha2::{Digest, Sha256, Sha384, Sha512};
 
 /// Bytes that are hashed at a time.
 pub(crate) const READ_LEN: usize = 64 * 1024;
@@ -48,13 +46,13 @@ impl Hash {
     }
 
     /// Starts a digest over what comes piece by piece.
-    pub fn start(self) -> Box<dyn DynDigest> {
-        match self {
-            Self::Sha1 => Box::new(Sha1::new()),
-            Self::Sha256 => Box::new(Sha256::new()),
-            Self::Sha384 => Box::new(Sha384::new()),
-            Self::Sha512 => Box::new(Sha512::new()),
-        }
+    pub fn start(self) -> Hasher {
+        Hasher(Context::new(match self {
+            Self::Sha1 => &SHA1_FOR_LEGACY_USE_ONLY,
+            Self::Sha256 => &SHA256,
+            Self::Sha384 => &SHA384,
+            Self::Sha512 => &SHA512,
+        }))
     }
 
     /// Returns the digest of bytes.
@@ -71,7 +69,7 @@ impl Hash {
         let mut buffer = vec![0; READ_LEN];
         loop {
             match from.read(&mut buffer) {
-                Ok(0) => return Ok(hasher.finalize().into_vec()),
+                Ok(0) => return Ok(hasher.finish()),
                 Ok(len) => hasher.update(buffer.get(..len).unwrap_or_default()),
                 Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
                 Err(error) => return Err(error),
@@ -83,7 +81,22 @@ impl Hash {
     pub fn digest_of<const N: usize>(self, pieces: [&[u8]; N]) -> Vec<u8> {
         let mut hasher = self.start();
         pieces.into_iter().for_each(|piece| hasher.update(piece));
-        hasher.finalize().into_vec()
+        hasher.finish()
+    }
+}
+
+/// A digest over what comes piece by piece.
+pub struct Hasher(Context);
+
+impl Hasher {
+    /// Adds the next piece.
+    pub fn update(&mut self, piece: &[u8]) {
+        self.0.update(piece);
+    }
+
+    /// Returns the digest.
+    pub fn finish(self) -> Vec<u8> {
+        self.0.finish().as_ref().to_vec()
     }
 }
 

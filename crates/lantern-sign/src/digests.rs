@@ -55,7 +55,7 @@ pub(crate) fn of_entries<R: Read + Seek + Send>(
                 }
             }
             if let Some(slot) = out.lock().expect("nothing panics with the lock").get_mut(*place) {
-                *slot = hasher.finalize().into_vec();
+                *slot = hasher.finish();
             }
             Ok(())
         },

@@ -157,7 +157,7 @@ pub fn signature(verified: &SignatureVerified) -> View {
     let name = strong(shown(&seen.path));
     match is_intact(&seen.signature) {
         Some(true) => {
-            view.say(format!("{} {name}: all that its signature covers is as it was signed\n", good("intact:")))
+            view.say(format!("{} {name}: all that its signature covers is as it was signed\n", good("intact:")));
         }
         Some(false) => {}
         None => view.say(format!("{name}: there is a signature, of a kind that is not verified here\n")),

@@ -95,7 +95,7 @@ pub fn image_digest(from: &mut (impl Read + Seek), details: &Details, hash: Hash
             left -= read as u64;
         }
     }
-    Ok(hasher.finalize().into_vec())
+    Ok(hasher.finish())
 }
 
 #[cfg(test)]
