@@ -1,6 +1,6 @@
 #!/usr/bin/env bash
-# The page with the steps of an action by hand, in a real browser: boxes keep their marks, buttons copy the text beside them,
-# nothing is loaded from anywhere. Chromium is installed where it is missing (Debian), or named with CHROMIUM.
+# Pages in a real browser. The one with the steps of an action by hand: boxes keep their marks, buttons copy the text beside them,
+# nothing is loaded from anywhere. Recovery sheets: their codes are read back from pictures (scripts/sheets.py). Chromium is installed where it is missing (Debian), or named with CHROMIUM.
 #
 # Ends with 3 where there is no browser.
 #
@@ -20,4 +20,13 @@ if [ -z "$browser" ]; then
   DEBIAN_FRONTEND=noninteractive $sudo apt-get -y -qq --no-install-recommends install chromium fonts-dejavu-core
   browser=$(command -v chromium)
 fi
-exec python3 scripts/page.py "$(realpath "$program")" "$browser"
+program=$(realpath "$program")
+python3 scripts/page.py "$program" "$browser"
+
+# A decoder of codes that has nothing in common with what makes ours.
+tools="${XDG_CACHE_HOME:-$HOME/.cache}/kind-lantern-ci/decoder"
+if ! "$tools/bin/python3" -c 'import zxingcpp, PIL' 2> /dev/null; then
+  python3 -m venv "$tools"
+  "$tools/bin/python3" -m pip install -q zxing-cpp==3.1.1 pillow
+fi
+exec "$tools/bin/python3" scripts/sheets.py "$program" "$browser"

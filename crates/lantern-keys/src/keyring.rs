@@ -16,6 +16,7 @@ use serde_json::{Map, Value};
 use crate::key::{Algorithm, PrivateKey, Signer};
 use crate::passphrase::Passphrase;
 use crate::pkcs12::Entry;
+use crate::sheets::{Recovered, Set};
 use crate::{KeyError, certificate, pem, pkcs12};
 
 const FORMAT: &str = "lantern.key/1";
@@ -53,8 +54,11 @@ impl Origin {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub struct Backup {
-    /// Where it was written to.
+    /// Where it was written to; of sheets, the name of their set.
     pub path: PathBuf,
+    /// How many sheets it is on; none for a file.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub sheets: Option<Sheets>,
     /// When.
     pub at: Timestamp,
     /// When it last opened, signed, and fitted the certificate; none where that was never tried.
@@ -63,6 +67,16 @@ pub struct Backup {
     /// What a newer lantern noted.
     #[serde(flatten)]
     rest: Map<String, Value>,
+}
+
+/// How a key is divided over sheets of paper.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Sheets {
+    /// How many bring it back.
+    pub needed: u8,
+    /// How many were made; none where that is not known.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub of: Option<u8>,
 }
 
 /// What is noted beside a key.
@@ -117,11 +131,11 @@ impl Notes {
     }
 
     /// Notes a copy as it is now: just made, or just opened.
-    fn note_backup(&mut self, path: &Path, now: Timestamp, drilled: Option<Timestamp>) {
+    fn note_backup(&mut self, path: &Path, sheets: Option<Sheets>, now: Timestamp, drilled: Option<Timestamp>) {
         match self.backups.iter_mut().find(|backup| backup.path == path) {
             Some(backup) if drilled.is_some() => backup.drilled = drilled,
             Some(backup) => (backup.at, backup.drilled) = (now, None),
-            None => self.backups.push(Backup { path: path.to_owned(), at: now, drilled, rest: Map::new() }),
+            None => self.backups.push(Backup { path: path.to_owned(), sheets, at: now, drilled, rest: Map::new() }),
         }
     }
 }
@@ -287,7 +301,7 @@ impl Keyring {
         if path.exists() {
             return Err(exists());
         }
-        create_private_folder(&self.folder)?;
+        durable::create_private_folder(&self.folder)?;
         let entry = Entry { alias: name.to_string(), ..entry };
         let bytes = pkcs12::write(&entry, passphrase, self.rounds)?;
         // What was written is read again, before anybody relies on it.
@@ -335,7 +349,7 @@ impl Keyring {
     pub fn back_up(&self, key: &OpenKey, to: &Path, passphrase: &Passphrase, now: Timestamp) -> Result<(), KeyError> {
         self.refuse_inside(to)?;
         self.export(key, to, passphrase)?;
-        self.change(&key.name, |notes| notes.note_backup(to, now, None)).map(|_| ())
+        self.change(&key.name, |notes| notes.note_backup(to, None, now, None)).map(|_| ())
     }
 
     /// Writes an opened key as a file of PKCS #12. A file that is there is not replaced.
@@ -375,16 +389,52 @@ impl Keyring {
         let facts = self.facts(name)?;
         let bytes = durable::read_limited(copy, pkcs12::MAX_LEN)?;
         let read = pkcs12::read(&bytes, passphrase)?;
+        Self::must_sign(&facts, read, copy, now)?;
+        self.change(name, |notes| notes.note_backup(copy, None, now, Some(now)))
+    }
+
+    /// Divides an opened key over sheets, any `needed` of which bring it back.
+    ///
+    /// # Errors
+    /// Those of [`Set::of`].
+    pub fn divide(&self, key: &OpenKey, needed: u8, of: u8) -> Result<Set, KeyError> {
+        Set::of(&key.entry, needed, of, self.rounds)
+    }
+
+    /// Notes that sheets were written.
+    ///
+    /// # Errors
+    /// Those of [`Self::facts`].
+    pub fn note_sheets(&self, name: &Name, set: &Set, now: Timestamp) -> Result<Facts, KeyError> {
+        let of = u8::try_from(set.shares.len()).ok();
+        let sheets = Sheets { needed: set.needed, of };
+        self.change(name, |notes| notes.note_backup(Path::new(&set.name), Some(sheets), now, None))
+    }
+
+    /// As [`Self::drill`], with a key that sheets brought back.
+    ///
+    /// # Errors
+    /// Those of [`Self::drill`].
+    pub fn drill_sheets(&self, name: &Name, found: Recovered, now: Timestamp) -> Result<Facts, KeyError> {
+        let Recovered { set, needed, entry } = found;
+        let (path, sheets) = (PathBuf::from(set), Sheets { needed, of: None });
+        Self::must_sign(&self.facts(name)?, vec![entry], &path, now)?;
+        self.change(name, |notes| notes.note_backup(&path, Some(sheets), now, Some(now)))
+    }
+
+    /// Whether one of the keys of a copy signs as the key of the keyring.
+    fn must_sign(facts: &Facts, read: Vec<Entry>, copy: &Path, now: Timestamp) -> Result<(), KeyError> {
+        let name = &facts.name;
         let own = facts.chain.first().ok_or(KeyError::Malformed("the key's certificate"))?;
         let public = certificate::public_key(own)?;
         let other = || KeyError::OtherCopy { name: name.to_string(), path: copy.to_owned() };
         let entry = read.into_iter().find(|entry| entry.key.public() == public).ok_or_else(other)?;
         let message = format!("a drill of the key {name} at {now}");
         let signature = entry.key.sign(Hash::Sha256, message.as_bytes())?;
-        if !certificate::has_signed(own, message.as_bytes(), &signature)? {
-            return Err(other());
+        match certificate::has_signed(own, message.as_bytes(), &signature)? {
+            true => Ok(()),
+            false => Err(other()),
         }
-        self.change(name, |notes| notes.note_backup(copy, now, Some(now)))
     }
 }
 
@@ -421,18 +471,4 @@ pub fn with_certificate(
 ) -> Result<Entry, KeyError> {
     let certificate = certificate::self_signed(&key, subject, now, years, serial)?;
     Ok(Entry { alias: String::new(), key, chain: vec![certificate] })
-}
-
-#[cfg(unix)]
-fn create_private_folder(path: &Path) -> Result<(), KeyError> {
-    use std::os::unix::fs::PermissionsExt;
-    durable::create_folders(path)?;
-    let closed = fs::set_permissions(path, fs::Permissions::from_mode(0o700));
-    Ok(closed.map_err(|source| DurableError { what: "protect", path: path.to_owned(), source })?)
-}
-
-/// Windows: what lies below a user's own folder inherits rights for that user alone.
-#[cfg(not(unix))]
-fn create_private_folder(path: &Path) -> Result<(), KeyError> {
-    Ok(durable::create_folders(path)?)
 }

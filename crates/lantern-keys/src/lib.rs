@@ -4,6 +4,7 @@
 //! - [`certificate`]: certificates that keys make for themselves, and what others say.
 //! - [`file`](mod@file): files with keys, of whatever kind; [`pkcs12`], [`pem`], [`java_store`]: each kind.
 //! - [`program`]: a program that signs.
+//! - [`sheets`]: a key divided over sheets of paper.
 //! - [`keyring::Keyring`]: the folder where they are kept, what is known of each, its copies and their drills.
 //!
 //! What is secret is wiped from memory when it is dropped, and shown by no `Debug`. Not here: configuration, terminal.
@@ -25,6 +26,7 @@ pub mod pem;
 pub mod pkcs12;
 pub mod program;
 mod protection;
+pub mod sheets;
 
 pub use passphrase::Passphrase;
 
@@ -140,6 +142,9 @@ pub enum KeyError {
         /// Where it is, or would be.
         path: PathBuf,
     },
+    /// Sheets that were not made, or did not bring a key back.
+    #[error(transparent)]
+    Sheet(#[from] sheets::SheetError),
     /// A file or folder.
     #[error(transparent)]
     Disk(#[from] DurableError),

@@ -16,6 +16,7 @@ use lantern_exports::export::Form;
 use lantern_exports::intake::Intake;
 use lantern_keys::keyring::{Facts, Keyring};
 use lantern_keys::program::Program;
+use lantern_keys::sheets::SheetError;
 use lantern_keys::{KeyError, certificate, file, pem};
 use lantern_store::durable;
 
@@ -27,7 +28,11 @@ impl Explained for KeyError {
     fn class(&self) -> Class {
         match self {
             Self::Passphrase | Self::KeyPassphrase | Self::Program { .. } => Class::Refused,
-            Self::Malformed(_) | Self::OtherKey | Self::OtherCopy { .. } | Self::NoKey => Class::Damaged,
+            Self::Sheet(SheetError::DoesNotOpen | SheetError::Twice { .. })
+            | Self::Malformed(_)
+            | Self::OtherKey
+            | Self::OtherCopy { .. }
+            | Self::NoKey => Class::Damaged,
             Self::Disk(_) | Self::NoRandom => Class::Computer,
             Self::Stopped => Class::Stopped,
             _ => Class::Usage,
@@ -56,10 +61,27 @@ impl Explained for KeyError {
             Self::NotACopy { .. } => "write the copy to another disk: lantern key backup NAME FILE",
             Self::OtherCopy { .. } => "find the right copy, or make a new one: lantern key backup NAME FILE",
             Self::Program { .. } => "is its token there, and its service? Then the same command again",
+            Self::Sheet(error) => fix_of_sheets(error),
             Self::Disk(error) => return fix_of_disk(error.source.kind()).map(str::to_owned).into_iter().collect(),
             _ => "lantern key --help says what can be read and made",
         };
         vec![fix.to_owned()]
+    }
+}
+
+fn fix_of_sheets(error: &SheetError) -> &'static str {
+    match error {
+        SheetError::Numbers { .. } => "--sheets 3/5 is a good choice: two may burn, and no two people have the key",
+        SheetError::NoShare { .. } | SheetError::Word { .. } => {
+            "scan the code of the share, or type its 40 words, into a text file"
+        }
+        SheetError::Checksum { .. } => "scan or type it once more, and look for words that were swapped",
+        SheetError::TwoSets { .. } => "take sheets with the same set on them",
+        SheetError::TooFew { .. } => "add more of them: lantern key drill NAME FILE FILE FILE",
+        SheetError::Twice { .. } => "find out which of the two is right, and leave the other out",
+        SheetError::NoStore { .. } => "scan all codes of the encrypted key, which are on every sheet",
+        SheetError::OtherStore { .. } => "scan the codes of the encrypted key on one of these sheets",
+        _ => "take another sheet instead of one of them, until it opens",
     }
 }
 

@@ -304,6 +304,22 @@ pub fn is_real_folder(path: &Path) -> bool {
     fs::symlink_metadata(path).is_ok_and(|m| m.is_dir())
 }
 
+/// Makes a folder that only its owner reads, and those above it.
+///
+/// # Errors
+/// [`DurableError`].
+pub fn create_private_folder(path: &Path) -> Result<(), DurableError> {
+    create_folders(path)?;
+    // Windows: what lies below a user's own folder inherits rights for that user alone.
+    #[cfg(unix)]
+    {
+        use std::os::unix::fs::PermissionsExt;
+        let closed = fs::set_permissions(path, fs::Permissions::from_mode(0o700));
+        closed.map_err(|source| DurableError { what: "protect", path: path.to_owned(), source })?;
+    }
+    Ok(())
+}
+
 /// Makes a folder and those above it.
 ///
 /// # Errors

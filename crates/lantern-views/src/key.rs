@@ -8,7 +8,8 @@ use lantern_core::config::Config;
 use lantern_core::names::Name;
 use lantern_core::path::shown;
 use lantern_core::pins::Fingerprint;
-use lantern_keys::keyring::{Facts, Origin};
+use lantern_keys::keyring::{Backup, Facts, Origin, Sheets};
+use lantern_keys::sheets::Set;
 use serde::Serialize;
 
 use crate::format;
@@ -60,7 +61,14 @@ struct KeyDocument<'a> {
 #[derive(Serialize)]
 #[cfg_attr(test, derive(schemars::JsonSchema))]
 struct BackupDocument {
+    /// Where; of sheets, the name of their set.
     path: String,
+    /// How many sheets bring it back; none for a file.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    sheets_needed: Option<u8>,
+    /// How many sheets were made; none where that is not known.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    sheets: Option<u8>,
     #[cfg_attr(test, schemars(with = "String"))]
     at: Timestamp,
     /// When it last opened.
@@ -84,6 +92,8 @@ fn key_document(facts: &Facts) -> KeyDocument<'_> {
             .iter()
             .map(|backup| BackupDocument {
                 path: backup.path.display().to_string(),
+                sheets_needed: backup.sheets.map(|sheets| sheets.needed),
+                sheets: backup.sheets.and_then(|sheets| sheets.of),
                 at: backup.at,
                 drilled: backup.drilled,
             })
@@ -166,10 +176,20 @@ pub fn show(facts: &Facts, config: Option<&Config>, path: &Path) -> View {
             None => care("never opened"),
             Some(at) => format!("opened {}", format::day(at)),
         };
-        line("backup", format!("{}, {drilled}", shown(&backup.path.display().to_string())));
+        line("backup", format!("{}, {drilled}", place_of(backup)));
     }
     line("file", faint(shown(&path.display().to_string())));
     view
+}
+
+/// Where a copy is.
+fn place_of(backup: &Backup) -> String {
+    let path = shown(&backup.path.display().to_string());
+    match backup.sheets {
+        None => path,
+        Some(Sheets { needed, of: Some(of) }) => format!("any {needed} of {of} sheets of the set {path}"),
+        Some(Sheets { needed, of: None }) => format!("any {needed} sheets of the set {path}"),
+    }
 }
 
 /// A key that has just come into the keyring.
@@ -197,6 +217,38 @@ pub fn backed_up(facts: &Facts, to: &Path) -> View {
     let at = shown(&to.display().to_string());
     view.say(format!("{} the key {} to {at}", good("copied"), strong(&facts.name)));
     view.next(Next::of(format!("lantern key drill {} {at}", facts.name), "opens the copy and signs with it"));
+    view
+}
+
+/// Sheets that were written.
+pub fn divided(facts: &Facts, set: &Set, folder: &Path) -> View {
+    let mut view = View::default();
+    let at = shown(&folder.display().to_string());
+    let (of, needed) = (set.shares.len(), set.needed);
+    view.say(format!("{} the key {} over {of} sheets in {at}", good("divided"), strong(&facts.name)));
+    view.say(format!("  set {}: any {needed} of them bring it back, fewer say nothing about it", set.name));
+    view.space();
+    let why = format!(
+        "whoever has {needed} of these files has the key, without a passphrase. Drill them, print each, give each to another person or place, and remove the files."
+    );
+    view.sentence(format!("{} ", care("careful:")), 9, &why);
+    let some: Vec<String> = (1..=needed).map(|number| format!("{at}/sheet-{number}.html")).collect();
+    view.next(Next::of(
+        format!("lantern key drill {} {}", facts.name, some.join(" ")),
+        "puts the key together in memory, and signs with it",
+    ));
+    view
+}
+
+/// Sheets that brought the key back.
+pub fn drilled_sheets(facts: &Facts, set: &str, needed: u8) -> View {
+    let mut view = View::default();
+    view.say(format!(
+        "{} {needed} sheets of the set {set} bring the key {} back, and it signs",
+        good("well:"),
+        strong(&facts.name)
+    ));
+    view.say(format!("  {}", faint("nothing was written but the day")));
     view
 }
 

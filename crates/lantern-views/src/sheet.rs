@@ -4,6 +4,7 @@ use lantern_core::step::Step;
 use lantern_project::OpenWalk;
 
 use crate::format;
+use crate::html::escaped;
 use crate::steps::{action, confirm_command, question};
 
 const STYLE: &str = "
@@ -56,24 +57,6 @@ for (const button of document.querySelectorAll('button')) {
   });
 }
 ";
-
-/// Makes text of a page harmless.
-fn escaped(text: &str) -> String {
-    let mut out = String::with_capacity(text.len());
-    for c in text.chars() {
-        match c {
-            '&' => out.push_str("&amp;"),
-            '<' => out.push_str("&lt;"),
-            '>' => out.push_str("&gt;"),
-            '"' => out.push_str("&quot;"),
-            '\'' => out.push_str("&#39;"),
-            '\n' => out.push('\n'),
-            c if c.is_control() => out.push('\u{fffd}'),
-            c => out.push(c),
-        }
-    }
-    out
-}
 
 fn to_copy(name: &str, text: &str) -> String {
     let (name, text) = (escaped(name), escaped(text));

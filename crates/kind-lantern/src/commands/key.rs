@@ -1,15 +1,17 @@
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use clap::Subcommand;
 use lantern_core::names::Name;
 use lantern_keys::file::{self, KeyFile};
 use lantern_keys::key::Algorithm;
-use lantern_keys::keyring::{self, Facts, Keyring, Origin};
+use lantern_keys::keyring::{self, Facts, Keyring, OpenKey, Origin};
 use lantern_keys::pkcs12::Entry;
+use lantern_keys::sheets::{self, Recovered, SheetError};
 use lantern_keys::{KeyError, Passphrase, certificate};
 use lantern_project::Project;
 use lantern_store::durable;
-use lantern_views::key;
+use lantern_views::{key, recovery_sheet};
+use zeroize::Zeroizing;
 
 use super::Done;
 use crate::diagnostic::CommandError;
@@ -21,7 +23,8 @@ const EXAMPLES: &str = r#"Examples:
   lantern key new saltmarsh-mobile
   lantern key import saltmarsh-mobile old-key.jks
   lantern key backup saltmarsh-mobile /media/stick/saltmarsh-mobile.p12
-  lantern key drill saltmarsh-mobile /media/stick/saltmarsh-mobile.p12"#;
+  lantern key drill saltmarsh-mobile /media/stick/saltmarsh-mobile.p12
+  lantern key backup saltmarsh-mobile sheets --sheets 3/5"#;
 
 /// Make signing keys, bring those that you have, back them up and try the backups
 ///
@@ -43,14 +46,14 @@ enum Action {
     Show(Named),
     /// Make a key with a certificate for 30 years
     New(New),
-    /// Bring a key from a file: PKCS #12, PEM, or the older store of Java
+    /// Bring a key from a file: PKCS #12, PEM, or the older store of Java; or from recovery sheets
     Import(Import),
     /// Write a key, or its certificate alone, into a file for someone else
     Export(Export),
-    /// Write a copy of a key to another disk
-    Backup(Copy),
-    /// Open a copy in memory, sign with it, and note the day
-    Drill(Copy),
+    /// Write a copy of a key to another disk, or divide it over sheets of paper
+    Backup(Backup),
+    /// Open a copy, or put sheets together, in memory; sign with it, and note the day
+    Drill(Drill),
 }
 
 #[derive(Debug, clap::Args)]
@@ -81,8 +84,9 @@ struct New {
 struct Import {
     #[command(flatten)]
     key: Named,
-    /// The file
-    file: PathBuf,
+    /// The file; of recovery sheets, as many as it takes
+    #[arg(required = true, value_name = "FILE")]
+    files: Vec<PathBuf>,
     /// The file's own passphrase, in a file. Left out: asked for, or the one for the keyring
     #[arg(long, value_name = "FILE")]
     file_passphrase_file: Option<PathBuf>,
@@ -110,13 +114,57 @@ struct Export {
 }
 
 #[derive(Debug, clap::Args)]
-struct Copy {
+struct Backup {
     #[command(flatten)]
     key: Named,
-    /// The copy; one that is there is not replaced
-    file: PathBuf,
+    /// The copy, or with --sheets the folder for the sheets; one that is there is not replaced
+    to: PathBuf,
+    /// Divide the key over sheets to print, so that any K of N bring it back
+    #[arg(long, value_name = "K/N", value_parser = sheets)]
+    sheets: Option<(u8, u8)>,
     #[command(flatten)]
     passphrase: PassphraseArg,
+}
+
+#[derive(Debug, clap::Args)]
+struct Drill {
+    #[command(flatten)]
+    key: Named,
+    /// The copy; or sheets: the files of them, or texts with their codes or words
+    #[arg(required = true, value_name = "FILE")]
+    files: Vec<PathBuf>,
+    #[command(flatten)]
+    passphrase: PassphraseArg,
+}
+
+fn sheets(text: &str) -> Result<(u8, u8), String> {
+    let numbers = text.split_once('/').and_then(|(needed, of)| Some((needed.parse().ok()?, of.parse().ok()?)));
+    numbers.ok_or_else(|| "two numbers such as 3/5: three of five bring the key back".to_owned())
+}
+
+/// What sheets brought back; none for a file that is a copy on its own.
+fn from_sheets(files: &[PathBuf], ui: &Ui) -> Result<Option<Recovered>, CommandError> {
+    let mut read = sheets::Read::default();
+    let texts: Vec<_> = files
+        .iter()
+        .map(|path| durable::read_limited(path, sheets::MAX_TEXT_LEN).map(|bytes| (path, Zeroizing::new(bytes))))
+        .collect::<Result<_, _>>()
+        .map_err(KeyError::from)?;
+    let is_alone = texts.len() == 1;
+    if texts.iter().any(|(_, bytes)| is_alone && KeyFile::of(bytes).is_ok()) {
+        return Ok(None);
+    }
+    for (path, bytes) in &texts {
+        match read.file(&path.display().to_string(), bytes) {
+            // It may be a damaged key.
+            Err(SheetError::NoShare { .. }) if is_alone => return Ok(None),
+            read => read.map_err(KeyError::from)?,
+        }
+    }
+    if ui.is_stopped() {
+        return Err(CommandError::stopped());
+    }
+    Ok(Some(read.open()?))
 }
 
 fn kind(text: &str) -> Result<Algorithm, String> {
@@ -216,13 +264,18 @@ fn refuse_taken(keyring: &Keyring, name: &Name) -> Done {
 fn import(keyring: &Keyring, args: &Import, ui: &Ui) -> Done {
     let name = &args.key.name;
     refuse_taken(keyring, name)?;
-    let bytes = durable::read_limited(&args.file, file::MAX_LEN).map_err(KeyError::from)?;
+    if let Some(found) = from_sheets(&args.files, ui)? {
+        let passphrase = args.passphrase.for_new(name, ui)?;
+        return add(keyring, name, found.entry, &passphrase, Origin::Imported, ui);
+    }
+    let Some(path) = args.files.first() else { return Ok(()) };
+    let bytes = durable::read_limited(path, file::MAX_LEN).map_err(KeyError::from)?;
     let from = KeyFile::of(&bytes)?;
     let of_file = match &args.file_passphrase_file {
         _ if !from.needs_passphrase() => None,
-        Some(path) => Some(passphrase_in(path)?),
+        Some(own) => Some(passphrase_in(own)?),
         None => {
-            let question = format!("The passphrase of {} (not shown):", args.file.display());
+            let question = format!("The passphrase of {} (not shown):", path.display());
             Some(args.passphrase.given_or_asked(&question, ui)?)
         }
     };
@@ -249,24 +302,56 @@ fn export(keyring: &Keyring, args: &Export, ui: &Ui) -> Done {
     Ok(())
 }
 
-fn backup(keyring: &Keyring, args: &Copy, ui: &Ui) -> Done {
+fn backup(keyring: &Keyring, args: &Backup, ui: &Ui) -> Done {
     let name = &args.key.name;
     facts(keyring, name, &args.passphrase, ui)?;
     let passphrase = args.passphrase.of_key(name, ui)?;
     let key = keyring.open(name, &passphrase)?;
-    let to = std::path::absolute(&args.file).map_err(|error| CommandError::io("find the folder", error))?;
+    if let Some(numbers) = args.sheets {
+        return divide(keyring, &key, &args.to, numbers, ui);
+    }
+    let to = std::path::absolute(&args.to).map_err(|error| CommandError::io("find the folder", error))?;
     keyring.back_up(&key, &to, &passphrase, lantern_project::now())?;
     let facts = keyring.facts(name)?;
-    ui.answer(&key::document(&facts), &key::backed_up(&facts, &args.file));
+    ui.answer(&key::document(&facts), &key::backed_up(&facts, &args.to));
     Ok(())
 }
 
-fn drill(keyring: &Keyring, args: &Copy, ui: &Ui) -> Done {
+/// Writes a key as sheets into a folder that is not there yet.
+fn divide(keyring: &Keyring, opened: &OpenKey, folder: &Path, (needed, of): (u8, u8), ui: &Ui) -> Done {
+    let set = keyring.divide(opened, needed, of)?;
+    let project = Project::find(&ui.project, ui.stop.clone()).ok();
+    let (facts, now) = (keyring.facts(&opened.name)?, lantern_project::now());
+    if folder.exists() {
+        let what = format!("{} is there already", folder.display());
+        return Err(CommandError::usage(what, "name a folder that is not there yet: nothing is replaced"));
+    }
+    durable::create_private_folder(folder).map_err(KeyError::from)?;
+    for share in &set.shares {
+        let config = project.as_ref().map(Project::config);
+        let page = recovery_sheet::page(&set, share, &facts, config, now)
+            .map_err(|error| CommandError::io("make a code", std::io::Error::other(error)))?;
+        let path = folder.join(format!("sheet-{}.html", share.place));
+        durable::write_private_new(&path, page.as_bytes()).map_err(KeyError::from)?;
+    }
+    let facts = keyring.note_sheets(&opened.name, &set, now)?;
+    ui.answer(&key::document(&facts), &key::divided(&facts, &set, folder));
+    Ok(())
+}
+
+fn drill(keyring: &Keyring, args: &Drill, ui: &Ui) -> Done {
     let name = &args.key.name;
     facts(keyring, name, &args.passphrase, ui)?;
+    if let Some(found) = from_sheets(&args.files, ui)? {
+        let (set, needed) = (found.set.clone(), found.needed);
+        let facts = keyring.drill_sheets(name, found, lantern_project::now())?;
+        ui.answer(&key::document(&facts), &key::drilled_sheets(&facts, &set, needed));
+        return Ok(());
+    }
+    let Some(file) = args.files.first() else { return Ok(()) };
     let passphrase = args.passphrase.of_key(name, ui)?;
-    let copy = std::path::absolute(&args.file).map_err(|error| CommandError::io("find the folder", error))?;
+    let copy = std::path::absolute(file).map_err(|error| CommandError::io("find the folder", error))?;
     let facts = keyring.drill(name, &copy, &passphrase, lantern_project::now())?;
-    ui.answer(&key::document(&facts), &key::drilled(&facts, &args.file));
+    ui.answer(&key::document(&facts), &key::drilled(&facts, file));
     Ok(())
 }

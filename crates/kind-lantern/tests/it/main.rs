@@ -74,6 +74,8 @@ mod private;
 #[cfg(test)]
 mod races;
 #[cfg(test)]
+mod recovery;
+#[cfg(test)]
 mod repairing;
 #[cfg(test)]
 mod schema;
