@@ -63,8 +63,31 @@ def content_digest(sections, name):
     return hashlib.new(name, b"\x5a" + struct.pack("<I", len(digests)) + b"".join(digests)).digest()
 
 
+def public_key(certificate):
+    _, own = openssl("x509", "-inform", "DER", "-pubkey", "-noout", data=certificate)
+    _, own = openssl("pkey", "-pubin", "-outform", "DER", data=own)
+    return own
+
+
+def lineage_holds(value, certificate):
+    """Whether each key of a proof of rotation was signed by the one before, up to the one that signed."""
+    before = None
+    for node in parts(value[4:]):
+        signed, at = prefixed(node, 0)
+        (_, signs_with) = struct.unpack_from("<II", node, at)
+        signature, _ = prefixed(node, at + 8)
+        own, at = prefixed(signed, 0)
+        (signed_with,) = struct.unpack_from("<I", signed, at)
+        if before:
+            key, algorithm = before
+            if signed_with != algorithm or not has_signed(key, algorithm, signed, signature):
+                return False
+        before = (public_key(own), signs_with)
+    return struct.unpack_from("<I", value)[0] == 1 and own == certificate
+
+
 def whole_file(data):
-    """The schemes 2 and 3: (scheme, whether it holds, fingerprint)."""
+    """The schemes 2, 3 and 3.1: (scheme, whether it holds, fingerprint)."""
     end = data.rfind(b"PK\x05\x06")
     (directory,) = struct.unpack_from("<I", data, end + 16)
     if data[directory - 16 : directory] != b"APK Sig Block 42":
@@ -80,26 +103,29 @@ def whole_file(data):
         (length, number) = struct.unpack_from("<QI", data, at)
         pairs[number] = data[at + 12 : at + 8 + length]
         at += 8 + length
-    for scheme, number in [(2, 0x7109871A), (3, 0xF05368C0)]:
+    for scheme, number in [(2, 0x7109871A), (3, 0xF05368C0), (3.1, 0x1B93AD61)]:
         if number not in pairs:
             continue
         signers, _ = prefixed(pairs[number], 0)
         for signer in parts(signers):
             signed, at = prefixed(signer, 0)
-            outside = signer[at : at + 8] if scheme == 3 else b""
+            outside = signer[at : at + 8] if scheme >= 3 else b""
             signatures, at = prefixed(signer, at + len(outside))
             key, _ = prefixed(signer, at)
             digests, at = prefixed(signed, 0)
             certificates, at = prefixed(signed, at)
-            inside = signed[at : at + 8] if scheme == 3 else b""
+            inside = signed[at : at + 8] if scheme >= 3 else b""
+            attributes = parts(prefixed(signed, at + len(inside))[0])
+            attributes = {struct.unpack_from("<I", part)[0]: part[4:] for part in attributes}
             certificate = next(parts(certificates))
             listed = {struct.unpack_from("<I", part)[0]: prefixed(part, 4)[0] for part in parts(digests)}
             made = {struct.unpack_from("<I", part)[0]: prefixed(part, 4)[0] for part in parts(signatures)}
-            _, own = openssl("x509", "-inform", "DER", "-pubkey", "-noout", data=certificate)
-            _, own = openssl("pkey", "-pubin", "-outform", "DER", data=own)
+            lineage, announced = attributes.get(0x3BA06F8C), attributes.get(0x559F8B02)
             holds = (
                 list(listed) == list(made)
-                and own == key
+                and public_key(certificate) == key
+                and (lineage is None or lineage_holds(lineage, certificate))
+                and (announced is None or 0x1B93AD61 in pairs)
                 and outside == inside
                 and all(has_signed(key, algorithm, signed, signature) for algorithm, signature in made.items())
                 and all(content_digest(sections, HASHES[algorithm]) == digest for algorithm, digest in listed.items())

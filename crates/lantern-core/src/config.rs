@@ -163,6 +163,10 @@ pub struct Target {
     pub sign: Option<Name>,
     /// Whether what was signed with another key is signed again.
     pub sign_again: bool,
+    /// The file with the chain of keys, where the key came after another one.
+    pub lineage: Option<String>,
+    /// The API level since which the newer key is used.
+    pub lineage_from: Option<u32>,
     /// Whether version and number are written into the package before it is signed.
     pub stamp: bool,
     /// The file that version and number are written to, in a build that is no package.

@@ -93,8 +93,8 @@ impl Pins {
     }
 }
 
-/// Returns the text of a configuration with a pin in it: in the table of its identity where that stands, else in a new one at its
-/// end. None where the table is written in a form that cannot be added to by lines.
+/// Returns the text of a configuration with a pin in it, in place of an older one: in the table of its identity where that stands,
+/// else in a new one at its end. None where the table is written in a form that cannot be added to by lines.
 pub fn with_pin(text: &str, identity: &Identity, role: Role, fingerprint: Fingerprint) -> Option<String> {
     let header = format!("[pins.\"{identity}\".android]");
     let line = format!("{} = \"{fingerprint}\"", role.key());
@@ -105,6 +105,17 @@ pub fn with_pin(text: &str, identity: &Identity, role: Role, fingerprint: Finger
     });
     if let Some((at, _)) = place.into_iter().find(|(_, line)| *line == header) {
         let (before, after) = text.split_at(at);
+        // One that is there gives way: a key came after it.
+        let table = after.split_inclusive('\n').take_while(|line| !line.trim_start().starts_with('['));
+        let is_old = |line: &str| line.split_once('=').is_some_and(|(key, _)| key.trim() == role.key());
+        let mut from = 0;
+        for old in table {
+            if is_old(old) {
+                let (kept, rest) = (after.get(..from)?, after.get(from + old.len()..)?);
+                return Some(format!("{before}{kept}{line}{end}{rest}"));
+            }
+            from += old.len();
+        }
         let gap = if before.ends_with('\n') { "" } else { end };
         return Some(format!("{before}{gap}{line}{end}{after}"));
     }
@@ -156,6 +167,19 @@ mod tests {
         }
         for other in ["[pins]\n", "pins = {}\n", "[pins.\"example.paperheron.saltmarsh\"]\nandroid = {}\n"] {
             assert_eq!(with_pin(&format!("{game}{other}"), &identity(), Role::OnDevice, first), None, "{other}");
+        }
+    }
+
+    #[test]
+    fn a_pin_takes_the_place_of_an_older_one() {
+        let fingerprint = |digit: &str| digit.repeat(64).parse::<Fingerprint>().unwrap();
+        for end in ["\n", "\r\n"] {
+            let text = format!("[game]{end}name = \"x\"{end}");
+            let one = with_pin(&text, &identity(), Role::AtStorefront, fingerprint("a")).unwrap();
+            let two = with_pin(&one, &identity(), Role::OnDevice, fingerprint("b")).unwrap();
+            let more = format!("{two}[checks]{end}on-device = 1{end}");
+            let three = with_pin(&more, &identity(), Role::OnDevice, fingerprint("c")).unwrap();
+            assert_eq!(three, more.replace(&"b".repeat(64), &"c".repeat(64)));
         }
     }
 }

@@ -1,20 +1,21 @@
-//! The signatures of an Android package over the whole file: schemes 2 and 3.
+//! The signatures of an Android package over the whole file: schemes 2, 3 and 3.1.
 //!
 //! Source: "APK Signature Scheme v2" and "v3", the Android Open Source Project
-//! (<https://source.android.com/docs/security/features/apksigning/v2>, `…/v3`: "Format", "Verification"). Everything is little-endian; `‖` are
+//! (<https://source.android.com/docs/security/features/apksigning/v2>, `…/v3`, `…/v3-1`: "Format", "Verification"). Scheme 3.1 is scheme 3 for newer systems
+//! alone, which then have another key. Everything is little-endian; `‖` are
 //! parts with their length in 4 bytes before them.
 //!
 //! | part | holds |
 //! |---|---|
 //! | signing block, before the central directory | u64 size without itself, pairs, u64 size, `APK Sig Block 42` |
-//! | pair | u64 length, u32 id (0x7109871a: scheme 2, 0xf05368c0: scheme 3), value |
+//! | pair | u64 length, u32 id (0x7109871a: scheme 2, 0xf05368c0: scheme 3, 0x1b93ad61: scheme 3.1), value |
 //! | signer | ‖ signed data, in scheme 3 u32 oldest and newest system, ‖ signatures, ‖ public key |
 //! | signed data | ‖ digests, ‖ certificates, in scheme 3 u32 oldest and newest system, ‖ attributes |
 //!
 //! What is hashed: everything before the block, the central directory, and the end record with the directory's offset
 //! put to where the block starts; each in chunks of 1 MiB of its own.
 
-mod lineage;
+pub mod lineage;
 
 use std::collections::BTreeMap;
 use std::io::{self, Read, Seek, SeekFrom};
@@ -23,7 +24,6 @@ use std::sync::Mutex;
 use aws_lc_rs::signature as keys;
 use lantern_core::bytes::{ByteReader, ReadError};
 use lantern_core::parallel::{each, processors};
-use sha2::{Digest, Sha256};
 use x509_cert::Certificate;
 use x509_cert::der::{Decode, Encode};
 
@@ -32,7 +32,12 @@ use crate::zip::{self, ZipError};
 
 const ID_V2: u32 = 0x7109_871a;
 const ID_V3: u32 = 0xf053_68c0;
+const ID_V31: u32 = 0x1b93_ad61;
 const ATTRIBUTE_STRIPPING: u32 = 0xbeef_f00d;
+/// Says in scheme 3 since which system there is another key, in scheme 3.1.
+const ATTRIBUTE_ROTATION: u32 = 0x559f_8b02;
+/// Scheme 3.1, as a number.
+const V31: u8 = 31;
 const CHUNK_LEN: usize = 1024 * 1024;
 /// Largest block that is read, in bytes. Ours: real ones have a few kilobytes, or some hundreds with a padding.
 const MAX_BLOCK_LEN: u64 = 16 * 1024 * 1024;
@@ -71,7 +76,7 @@ impl SignedBy {
     pub fn of(certificate: &[u8]) -> Result<Self, ReadError> {
         let parsed = parse(certificate)?;
         Ok(Self {
-            fingerprint: Sha256::digest(certificate).into(),
+            fingerprint: Hash::Sha256.digest(certificate).first_chunk().copied().unwrap_or_default(),
             subject: parsed.tbs_certificate.subject.to_string(),
         })
     }
@@ -88,7 +93,7 @@ impl SignedBy {
 /// A signature over the whole file.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Scheme {
-    /// 2 or 3.
+    /// 2, 3, or 31 for scheme 3.1.
     pub version: u8,
     /// Who signed.
     pub signers: Vec<SignedBy>,
@@ -96,6 +101,11 @@ pub struct Scheme {
     pub before: Vec<SignedBy>,
     /// Why it does not hold; none when it does.
     pub wrong: Option<String>,
+}
+
+/// How a scheme is called, by its number.
+pub fn name_of_scheme(version: u8) -> String {
+    if version == V31 { "3.1".to_owned() } else { version.to_string() }
 }
 
 fn parse(certificate: &[u8]) -> Result<Certificate, ReadError> {
@@ -185,10 +195,10 @@ pub fn verify<R: Read + Seek>(open: Opener<'_, R>) -> Result<Vec<Scheme>, ApkErr
     let Some((parts, pairs)) = block(&mut open()?)? else { return Ok(Vec::new()) };
     let mut package = Package { open, parts, contents: BTreeMap::new() };
     let mut out = Vec::new();
-    for (id, version) in [(ID_V2, 2), (ID_V3, 3)] {
+    let has = |wanted: u32| pairs.iter().any(|(id, _)| *id == wanted);
+    for (id, version) in [(ID_V2, 2), (ID_V3, 3), (ID_V31, V31)] {
         let Some((_, value)) = pairs.iter().find(|(known, _)| *known == id) else { continue };
-        let has_v3 = pairs.iter().any(|(id, _)| *id == ID_V3);
-        out.push(scheme(&mut package, version, value, has_v3)?);
+        out.push(scheme(&mut package, version, value, (has(ID_V3), has(ID_V31)))?);
     }
     Ok(out)
 }
@@ -256,18 +266,18 @@ fn scheme<R: Read + Seek>(
     package: &mut Package<'_, R>,
     version: u8,
     value: &[u8],
-    has_v3: bool,
+    has: (bool, bool),
 ) -> Result<Scheme, ApkError> {
     let mut reader = ByteReader::new(value);
     let signers = parts(part(&mut reader, "the signers")?, "a signer")?;
     reader.end("the signers")?;
     let mut out = Scheme { version, signers: Vec::new(), before: Vec::new(), wrong: None };
-    if signers.is_empty() || signers.len() > MAX_SIGNERS || (version == 3 && signers.len() > 1) {
+    if signers.is_empty() || signers.len() > MAX_SIGNERS || (version >= 3 && signers.len() > 1) {
         out.wrong = Some(format!("it has {} signers", signers.len()));
         return Ok(out);
     }
     for bytes in signers {
-        let found = signer(package, version, bytes, has_v3)?;
+        let found = signer(package, version, bytes, has)?;
         out.signers.push(found.signer);
         out.before.extend(found.before);
         out.wrong = out.wrong.or(found.wrong);
@@ -285,11 +295,11 @@ fn signer<R: Read + Seek>(
     package: &mut Package<'_, R>,
     version: u8,
     bytes: &[u8],
-    has_v3: bool,
+    (has_v3, has_v31): (bool, bool),
 ) -> Result<Found, ApkError> {
     let mut reader = ByteReader::new(bytes);
     let signed = part(&mut reader, "the signed data")?;
-    let outside = if version == 3 { Some((reader.u32("minSdk")?, reader.u32("maxSdk")?)) } else { None };
+    let outside = if version >= 3 { Some((reader.u32("minSdk")?, reader.u32("maxSdk")?)) } else { None };
     let signatures = parts(part(&mut reader, "the signatures")?, "a signature")?;
     let key = part(&mut reader, "the public key")?;
     reader.end("a signer")?;
@@ -301,7 +311,7 @@ fn signer<R: Read + Seek>(
     let digests: Vec<(u32, &[u8])> =
         digests.into_iter().map(|bytes| numbered(bytes, "a digest")).collect::<Result<_, _>>()?;
     let certificates = parts(part(&mut reader, "the certificates")?, "a certificate")?;
-    let inside = if version == 3 { Some((reader.u32("minSdk")?, reader.u32("maxSdk")?)) } else { None };
+    let inside = if version >= 3 { Some((reader.u32("minSdk")?, reader.u32("maxSdk")?)) } else { None };
     let attributes = if reader.remaining() > 0 { part(&mut reader, "the attributes")? } else { &[] };
     let first = certificates.first().ok_or_else(|| wrong("a signer", "it has no certificate"))?;
     let signer = SignedBy::of(first)?;
@@ -335,7 +345,10 @@ fn signer<R: Read + Seek>(
             (2, ATTRIBUTE_STRIPPING) if value == 3_u32.to_le_bytes() && !has_v3 => {
                 found.wrong = found.wrong.or(says("a signature of scheme 3 was taken out"));
             }
-            (3, lineage::ATTRIBUTE) => match lineage::verify(value, first) {
+            (3, ATTRIBUTE_ROTATION) if !has_v31 => {
+                found.wrong = found.wrong.or(says("a signature of scheme 3.1 was taken out"));
+            }
+            (3 | V31, lineage::ATTRIBUTE) => match lineage::verify(value, first) {
                 Ok(before) => found.before = before,
                 Err(why) => found.wrong = found.wrong.or(Some(why)),
             },

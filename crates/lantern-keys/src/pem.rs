@@ -54,6 +54,14 @@ fn parts(bytes: &[u8]) -> Result<Vec<Part>, KeyError> {
     Ok(out)
 }
 
+/// The first part with a label.
+///
+/// # Errors
+/// [`KeyError::Malformed`].
+pub fn labelled(bytes: &[u8], label: &str) -> Result<Option<Vec<u8>>, KeyError> {
+    Ok(parts(bytes)?.into_iter().find(|part| part.label == label).map(|part| part.bytes.to_vec()))
+}
+
 /// Whether a key in PEM needs a passphrase.
 ///
 /// # Errors

@@ -18,6 +18,7 @@ use lantern_keys::keyring::{Facts, Keyring};
 use lantern_keys::program::Program;
 use lantern_keys::sheets::SheetError;
 use lantern_keys::{KeyError, certificate, file, pem};
+use lantern_sign::rotation::Lineage;
 use lantern_store::durable;
 
 use crate::doctor::Checkup;
@@ -182,7 +183,15 @@ impl Project {
         let mut findings = Vec::new();
         let own = known.fingerprint();
         let identity = self.identity(edition);
-        if let Some(pinned) = self.config().pins.get(identity, role).filter(|pinned| *pinned != own) {
+        let before = match self.lineage_of(intake.target, &known) {
+            Ok(lineage) => lineage.map(|(lineage, _)| fingerprints(&lineage)).unwrap_or_default(),
+            Err(finding) => {
+                findings.push(finding.at(self.place_of(&["targets", intake.name.as_str(), "lineage"])));
+                Vec::new()
+            }
+        };
+        let pinned = self.config().pins.get(identity, role);
+        if let Some(pinned) = pinned.filter(|pinned| *pinned != own && !before.contains(pinned)) {
             findings.push(at(self.other_key(key, (identity, role), own, pinned)));
         }
         if let Some(signer) = signed_by.filter(|signer| !signer.is_debug && signer.fingerprint != own.0)
@@ -239,6 +248,34 @@ impl Project {
         let (name, run, folder) = (name.clone(), signer.run.clone(), self.root().to_owned());
         let (time_limit, stop) = (signer.time_limit, self.stop());
         Ok(Known::Program(Program { name, run, folder, chain, time_limit, stop }, about))
+    }
+
+    /// The chain of keys that ends with a target's own, with the name of the first, which signs for older systems; none where the key
+    /// came after no other.
+    pub(crate) fn lineage_of(&self, target: &Target, known: &Known) -> Result<Option<(Lineage, Name)>, Box<Finding>> {
+        let Some(path) = &target.lineage else { return Ok(None) };
+        let wrong = |what: String, fix: &str| Box::new(Finding::of(Code::CannotSign, what, fix));
+        if Form::of_name(&target.export) == Some(Form::Package("aab")) {
+            let what = "bundles know no chain of keys: the storefront changes the key that devices know";
+            return Err(wrong(what.to_owned(), "remove lineage, and ask the storefront"));
+        }
+        let written = "lantern key rotate writes it";
+        let bytes = durable::read_limited(&self.root().join(path), file::MAX_LEN);
+        let bytes =
+            bytes.map_err(|error| wrong(format!("{} cannot be read: {}", shown(path), error.source), written))?;
+        let lineage = Lineage::read(&bytes).map_err(|error| wrong(format!("{}: {error}", shown(path)), written))?;
+        if lineage.certificates().last() != known.own() {
+            let what = format!("the chain of keys in {} does not end with the key {}", shown(path), known.name());
+            return Err(wrong(what, "sign with the key at its end"));
+        }
+        let first = fingerprints(&lineage).first().copied();
+        let names = first.zip(self.keyring().ok()).map(|(first, keyring)| with_fingerprint(&keyring, first));
+        let Some(name) = names.unwrap_or_default().into_iter().next() else {
+            let what = "the first key of the chain is not in the keyring, and older systems know no other".to_owned();
+            let fix = "import it: lantern key import NAME FILE".to_owned();
+            return Err(Box::new(Finding::of(Code::KeyNotThere, what, fix)));
+        };
+        Ok(Some((lineage, name)))
     }
 
     /// Whether each key is there that a target names, is valid, and has a backup that opened. No passphrase is asked for.
@@ -321,12 +358,32 @@ impl Project {
         let mut pinned = BTreeSet::new();
         for (name, target, known) in self.signed_targets(edition, record) {
             let Some(role) = Form::of_name(&target.export).and_then(role_of) else { continue };
-            if self.config().pins.get(identity, role).is_none() && pinned.insert(role) {
+            let before = self.lineage_of(target, &known).ok().flatten();
+            let before = before.map(|(lineage, _)| fingerprints(&lineage)).unwrap_or_default();
+            let is_new = match self.config().pins.get(identity, role) {
+                None => true,
+                // The key that came after the pinned one takes its place.
+                Some(pinned) => pinned != known.fingerprint() && before.contains(&pinned),
+            };
+            if is_new && pinned.insert(role) {
                 let finding = self.pin(identity, role, known.fingerprint(), known.name());
                 findings.push((Some(name.clone()), finding));
             }
         }
         findings
+    }
+
+    /// Pins a key of the keyring before anything was signed here, such as the one that an engine has signed with so far.
+    ///
+    /// # Errors
+    /// [`ProjectError::Findings`] where another key is pinned; those of the keyring.
+    pub fn pin_key(&self, edition: &Name, role: Role, key: &Name) -> Result<Finding, ProjectError> {
+        let known = self.known_key(key).map_err(|finding| ProjectError::Findings(vec![*finding]))?;
+        let (identity, own) = (self.identity(edition), known.fingerprint());
+        match self.config().pins.get(identity, role).filter(|pinned| *pinned != own) {
+            Some(pinned) => Err(ProjectError::Findings(vec![self.other_key(key, (identity, role), own, pinned)])),
+            None => Ok(self.pin(identity, role, own, key)),
+        }
     }
 
     /// Writes a pin into `lantern.toml`, or says which line is to be written.
@@ -355,6 +412,12 @@ impl Project {
         let what = format!("{identity} is now pinned to the key {key} ({}): {fix}", role.key());
         Finding::of(Code::KeyPinned, what, fix)
     }
+}
+
+/// The fingerprints of a chain of keys, oldest first.
+fn fingerprints(lineage: &Lineage) -> Vec<Fingerprint> {
+    let of = |certificate: &Vec<u8>| certificate::about(certificate).ok().map(|about| Fingerprint(about.sha256));
+    lineage.certificates().iter().filter_map(of).collect()
 }
 
 /// The keys that have a certificate.

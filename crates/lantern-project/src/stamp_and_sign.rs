@@ -18,6 +18,7 @@ use lantern_formats::apk as reader;
 use lantern_keys::Passphrase;
 use lantern_keys::key::Signer;
 use lantern_keys::keyring::Keyring;
+use lantern_sign::rotation::{self, Lineage, Rotation};
 use lantern_sign::stamp::{self, Edits, Stamp};
 use lantern_sign::{SignError, apk, bundle_jar};
 
@@ -29,6 +30,7 @@ use crate::{Project, ProjectError};
 /// key, version and number.
 const SIGNING: &str = "android packages and bundles, 1";
 const STAMPING: &str = "stamped android manifests, 1";
+const LINEAGE: &str = "a chain of keys, 1";
 const VERSION_FILE: &str = "version file, 1";
 
 /// Gives the passphrase of a key, by asking or from where it is kept.
@@ -71,7 +73,14 @@ impl Project {
         for (name, target) in self.config().targets_of(edition) {
             // What is wrong with a key is a finding, which stops before anything is signed.
             let signer = target.sign.as_ref().and_then(|key| self.known_key(key).ok());
-            let wanted = Wanted { signer, is_stamped: target.stamp, version_file: target.version_file.clone() };
+            let rotation = signer.as_ref().and_then(|known| self.lineage_of(target, known).ok().flatten());
+            let rotation = rotation.map(|(lineage, first)| Rotated {
+                lineage,
+                first,
+                since: target.lineage_from.unwrap_or(rotation::SINCE),
+            });
+            let (is_stamped, version_file) = (target.stamp, target.version_file.clone());
+            let wanted = Wanted { signer, rotation, is_stamped, version_file };
             if !wanted.is_nothing() {
                 by_target.insert(name.clone(), wanted);
             }
@@ -102,8 +111,17 @@ impl Project {
 /// What is done to a target before it is sealed.
 struct Wanted {
     signer: Option<Known>,
+    rotation: Option<Rotated>,
     is_stamped: bool,
     version_file: Option<TreePath>,
+}
+
+/// The keys that came before the one that signs.
+struct Rotated {
+    lineage: Lineage,
+    /// The name of the first of them in the keyring.
+    first: Name,
+    since: u32,
 }
 
 impl Wanted {
@@ -115,8 +133,12 @@ impl Wanted {
     fn settings(&self) -> Digest {
         let signing = self.signer.as_ref().map(|_| SIGNING.to_owned());
         let stamping = self.is_stamped.then(|| STAMPING.to_owned());
+        let rotation = self.rotation.as_ref().map(|rotated| {
+            let lineage = Digest::of(rotated.lineage.file().as_bytes());
+            format!("{LINEAGE} since {}: {lineage}", rotated.since)
+        });
         let file = self.version_file.as_ref().map(|path| format!("{VERSION_FILE}: {path}"));
-        let all: Vec<String> = signing.into_iter().chain(stamping).chain(file).collect();
+        let all: Vec<String> = signing.into_iter().chain(stamping).chain(rotation).chain(file).collect();
         Digest::of(all.join("\n").as_bytes())
     }
 }
@@ -164,10 +186,14 @@ fn fix_of(error: &impl Explained) -> String {
 impl AsConfigured {
     /// What signs: a program as it is, a key once it was opened.
     fn signer(&self, target: &Name, known: &Known) -> Result<Arc<dyn Signer>, ChangingError> {
-        let name = match known {
-            Known::Program(program, _) => return Ok(Arc::new(program.clone())),
-            Known::Key(facts) => &facts.name,
-        };
+        match known {
+            Known::Program(program, _) => Ok(Arc::new(program.clone())),
+            Known::Key(facts) => self.key(target, &facts.name, known.own()),
+        }
+    }
+
+    /// A key of the keyring, opened, if its certificate is the one that is known.
+    fn key(&self, target: &Name, name: &Name, own: Option<&Vec<u8>>) -> Result<Arc<dyn Signer>, ChangingError> {
         let mut opened = self.opened.lock().expect("nothing panics with the lock");
         if let Some(key) = opened.get(name) {
             return Ok(key.clone());
@@ -181,7 +207,7 @@ impl AsConfigured {
         })?;
         let key = self.keyring.open(name, &passphrase);
         let key = key.map_err(|error| refused(target, format!("the key {name}: {error}"), fix_of(&error)))?;
-        if key.chain().first() != known.own() {
+        if key.chain().first() != own {
             let fix = format!("remove {name}.json in the keyring, and prepare again");
             return Err(refused(target, format!("what is noted of the key {name} is of another key"), fix));
         }
@@ -241,9 +267,19 @@ impl Changing for AsConfigured {
             return Ok(Vec::new());
         }
         let signer = self.signer(target, known)?;
+        let first = wanted.rotation.as_ref().map(|rotated| {
+            let own = rotated.lineage.certificates().first();
+            Ok::<_, ChangingError>((rotated, self.key(target, &rotated.first, own)?))
+        });
+        let first = first.transpose()?;
+        let rotation = first.as_ref().map(|(rotated, first)| Rotation {
+            first: &**first,
+            lineage: &rotated.lineage,
+            since: rotated.since,
+        });
         let signed = match is_bundle {
             true => bundle_jar::sign(&open, &edits, &at, &*signer, progress),
-            false => apk::sign(&open, &edits, &at, &*signer, progress).map(|_| ()),
+            false => apk::sign_rotated((&open, &edits), &at, &*signer, rotation.as_ref(), progress).map(|_| ()),
         };
         signed.map_err(|error| changing_error("signed", target, &at, error))?;
         Ok(vec![Replacement { path: entry.source.path.clone(), at }])

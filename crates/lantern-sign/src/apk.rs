@@ -1,6 +1,6 @@
 //! Signs Android packages: over the whole file by the schemes 2 and 3, and file by file where the oldest system needs it.
 //!
-//! Source: "APK Signature Scheme v2" and "v3", the Android Open Source Project
+//! Source: "APK Signature Scheme v2", "v3" and "v3.1", the Android Open Source Project
 //! (<https://source.android.com/docs/security/features/apksigning/v2>, `…/v3`). What is in the block stands in the front page of
 //! `lantern_formats::apk`, which verifies.
 //!
@@ -18,16 +18,21 @@ use lantern_formats::hash::Hash;
 use lantern_formats::zip::write::ZipWriter;
 use lantern_formats::zip::{self, Method, ZipEntry};
 use lantern_keys::certificate;
-use lantern_keys::key::{Algorithm, Signer};
+use lantern_keys::key::Signer;
 
-use crate::archive::{Edits, Opener, readable};
+use crate::archive::{Edits, Opener, prefixed, readable};
 use crate::digests::{self, Part};
+use crate::rotation::{self, Rotation};
 use crate::{SignError, bundle_jar, jar};
 
 const ID_V2: u32 = 0x7109_871a;
 const ID_V3: u32 = 0xf053_68c0;
+const ID_V31: u32 = 0x1b93_ad61;
 /// Says in scheme 2 that there is a signature of scheme 3, so that nobody can take that one out unseen.
 const ATTRIBUTE_STRIPPING: u32 = 0xbeef_f00d;
+/// The chain of keys, and in scheme 3 that there is a signature of scheme 3.1, since which system.
+const ATTRIBUTE_LINEAGE: u32 = 0x3ba0_6f8c;
+const ATTRIBUTE_ROTATION: u32 = 0x559f_8b02;
 const MAGIC: &[u8; 16] = b"APK Sig Block 42";
 /// API levels: since when SHA-256 is known file by file, signatures over the whole file, scheme 3; and since when a package that
 /// is made for it must have its resources stored.
@@ -63,19 +68,36 @@ pub fn sign<R: Read + Seek + Send>(
     signer: &dyn Signer,
     progress: &dyn Progress,
 ) -> Result<Signed, SignError> {
+    sign_rotated((open, edits), to, signer, None, progress)
+}
+
+/// As [`sign`], with a key that came after another one.
+///
+/// # Errors
+/// As [`sign`].
+pub fn sign_rotated<R: Read + Seek + Send>(
+    (open, edits): (Opener<'_, R>, &Edits),
+    to: &Path,
+    signer: &dyn Signer,
+    rotation: Option<&Rotation<'_>>,
+    progress: &dyn Progress,
+) -> Result<Signed, SignError> {
     let mut from = open()?;
     let entries = readable(&mut from)?;
     let oldest = oldest_system(open, &entries)?;
     let needs_v1 = oldest < WHOLE_FILE_SINCE;
     let files = match needs_v1 {
-        true => jar::sign((open, edits), &entries, "2, 3", signer, progress)?.to_vec(),
+        true => {
+            let first = rotation.map_or(signer, |rotation| rotation.first);
+            jar::sign((open, edits), &entries, "2, 3", first, progress)?.to_vec()
+        }
         false => Vec::new(),
     };
     let mut writer = ZipWriter::new(BufWriter::with_capacity(bundle_jar::BUFFER_LEN, bundle_jar::create(to)?));
     bundle_jar::write((&mut from, edits), &mut writer, &entries, &files, alignment, progress)?;
     let mut file = writer.finish()?.into_inner().map_err(io::IntoInnerError::into_error)?;
     drop(from);
-    insert_block(&mut file, to, signer, oldest, progress)?;
+    insert_block(&mut file, to, (signer, rotation), oldest, progress)?;
     drop(file);
     let schemes = verify(to, needs_v1)?;
     Ok(Signed { schemes })
@@ -126,7 +148,7 @@ fn oldest_system<R: Read + Seek + Send>(open: Opener<'_, R>, entries: &[ZipEntry
 fn insert_block(
     file: &mut File,
     path: &Path,
-    signer: &dyn Signer,
+    (signer, rotation): (&dyn Signer, Option<&Rotation<'_>>),
     oldest: u32,
     progress: &dyn Progress,
 ) -> Result<(), SignError> {
@@ -152,13 +174,19 @@ fn insert_block(
     file.read_exact(&mut directory)?;
 
     // As the file is now, the end record says where the block will begin: that is what is hashed.
-    let hash =
-        if matches!(signer.algorithm(), Algorithm::Rsa(bits) if bits > 3072) { Hash::Sha512 } else { Hash::Sha256 };
     let parts = [Part::Range(directory_at.into()), Part::Bytes(&directory), Part::Bytes(&end)];
-    let meter = progress.start(Task::Sign, Some(len));
-    let digest = digests::of_package(&|| File::open(path), &parts, hash, &*meter, progress)?;
-    drop(meter);
-    let block = block(signer, hash, &digest, oldest)?;
+    // Keys of different kinds sign digests of different hashes.
+    let mut known: Vec<(Hash, Vec<u8>)> = Vec::new();
+    let mut digest = |hash: Hash| {
+        if let Some((_, digest)) = known.iter().find(|(of, _)| *of == hash) {
+            return Ok(digest.clone());
+        }
+        let meter = progress.start(Task::Sign, Some(len));
+        let digest = digests::of_package(&|| File::open(path), &parts, hash, &*meter, progress)?;
+        known.push((hash, digest.clone()));
+        Ok(digest)
+    };
+    let block = block(signer, rotation, oldest, &mut digest)?;
 
     let moved = u32::try_from(u64::from(directory_at) + block.len() as u64).map_err(|_| too_large())?;
     if len + block.len() as u64 > u64::from(u32::MAX) {
@@ -176,35 +204,41 @@ fn insert_block(
     Ok(())
 }
 
-/// Bytes with their length in 4 bytes before them.
-fn prefixed(parts: &[&[u8]]) -> Vec<u8> {
-    let len: usize = parts.iter().map(|part| part.len()).sum();
-    let mut out = u32::try_from(len).unwrap_or(u32::MAX).to_le_bytes().to_vec();
-    parts.iter().for_each(|part| out.extend(*part));
-    out
-}
-
-/// The number of the algorithm that a key signs with.
-fn algorithm(signer: &dyn Signer, hash: Hash) -> u32 {
-    match (signer.algorithm(), hash) {
-        (Algorithm::Rsa(_), Hash::Sha512) => 0x0104,
-        (Algorithm::Rsa(_), _) => 0x0103,
-        (Algorithm::P256, _) => 0x0201,
-    }
-}
-
-/// The block with both schemes.
-fn block(signer: &dyn Signer, hash: Hash, digest: &[u8], oldest: u32) -> Result<Vec<u8>, SignError> {
+/// The block with all schemes. `digest` gives that of a hash.
+fn block(
+    signer: &dyn Signer,
+    rotation: Option<&Rotation<'_>>,
+    oldest: u32,
+    digest: &mut dyn FnMut(Hash) -> Result<Vec<u8>, SignError>,
+) -> Result<Vec<u8>, SignError> {
     let mut pairs = Vec::new();
     let mut pair = |id: u32, value: &[u8]| {
         pairs.extend((value.len() as u64 + 4).to_le_bytes());
         pairs.extend(id.to_le_bytes());
         pairs.extend(value);
     };
-    let stripping = prefixed(&[&prefixed(&[&ATTRIBUTE_STRIPPING.to_le_bytes(), &3_u32.to_le_bytes()])]);
-    pair(ID_V2, &scheme(signer, hash, digest, &[], &stripping)?);
-    let systems = [oldest.max(SCHEME_3_SINCE).to_le_bytes(), NEWEST.to_le_bytes()].concat();
-    pair(ID_V3, &scheme(signer, hash, digest, &systems, &prefixed(&[]))?);
+    let attribute = |id: u32, value: &[u8]| prefixed(&[&prefixed(&[&id.to_le_bytes(), value])]);
+    let stripping = attribute(ATTRIBUTE_STRIPPING, &3_u32.to_le_bytes());
+    // Systems that know nothing of other keys know the first.
+    let first = rotation.map_or(signer, |rotation| rotation.first);
+    pair(ID_V2, &scheme(first, digest, &[], &stripping)?);
+    let systems = |from: u32, to: u32| [from.to_le_bytes(), to.to_le_bytes()].concat();
+    let from = oldest.max(SCHEME_3_SINCE);
+    match rotation {
+        None => pair(ID_V3, &scheme(signer, digest, &systems(from, NEWEST), &prefixed(&[]))?),
+        // Every system that reads it has the new key.
+        Some(rotation) if rotation.since <= from => {
+            let lineage = attribute(ATTRIBUTE_LINEAGE, rotation.lineage.value());
+            pair(ID_V3, &scheme(signer, digest, &systems(from, NEWEST), &lineage)?);
+        }
+        Some(rotation) => {
+            let since = rotation.since;
+            let announced = attribute(ATTRIBUTE_ROTATION, &since.to_le_bytes());
+            pair(ID_V3, &scheme(rotation.first, digest, &systems(from, since - 1), &announced)?);
+            let lineage = attribute(ATTRIBUTE_LINEAGE, rotation.lineage.value());
+            pair(ID_V31, &scheme(signer, digest, &systems(since, NEWEST), &lineage)?);
+        }
+    }
     // The size leaves out its own first field.
     let size = (pairs.len() as u64 + 8 + MAGIC.len() as u64).to_le_bytes();
     Ok([&size[..], &pairs, &size, MAGIC].concat())
@@ -213,13 +247,13 @@ fn block(signer: &dyn Signer, hash: Hash, digest: &[u8], oldest: u32) -> Result<
 /// A scheme with its one signer. `systems` are those of scheme 3; `attributes` have their length before them.
 fn scheme(
     signer: &dyn Signer,
-    hash: Hash,
-    digest: &[u8],
+    digest: &mut dyn FnMut(Hash) -> Result<Vec<u8>, SignError>,
     systems: &[u8],
     attributes: &[u8],
 ) -> Result<Vec<u8>, SignError> {
-    let number = algorithm(signer, hash).to_le_bytes();
-    let digests = prefixed(&[&prefixed(&[&number, &prefixed(&[digest])])]);
+    let hash = rotation::hash_of(signer);
+    let number = rotation::algorithm(signer, hash).to_le_bytes();
+    let digests = prefixed(&[&prefixed(&[&number, &prefixed(&[&digest(hash)?])])]);
     let certificates: Vec<Vec<u8>> = signer.chain().iter().map(|found| prefixed(&[found])).collect();
     let certificates = prefixed(&[&certificates.concat()]);
     let signed = [&digests[..], &certificates, systems, attributes].concat();
@@ -246,7 +280,7 @@ fn verify(path: &Path, has_v1: bool) -> Result<Vec<u8>, SignError> {
         schemes.push(scheme.version);
     }
     match found.len() {
-        2 => Ok(schemes),
+        2 | 3 => Ok(schemes),
         _ => Err(SignError::NotValid("a scheme is missing".to_owned())),
     }
 }

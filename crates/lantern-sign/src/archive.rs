@@ -30,3 +30,11 @@ pub(crate) fn readable<R: Read + Seek>(from: &mut R) -> Result<Vec<ZipEntry>, Si
     }
     Ok(entries)
 }
+
+/// Bytes with their length in 4 bytes before them.
+pub(crate) fn prefixed(parts: &[&[u8]]) -> Vec<u8> {
+    let len: usize = parts.iter().map(|part| part.len()).sum();
+    let mut out = u32::try_from(len).unwrap_or(u32::MAX).to_le_bytes().to_vec();
+    parts.iter().for_each(|part| out.extend(*part));
+    out
+}

@@ -21,6 +21,7 @@ pub mod bundle_jar;
 mod digests;
 mod jar;
 mod message;
+pub mod rotation;
 pub mod stamp;
 
 /// Why something was not signed.

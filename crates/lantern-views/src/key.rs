@@ -5,6 +5,7 @@ use std::path::Path;
 use jiff::Timestamp;
 use lantern_core::bytes::hex;
 use lantern_core::config::Config;
+use lantern_core::finding::Finding;
 use lantern_core::names::Name;
 use lantern_core::path::shown;
 use lantern_core::pins::Fingerprint;
@@ -249,6 +250,31 @@ pub fn drilled_sheets(facts: &Facts, set: &str, needed: u8) -> View {
         strong(&facts.name)
     ));
     view.say(format!("  {}", faint("nothing was written but the day")));
+    view
+}
+
+/// A pin that was written.
+pub fn pinned(finding: &Finding) -> View {
+    let mut view = View::default();
+    view.sentence(format!("{} ", good("done:")), 6, &finding.what);
+    view
+}
+
+/// A key that follows another one from now on.
+pub fn rotated(from: &Name, to: &Facts, file: &Path, keys: usize) -> View {
+    let mut view = View::default();
+    let at = shown(&file.display().to_string());
+    view.say(format!("{} the key {} follows {from}: a chain of {keys} keys in {at}", good("done:"), strong(&to.name)));
+    view.space();
+    view.say("  in lantern.toml, below the target:");
+    view.say(format!("    {}", command(format!("sign = \"{}\"", to.name))));
+    view.say(format!("    {}", command(format!("lineage = \"{at}\""))));
+    view.space();
+    let why = format!(
+        "devices before API level 33 know {from} for ever, so keep both keys. Commit the file: it is public. Ask each storefront how it takes another key before you push."
+    );
+    view.sentence(format!("{} ", care("careful:")), 9, &why);
+    view.next(Next::of("lantern check".to_owned(), "says whether the key may sign"));
     view
 }
 

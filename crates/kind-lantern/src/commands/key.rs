@@ -2,6 +2,7 @@ use std::path::{Path, PathBuf};
 
 use clap::Subcommand;
 use lantern_core::names::Name;
+use lantern_core::pins::Role;
 use lantern_keys::file::{self, KeyFile};
 use lantern_keys::key::Algorithm;
 use lantern_keys::keyring::{self, Facts, Keyring, OpenKey, Origin};
@@ -9,12 +10,15 @@ use lantern_keys::pkcs12::Entry;
 use lantern_keys::sheets::{self, Recovered, SheetError};
 use lantern_keys::{KeyError, Passphrase, certificate};
 use lantern_project::Project;
+use lantern_sign::SignError;
+use lantern_sign::rotation::Lineage;
 use lantern_store::durable;
 use lantern_views::{key, recovery_sheet};
 use zeroize::Zeroizing;
 
 use super::Done;
 use crate::diagnostic::CommandError;
+use crate::options::EditionArg;
 use crate::passphrase::{self, PassphraseArg, passphrase_in};
 use crate::ui::Ui;
 
@@ -52,6 +56,10 @@ enum Action {
     Export(Export),
     /// Write a copy of a key to another disk, or divide it over sheets of paper
     Backup(Backup),
+    /// Pin the key that devices or storefronts know the game by, before the first release is signed here
+    Pin(Pin),
+    /// Let another key follow one, for devices that know of it
+    Rotate(Rotate),
     /// Open a copy, or put sheets together, in memory; sign with it, and note the day
     Drill(Drill),
 }
@@ -137,6 +145,39 @@ struct Drill {
     passphrase: PassphraseArg,
 }
 
+#[derive(Debug, clap::Args)]
+struct Pin {
+    #[command(flatten)]
+    key: Named,
+    /// Who knows the game by it: on-device (packages) or at-storefront (bundles)
+    #[arg(long, value_name = "ROLE", default_value = "on-device", value_parser = role)]
+    role: Role,
+    #[command(flatten)]
+    edition: EditionArg,
+}
+
+fn role(text: &str) -> Result<Role, String> {
+    let known = [Role::OnDevice, Role::AtStorefront].into_iter().find(|role| role.key() == text);
+    known.ok_or_else(|| "one of on-device, at-storefront".to_owned())
+}
+
+#[derive(Debug, clap::Args)]
+struct Rotate {
+    /// The key that devices know
+    #[arg(value_parser = super::name::<Name>)]
+    from: Name,
+    /// The key that is to sign from now on
+    #[arg(value_parser = super::name::<Name>)]
+    to: Name,
+    /// Where the chain of both is written to, for lantern.toml; it is public, and a file that is there is not replaced
+    file: PathBuf,
+    /// The chain by which the first key followed an earlier one
+    #[arg(long, value_name = "FILE")]
+    after: Option<PathBuf>,
+    #[command(flatten)]
+    passphrase: PassphraseArg,
+}
+
 fn sheets(text: &str) -> Result<(u8, u8), String> {
     let numbers = text.split_once('/').and_then(|(needed, of)| Some((needed.parse().ok()?, of.parse().ok()?)));
     numbers.ok_or_else(|| "two numbers such as 3/5: three of five bring the key back".to_owned())
@@ -185,6 +226,8 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
         Action::Import(args) => import(&keyring, args, ui),
         Action::Export(args) => export(&keyring, args, ui),
         Action::Backup(args) => backup(&keyring, args, ui),
+        Action::Pin(args) => pin(&keyring, args, ui),
+        Action::Rotate(args) => rotate(&keyring, args, ui),
         Action::Drill(args) => drill(&keyring, args, ui),
     }
 }
@@ -336,6 +379,39 @@ fn divide(keyring: &Keyring, opened: &OpenKey, folder: &Path, (needed, of): (u8,
     }
     let facts = keyring.note_sheets(&opened.name, &set, now)?;
     ui.answer(&key::document(&facts), &key::divided(&facts, &set, folder));
+    Ok(())
+}
+
+fn pin(keyring: &Keyring, args: &Pin, ui: &Ui) -> Done {
+    let name = &args.key.name;
+    let facts = facts(keyring, name, &PassphraseArg::default(), ui)?;
+    let project = super::find(ui)?;
+    let edition = args.edition.name.clone().unwrap_or_else(Name::full_edition);
+    let finding = project.pin_key(&edition, args.role, name)?;
+    ui.answer(&key::document(&facts), &key::pinned(&finding));
+    Ok(())
+}
+
+fn rotate(keyring: &Keyring, args: &Rotate, ui: &Ui) -> Done {
+    let next = facts(keyring, &args.to, &args.passphrase, ui)?;
+    facts(keyring, &args.from, &args.passphrase, ui)?;
+    let failed = |error: SignError| match error {
+        SignError::Refused { what, fix } => CommandError::usage(what, fix),
+        SignError::Key(error) => error.into(),
+        other => CommandError::computer(other.to_string(), "lantern key rotate --help"),
+    };
+    let read = |path: &PathBuf| -> Result<Lineage, CommandError> {
+        Lineage::read(&durable::read_limited(path, file::MAX_LEN).map_err(KeyError::from)?).map_err(failed)
+    };
+    let earlier = args.after.as_ref().map(read).transpose()?;
+    let opened = keyring.open(&args.from, &args.passphrase.of_key(&args.from, ui)?)?;
+    let own = next.chain.first().ok_or(KeyError::NoKey)?;
+    let lineage = Lineage::of(&opened, own, earlier.as_ref()).map_err(failed)?;
+    if !durable::write_new(&args.file, lineage.file().as_bytes()).map_err(KeyError::from)? {
+        let what = format!("{} is there already", args.file.display());
+        return Err(CommandError::usage(what, "name a file that is not there yet: nothing is replaced"));
+    }
+    ui.answer(&key::document(&next), &key::rotated(&args.from, &next, &args.file, lineage.certificates().len()));
     Ok(())
 }
 

@@ -624,3 +624,74 @@ fn a_signed_file_is_verified_against_its_signature_and_the_pin() {
     let other = verify("out/saltmarsh.apk").fails(3);
     assert!(other.stderr().contains("not with the key that lantern.toml pins (on-device"), "{}", other.whole());
 }
+
+/// Another key follows the pinned one, with the proof of it; without, it is refused.
+#[test]
+fn a_key_follows_another_one() {
+    let phone = Phone::with_key();
+    phone.0.edit("lantern.toml", "sign =", "stamp = true\nsign =");
+    phone.run(&["prepare"]).success();
+    phone.run(&["key", "new", "second", "--kind", "rsa-3072"]).success();
+    phone.0.edit("lantern.toml", "sign = \"saltmarsh-mobile\"", "sign = \"second\"");
+    phone.0.edit("lantern.toml", "\"1.3.2\"", "\"1.3.3\"");
+    assert!(phone.run(&["check"]).fails(1).stdout().contains("other-key"));
+    let rotated = phone.run(&["key", "rotate", "saltmarsh-mobile", "second", "keys.lineage"]).success().stdout();
+    assert!(
+        rotated.contains("the key second follows saltmarsh-mobile: a chain of 2 keys in keys.lineage"),
+        "{rotated}"
+    );
+    assert!(rotated.contains("lineage = \"keys.lineage\""), "{rotated}");
+    phone.run(&["key", "rotate", "saltmarsh-mobile", "second", "keys.lineage"]).fails(2);
+    phone.run(&["key", "rotate", "second", "second", "other.lineage"]).fails(2);
+    phone.0.edit("lantern.toml", "sign = \"second\"", "sign = \"second\"\nlineage = \"keys.lineage\"");
+    let checked = phone.run(&["check"]).success().stdout();
+    assert!(!checked.contains("other-key"), "{checked}");
+    let sealed = phone.run(&["prepare"]).success().stdout();
+    assert!(sealed.contains("is now pinned to the key second"), "{sealed}");
+    let verified = phone.inspected("1.3.3")["things"][0].clone();
+    let fact = |about: &str| {
+        let facts = verified["facts"].as_array().unwrap().iter();
+        facts.filter(|fact| fact["about"] == about).map(|fact| fact["says"].as_str().unwrap().to_owned()).next()
+    };
+    let sha256 = |key: &str| phone.run(&["key", "show", key, "--json"]).json()["sha256"].as_str().unwrap().to_owned();
+    assert_eq!(fact("signature schemes").as_deref(), Some("2, 3, 3.1"));
+    assert_eq!(fact("fingerprint"), Some(sha256("second")));
+    assert_eq!(fact("previous key"), Some(sha256("saltmarsh-mobile")));
+    let text = String::from_utf8(phone.0.read("lantern.toml")).unwrap();
+    assert_eq!(text.matches("on-device").count(), 1, "the pin took the place of the first: {text}");
+    assert!(text.contains(&sha256("second")));
+    assert!(phone.run(&["verify", "out/saltmarsh.apk"]).success().stdout().contains("lantern.toml pins"));
+    assert!(phone.run(&["prepare"]).success().stdout().contains("nothing changed"));
+    // For all systems that know of other keys.
+    phone.0.edit("lantern.toml", "lineage = ", "lineage-from = 28\nlineage = ");
+    phone.run(&["prepare"]).success();
+    assert!(phone.inspected("1.3.3").to_string().contains("\"2, 3\""));
+    // The first key goes on signing for older systems, and has to be there.
+    std::fs::remove_file(phone.0.path("home/keys/saltmarsh-mobile.p12")).unwrap();
+    let gone = phone.run(&["check"]).fails(1).stdout();
+    assert!(gone.contains("the first key of the chain is not in the keyring"), "{gone}");
+    // A file that is no chain, and one that is missing.
+    phone.0.write("keys.lineage", "tide");
+    assert!(
+        phone.run(&["check"]).fails(1).stdout().contains("keys.lineage: the file with the chain of keys is damaged")
+    );
+    std::fs::remove_file(phone.0.path("keys.lineage")).unwrap();
+    assert!(phone.run(&["check"]).fails(1).stdout().contains("keys.lineage cannot be read"));
+}
+
+#[test]
+fn a_key_is_pinned_before_anything_is_signed() {
+    let phone = Phone::with_key();
+    let done = phone.run(&["key", "pin", "saltmarsh-mobile"]).success().stdout();
+    assert!(done.contains("is now pinned to the key saltmarsh-mobile (on-device)"), "{done}");
+    phone.run(&["key", "pin", "saltmarsh-mobile", "--role", "at-storefront"]).success();
+    let text = String::from_utf8(phone.0.read("lantern.toml")).unwrap();
+    assert!(text.contains("on-device = ") && text.contains("at-storefront = "), "{text}");
+    phone.run(&["key", "pin", "saltmarsh-mobile"]).success();
+    assert_eq!(phone.0.read("lantern.toml"), text.as_bytes(), "it is there once");
+    phone.run(&["key", "new", "second", "--kind", "p-256"]).success();
+    let other = phone.run(&["key", "pin", "second"]).fails(1);
+    assert!(other.stderr().contains("devices know example.paperheron.saltmarsh by another key"), "{}", other.whole());
+    phone.run(&["key", "pin", "third"]).fails(2);
+    phone.run(&["key", "pin", "second", "--role", "everywhere"]).fails(2);
+}

@@ -238,6 +238,12 @@ pub struct Target {
     /// Whether a package that was signed with another key is signed again.
     #[serde(default)]
     pub sign_again: bool,
+    /// File with the chain of keys that "lantern key rotate" wrote, where the key came after another one.
+    #[serde(default)]
+    pub lineage: Option<String>,
+    /// API level since which the newer key is used, 28 or more. Left out: 33.
+    #[serde(default)]
+    pub lineage_from: Option<u32>,
     /// Whether version and number are written into the package before it is signed. Left out: they must agree.
     #[serde(default)]
     pub stamp: bool,

@@ -515,6 +515,15 @@ impl Check<'_> {
         let sign = self.optional(raw.sign.as_ref(), |check, name| {
             check.parse::<Name>(&below("sign"), name, "write the name of a key: lantern key list")
         });
+        let lineage = self.optional(raw.lineage.as_ref(), |check, path| check.path(&below("lineage"), path));
+        let lineage_from = self.optional(raw.lineage_from, |check, level| {
+            let is_known = (28..10_000).contains(&level);
+            if !is_known {
+                let what = format!("{level} is no API level that knows of other keys");
+                check.stop(&below("lineage-from"), Code::WrongValue, what, "28 is the first, 33 the usual one");
+            }
+            is_known.then_some(level)
+        });
         let version_file = self.optional(raw.version_file.as_ref(), |check, path| {
             check.tree_path(&below("version-file"), path, "write a path in the build, such as \"version.txt\"")
         });
@@ -534,6 +543,8 @@ impl Check<'_> {
             executable: executable?,
             sign: sign?,
             sign_again: raw.sign_again,
+            lineage: lineage?,
+            lineage_from: lineage_from?,
             stamp: raw.stamp,
             version_file: version_file?,
         })

@@ -152,7 +152,7 @@ impl Signatures {
             return out.findings.push(Finding::of(Code::Unsigned, format!("the {whom}"), fix));
         };
         if !is_bundle {
-            let list: Vec<String> = schemes.iter().map(ToString::to_string).collect();
+            let list: Vec<String> = schemes.iter().map(|scheme| apk::name_of_scheme(*scheme)).collect();
             out.facts.push((Fact::SignatureSchemes, list.join(", ")));
         }
         out.facts.extend(newest.iter().map(|signer| (Fact::Fingerprint, hex(&signer.fingerprint))));
@@ -165,7 +165,7 @@ impl Signatures {
         out.package_signer = newest.first().filter(|_| wrong.is_none()).cloned();
         out.findings.extend(wrong.map(|(version, why)| match is_bundle {
             true => signature_broken("the signature", &why),
-            false => signature_broken(&format!("the signature of scheme {version}"), &why),
+            false => signature_broken(&format!("the signature of scheme {}", apk::name_of_scheme(version)), &why),
         }));
         // A key may have been changed: then the older schemes have the older one.
         let is_known = |signer: &SignedBy| newest.contains(signer) || before.contains(&signer);

@@ -46,8 +46,19 @@ fn nodes(value: &[u8]) -> Result<Vec<Node<'_>>, ReadError> {
     Ok(out)
 }
 
+/// The certificates of a lineage, oldest first; nothing is verified.
+///
+/// # Errors
+/// [`ReadError`].
+pub fn certificates(value: &[u8]) -> Result<Vec<Vec<u8>>, ReadError> {
+    Ok(nodes(value)?.into_iter().map(|node| node.certificate.to_vec()).collect())
+}
+
 /// Verifies the chain up to the current signer; returns the keys before it, oldest first, or why it does not hold.
-pub(super) fn verify(value: &[u8], current: &[u8]) -> Result<Vec<SignedBy>, String> {
+///
+/// # Errors
+/// Why it does not hold.
+pub fn verify(value: &[u8], current: &[u8]) -> Result<Vec<SignedBy>, String> {
     let nodes = nodes(value).map_err(|e| e.to_string())?;
     for pair in nodes.windows(2) {
         let [before, after] = pair else { continue };

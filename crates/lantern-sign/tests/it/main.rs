@@ -3,6 +3,8 @@
 #[cfg(test)]
 mod packages;
 #[cfg(test)]
+mod rotation;
+#[cfg(test)]
 mod scene;
 #[cfg(test)]
 mod stamp;

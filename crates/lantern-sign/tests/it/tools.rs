@@ -4,8 +4,12 @@ use std::fs;
 use std::path::Path;
 use std::process::Command;
 
+use lantern_core::progress::Silent;
 use lantern_formats::zip::Method;
-use lantern_sign::SignError;
+use lantern_keys::key::Signer;
+use lantern_sign::rotation::{Lineage, Rotation};
+use lantern_sign::stamp::Edits;
+use lantern_sign::{SignError, apk};
 
 use crate::scene::{Folder, p256, rsa, sign, sign_bundle, unpacked, write};
 
@@ -54,6 +58,16 @@ fn python_reads_and_verifies_a_package() {
         changed[5_000] ^= 1;
         fs::write(&to, changed).unwrap();
         assert!(!run("python3", &[script, path]));
+    }
+    // A key that came after another one, for newer systems alone and for all that know of it.
+    let (first, next) = (rsa(), p256());
+    let lineage = Lineage::of(&first, &next.chain()[0], None).unwrap();
+    for since in [28, 33] {
+        let rotation = Rotation { first: &first, lineage: &lineage, since };
+        let from = folder.package(26);
+        let open = || fs::File::open(&from);
+        apk::sign_rotated((&open, &Edits::new()), &to, &next, Some(&rotation), &Silent).unwrap();
+        assert!(run("python3", &[script, to.to_str().unwrap()]), "{since}");
     }
 }
 
