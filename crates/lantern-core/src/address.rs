@@ -10,9 +10,6 @@ pub enum AddressError {
     /// Not `http://` or `https://` with a host.
     #[error("{0:?} is not an address of a storefront")]
     Shape(String),
-    /// TLS is needed.
-    #[error("{0:?} needs TLS, which this lantern does not speak")]
-    NeedsTls(String),
     /// Plain HTTP to another computer.
     #[error("{0:?} would send your access unprotected over the network")]
     NotThisComputer(String),
@@ -22,17 +19,22 @@ impl AddressError {
     /// Returns what to do.
     pub const fn fix(&self) -> &'static str {
         match self {
-            Self::Shape(_) => "write scheme, host and port, such as \"http://127.0.0.1:4870\"",
-            Self::NeedsTls(_) | Self::NotThisComputer(_) => {
-                "use a storefront on this computer, such as the rehearsal's \"http://127.0.0.1:4870\""
+            Self::Shape(_) => "write scheme and host, such as \"https://brambleyard.example\"",
+            Self::NotThisComputer(_) => {
+                "write https:// instead; without it only a storefront on this computer is asked, such as the rehearsal's"
             }
         }
     }
 }
 
+/// Ports of the two schemes where none is written.
+const PORT: u16 = 80;
+const SECURE_PORT: u16 = 443;
+
 /// The origin of a storefront: scheme, host, port. Plain HTTP goes only to this computer.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Address {
+    is_secure: bool,
     host: String,
     port: u16,
 }
@@ -44,10 +46,11 @@ impl Address {
     /// [`AddressError`].
     pub fn parse(text: &str) -> Result<Self, AddressError> {
         let shape = || AddressError::Shape(text.chars().take(200).collect());
-        if text.starts_with("https://") {
-            return Err(AddressError::NeedsTls(text.chars().take(200).collect()));
-        }
-        let rest = text.strip_prefix("http://").ok_or_else(shape)?;
+        let (is_secure, rest) = match text.split_once("://") {
+            Some(("https", rest)) => (true, rest),
+            Some(("http", rest)) => (false, rest),
+            _ => return Err(shape()),
+        };
         let rest = rest.strip_suffix('/').unwrap_or(rest);
         if rest.contains(['/', '?', '#', '@', ' ']) || rest.chars().any(char::is_control) {
             return Err(shape());
@@ -56,7 +59,7 @@ impl Address {
             Some((host, port)) if !host.ends_with(':') && (!host.starts_with('[') || host.ends_with(']')) => {
                 (host, port.parse().map_err(|_| shape())?)
             }
-            _ => (rest, 80),
+            _ => (rest, if is_secure { SECURE_PORT } else { PORT }),
         };
         let bare = host.strip_prefix('[').and_then(|h| h.strip_suffix(']'));
         let loopback = match bare {
@@ -66,10 +69,10 @@ impl Address {
         if host.is_empty() || (bare.is_none() && host.contains(['[', ']', ':'])) {
             return Err(shape());
         }
-        if !loopback {
+        if !loopback && !is_secure {
             return Err(AddressError::NotThisComputer(text.chars().take(200).collect()));
         }
-        Ok(Self { host: host.to_owned(), port })
+        Ok(Self { is_secure, host: host.to_owned(), port })
     }
 
     /// Returns the port.
@@ -80,7 +83,11 @@ impl Address {
 
 impl fmt::Display for Address {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "http://{}:{}", self.host, self.port)
+        match (self.is_secure, self.port) {
+            (true, SECURE_PORT) => write!(f, "https://{}", self.host),
+            (true, port) => write!(f, "https://{}:{port}", self.host),
+            (false, port) => write!(f, "http://{}:{port}", self.host),
+        }
     }
 }
 
@@ -89,12 +96,20 @@ mod tests {
     use super::*;
 
     #[test]
-    fn loopback_only() {
+    fn plain_http_goes_to_this_computer_only() {
         for good in ["http://127.0.0.1:4870", "http://localhost:1/", "http://[::1]:80", "http://127.0.0.9"] {
             assert!(Address::parse(good).is_ok(), "{good}");
         }
         assert_eq!(Address::parse("http://localhost/").unwrap().to_string(), "http://localhost:80");
-        assert!(matches!(Address::parse("https://x.example"), Err(AddressError::NeedsTls(_))));
+        for (secure, shown) in [
+            ("https://x.example", "https://x.example"),
+            ("https://x.example:443/", "https://x.example"),
+            ("https://x.example:8443", "https://x.example:8443"),
+            ("https://[2001:db8::1]", "https://[2001:db8::1]"),
+            ("https://127.0.0.1:1", "https://127.0.0.1:1"),
+        ] {
+            assert_eq!(Address::parse(secure).unwrap().to_string(), shown);
+        }
         for far in ["http://x.example", "http://127.0.0.1.x.example:80", "http://10.0.0.1", "http://[2001:db8::1]:1"] {
             assert!(matches!(Address::parse(far), Err(AddressError::NotThisComputer(_))), "{far}");
         }
@@ -106,6 +121,10 @@ mod tests {
             "http://a@127.0.0.1",
             "http://127.0.0.1/x",
             "http://[::1",
+            "https://",
+            "https:///x",
+            "https://a@x.example",
+            "HTTPS://x.example",
         ] {
             assert!(matches!(Address::parse(bad), Err(AddressError::Shape(_))), "{bad}");
         }

@@ -532,6 +532,7 @@ fn fixes_of_install(error: &InstallError) -> Vec<String> {
 fn class_of_storefront(error: &StorefrontError) -> Class {
     match error {
         StorefrontError::Unreachable { .. }
+        | StorefrontError::Certificate { .. }
         | StorefrontError::Failed { .. }
         | StorefrontError::AccessNotKept { .. }
         | StorefrontError::Nonsense { .. }
@@ -549,6 +550,11 @@ fn fixes_of_storefront(storefront: &Name, error: &StorefrontError) -> Vec<String
                 "the stand-in is started with: lantern rehearse".to_owned(),
             ]
         }
+        StorefrontError::Certificate { .. } => vec![
+            "is the address right, and the clock of this computer? Nothing was sent".to_owned(),
+            "an authority of your own is named with the variable SSL_CERT_FILE on Linux, elsewhere in the system's settings"
+                .to_owned(),
+        ],
         StorefrontError::AccessNotKept { .. } => {
             vec![
                 "wait a moment, then run the same command again; if it happens again, report it to the storefront"

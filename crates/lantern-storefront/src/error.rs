@@ -15,6 +15,14 @@ pub enum StorefrontError {
         #[source]
         source: Box<dyn std::error::Error + Send + Sync>,
     },
+    /// Whoever answered could not show that they are the storefront; nothing was sent.
+    #[error("{address} has a certificate that is not taken: {why}")]
+    Certificate {
+        /// The origin.
+        address: String,
+        /// What is wrong with it.
+        why: String,
+    },
     /// The storefront refused, and said why.
     #[error("{}", .0.detail)]
     Refused(Box<Problem>),

@@ -59,6 +59,26 @@ enum Outcome {
     Again(Option<Duration>, StorefrontError),
 }
 
+/// How the library for TLS begins what it says of a certificate that it does not take.
+const BAD_CERTIFICATE: &str = "invalid peer certificate: ";
+
+/// What is wrong with a certificate, in words; what is not known here stays as the library says it.
+fn certificate_wrong(why: &str) -> String {
+    let known = [
+        ("UnknownIssuer", "nobody that this computer trusts has signed it"),
+        ("Expired", "it has expired"),
+        ("certificate expired", "it has expired"),
+        ("NotValidYet", "it is not valid yet"),
+        ("certificate not valid yet", "it is not valid yet"),
+        ("NotValidForName", "it is for another name"),
+        ("certificate not valid for name", "it is for another name"),
+        ("CaUsedAsEndEntity", "it is that of an authority, which no server may have"),
+        ("Revoked", "it was revoked"),
+    ];
+    let words = known.into_iter().find(|(begin, _)| why.contains(begin)).map(|(_, words)| words);
+    words.unwrap_or(why).to_owned()
+}
+
 impl HttpStorefront {
     /// Prepares a client; nothing is sent yet.
     ///
@@ -69,8 +89,10 @@ impl HttpStorefront {
             .connect_timeout(CONNECT_TIMEOUT)
             .timeout(SILENCE)
             .redirect(reqwest::redirect::Policy::none())
-            .no_proxy()
-            .user_agent(concat!("kind-lantern/", env!("CARGO_PKG_VERSION")))
+            .user_agent(concat!("kind-lantern/", env!("CARGO_PKG_VERSION")));
+        // What is on this computer is asked directly; a proxy of the environment may lead to others.
+        let client = if origin.starts_with("http://") { client.no_proxy() } else { client };
+        let client = client
             .build()
             .map_err(|e| StorefrontError::Unreachable { address: origin.to_owned(), source: e.into() })?;
         Ok(Self {
@@ -112,7 +134,11 @@ impl HttpStorefront {
         while let Some(source) = root.source() {
             root = source;
         }
-        StorefrontError::Unreachable { address: self.origin.clone(), source: root.to_string().into() }
+        let (address, why) = (self.origin.clone(), root.to_string());
+        match why.strip_prefix(BAD_CERTIFICATE) {
+            Some(why) => StorefrontError::Certificate { address, why: certificate_wrong(why) },
+            None => StorefrontError::Unreachable { address, source: why.into() },
+        }
     }
 
     fn nonsense(
@@ -132,6 +158,8 @@ impl HttpStorefront {
             }
             let (asked, error) = match self.try_once(make()?) {
                 Outcome::Done(response) => return Ok(response),
+                // Who is not the storefront now is not it in a moment.
+                Outcome::Again(_, error @ StorefrontError::Certificate { .. }) => return Err(error),
                 Outcome::Again(asked, error) => (asked, error),
             };
             let Some(wait) = waits.next() else { return Err(error) };

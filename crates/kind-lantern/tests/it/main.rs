@@ -88,6 +88,9 @@ mod stops;
 #[cfg(unix)]
 mod terminal;
 #[cfg(test)]
+#[cfg(target_os = "linux")]
+mod tls;
+#[cfg(test)]
 mod weather;
 #[cfg(test)]
 mod withdrawing;
