@@ -278,6 +278,15 @@ impl Project {
         Ok(Some((lineage, name)))
     }
 
+    /// What is said of the keys that an edition's targets name and of which no copy ever opened.
+    pub(crate) fn keys_without_backup(&self, edition: &Name) -> Vec<Finding> {
+        let names: BTreeSet<&Name> =
+            self.config().targets_of(edition).filter_map(|(_, target)| target.sign.as_ref()).collect();
+        let keyring = self.keyring().ok();
+        let facts = names.into_iter().filter_map(|name| keyring.as_ref()?.facts(name).ok());
+        facts.filter_map(|facts| without_backup(&facts)).collect()
+    }
+
     /// Whether each key is there that a target names, is valid, and has a backup that opened. No passphrase is asked for.
     pub(crate) fn keys_there(&self) -> Vec<Checkup> {
         let names: BTreeSet<&Name> = self.config().targets.values().filter_map(|target| target.sign.as_ref()).collect();

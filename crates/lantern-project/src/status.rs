@@ -6,6 +6,7 @@ use std::collections::BTreeMap;
 use jiff::Timestamp;
 use lantern_core::board::{Board, KnownRelease};
 use lantern_core::event::TitleKey;
+use lantern_core::finding::Finding;
 use lantern_core::names::Name;
 use lantern_core::next::{Situation, Step};
 use lantern_core::release::TargetRecord;
@@ -60,6 +61,8 @@ pub struct Status {
     pub storefronts: Vec<AtStorefront>,
     /// Targets of the newest release that someone tried and that do not show what they should.
     pub tried_no: Vec<Name>,
+    /// What is said of keys of which no copy ever opened.
+    pub keys: Vec<Finding>,
     /// The step that leads on; none when everything is done.
     pub next: Option<Step>,
 }
@@ -104,7 +107,8 @@ impl Workspace {
         }
         let tried_no = newest.as_ref().map(|release| said_no(&board, release)).unwrap_or_default();
         let next = situation.next();
-        Ok(Status { newest, exports, storefronts, tried_no, next })
+        let keys = self.project.keys_without_backup(edition);
+        Ok(Status { newest, exports, storefronts, tried_no, keys, next })
     }
 
     /// Returns the one next step of all editions that are meant; none when everything is done.

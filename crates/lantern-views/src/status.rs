@@ -9,6 +9,7 @@ use serde::Serialize;
 
 use crate::format;
 use crate::paint::{bad, care, faint, good, strong};
+use crate::shared::FindingDocument;
 use crate::table::Table;
 use crate::view::{Next, View};
 
@@ -32,6 +33,8 @@ struct EditionDocument<'a> {
     exports: &'static str,
     /// Targets of the newest release that someone tried and said no to.
     tried_no: &'a [Name],
+    /// What is said of keys of which no copy ever opened.
+    keys: Vec<FindingDocument<'a>>,
     storefronts: Vec<StorefrontDocument<'a>>,
 }
 
@@ -130,6 +133,7 @@ fn edition<'a>(edition: &'a Name, status: &'a Status) -> EditionDocument<'a> {
             Exports::NotHere => "not-here",
         },
         tried_no: &status.tried_no,
+        keys: status.keys.iter().map(|finding| FindingDocument::about(None, finding)).collect(),
         storefronts: status.storefronts.iter().map(storefront).collect(),
     }
 }
@@ -158,6 +162,13 @@ fn show(game: &str, status: &Status, now: Timestamp, view: &mut View) {
         }
     }
     view.table(table);
+    for finding in &status.keys {
+        view.space();
+        view.sentence(format!("{} ", care("careful:")), 9, &finding.what);
+        if let Some(fix) = &finding.fix {
+            view.say(format!("  {} {fix}", faint("fix:")));
+        }
+    }
 }
 
 /// What a person does there next, or waits for.

@@ -95,6 +95,10 @@ fn from_a_new_key_to_a_signed_release() {
     );
     let facts = phone.inspected("1.3.2").to_string();
     assert!(facts.contains(shown["sha256"].as_str().unwrap()), "{facts}");
+    // The board says so, too, until a copy was drilled.
+    let board = phone.run(&[]).success().stdout();
+    assert!(board.contains("careful: there is no backup of the key saltmarsh-mobile"), "{board}");
+    assert_eq!(phone.run(&["--json"]).one()["keys"][0]["code"], "no-drilled-backup");
     // A drilled copy, and nobody warns any more.
     let ill = phone.run(&["doctor"]).fails(1);
     assert!(ill.stdout().contains("there is no backup of the key saltmarsh-mobile"), "{}", ill.whole());
@@ -102,6 +106,7 @@ fn from_a_new_key_to_a_signed_release() {
     assert!(phone.run(&["check"]).success().stdout().contains("was ever opened"));
     phone.run(&["key", "drill", "saltmarsh-mobile", "copy.p12"]).success();
     assert!(!phone.run(&["check"]).success().stdout().contains("no-drilled-backup"));
+    assert!(!phone.run(&[]).success().stdout().contains("careful:"));
     let well = phone.run(&["doctor"]);
     assert!(well.stdout().contains("key saltmarsh-mobile   its certificate is valid until 2056"), "{}", well.whole());
     // The next version is signed by the same key without a word about pins.

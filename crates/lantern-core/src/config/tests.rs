@@ -75,7 +75,6 @@ fn each_mistake_has_its_place_and_fix() {
         ("[\"notes/**\"]", "[\"notes/[\"]"),
         ("\"exports/linux\"", "\"exports\\\\linux\""),
         ("\"saltmarsh-post\"", "\"<handle>\""),
-        ("\"http://127.0.0.1:4870\"", "\"https://brambleyard.example\""),
         ("\"http://127.0.0.1:4870\"", "\"http://brambleyard.example\""),
         ("{ linux = \"sp-linux\" }", "{ linus = \"sp-linux\" }"),
         ("depots = { linux = \"sp-linux\" }", ""),
