@@ -43,6 +43,11 @@ impl PassphraseArg {
         self.given_or_asked(&format!("The passphrase of the key {name} (not shown):"), ui)
     }
 
+    /// The PIN of a token: given, or asked for.
+    pub fn of_token(&self, name: &Name, ui: &Ui) -> Result<Passphrase, CommandError> {
+        self.given_or_asked(&format!("The PIN of the token {name} (not shown):"), ui)
+    }
+
     /// A passphrase for a key that is new here: given, or asked for twice.
     pub fn for_new(&self, name: &Name, ui: &Ui) -> Result<Passphrase, CommandError> {
         let passphrase = match self.given()? {

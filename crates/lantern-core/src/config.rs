@@ -53,21 +53,40 @@ pub struct Config {
     pub last_look: Vec<String>,
     /// Devices that builds are tried on, by their names.
     pub devices: BTreeMap<Name, Device>,
-    /// Programs that sign, by their names.
-    pub signers: BTreeMap<Name, SignerProgram>,
+    /// What signs with keys that are not in the keyring, by their names.
+    pub signers: BTreeMap<Name, Signer>,
     /// The keys that identities are known by.
     pub pins: Pins,
 }
 
-/// A program that signs.
+/// What signs with a key that is not in the keyring.
 #[derive(Debug, Clone)]
-pub struct SignerProgram {
-    /// The program, then its arguments.
-    pub run: Vec<String>,
+pub struct Signer {
     /// The file with its certificates, relative to the configuration.
     pub certificate: String,
-    /// How long one signature may take.
-    pub time_limit: std::time::Duration,
+    /// What it is.
+    pub kind: SignerKind,
+}
+
+/// What a signer is.
+#[derive(Debug, Clone)]
+pub enum SignerKind {
+    /// A program.
+    Program {
+        /// The program, then its arguments.
+        run: Vec<String>,
+        /// How long one signature may take.
+        time_limit: std::time::Duration,
+    },
+    /// A token with an interface of PKCS #11.
+    Token {
+        /// The library that speaks to it.
+        module: String,
+        /// Its label.
+        token: String,
+        /// The key's label on it.
+        key: String,
+    },
 }
 
 /// A device that builds are tried on.

@@ -3,7 +3,7 @@
 //! - [`key::PrivateKey`], [`key::Signer`]: a key in memory, and the one thing that all signing knows of it.
 //! - [`certificate`]: certificates that keys make for themselves, and what others say.
 //! - [`file`](mod@file): files with keys, of whatever kind; [`pkcs12`], [`pem`], [`java_store`]: each kind.
-//! - [`program`]: a program that signs.
+//! - [`program`]: a program that signs; [`token`]: a token that does.
 //! - [`sheets`]: a key divided over sheets of paper.
 //! - [`keyring::Keyring`]: the folder where they are kept, what is known of each, its copies and their drills.
 //!
@@ -27,6 +27,7 @@ pub mod pkcs12;
 pub mod program;
 mod protection;
 pub mod sheets;
+pub mod token;
 
 pub use passphrase::Passphrase;
 
@@ -121,6 +122,14 @@ pub enum KeyError {
         name: String,
         /// What it said, or what is known.
         why: String,
+    },
+    /// A token that signs did not.
+    #[error("the signer {name} did not sign: {why}")]
+    Token {
+        /// What `lantern.toml` calls it.
+        name: String,
+        /// Why not.
+        why: token::TokenError,
     },
     /// The copy holds another key.
     #[error("{} holds another key than {name}", path.display())]

@@ -1,10 +1,10 @@
 //! The keys of a project: which one signs what, what is wrong with them, and which each identity is known by.
 
 use std::collections::BTreeSet;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 use jiff::ToSpan;
-use lantern_core::config::{self, Target};
+use lantern_core::config::{self, SignerKind, Target};
 use lantern_core::digest::Digest;
 use lantern_core::finding::{Code, Finding, Severity};
 use lantern_core::names::{Identity, Name, nearest};
@@ -17,6 +17,7 @@ use lantern_exports::intake::Intake;
 use lantern_keys::keyring::{Facts, Keyring};
 use lantern_keys::program::Program;
 use lantern_keys::sheets::SheetError;
+use lantern_keys::token::{Token, TokenError};
 use lantern_keys::{KeyError, certificate, file, pem};
 use lantern_sign::rotation::Lineage;
 use lantern_store::durable;
@@ -28,7 +29,7 @@ use crate::{Project, ProjectError, access, environment};
 impl Explained for KeyError {
     fn class(&self) -> Class {
         match self {
-            Self::Passphrase | Self::KeyPassphrase | Self::Program { .. } => Class::Refused,
+            Self::Passphrase | Self::KeyPassphrase | Self::Program { .. } | Self::Token { .. } => Class::Refused,
             Self::Sheet(SheetError::DoesNotOpen | SheetError::Twice { .. })
             | Self::Malformed(_)
             | Self::OtherKey
@@ -61,6 +62,15 @@ impl Explained for KeyError {
             Self::NewerNotes { .. } => "use the newer lantern",
             Self::NotACopy { .. } => "write the copy to another disk: lantern key backup NAME FILE",
             Self::OtherCopy { .. } => "find the right copy, or make a new one: lantern key backup NAME FILE",
+            Self::Token { why, .. } => match why {
+                TokenError::Module { .. } => "name the module of PKCS #11 that came with the token: module = \"FILE\"",
+                TokenError::NoToken { .. } => "plug it in, and write its label below [signers]",
+                TokenError::NoKey { .. } => "write the label of one of its keys below [signers]",
+                TokenError::Pin => "try again with the right PIN; after some wrong ones the token locks itself",
+                TokenError::Locked => "unlock it with the tool that came with it, and its other PIN",
+                TokenError::OtherKey => "write the certificate of this very key into the file below [signers]",
+                _ => "plug it in again, then the same command again",
+            },
             Self::Program { .. } => "is its token there, and its service? Then the same command again",
             Self::Sheet(error) => fix_of_sheets(error),
             Self::Disk(error) => return fix_of_disk(error.source.kind()).map(str::to_owned).into_iter().collect(),
@@ -117,6 +127,8 @@ pub(crate) enum Known {
     Key(Facts),
     /// A program, with what its certificate says.
     Program(Program, certificate::About),
+    /// A token, with what its certificate says.
+    Token(Token, certificate::About),
 }
 
 impl Known {
@@ -124,6 +136,7 @@ impl Known {
         match self {
             Self::Key(facts) => &facts.name,
             Self::Program(program, _) => &program.name,
+            Self::Token(token, _) => &token.name,
         }
     }
 
@@ -132,13 +145,14 @@ impl Known {
         match self {
             Self::Key(facts) => facts.chain.first(),
             Self::Program(program, _) => program.chain.first(),
+            Self::Token(token, _) => token.chain.first(),
         }
     }
 
     fn certificate(&self) -> &certificate::About {
         match self {
             Self::Key(facts) => &facts.certificate,
-            Self::Program(_, about) => about,
+            Self::Program(_, about) | Self::Token(_, about) => about,
         }
     }
 
@@ -245,9 +259,19 @@ impl Project {
             let what = format!("the certificate of the signer {name}, {}: {error}", shown(&signer.certificate));
             not_there(what, "write there the certificate of its key as PEM, and those above it".to_owned())
         })?;
-        let (name, run, folder) = (name.clone(), signer.run.clone(), self.root().to_owned());
-        let (time_limit, stop) = (signer.time_limit, self.stop());
-        Ok(Known::Program(Program { name, run, folder, chain, time_limit, stop }, about))
+        let name = name.clone();
+        Ok(match &signer.kind {
+            SignerKind::Program { run, time_limit } => {
+                let (run, folder, time_limit) = (run.clone(), self.root().to_owned(), *time_limit);
+                Known::Program(Program { name, run, folder, chain, time_limit, stop: self.stop() }, about)
+            }
+            SignerKind::Token { module, token, key } => {
+                // A path is one from the folder of lantern.toml; a name is looked for by the system.
+                let is_name = !module.contains(['/', '\\']);
+                let module = if is_name { PathBuf::from(module) } else { self.root().join(module) };
+                Known::Token(Token { name, module, token: token.clone(), key: key.clone(), chain }, about)
+            }
+        })
     }
 
     /// The chain of keys that ends with a target's own, with the name of the first, which signs for older systems; none where the key

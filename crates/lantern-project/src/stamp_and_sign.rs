@@ -189,29 +189,45 @@ impl AsConfigured {
         match known {
             Known::Program(program, _) => Ok(Arc::new(program.clone())),
             Known::Key(facts) => self.key(target, &facts.name, known.own()),
+            Known::Token(token, _) => self.opened(target, &token.name, |pin| {
+                let open = token.open(pin).map_err(|error| refused(target, error.to_string(), fix_of(&error)))?;
+                Ok(Arc::new(open))
+            }),
         }
     }
 
     /// A key of the keyring, opened, if its certificate is the one that is known.
     fn key(&self, target: &Name, name: &Name, own: Option<&Vec<u8>>) -> Result<Arc<dyn Signer>, ChangingError> {
+        self.opened(target, name, |passphrase| {
+            let key = self.keyring.open(name, passphrase);
+            let key = key.map_err(|error| refused(target, format!("the key {name}: {error}"), fix_of(&error)))?;
+            if key.chain().first() != own {
+                let fix = format!("remove {name}.json in the keyring, and prepare again");
+                return Err(refused(target, format!("what is noted of the key {name} is of another key"), fix));
+            }
+            Ok(Arc::new(key))
+        })
+    }
+
+    /// What signs, opened once in a run with a passphrase or a PIN.
+    fn opened(
+        &self,
+        target: &Name,
+        name: &Name,
+        open: impl FnOnce(&Passphrase) -> Result<Arc<dyn Signer>, ChangingError>,
+    ) -> Result<Arc<dyn Signer>, ChangingError> {
         let mut opened = self.opened.lock().expect("nothing panics with the lock");
         if let Some(key) = opened.get(name) {
             return Ok(key.clone());
         }
-        let missing = || Err(NoPassphrase::Missing(format!("the passphrase of the key {name} is missing")));
+        let missing = || Err(NoPassphrase::Missing(format!("the passphrase of {name} is missing")));
         let passphrase = self.passphrases.as_ref().map_or_else(missing, |passphrases| (passphrases.0)(name));
         let option = "set LANTERN_KEY_PASSPHRASE, or give --passphrase-file";
         let passphrase = passphrase.map_err(|none| match none {
             NoPassphrase::Missing(why) => refused(target, why, option),
             NoPassphrase::Stopped => ChangingError::Stopped,
         })?;
-        let key = self.keyring.open(name, &passphrase);
-        let key = key.map_err(|error| refused(target, format!("the key {name}: {error}"), fix_of(&error)))?;
-        if key.chain().first() != own {
-            let fix = format!("remove {name}.json in the keyring, and prepare again");
-            return Err(refused(target, format!("what is noted of the key {name} is of another key"), fix));
-        }
-        let key: Arc<dyn Signer> = Arc::new(key);
+        let key = open(&passphrase)?;
         opened.insert(name.clone(), key.clone());
         Ok(key)
     }

@@ -1,3 +1,7 @@
+use std::collections::BTreeSet;
+
+use lantern_core::config::{Signer, SignerKind};
+use lantern_core::names::Name;
 use lantern_core::version::{BuildNumber, Version};
 use lantern_project::{NoPassphrase, Passphrases, PrepareOptions, Prepared, Session};
 use lantern_views::prepare;
@@ -39,11 +43,14 @@ pub struct Args {
 pub fn run(args: &Args, ui: &Ui) -> Done {
     let mut session = super::lock_about(&args.targets, ui)?;
     ask_about_far_numbers(&mut session, ui)?;
+    let is_token = |signer: &Signer| matches!(signer.kind, SignerKind::Token { .. });
+    let signers = session.project().config().signers.iter();
+    let tokens = signers.filter(|(_, signer)| is_token(signer)).map(|(name, _)| name.clone()).collect();
     let options = PrepareOptions {
         version: args.version.clone(),
         read_all: args.read_all,
         changing: None,
-        passphrases: Some(passphrases(&args.passphrase, ui)),
+        passphrases: Some(passphrases(&args.passphrase, tokens, ui)),
     };
     let mut all: Vec<Prepared> = Vec::new();
     for edition in session.project().editions() {
@@ -56,17 +63,20 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     super::next(session.workspace(), ui, super::ASK_THEM)
 }
 
-/// Gives the passphrase of a key when something is to be signed, and not before.
-fn passphrases(from: &PassphraseArg, ui: &Ui) -> Passphrases {
+/// Gives the passphrase of a key, or the PIN of a token, when something is to be signed, and not before.
+fn passphrases(from: &PassphraseArg, tokens: BTreeSet<Name>, ui: &Ui) -> Passphrases {
     let (from, ui) = (from.clone(), ui.clone());
     Passphrases::new(move |name| {
+        let is_token = tokens.contains(name);
         let missing = |error: CommandError| match ui.is_stopped() {
             true => NoPassphrase::Stopped,
             false => NoPassphrase::Missing(error.in_short()),
         };
         match from.given().map_err(missing)? {
             Some(given) => Ok(given),
+            None if ui.can_ask() && is_token => from.of_token(name, &ui).map_err(missing),
             None if ui.can_ask() => from.of_key(name, &ui).map_err(missing),
+            None if is_token => Err(NoPassphrase::Missing(format!("the PIN of the token {name} is missing"))),
             None => Err(NoPassphrase::Missing(format!("the passphrase of the key {name} is missing"))),
         }
     })

@@ -91,6 +91,9 @@ mod terminal;
 #[cfg(target_os = "linux")]
 mod tls;
 #[cfg(test)]
+#[cfg(feature = "tokens")]
+mod token;
+#[cfg(test)]
 mod weather;
 #[cfg(test)]
 mod withdrawing;

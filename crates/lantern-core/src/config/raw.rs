@@ -45,12 +45,22 @@ pub struct Config {
     pub pins: BTreeMap<String, Pins>,
 }
 
-/// A program that signs: with a token, or by asking a service.
+/// What signs with a key that is elsewhere: a token (module, token, key), or a program (run).
 #[derive(Debug, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]
 pub struct Signer {
     /// The program, then its arguments; a path is one from the folder of lantern.toml.
+    #[serde(default)]
     pub run: Vec<String>,
+    /// The library of PKCS #11 that speaks to the token, such as "libsofthsm2.so": a path, or a name that the system finds.
+    #[serde(default)]
+    pub module: Option<String>,
+    /// The token's label.
+    #[serde(default)]
+    pub token: Option<String>,
+    /// The key's label on the token.
+    #[serde(default)]
+    pub key: Option<String>,
     /// File with the certificate of its key and those above it, as PEM.
     pub certificate: String,
     /// How long one signature may take, such as "2 minutes". Left out: 5 minutes.

@@ -6,8 +6,8 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use super::shape::{MAX_PROBLEMS, Shape};
 use super::{
-    Accept, Config, ConfigKey, Device, Edition, EditionKind, Game, SignerProgram, Target, TargetStart, VersionSource,
-    raw,
+    Accept, Config, ConfigKey, Device, Edition, EditionKind, Game, Signer, SignerKind, Target, TargetStart,
+    VersionSource, raw,
 };
 use crate::choices::{BY_LANGUAGE, Choices, DefaultOption, NO_OPTION, Players};
 use crate::depots::Rule;
@@ -223,13 +223,26 @@ impl Check<'_> {
         })
     }
 
-    fn signers(&mut self, raw: &raw::Config) -> BTreeMap<Name, SignerProgram> {
+    fn signers(&mut self, raw: &raw::Config) -> BTreeMap<Name, Signer> {
         let mut signers = BTreeMap::new();
         for (name, signer) in &raw.signers {
             let at = [K("signers"), K(name)];
             let below = |key| [at.as_slice(), &[K(key)]].concat();
             let key = self.parse::<Name>(&at, name, "rename the signer");
-            self.has_program(&below("run"), &signer.run, "run = [\"python3\", \"sign.py\"]");
+            let of_token = [("module", &signer.module), ("token", &signer.token), ("key", &signer.key)];
+            let is_token = of_token.iter().any(|(_, value)| value.is_some());
+            if is_token && !signer.run.is_empty() {
+                let what = "a signer is a program (run) or a token (module, token, key), and not both";
+                self.stop(&below("run"), Code::WrongValue, what.to_owned(), "remove one of the two");
+            }
+            if is_token {
+                for (name, _) in of_token.iter().filter(|(_, value)| value.is_none()) {
+                    let what = format!("a token needs {name}");
+                    self.stop(&at, Code::MissingKey, what, "write module, token and key: pkcs11-tool -O lists them");
+                }
+            } else {
+                self.has_program(&below("run"), &signer.run, "run = [\"python3\", \"sign.py\"]");
+            }
             let certificate = self.words(&below("certificate"), &signer.certificate);
             let time_limit = self.optional(signer.time_limit.as_ref(), |check, text| {
                 match length_of_time(text).and_then(|time| time.try_into().ok()) {
@@ -242,8 +255,16 @@ impl Check<'_> {
                 }
             });
             if let (Some(key), Some(certificate), Some(time_limit)) = (key, certificate, time_limit) {
-                let time_limit = time_limit.unwrap_or(SIGNATURE_TIME);
-                signers.insert(key, SignerProgram { run: signer.run.clone(), certificate, time_limit });
+                let kind = match (&signer.module, &signer.token, &signer.key) {
+                    (Some(module), Some(token), Some(label)) => {
+                        SignerKind::Token { module: module.clone(), token: token.clone(), key: label.clone() }
+                    }
+                    _ => SignerKind::Program {
+                        run: signer.run.clone(),
+                        time_limit: time_limit.unwrap_or(SIGNATURE_TIME),
+                    },
+                };
+                signers.insert(key, Signer { certificate, kind });
             }
         }
         signers
