@@ -38,9 +38,18 @@ impl PassphraseArg {
         self.given()?.map_or_else(|| ask(question, ui), Ok)
     }
 
-    /// The passphrase of a key: given, or asked for.
+    /// The passphrase of a key that is given, or that a program keeps; none where neither is.
+    pub fn given_or_kept(&self, name: &Name, ui: &Ui) -> Result<Option<Passphrase>, CommandError> {
+        match self.given()? {
+            Some(given) => Ok(Some(given)),
+            None => Ok(lantern_project::keyring()?.remembered(name, &|| ui.is_stopped())?),
+        }
+    }
+
+    /// The passphrase of a key: given, kept by a program, or asked for.
     pub fn of_key(&self, name: &Name, ui: &Ui) -> Result<Passphrase, CommandError> {
-        self.given_or_asked(&format!("The passphrase of the key {name} (not shown):"), ui)
+        let known = self.given_or_kept(name, ui)?;
+        known.map_or_else(|| ask(&format!("The passphrase of the key {name} (not shown):"), ui), Ok)
     }
 
     /// The PIN of a token: given, or asked for.

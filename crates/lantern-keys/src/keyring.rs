@@ -17,7 +17,7 @@ use crate::key::{Algorithm, PrivateKey, Signer};
 use crate::passphrase::Passphrase;
 use crate::pkcs12::Entry;
 use crate::sheets::{Recovered, Set};
-use crate::{KeyError, certificate, pem, pkcs12};
+use crate::{KeyError, certificate, pem, pkcs12, remembered};
 
 const FORMAT: &str = "lantern.key/1";
 const MAX_NOTES_LEN: u64 = 1024 * 1024;
@@ -94,6 +94,8 @@ struct Notes {
     backups: Vec<Backup>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     used: Option<Timestamp>,
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    passphrase_from: Vec<String>,
     /// What a newer lantern noted: it stays.
     #[serde(flatten)]
     rest: Map<String, Value>,
@@ -110,6 +112,7 @@ impl Notes {
             certificates: entry.chain.iter().map(|found| STANDARD.encode(found)).collect(),
             backups: Vec::new(),
             used: None,
+            passphrase_from: Vec::new(),
             rest: Map::new(),
         }
     }
@@ -126,6 +129,7 @@ impl Notes {
             certificate: certificate::about(own)?,
             backups: self.backups,
             used: self.used,
+            passphrase_from: self.passphrase_from,
             chain,
         })
     }
@@ -159,6 +163,8 @@ pub struct Facts {
     pub backups: Vec<Backup>,
     /// When it last signed.
     pub used: Option<Timestamp>,
+    /// The program that gives its passphrase, and its arguments; empty where nobody does.
+    pub passphrase_from: Vec<String>,
 }
 
 impl Facts {
@@ -340,6 +346,29 @@ impl Keyring {
     /// Those of [`Self::facts`].
     pub fn note_used(&self, name: &Name, now: Timestamp) -> Result<(), KeyError> {
         self.change(name, |notes| notes.used = Some(now)).map(|_| ())
+    }
+
+    /// Notes which program gives the passphrase of a key; none: it is asked for again. What the program gives has to open the key.
+    ///
+    /// # Errors
+    /// [`KeyError::Passphrase`]; those of the program, and of [`Self::facts`].
+    pub fn remember(&self, name: &Name, run: &[String], stopped: &dyn Fn() -> bool) -> Result<Facts, KeyError> {
+        if !run.is_empty() {
+            self.open(name, &remembered::passphrase(name, run, &self.folder, stopped)?)?;
+        }
+        self.change(name, |notes| notes.passphrase_from = run.to_vec())
+    }
+
+    /// The passphrase of a key from the program that keeps it; none where nobody does.
+    ///
+    /// # Errors
+    /// Those of the program.
+    pub fn remembered(&self, name: &Name, stopped: &dyn Fn() -> bool) -> Result<Option<Passphrase>, KeyError> {
+        let Ok(facts) = self.facts(name) else { return Ok(None) };
+        match facts.passphrase_from.as_slice() {
+            [] => Ok(None),
+            run => remembered::passphrase(name, run, &self.folder, stopped).map(Some),
+        }
     }
 
     /// Writes a copy of a key under a passphrase, which may be another one, and notes where. A file that is there is not replaced.

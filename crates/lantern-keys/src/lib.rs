@@ -26,6 +26,7 @@ pub mod pem;
 pub mod pkcs12;
 pub mod program;
 mod protection;
+pub mod remembered;
 pub mod sheets;
 pub mod token;
 
@@ -121,6 +122,16 @@ pub enum KeyError {
         /// What `lantern.toml` calls it.
         name: String,
         /// What it said, or what is known.
+        why: String,
+    },
+    /// A program that keeps a passphrase did not give it.
+    #[error("{program} did not give the passphrase of the key {name}: {why}")]
+    Remembered {
+        /// The key.
+        name: String,
+        /// The program.
+        program: String,
+        /// Why not.
         why: String,
     },
     /// A token that signs did not.

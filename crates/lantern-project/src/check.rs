@@ -377,7 +377,7 @@ fn other_versions(wanted: &Version, versions: &[(String, Name)]) -> Vec<Finding>
         Finding::of(
             Code::VersionDiffers,
             what,
-            "set the version in the engine and export again, fix it in lantern.toml, or have lantern write it: stamp = true (Android)",
+            "set the version in the engine and export again, or fix lantern.toml; for Android: stamp = true, and lantern writes it",
         )
     };
     by_version.into_iter().map(finding).collect()

@@ -29,7 +29,11 @@ use crate::{Project, ProjectError, access, environment};
 impl Explained for KeyError {
     fn class(&self) -> Class {
         match self {
-            Self::Passphrase | Self::KeyPassphrase | Self::Program { .. } | Self::Token { .. } => Class::Refused,
+            Self::Passphrase
+            | Self::KeyPassphrase
+            | Self::Program { .. }
+            | Self::Remembered { .. }
+            | Self::Token { .. } => Class::Refused,
             Self::Sheet(SheetError::DoesNotOpen | SheetError::Twice { .. })
             | Self::Malformed(_)
             | Self::OtherKey
@@ -62,6 +66,9 @@ impl Explained for KeyError {
             Self::NewerNotes { .. } => "use the newer lantern",
             Self::NotACopy { .. } => "write the copy to another disk: lantern key backup NAME FILE",
             Self::OtherCopy { .. } => "find the right copy, or make a new one: lantern key backup NAME FILE",
+            Self::Remembered { .. } => {
+                "unlock what keeps it; lantern key remember NAME, without a program, has it asked for again"
+            }
             Self::Token { why, .. } => match why {
                 TokenError::Module { .. } => "name the module of PKCS #11 that came with the token: module = \"FILE\"",
                 TokenError::NoToken { .. } => "plug it in, and write its label below [signers]",

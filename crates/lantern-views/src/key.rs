@@ -54,6 +54,8 @@ struct KeyDocument<'a> {
     #[cfg_attr(test, schemars(with = "String"))]
     valid_until: Timestamp,
     backups: Vec<BackupDocument>,
+    /// The program that gives its passphrase, and its arguments.
+    passphrase_from: &'a [String],
     /// When it last signed.
     #[cfg_attr(test, schemars(with = "Option<String>"))]
     used: Option<Timestamp>,
@@ -99,6 +101,7 @@ fn key_document(facts: &Facts) -> KeyDocument<'_> {
                 drilled: backup.drilled,
             })
             .collect(),
+        passphrase_from: &facts.passphrase_from,
         used: facts.used,
     }
 }
@@ -160,6 +163,9 @@ pub fn show(facts: &Facts, config: Option<&Config>, path: &Path) -> View {
     line("SHA-1", hex(&facts.certificate.sha1));
     let since = format::day(facts.since);
     line("here", format!("{} on {since}", if facts.origin == Origin::Unknown { "since" } else { facts.origin.word() }));
+    if !facts.passphrase_from.is_empty() {
+        line("passphrase", format!("from {}", shown(&facts.passphrase_from.join(" "))));
+    }
     line("last signed", facts.used.map_or_else(|| faint("never"), format::time));
     let pins: Vec<String> = config
         .into_iter()
@@ -250,6 +256,24 @@ pub fn drilled_sheets(facts: &Facts, set: &str, needed: u8) -> View {
         strong(&facts.name)
     ));
     view.say(format!("  {}", faint("nothing was written but the day")));
+    view
+}
+
+/// A passphrase that is kept by a program from now on, or no longer.
+pub fn remembered(facts: &Facts) -> View {
+    let mut view = View::default();
+    match facts.passphrase_from.first() {
+        Some(program) => {
+            let program = shown(program);
+            view.say(format!(
+                "{} the passphrase of the key {} comes from {program}",
+                good("done:"),
+                strong(&facts.name)
+            ));
+            view.say(format!("  {}", faint("it was run, and what it printed opens the key")));
+        }
+        None => view.say(format!("{} the passphrase of the key {} is asked for", good("done:"), strong(&facts.name))),
+    }
     view
 }
 

@@ -56,6 +56,8 @@ enum Action {
     Export(Export),
     /// Write a copy of a key to another disk, or divide it over sheets of paper
     Backup(Backup),
+    /// Take a key's passphrase from a program, such as the system's key store; without one it is asked for again
+    Remember(Remember),
     /// Pin the key that devices or storefronts know the game by, before the first release is signed here
     Pin(Pin),
     /// Let another key follow one, for devices that know of it
@@ -146,6 +148,15 @@ struct Drill {
 }
 
 #[derive(Debug, clap::Args)]
+struct Remember {
+    #[command(flatten)]
+    key: Named,
+    /// The program that prints the passphrase, and its arguments
+    #[arg(last = true, value_name = "PROGRAM")]
+    run: Vec<String>,
+}
+
+#[derive(Debug, clap::Args)]
 struct Pin {
     #[command(flatten)]
     key: Named,
@@ -226,6 +237,7 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
         Action::Import(args) => import(&keyring, args, ui),
         Action::Export(args) => export(&keyring, args, ui),
         Action::Backup(args) => backup(&keyring, args, ui),
+        Action::Remember(args) => remember(&keyring, args, ui),
         Action::Pin(args) => pin(&keyring, args, ui),
         Action::Rotate(args) => rotate(&keyring, args, ui),
         Action::Drill(args) => drill(&keyring, args, ui),
@@ -379,6 +391,12 @@ fn divide(keyring: &Keyring, opened: &OpenKey, folder: &Path, (needed, of): (u8,
     }
     let facts = keyring.note_sheets(&opened.name, &set, now)?;
     ui.answer(&key::document(&facts), &key::divided(&facts, &set, folder));
+    Ok(())
+}
+
+fn remember(keyring: &Keyring, args: &Remember, ui: &Ui) -> Done {
+    let facts = keyring.remember(&args.key.name, &args.run, &|| ui.is_stopped())?;
+    ui.answer(&key::document(&facts), &key::remembered(&facts));
     Ok(())
 }
 

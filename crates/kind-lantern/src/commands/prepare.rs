@@ -72,7 +72,8 @@ fn passphrases(from: &PassphraseArg, tokens: BTreeSet<Name>, ui: &Ui) -> Passphr
             true => NoPassphrase::Stopped,
             false => NoPassphrase::Missing(error.in_short()),
         };
-        match from.given().map_err(missing)? {
+        let known = if is_token { from.given() } else { from.given_or_kept(name, &ui) };
+        match known.map_err(missing)? {
             Some(given) => Ok(given),
             None if ui.can_ask() && is_token => from.of_token(name, &ui).map_err(missing),
             None if ui.can_ask() => from.of_key(name, &ui).map_err(missing),

@@ -215,18 +215,18 @@ fn errors_have_a_document_too() {
 }
 
 #[test]
-fn an_https_address_is_a_clear_error_for_now() {
+fn a_plain_address_elsewhere_is_a_clear_error() {
     let env = TestEnv::new();
-    env.edit("lantern.toml", "http://", "https://");
+    env.edit("lantern.toml", &env.running().origin(), "http://brambleyard.example:4870");
     snapshot!(env.lantern(&["live"]).whole(), @r#"
     ------- stderr -------
     error: 1 thing is wrong in lantern.toml
 
       lantern.toml, line 16, column 11
-        address = "https://127.0.0.1:PORT"
-                  ~~~~~~~~~~~~~~~~~~~~~~~~~
-      error: "https://127.0.0.1:PORT" needs TLS, which this lantern does not speak (wrong-address)
-      fix: use a storefront on this computer, such as the rehearsal's "http://127.0.0.1:PORT"
+        address = "http://brambleyard.example:4870"
+                  ~~~~~~~~~~~~~~~~~~~~~~~~~~~~~~~~~
+      error: "http://brambleyard.example:4870" would send your access unprotected over the network (wrong-address)
+      fix: write https:// instead; without it only a storefront on this computer is asked, such as the rehearsal's
     [exit status: 2]
     "#);
 }

@@ -700,3 +700,45 @@ fn a_key_is_pinned_before_anything_is_signed() {
     phone.run(&["key", "pin", "third"]).fails(2);
     phone.run(&["key", "pin", "second", "--role", "everywhere"]).fails(2);
 }
+
+#[test]
+fn a_program_keeps_the_passphrase() {
+    let phone = Phone::with_key();
+    phone.0.write(
+        "keeps.sh",
+        &format!("echo asked >> {}\necho '{PASSPHRASE}'\necho more\n", phone.0.path("log").display()),
+    );
+    let keeps = phone.0.path("keeps.sh").to_str().unwrap().to_owned();
+    let remember = |program: &[&str]| {
+        phone.without_passphrase(&[&["key", "remember", "saltmarsh-mobile", "--"], program].concat())
+    };
+    let done = remember(&["sh", &keeps]).success().stdout();
+    assert!(done.contains("the passphrase of the key saltmarsh-mobile comes from sh"), "{done}");
+    let sealed = phone.without_passphrase(&["prepare"]).success().stdout();
+    assert!(sealed.contains("phone with the key saltmarsh-mobile"), "{sealed}");
+    assert_eq!(phone.0.read("log"), b"asked\nasked\n", "once when it was noted, once to sign");
+    assert!(phone.run(&["key", "show", "saltmarsh-mobile"]).success().stdout().contains("from sh "));
+    // What does not open the key is not noted, and what goes wrong is said.
+    for (program, part) in [
+        (&["echo", "another one"][..], "the passphrase is not the right one"),
+        (&["sh", "-c", "exit 3"], "it ended with exit status: 3"),
+        (&["true"], "it printed nothing"),
+        (&["/nowhere/keeps"], "it cannot be started"),
+    ] {
+        let refused = remember(program).fails(3);
+        assert!(refused.stderr().contains(part) && refused.stderr().contains("fix: "), "{part}: {}", refused.whole());
+    }
+    std::fs::remove_file(&keeps).unwrap();
+    phone.0.edit("lantern.toml", "\"1.3.2\"", "\"1.3.3\"");
+    phone.0.edit("lantern.toml", "sign =", "stamp = true\nsign =");
+    let gone = phone.without_passphrase(&["prepare"]).fails(3).stderr();
+    assert!(gone.contains("sh did not give the passphrase of the key saltmarsh-mobile"), "{gone}");
+    phone.without_passphrase(&["key", "remember", "saltmarsh-mobile"]).success();
+    assert!(
+        phone
+            .without_passphrase(&["prepare"])
+            .fails(3)
+            .stderr()
+            .contains("the passphrase of the key saltmarsh-mobile is missing")
+    );
+}

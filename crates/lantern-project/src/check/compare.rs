@@ -49,7 +49,7 @@ pub(crate) fn number_differs(target: &Name, claims: &Claims, number: BuildNumber
     let inside = shown(claims.number.as_deref().unwrap_or_default());
     let what = format!("{target} has the number {inside} inside, and the release gets {number}");
     let fix = format!(
-        "set the number {number} in the engine and export again, or have lantern write it: stamp = true (Android); or: lantern number --next {inside}"
+        "set the number {number} in the engine and export again; for Android: stamp = true, and lantern writes it; or: lantern number --next {inside}"
     );
     Finding::of(Code::NumberDiffers, what, fix)
 }
