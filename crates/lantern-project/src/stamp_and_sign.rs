@@ -102,7 +102,7 @@ impl Project {
         let place = |name: &Name| {
             let target = self.config().targets.get(name)?;
             let file = target.version_file.as_ref().map(TreePath::shown);
-            file.or_else(|| target.stamp.then(|| "its manifest".to_owned()))
+            file.or_else(|| target.stamp.then(|| "the manifest".to_owned()))
         };
         record.targets.iter().filter_map(|target| Some((target.target.clone(), place(&target.target)?))).collect()
     }

@@ -89,7 +89,7 @@ pub fn view(prepared: &Prepared, game: &str, is_next: bool) -> View {
     let places: BTreeSet<&String> = prepared.stamped.values().collect();
     let stamped = places.into_iter().map(|place| {
         let of = prepared.stamped.iter().filter(|(_, at)| *at == place).map(|(target, _)| target);
-        format!("{} ({})", format::names(of), shown(place))
+        format!("{} in {}", format::names(of), shown(place))
     });
     let stamped = stamped.collect::<Vec<_>>();
     if !stamped.is_empty() {

@@ -44,7 +44,7 @@ fn a_package_and_a_bundle_say_what_their_release_is() {
         let exported = env.read(&format!("exports/{file}"));
         let sealed = run(&env, &["prepare"]).success().stdout();
         assert!(sealed.contains("sealed Saltmarsh Post 1.5.0 (40)"), "{sealed}");
-        assert!(sealed.contains("stamped") && sealed.contains("it (its manifest)"), "{sealed}");
+        assert!(sealed.contains("stamped") && sealed.contains("it in the manifest"), "{sealed}");
         assert_eq!(env.read(&format!("exports/{file}")), exported, "the export is as it was");
         run(&env, &["releases", "write", "1.5.0", "out"]).success();
         let seen = run(&env, &["inspect", &format!("out/{file}"), "--json"]).json()["things"][0].clone();
@@ -91,7 +91,7 @@ fn a_version_file_lies_in_a_build_without_a_manifest() {
             zip.finish().unwrap();
         }
         let sealed = run(&env, &["prepare"]).success().stdout();
-        assert!(sealed.contains("stamped") && sealed.contains("it (data/version.txt)"), "{sealed}");
+        assert!(sealed.contains("stamped") && sealed.contains("it in data/version.txt"), "{sealed}");
         assert!(run(&env, &["prepare"]).success().stdout().contains("nothing changed"));
         run(&env, &["releases", "write", "1.5.0", "out"]).success();
         assert_eq!(env.read("out/data/version.txt"), b"1.5.0\n40\n");
