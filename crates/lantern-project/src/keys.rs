@@ -469,6 +469,10 @@ fn with_fingerprint(keyring: &Keyring, fingerprint: Fingerprint) -> Vec<Name> {
         .collect()
 }
 
+/// Until when a certificate has to be valid for some storefronts: beyond 22 October 2033. Source: "Sign your app", "Considerations for app
+/// signing", Android developers' documentation (<https://developer.android.com/studio/publish/app-signing>).
+const DEMANDED_UNTIL: jiff::Timestamp = jiff::Timestamp::constant(2_013_638_400, 0);
+
 /// What is wrong with the dates of a key's certificate.
 fn validity(known: &Known) -> Option<Finding> {
     let (from, until) = known.certificate().valid;
@@ -486,6 +490,15 @@ fn validity(known: &Known) -> Option<Finding> {
         return Some(
             Finding::of(Code::KeyExpires, what, "is the clock of this computer right?").with_severity(Severity::Error),
         );
+    }
+    if until < DEMANDED_UNTIL {
+        let what = format!(
+            "the certificate of the key {name} ends on {}, and some storefronts take none for Android that ends before 2033-10-23",
+            day(until)
+        );
+        let fix =
+            "ask yours before the first release; later the key can only be followed by another: lantern key rotate";
+        return Some(Finding::of(Code::KeyExpires, what, fix));
     }
     let soon = until.checked_sub((24 * 365).hours()).is_ok_and(|soon| soon <= now);
     soon.then(|| {

@@ -65,8 +65,10 @@ pub struct Prepared {
     pub findings: Vec<(Option<Name>, Finding)>,
     /// For each target that is as it was in an earlier release: the first that had it so.
     pub unchanged_since: BTreeMap<Name, ReleaseName>,
-    /// For each target that is signed: the key of the keyring.
+    /// For each target that was signed: the key of the keyring.
     pub signed_with: BTreeMap<Name, Name>,
+    /// For each target that came signed with its key, and stays as it is: that key.
+    pub signed_before: BTreeMap<Name, Name>,
     /// For each target that is stamped: where the version and the number were written.
     pub stamped: BTreeMap<Name, String>,
 }
@@ -148,9 +150,23 @@ impl Session {
         let unchanged_since = self.workspace.unchanged_since(&release, &record)?;
         let signed = record.targets.iter().filter(|target| target.signer().is_some());
         let key = |target: &TargetRecord| self.project().config().targets.get(&target.target)?.sign.clone();
-        let signed_with = signed.filter_map(|target| Some((target.target.clone(), key(target)?))).collect();
+        let is_as_it_came = |target: &&TargetRecord| target.changed.as_ref().is_some_and(|c| c.replaced.is_empty());
+        let (came, signed): (Vec<_>, Vec<_>) = signed.partition(is_as_it_came);
+        let with_key = |target: &TargetRecord| Some((target.target.clone(), key(target)?));
+        let signed_with = signed.into_iter().filter_map(with_key).collect();
+        let signed_before = came.into_iter().filter_map(with_key).collect();
         let stamped = self.project().stamped(&record);
-        Ok(Prepared { release, record, cost: Some(cost), before, findings, unchanged_since, signed_with, stamped })
+        Ok(Prepared {
+            release,
+            record,
+            cost: Some(cost),
+            before,
+            findings,
+            unchanged_since,
+            signed_with,
+            signed_before,
+            stamped,
+        })
     }
 
     /// Returns the record of a release that is about to be written. One that lost its content comes back as it was.
@@ -521,8 +537,17 @@ impl Session {
         // Whoever was cut after sealing has not pinned its keys yet.
         findings.extend(self.project().pin_signed(&release.edition, &record));
         let unchanged_since = self.workspace.unchanged_since(&release, &record)?;
-        let (signed_with, stamped) = Default::default();
-        Ok(Prepared { release, record, cost: None, before: None, findings, unchanged_since, signed_with, stamped })
+        Ok(Prepared {
+            release,
+            record,
+            cost: None,
+            before: None,
+            findings,
+            unchanged_since,
+            signed_with: BTreeMap::new(),
+            signed_before: BTreeMap::new(),
+            stamped: BTreeMap::new(),
+        })
     }
 
     /// Takes the number for an input, unless it has one; `judge` says what stands against that number, and may stop it. None

@@ -37,8 +37,10 @@ struct ReleaseDocument<'a> {
     findings: Vec<FindingDocument<'a>>,
     /// For each target that is as it was in an earlier release: the first that had it so.
     unchanged_since: &'a BTreeMap<Name, ReleaseName>,
-    /// For each target that is signed: the key of the keyring.
+    /// For each target that was signed: the key of the keyring.
     signed_with: &'a BTreeMap<Name, Name>,
+    /// For each target that came signed with its key, and stays as it is: that key.
+    signed_before: &'a BTreeMap<Name, Name>,
     /// For each target that is stamped: where the version and the number were written.
     stamped: &'a BTreeMap<Name, String>,
 }
@@ -54,6 +56,7 @@ pub fn document(all: &[Prepared]) -> Document<'_> {
         findings: prepared.findings.iter().map(FindingDocument::of).collect(),
         unchanged_since: &prepared.unchanged_since,
         signed_with: &prepared.signed_with,
+        signed_before: &prepared.signed_before,
         stamped: &prepared.stamped,
     });
     Document { schema: "lantern.prepare/1", releases: releases.collect() }
@@ -95,9 +98,13 @@ pub fn view(prepared: &Prepared, game: &str, is_next: bool) -> View {
     if !stamped.is_empty() {
         facts.row([faint("stamped"), stamped.join("; ")]);
     }
-    for key in prepared.signed_with.values().collect::<BTreeSet<_>>() {
-        let of = prepared.signed_with.iter().filter(|(_, with)| *with == key).map(|(target, _)| target);
-        facts.row([faint("signed"), format!("{} with the key {key}", format::names(of))]);
+    for (label, by_target, end) in
+        [("signed", &prepared.signed_with, ""), ("signed already", &prepared.signed_before, ": left as it came")]
+    {
+        for key in by_target.values().collect::<BTreeSet<_>>() {
+            let of = by_target.iter().filter(|(_, with)| *with == key).map(|(target, _)| target);
+            facts.row([faint(label), format!("{} with the key {key}{end}", format::names(of))]);
+        }
     }
     let since = match &prepared.before {
         Some(before) => format!("what {} had is stored once", before.name),

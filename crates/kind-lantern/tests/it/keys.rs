@@ -149,7 +149,11 @@ fn what_is_signed_already() {
     let other = Phone::new();
     crate::env::copy(&phone.0.path("home/keys"), &other.0.path("home/keys"));
     std::fs::copy(&signed, other.0.path("exports/saltmarsh.apk")).unwrap();
-    other.without_passphrase(&["prepare"]).success();
+    let came = other.without_passphrase(&["prepare"]).success().stdout();
+    assert!(
+        came.contains("signed already") && came.contains("phone with the key saltmarsh-mobile: left as it came"),
+        "{came}"
+    );
     assert!(other.inspected("1.3.2").to_string().contains(first["sha256"].as_str().unwrap()));
     other.run(&["releases", "write", "1.3.2", "again"]).success();
     assert_eq!(other.0.read("again/saltmarsh.apk"), std::fs::read(&signed).unwrap());
@@ -741,4 +745,12 @@ fn a_program_keeps_the_passphrase() {
             .stderr()
             .contains("the passphrase of the key saltmarsh-mobile is missing")
     );
+}
+
+#[test]
+fn a_certificate_that_ends_too_early_for_some_storefronts() {
+    let phone = Phone::new();
+    phone.run(&["key", "new", "saltmarsh-mobile", "--kind", "p-256", "--years", "3"]).success();
+    let said = phone.run(&["check"]).success().stdout();
+    assert!(said.contains("some storefronts take none for Android that ends before 2033-10-23"), "{said}");
 }
