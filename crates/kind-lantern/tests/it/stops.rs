@@ -718,3 +718,34 @@ fn a_new_key() {
     }
     assert!(kept > 0, "it was never cut after the key was there");
 }
+
+/// Cut anywhere, sheets are there whole or not at all, and the key is as it was.
+#[test]
+fn sheets_of_a_key() {
+    let scene = Scene::new(|env| {
+        env.write("passphrase", "the tide comes in slowly");
+        let new = ["key", "new", "mobile", "--kind", "p-256", "--subject", "CN=Paper Heron"];
+        env.lantern(&[&new[..], &["--passphrase-file", "passphrase"]].concat()).success();
+    });
+    let backup = ["key", "backup", "mobile", "sheets", "--sheets", "2/3", "--passphrase-file", "passphrase"];
+    let mut points = 0;
+    for number in 1.. {
+        let _ = std::fs::remove_dir_all(scene.env.path("sheets"));
+        if scene.run(&backup, &[("LANTERN_STOP_AT", &number.to_string())]).code() != STOPPED {
+            break;
+        }
+        points += 1;
+        for sheet in 1..=3 {
+            // What is there is a whole page.
+            let page = std::fs::read_to_string(scene.env.path(&format!("sheets/sheet-{sheet}.html")));
+            assert!(page.is_err() || page.unwrap().ends_with("</html>\n"), "cut at {number}");
+        }
+        if scene.env.path("sheets").exists() {
+            // Nothing is mixed with what was begun.
+            assert_eq!(scene.run(&backup, &[]).code(), 2, "cut at {number}");
+        }
+    }
+    assert!(points > 3, "only {points} points");
+    let drilled = scene.run(&["key", "drill", "mobile", "sheets/sheet-1.html", "sheets/sheet-3.html"], &[]);
+    assert_eq!(drilled.code(), 0, "{}", drilled.whole());
+}
