@@ -56,6 +56,19 @@ web = "sp-page"
 const THOUGHT_THROUGH: &str = r#"leave-out = ["voices/**"]"#;
 const HASTY: &str = r#"leave-out = ["voices/fr/**", "voices/ja/**"]"#;
 const KEY: &str = "saltmarsh-mobile";
+/// The bundle that Old Pier makes packages of, which nobody installs; the others go to Brambleyard.
+const BUNDLE: &str = "saltmarsh.aab";
+const BUNDLE_TARGET: &str = r#"# Old Pier makes packages for phones itself, of a bundle.
+[targets.bundle]
+systems = ["android"]
+export = "exports/saltmarsh.aab"
+"#;
+const BUNDLE_RULES: &str = r#"[hand-over.bundle]
+form = "package"                      # as it is, not in an archive
+name = "{game.name} {release.version}.aab"
+"#;
+const THEIRS: &str = r#"targets = ["windows", "macos", "linux", "android", "headset", "ios", "web"]
+"#;
 const IDENTITY: &str = "example.paperheron.saltmarsh";
 
 /// What the studio knows of Old Pier.
@@ -63,7 +76,7 @@ const OLD_PIER_RULES: &str = include_str!("../../../../docs/examples/old-pier.to
 const OLD_PIER: &str = r#"[storefronts.old-pier]
 kind = "by-hand"
 rules = "places/old-pier.toml"
-targets = ["windows", "macos", "linux"]
+targets = ["windows", "macos", "linux", "bundle"]
 values = { berth = "7" }
 people = { publisher = "oar" }
 branches = { pier = { audience = "everyone" } }
@@ -184,11 +197,12 @@ impl Demo<'_> {
         self.run(&["key", "new", KEY, "--kind", "p-256"])?;
         self.run_silently(&["key", "backup", KEY, "stick/saltmarsh-mobile.p12"])?;
         self.run(&["key", "drill", KEY, "stick/saltmarsh-mobile.p12"])?;
-        for export in ["export = \"exports/saltmarsh.apk\"\n", "export = \"exports/saltmarsh-headset.apk\"\n"] {
+        for file in ["saltmarsh.apk", "saltmarsh-headset.apk", BUNDLE] {
+            let export = &format!("export = \"exports/{file}\"\n");
             self.edit(export, &format!("{export}stamp = true\nsign = \"{KEY}\"\n"))?;
         }
         let said = format!(
-            "in lantern.toml, the targets android and headset now have sign = \"{KEY}\" and stamp = true: version and\n\
+            "in lantern.toml, the targets android, headset and bundle now have sign = \"{KEY}\" and stamp = true: version and\n\
              number are written into them, so that nobody exports them again for a forgotten number"
         );
         self.ui.say(&format!("{}\n", faint(said)));
@@ -199,7 +213,8 @@ impl Demo<'_> {
     fn by_hand(&self) -> Done {
         self.title("Old Pier has no interface for programs: a person does what is done there");
         let said = "its rules are written once, in places/old-pier.toml:";
-        self.add_storefront(said, ("places/old-pier.toml", OLD_PIER_RULES), OLD_PIER)?;
+        let rules = format!("{OLD_PIER_RULES}\n{BUNDLE_RULES}");
+        self.add_storefront(said, ("places/old-pier.toml", &rules), OLD_PIER)?;
         let out = ["--version", "1.2.9", "--number", "24", "--number-there", "9", "--since", "2026-03-01"];
         self.run(&[&["adopt", "old-pier", "pier"], &out[..], &["--yes"]].concat())?;
         self.run(&["push", "old-pier", "--notes", "The lighthouse is lit.", "--yes"])?;
@@ -335,7 +350,13 @@ impl Demo<'_> {
 
     fn export(&self, version: GameVersion) -> Done {
         let folder = self.folder.join("exports");
-        exports::write_all(&folder, version, self.system).map_err(|e| CommandError::io("write the example exports", e))
+        exports::write_all(&folder, version, self.system)
+            // What goes to players is chosen first; the bundle is added by hand.
+            .and_then(|()| match version {
+                GameVersion::Old => Ok(()),
+                _ => exports::write_bundle(&folder.join(BUNDLE), version),
+            })
+            .map_err(|e| CommandError::io("write the example exports", e))
     }
 
     /// What a person would write with their editor: depots, and the storefront.
@@ -350,11 +371,15 @@ impl Demo<'_> {
         let linux = |rule: &str| format!("from = \"linux\"\n{rule}");
         let rules = exports::config::DESKTOP_DEPOTS.replace(&linux(THOUGHT_THROUGH), &linux(HASTY));
         let stand_in = exports::config::brambleyard(&self.running.origin(), MORE_HANDLES);
+        let stand_in =
+            stand_in.replace("handle = \"saltmarsh-post\"\n", &format!("handle = \"saltmarsh-post\"\n{THEIRS}"));
+        exports::write_bundle(&self.folder.join("exports").join(BUNDLE), GameVersion::Old)
+            .map_err(|e| CommandError::io("write the bundle of the example", e))?;
         let today = lantern_project::today();
         let until = today.checked_add(jiff::Span::new().months(12)).unwrap_or(today);
         let meant = MEANT.replace("UNTIL", &until.to_string());
         let more = format!(
-            "# Voices are the same on every desktop: one depot for each language serves all three.\n{rules}\n{meant}\n{stand_in}"
+            "# Voices are the same on every desktop: one depot for each language serves all three.\n{rules}\n{BUNDLE_TARGET}\n{meant}\n{stand_in}"
         );
         let text = format!("{text}{more}");
         fs::write(&path, text).map_err(|e| CommandError::io("write lantern.toml", e))?;
