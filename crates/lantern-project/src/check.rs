@@ -20,6 +20,7 @@ use lantern_exports::gather::{Asked, gather};
 use lantern_exports::intake::Intake;
 use lantern_store::seal::{SealError, SourceEntry};
 
+use self::compare::stamp_hint;
 pub(crate) use self::compare::{PastReleases, forgotten, number_differs};
 use crate::divided::Divided;
 use crate::project::Project;
@@ -105,7 +106,8 @@ impl Project {
             let is_sealed = past.is_sealed(&divided, &digests, self.version(&edition).ok().as_ref());
             let judged = self.judge(&edition, None, &divided, &past, &mut cache, progress)?;
             if !is_sealed {
-                let differ = judged.claims.iter().filter_map(|(target, claims)| past.other_number(target, claims));
+                let differ =
+                    judged.claims.iter().filter_map(|(target, claims)| past.other_number(self, target, claims));
                 checked.findings.extend(differ.map(|(target, finding)| (Some(target), finding)));
             }
             checked.findings.extend(judged.findings);
@@ -183,7 +185,7 @@ impl Project {
             judged.claims.insert(intake.name.clone(), seen.claims);
         }
         let configured = version.cloned().map_or_else(|| self.version(edition), Ok);
-        let differ = configured.map(|version| other_versions(&version, &versions)).unwrap_or_default();
+        let differ = configured.map(|version| other_versions(self, &version, &versions)).unwrap_or_default();
         judged.findings.extend(differ.into_iter().map(|finding| (None, finding)));
         judged.findings.extend(two_for_one_system(divided).into_iter().map(|finding| (None, finding)));
         Ok(judged)
@@ -214,7 +216,7 @@ impl Project {
             past.last(target).is_some_and(|(last, _)| is_it(last))
         };
         let claims = judged.claims.iter().filter(|(target, claims)| !is_last(target, claims));
-        let differ = claims.filter_map(|(target, claims)| past.other_number(target, claims));
+        let differ = claims.filter_map(|(target, claims)| past.other_number(self, target, claims));
         judged.findings.extend(differ.map(|(target, finding)| (Some(target), finding)).collect::<Vec<_>>());
         judged.findings = self.not_accepted(judged.findings)?;
         Ok(judged)
@@ -365,20 +367,22 @@ fn console_window(seen: &TargetClaims) -> Option<Finding> {
 }
 
 /// Compares the versions that builds say of themselves with the one that the release gets: one finding for each.
-fn other_versions(wanted: &Version, versions: &[(String, Name)]) -> Vec<Finding> {
-    let mut by_version: BTreeMap<&str, Vec<&str>> = BTreeMap::new();
+fn other_versions(project: &Project, wanted: &Version, versions: &[(String, Name)]) -> Vec<Finding> {
+    let mut by_version: BTreeMap<&str, Vec<&Name>> = BTreeMap::new();
     let others = versions.iter().filter(|(inside, _)| !is_same_version(inside, wanted.as_str()));
     for (inside, target) in others {
-        by_version.entry(inside).or_default().push(target.as_str());
+        by_version.entry(inside).or_default().push(target);
     }
-    let finding = |(inside, targets): (&str, Vec<&str>)| {
+    let finding = |(inside, targets): (&str, Vec<&Name>)| {
         let calls = if targets.len() == 1 { "calls itself" } else { "call themselves" };
-        let what = format!("{} {calls} {}, and the release gets {wanted}", targets.join(", "), shown(inside));
-        Finding::of(
-            Code::VersionDiffers,
-            what,
-            "set the version in the engine and export again, or fix lantern.toml; for Android: stamp = true, and lantern writes it",
-        )
+        let what = format!(
+            "{} {calls} {}, and the release gets {wanted}",
+            targets.iter().map(|target| target.as_str()).collect::<Vec<_>>().join(", "),
+            shown(inside)
+        );
+        let stamp = stamp_hint(targets.iter().all(|target| project.can_be_stamped(target)));
+        let fix = format!("set the version in the engine and export again, or fix lantern.toml{stamp}");
+        Finding::of(Code::VersionDiffers, what, fix)
     };
     by_version.into_iter().map(finding).collect()
 }

@@ -200,7 +200,7 @@ impl Session {
         for (input, target) in inputs.iter().zip(targets) {
             let name = &target.target;
             if let Some(claims) = claims(name).filter(|claims: &&Claims| claims.is_other_number(number)) {
-                findings.push((Some(name.clone()), number_differs(name, claims, number)));
+                findings.push((Some(name.clone()), number_differs(self.project(), name, claims, number)));
             }
             if let Some((release, last)) = past.last(name).filter(|_| !is_same(input))
                 && self.has_nothing_of(target, last)?

@@ -92,6 +92,12 @@ impl Project {
         Ok(Some(Arc::new(AsConfigured { keyring: self.keyring()?, by_target, passphrases, opened })))
     }
 
+    /// Whether a target has a manifest that version and number can be written into.
+    pub(crate) fn can_be_stamped(&self, target: &Name) -> bool {
+        let form = self.config().targets.get(target).and_then(|target| Form::of_name(&target.export));
+        matches!(form, Some(Form::Package("apk" | "aab")))
+    }
+
     /// Whether a target's own manifest gets the version and the number.
     pub(crate) fn is_stamped_inside(&self, target: &Name) -> bool {
         self.config().targets.get(target).is_some_and(|target| target.stamp)

@@ -142,7 +142,7 @@ fn what_a_build_says_of_itself_must_agree_with_its_release() {
     error: the exports cannot be sealed: 1 error
 
       error: phone has the number 25 inside, and the release gets 2 (number-differs)
-      fix: set the number 2 in the engine and export again; for Android: stamp = true, and lantern writes it; or: lantern number --next 25
+      fix: set the number 2 in the engine and export again; or stamp = true, and lantern writes it; or: lantern number --next 25
     [exit status: 1]
     ");
     let codes = env.lantern(&["check"]).fails(1).stdout();

@@ -44,13 +44,18 @@ fn number_inside(store: &Store, target: &TargetRecord) -> Option<String> {
     said_by(contents.read_anywhere(entry))?.number()
 }
 
+/// What is added to a fix where lantern can write version and number itself.
+pub(crate) fn stamp_hint(can_be_stamped: bool) -> &'static str {
+    if can_be_stamped { "; or stamp = true, and lantern writes it" } else { "" }
+}
+
 /// Says that a build has another number inside than its release gets.
-pub(crate) fn number_differs(target: &Name, claims: &Claims, number: BuildNumber) -> Finding {
+pub(crate) fn number_differs(project: &Project, target: &Name, claims: &Claims, number: BuildNumber) -> Finding {
     let inside = shown(claims.number.as_deref().unwrap_or_default());
     let what = format!("{target} has the number {inside} inside, and the release gets {number}");
-    let fix = format!(
-        "set the number {number} in the engine and export again; for Android: stamp = true, and lantern writes it; or: lantern number --next {inside}"
-    );
+    let stamp = stamp_hint(project.can_be_stamped(target));
+    let fix =
+        format!("set the number {number} in the engine and export again{stamp}; or: lantern number --next {inside}");
     Finding::of(Code::NumberDiffers, what, fix)
 }
 
@@ -161,10 +166,10 @@ impl PastReleases {
     }
 
     /// Compares the number that a build has inside with the one that the release will get.
-    pub(super) fn other_number(&self, target: &Name, claims: &Claims) -> Option<(Name, Finding)> {
+    pub(super) fn other_number(&self, project: &Project, target: &Name, claims: &Claims) -> Option<(Name, Finding)> {
         let next = self.next.first()?;
         let is_other = self.next.iter().all(|number| claims.is_other_number(*number));
-        is_other.then(|| (target.clone(), number_differs(target, claims, *next)))
+        is_other.then(|| (target.clone(), number_differs(project, target, claims, *next)))
     }
 
     /// Compares the version that is to be given with those that players and testers have, and then against the last one
