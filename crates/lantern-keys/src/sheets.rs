@@ -329,22 +329,17 @@ impl Read {
         let wrong = || SheetError::Checksum { text: name.to_owned(), what: "the words were" };
         let found: Vec<&str> = text.split(|c: char| !c.is_alphabetic()).filter(|word| !word.is_empty()).collect();
         const LEN: usize = WORDS_HEAD + SECRET_LEN + WORDS_CHECK;
-        let (mut bytes, mut unknown) = (Zeroizing::new(Vec::new()), None);
-        for word in &found {
-            match words::byte(word) {
-                Ok(byte) => bytes.push(byte),
-                Err(near) => {
-                    let word = (*word).to_owned();
-                    unknown = unknown.or(Some(SheetError::Word { text: name.to_owned(), word, near }));
-                }
-            }
-        }
         // Anything has some of these words in it; a share has nothing else.
-        if bytes.len() < LEN / 2 || found.len() > 2 * LEN {
+        if found.len() > 2 * LEN {
             return Err(none());
         }
-        if let Some(error) = unknown {
-            return Err(error);
+        let bytes: Zeroizing<Vec<u8>> = Zeroizing::new(found.iter().filter_map(|word| words::byte(word)).collect());
+        if bytes.len() < LEN / 2 {
+            return Err(none());
+        }
+        if let Some(word) = found.iter().find(|word| words::byte(word).is_none()) {
+            let near = words::near(word);
+            return Err(SheetError::Word { text: name.to_owned(), word: (*word).to_owned(), near });
         }
         let Some((content, check)) = bytes.split_at_checked(LEN - WORDS_CHECK).filter(|_| bytes.len() == LEN) else {
             return Err(SheetError::NoShare { text: format!("{name}, with {} words,", bytes.len()) });
