@@ -186,6 +186,12 @@ fn encoded(text: &str, is_utf8: bool) -> Vec<u8> {
 
 #[cfg(test)]
 mod tests {
+    use std::io::Read;
+
+    use lantern_formats::android::Manifest;
+    use lantern_formats::zip;
+    use lantern_rehearsal::exports::{GameVersion, write_android};
+
     use super::*;
 
     /// A pool of these texts; one with a style has one of a single span over the first text.
@@ -253,5 +259,42 @@ mod tests {
     fn an_order_is_given_up() {
         let longer = with_text(&pool(&["ebb", "reeds"], IS_SORTED | IS_UTF8, false), "1").unwrap();
         assert_eq!(u32_at(&longer, 16).unwrap(), IS_UTF8);
+    }
+
+    /// The example's manifest, whose texts are UTF-16.
+    fn of_game() -> Vec<u8> {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("game.apk");
+        write_android(&path, GameVersion::Old, false).unwrap();
+        let mut file = std::fs::File::open(&path).unwrap();
+        let entry = zip::read(&mut file).unwrap().into_iter().find(|entry| entry.name == MANIFEST.as_bytes()).unwrap();
+        let mut bytes = Vec::new();
+        zip::open(file, &entry.packed).unwrap().read_to_end(&mut bytes).unwrap();
+        bytes
+    }
+
+    #[test]
+    fn a_manifest_in_either_encoding_is_stamped() {
+        let wide = of_game();
+        let found = chunks(&wide).unwrap().into_iter().find(|chunk| chunk.kind == POOL).unwrap();
+        let old = &wide[found.from..found.to];
+        let texts: Vec<String> = (0..place_at(old, 8).unwrap())
+            .map(|place| {
+                let from = place_at(old, 20).unwrap() + place_at(old, 28 + 4 * place).unwrap();
+                let len = usize::from(u16_at(old, from).unwrap());
+                let units: Vec<u16> = (0..len).map(|at| u16_at(old, from + 2 + 2 * at).unwrap()).collect();
+                String::from_utf16(&units).unwrap()
+            })
+            .collect();
+        let texts: Vec<&str> = texts.iter().map(String::as_str).collect();
+        let mut narrow = wide.clone();
+        narrow.splice(found.from..found.to, pool(&texts, IS_UTF8, false));
+        let len = sum(narrow.len()).unwrap();
+        write(&mut narrow, 4, &len.to_le_bytes()).unwrap();
+        assert_eq!(Manifest::read(&narrow).unwrap(), Manifest::read(&wide).unwrap());
+        let stamp = Stamp { version: "1.4.0-ó".to_owned(), number: 27 };
+        let [wide, narrow] = [wide, narrow].map(|bytes| Manifest::read(&stamped(&bytes, &stamp).unwrap()).unwrap());
+        assert_eq!((narrow.version_name.as_deref(), narrow.version_code), (Some("1.4.0-ó"), Some(27)));
+        assert_eq!(narrow, wide);
     }
 }
