@@ -284,8 +284,9 @@ impl Changing for AsConfigured {
             (true, true) => stamp::bundle(&open, &stamp_of(release)),
         };
         let edits = edits.map_err(|error| changing_error("stamped", target, &at, error))?;
-        // What the engine signed with this very key stays as it is.
-        if edits.is_empty() && signed_by(export) == Some(known.fingerprint().0) {
+        // What the engine signed with this very key stays as it is, unless a chain has to be in it.
+        let may_stay = edits.is_empty() && wanted.rotation.is_none();
+        if may_stay && signed_by(export) == Some(known.fingerprint().0) {
             return Ok(Vec::new());
         }
         let signer = self.signer(target, known)?;

@@ -754,3 +754,22 @@ fn a_certificate_that_ends_too_early_for_some_storefronts() {
     let said = phone.run(&["check"]).success().stdout();
     assert!(said.contains("some storefronts take none for Android that ends before 2033-10-23"), "{said}");
 }
+
+/// What the engine signed with the newer key alone lacks the chain, and devices that know the first would refuse it.
+#[test]
+fn what_came_signed_without_the_chain_is_signed_with_it() {
+    let phone = Phone::with_key();
+    phone.run(&["key", "new", "second", "--kind", "p-256"]).success();
+    phone.run(&["key", "rotate", "saltmarsh-mobile", "second", "keys.lineage"]).success();
+    let engine = Phone::new();
+    engine.0.pass_hours(24);
+    crate::env::copy(&phone.0.path("home/keys"), &engine.0.path("home/keys"));
+    engine.0.edit("lantern.toml", "sign = \"saltmarsh-mobile\"", "sign = \"second\"");
+    engine.run(&["prepare"]).success();
+    engine.run(&["releases", "write", "1.3.2", "out"]).success();
+    std::fs::copy(engine.0.path("out/saltmarsh.apk"), phone.0.path("exports/saltmarsh.apk")).unwrap();
+    let lineage = "sign = \"second\"\nlineage = \"keys.lineage\"";
+    phone.0.edit("lantern.toml", "sign = \"saltmarsh-mobile\"", lineage);
+    phone.run(&["prepare"]).success();
+    assert!(phone.inspected("1.3.2").to_string().contains("\"2, 3, 3.1\""));
+}
