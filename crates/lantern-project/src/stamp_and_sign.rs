@@ -302,7 +302,7 @@ impl Changing for AsConfigured {
         });
         let signed = match is_bundle {
             true => bundle_jar::sign(&open, &edits, &at, &*signer, progress),
-            false => apk::sign_rotated((&open, &edits), &at, &*signer, rotation.as_ref(), progress).map(|_| ()),
+            false => apk::sign((&open, &edits), &at, &*signer, rotation.as_ref(), progress).map(|_| ()),
         };
         signed.map_err(|error| changing_error("signed", target, &at, error))?;
         Ok(vec![Replacement { path: entry.source.path.clone(), at }])

@@ -18,7 +18,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     let passphrase = Passphrase::new(std::env::var("LANTERN_KEY_PASSPHRASE")?);
     let entry = pkcs12::read(&std::fs::read(key)?, &passphrase)?.remove(0);
     let begun = Instant::now();
-    let signed = apk::sign(&|| File::open(from), &Edits::new(), Path::new(to), &entry, &Silent)?;
+    let signed = apk::sign((&|| File::open(from), &Edits::new()), Path::new(to), &entry, None, &Silent)?;
     let took = begun.elapsed().as_secs_f64();
     let begun = Instant::now();
     let whole = reader::verify(&|| File::open(to))?;

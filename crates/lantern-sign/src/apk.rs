@@ -16,11 +16,11 @@ use lantern_formats::android::Manifest;
 use lantern_formats::apk as reader;
 use lantern_formats::hash::Hash;
 use lantern_formats::zip::write::ZipWriter;
-use lantern_formats::zip::{self, Method, ZipEntry};
+use lantern_formats::zip::{Method, ZipEntry};
 use lantern_keys::certificate;
 use lantern_keys::key::Signer;
 
-use crate::archive::{Edits, Opener, prefixed, readable};
+use crate::archive::{AGAIN, Edits, MANIFEST, Opener, manifest_of, prefixed, readable};
 use crate::digests::{self, Part};
 use crate::rotation::{self, Rotation};
 use crate::{SignError, bundle_jar, jar};
@@ -44,9 +44,6 @@ const NEWEST: u32 = 0x7fff_ffff;
 /// Multiples at which stored files and native libraries begin.
 const ALIGNMENT: u16 = 4;
 const LIBRARY_ALIGNMENT: u16 = 16 * 1024;
-const MANIFEST: &str = "AndroidManifest.xml";
-/// Largest manifest that is read, in bytes. Ours: real ones have some hundred kilobytes at most.
-const MAX_MANIFEST_LEN: u64 = 16 * 1024 * 1024;
 /// The end record without a comment.
 const END_LEN: u64 = 22;
 
@@ -57,25 +54,11 @@ pub struct Signed {
     pub schemes: Vec<u8>,
 }
 
-/// Signs a package into a new file, with other bytes for some of its files.
+/// Signs a package into a new file, with other bytes for some of its files; `rotation` says which keys came before the signer's.
 ///
 /// # Errors
 /// [`SignError`]; the new file is then of no use.
 pub fn sign<R: Read + Seek + Send>(
-    open: Opener<'_, R>,
-    edits: &Edits,
-    to: &Path,
-    signer: &dyn Signer,
-    progress: &dyn Progress,
-) -> Result<Signed, SignError> {
-    sign_rotated((open, edits), to, signer, None, progress)
-}
-
-/// As [`sign`], with a key that came after another one.
-///
-/// # Errors
-/// As [`sign`].
-pub fn sign_rotated<R: Read + Seek + Send>(
     (open, edits): (Opener<'_, R>, &Edits),
     to: &Path,
     signer: &dyn Signer,
@@ -114,17 +97,12 @@ fn alignment(entry: &ZipEntry) -> u16 {
 
 /// The oldest system that takes the package; what cannot be signed for it is refused.
 fn oldest_system<R: Read + Seek + Send>(open: Opener<'_, R>, entries: &[ZipEntry]) -> Result<u32, SignError> {
-    let again = "export it again";
     let manifest = entries.iter().find(|entry| entry.name == MANIFEST.as_bytes());
     let manifest =
-        manifest.ok_or_else(|| SignError::refused(format!("it has no {MANIFEST}, so it is not a package"), again))?;
-    if manifest.packed.len > MAX_MANIFEST_LEN {
-        return Err(SignError::refused(format!("its {MANIFEST} is larger than any real one"), again));
-    }
-    let mut bytes = Vec::new();
-    zip::open(open()?, &manifest.packed)?.read_to_end(&mut bytes)?;
+        manifest.ok_or_else(|| SignError::refused(format!("it has no {MANIFEST}, so it is not a package"), AGAIN))?;
+    let bytes = manifest_of(&mut open()?, manifest)?;
     let manifest = Manifest::read(&bytes)
-        .map_err(|error| SignError::refused(format!("{MANIFEST} cannot be read: {error}"), again))?;
+        .map_err(|error| SignError::refused(format!("{MANIFEST} cannot be read: {error}"), AGAIN))?;
     let oldest = manifest.min_sdk.unwrap_or(1);
     if oldest < SHA256_SINCE {
         let what = format!(

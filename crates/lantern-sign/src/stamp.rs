@@ -9,11 +9,10 @@ mod protobuf;
 use std::io::{Read, Seek};
 
 use lantern_formats::android::Manifest;
-use lantern_formats::zip::{self, ZipEntry};
 
 use crate::SignError;
 pub use crate::archive::Edits;
-use crate::archive::{Opener, readable};
+use crate::archive::{AGAIN, MANIFEST, Opener, manifest_of, readable};
 
 /// What is written.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -32,12 +31,10 @@ mod id {
     pub const NUMBER_MAJOR: u32 = 0x0101_0576;
 }
 
-/// The manifest of a package, and what the path of each module's ends with in a bundle.
-const MANIFEST: &str = "AndroidManifest.xml";
+/// What the path of each module's manifest ends with in a bundle.
 const OF_MODULE: &str = "/manifest/AndroidManifest.xml";
 /// The module that every bundle has; the others are for abilities that are delivered later.
 const BASE: &str = "base/manifest/AndroidManifest.xml";
-const AGAIN: &str = "export it again";
 
 /// Returns the manifest of a package as it is with the stamp; nothing where it says so already.
 ///
@@ -48,7 +45,7 @@ pub fn package<R: Read + Seek + Send>(open: Opener<'_, R>, stamp: &Stamp) -> Res
     let entries = readable(&mut from)?;
     let entry = entries.iter().find(|entry| entry.name == MANIFEST.as_bytes());
     let entry = entry.ok_or_else(|| SignError::refused(format!("it has no {MANIFEST}"), AGAIN))?;
-    let after = manifest(&bytes_of(&mut from, entry)?, stamp)?;
+    let after = manifest(&manifest_of(&mut from, entry)?, stamp)?;
     Ok(after.map(|after| (MANIFEST.to_owned(), after)).into_iter().collect())
 }
 
@@ -78,7 +75,7 @@ pub fn bundle<R: Read + Seek + Send>(open: Opener<'_, R>, stamp: &Stamp) -> Resu
     }
     for entry in entries {
         let Some(path) = std::str::from_utf8(&entry.name).ok().filter(|path| is_of_module(path)) else { continue };
-        let after = module(path, &bytes_of(&mut from, &entry)?, stamp)?;
+        let after = module(path, &manifest_of(&mut from, &entry)?, stamp)?;
         edits.extend(after.map(|after| (path.to_owned(), after)));
     }
     Ok(edits)
@@ -102,15 +99,6 @@ pub fn module(path: &str, before: &[u8], stamp: &Stamp) -> Result<Option<Vec<u8>
 /// Whether a path is the manifest of a bundle's module.
 fn is_of_module(path: &str) -> bool {
     path.strip_suffix(OF_MODULE).is_some_and(|module| !module.is_empty() && !module.contains('/'))
-}
-
-fn bytes_of<R: Read + Seek + Send>(from: &mut R, entry: &ZipEntry) -> Result<Vec<u8>, SignError> {
-    if entry.packed.len > lantern_formats::android::MAX_MANIFEST_LEN {
-        return Err(SignError::refused("its manifest is larger than any real one", AGAIN));
-    }
-    let mut bytes = Vec::new();
-    zip::open(from, &entry.packed)?.read_to_end(&mut bytes)?;
-    Ok(bytes)
 }
 
 /// What is said of a manifest that has no place for what is to be written.

@@ -107,7 +107,7 @@ pub fn page(
         false => format!("updates of {} are signed with it", escaped(&games.join(" and "))),
     };
     out.push_str(&format!(
-        "<p>What the key is for: {what}. If it is lost, no player&#39;s device will ever take an update again. If somebody else puts {needed} sheets \
+        "<p>What the key is for: {what}. If it is lost, no player&#39;s device will ever take an update again. If someone else puts {needed} sheets \
          together, they can sign in your name: no passphrase is needed. Keep this sheet apart from the others, dry and dark, \
          and tell nobody who does not have to know.</p>\n"
     ));

@@ -60,6 +60,8 @@ mod installing;
 #[cfg(test)]
 mod keeping;
 #[cfg(test)]
+mod key_chains;
+#[cfg(test)]
 mod keys;
 #[cfg(test)]
 mod knowing;

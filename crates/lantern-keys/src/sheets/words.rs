@@ -67,7 +67,7 @@ mod tests {
     }
 
     #[test]
-    fn words_are_told_apart() {
+    fn no_word_is_mistaken_for_another() {
         assert!(WORDS.is_sorted() && WORDS.iter().all(|word| (4..=8).contains(&word.len())));
         let begin: BTreeSet<&str> = WORDS.iter().map(|word| &word[..4]).collect();
         assert_eq!(begin.len(), WORDS.len());

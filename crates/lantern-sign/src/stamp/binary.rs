@@ -4,8 +4,9 @@
 //! A number is written where the old one stands. A text is added to the end of the string pool, so that no index changes; what
 //! stood there before may be meant elsewhere, and stays.
 
-use super::{MANIFEST, Stamp, id, lacks, unread};
+use super::{Stamp, id, lacks, unread};
 use crate::SignError;
+use crate::archive::MANIFEST;
 
 const WHOLE: u16 = 0x0003;
 const POOL: u16 = 0x0001;

@@ -26,7 +26,7 @@ fn own(entry: &Entry) -> &[u8] {
 }
 
 fn sign(from: &Path, to: &Path, signer: &Entry, rotation: &Rotation<'_>) -> Result<apk::Signed, SignError> {
-    apk::sign_rotated((&|| File::open(from), &Edits::new()), to, signer, Some(rotation), &Silent)
+    apk::sign((&|| File::open(from), &Edits::new()), to, signer, Some(rotation), &Silent)
 }
 
 fn read(path: &Path) -> Vec<Scheme> {

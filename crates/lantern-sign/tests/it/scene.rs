@@ -85,7 +85,7 @@ pub fn unpacked(path: &Path) -> Vec<(String, Method, Vec<u8>)> {
 }
 
 pub fn sign(from: &Path, to: &Path, signer: &dyn Signer) -> Result<apk::Signed, SignError> {
-    apk::sign(&|| File::open(from), &Edits::new(), to, signer, &Silent)
+    apk::sign((&|| File::open(from), &Edits::new()), to, signer, None, &Silent)
 }
 
 pub fn sign_bundle(from: &Path, to: &Path, signer: &dyn Signer) -> Result<(), SignError> {

@@ -45,7 +45,7 @@ fn a_stamped_package_says_what_was_written_and_is_signed_with_it() {
     for (oldest, schemes) in [(21, &[1, 2, 3][..]), (26, &[2, 3])] {
         let (from, to) = (folder.package(oldest), folder.path("signed.apk"));
         let edits = of_package(&from, &stamp("1.4.1-rc.2", 2_100_000_000)).unwrap();
-        let signed = apk::sign(&|| File::open(&from), &edits, &to, &rsa(), &Silent).unwrap();
+        let signed = apk::sign((&|| File::open(&from), &edits), &to, &rsa(), None, &Silent).unwrap();
         assert_eq!(signed.schemes, schemes, "scheme 1 covers the new manifest, and not the old one");
         assert!(reader::verify(&|| File::open(&to)).unwrap().iter().all(|scheme| scheme.wrong.is_none()));
         let (before, after) = (manifest(&from), manifest(&to));

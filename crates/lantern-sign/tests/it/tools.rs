@@ -66,7 +66,7 @@ fn python_reads_and_verifies_a_package() {
         let rotation = Rotation { first: &first, lineage: &lineage, since };
         let from = folder.package(26);
         let open = || fs::File::open(&from);
-        apk::sign_rotated((&open, &Edits::new()), &to, &next, Some(&rotation), &Silent).unwrap();
+        apk::sign((&open, &Edits::new()), &to, &next, Some(&rotation), &Silent).unwrap();
         assert!(run("python3", &[script, to.to_str().unwrap()]), "{since}");
     }
 }

@@ -63,7 +63,7 @@ fn packages_of_others_are_signed_again() {
                 },
                 Algorithm::Rsa(_) => Edits::new(),
             };
-            match apk::sign(&open, &edits, &at, &key, &Silent) {
+            match apk::sign((&open, &edits), &at, &key, None, &Silent) {
                 Ok(_) => {
                     let schemes = reader::verify(&|| File::open(&at)).unwrap();
                     assert!(schemes.iter().all(|scheme| scheme.wrong.is_none()), "{path:?}: {schemes:?}");
