@@ -69,9 +69,10 @@ struct Bags {
     count: usize,
 }
 
-/// Whether bytes begin as such a file does.
+/// Whether bytes begin as such a file does: a sequence whose length has its long form, as one with a key in it must. No text begins
+/// so, while one may well begin with the character `0`, which is a sequence's tag.
 pub(crate) fn may_be(bytes: &[u8]) -> bool {
-    bytes.first() == Some(&der::SEQUENCE)
+    matches!(bytes, [der::SEQUENCE, 0x80..=0x84, ..])
 }
 
 /// Reads the keys of a file.

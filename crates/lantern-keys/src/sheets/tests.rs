@@ -113,6 +113,20 @@ fn numbers_that_cannot_be() {
     assert_eq!(Set::of(&KEY, 16, 16, ROUNDS).unwrap().shares.len(), 16);
 }
 
+/// A text that begins with the character `0` begins as a PKCS #12 file does.
+#[test]
+fn a_text_is_not_taken_for_the_encrypted_key() {
+    let read = |text: &str| Read::default().file("notes.txt", text.as_bytes());
+    assert!(matches!(read("0 sheets found"), Err(SheetError::NoShare { .. })));
+    assert!(matches!(read("0"), Err(SheetError::NoShare { .. })));
+    let text = format!("0 is the number of this sheet\n{}", line(1));
+    let mut three = Read::default();
+    for text in [text, line(2), line(3), store()] {
+        three.file("sheet", text.as_bytes()).unwrap();
+    }
+    three.open().unwrap();
+}
+
 #[test]
 fn nothing_secret_is_shown() {
     let shown = format!("{:?} {:?} {:?}", *SET, SET.shares[0], read(&[line(1), line(2), line(3), store()]));
