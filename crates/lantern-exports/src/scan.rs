@@ -192,7 +192,7 @@ fn program(mut from: &mut dyn ReadSeek, is_verified: bool) -> Result<Found, Form
             out.debug_runtime = details.debug_runtime().map(str::to_owned);
             out.ids.extend(details.symbols.as_ref().map(|symbols| symbols.id.to_vec()));
             if !is_verified {
-                out.signature_wrong = pe::verify(from, &details)?.and_then(|signer| signer.wrong);
+                out.signature_wrong = pe::verify(from, &details)?.and_then(|signed| signed.signer.wrong);
             }
             out.libraries = details.libraries;
         }

@@ -21,8 +21,18 @@ pub struct Key {
     /// As X.509 writes it.
     pub public: Vec<u8>,
     pub certificate: Vec<u8>,
-    /// The name of the certificate's subject, which is its issuer, too.
+    /// The name of the certificate's subject.
     pub name: Vec<u8>,
+    /// The name of who issued the certificate.
+    pub issuer: Vec<u8>,
+    /// Certificates above it that go into its messages.
+    pub above: Vec<Vec<u8>>,
+}
+
+/// For whom a certificate is: an extension with one purpose.
+fn purpose(oid: &[u8]) -> Vec<u8> {
+    let extension = der(0x30, &[&[6, 3, 0x55, 0x1d, 0x25], &der(0x04, &[&der(0x30, &[oid])])]);
+    der(0xa3, &[&der(0x30, &[&extension])])
 }
 
 pub fn der(tag: u8, parts: &[&[u8]]) -> Vec<u8> {
@@ -39,18 +49,35 @@ pub fn der(tag: u8, parts: &[&[u8]]) -> Vec<u8> {
 impl Key {
     /// A fresh key with a certificate that says this name.
     pub fn new(name: &str) -> Self {
+        Self::of(name, None, None)
+    }
+
+    /// One for time stamps.
+    pub fn clock(name: &str) -> Self {
+        Self::of(name, None, Some("1.3.6.1.5.5.7.3.8"))
+    }
+
+    /// A fresh key whose certificate is issued by another key.
+    pub fn below(above: &Self, name: &str) -> Self {
+        Self::of(name, Some(above), None)
+    }
+
+    fn of(name: &str, above: Option<&Self>, for_what: Option<&str>) -> Self {
         let document = EcdsaKeyPair::generate_pkcs8(&ECDSA_P256_SHA256_ASN1_SIGNING, &SystemRandom::new()).unwrap();
         let pair = EcdsaKeyPair::from_pkcs8(&ECDSA_P256_SHA256_ASN1_SIGNING, document.as_ref()).unwrap();
         let public = pair.public_key().as_der().unwrap().as_ref().to_vec();
         let algorithm = der(0x30, &[&[6, 8, 0x2a, 0x86, 0x48, 0xce, 0x3d, 4, 3, 2]]);
         let common_name = der(0x30, &[&[6, 3, 0x55, 4, 3], &der(0x0c, &[name.as_bytes()])]);
         let name = der(0x30, &[&der(0x31, &[&common_name])]);
-        let time = der(0x17, &[b"261123120000Z"]);
-        let validity = der(0x30, &[&time, &time]);
-        let body = der(0x30, &[&[0xa0, 3, 2, 1, 2, 2, 1, 1], &algorithm, &name, &validity, &name, &public]);
-        // Nobody looks at the certificate's own signature: the key in it is what counts.
-        let certificate = der(0x30, &[&body, &algorithm, &[3, 2, 0, 0]]);
-        Self { pair, public, certificate, name }
+        let validity = der(0x30, &[&der(0x17, &[b"261123000000Z"]), &der(0x17, &[b"261124000000Z"])]);
+        let issuer = above.map_or_else(|| name.clone(), |above| above.name.clone());
+        let purpose = for_what.map(|what| purpose(&oid(what))).unwrap_or_default();
+        let head = [0xa0, 3, 2, 1, 2, 2, 1, 1];
+        let body = der(0x30, &[&head, &algorithm, &issuer, &validity, &name, &public, &purpose]);
+        let signature = above.map_or(&pair, |above| &above.pair).sign(&SystemRandom::new(), &body).unwrap();
+        let certificate = der(0x30, &[&body, &algorithm, &der(0x03, &[&[0], signature.as_ref()])]);
+        let above = above.map(|above| [vec![above.certificate.clone()], above.above.clone()].concat());
+        Self { pair, public, certificate, name, issuer, above: above.unwrap_or_default() }
     }
 
     pub fn sign(&self, message: &[u8]) -> Vec<u8> {
@@ -70,13 +97,13 @@ impl Key {
         let signature = self.sign(&der(0x31, &[&attributes]));
         let unsigned = unsigned(&signature).map(|attribute| der(0xa1, &[&attribute])).unwrap_or_default();
         let algorithm = der(0x30, &[&oid("1.2.840.10045.4.3.2")]);
-        let who = der(0x30, &[&self.name, &[2, 1, 1]]);
+        let who = der(0x30, &[&self.issuer, &[2, 1, 1]]);
         let signature = der(0x04, &[&signature]);
         let signer =
             der(0x30, &[&[2, 1, 1], &who, &sha256, &der(0xa0, &[&attributes]), &algorithm, &signature, &unsigned]);
         let embedded = embedded.map(|content| der(0xa0, &[content])).unwrap_or_default();
         let inner = der(0x30, &[&oid(kind), &embedded]);
-        let certificates = der(0xa0, &[&self.certificate]);
+        let certificates = der(0xa0, &[&self.certificate, &self.above.concat()]);
         let data = der(0x30, &[&[2, 1, 1], &der(0x31, &[&sha256]), &inner, &certificates, &der(0x31, &[&signer])]);
         der(0x30, &[&oid("1.2.840.113549.1.7.2"), &der(0xa0, &[&data])])
     }

@@ -184,10 +184,15 @@ fn who(verified: &SignatureVerified) -> Table {
         Fact::CertifiedBy,
         Fact::CertificateExpires,
         Fact::TimeStamp,
+        Fact::TimeStampBy,
+        Fact::AlsoSignedBy,
+        Fact::Appended,
+        Fact::NotCovered,
+        Fact::NotVerified,
         Fact::Fingerprint,
         Fact::PreviousKey,
     ] {
-        if let Some(says) = fact(verified, about) {
+        for (_, says) in seen.facts.iter().filter(|(fact, _)| *fact == about) {
             table.row([faint(about.label()), says.to_owned()]);
         }
     }

@@ -47,6 +47,11 @@ facts! {
     Permissions "permissions", "Permissions that a package asks for.";
     CertifiedBy "certified by", "The chain of issuers.";
     CertificateExpires "certificate expires", "The last day of the certificate.";
+    TimeStampBy "time stamp by", "The authority of the time stamp, and the chain of issuers above it.";
+    AlsoSignedBy "also signed by", "Who made a further signature that lies in the first one.";
+    NotVerified "not verified", "What nothing verifies of a signature.";
+    NotCovered "not covered", "What of the file no signature covers.";
+    Appended "appended", "What lies behind a program in its file, and whether its signature covers it.";
     TimeStamp "time stamp", "When it was signed, as an authority says.";
     FileVersion "file version", "The version of the file, beside that of the product.";
     Company "company", "The company name in the version resource.";

@@ -14,15 +14,31 @@ pub(super) fn say(signer: &Signer, is_intact: bool, out: &mut Inspected) {
     let whose = Some(whose).filter(|whose| !whose.is_empty()).map(shown);
     out.signature = Signature::Identity { whose, is_intact: Some(is_intact) };
     if !signer.chain.is_empty() {
-        let chain: Vec<String> = signer.chain.iter().map(|name| shown(name)).collect();
-        out.facts.push((Fact::CertifiedBy, chain.join(", by ")));
+        out.facts.push((Fact::CertifiedBy, chain_of(&signer.chain)));
     }
     if !signer.subject.is_empty() {
         out.facts.push((Fact::CertificateExpires, day(signer.valid.1)));
     }
     out.facts.extend(signer.stamped.map(|time| (Fact::TimeStamp, day(time))));
+    if !signer.stamped_by.is_empty() {
+        out.facts.push((Fact::TimeStampBy, chain_of(&signer.stamped_by)));
+    }
     let old = signer.stamped_unverified.map(|time| format!("{}, of an older kind, not verified", day(time)));
     out.facts.extend(old.map(|says| (Fact::TimeStamp, says)));
+    out.facts.extend(signer.unverified.iter().map(|what| (Fact::NotVerified, shown(what))));
+}
+
+fn chain_of(names: &[String]) -> String {
+    let names: Vec<String> = names.iter().map(|name| shown(name)).collect();
+    names.join(", by ")
+}
+
+/// Says that someone else signed as well.
+pub(super) fn say_other(signer: &Signer, out: &mut Inspected) {
+    let whose = common_name(&signer.subject).unwrap_or(&signer.subject);
+    let chain = if signer.chain.is_empty() { String::new() } else { format!(", by {}", chain_of(&signer.chain)) };
+    out.facts.push((Fact::AlsoSignedBy, format!("{}{chain}", shown(whose))));
+    out.facts.extend(signer.unverified.iter().map(|what| (Fact::NotVerified, shown(what))));
 }
 
 /// A moment, from seconds since 1970; what is beyond all calendars is the last one.

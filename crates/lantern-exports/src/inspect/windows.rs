@@ -1,7 +1,10 @@
 //! Windows programs.
 
+use std::io::SeekFrom;
+
 use lantern_core::finding::{Code, Finding};
 use lantern_core::path::shown;
+use lantern_core::size::Size;
 use lantern_formats::pe::{self, Details, Subsystem};
 
 use super::{Fact, Inspected, LIBRARY, Signature, broken, icon_findings, missing_libraries, signature_broken, signer};
@@ -43,11 +46,21 @@ pub(super) fn program(mut from: &mut dyn ReadSeek, export: Option<&Export>, name
     if details.is_managed {
         out.facts.push((Fact::Needs, "the .NET runtime".to_owned()));
     }
+    appended(&mut from, &details, out);
     signature(&mut from, &details, name, out);
     if let Some(symbols) = &details.symbols {
         out.facts.push((Fact::DebugData, shown(symbols.path.rsplit(['/', '\\']).next().unwrap_or(&symbols.path))));
     }
     out.findings.extend(findings(&details, export, name, is_program));
+}
+
+/// Says what lies behind the program in its file: engines put a game's data there.
+fn appended(from: &mut dyn ReadSeek, details: &Details, out: &mut Inspected) {
+    let end = details.signature.map(|(table, _)| table).or_else(|| from.seek(SeekFrom::End(0)).ok());
+    // Up to seven zeros fill the file up before a signature.
+    let len = end.and_then(|end| end.checked_sub(details.sections_end)).filter(|len| *len >= 8);
+    let says = if details.signature.is_some() { ", before its signature, which covers it" } else { "" };
+    out.facts.extend(len.map(|len| (Fact::Appended, format!("{} of data behind the program{says}", Size(len)))));
 }
 
 /// Verifies the signature.
@@ -60,13 +73,16 @@ fn signature(mut from: &mut dyn ReadSeek, details: &Details, name: &str, out: &m
             return out.findings.extend(broken(name, &error));
         }
     };
-    signer::say(&seen, seen.wrong.is_none(), out);
+    signer::say(&seen.signer, seen.signer.wrong.is_none(), out);
     let whose = format!("the signature of {}", shown(name));
-    match &seen.wrong {
+    match &seen.signer.wrong {
         Some(why) => out.findings.push(signature_broken(&whose, why)),
         None => {
+            seen.others.iter().for_each(|other| signer::say_other(other, out));
+            let outside = "the checksum in its head, and the place of its signature";
+            out.facts.push((Fact::NotCovered, outside.to_owned()));
             out.verified.push(name.to_owned());
-            signer::judge(&seen, &whose, out);
+            signer::judge(&seen.signer, &whose, out);
         }
     }
 }

@@ -1,6 +1,9 @@
 use proptest::prelude::*;
 use sha2::{Digest, Sha256};
 
+use x509_cert::der::{Reader, SliceReader};
+
+use super::ber::{CERTIFICATES, MAX_MEMBERS};
 use super::*;
 use crate::samples::{Key, attribute, der, oid, plain};
 
@@ -28,7 +31,7 @@ fn what_was_signed_and_what_was_not() {
 
 #[test]
 fn a_time_stamp_counts_when_it_is_of_this_signature() {
-    let (key, clock) = (Key::new("Paper Heron"), Key::new("Noon Gun"));
+    let (key, clock) = (Key::new("Paper Heron"), Key::clock("Noon Gun"));
     let with = |time: &[u8], of: Option<&[u8]>| {
         let beside = |signature: &[u8]| Some(attribute(STAMP, &token(&clock, of.unwrap_or(signature), time)));
         Message::read(&key.message(DATA, None, b"a letter", &beside)).unwrap().verify(b"a letter")
@@ -40,6 +43,52 @@ fn a_time_stamp_counts_when_it_is_of_this_signature() {
     assert_eq!(other.stamped, None);
     assert!(other.wrong.unwrap().contains("of another signature"));
     assert!(with(b"at noon", None).wrong.unwrap().contains("cannot be read"));
+}
+
+#[test]
+fn a_time_stamp_is_of_an_authority_for_them() {
+    let stamped = |clock: &Key, time: &[u8]| {
+        let beside = |signature: &[u8]| Some(attribute(STAMP, &token(clock, signature, time)));
+        let message = Key::new("Paper Heron").message(DATA, None, b"a letter", &beside);
+        Message::read(&message).unwrap().verify(b"a letter")
+    };
+    let good = stamped(&Key::clock("Noon Gun"), b"20261123120000Z");
+    assert_eq!((good.wrong, good.stamped_by), (None, vec!["Noon Gun".to_owned(); 2]));
+    let other = stamped(&Key::new("Noon Gun"), b"20261123120000Z");
+    assert!(other.wrong.unwrap().contains("not one for time stamps"));
+    let late = stamped(&Key::clock("Noon Gun"), b"20261125120000Z");
+    assert!(late.wrong.unwrap().contains("not valid at that time"));
+}
+
+#[test]
+fn every_certificate_of_a_chain_was_signed_by_the_one_above() {
+    let root = Key::new("Harbour Office");
+    let middle = Key::below(&root, "Harbour Office 2");
+    let key = Key::below(&middle, "Paper Heron");
+    let verify = |key: &Key| {
+        let message = key.message(DATA, None, b"a letter", &plain);
+        Message::read(&message).unwrap().verify(b"a letter")
+    };
+    let whole = verify(&key);
+    assert_eq!((&whole.wrong, &whole.unverified), (&None, &Vec::new()));
+    assert_eq!(whole.chain, ["Harbour Office 2", "Harbour Office"]);
+    // The key of a certificate of the chain, and the signature of the highest.
+    for (place, at, name) in [(0, "public", "Paper Heron"), (1, "end", "Harbour Office")] {
+        let mut key = Key::below(&middle, "Paper Heron");
+        let len = key.above[place].len();
+        let own = if place == 0 { &middle.public } else { &root.public };
+        let public = key.above[place].windows(own.len()).position(|w| w == own).unwrap() + own.len() - 1;
+        key.above[place][if at == "end" { len - 1 } else { public }] ^= 1;
+        let why = verify(&key).wrong.unwrap();
+        assert!(why.contains(&format!("the certificate of {name} in it was not signed")), "{why}");
+    }
+    let mut short = Key::below(&middle, "Paper Heron");
+    short.above.truncate(1);
+    assert_eq!((verify(&short).wrong, verify(&short).chain.len()), (None, 2));
+    // One that belongs to nothing is told.
+    short.above.push(Key::new("Old Pier").certificate);
+    let top = "who signed the certificate of Harbour Office 2, whose issuer is not in it";
+    assert_eq!(verify(&short).unverified, [top, "the certificate of Old Pier, which it does not need"]);
 }
 
 #[test]

@@ -72,6 +72,8 @@ pub struct Details {
     pub is_managed: bool,
     /// Where its certificate table lies, as file offset and length.
     pub signature: Option<(u64, u64)>,
+    /// Where the last of its sections ends in the file: what lies behind, before the signature, was appended to it.
+    pub sections_end: u64,
     /// Where the checksum and the entry of that table lie: no signature covers them.
     pub(crate) unsigned_at: (u64, u64),
 }
@@ -137,6 +139,7 @@ impl Details {
             let mut value = |by: u64| fields.u32(at + by, "a section");
             sections.push(Section { size: value(8)?, address: value(12)?, stored: value(16)?, offset: value(20)? });
         }
+        let sections_end = sections.iter().map(|s| u64::from(s.offset) + u64::from(s.stored)).max().unwrap_or(0);
         let mut image = Image { fields, sections, directories };
         let (mut version, mut icon_sizes) = (None, Vec::new());
         if let Some((address, _)) = image.directory(RESOURCE)
@@ -155,6 +158,7 @@ impl Details {
             symbols: image.symbols()?,
             is_managed: image.directory(CLR).is_some(),
             signature,
+            sections_end,
             unsigned_at: (optional + 64, optional + counted_at + 4 + SECURITY as u64 * 8),
         })
     }
