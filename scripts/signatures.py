@@ -1,10 +1,11 @@
 #!/usr/bin/env python3
-"""Verifies the signatures of Android packages and bundles from the specifications alone: nothing of lantern is used.
+"""Verifies the signatures of Android packages and bundles, and of Windows programs, from the specifications alone: nothing of
+lantern is used.
 
-    scripts/signatures.py PACKAGE...
+    scripts/signatures.py [--authority CERTIFICATE.pem] FILE...
 
-Digests are recomputed with Python's own library; `openssl` verifies what keys have signed. Prints a line for each scheme, and
-fails when one does not hold or a package has none.
+Digests are recomputed with Python's own library; `openssl` verifies what keys have signed, and time stamps where the certificate of
+their authority is given. Prints a line for each scheme, and fails when one does not hold or a file has none.
 """
 import base64
 import hashlib
@@ -169,10 +170,124 @@ def file_by_file(path):
             yield 1, holds, hashlib.sha256(certificate).hexdigest()
 
 
+def value(data, at):
+    """A value of DER (X.690): its tag, its content, all of it, and where the next one begins."""
+    tag, size, head = data[at], data[at + 1], 2
+    if size >= 0x80:
+        head += size & 0x7F
+        size = int.from_bytes(data[at + 2 : at + head], "big")
+    end = at + head + size
+    if end > len(data):
+        raise ValueError("a value is longer than what holds it")
+    return tag, data[at + head : end], data[at:end], end
+
+
+def values(data):
+    at = 0
+    while at < len(data):
+        tag, content, whole, at = value(data, at)
+        yield tag, content, whole
+
+
+def of_der(tag, content):
+    size = len(content)
+    head = bytes([size]) if size < 0x80 else b"\x82" + struct.pack(">H", size)
+    return bytes([tag]) + head + content
+
+
+SIGNED_DATA = bytes.fromhex("06092a864886f70d010702")
+INDIRECT_DATA = bytes.fromhex("060a2b060104018237020104")
+TIME_STAMP = bytes.fromhex("060a2b060104018237030301")
+NAMES = {"608648016503040201": "sha256", "608648016503040202": "sha384", "608648016503040203": "sha512", "2b0e03021a": "sha1"}
+
+
+def image_digest(data, name):
+    """"Calculating the PE Image Hash": all but the checksum, the entry of the certificate table, and that table. Returns the digest,
+    the table, and whether the checksum is right."""
+    (head,) = struct.unpack_from("<I", data, 0x3C)
+    optional = head + 24
+    entry = optional + (112 if data[optional : optional + 2] == b"\x0b\x02" else 96) + 32
+    table, size = struct.unpack_from("<II", data, entry)
+    if table % 8 or table + size != len(data):
+        raise ValueError("the table does not lie at the end")
+    checksum = optional + 64
+    covered = data[:checksum] + data[checksum + 4 : entry] + data[entry + 8 : table]
+    zeroed = data[:checksum] + bytes(4) + data[checksum + 4 :] + bytes(len(data) % 2)
+    total = sum(struct.unpack(f"<{len(zeroed) // 2}H", zeroed))
+    while total >> 16:
+        total = (total & 0xFFFF) + (total >> 16)
+    (stated,) = struct.unpack_from("<I", data, checksum)
+    return hashlib.new(name, covered).digest(), data[table:], stated == total + len(data)
+
+
+def program(data, authority):
+    """A signed program: ("program", whether it holds, fingerprint)."""
+    (head,) = struct.unpack_from("<I", data, 0x3C)
+    entry = head + 24 + (112 if data[head + 24 : head + 26] == b"\x0b\x02" else 96) + 32
+    table, size = struct.unpack_from("<II", data, entry)
+    if not table:
+        return
+    length, revision, kind = struct.unpack_from("<IHH", data, table)
+    if (revision, kind) != (0x0200, 2) or length > size:
+        raise ValueError("the table is of another kind")
+    _, message, _, _ = value(data[table + 8 : table + length], 0)
+    oid, explicit = values(message)
+    if oid[2] != SIGNED_DATA:
+        raise ValueError("not a signed message")
+    parts_of = list(values(list(values(explicit[1]))[0][1]))
+    version, hashes, content, certificates, signers = parts_of[0], parts_of[1], parts_of[2], parts_of[3], parts_of[-1]
+    kind, embedded = values(content[1])
+    if kind[2] != INDIRECT_DATA:
+        raise ValueError("not about a program")
+    (indirect,) = values(embedded[1])
+    stated = list(values(list(values(indirect[1]))[1][1]))
+    name = NAMES[list(values(stated[0][1]))[0][1].hex()]
+    digest, _, checksum_holds = image_digest(data, name)
+    holds = stated[1][1] == digest and checksum_holds
+    # openssl reads contents of bytes alone: without its content, the message is one about bytes that lie elsewhere.
+    bare = of_der(0x30, version[2] + hashes[2] + of_der(0x30, kind[2]) + b"".join(part[2] for part in parts_of[3:]))
+    bare = of_der(0x30, SIGNED_DATA + of_der(0xA0, bare))
+    with tempfile.TemporaryDirectory() as folder:
+        folder = Path(folder)
+        (folder / "content").write_bytes(indirect[1])
+        (folder / "message").write_bytes(bare)
+        verified, _ = openssl(
+            "cms", "-verify", "-binary", "-inform", "DER", "-in", str(folder / "message"), "-content", str(folder / "content"),
+            "-noverify", "-out", "/dev/null", "-signer", str(folder / "signer"),
+        )
+        holds = holds and verified
+        certificate = b""
+        if verified:
+            _, certificate = openssl("x509", "-outform", "DER", data=(folder / "signer").read_bytes())
+        info = list(values(list(values(signers[1]))[0][1]))
+        beside = [part for part in info if part[0] == 0xA1]
+        for attribute in values(beside[0][1]) if beside else []:
+            name, members = values(attribute[1])
+            if name[2] != TIME_STAMP:
+                continue
+            (signature,) = [part[1] for part in info if part[0] == 0x04]
+            (folder / "signature").write_bytes(signature)
+            (folder / "token").write_bytes(members[1])
+            if authority:
+                stamped, _ = openssl(
+                    "ts", "-verify", "-data", str(folder / "signature"), "-token_in", "-in", str(folder / "token"),
+                    "-CAfile", authority,
+                )
+                holds = holds and stamped
+            yield "time stamp", holds, "verified" if authority else "not verified: its authority's certificate is not given"
+    yield "program", holds, hashlib.sha256(certificate).hexdigest()
+
+
 def main():
-    wrong = False
-    for path in sys.argv[1:]:
-        found = [*file_by_file(path), *whole_file(Path(path).read_bytes())]
+    wrong, paths, authority = False, sys.argv[1:], None
+    if paths[:1] == ["--authority"]:
+        authority, paths = paths[1], paths[2:]
+    for path in paths:
+        data = Path(path).read_bytes()
+        if data[:2] == b"MZ":
+            found = list(program(data, authority))
+        else:
+            found = [*file_by_file(path), *whole_file(data)]
         for scheme, holds, fingerprint in found:
             print(f"{path}: scheme {scheme} {'holds' if holds else 'DOES NOT HOLD'}, {fingerprint}")
             wrong |= not holds

@@ -194,11 +194,6 @@ impl Message {
         self.data.version == CmsVersion::V1
     }
 
-    /// Whether the list of hash functions at its start has this one.
-    pub fn is_stated_to_be_with(&self, hash: Hash) -> bool {
-        self.data.digest_algorithms.iter().any(|algorithm| hash_of(algorithm.oid) == Some(hash))
-    }
-
     /// Verifies that its one signer has signed this content, and that each certificate of its chain was signed by the one above it,
     /// as far as they are there.
     pub fn verify(&self, content: &[u8]) -> Signer {
@@ -240,8 +235,11 @@ impl Message {
             let subject = of.certificate.tbs_certificate.subject.to_string();
             format!("the certificate of {}, which it does not need", common_name(&subject).unwrap_or(&subject))
         });
+        let is_listed = self.data.digest_algorithms.iter().any(|known| known.oid == info.digest_alg.oid);
+        // off-spec: RFC 5652, section 5.1, wants each signer's function in the list; some authorities leave it out.
+        let unlisted = (!is_listed).then(|| "its list of hash functions, which lacks the one it is made with".to_owned());
         let lists = self.data.crls.iter().map(|_| "a list of revoked certificates".to_owned());
-        others.chain(spare).chain(lists).collect()
+        others.chain(spare).chain(unlisted).chain(lists).collect()
     }
 
     fn certificate(&self, info: &SignerInfo) -> Option<(usize, &Embedded)> {
@@ -269,6 +267,12 @@ impl Message {
         content: &[u8],
     ) -> Option<&'static str> {
         let Some(hash) = hash_of(info.digest_alg.oid) else { return Some(UNKNOWN) };
+        // RFC 5754, section 2: a hash function has no parameters, or NULL. RFC 5652, section 5.1: there is no second version.
+        let mut stated = self.data.digest_algorithms.iter().chain([&info.digest_alg]);
+        let is_bare = stated.all(|hash| hash.parameters.as_ref().is_none_or(|any| any.tag() == Tag::Null));
+        if !is_bare || matches!(self.data.version, CmsVersion::V0 | CmsVersion::V2) {
+            return Some("what it says of itself cannot be");
+        }
         if !chain::is_with(info.signature_algorithm.oid, hash) {
             return Some(UNKNOWN);
         }

@@ -190,7 +190,16 @@ pub fn signature_algorithm(algorithm: Algorithm, hash: Hash) -> Vec<u8> {
     }
 }
 
-/// Makes a certificate that a key signs for itself: version 3, for signatures and for code alone.
+/// What a certificate is for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Purpose {
+    /// Signing code.
+    Code,
+    /// Stating times (RFC 3161, section 2.3: for nothing else).
+    TimeStamps,
+}
+
+/// Makes a certificate that a key signs for itself: version 3, for signatures and for one purpose alone.
 ///
 /// `serial` are random bytes; `name` is DER.
 ///
@@ -199,6 +208,7 @@ pub fn signature_algorithm(algorithm: Algorithm, hash: Hash) -> Vec<u8> {
 pub fn self_signed(
     key: &PrivateKey,
     name: &[u8],
+    purpose: Purpose,
     from: Timestamp,
     years: u16,
     serial: [u8; 16],
@@ -218,13 +228,17 @@ pub fn self_signed(
     // Method 1 of section 4.2.1.2: SHA-1 of the key's bits alone.
     let bits = public.len() - key_bits_len(&public)?;
     let identifier = der::value(der::OCTET_STRING, &[&Sha1::digest(public.get(bits..).unwrap_or_default())]);
-    let for_code = der::sequence(&[&oid(&[0x2b, 6, 1, 5, 5, 7, 3, 3])]);
+    let (last, is_critical) = match purpose {
+        Purpose::Code => (3, &[][..]),
+        Purpose::TimeStamps => (8, &critical[..]),
+    };
+    let purpose = der::sequence(&[&oid(&[0x2b, 6, 1, 5, 5, 7, 3, last])]);
     let extensions = der::sequence(&[
         &extension(14, &[], &identifier),
         &extension(19, &critical, &der::sequence(&[])),
         // `digitalSignature` alone.
         &extension(15, &critical, &der::value(der::BIT_STRING, &[&[7, 0x80]])),
-        &extension(37, &[], &for_code),
+        &extension(37, is_critical, &purpose),
     ]);
     let algorithm = signature_algorithm(key.algorithm(), Hash::Sha256);
     let mut serial = serial;
@@ -265,15 +279,15 @@ mod tests {
     fn thirty_years_reach_beyond_2050() {
         let key = PrivateKey::generate(Algorithm::P256).unwrap();
         let name = name_of_studio("Paper Heron");
-        let certificate = self_signed(&key, &name, at("2026-11-28T12:00:00Z"), YEARS, [0; 16]).unwrap();
+        let certificate = self_signed(&key, &name, Purpose::Code, at("2026-11-28T12:00:00Z"), YEARS, [0; 16]).unwrap();
         let about = about(&certificate).unwrap();
         assert_eq!(about.valid, (at("2026-11-28T12:00:00Z"), at("2056-11-28T12:00:00Z")));
         assert_eq!(about.subject, "CN=Paper Heron,O=Paper Heron");
         assert_eq!(public_key(&certificate).unwrap(), key.public());
         // The 29th of February has no day of its own in every year.
-        self_signed(&key, &name, at("2028-02-29T00:00:00Z"), 30, [0xff; 16]).unwrap();
+        self_signed(&key, &name, Purpose::Code, at("2028-02-29T00:00:00Z"), 30, [0xff; 16]).unwrap();
         for years in [0, 1_001, u16::MAX] {
-            let made = self_signed(&key, &name, at("2026-11-28T12:00:00Z"), years, [0; 16]);
+            let made = self_signed(&key, &name, Purpose::Code, at("2026-11-28T12:00:00Z"), years, [0; 16]);
             assert!(matches!(made, Err(KeyError::Years { .. })), "{years}");
         }
     }

@@ -13,6 +13,7 @@ use lantern_store::durable::{self, DurableError};
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
 
+use crate::certificate::Purpose;
 use crate::key::{Algorithm, PrivateKey, Signer};
 use crate::passphrase::Passphrase;
 use crate::pkcs12::Entry;
@@ -484,7 +485,7 @@ fn must_be_new(is_written: bool, path: &Path) -> Result<(), KeyError> {
 pub fn make(algorithm: Algorithm, subject: &[u8], years: u16, now: Timestamp) -> Result<Entry, KeyError> {
     let mut serial = [0; 16];
     getrandom::fill(&mut serial).map_err(|_| KeyError::NoRandom)?;
-    with_certificate(PrivateKey::generate(algorithm)?, subject, years, now, serial)
+    with_certificate(PrivateKey::generate(algorithm)?, subject, Purpose::Code, years, now, serial)
 }
 
 /// Gives a key a certificate of its own with this serial number.
@@ -494,10 +495,11 @@ pub fn make(algorithm: Algorithm, subject: &[u8], years: u16, now: Timestamp) ->
 pub fn with_certificate(
     key: PrivateKey,
     subject: &[u8],
+    purpose: Purpose,
     years: u16,
     now: Timestamp,
     serial: [u8; 16],
 ) -> Result<Entry, KeyError> {
-    let certificate = certificate::self_signed(&key, subject, now, years, serial)?;
+    let certificate = certificate::self_signed(&key, subject, purpose, now, years, serial)?;
     Ok(Entry { alias: String::new(), key, chain: vec![certificate] })
 }

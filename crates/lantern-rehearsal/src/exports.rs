@@ -167,7 +167,7 @@ pub fn write_all(folder: &Path, version: GameVersion, linux: System) -> io::Resu
 /// # Errors
 /// The system's.
 pub fn write_windows(folder: &Path, version: GameVersion) -> io::Result<()> {
-    write(folder, "Saltmarsh Post.exe", &pe::pe_that_prints(&line(version)))?;
+    write(folder, "Saltmarsh Post.exe", &pe::pe_that_prints(&line(version), version.text()))?;
     write(folder, "saltmarsh.pdb", &asset(&format!("symbols {}", version.text()), 300_000))?;
     write(folder, "saltmarsh.dat", &data_file(version))?;
     write_assets(folder)?;

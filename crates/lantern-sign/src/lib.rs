@@ -17,12 +17,15 @@ use lantern_keys::KeyError;
 
 pub mod apk;
 mod archive;
+pub mod authority;
 pub mod bundle_jar;
 mod digests;
 mod jar;
 mod message;
+pub mod pe;
 pub mod rotation;
 pub mod stamp;
+pub mod time_stamp;
 
 /// Why something was not signed.
 #[derive(Debug, thiserror::Error)]
@@ -37,6 +40,9 @@ pub enum SignError {
     /// The key does not sign.
     #[error(transparent)]
     Key(KeyError),
+    /// There is no time stamp.
+    #[error(transparent)]
+    Stamp(time_stamp::StampError),
     /// It is not a package that can be signed so that devices take it.
     #[error("{what}")]
     Refused {

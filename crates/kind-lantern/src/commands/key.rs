@@ -8,7 +8,8 @@ use lantern_keys::key::Algorithm;
 use lantern_keys::keyring::{self, Facts, Keyring, OpenKey, Origin};
 use lantern_keys::pkcs12::Entry;
 use lantern_keys::sheets::{self, Recovered, SheetError};
-use lantern_keys::{KeyError, Passphrase, certificate};
+use lantern_keys::certificate::{self, Purpose};
+use lantern_keys::{KeyError, Passphrase};
 use lantern_project::Project;
 use lantern_sign::SignError;
 use lantern_sign::rotation::Lineage;
@@ -296,7 +297,7 @@ fn new(keyring: &Keyring, args: &New, ui: &Ui) -> Done {
     let now = lantern_project::now();
     #[cfg(debug_assertions)]
     if let Some(key) = super::for_tests::key() {
-        let entry = keyring::with_certificate(key?, &subject, args.years, now, [1; 16])?;
+        let entry = keyring::with_certificate(key?, &subject, Purpose::Code, args.years, now, [1; 16])?;
         return add(keyring, name, entry, &passphrase, Origin::Made, ui);
     }
     let entry = keyring::make(args.kind, &subject, args.years, now)?;

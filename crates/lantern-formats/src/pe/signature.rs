@@ -133,7 +133,7 @@ fn one<R: Read + Seek>(
     let (hash, digest) = stated(content).map_err(|_| broken("the signed message"))?;
     let hash = hash.ok_or_else(|| broken("the hash function of the signature"))?;
     let mut signer = message.verify(content);
-    if message.hash() != Some(hash) || !message.is_stated_to_be_with(hash) {
+    if message.hash() != Some(hash) {
         signer.wrong = signer.wrong.or(Some("its hash functions differ".to_owned()));
     } else if !message.is_of_first_version() {
         signer.wrong = signer.wrong.or(Some("it is of another version than Windows knows".to_owned()));

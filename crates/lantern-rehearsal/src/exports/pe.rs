@@ -1,5 +1,5 @@
-//! Small Windows programs: they print a line and end. Source: Microsoft PE format, sections "COFF file header" to
-//! "The .idata section".
+//! Small Windows programs: they print a line and end, and say in their resources which version they are. Source: Microsoft PE
+//! format, sections "COFF file header" to "The .rsrc Section"; "`VS_VERSIONINFO` structure".
 
 const SECTION_RVA: u32 = 0x1000;
 const FILE_ALIGNMENT: usize = 0x200;
@@ -11,20 +11,25 @@ const NAMES: u32 = 0x80;
 const CODE: u32 = 0x100;
 const IMPORTS: [&str; 3] = ["GetStdHandle", "WriteFile", "ExitProcess"];
 
-/// Returns a 64-bit console program for Windows that writes `line` to its standard output and exits with 0.
+/// Returns a 64-bit console program for Windows that writes `line` to its standard output and exits with 0, with a version
+/// resource that says `version`.
 ///
 /// # Panics
 /// For a line of 65,536 bytes or more.
-pub fn pe_that_prints(line: &str) -> Vec<u8> {
+pub fn pe_that_prints(line: &str, version: &str) -> Vec<u8> {
     let len = u16::try_from(line.len()).expect("a line is short");
     let section = section(line, len);
     let raw_len = section.len().div_ceil(FILE_ALIGNMENT) * FILE_ALIGNMENT;
+    let resources_rva = SECTION_RVA + u32::try_from(section.len().div_ceil(0x1000) * 0x1000).unwrap_or(0);
+    let resources = resources(resources_rva, version);
+    let resources_len = u32::try_from(resources.len()).unwrap_or(u32::MAX);
+    let resources_raw = resources.len().div_ceil(FILE_ALIGNMENT) * FILE_ALIGNMENT;
     let mut file = vec![0; 0x80];
     file[..2].copy_from_slice(b"MZ");
     file[0x3c] = 0x80; // e_lfanew
     file.extend(b"PE\0\0");
     file.extend(0x8664_u16.to_le_bytes()); // Machine: x64
-    file.extend(1_u16.to_le_bytes()); // NumberOfSections
+    file.extend(2_u16.to_le_bytes()); // NumberOfSections
     file.extend([0; 12]); // no time, no symbols
     file.extend(240_u16.to_le_bytes()); // SizeOfOptionalHeader
     file.extend(0x22_u16.to_le_bytes()); // Characteristics: executable, large addresses
@@ -41,7 +46,7 @@ pub fn pe_that_prints(line: &str) -> Vec<u8> {
     for half in [6_u16, 0, 0, 0, 6, 0] {
         file.extend(half.to_le_bytes()); // versions of system, image and subsystem
     }
-    let image_len = SECTION_RVA + section_len.div_ceil(0x1000) * 0x1000;
+    let image_len = resources_rva + resources_len.div_ceil(0x1000) * 0x1000;
     for word in [0, image_len, HEADERS_LEN, 0] {
         file.extend(word.to_le_bytes()); // Win32VersionValue, SizeOfImage, SizeOfHeaders, CheckSum
     }
@@ -53,7 +58,11 @@ pub fn pe_that_prints(line: &str) -> Vec<u8> {
     file.extend(0_u32.to_le_bytes()); // LoaderFlags
     file.extend(16_u32.to_le_bytes()); // NumberOfRvaAndSizes
     for directory in 0..16_u32 {
-        let (at, len) = if directory == 1 { (SECTION_RVA, 40_u32) } else { (0, 0) };
+        let (at, len) = match directory {
+            1 => (SECTION_RVA, 40_u32),
+            2 => (resources_rva, resources_len),
+            _ => (0, 0),
+        };
         file.extend(at.to_le_bytes());
         file.extend(len.to_le_bytes());
     }
@@ -62,10 +71,79 @@ pub fn pe_that_prints(line: &str) -> Vec<u8> {
         file.extend(word.to_le_bytes()); // VirtualSize … PointerToLinenumbers, counts
     }
     file.extend(0xe000_0060_u32.to_le_bytes()); // code and data; execute, read, write
+    file.extend(b".rsrc\0\0\0");
+    let (raw_at, raw_size) = (HEADERS_LEN + raw, u32::try_from(resources_raw).unwrap_or(u32::MAX));
+    for word in [resources_len, resources_rva, raw_size, raw_at, 0, 0, 0] {
+        file.extend(word.to_le_bytes());
+    }
+    file.extend(0x4000_0040_u32.to_le_bytes()); // data; read
     file.resize(HEADERS_LEN as usize, 0);
     file.extend(section);
     file.resize(HEADERS_LEN as usize + raw_len, 0);
+    file.extend(resources);
+    file.resize(HEADERS_LEN as usize + raw_len + resources_raw, 0);
     file
+}
+
+/// One resource, of the kind version, in English.
+fn resources(rva: u32, version: &str) -> Vec<u8> {
+    const KINDS: [(u32, u32); 3] = [(16, 24), (1, 48), (0x409, 72)];
+    const DATA: u32 = 88;
+    let info = version_info(version);
+    let mut out = Vec::new();
+    for (place, (number, below)) in KINDS.into_iter().enumerate() {
+        out.extend([0; 14]);
+        out.extend(1_u16.to_le_bytes());
+        out.extend(number.to_le_bytes());
+        // All but the last lead to a level below.
+        let flag = if place < 2 { 0x8000_0000_u32 } else { 0 };
+        out.extend((flag | below).to_le_bytes());
+    }
+    for word in [rva + DATA, u32::try_from(info.len()).unwrap_or(0), 0, 0] {
+        out.extend(word.to_le_bytes());
+    }
+    out.extend(info);
+    out
+}
+
+/// A block: its length, that of its value, its kind, its name, its value and what is in it.
+fn block(name: &str, is_text: bool, value: &[u8], inside: &[Vec<u8>]) -> Vec<u8> {
+    let value_len = if is_text { value.len() / 2 } else { value.len() };
+    let mut out = [0, u16::try_from(value_len).unwrap_or(0), u16::from(is_text)].map(u16::to_le_bytes).concat();
+    out.extend(units(name));
+    out.resize(out.len().next_multiple_of(4), 0);
+    out.extend(value);
+    for block in inside {
+        out.resize(out.len().next_multiple_of(4), 0);
+        out.extend(block);
+    }
+    let len = u16::try_from(out.len()).unwrap_or(0);
+    out[..2].copy_from_slice(&len.to_le_bytes());
+    out
+}
+
+fn units(text: &str) -> Vec<u8> {
+    text.encode_utf16().chain([0]).flat_map(u16::to_le_bytes).collect()
+}
+
+fn version_info(version: &str) -> Vec<u8> {
+    let mut numbers = version.split('.').map(|part| part.parse::<u16>().unwrap_or(0));
+    let mut next = || u32::from(numbers.next().unwrap_or(0));
+    let (high, low) = (next() << 16 | next(), next() << 16);
+    // Signature, version of the structure, file and product version, flags, system, kind.
+    let fixed = [0xfeef_04bd, 0x1_0000, high, low, high, low, 0x3f, 0, 0x4_0004, 1, 0, 0, 0].map(u32::to_le_bytes).concat();
+    let text = |name: &str, says: &str| block(name, true, &units(says), &[]);
+    let texts = [
+        text("CompanyName", "Paper Heron"),
+        text("FileVersion", &format!("{version}.0")),
+        text("ProductName", "Saltmarsh Post"),
+        text("ProductVersion", version),
+    ];
+    // English, in UTF-16.
+    let table = block("040904b0", true, &[], &texts);
+    let translation = block("Translation", false, &[9, 4, 0xb0, 4], &[]);
+    let inside = [block("StringFileInfo", true, &[], &[table]), block("VarFileInfo", true, &[], &[translation])];
+    block("VS_VERSION_INFO", false, &fixed, &inside)
 }
 
 fn section(line: &str, len: u16) -> Vec<u8> {

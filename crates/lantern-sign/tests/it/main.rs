@@ -1,7 +1,9 @@
-//! Signing packages and bundles, verified by our own reader, by general tools, and against damage at any byte.
+//! Signing packages, bundles and programs, verified by our own reader, by general tools, and against damage at any byte.
 
 #[cfg(test)]
 mod packages;
+#[cfg(test)]
+mod programs;
 #[cfg(test)]
 mod rotation;
 #[cfg(test)]

@@ -1,7 +1,7 @@
 //! What general tools say of what was signed.
 
 use std::fs;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::process::Command;
 
 use lantern_core::progress::Silent;
@@ -9,8 +9,11 @@ use lantern_formats::zip::Method;
 use lantern_keys::key::Signer;
 use lantern_sign::rotation::{Lineage, Rotation};
 use lantern_sign::stamp::Edits;
+use lantern_sign::stamp::program::Patches;
+use lantern_sign::time_stamp::{Authority, Unreachable};
 use lantern_sign::{SignError, apk};
 
+use crate::programs::{Clock, example, sign_with, verified};
 use crate::scene::{Folder, p256, rsa, sign, sign_bundle, unpacked, write};
 
 fn run(program: &str, arguments: &[&str]) -> bool {
@@ -37,6 +40,86 @@ fn openssl_verifies_a_bundle() {
         assert!(verify());
         fs::write(&file, b"another").unwrap();
         assert!(!verify());
+    }
+}
+
+/// `scripts/signatures.py` recomputes what is signed of a program from the specification; `openssl cms` verifies its message, and
+/// `openssl ts` the time stamp.
+#[test]
+fn a_program_is_verified_by_others() {
+    let folder = Folder::new();
+    let (from, to) = (example(&folder), folder.path("signed.exe"));
+    let script = concat!(env!("CARGO_MANIFEST_DIR"), "/../../scripts/signatures.py");
+    let (path, authority) = (to.to_str().unwrap().to_owned(), folder.path("noon-gun.pem"));
+    let clock = Clock::honest();
+    fs::write(&authority, lantern_keys::pem::write("CERTIFICATE", &clock.key.chain()[0])).unwrap();
+    for signer in [rsa(), p256()] {
+        sign_with(&from, &to, &signer, &Patches::default(), Some(&clock)).unwrap();
+        let verify = || run("python3", &[script, "--authority", authority.to_str().unwrap(), &path]);
+        assert!(verify());
+        let signed = fs::read(&to).unwrap();
+        for at in [0x40, 0x80 + 24 + 64, 600] {
+            let mut changed = signed.clone();
+            changed[at] ^= 1;
+            fs::write(&to, changed).unwrap();
+            assert!(!verify(), "byte {at}");
+        }
+    }
+}
+
+/// `openssl ts` answers requests of ours, and its answers are taken.
+#[test]
+fn the_answers_of_another_authority_are_taken() {
+    let folder = Folder::new();
+    let (from, to) = (example(&folder), folder.path("signed.exe"));
+    let authority = OpenSsl::new(&folder);
+    for signer in [rsa(), p256()] {
+        sign_with(&from, &to, &signer, &Patches::default(), Some(&authority)).unwrap();
+        let found = verified(&to).unwrap().unwrap().signer;
+        assert_eq!((found.stamped.is_some(), &found.stamped_by[0][..]), (true, "Noon Gun"));
+    }
+}
+
+/// An authority that is `openssl ts`.
+#[derive(Debug)]
+struct OpenSsl(PathBuf);
+
+impl OpenSsl {
+    fn new(folder: &Folder) -> Self {
+        let root = folder.path("authority");
+        fs::create_dir_all(&root).unwrap();
+        let own = Self(root);
+        let settings = "[req]\ndistinguished_name=name\nx509_extensions=use\nprompt=no\n[name]\nCN=Noon Gun\n[use]\n\
+                        extendedKeyUsage=critical,timeStamping\n[tsa]\ndefault_tsa=own\n[own]\nserial=SERIAL\n\
+                        default_policy=2.999.1\ndigests=sha256\nsigner_digest=sha256\ness_cert_id_alg=sha256\n";
+        fs::write(own.0.join("settings"), settings.replace("SERIAL", &own.path("serial"))).unwrap();
+        let (key, certificate, settings) = (own.path("key"), own.path("certificate"), own.path("settings"));
+        assert!(run(
+            "openssl",
+            &["req", "-x509", "-newkey", "rsa:2048", "-nodes", "-days", "9", "-keyout", &key, "-out", &certificate, "-config", &settings]
+        ));
+        own
+    }
+
+    fn path(&self, name: &str) -> String {
+        self.0.join(name).to_str().unwrap().to_owned()
+    }
+}
+
+impl Authority for OpenSsl {
+    fn name(&self) -> String {
+        "openssl".to_owned()
+    }
+
+    fn ask(&self, request: &[u8]) -> Result<Vec<u8>, Unreachable> {
+        fs::write(self.0.join("request"), request).unwrap();
+        let [key, certificate, settings, request, reply] =
+            ["key", "certificate", "settings", "request", "reply"].map(|name| self.path(name));
+        assert!(run(
+            "openssl",
+            &["ts", "-reply", "-config", &settings, "-queryfile", &request, "-inkey", &key, "-signer", &certificate, "-out", &reply]
+        ));
+        Ok(fs::read(&reply).unwrap())
     }
 }
 

@@ -1,4 +1,6 @@
-//! Packages that others have made, signed with our keys. `scripts/real-files.sh` fetches them.
+//! Packages and programs that others have made, signed with our keys. `scripts/real-files.sh` fetches them.
 
 #[cfg(test)]
 mod packages;
+#[cfg(test)]
+mod programs;
