@@ -55,8 +55,19 @@ pub struct Config {
     pub devices: BTreeMap<Name, Device>,
     /// What signs with keys that are not in the keyring, by their names.
     pub signers: BTreeMap<Name, Signer>,
+    /// Who states when something was signed.
+    pub time_stamps: Option<TimeStamps>,
     /// The keys that identities are known by.
     pub pins: Pins,
+}
+
+/// An authority that states when something was signed.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct TimeStamps {
+    /// Its address.
+    pub authority: String,
+    /// Whether things are signed without when it cannot be reached.
+    pub may_be_missing: bool,
 }
 
 /// What signs with a key that is not in the keyring.
@@ -180,13 +191,15 @@ pub struct Target {
     pub executable: Patterns,
     /// The key of the keyring that signs it.
     pub sign: Option<Name>,
+    /// Which programs and libraries for Windows are signed; nothing: all that nobody else has signed.
+    pub sign_files: Patterns,
     /// Whether what was signed with another key is signed again.
     pub sign_again: bool,
     /// The file with the chain of keys, where the key came after another one.
     pub lineage: Option<String>,
     /// The API level since which the newer key is used.
     pub lineage_from: Option<u32>,
-    /// Whether version and number are written into the package before it is signed.
+    /// Whether version and number are written into the package, or the program that starts, before it is signed.
     pub stamp: bool,
     /// The file that version and number are written to, in a build that is no package.
     pub version_file: Option<TreePath>,

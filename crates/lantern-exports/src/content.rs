@@ -17,7 +17,7 @@ use crate::facts::Facts;
 use crate::intake::Intake;
 use crate::intake::not_a_build::ARCHIVES;
 use crate::metered::Metering;
-use crate::scan::{self, BinaryScan, FileScan, Scanning, TooNew};
+use crate::scan::{self, BinaryScan, FileScan, Scanning, SignedBy, TooNew};
 
 /// Most files that one finding names.
 const MAX_NAMED: usize = 5;
@@ -77,7 +77,7 @@ pub(crate) fn findings(
     others: &[(String, String)],
     cache: &mut ScanCache,
     progress: &dyn Progress,
-) -> Result<Vec<Finding>, Stopped> {
+) -> Result<(Vec<Finding>, Vec<WindowsProgram>), Stopped> {
     let mut findings = Vec::new();
     let export = facts.export;
     let is_sent = |index: &usize| facts.is_inside || !intake.aside.contains(index);
@@ -123,7 +123,20 @@ pub(crate) fn findings(
             findings.push(Finding::of(Code::MustNotMention, what, fix).about(paths));
         }
     }
-    Ok(findings)
+    let windows = scanned.into_iter().filter_map(|(path, scanned)| {
+        let binary = scanned.program.filter(|binary| binary.is_for_windows)?;
+        Some(WindowsProgram { path, signed_by: binary.signed_by })
+    });
+    Ok((findings, windows.collect()))
+}
+
+/// A program or library for Windows in an export.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct WindowsProgram {
+    /// Where it lies.
+    pub path: TreePath,
+    /// Who signed it, if that holds.
+    pub signed_by: Option<SignedBy>,
 }
 
 /// What names alone show.

@@ -8,7 +8,7 @@ use lantern_core::progress::Progress;
 use crate::Stopped;
 use crate::cache::ScanCache;
 use crate::claims::{Key, TargetClaims};
-use crate::content;
+use crate::content::{self, WindowsProgram};
 use crate::facts::Facts;
 use crate::inspect::{Inspected, inspect_intake};
 use crate::intake::Intake;
@@ -25,6 +25,17 @@ pub struct Asked<'a> {
     pub now: Timestamp,
 }
 
+/// What an export was found to be.
+#[derive(Debug)]
+pub struct Gathered {
+    /// What it says of itself.
+    pub claims: TargetClaims,
+    /// What should not be in it, or must and is not.
+    pub findings: Vec<Finding>,
+    /// The programs and libraries for Windows in it.
+    pub windows: Vec<WindowsProgram>,
+}
+
 /// Asks an export everything: what it says of itself, and what should not be in it or must.
 ///
 /// # Errors
@@ -34,7 +45,7 @@ pub fn gather(
     asked: &Asked<'_>,
     cache: &mut ScanCache,
     progress: &dyn Progress,
-) -> Result<(TargetClaims, Vec<Finding>), Stopped> {
+) -> Result<Gathered, Stopped> {
     let target = format!("{}/{}", asked.edition, intake.name);
     let texts = intake.target.must_mention.iter().chain(&intake.target.must_not_mention).cloned().collect();
     let wanted = Wanted { texts, names: asked.others.iter().map(|(name, _)| name.clone()).collect() };
@@ -61,6 +72,7 @@ pub fn gather(
             claims
         }
     };
-    let findings = content::findings(&target, intake, &facts, &claims.verified, asked.others, cache, progress)?;
-    Ok((claims, findings))
+    let (findings, windows) =
+        content::findings(&target, intake, &facts, &claims.verified, asked.others, cache, progress)?;
+    Ok(Gathered { claims, findings, windows })
 }

@@ -37,6 +37,9 @@ mod scan;
 pub mod stat_data;
 mod too_new;
 
+pub use content::WindowsProgram;
+pub use scan::SignedBy;
+
 /// Someone asked to stop.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
 #[error("nothing is half done")]

@@ -6,6 +6,8 @@ use lantern_core::bytes::find;
 use lantern_core::path::TreePath;
 use lantern_core::secrets;
 use lantern_formats::bundle::verify_code;
+use lantern_formats::certificate::common_name;
+use lantern_formats::hash::Hash;
 use lantern_formats::program::{Form, Kind, Program};
 use lantern_formats::{FormatError, elf, macho, pe};
 use serde::{Deserialize, Serialize};
@@ -68,6 +70,33 @@ pub(crate) struct BinaryScan {
     pub too_new: Option<TooNew>,
     /// Why its signature does not hold.
     pub signature_wrong: Option<String>,
+    /// Whether it is one for Windows.
+    pub is_for_windows: bool,
+    /// Who signed it, if it is one for Windows and that holds.
+    pub signed_by: Option<SignedBy>,
+}
+
+/// Who signed a program.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct SignedBy {
+    /// SHA-256 of the certificate.
+    pub fingerprint: [u8; 32],
+    /// Its common name.
+    pub name: String,
+    /// Whether an authority states when.
+    pub is_time_stamped: bool,
+}
+
+impl SignedBy {
+    fn of(signed: &pe::Signed) -> Self {
+        let signer = &signed.signer;
+        let fingerprint = Hash::Sha256.digest(&signer.certificate);
+        Self {
+            fingerprint: fingerprint.first_chunk().copied().unwrap_or_default(),
+            name: common_name(&signer.subject).unwrap_or(&signer.subject).to_owned(),
+            is_time_stamped: signer.stamped.is_some(),
+        }
+    }
 }
 
 /// What a program needs that many players do not have yet, with its version.
@@ -191,9 +220,10 @@ fn program(mut from: &mut dyn ReadSeek, is_verified: bool) -> Result<Found, Form
             let details = pe::Details::read(from)?;
             out.debug_runtime = details.debug_runtime().map(str::to_owned);
             out.ids.extend(details.symbols.as_ref().map(|symbols| symbols.id.to_vec()));
-            if !is_verified {
-                out.signature_wrong = pe::verify(from, &details)?.and_then(|signed| signed.signer.wrong);
-            }
+            let signed = if is_verified { pe::signed_by(from, &details)? } else { pe::verify(from, &details)? };
+            out.is_for_windows = true;
+            out.signature_wrong = signed.as_ref().and_then(|signed| signed.signer.wrong.clone());
+            out.signed_by = signed.filter(|signed| signed.signer.wrong.is_none()).as_ref().map(SignedBy::of);
             out.libraries = details.libraries;
         }
         Form::Elf => {

@@ -53,6 +53,7 @@ pub mod program;
 #[allow(clippy::cast_possible_truncation, clippy::indexing_slicing, reason = "it makes what tests read")]
 #[cfg(any(test, feature = "samples"))]
 pub mod samples;
+pub mod ssh;
 pub mod tar;
 pub mod zip;
 

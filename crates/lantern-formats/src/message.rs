@@ -237,7 +237,8 @@ impl Message {
         });
         let is_listed = self.data.digest_algorithms.iter().any(|known| known.oid == info.digest_alg.oid);
         // off-spec: RFC 5652, section 5.1, wants each signer's function in the list; some authorities leave it out.
-        let unlisted = (!is_listed).then(|| "its list of hash functions, which lacks the one it is made with".to_owned());
+        let unlisted =
+            (!is_listed).then(|| "its list of hash functions, which lacks the one it is made with".to_owned());
         let lists = self.data.crls.iter().map(|_| "a list of revoked certificates".to_owned());
         others.chain(spare).chain(unlisted).chain(lists).collect()
     }

@@ -19,7 +19,7 @@ use std::io::{Read, Seek};
 
 pub use details::{Details, Subsystem, Symbols};
 pub use resources::VersionInfo;
-pub use signature::{Known, Signed, image_digest, spans, verify, verify_known};
+pub use signature::{Known, Signed, image_digest, signed_by, spans, verify, verify_known};
 pub use symbols::id as symbols_id;
 
 use crate::machine::{Kind, Machine};

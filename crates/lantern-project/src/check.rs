@@ -254,13 +254,13 @@ impl Project {
         intake: &Intake<'_>,
         cache: &mut ScanCache,
         progress: &dyn Progress,
-    ) -> Result<(Vec<Finding>, TargetClaims), ProjectError> {
+    ) -> Result<(Vec<Finding>, Gathered), ProjectError> {
         let others = self.names_of_others(edition);
         let asked = Asked { edition, others: &others, now: environment::now() };
-        let (seen, content) = gather(intake, &asked, cache, progress)?;
-        let mut findings = self.identity_of(edition, intake.name, &seen);
-        findings.extend(seen.findings.iter().cloned());
-        findings.extend(content);
+        let mut seen = gather(intake, &asked, cache, progress)?;
+        let mut findings = self.identity_of(edition, intake.name, &seen.claims);
+        findings.extend(seen.claims.findings.iter().cloned());
+        findings.append(&mut seen.findings);
         Ok((findings, seen))
     }
 

@@ -1,7 +1,8 @@
-//! Stamps packages with a version and a number ([`stamp`]) and signs them: Android packages ([`apk`]) and bundles ([`bundle_jar`]), with whatever [`Signer`](lantern_keys::key::Signer)
-//! is handed in.
+//! Stamps packages and programs with a version and a number ([`stamp`]) and signs them: Android packages ([`apk`]) and bundles
+//! ([`bundle_jar`]), programs for Windows ([`pe`]), lists of files ([`ssh`]) and statements ([`statement`]), with whatever
+//! [`Signer`](lantern_keys::key::Signer) is handed in.
 //!
-//! The same input, key and settings give the same bytes. What was signed is verified by the readers of `lantern-formats`, which
+//! The same input, key and settings give the same bytes, where no authority states the time ([`time_stamp`]). What was signed is verified by the readers of `lantern-formats`, which
 //! share no code with this crate beyond hash functions and the directory of ZIP archives, before it is handed back. Nothing
 //! is ever changed in place: the result is a new file.
 //!
@@ -24,7 +25,9 @@ mod jar;
 mod message;
 pub mod pe;
 pub mod rotation;
+pub mod ssh;
 pub mod stamp;
+pub mod statement;
 pub mod time_stamp;
 
 /// Why something was not signed.

@@ -5,6 +5,7 @@ mod branch_names;
 mod pace;
 mod player;
 mod publisher;
+mod time_stamps;
 
 use std::io::Read;
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -36,6 +37,8 @@ const SAID_FROM: Duration = Duration::from_secs(3);
 const MAX_RETRY_AFTER: Duration = Duration::from_secs(60);
 /// Longest JSON document that is read, in bytes. Ours: bounds memory against a server without end.
 const MAX_JSON_LEN: u64 = 64 * 1024 * 1024;
+
+pub use time_stamps::{StampServer, StampServerError};
 
 /// A storefront that speaks the protocol.
 #[derive(Debug)]
@@ -77,6 +80,25 @@ fn certificate_wrong(why: &str) -> String {
     ];
     let words = known.into_iter().find(|(begin, _)| why.contains(begin)).map(|(_, words)| words);
     words.unwrap_or(why).to_owned()
+}
+
+/// The library wraps the reason three times over; the innermost one is what people can use.
+fn innermost(error: &reqwest::Error) -> String {
+    let mut root: &dyn std::error::Error = error;
+    while let Some(source) = root.source() {
+        root = source;
+    }
+    root.to_string()
+}
+
+/// Why a request failed, in words.
+fn words_of(error: &reqwest::Error) -> String {
+    let why = innermost(error);
+    match why.strip_prefix(BAD_CERTIFICATE) {
+        Some(why) => format!("its certificate is not taken: {}", certificate_wrong(why)),
+        None if error.is_timeout() => "it did not answer in time".to_owned(),
+        None => why,
+    }
 }
 
 impl HttpStorefront {
@@ -129,12 +151,7 @@ impl HttpStorefront {
     }
 
     fn unreachable(&self, error: reqwest::Error) -> StorefrontError {
-        // The library wraps the reason three times over; the innermost one is what people can use.
-        let mut root: &dyn std::error::Error = &error;
-        while let Some(source) = root.source() {
-            root = source;
-        }
-        let (address, why) = (self.origin.clone(), root.to_string());
+        let (address, why) = (self.origin.clone(), innermost(&error));
         match why.strip_prefix(BAD_CERTIFICATE) {
             Some(why) => StorefrontError::Certificate { address, why: certificate_wrong(why) },
             None => StorefrontError::Unreachable { address, source: why.into() },

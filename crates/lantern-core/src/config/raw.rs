@@ -40,9 +40,23 @@ pub struct Config {
     /// What signs with a key that is not in the keyring, each under a name of your choice.
     #[serde(default)]
     pub signers: BTreeMap<String, Signer>,
+    /// Who states when programs for Windows were signed.
+    #[serde(default)]
+    pub time_stamps: Option<TimeStamps>,
     /// The keys that each identity is known by. lantern writes them when something is signed for the first time.
     #[serde(default)]
     pub pins: BTreeMap<String, Pins>,
+}
+
+/// An authority that states when something was signed, so that the signature holds when its certificate is over.
+#[derive(Debug, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct TimeStamps {
+    /// Its address, such as "http://noon-gun.example/stamp". It speaks the Time-Stamp Protocol (RFC 3161).
+    pub authority: String,
+    /// What happens when it cannot be reached: "stop" (left out), or "go-on" without a time stamp.
+    #[serde(default)]
+    pub unreachable: Option<String>,
 }
 
 /// What signs with a key that is elsewhere: a token (module, token, key), or a program (run).
@@ -245,6 +259,9 @@ pub struct Target {
     /// Key of the keyring, or one of the signers, that signs it.
     #[serde(default)]
     pub sign: Option<String>,
+    /// Programs and libraries for Windows that are signed, as patterns. Left out: all that nobody else has signed.
+    #[serde(default)]
+    pub sign_files: Vec<String>,
     /// Whether a package that was signed with another key is signed again.
     #[serde(default)]
     pub sign_again: bool,
@@ -254,7 +271,8 @@ pub struct Target {
     /// API level since which the newer key is used, 28 or more. Left out: 33.
     #[serde(default)]
     pub lineage_from: Option<u32>,
-    /// Whether version and number are written into the package before it is signed. Left out: they must agree.
+    /// Whether version and number are written into the package, or into the program that starts on Windows, before it is signed.
+    /// Left out: they must agree.
     #[serde(default)]
     pub stamp: bool,
     /// File that version and number are written to, for the game to show them, such as "version.txt".

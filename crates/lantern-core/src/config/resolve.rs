@@ -199,6 +199,7 @@ impl Check<'_> {
         let last_look = self.last_look(&raw);
         let devices = self.devices(&raw);
         let signers = self.signers(&raw);
+        let time_stamps = raw.time_stamps.as_ref().and_then(|raw| self.time_stamps(raw));
         let pins = self.pins(&raw);
         Some(Config {
             game,
@@ -212,6 +213,7 @@ impl Check<'_> {
             last_look,
             devices,
             signers,
+            time_stamps,
             pins,
         })
     }
@@ -458,6 +460,7 @@ impl Check<'_> {
         let keep_aside = self.patterns(&below("keep-aside"), &raw.keep_aside);
         let must_have = self.patterns(&below("must-have"), &raw.must_have);
         let executable = self.patterns(&below("executable"), &raw.executable);
+        let sign_files = self.patterns(&below("sign-files"), &raw.sign_files);
         let sign = self.optional(raw.sign.as_ref(), |check, name| {
             check.parse::<Name>(&below("sign"), name, "write the name of a key: lantern key list")
         });
@@ -488,6 +491,7 @@ impl Check<'_> {
             must_not_mention: raw.must_not_mention.clone(),
             executable: executable?,
             sign: sign?,
+            sign_files: sign_files?,
             sign_again: raw.sign_again,
             lineage: lineage?,
             lineage_from: lineage_from?,

@@ -18,7 +18,7 @@ use crate::scan::{Scan, Wanted};
 use crate::stat_data::StatData;
 
 /// The number rises when scanning finds anything that it did not find before; a newer version may find more in any case.
-const FORMAT: &str = concat!("lantern.scans/6 of ", env!("CARGO_PKG_VERSION"));
+const FORMAT: &str = concat!("lantern.scans/7 of ", env!("CARGO_PKG_VERSION"));
 const MAX_LEN: u64 = 1024 * 1024 * 1024;
 
 #[derive(Debug, Serialize, Deserialize)]

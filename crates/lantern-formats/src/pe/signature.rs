@@ -48,7 +48,15 @@ pub struct Known<'a> {
 /// # Errors
 /// [`FormatError`] when they cannot even be read.
 pub fn verify(from: &mut (impl Read + Seek), details: &Details) -> Result<Option<Signed>, FormatError> {
-    verify_with(from, details, &mut image_digest)
+    verify_with(from, details, &mut |from, details, hash, stated| Ok(image_digest(from, details, hash)? == stated))
+}
+
+/// As [`verify`], without reading the program: for one whose bytes are known to be as they were signed.
+///
+/// # Errors
+/// Those of [`verify`].
+pub fn signed_by(from: &mut (impl Read + Seek), details: &Details) -> Result<Option<Signed>, FormatError> {
+    verify_with(from, details, &mut |_, _, _, _| Ok(true))
 }
 
 /// As [`verify`], for a program whose bytes were hashed as they were written: they are not read again when exactly those are covered
@@ -61,18 +69,18 @@ pub fn verify_known(
     details: &Details,
     known: &Known<'_>,
 ) -> Result<Option<Signed>, FormatError> {
-    verify_with(from, details, &mut |_, details, hash| {
-        let is_same = known.spans == spans(details) && hash == known.digest.0;
-        Ok(if is_same { known.digest.1.to_vec() } else { Vec::new() })
+    verify_with(from, details, &mut |_, details, hash, stated| {
+        Ok(known.spans == spans(details) && (hash, stated) == known.digest)
     })
 }
 
-type DigestOf<'a, R> = &'a mut dyn FnMut(&mut R, &Details, Hash) -> Result<Vec<u8>, FormatError>;
+/// Whether a program has a digest.
+type HasDigest<'a, R> = &'a mut dyn FnMut(&mut R, &Details, Hash, &[u8]) -> Result<bool, FormatError>;
 
 fn verify_with<R: Read + Seek>(
     from: &mut R,
     details: &Details,
-    digest: DigestOf<'_, R>,
+    has_digest: HasDigest<'_, R>,
 ) -> Result<Option<Signed>, FormatError> {
     let Some((offset, len)) = details.signature else { return Ok(None) };
     let end = from.seek(SeekFrom::End(0)).map_err(FormatError::Io)?;
@@ -87,10 +95,10 @@ fn verify_with<R: Read + Seek>(
     let rest = fields.vec(offset + own, usize::try_from(len - own).unwrap_or(0), "the certificate table")?;
     let message = Message::read(&bytes)?;
     let from = fields.from;
-    let mut signer = one(from, details, &message, digest)?;
+    let mut signer = one(from, details, &message, has_digest)?;
     let mut others = Vec::new();
     for nested in message.nested()? {
-        let other = one(from, details, &nested, digest)?;
+        let other = one(from, details, &nested, has_digest)?;
         if let Some(why) = &other.wrong {
             signer.wrong = signer.wrong.or(Some(format!("a second signature in it does not hold: {why}")));
         }
@@ -124,7 +132,7 @@ fn one<R: Read + Seek>(
     from: &mut R,
     details: &Details,
     message: &Message,
-    digest_of: DigestOf<'_, R>,
+    has_digest: HasDigest<'_, R>,
 ) -> Result<Signer, FormatError> {
     let (kind, content) = message.content();
     let content = content.filter(|any| kind == SPC_INDIRECT_DATA && any.tag() == Tag::Sequence);
@@ -137,7 +145,7 @@ fn one<R: Read + Seek>(
         signer.wrong = signer.wrong.or(Some("its hash functions differ".to_owned()));
     } else if !message.is_of_first_version() {
         signer.wrong = signer.wrong.or(Some("it is of another version than Windows knows".to_owned()));
-    } else if signer.wrong.is_none() && digest_of(from, details, hash)? != digest {
+    } else if signer.wrong.is_none() && !has_digest(from, details, hash, &digest)? {
         signer.wrong = Some("the program was changed after it was signed".to_owned());
     }
     Ok(signer)

@@ -131,7 +131,8 @@ fn version_info(version: &str) -> Vec<u8> {
     let mut next = || u32::from(numbers.next().unwrap_or(0));
     let (high, low) = (next() << 16 | next(), next() << 16);
     // Signature, version of the structure, file and product version, flags, system, kind.
-    let fixed = [0xfeef_04bd, 0x1_0000, high, low, high, low, 0x3f, 0, 0x4_0004, 1, 0, 0, 0].map(u32::to_le_bytes).concat();
+    let fixed =
+        [0xfeef_04bd, 0x1_0000, high, low, high, low, 0x3f, 0, 0x4_0004, 1, 0, 0, 0].map(u32::to_le_bytes).concat();
     let text = |name: &str, says: &str| block(name, true, &units(says), &[]);
     let texts = [
         text("CompanyName", "Paper Heron"),

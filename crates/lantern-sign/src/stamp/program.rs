@@ -153,7 +153,13 @@ impl Section {
     }
 
     /// The leaves below a level of resources, as where their entries lie; of one type where that is given.
-    fn leaves(&self, level: usize, wanted: Option<u32>, depth: usize, into: &mut Vec<usize>) -> Result<usize, SignError> {
+    fn leaves(
+        &self,
+        level: usize,
+        wanted: Option<u32>,
+        depth: usize,
+        into: &mut Vec<usize>,
+    ) -> Result<usize, SignError> {
         let fields = Fields(&self.bytes);
         let at = self.root + level;
         let count = fields.word(at + 12)? + fields.word(at + 14)?;
@@ -359,9 +365,10 @@ fn below(block: &[u8], depth: usize, stamp: &Stamp) -> Result<Vec<u8>, SignError
     if depth == 3 {
         let Some(text) = text_of(&name, stamp) else { return Ok(block.to_vec()) };
         let value = after.next_multiple_of(4);
-        let old = block.get(value..).filter(|rest| !rest.is_empty()).map_or(Ok(0), |_| {
-            Ok::<_, SignError>(units(block, value).map_or(0, |(_, end)| (end - value) / 2))
-        })?;
+        let old = block
+            .get(value..)
+            .filter(|rest| !rest.is_empty())
+            .map_or(Ok(0), |_| Ok::<_, SignError>(units(block, value).map_or(0, |(_, end)| (end - value) / 2)))?;
         let mut out = block.get(..after.min(block.len())).ok_or_else(broken)?.to_vec();
         out.resize(value, 0);
         let new: Vec<u16> = text.encode_utf16().chain([0]).collect();

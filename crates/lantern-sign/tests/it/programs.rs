@@ -12,8 +12,8 @@ use lantern_keys::keyring;
 use lantern_keys::pkcs12::Entry;
 use lantern_rehearsal::exports::{GameVersion, write_windows};
 use lantern_sign::pe::{Description, Signing};
-use lantern_sign::stamp::program::{self, Patches};
 use lantern_sign::stamp::Stamp;
+use lantern_sign::stamp::program::{self, Patches};
 use lantern_sign::time_stamp::{self, Authority, StampError, Unreachable};
 use lantern_sign::{SignError, authority, pe};
 
@@ -205,7 +205,10 @@ fn a_time_stamp_is_kept_with_the_signature() {
     let (from, to) = (example(&folder), folder.path("signed.exe"));
     sign_with(&from, &to, &rsa(), &Patches::default(), Some(&Clock::honest())).unwrap();
     let found = verified(&to).unwrap().unwrap().signer;
-    assert_eq!((found.stamped, &found.stamped_by[..]), (Some(1_795_867_200), &["Noon Gun".to_owned(), "Noon Gun".to_owned()][..]));
+    assert_eq!(
+        (found.stamped, &found.stamped_by[..]),
+        (Some(1_795_867_200), &["Noon Gun".to_owned(), "Noon Gun".to_owned()][..])
+    );
 }
 
 #[test]

@@ -11,7 +11,7 @@ use lantern_sign::rotation::{Lineage, Rotation};
 use lantern_sign::stamp::Edits;
 use lantern_sign::stamp::program::Patches;
 use lantern_sign::time_stamp::{Authority, Unreachable};
-use lantern_sign::{SignError, apk};
+use lantern_sign::{SignError, apk, ssh, statement};
 
 use crate::programs::{Clock, example, sign_with, verified};
 use crate::scene::{Folder, p256, rsa, sign, sign_bundle, unpacked, write};
@@ -67,6 +67,88 @@ fn a_program_is_verified_by_others() {
     }
 }
 
+/// `ssh-keygen` takes our detached signatures, and ours reads what it signs.
+#[test]
+fn ssh_keygen_verifies_a_list() {
+    let folder = Folder::new();
+    let list = b"ed7002b439e9ac845f22357d822bac1444730fbdb6016d3ec9432297b9ec9f73  saltmarsh.x86_64\n";
+    let path = |name: &str| folder.path(name).to_str().unwrap().to_owned();
+    let verify = |namespace: &str, content: &[u8]| {
+        let (allowed, signature) = (path("allowed"), path("SHA256SUMS.sig"));
+        let mut child = Command::new("ssh-keygen")
+            .args(["-Y", "verify", "-f", &allowed, "-I", "paper-heron", "-n", namespace, "-s", &signature])
+            .stdin(std::process::Stdio::piped())
+            .stdout(std::process::Stdio::null())
+            .stderr(std::process::Stdio::null())
+            .spawn()
+            .unwrap();
+        // It may refuse before it has read everything.
+        let _ = std::io::Write::write_all(&mut child.stdin.take().unwrap(), content);
+        child.wait().unwrap().success()
+    };
+    for signer in [rsa(), p256()] {
+        let line = ssh::public_line(&signer.chain()[0]).unwrap();
+        fs::write(path("allowed"), format!("paper-heron {line}\n")).unwrap();
+        let text = ssh::sign(&signer, list).unwrap();
+        fs::write(path("SHA256SUMS.sig"), &text).unwrap();
+        assert!(verify("file", list));
+        assert!(!verify("file", b"another list") && !verify("letters", list));
+        assert_eq!(
+            lantern_formats::ssh::verify(&text, "file", b"another list").unwrap_err(),
+            "what was signed has changed, or another key signed it"
+        );
+        assert_eq!(
+            lantern_formats::ssh::verify(&text, "letters", list).unwrap_err(),
+            "it was made for another purpose"
+        );
+        assert_eq!(ssh::sign(&signer, list).unwrap(), text, "the same key and list give the same signature");
+    }
+    for kind in ["ed25519", "ecdsa", "rsa"] {
+        let (key, content) = (path(kind), path("content"));
+        fs::write(&content, list).unwrap();
+        assert!(run("ssh-keygen", &["-q", "-t", kind, "-N", "", "-f", &key]));
+        assert!(run("ssh-keygen", &["-q", "-Y", "sign", "-n", "file", "-f", &key, &content]));
+        let text = fs::read_to_string(path("content.sig")).unwrap();
+        lantern_formats::ssh::verify(&text, "file", list).unwrap();
+        fs::remove_file(path("content.sig")).unwrap();
+    }
+}
+
+/// A statement's signature, as `openssl` sees it: over the kind and the payload, each with its length in bytes.
+#[test]
+fn openssl_verifies_a_statement() {
+    let folder = Folder::new();
+    let text = "{\"made by\":\"Paper Heron, ó\"}".as_bytes();
+    for signer in [rsa(), p256()] {
+        let envelope = statement::seal(text, &[&signer]).unwrap();
+        let json = serde_json::to_vec(&envelope).unwrap();
+        assert_eq!(
+            statement::open(&json).unwrap(),
+            statement::Opened { statement: text.to_vec(), signers: vec![signer.chain()[0].clone()] }
+        );
+        let path = |name: &str| folder.path(name).to_str().unwrap().to_owned();
+        fs::write(path("own.pem"), &envelope.signatures[0].cert).unwrap();
+        let message = [format!("DSSEv1 28 application/vnd.in-toto+json {} ", text.len()).as_bytes(), text].concat();
+        fs::write(path("message"), &message).unwrap();
+        let sig =
+            base64::Engine::decode(&base64::engine::general_purpose::STANDARD, &envelope.signatures[0].sig).unwrap();
+        fs::write(path("sig"), sig).unwrap();
+        let (key, own, sig, message) = (path("key.pem"), path("own.pem"), path("sig"), path("message"));
+        assert!(run("openssl", &["x509", "-in", &own, "-pubkey", "-noout", "-out", &key]));
+        assert!(run("openssl", &["dgst", "-sha256", "-verify", &key, "-signature", &sig, &message]));
+        // Whatever is changed is noticed.
+        for at in 0..json.len() {
+            let mut changed = json.clone();
+            changed[at] ^= 1;
+            if let Ok(opened) = statement::open(&changed) {
+                assert_eq!(opened.statement, text, "byte {at}");
+            }
+        }
+    }
+    let nobody = statement::seal(text, &[]).unwrap();
+    assert!(statement::open(&serde_json::to_vec(&nobody).unwrap()).unwrap().signers.is_empty());
+}
+
 /// `openssl ts` answers requests of ours, and its answers are taken.
 #[test]
 fn the_answers_of_another_authority_are_taken() {
@@ -96,7 +178,21 @@ impl OpenSsl {
         let (key, certificate, settings) = (own.path("key"), own.path("certificate"), own.path("settings"));
         assert!(run(
             "openssl",
-            &["req", "-x509", "-newkey", "rsa:2048", "-nodes", "-days", "9", "-keyout", &key, "-out", &certificate, "-config", &settings]
+            &[
+                "req",
+                "-x509",
+                "-newkey",
+                "rsa:2048",
+                "-nodes",
+                "-days",
+                "9",
+                "-keyout",
+                &key,
+                "-out",
+                &certificate,
+                "-config",
+                &settings
+            ]
         ));
         own
     }
@@ -117,7 +213,20 @@ impl Authority for OpenSsl {
             ["key", "certificate", "settings", "request", "reply"].map(|name| self.path(name));
         assert!(run(
             "openssl",
-            &["ts", "-reply", "-config", &settings, "-queryfile", &request, "-inkey", &key, "-signer", &certificate, "-out", &reply]
+            &[
+                "ts",
+                "-reply",
+                "-config",
+                &settings,
+                "-queryfile",
+                &request,
+                "-inkey",
+                &key,
+                "-signer",
+                &certificate,
+                "-out",
+                &reply
+            ]
         ));
         Ok(fs::read(&reply).unwrap())
     }

@@ -18,7 +18,9 @@ fn programs(folder: &Path, out: &mut Vec<PathBuf>) {
         let path = entry.path();
         if path.is_dir() {
             programs(&path, out);
-        } else if path.extension().is_some_and(|ending| ["exe", "dll", "pyd", "node"].iter().any(|known| ending == *known))
+        } else if path
+            .extension()
+            .is_some_and(|ending| ["exe", "dll", "pyd", "node"].iter().any(|known| ending == *known))
             && Pe::read(&mut File::open(&path).unwrap()).is_ok()
         {
             out.push(path);

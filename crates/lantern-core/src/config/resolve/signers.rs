@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use super::{Check, raw};
 use crate::config::ConfigKey::Key as K;
-use crate::config::{Signer, SignerKind};
+use crate::config::{Signer, SignerKind, TimeStamps};
 use crate::finding::Code;
 use crate::names::{Identity, Name};
 use crate::pins::{Fingerprint, Pins, Role};
@@ -59,6 +59,34 @@ impl Check<'_> {
             }
         }
         signers
+    }
+
+    pub(super) fn time_stamps(&mut self, raw: &raw::TimeStamps) -> Option<TimeStamps> {
+        let at = |key| [K("time-stamps"), K(key)];
+        let text = self.words(&at("authority"), &raw.authority)?;
+        let rest = text.strip_prefix("https://").or_else(|| text.strip_prefix("http://"));
+        let host = rest.and_then(|rest| rest.split(['/', '?']).next()).filter(|host| !host.is_empty());
+        // What goes there is the digest of a signature, and what comes back is signed: no secret, and no access.
+        if host.is_none_or(|host| host.contains('@')) || text.contains(char::is_whitespace) {
+            let what = format!("{text:?} is no address of an authority");
+            self.stop(
+                &at("authority"),
+                Code::WrongAddress,
+                what,
+                "write it such as: \"http://noon-gun.example/stamp\"",
+            );
+            return None;
+        }
+        let may_be_missing = match raw.unreachable.as_deref() {
+            None | Some("stop") => false,
+            Some("go-on") => true,
+            Some(other) => {
+                let what = format!("{other:?} is nothing that can happen when the authority cannot be reached");
+                self.stop(&at("unreachable"), Code::WrongValue, what, "\"stop\", or \"go-on\" without a time stamp");
+                return None;
+            }
+        };
+        Some(TimeStamps { authority: text, may_be_missing })
     }
 
     pub(super) fn pins(&mut self, raw: &raw::Config) -> Pins {
