@@ -42,6 +42,9 @@ pub struct KnownRelease {
     pub targets: Vec<Name>,
     /// How many warnings there were when it was sealed.
     pub warnings: u64,
+    /// The targets that were left unsigned, as someone had said.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub unsigned: Vec<Name>,
     /// Where it was found; none for one that was sealed here.
     pub found_at: Option<StorefrontRef>,
 }
@@ -288,6 +291,7 @@ impl Board {
                         sealed_at: event.recorded_at,
                         targets: sealed.targets.clone(),
                         warnings: sealed.warnings,
+                        unsigned: sealed.unsigned.clone(),
                         found_at: None,
                     });
                 }
@@ -412,6 +416,7 @@ impl Board {
                 sealed_at: event.happened_at.unwrap_or(event.recorded_at),
                 targets: found.targets.clone(),
                 warnings: 0,
+                unsigned: Vec::new(),
                 found_at: Some(found.storefront.clone()),
             }),
         }

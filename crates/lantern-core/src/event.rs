@@ -114,6 +114,9 @@ pub struct Sealed {
     /// How many warnings there were.
     #[serde(default, skip_serializing_if = "is_zero")]
     pub warnings: u64,
+    /// The targets that nobody signed although something was named that signs them: someone had said so.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub unsigned: Vec<Name>,
 }
 
 fn is_false(value: &bool) -> bool {

@@ -390,7 +390,14 @@ open-water = { audience = "everyone" }
 
     fn sealed(release: &str, targets: &[&str]) -> EventBody {
         let (input, targets) = (InputDigest::of(release.as_bytes()), names(targets));
-        EventBody::Sealed(Sealed { release: id(release), name: name(release), input, targets, warnings: 0 })
+        EventBody::Sealed(Sealed {
+            release: id(release),
+            name: name(release),
+            input,
+            targets,
+            warnings: 0,
+            unsigned: Vec::new(),
+        })
     }
 
     fn pushed(release: &str) -> EventBody {

@@ -149,6 +149,14 @@ pub struct TargetRecord {
     /// What was stamped or signed in it after it had been taken from the export; none where it is as the export was.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub changed: Option<Changed>,
+    /// Whether nobody signed it although something was named that signs it: someone had said so.
+    #[serde(default, skip_serializing_if = "is_false")]
+    pub unsigned: bool,
+}
+
+/// Returns whether it is not set.
+fn is_false(value: &bool) -> bool {
+    !*value
 }
 
 /// Who signs, and what else is done before a target is sealed.
@@ -369,6 +377,7 @@ pub(crate) mod tests {
                 aside: None,
                 claims: Claims::default(),
                 changed: None,
+                unsigned: false,
             }],
         }
     }

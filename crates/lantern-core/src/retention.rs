@@ -156,6 +156,7 @@ mod tests {
             input: InputDigest::of(&number.to_le_bytes()),
             targets: Vec::new(),
             warnings: 0,
+            unsigned: Vec::new(),
         }))
     }
 

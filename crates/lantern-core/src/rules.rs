@@ -107,7 +107,7 @@ trait Section {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Refusal {
     /// A stable word: `unknown-rule`, `system-not-taken`, `depot-too-large`, `number-taken`, `number-not-raised`,
-    /// `no-such-branch`, `not-carried`, `withdrawn`, `notes-too-long`.
+    /// `no-such-branch`, `not-carried`, `withdrawn`, `notes-too-long`, `unsigned`.
     pub rule: String,
     /// What is in the way, in one sentence.
     pub what: String,
@@ -129,8 +129,11 @@ impl HouseRules {
         branches: Branches,
         notes_max: Option<u64>,
     ) -> Self {
-        let accepted =
-            accepted.unwrap_or_else(|| Accepted { systems: System::ALL.to_vec(), depot_max_bytes: u64::MAX });
+        let accepted = accepted.unwrap_or_else(|| Accepted {
+            systems: System::ALL.to_vec(),
+            depot_max_bytes: u64::MAX,
+            refuse_unsigned: false,
+        });
         let numbers = numbers.unwrap_or(Numbers { number: NumberRule::Free });
         let texts = notes_max.map(|notes_max| Texts { notes_max });
         Self { revision: 0, accepted, numbers, branches, texts, must_understand: None, unknown: Vec::new() }

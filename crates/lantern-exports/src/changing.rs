@@ -2,11 +2,14 @@
 
 use std::path::{Path, PathBuf};
 
+use lantern_core::finding::Finding;
 use lantern_core::names::Name;
+use lantern_core::path::TreePath;
 use lantern_core::progress::Progress;
 use lantern_core::release::ChangedBy;
 use lantern_core::version::ReleaseName;
 
+use crate::WindowsProgram;
 pub use crate::export::Replacement;
 use crate::intake::Intake;
 
@@ -49,7 +52,8 @@ pub trait Changing: std::fmt::Debug + Send + Sync {
     /// Whether a target's bytes say which release they are of: the number is then taken before they are made.
     fn is_stamped(&self, target: &Name) -> bool;
 
-    /// Stamps and signs an export. What comes back lies in `work`, which is empty before. Signing it again may give other bytes.
+    /// Stamps and signs an export. What comes back lies in `work`, where there may still be what a run that was cut short had
+    /// finished of the very same. Signing it again may give other bytes.
     ///
     /// # Errors
     /// [`ChangingError`].
@@ -57,7 +61,28 @@ pub trait Changing: std::fmt::Debug + Send + Sync {
         &self,
         intake: &Intake<'_>,
         release: &ReleaseName,
+        known: &Known<'_>,
         work: &Path,
         progress: &dyn Progress,
     ) -> Result<Vec<Replacement>, ChangingError>;
+
+    /// What is worth knowing of what was changed so far, with the target that it is about.
+    fn findings(&self) -> Vec<(Name, Finding)> {
+        Vec::new()
+    }
+}
+
+/// What is known of an export that is about to be changed.
+#[derive(Clone, Copy)]
+pub struct Known<'a> {
+    /// The programs and libraries for Windows in it.
+    pub windows: &'a [WindowsProgram],
+    /// Writes what an earlier release has of a file, if it was made in the same way of the same bytes; says whether it did.
+    pub earlier: &'a (dyn Fn(&TreePath, &Path) -> Result<bool, ChangingError> + Sync),
+}
+
+impl std::fmt::Debug for Known<'_> {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("Known").field("windows", &self.windows).finish_non_exhaustive()
+    }
 }

@@ -27,41 +27,64 @@ impl<'a> Strings<'a> {
     }
 }
 
-/// Verifies a signature file over bytes, for a purpose; returns the public key, as SSH has it, that signed. Whether it is somebody's
-/// is not judged.
-///
-/// # Errors
-/// Why it does not hold.
-pub fn verify(text: &str, namespace: &str, message: &[u8]) -> Result<Vec<u8>, &'static str> {
-    const BROKEN: &str = "it is no signature of an SSH key";
-    let inner = text.split_once(BEGIN).and_then(|(_, rest)| rest.split_once(END)).ok_or(BROKEN)?.0;
-    let digits: String = inner.split_whitespace().collect();
-    let blob = STANDARD.decode(digits).map_err(|_| BROKEN)?;
-    let rest = blob.strip_prefix(MAGIC).and_then(|rest| rest.strip_prefix(&1_u32.to_be_bytes())).ok_or(BROKEN)?;
-    let mut parts = Strings(rest);
-    let mut part = || parts.next().ok_or(BROKEN);
-    let (key, own, reserved, hash, signature) = (part()?, part()?, part()?, part()?, part()?);
-    if !parts.0.is_empty() || own.is_empty() {
-        return Err(BROKEN);
+/// A signature file, taken apart.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct SshSignature {
+    /// The hash function that is signed with: what [`SshSignature::verify`] wants the digest of.
+    pub hash: Hash,
+    /// The public key, as SSH has it.
+    pub key: Vec<u8>,
+    namespace: Vec<u8>,
+    reserved: Vec<u8>,
+    signature: Vec<u8>,
+}
+
+impl SshSignature {
+    /// Reads a signature file.
+    ///
+    /// # Errors
+    /// Why it is none that can be verified.
+    pub fn read(text: &str) -> Result<Self, &'static str> {
+        const BROKEN: &str = "it is no signature of an SSH key";
+        let inner = text.split_once(BEGIN).and_then(|(_, rest)| rest.split_once(END)).ok_or(BROKEN)?.0;
+        let digits: String = inner.split_whitespace().collect();
+        let blob = STANDARD.decode(digits).map_err(|_| BROKEN)?;
+        let rest = blob.strip_prefix(MAGIC).and_then(|rest| rest.strip_prefix(&1_u32.to_be_bytes())).ok_or(BROKEN)?;
+        let mut parts = Strings(rest);
+        let mut part = || parts.next().ok_or(BROKEN);
+        let (key, namespace, reserved, hash, signature) = (part()?, part()?, part()?, part()?, part()?);
+        if !parts.0.is_empty() || namespace.is_empty() {
+            return Err(BROKEN);
+        }
+        let hash = match hash {
+            b"sha256" => Hash::Sha256,
+            b"sha512" => Hash::Sha512,
+            _ => return Err("it is made with a hash function that this lantern does not know"),
+        };
+        let [key, namespace, reserved, signature] = [key, namespace, reserved, signature].map(<[u8]>::to_vec);
+        Ok(Self { hash, key, namespace, reserved, signature })
     }
-    if own != namespace.as_bytes() {
-        return Err("it was made for another purpose");
-    }
-    let digest = match hash {
-        b"sha256" => Hash::Sha256.digest(message),
-        b"sha512" => Hash::Sha512.digest(message),
-        _ => return Err("it is made with a hash function that this lantern does not know"),
-    };
-    let length = |bytes: &[u8]| u32::try_from(bytes.len()).unwrap_or(u32::MAX).to_be_bytes();
-    let mut signed = MAGIC.to_vec();
-    for bytes in [own, reserved, hash, &digest] {
-        signed.extend(length(bytes));
-        signed.extend(bytes);
-    }
-    match is_signed(key, signature, &signed) {
-        Some(true) => Ok(key.to_vec()),
-        Some(false) => Err("what was signed has changed, or another key signed it"),
-        None => Err("it is made with a kind of key that this lantern does not know"),
+
+    /// Verifies that its key has signed what has this digest, for a purpose. Whether the key is somebody's is not judged.
+    ///
+    /// # Errors
+    /// Why it does not hold.
+    pub fn verify(&self, namespace: &str, digest: &[u8]) -> Result<(), &'static str> {
+        if self.namespace != namespace.as_bytes() {
+            return Err("it was made for another purpose");
+        }
+        let length = |bytes: &[u8]| u32::try_from(bytes.len()).unwrap_or(u32::MAX).to_be_bytes();
+        let hash: &[u8] = if self.hash == Hash::Sha256 { b"sha256" } else { b"sha512" };
+        let mut signed = MAGIC.to_vec();
+        for bytes in [&self.namespace, &self.reserved, hash, digest] {
+            signed.extend(length(bytes));
+            signed.extend(bytes);
+        }
+        match is_signed(&self.key, &self.signature, &signed) {
+            Some(true) => Ok(()),
+            Some(false) => Err("what was signed has changed, or another key signed it"),
+            None => Err("it is made with a kind of key that this lantern does not know"),
+        }
     }
 }
 
@@ -112,10 +135,10 @@ mod tests {
     proptest! {
         #[test]
         fn no_text_makes_the_reader_panic(bytes: Vec<u8>, text in "\\PC*") {
-            let _ = verify(&text, "file", b"");
+            let holds = |text: &str| SshSignature::read(text).is_ok_and(|read| read.verify("file", &[0; 64]).is_ok());
             let of = |bytes: &[u8]| format!("{BEGIN}\n{}\n{END}\n", STANDARD.encode(bytes));
-            prop_assert!(verify(&of(&bytes), "file", b"").is_err());
-            prop_assert!(verify(&of(&[MAGIC, &[0, 0, 0, 1], &bytes].concat()), "file", b"").is_err());
+            prop_assert!(!holds(&text) && !holds(&of(&bytes)));
+            prop_assert!(!holds(&of(&[MAGIC, &[0, 0, 0, 1], &bytes].concat())));
         }
     }
 }

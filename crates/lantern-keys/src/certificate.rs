@@ -113,6 +113,15 @@ pub fn algorithm(certificate: &[u8]) -> Result<Algorithm, KeyError> {
     }
 }
 
+/// Whether a certificate is for signing programs, or for anything: it may say for what it is (RFC 5280, section 4.2.1.12).
+pub fn is_for_code(certificate: &[u8]) -> bool {
+    const USAGE: &[u8] = &[0x55, 0x1d, 0x25];
+    const CODE: &[u8] = &[0x2b, 6, 1, 5, 5, 7, 3, 3];
+    let Ok(certificate) = parse(certificate) else { return false };
+    let usage = certificate.tbs_certificate.extensions.iter().flatten().find(|e| e.extn_id.as_bytes() == USAGE);
+    usage.is_none_or(|usage| lantern_core::bytes::find(usage.extn_value.as_bytes(), CODE, 0).is_some())
+}
+
 /// The names of whom a certificate is for and of who signed it, byte for byte.
 pub(crate) fn names(certificate: &[u8]) -> Result<(Vec<u8>, Vec<u8>), KeyError> {
     let body = parse(certificate)?.tbs_certificate;

@@ -28,6 +28,7 @@ pub mod program;
 mod protection;
 pub mod remembered;
 pub mod sheets;
+pub mod ssh;
 pub mod token;
 
 pub use passphrase::Passphrase;

@@ -6,15 +6,18 @@ use std::fs;
 use std::path::{Path, PathBuf};
 
 use lantern_core::digest::Digest;
+use lantern_core::names::Name;
 use lantern_core::path::TreePath;
 use lantern_core::progress::Progress;
 use lantern_core::release::{Changed, ChangedBy, DepotRecord, ReleaseRecord, ReplacedFile, TargetRecord};
 use lantern_core::tree::{Node, Tree};
 use lantern_core::version::ReleaseName;
-use lantern_exports::changing::{Changing, ChangingError, Replacement};
+use lantern_exports::WindowsProgram;
+use lantern_exports::changing::{Changing, ChangingError, Known, Replacement};
 use lantern_exports::intake::Intake;
 use lantern_store::contents::{Contents, ContentsError};
 use lantern_store::durable::{self, DurableError};
+use lantern_store::recipe::Entry;
 use lantern_store::seal::SealError;
 use lantern_store::store::{Store, StoreError};
 use serde::{Deserialize, Serialize};
@@ -77,13 +80,15 @@ pub(crate) struct Changes<'a> {
     /// The release that is about to be made.
     pub release: &'a ReleaseName,
     pub store: &'a Store,
+    /// The programs and libraries for Windows of each target.
+    pub windows: &'a BTreeMap<Name, Vec<WindowsProgram>>,
     /// Where changed files lie until they are sealed.
     pub folder: PathBuf,
 }
 
 impl Changes<'_> {
     /// Returns the changed files of an export: those that a break left, those of an earlier release of the very same bytes, or
-    /// fresh ones. `input` is the target as the export gives it, `last` its last release.
+    /// fresh ones. `input` is the target as the export gives it, `last` its last release, `before` tells a file of the export.
     ///
     /// # Errors
     /// Those of the signer, of the store and of the file system.
@@ -93,6 +98,7 @@ impl Changes<'_> {
         by: ChangedBy,
         input: &TargetRecord,
         last: Option<&TargetRecord>,
+        (windows, before): (&[WindowsProgram], &(dyn Fn(&TreePath) -> Option<Digest> + Sync)),
         progress: &dyn Progress,
     ) -> Result<Vec<Replacement>, ProjectError> {
         let is_stamped = self.changing.is_stamped(intake.name);
@@ -105,24 +111,42 @@ impl Changes<'_> {
         if let Some(ready) = ready(&work) {
             return Ok(ready);
         }
-        let fails = |what| move |source| DurableError { what, path: self.folder.clone(), source };
-        if work.exists() {
-            fs::remove_dir_all(&work).map_err(fails("clear"))?;
-        }
         durable::create_folders(&work)?;
+        let last = last.filter(|last| last.changed_by() == Some(by));
         // What says which release it is of is made for each.
-        let last = last.filter(|last| last.changed_by() == Some(by) && !is_stamped);
-        let earlier = last.map_or(Ok(None), |last| self.of_earlier(last, input, &work))?;
+        let earlier = last.filter(|_| !is_stamped).map_or(Ok(None), |last| self.of_earlier(last, input, &work))?;
         let files = match earlier {
             Some(files) => files,
             None => {
-                let files = self.changing.change(intake, self.release, &work, progress)?;
+                let earlier = |path: &TreePath, to: &Path| {
+                    let last = last.filter(|last| last.changed.as_ref().is_some_and(|c| is_of(c, path, before(path))));
+                    let taken = last.map_or(Ok(false), |last| self.file_of_earlier(last, path, to));
+                    // It saves asking for a signature, no more.
+                    Ok(taken.unwrap_or_else(|error| {
+                        log::warn!("{path} is made again: {error}");
+                        false
+                    }))
+                };
+                let known = Known { windows, earlier: &earlier };
+                let files = self.changing.change(intake, self.release, &known, &work, progress)?;
                 refuse_changed(intake, &files)?;
                 files
             }
         };
         keep_ready(&work, &files)?;
         Ok(files)
+    }
+
+    /// Writes what an earlier release has of a file.
+    fn file_of_earlier(&self, last: &TargetRecord, path: &TreePath, to: &Path) -> Result<bool, ProjectError> {
+        for depot in &last.depots {
+            let contents = Contents::open(self.store, self.store.recipe_of(depot.tree)?)?;
+            if let Some(entry) = contents.entries.iter().find(|entry| entry.path == *path) {
+                write_out(&contents, entry, to)?;
+                return Ok(true);
+            }
+        }
+        Ok(false)
     }
 
     /// Takes the changed files out of an earlier release, if it was made of the same bytes.
@@ -141,13 +165,7 @@ impl Changes<'_> {
             let contents = Contents::open(self.store, self.store.recipe_of(depot.tree)?)?;
             for entry in contents.entries.iter().filter(|entry| changed.replaced.contains_key(&entry.path)) {
                 let at = work.join(files.len().to_string());
-                let fails = |source| DurableError { what: "write", path: at.clone(), source };
-                let mut out = fs::File::create(&at).map_err(fails)?;
-                contents.write_to(entry, &mut out).map_err(|error| match error {
-                    ContentsError::Store(error) => ProjectError::Store(error),
-                    ContentsError::Write(error) => fails(error).into(),
-                    other => fails(std::io::Error::other(other)).into(),
-                })?;
+                write_out(&contents, entry, &at)?;
                 files.push(Replacement { path: entry.path.clone(), at });
             }
         }
@@ -156,6 +174,22 @@ impl Changes<'_> {
         files.dedup_by(|a, b| a.path == b.path);
         Ok((files.len() == changed.replaced.len()).then_some(files))
     }
+}
+
+/// Whether a file was made of bytes with this digest.
+fn is_of(changed: &Changed, path: &TreePath, before: Option<Digest>) -> bool {
+    let made_of = changed.replaced.get(path).and_then(Option::as_ref);
+    made_of.zip(before).is_some_and(|(made_of, before)| made_of.digest == before)
+}
+
+fn write_out(contents: &Contents<'_>, entry: &Entry, at: &Path) -> Result<(), ProjectError> {
+    let fails = |source| DurableError { what: "write", path: at.to_owned(), source };
+    let mut out = fs::File::create(at).map_err(fails)?;
+    contents.write_to(entry, &mut out).map_err(|error| match error {
+        ContentsError::Store(error) => ProjectError::Store(error),
+        ContentsError::Write(error) => fails(error).into(),
+        other => fails(std::io::Error::other(other)).into(),
+    })
 }
 
 /// What was changed must be what was read before. Files that stay are compared when they are sealed; those that were changed

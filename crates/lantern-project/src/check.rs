@@ -13,10 +13,11 @@ use lantern_core::progress::Progress;
 use lantern_core::release::{Claims, is_same_version};
 use lantern_core::system::System;
 use lantern_core::version::{ReleaseName, Version};
+use lantern_exports::WindowsProgram;
 use lantern_exports::cache::{DigestCache, ScanCache};
 use lantern_exports::claims::TargetClaims;
 use lantern_exports::export::Form;
-use lantern_exports::gather::{Asked, gather};
+use lantern_exports::gather::{Asked, Gathered, gather};
 use lantern_exports::intake::Intake;
 use lantern_store::seal::{SealError, SourceEntry};
 
@@ -62,6 +63,8 @@ pub(crate) struct Judged {
     pub findings: Vec<(Option<Name>, Finding)>,
     /// What each target's build says of itself.
     pub claims: BTreeMap<Name, Claims>,
+    /// The programs and libraries for Windows in each of them.
+    pub windows: BTreeMap<Name, Vec<WindowsProgram>>,
 }
 
 /// What is wrong with a storefront's rules.
@@ -104,7 +107,7 @@ impl Project {
             }
             let mut digests = DigestCache::load(&self.state("cache/digests.json"), environment::now_of_files());
             let is_sealed = past.is_sealed(&divided, &digests, self.version(&edition).ok().as_ref());
-            let judged = self.judge(&edition, None, &divided, &past, &mut cache, progress)?;
+            let judged = self.judge(&edition, None, &divided, &past, false, &mut cache, progress)?;
             if !is_sealed {
                 let differ =
                     judged.claims.iter().filter_map(|(target, claims)| past.other_number(self, target, claims));
@@ -148,21 +151,23 @@ impl Project {
     }
 
     /// Looks into an edition's exports and compares them with the releases before; what keeps them from being taken in is
-    /// not in it. `version` is the one that they get, where it is not the configured one.
+    /// not in it. `unsigned` says that nothing is to be signed. `version` is the one that they get, where it is not the configured one.
     fn judge(
         &self,
         edition: &Name,
         version: Option<&Version>,
         divided: &Divided<'_>,
         past: &PastReleases,
+        unsigned: bool,
         cache: &mut ScanCache,
         progress: &dyn Progress,
     ) -> Result<Judged, ProjectError> {
         let mut judged = Judged::default();
         let mut versions = Vec::new();
         for intake in &divided.intakes {
-            let (mut found, mut seen) = self.examine(edition, intake, cache, progress)?;
-            found.extend(self.stamp_findings(intake, &seen.claims, past));
+            let (mut found, gathered) = self.examine(edition, intake, cache, progress)?;
+            let (mut seen, windows) = (gathered.claims, gathered.windows);
+            found.extend(self.stamp_findings(intake, &seen.claims, &windows, past));
             if intake.target.stamp {
                 // What is written over says nothing.
                 (seen.claims.version, seen.claims.number) = (None, None);
@@ -171,7 +176,7 @@ impl Project {
             found.extend(past.number_finding(intake, seen.claims.number.as_deref()));
             versions.extend(seen.claims.version.clone().map(|version| (version, intake.name.clone())));
             found.extend(console_window(&seen));
-            if intake.target.sign.is_some() {
+            if intake.target.sign.is_some() && !unsigned {
                 // What signing does is not asked for: the signature itself, and that libraries begin where devices read them.
                 found.retain(|finding| {
                     !matches!(
@@ -179,10 +184,12 @@ impl Project {
                         Code::Unsigned | Code::DebugKey | Code::SignatureSchemeMissing | Code::UnalignedLibrary
                     )
                 });
-                found.extend(self.key_findings(edition, intake, seen.package_signer.as_ref()));
+                let has_earlier = past.last(intake.name).is_some_and(|(_, last)| last.signer().is_some());
+                found.extend(self.key_findings(edition, intake, seen.package_signer.as_ref(), (&windows, has_earlier)));
             }
             judged.findings.extend(found.into_iter().map(|finding| (Some(intake.name.clone()), finding)));
             judged.claims.insert(intake.name.clone(), seen.claims);
+            judged.windows.insert(intake.name.clone(), windows);
         }
         let configured = version.cloned().map_or_else(|| self.version(edition), Ok);
         let differ = configured.map(|version| other_versions(self, &version, &versions)).unwrap_or_default();
@@ -201,10 +208,11 @@ impl Project {
         version: &Version,
         divided: &Divided<'_>,
         past: &PastReleases,
+        unsigned: bool,
         progress: &dyn Progress,
     ) -> Result<Judged, ProjectError> {
         let mut cache = self.scan_cache();
-        let mut judged = self.judge(edition, Some(version), divided, past, &mut cache, progress)?;
+        let mut judged = self.judge(edition, Some(version), divided, past, unsigned, &mut cache, progress)?;
         // It saves time alone.
         if let Err(error) = cache.save() {
             log::warn!("scan results were not cached: {error}");

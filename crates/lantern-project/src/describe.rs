@@ -55,6 +55,7 @@ pub(crate) fn describe(divided: &Divided<'_>, trees: &[Tree]) -> Result<Vec<Targ
             aside: aside.map(|tree| record(intake.name, tree, &Players::default())),
             claims: Claims::default(),
             changed: None,
+            unsigned: false,
         });
     }
     Ok(out)

@@ -96,6 +96,9 @@ pub enum ProjectError {
     /// The ledger would lie on another computer's disk.
     #[error("{} is on a network disk, where a ledger cannot be kept safely", .0.display())]
     NetworkFolder(PathBuf),
+    /// This computer cannot speak HTTP at all.
+    #[error("no time-stamp authority can be asked: {0}")]
+    NoHttp(String),
     /// A file could not be read or written.
     #[error(transparent)]
     File(#[from] DurableError),
@@ -293,6 +296,7 @@ impl ProjectError {
             Self::Records(error) => error.class(),
             Self::Busy { .. }
             | Self::ForeignState(_)
+            | Self::NoHttp(_)
             | Self::NetworkFolder(_)
             | Self::File(_)
             | Self::Seal(_)

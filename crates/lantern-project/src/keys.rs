@@ -1,16 +1,17 @@
 //! The keys of a project: which one signs what, what is wrong with them, and which each identity is known by.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
 
 use jiff::ToSpan;
 use lantern_core::config::{self, SignerKind, Target};
 use lantern_core::digest::Digest;
-use lantern_core::finding::{Code, Finding, Severity};
+use lantern_core::finding::{Code, Finding, Severity, join_some};
 use lantern_core::names::{Identity, Name, nearest};
 use lantern_core::path::shown;
 use lantern_core::pins::{Fingerprint, Role, with_pin};
 use lantern_core::release::ReleaseRecord;
+use lantern_exports::WindowsProgram;
 use lantern_exports::claims::PackageSigner;
 use lantern_exports::export::Form;
 use lantern_exports::intake::Intake;
@@ -24,6 +25,7 @@ use lantern_store::durable;
 
 use crate::doctor::Checkup;
 use crate::error::{Class, Explained, fix_of_disk};
+use crate::sign_files::{LIST, LIST_SIGNATURE, Plan, Signs};
 use crate::{Project, ProjectError, access, environment};
 
 impl Explained for KeyError {
@@ -169,7 +171,7 @@ impl Known {
 
     /// What is wrong with it, whatever it signs: its dates, or that no copy of it ever opened.
     fn findings(&self) -> impl Iterator<Item = Finding> {
-        let without = if let Self::Key(facts) = self { without_backup(facts) } else { None };
+        let without = if let Self::Key(facts) = self { without_backup(facts, NO_UPDATES) } else { None };
         validity(self).into_iter().chain(without)
     }
 }
@@ -189,13 +191,27 @@ impl Project {
         edition: &Name,
         intake: &Intake<'_>,
         signed_by: Option<&PackageSigner>,
+        (windows, has_earlier): (&[WindowsProgram], bool),
     ) -> Vec<Finding> {
         let Some(key) = &intake.target.sign else { return Vec::new() };
         let at = |finding: Finding| finding.at(self.place_of(&["targets", intake.name.as_str(), "sign"]));
         let form = intake.export().form;
+        let signs = Signs::of(intake);
         let Some(role) = role_of(form) else {
-            let what = format!("{} is {}, and sign is for Android packages and bundles", intake.name, form.name());
-            return vec![at(Finding::of(Code::CannotSign, what, "remove sign from this target"))];
+            return match signs {
+                Some(signs) => {
+                    self.file_key_findings(intake, key, signs, (windows, has_earlier)).into_iter().map(at).collect()
+                }
+                None => {
+                    let what = format!(
+                        "{} is {} for {}, and sign is for Android, Windows, Linux and browsers",
+                        intake.name,
+                        form.name(),
+                        join_some(&intake.systems.iter().map(ToString::to_string).collect::<Vec<_>>(), 3)
+                    );
+                    vec![at(Finding::of(Code::CannotSign, what, "remove sign from this target"))]
+                }
+            };
         };
         let known = match self.known_key(key) {
             Ok(known) => known,
@@ -228,6 +244,53 @@ impl Project {
             findings.push(at(Finding::of(Code::SignedWithAnotherKey, what, fix)));
         }
         findings.extend(known.findings().map(at));
+        findings
+    }
+
+    /// What is wrong with the key that is to sign a build that is no package, and what it is asked for.
+    fn file_key_findings(
+        &self,
+        intake: &Intake<'_>,
+        key: &Name,
+        signs: Signs,
+        (windows, has_earlier): (&[WindowsProgram], bool),
+    ) -> Vec<Finding> {
+        let known = match self.known_key(key) {
+            Ok(known) => known,
+            Err(finding) => return vec![*finding],
+        };
+        let mut findings: Vec<Finding> = match &known {
+            // What Windows takes is short-lived, and comes from an authority.
+            Known::Key(facts) => without_backup(facts, NO_OTHERS).into_iter().collect(),
+            _ => Vec::new(),
+        };
+        findings.extend(validity_for_programs(&known));
+        match signs {
+            Signs::Programs => {
+                if known.own().is_some_and(|own| !certificate::is_for_code(own)) {
+                    let what = format!("the certificate of the key {key} is not for signing programs");
+                    findings.push(Finding::of(Code::CertificateKind, what, "sign with one that is"));
+                }
+                let stamped = intake.target.stamp.then(|| intake.starts.first()).flatten().map(|start| &start.file);
+                let stamps = &self.config().time_stamps;
+                let plan = Plan::of(intake.target, windows, known.fingerprint(), stamped, stamps.is_some());
+                findings.push(plan.finding(key, has_earlier));
+                if stamps.is_none() && !plan.to_sign.is_empty() {
+                    let until = known.certificate().valid.1.strftime("%Y-%m-%d");
+                    let what =
+                        format!("no authority states when {} is signed: its signatures end on {until}", intake.name);
+                    let fix = "[time-stamps] authority = \"ADDRESS\": who issues certificates has one";
+                    findings.push(Finding::of(Code::NoTimeStamp, what, fix));
+                }
+            }
+            Signs::List => {
+                let there = [LIST, LIST_SIGNATURE].iter().find(|name| intake.export().has(name));
+                if let Some(name) = there {
+                    let what = format!("{} brings {name}, and sign writes that file", intake.name);
+                    findings.push(Finding::of(Code::CannotSign, what, "leave it out: leave-out = [\"SHA256SUMS*\"]"));
+                }
+            }
+        }
         findings
     }
 
@@ -311,11 +374,18 @@ impl Project {
 
     /// What is said of the keys that an edition's targets name and of which no copy ever opened.
     pub(crate) fn keys_without_backup(&self, edition: &Name) -> Vec<Finding> {
-        let names: BTreeSet<&Name> =
-            self.config().targets_of(edition).filter_map(|(_, target)| target.sign.as_ref()).collect();
+        // Of a key for packages and for other things, the packages count.
+        let mut names: BTreeMap<&Name, &str> = BTreeMap::new();
+        for (_, target) in self.config().targets_of(edition) {
+            let is_package = matches!(Form::of_name(&target.export), Some(Form::Package(_)));
+            if let Some(key) = &target.sign {
+                let lost = names.entry(key).or_insert(NO_OTHERS);
+                *lost = if is_package { NO_UPDATES } else { *lost };
+            }
+        }
         let keyring = self.keyring().ok();
-        let facts = names.into_iter().filter_map(|name| keyring.as_ref()?.facts(name).ok());
-        facts.filter_map(|facts| without_backup(&facts)).collect()
+        let facts = names.into_iter().filter_map(|(name, lost)| Some((keyring.as_ref()?.facts(name).ok()?, lost)));
+        facts.filter_map(|(facts, lost)| without_backup(&facts, lost)).collect()
     }
 
     /// Whether each key is there that a target names, is valid, and has a backup that opened. No passphrase is asked for.
@@ -475,26 +545,16 @@ const DEMANDED_UNTIL: jiff::Timestamp = jiff::Timestamp::constant(2_013_638_400,
 
 /// What is wrong with the dates of a key's certificate.
 fn validity(known: &Known) -> Option<Finding> {
-    let (from, until) = known.certificate().valid;
-    let now = environment::now();
-    let day = |at: jiff::Timestamp| at.strftime("%Y-%m-%d");
-    let name = known.name();
-    if until <= now {
-        let what = format!("the certificate of the key {name} expired on {}", day(until));
-        let fix =
-            "devices still take updates that are signed with it, storefronts may not: ask them before you accept this";
-        return Some(Finding::of(Code::KeyExpires, what, fix).with_severity(Severity::Error));
+    let over =
+        "devices still take updates that are signed with it, storefronts may not: ask them before you accept this";
+    if let Some(finding) = validity_now(known, over) {
+        return Some(finding);
     }
-    if from > now {
-        let what = format!("the certificate of the key {name} is valid from {} on", day(from));
-        return Some(
-            Finding::of(Code::KeyExpires, what, "is the clock of this computer right?").with_severity(Severity::Error),
-        );
-    }
+    let (_, until) = known.certificate().valid;
+    let (now, day, name) = (environment::now(), until.strftime("%Y-%m-%d"), known.name());
     if until < DEMANDED_UNTIL {
         let what = format!(
-            "the certificate of the key {name} ends on {}, and some storefronts take none for Android that ends before 2033-10-23",
-            day(until)
+            "the certificate of the key {name} ends on {day}, and some storefronts take none for Android that ends before 2033-10-23"
         );
         let fix =
             "ask yours before the first release; later the key can only be followed by another: lantern key rotate";
@@ -502,19 +562,54 @@ fn validity(known: &Known) -> Option<Finding> {
     }
     let soon = until.checked_sub((24 * 365).hours()).is_ok_and(|soon| soon <= now);
     soon.then(|| {
-        let what = format!("the certificate of the key {name} expires on {}", day(until));
+        let what = format!("the certificate of the key {name} expires on {day}");
         Finding::of(Code::KeyExpires, what, "ask each storefront how it takes a new key, while there is time")
     })
 }
 
-fn without_backup(facts: &Facts) -> Option<Finding> {
+/// Whether a key's certificate, which is for programs and given out for a year or so, is valid now and for a while.
+fn validity_for_programs(known: &Known) -> Option<Finding> {
+    let renew = "ask who issued it for a new one; what has a time stamp stays valid";
+    if let Some(finding) = validity_now(known, renew) {
+        return Some(finding);
+    }
+    let (_, until) = known.certificate().valid;
+    let soon = until.checked_sub((24 * 30).hours()).is_ok_and(|soon| soon <= environment::now());
+    soon.then(|| {
+        let what = format!("the certificate of the key {} expires on {}", known.name(), until.strftime("%Y-%m-%d"));
+        Finding::of(Code::KeyExpires, what, renew)
+    })
+}
+
+/// What is wrong with a certificate that is over, or not valid yet.
+fn validity_now(known: &Known, over: &str) -> Option<Finding> {
+    let (from, until) = known.certificate().valid;
+    let now = environment::now();
+    let day = |at: jiff::Timestamp| at.strftime("%Y-%m-%d");
+    let name = known.name();
+    if until <= now {
+        let what = format!("the certificate of the key {name} expired on {}", day(until));
+        return Some(Finding::of(Code::KeyExpires, what, over).with_severity(Severity::Error));
+    }
+    (from > now).then(|| {
+        let what = format!("the certificate of the key {name} is valid from {} on", day(from));
+        Finding::of(Code::KeyExpires, what, "is the clock of this computer right?").with_severity(Severity::Error)
+    })
+}
+
+/// What it means that a key of programs or of lists is lost.
+const NO_OTHERS: &str = "what comes later is signed with another key";
+/// What it means that the key of a package is lost.
+const NO_UPDATES: &str = "the game can never be updated again";
+
+fn without_backup(facts: &Facts, lost: &str) -> Option<Finding> {
     if facts.drilled().is_some() {
         return None;
     }
     let name = &facts.name;
     let (what, fix) = match facts.backups.last() {
         None => (
-            format!("there is no backup of the key {name}: if this disk fails, the game can never be updated again"),
+            format!("there is no backup of the key {name}: if this disk fails, {lost}"),
             format!("lantern key backup {name} FILE, on another disk"),
         ),
         Some(backup) => (

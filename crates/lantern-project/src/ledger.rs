@@ -238,7 +238,14 @@ impl Project {
             let inputs = changing::inputs_of(&store, &record)?;
             let input = input_digest(&record.game, &edition, &record.version, &inputs);
             let targets = record.targets.iter().map(|target| target.target.clone()).collect();
-            let sealed = EventBody::Sealed(Sealed { release: id, name: record.name(), input, targets, warnings: 0 });
+            let sealed = EventBody::Sealed(Sealed {
+                release: id,
+                name: record.name(),
+                input,
+                targets,
+                warnings: 0,
+                unsigned: Vec::new(),
+            });
             ledger.append(None, &edition, environment::origin()?, None, sealed)?;
             let mut there = true;
             for depot in record.sealed() {

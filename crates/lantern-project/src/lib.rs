@@ -59,6 +59,7 @@ mod records;
 mod releases;
 mod repair;
 mod retention;
+mod sign_files;
 mod stamp_and_sign;
 mod stamps;
 mod state_folder;

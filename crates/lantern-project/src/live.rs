@@ -77,6 +77,8 @@ pub struct LiveBuild {
     pub message: Option<String>,
     /// What the build says of itself inside and the release does not.
     pub claims: Vec<String>,
+    /// Whether it was left unsigned, as someone had said.
+    pub unsigned: bool,
     /// The first release that had the very same for this target, where that is an earlier one.
     pub unchanged_since: Option<ReleaseName>,
 }
@@ -213,6 +215,7 @@ impl Builds<'_> {
             withdrawn: board.withdrawn.get(&build.release).cloned(),
             number_of_target: pushed.and_then(|pushed| pushed.numbers.get(target).copied()),
             message: pushed.and_then(|pushed| pushed.message.clone()),
+            unsigned: record.is_some_and(|(_, target)| target.unsigned),
             claims: record.map(|(record, t)| t.claims.differing(&record.game, &build.name)).unwrap_or_default(),
             unchanged_since: known.and_then(|(_, since)| since.get(target).cloned()),
         })

@@ -27,6 +27,8 @@ pub struct KnownOf {
     pub tried_no: Vec<Name>,
     /// How many warnings there were when it was sealed.
     pub warnings: u64,
+    /// The targets that were left unsigned, as someone had said.
+    pub unsigned: Vec<Name>,
 }
 
 impl Session {
@@ -77,6 +79,11 @@ impl Session {
             let tried = targets.clone().filter(|target| said.and_then(|said| said.get(*target)) == Some(&yes));
             tried.cloned().collect()
         };
-        Ok(KnownOf { tried_yes: said(true), tried_no: said(false), warnings: release.warnings })
+        Ok(KnownOf {
+            tried_yes: said(true),
+            tried_no: said(false),
+            warnings: release.warnings,
+            unsigned: release.unsigned.clone(),
+        })
     }
 }

@@ -13,7 +13,7 @@ use lantern_core::path::{TreePath, shown};
 use lantern_core::progress::Progress;
 use lantern_core::release::{Changed, Claims, FORMAT, ReleaseRecord, TargetRecord, input_digest};
 use lantern_core::size::Size;
-use lantern_core::tree::Tree;
+use lantern_core::tree::{Node, Tree};
 use lantern_core::version::{BuildNumber, ReleaseName, Version};
 use lantern_exports::cache::DigestCache;
 use lantern_exports::changing::Changing;
@@ -35,6 +35,8 @@ pub struct PrepareOptions {
     pub version: Option<Version>,
     /// Read everything, whatever the file system says of what changed.
     pub read_all: bool,
+    /// Leave everything unsigned, whatever `lantern.toml` says.
+    pub unsigned: bool,
     /// Stamps and signs what the exports hold before it is sealed, instead of what `lantern.toml` says.
     pub changing: Option<Arc<dyn Changing>>,
     /// Gives the passphrases of the keys that `lantern.toml` names, when they are needed.
@@ -113,6 +115,8 @@ impl Session {
         let input = self.input(edition, &version, &inputs);
         let judged = judged.unwrap_or_default();
         for target in &mut targets {
+            let signs = self.project().config().targets.get(&target.target).is_some_and(|of| of.sign.is_some());
+            target.unsigned = options.unsigned && signs;
             target.claims = judged.claims.get(&target.target).cloned().unwrap_or_default();
             if self.project().is_stamped_inside(&target.target) {
                 target.claims.version = Some(version.to_string());
@@ -127,8 +131,16 @@ impl Session {
         let before = before.max_by_key(|r| r.name.number).cloned();
         drop(board);
         let names: Vec<Name> = record.targets.iter().map(|target| target.target.clone()).collect();
+        let unsigned: Vec<Name> = record.targets.iter().filter(|of| of.unsigned).map(|of| of.target.clone()).collect();
         let warnings = findings.iter().filter(|(_, finding)| finding.severity == Severity::Warning).count() as u64;
-        let sealed = Sealed { release: id, name: record.name(), input, targets: names.clone(), warnings };
+        let sealed = Sealed {
+            release: id,
+            name: record.name(),
+            input,
+            targets: names.clone(),
+            warnings,
+            unsigned: unsigned.clone(),
+        };
         let event = self.workspace.record(edition, EventBody::Sealed(sealed), None)?;
         changing::forget(&self.changed_folder());
         self.project().note_signed(edition, &record);
@@ -145,6 +157,7 @@ impl Session {
             sealed_at: event.recorded_at,
             targets: names,
             warnings,
+            unsigned,
             found_at: None,
         };
         let unchanged_since = self.workspace.unchanged_since(&release, &record)?;
@@ -290,7 +303,7 @@ impl Session {
         let mut digests = DigestCache::load(&project.state("cache/digests.json"), environment::now_of_files());
         let changing = match &options.changing {
             Some(changing) => Some(changing.clone()),
-            None => project.stamp_and_sign(edition, options.passphrases.as_ref())?,
+            None => project.stamp_and_sign(edition, options.passphrases.as_ref(), options.unsigned)?,
         };
         let changing = changing.as_deref();
         if !options.read_all
@@ -303,7 +316,7 @@ impl Session {
         // Something is made: everything is read again.
         divided.intakes.iter().for_each(|intake| digests.forget(intake.name));
         let judge = || {
-            let judged = project.judge_to_seal(edition, version, &divided, &past, progress)?;
+            let judged = project.judge_to_seal(edition, version, &divided, &past, options.unsigned, progress)?;
             self.ask_room(at_most, progress);
             Ok::<_, ProjectError>(judged)
         };
@@ -333,8 +346,10 @@ impl Session {
         let release = ReleaseName { version: version.clone(), number };
         let stamped = divided.intakes.iter().any(|intake| changing.is_stamped(intake.name)).then_some(number);
         let store = &self.workspace.store;
-        let changes = Changes { changing, release: &release, store, folder: self.changed_folder() };
+        let windows = std::mem::take(&mut judged.windows);
+        let changes = Changes { changing, release: &release, store, windows: &windows, folder: self.changed_folder() };
         let (targets, cost) = self.seal_changed(divided, (&trees, &inputs), &changes, &past, progress)?;
+        judged.findings.extend(changing.findings().into_iter().map(|(target, finding)| (Some(target), finding)));
         judged.findings.extend(self.damage()?);
         Ok(Sealing { inputs, targets, cost, judged: Some(judged), past, stamped })
     }
@@ -355,11 +370,16 @@ impl Session {
         for (from, (intake, input)) in intakes.iter_mut().zip(inputs).enumerate() {
             let Some(by) = input.changed_by() else { continue };
             let last = past.last(intake.name).map(|(_, last)| last);
-            let files = changes.files(intake, by, input, last, progress)?;
+            let own = || parcels.iter().zip(trees).filter(|(parcel, _)| parcel.from == from).map(|(_, tree)| tree);
+            let before = |path: &TreePath| own().find_map(|tree| tree.get(path));
+            let digest = |path: &TreePath| match before(path) {
+                Some(Node::File { digest, .. }) => Some(*digest),
+                _ => None,
+            };
+            let windows = changes.windows.get(intake.name).map(Vec::as_slice).unwrap_or_default();
+            let files = changes.files(intake, by, input, last, (windows, &digest), progress)?;
             let over = |source| DurableError { what: "lay changed files over", path: changes.folder.clone(), source };
             intake.lay_over(&files).map_err(over)?;
-            let own = parcels.iter().zip(trees).filter(|(parcel, _)| parcel.from == from).map(|(_, tree)| tree);
-            let before = |path: &TreePath| own.clone().find_map(|tree| tree.get(path));
             changed.insert(intake.name.clone(), changing::changed(by, &files, before));
         }
         // That may have brought files that lie in a depot of their own.

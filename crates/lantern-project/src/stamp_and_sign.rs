@@ -5,30 +5,37 @@ use std::fmt;
 use std::path::Path;
 use std::sync::{Arc, Mutex};
 
+use lantern_core::config::Target;
 use lantern_core::digest::Digest;
+use lantern_core::finding::Finding;
 use lantern_core::names::Name;
 use lantern_core::path::TreePath;
 use lantern_core::progress::Progress;
 use lantern_core::release::{ChangedBy, ReleaseRecord};
 use lantern_core::version::ReleaseName;
-use lantern_exports::changing::{Changing, ChangingError, Replacement};
+use lantern_exports::changing::{Changing, ChangingError, Known as KnownFiles, Replacement};
 use lantern_exports::export::{Export, Form};
 use lantern_exports::intake::Intake;
 use lantern_formats::apk as reader;
 use lantern_keys::Passphrase;
 use lantern_keys::key::Signer;
 use lantern_keys::keyring::Keyring;
+use lantern_sign::pe::Description;
 use lantern_sign::rotation::{self, Lineage, Rotation};
 use lantern_sign::stamp::{self, Edits, Stamp};
 use lantern_sign::{SignError, apk, bundle_jar};
 
 use crate::error::Explained;
 use crate::keys::Known;
+use crate::sign_files::{self, Clock};
 use crate::{Project, ProjectError};
 
 /// What signing and stamping do, as part of what decides whether something changed: another number for other bytes of the same
 /// key, version and number.
 const SIGNING: &str = "android packages and bundles, 1";
+const PROGRAMS: &str = "windows programs, 1";
+const LISTS: &str = "a list of files, 1";
+const STAMPED_PROGRAMS: &str = "stamped version resources, 1";
 const STAMPING: &str = "stamped android manifests, 1";
 const LINEAGE: &str = "a chain of keys, 1";
 const VERSION_FILE: &str = "version file, 1";
@@ -68,11 +75,12 @@ impl Project {
         &self,
         edition: &Name,
         passphrases: Option<&Passphrases>,
+        unsigned: bool,
     ) -> Result<Option<Arc<dyn Changing>>, ProjectError> {
         let mut by_target = BTreeMap::new();
         for (name, target) in self.config().targets_of(edition) {
             // What is wrong with a key is a finding, which stops before anything is signed.
-            let signer = target.sign.as_ref().and_then(|key| self.known_key(key).ok());
+            let signer = target.sign.as_ref().filter(|_| !unsigned).and_then(|key| self.known_key(key).ok());
             let rotation = signer.as_ref().and_then(|known| self.lineage_of(target, known).ok().flatten());
             let rotation = rotation.map(|(lineage, first)| Rotated {
                 lineage,
@@ -80,7 +88,7 @@ impl Project {
                 since: target.lineage_from.unwrap_or(rotation::SINCE),
             });
             let (is_stamped, version_file) = (target.stamp, target.version_file.clone());
-            let wanted = Wanted { signer, rotation, is_stamped, version_file };
+            let wanted = Wanted { signer, rotation, is_stamped, version_file, config: target.clone() };
             if !wanted.is_nothing() {
                 by_target.insert(name.clone(), wanted);
             }
@@ -89,13 +97,18 @@ impl Project {
             return Ok(None);
         }
         let (passphrases, opened) = (passphrases.cloned(), Mutex::default());
-        Ok(Some(Arc::new(AsConfigured { keyring: self.keyring()?, by_target, passphrases, opened })))
+        let are_there = by_target.values().any(|wanted| wanted.signer.is_some() && is_for_windows(&wanted.config));
+        let clock = self.config().time_stamps.as_ref().filter(|_| are_there).map(|of| Clock::new(of, self.stop()));
+        let clock = clock.transpose().map_err(|error| ProjectError::NoHttp(error.to_string()))?;
+        let about = Description { name: self.config().game.name.clone(), address: None };
+        Ok(Some(Arc::new(AsConfigured { keyring: self.keyring()?, by_target, passphrases, opened, clock, about })))
     }
 
-    /// Whether a target has a manifest that version and number can be written into.
+    /// Whether a target has something that version and number can be written into: a manifest, or a version resource.
     pub(crate) fn can_be_stamped(&self, target: &Name) -> bool {
-        let form = self.config().targets.get(target).and_then(|target| Form::of_name(&target.export));
-        matches!(form, Some(Form::Package("apk" | "aab")))
+        let Some(target) = self.config().targets.get(target) else { return false };
+        let is_package = matches!(Form::of_name(&target.export), Some(Form::Package("apk" | "aab")));
+        is_package || is_for_windows(target)
     }
 
     /// Whether a target's own manifest gets the version and the number.
@@ -108,7 +121,11 @@ impl Project {
         let place = |name: &Name| {
             let target = self.config().targets.get(name)?;
             let file = target.version_file.as_ref().map(TreePath::shown);
-            file.or_else(|| target.stamp.then(|| "the manifest".to_owned()))
+            let inside = || match is_for_windows(target) {
+                true => "the version resource",
+                false => "the manifest",
+            };
+            file.or_else(|| target.stamp.then(|| inside().to_owned()))
         };
         record.targets.iter().filter_map(|target| Some((target.target.clone(), place(&target.target)?))).collect()
     }
@@ -120,6 +137,7 @@ struct Wanted {
     rotation: Option<Rotated>,
     is_stamped: bool,
     version_file: Option<TreePath>,
+    config: Target,
 }
 
 /// The keys that came before the one that signs.
@@ -136,9 +154,19 @@ impl Wanted {
     }
 
     /// What is done, as part of what decides whether something changed.
-    fn settings(&self) -> Digest {
-        let signing = self.signer.as_ref().map(|_| SIGNING.to_owned());
-        let stamping = self.is_stamped.then(|| STAMPING.to_owned());
+    fn settings(&self, about: &Description, has_clock: bool) -> Digest {
+        let is_package = matches!(Form::of_name(&self.config.export), Some(Form::Package(_)));
+        let is_for_windows = is_for_windows(&self.config);
+        let signing = self.signer.as_ref().map(|_| match (is_package, is_for_windows) {
+            (true, _) => SIGNING.to_owned(),
+            (false, true) => {
+                let (name, files) = (&about.name, self.config.sign_files.texts().join("\n"));
+                format!("{PROGRAMS}: {name:?}, {files:?}, time stamps: {has_clock}")
+            }
+            (false, false) => LISTS.to_owned(),
+        });
+        let stamping = if is_package { STAMPING } else { STAMPED_PROGRAMS };
+        let stamping = self.is_stamped.then(|| stamping.to_owned());
         let rotation = self.rotation.as_ref().map(|rotated| {
             let lineage = Digest::of(rotated.lineage.file().as_bytes());
             format!("{LINEAGE} since {}: {lineage}", rotated.since)
@@ -156,6 +184,15 @@ struct AsConfigured {
     passphrases: Option<Passphrases>,
     /// Keys that were opened, by their names.
     opened: Mutex<BTreeMap<Name, Arc<dyn Signer>>>,
+    /// Who states when programs for Windows are signed.
+    clock: Option<Clock>,
+    /// What is said of them.
+    about: Description,
+}
+
+/// Whether a target is for Windows alone.
+fn is_for_windows(target: &Target) -> bool {
+    sign_files::Signs::of_systems(&target.systems) == Some(sign_files::Signs::Programs)
 }
 
 impl fmt::Debug for AsConfigured {
@@ -169,12 +206,17 @@ fn refused(target: &Name, why: impl Into<String>, fix: impl Into<String>) -> Cha
     not_done("signed", target, why, fix)
 }
 
-fn not_done(what: &'static str, target: &Name, why: impl Into<String>, fix: impl Into<String>) -> ChangingError {
+pub(crate) fn not_done(
+    what: &'static str,
+    target: &Name,
+    why: impl Into<String>,
+    fix: impl Into<String>,
+) -> ChangingError {
     ChangingError::Refused { target: target.clone(), what, why: why.into(), fix: fix.into() }
 }
 
 /// Why a target was not stamped, or not signed.
-fn changing_error(what: &'static str, target: &Name, at: &Path, error: SignError) -> ChangingError {
+pub(crate) fn changing_error(what: &'static str, target: &Name, at: &Path, error: SignError) -> ChangingError {
     match error {
         SignError::Stopped => ChangingError::Stopped,
         SignError::Io(source) => ChangingError::Io { path: at.to_owned(), source },
@@ -253,7 +295,10 @@ impl Changing for AsConfigured {
     fn by(&self, target: &Name) -> Option<ChangedBy> {
         let wanted = self.by_target.get(target)?;
         let own = wanted.signer.as_ref().and_then(Known::own);
-        Some(ChangedBy { signer: own.map(|own| Digest::of(own)), settings: wanted.settings() })
+        Some(ChangedBy {
+            signer: own.map(|own| Digest::of(own)),
+            settings: wanted.settings(&self.about, self.clock.is_some()),
+        })
     }
 
     fn is_stamped(&self, target: &Name) -> bool {
@@ -264,16 +309,14 @@ impl Changing for AsConfigured {
         &self,
         intake: &Intake<'_>,
         release: &ReleaseName,
+        known_files: &KnownFiles<'_>,
         work: &Path,
         progress: &dyn Progress,
     ) -> Result<Vec<Replacement>, ChangingError> {
         let (target, export) = (intake.name, intake.export());
         let Some(wanted) = self.by_target.get(target) else { return Ok(Vec::new()) };
-        if let Some(path) = &wanted.version_file {
-            let at = work.join("version");
-            let written = std::fs::write(&at, version_file(release));
-            written.map_err(|source| ChangingError::Io { path: at.clone(), source })?;
-            return Ok(vec![Replacement { path: path.clone(), at }]);
+        if !intake.is_package() {
+            return self.change_files(intake, wanted, release, known_files, work, progress);
         }
         let (Some(known), Some(entry)) = (&wanted.signer, intake.entries().first()) else { return Ok(Vec::new()) };
         let (at, open) = (work.join("signed"), || export.open_itself());
@@ -306,6 +349,62 @@ impl Changing for AsConfigured {
         };
         signed.map_err(|error| changing_error("signed", target, &at, error))?;
         Ok(vec![Replacement { path: entry.source.path.clone(), at }])
+    }
+
+    fn findings(&self) -> Vec<(Name, Finding)> {
+        self.clock.as_ref().map(Clock::findings).unwrap_or_default()
+    }
+}
+
+impl AsConfigured {
+    /// Stamps and signs a build that is no package.
+    fn change_files(
+        &self,
+        intake: &Intake<'_>,
+        wanted: &Wanted,
+        release: &ReleaseName,
+        known_files: &KnownFiles<'_>,
+        work: &Path,
+        progress: &dyn Progress,
+    ) -> Result<Vec<Replacement>, ChangingError> {
+        let mut files = Vec::new();
+        if let Some(path) = &wanted.version_file {
+            let at = work.join("version");
+            let written = std::fs::write(&at, version_file(release));
+            written.map_err(|source| ChangingError::Io { path: at.clone(), source })?;
+            files.push(Replacement { path: path.clone(), at });
+        }
+        let start = intake.starts.first().map(|start| start.file.clone()).filter(|_| wanted.is_stamped);
+        let stamp = start.map(|start| (start, stamp_of(release)));
+        let signs = sign_files::Signs::of(intake);
+        let Some(known) = &wanted.signer else {
+            if let Some((path, stamp)) = &stamp {
+                files.extend(sign_files::stamp_alone(intake, path, stamp, work)?);
+            }
+            return Ok(files);
+        };
+        let signer = self.signer(intake.name, known)?;
+        match signs {
+            Some(sign_files::Signs::Programs) => {
+                let programs = sign_files::Programs {
+                    target: intake.name,
+                    config: intake.target,
+                    signer: &*signer,
+                    // A program of the studio's own may ask a person.
+                    in_parallel: !matches!(known, Known::Program(..)),
+                    about: self.about.clone(),
+                    clock: self.clock.as_ref(),
+                    stamp,
+                };
+                files.extend(programs.sign(intake, known_files, work, progress)?);
+            }
+            Some(sign_files::Signs::List) => {
+                let list = sign_files::sign_list(intake, &files, &*signer, work, progress)?;
+                files.extend(list);
+            }
+            None => return Err(refused(intake.name, "nothing in it can be signed", "remove sign from this target")),
+        }
+        Ok(files)
     }
 }
 

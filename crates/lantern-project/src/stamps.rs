@@ -3,24 +3,44 @@
 use lantern_core::finding::{Code, Finding};
 use lantern_core::path::TreePath;
 use lantern_core::release::Claims;
+use lantern_exports::WindowsProgram;
 use lantern_exports::export::Form;
 use lantern_exports::intake::Intake;
 
 use crate::Project;
 use crate::check::PastReleases;
+use crate::sign_files::Signs;
 
 impl Project {
     /// What is wrong with `stamp` and `version-file` of a target, and when its players would see another number on its screen.
-    pub(crate) fn stamp_findings(&self, intake: &Intake<'_>, claims: &Claims, past: &PastReleases) -> Vec<Finding> {
+    pub(crate) fn stamp_findings(
+        &self,
+        intake: &Intake<'_>,
+        claims: &Claims,
+        windows: &[WindowsProgram],
+        past: &PastReleases,
+    ) -> Vec<Finding> {
         let (target, form) = (intake.target, intake.export().form);
         let at = |key: &str, what: String, fix: String| {
             Finding::of(Code::CannotStamp, what, fix).at(self.place_of(&["targets", intake.name.as_str(), key]))
         };
         let mut findings = Vec::new();
         let is_android = matches!(form, Form::Package("apk" | "aab"));
-        if target.stamp {
+        let is_for_windows = Signs::of(intake) == Some(Signs::Programs);
+        if target.stamp && is_for_windows {
+            let signed = target.sign.is_none().then(|| intake.starts.first()).flatten();
+            let start = windows.iter().find(|program| signed.is_some_and(|start| start.file == program.path));
+            if let Some(program) = start.filter(|program| program.signed_by.is_some()) {
+                let what = format!("the stamp changes {}, and it has no valid signature then", program.path);
+                findings.push(at("stamp", what, "sign = \"KEY\": lantern signs it after the stamp".to_owned()));
+            }
+        } else if target.stamp {
             if !is_android {
-                let what = format!("{} is {}, and stamp is for Android packages and bundles", intake.name, form.name());
+                let what = format!(
+                    "{} is {}, and stamp is for Android packages and bundles, and for Windows",
+                    intake.name,
+                    form.name()
+                );
                 findings.push(at(
                     "stamp",
                     what,

@@ -7,6 +7,7 @@ mod content;
 mod endpoints;
 mod faults;
 mod invitations;
+mod noon_gun;
 mod players;
 mod request;
 mod titles;
@@ -25,6 +26,7 @@ use tokio::sync::oneshot;
 
 pub(crate) use self::content::PieceRange;
 use self::endpoints::api;
+pub use self::noon_gun::PATH as NOON_GUN;
 use crate::refusal::Refused;
 use crate::stand_in::StandIn;
 
@@ -58,6 +60,7 @@ impl Running {
         let limit = usize::try_from(stand_in.discovery().limits.recipe_bytes).unwrap_or(usize::MAX);
         let router = router
             .route("/v1/openapi.json", axum::routing::get(move || async move { Json(document) }))
+            .merge(noon_gun::router(stand_in.clone())?)
             .fallback(|| async { Refused::new(problem::NOT_FOUND, "there is nothing here", "see /v1/openapi.json") })
             .layer(DefaultBodyLimit::max(limit))
             .layer(axum::middleware::map_response(name_too_large))

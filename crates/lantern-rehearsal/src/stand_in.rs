@@ -187,7 +187,7 @@ impl StandIn {
     }
 
     /// Now, by the storefront's own clock.
-    fn now(&self) -> Timestamp {
+    pub(crate) fn now(&self) -> Timestamp {
         let error = self.weather().map_or(SignedDuration::ZERO, |weather| weather.clock_error());
         let clock = *self.clock.lock().unwrap_or_else(PoisonError::into_inner);
         let now = clock.fixed.unwrap_or_else(Timestamp::now);

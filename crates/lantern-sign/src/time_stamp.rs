@@ -64,6 +64,13 @@ pub enum StampError {
     },
 }
 
+impl StampError {
+    /// Whether nobody answered: that passes.
+    pub fn is_unreachable(&self) -> bool {
+        matches!(self, Self::Unreachable { .. })
+    }
+}
+
 /// Asks for the time stamp of a signature, and verifies what comes back: that it is of this signature, of this request, and as its
 /// authority signed it. Returns it as DER.
 ///

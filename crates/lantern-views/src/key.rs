@@ -11,6 +11,7 @@ use lantern_core::path::shown;
 use lantern_core::pins::Fingerprint;
 use lantern_keys::keyring::{Backup, Facts, Origin, Sheets};
 use lantern_keys::sheets::Set;
+use lantern_keys::ssh;
 use serde::Serialize;
 
 use crate::format;
@@ -49,6 +50,8 @@ struct KeyDocument<'a> {
     /// Of the certificate, in hexadecimal digits.
     sha256: String,
     sha1: String,
+    /// The public key as a line of SSH, for those who verify signatures with `ssh-keygen`.
+    ssh: Option<String>,
     #[cfg_attr(test, schemars(with = "String"))]
     valid_from: Timestamp,
     #[cfg_attr(test, schemars(with = "String"))]
@@ -88,6 +91,7 @@ fn key_document(facts: &Facts) -> KeyDocument<'_> {
         subject: &facts.certificate.subject,
         sha256: hex(&facts.certificate.sha256),
         sha1: hex(&facts.certificate.sha1),
+        ssh: facts.chain.first().and_then(|own| ssh::public_line(own).ok()),
         valid_from: facts.certificate.valid.0,
         valid_until: facts.certificate.valid.1,
         backups: facts

@@ -92,6 +92,9 @@ struct LiveDocument<'a> {
     message: Option<&'a str>,
     /// What the build says of itself inside and the release does not.
     claims: &'a [String],
+    /// Whether it was left unsigned, as someone had said.
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    unsigned: bool,
     /// The first release that had the very same for this target, where that is an earlier one.
     unchanged_since: Option<&'a ReleaseName>,
 }
@@ -173,6 +176,7 @@ fn build(live: &LiveBuild) -> LiveDocument<'_> {
         number_of_target: live.number_of_target,
         message: live.message.as_deref(),
         claims: &live.claims,
+        unsigned: live.unsigned,
         unchanged_since: live.unchanged_since.as_ref(),
     }
 }
@@ -306,6 +310,10 @@ fn said_of(targets: &[(&Name, &LiveBuild)]) -> Vec<String> {
     let mut lines = Vec::new();
     for (target, live) in targets.iter().filter(|(_, live)| !live.claims.is_empty()) {
         lines.push(format!("{} {target} declares {}", care("differs:"), live.claims.join(", ")));
+    }
+    let unsigned: Vec<&Name> = targets.iter().filter(|(_, live)| live.unsigned).map(|(target, _)| *target).collect();
+    if !unsigned.is_empty() {
+        lines.push(format!("{} {}", care("not signed:"), format::names(unsigned)));
     }
     let mut by_release: BTreeMap<String, Vec<&Name>> = BTreeMap::new();
     for (target, live) in targets {

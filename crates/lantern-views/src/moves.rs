@@ -13,7 +13,7 @@ use serde::Serialize;
 
 use crate::format;
 use crate::paint::{bad, care, faint, good, strong};
-use crate::shared::say_warnings_at_sealing;
+use crate::shared::say_of_sealing;
 use crate::steps::{WalkDocument, gap_sentence, show_needs, show_steps, walk_document};
 use crate::table::Table;
 use crate::view::View;
@@ -168,7 +168,7 @@ pub fn plan(plan: &MovePlan, project: &Project) -> View {
     if let Some(known) = &plan.known {
         show_known(known, &mut view);
         if plan.is_for_everyone() {
-            say_warnings_at_sealing(known.warnings, &mut view);
+            say_of_sealing(known.warnings, &known.unsigned, &mut view);
         }
     }
     show_needs(&plan.needs, &mut view);

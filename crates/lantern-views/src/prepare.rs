@@ -12,7 +12,7 @@ use serde::Serialize;
 
 use crate::format;
 use crate::paint::{care, faint, good, strong};
-use crate::shared::{FindingDocument, say_warnings_at_sealing, targets};
+use crate::shared::{FindingDocument, say_of_sealing, targets};
 use crate::table::Table;
 use crate::view::View;
 
@@ -71,7 +71,7 @@ pub fn view(prepared: &Prepared, game: &str, is_next: bool) -> View {
     let name = strong(&prepared.release.name);
     let Some(cost) = prepared.cost else {
         view.say(format!("nothing changed: {game} {name} has exactly this content"));
-        say_warnings_at_sealing(prepared.release.warnings, &mut view);
+        say_of_sealing(prepared.release.warnings, &prepared.release.unsigned, &mut view);
         return view;
     };
     view.say(format!("{} {game} {name}\n", good("sealed")));
@@ -105,6 +105,9 @@ pub fn view(prepared: &Prepared, game: &str, is_next: bool) -> View {
             let of = by_target.iter().filter(|(_, with)| *with == key).map(|(target, _)| target);
             facts.row([faint(label), format!("{} with the key {key}{end}", format::names(of))]);
         }
+    }
+    if !prepared.release.unsigned.is_empty() {
+        facts.row([care("not signed"), format!("{}, as --unsigned says", format::names(&prepared.release.unsigned))]);
     }
     let since = match &prepared.before {
         Some(before) => format!("what {} had is stored once", before.name),

@@ -10,7 +10,7 @@ use serde::Serialize;
 
 use crate::format;
 use crate::paint::{bad, care, faint, good, strong};
-use crate::shared::{for_players, for_whom, say_warnings_at_sealing};
+use crate::shared::{for_players, for_whom, say_of_sealing};
 use crate::steps::{WalkDocument, walk_document};
 use crate::table::Table;
 use crate::view::View;
@@ -216,7 +216,7 @@ pub fn plan(plan: &PushPlan, project: &Project) -> View {
     if plan.exports_changed {
         view.say(format!("  {} the exports changed since it was sealed; they are not in it", care("careful:")));
     }
-    say_warnings_at_sealing(plan.release.warnings, &mut view);
+    say_of_sealing(plan.release.warnings, &plan.release.unsigned, &mut view);
     view
 }
 

@@ -18,6 +18,8 @@ pub struct Document<'a> {
     client: &'a str,
     secret: &'a str,
     titles: Vec<String>,
+    /// The address of the stand-in time-stamp authority.
+    time_stamps: String,
 }
 
 /// The stand-in, once it is open.
@@ -35,6 +37,8 @@ pub struct Open<'a> {
     pub titles: &'a [String],
     /// The faults that it shows, in words.
     pub weather: Option<String>,
+    /// Where the stand-in time-stamp authority answers, at the same address.
+    pub time_stamps_at: &'a str,
     /// Where it keeps what it is sent.
     pub state: &'a Path,
     /// The project's name for it, where the configuration has its address.
@@ -50,6 +54,7 @@ pub fn document<'a>(open: &Open<'a>) -> Document<'a> {
         client: open.client,
         secret: open.secret,
         titles: open.titles.to_vec(),
+        time_stamps: format!("{}{}", open.origin, open.time_stamps_at),
     }
 }
 
@@ -65,6 +70,10 @@ pub fn view(open: &Open<'_>) -> View {
     table.row([
         faint("titles"),
         if titles.is_empty() { none() } else { format!("{}, made from lantern.toml", titles.join(", ")) },
+    ]);
+    table.row([
+        faint("time stamps"),
+        format!("{origin}{}, which states when programs were signed", open.time_stamps_at),
     ]);
     if let Some(weather) = &open.weather {
         table.row([faint("weather"), weather.clone()]);

@@ -62,10 +62,13 @@ impl<'a> FindingDocument<'a> {
     }
 }
 
-/// Says that there were warnings when a release was sealed, if there were.
-pub(crate) fn say_warnings_at_sealing(count: u64, view: &mut View) {
-    if count > 0 {
-        let count = format::count(count, "warning", "warnings");
+/// Says that there were warnings when a release was sealed, and what of it was left unsigned, if there was any.
+pub(crate) fn say_of_sealing(warnings: u64, unsigned: &[Name], view: &mut View) {
+    if !unsigned.is_empty() {
+        view.say(format!("  {} {}, as someone said when it was sealed", care("not signed:"), format::names(unsigned)));
+    }
+    if warnings > 0 {
+        let count = format::count(warnings, "warning", "warnings");
         view.say(format!("  {} {count} when it was sealed: lantern check", care("warns:")));
     }
 }

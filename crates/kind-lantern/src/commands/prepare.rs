@@ -32,6 +32,9 @@ pub struct Args {
     /// Read every file, also those that look unchanged
     #[arg(long)]
     read_all: bool,
+    /// Sign nothing this once, whatever lantern.toml says; the release is marked so
+    #[arg(long)]
+    unsigned: bool,
     #[command(flatten)]
     passphrase: PassphraseArg,
     #[command(flatten)]
@@ -49,6 +52,7 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     let options = PrepareOptions {
         version: args.version.clone(),
         read_all: args.read_all,
+        unsigned: args.unsigned,
         changing: None,
         passphrases: Some(passphrases(&args.passphrase, tokens, ui)),
     };

@@ -6,7 +6,7 @@ use lantern_core::address::Address;
 use lantern_core::config::Config;
 use lantern_project::Project;
 use lantern_rehearsal::Refused;
-use lantern_rehearsal::server::Running;
+use lantern_rehearsal::server::{NOON_GUN, Running};
 use lantern_rehearsal::stand_in::{CLIENT_ID, DEFAULT_PORT, StandIn, StandInDocument};
 use lantern_rehearsal::weather::{Fault, Weather};
 use lantern_storefront::protocol::Title;
@@ -132,6 +132,7 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
         secret: running.stand_in().secret(),
         titles: &titles,
         weather: (!faults.is_empty()).then(weather),
+        time_stamps_at: NOON_GUN,
         state: &state,
         known_as: configured.find(|(_, s)| s.kind.address() == origin).map(|(name, _)| name.as_str()),
     };

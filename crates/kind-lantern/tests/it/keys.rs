@@ -55,7 +55,7 @@ impl Phone {
 }
 
 /// The same key again: what `openssl` made and others have, in every form that is read.
-fn sample(name: &str) -> String {
+pub fn sample(name: &str) -> String {
     let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("../lantern-keys/tests/samples");
     folder.join(name).to_str().unwrap().to_owned()
 }

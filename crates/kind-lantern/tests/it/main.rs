@@ -74,6 +74,8 @@ mod mistakes;
 #[cfg(test)]
 mod private;
 #[cfg(test)]
+mod programs;
+#[cfg(test)]
 mod races;
 #[cfg(test)]
 mod recovery;

@@ -72,6 +72,7 @@ impl Board {
                 sealed_at: adopted.since.unwrap_or(event.recorded_at),
                 targets: adopted.targets.clone(),
                 warnings: 0,
+                unsigned: Vec::new(),
                 found_at: Some(adopted.storefront.clone()),
             });
         }

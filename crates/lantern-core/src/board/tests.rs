@@ -43,6 +43,7 @@ fn sealed(release: &str) -> EventBody {
         input,
         targets: Vec::new(),
         warnings: 0,
+        unsigned: Vec::new(),
     })
 }
 

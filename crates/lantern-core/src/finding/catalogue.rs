@@ -109,10 +109,10 @@ codes! {
         "Nothing is lost: the next check reads the files again, and takes longer.";
     CannotSign "cannot-sign", Error, never,
         "sign is set for something that it cannot sign.",
-        "Android packages and bundles can be signed; sealing it unsigned would not be what lantern.toml asks for.";
+        "Android packages and bundles, and builds for Windows, Linux and browsers can be signed; sealing it unsigned would not be what lantern.toml asks for.";
     CannotStamp "cannot-stamp", Error, never,
         "Version and number cannot be written into the target.",
-        "Only Android packages and bundles have a manifest that is written; in other builds a file of its own says both.";
+        "Android packages and bundles have a manifest that is written, programs for Windows a version resource; in other builds a file of its own says both.";
     CaseConflict "case-conflict", Error, never,
         "Some names differ only in letter case or in how their characters are encoded.",
         "On Windows and macOS one of the files would overwrite the other.";
@@ -269,6 +269,9 @@ codes! {
     NoProfile "no-profile", Warning, accept,
         "It contains no provisioning profile.",
         "A profile says which app may be installed where, and what it may do. No phone accepts a package without one, and no Mac starts a signed program that asks for restricted permissions without one.";
+    NoTimeStamp "no-time-stamp", Warning, accept,
+        "Programs are signed without a time stamp.",
+        "Their signatures end with the certificate. With a time stamp Windows goes on taking what was signed while it was valid.";
     NoStart "no-start", Error, never,
         "It is not clear which program starts the game.",
         "If there is exactly one program at the top level, it is taken. Otherwise lantern.toml has to name it.";
@@ -326,6 +329,9 @@ codes! {
     Placeholder "placeholder", Error, accept,
         "A placeholder was never filled in.",
         "A storefront would have refused it, after an hour of upload.";
+    ProgramsToSign "programs-to-sign", Note, accept,
+        "Programs and libraries of the target are signed.",
+        "It is reported so that you can see how often a key, a token or a service will be asked, and whose signatures stay.";
     ProfileMismatch "profile-mismatch", Error, accept,
         "The provisioning profile and the program do not fit together.",
         "A device compares the two before it installs or starts anything, and does not say why it refused.";

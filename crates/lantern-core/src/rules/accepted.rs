@@ -14,6 +14,9 @@ pub struct Accepted {
     pub systems: Vec<System>,
     /// Largest depot, in bytes of its files.
     pub depot_max_bytes: u64,
+    /// Whether builds are refused that were knowingly left unsigned. Left out: they are taken.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub refuse_unsigned: bool,
 }
 
 impl Section for Accepted {
@@ -25,6 +28,10 @@ impl Section for Accepted {
                 let what = format!("builds for {system} (target {}) are not taken there", target.target);
                 let fix = format!("leave it out of the storefront's targets = […]; taken are {}", taken.join(", "));
                 out.push(Refusal::new("system-not-taken", what, fix));
+            }
+            if self.refuse_unsigned && target.unsigned {
+                let what = format!("{} is not signed, and unsigned builds are not taken there", target.target);
+                out.push(Refusal::new("unsigned", what, "prepare it without --unsigned"));
             }
             for depot in target.depots.iter().filter(|d| d.size > self.depot_max_bytes) {
                 let (name, size, max) = (&depot.depot, depot.size, self.depot_max_bytes);

@@ -201,6 +201,7 @@ impl Scene {
                 aside: None,
                 claims: Default::default(),
                 changed: None,
+                unsigned: false,
             }],
         };
         let (_, entries) = self.store.recipe(sealed.recipe).unwrap();
