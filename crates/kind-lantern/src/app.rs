@@ -92,6 +92,7 @@ fn dispatch(command: Command, ui: &Ui) -> Done {
         Command::Live(args) => live::run(&args, &ui.about(&args.edition)),
         Command::History(args) => history::run(&args, &ui.about(&args.edition)),
         Command::Install(args) => install::run(&args, &ui.about(&args.edition)),
+        Command::Sign(args) => sign::run(&args, ui),
         Command::Verify(args) => verify::run(&args, &ui.about(&args.edition)),
         Command::Repair(args) => repair::run(&args, &ui.about(&args.edition)),
         Command::Ledger(args) => ledger::run(&args, ui),

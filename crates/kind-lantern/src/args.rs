@@ -44,6 +44,7 @@ pub enum Command {
     Live(commands::live::Args),
     History(commands::history::Args),
     Install(commands::install::Args),
+    Sign(commands::sign::Args),
     Verify(commands::verify::Args),
     Repair(commands::repair::Args),
     Ledger(commands::ledger::Args),

@@ -33,6 +33,7 @@ pub mod rehearse;
 pub mod releases;
 pub mod repair;
 pub mod rollback;
+pub mod sign;
 pub mod status;
 pub mod storefronts;
 pub mod trial;

@@ -8,6 +8,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicBool, Ordering};
 
+use lantern_core::bytes::hex;
 use lantern_core::config::{Target, TimeStamps};
 use lantern_core::digest::Digest;
 use lantern_core::finding::{Code, Finding, join_some};
@@ -381,15 +382,13 @@ pub(crate) fn sign_list(
             if progress.stopped() {
                 return Err(ChangingError::Stopped);
             }
-            let hex: String = digest.iter().map(|byte| format!("{byte:02x}")).collect();
-            lines.lock().expect("nothing panics with the lock").push(line(path, &hex));
+            let own = (path.as_str().to_owned(), hex(&digest));
+            lines.lock().expect("nothing panics with the lock").push(own);
             Ok(())
         },
     )?;
     drop(meter);
-    let mut lines = lines.into_inner().expect("nothing panics with the lock");
-    lines.sort_by(|a, b| a.0.cmp(&b.0));
-    let list: String = lines.into_iter().map(|(_, line)| line).collect();
+    let list = list_of(lines.into_inner().expect("nothing panics with the lock"));
     let signature = ssh::sign(signer, &Hash::Sha512.digest(list.as_bytes()))
         .map_err(|error| changing_error("signed", target, work, error))?;
     let mut out = Vec::new();
@@ -402,11 +401,14 @@ pub(crate) fn sign_list(
     Ok(out)
 }
 
-/// A line of the list, with the path that it is sorted by. A name with a backslash or a line end is written with escapes, and the line
-/// then begins with one, as the tool that reads it wants it.
-fn line(path: &TreePath, digest: &str) -> (String, String) {
-    let name = path.as_str();
-    let escaped = name.replace('\\', "\\\\").replace('\n', "\\n").replace('\r', "\\r");
-    let mark = if escaped == name { "" } else { "\\" };
-    (name.to_owned(), format!("{mark}{digest}  {escaped}\n"))
+/// A list of files with their digests in hex, in the order of their names and the form that `sha256sum --check` reads. A name with a
+/// backslash or a line end is written with escapes, and its line then begins with a backslash.
+pub(crate) fn list_of(mut files: Vec<(String, String)>) -> String {
+    files.sort();
+    let line = |(name, digest): (String, String)| {
+        let escaped = name.replace('\\', "\\\\").replace('\n', "\\n").replace('\r', "\\r");
+        let mark = if escaped == name { "" } else { "\\" };
+        format!("{mark}{digest}  {escaped}\n")
+    };
+    files.into_iter().map(line).collect()
 }

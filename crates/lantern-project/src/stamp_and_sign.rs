@@ -178,7 +178,7 @@ impl Wanted {
 }
 
 /// Stamps, and signs with keys of the keyring and with programs.
-struct AsConfigured {
+pub(crate) struct AsConfigured {
     keyring: Keyring,
     by_target: BTreeMap<Name, Wanted>,
     passphrases: Option<Passphrases>,
@@ -232,8 +232,20 @@ fn fix_of(error: &impl Explained) -> String {
 }
 
 impl AsConfigured {
+    /// For one key alone, whatever is configured.
+    pub(crate) fn for_one(keyring: Keyring, passphrases: Option<Passphrases>) -> Self {
+        Self {
+            keyring,
+            by_target: BTreeMap::new(),
+            passphrases,
+            opened: Mutex::default(),
+            clock: None,
+            about: Description::default(),
+        }
+    }
+
     /// What signs: a program as it is, a key once it was opened.
-    fn signer(&self, target: &Name, known: &Known) -> Result<Arc<dyn Signer>, ChangingError> {
+    pub(crate) fn signer(&self, target: &Name, known: &Known) -> Result<Arc<dyn Signer>, ChangingError> {
         match known {
             Known::Program(program, _) => Ok(Arc::new(program.clone())),
             Known::Key(facts) => self.key(target, &facts.name, known.own()),

@@ -167,12 +167,17 @@ pub fn write_all(folder: &Path, version: GameVersion, linux: System) -> io::Resu
 /// # Errors
 /// The system's.
 pub fn write_windows(folder: &Path, version: GameVersion) -> io::Result<()> {
-    write(folder, "Saltmarsh Post.exe", &pe::pe_that_prints(&line(version), version.text()))?;
+    write(folder, "Saltmarsh Post.exe", &pe::pe_that_prints(&line(version), None))?;
     write(folder, "saltmarsh.pdb", &asset(&format!("symbols {}", version.text()), 300_000))?;
     write(folder, "saltmarsh.dat", &data_file(version))?;
     write_assets(folder)?;
     write(folder, "letters/en.txt", letters(version).as_bytes())?;
     write_voices(folder, version)
+}
+
+/// The program of the export for Windows as an engine writes it that puts the version into its resources.
+pub fn windows_program_with_version(version: GameVersion) -> Vec<u8> {
+    pe::pe_that_prints(&line(version), Some(version.text()))
 }
 
 /// Writes the export for macOS: a bundle, and the voices beside it.

@@ -165,6 +165,9 @@ pub fn show(facts: &Facts, config: Option<&Config>, path: &Path) -> View {
     line("certificate", format!("{} until {}", format::day(from), format::day(until)));
     line("SHA-256", hex(&facts.certificate.sha256));
     line("SHA-1", hex(&facts.certificate.sha1));
+    if let Some(own) = facts.chain.first().and_then(|own| ssh::public_line(own).ok()) {
+        line("SSH", own);
+    }
     let since = format::day(facts.since);
     line("here", format!("{} on {since}", if facts.origin == Origin::Unknown { "since" } else { facts.origin.word() }));
     if !facts.passphrase_from.is_empty() {

@@ -53,6 +53,7 @@ pub mod repair;
 mod schemas;
 mod shared;
 pub mod sheet;
+pub mod sign;
 pub mod status;
 pub mod steps;
 pub mod storefronts;

@@ -1,9 +1,10 @@
 //! Whether an installed copy, the store or a signed file is as it should be.
 
+use lantern_core::names::Name;
 use lantern_core::path::shown;
 use lantern_core::version::ReleaseName;
 use lantern_exports::inspect::{Fact, Signature};
-use lantern_project::{About, SignatureVerified, StoreVerified};
+use lantern_project::{About, BesideVerified, ListedWrong, SignatureVerified, StoreVerified};
 use lantern_store::install::{Problem, Verified};
 use serde::Serialize;
 
@@ -145,6 +146,73 @@ pub fn signature_document(verified: &SignatureVerified) -> SignatureDocument<'_>
         pinned: verified.is_pinned(),
         wrong: verified.wrong().collect(),
     }
+}
+
+/// What `lantern verify FILE --json` prints for a file that has its signature beside it.
+#[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
+pub struct BesideDocument<'a> {
+    schema: &'static str,
+    path: String,
+    signature: String,
+    intact: bool,
+    /// What `ssh-keygen -l` calls the key; whether it is somebody's is judged by nobody here.
+    key: Option<&'a str>,
+    /// What the key is called in the keyring.
+    known_as: Option<&'a Name>,
+    /// Why the signature does not hold.
+    wrong: Option<&'a str>,
+    /// Of a list, how many files it has.
+    listed: Option<u64>,
+    /// What is wrong with them.
+    listed_wrong: Vec<WrongDocument<'a>>,
+}
+
+const fn words_of_listed(wrong: ListedWrong) -> &'static str {
+    match wrong {
+        ListedWrong::Missing => "missing",
+        ListedWrong::Content => "different content",
+        _ => "cannot be read",
+    }
+}
+
+/// What a signature beside a file is.
+pub fn beside_document(verified: &BesideVerified) -> BesideDocument<'_> {
+    let wrong = verified.listed_wrong.iter();
+    BesideDocument {
+        schema: "lantern.verify-beside/1",
+        path: verified.file.display().to_string(),
+        signature: verified.signature.display().to_string(),
+        intact: verified.is_intact(),
+        key: verified.key.as_deref(),
+        known_as: verified.known_as.as_ref(),
+        wrong: verified.wrong.as_deref(),
+        listed: verified.listed,
+        listed_wrong: wrong.map(|(path, wrong)| WrongDocument { path, problem: words_of_listed(*wrong) }).collect(),
+    }
+}
+
+/// The same in sentences.
+pub fn beside(verified: &BesideVerified) -> View {
+    let mut view = View::default();
+    let name = strong(shown(&verified.file.display().to_string()));
+    if verified.is_intact() {
+        let listed = verified.listed.map(|files| format::count(files, "file", "files"));
+        let also = listed.map(|files| format!(", and every file that it lists ({files})")).unwrap_or_default();
+        view.say(format!("{} {name} is as it was signed{also}\n", good("intact:")));
+    }
+    if let Some(why) = &verified.wrong {
+        view.say(format!("  {} the signature of {name} does not hold: {why}", bad("wrong")));
+    }
+    for (path, wrong) in &verified.listed_wrong {
+        view.say(format!("  {} {}: {}", bad("wrong"), shown(path), words_of_listed(*wrong)));
+    }
+    if let Some(key) = verified.key.as_ref().filter(|_| verified.wrong.is_none()) {
+        let known = verified.known_as.as_ref().map(|name| format!(", which is {name} of your keyring"));
+        let known = known.unwrap_or_else(|| "; whose it is is not judged".to_owned());
+        view.say(format!("  {}  {key}{known}", faint("signed by the key")));
+    }
+    view
 }
 
 fn fact(verified: &SignatureVerified, fact: Fact) -> Option<&str> {

@@ -68,7 +68,7 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
 }
 
 /// Gives the passphrase of a key, or the PIN of a token, when something is to be signed, and not before.
-fn passphrases(from: &PassphraseArg, tokens: BTreeSet<Name>, ui: &Ui) -> Passphrases {
+pub(super) fn passphrases(from: &PassphraseArg, tokens: BTreeSet<Name>, ui: &Ui) -> Passphrases {
     let (from, ui) = (from.clone(), ui.clone());
     Passphrases::new(move |name| {
         let is_token = tokens.contains(name);

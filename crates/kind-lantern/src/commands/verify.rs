@@ -1,6 +1,7 @@
 use std::path::{Path, PathBuf};
 
 use lantern_exports::inspect::Signature;
+use lantern_project::has_signature_beside;
 use lantern_views::{format, verify};
 
 use super::Done;
@@ -12,12 +13,14 @@ use crate::ui::Ui;
 const EXAMPLES: &str = r#"Examples:
   lantern verify ~/games/saltmarsh
   lantern verify saltmarsh.apk
+  lantern verify saltmarsh/SHA256SUMS
   lantern verify"#;
 
 /// Check an installed copy, the signature of a file, or every sealed release of the project
 ///
 /// With a folder: every file that was installed there is read and checked against its digest. With a program or package:
-/// whether all that its signature covers is as it was signed, and by which key. Without: everything in the project's store
+/// whether all that its signature covers is as it was signed, and by which key. With a file that has its signature beside it,
+/// FILE.sig: the same, and of a list such as SHA256SUMS every file that it names. Without: everything in the project's store
 /// is checked. It only reads: lantern repair repairs.
 #[derive(Debug, clap::Args)]
 #[command(after_help = EXAMPLES)]
@@ -30,6 +33,8 @@ pub struct Args {
 
 pub fn run(args: &Args, ui: &Ui) -> Done {
     match &args.path {
+        // Programs and packages have their signature in themselves.
+        Some(file) if file.is_file() && has_signature_beside(file) => beside(file, ui),
         Some(file) if file.is_file() => signature(file, ui),
         Some(folder) => installed(folder, ui),
         None => store(ui),
@@ -51,6 +56,22 @@ fn installed(folder: &Path, ui: &Ui) -> Done {
         None => "install again into the same folder".to_owned(),
     };
     Err(CommandError::damaged(what, fix).said_in(ui))
+}
+
+/// A signature that lies beside what it signs.
+fn beside(file: &Path, ui: &Ui) -> Done {
+    let verified = lantern_project::verify_beside(file, &ui.progress())?;
+    ui.answer(&verify::beside_document(&verified), &verify::beside(&verified));
+    if verified.is_intact() {
+        return Ok(());
+    }
+    let name = file.display();
+    let what = match (&verified.wrong, verified.listed_wrong.len()) {
+        (Some(_), _) => format!("the signature of {name} does not hold"),
+        (None, 1) => format!("1 file that {name} lists is wrong"),
+        (None, count) => format!("{count} files that {name} lists are wrong"),
+    };
+    Err(CommandError::damaged(what, "get them again from where they came from").said_in(ui))
 }
 
 fn signature(file: &Path, ui: &Ui) -> Done {

@@ -3,7 +3,7 @@
 use std::path::Path;
 use std::process::Command;
 
-use lantern_rehearsal::exports::{GameVersion, write_android};
+use lantern_rehearsal::exports::{GameVersion, write_android, write_macos};
 
 use crate::env::{Ran, TestEnv, files};
 
@@ -176,11 +176,14 @@ fn sign_on_what_cannot_be_signed_is_an_error() {
     phone.0.edit(
         "lantern.toml",
         "[targets.phone]\nsystems = [\"android\"]\nexport = \"exports/saltmarsh.apk\"",
-        "[targets.linux]\nexport = \"exports/linux\"",
+        "[targets.macos]\nexport = \"exports/macos\"",
     );
+    write_macos(&phone.0.path("exports/macos"), GameVersion::Old).unwrap();
     let refused = phone.run(&["check"]).fails(1);
     assert!(
-        refused.stdout().contains("linux is a folder, and sign is for Android packages and bundles"),
+        refused
+            .stdout()
+            .contains("macos is a folder for macos-universal, and sign is for Android, Windows, Linux and browsers"),
         "{}",
         refused.whole()
     );

@@ -12,16 +12,17 @@ const CODE: u32 = 0x100;
 const IMPORTS: [&str; 3] = ["GetStdHandle", "WriteFile", "ExitProcess"];
 
 /// Returns a 64-bit console program for Windows that writes `line` to its standard output and exits with 0, with a version
-/// resource that says `version`.
+/// resource where there is a version.
 ///
 /// # Panics
 /// For a line of 65,536 bytes or more.
-pub fn pe_that_prints(line: &str, version: &str) -> Vec<u8> {
+pub fn pe_that_prints(line: &str, version: Option<&str>) -> Vec<u8> {
     let len = u16::try_from(line.len()).expect("a line is short");
     let section = section(line, len);
     let raw_len = section.len().div_ceil(FILE_ALIGNMENT) * FILE_ALIGNMENT;
     let resources_rva = SECTION_RVA + u32::try_from(section.len().div_ceil(0x1000) * 0x1000).unwrap_or(0);
-    let resources = resources(resources_rva, version);
+    let resources = version.map(|version| resources(resources_rva, version)).unwrap_or_default();
+    let has_resources = version.is_some();
     let resources_len = u32::try_from(resources.len()).unwrap_or(u32::MAX);
     let resources_raw = resources.len().div_ceil(FILE_ALIGNMENT) * FILE_ALIGNMENT;
     let mut file = vec![0; 0x80];
@@ -29,7 +30,7 @@ pub fn pe_that_prints(line: &str, version: &str) -> Vec<u8> {
     file[0x3c] = 0x80; // e_lfanew
     file.extend(b"PE\0\0");
     file.extend(0x8664_u16.to_le_bytes()); // Machine: x64
-    file.extend(2_u16.to_le_bytes()); // NumberOfSections
+    file.extend((1 + u16::from(has_resources)).to_le_bytes()); // NumberOfSections
     file.extend([0; 12]); // no time, no symbols
     file.extend(240_u16.to_le_bytes()); // SizeOfOptionalHeader
     file.extend(0x22_u16.to_le_bytes()); // Characteristics: executable, large addresses
@@ -60,7 +61,7 @@ pub fn pe_that_prints(line: &str, version: &str) -> Vec<u8> {
     for directory in 0..16_u32 {
         let (at, len) = match directory {
             1 => (SECTION_RVA, 40_u32),
-            2 => (resources_rva, resources_len),
+            2 if has_resources => (resources_rva, resources_len),
             _ => (0, 0),
         };
         file.extend(at.to_le_bytes());
@@ -71,12 +72,14 @@ pub fn pe_that_prints(line: &str, version: &str) -> Vec<u8> {
         file.extend(word.to_le_bytes()); // VirtualSize … PointerToLinenumbers, counts
     }
     file.extend(0xe000_0060_u32.to_le_bytes()); // code and data; execute, read, write
-    file.extend(b".rsrc\0\0\0");
-    let (raw_at, raw_size) = (HEADERS_LEN + raw, u32::try_from(resources_raw).unwrap_or(u32::MAX));
-    for word in [resources_len, resources_rva, raw_size, raw_at, 0, 0, 0] {
-        file.extend(word.to_le_bytes());
+    if has_resources {
+        file.extend(b".rsrc\0\0\0");
+        let (raw_at, raw_size) = (HEADERS_LEN + raw, u32::try_from(resources_raw).unwrap_or(u32::MAX));
+        for word in [resources_len, resources_rva, raw_size, raw_at, 0, 0, 0] {
+            file.extend(word.to_le_bytes());
+        }
+        file.extend(0x4000_0040_u32.to_le_bytes()); // data; read
     }
-    file.extend(0x4000_0040_u32.to_le_bytes()); // data; read
     file.resize(HEADERS_LEN as usize, 0);
     file.extend(section);
     file.resize(HEADERS_LEN as usize + raw_len, 0);

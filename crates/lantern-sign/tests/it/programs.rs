@@ -10,7 +10,7 @@ use lantern_keys::certificate::Purpose;
 use lantern_keys::key::{Algorithm, PrivateKey, Signer};
 use lantern_keys::keyring;
 use lantern_keys::pkcs12::Entry;
-use lantern_rehearsal::exports::{GameVersion, write_windows};
+use lantern_rehearsal::exports::{GameVersion, windows_program_with_version};
 use lantern_sign::pe::{Description, Signing};
 use lantern_sign::stamp::Stamp;
 use lantern_sign::stamp::program::{self, Patches};
@@ -21,8 +21,9 @@ use crate::scene::{Folder, p256, rsa};
 
 /// The example's program.
 pub fn example(folder: &Folder) -> PathBuf {
-    write_windows(&folder.path("windows"), GameVersion::Old).unwrap();
-    folder.path("windows/Saltmarsh Post.exe")
+    let path = folder.path("Saltmarsh Post.exe");
+    fs::write(&path, windows_program_with_version(GameVersion::Old)).unwrap();
+    path
 }
 
 fn about() -> Description {

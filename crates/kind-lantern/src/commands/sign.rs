@@ -1,0 +1,68 @@
+use std::path::PathBuf;
+
+use lantern_core::config::SignerKind;
+use lantern_core::names::Name;
+use lantern_project::{SignRequest, sign_path};
+use lantern_views::sign;
+
+use super::Done;
+use super::prepare::passphrases;
+use crate::passphrase::PassphraseArg;
+use crate::ui::Ui;
+
+/// Shown at the end of the help.
+const EXAMPLES: &str = r#"Examples:
+  lantern sign tide-tools.exe --key studio
+  lantern sign build/windows --key studio --time-stamps http://noon-gun.example/stamp
+  lantern sign build/linux --key studio
+  lantern sign letters.zip --key studio"#;
+
+/// Sign a loose file or folder, without a project
+///
+/// A program for Windows, an Android package or a bundle is signed in itself; any other file gets a signature beside it, FILE.sig, which
+/// ssh-keygen verifies. Of a folder, the programs for Windows in it are signed that nobody else has signed; where there are none, a list
+/// of all files is written and signed. A file is replaced as a whole or not at all. What belongs to a release is signed by lantern
+/// prepare.
+#[derive(Debug, clap::Args)]
+#[command(after_help = EXAMPLES)]
+pub struct Args {
+    /// The file or folder
+    path: PathBuf,
+    /// A key of the keyring, or in a game's folder one of its signers
+    #[arg(long, value_name = "NAME", value_parser = super::name::<Name>)]
+    key: Name,
+    /// Where the signed file goes; left out, it takes the file's place
+    #[arg(long, value_name = "FILE")]
+    to: Option<PathBuf>,
+    /// The address of an authority that states when programs were signed. Left out: that of lantern.toml, if there is one
+    #[arg(long, value_name = "ADDRESS")]
+    time_stamps: Option<String>,
+    /// Sign also what someone else has signed
+    #[arg(long)]
+    sign_again: bool,
+    /// Of a folder, sign a list of all files, also where there are programs for Windows in it
+    #[arg(long)]
+    list: bool,
+    #[command(flatten)]
+    passphrase: PassphraseArg,
+}
+
+pub fn run(args: &Args, ui: &Ui) -> Done {
+    // A project may know signers and an authority; none is needed.
+    let project = super::find(ui).ok();
+    let signer = project.as_ref().and_then(|project| project.config().signers.get(&args.key));
+    let is_token = signer.is_some_and(|signer| matches!(signer.kind, SignerKind::Token { .. }));
+    let tokens = is_token.then(|| args.key.clone()).into_iter().collect();
+    let request = SignRequest {
+        path: &args.path,
+        key: &args.key,
+        to: args.to.as_deref(),
+        time_stamps: args.time_stamps.as_deref(),
+        again: args.sign_again,
+        list: args.list,
+    };
+    let passphrases = passphrases(&args.passphrase, tokens, ui);
+    let signed = sign_path(&request, project.as_ref(), Some(&passphrases), ui.stop.clone(), &ui.progress())?;
+    ui.answer(&sign::document(&signed), &sign::view(&signed));
+    Ok(())
+}
