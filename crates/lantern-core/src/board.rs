@@ -15,8 +15,8 @@ use serde::{Deserialize, Serialize};
 
 use crate::digest::{InputDigest, ReleaseId};
 use crate::event::{
-    Asked, BranchFacts, BranchReported, BranchWentBack, BuildFound, Event, EventBody, EventId, Moved, NumberReserved,
-    Pushed, Sealed, StorefrontRef, TitleKey,
+    AcceptedFinding, Asked, BranchFacts, BranchReported, BranchWentBack, BuildFound, Event, EventBody, EventId, Moved,
+    NumberReserved, Pushed, Sealed, StorefrontRef, TitleKey,
 };
 use crate::names::Name;
 use crate::version::{BuildNumber, ReleaseAsked, ReleaseName, VersionError};
@@ -43,8 +43,9 @@ pub struct KnownRelease {
     /// How many warnings there were when it was sealed.
     pub warnings: u64,
     /// The targets that were left unsigned, as someone had said.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub unsigned: Vec<Name>,
+    /// What was found when it was sealed, and was meant to be so.
+    pub accepted: Vec<AcceptedFinding>,
     /// Where it was found; none for one that was sealed here.
     pub found_at: Option<StorefrontRef>,
 }
@@ -292,6 +293,7 @@ impl Board {
                         targets: sealed.targets.clone(),
                         warnings: sealed.warnings,
                         unsigned: sealed.unsigned.clone(),
+                        accepted: sealed.accepted.clone(),
                         found_at: None,
                     });
                 }
@@ -417,6 +419,7 @@ impl Board {
                 targets: found.targets.clone(),
                 warnings: 0,
                 unsigned: Vec::new(),
+                accepted: Vec::new(),
                 found_at: Some(found.storefront.clone()),
             }),
         }

@@ -117,6 +117,21 @@ pub struct Sealed {
     /// The targets that nobody signed although something was named that signs them: someone had said so.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub unsigned: Vec<Name>,
+    /// What was found, and was meant to be so.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub accepted: Vec<AcceptedFinding>,
+}
+
+/// Something that was found when a release was sealed, and was meant to be so.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct AcceptedFinding {
+    /// Its code.
+    pub code: String,
+    /// The target that it is about; none: the release.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub target: Option<Name>,
+    /// Why it is accepted.
+    pub because: String,
 }
 
 fn is_false(value: &bool) -> bool {

@@ -397,6 +397,7 @@ open-water = { audience = "everyone" }
             targets,
             warnings: 0,
             unsigned: Vec::new(),
+            accepted: Vec::new(),
         })
     }
 

@@ -157,6 +157,7 @@ mod tests {
             targets: Vec::new(),
             warnings: 0,
             unsigned: Vec::new(),
+            accepted: Vec::new(),
         }))
     }
 

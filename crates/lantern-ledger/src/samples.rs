@@ -90,6 +90,7 @@ pub fn busy(releases: u32, take: impl FnMut(String)) {
             targets: targets.clone(),
             warnings: 0,
             unsigned: Vec::new(),
+            accepted: Vec::new(),
         };
         to.add(None, EventBody::Sealed(sealed));
         for target in &targets {

@@ -204,7 +204,8 @@ impl Session {
         let board = self.workspace.board(edition)?;
         if !board.releases.iter().any(|known| known.id == id && known.found_at.is_none()) {
             let targets = record.targets.iter().map(|target| target.target.clone()).collect();
-            let sealed = Sealed { release: id, name, input, targets, warnings: 0, unsigned: Vec::new() };
+            let sealed =
+                Sealed { release: id, name, input, targets, warnings: 0, unsigned: Vec::new(), accepted: Vec::new() };
             self.workspace.record(edition, EventBody::Sealed(sealed), None)?;
         }
         Ok(id)

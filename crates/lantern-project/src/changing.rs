@@ -74,6 +74,9 @@ pub(crate) fn inputs_of(store: &Store, record: &ReleaseRecord) -> Result<Vec<Tar
     record.targets.iter().map(input).collect()
 }
 
+/// Tells the digest of a file of the export.
+pub(crate) type DigestOf<'a> = &'a (dyn Fn(&TreePath) -> Option<Digest> + Sync);
+
 /// What stamping and signing are done with, for one release.
 pub(crate) struct Changes<'a> {
     pub changing: &'a dyn Changing,
@@ -98,7 +101,7 @@ impl Changes<'_> {
         by: ChangedBy,
         input: &TargetRecord,
         last: Option<&TargetRecord>,
-        (windows, before): (&[WindowsProgram], &(dyn Fn(&TreePath) -> Option<Digest> + Sync)),
+        (windows, before): (&[WindowsProgram], DigestOf<'_>),
         progress: &dyn Progress,
     ) -> Result<Vec<Replacement>, ProjectError> {
         let is_stamped = self.changing.is_stamped(intake.name);

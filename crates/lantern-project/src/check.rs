@@ -6,6 +6,7 @@ use std::collections::BTreeMap;
 
 use jiff::civil::Date;
 use lantern_core::config::Accept;
+use lantern_core::event::AcceptedFinding;
 use lantern_core::finding::{Code, Finding, Severity};
 use lantern_core::names::Name;
 use lantern_core::path::shown;
@@ -57,6 +58,18 @@ pub struct Checked {
     pub accepted: Vec<(Option<Name>, Finding, String)>,
 }
 
+/// Findings, each with the target that it is about where there is one.
+type Findings = Vec<(Option<Name>, Finding)>;
+
+/// For what exports are judged.
+#[derive(Clone, Copy, Default)]
+pub(crate) struct JudgedFor<'a> {
+    /// The version that they get, where it is not the configured one.
+    pub version: Option<&'a Version>,
+    /// Whether nothing is to be signed.
+    pub unsigned: bool,
+}
+
 /// What looking into an edition's exports found.
 #[derive(Debug, Default)]
 pub(crate) struct Judged {
@@ -65,6 +78,8 @@ pub(crate) struct Judged {
     pub claims: BTreeMap<Name, Claims>,
     /// The programs and libraries for Windows in each of them.
     pub windows: BTreeMap<Name, Vec<WindowsProgram>>,
+    /// What was found and is meant to be so.
+    pub accepted: Vec<AcceptedFinding>,
 }
 
 /// What is wrong with a storefront's rules.
@@ -107,7 +122,7 @@ impl Project {
             }
             let mut digests = DigestCache::load(&self.state("cache/digests.json"), environment::now_of_files());
             let is_sealed = past.is_sealed(&divided, &digests, self.version(&edition).ok().as_ref());
-            let judged = self.judge(&edition, None, &divided, &past, false, &mut cache, progress)?;
+            let judged = self.judge(&edition, JudgedFor::default(), &divided, &past, &mut cache, progress)?;
             if !is_sealed {
                 let differ =
                     judged.claims.iter().filter_map(|(target, claims)| past.other_number(self, target, claims));
@@ -151,14 +166,13 @@ impl Project {
     }
 
     /// Looks into an edition's exports and compares them with the releases before; what keeps them from being taken in is
-    /// not in it. `unsigned` says that nothing is to be signed. `version` is the one that they get, where it is not the configured one.
+    /// not in it.
     fn judge(
         &self,
         edition: &Name,
-        version: Option<&Version>,
+        JudgedFor { version, unsigned }: JudgedFor<'_>,
         divided: &Divided<'_>,
         past: &PastReleases,
-        unsigned: bool,
         cache: &mut ScanCache,
         progress: &dyn Progress,
     ) -> Result<Judged, ProjectError> {
@@ -212,7 +226,8 @@ impl Project {
         progress: &dyn Progress,
     ) -> Result<Judged, ProjectError> {
         let mut cache = self.scan_cache();
-        let mut judged = self.judge(edition, Some(version), divided, past, unsigned, &mut cache, progress)?;
+        let mut judged =
+            self.judge(edition, JudgedFor { version: Some(version), unsigned }, divided, past, &mut cache, progress)?;
         // It saves time alone.
         if let Err(error) = cache.save() {
             log::warn!("scan results were not cached: {error}");
@@ -226,18 +241,18 @@ impl Project {
         let claims = judged.claims.iter().filter(|(target, claims)| !is_last(target, claims));
         let differ = claims.filter_map(|(target, claims)| past.other_number(self, target, claims));
         judged.findings.extend(differ.map(|(target, finding)| (Some(target), finding)).collect::<Vec<_>>());
-        judged.findings = self.not_accepted(judged.findings)?;
+        (judged.findings, judged.accepted) = self.not_accepted(judged.findings)?;
         Ok(judged)
     }
 
-    /// Takes out of findings what is meant to be so.
+    /// Takes out of findings what is meant to be so, and returns both.
     ///
     /// # Errors
     /// [`ProjectError::Findings`] with all that stops.
     pub(crate) fn not_accepted(
         &self,
         findings: Vec<(Option<Name>, Finding)>,
-    ) -> Result<Vec<(Option<Name>, Finding)>, ProjectError> {
+    ) -> Result<(Findings, Vec<AcceptedFinding>), ProjectError> {
         let mut checked = Checked { findings, ..Checked::default() };
         self.accept(&mut checked, environment::today());
         // What was accepted in vain says nothing where only some of the findings were looked for.
@@ -247,7 +262,12 @@ impl Project {
             let stops = checked.findings.into_iter().map(|(_, finding)| finding).filter(is_stop);
             return Err(ProjectError::Findings(stops.collect()));
         }
-        Ok(checked.findings)
+        let accepted = checked.accepted.into_iter().map(|(target, finding, because)| AcceptedFinding {
+            code: finding.code.as_str().to_owned(),
+            target,
+            because,
+        });
+        Ok((checked.findings, accepted.collect()))
     }
 
     /// What was looked into before. Where nothing was ever prepared, a check leaves nothing behind.

@@ -245,6 +245,7 @@ impl Project {
                 targets,
                 warnings: 0,
                 unsigned: Vec::new(),
+                accepted: Vec::new(),
             });
             ledger.append(None, &edition, environment::origin()?, None, sealed)?;
             let mut there = true;

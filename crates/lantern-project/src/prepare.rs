@@ -93,7 +93,7 @@ impl Session {
         };
         self.workspace.store.remove_unfinished()?;
         let held = Held::by(&self.workspace.store)?;
-        let (sealing, number, mut findings) = loop {
+        let (sealing, number, mut findings, accepted_late) = loop {
             let sealing = self.seal(edition, &version, options, progress);
             let sealing = sealing.map_err(|error| self.give_room_back(&held, error))?;
             if let Some(known) = self.known(edition, &version, &sealing.inputs)? {
@@ -107,13 +107,14 @@ impl Session {
                 session.project().not_accepted(findings)
             });
             // Where someone else took the number meanwhile that was stamped, it is stamped with the next one.
-            if let Some((number, findings)) = taken.map_err(|error| self.give_room_back(&held, error))? {
-                break (sealing, number, findings);
+            if let Some((number, (findings, accepted))) = taken.map_err(|error| self.give_room_back(&held, error))? {
+                break (sealing, number, findings, accepted);
             }
         };
         let Sealing { inputs, mut targets, cost, judged, .. } = sealing;
         let input = self.input(edition, &version, &inputs);
         let judged = judged.unwrap_or_default();
+        let accepted = [judged.accepted.clone(), accepted_late].concat();
         for target in &mut targets {
             let signs = self.project().config().targets.get(&target.target).is_some_and(|of| of.sign.is_some());
             target.unsigned = options.unsigned && signs;
@@ -140,6 +141,7 @@ impl Session {
             targets: names.clone(),
             warnings,
             unsigned: unsigned.clone(),
+            accepted: accepted.clone(),
         };
         let event = self.workspace.record(edition, EventBody::Sealed(sealed), None)?;
         changing::forget(&self.changed_folder());
@@ -158,6 +160,7 @@ impl Session {
             targets: names,
             warnings,
             unsigned,
+            accepted,
             found_at: None,
         };
         let unchanged_since = self.workspace.unchanged_since(&release, &record)?;

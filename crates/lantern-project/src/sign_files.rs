@@ -33,7 +33,7 @@ use lantern_sign::{SignError, ssh};
 use lantern_store::durable;
 use lantern_storefront::http::{StampServer, StampServerError};
 
-use crate::stamp_and_sign::{changing_error, not_done};
+use crate::not_changed::{changing_error, not_done};
 
 /// The list of all files of a build, and its signature.
 pub(crate) const LIST: &str = "SHA256SUMS";

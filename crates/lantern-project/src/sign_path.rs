@@ -24,8 +24,9 @@ use lantern_sign::{SignError, apk, bundle_jar, ssh};
 use lantern_store::durable::{self, DurableError};
 
 use crate::keys::Known;
+use crate::not_changed::changing_error;
 use crate::sign_files::{Clock, LIST, LIST_SIGNATURE, list_of};
-use crate::stamp_and_sign::{AsConfigured, changing_error};
+use crate::stamp_and_sign::AsConfigured;
 use crate::{Passphrases, Project, ProjectError, keyring};
 
 /// What the file of a detached signature ends with.
@@ -302,7 +303,7 @@ impl<R: io::Read> io::Read for Watched<'_, R> {
 }
 
 /// All files below a folder; links are not followed.
-fn walk(folder: &Path, into: &mut Vec<PathBuf>) -> io::Result<()> {
+pub(crate) fn walk(folder: &Path, into: &mut Vec<PathBuf>) -> io::Result<()> {
     for entry in fs::read_dir(folder)? {
         let entry = entry?;
         let kind = entry.file_type()?;

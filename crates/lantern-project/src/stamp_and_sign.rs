@@ -23,10 +23,10 @@ use lantern_keys::keyring::Keyring;
 use lantern_sign::pe::Description;
 use lantern_sign::rotation::{self, Lineage, Rotation};
 use lantern_sign::stamp::{self, Edits, Stamp};
-use lantern_sign::{SignError, apk, bundle_jar};
+use lantern_sign::{apk, bundle_jar};
 
-use crate::error::Explained;
 use crate::keys::Known;
+use crate::not_changed::{changing_error, fix_of, refused};
 use crate::sign_files::{self, Clock};
 use crate::{Project, ProjectError};
 
@@ -199,36 +199,6 @@ impl fmt::Debug for AsConfigured {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.debug_struct("AsConfigured").field("targets", &self.by_target.keys()).finish_non_exhaustive()
     }
-}
-
-/// Why something was not signed: what is in the way, and what to do.
-fn refused(target: &Name, why: impl Into<String>, fix: impl Into<String>) -> ChangingError {
-    not_done("signed", target, why, fix)
-}
-
-pub(crate) fn not_done(
-    what: &'static str,
-    target: &Name,
-    why: impl Into<String>,
-    fix: impl Into<String>,
-) -> ChangingError {
-    ChangingError::Refused { target: target.clone(), what, why: why.into(), fix: fix.into() }
-}
-
-/// Why a target was not stamped, or not signed.
-pub(crate) fn changing_error(what: &'static str, target: &Name, at: &Path, error: SignError) -> ChangingError {
-    match error {
-        SignError::Stopped => ChangingError::Stopped,
-        SignError::Io(source) => ChangingError::Io { path: at.to_owned(), source },
-        SignError::Refused { what: why, fix } => not_done(what, target, why, fix),
-        SignError::Key(error) => not_done(what, target, error.to_string(), fix_of(&error)),
-        other => not_done(what, target, other.to_string(), "export it again"),
-    }
-}
-
-/// The first thing to do about an error.
-fn fix_of(error: &impl Explained) -> String {
-    error.fixes().into_iter().next().unwrap_or_default()
 }
 
 impl AsConfigured {

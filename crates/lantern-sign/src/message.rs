@@ -40,6 +40,9 @@ pub(crate) fn detached(signer: &dyn Signer, content: &[u8]) -> Result<Vec<u8>, K
     message(signer, 1, &hash, &der::sequence(&[&oid(DATA)]), &[], &signature, &[])
 }
 
+/// Makes what is added next to a signature.
+pub(crate) type Beside<'a> = &'a mut dyn FnMut(&[u8]) -> Result<Vec<u8>, SignError>;
+
 /// Signs a content that the message holds, which is one value of DER (its own tag and length are not covered), and attributes with it. `version` is that of
 /// the message: 3 by the standard where the content is not plain data (section 5.1), 1 where a format wants it. `beside` makes what is added next to the
 /// signature: an attribute, or nothing.
@@ -48,7 +51,7 @@ pub(crate) fn attached(
     (kind, version): (&[u8], u64),
     content: &[u8],
     attributes: Vec<Vec<u8>>,
-    beside: &mut dyn FnMut(&[u8]) -> Result<Vec<u8>, SignError>,
+    beside: Beside<'_>,
 ) -> Result<Vec<u8>, SignError> {
     // With the parameter NULL, as programs for Windows have it everywhere.
     let hash = der::sequence(&[&oid(SHA256), &der::value(der::NULL, &[])]);

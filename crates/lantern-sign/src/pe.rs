@@ -3,7 +3,7 @@
 //! Source: "Windows Authenticode Portable Executable Signature Format", version 1.0 (linked from
 //! <https://learn.microsoft.com/windows-hardware/drivers/install/authenticode>), "Authenticode Signature in a PE file" and "Calculating
 //! the PE Image Hash"; Microsoft, "PE Format", "Optional Header Data Directories" and "The Attribute Certificate Table"
-//! (<https://learn.microsoft.com/windows/win32/debug/pe-format>); RFC 3161 for time stamps. docs/signing-programs.md has the layout.
+//! (<https://learn.microsoft.com/windows/win32/debug/pe-format>); RFC 3161 for time stamps. docs/signing.md has the layout.
 
 use std::fs::File;
 use std::io::{Read, Seek, SeekFrom, Write};

@@ -54,6 +54,7 @@ mod schemas;
 mod shared;
 pub mod sheet;
 pub mod sign;
+pub mod statement;
 pub mod status;
 pub mod steps;
 pub mod storefronts;

@@ -1,4 +1,5 @@
 mod show;
+mod statement;
 mod withdraw;
 mod write;
 
@@ -15,6 +16,7 @@ const EXAMPLES: &str = r#"Examples:
   lantern releases
   lantern releases 1.4.0 --files
   lantern releases write 1.4.0 saltmarsh-1.4.0.zip --target windows
+  lantern releases statement 1.4.0 saltmarsh-1.4.0.json --key studio
   lantern releases withdraw 26 --because "a save bug""#;
 
 /// List sealed releases, show what one holds, write one out, or withdraw one
@@ -41,6 +43,11 @@ enum Action {
     ///
     /// The same release gives the same bytes, on any computer. Several targets get a folder each.
     Write(write::Args),
+    /// Write a signed statement of how a release was prepared, for those who get its files
+    ///
+    /// An in-toto statement in a DSSE envelope: every file with its SHA-256, what went in, who signed, what was accepted, and the last
+    /// look. lantern verify checks it; docs/verifying.md says how with general tools alone.
+    Statement(statement::Args),
     /// Take a release away for good, with a reason
     ///
     /// Nobody promotes it any more, here or at any storefront that has it. Players who have it keep it until something
@@ -52,6 +59,7 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     match (&args.action, &args.release) {
         // Each has the edition that was named behind it.
         (Some(Action::Write(args)), _) => write::run(args, &ui.about(&args.edition)),
+        (Some(Action::Statement(args)), _) => statement::run(args, &ui.about(&args.edition)),
         (Some(Action::Withdraw(args)), _) => withdraw::run(args, &ui.about(&args.edition)),
         (None, Some(asked)) => show::run(asked, args.files, &ui.about(&args.edition)),
         (None, None) => {

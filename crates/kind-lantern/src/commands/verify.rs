@@ -1,8 +1,8 @@
 use std::path::{Path, PathBuf};
 
 use lantern_exports::inspect::Signature;
-use lantern_project::has_signature_beside;
-use lantern_views::{format, verify};
+use lantern_project::{has_signature_beside, is_statement};
+use lantern_views::{format, statement, verify};
 
 use super::Done;
 use crate::diagnostic::CommandError;
@@ -20,19 +20,29 @@ const EXAMPLES: &str = r#"Examples:
 ///
 /// With a folder: every file that was installed there is read and checked against its digest. With a program or package:
 /// whether all that its signature covers is as it was signed, and by which key. With a file that has its signature beside it,
-/// FILE.sig: the same, and of a list such as SHA256SUMS every file that it names. Without: everything in the project's store
+/// FILE.sig: the same, and of a list such as SHA256SUMS every file that it names. With a statement of lantern releases statement:
+/// whether it is as it was signed, what it says, and with --files whether files are as it says. Without: everything in the project's store
 /// is checked. It only reads: lantern repair repairs.
 #[derive(Debug, clap::Args)]
 #[command(after_help = EXAMPLES)]
 pub struct Args {
     /// A folder that lantern installed into, or a signed file
     path: Option<PathBuf>,
+    /// Of a statement: the folder with the files that it is about
+    #[arg(long, value_name = "DIR", requires = "path")]
+    files: Option<PathBuf>,
     #[command(flatten)]
     pub edition: EditionArg,
 }
 
 pub fn run(args: &Args, ui: &Ui) -> Done {
     match &args.path {
+        Some(file) if is_statement(file) => statement(file, args.files.as_deref(), ui),
+        Some(file) if args.files.is_some() => {
+            let what =
+                format!("{} is no statement of lantern releases statement, and --files is for one", file.display());
+            Err(CommandError::usage(what, "leave --files out"))
+        }
         // Programs and packages have their signature in themselves.
         Some(file) if file.is_file() && has_signature_beside(file) => beside(file, ui),
         Some(file) if file.is_file() => signature(file, ui),
@@ -56,6 +66,25 @@ fn installed(folder: &Path, ui: &Ui) -> Done {
         None => "install again into the same folder".to_owned(),
     };
     Err(CommandError::damaged(what, fix).said_in(ui))
+}
+
+/// A statement of how a release came about.
+fn statement(file: &Path, folder: Option<&Path>, ui: &Ui) -> Done {
+    let found = lantern_project::verify_statement(file, folder, &ui.progress())?;
+    ui.answer(&statement::verified_document(file, &found), &statement::verified(file, &found));
+    let name = file.display();
+    match &found {
+        Err(_) => {
+            let what = format!("the statement {name} does not hold");
+            Err(CommandError::damaged(what, "get it again from where it came from").said_in(ui))
+        }
+        Ok(verified) if !verified.wrong.is_empty() => {
+            let files = format::count(verified.wrong.len() as u64, "file is", "files are");
+            let what = format!("{files} not as {name} says");
+            Err(CommandError::damaged(what, "get them again from where they came from").said_in(ui))
+        }
+        Ok(_) => Ok(()),
+    }
 }
 
 /// A signature that lies beside what it signs.

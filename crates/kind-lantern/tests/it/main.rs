@@ -70,6 +70,8 @@ mod layout;
 #[cfg(test)]
 mod long;
 #[cfg(test)]
+mod loose;
+#[cfg(test)]
 mod mistakes;
 #[cfg(test)]
 mod private;

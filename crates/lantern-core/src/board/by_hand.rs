@@ -73,6 +73,7 @@ impl Board {
                 targets: adopted.targets.clone(),
                 warnings: 0,
                 unsigned: Vec::new(),
+                accepted: Vec::new(),
                 found_at: Some(adopted.storefront.clone()),
             });
         }

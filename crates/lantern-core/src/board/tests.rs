@@ -44,6 +44,7 @@ fn sealed(release: &str) -> EventBody {
         targets: Vec::new(),
         warnings: 0,
         unsigned: Vec::new(),
+        accepted: Vec::new(),
     })
 }
 

@@ -296,7 +296,7 @@ fn the_schema_lists_every_key_once() {
     let target = schema.pointer("/$defs/Target/properties").unwrap().as_object().unwrap();
     let keys = target.keys().map(String::as_str).collect::<Vec<_>>().join(" ");
     let expected = "edition executable export export-root install-folder keep-aside leave-out lineage lineage-from must-have \
-                    must-mention must-not-mention sign sign-again stamp starts systems version-file";
+                    must-mention must-not-mention sign sign-again sign-files stamp starts systems version-file";
     assert_eq!(keys, expected);
     assert_eq!(schema["$schema"], "https://json-schema.org/draft/2020-12/schema");
 }

@@ -269,15 +269,15 @@ codes! {
     NoProfile "no-profile", Warning, accept,
         "It contains no provisioning profile.",
         "A profile says which app may be installed where, and what it may do. No phone accepts a package without one, and no Mac starts a signed program that asks for restricted permissions without one.";
-    NoTimeStamp "no-time-stamp", Warning, accept,
-        "Programs are signed without a time stamp.",
-        "Their signatures end with the certificate. With a time stamp Windows goes on taking what was signed while it was valid.";
     NoStart "no-start", Error, never,
         "It is not clear which program starts the game.",
         "If there is exactly one program at the top level, it is taken. Otherwise lantern.toml has to name it.";
     NoTarget "no-target", Error, never,
         "There are no targets.",
         "A target is an export that becomes a part of a release.";
+    NoTimeStamp "no-time-stamp", Warning, accept,
+        "Programs are signed without a time stamp.",
+        "Their signatures end with the certificate. With a time stamp Windows goes on taking what was signed while it was valid.";
     NotABuild "not-a-build", Error, never,
         "The export is a source project or an installer, not a build.",
         "Players get the files as they are: nothing is built or set up on their computer.";
@@ -329,15 +329,15 @@ codes! {
     Placeholder "placeholder", Error, accept,
         "A placeholder was never filled in.",
         "A storefront would have refused it, after an hour of upload.";
-    ProgramsToSign "programs-to-sign", Note, accept,
-        "Programs and libraries of the target are signed.",
-        "It is reported so that you can see how often a key, a token or a service will be asked, and whose signatures stay.";
     ProfileMismatch "profile-mismatch", Error, accept,
         "The provisioning profile and the program do not fit together.",
         "A device compares the two before it installs or starts anything, and does not say why it refused.";
     ProfileReach "profile-reach", Note, accept,
         "The provisioning profile is for certain devices only.",
         "That is right for testers, and unusable for the shop.";
+    ProgramsToSign "programs-to-sign", Note, accept,
+        "Programs and libraries of the target are signed.",
+        "It is reported so that you can see how often a key, a token or a service will be asked, and whose signatures stay.";
     ReservedName "reserved-name", Warning, accept,
         "The export contains files with names that lantern uses.",
         "Installed copies keep their state under names that start with .lantern: no build may contain such files, in any spelling.";
