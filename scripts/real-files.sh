@@ -28,6 +28,10 @@ pypi flet-desktop 0.28.2 macosx_12_0_arm64 ee9c9238ca4b3a251b3ade1b407c36eb5f800
 npm node-pty 1.1.0 - c7517f19083ddcb05f276904680eb2b11a6b5ecab778b8e4e5685a6d645b3f60 node-pty-1.1.0.tgz
 npm @nativescript/core 9.1.2 - 29e2af6634027a63004c563c694fb0866ddd36ae80a483ab10b454fa64fccc23 nativescript-core-9.1.2.tgz
 npm swagger-ui-dist 5.35.0 - 1b8e891893404ea4c3558b6a87e2a3e494e7eedba41168c2ece5800a391a6ea6 swagger-ui-dist-5.35.0.tgz
+pypi msvc-runtime 14.44.35112 win32 438a584930820238141162ef9b92bd8099ccca62a67fa0ddef63ed88b8eb4e0d msvc_runtime-14.44.35112-cp311-cp311-win32.whl
+pypi msvc-runtime 14.44.35112 win_amd64 aba7fbe71897d25ed53fbb7f391e9f50289378a8a9ae218ba18530c663448391 msvc_runtime-14.44.35112-cp311-cp311-win_amd64.whl
+pypi msvc-runtime 14.44.35112 win_arm64 3a9c137951944fdc121377947bb4787dcd1007b505d7cf26f62d308d2b8df280 msvc_runtime-14.44.35112-cp311-cp311-win_arm64.whl
+pypi tbb 2023.2.0 win_amd64 b39121cbdaff350fc61a448766cbb26807c523491d66e364838c9feeb3c6a0eb tbb-2023.2.0-py3-none-win_amd64.whl
 LIST
 }
 
@@ -64,12 +68,12 @@ done < <(files)
 
 LANTERN_REAL_FILES="$cache" cargo test --locked -p kind-lantern --features real-files --test real
 
-# Packages among them, signed with keys of ours: verified by our reader, by a verifier that has nothing in common with it, and by
+# Packages and programs among them, signed with keys of ours: verified by our reader, by a verifier that has nothing in common with it, and by
 # general tools for archives.
 signed=$(mktemp -d)
 trap 'rm -rf "$signed"' EXIT
 LANTERN_REAL_FILES="$cache" LANTERN_SIGNED_FILES="$signed" cargo test --locked -p lantern-sign --features real-files --test real
-python3 scripts/signatures.py "$signed"/*.apk "$signed"/*.jar
+python3 scripts/signatures.py "$signed"/*.apk "$signed"/*.jar "$signed"/*.exe
 for package in "$signed"/*.apk; do
   python3 -c 'import sys, zipfile; assert zipfile.ZipFile(sys.argv[1]).testzip() is None, sys.argv[1]' "$package"
 done

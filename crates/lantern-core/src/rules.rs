@@ -231,6 +231,21 @@ mod tests {
     }
 
     #[test]
+    fn what_was_knowingly_left_unsigned_may_be_refused() {
+        let (mut rules, mut unsigned) = (rules(), record("1.4.0", 27));
+        unsigned.targets[0].unsigned = true;
+        assert!(refuse(&rules, &unsigned, &[]).is_empty());
+        rules.accepted.refuse_unsigned = true;
+        assert_eq!(words(&refuse(&rules, &unsigned, &[])), ["unsigned"]);
+        assert!(refuse(&rules, &record("1.4.0", 27), &[]).is_empty());
+        // It is a rule that is understood, and left out where it asks for nothing.
+        let written = serde_json::to_value(&rules).unwrap();
+        assert_eq!(written["accepted"]["refuse-unsigned"], true);
+        let read: HouseRules = serde_json::from_value(written).unwrap();
+        assert!(read.not_understood().is_empty() && read.accepted.refuse_unsigned);
+    }
+
+    #[test]
     fn notes_are_as_long_as_the_storefront_takes_them() {
         let mut rules = rules();
         rules.texts = Some(Texts { notes_max: 5 });

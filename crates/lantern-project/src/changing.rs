@@ -40,7 +40,7 @@ struct Done {
 /// # Errors
 /// [`StoreError`].
 pub(crate) fn as_exported(store: &Store, record: &TargetRecord) -> Result<Option<TargetRecord>, StoreError> {
-    let Some(changed) = &record.changed else { return Ok(Some(record.clone())) };
+    let Some(changed) = &record.changed else { return Ok(Some(TargetRecord { unsigned: false, ..record.clone() })) };
     let mut whole = BTreeMap::new();
     let mut depots = Vec::new();
     for depot in &record.depots {
@@ -57,7 +57,7 @@ pub(crate) fn as_exported(store: &Store, record: &TargetRecord) -> Result<Option
         whole.extend(before.iter().map(|(path, node)| (path.clone(), node.clone())));
     }
     let Ok(whole) = Tree::new(whole) else { return Ok(None) };
-    Ok(Some(TargetRecord { tree: whole.id(), depots, changed: None, ..record.clone() }))
+    Ok(Some(TargetRecord { tree: whole.id(), depots, changed: None, unsigned: false, ..record.clone() }))
 }
 
 /// Returns the targets of a record as the input digest has them: as the exports were, with what is done to them. What was freed

@@ -140,6 +140,9 @@ pub fn verified(path: &std::path::Path, found: &Result<StatementVerified, String
         table.row([faint("last look"), format!("{yes} of {} answered with yes", of.last_look.len())]);
     }
     view.table(table);
+    if !verified.wrong.is_empty() {
+        view.space();
+    }
     for (file, problem) in &verified.wrong {
         view.say(format!("  {} {}: {problem}", bad("wrong"), shown(file)));
     }

@@ -210,7 +210,7 @@ pub fn beside(verified: &BesideVerified) -> View {
     if let Some(key) = verified.key.as_ref().filter(|_| verified.wrong.is_none()) {
         let known = verified.known_as.as_ref().map(|name| format!(", which is {name} of your keyring"));
         let known = known.unwrap_or_else(|| "; whose it is is not judged".to_owned());
-        view.say(format!("  {}  {key}{known}", faint("signed by the key")));
+        view.say(format!("  {}  {key}{known}", faint("signed by the SSH key")));
     }
     view
 }

@@ -76,12 +76,12 @@ fn statement(file: &Path, folder: Option<&Path>, ui: &Ui) -> Done {
     match &found {
         Err(_) => {
             let what = format!("the statement {name} does not hold");
-            Err(CommandError::damaged(what, "get it again from where it came from").said_in(ui))
+            Err(CommandError::damaged(what, again(true)).said_in(ui))
         }
         Ok(verified) if !verified.wrong.is_empty() => {
             let files = format::count(verified.wrong.len() as u64, "file is", "files are");
             let what = format!("{files} not as {name} says");
-            Err(CommandError::damaged(what, "get them again from where they came from").said_in(ui))
+            Err(CommandError::damaged(what, again(verified.wrong.len() == 1)).said_in(ui))
         }
         Ok(_) => Ok(()),
     }
@@ -100,7 +100,13 @@ fn beside(file: &Path, ui: &Ui) -> Done {
         (None, 1) => format!("1 file that {name} lists is wrong"),
         (None, count) => format!("{count} files that {name} lists are wrong"),
     };
-    Err(CommandError::damaged(what, "get them again from where they came from").said_in(ui))
+    let is_one = verified.wrong.is_some() || verified.listed_wrong.len() == 1;
+    Err(CommandError::damaged(what, again(is_one)).said_in(ui))
+}
+
+/// What to do about files that are not what they should be.
+fn again(is_one: bool) -> &'static str {
+    if is_one { "get it again from where it came from" } else { "get them again from where they came from" }
 }
 
 fn signature(file: &Path, ui: &Ui) -> Done {

@@ -202,6 +202,8 @@ fn unsigned_must_be_said_is_shown_and_may_be_refused() {
     );
     let again = desk.0.lantern(&["prepare", "--unsigned"]).success();
     assert!(again.stdout().contains("not signed: windows, as someone said"), "{}", again.whole());
+    let next = desk.0.lantern(&[]).success();
+    assert!(!next.stdout().contains("the exports changed"), "{}", next.whole());
     // With signatures it is another release.
     let signed = desk.run(&["prepare"]).success();
     assert!(signed.stdout().contains("sealed"), "{}", signed.whole());

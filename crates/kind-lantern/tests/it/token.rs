@@ -2,9 +2,10 @@
 
 use std::process::Command;
 
-use lantern_rehearsal::exports::{GameVersion, write_android};
+use lantern_rehearsal::exports::{GameVersion, write_android, write_windows};
+use lantern_rehearsal::server::NOON_GUN;
 
-use crate::env::{Ran, TestEnv};
+use crate::env::{Ran, TestEnv, files, line_to};
 
 const PIN: &str = "421337";
 
@@ -118,4 +119,46 @@ fn each_thing_that_can_be_wrong_with_a_token_has_its_own_words() {
     refused(PIN, "its module /nowhere/libtide.so cannot be loaded", "the module of PKCS #11");
     let missing = token.0.command(&["prepare"]).output().unwrap();
     assert!(String::from_utf8_lossy(&missing.stderr).contains("the PIN of the token stick is missing"));
+}
+
+/// Twelve programs with one PIN; a token that is pulled out after the first of them, and put in again.
+#[test]
+fn a_folder_of_programs_is_signed_and_a_token_that_goes_away_loses_nothing() {
+    let mut token = Token::new();
+    token.sign_with("rsa");
+    token.0.open_storefront(0);
+    write_windows(&token.0.path("exports/windows"), GameVersion::Old).unwrap();
+    let program = token.0.read("exports/windows/Saltmarsh Post.exe");
+    for number in 0..11 {
+        let own = [&program[..], format!("library {number}").as_bytes()].concat();
+        std::fs::write(token.0.path(&format!("exports/windows/{number}.dll")), own).unwrap();
+    }
+    let (from, to) = (token.0.path("tokens"), token.0.path("away"));
+    let origin = token.0.running().origin();
+    let line = line_to(&origin, "POST /noon-gun", move || std::fs::rename(from, to).unwrap());
+    let config = String::from_utf8(token.0.read("lantern.toml")).unwrap();
+    let config = config.replace(
+        "[targets.phone]\nexport = \"exports/saltmarsh.apk\"\nstamp = true",
+        "[targets.windows]\nsystems = [\"windows-x86_64\"]\nexport = \"exports/windows\"\nstarts = [\"Saltmarsh Post.exe\"]",
+    );
+    token.0.write("lantern.toml", &format!("{config}\n[time-stamps]\nauthority = \"{line}{NOON_GUN}\"\n"));
+    let gone = token.run(PIN, &["prepare"]).fails(3);
+    assert!(gone.stderr().contains("the signer stick did not sign"), "{}", gone.whole());
+    assert!(!token.0.event_kinds().iter().any(|kind| kind == "sealed"));
+    std::fs::rename(token.0.path("away"), token.0.path("tokens")).unwrap();
+    token.0.edit("lantern.toml", &line, &origin);
+    let done = || {
+        let changed = token.0.path(".lantern/cache/changed");
+        files(&changed).keys().filter(|name| name.contains("program-") && !name.ends_with(".part")).count()
+    };
+    assert!(done() >= 1, "what was signed is kept");
+    let sealed = token.run(PIN, &["prepare"]).success().stdout();
+    assert!(sealed.contains("stick is asked for 12 signatures"), "{sealed}");
+    token.run("", &["releases", "write", "1.3.2", "out"]).success();
+    for number in 0..11 {
+        let verified = token.run("", &["verify", &format!("out/{number}.dll")]).success().stdout();
+        assert!(verified.contains("signed by") && verified.contains("Noon Gun"), "{verified}");
+    }
+    let wrong = token.run("999999", &["prepare", "--version", "1.3.3", "--read-all"]);
+    assert!(wrong.whole().contains("the PIN is not the right one"), "{}", wrong.whole());
 }

@@ -16,6 +16,7 @@ use lantern_sign::stamp::Stamp;
 use lantern_sign::stamp::program::{self, Patches};
 use lantern_sign::time_stamp::{self, Authority, StampError, Unreachable};
 use lantern_sign::{SignError, authority, pe};
+use proptest::prelude::*;
 
 use crate::scene::{Folder, p256, rsa};
 
@@ -275,4 +276,32 @@ fn a_stamp_fits_or_moves_behind_the_last_resource() {
     let long = Stamp { version: format!("1.4.0-{}", "x".repeat(600)), number: 1 };
     let none = program::program(&|| File::open(&from), &long).unwrap_err().to_string();
     assert!(none.contains("no room"), "{none}");
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(400))]
+
+    /// Whatever a program looks like, it is signed so that the reader takes it, or refused; nothing else.
+    #[test]
+    fn hostile_programs_are_signed_rightly_or_refused(
+        changes in prop::collection::vec((0_usize..1700, any::<u8>()), 1..6),
+        len in prop::option::of(0_usize..3000),
+        is_stamped: bool,
+    ) {
+        let folder = Folder::new();
+        let (from, to) = (folder.path("hostile.exe"), folder.path("signed.exe"));
+        let mut program = windows_program_with_version(GameVersion::Old);
+        for (at, value) in changes {
+            program[at] = value;
+        }
+        program.truncate(len.unwrap_or(usize::MAX));
+        fs::write(&from, &program).unwrap();
+        let stamp = Stamp { version: "1.4.0".to_owned(), number: 27 };
+        let patches = if is_stamped { program::program(&|| File::open(&from), &stamp) } else { Ok(Patches::default()) };
+        let Ok(patches) = patches else { return Ok(()) };
+        if sign_with(&from, &to, &p256(), &patches, None).is_ok() {
+            prop_assert!(verified(&to).unwrap().is_some());
+        }
+        prop_assert_eq!(fs::read(&from).unwrap(), program, "the original is never touched");
+    }
 }
