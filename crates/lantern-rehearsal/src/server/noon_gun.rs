@@ -37,7 +37,7 @@ pub(super) fn router<S: Clone + Send + Sync + 'static>(stand_in: Arc<StandIn>) -
     let from = stand_in.now().checked_sub((24 * 400).hours()).unwrap_or(Timestamp::UNIX_EPOCH);
     let mut serial = [0; 16];
     getrandom::fill(&mut serial).map_err(|error| Refused::Failed(error.to_string()))?;
-    let key = keyring::with_certificate(key, &name, Purpose::TimeStamps, 10, from, serial).map_err(failed)?;
+    let key = keyring::with_certificate(key, &name, Purpose::TimeStamps, 30, from, serial).map_err(failed)?;
     let state = NoonGun { stand_in, key: Arc::new(key), stamps: Arc::default() };
     Ok(Router::new().route(PATH, axum::routing::post(stamp)).with_state(state))
 }
