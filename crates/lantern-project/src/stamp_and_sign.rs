@@ -11,7 +11,7 @@ use lantern_core::finding::Finding;
 use lantern_core::names::Name;
 use lantern_core::path::TreePath;
 use lantern_core::progress::Progress;
-use lantern_core::release::{ChangedBy, ReleaseRecord};
+use lantern_core::release::{ChangedBy, ReleaseRecord, TargetRecord};
 use lantern_core::version::ReleaseName;
 use lantern_exports::changing::{Changing, ChangingError, Known as KnownFiles, Replacement};
 use lantern_exports::export::{Export, Form};
@@ -27,7 +27,7 @@ use lantern_sign::{apk, bundle_jar};
 
 use crate::keys::Known;
 use crate::not_changed::{changing_error, fix_of, refused};
-use crate::sign_files::{self, Clock};
+use crate::sign_files::{self, Clock, Signs};
 use crate::{Project, ProjectError};
 
 /// What signing and stamping do, as part of what decides whether something changed: another number for other bytes of the same
@@ -97,7 +97,8 @@ impl Project {
             return Ok(None);
         }
         let (passphrases, opened) = (passphrases.cloned(), Mutex::default());
-        let are_there = by_target.values().any(|wanted| wanted.signer.is_some() && is_for_windows(&wanted.config));
+        let are_there =
+            by_target.values().any(|wanted| wanted.signer.is_some() && signs_of(&wanted.config) != Some(Signs::List));
         let clock = self.config().time_stamps.as_ref().filter(|_| are_there).map(|of| Clock::new(of, self.stop()));
         let clock = clock.transpose().map_err(|error| ProjectError::NoHttp(error.to_string()))?;
         let about = Description { name: self.config().game.name.clone(), address: None };
@@ -108,7 +109,7 @@ impl Project {
     pub(crate) fn can_be_stamped(&self, target: &Name) -> bool {
         let Some(target) = self.config().targets.get(target) else { return false };
         let is_package = matches!(Form::of_name(&target.export), Some(Form::Package("apk" | "aab")));
-        is_package || is_for_windows(target)
+        is_package || signs_of(target) == Some(Signs::Programs)
     }
 
     /// Whether a target's own manifest gets the version and the number.
@@ -118,16 +119,17 @@ impl Project {
 
     /// For each target of a release that says which one it is of: where that was written.
     pub(crate) fn stamped(&self, record: &ReleaseRecord) -> BTreeMap<Name, String> {
-        let place = |name: &Name| {
-            let target = self.config().targets.get(name)?;
+        let place = |of: &TargetRecord| {
+            let target = self.config().targets.get(&of.target)?;
             let file = target.version_file.as_ref().map(TreePath::shown);
-            let inside = || match is_for_windows(target) {
-                true => "the version resource",
-                false => "the manifest",
+            let inside = match Signs::of_systems(&of.systems) {
+                Some(Signs::Programs) => "the version resource",
+                _ => "the manifest",
             };
-            file.or_else(|| target.stamp.then(|| inside().to_owned()))
+            let places: Vec<String> = file.into_iter().chain(target.stamp.then(|| inside.to_owned())).collect();
+            (!places.is_empty()).then(|| places.join(" and "))
         };
-        record.targets.iter().filter_map(|target| Some((target.target.clone(), place(&target.target)?))).collect()
+        record.targets.iter().filter_map(|target| Some((target.target.clone(), place(target)?))).collect()
     }
 }
 
@@ -156,14 +158,14 @@ impl Wanted {
     /// What is done, as part of what decides whether something changed.
     fn settings(&self, about: &Description, has_clock: bool) -> Digest {
         let is_package = matches!(Form::of_name(&self.config.export), Some(Form::Package(_)));
-        let is_for_windows = is_for_windows(&self.config);
-        let signing = self.signer.as_ref().map(|_| match (is_package, is_for_windows) {
+        let signing = self.signer.as_ref().map(|_| match (is_package, signs_of(&self.config)) {
             (true, _) => SIGNING.to_owned(),
-            (false, true) => {
+            (false, Some(Signs::List)) => LISTS.to_owned(),
+            // Where the systems are seen from the export, it may be either.
+            (false, _) => {
                 let (name, files) = (&about.name, self.config.sign_files.texts().join("\n"));
                 format!("{PROGRAMS}: {name:?}, {files:?}, time stamps: {has_clock}")
             }
-            (false, false) => LISTS.to_owned(),
         });
         let stamping = if is_package { STAMPING } else { STAMPED_PROGRAMS };
         let stamping = self.is_stamped.then(|| stamping.to_owned());
@@ -190,9 +192,10 @@ pub(crate) struct AsConfigured {
     about: Description,
 }
 
-/// Whether a target is for Windows alone.
-fn is_for_windows(target: &Target) -> bool {
-    sign_files::Signs::of_systems(&target.systems) == Some(sign_files::Signs::Programs)
+/// What `sign` does with a target that is no package, as far as the configuration alone says it: the systems of a build may be seen
+/// from it.
+fn signs_of(target: &Target) -> Option<Signs> {
+    Signs::of_systems(&target.systems)
 }
 
 impl fmt::Debug for AsConfigured {
@@ -358,7 +361,7 @@ impl AsConfigured {
         }
         let start = intake.starts.first().map(|start| start.file.clone()).filter(|_| wanted.is_stamped);
         let stamp = start.map(|start| (start, stamp_of(release)));
-        let signs = sign_files::Signs::of(intake);
+        let signs = Signs::of(intake);
         let Some(known) = &wanted.signer else {
             if let Some((path, stamp)) = &stamp {
                 files.extend(sign_files::stamp_alone(intake, path, stamp, work)?);
@@ -367,7 +370,7 @@ impl AsConfigured {
         };
         let signer = self.signer(intake.name, known)?;
         match signs {
-            Some(sign_files::Signs::Programs) => {
+            Some(Signs::Programs) => {
                 let programs = sign_files::Programs {
                     target: intake.name,
                     config: intake.target,
@@ -380,7 +383,7 @@ impl AsConfigured {
                 };
                 files.extend(programs.sign(intake, known_files, work, progress)?);
             }
-            Some(sign_files::Signs::List) => {
+            Some(Signs::List) => {
                 let list = sign_files::sign_list(intake, &files, &*signer, work, progress)?;
                 files.extend(list);
             }

@@ -71,6 +71,8 @@ impl Desk {
 fn programs_are_signed_stamped_and_time_stamped() {
     let desk = Desk::with_key();
     desk.with_clock("stop");
+    // What the build is for is seen from it.
+    desk.0.edit("lantern.toml", "systems = [\"windows-x86_64\"]\n", "");
     desk.0.edit("lantern.toml", "sign = \"studio\"", "sign = \"studio\"\nstamp = true");
     std::fs::write(desk.0.path("exports/windows/Saltmarsh Post.exe"), windows_program_with_version(GameVersion::Old))
         .unwrap();
