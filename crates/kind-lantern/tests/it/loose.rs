@@ -1,7 +1,5 @@
 //! Loose files and folders that are signed without a project, and statements of how a release came about.
 
-use std::process::Command;
-
 use lantern_rehearsal::exports::{GameVersion, write_android, write_windows};
 
 use crate::env::{Ran, TestEnv, files};
@@ -103,7 +101,7 @@ fn a_statement_says_how_a_release_came_about() {
     {
         let first = &statement["subject"][0];
         let path = first["name"].as_str().unwrap().split_once('/').unwrap().1;
-        let output = Command::new("sha256sum").arg(bench.0.path("out").join(path)).output().unwrap();
+        let output = std::process::Command::new("sha256sum").arg(bench.0.path("out").join(path)).output().unwrap();
         assert!(String::from_utf8(output.stdout).unwrap().starts_with(first["digest"]["sha256"].as_str().unwrap()));
     }
     // A changed file, one more, and one that is missing.

@@ -1,13 +1,10 @@
 //! Builds for Windows, Linux and browsers that are signed on their way to a release.
 
-use std::process::{Command, Stdio};
-
-use lantern_core::system::System;
-use lantern_rehearsal::exports::{GameVersion, windows_program_with_version, write_linux, write_windows};
+use lantern_rehearsal::exports::{GameVersion, windows_program_with_version, write_windows};
 use lantern_rehearsal::server::NOON_GUN;
 
 use crate::env::{Ran, TestEnv};
-use crate::keys::{PASSPHRASE, sample};
+use crate::keys::PASSPHRASE;
 
 /// A game for Windows with three programs, which a key signs.
 struct Desk(TestEnv);
@@ -52,6 +49,7 @@ impl Desk {
     }
 
     /// Python and openssl are found by PATH, which tests clear.
+    #[cfg(target_os = "linux")]
     fn with_path(&self, arguments: &[&str]) -> Ran {
         let path = std::env::var_os("PATH").unwrap();
         Ran { output: self.0.command(arguments).env("PATH", path).output().unwrap() }
@@ -169,7 +167,7 @@ fn only_missing_signatures_are_asked_for() {
     desk.0.write("sign.py", COUNTING);
     desk.0.write("fails", "");
     for (name, from) in [("key.pem", "ec.pem"), ("token.crt", "ec.crt")] {
-        desk.0.write(name, &std::fs::read_to_string(sample(from)).unwrap());
+        desk.0.write(name, &std::fs::read_to_string(crate::keys::sample(from)).unwrap());
     }
     desk.add("[signers.studio]\nrun = [\"python3\", \"sign.py\"]\ncertificate = \"token.crt\"\ntime-limit = \"20 seconds\"\n");
     let count = || String::from_utf8(desk.0.read("count")).unwrap().parse::<u32>().unwrap();
@@ -214,6 +212,11 @@ fn unsigned_must_be_said_is_shown_and_may_be_refused() {
 #[cfg(target_os = "linux")]
 #[test]
 fn a_list_of_all_files_is_signed_for_linux() {
+    use std::process::{Command, Stdio};
+
+    use lantern_core::system::System;
+    use lantern_rehearsal::exports::write_linux;
+
     let desk = Desk::with_key();
     write_linux(&desk.0.path("exports/linux"), GameVersion::New, System::LinuxX86_64).unwrap();
     let target = "[targets.linux]\nsystems = [\"linux-x86_64\"]\nexport = \"exports/linux\"\nstarts = [\"saltmarsh\"]\nsign = \"studio\"\nversion-file = \"version.txt\"\n";

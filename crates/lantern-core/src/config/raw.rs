@@ -52,7 +52,7 @@ pub struct Config {
 #[derive(Debug, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]
 pub struct TimeStamps {
-    /// Its address, such as "http://noon-gun.example/stamp". It speaks the Time-Stamp Protocol (RFC 3161).
+    /// Its address. It speaks the Time-Stamp Protocol (RFC 3161) over HTTP or HTTPS.
     pub authority: String,
     /// What happens when it cannot be reached: "stop" (left out), or "go-on" without a time stamp.
     #[serde(default)]
