@@ -17,9 +17,9 @@ use crate::archive::{AGAIN, Opener};
 
 const RT_VERSION: u32 = 16;
 const RESOURCES: u64 = 2;
-/// Largest section with resources, and most resources, that are looked through. Ours: icons and texts of real programs stay far below.
+/// Largest section with resources, and most entries of them, that are looked through. Ours: icons and texts of real programs stay far below.
 const MAX_SECTION: u64 = 256 * 1024 * 1024;
-const MAX_LEAVES: usize = 65_536;
+const MAX_ENTRIES: usize = 262_144;
 const HIGH: u32 = 0x8000_0000;
 /// The first number of the fixed part.
 const FIXED: [u8; 4] = 0xfeef_04bd_u32.to_le_bytes();
@@ -89,6 +89,15 @@ impl Fields<'_> {
     }
 }
 
+/// What was found below a level of resources.
+#[derive(Default)]
+struct Leaves {
+    /// Where the entries of leaves lie.
+    places: Vec<usize>,
+    /// How many entries of levels were looked at.
+    entries: usize,
+}
+
 /// The section that has the resources, and what of the head belongs to it.
 struct Section {
     /// Its bytes in the file.
@@ -153,18 +162,17 @@ impl Section {
     }
 
     /// The leaves below a level of resources, as where their entries lie; of one type where that is given.
-    fn leaves(
-        &self,
-        level: usize,
-        wanted: Option<u32>,
-        depth: usize,
-        into: &mut Vec<usize>,
-    ) -> Result<usize, SignError> {
+    fn leaves(&self, level: usize, wanted: Option<u32>, depth: usize, into: &mut Leaves) -> Result<usize, SignError> {
         let fields = Fields(&self.bytes);
         let at = self.root + level;
         let count = fields.word(at + 12)? + fields.word(at + 14)?;
         let mut end = at + 16 + count * 8;
         for number in 0..count {
+            // Levels may lead to one another, and to each of many entries again.
+            into.entries += 1;
+            if into.entries > MAX_ENTRIES {
+                return Err(broken());
+            }
             let entry = at + 16 + number * 8;
             let (name, to) = (fields.long(entry)?, fields.long(entry + 4)?);
             if name & HIGH != 0 {
@@ -176,13 +184,10 @@ impl Section {
             }
             let place = (to & !HIGH) as usize;
             if to & HIGH == 0 {
-                into.push(self.root + place);
+                into.places.push(self.root + place);
                 end = end.max(self.root + place + 16);
             } else if depth < 3 {
                 end = end.max(self.leaves(place, None, depth + 1, into)?);
-            }
-            if into.len() > MAX_LEAVES {
-                return Err(broken());
             }
         }
         Ok(end)
@@ -217,9 +222,10 @@ pub fn program<R: Read + Seek + Send>(open: Opener<'_, R>, stamp: &Stamp) -> Res
         )
     };
     let Some(section) = Section::read(&mut from)? else { return Err(none()) };
-    let (mut all, mut wanted) = (Vec::new(), Vec::new());
+    let (mut all, mut wanted) = (Leaves::default(), Leaves::default());
     let tables_end = section.leaves(0, None, 1, &mut all)?;
     section.leaves(0, Some(RT_VERSION), 1, &mut wanted)?;
+    let (all, wanted) = (all.places, wanted.places);
     if wanted.is_empty() {
         return Err(none());
     }
@@ -398,4 +404,40 @@ fn finished(mut block: Vec<u8>) -> Result<Vec<u8>, SignError> {
     let len = u16::try_from(block.len()).map_err(|_| broken())?;
     block.get_mut(..2).ok_or_else(broken)?.copy_from_slice(&len.to_le_bytes());
     Ok(block)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// Three levels, each entry of which leads to the same next one: more ways than anybody goes.
+    #[test]
+    fn resources_that_lead_in_circles_end() {
+        let level = |to: u32, count: u16| {
+            let mut level = vec![0; 14];
+            level.extend(count.to_le_bytes());
+            for _ in 0..count {
+                level.extend(RT_VERSION.to_le_bytes());
+                level.extend((HIGH | to).to_le_bytes());
+            }
+            level
+        };
+        let count = 60_000;
+        let first = level(16 + 8 * u32::from(count), count);
+        let second = level(2 * (16 + 8 * u32::from(count)), count);
+        let bytes = [first, second, vec![0; 16]].concat();
+        let (len, stored) = (0, u32::try_from(bytes.len()).unwrap());
+        let section = Section {
+            bytes,
+            offset: 0,
+            address: 0x1000,
+            size: stored,
+            size_at: 0,
+            room: stored,
+            root: 0,
+            len,
+            len_at: 0,
+        };
+        assert!(section.leaves(0, None, 1, &mut Leaves::default()).is_err());
+    }
 }
