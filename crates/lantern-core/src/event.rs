@@ -10,6 +10,7 @@ use serde_json::value::RawValue;
 
 use crate::digest::{Digest, InputDigest, InvitationId, ReleaseId};
 use crate::names::Name;
+use crate::release::{ReleaseRecord, TargetRecord};
 use crate::version::{BuildNumber, ReleaseName};
 
 pub use by_hand::{Adopted, BranchWanted, HandedOver, Looked, StepSaid, StepStanding, StepsBegun};
@@ -120,6 +121,20 @@ pub struct Sealed {
     /// What was found, and was meant to be so.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub accepted: Vec<AcceptedFinding>,
+}
+
+impl Sealed {
+    /// What is sealed under a name; nothing is known of what was found in it.
+    pub fn new(release: ReleaseId, name: ReleaseName, input: InputDigest, targets: Vec<Name>) -> Self {
+        Self { release, name, input, targets, warnings: 0, unsigned: Vec::new(), accepted: Vec::new() }
+    }
+
+    /// What a record says of itself.
+    pub fn of(release: ReleaseId, record: &ReleaseRecord, input: InputDigest) -> Self {
+        let name = |target: &TargetRecord| target.target.clone();
+        let unsigned = record.targets.iter().filter(|target| target.unsigned).map(name).collect();
+        Self { unsigned, ..Self::new(release, record.name(), input, record.targets.iter().map(name).collect()) }
+    }
 }
 
 /// Something that was found when a release was sealed, and was meant to be so.

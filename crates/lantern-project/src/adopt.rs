@@ -203,9 +203,7 @@ impl Session {
         let id = self.workspace.store.write_record(&record)?;
         let board = self.workspace.board(edition)?;
         if !board.releases.iter().any(|known| known.id == id && known.found_at.is_none()) {
-            let targets = record.targets.iter().map(|target| target.target.clone()).collect();
-            let sealed =
-                Sealed { release: id, name, input, targets, warnings: 0, unsigned: Vec::new(), accepted: Vec::new() };
+            let sealed = Sealed::of(id, &record, input);
             self.workspace.record(edition, EventBody::Sealed(sealed), None)?;
         }
         Ok(id)

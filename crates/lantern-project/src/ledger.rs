@@ -237,16 +237,7 @@ impl Project {
             let id = record.id();
             let inputs = changing::inputs_of(&store, &record)?;
             let input = input_digest(&record.game, &edition, &record.version, &inputs);
-            let targets = record.targets.iter().map(|target| target.target.clone()).collect();
-            let sealed = EventBody::Sealed(Sealed {
-                release: id,
-                name: record.name(),
-                input,
-                targets,
-                warnings: 0,
-                unsigned: Vec::new(),
-                accepted: Vec::new(),
-            });
+            let sealed = EventBody::Sealed(Sealed::of(id, &record, input));
             ledger.append(None, &edition, environment::origin()?, None, sealed)?;
             let mut there = true;
             for depot in record.sealed() {

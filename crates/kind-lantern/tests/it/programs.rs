@@ -204,6 +204,13 @@ fn unsigned_must_be_said_is_shown_and_may_be_refused() {
     assert!(again.stdout().contains("not signed: windows, as someone said"), "{}", again.whole());
     let next = desk.0.lantern(&[]).success();
     assert!(!next.stdout().contains("the exports changed"), "{}", next.whole());
+    // A ledger that was lost is written again from the records, and knows it.
+    for file in ["ledger.db", "ledger.head", "ledger-copy.jsonl"] {
+        std::fs::remove_file(desk.0.path(&format!(".lantern/{file}"))).unwrap();
+    }
+    desk.0.lantern(&["ledger", "rebuild"]).success();
+    let rebuilt = desk.0.lantern(&["prepare", "--unsigned"]).success();
+    assert!(rebuilt.stdout().contains("not signed: windows, as someone said"), "{}", rebuilt.whole());
     // With signatures it is another release.
     let signed = desk.run(&["prepare"]).success();
     assert!(signed.stdout().contains("sealed"), "{}", signed.whole());
