@@ -514,9 +514,8 @@ impl Session {
     ) -> Result<Option<KnownRelease>, ProjectError> {
         let input = self.input(edition, version, targets);
         let board = self.workspace.board(edition)?;
-        let Some(known) = board.releases.iter().rev().find(|r| r.input == Some(input)) else {
-            return Ok(None);
-        };
+        let mut same = board.releases.iter().rev().filter(|release| release.input == Some(input)).peekable();
+        let Some(known) = same.peek() else { return Ok(None) };
         if let Some(because) = board.withdrawn.get(&known.id) {
             let what = format!("the exports are exactly {}, which was withdrawn: {}", known.name, shown(because));
             let fix = "export the game again, or raise the version to release the very same once more";
@@ -524,17 +523,25 @@ impl Session {
             self.project().not_accepted(vec![(None, Finding::of(Code::WithdrawnBefore, what, fix))])?;
             return Ok(None);
         }
-        if board.freed.contains(&known.id) || self.is_passed(&board, edition, known.name.number, Some(known.id))? {
-            return Ok(None);
-        }
-        let store = &self.workspace.store;
-        let Ok(record) = store.record(known.id) else { return Ok(None) };
-        for depot in record.sealed() {
-            if !store.has_tree(depot.tree)? {
-                return Ok(None);
+        // Another computer may have sealed the same, with other time stamps: what is whole here counts.
+        for known in same.filter(|known| !board.withdrawn.contains_key(&known.id) && !board.freed.contains(&known.id)) {
+            if self.is_whole(known)? && !self.is_passed(&board, edition, known.name.number, Some(known.id))? {
+                return Ok(Some(known.clone()));
             }
         }
-        Ok(Some(known.clone()))
+        Ok(None)
+    }
+
+    /// Whether all of a release is in the store.
+    fn is_whole(&self, known: &KnownRelease) -> Result<bool, ProjectError> {
+        let store = &self.workspace.store;
+        let Ok(record) = store.record(known.id) else { return Ok(false) };
+        for depot in record.sealed() {
+            if !store.has_tree(depot.tree)? {
+                return Ok(false);
+            }
+        }
+        Ok(true)
     }
 
     /// Whether some storefront would not take a number any more: another release has it there, or a higher one.

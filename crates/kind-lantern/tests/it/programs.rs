@@ -3,7 +3,7 @@
 use lantern_rehearsal::exports::{GameVersion, windows_program_with_version, write_windows};
 use lantern_rehearsal::server::NOON_GUN;
 
-use crate::env::{Ran, TestEnv};
+use crate::env::{Ran, TestEnv, copy};
 use crate::keys::PASSPHRASE;
 
 /// A game for Windows with three programs, which a key signs.
@@ -186,6 +186,28 @@ fn only_missing_signatures_are_asked_for() {
     desk.written("1.4.1");
     for name in ["Saltmarsh Post.exe", "oar.dll", "tide.dll"] {
         assert_eq!(desk.verified(&format!("out/{name}"))["intact"], true, "{name}");
+    }
+}
+
+/// Time stamps differ, so that two computers that seal the same exports make two releases of one number. Each knows its own again when it
+/// has heard of the other's.
+#[test]
+fn two_computers_that_seal_the_same_each_know_their_own_again() {
+    let desk = Desk::with_key();
+    desk.with_clock("stop");
+    copy(&desk.0.path("exports"), &desk.0.path("second/exports"));
+    std::fs::copy(desk.0.path("lantern.toml"), desk.0.path("second/lantern.toml")).unwrap();
+    let second = |arguments: &[&str]| {
+        let mut command = desk.0.command_in("second", arguments);
+        Ran { output: command.env("LANTERN_KEY_PASSPHRASE", PASSPHRASE).output().unwrap() }
+    };
+    desk.run(&["prepare"]).success();
+    assert!(second(&["prepare"]).success().stdout().contains("sealed"));
+    desk.run(&["ledger", "backup", "--to", "copy.jsonl"]).success();
+    second(&["ledger", "import", "../copy.jsonl"]).success();
+    for _ in 0..2 {
+        let again = second(&["prepare"]).success();
+        assert!(again.stdout().contains("nothing changed"), "{}", again.whole());
     }
 }
 
