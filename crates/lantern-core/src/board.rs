@@ -51,6 +51,43 @@ pub struct KnownRelease {
 }
 
 impl KnownRelease {
+    /// One that was sealed here.
+    pub fn sealed(sealed: &Sealed, edition: &Name, at: Timestamp) -> Self {
+        Self {
+            id: sealed.release,
+            edition: edition.clone(),
+            name: sealed.name.clone(),
+            input: Some(sealed.input),
+            sealed_at: at,
+            targets: sealed.targets.clone(),
+            warnings: sealed.warnings,
+            unsigned: sealed.unsigned.clone(),
+            accepted: sealed.accepted.clone(),
+            found_at: None,
+        }
+    }
+
+    /// One that was found at a storefront: how it was sealed is not known.
+    fn found(
+        (id, name): (ReleaseId, &ReleaseName),
+        edition: &Name,
+        at: Timestamp,
+        (targets, storefront): (&[Name], &StorefrontRef),
+    ) -> Self {
+        Self {
+            id,
+            edition: edition.clone(),
+            name: name.clone(),
+            input: None,
+            sealed_at: at,
+            targets: targets.to_vec(),
+            warnings: 0,
+            unsigned: Vec::new(),
+            accepted: Vec::new(),
+            found_at: Some(storefront.clone()),
+        }
+    }
+
     /// By number; of two with one number the one that was sealed here comes last.
     fn order(&self) -> (BuildNumber, bool) {
         (self.name.number, self.found_at.is_none())
@@ -284,18 +321,7 @@ impl Board {
                         self.releases.retain(|r| r.id != sealed.release);
                         self.index();
                     }
-                    self.keep(KnownRelease {
-                        id: sealed.release,
-                        edition: event.edition.clone(),
-                        name: sealed.name.clone(),
-                        input: Some(sealed.input),
-                        sealed_at: event.recorded_at,
-                        targets: sealed.targets.clone(),
-                        warnings: sealed.warnings,
-                        unsigned: sealed.unsigned.clone(),
-                        accepted: sealed.accepted.clone(),
-                        found_at: None,
-                    });
+                    self.keep(KnownRelease::sealed(sealed, &event.edition, event.recorded_at));
                 }
             }
             EventBody::Connected(connected) => {
@@ -410,18 +436,11 @@ impl Board {
                 known.targets.extend(more.collect::<Vec<_>>());
             }
             Some(_) => {}
-            None => self.keep(KnownRelease {
-                id: found.release,
-                edition: event.edition.clone(),
-                name: found.name.clone(),
-                input: None,
-                sealed_at: event.happened_at.unwrap_or(event.recorded_at),
-                targets: found.targets.clone(),
-                warnings: 0,
-                unsigned: Vec::new(),
-                accepted: Vec::new(),
-                found_at: Some(found.storefront.clone()),
-            }),
+            None => {
+                let at = event.happened_at.unwrap_or(event.recorded_at);
+                let there = (found.targets.as_slice(), &found.storefront);
+                self.keep(KnownRelease::found((found.release, &found.name), &event.edition, at, there));
+            }
         }
     }
 

@@ -199,15 +199,7 @@ mod tests {
             EventBody::NumberReserved(NumberReserved { number, input })
         };
         let name = "1.4.0 (27)".parse().unwrap();
-        let sealed = EventBody::Sealed(Sealed {
-            release: ReleaseId::of(b"r"),
-            name,
-            input,
-            targets: Vec::new(),
-            warnings: 0,
-            unsigned: Vec::new(),
-            accepted: Vec::new(),
-        });
+        let sealed = EventBody::Sealed(Sealed::new(ReleaseId::of(b"r"), name, input, Vec::new()));
         let not_done = EventBody::NotDone(NotDone { key: id(101), why: "lost".into() });
         let bodies = [asked(101), asked(102), reserved(27), reserved(28), sealed, not_done];
         let events: Vec<Event> = (1..).zip(bodies).map(|(n, body)| Event::sample(id(n), body)).collect();
@@ -219,15 +211,7 @@ mod tests {
         let not_done = EventBody::NotDone(NotDone { key: id(101), why: "lost".into() });
         let name: ReleaseName = "1.4.0 (27)".parse().unwrap();
         let (input, release) = (InputDigest::of(b"i"), ReleaseId::of(b"r"));
-        let sealed = EventBody::Sealed(Sealed {
-            release,
-            name,
-            input,
-            targets: Vec::new(),
-            warnings: 0,
-            unsigned: Vec::new(),
-            accepted: Vec::new(),
-        });
+        let sealed = EventBody::Sealed(Sealed::new(release, name, input, Vec::new()));
         let freed = EventBody::Freed(Freed { releases: vec![release] });
         let bodies = [asked(101), sealed, not_done, freed];
         let events: Vec<Event> = (1..).zip(bodies).map(|(n, body)| Event::sample(id(n), body)).collect();

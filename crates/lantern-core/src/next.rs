@@ -390,15 +390,7 @@ open-water = { audience = "everyone" }
 
     fn sealed(release: &str, targets: &[&str]) -> EventBody {
         let (input, targets) = (InputDigest::of(release.as_bytes()), names(targets));
-        EventBody::Sealed(Sealed {
-            release: id(release),
-            name: name(release),
-            input,
-            targets,
-            warnings: 0,
-            unsigned: Vec::new(),
-            accepted: Vec::new(),
-        })
+        EventBody::Sealed(Sealed::new(id(release), name(release), input, targets))
     }
 
     fn pushed(release: &str) -> EventBody {

@@ -40,6 +40,39 @@ pub fn each<T: Sync, W, E: Send>(
     error.into_inner().expect("nothing panics with the lock").map_or(Ok(()), Err)
 }
 
+/// Has every item made into something, by one thread for each processor; what comes back is in the order of the items.
+///
+/// # Errors
+/// The first error of `work`; what has been begun is ended, nothing more is begun.
+pub fn map<T: Sync, R: Send, E: Send>(items: &[T], work: impl Fn(&T) -> Result<R, E> + Sync) -> Result<Vec<R>, E> {
+    map_by(processors(), items, work)
+}
+
+/// As [`map`], by so many threads.
+///
+/// # Errors
+/// Those of [`map`].
+pub fn map_by<T: Sync, R: Send, E: Send>(
+    threads: usize,
+    items: &[T],
+    work: impl Fn(&T) -> Result<R, E> + Sync,
+) -> Result<Vec<R>, E> {
+    let made = Mutex::new(Vec::new());
+    each(
+        items,
+        threads,
+        || (),
+        |(), index, item| {
+            let one = work(item)?;
+            made.lock().expect("nothing panics with the lock").push((index, one));
+            Ok(())
+        },
+    )?;
+    let mut made = made.into_inner().expect("nothing panics with the lock");
+    made.sort_by_key(|(index, _)| *index);
+    Ok(made.into_iter().map(|(_, one)| one).collect())
+}
+
 #[cfg(test)]
 mod tests {
     use std::sync::atomic::AtomicU64;
@@ -58,6 +91,15 @@ mod tests {
         });
         assert_eq!((done, sum.into_inner()), (Ok(()), items.iter().sum()));
         assert_eq!(each(&[], 7, || (), |(), _, item: &u64| Err(*item)), Ok(()));
+    }
+
+    #[test]
+    fn what_is_made_is_in_order() {
+        let items: Vec<u64> = (0..1000).collect();
+        let made: Result<Vec<u64>, ()> = map_by(7, &items, |item| Ok(item * 3));
+        assert_eq!(made.unwrap(), (0..3000).step_by(3).collect::<Vec<u64>>());
+        assert_eq!(map(&items, |item| if *item == 5 { Err(*item) } else { Ok(()) }), Err(5));
+        assert_eq!(map(&[], |item: &u64| Err::<(), u64>(*item)), Ok(Vec::new()));
     }
 
     #[test]

@@ -1,5 +1,6 @@
 //! The one trait through which libraries say how far they are. Nothing below the program prints.
 
+use std::io::{self, Read, Seek, SeekFrom};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 
@@ -39,6 +40,38 @@ pub trait Progress: Send + Sync {
 
     /// Whether someone asked to stop. Looked at between chunks, never in a write that must be whole.
     fn stopped(&self) -> bool;
+}
+
+/// Something that is read and counted, and whose reading ends when someone asks to stop.
+pub struct Watched<'a, R> {
+    from: R,
+    meter: &'a dyn Meter,
+    progress: &'a dyn Progress,
+}
+
+impl<'a, R> Watched<'a, R> {
+    /// Watches over what is read from something.
+    pub fn new(from: R, meter: &'a dyn Meter, progress: &'a dyn Progress) -> Self {
+        Self { from, meter, progress }
+    }
+}
+
+impl<R: Read> Read for Watched<'_, R> {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        if self.progress.stopped() {
+            // Not `Interrupted`: readers would try again.
+            return Err(io::Error::other("stopped"));
+        }
+        let len = self.from.read(buffer)?;
+        self.meter.add(len as u64);
+        Ok(len)
+    }
+}
+
+impl<R: Seek> Seek for Watched<'_, R> {
+    fn seek(&mut self, to: SeekFrom) -> io::Result<u64> {
+        self.from.seek(to)
+    }
 }
 
 /// Progress that goes nowhere, for tests and quiet runs.

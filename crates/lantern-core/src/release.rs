@@ -150,13 +150,8 @@ pub struct TargetRecord {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub changed: Option<Changed>,
     /// Whether nobody signed it although something was named that signs it: someone had said so.
-    #[serde(default, skip_serializing_if = "is_false")]
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub unsigned: bool,
-}
-
-/// Returns whether it is not set.
-fn is_false(value: &bool) -> bool {
-    !*value
 }
 
 /// Who signs, and what else is done before a target is sealed.

@@ -150,15 +150,7 @@ mod tests {
 
     fn sealed(number: u64) -> Event {
         let name = format!("1.{number}.0 ({number})").parse().unwrap();
-        event(EventBody::Sealed(Sealed {
-            release: id(number),
-            name,
-            input: InputDigest::of(&number.to_le_bytes()),
-            targets: Vec::new(),
-            warnings: 0,
-            unsigned: Vec::new(),
-            accepted: Vec::new(),
-        }))
+        event(EventBody::Sealed(Sealed::new(id(number), name, InputDigest::of(&number.to_le_bytes()), Vec::new())))
     }
 
     fn storefront() -> StorefrontRef {

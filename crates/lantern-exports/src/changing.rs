@@ -61,7 +61,7 @@ pub trait Changing: std::fmt::Debug + Send + Sync {
         &self,
         intake: &Intake<'_>,
         release: &ReleaseName,
-        known: &Known<'_>,
+        known: &KnownFiles<'_>,
         work: &Path,
         progress: &dyn Progress,
     ) -> Result<Vec<Replacement>, ChangingError>;
@@ -74,15 +74,15 @@ pub trait Changing: std::fmt::Debug + Send + Sync {
 
 /// What is known of an export that is about to be changed.
 #[derive(Clone, Copy)]
-pub struct Known<'a> {
+pub struct KnownFiles<'a> {
     /// The programs and libraries for Windows in it.
     pub windows: &'a [WindowsProgram],
     /// Writes what an earlier release has of a file, if it was made in the same way of the same bytes; says whether it did.
     pub earlier: &'a (dyn Fn(&TreePath, &Path) -> Result<bool, ChangingError> + Sync),
 }
 
-impl std::fmt::Debug for Known<'_> {
+impl std::fmt::Debug for KnownFiles<'_> {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        f.debug_struct("Known").field("windows", &self.windows).finish_non_exhaustive()
+        f.debug_struct("KnownFiles").field("windows", &self.windows).finish_non_exhaustive()
     }
 }

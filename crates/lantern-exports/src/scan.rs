@@ -6,7 +6,7 @@ use lantern_core::bytes::find;
 use lantern_core::path::TreePath;
 use lantern_core::secrets;
 use lantern_formats::bundle::verify_code;
-use lantern_formats::certificate::common_name;
+use lantern_formats::certificate::short_name;
 use lantern_formats::hash::Hash;
 use lantern_formats::program::{Form, Kind, Program};
 use lantern_formats::{FormatError, elf, macho, pe};
@@ -88,12 +88,13 @@ pub struct SignedBy {
 }
 
 impl SignedBy {
-    fn of(signed: &pe::Signed) -> Self {
+    /// What a signature says that holds.
+    pub fn of(signed: &pe::Signed) -> Self {
         let signer = &signed.signer;
         let fingerprint = Hash::Sha256.digest(&signer.certificate);
         Self {
             fingerprint: fingerprint.first_chunk().copied().unwrap_or_default(),
-            name: common_name(&signer.subject).unwrap_or(&signer.subject).to_owned(),
+            name: short_name(&signer.subject).to_owned(),
             is_time_stamped: signer.stamped.is_some(),
         }
     }

@@ -15,6 +15,11 @@ pub fn common_name(subject: &str) -> Option<&str> {
     Some(&rest[..end.unwrap_or(rest.len())])
 }
 
+/// What people call whom a certificate is for: the common name, or where there is none all of the name.
+pub fn short_name(subject: &str) -> &str {
+    common_name(subject).unwrap_or(subject)
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -21,7 +21,7 @@ use x509_cert::der::asn1::{GeneralizedTime, ObjectIdentifier, OctetStringRef, Ut
 use x509_cert::der::{Any, Decode, Encode, Tag, Tagged};
 
 use self::chain::{Chain, Embedded};
-use crate::certificate::common_name;
+use crate::certificate::short_name;
 use crate::hash::{Algorithm, Hash, is_signed};
 use crate::offset_reader::FormatError;
 
@@ -211,7 +211,7 @@ impl Message {
         let mut used = chain.places;
         match self.stamped(info, &mut used) {
             Some(Stamped::At(time, by)) => {
-                let own = common_name(&by.subject).unwrap_or(&by.subject).to_owned();
+                let own = short_name(&by.subject).to_owned();
                 (signer.stamped, signer.stamped_by) = (Some(time), [vec![own], by.chain].concat());
                 signer.unverified.extend(by.unverified);
             }
@@ -233,7 +233,7 @@ impl Message {
         let spare = (0..self.certificates.len()).filter(|place| !used.contains(place));
         let spare = spare.filter_map(|place| self.certificates.get(place)).map(|of| {
             let subject = of.certificate.tbs_certificate.subject.to_string();
-            format!("the certificate of {}, which it does not need", common_name(&subject).unwrap_or(&subject))
+            format!("the certificate of {}, which it does not need", short_name(&subject))
         });
         let is_listed = self.data.digest_algorithms.iter().any(|known| known.oid == info.digest_alg.oid);
         // off-spec: RFC 5652, section 5.1, wants each signer's function in the list; some authorities leave it out.

@@ -65,7 +65,7 @@ impl SshSignature {
         Ok(Self { hash, key, namespace, reserved, signature })
     }
 
-    /// Verifies that its key has signed what has this digest, for a purpose. Whether the key is somebody's is not judged.
+    /// Verifies that its key has signed what has this digest, for a purpose. Whom the key belongs to is not judged.
     ///
     /// # Errors
     /// Why it does not hold.

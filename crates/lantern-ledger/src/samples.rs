@@ -83,15 +83,7 @@ pub fn busy(releases: u32, take: impl FnMut(String)) {
             );
         }
         to.add(None, EventBody::NumberReserved(NumberReserved { number, input }));
-        let sealed = Sealed {
-            release,
-            name: name_of.clone(),
-            input,
-            targets: targets.clone(),
-            warnings: 0,
-            unsigned: Vec::new(),
-            accepted: Vec::new(),
-        };
+        let sealed = Sealed::new(release, name_of.clone(), input, targets.clone());
         to.add(None, EventBody::Sealed(sealed));
         for target in &targets {
             let yes = n % 7 != 0;

@@ -13,7 +13,7 @@ use lantern_core::release::{Changed, ChangedBy, DepotRecord, ReleaseRecord, Repl
 use lantern_core::tree::{Node, Tree};
 use lantern_core::version::ReleaseName;
 use lantern_exports::WindowsProgram;
-use lantern_exports::changing::{Changing, ChangingError, Known, Replacement};
+use lantern_exports::changing::{Changing, ChangingError, KnownFiles, Replacement};
 use lantern_exports::intake::Intake;
 use lantern_store::contents::{Contents, ContentsError};
 use lantern_store::durable::{self, DurableError};
@@ -130,7 +130,7 @@ impl Changes<'_> {
                         false
                     }))
                 };
-                let known = Known { windows, earlier: &earlier };
+                let known = KnownFiles { windows, earlier: &earlier };
                 let files = self.changing.change(intake, self.release, &known, &work, progress)?;
                 refuse_changed(intake, &files)?;
                 files

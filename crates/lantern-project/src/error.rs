@@ -234,7 +234,7 @@ fn file_of(findings: &[Finding]) -> &str {
     if files.all(|file| file == first) { first } else { "the configuration" }
 }
 
-fn plural(count: usize, one: &str, many: &str) -> String {
+pub(crate) fn plural(count: usize, one: &str, many: &str) -> String {
     format!("{count} {}", if count == 1 { one } else { many })
 }
 

@@ -25,7 +25,8 @@ use lantern_store::durable;
 
 use crate::doctor::Checkup;
 use crate::error::{Class, Explained, fix_of_disk};
-use crate::sign_files::{LIST, LIST_SIGNATURE, Plan, Signs};
+use crate::listed::{LIST, LIST_SIGNATURE};
+use crate::sign_files::{Plan, Signs};
 use crate::{Project, ProjectError, access, environment};
 
 impl Explained for KeyError {
@@ -453,12 +454,7 @@ impl Project {
     /// Notes which keys have signed a release.
     pub(crate) fn note_signed(&self, edition: &Name, record: &ReleaseRecord) {
         let Ok(keyring) = self.keyring() else { return };
-        for (_, _, known) in self.signed_targets(edition, record) {
-            let Known::Key(facts) = known else { continue };
-            if let Err(error) = keyring.note_used(&facts.name, environment::now()) {
-                log::warn!("that {} has signed is not noted: {error}", facts.name);
-            }
-        }
+        self.signed_targets(edition, record).for_each(|(_, _, known)| note_used(&keyring, &known));
     }
 
     /// Pins the keys that have signed a release, where no key is pinned yet.
@@ -532,11 +528,21 @@ fn fingerprints(lineage: &Lineage) -> Vec<Fingerprint> {
 
 /// The keys that have a certificate.
 fn with_fingerprint(keyring: &Keyring, fingerprint: Fingerprint) -> Vec<Name> {
+    keys_that(keyring, |facts| facts.certificate.sha256 == fingerprint.0)
+}
+
+/// Notes that a key has signed.
+pub(crate) fn note_used(keyring: &Keyring, known: &Known) {
+    let Known::Key(facts) = known else { return };
+    if let Err(error) = keyring.note_used(&facts.name, environment::now()) {
+        log::warn!("that {} has signed is not noted: {error}", facts.name);
+    }
+}
+
+/// The keys of a keyring of which something is so.
+pub(crate) fn keys_that(keyring: &Keyring, is_so: impl Fn(&Facts) -> bool) -> Vec<Name> {
     let names = keyring.names().unwrap_or_default();
-    names
-        .into_iter()
-        .filter(|name| keyring.facts(name).is_ok_and(|facts| facts.certificate.sha256 == fingerprint.0))
-        .collect()
+    names.into_iter().filter(|name| keyring.facts(name).is_ok_and(|facts| is_so(&facts))).collect()
 }
 
 /// Until when a certificate has to be valid for some storefronts: beyond 22 October 2033. Source: "Sign your app", "Considerations for app

@@ -46,6 +46,7 @@ mod keys;
 mod last_look;
 mod ledger;
 mod ledger_head;
+mod listed;
 mod live;
 mod needs;
 mod network;

@@ -33,6 +33,23 @@ pub(crate) fn changing_error(what: &'static str, target: &Name, at: &Path, error
     }
 }
 
+/// As [`changing_error`], of one file among others; `without` says how it is done without a time stamp.
+pub(crate) fn of_file(
+    what: &'static str,
+    target: &Name,
+    (file, at): (&str, &Path),
+    error: SignError,
+    without: &str,
+) -> ChangingError {
+    match error {
+        SignError::Refused { what: why, fix } => not_done(what, target, format!("{file}: {why}"), fix),
+        SignError::Stamp(error) => {
+            not_done(what, target, format!("{file}: {error}"), format!("try again later, or {without}"))
+        }
+        other => changing_error(what, target, at, other),
+    }
+}
+
 /// The first thing to do about an error.
 pub(crate) fn fix_of(error: &impl Explained) -> String {
     error.fixes().into_iter().next().unwrap_or_default()

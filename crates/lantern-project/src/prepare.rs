@@ -131,19 +131,9 @@ impl Session {
         let before = board.releases.iter().filter(|r| r.found_at.is_none() && r.id != id);
         let before = before.max_by_key(|r| r.name.number).cloned();
         drop(board);
-        let names: Vec<Name> = record.targets.iter().map(|target| target.target.clone()).collect();
-        let unsigned: Vec<Name> = record.targets.iter().filter(|of| of.unsigned).map(|of| of.target.clone()).collect();
         let warnings = findings.iter().filter(|(_, finding)| finding.severity == Severity::Warning).count() as u64;
-        let sealed = Sealed {
-            release: id,
-            name: record.name(),
-            input,
-            targets: names.clone(),
-            warnings,
-            unsigned: unsigned.clone(),
-            accepted: accepted.clone(),
-        };
-        let event = self.workspace.record(edition, EventBody::Sealed(sealed), None)?;
+        let sealed = Sealed { warnings, accepted, ..Sealed::of(id, &record, input) };
+        let event = self.workspace.record(edition, EventBody::Sealed(sealed.clone()), None)?;
         changing::forget(&self.changed_folder());
         self.project().note_signed(edition, &record);
         findings.extend(self.project().pin_signed(edition, &record));
@@ -151,18 +141,7 @@ impl Session {
             let what = format!("the copy of the ledger was not brought up to date: {}", crate::verify::in_full(&error));
             findings.push((None, Finding::of(Code::StaleLedgerCopy, what, "lantern ledger backup")));
         }
-        let release = KnownRelease {
-            id,
-            edition: edition.clone(),
-            name: record.name(),
-            input: Some(input),
-            sealed_at: event.recorded_at,
-            targets: names,
-            warnings,
-            unsigned,
-            accepted,
-            found_at: None,
-        };
+        let release = KnownRelease::sealed(&sealed, edition, event.recorded_at);
         let unchanged_since = self.workspace.unchanged_since(&release, &record)?;
         let signed = record.targets.iter().filter(|target| target.signer().is_some());
         let key = |target: &TargetRecord| self.project().config().targets.get(&target.target)?.sign.clone();

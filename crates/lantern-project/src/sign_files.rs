@@ -5,22 +5,21 @@ use std::collections::BTreeSet;
 use std::fs::{self, File};
 use std::io::{self, Read, Seek};
 use std::path::{Path, PathBuf};
-use std::sync::Mutex;
 use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, Mutex};
 
-use lantern_core::bytes::hex;
 use lantern_core::config::{Target, TimeStamps};
 use lantern_core::digest::Digest;
 use lantern_core::finding::{Code, Finding, join_some};
 use lantern_core::names::Name;
-use lantern_core::parallel::{each, processors};
-use lantern_core::path::TreePath;
+use lantern_core::parallel::{map, map_by, processors};
+use lantern_core::path::{TreePath, shown};
 use lantern_core::pins::Fingerprint;
 use lantern_core::progress::{Progress, Task};
 use lantern_core::system::{Family, System};
-use lantern_exports::WindowsProgram;
-use lantern_exports::changing::{ChangingError, Known, Replacement};
+use lantern_exports::changing::{ChangingError, KnownFiles, Replacement};
 use lantern_exports::intake::Intake;
+use lantern_exports::{SignedBy, WindowsProgram};
 use lantern_formats::bundle::Files;
 use lantern_formats::hash::Hash;
 use lantern_formats::pe::{self as reader, Details};
@@ -30,14 +29,13 @@ use lantern_sign::stamp::Stamp;
 use lantern_sign::stamp::program::{self, Patches};
 use lantern_sign::time_stamp::{Authority, MAX_REPLY_LEN, Unreachable};
 use lantern_sign::{SignError, ssh};
-use lantern_store::durable;
+use lantern_store::durable::{self, DurableError};
 use lantern_storefront::http::{StampServer, StampServerError};
 
-use crate::not_changed::{changing_error, not_done};
+use crate::error::plural;
+use crate::listed::{self, LIST, LIST_SIGNATURE, is_own};
+use crate::not_changed::{changing_error, of_file};
 
-/// The list of all files of a build, and its signature.
-pub(crate) const LIST: &str = "SHA256SUMS";
-pub(crate) const LIST_SIGNATURE: &str = "SHA256SUMS.sig";
 /// Most names in a finding.
 const MAX_NAMED: usize = 3;
 
@@ -63,6 +61,26 @@ impl Signs {
             () if all(&|family| family == Family::Windows) => Some(Self::Programs),
             () if all(&|family| matches!(family, Family::Linux | Family::Web)) => Some(Self::List),
             () => None,
+        }
+    }
+}
+
+/// What a program's signature means for one that is about to be made.
+pub(crate) enum Standing<'a> {
+    ToSign,
+    /// It has one of this key already, and stays.
+    Own,
+    /// Someone else has signed it, and it stays: who.
+    OfOthers(&'a str),
+}
+
+impl<'a> Standing<'a> {
+    /// `again` says that what others have signed is signed, too.
+    pub(crate) fn of(by: Option<&'a SignedBy>, key: Fingerprint, again: bool, is_time_stamped: bool) -> Self {
+        match by {
+            Some(by) if by.fingerprint == key.0 && (by.is_time_stamped || !is_time_stamped) => Self::Own,
+            Some(by) if by.fingerprint != key.0 && !again => Self::OfOthers(&by.name),
+            _ => Self::ToSign,
         }
     }
 }
@@ -94,11 +112,11 @@ impl<'a> Plan<'a> {
             if !is_chosen || target.keep_aside.matches(path) {
                 continue;
             }
-            match &program.signed_by {
+            match Standing::of(program.signed_by.as_ref(), key, target.sign_again, is_time_stamped) {
                 _ if stamped == Some(path) => plan.to_sign.push(path),
-                Some(by) if by.fingerprint == key.0 && (by.is_time_stamped || !is_time_stamped) => plan.own += 1,
-                Some(by) if by.fingerprint != key.0 && !target.sign_again => plan.of_others.push((path, &by.name)),
-                _ => plan.to_sign.push(path),
+                Standing::ToSign => plan.to_sign.push(path),
+                Standing::Own => plan.own += 1,
+                Standing::OfOthers(name) => plan.of_others.push((path, name)),
             }
         }
         plan
@@ -106,28 +124,25 @@ impl<'a> Plan<'a> {
 
     /// What it comes to.
     pub(crate) fn finding(&self, key: &Name, has_earlier: bool) -> Finding {
-        let count = |n: usize| format!("{n} {}", if n == 1 { "program" } else { "programs" });
+        let programs = |count| plural(count, "program", "programs");
         let mut what = match self.to_sign.len() {
             0 => format!("{key} signs nothing: no program of it is unsigned"),
-            n => {
+            count => {
                 // What an earlier release has of the same bytes is taken from there.
                 let up_to = if has_earlier { "up to " } else { "" };
-                format!("{key} is asked for {up_to}{n} {}", if n == 1 { "signature" } else { "signatures" })
+                format!("{key} is asked for {up_to}{}", plural(count, "signature", "signatures"))
             }
         };
         if self.own > 0 {
-            what.push_str(&format!("; {} came signed with it", count(self.own)));
+            what.push_str(&format!("; {} came signed with it", programs(self.own)));
         }
         if !self.of_others.is_empty() {
             let names: BTreeSet<&str> = self.of_others.iter().map(|(_, name)| *name).collect();
-            let names: Vec<String> = names.into_iter().map(lantern_core::path::shown).collect();
-            let (are, stay) = if self.of_others.len() == 1 { ("is", "stays") } else { ("are", "stay") };
-            what.push_str(&format!(
-                "; {} {are} signed by {} and {stay} as {} {are}",
-                count(self.of_others.len()),
-                join_some(&names, MAX_NAMED),
-                if self.of_others.len() == 1 { "it" } else { "they" },
-            ));
+            let names: Vec<String> = names.into_iter().map(shown).collect();
+            let count = self.of_others.len();
+            let (are, stay) = if count == 1 { ("is", "stays as it is") } else { ("are", "stay as they are") };
+            let names = join_some(&names, MAX_NAMED);
+            what.push_str(&format!("; {} {are} signed by {names} and {stay}", programs(count)));
         }
         Finding::note(Code::ProgramsToSign, what).about(self.to_sign.iter().copied())
     }
@@ -147,7 +162,7 @@ pub(crate) struct Clock {
 impl Clock {
     /// # Errors
     /// Why this computer cannot speak HTTP at all.
-    pub(crate) fn new(of: &TimeStamps, stop: std::sync::Arc<AtomicBool>) -> Result<Self, StampServerError> {
+    pub(crate) fn new(of: &TimeStamps, stop: Arc<AtomicBool>) -> Result<Self, StampServerError> {
         let server = StampServer::new(&of.authority, stop)?;
         Ok(Self {
             server,
@@ -163,12 +178,9 @@ impl Clock {
         let targets: BTreeSet<&Name> = missing.iter().map(|(target, _)| target).collect();
         let one = |target: &Name| {
             let of_it: Vec<&String> = missing.iter().filter(|(of, _)| of == target).map(|(_, why)| why).collect();
-            let what = format!(
-                "{} of its programs {} signed without a time stamp: {}",
-                of_it.len(),
-                if of_it.len() == 1 { "was" } else { "were" },
-                of_it.first().map(|why| why.as_str()).unwrap_or_default()
-            );
+            let why = of_it.first().map(|why| why.as_str()).unwrap_or_default();
+            let count = plural(of_it.len(), "of its programs was", "of its programs were");
+            let what = format!("{count} signed without a time stamp: {why}");
             let fix = "prepare again with another version when the authority answers: they end with their certificate";
             (target.clone(), Finding::of(Code::NoTimeStamp, what, fix))
         };
@@ -189,14 +201,71 @@ impl Authority for Clock {
 }
 
 /// What programs are signed with, and what is said of them.
-pub(crate) struct Programs<'a> {
-    pub target: &'a Name,
-    pub config: &'a Target,
+pub(crate) struct Seal<'a> {
+    /// For whom: a target, or a key.
+    pub name: &'a Name,
     pub signer: &'a dyn Signer,
-    /// Whether it may be asked by several at once.
-    pub in_parallel: bool,
-    pub about: Description,
+    pub about: &'a Description,
     pub clock: Option<&'a Clock>,
+}
+
+impl Seal<'_> {
+    /// SHA-256 of the certificate.
+    pub(crate) fn key(&self) -> Fingerprint {
+        let own = self.signer.chain().first().map(|own| Hash::Sha256.digest(own)).unwrap_or_default();
+        Fingerprint(own.first_chunk().copied().unwrap_or_default())
+    }
+
+    /// Whether a file is a program that is signed so already.
+    fn holds(&self, at: &Path) -> bool {
+        let by = signed_by(at);
+        matches!(Standing::of(by.as_ref(), self.key(), true, self.clock.is_some()), Standing::Own)
+    }
+
+    /// Signs, and where no authority answers and that is allowed, without a time stamp.
+    pub(crate) fn sign<R: Read + Seek + Send>(
+        &self,
+        open: &(dyn Fn() -> io::Result<R> + Sync),
+        patches: &Patches,
+        to: &Path,
+        progress: &dyn Progress,
+    ) -> Result<(), SignError> {
+        let sign = |authority| {
+            let how = Signing { signer: self.signer, about: self.about, authority };
+            pe::sign(open, patches, to, &how, progress)
+        };
+        let Some(clock) = self.clock else { return sign(None) };
+        let why = if clock.is_away.load(Ordering::Relaxed) {
+            "the time-stamp authority did not answer before".to_owned()
+        } else {
+            match sign(Some(clock)) {
+                Err(SignError::Stamp(error)) if clock.may_be_missing && error.is_unreachable() => error.to_string(),
+                other => return other,
+            }
+        };
+        if !clock.is_away.swap(true, Ordering::Relaxed) {
+            progress.careful(&format!("{why}; what is signed now has no time stamp"));
+        }
+        sign(None)?;
+        clock.missing.lock().expect("nothing panics with the lock").push((self.name.clone(), why));
+        Ok(())
+    }
+}
+
+/// Who signed a program in a file, if that holds.
+pub(crate) fn signed_by(at: &Path) -> Option<SignedBy> {
+    let mut file = File::open(at).ok()?;
+    let details = Details::read(&mut file).ok()?;
+    let signed = reader::verify(&mut file, &details).ok()??;
+    signed.signer.wrong.is_none().then(|| SignedBy::of(&signed))
+}
+
+/// The programs of a target that are signed.
+pub(crate) struct Programs<'a> {
+    pub seal: Seal<'a>,
+    pub config: &'a Target,
+    /// Whether the signer may be asked by several at once.
+    pub in_parallel: bool,
     /// What the program that starts gets first.
     pub stamp: Option<(TreePath, Stamp)>,
 }
@@ -207,117 +276,54 @@ impl Programs<'_> {
     pub(crate) fn sign(
         &self,
         intake: &Intake<'_>,
-        known: &Known<'_>,
+        known: &KnownFiles<'_>,
         work: &Path,
         progress: &dyn Progress,
     ) -> Result<Vec<Replacement>, ChangingError> {
-        let own = self.signer.chain().first().map(|own| Hash::Sha256.digest(own)).unwrap_or_default();
-        let own = own.first_chunk().copied().unwrap_or_default();
         let stamped = self.stamp.as_ref().map(|(path, _)| path);
-        let plan = Plan::of(self.config, known.windows, Fingerprint(own), stamped, self.clock.is_some());
-        let done = Mutex::new(Vec::new());
+        let plan = Plan::of(self.config, known.windows, self.seal.key(), stamped, self.seal.clock.is_some());
         let threads = if self.in_parallel { processors() } else { 1 };
-        each(
-            &plan.to_sign,
-            threads,
-            || (),
-            |(), _, path| {
-                let at = work.join(format!("program-{}", Digest::of(path.as_str().as_bytes()).short()));
-                if !self.holds(&at) {
-                    self.sign_one(intake, known, path, &at, progress)?;
-                }
-                let file = Replacement { path: (*path).clone(), at };
-                done.lock().expect("nothing panics with the lock").push(file);
-                Ok(())
-            },
-        )?;
-        let mut done = done.into_inner().expect("nothing panics with the lock");
-        done.sort_by(|a, b| a.path.cmp(&b.path));
-        Ok(done)
-    }
-
-    /// Whether a file is a program that this key has signed.
-    fn holds(&self, at: &Path) -> bool {
-        let Ok(mut file) = File::open(at) else { return false };
-        let signed = Details::read(&mut file).and_then(|details| reader::verify(&mut file, &details)).ok().flatten();
-        signed.is_some_and(|signed| {
-            let stamped = signed.signer.stamped.is_some();
-            let is_ours = Some(&signed.signer.certificate) == self.signer.chain().first();
-            signed.signer.wrong.is_none() && is_ours && (self.clock.is_none() || stamped)
+        map_by(threads, &plan.to_sign, |path| {
+            let at = work.join(format!("program-{}", Digest::of(path.as_str().as_bytes()).short()));
+            if !self.seal.holds(&at) {
+                self.sign_one(intake, known, path, &at, progress)?;
+            }
+            Ok(Replacement { path: (*path).clone(), at })
         })
     }
 
     fn sign_one(
         &self,
         intake: &Intake<'_>,
-        known: &Known<'_>,
+        known: &KnownFiles<'_>,
         path: &TreePath,
         at: &Path,
         progress: &dyn Progress,
     ) -> Result<(), ChangingError> {
         let part = at.with_extension("part");
         let stamp = self.stamp.as_ref().filter(|(stamped, _)| stamped == path).map(|(_, stamp)| stamp);
-        if stamp.is_some() || !(known.earlier)(path, &part)? || !self.holds(&part) {
+        if stamp.is_some() || !(known.earlier)(path, &part)? || !self.seal.holds(&part) {
             let open = || Files::open_anywhere(intake.export(), path.as_str());
-            let failed = |what| move |error| self.error(what, path, &part_of(at), error);
+            let failed = |what| {
+                let without = "set unreachable = \"go-on\" below [time-stamps]";
+                let (name, file, part) = (self.seal.name, path.shown(), part.clone());
+                move |error| of_file(what, name, (&file, &part), error, without)
+            };
             let patches = match stamp {
                 Some(stamp) => program::program(&open, stamp).map_err(failed("stamped"))?,
                 None => Patches::default(),
             };
-            self.sign_to(&open, &patches, &part, progress).map_err(failed("signed"))?;
+            self.seal.sign(&open, &patches, &part, progress).map_err(failed("signed"))?;
         }
-        let io = |source| ChangingError::Io { path: part.clone(), source };
-        File::options().write(true).open(&part).and_then(|file| durable::sync_file(&file)).map_err(io)?;
-        fs::rename(&part, at).map_err(io)
-    }
-
-    /// Signs, and where no authority answers and that is allowed, without a time stamp.
-    fn sign_to<R: Read + Seek + Send>(
-        &self,
-        open: &(dyn Fn() -> io::Result<R> + Sync),
-        patches: &Patches,
-        to: &Path,
-        progress: &dyn Progress,
-    ) -> Result<(), SignError> {
-        let how = |authority| Signing { signer: self.signer, about: &self.about, authority };
-        let clock = self.clock.filter(|clock| !clock.is_away.load(Ordering::Relaxed));
-        let signed = pe::sign(open, patches, to, &how(clock.map(|clock| clock as &dyn Authority)), progress);
-        let (Some(clock), Err(SignError::Stamp(error))) = (self.clock, &signed) else {
-            if let (Some(clock), None, Ok(())) = (self.clock, clock, &signed) {
-                clock.note(self.target, "the time-stamp authority did not answer before");
-            }
-            return signed;
-        };
-        if !clock.may_be_missing || !error.is_unreachable() {
-            return signed;
-        }
-        clock.note(self.target, &error.to_string());
-        if !clock.is_away.swap(true, Ordering::Relaxed) {
-            progress.careful(&format!("{error}; what is signed now has no time stamp"));
-        }
-        pe::sign(open, patches, to, &how(None), progress)
-    }
-
-    fn error(&self, what: &'static str, path: &TreePath, at: &Path, error: SignError) -> ChangingError {
-        match error {
-            SignError::Refused { what: why, fix } => not_done(what, self.target, format!("{path}: {why}"), fix),
-            SignError::Stamp(error) => {
-                let fix = "try again later, or set unreachable = \"go-on\" below [time-stamps]";
-                not_done(what, self.target, format!("{path}: {error}"), fix)
-            }
-            other => changing_error(what, self.target, at, other),
-        }
+        keep(&part, at).map_err(|error| ChangingError::Io { path: error.path, source: error.source })
     }
 }
 
-fn part_of(at: &Path) -> PathBuf {
-    at.with_extension("part")
-}
-
-impl Clock {
-    fn note(&self, target: &Name, why: &str) {
-        self.missing.lock().expect("nothing panics with the lock").push((target.clone(), why.to_owned()));
-    }
+/// Puts a file that is finished in its place, once it is on the disk.
+pub(crate) fn keep(part: &Path, at: &Path) -> Result<(), DurableError> {
+    let synced = File::options().write(true).open(part).and_then(|file| durable::sync_file(&file));
+    synced.map_err(|source| DurableError { what: "write", path: part.to_owned(), source })?;
+    durable::rename(part, at)
 }
 
 /// Stamps a program that nobody signs.
@@ -334,12 +340,9 @@ pub(crate) fn stamp_alone(
     if patches.is_empty() {
         return Ok(None);
     }
-    let io = |source| ChangingError::Io { path: at.clone(), source };
-    let mut from = open().map_err(io)?;
-    let mut bytes = Vec::new();
-    from.read_to_end(&mut bytes).map_err(io)?;
-    patches.apply(0, &mut bytes);
-    fs::write(&at, bytes).map_err(io)?;
+    let fails = |source| ChangingError::Io { path: at.clone(), source };
+    let copied = open().and_then(|from| io::copy(&mut patches.over(from), &mut File::create(&at)?));
+    copied.map_err(fails)?;
     Ok(Some(Replacement { path: path.clone(), at: at.clone() }))
 }
 
@@ -352,63 +355,43 @@ pub(crate) fn sign_list(
     work: &Path,
     progress: &dyn Progress,
 ) -> Result<Vec<Replacement>, ChangingError> {
-    let (export, target) = (intake.export(), intake.name);
-    let is_own = |path: &TreePath| [LIST, LIST_SIGNATURE].contains(&path.as_str());
     let is_changed = |path: &TreePath| changed.iter().any(|file| file.path == *path);
     let entries = intake.entries().iter().enumerate().filter(|(index, entry)| {
         let path = &entry.source.path;
-        entry.source.is_file() && !intake.aside.contains(index) && !is_own(path) && !is_changed(path)
+        entry.source.is_file() && !intake.aside.contains(index) && !is_own(path.as_str()) && !is_changed(path)
     });
-    let files: Vec<(&TreePath, Option<usize>, &Path)> = entries
-        .map(|(index, entry)| (&entry.source.path, Some(index), work))
-        .chain(changed.iter().map(|file| (&file.path, None, file.at.as_path())))
-        .collect();
-    let size = |index: &usize| intake.entries().get(*index).map_or(0, |entry| entry.source.size());
-    let meter =
-        progress.start(Task::Sign, Some(files.iter().filter_map(|(_, index, _)| *index).map(|i| size(&i)).sum()));
-    let lines = Mutex::new(Vec::new());
-    each(
-        &files,
-        processors(),
-        || (),
-        |(), _, (path, index, at)| {
-            let io = |source| ChangingError::Io { path: PathBuf::from(path.as_str()), source };
-            let mut from: Box<dyn Read> = match index {
-                Some(index) => Box::new(export.open(*index).map_err(io)?),
-                None => Box::new(File::open(at).map_err(io)?),
-            };
-            let digest = Hash::Sha256.digest_of_reader(&mut from).map_err(io)?;
-            meter.add(index.as_ref().map_or(0, size));
-            if progress.stopped() {
-                return Err(ChangingError::Stopped);
-            }
-            let own = (path.as_str().to_owned(), hex(&digest));
-            lines.lock().expect("nothing panics with the lock").push(own);
-            Ok(())
-        },
-    )?;
+    let entries: Vec<(usize, &TreePath, u64)> =
+        entries.map(|(index, entry)| (index, &entry.source.path, entry.source.size())).collect();
+    let meter = progress.start(Task::Sign, Some(entries.iter().map(|(.., size)| size).sum()));
+    let failed = |path: &TreePath| {
+        let path = PathBuf::from(path.as_str());
+        move |source| match progress.stopped() {
+            true => ChangingError::Stopped,
+            false => ChangingError::Io { path, source },
+        }
+    };
+    let digest = |path: &TreePath, from: io::Result<Box<dyn Read + Send>>| {
+        let digest = from.and_then(|from| listed::sha256(from, &*meter, progress)).map_err(failed(path))?;
+        Ok((path.as_str().to_owned(), digest))
+    };
+    let mut files = map(&entries, |(index, path, _)| digest(path, intake.export().open(*index)))?;
+    for file in changed {
+        files.push(digest(&file.path, File::open(&file.at).map(|file| Box::new(file) as _))?);
+    }
     drop(meter);
-    let list = list_of(lines.into_inner().expect("nothing panics with the lock"));
-    let signature = ssh::sign(signer, &Hash::Sha512.digest(list.as_bytes()))
-        .map_err(|error| changing_error("signed", target, work, error))?;
-    let mut out = Vec::new();
-    for (name, text) in [(LIST, &list), (LIST_SIGNATURE, &signature)] {
+    let (list, signature) =
+        signed_list(files, signer).map_err(|error| changing_error("signed", intake.name, work, error))?;
+    let write = |(name, text): (&str, String)| {
         let at = work.join(name);
         fs::write(&at, text).map_err(|source| ChangingError::Io { path: at.clone(), source })?;
-        let path = TreePath::new(name).expect("a plain name");
-        out.push(Replacement { path, at });
-    }
-    Ok(out)
+        Ok(Replacement { path: TreePath::new(name).expect("a plain name"), at })
+    };
+    [(LIST, list), (LIST_SIGNATURE, signature)].into_iter().map(write).collect()
 }
 
-/// A list of files with their digests in hex, in the order of their names and the form that `sha256sum --check` reads. A name with a
-/// backslash or a line end is written with escapes, and its line then begins with a backslash.
-pub(crate) fn list_of(mut files: Vec<(String, String)>) -> String {
-    files.sort();
-    let line = |(name, digest): (String, String)| {
-        let escaped = name.replace('\\', "\\\\").replace('\n', "\\n").replace('\r', "\\r");
-        let mark = if escaped == name { "" } else { "\\" };
-        format!("{mark}{digest}  {escaped}\n")
-    };
-    files.into_iter().map(line).collect()
+/// A list of files with their digests, and its signature.
+pub(crate) fn signed_list(files: Vec<(String, String)>, signer: &dyn Signer) -> Result<(String, String), SignError> {
+    let list = listed::write(files);
+    let signature = ssh::sign(signer, &Hash::Sha512.digest(list.as_bytes()))?;
+    Ok((list, signature))
 }

@@ -13,7 +13,7 @@ use lantern_core::path::TreePath;
 use lantern_core::progress::Progress;
 use lantern_core::release::{ChangedBy, ReleaseRecord, TargetRecord};
 use lantern_core::version::ReleaseName;
-use lantern_exports::changing::{Changing, ChangingError, Known as KnownFiles, Replacement};
+use lantern_exports::changing::{Changing, ChangingError, KnownFiles, Replacement};
 use lantern_exports::export::{Export, Form};
 use lantern_exports::intake::Intake;
 use lantern_formats::apk as reader;
@@ -371,14 +371,17 @@ impl AsConfigured {
         let signer = self.signer(intake.name, known)?;
         match signs {
             Some(Signs::Programs) => {
-                let programs = sign_files::Programs {
-                    target: intake.name,
-                    config: intake.target,
+                let seal = sign_files::Seal {
+                    name: intake.name,
                     signer: &*signer,
+                    about: &self.about,
+                    clock: self.clock.as_ref(),
+                };
+                let programs = sign_files::Programs {
+                    seal,
+                    config: intake.target,
                     // A program of the studio's own may ask a person.
                     in_parallel: !matches!(known, Known::Program(..)),
-                    about: self.about.clone(),
-                    clock: self.clock.as_ref(),
                     stamp,
                 };
                 files.extend(programs.sign(intake, known_files, work, progress)?);

@@ -5,14 +5,13 @@ use std::collections::{BTreeMap, HashMap, HashSet};
 use std::fs;
 use std::io::{self, Write};
 use std::path::{Path, PathBuf};
-use std::sync::Mutex;
 
 use jiff::Timestamp;
 use lantern_core::board::KnownRelease;
 use lantern_core::bytes::hex;
 use lantern_core::event::AcceptedFinding;
 use lantern_core::names::{Identity, Name};
-use lantern_core::parallel::{each, processors};
+use lantern_core::parallel::map;
 use lantern_core::progress::{Progress, Task};
 use lantern_core::release::{Claims, TargetRecord};
 use lantern_core::system::System;
@@ -24,7 +23,8 @@ use lantern_store::contents::{Contents, ContentsError};
 use lantern_store::durable::{self, DurableError};
 use serde::{Deserialize, Serialize};
 
-use crate::keys::Known;
+use crate::keys::{keys_that, note_used};
+use crate::listed::{files_below, sha256};
 use crate::not_changed::changing_error;
 use crate::stamp_and_sign::AsConfigured;
 use crate::workspace::Workspace;
@@ -198,13 +198,14 @@ impl Workspace {
     ) -> Result<StatementWritten, ProjectError> {
         let known = self.project.known_key(key).map_err(|finding| ProjectError::Findings(vec![*finding]))?;
         let statement = self.statement(release, progress)?;
-        let opening = AsConfigured::for_one(keyring()?, passphrases.cloned());
+        let opening = AsConfigured::for_one(self.project.keyring()?, passphrases.cloned());
         let signer = opening.signer(key, &known)?;
         let bytes = serde_json::to_vec(&statement).expect("texts and numbers");
         let envelope = statement::seal(&bytes, &[&*signer]).map_err(|error| changing_error("used", key, to, error))?;
         let mut text = serde_json::to_vec_pretty(&envelope).expect("texts");
         text.push(b'\n');
         durable::write_whole(to, &text)?;
+        note_used(&self.project.keyring()?, &known);
         let key = envelope.signatures.first().map(|signature| signature.keyid.clone()).unwrap_or_default();
         Ok(StatementWritten { files: statement.subject.len() as u64, key, path: to.to_owned() })
     }
@@ -265,35 +266,26 @@ impl Workspace {
         for depot in &target.depots {
             let contents = Contents::open(&self.store, self.store.recipe_of(depot.tree)?)?;
             let meter = progress.start(Task::Verify, Some(depot.size));
-            let found = Mutex::new(Vec::new());
-            each(
-                &contents.entries,
-                processors(),
-                || (),
-                |(), _, entry| {
-                    let Node::File { size, .. } = &entry.node else { return Ok(()) };
-                    if progress.stopped() {
-                        return Err(ProjectError::Stopped);
-                    }
-                    let mut hasher = Sha256Writer(Hash::Sha256.start());
-                    contents.write_to(entry, &mut hasher).map_err(|error| match error {
-                        ContentsError::Store(error) => ProjectError::Store(error),
-                        other => ProjectError::File(DurableError {
-                            what: "read",
-                            path: PathBuf::from(entry.path.as_str()),
-                            source: io::Error::other(other),
-                        }),
-                    })?;
-                    meter.add(*size);
-                    let digest = BTreeMap::from([("sha256".to_owned(), hex(&hasher.0.finish()))]);
-                    let subject = Subject { name: format!("{}/{}", target.target, entry.path), digest };
-                    found.lock().expect("nothing panics with the lock").push(subject);
-                    Ok(())
-                },
-            )?;
-            out.extend(found.into_inner().expect("nothing panics with the lock"));
+            out.extend(map(&contents.entries, |entry| {
+                let Node::File { size, .. } = &entry.node else { return Ok(None) };
+                if progress.stopped() {
+                    return Err(ProjectError::Stopped);
+                }
+                let mut hasher = Sha256Writer(Hash::Sha256.start());
+                contents.write_to(entry, &mut hasher).map_err(|error| match error {
+                    ContentsError::Store(error) => ProjectError::Store(error),
+                    other => ProjectError::File(DurableError {
+                        what: "read",
+                        path: PathBuf::from(entry.path.as_str()),
+                        source: io::Error::other(other),
+                    }),
+                })?;
+                meter.add(*size);
+                let digest = BTreeMap::from([("sha256".to_owned(), hex(&hasher.0.finish()))]);
+                Ok(Some(Subject { name: format!("{}/{}", target.target, entry.path), digest }))
+            })?);
         }
-        Ok(out)
+        Ok(out.into_iter().flatten().collect())
     }
 }
 
@@ -326,11 +318,8 @@ pub fn verify_statement(
     if statement.kind != STATEMENT || statement.predicate_type != PREPARATION {
         return Ok(Err("what is signed is a statement of another kind".to_owned()));
     }
-    let named = |own: &Vec<u8>| {
-        let keyring = keyring().ok()?;
-        let is_it = |name: &Name| keyring.facts(name).is_ok_and(|facts| Known::Key(facts).own() == Some(own));
-        keyring.names().ok()?.into_iter().find(is_it)
-    };
+    let named =
+        |own: &Vec<u8>| keys_that(&keyring().ok()?, |facts| facts.chain.first() == Some(own)).into_iter().next();
     let signers = opened.signers.iter().map(|own| (hex(&Hash::Sha256.digest(own)), named(own))).collect();
     let mut verified = StatementVerified { statement, signers, agree: None, wrong: Vec::new() };
     if let Some(folder) = of {
@@ -341,13 +330,19 @@ pub fn verify_statement(
 
 /// Compares the files of a folder, which has a target or a folder for each of several, with what a statement says of them.
 fn compare(verified: &mut StatementVerified, folder: &Path, progress: &dyn Progress) -> Result<(), ProjectError> {
-    let mut files = Vec::new();
     let fails = |path: &Path| {
         let path = path.to_owned();
-        move |source| DurableError { what: "read", path, source }
+        move |source| match progress.stopped() {
+            true => ProjectError::Stopped,
+            false => DurableError { what: "read", path, source }.into(),
+        }
     };
-    crate::sign_path::walk(folder, &mut files).map_err(fails(folder))?;
-    files.sort();
+    let files = files_below(folder).map_err(fails(folder))?;
+    let meter = progress.start(Task::Verify, None);
+    let files = map(&files, |(name, path)| {
+        let digest = fs::File::open(path).and_then(|file| sha256(file, &*meter, progress));
+        Ok::<_, ProjectError>((name.clone(), digest.map_err(fails(path))?))
+    })?;
     // By what a file may be called: with its target, and without.
     let mut by_name: HashMap<&str, Vec<&Subject>> = HashMap::new();
     for subject in &verified.statement.subject {
@@ -357,18 +352,8 @@ fn compare(verified: &mut StatementVerified, folder: &Path, progress: &dyn Progr
     let (mut agree, mut wrong) = (0, Vec::new());
     // What was seen, as path and digest: targets that share a file have it in the folder once.
     let (mut seen, mut targets) = (HashSet::new(), HashSet::new());
-    let meter = progress.start(Task::Verify, None);
-    for path in &files {
-        if progress.stopped() {
-            return Err(ProjectError::Stopped);
-        }
-        let within = path.strip_prefix(folder).unwrap_or(path).components();
-        let name: Vec<String> = within.map(|part| part.as_os_str().to_string_lossy().into_owned()).collect();
-        let name = name.join("/");
+    for (name, own) in files {
         let named = by_name.get(name.as_str()).map(Vec::as_slice).unwrap_or_default();
-        let mut file = fs::File::open(path).map_err(fails(path))?;
-        let own = hex(&Hash::Sha256.digest_of_reader(&mut file).map_err(fails(path))?);
-        meter.add(1);
         let (same, other): (Vec<&Subject>, Vec<&Subject>) = named.iter().partition(|of| of.sha256() == Some(&own));
         match (same.as_slice(), other.as_slice()) {
             ([], []) => wrong.push((name, "not in the statement")),

@@ -3,17 +3,17 @@
 use std::fs::File;
 use std::path::{Path, PathBuf};
 
-use lantern_core::bytes::hex;
 use lantern_core::names::Name;
-use lantern_core::parallel::{each, processors};
+use lantern_core::parallel::map;
 use lantern_core::path::TreePath;
-use lantern_core::progress::{Progress, Task};
-use lantern_formats::hash::Hash;
+use lantern_core::progress::{Meter, Progress, Task};
 use lantern_formats::ssh::{MAX_LEN, SshSignature};
 use lantern_keys::ssh as keys;
 use lantern_sign::ssh::NAMESPACE;
 use lantern_store::durable::{self, DurableError};
 
+use crate::keys::keys_that;
+use crate::listed;
 use crate::sign_path::beside;
 use crate::{ProjectError, keyring};
 
@@ -39,7 +39,7 @@ pub struct BesideVerified {
     pub file: PathBuf,
     /// The file of the signature.
     pub signature: PathBuf,
-    /// What `ssh-keygen -l` calls the key; whether it is somebody's is not judged.
+    /// What `ssh-keygen -l` calls the key; whom it belongs to is not judged.
     pub key: Option<String>,
     /// What the key is called in the keyring, where it is there.
     pub known_as: Option<Name>,
@@ -94,7 +94,7 @@ pub fn verify_beside(file: &Path, progress: &dyn Progress) -> Result<BesideVerif
     // What a list says counts only when it is as it was signed.
     if out.wrong.is_none()
         && std::fs::metadata(file).map_err(fails)?.len() <= MAX_LIST
-        && let Some(list) = list_in(&durable::read_limited(file, MAX_LIST)?)
+        && let Some(list) = listed::read(&durable::read_limited(file, MAX_LIST)?)
     {
         let folder = file.parent().unwrap_or(Path::new(""));
         out.listed = Some(list.len() as u64);
@@ -105,40 +105,8 @@ pub fn verify_beside(file: &Path, progress: &dyn Progress) -> Result<BesideVerif
 
 /// What a public key is called in the keyring.
 fn known_as(key: &[u8]) -> Option<Name> {
-    let keyring = keyring().ok()?;
     let is_it = |own: &Vec<u8>| keys::public_key(own).is_ok_and(|(_, own)| own == key);
-    let has_it = |name: &Name| keyring.facts(name).is_ok_and(|facts| facts.chain.first().is_some_and(is_it));
-    keyring.names().ok()?.into_iter().find(has_it)
-}
-
-/// The files of a list, each with the digest in hex; none where it is no list.
-fn list_in(bytes: &[u8]) -> Option<Vec<(String, String)>> {
-    let text = std::str::from_utf8(bytes).ok()?;
-    let line = |line: &str| {
-        let (is_escaped, line) = line.strip_prefix('\\').map_or((false, line), |rest| (true, rest));
-        let (digest, rest) = line.split_at_checked(64)?;
-        let name = rest.strip_prefix("  ").or_else(|| rest.strip_prefix(" *"))?;
-        let is_hex = digest.bytes().all(|byte| byte.is_ascii_hexdigit());
-        let name = if is_escaped { unescaped(name) } else { name.to_owned() };
-        is_hex.then(|| (name, digest.to_ascii_lowercase()))
-    };
-    let list: Option<Vec<_>> = text.lines().map(line).collect();
-    list.filter(|list| !list.is_empty())
-}
-
-fn unescaped(name: &str) -> String {
-    let mut out = String::new();
-    let mut chars = name.chars();
-    while let Some(c) = chars.next() {
-        let escaped = if c == '\\' { chars.next() } else { None };
-        out.push(match escaped {
-            None => c,
-            Some('n') => '\n',
-            Some('r') => '\r',
-            Some(other) => other,
-        });
-    }
-    out
+    keys_that(&keyring().ok()?, |facts| facts.chain.first().is_some_and(is_it)).into_iter().next()
 }
 
 fn wrong_of(
@@ -146,56 +114,29 @@ fn wrong_of(
     list: &[(String, String)],
     progress: &dyn Progress,
 ) -> Result<Vec<(String, ListedWrong)>, ProjectError> {
-    let wrong = std::sync::Mutex::new(Vec::new());
-    let meter = progress.start(Task::Verify, None);
-    each(
-        list,
-        processors(),
-        || (),
-        |(), _, (name, digest)| {
-            if progress.stopped() {
-                return Err(ProjectError::Stopped);
-            }
-            // A list names files below its folder, and none elsewhere.
-            let found = match TreePath::new(name.as_str()) {
-                Err(_) => Some(ListedWrong::Unreadable),
-                Ok(path) => wrong_with(&folder.join(path.as_str()), digest),
-            };
-            meter.add(1);
-            wrong.lock().expect("nothing panics with the lock").extend(found.map(|found| (name.clone(), found)));
-            Ok(())
-        },
-    )?;
-    let mut wrong = wrong.into_inner().expect("nothing panics with the lock");
+    let size = |(name, _): &(String, String)| std::fs::metadata(folder.join(name)).map_or(0, |metadata| metadata.len());
+    let meter = progress.start(Task::Verify, Some(list.iter().map(size).sum()));
+    let wrong = map(list, |(name, digest)| {
+        // A list names files below its folder, and none elsewhere.
+        let found = match TreePath::new(name.as_str()) {
+            Err(_) => Some(ListedWrong::Unreadable),
+            Ok(path) => wrong_with(&folder.join(path.as_str()), digest, &*meter, progress),
+        };
+        match progress.stopped() {
+            true => Err(ProjectError::Stopped),
+            false => Ok(found.map(|found| (name.clone(), found))),
+        }
+    })?;
+    let mut wrong: Vec<(String, ListedWrong)> = wrong.into_iter().flatten().collect();
     wrong.sort_by(|a, b| a.0.cmp(&b.0));
     Ok(wrong)
 }
 
-fn wrong_with(path: &Path, digest: &str) -> Option<ListedWrong> {
-    let mut file = match File::open(path) {
-        Ok(file) => file,
-        Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Some(ListedWrong::Missing),
-        Err(_) => return Some(ListedWrong::Unreadable),
-    };
-    match Hash::Sha256.digest_of_reader(&mut file) {
-        Ok(own) if hex(&own) == digest => None,
+fn wrong_with(path: &Path, digest: &str, meter: &dyn Meter, progress: &dyn Progress) -> Option<ListedWrong> {
+    match File::open(path).and_then(|file| listed::sha256(file, meter, progress)) {
+        Ok(own) if own == digest => None,
         Ok(_) => Some(ListedWrong::Content),
+        Err(error) if error.kind() == std::io::ErrorKind::NotFound => Some(ListedWrong::Missing),
         Err(_) => Some(ListedWrong::Unreadable),
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn lists_with_every_name() {
-        let digest = "a".repeat(64);
-        let list = list_in(format!("{digest}  one two\n\\{digest}  a\\\\b\\nc\n{digest} *three\n").as_bytes()).unwrap();
-        let names: Vec<&str> = list.iter().map(|(name, _)| name.as_str()).collect();
-        assert_eq!(names, ["one two", "a\\b\nc", "three"]);
-        for none in ["", "a letter", &format!("{digest} one"), &format!("{}  one", "z".repeat(64))] {
-            assert_eq!(list_in(none.as_bytes()), None, "{none}");
-        }
     }
 }

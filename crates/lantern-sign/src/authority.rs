@@ -18,9 +18,7 @@ const POLICY: &[u8] = &[0x88, 0x37, 1];
 /// The request could not be read (a bit string with its bit 5).
 const BAD_FORMAT: &[u8] = &[0x03, 2, 2, 0x04];
 
-/// The media types of requests and answers (section 3.4).
-pub const REQUEST_TYPE: &str = "application/timestamp-query";
-/// As [`REQUEST_TYPE`].
+/// The media type of answers (section 3.4).
 pub const REPLY_TYPE: &str = "application/timestamp-reply";
 
 /// Answers a request at a time; `serial` is another number for each answer.

@@ -21,6 +21,7 @@ mod archive;
 pub mod authority;
 pub mod bundle_jar;
 mod digests;
+mod head;
 mod jar;
 mod message;
 pub mod pe;

@@ -13,13 +13,18 @@ const DATA: &[u8] = &[0x2a, 0x86, 0x48, 0x86, 0xf7, 0x0d, 1, 7, 1];
 /// `contentType` and `messageDigest`, 1.2.840.113549.1.9.3 and .4.
 const CONTENT_TYPE: &[u8] = &[0x2a, 0x86, 0x48, 0x86, 0xf7, 0x0d, 1, 9, 3];
 const MESSAGE_DIGEST: &[u8] = &[0x2a, 0x86, 0x48, 0x86, 0xf7, 0x0d, 1, 9, 4];
-pub(crate) const SHA256: &[u8] = &[0x60, 0x86, 0x48, 1, 0x65, 3, 4, 2, 1];
+const SHA256: &[u8] = &[0x60, 0x86, 0x48, 1, 0x65, 3, 4, 2, 1];
 /// `rsaEncryption`: what names the signature in messages of this kind, whatever the hash (RFC 3370, section 3.2).
 const RSA: &[u8] = &[0x2a, 0x86, 0x48, 0x86, 0xf7, 0x0d, 1, 1, 1];
 
 /// An object identifier.
 pub(crate) fn oid(bytes: &[u8]) -> Vec<u8> {
     der::value(der::OID, &[bytes]).to_vec()
+}
+
+/// The name of SHA-256 with the parameter NULL, as programs for Windows and requests for time stamps have it.
+pub(crate) fn sha256() -> Vec<u8> {
+    der::sequence(&[&oid(SHA256), &der::value(der::NULL, &[])]).to_vec()
 }
 
 /// An attribute with one value.
@@ -53,8 +58,7 @@ pub(crate) fn attached(
     attributes: Vec<Vec<u8>>,
     beside: Beside<'_>,
 ) -> Result<Vec<u8>, SignError> {
-    // With the parameter NULL, as programs for Windows have it everywhere.
-    let hash = der::sequence(&[&oid(SHA256), &der::value(der::NULL, &[])]);
+    let hash = sha256();
     let mut covered = der::Reader::new(content);
     let tag = covered.tag().unwrap_or(der::SEQUENCE);
     let covered = covered.bytes(tag, "the content").map_err(KeyError::from)?;

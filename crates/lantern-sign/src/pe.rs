@@ -15,12 +15,13 @@ use lantern_formats::pe as reader;
 use lantern_keys::der;
 use lantern_keys::key::Signer;
 
+use crate::SignError;
 use crate::archive::Opener;
 use crate::bundle_jar::create;
-use crate::message::{SHA256, attached, attribute, oid};
+use crate::head::{Head, refused};
+use crate::message::{attached, attribute, oid, sha256};
 use crate::stamp::program::Patches;
 use crate::time_stamp::{self, Authority, StampError};
-use crate::{SignError, archive};
 
 /// 1.3.6.1.4.1.311.2.1.4, .15, .12, .11 and .21.
 const INDIRECT_DATA: &[u8] = &[0x2b, 6, 1, 4, 1, 0x82, 0x37, 2, 1, 4];
@@ -30,11 +31,9 @@ const PROGRAM_INFORMATION: &[u8] = &[0x2b, 6, 1, 4, 1, 0x82, 0x37, 2, 1, 12];
 const TIME_STAMP: &[u8] = &[0x2b, 6, 1, 4, 1, 0x82, 0x37, 3, 3, 1];
 /// Bytes that are read and written at a time.
 const BUFFER_LEN: usize = 256 * 1024;
-/// Longest head that is read: all before the first section. Ours: real ones have some kilobytes.
-const MAX_HEAD: u64 = 1024 * 1024;
-const SECURITY: u64 = 4;
+const SECURITY: usize = 4;
 
-/// What players are told of a program when they are asked whether to start it.
+/// What Windows shows of a program when it asks whether to start it.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Description {
     /// Its name.
@@ -65,48 +64,20 @@ struct Places {
     end: u64,
 }
 
-fn refused(what: &str) -> SignError {
-    SignError::refused(what, archive::AGAIN)
-}
-
-/// Reads where a program has what is not signed. On its own, without the reader that verifies afterwards.
+/// Reads where a program has what is not signed.
 fn places(from: &mut (impl Read + Seek)) -> Result<Places, SignError> {
-    let len = from.seek(SeekFrom::End(0))?;
-    from.rewind()?;
-    let mut head = Vec::new();
-    from.take(MAX_HEAD).read_to_end(&mut head)?;
-    let cut = || refused("it is cut off within its head");
-    let bytes = |at: u64, count: u64| {
-        let (from, to) = (usize::try_from(at).ok(), usize::try_from(at + count).ok());
-        from.zip(to).and_then(|(from, to)| head.get(from..to)).ok_or_else(cut)
-    };
-    let number =
-        |at: u64, count: u64| Ok::<_, SignError>(bytes(at, count)?.iter().rev().fold(0, |n, b| n << 8 | u64::from(*b)));
-    if bytes(0, 2)? != b"MZ" {
-        return Err(refused("it is no program for Windows"));
-    }
-    let file_header = number(0x3c, 4)?;
-    if bytes(file_header, 4)? != b"PE\0\0" {
-        return Err(refused("it is no program for Windows"));
-    }
-    let optional = file_header + 24;
-    let optional_len = number(file_header + 20, 2)?;
-    let directories = match number(optional, 2)? {
-        0x10b => 96,
-        0x20b => 112,
-        _ => return Err(refused("it is neither a 32-bit nor a 64-bit program")),
-    };
-    let entry = optional + directories + SECURITY * 8;
-    if number(optional + directories - 4, 4)? <= SECURITY || optional_len < directories + SECURITY * 8 + 8 {
+    let head = Head::read(from)?;
+    let Some(entry) = head.directory_at(SECURITY)? else {
         return Err(refused("its head has no place for a signature"));
-    }
-    let (table, table_len) = (number(entry, 4)?, number(entry + 4, 4)?);
+    };
+    let (table, table_len) = (u64::from(head.long(entry)?), u64::from(head.long(entry + 4)?));
+    let (checksum, entry) = (head.optional as u64 + 64, entry as u64);
     let end = match (table, table_len) {
-        (0, _) | (_, 0) => len,
-        _ if table.checked_add(table_len) == Some(len) && table >= entry + 8 => table,
+        (0, _) | (_, 0) => head.len,
+        _ if table + table_len == head.len && table >= entry + 8 => table,
         _ => return Err(refused("it has a signature that is not at its end: what lies behind it would be lost")),
     };
-    Ok(Places { checksum: optional + 64, entry, end })
+    Ok(Places { checksum, entry, end })
 }
 
 /// A sum of 16-bit words, which is folded at the end: the checksum of a program, whose own field counts as zero.
@@ -183,7 +154,7 @@ pub fn sign<R: Read + Seek + Send>(
     how: &Signing<'_>,
     progress: &dyn Progress,
 ) -> Result<(), SignError> {
-    let mut from = open()?;
+    let mut from = patches.over(open()?);
     let places = places(&mut from)?;
     let end = places.end.next_multiple_of(8);
     // The table's place is a number of 32 bits.
@@ -207,7 +178,6 @@ pub fn sign<R: Read + Seek + Send>(
         let len = usize::try_from(left).unwrap_or(BUFFER_LEN).min(BUFFER_LEN);
         let block = buffer.get_mut(..len).unwrap_or_default();
         from.read_exact(block)?;
-        patches.apply(writing.at, block);
         // The old checksum and the old table's place count as zeros until the new ones are known.
         blank(block, writing.at, places.checksum, 4);
         blank(block, writing.at, places.entry, 8);
@@ -262,12 +232,11 @@ fn verify(file: &mut File, known: &reader::Known<'_>) -> Result<(), SignError> {
 
 /// The table with the signature of a program that has this digest.
 fn table(digest: &[u8], how: &Signing<'_>) -> Result<Vec<u8>, SignError> {
-    let hash = der::sequence(&[&oid(SHA256), &der::value(der::NULL, &[])]);
     // No flags, and a file without a name.
     let image = der::sequence(&[&der::value(der::BIT_STRING, &[&[0]]), &explicit(0, &explicit(2, &implicit(0, &[])))]);
     let content = der::sequence(&[
         &der::sequence(&[&oid(IMAGE_DATA), &image]),
-        &der::sequence(&[&hash, &der::value(der::OCTET_STRING, &[digest])]),
+        &der::sequence(&[&sha256(), &der::value(der::OCTET_STRING, &[digest])]),
     ]);
     let attributes = vec![attribute(PROGRAM_INFORMATION, &program_information(how.about))];
     let mut stamp = |signature: &[u8]| match how.authority {

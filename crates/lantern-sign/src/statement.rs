@@ -6,6 +6,7 @@
 
 use base64::Engine;
 use base64::engine::general_purpose::STANDARD;
+use lantern_core::bytes::hex;
 use lantern_formats::hash::Hash;
 use lantern_keys::key::Signer;
 use lantern_keys::{KeyError, certificate, pem};
@@ -63,7 +64,7 @@ pub fn seal(statement: &[u8], signers: &[&dyn Signer]) -> Result<Envelope, SignE
         if !certificate::has_signed(own, &message, &sig)? {
             return Err(SignError::NotValid("the signature is not that of the certificate's key".to_owned()));
         }
-        let keyid = Hash::Sha256.digest(own).iter().map(|byte| format!("{byte:02x}")).collect();
+        let keyid = hex(&Hash::Sha256.digest(own));
         signatures.push(Signature { keyid, sig: STANDARD.encode(sig), cert: pem::write("CERTIFICATE", own) });
     }
     Ok(Envelope { payload_type: PAYLOAD_TYPE.to_owned(), payload: STANDARD.encode(statement), signatures })

@@ -7,7 +7,7 @@ use lantern_formats::hash::Hash;
 use lantern_formats::message::TimeStamp;
 use lantern_keys::der::{self, Reader};
 
-use crate::message::{SHA256, oid};
+use crate::message::sha256;
 
 /// Longest answer that is read, in bytes. Ours: real ones have some five kilobytes.
 pub const MAX_REPLY_LEN: u64 = 1024 * 1024;
@@ -98,8 +98,7 @@ pub fn of(signature: &[u8], authority: &dyn Authority, nonce: [u8; 8]) -> Result
 }
 
 fn request(signature: &[u8], nonce: [u8; 8]) -> Vec<u8> {
-    let hash = der::sequence(&[&oid(SHA256), &der::value(der::NULL, &[])]);
-    let imprint = der::sequence(&[&hash, &der::value(der::OCTET_STRING, &[&Hash::Sha256.digest(signature)])]);
+    let imprint = der::sequence(&[&sha256(), &der::value(der::OCTET_STRING, &[&Hash::Sha256.digest(signature)])]);
     // The authority's certificate is to come with it: what verifies it later may not have it.
     let with_certificate = der::value(0x01, &[&[0xff]]);
     der::sequence(&[&der::integer(1), &imprint, &der::unsigned(&nonce), &with_certificate]).to_vec()

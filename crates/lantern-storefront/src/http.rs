@@ -91,6 +91,18 @@ fn innermost(error: &reqwest::Error) -> String {
     root.to_string()
 }
 
+/// Waits, and says whether nobody asked to stop meanwhile.
+fn pause(time: Duration, stop: &AtomicBool) -> bool {
+    let end = Instant::now() + time;
+    while Instant::now() < end {
+        if stop.load(Ordering::Relaxed) {
+            return false;
+        }
+        std::thread::sleep(Duration::from_millis(20).min(end.saturating_duration_since(Instant::now())));
+    }
+    true
+}
+
 /// Why a request failed, in words.
 fn words_of(error: &reqwest::Error) -> String {
     let why = innermost(error);
@@ -225,14 +237,7 @@ impl HttpStorefront {
         if let Some(on_wait) = self.opening.on_wait.as_ref().filter(|_| time >= SAID_FROM) {
             on_wait.tell(time, why);
         }
-        let end = Instant::now() + time;
-        while Instant::now() < end {
-            if self.is_stopped() {
-                return Err(StorefrontError::Stopped);
-            }
-            std::thread::sleep(Duration::from_millis(20).min(end.saturating_duration_since(Instant::now())));
-        }
-        Ok(())
+        if pause(time, &self.opening.stop) { Ok(()) } else { Err(StorefrontError::Stopped) }
     }
 
     fn read(&self, response: Response, limit: u64) -> Result<Vec<u8>, StorefrontError> {

@@ -9,6 +9,7 @@ use serde::Serialize;
 use crate::format;
 use crate::paint::{bad, care, faint, good, strong};
 use crate::table::Table;
+use crate::verify::{WrongDocument, whose_key};
 use crate::view::View;
 
 /// What `lantern releases statement --json` prints.
@@ -60,7 +61,7 @@ pub struct VerifiedDocument<'a> {
     /// How many files of the folder are as it says.
     agree: Option<u64>,
     /// What of the folder is not.
-    files_wrong: Vec<FileDocument<'a>>,
+    files_wrong: Vec<WrongDocument<'a>>,
 }
 
 #[derive(Serialize)]
@@ -70,13 +71,6 @@ struct SignerDocument<'a> {
     sha256: &'a str,
     /// What the key is called in the keyring.
     known_as: Option<&'a Name>,
-}
-
-#[derive(Serialize)]
-#[cfg_attr(test, derive(schemars::JsonSchema))]
-struct FileDocument<'a> {
-    path: &'a str,
-    problem: &'static str,
 }
 
 /// What a statement is.
@@ -95,7 +89,7 @@ pub fn verified_document<'a>(
         signers: signers.map(|(sha256, name)| SignerDocument { sha256, known_as: name.as_ref() }).collect(),
         statement: verified.map(|verified| &verified.statement),
         agree: verified.and_then(|verified| verified.agree),
-        files_wrong: files.map(|(path, problem)| FileDocument { path, problem }).collect(),
+        files_wrong: files.map(|(path, problem)| WrongDocument { path, problem }).collect(),
     }
 }
 
@@ -114,9 +108,7 @@ pub fn verified(path: &std::path::Path, found: &Result<StatementVerified, String
     view.say(format!("{} {name} is as it was signed\n", good("intact:")));
     let mut table = Table::default();
     for (key, known) in &verified.signers {
-        let known = known.as_ref().map(|name| format!(", which is {name} of your keyring"));
-        let known = known.unwrap_or_else(|| "; whose it is is not judged".to_owned());
-        table.row([faint("signed by the key"), format!("{key}{known}")]);
+        table.row([faint("signed by the key"), whose_key(key, known.as_ref())]);
     }
     let release = ReleaseName { version: of.version.clone(), number: of.number };
     table.row([faint("about"), format!("{} {release}, {}", shown(&of.game), of.identity)]);

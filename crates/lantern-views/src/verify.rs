@@ -26,9 +26,9 @@ pub struct InstalledDocument<'a> {
 
 #[derive(Serialize)]
 #[cfg_attr(test, derive(schemars::JsonSchema))]
-struct WrongDocument<'a> {
-    path: &'a str,
-    problem: &'static str,
+pub(crate) struct WrongDocument<'a> {
+    pub path: &'a str,
+    pub problem: &'static str,
 }
 
 /// What `lantern verify --json` prints.
@@ -156,7 +156,7 @@ pub struct BesideDocument<'a> {
     path: String,
     signature: String,
     intact: bool,
-    /// What `ssh-keygen -l` calls the key; whether it is somebody's is judged by nobody here.
+    /// What `ssh-keygen -l` calls the key; whom it belongs to is judged by nobody here.
     key: Option<&'a str>,
     /// What the key is called in the keyring.
     known_as: Option<&'a Name>,
@@ -173,6 +173,14 @@ const fn words_of_listed(wrong: ListedWrong) -> &'static str {
         ListedWrong::Missing => "missing",
         ListedWrong::Content => "different content",
         _ => "cannot be read",
+    }
+}
+
+/// A key that signed, and whose it is as far as that is known.
+pub(crate) fn whose_key(key: &str, known_as: Option<&Name>) -> String {
+    match known_as {
+        Some(name) => format!("{key}, which is {name} of your keyring"),
+        None => format!("{key}; whom it belongs to is not judged"),
     }
 }
 
@@ -208,9 +216,8 @@ pub fn beside(verified: &BesideVerified) -> View {
         view.say(format!("  {} {}: {}", bad("wrong"), shown(path), words_of_listed(*wrong)));
     }
     if let Some(key) = verified.key.as_ref().filter(|_| verified.wrong.is_none()) {
-        let known = verified.known_as.as_ref().map(|name| format!(", which is {name} of your keyring"));
-        let known = known.unwrap_or_else(|| "; whose it is is not judged".to_owned());
-        view.say(format!("  {}  {key}{known}", faint("signed by the SSH key")));
+        let whose = whose_key(key, verified.known_as.as_ref());
+        view.say(format!("  {}  {whose}", faint("signed by the SSH key")));
     }
     view
 }

@@ -3,7 +3,7 @@ use std::collections::BTreeSet;
 use lantern_core::config::{Signer, SignerKind};
 use lantern_core::names::Name;
 use lantern_core::version::{BuildNumber, Version};
-use lantern_project::{NoPassphrase, Passphrases, PrepareOptions, Prepared, Session};
+use lantern_project::{NoPassphrase, Passphrases, PrepareOptions, Prepared, Project, Session};
 use lantern_views::prepare;
 
 use super::Done;
@@ -46,15 +46,12 @@ pub struct Args {
 pub fn run(args: &Args, ui: &Ui) -> Done {
     let mut session = super::lock_about(&args.targets, ui)?;
     ask_about_far_numbers(&mut session, ui)?;
-    let is_token = |signer: &Signer| matches!(signer.kind, SignerKind::Token { .. });
-    let signers = session.project().config().signers.iter();
-    let tokens = signers.filter(|(_, signer)| is_token(signer)).map(|(name, _)| name.clone()).collect();
     let options = PrepareOptions {
         version: args.version.clone(),
         read_all: args.read_all,
         unsigned: args.unsigned,
         changing: None,
-        passphrases: Some(passphrases(&args.passphrase, tokens, ui)),
+        passphrases: Some(passphrases(&args.passphrase, Some(session.project()), ui)),
     };
     let mut all: Vec<Prepared> = Vec::new();
     for edition in session.project().editions() {
@@ -68,7 +65,10 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
 }
 
 /// Gives the passphrase of a key, or the PIN of a token, when something is to be signed, and not before.
-pub(super) fn passphrases(from: &PassphraseArg, tokens: BTreeSet<Name>, ui: &Ui) -> Passphrases {
+pub(super) fn passphrases(from: &PassphraseArg, project: Option<&Project>, ui: &Ui) -> Passphrases {
+    let is_token = |signer: &Signer| matches!(signer.kind, SignerKind::Token { .. });
+    let signers = project.into_iter().flat_map(|project| &project.config().signers);
+    let tokens: BTreeSet<Name> = signers.filter(|(_, signer)| is_token(signer)).map(|(name, _)| name.clone()).collect();
     let (from, ui) = (from.clone(), ui.clone());
     Passphrases::new(move |name| {
         let is_token = tokens.contains(name);

@@ -1,12 +1,12 @@
 use std::path::PathBuf;
 
-use lantern_core::config::SignerKind;
 use lantern_core::names::Name;
 use lantern_project::{SignRequest, sign_path};
 use lantern_views::sign;
 
 use super::Done;
 use super::prepare::passphrases;
+use crate::diagnostic::CommandError;
 use crate::passphrase::PassphraseArg;
 use crate::ui::Ui;
 
@@ -50,9 +50,10 @@ pub struct Args {
 pub fn run(args: &Args, ui: &Ui) -> Done {
     // A project may know signers and an authority; none is needed.
     let project = super::find(ui).ok();
-    let signer = project.as_ref().and_then(|project| project.config().signers.get(&args.key));
-    let is_token = signer.is_some_and(|signer| matches!(signer.kind, SignerKind::Token { .. }));
-    let tokens = is_token.then(|| args.key.clone()).into_iter().collect();
+    if args.to.is_some() && args.path.is_dir() {
+        let what = format!("--to is for one file, and {} is a folder", args.path.display());
+        return Err(CommandError::usage(what, "leave --to out: files are replaced as a whole"));
+    }
     let request = SignRequest {
         path: &args.path,
         key: &args.key,
@@ -61,7 +62,7 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
         again: args.sign_again,
         list: args.list,
     };
-    let passphrases = passphrases(&args.passphrase, tokens, ui);
+    let passphrases = passphrases(&args.passphrase, project.as_ref(), ui);
     let signed = sign_path(&request, project.as_ref(), Some(&passphrases), ui.stop.clone(), &ui.progress())?;
     ui.answer(&sign::document(&signed), &sign::view(&signed));
     Ok(())

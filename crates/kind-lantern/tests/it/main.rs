@@ -86,6 +86,8 @@ mod repairing;
 #[cfg(test)]
 mod schema;
 #[cfg(test)]
+mod signing_stops;
+#[cfg(test)]
 mod stamping;
 #[cfg(test)]
 mod stops;

@@ -9,7 +9,7 @@ use lantern_core::names::Name;
 use lantern_core::pins::Role;
 use lantern_core::progress::Silent;
 use lantern_project::{Project, ReleaseSummary};
-use lantern_rehearsal::exports::{GameVersion, write_android};
+
 use lantern_rehearsal::stand_in::StandInDocument;
 use lantern_store::store::Store;
 use serde_json::Value;
@@ -17,7 +17,7 @@ use serde_json::Value;
 use crate::env::{Ran, TestEnv, copy, files, one_line, paths, rounds};
 
 /// The exit code with which a build for tests ends at the point that it was given.
-const STOPPED: i32 = 86;
+pub const STOPPED: i32 = 86;
 /// What is said when the storefront has done it and this computer could not write it down.
 const DONE_THERE: &str = "brambleyard did it, but it could not be recorded here";
 /// More points than any command has.
@@ -79,7 +79,7 @@ impl Scene {
         self.env.open_stand_in(self.document.clone(), self.port);
     }
 
-    fn run(&self, arguments: &[&str], variables: &[(&str, &str)]) -> Ran {
+    pub fn run(&self, arguments: &[&str], variables: &[(&str, &str)]) -> Ran {
         let mut command = self.env.command(arguments);
         command.envs(variables.iter().copied());
         Ran { output: command.output().unwrap() }
@@ -144,7 +144,7 @@ impl Scene {
     }
 
     /// The state before and after a command that nothing disturbs.
-    fn undisturbed(&mut self, arguments: &[&str]) -> BTreeMap<String, Value> {
+    pub fn undisturbed(&mut self, arguments: &[&str]) -> BTreeMap<String, Value> {
         self.put_back();
         let before = (!self.is_damaged).then(|| self.state());
         self.run(arguments, &[]).success();
@@ -214,7 +214,7 @@ impl Scene {
     }
 
     /// As [`Self::cut_at_every_point`], at one point of so many.
-    fn cut_at_points(&mut self, arguments: &[&str], expected: &BTreeMap<String, Value>, of: usize) -> u64 {
+    pub fn cut_at_points(&mut self, arguments: &[&str], expected: &BTreeMap<String, Value>, of: usize) -> u64 {
         let mut points = 0;
         for number in (1..MANY).step_by(of) {
             self.put_back();
@@ -236,7 +236,7 @@ impl Scene {
 
     /// Cuts a command, and cuts the next run of it, which has to do with what the first one left: for every point of the
     /// first cut, some of the second.
-    fn cut_twice(&mut self, arguments: &[&str], points: u64, expected: &BTreeMap<String, Value>) {
+    pub fn cut_twice(&mut self, arguments: &[&str], points: u64, expected: &BTreeMap<String, Value>) {
         let mut second_cuts = 0;
         for first in 1..=points {
             for round in 1..=rounds(1) {
@@ -667,85 +667,4 @@ fn give_up() {
         }
     });
     scene.at_every_point(&["install", "--give-up", "player"]);
-}
-
-/// A release that is stamped, and that a key signs for the first time: sealed, with the key pinned in `lantern.toml`.
-#[test]
-fn a_signed_release() {
-    let mut scene = Scene::new(|env| {
-        write_android(&env.path("exports/saltmarsh.apk"), GameVersion::Old, false).unwrap();
-        let phone = "[targets.phone]\nsystems = [\"android\"]\nexport = \"exports/saltmarsh.apk\"\nstamp = true\nsign = \"mobile\"\n";
-        let config = env.config("1.3.2").replace("depots = { ", "depots = { phone = \"sp-phone\", ");
-        env.write("lantern.toml", &format!("{config}\n{phone}"));
-        env.write("passphrase", "the tide comes in slowly");
-        env.lantern(&["number", "--next", "26"]).success();
-        env.lantern(&["key", "new", "mobile", "--kind", "p-256", "--passphrase-file", "passphrase"]).success();
-    });
-    let prepare = ["prepare", "--passphrase-file", "passphrase"];
-    let expected = scene.undisturbed(&prepare);
-    assert!(expected["pinned"].is_string());
-    // Most of its points are those of every release, at which others are cut: some are left out where nobody asks for more.
-    scene.cut_at_points(&prepare, &expected, if rounds(1) == 1 { 4 } else { 1 });
-}
-
-/// Cut anywhere, making a key leaves none or a whole one.
-#[test]
-fn a_new_key() {
-    let scene = Scene::new(|env| env.write("passphrase", "the tide comes in slowly"));
-    let new = ["key", "new", "mobile", "--kind", "p-256", "--passphrase-file", "passphrase"];
-    let key = scene.env.path("home/keys/mobile.p12");
-    let mut kept = 0;
-    for number in 1.. {
-        let _ = std::fs::remove_dir_all(scene.env.path("home/keys"));
-        if scene.run(&new, &[("LANTERN_STOP_AT", &number.to_string())]).code() != STOPPED {
-            assert!(number > 3, "only {number} points");
-            break;
-        }
-        let left = std::fs::read(&key).ok();
-        let again = scene.run(&new, &[]);
-        match &left {
-            None => assert_eq!(again.code(), 0, "cut at {number}: {}", again.whole()),
-            Some(bytes) => {
-                kept += 1;
-                assert_eq!(again.code(), 2, "cut at {number}: {}", again.whole());
-                assert_eq!(&std::fs::read(&key).unwrap(), bytes, "it is never replaced");
-            }
-        }
-        let backup = ["key", "backup", "mobile", "copy.p12", "--passphrase-file", "passphrase"];
-        let opened = scene.run(&backup, &[]);
-        assert_eq!(opened.code(), 0, "cut at {number}: {}", opened.whole());
-        std::fs::remove_file(scene.env.path("copy.p12")).unwrap();
-    }
-    assert!(kept > 0, "it was never cut after the key was there");
-}
-
-/// Cut anywhere, sheets are there whole or not at all, and the key is as it was.
-#[test]
-fn sheets_of_a_key() {
-    let scene = Scene::new(|env| {
-        env.write("passphrase", "the tide comes in slowly");
-        let new = ["key", "new", "mobile", "--kind", "p-256", "--subject", "CN=Paper Heron"];
-        env.lantern(&[&new[..], &["--passphrase-file", "passphrase"]].concat()).success();
-    });
-    let backup = ["key", "backup", "mobile", "sheets", "--sheets", "2/3", "--passphrase-file", "passphrase"];
-    let mut points = 0;
-    for number in 1.. {
-        let _ = std::fs::remove_dir_all(scene.env.path("sheets"));
-        if scene.run(&backup, &[("LANTERN_STOP_AT", &number.to_string())]).code() != STOPPED {
-            break;
-        }
-        points += 1;
-        for sheet in 1..=3 {
-            // What is there is a whole page.
-            let page = std::fs::read_to_string(scene.env.path(&format!("sheets/sheet-{sheet}.html")));
-            assert!(page.is_err() || page.unwrap().ends_with("</html>\n"), "cut at {number}");
-        }
-        if scene.env.path("sheets").exists() {
-            // Nothing is mixed with what was begun.
-            assert_eq!(scene.run(&backup, &[]).code(), 2, "cut at {number}");
-        }
-    }
-    assert!(points > 3, "only {points} points");
-    let drilled = scene.run(&["key", "drill", "mobile", "sheets/sheet-1.html", "sheets/sheet-3.html"], &[]);
-    assert_eq!(drilled.code(), 0, "{}", drilled.whole());
 }

@@ -64,18 +64,9 @@ impl Board {
             ..Pushed::new(adopted.storefront.clone(), (adopted.release, adopted.name.clone()), adopted.number_there)
         });
         if !self.at.contains_key(&adopted.release) {
-            self.keep(KnownRelease {
-                id: adopted.release,
-                edition: event.edition.clone(),
-                name: adopted.name.clone(),
-                input: None,
-                sealed_at: adopted.since.unwrap_or(event.recorded_at),
-                targets: adopted.targets.clone(),
-                warnings: 0,
-                unsigned: Vec::new(),
-                accepted: Vec::new(),
-                found_at: Some(adopted.storefront.clone()),
-            });
+            let at = adopted.since.unwrap_or(event.recorded_at);
+            let there = (adopted.targets.as_slice(), &adopted.storefront);
+            self.keep(KnownRelease::found((adopted.release, &adopted.name), &event.edition, at, there));
         }
         self.heard_of(&adopted.storefront, event);
         self.said_adopted(adopted, event);

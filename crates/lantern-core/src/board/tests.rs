@@ -37,15 +37,7 @@ fn facts(revision: u64, release: &str) -> BranchFacts {
 
 fn sealed(release: &str) -> EventBody {
     let input = InputDigest::of(release.as_bytes());
-    EventBody::Sealed(Sealed {
-        release: ReleaseId::of(release.as_bytes()),
-        name: name(release),
-        input,
-        targets: Vec::new(),
-        warnings: 0,
-        unsigned: Vec::new(),
-        accepted: Vec::new(),
-    })
+    EventBody::Sealed(Sealed::new(ReleaseId::of(release.as_bytes()), name(release), input, Vec::new()))
 }
 
 fn boards(bodies: Vec<EventBody>) -> Boards {

@@ -17,15 +17,7 @@ fn an_event_id_is_a_uuid_of_version_seven() {
 fn a_line_is_the_same_everywhere() {
     let name = "1.3.2 (25)".parse().unwrap();
     let (release, input) = (ReleaseId::of(b"r"), InputDigest::of(b"i"));
-    let sealed = Sealed {
-        release,
-        name,
-        input,
-        targets: vec!["linux".parse().unwrap()],
-        warnings: 2,
-        unsigned: Vec::new(),
-        accepted: Vec::new(),
-    };
+    let sealed = Sealed { warnings: 2, ..Sealed::new(release, name, input, vec!["linux".parse().unwrap()]) };
     let at: Timestamp = "2026-11-23T09:00:00Z".parse().unwrap();
     let event = Event::sample(EventId::new(at, [7; 10]), EventBody::Sealed(sealed));
     let expected = concat!(

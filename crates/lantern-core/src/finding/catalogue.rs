@@ -352,7 +352,7 @@ codes! {
         "Old devices know only the first scheme, new ones refuse it alone. With both, every device can install the game.";
     SignedWithAnotherKey "signed-with-another-key", Error, never,
         "The export is signed already, with another key than the configured one.",
-        "Somebody meant it to have that key. Signing it again is done only when lantern.toml says so.";
+        "Someone meant it to have that key. Signing it again is done only when lantern.toml says so.";
     SimulatorBuild "simulator-build", Error, accept,
         "It is built for the simulator.",
         "It starts on developers' computers only.";

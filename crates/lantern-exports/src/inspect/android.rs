@@ -11,7 +11,7 @@ use lantern_core::progress::Progress;
 use lantern_core::system::System;
 use lantern_formats::android::{Manifest, files_of};
 use lantern_formats::apk::{self, ApkError, Scheme, SignedBy};
-use lantern_formats::certificate::common_name;
+use lantern_formats::certificate::short_name;
 use lantern_formats::jar::{self, ArchiveSignature};
 use lantern_formats::zip::{self, Method, Packed};
 
@@ -158,8 +158,7 @@ impl Signatures {
         out.facts.extend(newest.iter().map(|signer| (Fact::Fingerprint, hex(&signer.fingerprint))));
         let before: Vec<&SignedBy> = self.whole.last().iter().flat_map(|scheme| &scheme.before).collect();
         out.facts.extend(before.iter().map(|signer| (Fact::PreviousKey, hex(&signer.fingerprint))));
-        let whose: Vec<String> =
-            newest.iter().map(|signer| shown(common_name(&signer.subject).unwrap_or(&signer.subject))).collect();
+        let whose: Vec<String> = newest.iter().map(|signer| shown(short_name(&signer.subject))).collect();
         let wrong = self.wrong(is_bundle);
         out.signature = Signature::Identity { whose: Some(whose.join(", ")), is_intact: Some(wrong.is_none()) };
         out.package_signer = newest.first().filter(|_| wrong.is_none()).cloned();

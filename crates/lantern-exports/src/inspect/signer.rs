@@ -3,14 +3,14 @@
 use lantern_core::finding::{Code, Finding};
 use lantern_core::path::shown;
 use lantern_formats::Signer;
-use lantern_formats::certificate::common_name;
+use lantern_formats::certificate::short_name;
 
 use super::{Fact, Inspected, Signature};
 
 /// Says who signed, until when the certificate holds and when it was; what it is worth depends on who trusts its issuer,
 /// which is not judged.
 pub(super) fn say(signer: &Signer, is_intact: bool, out: &mut Inspected) {
-    let whose = common_name(&signer.subject).unwrap_or(&signer.subject);
+    let whose = short_name(&signer.subject);
     let whose = Some(whose).filter(|whose| !whose.is_empty()).map(shown);
     out.signature = Signature::Identity { whose, is_intact: Some(is_intact) };
     if !signer.chain.is_empty() {
@@ -35,7 +35,7 @@ fn chain_of(names: &[String]) -> String {
 
 /// Says that someone else signed as well.
 pub(super) fn say_other(signer: &Signer, out: &mut Inspected) {
-    let whose = common_name(&signer.subject).unwrap_or(&signer.subject);
+    let whose = short_name(&signer.subject);
     let chain = if signer.chain.is_empty() { String::new() } else { format!(", by {}", chain_of(&signer.chain)) };
     out.facts.push((Fact::AlsoSignedBy, format!("{}{chain}", shown(whose))));
     out.facts.extend(signer.unverified.iter().map(|what| (Fact::NotVerified, shown(what))));

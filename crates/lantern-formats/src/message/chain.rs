@@ -9,7 +9,7 @@ use x509_cert::der::{Any, Decode, Encode, Reader, SliceReader, Tag, Tagged};
 
 use super::algorithms;
 use super::ber::CERTIFICATES;
-use crate::certificate::common_name;
+use crate::certificate::short_name;
 use crate::hash::{Hash, is_signed};
 
 /// Most certificates of a chain that are looked at. Ours: real chains have two to five.
@@ -112,7 +112,7 @@ pub(super) fn certificates(data: &[u8]) -> Vec<Embedded> {
 
 fn name(of: &Embedded) -> String {
     let subject = of.certificate.tbs_certificate.subject.to_string();
-    common_name(&subject).unwrap_or(&subject).to_owned()
+    short_name(&subject).to_owned()
 }
 
 /// Whether the key of one certificate has signed another one.
@@ -144,7 +144,7 @@ pub(super) fn above(all: &[Embedded], place: usize) -> Chain {
     while let Some(own) = all.get(below).filter(|_| chain.places.insert(below)) {
         let body = &own.certificate.tbs_certificate;
         let issuer = body.issuer.to_string();
-        let issuer = common_name(&issuer).unwrap_or(&issuer).to_owned();
+        let issuer = short_name(&issuer).to_owned();
         if chain.issuers.last() != Some(&issuer) {
             chain.issuers.push(issuer);
         }

@@ -13,7 +13,7 @@ use lantern_core::path::TreePath;
 use lantern_core::progress::{Progress, Silent};
 use lantern_core::release::{ChangedBy, TargetRecord};
 use lantern_core::version::{BuildNumber, ReleaseName};
-use lantern_exports::changing::{Changing, ChangingError, Known, Replacement};
+use lantern_exports::changing::{Changing, ChangingError, KnownFiles, Replacement};
 use lantern_exports::intake::Intake;
 use lantern_ledger::{Ledger, Log, Origin};
 use lantern_project::{Class, PrepareOptions, Prepared, ProjectError};
@@ -66,7 +66,7 @@ impl Changing for LastByte {
         &self,
         intake: &Intake<'_>,
         release: &ReleaseName,
-        _: &Known<'_>,
+        _: &KnownFiles<'_>,
         work: &Path,
         _: &dyn Progress,
     ) -> Result<Vec<Replacement>, ChangingError> {

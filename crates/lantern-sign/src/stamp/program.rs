@@ -13,10 +13,11 @@ use lantern_formats::pe::Details;
 
 use super::Stamp;
 use crate::SignError;
-use crate::archive::{AGAIN, Opener};
+use crate::archive::Opener;
+use crate::head::{Fields, Head, refused};
 
 const RT_VERSION: u32 = 16;
-const RESOURCES: u64 = 2;
+const RESOURCES: usize = 2;
 /// Largest section with resources, and most entries of them, that are looked through. Ours: icons and texts of real programs stay far below.
 const MAX_SECTION: u64 = 256 * 1024 * 1024;
 const MAX_ENTRIES: usize = 262_144;
@@ -34,8 +35,13 @@ impl Patches {
         self.0.is_empty()
     }
 
+    /// A file as it is with them.
+    pub fn over<R>(&self, from: R) -> Patched<'_, R> {
+        Patched { from, patches: self }
+    }
+
     /// Writes what falls into a block, which lies at a place.
-    pub fn apply(&self, at: u64, block: &mut [u8]) {
+    fn apply(&self, at: u64, block: &mut [u8]) {
         let end = at + block.len() as u64;
         for (place, bytes) in &self.0 {
             let (from, to) = ((*place).clamp(at, end), (place + bytes.len() as u64).clamp(at, end));
@@ -67,26 +73,14 @@ fn text_of(name: &str, stamp: &Stamp) -> Option<String> {
     }
 }
 
+const BROKEN: &str = "its version resource cannot be read";
+
 fn broken() -> SignError {
-    SignError::refused("its version resource cannot be read", AGAIN)
+    refused(BROKEN)
 }
 
-/// Numbers within bytes.
-struct Fields<'a>(&'a [u8]);
-
-impl Fields<'_> {
-    fn bytes<const N: usize>(&self, at: usize) -> Result<[u8; N], SignError> {
-        let bytes = self.0.get(at..).and_then(|rest| rest.first_chunk::<N>());
-        bytes.copied().ok_or_else(broken)
-    }
-
-    fn word(&self, at: usize) -> Result<usize, SignError> {
-        Ok(u16::from_le_bytes(self.bytes(at)?).into())
-    }
-
-    fn long(&self, at: usize) -> Result<u32, SignError> {
-        Ok(u32::from_le_bytes(self.bytes(at)?))
-    }
+fn fields(bytes: &[u8]) -> Fields<'_> {
+    Fields { bytes, beyond: BROKEN }
 }
 
 /// What was found below a level of resources.
@@ -118,44 +112,29 @@ struct Section {
 impl Section {
     /// None where there are no resources.
     fn read(from: &mut (impl Read + Seek)) -> Result<Option<Self>, SignError> {
-        let at = |from: &mut _, offset: u64, len: u64| read_at(from, offset, len);
-        let head = at(from, 0, 0x40)?;
-        let header = u64::from(Fields(&head).long(0x3c)?);
-        let file_header = at(from, header, 24)?;
-        let (count, optional_len) = (Fields(&file_header).word(6)?, Fields(&file_header).word(20)?);
-        let optional = at(from, header + 24, optional_len as u64)?;
-        let directories = if Fields(&optional).word(0)? == 0x20b { 112 } else { 96 };
-        let entry = directories + RESOURCES * 8;
-        let place = usize::try_from(entry).map_err(|_| broken())?;
-        let (Ok(root), Ok(len)) = (Fields(&optional).long(place), Fields(&optional).long(place + 4)) else {
-            return Ok(None);
-        };
-        if root == 0 {
-            return Ok(None);
-        }
-        let table = header + 24 + optional_len as u64;
-        let sections = at(from, table, count as u64 * 40)?;
-        let rows = sections.as_chunks::<40>().0;
-        for (row, number) in rows.iter().zip(0_u64..) {
-            let fields = Fields(row);
-            let (size, address, stored) = (fields.long(8)?, fields.long(12)?, fields.long(16)?);
-            let Some(within) = root.checked_sub(address).filter(|within| *within < stored) else { continue };
+        let head = Head::read(from)?;
+        let Some(entry) = head.directory_at(RESOURCES)? else { return Ok(None) };
+        let (root, len) = (head.long(entry)?, head.long(entry + 4)?);
+        let rows = head.sections()?;
+        let addresses: Vec<u32> = rows.iter().map(|row| head.long(row + 12)).collect::<Result<_, _>>()?;
+        for (row, address) in rows.iter().zip(&addresses) {
+            let (size, stored, offset) = (head.long(row + 8)?, head.long(row + 16)?, head.long(row + 20)?);
+            let within = root.checked_sub(*address).filter(|within| root != 0 && *within < stored);
+            let Some(within) = within else { continue };
             if u64::from(stored) > MAX_SECTION {
-                return Err(SignError::refused("its resources are larger than any real ones", AGAIN));
+                return Err(refused("its resources are larger than any real ones"));
             }
-            let offset = u64::from(fields.long(20)?);
-            let above = |row: &[u8; 40]| Fields(row).long(12).ok().filter(|other| *other > address);
-            let next = rows.iter().filter_map(above).min().unwrap_or(u32::MAX);
+            let next = addresses.iter().filter(|other| *other > address).min().unwrap_or(&u32::MAX);
             return Ok(Some(Self {
-                bytes: at(from, offset, stored.into())?,
-                offset,
-                address,
+                bytes: read_at(from, offset.into(), stored.into())?,
+                offset: offset.into(),
+                address: *address,
                 size,
-                size_at: table + number * 40 + 8,
+                size_at: *row as u64 + 8,
                 room: (next - address).min(stored),
                 root: within as usize,
                 len,
-                len_at: header + 24 + entry + 4,
+                len_at: entry as u64 + 4,
             }));
         }
         Ok(None)
@@ -163,7 +142,7 @@ impl Section {
 
     /// The leaves below a level of resources, as where their entries lie; of one type where that is given.
     fn leaves(&self, level: usize, wanted: Option<u32>, depth: usize, into: &mut Leaves) -> Result<usize, SignError> {
-        let fields = Fields(&self.bytes);
+        let fields = fields(&self.bytes);
         let at = self.root + level;
         let count = fields.word(at + 12)? + fields.word(at + 14)?;
         let mut end = at + 16 + count * 8;
@@ -195,7 +174,7 @@ impl Section {
 
     /// Where the bytes of a leaf lie in the section, and how many they are; none where they lie elsewhere.
     fn span(&self, leaf: usize) -> Result<Option<(usize, usize)>, SignError> {
-        let fields = Fields(&self.bytes);
+        let fields = fields(&self.bytes);
         let (address, len) = (fields.long(leaf)?, fields.long(leaf + 4)? as usize);
         let at = address.checked_sub(self.address).map(|at| at as usize);
         Ok(at.map(|at| (at, len)).filter(|(at, len)| at + len <= self.bytes.len()))
@@ -206,7 +185,7 @@ fn read_at(from: &mut (impl Read + Seek), offset: u64, len: u64) -> Result<Vec<u
     from.seek(SeekFrom::Start(offset))?;
     let mut bytes = Vec::new();
     from.take(len).read_to_end(&mut bytes)?;
-    if bytes.len() as u64 == len { Ok(bytes) } else { Err(SignError::refused("it is cut off", AGAIN)) }
+    if bytes.len() as u64 == len { Ok(bytes) } else { Err(refused("it is cut off")) }
 }
 
 /// Returns what changes in a program with the stamp: nothing where its version resource says so already.
@@ -280,9 +259,10 @@ pub fn program<R: Read + Seek + Send>(open: Opener<'_, R>, stamp: &Stamp) -> Res
     Ok(patches)
 }
 
-/// A file with patches, as a reader sees it.
-struct Patched<'a, R> {
-    from: &'a mut R,
+/// A file with other bytes at some of its places.
+#[derive(Debug)]
+pub struct Patched<'a, R> {
+    from: R,
     patches: &'a Patches,
 }
 
@@ -305,7 +285,7 @@ impl<R: Seek> Seek for Patched<'_, R> {
 fn read_again<R: Read + Seek>(from: &mut R, patches: &Patches, stamp: &Stamp) -> Result<(), SignError> {
     let not_valid = |error: lantern_formats::FormatError| SignError::NotValid(error.to_string());
     let before = Details::read(from).map_err(not_valid)?;
-    let mut after = Details::read(&mut Patched { from, patches }).map_err(not_valid)?;
+    let mut after = Details::read(&mut patches.over(&mut *from)).map_err(not_valid)?;
     let numbers = Some(four(stamp));
     let said = after.version.clone().unwrap_or_default();
     let texts_agree = said.texts.iter().all(|(name, text)| text_of(name, stamp).is_none_or(|wanted| *text == wanted));
@@ -322,7 +302,7 @@ fn read_again<R: Read + Seek>(from: &mut R, patches: &Patches, stamp: &Stamp) ->
 /// A block of a version resource with the stamp: length, length of the value, its kind, a name, the value, further blocks; each part
 /// starts at a multiple of four.
 fn rewritten(block: &[u8], stamp: &Stamp) -> Result<Vec<u8>, SignError> {
-    let fields = Fields(block);
+    let fields = fields(block);
     let value_len = fields.word(2)?;
     let (_, value) = units(block, 6)?;
     let value = value.next_multiple_of(4);
@@ -352,10 +332,10 @@ fn units(block: &[u8], from: usize) -> Result<(String, usize), SignError> {
 
 /// The blocks within a block, from a place on.
 fn children(block: &[u8], from: usize, depth: usize, stamp: &Stamp, out: &mut Vec<u8>) -> Result<(), SignError> {
-    let len = Fields(block).word(0)?.min(block.len());
+    let len = fields(block).word(0)?.min(block.len());
     let mut at = from.next_multiple_of(4);
     while at + 6 <= len {
-        let own = Fields(block).word(at)?;
+        let own = fields(block).word(at)?;
         let Some(child) = block.get(at..at + own).filter(|_| own >= 6 && at + own <= len) else { break };
         out.resize(out.len().next_multiple_of(4), 0);
         out.extend(below(child, depth, stamp)?);
@@ -365,7 +345,7 @@ fn children(block: &[u8], from: usize, depth: usize, stamp: &Stamp, out: &mut Ve
 }
 
 fn below(block: &[u8], depth: usize, stamp: &Stamp) -> Result<Vec<u8>, SignError> {
-    let fields = Fields(block);
+    let fields = fields(block);
     let (name, after) = units(block, 6)?;
     // `StringFileInfo`, in it one table for each language, in each the texts.
     if depth == 3 {

@@ -8,7 +8,7 @@ use std::time::{Duration, Instant};
 use reqwest::blocking::Client;
 use reqwest::header::CONTENT_TYPE;
 
-use super::{CONNECT_TIMEOUT, words_of};
+use super::{CONNECT_TIMEOUT, pause, words_of};
 
 const REQUEST: &str = "application/timestamp-query";
 const REPLY: &str = "application/timestamp-reply";
@@ -83,9 +83,8 @@ impl StampServer {
                 Err((why, true)) => why,
             };
             let Some(wait) = waits.next() else { return Err(StampServerError::NoAnswer(why)) };
-            let end = Instant::now() + *wait;
-            while Instant::now() < end && !self.stop.load(Ordering::Relaxed) {
-                std::thread::sleep(Duration::from_millis(20).min(*wait));
+            if !pause(*wait, &self.stop) {
+                return Err(StampServerError::Stopped);
             }
         }
     }

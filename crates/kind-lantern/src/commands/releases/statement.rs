@@ -1,6 +1,5 @@
 use std::path::PathBuf;
 
-use lantern_core::config::SignerKind;
 use lantern_core::names::Name;
 use lantern_core::version::ReleaseAsked;
 use lantern_views::statement;
@@ -30,9 +29,7 @@ pub struct Args {
 pub fn run(args: &Args, ui: &Ui) -> Done {
     let open = open(ui)?;
     let release = open.release(Some(&args.release))?;
-    let signer = open.project.config().signers.get(&args.key);
-    let is_token = signer.is_some_and(|signer| matches!(signer.kind, SignerKind::Token { .. }));
-    let passphrases = passphrases(&args.passphrase, is_token.then(|| args.key.clone()).into_iter().collect(), ui);
+    let passphrases = passphrases(&args.passphrase, Some(&open.project), ui);
     let written = open.write_statement(&release, &args.key, &args.to, Some(&passphrases), &ui.progress())?;
     ui.answer(&statement::written_document(&release.name, &written), &statement::written(&release.name, &written));
     Ok(())
