@@ -68,12 +68,13 @@ done < <(files)
 
 LANTERN_REAL_FILES="$cache" cargo test --locked -p kind-lantern --features real-files --test real
 
-# Packages and programs among them, signed with keys of ours: verified by our reader, by a verifier that has nothing in common with it, and by
+# Packages, programs and bundles among them, signed with keys of ours: verified by our reader, by a verifier that has nothing in common with it, and by
 # general tools for archives.
 signed=$(mktemp -d)
 trap 'rm -rf "$signed"' EXIT
 LANTERN_REAL_FILES="$cache" LANTERN_SIGNED_FILES="$signed" cargo test --locked -p lantern-sign --features real-files --test real
 python3 scripts/signatures.py "$signed"/*.apk "$signed"/*.jar "$signed"/*.exe
+python3 scripts/code_signatures.py --quiet "$signed"/*.macho "$signed"/*.signed/*.app "$signed"/*.signed/*.framework
 for package in "$signed"/*.apk; do
   python3 -c 'import sys, zipfile; assert zipfile.ZipFile(sys.argv[1]).testzip() is None, sys.argv[1]' "$package"
 done

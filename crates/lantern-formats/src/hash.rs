@@ -8,7 +8,7 @@ use aws_lc_rs::digest::{Context, SHA1_FOR_LEGACY_USE_ONLY, SHA256, SHA384, SHA51
 use aws_lc_rs::signature::{UnparsedPublicKey, VerificationAlgorithm};
 
 /// Bytes that are hashed at a time.
-pub(crate) const READ_LEN: usize = 64 * 1024;
+pub const READ_LEN: usize = 64 * 1024;
 
 /// A hash function.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

@@ -280,7 +280,8 @@ fn xml(bytes: &[u8]) -> Option<Value> {
                 return closed(&mut rest).then_some(value);
             }
             Mark::Text(_) => {}
-            Mark::Empty(_) | Mark::Close => return None,
+            Mark::Empty("plist") | Mark::Close => return None,
+            Mark::Empty(name) => return closed(&mut rest).then(|| scalar(name, String::new())),
         }
     }
 }
@@ -434,6 +435,17 @@ mod tests {
         assert_eq!(found["Day"], Value::Date("2026-11-23T12:00:00Z".to_owned()));
         let found = read(&made(&[("CFBundleName", "Saltmarsh Post"), ("x", "ebb – flood")])).unwrap();
         assert_eq!((found["CFBundleName"].text(), found["x"].text()), (Some("Saltmarsh Post"), Some("ebb – flood")));
+    }
+
+    /// As public programs have it that ask for nothing.
+    #[test]
+    fn a_list_may_be_empty() {
+        for empty in ["<plist version=\"1.0\">\n<dict/>\n</plist>\n", "<plist><dict></dict></plist>"] {
+            assert!(read(empty.as_bytes()).unwrap().is_empty(), "{empty}");
+        }
+        for wrong in ["<plist/>", "<plist><dict/>", "<plist><true/></plist>"] {
+            assert!(read(wrong.as_bytes()).is_err(), "{wrong}");
+        }
     }
 
     #[test]

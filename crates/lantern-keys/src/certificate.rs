@@ -122,6 +122,51 @@ pub fn is_for_code(certificate: &[u8]) -> bool {
     usage.is_none_or(|usage| lantern_core::bytes::find(usage.extn_value.as_bytes(), CODE, 0).is_some())
 }
 
+/// What signed formats ask of a certificate beyond its key: its subject word by word, and which extensions it has.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Words {
+    /// By the bytes of their names, such as those of `2.5.4.3`.
+    subject: Vec<(Vec<u8>, String)>,
+    extensions: Vec<Vec<u8>>,
+    is_self_issued: bool,
+}
+
+impl Words {
+    /// The first word of the subject that has this name.
+    pub fn subject(&self, name: &[u8]) -> Option<&str> {
+        self.subject.iter().find(|(known, _)| known == name).map(|(_, text)| text.as_str())
+    }
+
+    /// The names of its extensions.
+    pub fn extensions(&self) -> impl Iterator<Item = &[u8]> {
+        self.extensions.iter().map(Vec::as_slice)
+    }
+
+    /// Whether it has an extension.
+    pub fn has_extension(&self, name: &[u8]) -> bool {
+        self.extensions().any(|known| known == name)
+    }
+
+    /// Whether it names itself as its issuer.
+    pub fn is_self_issued(&self) -> bool {
+        self.is_self_issued
+    }
+}
+
+/// Reads the words of a certificate.
+///
+/// # Errors
+/// [`KeyError::Malformed`].
+pub fn words(certificate: &[u8]) -> Result<Words, KeyError> {
+    let body = parse(certificate)?.tbs_certificate;
+    let parts = body.subject.0.iter().flat_map(|part| part.0.iter());
+    // Texts of one byte for each character, whatever their kind: others are none that a signature asks for.
+    let text = |value: &[u8]| std::str::from_utf8(value).ok().map(str::to_owned);
+    let subject = parts.filter_map(|part| Some((part.oid.as_bytes().to_vec(), text(part.value.value())?))).collect();
+    let extensions = body.extensions.iter().flatten().map(|extension| extension.extn_id.as_bytes().to_vec()).collect();
+    Ok(Words { subject, extensions, is_self_issued: body.subject == body.issuer })
+}
+
 /// The names of whom a certificate is for and of who signed it, byte for byte.
 pub(crate) fn names(certificate: &[u8]) -> Result<(Vec<u8>, Vec<u8>), KeyError> {
     let body = parse(certificate)?.tbs_certificate;

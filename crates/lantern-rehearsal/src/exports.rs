@@ -180,6 +180,16 @@ pub fn windows_program_with_version(version: GameVersion) -> Vec<u8> {
     pe::pe_that_prints(&line(version), Some(version.text()))
 }
 
+/// The program of the export for macOS: two slices, and no signature.
+pub fn macos_program(version: GameVersion) -> Vec<u8> {
+    macho::universal(&line(version))
+}
+
+/// The program of the package for iPhones: one slice, and no signature.
+pub fn ios_program(version: GameVersion) -> Vec<u8> {
+    macho::for_ios(&line(version))
+}
+
 /// Writes the export for macOS: a bundle, and the voices beside it.
 ///
 /// # Errors
@@ -187,7 +197,7 @@ pub fn windows_program_with_version(version: GameVersion) -> Vec<u8> {
 pub fn write_macos(folder: &Path, version: GameVersion) -> io::Result<()> {
     let bundle = folder.join("Saltmarsh Post.app/Contents");
     write(&bundle, "Info.plist", info_plist(version, "saltmarsh", version.text()).as_bytes())?;
-    write(&bundle, "MacOS/saltmarsh", &macho::universal(&line(version)))?;
+    write(&bundle, "MacOS/saltmarsh", &macos_program(version))?;
     write(&bundle, "Resources/saltmarsh.dat", &data_file(version))?;
     write_assets(&bundle.join("Resources"))?;
     write(&bundle, "Resources/letters/en.txt", letters(version).as_bytes())?;
@@ -279,7 +289,7 @@ pub fn write_ios(path: &Path, version: GameVersion) -> io::Result<()> {
                 true,
                 info_plist(version, "SaltmarshPost", &version.number().to_string()).into_bytes(),
             ),
-            (inside("SaltmarshPost").as_str(), true, macho::for_ios(&line(version))),
+            (inside("SaltmarshPost").as_str(), true, ios_program(version)),
             (inside("letters/en.txt").as_str(), true, letters(version).into_bytes()),
             (inside("textures/reeds.tex").as_str(), true, asset("reeds", 700_000)),
         ],

@@ -12,19 +12,23 @@
 
 use std::io;
 
+use lantern_core::path::shown;
 use lantern_formats::apk::ApkError;
 use lantern_formats::zip::ZipError;
 use lantern_keys::KeyError;
 
 pub mod apk;
+pub mod apple_bundle;
 mod archive;
 pub mod authority;
 pub mod bundle_jar;
 mod digests;
 mod head;
 mod jar;
+pub mod macho;
 mod message;
 pub mod pe;
+mod plist;
 pub mod rotation;
 pub mod ssh;
 pub mod stamp;
@@ -64,6 +68,15 @@ pub enum SignError {
 }
 
 impl SignError {
+    /// The same, which happened to one of several files.
+    fn within(path: &str, error: Self) -> Self {
+        match error {
+            Self::Refused { what, fix } => Self::Refused { what: format!("{}: {what}", shown(path)), fix },
+            Self::NotValid(wrong) => Self::NotValid(format!("{}: {wrong}", shown(path))),
+            other => other,
+        }
+    }
+
     fn refused(what: impl Into<String>, fix: impl Into<String>) -> Self {
         Self::Refused { what: what.into(), fix: fix.into() }
     }

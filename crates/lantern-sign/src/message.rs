@@ -13,7 +13,7 @@ const DATA: &[u8] = &[0x2a, 0x86, 0x48, 0x86, 0xf7, 0x0d, 1, 7, 1];
 /// `contentType` and `messageDigest`, 1.2.840.113549.1.9.3 and .4.
 const CONTENT_TYPE: &[u8] = &[0x2a, 0x86, 0x48, 0x86, 0xf7, 0x0d, 1, 9, 3];
 const MESSAGE_DIGEST: &[u8] = &[0x2a, 0x86, 0x48, 0x86, 0xf7, 0x0d, 1, 9, 4];
-const SHA256: &[u8] = &[0x60, 0x86, 0x48, 1, 0x65, 3, 4, 2, 1];
+pub(crate) const SHA256: &[u8] = &[0x60, 0x86, 0x48, 1, 0x65, 3, 4, 2, 1];
 /// `rsaEncryption`: what names the signature in messages of this kind, whatever the hash (RFC 3370, section 3.2).
 const RSA: &[u8] = &[0x2a, 0x86, 0x48, 0x86, 0xf7, 0x0d, 1, 1, 1];
 
@@ -58,18 +58,39 @@ pub(crate) fn attached(
     attributes: Vec<Vec<u8>>,
     beside: Beside<'_>,
 ) -> Result<Vec<u8>, SignError> {
-    let hash = sha256();
     let mut covered = der::Reader::new(content);
     let tag = covered.tag().unwrap_or(der::SEQUENCE);
     let covered = covered.bytes(tag, "the content").map_err(KeyError::from)?;
-    let digest = der::value(der::OCTET_STRING, &[&Hash::Sha256.digest(covered)]);
+    let inner = der::sequence(&[&oid(kind), &der::value(0xa0, &[content])]);
+    with_attributes(signer, (kind, version), (&inner, &Hash::Sha256.digest(covered)), attributes, beside)
+}
+
+/// Signs plain data that the message does not hold, and attributes with it.
+pub(crate) fn beside(
+    signer: &dyn Signer,
+    content: &[u8],
+    attributes: Vec<Vec<u8>>,
+    beside: Beside<'_>,
+) -> Result<Vec<u8>, SignError> {
+    let inner = der::sequence(&[&oid(DATA)]);
+    with_attributes(signer, (DATA, 1), (&inner, &Hash::Sha256.digest(content)), attributes, beside)
+}
+
+fn with_attributes(
+    signer: &dyn Signer,
+    (kind, version): (&[u8], u64),
+    (inner, digest): (&[u8], &[u8]),
+    attributes: Vec<Vec<u8>>,
+    beside: Beside<'_>,
+) -> Result<Vec<u8>, SignError> {
+    let hash = sha256();
+    let digest = der::value(der::OCTET_STRING, &[digest]);
     let own = [attribute(CONTENT_TYPE, &oid(kind)), attribute(MESSAGE_DIGEST, &digest)];
     let signed = sorted(own.into_iter().chain(attributes).collect());
     // They are signed as a set, and stored as `[0]` (section 5.4).
     let signature = signer.sign(Hash::Sha256, &der::value(der::SET, &[&signed]))?;
     let beside = beside(&signature)?;
-    let inner = der::sequence(&[&oid(kind), &der::value(0xa0, &[content])]);
-    Ok(message(signer, version, &hash, &inner, &signed, &signature, &beside)?)
+    Ok(message(signer, version, &hash, inner, &signed, &signature, &beside)?)
 }
 
 /// The message of one signer, from its parts.

@@ -21,7 +21,7 @@ use crate::bundle_jar::create;
 use crate::head::{Head, refused};
 use crate::message::{attached, attribute, oid, sha256};
 use crate::stamp::program::Patches;
-use crate::time_stamp::{self, Authority, StampError};
+use crate::time_stamp::{self, Authority};
 
 /// 1.3.6.1.4.1.311.2.1.4, .15, .12, .11 and .21.
 const INDIRECT_DATA: &[u8] = &[0x2b, 6, 1, 4, 1, 0x82, 0x37, 2, 1, 4];
@@ -239,18 +239,7 @@ fn table(digest: &[u8], how: &Signing<'_>) -> Result<Vec<u8>, SignError> {
         &der::sequence(&[&sha256(), &der::value(der::OCTET_STRING, &[digest])]),
     ]);
     let attributes = vec![attribute(PROGRAM_INFORMATION, &program_information(how.about))];
-    let mut stamp = |signature: &[u8]| match how.authority {
-        None => Ok(Vec::new()),
-        Some(authority) => {
-            let mut nonce = [0; 8];
-            getrandom::fill(&mut nonce).map_err(|_| SignError::Key(lantern_keys::KeyError::NoRandom))?;
-            let token = time_stamp::of(signature, authority, nonce).map_err(|error| match error {
-                StampError::Unreachable { why, .. } if why.is_stopped => SignError::Stopped,
-                other => SignError::Stamp(other),
-            })?;
-            Ok(attribute(TIME_STAMP, &token))
-        }
-    };
+    let mut stamp = |signature: &[u8]| time_stamp::beside(signature, how.authority, TIME_STAMP);
     let message = attached(how.signer, (INDIRECT_DATA, 1), &content, attributes, &mut stamp)?;
     let len = (message.len() + 8).next_multiple_of(8);
     let Ok(stated) = u32::try_from(len) else { return Err(refused("its signature is too large")) };

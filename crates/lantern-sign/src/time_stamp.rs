@@ -7,7 +7,8 @@ use lantern_formats::hash::Hash;
 use lantern_formats::message::TimeStamp;
 use lantern_keys::der::{self, Reader};
 
-use crate::message::sha256;
+use crate::SignError;
+use crate::message::{attribute, sha256};
 
 /// Longest answer that is read, in bytes. Ours: real ones have some five kilobytes.
 pub const MAX_REPLY_LEN: u64 = 1024 * 1024;
@@ -95,6 +96,18 @@ pub fn of(signature: &[u8], authority: &dyn Authority, nonce: [u8; 8]) -> Result
         return Err(lying("it answers another request (its nonce differs)".to_owned()));
     }
     Ok(token)
+}
+
+/// The attribute with a time stamp that stands next to a signature, by the name that a format has for it; nothing where no authority is asked.
+pub(crate) fn beside(signature: &[u8], authority: Option<&dyn Authority>, name: &[u8]) -> Result<Vec<u8>, SignError> {
+    let Some(authority) = authority else { return Ok(Vec::new()) };
+    let mut nonce = [0; 8];
+    getrandom::fill(&mut nonce).map_err(|_| SignError::Key(lantern_keys::KeyError::NoRandom))?;
+    let token = of(signature, authority, nonce).map_err(|error| match error {
+        StampError::Unreachable { why, .. } if why.is_stopped => SignError::Stopped,
+        other => SignError::Stamp(other),
+    })?;
+    Ok(attribute(name, &token))
 }
 
 fn request(signature: &[u8], nonce: [u8; 8]) -> Vec<u8> {

@@ -42,6 +42,7 @@ pub fn verify_code(
         wrong = wrong.or(signature.verify(&mut from)?.map(|wrong| match wrong {
             Wrong::Page(at) => format!("the code changed after it was signed, first at byte {at}"),
             Wrong::NotCovered => "it does not cover the whole program".to_owned(),
+            Wrong::NoMessage => "nobody has signed it, and it does not say that it is ad hoc".to_owned(),
             Wrong::Special(Special::Entitlements | Special::EntitlementsDer) => {
                 "its entitlements were changed".to_owned()
             }

@@ -168,8 +168,8 @@ impl Walk<'_> {
         let mut from = files.open_anywhere(&main)?;
         let details = match Details::read(&mut from) {
             Ok(details) => details,
-            // Scripts and data that lie where programs do have their signature elsewhere.
-            Err(FormatError::Not { .. }) => return Ok(None),
+            // Systems keep the signature of scripts and data that lie where programs do in attributes of the file, which archives lose.
+            Err(FormatError::Not { .. }) => return Ok(Some("it carries no signature in itself".to_owned())),
             Err(FormatError::Io(error)) => return Err(error),
             Err(error) => return Ok(Some(error.to_string())),
         };

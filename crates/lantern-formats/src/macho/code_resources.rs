@@ -38,6 +38,11 @@ pub struct FileHash {
 }
 
 impl FileHash {
+    /// Whether a digest that is known is this one.
+    pub fn is(&self, hash: Hash, digest: &[u8]) -> bool {
+        self.hash == hash && self.digest == digest
+    }
+
     /// Whether bytes have this hash.
     ///
     /// # Errors

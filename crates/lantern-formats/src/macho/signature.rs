@@ -27,10 +27,15 @@ use crate::offset_reader::{FormatError, OffsetReader};
 use crate::plist;
 
 const CSMAGIC_EMBEDDED_SIGNATURE: u32 = 0xfade_0cc0;
+const CSMAGIC_BLOBWRAPPER: u32 = 0xfade_0b01;
 const CSMAGIC_CODEDIRECTORY: u32 = 0xfade_0c02;
 const SLOT_CODE_DIRECTORY: u32 = 0;
 const SLOT_ALTERNATES: std::ops::RangeInclusive<u32> = 0x1000..=0x1004;
 const SLOT_CMS: u32 = 0x1_0000;
+/// What else may stand in a signature, covered by nothing: who signed, and a ticket.
+const SLOTS_NOT_COVERED: std::ops::RangeInclusive<u32> = 0x1_0001..=0x1_0002;
+/// Special slots whose content lies within the signature.
+const WITHIN: [std::ops::RangeInclusive<usize>; 3] = [2..=2, 4..=5, 7..=11];
 /// The signed attribute that lists the hashes of all code directories, as a property list.
 const HASHES: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.2.840.113635.100.9.1");
 const FLAG_AD_HOC: u32 = 0x2;
@@ -41,6 +46,8 @@ const SHORT_HASH_LEN: usize = 20;
 const BLOB_HEAD: usize = 8;
 /// Longest signature that is read, in bytes. Ours: 32 bytes for each 4 KiB of a program of 8 GB.
 const MAX_LEN: u64 = 64 * 1024 * 1024;
+/// Bytes of a page whose hash is known from elsewhere.
+const KNOWN_PAGE_LEN: usize = 4096;
 /// Largest page, as a power of two. Ours: real ones have 4 or 16 KiB.
 const MAX_PAGE_SHIFT: u8 = 20;
 
@@ -57,6 +64,8 @@ pub enum Special {
     Entitlements = 5,
     /// Entitlements in DER, within the signature.
     EntitlementsDer = 7,
+    /// Another part of the signature, such as constraints on who starts it.
+    Other = 8,
 }
 
 /// The hash function of a number, and how many bytes of its digest are kept.
@@ -151,7 +160,10 @@ impl Directory {
 
     /// The hash of a special slot; none where there is none or it is all zeros, which stands for none.
     fn special_hash(&self, slot: Special) -> Option<&[u8]> {
-        let number = slot as usize;
+        self.hash_of_slot(slot as usize)
+    }
+
+    fn hash_of_slot(&self, number: usize) -> Option<&[u8]> {
         if number > self.specials {
             return None;
         }
@@ -230,6 +242,8 @@ pub enum Wrong {
     Special(Special),
     /// The hashes do not cover the program up to the signature.
     NotCovered,
+    /// Nobody has signed it, and it does not say that it is ad hoc.
+    NoMessage,
 }
 
 impl CodeSignature {
@@ -271,9 +285,18 @@ impl CodeSignature {
             match slot {
                 SLOT_CODE_DIRECTORY => directories.insert(0, Self::directory(blob)?),
                 slot if SLOT_ALTERNATES.contains(&slot) => directories.push(Self::directory(blob)?),
+                SLOT_CMS if !blob.starts_with(&CSMAGIC_BLOBWRAPPER.to_be_bytes()) => {
+                    return Err(broken("the magic of the signed message", at as u64));
+                }
                 SLOT_CMS => cms = blob.get(BLOB_HEAD..).map(<[u8]>::to_vec).filter(|der| !der.is_empty()),
-                slot => slots.push((slot, blob)),
+                slot if WITHIN.iter().any(|within| within.contains(&(slot as usize))) => slots.push((slot, blob)),
+                slot if SLOTS_NOT_COVERED.contains(&slot) => {}
+                slot => return Err(broken("the kind of a blob in the code signature", slot)),
             }
+        }
+        // What no blob holds within its stated length nobody would have looked at.
+        if left != 12 + count * 8 {
+            return Err(broken("the length of the code signature", whole));
         }
         if directories.is_empty() {
             return Err(broken("the number of code directories", 0_u32));
@@ -315,6 +338,11 @@ impl CodeSignature {
     pub fn entitlements(&self) -> Entitlements {
         let blob = self.blob(Special::Entitlements).and_then(|blob| blob.get(BLOB_HEAD..));
         Entitlements(blob.and_then(|bytes| plist::read(bytes.trim_ascii_start()).ok()).unwrap_or_default())
+    }
+
+    /// The entitlements as the property list that they are; none where there are none.
+    pub fn entitlements_as_they_are(&self) -> Option<&[u8]> {
+        self.blob(Special::Entitlements)?.get(BLOB_HEAD..)
     }
 
     /// Whether the entitlements in DER say what the property list says; none where there is only one of the two.
@@ -376,14 +404,8 @@ impl CodeSignature {
     /// [`FormatError`].
     pub fn verify(&self, from: &mut (impl Read + Seek)) -> Result<Option<Wrong>, FormatError> {
         for directory in &self.directories {
-            if directory.code_limit != self.signature_offset {
-                return Ok(Some(Wrong::NotCovered));
-            }
-            for slot in [Special::Requirements, Special::Entitlements, Special::EntitlementsDer] {
-                let found = self.blob(slot).map(|blob| directory.digest(blob));
-                if found.as_deref() != directory.special_hash(slot) {
-                    return Ok(Some(Wrong::Special(slot)));
-                }
+            if let Some(wrong) = self.wrong_beside_pages(directory) {
+                return Ok(Some(wrong));
             }
             let mut fields = OffsetReader { from: &mut *from, little: false };
             for page in 0..directory.pages {
@@ -398,6 +420,45 @@ impl CodeSignature {
             }
         }
         Ok(None)
+    }
+
+    /// As [`Self::verify`], where the SHA-256 of each page of 4 KiB is known, one after the other.
+    pub fn verify_known(&self, pages: &[u8]) -> Option<Wrong> {
+        let wrong = |directory: &Directory| {
+            let is_like_known = directory.page_len == KNOWN_PAGE_LEN && directory.hash_len == Hash::Sha256.len();
+            if !is_like_known || directory.hash != Hash::Sha256 {
+                return Some(Wrong::Page(0));
+            }
+            let listed = directory.blob.get(directory.hashes_at..).unwrap_or_default();
+            let hashes = listed.chunks(directory.hash_len).take(directory.pages).zip(pages.chunks(directory.hash_len));
+            let differs = hashes.enumerate().find(|(_, (one, other))| one != other);
+            let is_short = directory.pages * directory.hash_len != pages.len();
+            let first = differs.map(|(page, _)| page).or(is_short.then_some(directory.pages));
+            first.map(|page| Wrong::Page(page as u64 * directory.page_len as u64))
+        };
+        self.directories.iter().find_map(|directory| self.wrong_beside_pages(directory).or_else(|| wrong(directory)))
+    }
+
+    /// What is wrong with what a list of hashes covers, or with a blob of the signature.
+    fn wrong_beside_pages(&self, directory: &Directory) -> Option<Wrong> {
+        if directory.code_limit != self.signature_offset {
+            return Some(Wrong::NotCovered);
+        }
+        if self.cms.is_none() && directory.flags & FLAG_AD_HOC == 0 {
+            return Some(Wrong::NoMessage);
+        }
+        let differs = |number: &usize| {
+            let blob = self.slots.iter().find(|(slot, _)| *slot as usize == *number);
+            let found = blob.map(|(_, blob)| directory.digest(blob));
+            found.as_deref() != directory.hash_of_slot(*number)
+        };
+        let wrong = WITHIN.into_iter().flatten().find(differs)?;
+        Some(Wrong::Special(match wrong {
+            5 => Special::Entitlements,
+            7 => Special::EntitlementsDer,
+            2 => Special::Requirements,
+            _ => Special::Other,
+        }))
     }
 
     /// Whether the signature says anything of something next to the code. Linkers sign the code alone.

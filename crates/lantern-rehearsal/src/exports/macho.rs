@@ -58,10 +58,10 @@ fn slice(processor: &Processor, platform: Platform, mark: &str) -> Vec<u8> {
         name[..text.len()].copy_from_slice(text.as_bytes());
         name
     };
-    let segment = |segname: &str, vmaddr: u64, vmsize: u64, filesize: u64, prot: u32, sections: &[Vec<u8>]| {
+    let segment = |segname: &str, memory: (u64, u64), file: (u64, u64), prot: u32, sections: &[Vec<u8>]| {
         let mut out = words(&[0x19, 72 + u32::try_from(sections.concat().len()).unwrap_or(0)]); // LC_SEGMENT_64
         out.extend(name(segname));
-        for word in [vmaddr, vmsize, 0, filesize] {
+        for word in [memory.0, memory.1, file.0, file.1] {
             out.extend(word.to_le_bytes()); // vmaddr, vmsize, fileoff, filesize
         }
         out.extend(words(&[prot, prot, u32::try_from(sections.len()).unwrap_or(0), 0])); // maxprot, initprot, nsects, flags
@@ -84,8 +84,10 @@ fn slice(processor: &Processor, platform: Platform, mark: &str) -> Vec<u8> {
     section.extend((processor.code.len() as u64).to_le_bytes());
     let offset = u32::try_from(code_at).unwrap_or(0);
     section.extend(words(&[offset, 2, 0, 0, 0x8000_0400, 0, 0, 0])); // offset, align, relocations, flags: only instructions
-    commands.push(segment("__PAGEZERO", 0, BASE, 0, 0, &[]));
-    commands.push(segment("__TEXT", BASE, PAGE, PAGE, 5, &[section]));
+    commands.push(segment("__PAGEZERO", (0, BASE), (0, 0), 0, &[]));
+    commands.push(segment("__TEXT", (BASE, PAGE), (0, PAGE), 5, &[section]));
+    // Where a signature goes.
+    commands.push(segment("__LINKEDIT", (BASE + PAGE, PAGE), (PAGE, 0), 1, &[]));
     commands.push(text(0xe, "/usr/lib/dyld", &[])); // LC_LOAD_DYLINKER
     let mut main = words(&[0x8000_0028, 24]); // LC_MAIN
     main.extend(code_at.to_le_bytes());

@@ -1,6 +1,8 @@
 //! Signing packages, bundles and programs, verified by our own reader, by general tools, and against damage at any byte.
 
 #[cfg(test)]
+mod code;
+#[cfg(test)]
 mod packages;
 #[cfg(test)]
 mod programs;

@@ -1,13 +1,19 @@
 //! A key, and packages of the example game.
 
-use std::fs::File;
-use std::io;
+use std::collections::BTreeMap;
+use std::fs::{self, File};
+use std::io::{self, Read};
 use std::path::{Path, PathBuf};
 
 use lantern_core::progress::Silent;
+use lantern_formats::bundle::{FileKind, Files, ReadSeek};
+use lantern_formats::hash::Hash;
 use lantern_formats::zip::Method;
 use lantern_formats::zip::write::ZipWriter;
-use lantern_keys::key::Signer;
+use lantern_keys::certificate::{self, Purpose};
+use lantern_keys::der::{self, Reader};
+use lantern_keys::key::{Algorithm, PrivateKey, Signer};
+use lantern_keys::keyring;
 use lantern_keys::pkcs12::Entry;
 use lantern_keys::{Passphrase, pkcs12};
 use lantern_rehearsal::exports::{GameVersion, write_android};
@@ -18,7 +24,7 @@ use lantern_sign::{SignError, apk, bundle_jar};
 pub fn key(file: &str) -> Entry {
     let path = Path::new(env!("CARGO_MANIFEST_DIR")).join("../lantern-keys/tests/samples").join(file);
     let passphrase = Passphrase::new("punt and oar".to_owned());
-    pkcs12::read(&std::fs::read(path).unwrap(), &passphrase).unwrap().remove(0)
+    pkcs12::read(&fs::read(path).unwrap(), &passphrase).unwrap().remove(0)
 }
 
 pub fn rsa() -> Entry {
@@ -27,6 +33,80 @@ pub fn rsa() -> Entry {
 
 pub fn p256() -> Entry {
     key("java-legacy.p12")
+}
+
+/// A key with a certificate as the maker of Apple's systems gives them to a team, by the marks in it: nobody has issued this one.
+pub fn of_team(team: &str) -> Entry {
+    let key = PrivateKey::generate(Algorithm::P256).unwrap();
+    let name = certificate::name_of_text(&format!("CN=Heron for everyone,OU={team},O=Paper Heron")).unwrap();
+    let now = "2026-01-01T00:00:00Z".parse().unwrap();
+    let made = keyring::with_certificate(key, &name, Purpose::Code, 10, now, [9; 16]).unwrap();
+    let mut body = Reader::new(&made.chain[0]).inside(der::SEQUENCE, "").unwrap().inside(der::SEQUENCE, "").unwrap();
+    let mut parts: Vec<Vec<u8>> = (0..7).map(|_| body.whole("").unwrap().to_vec()).collect();
+    let extensions = body.inside(0xa3, "").unwrap().bytes(der::SEQUENCE, "").unwrap();
+    // 1.2.840.113635.100.6.1.13
+    let mark = [0x2a, 0x86, 0x48, 0x86, 0xf7, 0x63, 0x64, 6, 1, 13];
+    let mark = der::sequence(&[&der::value(der::OID, &[&mark]), &der::value(der::OCTET_STRING, &[&[5, 0]])]);
+    parts.push(der::value(0xa3, &[&der::sequence(&[extensions, &mark])]).to_vec());
+    let parts: Vec<&[u8]> = parts.iter().map(Vec::as_slice).collect();
+    let body = der::sequence(&parts);
+    let signature = made.key.sign(Hash::Sha256, &body).unwrap();
+    let own = der::sequence(&[&body, parts[2], &der::value(der::BIT_STRING, &[&[0], &signature])]);
+    Entry { chain: vec![own.to_vec()], ..made }
+}
+
+/// The files of a folder, with those over them that were changed.
+pub struct Disk {
+    root: PathBuf,
+    nodes: BTreeMap<String, Option<String>>,
+    lens: BTreeMap<String, u64>,
+}
+
+impl Disk {
+    pub fn of(root: &Path) -> Self {
+        let mut out = Self { root: root.to_owned(), nodes: BTreeMap::new(), lens: BTreeMap::new() };
+        out.list(root);
+        out
+    }
+
+    fn list(&mut self, folder: &Path) {
+        for entry in fs::read_dir(folder).unwrap().map(Result::unwrap) {
+            let (path, kind) = (entry.path(), entry.file_type().unwrap());
+            if kind.is_dir() {
+                self.list(&path);
+                continue;
+            }
+            let name = path.strip_prefix(&self.root).unwrap().to_str().unwrap().replace('\\', "/");
+            let link = kind.is_symlink().then(|| fs::read_link(&path).unwrap().to_str().unwrap().to_owned());
+            self.lens.insert(name.clone(), entry.metadata().unwrap().len());
+            self.nodes.insert(name, link);
+        }
+    }
+
+    fn kind_of<'a>(&self, path: &str, link: Option<&'a String>) -> FileKind<'a> {
+        link.map_or(FileKind::File { len: self.lens[path] }, |target| FileKind::Link { target })
+    }
+}
+
+impl Files for Disk {
+    fn below<'a>(&'a self, folder: &'a str) -> Box<dyn Iterator<Item = (&'a str, FileKind<'a>)> + 'a> {
+        let all = self.nodes.iter();
+        Box::new(
+            all.filter_map(move |(path, link)| Some((path.strip_prefix(folder)?, self.kind_of(path, link.as_ref())))),
+        )
+    }
+
+    fn kind(&self, path: &str) -> Option<FileKind<'_>> {
+        self.nodes.get(path).map(|link| self.kind_of(path, link.as_ref()))
+    }
+
+    fn open(&self, path: &str) -> io::Result<Box<dyn Read + Send + '_>> {
+        Ok(Box::new(File::open(self.root.join(path))?))
+    }
+
+    fn open_anywhere(&self, path: &str) -> io::Result<Box<dyn ReadSeek + '_>> {
+        Ok(Box::new(File::open(self.root.join(path))?))
+    }
 }
 
 pub struct Folder(tempfile::TempDir);

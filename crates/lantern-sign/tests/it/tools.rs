@@ -9,14 +9,17 @@ use lantern_formats::hash::Hash;
 use lantern_formats::ssh::SshSignature;
 use lantern_formats::zip::Method;
 use lantern_keys::key::Signer;
+use lantern_sign::apple_bundle::Wanted;
+use lantern_sign::macho::{Code, Entitlements};
 use lantern_sign::rotation::{Lineage, Rotation};
 use lantern_sign::stamp::Edits;
 use lantern_sign::stamp::program::Patches;
 use lantern_sign::time_stamp::{Authority, Unreachable};
 use lantern_sign::{SignError, apk, ssh, statement};
 
+use crate::code;
 use crate::programs::{Clock, example, sign_with, verified};
-use crate::scene::{Folder, p256, rsa, sign, sign_bundle, unpacked, write};
+use crate::scene::{Folder, of_team, p256, rsa, sign, sign_bundle, unpacked, write};
 
 fn run(program: &str, arguments: &[&str]) -> bool {
     let output = Command::new(program).args(arguments).output().unwrap_or_else(|error| panic!("{program}: {error}"));
@@ -66,6 +69,39 @@ fn a_program_is_verified_by_others() {
             fs::write(&to, changed).unwrap();
             assert!(!verify(), "byte {at}");
         }
+    }
+}
+
+/// `scripts/code_signatures.py` makes every hash of a program and of a bundle again; `openssl cms` verifies their messages.
+#[test]
+fn a_bundle_is_verified_by_others() {
+    let script = concat!(env!("CARGO_MANIFEST_DIR"), "/../../scripts/code_signatures.py");
+    let verify = |path: &Path| run("python3", &[script, "--quiet", path.to_str().unwrap()]);
+    let folder = Folder::new();
+    let (from, to) = (code::example(&folder), folder.path("signed"));
+    let entitlements = Entitlements::read(code::ENTITLEMENTS.as_bytes()).unwrap();
+    let about = Code { is_hardened: true, entitlements: Some(&entitlements), ..code::plain() };
+    let (team, own) = (of_team("HERON12345"), rsa());
+    let signers: [Option<&dyn Signer>; 3] = [Some(&team), Some(&own), None];
+    for (number, signer) in signers.into_iter().enumerate() {
+        code::sign_with(&from, &to, &about, signer).unwrap();
+        assert!(verify(&to));
+        let signed = fs::read(&to).unwrap();
+        for at in [0x4000 + 16, 0x4000 + 0x3000, 0x8000 + 100] {
+            let mut changed = signed.clone();
+            changed[at] ^= 1;
+            fs::write(&to, changed).unwrap();
+            assert!(!verify(&to), "byte {at}");
+        }
+        let root = folder.path(&format!("export-{number}"));
+        code::bundle_for_macos(&root);
+        code::bundle_for_phones(&root);
+        for name in ["Saltmarsh Post.app", "Payload/Post.app"] {
+            code::sign_folder(&root, name, signer, &|_| Wanted::default()).unwrap();
+            assert!(verify(&root.join(name)), "{name}");
+        }
+        fs::write(root.join("Payload/Post.app/reeds.tex"), b"other").unwrap();
+        assert!(!verify(&root.join("Payload/Post.app")));
     }
 }
 

@@ -84,7 +84,7 @@ fn blobs_over_one_another_are_refused() {
     let mut index = Vec::new();
     let count = 50_u32;
     for slot in 0..count {
-        index.extend([(slot + 100).to_be_bytes(), (12 + count * 8).to_be_bytes()].concat());
+        index.extend([(0x1_0001 + slot % 2).to_be_bytes(), (12 + count * 8).to_be_bytes()].concat());
     }
     let len = 12 + index.len() as u32 + parts.len() as u32;
     let mut signature = [CSMAGIC_EMBEDDED_SIGNATURE.to_be_bytes(), len.to_be_bytes(), count.to_be_bytes()].concat();
