@@ -160,6 +160,9 @@ pub struct Edition {
     pub version: VersionSource,
 }
 
+/// What `sign` says where nobody signs, but the system wants a signature.
+pub const AD_HOC: &str = "ad-hoc";
+
 /// `[targets.NAME]`.
 #[derive(Debug, Clone)]
 pub struct Target {
@@ -189,7 +192,7 @@ pub struct Target {
     pub must_not_mention: Vec<String>,
     /// What is executable although its content does not show it.
     pub executable: Patterns,
-    /// The key of the keyring that signs it.
+    /// The key of the keyring that signs it, or [`AD_HOC`].
     pub sign: Option<Name>,
     /// Which programs and libraries for Windows are signed; nothing: all that nobody else has signed.
     pub sign_files: Patterns,
@@ -203,6 +206,28 @@ pub struct Target {
     pub stamp: bool,
     /// The file that version and number are written to, in a build that is no package.
     pub version_file: Option<TreePath>,
+    /// What signatures for macOS and iOS say.
+    pub code: CodeSigning,
+}
+
+/// What signatures for macOS and iOS say.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct CodeSigning {
+    /// Of what starts.
+    pub main: Inside,
+    /// Of what lies inside of it, by its path in the build.
+    pub inside: BTreeMap<TreePath, Inside>,
+    /// Whether programs for macOS are signed for the hardened runtime.
+    pub is_hardened: bool,
+}
+
+/// What the signature of one program says, as paths from the configuration.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Inside {
+    /// The property list with what it may do.
+    pub entitlements: Option<String>,
+    /// The profile that is laid into its bundle.
+    pub profile: Option<String>,
 }
 
 /// A finding that is meant to be so.

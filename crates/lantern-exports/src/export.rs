@@ -208,6 +208,31 @@ impl Export {
         Self::find_in(reading, None)
     }
 
+    /// Lists what lies at a path, whatever it is called.
+    ///
+    /// # Errors
+    /// The one finding that keeps it from being listed at all.
+    pub fn of_path(path: &Path, form: Option<Form>) -> Result<Found, Box<Finding>> {
+        let no = |error: io::Error| Box::new(unreadable(&shown(&path.to_string_lossy()), &error));
+        let mut full = std::path::absolute(path).map_err(no)?;
+        if full.file_name().is_none() {
+            // It ends with `..`, which says nothing about what it is called.
+            full = full.canonicalize().map_err(no)?;
+        }
+        let name = full.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
+        // Brackets in a name are no pattern here.
+        let pattern: String = name.chars().map(|c| if "[]*?{}\\".contains(c) { '?' } else { c }).collect();
+        let reading = Reading {
+            root: full.parent().unwrap_or(&full),
+            spare: std::env::temp_dir(),
+            export: &pattern,
+            export_root: None,
+            form,
+            leave_out: &Patterns::default(),
+        };
+        Self::find(&reading)
+    }
+
     /// As [`Self::find`]; of an archive that is open already, it.
     fn find_in(reading: &Reading<'_>, itself: Option<Shared>) -> Result<Found, Box<Finding>> {
         let mut findings = Vec::new();
@@ -335,7 +360,7 @@ impl Export {
     ///
     /// # Errors
     /// The one finding that keeps it from being listed.
-    pub(crate) fn inside_of_package(&self) -> Result<Found, Box<Finding>> {
+    pub fn inside_of_package(&self) -> Result<Found, Box<Finding>> {
         let everything = Patterns::default();
         let name = self.path.file_name().and_then(|name| name.to_str()).unwrap_or(&self.shown);
         let reading = Reading {

@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
 
 use jiff::ToSpan;
-use lantern_core::config::{self, SignerKind, Target};
+use lantern_core::config::{self, AD_HOC, SignerKind, Target};
 use lantern_core::digest::Digest;
 use lantern_core::finding::{Code, Finding, Severity, join_some};
 use lantern_core::names::{Identity, Name, nearest};
@@ -152,10 +152,15 @@ impl Known {
 
     /// The certificate, as DER.
     pub(crate) fn own(&self) -> Option<&Vec<u8>> {
+        self.chain().first()
+    }
+
+    /// The certificate and those above it.
+    pub(crate) fn chain(&self) -> &[Vec<u8>] {
         match self {
-            Self::Key(facts) => facts.chain.first(),
-            Self::Program(program, _) => program.chain.first(),
-            Self::Token(token, _) => token.chain.first(),
+            Self::Key(facts) => &facts.chain,
+            Self::Program(program, _) => &program.chain,
+            Self::Token(token, _) => &token.chain,
         }
     }
 
@@ -198,6 +203,19 @@ impl Project {
         let at = |finding: Finding| finding.at(self.place_of(&["targets", intake.name.as_str(), "sign"]));
         let form = intake.export().form;
         let signs = Signs::of(intake);
+        if key.as_str() == AD_HOC {
+            return match signs {
+                Some(Signs::Code) => self.code_findings(intake, None, environment::now()),
+                _ => {
+                    let what = format!("{} cannot be signed ad hoc: that is for macOS", intake.name);
+                    vec![at(Finding::of(
+                        Code::CannotSign,
+                        what,
+                        "sign = \"KEY\": lantern key list shows those that there are",
+                    ))]
+                }
+            };
+        }
         let Some(role) = role_of(form) else {
             return match signs {
                 Some(signs) => {
@@ -205,7 +223,7 @@ impl Project {
                 }
                 None => {
                     let what = format!(
-                        "{} is {} for {}, and sign is for Android, Windows, Linux and browsers",
+                        "{} is {} for {}: sign is for packages, and for builds of one kind of system",
                         intake.name,
                         form.name(),
                         join_some(&intake.systems.iter().map(ToString::to_string).collect::<Vec<_>>(), 3)
@@ -277,11 +295,14 @@ impl Project {
                 let plan = Plan::of(intake.target, windows, known.fingerprint(), stamped, stamps.is_some());
                 findings.push(plan.finding(key, has_earlier));
                 if stamps.is_none() && !plan.to_sign.is_empty() {
-                    let until = known.certificate().valid.1.strftime("%Y-%m-%d");
-                    let what =
-                        format!("no authority states when {} is signed: its signatures end on {until}", intake.name);
-                    let fix = "[time-stamps] authority = \"ADDRESS\": who issues certificates has one";
-                    findings.push(Finding::of(Code::NoTimeStamp, what, fix));
+                    findings.push(no_time_stamps(intake.name, &known));
+                }
+            }
+            Signs::Code => {
+                let chain = known.chain();
+                findings.extend(self.code_findings(intake, Some((key, chain)), environment::now()));
+                if self.config().time_stamps.is_none() && intake.export().form != Form::Package("ipa") {
+                    findings.push(no_time_stamps(intake.name, &known));
                 }
             }
             Signs::List => {
@@ -548,6 +569,13 @@ pub(crate) fn keys_that(keyring: &Keyring, is_so: impl Fn(&Facts) -> bool) -> Ve
 /// Until when a certificate has to be valid for some storefronts: beyond 22 October 2033. Source: "Sign your app", "Considerations for app
 /// signing", Android developers' documentation (<https://developer.android.com/studio/publish/app-signing>).
 const DEMANDED_UNTIL: jiff::Timestamp = jiff::Timestamp::constant(2_013_638_400, 0);
+
+/// That nobody states when something is signed.
+fn no_time_stamps(target: &Name, known: &Known) -> Finding {
+    let until = known.certificate().valid.1.strftime("%Y-%m-%d");
+    let what = format!("no authority states when {target} is signed: its signatures end on {until}");
+    Finding::of(Code::NoTimeStamp, what, "[time-stamps] authority = \"ADDRESS\": who issues certificates has one")
+}
 
 /// What is wrong with the dates of a key's certificate.
 fn validity(known: &Known) -> Option<Finding> {

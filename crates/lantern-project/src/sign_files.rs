@@ -18,6 +18,7 @@ use lantern_core::pins::Fingerprint;
 use lantern_core::progress::{Progress, Task};
 use lantern_core::system::{Family, System};
 use lantern_exports::changing::{ChangingError, KnownFiles, Replacement};
+use lantern_exports::export::Form;
 use lantern_exports::intake::Intake;
 use lantern_exports::{SignedBy, WindowsProgram};
 use lantern_formats::bundle::Files;
@@ -46,12 +47,18 @@ pub(crate) enum Signs {
     Programs,
     /// A list of all files gets one.
     List,
+    /// Everything that runs on macOS or iOS gets one, and bundles a seal.
+    Code,
 }
 
 impl Signs {
     /// None where nothing in it can be signed yet.
     pub(crate) fn of(intake: &Intake<'_>) -> Option<Self> {
-        if intake.is_package() { None } else { Self::of_systems(&intake.systems) }
+        match intake.export().form {
+            Form::Package("ipa") => Some(Self::Code),
+            Form::Package(_) => None,
+            _ => Self::of_systems(&intake.systems),
+        }
     }
 
     /// As [`Self::of`], for builds that are no packages.
@@ -60,6 +67,7 @@ impl Signs {
         match () {
             () if all(&|family| family == Family::Windows) => Some(Self::Programs),
             () if all(&|family| matches!(family, Family::Linux | Family::Web)) => Some(Self::List),
+            () if all(&|family| matches!(family, Family::Macos | Family::Ios)) => Some(Self::Code),
             () => None,
         }
     }
@@ -172,6 +180,29 @@ impl Clock {
         })
     }
 
+    /// Signs with time stamps, and where the authority does not answer and that is allowed, without.
+    pub(crate) fn or_without<T>(
+        &self,
+        name: &Name,
+        progress: &dyn Progress,
+        sign: impl Fn(Option<&dyn Authority>) -> Result<T, SignError>,
+    ) -> Result<T, SignError> {
+        let why = if self.is_away.load(Ordering::Relaxed) {
+            "the time-stamp authority did not answer before".to_owned()
+        } else {
+            match sign(Some(self)) {
+                Err(SignError::Stamp(error)) if self.may_be_missing && error.is_unreachable() => error.to_string(),
+                other => return other,
+            }
+        };
+        if !self.is_away.swap(true, Ordering::Relaxed) {
+            progress.careful(&format!("{why}; what is signed now has no time stamp"));
+        }
+        let signed = sign(None)?;
+        self.missing.lock().expect("nothing panics with the lock").push((name.clone(), why));
+        Ok(signed)
+    }
+
     /// What was signed without a time stamp, and why.
     pub(crate) fn findings(&self) -> Vec<(Name, Finding)> {
         let missing = self.missing.lock().expect("nothing panics with the lock");
@@ -230,25 +261,14 @@ impl Seal<'_> {
         to: &Path,
         progress: &dyn Progress,
     ) -> Result<(), SignError> {
-        let sign = |authority| {
+        let sign = |authority: Option<&dyn Authority>| {
             let how = Signing { signer: self.signer, about: self.about, authority };
             pe::sign(open, patches, to, &how, progress)
         };
-        let Some(clock) = self.clock else { return sign(None) };
-        let why = if clock.is_away.load(Ordering::Relaxed) {
-            "the time-stamp authority did not answer before".to_owned()
-        } else {
-            match sign(Some(clock)) {
-                Err(SignError::Stamp(error)) if clock.may_be_missing && error.is_unreachable() => error.to_string(),
-                other => return other,
-            }
-        };
-        if !clock.is_away.swap(true, Ordering::Relaxed) {
-            progress.careful(&format!("{why}; what is signed now has no time stamp"));
+        match self.clock {
+            Some(clock) => clock.or_without(self.name, progress, sign),
+            None => sign(None),
         }
-        sign(None)?;
-        clock.missing.lock().expect("nothing panics with the lock").push((self.name.clone(), why));
-        Ok(())
     }
 }
 

@@ -5,7 +5,8 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
 
-use lantern_core::config::TimeStamps;
+use lantern_core::config::{AD_HOC, TimeStamps};
+use lantern_core::finding::{Code, Finding};
 use lantern_core::names::Name;
 use lantern_core::parallel::{map, map_by, processors};
 use lantern_core::progress::{Progress, Silent, Task, Watched};
@@ -16,12 +17,15 @@ use lantern_sign::pe::Description;
 use lantern_sign::stamp::Edits;
 use lantern_sign::stamp::program::Patches;
 use lantern_sign::{SignError, apk, bundle_jar, ssh};
-use lantern_store::durable::{self, DurableError};
+use lantern_store::durable;
 
+use crate::in_place::{Did, PART, reading, replace};
 use crate::keys::{Known, note_used};
 use crate::listed::{self, LIST, LIST_SIGNATURE, is_own};
 use crate::not_changed::of_file;
-use crate::sign_files::{Clock, Seal, Standing, keep, signed_by, signed_list};
+use crate::sign_code::{CodeSeal, Words};
+use crate::sign_code_path::{self, CodeAt};
+use crate::sign_files::{Clock, Seal, Standing, signed_by, signed_list};
 use crate::stamp_and_sign::AsConfigured;
 use crate::{Passphrases, Project, ProjectError, keyring};
 
@@ -43,20 +47,10 @@ pub struct SignRequest<'a> {
     pub again: bool,
     /// Of a folder, sign a list of all files instead of its programs.
     pub list: bool,
-}
-
-/// What was done to a file.
-#[derive(Debug, Clone, PartialEq, Eq)]
-#[non_exhaustive]
-pub enum Did {
-    /// It is signed now.
-    Signed,
-    /// It was signed with this key already.
-    HadIt,
-    /// Someone else has signed it: who.
-    OfOthers(String),
-    /// A signature was written beside it: the file.
-    Beside(PathBuf),
+    /// What a program for macOS or iOS may do: a property list.
+    pub entitlements: Option<&'a Path>,
+    /// The profile that is laid into a bundle.
+    pub profile: Option<&'a Path>,
 }
 
 /// What was signed.
@@ -88,6 +82,27 @@ pub fn sign_path(
     stop: Arc<AtomicBool>,
     progress: &dyn Progress,
 ) -> Result<SignedPath, ProjectError> {
+    let code = CodeAt::of(request.path).map_err(reading(request.path))?.filter(|_| !request.list);
+    let is_ad_hoc = request.key.as_str() == AD_HOC;
+    if code.is_none() && (is_ad_hoc || request.entitlements.is_some() || request.profile.is_some()) {
+        let what = format!("{} is neither a program nor a bundle for macOS or iOS", request.path.display());
+        let fix = "ad-hoc, --entitlements and --profile are for those";
+        return Err(ProjectError::Findings(vec![Finding::of(Code::CannotSign, what, fix)]));
+    }
+    let words = Words::of_files(request.entitlements, request.profile)?;
+    if let Some(code) = code.as_ref().filter(|_| is_ad_hoc) {
+        let seal = CodeSeal {
+            name: request.key,
+            signer: None,
+            is_unsigned: false,
+            in_parallel: true,
+            clock: None,
+            words: &words,
+            stamp: None,
+        };
+        let files = sign_code_path::sign((request.path, code), request.to, &seal, progress)?;
+        return Ok(SignedPath { key: request.key.clone(), files });
+    }
     let known = match project {
         Some(project) => project.known_key(request.key).map_err(|finding| ProjectError::Findings(vec![*finding]))?,
         None => Known::Key(keyring()?.facts(request.key)?),
@@ -107,7 +122,17 @@ pub fn sign_path(
         in_parallel: !matches!(known, Known::Program(..)),
         progress,
     };
+    let seal = CodeSeal {
+        name: request.key,
+        signer: Some(&*signer),
+        is_unsigned: false,
+        in_parallel: signs.in_parallel,
+        clock: clock.as_ref(),
+        words: &words,
+        stamp: None,
+    };
     let files = match fs::metadata(request.path).map_err(reading(request.path))?.is_dir() {
+        _ if let Some(code) = &code => sign_code_path::sign((request.path, code), request.to, &seal, progress)?,
         true => signs.folder()?,
         false => vec![(request.path.to_owned(), signs.file(request.path)?)],
     };
@@ -121,14 +146,6 @@ pub fn sign_path(
 fn is_program(path: &Path) -> bool {
     File::open(path).is_ok_and(|mut file| Pe::read(&mut file).is_ok())
 }
-
-fn reading(path: &Path) -> impl FnOnce(std::io::Error) -> DurableError {
-    let path = path.to_owned();
-    move |source| DurableError { what: "read", path, source }
-}
-
-/// What a run that was cut short leaves beside a file; the next one writes over it.
-const PART: &str = ".lantern-part";
 
 impl Signs<'_> {
     fn error(&self, path: &Path, error: SignError) -> ProjectError {
@@ -175,22 +192,10 @@ impl Signs<'_> {
         }
     }
 
-    /// Writes a signed file beside its place, and puts it there once it is whole and on the disk.
+    /// Puts a signed file in the place of another.
     fn replace(&self, path: &Path, sign: impl FnOnce(&Path) -> Result<(), SignError>) -> Result<Did, ProjectError> {
-        let to = self.request.to.unwrap_or(path);
-        let name = to.file_name().unwrap_or_default().to_string_lossy();
-        let part = to.with_file_name(format!(".{name}{PART}"));
-        let done = sign(&part).map_err(|error| self.error(path, error)).and_then(|()| {
-            let permissions = fs::metadata(path).map_err(reading(path))?.permissions();
-            let set = fs::set_permissions(&part, permissions);
-            set.map_err(|source| DurableError { what: "write", path: part.clone(), source })?;
-            Ok(keep(&part, to)?)
-        });
-        if done.is_err() {
-            // Of no use to anyone; that it is there says nothing.
-            let _ = fs::remove_file(&part);
-        }
-        done.map(|()| Did::Signed)
+        let sign = |part: &Path| sign(part).map_err(|error| self.error(path, error));
+        replace(path, self.request.to.unwrap_or(path), sign).map(|()| Did::Signed)
     }
 
     /// Writes a signature beside a file.

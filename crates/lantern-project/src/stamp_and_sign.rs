@@ -5,7 +5,7 @@ use std::fmt;
 use std::path::Path;
 use std::sync::{Arc, Mutex};
 
-use lantern_core::config::Target;
+use lantern_core::config::{AD_HOC, Target};
 use lantern_core::digest::Digest;
 use lantern_core::finding::Finding;
 use lantern_core::names::Name;
@@ -27,6 +27,7 @@ use lantern_sign::{apk, bundle_jar};
 
 use crate::keys::Known;
 use crate::not_changed::{changing_error, fix_of, refused};
+use crate::sign_code::{self, CodeSeal, Words};
 use crate::sign_files::{self, Clock, Signs};
 use crate::{Project, ProjectError};
 
@@ -34,6 +35,7 @@ use crate::{Project, ProjectError};
 /// key, version and number.
 const SIGNING: &str = "android packages and bundles, 1";
 const PROGRAMS: &str = "windows programs, 1";
+const CODE: &str = "programs and bundles for macos and ios, 1";
 const LISTS: &str = "a list of files, 1";
 const STAMPED_PROGRAMS: &str = "stamped version resources, 1";
 const STAMPING: &str = "stamped android manifests, 1";
@@ -87,8 +89,12 @@ impl Project {
                 first,
                 since: target.lineage_from.unwrap_or(rotation::SINCE),
             });
+            let is_ad_hoc = target.sign.as_ref().is_some_and(|key| !unsigned && key.as_str() == AD_HOC);
+            // What is wrong with them is a finding, too.
+            let words = Words::read(self.root(), target).unwrap_or_default();
             let (is_stamped, version_file) = (target.stamp, target.version_file.clone());
-            let wanted = Wanted { signer, rotation, is_stamped, version_file, config: target.clone() };
+            let wanted =
+                Wanted { signer, is_ad_hoc, words, rotation, is_stamped, version_file, config: target.clone() };
             if !wanted.is_nothing() {
                 by_target.insert(name.clone(), wanted);
             }
@@ -105,11 +111,11 @@ impl Project {
         Ok(Some(Arc::new(AsConfigured { keyring: self.keyring()?, by_target, passphrases, opened, clock, about })))
     }
 
-    /// Whether a target has something that version and number can be written into: a manifest, or a version resource.
+    /// Whether a target has something that version and number can be written into: a manifest, a version resource, or an `Info.plist`.
     pub(crate) fn can_be_stamped(&self, target: &Name) -> bool {
         let Some(target) = self.config().targets.get(target) else { return false };
-        let is_package = matches!(Form::of_name(&target.export), Some(Form::Package("apk" | "aab")));
-        is_package || signs_of(target) == Some(Signs::Programs)
+        let is_package = matches!(Form::of_name(&target.export), Some(Form::Package(_)));
+        is_package || matches!(signs_of(target), Some(Signs::Programs | Signs::Code))
     }
 
     /// Whether a target's own manifest gets the version and the number.
@@ -124,6 +130,7 @@ impl Project {
             let file = target.version_file.as_ref().map(TreePath::shown);
             let inside = match Signs::of_systems(&of.systems) {
                 Some(Signs::Programs) => "the version resource",
+                Some(Signs::Code) => "Info.plist",
                 _ => "the manifest",
             };
             let places: Vec<String> = file.into_iter().chain(target.stamp.then(|| inside.to_owned())).collect();
@@ -136,6 +143,9 @@ impl Project {
 /// What is done to a target before it is sealed.
 struct Wanted {
     signer: Option<Known>,
+    is_ad_hoc: bool,
+    /// What signatures for macOS and iOS say.
+    words: Words,
     rotation: Option<Rotated>,
     is_stamped: bool,
     version_file: Option<TreePath>,
@@ -152,19 +162,26 @@ struct Rotated {
 
 impl Wanted {
     fn is_nothing(&self) -> bool {
-        self.signer.is_none() && !self.is_stamped && self.version_file.is_none()
+        self.signer.is_none() && !self.is_ad_hoc && !self.is_stamped && self.version_file.is_none()
     }
 
     /// What is done, as part of what decides whether something changed.
     fn settings(&self, about: &Description, has_clock: bool) -> Digest {
-        let is_package = matches!(Form::of_name(&self.config.export), Some(Form::Package(_)));
-        let signing = self.signer.as_ref().map(|_| match (is_package, signs_of(&self.config)) {
+        let form = Form::of_name(&self.config.export);
+        let is_package = matches!(form, Some(Form::Package(_))) && form != Some(Form::Package("ipa"));
+        let is_signed = self.signer.is_some() || self.is_ad_hoc;
+        let signing = is_signed.then(|| match (is_package, signs_of(&self.config)) {
             (true, _) => SIGNING.to_owned(),
+            (false, Some(Signs::Code)) => {
+                let words = self.words.digest();
+                format!("{CODE}: {words}, ad hoc: {}, time stamps: {has_clock}", self.is_ad_hoc)
+            }
             (false, Some(Signs::List)) => LISTS.to_owned(),
             // Where the systems are seen from the export, it may be either.
             (false, _) => {
                 let (name, files) = (&about.name, self.config.sign_files.texts().join("\n"));
-                format!("{PROGRAMS}: {name:?}, {files:?}, time stamps: {has_clock}")
+                let words = self.words.digest();
+                format!("{PROGRAMS}: {name:?}, {files:?}, {words}, time stamps: {has_clock}")
             }
         });
         let stamping = if is_package { STAMPING } else { STAMPED_PROGRAMS };
@@ -300,7 +317,7 @@ impl Changing for AsConfigured {
     ) -> Result<Vec<Replacement>, ChangingError> {
         let (target, export) = (intake.name, intake.export());
         let Some(wanted) = self.by_target.get(target) else { return Ok(Vec::new()) };
-        if !intake.is_package() {
+        if !intake.is_package() || export.form == Form::Package("ipa") {
             return self.change_files(intake, wanted, release, known_files, work, progress);
         }
         let (Some(known), Some(entry)) = (&wanted.signer, intake.entries().first()) else { return Ok(Vec::new()) };
@@ -362,13 +379,29 @@ impl AsConfigured {
         let start = intake.starts.first().map(|start| start.file.clone()).filter(|_| wanted.is_stamped);
         let stamp = start.map(|start| (start, stamp_of(release)));
         let signs = Signs::of(intake);
-        let Some(known) = &wanted.signer else {
+        let signer = wanted.signer.as_ref().map(|known| self.signer(intake.name, known)).transpose()?;
+        if signs == Some(Signs::Code) {
+            let stamp = wanted.is_stamped.then(|| stamp_of(release));
+            let seal = CodeSeal {
+                name: intake.name,
+                signer: signer.as_deref(),
+                is_unsigned: signer.is_none() && !wanted.is_ad_hoc,
+                in_parallel: !matches!(wanted.signer, Some(Known::Program(..))),
+                clock: self.clock.as_ref(),
+                words: &wanted.words,
+                stamp: stamp.as_ref(),
+            };
+            if !seal.is_unsigned || wanted.is_stamped {
+                files.extend(sign_code::sign(intake, &seal, work, progress)?);
+            }
+            return Ok(files);
+        }
+        let (Some(known), Some(signer)) = (&wanted.signer, signer) else {
             if let Some((path, stamp)) = &stamp {
                 files.extend(sign_files::stamp_alone(intake, path, stamp, work)?);
             }
             return Ok(files);
         };
-        let signer = self.signer(intake.name, known)?;
         match signs {
             Some(Signs::Programs) => {
                 let seal = sign_files::Seal {
@@ -390,7 +423,9 @@ impl AsConfigured {
                 let list = sign_files::sign_list(intake, &files, &*signer, work, progress)?;
                 files.extend(list);
             }
-            None => return Err(refused(intake.name, "nothing in it can be signed", "remove sign from this target")),
+            Some(Signs::Code) | None => {
+                return Err(refused(intake.name, "nothing in it can be signed", "remove sign from this target"));
+            }
         }
         Ok(files)
     }

@@ -35,12 +35,10 @@ impl Project {
                 findings.push(at("stamp", what, "sign = \"KEY\": lantern signs it after the stamp".to_owned()));
             }
         } else if target.stamp {
-            if !is_android {
-                let what = format!(
-                    "{} is {}, and stamp is for Android packages and bundles, and for Windows",
-                    intake.name,
-                    form.name()
-                );
+            let is_code = Signs::of(intake) == Some(Signs::Code);
+            if !is_android && !is_code {
+                let what =
+                    format!("{} is {}, and stamp is for packages, and for Windows and macOS", intake.name, form.name());
                 findings.push(at(
                     "stamp",
                     what,
@@ -92,6 +90,11 @@ fn version_file_wrong(intake: &Intake<'_>, path: &TreePath) -> Option<(String, S
             .iter()
             .any(|seal| export.has(&format!("{folder}/{seal}")))
     };
+    let in_bundle = folders.iter().find(|folder| folder.ends_with(".app"));
+    if let (Some(bundle), Some(_), Some(Signs::Code)) = (in_bundle, &intake.target.sign, Signs::of(intake)) {
+        let what = format!("{path} lies in {bundle}, which is sealed when it is signed");
+        return Some((what, "stamp = true writes both into its Info.plist".to_owned()));
+    }
     if let Some(bundle) = folders.iter().find(is_sealed) {
         let what = format!("{path} lies in {bundle}, which is signed: one more file makes its signature invalid");
         return Some((what, "choose a path beside it, or have the engine sign it afterwards".to_owned()));

@@ -8,8 +8,10 @@ use lantern_core::pins::{Fingerprint, Role};
 use lantern_core::progress::Progress;
 use lantern_exports::export::Form;
 use lantern_exports::inspect::{Inspected, inspect};
+use lantern_store::install::STATE_FOLDER;
 
 use crate::keys::role_of;
+use crate::sign_code_path::CodeAt;
 use crate::{Project, ProjectError, environment};
 
 /// What a signature was found to be.
@@ -38,6 +40,12 @@ impl SignatureVerified {
             .filter(move |finding| is_of_signature(finding.code))
             .map(|finding| finding.what.as_str())
     }
+}
+
+/// Whether a folder is a bundle for macOS or iOS that was not installed by lantern: it has its signature in itself.
+pub fn is_loose_bundle(folder: &Path) -> bool {
+    let bundle = CodeAt::of(folder).ok().flatten();
+    matches!(bundle, Some(CodeAt::Bundle(_))) && !folder.join(STATE_FOLDER).exists()
 }
 
 /// Verifies the signature of a program or package; `project` is the one that its key may be pinned in.

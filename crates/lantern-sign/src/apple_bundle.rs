@@ -3,6 +3,7 @@
 //! Source: Apple's technical notes 2206, "Nested Code" and "Resource Rules" (<https://developer.apple.com/library/archive/technotes/tn2206/>), and
 //! 3126 (<https://developer.apple.com/documentation/technotes/tn3126-inside-code-signing-hashes>). docs/signing.md has the order and the seal.
 
+mod agreement;
 mod code;
 mod info;
 mod rules;
@@ -14,12 +15,14 @@ use std::fs;
 use std::path::{Path, PathBuf};
 
 use lantern_core::parallel::{map_by, processors};
+use lantern_core::path::shown;
 use lantern_core::progress::Progress;
 use lantern_formats::bundle::{self, Bundle, Files, Layout, read_small, verify_code};
 use lantern_formats::info::Info;
 use lantern_formats::macho::{CodeSignature, Details, Special};
 
-pub use code::{CodeObject, find};
+pub use agreement::{Claim, Disagreement, otherwise};
+pub use code::{CodeObject, Root, find, roots};
 use tree::Tree;
 
 use crate::SignError;
@@ -32,6 +35,8 @@ use crate::stamp::Stamp;
 pub struct Wanted {
     /// What it may do; none to keep what its signature says.
     pub entitlements: Option<Entitlements>,
+    /// What it may do where neither says anything.
+    pub otherwise: Option<Entitlements>,
     /// The profile that is laid into its bundle.
     pub profile: Option<Vec<u8>>,
     /// Whether the hardened runtime is asked for.
@@ -42,8 +47,7 @@ pub struct Wanted {
 pub struct Signing<'a> {
     /// Who signs; nobody for ad hoc signatures.
     pub by: Option<By<'a>>,
-    /// What is wanted of a program, by the path of its bundle or, without one, its own: from the bundle that is signed on, and
-    /// empty for that itself.
+    /// What is wanted of a program, by the path of its bundle or, without one, its own.
     pub wanted: &'a (dyn Fn(&str) -> Wanted + Sync),
     /// What is written into the `Info.plist` of it and its extensions.
     pub stamp: Option<&'a Stamp>,
@@ -80,7 +84,7 @@ pub fn sign(
 ) -> Result<Vec<Changed>, SignError> {
     let mut tree = Tree::of(files, folder);
     let objects = find(files, folder, top)?;
-    let mut session = Session { how, work, progress, folder, known: BTreeMap::new() };
+    let mut session = Session { how, work, progress, known: BTreeMap::new() };
     if let Some(stamp) = how.stamp {
         for object in &objects {
             session.stamp(&mut tree, object, stamp)?;
@@ -101,11 +105,51 @@ pub fn sign(
     Ok(tree.changed())
 }
 
+/// Writes version and number into a bundle and its extensions, and signs nothing: a signature that it has holds no longer.
+///
+/// # Errors
+/// [`SignError`].
+pub fn stamp_alone(
+    files: &dyn Files,
+    top: &Layout,
+    folder: &str,
+    stamp: &Stamp,
+    work: &Path,
+    progress: &dyn Progress,
+) -> Result<Vec<Changed>, SignError> {
+    let mut tree = Tree::of(files, folder);
+    let how = Signing { by: None, wanted: &|_| Wanted::default(), stamp: Some(stamp), in_parallel: false };
+    let session = Session { how: &how, work, progress, known: BTreeMap::new() };
+    for object in find(files, folder, top)? {
+        session.stamp(&mut tree, &object, stamp)?;
+    }
+    Ok(tree.changed())
+}
+
+/// Signs a program outside of any bundle, into `work`.
+///
+/// # Errors
+/// [`SignError`].
+pub fn sign_program(
+    files: &dyn Files,
+    path: &str,
+    wanted: &Wanted,
+    by: Option<By<'_>>,
+    work: &Path,
+    progress: &dyn Progress,
+) -> Result<Changed, SignError> {
+    let tree = Tree::of(files, path);
+    let object = CodeObject { path: path.to_owned(), main: path.to_owned(), layout: None, depth: 0, slices: 1 };
+    let how = Signing { by, wanted: &|_| wanted.clone(), stamp: None, in_parallel: false };
+    let session = Session { how: &how, work, progress, known: BTreeMap::new() };
+    let (_, changed) = session.sign_one(&tree, &object)?;
+    changed.into_iter().next().ok_or_else(|| SignError::NotValid("nothing was signed".to_owned()))
+}
+
 struct Session<'a> {
     how: &'a Signing<'a>,
     work: &'a Path,
     progress: &'a dyn Progress,
-    folder: &'a str,
     /// What was signed so far, by its path.
     known: BTreeMap<String, Known>,
 }
@@ -137,38 +181,37 @@ impl Session<'_> {
     }
 
     fn sign_one(&self, tree: &Tree<'_>, object: &CodeObject) -> Result<(Known, Vec<Changed>), SignError> {
-        let own = object.path.strip_prefix(self.folder).unwrap_or(&object.path).trim_matches('/');
-        let own = if object.depth == 0 { "" } else { own };
-        let wanted = (self.how.wanted)(own);
         let within = |error| SignError::within(&object.path, error);
         let mut changed = Vec::new();
+        let known = self.sign_object(tree, object, &mut changed).map_err(within)?;
+        Ok((known, changed))
+    }
+
+    fn sign_object(
+        &self,
+        tree: &Tree<'_>,
+        object: &CodeObject,
+        changed: &mut Vec<Changed>,
+    ) -> Result<Known, SignError> {
+        let wanted = (self.how.wanted)(&object.path);
         let source = tree::Source { tree, path: &object.main };
         // What an earlier signature says it may do is kept where nobody says otherwise.
-        let kept = match &wanted.entitlements {
-            None => own_entitlements(&source).map_err(within)?,
-            Some(_) => None,
-        };
-        let entitlements = wanted.entitlements.as_ref().or(kept.as_ref());
+        let kept = if wanted.entitlements.is_none() { own_entitlements(&source)? } else { None };
+        let entitlements = wanted.entitlements.as_ref().or(kept.as_ref()).or(wanted.otherwise.as_ref());
         let (mut info, mut seal) = (None, None);
-        let mut identifier = None;
-        if let Some(layout) = &object.layout {
-            info = read_small(tree, &layout.info)?;
-            identifier = info.as_deref().and_then(|bytes| Info::read(bytes).ok()?.identifier);
-            if identifier.is_none() {
-                let what = format!("{} names no CFBundleIdentifier, by which it would be known", layout.info);
-                return Err(within(refused(what, "give it an identity in the engine")));
+        let identifier = match &object.layout {
+            None => macho::own_identifier(&source)?.unwrap_or_else(|| stem(&object.main)),
+            Some(layout) => {
+                info = read_small(tree, &layout.info)?;
+                if let Some(profile) = &wanted.profile {
+                    let path = profile_of(layout);
+                    changed.push(self.write(&path, profile)?);
+                }
+                let sealed = seal::seal(tree, changed, object, layout, &self.known, self.progress)?;
+                changed.push(self.write(&layout.seal(), sealed.as_bytes())?);
+                seal = Some(sealed.into_bytes());
+                identifier_of(info.as_deref(), layout)?
             }
-            if let Some(profile) = &wanted.profile {
-                let name = if layout.is_flat { "embedded.mobileprovision" } else { "embedded.provisionprofile" };
-                changed.push(self.write(&format!("{}{name}", layout.base), profile)?);
-            }
-            let sealed = seal::seal(tree, &changed, object, layout, &self.known, self.progress).map_err(within)?;
-            changed.push(self.write(&layout.seal(), sealed.as_bytes())?);
-            seal = Some(sealed.into_bytes());
-        }
-        let identifier = match identifier {
-            Some(identifier) => identifier,
-            None => macho::own_identifier(&source).map_err(within)?.unwrap_or_else(|| stem(&object.main)),
         };
         let code = Code {
             identifier: &identifier,
@@ -178,9 +221,9 @@ impl Session<'_> {
             seal: seal.as_deref(),
         };
         let to = self.place(&object.main);
-        let known = macho::sign(&source, &to, &code, self.how.by, self.progress).map_err(within)?;
+        let known = macho::sign(&source, &to, &code, self.how.by, self.progress)?;
         changed.push(Changed { path: object.main.clone(), at: to });
-        Ok((known, changed))
+        Ok(known)
     }
 
     /// Has the reader verify the whole: every signature, and every seal over the files as they are now. The hashes of what was just
@@ -209,6 +252,20 @@ impl Session<'_> {
     }
 }
 
+/// Where the profile of a bundle lies.
+pub fn profile_of(layout: &Layout) -> String {
+    let name = if layout.is_flat { "embedded.mobileprovision" } else { "embedded.provisionprofile" };
+    format!("{}{name}", layout.base)
+}
+
+/// What a bundle is known as.
+fn identifier_of(info: Option<&[u8]>, layout: &Layout) -> Result<String, SignError> {
+    info.and_then(|bytes| Info::read(bytes).ok()?.identifier).ok_or_else(|| {
+        let what = format!("{} names no CFBundleIdentifier, by which it would be known", shown(&layout.info));
+        refused(what, "give it an identity in the engine")
+    })
+}
+
 /// What a file without a bundle is known as: its name without what stands behind the last point.
 fn stem(path: &str) -> String {
     let name = path.rsplit('/').next().unwrap_or(path);
@@ -216,9 +273,12 @@ fn stem(path: &str) -> String {
 }
 
 /// What the signature of a program says it may do; none where it says nothing.
-fn own_entitlements(source: &tree::Source<'_>) -> Result<Option<Entitlements>, SignError> {
+///
+/// # Errors
+/// [`SignError`].
+pub fn own_entitlements(source: &(impl macho::Source + ?Sized)) -> Result<Option<Entitlements>, SignError> {
     let not_read = |error: lantern_formats::FormatError| refused(error.to_string(), AGAIN);
-    let mut from = macho::Source::anywhere(source)?;
+    let mut from = source.anywhere()?;
     for details in Details::read(&mut from).map_err(not_read)? {
         // A signature that cannot be read says nothing that could be kept.
         let Ok(Some(signature)) = CodeSignature::read(&mut from, &details) else { continue };

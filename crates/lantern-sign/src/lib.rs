@@ -24,6 +24,7 @@ pub mod authority;
 pub mod bundle_jar;
 mod digests;
 mod head;
+pub mod ipa;
 mod jar;
 pub mod macho;
 mod message;
@@ -33,6 +34,7 @@ pub mod rotation;
 pub mod ssh;
 pub mod stamp;
 pub mod statement;
+pub mod team;
 pub mod time_stamp;
 
 /// Why something was not signed.

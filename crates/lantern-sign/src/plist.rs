@@ -19,6 +19,8 @@ pub(crate) enum Item {
     List(Vec<Self>),
     Text(String),
     Data(Vec<u8>),
+    /// As RFC 3339 writes it.
+    Date(String),
     True,
     False,
     Number(i64),
@@ -71,6 +73,9 @@ fn item(out: &mut String, value: &Item, depth: usize) {
                 let _ = writeln!(out, "{indent}{}", String::from_utf8_lossy(line));
             }
             let _ = writeln!(out, "{indent}</data>");
+        }
+        Item::Date(date) => {
+            let _ = writeln!(out, "<date>{date}</date>");
         }
         Item::True => out.push_str("<true/>\n"),
         Item::False => out.push_str("<false/>\n"),

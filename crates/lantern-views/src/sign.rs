@@ -1,5 +1,6 @@
 //! What was signed outside of any project.
 
+use lantern_core::config::AD_HOC;
 use lantern_core::names::Name;
 use lantern_core::path::shown;
 use lantern_project::{Did, SignedPath};
@@ -52,15 +53,25 @@ pub fn view(signed: &SignedPath) -> View {
     let mut view = View::default();
     let made = signed.files.iter().filter(|(_, did)| matches!(did, Did::Signed | Did::Beside(_))).count() as u64;
     let count = format::count(made, "signature", "signatures");
-    let what = if made == 0 { "nothing was signed".to_owned() } else { format!("{} {count}", good("made")) };
-    view.say(format!("{what} with the key {}\n", strong(&signed.key)));
+    let is_ad_hoc = signed.key.as_str() == AD_HOC;
+    let what = match made {
+        0 if is_ad_hoc => "nothing had to be signed".to_owned(),
+        0 => format!("nothing was signed with the key {}", strong(&signed.key)),
+        _ if is_ad_hoc => {
+            format!("{} {count} without a key: they say that nothing changed, and of nobody who signed", good("made"))
+        }
+        _ => format!("{} {count} with the key {}", good("made"), strong(&signed.key)),
+    };
+    view.say(format!("{what}\n"));
     for (path, did) in &signed.files {
         let path = shown(&path.display().to_string());
         view.say(match did {
             Did::OfOthers(name) => {
                 format!("  {path}  {}", faint(format!("stays: signed by {} (--sign-again signs it)", shown(name))))
             }
-            Did::HadIt => format!("  {path}  {}", faint("signed with it already")),
+            Did::HadIt => {
+                format!("  {path}  {}", faint(if is_ad_hoc { "signed so already" } else { "signed with it already" }))
+            }
             Did::Beside(at) => format!("  {path}  in {}", shown(&at.display().to_string())),
             _ => format!("  {path}"),
         });

@@ -256,6 +256,10 @@ fn who(verified: &SignatureVerified) -> Table {
     for about in [
         Fact::SignatureSchemes,
         Fact::SignedAs,
+        Fact::Team,
+        Fact::Runtime,
+        Fact::Entitlements,
+        Fact::SignatureCovers,
         Fact::CertifiedBy,
         Fact::CertificateExpires,
         Fact::TimeStamp,

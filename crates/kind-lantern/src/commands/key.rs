@@ -1,6 +1,7 @@
 use std::path::{Path, PathBuf};
 
 use clap::Subcommand;
+use lantern_core::config::AD_HOC;
 use lantern_core::names::Name;
 use lantern_core::pins::Role;
 use lantern_keys::certificate::{self, Purpose};
@@ -311,6 +312,10 @@ fn add(keyring: &Keyring, name: &Name, entry: Entry, passphrase: &Passphrase, or
 }
 
 fn refuse_taken(keyring: &Keyring, name: &Name) -> Done {
+    if name.as_str() == AD_HOC {
+        let what = format!("{AD_HOC} stands for signatures without a key");
+        return Err(CommandError::usage(what, "take another name"));
+    }
     match keyring.names()?.contains(name) {
         true => Err(KeyError::Exists { name: name.to_string() }.into()),
         false => Ok(()),

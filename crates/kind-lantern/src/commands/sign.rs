@@ -14,15 +14,17 @@ use crate::ui::Ui;
 const EXAMPLES: &str = r#"Examples:
   lantern sign tide-tools.exe --key studio
   lantern sign build/windows --key studio --time-stamps http://noon-gun.example/stamp
+  lantern sign "Saltmarsh Post.app" --key studio --entitlements post.entitlements
   lantern sign build/linux --key studio
   lantern sign letters.zip --key studio"#;
 
 /// Sign a loose file or folder, without a project
 ///
-/// A program for Windows, an Android package or a bundle is signed in itself; any other file gets a signature beside it, FILE.sig, which
-/// ssh-keygen verifies. Of a folder, the programs for Windows in it are signed that nobody else has signed; where there are none, a list
-/// of all files is written and signed. A file is replaced as a whole or not at all. What belongs to a release is signed by lantern
-/// prepare.
+/// A program, a package or a bundle is signed in itself; any other file gets a signature beside it, FILE.sig, which ssh-keygen verifies.
+/// Of a folder, the programs for Windows in it are signed that nobody else has signed, or everything that runs on macOS; where there is
+/// neither, a list of all files is written and signed. In a bundle for macOS or iOS everything that runs is signed, from the inside out;
+/// --key ad-hoc does it without a certificate, for your own computers. A file is replaced as a whole or not at all. What belongs to a
+/// release is signed by lantern prepare.
 #[derive(Debug, clap::Args)]
 #[command(after_help = EXAMPLES)]
 pub struct Args {
@@ -43,6 +45,12 @@ pub struct Args {
     /// Of a folder, sign a list of all files, also where there are programs for Windows in it
     #[arg(long)]
     list: bool,
+    /// What a program for macOS or iOS may do: a property list. Left out: what its signature says, or its profile
+    #[arg(long, value_name = "FILE")]
+    entitlements: Option<PathBuf>,
+    /// The profile that is laid into a bundle for macOS or iOS
+    #[arg(long, value_name = "FILE")]
+    profile: Option<PathBuf>,
     #[command(flatten)]
     passphrase: PassphraseArg,
 }
@@ -61,6 +69,8 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
         time_stamps: args.time_stamps.as_deref(),
         again: args.sign_again,
         list: args.list,
+        entitlements: args.entitlements.as_deref(),
+        profile: args.profile.as_deref(),
     };
     let passphrases = passphrases(&args.passphrase, project.as_ref(), ui);
     let signed = sign_path(&request, project.as_ref(), Some(&passphrases), ui.stop.clone(), &ui.progress())?;

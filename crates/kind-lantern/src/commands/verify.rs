@@ -1,7 +1,7 @@
 use std::path::{Path, PathBuf};
 
 use lantern_exports::inspect::Signature;
-use lantern_project::{has_signature_beside, is_statement};
+use lantern_project::{has_signature_beside, is_loose_bundle, is_statement};
 use lantern_views::{format, statement, verify};
 
 use super::Done;
@@ -13,13 +13,14 @@ use crate::ui::Ui;
 const EXAMPLES: &str = r#"Examples:
   lantern verify ~/games/saltmarsh
   lantern verify saltmarsh.apk
+  lantern verify "Saltmarsh Post.app"
   lantern verify saltmarsh/SHA256SUMS
   lantern verify"#;
 
 /// Check an installed copy, the signature of a file, or every sealed release of the project
 ///
-/// With a folder: every file that was installed there is read and checked against its digest. With a program or package:
-/// whether all that its signature covers is as it was signed, and by which key. With a file that has its signature beside it,
+/// With a folder: every file that was installed there is read and checked against its digest. With a program, a package
+/// or a bundle for macOS: whether all that its signature covers is as it was signed, and by which key. With a file that has its signature beside it,
 /// FILE.sig: the same, and of a list such as SHA256SUMS every file that it names. With a statement of lantern releases statement:
 /// whether it is as it was signed, what it says, and with --files whether files are as it says. Without: everything in the project's store
 /// is checked. It only reads: lantern repair repairs.
@@ -46,6 +47,7 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
         // Programs and packages have their signature in themselves.
         Some(file) if file.is_file() && has_signature_beside(file) => beside(file, ui),
         Some(file) if file.is_file() => signature(file, ui),
+        Some(folder) if is_loose_bundle(folder) => signature(folder, ui),
         Some(folder) => installed(folder, ui),
         None => store(ui),
     }

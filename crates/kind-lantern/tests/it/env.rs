@@ -266,9 +266,13 @@ open-water = {{ audience = "everyone" }}
     }
 
     pub fn write(&self, name: &str, text: &str) {
+        self.write_bytes(name, text.as_bytes());
+    }
+
+    pub fn write_bytes(&self, name: &str, bytes: &[u8]) {
         let path = self.path(name);
         fs::create_dir_all(path.parent().unwrap()).unwrap();
-        fs::write(path, text).unwrap();
+        fs::write(path, bytes).unwrap();
     }
 
     pub fn read(&self, name: &str) -> Vec<u8> {

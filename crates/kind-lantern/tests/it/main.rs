@@ -72,6 +72,8 @@ mod long;
 #[cfg(test)]
 mod loose;
 #[cfg(test)]
+mod macs;
+#[cfg(test)]
 mod mistakes;
 #[cfg(test)]
 mod private;

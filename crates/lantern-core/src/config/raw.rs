@@ -278,6 +278,31 @@ pub struct Target {
     /// File that version and number are written to, for the game to show them, such as "version.txt".
     #[serde(default)]
     pub version_file: Option<String>,
+    /// Property list with what the program that starts may do on macOS or iOS, from the folder of lantern.toml. Left out: what its
+    /// signature says, or its profile.
+    #[serde(default)]
+    pub entitlements: Option<String>,
+    /// Profile that is laid into the bundle that starts, from the folder of lantern.toml.
+    #[serde(default)]
+    pub profile: Option<String>,
+    /// Whether programs for macOS are signed for its hardened runtime, which approval needs. Left out: true.
+    #[serde(default)]
+    pub hardened_runtime: Option<bool>,
+    /// The same of other bundles and programs in the build, by their paths in it.
+    #[serde(default)]
+    pub inside: BTreeMap<String, Inside>,
+}
+
+/// What is signed inside of a bundle.
+#[derive(Debug, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct Inside {
+    /// Property list with what it may do, from the folder of lantern.toml.
+    #[serde(default)]
+    pub entitlements: Option<String>,
+    /// Profile that is laid into it, from the folder of lantern.toml.
+    #[serde(default)]
+    pub profile: Option<String>,
 }
 
 /// A start file: alone, with more, or one for each system.

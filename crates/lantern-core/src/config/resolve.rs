@@ -6,7 +6,10 @@ mod storefronts;
 use std::collections::{BTreeMap, BTreeSet};
 
 use super::shape::{MAX_PROBLEMS, Shape};
-use super::{Accept, Config, ConfigKey, Device, Edition, EditionKind, Game, Target, TargetStart, VersionSource, raw};
+use super::{
+    Accept, CodeSigning, Config, ConfigKey, Device, Edition, EditionKind, Game, Inside, Target, TargetStart,
+    VersionSource, raw,
+};
 use crate::choices::{BY_LANGUAGE, Choices, DefaultOption, NO_OPTION, Players};
 use crate::depots::Rule;
 use crate::finding::{Code, Finding, Severity, TextPlace};
@@ -476,6 +479,15 @@ impl Check<'_> {
         let version_file = self.optional(raw.version_file.as_ref(), |check, path| {
             check.tree_path(&below("version-file"), path, "write a path in the build, such as \"version.txt\"")
         });
+        let main = self.inside(at, raw.entitlements.as_ref(), raw.profile.as_ref());
+        let mut inside = BTreeMap::new();
+        for (path, raw) in &raw.inside {
+            let at = [at, &[K("inside"), K(path)]].concat();
+            let known = self.tree_path(&at, path, "write the path of a bundle or program in the build");
+            let found = self.inside(&at, raw.entitlements.as_ref(), raw.profile.as_ref());
+            inside.extend(known.zip(found));
+        }
+        let is_hardened = raw.hardened_runtime.unwrap_or(true);
         Some(Target {
             edition: edition?,
             systems,
@@ -497,7 +509,21 @@ impl Check<'_> {
             lineage_from: lineage_from?,
             stamp: raw.stamp,
             version_file: version_file?,
+            code: CodeSigning { main: main?, inside, is_hardened },
         })
+    }
+
+    /// The files that say what a signature for macOS or iOS says.
+    fn inside(
+        &mut self,
+        at: &[ConfigKey<'_>],
+        entitlements: Option<&String>,
+        profile: Option<&String>,
+    ) -> Option<Inside> {
+        let mut file =
+            |key, path: Option<&String>| self.optional(path, |check, path| check.path(&[at, &[K(key)]].concat(), path));
+        let (entitlements, profile) = (file("entitlements", entitlements), file("profile", profile));
+        Some(Inside { entitlements: entitlements?, profile: profile? })
     }
 
     /// Checks a value where there is one; none only when there is one and it is wrong.

@@ -295,8 +295,9 @@ fn the_schema_lists_every_key_once() {
     let schema = Config::schema();
     let target = schema.pointer("/$defs/Target/properties").unwrap().as_object().unwrap();
     let keys = target.keys().map(String::as_str).collect::<Vec<_>>().join(" ");
-    let expected = "edition executable export export-root install-folder keep-aside leave-out lineage lineage-from must-have \
-                    must-mention must-not-mention sign sign-again sign-files stamp starts systems version-file";
+    let expected = "edition entitlements executable export export-root hardened-runtime inside install-folder keep-aside leave-out \
+                    lineage lineage-from must-have must-mention must-not-mention profile sign sign-again sign-files stamp starts systems \
+                    version-file";
     assert_eq!(keys, expected);
     assert_eq!(schema["$schema"], "https://json-schema.org/draft/2020-12/schema");
 }

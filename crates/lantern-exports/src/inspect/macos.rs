@@ -6,6 +6,7 @@ use std::io;
 use lantern_core::bytes::hex;
 use lantern_core::finding::{Code, Finding, Severity, join_some};
 use lantern_core::path::shown;
+use lantern_core::size::Size;
 use lantern_core::system::System;
 use lantern_formats::bundle::{self, Bundle, Layout, SealVerdict, TICKET, is_ticket, verify_code};
 use lantern_formats::info::Info;
@@ -17,7 +18,7 @@ use super::{
     Fact, Inspected, Inspecting, LIBRARY, Signature, broken, icon_findings, open, path_from, picture_sizes, profile,
     signature_broken, signer, small_file,
 };
-use crate::export::{Export, ReadSeek, unreadable};
+use crate::export::{Export, ReadSeek};
 use crate::intake::systems_of;
 use crate::metered::Metering;
 use crate::metered_files::MeteredFiles;
@@ -310,7 +311,8 @@ fn signature(
                 inspecting.out.verified.extend(found.verified);
                 inspecting.out.findings.extend(other_signers(found.others));
             }
-            Err(error) => inspecting.out.findings.push(unreadable(name, &error)),
+            // What cannot be read through is not known to be as it was signed.
+            Err(error) => wrong = Some(format!("a file of the bundle cannot be read ({error})")),
         }
     }
     let out = &mut *inspecting.out;
@@ -322,6 +324,10 @@ fn signature(
     out.facts.extend(first.is_hardened().then(|| (Fact::Runtime, "hardened".to_owned())));
     if within.is_some_and(|(_, layout)| layout.is_some()) && !is_sealed {
         out.facts.push((Fact::SignatureCovers, "only the program, nothing else of the bundle".to_owned()));
+    }
+    let spare: u64 = code.signatures.iter().map(|signature| signature.spare).sum();
+    if spare > 0 {
+        out.facts.push((Fact::NotCovered, format!("data in the room behind the signature ({})", Size(spare))));
     }
     let entitlements = first.entitlements();
     let may: Vec<String> = entitlements.names().map(shown).collect();

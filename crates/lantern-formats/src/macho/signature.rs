@@ -177,6 +177,21 @@ impl Directory {
 pub struct Entitlements(pub(crate) plist::Dictionary);
 
 impl Entitlements {
+    /// Those of a dictionary.
+    pub fn of(all: plist::Dictionary) -> Self {
+        Self(all)
+    }
+
+    /// Words and values.
+    pub fn words(&self) -> impl Iterator<Item = (&String, &plist::Value)> {
+        self.0.iter()
+    }
+
+    /// A value by its word.
+    pub fn value(&self, name: &str) -> Option<&plist::Value> {
+        self.0.get(name)
+    }
+
     /// The words, without their values.
     pub fn names(&self) -> impl Iterator<Item = &str> {
         self.0.keys().map(String::as_str)
@@ -230,6 +245,8 @@ pub struct CodeSignature {
     slots: Vec<(u32, Vec<u8>)>,
     /// The signed message of an identity, as DER; none for an ad hoc signature.
     pub cms: Option<Vec<u8>>,
+    /// Bytes between its end and that of the slice which are not zero: nothing covers them.
+    pub spare: u64,
 }
 
 /// What makes a signature wrong.
@@ -264,6 +281,9 @@ impl CodeSignature {
             return Err(broken("the length of the code signature", whole));
         }
         let bytes = fields.vec(start, usize::try_from(whole).unwrap_or(0), "the code signature")?;
+        let room = usize::try_from((len - whole).min(MAX_LEN)).unwrap_or(0);
+        let room = fields.vec(start + whole, room, "the room behind the code signature")?;
+        let spare = room.iter().filter(|byte| **byte != 0).count() as u64;
         let number = |at: usize| {
             let four = bytes.get(at..at + 4).and_then(|b| b.try_into().ok());
             four.map(u32::from_be_bytes).ok_or(FormatError::Truncated { what: "the code signature", offset: start })
@@ -301,7 +321,7 @@ impl CodeSignature {
         if directories.is_empty() {
             return Err(broken("the number of code directories", 0_u32));
         }
-        Ok(Some(Self { slice_offset, signature_offset: offset, directories, slots, cms }))
+        Ok(Some(Self { slice_offset, signature_offset: offset, directories, slots, cms, spare }))
     }
 
     fn directory(blob: Vec<u8>) -> Result<Directory, FormatError> {

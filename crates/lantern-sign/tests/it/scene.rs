@@ -7,18 +7,14 @@ use std::path::{Path, PathBuf};
 
 use lantern_core::progress::Silent;
 use lantern_formats::bundle::{FileKind, Files, ReadSeek};
-use lantern_formats::hash::Hash;
 use lantern_formats::zip::Method;
 use lantern_formats::zip::write::ZipWriter;
-use lantern_keys::certificate::{self, Purpose};
-use lantern_keys::der::{self, Reader};
-use lantern_keys::key::{Algorithm, PrivateKey, Signer};
-use lantern_keys::keyring;
+use lantern_keys::key::Signer;
 use lantern_keys::pkcs12::Entry;
 use lantern_keys::{Passphrase, pkcs12};
 use lantern_rehearsal::exports::{GameVersion, write_android};
 use lantern_sign::stamp::Edits;
-use lantern_sign::{SignError, apk, bundle_jar};
+use lantern_sign::{SignError, apk, bundle_jar, team};
 
 /// One of the keys that lie beside the tests of `lantern-keys`.
 pub fn key(file: &str) -> Entry {
@@ -35,24 +31,9 @@ pub fn p256() -> Entry {
     key("java-legacy.p12")
 }
 
-/// A key with a certificate as the maker of Apple's systems gives them to a team, by the marks in it: nobody has issued this one.
+/// A key with a certificate of a team.
 pub fn of_team(team: &str) -> Entry {
-    let key = PrivateKey::generate(Algorithm::P256).unwrap();
-    let name = certificate::name_of_text(&format!("CN=Heron for everyone,OU={team},O=Paper Heron")).unwrap();
-    let now = "2026-01-01T00:00:00Z".parse().unwrap();
-    let made = keyring::with_certificate(key, &name, Purpose::Code, 10, now, [9; 16]).unwrap();
-    let mut body = Reader::new(&made.chain[0]).inside(der::SEQUENCE, "").unwrap().inside(der::SEQUENCE, "").unwrap();
-    let mut parts: Vec<Vec<u8>> = (0..7).map(|_| body.whole("").unwrap().to_vec()).collect();
-    let extensions = body.inside(0xa3, "").unwrap().bytes(der::SEQUENCE, "").unwrap();
-    // 1.2.840.113635.100.6.1.13
-    let mark = [0x2a, 0x86, 0x48, 0x86, 0xf7, 0x63, 0x64, 6, 1, 13];
-    let mark = der::sequence(&[&der::value(der::OID, &[&mark]), &der::value(der::OCTET_STRING, &[&[5, 0]])]);
-    parts.push(der::value(0xa3, &[&der::sequence(&[extensions, &mark])]).to_vec());
-    let parts: Vec<&[u8]> = parts.iter().map(Vec::as_slice).collect();
-    let body = der::sequence(&parts);
-    let signature = made.key.sign(Hash::Sha256, &body).unwrap();
-    let own = der::sequence(&[&body, parts[2], &der::value(der::BIT_STRING, &[&[0], &signature])]);
-    Entry { chain: vec![own.to_vec()], ..made }
+    team::certificate(team, "Paper Heron", "2026-01-01T00:00:00Z".parse().unwrap()).unwrap()
 }
 
 /// The files of a folder, with those over them that were changed.
