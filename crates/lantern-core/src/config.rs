@@ -57,8 +57,29 @@ pub struct Config {
     pub signers: BTreeMap<Name, Signer>,
     /// Who states when something was signed.
     pub time_stamps: Option<TimeStamps>,
+    /// Vendors of systems that look at signed bundles.
+    pub approvals: BTreeMap<Name, Approval>,
     /// The keys that identities are known by.
     pub pins: Pins,
+}
+
+/// `[approvals.NAME]`.
+#[derive(Debug, Clone)]
+pub struct Approval {
+    /// Targets whose bundles are handed over.
+    pub targets: Vec<Name>,
+    /// The program that does it, then its arguments; none where a person does.
+    pub run: Vec<String>,
+    /// How long it has for one answer.
+    pub time_limit: std::time::Duration,
+    /// Values for the program.
+    pub values: BTreeMap<String, String>,
+    /// What a person does.
+    pub how: Option<String>,
+    /// Where.
+    pub address: Option<String>,
+    /// How long an answer usually takes.
+    pub usually: Option<jiff::SignedDuration>,
 }
 
 /// An authority that states when something was signed.

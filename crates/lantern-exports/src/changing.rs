@@ -29,6 +29,18 @@ pub enum ChangingError {
         #[source]
         source: std::io::Error,
     },
+    /// Someone else has to look at it first.
+    #[error("{target} waits for {by}: {why}")]
+    Waits {
+        /// The target.
+        target: Name,
+        /// Who.
+        by: Name,
+        /// Since when, and what for.
+        why: String,
+        /// What to do.
+        fix: String,
+    },
     /// It cannot be done, or is refused.
     #[error("{target} was not {what}: {why}")]
     Refused {
@@ -65,6 +77,21 @@ pub trait Changing: std::fmt::Debug + Send + Sync {
         work: &Path,
         progress: &dyn Progress,
     ) -> Result<Vec<Replacement>, ChangingError>;
+
+    /// Has someone else look at what was changed, where that is wanted; what comes back belongs to it. `files` are what
+    /// [`Self::change`] made, which stay as they are in `work` until then.
+    ///
+    /// # Errors
+    /// [`ChangingError`].
+    fn approve(
+        &self,
+        _intake: &Intake<'_>,
+        files: Vec<Replacement>,
+        _work: &Path,
+        _progress: &dyn Progress,
+    ) -> Result<Vec<Replacement>, ChangingError> {
+        Ok(files)
+    }
 
     /// What is worth knowing of what was changed so far, with the target that it is about.
     fn findings(&self) -> Vec<(Name, Finding)> {

@@ -273,6 +273,7 @@ impl ProjectError {
             | Self::Number(_)
             | Self::NoEdition { .. }
             | Self::NoTargetHere { .. } => Class::Usage,
+            Self::Changing(ChangingError::Waits { .. }) => Class::NotConfirmed,
             Self::Rules { .. } | Self::Changing(ChangingError::Refused { .. }) => Class::Refused,
             Self::Unsettled { .. } => Class::Unreachable,
             Self::Storefront { source, .. } => class_of_storefront(source),
@@ -332,7 +333,7 @@ impl ProjectError {
             Self::Unsettled { .. } => {
                 one("run the same command again: it asks the storefront what happened before it does anything")
             }
-            Self::Changing(ChangingError::Refused { fix, .. }) => one(fix),
+            Self::Changing(ChangingError::Refused { fix, .. } | ChangingError::Waits { fix, .. }) => one(fix),
             Self::Storefront { storefront, source } => fixes_of_storefront(storefront, source),
             Self::Seal(SealError::Changed { .. }) => one(STILL_WRITING),
             Self::Seal(SealError::Read { source, .. }) if source.kind() == ErrorKind::NotFound => one(STILL_WRITING),

@@ -21,6 +21,7 @@
 mod access;
 mod actions;
 mod adopt;
+mod approvals;
 mod changing;
 mod check;
 mod connect;
@@ -84,6 +85,7 @@ mod write_out;
 
 pub use access::known_secrets;
 pub use adopt::{AdoptError, AdoptPlan, AdoptedRelease, ToAdopt};
+pub use approvals::{Answered, WaitingApproval};
 pub use check::{Checked, CheckedTarget};
 pub use connect::{ConnectedTitle, Connection};
 pub use connector::ConnectorEnd;

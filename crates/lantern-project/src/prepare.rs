@@ -37,6 +37,8 @@ pub struct PrepareOptions {
     pub read_all: bool,
     /// Leave everything unsigned, whatever `lantern.toml` says.
     pub unsigned: bool,
+    /// Tickets that came back from those who looked at a bundle.
+    pub tickets: Vec<PathBuf>,
     /// Stamps and signs what the exports hold before it is sealed, instead of what `lantern.toml` says.
     pub changing: Option<Arc<dyn Changing>>,
     /// Gives the passphrases of the keys that `lantern.toml` names, when they are needed.
@@ -285,7 +287,9 @@ impl Session {
         let mut digests = DigestCache::load(&project.state("cache/digests.json"), environment::now_of_files());
         let changing = match &options.changing {
             Some(changing) => Some(changing.clone()),
-            None => project.stamp_and_sign(edition, options.passphrases.as_ref(), options.unsigned)?,
+            None => {
+                project.stamp_and_sign(edition, options.passphrases.as_ref(), (options.unsigned, &options.tickets))?
+            }
         };
         let changing = changing.as_deref();
         if !options.read_all

@@ -35,13 +35,13 @@ use crate::{Project, ProjectError};
 const MAX_LEN: u64 = 4 * 1024 * 1024;
 
 /// The files that players get of a build: what is kept aside belongs to no signature.
-struct Sent<'a> {
+pub(crate) struct Sent<'a> {
     export: &'a Export,
     aside: Vec<&'a str>,
 }
 
 impl<'a> Sent<'a> {
-    fn of(intake: &'a Intake<'_>) -> Self {
+    pub(crate) fn of(intake: &'a Intake<'_>) -> Self {
         let entries = intake.entries();
         let path = |index: &usize| entries.get(*index).map(|entry| entry.source.path.as_str());
         Self { export: intake.export(), aside: intake.aside.iter().filter_map(path).collect() }

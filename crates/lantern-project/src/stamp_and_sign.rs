@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 use std::fmt;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex};
 
 use lantern_core::config::{AD_HOC, Target};
@@ -25,6 +25,7 @@ use lantern_sign::rotation::{self, Lineage, Rotation};
 use lantern_sign::stamp::{self, Edits, Stamp};
 use lantern_sign::{apk, bundle_jar};
 
+use crate::approvals::Approvals;
 use crate::keys::Known;
 use crate::not_changed::{changing_error, fix_of, refused};
 use crate::sign_code::{self, CodeSeal, Words};
@@ -39,6 +40,7 @@ const CODE: &str = "programs and bundles for macos and ios, 1";
 const LISTS: &str = "a list of files, 1";
 const STAMPED_PROGRAMS: &str = "stamped version resources, 1";
 const STAMPING: &str = "stamped android manifests, 1";
+const APPROVAL: &str = "approval, 1";
 const LINEAGE: &str = "a chain of keys, 1";
 const VERSION_FILE: &str = "version file, 1";
 
@@ -77,8 +79,10 @@ impl Project {
         &self,
         edition: &Name,
         passphrases: Option<&Passphrases>,
-        unsigned: bool,
+        (unsigned, tickets): (bool, &[PathBuf]),
     ) -> Result<Option<Arc<dyn Changing>>, ProjectError> {
+        // What is not signed nobody looks at.
+        let approvals = self.approvals(edition, tickets);
         let mut by_target = BTreeMap::new();
         for (name, target) in self.config().targets_of(edition) {
             // What is wrong with a key is a finding, which stops before anything is signed.
@@ -93,8 +97,9 @@ impl Project {
             // What is wrong with them is a finding, too.
             let words = Words::read(self.root(), target).unwrap_or_default();
             let (is_stamped, version_file) = (target.stamp, target.version_file.clone());
-            let wanted =
-                Wanted { signer, is_ad_hoc, words, rotation, is_stamped, version_file, config: target.clone() };
+            let approval = approvals.of(name).filter(|_| signer.is_some()).cloned();
+            let config = target.clone();
+            let wanted = Wanted { signer, is_ad_hoc, words, approval, rotation, is_stamped, version_file, config };
             if !wanted.is_nothing() {
                 by_target.insert(name.clone(), wanted);
             }
@@ -108,7 +113,15 @@ impl Project {
         let clock = self.config().time_stamps.as_ref().filter(|_| are_there).map(|of| Clock::new(of, self.stop()));
         let clock = clock.transpose().map_err(|error| ProjectError::NoHttp(error.to_string()))?;
         let about = Description { name: self.config().game.name.clone(), address: None };
-        Ok(Some(Arc::new(AsConfigured { keyring: self.keyring()?, by_target, passphrases, opened, clock, about })))
+        Ok(Some(Arc::new(AsConfigured {
+            keyring: self.keyring()?,
+            by_target,
+            passphrases,
+            opened,
+            clock,
+            about,
+            approvals: Some(approvals),
+        })))
     }
 
     /// Whether a target has something that version and number can be written into: a manifest, a version resource, or an `Info.plist`.
@@ -146,6 +159,8 @@ struct Wanted {
     is_ad_hoc: bool,
     /// What signatures for macOS and iOS say.
     words: Words,
+    /// Who looks at it.
+    approval: Option<Name>,
     rotation: Option<Rotated>,
     is_stamped: bool,
     version_file: Option<TreePath>,
@@ -191,7 +206,9 @@ impl Wanted {
             format!("{LINEAGE} since {}: {lineage}", rotated.since)
         });
         let file = self.version_file.as_ref().map(|path| format!("{VERSION_FILE}: {path}"));
-        let all: Vec<String> = signing.into_iter().chain(stamping).chain(rotation).chain(file).collect();
+        let approval = self.approval.as_ref().map(|by| format!("{APPROVAL} by {by}"));
+        let all: Vec<String> =
+            signing.into_iter().chain(approval).chain(stamping).chain(rotation).chain(file).collect();
         Digest::of(all.join("\n").as_bytes())
     }
 }
@@ -207,6 +224,7 @@ pub(crate) struct AsConfigured {
     clock: Option<Clock>,
     /// What is said of them.
     about: Description,
+    approvals: Option<Approvals>,
 }
 
 /// What `sign` does with a target that is no package, as far as the configuration alone says it: the systems of a build may be seen
@@ -231,6 +249,7 @@ impl AsConfigured {
             opened: Mutex::default(),
             clock: None,
             about: Description::default(),
+            approvals: None,
         }
     }
 
@@ -351,6 +370,20 @@ impl Changing for AsConfigured {
         };
         signed.map_err(|error| changing_error("signed", target, &at, error))?;
         Ok(vec![Replacement { path: entry.source.path.clone(), at }])
+    }
+
+    fn approve(
+        &self,
+        intake: &Intake<'_>,
+        files: Vec<Replacement>,
+        work: &Path,
+        progress: &dyn Progress,
+    ) -> Result<Vec<Replacement>, ChangingError> {
+        let is_looked_at = self.by_target.get(intake.name).is_some_and(|wanted| wanted.approval.is_some());
+        match self.approvals.as_ref().filter(|_| is_looked_at) {
+            Some(approvals) => approvals.approve(intake, files, work, progress),
+            None => Ok(files),
+        }
     }
 
     fn findings(&self) -> Vec<(Name, Finding)> {

@@ -13,6 +13,7 @@ use lantern_core::release::TargetRecord;
 use lantern_core::version::{ReleaseName, Version};
 use lantern_exports::cache::DigestCache;
 
+use crate::approvals::WaitingApproval;
 use crate::workspace::Workspace;
 use crate::{ProjectError, changing, describe, environment};
 
@@ -63,6 +64,8 @@ pub struct Status {
     pub tried_no: Vec<Name>,
     /// What is said of keys of which no copy ever opened.
     pub keys: Vec<Finding>,
+    /// Bundles that a system's vendor looks at.
+    pub approvals: Vec<WaitingApproval>,
     /// The step that leads on; none when everything is done.
     pub next: Option<Step>,
 }
@@ -108,7 +111,11 @@ impl Workspace {
         let tried_no = newest.as_ref().map(|release| said_no(&board, release)).unwrap_or_default();
         let next = situation.next();
         let keys = self.project.keys_without_backup(edition);
-        Ok(Status { newest, exports, storefronts, tried_no, keys, next })
+        let mut approvals = self.project.waiting_approvals();
+        let targets = self.project.config().targets.iter();
+        let own: Vec<&Name> = targets.filter(|(_, of)| of.edition == *edition).map(|(name, _)| name).collect();
+        approvals.retain(|waiting| own.contains(&&waiting.target));
+        Ok(Status { newest, exports, storefronts, tried_no, keys, approvals, next })
     }
 
     /// Returns the one next step of all editions that are meant; none when everything is done.

@@ -17,6 +17,7 @@ use std::path::{Path, PathBuf};
 use lantern_core::parallel::{map_by, processors};
 use lantern_core::path::shown;
 use lantern_core::progress::Progress;
+use lantern_formats::FormatError;
 use lantern_formats::bundle::{self, Bundle, Files, Layout, read_small, verify_code};
 use lantern_formats::info::Info;
 use lantern_formats::macho::{CodeSignature, Details, Special};
@@ -101,7 +102,9 @@ pub fn sign(
             session.known.insert(object.path.clone(), known);
         }
     }
-    session.verify(&tree, &objects)?;
+    if let Some(object) = objects.iter().find(|object| object.depth == 0) {
+        verify_tree(&tree, top, &object.main)?;
+    }
     Ok(tree.changed())
 }
 
@@ -144,6 +147,58 @@ pub fn sign_program(
     let session = Session { how: &how, work, progress, known: BTreeMap::new() };
     let (_, changed) = session.sign_one(&tree, &object)?;
     changed.into_iter().next().ok_or_else(|| SignError::NotValid("nothing was signed".to_owned()))
+}
+
+/// Verifies a bundle with what was changed of it, as whoever gets it does.
+///
+/// # Errors
+/// [`SignError::NotValid`] with what is wrong; those of reading.
+pub fn verify(files: &dyn Files, top: &Layout, folder: &str, changed: &[Changed]) -> Result<(), SignError> {
+    let mut tree = Tree::of(files, folder);
+    changed.iter().for_each(|file| tree.put(file.clone()));
+    let info = read_small(&tree, &top.info)?.and_then(|bytes| Info::read(&bytes).ok()).unwrap_or_default();
+    verify_tree(&tree, top, &top.program(&info))
+}
+
+/// The short hashes of the signatures of a bundle's program, with what was changed of it: they stand for the whole of it.
+///
+/// # Errors
+/// Those of reading.
+pub fn code_hashes(
+    files: &dyn Files,
+    top: &Layout,
+    folder: &str,
+    changed: &[Changed],
+) -> Result<Vec<Vec<u8>>, SignError> {
+    let not_read = |error: FormatError| refused(error.to_string(), AGAIN);
+    let mut tree = Tree::of(files, folder);
+    changed.iter().for_each(|file| tree.put(file.clone()));
+    let info = read_small(&tree, &top.info)?.and_then(|bytes| Info::read(&bytes).ok()).unwrap_or_default();
+    let mut from = tree.open_anywhere(&top.program(&info))?;
+    let mut out = Vec::new();
+    for details in Details::read(&mut from).map_err(not_read)? {
+        let signature = CodeSignature::read(&mut from, &details).map_err(not_read)?;
+        let signature = signature.ok_or_else(|| refused("an architecture of its program is not signed", AGAIN))?;
+        out.push(signature.known_as());
+    }
+    Ok(out)
+}
+
+/// Writes an archive of a bundle with what was changed of it: the bundle on top, with its links and rights; the same files give the
+/// same bytes.
+///
+/// # Errors
+/// Those of reading and writing.
+pub fn archive(
+    files: &dyn Files,
+    folder: &str,
+    changed: &[Changed],
+    to: &Path,
+    progress: &dyn Progress,
+) -> Result<(), SignError> {
+    let mut tree = Tree::of(files, folder);
+    changed.iter().for_each(|file| tree.put(file.clone()));
+    tree.archive(folder, to, progress)
 }
 
 struct Session<'a> {
@@ -225,31 +280,29 @@ impl Session<'_> {
         changed.push(Changed { path: object.main.clone(), at: to });
         Ok(known)
     }
+}
 
-    /// Has the reader verify the whole: every signature, and every seal over the files as they are now. The hashes of what was just
-    /// hashed are not made again.
-    fn verify(&self, tree: &Tree<'_>, objects: &[CodeObject]) -> Result<(), SignError> {
-        let not_valid = |error: lantern_formats::FormatError| SignError::NotValid(error.to_string());
-        let Some(object) = objects.iter().find(|object| object.depth == 0) else { return Ok(()) };
-        let Some(layout) = &object.layout else { return Ok(()) };
-        let mut beside = Vec::new();
-        for (slot, path) in [(Special::Info, layout.info.clone()), (Special::Resources, layout.seal())] {
-            let bytes = read_small(tree, &path)?;
-            beside.push((slot, path, bytes));
-        }
-        let mut from = tree.open_anywhere(&object.main)?;
-        let details = Details::read(&mut from).map_err(not_valid)?;
-        let verdict = verify_code(&mut *from, &details, &beside).map_err(not_valid)?;
-        let verdict = verdict.ok_or_else(|| SignError::NotValid("it has no signature".to_owned()))?;
-        if let Some(wrong) = verdict.wrong {
-            return Err(SignError::NotValid(wrong));
-        }
-        let team = verdict.signatures.first().and_then(CodeSignature::team);
-        let bundle = Bundle { base: layout.base.clone(), main: object.main.clone(), team };
-        let seal = beside.into_iter().find_map(|(slot, _, bytes)| bytes.filter(|_| slot == Special::Resources));
-        let found = bundle::verify(tree, &bundle, &seal.unwrap_or_default())?;
-        found.wrong.map_or(Ok(()), |wrong| Err(SignError::NotValid(wrong)))
+/// Has the reader verify the whole: every signature, and every seal over the files as they are now. The hashes of what was just
+/// hashed are not made again.
+fn verify_tree(tree: &Tree<'_>, layout: &Layout, main: &str) -> Result<(), SignError> {
+    let not_valid = |error: FormatError| SignError::NotValid(error.to_string());
+    let mut beside = Vec::new();
+    for (slot, path) in [(Special::Info, layout.info.clone()), (Special::Resources, layout.seal())] {
+        let bytes = read_small(tree, &path)?;
+        beside.push((slot, path, bytes));
     }
+    let mut from = tree.open_anywhere(main)?;
+    let details = Details::read(&mut from).map_err(not_valid)?;
+    let verdict = verify_code(&mut *from, &details, &beside).map_err(not_valid)?;
+    let verdict = verdict.ok_or_else(|| SignError::NotValid("it has no signature".to_owned()))?;
+    if let Some(wrong) = verdict.wrong {
+        return Err(SignError::NotValid(wrong));
+    }
+    let team = verdict.signatures.first().and_then(CodeSignature::team);
+    let bundle = Bundle { base: layout.base.clone(), main: main.to_owned(), team };
+    let seal = beside.into_iter().find_map(|(slot, _, bytes)| bytes.filter(|_| slot == Special::Resources));
+    let found = bundle::verify(tree, &bundle, &seal.unwrap_or_default())?;
+    found.wrong.map_or(Ok(()), |wrong| Err(SignError::NotValid(wrong)))
 }
 
 /// Where the profile of a bundle lies.
@@ -277,7 +330,7 @@ fn stem(path: &str) -> String {
 /// # Errors
 /// [`SignError`].
 pub fn own_entitlements(source: &(impl macho::Source + ?Sized)) -> Result<Option<Entitlements>, SignError> {
-    let not_read = |error: lantern_formats::FormatError| refused(error.to_string(), AGAIN);
+    let not_read = |error: FormatError| refused(error.to_string(), AGAIN);
     let mut from = source.anywhere()?;
     for details in Details::read(&mut from).map_err(not_read)? {
         // A signature that cannot be read says nothing that could be kept.

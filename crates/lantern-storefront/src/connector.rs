@@ -39,6 +39,8 @@ pub enum Outcome {
         branches: Option<BTreeMap<String, LineBranch>>,
         /// Where it can be seen.
         address: Option<String>,
+        /// Of something that was handed over for approval: the file of the ticket.
+        ticket: Option<String>,
         /// Whether it waits for someone there.
         waits: bool,
     },
@@ -238,6 +240,7 @@ fn outcome(line: Line, status: ExitStatus, asked: Asked) -> Result<Outcome, Stri
         per_target,
         branches,
         address: done.address,
+        ticket: done.ticket,
         waits: done.state == LineState::Waiting,
     })
 }

@@ -4,7 +4,7 @@ use jiff::Timestamp;
 use lantern_core::names::Name;
 use lantern_core::path::shown;
 use lantern_core::version::ReleaseName;
-use lantern_project::{AtStorefront, Exports, Status, StepAt};
+use lantern_project::{AtStorefront, Exports, Status, StepAt, WaitingApproval};
 use serde::Serialize;
 
 use crate::format;
@@ -35,7 +35,24 @@ struct EditionDocument<'a> {
     tried_no: &'a [Name],
     /// What is said of keys of which no copy ever opened.
     keys: Vec<FindingDocument<'a>>,
+    /// Bundles that a system's vendor looks at.
+    approvals: Vec<ApprovalDocument<'a>>,
     storefronts: Vec<StorefrontDocument<'a>>,
+}
+
+/// A bundle that was handed over for approval.
+#[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
+struct ApprovalDocument<'a> {
+    approval: &'a Name,
+    target: &'a Name,
+    #[cfg_attr(test, schemars(with = "String"))]
+    since: Timestamp,
+    /// Until when it usually is answered.
+    #[cfg_attr(test, schemars(with = "Option<String>"))]
+    due: Option<Timestamp>,
+    /// Whether a person hands it over.
+    by_hand: bool,
 }
 
 #[derive(Serialize)]
@@ -134,8 +151,23 @@ fn edition<'a>(edition: &'a Name, status: &'a Status) -> EditionDocument<'a> {
         },
         tried_no: &status.tried_no,
         keys: status.keys.iter().map(|finding| FindingDocument::about(None, finding)).collect(),
+        approvals: status.approvals.iter().map(approval).collect(),
         storefronts: status.storefronts.iter().map(storefront).collect(),
     }
+}
+
+fn approval(of: &WaitingApproval) -> ApprovalDocument<'_> {
+    ApprovalDocument { approval: &of.approval, target: &of.target, since: of.since, due: of.due, by_hand: of.by_hand }
+}
+
+/// What is waited for before a release is sealed.
+fn waits_for(of: &WaitingApproval, now: Timestamp) -> String {
+    let when = match of.due {
+        Some(due) => format::due(due, now),
+        None => format!("since {}", format::day(of.since)),
+    };
+    let how = if of.by_hand { "lantern prepare --ticket FILE goes on" } else { "lantern prepare asks again" };
+    format!("{} its look at {}, {when}; {how}", care("waiting:"), of.target)
 }
 
 fn show(game: &str, status: &Status, now: Timestamp, view: &mut View) {
@@ -154,6 +186,9 @@ fn show(game: &str, status: &Status, now: Timestamp, view: &mut View) {
     table.row([faint("exports"), exports]);
     if !status.tried_no.is_empty() {
         table.row([faint("tried"), format!("{} {}", bad("no:"), format::names(&status.tried_no))]);
+    }
+    for of in &status.approvals {
+        table.row([faint(&of.approval), waits_for(of, now)]);
     }
     for at in &status.storefronts {
         table.row([faint(&at.storefront), at_storefront(at, status.newest.is_some())]);

@@ -347,6 +347,13 @@ pub fn outcome(begun: &StepsBegun, end: &EventBody) -> View {
     view
 }
 
+/// That a vendor has answered about everything that was handed over.
+pub fn answered(approval: &str) -> View {
+    let mut view = View::default();
+    view.say(format!("{} {} has answered", good("answered:"), strong(shown(approval))));
+    view
+}
+
 /// That a step waits for someone else.
 pub fn waits(open: &OpenWalk, now: Timestamp) -> View {
     let mut view = View::default();

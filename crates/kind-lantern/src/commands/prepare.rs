@@ -1,4 +1,5 @@
 use std::collections::BTreeSet;
+use std::path::PathBuf;
 
 use lantern_core::config::{Signer, SignerKind};
 use lantern_core::names::Name;
@@ -35,6 +36,9 @@ pub struct Args {
     /// Sign nothing this once, whatever lantern.toml says; the release is marked so
     #[arg(long)]
     unsigned: bool,
+    /// The file that came back from whoever looked at a bundle by [approvals]; may be given several times
+    #[arg(long, value_name = "FILE")]
+    ticket: Vec<PathBuf>,
     #[command(flatten)]
     passphrase: PassphraseArg,
     #[command(flatten)]
@@ -50,6 +54,7 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
         version: args.version.clone(),
         read_all: args.read_all,
         unsigned: args.unsigned,
+        tickets: args.ticket.clone(),
         changing: None,
         passphrases: Some(passphrases(&args.passphrase, Some(session.project()), ui)),
     };

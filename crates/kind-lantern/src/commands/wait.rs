@@ -3,7 +3,7 @@ use std::time::{Duration, Instant};
 
 use jiff::SignedDuration;
 use lantern_core::progress::{Progress, Task};
-use lantern_project::{OpenWalk, ProjectError, StepsError};
+use lantern_project::{Answered, OpenWalk, Project, ProjectError, StepsError};
 use lantern_views::steps;
 
 use super::Done;
@@ -14,16 +14,18 @@ use crate::ui::Ui;
 /// Shown at the end of the help.
 const EXAMPLES: &str = r#"Examples:
   lantern wait old-pier
+  lantern wait harbour-office --then "lantern prepare"
   lantern wait old-pier --then "notify-send 'Old Pier has answered'" --at-most "3 hours""#;
 
-/// Wait for what is due at a storefront, then say so or run a command
+/// Wait for what is due at a storefront or an approval, then say so or run a command
 ///
 /// Waits until a step that waits for someone is due, or until someone confirms it from another window or computer. Then
-/// the terminal's bell rings, or a command of yours is run.
+/// the terminal's bell rings, or a command of yours is run. Of an approval it is asked every 20 seconds what became of the bundle
+/// that was handed over.
 #[derive(Debug, clap::Args)]
 #[command(after_help = EXAMPLES)]
 pub struct Args {
-    /// The storefront's name in lantern.toml; may be left out where there is only one
+    /// The storefront's name in lantern.toml, or the approval's; may be left out where there is only one
     storefront: String,
     /// A command line for this system's shell
     #[arg(long, value_name = "COMMAND")]
@@ -43,8 +45,15 @@ fn time(text: &str) -> Result<SignedDuration, String> {
 /// How often the ledger is read again. Ours: people answer in minutes, not in seconds.
 const EVERY: Duration = Duration::from_secs(1);
 
+/// How often a program is asked what became of a bundle. Ours: vendors answer in minutes, and count questions.
+const EVERY_ANSWER: Duration = Duration::from_secs(20);
+
 pub fn run(args: &Args, ui: &Ui) -> Done {
     let begun = Instant::now();
+    let project = super::find(ui)?;
+    if project.config().approvals.keys().any(|name| name.as_str() == args.storefront) {
+        return answers(args, &project, ui);
+    }
     let name = super::find(ui)?.storefront(&args.storefront)?.0.clone();
     let first = waiting(args, ui)?;
     if first.is_empty() {
@@ -75,6 +84,47 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
     }
 }
 
+/// Waits for what a system's vendor says of bundles.
+fn answers(args: &Args, project: &Project, ui: &Ui) -> Done {
+    let begun = Instant::now();
+    let mut waiting = project.waiting_approvals();
+    waiting.retain(|of| of.approval.as_str() == args.storefront);
+    if waiting.is_empty() {
+        let what = format!("nothing was handed over to {}, or all of it is answered", args.storefront);
+        return Err(CommandError::usage(what, "lantern prepare hands over what is to be looked at"));
+    }
+    let progress = ui.progress();
+    let meter = progress.start(Task::Wait, None);
+    while !waiting.is_empty() {
+        let mut left = Vec::new();
+        for of in waiting {
+            if project.ask_approval(&of, &progress)? == Answered::NotYet {
+                left.push(of);
+            }
+        }
+        waiting = left;
+        let most = args.at_most.and_then(|most| Duration::try_from(most).ok());
+        let left = most.map(|most| most.saturating_sub(begun.elapsed()));
+        if left.is_some_and(|left| left.is_zero()) {
+            break;
+        }
+        let next = Instant::now() + left.unwrap_or(EVERY_ANSWER).min(EVERY_ANSWER);
+        while !waiting.is_empty() && Instant::now() < next {
+            if ui.is_stopped() {
+                return Err(CommandError::stopped());
+            }
+            meter.add(0);
+            std::thread::sleep(EVERY.min(next - Instant::now()));
+        }
+    }
+    drop(meter);
+    if !waiting.is_empty() {
+        return Err(CommandError::unreachable("there was no answer until then".to_owned()));
+    }
+    ui.show(&steps::answered(&args.storefront));
+    then(args, "lantern prepare", ui)
+}
+
 /// What waits there for someone.
 fn waiting(args: &Args, ui: &Ui) -> Result<Vec<OpenWalk>, CommandError> {
     let all = super::open(ui)?.walks(Some(&args.storefront))?;
@@ -97,9 +147,14 @@ fn end(args: &Args, first: &[OpenWalk], now: &[OpenWalk], ui: &Ui) -> Done {
         }
     }
     ui.document(&steps::document(now.iter().map(|open| (open, None))));
+    then(args, &format!("lantern confirm {}", args.storefront), ui)
+}
+
+/// Runs the command that is to be run, or rings and says what comes next.
+fn then(args: &Args, next: &str, ui: &Ui) -> Done {
     let Some(line) = &args.then else {
         ui.ring();
-        ui.next(format!("lantern confirm {}", args.storefront));
+        ui.next(next.to_owned());
         return Ok(());
     };
     let mut command = shell(line);

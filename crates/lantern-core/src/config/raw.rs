@@ -43,9 +43,38 @@ pub struct Config {
     /// Who states when programs for Windows were signed.
     #[serde(default)]
     pub time_stamps: Option<TimeStamps>,
+    /// Vendors of systems that look at signed bundles before players get them.
+    #[serde(default)]
+    pub approvals: BTreeMap<String, Approval>,
     /// The keys that each identity is known by. lantern writes them when something is signed for the first time.
     #[serde(default)]
     pub pins: BTreeMap<String, Pins>,
+}
+
+/// A vendor of a system, who looks at signed bundles and gives back a ticket.
+#[derive(Debug, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct Approval {
+    /// Targets whose bundles are handed over.
+    pub targets: Vec<String>,
+    /// The program that hands them over, then its arguments. Left out: a person does it.
+    #[serde(default)]
+    pub run: Vec<String>,
+    /// How long it may take for one answer, such as "10 minutes". Left out: 30 minutes.
+    #[serde(default)]
+    pub time_limit: Option<String>,
+    /// Values for the program, free.
+    #[serde(default)]
+    pub values: BTreeMap<String, String>,
+    /// What a person does.
+    #[serde(default)]
+    pub how: Option<String>,
+    /// Where a person does it.
+    #[serde(default)]
+    pub address: Option<String>,
+    /// How long an answer usually takes, such as "2 hours".
+    #[serde(default)]
+    pub usually: Option<String>,
 }
 
 /// An authority that states when something was signed, so that the signature holds when its certificate is over.

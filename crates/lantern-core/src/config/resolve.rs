@@ -1,5 +1,6 @@
 //! The values of `lantern.toml`: each is checked, and reported with its place and fix.
 
+mod approvals;
 mod signers;
 mod storefronts;
 
@@ -202,6 +203,7 @@ impl Check<'_> {
         let last_look = self.last_look(&raw);
         let devices = self.devices(&raw);
         let signers = self.signers(&raw);
+        let approvals = self.approvals(&raw);
         let time_stamps = raw.time_stamps.as_ref().and_then(|raw| self.time_stamps(raw));
         let pins = self.pins(&raw);
         Some(Config {
@@ -216,6 +218,7 @@ impl Check<'_> {
             last_look,
             devices,
             signers,
+            approvals,
             time_stamps,
             pins,
         })

@@ -377,6 +377,11 @@ impl CodeSignature {
         self.blob(Special::EntitlementsDer).is_some()
     }
 
+    /// The hash of its preferred list of hashes, which stands for the signature everywhere else.
+    pub fn known_as(&self) -> Vec<u8> {
+        self.first().short_hash()
+    }
+
     /// Whether a hash is that of one of its lists of hashes: how a bundle's seal names the programs in it.
     pub fn is_known_as(&self, hash: &[u8]) -> bool {
         self.directories.iter().any(|directory| directory.short_hash() == hash)

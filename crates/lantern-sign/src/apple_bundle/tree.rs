@@ -3,15 +3,20 @@
 use std::collections::BTreeMap;
 use std::fs::File;
 use std::io::{self, Read};
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::sync::Mutex;
 
+use lantern_core::progress::{Progress, Task, Watched};
 use lantern_formats::bundle::{FileKind, Files, ReadSeek};
 use lantern_formats::hash::{Hash, READ_LEN};
 use lantern_formats::macho::FileHash;
+use lantern_formats::zip::Method;
+use lantern_formats::zip::write::ZipWriter;
+use lantern_formats::{MAGIC_LEN, Magic};
 
 use super::Changed;
-use crate::macho;
+use crate::bundle_jar::create;
+use crate::{SignError, macho};
 
 /// What lies at a path.
 #[derive(Debug)]
@@ -62,6 +67,40 @@ impl<'a> Tree<'a> {
             _ => None,
         };
         self.nodes.into_iter().filter_map(changed).collect()
+    }
+
+    /// Writes everything as an archive, with the last part of the folder's path on top.
+    pub(super) fn archive(&self, folder: &str, to: &Path, progress: &dyn Progress) -> Result<(), SignError> {
+        let above = folder.trim_end_matches('/').rfind('/').map_or(0, |at| at + 1);
+        let total = self.nodes.values().map(|node| if let Node::File { len, .. } = node { *len } else { 0 }).sum();
+        let meter = progress.start(Task::Write, Some(total));
+        let mut zip = ZipWriter::new(create(to)?);
+        for (path, node) in &self.nodes {
+            if progress.stopped() {
+                return Err(SignError::Stopped);
+            }
+            let name = path.get(above..).unwrap_or(path);
+            match node {
+                Node::Link(target) => zip.link(name, target)?,
+                Node::EmptyFolder => zip.folder(name)?,
+                Node::File { len, .. } => {
+                    let mut first = [0; MAGIC_LEN];
+                    let read = self.open(path)?.take(MAGIC_LEN as u64).read(&mut first)?;
+                    let is_run = Magic::of(first.get(..read).unwrap_or_default()).is_executable();
+                    let mode = if is_run { 0o755 } else { 0o644 };
+                    let from = self.open(path)?;
+                    let mut from = Watched::new(from, &*meter, progress);
+                    let copy = |out: &mut dyn io::Write| io::copy(&mut from, out).map(|_| ());
+                    let written = zip.file(name, Method::Deflate, mode, *len, copy);
+                    if progress.stopped() {
+                        return Err(SignError::Stopped);
+                    }
+                    written?;
+                }
+            }
+        }
+        zip.finish()?;
+        Ok(())
     }
 
     /// The digests of a file, made once.

@@ -35,6 +35,8 @@ pub enum Asked {
     Query,
     /// Say what each branch has.
     List,
+    /// Hand a bundle over for approval.
+    Submit,
 }
 
 /// The document that goes in.
@@ -238,6 +240,9 @@ pub struct LineDone {
     /// Of `list`: what each branch has, by its name there.
     #[serde(default)]
     pub branches: Option<BTreeMap<String, LineBranch>>,
+    /// Of `submit`, and of `query` after it: the file of the ticket, from the folder of `lantern.toml`.
+    #[serde(default)]
+    pub ticket: Option<String>,
     /// `live` (also where this is left out): players have it. `waiting`: it waits for someone there.
     #[serde(default)]
     pub state: LineState,

@@ -58,6 +58,7 @@ fn each_result_is_understood() {
         per_target: Default::default(),
         branches: None,
         address: None,
+        ticket: None,
         waits,
     };
     assert_eq!(outcome(r#"read line; echo '{"done": {"number-there": "42"}}'"#), done(Some(42), false));
