@@ -9,7 +9,7 @@ use std::time::{Duration, Instant};
 use indicatif::{ProgressBar, ProgressState, ProgressStyle};
 use lantern_core::progress::{Meter, Progress, Task};
 use lantern_views::format;
-use lantern_views::paint::care;
+use lantern_views::paint::{care, faint};
 use lantern_views::progress::line;
 
 use crate::options::ProgressMode;
@@ -61,6 +61,13 @@ impl Progress for Shown {
         if self.speaks {
             // Where standard error is closed there is nobody to tell.
             let _ = writeln!(anstream::stderr(), "{} {what}", care("careful:"));
+        }
+    }
+
+    fn say(&self, what: &str) {
+        if self.speaks {
+            // As above.
+            let _ = writeln!(anstream::stderr(), "{}", faint(what));
         }
     }
 

@@ -38,6 +38,9 @@ pub trait Progress: Send + Sync {
     /// Says something that those who wait should know now, and not only at the end.
     fn careful(&self, what: &str);
 
+    /// Passes on what a program says that is waited for.
+    fn say(&self, _what: &str) {}
+
     /// Whether someone asked to stop. Looked at between chunks, never in a write that must be whole.
     fn stopped(&self) -> bool;
 }

@@ -12,6 +12,7 @@ use lantern_core::event::EventId;
 use lantern_core::names::{Identity, Name};
 use lantern_core::path::TreePath;
 use lantern_core::progress::Progress;
+use lantern_core::release::ReleaseRecord;
 use lantern_exports::changing::{ChangingError, Replacement};
 use lantern_exports::intake::Intake;
 use lantern_formats::bundle::{Layout, MAX_SMALL_LEN, TICKET, is_ticket};
@@ -108,6 +109,22 @@ impl Project {
             game: (self.edition_name(edition).to_owned(), self.identity(edition).clone(), edition.clone()),
             tickets: tickets.to_vec(),
         }
+    }
+
+    /// For each target of a release that has a ticket: who looked at it.
+    pub(crate) fn looked_at(&self, record: &ReleaseRecord) -> BTreeMap<Name, Name> {
+        let has_ticket = |target: &Name| {
+            let target = record.targets.iter().find(|of| of.target == *target);
+            let replaced = target.and_then(|of| of.changed.as_ref()).map(|changed| &changed.replaced);
+            let place = format!("Contents/{TICKET}");
+            replaced.is_some_and(|replaced| replaced.keys().any(|path| path.as_str().ends_with(&place)))
+        };
+        let all = self.config().approvals.iter();
+        let of = |(name, approval): (&Name, &Approval)| {
+            let targets = approval.targets.iter().filter(|target| has_ticket(target));
+            targets.map(|target| (target.clone(), name.clone())).collect::<Vec<_>>()
+        };
+        all.flat_map(of).collect()
     }
 
     /// What waits for an answer, as far as this computer knows.
@@ -342,7 +359,7 @@ impl Approvals {
             _ => document.hand_over.extend(handed),
         }
         let connector = Connector { run: &approval.run, folder: &self.root, limit: approval.time_limit };
-        let say = |text: &str| progress.careful(&format!("{name}: {text}"));
+        let say = |text: &str| progress.say(&format!("{name}: {text}"));
         connector.run(&document, progress, &say).map_err(|error| match error {
             ConnectorError::Stopped => ChangingError::Stopped,
             error => {

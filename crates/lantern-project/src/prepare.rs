@@ -5,6 +5,7 @@ use std::path::PathBuf;
 use std::sync::Arc;
 
 use lantern_core::board::{Board, KnownRelease};
+use lantern_core::config::AD_HOC;
 use lantern_core::digest::{InputDigest, ReleaseId};
 use lantern_core::event::{EventBody, NumberReserved, Sealed};
 use lantern_core::finding::{Code, Finding, Severity};
@@ -75,6 +76,8 @@ pub struct Prepared {
     pub signed_before: BTreeMap<Name, Name>,
     /// For each target that is stamped: where the version and the number were written.
     pub stamped: BTreeMap<Name, String>,
+    /// For each target with a ticket: whose.
+    pub looked_at: BTreeMap<Name, Name>,
 }
 
 impl Session {
@@ -145,14 +148,18 @@ impl Session {
         }
         let release = KnownRelease::sealed(&sealed, edition, event.recorded_at);
         let unchanged_since = self.workspace.unchanged_since(&release, &record)?;
-        let signed = record.targets.iter().filter(|target| target.signer().is_some());
         let key = |target: &TargetRecord| self.project().config().targets.get(&target.target)?.sign.clone();
+        let is_ad_hoc = |target: &TargetRecord| {
+            !target.unsigned && target.changed.is_some() && key(target).is_some_and(|key| key.as_str() == AD_HOC)
+        };
+        let signed = record.targets.iter().filter(|target| target.signer().is_some() || is_ad_hoc(target));
         let is_as_it_came = |target: &&TargetRecord| target.changed.as_ref().is_some_and(|c| c.replaced.is_empty());
         let (came, signed): (Vec<_>, Vec<_>) = signed.partition(is_as_it_came);
         let with_key = |target: &TargetRecord| Some((target.target.clone(), key(target)?));
         let signed_with = signed.into_iter().filter_map(with_key).collect();
         let signed_before = came.into_iter().filter_map(with_key).collect();
         let stamped = self.project().stamped(&record);
+        let looked_at = self.project().looked_at(&record);
         Ok(Prepared {
             release,
             record,
@@ -163,6 +170,7 @@ impl Session {
             signed_with,
             signed_before,
             stamped,
+            looked_at,
         })
     }
 
@@ -560,6 +568,7 @@ impl Session {
             signed_with: BTreeMap::new(),
             signed_before: BTreeMap::new(),
             stamped: BTreeMap::new(),
+            looked_at: BTreeMap::new(),
         })
     }
 

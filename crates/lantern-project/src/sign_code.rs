@@ -414,7 +414,7 @@ impl Project {
             let what = format!(
                 "{key} is asked for {}, for {}",
                 plural(asked, "signature", "signatures"),
-                plural(count, "program and library", "programs and libraries")
+                plural(count, "program", "programs and libraries")
             );
             findings.push(Finding::note(Code::ProgramsToSign, what));
         } else if is_for_phones {

@@ -8,7 +8,7 @@
 use jiff::Timestamp;
 use lantern_formats::hash::Hash;
 use lantern_keys::KeyError;
-use lantern_keys::certificate::{self, Purpose};
+use lantern_keys::certificate::Purpose;
 use lantern_keys::der::{self, Reader};
 use lantern_keys::key::{Algorithm, PrivateKey, Signer};
 use lantern_keys::keyring;
@@ -29,20 +29,27 @@ const YEARS: u16 = 5;
 ///
 /// # Errors
 /// Those of making keys.
-pub fn certificate(team: &str, studio: &str, now: Timestamp) -> Result<Entry, SignError> {
+pub fn new(team: &str, studio: &str, now: Timestamp) -> Result<Entry, KeyError> {
+    certificate(PrivateKey::generate(Algorithm::P256)?, team, studio, now)
+}
+
+/// Makes a certificate for a team and a key.
+///
+/// # Errors
+/// Those of signing.
+pub fn certificate(key: PrivateKey, team: &str, studio: &str, now: Timestamp) -> Result<Entry, KeyError> {
     let what = "the certificate";
-    let name = certificate::name_of_text(&format!("CN={studio} for everyone,OU={team},O={studio}"))?;
-    let key = PrivateKey::generate(Algorithm::P256)?;
+    let name = lantern_keys::certificate::name_of_text(&format!("CN={studio} for everyone,OU={team},O={studio}"))?;
     let made = keyring::with_certificate(key, &name, Purpose::Code, YEARS, now, [9; 16])?;
     let own = made.chain.first().cloned().unwrap_or_default();
-    let mut body = Reader::new(&own).inside(der::SEQUENCE, what).map_err(KeyError::from)?;
-    let mut body = body.inside(der::SEQUENCE, what).map_err(KeyError::from)?;
+    let mut body = Reader::new(&own).inside(der::SEQUENCE, what)?;
+    let mut body = body.inside(der::SEQUENCE, what)?;
     let mut parts = Vec::new();
     for _ in 0..PARTS_BEFORE_EXTENSIONS {
-        parts.push(body.whole(what).map_err(KeyError::from)?.to_vec());
+        parts.push(body.whole(what)?.to_vec());
     }
-    let mut extensions = body.inside(0xa3, what).map_err(KeyError::from)?;
-    let extensions = extensions.bytes(der::SEQUENCE, what).map_err(KeyError::from)?;
+    let mut extensions = body.inside(0xa3, what)?;
+    let extensions = extensions.bytes(der::SEQUENCE, what)?;
     let mark = der::sequence(&[&der::value(der::OID, &[MARK]), &der::value(der::OCTET_STRING, &[&[der::NULL, 0]])]);
     parts.push(der::value(0xa3, &[&der::sequence(&[extensions, &mark])]).to_vec());
     let algorithm = parts.get(2).cloned().unwrap_or_default();

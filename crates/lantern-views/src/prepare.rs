@@ -2,6 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
+use lantern_core::config::AD_HOC;
 use lantern_core::finding::{Finding, Severity};
 use lantern_core::names::Name;
 use lantern_core::path::shown;
@@ -43,6 +44,8 @@ struct ReleaseDocument<'a> {
     signed_before: &'a BTreeMap<Name, Name>,
     /// For each target that is stamped: where the version and the number were written.
     stamped: &'a BTreeMap<Name, String>,
+    /// For each target with a ticket: whose.
+    looked_at: &'a BTreeMap<Name, Name>,
 }
 
 /// One for each edition.
@@ -58,6 +61,7 @@ pub fn document(all: &[Prepared]) -> Document<'_> {
         signed_with: &prepared.signed_with,
         signed_before: &prepared.signed_before,
         stamped: &prepared.stamped,
+        looked_at: &prepared.looked_at,
     });
     Document { schema: "lantern.prepare/1", releases: releases.collect() }
 }
@@ -103,8 +107,12 @@ pub fn view(prepared: &Prepared, game: &str, is_next: bool) -> View {
     {
         for key in by_target.values().collect::<BTreeSet<_>>() {
             let of = by_target.iter().filter(|(_, with)| *with == key).map(|(target, _)| target);
-            facts.row([faint(label), format!("{} with the key {key}{end}", format::names(of))]);
+            let with = if key.as_str() == AD_HOC { "ad hoc".to_owned() } else { format!("with the key {key}") };
+            facts.row([faint(label), format!("{} {with}{end}", format::names(of))]);
         }
+    }
+    for (target, by) in &prepared.looked_at {
+        facts.row([faint("looked at"), format!("{target} by {by}: its ticket is attached")]);
     }
     if !prepared.release.unsigned.is_empty() {
         facts.row([care("not signed"), format!("{}, as --unsigned says", format::names(&prepared.release.unsigned))]);

@@ -6,10 +6,13 @@ use std::time::Instant;
 use jiff::SignedDuration;
 use lantern_core::address::Address;
 use lantern_core::system::{Family, System};
+use lantern_keys::key::PrivateKey;
+use lantern_keys::{KeyError, Passphrase, pkcs12};
 use lantern_project::Project;
 use lantern_rehearsal::exports::{self, GameVersion};
 use lantern_rehearsal::server::Running;
 use lantern_rehearsal::stand_in::{CLIENT_ID, StandIn, StandInDocument};
+use lantern_sign::team;
 use lantern_views::paint::{command, faint, good, strong};
 use lantern_views::{Table, View};
 
@@ -24,6 +27,7 @@ const MEANT: &str = r#"[checks]
 accept = [
     { code = "no-icon", because = "the example game has none", until = "UNTIL" },
     { code = "unsigned", because = "nobody's key signs an example", until = "UNTIL" },
+    { code = "no-time-stamp", because = "no computer trusts the example's certificate", until = "UNTIL" },
     { code = "small-pages", because = "no device starts the example", until = "UNTIL" },
     { code = "console-window", target = "windows", because = "it prints its letters there" },
 ]
@@ -89,6 +93,26 @@ values = { shelf = "gull-rock" }
 branches = { ledge = { audience = "everyone" } }
 "#;
 const GULL_ROCK_CONNECTOR: &str = include_str!("../../../../docs/examples/gull_rock.py");
+const HARBOUR_OFFICE: &str = r#"[approvals.harbour-office]
+targets = ["macos"]
+run = ["PYTHON", "approvals/harbour_office.py"]
+values = { desk = "harbour-office" }
+usually = "2 hours"
+"#;
+const HARBOUR_OFFICE_PROGRAM: &str = include_str!("../../../../docs/examples/harbour_office.py");
+const MACOS_EXPORT: &str = "export = \"exports/macos\"\n";
+const PASSPHRASE: &str = "the tide comes in slowly";
+const TEAM: &str = "HERON12345";
+/// How often the passphrase of a file of the example is hashed: nobody has to be kept out.
+const ROUNDS: u32 = 1_000;
+/// The key that tests fix, so that the same output comes out.
+fn fixed_key() -> Option<Result<PrivateKey, KeyError>> {
+    #[cfg(debug_assertions)]
+    return super::for_tests::key();
+    #[cfg(not(debug_assertions))]
+    None
+}
+
 /// What Python is called.
 const PYTHON: &str = if cfg!(windows) { "python" } else { "python3" };
 
@@ -171,6 +195,7 @@ impl Demo<'_> {
         self.title("1.4.0: a small update is tried, then goes to everyone");
         self.export(GameVersion::New)?;
         self.raise_version()?;
+        self.look_at_macos()?;
         self.run(&["prepare"])?;
         if self.starts_here() {
             self.run(&["try", "--yes"])?;
@@ -209,6 +234,40 @@ impl Demo<'_> {
         Ok(())
     }
 
+    /// The bundle for macOS is signed, and its system's vendor looks at it before it is sealed.
+    fn look_at_macos(&self) -> Done {
+        self.title("macOS: signed with the certificate of a team, and looked at before players get it");
+        let now = lantern_project::now();
+        let entry = match fixed_key() {
+            Some(key) => team::certificate(key?, TEAM, "Paper Heron", now)?,
+            None => team::new(TEAM, "Paper Heron", now)?,
+        };
+        let file = pkcs12::write(&entry, &Passphrase::new(PASSPHRASE.to_owned()), ROUNDS)?;
+        let path = self.folder.join("from-harbour-office.p12");
+        fs::write(path, &*file).map_err(|e| CommandError::io("write a file of the example", e))?;
+        self.run_silently(&["key", "import", "team", "from-harbour-office.p12"])?;
+        self.run_silently(&["key", "backup", "team", "stick/team.p12"])?;
+        self.run_silently(&["key", "drill", "team", "stick/team.p12"])?;
+        self.edit(MACOS_EXPORT, &format!("{MACOS_EXPORT}sign = \"team\"\n"))?;
+        if !self.has_python() {
+            self.ui.say(&format!("{}\n", faint("Python is not on this computer: nobody looks at it")));
+            return Ok(());
+        }
+        let said =
+            "in lantern.toml, the target macos now has sign = \"team\"; Harbour Office is a program in approvals/:";
+        let approval = HARBOUR_OFFICE.replace("PYTHON", PYTHON);
+        self.add_storefront(said, ("approvals/harbour_office.py", HARBOUR_OFFICE_PROGRAM), &approval)?;
+        self.run_until(&["prepare"], 7)?;
+        self.ui.say(&format!("{}\n", faint("some time later it is asked again:")));
+        Ok(())
+    }
+
+    /// Whether the programs of the example can be run.
+    fn has_python(&self) -> bool {
+        let status = Command::new(PYTHON).arg("--version").stdout(Stdio::null()).stderr(Stdio::null()).status();
+        status.is_ok_and(|status| status.success())
+    }
+
     /// A storefront where a person does what is done, with what was out there before.
     fn by_hand(&self) -> Done {
         self.title("Old Pier has no interface for programs: a person does what is done there");
@@ -232,8 +291,7 @@ impl Demo<'_> {
         let said = "a connector of 80 lines is in places/gull_rock.py; Gull Rock itself is a folder here";
         let storefront = GULL_ROCK.replace("PYTHON", PYTHON);
         self.add_storefront(said, ("places/gull_rock.py", GULL_ROCK_CONNECTOR), &storefront)?;
-        let is_there = Command::new(PYTHON).arg("--version").stdout(Stdio::null()).stderr(Stdio::null()).status();
-        if !is_there.is_ok_and(|status| status.success()) {
+        if !self.has_python() {
             self.ui.say(&format!("{}\n", faint("Python is not on this computer: the connector is not run")));
             return Ok(());
         }
@@ -321,7 +379,7 @@ impl Demo<'_> {
             .stdin(Stdio::null());
         // Nothing of the example goes into anybody's own settings.
         command.env("LANTERN_HOME", self.home());
-        command.env(passphrase::VARIABLE, "the tide comes in slowly");
+        command.env(passphrase::VARIABLE, PASSPHRASE);
         // The voices that are installed are those of the story, whatever language this computer has.
         command.env("LC_ALL", "C").env_remove("LANGUAGE");
         #[cfg(debug_assertions)]

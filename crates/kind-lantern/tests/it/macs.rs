@@ -35,7 +35,7 @@ impl Yard {
         write_ios(&env.path("exports/saltmarsh.ipa"), GameVersion::New).unwrap();
         env.write("lantern.toml", &format!("{GAME}\n{}", targets.join("\n")));
         let now = "2026-11-01T00:00:00Z".parse().unwrap();
-        let key = team::certificate("HERON12345", "Paper Heron", now).unwrap();
+        let key = team::new("HERON12345", "Paper Heron", now).unwrap();
         let file = pkcs12::write(&key, &lantern_keys::Passphrase::new(PASSPHRASE.to_owned()), 1000).unwrap();
         env.write_bytes("team.p12", &file);
         let yard = Self { env, key };
@@ -134,7 +134,8 @@ fn a_build_without_a_certificate_is_signed_ad_hoc() {
     let refused = yard.run(&["key", "new", "ad-hoc"]).fails(2);
     assert!(refused.stderr().contains("without a key"), "{}", refused.whole());
     yard.run(&["check"]).success();
-    yard.run(&["prepare"]).success();
+    let sealed = yard.run(&["prepare"]).success();
+    assert!(sealed.stdout().contains("mac ad hoc"), "{}", sealed.whole());
     yard.written();
     let seen = yard.fact("out/Saltmarsh Post.app", "signature");
     assert_eq!(seen, "signature   ad hoc: hashes only, intact");
@@ -216,7 +217,7 @@ fn a_profile_that_does_not_agree() {
     entitlements("HERON12345.example.paperheron.saltmarsh", "<key>get-news</key><true/>");
     says("the entitlement get-news is yes; the profile Saltmarsh does not allow it");
     entitlements("HERON12345.example.paperheron.saltmarsh", "");
-    let other = team::certificate("OTHER67890", "Marsh Library", "2026-11-01T00:00:00Z".parse().unwrap()).unwrap();
+    let other = team::new("OTHER67890", "Marsh Library", "2026-11-01T00:00:00Z".parse().unwrap()).unwrap();
     let about = Profile {
         name: "Marsh",
         team: "OTHER67890",
@@ -343,7 +344,8 @@ fn a_bundle_is_looked_at_before_it_is_sealed() {
     yard.answer("yes");
     let answered = yard.run_with_path(&["wait", "harbour-office"]).success();
     assert!(answered.stdout().contains("harbour-office has answered"), "{}", answered.whole());
-    yard.run(&["prepare"]).success();
+    let sealed = yard.run(&["prepare"]).success();
+    assert!(sealed.stdout().contains("mac by harbour-office: its ticket is attached"), "{}", sealed.whole());
     yard.written();
     let seen = yard.run(&["inspect", "out/Saltmarsh Post.app"]).success().stdout();
     assert!(seen.contains("its ticket is attached") && seen.contains("intact"), "{seen}");

@@ -33,7 +33,7 @@ pub fn p256() -> Entry {
 
 /// A key with a certificate of a team.
 pub fn of_team(team: &str) -> Entry {
-    team::certificate(team, "Paper Heron", "2026-01-01T00:00:00Z".parse().unwrap()).unwrap()
+    team::new(team, "Paper Heron", "2026-01-01T00:00:00Z".parse().unwrap()).unwrap()
 }
 
 /// The files of a folder, with those over them that were changed.
