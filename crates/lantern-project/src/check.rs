@@ -377,7 +377,8 @@ impl Project {
                     let what = format!("{} was accepted until {until}: {}", accept.code, shown(&accept.because));
                     Finding::of(Code::AcceptExpired, what, "fix it, or change the date")
                 }
-                (false, _) => {
+                // Where only a part was looked at, it may be about the rest.
+                (false, _) if !self.is_of_a_part() => {
                     let what = format!("{} is accepted and not there", accept.code);
                     Finding::of(Code::AcceptUnused, what, "remove it from [checks]")
                 }

@@ -200,12 +200,16 @@ impl Project {
         (windows, has_earlier): (&[WindowsProgram], bool),
     ) -> Vec<Finding> {
         let Some(key) = &intake.target.sign else { return Vec::new() };
-        let at = |finding: Finding| finding.at(self.place_of(&["targets", intake.name.as_str(), "sign"]));
+        // Unless it knows a better place.
+        let at = |finding: Finding| match finding.place {
+            Some(_) => finding,
+            None => finding.at(self.place_of(&["targets", intake.name.as_str(), "sign"])),
+        };
         let form = intake.export().form;
         let signs = Signs::of(intake);
         if key.as_str() == AD_HOC {
             return match signs {
-                Some(Signs::Code) => self.code_findings(intake, None, environment::now()),
+                Some(Signs::Code) => self.code_findings(intake, None, environment::now()).into_iter().map(at).collect(),
                 _ => {
                     let what = format!("{} cannot be signed ad hoc: that is for macOS", intake.name);
                     vec![at(Finding::of(

@@ -114,6 +114,11 @@ impl Project {
         }
     }
 
+    /// Whether only some editions or targets are meant.
+    pub(crate) fn is_of_a_part(&self) -> bool {
+        self.only.is_some() || !self.only_targets.is_empty()
+    }
+
     /// Returns what is wrong with the configuration; only after [`Self::find_to_check`] there can be something.
     pub(crate) fn config_findings(&self) -> &[Finding] {
         &self.config_findings

@@ -1,6 +1,6 @@
 //! Signs builds for macOS and iOS: bundles with everything in them, and programs outside of any.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashSet};
 use std::fs;
 use std::io::{self, Read};
 use std::path::Path;
@@ -37,7 +37,7 @@ const MAX_LEN: u64 = 4 * 1024 * 1024;
 /// The files that players get of a build: what is kept aside belongs to no signature.
 pub(crate) struct Sent<'a> {
     export: &'a Export,
-    aside: Vec<&'a str>,
+    aside: HashSet<&'a str>,
 }
 
 impl<'a> Sent<'a> {
@@ -50,12 +50,12 @@ impl<'a> Sent<'a> {
 
 impl Files for Sent<'_> {
     fn below<'a>(&'a self, folder: &'a str) -> Box<dyn Iterator<Item = (&'a str, FileKind<'a>)> + 'a> {
-        let is_aside = move |path: &str| self.aside.iter().any(|aside| aside.strip_prefix(folder) == Some(path));
+        let is_aside = move |path: &str| !self.aside.is_empty() && self.aside.contains(&*format!("{folder}{path}"));
         Box::new(Files::below(self.export, folder).filter(move |(path, _)| !is_aside(path)))
     }
 
     fn kind(&self, path: &str) -> Option<FileKind<'_>> {
-        if self.aside.contains(&path) { None } else { Files::kind(self.export, path) }
+        if self.aside.contains(path) { None } else { Files::kind(self.export, path) }
     }
 
     fn open(&self, path: &str) -> io::Result<Box<dyn Read + Send + '_>> {
@@ -407,7 +407,13 @@ impl Project {
         let chain = key.map_or(&[][..], |(_, chain)| chain);
         for object in plan.all() {
             let wanted = plan.wanted(files, &words, &object.path, key.is_some());
-            findings.extend(disagreements(files, object, &plan, &wanted, chain, at));
+            let key = if wanted.profile.is_some() { "profile" } else { "sign" };
+            let place = match words.inside.keys().find(|path| path.as_str() == object.path) {
+                Some(path) => self.place_of(&["targets", intake.name.as_str(), "inside", path.as_str(), key]),
+                None => self.place_of(&["targets", intake.name.as_str(), key]),
+            };
+            let found = disagreements(files, object, &plan, &wanted, chain, at);
+            findings.extend(found.into_iter().map(|finding| finding.at(place.clone())));
         }
         if let Some((key, _)) = key {
             let (count, asked) = (plan.all().count(), plan.all().map(|object| object.slices).sum());

@@ -131,10 +131,15 @@ pub fn sign_path(
         words: &words,
         stamp: None,
     };
-    let files = match fs::metadata(request.path).map_err(reading(request.path))?.is_dir() {
-        _ if let Some(code) = &code => sign_code_path::sign((request.path, code), request.to, &seal, progress)?,
-        true => signs.folder()?,
-        false => vec![(request.path.to_owned(), signs.file(request.path)?)],
+    let is_folder = fs::metadata(request.path).map_err(reading(request.path))?.is_dir();
+    let files = match &code {
+        // There may be programs for Windows, too.
+        Some(CodeAt::Folder) => {
+            signs.folder(sign_code_path::sign((request.path, &CodeAt::Folder), None, &seal, progress)?)?
+        }
+        Some(code) => sign_code_path::sign((request.path, code), request.to, &seal, progress)?,
+        None if is_folder => signs.folder(Vec::new())?,
+        None => vec![(request.path.to_owned(), signs.file(request.path)?)],
     };
     if files.iter().any(|(_, did)| matches!(did, Did::Signed | Did::Beside(_))) {
         note_used(&keyring()?, &known);
@@ -210,16 +215,19 @@ impl Signs<'_> {
         Ok(Did::Beside(to))
     }
 
-    fn folder(&self) -> Result<Vec<(PathBuf, Did)>, ProjectError> {
+    /// Signs the programs for Windows in a folder, or a list where it has neither those nor others, which are done already.
+    fn folder(&self, mut done: Vec<(PathBuf, Did)>) -> Result<Vec<(PathBuf, Did)>, ProjectError> {
         let root = self.request.path;
         let mut files = listed::files_below(root).map_err(reading(root))?;
         files.retain(|(name, _)| !name.ends_with(PART));
         let programs: Vec<&PathBuf> = files.iter().map(|(_, path)| path).filter(|path| is_program(path)).collect();
-        if self.request.list || programs.is_empty() {
+        if self.request.list || (programs.is_empty() && done.is_empty()) {
             return self.list(root, files);
         }
         let threads = if self.in_parallel { processors() } else { 1 };
-        map_by(threads, &programs, |path| Ok(((*path).clone(), self.program(path)?)))
+        done.extend(map_by(threads, &programs, |path| Ok::<_, ProjectError>(((*path).clone(), self.program(path)?)))?);
+        done.sort_by(|one, other| one.0.cmp(&other.0));
+        Ok(done)
     }
 
     fn list(&self, root: &Path, mut files: Vec<(String, PathBuf)>) -> Result<Vec<(PathBuf, Did)>, ProjectError> {

@@ -1,5 +1,5 @@
-//! Signs a package or a Windows program with a key from a file, for `scripts/bench-sign.sh` and `scripts/bench-programs.sh`: `sign
-//! FROM TO KEY.p12`, with the passphrase in the variable `LANTERN_KEY_PASSPHRASE`. Prints the time that it took, and that of verifying
+//! Signs a package or a program with a key from a file, for `scripts/bench-sign.sh`, `scripts/bench-programs.sh` and
+//! `scripts/bench-code.sh`: `sign FROM TO KEY.p12`, with the passphrase in the variable `LANTERN_KEY_PASSPHRASE`. Prints the time that it took, and that of verifying
 //! alone, which is hashing.
 
 use std::fs::File;
@@ -7,8 +7,11 @@ use std::path::Path;
 use std::time::Instant;
 
 use lantern_core::progress::Silent;
+use lantern_formats::bundle::verify_code;
+use lantern_formats::macho::{Details, MachO};
 use lantern_formats::{apk as reader, pe as programs};
 use lantern_keys::{Passphrase, pkcs12};
+use lantern_sign::macho::{self, By, Code};
 use lantern_sign::pe::{Description, Signing};
 use lantern_sign::stamp::Edits;
 use lantern_sign::stamp::program::Patches;
@@ -20,6 +23,19 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     let [from, to, key] = arguments.as_slice() else { return Err("sign FROM TO KEY.p12".into()) };
     let passphrase = Passphrase::new(std::env::var("LANTERN_KEY_PASSPHRASE")?);
     let entry = pkcs12::read(&std::fs::read(key)?, &passphrase)?.remove(0);
+    if MachO::read(&mut File::open(from)?).is_ok() {
+        let begun = Instant::now();
+        let code = Code { identifier: "example.paperheron.saltmarsh", is_hardened: true, ..Code::default() };
+        macho::sign(Path::new(from), Path::new(to), &code, Some(By { signer: &entry, authority: None }), &Silent)?;
+        let took = begun.elapsed().as_secs_f64();
+        let begun = Instant::now();
+        let mut file = File::open(to)?;
+        let details = Details::read(&mut file)?;
+        let verdict = verify_code(&mut file, &details, &[])?;
+        assert!(verdict.is_some_and(|verdict| verdict.wrong.is_none()));
+        println!("{took:.2} {:.2}", begun.elapsed().as_secs_f64());
+        return Ok(());
+    }
     if !from.to_ascii_lowercase().ends_with(".apk") {
         let begun = Instant::now();
         let how = Signing { signer: &entry, about: &Description::default(), authority: None };

@@ -18,7 +18,7 @@ use lantern_core::parallel::{map_by, processors};
 use lantern_core::path::shown;
 use lantern_core::progress::Progress;
 use lantern_formats::FormatError;
-use lantern_formats::bundle::{self, Bundle, Files, Layout, read_small, verify_code};
+use lantern_formats::bundle::{self, Bundle, Files, Layout, MAX_SMALL_LEN, read_small, verify_code};
 use lantern_formats::info::Info;
 use lantern_formats::macho::{CodeSignature, Details, Special};
 
@@ -263,6 +263,10 @@ impl Session<'_> {
                     changed.push(self.write(&path, profile)?);
                 }
                 let sealed = seal::seal(tree, changed, object, layout, &self.known, self.progress)?;
+                if sealed.len() as u64 > MAX_SMALL_LEN {
+                    let what = "it has so many files that its seal would be larger than any that is read (16 MB)";
+                    return Err(refused(what, "pack files of Contents/Resources together, as engines do it"));
+                }
                 changed.push(self.write(&layout.seal(), sealed.as_bytes())?);
                 seal = Some(sealed.into_bytes());
                 identifier_of(info.as_deref(), layout)?

@@ -52,15 +52,13 @@ pub fn document(signed: &SignedPath) -> Document<'_> {
 pub fn view(signed: &SignedPath) -> View {
     let mut view = View::default();
     let made = signed.files.iter().filter(|(_, did)| matches!(did, Did::Signed | Did::Beside(_))).count() as u64;
-    let count = format::count(made, "signature", "signatures");
+    let count = format::count(made, "file", "files");
     let is_ad_hoc = signed.key.as_str() == AD_HOC;
     let what = match made {
         0 if is_ad_hoc => "nothing had to be signed".to_owned(),
         0 => format!("nothing was signed with the key {}", strong(&signed.key)),
-        _ if is_ad_hoc => {
-            format!("{} {count} without a key: they say that nothing changed, and of nobody who signed", good("made"))
-        }
-        _ => format!("{} {count} with the key {}", good("made"), strong(&signed.key)),
+        _ if is_ad_hoc => format!("{} {count} without a key: that says of nobody who signed", good("signed")),
+        _ => format!("{} {count} with the key {}", good("signed"), strong(&signed.key)),
     };
     view.say(format!("{what}\n"));
     for (path, did) in &signed.files {

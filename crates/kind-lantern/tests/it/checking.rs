@@ -433,3 +433,16 @@ fn two_copies_of_one_library_are_not_each_others_debug_data() {
         assert!(stdout.contains("debug data is inside mods/libfog.so, plugins/libfog.so"), "{stdout}");
     }
 }
+
+/// What is accepted of another target is not said to be missing where only one was looked at.
+#[test]
+fn what_is_accepted_of_another_target() {
+    let env = TestEnv::new();
+    let accept =
+        "[checks]\naccept = [{ code = \"no-profile\", because = \"there is none\", until = \"2027-03-01\" }]\n";
+    let config = String::from_utf8(env.read("lantern.toml")).unwrap();
+    env.write("lantern.toml", &format!("{config}\n{accept}"));
+    assert_eq!(codes(&env), ["warning accept-unused"]);
+    let part = env.lantern(&["check", "--target", "linux"]).success().stdout();
+    assert!(!part.contains("accept-unused"), "{part}");
+}

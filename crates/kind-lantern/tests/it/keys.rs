@@ -3,7 +3,8 @@
 use std::path::Path;
 use std::process::Command;
 
-use lantern_rehearsal::exports::{GameVersion, write_android, write_macos};
+use lantern_core::system::System;
+use lantern_rehearsal::exports::{GameVersion, write_android, write_linux, write_windows};
 
 use crate::env::{Ran, TestEnv, files};
 
@@ -176,14 +177,17 @@ fn sign_on_what_cannot_be_signed_is_an_error() {
     phone.0.edit(
         "lantern.toml",
         "[targets.phone]\nsystems = [\"android\"]\nexport = \"exports/saltmarsh.apk\"",
-        "[targets.macos]\nexport = \"exports/macos\"",
+        "[targets.desk]\nsystems = [\"windows-x86_64\", \"linux-x86_64\"]\nexport = \"exports/desk\"\nstarts = [\n\
+         { run = [\"Saltmarsh Post.exe\"], systems = [\"windows-x86_64\"] },\n\
+         { run = [\"saltmarsh\"], systems = [\"linux-x86_64\"] },\n]",
     );
-    write_macos(&phone.0.path("exports/macos"), GameVersion::Old).unwrap();
+    write_windows(&phone.0.path("exports/desk"), GameVersion::Old).unwrap();
+    write_linux(&phone.0.path("exports/desk"), GameVersion::Old, System::LinuxX86_64).unwrap();
     let refused = phone.run(&["check"]).fails(1);
     assert!(
-        refused
-            .stdout()
-            .contains("macos is a folder for macos-universal, and sign is for Android, Windows, Linux and browsers"),
+        refused.stdout().contains(
+            "desk is a folder for windows-x86_64, linux-x86_64: sign is for packages, and for builds of one kind of system"
+        ),
         "{}",
         refused.whole()
     );

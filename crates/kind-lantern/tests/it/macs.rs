@@ -1,7 +1,9 @@
 //! Builds for macOS and iOS that are signed on their way to a release, and loose ones.
 
+use lantern_formats::zip::Method;
+use lantern_formats::zip::write::ZipWriter;
 use lantern_keys::pkcs12::{self, Entry};
-use lantern_rehearsal::exports::{GameVersion, macos_program, write_ios, write_macos, write_windows};
+use lantern_rehearsal::exports::{GameVersion, ios_program, macos_program, write_ios, write_macos, write_windows};
 use lantern_rehearsal::server::NOON_GUN;
 use lantern_sign::team::{self, Profile};
 
@@ -184,6 +186,62 @@ fn a_package_for_ios_is_signed_with_its_profile() {
     yard.run(&["verify", "out/saltmarsh.ipa"]).fails(5);
 }
 
+const INFO: &str = "<plist version=\"1.0\"><dict><key>CFBundleExecutable</key><string>PROGRAM</string><key>CFBundleIdentifier</key>\
+    <string>IDENTITY</string><key>CFBundleShortVersionString</key><string>1.4.0</string><key>CFBundleVersion</key><string>1</string></dict></plist>";
+
+/// A package with an extension, which has a profile of its own, and a framework.
+#[test]
+fn a_package_for_ios_with_an_extension() {
+    let inside =
+        "[targets.phone.inside.\"Payload/Post.app/PlugIns/Letters.appex\"]\nprofile = \"letters.mobileprovision\"\n";
+    let yard = Yard::new(&[&format!("{PHONE}profile = \"phone.mobileprovision\"\n"), inside]);
+    let mut library = ios_program(GameVersion::New);
+    library[12] = 6;
+    let info =
+        |program: &str, identity: &str| INFO.replace("PROGRAM", program).replace("IDENTITY", identity).into_bytes();
+    let files = [
+        ("Info.plist", info("Post", "example.paperheron.saltmarsh")),
+        ("Post", ios_program(GameVersion::New)),
+        ("h\u{e6}ren.tex", vec![9; 50_000]),
+        ("Frameworks/Tide.framework/Info.plist", info("Tide", "example.paperheron.tide")),
+        ("Frameworks/Tide.framework/Tide", library),
+        ("PlugIns/Letters.appex/Info.plist", info("Letters", "example.paperheron.saltmarsh.letters")),
+        ("PlugIns/Letters.appex/Letters", ios_program(GameVersion::New)),
+    ];
+    let mut zip = ZipWriter::new(std::fs::File::create(yard.env.path("exports/saltmarsh.ipa")).unwrap());
+    for (name, bytes) in &files {
+        let name = format!("Payload/Post.app/{name}");
+        zip.file(&name, Method::Deflate, 0o755, bytes.len() as u64, |out| out.write_all(bytes)).unwrap();
+    }
+    zip.finish().unwrap();
+    yard.profile("phone.mobileprovision", "example.paperheron.saltmarsh", &[], true);
+    yard.profile("letters.mobileprovision", "example.paperheron.letters", &[], true);
+    let other = yard.run(&["check"]).fails(1);
+    let text = other.stdout().split_whitespace().collect::<Vec<_>>().join(" ");
+    assert!(
+        text.contains("PlugIns/Letters.appex: the profile Saltmarsh is for HERON12345.example.paperheron.letters"),
+        "{text}"
+    );
+    yard.profile("letters.mobileprovision", "example.paperheron.saltmarsh.letters", &[], true);
+    let checked = yard.run(&["check"]).success();
+    assert!(checked.stdout().contains("3 signatures, for 3 programs and libraries"), "{}", checked.whole());
+    yard.run(&["prepare"]).success();
+    yard.written();
+    let seen = yard.run(&["inspect", "out/saltmarsh.ipa"]).success().stdout();
+    assert!(seen.contains("intact") && !seen.contains("profile-mismatch"), "{seen}");
+    #[cfg(target_os = "linux")]
+    {
+        let unpack = "import sys, zipfile; zipfile.ZipFile(sys.argv[1]).extractall(sys.argv[2])";
+        let mut python = std::process::Command::new("python3");
+        python.args(["-c", unpack]).args([yard.env.path("out/saltmarsh.ipa"), yard.env.path("unpacked")]);
+        assert!(python.status().unwrap().success());
+        assert!(yard.verified_by_others("unpacked/Payload/Post.app"));
+        assert!(yard.verified_by_others("unpacked/Payload/Post.app/PlugIns/Letters.appex"));
+        let laid = yard.env.read("unpacked/Payload/Post.app/PlugIns/Letters.appex/embedded.mobileprovision");
+        assert_eq!(laid, yard.env.read("letters.mobileprovision"));
+    }
+}
+
 /// Whatever does not agree is said with both values, before anything is signed.
 #[test]
 fn a_profile_that_does_not_agree() {
@@ -269,8 +327,12 @@ fn a_loose_bundle_is_signed_where_it_lies() {
     // One file of it, and a folder with it.
     yard.run(&["sign", &format!("{app}/Contents/Helpers/letters"), "--key", "team", "--to", "letters"]).success();
     yard.run(&["verify", "letters"]).success();
-    yard.run(&["sign", "loose", "--key", "team"]).success();
+    // With programs for Windows beside it.
+    write_windows(&yard.env.path("loose/windows"), GameVersion::New).unwrap();
+    let both = yard.run(&["sign", "loose", "--key", "team", "--json"]).json();
+    assert_eq!(both["files"].as_array().unwrap().len(), 4, "{both}");
     yard.run(&["verify", app]).success();
+    yard.run(&["verify", "loose/windows/Saltmarsh Post.exe"]).success();
     // Data where only code may lie.
     yard.env.write_bytes(&format!("{app}/Contents/MacOS/saltmarsh.pck"), b"data");
     let refused = yard.run(&["sign", app, "--key", "team"]).fails(3);

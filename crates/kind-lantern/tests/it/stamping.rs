@@ -111,7 +111,7 @@ fn a_version_file_lies_in_a_build_without_a_manifest() {
 fn what_cannot_be_stamped_is_said_before_anything_is_made() {
     let linux = "starts = \"saltmarsh\"\n";
     let cases = [
-        ("linux", format!("{linux}stamp = true\n"), "stamp is for Android packages and bundles"),
+        ("linux", format!("{linux}stamp = true\n"), "stamp is for packages, and for Windows and macOS"),
         ("saltmarsh.apk", "stamp = true\n".to_owned(), "the stamp changes it, and it has no valid signature then"),
         ("saltmarsh.apk", "version-file = \"a.txt\"\n".to_owned(), "version-file is for folders and archives"),
         ("linux", format!("{linux}version-file = \"letters\"\n"), "no file can lie at letters in it"),

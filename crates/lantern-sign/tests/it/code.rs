@@ -451,6 +451,22 @@ fn whatever_is_changed_in_a_bundle_is_noticed() {
 }
 
 #[test]
+fn a_bundle_with_very_many_files() {
+    let folder = Folder::new();
+    let root = folder.path("export");
+    bundle_for_macos(&root);
+    for number in 0..20_000_u32 {
+        let path = format!("{APP}/Contents/Resources/{}/{number}.tex", number / 500);
+        put(&root, &path, &number.to_le_bytes());
+    }
+    sign_folder(&root, APP, Some(&p256()), &keep).unwrap();
+    assert_eq!(verdict(&root, APP).0, None);
+    let last = root.join(APP).join("Contents/Resources/39/19999.tex");
+    fs::write(last, b"other").unwrap();
+    assert_eq!(verdict(&root, APP).0.unwrap(), "Resources/39/19999.tex was changed after it was signed");
+}
+
+#[test]
 fn data_where_only_code_may_lie() {
     let folder = Folder::new();
     for (path, says) in [
