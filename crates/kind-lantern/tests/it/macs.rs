@@ -11,19 +11,19 @@ use crate::env::{Ran, TestEnv, copy};
 use crate::keys::PASSPHRASE;
 
 /// A game for macOS and iOS, signed with the certificate of a team.
-struct Yard {
-    env: TestEnv,
+pub struct Yard {
+    pub env: TestEnv,
     key: Entry,
 }
 
 const GAME: &str = "[game]\nname = \"Saltmarsh Post\"\nstudio = \"Paper Heron\"\nidentity = \"example.paperheron.saltmarsh\"\nversion = \"1.4.0\"\n";
-const MAC: &str = "[targets.mac]\nsystems = [\"macos-universal\"]\nexport = \"exports/mac\"\nsign = \"team\"\n";
+pub const MAC: &str = "[targets.mac]\nsystems = [\"macos-universal\"]\nexport = \"exports/mac\"\nsign = \"team\"\n";
 const PHONE: &str = "[targets.phone]\nsystems = [\"ios\"]\nexport = \"exports/saltmarsh.ipa\"\nsign = \"team\"\n";
 const ENTITLEMENTS: &str =
     "<plist version=\"1.0\"><dict><key>com.apple.security.cs.allow-jit</key><true/></dict></plist>\n";
 
 impl Yard {
-    fn new(targets: &[&str]) -> Self {
+    pub fn new(targets: &[&str]) -> Self {
         let env = TestEnv::new();
         env.pass_hours(72);
         write_macos(&env.path("exports/mac"), GameVersion::New).unwrap();
@@ -51,19 +51,19 @@ impl Yard {
         self.env.write_bytes(path, &team::profile(&about, &self.key, now).unwrap());
     }
 
-    fn run(&self, arguments: &[&str]) -> Ran {
+    pub fn run(&self, arguments: &[&str]) -> Ran {
         let mut command = self.env.command(arguments);
         Ran { output: command.env("LANTERN_KEY_PASSPHRASE", PASSPHRASE).output().unwrap() }
     }
 
-    fn written(&self) {
+    pub fn written(&self) {
         let _ = std::fs::remove_dir_all(self.env.path("out"));
         self.run(&["releases", "write", "1.4.0", "out"]).success();
     }
 
     /// `scripts/code_signatures.py` on a path, which shares nothing with this program.
     #[cfg(target_os = "linux")]
-    fn verified_by_others(&self, path: &str) -> bool {
+    pub fn verified_by_others(&self, path: &str) -> bool {
         let script = concat!(env!("CARGO_MANIFEST_DIR"), "/../../scripts/code_signatures.py");
         let mut command = std::process::Command::new("python3");
         command.arg(script).arg("--quiet").arg(self.env.path(path)).output().unwrap().status.success()
@@ -349,151 +349,4 @@ fn unsigned_is_said() {
     assert!(sealed.whole().contains("unsigned"), "{}", sealed.whole());
     yard.written();
     yard.run(&["verify", "out/Saltmarsh Post.app"]).fails(3);
-}
-
-const OFFICE: &str = "[approvals.harbour-office]\ntargets = [\"mac\"]\n";
-const PROGRAM: &str =
-    "run = [\"python3\", \"harbour_office.py\"]\nvalues = { desk = \"desk\" }\nusually = \"2 hours\"\n";
-
-#[cfg(target_os = "linux")]
-impl Yard {
-    /// A bundle for macOS that the stand-in looks at.
-    fn with_office(program: &str) -> Self {
-        let yard = Self::new(&[MAC, OFFICE, program]);
-        let script = concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/examples/harbour_office.py");
-        std::fs::copy(script, yard.env.path("harbour_office.py")).unwrap();
-        yard
-    }
-
-    fn run_with_path(&self, arguments: &[&str]) -> Ran {
-        let path = std::env::var_os("PATH").unwrap();
-        let mut command = self.env.command(arguments);
-        Ran { output: command.env("LANTERN_KEY_PASSPHRASE", PASSPHRASE).env("PATH", path).output().unwrap() }
-    }
-
-    fn answer(&self, word: &str) {
-        self.env.write("desk/answer", word);
-    }
-
-    /// What was handed over.
-    fn archive(&self) -> Vec<u8> {
-        self.env.read(".lantern/approvals/harbour-office/mac/Saltmarsh Post.zip")
-    }
-}
-
-/// Handed over, waited for, answered: the release is sealed with the ticket, and nothing else of the bundle is other than it was.
-#[cfg(target_os = "linux")]
-#[test]
-fn a_bundle_is_looked_at_before_it_is_sealed() {
-    let yard = Yard::with_office(PROGRAM);
-    yard.answer("later");
-    let first = yard.run_with_path(&["prepare"]).fails(7);
-    assert!(first.stderr().contains("mac waits for harbour-office: it was handed over on"), "{}", first.whole());
-    assert!(first.whole().contains("it lies on the desk"), "{}", first.whole());
-    let archive = yard.archive();
-    let again = yard.run_with_path(&["prepare"]).fails(7);
-    assert!(
-        !again.whole().contains("it lies on the desk"),
-        "it is asked, and not handed over again: {}",
-        again.whole()
-    );
-    assert!(yard.archive() == archive);
-    let alone = yard.run(&[]).success();
-    assert!(alone.stdout().contains("waiting: its look at mac, due"), "{}", alone.whole());
-    assert_eq!(yard.run(&["--json"]).json()["editions"][0]["approvals"][0]["approval"], "harbour-office");
-    let late = yard.run_with_path(&["wait", "harbour-office", "--at-most", "1 second"]).fails(4);
-    assert!(late.stderr().contains("there was no answer until then"), "{}", late.whole());
-    yard.answer("yes");
-    let answered = yard.run_with_path(&["wait", "harbour-office"]).success();
-    assert!(answered.stdout().contains("harbour-office has answered"), "{}", answered.whole());
-    let sealed = yard.run(&["prepare"]).success();
-    assert!(sealed.stdout().contains("mac by harbour-office: its ticket is attached"), "{}", sealed.whole());
-    yard.written();
-    let seen = yard.run(&["inspect", "out/Saltmarsh Post.app"]).success().stdout();
-    assert!(seen.contains("its ticket is attached") && seen.contains("intact"), "{seen}");
-    assert!(yard.verified_by_others("out/Saltmarsh Post.app"));
-    assert!(yard.run(&["prepare"]).success().stdout().contains("nothing changed"));
-    let alone = yard.run(&[]).success();
-    assert!(!alone.stdout().contains("harbour-office"), "{}", alone.whole());
-    // What was handed over, and the ticket: nothing else.
-    yard.env.write_bytes("handed.zip", &archive);
-    let unpacked = std::process::Command::new("python3")
-        .args(["-c", "import sys, zipfile; zipfile.ZipFile(sys.argv[1]).extractall(sys.argv[2])"])
-        .args([yard.env.path("handed.zip"), yard.env.path("handed")])
-        .status();
-    assert!(unpacked.unwrap().success());
-    let files = |root: &str| {
-        let root = yard.env.path(root).join("Saltmarsh Post.app");
-        let mut out = std::collections::BTreeMap::new();
-        let mut folders = vec![root.clone()];
-        while let Some(folder) = folders.pop() {
-            for entry in std::fs::read_dir(folder).unwrap().map(Result::unwrap) {
-                match entry.file_type().unwrap().is_dir() {
-                    true => folders.push(entry.path()),
-                    false => drop(out.insert(
-                        entry.path().strip_prefix(&root).unwrap().to_owned(),
-                        std::fs::read(entry.path()).unwrap(),
-                    )),
-                }
-            }
-        }
-        out
-    };
-    let (handed, mut sealed) = (files("handed"), files("out"));
-    assert!(sealed.remove(std::path::Path::new("Contents/CodeResources")).is_some());
-    assert!(handed == sealed);
-}
-
-#[cfg(target_os = "linux")]
-#[test]
-fn a_bundle_that_is_refused_is_not_sealed() {
-    let yard = Yard::with_office(PROGRAM);
-    yard.answer("later");
-    yard.run_with_path(&["prepare"]).fails(7);
-    yard.answer("the helper is too old");
-    let refused = yard.run_with_path(&["prepare"]).fails(3);
-    assert!(refused.stderr().contains("harbour-office refused it: the helper is too old"), "{}", refused.whole());
-    // Another build is another case, and so is the same one after a refusal.
-    yard.answer("later");
-    let anew = yard.run_with_path(&["prepare"]).fails(7);
-    assert!(anew.whole().contains("it lies on the desk"), "{}", anew.whole());
-    let letters = "exports/mac/Saltmarsh Post.app/Contents/Resources/letters/en.txt";
-    yard.env.write(letters, "Dear Aldous, once more");
-    let other = yard.run_with_path(&["prepare"]).fails(7);
-    assert!(other.whole().contains("it lies on the desk"), "{}", other.whole());
-    // A program that is gone, or lies.
-    yard.env.write("harbour_office.py", "print('{\"done\": {\"ticket\": \"lantern.toml\"}}')");
-    let lies = yard.run_with_path(&["prepare"]).fails(3);
-    assert!(lies.stderr().contains("is not one for this build"), "{}", lies.whole());
-    yard.env.write("harbour_office.py", "raise SystemExit(9)");
-    let silent = yard.run_with_path(&["prepare"]).fails(3);
-    assert!(silent.stderr().contains("not known whether it was done"), "{}", silent.whole());
-}
-
-/// A person hands it over, and hands in the ticket that comes back.
-#[cfg(target_os = "linux")]
-#[test]
-fn a_bundle_is_handed_over_by_a_person() {
-    let yard =
-        Yard::with_office("how = \"Hand the archive in at the desk.\"\naddress = \"https://harbour-office.example\"\n");
-    let first = yard.run(&["prepare"]).fails(7);
-    for says in [
-        "Saltmarsh Post.zip lies ready",
-        "Hand the archive in at the desk (https://harbour-office.example)",
-        "--ticket FILE",
-    ] {
-        let text = first.stderr().split_whitespace().collect::<Vec<_>>().join(" ");
-        assert!(text.contains(says), "{says} in {}", first.whole());
-    }
-    let make = "import sys; sys.path.insert(0, '.'); import harbour_office as office; \
-                open('ticket', 'wb').write(office.ticket('.lantern/approvals/harbour-office/mac/Saltmarsh Post.zip'))";
-    let made = std::process::Command::new("python3").args(["-c", make]).current_dir(yard.env.path("")).status();
-    assert!(made.unwrap().success());
-    yard.env.write("other", "s8ch and nothing that fits");
-    let other = yard.run(&["prepare", "--ticket", "other"]).fails(3);
-    assert!(other.stderr().contains("is for another build"), "{}", other.whole());
-    yard.run(&["prepare", "--ticket", "ticket"]).success();
-    yard.written();
-    yard.run(&["verify", "out/Saltmarsh Post.app"]).success();
-    assert!(yard.env.path("out/Saltmarsh Post.app/Contents/CodeResources").exists());
 }

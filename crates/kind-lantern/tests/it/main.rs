@@ -12,6 +12,10 @@ macro_rules! snapshot {
 mod access;
 #[cfg(test)]
 mod adopting;
+// Python is found by PATH there.
+#[cfg(test)]
+#[cfg(target_os = "linux")]
+mod approving;
 #[cfg(test)]
 mod archives;
 #[cfg(test)]
