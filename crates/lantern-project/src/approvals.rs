@@ -240,6 +240,14 @@ impl Approvals {
         let mut changed = case.changed.clone();
         changed.push(Changed { path: place.clone(), at: at.clone() });
         apple_bundle::verify(&case.files, &case.layout, &case.bundle, &changed).map_err(failed)?;
+        // It served its purpose, and may be as large as the game.
+        let archive = case.archive();
+        match fs::remove_file(&archive) {
+            Err(source) if source.kind() != std::io::ErrorKind::NotFound => {
+                return Err(ChangingError::Io { path: archive, source });
+            }
+            _ => {}
+        }
         let path =
             TreePath::new(&place).map_err(|error| case.desk.not_approved(error.to_string(), "rename the bundle"))?;
         files.push(Replacement { path, at });

@@ -202,7 +202,7 @@ fn own_info(
     Ok(Some(out))
 }
 
-/// What a program without a bundle is known as: what its own property list says, or its signature where that is not its linker's.
+/// What a program without a bundle says that it is known as, in a property list of its own; none where it has none.
 ///
 /// # Errors
 /// Those of reading; [`SignError::Refused`] for what is no such program.

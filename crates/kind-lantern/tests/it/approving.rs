@@ -1,5 +1,7 @@
 //! Bundles for macOS that a vendor looks at before they are sealed; the stand-in is a program in Python.
 
+use lantern_rehearsal::server::NOON_GUN;
+
 use crate::env::Ran;
 use crate::keys::PASSPHRASE;
 use crate::macs::{MAC, Yard};
@@ -37,6 +39,10 @@ impl Yard {
 #[test]
 fn a_bundle_is_looked_at_before_it_is_sealed() {
     let yard = Yard::with_office(PROGRAM);
+    // A time stamp is another one each time: what was signed has to lie ready while it is waited for.
+    let clock = format!("[time-stamps]\nauthority = \"{}{NOON_GUN}\"\n", yard.env.running().origin());
+    let config = String::from_utf8(yard.env.read("lantern.toml")).unwrap();
+    yard.env.write("lantern.toml", &format!("{config}\n{clock}"));
     yard.answer("later");
     let first = yard.run_with_path(&["prepare"]).fails(7);
     assert!(first.stderr().contains("mac waits for harbour-office: it was handed over on"), "{}", first.whole());
