@@ -75,7 +75,7 @@ trap 'rm -rf "$signed"' EXIT
 LANTERN_REAL_FILES="$cache" LANTERN_SIGNED_FILES="$signed" cargo test --locked -p lantern-sign --features real-files --test real
 python3 scripts/signatures.py "$signed"/*.apk "$signed"/*.jar "$signed"/*.exe
 # Theirs first: the verifier has to hold for what others have signed.
-python3 scripts/code_signatures.py "$cache"/sentry-cli-darwin-*/package/bin/sentry-cli \
+python3 scripts/code_signatures.py --quiet "$cache"/sentry-cli-darwin-*/package/bin/sentry-cli \
   "$cache"/mitmproxy_macos-*/mitmproxy_macos/"Mitmproxy Redirector.app" "$signed/Flet.app"
 python3 scripts/code_signatures.py --quiet "$signed"/*.macho "$signed"/*.signed/*.app "$signed"/*.signed/*.framework
 for package in "$signed"/*.apk; do
