@@ -26,6 +26,7 @@ use self::compare::stamp_hint;
 pub(crate) use self::compare::{PastReleases, forgotten, number_differs};
 use crate::divided::Divided;
 use crate::project::Project;
+use crate::sign_files::Signs;
 use crate::{ProjectError, environment};
 
 /// An export that could be taken in.
@@ -89,6 +90,10 @@ fn findings_of(error: ProjectError) -> Vec<Finding> {
         other => vec![Finding::of(Code::RulesMissing, other.to_string(), "check the file that rules = \"…\" names")],
     }
 }
+
+/// What is found of a signature for macOS or iOS, which another one takes the place of: what is wrong with that is found by itself.
+const OF_A_SIGNATURE: [Code; 5] =
+    [Code::BrokenSignature, Code::OtherSigner, Code::TicketMismatch, Code::NoProfile, Code::ProfileMismatch];
 
 impl Project {
     /// Lists, looks into and divides the exports of all editions that are meant; writes nothing of its own.
@@ -192,11 +197,12 @@ impl Project {
             found.extend(console_window(&seen));
             if intake.target.sign.is_some() && !unsigned {
                 // What signing does is not asked for: the signature itself, and that libraries begin where devices read them.
+                let is_replaced = |code: Code| Signs::of(intake) == Some(Signs::Code) && OF_A_SIGNATURE.contains(&code);
                 found.retain(|finding| {
                     !matches!(
                         finding.code,
                         Code::Unsigned | Code::DebugKey | Code::SignatureSchemeMissing | Code::UnalignedLibrary
-                    )
+                    ) && !is_replaced(finding.code)
                 });
                 let has_earlier = past.last(intake.name).is_some_and(|(_, last)| last.signer().is_some());
                 found.extend(self.key_findings(edition, intake, seen.package_signer.as_ref(), (&windows, has_earlier)));

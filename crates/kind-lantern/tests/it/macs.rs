@@ -341,6 +341,23 @@ fn a_loose_bundle_is_signed_where_it_lies() {
     assert!(wrong.whole().contains("neither a program nor a bundle"), "{}", wrong.whole());
 }
 
+/// What signing makes new is nothing to mend before: a signature of the engine's that holds no longer, and a profile that is replaced.
+#[test]
+fn what_the_engine_signed_is_signed_again() {
+    let yard = Yard::new(&[MAC]);
+    let app = "exports/mac/Saltmarsh Post.app";
+    yard.run(&["sign", app, "--key", "ad-hoc"]).success();
+    yard.env.write(&format!("{app}/Contents/Resources/letters/en.txt"), "Dear Aldous, one more line");
+    assert!(yard.run(&["inspect", app]).stdout().contains("broken-signature"));
+    let checked = yard.run(&["check"]).success();
+    assert!(!checked.stdout().contains("broken-signature"), "{}", checked.whole());
+    yard.run(&["prepare"]).success();
+    yard.written();
+    assert!(yard.run(&["verify", "out/Saltmarsh Post.app"]).success().stdout().contains("HERON12345"));
+    // Where nothing is signed here, it is one.
+    assert!(yard.run(&["prepare", "--unsigned"]).fails(1).whole().contains("broken-signature"));
+}
+
 /// Without a signature only when that is said.
 #[test]
 fn unsigned_is_said() {
