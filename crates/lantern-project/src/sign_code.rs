@@ -197,7 +197,7 @@ impl Plan {
     }
 
     /// What is wanted of a program, as far as the configuration says it, and by its profile.
-    fn wanted(&self, files: &dyn Files, words: &Words, path: &str, is_by_somebody: bool) -> Wanted {
+    fn wanted(&self, files: &dyn Files, words: &Words, path: &str, is_by_someone: bool) -> Wanted {
         let inside = words.inside.iter().find(|(known, _)| known.as_str() == path).map(|(_, part)| part);
         let part = inside.or((path == self.main).then_some(&words.main));
         let object = self.all().find(|object| object.path == path);
@@ -208,7 +208,7 @@ impl Plan {
             entitlements: part.and_then(|part| part.entitlements.clone()),
             otherwise,
             profile: profile.map(|(bytes, _)| bytes.clone()),
-            is_hardened: words.is_hardened && !self.is_for_phones && is_by_somebody,
+            is_hardened: words.is_hardened && !self.is_for_phones && is_by_someone,
         }
     }
 }

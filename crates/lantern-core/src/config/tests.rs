@@ -330,3 +330,32 @@ fn what_is_accepted() {
         assert_eq!(findings[0].code.as_str(), code, "{findings:?}");
     }
 }
+
+#[test]
+fn approvals_and_what_signatures_say() {
+    let more = "sign = \"studio\"\nentitlements = \"linux.entitlements\"\nhardened-runtime = false\n\n\
+                [targets.linux.inside.\"Post.app/PlugIns/Tide.appex\"]\nprofile = \"tide.profile\"\n\n\
+                [approvals.harbour-office]\ntargets = [\"linux\"]\nusually = \"2 hours\"\nvalues = { desk = \"3\" }\n\n[storefronts.brambleyard]";
+    let config = Config::read("lantern.toml", &GOOD.replacen("\n[storefronts.brambleyard]", more, 1)).unwrap();
+    let target = &config.targets[&"linux".parse().unwrap()];
+    assert_eq!(target.code.main.entitlements.as_deref(), Some("linux.entitlements"));
+    assert!(!target.code.is_hardened);
+    assert_eq!(target.code.inside.values().next().unwrap().profile.as_deref(), Some("tide.profile"));
+    let approval = &config.approvals[&"harbour-office".parse().unwrap()];
+    assert_eq!((approval.targets[0].as_str(), approval.time_limit.as_secs()), ("linux", 1800));
+    assert_eq!(approval.usually, Some(jiff::SignedDuration::from_hours(2)));
+    let wrong = |approval: &str| found("[storefronts.brambleyard]", &format!("{approval}\n[storefronts.brambleyard]"));
+    for (approval, says) in [
+        ("[approvals.office]\ntargets = [\"linus\"]\n", "there is no target \"linus\" -> did you mean \"linux\"?"),
+        ("[approvals.office]\ntargets = []\n", "a target is missing here"),
+        ("[approvals.office]\ntargets = [\"linux\"]\nusually = \"soon\"\n", "\"soon\" is not a length of time"),
+        ("[approvals.brambleyard]\ntargets = [\"linux\"]\n", "brambleyard is a storefront, too"),
+        (
+            "[approvals.a]\ntargets = [\"linux\"]\n[approvals.b]\ntargets = [\"linux\"]\n",
+            "linux is looked at by a already",
+        ),
+    ] {
+        let found = wrong(approval);
+        assert!(found.len() == 1 && found[0].contains(says), "{says}: {found:?}");
+    }
+}
