@@ -2,7 +2,7 @@
 
 use std::process::Command;
 
-use lantern_rehearsal::exports::{GameVersion, write_android, write_windows};
+use lantern_rehearsal::exports::{GameVersion, macos_program, write_android, write_macos, write_windows};
 use lantern_rehearsal::server::NOON_GUN;
 
 use crate::env::{Ran, TestEnv, files, line_to};
@@ -119,6 +119,35 @@ fn each_thing_that_can_be_wrong_with_a_token_has_its_own_words() {
     refused(PIN, "its module /nowhere/libtide.so cannot be loaded", "the module of PKCS #11");
     let missing = token.0.command(&["prepare"]).output().unwrap();
     assert!(String::from_utf8_lossy(&missing.stderr).contains("the PIN of the token stick is missing"));
+}
+
+/// A bundle for macOS with libraries, of which each architecture is signed.
+#[test]
+fn a_bundle_is_signed_by_a_token() {
+    let token = Token::new();
+    write_macos(&token.0.path("exports/mac"), GameVersion::Old).unwrap();
+    for number in 0..5 {
+        let mut library = macos_program(GameVersion::Old);
+        for at in [0x4000, 0x8000] {
+            library[at + 12] = 6;
+        }
+        let path = format!("exports/mac/Saltmarsh Post.app/Contents/Frameworks/lib{number}.dylib");
+        token.0.write_bytes(&path, &library);
+    }
+    for key in ["rsa", "p256"] {
+        token.sign_with(key);
+        token.0.edit(
+            "lantern.toml",
+            "[targets.phone]\nexport = \"exports/saltmarsh.apk\"",
+            "[targets.mac]\nexport = \"exports/mac\"",
+        );
+        let sealed = token.run(PIN, &["prepare"]).success().stdout();
+        assert!(sealed.contains("mac with the key stick") && sealed.contains("12 signatures"), "{sealed}");
+        token.run("", &["releases", "write", "1.3.2", "out"]).success();
+        let verified = token.run("", &["verify", "out/Saltmarsh Post.app"]).success().stdout();
+        assert!(verified.contains("Paper Heron") && verified.contains("hardened"), "{verified}");
+        std::fs::remove_dir_all(token.0.path("out")).unwrap();
+    }
 }
 
 /// Twelve programs with one PIN; a token that is pulled out after the first of them, and put in again.
