@@ -16,8 +16,10 @@
 //! | 56                         | 8    | `codeLimit64`   | instead of `codeLimit`, from 0x20300 on         |
 
 use std::io::{Read, Seek};
+use std::sync::Mutex;
 
 use lantern_core::bytes::find;
+use lantern_core::parallel::{each, processors};
 use x509_cert::der::asn1::{ObjectIdentifier, OctetStringRef};
 
 use super::Details;
@@ -46,6 +48,8 @@ const SHORT_HASH_LEN: usize = 20;
 const BLOB_HEAD: usize = 8;
 /// Longest signature that is read, in bytes. Ours: 32 bytes for each 4 KiB of a program of 8 GB.
 const MAX_LEN: u64 = 64 * 1024 * 1024;
+/// Bytes that are read at once.
+const CHUNK_LEN: usize = 1024 * 1024;
 /// Bytes of a page whose hash is known from elsewhere.
 const KNOWN_PAGE_LEN: usize = 4096;
 /// Largest page, as a power of two. Ours: real ones have 4 or 16 KiB.
@@ -427,24 +431,50 @@ impl CodeSignature {
     ///
     /// # Errors
     /// [`FormatError`].
-    pub fn verify(&self, from: &mut (impl Read + Seek)) -> Result<Option<Wrong>, FormatError> {
+    pub fn verify(&self, from: &mut (impl Read + Seek + Send)) -> Result<Option<Wrong>, FormatError> {
         for directory in &self.directories {
             if let Some(wrong) = self.wrong_beside_pages(directory) {
                 return Ok(Some(wrong));
             }
-            let mut fields = OffsetReader { from: &mut *from, little: false };
-            for page in 0..directory.pages {
-                let start = page as u64 * directory.page_len as u64;
-                let len = (directory.code_limit - start).min(directory.page_len as u64);
-                let len = usize::try_from(len).ok().filter(|len| *len as u64 <= MAX_LEN * 16);
-                let len = len.ok_or_else(|| broken("codeLimit", directory.code_limit))?;
-                let bytes = fields.vec(self.slice_offset.saturating_add(start), len, "a page of the code")?;
-                if directory.digest(&bytes) != directory.page_hash(page) {
-                    return Ok(Some(Wrong::Page(start)));
-                }
+            if let Some(page) = self.wrong_page(directory, from)? {
+                return Ok(Some(Wrong::Page(page as u64 * directory.page_len as u64)));
             }
         }
         Ok(None)
+    }
+
+    /// The first page that is not what its hash says; hashed on all processors.
+    fn wrong_page(
+        &self,
+        directory: &Directory,
+        from: &mut (impl Read + Seek + Send),
+    ) -> Result<Option<usize>, FormatError> {
+        let at_once = (CHUNK_LEN / directory.page_len).max(1);
+        let chunks: Vec<usize> = (0..directory.pages).step_by(at_once).collect();
+        let (from, first) = (Mutex::new(from), Mutex::new(None::<usize>));
+        each(&chunks, processors(), Vec::new, |bytes: &mut Vec<u8>, _, page| {
+            let is_late = |known: usize| known < *page;
+            if first.lock().expect("nothing panics with the lock").is_some_and(is_late) {
+                return Ok(());
+            }
+            let start = *page as u64 * directory.page_len as u64;
+            let len = (directory.code_limit - start).min((at_once as u64).saturating_mul(directory.page_len as u64));
+            let len = usize::try_from(len).ok().filter(|len| *len as u64 <= MAX_LEN * 16);
+            let len = len.ok_or_else(|| broken("codeLimit", directory.code_limit))?;
+            {
+                let mut from = from.lock().expect("nothing panics with the lock");
+                let mut fields = OffsetReader { from: &mut **from, little: false };
+                *bytes = fields.vec(self.slice_offset.saturating_add(start), len, "a page of the code")?;
+            }
+            let mut pages = bytes.chunks(directory.page_len).enumerate();
+            let differs = pages.find(|(by, bytes)| directory.digest(bytes) != directory.page_hash(page + by));
+            if let Some((by, _)) = differs {
+                let mut first = first.lock().expect("nothing panics with the lock");
+                *first = Some(first.map_or(page + by, |known| known.min(page + by)));
+            }
+            Ok::<_, FormatError>(())
+        })?;
+        Ok(first.into_inner().expect("nothing panics with the lock"))
     }
 
     /// As [`Self::verify`], where the SHA-256 of each page of 4 KiB is known, one after the other.

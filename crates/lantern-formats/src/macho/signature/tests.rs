@@ -78,6 +78,19 @@ fn what_was_changed_is_named() {
     assert!(verify(&longer).is_err(), "no signature lies there");
 }
 
+/// However many processors look at it.
+#[test]
+fn the_first_page_that_was_changed_is_named() {
+    let mut file = signed(5_000_000, FLAG_AD_HOC, &nobody);
+    assert_eq!(verify(&file).unwrap(), None);
+    for at in [4_900_000, 3_100_000, 2_099_999] {
+        file[at] ^= 1;
+        for _ in 0..20 {
+            assert_eq!(verify(&file).unwrap(), Some(Wrong::Page(at as u64 / 4096 * 4096)));
+        }
+    }
+}
+
 #[test]
 fn blobs_over_one_another_are_refused() {
     let mut parts = blob(0xfade_7171, &[7; 1000]);
