@@ -169,6 +169,7 @@ fn room_for_the_command() {
     let program = thin();
     // Where the first section begins, and where the commands end.
     let (first, end) = (0x4000 - 0x200, 32 + long(&program, 20));
+    let signer = p256();
     for spare in [0_usize, 8, 15, 16, 17, 40] {
         let mut tight = program.clone();
         // A command that nobody knows fills the head.
@@ -178,7 +179,7 @@ fn room_for_the_command() {
         tight[end..end + 4].copy_from_slice(&0x7777_u32.to_le_bytes());
         tight[end + 4..end + 8].copy_from_slice(&(filler as u32).to_le_bytes());
         fs::write(&from, &tight).unwrap();
-        let signed = sign_with(&from, &to, &plain(), Some(&p256()));
+        let signed = sign_with(&from, &to, &plain(), Some(&signer));
         if spare >= 16 {
             signed.unwrap();
             verified(&to).unwrap();
@@ -199,9 +200,10 @@ fn room_for_the_command() {
 fn what_cannot_be_signed_is_refused() {
     let folder = Folder::new();
     let (from, to) = (folder.path("thin"), folder.path("signed"));
+    let signer = p256();
     let refused = |bytes: &[u8]| {
         fs::write(&from, bytes).unwrap();
-        match sign_with(&from, &to, &plain(), Some(&p256())) {
+        match sign_with(&from, &to, &plain(), Some(&signer)) {
             Err(SignError::Refused { what, .. }) => what,
             other => panic!("{other:?}"),
         }
