@@ -11,14 +11,8 @@ cd "$(dirname "${BASH_SOURCE[0]}")/.."
 bytes=${2:-2000000000}
 files=${3:-20000}
 runs=${RUNS:-3}
-work=$(mktemp -d)
-trap 'rm -rf "$work"' EXIT
-cargo build --release --quiet -p lantern-sign --example sign
-cargo build --release --quiet -p kind-lantern
-release=${CARGO_TARGET_DIR:-target}/release
-key=crates/lantern-keys/tests/samples/aes.p12
-export LANTERN_KEY_PASSPHRASE="punt and oar" LANTERN_HOME="$work/home"
 . scripts/timing.sh
+begin_signing
 
 python3 - "$program" "$work/large" "$bytes" << 'PY'
 import os, struct, sys
@@ -45,10 +39,10 @@ fast=$(for _ in $(seq "$runs"); do seconds openssl dgst -sha256 "$work/large"; d
 plain=$(for _ in $(seq "$runs"); do seconds copy; done | median)
 mine=$(for _ in $(seq "$runs"); do ours; cut -d' ' -f1 "$work/said"; done | median)
 verified=$(for _ in $(seq "$runs"); do ours; cut -d' ' -f2 "$work/said"; done | median)
-memory=$( { /usr/bin/time -f %M "$release/examples/sign" "$work/large" "$work/signed" "$key" > /dev/null; } 2>&1 | tail -1)
+memory=$(memory "$release/examples/sign" "$work/large" "$work/signed" "$key")
 echo "one of $bytes bytes   sha256sum $theirs s   openssl dgst $fast s   a copy $plain s   signed $mine s, ratio to sha256sum" \
   "$(echo "scale=2; $theirs / $mine" | bc), to openssl and a copy $(echo "scale=2; ($fast + $plain) / $mine" | bc)" \
-  "  verified $verified s   memory $((memory / 1024)) MB"
+  "  verified $verified s   memory $memory MB"
 rm "$work/large" "$work/signed" "$work/copy"
 
 "$release/lantern" key import studio "$key" --file-passphrase-file <(echo "punt and oar") > /dev/null
@@ -69,5 +63,5 @@ hash_all() { find "$app" -type f -print0 | xargs -0 sha256sum; }
 hashes=$(for _ in $(seq "$runs"); do seconds hash_all; done | median)
 many=$(for _ in $(seq "$runs"); do rm -rf "$app/_CodeSignature"; seconds "$release/lantern" sign "$work/Many.app" --key studio; done | median)
 checked=$(for _ in $(seq "$runs"); do seconds "$release/lantern" verify "$work/Many.app"; done | median)
-peak=$( { /usr/bin/time -f %M "$release/lantern" sign "$work/Many.app" --key studio > /dev/null; } 2>&1 | tail -1)
-echo "a bundle with $files files of 10 kB   sha256sum $hashes s   signed $many s   verified $checked s   memory $((peak / 1024)) MB"
+peak=$(memory "$release/lantern" sign "$work/Many.app" --key studio)
+echo "a bundle with $files files of 10 kB   sha256sum $hashes s   signed $many s   verified $checked s   memory $peak MB"

@@ -11,16 +11,10 @@ cd "$(dirname "${BASH_SOURCE[0]}")/.."
 bytes=${2:-2000000000}
 files=${3:-20000}
 runs=${RUNS:-3}
-work=$(mktemp -d)
-trap 'rm -rf "$work"' EXIT
-cargo build --release --quiet -p lantern-sign --example sign
-cargo build --release --quiet -p kind-lantern
-release=${CARGO_TARGET_DIR:-target}/release
-key=crates/lantern-keys/tests/samples/aes.p12
-export LANTERN_KEY_PASSPHRASE="punt and oar" LANTERN_HOME="$work/home"
+. scripts/timing.sh
+begin_signing
 cp "$program" "$work/large.exe"
 head -c $((bytes - $(stat -c %s "$program"))) /dev/urandom >> "$work/large.exe"
-. scripts/timing.sh
 
 copy() { rm -f "$work/copy" && cat "$work/large.exe" > "$work/copy"; }
 ours() { "$release/examples/sign" "$work/large.exe" "$work/signed.exe" "$key" > "$work/said"; }
@@ -28,10 +22,10 @@ theirs=$(for _ in $(seq "$runs"); do seconds sha256sum "$work/large.exe"; done |
 plain=$(for _ in $(seq "$runs"); do seconds copy; done | median)
 mine=$(for _ in $(seq "$runs"); do ours; cut -d' ' -f1 "$work/said"; done | median)
 verified=$(for _ in $(seq "$runs"); do ours; cut -d' ' -f2 "$work/said"; done | median)
-memory=$( { /usr/bin/time -f %M "$release/examples/sign" "$work/large.exe" "$work/signed.exe" "$key" > /dev/null; } 2>&1 | tail -1)
+memory=$(memory "$release/examples/sign" "$work/large.exe" "$work/signed.exe" "$key")
 echo "one of $bytes bytes   sha256sum $theirs s   a copy $plain s   signed $mine s, ratio to both" \
   "$(echo "scale=2; ($theirs + $plain) / $mine" | bc)   verified $verified s, ratio to sha256sum" \
-  "$(echo "scale=2; $theirs / $verified" | bc)   memory $((memory / 1024)) MB"
+  "$(echo "scale=2; $theirs / $verified" | bc)   memory $memory MB"
 rm "$work/large.exe" "$work/signed.exe" "$work/copy"
 
 "$release/lantern" key import studio "$key" --file-passphrase-file <(echo "punt and oar") > /dev/null

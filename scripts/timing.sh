@@ -24,3 +24,17 @@ both() {
   openssl dgst -sha256 "$work/second" &
   wait
 }
+
+# Builds what signs, and takes a key and a keyring that nobody else uses. Sets $work, which is removed at the end, $release and $key.
+begin_signing() {
+  work=$(mktemp -d)
+  trap 'rm -rf "$work"' EXIT
+  cargo build --release --quiet -p lantern-sign --example sign
+  cargo build --release --quiet -p kind-lantern
+  release=${CARGO_TARGET_DIR:-target}/release
+  key=crates/lantern-keys/tests/samples/aes.p12
+  export LANTERN_KEY_PASSPHRASE="punt and oar" LANTERN_HOME="$work/home"
+}
+
+# The most memory that a command had, in MB.
+memory() { echo $(( $( { /usr/bin/time -f %M "$@" > /dev/null; } 2>&1 | tail -1) / 1024 )); }

@@ -230,6 +230,17 @@ pub fn hex(bytes: &[u8]) -> String {
     nibbles.map(|nibble| char::from(b"0123456789abcdef"[usize::from(nibble)])).collect()
 }
 
+/// Bytes of lower-case hexadecimal digits; none for any other text.
+pub fn from_hex(text: &str) -> Option<Vec<u8>> {
+    let nibble = |digit: u8| match digit {
+        b'0'..=b'9' => Some(digit - b'0'),
+        b'a'..=b'f' => Some(digit - b'a' + 10),
+        _ => None,
+    };
+    let (pairs, []) = text.as_bytes().as_chunks::<2>() else { return None };
+    pairs.iter().map(|[high, low]| Some(nibble(*high)? << 4 | nibble(*low)?)).collect()
+}
+
 /// Returns where some bytes stand in others, from a place on.
 #[expect(clippy::indexing_slicing, reason = "the position never passes the end")]
 pub fn find(bytes: &[u8], what: &[u8], from: usize) -> Option<usize> {

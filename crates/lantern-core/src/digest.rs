@@ -11,7 +11,7 @@ use std::str::FromStr;
 use schemars::JsonSchema;
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 
-use crate::bytes::hex;
+use crate::bytes::{from_hex, hex};
 
 use crate::progress::{Meter, Progress};
 
@@ -76,23 +76,9 @@ impl Digest {
     ///
     /// # Errors
     /// [`DigestError`] for every other text.
-    #[expect(clippy::indexing_slicing, reason = "they are pairs")]
     pub fn from_hex(text: &str) -> Result<Self, DigestError> {
-        let wrong = || DigestError { text: text.chars().take(80).collect() };
-        let mut bytes = [0_u8; 32];
-        if text.len() != 64 {
-            return Err(wrong());
-        }
-        for (byte, pair) in bytes.iter_mut().zip(text.as_bytes().chunks_exact(2)) {
-            let nibble = |c: u8| match c {
-                b'0'..=b'9' => Some(c - b'0'),
-                b'a'..=b'f' => Some(c - b'a' + 10),
-                _ => None,
-            };
-            let (high, low) = (nibble(pair[0]).ok_or_else(wrong)?, nibble(pair[1]).ok_or_else(wrong)?);
-            *byte = high << 4 | low;
-        }
-        Ok(Self(bytes))
+        let bytes = from_hex(text).and_then(|bytes| bytes.try_into().ok());
+        bytes.map(Self).ok_or_else(|| DigestError { text: text.chars().take(80).collect() })
     }
 
     /// Returns the first 12 hexadecimal digits, for people.

@@ -361,7 +361,7 @@ mod tests {
     }
 
     #[test]
-    fn words_of_somebody_newer() {
+    fn words_of_someone_newer() {
         let word: Word = "linux-riscv64".parse().unwrap();
         assert_eq!(
             (word.as_str(), serde_json::to_string(&word).unwrap().as_str()),

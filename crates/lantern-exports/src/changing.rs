@@ -8,6 +8,7 @@ use lantern_core::path::TreePath;
 use lantern_core::progress::Progress;
 use lantern_core::release::ChangedBy;
 use lantern_core::version::ReleaseName;
+use lantern_store::durable::DurableError;
 
 use crate::WindowsProgram;
 pub use crate::export::Replacement;
@@ -53,6 +54,12 @@ pub enum ChangingError {
         /// What to do.
         fix: String,
     },
+}
+
+impl From<DurableError> for ChangingError {
+    fn from(error: DurableError) -> Self {
+        Self::Io { path: error.path, source: error.source }
+    }
 }
 
 /// Stamps and signs exports before they are sealed.

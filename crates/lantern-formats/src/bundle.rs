@@ -11,7 +11,7 @@ use std::io::{self, Read, Seek};
 
 pub use code::{CodeVerdict, verify_code};
 pub use layout::{Layout, TICKET, is_ticket};
-pub use seal::{Bundle, SealVerdict, verify};
+pub use seal::{Bundle, SealVerdict, verify, verify_at};
 
 use crate::macho::FileHash;
 

@@ -20,7 +20,7 @@ use std::io::{Read, Seek};
 
 pub use code_resources::{FileHash, ResourceSeal, Sealed};
 pub use details::{Details, Library, Platform, SystemVersion};
-pub use signature::{CodeSignature, Entitlements, Special, Wrong};
+pub use signature::{CodeSignature, Entitlements, KNOWN_AS, Special, Wrong, needs_profile};
 
 use crate::machine::{Kind, Machine};
 use crate::offset_reader::{FormatError, OffsetReader};

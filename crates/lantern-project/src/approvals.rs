@@ -3,21 +3,22 @@
 
 use std::collections::BTreeMap;
 use std::fs;
+use std::io;
 use std::path::{Path, PathBuf};
 
 use jiff::Timestamp;
-use lantern_core::bytes::{find, hex};
+use lantern_core::bytes::{find, from_hex, hex};
 use lantern_core::config::Approval;
 use lantern_core::event::EventId;
-use lantern_core::names::{Identity, Name};
+use lantern_core::names::Name;
 use lantern_core::path::TreePath;
 use lantern_core::progress::Progress;
 use lantern_core::release::ReleaseRecord;
 use lantern_exports::changing::{ChangingError, Replacement};
 use lantern_exports::intake::Intake;
-use lantern_formats::bundle::{Layout, MAX_SMALL_LEN, TICKET, is_ticket};
+use lantern_formats::bundle::{MAX_SMALL_LEN, TICKET, is_ticket};
 use lantern_formats::hash::Hash;
-use lantern_sign::apple_bundle::{self, Changed, Root};
+use lantern_sign::apple_bundle::{Changed, Whole};
 use lantern_store::durable;
 use lantern_storefront::connector::{
     Asked, Connector, ConnectorError, Document, DocumentFile, DocumentGame, DocumentStorefront, LineRefused, Outcome,
@@ -70,29 +71,27 @@ pub(crate) struct Approvals {
     /// The project's folder, and that of what is kept.
     root: PathBuf,
     kept: PathBuf,
-    game: (String, Identity, Name),
+    game: DocumentGame,
     /// Tickets that someone got, and hands in now.
     tickets: Vec<PathBuf>,
 }
 
-/// Where something is handed over.
+/// Where a target's bundle is handed over.
 struct Desk<'a> {
+    approvals: &'a Approvals,
     target: &'a Name,
-    approval: (&'a Name, &'a Approval),
+    name: &'a Name,
+    approval: &'a Approval,
     /// Where it is kept.
     folder: PathBuf,
 }
 
-/// A bundle that is looked at.
-struct Case<'a> {
-    desk: Desk<'a>,
-    files: Sent<'a>,
-    /// The bundle's folder, which ends with `/`.
-    bundle: String,
-    layout: Layout,
-    changed: Vec<Changed>,
-    /// The short hashes of its program's signatures.
-    code: Vec<String>,
+/// What came of asking.
+enum Answer {
+    Ticket(Vec<u8>),
+    NotYet,
+    /// It never arrived, or nothing is known of it.
+    Again,
 }
 
 impl Project {
@@ -106,7 +105,12 @@ impl Project {
             by_target: by_target.collect(),
             root: self.root().to_owned(),
             kept: self.state("approvals"),
-            game: (self.edition_name(edition).to_owned(), self.identity(edition).clone(), edition.clone()),
+            game: DocumentGame {
+                name: self.edition_name(edition).to_owned(),
+                identity: self.identity(edition).clone(),
+                edition: edition.clone(),
+                handle: String::new(),
+            },
             tickets: tickets.to_vec(),
         }
     }
@@ -132,8 +136,11 @@ impl Project {
         let mut out = Vec::new();
         for (name, approval) in &self.config().approvals {
             for target in &approval.targets {
-                let folder = self.state("approvals").join(name.as_str()).join(target.as_str());
-                let Some(state) = State::read(&folder).filter(|state| state.ticket.is_none()) else { continue };
+                let Some(state) = State::read(&kept_in(&self.state("approvals"), name, target))
+                    .filter(|state| state.ticket.is_none())
+                else {
+                    continue;
+                };
                 let due = approval.usually.and_then(|usually| state.since.checked_add(usually).ok());
                 out.push(WaitingApproval {
                     approval: name.clone(),
@@ -165,38 +172,33 @@ impl Project {
     /// # Errors
     /// Why the program did not answer, and its refusal.
     pub fn ask_approval(&self, waiting: &WaitingApproval, progress: &dyn Progress) -> Result<Answered, ProjectError> {
-        let folder = self.state("approvals").join(waiting.approval.as_str()).join(waiting.target.as_str());
-        let Some(state) = State::read(&folder) else { return Ok(Answered::Again) };
-        let Some(approval) = self.config().approvals.get(&waiting.approval) else { return Ok(Answered::Again) };
+        let edition = self.config().targets.get(&waiting.target).map_or_else(Name::full_edition, |t| t.edition.clone());
+        let approvals = self.approvals(&edition, &[]);
+        let Some(desk) = approvals.desk(&waiting.target) else { return Ok(Answered::Again) };
+        let Some(state) = State::read(&desk.folder) else { return Ok(Answered::Again) };
         if state.ticket.is_some() {
             return Ok(Answered::Yes);
         }
-        if approval.run.is_empty() {
+        if desk.approval.run.is_empty() {
             return Ok(Answered::NotYet);
         }
-        let desk = Desk { target: &waiting.target, approval: (&waiting.approval, approval), folder };
-        let edition = self.config().targets.get(&waiting.target).map_or_else(Name::full_edition, |t| t.edition.clone());
-        let approvals = self.approvals(&edition, &[]);
-        match approvals.ask(&desk, Asked::Query, &state, None, progress)? {
-            Outcome::Done { ticket: Some(path), waits: false, .. } => {
-                let ticket = desk.read(&self.root().join(path))?;
-                if !state.fits(&ticket) {
-                    return Err(desk.wrong_ticket().into());
-                }
-                desk.keep(&ticket, state)?;
-                Ok(Answered::Yes)
-            }
-            Outcome::Done { .. } => Ok(Answered::NotYet),
-            Outcome::Refused(refused) => Err(desk.no(refused)?.into()),
-            _ => Ok(Answered::Again),
-        }
+        Ok(match desk.ask(&state, None, progress)? {
+            Answer::Ticket(_) => Answered::Yes,
+            Answer::NotYet => Answered::NotYet,
+            Answer::Again => Answered::Again,
+        })
     }
+}
+
+/// Where what is handed over of a target is kept.
+fn kept_in(folder: &Path, approval: &Name, target: &Name) -> PathBuf {
+    folder.join(approval.as_str()).join(target.as_str())
 }
 
 impl State {
     /// Whether a ticket names the signature of every architecture.
     fn fits(&self, ticket: &[u8]) -> bool {
-        let names = |code: &String| bytes_of_hex(code).is_some_and(|hash| find(ticket, &hash, 0).is_some());
+        let names = |code: &String| from_hex(code).is_some_and(|hash| find(ticket, &hash, 0).is_some());
         is_ticket(ticket) && !self.code.is_empty() && self.code.iter().all(names)
     }
 
@@ -207,8 +209,7 @@ impl State {
 
     fn write(&self, folder: &Path) -> Result<(), ChangingError> {
         let bytes = serde_json::to_vec(self).expect("it has only string keys");
-        let written = durable::write_kept(&folder.join(STATE), &bytes);
-        written.map_err(|error| ChangingError::Io { path: error.path, source: error.source })
+        Ok(durable::write_kept(&folder.join(STATE), &bytes)?)
     }
 }
 
@@ -216,6 +217,11 @@ impl Approvals {
     /// What decides whether a target is made in the same way: whose look it needs.
     pub(crate) fn of(&self, target: &Name) -> Option<&Name> {
         self.by_target.get(target).map(|(name, _)| name)
+    }
+
+    fn desk<'a>(&'a self, target: &'a Name) -> Option<Desk<'a>> {
+        let (name, approval) = self.by_target.get(target)?;
+        Some(Desk { approvals: self, target, name, approval, folder: kept_in(&self.kept, name, target) })
     }
 
     /// Hands the bundle of a target over, or asks what became of it, and attaches the ticket.
@@ -226,66 +232,42 @@ impl Approvals {
         work: &Path,
         progress: &dyn Progress,
     ) -> Result<Vec<Replacement>, ChangingError> {
-        let Some(case) = self.case(intake, &files)? else { return Ok(files) };
-        let target = case.desk.target;
-        let failed = |error| changing_error("approved", target, work, error);
-        let place = format!("{}{TICKET}", case.layout.base);
+        let Some(desk) = self.desk(intake.name) else { return Ok(files) };
+        let failed = |error| changing_error("approved", desk.target, work, error);
+        let sent = Sent::of(intake);
+        let bundle = intake.starts.first().and_then(|start| start.file.as_str().split_once(".app/"));
+        let bundle = bundle.map(|(name, _)| format!("{name}.app")).unwrap_or_default();
+        let changed = files.iter().map(|file| Changed { path: file.path.as_str().to_owned(), at: file.at.clone() });
+        let Some(mut whole) = Whole::of(&sent, &bundle, changed) else {
+            let why = format!("{} looks at bundles, and what starts does not lie in one", desk.name);
+            return Err(desk.not_approved(why, format!("remove it from the targets of [approvals.{}]", desk.name)));
+        };
+        let place = whole.ticket();
         // An earlier release of the very same bytes has it.
         if files.iter().any(|file| file.path.as_str() == place) {
             return Ok(files);
         }
-        let ticket = self.ticket(&case, progress)?;
+        let ticket = desk.ticket(&whole, progress)?;
         let at = work.join(TICKET_FILE);
         fs::write(&at, ticket).map_err(|source| ChangingError::Io { path: at.clone(), source })?;
-        let mut changed = case.changed.clone();
-        changed.push(Changed { path: place.clone(), at: at.clone() });
-        apple_bundle::verify(&case.files, &case.layout, &case.bundle, &changed).map_err(failed)?;
+        whole.put(Changed { path: place.clone(), at: at.clone() });
+        whole.verify().map_err(failed)?;
         // It served its purpose, and may be as large as the game.
-        let archive = case.archive();
-        match fs::remove_file(&archive) {
-            Err(source) if source.kind() != std::io::ErrorKind::NotFound => {
-                return Err(ChangingError::Io { path: archive, source });
-            }
-            _ => {}
-        }
-        let path =
-            TreePath::new(&place).map_err(|error| case.desk.not_approved(error.to_string(), "rename the bundle"))?;
+        desk.remove(&desk.archive(&whole), |path| fs::remove_file(path))?;
+        let path = TreePath::new(&place).map_err(|error| desk.not_approved(error.to_string(), "rename the bundle"))?;
         files.push(Replacement { path, at });
         Ok(files)
     }
+}
 
-    /// The bundle of a target that is looked at; none where nobody looks at it.
-    fn case<'a>(&'a self, intake: &'a Intake<'_>, files: &[Replacement]) -> Result<Option<Case<'a>>, ChangingError> {
-        let Some((name, approval)) = self.by_target.get(intake.name) else { return Ok(None) };
-        let sent = Sent::of(intake);
-        let failed = |error| changing_error("approved", intake.name, &self.kept, error);
-        let start = intake.starts.first().map(|start| start.file.as_str().to_owned()).unwrap_or_default();
-        let roots = apple_bundle::roots(&sent).map_err(failed)?;
-        let bundle = roots.into_iter().find_map(|root| match root {
-            Root::Bundle(folder, layout) if layout.is_app() && start.starts_with(&folder) => Some((folder, layout)),
-            _ => None,
-        });
-        let Some((bundle, layout)) = bundle else {
-            let why = format!("{name} looks at bundles, and what starts does not lie in one");
-            let fix = format!("remove it from the targets of [approvals.{name}]");
-            return Err(not_done("approved", intake.name, why, fix));
-        };
-        let changed: Vec<Changed> =
-            files.iter().map(|file| Changed { path: file.path.as_str().to_owned(), at: file.at.clone() }).collect();
-        let inside = changed.into_iter().filter(|file| file.path.starts_with(&bundle)).collect::<Vec<_>>();
-        let code = apple_bundle::code_hashes(&sent, &layout, &bundle, &inside).map_err(failed)?;
-        let folder = self.kept.join(name.as_str()).join(intake.name.as_str());
-        let code = code.iter().map(|hash| hex(hash)).collect();
-        let desk = Desk { target: intake.name, approval: (name, approval), folder };
-        Ok(Some(Case { desk, files: sent, bundle, layout, changed: inside, code }))
-    }
-
+impl Desk<'_> {
     /// The ticket of a bundle: the one that is kept, that someone hands in, or that the program brings now.
-    fn ticket(&self, case: &Case<'_>, progress: &dyn Progress) -> Result<Vec<u8>, ChangingError> {
-        let desk = &case.desk;
-        let known = State::read(&desk.folder).filter(|state| state.code == case.code);
+    fn ticket(&self, whole: &Whole<'_>, progress: &dyn Progress) -> Result<Vec<u8>, ChangingError> {
+        let code = whole.code_hashes().map_err(|error| changing_error("approved", self.target, &self.folder, error))?;
+        let code: Vec<String> = code.iter().map(|hash| hex(hash)).collect();
+        let known = State::read(&self.folder).filter(|state| state.code == code);
         if let Some(state) = known.as_ref().filter(|state| state.ticket.is_some()) {
-            let kept = durable::read_kept(&desk.folder.join(TICKET_FILE), MAX_SMALL_LEN);
+            let kept = durable::read_kept(&self.folder.join(TICKET_FILE), MAX_SMALL_LEN);
             if let Some(ticket) = kept.filter(|ticket| state.fits(ticket)) {
                 return Ok(ticket);
             }
@@ -294,105 +276,86 @@ impl Approvals {
         let state = match known {
             Some(state) => state,
             None => {
-                desk.forget()?;
-                case.write_archive(progress)?;
-                desk.begin(case.code.clone())?
+                self.forget()?;
+                self.write_archive(whole, progress)?;
+                self.begin(code)?
             }
         };
-        let mut other = None;
-        for path in &self.tickets {
-            let ticket = desk.read(path)?;
+        for path in &self.approvals.tickets {
+            let ticket = self.read(path)?;
             if state.fits(&ticket) {
-                desk.keep(&ticket, state)?;
+                self.keep(&ticket, &state)?;
                 return Ok(ticket);
             }
-            other = Some(path);
         }
-        if let Some(path) = other {
+        if let Some(path) = self.approvals.tickets.last() {
             let why = format!("the ticket {} is for another build than the one that was handed over", path.display());
-            let fix = format!("hand {} over, and take its ticket", case.archive().display());
-            return Err(desk.not_approved(why, fix));
+            let fix = format!("hand {} over, and take its ticket", self.archive(whole).display());
+            return Err(self.not_approved(why, fix));
         }
-        if desk.approval.1.run.is_empty() {
-            return Err(case.waits(&state));
+        if self.approval.run.is_empty() {
+            return Err(self.waits(whole, &state));
         }
-        let mut outcome = self.ask_about(case, if is_new { Asked::Submit } else { Asked::Query }, &state, progress)?;
-        if !is_new && matches!(outcome, Outcome::NotBegun | Outcome::UnknownAction) {
-            outcome = self.ask_about(case, Asked::Submit, &state, progress)?;
-        }
-        match outcome {
-            Outcome::Done { ticket: Some(path), waits: false, .. } => {
-                let ticket = desk.read(&self.root.join(&path))?;
-                if !state.fits(&ticket) {
-                    return Err(desk.wrong_ticket());
-                }
-                desk.keep(&ticket, state)?;
-                Ok(ticket)
-            }
-            Outcome::Done { .. } => Err(case.waits(&state)),
-            Outcome::Refused(refused) => Err(desk.no(refused)?),
-            _ => {
-                let why = format!("the program of {} answered something else than was asked", desk.approval.0);
-                Err(desk.not_approved(why, "docs/approvals.md says what it may answer"))
+        let submit = || self.ask(&state, Some(self.document(whole)?), progress);
+        let answer = match if is_new { submit()? } else { self.ask(&state, None, progress)? } {
+            Answer::Again if !is_new => submit()?,
+            other => other,
+        };
+        match answer {
+            Answer::Ticket(ticket) => Ok(ticket),
+            Answer::NotYet => Err(self.waits(whole, &state)),
+            Answer::Again => {
+                let why = format!("the program of {} answered something else than was asked", self.name);
+                Err(self.not_approved(why, "docs/approvals.md says what it may answer"))
             }
         }
     }
 
-    fn ask_about(
-        &self,
-        case: &Case<'_>,
-        asked: Asked,
-        state: &State,
-        progress: &dyn Progress,
-    ) -> Result<Outcome, ChangingError> {
-        self.ask(&case.desk, asked, state, case.document()?, progress)
-    }
-
-    /// Asks the program.
+    /// Asks the program to hand a file over or, without one, what became of what was handed over; keeps the ticket that comes.
     fn ask(
         &self,
-        desk: &Desk<'_>,
-        asked: Asked,
         state: &State,
         handed: Option<DocumentFile>,
         progress: &dyn Progress,
-    ) -> Result<Outcome, ChangingError> {
-        let (name, approval) = desk.approval;
-        let (game, identity, edition) = self.game.clone();
+    ) -> Result<Answer, ChangingError> {
+        let (name, approval, approvals) = (self.name, self.approval, self.approvals);
+        let asked = if handed.is_some() { Asked::Submit } else { Asked::Query };
         let storefront = DocumentStorefront { name: name.clone(), values: approval.values.clone() };
-        let game = DocumentGame { name: game, identity, edition, handle: String::new() };
-        let mut document = Document::new(asked, state.attempt, storefront, game);
-        match asked {
-            Asked::Query => document.of = Some(Asked::Submit),
-            _ => document.hand_over.extend(handed),
-        }
-        let connector = Connector { run: &approval.run, folder: &self.root, limit: approval.time_limit };
+        let mut document = Document::new(asked, state.attempt, storefront, approvals.game.clone());
+        document.of = handed.is_none().then_some(Asked::Submit);
+        document.hand_over.extend(handed);
+        let connector = Connector { run: &approval.run, folder: &approvals.root, limit: approval.time_limit };
         let say = |text: &str| progress.say(&format!("{name}: {text}"));
-        connector.run(&document, progress, &say).map_err(|error| match error {
+        let outcome = connector.run(&document, progress, &say).map_err(|error| match error {
             ConnectorError::Stopped => ChangingError::Stopped,
             error => {
                 let fix = "what it printed is in .lantern/logs; the next lantern prepare asks what became of it";
-                desk.not_approved(error.to_string(), fix)
+                self.not_approved(error.to_string(), fix)
             }
-        })
+        })?;
+        match outcome {
+            Outcome::Done { ticket: Some(path), waits: false, .. } => {
+                let ticket = self.read(&approvals.root.join(path))?;
+                if !state.fits(&ticket) {
+                    let why = format!("the ticket that {name} gave is not one for this build");
+                    return Err(self.not_approved(why, "what the program printed is in .lantern/logs"));
+                }
+                self.keep(&ticket, state)?;
+                Ok(Answer::Ticket(ticket))
+            }
+            Outcome::Done { .. } => Ok(Answer::NotYet),
+            // It is handed over once more then, as another attempt.
+            Outcome::Refused(LineRefused { because, fix }) => {
+                self.forget()?;
+                let fix = fix.unwrap_or_else(|| "change what it names, export again, and prepare again".to_owned());
+                Err(self.not_approved(format!("{name} refused it: {because}"), fix))
+            }
+            _ => Ok(Answer::Again),
+        }
     }
-}
 
-impl Desk<'_> {
     fn not_approved(&self, why: impl Into<String>, fix: impl Into<String>) -> ChangingError {
         not_done("approved", self.target, why, fix)
-    }
-
-    fn wrong_ticket(&self) -> ChangingError {
-        let why = format!("the ticket that {} gave is not one for this build", self.approval.0);
-        self.not_approved(why, "what the program printed is in .lantern/logs")
-    }
-
-    /// It was refused: it is handed over anew the next time, as another attempt.
-    fn no(&self, LineRefused { because, fix }: LineRefused) -> Result<ChangingError, ChangingError> {
-        self.forget()?;
-        let fix = fix.unwrap_or_else(|| "mend it, export again, and prepare again".to_owned());
-        Ok(self.not_approved(format!("{} refused it: {because}", self.approval.0), fix))
     }
 
     fn read(&self, path: &Path) -> Result<Vec<u8>, ChangingError> {
@@ -403,14 +366,19 @@ impl Desk<'_> {
         })
     }
 
-    /// Forgets what was handed over before.
-    fn forget(&self) -> Result<(), ChangingError> {
-        match fs::remove_dir_all(&self.folder) {
-            Err(source) if source.kind() != std::io::ErrorKind::NotFound => {
-                Err(ChangingError::Io { path: self.folder.clone(), source })
+    /// Removes what may be gone already.
+    fn remove(&self, path: &Path, how: impl Fn(&Path) -> io::Result<()>) -> Result<(), ChangingError> {
+        match how(path) {
+            Err(source) if source.kind() != io::ErrorKind::NotFound => {
+                Err(ChangingError::Io { path: path.to_owned(), source })
             }
             _ => Ok(()),
         }
+    }
+
+    /// Forgets what was handed over before.
+    fn forget(&self) -> Result<(), ChangingError> {
+        self.remove(&self.folder, |path| fs::remove_dir_all(path))
     }
 
     fn begin(&self, code: Vec<String>) -> Result<State, ChangingError> {
@@ -421,67 +389,54 @@ impl Desk<'_> {
         Ok(state)
     }
 
-    fn keep(&self, ticket: &[u8], state: State) -> Result<(), ChangingError> {
-        let written = durable::write_kept(&self.folder.join(TICKET_FILE), ticket);
-        written.map_err(|error| ChangingError::Io { path: error.path, source: error.source })?;
-        State { ticket: Some(hex(&Hash::Sha256.digest(ticket))), ..state }.write(&self.folder)
+    fn keep(&self, ticket: &[u8], state: &State) -> Result<(), ChangingError> {
+        durable::write_kept(&self.folder.join(TICKET_FILE), ticket)?;
+        State { ticket: Some(hex(&Hash::Sha256.digest(ticket))), ..state.clone() }.write(&self.folder)
     }
-}
 
-impl Case<'_> {
-    fn archive(&self) -> PathBuf {
-        let name = self.bundle.trim_end_matches('/').rsplit('/').next().unwrap_or_default();
-        let stem = name.strip_suffix(".app").unwrap_or(name);
-        self.desk.folder.join(format!("{stem}.zip"))
+    fn archive(&self, whole: &Whole<'_>) -> PathBuf {
+        self.folder.join(format!("{}.zip", whole.stem()))
     }
 
     /// Writes what is handed over.
-    fn write_archive(&self, progress: &dyn Progress) -> Result<(), ChangingError> {
-        let made = durable::create_folders(&self.desk.folder);
-        made.map_err(|error| ChangingError::Io { path: error.path, source: error.source })?;
-        let at = self.archive();
+    fn write_archive(&self, whole: &Whole<'_>, progress: &dyn Progress) -> Result<(), ChangingError> {
+        durable::create_folders(&self.folder)?;
+        let at = self.archive(whole);
         let part = at.with_extension("part");
-        let written = apple_bundle::archive(&self.files, &self.bundle, &self.changed, &part, progress);
-        written.map_err(|error| changing_error("approved", self.desk.target, &part, error))?;
+        let written = whole.archive(&part, progress);
+        written.map_err(|error| changing_error("approved", self.target, &part, error))?;
         fs::rename(&part, &at).map_err(|source| ChangingError::Io { path: at, source })
     }
 
-    fn document(&self) -> Result<Option<DocumentFile>, ChangingError> {
-        let at = self.archive();
+    fn document(&self, whole: &Whole<'_>) -> Result<DocumentFile, ChangingError> {
+        let at = self.archive(whole);
         let failed = |source| ChangingError::Io { path: at.clone(), source };
         let mut file = fs::File::open(&at).map_err(failed)?;
         let bytes = file.metadata().map_err(failed)?.len();
         let digest = Hash::Sha256.digest_of_reader(&mut file).map_err(failed)?;
         let path = at.canonicalize().map_err(failed)?;
-        Ok(Some(DocumentFile {
-            target: self.desk.target.clone(),
+        Ok(DocumentFile {
+            target: self.target.clone(),
             systems: Vec::new(),
             path: path.to_string_lossy().into_owned(),
             bytes,
             sha256: Some(hex(&digest)),
             starts: Vec::new(),
-        }))
+        })
     }
 
-    fn waits(&self, state: &State) -> ChangingError {
-        let (name, approval) = self.desk.approval;
+    fn waits(&self, whole: &Whole<'_>, state: &State) -> ChangingError {
+        let (name, approval) = (self.name, self.approval);
         let since = state.since.strftime("%Y-%m-%d %H:%M UTC");
         let (why, fix) = if approval.run.is_empty() {
             let how = approval.how.as_deref().unwrap_or("hand the archive over").trim_end_matches('.').to_owned();
             let at = approval.address.as_ref().map(|address| format!(" ({address})")).unwrap_or_default();
-            let archive = self.archive();
-            let why = format!("{} lies ready since {since}", archive.display());
+            let why = format!("{} lies ready since {since}", self.archive(whole).display());
             (why, format!("{how}{at}; with the ticket that comes back: lantern prepare --ticket FILE"))
         } else {
             let fix = format!("lantern prepare asks again; lantern wait {name} waits for the answer");
             (format!("it was handed over on {since}, and there is no answer yet"), fix)
         };
-        ChangingError::Waits { target: self.desk.target.clone(), by: name.clone(), why, fix }
+        ChangingError::Waits { target: self.target.clone(), by: name.clone(), why, fix }
     }
-}
-
-fn bytes_of_hex(text: &str) -> Option<Vec<u8>> {
-    let digits = text.as_bytes().as_chunks::<2>().0;
-    let byte = |pair: &[u8; 2]| u8::from_str_radix(std::str::from_utf8(pair).ok()?, 16).ok();
-    digits.iter().map(byte).collect()
 }

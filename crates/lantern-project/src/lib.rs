@@ -129,7 +129,7 @@ pub use releases::ReleaseError;
 pub use repair::{BrokenRelease, StoreRepaired};
 pub use retention::RetentionPlan;
 pub use sign_path::{SignRequest, SignedPath, sign_path};
-pub use stamp_and_sign::{NoPassphrase, Passphrases};
+pub use stamp_and_sign::{DoneTo, NoPassphrase, Passphrases};
 pub use statements::{Statement, StatementVerified, StatementWritten, is_statement, verify_statement};
 pub use status::{AtStorefront, Exports, Status, StepAt};
 pub use steps::{CameOf, OpenWalk, StepRecorded, StepsError, check_answers, waiting_since};

@@ -5,7 +5,6 @@ use std::path::PathBuf;
 use std::sync::Arc;
 
 use lantern_core::board::{Board, KnownRelease};
-use lantern_core::config::AD_HOC;
 use lantern_core::digest::{InputDigest, ReleaseId};
 use lantern_core::event::{EventBody, NumberReserved, Sealed};
 use lantern_core::finding::{Code, Finding, Severity};
@@ -26,6 +25,7 @@ use crate::changing::{self, Changes};
 use crate::check::{Judged, PastReleases, forgotten, number_differs};
 use crate::describe::{describe, trees_if_known};
 use crate::divided::{Divided, Parcel, copies, parcels};
+use crate::stamp_and_sign::DoneTo;
 use crate::workspace::{Session, Workspace};
 use crate::{Passphrases, ProjectError, environment};
 
@@ -70,14 +70,8 @@ pub struct Prepared {
     pub findings: Vec<(Option<Name>, Finding)>,
     /// For each target that is as it was in an earlier release: the first that had it so.
     pub unchanged_since: BTreeMap<Name, ReleaseName>,
-    /// For each target that was signed: the key of the keyring.
-    pub signed_with: BTreeMap<Name, Name>,
-    /// For each target that came signed with its key, and stays as it is: that key.
-    pub signed_before: BTreeMap<Name, Name>,
-    /// For each target that is stamped: where the version and the number were written.
-    pub stamped: BTreeMap<Name, String>,
-    /// For each target with a ticket: whose.
-    pub looked_at: BTreeMap<Name, Name>,
+    /// What was done to targets before they were sealed.
+    pub done: DoneTo,
 }
 
 impl Session {
@@ -148,30 +142,8 @@ impl Session {
         }
         let release = KnownRelease::sealed(&sealed, edition, event.recorded_at);
         let unchanged_since = self.workspace.unchanged_since(&release, &record)?;
-        let key = |target: &TargetRecord| self.project().config().targets.get(&target.target)?.sign.clone();
-        let is_ad_hoc = |target: &TargetRecord| {
-            !target.unsigned && target.changed.is_some() && key(target).is_some_and(|key| key.as_str() == AD_HOC)
-        };
-        let signed = record.targets.iter().filter(|target| target.signer().is_some() || is_ad_hoc(target));
-        let is_as_it_came = |target: &&TargetRecord| target.changed.as_ref().is_some_and(|c| c.replaced.is_empty());
-        let (came, signed): (Vec<_>, Vec<_>) = signed.partition(is_as_it_came);
-        let with_key = |target: &TargetRecord| Some((target.target.clone(), key(target)?));
-        let signed_with = signed.into_iter().filter_map(with_key).collect();
-        let signed_before = came.into_iter().filter_map(with_key).collect();
-        let stamped = self.project().stamped(&record);
-        let looked_at = self.project().looked_at(&record);
-        Ok(Prepared {
-            release,
-            record,
-            cost: Some(cost),
-            before,
-            findings,
-            unchanged_since,
-            signed_with,
-            signed_before,
-            stamped,
-            looked_at,
-        })
+        let done = self.project().done_to(&record);
+        Ok(Prepared { release, record, cost: Some(cost), before, findings, unchanged_since, done })
     }
 
     /// Returns the record of a release that is about to be written. One that lost its content comes back as it was.
@@ -558,18 +530,7 @@ impl Session {
         // Whoever was cut after sealing has not pinned its keys yet.
         findings.extend(self.project().pin_signed(&release.edition, &record));
         let unchanged_since = self.workspace.unchanged_since(&release, &record)?;
-        Ok(Prepared {
-            release,
-            record,
-            cost: None,
-            before: None,
-            findings,
-            unchanged_since,
-            signed_with: BTreeMap::new(),
-            signed_before: BTreeMap::new(),
-            stamped: BTreeMap::new(),
-            looked_at: BTreeMap::new(),
-        })
+        Ok(Prepared { release, record, cost: None, before: None, findings, unchanged_since, done: DoneTo::default() })
     }
 
     /// Takes the number for an input, unless it has one; `judge` says what stands against that number, and may stop it. None

@@ -15,12 +15,11 @@ use lantern_core::progress::Progress;
 use lantern_exports::changing::{ChangingError, Replacement};
 use lantern_exports::export::{Export, Form};
 use lantern_exports::intake::Intake;
-use lantern_formats::bundle::{FileKind, Files, ReadSeek, read_small};
-use lantern_formats::info::Info;
+use lantern_formats::bundle::{FileKind, Files, Layout, ReadSeek};
 use lantern_formats::profile::Profile;
 use lantern_keys::key::Signer;
-use lantern_sign::apple_bundle::{self, Changed, Claim, CodeObject, Root, Signing, Wanted};
-use lantern_sign::macho::{self, By, Entitlements};
+use lantern_sign::apple_bundle::{self, Changed, Claim, CodeObject, Disagreement, Root, Signing, Wanted};
+use lantern_sign::macho::{By, Entitlements, FileOf};
 use lantern_sign::stamp::Stamp;
 use lantern_sign::time_stamp::Authority;
 use lantern_sign::{SignError, ipa};
@@ -159,76 +158,52 @@ impl Words {
 }
 
 /// What is signed in a build.
-struct Plan {
+struct Plan<'a> {
+    files: &'a dyn Files,
+    words: &'a Words,
     roots: Vec<Root>,
-    /// Every bundle and program of each.
-    objects: Vec<Vec<CodeObject>>,
     /// The path of what starts: a bundle, or a program.
     main: String,
     is_for_phones: bool,
 }
 
-impl Plan {
-    fn of(files: &dyn Files, start: Option<&str>, is_for_phones: bool) -> Result<Self, SignError> {
+impl<'a> Plan<'a> {
+    fn of(files: &'a dyn Files, words: &'a Words, start: Option<&str>, is_for_phones: bool) -> Result<Self, SignError> {
         let roots = apple_bundle::roots(files)?;
-        let objects = roots.iter().map(|root| match root {
-            Root::Bundle(folder, layout) => apple_bundle::find(files, folder, layout),
-            Root::Program(path, slices) => {
-                Ok(vec![CodeObject { path: path.clone(), main: path.clone(), layout: None, depth: 0, slices: *slices }])
-            }
-        });
-        let objects = objects.collect::<Result<Vec<_>, _>>()?;
-        let path = |root: &Root| match root {
-            Root::Bundle(folder, _) => folder.trim_end_matches('/').to_owned(),
-            Root::Program(path, _) => path.clone(),
+        let holds = |root: &&Root| {
+            let rest = start.and_then(|start| start.strip_prefix(root.path.as_str()));
+            rest.is_some_and(|rest| if root.layout.is_some() { rest.starts_with('/') } else { rest.is_empty() })
         };
-        let holds = |root: &&Root| match root {
-            Root::Bundle(folder, _) => start.is_some_and(|start| start.starts_with(folder.as_str())),
-            Root::Program(path, _) => start == Some(path),
-        };
-        let is_app = |root: &&Root| matches!(root, Root::Bundle(_, layout) if layout.is_app());
+        let is_app = |root: &&Root| root.layout.as_ref().is_some_and(Layout::is_app);
         let main = roots.iter().find(holds).or_else(|| roots.iter().find(is_app)).or_else(|| roots.first());
-        let main = main.map(path).unwrap_or_default();
-        Ok(Self { roots, objects, main, is_for_phones })
+        let main = main.map(|root| root.path.clone()).unwrap_or_default();
+        Ok(Self { files, words, roots, main, is_for_phones })
     }
 
-    fn all(&self) -> impl Iterator<Item = &CodeObject> {
-        self.objects.iter().flatten()
+    fn objects(&self) -> impl Iterator<Item = &CodeObject> {
+        self.roots.iter().flat_map(|root| &root.objects)
+    }
+
+    /// What is said of a program; none where nothing is.
+    fn part(&self, path: &str) -> Option<&Part> {
+        let inside = self.words.inside.iter().find(|(known, _)| known.as_str() == path).map(|(_, part)| part);
+        inside.or((path == self.main).then_some(&self.words.main))
     }
 
     /// What is wanted of a program, as far as the configuration says it, and by its profile.
-    fn wanted(&self, files: &dyn Files, words: &Words, path: &str, is_by_someone: bool) -> Wanted {
-        let inside = words.inside.iter().find(|(known, _)| known.as_str() == path).map(|(_, part)| part);
-        let part = inside.or((path == self.main).then_some(&words.main));
-        let object = self.all().find(|object| object.path == path);
-        let identity = object.and_then(|object| identity(files, object));
+    fn wanted(&self, path: &str, is_by_someone: bool) -> Wanted {
+        let part = self.part(path);
         let profile = part.and_then(|part| part.profile.as_ref());
-        let otherwise = profile.zip(identity).and_then(|((_, profile), own)| apple_bundle::otherwise(profile, &own));
+        let otherwise = profile.and_then(|(_, profile)| {
+            let object = self.objects().find(|object| object.path == path)?;
+            apple_bundle::otherwise(profile, &object.identity(self.files).ok()??)
+        });
         Wanted {
             entitlements: part.and_then(|part| part.entitlements.clone()),
             otherwise,
             profile: profile.map(|(bytes, _)| bytes.clone()),
-            is_hardened: words.is_hardened && !self.is_for_phones && is_by_someone,
+            is_hardened: self.words.is_hardened && !self.is_for_phones && is_by_someone,
         }
-    }
-}
-
-/// What a bundle calls itself.
-fn identity(files: &dyn Files, object: &CodeObject) -> Option<String> {
-    let bytes = read_small(files, &object.layout.as_ref()?.info).ok()??;
-    Info::read(&bytes).ok()?.identifier
-}
-
-/// A program of a build, as whoever signs reads it.
-struct Source<'a>(&'a dyn Files, &'a str);
-
-impl macho::Source for Source<'_> {
-    fn anywhere(&self) -> io::Result<Box<dyn ReadSeek + '_>> {
-        self.0.open_anywhere(self.1)
-    }
-
-    fn whole(&self) -> io::Result<Box<dyn Read + Send + '_>> {
-        self.0.open(self.1)
     }
 }
 
@@ -258,7 +233,7 @@ impl CodeSeal<'_> {
         work: &Path,
         progress: &dyn Progress,
     ) -> Result<Vec<Changed>, SignError> {
-        let plan = Plan::of(files, start, is_for_phones)?;
+        let plan = Plan::of(files, self.words, start, is_for_phones)?;
         if plan.roots.is_empty() {
             let (what, fix) = ("there is no program for macOS or iOS in it", "export it again");
             return Err(SignError::Refused { what: what.to_owned(), fix: fix.to_owned() });
@@ -266,44 +241,23 @@ impl CodeSeal<'_> {
         let sign = |authority: Option<&dyn Authority>| {
             let by = self.signer.map(|signer| By { signer, authority });
             let mut changed = Vec::new();
+            let wanted = |path: &str| plan.wanted(path, by.is_some());
             for root in &plan.roots {
-                changed.extend(self.sign_root(files, &plan, root, by, work, progress)?);
+                let stamp = self.stamp.filter(|_| root.path == plan.main);
+                changed.extend(match stamp {
+                    Some(stamp) if self.is_unsigned => apple_bundle::stamp_alone(files, root, stamp, work)?,
+                    None if self.is_unsigned => Vec::new(),
+                    _ => {
+                        let how = Signing { by, wanted: &wanted, stamp, in_parallel: self.in_parallel };
+                        apple_bundle::sign(files, root, &how, work, progress)?
+                    }
+                });
             }
             Ok(changed)
         };
         match self.clock.filter(|_| self.signer.is_some()) {
             Some(clock) => clock.or_without(self.name, progress, sign),
             None => sign(None),
-        }
-    }
-
-    fn sign_root(
-        &self,
-        files: &dyn Files,
-        plan: &Plan,
-        root: &Root,
-        by: Option<By<'_>>,
-        work: &Path,
-        progress: &dyn Progress,
-    ) -> Result<Vec<Changed>, SignError> {
-        let wanted = |path: &str| plan.wanted(files, self.words, path, by.is_some());
-        match root {
-            Root::Bundle(folder, layout) if self.is_unsigned => {
-                let stamp = self.stamp.filter(|_| folder.trim_end_matches('/') == plan.main);
-                stamp.map_or(Ok(Vec::new()), |stamp| {
-                    apple_bundle::stamp_alone(files, layout, folder, stamp, work, progress)
-                })
-            }
-            Root::Program(..) if self.is_unsigned => Ok(Vec::new()),
-            Root::Bundle(folder, layout) => {
-                let stamp = self.stamp.filter(|_| folder.trim_end_matches('/') == plan.main);
-                let how = Signing { by, wanted: &wanted, stamp, in_parallel: self.in_parallel };
-                apple_bundle::sign(files, layout, folder, &how, work, progress)
-            }
-            Root::Program(path, _) => {
-                let wanted = wanted(path);
-                apple_bundle::sign_program(files, path, &wanted, by, work, progress).map(|file| vec![file])
-            }
         }
     }
 }
@@ -391,13 +345,13 @@ impl Project {
         let sent = Sent::of(intake);
         let files: &dyn Files = inside.as_ref().map_or(&sent as &dyn Files, |inside| inside as &dyn Files);
         let start = intake.starts.first().map(|start| start.file.as_str());
-        let plan = match Plan::of(files, start, is_for_phones) {
+        let plan = match Plan::of(files, &words, start, is_for_phones) {
             Ok(plan) => plan,
             Err(SignError::Refused { what, fix }) => return vec![cannot(what, &fix)],
             Err(error) => return vec![cannot(error.to_string(), "export it again")],
         };
         let mut findings = Vec::new();
-        for path in words.inside.keys().filter(|path| !plan.all().any(|object| object.path == path.as_str())) {
+        for path in words.inside.keys().filter(|path| !plan.objects().any(|object| object.path == path.as_str())) {
             let finding = cannot(
                 format!("inside names {path}, where no bundle and no program lies"),
                 "write its path in the build",
@@ -405,18 +359,18 @@ impl Project {
             findings.push(finding.at(self.place_of(&["targets", intake.name.as_str(), "inside", path.as_str()])));
         }
         let chain = key.map_or(&[][..], |(_, chain)| chain);
-        for object in plan.all() {
-            let wanted = plan.wanted(files, &words, &object.path, key.is_some());
-            let key = if wanted.profile.is_some() { "profile" } else { "sign" };
+        for object in plan.objects() {
+            let has_profile = plan.part(&object.path).is_some_and(|part| part.profile.is_some());
+            let key = if has_profile { "profile" } else { "sign" };
             let place = match words.inside.keys().find(|path| path.as_str() == object.path) {
                 Some(path) => self.place_of(&["targets", intake.name.as_str(), "inside", path.as_str(), key]),
                 None => self.place_of(&["targets", intake.name.as_str(), key]),
             };
-            let found = disagreements(files, object, &plan, &wanted, chain, at);
+            let found = disagreements(object, &plan, chain, at);
             findings.extend(found.into_iter().map(|finding| finding.at(place.clone())));
         }
         if let Some((key, _)) = key {
-            let (count, asked) = (plan.all().count(), plan.all().map(|object| object.slices).sum());
+            let (count, asked) = (plan.objects().count(), plan.objects().map(|object| object.slices).sum());
             let what = format!(
                 "{key} is asked for {}, for {}",
                 plural(asked, "signature", "signatures"),
@@ -432,37 +386,27 @@ impl Project {
 }
 
 /// What does not agree of a program that is started or extends another.
-fn disagreements(
-    files: &dyn Files,
-    object: &CodeObject,
-    plan: &Plan,
-    wanted: &Wanted,
-    chain: &[Vec<u8>],
-    at: Timestamp,
-) -> Vec<Finding> {
+fn disagreements(object: &CodeObject, plan: &Plan<'_>, chain: &[Vec<u8>], at: Timestamp) -> Vec<Finding> {
     // Frameworks and libraries live by what the program has.
     let is_asked = object.layout.as_ref().is_some_and(|layout| layout.is_app() || layout.ending == "appex");
     if !is_asked || chain.is_empty() {
         return Vec::new();
     }
-    let Some(identity) = identity(files, object) else { return Vec::new() };
-    let kept = match wanted.entitlements {
-        Some(_) => None,
-        None => apple_bundle::own_entitlements(&Source(files, &object.main)).unwrap_or_default(),
-    };
-    let entitlements = wanted.entitlements.as_ref().or(kept.as_ref()).or(wanted.otherwise.as_ref());
-    let profile = wanted.profile.as_ref().and_then(|bytes| Profile::read(bytes).ok());
+    let Ok(Some(identity)) = object.identity(plan.files) else { return Vec::new() };
+    let program = FileOf { files: plan.files, path: &object.main };
+    // What cannot be read is said when it is signed.
+    let entitlements = plan.wanted(&object.path, true).entitlements_of(program).unwrap_or_default();
+    let profile = plan.part(&object.path).and_then(|part| part.profile.as_ref()).map(|(_, profile)| profile);
     let claim = Claim {
         identity: &identity,
         is_for_phones: plan.is_for_phones,
-        entitlements,
-        profile: profile.as_ref(),
+        entitlements: entitlements.as_ref(),
+        profile,
         chain,
         at,
     };
     let code = if profile.is_some() { Code::ProfileMismatch } else { Code::NoProfile };
-    let finding = |found: apple_bundle::Disagreement| {
-        Finding::of(code, format!("{}: {}", shown(&object.path), found.what), found.fix)
-    };
+    let finding =
+        |found: Disagreement| Finding::of(code, format!("{}: {}", shown(&object.path), found.what), found.fix);
     claim.disagreements().into_iter().map(finding).collect()
 }

@@ -7,10 +7,8 @@ use std::path::{Path, PathBuf};
 use lantern_core::progress::Progress;
 use lantern_exports::export::{Export, Form};
 use lantern_formats::bundle::{FileKind, Files, Layout, ReadSeek};
-use lantern_formats::macho::MachO;
-use lantern_formats::program::Kind;
 use lantern_sign::SignError;
-use lantern_sign::apple_bundle::Changed;
+use lantern_sign::apple_bundle::{self, Changed};
 use lantern_store::durable::{self, DurableError};
 
 use crate::ProjectError;
@@ -26,7 +24,7 @@ pub(crate) enum CodeAt {
     Package,
     /// A bundle, by its name.
     Bundle(String),
-    /// A folder with such in it, and nothing for Windows.
+    /// A folder with such in it.
     Folder,
 }
 
@@ -43,14 +41,14 @@ impl CodeAt {
         if Layout::find(&found.export, "", &name).is_some() {
             return Ok(Some(Self::Bundle(name)));
         }
-        let roots = lantern_sign::apple_bundle::roots(&found.export);
+        let roots = apple_bundle::roots(&found.export);
         Ok(roots.is_ok_and(|roots| !roots.is_empty()).then_some(Self::Folder))
     }
 }
 
 fn is_code(path: &Path) -> bool {
-    let found = File::open(path).ok().and_then(|mut file| MachO::read(&mut file).ok());
-    found.is_some_and(|found| found.slices.iter().all(|slice| slice.kind != Kind::Other))
+    let roots = One::of(path).map(|files| apple_bundle::roots(&files));
+    roots.is_ok_and(|roots| roots.is_ok_and(|roots| !roots.is_empty()))
 }
 
 /// Files that lie in a folder of their own, as they do in a build.
@@ -115,12 +113,9 @@ pub(crate) fn sign(
             Ok(vec![put(&at, path, to)?])
         }
         CodeAt::Program => {
-            let folder = path.parent().filter(|parent| !parent.as_os_str().is_empty()).unwrap_or(Path::new("."));
-            let name = path.file_name().unwrap_or_default().to_string_lossy().into_owned();
-            let files = One { path, name: &name, len: fs::metadata(path).map_err(reading(path))?.len() };
-            let changed = seal.sign(&files, Some(&name), false, work.path(), progress).map_err(failed)?;
-            let to = to.map_or_else(|| folder.join(&name), Path::to_owned);
-            changed.into_iter().map(|file| put(&file.at, path, Some(&to))).collect()
+            let files = One::of(path).map_err(reading(path))?;
+            let changed = seal.sign(&files, None, false, work.path(), progress).map_err(failed)?;
+            changed.into_iter().map(|file| put(&file.at, path, to)).collect()
         }
         CodeAt::Bundle(name) => {
             let export = find(path, None)?;
@@ -187,8 +182,15 @@ fn is_same(one: &Path, other: &Path) -> io::Result<bool> {
 /// One file by itself.
 struct One<'a> {
     path: &'a Path,
-    name: &'a str,
+    name: String,
     len: u64,
+}
+
+impl<'a> One<'a> {
+    fn of(path: &'a Path) -> io::Result<Self> {
+        let name = path.file_name().unwrap_or_default().to_string_lossy().into_owned();
+        Ok(Self { path, name, len: fs::metadata(path)?.len() })
+    }
 }
 
 impl Files for One<'_> {

@@ -335,7 +335,7 @@ impl Programs<'_> {
             };
             self.seal.sign(&open, &patches, &part, progress).map_err(failed("signed"))?;
         }
-        keep(&part, at).map_err(|error| ChangingError::Io { path: error.path, source: error.source })
+        Ok(keep(&part, at)?)
     }
 }
 
@@ -392,7 +392,7 @@ pub(crate) fn sign_list(
     };
     let digest = |path: &TreePath, from: io::Result<Box<dyn Read + Send>>| {
         let digest = from.and_then(|from| listed::sha256(from, &*meter, progress)).map_err(failed(path))?;
-        Ok((path.as_str().to_owned(), digest))
+        Ok::<_, ChangingError>((path.as_str().to_owned(), digest))
     };
     let mut files = map(&entries, |(index, path, _)| digest(path, intake.export().open(*index)))?;
     for file in changed {

@@ -90,18 +90,19 @@ pub fn sign_path(
         return Err(ProjectError::Findings(vec![Finding::of(Code::CannotSign, what, fix)]));
     }
     let words = Words::of_files(request.entitlements, request.profile)?;
+    let mut seal = CodeSeal {
+        name: request.key,
+        signer: None,
+        is_unsigned: false,
+        in_parallel: true,
+        clock: None,
+        words: &words,
+        stamp: None,
+    };
+    let sign =
+        |code: &CodeAt, seal: &CodeSeal<'_>| sign_code_path::sign((request.path, code), request.to, seal, progress);
     if let Some(code) = code.as_ref().filter(|_| is_ad_hoc) {
-        let seal = CodeSeal {
-            name: request.key,
-            signer: None,
-            is_unsigned: false,
-            in_parallel: true,
-            clock: None,
-            words: &words,
-            stamp: None,
-        };
-        let files = sign_code_path::sign((request.path, code), request.to, &seal, progress)?;
-        return Ok(SignedPath { key: request.key.clone(), files });
+        return Ok(SignedPath { key: request.key.clone(), files: sign(code, &seal)? });
     }
     let known = match project {
         Some(project) => project.known_key(request.key).map_err(|finding| ProjectError::Findings(vec![*finding]))?,
@@ -115,29 +116,20 @@ pub fn sign_path(
     let signer = opening.signer(request.key, &known)?;
     let name = project.map(|project| project.config().game.name.clone()).unwrap_or_default();
     let about = Description { name, address: None };
+    // A program of the studio's own may ask a person.
+    (seal.signer, seal.clock) = (Some(&*signer), clock.as_ref());
+    seal.in_parallel = !matches!(known, Known::Program(..));
     let signs = Signs {
         request,
         seal: Seal { name: request.key, signer: &*signer, about: &about, clock: clock.as_ref() },
-        // A program of the studio's own may ask a person.
-        in_parallel: !matches!(known, Known::Program(..)),
+        in_parallel: seal.in_parallel,
         progress,
-    };
-    let seal = CodeSeal {
-        name: request.key,
-        signer: Some(&*signer),
-        is_unsigned: false,
-        in_parallel: signs.in_parallel,
-        clock: clock.as_ref(),
-        words: &words,
-        stamp: None,
     };
     let is_folder = fs::metadata(request.path).map_err(reading(request.path))?.is_dir();
     let files = match &code {
         // There may be programs for Windows, too.
-        Some(CodeAt::Folder) => {
-            signs.folder(sign_code_path::sign((request.path, &CodeAt::Folder), None, &seal, progress)?)?
-        }
-        Some(code) => sign_code_path::sign((request.path, code), request.to, &seal, progress)?,
+        Some(CodeAt::Folder) => signs.folder(sign(&CodeAt::Folder, &seal)?)?,
+        Some(code) => sign(code, &seal)?,
         None if is_folder => signs.folder(Vec::new())?,
         None => vec![(request.path.to_owned(), signs.file(request.path)?)],
     };

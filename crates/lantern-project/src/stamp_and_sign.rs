@@ -44,6 +44,19 @@ const APPROVAL: &str = "approval, 1";
 const LINEAGE: &str = "a chain of keys, 1";
 const VERSION_FILE: &str = "version file, 1";
 
+/// What was done to the targets of a release before they were sealed.
+#[derive(Debug, Clone, Default)]
+pub struct DoneTo {
+    /// For each target that was signed: the key of the keyring, or [`AD_HOC`].
+    pub signed_with: BTreeMap<Name, Name>,
+    /// For each target that came signed with its key, and stays as it is: that key.
+    pub signed_before: BTreeMap<Name, Name>,
+    /// For each target that is stamped: where the version and the number were written.
+    pub stamped: BTreeMap<Name, String>,
+    /// For each target with a ticket: whose.
+    pub looked_at: BTreeMap<Name, Name>,
+}
+
 /// Gives the passphrase of a key, by asking or from where it is kept.
 #[derive(Clone)]
 pub struct Passphrases(Arc<Give>);
@@ -136,8 +149,24 @@ impl Project {
         self.config().targets.get(target).is_some_and(|target| target.stamp)
     }
 
+    /// What was done to the targets of a release.
+    pub(crate) fn done_to(&self, record: &ReleaseRecord) -> DoneTo {
+        let mut done = DoneTo { stamped: self.stamped(record), looked_at: self.looked_at(record), ..DoneTo::default() };
+        for target in record.targets.iter().filter(|target| !target.unsigned) {
+            let key = self.config().targets.get(&target.target).and_then(|of| of.sign.clone());
+            let (Some(key), Some(changed)) = (key, &target.changed) else { continue };
+            if target.signer().is_none() && key.as_str() != AD_HOC {
+                continue;
+            }
+            let as_it_came = changed.replaced.is_empty();
+            let by_target = if as_it_came { &mut done.signed_before } else { &mut done.signed_with };
+            by_target.insert(target.target.clone(), key);
+        }
+        done
+    }
+
     /// For each target of a release that says which one it is of: where that was written.
-    pub(crate) fn stamped(&self, record: &ReleaseRecord) -> BTreeMap<Name, String> {
+    fn stamped(&self, record: &ReleaseRecord) -> BTreeMap<Name, String> {
         let place = |of: &TargetRecord| {
             let target = self.config().targets.get(&of.target)?;
             let file = target.version_file.as_ref().map(TreePath::shown);

@@ -20,7 +20,7 @@ use lantern_formats::zip::{Method, ZipEntry};
 use lantern_keys::certificate;
 use lantern_keys::key::Signer;
 
-use crate::archive::{AGAIN, Edits, MANIFEST, Opener, manifest_of, prefixed, readable};
+use crate::archive::{AGAIN, Edits, MANIFEST, Opener, create, manifest_of, prefixed, readable};
 use crate::digests::{self, Part};
 use crate::rotation::{self, Rotation};
 use crate::{SignError, bundle_jar, jar};
@@ -76,7 +76,7 @@ pub fn sign<R: Read + Seek + Send>(
         }
         false => Vec::new(),
     };
-    let mut writer = ZipWriter::new(BufWriter::with_capacity(bundle_jar::BUFFER_LEN, bundle_jar::create(to)?));
+    let mut writer = ZipWriter::new(BufWriter::with_capacity(bundle_jar::BUFFER_LEN, create(to)?));
     bundle_jar::write((&mut from, edits), &mut writer, &entries, &files, alignment, progress)?;
     let mut file = writer.finish()?.into_inner().map_err(io::IntoInnerError::into_error)?;
     drop(from);

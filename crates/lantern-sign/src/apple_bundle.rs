@@ -5,31 +5,32 @@
 
 mod agreement;
 mod code;
-mod info;
 mod rules;
 mod seal;
 mod tree;
+mod whole;
 
 use std::collections::BTreeMap;
 use std::fs;
 use std::path::{Path, PathBuf};
 
+use lantern_core::digest::Digest;
 use lantern_core::parallel::{map_by, processors};
 use lantern_core::path::shown;
 use lantern_core::progress::Progress;
 use lantern_formats::FormatError;
-use lantern_formats::bundle::{self, Bundle, Files, Layout, MAX_SMALL_LEN, read_small, verify_code};
-use lantern_formats::info::Info;
-use lantern_formats::macho::{CodeSignature, Details, Special};
+use lantern_formats::bundle::{Files, Layout, MAX_SMALL_LEN, read_small};
+use lantern_formats::macho::{CodeSignature, Details};
 
 pub use agreement::{Claim, Disagreement, otherwise};
-pub use code::{CodeObject, Root, find, roots};
+pub use code::{CodeObject, Root, roots};
 use tree::Tree;
+pub use whole::Whole;
 
 use crate::SignError;
 use crate::archive::AGAIN;
-use crate::macho::{self, By, Code, Entitlements, Known, refused};
-use crate::stamp::Stamp;
+use crate::macho::{self, By, Code, Entitlements, FileOf, Known, Source};
+use crate::stamp::{Stamp, info};
 
 /// What is wanted of one program in a bundle.
 #[derive(Debug, Clone, Default)]
@@ -42,6 +43,28 @@ pub struct Wanted {
     pub profile: Option<Vec<u8>>,
     /// Whether the hardened runtime is asked for.
     pub is_hardened: bool,
+}
+
+impl Wanted {
+    /// What a program may do then: what is said of it, what its earlier signature says where nobody says anything, or the rest.
+    ///
+    /// # Errors
+    /// [`SignError`].
+    pub fn entitlements_of(&self, program: FileOf<'_>) -> Result<Option<Entitlements>, SignError> {
+        if self.entitlements.is_some() {
+            return Ok(self.entitlements.clone());
+        }
+        let not_read = |error: FormatError| SignError::refused(error.to_string(), AGAIN);
+        let mut from = program.anywhere()?;
+        for details in Details::read(&mut from).map_err(not_read)? {
+            // A signature that cannot be read says nothing that could be kept.
+            let Ok(Some(signature)) = CodeSignature::read(&mut from, &details) else { continue };
+            if let Some(xml) = signature.entitlements_as_they_are() {
+                return Entitlements::read(xml).map(Some);
+            }
+        }
+        Ok(self.otherwise.clone())
+    }
 }
 
 /// How a bundle is signed.
@@ -71,30 +94,26 @@ pub struct Changed {
     pub at: PathBuf,
 }
 
-/// Signs a bundle; what is changed of it is written to `work`. The result is verified.
+/// Signs a bundle with everything in it, or a program; what is changed is written to `work`. The result is verified.
 ///
 /// # Errors
 /// [`SignError`].
 pub fn sign(
     files: &dyn Files,
-    top: &Layout,
-    folder: &str,
+    root: &Root,
     how: &Signing<'_>,
     work: &Path,
     progress: &dyn Progress,
 ) -> Result<Vec<Changed>, SignError> {
-    let mut tree = Tree::of(files, folder);
-    let objects = find(files, folder, top)?;
-    let mut session = Session { how, work, progress, known: BTreeMap::new() };
+    let mut tree = Tree::of(files, &root.prefix());
     if let Some(stamp) = how.stamp {
-        for object in &objects {
-            session.stamp(&mut tree, object, stamp)?;
-        }
+        put_stamp(&mut tree, root, stamp, work)?;
     }
+    let mut session = Session { how, work, progress, known: BTreeMap::new() };
     // From the inside out: what is as deep as another does not depend on it.
-    let deepest = objects.iter().map(|object| object.depth).max().unwrap_or(0);
+    let deepest = root.objects.iter().map(|object| object.depth).max().unwrap_or(0);
     for depth in (0..=deepest).rev() {
-        let level: Vec<&CodeObject> = objects.iter().filter(|object| object.depth == depth).collect();
+        let level: Vec<&CodeObject> = root.objects.iter().filter(|object| object.depth == depth).collect();
         let threads = if how.in_parallel { processors() } else { 1 };
         let signed = map_by(threads, &level, |object| session.sign_one(&tree, object))?;
         for (object, (known, changed)) in level.iter().zip(signed) {
@@ -102,8 +121,9 @@ pub fn sign(
             session.known.insert(object.path.clone(), known);
         }
     }
-    if let Some(object) = objects.iter().find(|object| object.depth == 0) {
-        verify_tree(&tree, top, &object.main)?;
+    // A program by itself was verified when it was signed.
+    if root.layout.is_some() {
+        whole::verify(&tree, &root.path)?;
     }
     Ok(tree.changed())
 }
@@ -112,93 +132,36 @@ pub fn sign(
 ///
 /// # Errors
 /// [`SignError`].
-pub fn stamp_alone(
-    files: &dyn Files,
-    top: &Layout,
-    folder: &str,
-    stamp: &Stamp,
-    work: &Path,
-    progress: &dyn Progress,
-) -> Result<Vec<Changed>, SignError> {
-    let mut tree = Tree::of(files, folder);
-    let how = Signing { by: None, wanted: &|_| Wanted::default(), stamp: Some(stamp), in_parallel: false };
-    let session = Session { how: &how, work, progress, known: BTreeMap::new() };
-    for object in find(files, folder, top)? {
-        session.stamp(&mut tree, &object, stamp)?;
-    }
+pub fn stamp_alone(files: &dyn Files, root: &Root, stamp: &Stamp, work: &Path) -> Result<Vec<Changed>, SignError> {
+    let mut tree = Tree::of(files, &root.prefix());
+    put_stamp(&mut tree, root, stamp, work)?;
     Ok(tree.changed())
 }
 
-/// Signs a program outside of any bundle, into `work`.
-///
-/// # Errors
-/// [`SignError`].
-pub fn sign_program(
-    files: &dyn Files,
-    path: &str,
-    wanted: &Wanted,
-    by: Option<By<'_>>,
-    work: &Path,
-    progress: &dyn Progress,
-) -> Result<Changed, SignError> {
-    let tree = Tree::of(files, path);
-    let object = CodeObject { path: path.to_owned(), main: path.to_owned(), layout: None, depth: 0, slices: 1 };
-    let how = Signing { by, wanted: &|_| wanted.clone(), stamp: None, in_parallel: false };
-    let session = Session { how: &how, work, progress, known: BTreeMap::new() };
-    let (_, changed) = session.sign_one(&tree, &object)?;
-    changed.into_iter().next().ok_or_else(|| SignError::NotValid("nothing was signed".to_owned()))
-}
-
-/// Verifies a bundle with what was changed of it, as whoever gets it does.
-///
-/// # Errors
-/// [`SignError::NotValid`] with what is wrong; those of reading.
-pub fn verify(files: &dyn Files, top: &Layout, folder: &str, changed: &[Changed]) -> Result<(), SignError> {
-    let mut tree = Tree::of(files, folder);
-    changed.iter().for_each(|file| tree.put(file.clone()));
-    let info = read_small(&tree, &top.info)?.and_then(|bytes| Info::read(&bytes).ok()).unwrap_or_default();
-    verify_tree(&tree, top, &top.program(&info))
-}
-
-/// The short hashes of the signatures of a bundle's program, with what was changed of it: they stand for the whole of it.
-///
-/// # Errors
-/// Those of reading.
-pub fn code_hashes(
-    files: &dyn Files,
-    top: &Layout,
-    folder: &str,
-    changed: &[Changed],
-) -> Result<Vec<Vec<u8>>, SignError> {
-    let not_read = |error: FormatError| refused(error.to_string(), AGAIN);
-    let mut tree = Tree::of(files, folder);
-    changed.iter().for_each(|file| tree.put(file.clone()));
-    let info = read_small(&tree, &top.info)?.and_then(|bytes| Info::read(&bytes).ok()).unwrap_or_default();
-    let mut from = tree.open_anywhere(&top.program(&info))?;
-    let mut out = Vec::new();
-    for details in Details::read(&mut from).map_err(not_read)? {
-        let signature = CodeSignature::read(&mut from, &details).map_err(not_read)?;
-        let signature = signature.ok_or_else(|| refused("an architecture of its program is not signed", AGAIN))?;
-        out.push(signature.known_as());
+/// Writes version and number into the `Info.plist` of a bundle and of its extensions, which have to say the same.
+fn put_stamp(tree: &mut Tree<'_>, root: &Root, stamp: &Stamp, work: &Path) -> Result<(), SignError> {
+    for object in &root.objects {
+        let says = |layout: &&Layout| object.depth == 0 || layout.ending == "appex";
+        let Some(layout) = object.layout.as_ref().filter(says) else { continue };
+        let missing = || SignError::refused("its Info.plist is missing", AGAIN);
+        let bytes = read_small(tree, &layout.info)?.ok_or_else(missing)?;
+        let stamped = info::stamped(&bytes, stamp)?;
+        if stamped != bytes {
+            tree.put(write(work, &layout.info, &stamped)?);
+        }
     }
-    Ok(out)
+    Ok(())
 }
 
-/// Writes an archive of a bundle with what was changed of it: the bundle on top, with its links and rights; the same files give the
-/// same bytes.
-///
-/// # Errors
-/// Those of reading and writing.
-pub fn archive(
-    files: &dyn Files,
-    folder: &str,
-    changed: &[Changed],
-    to: &Path,
-    progress: &dyn Progress,
-) -> Result<(), SignError> {
-    let mut tree = Tree::of(files, folder);
-    changed.iter().for_each(|file| tree.put(file.clone()));
-    tree.archive(folder, to, progress)
+/// Where a changed file is written.
+fn place(work: &Path, path: &str) -> PathBuf {
+    work.join(format!("code-{}", Digest::of(path.as_bytes()).short()))
+}
+
+fn write(work: &Path, path: &str, bytes: &[u8]) -> Result<Changed, SignError> {
+    let at = place(work, path);
+    fs::write(&at, bytes)?;
+    Ok(Changed { path: path.to_owned(), at })
 }
 
 struct Session<'a> {
@@ -210,31 +173,6 @@ struct Session<'a> {
 }
 
 impl Session<'_> {
-    /// Where a changed file is written.
-    fn place(&self, path: &str) -> PathBuf {
-        let digest = lantern_core::digest::Digest::of(path.as_bytes());
-        self.work.join(format!("code-{}", digest.short()))
-    }
-
-    fn write(&self, path: &str, bytes: &[u8]) -> Result<Changed, SignError> {
-        let at = self.place(path);
-        fs::write(&at, bytes)?;
-        Ok(Changed { path: path.to_owned(), at })
-    }
-
-    /// Writes version and number into the `Info.plist` of the bundle itself and of its extensions, which have to say the same.
-    fn stamp(&self, tree: &mut Tree<'_>, object: &CodeObject, stamp: &Stamp) -> Result<(), SignError> {
-        let Some(layout) = object.layout.as_ref().filter(|layout| object.depth == 0 || layout.ending == "appex") else {
-            return Ok(());
-        };
-        let bytes = read_small(tree, &layout.info)?.ok_or_else(|| refused("its Info.plist is missing", AGAIN))?;
-        let stamped = info::stamped(&bytes, stamp)?;
-        if stamped != bytes {
-            tree.put(self.write(&layout.info, &stamped)?);
-        }
-        Ok(())
-    }
-
     fn sign_one(&self, tree: &Tree<'_>, object: &CodeObject) -> Result<(Known, Vec<Changed>), SignError> {
         let within = |error| SignError::within(&object.path, error);
         let mut changed = Vec::new();
@@ -249,10 +187,8 @@ impl Session<'_> {
         changed: &mut Vec<Changed>,
     ) -> Result<Known, SignError> {
         let wanted = (self.how.wanted)(&object.path);
-        let source = tree::Source { tree, path: &object.main };
-        // What an earlier signature says it may do is kept where nobody says otherwise.
-        let kept = if wanted.entitlements.is_none() { own_entitlements(&source)? } else { None };
-        let entitlements = wanted.entitlements.as_ref().or(kept.as_ref()).or(wanted.otherwise.as_ref());
+        let source = FileOf { files: tree, path: &object.main };
+        let entitlements = wanted.entitlements_of(source)?;
         let (mut info, mut seal) = (None, None);
         let identifier = match &object.layout {
             None => macho::own_identifier(&source)?.unwrap_or_else(|| stem(&object.main)),
@@ -260,88 +196,47 @@ impl Session<'_> {
                 info = read_small(tree, &layout.info)?;
                 if let Some(profile) = &wanted.profile {
                     let path = profile_of(layout);
-                    changed.push(self.write(&path, profile)?);
+                    changed.push(write(self.work, &path, profile)?);
                 }
                 let sealed = seal::seal(tree, changed, object, layout, &self.known, self.progress)?;
                 if sealed.len() as u64 > MAX_SMALL_LEN {
                     let what = "it has so many files that its seal would be larger than any that is read (16 MB)";
-                    return Err(refused(what, "pack files of Contents/Resources together, as engines do it"));
+                    return Err(SignError::refused(
+                        what,
+                        "pack files of Contents/Resources together, as engines do it",
+                    ));
                 }
-                changed.push(self.write(&layout.seal(), sealed.as_bytes())?);
+                changed.push(write(self.work, &layout.seal(), sealed.as_bytes())?);
                 seal = Some(sealed.into_bytes());
-                identifier_of(info.as_deref(), layout)?
+                object.identity(tree)?.ok_or_else(|| {
+                    let what =
+                        format!("{} names no CFBundleIdentifier, by which it would be known", shown(&layout.info));
+                    SignError::refused(what, "give it an identity in the engine")
+                })?
             }
         };
         let code = Code {
             identifier: &identifier,
             is_hardened: wanted.is_hardened,
-            entitlements,
+            entitlements: entitlements.as_ref(),
             info: info.as_deref(),
             seal: seal.as_deref(),
         };
-        let to = self.place(&object.main);
+        let to = place(self.work, &object.main);
         let known = macho::sign(&source, &to, &code, self.how.by, self.progress)?;
         changed.push(Changed { path: object.main.clone(), at: to });
         Ok(known)
     }
 }
 
-/// Has the reader verify the whole: every signature, and every seal over the files as they are now. The hashes of what was just
-/// hashed are not made again.
-fn verify_tree(tree: &Tree<'_>, layout: &Layout, main: &str) -> Result<(), SignError> {
-    let not_valid = |error: FormatError| SignError::NotValid(error.to_string());
-    let mut beside = Vec::new();
-    for (slot, path) in [(Special::Info, layout.info.clone()), (Special::Resources, layout.seal())] {
-        let bytes = read_small(tree, &path)?;
-        beside.push((slot, path, bytes));
-    }
-    let mut from = tree.open_anywhere(main)?;
-    let details = Details::read(&mut from).map_err(not_valid)?;
-    let verdict = verify_code(&mut *from, &details, &beside).map_err(not_valid)?;
-    let verdict = verdict.ok_or_else(|| SignError::NotValid("it has no signature".to_owned()))?;
-    if let Some(wrong) = verdict.wrong {
-        return Err(SignError::NotValid(wrong));
-    }
-    let team = verdict.signatures.first().and_then(CodeSignature::team);
-    let bundle = Bundle { base: layout.base.clone(), main: main.to_owned(), team };
-    let seal = beside.into_iter().find_map(|(slot, _, bytes)| bytes.filter(|_| slot == Special::Resources));
-    let found = bundle::verify(tree, &bundle, &seal.unwrap_or_default())?;
-    found.wrong.map_or(Ok(()), |wrong| Err(SignError::NotValid(wrong)))
-}
-
 /// Where the profile of a bundle lies.
-pub fn profile_of(layout: &Layout) -> String {
+fn profile_of(layout: &Layout) -> String {
     let name = if layout.is_flat { "embedded.mobileprovision" } else { "embedded.provisionprofile" };
     format!("{}{name}", layout.base)
-}
-
-/// What a bundle is known as.
-fn identifier_of(info: Option<&[u8]>, layout: &Layout) -> Result<String, SignError> {
-    info.and_then(|bytes| Info::read(bytes).ok()?.identifier).ok_or_else(|| {
-        let what = format!("{} names no CFBundleIdentifier, by which it would be known", shown(&layout.info));
-        refused(what, "give it an identity in the engine")
-    })
 }
 
 /// What a file without a bundle is known as: its name without what stands behind the last point.
 fn stem(path: &str) -> String {
     let name = path.rsplit('/').next().unwrap_or(path);
     name.rsplit_once('.').map_or(name, |(stem, _)| stem).to_owned()
-}
-
-/// What the signature of a program says it may do; none where it says nothing.
-///
-/// # Errors
-/// [`SignError`].
-pub fn own_entitlements(source: &(impl macho::Source + ?Sized)) -> Result<Option<Entitlements>, SignError> {
-    let not_read = |error: FormatError| refused(error.to_string(), AGAIN);
-    let mut from = source.anywhere()?;
-    for details in Details::read(&mut from).map_err(not_read)? {
-        // A signature that cannot be read says nothing that could be kept.
-        let Ok(Some(signature)) = CodeSignature::read(&mut from, &details) else { continue };
-        if let Some(xml) = signature.entitlements_as_they_are() {
-            return Entitlements::read(xml).map(Some);
-        }
-    }
-    Ok(None)
 }

@@ -1,7 +1,9 @@
 //! The archive that is signed: how it is opened, what is in it, and which of its files get other bytes.
 
 use std::collections::{BTreeMap, HashSet};
+use std::fs::File;
 use std::io::{self, Read, Seek};
+use std::path::Path;
 
 use lantern_formats::android::MAX_MANIFEST_LEN;
 use lantern_formats::zip::{self, ZipEntry};
@@ -53,4 +55,9 @@ pub(crate) fn manifest_of<R: Read + Seek + Send>(from: &mut R, entry: &ZipEntry)
     let mut bytes = Vec::new();
     zip::open(from, &entry.packed)?.read_to_end(&mut bytes)?;
     Ok(bytes)
+}
+
+/// Makes the file that is signed into. It is not synced: whoever keeps it does that.
+pub(crate) fn create(to: &Path) -> io::Result<File> {
+    File::options().read(true).write(true).create(true).truncate(true).open(to)
 }

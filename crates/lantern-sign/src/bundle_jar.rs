@@ -11,7 +11,7 @@ use lantern_formats::zip::{self, Method, ZipEntry};
 use lantern_keys::key::Signer;
 
 pub use crate::archive::Opener;
-use crate::archive::{Edits, readable};
+use crate::archive::{Edits, create, readable};
 use crate::{SignError, jar};
 
 /// Bytes that are written at a time.
@@ -34,11 +34,6 @@ pub fn sign<R: Read + Seek + Send>(
     write((&mut open()?, edits), &mut writer, &entries, &files, |_| 1, progress)?;
     writer.finish()?.flush()?;
     verify(to)
-}
-
-/// Makes the file that is signed into. It is not synced: whoever keeps it does that.
-pub(crate) fn create(to: &Path) -> std::io::Result<File> {
-    File::options().read(true).write(true).create(true).truncate(true).open(to)
 }
 
 /// Writes the files of a signature, and behind them every entry that is not of an older one.

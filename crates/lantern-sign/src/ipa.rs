@@ -11,8 +11,8 @@ use lantern_formats::zip::{self, Method};
 
 use crate::SignError;
 use crate::apple_bundle::Changed;
+use crate::archive::create;
 use crate::archive::{Opener, readable};
-use crate::bundle_jar::create;
 
 /// Writes a package again, with what was changed of it in its place; what is new comes behind everything else, in the order of the paths.
 ///

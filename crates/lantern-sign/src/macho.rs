@@ -17,6 +17,7 @@ use std::sync::Mutex;
 use lantern_core::parallel::{each, processors};
 use lantern_core::progress::{Meter, Progress, Task};
 use lantern_formats::FormatError;
+use lantern_formats::bundle::{Files, ReadSeek};
 use lantern_formats::hash::Hash;
 use lantern_formats::info::Info;
 use lantern_formats::macho::{CodeSignature, Details};
@@ -28,7 +29,7 @@ use layout::{Layout, Place, Slice};
 use requirement::{Identity, Requirement};
 
 use crate::SignError;
-use crate::bundle_jar::create;
+use crate::archive::create;
 use crate::message::{self, SHA256, attribute, oid};
 use crate::plist::{Item, write};
 use crate::time_stamp::{self, Authority};
@@ -71,10 +72,6 @@ const SHORT: usize = 20;
 const ROOM: usize = 2048;
 const ROOM_FOR_STAMP: usize = 12 * 1024;
 const SIGNATURE_ALIGNMENT: usize = 16;
-
-pub(crate) fn refused(what: impl Into<String>, fix: impl Into<String>) -> SignError {
-    SignError::refused(what, fix)
-}
 
 fn blob(magic: u32, content: &[u8]) -> Vec<u8> {
     let len = u32::try_from(content.len() + 8).unwrap_or(u32::MAX);
@@ -120,7 +117,7 @@ pub trait Source: Sync {
     ///
     /// # Errors
     /// Those of the system.
-    fn anywhere(&self) -> io::Result<Box<dyn lantern_formats::bundle::ReadSeek + '_>>;
+    fn anywhere(&self) -> io::Result<Box<dyn ReadSeek + '_>>;
 
     /// To be read once, from its start.
     ///
@@ -130,12 +127,37 @@ pub trait Source: Sync {
 }
 
 impl Source for Path {
-    fn anywhere(&self) -> io::Result<Box<dyn lantern_formats::bundle::ReadSeek + '_>> {
+    fn anywhere(&self) -> io::Result<Box<dyn ReadSeek + '_>> {
         Ok(Box::new(File::open(self)?))
     }
 
     fn whole(&self) -> io::Result<Box<dyn Read + Send + '_>> {
         Ok(Box::new(File::open(self)?))
+    }
+}
+
+/// A program among other files.
+#[derive(Clone, Copy)]
+pub struct FileOf<'a> {
+    /// The files.
+    pub files: &'a dyn Files,
+    /// Its path.
+    pub path: &'a str,
+}
+
+impl std::fmt::Debug for FileOf<'_> {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("FileOf").field("path", &self.path).finish_non_exhaustive()
+    }
+}
+
+impl Source for FileOf<'_> {
+    fn anywhere(&self) -> io::Result<Box<dyn ReadSeek + '_>> {
+        self.files.open_anywhere(self.path)
+    }
+
+    fn whole(&self) -> io::Result<Box<dyn Read + Send + '_>> {
+        self.files.open(self.path)
     }
 }
 
@@ -178,7 +200,10 @@ pub fn sign(
         match finish(to, &places, &slices, &hashes, &signing) {
             Err(Unfinished::TooLong(by)) if spare == 0 => spare = by + ROOM,
             Err(Unfinished::TooLong(_)) => {
-                return Err(refused("its signature is too large", "sign it with another time-stamp authority"));
+                return Err(SignError::refused(
+                    "its signature is too large",
+                    "sign it with another time-stamp authority",
+                ));
             }
             Err(Unfinished::Other(error)) => return Err(error),
             Ok(known) => {

@@ -17,7 +17,7 @@ use lantern_keys::key::Signer;
 
 use crate::SignError;
 use crate::archive::Opener;
-use crate::bundle_jar::create;
+use crate::archive::create;
 use crate::head::{Head, refused};
 use crate::message::{attached, attribute, oid, sha256};
 use crate::stamp::program::Patches;

@@ -4,6 +4,7 @@
 //! `lantern_formats::android`, which shares no code with the rewriters, before it is handed on.
 
 mod binary;
+pub(crate) mod info;
 pub mod program;
 mod protobuf;
 

@@ -372,7 +372,7 @@ fn players(subject: &Subject<'_>, maker: &dyn Storefront) -> Result<(), String> 
     let player = fine("players", stranger.player())?;
     let play = fine("a branch for everybody", player.branch(title, name))?;
     let is = branch_of(subject, maker, name)?;
-    ensure(play.facts == is.facts, "players are told something else than those who make the game")?;
+    ensure(play.facts == is.facts, "players see something else than those who make the game")?;
     let depots = play.builds.values().flat_map(|target| &target.depots);
     let [sample, _] = &subject.samples;
     for depot in depots {

@@ -58,10 +58,10 @@ pub fn document(all: &[Prepared]) -> Document<'_> {
         release: &prepared.record,
         findings: prepared.findings.iter().map(FindingDocument::of).collect(),
         unchanged_since: &prepared.unchanged_since,
-        signed_with: &prepared.signed_with,
-        signed_before: &prepared.signed_before,
-        stamped: &prepared.stamped,
-        looked_at: &prepared.looked_at,
+        signed_with: &prepared.done.signed_with,
+        signed_before: &prepared.done.signed_before,
+        stamped: &prepared.done.stamped,
+        looked_at: &prepared.done.looked_at,
     });
     Document { schema: "lantern.prepare/1", releases: releases.collect() }
 }
@@ -93,25 +93,26 @@ pub fn view(prepared: &Prepared, game: &str, is_next: bool) -> View {
         let text = format!("{}, {}", format::count(files, "file", "files"), format::bytes(size));
         facts.row([faint("kept aside"), text]);
     }
-    let places: BTreeSet<&String> = prepared.stamped.values().collect();
+    let places: BTreeSet<&String> = prepared.done.stamped.values().collect();
     let stamped = places.into_iter().map(|place| {
-        let of = prepared.stamped.iter().filter(|(_, at)| *at == place).map(|(target, _)| target);
+        let of = prepared.done.stamped.iter().filter(|(_, at)| *at == place).map(|(target, _)| target);
         format!("{} in {}", format::names(of), shown(place))
     });
     let stamped = stamped.collect::<Vec<_>>();
     if !stamped.is_empty() {
         facts.row([faint("stamped"), stamped.join("; ")]);
     }
-    for (label, by_target, end) in
-        [("signed", &prepared.signed_with, ""), ("signed already", &prepared.signed_before, ": left as it came")]
-    {
+    for (label, by_target, end) in [
+        ("signed", &prepared.done.signed_with, ""),
+        ("signed already", &prepared.done.signed_before, ": left as it came"),
+    ] {
         for key in by_target.values().collect::<BTreeSet<_>>() {
             let of = by_target.iter().filter(|(_, with)| *with == key).map(|(target, _)| target);
             let with = if key.as_str() == AD_HOC { "ad hoc".to_owned() } else { format!("with the key {key}") };
             facts.row([faint(label), format!("{} {with}{end}", format::names(of))]);
         }
     }
-    for (target, by) in &prepared.looked_at {
+    for (target, by) in &prepared.done.looked_at {
         facts.row([faint("looked at"), format!("{target} by {by}: its ticket is attached")]);
     }
     if !prepared.release.unsigned.is_empty() {

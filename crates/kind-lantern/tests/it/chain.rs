@@ -460,7 +460,7 @@ fn a_rollback_goes_back_and_further_back_and_never_forth() {
 }
 
 #[test]
-fn a_rollback_of_somebody_elses_build_needs_nothing_of_it_here() {
+fn a_rollback_of_someone_elses_build_needs_nothing_of_it_here() {
     let env = TestEnv::live();
     env.next_version();
     env.release("1.4.0 (2)");

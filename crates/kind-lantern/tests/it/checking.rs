@@ -181,7 +181,7 @@ fn what_a_build_says_of_itself() {
 }
 
 #[test]
-fn versions_and_numbers_that_somebody_has() {
+fn versions_and_numbers_that_someone_has() {
     let env = TestEnv::live();
     let (phone, linux) = ("[targets.phone]\nexport = \"exports/saltmarsh.apk\"\n", "[targets.linux]");
     env.edit("lantern.toml", linux, &format!("{phone}\n{linux}"));

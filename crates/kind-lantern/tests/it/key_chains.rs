@@ -37,7 +37,7 @@ fn a_signed_file_is_verified_against_its_signature_and_the_pin() {
         changed.whole()
     );
     assert_eq!(phone.run(&["verify", "changed.apk", "--json"]).fails(5).json()["intact"], false);
-    // Signed by somebody else.
+    // Signed by someone else.
     phone.run(&["key", "new", "second", "--kind", "p-256"]).success();
     let text = String::from_utf8(phone.0.read("lantern.toml")).unwrap();
     let at = text.find("[pins").unwrap();

@@ -98,7 +98,7 @@ fn after_going_back_to_an_older_export_there_is_a_number_for_it() {
 }
 
 #[test]
-fn a_number_far_above_is_not_followed_unless_somebody_says_so() {
+fn a_number_far_above_is_not_followed_unless_someone_says_so() {
     let env = TestEnv::live();
     laptop(&env);
     on(&env, "laptop", &["number", "--next", "2000000000"]).success();

@@ -69,6 +69,15 @@ impl Yard {
         command.arg(script).arg("--quiet").arg(self.env.path(path)).output().unwrap().status.success()
     }
 
+    /// Unpacks an archive with a library that shares nothing with this program.
+    #[cfg(target_os = "linux")]
+    pub fn unpack(&self, archive: &str, to: &str) {
+        let unpack = "import sys, zipfile; zipfile.ZipFile(sys.argv[1]).extractall(sys.argv[2])";
+        let mut python = std::process::Command::new("python3");
+        python.args(["-c", unpack]).args([self.env.path(archive), self.env.path(to)]);
+        assert!(python.status().unwrap().success());
+    }
+
     fn fact(&self, path: &str, name: &str) -> String {
         let seen = self.run(&["inspect", path]).success().stdout();
         let line = seen.lines().find(|line| line.trim_start().starts_with(name)).unwrap_or_default().to_owned();
@@ -231,10 +240,7 @@ fn a_package_for_ios_with_an_extension() {
     assert!(seen.contains("intact") && !seen.contains("profile-mismatch"), "{seen}");
     #[cfg(target_os = "linux")]
     {
-        let unpack = "import sys, zipfile; zipfile.ZipFile(sys.argv[1]).extractall(sys.argv[2])";
-        let mut python = std::process::Command::new("python3");
-        python.args(["-c", unpack]).args([yard.env.path("out/saltmarsh.ipa"), yard.env.path("unpacked")]);
-        assert!(python.status().unwrap().success());
+        yard.unpack("out/saltmarsh.ipa", "unpacked");
         assert!(yard.verified_by_others("unpacked/Payload/Post.app"));
         assert!(yard.verified_by_others("unpacked/Payload/Post.app/PlugIns/Letters.appex"));
         let laid = yard.env.read("unpacked/Payload/Post.app/PlugIns/Letters.appex/embedded.mobileprovision");
@@ -341,7 +347,7 @@ fn a_loose_bundle_is_signed_where_it_lies() {
     assert!(wrong.whole().contains("neither a program nor a bundle"), "{}", wrong.whole());
 }
 
-/// What signing makes new is nothing to mend before: a signature of the engine's that holds no longer, and a profile that is replaced.
+/// What signing makes new is nothing to fix before: a signature of the engine's that holds no longer, and a profile that is replaced.
 #[test]
 fn what_the_engine_signed_is_signed_again() {
     let yard = Yard::new(&[MAC]);

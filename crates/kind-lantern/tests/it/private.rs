@@ -404,7 +404,7 @@ fn invitations_end_by_themselves() {
 }
 
 #[test]
-fn what_somebody_owns_is_proved() {
+fn what_someone_owns_is_proved() {
     let env = with_first_tide();
     env.make_an_add_on_of_voices_ja();
     let full = ["--edition", "full"];

@@ -215,7 +215,7 @@ fn of_two_promotions_one_wins_and_no_update_is_lost() {
 }
 
 #[test]
-fn what_somebody_else_did_is_seen_and_recorded() {
+fn what_someone_else_did_is_seen_and_recorded() {
     let env = two_people();
     let run = |folder: &str, arguments: &[&str]| Ran { output: env.command_in(folder, arguments).output().unwrap() };
     env.write("other/exports/linux/letters/en.txt", "yours");
@@ -320,7 +320,7 @@ fn whoever_reads_the_store_and_whoever_removes_from_it_wait_for_each_other() {
 
 #[cfg(all(target_os = "linux", target_arch = "x86_64"))]
 #[test]
-fn while_somebody_plays_a_trial_the_work_goes_on() {
+fn while_someone_plays_a_trial_the_work_goes_on() {
     let env = TestEnv::new();
     let (started, ends) = (env.path("started"), env.path("ends"));
     let game =

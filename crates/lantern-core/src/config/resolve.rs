@@ -3,21 +3,22 @@
 mod approvals;
 mod signers;
 mod storefronts;
+mod targets;
 
 use std::collections::{BTreeMap, BTreeSet};
 
+use jiff::SignedDuration;
+
 use super::shape::{MAX_PROBLEMS, Shape};
-use super::{
-    Accept, CodeSigning, Config, ConfigKey, Device, Edition, EditionKind, Game, Inside, Target, TargetStart,
-    VersionSource, raw,
-};
+use super::{Accept, Config, ConfigKey, Device, Edition, EditionKind, Game, VersionSource, raw};
 use crate::choices::{BY_LANGUAGE, Choices, DefaultOption, NO_OPTION, Players};
 use crate::depots::Rule;
 use crate::finding::{Code, Finding, Severity, TextPlace};
-use crate::names::{FolderName, Identity, Name, is_placeholder_identity};
+use crate::names::{Identity, Name, is_placeholder_identity};
 use crate::notes::is_language;
 use crate::path::{TreePath, shown};
 use crate::patterns::Patterns;
+use crate::step::length_of_time;
 use crate::system::System;
 use crate::template::{DEVICE, Template};
 
@@ -414,127 +415,22 @@ impl Check<'_> {
         systems
     }
 
-    fn target(
-        &mut self,
-        at: &[ConfigKey<'_>],
-        raw: &raw::Target,
-        editions: &BTreeMap<String, raw::Edition>,
-        known: &[&str],
-    ) -> Option<Target> {
-        let below = |key: &'static str| -> Vec<ConfigKey<'_>> { [at, &[K(key)]].concat() };
-        let edition = match &raw.edition {
-            Some(text) => self.known(&below("edition"), text, Referred::Edition, known),
-            None => Some(Name::full_edition()),
-        };
-        let kind = raw.edition.as_ref().and_then(|name| editions.get(name)).map(|e| e.kind).unwrap_or_default();
-        let export = self.path(&below("export"), &raw.export);
-        if let Err(error) = Patterns::new([raw.export.as_str()]) {
-            let fix = "a pattern is a path with * (within a name), ? and [a-z]";
-            self.stop(&below("export"), Code::WrongPattern, error.to_string(), fix);
-        }
-        let export_root =
-            self.optional(raw.export_root.as_ref(), |check, text| check.path(&below("export-root"), text));
-        let systems = self.systems(&below("systems"), &raw.systems);
-        let starts = match &raw.starts {
-            None => Some(Vec::new()),
-            Some(raw::Starts::Program(file)) => self
-                .path(&below("starts"), file)
-                .map(|file| vec![TargetStart { file, arguments: Vec::new(), folder: None, systems: Vec::new() }]),
-            Some(raw::Starts::Command(run)) => self
-                .command(&below("starts"), run)
-                .map(|(file, arguments)| vec![TargetStart { file, arguments, folder: None, systems: Vec::new() }]),
-            Some(raw::Starts::One(start)) => self.start(&below("starts"), start).map(|start| vec![start]),
-            Some(raw::Starts::Several(starts)) => {
-                let each = starts.iter().enumerate();
-                let at = |i| [at, &[K("starts"), ConfigKey::Item(i)]].concat();
-                let found: Vec<Option<TargetStart>> = each.map(|(i, start)| self.start(&at(i), start)).collect();
-                found.into_iter().collect()
-            }
-        };
-        let folder = self.optional(raw.install_folder.as_ref(), |check, text| {
-            let text = check.words(&below("install-folder"), text)?;
-            match text.parse::<FolderName>() {
-                Ok(name) => Some(name),
-                Err(error) => {
-                    let fix = "write only the name, such as \"Saltmarsh Post\"";
-                    check.stop(&below("install-folder"), Code::WrongValue, error.to_string(), fix);
-                    None
-                }
-            }
-        });
-        let leave_out = self.patterns(&below("leave-out"), &raw.leave_out);
-        let keep_aside = self.patterns(&below("keep-aside"), &raw.keep_aside);
-        let must_have = self.patterns(&below("must-have"), &raw.must_have);
-        let executable = self.patterns(&below("executable"), &raw.executable);
-        let sign_files = self.patterns(&below("sign-files"), &raw.sign_files);
-        let sign = self.optional(raw.sign.as_ref(), |check, name| {
-            check.parse::<Name>(&below("sign"), name, "write the name of a key: lantern key list")
-        });
-        let lineage = self.optional(raw.lineage.as_ref(), |check, path| check.path(&below("lineage"), path));
-        let lineage_from = self.optional(raw.lineage_from, |check, level| {
-            let is_known = (28..10_000).contains(&level);
-            if !is_known {
-                let what = format!("{level} is no API level that knows of other keys");
-                check.stop(&below("lineage-from"), Code::WrongValue, what, "28 is the first, 33 the usual one");
-            }
-            is_known.then_some(level)
-        });
-        let version_file = self.optional(raw.version_file.as_ref(), |check, path| {
-            check.tree_path(&below("version-file"), path, "write a path in the build, such as \"version.txt\"")
-        });
-        let main = self.inside(at, raw.entitlements.as_ref(), raw.profile.as_ref());
-        let mut inside = BTreeMap::new();
-        for (path, raw) in &raw.inside {
-            let at = [at, &[K("inside"), K(path)]].concat();
-            let known = self.tree_path(&at, path, "write the path of a bundle or program in the build");
-            let found = self.inside(&at, raw.entitlements.as_ref(), raw.profile.as_ref());
-            inside.extend(known.zip(found));
-        }
-        let is_hardened = raw.hardened_runtime.unwrap_or(true);
-        Some(Target {
-            edition: edition?,
-            systems,
-            export: export?,
-            export_root: export_root?,
-            starts: starts?,
-            needs_start: matches!(kind, EditionKind::Game | EditionKind::Demo),
-            folder: folder?,
-            leave_out: leave_out?,
-            keep_aside: keep_aside?,
-            must_have: must_have?,
-            must_mention: raw.must_mention.clone(),
-            must_not_mention: raw.must_not_mention.clone(),
-            executable: executable?,
-            sign: sign?,
-            sign_files: sign_files?,
-            sign_again: raw.sign_again,
-            lineage: lineage?,
-            lineage_from: lineage_from?,
-            stamp: raw.stamp,
-            version_file: version_file?,
-            code: CodeSigning { main: main?, inside, is_hardened },
-        })
-    }
-
-    /// The files that say what a signature for macOS or iOS says.
-    fn inside(
-        &mut self,
-        at: &[ConfigKey<'_>],
-        entitlements: Option<&String>,
-        profile: Option<&String>,
-    ) -> Option<Inside> {
-        let mut file =
-            |key, path: Option<&String>| self.optional(path, |check, path| check.path(&[at, &[K(key)]].concat(), path));
-        let (entitlements, profile) = (file("entitlements", entitlements), file("profile", profile));
-        Some(Inside { entitlements: entitlements?, profile: profile? })
-    }
-
     /// Checks a value where there is one; none only when there is one and it is wrong.
     fn optional<V, T>(&mut self, value: Option<V>, check: impl FnOnce(&mut Self, V) -> Option<T>) -> Option<Option<T>> {
         match value {
             None => Some(None),
             Some(value) => check(self, value).map(Some),
         }
+    }
+
+    /// A length of time, such as "2 hours".
+    fn length_of_time(&mut self, at: &[ConfigKey<'_>], text: &str, example: &str) -> Option<SignedDuration> {
+        let time = length_of_time(text);
+        if time.is_none() {
+            let fix = format!("write it such as: {example:?}");
+            self.stop(at, Code::WrongValue, format!("{text:?} is not a length of time"), fix);
+        }
+        time
     }
 
     /// A path within a build.
@@ -547,27 +443,6 @@ impl Check<'_> {
                 None
             }
         }
-    }
-
-    /// A program in the export, and what it is called with.
-    fn command(&mut self, at: &[ConfigKey<'_>], run: &[String]) -> Option<(String, Vec<String>)> {
-        let Some((program, arguments)) = run.split_first() else {
-            self.stop(at, Code::EmptyValue, "a program is missing here", "write the program, then its arguments");
-            return None;
-        };
-        let file = self.path(&[at, &[ConfigKey::Item(0)]].concat(), program)?;
-        Some((file, arguments.to_vec()))
-    }
-
-    fn start(&mut self, at: &[ConfigKey<'_>], raw: &raw::Start) -> Option<TargetStart> {
-        let command = self.command(&[at, &[K("run")]].concat(), &raw.run);
-        let folder_at = [at, &[K("cwd")]].concat();
-        let folder = self.optional(raw.cwd.as_ref(), |check, text| {
-            check.tree_path(&folder_at, text, "write a folder of the export")
-        });
-        let systems = self.systems(&[at, &[K("systems")]].concat(), &raw.systems);
-        let (file, arguments) = command?;
-        Some(TargetStart { file, arguments, folder: folder?, systems })
     }
 
     /// `[choices]`: the options of each are what depots name.

@@ -3,16 +3,12 @@
 use lantern_core::finding::{Code, Finding, Severity, join_some};
 use lantern_core::path::shown;
 use lantern_formats::Signer;
-use lantern_formats::macho::CodeSignature;
+use lantern_formats::macho::{CodeSignature, needs_profile};
 use lantern_formats::profile::{Profile, Reach};
 
 use super::{Fact, Inspected, small_file};
 use crate::export::Export;
 
-/// The word of the entitlements for what a game is known as: a prefix of the team and its identity.
-const IDENTITY: &str = "application-identifier";
-/// What computers let every program do that asks for it, by how the words begin: no profile has to allow it.
-const FREE_ON_DESKTOPS: &str = "com.apple.security.";
 const MAX_NAMED: usize = 4;
 
 /// What the bundle runs on.
@@ -37,7 +33,7 @@ pub(super) fn inspect(
     out: &mut Inspected,
 ) {
     let is_phone = kind == Kind::Phone;
-    let is_judged = |word: &&str| is_phone || !word.starts_with(FREE_ON_DESKTOPS);
+    let is_judged = |word: &&str| needs_profile(word, is_phone);
     let entitlements = code.entitlements();
     let file = if is_phone { "embedded.mobileprovision" } else { "embedded.provisionprofile" };
     let Some(bytes) = small_file(export, &format!("{base}{file}"), out) else {
@@ -109,9 +105,7 @@ pub(super) fn inspect(
         out.findings
             .push(wrong(format!("it asks for more than the profile allows: {}", join_some(&beyond, MAX_NAMED))));
     }
-    let of_desktops = || entitlements.text(&format!("com.apple.{IDENTITY}"));
-    let known_as = entitlements.text(IDENTITY).or_else(of_desktops);
-    let (Some(known_as), Some(identity)) = (known_as, out.identity.as_deref()) else { return };
+    let (Some(known_as), Some(identity)) = (entitlements.known_as(), out.identity.as_deref()) else { return };
     if known_as.split_once('.').map(|(_, rest)| rest) != Some(identity) {
         let what = format!("it is signed to be {}, and calls itself {}", shown(known_as), shown(identity));
         out.findings.push(wrong(what));

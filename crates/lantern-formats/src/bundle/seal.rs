@@ -48,6 +48,17 @@ pub fn verify(files: &dyn Files, bundle: &Bundle<'_>, seal: &[u8]) -> io::Result
     Ok(SealVerdict { wrong, others: walk.others, verified: walk.verified })
 }
 
+/// Verifies a bundle, or a program by itself: its signature, the seal over its files, and the programs and bundles in it. The path is
+/// that of its folder, without `/` at its end.
+///
+/// # Errors
+/// Those of reading.
+pub fn verify_at(files: &dyn Files, path: &str) -> io::Result<SealVerdict> {
+    let mut walk = Walk { files, others: BTreeSet::new(), verified: BTreeSet::new() };
+    let wrong = walk.wrong_code(path, None, None, 0)?;
+    Ok(SealVerdict { wrong, others: walk.others, verified: walk.verified })
+}
+
 struct Walk<'a> {
     files: &'a dyn Files,
     /// Programs in it that someone else signed.

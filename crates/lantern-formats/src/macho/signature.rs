@@ -176,6 +176,16 @@ impl Directory {
     }
 }
 
+/// The words for what a game is known as to its system: a prefix and its identity. On phones, and on computers.
+pub const KNOWN_AS: [&str; 2] = ["application-identifier", "com.apple.application-identifier"];
+/// What computers let every program do that asks for it, by how the words begin: no profile has to allow it.
+const FREE_ON_DESKTOPS: &str = "com.apple.security.";
+
+/// Whether a profile has to allow what a word stands for.
+pub fn needs_profile(word: &str, is_for_phones: bool) -> bool {
+    is_for_phones || !word.starts_with(FREE_ON_DESKTOPS)
+}
+
 /// What a program may do, by the system's words for it.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Entitlements(pub(crate) plist::Dictionary);
@@ -189,6 +199,11 @@ impl Entitlements {
     /// Words and values.
     pub fn words(&self) -> impl Iterator<Item = (&String, &plist::Value)> {
         self.0.iter()
+    }
+
+    /// What the game is known as: a prefix and its identity.
+    pub fn known_as(&self) -> Option<&str> {
+        KNOWN_AS.iter().find_map(|word| self.text(word))
     }
 
     /// A value by its word.

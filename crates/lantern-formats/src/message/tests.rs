@@ -85,7 +85,7 @@ fn every_certificate_of_a_chain_was_signed_by_the_one_above() {
     let mut short = Key::below(&middle, "Paper Heron");
     short.above.truncate(1);
     assert_eq!((verify(&short).wrong, verify(&short).chain.len()), (None, 2));
-    // One that belongs to nothing is told.
+    // One that belongs to nothing is stated.
     short.above.push(Key::new("Old Pier").certificate);
     let top = "who signed the certificate of Harbour Office 2, whose issuer is not in it";
     assert_eq!(verify(&short).unverified, [top, "the certificate of Old Pier, which it does not need"]);

@@ -96,7 +96,7 @@ fn sheets_of_two_sets_are_not_mixed() {
     assert_eq!(mixed, format!("these sheets are of different sets: {} and {}", SET.name, other.name));
     let stores = said(&[line(1), line(2), line(3), other.store_lines().join(" ")]);
     assert_eq!(stores, format!("the encrypted key is of another set than the sheets ({})", SET.name));
-    // One that somebody made up, checksum and all.
+    // One that someone made up, checksum and all.
     let mut wrong = SET.shares[2].clone();
     wrong.bytes[0] ^= 1;
     assert!(said(&[line(1), line(2), wrong.line().to_string(), store()]).contains("do not open the encrypted key"));

@@ -76,7 +76,7 @@ fn a_branch_goes_back_to_what_it_had() {
 }
 
 #[test]
-fn somebody_else_is_faster() {
+fn someone_else_is_faster() {
     let scene = Scene::new();
     let first = scene.push_next("1.4.0", GameVersion::Old);
     let second = scene.push_next("1.4.1", GameVersion::New);

@@ -100,7 +100,7 @@ fn what_happened_is_told_newest_first_and_in_part() {
     assert!(matches!(all.events[0].body, EventBody::Moved(_)), "{:?}", all.events[0]);
     assert_eq!((all.total, all.has_more, all.has_begun), (Some(all.events.len()), false, true));
     let every = ask(HistoryAsked { count: 100, all: true, ..HistoryAsked::default() }).unwrap();
-    assert!(every.events.len() > all.events.len(), "an asking that was answered is told with its answer");
+    assert!(every.events.len() > all.events.len(), "an asking that was answered is shown with its answer");
     let one = ask(HistoryAsked { count: 1, ..HistoryAsked::default() }).unwrap();
     assert_eq!((one.events.len(), one.has_more, one.total), (1, true, all.total));
     let branch = HistoryAsked { count: 100, branch: Some("open-water".into()), ..HistoryAsked::default() };

@@ -7,7 +7,7 @@ use jiff::Timestamp;
 use lantern_core::bytes::hex;
 use lantern_core::path::shown;
 use lantern_formats::hash::Hash;
-use lantern_formats::macho::Entitlements as Allowed;
+use lantern_formats::macho::{Entitlements as Allowed, KNOWN_AS, needs_profile};
 use lantern_formats::plist::{Dictionary, Value};
 use lantern_formats::profile::Profile;
 use lantern_keys::certificate;
@@ -15,11 +15,7 @@ use lantern_keys::certificate;
 use crate::macho::Entitlements;
 use crate::macho::requirement::Identity;
 
-/// What a game is known as to its system: a prefix and its identity.
-const IDENTITY: [&str; 2] = ["application-identifier", "com.apple.application-identifier"];
 const TEAM: &str = "com.apple.developer.team-identifier";
-/// What computers let every program do that asks for it, by how the words begin.
-const FREE_ON_DESKTOPS: &str = "com.apple.security.";
 /// Most names of certificates that are said.
 const MAX_NAMED: usize = 3;
 
@@ -52,7 +48,7 @@ pub struct Disagreement {
 /// What a program with this profile may do at most, as it stands in the profile, with the identity in the place of `*`.
 pub fn otherwise(profile: &Profile, identity: &str) -> Option<Entitlements> {
     let mut all: Dictionary = profile.allows.words().map(|(name, value)| (name.clone(), value.clone())).collect();
-    for name in IDENTITY {
+    for name in KNOWN_AS {
         if let Some(Value::Text(text)) = all.get_mut(name)
             && let Some((prefix, _)) = text.split_once('.')
         {
@@ -99,7 +95,7 @@ impl Claim<'_> {
                 );
             }
             let wants: Vec<String> =
-                entitlements.names().filter(|name| !name.starts_with(FREE_ON_DESKTOPS)).map(shown).collect();
+                entitlements.names().filter(|name| needs_profile(name, false)).map(shown).collect();
             if !self.is_for_phones && !wants.is_empty() {
                 let what = format!("it has no profile, and asks for what only a profile allows: {}", wants.join(", "));
                 add(what, "profile = \"FILE.provisionprofile\", or entitlements without these");
@@ -132,8 +128,7 @@ impl Claim<'_> {
             add(what, again);
         }
         self.identities(profile, &entitlements, &mut add);
-        let is_judged =
-            |word: &&str| !IDENTITY.contains(word) && (self.is_for_phones || !word.starts_with(FREE_ON_DESKTOPS));
+        let is_judged = |word: &&str| !KNOWN_AS.contains(word) && needs_profile(word, self.is_for_phones);
         for word in entitlements.beyond(&profile.allows).into_iter().filter(is_judged) {
             let own = entitlements.value(word).map(said).unwrap_or_default();
             let allowed = profile
@@ -149,15 +144,14 @@ impl Claim<'_> {
     /// The identity, as profile and entitlements have it.
     fn identities(&self, profile: &Profile, entitlements: &Allowed, add: &mut dyn FnMut(String, &str)) {
         let name = shown(&profile.name);
-        let known_as = |list: &Allowed| IDENTITY.iter().find_map(|word| list.text(word)).map(str::to_owned);
-        let allowed = known_as(&profile.allows);
+        let (allowed, own) = (profile.allows.known_as(), entitlements.known_as());
         let fits = |full: &str| {
             full.split_once('.').is_some_and(|(_, rest)| match rest.strip_suffix('*') {
                 Some(start) => self.identity.starts_with(start),
                 None => rest == self.identity,
             })
         };
-        if let Some(allowed) = allowed.as_deref().filter(|allowed| !fits(allowed)) {
+        if let Some(allowed) = allowed.filter(|allowed| !fits(allowed)) {
             let what = format!(
                 "the profile {name} is for {}; the bundle calls itself {}",
                 shown(allowed),
@@ -165,13 +159,11 @@ impl Claim<'_> {
             );
             add(what, "take the profile of this identity, or change the identity in the engine");
         }
-        let own = known_as(entitlements);
-        if let Some(own) = own.as_deref().filter(|own| own.split_once('.').map(|(_, rest)| rest) != Some(self.identity))
-        {
+        if let Some(own) = own.filter(|own| own.split_once('.').map(|(_, rest)| rest) != Some(self.identity)) {
             let what =
                 format!("the entitlements call it {}; the bundle calls itself {}", shown(own), shown(self.identity));
             add(what, "write the prefix of the team and this identity into the entitlements");
-        } else if let (Some(own), Some(allowed)) = (&own, &allowed) {
+        } else if let (Some(own), Some(allowed)) = (own, allowed) {
             let prefix = |full: &str| full.split_once('.').map(|(prefix, _)| prefix.to_owned());
             if prefix(own) != prefix(allowed) {
                 let what =

@@ -11,7 +11,6 @@ use lantern_formats::program::Kind;
 
 use crate::SignError;
 use crate::archive::AGAIN;
-use crate::macho::refused;
 
 /// Most bundles in one another that are followed. Ours: real ones have three.
 const MAX_DEPTH: usize = 8;
@@ -31,13 +30,49 @@ pub struct CodeObject {
     pub slices: usize,
 }
 
+impl CodeObject {
+    /// What a bundle calls itself; none where it does not say, and for a program by itself.
+    ///
+    /// # Errors
+    /// Those of reading.
+    pub fn identity(&self, files: &dyn Files) -> io::Result<Option<String>> {
+        let Some(layout) = &self.layout else { return Ok(None) };
+        Ok(info_of(files, layout)?.identifier)
+    }
+}
+
 /// What is signed by itself: a bundle with all that is in it, or a program outside of any.
 #[derive(Debug, Clone)]
-pub enum Root {
-    /// Its folder, which ends with `/`, and how it is laid out.
-    Bundle(String, Layout),
-    /// A program, and how many signatures it gets.
-    Program(String, usize),
+pub struct Root {
+    /// Its path from the top of the files, without `/` at its end: a bundle's folder, or a program.
+    pub path: String,
+    /// How the bundle is laid out; none for a program.
+    pub layout: Option<Layout>,
+    /// Everything that is signed of it, itself first: what lies deeper comes later.
+    pub objects: Vec<CodeObject>,
+}
+
+impl Root {
+    /// What the path of everything in it begins with.
+    pub(super) fn prefix(&self) -> String {
+        if self.layout.is_some() { format!("{}/", self.path) } else { self.path.clone() }
+    }
+}
+
+/// What a bundle says of itself; nothing where it cannot be read.
+pub(super) fn info_of(files: &dyn Files, layout: &Layout) -> io::Result<Info> {
+    let bytes = read_small(files, &layout.info)?;
+    Ok(bytes.and_then(|bytes| Info::read(&bytes).ok()).unwrap_or_default())
+}
+
+/// How a folder is laid out, if it is a bundle.
+pub(super) fn layout_of(files: &dyn Files, folder: &str) -> Option<Layout> {
+    Layout::find(files, &format!("{folder}/"), folder.rsplit('/').next().unwrap_or(folder))
+}
+
+/// The folders around a file, the outermost first.
+fn folders(path: &str) -> impl Iterator<Item = &str> {
+    path.match_indices('/').filter_map(|(at, _)| path.get(..at))
 }
 
 /// How many architectures a file has code for; none where it is no code.
@@ -58,11 +93,11 @@ fn slices_of(files: &dyn Files, path: &str) -> io::Result<Option<usize>> {
     Ok(is_code.then_some(found.slices.len()))
 }
 
-/// Every program and library in a folder, with the number of its slices.
-fn code_in(files: &dyn Files, folder: &str) -> io::Result<BTreeMap<String, usize>> {
-    let listed = files.below(folder).filter_map(|(path, kind)| match kind {
+/// Every program and library, with the number of its slices.
+fn all_code(files: &dyn Files) -> io::Result<BTreeMap<String, usize>> {
+    let listed = files.below("").filter_map(|(path, kind)| match kind {
         // Debug data beside a program is no code.
-        FileKind::File { len } if len > 28 && !path.contains(".dSYM/") => Some(format!("{folder}{path}")),
+        FileKind::File { len } if len > 28 && !path.contains(".dSYM/") => Some(path.to_owned()),
         _ => None,
     });
     let paths: Vec<String> = listed.collect();
@@ -70,85 +105,70 @@ fn code_in(files: &dyn Files, folder: &str) -> io::Result<BTreeMap<String, usize
     Ok(paths.into_iter().zip(slices).filter_map(|(path, slices)| Some((path, slices?))).collect())
 }
 
-/// Finds what is signed by itself in a build: the outermost bundles with a program, and programs outside of them.
+/// Finds what is signed in a build: the outermost bundles with a program, with everything that runs in them, and programs outside of
+/// them. Each file is opened once, to see what it is.
 ///
 /// # Errors
-/// Those of reading.
+/// Those of reading; [`SignError::Refused`] for bundles too deep in one another.
 pub fn roots(files: &dyn Files) -> Result<Vec<Root>, SignError> {
-    let mut code = code_in(files, "")?;
+    let mut code = all_code(files)?;
     let mut out = Vec::new();
     while let Some((path, slices)) = code.pop_first() {
-        let mut folders = path.match_indices('/').filter_map(|(at, _)| path.get(..at));
-        let bundle = folders.find_map(|folder| {
-            let name = folder.rsplit('/').next().unwrap_or(folder);
-            let layout = Layout::find(files, &format!("{folder}/"), name)?;
-            let info = read_small(files, &layout.info).ok()?.and_then(|bytes| Info::read(&bytes).ok());
-            let main = layout.program(&info.unwrap_or_default());
-            (main == path || code.contains_key(&main)).then(|| (format!("{folder}/"), layout))
-        });
-        match bundle {
-            Some((folder, layout)) => {
-                code.retain(|path, _| !path.starts_with(&folder));
-                out.push(Root::Bundle(folder, layout));
+        let mut bundle = None;
+        for folder in folders(&path) {
+            let Some(layout) = layout_of(files, folder) else { continue };
+            let main = layout.program(&info_of(files, &layout)?);
+            if main == path || code.contains_key(&main) {
+                bundle = Some((folder.to_owned(), layout));
+                break;
             }
-            None => out.push(Root::Program(path, slices)),
         }
+        let Some((folder, layout)) = bundle else {
+            let object = CodeObject { path: path.clone(), main: path.clone(), layout: None, depth: 0, slices };
+            out.push(Root { path, layout: None, objects: vec![object] });
+            continue;
+        };
+        let mut inside = BTreeMap::from([(path, slices)]);
+        let is_inside = |path: &str| path.strip_prefix(&folder).is_some_and(|rest| rest.starts_with('/'));
+        code.retain(|path, slices| {
+            let is_inside = is_inside(path);
+            if is_inside {
+                inside.insert(path.clone(), *slices);
+            }
+            !is_inside
+        });
+        let objects = objects_in(files, &folder, inside)?;
+        out.push(Root { path: folder, layout: Some(layout), objects });
     }
     Ok(out)
 }
 
-/// Finds everything in a bundle that runs, itself included.
-///
-/// # Errors
-/// Those of reading; [`SignError::Refused`] where its program is missing.
-pub fn find(files: &dyn Files, folder: &str, top: &Layout) -> Result<Vec<CodeObject>, SignError> {
-    let mut code = code_in(files, folder)?;
+/// Everything in a bundle that is signed, by the code in it.
+fn objects_in(
+    files: &dyn Files,
+    bundle: &str,
+    mut code: BTreeMap<String, usize>,
+) -> Result<Vec<CodeObject>, SignError> {
+    let around = |path: &String| {
+        folders(path).filter(|folder| folder.starts_with(bundle)).map(str::to_owned).collect::<Vec<_>>()
+    };
+    let within: BTreeSet<String> = code.keys().flat_map(around).collect();
     let mut out = Vec::new();
-    let mut seen = BTreeSet::new();
-    let mut bundles: Vec<(String, Layout)> = vec![(folder.trim_end_matches('/').to_owned(), top.clone())];
-    for path in code.keys() {
-        // Every folder around a program that is a bundle.
-        let inside = path.get(folder.len()..).unwrap_or_default();
-        for (at, _) in inside.match_indices('/') {
-            let of = path.get(..folder.len() + at).unwrap_or_default();
-            if seen.insert(of.to_owned()) {
-                let name = of.rsplit('/').next().unwrap_or(of);
-                bundles.extend(Layout::find(files, &format!("{of}/"), name).map(|layout| (of.to_owned(), layout)));
-            }
-        }
-    }
-    for (path, layout) in bundles {
-        let info = read_small(files, &layout.info)?;
-        let info = info.and_then(|bytes| Info::read(&bytes).ok()).unwrap_or_default();
-        let main = layout.program(&info);
-        let is_top = path == folder.trim_end_matches('/');
+    for path in within {
+        let Some(layout) = layout_of(files, &path) else { continue };
+        let main = layout.program(&info_of(files, &layout)?);
         // Resources with a program among them, which is signed by itself.
-        let Some(slices) = code.remove(&main) else {
-            if is_top {
-                return Err(refused("it has no program for macOS or iOS", AGAIN));
-            }
-            continue;
-        };
+        let Some(slices) = code.remove(&main) else { continue };
         out.push(CodeObject { path, main, layout: Some(layout), depth: 0, slices });
     }
-    out.extend(code.into_iter().map(|(path, slices)| CodeObject {
-        main: path.clone(),
-        path,
-        layout: None,
-        depth: 0,
-        slices,
-    }));
-    let holders: Vec<String> =
-        out.iter().filter(|object| object.layout.is_some()).map(|object| object.path.clone()).collect();
+    let holders: Vec<String> = out.iter().map(|object| format!("{}/", object.path)).collect();
+    let alone =
+        |(path, slices): (String, usize)| CodeObject { main: path.clone(), path, layout: None, depth: 0, slices };
+    out.extend(code.into_iter().map(alone));
     for object in &mut out {
-        let holds = |holder: &&String| {
-            object.path != **holder
-                && (holder.is_empty()
-                    || object.path.strip_prefix(holder.as_str()).is_some_and(|rest| rest.starts_with('/')))
-        };
-        object.depth = holders.iter().filter(holds).count();
+        object.depth = holders.iter().filter(|holder| object.path.starts_with(holder.as_str())).count();
         if object.depth > MAX_DEPTH {
-            return Err(refused("bundles lie too deeply in one another", AGAIN));
+            return Err(SignError::refused("bundles lie too deeply in one another", AGAIN));
         }
     }
     out.sort_by(|one, other| (one.depth, &one.path).cmp(&(other.depth, &other.path)));

@@ -14,7 +14,7 @@ use super::code::CodeObject;
 use super::rules::{Rule, Shape};
 use super::tree::{Digests, Tree};
 use crate::SignError;
-use crate::macho::{Known, refused};
+use crate::macho::Known;
 use crate::plist::{Item, write};
 
 /// What a shop lays into a bundle, which no seal lists.
@@ -119,7 +119,7 @@ fn no_code(path: &str, is_folder: bool) -> SignError {
         ),
         false => format!("{} lies where only programs and libraries may lie", shown(path)),
     };
-    refused(what, "move it into Contents/Resources: systems refuse a signature over data in other places")
+    SignError::refused(what, "move it into Contents/Resources: systems refuse a signature over data in other places")
 }
 
 /// The digests of files, in their order.

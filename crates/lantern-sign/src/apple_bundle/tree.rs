@@ -15,8 +15,8 @@ use lantern_formats::zip::write::ZipWriter;
 use lantern_formats::{MAGIC_LEN, Magic};
 
 use super::Changed;
-use crate::bundle_jar::create;
-use crate::{SignError, macho};
+use crate::SignError;
+use crate::archive::create;
 
 /// What lies at a path.
 #[derive(Debug)]
@@ -43,7 +43,7 @@ pub(super) struct Tree<'a> {
 
 impl<'a> Tree<'a> {
     /// Everything in a folder.
-    pub(super) fn of(files: &'a dyn Files, folder: &'a str) -> Self {
+    pub(super) fn of(files: &'a dyn Files, folder: &str) -> Self {
         let node = |kind: FileKind<'_>| match kind {
             FileKind::File { len } => Node::File { len, at: None },
             FileKind::Link { target } => Node::Link(target.to_owned()),
@@ -69,9 +69,8 @@ impl<'a> Tree<'a> {
         self.nodes.into_iter().filter_map(changed).collect()
     }
 
-    /// Writes everything as an archive, with the last part of the folder's path on top.
-    pub(super) fn archive(&self, folder: &str, to: &Path, progress: &dyn Progress) -> Result<(), SignError> {
-        let above = folder.trim_end_matches('/').rfind('/').map_or(0, |at| at + 1);
+    /// Writes everything as an archive, without so many bytes at the beginning of each path.
+    pub(super) fn archive(&self, above: usize, to: &Path, progress: &dyn Progress) -> Result<(), SignError> {
         let total = self.nodes.values().map(|node| if let Node::File { len, .. } = node { *len } else { 0 }).sum();
         let meter = progress.start(Task::Write, Some(total));
         let mut zip = ZipWriter::new(create(to)?);
@@ -168,21 +167,5 @@ fn kind(node: &Node) -> FileKind<'_> {
         Node::File { len, .. } => FileKind::File { len: *len },
         Node::Link(target) => FileKind::Link { target },
         Node::EmptyFolder => FileKind::EmptyFolder,
-    }
-}
-
-/// A program in a tree.
-pub(super) struct Source<'a> {
-    pub tree: &'a Tree<'a>,
-    pub path: &'a str,
-}
-
-impl macho::Source for Source<'_> {
-    fn anywhere(&self) -> io::Result<Box<dyn ReadSeek + '_>> {
-        self.tree.open_anywhere(self.path)
-    }
-
-    fn whole(&self) -> io::Result<Box<dyn Read + Send + '_>> {
-        self.tree.open(self.path)
     }
 }

@@ -7,7 +7,6 @@
 use lantern_formats::plist::{self, Dictionary, Value};
 use lantern_keys::der;
 
-use super::refused;
 use crate::SignError;
 use crate::plist::{Item, write};
 
@@ -28,7 +27,9 @@ impl Entitlements {
     /// # Errors
     /// [`SignError::Refused`] for what is no property list, or has values that no entitlement has.
     pub fn read(bytes: &[u8]) -> Result<Self, SignError> {
-        let no_list = || refused("the entitlements are no property list with a dictionary", "write them as one in XML");
+        let no_list = || {
+            SignError::refused("the entitlements are no property list with a dictionary", "write them as one in XML")
+        };
         let all = plist::read(bytes.trim_ascii_start()).map_err(|_| no_list())?;
         if bytes.starts_with(b"bplist") {
             return Self::of(all);
@@ -70,7 +71,7 @@ impl Entitlements {
 }
 
 fn other() -> SignError {
-    refused(
+    SignError::refused(
         "the entitlements have a value that is neither a text, a number, yes or no, nor a list of such",
         "change it",
     )

@@ -3,7 +3,6 @@
 
 use std::io::{Read, Seek, SeekFrom};
 
-use super::refused;
 use crate::SignError;
 use crate::archive::AGAIN;
 
@@ -36,7 +35,7 @@ struct Head {
 impl Head {
     fn long(&self, at: usize) -> Result<u32, SignError> {
         let bytes = self.bytes.get(at..).and_then(|rest| rest.first_chunk::<4>());
-        let bytes = *bytes.ok_or_else(|| refused("it is cut off within its head", AGAIN))?;
+        let bytes = *bytes.ok_or_else(|| SignError::refused("it is cut off within its head", AGAIN))?;
         Ok(if self.is_little { u32::from_le_bytes(bytes) } else { u32::from_be_bytes(bytes) })
     }
 
@@ -126,7 +125,7 @@ impl Layout {
         };
         let count = table.long(4)?;
         if count == 0 || count > MAX_SLICES {
-            return Err(refused("it is no program for macOS or iOS", AGAIN));
+            return Err(SignError::refused("it is no program for macOS or iOS", AGAIN));
         }
         let (row, wide) = if is_wide { (32, true) } else { (20, false) };
         let step = if wide { 8 } else { 4 };
@@ -137,7 +136,7 @@ impl Layout {
             let (start, size) = (table.wide(at + 8, wide)?, table.wide(at + 8 + step, wide)?);
             let align = table.long(at + 8 + 2 * step)?;
             if align > 20 || start.checked_add(size).is_none_or(|end| end > len) || start < table.bytes.len() as u64 {
-                return Err(refused("its table names a slice that is not there", AGAIN));
+                return Err(SignError::refused("its table names a slice that is not there", AGAIN));
             }
             slices.push(Slice::read(from, start, size, align)?);
         }
@@ -146,12 +145,15 @@ impl Layout {
         let mut end = 0;
         for slice in order {
             if slice.at < end {
-                return Err(refused("its slices lie over one another", AGAIN));
+                return Err(SignError::refused("its slices lie over one another", AGAIN));
             }
             end = slice.at + slice.len;
         }
         if end < len {
-            return Err(refused("data lies behind its last slice, which a signature would not cover", BEHIND));
+            return Err(SignError::refused(
+                "data lies behind its last slice, which a signature would not cover",
+                BEHIND,
+            ));
         }
         Ok(Self { slices, table: Some((table, is_wide)) })
     }
@@ -182,7 +184,10 @@ impl Layout {
             // A slice names places within itself in 4 bytes, and most tables do.
             let is_narrow = self.table.as_ref().is_some_and(|(_, is_wide)| !is_wide);
             if place.len > u64::from(u32::MAX) || (is_narrow && end > u64::from(u32::MAX)) {
-                return Err(refused("no program of more than 4 GB can be signed", "put its data into files beside it"));
+                return Err(SignError::refused(
+                    "no program of more than 4 GB can be signed",
+                    "put its data into files beside it",
+                ));
             }
         }
         Ok(out)
@@ -210,7 +215,7 @@ fn read_at(from: &mut (impl Read + Seek), at: u64, len: u64) -> Result<Vec<u8>, 
 
 impl Slice {
     fn read(from: &mut (impl Read + Seek), at: u64, len: u64, align: u32) -> Result<Self, SignError> {
-        let no_program = || refused("it is no program for macOS or iOS", AGAIN);
+        let no_program = || SignError::refused("it is no program for macOS or iOS", AGAIN);
         let start = read_at(from, at, len.min(32))?;
         let (is_little, is_wide) = match start.first_chunk::<4>() {
             Some([0xce, 0xfa, 0xed, 0xfe]) => (true, false),
@@ -224,7 +229,7 @@ impl Slice {
         let (count, commands_len) = (head.long(16)?, u64::from(head.long(20)?));
         let end = first as u64 + commands_len;
         if end > len.min(MAX_HEAD_LEN) {
-            return Err(refused("it is cut off within its head", AGAIN));
+            return Err(SignError::refused("it is cut off within its head", AGAIN));
         }
         // With the room behind them for one more.
         head.bytes = read_at(from, at, (end + COMMAND_LEN as u64).min(len))?;
@@ -248,7 +253,7 @@ impl Slice {
         for _ in 0..count {
             let (command, size) = (out.head.long(here)?, out.head.long(here + 4)? as usize);
             if size < 8 || here + size > out.commands.1 {
-                return Err(refused("its commands do not fit into its head", AGAIN));
+                return Err(SignError::refused("its commands do not fit into its head", AGAIN));
             }
             out.command(here, command, size, &mut segments, &mut room_end)?;
             here += size;
@@ -282,7 +287,7 @@ impl Slice {
                 let (sections, row) = (at + 24 + 4 * step + 16, if is_wide { 80 } else { 68 });
                 let count = head.long(at + 24 + 4 * step + 8)? as usize;
                 if size < sections - at || count > (size - (sections - at)) / row {
-                    return Err(refused("its sections do not fit into its head", AGAIN));
+                    return Err(SignError::refused("its sections do not fit into its head", AGAIN));
                 }
                 for number in 0..count {
                     let section = sections + number * row;
@@ -297,7 +302,7 @@ impl Slice {
             }
             LC_CODE_SIGNATURE => {
                 if self.signature.is_some() {
-                    return Err(refused("it names two signatures", AGAIN));
+                    return Err(SignError::refused("it names two signatures", AGAIN));
                 }
                 self.signature = Some((at, head.long(at + 8)?.into(), head.long(at + 12)?.into()));
             }
@@ -313,7 +318,7 @@ impl Slice {
         let linkedit = self.linkedit;
         if linkedit.at == 0 {
             let fix = "link it with a newer linker: each makes this segment, also where it is empty";
-            return Err(refused("it has no segment __LINKEDIT, where its signature belongs", fix));
+            return Err(SignError::refused("it has no segment __LINKEDIT, where its signature belongs", fix));
         }
         let end = linkedit.file.0.checked_add(linkedit.file.1);
         let is_behind = |other: &Segment| {
@@ -323,7 +328,7 @@ impl Slice {
         };
         if segments.iter().any(is_behind) {
             let what = "its segment __LINKEDIT is not its last one: a signature behind it would lie over another";
-            return Err(refused(what, "link it again without changing it afterwards"));
+            return Err(SignError::refused(what, "link it again without changing it afterwards"));
         }
         self.code_len = match self.signature {
             Some((_, at, len)) => {
@@ -332,7 +337,7 @@ impl Slice {
                     || at % ALIGNMENT != 0
                     || at < linkedit.file.0
                 {
-                    return Err(refused(
+                    return Err(SignError::refused(
                         "it has a signature that is not at its end: what lies behind it would be lost",
                         BEHIND,
                     ));
@@ -341,7 +346,7 @@ impl Slice {
             }
             None => {
                 if end != Some(self.len) {
-                    return Err(refused("data lies behind it, which a signature would not cover", BEHIND));
+                    return Err(SignError::refused("data lies behind it, which a signature would not cover", BEHIND));
                 }
                 self.len
             }
@@ -351,7 +356,7 @@ impl Slice {
             let room = self.head.bytes.get(from..to).filter(|room| room.iter().all(|byte| *byte == 0));
             if to as u64 > room_end || room.is_none() {
                 let what = "its head has no room for the 16 bytes that name a signature";
-                return Err(refused(what, "link it with more room: -Wl,-headerpad,0x100"));
+                return Err(SignError::refused(what, "link it with more room: -Wl,-headerpad,0x100"));
             }
         }
         Ok(self)

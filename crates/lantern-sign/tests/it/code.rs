@@ -4,13 +4,13 @@ use std::fs::{self, File};
 use std::path::{Path, PathBuf};
 
 use lantern_core::progress::Silent;
-use lantern_formats::bundle::{self, Bundle, Files, Layout, read_small, verify_code};
+use lantern_formats::bundle::{self, Files, verify_code};
 use lantern_formats::info::Info;
-use lantern_formats::macho::{CodeSignature, Details, Special};
+use lantern_formats::macho::{CodeSignature, Details};
 use lantern_keys::key::Signer;
 use lantern_rehearsal::exports::{GameVersion, ios_program, macos_program};
 use lantern_sign::SignError;
-use lantern_sign::apple_bundle::{self, Signing, Wanted};
+use lantern_sign::apple_bundle::{self, Root, Signing, Wanted};
 use lantern_sign::macho::{self, By, Code, Entitlements, Known};
 use lantern_sign::stamp::Stamp;
 use proptest::prelude::*;
@@ -346,6 +346,11 @@ fn keep(_: &str) -> Wanted {
     Wanted { is_hardened: true, ..Wanted::default() }
 }
 
+/// A bundle among other files.
+pub fn root_of(files: &Disk, name: &str) -> Root {
+    apple_bundle::roots(files).unwrap().into_iter().find(|root| root.path == name).unwrap()
+}
+
 /// Signs the bundle in a folder, and writes what changed over it.
 pub fn sign_folder(
     root: &Path,
@@ -353,12 +358,14 @@ pub fn sign_folder(
     signer: Option<&dyn Signer>,
     wanted: &(dyn Fn(&str) -> Wanted + Sync),
 ) -> Result<usize, SignError> {
+    let by = signer.map(|signer| By { signer, authority: None });
+    sign_as(root, name, &Signing { by, wanted, stamp: None, in_parallel: true })
+}
+
+fn sign_as(root: &Path, name: &str, how: &Signing<'_>) -> Result<usize, SignError> {
     let work = tempfile::tempdir().unwrap();
     let files = Disk::of(root);
-    let top = Layout::find(&files, &format!("{name}/"), name.rsplit('/').next().unwrap()).unwrap();
-    let by = signer.map(|signer| By { signer, authority: None });
-    let how = Signing { by, wanted, stamp: None, in_parallel: true };
-    let changed = apple_bundle::sign(&files, &top, &format!("{name}/"), &how, work.path(), &Silent)?;
+    let changed = apple_bundle::sign(&files, &root_of(&files, name), how, work.path(), &Silent)?;
     for file in &changed {
         put(root, &file.path, &fs::read(&file.at).unwrap());
     }
@@ -367,18 +374,8 @@ pub fn sign_folder(
 
 /// What the reader says of a bundle: what is wrong with it, and which programs in it were verified.
 pub fn verdict(root: &Path, name: &str) -> (Option<String>, Vec<String>) {
-    let files = Disk::of(root);
-    let layout = Layout::find(&files, &format!("{name}/"), name.rsplit('/').next().unwrap()).unwrap();
-    let info = read_small(&files, &layout.info).unwrap();
-    let main = layout.program(&Info::read(info.as_deref().unwrap()).unwrap());
-    let seal = read_small(&files, &layout.seal()).unwrap();
-    let mut from = files.open_anywhere(&main).unwrap();
-    let details = Details::read(&mut from).unwrap();
-    let beside = [(Special::Info, layout.info.clone(), info), (Special::Resources, layout.seal(), seal.clone())];
-    let code = verify_code(&mut *from, &details, &beside).unwrap().unwrap();
-    let team = code.signatures[0].team();
-    let found = bundle::verify(&files, &Bundle { base: layout.base.clone(), main, team }, &seal.unwrap()).unwrap();
-    (code.wrong.or(found.wrong), found.verified.into_iter().collect())
+    let found = bundle::verify_at(&Disk::of(root), name).unwrap();
+    (found.wrong, found.verified.into_iter().collect())
 }
 
 const APP: &str = "Saltmarsh Post.app";
@@ -434,15 +431,13 @@ fn whatever_is_changed_in_a_bundle_is_noticed() {
             let mut changed = bytes.clone();
             changed[place] ^= 1;
             fs::write(&at, &changed).unwrap();
-            let found =
-                std::panic::catch_unwind(|| verdict(&root, APP).0).unwrap_or(Some("it cannot be read".to_owned()));
+            let found = verdict(&root, APP).0;
             assert_eq!(found.is_some(), !is_left_out, "{path}, byte {place}: {found:?}");
         }
         fs::write(&at, &bytes).unwrap();
         if !is_left_out && !path.ends_with("Info.plist") {
             fs::remove_file(&at).unwrap();
-            let found =
-                std::panic::catch_unwind(|| verdict(&root, APP).0).unwrap_or(Some("it cannot be read".to_owned()));
+            let found = verdict(&root, APP).0;
             let is_optional = path.contains("fi.lproj");
             assert_eq!(found.is_some(), !is_optional, "{path} is gone: {found:?}");
             fs::write(&at, &bytes).unwrap();
@@ -567,20 +562,11 @@ fn a_bundle_for_phones_lists_every_file() {
 #[test]
 fn a_bundle_is_stamped() {
     let folder = Folder::new();
-    let (root, work) = (folder.path("export"), tempfile::tempdir().unwrap());
+    let root = folder.path("export");
     bundle_for_macos(&root);
-    let files = Disk::of(&root);
-    let top = Layout::find(&files, &format!("{APP}/"), APP).unwrap();
     let (stamp, signer) = (Stamp { version: "1.4.0".to_owned(), number: 1042 }, p256());
-    let how = Signing {
-        by: Some(By { signer: &signer, authority: None }),
-        wanted: &keep,
-        stamp: Some(&stamp),
-        in_parallel: false,
-    };
-    for file in apple_bundle::sign(&files, &top, &format!("{APP}/"), &how, work.path(), &Silent).unwrap() {
-        put(&root, &file.path, &fs::read(&file.at).unwrap());
-    }
+    let by = Some(By { signer: &signer, authority: None });
+    sign_as(&root, APP, &Signing { by, wanted: &keep, stamp: Some(&stamp), in_parallel: false }).unwrap();
     assert_eq!(verdict(&root, APP).0, None);
     let number = |path: &str| {
         Info::read(&fs::read(root.join(APP).join("Contents").join(path)).unwrap()).unwrap().number.unwrap()

@@ -7,7 +7,6 @@ use std::path::{Path, PathBuf};
 use std::process::Command;
 
 use lantern_core::progress::Silent;
-use lantern_formats::bundle::Layout;
 use lantern_formats::macho::{CodeSignature, Details, MachO};
 use lantern_formats::plist;
 use lantern_formats::program::Kind;
@@ -156,10 +155,10 @@ fn our_hashes_are_those_of_an_identity_that_others_have() {
 fn sign_bundle(root: &Path, name: &str, signer: &dyn Signer) -> Result<usize, SignError> {
     let work = tempfile::tempdir().unwrap();
     let files = Disk::of(root);
-    let top = Layout::find(&files, &format!("{name}/"), name).unwrap();
+    let top = apple_bundle::roots(&files)?.into_iter().find(|root| root.path == name).unwrap();
     let wanted = |_: &str| Wanted { is_hardened: true, ..Wanted::default() };
     let how = Signing { by: Some(By { signer, authority: None }), wanted: &wanted, stamp: None, in_parallel: true };
-    let changed = apple_bundle::sign(&files, &top, &format!("{name}/"), &how, work.path(), &Silent)?;
+    let changed = apple_bundle::sign(&files, &top, &how, work.path(), &Silent)?;
     for file in &changed {
         let at = root.join(&file.path);
         fs::create_dir_all(at.parent().unwrap()).unwrap();

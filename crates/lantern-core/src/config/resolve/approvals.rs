@@ -7,7 +7,6 @@ use super::{Check, K, Referred};
 use crate::config::{Approval, ConfigKey, raw};
 use crate::finding::Code;
 use crate::names::Name;
-use crate::step::length_of_time;
 
 /// How long a program has for one answer where no limit is set: a bundle has to travel.
 const ANSWER_TIME: Duration = Duration::from_secs(30 * 60);
@@ -42,14 +41,7 @@ impl Check<'_> {
                 self.has_program(&below("run"), &approval.run, "run = [\"python3\", \"approvals/office.py\"]");
             }
             let mut time = |key, text: Option<&String>| {
-                self.optional(text, |check, text| {
-                    let time = length_of_time(text);
-                    if time.is_none() {
-                        let what = format!("{text:?} is not a length of time");
-                        check.stop(&below(key), Code::WrongValue, what, "write it such as: \"2 hours\"");
-                    }
-                    time
-                })
+                self.optional(text, |check, text| check.length_of_time(&below(key), text, "2 hours"))
             };
             let (limit, usually) =
                 (time("time-limit", approval.time_limit.as_ref()), time("usually", approval.usually.as_ref()));

@@ -8,7 +8,6 @@ use crate::config::{Signer, SignerKind, TimeStamps};
 use crate::finding::Code;
 use crate::names::{Identity, Name};
 use crate::pins::{Fingerprint, Pins, Role};
-use crate::step::length_of_time;
 
 /// How long a signature of a program may take where no limit is set: someone may have to find a token and type its PIN.
 const SIGNATURE_TIME: std::time::Duration = std::time::Duration::from_secs(300);
@@ -36,14 +35,8 @@ impl Check<'_> {
             }
             let certificate = self.words(&below("certificate"), &signer.certificate);
             let time_limit = self.optional(signer.time_limit.as_ref(), |check, text| {
-                match length_of_time(text).and_then(|time| time.try_into().ok()) {
-                    Some(time) => Some(time),
-                    None => {
-                        let what = format!("{text:?} is not a length of time");
-                        check.stop(&below("time-limit"), Code::WrongValue, what, "write it such as: \"2 minutes\"");
-                        None
-                    }
-                }
+                let time = check.length_of_time(&below("time-limit"), text, "2 minutes")?;
+                std::time::Duration::try_from(time).ok()
             });
             if let (Some(key), Some(certificate), Some(time_limit)) = (key, certificate, time_limit) {
                 let kind = match (&signer.module, &signer.token, &signer.key) {

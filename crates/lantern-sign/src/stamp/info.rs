@@ -6,18 +6,17 @@
 
 use lantern_formats::plist::{self, Value};
 
+use super::Stamp;
 use crate::SignError;
 use crate::archive::AGAIN;
-use crate::macho::refused;
 use crate::plist::escaped;
-use crate::stamp::Stamp;
 
 const VERSION: &str = "CFBundleShortVersionString";
 const NUMBER: &str = "CFBundleVersion";
 
 /// The list with another version and number.
-pub(super) fn stamped(bytes: &[u8], stamp: &Stamp) -> Result<Vec<u8>, SignError> {
-    let no_list = || refused("its Info.plist is no property list", AGAIN);
+pub(crate) fn stamped(bytes: &[u8], stamp: &Stamp) -> Result<Vec<u8>, SignError> {
+    let no_list = || SignError::refused("its Info.plist is no property list", AGAIN);
     let before = plist::read(bytes).map_err(|_| no_list())?;
     // Systems read three numbers here; what stands behind them is for people alone.
     let version = stamp.version.split(['-', '+']).next().unwrap_or(&stamp.version).to_owned();
@@ -33,7 +32,7 @@ pub(super) fn stamped(bytes: &[u8], stamp: &Stamp) -> Result<Vec<u8>, SignError>
         }
         .ok_or_else(|| {
             let what = format!("{key} cannot be written into its Info.plist");
-            refused(what, format!("let the engine write {key} into it, with any value"))
+            SignError::refused(what, format!("let the engine write {key} into it, with any value"))
         })?;
     }
     // What was meant, and nothing else, is other than before.
