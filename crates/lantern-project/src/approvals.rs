@@ -48,6 +48,14 @@ struct State {
     ticket: Option<String>,
 }
 
+/// What is kept of a target.
+enum Kept {
+    Nothing,
+    Known(State),
+    /// Written by a newer lantern, and not touched.
+    Newer,
+}
+
 /// Something that waits for an answer.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct WaitingApproval {
@@ -55,8 +63,8 @@ pub struct WaitingApproval {
     pub approval: Name,
     /// Of which target.
     pub target: Name,
-    /// Since when.
-    pub since: Timestamp,
+    /// Since when; none where a newer lantern has noted it in a way that is not known here.
+    pub since: Option<Timestamp>,
     /// Until when it usually is answered.
     pub due: Option<Timestamp>,
     /// Whether a person hands it over.
@@ -136,16 +144,16 @@ impl Project {
         let mut out = Vec::new();
         for (name, approval) in &self.config().approvals {
             for target in &approval.targets {
-                let Some(state) = State::read(&kept_in(&self.state("approvals"), name, target))
-                    .filter(|state| state.ticket.is_none())
-                else {
-                    continue;
+                let since = match Kept::read(&kept_in(&self.state("approvals"), name, target)) {
+                    Kept::Known(state) if state.ticket.is_none() => Some(state.since),
+                    Kept::Newer => None,
+                    _ => continue,
                 };
-                let due = approval.usually.and_then(|usually| state.since.checked_add(usually).ok());
+                let due = since.zip(approval.usually).and_then(|(since, usually)| since.checked_add(usually).ok());
                 out.push(WaitingApproval {
                     approval: name.clone(),
                     target: target.clone(),
-                    since: state.since,
+                    since,
                     due,
                     by_hand: approval.run.is_empty(),
                 });
@@ -175,7 +183,7 @@ impl Project {
         let edition = self.config().targets.get(&waiting.target).map_or_else(Name::full_edition, |t| t.edition.clone());
         let approvals = self.approvals(&edition, &[]);
         let Some(desk) = approvals.desk(&waiting.target) else { return Ok(Answered::Again) };
-        let Some(state) = State::read(&desk.folder) else { return Ok(Answered::Again) };
+        let Some(state) = desk.state()? else { return Ok(Answered::Again) };
         if state.ticket.is_some() {
             return Ok(Answered::Yes);
         }
@@ -195,16 +203,26 @@ fn kept_in(folder: &Path, approval: &Name, target: &Name) -> PathBuf {
     folder.join(approval.as_str()).join(target.as_str())
 }
 
+impl Kept {
+    fn read(folder: &Path) -> Self {
+        #[derive(Deserialize)]
+        struct Versioned {
+            version: u32,
+        }
+        let Some(bytes) = durable::read_kept(&folder.join(STATE), MAX_STATE_LEN) else { return Self::Nothing };
+        match serde_json::from_slice(&bytes) {
+            Ok(Versioned { version }) if version > VERSION => Self::Newer,
+            // What is damaged says nothing.
+            _ => serde_json::from_slice(&bytes).map_or(Self::Nothing, Self::Known),
+        }
+    }
+}
+
 impl State {
     /// Whether a ticket names the signature of every architecture.
     fn fits(&self, ticket: &[u8]) -> bool {
         let names = |code: &String| from_hex(code).is_some_and(|hash| find(ticket, &hash, 0).is_some());
         is_ticket(ticket) && !self.code.is_empty() && self.code.iter().all(names)
-    }
-
-    fn read(folder: &Path) -> Option<Self> {
-        let bytes = durable::read_kept(&folder.join(STATE), MAX_STATE_LEN)?;
-        serde_json::from_slice(&bytes).ok().filter(|state: &Self| state.version == VERSION)
     }
 
     fn write(&self, folder: &Path) -> Result<(), ChangingError> {
@@ -261,11 +279,23 @@ impl Approvals {
 }
 
 impl Desk<'_> {
+    /// What is known of what was handed over.
+    fn state(&self) -> Result<Option<State>, ChangingError> {
+        match Kept::read(&self.folder) {
+            Kept::Nothing => Ok(None),
+            Kept::Known(state) => Ok(Some(state)),
+            Kept::Newer => {
+                let why = format!("a newer lantern handed it over to {}, and noted that in its own way", self.name);
+                Err(self.not_approved(why, "use the newer lantern"))
+            }
+        }
+    }
+
     /// The ticket of a bundle: the one that is kept, that someone hands in, or that the program brings now.
     fn ticket(&self, whole: &Whole<'_>, progress: &dyn Progress) -> Result<Vec<u8>, ChangingError> {
         let code = whole.code_hashes().map_err(|error| changing_error("approved", self.target, &self.folder, error))?;
         let code: Vec<String> = code.iter().map(|hash| hex(hash)).collect();
-        let known = State::read(&self.folder).filter(|state| state.code == code);
+        let known = self.state()?.filter(|state| state.code == code);
         if let Some(state) = known.as_ref().filter(|state| state.ticket.is_some()) {
             let kept = durable::read_kept(&self.folder.join(TICKET_FILE), MAX_SMALL_LEN);
             if let Some(ticket) = kept.filter(|ticket| state.fits(ticket)) {

@@ -58,6 +58,7 @@ fn all() -> Vec<(String, Value)> {
         schema_of::<storefronts::TrialDocument<'static>>("storefronts-try"),
         schema_of::<check::ExplanationDocument>("explanation"),
         schema_of::<trial::Document<'static>>("try"),
+        schema_of::<steps::AnsweredDocument<'static>>("wait"),
         schema_of::<verify::InstalledDocument<'static>>("verify"),
         schema_of::<sign::Document<'static>>("sign"),
         schema_of::<statement::WrittenDocument<'static>>("statement"),

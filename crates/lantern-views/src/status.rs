@@ -46,8 +46,9 @@ struct EditionDocument<'a> {
 struct ApprovalDocument<'a> {
     approval: &'a Name,
     target: &'a Name,
-    #[cfg_attr(test, schemars(with = "String"))]
-    since: Timestamp,
+    /// Null where a newer lantern has noted it in a way that is not known here.
+    #[cfg_attr(test, schemars(with = "Option<String>"))]
+    since: Option<Timestamp>,
     /// Until when it usually is answered.
     #[cfg_attr(test, schemars(with = "Option<String>"))]
     due: Option<Timestamp>,
@@ -162,9 +163,10 @@ fn approval(of: &WaitingApproval) -> ApprovalDocument<'_> {
 
 /// What is waited for before a release is sealed.
 fn waits_for(of: &WaitingApproval, now: Timestamp) -> String {
-    let when = match of.due {
-        Some(due) => format::due(due, now),
-        None => format!("since {}", format::day(of.since)),
+    let when = match (of.due, of.since) {
+        (Some(due), _) => format::due(due, now),
+        (None, Some(since)) => format!("since {}", format::day(since)),
+        (None, None) => return format!("{} its look at {}, as a newer lantern noted", care("waiting:"), of.target),
     };
     let how = if of.by_hand { "lantern prepare --ticket FILE goes on" } else { "lantern prepare asks again" };
     format!("{} its look at {}, {when}; {how}", care("waiting:"), of.target)

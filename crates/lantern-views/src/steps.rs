@@ -347,10 +347,25 @@ pub fn outcome(begun: &StepsBegun, end: &EventBody) -> View {
     view
 }
 
+/// What `lantern wait APPROVAL --json` prints.
+#[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
+pub struct AnsweredDocument<'a> {
+    schema: &'static str,
+    approval: &'a str,
+    /// Targets with an answer.
+    answered: &'a [Name],
+}
+
 /// That a vendor has answered about everything that was handed over.
+pub fn answered_document<'a>(approval: &'a str, answered: &'a [Name]) -> AnsweredDocument<'a> {
+    AnsweredDocument { schema: "lantern.wait/1", approval, answered }
+}
+
+/// The same in a sentence.
 pub fn answered(approval: &str) -> View {
     let mut view = View::default();
-    view.say(format!("{} {} has answered", good("answered:"), strong(shown(approval))));
+    view.say(format!("{} has answered", strong(shown(approval))));
     view
 }
 

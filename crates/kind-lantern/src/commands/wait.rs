@@ -2,6 +2,7 @@ use std::process::Command;
 use std::time::{Duration, Instant};
 
 use jiff::SignedDuration;
+use lantern_core::names::Name;
 use lantern_core::progress::{Progress, Task};
 use lantern_project::{Answered, OpenWalk, Project, ProjectError, StepsError};
 use lantern_views::steps;
@@ -93,6 +94,7 @@ fn answers(args: &Args, project: &Project, ui: &Ui) -> Done {
         let what = format!("nothing was handed over to {}, or all of it is answered", args.storefront);
         return Err(CommandError::usage(what, "lantern prepare hands over what is to be looked at"));
     }
+    let answered: Vec<Name> = waiting.iter().map(|of| of.target.clone()).collect();
     let progress = ui.progress();
     let meter = progress.start(Task::Wait, None);
     while !waiting.is_empty() {
@@ -121,7 +123,7 @@ fn answers(args: &Args, project: &Project, ui: &Ui) -> Done {
     if !waiting.is_empty() {
         return Err(CommandError::unreachable("there was no answer until then".to_owned()));
     }
-    ui.show(&steps::answered(&args.storefront));
+    ui.answer(&steps::answered_document(&args.storefront, &answered), &steps::answered(&args.storefront));
     then(args, "lantern prepare", ui)
 }
 

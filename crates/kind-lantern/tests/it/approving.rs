@@ -1,5 +1,6 @@
 //! Bundles for macOS that a vendor looks at before they are sealed; the stand-in is a program in Python.
 
+use lantern_core::digest::Digest;
 use lantern_rehearsal::server::NOON_GUN;
 
 use crate::env::{Ran, files};
@@ -131,4 +132,43 @@ fn a_bundle_is_handed_over_by_a_person() {
     yard.written();
     yard.run(&["verify", "out/Saltmarsh Post.app"]).success();
     assert!(yard.env.path("out/Saltmarsh Post.app/Contents/CodeResources").exists());
+}
+
+/// What a newer lantern has noted is not thrown away, and not asked about in a way that it may not mean.
+#[test]
+fn what_a_newer_lantern_handed_over_stays() {
+    let yard = Yard::with_office(PROGRAM);
+    yard.answer("later");
+    yard.run_with_path(&["prepare"]).fails(7);
+    let state = ".lantern/approvals/harbour-office/mac/state.json";
+    let noted = String::from_utf8(yard.env.read(state)).unwrap();
+    let (_, noted) = noted.split_once('\n').unwrap();
+    let newer = noted.replace("\"version\":1", "\"version\":2,\"clerk\":\"Ebb\"");
+    assert_ne!(newer, noted);
+    yard.env.write(state, &format!("{}\n{newer}", Digest::of(newer.as_bytes())));
+    let kept = files(&yard.env.path(".lantern/approvals"));
+    for arguments in [&["prepare"][..], &["wait", "harbour-office"]] {
+        let refused = yard.run_with_path(arguments).fails(3);
+        assert!(refused.stderr().contains("a newer lantern"), "{}", refused.whole());
+        assert!(files(&yard.env.path(".lantern/approvals")) == kept);
+    }
+    assert!(yard.run(&[]).success().stdout().contains("a newer lantern"));
+    // One that is damaged says nothing: it is handed over once more.
+    yard.env.write(state, "{");
+    let again = yard.run_with_path(&["prepare"]).fails(7);
+    assert!(again.whole().contains("it lies on the desk"), "{}", again.whole());
+}
+
+/// Whoever waits with a program reads one document.
+#[test]
+fn waiting_has_a_document() {
+    let yard = Yard::with_office(PROGRAM);
+    yard.answer("later");
+    yard.run_with_path(&["prepare"]).fails(7);
+    let late = yard.run_with_path(&["wait", "harbour-office", "--at-most", "1 second", "--json"]).fails(4).json();
+    assert_eq!(late["schema"], "lantern.error/1");
+    yard.answer("yes");
+    let answered = yard.run_with_path(&["wait", "harbour-office", "--json"]).success().json();
+    assert_eq!((&answered["schema"], &answered["approval"]), (&"lantern.wait/1".into(), &"harbour-office".into()));
+    assert_eq!(answered["answered"], serde_json::json!(["mac"]));
 }
