@@ -1,0 +1,125 @@
+//! Two files that fit into memory.
+
+use std::io;
+
+use super::Build;
+use super::record::{self, Found, Sides, Tables};
+use super::{DROP, GIVE_UP, PRICE};
+use crate::apply::{Files, Op};
+use crate::header::Part;
+use crate::labels::masked;
+use crate::matching::{Index, extend, without_holes};
+use crate::programs;
+use crate::streams::Streams;
+use crate::table::{Row, Table, kinds};
+use crate::walk::{Copy, PIECE_LEN};
+
+/// A sample is taken at every so many bytes of a program, and of anything else.
+const PROGRAM_STRIDE: usize = 4;
+const DATA_STRIDE: usize = 2;
+
+fn whole(build: &dyn Build, file: usize) -> io::Result<Vec<u8>> {
+    let size = build.files().get(file).map_or(0, |file| file.size);
+    let mut bytes = vec![0; usize::try_from(size).unwrap_or(usize::MAX)];
+    build.read(file, 0, &mut bytes)?;
+    Ok(bytes)
+}
+
+/// One file of a build, held in memory.
+struct Held<'a> {
+    build: &'a dyn Build,
+    file: usize,
+    bytes: &'a [u8],
+}
+
+impl Build for Held<'_> {
+    fn files(&self) -> &[super::File] {
+        self.build.files()
+    }
+
+    fn read(&self, file: usize, offset: u64, out: &mut [u8]) -> io::Result<()> {
+        let start = usize::try_from(offset).unwrap_or(usize::MAX);
+        match self.bytes.get(start..start.saturating_add(out.len())) {
+            Some(bytes) if file == self.file => out.copy_from_slice(bytes),
+            _ => self.build.read(file, offset, out)?,
+        }
+        Ok(())
+    }
+}
+
+pub(super) fn encode(
+    old: &dyn Build,
+    source: usize,
+    new: &dyn Build,
+    file: usize,
+    laid: &Files,
+) -> io::Result<Vec<(Part, Streams)>> {
+    let (old_bytes, new_bytes) = (whole(old, source)?, whole(new, file)?);
+    let read = |bytes: &[u8]| programs::is_program(bytes).then(|| programs::read(bytes, bytes.len() as u64)).flatten();
+    let programs = read(&old_bytes).zip(read(&new_bytes)).filter(|(a, b)| a.kind == b.kind);
+    let matches = match &programs {
+        Some((old_program, new_program)) => {
+            let (old_masked, new_masked) =
+                (masked(&old_bytes, &old_program.table), masked(&new_bytes, &new_program.table));
+            let index = Index::new(&old_masked, PROGRAM_STRIDE);
+            extend(&new_masked, &old_masked, &index.anchors(&new_masked), 1, i64::MAX / 2)
+        }
+        None => {
+            let index = Index::new(&old_bytes, DATA_STRIDE);
+            let found = extend(&new_bytes, &old_bytes, &index.anchors(&new_bytes), PRICE, GIVE_UP);
+            found.iter().flat_map(|one| without_holes(&new_bytes, &old_bytes, *one, PRICE, DROP)).collect()
+        }
+    };
+    let found: Vec<Found> = matches
+        .iter()
+        .map(|m| Copy { new: m.new as u64, old: m.old as u64, len: m.len as u64 })
+        .map(|copy| Found { op: Op { file: source, copy }, is_same: false })
+        .collect();
+    let (old, new) =
+        (Held { build: old, file: source, bytes: &old_bytes }, Held { build: new, file, bytes: &new_bytes });
+    let sides = Sides { old: &old, new: &new, file, size: new_bytes.len() as u64, laid };
+    let tables = match programs {
+        Some((old, new)) => {
+            record::with_useful_kinds(&sides, source, &found, Tables { old: old.table, new: new.table })?
+        }
+        None => of_data(&sides, source, old_bytes.len() as u64, &found)?,
+    };
+    record::parts(&sides, Some(source), &found, tables.as_ref())
+}
+
+/// Rows of what is no program: blocks that hold offsets of the file itself, such as the list of what a pack contains.
+pub(super) fn of_data(sides: &Sides<'_>, source: usize, old_len: u64, found: &[Found]) -> io::Result<Option<Tables>> {
+    let table =
+        |len: u64, kinds| Table::new(0, len, vec![Row { offset: 0, size: len, address: 0, empty: 0, kinds }], len);
+    let all = kinds::ABSOLUTE64 | kinds::OFFSET32;
+    let whole = Tables { old: table(old_len, all), new: table(sides.size, 0) };
+    let mut scores = record::Scores::by_block(old_len);
+    record::score(sides, source, found, &whole, &mut scores)?;
+    let blocks = scores.blocks.map(|blocks| blocks.of).unwrap_or_default();
+    let mut rows: Vec<Row> = Vec::new();
+    for (block, of) in blocks.iter().enumerate() {
+        // A few that happen to fit cost more than they bring.
+        let useful = |kind: u16| of.get(kind.trailing_zeros() as usize).is_some_and(|score| *score > 8);
+        let kinds: u16 = [kinds::ABSOLUTE64, kinds::OFFSET32].into_iter().filter(|kind| useful(*kind)).sum();
+        let offset = (block * PIECE_LEN) as u64;
+        let size = (PIECE_LEN as u64).min(old_len - offset);
+        match rows.last_mut() {
+            _ if kinds == 0 || size == 0 => {}
+            Some(last) if last.kinds == kinds && last.offset + last.size == offset => last.size += size,
+            _ => rows.push(Row { offset, size, address: offset, empty: 0, kinds }),
+        }
+    }
+    if rows.is_empty() || rows.len() > crate::table::MAX_ROWS / 2 {
+        return Ok(None);
+    }
+    // What lies between has addresses, too, and no fields.
+    let mut between = Vec::new();
+    let mut at = 0;
+    for row in &rows {
+        between.push(Row { offset: at, size: row.offset - at, address: at, empty: 0, kinds: 0 });
+        at = row.offset + row.size;
+    }
+    between.push(Row { offset: at, size: old_len - at, address: at, empty: 0, kinds: 0 });
+    rows.extend(between);
+    Ok(Some(Tables { old: Table::new(0, old_len, rows, old_len), new: whole.new }))
+}

@@ -1,0 +1,327 @@
+//! Finding what two stretches of bytes have in common. None of this is part of the format: an update file says what was found.
+//!
+//! Extending matches into both directions by what agrees, and splitting the overlap where most agrees, follows "Naive differences of
+//! executable code" (2003), section 3; samples of the old bytes in a table of chains take the place of its suffix array, which needs
+//! a multiple of the memory.
+#![expect(
+    clippy::indexing_slicing,
+    reason = "works on our own bytes with offsets that it found in them; nothing here reads an update file"
+)]
+
+/// Bytes that are compared by a lookup.
+const KEY_LEN: usize = 16;
+/// Candidates that are looked at for one place.
+const MAX_CHAIN: usize = 32;
+/// A run of equal bytes of so many on the way is passed over without a lookup.
+const RUN: usize = 16;
+/// A match must agree on so many more bytes than where we are.
+const GAIN: usize = 8;
+
+/// Bytes that two stretches have in common, in places of each.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) struct Match {
+    pub new: usize,
+    pub old: usize,
+    pub len: usize,
+}
+
+/// Samples of old bytes, to be looked up.
+pub(crate) struct Index<'a> {
+    bytes: &'a [u8],
+    stride: usize,
+    shift: u32,
+    /// By hash, the number of the last sample with it, plus one.
+    head: Vec<u32>,
+    /// By sample, the number of the one before it with the same hash, plus one.
+    next: Vec<u32>,
+}
+
+fn key(bytes: &[u8], at: usize) -> Option<(u64, u64)> {
+    let bytes: &[u8; KEY_LEN] = bytes.get(at..)?.first_chunk()?;
+    let (low, high) = bytes.split_at(8);
+    Some((u64::from_le_bytes(low.try_into().ok()?), u64::from_le_bytes(high.try_into().ok()?)))
+}
+
+/// How many bytes agree from the first on.
+pub(crate) fn common(a: &[u8], b: &[u8]) -> usize {
+    let len = a.len().min(b.len());
+    let (a, b) = (&a[..len], &b[..len]);
+    let mut at = 0;
+    while at + 8 <= len {
+        let x = u64::from_le_bytes(a[at..at + 8].try_into().expect("eight bytes"));
+        let y = u64::from_le_bytes(b[at..at + 8].try_into().expect("eight bytes"));
+        if x != y {
+            return at + ((x ^ y).trailing_zeros() / 8) as usize;
+        }
+        at += 8;
+    }
+    while at < len && a[at] == b[at] {
+        at += 1;
+    }
+    at
+}
+
+/// How many bytes agree in all.
+fn agreeing(a: &[u8], b: &[u8]) -> usize {
+    a.iter().zip(b).filter(|(a, b)| a == b).count()
+}
+
+impl<'a> Index<'a> {
+    /// Takes a sample at every `stride`th byte.
+    pub(crate) fn new(bytes: &'a [u8], stride: usize) -> Self {
+        let count = (bytes.len() / stride).max(1);
+        let bits = count.ilog2().clamp(8, 24);
+        let mut index =
+            Self { bytes, stride, shift: 64 - bits, head: vec![0; 1 << bits], next: vec![0; bytes.len() / stride + 1] };
+        for (number, at) in (0..bytes.len()).step_by(stride).enumerate() {
+            let Some((low, high)) = key(bytes, at) else { break };
+            // Of a run of one byte, such as zeros, few samples are enough.
+            if low == high && low == low.rotate_left(8) && number % 32 != 0 {
+                continue;
+            }
+            let slot = index.slot(low, high);
+            index.next[number] = std::mem::replace(&mut index.head[slot], number as u32 + 1);
+        }
+        index
+    }
+
+    /// What it is of.
+    pub(crate) fn bytes(&self) -> &'a [u8] {
+        self.bytes
+    }
+
+    fn slot(&self, low: u64, high: u64) -> usize {
+        let mixed = (low.wrapping_mul(0x9e37_79b9_7f4a_7c15) ^ high).wrapping_mul(0xd6e8_feb8_6659_fd93);
+        (mixed >> self.shift) as usize
+    }
+
+    /// The longest match of what begins at `at`; of equals the one that is nearest to where we are.
+    fn find(&self, new: &[u8], at: usize, diagonal: Option<isize>) -> Option<(usize, usize)> {
+        let (low, high) = key(new, at)?;
+        let mut number = self.head[self.slot(low, high)];
+        let mut best: Option<(usize, usize)> = None;
+        let distance = |old: usize| diagonal.map_or(0, |d| (old as isize - at as isize - d).unsigned_abs());
+        for _ in 0..MAX_CHAIN {
+            if number == 0 {
+                break;
+            }
+            let old = (number as usize - 1) * self.stride;
+            number = self.next[number as usize - 1];
+            if key(self.bytes, old) != Some((low, high)) {
+                continue;
+            }
+            let len = common(&new[at..], &self.bytes[old..]);
+            let better = best.is_none_or(|(best_old, best_len)| {
+                len > best_len || (len == best_len && distance(old) < distance(best_old))
+            });
+            if better {
+                best = Some((old, len));
+            }
+        }
+        best
+    }
+
+    /// Finds where in the old bytes the new ones go on as they did elsewhere: one place for each change of the distance between the
+    /// two, in order.
+    pub(crate) fn anchors(&self, new: &[u8]) -> Vec<Match> {
+        let mut out: Vec<Match> = Vec::new();
+        let mut at = 0;
+        let mut diagonal: Option<isize> = None;
+        while at + KEY_LEN <= new.len() {
+            let here =
+                diagonal.and_then(|d| usize::try_from(at as isize + d).ok()).filter(|old| *old < self.bytes.len());
+            if let Some(old) = here {
+                let run = common(&new[at..], &self.bytes[old..]);
+                if run >= RUN {
+                    at += run;
+                    continue;
+                }
+            }
+            let Some((old, len)) = self.find(new, at, diagonal) else {
+                at += 1;
+                continue;
+            };
+            let agree = here.map_or(0, |here| {
+                let end = (here + len).min(self.bytes.len());
+                agreeing(&new[at..at + len], &self.bytes[here..end])
+            });
+            if len > agree + GAIN {
+                out.push(Match { new: at, old, len });
+                diagonal = Some(old as isize - at as isize);
+                at += len;
+            } else {
+                at += 1;
+            }
+        }
+        out
+    }
+}
+
+/// How far two stretches go on alike: the length at which most is won, a byte that differs costing `price` of those that agree.
+/// Ends where so much was lost since the best that nothing is to be hoped for.
+pub(crate) fn forwards(new: &[u8], old: &[u8], price: i64, give_up: i64) -> usize {
+    let len = new.len().min(old.len());
+    let (mut at, mut score, mut best, mut best_len) = (0, 0_i64, 0_i64, 0);
+    while at < len {
+        let run = common(&new[at..len], &old[at..len]);
+        at += run;
+        score += run as i64;
+        if score > best {
+            (best, best_len) = (score, at);
+        }
+        if at >= len || score < best - give_up {
+            break;
+        }
+        score -= price;
+        at += 1;
+    }
+    best_len
+}
+
+/// The same from the ends on.
+pub(crate) fn backwards(new: &[u8], old: &[u8], price: i64, give_up: i64) -> usize {
+    let len = new.len().min(old.len());
+    let (mut score, mut best, mut best_len) = (0_i64, 0_i64, 0);
+    for (at, (a, b)) in new.iter().rev().zip(old.iter().rev()).take(len).enumerate() {
+        score += if a == b { 1 } else { -price };
+        if score > best {
+            (best, best_len) = (score, at + 1);
+        } else if score < best - give_up {
+            break;
+        }
+    }
+    best_len
+}
+
+/// Makes matches of anchors: each is extended into both directions, and where two meet, the place is taken at which most agrees.
+pub(crate) fn extend(new: &[u8], old: &[u8], anchors: &[Match], price: i64, give_up: i64) -> Vec<Match> {
+    let mut out: Vec<Match> = Vec::with_capacity(anchors.len());
+    for (number, anchor) in anchors.iter().enumerate() {
+        let from = out.last().map_or(0, |last| last.new + last.len);
+        let to = anchors.get(number + 1).map_or(new.len(), |next| next.new);
+        let ahead = forwards(&new[anchor.new..to], &old[anchor.old..], price, give_up);
+        // Before the anchor: up to the one before, whose own end may give way.
+        let floor = number.checked_sub(1).map_or(0, |before| anchors[before].new);
+        let back = backwards(&new[floor..anchor.new], &old[..anchor.old], price, give_up);
+        let mut start = anchor.new - back;
+        if start < from {
+            let last = out.last_mut().expect("something ends there");
+            let keep = split(new, old, *last, *anchor, start, from);
+            last.len = keep - last.new;
+            start = keep;
+        }
+        let back = anchor.new - start;
+        out.push(Match { new: start, old: anchor.old - back, len: back + ahead });
+    }
+    out.retain(|found| found.len > 0);
+    out
+}
+
+/// Where between `start` and `end`, which both matches cover, the first gives way to the second.
+fn split(new: &[u8], old: &[u8], first: Match, second: Match, start: usize, end: usize) -> usize {
+    // At most as far back as the first goes.
+    let start = start.max(first.new);
+    let (mut score, mut best, mut keep) = (0_i64, 0_i64, start);
+    for at in start..end {
+        let a = old[first.old + (at - first.new)] == new[at];
+        let b = old[second.old - (second.new - at)] == new[at];
+        score += i64::from(a) - i64::from(b);
+        if score > best {
+            (best, keep) = (score, at + 1);
+        }
+    }
+    keep
+}
+
+/// Cuts out of a match what does not agree: where the score falls `drop` below its best, and on from the next run of eight bytes that agree.
+pub(crate) fn without_holes(new: &[u8], old: &[u8], found: Match, price: i64, drop: i64) -> Vec<Match> {
+    let (new, old) = (&new[found.new..found.new + found.len], &old[found.old..found.old + found.len]);
+    let mut out = Vec::new();
+    let mut start = 0;
+    while start < new.len() {
+        let len = forwards(&new[start..], &old[start..], price, drop);
+        if len > 0 {
+            out.push(Match { new: found.new + start, old: found.old + start, len });
+        }
+        // On to the next eight that agree.
+        let mut at = start + len;
+        let mut agree = 0;
+        while at < new.len() && agree < 8 {
+            agree = if new[at] == old[at] { agree + 1 } else { 0 };
+            at += 1;
+        }
+        if agree < 8 {
+            break;
+        }
+        start = at - 8;
+    }
+    out
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    /// Bytes that look random and are the same everywhere.
+    fn noise(seed: u64, len: usize) -> Vec<u8> {
+        let mut state = seed;
+        (0..len)
+            .map(|_| {
+                state = state.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+                (state >> 56) as u8
+            })
+            .collect()
+    }
+
+    fn matches(old: &[u8], new: &[u8]) -> Vec<Match> {
+        extend(new, old, &Index::new(old, 2).anchors(new), 1, 100)
+    }
+
+    #[test]
+    fn what_moved_is_found() {
+        let old = noise(1, 10_000);
+        let mut new = old.clone();
+        new.splice(5_000..5_000, noise(2, 100));
+        let found = matches(&old, &new);
+        assert_eq!(found, [Match { new: 0, old: 0, len: 5_000 }, Match { new: 5_100, old: 5_000, len: 5_000 }]);
+    }
+
+    #[test]
+    fn single_changed_bytes_stay_in_a_match_and_long_runs_are_cut_out() {
+        let old = noise(1, 10_000);
+        let mut new = old.clone();
+        for at in (100..9_000).step_by(500) {
+            new[at] ^= 0xff;
+        }
+        let whole = Match { new: 0, old: 0, len: 10_000 };
+        assert_eq!(matches(&old, &new), [whole]);
+        new[2_000..3_000].copy_from_slice(&noise(9, 1_000));
+        let cut = without_holes(&new, &old, whole, 3, 24);
+        assert_eq!(cut.len(), 2);
+        assert!((1_990..2_010).contains(&cut[0].len) && (2_985..3_005).contains(&cut[1].new), "{cut:?}");
+    }
+
+    #[test]
+    fn runs_of_one_byte_take_no_time() {
+        let zeros = vec![0; 4 << 20];
+        let found = matches(&zeros, &zeros[..3 << 20]);
+        assert_eq!(found.iter().map(|found| found.len).sum::<usize>(), 3 << 20);
+    }
+
+    proptest! {
+        #[test]
+        fn matches_lie_inside_and_in_order(old in prop::collection::vec(0_u8..3, 0..400), new in prop::collection::vec(0_u8..3, 0..400), price in 1_i64..4) {
+            let found = extend(&new, &old, &Index::new(&old, 1).anchors(&new), price, 50);
+            let mut at = 0;
+            for one in &found {
+                prop_assert!(one.new >= at && one.len > 0);
+                prop_assert!(one.old + one.len <= old.len() && one.new + one.len <= new.len());
+                at = one.new + one.len;
+                for hole in without_holes(&new, &old, *one, price, 24) {
+                    prop_assert!(hole.new >= one.new && hole.new + hole.len <= at && hole.new - one.new == hole.old - one.old);
+                }
+            }
+        }
+    }
+}

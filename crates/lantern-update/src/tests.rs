@@ -1,0 +1,268 @@
+//! Whole update files: made, applied, damaged.
+
+use std::io;
+
+use lantern_core::digest::{Digest, RecipeId};
+use proptest::prelude::*;
+
+use crate::{ApplyError, Build, Chunk, File, Header, MakeError, Old, OpenGroup, Wanted, make};
+
+/// A build in memory.
+#[derive(Debug, Clone)]
+struct Memory {
+    files: Vec<File>,
+    bytes: Vec<Vec<u8>>,
+    sizes: Vec<u64>,
+}
+
+impl Memory {
+    fn of(files: &[(&str, &[u8])]) -> Self {
+        let mut files = files.to_vec();
+        files.sort_unstable();
+        let described = files.iter().map(|(path, bytes)| {
+            let mut rest = *bytes;
+            let mut chunks = Vec::new();
+            while !rest.is_empty() {
+                let (chunk, after) = rest.split_at(lantern_chunker::Profile::Medium.cut(rest));
+                chunks.push(Chunk { digest: Digest::of(chunk), len: u32::try_from(chunk.len()).unwrap() });
+                rest = after;
+            }
+            File { path: (*path).to_owned(), size: bytes.len() as u64, digest: Digest::of(bytes), chunks }
+        });
+        Self {
+            files: described.collect(),
+            bytes: files.iter().map(|(_, bytes)| bytes.to_vec()).collect(),
+            sizes: files.iter().map(|(_, bytes)| bytes.len() as u64).collect(),
+        }
+    }
+
+    fn part(&self, file: usize, offset: u64, out: &mut [u8]) -> io::Result<()> {
+        let start = usize::try_from(offset).unwrap();
+        let bytes = self.bytes.get(file).and_then(|bytes| bytes.get(start..start + out.len()));
+        out.copy_from_slice(bytes.ok_or(io::ErrorKind::UnexpectedEof)?);
+        Ok(())
+    }
+}
+
+impl Build for Memory {
+    fn files(&self) -> &[File] {
+        &self.files
+    }
+    fn read(&self, file: usize, offset: u64, out: &mut [u8]) -> io::Result<()> {
+        self.part(file, offset, out)
+    }
+}
+
+impl Old for Memory {
+    fn sizes(&self) -> &[u64] {
+        &self.sizes
+    }
+    fn read(&self, file: usize, offset: u64, out: &mut [u8]) -> io::Result<()> {
+        self.part(file, offset, out)
+    }
+}
+
+fn made(old: &Memory, new: &Memory) -> Vec<u8> {
+    let wanted = Wanted { from: RecipeId::of(b"old"), to: RecipeId::of(b"new"), most: u64::MAX, on: &|_| false };
+    let mut groups = Vec::new();
+    let mut all = make(old, new, &wanted, &mut groups).unwrap();
+    all.extend(groups);
+    all
+}
+
+/// What comes of the files that an update file makes; none for the others.
+fn applied(all: &[u8], old: &Memory, new: &Memory) -> Result<Vec<Option<Vec<u8>>>, ApplyError> {
+    let header = Header::decode(all)?;
+    let mut out = vec![None; new.files.len()];
+    for group in &header.groups {
+        let start = usize::try_from(group.offset).unwrap();
+        let stored = all.get(start..start + usize::try_from(group.len()).unwrap()).unwrap_or_default();
+        let open = OpenGroup::open(group, stored, &old.sizes, &new.sizes)?;
+        for (number, part) in open.parts().enumerate() {
+            let file: &mut Vec<u8> = out[part.file as usize].get_or_insert_default();
+            assert_eq!(file.len() as u64, part.offset);
+            open.apply(number, old, file)?;
+            assert_eq!(file.len() as u64, part.offset + part.len);
+        }
+    }
+    Ok(out)
+}
+
+fn check(old: &Memory, new: &Memory) -> usize {
+    let all = made(old, new);
+    let out = applied(&all, old, new).unwrap();
+    for ((file, bytes), made) in new.files.iter().zip(&new.bytes).zip(out) {
+        let is_there = old.files.iter().any(|old| old.digest == file.digest) || file.size == 0;
+        assert_eq!(made, (!is_there).then(|| bytes.clone()), "{}", file.path);
+    }
+    all.len()
+}
+
+fn noise(seed: &str, len: usize) -> Vec<u8> {
+    let mut state = seed.bytes().fold(7_u64, |all, byte| all.wrapping_mul(0x0100_0000_01b3) ^ u64::from(byte));
+    let next = |_| {
+        state = state.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+        (state >> 56) as u8
+    };
+    (0..len).map(next).collect()
+}
+
+#[test]
+fn small_changes_take_few_bytes() {
+    let (letters, pack) = (noise("letters", 300_000), noise("pack", 3_000_000));
+    let old = Memory::of(&[("data/letters.bin", &letters), ("data/pack.bin", &pack), ("same", b"x"), ("gone", b"z")]);
+    let mut new_letters = letters.clone();
+    new_letters.splice(70_000..70_010, *b"Dear Aldous, the tide");
+    let mut new_pack = noise("added", 500);
+    new_pack.extend(&pack[1_000_000..]);
+    new_pack.extend(&pack[..1_000_000]);
+    let new =
+        Memory::of(&[("data/letters.bin", &new_letters), ("data/pack.bin", &new_pack), ("moved", b"x"), ("none", b"")]);
+    let len = check(&old, &new);
+    assert!(len < 2_000, "{len}");
+}
+
+/// What is in neither build is in no update file, and one that is as large as it may be is none.
+#[test]
+fn it_ends_where_it_may_not_grow() {
+    let old = Memory::of(&[("a", &noise("a", 50_000))]);
+    let new = Memory::of(&[("a", &noise("b", 50_000))]);
+    let wanted = |most| Wanted { from: RecipeId::of(b"old"), to: RecipeId::of(b"new"), most, on: &|_| false };
+    assert!(matches!(make(&old, &new, &wanted(40_000), &mut Vec::new()), Err(MakeError::TooLarge)));
+    assert!(make(&old, &new, &wanted(60_000), &mut Vec::new()).is_ok());
+    let stops = Wanted { on: &|_| true, ..wanted(u64::MAX) };
+    assert!(matches!(make(&old, &new, &stops, &mut Vec::new()), Err(MakeError::Stopped)));
+    struct Broken(Memory);
+    impl Build for Broken {
+        fn files(&self) -> &[File] {
+            &self.0.files
+        }
+        fn read(&self, _: usize, _: u64, _: &mut [u8]) -> io::Result<()> {
+            Err(io::ErrorKind::NotFound.into())
+        }
+    }
+    assert!(matches!(make(&Broken(old), &new, &wanted(u64::MAX), &mut Vec::new()), Err(MakeError::Read(_))));
+}
+
+/// A program of our own making: functions that call each other, and a table of their addresses.
+fn program(gap: usize) -> Vec<u8> {
+    let (code, base) = (0x400_usize, 0x1_4000_0000_u64);
+    let mut functions = Vec::new();
+    let mut bytes = vec![0; code];
+    for number in 0..800_usize {
+        if number == 300 {
+            bytes.extend(noise("inserted", gap));
+        }
+        functions.push(bytes.len());
+        bytes.extend(noise(&format!("function {number}"), 40));
+        for callee in [number / 2, number / 3] {
+            bytes.push(0xe8);
+            let to = functions.get(callee).map_or(0, |to| *to) as i64;
+            bytes.extend(((to - bytes.len() as i64 - 4) as i32).to_le_bytes());
+        }
+    }
+    bytes.resize(bytes.len().next_multiple_of(0x200), 0);
+    let data = bytes.len();
+    for function in &functions {
+        bytes.extend((base + 0x1000 + (*function - code) as u64).to_le_bytes());
+    }
+    bytes.resize(bytes.len().next_multiple_of(0x200), 0);
+    let end = bytes.len();
+    let mut put = |at: usize, value: &[u8]| bytes[at..at + value.len()].copy_from_slice(value);
+    put(0, b"MZ");
+    put(0x3c, &0x80_u32.to_le_bytes());
+    put(0x80, b"PE\0\0\x64\x86\x02\0");
+    put(0x94, &0xf0_u16.to_le_bytes());
+    put(0x98, &0x20b_u16.to_le_bytes());
+    put(0x98 + 24, &base.to_le_bytes());
+    put(0x98 + 56, &0x10_0000_u32.to_le_bytes());
+    let sections = [(0x1000, code, data - code, 0x6000_0020_u32), (0x8_0000, data, end - data, 0x4000_0040)];
+    for (number, (address, offset, size, flags)) in sections.into_iter().enumerate() {
+        let at = 0x98 + 0xf0 + number * 40;
+        for (place, value) in [(8, size as u32), (12, address), (16, size as u32), (20, offset as u32), (36, flags)] {
+            put(at + place, &value.to_le_bytes());
+        }
+    }
+    bytes
+}
+
+#[test]
+fn addresses_that_moved_are_predicted() {
+    let (old, new) = (program(0), program(100));
+    let old = Memory::of(&[("game.exe", &old)]);
+    let changed = check(&old, &Memory::of(&[("game.exe", &new)]));
+    // 500 functions call some that moved, and as many addresses are others; nearly all follow from what moved.
+    assert!(changed < 700, "{changed}");
+}
+
+#[test]
+fn any_flipped_byte_is_noticed() {
+    let old = Memory::of(&[("game.exe", &program(0)), ("a", &noise("a", 9_000))]);
+    let mut a = noise("a", 9_000);
+    a[500] ^= 1;
+    let new = Memory::of(&[("game.exe", &program(60)), ("a", &a)]);
+    let all = made(&old, &new);
+    for at in 0..all.len() {
+        let mut damaged = all.clone();
+        damaged[at] ^= 0x04;
+        assert!(applied(&damaged, &old, &new).is_err(), "{at}");
+        assert!(applied(&all[..at], &old, &new).is_err(), "{at}");
+    }
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(64))]
+    /// Any two builds.
+    #[test]
+    fn what_is_applied_is_the_new_build(
+        seeds in prop::collection::vec((0_u8..6, 0_usize..60_000), 1..5),
+        edits in prop::collection::vec((0_usize..5, 0_usize..50_000, 0_usize..3_000, 0_u8..4), 0..12),
+    ) {
+        let contents: Vec<Vec<u8>> = seeds.iter().map(|(seed, len)| noise(&seed.to_string(), *len)).collect();
+        let mut changed = contents.clone();
+        for (file, at, len, kind) in edits {
+            let Some(bytes) = changed.get_mut(file) else { continue };
+            let (at, end) = (at.min(bytes.len()), (at + len).min(bytes.len()));
+            match kind {
+                0 => { bytes.drain(at..end); }
+                1 => { bytes.splice(at..at, noise("new", len)); }
+                2 => bytes[at..end].reverse(),
+                _ => bytes[at..end].iter_mut().step_by(97).for_each(|byte| *byte = byte.wrapping_add(3)),
+            }
+        }
+        let names = ["a", "b/c", "b/d", "e"];
+        let old = Memory::of(&names.iter().copied().zip(contents.iter().map(Vec::as_slice)).collect::<Vec<_>>());
+        let new = Memory::of(&names.iter().rev().copied().zip(changed.iter().map(Vec::as_slice)).collect::<Vec<_>>());
+        check(&old, &new);
+        let same_names = Memory::of(&names.iter().copied().zip(changed.iter().map(Vec::as_slice)).collect::<Vec<_>>());
+        check(&old, &same_names);
+        check(&new, &old);
+    }
+
+    /// A group that says of itself what its digest is can hold anything: it ends with an error, or with as many bytes as it promised.
+    #[test]
+    fn hostile_groups_end_well(changes in prop::collection::vec((any::<prop::sample::Index>(), any::<u8>(), 0_usize..6), 1..6)) {
+        let old = Memory::of(&[("game.exe", &program(0)), ("a", &noise("a", 9_000))]);
+        let new = Memory::of(&[("game.exe", &program(60)), ("a", &noise("b", 4_000))]);
+        let all = made(&old, &new);
+        let header = Header::decode(&all).unwrap();
+        let group = &header.groups[0];
+        let stored = &all[usize::try_from(group.offset).unwrap()..];
+        let mut streams = OpenGroup::streams_of(group, stored).unwrap();
+        for (at, value, stream) in changes {
+            let bytes = &mut streams[stream];
+            if !bytes.is_empty() {
+                let at = at.index(bytes.len());
+                bytes[at] = value;
+            }
+        }
+        if let Ok(open) = OpenGroup::of_streams(group, streams, &old.sizes, &new.sizes) {
+            for (number, part) in open.parts().enumerate() {
+                let mut out = Vec::new();
+                if open.apply(number, &old, &mut out).is_ok() {
+                    prop_assert_eq!(out.len() as u64, part.len);
+                }
+            }
+        }
+    }
+}
