@@ -13,63 +13,10 @@ work=${2:-$(mktemp -d)}
 mkdir -p "$work"
 work=$(cd "$work" && pwd)
 runs=${RUNS:-5}
-(cd "$here" && cargo build --release --quiet)
-lantern="$here/target/release/lantern"
-export LANTERN_HOME="$work/home"
-project="$work/project"
-place=
-
-end() { [ -z "$place" ] || kill "$place" 2> /dev/null || true; }
-trap end EXIT
-
-rm -rf "$project"
-mkdir -p "$project/place"
-"$lantern" --project "$project" rehearse --port 0 --state "$project/place" --json > "$work/rehearse.json" &
-place=$!
-sleep 1
-address=$(python3 -c 'import json,sys; print(json.load(open(sys.argv[1]))["address"])' "$work/rehearse.json")
-secret=$(python3 -c 'import json,sys; print(json.load(open(sys.argv[1]))["secret"])' "$work/rehearse.json")
-kill "$place"
-wait "$place" 2> /dev/null || true
-cat > "$project/lantern.toml" << TOML
-[game]
-name = "Saltmarsh Post"
-studio = "Paper Heron"
-identity = "example.paperheron.saltmarsh"
-version = "1.4.0"
-[editions.parts]
-name = "Parts"
-kind = "companion"
-[targets.linux]
-edition = "parts"
-systems = ["linux-x86_64"]
-export = "export"
-[storefronts.brambleyard]
-kind = "protocol"
-address = "$address"
-handle = { parts = "saltmarsh-parts" }
-depots = { linux = "sp-linux" }
-[storefronts.brambleyard.branches]
-creek = { audience = "invited" }
-open-water = { audience = "everyone" }
-TOML
-cp -r "$export_dir" "$project/export"
+. "$here/scripts/bench-project.sh"
+make_project "$export_dir"
 bytes=$(find "$project/export" -type f -printf '%s\n' | awk '{s+=$1}END{printf "%.0f",s}')
 files=$(find "$project/export" -type f | wc -l)
-l() { "$lantern" --project "$project" "$@" > /dev/null; }
-
-open_place() {
-    "$lantern" --project "$project" rehearse --state "$project/place" --json > "$work/rehearse.json" &
-    place=$!
-    sleep 1
-    LANTERN_SECRET=$secret "$lantern" --project "$project" connect brambleyard --client paper-heron > /dev/null
-}
-close_place() {
-    kill "$place"
-    wait "$place" 2> /dev/null || true
-    place=
-}
-
 measure() { # NAME BEFORE COMMAND: the median of the seconds in $median, the largest peak in MB in $peak
     local name=$1 before=$2 command=$3 all=()
     peak=0
@@ -88,7 +35,6 @@ ratio() { python3 -c "print(f'{$1 / max($2, 0.001):.2f}')"; }
 rate() { python3 -c "print(f'{$bytes / 1e6 / max($1, 0.001):.0f}')"; }
 
 echo "$bytes bytes in $files files, $(nproc) processors, medians of $runs"
-run="'$lantern' --project '$project'"
 fresh="rm -rf '$project/.lantern'"
 
 measure "tar | zstd -3 -T2" : "tar cf - -C '$project' export | zstd -q -3 -T2 -c"

@@ -43,6 +43,7 @@ fn name(task: Task) -> (&'static str, &'static str) {
         Task::Receive => ("receive", "receiving"),
         Task::Verify => ("verify", "checking"),
         Task::Write => ("write", "writing"),
+        Task::Update => ("update", "comparing with an earlier build"),
         Task::Wait => ("wait", "waiting for another lantern"),
         _ => ("work", "working"),
     }

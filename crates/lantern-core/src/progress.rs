@@ -20,6 +20,8 @@ pub enum Task {
     Verify,
     /// Writing files out.
     Write,
+    /// Comparing two builds for an update file.
+    Update,
     /// Waiting until another lantern has ended its work.
     Wait,
 }

@@ -258,6 +258,7 @@ impl Workspace {
                 players: depot.players.clone(),
                 files: depot.files,
                 size: depot.size,
+                updates: Vec::new(),
             })
         });
         BuildTarget {

@@ -13,7 +13,9 @@ use lantern_core::progress::Progress;
 use lantern_core::release::{Start, start_for};
 use lantern_core::system::System;
 use lantern_store::fetch::{Fetch, FetchError};
-use lantern_store::install::{self, FolderState, GivenUp, InstallError, Installed, OwnFiles, Report, Verified, Wanted};
+use lantern_store::install::{
+    self, FolderState, GivenUp, InstallError, Installed, OwnFiles, Report, UpdateOffer, Verified, Wanted,
+};
 use lantern_storefront::protocol::{BuildDepot, BuildTarget, Play, problem};
 use lantern_storefront::{Access, Invited, Player, StorefrontError};
 use schemars::JsonSchema;
@@ -128,6 +130,11 @@ impl Fetch for FromBranch<'_> {
     }
     fn pack_range(&self, pack: &Digest, offset: u32, len: u32) -> Result<Vec<u8>, FetchError> {
         self.player.pack(self.title, self.branch, pack, offset, len).map_err(Self::failed)
+    }
+    fn update(&self, from: RecipeId, to: RecipeId, offset: u64, len: u32) -> Result<Vec<u8>, FetchError> {
+        let far = || FetchError::new("an update file of more than 4 GiB", true);
+        let offset = u32::try_from(offset).map_err(|_| far())?;
+        self.player.update(self.title, self.branch, (from, to), offset, len).map_err(Self::failed)
     }
 }
 
@@ -258,7 +265,12 @@ pub fn install_branch(
     let recipes: Vec<RecipeId> = build.depots.iter().filter(downloads).map(|d| d.recipe).collect();
     let fetch = FromBranch { player, title: &title, branch };
     let document = serde_json::to_value(&about).expect("what is kept has only string keys");
-    let wanted = Wanted { recipes: &recipes, about: document, own_files: wanted.own_files, private };
+    let offers = build.depots.iter().flat_map(|depot| {
+        depot.updates.iter().map(|update| UpdateOffer { from: update.from, to: depot.recipe, bytes: update.bytes })
+    });
+    let updates: Vec<UpdateOffer> = offers.collect();
+    let own_files = wanted.own_files;
+    let wanted = Wanted { recipes: &recipes, about: document, own_files, private, updates: &updates };
     let mut report = install::install(&folder, wanted, &fetch, progress).map_err(refused_by(name))?;
     report.rolled_forward |= finished;
     Ok(InstallDone { folder, about, before, report })
@@ -353,6 +365,7 @@ pub fn repair_installed(
             about: installed.about.clone(),
             own_files: OwnFiles::Aside,
             private: None,
+            updates: &[],
         };
         let mut report = install::install(folder, wanted, &fetch, progress).map_err(refused_by(name))?;
         report.rolled_forward |= finished;

@@ -10,6 +10,7 @@ use lantern_core::config::Audience;
 use lantern_core::digest::RecipeId;
 use lantern_core::event::{Action, BranchBuild, BranchFacts, EventId, StorefrontRef};
 use lantern_core::names::{Handle, Name};
+use lantern_core::progress::Progress;
 use lantern_core::rules::{HouseRules, longest_stay};
 use lantern_core::step::Step as StepByHand;
 use lantern_core::system::System;
@@ -25,6 +26,7 @@ use crate::error::{Class, Explained};
 use crate::needs::{KnownOf, NeedShown};
 use crate::releases::ReleaseError;
 use crate::storefronts::{OpenStorefront, open_storefront};
+use crate::update_files::{self, Pair, UpdateBrought, pairs_of};
 use crate::workspace::Session;
 use crate::{ProjectError, environment};
 
@@ -84,6 +86,8 @@ pub struct Change {
     pub installed: u64,
     /// Depots that not everybody has, with who has them.
     pub more: Vec<(Name, Players)>,
+    /// Update files that are not there yet.
+    pub(crate) pairs: Vec<Pair>,
 }
 
 impl MovePlan {
@@ -407,7 +411,8 @@ impl Session {
             // Everything was handed over; what players download there is that storefront's own matter.
             let depots = new.iter().flat_map(|t| &t.depots).filter(|depot| depot.players.add_on.is_none());
             let (installed, more) = (depots.map(|depot| depot.size).sum(), Vec::new());
-            return Ok(Change { target, systems, before, after, update: None, whole: None, installed, more });
+            let pairs = Vec::new();
+            return Ok(Change { target, systems, before, after, update: None, whole: None, installed, more, pairs });
         }
         let installed = new.iter().flat_map(|t| &t.depots).filter(everybodys).map(|d| d.size).sum();
         let more = new.iter().flat_map(|t| &t.depots).filter(|d| !everybodys(d));
@@ -422,16 +427,43 @@ impl Session {
         for depot in new.iter().flat_map(|t| &t.depots).filter(everybodys) {
             let entries = entries_of(&self.workspace.store, &state.storefront, depot.recipe)?;
             let locator = locator_of(&self.workspace.store, state, depot.recipe)?;
+            let mut as_chunks = 0;
             for chunk in entries.iter().flat_map(|e| &e.chunks).filter(|c| counted.insert(c.digest)) {
                 let stored = locator.find(&chunk.digest).map_or(0, |l| u64::from(l.entry.stored_len));
                 whole += stored;
                 if !have.contains(&chunk.digest) {
-                    update += stored;
+                    as_chunks += stored;
                 }
             }
+            // Where there is an update file from what players have, they take what is shorter.
+            let from = old.iter().flat_map(|t| &t.depots).find(|old| old.depot == depot.depot).map(|old| old.recipe);
+            let file = depot.updates.iter().find(|update| Some(update.from) == from).map(|update| update.bytes);
+            update += file.map_or(as_chunks, |bytes| bytes.min(as_chunks));
         }
         let update = before.as_ref().map(|_| update);
-        Ok(Change { target, systems, before, after, update, whole: Some(whole), installed, more })
+        let both = old.zip(new).zip(before.as_ref());
+        let pairs = both.map_or_else(Vec::new, |((old, new), before)| pairs_of(old, new, &before.name).collect());
+        Ok(Change { target, systems, before, after, update, whole: Some(whole), installed, more, pairs })
+    }
+
+    /// Brings update files from what players of a branch have to what they get, as far as they are not there. None is needed: what cannot
+    /// be made is said.
+    pub fn bring_updates_for(&self, plan: &MovePlan, progress: &dyn Progress) -> Vec<UpdateBrought> {
+        let mut pairs: Vec<Pair> = Vec::new();
+        for pair in plan.changes.iter().flat_map(|change| &change.pairs) {
+            if plan.restores.is_none() && !pairs.contains(pair) {
+                pairs.push(pair.clone());
+            }
+        }
+        if pairs.is_empty() {
+            return Vec::new();
+        }
+        let brought = open_storefront(&self.workspace, &plan.edition, plan.storefront.name.as_str())
+            .and_then(|storefront| update_files::bring(&self.workspace.store, &storefront, &pairs, progress));
+        brought.unwrap_or_else(|error| {
+            progress.careful(&format!("not all update files are there: {}", crate::verify::in_full(&error)));
+            Vec::new()
+        })
     }
 
     /// Carries a plan out, if the branch still is as the plan found it.

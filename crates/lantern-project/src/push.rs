@@ -31,6 +31,7 @@ use crate::error::{Class, Explained};
 use crate::releases::ReleaseError;
 use crate::status::Exports;
 use crate::storefronts::{ConnectError, OpenStorefront, open_storefront};
+use crate::update_files::{self, UpdateBrought};
 use crate::workspace::Session;
 
 /// Packs that travel at a time.
@@ -95,6 +96,8 @@ pub struct PushDone {
     pub sent: u64,
     /// Packs that travelled.
     pub packs: u64,
+    /// Update files that were brought.
+    pub updates: Vec<UpdateBrought>,
 }
 
 /// What is said along with a push.
@@ -280,7 +283,7 @@ impl Session {
             {
                 self.found_there(plan, build)?;
             }
-            return Ok(PushDone { number_there: build, sent: 0, packs: 0 });
+            return Ok(PushDone { number_there: build, sent: 0, packs: 0, updates: Vec::new() });
         }
         let release = (plan.release.id, &plan.release.name);
         let asked = self.begin(&plan.release.edition, &plan.storefront, Action::Push, release, &plan.targets)?;
@@ -296,7 +299,27 @@ impl Session {
         let answer = storefront.builds()?.make(&storefront.title, asked.key, &document);
         let build = self.answered(&storefront, &asked, answer)?;
         self.done(&storefront.edition, &asked, DoneThere::Pushed(&build, sent))?;
-        Ok(PushDone { number_there: build.number_there, sent, packs })
+        let updates = match self.bring_updates(&storefront, &build, progress) {
+            // The release is there, and nobody needs an update file.
+            Err(error) => {
+                progress.careful(&format!("not all update files are there: {}", crate::verify::in_full(&error)));
+                Vec::new()
+            }
+            Ok(updates) => updates,
+        };
+        Ok(PushDone { number_there: build.number_there, sent, packs, updates })
+    }
+
+    /// Brings update files to a build that has just been made.
+    fn bring_updates(
+        &self,
+        storefront: &OpenStorefront,
+        build: &Build,
+        progress: &dyn Progress,
+    ) -> Result<Vec<UpdateBrought>, ProjectError> {
+        let (branches, builds) = self.news_of(storefront)?;
+        let pairs = update_files::pairs_for(build, &branches, &builds);
+        update_files::bring(&self.workspace.store, storefront, &pairs, progress)
     }
 
     /// Closes a push that ended for good before the storefront was asked for a build. One that was stopped, or whose storefront does

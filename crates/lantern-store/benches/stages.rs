@@ -134,7 +134,13 @@ fn main() {
         round += 1;
         let folder = temp.path().join(format!("player-{round}"));
         let about = serde_json::Value::Null;
-        let wanted = install::Wanted { recipes: &[sealed.recipe], about, own_files: Default::default(), private: None };
+        let wanted = install::Wanted {
+            recipes: &[sealed.recipe],
+            about,
+            own_files: Default::default(),
+            private: None,
+            updates: &[],
+        };
         install::install(&folder, wanted, &store, &Silent).expect("there is room");
     });
 }

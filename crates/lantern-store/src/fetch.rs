@@ -51,6 +51,10 @@ pub trait Fetch: Sync {
     fn locator(&self, id: RecipeId) -> Result<Vec<u8>, FetchError>;
     /// Returns `len` bytes of a pack from `offset`.
     fn pack_range(&self, pack: &Digest, offset: u32, len: u32) -> Result<Vec<u8>, FetchError>;
+    /// Returns `len` bytes of an update file from `offset`; fewer where it ends. A source without update files has none: it is gone.
+    fn update(&self, _from: RecipeId, _to: RecipeId, _offset: u64, _len: u32) -> Result<Vec<u8>, FetchError> {
+        Err(FetchError::new("there are no update files", true))
+    }
 }
 
 /// How often a piece is fetched that comes as something else than it should be: a line may have changed it.
@@ -80,5 +84,8 @@ impl Fetch for Store {
     }
     fn pack_range(&self, pack: &Digest, offset: u32, len: u32) -> Result<Vec<u8>, FetchError> {
         Ok(self.read_pack_range(pack, offset, len)?)
+    }
+    fn update(&self, from: RecipeId, to: RecipeId, offset: u64, len: u32) -> Result<Vec<u8>, FetchError> {
+        Ok(self.read_update(from, to, offset, len)?)
     }
 }

@@ -12,6 +12,7 @@ mod journal;
 mod plan;
 mod state;
 mod switch;
+mod updates;
 mod writes;
 
 use std::io;
@@ -204,6 +205,19 @@ pub struct Wanted<'a> {
     pub own_files: OwnFiles,
     /// What concerns the player alone, such as an invitation; none leaves what is kept already.
     pub private: Option<Value>,
+    /// Update files that the source has.
+    pub updates: &'a [UpdateOffer],
+}
+
+/// An update file that a source has.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct UpdateOffer {
+    /// What must be installed.
+    pub from: RecipeId,
+    /// What it makes.
+    pub to: RecipeId,
+    /// All of its bytes.
+    pub bytes: u64,
 }
 
 /// Makes `folder` hold a build.
@@ -217,7 +231,7 @@ pub fn install(
     fetch: &dyn Fetch,
     progress: &dyn Progress,
 ) -> Result<Report, InstallError> {
-    let Wanted { recipes, about, own_files, private } = wanted;
+    let Wanted { recipes, about, own_files, private, updates } = wanted;
     let folder = Folder::open_or_make(folder)?;
     if let Some(private) = private {
         folder.write_private(&private)?;
@@ -236,8 +250,11 @@ pub fn install(
     let is_past_unknown = old.is_none() || !is_known;
     let old = old.unwrap_or_default();
     let new = gather::recipes(&folder, recipes, fetch)?;
-    let plan = plan::Plan::make(&folder, &old, &new, own_files, progress)?;
-    let received = gather::stage(&folder, &plan, recipes, &old, fetch, progress)?;
+    let mut plan = plan::Plan::make(&folder, &old, &new, own_files, progress)?;
+    let was_installed: &[RecipeId] = previous.as_ref().map_or(&[], |installed| &installed.recipes);
+    let fits = |offer: &&UpdateOffer| was_installed.contains(&offer.from) && recipes.contains(&offer.to);
+    let offers: Vec<UpdateOffer> = updates.iter().filter(fits).copied().collect();
+    let received = gather::stage(&folder, &mut plan, recipes, &old, &offers, fetch, progress)?;
     let mut report = Report {
         files: plan.files,
         size: plan.size,
@@ -403,8 +420,9 @@ pub fn verify(folder: &Path, progress: &dyn Progress) -> Result<Verified, Instal
     Ok(Verified { installed, files, size, wrong })
 }
 
-/// Where the chunks of installed files lie, for those that a new build shares.
-type OldChunks<'a> = std::collections::HashMap<Digest, (&'a TreePath, u64, u32)>;
+/// Where the chunks of installed files lie, for those that a new build shares: the file, by its place among the old entries, and the
+/// offset in it.
+type OldChunks = std::collections::HashMap<Digest, (u32, u64)>;
 
 #[cfg(test)]
 mod tests;

@@ -2,6 +2,7 @@
 //!
 //! - [`seal::seal`] cuts, compresses and packs files into a [`store::Store`].
 //! - [`install::install`] makes a folder hold a build, fetching only what is missing through [`fetch::Fetch`].
+//! - [`updates`] are made of two builds of a store, for those who have the one and want the other.
 //! - [`recipe`], [`pack`], [`locator`] and the chunker ([`lantern_chunker`]) are the formats; each is described in `docs/formats/`.
 //!
 //! ```
@@ -27,7 +28,7 @@
 //! let sealed = seal(&store, &[entry], &Letter, &Silent)?;
 //! let game = temp.path().join("game");
 //! let about = serde_json::Value::Null;
-//! let wanted = install::Wanted { recipes: &[sealed.recipe], about, own_files: Default::default(), private: None };
+//! let wanted = install::Wanted { recipes: &[sealed.recipe], about, own_files: Default::default(), private: None, updates: &[] };
 //! install::install(&game, wanted, &store, &Silent)?;
 //! assert_eq!(std::fs::read(game.join("letter.txt"))?, b"dear marsh");
 //! # Ok::<(), Box<dyn std::error::Error>>(())
@@ -66,3 +67,4 @@ pub mod seal;
 pub mod store;
 #[cfg(test)]
 mod testing;
+pub mod updates;

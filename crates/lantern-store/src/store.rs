@@ -268,12 +268,14 @@ impl Store {
 
     /// Removes a tree with its recipe and locator; what leads to others goes first.
     pub(crate) fn remove_tree(&self, tree: TreeId, recipe: RecipeId) -> Result<(), StoreError> {
+        self.remove_updates_of(recipe)?;
         let paths =
             [self.locator_path(recipe), self.tree_path(tree), self.recipe_path(recipe), self.pointer_path(tree)];
         remove_all(&paths)
     }
 
     pub(crate) fn remove_recipe(&self, recipe: RecipeId) -> Result<(), StoreError> {
+        self.remove_updates_of(recipe)?;
         remove_all(&[self.locator_path(recipe), self.recipe_path(recipe)])
     }
 
@@ -654,7 +656,7 @@ fn remove_all(paths: &[PathBuf]) -> Result<(), StoreError> {
     Ok(())
 }
 
-fn list(folder: &Path) -> Result<Vec<String>, StoreError> {
+pub(crate) fn list(folder: &Path) -> Result<Vec<String>, StoreError> {
     let entries = match fs::read_dir(folder) {
         Ok(entries) => entries,
         Err(e) if e.kind() == io::ErrorKind::NotFound => return Ok(Vec::new()),

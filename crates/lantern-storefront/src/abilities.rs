@@ -117,6 +117,10 @@ pub trait Content: Sync {
     fn put_segment(&self, title: &Handle, digest: &Digest, bytes: Vec<u8>) -> Result<(), StorefrontError>;
     /// Brings a pack.
     fn put_pack(&self, title: &Handle, digest: &Digest, bytes: Bytes) -> Result<(), StorefrontError>;
+    /// Whether it takes update files.
+    fn takes_updates(&self) -> Result<bool, StorefrontError>;
+    /// Brings an update file from one recipe to another, both of which it has.
+    fn put_update(&self, title: &Handle, from: RecipeId, to: RecipeId, bytes: Bytes) -> Result<(), StorefrontError>;
     /// Returns a recipe's root as the storefront has it.
     fn get_recipe(&self, title: &Handle, id: RecipeId) -> Result<Vec<u8>, StorefrontError>;
     /// Returns a segment as the storefront has it.
@@ -194,6 +198,15 @@ pub trait Player: Sync {
         title: &Handle,
         branch: &Name,
         pack: &Digest,
+        offset: u32,
+        len: u32,
+    ) -> Result<Vec<u8>, StorefrontError>;
+    /// Returns `len` bytes of an update file from `offset`; fewer where it ends.
+    fn update(
+        &self,
+        title: &Handle,
+        branch: &Name,
+        recipes: (RecipeId, RecipeId),
         offset: u32,
         len: u32,
     ) -> Result<Vec<u8>, StorefrontError>;

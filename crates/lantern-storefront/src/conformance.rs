@@ -88,6 +88,8 @@ pub struct Subject<'a> {
     pub closed_branch: Name,
     /// Two releases of the title's game, the one with the smaller number first, with content that differs.
     pub samples: [Sample; 2],
+    /// An update file from the first depot of the first release to that of the second.
+    pub update: Bytes,
 }
 
 impl std::fmt::Debug for Subject<'_> {
@@ -126,6 +128,7 @@ pub fn run(subject: &Subject<'_>) -> Result<(), String> {
     }
     if has(Ability::Player) {
         players(subject, maker.as_ref())?;
+        updates(subject, maker.as_ref())?;
     }
     if has(Ability::Builds) && has(Ability::Branches) {
         withdrawing(subject, maker.as_ref())?;
@@ -403,6 +406,37 @@ fn players(subject: &Subject<'_>, maker: &dyn Storefront) -> Result<(), String> 
     fine("a closed branch with an invitation", ask(guest(22)))?;
     refused("one that was ended", ask(guest(20)), &[problem::NOT_INVITED])?;
     refused("one that was never made", ask(guest(77)), &[problem::NOT_INVITED])
+}
+
+/// Update files, where the kind takes them: handed out to those who may have both builds, and to nobody else.
+fn updates(subject: &Subject<'_>, maker: &dyn Storefront) -> Result<(), String> {
+    let content = fine("content", maker.content())?;
+    if !fine("whether update files are taken", content.takes_updates())? {
+        return Ok(());
+    }
+    let (title, name, closed) = (&subject.title, &subject.open_branch, &subject.closed_branch);
+    let recipe = |sample: &Sample| sample.depots.first().map(|depot| depot.recipe).ok_or("the sample has no depot");
+    let [first, second] = &subject.samples;
+    let (from, to) = (recipe(first)?, recipe(second)?);
+    let never = RecipeId(Digest::of(b"never"));
+    let lost = content.put_update(title, never, to, subject.update.clone());
+    refused("an update file from a recipe that is not there", lost, &[problem::NOT_FOUND])?;
+    for what in ["an update file", "the same update file"] {
+        fine(what, content.put_update(title, from, to, subject.update.clone()))?;
+    }
+    let stranger = (subject.open)(As::Player(None));
+    let player = fine("players", stranger.player())?;
+    let got = fine("an update file", player.update(title, name, (from, to), 0, u32::MAX))?;
+    ensure(got == subject.update, "players get another update file")?;
+    let part = fine("a part of an update file", player.update(title, name, (from, to), 10, 64))?;
+    ensure(Some(part.as_slice()) == subject.update.get(10..74), "players get another part of an update file")?;
+    refused("an update file that is not there", player.update(title, name, (to, from), 0, 9), &[problem::NOT_FOUND])?;
+    // On the closed branch one of the two never was.
+    let guest = Invited { invitation: Invitation::new([22; 15]), folder: "folder".to_owned() };
+    let guest = (subject.open)(As::Player(Some(guest)));
+    let player = fine("players", guest.player())?;
+    let other = player.update(title, closed, (from, to), 0, 9);
+    refused("an update file of another branch", other, &[problem::NOT_FOUND, problem::NOT_INVITED])
 }
 
 fn withdrawing(subject: &Subject<'_>, at: &dyn Storefront) -> Result<(), String> {

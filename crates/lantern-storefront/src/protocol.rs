@@ -88,6 +88,8 @@ pub const MAX_TEXT_LEN: u64 = 4096;
 pub const PIECES: &str = "pieces";
 /// That lists come page by page.
 pub const PAGES: &str = "pages";
+/// That update files are taken and handed out.
+pub const UPDATES: &str = "updates";
 
 /// An access token. Source: RFC 6749, section 5.1.
 #[derive(Clone, Serialize, Deserialize, JsonSchema)]
@@ -271,6 +273,18 @@ pub struct BuildDepot {
     pub files: u64,
     /// Size of all files, in bytes.
     pub size: u64,
+    /// Update files to it, for those who have an earlier build of the depot.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub updates: Vec<DepotUpdate>,
+}
+
+/// An update file to a depot of a build.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct DepotUpdate {
+    /// The recipe that must be installed.
+    pub from: RecipeId,
+    /// All of its bytes.
+    pub bytes: u64,
 }
 
 /// All builds of a title.

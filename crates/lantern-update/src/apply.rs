@@ -123,6 +123,16 @@ impl OpenGroup {
         Ok(Self { streams, parts })
     }
 
+    /// Takes streams as they are, unpacked and without a digest: for a fuzzer.
+    ///
+    /// # Errors
+    /// [`ReadError`].
+    #[cfg(fuzzing)]
+    pub fn of_parts(parts: Vec<Part>, streams: Streams, sizes: &[u64], new_sizes: &[u64]) -> Result<Self, ReadError> {
+        let group = Group { parts, raw: [0; COUNT], stored: [0; COUNT], digest: Digest::of(b""), offset: 0 };
+        Self::of_streams(&group, streams, sizes, new_sizes)
+    }
+
     /// What it makes, in order.
     pub fn parts(&self) -> impl Iterator<Item = &Part> {
         self.parts.iter().map(|(part, _)| part)

@@ -5,7 +5,7 @@ use lantern_core::event::{EventBody, StorefrontRef};
 use lantern_core::names::{Handle, Name};
 use lantern_core::path::shown;
 use lantern_core::version::ReleaseName;
-use lantern_project::{HandPush, OpenWalk, Project, ProjectError, PushDepot, PushDone, PushPlan};
+use lantern_project::{HandPush, OpenWalk, Project, ProjectError, PushDepot, PushDone, PushPlan, UpdateBrought};
 use serde::Serialize;
 
 use crate::format;
@@ -118,9 +118,22 @@ struct PushDocument<'a> {
     number_there: Option<u64>,
     #[serde(skip_serializing_if = "Option::is_none")]
     sent_bytes: Option<u64>,
+    /// Update files that were brought along, for players of earlier releases.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    updates: Vec<UpdateDocument<'a>>,
     /// Why it was not.
     #[serde(skip_serializing_if = "Option::is_none")]
     why: Option<String>,
+}
+
+#[derive(Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
+struct UpdateDocument<'a> {
+    /// The release that players have.
+    from: &'a ReleaseName,
+    bytes: u64,
+    /// What they would download without it.
+    chunk_bytes: u64,
 }
 
 #[derive(Serialize)]
@@ -163,10 +176,15 @@ pub fn document<'a>(pushes: &'a [(PushPlan, Outcome)], hand: &'a [ByHand]) -> Do
             done: done.is_some(),
             number_there: done.map(|d| d.number_there),
             sent_bytes: done.map(|d| d.sent),
+            updates: done.iter().flat_map(|d| &d.updates).map(update_document).collect(),
             why: if let Outcome::Failed(error) = outcome { Some(error.to_string()) } else { None },
         }
     });
     Document { schema: "lantern.push/1", pushes: pushes.collect(), by_hand: hand.iter().map(by_hand).collect() }
+}
+
+fn update_document(update: &UpdateBrought) -> UpdateDocument<'_> {
+    UpdateDocument { from: &update.release, bytes: update.bytes, chunk_bytes: update.chunks }
 }
 
 fn depot_document(depot: &PushDepot) -> DepotDocument<'_> {
@@ -231,8 +249,35 @@ pub fn done(plan: &PushPlan, done: &PushDone) -> View {
             false => format!("{} estimated", format::bytes(plan.upload)),
         };
         view.say(format!("  {} sent, {estimated}", format::bytes(done.sent)));
+        for line in update_lines(&done.updates) {
+            view.say(line);
+        }
     }
     view
+}
+
+/// What players download who have an earlier release, where an update file was brought.
+pub fn updates(updates: &[UpdateBrought]) -> View {
+    let mut view = View::default();
+    for line in update_lines(updates) {
+        view.say(line);
+    }
+    view
+}
+
+fn update_lines(updates: &[UpdateBrought]) -> Vec<String> {
+    let mut of_release: Vec<(&ReleaseName, u64, u64)> = Vec::new();
+    for update in updates {
+        match of_release.iter_mut().find(|(name, _, _)| **name == update.release) {
+            Some((_, bytes, chunks)) => (*bytes, *chunks) = (*bytes + update.bytes, *chunks + update.chunks),
+            None => of_release.push((&update.release, update.bytes, update.chunks)),
+        }
+    }
+    let line = |(name, bytes, chunks): (&ReleaseName, u64, u64)| {
+        let (bytes, chunks) = (format::bytes(bytes), format::bytes(chunks));
+        format!("  {} from {name}: {bytes}, as chunks {chunks}", faint("update file"))
+    };
+    of_release.into_iter().map(line).collect()
 }
 
 /// That all of it is there; `is_texts_given` says that there were new texts, which are not used.

@@ -1,7 +1,7 @@
 //! What `promote` and `rollback` share: the plan on the screen, the question, the action.
 
 use lantern_project::{MovePlan, Session};
-use lantern_views::moves;
+use lantern_views::{moves, push};
 
 use super::{Agreement, Done, by_hand};
 use crate::diagnostic::CommandError;
@@ -59,7 +59,9 @@ pub fn run(session: &mut Session, plan: &MovePlan, options: &Options, anyway: bo
         ui.document(&moves::document_by_hand(plan, &open, outcome.as_ref()));
         return if outcome.is_some() { super::next(session.workspace(), ui, super::ASK_THEM) } else { Ok(()) };
     }
+    let updates = session.bring_updates_for(plan, &ui.progress());
     let facts = session.move_branch(plan)?;
+    ui.show(&push::updates(&updates));
     ui.answer(&moves::document(plan, true, Some(facts.revision)), &moves::done(plan));
     super::next(session.workspace(), ui, super::ASK_THEM)
 }

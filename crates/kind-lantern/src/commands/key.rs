@@ -4,7 +4,9 @@ use clap::Subcommand;
 use lantern_core::config::AD_HOC;
 use lantern_core::names::Name;
 use lantern_core::pins::Role;
-use lantern_keys::certificate::{self, Purpose};
+use lantern_keys::certificate;
+#[cfg(debug_assertions)]
+use lantern_keys::certificate::Purpose;
 use lantern_keys::file::{self, KeyFile};
 use lantern_keys::key::Algorithm;
 use lantern_keys::keyring::{self, Facts, Keyring, OpenKey, Origin};

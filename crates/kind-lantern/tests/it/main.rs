@@ -108,6 +108,8 @@ mod tls;
 #[cfg(feature = "tokens")]
 mod token;
 #[cfg(test)]
+mod updating;
+#[cfg(test)]
 mod weather;
 #[cfg(test)]
 mod withdrawing;

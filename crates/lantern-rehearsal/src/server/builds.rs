@@ -15,7 +15,10 @@ use crate::stand_in::StandIn;
 pub(super) async fn builds(State(stand_in): Shared, Path(title): Path<String>, page: PageAsked) -> Answer<BuildPage> {
     let (title, page) = (parse(&title, "the title")?, Page::of(page)?);
     wait(move || {
-        let (builds, next) = page.cut(stand_in.builds(&title)?, |build| build.number_there.to_string())?;
+        let (mut builds, next) = page.cut(stand_in.builds(&title)?, |build| build.number_there.to_string())?;
+        for target in builds.iter_mut().flat_map(|build| build.targets.values_mut()) {
+            stand_in.with_updates(&title, target)?;
+        }
         Ok(Json(BuildPage { builds, next }))
     })
     .await

@@ -1,5 +1,7 @@
 //! What titles hold, as those who make the game bring and read it.
 
+use std::sync::Arc;
+
 use axum::Json;
 use axum::body::Bytes;
 use axum::extract::{Path, State};
@@ -10,6 +12,7 @@ use lantern_storefront::protocol::{PackReceived, RecipeNeeds, problem};
 
 use super::request::{Answer, Shared, hex, needed_range, parse, part_of_pack, wait};
 use crate::refusal::Refused;
+use crate::stand_in::{Incoming, StandIn};
 
 pub(super) async fn put_recipe(
     State(stand_in): Shared,
@@ -52,9 +55,29 @@ pub(super) async fn put_pack(
     Path((title, digest)): Path<(String, String)>,
     body: Bytes,
 ) -> Result<Response, Refused> {
-    let (title, digest) = (parse(&title, "the title")?, hex(&digest)?);
+    put_large(stand_in, &headers, &title, Incoming::Pack(hex(&digest)?), body).await
+}
+
+pub(super) async fn put_update(
+    State(stand_in): Shared,
+    headers: HeaderMap,
+    Path((title, from, to)): Path<(String, String, String)>,
+    body: Bytes,
+) -> Result<Response, Refused> {
+    put_large(stand_in, &headers, &title, Incoming::Update(RecipeId(hex(&from)?), RecipeId(hex(&to)?)), body).await
+}
+
+/// Takes something at once, or a piece of it.
+async fn put_large(
+    stand_in: Arc<StandIn>,
+    headers: &HeaderMap,
+    title: &str,
+    what: Incoming,
+    body: Bytes,
+) -> Result<Response, Refused> {
+    let title = parse(title, "the title")?;
     let Some(range) = headers.get(header::CONTENT_RANGE) else {
-        wait(move || stand_in.put_pack(&title, &digest, &body)).await?;
+        wait(move || stand_in.put_whole(&title, what, &body)).await?;
         return Ok(StatusCode::NO_CONTENT.into_response());
     };
     let fix = "send Content-Range: bytes FIRST-LAST/TOTAL with as many bytes";
@@ -63,7 +86,7 @@ pub(super) async fn put_pack(
     if piece.last - piece.first + 1 != body.len() as u64 {
         return Err(malformed());
     }
-    let at = wait(move || stand_in.put_piece(&title, &digest, piece, &body)).await?;
+    let at = wait(move || stand_in.put_piece(&title, what, piece, &body)).await?;
     let status = if at.whole { StatusCode::OK } else { StatusCode::ACCEPTED };
     Ok((status, Json(at)).into_response())
 }
@@ -87,8 +110,17 @@ pub(super) async fn pack_received(
     State(stand_in): Shared,
     Path((title, digest)): Path<(String, String)>,
 ) -> Answer<PackReceived> {
-    let (title, digest) = (parse(&title, "the title")?, hex(&digest)?);
-    wait(move || Ok(Json(stand_in.pack_received(&title, &digest)?))).await
+    let (title, what) = (parse(&title, "the title")?, Incoming::Pack(hex(&digest)?));
+    wait(move || Ok(Json(stand_in.received(&title, what)?))).await
+}
+
+pub(super) async fn update_received(
+    State(stand_in): Shared,
+    Path((title, from, to)): Path<(String, String, String)>,
+) -> Answer<PackReceived> {
+    let what = Incoming::Update(RecipeId(hex(&from)?), RecipeId(hex(&to)?));
+    let title = parse(&title, "the title")?;
+    wait(move || Ok(Json(stand_in.received(&title, what)?))).await
 }
 
 pub(super) async fn get_pack(

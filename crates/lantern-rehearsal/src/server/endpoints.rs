@@ -109,6 +109,27 @@ pub(super) fn api(stand_in: Option<Arc<StandIn>>) -> Api {
             },
             content::pack_received,
         )
+        .put(
+            "/v1/titles/{title}/updates/{from}/{to}",
+            Endpoint {
+                may: &["Content-Range"],
+                also: &[(202, "The piece has come, and more is to come"), (204, "All of it came at once")],
+                ..send(
+                    "Brings an update file, or by Content-Range a piece of one; every group in it is checked",
+                    Body::Bytes("An update file"),
+                    Body::json::<PackReceived>(),
+                )
+            },
+            content::put_update,
+        )
+        .get(
+            "/v1/titles/{title}/updates/{from}/{to}/received",
+            Endpoint {
+                scope: Some("send"),
+                ..open("How much of an update file has come in pieces", Body::json::<PackReceived>())
+            },
+            content::update_received,
+        )
         .get(
             "/v1/titles/{title}/packs/{pack}",
             part_of(read("A Range of a pack", Body::Bytes("Bytes of a pack"))),
@@ -235,6 +256,11 @@ pub(super) fn api(stand_in: Option<Arc<StandIn>>) -> Api {
             "/v1/play/{title}/{branch}/packs/{pack}",
             part_of(play_of("A Range of a pack that the branch's locators name", Body::Bytes("Bytes of a pack"))),
             players::play_pack,
+        )
+        .get(
+            "/v1/play/{title}/{branch}/updates/{from}/{to}",
+            part_of(play_of("A Range of an update file", Body::Bytes("Bytes of an update file"))),
+            players::play_update,
         )
         .get("/problems/{problem}", open("What a problem's type means", Body::Bytes("A sentence")), about::problem_kind)
 }

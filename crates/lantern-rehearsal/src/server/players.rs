@@ -5,9 +5,9 @@ use axum::extract::{Path, State};
 use axum::http::{HeaderMap, header};
 use axum::response::Response;
 use lantern_core::digest::RecipeId;
-use lantern_storefront::protocol::{FOLDER, INVITATION, Play};
+use lantern_storefront::protocol::{FOLDER, INVITATION, Play, problem};
 
-use super::request::{Answer, Shared, branch_at, hex, needed_range, part_of_pack, wait};
+use super::request::{Answer, Shared, branch_at, hex, needed_range, part_of, part_of_pack, wait};
 use crate::api::allow;
 use crate::refusal::Refused;
 use crate::stand_in::{Asked, Asker, StandIn, not_there};
@@ -84,6 +84,27 @@ pub(super) async fn play_pack(
     wait(move || {
         let store = stand_in.store_for_players(&title, &branch, Asked::Range(digest, first, last), &asker)?;
         part_of_pack(&store, &digest, first, last)
+    })
+    .await
+}
+
+/// An update file holds what the new build has and, to those who know it, what the old one had: so both must be for the one who asks.
+pub(super) async fn play_update(
+    State(stand_in): Shared,
+    headers: HeaderMap,
+    Path((title, branch, from, to)): Path<(String, String, String, String)>,
+) -> Result<Response, Refused> {
+    let asker = asker(&stand_in, &headers)?;
+    let ((title, branch), from, to) = (branch_at(&title, &branch)?, RecipeId(hex(&from)?), RecipeId(hex(&to)?));
+    let (first, last) = needed_range(&headers)?;
+    wait(move || {
+        stand_in.store_for_players(&title, &branch, Asked::Recipe(from), &asker)?;
+        let store = stand_in.store_for_players(&title, &branch, Asked::Recipe(to), &asker)?;
+        let len = store.update_len(from, to).filter(|len| *len > 0);
+        let none = || Refused::new(problem::NOT_FOUND, "there is no such update file", "take the chunks");
+        part_of(len.ok_or_else(none)?, first, last, |len| {
+            store.read_update(from, to, u64::from(first), len).map_err(not_there)
+        })
     })
     .await
 }

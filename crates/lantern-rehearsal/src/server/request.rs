@@ -133,12 +133,22 @@ pub(super) fn needed_range(headers: &HeaderMap) -> Result<(u32, u32), Refused> {
 pub(super) fn part_of_pack(store: &Store, pack: &Digest, first: u32, last: u32) -> Result<Response, Refused> {
     let missing = || Refused::new(problem::NOT_FOUND, "there is no such pack", "ask for the locator again");
     let len = std::fs::metadata(store.pack_path(pack)).map_err(|_| missing())?.len();
+    part_of(len, first, last, |part| store.read_pack_range(pack, first, part).map_err(not_there))
+}
+
+/// Answers with a part of something of `len` bytes; `read` is told how many of them.
+pub(super) fn part_of(
+    len: u64,
+    first: u32,
+    last: u32,
+    read: impl FnOnce(u32) -> Result<Vec<u8>, Refused>,
+) -> Result<Response, Refused> {
     if u64::from(first) >= len {
         let total = format!("bytes */{len}");
         return Ok((StatusCode::RANGE_NOT_SATISFIABLE, [(header::CONTENT_RANGE, total)]).into_response());
     }
     let last = last.min(u32::try_from(len - 1).unwrap_or(u32::MAX));
-    let bytes = store.read_pack_range(pack, first, last - first + 1).map_err(not_there)?;
+    let bytes = read(last - first + 1)?;
     let content_range = format!("bytes {first}-{last}/{len}");
     Ok((StatusCode::PARTIAL_CONTENT, [(header::CONTENT_RANGE, content_range)], bytes).into_response())
 }

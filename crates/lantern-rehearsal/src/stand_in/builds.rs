@@ -133,6 +133,7 @@ impl StandIn {
                     recipe: stated.recipe,
                     files: depot.files,
                     size: depot.size,
+                    updates: Vec::new(),
                 });
             }
             let (systems, starts, folder) = (target.systems.clone(), target.starts.clone(), target.folder.clone());
@@ -162,6 +163,9 @@ impl StandIn {
             self.note(&transaction, title, "build-withdrawn", build, None)?;
         }
         transaction.commit()?;
+        for target in found.targets.values_mut() {
+            self.with_updates(title, target)?;
+        }
         Ok(found)
     }
 }

@@ -2,7 +2,7 @@
 
 use std::fs;
 use std::io::Write;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::sync::PoisonError;
 
 use lantern_core::digest::{Digest, RecipeId};
@@ -12,12 +12,24 @@ use lantern_store::codec::Codec;
 use lantern_store::pack::{self, ChunkEntry};
 use lantern_store::recipe::{Root, different_chunks};
 use lantern_store::store::Store;
-use lantern_storefront::protocol::{PackReceived, RecipeNeeds, problem};
+use lantern_store::updates::UpdateError;
+use lantern_storefront::protocol::{BuildTarget, DepotUpdate, PackReceived, RecipeNeeds, problem};
 use rusqlite::{OptionalExtension, TransactionBehavior, params};
 
 use super::{StandIn, damaged, not_there, refuse_long};
 use crate::refusal::Refused;
 use crate::server::PieceRange;
+
+/// What comes in pieces.
+#[derive(Debug, Clone, Copy)]
+pub(crate) enum Incoming {
+    Pack(Digest),
+    /// An update file: from which recipe, and to which.
+    Update(RecipeId, RecipeId),
+}
+
+/// Longest update file that is taken, in bytes.
+const MAX_UPDATE_LEN: u64 = u32::MAX as u64;
 
 impl StandIn {
     pub(crate) fn put_recipe(&self, title: &Handle, id: RecipeId, bytes: &[u8]) -> Result<RecipeNeeds, Refused> {
@@ -107,19 +119,55 @@ impl StandIn {
         Ok(transaction.commit()?)
     }
 
-    /// Takes a piece of a pack; the last one makes it whole, and only then it is a pack.
+    /// Takes something that comes at once.
+    pub(crate) fn put_whole(&self, title: &Handle, what: Incoming, bytes: &[u8]) -> Result<(), Refused> {
+        match what {
+            Incoming::Pack(name) => self.put_pack(title, &name, bytes),
+            Incoming::Update(from, to) => {
+                refuse_long("the update file", bytes.len(), MAX_UPDATE_LEN)?;
+                let _one = self.pieces.lock().unwrap_or_else(PoisonError::into_inner);
+                let path = self.piece_path(title, what);
+                if let Some(folder) = path.parent() {
+                    fs::create_dir_all(folder)?;
+                }
+                fs::write(&path, bytes)?;
+                self.take_update(title, (from, to), &path)
+            }
+        }
+    }
+
+    /// Takes an update file that has come whole, if it is what it should be.
+    fn take_update(&self, title: &Handle, (from, to): (RecipeId, RecipeId), path: &Path) -> Result<(), Refused> {
+        self.title(title)?;
+        let store = self.store(title);
+        for id in [from, to] {
+            store.recipe_root(id).map_err(not_there)?;
+        }
+        match store.take_update(from, to, path) {
+            Err(error @ UpdateError::Damaged(_)) => {
+                fs::remove_file(path)?;
+                Err(damaged(error))
+            }
+            other => Ok(other?),
+        }
+    }
+
+    /// Takes a piece of something; the last one makes it whole, and only then it counts.
     pub(crate) fn put_piece(
         &self,
         title: &Handle,
-        name: &Digest,
+        what: Incoming,
         piece: PieceRange,
         bytes: &[u8],
     ) -> Result<PackReceived, Refused> {
         let total = usize::try_from(piece.total).unwrap_or(usize::MAX);
-        refuse_long("the pack", total, pack::MAX_PACK_LEN as u64)?;
+        match what {
+            Incoming::Pack(_) => refuse_long("the pack", total, pack::MAX_PACK_LEN as u64)?,
+            Incoming::Update(..) => refuse_long("the update file", total, MAX_UPDATE_LEN)?,
+        }
         // One piece at a time: two senders of one pack must not write between one another.
         let _one = self.pieces.lock().unwrap_or_else(PoisonError::into_inner);
-        let at = self.pack_received(title, name)?;
+        let at = self.received(title, what)?;
         if at.whole {
             return Ok(at);
         }
@@ -127,7 +175,7 @@ impl StandIn {
             let detail = format!("{} bytes have come, and the piece begins at {}", at.received, piece.first);
             return Err(Refused::new(problem::WRONG_OFFSET, detail, "continue where it ended"));
         }
-        let path = self.piece_path(title, name);
+        let path = self.piece_path(title, what);
         let new = bytes.get(usize::try_from(at.received - piece.first).unwrap_or(usize::MAX)..).unwrap_or_default();
         if let Some(folder) = path.parent() {
             fs::create_dir_all(folder)?;
@@ -139,24 +187,49 @@ impl StandIn {
         if received < piece.total {
             return Ok(PackReceived { received, whole: false });
         }
-        let whole = fs::read(&path)?;
-        fs::remove_file(&path)?;
-        self.put_pack(title, name, &whole)?;
+        match what {
+            Incoming::Pack(name) => {
+                let whole = fs::read(&path)?;
+                fs::remove_file(&path)?;
+                self.put_pack(title, &name, &whole)?;
+            }
+            Incoming::Update(from, to) => self.take_update(title, (from, to), &path)?,
+        }
         Ok(PackReceived { received, whole: true })
     }
 
-    /// Says how much of a pack has come.
-    pub(crate) fn pack_received(&self, title: &Handle, name: &Digest) -> Result<PackReceived, Refused> {
+    /// Says how much of something has come.
+    pub(crate) fn received(&self, title: &Handle, what: Incoming) -> Result<PackReceived, Refused> {
         self.title(title)?;
-        if let Ok(pack) = fs::metadata(self.store(title).pack_path(name)) {
-            return Ok(PackReceived { received: pack.len(), whole: true });
+        let store = self.store(title);
+        let whole = match what {
+            Incoming::Pack(name) => fs::metadata(store.pack_path(&name)).ok().map(|m| m.len()),
+            Incoming::Update(from, to) => store.update_len(from, to),
+        };
+        if let Some(received) = whole {
+            return Ok(PackReceived { received, whole: true });
         }
-        let received = fs::metadata(self.piece_path(title, name)).map_or(0, |m| m.len());
+        let received = fs::metadata(self.piece_path(title, what)).map_or(0, |m| m.len());
         Ok(PackReceived { received, whole: false })
     }
 
-    fn piece_path(&self, title: &Handle, name: &Digest) -> PathBuf {
-        self.store(title).root().join("incoming").join(format!("{}.part", name.hex()))
+    fn piece_path(&self, title: &Handle, what: Incoming) -> PathBuf {
+        let name = match what {
+            Incoming::Pack(name) => name.hex(),
+            Incoming::Update(from, to) => format!("{}-{}", from.0.hex(), to.0.hex()),
+        };
+        self.store(title).root().join("incoming").join(format!("{name}.part"))
+    }
+
+    /// Says of each depot of a build which update files lead to it.
+    pub(crate) fn with_updates(&self, title: &Handle, target: &mut BuildTarget) -> Result<(), Refused> {
+        let store = self.store(title);
+        for depot in &mut target.depots {
+            let updates = store.updates_to(depot.recipe)?;
+            depot.updates = updates.into_iter().map(|(from, bytes)| DepotUpdate { from, bytes }).collect();
+            depot.updates.sort_by_key(|update| update.from.0);
+        }
+        Ok(())
     }
 
     pub(crate) fn get_recipe(&self, title: &Handle, id: RecipeId) -> Result<Vec<u8>, Refused> {

@@ -95,8 +95,9 @@ impl StandIn {
         let mut targets = BTreeMap::new();
         for (target, on_branch) in &branch.facts.targets {
             let build = builds.iter().find(|b| b.number_there == on_branch.number_there);
-            if let Some(found) = build.and_then(|b| b.targets.get(target)) {
-                targets.insert(target.clone(), found.clone());
+            if let Some(mut found) = build.and_then(|b| b.targets.get(target)).cloned() {
+                self.with_updates(title, &mut found)?;
+                targets.insert(target.clone(), found);
             }
         }
         Ok(Play { name: known.name, identity: known.identity, facts: branch.facts, builds: targets })

@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use lantern_core::config::{ProtocolStorefront, StorefrontKind};
+use lantern_core::progress::Silent;
 use lantern_rehearsal::stand_in::{CLIENT_ID, StandInDocument};
 use lantern_storefront::conformance::{Ability, As, Sample, Subject, run};
 use lantern_storefront::protocol::NewDepot;
@@ -32,8 +33,12 @@ fn sample(scene: &Scene, sealed: &Sealed) -> Sample {
 
 fn check(scene: &Scene, open: &dyn Fn(As) -> Arc<dyn Storefront>) -> Result<(), String> {
     // What the second one needs beyond the first is sealed after the first one was read.
-    let first = sample(scene, &scene.seal("1.4.0", 212, 1));
-    let second = sample(scene, &scene.seal("1.4.1", 213, 2));
+    let [old, new] = [("1.4.0", 212, 1), ("1.4.1", 213, 2)].map(|(version, number, seed)| {
+        let sealed = scene.seal(version, number, seed);
+        (sample(scene, &sealed), sealed.recipe)
+    });
+    let ((first, from), (second, to)) = (old, new);
+    scene.store.make_update(from, to, u64::MAX, &Silent).unwrap().unwrap();
     run(&Subject {
         open,
         abilities: &Ability::ALL,
@@ -41,6 +46,7 @@ fn check(scene: &Scene, open: &dyn Fn(As) -> Arc<dyn Storefront>) -> Result<(), 
         open_branch: "open-water".parse().unwrap(),
         closed_branch: "creek".parse().unwrap(),
         samples: [first, second],
+        update: scene.store.read_update(from, to, 0, u32::MAX).unwrap().into(),
     })
 }
 

@@ -36,6 +36,7 @@ pub enum Fault {
     MovesAnyway,
     TakesWithdrawn,
     HandsOutEverything,
+    HandsOutUpdates,
     LetsEverybodyIn,
     CannotInvite,
     SaysNothingIsLacking,
@@ -43,13 +44,14 @@ pub enum Fault {
 
 impl Fault {
     /// Each with a part of what the suite says of it.
-    pub const ALL: [(Self, &str); 9] = [
+    pub const ALL: [(Self, &str); 10] = [
         (Self::BelievesNames, "under another name is taken"),
         (Self::ForgetsSegments, "lacks a segment that has come"),
         (Self::ForgetsKeys, "a key for another request is taken"),
         (Self::MovesAnyway, "a move from a revision that has passed is taken"),
         (Self::TakesWithdrawn, "a withdrawn build on a branch is taken"),
         (Self::HandsOutEverything, "bytes that no build is made of is taken"),
+        (Self::HandsOutUpdates, "an update file of another branch is taken"),
         (Self::LetsEverybodyIn, "a closed branch is taken"),
         (Self::CannotInvite, "Invitations: stated true, there false"),
         (Self::SaysNothingIsLacking, "does not say that chunks are lacking"),
@@ -69,6 +71,7 @@ struct State {
     recipes: HashMap<RecipeId, Vec<u8>>,
     segments: HashMap<Digest, Vec<u8>>,
     packs: HashMap<Digest, Bytes>,
+    updates: HashMap<(RecipeId, RecipeId), Vec<u8>>,
     chunks: ChunkIndex,
     builds: Vec<Build>,
     records: HashMap<ReleaseId, String>,
@@ -291,6 +294,15 @@ impl Content for Opened {
         }
         Ok(())
     }
+    fn takes_updates(&self) -> Result<bool, StorefrontError> {
+        Ok(true)
+    }
+    fn put_update(&self, _: &Handle, from: RecipeId, to: RecipeId, bytes: Bytes) -> Result<(), StorefrontError> {
+        let mut state = self.maker()?;
+        there(state.recipes.get(&from).and(state.recipes.get(&to)), "a recipe")?;
+        state.updates.insert((from, to), bytes.to_vec());
+        Ok(())
+    }
     fn put_pack(&self, _: &Handle, digest: &Digest, bytes: Bytes) -> Result<(), StorefrontError> {
         let mut state = self.maker()?;
         let entries = pack::verify(*digest, &bytes).or_else(|_| refuse(problem::DAMAGED, "a pack"))?;
@@ -345,6 +357,7 @@ impl Builds for Opened {
                         players: depot.players.clone(),
                         files: depot.files,
                         size: depot.size,
+                        updates: Vec::new(),
                     });
                 }
                 let (systems, starts, folder) = (target.systems.clone(), target.starts.clone(), target.folder.clone());
@@ -472,6 +485,18 @@ impl Invitations for Opened {
     }
 }
 
+impl Opened {
+    /// Recipes of everything that is or was on a branch.
+    fn recipes_ever(&self, branch: &Name) -> Vec<RecipeId> {
+        let state = self.state();
+        let moves = state.moves.get(branch).into_iter().flatten();
+        let numbers: Vec<u64> =
+            moves.flat_map(|moved| moved.facts.targets.values()).map(|on| on.number_there).collect();
+        let builds = state.builds.iter().filter(|build| numbers.contains(&build.number_there));
+        builds.flat_map(|build| build.targets.values()).flat_map(|target| &target.depots).map(|d| d.recipe).collect()
+    }
+}
+
 impl Player for Opened {
     fn branch(&self, title: &Handle, branch: &Name) -> Result<Play, StorefrontError> {
         let (branch, targets) = self.followed(branch)?;
@@ -519,5 +544,21 @@ impl Player for Opened {
             true => state.range(pack, offset, len),
             false => refuse(problem::NOT_FOUND, "a range"),
         }
+    }
+    fn update(
+        &self,
+        _: &Handle,
+        branch: &Name,
+        (from, to): (RecipeId, RecipeId),
+        offset: u32,
+        len: u32,
+    ) -> Result<Vec<u8>, StorefrontError> {
+        self.followed(branch)?;
+        let recipes = self.recipes_ever(branch);
+        let may = recipes.contains(&from) && recipes.contains(&to) || self.storefront.has(Fault::HandsOutUpdates);
+        let state = self.state();
+        let bytes = there(state.updates.get(&(from, to)).filter(|_| may), "an update file")?;
+        let rest = bytes.get(offset as usize..).unwrap_or_default();
+        Ok(rest.get(..len as usize).unwrap_or(rest).to_vec())
     }
 }

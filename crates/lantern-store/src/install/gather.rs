@@ -1,6 +1,6 @@
 //! Fetches what is missing and stages it.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::fs::{self, File};
 use std::io::{self, BufReader, Read};
 use std::path::Path;
@@ -18,7 +18,7 @@ use super::journal::STAGE;
 use super::plan::{self, Plan};
 use super::state::Folder;
 use super::writes::Writes;
-use super::{InstallError, OldChunks};
+use super::{InstallError, OldChunks, UpdateOffer, updates};
 use crate::codec::Unpacker;
 use crate::durable;
 use crate::fetch::{Fetch, again};
@@ -57,9 +57,11 @@ struct Slot {
 struct Slots(Vec<Slot>);
 
 impl Slots {
-    fn of(plan: &Plan<'_>) -> Self {
+    /// Those of all files but the ones that are `made` already.
+    fn of(plan: &Plan<'_>, made: &HashSet<usize>) -> Self {
         let mut slots = Vec::new();
-        for (entry, file) in plan.write.iter().zip(0..) {
+        let left = plan.write.iter().zip(0_u32..).enumerate().filter(|(place, _)| !made.contains(place));
+        for (_, (entry, file)) in left {
             let mut offset = 0;
             for chunk in &entry.chunks {
                 slots.push(Slot { chunk: chunk.digest, len: chunk.len, file, offset });
@@ -94,16 +96,17 @@ struct Range {
 /// Stages every file of the plan, verified and on the disk; returns how many bytes came.
 pub(super) fn stage(
     folder: &Folder,
-    plan: &Plan<'_>,
+    plan: &mut Plan<'_>,
     ids: &[RecipeId],
     old: &[Entry],
+    offers: &[UpdateOffer],
     fetch: &dyn Fetch,
     progress: &dyn Progress,
 ) -> Result<u64, InstallError> {
     let name = Folder::stage_name(ids);
     // A stage of another build is of no use any more.
     folder.remove_others(STAGE, Some(&name))?;
-    let was_there = folder.state(&name).exists();
+    plan.staged_before = folder.state(&name).exists();
     let stage = folder.own_folder(&name)?;
     plan::prove(folder, plan, &stage)?;
     ask_for_room(folder, plan, &stage)?;
@@ -114,29 +117,135 @@ pub(super) fn stage(
         let made = failpoint::write().and_then(|()| open_staged(&path)?.set_len(size));
         made.map_err(InstallError::io("write", &path))?;
     }
-    let slots = Slots::of(plan);
-    let old_chunks = index_old(old, &slots);
-    let mut filler = Filler::new(&stage);
+    let made = updates::make(folder, plan, offers, &stage, fetch, progress)?;
+    let slots = Slots::of(plan, &made.files);
+    let missing = gather_here(folder, plan, old, &slots, &stage, progress)?;
+    let ranges = ranges(ids, missing, fetch)?;
+    let total: u64 = ranges.iter().map(|r| u64::from(r.end - r.start)).sum();
+    receive(&stage, &writes, &slots, &ranges, total, fetch, progress)?;
+    finish_files(&stage, writes, plan, &made.files, progress)?;
+    Ok(made.received + total)
+}
+
+/// Puts into the stage what is here already; returns the chunks that are not, in order.
+fn gather_here(
+    folder: &Folder,
+    plan: &Plan<'_>,
+    old: &[Entry],
+    slots: &Slots,
+    stage: &Path,
+    progress: &dyn Progress,
+) -> Result<Vec<Digest>, InstallError> {
+    let old_chunks = index_old(old, plan, slots);
+    let mut filler = Filler::new(stage);
     let mut missing: Vec<Digest> = Vec::new();
+    let mut runs: Vec<Run> = Vec::new();
     for slots in slots.by_chunk() {
         if progress.stopped() {
             return Err(InstallError::Stopped);
         }
         let Some(first) = slots.first() else { continue };
         // A stage that has just been made holds nothing yet.
-        let staged = if was_there { from_stage(&stage, first) } else { None };
-        // What was staged is written again: after an error of the disk the system may still show what it lost.
-        match staged.or_else(|| from_old(folder, &old_chunks, &first.chunk)) {
-            Some(bytes) => filler.fill(&bytes, slots).map_err(InstallError::io("write", &stage))?,
+        let staged = if plan.staged_before { from_stage(stage, first) } else { None };
+        if let Some(bytes) = staged {
+            // What was staged is written again: after an error of the disk the system may still show what it lost.
+            filler.fill(&bytes, slots).map_err(InstallError::io("write", stage))?;
+            continue;
+        }
+        let place =
+            old_chunks.get(&first.chunk).and_then(|(file, offset)| Some((*file, *offset, old.get(*file as usize)?)));
+        match place {
+            // It was read a moment ago and found to be as it was brought; what comes of it is compared with its digest in the end.
+            Some((file, offset, entry)) if plan.intact.contains(&entry.path) => {
+                let run =
+                    |slot: &Slot| Run { to: slot.file, at: slot.offset, from: file, offset, len: u64::from(slot.len) };
+                runs.extend(slots.iter().map(run));
+            }
+            Some((_, offset, entry)) => {
+                match read_chunk(&folder.path().join(entry.path.as_str()), offset, first.len, &first.chunk) {
+                    Some(bytes) => filler.fill(&bytes, slots).map_err(InstallError::io("write", stage))?,
+                    None => missing.push(first.chunk),
+                }
+            }
             None => missing.push(first.chunk),
         }
     }
     drop(old_chunks);
-    let ranges = ranges(ids, missing, fetch)?;
-    let total: u64 = ranges.iter().map(|r| u64::from(r.end - r.start)).sum();
-    receive(&stage, &writes, &slots, &ranges, total, fetch, progress)?;
-    finish_files(&stage, writes, plan, progress)?;
-    Ok(total)
+    copy_runs(folder, old, runs, stage, progress)?;
+    Ok(missing)
+}
+
+/// Bytes of an old file that go into a staged one as they are.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+struct Run {
+    to: u32,
+    at: u64,
+    from: u32,
+    offset: u64,
+    len: u64,
+}
+
+/// Longest run that is copied at once, in bytes: someone may ask to stop.
+const MAX_RUN: u64 = 64 * 1024 * 1024;
+
+/// Copies runs, neighbours at once, file by file of the stage.
+fn copy_runs(
+    folder: &Folder,
+    old: &[Entry],
+    mut runs: Vec<Run>,
+    stage: &Path,
+    progress: &dyn Progress,
+) -> Result<(), InstallError> {
+    use std::io::{Seek, SeekFrom};
+    runs.sort_unstable();
+    runs.dedup_by(|next, run| {
+        let goes_on = next.to == run.to
+            && next.from == run.from
+            && next.at == run.at + run.len
+            && next.offset == run.offset + run.len
+            && run.len + next.len <= MAX_RUN;
+        if goes_on {
+            run.len += next.len;
+        }
+        goes_on
+    });
+    let files: Vec<&[Run]> = runs.chunk_by(|a, b| a.to == b.to).collect();
+    let meter = progress.start(Task::Write, Some(runs.iter().map(|run| run.len).sum()));
+    each(
+        &files,
+        processors(),
+        || (),
+        |(), _, runs| {
+            let Some(first) = runs.first() else { return Ok(()) };
+            let path = stage.join(first.to.to_string());
+            let io = |e| InstallError::io("write", &path)(e);
+            let mut staged = durable::open_own(&path, false).map_err(io)?;
+            let mut source: Option<(u32, File)> = None;
+            for run in *runs {
+                if progress.stopped() {
+                    return Err(InstallError::Stopped);
+                }
+                let file = match &mut source {
+                    Some((number, file)) if *number == run.from => file,
+                    other => {
+                        let Some(entry) = old.get(run.from as usize) else { continue };
+                        let path = folder.path().join(entry.path.as_str());
+                        let file = plan::open_plain(&path).map_err(InstallError::io("read", &path))?;
+                        &mut other.insert((run.from, file)).1
+                    }
+                };
+                staged.seek(SeekFrom::Start(run.at)).map_err(io)?;
+                file.seek(SeekFrom::Start(run.offset)).map_err(io)?;
+                failpoint::write().map_err(io)?;
+                let copied = io::copy(&mut file.take(run.len), &mut staged).map_err(io)?;
+                if copied != run.len {
+                    return Err(io(io::ErrorKind::UnexpectedEof.into()));
+                }
+                meter.add(run.len);
+            }
+            Ok(())
+        },
+    )
 }
 
 /// Opens a staged file. One that has another name somewhere is someone else's file too, and is not written to.
@@ -187,15 +296,21 @@ fn written(path: &Path) -> u64 {
     fs::symlink_metadata(path).map_or(0, |m| m.len())
 }
 
-fn index_old<'a>(old: &'a [Entry], wanted: &Slots) -> OldChunks<'a> {
+/// Where the old chunks lie that are wanted: of several places the one in a file that is as it was brought.
+fn index_old(old: &[Entry], plan: &Plan<'_>, wanted: &Slots) -> OldChunks {
     let mut out = HashMap::new();
-    for entry in old {
-        let mut offset = 0;
-        for chunk in &entry.chunks {
-            if !wanted.find(&chunk.digest).is_empty() {
-                out.entry(chunk.digest).or_insert((&entry.path, offset, chunk.len));
+    for is_intact in [true, false] {
+        for (entry, file) in old.iter().zip(0_u32..) {
+            if plan.intact.contains(&entry.path) != is_intact {
+                continue;
             }
-            offset += u64::from(chunk.len);
+            let mut offset = 0;
+            for chunk in &entry.chunks {
+                if !wanted.find(&chunk.digest).is_empty() {
+                    out.entry(chunk.digest).or_insert((file, offset));
+                }
+                offset += u64::from(chunk.len);
+            }
         }
     }
     out
@@ -206,17 +321,9 @@ fn from_stage(stage: &Path, slot: &Slot) -> Option<Vec<u8>> {
     read_chunk(&stage.join(slot.file.to_string()), slot.offset, slot.len, &slot.chunk)
 }
 
-fn from_old(folder: &Folder, old: &OldChunks<'_>, digest: &Digest) -> Option<Vec<u8>> {
-    let (path, offset, len) = old.get(digest)?;
-    read_chunk(&folder.path().join(path.as_str()), *offset, *len, digest)
-}
-
 fn read_chunk(path: &Path, offset: u64, len: u32, digest: &Digest) -> Option<Vec<u8>> {
     use std::io::{Read, Seek, SeekFrom};
-    if !fs::symlink_metadata(path).is_ok_and(|m| m.is_file()) {
-        return None;
-    }
-    let mut file = File::open(path).ok()?;
+    let mut file = plan::open_plain(path).ok()?;
     file.seek(SeekFrom::Start(offset)).ok()?;
     let mut bytes = vec![0; len as usize];
     file.read_exact(&mut bytes).ok()?;
@@ -387,13 +494,24 @@ fn receive_range(
 }
 
 /// Checks every staged file against its digest, sets its bit, and brings them to the disk together.
-fn finish_files(stage: &Path, writes: Writes, plan: &Plan<'_>, progress: &dyn Progress) -> Result<(), InstallError> {
+fn finish_files(
+    stage: &Path,
+    writes: Writes,
+    plan: &Plan<'_>,
+    made: &HashSet<usize>,
+    progress: &dyn Progress,
+) -> Result<(), InstallError> {
     // Kept until everything is on disk: the sync can take as long as the reading.
     let meter = progress.start(Task::Verify, Some(plan.write.iter().map(|e| e.node.size()).sum()));
     std::thread::scope(|scope| {
         // The disk is written while the processors read: what is left for the last sync is little.
         scope.spawn(|| writes.start());
-        each(&plan.write, processors(), || (), |(), file, entry| finish_file(stage, file, entry, &*meter, progress))
+        each(
+            &plan.write,
+            processors(),
+            || (),
+            |(), file, entry| finish_file(stage, file, entry, made.contains(&file), &*meter, progress),
+        )
     })?;
     writes.finish(stage).map_err(InstallError::io("bring to the disk", stage))?;
     failpoint::pass();
@@ -404,13 +522,18 @@ fn finish_file(
     stage: &Path,
     file: usize,
     entry: &Entry,
+    is_compared: bool,
     meter: &dyn Meter,
     progress: &dyn Progress,
 ) -> Result<(), InstallError> {
-    let Node::File { digest, executable, .. } = &entry.node else {
+    let Node::File { size, digest, executable } = &entry.node else {
         return Ok(());
     };
     let path = stage.join(file.to_string());
+    if is_compared {
+        meter.add(*size);
+        return set_bit(&path, *executable).map_err(InstallError::io("set the executable bit of", &path));
+    }
     let found = plan::hash_file(&path, meter, progress);
     if progress.stopped() {
         return Err(InstallError::Stopped);

@@ -155,6 +155,10 @@ pub(super) struct Plan<'a> {
     pub files: u64,
     /// Their size, in bytes.
     pub size: u64,
+    /// Files of the old build that are as it brought them.
+    pub intact: HashSet<TreePath>,
+    /// Whether a broken-off run has left a stage.
+    pub staged_before: bool,
 }
 
 impl<'a> Plan<'a> {
@@ -191,6 +195,9 @@ impl<'a> Plan<'a> {
         let mut folders_in_place: Vec<&TreePath> = Vec::new();
         for (asked, found) in asked.iter().zip(&found) {
             let brought = asked.old.is_some_and(|node| found.is_as_brought(node));
+            if brought && matches!(found, Found::File { .. }) {
+                plan.intact.insert(asked.path.clone());
+            }
             let Some(entry) = asked.new else {
                 match found {
                     Found::Nothing | Found::BehindLink => {}
@@ -425,6 +432,14 @@ impl AsideNames {
         }
         unreachable!("there are more numbers than files")
     }
+}
+
+/// Opens an installed file to be read; a link or a folder in its place is none.
+pub(super) fn open_plain(path: &Path) -> std::io::Result<File> {
+    if !fs::symlink_metadata(path)?.is_file() {
+        return Err(std::io::ErrorKind::NotFound.into());
+    }
+    File::open(path)
 }
 
 /// Compares every entry with the folder; the answers are in the entries' order.

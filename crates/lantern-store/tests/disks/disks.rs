@@ -60,8 +60,13 @@ fn noise(seed: u64, len: usize) -> Vec<u8> {
 }
 
 fn try_install(folder: &Path, store: &Store, recipe: RecipeId) -> Result<Report, InstallError> {
-    let wanted =
-        Wanted { recipes: &[recipe], about: serde_json::Value::Null, own_files: OwnFiles::Aside, private: None };
+    let wanted = Wanted {
+        recipes: &[recipe],
+        about: serde_json::Value::Null,
+        own_files: OwnFiles::Aside,
+        private: None,
+        updates: &[],
+    };
     install::install(folder, wanted, store, &Silent)
 }
 
@@ -165,8 +170,13 @@ fn an_error_while_the_disk_is_written_is_reported() {
     let temp = tempfile::tempdir().unwrap();
     let store = Store::at(temp.path().join("store"));
     let build = sealed(&store, &[("d.bin", &noise(1, 60_000_000))]);
-    let wanted =
-        Wanted { recipes: &[build], about: serde_json::Value::Null, own_files: OwnFiles::Aside, private: None };
+    let wanted = Wanted {
+        recipes: &[build],
+        about: serde_json::Value::Null,
+        own_files: OwnFiles::Aside,
+        private: None,
+        updates: &[],
+    };
     let fetch = Grows { store: &store, ranges: AtomicU64::new(0) };
     let error = install::install(&folder, wanted, &fetch, &Silent).unwrap_err();
     assert!(matches!(error, InstallError::File(_)), "{error:?}");

@@ -127,4 +127,17 @@ impl Player for HttpStorefront {
         let path = format!("/v1/play/{}/{}/packs/{}", title.in_path(), self.branch_in_path(branch), pack.hex());
         self.play_bytes(&path, Asked { range: Some((offset, len)), limit: u64::from(len) })
     }
+
+    fn update(
+        &self,
+        title: &Handle,
+        branch: &Name,
+        (from, to): (RecipeId, RecipeId),
+        offset: u32,
+        len: u32,
+    ) -> Result<Vec<u8>, StorefrontError> {
+        let (title, branch) = (title.in_path(), self.branch_in_path(branch));
+        let path = format!("/v1/play/{title}/{branch}/updates/{}/{}", from.0.hex(), to.0.hex());
+        self.play_bytes(&path, Asked { range: Some((offset, len)), limit: u64::from(len) })
+    }
 }

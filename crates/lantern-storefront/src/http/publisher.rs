@@ -18,7 +18,7 @@ use serde::de::DeserializeOwned;
 use super::{HttpStorefront, MAX_JSON_LEN, bytes_of};
 use crate::protocol::{
     Branch, BranchList, Build, BuildPage, Discovery, IDEMPOTENCY_KEY, InvitationMade, InvitationPage, Move, MovePage,
-    Moved, NewBuild, NewInvitation, PIECES, PackReceived, RecipeNeeds, Title, Withdraw, problem,
+    Moved, NewBuild, NewInvitation, PIECES, PackReceived, RecipeNeeds, Title, UPDATES, Withdraw, problem,
 };
 use crate::{Branches, Builds, Content, Identify, Invitations, Player, Storefront, StorefrontError, StorefrontFacts};
 
@@ -96,9 +96,21 @@ impl HttpStorefront {
         }
     }
 
-    /// Whether the storefront takes packs in pieces.
-    fn takes_pieces(&self) -> Result<bool, StorefrontError> {
-        Ok(self.discovery()?.capabilities.iter().any(|word| word == PIECES))
+    /// Whether the storefront can do something that not every one can.
+    fn can(&self, capability: &str) -> Result<bool, StorefrontError> {
+        Ok(self.discovery()?.capabilities.iter().any(|word| word == capability))
+    }
+
+    /// Sends what may take longer than a line stays.
+    fn put_large(&self, path: &str, bytes: Bytes) -> Result<(), StorefrontError> {
+        if bytes.len() <= self.pace.piece() || !self.can(PIECES)? {
+            let started = Instant::now();
+            let len = bytes.len();
+            self.put_bytes(path, bytes)?;
+            self.pace.took(len, started.elapsed());
+            return Ok(());
+        }
+        self.put_pieces(path, &bytes)
     }
 
     fn received(&self, path: &str) -> Result<usize, StorefrontError> {
@@ -196,15 +208,15 @@ impl Content for HttpStorefront {
     }
 
     fn put_pack(&self, title: &Handle, digest: &Digest, bytes: Bytes) -> Result<(), StorefrontError> {
-        let path = format!("/v1/titles/{}/packs/{}", title.in_path(), digest.hex());
-        if bytes.len() <= self.pace.piece() || !self.takes_pieces()? {
-            let started = Instant::now();
-            let len = bytes.len();
-            self.put_bytes(&path, bytes)?;
-            self.pace.took(len, started.elapsed());
-            return Ok(());
-        }
-        self.put_pieces(&path, &bytes)
+        self.put_large(&format!("/v1/titles/{}/packs/{}", title.in_path(), digest.hex()), bytes)
+    }
+
+    fn takes_updates(&self) -> Result<bool, StorefrontError> {
+        self.can(UPDATES)
+    }
+
+    fn put_update(&self, title: &Handle, from: RecipeId, to: RecipeId, bytes: Bytes) -> Result<(), StorefrontError> {
+        self.put_large(&format!("/v1/titles/{}/updates/{}/{}", title.in_path(), from.0.hex(), to.0.hex()), bytes)
     }
 
     fn get_recipe(&self, title: &Handle, id: RecipeId) -> Result<Vec<u8>, StorefrontError> {

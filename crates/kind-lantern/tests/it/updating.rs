@@ -1,0 +1,163 @@
+//! Update files, from push to player.
+
+use std::path::Path;
+
+use lantern_core::config::{ProtocolStorefront, StorefrontKind};
+use lantern_core::digest::{Digest, RecipeId};
+use lantern_core::names::Name;
+use lantern_rehearsal::exports::GameVersion;
+use lantern_rehearsal::stand_in::StandInDocument;
+use lantern_storefront::{Opening, StorefrontError};
+
+use crate::env::{TestEnv, files};
+
+const INSTALL: [&str; 6] = ["install", "brambleyard", "open-water", "player", "--target", "linux"];
+
+/// Bytes that look random and are the same everywhere.
+fn noise(seed: u64, len: usize) -> Vec<u8> {
+    let mut state = seed;
+    let next = |_| {
+        state = state.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+        (state >> 56) as u8
+    };
+    (0..len).map(next).collect()
+}
+
+/// The next version: one file more than the chunks of an edit take, edited in many places.
+fn edit(env: &TestEnv) {
+    let mut pack = noise(7, 900_000);
+    for at in (1_000..900_000).step_by(30_000) {
+        pack[at] ^= 0x55;
+    }
+    env.export(GameVersion::New);
+    env.write_bytes("exports/linux/marsh.pak", &pack);
+    env.write("lantern.toml", &env.config("1.4.0"));
+}
+
+fn first(env: &TestEnv) {
+    env.write_bytes("exports/linux/marsh.pak", &noise(7, 900_000));
+    env.connect();
+    env.release("1.3.2 (1)");
+}
+
+fn update_files(folder: &Path) -> usize {
+    files(folder).keys().filter(|path| path.contains("updates/")).count()
+}
+
+#[test]
+fn a_push_brings_one_and_players_take_it() {
+    let env = TestEnv::new();
+    first(&env);
+    env.lantern(&INSTALL).success();
+    edit(&env);
+    env.lantern(&["prepare"]).success();
+    let pushed = env.lantern(&["push", "brambleyard", "--yes", "--json"]).success().json();
+    let update = &pushed["pushes"][0]["updates"][0];
+    assert_eq!(update["from"]["version"], "1.3.2");
+    let (bytes, chunks) = (update["bytes"].as_u64().unwrap(), update["chunk_bytes"].as_u64().unwrap());
+    assert!(chunks > 800_000 && bytes < chunks / 5, "{bytes} of {chunks}");
+    let plan = env.lantern(&["promote", "brambleyard", "open-water", "--plan", "--json"]).success().json();
+    assert_eq!(plan["changes"][0]["update_bytes"], bytes);
+    env.lantern(&["promote", "brambleyard", "open-water", "--confirm", "1.4.0 (2)"]).success();
+    env.write("player/saves/one.sav", "my punt");
+    let updated = env.lantern(&[&INSTALL[..], &["--json"]].concat()).success().json();
+    assert_eq!(updated["received_bytes"], bytes, "{updated}");
+    assert_eq!(env.read("player/saves/one.sav"), b"my punt");
+    env.lantern(&["verify", "player"]).success();
+    std::fs::remove_dir_all(env.path("player/saves")).unwrap();
+    let kept = files(&env.path("exports/linux"));
+    let kept = kept.into_iter().filter(|(path, _)| !path.starts_with("notes/"));
+    assert!(files(&env.path("player")) == kept.collect());
+}
+
+#[test]
+fn what_a_push_could_not_bring_comes_with_the_promotion() {
+    let env = TestEnv::new();
+    first(&env);
+    env.lantern(&INSTALL).success();
+    edit(&env);
+    env.lantern(&["prepare"]).success();
+    env.lantern(&["push", "brambleyard", "--yes"]).success();
+    let place = env.path("storefront/titles/saltmarsh-post/updates");
+    assert_eq!(update_files(&env.path("storefront")), 1);
+    std::fs::remove_dir_all(&place).unwrap();
+    let promoted = env.lantern(&["promote", "brambleyard", "open-water", "--confirm", "1.4.0 (2)"]).success();
+    assert!(promoted.stdout().contains("update file from 1.3.2 (1)"), "{}", promoted.whole());
+    assert_eq!(update_files(&env.path("storefront")), 1);
+    // Back needs none, and brings none.
+    env.lantern(&["rollback", "brambleyard", "open-water", "--confirm", "1.3.2 (1)"]).success();
+    assert_eq!(update_files(&env.path("storefront")), 1);
+    env.lantern(&INSTALL).success();
+    env.lantern(&["verify", "player"]).success();
+}
+
+#[test]
+fn a_damaged_one_is_no_loss() {
+    let env = TestEnv::new();
+    first(&env);
+    env.lantern(&INSTALL).success();
+    edit(&env);
+    env.release("1.4.0 (2)");
+    let place = env.path("storefront/titles/saltmarsh-post/updates");
+    let path = crate::env::paths(&place).into_values().next().unwrap();
+    let mut bytes = std::fs::read(&path).unwrap();
+    for byte in bytes.iter_mut().step_by(50) {
+        *byte ^= 1;
+    }
+    std::fs::write(&path, bytes).unwrap();
+    env.lantern(&INSTALL).success();
+    env.lantern(&["verify", "player"]).success();
+    assert!(env.lantern(&["live"]).success().stdout().contains("1.4.0"));
+}
+
+/// Who keeps a build keeps its update files, and with it they go.
+#[test]
+fn they_go_with_their_builds() {
+    let env = TestEnv::new();
+    first(&env);
+    edit(&env);
+    env.release("1.4.0 (2)");
+    assert_eq!(update_files(&env.path(".lantern/store")), 1);
+    env.lantern(&["keep", "--last", "1", "--live-within", "0", "--yes"]).success();
+    assert_eq!(update_files(&env.path(".lantern/store")), 0);
+    env.lantern(&["verify"]).success();
+}
+
+/// What is on a branch for testers alone is not handed out to everybody, in no form.
+#[test]
+fn a_testers_build_leaves_by_no_update_file() {
+    let mut env = TestEnv::without_storefront();
+    let mut document = StandInDocument::brambleyard();
+    document.rules.branches.fixed.iter_mut().for_each(|branch| branch.carried = None);
+    env.open_stand_in(document, 0);
+    env.make_title();
+    let config = env.config("1.3.2") + "creek = { audience = \"invited\" }\n";
+    env.write("lantern.toml", &config);
+    env.write_bytes("exports/linux/marsh.pak", &noise(7, 900_000));
+    env.connect();
+    env.lantern(&["prepare"]).success();
+    env.lantern(&["push", "brambleyard", "--yes"]).success();
+    env.lantern(&["promote", "brambleyard", "creek", "--confirm", "1.3.2 (1)"]).success();
+    edit(&env);
+    env.write("lantern.toml", &config.replace("1.3.2", "1.4.0"));
+    env.release("1.4.0 (2)");
+    let place = env.path("storefront/titles/saltmarsh-post/updates");
+    let (to_and_from, _) = files(&place).into_iter().next().unwrap();
+    let (to, from) = to_and_from.split_once('/').unwrap();
+    let id = |hex: &str| RecipeId(Digest::from_hex(hex).unwrap());
+    let (from, to) = (id(from), id(to));
+    let kind = StorefrontKind::Protocol(ProtocolStorefront { address: env.running().origin() });
+    let at = lantern_storefront::open(&kind, Opening::default()).unwrap();
+    let player = at.player().unwrap();
+    let title = "saltmarsh-post".parse().unwrap();
+    let refusal = |result: Result<Vec<u8>, StorefrontError>| match result {
+        Err(StorefrontError::Refused(problem)) => problem.kind,
+        other => panic!("{other:?}"),
+    };
+    let [open, closed] = ["open-water", "creek"].map(|name| name.parse::<Name>().unwrap());
+    // 1.4.0 is for everybody, 1.3.2 never was; what is different between the two tells of both.
+    player.recipe(&title, &open, to).unwrap();
+    assert_eq!(refusal(player.recipe(&title, &open, from)), "/problems/not-found");
+    assert_eq!(refusal(player.update(&title, &open, (from, to), 0, 10)), "/problems/not-found");
+    assert_eq!(refusal(player.update(&title, &closed, (from, to), 0, 10)), "/problems/not-invited");
+}

@@ -1,0 +1,139 @@
+//! Update files: made when a release comes to a storefront, for those who have an earlier one.
+
+use std::collections::HashSet;
+
+use lantern_core::digest::{Digest, RecipeId};
+use lantern_core::progress::Progress;
+use lantern_core::version::ReleaseName;
+use lantern_store::recipe::Entry;
+use lantern_store::store::Store;
+use lantern_store::updates::{UpdateError, WORTH_AN_UPDATE};
+use lantern_storefront::StorefrontError;
+use lantern_storefront::protocol::{Branch, Build, BuildTarget};
+
+use crate::ProjectError;
+use crate::storefronts::OpenStorefront;
+
+/// How many earlier builds of a title get an update file, apart from those that are on a branch: some players skip one.
+const EARLIER_BUILDS: usize = 2;
+/// Longest update file that is brought, in bytes. Ours: it is held in memory while it travels.
+const MAX_LEN: u64 = 256 * 1024 * 1024;
+
+/// From one depot's recipe to another's.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) struct Pair {
+    /// What players have.
+    pub from: RecipeId,
+    /// What they get.
+    pub to: RecipeId,
+    /// The release that they have.
+    pub release: ReleaseName,
+}
+
+/// An update file that was brought.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct UpdateBrought {
+    /// The release that players have.
+    pub release: ReleaseName,
+    /// Its bytes.
+    pub bytes: u64,
+    /// Bytes of the chunks that it stands for.
+    pub chunks: u64,
+}
+
+/// Depots that both targets have, in another form.
+pub(crate) fn pairs_of<'a>(
+    old: &'a BuildTarget,
+    new: &'a BuildTarget,
+    release: &'a ReleaseName,
+) -> impl Iterator<Item = Pair> + 'a {
+    new.depots.iter().filter_map(move |to| {
+        let from = old.depots.iter().find(|from| from.depot == to.depot && from.recipe != to.recipe)?;
+        let is_there = to.updates.iter().any(|update| update.from == from.recipe);
+        (!is_there).then(|| Pair { from: from.recipe, to: to.recipe, release: release.clone() })
+    })
+}
+
+/// Which update files a new build is to have: from what is on any branch, and from the last builds before it.
+pub(crate) fn pairs_for(new: &Build, branches: &[Branch], builds: &[Build]) -> Vec<Pair> {
+    let live: HashSet<u64> = branches.iter().flat_map(|b| b.facts.targets.values()).map(|b| b.number_there).collect();
+    let (mut out, mut seen) = (Vec::new(), HashSet::new());
+    for (name, target) in &new.targets {
+        let mut earlier = EARLIER_BUILDS;
+        for build in builds.iter().rev().filter(|b| b.number_there < new.number_there && b.withdrawn.is_none()) {
+            let Some(old) = build.targets.get(name) else { continue };
+            let is_recent = earlier > 0;
+            earlier = earlier.saturating_sub(1);
+            if is_recent || live.contains(&build.number_there) {
+                out.extend(pairs_of(old, target, &build.name).filter(|pair| seen.insert((pair.from, pair.to))));
+            }
+        }
+    }
+    out
+}
+
+/// Makes update files, as far as both builds are in the store, and brings them. None is needed: what cannot be made is said, and players
+/// get chunks.
+///
+/// # Errors
+/// Those of the storefront. Who stops is not stopped in anything else: what is missing then is made with the promotion.
+pub(crate) fn bring(
+    store: &Store,
+    storefront: &OpenStorefront,
+    pairs: &[Pair],
+    progress: &dyn Progress,
+) -> Result<Vec<UpdateBrought>, ProjectError> {
+    let mut out = Vec::new();
+    if pairs.is_empty() {
+        return Ok(out);
+    }
+    let content = storefront.content()?;
+    if !content.takes_updates().map_err(storefront.fails())? {
+        return Ok(out);
+    }
+    for pair in pairs {
+        // A build that someone else made may not be in this store.
+        let Ok(Some(chunks)) = lacking(store, pair.from, pair.to) else { continue };
+        if chunks < WORTH_AN_UPDATE {
+            continue;
+        }
+        let made = match store.make_update(pair.from, pair.to, chunks.min(MAX_LEN), progress) {
+            Ok(made) => made,
+            Err(UpdateError::Stopped) => return Err(ProjectError::Stopped),
+            Err(error) => {
+                progress.careful(&format!("no update file from {}: {}", pair.release, crate::verify::in_full(&error)));
+                continue;
+            }
+        };
+        let Some(bytes) = made else { continue };
+        let whole = store.read_update(pair.from, pair.to, 0, u32::MAX)?;
+        match content.put_update(&storefront.title, pair.from, pair.to, whole.into()) {
+            Ok(()) => out.push(UpdateBrought { release: pair.release.clone(), bytes, chunks }),
+            // It is the storefront's own matter what it takes.
+            Err(StorefrontError::Refused(problem)) => {
+                progress.careful(&format!("{} takes no update file: {}", storefront.reference.name, problem.detail));
+            }
+            Err(error) => return Err(storefront.fails()(error)),
+        }
+    }
+    Ok(out)
+}
+
+/// Stored bytes of the chunks that the one recipe has and the other does not; none where either is not here whole.
+fn lacking(store: &Store, from: RecipeId, to: RecipeId) -> Result<Option<u64>, ProjectError> {
+    let (old, new) = match (store.recipe(from), store.recipe(to)) {
+        (Ok((_, old)), Ok((_, new))) => (old, new),
+        _ => return Ok(None),
+    };
+    if store.locator(from).is_err() {
+        return Ok(None);
+    }
+    let locator = store.locator(to)?;
+    Ok(Some(lacking_of(&old, &new, |chunk| locator.find(chunk).map_or(0, |found| u64::from(found.entry.stored_len)))))
+}
+
+fn lacking_of(old: &[Entry], new: &[Entry], stored: impl Fn(&Digest) -> u64) -> u64 {
+    let mut seen: HashSet<Digest> = old.iter().flat_map(|entry| &entry.chunks).map(|chunk| chunk.digest).collect();
+    let fresh = new.iter().flat_map(|entry| &entry.chunks).filter(|chunk| seen.insert(chunk.digest));
+    fresh.map(|chunk| stored(&chunk.digest)).sum()
+}

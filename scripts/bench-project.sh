@@ -1,0 +1,62 @@
+# A project with one export and a stand-in storefront, for the benchmarks of the chain; sourced. Needs $here and $work, sets $lantern, $project
+# and $run. With LANTERN=PROGRAM that one is measured, and none is built.
+
+lantern=${LANTERN:-${CARGO_TARGET_DIR:-$here/target}/release/lantern}
+export LANTERN_HOME="$work/home"
+project="$work/project"
+run="'$lantern' --project '$project'"
+place=
+
+end() { [ -z "$place" ] || kill "$place" 2> /dev/null || true; }
+trap end EXIT
+
+l() { "$lantern" --project "$project" "$@" > /dev/null; }
+
+open_place() {
+    "$lantern" --project "$project" rehearse --state "$project/place" --json > "$work/rehearse.json" &
+    place=$!
+    sleep 1
+    LANTERN_SECRET=$secret "$lantern" --project "$project" connect brambleyard --client paper-heron > /dev/null
+}
+close_place() {
+    kill "$place"
+    wait "$place" 2> /dev/null || true
+    place=
+}
+
+make_project() { # EXPORT_DIR
+    [ -n "${LANTERN:-}" ] || (cd "$here" && cargo build --release --quiet)
+    rm -rf "$project"
+    mkdir -p "$project/place"
+    "$lantern" --project "$project" rehearse --port 0 --state "$project/place" --json > "$work/rehearse.json" &
+    place=$!
+    sleep 1
+    address=$(python3 -c 'import json,sys; print(json.load(open(sys.argv[1]))["address"])' "$work/rehearse.json")
+    secret=$(python3 -c 'import json,sys; print(json.load(open(sys.argv[1]))["secret"])' "$work/rehearse.json")
+    close_place
+    cat > "$project/lantern.toml" << TOML
+[game]
+name = "Saltmarsh Post"
+studio = "Paper Heron"
+identity = "example.paperheron.saltmarsh"
+version = "1.4.0"
+[editions.parts]
+name = "Parts"
+kind = "companion"
+[targets.linux]
+edition = "parts"
+systems = ["linux-x86_64"]
+export = "export"
+[checks]
+accept = [{ code = "broken-signature", because = "libraries that were laid end to end", path = "*.exe" }]
+[storefronts.brambleyard]
+kind = "protocol"
+address = "$address"
+handle = { parts = "saltmarsh-parts" }
+depots = { linux = "sp-linux" }
+[storefronts.brambleyard.branches]
+creek = { audience = "invited" }
+open-water = { audience = "everyone" }
+TOML
+    cp -r "$1" "$project/export"
+}
