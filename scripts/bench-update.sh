@@ -39,7 +39,7 @@ before=$(size "$project/.lantern/store/packs")
 timed "prepare, second release" "$run prepare"
 echo "    in the store: $before, then $(size "$project/.lantern/store/packs")"
 timed "push, with the update file" "$run push brambleyard --yes"
-grep -a -E "sent|update file" "$work/out" || true
+grep -a -E "sent|update files" "$work/out" || true
 l promote brambleyard creek --yes
 for round in $(seq "$runs"); do
     rm -rf "$work/copy" "$work/synced" "$work/updated"

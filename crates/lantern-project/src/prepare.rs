@@ -20,6 +20,7 @@ use lantern_exports::changing::Changing;
 use lantern_store::durable::DurableError;
 use lantern_store::held::Held;
 use lantern_store::room_left;
+use lantern_store::seal::Sealer;
 
 use crate::changing::{self, Changes};
 use crate::check::{Judged, PastReleases, forgotten, number_differs};
@@ -397,10 +398,11 @@ impl Session {
         progress: &dyn Progress,
     ) -> Result<(Vec<Tree>, SealCost), ProjectError> {
         let (mut trees, mut cost) = (Vec::new(), SealCost::default());
+        let mut sealer = Sealer::new(&self.workspace.store);
         for parcel in &parcels(divided) {
             let intake = &divided.intakes[parcel.from];
             let (entries, source) = intake.part(&parcel.indices);
-            let sealed = lantern_store::seal::seal(&self.workspace.store, &entries, &source, progress)?;
+            let sealed = sealer.seal(&entries, &source, progress)?;
             cost.read += sealed.read;
             cost.stored += sealed.new_stored;
             if let Some(digests) = &mut digests {

@@ -5,6 +5,7 @@ use std::collections::{BTreeMap, HashMap, HashSet};
 use lantern_core::board::Boards;
 use lantern_core::digest::{Digest, ReleaseId};
 use lantern_core::finding::join_some;
+use lantern_core::parallel::map;
 use lantern_core::progress::{Progress, Task};
 use lantern_core::release::{DepotRecord, ReleaseRecord};
 use lantern_core::version::ReleaseName;
@@ -41,32 +42,32 @@ impl Workspace {
         let packs = self.store.packs()?;
         let len = |pack: &Digest| std::fs::metadata(self.store.pack_path(pack)).map_or(0, |m| m.len());
         let meter = progress.start(Task::Verify, Some(packs.iter().map(len).sum()));
-        let mut good: HashMap<Digest, HashSet<Digest>> = HashMap::new();
-        for name in packs {
+        let store = &self.store;
+        let looked = map(&packs, |name| {
             if progress.stopped() {
                 return Err(ProjectError::Stopped);
             }
-            let path = self.store.pack_path(&name);
-            let bytes = match durable::read_limited(&path, pack::MAX_PACK_LEN as u64) {
+            let bytes = match durable::read_limited(&store.pack_path(name), pack::MAX_PACK_LEN as u64) {
                 Ok(bytes) => bytes,
-                Err(error) => {
-                    out.wrong.push(in_full(&error));
-                    continue;
-                }
+                Err(error) => return Ok((0, HashSet::new(), Some(in_full(&error)))),
             };
             meter.add(bytes.len() as u64);
-            out.size += bytes.len() as u64;
-            let entries = match pack::verify(name, &bytes) {
-                Ok(entries) => {
-                    out.packs += 1;
-                    entries
-                }
+            let (entries, wrong) = match pack::verify(*name, &bytes) {
+                Ok(entries) => (entries, None),
                 Err(source) => {
-                    out.wrong.push(in_full(&StoreError::Pack { pack: name, source }));
-                    pack::sound(&bytes).into_iter().map(|(entry, _)| entry).collect()
+                    let sound = pack::sound(&bytes).into_iter().map(|(entry, _)| entry).collect();
+                    (sound, Some(in_full(&StoreError::Pack { pack: *name, source })))
                 }
             };
-            good.insert(name, entries.iter().map(|e| e.digest).collect());
+            let chunks: HashSet<Digest> = entries.iter().map(|entry| entry.digest).collect();
+            Ok((bytes.len() as u64, chunks, wrong))
+        })?;
+        let mut good: HashMap<Digest, HashSet<Digest>> = HashMap::new();
+        for (name, (size, chunks, wrong)) in packs.into_iter().zip(looked) {
+            out.size += size;
+            out.packs += u64::from(wrong.is_none());
+            out.wrong.extend(wrong);
+            good.insert(name, chunks);
         }
         let mut wrong: BTreeMap<String, ()> = BTreeMap::new();
         // Every event is read and compared here, whatever was kept of them.

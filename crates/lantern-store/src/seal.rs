@@ -1,7 +1,7 @@
 //! Sealing: a list of files becomes chunks in packs, a recipe, a locator and a tree.
 //!
 //! One thread reads, hashes files and cuts; one per processor hashes, compresses chunks; the caller's thread packs them
-//! in the order of reading. The result does not depend on how many threads there are or how they race: a chunk is
+//! in the order of reading, and one more writes full packs. The result does not depend on how many threads there are or how they race: a chunk is
 //! packed at its first occurrence, and workers leave out only what is packed already, in a pack that was checked.
 
 use std::collections::{BTreeMap, HashSet};
@@ -162,18 +162,61 @@ struct FileRead {
     chunk_count: usize,
 }
 
-/// Seals `entries`, which are in the order of their paths, into `store`.
+/// Seals one list of files after the other into a store; what the store holds is looked up once.
+pub struct Sealer<'a> {
+    store: &'a Store,
+    /// None before it was looked up, and after an error.
+    known: Option<ChunkIndex>,
+}
+
+impl<'a> Sealer<'a> {
+    /// Looks nothing up yet.
+    pub fn new(store: &'a Store) -> Self {
+        Self { store, known: None }
+    }
+
+    /// Seals `entries`, which are in the order of their paths.
+    ///
+    /// # Errors
+    /// [`SealError`]; packs that were already written stay, and the next run finds their chunks.
+    pub fn seal(
+        &mut self,
+        entries: &[SourceEntry],
+        source: &dyn Source,
+        progress: &dyn Progress,
+    ) -> Result<SealedTree, SealError> {
+        let known = match self.known.take() {
+            Some(known) => known,
+            None => self.store.known_chunks()?,
+        };
+        let (sealed, known) = seal_knowing(self.store, known, entries, source, progress)?;
+        self.known = Some(known);
+        Ok(sealed)
+    }
+}
+
+/// Seals one list of files.
 ///
 /// # Errors
-/// [`SealError`]; packs that were already written stay, and the next run finds their chunks.
+/// Those of [`Sealer::seal`].
 pub fn seal(
     store: &Store,
     entries: &[SourceEntry],
     source: &dyn Source,
     progress: &dyn Progress,
 ) -> Result<SealedTree, SealError> {
+    Sealer::new(store).seal(entries, source, progress)
+}
+
+fn seal_knowing(
+    store: &Store,
+    known: ChunkIndex,
+    entries: &[SourceEntry],
+    source: &dyn Source,
+    progress: &dyn Progress,
+) -> Result<(SealedTree, ChunkIndex), SealError> {
     let profile = Profile::Medium;
-    let known = RwLock::new(store.known_chunks()?);
+    let known = RwLock::new(known);
     let total = entries.iter().map(SourceEntry::size).sum();
     let meter = progress.start(Task::Seal, Some(total));
     let workers = processors();
@@ -207,10 +250,9 @@ pub fn seal(
         store.write_segment(&digest, &bytes)?;
     }
     let locator = locate(recipe, chunks, &known);
-    drop(known);
     store.write_recipe(recipe, &root, &locator, &tree)?;
     let Written { chunks: new_chunks, bytes: new_stored } = written;
-    Ok(SealedTree { id: root.tree, recipe, read: total, new_chunks, new_stored, tree })
+    Ok((SealedTree { id: root.tree, recipe, read: total, new_chunks, new_stored, tree }, known))
 }
 
 fn read_all(
@@ -355,11 +397,52 @@ struct Written {
     bytes: u64,
 }
 
-/// Packs what is new; returns every chunk in the order of reading, by its index in what is known.
+/// A pack that is full, and its number in what is known.
+struct Full {
+    number: u32,
+    name: Digest,
+    bytes: Vec<u8>,
+}
+
+/// Writes packs as they come; returns the number, name and length of each.
+fn write_all(store: &Store, packs: &Receiver<Full>) -> Result<Vec<(u32, Digest, u32)>, SealError> {
+    let mut out = Vec::new();
+    for Full { number, name, bytes } in packs {
+        store.write_pack(&name, &bytes)?;
+        out.push((number, name, u32::try_from(bytes.len()).expect("a pack is closed far below 4 GiB")));
+    }
+    Ok(out)
+}
+
+/// Packs what is new; returns every chunk in the order of reading, by its index in what is known. One thread more writes what is full: the
+/// workers and the packing go on while the disk writes.
 fn pack_all(
     store: &Store,
     cuts: &Receiver<(u64, Vec<Cut>)>,
     known: &RwLock<ChunkIndex>,
+) -> Result<(Vec<u32>, Written), SealError> {
+    std::thread::scope(|scope| {
+        // One is written while the next fills up: more would only take memory.
+        let (sender, receiver) = sync_channel::<Full>(0);
+        let writing = scope.spawn(move || write_all(store, &receiver));
+        let packed = pack_into(cuts, known, &sender);
+        drop(sender);
+        let written = writing.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic))?;
+        let (chunks, mut out) = packed?;
+        // Only now: nobody is to rely on a pack that is not whole on the disk.
+        let mut known = known.write().expect("no thread panics with the lock");
+        for (number, name, len) in written {
+            out.bytes += u64::from(len);
+            known.name_pack(number, name, len);
+        }
+        Ok((chunks, out))
+    })
+}
+
+fn pack_into(
+    cuts: &Receiver<(u64, Vec<Cut>)>,
+    known: &RwLock<ChunkIndex>,
+    full: &SyncSender<Full>,
 ) -> Result<(Vec<u32>, Written), SealError> {
     let lock = || known.write().expect("no thread panics with the lock");
     let mut waiting = BTreeMap::new();
@@ -369,6 +452,11 @@ fn pack_all(
     let mut pack = lock().open_pack();
     let mut written = Written::default();
     let mut again = HashSet::new();
+    // Nobody takes it when writing failed; that error is the one to tell.
+    let close = |writer: &mut PackWriter, number: u32| {
+        let (name, bytes, _) = writer.take();
+        full.send(Full { number, name, bytes }).map_err(|_| SealError::Stopped)
+    };
     for (sequence, block) in cuts {
         waiting.insert(sequence, block);
         while let Some(block) = waiting.remove(&next) {
@@ -394,29 +482,18 @@ fn pack_all(
                 };
                 chunks.push(index);
                 if writer.is_full() {
-                    // The workers go on while the disk writes.
                     drop(known);
-                    let (name, len) = close(store, &mut writer)?;
-                    written.bytes += u64::from(len);
+                    close(&mut writer, pack)?;
                     known = lock();
-                    known.name_pack(pack, name, len);
                     pack = known.open_pack();
                 }
             }
         }
     }
     if !writer.is_empty() {
-        let (name, len) = close(store, &mut writer)?;
-        written.bytes += u64::from(len);
-        lock().name_pack(pack, name, len);
+        close(&mut writer, pack)?;
     }
     Ok((chunks, written))
-}
-
-fn close(store: &Store, writer: &mut PackWriter) -> Result<(Digest, u32), SealError> {
-    let (name, bytes, _) = writer.take();
-    store.write_pack(&name, &bytes)?;
-    Ok((name, u32::try_from(bytes.len()).expect("a pack is closed far below 4 GiB")))
 }
 
 fn describe(

@@ -91,28 +91,7 @@ impl Store {
     /// # Errors
     /// [`UpdateError::Damaged`] when it is not what it should be; the file at `path` stays where it is then.
     pub fn take_update(&self, from: RecipeId, to: RecipeId, path: &Path) -> Result<(), UpdateError> {
-        let io = |e: io::Error| StoreError::File(DurableError::on("read", path)(e));
-        let damaged = |why: &str| UpdateError::Damaged(why.to_owned());
-        let mut file = File::open(path).map_err(io)?;
-        let len = file.metadata().map_err(io)?.len();
-        let mut bytes = Vec::new();
-        (&mut file).take(Header::PREFIX_LEN as u64).read_to_end(&mut bytes).map_err(io)?;
-        let header_len = Header::len_of(&bytes).map_err(|e| UpdateError::Damaged(e.to_string()))?;
-        (&mut file).take((header_len - Header::PREFIX_LEN) as u64).read_to_end(&mut bytes).map_err(io)?;
-        let header = Header::decode(&bytes).map_err(|e| UpdateError::Damaged(e.to_string()))?;
-        if header.from != from || header.to != to {
-            return Err(damaged("it leads from or to another build"));
-        }
-        if header.total_len() != len {
-            return Err(damaged("it is longer or shorter than its head says"));
-        }
-        for group in &header.groups {
-            bytes.clear();
-            (&mut file).take(group.len()).read_to_end(&mut bytes).map_err(io)?;
-            if Digest::of(&bytes) != group.digest {
-                return Err(damaged("a group has another digest"));
-            }
-        }
+        check(from, to, path)?;
         let place = self.update_path(from, to);
         durable::create_folders(place.parent().unwrap_or(&place)).map_err(StoreError::from)?;
         durable::rename(path, &place).map_err(StoreError::from)?;
@@ -138,8 +117,8 @@ impl Store {
         Ok(())
     }
 
-    /// Makes the update file between two recipes that the store holds, unless it is there; returns its bytes. None when the chunks
-    /// that are lacking take no more than `chunks` bytes, which is then remembered.
+    /// Makes the update file between two recipes that the store holds, unless it is there; returns its bytes. None when it would not be a tenth
+    /// shorter than `chunks`, the bytes of the chunks that it stands for; that is remembered.
     ///
     /// # Errors
     /// [`UpdateError`]; nothing is left of one that was not finished.
@@ -150,10 +129,13 @@ impl Store {
         chunks: u64,
         progress: &dyn Progress,
     ) -> Result<Option<u64>, UpdateError> {
-        if let Some(len) = self.update_len(from, to) {
-            return Ok(Some(len).filter(|len| *len > 0));
-        }
         let place = self.update_path(from, to);
+        match self.update_len(from, to) {
+            Some(0) => return Ok(None),
+            Some(len) if check(from, to, &place).is_ok() => return Ok(Some(len)),
+            // One that is damaged is made again.
+            _ => {}
+        }
         let folder = self.updates_to_path(to);
         durable::create_folders(&folder).map_err(StoreError::from)?;
         let part = |name: &str| folder.join(format!("{}{}-{name}", durable::PART, from.0.hex()));
@@ -216,6 +198,33 @@ impl Store {
         durable::sync_file(&whole).map_err(io(whole_path))?;
         Ok(true)
     }
+}
+
+/// Looks at an update file: its head, and each group as the head has it.
+fn check(from: RecipeId, to: RecipeId, path: &Path) -> Result<(), UpdateError> {
+    let io = |e: io::Error| StoreError::File(DurableError::on("read", path)(e));
+    let damaged = |why: &str| UpdateError::Damaged(why.to_owned());
+    let mut file = File::open(path).map_err(io)?;
+    let len = file.metadata().map_err(io)?.len();
+    let mut bytes = Vec::new();
+    (&mut file).take(Header::PREFIX_LEN as u64).read_to_end(&mut bytes).map_err(io)?;
+    let header_len = Header::len_of(&bytes).map_err(|e| UpdateError::Damaged(e.to_string()))?;
+    (&mut file).take((header_len - Header::PREFIX_LEN) as u64).read_to_end(&mut bytes).map_err(io)?;
+    let header = Header::decode(&bytes).map_err(|e| UpdateError::Damaged(e.to_string()))?;
+    if header.from != from || header.to != to {
+        return Err(damaged("it leads from or to another build"));
+    }
+    if header.total_len() != len {
+        return Err(damaged("it is longer or shorter than its head says"));
+    }
+    for group in &header.groups {
+        bytes.clear();
+        (&mut file).take(group.len()).read_to_end(&mut bytes).map_err(io)?;
+        if Digest::of(&bytes) != group.digest {
+            return Err(damaged("a group has another digest"));
+        }
+    }
+    Ok(())
 }
 
 /// A sealed build, whose files can be read at any place. What is read is compared with the digests of its chunks.

@@ -275,7 +275,7 @@ fn update_lines(updates: &[UpdateBrought]) -> Vec<String> {
     }
     let line = |(name, bytes, chunks): (&ReleaseName, u64, u64)| {
         let (bytes, chunks) = (format::bytes(bytes), format::bytes(chunks));
-        format!("  {} from {name}: {bytes}, as chunks {chunks}", faint("update file"))
+        format!("  update files from {name}: {bytes} in all, in place of {chunks}")
     };
     of_release.into_iter().map(line).collect()
 }

@@ -98,6 +98,7 @@ fn the_whole_chain_reads_well() {
 
     pushed 1.4.0 (2) to Brambleyard; its number there is 2
       212 kB sent, as estimated
+      update files from 1.3.2 (1): 114 kB in all, in place of 203 kB
 
     next: lantern promote brambleyard open-water
     ");

@@ -546,7 +546,7 @@ fn a_branch_takes_what_was_tried_and_looked_at() {
     Promote 1.4.0 (2) to open-water at Brambleyard
 
       system         players have   they get    update download   full download   on disk
-      linux-x86_64   1.3.2 (1)      1.4.0 (2)   203 kB            4.37 MB         8.66 MB
+      linux-x86_64   1.3.2 (1)      1.4.0 (2)   114 kB            4.37 MB         8.66 MB
 
       everyone: open-water is the line that every player follows
       tried: not tried yet

@@ -82,7 +82,7 @@ fn what_a_push_could_not_bring_comes_with_the_promotion() {
     assert_eq!(update_files(&env.path("storefront")), 1);
     std::fs::remove_dir_all(&place).unwrap();
     let promoted = env.lantern(&["promote", "brambleyard", "open-water", "--confirm", "1.4.0 (2)"]).success();
-    assert!(promoted.stdout().contains("update file from 1.3.2 (1)"), "{}", promoted.whole());
+    assert!(promoted.stdout().contains("update files from 1.3.2 (1)"), "{}", promoted.whole());
     assert_eq!(update_files(&env.path("storefront")), 1);
     // Back needs none, and brings none.
     env.lantern(&["rollback", "brambleyard", "open-water", "--confirm", "1.3.2 (1)"]).success();

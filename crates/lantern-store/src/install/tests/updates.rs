@@ -187,6 +187,14 @@ fn none_is_kept_that_is_not_worth_it_and_none_of_a_build_that_is_gone() {
     assert_eq!(store.make_update(two.new.recipe, two.old.recipe, 1_000, silent).unwrap(), None);
     assert_eq!(store.update_len(two.new.recipe, two.old.recipe), Some(0));
     assert_eq!(store.updates_to(two.old.recipe).unwrap(), []);
+    // One that was damaged is made again.
+    let path = store.update_path(two.old.recipe, two.new.recipe);
+    let whole = fs::read(&path).unwrap();
+    let mut damaged = whole.clone();
+    damaged[whole.len() / 2] ^= 1;
+    fs::write(&path, damaged).unwrap();
+    assert_eq!(store.make_update(two.old.recipe, two.new.recipe, 1_200_000, silent).unwrap(), Some(two.offer.bytes));
+    assert!(fs::read(&path).unwrap() == whole);
     struct Stops;
     impl Progress for Stops {
         fn start(
