@@ -117,7 +117,7 @@ fn the_whole_chain_reads_well() {
     Promote 1.4.0 (2) to open-water at Brambleyard
 
       system         players have   they get    update download   full download   on disk
-      linux-x86_64   1.3.2 (1)      1.4.0 (2)   203 kB            4.37 MB         8.66 MB
+      linux-x86_64   1.3.2 (1)      1.4.0 (2)   114 kB            4.37 MB         8.66 MB
 
       everyone: open-water is the line that every player follows
       tried: not tried yet
@@ -126,7 +126,7 @@ fn the_whole_chain_reads_well() {
     Promote 1.4.0 (2) to open-water at Brambleyard
 
       system         players have   they get    update download   full download   on disk
-      linux-x86_64   1.3.2 (1)      1.4.0 (2)   203 kB            4.37 MB         8.66 MB
+      linux-x86_64   1.3.2 (1)      1.4.0 (2)   114 kB            4.37 MB         8.66 MB
 
       everyone: open-water is the line that every player follows
       tried: not tried yet
@@ -137,7 +137,7 @@ fn the_whole_chain_reads_well() {
     ");
     snapshot!(env.lantern(&["install", "brambleyard", "open-water", "player", "--target", "linux"]).whole(), @"
     updated 1.3.2 (1) to Saltmarsh Post 1.4.0 (2) in player
-      203 kB downloaded, 3 files written, 1 removed, all 8 files checked, 8.66 MB
+      114 kB downloaded, 3 files written, 1 removed, all 8 files checked, 8.66 MB
     ");
     snapshot!(env.lantern(&["verify", "player"]).whole(), @"intact: Saltmarsh Post 1.4.0 (2): 8 files, 8.66 MB");
     snapshot!(env.lantern(&["verify"]).whole(), @"intact: 2 releases, 4.54 MB");
