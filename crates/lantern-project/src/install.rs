@@ -134,7 +134,11 @@ impl Fetch for FromBranch<'_> {
     fn update(&self, from: RecipeId, to: RecipeId, offset: u64, len: u32) -> Result<Vec<u8>, FetchError> {
         let far = || FetchError::new("an update file of more than 4 GiB", true);
         let offset = u32::try_from(offset).map_err(|_| far())?;
-        self.player.update(self.title, self.branch, (from, to), offset, len).map_err(Self::failed)
+        // Whatever a storefront refuses of it: nobody needs an update file.
+        self.player.update(self.title, self.branch, (from, to), offset, len).map_err(|error| {
+            let is_refused = matches!(error, StorefrontError::Refused(_));
+            FetchError::new(error, is_refused)
+        })
     }
 }
 

@@ -147,6 +147,23 @@ fn a_line_that_is_cut_in_the_middle_is_no_loss() {
     two.is_whole();
 }
 
+/// A source that says less than it is: what is longer than the chunks is left alone.
+#[test]
+fn an_offer_that_lies_about_its_length_costs_little() {
+    let scene = scene();
+    let (old, new) = (Build::of(&[("a", &noise(1, 200_000))]), Build::of(&[("a", &noise(9, 200_000))]));
+    let (old, new) = (old.seal(&scene.store), new.seal(&scene.store));
+    let bytes = scene.store.make_update(old.recipe, new.recipe, 1 << 30, &Silent).unwrap().unwrap();
+    assert!(bytes > 200_000);
+    scene.try_install(old.recipe, &scene.store).unwrap();
+    let offer = [UpdateOffer { from: old.recipe, to: new.recipe, bytes: 1 }];
+    let recipes = [new.recipe];
+    let wanted = Wanted { updates: &offer, ..wanted(&recipes) };
+    let report = install(&scene.folder, wanted, &scene.store, &Silent).unwrap();
+    assert_eq!(scene.read("a"), noise(9, 200_000));
+    assert!(report.received < 200_000 + 40_000, "{}", report.received);
+}
+
 #[test]
 fn what_is_finished_in_the_stage_is_not_made_again() {
     let two = two();
