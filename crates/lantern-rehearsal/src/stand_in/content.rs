@@ -125,6 +125,7 @@ impl StandIn {
             Incoming::Pack(name) => self.put_pack(title, &name, bytes),
             Incoming::Update(from, to) => {
                 refuse_long("the update file", bytes.len(), MAX_UPDATE_LEN)?;
+                self.has_both(title, from, to)?;
                 let _one = self.pieces.lock().unwrap_or_else(PoisonError::into_inner);
                 let path = self.piece_path(title, what);
                 if let Some(folder) = path.parent() {
@@ -136,14 +137,19 @@ impl StandIn {
         }
     }
 
-    /// Takes an update file that has come whole, if it is what it should be.
-    fn take_update(&self, title: &Handle, (from, to): (RecipeId, RecipeId), path: &Path) -> Result<(), Refused> {
+    /// Whether the title has both recipes that an update file leads between.
+    fn has_both(&self, title: &Handle, from: RecipeId, to: RecipeId) -> Result<(), Refused> {
         self.title(title)?;
         let store = self.store(title);
         for id in [from, to] {
             store.recipe_root(id).map_err(not_there)?;
         }
-        match store.take_update(from, to, path) {
+        Ok(())
+    }
+
+    /// Takes an update file that has come whole, if it is what it should be.
+    fn take_update(&self, title: &Handle, (from, to): (RecipeId, RecipeId), path: &Path) -> Result<(), Refused> {
+        match self.store(title).take_update(from, to, path) {
             Err(error @ UpdateError::Damaged(_)) => {
                 fs::remove_file(path)?;
                 Err(damaged(error))
@@ -163,7 +169,10 @@ impl StandIn {
         let total = usize::try_from(piece.total).unwrap_or(usize::MAX);
         match what {
             Incoming::Pack(_) => refuse_long("the pack", total, pack::MAX_PACK_LEN as u64)?,
-            Incoming::Update(..) => refuse_long("the update file", total, MAX_UPDATE_LEN)?,
+            Incoming::Update(from, to) => {
+                refuse_long("the update file", total, MAX_UPDATE_LEN)?;
+                self.has_both(title, from, to)?;
+            }
         }
         // One piece at a time: two senders of one pack must not write between one another.
         let _one = self.pieces.lock().unwrap_or_else(PoisonError::into_inner);
