@@ -226,6 +226,8 @@ fn plans(group: &Group, streams: &Streams, sizes: &[u64], new_sizes: &[u64]) -> 
         let old_size = old_size.transpose()?;
         let tables = match (reader.u8(WHAT)?, old_size) {
             (0, _) => None,
+            // One table of what was learnt for each file, whoever made this.
+            (1, Some(_)) if part.len != new_size => return Err(wrong(WHAT, at, "tables of a part of a file")),
             (1, Some(old_size)) => Some((Table::read(&mut reader, old_size)?, Table::read(&mut reader, new_size)?)),
             _ => return Err(wrong(WHAT, at, "tables of nothing")),
         };

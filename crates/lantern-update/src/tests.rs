@@ -210,6 +210,21 @@ fn any_flipped_byte_is_noticed() {
     }
 }
 
+/// Tables cost memory and time for each part that has them: as often as there are files, and no more.
+#[test]
+fn tables_are_for_whole_files() {
+    let old = Memory::of(&[("game.exe", &program(0))]);
+    let new = Memory::of(&[("game.exe", &program(60))]);
+    let all = made(&old, &new);
+    let header = Header::decode(&all).unwrap();
+    let group = &header.groups[0];
+    let streams = OpenGroup::streams_of(group, &all[usize::try_from(group.offset).unwrap()..]).unwrap();
+    assert!(OpenGroup::of_streams(group, streams.clone(), &old.sizes, &new.sizes).is_ok());
+    let mut longer = new.sizes.clone();
+    longer[0] += 1;
+    assert!(OpenGroup::of_streams(group, streams, &old.sizes, &longer).is_err());
+}
+
 proptest! {
     #![proptest_config(ProptestConfig::with_cases(64))]
     /// Any two builds.

@@ -155,6 +155,10 @@ fn a_testers_build_leaves_by_no_update_file() {
         other => panic!("{other:?}"),
     };
     let [open, closed] = ["open-water", "creek"].map(|name| name.parse::<Name>().unwrap());
+    // Not even that there is something is said.
+    let play = player.branch(&title, &open).unwrap();
+    let depots = play.builds.values().flat_map(|target| &target.depots);
+    assert!(depots.into_iter().all(|depot| depot.updates.is_empty()), "{play:?}");
     // 1.4.0 is for everybody, 1.3.2 never was; what is different between the two tells of both.
     player.recipe(&title, &open, to).unwrap();
     assert_eq!(refusal(player.recipe(&title, &open, from)), "/problems/not-found");

@@ -97,6 +97,12 @@ impl StandIn {
             let build = builds.iter().find(|b| b.number_there == on_branch.number_there);
             if let Some(mut found) = build.and_then(|b| b.targets.get(target)).cloned() {
                 self.with_updates(title, &mut found)?;
+                // Of a build that is not for the one who asks not even that it is there is said.
+                for depot in &mut found.depots {
+                    let may =
+                        |from| self.store_for_players(title, &branch.facts.branch, Asked::Recipe(from), asker).is_ok();
+                    depot.updates.retain(|update| may(update.from));
+                }
                 targets.insert(target.clone(), found);
             }
         }
