@@ -1,6 +1,10 @@
-# A project with one export and a stand-in storefront, for the benchmarks of the chain; sourced. Needs $here and $work, sets $lantern, $project
-# and $run. With LANTERN=PROGRAM that one is measured, and none is built.
+# A project with one export and a stand-in storefront, for the benchmarks of the chain; sourced with the folder to work in, or with nothing. Sets
+# $here, $work, $lantern, $project and $run. With LANTERN=PROGRAM that one is measured, and none is built.
 
+here=$(cd "$(dirname "${BASH_SOURCE[0]}")/.." && pwd)
+work=${1:-$(mktemp -d)}
+mkdir -p "$work"
+work=$(cd "$work" && pwd)
 lantern=${LANTERN:-${CARGO_TARGET_DIR:-$here/target}/release/lantern}
 export LANTERN_HOME="$work/home"
 project="$work/project"

@@ -8,12 +8,8 @@
 set -euo pipefail
 old=$(cd "${1:?usage: scripts/bench-update.sh OLD_DIR NEW_DIR [WORK_DIR]}" && pwd)
 new=$(cd "${2:?usage: scripts/bench-update.sh OLD_DIR NEW_DIR [WORK_DIR]}" && pwd)
-here=$(cd "$(dirname "$0")/.." && pwd)
-work=${3:-$(mktemp -d)}
-mkdir -p "$work"
-work=$(cd "$work" && pwd)
 runs=${RUNS:-3}
-. "$here/scripts/bench-project.sh"
+. "$(dirname "$0")/bench-project.sh" "${3:-}"
 
 size() { find "$1" -type f -printf '%s\n' | awk '{s+=$1}END{printf "%.1f MB", s/1e6}'; }
 timed() { # NAME COMMAND

@@ -8,15 +8,12 @@
 # times the export.
 set -euo pipefail
 export_dir=$(cd "${1:?usage: scripts/bench.sh EXPORT_DIR [WORK_DIR]}" && pwd)
-here=$(cd "$(dirname "$0")/.." && pwd)
-work=${2:-$(mktemp -d)}
-mkdir -p "$work"
-work=$(cd "$work" && pwd)
 runs=${RUNS:-5}
-. "$here/scripts/bench-project.sh"
+. "$(dirname "$0")/bench-project.sh" "${2:-}"
 make_project "$export_dir"
 bytes=$(find "$project/export" -type f -printf '%s\n' | awk '{s+=$1}END{printf "%.0f",s}')
 files=$(find "$project/export" -type f | wc -l)
+
 measure() { # NAME BEFORE COMMAND: the median of the seconds in $median, the largest peak in MB in $peak
     local name=$1 before=$2 command=$3 all=()
     peak=0

@@ -17,12 +17,12 @@ import zstandard
 MASK = (1 << 64) - 1
 
 
-def digest(data):
-    return blake3.blake3(data).digest()
-
-
 def unpack(frame, size):
     return zstandard.ZstdDecompressor().decompress(frame, max_output_size=size) if frame else b""
+
+
+def digest(data):
+    return blake3.blake3(data).digest()
 
 
 class Reader:
@@ -140,18 +140,15 @@ def updated(store, to, start, old, new, folder):
         streams = [Reader(unpack(group.take(count), size)) for count, size in zip(stored, raw)]
         for file, offset, count in parts:
             tables, ops, gaps, wrong, fields, literals = streams
-            tables.varint()
-            has_tables = tables.num("B")
+            has_tables = (tables.varint(), tables.num("B"))[1]
             for _ in range(2 * has_tables):
                 tables.varint(), tables.varint()
                 for _ in range(tables.varint()):
                     [tables.varint() for _ in range(5)]
             ends = [stream.at + tables.varint() for stream in streams[1:]]
             if not has_tables:
-                out, right, old_at = made.setdefault(file, bytearray()), 0, 0
+                out, right, old_at, copied, spans = made.setdefault(file, bytearray()), 0, 0, bytearray(), []
                 assert len(out) == offset
-                copied = bytearray()
-                spans = []
                 while len(out) < offset + count:
                     out += literals.take(ops.varint())
                     if len(out) == offset + count:
@@ -181,9 +178,7 @@ def updated(store, to, start, old, new, folder):
 def main():
     store, name, to = sys.argv[1:4]
     files, others = recipe(store, name)
-    made = {}
-    if len(sys.argv) > 4:
-        made = updated(store, name, sys.argv[4], recipe(store, sys.argv[4])[0], files, sys.argv[5])
+    made = {} if len(sys.argv) < 5 else updated(store, name, sys.argv[4], recipe(store, sys.argv[4])[0], files, sys.argv[5])
     places = locator(store, name)
     for path, size, wanted, executable, chunks in files:
         data = made.get(path) or b"".join(chunk(store, places, part) for part, _ in chunks)

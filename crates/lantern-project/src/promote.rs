@@ -448,7 +448,14 @@ impl Session {
 
     /// Brings update files from what players of a branch have to what they get, as far as they are not there. None is needed: what cannot
     /// be made is said.
-    pub fn bring_updates_for(&self, plan: &MovePlan, progress: &dyn Progress) -> Vec<UpdateBrought> {
+    ///
+    /// # Errors
+    /// Those of opening the storefront.
+    pub fn bring_updates_for(
+        &self,
+        plan: &MovePlan,
+        progress: &dyn Progress,
+    ) -> Result<Vec<UpdateBrought>, ProjectError> {
         let mut pairs: Vec<Pair> = Vec::new();
         for pair in plan.changes.iter().flat_map(|change| &change.pairs) {
             if plan.restores.is_none() && !pairs.contains(pair) {
@@ -456,14 +463,10 @@ impl Session {
             }
         }
         if pairs.is_empty() {
-            return Vec::new();
+            return Ok(Vec::new());
         }
-        let brought = open_storefront(&self.workspace, &plan.edition, plan.storefront.name.as_str())
-            .and_then(|storefront| update_files::bring(&self.workspace.store, &storefront, &pairs, progress));
-        brought.unwrap_or_else(|error| {
-            progress.careful(&format!("not all update files are there: {}", crate::verify::in_full(&error)));
-            Vec::new()
-        })
+        let storefront = open_storefront(&self.workspace, &plan.edition, plan.storefront.name.as_str())?;
+        Ok(update_files::bring(&self.workspace.store, &storefront, || Ok(pairs), progress))
     }
 
     /// Carries a plan out, if the branch still is as the plan found it.

@@ -299,27 +299,12 @@ impl Session {
         let answer = storefront.builds()?.make(&storefront.title, asked.key, &document);
         let build = self.answered(&storefront, &asked, answer)?;
         self.done(&storefront.edition, &asked, DoneThere::Pushed(&build, sent))?;
-        let updates = match self.bring_updates(&storefront, &build, progress) {
-            // The release is there, and nobody needs an update file.
-            Err(error) => {
-                progress.careful(&format!("not all update files are there: {}", crate::verify::in_full(&error)));
-                Vec::new()
-            }
-            Ok(updates) => updates,
+        let pairs = || {
+            let (branches, builds) = self.news_of(&storefront)?;
+            Ok(update_files::pairs_for(&build, &branches, &builds))
         };
+        let updates = update_files::bring(&self.workspace.store, &storefront, pairs, progress);
         Ok(PushDone { number_there: build.number_there, sent, packs, updates })
-    }
-
-    /// Brings update files to a build that has just been made.
-    fn bring_updates(
-        &self,
-        storefront: &OpenStorefront,
-        build: &Build,
-        progress: &dyn Progress,
-    ) -> Result<Vec<UpdateBrought>, ProjectError> {
-        let (branches, builds) = self.news_of(storefront)?;
-        let pairs = update_files::pairs_for(build, &branches, &builds);
-        update_files::bring(&self.workspace.store, storefront, &pairs, progress)
     }
 
     /// Closes a push that ended for good before the storefront was asked for a build. One that was stopped, or whose storefront does

@@ -2,17 +2,17 @@
 
 use std::collections::HashSet;
 
-use lantern_core::digest::{Digest, RecipeId};
+use lantern_core::digest::RecipeId;
 use lantern_core::progress::Progress;
 use lantern_core::version::ReleaseName;
-use lantern_store::recipe::Entry;
-use lantern_store::store::Store;
-use lantern_store::updates::{UpdateError, WORTH_AN_UPDATE};
+use lantern_store::store::{Store, StoreError};
+use lantern_store::updates::{Comparison, UpdateError, WORTH_AN_UPDATE};
 use lantern_storefront::StorefrontError;
 use lantern_storefront::protocol::{Branch, Build, BuildTarget};
 
 use crate::ProjectError;
 use crate::storefronts::OpenStorefront;
+use crate::verify::in_full;
 
 /// How many earlier builds of a title get an update file, apart from those that are on a branch: some players skip one.
 const EARLIER_BUILDS: usize = 2;
@@ -72,43 +72,59 @@ pub(crate) fn pairs_for(new: &Build, branches: &[Branch], builds: &[Build]) -> V
     out
 }
 
-/// Makes update files, as far as both builds are in the store, and brings them. None is needed: what cannot be made is said, and players
-/// get chunks.
-///
-/// # Errors
-/// Those of the storefront. Who stops is not stopped in anything else: what is missing then is made with the promotion.
+/// Makes update files, as far as both builds are in the store, and brings them. None is needed: what does not come about is said, and
+/// players get chunks. What is missing because someone stopped comes with the promotion.
 pub(crate) fn bring(
     store: &Store,
     storefront: &OpenStorefront,
-    pairs: &[Pair],
+    pairs: impl FnOnce() -> Result<Vec<Pair>, ProjectError>,
     progress: &dyn Progress,
-) -> Result<Vec<UpdateBrought>, ProjectError> {
+) -> Vec<UpdateBrought> {
     let mut out = Vec::new();
-    if pairs.is_empty() {
-        return Ok(out);
+    if let Err(error) = bring_into(&mut out, store, storefront, pairs, progress) {
+        progress.careful(&format!("not all update files are there: {}", in_full(&error)));
     }
+    out
+}
+
+fn bring_into(
+    out: &mut Vec<UpdateBrought>,
+    store: &Store,
+    storefront: &OpenStorefront,
+    pairs: impl FnOnce() -> Result<Vec<Pair>, ProjectError>,
+    progress: &dyn Progress,
+) -> Result<(), ProjectError> {
     let content = storefront.content()?;
     if !content.takes_updates().map_err(storefront.fails())? {
-        return Ok(out);
+        return Ok(());
     }
-    for pair in pairs {
-        // A build that someone else made may not be in this store.
-        let Ok(Some(chunks)) = lacking(store, pair.from, pair.to) else { continue };
+    for Pair { from, to, release } in pairs()? {
+        let why = |error: &dyn std::error::Error| format!("no update file from {release}: {}", in_full(error));
+        let both = match Comparison::open(store, from, to) {
+            // A build that someone else made, or whose files were freed, is not in this store.
+            Err(StoreError::Missing { .. }) => continue,
+            Err(error) => {
+                progress.careful(&why(&error));
+                continue;
+            }
+            Ok(both) => both,
+        };
+        let chunks = both.chunks();
         if chunks < WORTH_AN_UPDATE {
             continue;
         }
-        let made = match store.make_update(pair.from, pair.to, chunks.min(MAX_LEN), progress) {
-            Ok(made) => made,
+        let bytes = match both.make(chunks.min(MAX_LEN), progress) {
+            Ok(Some(bytes)) => bytes,
+            Ok(None) => continue,
             Err(UpdateError::Stopped) => return Err(ProjectError::Stopped),
             Err(error) => {
-                progress.careful(&format!("no update file from {}: {}", pair.release, crate::verify::in_full(&error)));
+                progress.careful(&why(&error));
                 continue;
             }
         };
-        let Some(bytes) = made else { continue };
-        let whole = store.read_update(pair.from, pair.to, 0, u32::MAX)?;
-        match content.put_update(&storefront.title, pair.from, pair.to, whole.into()) {
-            Ok(()) => out.push(UpdateBrought { release: pair.release.clone(), bytes, chunks }),
+        let whole = store.read_update(from, to, 0, u32::MAX)?;
+        match content.put_update(&storefront.title, from, to, whole.into()) {
+            Ok(()) => out.push(UpdateBrought { release, bytes, chunks }),
             // It is the storefront's own matter what it takes.
             Err(StorefrontError::Refused(problem)) => {
                 progress.careful(&format!("{} takes no update file: {}", storefront.reference.name, problem.detail));
@@ -116,24 +132,5 @@ pub(crate) fn bring(
             Err(error) => return Err(storefront.fails()(error)),
         }
     }
-    Ok(out)
-}
-
-/// Stored bytes of the chunks that the one recipe has and the other does not; none where either is not here whole.
-fn lacking(store: &Store, from: RecipeId, to: RecipeId) -> Result<Option<u64>, ProjectError> {
-    let (old, new) = match (store.recipe(from), store.recipe(to)) {
-        (Ok((_, old)), Ok((_, new))) => (old, new),
-        _ => return Ok(None),
-    };
-    if store.locator(from).is_err() {
-        return Ok(None);
-    }
-    let locator = store.locator(to)?;
-    Ok(Some(lacking_of(&old, &new, |chunk| locator.find(chunk).map_or(0, |found| u64::from(found.entry.stored_len)))))
-}
-
-fn lacking_of(old: &[Entry], new: &[Entry], stored: impl Fn(&Digest) -> u64) -> u64 {
-    let mut seen: HashSet<Digest> = old.iter().flat_map(|entry| &entry.chunks).map(|chunk| chunk.digest).collect();
-    let fresh = new.iter().flat_map(|entry| &entry.chunks).filter(|chunk| seen.insert(chunk.digest));
-    fresh.map(|chunk| stored(&chunk.digest)).sum()
+    Ok(())
 }

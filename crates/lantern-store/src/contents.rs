@@ -1,6 +1,10 @@
 //! The files of sealed builds, read back out of a store.
 
+use std::collections::HashMap;
+use std::collections::hash_map::Entry as Slot;
+use std::fs::File;
 use std::io::{self, Read, Seek, SeekFrom, Write};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use lantern_core::digest::{Digest, RecipeId};
 use lantern_core::tree::Node;
@@ -8,15 +12,22 @@ use lantern_core::tree::Node;
 use crate::codec::Unpacker;
 use crate::locator::Locator;
 use crate::pack;
-use crate::recipe::{ChunkRef, Entry, RecipeError};
+use crate::recipe::{Entry, RecipeError};
 use crate::store::{Store, StoreError};
+
+/// Packs that are held open.
+const OPEN_PACKS: usize = 64;
+/// Chunks that are held unpacked: those around the places that are being read.
+const HELD_CHUNKS: usize = 256;
 
 /// What a recipe gives, to be read file by file.
 #[derive(Debug)]
 pub struct Contents<'a> {
     store: &'a Store,
     id: RecipeId,
-    locator: Locator,
+    pub(crate) locator: Locator,
+    open: Mutex<HashMap<Digest, File>>,
+    held: Mutex<HashMap<Digest, Arc<[u8]>>>,
     /// In order.
     pub entries: Vec<Entry>,
 }
@@ -40,7 +51,8 @@ impl<'a> Contents<'a> {
     /// [`StoreError`].
     pub fn open(store: &'a Store, recipe: RecipeId) -> Result<Self, StoreError> {
         let (_, entries) = store.recipe(recipe)?;
-        Ok(Self { store, id: recipe, locator: store.locator(recipe)?, entries })
+        let locator = store.locator(recipe)?;
+        Ok(Self { store, id: recipe, locator, open: Mutex::default(), held: Mutex::default(), entries })
     }
 
     /// Writes a file's bytes, each chunk and the whole compared with their digests.
@@ -52,7 +64,7 @@ impl<'a> Contents<'a> {
         let mut hasher = blake3::Hasher::new();
         let mut raw = Vec::new();
         for chunk in &entry.chunks {
-            self.unpack(chunk, &mut unpacker, &mut raw)?;
+            self.unpack(chunk.digest, &mut unpacker, &mut raw)?;
             hasher.update(&raw);
             out.write_all(&raw)?;
         }
@@ -67,25 +79,65 @@ impl<'a> Contents<'a> {
 
     /// Opens a file to be read at any place; each chunk is compared with its digest.
     pub fn read_anywhere<'b>(&'b self, entry: &'b Entry) -> StoredFile<'b> {
-        let mut starts = Vec::with_capacity(entry.chunks.len());
-        let mut len = 0;
-        for chunk in &entry.chunks {
-            starts.push(len);
-            len += u64::from(chunk.len);
-        }
-        StoredFile { contents: self, entry, starts, len, at: 0, unpacked: (usize::MAX, Vec::new()) }
+        let (starts, len) = starts(entry.chunks.iter().map(|chunk| chunk.len));
+        StoredFile { contents: self, entry, starts, len, at: 0 }
     }
 
-    fn unpack(&self, chunk: &ChunkRef, unpacker: &mut Unpacker, raw: &mut Vec<u8>) -> Result<(), StoreError> {
-        let missing = || StoreError::Missing { what: "the chunk", id: chunk.digest.to_string() };
-        let location = self.locator.find(&chunk.digest).ok_or_else(missing)?;
+    /// Returns the bytes of a chunk. The last ones are held, and so are their packs.
+    ///
+    /// # Errors
+    /// [`StoreError`].
+    pub(crate) fn chunk(&self, digest: Digest) -> Result<Arc<[u8]>, StoreError> {
+        if let Some(raw) = lock(&self.held).get(&digest) {
+            return Ok(raw.clone());
+        }
+        let mut raw = Vec::new();
+        self.unpack(digest, &mut Unpacker::new(), &mut raw)?;
+        let raw: Arc<[u8]> = raw.into();
+        let mut held = lock(&self.held);
+        if held.len() >= HELD_CHUNKS {
+            held.clear();
+        }
+        held.insert(digest, raw.clone());
+        Ok(raw)
+    }
+
+    fn unpack(&self, digest: Digest, unpacker: &mut Unpacker, raw: &mut Vec<u8>) -> Result<(), StoreError> {
+        let missing = || StoreError::Missing { what: "the chunk", id: digest.to_string() };
+        let location = self.locator.find(&digest).ok_or_else(missing)?;
         let (pack, _) = self.locator.packs.get(location.pack as usize).ok_or_else(missing)?;
-        let stored = self.store.read_pack_range(pack, location.entry.offset, location.entry.stored_len)?;
+        let stored = {
+            let mut open = lock(&self.open);
+            if open.len() >= OPEN_PACKS && !open.contains_key(pack) {
+                open.clear();
+            }
+            let file = match open.entry(*pack) {
+                Slot::Occupied(file) => file.into_mut(),
+                Slot::Vacant(place) => place.insert(self.store.open_pack(pack)?),
+            };
+            self.store.read_open_pack(pack, file, location.entry.offset, location.entry.stored_len)?
+        };
         let unpacked = pack::unpack(unpacker, &location.entry, &stored);
         raw.clear();
         raw.extend(unpacked.map_err(|source| StoreError::Pack { pack: *pack, source })?);
         Ok(())
     }
+}
+
+fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
+    mutex.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+/// Returns where each of some chunks begins that lie one behind the other, and where the last one ends.
+pub(crate) fn starts(lens: impl Iterator<Item = u32>) -> (Vec<u64>, u64) {
+    let mut end = 0;
+    let begin = |len: u32| {
+        let start = end;
+        end += u64::from(len);
+        start
+    };
+    let starts = lens.map(begin).collect();
+    (starts, end)
 }
 
 /// A file of a sealed build, read at any place.
@@ -96,8 +148,6 @@ pub struct StoredFile<'a> {
     starts: Vec<u64>,
     len: u64,
     at: u64,
-    /// The chunk that was read last, by its place.
-    unpacked: (usize, Vec<u8>),
 }
 
 impl Read for StoredFile<'_> {
@@ -107,14 +157,10 @@ impl Read for StoredFile<'_> {
             return Ok(0);
         }
         let place = self.starts.partition_point(|start| *start <= self.at).saturating_sub(1);
-        if self.unpacked.0 != place {
-            let chunk = &self.entry.chunks[place];
-            let unpacked = self.contents.unpack(chunk, &mut Unpacker::new(), &mut self.unpacked.1);
-            unpacked.map_err(|error| io::Error::new(io::ErrorKind::InvalidData, error.to_string()))?;
-            self.unpacked.0 = place;
-        }
+        let chunk = self.contents.chunk(self.entry.chunks[place].digest);
+        let chunk = chunk.map_err(|error| io::Error::new(io::ErrorKind::InvalidData, error.to_string()))?;
         let from = usize::try_from(self.at - self.starts[place]).unwrap_or(usize::MAX);
-        let rest = self.unpacked.1.get(from..).unwrap_or_default();
+        let rest = chunk.get(from..).unwrap_or_default();
         let len = rest.len().min(buffer.len());
         buffer[..len].copy_from_slice(&rest[..len]);
         self.at += len as u64;

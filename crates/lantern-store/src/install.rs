@@ -250,11 +250,11 @@ pub fn install(
     let is_past_unknown = old.is_none() || !is_known;
     let old = old.unwrap_or_default();
     let new = gather::recipes(&folder, recipes, fetch)?;
-    let mut plan = plan::Plan::make(&folder, &old, &new, own_files, progress)?;
+    let plan = plan::Plan::make(&folder, &old, &new, own_files, progress)?;
     let was_installed: &[RecipeId] = previous.as_ref().map_or(&[], |installed| &installed.recipes);
     let fits = |offer: &&UpdateOffer| was_installed.contains(&offer.from) && recipes.contains(&offer.to);
     let offers: Vec<UpdateOffer> = updates.iter().filter(fits).copied().collect();
-    let received = gather::stage(&folder, &mut plan, recipes, &old, &offers, fetch, progress)?;
+    let received = gather::stage(&folder, &plan, recipes, &old, &offers, fetch, progress)?;
     let mut report = Report {
         files: plan.files,
         size: plan.size,

@@ -371,6 +371,12 @@ pub fn different_chunks(entries: &[Entry]) -> Vec<Digest> {
     entries.iter().flat_map(|e| &e.chunks).map(|c| c.digest).filter(|digest| seen.insert(*digest)).collect()
 }
 
+/// Returns the different chunks that a new build has and an old one does not.
+pub fn lacking<'a>(old: &'a [Entry], new: &'a [Entry]) -> impl Iterator<Item = &'a ChunkRef> {
+    let mut seen: HashSet<Digest> = old.iter().flat_map(|entry| &entry.chunks).map(|chunk| chunk.digest).collect();
+    new.iter().flat_map(|entry| &entry.chunks).filter(move |chunk| seen.insert(chunk.digest))
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -3,28 +3,22 @@
 //! They lie at `updates/TO/FROM`. An empty one says that none is worth making. Nothing needs one: they are made again whenever both
 //! builds are there, and go when one of them goes.
 
-use std::collections::HashMap;
+use std::collections::HashSet;
 use std::fs::{self, File};
 use std::io::{self, Read, Seek, SeekFrom};
 use std::path::{Path, PathBuf};
-use std::sync::{Mutex, MutexGuard, PoisonError};
+use std::sync::{Mutex, PoisonError};
 
 use lantern_core::digest::{Digest, RecipeId};
 use lantern_core::progress::{Progress, Task};
 use lantern_core::tree::Node;
 use lantern_update::{Build, Chunk, Header, MakeError, Wanted, make};
 
-use crate::codec::Unpacker;
+use crate::contents::{Contents, starts};
 use crate::durable::{self, DurableError};
-use crate::locator::Locator;
-use crate::pack;
-use crate::recipe::Entry;
+use crate::recipe::{self, ChunkRef, Entry};
 use crate::store::{Store, StoreError};
 
-/// Packs that are held open while a build is read.
-const OPEN_PACKS: usize = 64;
-/// Chunks that are held unpacked: those around the places that are being read.
-const HELD_CHUNKS: usize = 256;
 /// An update that takes fewer bytes as chunks comes as chunks: a request more would cost as much.
 pub const WORTH_AN_UPDATE: u64 = 64 * 1024;
 
@@ -93,9 +87,8 @@ impl Store {
     pub fn take_update(&self, from: RecipeId, to: RecipeId, path: &Path) -> Result<(), UpdateError> {
         check(from, to, path)?;
         let place = self.update_path(from, to);
-        durable::create_folders(place.parent().unwrap_or(&place)).map_err(StoreError::from)?;
-        durable::rename(path, &place).map_err(StoreError::from)?;
-        Ok(())
+        durable::create_folders(&self.updates_to_path(to)).map_err(in_store)?;
+        durable::rename(path, &place).map_err(in_store)
     }
 
     /// Removes all update files from or to a recipe.
@@ -116,88 +109,106 @@ impl Store {
         }
         Ok(())
     }
+}
 
-    /// Makes the update file between two recipes that the store holds, unless it is there; returns its bytes. None when it would not be a tenth
-    /// shorter than `chunks`, the bytes of the chunks that it stands for; that is remembered.
+/// Two builds of a store, to be compared.
+pub struct Comparison<'a> {
+    store: &'a Store,
+    from: RecipeId,
+    to: RecipeId,
+    old: Sealed<'a>,
+    new: Sealed<'a>,
+    chunks: u64,
+}
+
+impl<'a> Comparison<'a> {
+    /// Opens both.
+    ///
+    /// # Errors
+    /// [`StoreError`]; [`StoreError::Missing`] where one of them is not in this store.
+    pub fn open(store: &'a Store, from: RecipeId, to: RecipeId) -> Result<Self, StoreError> {
+        let (old, new) = (Contents::open(store, from)?, Contents::open(store, to)?);
+        let stored = |chunk: &ChunkRef| new.locator.find(&chunk.digest).map_or(0, |at| u64::from(at.entry.stored_len));
+        let chunks = recipe::lacking(&old.entries, &new.entries).map(stored).sum();
+        Ok(Self { store, from, to, old: Sealed::of(old), new: Sealed::of(new), chunks })
+    }
+
+    /// Stored bytes of the chunks that the new build has and the old one does not.
+    pub fn chunks(&self) -> u64 {
+        self.chunks
+    }
+
+    /// Makes the update file, unless it is there; returns its bytes. None when it would not be a tenth shorter than `chunks`, which is
+    /// remembered.
     ///
     /// # Errors
     /// [`UpdateError`]; nothing is left of one that was not finished.
-    pub fn make_update(
-        &self,
-        from: RecipeId,
-        to: RecipeId,
-        chunks: u64,
-        progress: &dyn Progress,
-    ) -> Result<Option<u64>, UpdateError> {
-        let place = self.update_path(from, to);
-        match self.update_len(from, to) {
+    pub fn make(&self, chunks: u64, progress: &dyn Progress) -> Result<Option<u64>, UpdateError> {
+        let Self { store, from, to, .. } = *self;
+        let place = store.update_path(from, to);
+        match store.update_len(from, to) {
             Some(0) => return Ok(None),
             Some(len) if check(from, to, &place).is_ok() => return Ok(Some(len)),
             // One that is damaged is made again.
             _ => {}
         }
-        let folder = self.updates_to_path(to);
-        durable::create_folders(&folder).map_err(StoreError::from)?;
+        let folder = store.updates_to_path(to);
+        durable::create_folders(&folder).map_err(in_store)?;
         let part = |name: &str| folder.join(format!("{}{}-{name}", durable::PART, from.0.hex()));
-        let (groups_path, whole_path) = (part("groups"), part("whole"));
-        let made = self.write_update((from, to), chunks, progress, &groups_path, &whole_path);
-        let done = match made {
-            Ok(true) => durable::rename(&whole_path, &place).map_err(|e| UpdateError::from(StoreError::from(e))),
-            Ok(false) => durable::write_whole(&place, b"").map_err(|e| UpdateError::from(StoreError::from(e))),
+        let (groups, whole) = (part("groups"), part("whole"));
+        let done = match self.write(chunks, progress, &groups, &whole) {
+            Ok(true) => durable::rename(&whole, &place).map_err(in_store),
+            Ok(false) => durable::write_whole(&place, b"").map_err(in_store),
             Err(error) => Err(error),
         };
-        for path in [groups_path, whole_path] {
-            durable::remove_file(&path).map_err(StoreError::from)?;
+        for path in [groups, whole] {
+            durable::remove_file(&path).map_err(in_store)?;
         }
         done?;
-        Ok(self.update_len(from, to).filter(|len| *len > 0))
+        Ok(store.update_len(from, to).filter(|len| *len > 0))
     }
 
-    /// Writes one; false when it would not be smaller.
-    fn write_update(
-        &self,
-        (from, to): (RecipeId, RecipeId),
-        chunks: u64,
-        progress: &dyn Progress,
-        groups_path: &Path,
-        whole_path: &Path,
-    ) -> Result<bool, UpdateError> {
+    /// Writes it: the groups by themselves first, for the head says where they lie. False when it would not be shorter.
+    fn write(&self, chunks: u64, progress: &dyn Progress, groups: &Path, whole: &Path) -> Result<bool, UpdateError> {
         if chunks < WORTH_AN_UPDATE {
             return Ok(false);
         }
-        let (old, new) = (Sealed::open(self, from)?, Sealed::open(self, to)?);
-        let there: std::collections::HashSet<Digest> = old.files.iter().map(|file| file.digest).collect();
-        let total = new.files.iter().filter(|file| !there.contains(&file.digest)).map(|file| file.size).sum();
-        let meter = progress.start(Task::Update, Some(total));
+        let there: HashSet<Digest> = self.old.files.iter().map(|file| file.digest).collect();
+        let made = self.new.files.iter().filter(|file| !there.contains(&file.digest));
+        let meter = progress.start(Task::Update, Some(made.map(|file| file.size).sum()));
         let on = |bytes: u64| {
             meter.add(bytes);
             progress.stopped()
         };
-        // What is not smaller by a tenth is not worth another kind of download.
-        let wanted = Wanted { from, to, most: chunks - chunks / 10, on: &on };
-        let io = |path: &Path| {
-            let path = path.to_owned();
-            move |e: io::Error| UpdateError::Store(StoreError::File(DurableError::on("write", &path)(e)))
-        };
-        let mut groups = durable::open_own(groups_path, true).map_err(io(groups_path))?;
-        groups.set_len(0).map_err(io(groups_path))?;
-        let head = match make(&old, &new, &wanted, &mut groups) {
+        // What is not shorter by a tenth is not worth another kind of download.
+        let wanted = Wanted { from: self.from, to: self.to, most: chunks - chunks / 10, on: &on };
+        let failed = |path: &Path, error| in_store(DurableError::on("write", path)(error));
+        let of_groups = |error| failed(groups, error);
+        let of_whole = |error| failed(whole, error);
+        let mut groups_file = durable::open_own(groups, true).map_err(of_groups)?;
+        groups_file.set_len(0).map_err(of_groups)?;
+        let head = match make(&self.old, &self.new, &wanted, &mut groups_file) {
             Ok(head) => head,
             Err(MakeError::TooLarge) => return Ok(false),
             Err(MakeError::Stopped) => return Err(UpdateError::Stopped),
-            Err(MakeError::Write(source)) => return Err(io(groups_path)(source)),
-            Err(MakeError::Read(source)) => {
-                return Err(old.take_error().or_else(|| new.take_error()).unwrap_or_else(|| io(groups_path)(source)));
+            Err(MakeError::Read(error)) => {
+                let of_store = self.old.take_error().or_else(|| self.new.take_error());
+                return Err(of_store.map_or_else(|| of_groups(error), UpdateError::Store));
             }
+            Err(MakeError::Write(error)) => return Err(of_groups(error)),
             Err(other) => return Err(UpdateError::Damaged(other.to_string())),
         };
-        groups.seek(SeekFrom::Start(0)).map_err(io(groups_path))?;
-        let mut whole = durable::open_own(whole_path, true).map_err(io(whole_path))?;
-        let written = whole.set_len(0).and_then(|()| io::Write::write_all(&mut whole, &head));
-        written.and_then(|()| io::copy(&mut groups, &mut whole)).map_err(io(whole_path))?;
-        durable::sync_file(&whole).map_err(io(whole_path))?;
+        groups_file.seek(SeekFrom::Start(0)).map_err(of_groups)?;
+        let mut whole_file = durable::open_own(whole, true).map_err(of_whole)?;
+        let written = whole_file.set_len(0).and_then(|()| io::Write::write_all(&mut whole_file, &head));
+        written.and_then(|()| io::copy(&mut groups_file, &mut whole_file)).map_err(of_whole)?;
+        durable::sync_file(&whole_file).map_err(of_whole)?;
         Ok(true)
     }
+}
+
+fn in_store(error: DurableError) -> UpdateError {
+    UpdateError::Store(error.into())
 }
 
 /// Looks at an update file: its head, and each group as the head has it.
@@ -227,84 +238,30 @@ fn check(from: RecipeId, to: RecipeId, path: &Path) -> Result<(), UpdateError> {
     Ok(())
 }
 
-/// A sealed build, whose files can be read at any place. What is read is compared with the digests of its chunks.
+/// A sealed build, as update files count it: its files, and no links and folders.
 struct Sealed<'a> {
-    store: &'a Store,
-    locator: Locator,
+    contents: Contents<'a>,
     files: Vec<lantern_update::File>,
     /// Where the chunks of each file begin.
     starts: Vec<Vec<u64>>,
-    open: Mutex<HashMap<Digest, File>>,
-    held: Mutex<HashMap<Digest, Vec<u8>>>,
     /// What the store said: the reader can say only that it failed.
     error: Mutex<Option<StoreError>>,
 }
 
-fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
-    mutex.lock().unwrap_or_else(PoisonError::into_inner)
-}
-
 impl<'a> Sealed<'a> {
-    fn open(store: &'a Store, id: RecipeId) -> Result<Self, StoreError> {
-        let (_, entries) = store.recipe(id)?;
-        let files: Vec<lantern_update::File> = entries.into_iter().filter_map(file_of).collect();
-        let start = |file: &lantern_update::File| {
-            let mut at = 0;
-            let before = |chunk: &Chunk| {
-                at += u64::from(chunk.len);
-                at - u64::from(chunk.len)
-            };
-            file.chunks.iter().map(before).collect()
-        };
-        Ok(Self {
-            store,
-            locator: store.locator(id)?,
-            starts: files.iter().map(start).collect(),
-            files,
-            open: Mutex::default(),
-            held: Mutex::default(),
-            error: Mutex::default(),
-        })
+    fn of(mut contents: Contents<'a>) -> Self {
+        // There may be millions of chunks: they are listed once.
+        let files: Vec<_> = std::mem::take(&mut contents.entries).into_iter().filter_map(file_of).collect();
+        let starts = files.iter().map(|file| starts(file.chunks.iter().map(|chunk| chunk.len)).0).collect();
+        Self { contents, files, starts, error: Mutex::default() }
     }
 
-    fn take_error(&self) -> Option<UpdateError> {
-        lock(&self.error).take().map(UpdateError::Store)
-    }
-
-    fn with_chunk(&self, digest: Digest, use_it: impl FnOnce(&[u8])) -> Result<(), StoreError> {
-        if let Some(raw) = lock(&self.held).get(&digest) {
-            use_it(raw);
-            return Ok(());
-        }
-        let missing = || StoreError::Missing { what: "the chunk", id: digest.to_string() };
-        let location = self.locator.find(&digest).ok_or_else(missing)?;
-        let (pack, _) = self.locator.packs.get(location.pack as usize).ok_or_else(missing)?;
-        let stored = {
-            let mut open = lock(&self.open);
-            if open.len() >= OPEN_PACKS && !open.contains_key(pack) {
-                open.clear();
-            }
-            let file = match open.entry(*pack) {
-                std::collections::hash_map::Entry::Occupied(file) => file.into_mut(),
-                std::collections::hash_map::Entry::Vacant(place) => place.insert(self.store.open_pack(pack)?),
-            };
-            self.store.read_open_pack(pack, file, location.entry.offset, location.entry.stored_len)?
-        };
-        let mut unpacker = Unpacker::new();
-        let raw = pack::unpack(&mut unpacker, &location.entry, &stored);
-        let raw = raw.map_err(|source| StoreError::Pack { pack: *pack, source })?;
-        use_it(raw);
-        let mut held = lock(&self.held);
-        if held.len() >= HELD_CHUNKS {
-            held.clear();
-        }
-        held.insert(digest, raw.to_vec());
-        Ok(())
+    fn take_error(&self) -> Option<StoreError> {
+        self.error.lock().unwrap_or_else(PoisonError::into_inner).take()
     }
 }
 
-/// A file of a recipe, as an update file counts it; none of links and folders.
-pub(crate) fn file_of(entry: Entry) -> Option<lantern_update::File> {
+fn file_of(entry: Entry) -> Option<lantern_update::File> {
     let Node::File { size, digest, .. } = entry.node else { return None };
     let chunks = entry.chunks.iter().map(|chunk| Chunk { digest: chunk.digest, len: chunk.len }).collect();
     Some(lantern_update::File { path: entry.path.as_str().to_owned(), size, digest, chunks })
@@ -322,23 +279,17 @@ impl Build for Sealed<'_> {
         let mut done = 0;
         while done < out.len() {
             let (chunk, start) = of.chunks.get(number).zip(starts.get(number)).ok_or_else(ends)?;
-            let from = usize::try_from(offset + done as u64 - start).map_err(|_| ends())?;
-            let rest = out.get_mut(done..).unwrap_or_default();
-            let mut len = 0;
-            let read = self.with_chunk(chunk.digest, |raw| {
-                let raw = raw.get(from..).unwrap_or_default();
-                len = raw.len().min(rest.len());
-                for (to, byte) in rest.iter_mut().zip(raw) {
-                    *to = *byte;
-                }
-            });
-            if let Err(error) = read {
+            let chunk = self.contents.chunk(chunk.digest).map_err(|error| {
                 let why = io::Error::other(error.to_string());
-                *lock(&self.error) = Some(error);
-                return Err(why);
-            }
-            if len == 0 {
-                return Err(ends());
+                *self.error.lock().unwrap_or_else(PoisonError::into_inner) = Some(error);
+                why
+            })?;
+            let from = usize::try_from(offset + done as u64 - start).map_err(|_| ends())?;
+            let bytes = chunk.get(from..).filter(|bytes| !bytes.is_empty()).ok_or_else(ends)?;
+            let rest = out.get_mut(done..).unwrap_or_default();
+            let len = bytes.len().min(rest.len());
+            if let (Some(to), Some(bytes)) = (rest.get_mut(..len), bytes.get(..len)) {
+                to.copy_from_slice(bytes);
             }
             done += len;
             number += 1;

@@ -1,5 +1,5 @@
-//! Makes an update file of two folders, applies it, and compares what comes of it with the second: for measurements
-//! (`scripts/bench-update.sh`).
+//! Makes an update file of two folders, applies it, and compares what comes of it with the second: for the measurements of other programs
+//! in `docs/performance.md`.
 
 use std::fs::{self, File as Opened};
 use std::io::{self, Read, Seek, SeekFrom, Write};

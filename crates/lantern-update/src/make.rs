@@ -77,7 +77,7 @@ pub struct Wanted<'a> {
     pub to: RecipeId,
     /// Bytes that it may have at most.
     pub most: u64,
-    /// Told how many bytes of new files are done; says whether to stop.
+    /// Called with the bytes of a new file that is done; says whether to stop.
     pub on: &'a (dyn Fn(u64) -> bool + Sync),
 }
 
@@ -94,8 +94,9 @@ const MAX_NEW_LEN: u64 = 16 * 1024 * 1024;
 /// A group is closed with so many bytes in its streams. Small enough to begin again at after a break; solid enough to cost
 /// some hundredths only.
 const GROUP_LEN: usize = 8 * 1024 * 1024;
-/// Zstandard's level, and those for what would take too long: more literals than this, and more than eight times as many.
-const LEVELS: [(usize, i32); 3] = [(64 << 20, 19), (512 << 20, 12), (usize::MAX, 5)];
+/// Bytes of streams up to which they are packed as well as can be, and up to which well: beyond them it would take too long.
+const BEST_LEN: usize = 64 * 1024 * 1024;
+const GOOD_LEN: usize = 512 * 1024 * 1024;
 
 /// What a byte that differs costs of those that agree, in what is no program.
 const PRICE: i64 = 3;
@@ -127,10 +128,11 @@ pub fn make(
     let sizes: Vec<u64> = old_files.iter().map(|file| file.size).collect();
     let laid = Files::of(&sizes);
     let jobs = jobs(old_files, new, old)?;
-    let unpaired = jobs.iter().any(|job| matches!(job, Job::Large { .. }));
-    let pool = if unpaired { Pool::of(old, new).map_err(MakeError::Read)? } else { Pool::default() };
+    // Only what has no old file of its own, or is too long for memory, is looked for everywhere.
+    let is_everywhere = jobs.iter().any(|job| matches!(job, Job::Large { .. }));
+    let pool = if is_everywhere { Pool::of(old, new).map_err(MakeError::Read)? } else { Pool::default() };
     let index = pool.index();
-    let known = large::Known::of(old_files, unpaired);
+    let known = large::Known::of(if is_everywhere { old_files } else { &[] });
     let sources = large::Sources { known: &known, pool: &pool, index: index.as_ref(), laid: &laid };
     let one_big = Mutex::new(());
     let mut out = Groups {
@@ -139,7 +141,7 @@ pub fn make(
         done: Vec::new(),
         open: Open::default(),
         closed: Vec::new(),
-        literals: 0,
+        packed: 0,
         len: 0,
     };
     let mut rest = jobs.as_slice();
@@ -192,7 +194,8 @@ fn jobs(old: &[File], new_build: &dyn Build, old_build: &dyn Build) -> Result<Ve
     let left: Vec<usize> =
         (0..new.len()).filter(|at| new.get(*at).is_some_and(|f| !there.contains(&f.digest))).collect();
     let kept: HashSet<&str> = new.iter().map(|file| file.path.as_str()).collect();
-    let by_chunk = shared(old, new, &left);
+    let has_no_path = |at: &&usize| new.get(**at).is_some_and(|file| !paths.contains_key(file.path.as_str()));
+    let by_chunk = shared(old, new, left.iter().filter(has_no_path));
     let mut jobs = Vec::with_capacity(left.len());
     for at in left {
         let Some(file) = new.get(at) else { continue };
@@ -233,8 +236,8 @@ fn jobs(old: &[File], new_build: &dyn Build, old_build: &dyn Build) -> Result<Ve
     Ok(jobs)
 }
 
-/// For each new file the old one with which it shares the most bytes in whole chunks.
-fn shared(old: &[File], new: &[File], left: &[usize]) -> HashMap<usize, usize> {
+/// For each of some new files the old one with which it shares the most bytes in whole chunks.
+fn shared<'a>(old: &[File], new: &[File], some: impl Iterator<Item = &'a usize>) -> HashMap<usize, usize> {
     let mut owner: HashMap<Digest, usize> = HashMap::new();
     for (at, file) in old.iter().enumerate() {
         for chunk in &file.chunks {
@@ -242,7 +245,7 @@ fn shared(old: &[File], new: &[File], left: &[usize]) -> HashMap<usize, usize> {
         }
     }
     let mut out = HashMap::new();
-    for at in left {
+    for at in some {
         let mut votes: HashMap<usize, u64> = HashMap::new();
         for chunk in new.get(*at).map_or(&[][..], |file| &file.chunks) {
             if let Some(old) = owner.get(&chunk.digest) {
@@ -270,7 +273,8 @@ struct Groups<'a> {
     done: Vec<Group>,
     open: Open,
     closed: Vec<Open>,
-    literals: usize,
+    /// Bytes of all streams that were packed.
+    packed: usize,
     len: u64,
 }
 
@@ -305,8 +309,12 @@ impl Groups<'_> {
 
     fn pack(&mut self) -> Result<(), MakeError> {
         let closed = std::mem::take(&mut self.closed);
-        self.literals += closed.iter().map(|group| group.streams.iter().map(Vec::len).sum::<usize>()).sum::<usize>();
-        let level = LEVELS.iter().find(|(most, _)| self.literals <= *most).map_or(3, |(_, level)| *level);
+        self.packed += closed.iter().map(|group| streams::len(&group.streams)).sum::<usize>();
+        let level = match self.packed {
+            packed if packed <= BEST_LEN => 19,
+            packed if packed <= GOOD_LEN => 12,
+            _ => 5,
+        };
         // The longest first: it is the one that all others wait for.
         let mut streams: Vec<(usize, usize, &[u8])> = Vec::new();
         for (group, open) in closed.iter().enumerate() {

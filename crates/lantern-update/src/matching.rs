@@ -206,9 +206,11 @@ pub(crate) fn extend(new: &[u8], old: &[u8], anchors: &[Match], price: i64, give
         let mut start = anchor.new - back;
         if start < from {
             let last = out.last_mut().expect("something ends there");
-            let keep = split(new, old, *last, *anchor, start, from);
-            last.len = keep - last.new;
-            start = keep;
+            let first = |at: usize| old[last.old + (at - last.new)] == new[at];
+            let second = |at: usize| old[anchor.old - (anchor.new - at)] == new[at];
+            // At most as far back as the first goes.
+            start = split(start.max(last.new), from, first, second);
+            last.len = start - last.new;
         }
         let back = anchor.new - start;
         out.push(Match { new: start, old: anchor.old - back, len: back + ahead });
@@ -217,15 +219,11 @@ pub(crate) fn extend(new: &[u8], old: &[u8], anchors: &[Match], price: i64, give
     out
 }
 
-/// Where between `start` and `end`, which both matches cover, the first gives way to the second.
-fn split(new: &[u8], old: &[u8], first: Match, second: Match, start: usize, end: usize) -> usize {
-    // At most as far back as the first goes.
-    let start = start.max(first.new);
+/// Where between `start` and `end`, which two matches cover, the first gives way to the second: where most agrees.
+pub(crate) fn split(start: usize, end: usize, first: impl Fn(usize) -> bool, second: impl Fn(usize) -> bool) -> usize {
     let (mut score, mut best, mut keep) = (0_i64, 0_i64, start);
     for at in start..end {
-        let a = old[first.old + (at - first.new)] == new[at];
-        let b = old[second.old - (second.new - at)] == new[at];
-        score += i64::from(a) - i64::from(b);
+        score += i64::from(first(at)) - i64::from(second(at));
         if score > best {
             (best, keep) = (score, at + 1);
         }
@@ -261,18 +259,8 @@ pub(crate) fn without_holes(new: &[u8], old: &[u8], found: Match, price: i64, dr
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::tests::noise;
     use proptest::prelude::*;
-
-    /// Bytes that look random and are the same everywhere.
-    fn noise(seed: u64, len: usize) -> Vec<u8> {
-        let mut state = seed;
-        (0..len)
-            .map(|_| {
-                state = state.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
-                (state >> 56) as u8
-            })
-            .collect()
-    }
 
     fn matches(old: &[u8], new: &[u8]) -> Vec<Match> {
         extend(new, old, &Index::new(old, 2).anchors(new), 1, 100)
@@ -280,23 +268,23 @@ mod tests {
 
     #[test]
     fn what_moved_is_found() {
-        let old = noise(1, 10_000);
+        let old = noise("1", 10_000);
         let mut new = old.clone();
-        new.splice(5_000..5_000, noise(2, 100));
+        new.splice(5_000..5_000, noise("2", 100));
         let found = matches(&old, &new);
         assert_eq!(found, [Match { new: 0, old: 0, len: 5_000 }, Match { new: 5_100, old: 5_000, len: 5_000 }]);
     }
 
     #[test]
     fn single_changed_bytes_stay_in_a_match_and_long_runs_are_cut_out() {
-        let old = noise(1, 10_000);
+        let old = noise("1", 10_000);
         let mut new = old.clone();
         for at in (100..9_000).step_by(500) {
             new[at] ^= 0xff;
         }
         let whole = Match { new: 0, old: 0, len: 10_000 };
         assert_eq!(matches(&old, &new), [whole]);
-        new[2_000..3_000].copy_from_slice(&noise(9, 1_000));
+        new[2_000..3_000].copy_from_slice(&noise("9", 1_000));
         let cut = without_holes(&new, &old, whole, 3, 24);
         assert_eq!(cut.len(), 2);
         assert!((1_990..2_010).contains(&cut[0].len) && (2_985..3_005).contains(&cut[1].new), "{cut:?}");

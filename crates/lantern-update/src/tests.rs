@@ -98,7 +98,8 @@ fn check(old: &Memory, new: &Memory) -> usize {
     all.len()
 }
 
-fn noise(seed: &str, len: usize) -> Vec<u8> {
+/// Bytes that look random and are the same everywhere.
+pub(crate) fn noise(seed: &str, len: usize) -> Vec<u8> {
     let mut state = seed.bytes().fold(7_u64, |all, byte| all.wrapping_mul(0x0100_0000_01b3) ^ u64::from(byte));
     let next = |_| {
         state = state.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);

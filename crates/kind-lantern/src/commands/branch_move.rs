@@ -59,7 +59,7 @@ pub fn run(session: &mut Session, plan: &MovePlan, options: &Options, anyway: bo
         ui.document(&moves::document_by_hand(plan, &open, outcome.as_ref()));
         return if outcome.is_some() { super::next(session.workspace(), ui, super::ASK_THEM) } else { Ok(()) };
     }
-    let updates = session.bring_updates_for(plan, &ui.progress());
+    let updates = session.bring_updates_for(plan, &ui.progress())?;
     let facts = session.move_branch(plan)?;
     ui.show(&push::updates(&updates));
     ui.answer(&moves::document(plan, true, Some(facts.revision)), &moves::done(plan));

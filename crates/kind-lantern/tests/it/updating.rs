@@ -40,17 +40,23 @@ fn first(env: &TestEnv) {
     env.release("1.3.2 (1)");
 }
 
+/// The first release is live and installed, the next one prepared.
+fn next_prepared() -> TestEnv {
+    let env = TestEnv::new();
+    first(&env);
+    env.lantern(&INSTALL).success();
+    edit(&env);
+    env.lantern(&["prepare"]).success();
+    env
+}
+
 fn update_files(folder: &Path) -> usize {
     files(folder).keys().filter(|path| path.contains("updates/")).count()
 }
 
 #[test]
 fn a_push_brings_one_and_players_take_it() {
-    let env = TestEnv::new();
-    first(&env);
-    env.lantern(&INSTALL).success();
-    edit(&env);
-    env.lantern(&["prepare"]).success();
+    let env = next_prepared();
     let pushed = env.lantern(&["push", "brambleyard", "--yes", "--json"]).success().json();
     let update = &pushed["pushes"][0]["updates"][0];
     assert_eq!(update["from"]["version"], "1.3.2");
@@ -72,11 +78,7 @@ fn a_push_brings_one_and_players_take_it() {
 
 #[test]
 fn what_a_push_could_not_bring_comes_with_the_promotion() {
-    let env = TestEnv::new();
-    first(&env);
-    env.lantern(&INSTALL).success();
-    edit(&env);
-    env.lantern(&["prepare"]).success();
+    let env = next_prepared();
     env.lantern(&["push", "brambleyard", "--yes"]).success();
     let place = env.path("storefront/titles/saltmarsh-post/updates");
     assert_eq!(update_files(&env.path("storefront")), 1);
@@ -93,10 +95,7 @@ fn what_a_push_could_not_bring_comes_with_the_promotion() {
 
 #[test]
 fn a_damaged_one_is_no_loss() {
-    let env = TestEnv::new();
-    first(&env);
-    env.lantern(&INSTALL).success();
-    edit(&env);
+    let env = next_prepared();
     env.release("1.4.0 (2)");
     let place = env.path("storefront/titles/saltmarsh-post/updates");
     let path = crate::env::paths(&place).into_values().next().unwrap();
@@ -159,7 +158,7 @@ fn a_testers_build_leaves_by_no_update_file() {
     let play = player.branch(&title, &open).unwrap();
     let depots = play.builds.values().flat_map(|target| &target.depots);
     assert!(depots.into_iter().all(|depot| depot.updates.is_empty()), "{play:?}");
-    // 1.4.0 is for everybody, 1.3.2 never was; what is different between the two tells of both.
+    // 1.4.0 is for everybody, 1.3.2 never was; a difference between the two says something of both.
     player.recipe(&title, &open, to).unwrap();
     assert_eq!(refusal(player.recipe(&title, &open, from)), "/problems/not-found");
     assert_eq!(refusal(player.update(&title, &open, (from, to), 0, 10)), "/problems/not-found");

@@ -136,7 +136,7 @@ pub(super) fn part_of_pack(store: &Store, pack: &Digest, first: u32, last: u32) 
     part_of(len, first, last, |part| store.read_pack_range(pack, first, part).map_err(not_there))
 }
 
-/// Answers with a part of something of `len` bytes; `read` is told how many of them.
+/// Answers with a part of something of `len` bytes; `read` gets their number.
 pub(super) fn part_of(
     len: u64,
     first: u32,

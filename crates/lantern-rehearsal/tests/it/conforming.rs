@@ -6,6 +6,7 @@ use std::sync::Arc;
 use lantern_core::config::{ProtocolStorefront, StorefrontKind};
 use lantern_core::progress::Silent;
 use lantern_rehearsal::stand_in::{CLIENT_ID, StandInDocument};
+use lantern_store::updates::Comparison;
 use lantern_storefront::conformance::{Ability, As, Sample, Subject, run};
 use lantern_storefront::protocol::NewDepot;
 use lantern_storefront::{Access, Opening, Storefront};
@@ -38,7 +39,7 @@ fn check(scene: &Scene, open: &dyn Fn(As) -> Arc<dyn Storefront>) -> Result<(), 
         (sample(scene, &sealed), sealed.recipe)
     });
     let ((first, from), (second, to)) = (old, new);
-    scene.store.make_update(from, to, u64::MAX, &Silent).unwrap().unwrap();
+    Comparison::open(&scene.store, from, to).unwrap().make(u64::MAX, &Silent).unwrap().unwrap();
     run(&Subject {
         open,
         abilities: &Ability::ALL,

@@ -32,7 +32,7 @@ const SYNC_EVERY: Duration = Duration::from_millis(250);
 /// Ranges that are fetched at a time.
 const FETCHERS: usize = 4;
 /// Longest range that is asked for at once, in bytes.
-const MAX_RANGE: u32 = 4 * 1024 * 1024;
+pub(super) const MAX_RANGE: u32 = 4 * 1024 * 1024;
 /// Two chunks of one pack with so few bytes between them come in one range.
 const MAX_GAP: u32 = 16 * 1024;
 
@@ -96,7 +96,7 @@ struct Range {
 /// Stages every file of the plan, verified and on the disk; returns how many bytes came.
 pub(super) fn stage(
     folder: &Folder,
-    plan: &mut Plan<'_>,
+    plan: &Plan<'_>,
     ids: &[RecipeId],
     old: &[Entry],
     offers: &[UpdateOffer],
@@ -106,7 +106,7 @@ pub(super) fn stage(
     let name = Folder::stage_name(ids);
     // A stage of another build is of no use any more.
     folder.remove_others(STAGE, Some(&name))?;
-    plan.staged_before = folder.state(&name).exists();
+    let was_there = folder.state(&name).exists();
     let stage = folder.own_folder(&name)?;
     plan::prove(folder, plan, &stage)?;
     ask_for_room(folder, plan, &stage)?;
@@ -117,9 +117,9 @@ pub(super) fn stage(
         let made = failpoint::write().and_then(|()| open_staged(&path)?.set_len(size));
         made.map_err(InstallError::io("write", &path))?;
     }
-    let made = updates::make(folder, plan, offers, &stage, fetch, progress)?;
+    let made = updates::make(folder, plan, offers, (&stage, was_there), fetch, progress)?;
     let slots = Slots::of(plan, &made.files);
-    let missing = gather_here(folder, plan, old, &slots, &stage, progress)?;
+    let missing = gather_here(folder, plan, old, &slots, (&stage, was_there), progress)?;
     let ranges = ranges(ids, missing, fetch)?;
     let total: u64 = ranges.iter().map(|r| u64::from(r.end - r.start)).sum();
     receive(&stage, &writes, &slots, &ranges, total, fetch, progress)?;
@@ -127,13 +127,14 @@ pub(super) fn stage(
     Ok(made.received + total)
 }
 
-/// Puts into the stage what is here already; returns the chunks that are not, in order.
+/// Puts into the stage what is here already; returns the chunks that are not, in order. `was_there` says whether an earlier run has left the
+/// stage.
 fn gather_here(
     folder: &Folder,
     plan: &Plan<'_>,
     old: &[Entry],
     slots: &Slots,
-    stage: &Path,
+    (stage, was_there): (&Path, bool),
     progress: &dyn Progress,
 ) -> Result<Vec<Digest>, InstallError> {
     let old_chunks = index_old(old, plan, slots);
@@ -146,7 +147,7 @@ fn gather_here(
         }
         let Some(first) = slots.first() else { continue };
         // A stage that has just been made holds nothing yet.
-        let staged = if plan.staged_before { from_stage(stage, first) } else { None };
+        let staged = if was_there { from_stage(stage, first) } else { None };
         if let Some(bytes) = staged {
             // What was staged is written again: after an error of the disk the system may still show what it lost.
             filler.fill(&bytes, slots).map_err(InstallError::io("write", stage))?;

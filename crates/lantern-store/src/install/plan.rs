@@ -157,8 +157,6 @@ pub(super) struct Plan<'a> {
     pub size: u64,
     /// Files of the old build that are as it brought them.
     pub intact: HashSet<TreePath>,
-    /// Whether a broken-off run has left a stage.
-    pub staged_before: bool,
 }
 
 impl<'a> Plan<'a> {

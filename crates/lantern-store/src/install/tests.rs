@@ -458,8 +458,8 @@ fn room_is_asked_for_before_anything_is_written() {
     let mut new = gather::recipes(&folder, &[sealed.recipe], &scene.store).unwrap();
     let Node::File { size, .. } = &mut new[0].node else { unreachable!() };
     *size = u64::MAX / 2;
-    let mut plan = plan::Plan::make(&folder, &[], &new, OwnFiles::Aside, &Silent).unwrap();
-    let error = gather::stage(&folder, &mut plan, &[sealed.recipe], &[], &[], &scene.store, &Silent).unwrap_err();
+    let plan = plan::Plan::make(&folder, &[], &new, OwnFiles::Aside, &Silent).unwrap();
+    let error = gather::stage(&folder, &plan, &[sealed.recipe], &[], &[], &scene.store, &Silent).unwrap_err();
     assert!(matches!(error, InstallError::NoRoom(_)), "{error:?}");
 }
 

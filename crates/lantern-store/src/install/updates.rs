@@ -10,23 +10,22 @@ use std::sync::Mutex;
 
 use lantern_core::digest::Digest;
 use lantern_core::failpoint;
-use lantern_core::parallel::each;
+use lantern_core::parallel::{each, map};
 use lantern_core::path::TreePath;
-use lantern_core::progress::{Meter, Progress, Task};
+use lantern_core::progress::{Meter, Progress, Silent, Task};
 use lantern_core::tree::Node;
 use lantern_update::{ApplyError, Group, Header, Old, OpenGroup, Sink};
 
+use super::gather::MAX_RANGE;
 use super::plan::{self, Plan};
 use super::state::Folder;
 use super::{InstallError, UpdateOffer};
 use crate::durable;
 use crate::fetch::{Fetch, FetchError};
-use crate::recipe::Entry;
+use crate::recipe::{self, Entry};
 
 /// So many first bytes of an update file are asked for: most heads are shorter.
 const FIRST_LEN: u32 = 16 * 1024;
-/// Longest range that is asked for at once, in bytes.
-const MAX_RANGE: u32 = 4 * 1024 * 1024;
 /// Groups that are worked on at a time: one is fetched while another is applied. Each takes its streams in memory.
 const AT_A_TIME: usize = 2;
 
@@ -39,7 +38,7 @@ pub(super) struct Made {
     pub received: u64,
 }
 
-/// Makes what update files make of what is installed.
+/// Makes what update files make of what is installed; `was_there` says whether an earlier run has left the stage.
 ///
 /// # Errors
 /// Those of a line that is away and of a disk that takes nothing more; whatever is wrong with an update file is none.
@@ -47,7 +46,7 @@ pub(super) fn make(
     folder: &Folder,
     plan: &Plan<'_>,
     offers: &[UpdateOffer],
-    stage: &Path,
+    (stage, was_there): (&Path, bool),
     fetch: &dyn Fetch,
     progress: &dyn Progress,
 ) -> Result<Made, InstallError> {
@@ -56,19 +55,23 @@ pub(super) fn make(
         // What is lost of the old recipe can be read by nobody: it comes as chunks.
         let Ok(old) = folder.entries_of(&[offer.from], None) else { continue };
         let new = folder.entries_of(&[offer.to], Some(fetch))?;
-        let most = lacking(&old, &new);
-        if offer.bytes < most {
-            one(folder, plan, offer, most, &old, &new, stage, fetch, progress, &mut made)?;
+        let as_chunks: u64 = recipe::lacking(&old, &new).map(|chunk| u64::from(chunk.len)).sum();
+        if offer.bytes >= as_chunks {
+            continue;
         }
+        let Some((header, first)) = head(offer, fetch)? else { continue };
+        made.received += first.len() as u64;
+        // The source may have said less than it is.
+        if header.total_len() >= as_chunks {
+            continue;
+        }
+        let (old, new): (Vec<&Entry>, Vec<&Entry>) =
+            (old.iter().filter(is_file).collect(), new.iter().filter(is_file).collect());
+        let update = Update { header: &header, first: &first, offer, stage, fetch, progress };
+        let making = update.wanted(&new, plan, was_there, &mut made);
+        update.apply(folder, plan, &old, &new, making, &mut made)?;
     }
     Ok(made)
-}
-
-/// Bytes of chunks that a new build has and an old one does not.
-fn lacking(old: &[Entry], new: &[Entry]) -> u64 {
-    let mut seen: HashSet<Digest> = old.iter().flat_map(|entry| &entry.chunks).map(|chunk| chunk.digest).collect();
-    let fresh = new.iter().flat_map(|entry| &entry.chunks).filter(|chunk| seen.insert(chunk.digest));
-    fresh.map(|chunk| u64::from(chunk.len)).sum()
 }
 
 fn is_file(entry: &&Entry) -> bool {
@@ -81,158 +84,151 @@ struct Making {
     size: u64,
     digest: Digest,
     done: u64,
-    failed: bool,
 }
 
-#[expect(clippy::too_many_arguments, reason = "both builds, both folders, and whom to ask")]
-fn one(
-    folder: &Folder,
-    plan: &Plan<'_>,
-    offer: &UpdateOffer,
-    most: u64,
-    old: &[Entry],
-    new: &[Entry],
-    stage: &Path,
-    fetch: &dyn Fetch,
-    progress: &dyn Progress,
-    made: &mut Made,
-) -> Result<(), InstallError> {
-    let Some((header, first)) = head(offer, fetch)? else { return Ok(()) };
-    // The source may have said less than it is.
-    if header.total_len() >= most {
-        made.received += first.len() as u64;
-        return Ok(());
-    }
-    let (old, new): (Vec<&Entry>, Vec<&Entry>) =
-        (old.iter().filter(is_file).collect(), new.iter().filter(is_file).collect());
-    let wanted: HashMap<&TreePath, usize> =
-        plan.write.iter().enumerate().map(|(at, entry)| (&entry.path, at)).collect();
-    // What a broken-off run has finished is finished.
-    let mut making: HashMap<u32, Making> = HashMap::new();
-    for part in header.groups.iter().flat_map(|group| &group.parts) {
-        let Some(entry) = usize::try_from(part.file).ok().and_then(|file| new.get(file)) else { continue };
-        let (Node::File { size, digest, .. }, Some(place)) = (&entry.node, wanted.get(&entry.path)) else { continue };
-        if making.contains_key(&part.file) || made.files.contains(place) {
-            continue;
-        }
-        let is_there =
-            || plan::hash_file(&stage.join(place.to_string()), &Quiet, progress).is_ok_and(|found| found == *digest);
-        if plan.staged_before && is_there() {
-            made.files.insert(*place);
-            continue;
-        }
-        making.insert(part.file, Making { place: *place, size: *size, digest: *digest, done: 0, failed: false });
-    }
-    let needed: Vec<&Group> =
-        header.groups.iter().filter(|group| group.parts.iter().any(|part| making.contains_key(&part.file))).collect();
-    // What came with the head need not come again.
-    let come = |group: &Group| {
-        let start = usize::try_from(group.offset).unwrap_or(usize::MAX);
-        let rest = first.get(start..).unwrap_or_default();
-        rest.get(..usize::try_from(group.len()).unwrap_or(usize::MAX)).unwrap_or(rest)
-    };
-    let lacking = needed.iter().map(|group| group.len() - come(group).len() as u64).sum::<u64>();
-    let received = first.len() as u64 + lacking;
-    let new_sizes: Vec<u64> = new.iter().map(|entry| entry.node.size()).collect();
-    let sizes: Vec<u64> = old.iter().map(|entry| entry.node.size()).collect();
-    let paths: Vec<Option<PathBuf>> = old
-        .iter()
-        .map(|entry| plan.intact.contains(&entry.path).then(|| folder.path().join(entry.path.as_str())))
-        .collect();
-    let meter = progress.start(Task::Receive, Some(lacking));
-    let making = Mutex::new(making);
-    let lock = || making.lock().expect("nothing panics with the lock");
-    each(
-        &needed,
-        AT_A_TIME,
-        || Installed { sizes: &sizes, paths: &paths, open: RefCell::default() },
-        |installed, _, group| {
-            let mut stored = come(group).to_vec();
-            while (stored.len() as u64) < group.len() {
-                if progress.stopped() {
-                    return Err(InstallError::Stopped);
-                }
-                let at = stored.len() as u64;
-                let len = u32::try_from(group.len() - at).unwrap_or(MAX_RANGE).min(MAX_RANGE);
-                let bytes = match range(offer, group.offset + at, len, fetch)? {
-                    Some(bytes) if bytes.len() == len as usize => bytes,
-                    _ => break,
-                };
-                meter.add(u64::from(len));
-                stored.extend(bytes);
-            }
-            let open = match OpenGroup::open(group, &stored, &sizes, &new_sizes) {
-                Ok(open) => open,
-                Err(error) => {
-                    log::info!("a group of the update file is of no use: {error}");
-                    return Ok(());
-                }
+/// One update file, and where what it makes goes.
+struct Update<'a> {
+    header: &'a Header,
+    /// The head's bytes, and what came with them.
+    first: &'a [u8],
+    offer: &'a UpdateOffer,
+    stage: &'a Path,
+    fetch: &'a dyn Fetch,
+    progress: &'a dyn Progress,
+}
+
+impl Update<'_> {
+    /// What of it the plan needs, by the files' numbers; what an earlier run has finished is finished.
+    fn wanted(&self, new: &[&Entry], plan: &Plan<'_>, was_there: bool, made: &mut Made) -> HashMap<u32, Making> {
+        let places: HashMap<&TreePath, usize> =
+            plan.write.iter().enumerate().map(|(at, entry)| (&entry.path, at)).collect();
+        let mut out = HashMap::new();
+        for part in self.header.groups.iter().flat_map(|group| &group.parts) {
+            let Some(entry) = usize::try_from(part.file).ok().and_then(|file| new.get(file)) else { continue };
+            let (Node::File { size, digest, .. }, Some(place)) = (&entry.node, places.get(&entry.path)) else {
+                continue;
             };
-            drop(stored);
-            for (number, part) in open.parts().enumerate() {
-                let place = match lock().get(&part.file) {
-                    Some(making) if !making.failed => making.place,
-                    _ => continue,
-                };
-                if progress.stopped() {
-                    return Err(InstallError::Stopped);
-                }
-                let path = stage.join(place.to_string());
-                let io = |e| InstallError::io("write", &path)(e);
-                let mut staged = durable::open_own(&path, false).map_err(io)?;
-                staged.seek(SeekFrom::Start(part.offset)).map_err(io)?;
-                let applied = open.apply(number, &*installed, &mut Staged { file: &staged, installed });
-                match applied {
-                    Ok(()) => {}
-                    Err(ApplyError::Write(error)) => return Err(io(error)),
+            if out.contains_key(&part.file) || made.files.contains(place) {
+                continue;
+            }
+            if was_there && self.hash(*place).is_ok_and(|found| found == *digest) {
+                made.files.insert(*place);
+            } else {
+                out.insert(part.file, Making { place: *place, size: *size, digest: *digest, done: 0 });
+            }
+        }
+        out
+    }
+
+    fn hash(&self, place: usize) -> Result<Digest, InstallError> {
+        let path = self.stage.join(place.to_string());
+        plan::hash_file(&path, &Silent, self.progress).map_err(InstallError::io("read", &path))
+    }
+
+    /// Fetches the groups that are needed, and makes of them what comes out as it should.
+    fn apply(
+        &self,
+        folder: &Folder,
+        plan: &Plan<'_>,
+        old: &[&Entry],
+        new: &[&Entry],
+        making: HashMap<u32, Making>,
+        made: &mut Made,
+    ) -> Result<(), InstallError> {
+        let is_needed = |group: &&Group| group.parts.iter().any(|part| making.contains_key(&part.file));
+        let needed: Vec<&Group> = self.header.groups.iter().filter(is_needed).collect();
+        let new_sizes: Vec<u64> = new.iter().map(|entry| entry.node.size()).collect();
+        let sizes: Vec<u64> = old.iter().map(|entry| entry.node.size()).collect();
+        let path = |entry: &&Entry| plan.intact.contains(&entry.path).then(|| folder.path().join(entry.path.as_str()));
+        let paths: Vec<Option<PathBuf>> = old.iter().map(path).collect();
+        let lacking = needed.iter().map(|group| group.len() - self.come(group).len() as u64).sum();
+        let meter = self.progress.start(Task::Receive, Some(lacking));
+        let making = Mutex::new(making);
+        each(
+            &needed,
+            AT_A_TIME,
+            || Installed { sizes: &sizes, paths: &paths, open: RefCell::default() },
+            |installed, _, group| {
+                let stored = self.fetch_group(group, &*meter)?;
+                match OpenGroup::open(group, &stored, &sizes, &new_sizes) {
+                    Ok(open) => self.apply_group(&open, installed, &making),
                     Err(error) => {
-                        log::info!("{} does not come out of the update file: {error}", path.display());
-                        if let Some(making) = lock().get_mut(&part.file) {
-                            making.failed = true;
-                        }
-                        continue;
+                        log::info!("a group of the update file is of no use: {error}");
+                        Ok(())
                     }
                 }
-                if let Some(making) = lock().get_mut(&part.file) {
-                    making.done += part.len;
+            },
+        )?;
+        made.received += lacking;
+        let making = making.into_inner().expect("nothing panics with the lock").into_values();
+        let whole: Vec<Making> = making.filter(|making| making.done == making.size).collect();
+        let compare =
+            |making: &Making| Ok::<_, InstallError>((making.place, self.hash(making.place)? == making.digest));
+        let compared = map(&whole, compare)?;
+        if self.progress.stopped() {
+            return Err(InstallError::Stopped);
+        }
+        made.files.extend(compared.into_iter().filter(|(_, is_right)| *is_right).map(|(place, _)| place));
+        Ok(())
+    }
+
+    /// What of a group came with the head, and need not come again.
+    fn come(&self, group: &Group) -> &[u8] {
+        let start = usize::try_from(group.offset).unwrap_or(usize::MAX);
+        let rest = self.first.get(start..).unwrap_or_default();
+        rest.get(..usize::try_from(group.len()).unwrap_or(usize::MAX)).unwrap_or(rest)
+    }
+
+    /// Fetches a group; what is shorter than it should be is of no use, which whoever opens it finds.
+    fn fetch_group(&self, group: &Group, meter: &dyn Meter) -> Result<Vec<u8>, InstallError> {
+        let mut stored = self.come(group).to_vec();
+        while (stored.len() as u64) < group.len() {
+            if self.progress.stopped() {
+                return Err(InstallError::Stopped);
+            }
+            let at = stored.len() as u64;
+            let len = u32::try_from(group.len() - at).unwrap_or(MAX_RANGE).min(MAX_RANGE);
+            match range(self.offer, group.offset + at, len, self.fetch)? {
+                Some(bytes) if bytes.len() == len as usize => stored.extend(bytes),
+                _ => break,
+            }
+            meter.add(u64::from(len));
+        }
+        Ok(stored)
+    }
+
+    /// Writes what a group makes into the stage; a file of which something does not come out is given up.
+    fn apply_group(
+        &self,
+        open: &OpenGroup,
+        installed: &Installed<'_>,
+        making: &Mutex<HashMap<u32, Making>>,
+    ) -> Result<(), InstallError> {
+        let lock = || making.lock().expect("nothing panics with the lock");
+        for (number, part) in open.parts().enumerate() {
+            let Some(place) = lock().get(&part.file).map(|making| making.place) else { continue };
+            if self.progress.stopped() {
+                return Err(InstallError::Stopped);
+            }
+            let path = self.stage.join(place.to_string());
+            let io = |e| InstallError::io("write", &path)(e);
+            let mut staged = durable::open_own(&path, false).map_err(io)?;
+            staged.seek(SeekFrom::Start(part.offset)).map_err(io)?;
+            match open.apply(number, installed, &mut Staged { file: &staged, installed }) {
+                Ok(()) => {
+                    if let Some(making) = lock().get_mut(&part.file) {
+                        making.done += part.len;
+                    }
+                }
+                Err(ApplyError::Write(error)) => return Err(io(error)),
+                Err(error) => {
+                    log::info!("{} does not come out of the update file: {error}", path.display());
+                    lock().remove(&part.file);
                 }
             }
-            Ok(())
-        },
-    )?;
-    made.received += received;
-    let whole: Vec<Making> = making
-        .into_inner()
-        .expect("nothing panics with the lock")
-        .into_values()
-        .filter(|m| !m.failed && m.done == m.size)
-        .collect();
-    let found = Mutex::new(Vec::new());
-    each(
-        &whole,
-        lantern_core::parallel::processors(),
-        || (),
-        |(), _, making| {
-            let path = stage.join(making.place.to_string());
-            let digest = plan::hash_file(&path, &Quiet, progress).map_err(InstallError::io("read", &path))?;
-            if digest == making.digest {
-                found.lock().expect("nothing panics with the lock").push(making.place);
-            }
-            Ok::<(), InstallError>(())
-        },
-    )?;
-    if progress.stopped() {
-        return Err(InstallError::Stopped);
+        }
+        Ok(())
     }
-    made.files.extend(found.into_inner().expect("nothing panics with the lock"));
-    Ok(())
-}
-
-/// Counts nothing: another meter does.
-struct Quiet;
-
-impl Meter for Quiet {
-    fn add(&self, _: u64) {}
 }
 
 /// Fetches the head, with what came along behind it; none where the source has no such update file, or one that cannot be used.

@@ -12,7 +12,7 @@ use super::record::{self, Found, Sides, Tables};
 use super::{Build, Chunk, DROP, File, GIVE_UP, MAX_NEW_LEN, PRICE};
 use crate::apply::{Files, Op};
 use crate::header::Part;
-use crate::matching::{Index, Match, backwards, extend, forwards, without_holes};
+use crate::matching::{Index, Match, backwards, extend, forwards, split, without_holes};
 use crate::programs;
 use crate::streams::Streams;
 use crate::walk::Copy;
@@ -61,8 +61,8 @@ fn placed(files: &[File]) -> impl Iterator<Item = Placed> {
 }
 
 impl Known {
-    pub(super) fn of(files: &[File], needed: bool) -> Self {
-        let chunks: Vec<Placed> = if needed { placed(files).collect() } else { Vec::new() };
+    pub(super) fn of(files: &[File]) -> Self {
+        let chunks: Vec<Placed> = placed(files).collect();
         let mut first = HashMap::with_capacity(chunks.len());
         let mut next = vec![0; chunks.len()];
         for (at, (placed, next)) in chunks.iter().zip(&mut next).enumerate().rev() {
@@ -288,27 +288,33 @@ fn fill(sides: &Sides<'_>, gap: &Gap, pool: &Pool, index: Option<&Index<'_>>) ->
     let mut front = forwards(&new, &ahead, PRICE, GIVE_UP);
     let mut tail = backwards(&new, &back, PRICE, GIVE_UP);
     if front + tail > len {
-        (front, tail) = shared_end(&new, &ahead, &back, front, tail);
+        let behind = back.len();
+        let in_ahead = |at: usize| ahead.get(at) == new.get(at);
+        let in_back = |at: usize| (behind + at).checked_sub(len).and_then(|at| back.get(at)) == new.get(at);
+        front = split(len - tail, front, in_ahead, in_back);
+        tail = len - front;
     }
-    let (from_ahead, from_back) = (
-        gap.before.map(|op| Near { file: op.file, offset: op.copy.old + op.copy.len, bytes: &ahead }),
-        gap.behind.map(|op| Near { file: op.file, offset: op.copy.old - back.len() as u64, bytes: &back }),
-    );
+    let has_middle = front + tail + MIN_MATCH <= len;
+    let near = |file, offset, bytes| Near { file, offset, bytes, index: has_middle.then(|| Index::new(bytes, STRIDE)) };
+    let from_ahead = gap.before.map(|op| near(op.file, op.copy.old + op.copy.len, &ahead));
+    let from_back = gap.behind.map(|op| near(op.file, op.copy.old - back.len() as u64, &back));
     let mut out = Vec::new();
     if let Some(near) = &from_ahead {
         near.place(&new, 0, Match { new: 0, old: 0, len: front }, gap.start, 0, &mut out);
     }
-    // What lies between: in what went on there once, then in what is lost.
+    // What lies between: long runs in what went on there once, then what is lost, then short runs nearby.
     let mut rest = vec![(front, len - tail)];
-    for near in [&from_ahead, &from_back].into_iter().flatten() {
-        if rest.iter().any(|(from, to)| to - from >= MIN_MATCH) {
-            let index = Index::new(near.bytes, STRIDE);
-            let place = |middle: &[u8], from, found, out: &mut Vec<Found>| {
-                near.place(middle, from, found, gap.start, MIN_NEAR, out);
-            };
-            rest = search(&new, gap.start, &rest, &index, place, &mut out);
+    let nearby = |min_len: usize, rest: &mut Vec<(usize, usize)>, out: &mut Vec<Found>| {
+        for near in [&from_ahead, &from_back].into_iter().flatten() {
+            if let Some(index) = &near.index {
+                let place = |middle: &[u8], from, found, out: &mut Vec<Found>| {
+                    near.place(middle, from, found, gap.start, min_len, out);
+                };
+                *rest = search(&new, gap.start, rest, index, place, out);
+            }
         }
-    }
+    };
+    nearby(MIN_NEAR, &mut rest, &mut out);
     if let Some(index) = index {
         let place = |middle: &[u8], from: usize, found, out: &mut Vec<Found>| {
             for part in without_holes(middle, &pool.bytes, found, PRICE, DROP) {
@@ -319,15 +325,7 @@ fn fill(sides: &Sides<'_>, gap: &Gap, pool: &Pool, index: Option<&Index<'_>>) ->
         };
         rest = search(&new, gap.start, &rest, index, place, &mut out);
     }
-    for near in [&from_ahead, &from_back].into_iter().flatten() {
-        if rest.iter().any(|(from, to)| to - from >= MIN_MATCH) {
-            let index = Index::new(near.bytes, STRIDE);
-            let place = |middle: &[u8], from, found, out: &mut Vec<Found>| {
-                near.place(middle, from, found, gap.start, MIN_MATCH, out);
-            };
-            rest = search(&new, gap.start, &rest, &index, place, &mut out);
-        }
-    }
+    nearby(MIN_MATCH, &mut rest, &mut out);
     if let Some(near) = &from_back {
         let whole = Match { new: len - tail, old: back.len() - tail, len: tail };
         near.place(&new, 0, whole, gap.start, 0, &mut out);
@@ -340,6 +338,8 @@ struct Near<'a> {
     file: usize,
     offset: u64,
     bytes: &'a [u8],
+    /// None where nothing is to be looked for.
+    index: Option<Index<'a>>,
 }
 
 impl Near<'_> {
@@ -384,21 +384,4 @@ fn search(
         }
     }
     rest
-}
-
-/// Where two extensions overlap, the place at which most agrees.
-fn shared_end(new: &[u8], ahead: &[u8], back: &[u8], front: usize, tail: usize) -> (usize, usize) {
-    let len = new.len();
-    let start = len - tail;
-    let (mut score, mut best, mut keep) = (0_i64, 0_i64, start);
-    for at in start..front {
-        let is = new.get(at);
-        let a = ahead.get(at) == is;
-        let b = (back.len() + at).checked_sub(len).and_then(|at| back.get(at)) == is;
-        score += i64::from(a) - i64::from(b);
-        if score > best {
-            (best, keep) = (score, at + 1);
-        }
-    }
-    (keep, len - keep)
 }

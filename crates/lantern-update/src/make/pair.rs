@@ -95,9 +95,8 @@ pub(super) fn of_data(sides: &Sides<'_>, source: usize, old_len: u64, found: &[F
     let whole = Tables { old: table(old_len, all), new: table(sides.size, 0) };
     let mut scores = record::Scores::by_block(old_len);
     record::score(sides, source, found, &whole, &mut scores)?;
-    let blocks = scores.blocks.map(|blocks| blocks.of).unwrap_or_default();
     let mut rows: Vec<Row> = Vec::new();
-    for (block, of) in blocks.iter().enumerate() {
+    for (block, of) in scores.of.iter().enumerate() {
         // A few that happen to fit cost more than they bring.
         let useful = |kind: u16| of.get(kind.trailing_zeros() as usize).is_some_and(|score| *score > 8);
         let kinds: u16 = [kinds::ABSOLUTE64, kinds::OFFSET32].into_iter().filter(|kind| useful(*kind)).sum();

@@ -46,7 +46,7 @@ pub(super) fn with_useful_kinds(
     found: &[Found],
     tables: Tables,
 ) -> io::Result<Option<Tables>> {
-    let mut scores = Scores { truth: Vec::new(), at: 0, of: vec![[0; 16]; tables.old.rows().len()], blocks: None };
+    let mut scores = Scores::by_row(tables.old.rows().len());
     score(sides, source, found, &tables, &mut scores)?;
     let useful = |row: usize, kinds: u16| {
         let of = scores.of.get(row).copied().unwrap_or_default();
@@ -69,14 +69,14 @@ pub(super) fn score(
     let moved = Moved::of(&copies);
     let mut addresses = Addresses::new(&tables.old, &tables.new, &moved);
     let mut piece = vec![0; PIECE_LEN];
-    let is_by_block = scores.blocks.is_some();
+    // Of what is no program, what did not change is not read: its offsets did not move.
+    let is_by_block = scores.by_block;
     for of in found.iter().filter(|f| f.op.file == source && !(f.is_same && is_by_block)) {
         let copy = of.op.copy;
         for stretch in stretches(copy, Some(&tables.old)) {
             let Some(row) = stretch.row else { continue };
             pieces(sides, of.op, stretch, &mut piece, |piece, truth, at| {
-                (scores.truth, scores.at) = (truth.to_vec(), 0);
-                scores.blocks_at(copy.old + at);
+                (scores.truth, scores.at, scores.old) = (truth.to_vec(), 0, copy.old + at);
                 addresses.piece(piece, copy.old + at, copy.new + at, row, scores)
             })?;
         }
@@ -108,32 +108,26 @@ fn pieces(
     Ok(())
 }
 
-/// For each row and kind, how many fields are right only because they are predicted, less those that are wrong because of it.
+/// For each kind, how many fields are right only because they are predicted, less those that are wrong because of it.
 pub(super) struct Scores {
     truth: Vec<u8>,
+    /// Where the next byte stands in what is true, and where that begins in the old file.
     at: usize,
-    of: Vec<[i64; 16]>,
-    /// The same for blocks of the old file, where rows are not known.
-    pub blocks: Option<Blocks>,
-}
-
-/// Scores by blocks of [`PIECE_LEN`] of the old file.
-pub(super) struct Blocks {
+    old: u64,
+    by_block: bool,
+    /// By row of the old table, or by block of [`PIECE_LEN`] of the old file.
     pub of: Vec<[i64; 16]>,
-    at: u64,
 }
 
 impl Scores {
-    /// Counts by block, not by row.
-    pub(super) fn by_block(len: u64) -> Self {
-        let count = usize::try_from(len / PIECE_LEN as u64 + 1).unwrap_or(0);
-        Self { truth: Vec::new(), at: 0, of: Vec::new(), blocks: Some(Blocks { of: vec![[0; 16]; count], at: 0 }) }
+    fn by_row(count: usize) -> Self {
+        Self { truth: Vec::new(), at: 0, old: 0, by_block: false, of: vec![[0; 16]; count] }
     }
 
-    fn blocks_at(&mut self, offset: u64) {
-        if let Some(blocks) = &mut self.blocks {
-            blocks.at = offset;
-        }
+    /// Counts by block, where no rows are known.
+    pub(super) fn by_block(len: u64) -> Self {
+        let count = usize::try_from(len / PIECE_LEN as u64 + 1).unwrap_or(0);
+        Self { by_block: true, ..Self::by_row(count) }
     }
 }
 
@@ -149,13 +143,8 @@ impl Truth for Scores {
         let is = word_at(&self.truth, self.at, field.size);
         let gain = i64::from(predicted == is) - i64::from(field.word == is);
         let bit = field.kind.trailing_zeros() as usize;
-        let slot = match &mut self.blocks {
-            Some(blocks) => {
-                let block = (blocks.at + self.at as u64) / PIECE_LEN as u64;
-                blocks.of.get_mut(usize::try_from(block).unwrap_or(usize::MAX))
-            }
-            None => self.of.get_mut(row),
-        };
+        let block = usize::try_from((self.old + self.at as u64) / PIECE_LEN as u64).unwrap_or(usize::MAX);
+        let slot = self.of.get_mut(if self.by_block { block } else { row });
         if let Some(score) = slot.and_then(|of| of.get_mut(bit)) {
             *score += gain;
         }
@@ -256,6 +245,27 @@ fn of_worst(of: &Found) -> u64 {
     if of.is_same { 0 } else { of.op.copy.len / 4 }
 }
 
+/// Where a part ends that begins at `begin`, and how many of the copies it uses. That has to be known before anything is predicted: only its own
+/// copies say what moved where. A guess that errs on the short side: literals, and a quarter of what is not known to be the same.
+fn reach(sides: &Sides<'_>, found: &[Found], is_whole: bool, begin: u64) -> (u64, usize) {
+    if is_whole {
+        return (sides.size, found.len());
+    }
+    let most = PART_LEN as u64;
+    let (mut end, mut cost, mut used) = (begin, 0_u64, 0);
+    for of in found {
+        let literal = of.op.copy.new - end;
+        if cost + literal > most {
+            return (end + literal.min(most.saturating_sub(cost)), used);
+        }
+        cost += literal + of_worst(of);
+        end = of.op.copy.new + of.op.copy.len;
+        used += 1;
+    }
+    // What is literal to the end of the file.
+    (end + (sides.size - end).min(most.saturating_sub(cost).max(1)), used)
+}
+
 /// Writes one part from `begin` on; returns how many of the copies it has used.
 fn part(
     sides: &Sides<'_>,
@@ -264,28 +274,7 @@ fn part(
     tables: Option<&Tables>,
     begin: u64,
 ) -> io::Result<(Part, Streams, usize)> {
-    // How far it goes has to be known before anything is predicted: only its own copies say what moved where. A guess that
-    // errs on the short side: literals, and a quarter of what is not known to be the same.
-    let (mut end, mut cost, mut used) = (begin, 0_u64, 0);
-    let whole = tables.is_some();
-    let mut ends_early = false;
-    for of in found {
-        let Op { copy, .. } = of.op;
-        let literal = copy.new - end;
-        if !whole && cost + literal > PART_LEN as u64 {
-            end += literal.min((PART_LEN as u64).saturating_sub(cost));
-            ends_early = true;
-            break;
-        }
-        cost += literal + of_worst(of);
-        end = copy.new + copy.len;
-        used += 1;
-    }
-    if !ends_early {
-        // What is literal to the end of the file.
-        let rest = sides.size - end;
-        end += if whole { rest } else { rest.min((PART_LEN as u64).saturating_sub(cost).max(1)) };
-    }
+    let (end, used) = reach(sides, found, tables.is_some(), begin);
     let found = found.get(..used).unwrap_or_default();
     let of_source: Vec<Copy> = if tables.is_some() {
         found.iter().filter(|f| Some(f.op.file) == source).map(|f| f.op.copy).collect()

@@ -1,8 +1,13 @@
 //! Update files: what they save, and that nothing depends on them.
 
+use std::sync::Arc;
+use std::sync::atomic::AtomicBool;
+
+use lantern_core::progress::Stoppable;
+
 use super::*;
 use crate::collect::{CollectPlan, Kept};
-use crate::updates::UpdateError;
+use crate::updates::{Comparison, UpdateError};
 
 /// Two builds, and the update file from the first to the second.
 struct Two {
@@ -34,7 +39,8 @@ fn two() -> Two {
         ("same again", &noise(3, 9_000)),
     ]);
     let (old, new) = (old.seal(&scene.store), build.seal(&scene.store));
-    let bytes = scene.store.make_update(old.recipe, new.recipe, 1_200_000, &Silent).unwrap().unwrap();
+    let bytes =
+        Comparison::open(&scene.store, old.recipe, new.recipe).unwrap().make(1_200_000, &Silent).unwrap().unwrap();
     let offer = UpdateOffer { from: old.recipe, to: new.recipe, bytes };
     Two { scene, old, new, build, offer }
 }
@@ -153,7 +159,8 @@ fn an_offer_that_lies_about_its_length_costs_little() {
     let scene = scene();
     let (old, new) = (Build::of(&[("a", &noise(1, 200_000))]), Build::of(&[("a", &noise(9, 200_000))]));
     let (old, new) = (old.seal(&scene.store), new.seal(&scene.store));
-    let bytes = scene.store.make_update(old.recipe, new.recipe, 1 << 30, &Silent).unwrap().unwrap();
+    let bytes =
+        Comparison::open(&scene.store, old.recipe, new.recipe).unwrap().make(1 << 30, &Silent).unwrap().unwrap();
     assert!(bytes > 200_000);
     scene.try_install(old.recipe, &scene.store).unwrap();
     let offer = [UpdateOffer { from: old.recipe, to: new.recipe, bytes: 1 }];
@@ -201,7 +208,7 @@ fn none_is_kept_that_is_not_worth_it_and_none_of_a_build_that_is_gone() {
     let (store, silent) = (&two.scene.store, &Silent);
     assert_eq!(store.updates_to(two.new.recipe).unwrap(), [(two.old.recipe, two.offer.bytes)]);
     // Back there is next to nothing to fetch, so it is remembered that there is no update file.
-    assert_eq!(store.make_update(two.new.recipe, two.old.recipe, 1_000, silent).unwrap(), None);
+    assert_eq!(Comparison::open(store, two.new.recipe, two.old.recipe).unwrap().make(1_000, silent).unwrap(), None);
     assert_eq!(store.update_len(two.new.recipe, two.old.recipe), Some(0));
     assert_eq!(store.updates_to(two.old.recipe).unwrap(), []);
     // One that was damaged is made again.
@@ -210,24 +217,14 @@ fn none_is_kept_that_is_not_worth_it_and_none_of_a_build_that_is_gone() {
     let mut damaged = whole.clone();
     damaged[whole.len() / 2] ^= 1;
     fs::write(&path, damaged).unwrap();
-    assert_eq!(store.make_update(two.old.recipe, two.new.recipe, 1_200_000, silent).unwrap(), Some(two.offer.bytes));
+    assert_eq!(
+        Comparison::open(store, two.old.recipe, two.new.recipe).unwrap().make(1_200_000, silent).unwrap(),
+        Some(two.offer.bytes)
+    );
     assert!(fs::read(&path).unwrap() == whole);
-    struct Stops;
-    impl Progress for Stops {
-        fn start(
-            &self,
-            _: lantern_core::progress::Task,
-            _: Option<u64>,
-        ) -> Box<dyn lantern_core::progress::Meter + '_> {
-            Box::new(Silent)
-        }
-        fn careful(&self, _: &str) {}
-        fn stopped(&self) -> bool {
-            true
-        }
-    }
+    let stops = Stoppable(Arc::new(AtomicBool::new(true)));
     fs::remove_file(store.update_path(two.new.recipe, two.old.recipe)).unwrap();
-    let stopped = store.make_update(two.new.recipe, two.old.recipe, 1_200_000, &Stops);
+    let stopped = Comparison::open(store, two.new.recipe, two.old.recipe).unwrap().make(1_200_000, &stops);
     assert!(matches!(stopped, Err(UpdateError::Stopped)));
     let left = fs::read_dir(store.update_path(two.new.recipe, two.old.recipe).parent().unwrap()).unwrap().count();
     assert_eq!(left, 0, "nothing half done is left");
