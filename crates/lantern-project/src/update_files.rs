@@ -82,7 +82,11 @@ pub(crate) fn bring(
 ) -> Vec<UpdateBrought> {
     let mut out = Vec::new();
     if let Err(error) = bring_into(&mut out, store, storefront, pairs, progress) {
-        progress.careful(&format!("not all update files are there: {}", in_full(&error)));
+        let why = match error {
+            ProjectError::Stopped => "you stopped before they were made; players download chunks instead".to_owned(),
+            other => in_full(&other),
+        };
+        progress.careful(&format!("not all update files are there: {why}"));
     }
     out
 }

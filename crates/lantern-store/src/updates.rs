@@ -176,12 +176,14 @@ impl<'a> Comparison<'a> {
         let there: HashSet<Digest> = self.old.files.iter().map(|file| file.digest).collect();
         let made = self.new.files.iter().filter(|file| !there.contains(&file.digest));
         let meter = progress.start(Task::Update, Some(made.map(|file| file.size).sum()));
-        let on = |bytes: u64| {
-            meter.add(bytes);
-            progress.stopped()
-        };
         // What is not shorter by a tenth is not worth another kind of download.
-        let wanted = Wanted { from: self.from, to: self.to, most: chunks - chunks / 10, on: &on };
+        let wanted = Wanted {
+            from: self.from,
+            to: self.to,
+            most: chunks - chunks / 10,
+            on: &|bytes| meter.add(bytes),
+            stopped: &|| progress.stopped(),
+        };
         let failed = |path: &Path, error| in_store(DurableError::on("write", path)(error));
         let of_groups = |error| failed(groups, error);
         let of_whole = |error| failed(whole, error);

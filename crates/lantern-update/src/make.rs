@@ -13,6 +13,7 @@ use lantern_core::parallel;
 
 use crate::apply::Files;
 use crate::header::{Group, Header, MAX_GROUP_LEN, Part};
+use crate::matching::Stopped;
 use crate::programs;
 use crate::streams::{self, COUNT, Streams};
 use large::Pool;
@@ -77,8 +78,10 @@ pub struct Wanted<'a> {
     pub to: RecipeId,
     /// Bytes that it may have at most.
     pub most: u64,
-    /// Called with the bytes of a new file that is done; says whether to stop.
-    pub on: &'a (dyn Fn(u64) -> bool + Sync),
+    /// Called with the bytes of each new file that is done.
+    pub on: &'a (dyn Fn(u64) + Sync),
+    /// Whether someone asks to stop. Looked at many times a second.
+    pub stopped: &'a (dyn Fn() -> bool + Sync),
 }
 
 /// Programs of one path are compared in memory up to this size.
@@ -130,14 +133,17 @@ pub fn make(
     let jobs = jobs(old_files, new, old)?;
     // Only what has no old file of its own, or is too long for memory, is looked for everywhere.
     let is_everywhere = jobs.iter().any(|job| matches!(job, Job::Large { .. }));
-    let pool = if is_everywhere { Pool::of(old, new).map_err(MakeError::Read)? } else { Pool::default() };
-    let index = pool.index();
+    let pool =
+        if is_everywhere { Pool::of(old, new, wanted.stopped).map_err(MakeError::Read)? } else { Pool::default() };
+    let index = pool.index(wanted.stopped);
     let known = large::Known::of(if is_everywhere { old_files } else { &[] });
-    let sources = large::Sources { known: &known, pool: &pool, index: index.as_ref(), laid: &laid };
+    let sources =
+        large::Sources { known: &known, pool: &pool, index: index.as_ref(), laid: &laid, stopped: wanted.stopped };
     let one_big = Mutex::new(());
     let mut out = Groups {
         out: groups,
         most: wanted.most,
+        stopped: wanted.stopped,
         done: Vec::new(),
         open: Open::default(),
         closed: Vec::new(),
@@ -154,14 +160,16 @@ pub fn make(
                 Job::Pair { new: file, old: source } => {
                     let _waits =
                         (size(file) > BIG_PAIR_LEN).then(|| one_big.lock().expect("nothing panics with the lock"));
-                    pair::encode(old, source, new, file, &laid)
+                    pair::encode(old, source, new, file, &laid, wanted.stopped)
                 }
                 Job::Large { new: file, old: source } => large::encode(old, source, new, file, &sources),
             };
             let (Job::Pair { new: file, .. } | Job::Large { new: file, .. }) = *job;
-            if (wanted.on)(size(file)) {
+            // What was found until then may be anything.
+            if (wanted.stopped)() {
                 return Err(MakeError::Stopped);
             }
+            (wanted.on)(size(file));
             parts.map_err(MakeError::Read)
         })?;
         for (part, streams) in made.into_iter().flatten() {
@@ -172,6 +180,22 @@ pub fn make(
     out.pack()?;
     let (header, bytes) = Header::new(wanted.from, wanted.to, out.done);
     if header.total_len() > wanted.most { Err(MakeError::TooLarge) } else { Ok(bytes) }
+}
+
+/// Bytes that are compressed before it is asked again whether to stop.
+const COMPRESS_LEN: usize = 128 * 1024;
+
+/// Makes one Zstandard frame with its content size.
+fn compress(bytes: &[u8], level: i32, stopped: Stopped<'_>) -> Result<Vec<u8>, MakeError> {
+    let mut encoder = zstd::stream::write::Encoder::new(Vec::new(), level).map_err(MakeError::Write)?;
+    encoder.set_pledged_src_size(Some(bytes.len() as u64)).map_err(MakeError::Write)?;
+    for piece in bytes.chunks(COMPRESS_LEN) {
+        if stopped() {
+            return Err(MakeError::Stopped);
+        }
+        encoder.write_all(piece).map_err(MakeError::Write)?;
+    }
+    encoder.finish().map_err(MakeError::Write)
 }
 
 /// How many jobs are worked on together.
@@ -270,6 +294,7 @@ struct Open {
 struct Groups<'a> {
     out: &'a mut dyn Write,
     most: u64,
+    stopped: Stopped<'a>,
     done: Vec<Group>,
     open: Open,
     closed: Vec<Open>,
@@ -322,10 +347,10 @@ impl Groups<'_> {
         }
         streams.sort_by_key(|(_, _, bytes)| std::cmp::Reverse(bytes.len()));
         let packed = parallel::map(&streams, |(group, number, bytes)| {
-            let packed = if bytes.is_empty() { Ok(Vec::new()) } else { zstd::bulk::compress(bytes, level) };
-            packed.map(|packed| (*group, *number, packed))
+            let packed = if bytes.is_empty() { Vec::new() } else { compress(bytes, level, self.stopped)? };
+            Ok((*group, *number, packed))
         });
-        let mut packed = packed.map_err(MakeError::Write)?;
+        let mut packed = packed?;
         packed.sort_by_key(|(group, number, _)| (*group, *number));
         let mut packed = packed.into_iter();
         for open in closed {

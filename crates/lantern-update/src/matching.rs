@@ -17,6 +17,12 @@ const RUN: usize = 16;
 /// A match must agree on so many more bytes than where we are.
 const GAIN: usize = 8;
 
+/// Places that are worked on before it is asked again whether to stop.
+const STOP_EVERY: usize = 64 * 1024;
+
+/// Whether someone asks to stop.
+pub(crate) type Stopped<'a> = &'a (dyn Fn() -> bool + Sync);
+
 /// Bytes that two stretches have in common, in places of each.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) struct Match {
@@ -67,14 +73,17 @@ fn agreeing(a: &[u8], b: &[u8]) -> usize {
 }
 
 impl<'a> Index<'a> {
-    /// Takes a sample at every `stride`th byte.
-    pub(crate) fn new(bytes: &'a [u8], stride: usize) -> Self {
+    /// Takes a sample at every `stride`th byte; fewer when someone asks to stop.
+    pub(crate) fn new(bytes: &'a [u8], stride: usize, stopped: Stopped<'_>) -> Self {
         let count = (bytes.len() / stride).max(1);
         let bits = count.ilog2().clamp(8, 24);
         let mut index =
             Self { bytes, stride, shift: 64 - bits, head: vec![0; 1 << bits], next: vec![0; bytes.len() / stride + 1] };
         for (number, at) in (0..bytes.len()).step_by(stride).enumerate() {
             let Some((low, high)) = key(bytes, at) else { break };
+            if number % STOP_EVERY == 0 && stopped() {
+                break;
+            }
             // Of a run of one byte, such as zeros, few samples are enough.
             if low == high && low == low.rotate_left(8) && number % 32 != 0 {
                 continue;
@@ -122,12 +131,19 @@ impl<'a> Index<'a> {
     }
 
     /// Finds where in the old bytes the new ones go on as they did elsewhere: one place for each change of the distance between the
-    /// two, in order.
-    pub(crate) fn anchors(&self, new: &[u8]) -> Vec<Match> {
+    /// two, in order. What comes of it is of no use once someone has asked to stop.
+    pub(crate) fn anchors(&self, new: &[u8], stopped: Stopped<'_>) -> Vec<Match> {
         let mut out: Vec<Match> = Vec::new();
         let mut at = 0;
         let mut diagonal: Option<isize> = None;
+        let mut asked = 0;
         while at + KEY_LEN <= new.len() {
+            if at >= asked {
+                if stopped() {
+                    break;
+                }
+                asked = at + STOP_EVERY;
+            }
             let here =
                 diagonal.and_then(|d| usize::try_from(at as isize + d).ok()).filter(|old| *old < self.bytes.len());
             if let Some(old) = here {
@@ -263,7 +279,7 @@ mod tests {
     use proptest::prelude::*;
 
     fn matches(old: &[u8], new: &[u8]) -> Vec<Match> {
-        extend(new, old, &Index::new(old, 2).anchors(new), 1, 100)
+        extend(new, old, &Index::new(old, 2, &|| false).anchors(new, &|| false), 1, 100)
     }
 
     #[test]
@@ -300,7 +316,7 @@ mod tests {
     proptest! {
         #[test]
         fn matches_lie_inside_and_in_order(old in prop::collection::vec(0_u8..3, 0..400), new in prop::collection::vec(0_u8..3, 0..400), price in 1_i64..4) {
-            let found = extend(&new, &old, &Index::new(&old, 1).anchors(&new), price, 50);
+            let found = extend(&new, &old, &Index::new(&old, 1, &|| false).anchors(&new, &|| false), price, 50);
             let mut at = 0;
             for one in &found {
                 prop_assert!(one.new >= at && one.len > 0);

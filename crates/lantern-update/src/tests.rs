@@ -1,6 +1,7 @@
 //! Whole update files: made, applied, damaged.
 
 use std::io;
+use std::sync::atomic::{AtomicUsize, Ordering};
 
 use lantern_core::digest::{Digest, RecipeId};
 use proptest::prelude::*;
@@ -63,7 +64,13 @@ impl Old for Memory {
 }
 
 fn made(old: &Memory, new: &Memory) -> Vec<u8> {
-    let wanted = Wanted { from: RecipeId::of(b"old"), to: RecipeId::of(b"new"), most: u64::MAX, on: &|_| false };
+    let wanted = Wanted {
+        from: RecipeId::of(b"old"),
+        to: RecipeId::of(b"new"),
+        most: u64::MAX,
+        on: &|_| {},
+        stopped: &|| false,
+    };
     let mut groups = Vec::new();
     let mut all = make(old, new, &wanted, &mut groups).unwrap();
     all.extend(groups);
@@ -128,10 +135,11 @@ fn small_changes_take_few_bytes() {
 fn it_ends_where_it_may_not_grow() {
     let old = Memory::of(&[("a", &noise("a", 50_000))]);
     let new = Memory::of(&[("a", &noise("b", 50_000))]);
-    let wanted = |most| Wanted { from: RecipeId::of(b"old"), to: RecipeId::of(b"new"), most, on: &|_| false };
+    let wanted =
+        |most| Wanted { from: RecipeId::of(b"old"), to: RecipeId::of(b"new"), most, on: &|_| {}, stopped: &|| false };
     assert!(matches!(make(&old, &new, &wanted(40_000), &mut Vec::new()), Err(MakeError::TooLarge)));
     assert!(make(&old, &new, &wanted(60_000), &mut Vec::new()).is_ok());
-    let stops = Wanted { on: &|_| true, ..wanted(u64::MAX) };
+    let stops = Wanted { stopped: &|| true, ..wanted(u64::MAX) };
     assert!(matches!(make(&old, &new, &stops, &mut Vec::new()), Err(MakeError::Stopped)));
     struct Broken(Memory);
     impl Build for Broken {
@@ -143,6 +151,32 @@ fn it_ends_where_it_may_not_grow() {
         }
     }
     assert!(matches!(make(&Broken(old), &new, &wanted(u64::MAX), &mut Vec::new()), Err(MakeError::Read(_))));
+}
+
+/// Whoever stops does not wait for a file that takes long: it is asked all the time, and what was found until then is thrown away.
+#[test]
+fn it_stops_in_the_middle_of_a_file() {
+    let old = Memory::of(&[("pair", &noise("a", 800_000)), ("large", &noise("c", 300_000))]);
+    let new = Memory::of(&[("pair", &noise("b", 800_000)), ("new", &noise("d", 800_000))]);
+    let asked = AtomicUsize::new(0);
+    let stops_at = |most: usize| {
+        asked.store(0, Ordering::Relaxed);
+        let stopped = || asked.fetch_add(1, Ordering::Relaxed) >= most;
+        let wanted = Wanted {
+            from: RecipeId::of(b"old"),
+            to: RecipeId::of(b"new"),
+            most: u64::MAX,
+            on: &|_| {},
+            stopped: &stopped,
+        };
+        make(&old, &new, &wanted, &mut Vec::new()).map(|_| ())
+    };
+    stops_at(usize::MAX).unwrap();
+    let often = asked.load(Ordering::Relaxed);
+    assert!(often > 25, "{often} times for 1.6 MB");
+    for most in (0..often).step_by(often / 8) {
+        assert!(matches!(stops_at(most), Err(MakeError::Stopped)), "{most} of {often}");
+    }
 }
 
 /// A program of our own making: functions that call each other, and a table of their addresses.

@@ -187,7 +187,7 @@ struct Run {
 }
 
 /// Longest run that is copied at once, in bytes: someone may ask to stop.
-const MAX_RUN: u64 = 64 * 1024 * 1024;
+pub(super) const MAX_RUN: u64 = 64 * 1024 * 1024;
 
 /// Copies runs, neighbours at once, file by file of the stage.
 fn copy_runs(

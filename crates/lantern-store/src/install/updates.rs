@@ -16,7 +16,7 @@ use lantern_core::progress::{Meter, Progress, Silent, Task};
 use lantern_core::tree::Node;
 use lantern_update::{ApplyError, Group, Header, Old, OpenGroup, Sink};
 
-use super::gather::MAX_RANGE;
+use super::gather::{MAX_RANGE, MAX_RUN};
 use super::plan::{self, Plan};
 use super::state::Folder;
 use super::{InstallError, UpdateOffer};
@@ -214,12 +214,13 @@ impl Update<'_> {
             let io = |e| InstallError::io("write", &path)(e);
             let mut staged = durable::open_own(&path, false).map_err(io)?;
             staged.seek(SeekFrom::Start(part.offset)).map_err(io)?;
-            match open.apply(number, installed, &mut Staged { file: &staged, installed }) {
+            match open.apply(number, installed, &mut Staged { file: &staged, installed, progress: self.progress }) {
                 Ok(()) => {
                     if let Some(making) = lock().get_mut(&part.file) {
                         making.done += part.len;
                     }
                 }
+                Err(_) if self.progress.stopped() => return Err(InstallError::Stopped),
                 Err(ApplyError::Write(error)) => return Err(io(error)),
                 Err(error) => {
                     log::info!("{} does not come out of the update file: {error}", path.display());
@@ -294,28 +295,37 @@ impl Old for Installed<'_> {
 struct Staged<'a, 'b> {
     file: &'a File,
     installed: &'a Installed<'b>,
+    progress: &'a dyn Progress,
+}
+
+impl Staged<'_, '_> {
+    fn go_on(&self) -> io::Result<()> {
+        if self.progress.stopped() { Err(io::Error::other("stopped")) } else { failpoint::write() }
+    }
 }
 
 impl Sink for Staged<'_, '_> {
     fn write(&mut self, bytes: &[u8]) -> io::Result<()> {
-        failpoint::write()?;
+        self.go_on()?;
         self.file.write_all(bytes)
     }
 
     /// The system copies from file to file, where it can without the bytes coming up here.
     fn copy(&mut self, file: usize, offset: u64, len: u64) -> io::Result<bool> {
-        failpoint::write()?;
-        let copied = self.installed.with(file, |old| {
-            old.seek(SeekFrom::Start(offset))?;
-            Ok(io::copy(&mut old.take(len), &mut self.file))
-        });
-        match copied {
-            // Nothing was written: whoever reads it next says why.
-            Err(_) => Ok(false),
-            Ok(copied) => match copied? == len {
-                true => Ok(true),
-                false => Err(io::ErrorKind::UnexpectedEof.into()),
-            },
+        // Where the old file cannot be opened nothing was written: whoever reads it next says why.
+        if self.installed.with(file, |old| old.seek(SeekFrom::Start(offset))).is_err() {
+            return Ok(false);
         }
+        let mut left = len;
+        while left > 0 {
+            self.go_on()?;
+            let now = left.min(MAX_RUN);
+            let copied = self.installed.with(file, |old| io::copy(&mut old.take(now), &mut self.file))?;
+            if copied != now {
+                return Err(io::ErrorKind::UnexpectedEof.into());
+            }
+            left -= now;
+        }
+        Ok(true)
     }
 }

@@ -12,7 +12,7 @@ use super::record::{self, Found, Sides, Tables};
 use super::{Build, Chunk, DROP, File, GIVE_UP, MAX_NEW_LEN, PRICE};
 use crate::apply::{Files, Op};
 use crate::header::Part;
-use crate::matching::{Index, Match, backwards, extend, forwards, split, without_holes};
+use crate::matching::{Index, Match, Stopped, backwards, extend, forwards, split, without_holes};
 use crate::programs;
 use crate::streams::Streams;
 use crate::walk::Copy;
@@ -133,7 +133,7 @@ pub(super) struct Pool {
 }
 
 impl Pool {
-    pub(super) fn of(old: &dyn Build, new: &dyn Build) -> io::Result<Self> {
+    pub(super) fn of(old: &dyn Build, new: &dyn Build, stopped: Stopped<'_>) -> io::Result<Self> {
         let there: HashSet<Digest> =
             new.files().iter().flat_map(|file| &file.chunks).map(|chunk| chunk.digest).collect();
         let mut seen = HashSet::new();
@@ -143,7 +143,7 @@ impl Pool {
                 continue;
             }
             let start = pool.bytes.len();
-            if start + lost.chunk.len as usize > MAX_POOL_LEN {
+            if start + lost.chunk.len as usize > MAX_POOL_LEN || stopped() {
                 break;
             }
             pool.bytes.resize(start + lost.chunk.len as usize, 0);
@@ -153,8 +153,8 @@ impl Pool {
         Ok(pool)
     }
 
-    pub(super) fn index(&self) -> Option<Index<'_>> {
-        (!self.bytes.is_empty()).then(|| Index::new(&self.bytes, STRIDE.max(self.bytes.len() >> 24)))
+    pub(super) fn index(&self, stopped: Stopped<'_>) -> Option<Index<'_>> {
+        (!self.bytes.is_empty()).then(|| Index::new(&self.bytes, STRIDE.max(self.bytes.len() >> 24), stopped))
     }
 
     /// Says where a match lies in the old files: in one for each piece that it touches, joined where pieces are neighbours there, too.
@@ -218,6 +218,7 @@ pub(super) struct Sources<'a> {
     pub pool: &'a Pool,
     pub index: Option<&'a Index<'a>>,
     pub laid: &'a Files,
+    pub stopped: Stopped<'a>,
 }
 
 pub(super) fn encode(
@@ -227,10 +228,10 @@ pub(super) fn encode(
     file: usize,
     sources: &Sources<'_>,
 ) -> io::Result<Vec<(Part, Streams)>> {
-    let Sources { known, pool, index, laid } = *sources;
+    let Sources { known, pool, index, laid, stopped } = *sources;
     let Some(of) = new.files().get(file) else { return Ok(Vec::new()) };
     let whole = known.copies(of);
-    let sides = Sides { old, new, file, size: of.size, laid };
+    let sides = Sides { old, new, file, size: of.size, laid, stopped };
     let between = parallel::map(&gaps(&whole, of.size), |gap| fill(&sides, gap, pool, index))?;
     let mut found: Vec<Found> = whole.into_iter().chain(between.into_iter().flatten()).collect();
     found.sort_unstable_by_key(|found| found.op.copy.new);
@@ -295,7 +296,12 @@ fn fill(sides: &Sides<'_>, gap: &Gap, pool: &Pool, index: Option<&Index<'_>>) ->
         tail = len - front;
     }
     let has_middle = front + tail + MIN_MATCH <= len;
-    let near = |file, offset, bytes| Near { file, offset, bytes, index: has_middle.then(|| Index::new(bytes, STRIDE)) };
+    let near = |file, offset, bytes| Near {
+        file,
+        offset,
+        bytes,
+        index: has_middle.then(|| Index::new(bytes, STRIDE, sides.stopped)),
+    };
     let from_ahead = gap.before.map(|op| near(op.file, op.copy.old + op.copy.len, &ahead));
     let from_back = gap.behind.map(|op| near(op.file, op.copy.old - back.len() as u64, &back));
     let mut out = Vec::new();
@@ -310,7 +316,7 @@ fn fill(sides: &Sides<'_>, gap: &Gap, pool: &Pool, index: Option<&Index<'_>>) ->
                 let place = |middle: &[u8], from, found, out: &mut Vec<Found>| {
                     near.place(middle, from, found, gap.start, min_len, out);
                 };
-                *rest = search(&new, gap.start, rest, index, place, out);
+                *rest = search(sides, &new, gap.start, rest, index, place, out);
             }
         }
     };
@@ -323,7 +329,7 @@ fn fill(sides: &Sides<'_>, gap: &Gap, pool: &Pool, index: Option<&Index<'_>>) ->
                 }
             }
         };
-        rest = search(&new, gap.start, &rest, index, place, &mut out);
+        rest = search(sides, &new, gap.start, &rest, index, place, &mut out);
     }
     nearby(MIN_MATCH, &mut rest, &mut out);
     if let Some(near) = &from_back {
@@ -357,6 +363,7 @@ impl Near<'_> {
 
 /// Looks for parts of a gap that begins at `start` in its file; returns what is left of them.
 fn search(
+    sides: &Sides<'_>,
     new: &[u8],
     start: u64,
     parts: &[(usize, usize)],
@@ -368,7 +375,7 @@ fn search(
     for (from, to) in parts {
         let middle = new.get(*from..*to).unwrap_or_default();
         let before = out.len();
-        for found in extend(middle, index.bytes(), &index.anchors(middle), PRICE, GIVE_UP) {
+        for found in extend(middle, index.bytes(), &index.anchors(middle, sides.stopped), PRICE, GIVE_UP) {
             place(middle, *from, found, out);
         }
         let mut at = *from;

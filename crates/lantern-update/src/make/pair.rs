@@ -8,7 +8,7 @@ use super::{DROP, GIVE_UP, PRICE};
 use crate::apply::{Files, Op};
 use crate::header::Part;
 use crate::labels::masked;
-use crate::matching::{Index, extend, without_holes};
+use crate::matching::{Index, Stopped, extend, without_holes};
 use crate::programs;
 use crate::streams::Streams;
 use crate::table::{Row, Table, kinds};
@@ -53,6 +53,7 @@ pub(super) fn encode(
     new: &dyn Build,
     file: usize,
     laid: &Files,
+    stopped: Stopped<'_>,
 ) -> io::Result<Vec<(Part, Streams)>> {
     let (old_bytes, new_bytes) = (whole(old, source)?, whole(new, file)?);
     let read = |bytes: &[u8]| programs::is_program(bytes).then(|| programs::read(bytes, bytes.len() as u64)).flatten();
@@ -61,12 +62,12 @@ pub(super) fn encode(
         Some((old_program, new_program)) => {
             let (old_masked, new_masked) =
                 (masked(&old_bytes, &old_program.table), masked(&new_bytes, &new_program.table));
-            let index = Index::new(&old_masked, PROGRAM_STRIDE);
-            extend(&new_masked, &old_masked, &index.anchors(&new_masked), 1, i64::MAX / 2)
+            let index = Index::new(&old_masked, PROGRAM_STRIDE, stopped);
+            extend(&new_masked, &old_masked, &index.anchors(&new_masked, stopped), 1, i64::MAX / 2)
         }
         None => {
-            let index = Index::new(&old_bytes, DATA_STRIDE);
-            let found = extend(&new_bytes, &old_bytes, &index.anchors(&new_bytes), PRICE, GIVE_UP);
+            let index = Index::new(&old_bytes, DATA_STRIDE, stopped);
+            let found = extend(&new_bytes, &old_bytes, &index.anchors(&new_bytes, stopped), PRICE, GIVE_UP);
             found.iter().flat_map(|one| without_holes(&new_bytes, &old_bytes, *one, PRICE, DROP)).collect()
         }
     };
@@ -77,7 +78,7 @@ pub(super) fn encode(
         .collect();
     let (old, new) =
         (Held { build: old, file: source, bytes: &old_bytes }, Held { build: new, file, bytes: &new_bytes });
-    let sides = Sides { old: &old, new: &new, file, size: new_bytes.len() as u64, laid };
+    let sides = Sides { old: &old, new: &new, file, size: new_bytes.len() as u64, laid, stopped };
     let tables = match programs {
         Some((old, new)) => {
             record::with_useful_kinds(&sides, source, &found, Tables { old: old.table, new: new.table })?

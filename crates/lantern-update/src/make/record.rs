@@ -6,6 +6,7 @@ use super::Build;
 use crate::apply::{Files, Op};
 use crate::fields::Field;
 use crate::header::Part;
+use crate::matching::Stopped;
 use crate::streams::{Streams, len, stream};
 use crate::table::Table;
 use crate::varint;
@@ -31,6 +32,7 @@ pub(super) struct Sides<'a> {
     pub file: usize,
     pub size: u64,
     pub laid: &'a Files,
+    pub stopped: Stopped<'a>,
 }
 
 /// A file's address tables, and the old file that they belong to.
@@ -96,6 +98,9 @@ fn pieces(
     let mut truth = vec![0; usize::try_from(stretch.len).unwrap_or(step).min(step)];
     let mut done = 0;
     while done < stretch.len {
+        if (sides.stopped)() {
+            return Err(io::Error::other("stopped"));
+        }
         let now = usize::try_from(stretch.len - done).unwrap_or(step).min(step);
         let at = stretch.at + done;
         let piece = piece.get_mut(..now).unwrap_or_default();
