@@ -14,8 +14,6 @@ import sys
 import blake3
 import zstandard
 
-MASK = (1 << 64) - 1
-
 
 def unpack(frame, size):
     return zstandard.ZstdDecompressor().decompress(frame, max_output_size=size) if frame else b""
@@ -30,8 +28,7 @@ class Reader:
         self.data, self.at = data, 0
 
     def take(self, count):
-        if self.at + count > len(self.data):
-            raise ValueError("the bytes end too early")
+        assert self.at + count <= len(self.data), "the bytes end too early"
         self.at += count
         return self.data[self.at - count:self.at]
 
@@ -47,13 +44,8 @@ class Reader:
                 return value
             shift += 7
 
-    def zigzag(self):
-        value = self.varint()
-        return (value >> 1) ^ -(value & 1)
-
-    def head(self, magic):
-        if self.take(10) != magic + struct.pack("<HI", 1, 0):
-            raise ValueError(f"not {magic}, version 1")
+    def head(self, magic, version):
+        assert self.take(10) == magic + struct.pack("<HI", version, 0), f"not {magic}, version {version}"
 
 
 def read(*parts):
@@ -62,46 +54,56 @@ def read(*parts):
 
 
 def recipe(store, name):
-    """The files of a recipe: path, size, digest, bit, chunks; and what is no file."""
+    """The files of a recipe: path, size, digest, bit, chunks; what is no file; and the chunks of each segment."""
     data = read(store, "recipes", name)
     id_of = blake3.blake3(data, derive_key_context="kind-lantern 2026-11-23 recipe id v1").hexdigest()
     assert id_of == name, "the recipe is another"
     root = Reader(data)
-    root.head(b"LNRC")
+    root.head(b"LNRC", 2)
     root.take(2 + 32 + 8 + 8)
-    files, others, left = [], [], 0
+    files, others, segments = [], [], {}
     for _ in range(root.num("I")):
-        name, length, _ = root.take(32), root.num("I"), root.num("I")
-        data = read(store, "segments", name.hex()[:2], name.hex())
+        name, length = root.take(32), root.num("I")
+        root.take(8)
+        data = unpack(read(store, "segments", name.hex()[:2], name.hex()), length)
         assert digest(data) == name and len(data) == length, "a segment is another"
-        items = Reader(data)
-        items.head(b"LNSG")
+        own, items = segments.setdefault(name.hex(), []), Reader(data)
+        items.head(b"LNSG", 2)
         while items.at < len(data):
-            kind = items.num("B")
+            kind, is_one = items.num("B"), False
             if kind == 4:
-                files[-1][4].append((items.take(32), items.num("I")))
-                continue
-            flags, path = items.num("B"), items.take(items.num("H")).decode()
+                own.append((items.take(32), items.num("I")))
+            else:
+                flags, path = items.num("B"), items.take(items.num("H")).decode()
             if kind == 1:
                 files.append((path, items.num("Q"), items.take(32), flags & 1, []))
-                items.num("I")
-            else:
+                if is_one := items.num("I") == 1:
+                    own.append((files[-1][2], files[-1][1]))
+            if kind == 4 or is_one:
+                files[-1][4].append(own[-1])
+            elif kind != 1:
                 others.append((path, items.take(items.num("H")).decode() if kind == 3 else None))
-    return files, others
+    return files, others, segments
 
 
-def locator(store, name):
-    data = read(store, "locators", name)
-    assert digest(data[:-32]) == data[-32:], "the locator is damaged"
-    list_of = Reader(data)
-    list_of.head(b"LNLC")
-    assert list_of.take(32).hex() == name
-    packs = [(list_of.take(32), list_of.num("I"))[0].hex() for _ in range(list_of.num("I"))]
+def locators(store, segments):
+    """Where each chunk lies: pack, codec, offset, stored length, length."""
     places = {}
-    for _ in range(list_of.num("I")):
-        pack, chunk, codec = packs[list_of.num("I")], list_of.take(32), list_of.num("B")
-        assert list_of.num("B") == 0 and list_of.take(2) == b"\0\0"
-        places[chunk] = (pack, codec, list_of.num("I"), list_of.num("I"), list_of.num("I"))
+    for name, chunks in ((name, chunks) for name, chunks in segments.items() if chunks):
+        data = read(store, "locators", name[:2], name)
+        assert digest(data[:-32]) == data[-32:], "a locator is damaged"
+        list_of = Reader(data)
+        list_of.head(b"LNLC", 2)
+        assert list_of.take(32).hex() == name
+        packs = [(list_of.take(32), list_of.num("I"))[0].hex() for _ in range(list_of.num("I"))]
+        for chunk, size in dict.fromkeys(chunks):
+            flags = list_of.num("B")
+            assert flags & 16 == 0, "a chunk is lost"
+            if flags & 32:
+                pack, at = packs[list_of.num("I")], list_of.num("I")
+            stored = list_of.num("I") if flags & 15 else size
+            places[chunk] = (pack, flags & 15, at, stored, size)
+            at += stored
     return places
 
 
@@ -109,8 +111,7 @@ def chunk(store, places, name):
     pack, codec, offset, stored, size = places[name]
     with open(os.path.join(store, "packs", pack[:2], pack + ".pack"), "rb") as file:
         file.seek(offset)
-        data = file.read(stored)
-    data = unpack(data, size) if codec == 1 else data
+        data = unpack(file.read(stored), size) if codec == 1 else file.read(stored)
     assert len(data) == size and digest(data) == name, "a chunk is damaged"
     return data
 
@@ -119,7 +120,7 @@ def updated(store, to, start, old, new, folder):
     """The files that an update file makes, as far as it copies from old files without tables of addresses."""
     data = read(store, "updates", to, start)
     head = Reader(data)
-    head.head(b"LNUP")
+    head.head(b"LNUP", 1)
     assert (head.take(32).hex(), head.take(32).hex()) == (start, to)
     length, size = head.num("I"), head.num("I")
     list_of = Reader(unpack(head.take(length), size))
@@ -154,7 +155,8 @@ def updated(store, to, start, old, new, folder):
                     if len(out) == offset + count:
                         break
                     size = ops.varint()
-                    old_at += ops.zigzag()
+                    step = ops.varint()
+                    old_at += (step >> 1) ^ -(step & 1)
                     source = bisect.bisect_right(starts, old_at) - 1
                     with open(os.path.join(folder, old[source][0]), "rb") as opened:
                         opened.seek(old_at - starts[source])
@@ -177,9 +179,9 @@ def updated(store, to, start, old, new, folder):
 
 def main():
     store, name, to = sys.argv[1:4]
-    files, others = recipe(store, name)
+    files, others, segments = recipe(store, name)
     made = {} if len(sys.argv) < 5 else updated(store, name, sys.argv[4], recipe(store, sys.argv[4])[0], files, sys.argv[5])
-    places = locator(store, name)
+    places = locators(store, segments)
     for path, size, wanted, executable, chunks in files:
         data = made.get(path) or b"".join(chunk(store, places, part) for part, _ in chunks)
         assert len(data) == size and digest(data) == wanted, f"{path} is another"
@@ -191,8 +193,7 @@ def main():
     for path, link in others:
         target = os.path.join(to, path)
         os.makedirs(target if link is None else os.path.dirname(target), exist_ok=True)
-        if link is not None:
-            os.symlink(link, target)
+        link is None or os.symlink(link, target)
     print(f"{len(files)} files, {len(made)} of them by the update file")
 
 

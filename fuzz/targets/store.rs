@@ -1,9 +1,11 @@
 #![no_main]
-//! Trees, roots of recipes, locators and packs: whatever is read is written again as the very same bytes.
+//! Trees, roots and segments of recipes, locators and packs: what is read of a tree or root is written again as the very same bytes, and nothing lies
+//! outside of its pack.
 
 use lantern_core::digest::{Digest, RecipeId};
 use lantern_core::tree::Tree;
-use lantern_store::{locator::Locator, pack, recipe::Root};
+use lantern_store::recipe::{ChunkRef, Reader, Root, SegmentRef, chunks_of_segment, pack_segment, unpack_segment};
+use lantern_store::{locator::Locator, pack};
 
 libfuzzer_sys::fuzz_target!(|bytes: &[u8]| {
     if let Ok(tree) = Tree::decode(bytes) {
@@ -12,17 +14,24 @@ libfuzzer_sys::fuzz_target!(|bytes: &[u8]| {
     if let Ok(root) = Root::decode(RecipeId::of(bytes), bytes) {
         assert_eq!(root.encode(), bytes);
     }
-    let recipe = RecipeId::of(b"recipe");
+    let digest = Digest::of(bytes);
+    let _ = unpack_segment(&digest, bytes);
+    let [entries, chunks] = [0, 1].map(|at| u32::from(bytes.get(at).copied().unwrap_or_default()));
+    let segment = SegmentRef { digest, len: bytes.len() as u32, entries, chunks };
+    let packed = pack_segment(bytes);
+    let _ = Reader::new().segment(&segment, &packed);
+    let _ = chunks_of_segment(&segment, &packed);
     // What ends a locator is the digest of the rest: made here, so that it is not all that is ever found wrong.
-    let closed = [bytes, blake3_of(bytes).as_slice()].concat();
-    if let Ok(locator) = Locator::decode(recipe, &closed) {
-        assert_eq!(locator.encode(), closed);
+    let closed = [bytes, digest.as_bytes().as_slice()].concat();
+    let chunks: Vec<ChunkRef> =
+        (0..bytes.len().min(50)).map(|n| ChunkRef { digest: Digest::of(&[n as u8]), len: 20 + n as u32 }).collect();
+    if let Ok(locator) = Locator::decode(&Digest::of(b"segment"), &chunks, &closed) {
+        for at in locator.locations() {
+            assert!(at.entry.offset + at.entry.stored_len <= locator.packs[at.pack as usize].1);
+            assert!(at.entry.stored_len > 0 && at.entry.stored_len <= at.entry.raw_len);
+        }
     }
     if let Ok(entries) = pack::verify(Digest::of(bytes), bytes) {
         assert!(entries.iter().all(|entry| u64::from(entry.offset) + u64::from(entry.stored_len) <= bytes.len() as u64));
     }
 });
-
-fn blake3_of(bytes: &[u8]) -> [u8; 32] {
-    *Digest::of(bytes).as_bytes()
-}

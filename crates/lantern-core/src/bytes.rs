@@ -48,6 +48,16 @@ pub enum ReadError {
         /// The version that is understood.
         known: u16,
     },
+    /// Written before the first release, in a form that was given up.
+    #[error("{what} has version {version}, and this lantern reads version {known}: an older lantern wrote it")]
+    TooOld {
+        /// The structure.
+        what: &'static str,
+        /// Its version.
+        version: u16,
+        /// The version that is understood.
+        known: u16,
+    },
     /// A value that must not stand there.
     #[error("{what} at byte {offset} is wrong: {why}")]
     Value {
@@ -169,12 +179,15 @@ impl<'a> ByteReader<'a> {
     /// Takes the head that all our binary structures share and checks it.
     ///
     /// # Errors
-    /// [`ReadError::Magic`], [`ReadError::TooNew`], [`ReadError::Truncated`].
+    /// [`ReadError::Magic`], [`ReadError::TooNew`], [`ReadError::TooOld`], [`ReadError::Truncated`].
     pub fn head(&mut self, head: Head) -> Result<(), ReadError> {
         if self.remaining() < 4 || self.array::<4>(head.what)? != head.magic {
             return Err(ReadError::Magic { what: head.what });
         }
         let (version, features) = (self.u16(head.what)?, self.u32(head.what)?);
+        if version < head.version {
+            return Err(ReadError::TooOld { what: head.what, version, known: head.version });
+        }
         if version != head.version || features != 0 {
             return Err(ReadError::TooNew { what: head.what, version, features, known: head.version });
         }

@@ -61,6 +61,7 @@ pub mod retention;
 pub mod rules;
 pub mod secrets;
 pub mod size;
+pub mod stat_data;
 pub mod step;
 pub mod system;
 pub mod template;

@@ -2,10 +2,10 @@
 
 /// Largest root of a recipe, in bytes: a million segments, a billion chunks.
 pub const MAX_ROOT_LEN: u64 = 64 * 1024 * 1024;
-/// Largest segment of a recipe, in bytes: 4096 items with the longest paths.
+/// Largest segment of a recipe, in bytes, packed and unpacked: 4096 items with the longest paths.
 pub const MAX_SEGMENT_LEN: u64 = 40 * 1024 * 1024;
-/// Largest locator, in bytes.
-pub const MAX_LOCATOR_LEN: u64 = 800 * 1024 * 1024;
+/// Largest locator of a segment, in bytes: 4096 chunks, each in a pack of its own.
+pub const MAX_LOCATOR_LEN: u64 = 1024 * 1024;
 
 #[cfg(test)]
 mod tests {

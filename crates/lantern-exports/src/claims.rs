@@ -11,7 +11,7 @@ use serde::{Deserialize, Serialize};
 use crate::export::Export;
 use crate::inspect::{Fact, Inspected};
 use crate::intake::Intake;
-use crate::stat_data::StatData;
+use lantern_core::stat_data::StatData;
 
 /// What a build says of itself.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]

@@ -22,7 +22,7 @@ use lantern_formats::bundle::{FileKind, Files};
 use lantern_formats::zip::{self, Method, Packed};
 use lantern_store::seal::{SourceEntry, SourceKind};
 
-use crate::stat_data::StatData;
+use lantern_core::stat_data::StatData;
 
 /// A file whose bytes take the place of an export's own, or come to them.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -558,9 +558,8 @@ pub fn unreadable(whose: &str, error: &io::Error) -> Finding {
     Finding::of(Code::Unreadable, format!("{whose} cannot be read: {error}"), fix)
 }
 
-/// Longest file that is sealed, in bytes. Ours: far above any file of a game, and what is known of each 32 KiB of it
-/// must fit into memory.
-const MAX_FILE_LEN: u64 = 128_000_000_000;
+/// Longest file that is sealed, in bytes. Ours: what is longer is no file of a game, and would be read for a day.
+const MAX_FILE_LEN: u64 = 1_000_000_000_000;
 
 fn too_large(entry: &SourceEntry) -> Option<Finding> {
     let size = entry.size();

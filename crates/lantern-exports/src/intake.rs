@@ -24,7 +24,7 @@ use lantern_formats::{MAGIC_LEN, Magic};
 use lantern_store::seal::{Source, SourceEntry};
 
 use crate::export::{Export, Form, Listed, Reading, Replacement};
-use crate::stat_data::StatData;
+use lantern_core::stat_data::StatData;
 
 /// Longest path below the folder of the game, in characters as Windows counts them. Windows allows 259 in all; ours: 100
 /// of them for where games lie.

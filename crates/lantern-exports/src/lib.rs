@@ -34,7 +34,6 @@ pub mod intake;
 mod metered;
 mod metered_files;
 mod scan;
-pub mod stat_data;
 mod too_new;
 
 pub use content::WindowsProgram;

@@ -63,6 +63,8 @@ pub struct InstallWanted {
     pub folder: Option<PathBuf>,
     /// What becomes of a player's own files in the way.
     pub own_files: OwnFiles,
+    /// Whether every installed file is read, also those that look unchanged.
+    pub read_all: bool,
     /// Lets a tester follow the branch; kept in the folder's own private state. None for the one that is kept there.
     pub invitation: Option<Invitation>,
 }
@@ -125,8 +127,8 @@ impl Fetch for FromBranch<'_> {
     fn segment(&self, digest: &Digest) -> Result<Vec<u8>, FetchError> {
         self.player.segment(self.title, self.branch, digest).map_err(Self::failed)
     }
-    fn locator(&self, recipe: RecipeId) -> Result<Vec<u8>, FetchError> {
-        self.player.locator(self.title, self.branch, recipe).map_err(Self::failed)
+    fn locator(&self, segment: &Digest) -> Result<Vec<u8>, FetchError> {
+        self.player.locator(self.title, self.branch, segment).map_err(Self::failed)
     }
     fn pack_range(&self, pack: &Digest, offset: u32, len: u32) -> Result<Vec<u8>, FetchError> {
         self.player.pack(self.title, self.branch, pack, offset, len).map_err(Self::failed)
@@ -274,7 +276,8 @@ pub fn install_branch(
     });
     let updates: Vec<UpdateOffer> = offers.collect();
     let own_files = wanted.own_files;
-    let wanted = Wanted { recipes: &recipes, about: document, own_files, private, updates: &updates };
+    let wanted =
+        Wanted { recipes: &recipes, about: document, own_files, private, updates: &updates, read_all: wanted.read_all };
     let mut report = install::install(&folder, wanted, &fetch, progress).map_err(refused_by(name))?;
     report.rolled_forward |= finished;
     Ok(InstallDone { folder, about, before, report })
@@ -370,6 +373,7 @@ pub fn repair_installed(
             own_files: OwnFiles::Aside,
             private: None,
             updates: &[],
+            read_all: true,
         };
         let mut report = install::install(folder, wanted, &fetch, progress).map_err(refused_by(name))?;
         report.rolled_forward |= finished;

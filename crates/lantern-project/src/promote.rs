@@ -15,8 +15,9 @@ use lantern_core::rules::{HouseRules, longest_stay};
 use lantern_core::step::Step as StepByHand;
 use lantern_core::system::System;
 use lantern_core::version::{ReleaseAsked, ReleaseName};
+use lantern_store::fetch::{self, FetchError, LocateError};
 use lantern_store::locator::Locator;
-use lantern_store::recipe::{self, Entry, SegmentRef};
+use lantern_store::recipe::{self, Entry, Root, SegmentRef};
 use lantern_store::store::Store;
 use lantern_storefront::StorefrontError;
 use lantern_storefront::protocol::{Branch, Build, BuildDepot, Move, Moved as BranchMove, problem};
@@ -25,6 +26,7 @@ use crate::actions::DoneThere;
 use crate::error::{Class, Explained};
 use crate::needs::{KnownOf, NeedShown};
 use crate::releases::ReleaseError;
+use crate::repair::FromTitle;
 use crate::storefronts::{OpenStorefront, open_storefront};
 use crate::update_files::{self, Pair, UpdateBrought, pairs_of};
 use crate::workspace::Session;
@@ -419,14 +421,15 @@ impl Session {
         let more = more.map(|d| (d.depot.clone(), d.players.clone())).collect();
         let mut have = HashSet::new();
         for depot in old.iter().flat_map(|t| &t.depots).filter(everybodys) {
-            let entries = entries_of(&self.workspace.store, &state.storefront, depot.recipe)?;
+            let (_, entries) = recipe_of(&self.workspace.store, &state.storefront, depot.recipe)?;
             have.extend(entries.iter().flat_map(|e| &e.chunks).map(|c| c.digest));
         }
         let (mut update, mut whole) = (0, 0);
         let mut counted = HashSet::new();
         for depot in new.iter().flat_map(|t| &t.depots).filter(everybodys) {
-            let entries = entries_of(&self.workspace.store, &state.storefront, depot.recipe)?;
-            let locator = locator_of(&self.workspace.store, state, depot.recipe)?;
+            let recipe = recipe_of(&self.workspace.store, &state.storefront, depot.recipe)?;
+            let locator = locator_of(&self.workspace.store, &state.storefront, &recipe)?;
+            let (_, entries) = &recipe;
             let mut as_chunks = 0;
             for chunk in entries.iter().flat_map(|e| &e.chunks).filter(|c| counted.insert(c.digest)) {
                 let stored = locator.find(&chunk.digest).map_or(0, |l| u64::from(l.entry.stored_len));
@@ -530,26 +533,36 @@ fn refuse_twice(
     Err(MoveError::WentBack(Box::new(WentBack { storefront, branch, now, ago, next })).into())
 }
 
-/// Reads a locator from the store, or asks the storefront for the one of a build that someone else pushed.
-fn locator_of(store: &Store, state: &BranchState, recipe: RecipeId) -> Result<Locator, ProjectError> {
-    if let Ok(locator) = store.locator(recipe) {
-        return Ok(locator);
-    }
-    let storefront = &state.storefront;
-    let bytes = storefront.content()?.get_locator(&storefront.title, recipe).map_err(storefront.fails())?;
-    Locator::decode(recipe, &bytes).map_err(|e| storefront.nonsense("a locator", e))
-}
-
 /// Reads a recipe from the store, or from the storefront when someone else pushed it.
-fn entries_of(store: &Store, storefront: &OpenStorefront, id: RecipeId) -> Result<Vec<Entry>, ProjectError> {
-    if let Ok((_, entries)) = store.recipe(id) {
-        return Ok(entries);
+fn recipe_of(store: &Store, storefront: &OpenStorefront, id: RecipeId) -> Result<(Root, Vec<Entry>), ProjectError> {
+    if let Ok(recipe) = store.recipe(id) {
+        return Ok(recipe);
     }
     let title: &Handle = &storefront.title;
     let content = storefront.content()?;
     let bytes = content.get_recipe(title, id).map_err(storefront.fails())?;
     let segment = |segment: &SegmentRef| content.get_segment(title, &segment.digest).map_err(storefront.fails());
-    Ok(recipe::assemble(id, &bytes, segment, |e| storefront.nonsense("a recipe", e))?.1)
+    recipe::assemble(id, &bytes, segment, |e| storefront.nonsense("a recipe", e))
+}
+
+/// Finds out from the store, or from the storefront, where lies what a recipe names.
+fn locator_of(
+    store: &Store,
+    storefront: &OpenStorefront,
+    (root, entries): &(Root, Vec<Entry>),
+) -> Result<Locator, ProjectError> {
+    if let Ok(locator) = store.locator_of(root, entries) {
+        return Ok(locator);
+    }
+    let source = FromTitle { content: storefront.content()?, title: &storefront.title };
+    let located = fetch::locate(&recipe::segments_with(root, entries, |_| true), &source);
+    located.map_err(|error| match error {
+        LocateError::Wrong(error) => storefront.nonsense("a locator", error),
+        LocateError::Fetch(FetchError { source, .. }) => match source.downcast::<StorefrontError>() {
+            Ok(error) => storefront.fails()(*error),
+            Err(other) => storefront.nonsense("a locator", other),
+        },
+    })
 }
 
 /// A branch that went back only a moment ago.

@@ -22,6 +22,7 @@ use lantern_core::version::ReleaseName;
 use lantern_store::chunk_index::ChunkIndex;
 use lantern_store::parcels::{Loader, Parcel, Portions, parcels};
 use lantern_store::store::{Store, StoreError};
+use lantern_store::updates::WORTH_AN_UPDATE;
 use lantern_storefront::StorefrontError;
 use lantern_storefront::protocol::{Build, NewBuild, NewDepot};
 
@@ -31,7 +32,7 @@ use crate::error::{Class, Explained};
 use crate::releases::ReleaseError;
 use crate::status::Exports;
 use crate::storefronts::{ConnectError, OpenStorefront, open_storefront};
-use crate::update_files::{self, UpdateBrought};
+use crate::update_files::{self, InPlaceOfChunks, UpdateBrought};
 use crate::workspace::Session;
 
 /// Packs that travel at a time.
@@ -85,6 +86,8 @@ pub struct PushDepot {
     pub files: u64,
     /// Size of all files, in bytes.
     pub size: u64,
+    /// The update file that goes in place of chunks; none where chunks are shorter, or the storefront wants them.
+    pub update: Option<InPlaceOfChunks>,
 }
 
 /// What a push did.
@@ -119,6 +122,7 @@ impl Session {
         storefront: &str,
         release: KnownRelease,
         texts: PushTexts,
+        progress: &dyn Progress,
     ) -> Result<PushPlan, ProjectError> {
         self.refuse_unfit(&release)?;
         let storefront = open_storefront(&self.workspace, &release.edition, storefront)?;
@@ -180,9 +184,10 @@ impl Session {
                 recipe: self.workspace.store.recipe_of(depot.tree)?,
                 files: depot.files,
                 size: depot.size,
+                update: None,
             });
         }
-        let upload = if already.is_some() { 0 } else { self.estimate(&depots, &builds)? };
+        let upload = if already.is_some() { 0 } else { self.shortest(&storefront, &mut depots, &builds, progress)? };
         let name_there = self.name_there(&storefront, &release)?;
         let storefront_name = storefront.name();
         let PushTexts { message, notes } = texts;
@@ -240,8 +245,35 @@ impl Session {
         Ok(())
     }
 
-    /// Adds up what would travel: recipes, and packs of the chunks that none of the storefront's builds has, as far as they
-    /// are known here.
+    /// Decides what goes as an update file, where that is shorter than chunks and the storefront puts builds together of one; returns what
+    /// would travel.
+    fn shortest(
+        &self,
+        storefront: &OpenStorefront,
+        depots: &mut [PushDepot],
+        builds: &[Build],
+        progress: &dyn Progress,
+    ) -> Result<u64, ProjectError> {
+        let as_chunks = self.estimate(depots, builds)?;
+        let content = storefront.content()?;
+        if as_chunks < WORTH_AN_UPDATE || !content.rebuilds().map_err(storefront.fails())? {
+            return Ok(as_chunks);
+        }
+        let mut with_updates = depots.to_vec();
+        for depot in &mut with_updates {
+            let to = (&depot.depot, depot.recipe);
+            depot.update = update_files::last_to(&self.workspace.store, builds, to, progress)?;
+        }
+        let shorter = self.estimate(&with_updates, builds)?;
+        if shorter >= as_chunks {
+            return Ok(as_chunks);
+        }
+        depots.clone_from_slice(&with_updates);
+        Ok(shorter)
+    }
+
+    /// Adds up what would travel: recipes, update files, and for depots without one packs of the chunks that none of the storefront's builds
+    /// has, as far as they are known here.
     fn estimate(&self, depots: &[PushDepot], builds: &[Build]) -> Result<u64, ProjectError> {
         let store = &self.workspace.store;
         let mut known = ChunkIndex::default();
@@ -261,11 +293,17 @@ impl Session {
             }
         }
         let mut upload = 0;
-        for depot in depots {
+        for (depot, portion) in depots.iter().zip(&portions) {
+            if let Some(update) = &depot.update {
+                upload += update.update.bytes;
+                portion.iter().for_each(|index| is_there[*index as usize] = true);
+            }
             let root = store.recipe_root(depot.recipe)?;
             upload += root.encode().len() as u64;
             let fresh = root.segments.iter().filter(|s| segments_there.insert(s.digest));
-            upload += fresh.map(|s| u64::from(s.len)).sum::<u64>();
+            for segment in fresh {
+                upload += store.segment_bytes(&segment.digest)?.len() as u64;
+            }
         }
         let missing: Vec<u32> = (0..).zip(is_there).filter(|(_, is_there)| !is_there).map(|(index, _)| index).collect();
         let parcels = parcels(store, &known, &Portions::new(&by_reach(depots, portions)), &missing)?;
@@ -288,7 +326,7 @@ impl Session {
         let release = (plan.release.id, &plan.release.name);
         let asked = self.begin(&plan.release.edition, &plan.storefront, Action::Push, release, &plan.targets)?;
         storefront.abilities.be_patient();
-        let (document, sent, packs) = match self.bring(&storefront, plan, progress) {
+        let Brought { document, sent, packs, instead } = match self.bring(&storefront, plan, progress) {
             Ok(brought) => brought,
             Err(error) => {
                 // Nothing was asked of the storefront yet that would put a build there.
@@ -301,9 +339,12 @@ impl Session {
         self.done(&storefront.edition, &asked, DoneThere::Pushed(&build, sent))?;
         let pairs = || {
             let (branches, builds) = self.news_of(&storefront)?;
-            Ok(update_files::pairs_for(&build, &branches, &builds))
+            let mut pairs = update_files::pairs_for(&build, &branches, &builds);
+            pairs.retain(|pair| !instead.iter().any(|(to, went)| (went.from, *to) == (pair.from, pair.to)));
+            Ok(pairs)
         };
-        let updates = update_files::bring(&self.workspace.store, &storefront, pairs, progress);
+        let mut updates: Vec<UpdateBrought> = instead.iter().map(|(_, went)| went.update.clone()).collect();
+        updates.extend(update_files::bring(&self.workspace.store, &storefront, pairs, progress));
         Ok(PushDone { number_there: build.number_there, sent, packs, updates })
     }
 
@@ -323,21 +364,32 @@ impl Session {
         if is_final { self.not_done(&storefront.edition, key, &crate::verify::in_full(error)) } else { Ok(()) }
     }
 
-    /// Brings recipes and packs; returns what to ask the storefront for, and the bytes and packs that travelled.
+    /// Brings recipes, update files and packs.
     fn bring(
         &self,
         storefront: &OpenStorefront,
         plan: &PushPlan,
         progress: &dyn Progress,
-    ) -> Result<(NewBuild, u64, u64), ProjectError> {
+    ) -> Result<Brought, ProjectError> {
         let mut known = ChunkIndex::default();
         let mut missing: Vec<u32> = Vec::new();
         let mut portions: Vec<Vec<u32>> = Vec::new();
-        let mut sent = 0;
+        let (mut sent, mut instead) = (0, Vec::new());
         for depot in &plan.depots {
             let chunks = self.workspace.store.add_chunks_of(depot.recipe, &mut known)?;
-            let (lacks, brought) = self.bring_recipe(storefront, depot.recipe)?;
+            let (mut lacks, brought) = self.bring_recipe(storefront, depot.recipe)?;
             sent += brought;
+            if let Some(update) = depot.update.as_ref().filter(|_| !lacks.is_empty()) {
+                let store = &self.workspace.store;
+                if let Some(bytes) = update_files::send(store, storefront, (update.from, depot.recipe), progress)? {
+                    sent += bytes;
+                    instead.push((depot.recipe, update.clone()));
+                }
+                // What does not come out of it is lacking still, and comes as chunks.
+                let root = store.recipe_bytes(depot.recipe)?;
+                let needs = storefront.content()?.put_recipe(&storefront.title, depot.recipe, root);
+                lacks = needs.map_err(storefront.fails())?.chunks;
+            }
             for (first, count) in lacks {
                 let nonsense =
                     || storefront.nonsense("an answer about this recipe", "it names chunks that are not there");
@@ -366,7 +418,7 @@ impl Session {
             message: plan.message.clone(),
             notes: plan.notes.clone(),
         };
-        Ok((document, sent, parcels.len() as u64))
+        Ok(Brought { document, sent, packs: parcels.len() as u64, instead })
     }
 
     /// Records that a build was there already.
@@ -403,6 +455,17 @@ impl Session {
         )?;
         Ok((content.put_recipe(title, id, root).map_err(storefront.fails())?.chunks, lens.into_inner()))
     }
+}
+
+/// What was brought before a build is asked for.
+struct Brought {
+    /// What to ask for.
+    document: NewBuild,
+    /// Bytes that travelled.
+    sent: u64,
+    packs: u64,
+    /// Update files that went in place of chunks, with the recipes that they lead to.
+    instead: Vec<(RecipeId, InPlaceOfChunks)>,
 }
 
 /// What was sealed on another computer can only be where that one brought it.

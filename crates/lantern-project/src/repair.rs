@@ -241,9 +241,9 @@ fn is_whole(store: &Store, record: &ReleaseRecord, repair: &Repair<'_>) -> Resul
 }
 
 /// A title of ours at a storefront, as those who make the game may read it.
-struct FromTitle<'a> {
-    content: &'a dyn Content,
-    title: &'a Handle,
+pub(crate) struct FromTitle<'a> {
+    pub content: &'a dyn Content,
+    pub title: &'a Handle,
 }
 
 impl FromTitle<'_> {
@@ -260,8 +260,8 @@ impl Fetch for FromTitle<'_> {
     fn segment(&self, digest: &Digest) -> Result<Vec<u8>, FetchError> {
         self.content.get_segment(self.title, digest).map_err(Self::failed)
     }
-    fn locator(&self, id: RecipeId) -> Result<Vec<u8>, FetchError> {
-        self.content.get_locator(self.title, id).map_err(Self::failed)
+    fn locator(&self, segment: &Digest) -> Result<Vec<u8>, FetchError> {
+        self.content.get_locator(self.title, segment).map_err(Self::failed)
     }
     fn pack_range(&self, pack: &Digest, offset: u32, len: u32) -> Result<Vec<u8>, FetchError> {
         self.content.get_pack(self.title, pack, offset, len).map_err(Self::failed)

@@ -156,7 +156,14 @@ impl Session {
         let recipes: Result<Vec<RecipeId>, _> =
             chosen.depots.iter().map(|d| self.workspace.store.recipe_of(d.tree)).collect();
         let about = serde_json::json!({ "release": release.name, "target": chosen.target });
-        let wanted = Wanted { recipes: &recipes?, about, own_files: OwnFiles::Aside, private: None, updates: &[] };
+        let wanted = Wanted {
+            recipes: &recipes?,
+            about,
+            own_files: OwnFiles::Aside,
+            private: None,
+            updates: &[],
+            read_all: false,
+        };
         let laid_out = install::install(&folder, wanted, &self.workspace.store, progress);
         if laid_out.is_err() && !progress.stopped() {
             // Half a build is of no use to anybody, and the room that it takes may be all that there was.

@@ -3,7 +3,8 @@
 use std::collections::HashSet;
 
 use lantern_core::digest::RecipeId;
-use lantern_core::progress::Progress;
+use lantern_core::names::Name;
+use lantern_core::progress::{Progress, Task};
 use lantern_core::version::ReleaseName;
 use lantern_store::store::{Store, StoreError};
 use lantern_store::updates::{Comparison, UpdateError, WORTH_AN_UPDATE};
@@ -72,6 +73,49 @@ pub(crate) fn pairs_for(new: &Build, branches: &[Branch], builds: &[Build]) -> V
     out
 }
 
+/// An update file that goes to a storefront in place of chunks.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct InPlaceOfChunks {
+    /// What is there.
+    pub from: RecipeId,
+    /// As it is told of afterwards.
+    pub update: UpdateBrought,
+}
+
+/// Makes the update file to a depot from the last build there that has another form of it; none where there is none, or chunks are as short.
+pub(crate) fn last_to(
+    store: &Store,
+    builds: &[Build],
+    (depot, to): (&Name, RecipeId),
+    progress: &dyn Progress,
+) -> Result<Option<InPlaceOfChunks>, ProjectError> {
+    let of_build = |build: &Build| {
+        let depots = build.targets.values().flat_map(|target| &target.depots);
+        let mut same = depots.filter(|there| there.depot == *depot).map(|there| there.recipe);
+        same.find(|from| *from != to).map(|from| (from, build.name.clone()))
+    };
+    let last = builds.iter().rev().filter(|build| build.withdrawn.is_none()).find_map(of_build);
+    let Some((from, release)) = last else { return Ok(None) };
+    let made = Comparison::open(store, from, to).map_err(UpdateError::Store);
+    let made = made.and_then(|both| match both.chunks() {
+        ..WORTH_AN_UPDATE => Ok((0, None)),
+        chunks => Ok((chunks, both.make(chunks.min(MAX_LEN), progress)?)),
+    });
+    match made {
+        Ok((chunks, bytes)) => {
+            Ok(bytes.map(|bytes| InPlaceOfChunks { from, update: UpdateBrought { release, bytes, chunks } }))
+        }
+        // A build that someone else made, or whose files were freed, is not in this store.
+        Err(UpdateError::Store(StoreError::Missing { .. })) => Ok(None),
+        Err(UpdateError::Stopped) => Err(ProjectError::Stopped),
+        // Nobody needs an update file, and an earlier build that is damaged keeps no new one back.
+        Err(error) => {
+            progress.careful(&format!("no update file is made: {}", in_full(&error)));
+            Ok(None)
+        }
+    }
+}
+
 /// Makes update files, as far as both builds are in the store, and brings them. None is needed: what does not come about is said, and
 /// players get chunks. What is missing because someone stopped comes with the promotion.
 pub(crate) fn bring(
@@ -89,6 +133,26 @@ pub(crate) fn bring(
         progress.careful(&format!("not all update files are there: {why}"));
     }
     out
+}
+
+/// Brings an update file of the store; returns its bytes. None where the storefront refuses it: it is its own matter what it takes.
+pub(crate) fn send(
+    store: &Store,
+    storefront: &OpenStorefront,
+    from_to: (RecipeId, RecipeId),
+    progress: &dyn Progress,
+) -> Result<Option<u64>, ProjectError> {
+    let whole = store.read_update(from_to.0, from_to.1, 0, u32::MAX)?;
+    let len = whole.len() as u64;
+    let meter = progress.start(Task::Send, Some(len));
+    match storefront.content()?.put_update(&storefront.title, from_to, whole.into(), &|bytes| meter.add(bytes)) {
+        Ok(()) => Ok(Some(len)),
+        Err(StorefrontError::Refused(problem)) => {
+            progress.careful(&format!("{} takes no update file: {}", storefront.reference.name, problem.detail));
+            Ok(None)
+        }
+        Err(error) => Err(storefront.fails()(error)),
+    }
 }
 
 fn bring_into(
@@ -126,14 +190,8 @@ fn bring_into(
                 continue;
             }
         };
-        let whole = store.read_update(from, to, 0, u32::MAX)?;
-        match content.put_update(&storefront.title, from, to, whole.into()) {
-            Ok(()) => out.push(UpdateBrought { release, bytes, chunks }),
-            // It is the storefront's own matter what it takes.
-            Err(StorefrontError::Refused(problem)) => {
-                progress.careful(&format!("{} takes no update file: {}", storefront.reference.name, problem.detail));
-            }
-            Err(error) => return Err(storefront.fails()(error)),
+        if send(store, storefront, (from, to), progress)?.is_some() {
+            out.push(UpdateBrought { release, bytes, chunks });
         }
     }
     Ok(())

@@ -117,8 +117,8 @@ pub(crate) fn lost_of(
         let check = || -> Result<Vec<String>, StoreError> {
             store.tree(depot.tree)?;
             let recipe = store.recipe_of(depot.tree)?;
-            let (_, entries) = store.recipe(recipe)?;
-            let locator = store.locator(recipe)?;
+            let (root, entries) = store.recipe(recipe)?;
+            let locator = store.locator_of(&root, &entries)?;
             let is_lost = |chunk: &Digest| {
                 let location = locator.find(chunk);
                 let pack = location.and_then(|l| locator.packs.get(l.pack as usize));

@@ -21,7 +21,7 @@ use lantern_core::rules::HouseRules;
 use lantern_store::pack::{self};
 use lantern_store::store::{Store, StoreError};
 use lantern_storefront::protocol::{
-    Discovery, Limits, MAX_TEXT_LEN, PAGES, PIECES, PROTOCOL, StorefrontEvent, Title, Token, UPDATES, problem,
+    Discovery, Limits, MAX_TEXT_LEN, PAGES, PIECES, PROTOCOL, REBUILDS, StorefrontEvent, Title, Token, UPDATES, problem,
 };
 use rusqlite::{Connection, OptionalExtension, Transaction, TransactionBehavior, params};
 use serde::Deserialize;
@@ -244,7 +244,7 @@ impl StandIn {
                 text_bytes: MAX_TEXT_LEN,
                 notes_bytes: notes::MAX_LEN,
             },
-            capabilities: vec![PIECES.to_owned(), PAGES.to_owned(), UPDATES.to_owned()],
+            capabilities: [PIECES, PAGES, UPDATES, REBUILDS].map(str::to_owned).to_vec(),
         }
     }
 

@@ -140,6 +140,7 @@ fn main() {
             own_files: Default::default(),
             private: None,
             updates: &[],
+            read_all: false,
         };
         install::install(&folder, wanted, &store, &Silent).expect("there is room");
     });

@@ -11,7 +11,6 @@ use lantern_core::progress::{Progress, Task};
 
 use crate::chunk_index::ChunkIndex;
 use crate::codec::Unpacker;
-use crate::locator::Locator;
 use crate::pack::{self, ChunkEntry, PackWriter};
 use crate::recipe::{Root, different_chunks};
 use crate::store::{Store, StoreError};
@@ -85,7 +84,7 @@ impl CollectPlan {
         for (recipe, owner) in &kept_recipes {
             let (root, entries) = store.recipe(*recipe)?;
             kept_segments.extend(root.segments.iter().map(|s| s.digest));
-            let locator = store.locator(*recipe)?;
+            let locator = store.locator_of(&root, &entries)?;
             for chunk in different_chunks(&entries) {
                 let missing = || StoreError::Missing { what: "the chunk", id: chunk.to_string() };
                 let location = locator.find(&chunk).ok_or_else(missing)?;
@@ -185,15 +184,17 @@ impl CollectPlan {
             }
         }
         close(store, &mut writer, &mut moved)?;
+        let emptied: BTreeSet<Digest> = self.emptied.iter().copied().collect();
         for recipe in &self.relocated {
-            // What has moved is known already, and so it stays; the rest is where the old locator says.
-            let chunks = store.add_chunks_of(*recipe, &mut moved)?;
-            store.write_locator(&Locator::new(*recipe, &moved, chunks.into_iter()))?;
+            // What has moved is known already, and so it stays; the rest is where the old locators say.
+            store.add_chunks_of(*recipe, &mut moved)?;
+            let (root, entries) = store.recipe(*recipe)?;
+            store.write_locators(&root, &entries, &moved, &emptied)?;
         }
         // Whatever is named now stays, no matter who wrote it and when.
         let mut named: BTreeSet<Digest> = BTreeSet::new();
         for recipe in &self.kept {
-            named.extend(store.locator(*recipe)?.packs.iter().map(|(pack, _)| *pack));
+            named.extend(store.packs_of(&store.recipe_root(*recipe)?)?.into_iter().map(|(pack, _)| pack));
         }
         for pack in self.unneeded.iter().chain(&self.emptied).filter(|pack| !named.contains(pack)) {
             store.remove_pack(pack)?;

@@ -50,8 +50,8 @@ impl<'a> Contents<'a> {
     /// # Errors
     /// [`StoreError`].
     pub fn open(store: &'a Store, recipe: RecipeId) -> Result<Self, StoreError> {
-        let (_, entries) = store.recipe(recipe)?;
-        let locator = store.locator(recipe)?;
+        let (root, entries) = store.recipe(recipe)?;
+        let locator = store.locator_of(&root, &entries)?;
         Ok(Self { store, id: recipe, locator, open: Mutex::default(), held: Mutex::default(), entries })
     }
 

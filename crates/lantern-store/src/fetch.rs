@@ -1,7 +1,13 @@
 //! Where an installer gets recipes and chunks from.
 
-use lantern_core::digest::{Digest, RecipeId};
+use std::sync::{Mutex, PoisonError};
 
+use lantern_core::bytes::ReadError;
+use lantern_core::digest::{Digest, RecipeId};
+use lantern_core::parallel::each;
+
+use crate::locator::Locator;
+use crate::recipe::ChunkRef;
 use crate::store::{Store, StoreError};
 
 /// Why something could not be fetched; what to do about it is for the caller to know.
@@ -45,10 +51,10 @@ impl From<StoreError> for FetchError {
 pub trait Fetch: Sync {
     /// Returns a recipe's root.
     fn recipe(&self, id: RecipeId) -> Result<Vec<u8>, FetchError>;
-    /// Returns a segment of a recipe.
+    /// Returns a segment of a recipe, as it is stored.
     fn segment(&self, digest: &Digest) -> Result<Vec<u8>, FetchError>;
-    /// Returns a recipe's locator.
-    fn locator(&self, id: RecipeId) -> Result<Vec<u8>, FetchError>;
+    /// Returns the locator of a segment.
+    fn locator(&self, segment: &Digest) -> Result<Vec<u8>, FetchError>;
     /// Returns `len` bytes of a pack from `offset`.
     fn pack_range(&self, pack: &Digest, offset: u32, len: u32) -> Result<Vec<u8>, FetchError>;
     /// Returns `len` bytes of an update file from `offset`; fewer where it ends. A source without update files has none: it is gone.
@@ -72,6 +78,50 @@ pub(crate) fn again<T, E>(mut fetch: impl FnMut() -> Result<T, E>, is_wrong: imp
     }
 }
 
+/// Pieces that are fetched at a time.
+pub(crate) const FETCHERS: usize = 4;
+
+/// Why it could not be found out where something lies.
+#[derive(Debug)]
+pub enum LocateError {
+    /// The source has no answer.
+    Fetch(FetchError),
+    /// Its answer is none.
+    Wrong(ReadError),
+}
+
+impl From<LocateError> for FetchError {
+    fn from(error: LocateError) -> Self {
+        match error {
+            LocateError::Fetch(error) => error,
+            LocateError::Wrong(error) => Self::new(error, false),
+        }
+    }
+}
+
+/// Fetches the locators of segments; with each come its different chunks.
+///
+/// # Errors
+/// [`LocateError`].
+pub fn locate(segments: &[(Digest, Vec<ChunkRef>)], fetch: &dyn Fetch) -> Result<Locator, LocateError> {
+    let parts = Mutex::new(Vec::with_capacity(segments.len()));
+    each(
+        segments,
+        FETCHERS,
+        || (),
+        |(), _, (segment, chunks)| {
+            let once = || {
+                let bytes = fetch.locator(segment).map_err(LocateError::Fetch)?;
+                Locator::decode(segment, chunks, &bytes).map_err(LocateError::Wrong)
+            };
+            let part = again(once, |error| matches!(error, LocateError::Wrong(_)))?;
+            parts.lock().unwrap_or_else(PoisonError::into_inner).push(part);
+            Ok(())
+        },
+    )?;
+    Ok(Locator::join(&parts.into_inner().unwrap_or_else(PoisonError::into_inner)))
+}
+
 impl Fetch for Store {
     fn recipe(&self, id: RecipeId) -> Result<Vec<u8>, FetchError> {
         Ok(self.recipe_bytes(id)?)
@@ -79,8 +129,8 @@ impl Fetch for Store {
     fn segment(&self, digest: &Digest) -> Result<Vec<u8>, FetchError> {
         Ok(self.segment_bytes(digest)?)
     }
-    fn locator(&self, id: RecipeId) -> Result<Vec<u8>, FetchError> {
-        Ok(Self::locator(self, id)?.encode())
+    fn locator(&self, segment: &Digest) -> Result<Vec<u8>, FetchError> {
+        Ok(self.locator_bytes(segment)?)
     }
     fn pack_range(&self, pack: &Digest, offset: u32, len: u32) -> Result<Vec<u8>, FetchError> {
         Ok(self.read_pack_range(pack, offset, len)?)

@@ -55,9 +55,9 @@ impl Held {
             // One that cannot be read names nothing that it could lose.
             if let Ok(root) = store.recipe_root(recipe) {
                 segments.extend(root.segments.iter().map(|segment| segment.digest));
-            }
-            if let Ok(locator) = store.locator(recipe) {
-                packs.extend(locator.packs.iter().map(|(pack, _)| *pack));
+                if let Ok(named) = store.packs_of(&root) {
+                    packs.extend(named.into_iter().map(|(pack, _)| pack));
+                }
             }
         }
         for segment in store.segments()?.into_iter().filter(|segment| !segments.contains(segment)) {

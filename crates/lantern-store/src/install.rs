@@ -10,6 +10,7 @@ mod disk;
 mod gather;
 mod journal;
 mod plan;
+mod seen;
 mod state;
 mod switch;
 mod updates;
@@ -26,12 +27,13 @@ use serde::{Deserialize, Serialize};
 use serde_json::Value;
 
 use crate::durable::DurableError;
-use crate::fetch::{Fetch, FetchError};
+use crate::fetch::{Fetch, FetchError, LocateError};
 use crate::recipe::RecipeError;
 use crate::room_left::NoRoom;
 
 use journal::Journal;
 pub use plan::{Problem, WrongFile};
+use seen::Seen;
 pub use state::{Folder, Installed, STATE_FOLDER};
 
 /// Why a folder could not be installed, updated or verified.
@@ -129,6 +131,15 @@ pub enum InstallError {
     /// The switch from one build to the other was begun, and the disk refused.
     #[error("the switch to the new build is not finished")]
     HalfSwitched(#[source] Box<InstallError>),
+    /// An installed file that looks as it did is not as it was, or cannot be read.
+    #[error("{} is not what it was", .path.display())]
+    NotAsSeen {
+        /// Which.
+        path: PathBuf,
+        /// The system's reason, or ours.
+        #[source]
+        source: io::Error,
+    },
     /// Someone asked to stop.
     #[error("nothing is half done")]
     Stopped,
@@ -139,6 +150,16 @@ fn some(paths: &[TreePath]) -> String {
     let named: Vec<String> = paths.iter().take(3).map(ToString::to_string).collect();
     let more = paths.len() - named.len();
     if more > 0 { format!("{} and {more} more", named.join(", ")) } else { named.join(", ") }
+}
+
+impl From<LocateError> for InstallError {
+    fn from(error: LocateError) -> Self {
+        let what = "a locator";
+        match error {
+            LocateError::Fetch(source) => Self::Fetch { what, source },
+            LocateError::Wrong(error) => Self::Wrong { what, why: error.to_string() },
+        }
+    }
 }
 
 impl InstallError {
@@ -182,7 +203,9 @@ pub struct Report {
     pub written: u64,
     /// Files that were removed because the build no longer has them.
     pub removed: u64,
-    /// Bytes of packs that came.
+    /// Files that were not read, because they look as they did when they were known to be right.
+    pub unread: u64,
+    /// Bytes that came.
     pub received: u64,
     /// Whether a switch that a break had cut was finished first.
     pub rolled_forward: bool,
@@ -207,6 +230,9 @@ pub struct Wanted<'a> {
     pub private: Option<Value>,
     /// Update files that the source has.
     pub updates: &'a [UpdateOffer],
+    /// Whether every file is read, also those that look as they did when they were known to be right. The same build once more reads all
+    /// in any case.
+    pub read_all: bool,
 }
 
 /// An update file that a source has.
@@ -231,7 +257,7 @@ pub fn install(
     fetch: &dyn Fetch,
     progress: &dyn Progress,
 ) -> Result<Report, InstallError> {
-    let Wanted { recipes, about, own_files, private, updates } = wanted;
+    let Wanted { recipes, about, own_files, private, updates, read_all } = wanted;
     let folder = Folder::open_or_make(folder)?;
     if let Some(private) = private {
         folder.write_private(&private)?;
@@ -250,17 +276,29 @@ pub fn install(
     let is_past_unknown = old.is_none() || !is_known;
     let old = old.unwrap_or_default();
     let new = gather::recipes(&folder, recipes, fetch)?;
-    let plan = plan::Plan::make(&folder, &old, &new, own_files, progress)?;
     let was_installed: &[RecipeId] = previous.as_ref().map_or(&[], |installed| &installed.recipes);
+    let reads_all = read_all || was_installed == recipes;
+    let mut seen = if reads_all { Seen::default() } else { Seen::load(&folder, was_installed) };
     let fits = |offer: &&UpdateOffer| was_installed.contains(&offer.from) && recipes.contains(&offer.to);
     let offers: Vec<UpdateOffer> = updates.iter().filter(fits).copied().collect();
-    let received = gather::stage(&folder, &plan, recipes, &old, &offers, fetch, progress)?;
+    let (plan, staged) = loop {
+        let plan = plan::Plan::make(&folder, &old, &new, own_files, &seen, progress)?;
+        match gather::stage(&folder, &plan, recipes, &old, &offers, fetch, progress) {
+            // A disk may lose what it was given, and say nothing: now everything is read.
+            Err(InstallError::NotAsSeen { path, source }) if plan.unread > 0 => {
+                log::info!("{} is not what it was: {source}", path.display());
+                seen = Seen::default();
+            }
+            staged => break (plan, staged?),
+        }
+    };
     let mut report = Report {
         files: plan.files,
         size: plan.size,
         written: plan.write.len() as u64,
         removed: plan.removed(),
-        received,
+        unread: plan.unread,
+        received: staged.received,
         rolled_forward,
         aside: Vec::new(),
         left: plan.left.clone(),
@@ -276,6 +314,7 @@ pub fn install(
         aside.extend(switch::begin(&folder, journal)?);
     }
     folder.forget_others(recipes)?;
+    Seen::note(&folder, recipes, &plan, staged.verified)?;
     report.aside = aside;
     Ok(report)
 }

@@ -28,7 +28,7 @@
 //! let sealed = seal(&store, &[entry], &Letter, &Silent)?;
 //! let game = temp.path().join("game");
 //! let about = serde_json::Value::Null;
-//! let wanted = install::Wanted { recipes: &[sealed.recipe], about, own_files: Default::default(), private: None, updates: &[] };
+//! let wanted = install::Wanted { recipes: &[sealed.recipe], about, own_files: Default::default(), private: None, updates: &[], read_all: false };
 //! install::install(&game, wanted, &store, &Silent)?;
 //! assert_eq!(std::fs::read(game.join("letter.txt"))?, b"dear marsh");
 //! # Ok::<(), Box<dyn std::error::Error>>(())
@@ -60,6 +60,7 @@ pub mod links;
 pub mod locator;
 pub mod pack;
 pub mod parcels;
+pub mod rebuild;
 pub mod recipe;
 pub mod repair;
 pub mod room_left;

@@ -16,8 +16,7 @@ use crate::chunk_index::ChunkIndex;
 use crate::codec::{Codec, Packer, Unpacker};
 use crate::collect::Kept;
 use crate::durable;
-use crate::fetch::{Fetch, FetchError};
-use crate::locator::Locator;
+use crate::fetch::{Fetch, FetchError, locate};
 use crate::pack::{self, PackWriter};
 use crate::recipe::{self, Entry, Root, SegmentRef, different_chunks};
 use crate::store::{Store, StoreError};
@@ -202,9 +201,10 @@ impl<'a> Repair<'a> {
             return Ok(false);
         }
         let segment = |segment: &SegmentRef| -> Result<Vec<u8>, FetchError> {
-            let bytes = fetch.segment(&segment.digest)?;
-            self.store.write_segment(&segment.digest, &bytes)?;
-            Ok(bytes)
+            let packed = fetch.segment(&segment.digest)?;
+            recipe::unpack_segment(&segment.digest, &packed).map_err(wrong)?;
+            self.store.write_segment(&segment.digest, &packed)?;
+            Ok(packed)
         };
         // Checked whole before the root says that it is there.
         recipe::assemble(id, &root_bytes, segment, wrong)?;
@@ -219,14 +219,10 @@ impl<'a> Repair<'a> {
     /// The source's, or the store's.
     #[expect(clippy::indexing_slicing, reason = "reading it has checked its packs")]
     pub fn fetch(&mut self, id: RecipeId, fetch: &dyn Fetch, progress: &dyn Progress) -> Result<u64, FetchError> {
-        let Ok((_, entries)) = self.store.recipe(id) else { return Ok(0) };
+        let Ok((root, entries)) = self.store.recipe(id) else { return Ok(0) };
         let wanted: Vec<(Digest, u32)> =
             different_chunks(&entries).into_iter().filter_map(|c| Some((c, *self.lost.get(&c)?))).collect();
-        if wanted.is_empty() {
-            return Ok(0);
-        }
-        let bytes = fetch.locator(id)?;
-        let locator = Locator::decode(id, &bytes).map_err(|e| FetchError::new(e, false))?;
+        let locator = locate(&recipe::segments_with(&root, &entries, |chunk| self.lost.contains_key(chunk)), fetch)?;
         let found: Vec<_> = wanted.iter().filter_map(|(chunk, owner)| Some((locator.find(chunk)?, *owner))).collect();
         let total: u64 = found.iter().map(|(location, _)| u64::from(location.entry.stored_len)).sum();
         let meter = progress.start(Task::Receive, Some(total));
@@ -292,21 +288,11 @@ impl<'a> Repair<'a> {
         Ok(still)
     }
 
-    /// A locator names what there is; chunks that are lost are not in it, and anyone who asks for them gets that as the answer.
+    /// Locators name what there is; chunks that are lost are not in them, and anyone who asks for them gets that as the answer.
     fn make_again(&self, id: RecipeId, root: &Root, entries: &[Entry], known: &ChunkIndex) -> Result<(), StoreError> {
-        let chunks = different_chunks(entries);
-        let there: Vec<u32> = chunks.iter().filter_map(|chunk| known.index_of(chunk)).collect();
         let nodes = entries.iter().map(|entry| (entry.path.clone(), entry.node.clone()));
         let tree = Tree::new(nodes).map_err(|e| StoreError::Tree { id: root.tree, source: Some(e) })?;
-        let is_located = self.store.locator(id).is_ok_and(|locator| {
-            let is_sound =
-                |(pack, _): &(Digest, u32)| !self.damaged.contains(pack) && self.store.pack_path(pack).exists();
-            locator.packs.iter().all(is_sound) && chunks.iter().all(|chunk| locator.find(chunk).is_some())
-        });
-        if is_located && self.store.has_tree(root.tree)? {
-            return Ok(());
-        }
-        self.store.write_recipe(id, root, &Locator::new(id, known, there.into_iter()), &tree)
+        self.store.write_recipe(id, root, entries, known, &tree)
     }
 }
 
@@ -479,7 +465,13 @@ mod tests {
         for folder in ["locators", "trees", "by-tree"] {
             let scene = scene();
             for entry in fs::read_dir(scene.store.root().join(folder)).unwrap() {
-                fs::write(entry.unwrap().path(), b"damaged").unwrap();
+                let path = entry.unwrap().path();
+                let files = if path.is_dir() {
+                    fs::read_dir(&path).unwrap().map(|e| e.unwrap().path()).collect()
+                } else {
+                    vec![path]
+                };
+                files.iter().for_each(|file| fs::write(file, b"damaged").unwrap());
             }
             let mut repair = scene.examine();
             assert!(!repair.is_whole() && repair.is_complete(), "{folder}");

@@ -17,9 +17,8 @@ use lantern_core::tree::{Node, Tree, TreeError};
 
 use crate::chunk_index::ChunkIndex;
 use crate::codec::{Codec, Packer};
-use crate::locator::Locator;
 use crate::pack::PackWriter;
-use crate::recipe::{ChunkRef, Encoded, Writer};
+use crate::recipe::{ChunkRef, Encoded, Entry, Writer};
 use crate::store::{Store, StoreError};
 use lantern_chunker::Profile;
 
@@ -244,13 +243,13 @@ fn seal_knowing(
     })?;
 
     let known = known.into_inner().expect("no thread panics with the lock");
-    let (encoded, tree) = describe(profile, entries, files, &chunks, &known)?;
+    let entries = describe(entries, files, &chunks, &known);
+    let (encoded, tree) = encode(profile, &entries)?;
     let Encoded { id: recipe, root, segments } = encoded;
-    for (digest, bytes) in segments {
-        store.write_segment(&digest, &bytes)?;
+    for (digest, packed) in segments {
+        store.write_segment(&digest, &packed)?;
     }
-    let locator = locate(recipe, chunks, &known);
-    store.write_recipe(recipe, &root, &locator, &tree)?;
+    store.write_recipe(recipe, &root, &entries, &known, &tree)?;
     let Written { chunks: new_chunks, bytes: new_stored } = written;
     Ok((SealedTree { id: root.tree, recipe, read: total, new_chunks, new_stored, tree }, known))
 }
@@ -496,29 +495,24 @@ fn pack_into(
     Ok((chunks, written))
 }
 
-fn describe(
-    profile: Profile,
-    entries: &[SourceEntry],
-    files: Vec<FileRead>,
-    chunks: &[u32],
-    known: &ChunkIndex,
-) -> Result<(Encoded, Tree), SealError> {
-    let mut writer = Writer::new(profile);
+fn describe(entries: &[SourceEntry], files: Vec<FileRead>, chunks: &[u32], known: &ChunkIndex) -> Vec<Entry> {
     let mut rest = chunks;
-    for (entry, file) in entries.iter().zip(files) {
+    let described = entries.iter().zip(files).map(|(entry, file)| {
         let (own, after) = rest.split_at(file.chunk_count);
         rest = after;
-        let refs = own.iter().map(|index| {
+        let chunks = own.iter().map(|index| {
             let (_, entry) = known.at(*index).expect("every chunk is packed");
             ChunkRef { digest: entry.digest, len: entry.raw_len }
         });
-        writer.push(entry.path.clone(), file.node, refs);
-    }
-    Ok(writer.finish()?)
+        Entry { path: entry.path.clone(), node: file.node, chunks: chunks.collect() }
+    });
+    described.collect()
 }
 
-fn locate(recipe: RecipeId, mut chunks: Vec<u32>, known: &ChunkIndex) -> Locator {
-    chunks.sort_unstable();
-    chunks.dedup();
-    Locator::new(recipe, known, chunks.into_iter())
+fn encode(profile: Profile, entries: &[Entry]) -> Result<(Encoded, Tree), SealError> {
+    let mut writer = Writer::new(profile);
+    for entry in entries {
+        writer.push(entry.path.clone(), entry.node.clone(), entry.chunks.iter().copied());
+    }
+    Ok(writer.finish()?)
 }

@@ -19,7 +19,7 @@ use crate::chunk_index::ChunkIndex;
 use crate::durable::{self, DurableError};
 use crate::locator::{self, Locator};
 use crate::pack::{self, ChunkEntry, Foot, PackError};
-use crate::recipe::{self, Entry, RecipeError, Root};
+use crate::recipe::{self, ChunkRef, Entry, RecipeError, Root, SegmentRef};
 
 /// Why something could not be had from the store.
 #[derive(Debug, thiserror::Error)]
@@ -55,10 +55,10 @@ pub enum StoreError {
         source: RecipeError,
     },
     /// A locator is damaged.
-    #[error("the locator of {id} in the store is damaged")]
+    #[error("the locator of the segment {segment} in the store is damaged")]
     Locator {
-        /// The recipe it is for.
-        id: RecipeId,
+        /// The segment it is for.
+        segment: Digest,
         /// How.
         #[source]
         source: ReadError,
@@ -181,22 +181,25 @@ impl Store {
     pub fn has_tree(&self, id: TreeId) -> Result<bool, StoreError> {
         let there = || -> Result<bool, StoreError> {
             self.tree(id)?;
-            let recipe = self.recipe_of(id)?;
-            let segments = self.recipe_root(recipe)?.segments;
+            let root = self.recipe_root(self.recipe_of(id)?)?;
             let damaged = self.damaged()?;
-            let has_segment = |segment: &recipe::SegmentRef| {
-                fs::metadata(self.segment_path(&segment.digest)).is_ok_and(|m| m.len() == u64::from(segment.len))
+            let has_segment = |segment: &SegmentRef| {
+                let packed = self.segment_bytes(&segment.digest);
+                packed.is_ok_and(|packed| recipe::unpack_segment(&segment.digest, &packed).is_ok())
             };
-            let has_pack = |(pack, len): &(Digest, u32)| {
-                !damaged.contains(pack) && fs::metadata(self.pack_path(pack)).is_ok_and(|m| m.len() == u64::from(*len))
-            };
-            Ok(segments.iter().all(has_segment) && self.locator(recipe)?.packs.iter().all(has_pack))
+            Ok(root.segments.iter().all(has_segment)
+                && self.packs_of(&root)?.iter().all(|(pack, len)| self.has_pack(pack, *len, &damaged)))
         };
         match there() {
             Err(StoreError::File(error)) => Err(error.into()),
             Err(_) => Ok(false),
             Ok(there) => Ok(there),
         }
+    }
+
+    /// Whether a pack is there by its name and length, and not known to be damaged.
+    fn has_pack(&self, pack: &Digest, len: u32, damaged: &[Digest]) -> bool {
+        !damaged.contains(pack) && fs::metadata(self.pack_path(pack)).is_ok_and(|m| m.len() == u64::from(len))
     }
 
     fn segment_path(&self, segment: &Digest) -> PathBuf {
@@ -207,8 +210,8 @@ impl Store {
         self.root.join("recipes").join(id.0.hex())
     }
 
-    fn locator_path(&self, id: RecipeId) -> PathBuf {
-        self.root.join("locators").join(id.0.hex())
+    fn locator_path(&self, segment: &Digest) -> PathBuf {
+        fanned(&self.root, "locators", segment, "")
     }
 
     fn tree_path(&self, id: TreeId) -> PathBuf {
@@ -266,25 +269,24 @@ impl Store {
         Ok(())
     }
 
-    /// Removes a tree with its recipe and locator; what leads to others goes first.
+    /// Removes a tree with its recipe; what leads to others goes first.
     pub(crate) fn remove_tree(&self, tree: TreeId, recipe: RecipeId) -> Result<(), StoreError> {
         self.remove_updates_of(recipe)?;
-        let paths =
-            [self.locator_path(recipe), self.tree_path(tree), self.recipe_path(recipe), self.pointer_path(tree)];
-        remove_all(&paths)
+        remove_all(&[self.tree_path(tree), self.recipe_path(recipe), self.pointer_path(tree)])
     }
 
     pub(crate) fn remove_recipe(&self, recipe: RecipeId) -> Result<(), StoreError> {
         self.remove_updates_of(recipe)?;
-        remove_all(&[self.locator_path(recipe), self.recipe_path(recipe)])
+        remove_all(&[self.recipe_path(recipe)])
     }
 
     pub(crate) fn remove_tree_alone(&self, tree: TreeId) -> Result<(), StoreError> {
         remove_all(&[self.tree_path(tree), self.pointer_path(tree)])
     }
 
+    /// Removes a segment with its locator.
     pub(crate) fn remove_segment(&self, segment: &Digest) -> Result<(), StoreError> {
-        Ok(durable::remove_file(&self.segment_path(segment))?)
+        remove_all(&[self.locator_path(segment), self.segment_path(segment)])
     }
 
     pub(crate) fn remove_record(&self, record: ReleaseId) -> Result<(), StoreError> {
@@ -359,9 +361,9 @@ impl Store {
     /// [`StoreError`].
     #[expect(clippy::indexing_slicing, reason = "indices are its own")]
     pub fn add_chunks_of(&self, id: RecipeId, known: &mut ChunkIndex) -> Result<Vec<u32>, StoreError> {
-        let locator = self.locator(id)?;
+        let (root, entries) = self.recipe(id)?;
+        let locator = self.locator_of(&root, &entries)?;
         let numbers: Vec<u32> = locator.packs.iter().map(|(name, len)| known.add_pack(*name, *len)).collect();
-        let (_, entries) = self.recipe(id)?;
         let mut is_listed: Vec<bool> = Vec::new();
         let mut out = Vec::new();
         for chunk in entries.iter().flat_map(|entry| &entry.chunks) {
@@ -466,24 +468,35 @@ impl Store {
         durable::read_limited(path, limit).map_err(|e| missing_or(e, what, id))
     }
 
-    /// Writes a recipe with its locator, its tree and the pointer from the tree, in an order that a kill may cut.
+    /// Writes a recipe's root with the locators of its segments, its tree and the pointer from the tree, in an order that a kill may cut.
     ///
     /// # Errors
     /// [`StoreError::File`].
-    pub fn write_recipe(&self, id: RecipeId, root: &Root, locator: &Locator, tree: &Tree) -> Result<(), StoreError> {
+    pub fn write_recipe(
+        &self,
+        id: RecipeId,
+        root: &Root,
+        entries: &[Entry],
+        known: &ChunkIndex,
+        tree: &Tree,
+    ) -> Result<(), StoreError> {
         self.write_root(id, &root.encode())?;
-        self.write_locator(locator)?;
+        self.write_locators(root, entries, known, &BTreeSet::new())?;
         self.write_tree(tree)?;
         durable::write_whole(&self.pointer_path(root.tree), format!("{id}\n").as_bytes())?;
         Ok(())
     }
 
-    /// Writes a segment under its digest.
+    /// Writes a segment, as it travels, under its digest; one that is there already, and is what it should be, is left.
     ///
     /// # Errors
     /// [`StoreError::File`].
-    pub fn write_segment(&self, digest: &Digest, bytes: &[u8]) -> Result<(), StoreError> {
-        self.write_once(&self.segment_path(digest), bytes)
+    pub fn write_segment(&self, digest: &Digest, packed: &[u8]) -> Result<(), StoreError> {
+        let there = self.segment_bytes(digest).is_ok_and(|there| recipe::unpack_segment(digest, &there).is_ok());
+        if !there {
+            durable::write_whole(&self.segment_path(digest), packed)?;
+        }
+        Ok(())
     }
 
     /// Writes a recipe's root under its id.
@@ -494,12 +507,30 @@ impl Store {
         self.write_once(&self.recipe_path(id), bytes)
     }
 
-    /// Writes a recipe's locator; an older one is replaced.
+    /// Writes the locators of a recipe's segments. One stays that knows every chunk that is known, in packs that are there and are none of
+    /// `leaving`.
     ///
     /// # Errors
     /// [`StoreError::File`].
-    pub fn write_locator(&self, locator: &Locator) -> Result<(), StoreError> {
-        Ok(durable::write_whole(&self.locator_path(locator.recipe), &locator.encode())?)
+    pub fn write_locators(
+        &self,
+        root: &Root,
+        entries: &[Entry],
+        known: &ChunkIndex,
+        leaving: &BTreeSet<Digest>,
+    ) -> Result<(), StoreError> {
+        let damaged = self.damaged()?;
+        for (segment, chunks) in recipe::chunks_by_segment(root, entries) {
+            let stays = self.locator_of_segment(segment, &chunks).is_ok_and(|there| {
+                there.packs.iter().all(|(pack, len)| !leaving.contains(pack) && self.has_pack(pack, *len, &damaged))
+                    && chunks.iter().all(|c| there.find(&c.digest).is_some() || !known.contains(&c.digest))
+            });
+            if !stays {
+                let bytes = locator::encode(&segment.digest, &chunks, known);
+                durable::write_whole(&self.locator_path(&segment.digest), &bytes)?;
+            }
+        }
+        Ok(())
     }
 
     /// Whether a segment is there.
@@ -554,7 +585,7 @@ impl Store {
         }
     }
 
-    /// Reads a segment's bytes; the reader of a recipe compares them with their digest.
+    /// Reads a segment as it is stored; the reader of a recipe compares it with its digest.
     ///
     /// # Errors
     /// [`StoreError`].
@@ -590,13 +621,42 @@ impl Store {
         Root::decode(id, &self.recipe_bytes(id)?).map_err(|source| StoreError::Recipe { id, source })
     }
 
-    /// Reads a recipe's locator.
+    /// Reads the locator of a segment, as bytes that nobody has looked at.
     ///
     /// # Errors
     /// [`StoreError`].
-    pub fn locator(&self, id: RecipeId) -> Result<Locator, StoreError> {
-        let bytes = self.read(&self.locator_path(id), locator::MAX_LOCATOR_LEN, "the locator of", &id)?;
-        Locator::decode(id, &bytes).map_err(|source| StoreError::Locator { id, source })
+    pub fn locator_bytes(&self, segment: &Digest) -> Result<Vec<u8>, StoreError> {
+        self.read(&self.locator_path(segment), locator::MAX_LOCATOR_LEN, "the locator of the segment", segment)
+    }
+
+    fn locator_of_segment(&self, segment: &SegmentRef, chunks: &[ChunkRef]) -> Result<Locator, StoreError> {
+        let segment = segment.digest;
+        let damaged = |source| StoreError::Locator { segment, source };
+        Locator::decode(&segment, chunks, &self.locator_bytes(&segment)?).map_err(damaged)
+    }
+
+    /// Reads where everything lies that a recipe names.
+    ///
+    /// # Errors
+    /// [`StoreError`].
+    pub fn locator_of(&self, root: &Root, entries: &[Entry]) -> Result<Locator, StoreError> {
+        let parts = recipe::chunks_by_segment(root, entries);
+        let parts: Result<Vec<Locator>, StoreError> =
+            parts.map(|(segment, chunks)| self.locator_of_segment(segment, &chunks)).collect();
+        Ok(Locator::join(&parts?))
+    }
+
+    /// Reads the names and lengths of the packs in which everything lies that a recipe names.
+    ///
+    /// # Errors
+    /// [`StoreError`].
+    pub fn packs_of(&self, root: &Root) -> Result<BTreeSet<(Digest, u32)>, StoreError> {
+        let mut out = BTreeSet::new();
+        for SegmentRef { digest: segment, .. } in root.segments.iter().filter(|segment| segment.chunks > 0) {
+            let damaged = |source| StoreError::Locator { segment: *segment, source };
+            out.extend(locator::packs_of(segment, &self.locator_bytes(segment)?).map_err(damaged)?);
+        }
+        Ok(out)
     }
 
     /// Returns the ids of all release records, in order.

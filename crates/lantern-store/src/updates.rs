@@ -32,6 +32,9 @@ pub enum UpdateError {
     /// It is not what it should be.
     #[error("the update file is damaged: {0}")]
     Damaged(String),
+    /// A pack that was put together was not taken.
+    #[error("what was put together could not be kept")]
+    Take(#[source] io::Error),
     /// Someone asked to stop.
     #[error("nothing is half done")]
     Stopped,
@@ -219,11 +222,8 @@ fn check(from: RecipeId, to: RecipeId, path: &Path) -> Result<(), UpdateError> {
     let damaged = |why: &str| UpdateError::Damaged(why.to_owned());
     let mut file = File::open(path).map_err(io)?;
     let len = file.metadata().map_err(io)?.len();
+    let header = read_header(&mut file, path)?;
     let mut bytes = Vec::new();
-    (&mut file).take(Header::PREFIX_LEN as u64).read_to_end(&mut bytes).map_err(io)?;
-    let header_len = Header::len_of(&bytes).map_err(|e| UpdateError::Damaged(e.to_string()))?;
-    (&mut file).take((header_len - Header::PREFIX_LEN) as u64).read_to_end(&mut bytes).map_err(io)?;
-    let header = Header::decode(&bytes).map_err(|e| UpdateError::Damaged(e.to_string()))?;
     if header.from != from || header.to != to {
         return Err(damaged("it leads from or to another build"));
     }
@@ -240,8 +240,18 @@ fn check(from: RecipeId, to: RecipeId, path: &Path) -> Result<(), UpdateError> {
     Ok(())
 }
 
+/// Reads the head of an update file from its first byte on.
+pub(crate) fn read_header(file: &mut File, path: &Path) -> Result<Header, UpdateError> {
+    let io = |e: io::Error| StoreError::File(DurableError::on("read", path)(e));
+    let mut bytes = Vec::new();
+    file.take(Header::PREFIX_LEN as u64).read_to_end(&mut bytes).map_err(io)?;
+    let header_len = Header::len_of(&bytes).map_err(|e| UpdateError::Damaged(e.to_string()))?;
+    file.take((header_len - Header::PREFIX_LEN) as u64).read_to_end(&mut bytes).map_err(io)?;
+    Header::decode(&bytes).map_err(|e| UpdateError::Damaged(e.to_string()))
+}
+
 /// A sealed build, as update files count it: its files, and no links and folders.
-struct Sealed<'a> {
+pub(crate) struct Sealed<'a> {
     contents: Contents<'a>,
     files: Vec<lantern_update::File>,
     /// Where the chunks of each file begin.
@@ -251,7 +261,7 @@ struct Sealed<'a> {
 }
 
 impl<'a> Sealed<'a> {
-    fn of(mut contents: Contents<'a>) -> Self {
+    pub(crate) fn of(mut contents: Contents<'a>) -> Self {
         // There may be millions of chunks: they are listed once.
         let files: Vec<_> = std::mem::take(&mut contents.entries).into_iter().filter_map(file_of).collect();
         let starts = files.iter().map(|file| starts(file.chunks.iter().map(|chunk| chunk.len)).0).collect();

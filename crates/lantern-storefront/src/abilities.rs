@@ -119,14 +119,24 @@ pub trait Content: Sync {
     fn put_pack(&self, title: &Handle, digest: &Digest, bytes: Bytes) -> Result<(), StorefrontError>;
     /// Whether it takes update files.
     fn takes_updates(&self) -> Result<bool, StorefrontError>;
-    /// Brings an update file from one recipe to another, both of which it has.
-    fn put_update(&self, title: &Handle, from: RecipeId, to: RecipeId, bytes: Bytes) -> Result<(), StorefrontError>;
+    /// Whether it puts together what an update file gives that comes before its build.
+    fn rebuilds(&self) -> Result<bool, StorefrontError> {
+        Ok(false)
+    }
+    /// Brings an update file from one recipe to another, both of which it has; `on` is called with the bytes that have arrived since.
+    fn put_update(
+        &self,
+        title: &Handle,
+        from_to: (RecipeId, RecipeId),
+        bytes: Bytes,
+        on: &dyn Fn(u64),
+    ) -> Result<(), StorefrontError>;
     /// Returns a recipe's root as the storefront has it.
     fn get_recipe(&self, title: &Handle, id: RecipeId) -> Result<Vec<u8>, StorefrontError>;
     /// Returns a segment as the storefront has it.
     fn get_segment(&self, title: &Handle, digest: &Digest) -> Result<Vec<u8>, StorefrontError>;
     /// Returns where the storefront has each chunk of a recipe.
-    fn get_locator(&self, title: &Handle, id: RecipeId) -> Result<Vec<u8>, StorefrontError>;
+    fn get_locator(&self, title: &Handle, segment: &Digest) -> Result<Vec<u8>, StorefrontError>;
     /// Returns `len` bytes of a pack from `offset`, as the storefront has it.
     fn get_pack(&self, title: &Handle, pack: &Digest, offset: u32, len: u32) -> Result<Vec<u8>, StorefrontError>;
 }
@@ -190,8 +200,8 @@ pub trait Player: Sync {
     fn recipe(&self, title: &Handle, branch: &Name, id: RecipeId) -> Result<Vec<u8>, StorefrontError>;
     /// Returns a segment.
     fn segment(&self, title: &Handle, branch: &Name, digest: &Digest) -> Result<Vec<u8>, StorefrontError>;
-    /// Returns a locator.
-    fn locator(&self, title: &Handle, branch: &Name, id: RecipeId) -> Result<Vec<u8>, StorefrontError>;
+    /// Returns the locator of a segment.
+    fn locator(&self, title: &Handle, branch: &Name, segment: &Digest) -> Result<Vec<u8>, StorefrontError>;
     /// Returns `len` bytes of a pack from `offset`.
     fn pack(
         &self,

@@ -243,6 +243,35 @@ fn content(subject: &Subject<'_>, at: &dyn Storefront) -> Result<(), String> {
     ensure(pack_bytes.get(at..at + 7) == Some(&range), "a part of a pack is not the part that was asked for")
 }
 
+/// Of an update file that comes before its build, a storefront that says so puts chunks together.
+fn rebuilding(subject: &Subject<'_>, at: &dyn Storefront) -> Result<(), String> {
+    let content = fine("content", at.content())?;
+    if !fine("whether it puts builds together", content.rebuilds())? {
+        return Ok(());
+    }
+    let (title, [first, second]) = (&subject.title, &subject.samples);
+    let recipe = |sample: &Sample| sample.depots.first().map(|depot| depot.recipe).ok_or("the sample has no depot");
+    let (from, to) = (recipe(first)?, recipe(second)?);
+    let root = second.recipes.get(&to).ok_or("the sample lacks its recipe")?;
+    let lacking = || -> Result<u64, String> {
+        let needs = fine("a recipe", content.put_recipe(title, to, root.clone()))?;
+        for digest in &needs.segments {
+            let bytes = second.segments.get(digest).ok_or("it asks for a segment that is not of the recipe")?;
+            fine("a segment", content.put_segment(title, digest, bytes.clone()))?;
+        }
+        let needs = fine("a recipe", content.put_recipe(title, to, root.clone()))?;
+        Ok(needs.chunks.iter().map(|(_, count)| count).sum())
+    };
+    let before = lacking()?;
+    ensure(before > 0, "it lacks nothing of a build that never came")?;
+    fine("an update file before its build", content.put_update(title, (from, to), subject.update.clone(), &|_| {}))?;
+    let after = lacking()?;
+    ensure(
+        after < before,
+        format!("it puts nothing together of an update file: {after} chunks of {before} are lacking"),
+    )
+}
+
 fn builds(subject: &Subject<'_>, at: &dyn Storefront) -> Result<(), String> {
     let builds = fine("builds", at.builds())?;
     let (title, [first, second]) = (&subject.title, &subject.samples);
@@ -258,6 +287,9 @@ fn builds(subject: &Subject<'_>, at: &dyn Storefront) -> Result<(), String> {
     let made = fine("a build", builds.make(title, key(2), &new_build(first)))?;
     ensure(made.release == ReleaseId::of(first.record.as_bytes()), "a build is of another release")?;
     ensure(made.name_there == new_build(first).name_there, "a build is not called what its publisher called it")?;
+    if has_content {
+        rebuilding(subject, at)?;
+    }
     let again = fine("the same build with the same key", builds.make(title, key(2), &new_build(first)))?;
     ensure(again == made, "the same key does not give the same build")?;
     let again = fine("the same build with another key", builds.make(title, key(3), &new_build(first)))?;
@@ -381,11 +413,11 @@ fn players(subject: &Subject<'_>, maker: &dyn Storefront) -> Result<(), String> 
     for depot in depots {
         let root = fine("a recipe", player.recipe(title, name, depot.recipe))?;
         ensure(Some(&root) == sample.recipes.get(&depot.recipe), "players get another recipe")?;
-        fine("a locator", player.locator(title, name, depot.recipe))?;
     }
     for (digest, bytes) in &sample.segments {
         let got = fine("a segment", player.segment(title, name, digest))?;
         ensure(got == *bytes, "players get another segment")?;
+        fine("a locator", player.locator(title, name, digest))?;
     }
     let (pack, bytes) = sample.packs.first_key_value().ok_or("the sample has no pack")?;
     // The very end of a pack is its list of chunks, which no locator names.
@@ -394,6 +426,7 @@ fn players(subject: &Subject<'_>, maker: &dyn Storefront) -> Result<(), String> 
     let (never, no_segment) = (RecipeId(Digest::of(b"never")), Digest::of(b"never"));
     refused("a recipe that is not on the branch", player.recipe(title, name, never), &[problem::NOT_FOUND])?;
     refused("a segment that is not on it", player.segment(title, name, &no_segment), &[problem::NOT_FOUND])?;
+    refused("its locator", player.locator(title, name, &no_segment), &[problem::NOT_FOUND])?;
 
     refused("a closed branch", player.branch(title, closed), &[problem::NOT_INVITED])?;
     if !subject.abilities.contains(&Ability::Invitations) {
@@ -419,10 +452,10 @@ fn updates(subject: &Subject<'_>, maker: &dyn Storefront) -> Result<(), String> 
     let [first, second] = &subject.samples;
     let (from, to) = (recipe(first)?, recipe(second)?);
     let never = RecipeId(Digest::of(b"never"));
-    let lost = content.put_update(title, never, to, subject.update.clone());
+    let lost = content.put_update(title, (never, to), subject.update.clone(), &|_| {});
     refused("an update file from a recipe that is not there", lost, &[problem::NOT_FOUND])?;
     for what in ["an update file", "the same update file"] {
-        fine(what, content.put_update(title, from, to, subject.update.clone()))?;
+        fine(what, content.put_update(title, (from, to), subject.update.clone(), &|_| {}))?;
     }
     let stranger = (subject.open)(As::Player(None));
     let player = fine("players", stranger.player())?;

@@ -90,6 +90,8 @@ pub const PIECES: &str = "pieces";
 pub const PAGES: &str = "pages";
 /// That update files are taken and handed out.
 pub const UPDATES: &str = "updates";
+/// That an update file that comes before its build is put together there, so that only what does not come out of it has to be brought.
+pub const REBUILDS: &str = "rebuilds";
 
 /// An access token. Source: RFC 6749, section 5.1.
 #[derive(Clone, Serialize, Deserialize, JsonSchema)]

@@ -25,6 +25,8 @@ pub struct Document<'a> {
     written_files: u64,
     removed_files: u64,
     received_bytes: u64,
+    /// Files that were not read, because they look as they did when they were last checked.
+    unread_files: u64,
     /// What stood in the way and was no build's, or was changed since a build brought it: it is beside itself now.
     moved_aside: Vec<AsideDocument<'a>>,
     /// What an earlier build brought, was changed since, and is no longer part of the build: it stays where it is.
@@ -71,6 +73,7 @@ pub fn document(done: &InstallDone, exit_code: Option<i32>) -> Document<'_> {
         written_files: report.written,
         removed_files: report.removed,
         received_bytes: report.received,
+        unread_files: report.unread,
         moved_aside: aside(&report.aside),
         left: report.left.iter().map(TreePath::as_str).collect(),
         past_unknown: report.is_past_unknown,
@@ -156,9 +159,16 @@ pub fn view(done: &InstallDone) -> View {
         if report.removed > 0 {
             parts.push(format!("{} removed", report.removed));
         }
-        let all =
-            format!("all {} checked, {}", format::count(report.files, "file", "files"), format::bytes(report.size));
-        parts.push(all);
+        parts.push(match report.unread {
+            0 => {
+                let all = format::count(report.files, "file", "files");
+                format!("all {all} checked, {}", format::bytes(report.size))
+            }
+            unread => {
+                let checked = format::count(report.files.saturating_sub(unread), "file", "files");
+                format!("{checked} checked, {unread} not read again: they look unchanged")
+            }
+        });
         view.say(format!("  {}", parts.join(", ")));
     }
     show_aside(&report.aside, &mut view);

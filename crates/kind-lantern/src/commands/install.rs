@@ -52,6 +52,9 @@ pub struct Args {
     /// What becomes of files of your own that are where the build needs to be
     #[arg(long, value_name = "HOW", default_value = "aside")]
     own_files: OwnFilesArg,
+    /// Read every installed file, also those that look as they did when they were last checked
+    #[arg(long)]
+    read_all: bool,
     /// Give up an installation that was begun in this folder: it becomes what it was before
     #[arg(long, value_name = "DIR", conflicts_with_all = ["storefront", "branch", "dir", "target", "choose", "add_on", "invitation", "start"])]
     give_up: Option<PathBuf>,
@@ -117,6 +120,7 @@ pub fn run(args: &Args, ui: &Ui) -> Done {
             OwnFilesArg::Aside => OwnFiles::Aside,
             OwnFilesArg::Stop => OwnFiles::Stop,
         },
+        read_all: args.read_all,
         invitation: args.invitation.as_deref().map(read_invitation).transpose()?,
     };
     let done = lantern_project::install_branch(&project, storefront, branch, &wanted, &progress)?;

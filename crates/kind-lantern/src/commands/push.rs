@@ -74,7 +74,7 @@ fn release_asked(text: &str) -> Result<ReleaseAsked, String> {
 pub fn run(args: &Args, ui: &Ui) -> Done {
     let notes = notes(args)?;
     let mut session = super::lock_about(&args.targets, ui)?;
-    let (mut pushes, mut hand) = plans(args, &notes, &mut session)?;
+    let (mut pushes, mut hand) = plans(args, &notes, &mut session, &ui.progress())?;
     let has_texts = args.message.is_some() || !notes.is_empty();
     let is_shown = !(ui.is_quiet() && args.agreement.yes && !args.agreement.plan);
     let views = pushes.iter().filter_map(|(plan, _)| match plan.already {
@@ -165,7 +165,12 @@ fn is_agreed(args: &Args, hand: &[ByHand], ui: &Ui) -> Result<bool, CommandError
 type Plans = (Vec<(PushPlan, Outcome)>, Vec<ByHand>);
 
 /// What would travel to each storefront, of each release that is meant, and what a person would do.
-fn plans(args: &Args, notes: &Notes, session: &mut Session) -> Result<Plans, ProjectError> {
+fn plans(
+    args: &Args,
+    notes: &Notes,
+    session: &mut Session,
+    progress: &dyn lantern_core::progress::Progress,
+) -> Result<Plans, ProjectError> {
     for storefront in &args.storefront.0 {
         session.project().storefront(storefront)?;
     }
@@ -182,7 +187,7 @@ fn plans(args: &Args, notes: &Notes, session: &mut Session) -> Result<Plans, Pro
                 let plan = session.plan_push_by_hand(storefront, release, texts)?;
                 hand.push(ByHand { plan, open: None, outcome: None });
             } else {
-                plans.push((session.plan_push(storefront, release, texts)?, Outcome::Planned));
+                plans.push((session.plan_push(storefront, release, texts, progress)?, Outcome::Planned));
             }
         }
     }

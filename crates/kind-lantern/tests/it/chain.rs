@@ -93,11 +93,11 @@ fn the_whole_chain_reads_well() {
       depot   there      files   size      for
       linux   sp-linux   8       8.66 MB   linux
 
-      to upload   212 kB at most
+      to upload   122 kB at most
       players     notice nothing: no branch changes
 
     pushed 1.4.0 (2) to Brambleyard; its number there is 2
-      212 kB sent, as estimated
+      122 kB sent, as estimated
       update files from 1.3.2 (1): 114 kB in all, in place of 203 kB
 
     next: lantern promote brambleyard open-water
@@ -154,7 +154,7 @@ fn the_whole_chain_reads_well() {
     snapshot!(env.lantern(&["history"]).whole(), @"
     UTC
     2026-11-27 10:12:00   wren   put 1.4.0 (2) on open-water at brambleyard
-    2026-11-27 10:09:00   wren   pushed 1.4.0 (2) to brambleyard, number there 2, 212 kB
+    2026-11-27 10:09:00   wren   pushed 1.4.0 (2) to brambleyard, number there 2, 122 kB
     2026-11-27 10:08:00   wren   sealed 1.4.0 (2)
     2026-11-27 10:06:00   wren   put 1.3.2 (1) on open-water at brambleyard
     2026-11-27 10:04:00   wren   pushed 1.3.2 (1) to brambleyard, number there 1, 4.34 MB: first

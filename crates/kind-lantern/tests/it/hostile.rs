@@ -64,7 +64,7 @@ fn a_terabyte_of_nothing() {
       warning: world.dat is 1.10 TB long, and only 0 B of it were ever written (sparse-file)
       fix: was the engine ended early? Export it again
 
-      error: world.dat is 1.10 TB long; no file of a build is longer than 128 GB (too-large)
+      error: world.dat is 1.10 TB long; no file of a build is longer than 1.00 TB (too-large)
       fix: is it a disk image? Name it in leave-out
     [exit status: 1]
     ");

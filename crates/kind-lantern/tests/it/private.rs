@@ -116,7 +116,7 @@ fn chunks_of(store: &Store, tree: lantern_core::digest::TreeId) -> Vec<Digest> {
 #[derive(Debug, Default, PartialEq, Eq)]
 struct Got {
     recipes: BTreeSet<RecipeId>,
-    locators: BTreeSet<RecipeId>,
+    locators: BTreeSet<Digest>,
     segments: BTreeSet<Digest>,
     chunks: BTreeSet<Digest>,
 }
@@ -138,12 +138,12 @@ fn ask_for_everything(env: &TestEnv, branch: &str, invited: Option<Invited>) -> 
         if had(player.recipe(&title, &branch, recipe)) {
             got.recipes.insert(recipe);
         }
-        if had(player.locator(&title, &branch, recipe)) {
-            got.locators.insert(recipe);
-        }
         for segment in store.recipe_root(recipe).unwrap().segments {
             if had(player.segment(&title, &branch, &segment.digest)) {
                 got.segments.insert(segment.digest);
+            }
+            if had(player.locator(&title, &branch, &segment.digest)) {
+                got.locators.insert(segment.digest);
             }
         }
     }
@@ -172,8 +172,9 @@ fn of(store: &Store, releases: &[&str], depots: &[&str]) -> Got {
         for depot in record.targets.iter().flat_map(|t| &t.depots).filter(|d| depots.contains(&d.depot.as_str())) {
             let recipe = store.recipe_of(depot.tree).unwrap();
             got.recipes.insert(recipe);
-            got.locators.insert(recipe);
-            got.segments.extend(store.recipe_root(recipe).unwrap().segments.iter().map(|s| s.digest));
+            let segments = store.recipe_root(recipe).unwrap().segments;
+            got.locators.extend(segments.iter().filter(|s| s.chunks > 0).map(|s| s.digest));
+            got.segments.extend(segments.iter().map(|s| s.digest));
             got.chunks.extend(chunks_of(store, depot.tree));
         }
     }

@@ -19,7 +19,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::Stopped;
 use crate::intake::Intake;
-use crate::stat_data::StatData;
+use lantern_core::stat_data::StatData;
 
 const FORMAT: &str = "lantern.digests/3";
 const MAX_LEN: u64 = 1024 * 1024 * 1024;

@@ -15,7 +15,7 @@ use serde::{Deserialize, Serialize};
 use crate::claims::{self, Key, TargetClaims};
 use crate::export::{self, Export};
 use crate::scan::{Scan, Wanted};
-use crate::stat_data::StatData;
+use lantern_core::stat_data::StatData;
 
 /// The number rises when scanning finds anything that it did not find before; a newer version may find more in any case.
 const FORMAT: &str = concat!("lantern.scans/7 of ", env!("CARGO_PKG_VERSION"));

@@ -261,7 +261,7 @@ fn what_waits_comes_up_when_it_is_due_and_a_branch_goes_one_way_at_a_time() {
 
 /// Brings a release to the storefront that programs can ask, so that nothing is left to do there.
 fn scene_push_elsewhere(scene: &Scene, session: &mut Session, sealed: &Prepared) {
-    let plan = session.plan_push("brambleyard", sealed.release.clone(), PushTexts::default()).unwrap();
+    let plan = session.plan_push("brambleyard", sealed.release.clone(), PushTexts::default(), &Silent).unwrap();
     session.push(&plan, &Silent).unwrap();
     let plan = session.plan_promote("brambleyard", &name("open-water"), sealed.release.clone(), None).unwrap();
     session.move_branch(&plan).unwrap();

@@ -17,7 +17,7 @@ fn a_plan_of_a_push_changes_nothing_and_a_second_push_sends_nothing() {
     let prepared = scene.prepare(&PrepareOptions::default());
     let mut session = scene.session();
     for _ in 0..2 {
-        let plan = session.plan_push("brambleyard", prepared.release.clone(), PushTexts::default()).unwrap();
+        let plan = session.plan_push("brambleyard", prepared.release.clone(), PushTexts::default(), &Silent).unwrap();
         assert_eq!((plan.already, plan.exports_changed), (None, false));
         assert_eq!(plan.targets, [name("linux"), name("windows")]);
         assert!(plan.upload > 1_000_000, "{}", plan.upload);

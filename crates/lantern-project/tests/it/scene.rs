@@ -129,7 +129,7 @@ branches = {{ open-water = {{ audience = "everyone" }} }}
 
     pub fn push(&self, prepared: &Prepared) -> PushDone {
         let mut session = self.session();
-        let plan = session.plan_push("brambleyard", prepared.release.clone(), PushTexts::default()).unwrap();
+        let plan = session.plan_push("brambleyard", prepared.release.clone(), PushTexts::default(), &Silent).unwrap();
         session.push(&plan, &Silent).unwrap()
     }
 

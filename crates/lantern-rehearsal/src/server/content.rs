@@ -135,8 +135,8 @@ pub(super) async fn get_pack(
 
 pub(super) async fn get_locator(
     State(stand_in): Shared,
-    Path((title, recipe)): Path<(String, String)>,
+    Path((title, segment)): Path<(String, String)>,
 ) -> Result<Vec<u8>, Refused> {
-    let (title, id) = (parse(&title, "the title")?, RecipeId(hex(&recipe)?));
-    wait(move || stand_in.get_locator(&title, id)).await
+    let (title, segment) = (parse(&title, "the title")?, hex(&segment)?);
+    wait(move || stand_in.get_locator(&title, &segment)).await
 }

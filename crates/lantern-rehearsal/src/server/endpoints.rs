@@ -136,8 +136,8 @@ pub(super) fn api(stand_in: Option<Arc<StandIn>>) -> Api {
             content::get_pack,
         )
         .get(
-            "/v1/titles/{title}/locators/{recipe}",
-            read("Where a recipe's chunks lie", Body::Bytes("A locator")),
+            "/v1/titles/{title}/locators/{segment}",
+            read("Where a segment's chunks lie", Body::Bytes("A locator")),
             content::get_locator,
         )
         .get("/v1/titles/{title}/builds", list("All builds, oldest first", Body::json::<BuildPage>()), builds::builds)
@@ -248,8 +248,8 @@ pub(super) fn api(stand_in: Option<Arc<StandIn>>) -> Api {
             players::play_segment,
         )
         .get(
-            "/v1/play/{title}/{branch}/locators/{recipe}",
-            play_of("Where a recipe's chunks lie", Body::Bytes("A locator")),
+            "/v1/play/{title}/{branch}/locators/{segment}",
+            play_of("Where a segment's chunks lie", Body::Bytes("A locator")),
             players::play_locator,
         )
         .get(

@@ -48,13 +48,13 @@ pub(super) async fn play_recipe(
 pub(super) async fn play_locator(
     State(stand_in): Shared,
     headers: HeaderMap,
-    Path((title, branch, recipe)): Path<(String, String, String)>,
+    Path((title, branch, segment)): Path<(String, String, String)>,
 ) -> Result<Vec<u8>, Refused> {
-    let (asker, id) = (asker(&stand_in, &headers)?, RecipeId(hex(&recipe)?));
+    let (asker, segment) = (asker(&stand_in, &headers)?, hex(&segment)?);
     let (title, branch) = branch_at(&title, &branch)?;
     wait(move || {
-        let store = stand_in.store_for_players(&title, &branch, Asked::Recipe(id), &asker)?;
-        Ok(store.locator(id).map_err(not_there)?.encode())
+        let store = stand_in.store_for_players(&title, &branch, Asked::Segment(segment), &asker)?;
+        store.locator_bytes(&segment).map_err(not_there)
     })
     .await
 }

@@ -6,14 +6,13 @@ use lantern_core::names::{Handle, Name};
 use lantern_core::release::{MAX_RECORD_LEN, ReleaseRecord, TargetRecord};
 use lantern_core::rules::Push;
 use lantern_core::version::ReleaseName;
-use lantern_store::locator::Locator;
-use lantern_store::recipe::Root;
+use lantern_store::recipe::different_chunks;
 use lantern_storefront::protocol::{
     Build, BuildDepot, BuildTarget, MAX_TEXT_LEN, NewBuild, Title, WithdrawnBuild, problem,
 };
 use rusqlite::{OptionalExtension, TransactionBehavior, params};
 
-use super::{CLIENT_ID, StandIn, damaged, documents, not_there, refuse_long, text};
+use super::{CLIENT_ID, StandIn, documents, not_there, refuse_long, text};
 use crate::refusal::Refused;
 
 impl StandIn {
@@ -47,7 +46,9 @@ impl StandIn {
         let builds: Vec<Build> =
             documents(&transaction, "SELECT document FROM builds WHERE title = $1 ORDER BY build", [title.as_str()])?;
         if let Some(same) = builds.iter().find(|b| b.release == id && b.targets == targets) {
-            return Ok(same.clone());
+            let mut same = same.clone();
+            self.with_all_updates(title, &mut same)?;
+            return Ok(same);
         }
         let there: Vec<ReleaseName> = builds.iter().filter(|b| b.release != id).map(|b| b.name.clone()).collect();
         let push = Push { number: record.number, targets: &records, there: &there, notes: &new.notes };
@@ -55,7 +56,7 @@ impl StandIn {
         if !refusals.is_empty() {
             return Err(Refused::by_rules(refusals));
         }
-        let build = Build {
+        let mut build = Build {
             number_there: builds.last().map_or(1, |b| b.number_there + 1),
             release: id,
             name: record.name(),
@@ -75,6 +76,7 @@ impl StandIn {
         transaction.execute(sql, params![title.as_str(), id.to_string(), new.record])?;
         self.note(&transaction, title, "build-made", build.number_there, None)?;
         transaction.commit()?;
+        self.with_all_updates(title, &mut build)?;
         Ok(build)
     }
 
@@ -112,20 +114,18 @@ impl StandIn {
                     let detail = format!("the title {} has no depot {:?}", title.handle, stated.handle.as_str());
                     return Err(Refused::new(problem::NOT_FOUND, detail, "make the depot first, or fix its handle"));
                 }
-                let root = store.recipe_bytes(stated.recipe).map_err(not_there)?;
-                let root = Root::decode(stated.recipe, &root).map_err(damaged)?;
+                let (root, entries) = store.recipe(stated.recipe).map_err(not_there)?;
                 if root.tree != depot.tree || root.size != depot.size {
                     let detail = format!("the recipe of the depot {} gives another tree than its record", depot.depot);
                     return Err(Refused::new(problem::DAMAGED, detail, "prepare and push again"));
                 }
-                let chunks = self.chunks_of(&store, stated.recipe)?;
+                let chunks = different_chunks(&entries);
                 let found = self.find_chunks(&title.handle, &chunks)?;
                 if found.len() < chunks.len() {
                     let missing = chunks.len() - found.len();
                     return Err(incomplete(format!("{missing} chunks of the depot {} never came", depot.depot)));
                 }
-                let all = 0..u32::try_from(found.len()).unwrap_or(u32::MAX);
-                store.write_locator(&Locator::new(stated.recipe, &found, all))?;
+                store.write_locators(&root, &entries, &found, &std::collections::BTreeSet::new())?;
                 depots.push(BuildDepot {
                     depot: depot.depot.clone(),
                     players: depot.players.clone(),
@@ -163,9 +163,7 @@ impl StandIn {
             self.note(&transaction, title, "build-withdrawn", build, None)?;
         }
         transaction.commit()?;
-        for target in found.targets.values_mut() {
-            self.with_updates(title, target)?;
-        }
+        self.with_all_updates(title, &mut found)?;
         Ok(found)
     }
 }

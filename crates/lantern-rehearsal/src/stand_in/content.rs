@@ -1,5 +1,6 @@
 //! What titles hold: recipes first, then what they lack.
 
+use std::collections::HashSet;
 use std::fs;
 use std::io::Write;
 use std::path::{Path, PathBuf};
@@ -10,10 +11,11 @@ use lantern_core::names::Handle;
 use lantern_store::chunk_index::ChunkIndex;
 use lantern_store::codec::Codec;
 use lantern_store::pack::{self, ChunkEntry};
-use lantern_store::recipe::{Root, different_chunks};
-use lantern_store::store::Store;
+use lantern_store::rebuild::rebuild;
+use lantern_store::recipe::{Root, different_chunks, unpack_segment};
+use lantern_store::store::{Store, StoreError};
 use lantern_store::updates::UpdateError;
-use lantern_storefront::protocol::{BuildTarget, DepotUpdate, PackReceived, RecipeNeeds, problem};
+use lantern_storefront::protocol::{Build, BuildTarget, DepotUpdate, PackReceived, RecipeNeeds, problem};
 use rusqlite::{OptionalExtension, TransactionBehavior, params};
 
 use super::{StandIn, damaged, not_there, refuse_long};
@@ -86,9 +88,7 @@ impl StandIn {
 
     pub(crate) fn put_segment(&self, title: &Handle, digest: &Digest, bytes: &[u8]) -> Result<(), Refused> {
         self.title(title)?;
-        if Digest::of(bytes) != *digest {
-            return Err(Refused::new(problem::DAMAGED, "the segment's digest is another", "send it again"));
-        }
+        unpack_segment(digest, bytes).map_err(damaged)?;
         Ok(self.store(title).write_segment(digest, bytes)?)
     }
 
@@ -154,7 +154,39 @@ impl StandIn {
                 fs::remove_file(path)?;
                 Err(damaged(error))
             }
-            other => Ok(other?),
+            other => {
+                other?;
+                self.rebuild(title, (from, to))
+            }
+        }
+    }
+
+    /// Puts together what an update file gives of a build that has not come whole yet. What does not come out of it is brought as packs.
+    fn rebuild(&self, title: &Handle, (from, to): (RecipeId, RecipeId)) -> Result<(), Refused> {
+        let store = self.store(title);
+        let chunks = match store.recipe(to) {
+            // Without its segments nobody knows what it is made of.
+            Err(StoreError::Missing { .. }) => return Ok(()),
+            recipe => different_chunks(&recipe?.1),
+        };
+        let found = self.find_chunks(title, &chunks)?;
+        let lacking: HashSet<Digest> = chunks.into_iter().filter(|chunk| !found.contains(chunk)).collect();
+        if lacking.is_empty() {
+            return Ok(());
+        }
+        let mut refused = None;
+        let mut take = |name: &Digest, bytes: &[u8]| {
+            self.put_pack(title, name, bytes).map_err(|error| {
+                refused = Some(error);
+                std::io::Error::other("the pack is refused")
+            })
+        };
+        let done = rebuild(&store, (from, to), &lacking, &mut take);
+        match (done, refused) {
+            (_, Some(refused)) => Err(refused),
+            // The old build never came whole.
+            (Ok(_) | Err(UpdateError::Store(StoreError::Missing { .. })), None) => Ok(()),
+            (Err(error), None) => Err(error.into()),
         }
     }
 
@@ -231,6 +263,11 @@ impl StandIn {
     }
 
     /// Says of each depot of a build which update files lead to it.
+    pub(crate) fn with_all_updates(&self, title: &Handle, build: &mut Build) -> Result<(), Refused> {
+        build.targets.values_mut().try_for_each(|target| self.with_updates(title, target))
+    }
+
+    /// Says of each depot of a build's target which update files lead to it.
     pub(crate) fn with_updates(&self, title: &Handle, target: &mut BuildTarget) -> Result<(), Refused> {
         let store = self.store(title);
         for depot in &mut target.depots {
@@ -246,9 +283,9 @@ impl StandIn {
         self.store(title).recipe_bytes(id).map_err(not_there)
     }
 
-    pub(crate) fn get_locator(&self, title: &Handle, id: RecipeId) -> Result<Vec<u8>, Refused> {
+    pub(crate) fn get_locator(&self, title: &Handle, segment: &Digest) -> Result<Vec<u8>, Refused> {
         self.title(title)?;
-        Ok(self.store(title).locator(id).map_err(not_there)?.encode())
+        self.store(title).locator_bytes(segment).map_err(not_there)
     }
 
     /// Returns the title's store to those who make the game.

@@ -15,9 +15,9 @@ use crate::refusal::Refused;
 /// Something that a player asks for.
 #[derive(Debug, Clone, Copy)]
 pub(crate) enum Asked {
-    /// A recipe, or its locator.
+    /// A recipe.
     Recipe(RecipeId),
-    /// A segment of a recipe.
+    /// A segment of a recipe, or its locator.
     Segment(Digest),
     /// Bytes of a pack: its name, the first and the last of them.
     Range(Digest, u32, u32),
@@ -37,8 +37,9 @@ impl Parts {
         if !self.recipes.insert(recipe) {
             return Ok(());
         }
-        self.segments.extend(store.recipe_root(recipe).map_err(not_there)?.segments.iter().map(|s| s.digest));
-        let locator = store.locator(recipe).map_err(not_there)?;
+        let (root, entries) = store.recipe(recipe).map_err(not_there)?;
+        self.segments.extend(root.segments.iter().map(|s| s.digest));
+        let locator = store.locator_of(&root, &entries).map_err(not_there)?;
         for location in locator.locations() {
             let (pack, _) = locator.packs[location.pack as usize];
             let (from, len) = (location.entry.offset, location.entry.stored_len);

@@ -84,8 +84,8 @@ fn a_place_in_memory() {
 
 #[test]
 fn every_fault_is_found() {
-    let scene = Scene::new();
     for (fault, says) in Fault::ALL {
+        let scene = Scene::new();
         let memory = Memory::new(Some(fault));
         let found = check(&scene, &|who| memory.open(who)).unwrap_err();
         assert!(found.contains(says), "{fault:?}: {found}");

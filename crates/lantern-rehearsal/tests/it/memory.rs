@@ -13,7 +13,7 @@ use lantern_core::release::ReleaseRecord;
 use lantern_core::rules::HouseRules;
 use lantern_rehearsal::stand_in::StandInDocument;
 use lantern_store::chunk_index::ChunkIndex;
-use lantern_store::locator::Locator;
+use lantern_store::locator;
 use lantern_store::pack;
 use lantern_store::recipe::{self, Root};
 use lantern_storefront::conformance::As;
@@ -32,6 +32,7 @@ use serde::de::DeserializeOwned;
 pub enum Fault {
     BelievesNames,
     ForgetsSegments,
+    RebuildsNothing,
     ForgetsKeys,
     MovesAnyway,
     TakesWithdrawn,
@@ -44,8 +45,9 @@ pub enum Fault {
 
 impl Fault {
     /// Each with a part of what the suite says of it.
-    pub const ALL: [(Self, &str); 10] = [
+    pub const ALL: [(Self, &str); 11] = [
         (Self::BelievesNames, "under another name is taken"),
+        (Self::RebuildsNothing, "it puts nothing together of an update file"),
         (Self::ForgetsSegments, "lacks a segment that has come"),
         (Self::ForgetsKeys, "a key for another request is taken"),
         (Self::MovesAnyway, "a move from a revision that has passed is taken"),
@@ -142,11 +144,15 @@ impl State {
         Ok(recipe::different_chunks(&recipe::assemble(id, root, segment, damaged)?.1))
     }
 
-    fn locator(&self, id: RecipeId) -> Result<Locator, StorefrontError> {
-        let chunks = self.chunks_of(id)?;
-        let found: Option<Vec<u32>> = chunks.iter().map(|chunk| self.chunks.index_of(chunk)).collect();
-        let found = found.map_or_else(|| refuse(problem::INCOMPLETE, "chunks are missing"), Ok)?;
-        Ok(Locator::new(id, &self.chunks, found.into_iter()))
+    fn segment_of(&self, id: RecipeId, digest: &Digest) -> Option<recipe::SegmentRef> {
+        let root = Root::decode(id, &self.recipes[&id]).unwrap();
+        root.segments.into_iter().find(|at| at.digest == *digest)
+    }
+
+    fn locator(&self, digest: &Digest) -> Result<Vec<u8>, StorefrontError> {
+        let at = there(self.recipes.keys().find_map(|id| self.segment_of(*id, digest)), "a segment")?;
+        let chunks = recipe::chunks_of_segment(&at, there(self.segments.get(digest), "a segment")?).unwrap();
+        Ok(locator::encode(digest, &chunks, &self.chunks))
     }
 
     fn range(&self, name: &Digest, offset: u32, len: u32) -> Result<Vec<u8>, StorefrontError> {
@@ -286,7 +292,7 @@ impl Content for Opened {
     }
     fn put_segment(&self, _: &Handle, digest: &Digest, bytes: Vec<u8>) -> Result<(), StorefrontError> {
         let mut state = self.maker()?;
-        if Digest::of(&bytes) != *digest && !self.storefront.has(Fault::BelievesNames) {
+        if recipe::unpack_segment(digest, &bytes).is_err() && !self.storefront.has(Fault::BelievesNames) {
             return refuse(problem::DAMAGED, "a segment");
         }
         if !self.storefront.has(Fault::ForgetsSegments) {
@@ -297,7 +303,16 @@ impl Content for Opened {
     fn takes_updates(&self) -> Result<bool, StorefrontError> {
         Ok(true)
     }
-    fn put_update(&self, _: &Handle, from: RecipeId, to: RecipeId, bytes: Bytes) -> Result<(), StorefrontError> {
+    fn rebuilds(&self) -> Result<bool, StorefrontError> {
+        Ok(self.storefront.has(Fault::RebuildsNothing))
+    }
+    fn put_update(
+        &self,
+        _: &Handle,
+        (from, to): (RecipeId, RecipeId),
+        bytes: Bytes,
+        _: &dyn Fn(u64),
+    ) -> Result<(), StorefrontError> {
         let mut state = self.maker()?;
         there(state.recipes.get(&from).and(state.recipes.get(&to)), "a recipe")?;
         state.updates.insert((from, to), bytes.to_vec());
@@ -319,8 +334,8 @@ impl Content for Opened {
     fn get_segment(&self, _: &Handle, digest: &Digest) -> Result<Vec<u8>, StorefrontError> {
         there(self.maker()?.segments.get(digest).cloned(), "a segment")
     }
-    fn get_locator(&self, _: &Handle, id: RecipeId) -> Result<Vec<u8>, StorefrontError> {
-        Ok(self.maker()?.locator(id)?.encode())
+    fn get_locator(&self, _: &Handle, segment: &Digest) -> Result<Vec<u8>, StorefrontError> {
+        self.maker()?.locator(segment)
     }
     fn get_pack(&self, _: &Handle, pack: &Digest, offset: u32, len: u32) -> Result<Vec<u8>, StorefrontError> {
         self.maker()?.range(pack, offset, len)
@@ -349,7 +364,10 @@ impl Builds for Opened {
                 let mut depots = Vec::new();
                 for depot in &target.depots {
                     let stated = there(new.depots.iter().find(|stated| stated.depot == depot.depot), "a depot")?;
-                    state.locator(stated.recipe)?;
+                    let chunks = state.chunks_of(stated.recipe)?;
+                    if !chunks.iter().all(|chunk| state.chunks.contains(chunk)) {
+                        return refuse(problem::INCOMPLETE, "chunks are missing");
+                    }
                     depots.push(BuildDepot {
                         depot: depot.depot.clone(),
                         handle: stated.handle.clone(),
@@ -511,16 +529,15 @@ impl Player for Opened {
     fn segment(&self, _: &Handle, branch: &Name, digest: &Digest) -> Result<Vec<u8>, StorefrontError> {
         for id in self.followed_recipes(branch)? {
             let state = self.state();
-            let root = Root::decode(id, &state.recipes[&id]).unwrap();
-            if root.segments.iter().any(|at| at.digest == *digest) {
+            if state.segment_of(id, digest).is_some() {
                 return there(state.segments.get(digest).cloned(), "a segment");
             }
         }
         refuse(problem::NOT_FOUND, "a segment")
     }
-    fn locator(&self, _: &Handle, branch: &Name, id: RecipeId) -> Result<Vec<u8>, StorefrontError> {
-        let id = there(self.followed_recipes(branch)?.into_iter().find(|known| *known == id), "a recipe")?;
-        Ok(self.state().locator(id)?.encode())
+    fn locator(&self, title: &Handle, branch: &Name, segment: &Digest) -> Result<Vec<u8>, StorefrontError> {
+        self.segment(title, branch, segment)?;
+        self.state().locator(segment)
     }
     fn pack(
         &self,
@@ -532,14 +549,13 @@ impl Player for Opened {
     ) -> Result<Vec<u8>, StorefrontError> {
         let recipes = self.followed_recipes(branch)?;
         let state = self.state();
-        let is_of = |locator: &Locator| {
-            locator.locations().any(|at| {
-                let entry = &at.entry;
-                let is_in = entry.offset <= offset && offset + len <= entry.offset + entry.stored_len;
-                locator.packs[at.pack as usize].0 == *pack && is_in
+        let is_in = |chunk: &Digest| {
+            let at = state.chunks.find(chunk);
+            at.is_some_and(|(name, _, entry)| {
+                name == *pack && entry.offset <= offset && offset + len <= entry.offset + entry.stored_len
             })
         };
-        let named = recipes.iter().any(|id| state.locator(*id).is_ok_and(|locator| is_of(&locator)));
+        let named = recipes.iter().any(|id| state.chunks_of(*id).is_ok_and(|chunks| chunks.iter().any(is_in)));
         match named || self.storefront.has(Fault::HandsOutEverything) {
             true => state.range(pack, offset, len),
             false => refuse(problem::NOT_FOUND, "a range"),

@@ -393,7 +393,8 @@ fn players_see_only_what_was_ever_promoted() {
     let play: Value = open("/v1/play/saltmarsh-post/open-water").json().unwrap();
     assert_eq!(play["builds"], json!({}));
     let recipe = format!("/v1/play/saltmarsh-post/open-water/recipes/{}", sealed.recipe.0.hex());
-    let locator = recipe.replace("recipes", "locators");
+    let segment = scene.store.recipe_root(sealed.recipe).unwrap().segments[0].digest;
+    let locator = format!("/v1/play/saltmarsh-post/open-water/locators/{}", segment.hex());
     problem(open(&recipe), 404, "not-found");
     problem(open(&locator), 404, "not-found");
     scene.post(MOVES, &json!({ "targets": { "linux": 1 } }), &key(1), Some("\"0\""));
@@ -416,7 +417,8 @@ fn players_ask_for_ranges_with_both_ends() {
     let path = format!("/v1/play/saltmarsh-post/open-water/packs/{}", pack.hex());
     let range = |text: &str| scene.request_of_player("get", &path, &[("Range", text)]);
     // Every byte between a pack's head and its table is named by the build's locator.
-    let locator = scene.store.locator(scene.store.recipes().unwrap()[0]).unwrap();
+    let (root, entries) = scene.store.recipe(scene.store.recipes().unwrap()[0]).unwrap();
+    let locator = scene.store.locator_of(&root, &entries).unwrap();
     let from = locator.locations().map(|l| l.entry.offset).min().unwrap();
     let to = locator.locations().map(|l| l.entry.offset + l.entry.stored_len).max().unwrap();
     let part = range(&format!("bytes={}-{}", from + 10, from + 19));

@@ -7,7 +7,6 @@ use std::path::Path;
 use std::sync::mpsc::RecvTimeoutError;
 use std::time::Duration;
 
-use lantern_core::bytes::ReadError;
 use lantern_core::digest::{Digest, RecipeId};
 use lantern_core::failpoint;
 use lantern_core::parallel::{each, processors};
@@ -21,16 +20,14 @@ use super::writes::Writes;
 use super::{InstallError, OldChunks, UpdateOffer, updates};
 use crate::codec::Unpacker;
 use crate::durable;
-use crate::fetch::{Fetch, again};
-use crate::locator::Locator;
+use crate::fetch::{FETCHERS, Fetch, again, locate};
+use crate::locator::Location;
 use crate::pack::{self, ChunkEntry};
 use crate::recipe::Entry;
 use crate::room_left;
 
 /// How often what has come is written to the disk.
 const SYNC_EVERY: Duration = Duration::from_millis(250);
-/// Ranges that are fetched at a time.
-const FETCHERS: usize = 4;
 /// Longest range that is asked for at once, in bytes.
 pub(super) const MAX_RANGE: u32 = 4 * 1024 * 1024;
 /// Two chunks of one pack with so few bytes between them come in one range.
@@ -93,7 +90,16 @@ struct Range {
     chunks: Vec<ChunkEntry>,
 }
 
-/// Stages every file of the plan, verified and on the disk; returns how many bytes came.
+/// What came of staging.
+#[derive(Debug)]
+pub(super) struct StagedFiles {
+    /// Bytes that came.
+    pub received: u64,
+    /// When the last look at what was written began.
+    pub verified: jiff::Timestamp,
+}
+
+/// Stages every file of the plan, verified and on the disk.
 pub(super) fn stage(
     folder: &Folder,
     plan: &Plan<'_>,
@@ -102,7 +108,7 @@ pub(super) fn stage(
     offers: &[UpdateOffer],
     fetch: &dyn Fetch,
     progress: &dyn Progress,
-) -> Result<u64, InstallError> {
+) -> Result<StagedFiles, InstallError> {
     let name = Folder::stage_name(ids);
     // A stage of another build is of no use any more.
     folder.remove_others(STAGE, Some(&name))?;
@@ -120,11 +126,12 @@ pub(super) fn stage(
     let made = updates::make(folder, plan, offers, (&stage, was_there), fetch, progress)?;
     let slots = Slots::of(plan, &made.files);
     let missing = gather_here(folder, plan, old, &slots, (&stage, was_there), progress)?;
-    let ranges = ranges(ids, missing, fetch)?;
+    let ranges = ranges(folder, ids, missing, fetch)?;
     let total: u64 = ranges.iter().map(|r| u64::from(r.end - r.start)).sum();
     receive(&stage, &writes, &slots, &ranges, total, fetch, progress)?;
+    let verified = jiff::Timestamp::now();
     finish_files(&stage, writes, plan, &made.files, progress)?;
-    Ok(made.received + total)
+    Ok(StagedFiles { received: made.received + total, verified })
 }
 
 /// Puts into the stage what is here already; returns the chunks that are not, in order. `was_there` says whether an earlier run has left the
@@ -172,7 +179,7 @@ fn gather_here(
         }
     }
     drop(old_chunks);
-    copy_runs(folder, old, runs, stage, progress)?;
+    copy_runs(folder, plan, old, runs, stage, progress)?;
     Ok(missing)
 }
 
@@ -192,6 +199,7 @@ pub(super) const MAX_RUN: u64 = 64 * 1024 * 1024;
 /// Copies runs, neighbours at once, file by file of the stage.
 fn copy_runs(
     folder: &Folder,
+    plan: &Plan<'_>,
     old: &[Entry],
     mut runs: Vec<Run>,
     stage: &Path,
@@ -231,16 +239,18 @@ fn copy_runs(
                     other => {
                         let Some(entry) = old.get(run.from as usize) else { continue };
                         let path = folder.path().join(entry.path.as_str());
-                        let file = plan::open_plain(&path).map_err(InstallError::io("read", &path))?;
+                        let file = plan::open_plain(&path).map_err(|error| plan.unlike_seen(&path, "read", error))?;
                         &mut other.insert((run.from, file)).1
                     }
                 };
                 staged.seek(SeekFrom::Start(run.at)).map_err(io)?;
                 file.seek(SeekFrom::Start(run.offset)).map_err(io)?;
                 failpoint::write().map_err(io)?;
-                let copied = io::copy(&mut file.take(run.len), &mut staged).map_err(io)?;
+                // Whether reading or writing failed, nobody says.
+                let copied = io::copy(&mut file.take(run.len), &mut staged);
+                let copied = copied.map_err(|error| plan.unlike_seen(&path, "write", error))?;
                 if copied != run.len {
-                    return Err(io(io::ErrorKind::UnexpectedEof.into()));
+                    return Err(plan.unlike_seen(&path, "write", io::ErrorKind::UnexpectedEof.into()));
                 }
                 meter.add(run.len);
             }
@@ -365,42 +375,27 @@ impl<'a> Filler<'a> {
 /// What lies between two neighbours comes along, and so must be named by a locator, too: a storefront hands out nothing
 /// else.
 #[expect(clippy::indexing_slicing, reason = "reading the locator has checked its packs")]
-fn ranges(ids: &[RecipeId], mut missing: Vec<Digest>, fetch: &dyn Fetch) -> Result<Vec<Range>, InstallError> {
-    let mut packs: Vec<Digest> = Vec::new();
-    let mut numbers: HashMap<Digest, u32> = HashMap::new();
+fn ranges(
+    folder: &Folder,
+    ids: &[RecipeId],
+    missing: Vec<Digest>,
+    fetch: &dyn Fetch,
+) -> Result<Vec<Range>, InstallError> {
+    let is_missing = |chunk: &Digest| missing.binary_search(chunk).is_ok();
+    let locator = locate(&folder.segments_with(ids, &is_missing)?, fetch)?;
     let mut chunks: Vec<(u32, ChunkEntry)> = Vec::new();
     // By pack, offset and length: what is named and not missing.
     let mut between: Vec<(u32, u32, u32)> = Vec::new();
-    for id in ids {
-        if missing.is_empty() {
-            break;
+    for Location { pack, entry } in locator.locations() {
+        match is_missing(&entry.digest) {
+            true => chunks.push((*pack, *entry)),
+            false => between.push((*pack, entry.offset, entry.stored_len)),
         }
-        let wrong = |e: ReadError| InstallError::Wrong { what: "the locator", why: e.to_string() };
-        let once = || {
-            let bytes = fetch.locator(*id).map_err(|source| InstallError::Fetch { what: "the locator", source })?;
-            Locator::decode(*id, &bytes).map_err(wrong)
-        };
-        let locator = again(once, InstallError::is_wrong)?;
-        let number = |(pack, _): &(Digest, u32)| {
-            *numbers.entry(*pack).or_insert_with(|| {
-                packs.push(*pack);
-                u32::try_from(packs.len() - 1).expect("fewer than 2^32 packs")
-            })
-        };
-        let of_locator: Vec<u32> = locator.packs.iter().map(number).collect();
-        for location in locator.locations() {
-            let (pack, entry) = (of_locator[location.pack as usize], location.entry);
-            match missing.binary_search(&entry.digest) {
-                Ok(_) => chunks.push((pack, entry)),
-                Err(_) => between.push((pack, entry.offset, entry.stored_len)),
-            }
-        }
-        missing.retain(|digest| locator.find(digest).is_none());
     }
-    if let Some(lost) = missing.first() {
-        return Err(InstallError::Wrong { what: "the locator", why: format!("it does not know the chunk {lost}") });
+    if let Some(lost) = missing.iter().find(|chunk| locator.find(chunk).is_none()) {
+        return Err(InstallError::Wrong { what: "a locator", why: format!("it does not know the chunk {lost}") });
     }
-    let name = |number: u32| packs[number as usize];
+    let name = |number: u32| locator.packs[number as usize].0;
     chunks.sort_unstable_by_key(|(pack, entry)| (*pack, entry.offset));
     between.sort_unstable();
     let mut between = between.into_iter().peekable();
@@ -511,7 +506,7 @@ fn finish_files(
             &plan.write,
             processors(),
             || (),
-            |(), file, entry| finish_file(stage, file, entry, made.contains(&file), &*meter, progress),
+            |(), file, entry| finish_file(stage, plan, file, entry, made.contains(&file), &*meter, progress),
         )
     })?;
     writes.finish(stage).map_err(InstallError::io("bring to the disk", stage))?;
@@ -521,6 +516,7 @@ fn finish_files(
 
 fn finish_file(
     stage: &Path,
+    plan: &Plan<'_>,
     file: usize,
     entry: &Entry,
     is_compared: bool,
@@ -545,7 +541,7 @@ fn finish_file(
         let lost = has_lost_a_chunk(&path, entry).map_err(InstallError::io("read", &path))?;
         if lost {
             let other = io::Error::other("the disk gives back other bytes than were written");
-            return Err(InstallError::io("read back", &path)(other));
+            return Err(plan.unlike_seen(&path, "read back", other));
         }
         let why = format!("the chunks of {} do not give its content", entry.path);
         return Err(InstallError::Wrong { what: "the recipe", why });

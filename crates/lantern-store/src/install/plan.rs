@@ -4,15 +4,18 @@ use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use std::fs::{self, File};
 use std::path::{Path, PathBuf};
 use std::sync::Mutex;
+use std::sync::atomic::{AtomicU64, Ordering};
 
 use lantern_core::digest::Digest;
 use lantern_core::parallel::{each, processors};
 use lantern_core::path::TreePath;
 use lantern_core::portable::{folded, refused_by_windows};
 use lantern_core::progress::{Meter, Progress, Task};
+use lantern_core::stat_data::StatData;
 use lantern_core::tree::Node;
 
 use super::disk;
+use super::seen::Seen;
 use super::state::Folder;
 use super::{Aside, InstallError, OwnFiles};
 use crate::durable;
@@ -68,6 +71,8 @@ enum Found {
         size: u64,
         digest: Option<Digest>,
         executable: bool,
+        /// Before it was read.
+        stat: StatData,
     },
     Unreadable,
     /// Neither file nor folder nor link.
@@ -84,7 +89,7 @@ impl Found {
                 (points.as_ref() != Some(target)).then_some(Problem::Content)
             }
             (
-                Self::File { size, digest, executable },
+                Self::File { size, digest, executable, .. },
                 Node::File { size: wanted_size, digest: wanted, executable: bit },
             ) => {
                 if size != wanted_size || digest.as_ref() != Some(wanted) {
@@ -116,6 +121,16 @@ impl Asked<'_, '_> {
     fn could_have(&self, size: u64) -> bool {
         let nodes = [self.old, self.new.map(|entry| &entry.node)];
         nodes.into_iter().flatten().any(|node| matches!(node, Node::File { size: wanted, .. } if *wanted == size))
+    }
+
+    /// The digest that the old build brought, if the file looks as it did when it was known to have it.
+    fn known(&self, seen: &Seen, metadata: &fs::Metadata) -> Option<Digest> {
+        match self.old {
+            Some(Node::File { size, digest, .. }) if *size == metadata.len() => {
+                seen.is_unchanged(self.path, metadata).then_some(*digest)
+            }
+            _ => None,
+        }
     }
 }
 
@@ -157,6 +172,12 @@ pub(super) struct Plan<'a> {
     pub size: u64,
     /// Files of the old build that are as it brought them.
     pub intact: HashSet<TreePath>,
+    /// Files of the new build that stay as they are, with their stat data before they were read.
+    pub stayed: Vec<(&'a TreePath, StatData)>,
+    /// When looking began.
+    pub begun: jiff::Timestamp,
+    /// How many files were not read, because they look as they did when they were known to be right.
+    pub unread: u64,
 }
 
 impl<'a> Plan<'a> {
@@ -166,8 +187,10 @@ impl<'a> Plan<'a> {
         old: &[Entry],
         new: &'a [Entry],
         own_files: OwnFiles,
+        seen: &Seen,
         progress: &dyn Progress,
     ) -> Result<Self, InstallError> {
+        let begun = jiff::Timestamp::now();
         refuse_names(folder.path(), new, cfg!(windows))?;
         let root = folder.path();
         let (respell, spelled) = respellings(root, old, new);
@@ -180,9 +203,11 @@ impl<'a> Plan<'a> {
             asked.entry(path).or_insert(Asked { path, old: None, new: None }).old = Some(&entry.node);
         }
         let asked: Vec<Asked<'_, 'a>> = asked.into_values().collect();
-        let found = compare_all(folder, &asked, progress)?;
+        let (found, unread) = compare_all(folder, &asked, seen, progress)?;
         let mut plan = Self {
             respell,
+            begun,
+            unread,
             files: new.iter().filter(|e| matches!(e.node, Node::File { .. })).count() as u64,
             size: new.iter().map(|e| e.node.size()).sum(),
             ..Self::default()
@@ -210,6 +235,9 @@ impl<'a> Plan<'a> {
                 continue;
             };
             if found.problem(&entry.node).is_none() {
+                if let Found::File { stat, .. } = found {
+                    plan.stayed.push((&entry.path, *stat));
+                }
                 continue;
             }
             plan.write.push(entry);
@@ -249,6 +277,14 @@ impl<'a> Plan<'a> {
         let is_there = |path: &&TreePath| durable::is_real_folder(&root.join(path.as_str()));
         plan.made = plan.all_folders.iter().filter(|path| !is_there(path)).cloned().collect();
         Ok(plan)
+    }
+
+    /// What went wrong with a file that is made of installed ones: they may be others than they were, as far as they were not read.
+    pub(super) fn unlike_seen(&self, path: &Path, what: &'static str, source: std::io::Error) -> InstallError {
+        match self.unread {
+            0 => InstallError::io(what, path)(source),
+            _ => InstallError::NotAsSeen { path: path.to_owned(), source },
+        }
     }
 
     /// Whether the folder is as it should be.
@@ -448,17 +484,27 @@ pub(super) fn check(
 ) -> Result<Vec<Option<Problem>>, InstallError> {
     let asked: Vec<Asked<'_, '_>> =
         entries.iter().map(|entry| Asked { path: &entry.path, old: None, new: Some(entry) }).collect();
-    let found = compare_all(folder, &asked, progress)?;
+    let (found, _) = compare_all(folder, &asked, &Seen::default(), progress)?;
     Ok(found.iter().zip(entries).map(|(found, entry)| found.problem(&entry.node)).collect())
 }
 
-/// Looks at every path; what could be as one of the builds has it is read.
+/// Looks at every path; what could be as one of the builds has it is read, unless it looks as it did when it was known to be right.
+/// Says of how many that was so.
 #[expect(clippy::indexing_slicing, reason = "there is one for each")]
-fn compare_all(folder: &Folder, asked: &[Asked<'_, '_>], progress: &dyn Progress) -> Result<Vec<Found>, InstallError> {
+fn compare_all(
+    folder: &Folder,
+    asked: &[Asked<'_, '_>],
+    seen: &Seen,
+    progress: &dyn Progress,
+) -> Result<(Vec<Found>, u64), InstallError> {
     let root = folder.path();
-    let len = |a: &Asked<'_, '_>| fs::symlink_metadata(root.join(a.path.as_str())).map_or(0, |m| m.len());
-    let total: u64 = asked.iter().map(|a| (len(a), a)).filter(|(len, a)| a.could_have(*len)).map(|(len, _)| len).sum();
+    let len = |a: &Asked<'_, '_>| {
+        let metadata = fs::symlink_metadata(root.join(a.path.as_str())).ok()?;
+        (a.could_have(metadata.len()) && a.known(seen, &metadata).is_none()).then_some(metadata.len())
+    };
+    let total: u64 = asked.iter().filter_map(len).sum();
     let meter = progress.start(Task::Verify, Some(total));
+    let unread = AtomicU64::new(0);
     let found = Mutex::new(vec![Found::Nothing; asked.len()]);
     each(
         asked,
@@ -468,7 +514,7 @@ fn compare_all(folder: &Folder, asked: &[Asked<'_, '_>], progress: &dyn Progress
             if progress.stopped() {
                 return Err(InstallError::Stopped);
             }
-            let one = compare(root, asked, &*meter, progress);
+            let one = compare(root, asked, seen, &unread, &*meter, progress);
             found.lock().expect("nothing panics with the lock")[index] = one;
             Ok(())
         },
@@ -476,10 +522,17 @@ fn compare_all(folder: &Folder, asked: &[Asked<'_, '_>], progress: &dyn Progress
     if progress.stopped() {
         return Err(InstallError::Stopped);
     }
-    Ok(found.into_inner().expect("nothing panics with the lock"))
+    Ok((found.into_inner().expect("nothing panics with the lock"), unread.into_inner()))
 }
 
-fn compare(root: &Path, asked: &Asked<'_, '_>, meter: &dyn Meter, progress: &dyn Progress) -> Found {
+fn compare(
+    root: &Path,
+    asked: &Asked<'_, '_>,
+    seen: &Seen,
+    unread: &AtomicU64,
+    meter: &dyn Meter,
+    progress: &dyn Progress,
+) -> Found {
     let path = root.join(asked.path.as_str());
     if asked.path.parents().any(|p| fs::symlink_metadata(root.join(p)).is_ok_and(|m| m.is_symlink())) {
         return Found::BehindLink;
@@ -494,14 +547,19 @@ fn compare(root: &Path, asked: &Asked<'_, '_>, meter: &dyn Meter, progress: &dyn
     if !metadata.is_file() {
         return Found::Other;
     }
-    let (size, executable) = (metadata.len(), is_executable(&metadata));
-    if !asked.could_have(size) {
-        return Found::File { size, digest: None, executable };
-    }
-    match hash_file(&path, meter, progress) {
-        Ok(digest) => Found::File { size, digest: Some(digest), executable },
-        Err(_) => Found::Unreadable,
-    }
+    let (size, executable, stat) = (metadata.len(), is_executable(&metadata), StatData::of(&metadata));
+    let digest = match asked.known(seen, &metadata) {
+        _ if !asked.could_have(size) => None,
+        Some(digest) => {
+            unread.fetch_add(1, Ordering::Relaxed);
+            Some(digest)
+        }
+        None => match hash_file(&path, meter, progress) {
+            Ok(digest) => Some(digest),
+            Err(_) => return Found::Unreadable,
+        },
+    };
+    Found::File { size, digest, executable, stat }
 }
 
 #[cfg(unix)]

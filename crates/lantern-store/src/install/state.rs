@@ -1,18 +1,19 @@
 //! What an installed folder knows about itself.
 
+use std::collections::HashSet;
 use std::fs::{self, File, TryLockError};
 use std::io;
 use std::path::{Path, PathBuf};
 
 use lantern_core::digest::{Digest, RecipeId};
 use lantern_core::failpoint;
+use lantern_core::parallel::each;
 use serde::{Deserialize, Serialize};
 
 use super::InstallError;
 use crate::durable::{self, DurableError};
-use crate::fetch::Fetch;
-use crate::fetch::again;
-use crate::recipe::{self, Entry, SegmentRef};
+use crate::fetch::{FETCHERS, Fetch, again};
+use crate::recipe::{self, ChunkRef, Entry, Root, SegmentRef};
 
 /// The folder in an installed build that is ours.
 pub const STATE_FOLDER: &str = ".lantern-install";
@@ -212,6 +213,9 @@ impl Folder {
         let mut all = Vec::new();
         for id in recipes {
             let root = self.recipe_root(*id, fetch)?;
+            if fetch.is_some() {
+                self.fetch_segments(&Root::decode(*id, &root)?, fetch)?;
+            }
             let segment = |segment: &SegmentRef| self.segment(segment, fetch);
             all.extend(recipe::assemble(*id, &root, segment, InstallError::from)?.1);
         }
@@ -243,34 +247,59 @@ impl Folder {
 
     fn segment(&self, segment: &SegmentRef, fetch: Option<&dyn Fetch>) -> Result<Vec<u8>, InstallError> {
         let path = self.state("segments").join(segment.digest.hex());
+        let is_it = |packed: &[u8]| recipe::unpack_segment(&segment.digest, packed).map(drop);
         let here = durable::read_limited(&path, recipe::MAX_SEGMENT_LEN).ok();
-        if let Some(bytes) = here.filter(|bytes| Digest::of(bytes) == segment.digest) {
-            return Ok(bytes);
+        if let Some(packed) = here.filter(|packed| is_it(packed).is_ok()) {
+            return Ok(packed);
         }
         let fetch = fetch.ok_or_else(|| InstallError::Lost(path.clone()))?;
-        let what = "a segment of the recipe";
         let once = || {
             let fetched = fetch.segment(&segment.digest);
-            let bytes = fetched.map_err(|source| InstallError::Fetch { what, source })?;
-            if Digest::of(&bytes) != segment.digest {
-                return Err(recipe::RecipeError::Digest { what }.into());
-            }
-            Ok(bytes)
+            let packed = fetched.map_err(|source| InstallError::Fetch { what: "a segment of the recipe", source })?;
+            is_it(&packed)?;
+            Ok(packed)
         };
-        let bytes = again(once, InstallError::is_wrong)?;
+        let packed = again(once, InstallError::is_wrong)?;
         self.own_folder("segments")?;
-        durable::write_whole(&path, &bytes)?;
-        Ok(bytes)
+        durable::write_whole(&path, &packed)?;
+        Ok(packed)
+    }
+
+    /// Brings the segments that are not there, side by side.
+    fn fetch_segments(&self, root: &Root, fetch: Option<&dyn Fetch>) -> Result<(), InstallError> {
+        let folder = self.own_folder("segments")?;
+        let is_there = |segment: &&SegmentRef| folder.join(segment.digest.hex()).exists();
+        let lacking: Vec<&SegmentRef> = root.segments.iter().filter(|segment| !is_there(segment)).collect();
+        each(&lacking, FETCHERS, || (), |(), _, segment| self.segment(segment, fetch).map(drop))
+    }
+
+    /// Returns the segments of recipes that have chunks of some kind, with all of their chunks.
+    pub(super) fn segments_with(
+        &self,
+        recipes: &[RecipeId],
+        is_meant: &dyn Fn(&Digest) -> bool,
+    ) -> Result<Vec<(Digest, Vec<ChunkRef>)>, InstallError> {
+        let (mut out, mut seen) = (Vec::new(), HashSet::new());
+        for id in recipes {
+            let root = Root::decode(*id, &self.recipe_root(*id, None)?)?;
+            for segment in root.segments.iter().filter(|segment| segment.chunks > 0 && seen.insert(segment.digest)) {
+                let chunks = recipe::chunks_of_segment(segment, &self.segment(segment, None)?)?;
+                if chunks.iter().any(|chunk| is_meant(&chunk.digest)) {
+                    out.push((segment.digest, chunks));
+                }
+            }
+        }
+        Ok(out)
     }
 
     /// Removes recipes and segments that what is installed does not name.
     pub(super) fn forget_others(&self, recipes: &[RecipeId]) -> Result<(), InstallError> {
-        let mut segments = std::collections::HashSet::new();
+        let mut segments = HashSet::new();
         for id in recipes {
             let root = self.recipe_root(*id, None)?;
-            segments.extend(recipe::Root::decode(*id, &root)?.segments.iter().map(|s| s.digest.hex()));
+            segments.extend(Root::decode(*id, &root)?.segments.iter().map(|s| s.digest.hex()));
         }
-        let kept: std::collections::HashSet<String> = recipes.iter().map(|id| id.0.hex()).collect();
+        let kept: HashSet<String> = recipes.iter().map(|id| id.0.hex()).collect();
         for (folder, kept) in [("recipes", kept), ("segments", segments)] {
             let folder = self.own_folder(folder)?;
             let entries = fs::read_dir(&folder).map_err(InstallError::io("list", &folder))?;

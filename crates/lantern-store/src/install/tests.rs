@@ -1,3 +1,4 @@
+mod seen;
 mod updates;
 
 use super::*;
@@ -99,7 +100,7 @@ fn scene() -> Scene {
 }
 
 fn wanted(recipes: &[RecipeId]) -> Wanted<'_> {
-    Wanted { recipes, about: Value::Null, own_files: OwnFiles::Aside, private: None, updates: &[] }
+    Wanted { recipes, about: Value::Null, own_files: OwnFiles::Aside, private: None, updates: &[], read_all: false }
 }
 
 impl Scene {
@@ -458,7 +459,7 @@ fn room_is_asked_for_before_anything_is_written() {
     let mut new = gather::recipes(&folder, &[sealed.recipe], &scene.store).unwrap();
     let Node::File { size, .. } = &mut new[0].node else { unreachable!() };
     *size = u64::MAX / 2;
-    let plan = plan::Plan::make(&folder, &[], &new, OwnFiles::Aside, &Silent).unwrap();
+    let plan = plan::Plan::make(&folder, &[], &new, OwnFiles::Aside, &Seen::default(), &Silent).unwrap();
     let error = gather::stage(&folder, &plan, &[sealed.recipe], &[], &[], &scene.store, &Silent).unwrap_err();
     assert!(matches!(error, InstallError::NoRoom(_)), "{error:?}");
 }
@@ -478,8 +479,8 @@ impl Fetch for Flaky<'_> {
     fn segment(&self, digest: &Digest) -> Result<Vec<u8>, FetchError> {
         self.store.segment_bytes(digest).map_err(Into::into)
     }
-    fn locator(&self, id: RecipeId) -> Result<Vec<u8>, FetchError> {
-        Fetch::locator(self.store, id)
+    fn locator(&self, segment: &Digest) -> Result<Vec<u8>, FetchError> {
+        Fetch::locator(self.store, segment)
     }
     fn pack_range(&self, pack: &Digest, offset: u32, len: u32) -> Result<Vec<u8>, FetchError> {
         let mut bytes = self.store.read_pack_range(pack, offset, len)?;
@@ -529,8 +530,8 @@ impl Fetch for Noisy<'_> {
     fn segment(&self, digest: &Digest) -> Result<Vec<u8>, FetchError> {
         Ok(self.once_wrong(format!("segment {digest}"), self.store.segment_bytes(digest)?))
     }
-    fn locator(&self, id: RecipeId) -> Result<Vec<u8>, FetchError> {
-        Ok(self.once_wrong(format!("locator {id}"), Fetch::locator(self.store, id)?))
+    fn locator(&self, segment: &Digest) -> Result<Vec<u8>, FetchError> {
+        Ok(self.once_wrong(format!("locator {segment}"), Fetch::locator(self.store, segment)?))
     }
     fn pack_range(&self, pack: &Digest, offset: u32, len: u32) -> Result<Vec<u8>, FetchError> {
         Ok(self.once_wrong(format!("range {pack} {offset}"), self.store.read_pack_range(pack, offset, len)?))

@@ -66,6 +66,7 @@ fn try_install(folder: &Path, store: &Store, recipe: RecipeId) -> Result<Report,
         own_files: OwnFiles::Aside,
         private: None,
         updates: &[],
+        read_all: false,
     };
     install::install(folder, wanted, store, &Silent)
 }
@@ -150,8 +151,8 @@ impl Fetch for Grows<'_> {
     fn segment(&self, digest: &Digest) -> Result<Vec<u8>, FetchError> {
         self.store.segment(digest)
     }
-    fn locator(&self, id: RecipeId) -> Result<Vec<u8>, FetchError> {
-        Fetch::locator(self.store, id)
+    fn locator(&self, segment: &Digest) -> Result<Vec<u8>, FetchError> {
+        Fetch::locator(self.store, segment)
     }
     fn pack_range(&self, pack: &Digest, offset: u32, len: u32) -> Result<Vec<u8>, FetchError> {
         if self.ranges.fetch_add(1, Ordering::SeqCst) == 9 {
@@ -176,6 +177,7 @@ fn an_error_while_the_disk_is_written_is_reported() {
         own_files: OwnFiles::Aside,
         private: None,
         updates: &[],
+        read_all: false,
     };
     let fetch = Grows { store: &store, ranges: AtomicU64::new(0) };
     let error = install::install(&folder, wanted, &fetch, &Silent).unwrap_err();

@@ -111,8 +111,8 @@ impl Player for HttpStorefront {
         self.play_bytes(&path, Asked::whole(MAX_SEGMENT_LEN))
     }
 
-    fn locator(&self, title: &Handle, branch: &Name, id: RecipeId) -> Result<Vec<u8>, StorefrontError> {
-        let path = format!("/v1/play/{}/{}/locators/{}", title.in_path(), self.branch_in_path(branch), id.0.hex());
+    fn locator(&self, title: &Handle, branch: &Name, segment: &Digest) -> Result<Vec<u8>, StorefrontError> {
+        let path = format!("/v1/play/{}/{}/locators/{}", title.in_path(), self.branch_in_path(branch), segment.hex());
         self.play_bytes(&path, Asked::whole(MAX_LOCATOR_LEN))
     }
 

@@ -18,7 +18,7 @@ use serde::de::DeserializeOwned;
 use super::{HttpStorefront, MAX_JSON_LEN, bytes_of};
 use crate::protocol::{
     Branch, BranchList, Build, BuildPage, Discovery, IDEMPOTENCY_KEY, InvitationMade, InvitationPage, Move, MovePage,
-    Moved, NewBuild, NewInvitation, PIECES, PackReceived, RecipeNeeds, Title, UPDATES, Withdraw, problem,
+    Moved, NewBuild, NewInvitation, PIECES, PackReceived, REBUILDS, RecipeNeeds, Title, UPDATES, Withdraw, problem,
 };
 use crate::{Branches, Builds, Content, Identify, Invitations, Player, Storefront, StorefrontError, StorefrontFacts};
 
@@ -58,7 +58,7 @@ impl HttpStorefront {
     }
 
     /// Sends a pack in pieces that the line brings in a few seconds each; goes on behind what has come already.
-    fn put_pieces(&self, path: &str, bytes: &Bytes) -> Result<(), StorefrontError> {
+    fn put_pieces(&self, path: &str, bytes: &Bytes, on: &dyn Fn(u64)) -> Result<(), StorefrontError> {
         let total = bytes.len();
         let mut offset = self.received(path)?.min(total);
         if offset == total {
@@ -82,16 +82,19 @@ impl HttpStorefront {
             };
             self.pace.took(piece.len(), started.elapsed());
             if answer.is_empty() {
+                on((total - first) as u64);
                 return Ok(());
             }
             let at: PackReceived = self.json(&answer, "an answer about a pack")?;
             let received = usize::try_from(at.received).unwrap_or(usize::MAX);
             if at.whole {
+                on((total - first) as u64);
                 return Ok(());
             }
             if received <= first || received > total {
                 return Err(self.nonsense("an answer about a pack", "it has not got further"));
             }
+            on((received - first) as u64);
             offset = received;
         }
     }
@@ -102,15 +105,16 @@ impl HttpStorefront {
     }
 
     /// Sends what may take longer than a line stays.
-    fn put_large(&self, path: &str, bytes: Bytes) -> Result<(), StorefrontError> {
+    fn put_large(&self, path: &str, bytes: Bytes, on: &dyn Fn(u64)) -> Result<(), StorefrontError> {
         if bytes.len() <= self.pace.piece() || !self.can(PIECES)? {
             let started = Instant::now();
             let len = bytes.len();
             self.put_bytes(path, bytes)?;
             self.pace.took(len, started.elapsed());
+            on(len as u64);
             return Ok(());
         }
-        self.put_pieces(path, &bytes)
+        self.put_pieces(path, &bytes, on)
     }
 
     fn received(&self, path: &str) -> Result<usize, StorefrontError> {
@@ -208,15 +212,25 @@ impl Content for HttpStorefront {
     }
 
     fn put_pack(&self, title: &Handle, digest: &Digest, bytes: Bytes) -> Result<(), StorefrontError> {
-        self.put_large(&format!("/v1/titles/{}/packs/{}", title.in_path(), digest.hex()), bytes)
+        self.put_large(&format!("/v1/titles/{}/packs/{}", title.in_path(), digest.hex()), bytes, &|_| {})
     }
 
     fn takes_updates(&self) -> Result<bool, StorefrontError> {
         self.can(UPDATES)
     }
 
-    fn put_update(&self, title: &Handle, from: RecipeId, to: RecipeId, bytes: Bytes) -> Result<(), StorefrontError> {
-        self.put_large(&format!("/v1/titles/{}/updates/{}/{}", title.in_path(), from.0.hex(), to.0.hex()), bytes)
+    fn rebuilds(&self) -> Result<bool, StorefrontError> {
+        self.can(REBUILDS)
+    }
+
+    fn put_update(
+        &self,
+        title: &Handle,
+        (from, to): (RecipeId, RecipeId),
+        bytes: Bytes,
+        on: &dyn Fn(u64),
+    ) -> Result<(), StorefrontError> {
+        self.put_large(&format!("/v1/titles/{}/updates/{}/{}", title.in_path(), from.0.hex(), to.0.hex()), bytes, on)
     }
 
     fn get_recipe(&self, title: &Handle, id: RecipeId) -> Result<Vec<u8>, StorefrontError> {
@@ -227,8 +241,8 @@ impl Content for HttpStorefront {
         self.get_bytes(&format!("/v1/titles/{}/segments/{}", title.in_path(), digest.hex()), MAX_SEGMENT_LEN)
     }
 
-    fn get_locator(&self, title: &Handle, id: RecipeId) -> Result<Vec<u8>, StorefrontError> {
-        self.get_bytes(&format!("/v1/titles/{}/locators/{}", title.in_path(), id.0.hex()), MAX_LOCATOR_LEN)
+    fn get_locator(&self, title: &Handle, segment: &Digest) -> Result<Vec<u8>, StorefrontError> {
+        self.get_bytes(&format!("/v1/titles/{}/locators/{}", title.in_path(), segment.hex()), MAX_LOCATOR_LEN)
     }
 
     fn get_pack(&self, title: &Handle, pack: &Digest, offset: u32, len: u32) -> Result<Vec<u8>, StorefrontError> {

@@ -99,8 +99,8 @@ impl Fetch for Broken<'_> {
     fn segment(&self, digest: &Digest) -> Result<Vec<u8>, FetchError> {
         Fetch::segment(self.store, digest)
     }
-    fn locator(&self, id: RecipeId) -> Result<Vec<u8>, FetchError> {
-        Fetch::locator(self.store, id)
+    fn locator(&self, segment: &Digest) -> Result<Vec<u8>, FetchError> {
+        Fetch::locator(self.store, segment)
     }
     fn pack_range(&self, pack: &Digest, offset: u32, len: u32) -> Result<Vec<u8>, FetchError> {
         Fetch::pack_range(self.store, pack, offset, len)
@@ -184,8 +184,8 @@ fn what_is_finished_in_the_stage_is_not_made_again() {
         fn segment(&self, digest: &Digest) -> Result<Vec<u8>, FetchError> {
             Fetch::segment(self.0, digest)
         }
-        fn locator(&self, id: RecipeId) -> Result<Vec<u8>, FetchError> {
-            Fetch::locator(self.0, id)
+        fn locator(&self, segment: &Digest) -> Result<Vec<u8>, FetchError> {
+            Fetch::locator(self.0, segment)
         }
         fn pack_range(&self, _: &Digest, _: u32, _: u32) -> Result<Vec<u8>, FetchError> {
             Err(FetchError::new("the line was cut", false))

@@ -6,7 +6,7 @@ use std::io;
 
 use serde::{Deserialize, Serialize};
 
-/// What the file system says of a file; equal stat data let reading be saved, under the rule in [`crate::cache`].
+/// What the file system says of a file; equal stat data let reading be saved, where [`StatData::is_settled_at`] was true of it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(from = "(u64, i64, i64, u64)", into = "(u64, i64, i64, u64)")]
 pub struct StatData {
