@@ -187,13 +187,13 @@ impl Tree {
     /// # Errors
     /// [`TreeError`] for paths that occur twice or below a file, and for links that leave.
     pub fn new(entries: impl IntoIterator<Item = (TreePath, Node)>) -> Result<Self, TreeError> {
-        let mut map = BTreeMap::new();
-        for (path, node) in entries {
-            if map.contains_key(&path) {
-                return Err(TreeError::Twice(path));
-            }
-            map.insert(path, node);
+        let mut entries: Vec<(TreePath, Node)> = entries.into_iter().collect();
+        // Most come in order, and then this costs little.
+        entries.sort_by(|a, b| a.0.cmp(&b.0));
+        if let Some([(path, _), _]) = entries.windows(2).find(|two| matches!(two, [a, b] if a.0 == b.0)) {
+            return Err(TreeError::Twice(path.clone()));
         }
+        let map: BTreeMap<TreePath, Node> = entries.into_iter().collect();
         let links = map.iter().filter_map(|(path, node)| match node {
             Node::Link { target } => Some((path, target.as_str())),
             _ => None,
@@ -201,7 +201,13 @@ impl Tree {
         if let Some((path, target)) = links_that_leave(links).first() {
             return Err(TreeError::LinkLeaves { path: (*path).clone(), target: (*target).to_owned() });
         }
+        let mut folder = None;
         for path in map.keys() {
+            // Neighbours mostly lie in the same folder, which was looked at.
+            let own = path.parents().next();
+            if std::mem::replace(&mut folder, own) == own {
+                continue;
+            }
             for parent in path.parents() {
                 // A folder that holds something is not listed, so whatever is listed above is in the way.
                 if let Ok(above) = TreePath::new(parent)

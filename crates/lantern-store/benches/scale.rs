@@ -126,7 +126,8 @@ fn main() -> std::io::Result<()> {
     let ((_, old), (root, new)) = (read(&first).expect("it is whole"), read(&second).expect("it is whole"));
     writeln!(out, "both recipes read: {:.2} s", clock.elapsed().as_secs_f64())?;
     let clock = Instant::now();
-    let lacking: std::collections::HashSet<Digest> = recipe::lacking(&old, &new).map(|chunk| chunk.digest).collect();
+    let lacking: std::collections::HashSet<Digest> =
+        recipe::lacking(&old, &new).into_iter().map(|chunk| chunk.digest).collect();
     let asked = recipe::segments_with(&root, &new, |chunk| lacking.contains(chunk));
     let asked: std::collections::HashSet<Digest> = asked.into_iter().map(|(digest, _)| digest).collect();
     let mut located = Vec::new();

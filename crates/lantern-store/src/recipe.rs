@@ -487,10 +487,26 @@ fn different(chunks: impl Iterator<Item = ChunkRef>) -> Vec<ChunkRef> {
     chunks.filter(|chunk| seen.insert(chunk.digest)).collect()
 }
 
-/// Returns the different chunks that a new build has and an old one does not.
-pub fn lacking<'a>(old: &'a [Entry], new: &'a [Entry]) -> impl Iterator<Item = &'a ChunkRef> {
-    let mut seen: HashSet<Digest> = old.iter().flat_map(|entry| &entry.chunks).map(|chunk| chunk.digest).collect();
-    new.iter().flat_map(|entry| &entry.chunks).filter(move |chunk| seen.insert(chunk.digest))
+/// Returns the different chunks that a new build has and an old one does not, in the order of their first appearance. Both are in the order of
+/// their paths.
+pub fn lacking<'a>(old: &[Entry], new: &'a [Entry]) -> Vec<&'a ChunkRef> {
+    // Of millions of chunks only those need a place in a table whose file is not the same as before.
+    let mut earlier = old.iter().peekable();
+    let (mut left, mut in_order): (HashSet<Digest>, Vec<&ChunkRef>) = Default::default();
+    for entry in new {
+        while earlier.next_if(|there| there.path < entry.path).is_some() {}
+        if earlier.peek().is_none_or(|there| there.path != entry.path || there.chunks != entry.chunks) {
+            in_order.extend(entry.chunks.iter().filter(|chunk| left.insert(chunk.digest)));
+        }
+    }
+    for chunk in old.iter().flat_map(|entry| &entry.chunks) {
+        if left.is_empty() {
+            break;
+        }
+        left.remove(&chunk.digest);
+    }
+    in_order.retain(|chunk| left.contains(&chunk.digest));
+    in_order
 }
 
 #[cfg(test)]
@@ -588,6 +604,20 @@ mod tests {
         std::io::Write::write_all(&mut without_size, b"tide").unwrap();
         assert!(unpack_segment(&Digest::of(b"tide"), &without_size.finish().unwrap()).is_err());
         assert_eq!(unpack_segment(&Digest::of(b"tide"), &pack_segment(b"tide")).unwrap(), b"tide");
+    }
+
+    #[test]
+    fn what_is_lacking_is_what_no_old_file_has() {
+        let [a, b, c, d] = [1, 2, 3, 4].map(chunk);
+        let entry = |chunks: &[ChunkRef], name: &str| {
+            let (path, node) = file(chunks, name);
+            Entry { path, node, chunks: chunks.to_vec() }
+        };
+        let old = [entry(&[a, b], "edited"), entry(&[c], "gone"), entry(&[a, a], "same")];
+        let new = [entry(&[d, b, a], "edited"), entry(&[c, d], "moved"), entry(&[a, a], "same")];
+        assert_eq!(lacking(&old, &new), [&d]);
+        assert_eq!(lacking(&[], &new), [&d, &b, &a, &c]);
+        assert!(lacking(&new, &new).is_empty());
     }
 
     #[test]

@@ -132,7 +132,7 @@ impl<'a> Comparison<'a> {
     pub fn open(store: &'a Store, from: RecipeId, to: RecipeId) -> Result<Self, StoreError> {
         let (old, new) = (Contents::open(store, from)?, Contents::open(store, to)?);
         let stored = |chunk: &ChunkRef| new.locator.find(&chunk.digest).map_or(0, |at| u64::from(at.entry.stored_len));
-        let chunks = recipe::lacking(&old.entries, &new.entries).map(stored).sum();
+        let chunks = recipe::lacking(&old.entries, &new.entries).into_iter().map(stored).sum();
         Ok(Self { store, from, to, old: Sealed::of(old), new: Sealed::of(new), chunks })
     }
 

@@ -55,7 +55,7 @@ pub(super) fn make(
         // What is lost of the old recipe can be read by nobody: it comes as chunks.
         let Ok(old) = folder.entries_of(&[offer.from], None) else { continue };
         let new = folder.entries_of(&[offer.to], Some(fetch))?;
-        let as_chunks: u64 = recipe::lacking(&old, &new).map(|chunk| u64::from(chunk.len)).sum();
+        let as_chunks: u64 = recipe::lacking(&old, &new).into_iter().map(|chunk| u64::from(chunk.len)).sum();
         if offer.bytes >= as_chunks {
             continue;
         }
