@@ -27,7 +27,12 @@ echo "    in the store: $(size "$project/.lantern/store/packs")"
 open_place
 timed "push" "$run push brambleyard --yes"
 l promote brambleyard creek --yes
-timed "install" "$run install brambleyard creek '$work/player' --target linux"
+for round in $(seq "$runs"); do
+    timed "install" "$run install brambleyard creek '$work/player-$round' --target linux"
+    # A file that was just written may still be changing: only what is older need not be read again.
+    sleep 3
+    l install brambleyard creek "$work/player-$round" --target linux
+done
 rm -rf "$project/export"
 cp -r "$new" "$project/export"
 sed -i 's/1\.4\.0/1.4.1/' "$project/lantern.toml"
@@ -39,13 +44,15 @@ grep -a -E "sent|update files" "$work/out" || true
 l promote brambleyard creek --yes
 for round in $(seq "$runs"); do
     rm -rf "$work/copy" "$work/synced" "$work/updated"
-    cp -r "$work/player" "$work/updated"
+    cp -r "$work/player-$round" "$work/updated"
     cp -r "$old" "$work/synced"
     timed "cp -r of the second release" "cp -r '$new' '$work/copy'"
     timed "rsync -a --checksum --no-whole-file" "rsync -a --checksum --no-whole-file --delete '$new/' '$work/synced/'"
-    timed "install in the folder that holds the first" "$run install brambleyard creek '$work/updated' --target linux"
-    grep -a -E "came|updated" "$work/out" || true
+    timed "install in a copy of the folder with the first" "$run install brambleyard creek '$work/updated' --target linux"
+    timed "install in the folder that holds the first" "$run install brambleyard creek '$work/player-$round' --target linux"
+    grep -a -E "came|updated|checked" "$work/out" || true
+    diff -r --exclude=.lantern-install "$new" "$work/player-$round"
 done
 diff -r --exclude=.lantern-install "$new" "$work/updated"
-rm -rf "$work/copy" "$work/synced" "$work/updated" "$work/player"
+rm -rf "$work/copy" "$work/synced" "$work/updated" "$work"/player-*
 timed "install, everything new" "$run install brambleyard creek '$work/player' --target linux"

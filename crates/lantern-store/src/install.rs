@@ -203,7 +203,7 @@ pub struct Report {
     pub written: u64,
     /// Files that were removed because the build no longer has them.
     pub removed: u64,
-    /// Files that were not read, because they look as they did when they were known to be right.
+    /// Files that stay and were not read, because they look as they did when they were known to be right.
     pub unread: u64,
     /// Bytes that came.
     pub received: u64,
@@ -297,7 +297,7 @@ pub fn install(
         size: plan.size,
         written: plan.write.len() as u64,
         removed: plan.removed(),
-        unread: plan.unread,
+        unread: plan.stayed_unread,
         received: staged.received,
         rolled_forward,
         aside: Vec::new(),
@@ -314,7 +314,10 @@ pub fn install(
         aside.extend(switch::begin(&folder, journal)?);
     }
     folder.forget_others(recipes)?;
-    Seen::note(&folder, recipes, &plan, staged.verified)?;
+    // It is all there; without the note the next update reads more.
+    if let Err(error) = Seen::note(&folder, recipes, &plan, staged.verified) {
+        log::info!("what was seen could not be noted: {error}");
+    }
     report.aside = aside;
     Ok(report)
 }

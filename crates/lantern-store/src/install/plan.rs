@@ -4,7 +4,6 @@ use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use std::fs::{self, File};
 use std::path::{Path, PathBuf};
 use std::sync::Mutex;
-use std::sync::atomic::{AtomicU64, Ordering};
 
 use lantern_core::digest::Digest;
 use lantern_core::parallel::{each, processors};
@@ -73,6 +72,8 @@ enum Found {
         executable: bool,
         /// Before it was read.
         stat: StatData,
+        /// Whether it was read; else it looks as it did when it was known to be right.
+        is_read: bool,
     },
     Unreadable,
     /// Neither file nor folder nor link.
@@ -178,6 +179,8 @@ pub(super) struct Plan<'a> {
     pub begun: jiff::Timestamp,
     /// How many files were not read, because they look as they did when they were known to be right.
     pub unread: u64,
+    /// How many of those that stay.
+    pub stayed_unread: u64,
 }
 
 impl<'a> Plan<'a> {
@@ -203,7 +206,9 @@ impl<'a> Plan<'a> {
             asked.entry(path).or_insert(Asked { path, old: None, new: None }).old = Some(&entry.node);
         }
         let asked: Vec<Asked<'_, 'a>> = asked.into_values().collect();
-        let (found, unread) = compare_all(folder, &asked, seen, progress)?;
+        let found = compare_all(folder, &asked, seen, progress)?;
+        let is_unread = |found: &&Found| matches!(found, Found::File { is_read: false, digest: Some(_), .. });
+        let unread = found.iter().filter(is_unread).count() as u64;
         let mut plan = Self {
             respell,
             begun,
@@ -235,8 +240,9 @@ impl<'a> Plan<'a> {
                 continue;
             };
             if found.problem(&entry.node).is_none() {
-                if let Found::File { stat, .. } = found {
+                if let Found::File { stat, is_read, .. } = found {
                     plan.stayed.push((&entry.path, *stat));
+                    plan.stayed_unread += u64::from(!is_read);
                 }
                 continue;
             }
@@ -484,19 +490,18 @@ pub(super) fn check(
 ) -> Result<Vec<Option<Problem>>, InstallError> {
     let asked: Vec<Asked<'_, '_>> =
         entries.iter().map(|entry| Asked { path: &entry.path, old: None, new: Some(entry) }).collect();
-    let (found, _) = compare_all(folder, &asked, &Seen::default(), progress)?;
+    let found = compare_all(folder, &asked, &Seen::default(), progress)?;
     Ok(found.iter().zip(entries).map(|(found, entry)| found.problem(&entry.node)).collect())
 }
 
 /// Looks at every path; what could be as one of the builds has it is read, unless it looks as it did when it was known to be right.
-/// Says of how many that was so.
 #[expect(clippy::indexing_slicing, reason = "there is one for each")]
 fn compare_all(
     folder: &Folder,
     asked: &[Asked<'_, '_>],
     seen: &Seen,
     progress: &dyn Progress,
-) -> Result<(Vec<Found>, u64), InstallError> {
+) -> Result<Vec<Found>, InstallError> {
     let root = folder.path();
     let len = |a: &Asked<'_, '_>| {
         let metadata = fs::symlink_metadata(root.join(a.path.as_str())).ok()?;
@@ -504,7 +509,6 @@ fn compare_all(
     };
     let total: u64 = asked.iter().filter_map(len).sum();
     let meter = progress.start(Task::Verify, Some(total));
-    let unread = AtomicU64::new(0);
     let found = Mutex::new(vec![Found::Nothing; asked.len()]);
     each(
         asked,
@@ -514,7 +518,7 @@ fn compare_all(
             if progress.stopped() {
                 return Err(InstallError::Stopped);
             }
-            let one = compare(root, asked, seen, &unread, &*meter, progress);
+            let one = compare(root, asked, seen, &*meter, progress);
             found.lock().expect("nothing panics with the lock")[index] = one;
             Ok(())
         },
@@ -522,17 +526,10 @@ fn compare_all(
     if progress.stopped() {
         return Err(InstallError::Stopped);
     }
-    Ok((found.into_inner().expect("nothing panics with the lock"), unread.into_inner()))
+    Ok(found.into_inner().expect("nothing panics with the lock"))
 }
 
-fn compare(
-    root: &Path,
-    asked: &Asked<'_, '_>,
-    seen: &Seen,
-    unread: &AtomicU64,
-    meter: &dyn Meter,
-    progress: &dyn Progress,
-) -> Found {
+fn compare(root: &Path, asked: &Asked<'_, '_>, seen: &Seen, meter: &dyn Meter, progress: &dyn Progress) -> Found {
     let path = root.join(asked.path.as_str());
     if asked.path.parents().any(|p| fs::symlink_metadata(root.join(p)).is_ok_and(|m| m.is_symlink())) {
         return Found::BehindLink;
@@ -548,18 +545,15 @@ fn compare(
         return Found::Other;
     }
     let (size, executable, stat) = (metadata.len(), is_executable(&metadata), StatData::of(&metadata));
-    let digest = match asked.known(seen, &metadata) {
-        _ if !asked.could_have(size) => None,
-        Some(digest) => {
-            unread.fetch_add(1, Ordering::Relaxed);
-            Some(digest)
-        }
+    let (digest, is_read) = match asked.known(seen, &metadata) {
+        _ if !asked.could_have(size) => (None, false),
+        Some(digest) => (Some(digest), false),
         None => match hash_file(&path, meter, progress) {
-            Ok(digest) => Some(digest),
+            Ok(digest) => (Some(digest), true),
             Err(_) => return Found::Unreadable,
         },
     };
-    Found::File { size, digest, executable, stat }
+    Found::File { size, digest, executable, stat, is_read }
 }
 
 #[cfg(unix)]
