@@ -50,6 +50,7 @@ mod ledger;
 mod ledger_head;
 mod listed;
 mod live;
+mod looked;
 mod needs;
 mod network;
 mod not_changed;

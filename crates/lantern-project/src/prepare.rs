@@ -276,6 +276,7 @@ impl Session {
         if !options.read_all
             && let Some(inputs) = self.unchanged(edition, version, &divided, changing, &mut digests, progress)?
         {
+            self.workspace.have_looked(edition, &divided, &digests);
             return Ok(Sealing::nothing(inputs));
         }
         let past = PastReleases::load(project, edition)?;
@@ -293,6 +294,7 @@ impl Session {
             let (trees, cost) = self.seal_parcels(&divided, Some(&mut digests), progress)?;
             let copies = self.compare_shared(&divided, &mut digests, progress);
             self.remember(&digests);
+            self.workspace.have_looked(edition, &divided, &digests);
             copies?;
             judged.findings.extend(self.damage()?);
             let targets = describe(&divided, &trees)?;
@@ -303,6 +305,7 @@ impl Session {
         let trees: Vec<Tree> = parcels(&divided).iter().map(read).collect::<Result<_, _>>()?;
         let copies = self.compare_shared(&divided, &mut digests, progress);
         self.remember(&digests);
+        self.workspace.have_looked(edition, &divided, &digests);
         copies?;
         let inputs = with_changes(describe(&divided, &trees)?, Some(changing));
         if self.known(edition, version, &inputs)?.is_some() {

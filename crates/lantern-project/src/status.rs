@@ -2,6 +2,7 @@
 
 use std::cmp::Ordering;
 use std::collections::BTreeMap;
+use std::sync::{MutexGuard, PoisonError};
 
 use jiff::Timestamp;
 use lantern_core::board::{Board, KnownRelease};
@@ -14,8 +15,10 @@ use lantern_core::version::{ReleaseName, Version};
 use lantern_exports::cache::DigestCache;
 
 use crate::approvals::WaitingApproval;
+use crate::divided::Divided;
+use crate::looked::Looked;
 use crate::workspace::Workspace;
-use crate::{ProjectError, changing, describe, environment};
+use crate::{ProjectError, changing, environment};
 
 pub use lantern_core::next::Exports;
 
@@ -139,18 +142,13 @@ impl Workspace {
 
     /// How the exports stand to what was sealed; none where that follows from releases that are not on this board.
     fn exports(&self, edition: &Name, board: &Board) -> Option<Exports> {
-        let project = &self.project;
-        let divided = project.divide(edition);
-        if divided.is_not_here() {
-            return Some(Exports::NotHere);
-        }
-        if divided.stopping().is_some() {
-            return Some(Exports::Wrong);
-        }
-        let digests = DigestCache::load(&project.state("cache/digests.json"), environment::now_of_files());
-        let (Some(now), Ok(version)) = (describe::seem(&divided, &digests), project.version(edition)) else {
-            return Some(Exports::Changed);
+        let now = match self.look_at_exports(edition) {
+            Looked::NotHere => return Some(Exports::NotHere),
+            Looked::Wrong => return Some(Exports::Wrong),
+            Looked::Others => return Some(Exports::Changed),
+            Looked::Known(now) => now,
         };
+        let Ok(version) = self.project.version(edition) else { return Some(Exports::Changed) };
         let is_withdrawn = |release: &KnownRelease| board.withdrawn.contains_key(&release.id);
         let mut records =
             board.newest_first().into_iter().filter_map(|r| Some((r, self.store.record(r.id).ok()?))).peekable();
@@ -184,6 +182,35 @@ impl Workspace {
             matches!(version.order(&newest), Some(Ordering::Less | Ordering::Equal)) || newest == version
         });
         Some(if is_version && now.iter().all(is_sealed) { Exports::Sealed } else { Exports::Changed })
+    }
+}
+
+impl Workspace {
+    /// Looks at the exports of an edition, once in a command: there may be very many files.
+    fn look_at_exports(&self, edition: &Name) -> Looked {
+        if let Some(known) = self.looked().get(edition) {
+            return known.clone();
+        }
+        let divided = self.project.divide(edition);
+        let looked = if divided.is_not_here() {
+            Looked::NotHere
+        } else if divided.stopping().is_some() {
+            Looked::Wrong
+        } else {
+            let path = self.project.state("cache/digests.json");
+            Looked::at(&divided, &DigestCache::load(&path, environment::now_of_files()))
+        };
+        self.looked().insert(edition.clone(), looked.clone());
+        looked
+    }
+
+    /// Takes what a command has seen of exports for what they look like until it ends.
+    pub(crate) fn have_looked(&self, edition: &Name, divided: &Divided<'_>, digests: &DigestCache) {
+        self.looked().insert(edition.clone(), Looked::at(divided, digests));
+    }
+
+    fn looked(&self) -> MutexGuard<'_, BTreeMap<Name, Looked>> {
+        self.looked.lock().unwrap_or_else(PoisonError::into_inner)
     }
 }
 

@@ -1,5 +1,6 @@
 //! A project that is open: its ledger and store, to read; and with the lock, to change.
 
+use std::collections::BTreeMap;
 use std::fs::{File, TryLockError};
 use std::sync::{Arc, Mutex, MutexGuard};
 use std::time::Duration;
@@ -14,6 +15,7 @@ use lantern_store::durable::{self, DurableError};
 use lantern_store::store::Store;
 
 use crate::followed::{Followed, Following};
+use crate::looked::Looked;
 use crate::project::{LEDGER, Project};
 use crate::releases::{MOST_NAMED, ReleaseError};
 use crate::state_folder::{is_unwritable, keep_reserve, make_state_folder, take_lock};
@@ -29,6 +31,8 @@ pub struct Workspace {
     pub(crate) ledger: Box<dyn Log>,
     /// What follows from the events that were read; none before it is asked for.
     pub(crate) following: Mutex<Following>,
+    /// What the exports of editions look like, as far as they were looked at.
+    pub(crate) looked: Mutex<BTreeMap<Name, Looked>>,
 }
 
 /// A project that no other lantern changes while this lives.
@@ -58,7 +62,7 @@ impl Project {
         ledger_head::refuse_lost(&self, None, &store)?;
         let ledger = self.open_ledger()?;
         ledger_head::refuse_lost(&self, Some(&*ledger), &store)?;
-        Ok(Workspace { project: self, store, ledger, following: Mutex::default() })
+        Ok(Workspace { project: self, store, ledger, following: Mutex::default(), looked: Mutex::default() })
     }
 
     /// Opens the ledger; one on a disk that is full or can only be read is opened to be read.

@@ -16,7 +16,8 @@ use lantern_store::recipe::{Root, different_chunks, unpack_segment};
 use lantern_store::store::{Store, StoreError};
 use lantern_store::updates::UpdateError;
 use lantern_storefront::protocol::{Build, BuildTarget, DepotUpdate, PackReceived, RecipeNeeds, problem};
-use rusqlite::{OptionalExtension, TransactionBehavior, params};
+use rusqlite::types::Value;
+use rusqlite::{TransactionBehavior, params, params_from_iter};
 
 use super::{StandIn, damaged, not_there, refuse_long};
 use crate::refusal::Refused;
@@ -29,6 +30,9 @@ pub(crate) enum Incoming {
     /// An update file: from which recipe, and to which.
     Update(RecipeId, RecipeId),
 }
+
+/// Chunks that one question to the database is about.
+const ASKED_AT_ONCE: usize = 500;
 
 /// Longest update file that is taken, in bytes.
 const MAX_UPDATE_LEN: u64 = u32::MAX as u64;
@@ -61,25 +65,34 @@ impl StandIn {
         Ok(different_chunks(&entries))
     }
 
+    /// Finds out where chunks lie, many with one question: a large build has millions.
     pub(super) fn find_chunks(&self, title: &Handle, digests: &[Digest]) -> Result<ChunkIndex, Refused> {
+        let mut digests = digests.to_vec();
+        // Neighbours in the index are asked for together.
+        digests.sort_unstable();
         let database = self.database();
-        let sql =
-            "SELECT pack, pack_len, codec, offset, stored_len, raw_len FROM chunks WHERE title = $1 AND digest = $2";
-        let mut statement = database.prepare_cached(sql)?;
+        let places: Vec<String> = (0..ASKED_AT_ONCE).map(|n| format!("?{}", n + 2)).collect();
+        let sql = format!(
+            "SELECT digest, pack, pack_len, codec, offset, stored_len, raw_len FROM chunks WHERE title = ?1 AND digest IN ({})",
+            places.join(", ")
+        );
+        let mut statement = database.prepare_cached(&sql)?;
         let mut out = ChunkIndex::default();
-        for digest in digests {
-            let row = statement.query_row(params![title.as_str(), digest.as_bytes()], |row| {
+        for batch in digests.chunks(ASKED_AT_ONCE) {
+            // The last batch is filled up with what it has already.
+            let asked = batch.iter().chain(std::iter::repeat_n(&batch[0], ASKED_AT_ONCE - batch.len()));
+            let asked = asked.map(|digest| Value::Blob(digest.as_bytes().to_vec()));
+            let values = std::iter::once(Value::Text(title.to_string())).chain(asked);
+            let mut rows = statement.query(params_from_iter(values))?;
+            while let Some(row) = rows.next()? {
+                let number = out.add_pack(Digest::from_bytes(row.get(1)?), row.get(2)?);
                 let entry = ChunkEntry {
-                    digest: *digest,
-                    codec: Codec::of_number(row.get(2)?),
-                    offset: row.get(3)?,
-                    stored_len: row.get(4)?,
-                    raw_len: row.get(5)?,
+                    digest: Digest::from_bytes(row.get(0)?),
+                    codec: Codec::of_number(row.get(3)?),
+                    offset: row.get(4)?,
+                    stored_len: row.get(5)?,
+                    raw_len: row.get(6)?,
                 };
-                Ok((Digest::from_bytes(row.get(0)?), row.get(1)?, entry))
-            });
-            if let Some((pack, len, entry)) = row.optional()? {
-                let number = out.add_pack(pack, len);
                 out.add(number, &entry);
             }
         }
