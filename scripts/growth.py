@@ -8,7 +8,7 @@ import math
 import sys
 
 WIDTH, HEIGHT, LEFT, TOP, GAP = 360, 200, 64, 40, 40
-SHOWN = ["packs, MB", "rest, MB", "new install, s", "ranges", "metadata, kB", "update by one, s"]
+SHOWN = ["packs, MB", "rest, MB", "ranges", "metadata, kB"]
 
 
 def chart(name, xs, ys, left, top):
@@ -41,15 +41,15 @@ def main():
     lines = []
     for number, name in enumerate(SHOWN):
         ys = [float(row[columns.index(name)]) for row in rows]
-        left, top = 20 + (number % 3) * (WIDTH + GAP), TOP + (number // 3) * (HEIGHT + GAP)
+        left, top = 20 + (number % 2) * (WIDTH + GAP), TOP + (number // 2) * (HEIGHT + GAP)
         lines += chart(name, xs, ys, left, top)
-    width, height = 20 + 3 * (WIDTH + GAP), TOP + 2 * (HEIGHT + GAP)
+    width, height = 20 + 2 * (WIDTH + GAP), TOP + 2 * (HEIGHT + GAP)
     style = (
         "text{font:13px sans-serif;fill:#333}.name{font-weight:bold}.end{text-anchor:end}.middle{text-anchor:middle}"
         ".grid{stroke:#ddd}polyline{fill:none;stroke:#2a6f73;stroke-width:2}circle{fill:#2a6f73}"
     )
     head = f'<svg xmlns="http://www.w3.org/2000/svg" width="{width}" height="{height}" viewBox="0 0 {width} {height}">'
-    title = "Over the number of releases: a build of 3,000 files and 60 MB, each release edits one file in a hundred"
+    title = "Over the number of releases: 3,000 files, 88 MB, each edits one in a hundred"
     body = [head, f"<style>{style}</style>", f'<rect width="{width}" height="{height}" fill="#fff"/>', f'<text x="{20 + LEFT}" y="22">{title}</text>']
     with open(picture, "w", encoding="utf-8") as file:
         file.write("\n".join(body + lines + ["</svg>"]) + "\n")

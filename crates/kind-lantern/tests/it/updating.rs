@@ -76,6 +76,33 @@ fn a_push_brings_one_and_players_take_it() {
     assert!(files(&env.path("player")) == kept.collect());
 }
 
+/// Whoever is new gets all of it as chunks, also those that the storefront put together.
+#[test]
+fn a_push_sends_it_in_place_of_chunks() {
+    let env = next_prepared();
+    let plan = env.lantern(&["push", "brambleyard", "--plan", "--json"]).success().json();
+    let pushed = env.lantern(&["push", "brambleyard", "--yes", "--json"]).success().json();
+    let pushed = &pushed["pushes"][0];
+    let (upload, sent) = (&plan["pushes"][0]["upload_bytes"], &pushed["sent_bytes"]);
+    assert_eq!(upload, sent);
+    assert!(sent.as_u64().unwrap() * 4 < pushed["updates"][0]["chunk_bytes"].as_u64().unwrap(), "{pushed}");
+    env.lantern(&["promote", "brambleyard", "open-water", "--confirm", "1.4.0 (2)"]).success();
+    let other = INSTALL.map(|word| if word == "player" { "other-player" } else { word });
+    env.lantern(&other).success();
+    env.lantern(&["verify", "other-player"]).success();
+    assert!(env.read("other-player/marsh.pak") == env.read("exports/linux/marsh.pak"));
+}
+
+#[test]
+fn what_a_storefront_cannot_put_together_comes_as_chunks() {
+    let env = next_prepared();
+    std::fs::remove_dir_all(env.path("storefront/titles/saltmarsh-post/packs")).unwrap();
+    let pushed = env.lantern(&["push", "brambleyard", "--yes", "--json"]).success().json();
+    let pushed = &pushed["pushes"][0];
+    let (upload, sent) = (pushed["upload_bytes"].as_u64().unwrap(), pushed["sent_bytes"].as_u64().unwrap());
+    assert!(sent > upload + pushed["updates"][0]["chunk_bytes"].as_u64().unwrap() / 2, "{pushed}");
+}
+
 #[test]
 fn what_a_push_could_not_bring_comes_with_the_promotion() {
     let env = next_prepared();
