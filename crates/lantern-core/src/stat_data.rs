@@ -38,6 +38,10 @@ impl From<StatData> for (u64, i64, i64, u64) {
 const SAFE_AGE_NS: i64 = 2_000_000_000;
 
 impl StatData {
+    /// Whether any change of a file's content shows, also where someone sets the time of modification back: only where the system keeps a time
+    /// of change that nobody can set.
+    pub const SHOWS_EVERY_CHANGE: bool = cfg!(unix);
+
     /// Whether any change after a moment gives another stat: what is read from then on is what this stat stands for.
     pub fn is_settled_at(&self, moment: jiff::Timestamp) -> bool {
         i128::from(self.modified_ns.saturating_add(SAFE_AGE_NS)) <= moment.as_nanosecond()

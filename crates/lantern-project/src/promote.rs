@@ -15,7 +15,7 @@ use lantern_core::rules::{HouseRules, longest_stay};
 use lantern_core::step::Step as StepByHand;
 use lantern_core::system::System;
 use lantern_core::version::{ReleaseAsked, ReleaseName};
-use lantern_store::fetch::{self, FetchError, LocateError};
+use lantern_store::fetch;
 use lantern_store::locator::Locator;
 use lantern_store::recipe::{self, Entry, Root, SegmentRef};
 use lantern_store::store::Store;
@@ -556,13 +556,7 @@ fn locator_of(
     }
     let source = FromTitle { content: storefront.content()?, title: &storefront.title };
     let located = fetch::locate(&recipe::segments_with(root, entries, |_| true), &source);
-    located.map_err(|error| match error {
-        LocateError::Wrong(error) => storefront.nonsense("a locator", error),
-        LocateError::Fetch(FetchError { source, .. }) => match source.downcast::<StorefrontError>() {
-            Ok(error) => storefront.fails()(*error),
-            Err(other) => storefront.nonsense("a locator", other),
-        },
-    })
+    located.map_err(|error| FromTitle::error_of(storefront, error.into()))
 }
 
 /// A branch that went back only a moment ago.

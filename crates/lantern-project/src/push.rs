@@ -187,7 +187,12 @@ impl Session {
                 update: None,
             });
         }
-        let upload = if already.is_some() { 0 } else { self.shortest(&storefront, &mut depots, &builds, progress)? };
+        let mut upload = 0;
+        if already.is_none() {
+            let lacking = self.lacking(&depots, &builds)?;
+            self.choose_updates(&storefront, &mut depots, &builds, &lacking, progress)?;
+            upload = self.upload(&depots, lacking)?;
+        }
         let name_there = self.name_there(&storefront, &release)?;
         let storefront_name = storefront.name();
         let PushTexts { message, notes } = texts;
@@ -245,36 +250,31 @@ impl Session {
         Ok(())
     }
 
-    /// Decides what goes as an update file, where that is shorter than chunks and the storefront puts builds together of one; returns what
-    /// would travel.
-    fn shortest(
+    /// Decides what goes as an update file: each depot for which that is shorter than the chunks that are lacking, if the storefront puts
+    /// builds together of one.
+    fn choose_updates(
         &self,
         storefront: &OpenStorefront,
         depots: &mut [PushDepot],
         builds: &[Build],
+        lacking: &Lacking,
         progress: &dyn Progress,
-    ) -> Result<u64, ProjectError> {
-        let as_chunks = self.estimate(depots, builds)?;
-        let content = storefront.content()?;
-        if as_chunks < WORTH_AN_UPDATE || !content.rebuilds().map_err(storefront.fails())? {
-            return Ok(as_chunks);
+    ) -> Result<(), ProjectError> {
+        let rebuilds = || storefront.content()?.rebuilds().map_err(storefront.fails());
+        let lacks: Vec<u64> = lacking.portions.iter().map(|portion| lacking.bytes_of(portion)).collect();
+        if lacks.iter().all(|bytes| *bytes < WORTH_AN_UPDATE) || !rebuilds()? {
+            return Ok(());
         }
-        let mut with_updates = depots.to_vec();
-        for depot in &mut with_updates {
+        for (depot, lacks) in depots.iter_mut().zip(lacks).filter(|(_, lacks)| *lacks >= WORTH_AN_UPDATE) {
             let to = (&depot.depot, depot.recipe);
-            depot.update = update_files::last_to(&self.workspace.store, builds, to, progress)?;
+            let last = update_files::last_to(&self.workspace.store, builds, to, progress)?;
+            depot.update = last.filter(|last| last.update.bytes < lacks);
         }
-        let shorter = self.estimate(&with_updates, builds)?;
-        if shorter >= as_chunks {
-            return Ok(as_chunks);
-        }
-        depots.clone_from_slice(&with_updates);
-        Ok(shorter)
+        Ok(())
     }
 
-    /// Adds up what would travel: recipes, update files, and for depots without one packs of the chunks that none of the storefront's builds
-    /// has, as far as they are known here.
-    fn estimate(&self, depots: &[PushDepot], builds: &[Build]) -> Result<u64, ProjectError> {
+    /// Finds out what none of the storefront's builds has, as far as they are known here.
+    fn lacking(&self, depots: &[PushDepot], builds: &[Build]) -> Result<Lacking, ProjectError> {
         let store = &self.workspace.store;
         let mut known = ChunkIndex::default();
         let mut portions = Vec::new();
@@ -292,21 +292,30 @@ impl Session {
                 is_there[index as usize] = true;
             }
         }
-        let mut upload = 0;
+        let mut recipes = 0;
+        for depot in depots {
+            let root = store.recipe_root(depot.recipe)?;
+            recipes += root.encode().len() as u64;
+            for segment in root.segments.iter().filter(|s| segments_there.insert(s.digest)) {
+                recipes += store.segment_bytes(&segment.digest)?.len() as u64;
+            }
+        }
+        Ok(Lacking { known, portions, is_there, recipes })
+    }
+
+    /// Adds up what travels: recipes, update files, and packs of the chunks that do not come out of these.
+    fn upload(&self, depots: &[PushDepot], lacking: Lacking) -> Result<u64, ProjectError> {
+        let Lacking { known, portions, mut is_there, recipes } = lacking;
+        let mut upload = recipes;
         for (depot, portion) in depots.iter().zip(&portions) {
             if let Some(update) = &depot.update {
                 upload += update.update.bytes;
                 portion.iter().for_each(|index| is_there[*index as usize] = true);
             }
-            let root = store.recipe_root(depot.recipe)?;
-            upload += root.encode().len() as u64;
-            let fresh = root.segments.iter().filter(|s| segments_there.insert(s.digest));
-            for segment in fresh {
-                upload += store.segment_bytes(&segment.digest)?.len() as u64;
-            }
         }
         let missing: Vec<u32> = (0..).zip(is_there).filter(|(_, is_there)| !is_there).map(|(index, _)| index).collect();
-        let parcels = parcels(store, &known, &Portions::new(&by_reach(depots, portions)), &missing)?;
+        let portions = Portions::new(&by_reach(depots, portions));
+        let parcels = parcels(&self.workspace.store, &known, &portions, &missing)?;
         Ok(upload + parcels.iter().map(Parcel::len).sum::<u64>())
     }
 
@@ -454,6 +463,26 @@ impl Session {
             },
         )?;
         Ok((content.put_recipe(title, id, root).map_err(storefront.fails())?.chunks, lens.into_inner()))
+    }
+}
+
+/// What of depots a storefront lacks.
+struct Lacking {
+    /// Their chunks.
+    known: ChunkIndex,
+    /// Those of each depot.
+    portions: Vec<Vec<u32>>,
+    /// Of each chunk, whether it is there.
+    is_there: Vec<bool>,
+    /// Bytes of roots and segments.
+    recipes: u64,
+}
+
+impl Lacking {
+    /// Adds up the stored bytes of those of some chunks that are not there.
+    fn bytes_of(&self, portion: &[u32]) -> u64 {
+        let lacking = portion.iter().filter(|index| !self.is_there[**index as usize]);
+        lacking.filter_map(|index| self.known.at(*index)).map(|(_, entry)| u64::from(entry.stored_len)).sum()
     }
 }
 

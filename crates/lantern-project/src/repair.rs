@@ -15,7 +15,7 @@ use lantern_storefront::{Content, StorefrontError};
 
 use crate::ProjectError;
 use crate::retention::owners;
-use crate::storefronts::open_storefront;
+use crate::storefronts::{OpenStorefront, open_storefront};
 use crate::workspace::Session;
 
 /// What repairing the store came to.
@@ -206,13 +206,7 @@ impl Session {
         let storefront = open_storefront(&self.workspace, edition, name.as_str())?;
         let builds = storefront.builds()?.list(&storefront.title).map_err(storefront.fails())?;
         let fetch = FromTitle { content: storefront.content()?, title: &storefront.title };
-        let failed = |error: FetchError| match error.source.downcast::<StorefrontError>() {
-            Ok(source) => storefront.fails()(*source),
-            Err(source) => match source.downcast::<StoreError>() {
-                Ok(source) => ProjectError::Store(*source),
-                Err(source) => storefront.nonsense("a part of a build", source),
-            },
-        };
+        let failed = |error| FromTitle::error_of(&storefront, error);
         let ids: BTreeSet<_> = wanted.iter().map(|w| w.record.id()).collect();
         let mut received = 0;
         let of_releases = builds.iter().filter(|b| ids.contains(&b.release));
@@ -250,6 +244,17 @@ impl FromTitle<'_> {
     fn failed(error: StorefrontError) -> FetchError {
         let is_gone = error.is(problem::NOT_FOUND);
         FetchError::new(error, is_gone)
+    }
+
+    /// What it means that a part of a build could not be fetched, or not kept.
+    pub(crate) fn error_of(storefront: &OpenStorefront, error: FetchError) -> ProjectError {
+        match error.source.downcast::<StorefrontError>() {
+            Ok(source) => storefront.fails()(*source),
+            Err(source) => match source.downcast::<StoreError>() {
+                Ok(source) => ProjectError::Store(*source),
+                Err(source) => storefront.nonsense("a part of a build", source),
+            },
+        }
     }
 }
 

@@ -78,8 +78,18 @@ pub(crate) fn pairs_for(new: &Build, branches: &[Branch], builds: &[Build]) -> V
 pub struct InPlaceOfChunks {
     /// What is there.
     pub from: RecipeId,
-    /// As it is told of afterwards.
+    /// For the report.
     pub update: UpdateBrought,
+}
+
+/// The pair from the last build there that has another form of a depot; none where there is none.
+fn last_pair(builds: &[Build], depot: &Name, to: RecipeId) -> Option<Pair> {
+    let of_build = |build: &Build| {
+        let depots = build.targets.values().flat_map(|target| &target.depots);
+        let mut same = depots.filter(|there| there.depot == *depot).map(|there| there.recipe);
+        same.find(|from| *from != to).map(|from| Pair { from, to, release: build.name.clone() })
+    };
+    builds.iter().rev().filter(|build| build.withdrawn.is_none()).find_map(of_build)
 }
 
 /// Makes the update file to a depot from the last build there that has another form of it; none where there is none, or chunks are as short.
@@ -89,28 +99,27 @@ pub(crate) fn last_to(
     (depot, to): (&Name, RecipeId),
     progress: &dyn Progress,
 ) -> Result<Option<InPlaceOfChunks>, ProjectError> {
-    let of_build = |build: &Build| {
-        let depots = build.targets.values().flat_map(|target| &target.depots);
-        let mut same = depots.filter(|there| there.depot == *depot).map(|there| there.recipe);
-        same.find(|from| *from != to).map(|from| (from, build.name.clone()))
-    };
-    let last = builds.iter().rev().filter(|build| build.withdrawn.is_none()).find_map(of_build);
-    let Some((from, release)) = last else { return Ok(None) };
-    let made = Comparison::open(store, from, to).map_err(UpdateError::Store);
-    let made = made.and_then(|both| match both.chunks() {
-        ..WORTH_AN_UPDATE => Ok((0, None)),
-        chunks => Ok((chunks, both.make(chunks.min(MAX_LEN), progress)?)),
+    let Some(pair) = last_pair(builds, depot, to) else { return Ok(None) };
+    let from = pair.from;
+    Ok(make(store, pair, progress)?.map(|update| InPlaceOfChunks { from, update }))
+}
+
+/// Makes an update file, unless it is there. None where it would save too little, and where it cannot be made, which is said: nobody needs
+/// one, and an earlier build that is damaged keeps no new one back.
+fn make(store: &Store, pair: Pair, progress: &dyn Progress) -> Result<Option<UpdateBrought>, ProjectError> {
+    let Pair { from, to, release } = pair;
+    let both = Comparison::open(store, from, to).map_err(UpdateError::Store);
+    let made = both.and_then(|both| match both.chunks() {
+        ..WORTH_AN_UPDATE => Ok(None),
+        chunks => Ok(both.make(chunks.min(MAX_LEN), progress)?.map(|bytes| (bytes, chunks))),
     });
     match made {
-        Ok((chunks, bytes)) => {
-            Ok(bytes.map(|bytes| InPlaceOfChunks { from, update: UpdateBrought { release, bytes, chunks } }))
-        }
+        Ok(made) => Ok(made.map(|(bytes, chunks)| UpdateBrought { release, bytes, chunks })),
         // A build that someone else made, or whose files were freed, is not in this store.
         Err(UpdateError::Store(StoreError::Missing { .. })) => Ok(None),
         Err(UpdateError::Stopped) => Err(ProjectError::Stopped),
-        // Nobody needs an update file, and an earlier build that is damaged keeps no new one back.
         Err(error) => {
-            progress.careful(&format!("no update file is made: {}", in_full(&error)));
+            progress.careful(&format!("no update file from {release}: {}", in_full(&error)));
             Ok(None)
         }
     }
@@ -166,32 +175,11 @@ fn bring_into(
     if !content.takes_updates().map_err(storefront.fails())? {
         return Ok(());
     }
-    for Pair { from, to, release } in pairs()? {
-        let why = |error: &dyn std::error::Error| format!("no update file from {release}: {}", in_full(error));
-        let both = match Comparison::open(store, from, to) {
-            // A build that someone else made, or whose files were freed, is not in this store.
-            Err(StoreError::Missing { .. }) => continue,
-            Err(error) => {
-                progress.careful(&why(&error));
-                continue;
-            }
-            Ok(both) => both,
-        };
-        let chunks = both.chunks();
-        if chunks < WORTH_AN_UPDATE {
-            continue;
-        }
-        let bytes = match both.make(chunks.min(MAX_LEN), progress) {
-            Ok(Some(bytes)) => bytes,
-            Ok(None) => continue,
-            Err(UpdateError::Stopped) => return Err(ProjectError::Stopped),
-            Err(error) => {
-                progress.careful(&why(&error));
-                continue;
-            }
-        };
-        if send(store, storefront, (from, to), progress)?.is_some() {
-            out.push(UpdateBrought { release, bytes, chunks });
+    for pair in pairs()? {
+        let from_to = (pair.from, pair.to);
+        let Some(update) = make(store, pair, progress)? else { continue };
+        if send(store, storefront, from_to, progress)?.is_some() {
+            out.push(update);
         }
     }
     Ok(())

@@ -187,8 +187,8 @@ impl CollectPlan {
         let emptied: BTreeSet<Digest> = self.emptied.iter().copied().collect();
         for recipe in &self.relocated {
             // What has moved is known already, and so it stays; the rest is where the old locators say.
-            store.add_chunks_of(*recipe, &mut moved)?;
             let (root, entries) = store.recipe(*recipe)?;
+            store.add_chunks(&root, &entries, &mut moved)?;
             store.write_locators(&root, &entries, &moved, &emptied)?;
         }
         // Whatever is named now stays, no matter who wrote it and when.

@@ -359,10 +359,23 @@ impl Store {
     ///
     /// # Errors
     /// [`StoreError`].
-    #[expect(clippy::indexing_slicing, reason = "indices are its own")]
     pub fn add_chunks_of(&self, id: RecipeId, known: &mut ChunkIndex) -> Result<Vec<u32>, StoreError> {
         let (root, entries) = self.recipe(id)?;
-        let locator = self.locator_of(&root, &entries)?;
+        self.add_chunks(&root, &entries, known)
+    }
+
+    /// As [`Self::add_chunks_of`], of a recipe that was read.
+    ///
+    /// # Errors
+    /// [`StoreError`].
+    #[expect(clippy::indexing_slicing, reason = "indices are its own")]
+    pub(crate) fn add_chunks(
+        &self,
+        root: &Root,
+        entries: &[Entry],
+        known: &mut ChunkIndex,
+    ) -> Result<Vec<u32>, StoreError> {
+        let locator = self.locator_of(root, entries)?;
         let numbers: Vec<u32> = locator.packs.iter().map(|(name, len)| known.add_pack(*name, *len)).collect();
         let mut is_listed: Vec<bool> = Vec::new();
         let mut out = Vec::new();

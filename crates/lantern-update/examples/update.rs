@@ -97,13 +97,7 @@ fn run(old: &str, new: &str, to: &str) -> Result<bool, Box<dyn std::error::Error
     writeln!(out, "read and cut in {:.1} s", start.elapsed().as_secs_f64())?;
     let start = Instant::now();
     let mut groups = Vec::new();
-    let wanted = Wanted {
-        from: RecipeId::of(b"old"),
-        to: RecipeId::of(b"new"),
-        most: u64::MAX,
-        on: &|_| {},
-        stopped: &|| false,
-    };
+    let wanted = Wanted::between(RecipeId::of(b"old"), RecipeId::of(b"new"));
     let head = make(&old, &new, &wanted, &mut groups)?;
     let all = [head.as_slice(), &groups].concat();
     writeln!(

@@ -84,6 +84,13 @@ pub struct Wanted<'a> {
     pub stopped: &'a (dyn Fn() -> bool + Sync),
 }
 
+impl Wanted<'_> {
+    /// An update file of any length between two recipes, that nobody watches and stops.
+    pub fn between(from: RecipeId, to: RecipeId) -> Self {
+        Self { from, to, most: u64::MAX, on: &|_| {}, stopped: &|| false }
+    }
+}
+
 /// Programs of one path are compared in memory up to this size.
 const MAX_PROGRAM_LEN: u64 = 64 * 1024 * 1024;
 /// Other files of one path up to this one.

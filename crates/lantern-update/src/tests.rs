@@ -64,13 +64,7 @@ impl Old for Memory {
 }
 
 fn made(old: &Memory, new: &Memory) -> Vec<u8> {
-    let wanted = Wanted {
-        from: RecipeId::of(b"old"),
-        to: RecipeId::of(b"new"),
-        most: u64::MAX,
-        on: &|_| {},
-        stopped: &|| false,
-    };
+    let wanted = Wanted::between(RecipeId::of(b"old"), RecipeId::of(b"new"));
     let mut groups = Vec::new();
     let mut all = make(old, new, &wanted, &mut groups).unwrap();
     all.extend(groups);
@@ -135,8 +129,7 @@ fn small_changes_take_few_bytes() {
 fn it_ends_where_it_may_not_grow() {
     let old = Memory::of(&[("a", &noise("a", 50_000))]);
     let new = Memory::of(&[("a", &noise("b", 50_000))]);
-    let wanted =
-        |most| Wanted { from: RecipeId::of(b"old"), to: RecipeId::of(b"new"), most, on: &|_| {}, stopped: &|| false };
+    let wanted = |most| Wanted { most, ..Wanted::between(RecipeId::of(b"old"), RecipeId::of(b"new")) };
     assert!(matches!(make(&old, &new, &wanted(40_000), &mut Vec::new()), Err(MakeError::TooLarge)));
     assert!(make(&old, &new, &wanted(60_000), &mut Vec::new()).is_ok());
     let stops = Wanted { stopped: &|| true, ..wanted(u64::MAX) };
@@ -162,13 +155,7 @@ fn it_stops_in_the_middle_of_a_file() {
     let stops_at = |most: usize| {
         asked.store(0, Ordering::Relaxed);
         let stopped = || asked.fetch_add(1, Ordering::Relaxed) >= most;
-        let wanted = Wanted {
-            from: RecipeId::of(b"old"),
-            to: RecipeId::of(b"new"),
-            most: u64::MAX,
-            on: &|_| {},
-            stopped: &stopped,
-        };
+        let wanted = Wanted { stopped: &stopped, ..Wanted::between(RecipeId::of(b"old"), RecipeId::of(b"new")) };
         make(&old, &new, &wanted, &mut Vec::new()).map(|_| ())
     };
     stops_at(usize::MAX).unwrap();

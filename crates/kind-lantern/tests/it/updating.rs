@@ -23,14 +23,19 @@ fn noise(seed: u64, len: usize) -> Vec<u8> {
     (0..len).map(next).collect()
 }
 
-/// The next version: one file more than the chunks of an edit take, edited in many places.
-fn edit(env: &TestEnv) {
+/// A file that is edited in many places, otherwise for each `edit`.
+fn edited(edit: u8) -> Vec<u8> {
     let mut pack = noise(7, 900_000);
     for at in (1_000..900_000).step_by(30_000) {
-        pack[at] ^= 0x55;
+        pack[at] ^= edit;
     }
+    pack
+}
+
+/// The next version: one file more than the chunks of an edit take, edited in many places.
+fn edit(env: &TestEnv) {
     env.export(GameVersion::New);
-    env.write_bytes("exports/linux/marsh.pak", &pack);
+    env.write_bytes("exports/linux/marsh.pak", &edited(0x55));
     env.write("lantern.toml", &env.config("1.4.0"));
 }
 
@@ -91,6 +96,22 @@ fn a_push_sends_it_in_place_of_chunks() {
     env.lantern(&other).success();
     env.lantern(&["verify", "other-player"]).success();
     assert!(env.read("other-player/marsh.pak") == env.read("exports/linux/marsh.pak"));
+}
+
+/// A depot that the storefront has as it is needs neither chunks nor an update file, whatever it was before.
+#[test]
+fn nothing_is_counted_of_a_depot_that_did_not_change() {
+    let env = TestEnv::desktops();
+    let release = |linux: u8, windows: u8| {
+        env.write_bytes("exports/linux/marsh.pak", &edited(linux));
+        env.write_bytes("exports/windows/marsh.pak", &edited(windows));
+        env.lantern(&["prepare"]).success();
+        env.lantern(&["push", "brambleyard", "--yes", "--json"]).success().json()["pushes"][0].clone()
+    };
+    release(1, 1);
+    release(2, 1);
+    let pushed = release(2, 3);
+    assert_eq!(pushed["upload_bytes"], pushed["sent_bytes"], "{pushed}");
 }
 
 #[test]

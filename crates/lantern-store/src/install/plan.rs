@@ -124,14 +124,13 @@ impl Asked<'_, '_> {
         nodes.into_iter().flatten().any(|node| matches!(node, Node::File { size: wanted, .. } if *wanted == size))
     }
 
-    /// The digest that the old build brought, if the file looks as it did when it was known to have it.
+    /// The digest that the old build brought, if the file looks as it did when it was known to have it. What makes way is read in any case
+    /// where looks could deceive: a player may have made it their own.
     fn known(&self, seen: &Seen, metadata: &fs::Metadata) -> Option<Digest> {
-        match self.old {
-            Some(Node::File { size, digest, .. }) if *size == metadata.len() => {
-                seen.is_unchanged(self.path, metadata).then_some(*digest)
-            }
-            _ => None,
-        }
+        let Some(Node::File { size, digest, .. }) = self.old else { return None };
+        let stays = self.new.is_some_and(|entry| Some(&entry.node) == self.old);
+        let is_meant = *size == metadata.len() && (stays || StatData::SHOWS_EVERY_CHANGE);
+        (is_meant && seen.is_unchanged(self.path, metadata)).then_some(*digest)
     }
 }
 
