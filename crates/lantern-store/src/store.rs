@@ -4,6 +4,8 @@
 //! that needs them, the recipe before the tree's pointer to it, the record last: a kill between two steps leaves
 //! files that nobody names yet, and the next run finds or rewrites them.
 
+mod located;
+
 use std::collections::{BTreeSet, HashMap};
 use std::fs::{self, File};
 use std::io::{self, Read, Seek, SeekFrom};
@@ -17,9 +19,8 @@ use lantern_core::tree::{Tree, TreeError};
 
 use crate::chunk_index::ChunkIndex;
 use crate::durable::{self, DurableError};
-use crate::locator::{self, Locator};
 use crate::pack::{self, ChunkEntry, Foot, PackError};
-use crate::recipe::{self, ChunkRef, Entry, RecipeError, Root, SegmentRef};
+use crate::recipe::{self, Entry, RecipeError, Root, SegmentRef};
 
 /// Why something could not be had from the store.
 #[derive(Debug, thiserror::Error)]
@@ -354,75 +355,6 @@ impl Store {
         File::open(&path).map_err(|e| missing_or(DurableError::on("read", &path)(e), "the pack", pack))
     }
 
-    /// Adds what a recipe names to the chunks that are known; returns its different chunks in the order of their first appearance, by
-    /// their indices.
-    ///
-    /// # Errors
-    /// [`StoreError`].
-    pub fn add_chunks_of(&self, id: RecipeId, known: &mut ChunkIndex) -> Result<Vec<u32>, StoreError> {
-        let (root, entries) = self.recipe(id)?;
-        self.add_chunks(&root, &entries, known)
-    }
-
-    /// As [`Self::add_chunks_of`], of a recipe that was read.
-    ///
-    /// # Errors
-    /// [`StoreError`].
-    #[expect(clippy::indexing_slicing, reason = "indices are its own")]
-    pub(crate) fn add_chunks(
-        &self,
-        root: &Root,
-        entries: &[Entry],
-        known: &mut ChunkIndex,
-    ) -> Result<Vec<u32>, StoreError> {
-        let locator = self.locator_of(root, entries)?;
-        let numbers: Vec<u32> = locator.packs.iter().map(|(name, len)| known.add_pack(*name, *len)).collect();
-        let mut is_listed: Vec<bool> = Vec::new();
-        let mut out = Vec::new();
-        for chunk in entries.iter().flat_map(|entry| &entry.chunks) {
-            let missing = || StoreError::Missing { what: "the chunk", id: chunk.digest.to_string() };
-            let index = match known.index_of(&chunk.digest) {
-                Some(index) => index,
-                None => {
-                    let location = locator.find(&chunk.digest).ok_or_else(missing)?;
-                    let number = numbers.get(location.pack as usize).ok_or_else(missing)?;
-                    known.add(*number, &location.entry)
-                }
-            };
-            if is_listed.len() <= index as usize {
-                is_listed.resize(known.len(), false);
-            }
-            if !std::mem::replace(&mut is_listed[index as usize], true) {
-                out.push(index);
-            }
-        }
-        Ok(out)
-    }
-
-    /// Returns where every chunk of the store lies, without packs that are damaged.
-    ///
-    /// # Errors
-    /// [`StoreError`].
-    pub fn known_chunks(&self) -> Result<ChunkIndex, StoreError> {
-        let mut known = ChunkIndex::default();
-        let damaged = self.damaged()?;
-        for pack in self.packs()?.into_iter().filter(|pack| !damaged.contains(pack)) {
-            let (len, entries) = match self.pack_table(&pack) {
-                // One of which not even the table can be read.
-                Err(StoreError::Pack { .. }) => {
-                    self.mark_damaged(&pack)?;
-                    continue;
-                }
-                other => other?,
-            };
-            let number = known.add_pack(pack, len);
-            for entry in &entries {
-                known.add(number, entry);
-            }
-        }
-        Ok(known)
-    }
-
     /// Reads `len` bytes of a pack.
     ///
     /// # Errors
@@ -520,32 +452,6 @@ impl Store {
         self.write_once(&self.recipe_path(id), bytes)
     }
 
-    /// Writes the locators of a recipe's segments. One stays that knows every chunk that is known, in packs that are there and are none of
-    /// `leaving`.
-    ///
-    /// # Errors
-    /// [`StoreError::File`].
-    pub fn write_locators(
-        &self,
-        root: &Root,
-        entries: &[Entry],
-        known: &ChunkIndex,
-        leaving: &BTreeSet<Digest>,
-    ) -> Result<(), StoreError> {
-        let damaged = self.damaged()?;
-        for (segment, chunks) in recipe::chunks_by_segment(root, entries) {
-            let stays = self.locator_of_segment(segment, &chunks).is_ok_and(|there| {
-                there.packs.iter().all(|(pack, len)| !leaving.contains(pack) && self.has_pack(pack, *len, &damaged))
-                    && chunks.iter().all(|c| there.find(&c.digest).is_some() || !known.contains(&c.digest))
-            });
-            if !stays {
-                let bytes = locator::encode(&segment.digest, &chunks, known);
-                durable::write_whole(&self.locator_path(&segment.digest), &bytes)?;
-            }
-        }
-        Ok(())
-    }
-
     /// Whether a segment is there.
     pub fn has_segment(&self, digest: &Digest) -> bool {
         self.segment_path(digest).is_file()
@@ -632,44 +538,6 @@ impl Store {
     /// [`StoreError`].
     pub fn recipe_root(&self, id: RecipeId) -> Result<Root, StoreError> {
         Root::decode(id, &self.recipe_bytes(id)?).map_err(|source| StoreError::Recipe { id, source })
-    }
-
-    /// Reads the locator of a segment, as bytes that nobody has looked at.
-    ///
-    /// # Errors
-    /// [`StoreError`].
-    pub fn locator_bytes(&self, segment: &Digest) -> Result<Vec<u8>, StoreError> {
-        self.read(&self.locator_path(segment), locator::MAX_LOCATOR_LEN, "the locator of the segment", segment)
-    }
-
-    fn locator_of_segment(&self, segment: &SegmentRef, chunks: &[ChunkRef]) -> Result<Locator, StoreError> {
-        let segment = segment.digest;
-        let damaged = |source| StoreError::Locator { segment, source };
-        Locator::decode(&segment, chunks, &self.locator_bytes(&segment)?).map_err(damaged)
-    }
-
-    /// Reads where everything lies that a recipe names.
-    ///
-    /// # Errors
-    /// [`StoreError`].
-    pub fn locator_of(&self, root: &Root, entries: &[Entry]) -> Result<Locator, StoreError> {
-        let parts = recipe::chunks_by_segment(root, entries);
-        let parts: Result<Vec<Locator>, StoreError> =
-            parts.map(|(segment, chunks)| self.locator_of_segment(segment, &chunks)).collect();
-        Ok(Locator::join(&parts?))
-    }
-
-    /// Reads the names and lengths of the packs in which everything lies that a recipe names.
-    ///
-    /// # Errors
-    /// [`StoreError`].
-    pub fn packs_of(&self, root: &Root) -> Result<BTreeSet<(Digest, u32)>, StoreError> {
-        let mut out = BTreeSet::new();
-        for SegmentRef { digest: segment, .. } in root.segments.iter().filter(|segment| segment.chunks > 0) {
-            let damaged = |source| StoreError::Locator { segment: *segment, source };
-            out.extend(locator::packs_of(segment, &self.locator_bytes(segment)?).map_err(damaged)?);
-        }
-        Ok(out)
     }
 
     /// Returns the ids of all release records, in order.
