@@ -70,6 +70,13 @@ pub enum ReadError {
     },
 }
 
+impl ReadError {
+    /// Whether a newer lantern may understand it.
+    pub const fn is_newer(&self) -> bool {
+        matches!(self, Self::TooNew { .. })
+    }
+}
+
 /// Takes little-endian values off the front of a slice.
 #[derive(Debug, Clone)]
 pub struct ByteReader<'a> {

@@ -450,6 +450,7 @@ fn class_of_store(error: &StoreError) -> Class {
 
 fn fixes_of_store(error: &StoreError) -> Vec<String> {
     match class_of_store(error) {
+        _ if error.is_newer() => vec!["use the newer lantern for this project".to_owned()],
         Class::Damaged => {
             vec!["lantern repair restores it; lantern verify shows what else is damaged".to_owned()]
         }
@@ -469,6 +470,7 @@ fn class_of_install(error: &InstallError) -> Class {
             None => Class::Damaged,
         },
         InstallError::Wrong { .. }
+        | InstallError::Newer { .. }
         | InstallError::Recipe(_)
         | InstallError::Depots(_)
         | InstallError::Lost(_)
@@ -509,6 +511,7 @@ fn fixes_of_install(error: &InstallError) -> Vec<String> {
             one(fix)
         }
         InstallError::NoRoom(_) => one("free some disk space, then run the same command again. Nothing was changed"),
+        newer if newer.is_newer() => one("install a newer lantern, then run the same command again"),
         InstallError::Wrong { .. } | InstallError::Recipe(_) | InstallError::Depots(_) => {
             one("try again; if it happens again, report it to the storefront. Nothing was changed in the folder")
         }

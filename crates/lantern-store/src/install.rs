@@ -80,6 +80,14 @@ pub enum InstallError {
         /// How.
         why: String,
     },
+    /// What was fetched is of a newer form.
+    #[error("{what} from the storefront cannot be read here: {why}")]
+    Newer {
+        /// Such as "a locator".
+        what: &'static str,
+        /// Which.
+        why: String,
+    },
     /// The recipe is damaged or hostile.
     #[error("the recipe from the storefront cannot be used")]
     Recipe(#[from] RecipeError),
@@ -157,7 +165,7 @@ impl From<LocateError> for InstallError {
         let what = "a locator";
         match error {
             LocateError::Fetch(source) => Self::Fetch { what, source },
-            LocateError::Wrong(error) => Self::Wrong { what, why: error.to_string() },
+            LocateError::Wrong(error) => Self::wrong(what, error.is_newer(), &error),
         }
     }
 }
@@ -165,7 +173,21 @@ impl From<LocateError> for InstallError {
 impl InstallError {
     /// Whether what came is not what it should be; it may be so when it is fetched again.
     pub(crate) const fn is_wrong(&self) -> bool {
-        matches!(self, Self::Wrong { .. } | Self::Recipe(RecipeError::Digest { .. }))
+        matches!(self, Self::Wrong { .. } | Self::Newer { .. } | Self::Recipe(RecipeError::Digest { .. }))
+    }
+
+    /// Whether a newer lantern may be able to do it.
+    pub const fn is_newer(&self) -> bool {
+        match self {
+            Self::Newer { .. } => true,
+            Self::Recipe(error) => error.is_newer(),
+            _ => false,
+        }
+    }
+
+    fn wrong(what: &'static str, is_newer: bool, error: &dyn std::error::Error) -> Self {
+        let why = error.to_string();
+        if is_newer { Self::Newer { what, why } } else { Self::Wrong { what, why } }
     }
 
     fn io(what: &'static str, path: &Path) -> impl FnOnce(io::Error) -> Self {

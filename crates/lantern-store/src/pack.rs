@@ -99,6 +99,17 @@ pub enum PackError {
     },
 }
 
+impl PackError {
+    /// Whether a newer lantern may understand it.
+    pub const fn is_newer(&self) -> bool {
+        match self {
+            Self::Read(error) => error.is_newer(),
+            Self::Codec(error) => matches!(error, CodecError::Unknown(_)),
+            _ => false,
+        }
+    }
+}
+
 /// Collects chunks until a pack is full.
 #[derive(Debug)]
 pub struct PackWriter {

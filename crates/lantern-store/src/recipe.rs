@@ -104,6 +104,17 @@ pub enum RecipeError {
     Contradiction(String),
 }
 
+impl RecipeError {
+    /// Whether a newer lantern may understand it.
+    pub const fn is_newer(&self) -> bool {
+        match self {
+            Self::Read(error) => error.is_newer(),
+            Self::Profile(_) => true,
+            _ => false,
+        }
+    }
+}
+
 impl Root {
     /// Returns the bytes that are stored and hashed.
     pub fn encode(&self) -> Vec<u8> {

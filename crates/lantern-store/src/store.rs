@@ -90,6 +90,19 @@ pub enum StoreError {
     },
 }
 
+impl StoreError {
+    /// Whether a newer lantern may understand it.
+    pub fn is_newer(&self) -> bool {
+        match self {
+            Self::Pack { source, .. } => source.is_newer(),
+            Self::Recipe { source, .. } => source.is_newer(),
+            Self::Locator { source, .. } => source.is_newer(),
+            Self::Tree { source: Some(TreeError::Read(source)), .. } => source.is_newer(),
+            _ => false,
+        }
+    }
+}
+
 /// A folder of sealed builds.
 #[derive(Debug, Clone)]
 pub struct Store {

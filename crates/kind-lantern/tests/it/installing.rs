@@ -175,6 +175,22 @@ fn a_folder_of_another_place_is_not_mixed() {
     assert!(stderr.contains("from another storefront"), "{stderr}");
 }
 
+/// Trying again would not help.
+#[test]
+fn what_only_a_newer_lantern_reads_asks_for_one() {
+    let env = TestEnv::live();
+    // From here on the storefront knows what it hands out.
+    env.lantern(&INSTALL.map(|word| if word == "player" { "other-player" } else { word })).success();
+    for path in crate::env::paths(&env.path("storefront/titles/saltmarsh-post/locators")).into_values() {
+        let mut bytes = std::fs::read(&path).unwrap();
+        bytes[4] = 3;
+        std::fs::write(path, bytes).unwrap();
+    }
+    let stderr = env.lantern(&INSTALL).fails(5).stderr();
+    assert!(stderr.contains("a newer lantern wrote it"), "{stderr}");
+    assert!(stderr.contains("fix: install a newer lantern, then run the same command again"), "{stderr}");
+}
+
 #[test]
 fn a_folder_that_lost_its_state_gets_it_again() {
     let env = TestEnv::live();

@@ -482,7 +482,7 @@ fn receive_range(
     for entry in &range.chunks {
         let start = (entry.offset - range.start) as usize;
         let stored = bytes.get(start..start + entry.stored_len as usize).unwrap_or_default();
-        let wrong = |e: pack::PackError| InstallError::Wrong { what: "a chunk", why: e.to_string() };
+        let wrong = |e: pack::PackError| InstallError::wrong("a chunk", e.is_newer(), &e);
         let raw = pack::unpack(unpacker, entry, stored).map_err(wrong)?;
         filler.fill(raw, slots.find(&entry.digest)).map_err(InstallError::io("write", filler.stage))?;
     }
