@@ -139,7 +139,7 @@ pub use storefronts::ConnectError;
 pub use storefronts::Heard;
 pub use summary::{BuildThere, FileHeld, ReleaseShown, ReleaseSummary};
 pub use trial::{DeviceCommand, Trial, TrialPlace};
-pub use update_files::UpdateBrought;
+pub use update_files::{Pair, UpdateBrought};
 pub use verify::{StoreVerified, in_full};
 pub use verify_beside::{BesideVerified, ListedWrong, has_signature_beside, verify_beside};
 pub use verify_file::{SignatureVerified, is_loose_bundle, verify_file};

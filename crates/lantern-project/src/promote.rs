@@ -469,7 +469,7 @@ impl Session {
             return Ok(Vec::new());
         }
         let storefront = open_storefront(&self.workspace, &plan.edition, plan.storefront.name.as_str())?;
-        Ok(update_files::bring(&self.workspace.store, &storefront, || Ok(pairs), progress))
+        Ok(update_files::bring(&self.workspace.store, &storefront, pairs, progress))
     }
 
     /// Carries a plan out, if the branch still is as the plan found it.

@@ -1,6 +1,6 @@
 //! `push`: a release is brought to a storefront; only what is missing travels.
 
-use std::collections::HashSet;
+use std::collections::{BTreeMap, HashSet};
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::mpsc::{Receiver, Sender, channel};
 use std::time::Duration;
@@ -22,7 +22,6 @@ use lantern_core::version::ReleaseName;
 use lantern_store::chunk_index::ChunkIndex;
 use lantern_store::parcels::{Loader, Parcel, Portions, parcels};
 use lantern_store::store::{Store, StoreError};
-use lantern_store::updates::WORTH_AN_UPDATE;
 use lantern_storefront::StorefrontError;
 use lantern_storefront::protocol::{Build, NewBuild, NewDepot};
 
@@ -32,7 +31,7 @@ use crate::error::{Class, Explained};
 use crate::releases::ReleaseError;
 use crate::status::Exports;
 use crate::storefronts::{ConnectError, OpenStorefront, open_storefront};
-use crate::update_files::{self, InPlaceOfChunks, UpdateBrought};
+use crate::update_files::{self, InPlaceOfChunks, Pair, UpdateBrought};
 use crate::workspace::Session;
 
 /// Packs that travel at a time.
@@ -59,6 +58,8 @@ pub struct PushPlan {
     pub depots: Vec<PushDepot>,
     /// Bytes that will travel, at most: what an earlier, cut push brought is found when it starts.
     pub upload: u64,
+    /// Update files that are brought afterwards, each if it comes out shorter than chunks.
+    pub for_players: Vec<Pair>,
     /// What the storefront is to call it; none where it names it itself.
     pub name_there: Option<Handle>,
     /// The storefront's own number, when the release is there already.
@@ -86,7 +87,7 @@ pub struct PushDepot {
     pub files: u64,
     /// Size of all files, in bytes.
     pub size: u64,
-    /// The update file that goes in place of chunks; none where chunks are shorter, or the storefront wants them.
+    /// The update file that goes in place of chunks; none where that would save too little, or the storefront wants chunks.
     pub update: Option<InPlaceOfChunks>,
 }
 
@@ -95,8 +96,10 @@ pub struct PushDepot {
 pub struct PushDone {
     /// The storefront's own number.
     pub number_there: u64,
-    /// Bytes of packs that travelled.
+    /// Bytes that travelled before the build was there.
     pub sent: u64,
+    /// Bytes of update files that travelled afterwards.
+    pub sent_after: u64,
     /// Packs that travelled.
     pub packs: u64,
     /// Update files that were brought.
@@ -187,10 +190,17 @@ impl Session {
                 update: None,
             });
         }
-        let mut upload = 0;
+        let (mut upload, mut for_players) = (0, Vec::new());
         if already.is_none() {
-            let lacking = self.lacking(&depots, &builds)?;
-            self.choose_updates(&storefront, &mut depots, &builds, &lacking, progress)?;
+            let content = storefront.content()?;
+            if content.takes_updates().map_err(storefront.fails())? {
+                for_players = update_files::pairs_for(&by_target(&depots), &branches, &builds);
+            }
+            let mut lacking = self.lacking(&depots, &builds)?;
+            if content.rebuilds().map_err(storefront.fails())? {
+                self.choose_updates(&mut depots, &mut for_players, &mut lacking, progress)?;
+            }
+            for_players.retain(|pair| update_files::may_be(&self.workspace.store, pair));
             upload = self.upload(&depots, lacking)?;
         }
         let name_there = self.name_there(&storefront, &release)?;
@@ -209,6 +219,7 @@ impl Session {
             exports_changed,
             depots,
             upload,
+            for_players,
             name_there,
             already,
             message,
@@ -250,25 +261,24 @@ impl Session {
         Ok(())
     }
 
-    /// Decides what goes as an update file: each depot for which that is shorter than the chunks that are lacking, if the storefront puts
-    /// builds together of one.
+    /// Decides which depots go as an update file to a storefront that puts builds together of one: each that lacks something there and for
+    /// which one is brought to players in any case. What remains of the pairs is brought afterwards.
     fn choose_updates(
         &self,
-        storefront: &OpenStorefront,
         depots: &mut [PushDepot],
-        builds: &[Build],
-        lacking: &Lacking,
+        pairs: &mut Vec<Pair>,
+        lacking: &mut Lacking,
         progress: &dyn Progress,
     ) -> Result<(), ProjectError> {
-        let rebuilds = || storefront.content()?.rebuilds().map_err(storefront.fails());
-        let lacks: Vec<u64> = lacking.portions.iter().map(|portion| lacking.bytes_of(portion)).collect();
-        if lacks.iter().all(|bytes| *bytes < WORTH_AN_UPDATE) || !rebuilds()? {
-            return Ok(());
-        }
-        for (depot, lacks) in depots.iter_mut().zip(lacks).filter(|(_, lacks)| *lacks >= WORTH_AN_UPDATE) {
-            let to = (&depot.depot, depot.recipe);
-            let last = update_files::last_to(&self.workspace.store, builds, to, progress)?;
-            depot.update = last.filter(|last| last.update.bytes < lacks);
+        for (n, depot) in depots.iter_mut().enumerate().filter(|(n, _)| lacking.lacks(*n)).collect::<Vec<_>>() {
+            let Some(newest) = pairs.iter().position(|pair| pair.to == depot.recipe) else { continue };
+            let pair = pairs.remove(newest);
+            let from = pair.from;
+            depot.update = update_files::make(&self.workspace.store, pair, progress)?
+                .map(|update| InPlaceOfChunks { from, update });
+            if depot.update.is_some() {
+                lacking.comes(n);
+            }
         }
         Ok(())
     }
@@ -303,20 +313,14 @@ impl Session {
         Ok(Lacking { known, portions, is_there, recipes })
     }
 
-    /// Adds up what travels: recipes, update files, and packs of the chunks that do not come out of these.
+    /// Adds up what travels before the build is there: recipes, update files, and packs of the chunks that do not come out of these.
     fn upload(&self, depots: &[PushDepot], lacking: Lacking) -> Result<u64, ProjectError> {
-        let Lacking { known, portions, mut is_there, recipes } = lacking;
-        let mut upload = recipes;
-        for (depot, portion) in depots.iter().zip(&portions) {
-            if let Some(update) = &depot.update {
-                upload += update.update.bytes;
-                portion.iter().for_each(|index| is_there[*index as usize] = true);
-            }
-        }
+        let Lacking { known, portions, is_there, recipes } = lacking;
+        let updates: u64 = depots.iter().filter_map(|depot| depot.update.as_ref()).map(|u| u.update.bytes).sum();
         let missing: Vec<u32> = (0..).zip(is_there).filter(|(_, is_there)| !is_there).map(|(index, _)| index).collect();
         let portions = Portions::new(&by_reach(depots, portions));
         let parcels = parcels(&self.workspace.store, &known, &portions, &missing)?;
-        Ok(upload + parcels.iter().map(Parcel::len).sum::<u64>())
+        Ok(recipes + updates + parcels.iter().map(Parcel::len).sum::<u64>())
     }
 
     /// Carries a plan out: recipes, then packs, then the build. A cut push goes on where it was.
@@ -330,7 +334,7 @@ impl Session {
             {
                 self.found_there(plan, build)?;
             }
-            return Ok(PushDone { number_there: build, sent: 0, packs: 0, updates: Vec::new() });
+            return Ok(PushDone { number_there: build, sent: 0, sent_after: 0, packs: 0, updates: Vec::new() });
         }
         let release = (plan.release.id, &plan.release.name);
         let asked = self.begin(&plan.release.edition, &plan.storefront, Action::Push, release, &plan.targets)?;
@@ -346,15 +350,17 @@ impl Session {
         let answer = storefront.builds()?.make(&storefront.title, asked.key, &document);
         let build = self.answered(&storefront, &asked, answer)?;
         self.done(&storefront.edition, &asked, DoneThere::Pushed(&build, sent))?;
-        let pairs = || {
-            let (branches, builds) = self.news_of(&storefront)?;
-            let mut pairs = update_files::pairs_for(&build, &branches, &builds);
-            pairs.retain(|pair| !instead.iter().any(|(to, went)| (went.from, *to) == (pair.from, pair.to)));
-            Ok(pairs)
-        };
-        let mut updates: Vec<UpdateBrought> = instead.iter().map(|(_, went)| went.update.clone()).collect();
-        updates.extend(update_files::bring(&self.workspace.store, &storefront, pairs, progress));
-        Ok(PushDone { number_there: build.number_there, sent, packs, updates })
+        let went: HashSet<RecipeId> = instead.iter().map(|(to, _)| *to).collect();
+        let mut pairs = plan.for_players.clone();
+        // What an earlier, cut push had brought.
+        for depot in plan.depots.iter().filter(|depot| !went.contains(&depot.recipe)) {
+            pairs.extend(depot.update.as_ref().map(|update| update.pair_to(depot.recipe)));
+        }
+        let mut updates: Vec<UpdateBrought> = instead.into_iter().map(|(_, update)| update).collect();
+        let of_players = update_files::bring(&self.workspace.store, &storefront, pairs, progress);
+        let sent_after = of_players.iter().map(|update| update.bytes).sum();
+        updates.extend(of_players);
+        Ok(PushDone { number_there: build.number_there, sent, sent_after, packs, updates })
     }
 
     /// Closes a push that ended for good before the storefront was asked for a build. One that was stopped, or whose storefront does
@@ -380,25 +386,32 @@ impl Session {
         plan: &PushPlan,
         progress: &dyn Progress,
     ) -> Result<Brought, ProjectError> {
+        let store = &self.workspace.store;
+        let (mut sent, mut instead, mut lacking) = (0, Vec::new(), Vec::new());
+        for depot in &plan.depots {
+            let (lacks, brought) = self.bring_recipe(storefront, depot.recipe)?;
+            sent += brought;
+            lacking.push(lacks);
+        }
+        for (depot, lacks) in plan.depots.iter().zip(&lacking) {
+            if let Some(update) = depot.update.as_ref().filter(|_| !lacks.is_empty())
+                && let Some(bytes) = update_files::send(store, storefront, (update.from, depot.recipe), progress)?
+            {
+                sent += bytes;
+                instead.push((depot.recipe, update.update.clone()));
+            }
+        }
         let mut known = ChunkIndex::default();
         let mut missing: Vec<u32> = Vec::new();
         let mut portions: Vec<Vec<u32>> = Vec::new();
-        let (mut sent, mut instead) = (0, Vec::new());
-        for depot in &plan.depots {
-            let chunks = self.workspace.store.add_chunks_of(depot.recipe, &mut known)?;
-            let (mut lacks, brought) = self.bring_recipe(storefront, depot.recipe)?;
-            sent += brought;
-            if let Some(update) = depot.update.as_ref().filter(|_| !lacks.is_empty()) {
-                let store = &self.workspace.store;
-                if let Some(bytes) = update_files::send(store, storefront, (update.from, depot.recipe), progress)? {
-                    sent += bytes;
-                    instead.push((depot.recipe, update.clone()));
-                }
-                // What does not come out of it is lacking still, and comes as chunks.
+        for (depot, mut lacks) in plan.depots.iter().zip(lacking) {
+            if !instead.is_empty() && !lacks.is_empty() {
+                // What does not come out of the update files is lacking still, and comes as chunks.
                 let root = store.recipe_bytes(depot.recipe)?;
                 let needs = storefront.content()?.put_recipe(&storefront.title, depot.recipe, root);
                 lacks = needs.map_err(storefront.fails())?.chunks;
             }
+            let chunks = store.add_chunks_of(depot.recipe, &mut known)?;
             for (first, count) in lacks {
                 let nonsense =
                     || storefront.nonsense("an answer about this recipe", "it names chunks that are not there");
@@ -413,8 +426,8 @@ impl Session {
         missing.sort_unstable();
         missing.dedup();
         let portions = Portions::new(&by_reach(&plan.depots, portions));
-        let parcels = parcels(&self.workspace.store, &known, &portions, &missing)?;
-        sent += send(&self.workspace.store, storefront, &known, &parcels, progress)?;
+        let parcels = parcels(store, &known, &portions, &missing)?;
+        sent += send(store, storefront, &known, &parcels, progress)?;
         let document = NewBuild {
             record: String::from_utf8_lossy(&self.workspace.store.record_bytes(plan.release.id)?).into_owned(),
             targets: plan.targets.clone(),
@@ -479,10 +492,14 @@ struct Lacking {
 }
 
 impl Lacking {
-    /// Adds up the stored bytes of those of some chunks that are not there.
-    fn bytes_of(&self, portion: &[u32]) -> u64 {
-        let lacking = portion.iter().filter(|index| !self.is_there[**index as usize]);
-        lacking.filter_map(|index| self.known.at(*index)).map(|(_, entry)| u64::from(entry.stored_len)).sum()
+    /// Whether a depot has chunks that are not there.
+    fn lacks(&self, depot: usize) -> bool {
+        self.portions[depot].iter().any(|index| !self.is_there[*index as usize])
+    }
+
+    /// Counts all of a depot as there.
+    fn comes(&mut self, depot: usize) {
+        self.portions[depot].iter().for_each(|index| self.is_there[*index as usize] = true);
     }
 }
 
@@ -494,7 +511,7 @@ struct Brought {
     sent: u64,
     packs: u64,
     /// Update files that went in place of chunks, with the recipes that they lead to.
-    instead: Vec<(RecipeId, InPlaceOfChunks)>,
+    instead: Vec<(RecipeId, UpdateBrought)>,
 }
 
 /// What was sealed on another computer can only be where that one brought it.
@@ -505,6 +522,17 @@ fn refuse_elsewhere(release: &KnownRelease, builds: &[Build]) -> Result<(), Proj
         }
         _ => Ok(()),
     }
+}
+
+/// The recipes of each target.
+fn by_target(depots: &[PushDepot]) -> BTreeMap<&Name, Vec<(&Name, RecipeId)>> {
+    let mut out: BTreeMap<&Name, Vec<(&Name, RecipeId)>> = BTreeMap::new();
+    for depot in depots {
+        for target in &depot.targets {
+            out.entry(target).or_default().push((&depot.depot, depot.recipe));
+        }
+    }
+    out
 }
 
 /// Sorts depots' chunks so that those come first which more players may have: what depots share is sent with the first.

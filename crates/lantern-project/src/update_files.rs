@@ -1,6 +1,6 @@
 //! Update files: made when a release comes to a storefront, for those who have an earlier one.
 
-use std::collections::HashSet;
+use std::collections::{BTreeMap, HashSet};
 
 use lantern_core::digest::RecipeId;
 use lantern_core::names::Name;
@@ -22,7 +22,7 @@ const MAX_LEN: u64 = 256 * 1024 * 1024;
 
 /// From one depot's recipe to another's.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub(crate) struct Pair {
+pub struct Pair {
     /// What players have.
     pub from: RecipeId,
     /// What they get.
@@ -55,18 +55,30 @@ pub(crate) fn pairs_of<'a>(
     })
 }
 
-/// Which update files a new build is to have: from what is on any branch, and from the last builds before it.
-pub(crate) fn pairs_for(new: &Build, branches: &[Branch], builds: &[Build]) -> Vec<Pair> {
+/// Which update files a new build is to have, the newest first: from what is on any branch, and from the last builds before it. Of each
+/// target it takes the recipes of its depots.
+pub(crate) fn pairs_for(
+    new: &BTreeMap<&Name, Vec<(&Name, RecipeId)>>,
+    branches: &[Branch],
+    builds: &[Build],
+) -> Vec<Pair> {
     let live: HashSet<u64> = branches.iter().flat_map(|b| b.facts.targets.values()).map(|b| b.number_there).collect();
-    let (mut out, mut seen) = (Vec::new(), HashSet::new());
-    for (name, target) in &new.targets {
+    let depots_there = || builds.iter().flat_map(|b| b.targets.values()).flat_map(|target| &target.depots);
+    let mut seen: HashSet<(RecipeId, RecipeId)> =
+        depots_there().flat_map(|to| to.updates.iter().map(|update| (update.from, to.recipe))).collect();
+    let mut out = Vec::new();
+    for (name, depots) in new {
         let mut earlier = EARLIER_BUILDS;
-        for build in builds.iter().rev().filter(|b| b.number_there < new.number_there && b.withdrawn.is_none()) {
-            let Some(old) = build.targets.get(name) else { continue };
+        for build in builds.iter().rev().filter(|build| build.withdrawn.is_none()) {
+            let Some(old) = build.targets.get(*name) else { continue };
             let is_recent = earlier > 0;
             earlier = earlier.saturating_sub(1);
             if is_recent || live.contains(&build.number_there) {
-                out.extend(pairs_of(old, target, &build.name).filter(|pair| seen.insert((pair.from, pair.to))));
+                let same = |(depot, to): &(&Name, RecipeId)| {
+                    let from = old.depots.iter().find(|from| from.depot == **depot && from.recipe != *to)?;
+                    Some(Pair { from: from.recipe, to: *to, release: build.name.clone() })
+                };
+                out.extend(depots.iter().filter_map(same).filter(|pair| seen.insert((pair.from, pair.to))));
             }
         }
     }
@@ -82,31 +94,23 @@ pub struct InPlaceOfChunks {
     pub update: UpdateBrought,
 }
 
-/// The pair from the last build there that has another form of a depot; none where there is none.
-fn last_pair(builds: &[Build], depot: &Name, to: RecipeId) -> Option<Pair> {
-    let of_build = |build: &Build| {
-        let depots = build.targets.values().flat_map(|target| &target.depots);
-        let mut same = depots.filter(|there| there.depot == *depot).map(|there| there.recipe);
-        same.find(|from| *from != to).map(|from| Pair { from, to, release: build.name.clone() })
-    };
-    builds.iter().rev().filter(|build| build.withdrawn.is_none()).find_map(of_build)
+impl InPlaceOfChunks {
+    /// What it leads from, to this recipe.
+    pub(crate) fn pair_to(&self, to: RecipeId) -> Pair {
+        Pair { from: self.from, to, release: self.update.release.clone() }
+    }
 }
 
-/// Makes the update file to a depot from the last build there that has another form of it; none where there is none, or chunks are as short.
-pub(crate) fn last_to(
-    store: &Store,
-    builds: &[Build],
-    (depot, to): (&Name, RecipeId),
-    progress: &dyn Progress,
-) -> Result<Option<InPlaceOfChunks>, ProjectError> {
-    let Some(pair) = last_pair(builds, depot, to) else { return Ok(None) };
-    let from = pair.from;
-    Ok(make(store, pair, progress)?.map(|update| InPlaceOfChunks { from, update }))
+/// Whether an update file may come about, as far as that is known without making it.
+pub(crate) fn may_be(store: &Store, pair: &Pair) -> bool {
+    let both = Comparison::open(store, pair.from, pair.to);
+    // What is damaged is said when it is made.
+    both.map_or_else(|error| !matches!(error, StoreError::Missing { .. }), |both| both.chunks() >= WORTH_AN_UPDATE)
 }
 
 /// Makes an update file, unless it is there. None where it would save too little, and where it cannot be made, which is said: nobody needs
 /// one, and an earlier build that is damaged keeps no new one back.
-fn make(store: &Store, pair: Pair, progress: &dyn Progress) -> Result<Option<UpdateBrought>, ProjectError> {
+pub(crate) fn make(store: &Store, pair: Pair, progress: &dyn Progress) -> Result<Option<UpdateBrought>, ProjectError> {
     let Pair { from, to, release } = pair;
     let both = Comparison::open(store, from, to).map_err(UpdateError::Store);
     let made = both.and_then(|both| match both.chunks() {
@@ -130,7 +134,7 @@ fn make(store: &Store, pair: Pair, progress: &dyn Progress) -> Result<Option<Upd
 pub(crate) fn bring(
     store: &Store,
     storefront: &OpenStorefront,
-    pairs: impl FnOnce() -> Result<Vec<Pair>, ProjectError>,
+    pairs: Vec<Pair>,
     progress: &dyn Progress,
 ) -> Vec<UpdateBrought> {
     let mut out = Vec::new();
@@ -168,14 +172,14 @@ fn bring_into(
     out: &mut Vec<UpdateBrought>,
     store: &Store,
     storefront: &OpenStorefront,
-    pairs: impl FnOnce() -> Result<Vec<Pair>, ProjectError>,
+    pairs: Vec<Pair>,
     progress: &dyn Progress,
 ) -> Result<(), ProjectError> {
     let content = storefront.content()?;
     if !content.takes_updates().map_err(storefront.fails())? {
         return Ok(());
     }
-    for pair in pairs()? {
+    for pair in pairs {
         let from_to = (pair.from, pair.to);
         let Some(update) = make(store, pair, progress)? else { continue };
         if send(store, storefront, from_to, progress)?.is_some() {

@@ -112,13 +112,19 @@ struct PushDocument<'a> {
     depots: Vec<DepotDocument<'a>>,
     /// Estimated, at most.
     upload_bytes: u64,
+    /// Releases whose players get an update file afterwards, if it comes out shorter; not in `upload_bytes`.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    updates_after: Vec<&'a ReleaseName>,
     /// Whether it was carried out; also when all of it was there already.
     done: bool,
     #[serde(skip_serializing_if = "Option::is_none")]
     number_there: Option<u64>,
     #[serde(skip_serializing_if = "Option::is_none")]
     sent_bytes: Option<u64>,
-    /// Update files that were brought along, for players of earlier releases.
+    /// Update files that were sent afterwards; not in `sent_bytes`.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    sent_after_bytes: Option<u64>,
+    /// Update files that were brought along, before or after, for players of earlier releases.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     updates: Vec<UpdateDocument<'a>>,
     /// Why it was not.
@@ -173,14 +179,27 @@ pub fn document<'a>(pushes: &'a [(PushPlan, Outcome)], hand: &'a [ByHand]) -> Do
             left_here: &plan.left_here,
             depots: plan.depots.iter().map(depot_document).collect(),
             upload_bytes: plan.upload,
+            updates_after: releases_after(plan),
             done: done.is_some(),
             number_there: done.map(|d| d.number_there),
             sent_bytes: done.map(|d| d.sent),
+            sent_after_bytes: done.map(|d| d.sent_after),
             updates: done.iter().flat_map(|d| &d.updates).map(update_document).collect(),
             why: if let Outcome::Failed(error) = outcome { Some(error.to_string()) } else { None },
         }
     });
     Document { schema: "lantern.push/1", pushes: pushes.collect(), by_hand: hand.iter().map(by_hand).collect() }
+}
+
+/// Each release once whose players get an update file when the build is there.
+fn releases_after(plan: &PushPlan) -> Vec<&ReleaseName> {
+    let mut out = Vec::new();
+    for pair in &plan.for_players {
+        if !out.contains(&&pair.release) {
+            out.push(&pair.release);
+        }
+    }
+    out
 }
 
 fn update_document(update: &UpdateBrought) -> UpdateDocument<'_> {
@@ -219,6 +238,11 @@ pub fn plan(plan: &PushPlan, project: &Project) -> View {
         facts.row([faint("name there"), shown(name.as_str())]);
     }
     facts.row([faint("to upload"), format!("{} at most", strong(format::bytes(plan.upload)))]);
+    let after = releases_after(plan);
+    if !after.is_empty() {
+        let after: Vec<String> = after.iter().map(ToString::to_string).collect();
+        facts.row([faint("afterwards"), format!("update files from {}, where they are shorter", after.join(", "))]);
+    }
     facts.row([faint("players"), "notice nothing: no branch changes".to_owned()]);
     if !plan.left_here.is_empty() {
         facts.row([faint("not for this storefront"), format::names(&plan.left_here)]);
@@ -248,7 +272,11 @@ pub fn done(plan: &PushPlan, done: &PushDone) -> View {
             true => "as estimated".to_owned(),
             false => format!("{} estimated", format::bytes(plan.upload)),
         };
-        view.say(format!("  {} sent, {estimated}", format::bytes(done.sent)));
+        let after = match done.sent_after {
+            0 => String::new(),
+            bytes => format!("; then {} of update files", format::bytes(bytes)),
+        };
+        view.say(format!("  {} sent, {estimated}{after}", format::bytes(done.sent)));
         for line in update_lines(&done.updates) {
             view.say(line);
         }

@@ -8,6 +8,7 @@ use lantern_core::names::Name;
 use lantern_rehearsal::exports::GameVersion;
 use lantern_rehearsal::stand_in::StandInDocument;
 use lantern_storefront::{Opening, StorefrontError};
+use serde_json::Value;
 
 use crate::env::{TestEnv, files};
 
@@ -112,6 +113,42 @@ fn nothing_is_counted_of_a_depot_that_did_not_change() {
     release(2, 1);
     let pushed = release(2, 3);
     assert_eq!(pushed["upload_bytes"], pushed["sent_bytes"], "{pushed}");
+}
+
+/// Depots that have much of their new content in common: players of each get an update file, and nothing comes as chunks that is in one.
+#[test]
+fn what_depots_have_in_common_comes_out_of_update_files() {
+    let env = TestEnv::desktops();
+    let push = |version: &str| {
+        env.lantern(&["prepare", "--version", version]).success();
+        env.lantern(&["push", "brambleyard", "--yes", "--json"]).success().json()["pushes"][0].clone()
+    };
+    push("1.3.2");
+    env.export_desktops(GameVersion::Candidate);
+    let pushed = push("1.4.0-rc");
+    let bytes = |value: &Value| value.as_u64().unwrap();
+    let updates: u64 = pushed["updates"].as_array().unwrap().iter().map(|update| bytes(&update["bytes"])).sum();
+    assert_eq!(pushed["upload_bytes"], pushed["sent_bytes"], "{pushed}");
+    assert!(bytes(&pushed["sent_bytes"]) < updates + 200_000, "{pushed}");
+    assert_eq!(pushed["sent_after_bytes"], 0, "{pushed}");
+}
+
+/// Players who skipped a release get an update file too; it is no surprise.
+#[test]
+fn what_travels_after_the_build_is_said_before() {
+    let env = TestEnv::desktops();
+    let release = |edit: u8, flag: &str| {
+        env.write_bytes("exports/linux/marsh.pak", &edited(edit));
+        env.lantern(&["prepare"]).success();
+        env.lantern(&["push", "brambleyard", flag, "--json"]).success().json()["pushes"][0].clone()
+    };
+    release(1, "--yes");
+    release(2, "--yes");
+    let plan = release(3, "--plan");
+    assert_eq!(plan["updates_after"][0]["number"], 1, "{plan}");
+    let pushed = release(3, "--yes");
+    assert_eq!(pushed["updates"].as_array().unwrap().len(), 2, "{pushed}");
+    assert_eq!(pushed["sent_after_bytes"], pushed["updates"][1]["bytes"], "{pushed}");
 }
 
 #[test]

@@ -175,7 +175,7 @@ fn history_can_be_narrowed() {
     snapshot!(env.lantern(&["history", "--release", "1.4.0-rc"]).whole(), @"
     UTC
     2026-11-27 10:07:00   wren   put 1.4.0-rc (2) on creek at brambleyard
-    2026-11-27 10:06:00   wren   pushed 1.4.0-rc (2) to brambleyard, number there 2, 368 kB
+    2026-11-27 10:06:00   wren   pushed 1.4.0-rc (2) to brambleyard, number there 2, 504 kB
     2026-11-27 10:05:00   wren   sealed 1.4.0-rc (2)
     ");
     snapshot!(env.lantern(&["history", "--since", "2999-01-01"]).whole(), @"
