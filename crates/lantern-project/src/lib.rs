@@ -33,6 +33,7 @@ mod depots;
 mod describe;
 mod divided;
 mod doctor;
+mod downloads;
 mod environment;
 mod error;
 mod followed;

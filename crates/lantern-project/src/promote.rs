@@ -7,26 +7,21 @@ use lantern_core::board::KnownRelease;
 use lantern_core::branch::{Step, before_now};
 use lantern_core::choices::Players;
 use lantern_core::config::Audience;
-use lantern_core::digest::RecipeId;
 use lantern_core::event::{Action, BranchBuild, BranchFacts, EventId, StorefrontRef};
-use lantern_core::names::{Handle, Name};
+use lantern_core::names::Name;
 use lantern_core::progress::Progress;
 use lantern_core::rules::{HouseRules, longest_stay};
 use lantern_core::step::Step as StepByHand;
 use lantern_core::system::System;
 use lantern_core::version::{ReleaseAsked, ReleaseName};
-use lantern_store::fetch;
-use lantern_store::locator::Locator;
-use lantern_store::recipe::{self, Entry, Root, SegmentRef};
-use lantern_store::store::Store;
 use lantern_storefront::StorefrontError;
 use lantern_storefront::protocol::{Branch, Build, BuildDepot, Move, Moved as BranchMove, problem};
 
 use crate::actions::DoneThere;
+use crate::downloads::{Downloads, downloads};
 use crate::error::{Class, Explained};
 use crate::needs::{KnownOf, NeedShown};
 use crate::releases::ReleaseError;
-use crate::repair::FromTitle;
 use crate::storefronts::{OpenStorefront, open_storefront};
 use crate::update_files::{self, Pair, UpdateBrought, pairs_of};
 use crate::workspace::Session;
@@ -419,30 +414,11 @@ impl Session {
         let installed = new.iter().flat_map(|t| &t.depots).filter(everybodys).map(|d| d.size).sum();
         let more = new.iter().flat_map(|t| &t.depots).filter(|d| !everybodys(d));
         let more = more.map(|d| (d.depot.clone(), d.players.clone())).collect();
-        let mut have = HashSet::new();
-        for depot in old.iter().flat_map(|t| &t.depots).filter(everybodys) {
-            let (_, entries) = recipe_of(&self.workspace.store, &state.storefront, depot.recipe)?;
-            have.extend(entries.iter().flat_map(|e| &e.chunks).map(|c| c.digest));
-        }
-        let (mut update, mut whole) = (0, 0);
-        let mut counted = HashSet::new();
-        for depot in new.iter().flat_map(|t| &t.depots).filter(everybodys) {
-            let recipe = recipe_of(&self.workspace.store, &state.storefront, depot.recipe)?;
-            let locator = locator_of(&self.workspace.store, &state.storefront, &recipe)?;
-            let (_, entries) = &recipe;
-            let mut as_chunks = 0;
-            for chunk in entries.iter().flat_map(|e| &e.chunks).filter(|c| counted.insert(c.digest)) {
-                let stored = locator.find(&chunk.digest).map_or(0, |l| u64::from(l.entry.stored_len));
-                whole += stored;
-                if !have.contains(&chunk.digest) {
-                    as_chunks += stored;
-                }
-            }
-            // Where there is an update file from what players have, they take what is shorter.
-            let from = old.iter().flat_map(|t| &t.depots).find(|old| old.depot == depot.depot).map(|old| old.recipe);
-            let file = depot.updates.iter().find(|update| Some(update.from) == from).map(|update| update.bytes);
-            update += file.map_or(as_chunks, |bytes| bytes.min(as_chunks));
-        }
+        let (of_old, of_new): (Vec<&BuildDepot>, Vec<&BuildDepot>) = (
+            old.iter().flat_map(|t| &t.depots).filter(everybodys).collect(),
+            new.iter().flat_map(|t| &t.depots).filter(everybodys).collect(),
+        );
+        let Downloads { update, whole } = downloads(&self.workspace.store, &state.storefront, &of_old, &of_new)?;
         let update = before.as_ref().map(|_| update);
         let both = old.zip(new).zip(before.as_ref());
         let pairs = both.map_or_else(Vec::new, |((old, new), before)| pairs_of(old, new, &before.name).collect());
@@ -531,32 +507,6 @@ fn refuse_twice(
     let next = before.and_then(|m| newest(&m.facts)).map(|b| b.name.clone());
     let (storefront, branch, now) = (storefront.clone(), branch.clone(), now.name.clone());
     Err(MoveError::WentBack(Box::new(WentBack { storefront, branch, now, ago, next })).into())
-}
-
-/// Reads a recipe from the store, or from the storefront when someone else pushed it.
-fn recipe_of(store: &Store, storefront: &OpenStorefront, id: RecipeId) -> Result<(Root, Vec<Entry>), ProjectError> {
-    if let Ok(recipe) = store.recipe(id) {
-        return Ok(recipe);
-    }
-    let title: &Handle = &storefront.title;
-    let content = storefront.content()?;
-    let bytes = content.get_recipe(title, id).map_err(storefront.fails())?;
-    let segment = |segment: &SegmentRef| content.get_segment(title, &segment.digest).map_err(storefront.fails());
-    recipe::assemble(id, &bytes, segment, |e| storefront.nonsense("a recipe", e))
-}
-
-/// Finds out from the store, or from the storefront, where lies what a recipe names.
-fn locator_of(
-    store: &Store,
-    storefront: &OpenStorefront,
-    (root, entries): &(Root, Vec<Entry>),
-) -> Result<Locator, ProjectError> {
-    if let Ok(locator) = store.locator_of(root, entries) {
-        return Ok(locator);
-    }
-    let source = FromTitle { content: storefront.content()?, title: &storefront.title };
-    let located = fetch::locate(&recipe::segments_with(root, entries, |_| true), &source);
-    located.map_err(|error| FromTitle::error_of(storefront, error.into()))
 }
 
 /// A branch that went back only a moment ago.

@@ -1,5 +1,6 @@
 //! Where an installer gets recipes and chunks from.
 
+use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Mutex, PoisonError};
 
 use lantern_core::bytes::ReadError;
@@ -60,6 +61,46 @@ pub trait Fetch: Sync {
     /// Returns `len` bytes of an update file from `offset`; fewer where it ends. A source without update files has none: it is gone.
     fn update(&self, _from: RecipeId, _to: RecipeId, _offset: u64, _len: u32) -> Result<Vec<u8>, FetchError> {
         Err(FetchError::new("there are no update files", true))
+    }
+}
+
+/// Counts what comes of another source: all of it, also what comes twice.
+pub(crate) struct Counted<'a> {
+    source: &'a dyn Fetch,
+    bytes: AtomicU64,
+}
+
+impl<'a> Counted<'a> {
+    pub(crate) const fn new(source: &'a dyn Fetch) -> Self {
+        Self { source, bytes: AtomicU64::new(0) }
+    }
+
+    pub(crate) fn bytes(&self) -> u64 {
+        self.bytes.load(Ordering::Relaxed)
+    }
+
+    fn count(&self, came: Result<Vec<u8>, FetchError>) -> Result<Vec<u8>, FetchError> {
+        let bytes = came?;
+        self.bytes.fetch_add(bytes.len() as u64, Ordering::Relaxed);
+        Ok(bytes)
+    }
+}
+
+impl Fetch for Counted<'_> {
+    fn recipe(&self, id: RecipeId) -> Result<Vec<u8>, FetchError> {
+        self.count(self.source.recipe(id))
+    }
+    fn segment(&self, digest: &Digest) -> Result<Vec<u8>, FetchError> {
+        self.count(self.source.segment(digest))
+    }
+    fn locator(&self, segment: &Digest) -> Result<Vec<u8>, FetchError> {
+        self.count(self.source.locator(segment))
+    }
+    fn pack_range(&self, pack: &Digest, offset: u32, len: u32) -> Result<Vec<u8>, FetchError> {
+        self.count(self.source.pack_range(pack, offset, len))
+    }
+    fn update(&self, from: RecipeId, to: RecipeId, offset: u64, len: u32) -> Result<Vec<u8>, FetchError> {
+        self.count(self.source.update(from, to, offset, len))
     }
 }
 

@@ -27,7 +27,7 @@ use serde::{Deserialize, Serialize};
 use serde_json::Value;
 
 use crate::durable::DurableError;
-use crate::fetch::{Fetch, FetchError, LocateError};
+use crate::fetch::{Counted, Fetch, FetchError, LocateError};
 use crate::recipe::RecipeError;
 use crate::room_left::NoRoom;
 
@@ -227,7 +227,7 @@ pub struct Report {
     pub removed: u64,
     /// Files that stay and were not read, because they look as they did when they were known to be right.
     pub unread: u64,
-    /// Bytes that came.
+    /// All bytes that came: recipes, locators, update files, parts of packs; also what came twice.
     pub received: u64,
     /// Whether a switch that a break had cut was finished first.
     pub rolled_forward: bool,
@@ -280,6 +280,7 @@ pub fn install(
     progress: &dyn Progress,
 ) -> Result<Report, InstallError> {
     let Wanted { recipes, about, own_files, private, updates, read_all } = wanted;
+    let fetch = &Counted::new(fetch);
     let folder = Folder::open_or_make(folder)?;
     if let Some(private) = private {
         folder.write_private(&private)?;
@@ -303,7 +304,7 @@ pub fn install(
     let mut seen = if reads_all { Seen::default() } else { Seen::load(&folder, was_installed) };
     let fits = |offer: &&UpdateOffer| was_installed.contains(&offer.from) && recipes.contains(&offer.to);
     let offers: Vec<UpdateOffer> = updates.iter().filter(fits).copied().collect();
-    let (plan, staged) = loop {
+    let (plan, verified) = loop {
         let plan = plan::Plan::make(&folder, &old, &new, own_files, &seen, progress)?;
         match gather::stage(&folder, &plan, recipes, &old, &offers, fetch, progress) {
             // A disk may lose what it was given, and say nothing: now everything is read.
@@ -311,7 +312,7 @@ pub fn install(
                 log::info!("{} is not what it was: {source}", path.display());
                 seen = Seen::default();
             }
-            staged => break (plan, staged?),
+            verified => break (plan, verified?),
         }
     };
     let mut report = Report {
@@ -320,7 +321,7 @@ pub fn install(
         written: plan.write.len() as u64,
         removed: plan.removed(),
         unread: plan.stayed_unread,
-        received: staged.received,
+        received: fetch.bytes(),
         rolled_forward,
         aside: Vec::new(),
         left: plan.left.clone(),
@@ -337,7 +338,7 @@ pub fn install(
     }
     folder.forget_others(recipes)?;
     // It is all there; without the note the next update reads more.
-    if let Err(error) = Seen::note(&folder, recipes, &plan, staged.verified) {
+    if let Err(error) = Seen::note(&folder, recipes, &plan, verified) {
         log::info!("what was seen could not be noted: {error}");
     }
     report.aside = aside;

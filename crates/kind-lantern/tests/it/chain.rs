@@ -63,7 +63,7 @@ fn the_whole_chain_reads_well() {
     Promote 1.3.2 (1) to open-water at Brambleyard
 
       system         players have   they get    update download   full download   on disk
-      linux-x86_64   nothing        1.3.2 (1)   –                 4.33 MB         8.57 MB
+      linux-x86_64   nothing        1.3.2 (1)   –                 4.34 MB         8.57 MB
 
       everyone: open-water is the line that every player follows
       tried: not tried yet
@@ -74,7 +74,7 @@ fn the_whole_chain_reads_well() {
     ");
     snapshot!(env.lantern(&["install", "brambleyard", "open-water", "player", "--target", "linux"]).whole(), @"
     installed Saltmarsh Post 1.3.2 (1) in player
-      4.33 MB downloaded, 9 files written, all 9 files checked, 8.57 MB
+      4.34 MB downloaded, 9 files written, all 9 files checked, 8.57 MB
     ");
     env.next_version();
     snapshot!(env.lantern(&["prepare"]).whole(), @"
@@ -117,7 +117,7 @@ fn the_whole_chain_reads_well() {
     Promote 1.4.0 (2) to open-water at Brambleyard
 
       system         players have   they get    update download   full download   on disk
-      linux-x86_64   1.3.2 (1)      1.4.0 (2)   114 kB            4.37 MB         8.66 MB
+      linux-x86_64   1.3.2 (1)      1.4.0 (2)   122 kB            4.38 MB         8.66 MB
 
       everyone: open-water is the line that every player follows
       tried: not tried yet
@@ -126,7 +126,7 @@ fn the_whole_chain_reads_well() {
     Promote 1.4.0 (2) to open-water at Brambleyard
 
       system         players have   they get    update download   full download   on disk
-      linux-x86_64   1.3.2 (1)      1.4.0 (2)   114 kB            4.37 MB         8.66 MB
+      linux-x86_64   1.3.2 (1)      1.4.0 (2)   122 kB            4.38 MB         8.66 MB
 
       everyone: open-water is the line that every player follows
       tried: not tried yet
@@ -137,7 +137,7 @@ fn the_whole_chain_reads_well() {
     ");
     snapshot!(env.lantern(&["install", "brambleyard", "open-water", "player", "--target", "linux"]).whole(), @"
     updated 1.3.2 (1) to Saltmarsh Post 1.4.0 (2) in player
-      114 kB downloaded, 3 files written, 1 removed, all 8 files checked, 8.66 MB
+      122 kB downloaded, 3 files written, 1 removed, all 8 files checked, 8.66 MB
     ");
     snapshot!(env.lantern(&["verify", "player"]).whole(), @"intact: Saltmarsh Post 1.4.0 (2): 8 files, 8.66 MB");
     snapshot!(env.lantern(&["verify"]).whole(), @"intact: 2 releases, 4.54 MB");
@@ -326,7 +326,7 @@ fn everyones_line_is_never_moved_by_a_plain_yes() {
     Promote 1.3.2 (1) to open-water at Brambleyard
 
       system         players have   they get    update download   full download   on disk
-      linux-x86_64   nothing        1.3.2 (1)   –                 4.33 MB         8.57 MB
+      linux-x86_64   nothing        1.3.2 (1)   –                 4.34 MB         8.57 MB
 
       everyone: open-water is the line that every player follows
       tried: not tried yet
@@ -365,7 +365,7 @@ fn going_back_to_an_older_release_is_said_aloud() {
     Promote 1.3.2 (1) to open-water at Brambleyard
 
       system         players have   they get    update download   full download   on disk
-      linux-x86_64   1.4.0 (2)      1.3.2 (1)   160 kB            4.33 MB         8.57 MB
+      linux-x86_64   1.4.0 (2)      1.3.2 (1)   169 kB            4.34 MB         8.57 MB
 
       everyone: open-water is the line that every player follows
       tried: not tried yet
@@ -392,7 +392,7 @@ fn a_rollback_goes_back_and_further_back_and_never_forth() {
     Put back 1.4.0 (2) on open-water at Brambleyard
 
       system         players have   they get    update download   full download   on disk
-      linux-x86_64   1.4.1 (3)      1.4.0 (2)   156 B             4.37 MB         8.66 MB
+      linux-x86_64   1.4.1 (3)      1.4.0 (2)   9.12 kB           4.38 MB         8.66 MB
 
       everyone: open-water is the line that every player follows
       careful: players go back to an older release
@@ -407,7 +407,7 @@ fn a_rollback_goes_back_and_further_back_and_never_forth() {
     Put back 1.4.0 (2) on open-water at Brambleyard
 
       system         players have   they get    update download   full download   on disk
-      linux-x86_64   1.4.1 (3)      1.4.0 (2)   156 B             4.37 MB         8.66 MB
+      linux-x86_64   1.4.1 (3)      1.4.0 (2)   9.12 kB           4.38 MB         8.66 MB
 
       everyone: open-water is the line that every player follows
       because: saves are lost

@@ -169,7 +169,7 @@ fn players_get_what_they_have_and_what_they_ask_for() {
     snapshot!(install(&["--choose", "voices=fr"]).whole(), @"
     updated Saltmarsh Post 1.3.2 (1) in player
       choices: voices=fr
-      303 kB downloaded, 1 file written, all 11 files checked, 9.77 MB
+      304 kB downloaded, 1 file written, all 11 files checked, 9.77 MB
     ");
     assert_eq!(voices(), ["voices/en/letters.snd", "voices/fr/letters.snd"]);
     // What was chosen stays over updates.

@@ -350,9 +350,9 @@ fn three_systems_go_the_whole_way() {
     Promote 1.3.2 (1) to open-water at Brambleyard
 
       system            players have   they get    update download   full download   on disk
-      linux-x86_64      nothing        1.3.2 (1)   –                 4.33 MB         8.57 MB
-      macos-universal   nothing        1.3.2 (1)   –                 664 B           150 kB
-      windows-x86_64    nothing        1.3.2 (1)   –                 329 B           101 kB
+      linux-x86_64      nothing        1.3.2 (1)   –                 4.34 MB         8.57 MB
+      macos-universal   nothing        1.3.2 (1)   –                 1.13 kB         150 kB
+      windows-x86_64    nothing        1.3.2 (1)   –                 750 B           101 kB
 
       everyone: open-water is the line that every player follows
       tried: not tried yet

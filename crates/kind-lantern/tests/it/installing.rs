@@ -116,7 +116,7 @@ fn files_of_the_players_own_are_moved_aside_and_named() {
     env.write("player/letters/en.txt", "as I like it");
     snapshot!(env.lantern(&["repair", "player"]).whole(), @"
     repaired Saltmarsh Post 1.3.2 (1) in player
-      119 B downloaded, 1 file written, all 9 files checked, 8.57 MB
+      1.23 kB downloaded, 1 file written, all 9 files checked, 8.57 MB
       moved aside: letters/en.txt is now letters/en.txt.yours-2
     ");
     env.lantern(&["verify", "player"]).success();

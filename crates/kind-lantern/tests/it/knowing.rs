@@ -237,7 +237,7 @@ fn a_release_of_a_part_moves_its_part_alone() {
     Promote 1.3.3 (2) to open-water at Brambleyard
 
       system           players have   they get    update download   full download   on disk
-      windows-x86_64   1.3.2 (1)      1.3.3 (2)   30 B              4.63 MB         9.17 MB
+      windows-x86_64   1.3.2 (1)      1.3.3 (2)   8.96 kB           4.64 MB         9.17 MB
 
       unchanged: linux, macos stay at 1.3.2 (1)
 
@@ -546,7 +546,7 @@ fn a_branch_takes_what_was_tried_and_looked_at() {
     Promote 1.4.0 (2) to open-water at Brambleyard
 
       system         players have   they get    update download   full download   on disk
-      linux-x86_64   1.3.2 (1)      1.4.0 (2)   114 kB            4.37 MB         8.66 MB
+      linux-x86_64   1.3.2 (1)      1.4.0 (2)   122 kB            4.38 MB         8.66 MB
 
       everyone: open-water is the line that every player follows
       tried: not tried yet

@@ -81,8 +81,8 @@ fn a_table_in_a_narrow_window() {
       linux-x86_64
         players have: 1.4.0 (2)
         they get: 1.3.2 (1)
-        update download: 160 kB
-        full download: 4.33 MB
+        update download: 169 kB
+        full download: 4.34 MB
         on disk: 8.57 MB
 
       everyone: open-water is the line that every player follows

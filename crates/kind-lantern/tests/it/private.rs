@@ -308,7 +308,7 @@ fn testers_are_invited_and_nobody_else_gets_in() {
     snapshot!(as_tester(&env, &[&INSTALL[..], &["--invitation", &text]].concat()).success().whole(), @"
     installed Saltmarsh Post 1.3.2 (1) in player
       choices: voices=none
-      4.63 MB downloaded, 10 files written, all 10 files checked, 9.17 MB
+      4.64 MB downloaded, 10 files written, all 10 files checked, 9.17 MB
     ");
     // It is kept by the folder, and used for what comes next.
     env.write("exports/linux/letters/en.txt", "Dear Aldous, the lighthouse is lit.");

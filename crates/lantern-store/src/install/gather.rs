@@ -90,16 +90,7 @@ struct Range {
     chunks: Vec<ChunkEntry>,
 }
 
-/// What came of staging.
-#[derive(Debug)]
-pub(super) struct StagedFiles {
-    /// Bytes that came.
-    pub received: u64,
-    /// When the last look at what was written began.
-    pub verified: jiff::Timestamp,
-}
-
-/// Stages every file of the plan, verified and on the disk.
+/// Stages every file of the plan, verified and on the disk; returns when the last look at what was written began.
 pub(super) fn stage(
     folder: &Folder,
     plan: &Plan<'_>,
@@ -108,7 +99,7 @@ pub(super) fn stage(
     offers: &[UpdateOffer],
     fetch: &dyn Fetch,
     progress: &dyn Progress,
-) -> Result<StagedFiles, InstallError> {
+) -> Result<jiff::Timestamp, InstallError> {
     let name = Folder::stage_name(ids);
     // A stage of another build is of no use any more.
     folder.remove_others(STAGE, Some(&name))?;
@@ -124,14 +115,14 @@ pub(super) fn stage(
         made.map_err(InstallError::io("write", &path))?;
     }
     let made = updates::make(folder, plan, offers, (&stage, was_there), fetch, progress)?;
-    let slots = Slots::of(plan, &made.files);
+    let slots = Slots::of(plan, &made);
     let missing = gather_here(folder, plan, old, &slots, (&stage, was_there), progress)?;
     let ranges = ranges(folder, ids, missing, fetch)?;
     let total: u64 = ranges.iter().map(|r| u64::from(r.end - r.start)).sum();
     receive(&stage, &writes, &slots, &ranges, total, fetch, progress)?;
     let verified = jiff::Timestamp::now();
-    finish_files(&stage, writes, plan, &made.files, progress)?;
-    Ok(StagedFiles { received: made.received + total, verified })
+    finish_files(&stage, writes, plan, &made, progress)?;
+    Ok(verified)
 }
 
 /// Puts into the stage what is here already; returns the chunks that are not, in order. `was_there` says whether an earlier run has left the

@@ -29,16 +29,8 @@ const FIRST_LEN: u32 = 16 * 1024;
 /// Groups that are worked on at a time: one is fetched while another is applied. Each takes its streams in memory.
 const AT_A_TIME: usize = 2;
 
-/// What came of update files.
-#[derive(Debug, Default)]
-pub(super) struct Made {
-    /// Files of the plan that are whole in the stage, and compared with their digests.
-    pub files: HashSet<usize>,
-    /// Bytes that came.
-    pub received: u64,
-}
-
-/// Makes what update files make of what is installed; `was_there` says whether an earlier run has left the stage.
+/// Makes what update files make of what is installed; `was_there` says whether an earlier run has left the stage. Returns the files of the
+/// plan that are whole in the stage then, and compared with their digests.
 ///
 /// # Errors
 /// Those of a line that is away and of a disk that takes nothing more; whatever is wrong with an update file is none.
@@ -49,8 +41,8 @@ pub(super) fn make(
     (stage, was_there): (&Path, bool),
     fetch: &dyn Fetch,
     progress: &dyn Progress,
-) -> Result<Made, InstallError> {
-    let mut made = Made::default();
+) -> Result<HashSet<usize>, InstallError> {
+    let mut made = HashSet::new();
     for offer in offers {
         // What is lost of the old recipe can be read by nobody: it comes as chunks.
         let Ok(old) = folder.entries_of(&[offer.from], None) else { continue };
@@ -60,7 +52,6 @@ pub(super) fn make(
             continue;
         }
         let Some((header, first)) = head(offer, fetch)? else { continue };
-        made.received += first.len() as u64;
         // The source may have said less than it is.
         if header.total_len() >= as_chunks {
             continue;
@@ -99,7 +90,13 @@ struct Update<'a> {
 
 impl Update<'_> {
     /// What of it the plan needs, by the files' numbers; what an earlier run has finished is finished.
-    fn wanted(&self, new: &[&Entry], plan: &Plan<'_>, was_there: bool, made: &mut Made) -> HashMap<u32, Making> {
+    fn wanted(
+        &self,
+        new: &[&Entry],
+        plan: &Plan<'_>,
+        was_there: bool,
+        made: &mut HashSet<usize>,
+    ) -> HashMap<u32, Making> {
         let places: HashMap<&TreePath, usize> =
             plan.write.iter().enumerate().map(|(at, entry)| (&entry.path, at)).collect();
         let mut out = HashMap::new();
@@ -108,11 +105,11 @@ impl Update<'_> {
             let (Node::File { size, digest, .. }, Some(place)) = (&entry.node, places.get(&entry.path)) else {
                 continue;
             };
-            if out.contains_key(&part.file) || made.files.contains(place) {
+            if out.contains_key(&part.file) || made.contains(place) {
                 continue;
             }
             if was_there && self.hash(*place).is_ok_and(|found| found == *digest) {
-                made.files.insert(*place);
+                made.insert(*place);
             } else {
                 out.insert(part.file, Making { place: *place, size: *size, digest: *digest, done: 0 });
             }
@@ -133,7 +130,7 @@ impl Update<'_> {
         old: &[&Entry],
         new: &[&Entry],
         making: HashMap<u32, Making>,
-        made: &mut Made,
+        made: &mut HashSet<usize>,
     ) -> Result<(), InstallError> {
         let is_needed = |group: &&Group| group.parts.iter().any(|part| making.contains_key(&part.file));
         let needed: Vec<&Group> = self.header.groups.iter().filter(is_needed).collect();
@@ -159,7 +156,6 @@ impl Update<'_> {
                 }
             },
         )?;
-        made.received += lacking;
         let making = making.into_inner().expect("nothing panics with the lock").into_values();
         let whole: Vec<Making> = making.filter(|making| making.done == making.size).collect();
         let compare =
@@ -168,7 +164,7 @@ impl Update<'_> {
         if self.progress.stopped() {
             return Err(InstallError::Stopped);
         }
-        made.files.extend(compared.into_iter().filter(|(_, is_right)| *is_right).map(|(place, _)| place));
+        made.extend(compared.into_iter().filter(|(_, is_right)| *is_right).map(|(place, _)| place));
         Ok(())
     }
 
