@@ -161,6 +161,10 @@ impl Reserved {
         }
     }
 
+    fn join(&mut self, other: Self) {
+        self.names.extend(other.names);
+    }
+
     fn finding(&self) -> Option<Finding> {
         let names: Vec<String> = self.names.iter().take(RESERVED_NAMED).map(|name| shown(name)).collect();
         let more = if self.names.len() > RESERVED_NAMED { ", …" } else { "" };
@@ -269,12 +273,11 @@ impl Export {
                         return Err(no_root(inside, &export.shown));
                     }
                 }
-                let mut walk = folder::Walk::new(reading.leave_out, &folder);
-                walk.run();
-                findings.append(&mut walk.findings);
-                findings.extend(walk.reserved.finding());
-                left_out = walk.left_out;
-                export.entries = walk.found;
+                let walked = folder::walk(reading.leave_out, &folder);
+                findings.extend(walked.findings);
+                findings.extend(walked.reserved.finding());
+                left_out = walked.left_out;
+                export.entries = walked.found;
             }
             Form::Package(_) => {
                 let name = Path::new(&export.shown).file_name().and_then(|name| name.to_str()).unwrap_or_default();
@@ -292,7 +295,9 @@ impl Export {
         }
         export.entries.sort_by(|a, b| a.source.path.cmp(&b.source.path));
         findings.extend(export.entries.iter().filter_map(|entry| too_large(&entry.source)));
-        findings.extend(export.below_a_file());
+        if form != Form::Folder {
+            findings.extend(export.below_a_file());
+        }
         let leaving = links_that_leave(export.links());
         findings.extend(leaving.iter().take(MAX_LINKS_NAMED).map(|(path, target)| folder::link_leaves(path, target)));
         if let Some(more) = leaving.len().checked_sub(MAX_LINKS_NAMED).filter(|more| *more > 0) {

@@ -9,12 +9,13 @@ use lantern_core::names::Name;
 use lantern_core::path::TreePath;
 use lantern_core::system::System;
 use lantern_core::tree::{Node, Tree};
+use lantern_exports::cache::DigestCache;
 use lantern_exports::intake::{Intake, Surroundings, stops_in};
 use lantern_store::seal::SourceEntry;
 
-use crate::ProjectError;
 use crate::divided::{Divided, Parcel};
 use crate::project::Project;
+use crate::{ProjectError, environment};
 
 /// How many paths of a finding are named.
 const NAMED: usize = 3;
@@ -44,6 +45,16 @@ impl Project {
             }
         }
         self.divide_again(Divided { intakes, findings, is_whole, targets, ..Divided::default() })
+    }
+
+    /// As [`Self::divide`], with what was read of the exports before. Where there are very many files, both take long.
+    pub(crate) fn divide_as_known<'a>(&'a self, edition: &'a Name) -> (Divided<'a>, DigestCache) {
+        let (path, now) = (self.state("cache/digests.json"), environment::now_of_files());
+        let (divided, digests) = std::thread::scope(|scope| {
+            let digests = scope.spawn(|| DigestCache::load(&path, now));
+            (self.divide(edition), digests.join())
+        });
+        (divided, digests.expect("loading does not panic"))
     }
 
     /// Divides exports that were taken in.

@@ -1,10 +1,11 @@
 //! What is sealed of divided exports, and the record that its trees make.
 
 use lantern_core::choices::{Choices, Players};
+use lantern_core::digest::TreeId;
 use lantern_core::finding::{Code, Finding};
 use lantern_core::names::Name;
 use lantern_core::release::{Claims, DepotRecord, TargetRecord};
-use lantern_core::tree::Tree;
+use lantern_core::tree::{Tree, TreeError};
 use lantern_exports::cache::DigestCache;
 use lantern_exports::intake::Intake;
 
@@ -38,18 +39,20 @@ pub(crate) fn describe(divided: &Divided<'_>, trees: &[Tree]) -> Result<Vec<Targ
     for (target, intake) in divided.intakes.iter().enumerate() {
         let depots = divided.mapping.depots.iter().zip(of_depots).filter(|(d, _)| d.taken_from(target).is_some());
         let depots: Vec<_> = depots.collect();
-        let entries = depots.iter().flat_map(|(_, tree)| tree.iter().map(|(path, node)| (path.clone(), node.clone())));
-        let whole = Tree::new(entries).map_err(|error| {
-            let what = format!("the depots of {} do not fit together: {error}", intake.name);
-            ProjectError::Findings(vec![Finding::of(Code::DepotsCollide, what, "fix the rules of its depots")])
-        })?;
+        let whole = match depots.as_slice() {
+            [(_, only)] => only.id(),
+            _ => joined(depots.iter().map(|(_, tree)| *tree)).map_err(|error| {
+                let what = format!("the depots of {} do not fit together: {error}", intake.name);
+                ProjectError::Findings(vec![Finding::of(Code::DepotsCollide, what, "fix the rules of its depots")])
+            })?,
+        };
         let aside = (!intake.aside.is_empty()).then(|| asides.next()).flatten();
         out.push(TargetRecord {
             target: intake.name.clone(),
             systems: intake.systems.clone(),
             starts: intake.starts.clone(),
             folder: intake.target.folder.clone(),
-            tree: whole.id(),
+            tree: whole,
             depots: depots.iter().map(|(depot, tree)| record(&depot.name, tree, &depot.players)).collect(),
             choices: choices_of(divided, depots.iter().flat_map(|(depot, _)| depot.players.choice.keys())),
             aside: aside.map(|tree| record(intake.name, tree, &Players::default())),
@@ -59,6 +62,12 @@ pub(crate) fn describe(divided: &Divided<'_>, trees: &[Tree]) -> Result<Vec<Targ
         });
     }
     Ok(out)
+}
+
+/// The id of the tree that others make together.
+fn joined<'a>(trees: impl Iterator<Item = &'a Tree>) -> Result<TreeId, TreeError> {
+    let entries = trees.flat_map(|tree| tree.iter().map(|(path, node)| (path.clone(), node.clone())));
+    Tree::new(entries).map(|tree| tree.id())
 }
 
 /// Returns those of the project's choices that some depots follow from.

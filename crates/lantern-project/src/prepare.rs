@@ -26,9 +26,10 @@ use crate::changing::{self, Changes};
 use crate::check::{Judged, PastReleases, forgotten, number_differs};
 use crate::describe::{describe, trees_if_known};
 use crate::divided::{Divided, Parcel, copies, parcels};
+use crate::looked::Looked;
 use crate::stamp_and_sign::DoneTo;
 use crate::workspace::{Session, Workspace};
-use crate::{Passphrases, ProjectError, environment};
+use crate::{Passphrases, ProjectError};
 
 /// What to prepare.
 #[derive(Debug, Clone, Default)]
@@ -261,11 +262,10 @@ impl Session {
         progress: &dyn Progress,
     ) -> Result<Sealing, ProjectError> {
         let project = self.project();
-        let divided = project.divide(edition);
+        let (divided, mut digests) = project.divide_as_known(edition);
         if let Some(findings) = divided.stopping() {
             return Err(ProjectError::Findings(findings));
         }
-        let mut digests = DigestCache::load(&project.state("cache/digests.json"), environment::now_of_files());
         let changing = match &options.changing {
             Some(changing) => Some(changing.clone()),
             None => {
@@ -274,10 +274,10 @@ impl Session {
         };
         let changing = changing.as_deref();
         if !options.read_all
-            && let Some(inputs) = self.unchanged(edition, version, &divided, changing, &mut digests, progress)?
+            && let Some(exported) = self.unchanged(edition, version, &divided, changing, &mut digests, progress)?
         {
-            self.workspace.have_looked(edition, &divided, &digests);
-            return Ok(Sealing::nothing(inputs));
+            self.workspace.have_looked(edition, Looked::Known(exported.clone()));
+            return Ok(Sealing::nothing(with_changes(exported, changing)));
         }
         let past = PastReleases::load(project, edition)?;
         let at_most = size_of_new(&divided, &digests);
@@ -294,7 +294,7 @@ impl Session {
             let (trees, cost) = self.seal_parcels(&divided, Some(&mut digests), progress)?;
             let copies = self.compare_shared(&divided, &mut digests, progress);
             self.remember(&digests);
-            self.workspace.have_looked(edition, &divided, &digests);
+            self.workspace.have_looked(edition, Looked::at(&divided, &digests));
             copies?;
             judged.findings.extend(self.damage()?);
             let targets = describe(&divided, &trees)?;
@@ -305,7 +305,7 @@ impl Session {
         let trees: Vec<Tree> = parcels(&divided).iter().map(read).collect::<Result<_, _>>()?;
         let copies = self.compare_shared(&divided, &mut digests, progress);
         self.remember(&digests);
-        self.workspace.have_looked(edition, &divided, &digests);
+        self.workspace.have_looked(edition, Looked::at(&divided, &digests));
         copies?;
         let inputs = with_changes(describe(&divided, &trees)?, Some(changing));
         if self.known(edition, version, &inputs)?.is_some() {
@@ -427,7 +427,7 @@ impl Session {
         Ok(damaged(self.workspace.store.damaged()?.len()).map(|finding| (None, finding)))
     }
 
-    /// Returns the targets if nothing changed and a release has them: then there is nothing to seal.
+    /// Returns the targets as they are exported, if nothing changed and a release has them: then there is nothing to seal.
     fn unchanged(
         &self,
         edition: &Name,
@@ -439,8 +439,9 @@ impl Session {
     ) -> Result<Option<Vec<TargetRecord>>, ProjectError> {
         let of_release = |trees: Option<Vec<Tree>>| -> Result<Option<Vec<TargetRecord>>, ProjectError> {
             let Some(trees) = trees else { return Ok(None) };
-            let targets = with_changes(describe(divided, &trees)?, changing);
-            Ok(self.known(edition, version, &targets)?.map(|_| targets))
+            let exported = describe(divided, &trees)?;
+            let known = self.known(edition, version, &with_changes(exported.clone(), changing))?;
+            Ok(known.map(|_| exported))
         };
         // By the file system's word: enough to make nothing.
         let tree = |parcel: &Parcel| digests.tree_without_reading(&divided.intakes[parcel.from], &parcel.indices);

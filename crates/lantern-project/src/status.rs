@@ -12,10 +12,8 @@ use lantern_core::names::Name;
 use lantern_core::next::{Situation, Step};
 use lantern_core::release::TargetRecord;
 use lantern_core::version::{ReleaseName, Version};
-use lantern_exports::cache::DigestCache;
 
 use crate::approvals::WaitingApproval;
-use crate::divided::Divided;
 use crate::looked::Looked;
 use crate::workspace::Workspace;
 use crate::{ProjectError, changing, environment};
@@ -191,22 +189,21 @@ impl Workspace {
         if let Some(known) = self.looked().get(edition) {
             return known.clone();
         }
-        let divided = self.project.divide(edition);
+        let (divided, digests) = self.project.divide_as_known(edition);
         let looked = if divided.is_not_here() {
             Looked::NotHere
         } else if divided.stopping().is_some() {
             Looked::Wrong
         } else {
-            let path = self.project.state("cache/digests.json");
-            Looked::at(&divided, &DigestCache::load(&path, environment::now_of_files()))
+            Looked::at(&divided, &digests)
         };
         self.looked().insert(edition.clone(), looked.clone());
         looked
     }
 
     /// Takes what a command has seen of exports for what they look like until it ends.
-    pub(crate) fn have_looked(&self, edition: &Name, divided: &Divided<'_>, digests: &DigestCache) {
-        self.looked().insert(edition.clone(), Looked::at(divided, digests));
+    pub(crate) fn have_looked(&self, edition: &Name, looked: Looked) {
+        self.looked().insert(edition.clone(), looked);
     }
 
     fn looked(&self) -> MutexGuard<'_, BTreeMap<Name, Looked>> {

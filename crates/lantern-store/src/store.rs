@@ -194,7 +194,7 @@ impl Store {
     /// [`StoreError::File`] when the disk refuses; what is missing or cannot be understood is not there.
     pub fn has_tree(&self, id: TreeId) -> Result<bool, StoreError> {
         let there = || -> Result<bool, StoreError> {
-            self.tree(id)?;
+            self.tree_bytes(id)?;
             let root = self.recipe_root(self.recipe_of(id)?)?;
             let damaged = self.damaged()?;
             let has_segment = |segment: &SegmentRef| {
@@ -486,11 +486,14 @@ impl Store {
     /// # Errors
     /// [`StoreError`].
     pub fn tree(&self, id: TreeId) -> Result<Tree, StoreError> {
-        let bytes = self.read(&self.tree_path(id), u64::from(u32::MAX), "the tree", &id)?;
-        if TreeId::of(&bytes) != id {
-            return Err(StoreError::Tree { id, source: None });
-        }
+        let bytes = self.tree_bytes(id)?;
         Tree::decode(&bytes).map_err(|source| StoreError::Tree { id, source: Some(source) })
+    }
+
+    /// Reads a tree as bytes that match its id.
+    fn tree_bytes(&self, id: TreeId) -> Result<Vec<u8>, StoreError> {
+        let bytes = self.read(&self.tree_path(id), u64::from(u32::MAX), "the tree", &id)?;
+        if TreeId::of(&bytes) == id { Ok(bytes) } else { Err(StoreError::Tree { id, source: None }) }
     }
 
     /// Returns the recipe that says how to fetch a tree.

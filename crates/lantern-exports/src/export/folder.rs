@@ -1,11 +1,14 @@
 //! Folders, as they lie on the disk.
 
+use std::convert::Infallible;
+use std::ffi::{OsStr, OsString};
 use std::fs;
 use std::io;
 use std::path::{Path, PathBuf};
 
 use lantern_core::config::STATE_FOLDER;
 use lantern_core::finding::{Code, Finding};
+use lantern_core::parallel::map;
 use lantern_core::path::{PathError, TreePath, shown};
 use lantern_core::patterns::Patterns;
 #[cfg(unix)]
@@ -14,13 +17,15 @@ use lantern_store::seal::{SourceEntry, SourceKind};
 
 use super::{At, Listed, Reserved, StatData, unreadable};
 
-pub(super) struct Walk<'a> {
-    leave_out: &'a Patterns,
-    folder: &'a Path,
+/// What folders hold.
+#[derive(Default)]
+pub(super) struct Walked {
     pub found: Vec<Listed>,
     pub left_out: Vec<TreePath>,
     pub findings: Vec<Finding>,
     pub reserved: Reserved,
+    /// Folders to look into, each with its path in the export, which ends with `/`.
+    folders: Vec<(PathBuf, String)>,
 }
 
 /// What a link that leaves its export is reported as.
@@ -66,47 +71,65 @@ fn sparse(_: &TreePath, _: &fs::Metadata) -> Option<Finding> {
     None
 }
 
-impl<'a> Walk<'a> {
-    pub(super) fn new(leave_out: &'a Patterns, folder: &'a Path) -> Self {
-        Self {
-            leave_out,
-            folder,
-            found: Vec::new(),
-            left_out: Vec::new(),
-            findings: Vec::new(),
-            reserved: Reserved::default(),
+/// Looks at an entry itself, from its folder: the way there is not gone again for each.
+#[cfg(unix)]
+fn metadata_of(entry: &fs::DirEntry) -> io::Result<fs::Metadata> {
+    entry.metadata()
+}
+
+/// Windows keeps a copy in the folder that may be out of date.
+#[cfg(not(unix))]
+fn metadata_of(entry: &fs::DirEntry) -> io::Result<fs::Metadata> {
+    fs::symlink_metadata(entry.path())
+}
+
+/// Looks into a folder and those in it, one level after the other: a deep folder must not end the program. What it says is in the same order
+/// every time, the entries it finds are not.
+pub(super) fn walk(leave_out: &Patterns, folder: &Path) -> Walked {
+    let mut all = Walked { folders: vec![(folder.to_owned(), String::new())], ..Walked::default() };
+    while !all.folders.is_empty() {
+        let of_folder = |(folder, prefix): &(PathBuf, String)| Ok(Walked::of(leave_out, folder, prefix));
+        let level: Result<Vec<Walked>, Infallible> = map(&std::mem::take(&mut all.folders), of_folder);
+        let Ok(level) = level;
+        for mut walked in level {
+            all.found.append(&mut walked.found);
+            all.left_out.append(&mut walked.left_out);
+            all.findings.append(&mut walked.findings);
+            all.folders.append(&mut walked.folders);
+            all.reserved.join(walked.reserved);
         }
     }
+    all
+}
 
-    /// Walks without recursion: a deep folder must not end the program.
-    pub(super) fn run(&mut self) {
-        let mut folders = vec![(self.folder.to_owned(), String::new())];
-        while let Some((folder, prefix)) = folders.pop() {
-            let entries = match fs::read_dir(&folder).and_then(Iterator::collect::<io::Result<Vec<_>>>) {
-                Ok(mut entries) => {
-                    entries.sort_by_key(fs::DirEntry::file_name);
-                    entries
-                }
-                Err(e) => {
-                    self.findings.push(unreadable(&format!("the folder {}", shown(&prefix)), &e));
-                    continue;
-                }
-            };
-            if entries.is_empty()
-                && let Ok(path) = TreePath::new(prefix.trim_end_matches('/'))
-                && !self.leave_out.matches(&path)
-            {
-                let source = SourceEntry { path, kind: SourceKind::EmptyFolder };
-                self.found.push(Listed { source, stat: None, at: At::Nowhere });
+impl Walked {
+    /// Looks into one folder.
+    fn of(leave_out: &Patterns, folder: &Path, prefix: &str) -> Self {
+        let mut walked = Self::default();
+        let named = |entry: fs::DirEntry| (entry.file_name(), entry);
+        let read = fs::read_dir(folder).and_then(|entries| entries.map(|entry| entry.map(named)).collect());
+        let mut entries: Vec<(OsString, fs::DirEntry)> = match read {
+            Ok(entries) => entries,
+            Err(e) => {
+                walked.findings.push(unreadable(&format!("the folder {}", shown(prefix)), &e));
+                return walked;
             }
-            for entry in entries {
-                self.entry(&entry, &prefix, &mut folders);
-            }
+        };
+        entries.sort_unstable_by(|(a, _), (b, _)| a.cmp(b));
+        if entries.is_empty()
+            && let Ok(path) = TreePath::new(prefix.trim_end_matches('/'))
+            && !leave_out.matches(&path)
+        {
+            let source = SourceEntry { path, kind: SourceKind::EmptyFolder };
+            walked.found.push(Listed { source, stat: None, at: At::Nowhere });
         }
+        for (name, entry) in entries {
+            walked.entry(leave_out, prefix, &name, &entry);
+        }
+        walked
     }
 
-    fn entry(&mut self, entry: &fs::DirEntry, prefix: &str, folders: &mut Vec<(PathBuf, String)>) {
-        let name = entry.file_name();
+    fn entry(&mut self, leave_out: &Patterns, prefix: &str, name: &OsStr, entry: &fs::DirEntry) {
         if name == STATE_FOLDER && prefix.is_empty() {
             // The project's own, where the export is the project's folder.
             return;
@@ -124,11 +147,11 @@ impl<'a> Walk<'a> {
                 return;
             }
         };
-        if self.leave_out.matches(&path) {
+        if leave_out.matches(&path) {
             self.left_out.push(path);
             return;
         }
-        let metadata = match fs::symlink_metadata(entry.path()) {
+        let metadata = match metadata_of(entry) {
             Ok(metadata) => metadata,
             Err(e) => {
                 self.findings.push(unreadable(&path.to_string(), &e));
@@ -137,7 +160,7 @@ impl<'a> Walk<'a> {
         };
         let kind = metadata.file_type();
         if kind.is_dir() {
-            folders.push((entry.path(), format!("{path}/", path = path.as_str())));
+            self.folders.push((entry.path(), format!("{path}/", path = path.as_str())));
         } else if kind.is_file() {
             self.findings.extend(sparse(&path, &metadata));
             let stat = StatData::of(&metadata);
