@@ -1,7 +1,7 @@
 //! Storefronts of the project: finding, connecting, and recording what they say.
 
 use std::collections::BTreeMap;
-use std::sync::Arc;
+use std::sync::{Arc, PoisonError};
 
 use lantern_core::board::{Board, KnownRelease};
 use lantern_core::config::Storefront as Configured;
@@ -26,7 +26,7 @@ use crate::error::{Class, Explained};
 use crate::hand_rules::{self, Hand};
 use crate::project::Project;
 use crate::releases::ReleaseError;
-use crate::workspace::{Session, Workspace};
+use crate::workspace::{Connected, Session, Workspace};
 
 /// A storefront that answered and is the one that was connected.
 pub(crate) struct OpenStorefront {
@@ -117,7 +117,7 @@ pub(crate) fn open_storefront(
             let opening = Opening { said: Some(Box::new(said)), ..Opening::default() };
             (lantern_storefront::open(&configured.kind, opening).map_err(fails)?, Some(hand))
         }
-        None => (connected_storefront(project, name, configured)?, None),
+        None => (connected_storefront(workspace, name, configured)?, None),
     };
     let facts = abilities.identify().map_err(fails)?;
     let known = abilities.title(&title).map_err(fails)?;
@@ -127,21 +127,29 @@ pub(crate) fn open_storefront(
     Ok(OpenStorefront { reference, configured, edition, title, known, facts, abilities, hand })
 }
 
-/// A storefront that programs can ask, by the access that is kept.
+/// A storefront that programs can ask, by the access that is kept. A command that asks several times goes through the beginning of it once:
+/// who it is, and what the access is good for.
 fn connected_storefront(
-    project: &Project,
+    workspace: &Workspace,
     name: &Name,
     configured: &Configured,
 ) -> Result<Arc<dyn Storefront>, ProjectError> {
+    let project = &workspace.project;
     let fails = fails_at(name);
     let address = configured.kind.address();
     let Some(found) = project.access_to(configured)? else {
         return Err(fails(StorefrontError::NotConnected { address: address.to_owned() }));
     };
-    let storefront = project.ask_as(configured, Some(found.access), None).map_err(fails)?;
+    // Several may be asked at once: nobody waits for another's answer.
+    let connected = || workspace.connected.lock().unwrap_or_else(PoisonError::into_inner);
+    if let Some(known) = connected().get(name).filter(|known| known.access == found.access) {
+        return Ok(known.storefront.clone());
+    }
+    let storefront = project.ask_as(configured, Some(found.access.clone()), None).map_err(fails)?;
     if storefront.identify().map_err(fails)?.id != found.storefront {
         return Err(ConnectError::OtherStorefront { storefront: name.clone(), address: address.to_owned() }.into());
     }
+    connected().insert(name.clone(), Connected { access: found.access, storefront: storefront.clone() });
     Ok(storefront)
 }
 

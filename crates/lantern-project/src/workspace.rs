@@ -13,6 +13,7 @@ use lantern_core::version::ReleaseAsked;
 use lantern_ledger::{Ledger, LedgerError, Log, Outcome, Reached, ServerFacts};
 use lantern_store::durable::{self, DurableError};
 use lantern_store::store::Store;
+use lantern_storefront::{Access, Storefront};
 
 use crate::followed::{Followed, Following};
 use crate::looked::Looked;
@@ -33,6 +34,16 @@ pub struct Workspace {
     pub(crate) following: Mutex<Following>,
     /// What the exports of editions look like, as far as they were looked at.
     pub(crate) looked: Mutex<BTreeMap<Name, Looked>>,
+    /// Storefronts that were asked already.
+    pub(crate) connected: Mutex<BTreeMap<Name, Connected>>,
+}
+
+/// A storefront that answered.
+#[derive(Debug)]
+pub(crate) struct Connected {
+    /// What opened it.
+    pub access: Access,
+    pub storefront: Arc<dyn Storefront>,
 }
 
 /// A project that no other lantern changes while this lives.
@@ -62,7 +73,8 @@ impl Project {
         ledger_head::refuse_lost(&self, None, &store)?;
         let ledger = self.open_ledger()?;
         ledger_head::refuse_lost(&self, Some(&*ledger), &store)?;
-        Ok(Workspace { project: self, store, ledger, following: Mutex::default(), looked: Mutex::default() })
+        let (following, looked, connected) = Default::default();
+        Ok(Workspace { project: self, store, ledger, following, looked, connected })
     }
 
     /// Opens the ledger; one on a disk that is full or can only be read is opened to be read.

@@ -11,7 +11,7 @@ use lantern_core::names::{Handle, Name};
 use crate::by_hand::SaidThere;
 
 /// A name and its secret for unattended use. Source: RFC 6749, section 4.4.
-#[derive(Clone)]
+#[derive(Clone, PartialEq, Eq)]
 pub struct Access {
     /// As whom.
     pub client_id: String,
