@@ -168,11 +168,16 @@ fn it_stops_in_the_middle_of_a_file() {
 
 /// A program of our own making: functions that call each other, and a table of their addresses.
 fn program(gap: usize) -> Vec<u8> {
+    program_of(800, gap)
+}
+
+/// As [`program`], with so many functions.
+fn program_of(count: usize, gap: usize) -> Vec<u8> {
     let (code, base) = (0x400_usize, 0x1_4000_0000_u64);
     let mut functions = Vec::new();
     let mut bytes = vec![0; code];
-    for number in 0..800_usize {
-        if number == 300 {
+    for number in 0..count {
+        if number == count * 3 / 8 {
             bytes.extend(noise("inserted", gap));
         }
         functions.push(bytes.len());
@@ -245,6 +250,90 @@ fn tables_are_for_whole_files() {
     let mut longer = new.sizes.clone();
     longer[0] += 1;
     assert!(OpenGroup::of_streams(group, streams, &old.sizes, &longer).is_err());
+}
+
+/// Pairs of builds, for other readers of the format; what each shows.
+fn pairs() -> Vec<(&'static str, Memory, Memory)> {
+    let text = noise("text", 3_000);
+    let mut edited = text.clone();
+    edited[700] ^= 0x20;
+    edited.splice(1_500..1_500, *b"Dear Aldous, the tide");
+    let moved = [&text[2_000..], &text[..2_000]].concat();
+    let (old, new) = (program_of(60, 0), program_of(60, 24));
+    vec![
+        ("bytes that differ, and some more", Memory::of(&[("a", &text)]), Memory::of(&[("a", &edited)])),
+        ("what moved, and came from two files", Memory::of(&[("a", &text), ("b", &edited)]), {
+            Memory::of(&[("c", &[&moved[..], &edited[600..1_700]].concat())])
+        }),
+        ("files that are not in it", Memory::of(&[("a", &text), ("b", b"same")]), {
+            Memory::of(&[("a", &edited), ("b", b"same"), ("c", b"")])
+        }),
+        ("all of it new", Memory::of(&[]), Memory::of(&[("a", b"a lighthouse, and nothing before it")])),
+        ("addresses that moved", Memory::of(&[("game.exe", &old)]), Memory::of(&[("game.exe", &new)])),
+    ]
+}
+
+/// The pairs as `docs/formats/update-vectors.txt` has them.
+fn as_vectors() -> String {
+    let hex = |bytes: &[u8]| bytes.iter().map(|byte| format!("{byte:02x}")).collect::<String>();
+    let mut out = String::new();
+    for (what, old, new) in pairs() {
+        let update = made(&old, &new);
+        let made = applied(&update, &old, &new).unwrap();
+        out += &format!("update {}\n  shows {what}\n", hex(&update));
+        for bytes in &old.bytes {
+            out += &format!("  old {}\n", hex(bytes));
+        }
+        for (bytes, made) in new.bytes.iter().zip(made) {
+            let line = made.map_or_else(|| format!("left-out {}", bytes.len()), |made| format!("new {}", hex(&made)));
+            out += &format!("  {line}\n");
+        }
+    }
+    out
+}
+
+/// The vectors stay readable, also when this program makes other ones: update files that are out there were made by older ones.
+#[test]
+fn the_vectors_are_applied_as_written() {
+    let path = concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/formats/update-vectors.txt");
+    if std::env::var_os("UPDATE_EXPECTED").is_some() {
+        std::fs::write(path, as_vectors()).unwrap();
+    }
+    let bytes = |hex: &str| -> Vec<u8> {
+        hex.as_bytes().chunks(2).map(|two| u8::from_str_radix(std::str::from_utf8(two).unwrap(), 16).unwrap()).collect()
+    };
+    let text = std::fs::read_to_string(path).unwrap();
+    let mut vectors = 0;
+    for vector in text.split("update ").skip(1) {
+        let (update, lines) = vector.split_once('\n').unwrap();
+        let (mut old, mut new, mut expected) = (Vec::new(), Vec::new(), Vec::new());
+        for (key, value) in lines.lines().filter_map(|line| line.trim().split_once(' ')) {
+            match key {
+                "old" => old.push(bytes(value)),
+                "new" => {
+                    new.push(bytes(value));
+                    expected.push(Some(bytes(value)));
+                }
+                "left-out" => {
+                    new.push(vec![0; value.parse().unwrap()]);
+                    expected.push(None);
+                }
+                other => assert_eq!(other, "shows"),
+            }
+        }
+        let names: Vec<String> = (0..old.len().max(new.len())).map(|number| format!("{number:04}")).collect();
+        let memory = |files: &[Vec<u8>]| {
+            Memory::of(&names.iter().map(String::as_str).zip(files.iter().map(Vec::as_slice)).collect::<Vec<_>>())
+        };
+        assert_eq!(applied(&bytes(update), &memory(&old), &memory(&new)).unwrap(), expected, "{lines:.80}");
+        vectors += 1;
+    }
+    assert_eq!(vectors, pairs().len());
+    let (_, old, new) = pairs().pop().unwrap();
+    let all = made(&old, &new);
+    let group = &Header::decode(&all).unwrap().groups[0];
+    let streams = OpenGroup::streams_of(group, &all[usize::try_from(group.offset).unwrap()..]).unwrap();
+    assert_eq!(streams[0][..2], [1, 1], "from the first file, with tables");
 }
 
 proptest! {
