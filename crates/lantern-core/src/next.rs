@@ -21,6 +21,8 @@ pub enum Exports {
     Sealed,
     /// Something is different, or nothing was sealed yet.
     Changed,
+    /// Some files have other times than when they were read: whether they hold something else, reading alone says.
+    Unread,
     /// They are exactly what a release holds that was withdrawn.
     Withdrawn,
     /// Findings stop them.
@@ -165,7 +167,7 @@ impl<'a> Situation<'a> {
         let has_any = self.board.release(None).is_some();
         match self.exports {
             Exports::Wrong => return Some(Step::Check),
-            Exports::Changed => return Some(Step::Prepare),
+            Exports::Changed | Exports::Unread => return Some(Step::Prepare),
             Exports::Withdrawn => return Some(Step::ExportAgain),
             Exports::NotHere if !has_any => return Some(Step::Check),
             Exports::Sealed | Exports::NotHere => {}
@@ -443,6 +445,7 @@ open-water = { audience = "everyone" }
         let empty = || vec![seen("creek", 0, &[]), seen("open-water", 0, &[])];
         assert_eq!(next(Exports::Wrong, vec![]), "lantern check");
         assert_eq!(next(Exports::Changed, vec![]), "lantern prepare");
+        assert_eq!(next(Exports::Unread, vec![]), "lantern prepare");
         assert_eq!(next(Exports::NotHere, vec![]), "lantern check");
         let release = || sealed("1.4.0 (27)", BOTH);
         assert_eq!(next(Exports::Sealed, vec![release()]), "lantern push brambleyard");

@@ -55,8 +55,8 @@ pub struct HandPush {
     pub release: KnownRelease,
     /// Targets of the release that do not go there.
     pub left_here: Vec<Name>,
-    /// Whether the exports are not what the release holds any more.
-    pub exports_changed: bool,
+    /// How the exports stand to the release; as sealed where it is not the newest.
+    pub exports: Exports,
     /// What is handed over.
     pub files: Vec<HandFile>,
     /// What a person does; the digests of the files are put in when they are laid out.
@@ -172,7 +172,7 @@ impl Session {
         Ok(HandPush {
             storefront_name: at.name(),
             left_here: left.iter().map(|t| t.target.clone()).collect(),
-            exports_changed: is_newest && status.exports == Exports::Changed,
+            exports: if is_newest { status.exports } else { Exports::Sealed },
             files,
             gap: gap(&steps),
             steps,

@@ -13,8 +13,10 @@ pub(crate) enum Looked {
     NotHere,
     /// Something is wrong with them.
     Wrong,
-    /// Some of them were never read, or were changed since.
+    /// Some of them were never read, or have another size since.
     Others,
+    /// Some have other times since they were read.
+    Unread,
     /// They make these targets.
     Known(Vec<TargetRecord>),
 }
@@ -22,6 +24,12 @@ pub(crate) enum Looked {
 impl Looked {
     /// What divided exports look like that nothing is wrong with.
     pub(crate) fn at(divided: &Divided<'_>, digests: &DigestCache) -> Self {
-        describe::seem(divided, digests).map_or(Self::Others, Self::Known)
+        match describe::seem(divided, digests) {
+            Some(targets) => Self::Known(targets),
+            None if describe::portions(divided).iter().any(|(intake, of)| digests.has_other_files(intake, of)) => {
+                Self::Others
+            }
+            None => Self::Unread,
+        }
     }
 }

@@ -52,8 +52,8 @@ pub struct PushPlan {
     pub targets: Vec<Name>,
     /// Targets of the release that do not.
     pub left_here: Vec<Name>,
-    /// Whether the exports are not what the release holds any more.
-    pub exports_changed: bool,
+    /// How the exports stand to the release; as sealed where it is not the newest.
+    pub exports: Exports,
     /// Each depot once, however many targets share it.
     pub depots: Vec<PushDepot>,
     /// Bytes that will travel, at most: what an earlier, cut push brought is found when it starts.
@@ -208,7 +208,7 @@ impl Session {
         let PushTexts { message, notes } = texts;
         let status = self.workspace.status(&release.edition)?;
         let is_newest = status.newest.as_ref().is_some_and(|newest| newest.id == release.id);
-        let exports_changed = is_newest && status.exports == Exports::Changed;
+        let exports = if is_newest { status.exports } else { Exports::Sealed };
         Ok(PushPlan {
             storefront: storefront.reference,
             storefront_name,
@@ -216,7 +216,7 @@ impl Session {
             record,
             targets,
             left_here,
-            exports_changed,
+            exports,
             depots,
             upload,
             for_players,

@@ -144,6 +144,7 @@ impl Workspace {
             Looked::NotHere => return Some(Exports::NotHere),
             Looked::Wrong => return Some(Exports::Wrong),
             Looked::Others => return Some(Exports::Changed),
+            Looked::Unread => return Some(Exports::Unread),
             Looked::Known(now) => now,
         };
         let Ok(version) = self.project.version(edition) else { return Some(Exports::Changed) };

@@ -7,15 +7,16 @@ use std::io::{self, Read, Write};
 use std::time::{Duration, Instant};
 
 use lantern_chunker::Profile;
-use lantern_core::digest::Digest;
+use lantern_core::digest::{Digest, RecipeId};
 use lantern_core::path::TreePath;
 use lantern_core::progress::Silent;
 use lantern_store::codec::{Codec, Packer, Unpacker};
-use lantern_store::install;
+use lantern_store::install::{self, UpdateOffer};
 use lantern_store::pack::{self, PackWriter};
 use lantern_store::recipe::different_chunks;
 use lantern_store::seal::{Source, SourceEntry, SourceKind, seal};
 use lantern_store::store::Store;
+use lantern_store::updates::Comparison;
 
 const LEN: usize = 64 * 1024 * 1024;
 const ROUNDS: usize = 5;
@@ -130,18 +131,40 @@ fn main() {
         let known = store.known_chunks().expect("packs are there");
         black_box(different_chunks(&entries).iter().filter(|chunk| !known.contains(chunk)).count());
     });
-    measure("install, everything new", len, || {
-        round += 1;
-        let folder = temp.path().join(format!("player-{round}"));
-        let about = serde_json::Value::Null;
+    let install = |recipe: RecipeId, name: &str, updates: &[UpdateOffer]| {
         let wanted = install::Wanted {
-            recipes: &[sealed.recipe],
-            about,
+            recipes: &[recipe],
+            about: serde_json::Value::Null,
             own_files: Default::default(),
             private: None,
-            updates: &[],
+            updates,
             read_all: false,
         };
-        install::install(&folder, wanted, &store, &Silent).expect("there is room");
+        install::install(&temp.path().join(name), wanted, &store, &Silent).expect("there is room")
+    };
+    measure("install, everything new", len, || {
+        round += 1;
+        install(sealed.recipe, &format!("player-{round}"), &[]);
+    });
+    let Made(mut edited) = source;
+    for at in (1_000..LEN).step_by(500_000) {
+        edited[at] ^= 1;
+    }
+    edited.splice(LEN / 3..LEN / 3, *b"a letter that came with the tide");
+    let size = edited.len() as u64;
+    let entry = SourceEntry { kind: SourceKind::File { size }, ..entry };
+    let next = seal(&store, std::slice::from_ref(&entry), &Made(edited), &Silent).expect("there is room");
+    let mut bytes = 0;
+    measure("make an update file", size, || {
+        let _ = std::fs::remove_dir_all(store.root().join("updates"));
+        let both = Comparison::open(&store, sealed.recipe, next.recipe).expect("both are there");
+        bytes = both.make(u64::MAX, &Silent).expect("there is room").expect("it is shorter");
+    });
+    let players: Vec<String> = (0..ROUNDS).map(|player| format!("next-{player}")).collect();
+    players.iter().for_each(|player| drop(install(sealed.recipe, player, &[])));
+    let offer = UpdateOffer { from: sealed.recipe, to: next.recipe, bytes };
+    let mut left = players.iter();
+    measure("update by it", size, || {
+        install(next.recipe, left.next().expect("one for each round"), &[offer]);
     });
 }

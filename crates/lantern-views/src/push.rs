@@ -10,7 +10,7 @@ use serde::Serialize;
 
 use crate::format;
 use crate::paint::{bad, care, faint, good, strong};
-use crate::shared::{for_players, for_whom, say_of_sealing};
+use crate::shared::{for_players, for_whom, say_of_exports, say_of_sealing};
 use crate::steps::{WalkDocument, walk_document};
 use crate::table::Table;
 use crate::view::View;
@@ -255,9 +255,7 @@ pub fn plan(plan: &PushPlan, project: &Project) -> View {
     }
     view.space();
     view.table(facts);
-    if plan.exports_changed {
-        view.say(format!("  {} the exports changed since it was sealed; they are not in it", care("careful:")));
-    }
+    say_of_exports(plan.exports, &mut view);
     say_of_sealing(plan.release.warnings, &plan.release.unsigned, &mut view);
     view
 }

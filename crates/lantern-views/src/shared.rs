@@ -8,6 +8,7 @@ use lantern_core::names::Name;
 use lantern_core::notes::UNDETERMINED;
 use lantern_core::release::ReleaseRecord;
 use lantern_core::version::ReleaseName;
+use lantern_project::Exports;
 use serde::Serialize;
 
 use crate::format;
@@ -60,6 +61,18 @@ impl<'a> FindingDocument<'a> {
     pub(crate) fn about(target: Option<&'a Name>, finding: &'a Finding) -> Self {
         Self { target, finding }
     }
+}
+
+/// Says that what is pushed may not be what lies in the exports.
+pub(crate) fn say_of_exports(exports: Exports, view: &mut View) {
+    let what = match exports {
+        Exports::Changed => "the exports changed since it was sealed; they are not in it",
+        Exports::Unread => {
+            "files of the exports have other times since it was sealed; if they changed, that is not in it"
+        }
+        Exports::Sealed | Exports::Withdrawn | Exports::Wrong | Exports::NotHere => return,
+    };
+    view.say(format!("  {} {what}", care("careful:")));
 }
 
 /// Says that there were warnings when a release was sealed, and what of it was left unsigned, if there was any.

@@ -29,7 +29,7 @@ pub struct Document<'a> {
 struct EditionDocument<'a> {
     edition: &'a Name,
     newest: Option<&'a ReleaseName>,
-    /// `sealed`, `changed`, `withdrawn`, `wrong` or `not-here`.
+    /// `sealed`, `changed`, `unread` (some files have other times: reading alone says whether they changed), `withdrawn`, `wrong` or `not-here`.
     exports: &'static str,
     /// Targets of the newest release that someone tried and said no to.
     tried_no: &'a [Name],
@@ -146,6 +146,7 @@ fn edition<'a>(edition: &'a Name, status: &'a Status) -> EditionDocument<'a> {
         exports: match status.exports {
             Exports::Sealed => "sealed",
             Exports::Changed => "changed",
+            Exports::Unread => "unread",
             Exports::Wrong => "wrong",
             Exports::Withdrawn => "withdrawn",
             Exports::NotHere => "not-here",
@@ -180,7 +181,8 @@ fn show(game: &str, status: &Status, now: Timestamp, view: &mut View) {
     let exports = match (status.exports, &status.newest) {
         (Exports::Sealed, _) => good("as sealed"),
         (Exports::Changed, Some(_)) => format!("{} since then", care("changed")),
-        (Exports::Changed, None) => "ready to be taken in".to_owned(),
+        (Exports::Unread, Some(_)) => format!("{} since then: some files have other times", care("maybe changed")),
+        (Exports::Changed | Exports::Unread, None) => "ready to be taken in".to_owned(),
         (Exports::Wrong, _) => format!("{} cannot be taken in as they are", bad("wrong:")),
         (Exports::Withdrawn, _) => format!("exactly a release that was {}", care("withdrawn")),
         (Exports::NotHere, _) => "not on this computer".to_owned(),

@@ -16,7 +16,7 @@ use serde::Serialize;
 
 use crate::format;
 use crate::paint::{bad, care, command, faint, good, strong};
-use crate::shared::{for_players, say_of_sealing};
+use crate::shared::{for_players, say_of_exports, say_of_sealing};
 use crate::table::Table;
 use crate::view::View;
 
@@ -195,9 +195,7 @@ pub fn plan(plan: &HandPush, project: &Project) -> View {
     if let Some(gap) = plan.gap {
         view.say(format!("  {} {}", care("careful:"), gap_sentence(gap)));
     }
-    if plan.exports_changed {
-        view.say(format!("  {} the exports changed since it was sealed; they are not in it", care("careful:")));
-    }
+    say_of_exports(plan.exports, &mut view);
     say_of_sealing(plan.release.warnings, &plan.release.unsigned, &mut view);
     view
 }

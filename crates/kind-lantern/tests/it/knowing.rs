@@ -466,6 +466,24 @@ fn push_says_that_the_exports_changed_since_sealing() {
     assert!(ran.contains("careful: the exports changed since it was sealed"), "{ran}");
 }
 
+/// A copy of the same bytes, or another export of the same: nobody has read them yet.
+#[test]
+fn new_times_are_not_said_to_be_a_change() {
+    let env = TestEnv::new();
+    env.connect();
+    env.lantern(&["prepare"]).success();
+    let letter = env.read("exports/linux/letters/en.txt");
+    env.write_bytes("exports/linux/letters/en.txt", &letter);
+    let plan = || env.lantern(&["push", "brambleyard", "--plan"]).success().stdout();
+    let careful =
+        "careful: files of the exports have other times since it was sealed; if they changed, that is not in it";
+    assert!(plan().contains(careful), "{}", plan());
+    let status = env.lantern(&[]).success().stdout();
+    assert!(status.contains("maybe changed since then: some files have other times"), "{status}");
+    assert!(env.lantern(&["prepare"]).success().stdout().contains("nothing changed"));
+    assert!(!plan().contains("careful"), "{}", plan());
+}
+
 #[test]
 fn two_targets_for_one_system_are_a_finding() {
     let env = TestEnv::without_storefront();

@@ -102,6 +102,18 @@ impl DigestCache {
         Some((entry.path.clone(), node))
     }
 
+    /// Whether a file among these entries is surely another: it was never read, or has another size than when it was.
+    pub fn has_other_files(&self, intake: &Intake<'_>, indices: &[usize]) -> bool {
+        let files = self.targets.get(intake.name);
+        let mut entries = indices.iter().filter_map(|index| Some(&intake.entries().get(*index)?.source));
+        entries.any(|entry| match entry.kind {
+            SourceKind::File { size } => {
+                files.and_then(|files| files.get(&entry.path)).is_none_or(|seen| seen.stat.size != size)
+            }
+            _ => false,
+        })
+    }
+
     /// Adds up the files among these entries that are not as they were.
     pub fn size_of_new(&self, intake: &Intake<'_>, indices: &[usize]) -> u64 {
         let files = self.targets.get(intake.name);

@@ -2,7 +2,7 @@
 
 use lantern_core::names::Name;
 use lantern_core::progress::Silent;
-use lantern_project::{Class, MoveError, PrepareOptions, ProjectError, PushTexts, ReleaseError};
+use lantern_project::{Class, Exports, MoveError, PrepareOptions, ProjectError, PushTexts, ReleaseError};
 use lantern_rehearsal::exports::GameVersion;
 
 use crate::scene::{Scene, name};
@@ -18,7 +18,7 @@ fn a_plan_of_a_push_changes_nothing_and_a_second_push_sends_nothing() {
     let mut session = scene.session();
     for _ in 0..2 {
         let plan = session.plan_push("brambleyard", prepared.release.clone(), PushTexts::default(), &Silent).unwrap();
-        assert_eq!((plan.already, plan.exports_changed), (None, false));
+        assert_eq!((plan.already, plan.exports), (None, Exports::Sealed));
         assert_eq!(plan.targets, [name("linux"), name("windows")]);
         assert!(plan.upload > 1_000_000, "{}", plan.upload);
         assert!(session.workspace().board(&full()).unwrap().pushed.is_empty());
