@@ -17,9 +17,9 @@ use crate::storefronts::OpenStorefront;
 
 /// In bytes.
 pub(crate) struct Downloads {
-    /// For whoever has the old depots.
+    /// For a player who has the old depots.
     pub update: u64,
-    /// For whoever has nothing.
+    /// For a player who has nothing.
     pub whole: u64,
 }
 

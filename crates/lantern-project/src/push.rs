@@ -262,7 +262,8 @@ impl Session {
     }
 
     /// Decides which depots go as an update file to a storefront that puts builds together of one: each that lacks something there and for
-    /// which one is brought to players in any case. What remains of the pairs is brought afterwards.
+    /// which one is brought to players in any case. What remains of the pairs is brought afterwards. A depot whose new content another's file gives
+    /// still goes as its own: its players get that file anyway.
     fn choose_updates(
         &self,
         depots: &mut [PushDepot],

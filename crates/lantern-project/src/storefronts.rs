@@ -127,8 +127,7 @@ pub(crate) fn open_storefront(
     Ok(OpenStorefront { reference, configured, edition, title, known, facts, abilities, hand })
 }
 
-/// A storefront that programs can ask, by the access that is kept. A command that asks several times goes through the beginning of it once:
-/// who it is, and what the access is good for.
+/// A storefront that programs can ask, by the access that is kept. A command that asks several times identifies it and gets a token once.
 fn connected_storefront(
     workspace: &Workspace,
     name: &Name,
@@ -140,7 +139,7 @@ fn connected_storefront(
     let Some(found) = project.access_to(configured)? else {
         return Err(fails(StorefrontError::NotConnected { address: address.to_owned() }));
     };
-    // Several may be asked at once: nobody waits for another's answer.
+    // Several storefronts may be asked at once, so the lock is not held while one answers.
     let connected = || workspace.connected.lock().unwrap_or_else(PoisonError::into_inner);
     if let Some(known) = connected().get(name).filter(|known| known.access == found.access) {
         return Ok(known.storefront.clone());

@@ -49,10 +49,15 @@ pub(crate) fn pairs_of<'a>(
     release: &'a ReleaseName,
 ) -> impl Iterator<Item = Pair> + 'a {
     new.depots.iter().filter_map(move |to| {
-        let from = old.depots.iter().find(|from| from.depot == to.depot && from.recipe != to.recipe)?;
-        let is_there = to.updates.iter().any(|update| update.from == from.recipe);
-        (!is_there).then(|| Pair { from: from.recipe, to: to.recipe, release: release.clone() })
+        let pair = pair_to(old, release, &to.depot, to.recipe)?;
+        (!to.updates.iter().any(|update| update.from == pair.from)).then_some(pair)
     })
+}
+
+/// From a target's form of a depot to another form of it; none where the target lacks it, or has it so already.
+fn pair_to(old: &BuildTarget, release: &ReleaseName, depot: &Name, to: RecipeId) -> Option<Pair> {
+    let from = old.depots.iter().find(|from| from.depot == *depot && from.recipe != to)?;
+    Some(Pair { from: from.recipe, to, release: release.clone() })
 }
 
 /// Which update files a new build is to have, the newest first: from what is on any branch, and from the last builds before it. Of each
@@ -74,11 +79,8 @@ pub(crate) fn pairs_for(
             let is_recent = earlier > 0;
             earlier = earlier.saturating_sub(1);
             if is_recent || live.contains(&build.number_there) {
-                let same = |(depot, to): &(&Name, RecipeId)| {
-                    let from = old.depots.iter().find(|from| from.depot == **depot && from.recipe != *to)?;
-                    Some(Pair { from: from.recipe, to: *to, release: build.name.clone() })
-                };
-                out.extend(depots.iter().filter_map(same).filter(|pair| seen.insert((pair.from, pair.to))));
+                let pairs = depots.iter().filter_map(|(depot, to)| pair_to(old, &build.name, depot, *to));
+                out.extend(pairs.filter(|pair| seen.insert((pair.from, pair.to))));
             }
         }
     }

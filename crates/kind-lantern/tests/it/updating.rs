@@ -136,7 +136,7 @@ fn what_depots_have_in_common_comes_out_of_update_files() {
     assert_eq!(pushed["sent_after_bytes"], 0, "{pushed}");
 }
 
-/// Players who skipped a release get an update file too; it is no surprise.
+/// Players who skipped a release get an update file, too, and the plan says so.
 #[test]
 fn what_travels_after_the_build_is_said_before() {
     let env = TestEnv::desktops();

@@ -71,7 +71,7 @@ fn sparse(_: &TreePath, _: &fs::Metadata) -> Option<Finding> {
     None
 }
 
-/// Looks at an entry itself, from its folder: the way there is not gone again for each.
+/// Looks at an entry itself, from its open folder: the system need not look up the whole path for each.
 #[cfg(unix)]
 fn metadata_of(entry: &fs::DirEntry) -> io::Result<fs::Metadata> {
     entry.metadata()
@@ -83,8 +83,8 @@ fn metadata_of(entry: &fs::DirEntry) -> io::Result<fs::Metadata> {
     fs::symlink_metadata(entry.path())
 }
 
-/// Looks into a folder and those in it, one level after the other: a deep folder must not end the program. What it says is in the same order
-/// every time, the entries it finds are not.
+/// Looks into a folder and those in it, one level after the other: recursion into a deep folder could end the program. Findings come in the
+/// same order every time; entries are not sorted.
 pub(super) fn walk(leave_out: &Patterns, folder: &Path) -> Walked {
     let mut all = Walked { folders: vec![(folder.to_owned(), String::new())], ..Walked::default() };
     while !all.folders.is_empty() {
