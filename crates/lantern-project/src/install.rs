@@ -149,10 +149,12 @@ fn refused_by(storefront: &Name) -> impl FnOnce(InstallError) -> ProjectError + 
     |error| match error {
         InstallError::Fetch { what, source: FetchError { is_gone: false, source } } => {
             match source.downcast::<StorefrontError>() {
-                Ok(refused) if matches!(*refused, StorefrontError::Refused(_)) => {
+                Ok(refused)
+                    if matches!(*refused, StorefrontError::Refused(_) | StorefrontError::Certificate { .. }) =>
+                {
                     ProjectError::Storefront { storefront: storefront.clone(), source: *refused }
                 }
-                Ok(other) => InstallError::Fetch { what, source: FetchError::new(other, false) }.into(),
+                Ok(other) => InstallError::Fetch { what, source: FetchError { is_gone: false, source: other } }.into(),
                 Err(source) => InstallError::Fetch { what, source: FetchError { is_gone: false, source } }.into(),
             }
         }
@@ -552,6 +554,22 @@ impl Explained for PlayError {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    /// An error keeps what it is on its way through the installer.
+    #[test]
+    fn a_storefront_that_went_away_is_no_damage() {
+        let brambleyard = "brambleyard".parse().unwrap();
+        let address = "http://127.0.0.1:9".to_owned();
+        let failed = |error: StorefrontError| {
+            refused_by(&brambleyard)(InstallError::Fetch { what: "the recipe", source: FetchError::new(error, false) })
+        };
+        let away = failed(StorefrontError::Unreachable { address: address.clone(), source: "no route".into() });
+        assert_eq!(away.class(), Class::Unreachable);
+        assert!(away.fixes().iter().any(|fix| fix.contains("what has come is kept")), "{:?}", away.fixes());
+        let pretends = failed(StorefrontError::Certificate { address, why: "it has expired".into() });
+        assert_eq!(pretends.class(), Class::Unreachable);
+        assert!(pretends.fixes().iter().any(|fix| fix.contains("clock")), "{:?}", pretends.fixes());
+    }
 
     #[test]
     fn a_depot_for_players_that_nobody_here_knows_is_no_depot_for_all() {

@@ -93,6 +93,25 @@ fn digest_line(bytes: &[u8]) -> String {
     format!("{}\n", Digest::of(bytes))
 }
 
+/// As [`write_whole`], but a power cut may lose it, or leave other bytes under its name: for one of many files that are compared with their
+/// digests whenever they are read, and brought to the disk together.
+///
+/// # Errors
+/// [`DurableError`]; the old file is then untouched.
+pub fn write_unsynced(path: &Path, bytes: &[u8]) -> Result<(), DurableError> {
+    let write = |file: &mut File| failpoint::write().and_then(|()| file.write_all(bytes));
+    write_part(
+        Readers::Usual,
+        path,
+        |file| write(file).map_err(DurableError::on("write", path)),
+        |part, path| {
+            failpoint::write().and_then(|()| move_file(part, path)).map_err(DurableError::on("rename to", path))?;
+            failpoint::pass();
+            Ok(())
+        },
+    )
+}
+
 /// As [`write_whole`], for what nobody else on this computer may read, at no time.
 ///
 /// # Errors
@@ -117,7 +136,7 @@ fn for_owner_alone(_: &mut fs::OpenOptions) {}
 /// # Errors
 /// [`DurableError`].
 pub fn write_new(path: &Path, bytes: &[u8]) -> Result<bool, DurableError> {
-    write_part(Readers::Usual, path, bytes, place_new)
+    write_part(Readers::Usual, path, |file| write_synced(file, path, bytes), place_new)
 }
 
 /// As [`write_new`], for what nobody else on this computer may read, at no time.
@@ -125,18 +144,18 @@ pub fn write_new(path: &Path, bytes: &[u8]) -> Result<bool, DurableError> {
 /// # Errors
 /// [`DurableError`].
 pub fn write_private_new(path: &Path, bytes: &[u8]) -> Result<bool, DurableError> {
-    write_part(Readers::OwnerAlone, path, bytes, place_new)
+    write_part(Readers::OwnerAlone, path, |file| write_synced(file, path, bytes), place_new)
 }
 
 fn write_for(readers: Readers, path: &Path, bytes: &[u8]) -> Result<(), DurableError> {
-    write_part(readers, path, bytes, rename)
+    write_part(readers, path, |file| write_synced(file, path, bytes), rename)
 }
 
 /// Writes a file under a name of its own, and has it put into its place.
 fn write_part<T>(
     readers: Readers,
     path: &Path,
-    bytes: &[u8],
+    write: impl FnOnce(&mut File) -> Result<(), DurableError>,
     place: impl FnOnce(&Path, &Path) -> Result<T, DurableError>,
 ) -> Result<T, DurableError> {
     if let Some(folder) = path.parent() {
@@ -144,7 +163,7 @@ fn write_part<T>(
     }
     let created = failpoint::write().and_then(|()| create_part(path, readers));
     let (part, mut file) = created.map_err(DurableError::on("create", path))?;
-    let written = write_synced(&mut file, path, bytes);
+    let written = write(&mut file);
     // Some systems rename no file that is open.
     drop(file);
     let written = written.and_then(|()| place(&part, path));

@@ -295,10 +295,12 @@ pub fn install(
         other => other?,
     };
     let is_known = previous.is_some() || !folder.has_installed();
+    let writes = folder.writes_of_recipes()?;
     let old = previous.as_ref().map_or(Ok(Some(Vec::new())), |installed| brought(&folder, installed, fetch))?;
     let is_past_unknown = old.is_none() || !is_known;
     let old = old.unwrap_or_default();
     let new = gather::recipes(&folder, recipes, fetch)?;
+    folder.sync_recipes(writes)?;
     let was_installed: &[RecipeId] = previous.as_ref().map_or(&[], |installed| &installed.recipes);
     let reads_all = read_all || was_installed == recipes;
     let mut seen = if reads_all { Seen::default() } else { Seen::load(&folder, was_installed) };

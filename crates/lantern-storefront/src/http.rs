@@ -45,6 +45,8 @@ pub use time_stamps::{StampServer, StampServerError};
 pub struct HttpStorefront {
     origin: String,
     client: Client,
+    /// For addresses with TLS that a storefront without it leads to; made when the first of them is met.
+    client_elsewhere: OnceLock<Client>,
     opening: Opening,
     discovery: OnceLock<Discovery>,
     token: Mutex<Option<(String, Instant)>>,
@@ -113,25 +115,31 @@ fn words_of(error: &reqwest::Error) -> String {
     }
 }
 
+/// A client for addresses that begin as `origin` does.
+fn client_for(origin: &str) -> Result<Client, reqwest::Error> {
+    let client = Client::builder()
+        .connect_timeout(CONNECT_TIMEOUT)
+        .timeout(SILENCE)
+        .redirect(reqwest::redirect::Policy::none())
+        .user_agent(concat!("kind-lantern/", env!("CARGO_PKG_VERSION")));
+    // What is on this computer is asked directly: a proxy of the environment may lead to others. Nor are the certificates read that the system
+    // trusts, which takes longer than the rest of a short command.
+    let client = if origin.starts_with("http://") { client.no_proxy().tls_certs_only([]) } else { client };
+    client.build()
+}
+
 impl HttpStorefront {
     /// Prepares a client; nothing is sent yet.
     ///
     /// # Errors
     /// [`StorefrontError::Unreachable`] when this computer cannot speak HTTP at all.
     pub fn open(origin: &str, opening: Opening) -> Result<Self, StorefrontError> {
-        let client = Client::builder()
-            .connect_timeout(CONNECT_TIMEOUT)
-            .timeout(SILENCE)
-            .redirect(reqwest::redirect::Policy::none())
-            .user_agent(concat!("kind-lantern/", env!("CARGO_PKG_VERSION")));
-        // What is on this computer is asked directly; a proxy of the environment may lead to others.
-        let client = if origin.starts_with("http://") { client.no_proxy() } else { client };
-        let client = client
-            .build()
+        let client = client_for(origin)
             .map_err(|e| StorefrontError::Unreachable { address: origin.to_owned(), source: e.into() })?;
         Ok(Self {
             origin: origin.to_owned(),
             client,
+            client_elsewhere: OnceLock::new(),
             opening,
             discovery: OnceLock::new(),
             token: Mutex::default(),
@@ -143,6 +151,18 @@ impl HttpStorefront {
 
     fn is_stopped(&self) -> bool {
         self.opening.stop.load(Ordering::Relaxed)
+    }
+
+    /// The client for an address that the storefront leads to.
+    fn client_of(&self, address: &reqwest::Url) -> Result<&Client, StorefrontError> {
+        if address.scheme() == "http" || self.origin.starts_with("https://") {
+            return Ok(&self.client);
+        }
+        if let Some(client) = self.client_elsewhere.get() {
+            return Ok(client);
+        }
+        let client = client_for(address.as_str()).map_err(|error| self.unreachable(error))?;
+        Ok(self.client_elsewhere.get_or_init(|| client))
     }
 
     /// What the storefront says of itself. It is asked once.
@@ -162,8 +182,16 @@ impl HttpStorefront {
         format!("{}{path}", self.origin)
     }
 
+    /// Who was asked: the storefront, or whom it leads to.
+    fn asked(&self, address: Option<&reqwest::Url>) -> String {
+        match address {
+            Some(address) if !address.as_str().starts_with(&self.origin) => address.origin().ascii_serialization(),
+            _ => self.origin.clone(),
+        }
+    }
+
     fn unreachable(&self, error: reqwest::Error) -> StorefrontError {
-        let (address, why) = (self.origin.clone(), innermost(&error));
+        let (address, why) = (self.asked(error.url()), innermost(&error));
         match why.strip_prefix(BAD_CERTIFICATE) {
             Some(why) => StorefrontError::Certificate { address, why: certificate_wrong(why) },
             None => StorefrontError::Unreachable { address, source: why.into() },
@@ -220,7 +248,8 @@ impl HttpStorefront {
                 let status = response.status();
                 if status.is_server_error() || status == StatusCode::TOO_MANY_REQUESTS {
                     let asked = response.headers().get(RETRY_AFTER).and_then(|v| v.to_str().ok()?.parse().ok());
-                    let error = StorefrontError::Failed { address: self.origin.clone(), status: status.as_u16() };
+                    let error =
+                        StorefrontError::Failed { address: self.asked(Some(response.url())), status: status.as_u16() };
                     return Outcome::Again(asked.map(Duration::from_secs), error);
                 }
                 Outcome::Done(response)

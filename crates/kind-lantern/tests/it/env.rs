@@ -14,6 +14,7 @@ use lantern_core::system::System;
 use lantern_rehearsal::exports::{self, GameVersion};
 use lantern_rehearsal::server::Running;
 use lantern_rehearsal::stand_in::{StandIn, StandInDocument};
+use lantern_store::room_left;
 use lantern_storefront::protocol::Title;
 use serde_json::Value;
 
@@ -120,6 +121,21 @@ impl Ran {
     }
 }
 
+/// Room that a disk in memory must have to be used, in bytes.
+const ROOM_IN_MEMORY: u64 = 4 * 1024 * 1024 * 1024;
+
+/// A temporary folder: in memory where Linux has a disk there, unless `TMPDIR` says where. On a real disk the tests wait for it half of the time;
+/// `scripts/other-disks.sh` tries real ones.
+pub fn folder() -> tempfile::TempDir {
+    let memory = Path::new("/dev/shm");
+    let is_wanted = cfg!(target_os = "linux") && std::env::var_os("TMPDIR").is_none();
+    let has_room = || room_left::free(memory).is_some_and(|free| free >= ROOM_IN_MEMORY);
+    if is_wanted && memory.is_dir() && has_room() {
+        return tempfile::tempdir_in(memory).unwrap();
+    }
+    tempfile::tempdir().unwrap()
+}
+
 impl TestEnv {
     /// A folder with the old export and a finished `lantern.toml`; the stand-in runs and has the title.
     pub fn new() -> Self {
@@ -131,7 +147,7 @@ impl TestEnv {
     }
 
     pub fn without_storefront() -> Self {
-        let env = Self { temp: tempfile::tempdir().unwrap(), running: None, started: AtomicU32::default() };
+        let env = Self { temp: folder(), running: None, started: AtomicU32::default() };
         env.export(GameVersion::Old);
         env
     }
@@ -158,7 +174,7 @@ impl TestEnv {
 
     /// The exports of three desktops with voices that they share, and Brambleyard with all its lines; connected.
     pub fn desktops() -> Self {
-        let mut env = Self { temp: tempfile::tempdir().unwrap(), running: None, started: AtomicU32::default() };
+        let mut env = Self { temp: folder(), running: None, started: AtomicU32::default() };
         env.open_stand_in(StandInDocument::brambleyard(), 0);
         env.export_desktops(GameVersion::Old);
         env.write("lantern.toml", &desktops(&env.running().origin()));

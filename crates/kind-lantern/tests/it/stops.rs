@@ -14,7 +14,7 @@ use lantern_rehearsal::stand_in::StandInDocument;
 use lantern_store::store::Store;
 use serde_json::Value;
 
-use crate::env::{Ran, TestEnv, copy, files, one_line, paths, rounds};
+use crate::env::{Ran, TestEnv, copy, files, folder, one_line, paths, rounds};
 
 /// The exit code with which a build for tests ends at the point that it was given.
 pub const STOPPED: i32 = 86;
@@ -53,7 +53,7 @@ impl Scene {
         env.connect();
         before(&env);
         let port = env.close_storefront();
-        let base = tempfile::tempdir().unwrap();
+        let base = folder();
         copy(&env.path("."), base.path());
         env.open_stand_in(document.clone(), port);
         let minute = env.minute();

@@ -42,9 +42,14 @@ fn plain_port(env: &TestEnv) -> String {
 }
 
 fn front(env: &TestEnv) -> Front {
-    let script = concat!(env!("CARGO_MANIFEST_DIR"), "/tests/it/samples/tls.py");
+    started(env, "tls.py", &["server.pem", "server.key", &plain_port(env)])
+}
+
+fn started(env: &TestEnv, script: &str, arguments: &[&str]) -> Front {
+    let script = format!("{}/tests/it/samples/{script}", env!("CARGO_MANIFEST_DIR"));
     let mut child = Command::new("python3")
-        .args([script, "server.pem", "server.key", &plain_port(env)])
+        .arg(script)
+        .args(arguments)
         .current_dir(env.path(""))
         .stdout(Stdio::piped())
         .spawn()
@@ -79,6 +84,30 @@ fn the_whole_way_over_https() {
     let live = run(&env, "ca.pem", &["live"]).success().stdout();
     assert!(live.contains("1.3.2"), "{live}");
     let shown = run(&env, "ca.pem", &["install", "brambleyard", "open-water", "player", "--target", "linux"]).success();
+    assert!(shown.stdout().contains("installed Saltmarsh Post"), "{}", shown.whole());
+}
+
+#[test]
+fn a_storefront_of_this_computer_may_lead_players_to_one_with_tls() {
+    let env = TestEnv::new();
+    env.connect();
+    env.release("1.3.2 (1)");
+    env.lantern(&["push", "brambleyard", "--yes"]).success();
+    env.lantern(&["promote", "brambleyard", "open-water", "--confirm", "1.3.2 (1)"]).success();
+    certificates(&env, "DNS:localhost", "-days 30");
+    let front = front(&env);
+    let leading = started(&env, "elsewhere.py", &[&plain_port(&env), &front.port]);
+    env.edit("lantern.toml", &env.running().origin(), &format!("http://127.0.0.1:{}", leading.port));
+    run(&env, "ca.pem", &["connect", "brambleyard", "--client", "paper-heron"]).success();
+    let install = ["install", "brambleyard", "open-water", "player", "--target", "linux"];
+    // Its certificate is looked at there, too.
+    openssl(
+        &env,
+        "req -x509 -newkey ec -pkeyopt ec_paramgen_curve:prime256v1 -nodes -subj /CN=Stranger -keyout other.key -out other.pem",
+    );
+    let refused = run(&env, "other.pem", &install).fails(4).stderr();
+    assert!(refused.contains("nobody that this computer trusts has signed it"), "{refused}");
+    let shown = run(&env, "ca.pem", &install).success();
     assert!(shown.stdout().contains("installed Saltmarsh Post"), "{}", shown.whole());
 }
 

@@ -20,7 +20,7 @@ use super::writes::Writes;
 use super::{InstallError, OldChunks, UpdateOffer, updates};
 use crate::codec::Unpacker;
 use crate::durable;
-use crate::fetch::{FETCHERS, Fetch, again, locate};
+use crate::fetch::{FETCHERS, Fetch, SMALL_FETCHERS, again, locate};
 use crate::locator::Location;
 use crate::pack::{self, ChunkEntry};
 use crate::recipe::Entry;
@@ -30,10 +30,8 @@ use crate::room_left;
 const SYNC_EVERY: Duration = Duration::from_millis(250);
 /// Longest range that is asked for at once, in bytes.
 pub(super) const MAX_RANGE: u32 = 4 * 1024 * 1024;
-/// Ranges up to here are asked for many at a time, in bytes: they wait longer than they take.
+/// Ranges up to here are small, in bytes.
 const SMALL_RANGE: u32 = 256 * 1024;
-/// How many of them. Ours: 16 fill a line of 100 Mbit/s with 50 ms there and back from 40 kB each on.
-const SMALL_FETCHERS: usize = 16;
 /// Two chunks of one pack with so few bytes between them come in one range.
 const MAX_GAP: u32 = 16 * 1024;
 

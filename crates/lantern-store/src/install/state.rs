@@ -4,6 +4,7 @@ use std::collections::HashSet;
 use std::fs::{self, File, TryLockError};
 use std::io;
 use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicBool, Ordering};
 
 use lantern_core::digest::{Digest, RecipeId};
 use lantern_core::failpoint;
@@ -11,14 +12,17 @@ use lantern_core::parallel::each;
 use serde::{Deserialize, Serialize};
 
 use super::InstallError;
+use super::writes::Writes;
 use crate::durable::{self, DurableError};
-use crate::fetch::{FETCHERS, Fetch, again};
+use crate::fetch::{Fetch, SMALL_FETCHERS, again};
 use crate::recipe::{self, ChunkRef, Entry, Root, SegmentRef};
 
 /// The folder in an installed build that is ours.
 pub const STATE_FOLDER: &str = ".lantern-install";
 pub(super) const FORMAT: &str = "lantern.installed/1";
 const INSTALLED: &str = "installed.json";
+/// The folder of the segments of recipes, named by their digests.
+const SEGMENTS: &str = "segments";
 const PRIVATE: &str = "private.json";
 /// Longest `private.json` that is read, in bytes.
 const MAX_PRIVATE_LEN: u64 = 64 * 1024;
@@ -40,6 +44,8 @@ pub struct Installed {
 #[derive(Debug)]
 pub struct Folder {
     path: PathBuf,
+    /// Whether segments of recipes were written that are not on the disk yet.
+    has_unsynced: AtomicBool,
     /// The lock goes when the file is closed, also by a kill.
     _lock: Option<File>,
 }
@@ -63,7 +69,7 @@ impl Folder {
         let lock_path = state.join("lock");
         let lock = durable::open_own(&lock_path, true).map_err(InstallError::io("open", &lock_path))?;
         match lock.try_lock() {
-            Ok(()) => Ok(Self { path: path.to_owned(), _lock: Some(lock) }),
+            Ok(()) => Ok(Self::with(path, Some(lock))),
             Err(TryLockError::WouldBlock) => Err(InstallError::Busy(path.to_owned())),
             Err(TryLockError::Error(e)) => Err(InstallError::io("lock", &lock_path)(e)),
         }
@@ -78,8 +84,12 @@ impl Folder {
         let lock = File::open(&lock_path).ok().filter(|_| fs::symlink_metadata(&lock_path).is_ok_and(|m| m.is_file()));
         match lock.as_ref().map(File::try_lock_shared) {
             Some(Err(TryLockError::WouldBlock)) => Err(InstallError::Busy(path.to_owned())),
-            _ => Ok(Self { path: path.to_owned(), _lock: lock }),
+            _ => Ok(Self::with(path, lock)),
         }
+    }
+
+    fn with(path: &Path, lock: Option<File>) -> Self {
+        Self { path: path.to_owned(), has_unsynced: AtomicBool::new(false), _lock: lock }
     }
 
     fn state_of(path: &Path) -> Result<PathBuf, InstallError> {
@@ -246,7 +256,7 @@ impl Folder {
     }
 
     fn segment(&self, segment: &SegmentRef, fetch: Option<&dyn Fetch>) -> Result<Vec<u8>, InstallError> {
-        let path = self.state("segments").join(segment.digest.hex());
+        let path = self.state(SEGMENTS).join(segment.digest.hex());
         let is_it = |packed: &[u8]| recipe::unpack_segment(&segment.digest, packed).map(drop);
         let here = durable::read_limited(&path, recipe::MAX_SEGMENT_LEN).ok();
         if let Some(packed) = here.filter(|packed| is_it(packed).is_ok()) {
@@ -260,17 +270,33 @@ impl Folder {
             Ok(packed)
         };
         let packed = again(once, InstallError::is_wrong)?;
-        self.own_folder("segments")?;
-        durable::write_whole(&path, &packed)?;
+        self.own_folder(SEGMENTS)?;
+        self.has_unsynced.store(true, Ordering::Relaxed);
+        durable::write_unsynced(&path, &packed)?;
         Ok(packed)
+    }
+
+    /// What is written of recipes from now on; [`Self::sync_recipes`] brings it to the disk.
+    pub(super) fn writes_of_recipes(&self) -> Result<Writes, InstallError> {
+        let folder = self.own_folder(SEGMENTS)?;
+        Writes::begin(&folder).map_err(InstallError::io("open", &folder))
+    }
+
+    /// Brings to the disk what has come of recipes, all of it together.
+    pub(super) fn sync_recipes(&self, writes: Writes) -> Result<(), InstallError> {
+        if !self.has_unsynced.load(Ordering::Relaxed) {
+            return Ok(());
+        }
+        let folder = self.state(SEGMENTS);
+        writes.finish(&folder).map_err(InstallError::io("bring to the disk", &folder))
     }
 
     /// Brings the segments that are not there, side by side.
     fn fetch_segments(&self, root: &Root, fetch: Option<&dyn Fetch>) -> Result<(), InstallError> {
-        let folder = self.own_folder("segments")?;
+        let folder = self.own_folder(SEGMENTS)?;
         let is_there = |segment: &&SegmentRef| folder.join(segment.digest.hex()).exists();
         let lacking: Vec<&SegmentRef> = root.segments.iter().filter(|segment| !is_there(segment)).collect();
-        each(&lacking, FETCHERS, || (), |(), _, segment| self.segment(segment, fetch).map(drop))
+        each(&lacking, SMALL_FETCHERS, || (), |(), _, segment| self.segment(segment, fetch).map(drop))
     }
 
     /// Returns the segments of recipes that have chunks of some kind, with all of their chunks.
@@ -300,7 +326,7 @@ impl Folder {
             segments.extend(Root::decode(*id, &root)?.segments.iter().map(|s| s.digest.hex()));
         }
         let kept: HashSet<String> = recipes.iter().map(|id| id.0.hex()).collect();
-        for (folder, kept) in [("recipes", kept), ("segments", segments)] {
+        for (folder, kept) in [("recipes", kept), (SEGMENTS, segments)] {
             let folder = self.own_folder(folder)?;
             let entries = fs::read_dir(&folder).map_err(InstallError::io("list", &folder))?;
             let names = entries.flatten().filter_map(|entry| entry.file_name().into_string().ok());

@@ -20,8 +20,8 @@ pub(super) struct Writes {
 
 #[cfg(target_os = "linux")]
 impl Writes {
-    pub(super) fn begin(stage: &Path) -> io::Result<Self> {
-        Ok(Self { disk: std::fs::File::open(stage)?, first_error: Mutex::new(None) })
+    pub(super) fn begin(folder: &Path) -> io::Result<Self> {
+        Ok(Self { disk: std::fs::File::open(folder)?, first_error: Mutex::new(None) })
     }
 
     /// Begins to bring to the disk what has been written so far.
@@ -35,11 +35,11 @@ impl Writes {
     ///
     /// # Errors
     /// The first that the disk had since [`Self::begin`].
-    pub(super) fn finish(self, stage: &Path) -> io::Result<()> {
+    pub(super) fn finish(self, folder: &Path) -> io::Result<()> {
         self.start();
         let first = self.first_error.into_inner().expect("nothing panics with the lock");
         first.map_or(Ok(()), Err)?;
-        if disk_reports_all() { Ok(()) } else { sync_each(stage) }
+        if disk_reports_all() { Ok(()) } else { sync_each(folder) }
     }
 }
 
@@ -69,15 +69,15 @@ impl Writes {
     ///
     /// # Errors
     /// The disk's.
-    pub(super) fn finish(self, stage: &Path) -> io::Result<()> {
+    pub(super) fn finish(self, folder: &Path) -> io::Result<()> {
         failpoint::write()?;
-        sync_each(stage)
+        sync_each(folder)
     }
 }
 
-fn sync_each(stage: &Path) -> io::Result<()> {
+fn sync_each(folder: &Path) -> io::Result<()> {
     let mut last = None;
-    for entry in std::fs::read_dir(stage)? {
+    for entry in std::fs::read_dir(folder)? {
         let path = entry?.path();
         if path.is_file() {
             let file = std::fs::OpenOptions::new().write(true).open(path)?;
@@ -85,6 +85,7 @@ fn sync_each(stage: &Path) -> io::Result<()> {
             last = Some(file);
         }
     }
+    durable::sync_folder(folder).map_err(|error| error.source)?;
     last.map_or(Ok(()), |file| durable::sync_file(&file))
 }
 

@@ -78,9 +78,10 @@ impl HttpStorefront {
             if to.scheme() != "https" && !is_http {
                 return Err(wrong("it is sent on to an address that is not safe"));
             }
+            let client = self.client_of(&to)?;
             let make = || match range {
-                Some((offset, len)) => self.client.get(to.clone()).header(RANGE, bytes_of(offset, len)),
-                None => self.client.get(to.clone()),
+                Some((offset, len)) => client.get(to.clone()).header(RANGE, bytes_of(offset, len)),
+                None => client.get(to.clone()),
             };
             response = self.send(&|| Ok(make()))?;
             from = to;
