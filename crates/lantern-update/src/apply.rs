@@ -7,6 +7,8 @@ use lantern_core::digest::Digest;
 
 use crate::fields::Field;
 use crate::header::{Group, Part, unpack};
+use crate::pages::{Hashing, Pages};
+use crate::sink::Sink;
 use crate::streams::{COUNT, Streams, stream};
 use crate::table::Table;
 use crate::varint;
@@ -42,30 +44,6 @@ pub trait Old {
     fn read(&self, file: usize, offset: u64, out: &mut [u8]) -> io::Result<()>;
 }
 
-/// Where the bytes of a part go, one behind the other.
-pub trait Sink {
-    /// Takes bytes.
-    ///
-    /// # Errors
-    /// The system's.
-    fn write(&mut self, bytes: &[u8]) -> io::Result<()>;
-
-    /// Takes bytes of an old file as they are. False when it did not, and nothing was written: then they are read and written.
-    ///
-    /// # Errors
-    /// The system's.
-    fn copy(&mut self, _file: usize, _offset: u64, _len: u64) -> io::Result<bool> {
-        Ok(false)
-    }
-}
-
-impl Sink for Vec<u8> {
-    fn write(&mut self, bytes: &[u8]) -> io::Result<()> {
-        self.extend(bytes);
-        Ok(())
-    }
-}
-
 /// A group, unpacked.
 pub struct OpenGroup {
     streams: Streams,
@@ -77,9 +55,15 @@ struct Plan {
     /// The old file that it mostly comes from.
     source: Option<usize>,
     tables: Option<(Table, Table)>,
+    /// Hashes that are made and not brought.
+    pages: Vec<Pages>,
     /// Where its bytes begin and end in each stream.
     spans: [(usize, usize); COUNT],
 }
+
+/// Bits of what stands before a part's tables: address tables, hashes of pages.
+pub(crate) const HAS_TABLES: u8 = 1;
+pub(crate) const HAS_PAGES: u8 = 2;
 
 /// Copied bytes that go from one place to another without a look at them are worth a call of the system from here on.
 const MIN_COPY: u64 = 64 * 1024;
@@ -145,6 +129,13 @@ impl OpenGroup {
     /// the update file is never trusted.
     pub fn apply(&self, part: usize, old: &dyn Old, out: &mut dyn Sink) -> Result<(), ApplyError> {
         let Some((part, plan)) = self.parts.get(part) else { return Ok(()) };
+        let mut hashing;
+        let out: &mut dyn Sink = if plan.pages.is_empty() {
+            out
+        } else {
+            hashing = Hashing::new(out, &plan.pages);
+            &mut hashing
+        };
         let bytes = |number: usize| {
             let (from, to) = plan.spans.get(number).copied().unwrap_or_default();
             self.streams.get(number).and_then(|stream| stream.get(from..to)).unwrap_or_default()
@@ -224,13 +215,20 @@ fn plans(group: &Group, streams: &Streams, sizes: &[u64], new_sizes: &[u64]) -> 
         let old_size =
             source.map(|file| sizes.get(file).copied().ok_or_else(|| wrong(WHAT, at, "an old file that is not there")));
         let old_size = old_size.transpose()?;
-        let tables = match (reader.u8(WHAT)?, old_size) {
-            (0, _) => None,
-            // One table of what was learnt for each file, whoever made this.
-            (1, Some(_)) if part.len != new_size => return Err(wrong(WHAT, at, "tables of a part of a file")),
-            (1, Some(old_size)) => Some((Table::read(&mut reader, old_size)?, Table::read(&mut reader, new_size)?)),
-            _ => return Err(wrong(WHAT, at, "tables of nothing")),
+        let has = reader.u8(WHAT)?;
+        if has & !(HAS_TABLES | HAS_PAGES) != 0 {
+            return Err(wrong(WHAT, at, "it has what is not known here"));
+        }
+        // One table of what was learnt for each file, whoever made this; and all of it is hashed from its start.
+        if has != 0 && part.len != new_size {
+            return Err(wrong(WHAT, at, "tables of a part of a file"));
+        }
+        let tables = match old_size {
+            _ if has & HAS_TABLES == 0 => None,
+            Some(old_size) => Some((Table::read(&mut reader, old_size)?, Table::read(&mut reader, new_size)?)),
+            None => return Err(wrong(WHAT, at, "tables of nothing")),
         };
+        let pages = if has & HAS_PAGES == 0 { Vec::new() } else { Pages::read_all(&mut reader, new_size)? };
         let mut spans = [(0, 0); COUNT];
         for ((span, end), bytes) in spans.iter_mut().zip(&mut ends).zip(streams).skip(1) {
             let len = usize::try_from(varint::read(&mut reader, WHAT)?).unwrap_or(usize::MAX);
@@ -239,7 +237,7 @@ fn plans(group: &Group, streams: &Streams, sizes: &[u64], new_sizes: &[u64]) -> 
             *span = (*end, to);
             *end = to;
         }
-        parts.push((*part, Plan { source, tables, spans }));
+        parts.push((*part, Plan { source, tables, pages, spans }));
     }
     reader.end(WHAT)?;
     for (end, bytes) in ends.iter().zip(streams).skip(1) {

@@ -12,7 +12,9 @@ mod header;
 mod labels;
 pub mod make;
 mod matching;
+mod pages;
 mod programs;
+mod sink;
 mod streams;
 mod table;
 #[cfg(test)]
@@ -20,6 +22,7 @@ mod tests;
 mod varint;
 mod walk;
 
-pub use apply::{ApplyError, Old, OpenGroup, Sink};
+pub use apply::{ApplyError, Old, OpenGroup};
 pub use header::{Group, Header, MAX_GROUP_LEN, MAX_HEADER_LEN, Part};
 pub use make::{Build, Chunk, File, MakeError, Wanted, make};
+pub use sink::Sink;

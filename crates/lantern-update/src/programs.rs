@@ -209,18 +209,20 @@ fn elf(bytes: &Bytes<'_>) -> Option<(u64, u64, Vec<Row>)> {
     Some((base.min(top), top, rows))
 }
 
+/// Where the programs of a Mach-O file begin: of a fat one several.
+pub(crate) fn mach_o_starts(head: &[u8]) -> Vec<usize> {
+    let bytes = Bytes(head);
+    if bytes.big(0) != Some(0xcafe_babe) {
+        return if head.starts_with(&[0xcf, 0xfa, 0xed, 0xfe]) { vec![0] } else { Vec::new() };
+    }
+    let count = bytes.big(4).filter(|count| *count <= 8).unwrap_or(0);
+    (0..count as usize).map_while(|number| bytes.big(8 + number * 20 + 8).map(|start| start as usize)).collect()
+}
+
 fn mach_o(bytes: &Bytes<'_>) -> Option<(u64, u64, Vec<Row>)> {
-    if bytes.big(0)? != 0xcafe_babe {
-        return thin(bytes, 0, 0);
-    }
-    let count = bytes.big(4)?;
-    if count > 8 {
-        return None;
-    }
     let (mut base, mut top, mut rows) = (u64::MAX, 0, Vec::new());
-    for number in 0..count {
-        let offset = bytes.big(8 + number as usize * 20 + 8)? as usize;
-        let (of_base, of_top, of_rows) = thin(bytes, offset, u64::from(number) * SLICE)?;
+    for (start, number) in mach_o_starts(bytes.0).into_iter().zip(0_u64..) {
+        let (of_base, of_top, of_rows) = thin(bytes, start, number * SLICE)?;
         (base, top) = (base.min(of_base), top.max(of_top));
         rows.extend(of_rows);
     }

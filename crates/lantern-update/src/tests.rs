@@ -222,6 +222,81 @@ fn addresses_that_moved_are_predicted() {
     assert!(changed < 700, "{changed}");
 }
 
+/// A program for macOS of our own making: a body, and a signature with the hashes of its pages.
+fn signed(body: &[u8]) -> Vec<u8> {
+    use sha2::{Digest as _, Sha256};
+    let signature = (48 + body.len()).next_multiple_of(16);
+    let count = signature.div_ceil(4096);
+    let words = |words: &[usize], is_little: bool| -> Vec<u8> {
+        let bytes = |word: &usize| {
+            let word = u32::try_from(*word).unwrap();
+            if is_little { word.to_le_bytes() } else { word.to_be_bytes() }
+        };
+        words.iter().flat_map(bytes).collect()
+    };
+    let directory_len = 44 + 32 * count;
+    let mut bytes = words(&[0xfeed_facf, 0x0100_000c, 0, 2, 1, 16, 0, 0], true);
+    bytes.extend(words(&[0x1d, 16, signature, 20 + directory_len], true));
+    bytes.extend(body);
+    bytes.resize(signature, 0);
+    let hashes: Vec<u8> = bytes.chunks(4096).flat_map(Sha256::digest).collect();
+    bytes.extend(words(&[0xfade_0cc0, 20 + directory_len, 1, 0, 20], false));
+    bytes.extend(words(&[0xfade_0c02, directory_len, 0x2_0100, 2, 44, 44, 0, count, signature], false));
+    bytes.extend([32, 2, 0, 12, 0, 0, 0, 0]);
+    bytes.extend(hashes);
+    bytes
+}
+
+/// Several programs in one file.
+fn fat(programs: &[Vec<u8>]) -> Vec<u8> {
+    let mut bytes = [0xcafe_babe_u32, u32::try_from(programs.len()).unwrap()].map(u32::to_be_bytes).concat();
+    let mut at = 4096;
+    for program in programs {
+        let len = u32::try_from(program.len()).unwrap();
+        bytes.extend([0x0100_000c, 0, at, len, 12].map(u32::to_be_bytes).concat());
+        at = (at + len).next_multiple_of(4096);
+    }
+    for program in programs {
+        bytes.resize(bytes.len().next_multiple_of(4096), 0);
+        bytes.extend(program);
+    }
+    bytes
+}
+
+#[test]
+fn hashes_of_pages_are_made_and_not_brought() {
+    let body = noise("body", 300_000);
+    let edited = [&body[..100], b"one more", &body[100..]].concat();
+    let app = |bytes: &[u8]| Memory::of(&[("Saltmarsh Post.app/Contents/MacOS/saltmarsh", bytes)]);
+    // Each of the 74 pages has other bytes: 2.4 kB of hashes.
+    let changed = check(&app(&signed(&body)), &app(&signed(&edited)));
+    assert!(changed < 500, "{changed}");
+    let [old, new] = [&body, &edited].map(|body| fat(&[signed(body), signed(&body[50_000..])]));
+    let changed = check(&app(&old), &app(&new));
+    assert!(changed < 700, "{changed}");
+    // What is no hash, and what hashes of which one is wrong, comes as it is.
+    let mut wrong = signed(&edited);
+    let last = wrong.len() - 1;
+    wrong[last] ^= 1;
+    let changed = check(&app(&signed(&body)), &app(&wrong));
+    assert!(changed > 2_000, "{changed}");
+    for len in [0, 1, 40, 60, 300_200] {
+        check(&app(&signed(&body)), &app(&signed(&edited)[..len]));
+    }
+    // One that is new in most of its pages is still made as a whole.
+    check(&app(&signed(&body)), &app(&signed(&noise("other", 200_000))));
+}
+
+/// What is too long for one part is not hashed from its start, and comes with its hashes.
+#[test]
+fn a_program_in_several_parts_brings_its_hashes() {
+    let app = |bytes: &[u8]| Memory::of(&[("saltmarsh", bytes)]);
+    let (old, new) = (app(&signed(&noise("one", 1_000))), app(&signed(&noise("two", 1_000).repeat(40_000))));
+    let all = made(&old, &new);
+    assert!(Header::decode(&all).unwrap().groups.iter().flat_map(|group| &group.parts).count() > 1);
+    assert!(applied(&all, &old, &new).unwrap()[0].as_deref() == Some(&new.bytes[0]));
+}
+
 #[test]
 fn any_flipped_byte_is_noticed() {
     let old = Memory::of(&[("game.exe", &program(0)), ("a", &noise("a", 9_000))]);
@@ -269,6 +344,11 @@ fn pairs() -> Vec<(&'static str, Memory, Memory)> {
             Memory::of(&[("a", &edited), ("b", b"same"), ("c", b"")])
         }),
         ("all of it new", Memory::of(&[]), Memory::of(&[("a", b"a lighthouse, and nothing before it")])),
+        (
+            "hashes of pages",
+            Memory::of(&[("saltmarsh", &signed(&text))]),
+            Memory::of(&[("saltmarsh", &signed(&edited))]),
+        ),
         ("addresses that moved", Memory::of(&[("game.exe", &old)]), Memory::of(&[("game.exe", &new)])),
     ]
 }
@@ -368,8 +448,10 @@ proptest! {
     /// A group that says of itself what its digest is can hold anything: it ends with an error, or with as many bytes as it promised.
     #[test]
     fn hostile_groups_end_well(changes in prop::collection::vec((any::<prop::sample::Index>(), any::<u8>(), 0_usize..6), 1..6)) {
-        let old = Memory::of(&[("game.exe", &program(0)), ("a", &noise("a", 9_000))]);
-        let new = Memory::of(&[("game.exe", &program(60)), ("a", &noise("b", 4_000))]);
+        let app = signed(&noise("body", 9_000));
+        let old = Memory::of(&[("game.exe", &program(0)), ("a", &noise("a", 9_000)), ("app", &app)]);
+        let edited = signed(&noise("body", 9_100));
+        let new = Memory::of(&[("game.exe", &program(60)), ("a", &noise("b", 4_000)), ("app", &edited)]);
         let all = made(&old, &new);
         let header = Header::decode(&all).unwrap();
         let group = &header.groups[0];

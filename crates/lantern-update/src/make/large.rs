@@ -8,7 +8,7 @@ use lantern_core::digest::Digest;
 use lantern_core::parallel;
 
 use super::pair::of_data;
-use super::record::{self, Found, Sides, Tables};
+use super::record::{self, Found, OfWhole, Sides, Tables};
 use super::{Build, Chunk, DROP, File, GIVE_UP, MAX_NEW_LEN, PRICE};
 use crate::apply::{Files, Op};
 use crate::header::Part;
@@ -250,7 +250,7 @@ pub(super) fn encode(
         Some(source) => tables(&sides, source, &found)?,
         None => None,
     };
-    record::parts(&sides, source, &found, tables.as_ref())
+    record::parts(&sides, source, &found, OfWhole { tables: tables.as_ref(), pages: &[] })
 }
 
 fn tables(sides: &Sides<'_>, source: usize, found: &[Found]) -> io::Result<Option<Tables>> {

@@ -3,12 +3,13 @@
 use std::io;
 
 use super::Build;
-use super::record::{self, Found, Sides, Tables};
+use super::record::{self, Found, OfWhole, Sides, Tables};
 use super::{DROP, GIVE_UP, PRICE};
 use crate::apply::{Files, Op};
 use crate::header::Part;
 use crate::labels::masked;
 use crate::matching::{Index, Stopped, extend, without_holes};
+use crate::pages::{self, Pages};
 use crate::programs;
 use crate::streams::Streams;
 use crate::table::{Row, Table, kinds};
@@ -56,19 +57,39 @@ pub(super) fn encode(
     stopped: Stopped<'_>,
 ) -> io::Result<Vec<(Part, Streams)>> {
     let (old_bytes, new_bytes) = (whole(old, source)?, whole(new, file)?);
+    let with = |bytes: &[u8], pages: &[Pages]| {
+        encode_held(old, (source, &old_bytes), new, (file, bytes), laid, pages, stopped)
+    };
+    // Hashes of pages come of themselves, and are like nothing that was there. A file in several parts is not hashed from its start by any of them.
+    let pages = pages::find(&new_bytes);
+    let without = if pages.is_empty() { None } else { with(&pages::without(&new_bytes, &pages), &pages)? };
+    let parts = without.map_or_else(|| with(&new_bytes, &[]), |parts| Ok(Some(parts)))?;
+    Ok(parts.unwrap_or_default())
+}
+
+/// Compares two files that are held in memory. None where the hashes of pages are left out of the new one, and it is not made as a whole.
+fn encode_held(
+    old: &dyn Build,
+    (source, old_bytes): (usize, &[u8]),
+    new: &dyn Build,
+    (file, new_bytes): (usize, &[u8]),
+    laid: &Files,
+    pages: &[Pages],
+    stopped: Stopped<'_>,
+) -> io::Result<Option<Vec<(Part, Streams)>>> {
     let read = |bytes: &[u8]| programs::is_program(bytes).then(|| programs::read(bytes, bytes.len() as u64)).flatten();
-    let programs = read(&old_bytes).zip(read(&new_bytes)).filter(|(a, b)| a.kind == b.kind);
+    let programs = read(old_bytes).zip(read(new_bytes)).filter(|(a, b)| a.kind == b.kind);
     let matches = match &programs {
         Some((old_program, new_program)) => {
             let (old_masked, new_masked) =
-                (masked(&old_bytes, &old_program.table), masked(&new_bytes, &new_program.table));
+                (masked(old_bytes, &old_program.table), masked(new_bytes, &new_program.table));
             let index = Index::new(&old_masked, PROGRAM_STRIDE, stopped);
             extend(&new_masked, &old_masked, &index.anchors(&new_masked, stopped), 1, i64::MAX / 2)
         }
         None => {
-            let index = Index::new(&old_bytes, DATA_STRIDE, stopped);
-            let found = extend(&new_bytes, &old_bytes, &index.anchors(&new_bytes, stopped), PRICE, GIVE_UP);
-            found.iter().flat_map(|one| without_holes(&new_bytes, &old_bytes, *one, PRICE, DROP)).collect()
+            let index = Index::new(old_bytes, DATA_STRIDE, stopped);
+            let found = extend(new_bytes, old_bytes, &index.anchors(new_bytes, stopped), PRICE, GIVE_UP);
+            found.iter().flat_map(|one| without_holes(new_bytes, old_bytes, *one, PRICE, DROP)).collect()
         }
     };
     let found: Vec<Found> = matches
@@ -76,16 +97,19 @@ pub(super) fn encode(
         .map(|m| Copy { new: m.new as u64, old: m.old as u64, len: m.len as u64 })
         .map(|copy| Found { op: Op { file: source, copy }, is_same: false })
         .collect();
-    let (old, new) =
-        (Held { build: old, file: source, bytes: &old_bytes }, Held { build: new, file, bytes: &new_bytes });
+    let (old, new) = (Held { build: old, file: source, bytes: old_bytes }, Held { build: new, file, bytes: new_bytes });
     let sides = Sides { old: &old, new: &new, file, size: new_bytes.len() as u64, laid, stopped };
+    if !pages.is_empty() && !record::is_one_part(&sides, &found) {
+        return Ok(None);
+    }
     let tables = match programs {
         Some((old, new)) => {
             record::with_useful_kinds(&sides, source, &found, Tables { old: old.table, new: new.table })?
         }
         None => of_data(&sides, source, old_bytes.len() as u64, &found)?,
     };
-    record::parts(&sides, Some(source), &found, tables.as_ref())
+    let of_whole = OfWhole { tables: tables.as_ref(), pages };
+    record::parts(&sides, Some(source), &found, of_whole).map(Some)
 }
 
 /// Rows of what is no program: blocks that hold offsets of the file itself, such as the list of what a pack contains.

@@ -3,10 +3,11 @@
 use std::io;
 
 use super::Build;
-use crate::apply::{Files, Op};
+use crate::apply::{Files, HAS_PAGES, HAS_TABLES, Op};
 use crate::fields::Field;
 use crate::header::Part;
 use crate::matching::Stopped;
+use crate::pages::Pages;
 use crate::streams::{Streams, len, stream};
 use crate::table::Table;
 use crate::varint;
@@ -33,6 +34,19 @@ pub(super) struct Sides<'a> {
     pub size: u64,
     pub laid: &'a Files,
     pub stopped: Stopped<'a>,
+}
+
+/// What is said of a file that is made as a whole, and of no other.
+#[derive(Clone, Copy, Default)]
+pub(super) struct OfWhole<'a> {
+    pub tables: Option<&'a Tables>,
+    pub pages: &'a [Pages],
+}
+
+impl OfWhole<'_> {
+    fn is_none(&self) -> bool {
+        self.tables.is_none() && self.pages.is_empty()
+    }
 }
 
 /// A file's address tables, and the old file that they belong to.
@@ -222,22 +236,27 @@ impl Truth for Recorder {
     }
 }
 
+/// Whether a file of which this was found can be made as a whole.
+pub(super) fn is_one_part(sides: &Sides<'_>, found: &[Found]) -> bool {
+    let cost: u64 =
+        found.iter().map(of_worst).sum::<u64>() + sides.size - found.iter().map(|f| f.op.copy.len).sum::<u64>();
+    cost <= 2 * PART_LEN as u64
+}
+
 /// Writes a file's parts.
 pub(super) fn parts(
     sides: &Sides<'_>,
     source: Option<usize>,
     found: &[Found],
-    tables: Option<&Tables>,
+    of_whole: OfWhole<'_>,
 ) -> io::Result<Vec<(Part, Streams)>> {
     let mut out = Vec::new();
     let mut rest = found;
     let mut begin = 0;
     // Of a file in several parts none knows what moved in the others.
-    let cost: u64 =
-        found.iter().map(of_worst).sum::<u64>() + sides.size - found.iter().map(|f| f.op.copy.len).sum::<u64>();
-    let tables = tables.filter(|_| cost <= 2 * PART_LEN as u64);
+    let of_whole = if is_one_part(sides, found) { of_whole } else { OfWhole::default() };
     while begin < sides.size {
-        let (part, streams, used) = part(sides, source, rest, tables, begin)?;
+        let (part, streams, used) = part(sides, source, rest, of_whole, begin)?;
         begin = part.offset + part.len;
         rest = rest.get(used..).unwrap_or_default();
         out.push((part, streams));
@@ -276,10 +295,11 @@ fn part(
     sides: &Sides<'_>,
     source: Option<usize>,
     found: &[Found],
-    tables: Option<&Tables>,
+    of_whole: OfWhole<'_>,
     begin: u64,
 ) -> io::Result<(Part, Streams, usize)> {
-    let (end, used) = reach(sides, found, tables.is_some(), begin);
+    let (end, used) = reach(sides, found, !of_whole.is_none(), begin);
+    let OfWhole { tables, pages } = of_whole;
     let found = found.get(..used).unwrap_or_default();
     let of_source: Vec<Copy> = if tables.is_some() {
         found.iter().filter(|f| Some(f.op.file) == source).map(|f| f.op.copy).collect()
@@ -328,10 +348,14 @@ fn part(
     let mut streams = recorder.streams;
     let mut of_part = Vec::new();
     varint::write(&mut of_part, source.map_or(0, |file| file as u64 + 1));
-    of_part.push(u8::from(tables.is_some()));
+    let has = |is: bool, bit: u8| if is { bit } else { 0 };
+    of_part.push(has(tables.is_some(), HAS_TABLES) | has(!pages.is_empty(), HAS_PAGES));
     if let Some(tables) = tables {
         tables.old.write(&mut of_part);
         tables.new.write(&mut of_part);
+    }
+    if !pages.is_empty() {
+        Pages::write_all(pages, &mut of_part);
     }
     for bytes in streams.iter().skip(1) {
         varint::write(&mut of_part, bytes.len() as u64);
