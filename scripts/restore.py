@@ -7,6 +7,7 @@ usage: restore.py STORE RECIPE TO              writes the files that a recipe gi
 Written from the documents alone; shares no code with the program. Needs: pip install blake3 zstandard
 """
 import bisect
+import hashlib
 import os
 import struct
 import sys
@@ -35,14 +36,9 @@ class Reader:
     def num(self, form):
         return struct.unpack("<" + form, self.take(struct.calcsize(form)))[0]
 
-    def varint(self):
-        value = shift = 0
-        while True:
-            byte = self.num("B")
-            value |= (byte & 127) << shift
-            if byte < 128:
-                return value
-            shift += 7
+    def varint(self, shift=0):
+        byte = self.num("B")
+        return byte << shift if byte < 128 else (byte & 127) << shift | self.varint(shift + 7)
 
     def head(self, magic, version):
         assert self.take(10) == magic + struct.pack("<HI", version, 0), f"not {magic}, version {version}"
@@ -141,13 +137,14 @@ def updated(store, to, start, old, new, folder):
         streams = [Reader(unpack(group.take(count), size)) for count, size in zip(stored, raw)]
         for file, offset, count in parts:
             tables, ops, gaps, wrong, fields, literals = streams
-            has_tables = (tables.varint(), tables.num("B"))[1]
-            for _ in range(2 * has_tables):
+            has = (tables.varint(), tables.num("B"))[1]
+            for _ in range(2 * (has & 1)):
                 tables.varint(), tables.varint()
                 for _ in range(tables.varint()):
                     [tables.varint() for _ in range(5)]
+            pages = [[tables.varint() for _ in range(4)] for _ in range(tables.varint())] if has & 2 else []
             ends = [stream.at + tables.varint() for stream in streams[1:]]
-            if not has_tables:
+            if not has & 1:
                 out, right, old_at, copied, spans = made.setdefault(file, bytearray()), 0, 0, bytearray(), []
                 assert len(out) == offset
                 while len(out) < offset + count:
@@ -155,8 +152,7 @@ def updated(store, to, start, old, new, folder):
                     if len(out) == offset + count:
                         break
                     size = ops.varint()
-                    step = ops.varint()
-                    old_at += (step >> 1) ^ -(step & 1)
+                    old_at += ((step := ops.varint()) >> 1) ^ -(step & 1)
                     source = bisect.bisect_right(starts, old_at) - 1
                     with open(os.path.join(folder, old[source][0]), "rb") as opened:
                         opened.seek(old_at - starts[source])
@@ -168,10 +164,13 @@ def updated(store, to, start, old, new, folder):
                     right += gaps.varint()
                     copied[right] = (copied[right] + wrong.num("B")) & 255
                     right += 1
-                used = 0
                 for at, size in spans:
-                    out[at:at + size] = copied[used:used + size]
-                    used += size
+                    out[at:at + size], copied = copied[:size], copied[size:]
+                for first, size, bits, at in pages:
+                    for page in range(first, first + size, 1 << bits):
+                        hashed = out[page:min(page + (1 << bits), first + size)]
+                        out[at:at + 32] = hashlib.sha256(hashed).digest()
+                        at += 32
             for stream, at in zip(streams[1:], ends):
                 stream.at = at
     return {new[file][0]: bytes(data) for file, data in made.items() if digest(bytes(data)) == new[file][2]}
