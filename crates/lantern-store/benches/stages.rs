@@ -89,7 +89,7 @@ fn main() {
         packed.clear();
         for chunk in &cuts {
             let (codec, stored) = packer.pack(chunk);
-            packed.push((Digest::of(chunk), codec, u32::try_from(chunk.len()).unwrap_or(0), stored));
+            packed.push((Digest::of(chunk), codec, u32::try_from(chunk.len()).unwrap_or(0), stored.to_vec()));
         }
     });
     let stored: u64 = packed.iter().map(|(.., stored)| stored.len() as u64).sum();

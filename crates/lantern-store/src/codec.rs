@@ -97,24 +97,30 @@ fn repeats(raw: &[u8]) -> bool {
     samples.windows(2).filter(|two| two.first() == two.last()).count() >= TWICE
 }
 
-/// Compresses chunks; keeps its working memory between them.
-pub struct Packer(zstd::bulk::Compressor<'static>);
+/// Compresses chunks, into memory that is used again for each.
+pub struct Packer {
+    compressor: zstd::bulk::Compressor<'static>,
+    packed: Vec<u8>,
+}
 
 impl Packer {
     /// Sets up the working memory.
     pub fn new() -> Self {
-        Self(zstd::bulk::Compressor::new(LEVEL).expect("the level is a valid one"))
+        let compressor = zstd::bulk::Compressor::new(LEVEL).expect("the level is a valid one");
+        Self { compressor, packed: Vec::with_capacity(zstd::zstd_safe::compress_bound(MAX_RAW_LEN)) }
     }
 
     /// Returns the shorter of compressed and plain; compression must save a thirty-second part to be worth its time. What looks as if it
     /// had been compressed before is not tried.
-    pub fn pack(&mut self, raw: &[u8]) -> (Codec, Vec<u8>) {
+    pub fn pack<'a>(&'a mut self, raw: &'a [u8]) -> (Codec, &'a [u8]) {
         if is_packed(raw) {
-            return (Codec::Plain, raw.to_vec());
+            return (Codec::Plain, raw);
         }
-        match self.0.compress(raw) {
-            Ok(packed) if packed.len() + raw.len() / 32 < raw.len() => (Codec::Zstd, packed),
-            _ => (Codec::Plain, raw.to_vec()),
+        self.packed.clear();
+        self.packed.reserve(zstd::zstd_safe::compress_bound(raw.len()));
+        match self.compressor.compress_to_buffer(raw, &mut self.packed) {
+            Ok(len) if len + raw.len() / 32 < raw.len() => (Codec::Zstd, &self.packed),
+            _ => (Codec::Plain, raw),
         }
     }
 }
@@ -173,12 +179,12 @@ mod tests {
     #[test]
     fn the_shorter_one_is_kept_and_given_back() {
         let letters = b"low tide, high tide, ".repeat(100);
-        let (codec, stored) = Packer::new().pack(&letters);
+        let mut packer = Packer::new();
+        let (codec, stored) = packer.pack(&letters);
         assert_eq!(codec, Codec::Zstd);
         assert!(stored.len() < letters.len() / 10);
-        assert_eq!(Unpacker::new().unpack(codec, &stored, letters.len()).unwrap(), letters);
-        let (codec, stored) = Packer::new().pack(b"x7");
-        assert_eq!((codec, stored.as_slice()), (Codec::Plain, b"x7".as_slice()));
+        assert_eq!(Unpacker::new().unpack(codec, stored, letters.len()).unwrap(), letters);
+        assert_eq!(packer.pack(b"x7"), (Codec::Plain, b"x7".as_slice()));
     }
 
     #[test]
@@ -186,7 +192,7 @@ mod tests {
         let mut noise = vec![0; 40_000];
         blake3::Hasher::new().update(b"tide").finalize_xof().fill(&mut noise);
         assert!(is_packed(&noise) && is_packed(&noise[..SAMPLE_LEN]) && !is_packed(&noise[..SAMPLE_LEN - 1]));
-        assert_eq!(Packer::new().pack(&noise), (Codec::Plain, noise.clone()));
+        assert_eq!(Packer::new().pack(&noise), (Codec::Plain, noise.as_slice()));
         // Half of the values, or one that comes every other time: there is something to save.
         let fewer: Vec<u8> = noise.iter().map(|byte| byte & 0x7f).collect();
         let mixed: Vec<u8> = noise.iter().enumerate().map(|(at, byte)| if at % 2 == 0 { 0 } else { *byte }).collect();

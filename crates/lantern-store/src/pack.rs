@@ -313,10 +313,10 @@ mod tests {
     }
 
     fn sample() -> (Digest, Vec<u8>, Vec<ChunkEntry>) {
-        let mut writer = PackWriter::new();
+        let (mut writer, mut packer) = (PackWriter::new(), Packer::new());
         for raw in [b"tide ".repeat(50).as_slice(), b"x", b"a letter"] {
-            let (codec, stored) = Packer::new().pack(raw);
-            writer.push(Digest::of(raw), codec, u32::try_from(raw.len()).unwrap(), &stored);
+            let (codec, stored) = packer.pack(raw);
+            writer.push(Digest::of(raw), codec, u32::try_from(raw.len()).unwrap(), stored);
         }
         writer.take()
     }

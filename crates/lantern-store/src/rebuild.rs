@@ -207,7 +207,7 @@ impl Packs<'_> {
             return Ok(());
         }
         let (codec, stored) = self.packer.pack(raw);
-        self.writer.push(chunk.digest, codec, chunk.len, &stored);
+        self.writer.push(chunk.digest, codec, chunk.len, stored);
         if self.writer.is_full()
             && let Err(error) = self.close()
         {

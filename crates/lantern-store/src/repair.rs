@@ -259,7 +259,7 @@ impl<'a> Repair<'a> {
             let digest = Digest::of(&raw);
             let Some(owner) = self.lost.remove(&digest) else { continue };
             let (codec, stored) = packer.pack(&raw);
-            writer.push(owner, digest, codec, u32::try_from(raw.len()).unwrap_or(u32::MAX), &stored)?;
+            writer.push(owner, digest, codec, u32::try_from(raw.len()).unwrap_or(u32::MAX), stored)?;
             found += 1;
         }
         writer.close()?;

@@ -133,6 +133,28 @@ pub enum SealError {
     Stopped,
 }
 
+/// Memory that is used again: what one thread is done with serves the next one that wants some. It is not asked of the system again and again, by one
+/// thread and given back by another, of which much would be lost between them.
+#[derive(Default)]
+struct Spare(Mutex<Vec<Vec<u8>>>);
+
+impl Spare {
+    /// Most that is kept. Ours: what travels between the threads at a time.
+    const MOST: usize = 2 * BLOCKS_WAITING + 8;
+
+    fn take(&self) -> Vec<u8> {
+        self.0.lock().expect("no thread panics with the lock").pop().unwrap_or_default()
+    }
+
+    fn give(&self, mut bytes: Vec<u8>) {
+        bytes.clear();
+        let mut kept = self.0.lock().expect("no thread panics with the lock");
+        if kept.len() < Self::MOST {
+            kept.push(bytes);
+        }
+    }
+}
+
 /// Consecutive chunks, of one file or several.
 struct Block {
     sequence: u64,
@@ -140,19 +162,34 @@ struct Block {
     lens: Vec<u32>,
 }
 
+impl Block {
+    fn after(last: Option<&Self>, data: Vec<u8>) -> Self {
+        Self { sequence: last.map_or(0, |last| last.sequence + 1), data, lens: Vec::new() }
+    }
+}
+
+/// What a worker makes of a block.
+struct Packed {
+    sequence: u64,
+    cuts: Vec<Cut>,
+    /// The bytes of its chunks as they are stored, one behind the other.
+    stored: Vec<u8>,
+}
+
 struct Cut {
     chunk: ChunkRef,
     stored: Stored,
 }
 
-/// What a worker gives the packer of a chunk.
+/// What a worker gives the packer of a chunk; lengths are those in [`Packed::stored`].
+#[derive(Clone, Copy)]
 enum Stored {
     /// It is packed already, and its pack is sound.
     There,
     /// Its bytes as they are stored.
-    New(Codec, Vec<u8>),
+    New(Codec, usize),
     /// It is known, but lies in a pack that is damaged: its bytes once more.
-    Again(Codec, Vec<u8>),
+    Again(Codec, usize),
 }
 
 /// What the reading thread learned of a file.
@@ -219,20 +256,24 @@ fn seal_knowing(
     let total = entries.iter().map(SourceEntry::size).sum();
     let meter = progress.start(Task::Seal, Some(total));
     let workers = processors();
+    let spare = Spare::default();
 
     let (files, chunks, written) = std::thread::scope(|scope| {
         let (block_sender, block_receiver) = sync_channel::<Block>(BLOCKS_WAITING);
-        let (cut_sender, cut_receiver) = sync_channel::<(u64, Vec<Cut>)>(BLOCKS_WAITING);
-        let meter = &*meter;
-        let reading = scope.spawn(move || read_all(entries, source, profile, meter, progress, &block_sender));
+        let (cut_sender, cut_receiver) = sync_channel::<Packed>(BLOCKS_WAITING);
+        let (meter, spare) = (&*meter, &spare);
+        let reading = scope.spawn(move || {
+            let cutter = Cutter { block: Block::after(None, spare.take()), cut_to: 0, spare, out: &block_sender };
+            read_all(entries, source, profile, meter, progress, cutter)
+        });
         let blocks = Mutex::new(block_receiver);
         let blocks = std::sync::Arc::new(blocks);
         for _ in 0..workers {
             let (blocks, sender, known) = (blocks.clone(), cut_sender.clone(), &known);
-            scope.spawn(move || work(store, &blocks, &sender, known));
+            scope.spawn(move || work(store, &blocks, &sender, known, spare));
         }
         drop((cut_sender, blocks));
-        let packing = pack_all(store, &cut_receiver, &known);
+        let packing = pack_all(store, &cut_receiver, &known, spare);
         // A failed packer must not leave the others waiting for it.
         drop(cut_receiver);
         let files = reading.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic));
@@ -260,9 +301,8 @@ fn read_all(
     profile: Profile,
     meter: &dyn Meter,
     progress: &dyn Progress,
-    out: &SyncSender<Block>,
+    mut cutter: Cutter<'_>,
 ) -> Result<Vec<FileRead>, SealError> {
-    let mut cutter = Cutter { block: Block { sequence: 0, data: Vec::new(), lens: Vec::new() }, cut_to: 0, out };
     let mut files = Vec::with_capacity(entries.len());
     for (index, entry) in entries.iter().enumerate() {
         let SourceKind::File { size } = entry.kind else {
@@ -315,6 +355,7 @@ struct Cutter<'a> {
     block: Block,
     /// Up to here the block's bytes are cut.
     cut_to: usize,
+    spare: &'a Spare,
     out: &'a SyncSender<Block>,
 }
 
@@ -338,16 +379,23 @@ impl Cutter<'_> {
     }
 
     fn send(&mut self) -> Result<(), SealError> {
-        let rest = self.block.data.split_off(self.cut_to);
-        let next = Block { sequence: self.block.sequence + 1, data: rest, lens: Vec::new() };
+        let mut rest = self.spare.take();
+        rest.extend(self.block.data.drain(self.cut_to..));
         self.cut_to = 0;
+        let next = Block::after(Some(&self.block), rest);
         let block = std::mem::replace(&mut self.block, next);
         // Nobody listens when packing failed; that error is the one to tell.
         self.out.send(block).map_err(|_| SealError::Stopped)
     }
 }
 
-fn work(store: &Store, blocks: &Mutex<Receiver<Block>>, out: &SyncSender<(u64, Vec<Cut>)>, known: &RwLock<ChunkIndex>) {
+fn work(
+    store: &Store,
+    blocks: &Mutex<Receiver<Block>>,
+    out: &SyncSender<Packed>,
+    known: &RwLock<ChunkIndex>,
+    spare: &Spare,
+) {
     let mut packer = Packer::new();
     // Whether the pack that was relied on last is sound: neighbours mostly lie in the same.
     let mut last: Option<(Digest, bool)> = None;
@@ -362,6 +410,11 @@ fn work(store: &Store, blocks: &Mutex<Receiver<Block>>, out: &SyncSender<(u64, V
         };
         let mut rest = block.data.as_slice();
         let mut cuts = Vec::with_capacity(block.lens.len());
+        let mut bytes = spare.take();
+        let mut put = |(codec, stored): (Codec, &[u8])| {
+            bytes.extend(stored);
+            (codec, stored.len())
+        };
         for len in block.lens {
             let (raw, after) = rest.split_at(len as usize);
             rest = after;
@@ -373,18 +426,19 @@ fn work(store: &Store, blocks: &Mutex<Receiver<Block>>, out: &SyncSender<(u64, V
             };
             let stored = match place {
                 None => {
-                    let (codec, stored) = packer.pack(raw);
-                    Stored::New(codec, stored)
+                    let (codec, len) = put(packer.pack(raw));
+                    Stored::New(codec, len)
                 }
                 Some(Some((pack, _))) if !relies_on(pack) => {
-                    let (codec, stored) = packer.pack(raw);
-                    Stored::Again(codec, stored)
+                    let (codec, len) = put(packer.pack(raw));
+                    Stored::Again(codec, len)
                 }
                 Some(_) => Stored::There,
             };
             cuts.push(Cut { chunk: ChunkRef { digest, len }, stored });
         }
-        if out.send((block.sequence, cuts)).is_err() {
+        spare.give(block.data);
+        if out.send(Packed { sequence: block.sequence, cuts, stored: bytes }).is_err() {
             return;
         }
     }
@@ -404,11 +458,12 @@ struct Full {
 }
 
 /// Writes packs as they come; returns the number, name and length of each.
-fn write_all(store: &Store, packs: &Receiver<Full>) -> Result<Vec<(u32, Digest, u32)>, SealError> {
+fn write_all(store: &Store, packs: &Receiver<Full>, spare: &Spare) -> Result<Vec<(u32, Digest, u32)>, SealError> {
     let mut out = Vec::new();
     for Full { number, name, bytes } in packs {
         store.write_pack(&name, &bytes)?;
         out.push((number, name, u32::try_from(bytes.len()).expect("a pack is closed far below 4 GiB")));
+        spare.give(bytes);
     }
     Ok(out)
 }
@@ -417,14 +472,18 @@ fn write_all(store: &Store, packs: &Receiver<Full>) -> Result<Vec<(u32, Digest, 
 /// workers and the packing go on while the disk writes.
 fn pack_all(
     store: &Store,
-    cuts: &Receiver<(u64, Vec<Cut>)>,
+    cuts: &Receiver<Packed>,
     known: &RwLock<ChunkIndex>,
+    spare: &Spare,
 ) -> Result<(Vec<u32>, Written), SealError> {
+    // Two: one fills up while the other is written.
+    let packs = Spare::default();
+    let packs = &packs;
     std::thread::scope(|scope| {
         // One is written while the next fills up: more would only take memory.
         let (sender, receiver) = sync_channel::<Full>(0);
-        let writing = scope.spawn(move || write_all(store, &receiver));
-        let packed = pack_into(cuts, known, &sender);
+        let writing = scope.spawn(move || write_all(store, &receiver, packs));
+        let packed = pack_into(cuts, known, &sender, (spare, packs));
         drop(sender);
         let written = writing.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic))?;
         let (chunks, mut out) = packed?;
@@ -439,9 +498,10 @@ fn pack_all(
 }
 
 fn pack_into(
-    cuts: &Receiver<(u64, Vec<Cut>)>,
+    cuts: &Receiver<Packed>,
     known: &RwLock<ChunkIndex>,
     full: &SyncSender<Full>,
+    (spare, packs): (&Spare, &Spare),
 ) -> Result<(Vec<u32>, Written), SealError> {
     let lock = || known.write().expect("no thread panics with the lock");
     let mut waiting = BTreeMap::new();
@@ -454,28 +514,39 @@ fn pack_into(
     // Nobody takes it when writing failed; that error is the one to tell.
     let close = |writer: &mut PackWriter, number: u32| {
         let (name, bytes, _) = writer.take();
-        full.send(Full { number, name, bytes }).map_err(|_| SealError::Stopped)
+        full.send(Full { number, name, bytes }).map_err(|_| SealError::Stopped)?;
+        *writer = PackWriter::in_buffer(packs.take());
+        Ok::<(), SealError>(())
     };
-    for (sequence, block) in cuts {
-        waiting.insert(sequence, block);
-        while let Some(block) = waiting.remove(&next) {
+    for block in cuts {
+        waiting.insert(block.sequence, block);
+        while let Some(Packed { cuts, stored, .. }) = waiting.remove(&next) {
             next += 1;
             let mut known = lock();
-            for cut in block {
+            let mut rest = stored.as_slice();
+            for cut in cuts {
                 let ChunkRef { digest, len } = cut.chunk;
+                let bytes = match cut.stored {
+                    Stored::There => &[],
+                    Stored::New(_, len) | Stored::Again(_, len) => {
+                        let (bytes, after) = rest.split_at(len);
+                        rest = after;
+                        bytes
+                    }
+                };
                 let index = match (known.index_of(&digest), cut.stored) {
-                    (Some(index), Stored::Again(codec, stored)) => {
+                    (Some(index), Stored::Again(codec, _)) => {
                         // Once is enough, however often it comes.
                         if again.insert(index) {
                             written.chunks += 1;
-                            known.replace(pack, &writer.push(digest, codec, len, &stored));
+                            known.replace(pack, &writer.push(digest, codec, len, bytes));
                         }
                         index
                     }
                     (Some(index), _) => index,
-                    (None, Stored::New(codec, stored) | Stored::Again(codec, stored)) => {
+                    (None, Stored::New(codec, _) | Stored::Again(codec, _)) => {
                         written.chunks += 1;
-                        known.add(pack, &writer.push(digest, codec, len, &stored))
+                        known.add(pack, &writer.push(digest, codec, len, bytes))
                     }
                     (None, Stored::There) => unreachable!("a worker leaves out only what is packed"),
                 };
@@ -487,6 +558,8 @@ fn pack_into(
                     pack = known.open_pack();
                 }
             }
+            drop(known);
+            spare.give(stored);
         }
     }
     if !writer.is_empty() {
