@@ -6,5 +6,5 @@
 mod digests;
 mod scans;
 
-pub use digests::DigestCache;
+pub use digests::{DIGESTS, DigestCache};
 pub use scans::ScanCache;

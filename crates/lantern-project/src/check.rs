@@ -15,7 +15,7 @@ use lantern_core::release::{Claims, is_same_version};
 use lantern_core::system::System;
 use lantern_core::version::{ReleaseName, Version};
 use lantern_exports::WindowsProgram;
-use lantern_exports::cache::{DigestCache, ScanCache};
+use lantern_exports::cache::{DIGESTS, DigestCache, ScanCache};
 use lantern_exports::claims::TargetClaims;
 use lantern_exports::export::Form;
 use lantern_exports::gather::{Asked, Gathered, gather};
@@ -125,7 +125,7 @@ impl Project {
                     size: sources().map(SourceEntry::size).sum(),
                 });
             }
-            let mut digests = DigestCache::load(&self.state("cache/digests.json"), environment::now_of_files());
+            let mut digests = DigestCache::load(&self.state(DIGESTS), environment::now_of_files());
             let is_sealed = past.is_sealed(&divided, &digests, self.version(&edition).ok().as_ref());
             let judged = self.judge(&edition, JudgedFor::default(), &divided, &past, &mut cache, progress)?;
             if !is_sealed {

@@ -9,7 +9,7 @@ use lantern_core::names::Name;
 use lantern_core::path::TreePath;
 use lantern_core::system::System;
 use lantern_core::tree::{Node, Tree};
-use lantern_exports::cache::DigestCache;
+use lantern_exports::cache::{DIGESTS, DigestCache};
 use lantern_exports::intake::{Intake, Surroundings, stops_in};
 use lantern_store::seal::SourceEntry;
 
@@ -49,7 +49,7 @@ impl Project {
 
     /// As [`Self::divide`], with what was read of the exports before. Where there are very many files, both take long.
     pub(crate) fn divide_as_known<'a>(&'a self, edition: &'a Name) -> (Divided<'a>, DigestCache) {
-        let (path, now) = (self.state("cache/digests.json"), environment::now_of_files());
+        let (path, now) = (self.state(DIGESTS), environment::now_of_files());
         let (divided, digests) = std::thread::scope(|scope| {
             let digests = scope.spawn(|| DigestCache::load(&path, now));
             (self.divide(edition), digests.join())

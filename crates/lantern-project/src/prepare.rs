@@ -15,7 +15,7 @@ use lantern_core::release::{Changed, Claims, FORMAT, ReleaseRecord, TargetRecord
 use lantern_core::size::Size;
 use lantern_core::tree::{Node, Tree};
 use lantern_core::version::{BuildNumber, ReleaseName, Version};
-use lantern_exports::cache::DigestCache;
+use lantern_exports::cache::{DIGESTS, DigestCache};
 use lantern_exports::changing::Changing;
 use lantern_store::durable::DurableError;
 use lantern_store::held::Held;
@@ -418,7 +418,7 @@ impl Session {
 
     /// Keeps what was read. It saves time alone.
     fn remember(&self, digests: &DigestCache) {
-        if let Err(error) = digests.save(&self.project().state("cache/digests.json")) {
+        if let Err(error) = digests.save(&self.project().state(DIGESTS)) {
             log::warn!("what was read is not remembered: {error}");
         }
     }

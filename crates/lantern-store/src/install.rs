@@ -307,12 +307,12 @@ pub fn install(
     let fits = |offer: &&UpdateOffer| was_installed.contains(&offer.from) && recipes.contains(&offer.to);
     let offers: Vec<UpdateOffer> = updates.iter().filter(fits).copied().collect();
     let (plan, verified) = loop {
-        let plan = plan::Plan::make(&folder, &old, &new, own_files, &seen, progress)?;
-        match gather::stage(&folder, &plan, recipes, &old, &offers, fetch, progress) {
-            // A disk may lose what it was given, and say nothing: now everything is read.
+        // What was seen is of no more use: when anything is not as it was, everything is read.
+        let plan = plan::Plan::make(&folder, &old, &new, own_files, &std::mem::take(&mut seen), progress)?;
+        match gather::stage(&folder, &plan, (recipes, &new), (was_installed, &old), &offers, fetch, progress) {
+            // A disk may lose what it was given, and say nothing.
             Err(InstallError::NotAsSeen { path, source }) if plan.unread > 0 => {
                 log::info!("{} is not what it was: {source}", path.display());
-                seen = Seen::default();
             }
             verified => break (plan, verified?),
         }

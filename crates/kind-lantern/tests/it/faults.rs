@@ -198,7 +198,7 @@ fn the_cache_may_be_deleted_or_damaged_at_any_time() {
     for damage in [None, Some(""), Some("{\"format\":\"lantern.seen/1\"}"), Some("\u{0}")] {
         match damage {
             None => std::fs::remove_dir_all(env.path(".lantern/cache")).unwrap(),
-            Some(text) => env.write(".lantern/cache/digests.json", text),
+            Some(text) => env.write(".lantern/cache/digests", text),
         }
         assert_eq!(env.lantern(&["prepare", "--json"]).success().one()["made"], false, "{damage:?}");
     }

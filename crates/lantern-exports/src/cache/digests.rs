@@ -21,7 +21,9 @@ use crate::Stopped;
 use crate::intake::Intake;
 use lantern_core::stat_data::StatData;
 
-const FORMAT: &str = "lantern.digests/3";
+/// Where it lies in a project's own folder: MessagePack, for there are as many entries as files.
+pub const DIGESTS: &str = "cache/digests";
+const FORMAT: &str = "lantern.digests/4";
 const MAX_LEN: u64 = 1024 * 1024 * 1024;
 /// Bytes that are read at a time.
 const READ_LEN: usize = 1024 * 1024;
@@ -30,8 +32,35 @@ const READ_LEN: usize = 1024 * 1024;
 struct SeenFile {
     stat: StatData,
     is_settled: bool,
+    #[serde(with = "as_bytes")]
     digest: Digest,
     is_program: bool,
+}
+
+/// A digest as its bytes, and not as the text that people read.
+mod as_bytes {
+    use lantern_core::digest::Digest;
+    use serde::de::{Error, Visitor};
+    use serde::{Deserializer, Serializer};
+
+    pub fn serialize<S: Serializer>(digest: &Digest, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.serialize_bytes(digest.as_bytes())
+    }
+
+    pub fn deserialize<'de, D: Deserializer<'de>>(deserializer: D) -> Result<Digest, D::Error> {
+        struct OfDigest;
+        impl Visitor<'_> for OfDigest {
+            type Value = Digest;
+            fn expecting(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+                f.write_str("the 32 bytes of a digest")
+            }
+            fn visit_bytes<E: Error>(self, bytes: &[u8]) -> Result<Digest, E> {
+                let bytes = bytes.try_into().map_err(|_| E::invalid_length(bytes.len(), &self))?;
+                Ok(Digest::from_bytes(bytes))
+            }
+        }
+        deserializer.deserialize_bytes(OfDigest)
+    }
 }
 
 /// The files of all targets as they were last read.
@@ -54,7 +83,7 @@ impl DigestCache {
     /// Reads the cache; one that is missing, damaged or of another format is empty, which only costs reading.
     pub fn load(path: &Path, now: jiff::Timestamp) -> Self {
         let bytes = durable::read_kept(path, MAX_LEN).unwrap_or_default();
-        let cache: Option<Self> = serde_json::from_slice(&bytes).ok();
+        let cache: Option<Self> = rmp_serde::from_slice(&bytes).ok();
         let known = cache.filter(|cache| cache.format == FORMAT).unwrap_or_default();
         Self { begun: now, ..known }
     }
@@ -64,7 +93,7 @@ impl DigestCache {
     /// # Errors
     /// Those of writing.
     pub fn save(&self, path: &Path) -> Result<(), DurableError> {
-        let bytes = serde_json::to_vec(self).expect("the cache has only string keys");
+        let bytes = rmp_serde::to_vec(self).expect("the cache has nothing that cannot be written");
         durable::write_kept(path, &bytes)
     }
 

@@ -140,7 +140,7 @@ fn signed_bytes_reach_the_player_and_nothing_changed_stays_so() {
         let again = scene.prepare(&PrepareOptions { read_all, ..with(&signer) });
         assert_eq!((again.release.id, again.cost), (prepared.release.id, None), "read all: {read_all}");
     }
-    fs::remove_file(scene.path("game/.lantern/cache/digests.json")).unwrap();
+    fs::remove_file(scene.path("game/.lantern/cache/digests")).unwrap();
     assert_eq!(scene.prepare(&with(&signer)).cost, None, "without what was remembered");
     assert_eq!(signed_times(&signer), 1);
 

@@ -102,8 +102,8 @@ impl Range {
 pub(super) fn stage(
     folder: &Folder,
     plan: &Plan<'_>,
-    ids: &[RecipeId],
-    old: &[Entry],
+    (ids, new): (&[RecipeId], &[Entry]),
+    (old_ids, old): (&[RecipeId], &[Entry]),
     offers: &[UpdateOffer],
     fetch: &dyn Fetch,
     progress: &dyn Progress,
@@ -122,7 +122,7 @@ pub(super) fn stage(
         let made = failpoint::write().and_then(|()| open_staged(&path)?.set_len(size));
         made.map_err(InstallError::io("write", &path))?;
     }
-    let made = updates::make(folder, plan, offers, (&stage, was_there), fetch, progress)?;
+    let made = updates::make(folder, plan, offers, [(old_ids, old), (ids, new)], (&stage, was_there), fetch, progress)?;
     let slots = Slots::of(plan, &made);
     let missing = gather_here(folder, plan, old, &slots, (&stage, was_there), progress)?;
     let ranges = ranges(folder, ids, missing, fetch)?;

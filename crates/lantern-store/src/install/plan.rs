@@ -111,13 +111,13 @@ impl Found {
 
 /// A path to look at, with what one build or two have there.
 #[derive(Clone, Copy)]
-struct Asked<'o, 'n> {
-    path: &'o TreePath,
-    old: Option<&'o Node>,
-    new: Option<&'n Entry>,
+struct Asked<'a> {
+    path: &'a TreePath,
+    old: Option<&'a Node>,
+    new: Option<&'a Entry>,
 }
 
-impl Asked<'_, '_> {
+impl Asked<'_> {
     /// A file of another size has another content: it need not be read.
     fn could_have(&self, size: u64) -> bool {
         let nodes = [self.old, self.new.map(|entry| &entry.node)];
@@ -171,7 +171,7 @@ pub(super) struct Plan<'a> {
     /// Their size, in bytes.
     pub size: u64,
     /// Files of the old build that are as it brought them.
-    pub intact: HashSet<TreePath>,
+    pub intact: HashSet<&'a TreePath>,
     /// Files of the new build that stay as they are, with their stat data before they were read.
     pub stayed: Vec<(&'a TreePath, StatData)>,
     /// When looking began.
@@ -186,7 +186,7 @@ impl<'a> Plan<'a> {
     /// Works out how `folder`, which holds `old` with whatever the player did to it, comes to hold `new`.
     pub(super) fn make(
         folder: &Folder,
-        old: &[Entry],
+        old: &'a [Entry],
         new: &'a [Entry],
         own_files: OwnFiles,
         seen: &Seen,
@@ -196,7 +196,7 @@ impl<'a> Plan<'a> {
         refuse_names(folder.path(), new, cfg!(windows))?;
         let root = folder.path();
         let (respell, spelled) = respellings(root, old, new);
-        let mut asked: BTreeMap<&TreePath, Asked<'_, 'a>> = BTreeMap::new();
+        let mut asked: BTreeMap<&TreePath, Asked<'a>> = BTreeMap::new();
         for entry in new {
             asked.insert(&entry.path, Asked { path: &entry.path, old: None, new: Some(entry) });
         }
@@ -204,7 +204,7 @@ impl<'a> Plan<'a> {
             let path = spelled.get(&entry.path).copied().unwrap_or(&entry.path);
             asked.entry(path).or_insert(Asked { path, old: None, new: None }).old = Some(&entry.node);
         }
-        let asked: Vec<Asked<'_, 'a>> = asked.into_values().collect();
+        let asked: Vec<Asked<'a>> = asked.into_values().collect();
         let found = compare_all(folder, &asked, seen, progress)?;
         let is_unread = |found: &&Found| matches!(found, Found::File { is_read: false, digest: Some(_), .. });
         let unread = found.iter().filter(is_unread).count() as u64;
@@ -223,7 +223,7 @@ impl<'a> Plan<'a> {
         for (asked, found) in asked.iter().zip(&found) {
             let brought = asked.old.is_some_and(|node| found.is_as_brought(node));
             if brought && matches!(found, Found::File { .. }) {
-                plan.intact.insert(asked.path.clone());
+                plan.intact.insert(asked.path);
             }
             let Some(entry) = asked.new else {
                 match found {
@@ -270,10 +270,12 @@ impl<'a> Plan<'a> {
         if let (OwnFiles::Stop, false) = (own_files, aside.is_empty()) {
             return Err(InstallError::InTheWay { folder: root.to_owned(), paths: aside });
         }
-        let mut names = AsideNames::new(root, new.iter().map(|e| e.path.as_str()));
-        for path in aside {
-            let to = names.choose(&path);
-            plan.aside.push(Aside { path, to });
+        if !aside.is_empty() {
+            let mut names = AsideNames::new(root, new.iter().map(|e| e.path.as_str()));
+            for path in aside {
+                let to = names.choose(&path);
+                plan.aside.push(Aside { path, to });
+            }
         }
         plan.gone.sort_by(|a, b| b.cmp(a));
         plan.gone.dedup();
@@ -487,7 +489,7 @@ pub(super) fn check(
     entries: &[Entry],
     progress: &dyn Progress,
 ) -> Result<Vec<Option<Problem>>, InstallError> {
-    let asked: Vec<Asked<'_, '_>> =
+    let asked: Vec<Asked<'_>> =
         entries.iter().map(|entry| Asked { path: &entry.path, old: None, new: Some(entry) }).collect();
     let found = compare_all(folder, &asked, &Seen::default(), progress)?;
     Ok(found.iter().zip(entries).map(|(found, entry)| found.problem(&entry.node)).collect())
@@ -497,12 +499,12 @@ pub(super) fn check(
 #[expect(clippy::indexing_slicing, reason = "there is one for each")]
 fn compare_all(
     folder: &Folder,
-    asked: &[Asked<'_, '_>],
+    asked: &[Asked<'_>],
     seen: &Seen,
     progress: &dyn Progress,
 ) -> Result<Vec<Found>, InstallError> {
     let root = folder.path();
-    let len = |a: &Asked<'_, '_>| {
+    let len = |a: &Asked<'_>| {
         let metadata = fs::symlink_metadata(root.join(a.path.as_str())).ok()?;
         (a.could_have(metadata.len()) && a.known(seen, &metadata).is_none()).then_some(metadata.len())
     };
@@ -528,7 +530,7 @@ fn compare_all(
     Ok(found.into_inner().expect("nothing panics with the lock"))
 }
 
-fn compare(root: &Path, asked: &Asked<'_, '_>, seen: &Seen, meter: &dyn Meter, progress: &dyn Progress) -> Found {
+fn compare(root: &Path, asked: &Asked<'_>, seen: &Seen, meter: &dyn Meter, progress: &dyn Progress) -> Found {
     let path = root.join(asked.path.as_str());
     if asked.path.parents().any(|p| fs::symlink_metadata(root.join(p)).is_ok_and(|m| m.is_symlink())) {
         return Found::BehindLink;

@@ -22,12 +22,20 @@ const NAME: &str = "seen.json";
 const MAX_LEN: u64 = 1024 * 1024 * 1024;
 
 /// Installed files that were as their build brought them.
-#[derive(Debug, Default, Serialize, Deserialize)]
+#[derive(Debug, Default, Deserialize)]
 pub(super) struct Seen {
     format: String,
     /// Of the build that brought them.
     recipes: Vec<RecipeId>,
     files: BTreeMap<TreePath, StatData>,
+}
+
+/// The same, to be written.
+#[derive(Serialize)]
+struct Noted<'a> {
+    format: &'static str,
+    recipes: &'a [RecipeId],
+    files: BTreeMap<&'a TreePath, StatData>,
 }
 
 impl Seen {
@@ -54,18 +62,18 @@ impl Seen {
         plan: &Plan<'_>,
         verified: jiff::Timestamp,
     ) -> Result<(), InstallError> {
-        let mut files: BTreeMap<TreePath, StatData> =
-            plan.stayed.iter().map(|(path, s)| ((*path).clone(), *s)).collect();
-        files.retain(|_, stat| stat.is_settled_at(plan.begun));
+        let stayed = plan.stayed.iter().map(|(path, stat)| (*path, *stat));
+        let mut files: BTreeMap<&TreePath, StatData> =
+            stayed.filter(|(_, stat)| stat.is_settled_at(plan.begun)).collect();
         for entry in &plan.write {
             let Node::File { size, .. } = entry.node else { continue };
             let Ok(metadata) = fs::symlink_metadata(folder.path().join(entry.path.as_str())) else { continue };
             let stat = StatData::of(&metadata);
             if metadata.is_file() && metadata.len() == size && stat.is_settled_at(verified) {
-                files.insert(entry.path.clone(), stat);
+                files.insert(&entry.path, stat);
             }
         }
-        let seen = Self { format: FORMAT.to_owned(), recipes: recipes.to_vec(), files };
+        let seen = Noted { format: FORMAT, recipes, files };
         let bytes = serde_json::to_vec(&seen).expect("the keys are strings");
         Ok(durable::write_kept(&folder.state(NAME), &bytes)?)
     }

@@ -461,7 +461,8 @@ fn room_is_asked_for_before_anything_is_written() {
     let Node::File { size, .. } = &mut new[0].node else { unreachable!() };
     *size = u64::MAX / 2;
     let plan = plan::Plan::make(&folder, &[], &new, OwnFiles::Aside, &Seen::default(), &Silent).unwrap();
-    let error = gather::stage(&folder, &plan, &[sealed.recipe], &[], &[], &scene.store, &Silent).unwrap_err();
+    let error =
+        gather::stage(&folder, &plan, (&[sealed.recipe], &[]), (&[], &[]), &[], &scene.store, &Silent).unwrap_err();
     assert!(matches!(error, InstallError::NoRoom(_)), "{error:?}");
 }
 

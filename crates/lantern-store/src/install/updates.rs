@@ -1,6 +1,7 @@
 //! Files that an update file makes of installed ones. What does not come out as it should comes as chunks: the update file is
 //! never trusted, and nobody needs one.
 
+use std::borrow::Cow;
 use std::cell::RefCell;
 use std::collections::{HashMap, HashSet};
 use std::fs::File;
@@ -8,7 +9,7 @@ use std::io::{self, Read, Seek, SeekFrom, Write};
 use std::path::{Path, PathBuf};
 use std::sync::Mutex;
 
-use lantern_core::digest::Digest;
+use lantern_core::digest::{Digest, RecipeId};
 use lantern_core::failpoint;
 use lantern_core::parallel::{each, map};
 use lantern_core::path::TreePath;
@@ -30,7 +31,7 @@ const FIRST_LEN: u32 = 16 * 1024;
 const AT_A_TIME: usize = 2;
 
 /// Makes what update files make of what is installed; `was_there` says whether an earlier run has left the stage. Returns the files of the
-/// plan that are whole in the stage then, and compared with their digests.
+/// plan that are whole in the stage then, and compared with their digests. `known` are entries of builds that were read already, with their recipes.
 ///
 /// # Errors
 /// Those of a line that is away and of a disk that takes nothing more; whatever is wrong with an update file is none.
@@ -38,15 +39,23 @@ pub(super) fn make(
     folder: &Folder,
     plan: &Plan<'_>,
     offers: &[UpdateOffer],
+    known: [(&[RecipeId], &[Entry]); 2],
     (stage, was_there): (&Path, bool),
     fetch: &dyn Fetch,
     progress: &dyn Progress,
 ) -> Result<HashSet<usize>, InstallError> {
+    // Of a build of one depot its entries are all of them: a hundred megabytes for half a million files.
+    let entries = |id: RecipeId, fetch: Option<&dyn Fetch>| -> Result<Cow<'_, [Entry]>, InstallError> {
+        match known.into_iter().find(|(recipes, _)| *recipes == [id]) {
+            Some((_, entries)) => Ok(Cow::Borrowed(entries)),
+            None => folder.entries_of(&[id], fetch).map(Cow::Owned),
+        }
+    };
     let mut made = HashSet::new();
     for offer in offers {
         // What is lost of the old recipe can be read by nobody: it comes as chunks.
-        let Ok(old) = folder.entries_of(&[offer.from], None) else { continue };
-        let new = folder.entries_of(&[offer.to], Some(fetch))?;
+        let Ok(old) = entries(offer.from, None) else { continue };
+        let new = entries(offer.to, Some(fetch))?;
         let as_chunks: u64 = recipe::lacking(&old, &new).into_iter().map(|chunk| u64::from(chunk.len)).sum();
         if offer.bytes >= as_chunks {
             continue;
