@@ -34,6 +34,8 @@ PY
 timed() { # NAME COMMAND…
     local name=$1
     shift
+    # What others have written is not waited for.
+    sync
     /usr/bin/time -f "%e %M" -o "$work/time" "$lantern" --project "$project" "$@" > /dev/null
     read -r seconds kilobytes < "$work/time"
     names+=("$name, s" "$name, MB")

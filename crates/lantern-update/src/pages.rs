@@ -13,6 +13,8 @@ use crate::varint;
 const HASH_LEN: u64 = 32;
 /// How many rows of hashes a file may have: one for each of its programs.
 const MAX_COUNT: u64 = 16;
+/// Longest row of hashes, in bytes: they are held in memory. Ours: for 512 MiB in pages of 4 KiB.
+const MAX_ROW_LEN: u64 = 4 * 1024 * 1024;
 /// Pages of 512 bytes to 64 KiB, as powers of two.
 const PAGE_BITS: std::ops::RangeInclusive<u8> = 9..=16;
 
@@ -46,7 +48,7 @@ impl Pages {
             && self.len > 0
             && self.start >= before
             && hashed_to.is_some_and(|end| end <= self.hashes)
-            && self.end().is_some_and(|end| end <= size)
+            && self.end().is_some_and(|end| end <= size && end - self.hashes <= MAX_ROW_LEN)
     }
 
     pub fn write_all(all: &[Self], out: &mut Vec<u8>) {
@@ -245,6 +247,16 @@ mod tests {
         }
         assert!(rows.iter().all(|row| is_right(&expected, row)));
         assert!(!is_right(&bytes, &rows[0]));
+    }
+
+    /// What is held in memory is bounded, however long a file is.
+    #[test]
+    fn a_row_has_its_longest() {
+        let pages = MAX_ROW_LEN / HASH_LEN;
+        let row = |count: u64| Pages { start: 0, len: count << 12, bits: 12, hashes: count << 12 };
+        assert!(row(pages).fits(0, u64::MAX));
+        assert!(!row(pages + 1).fits(0, u64::MAX));
+        assert!(!Pages { len: u64::MAX, ..row(1) }.fits(0, u64::MAX));
     }
 
     proptest! {
