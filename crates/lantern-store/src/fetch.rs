@@ -121,8 +121,8 @@ pub(crate) fn again<T, E>(mut fetch: impl FnMut() -> Result<T, E>, is_wrong: imp
 
 /// Large pieces that are fetched at a time.
 pub(crate) const FETCHERS: usize = 4;
-/// Small ones: they wait longer than they take. Ours: 16 fill a line of 100 Mbit/s with 50 ms there and back from 40 kB each on.
-pub(crate) const SMALL_FETCHERS: usize = 16;
+/// Small ones: they wait longer than they take. Ours: 24 fill a line of 100 Mbit/s with 50 ms there and back from 30 kB each on.
+pub(crate) const SMALL_FETCHERS: usize = 24;
 
 /// Why it could not be found out where something lies.
 #[derive(Debug)]
