@@ -12,7 +12,7 @@ targets=("$@")
 cd "$(dirname "${BASH_SOURCE[0]}")/.."
 
 if ! command -v c++ >/dev/null; then
-  echo "fuzz: there is no C++ compiler here, which the fuzzer itself is written for"
+  echo "fuzz: there is no C++ compiler here, and the fuzzer itself is written in C++"
   exit 3
 fi
 
@@ -28,7 +28,7 @@ cat >"$work/rustc" <<'EOF'
 rustc=$1
 shift
 case " $* " in
-*" --crate-name lantern_"* | *" --crate-name store "* | *" --crate-name update "* | *" --crate-type bin "*fuzz/targets/*)
+*" --crate-name lantern_"* | *" targets/"*)
   set -- "$@" --cfg fuzzing -Cpasses=sancov-module -Cllvm-args=-sanitizer-coverage-level=4 \
     -Cllvm-args=-sanitizer-coverage-inline-8bit-counters -Cllvm-args=-sanitizer-coverage-pc-table \
     -Cllvm-args=-sanitizer-coverage-trace-compares

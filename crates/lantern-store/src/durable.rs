@@ -99,17 +99,7 @@ fn digest_line(bytes: &[u8]) -> String {
 /// # Errors
 /// [`DurableError`]; the old file is then untouched.
 pub fn write_unsynced(path: &Path, bytes: &[u8]) -> Result<(), DurableError> {
-    let write = |file: &mut File| failpoint::write().and_then(|()| file.write_all(bytes));
-    write_part(
-        Readers::Usual,
-        path,
-        |file| write(file).map_err(DurableError::on("write", path)),
-        |part, path| {
-            failpoint::write().and_then(|()| move_file(part, path)).map_err(DurableError::on("rename to", path))?;
-            failpoint::pass();
-            Ok(())
-        },
-    )
+    write_part(Readers::Usual, path, |file| write_all(file, path, bytes), rename_unsynced)
 }
 
 /// As [`write_whole`], for what nobody else on this computer may read, at no time.
@@ -194,8 +184,12 @@ fn place_new(part: &Path, path: &Path) -> Result<bool, DurableError> {
     Ok(is_placed)
 }
 
+fn write_all(file: &mut File, path: &Path, bytes: &[u8]) -> Result<(), DurableError> {
+    failpoint::write().and_then(|()| file.write_all(bytes)).map_err(DurableError::on("write", path))
+}
+
 fn write_synced(file: &mut File, path: &Path, bytes: &[u8]) -> Result<(), DurableError> {
-    failpoint::write().and_then(|()| file.write_all(bytes)).map_err(DurableError::on("write", path))?;
+    write_all(file, path, bytes)?;
     failpoint::write().and_then(|()| sync_file(file)).map_err(DurableError::on("sync", path))
 }
 
@@ -233,12 +227,17 @@ fn no_follow(options: &mut fs::OpenOptions) {
 /// # Errors
 /// [`DurableError`].
 pub fn rename(from: &Path, to: &Path) -> Result<(), DurableError> {
-    failpoint::write().and_then(|()| move_file(from, to)).map_err(DurableError::on("rename to", to))?;
-    failpoint::pass();
+    rename_unsynced(from, to)?;
     match to.parent() {
         Some(folder) => sync_folder(folder),
         None => Ok(()),
     }
+}
+
+fn rename_unsynced(from: &Path, to: &Path) -> Result<(), DurableError> {
+    failpoint::write().and_then(|()| move_file(from, to)).map_err(DurableError::on("rename to", to))?;
+    failpoint::pass();
+    Ok(())
 }
 
 /// Renames within one disk.

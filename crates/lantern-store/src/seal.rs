@@ -133,8 +133,7 @@ pub enum SealError {
     Stopped,
 }
 
-/// Memory that is used again: what one thread is done with serves the next one that wants some. It is not asked of the system again and again, by one
-/// thread and given back by another, of which much would be lost between them.
+/// Buffers that are used again. When one thread allocates and another frees, the allocator keeps much of it for each of them.
 #[derive(Default)]
 struct Spare(Mutex<Vec<Vec<u8>>>);
 
@@ -163,8 +162,9 @@ struct Block {
 }
 
 impl Block {
-    fn after(last: Option<&Self>, data: Vec<u8>) -> Self {
-        Self { sequence: last.map_or(0, |last| last.sequence + 1), data, lens: Vec::new() }
+    /// A block that begins with bytes that are not cut yet.
+    const fn new(sequence: u64, data: Vec<u8>) -> Self {
+        Self { sequence, data, lens: Vec::new() }
     }
 }
 
@@ -263,7 +263,7 @@ fn seal_knowing(
         let (cut_sender, cut_receiver) = sync_channel::<Packed>(BLOCKS_WAITING);
         let (meter, spare) = (&*meter, &spare);
         let reading = scope.spawn(move || {
-            let cutter = Cutter { block: Block::after(None, spare.take()), cut_to: 0, spare, out: &block_sender };
+            let cutter = Cutter { block: Block::new(0, spare.take()), cut_to: 0, spare, out: &block_sender };
             read_all(entries, source, profile, meter, progress, cutter)
         });
         let blocks = Mutex::new(block_receiver);
@@ -382,7 +382,7 @@ impl Cutter<'_> {
         let mut rest = self.spare.take();
         rest.extend(self.block.data.drain(self.cut_to..));
         self.cut_to = 0;
-        let next = Block::after(Some(&self.block), rest);
+        let next = Block::new(self.block.sequence + 1, rest);
         let block = std::mem::replace(&mut self.block, next);
         // Nobody listens when packing failed; that error is the one to tell.
         self.out.send(block).map_err(|_| SealError::Stopped)

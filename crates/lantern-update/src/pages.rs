@@ -1,11 +1,12 @@
-//! Hashes of pages: a signed program for Apple's systems holds the SHA-256 of each of its pages, and every page that changes at all brings 32 bytes
-//! that nothing predicts. They are made of what was made before them, and not brought.
+//! Hashes of pages: a signed program for Apple's systems holds the SHA-256 of each of its pages. Each changed page would bring 32 bytes that nothing
+//! predicts; so they are computed from the bytes before them, and are not in the update file.
 
 use std::io;
 
 use lantern_core::bytes::{ByteReader, ReadError};
 use sha2::{Digest as _, Sha256};
 
+use crate::programs::{self, Bytes};
 use crate::sink::Sink;
 use crate::varint;
 
@@ -25,7 +26,7 @@ pub(crate) struct Pages {
     pub start: u64,
     /// How many are; the last page may be shorter.
     pub len: u64,
-    /// The power of two that a page has bytes.
+    /// A page has two to the power of this many bytes.
     pub bits: u8,
     /// Where the first hash lies, behind everything that is hashed; the others follow.
     pub hashes: u64,
@@ -111,7 +112,7 @@ impl Sink for Hashing<'_> {
             let at = self.at;
             let to = match at {
                 at if at < row.start => row.start,
-                at if at < hashed_to => (row.start + ((at - row.start) / row.page() + 1) * row.page()).min(hashed_to),
+                at if at < hashed_to => (at - (at - row.start) % row.page()).saturating_add(row.page()).min(hashed_to),
                 at if at < row.hashes => row.hashes,
                 _ => row.hashes + self.hashes.len() as u64,
             };
@@ -145,8 +146,8 @@ impl Sink for Hashing<'_> {
 pub(crate) fn find(bytes: &[u8]) -> Vec<Pages> {
     let mut all = Vec::new();
     let mut before = 0;
-    for start in crate::programs::mach_o_starts(bytes) {
-        let Some(of) = of_thin(bytes, start) else { continue };
+    for start in programs::mach_o_starts(&Bytes(bytes)) {
+        let Some(of) = of_thin(&Bytes(bytes), start) else { continue };
         if of.fits(before, bytes.len() as u64) && is_right(bytes, &of) {
             before = of.end().unwrap_or(u64::MAX);
             all.push(of);
@@ -182,29 +183,20 @@ fn is_right(bytes: &[u8], of: &Pages) -> bool {
     }))
 }
 
-fn of_thin(bytes: &[u8], start: usize) -> Option<Pages> {
+fn of_thin(bytes: &Bytes<'_>, start: usize) -> Option<Pages> {
     const CODE_SIGNATURE: u32 = 0x1d;
     const SUPER_BLOB: u32 = 0xfade_0cc0;
     const CODE_DIRECTORY: u32 = 0xfade_0c02;
     const SHA256: u8 = 2;
-    let little = |at: usize| bytes.get(at..)?.first_chunk().map(|b| u32::from_le_bytes(*b));
-    let big = |at: usize| bytes.get(at..)?.first_chunk().map(|b| u32::from_be_bytes(*b));
-    let mut at = start.checked_add(32)?;
-    let mut signature = None;
-    for _ in 0..little(start.checked_add(16)?)?.min(1000) {
-        if little(at)? == CODE_SIGNATURE {
-            signature = Some(start.checked_add(little(at + 8)? as usize)?);
-        }
-        at = at.checked_add((little(at + 4)? as usize).max(8))?;
-    }
-    let blob = signature?;
-    if big(blob)? != SUPER_BLOB {
+    let (_, command) = programs::commands(bytes, start)?.into_iter().find(|(command, _)| *command == CODE_SIGNATURE)?;
+    let blob = start.checked_add(bytes.u32(command + 8)? as usize)?;
+    if bytes.big(blob)? != SUPER_BLOB {
         return None;
     }
-    (0..big(blob + 8)?.min(16) as usize).find_map(|number| {
-        let directory = blob.checked_add(big(blob + 12 + number * 8 + 4)? as usize)?;
-        let byte = |at: usize| bytes.get(directory.checked_add(at)?).copied();
-        let word = |at: usize| big(directory.checked_add(at)?);
+    (0..bytes.big(blob + 8)?.min(16) as usize).find_map(|number| {
+        let directory = blob.checked_add(bytes.big(blob + 12 + number * 8 + 4)? as usize)?;
+        let byte = |at: usize| bytes.0.get(directory.checked_add(at)?).copied();
+        let word = |at: usize| bytes.big(directory.checked_add(at)?);
         if word(0)? != CODE_DIRECTORY || byte(36)? != HASH_LEN as u8 || byte(37)? != SHA256 {
             return None;
         }

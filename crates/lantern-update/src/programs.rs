@@ -23,19 +23,20 @@ pub(crate) struct Program {
     pub table: Table,
 }
 
-struct Bytes<'a>(&'a [u8]);
+/// Bytes of a file, and numbers in them; none behind their end.
+pub(crate) struct Bytes<'a>(pub &'a [u8]);
 
 impl Bytes<'_> {
     fn u16(&self, at: usize) -> Option<u16> {
         self.0.get(at..)?.first_chunk().map(|b| u16::from_le_bytes(*b))
     }
-    fn u32(&self, at: usize) -> Option<u32> {
+    pub fn u32(&self, at: usize) -> Option<u32> {
         self.0.get(at..)?.first_chunk().map(|b| u32::from_le_bytes(*b))
     }
     fn u64(&self, at: usize) -> Option<u64> {
         self.0.get(at..)?.first_chunk().map(|b| u64::from_le_bytes(*b))
     }
-    fn big(&self, at: usize) -> Option<u32> {
+    pub fn big(&self, at: usize) -> Option<u32> {
         self.0.get(at..)?.first_chunk().map(|b| u32::from_be_bytes(*b))
     }
 }
@@ -210,10 +211,9 @@ fn elf(bytes: &Bytes<'_>) -> Option<(u64, u64, Vec<Row>)> {
 }
 
 /// Where the programs of a Mach-O file begin: of a fat one several.
-pub(crate) fn mach_o_starts(head: &[u8]) -> Vec<usize> {
-    let bytes = Bytes(head);
+pub(crate) fn mach_o_starts(bytes: &Bytes<'_>) -> Vec<usize> {
     if bytes.big(0) != Some(0xcafe_babe) {
-        return if head.starts_with(&[0xcf, 0xfa, 0xed, 0xfe]) { vec![0] } else { Vec::new() };
+        return if bytes.0.starts_with(&[0xcf, 0xfa, 0xed, 0xfe]) { vec![0] } else { Vec::new() };
     }
     let count = bytes.big(4).filter(|count| *count <= 8).unwrap_or(0);
     (0..count as usize).map_while(|number| bytes.big(8 + number * 20 + 8).map(|start| start as usize)).collect()
@@ -221,12 +221,23 @@ pub(crate) fn mach_o_starts(head: &[u8]) -> Vec<usize> {
 
 fn mach_o(bytes: &Bytes<'_>) -> Option<(u64, u64, Vec<Row>)> {
     let (mut base, mut top, mut rows) = (u64::MAX, 0, Vec::new());
-    for (start, number) in mach_o_starts(bytes.0).into_iter().zip(0_u64..) {
+    for (start, number) in mach_o_starts(bytes).into_iter().zip(0_u64..) {
         let (of_base, of_top, of_rows) = thin(bytes, start, number * SLICE)?;
         (base, top) = (base.min(of_base), top.max(of_top));
         rows.extend(of_rows);
     }
     Some((base.min(top), top, rows))
+}
+
+/// The load commands of a program that begins at `start`, and where each lies; none where they do not end well.
+pub(crate) fn commands(bytes: &Bytes<'_>, start: usize) -> Option<Vec<(u32, usize)>> {
+    let mut at = start.checked_add(32)?;
+    let mut out = Vec::new();
+    for _ in 0..bytes.u32(start + 16)?.min(1000) {
+        out.push((bytes.u32(at)?, at));
+        at = at.checked_add((bytes.u32(at + 4)? as usize).max(8))?;
+    }
+    Some(out)
 }
 
 fn thin(bytes: &Bytes<'_>, start: usize, moved: u64) -> Option<(u64, u64, Vec<Row>)> {
@@ -239,9 +250,7 @@ fn thin(bytes: &Bytes<'_>, start: usize, moved: u64) -> Option<(u64, u64, Vec<Ro
         _ => Machine::Other,
     };
     let (mut base, mut top, mut rows) = (u64::MAX, 0, Vec::new());
-    let mut at = start + 32;
-    for _ in 0..bytes.u32(start + 16)?.min(1000) {
-        let (command, len) = (bytes.u32(at)?, bytes.u32(at + 4)? as usize);
+    for (command, at) in commands(bytes, start)? {
         if command == 0x19 {
             let (address, size) = (bytes.u64(at + 24)?.wrapping_add(moved), bytes.u64(at + 32)?);
             let is_there = bytes.u64(at + 48)? > 0;
@@ -267,7 +276,6 @@ fn thin(bytes: &Bytes<'_>, start: usize, moved: u64) -> Option<(u64, u64, Vec<Ro
                 rows.push(Row { offset, size, address, empty: 0, kinds });
             }
         }
-        at = at.checked_add(len.max(8))?;
     }
     Some((base.min(top), top, rows))
 }

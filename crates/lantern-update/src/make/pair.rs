@@ -57,17 +57,11 @@ pub(super) fn encode(
     stopped: Stopped<'_>,
 ) -> io::Result<Vec<(Part, Streams)>> {
     let (old_bytes, new_bytes) = (whole(old, source)?, whole(new, file)?);
-    let with = |bytes: &[u8], pages: &[Pages]| {
-        encode_held(old, (source, &old_bytes), new, (file, bytes), laid, pages, stopped)
-    };
-    // Hashes of pages come of themselves, and are like nothing that was there. A file in several parts is not hashed from its start by any of them.
     let pages = pages::find(&new_bytes);
-    let without = if pages.is_empty() { None } else { with(&pages::without(&new_bytes, &pages), &pages)? };
-    let parts = without.map_or_else(|| with(&new_bytes, &[]), |parts| Ok(Some(parts)))?;
-    Ok(parts.unwrap_or_default())
+    encode_held(old, (source, &old_bytes), new, (file, &new_bytes), laid, &pages, stopped)
 }
 
-/// Compares two files that are held in memory. None where the hashes of pages are left out of the new one, and it is not made as a whole.
+/// Compares two files that are held in memory.
 fn encode_held(
     old: &dyn Build,
     (source, old_bytes): (usize, &[u8]),
@@ -76,20 +70,22 @@ fn encode_held(
     laid: &Files,
     pages: &[Pages],
     stopped: Stopped<'_>,
-) -> io::Result<Option<Vec<(Part, Streams)>>> {
+) -> io::Result<Vec<(Part, Streams)>> {
+    // Hashes of pages are computed when it is applied, and are like nothing that was there.
+    let without = (!pages.is_empty()).then(|| pages::without(new_bytes, pages));
+    let made = without.as_deref().unwrap_or(new_bytes);
     let read = |bytes: &[u8]| programs::is_program(bytes).then(|| programs::read(bytes, bytes.len() as u64)).flatten();
-    let programs = read(old_bytes).zip(read(new_bytes)).filter(|(a, b)| a.kind == b.kind);
+    let programs = read(old_bytes).zip(read(made)).filter(|(a, b)| a.kind == b.kind);
     let matches = match &programs {
         Some((old_program, new_program)) => {
-            let (old_masked, new_masked) =
-                (masked(old_bytes, &old_program.table), masked(new_bytes, &new_program.table));
+            let (old_masked, new_masked) = (masked(old_bytes, &old_program.table), masked(made, &new_program.table));
             let index = Index::new(&old_masked, PROGRAM_STRIDE, stopped);
             extend(&new_masked, &old_masked, &index.anchors(&new_masked, stopped), 1, i64::MAX / 2)
         }
         None => {
             let index = Index::new(old_bytes, DATA_STRIDE, stopped);
-            let found = extend(new_bytes, old_bytes, &index.anchors(new_bytes, stopped), PRICE, GIVE_UP);
-            found.iter().flat_map(|one| without_holes(new_bytes, old_bytes, *one, PRICE, DROP)).collect()
+            let found = extend(made, old_bytes, &index.anchors(made, stopped), PRICE, GIVE_UP);
+            found.iter().flat_map(|one| without_holes(made, old_bytes, *one, PRICE, DROP)).collect()
         }
     };
     let found: Vec<Found> = matches
@@ -97,10 +93,12 @@ fn encode_held(
         .map(|m| Copy { new: m.new as u64, old: m.old as u64, len: m.len as u64 })
         .map(|copy| Found { op: Op { file: source, copy }, is_same: false })
         .collect();
-    let (old, new) = (Held { build: old, file: source, bytes: old_bytes }, Held { build: new, file, bytes: new_bytes });
-    let sides = Sides { old: &old, new: &new, file, size: new_bytes.len() as u64, laid, stopped };
+    let (held_old, held_new) =
+        (Held { build: old, file: source, bytes: old_bytes }, Held { build: new, file, bytes: made });
+    let sides = Sides { old: &held_old, new: &held_new, file, size: made.len() as u64, laid, stopped };
     if !pages.is_empty() && !record::is_one_part(&sides, &found) {
-        return Ok(None);
+        // Of a file in several parts none is hashed from its start.
+        return encode_held(old, (source, old_bytes), new, (file, new_bytes), laid, &[], stopped);
     }
     let tables = match programs {
         Some((old, new)) => {
@@ -109,7 +107,7 @@ fn encode_held(
         None => of_data(&sides, source, old_bytes.len() as u64, &found)?,
     };
     let of_whole = OfWhole { tables: tables.as_ref(), pages };
-    record::parts(&sides, Some(source), &found, of_whole).map(Some)
+    record::parts(&sides, Some(source), &found, of_whole)
 }
 
 /// Rows of what is no program: blocks that hold offsets of the file itself, such as the list of what a pack contains.
