@@ -114,7 +114,7 @@ pub type Choices = BTreeMap<Name, DefaultOption>;
 /// What a player has chosen. It is kept with an installed build.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Chosen {
-    /// By choice: the options; an empty list for none of them.
+    /// For each choice, the options; an empty list for none of them.
     #[serde(default)]
     pub choices: BTreeMap<Name, BTreeSet<Name>>,
     /// The add-ons that are installed.
@@ -125,7 +125,7 @@ pub struct Chosen {
 /// What a player says at an install or an update; what is not said stays as it was.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Asked {
-    /// By choice: the options that it is to have from now on.
+    /// For each choice, the options that it is to have from now on.
     pub choices: BTreeMap<Name, BTreeSet<Name>>,
     /// The add-ons that are to be there from now on.
     pub add_ons: Option<BTreeSet<Name>>,

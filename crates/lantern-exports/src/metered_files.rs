@@ -8,7 +8,7 @@ use lantern_formats::macho::FileHash;
 use crate::export::{Export, Opened};
 use crate::metered::Metering;
 
-/// Whoever looks into a file while it is open for something else.
+/// Something that reads a file while it is open for another purpose.
 pub(crate) trait OnTheWay: Sync {
     /// Takes a file that was opened to be read whole, and gives it back at its start.
     fn opened(&self, index: usize, opened: Opened) -> io::Result<Opened>;

@@ -159,7 +159,7 @@ impl Message {
         Ok(Self { data, certificates })
     }
 
-    /// The further signatures that lie beside the signer's own, each a whole message.
+    /// Further signatures next to the signer's own, each a whole message.
     ///
     /// # Errors
     /// [`FormatError`] for what is none.
@@ -225,7 +225,7 @@ impl Message {
         signer
     }
 
-    /// What lies beside the signature that nothing verifies.
+    /// What is stored with the signature and verified by nothing.
     fn unverified(&self, info: &SignerInfo, used: &BTreeSet<usize>) -> Vec<String> {
         let known = |name| TIMESTAMPS.contains(&name) || name == COUNTERSIGNATURE || name == NESTED;
         let others = info.unsigned_attrs.iter().flat_map(|all| all.iter()).filter(|attribute| !known(attribute.oid));

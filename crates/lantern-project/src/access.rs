@@ -111,8 +111,8 @@ impl Project {
         keep(&path(self.access_folder(), &origin)?, &origin, id, access)
     }
 
-    /// What access is bound to: where a storefront is; of a connector this very command in this very folder, for whoever gets
-    /// the access is the program that is started.
+    /// What access is bound to: where a storefront is; for a connector, this very command in this very folder, because the
+    /// program that is started gets the access.
     fn origin(&self, at: &Storefront) -> String {
         match at.connector() {
             None => at.kind.address().to_owned(),

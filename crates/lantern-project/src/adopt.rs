@@ -286,7 +286,7 @@ impl Explained for AdoptError {
             Self::SaysItself(_) => "lantern live asks it, and records what it has".to_owned(),
             Self::NoTarget { known, .. } => crate::error::one_of(known),
             Self::Number { .. } => "give the number that this release has inside, or one that is free".to_owned(),
-            Self::OtherFiles(_) => "leave --target out to adopt it as it was sealed".to_owned(),
+            Self::OtherFiles(_) => "leave --target out to adopt it with the files that were sealed".to_owned(),
             Self::NumberThere { .. } => "look there once more; each release has a number of its own".to_owned(),
         }]
     }

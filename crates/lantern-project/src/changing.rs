@@ -60,8 +60,8 @@ pub(crate) fn as_exported(store: &Store, record: &TargetRecord) -> Result<Option
     Ok(Some(TargetRecord { tree: whole.id(), depots, changed: None, unsigned: false, ..record.clone() }))
 }
 
-/// Returns the targets of a record as the input digest has them: as the exports were, with what is done to them. What was freed
-/// stands as it was sealed.
+/// Returns the targets of a record as the input digest has them: as the exports were, with what is done to them. A target that was freed
+/// is given with its sealed files.
 ///
 /// # Errors
 /// [`StoreError`].

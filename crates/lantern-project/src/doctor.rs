@@ -2,14 +2,16 @@
 
 use std::time::Duration;
 
-use lantern_core::config::{ConnectorStorefront, Storefront};
+use lantern_core::config::{ConnectorStorefront, Storefront, TimeStamps};
 use lantern_core::names::{Handle, Name};
 use lantern_core::progress::Progress;
 use lantern_core::size::Size;
+use lantern_sign::time_stamp;
 use lantern_store::durable;
 use lantern_store::room_left;
 
 use crate::connector_run::probe;
+use crate::sign_files::Clock;
 use crate::storefronts::open_storefront;
 use crate::workspace::Workspace;
 use crate::{ProjectError, environment};
@@ -68,13 +70,17 @@ const LITTLE_ROOM: u64 = 1_000_000_000;
 const CLOCKS: Duration = Duration::from_secs(300);
 
 impl Workspace {
-    /// Looks at everything that a project needs: its folder, room, the ledger, its keys, every storefront. Storefronts are asked.
+    /// Looks at everything that a project needs: its folder, room, the ledger, its keys, the time-stamp authority, every
+    /// storefront. The authority and the storefronts are asked.
     ///
     /// # Errors
     /// [`ProjectError::Stopped`].
     pub fn doctor(&self, progress: &dyn Progress) -> Result<Vec<Checkup>, ProjectError> {
         let mut out = vec![self.folder(), self.room(), self.ledger_opens()];
         out.extend(self.project.keys_there());
+        if let Some(configured) = &self.project.config().time_stamps {
+            out.push(self.authority_answers(configured)?);
+        }
         for (name, configured) in &self.project.config().storefronts {
             if progress.stopped() {
                 return Err(ProjectError::Stopped);
@@ -113,6 +119,22 @@ impl Workspace {
             Ok(count) => Checkup::well("ledger", format!("{count} events")),
             Err(error) => Checkup::of_error("ledger", &error),
         }
+    }
+
+    /// Asks for the time stamp of a few bytes, and verifies it.
+    fn authority_answers(&self, configured: &TimeStamps) -> Result<Checkup, ProjectError> {
+        let what = "time stamps";
+        let nonce = environment::random()?;
+        let answer = Clock::new(configured, self.project.stop())
+            .map_err(|error| error.to_string())
+            .and_then(|clock| time_stamp::of(what.as_bytes(), &clock, nonce).map_err(|error| error.to_string()));
+        Ok(match answer {
+            Ok(_) => Checkup::well(what, format!("{} answers rightly", configured.authority)),
+            Err(why) if configured.may_be_missing => {
+                Checkup::absent(what, format!("{why}; what is signed goes without, as lantern.toml says"))
+            }
+            Err(why) => Checkup::wrong(what, why, "change time-stamps.authority in lantern.toml, or try again later"),
+        })
     }
 
     fn storefront_answers(&self, name: &Name, configured: &Storefront) -> Checkup {

@@ -275,6 +275,7 @@ impl ProjectError {
             | Self::NoTargetHere { .. } => Class::Usage,
             Self::Changing(ChangingError::Waits { .. }) => Class::NotConfirmed,
             Self::Rules { .. } | Self::Changing(ChangingError::Refused { .. }) => Class::Refused,
+            Self::Unsettled { source: StorefrontError::Unanswered { .. }, .. } => Class::Stopped,
             Self::Unsettled { .. } => Class::Unreachable,
             Self::Storefront { source, .. } => class_of_storefront(source),
             Self::Seal(SealError::Stopped) | Self::Install(InstallError::Stopped) | Self::Stopped => Class::Stopped,
@@ -545,7 +546,7 @@ fn class_of_storefront(error: &StorefrontError) -> Class {
         | StorefrontError::AccessNotKept { .. }
         | StorefrontError::Nonsense { .. }
         | StorefrontError::Protocol { .. } => Class::Unreachable,
-        StorefrontError::Stopped => Class::Stopped,
+        StorefrontError::Stopped | StorefrontError::Unanswered { .. } => Class::Stopped,
         _ => Class::Refused,
     }
 }
@@ -590,7 +591,7 @@ fn fixes_of_storefront(storefront: &Name, error: &StorefrontError) -> Vec<String
         }
         StorefrontError::NotConnected { .. } => vec![format!("lantern connect {storefront}")],
         StorefrontError::Unable { .. } => vec![format!("do it on the storefront's own pages: {storefront}")],
-        StorefrontError::Stopped => vec!["run the same command again to continue".to_owned()],
+        StorefrontError::Stopped | StorefrontError::Unanswered { .. } => vec!["run the same command again to continue".to_owned()],
         _ => Vec::new(),
     }
 }

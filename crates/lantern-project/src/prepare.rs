@@ -533,7 +533,7 @@ impl Session {
         mut findings: Vec<(Option<Name>, Finding)>,
     ) -> Result<Prepared, ProjectError> {
         let record = self.workspace.store.record(release.id)?;
-        // Whoever was cut after sealing has not pinned its keys yet.
+        // A run that was cut after sealing has not pinned its keys yet.
         findings.extend(self.project().pin_signed(&release.edition, &record));
         let unchanged_since = self.workspace.unchanged_since(&release, &record)?;
         Ok(Prepared { release, record, cost: None, before: None, findings, unchanged_since, done: DoneTo::default() })

@@ -573,7 +573,7 @@ fn send(
     Ok(sent.into_inner())
 }
 
-/// Buffers of a sender: each comes back when the last who reads it, be it a request on its way, lets go of it. Packs
+/// Buffers of a sender: each comes back when its last reader drops it, which may be a request on its way. Packs
 /// are large, and an allocator that got one back may keep it.
 struct Buffers {
     free: Receiver<Vec<u8>>,
@@ -581,7 +581,7 @@ struct Buffers {
     is_one_made: bool,
 }
 
-/// How long a sender waits for its buffer; a request lets go of it as soon as it is answered.
+/// How long a sender waits for its buffer; a request drops it as soon as it is answered.
 const GIVEN_BACK_WITHIN: Duration = Duration::from_millis(200);
 
 impl Default for Buffers {

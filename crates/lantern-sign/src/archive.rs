@@ -57,7 +57,7 @@ pub(crate) fn manifest_of<R: Read + Seek + Send>(from: &mut R, entry: &ZipEntry)
     Ok(bytes)
 }
 
-/// Makes the file that is signed into. It is not synced: whoever keeps it does that.
+/// Makes the file that is signed into. It is not synced: a caller that keeps it does that.
 pub(crate) fn create(to: &Path) -> io::Result<File> {
     File::options().read(true).write(true).create(true).truncate(true).open(to)
 }

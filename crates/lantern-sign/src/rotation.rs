@@ -1,4 +1,4 @@
-//! Another key for packages: the proof that it comes after the one that devices know, made by whoever had both.
+//! Another key for packages: the proof that it comes after the one that devices know, made by the holder of both.
 //!
 //! Source: "APK Signature Scheme v3", "Proof-of-rotation and self-trusted-old-certs structs", the Android Open Source Project
 //! (<https://source.android.com/docs/security/features/apksigning/v3>). What stands in it is in the front page of

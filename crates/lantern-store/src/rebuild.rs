@@ -197,7 +197,7 @@ struct Packs<'a> {
     packer: Packer,
     writer: PackWriter,
     done: HashSet<Digest>,
-    /// Why a pack was not taken: whoever makes the part cannot tell it from a part that is of no use.
+    /// Why a pack was not taken: the caller cannot tell it from a part that is of no use.
     error: Option<io::Error>,
 }
 

@@ -15,7 +15,7 @@ pub enum StorefrontError {
         #[source]
         source: Box<dyn std::error::Error + Send + Sync>,
     },
-    /// Whoever answered could not show that they are the storefront; nothing was sent.
+    /// The server that answered could not prove that it is the storefront; nothing was sent.
     #[error("{address} has a certificate that is not taken: {why}")]
     Certificate {
         /// The origin.
@@ -83,6 +83,12 @@ pub enum StorefrontError {
     /// Someone asked to stop.
     #[error("nothing is half done")]
     Stopped,
+    /// Someone asked to stop while an answer was waited for. Whether the action was done is not known.
+    #[error("it was stopped before {address} answered")]
+    Unanswered {
+        /// The origin.
+        address: String,
+    },
 }
 
 impl StorefrontError {

@@ -6,6 +6,7 @@ mod pace;
 mod player;
 mod publisher;
 mod time_stamps;
+mod waiting;
 
 use std::io::Read;
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -14,10 +15,11 @@ use std::time::{Duration, Instant};
 
 use lantern_core::failpoint;
 use reqwest::StatusCode;
-use reqwest::blocking::{Client, RequestBuilder, Response};
+use reqwest::blocking::{Client, Request, RequestBuilder, Response};
 use reqwest::header::RETRY_AFTER;
 
 use self::pace::Pace;
+use self::waiting::{pause, unless_stopped};
 use crate::StorefrontError;
 use crate::opening::Opening;
 use crate::protocol::{DISCOVERY_PATH, Discovery, PROTOCOL, Problem};
@@ -37,6 +39,9 @@ const SAID_FROM: Duration = Duration::from_secs(3);
 const MAX_RETRY_AFTER: Duration = Duration::from_secs(60);
 /// Longest JSON document that is read, in bytes. Ours: bounds memory against a server without end.
 const MAX_JSON_LEN: u64 = 64 * 1024 * 1024;
+/// How long the answer to a request that may change something is still waited for when someone asks to stop: storefronts that
+/// are well answer within it, so that it is known what was done.
+const GRACE: Duration = Duration::from_millis(500);
 
 pub use time_stamps::{StampServer, StampServerError};
 
@@ -62,6 +67,20 @@ pub struct HttpStorefront {
 enum Outcome {
     Done(Response),
     Again(Option<Duration>, StorefrontError),
+    Stopped,
+}
+
+/// Whether the request that a response answers may have changed something.
+#[derive(Clone)]
+struct MayChange(bool);
+
+fn may_change(response: &Response) -> bool {
+    response.extensions().get::<MayChange>().is_some_and(|may| may.0)
+}
+
+/// How long an answer is still waited for when someone asks to stop.
+fn grace(may_change: bool) -> Duration {
+    if may_change { GRACE } else { Duration::ZERO }
 }
 
 /// How the library for TLS begins what it says of a certificate that it does not take.
@@ -91,18 +110,6 @@ fn innermost(error: &reqwest::Error) -> String {
         root = source;
     }
     root.to_string()
-}
-
-/// Waits, and says whether nobody asked to stop meanwhile.
-fn pause(time: Duration, stop: &AtomicBool) -> bool {
-    let end = Instant::now() + time;
-    while Instant::now() < end {
-        if stop.load(Ordering::Relaxed) {
-            return false;
-        }
-        std::thread::sleep(Duration::from_millis(20).min(end.saturating_duration_since(Instant::now())));
-    }
-    true
 }
 
 /// Why a request failed, in words.
@@ -209,15 +216,20 @@ impl HttpStorefront {
     /// Sends until an answer comes that is not a passing failure. Everything that is sent may be sent twice.
     fn send(&self, make: &dyn Fn() -> Result<RequestBuilder, StorefrontError>) -> Result<Response, StorefrontError> {
         let mut waits = self.waits();
+        let mut may_be_done = false;
         loop {
             if self.is_stopped() {
-                return Err(StorefrontError::Stopped);
+                return Err(self.stopped(may_be_done));
             }
-            let (asked, error) = match self.try_once(make()?) {
+            let (client, request) = make()?.build_split();
+            let request = request.map_err(|error| self.unreachable(error))?;
+            may_be_done |= !request.method().is_safe();
+            let (asked, error) = match self.try_once(&client, request) {
                 Outcome::Done(response) => return Ok(response),
                 // Who is not the storefront now is not it in a moment.
                 Outcome::Again(_, error @ StorefrontError::Certificate { .. }) => return Err(error),
                 Outcome::Again(asked, error) => (asked, error),
+                Outcome::Stopped => return Err(self.stopped(may_be_done)),
             };
             let Some(wait) = waits.next() else { return Err(error) };
             let time = asked.unwrap_or(wait).min(MAX_RETRY_AFTER);
@@ -225,36 +237,57 @@ impl HttpStorefront {
                 Some(_) => format!("{} asks to wait", self.origin),
                 None => error.to_string(),
             };
-            self.wait(time, &why)?;
+            if !self.wait(time, &why) {
+                return Err(self.stopped(may_be_done));
+            }
         }
     }
 
-    fn try_once(&self, request: RequestBuilder) -> Outcome {
-        let (client, request) = request.build_split();
+    fn try_once(&self, client: &Client, request: Request) -> Outcome {
         // What is asked, never with what access.
-        let asked = request.as_ref().map_or_else(ToString::to_string, |r| format!("{} {}", r.method(), r.url()));
+        let asked = format!("{} {}", request.method(), request.url());
+        let may_change = !request.method().is_safe();
         failpoint::pass();
         let started = Instant::now();
-        let answer = request.and_then(|request| client.execute(request));
+        let client = client.clone();
+        let answer = unless_stopped(&self.opening.stop, grace(may_change), move || client.execute(request));
         failpoint::pass();
         let ms = started.elapsed().as_millis();
-        match &answer {
-            Ok(response) => log::info!("{asked}: {} in {ms} ms", response.status().as_u16()),
-            Err(error) => log::warn!("{asked}: no answer in {ms} ms: {error}"),
-        }
         match answer {
-            Err(error) => Outcome::Again(None, self.unreachable(error)),
-            Ok(response) => {
+            Err(source) => Outcome::Again(None, self.no_thread(source)),
+            Ok(None) => {
+                log::warn!("{asked}: stopped after {ms} ms, without an answer");
+                Outcome::Stopped
+            }
+            Ok(Some(Err(error))) => {
+                log::warn!("{asked}: no answer in {ms} ms: {error}");
+                Outcome::Again(None, self.unreachable(error))
+            }
+            Ok(Some(Ok(mut response))) => {
                 let status = response.status();
+                log::info!("{asked}: {} in {ms} ms", status.as_u16());
                 if status.is_server_error() || status == StatusCode::TOO_MANY_REQUESTS {
                     let asked = response.headers().get(RETRY_AFTER).and_then(|v| v.to_str().ok()?.parse().ok());
                     let error =
                         StorefrontError::Failed { address: self.asked(Some(response.url())), status: status.as_u16() };
                     return Outcome::Again(asked.map(Duration::from_secs), error);
                 }
+                response.extensions_mut().insert(MayChange(may_change));
                 Outcome::Done(response)
             }
         }
+    }
+
+    /// What a stop means to the caller: `may_be_done` says whether something was sent that changes something there.
+    fn stopped(&self, may_be_done: bool) -> StorefrontError {
+        match may_be_done {
+            true => StorefrontError::Unanswered { address: self.origin.clone() },
+            false => StorefrontError::Stopped,
+        }
+    }
+
+    fn no_thread(&self, source: std::io::Error) -> StorefrontError {
+        StorefrontError::Unreachable { address: self.origin.clone(), source: source.into() }
     }
 
     fn waits(&self) -> impl Iterator<Item = Duration> {
@@ -262,29 +295,28 @@ impl HttpStorefront {
         RETRY_AFTER_MS.iter().chain(more).copied().map(Duration::from_millis)
     }
 
-    fn wait(&self, time: Duration, why: &str) -> Result<(), StorefrontError> {
+    /// Waits before another try, and says whether nobody asked to stop meanwhile.
+    fn wait(&self, time: Duration, why: &str) -> bool {
         if let Some(on_wait) = self.opening.on_wait.as_ref().filter(|_| time >= SAID_FROM) {
             on_wait.tell(time, why);
         }
-        if pause(time, &self.opening.stop) { Ok(()) } else { Err(StorefrontError::Stopped) }
+        pause(time, &self.opening.stop)
     }
 
     fn read(&self, response: Response, limit: u64) -> Result<Vec<u8>, StorefrontError> {
-        let mut bytes = Vec::new();
-        let mut body = response.take(limit + 1);
-        let mut buffer = [0; 64 * 1024];
-        loop {
-            if self.is_stopped() {
-                return Err(StorefrontError::Stopped);
+        let may_be_done = may_change(&response);
+        let read = move || {
+            let mut bytes = Vec::new();
+            response.take(limit + 1).read_to_end(&mut bytes).map(|_| bytes)
+        };
+        let bytes = match unless_stopped(&self.opening.stop, grace(may_be_done), read) {
+            Ok(Some(Ok(bytes))) => bytes,
+            Ok(Some(Err(source))) => {
+                return Err(StorefrontError::Unreachable { address: self.origin.clone(), source: source.into() });
             }
-            let len = body
-                .read(&mut buffer)
-                .map_err(|e| StorefrontError::Unreachable { address: self.origin.clone(), source: e.into() })?;
-            if len == 0 {
-                break;
-            }
-            bytes.extend_from_slice(&buffer[..len]);
-        }
+            Ok(None) => return Err(self.stopped(may_be_done)),
+            Err(source) => return Err(self.no_thread(source)),
+        };
         if bytes.len() as u64 > limit {
             return Err(self.nonsense("an answer of a sensible length", format!("more than {limit} bytes came")));
         }
@@ -311,10 +343,17 @@ impl HttpStorefront {
         ask: &dyn Fn() -> Result<Response, StorefrontError>,
     ) -> Result<Vec<u8>, StorefrontError> {
         let mut waits = self.waits();
+        let mut may_be_done = false;
         loop {
-            match self.answer(ask()?, limit) {
+            let response = match ask() {
+                Err(StorefrontError::Stopped) => return Err(self.stopped(may_be_done)),
+                response => response?,
+            };
+            may_be_done |= may_change(&response);
+            match self.answer(response, limit) {
                 Err(error @ StorefrontError::Unreachable { .. }) => match waits.next() {
-                    Some(wait) => self.wait(wait, &error.to_string())?,
+                    Some(wait) if self.wait(wait, &error.to_string()) => {}
+                    Some(_) => return Err(self.stopped(may_be_done)),
                     None => return Err(error),
                 },
                 other => return other,

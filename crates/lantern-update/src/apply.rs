@@ -219,7 +219,7 @@ fn plans(group: &Group, streams: &Streams, sizes: &[u64], new_sizes: &[u64]) -> 
         if has & !(HAS_TABLES | HAS_PAGES) != 0 {
             return Err(wrong(WHAT, at, "it has what is not known here"));
         }
-        // One table of what was learnt for each file, whoever made this; and all of it is hashed from its start.
+        // One table of what was learnt for each file, in any valid update file; and all of it is hashed from its start.
         if has != 0 && part.len != new_size {
             return Err(wrong(WHAT, at, "tables of a part of a file"));
         }

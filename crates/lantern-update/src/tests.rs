@@ -146,7 +146,7 @@ fn it_ends_where_it_may_not_grow() {
     assert!(matches!(make(&Broken(old), &new, &wanted(u64::MAX), &mut Vec::new()), Err(MakeError::Read(_))));
 }
 
-/// Whoever stops does not wait for a file that takes long: it is asked all the time, and what was found until then is thrown away.
+/// A stop does not wait for a file that takes long: it is checked throughout, and what was found until then is thrown away.
 #[test]
 fn it_stops_in_the_middle_of_a_file() {
     let old = Memory::of(&[("pair", &noise("a", 800_000)), ("large", &noise("c", 300_000))]);

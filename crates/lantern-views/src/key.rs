@@ -243,7 +243,7 @@ pub fn divided(facts: &Facts, set: &Set, folder: &Path) -> View {
     view.say(format!("  set {}: any {needed} of them bring it back, fewer say nothing about it", set.name));
     view.space();
     let why = format!(
-        "whoever has {needed} of these files has the key, without a passphrase. Drill them, print each, give each to another person or place, and remove the files."
+        "anyone with {needed} of these files has the key, without a passphrase. Drill them, print each, give each to another person or place, and remove the files."
     );
     view.sentence(format!("{} ", care("careful:")), 9, &why);
     let some: Vec<String> = (1..=needed).map(|number| format!("{at}/sheet-{number}.html")).collect();
@@ -324,7 +324,7 @@ pub fn exported(name: &Name, to: &Path, is_certificate: bool) -> View {
     let what = if is_certificate { "the certificate of the key" } else { "the key" };
     view.say(format!("{} {what} {} to {}", good("wrote"), strong(name), shown(&to.display().to_string())));
     if !is_certificate {
-        view.say(format!("  {} whoever has this file and its passphrase can sign as you", care("careful:")));
+        view.say(format!("  {} anyone with this file and its passphrase can sign as you", care("careful:")));
     }
     view
 }

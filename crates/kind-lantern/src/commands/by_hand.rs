@@ -186,7 +186,7 @@ fn copy(clipboard: &mut Clipboard, open: &OpenWalk, step: &Step, number: usize, 
     }
 }
 
-/// Writes the steps as text and as a page, beside the folder with the files, which is handed over as it is; returns where.
+/// Writes the steps as text and as a page next to the folder with the files, which is handed over unchanged; returns the paths.
 fn write_sheets(workspace: &Workspace, open: &OpenWalk) -> Result<Vec<String>, CommandError> {
     let begun = &open.walk.begun;
     let folder = workspace.project.state_for("outgoing")?.join(begun.storefront.name.as_str());

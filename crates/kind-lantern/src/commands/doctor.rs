@@ -14,7 +14,7 @@ const EXAMPLES: &str = r#"Examples:
 /// Look whether all is there that is needed, each with its cure
 ///
 /// This computer's clock, terminal and clipboard; in a game's folder also its configuration, the disk, the ledger, the
-/// keys that targets name, and every storefront, which is asked. Changes nothing.
+/// keys that targets name, the time-stamp authority and every storefront, which are asked. Changes nothing.
 #[derive(Debug, clap::Args)]
 #[command(after_help = EXAMPLES)]
 pub struct Args {}

@@ -36,7 +36,7 @@ pub struct Args {
     /// Sign nothing this once, whatever lantern.toml says; the release is marked so
     #[arg(long)]
     unsigned: bool,
-    /// The file that came back from whoever looked at a bundle, as an approval in lantern.toml asks; may be given several times
+    /// The ticket that came back for a bundle, as an approval in lantern.toml asks; may be given several times
     #[arg(long, value_name = "FILE")]
     ticket: Vec<PathBuf>,
     #[command(flatten)]

@@ -159,7 +159,7 @@ fn what_a_newer_lantern_handed_over_stays() {
     assert!(again.whole().contains("it lies on the desk"), "{}", again.whole());
 }
 
-/// Whoever waits with a program reads one document.
+/// A script that waits reads one document.
 #[test]
 fn waiting_has_a_document() {
     let yard = Yard::with_office(PROGRAM);

@@ -291,7 +291,7 @@ fn each_target_has_a_number_of_its_own_there() {
 [[steps.push]]
 id = "upload"
 text = "Upload it."
-read-back = [{ key = "number-there-linux", ask = "The number beside the file" }]
+read-back = [{ key = "number-there-linux", ask = "The number next to the file" }]
 
 [[steps.promote]]
 id = "tick"

@@ -249,7 +249,7 @@ fn rules_are_written_by_asking_for_nothing() {
     assert!(!env.path("places/pier.toml").exists());
 }
 
-/// What is where is what the connector finds there, whoever put it there; what nobody here knows is said, and not made up.
+/// What is where is what the connector finds there, no matter who put it there; what is unknown here is reported as unknown.
 #[test]
 fn the_board_has_what_the_connector_finds() {
     let env = env();

@@ -1,9 +1,10 @@
 //! Kills at random times, answers that were lost, a damaged store.
 
 use std::process::Stdio;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
-use crate::env::{TestEnv, files, rounds};
+use crate::env::{TestEnv, files, rewriting_line_to, rounds};
 
 /// Runs a command several times and kills it a little later each time.
 fn kill_many_times(env: &TestEnv, arguments: &[&str], step: Duration) {
@@ -273,4 +274,48 @@ fn ctrl_c_ends_a_request_that_hangs() {
     assert!(started.elapsed() < Duration::from_secs(2), "{:?}", started.elapsed());
     assert_eq!(output.status.code(), Some(130));
     env.lantern(&["live", "--offline"]).success();
+}
+
+#[cfg(unix)]
+#[test]
+fn ctrl_c_while_an_action_is_not_answered_does_not_say_that_nothing_was_done() {
+    let env = TestEnv::live();
+    env.next_version();
+    env.lantern(&["prepare", "--version", "1.4.0"]).success();
+    env.lantern(&["push", "brambleyard", "--yes"]).success();
+    let origin = env.running().origin();
+    // The storefront does it, and its answer is kept back.
+    static IS_DONE: AtomicBool = AtomicBool::new(false);
+    let through = rewriting_line_to(&origin, |path, answer| {
+        if path.ends_with("/moves") {
+            IS_DONE.store(true, Ordering::Relaxed);
+            std::thread::sleep(Duration::from_secs(10));
+        }
+        answer
+    });
+    env.edit("lantern.toml", &origin, &through);
+    env.connect();
+    let mut command = env.command(&["promote", "brambleyard", "open-water", "--confirm", "1.4.0 (2)"]);
+    let child = command.stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
+    while !IS_DONE.load(Ordering::Relaxed) {
+        std::thread::sleep(Duration::from_millis(10));
+    }
+    let pid = child.id().to_string();
+    assert!(std::process::Command::new("kill").args(["-INT", &pid]).status().unwrap().success());
+    let started = std::time::Instant::now();
+    let output = child.wait_with_output().unwrap();
+    assert!(started.elapsed() < Duration::from_secs(2), "{:?}", started.elapsed());
+    assert_eq!(output.status.code(), Some(130));
+    let stderr = String::from_utf8(output.stderr).unwrap().replace(&through, "http://ADDRESS");
+    snapshot!(stderr, @"
+    stopped: brambleyard was asked, and no answer came: whether it was done is not known yet
+      why: it was stopped before http://ADDRESS answered
+      fix: run the same command again: it asks the storefront what happened before it does anything
+    ");
+    // The same command finds it done.
+    env.edit("lantern.toml", &through, &origin);
+    env.connect();
+    let ran = env.lantern(&["promote", "brambleyard", "open-water"]).success();
+    assert!(ran.stdout().contains("has 1.4.0 (2) already"), "{}", ran.stdout());
+    assert_eq!(env.event_kinds().last().unwrap(), "moved");
 }

@@ -540,7 +540,7 @@ fn a_signer_of_the_project_is_found_and_can_be_stopped() {
     }
     let output = child.wait_with_output().unwrap();
     assert_eq!(output.status.code(), Some(130), "{}", String::from_utf8_lossy(&output.stderr));
-    // Whoever ended it need not have told the system yet that nobody waits for it.
+    // The process may stay in the table for a moment after it was ended.
     let process = format!("/proc/{pid}");
     let ended = std::time::Instant::now();
     while Path::new(&process).exists() && ended.elapsed().as_secs() < 10 {

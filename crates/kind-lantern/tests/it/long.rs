@@ -87,7 +87,7 @@ fn a_history_of_years_answers_from_its_recent_part() {
     let from_all = answers(&env);
     assert!(env.path(RECENT).is_file(), "what the answers came from is kept");
     assert_eq!(answers(&env), from_all);
-    // Whoever asks for what happened long ago does not read that it never did.
+    // A question about what happened long ago is not answered with "never".
     let shown = env.lantern(&["releases", "1"]).whole();
     assert!(!shown.contains("there is no release"), "{shown}");
     let lie = {

@@ -65,6 +65,29 @@ impl Desk {
     }
 }
 
+/// The doctor asks the authority for a time stamp, and says how it answered.
+#[test]
+fn the_doctor_asks_the_authority() {
+    let mut desk = Desk::with_key();
+    desk.with_clock("stop");
+    let clock = |desk: &Desk| {
+        let document = desk.run(&["doctor", "--json"]).json();
+        let all = document["checks"].as_array().unwrap().clone();
+        let one = all.into_iter().find(|check| check["what"] == "time stamps").unwrap();
+        (one["state"].as_str().unwrap().to_owned(), one["said"].as_str().unwrap().to_owned())
+    };
+    let (state, said) = clock(&desk);
+    assert!(state == "well" && said.ends_with("/noon-gun answers rightly"), "{state}: {said}");
+    desk.0.edit("lantern.toml", NOON_GUN, "/no-such");
+    let (state, said) = clock(&desk);
+    assert!(state == "wrong" && said.contains("did not answer: it answered with 404"), "{state}: {said}");
+    desk.0.edit("lantern.toml", "\"stop\"", "\"go-on\"");
+    let (state, said) = clock(&desk);
+    assert!(state == "absent" && said.contains("what is signed goes without"), "{state}: {said}");
+    desk.0.close_storefront();
+    assert!(clock(&desk).1.contains("refused"));
+}
+
 #[test]
 fn programs_are_signed_stamped_and_time_stamped() {
     let desk = Desk::with_key();
@@ -158,7 +181,7 @@ made = subprocess.run(["openssl", "pkeyutl", "-sign", "-inkey", "key.pem", "-pke
 print(json.dumps({"signature": base64.b64encode(made.stdout).decode()}))
 "#;
 
-/// Whoever has the key elsewhere is not asked twice for the same: not after a run that was cut short, and not for what an earlier
+/// An external signer is not asked twice for the same: not after a run that was cut short, and not for what an earlier
 /// release has.
 #[cfg(target_os = "linux")]
 #[test]

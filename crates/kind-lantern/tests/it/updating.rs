@@ -84,7 +84,7 @@ fn a_push_brings_one_and_players_take_it() {
     assert!(files(&env.path("player")) == kept.collect());
 }
 
-/// Whoever is new gets all of it as chunks, also those that the storefront put together.
+/// A new player gets all of it as chunks, also those that the storefront put together.
 #[test]
 fn a_push_sends_it_in_place_of_chunks() {
     let env = next_prepared();

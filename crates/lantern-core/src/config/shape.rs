@@ -85,7 +85,7 @@ pub(super) fn schema() -> Value {
     schemars::schema_for!(raw::Config).to_value()
 }
 
-/// The schema that texts are held against.
+/// The schema that texts are checked against.
 fn shapes() -> &'static Value {
     static SHAPES: OnceLock<Value> = OnceLock::new();
     SHAPES.get_or_init(|| with_any_kind(schema()))
@@ -427,7 +427,7 @@ fn allows(schema: &Value, kind: &str) -> bool {
 
 /// The key that says of which kind a table is.
 const TAG: &str = "kind";
-/// Stands beside the kinds of a table: the shape of one whose kind is not known.
+/// Next to the kinds of a table: the shape of one whose kind is not known.
 const ANY_KIND: &str = "anyKind";
 
 /// Returns the shapes of a table that comes in several kinds, each with the word that stands for it.
@@ -438,7 +438,7 @@ fn kinds_of(schema: &Value) -> Option<Vec<(&str, &Value)>> {
 }
 
 /// Lets every kind of a table know the words of all of them, and adds what they have in common: a table whose kind is
-/// missing or mistaken is held against that.
+/// missing or mistaken is checked against that.
 #[expect(clippy::indexing_slicing, reason = "it is the schema of our own types")]
 fn with_any_kind(mut schema: Value) -> Value {
     let definitions = schema.get_mut("$defs").and_then(Value::as_object_mut);

@@ -256,7 +256,7 @@ codes! {
         "It is reported so that you can see which one it was.";
     NoDrilledBackup "no-drilled-backup", Warning, accept,
         "The key has no backup that was ever opened.",
-        "Whoever loses the key can never update the game again on the devices that have it. A copy that was never opened may not open.";
+        "If the key is lost, the game can never be updated again on the devices that have it. A copy that was never opened may not open.";
     NoHandle "no-handle", Error, never,
         "A depot has no handle at a storefront.",
         "A storefront knows depots by its own names, which cannot be guessed from ours.";

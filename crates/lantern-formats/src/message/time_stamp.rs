@@ -16,7 +16,7 @@ const TST_INFO: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.2.840.113549.
 pub struct TimeStamp {
     /// When, in seconds since 1970.
     pub time: u64,
-    /// The number that whoever asked had given, its highest byte first.
+    /// The nonce of the request, its highest byte first.
     pub nonce: Option<Vec<u8>>,
     /// Who states it.
     pub by: Signer,

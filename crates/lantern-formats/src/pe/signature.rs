@@ -33,7 +33,7 @@ pub struct Signed {
     pub others: Vec<Signer>,
 }
 
-/// The digest of a program that whoever wrote it took on the way.
+/// The digest of a program, taken while it was written.
 #[derive(Debug)]
 pub struct Known<'a> {
     /// What was hashed, as first byte and the one behind the last, in order.

@@ -125,7 +125,7 @@ fn a_damaged_copy_is_whole_again() {
 const WHO: (&str, &str, &str) = (
     "200 OK",
     "json",
-    r#"{"id":"somebody-else","name":"Somebody Else","protocol":1,"token_path":"/v1/token",
+    r#"{"id":"another","name":"Another","protocol":1,"token_path":"/v1/token",
         "limits":{"pack_bytes":1,"recipe_bytes":1,"chunk_bytes":1}}"#,
 );
 const NOT_INVITED: (&str, &str, &str) = (

@@ -55,7 +55,7 @@ pub fn otherwise(profile: &Profile, identity: &str) -> Option<Entitlements> {
             *text = format!("{prefix}.{identity}");
         }
     }
-    // What is a pattern elsewhere has to be said by whoever means it.
+    // A pattern from the profile is no value: the project has to state one.
     all.retain(|_, value| !has_star(value));
     Entitlements::of(all).ok()
 }

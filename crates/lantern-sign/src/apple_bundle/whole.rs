@@ -68,7 +68,7 @@ impl<'a> Whole<'a> {
         Ok(out)
     }
 
-    /// Verifies it, as whoever gets it does.
+    /// Verifies it as a recipient does.
     ///
     /// # Errors
     /// [`SignError::NotValid`] with what is wrong; those of reading.

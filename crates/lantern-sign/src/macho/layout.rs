@@ -1,4 +1,4 @@
-//! How a Mach-O file lies, as whoever signs one sees it: on its own, without the reader that verifies afterwards. Source: Apple's
+//! The layout of a Mach-O file as the signer sees it: read by its own code, without the reader that verifies afterwards. Source: Apple's
 //! `mach-o/loader.h` and `mach-o/fat.h` (<https://github.com/apple-oss-distributions/xnu/tree/main/EXTERNAL_HEADERS/mach-o>).
 
 use std::io::{Read, Seek, SeekFrom};

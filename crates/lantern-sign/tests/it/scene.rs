@@ -16,7 +16,7 @@ use lantern_rehearsal::exports::{GameVersion, write_android};
 use lantern_sign::stamp::Edits;
 use lantern_sign::{SignError, apk, bundle_jar, team};
 
-/// One of the keys that lie beside the tests of `lantern-keys`.
+/// One of the keys in the test folder of `lantern-keys`.
 pub fn key(file: &str) -> Entry {
     let path = Path::new(env!("CARGO_MANIFEST_DIR")).join("../lantern-keys/tests/samples").join(file);
     let passphrase = Passphrase::new("punt and oar".to_owned());

@@ -184,7 +184,7 @@ impl Update<'_> {
         rest.get(..usize::try_from(group.len()).unwrap_or(usize::MAX)).unwrap_or(rest)
     }
 
-    /// Fetches a group; what is shorter than it should be is of no use, which whoever opens it finds.
+    /// Fetches a group; what is shorter than it should be is rejected when it is opened.
     fn fetch_group(&self, group: &Group, meter: &dyn Meter) -> Result<Vec<u8>, InstallError> {
         let mut stored = self.come(group).to_vec();
         while (stored.len() as u64) < group.len() {
@@ -317,7 +317,7 @@ impl Sink for Staged<'_, '_> {
 
     /// The system copies from file to file, where it can without the bytes coming up here.
     fn copy(&mut self, file: usize, offset: u64, len: u64) -> io::Result<bool> {
-        // Where the old file cannot be opened nothing was written: whoever reads it next says why.
+        // Where the old file cannot be opened nothing was written: the next read reports why.
         if self.installed.with(file, |old| old.seek(SeekFrom::Start(offset))).is_err() {
             return Ok(false);
         }

@@ -8,7 +8,8 @@ use std::time::{Duration, Instant};
 use reqwest::blocking::Client;
 use reqwest::header::CONTENT_TYPE;
 
-use super::{CONNECT_TIMEOUT, pause, words_of};
+use super::waiting::{pause, unless_stopped};
+use super::{CONNECT_TIMEOUT, words_of};
 
 const REQUEST: &str = "application/timestamp-query";
 const REPLY: &str = "application/timestamp-reply";
@@ -77,10 +78,14 @@ impl StampServer {
             if self.stop.load(Ordering::Relaxed) {
                 return Err(StampServerError::Stopped);
             }
-            let why = match self.try_once(request, limit) {
-                Ok(reply) => return Ok(reply),
-                Err((why, false)) => return Err(StampServerError::NoAnswer(why)),
-                Err((why, true)) => why,
+            let (client, address, request) = (self.client.clone(), self.address.clone(), request.to_vec());
+            let answer =
+                unless_stopped(&self.stop, Duration::ZERO, move || try_once(&client, &address, request, limit));
+            let why = match answer.map_err(|error| StampServerError::NoAnswer(error.to_string()))? {
+                None => return Err(StampServerError::Stopped),
+                Some(Ok(reply)) => return Ok(reply),
+                Some(Err((why, false))) => return Err(StampServerError::NoAnswer(why)),
+                Some(Err((why, true))) => why,
             };
             let Some(wait) = waits.next() else { return Err(StampServerError::NoAnswer(why)) };
             if !pause(*wait, &self.stop) {
@@ -88,31 +93,31 @@ impl StampServer {
             }
         }
     }
+}
 
-    /// Why there is no answer, and whether another try may help.
-    fn try_once(&self, request: &[u8], limit: u64) -> Result<Vec<u8>, (String, bool)> {
-        let started = Instant::now();
-        let answer = self.client.post(&self.address).header(CONTENT_TYPE, REQUEST).body(request.to_vec()).send();
-        log::info!("a time stamp was asked for, {} ms", started.elapsed().as_millis());
-        // Who is slow once is slow again: nobody waits for that four times.
-        let may_pass = |error: &reqwest::Error| !error.is_redirect() && !error.is_timeout();
-        let answer = answer.map_err(|error| (words_of(&error), may_pass(&error)))?;
-        let status = answer.status();
-        if !status.is_success() {
-            let may_pass = status.is_server_error() || status.as_u16() == 429;
-            return Err((format!("it answered with {}", status.as_u16()), may_pass));
-        }
-        let kind = answer.headers().get(CONTENT_TYPE).and_then(|kind| kind.to_str().ok()).unwrap_or_default();
-        if !kind.starts_with(REPLY) {
-            return Err(("what answered is no time-stamp authority".to_owned(), false));
-        }
-        let mut bytes = Vec::new();
-        let read = answer.take(limit + 1).read_to_end(&mut bytes);
-        read.map_err(|error| (format!("its answer broke off: {error}"), true))?;
-        match bytes.len() as u64 > limit {
-            true => Err(("its answer has no end".to_owned(), false)),
-            false => Ok(bytes),
-        }
+/// Why there is no answer, and whether another try may help.
+fn try_once(client: &Client, address: &str, request: Vec<u8>, limit: u64) -> Result<Vec<u8>, (String, bool)> {
+    let started = Instant::now();
+    let answer = client.post(address).header(CONTENT_TYPE, REQUEST).body(request).send();
+    log::info!("a time stamp was asked for, {} ms", started.elapsed().as_millis());
+    // Who is slow once is slow again: nobody waits for that four times.
+    let may_pass = |error: &reqwest::Error| !error.is_redirect() && !error.is_timeout();
+    let answer = answer.map_err(|error| (words_of(&error), may_pass(&error)))?;
+    let status = answer.status();
+    if !status.is_success() {
+        let may_pass = status.is_server_error() || status.as_u16() == 429;
+        return Err((format!("it answered with {}", status.as_u16()), may_pass));
+    }
+    let kind = answer.headers().get(CONTENT_TYPE).and_then(|kind| kind.to_str().ok()).unwrap_or_default();
+    if !kind.starts_with(REPLY) {
+        return Err(("what answered is no time-stamp authority".to_owned(), false));
+    }
+    let mut bytes = Vec::new();
+    let read = answer.take(limit + 1).read_to_end(&mut bytes);
+    read.map_err(|error| (format!("its answer broke off: {error}"), true))?;
+    match bytes.len() as u64 > limit {
+        true => Err(("its answer has no end".to_owned(), false)),
+        false => Ok(bytes),
     }
 }
 
@@ -185,6 +190,19 @@ mod tests {
         // Nobody listens there any more.
         let closed = TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap();
         assert!(ask(&format!("http://{closed}/stamp")).unwrap_err().contains("refused"));
+    }
+
+    #[test]
+    fn a_silent_server_keeps_nobody_who_wants_to_stop() {
+        let stop = Arc::new(AtomicBool::new(false));
+        let server = StampServer::new(&server(Vec::new()).0, stop.clone()).unwrap();
+        let started = Instant::now();
+        std::thread::spawn(move || {
+            std::thread::sleep(Duration::from_millis(200));
+            stop.store(true, Ordering::Relaxed);
+        });
+        assert_eq!(server.ask(b"a request", 1000), Err(StampServerError::Stopped));
+        assert!(started.elapsed() < SILENCE / 3, "{:?}", started.elapsed());
     }
 
     #[test]

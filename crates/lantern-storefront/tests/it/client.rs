@@ -28,6 +28,10 @@ enum Step {
     Cut(String),
     /// Sends without end, until the client hangs up.
     Endless,
+    /// Takes the request and says nothing.
+    Silent,
+    /// Begins an answer, and says nothing more.
+    Half,
 }
 
 /// A server that follows a script, and keeps what it was asked.
@@ -110,7 +114,18 @@ fn serve(mut stream: TcpStream, step: Step, requests: &Mutex<Vec<String>>) {
             while stream.write_all(&part).is_ok() {}
             Ok(())
         }
+        Step::Silent => wait_for_hang_up(reader),
+        Step::Half => {
+            let _ = stream.write_all(head(200, "", 10).as_bytes());
+            wait_for_hang_up(reader)
+        }
     };
+}
+
+/// Keeps a connection until the client ends it.
+fn wait_for_hang_up(mut reader: BufReader<TcpStream>) -> std::io::Result<()> {
+    std::thread::spawn(move || reader.read_to_end(&mut Vec::new()));
+    Ok(())
 }
 
 fn ok(body: &str) -> Step {
@@ -155,20 +170,41 @@ fn retry_after_is_obeyed() {
     assert!(started.elapsed() >= Duration::from_millis(950), "{:?}", started.elapsed());
 }
 
-#[test]
-fn a_stop_ends_the_waiting() {
-    let script = Script::run(vec![Step::Answer(503, "Retry-After: 50\r\n", String::new()), ok(DISCOVERY)]);
+/// Follows a script with someone who soon asks to stop; returns what came of it.
+fn stopped<T>(
+    steps: Vec<Step>,
+    ask: impl FnOnce(&dyn Storefront) -> Result<T, StorefrontError>,
+) -> Result<T, StorefrontError> {
+    let script = Script::run(steps);
     let stop = Arc::new(AtomicBool::new(false));
-    let client = script.open(Opening { stop: stop.clone(), ..Opening::default() });
+    let client = script.open(Opening { stop: stop.clone(), access: Some(access()), ..Opening::default() });
     std::thread::scope(|scope| {
         scope.spawn(|| {
             std::thread::sleep(Duration::from_millis(300));
             stop.store(true, Ordering::Relaxed);
         });
         let started = Instant::now();
-        assert!(matches!(client.identify(), Err(StorefrontError::Stopped)));
-        assert!(started.elapsed() < Duration::from_secs(5));
-    });
+        let answer = ask(&*client);
+        assert!(started.elapsed() < Duration::from_secs(20), "{:?}", started.elapsed());
+        answer
+    })
+}
+
+#[test]
+fn a_stop_ends_the_waiting() {
+    let busy = Step::Answer(503, "Retry-After: 50\r\n", String::new());
+    for steps in [vec![busy, ok(DISCOVERY)], vec![Step::Silent], vec![Step::Half]] {
+        assert!(matches!(stopped(steps, |client| client.identify()), Err(StorefrontError::Stopped)));
+    }
+}
+
+#[test]
+fn an_action_that_was_stopped_without_an_answer_may_have_been_done() {
+    let lost = Step::Answer(503, "Retry-After: 50\r\n", String::new());
+    for last in [Step::Silent, Step::Half, lost, Step::Cut("{".into())] {
+        let answer = stopped(vec![ok(DISCOVERY), ok(TOKEN), last], make_move);
+        assert!(matches!(answer, Err(StorefrontError::Unanswered { .. })), "{answer:?}");
+    }
 }
 
 #[test]
@@ -239,15 +275,19 @@ fn an_expired_token_is_renewed_a_few_times() {
     assert!(matches!(error, StorefrontError::AccessNotKept { .. }), "{error}");
 }
 
+/// Asks for a move, always with the same key; returns the branch's revision.
+fn make_move(client: &dyn Storefront) -> Result<u64, StorefrontError> {
+    let key = "01a207a2-3280-7fff-bfff-ffffffffffff".parse().unwrap();
+    let wanted = Move { targets: Default::default(), restores: None, because: None };
+    let (title, name) = ("saltmarsh-post".parse().unwrap(), "open-water".parse().unwrap());
+    client.branches().unwrap().make_move(&title, &name, 3, key, &wanted).map(|moved| moved.facts.revision)
+}
+
 #[test]
 fn an_action_carries_its_key_and_condition_on_every_try() {
     let branch = r#"{"audience":"everyone","branch":"open-water","revision":4,"since":null,"by":null,"targets":{}}"#;
     let script = Script::run(vec![ok(DISCOVERY), ok(TOKEN), Step::HangUp, status(502), ok(branch)]);
-    let key = "01a207a2-3280-7fff-bfff-ffffffffffff".parse().unwrap();
-    let wanted = Move { targets: Default::default(), restores: None, because: None };
-    let (title, name) = ("saltmarsh-post".parse().unwrap(), "open-water".parse().unwrap());
-    let moved = script.client().branches().unwrap().make_move(&title, &name, 3, key, &wanted).unwrap();
-    assert_eq!(moved.facts.revision, 4);
+    assert_eq!(make_move(&*script.client()).unwrap(), 4);
     let tries: Vec<String> = script.requests().into_iter().filter(|r| r.contains("/moves")).collect();
     assert_eq!(tries.len(), 3);
     for request in tries {
@@ -352,13 +392,7 @@ fn a_folder_that_would_lie_elsewhere_is_no_answer() {
 fn an_answer_that_is_cut_is_asked_for_again_with_the_same_key() {
     let branch = r#"{"audience":"everyone","branch":"open-water","revision":4,"since":null,"by":null,"targets":{}}"#;
     let script = Script::run(vec![ok(DISCOVERY), ok(TOKEN), Step::Cut("{".into()), ok(branch)]);
-    let key = "01a207a2-3280-7fff-bfff-ffffffffffff".parse().unwrap();
-    let wanted = Move { targets: Default::default(), restores: None, because: None };
-    let (title, name) = ("saltmarsh-post".parse().unwrap(), "open-water".parse().unwrap());
-    assert_eq!(
-        script.client().branches().unwrap().make_move(&title, &name, 3, key, &wanted).unwrap().facts.revision,
-        4
-    );
+    assert_eq!(make_move(&*script.client()).unwrap(), 4);
     let tries: Vec<String> = script.requests().into_iter().filter(|r| r.contains("/moves")).collect();
     assert_eq!((tries.len(), &tries[0]), (2, &tries[1]));
 }

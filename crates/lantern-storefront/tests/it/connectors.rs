@@ -79,7 +79,7 @@ fn each_result_is_understood() {
 
 #[test]
 fn the_document_arrives_as_one_line_and_nothing_of_ours_is_in_the_environment() {
-    // Whoever reads to the end of it gets the same.
+    // A connector that reads to the end gets the same.
     for read in ["read line", "line=$(cat)"] {
         let script = format!(
             r#"{read}; case $line in *'"action":"push"'*'"secret":"ebb-'*) ;; *) exit 9;; esac; env | grep -q '^LANTERN_' && exit 8; echo '{{"done": {{}}}}'"#

@@ -73,7 +73,7 @@ fn an_update_file_brings_an_update() {
     two.is_whole();
     assert!(two.offer.bytes < 50_000, "{}", two.offer.bytes);
     assert_eq!(report.received, two.offer.bytes + two.recipe_len(), "and nothing else came");
-    // Whoever has something else gets chunks, and nobody asks for what does not fit.
+    // A player who has something else gets chunks, and nobody asks for what does not fit.
     assert_eq!(two.update(&two.scene.store).unwrap().received, 0);
 }
 
