@@ -150,6 +150,38 @@ fn a_bundle_is_signed_by_a_token() {
     }
 }
 
+/// A module that passes everything on to another one, and says at every login that the PIN is locked: the software token never
+/// locks one. A function list is a version, padded to a pointer, and pointers; C_Login is the 19th. Source: PKCS #11 version 2.40,
+/// section 5.4 (<https://docs.oasis-open.org/pkcs11/pkcs11-base/v2.40/pkcs11-base-v2.40.html>).
+const LOCKED_MODULE: &str = r#"
+#include <dlfcn.h>
+#include <string.h>
+static void *list[1 + 68];
+static unsigned long locked(void) { return 0xA4; }
+unsigned long C_GetFunctionList(void **out) {
+  void *inner, *module = dlopen(MODULE, RTLD_NOW);
+  unsigned long (*get)(void **) = (unsigned long (*)(void **))dlsym(module, "C_GetFunctionList");
+  unsigned long failed = get(&inner);
+  if (failed) return failed;
+  memcpy(list, inner, sizeof list);
+  list[19] = (void *)locked;
+  *out = list;
+  return 0;
+}
+"#;
+
+#[test]
+fn a_locked_pin_has_its_own_words() {
+    let token = Token::new();
+    let module = std::env::var("LANTERN_TOKEN_MODULE").unwrap();
+    token.0.write("locked.c", &LOCKED_MODULE.replace("MODULE", &format!("\"{module}\"")));
+    token.tool("cc", &["-shared", "-fPIC", "-o", "locked.so", "locked.c", "-ldl"]);
+    token.0.edit("lantern.toml", &module, token.0.path("locked.so").to_str().unwrap());
+    let text = token.run(PIN, &["prepare"]).fails(3).stderr();
+    assert!(text.contains("the PIN is locked after too many wrong ones") && text.contains("its other PIN"), "{text}");
+    assert!(!token.0.event_kinds().iter().any(|kind| kind == "sealed"));
+}
+
 /// Twelve programs with one PIN; a token that is pulled out after the first of them, and put in again.
 #[test]
 fn a_folder_of_programs_is_signed_and_a_token_that_goes_away_loses_nothing() {
