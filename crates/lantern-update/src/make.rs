@@ -14,7 +14,6 @@ use lantern_core::parallel;
 use crate::apply::Files;
 use crate::header::{Group, Header, MAX_GROUP_LEN, Part};
 use crate::matching::Stopped;
-use crate::programs;
 use crate::streams::{self, COUNT, Streams};
 use large::Pool;
 
@@ -91,8 +90,8 @@ impl Wanted<'_> {
     }
 }
 
-/// Programs of one path are compared in memory up to this size.
-const MAX_PROGRAM_LEN: u64 = 64 * 1024 * 1024;
+/// Programs of one path are compared in memory up to this size. It takes some three times as many bytes; few games have one that is larger.
+const MAX_PROGRAM_LEN: u64 = 256 * 1024 * 1024;
 /// Other files of one path up to this one.
 const MAX_PAIR_LEN: u64 = 32 * 1024 * 1024;
 /// Two pairs that are larger than this wait for each other.
@@ -248,12 +247,14 @@ fn jobs(old: &[File], new_build: &dyn Build, old_build: &dyn Build) -> Result<Ve
         let pair = match source.and_then(|source| Some((source, old.get(source)?))) {
             Some((source, of)) if of.size > 0 => {
                 let larger = of.size.max(file.size);
-                let limit = if larger > MAX_PAIR_LEN && larger <= MAX_PROGRAM_LEN {
-                    let mut head = [0; 4];
-                    old_build.read(source, 0, &mut head).map_err(MakeError::Read)?;
-                    if programs::is_program(&head) { MAX_PROGRAM_LEN } else { MAX_PAIR_LEN }
-                } else {
-                    MAX_PAIR_LEN
+                // A program may have the game's data behind it, for which the search by chunks is better.
+                let is_program = |build: &dyn Build, file: usize| {
+                    let program = large::program(build, file).map_err(MakeError::Read)?;
+                    Ok(program.is_some_and(|program| program.own_len() >= larger / 2))
+                };
+                let limit = match larger > MAX_PAIR_LEN && larger <= MAX_PROGRAM_LEN {
+                    true if is_program(old_build, source)? && is_program(new_build, at)? => MAX_PROGRAM_LEN,
+                    _ => MAX_PAIR_LEN,
                 };
                 (larger <= limit).then_some(source)
             }

@@ -156,14 +156,12 @@ pub(crate) fn find(bytes: &[u8]) -> Vec<Pages> {
     all
 }
 
-/// A file with nothing in the places of its hashes.
-pub(crate) fn without(bytes: &[u8], pages: &[Pages]) -> Vec<u8> {
-    let mut out = bytes.to_vec();
+/// Leaves nothing in the places of a file's hashes.
+pub(crate) fn clear(bytes: &mut [u8], pages: &[Pages]) {
     for of in pages {
         let [from, to] = [of.hashes, of.end().unwrap_or(0)].map(|at| usize::try_from(at).unwrap_or(usize::MAX));
-        out.get_mut(from..to).unwrap_or_default().fill(0);
+        bytes.get_mut(from..to).unwrap_or_default().fill(0);
     }
-    out
 }
 
 fn is_right(bytes: &[u8], of: &Pages) -> bool {

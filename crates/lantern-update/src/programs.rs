@@ -49,6 +49,14 @@ pub(crate) fn is_program(head: &[u8]) -> bool {
         || head.starts_with(&[0xca, 0xfe, 0xba, 0xbe])
 }
 
+impl Program {
+    /// How many bytes lie in its sections that hold fields, and not behind all of them.
+    pub(crate) fn own_len(&self) -> u64 {
+        let is_behind = |row: &&Row| row.address.wrapping_add(row.size) == self.table.top;
+        self.table.rows().iter().filter(|row| row.kinds != 0 && !is_behind(row)).map(|row| row.size).sum()
+    }
+}
+
 /// Reads a program of which `head` are the first bytes, or all.
 pub(crate) fn read(head: &[u8], len: u64) -> Option<Program> {
     let bytes = Bytes(head);

@@ -13,7 +13,7 @@ use super::{Build, Chunk, DROP, File, GIVE_UP, MAX_NEW_LEN, PRICE};
 use crate::apply::{Files, Op};
 use crate::header::Part;
 use crate::matching::{Index, Match, Stopped, backwards, extend, forwards, split, without_holes};
-use crate::programs;
+use crate::programs::{self, Program};
 use crate::streams::Streams;
 use crate::walk::Copy;
 
@@ -250,21 +250,25 @@ pub(super) fn encode(
         Some(source) => tables(&sides, source, &found)?,
         None => None,
     };
-    record::parts(&sides, source, &found, OfWhole { tables: tables.as_ref(), pages: &[] })
+    match record::as_one(&sides, source, &found, OfWhole { tables: tables.as_ref(), pages: &[] })? {
+        Some(part) => Ok(vec![part]),
+        None => record::parts(&sides, source, &found),
+    }
+}
+
+/// What the head of a file says of it as a program.
+pub(super) fn program(build: &dyn Build, file: usize) -> io::Result<Option<Program>> {
+    let len = build.files().get(file).map_or(0, |file| file.size);
+    let mut head = vec![0; usize::try_from(len.min(HEAD_LEN)).unwrap_or(0)];
+    build.read(file, 0, &mut head)?;
+    Ok(programs::is_program(&head).then(|| programs::read(&head, len)).flatten())
 }
 
 fn tables(sides: &Sides<'_>, source: usize, found: &[Found]) -> io::Result<Option<Tables>> {
-    let old_len = sides.old.files().get(source).map_or(0, |file| file.size);
-    let head = |build: &dyn Build, file: usize, len: u64| -> io::Result<Vec<u8>> {
-        let mut bytes = vec![0; usize::try_from(len.min(HEAD_LEN)).unwrap_or(0)];
-        build.read(file, 0, &mut bytes)?;
-        Ok(bytes)
-    };
-    let (old_head, new_head) = (head(sides.old, source, old_len)?, head(sides.new, sides.file, sides.size)?);
-    let read = |head: &[u8], len| programs::is_program(head).then(|| programs::read(head, len)).flatten();
-    match read(&old_head, old_len).zip(read(&new_head, sides.size)).filter(|(old, new)| old.kind == new.kind) {
+    let programs = program(sides.old, source)?.zip(program(sides.new, sides.file)?);
+    match programs.filter(|(old, new)| old.kind == new.kind) {
         Some((old, new)) => record::with_useful_kinds(sides, source, found, Tables { old: old.table, new: new.table }),
-        None => of_data(sides, source, old_len, found),
+        None => of_data(sides, source, sides.old.files().get(source).map_or(0, |file| file.size), found),
     }
 }
 

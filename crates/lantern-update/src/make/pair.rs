@@ -7,7 +7,7 @@ use super::record::{self, Found, OfWhole, Sides, Tables};
 use super::{DROP, GIVE_UP, PRICE};
 use crate::apply::{Files, Op};
 use crate::header::Part;
-use crate::labels::masked;
+use crate::labels;
 use crate::matching::{Index, Stopped, extend, without_holes};
 use crate::pages::{self, Pages};
 use crate::programs;
@@ -56,58 +56,80 @@ pub(super) fn encode(
     laid: &Files,
     stopped: Stopped<'_>,
 ) -> io::Result<Vec<(Part, Streams)>> {
-    let (old_bytes, new_bytes) = (whole(old, source)?, whole(new, file)?);
-    let pages = pages::find(&new_bytes);
-    encode_held(old, (source, &old_bytes), new, (file, &new_bytes), laid, &pages, stopped)
+    let made = whole(new, file)?;
+    let pages = pages::find(&made);
+    let pair = Pair { old, source, new, file, laid, stopped, pages: &pages };
+    if let Some(parts) = pair.encode(made)? {
+        return Ok(parts);
+    }
+    // Of a file in several parts none is hashed from its start.
+    let parts = Pair { pages: &[], ..pair }.encode(whole(new, file)?)?;
+    parts.ok_or_else(|| io::Error::other("a file without hashes of pages can have parts"))
 }
 
-/// Compares two files that are held in memory.
-fn encode_held(
-    old: &dyn Build,
-    (source, old_bytes): (usize, &[u8]),
-    new: &dyn Build,
-    (file, new_bytes): (usize, &[u8]),
-    laid: &Files,
-    pages: &[Pages],
-    stopped: Stopped<'_>,
-) -> io::Result<Vec<(Part, Streams)>> {
-    // Hashes of pages are computed when it is applied, and are like nothing that was there.
-    let without = (!pages.is_empty()).then(|| pages::without(new_bytes, pages));
-    let made = without.as_deref().unwrap_or(new_bytes);
-    let read = |bytes: &[u8]| programs::is_program(bytes).then(|| programs::read(bytes, bytes.len() as u64)).flatten();
-    let programs = read(old_bytes).zip(read(made)).filter(|(a, b)| a.kind == b.kind);
-    let matches = match &programs {
-        Some((old_program, new_program)) => {
-            let (old_masked, new_masked) = (masked(old_bytes, &old_program.table), masked(made, &new_program.table));
-            let index = Index::new(&old_masked, PROGRAM_STRIDE, stopped);
-            extend(&new_masked, &old_masked, &index.anchors(&new_masked, stopped), 1, i64::MAX / 2)
+/// Two files that are compared.
+#[derive(Clone, Copy)]
+struct Pair<'a> {
+    old: &'a dyn Build,
+    source: usize,
+    new: &'a dyn Build,
+    file: usize,
+    laid: &'a Files,
+    stopped: Stopped<'a>,
+    /// Hashes that are computed when it is applied, and are like nothing that was there.
+    pages: &'a [Pages],
+}
+
+impl Pair<'_> {
+    /// Makes its parts of the new file's bytes; none where it has hashes of pages and would be more than one part.
+    fn encode(&self, mut made: Vec<u8>) -> io::Result<Option<Vec<(Part, Streams)>>> {
+        let Pair { old, source, new, file, laid, stopped, pages } = *self;
+        pages::clear(&mut made, pages);
+        let mut old_bytes = whole(old, source)?;
+        let read =
+            |bytes: &[u8]| programs::is_program(bytes).then(|| programs::read(bytes, bytes.len() as u64)).flatten();
+        let programs = read(&old_bytes).zip(read(&made)).filter(|(a, b)| a.kind == b.kind);
+        let matches = match &programs {
+            Some((old_program, new_program)) => {
+                labels::mask(&mut old_bytes, &old_program.table);
+                labels::mask(&mut made, &new_program.table);
+                let index = Index::new(&old_bytes, PROGRAM_STRIDE, stopped);
+                let anchors = index.anchors(&made, stopped);
+                drop(index);
+                let matches = extend(&made, &old_bytes, &anchors, 1, i64::MAX / 2);
+                // Nothing is held twice: both are read again.
+                old.read(source, 0, &mut old_bytes)?;
+                new.read(file, 0, &mut made)?;
+                pages::clear(&mut made, pages);
+                matches
+            }
+            None => {
+                let index = Index::new(&old_bytes, DATA_STRIDE, stopped);
+                let found = extend(&made, &old_bytes, &index.anchors(&made, stopped), PRICE, GIVE_UP);
+                found.iter().flat_map(|one| without_holes(&made, &old_bytes, *one, PRICE, DROP)).collect()
+            }
+        };
+        let found: Vec<Found> = matches
+            .iter()
+            .map(|m| Copy { new: m.new as u64, old: m.old as u64, len: m.len as u64 })
+            .map(|copy| Found { op: Op { file: source, copy }, is_same: false })
+            .collect();
+        let (held_old, held_new) =
+            (Held { build: old, file: source, bytes: &old_bytes }, Held { build: new, file, bytes: &made });
+        let sides = Sides { old: &held_old, new: &held_new, file, size: made.len() as u64, laid, stopped };
+        let tables = match programs {
+            Some((old, new)) => {
+                record::with_useful_kinds(&sides, source, &found, Tables { old: old.table, new: new.table })?
+            }
+            None => of_data(&sides, source, old_bytes.len() as u64, &found)?,
+        };
+        let of_whole = OfWhole { tables: tables.as_ref(), pages };
+        match record::as_one(&sides, Some(source), &found, of_whole)? {
+            Some(part) => Ok(Some(vec![part])),
+            None if !pages.is_empty() => Ok(None),
+            None => record::parts(&sides, Some(source), &found).map(Some),
         }
-        None => {
-            let index = Index::new(old_bytes, DATA_STRIDE, stopped);
-            let found = extend(made, old_bytes, &index.anchors(made, stopped), PRICE, GIVE_UP);
-            found.iter().flat_map(|one| without_holes(made, old_bytes, *one, PRICE, DROP)).collect()
-        }
-    };
-    let found: Vec<Found> = matches
-        .iter()
-        .map(|m| Copy { new: m.new as u64, old: m.old as u64, len: m.len as u64 })
-        .map(|copy| Found { op: Op { file: source, copy }, is_same: false })
-        .collect();
-    let (held_old, held_new) =
-        (Held { build: old, file: source, bytes: old_bytes }, Held { build: new, file, bytes: made });
-    let sides = Sides { old: &held_old, new: &held_new, file, size: made.len() as u64, laid, stopped };
-    if !pages.is_empty() && !record::is_one_part(&sides, &found) {
-        // Of a file in several parts none is hashed from its start.
-        return encode_held(old, (source, old_bytes), new, (file, new_bytes), laid, &[], stopped);
     }
-    let tables = match programs {
-        Some((old, new)) => {
-            record::with_useful_kinds(&sides, source, &found, Tables { old: old.table, new: new.table })?
-        }
-        None => of_data(&sides, source, old_bytes.len() as u64, &found)?,
-    };
-    let of_whole = OfWhole { tables: tables.as_ref(), pages };
-    record::parts(&sides, Some(source), &found, of_whole)
 }
 
 /// Rows of what is no program: blocks that hold offsets of the file itself, such as the list of what a pack contains.

@@ -15,6 +15,8 @@ use crate::walk::{Addresses, Copy, Moved, PIECE_LEN, Stretch, Truth, stretches};
 
 /// A part of a file ends with so many bytes in its streams.
 const PART_LEN: usize = 16 * 1024 * 1024;
+/// One that is a whole file may have so many.
+const ONE_PART_LEN: usize = 64 * 1024 * 1024;
 /// Bytes that are compared at a time where no fields are.
 const RUN_LEN: usize = 1024 * 1024;
 
@@ -236,30 +238,31 @@ impl Truth for Recorder {
     }
 }
 
-/// Whether a file of which this was found can be made as a whole.
-pub(super) fn is_one_part(sides: &Sides<'_>, found: &[Found]) -> bool {
-    let cost: u64 =
-        found.iter().map(of_worst).sum::<u64>() + sides.size - found.iter().map(|f| f.op.copy.len).sum::<u64>();
-    cost <= 2 * PART_LEN as u64
-}
-
-/// Writes a file's parts.
-pub(super) fn parts(
+/// Makes a file as one part, which alone can have tables and hashes of pages; none where its streams become too long, and where it has
+/// neither.
+pub(super) fn as_one(
     sides: &Sides<'_>,
     source: Option<usize>,
     found: &[Found],
     of_whole: OfWhole<'_>,
-) -> io::Result<Vec<(Part, Streams)>> {
+) -> io::Result<Option<(Part, Streams)>> {
+    let literals = sides.size - found.iter().map(|f| f.op.copy.len).sum::<u64>();
+    if of_whole.is_none() || literals > ONE_PART_LEN as u64 {
+        return Ok(None);
+    }
+    part(sides, source, found, of_whole, (0, sides.size))
+}
+
+/// Makes a file's parts, however long it is. None knows what moved in the others.
+pub(super) fn parts(sides: &Sides<'_>, source: Option<usize>, found: &[Found]) -> io::Result<Vec<(Part, Streams)>> {
     let mut out = Vec::new();
     let mut rest = found;
     let mut begin = 0;
-    // Of a file in several parts none knows what moved in the others.
-    let of_whole = if is_one_part(sides, found) { of_whole } else { OfWhole::default() };
     while begin < sides.size {
-        let (part, streams, used) = part(sides, source, rest, of_whole, begin)?;
-        begin = part.offset + part.len;
-        rest = rest.get(used..).unwrap_or_default();
-        out.push((part, streams));
+        let (end, used) = reach(sides, rest, begin);
+        let (of_part, after) = rest.split_at_checked(used).unwrap_or((rest, &[]));
+        out.extend(part(sides, source, of_part, OfWhole::default(), (begin, end))?);
+        (begin, rest) = (end, after);
     }
     Ok(out)
 }
@@ -271,10 +274,7 @@ fn of_worst(of: &Found) -> u64 {
 
 /// Where a part ends that begins at `begin`, and how many of the copies it uses. That has to be known before anything is predicted: only its own
 /// copies say what moved where. A guess that errs on the short side: literals, and a quarter of what is not known to be the same.
-fn reach(sides: &Sides<'_>, found: &[Found], is_whole: bool, begin: u64) -> (u64, usize) {
-    if is_whole {
-        return (sides.size, found.len());
-    }
+fn reach(sides: &Sides<'_>, found: &[Found], begin: u64) -> (u64, usize) {
     let most = PART_LEN as u64;
     let (mut end, mut cost, mut used) = (begin, 0_u64, 0);
     for of in found {
@@ -290,17 +290,15 @@ fn reach(sides: &Sides<'_>, found: &[Found], is_whole: bool, begin: u64) -> (u64
     (end + (sides.size - end).min(most.saturating_sub(cost).max(1)), used)
 }
 
-/// Writes one part from `begin` on; returns how many of the copies it has used.
+/// Makes one part of what is copied in it; none where it has tables or hashes of pages and becomes too long.
 fn part(
     sides: &Sides<'_>,
     source: Option<usize>,
     found: &[Found],
     of_whole: OfWhole<'_>,
-    begin: u64,
-) -> io::Result<(Part, Streams, usize)> {
-    let (end, used) = reach(sides, found, !of_whole.is_none(), begin);
+    (begin, end): (u64, u64),
+) -> io::Result<Option<(Part, Streams)>> {
     let OfWhole { tables, pages } = of_whole;
-    let found = found.get(..used).unwrap_or_default();
     let of_source: Vec<Copy> = if tables.is_some() {
         found.iter().filter(|f| Some(f.op.file) == source).map(|f| f.op.copy).collect()
     } else {
@@ -340,6 +338,9 @@ fn part(
                 }
             })?;
         }
+        if !of_whole.is_none() && len(&recorder.streams) > ONE_PART_LEN {
+            return Ok(None);
+        }
     }
     // At the very end of a part no copy follows.
     if at < end {
@@ -363,7 +364,7 @@ fn part(
     streams[stream::TABLES] = of_part;
     debug_assert!(len(&streams) > 0);
     let file = u32::try_from(sides.file).unwrap_or(u32::MAX);
-    Ok((Part { file, offset: begin, len: end - begin }, streams, used))
+    Ok(Some((Part { file, offset: begin, len: end - begin }, streams)))
 }
 
 fn literal(sides: &Sides<'_>, from: u64, to: u64, recorder: &mut Recorder) -> io::Result<()> {
