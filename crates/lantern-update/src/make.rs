@@ -57,7 +57,7 @@ pub trait Build: Sync {
 pub enum MakeError {
     /// A build could not be read.
     #[error("could not read a build")]
-    Read(#[source] io::Error),
+    Read(#[from] io::Error),
     /// What was made could not be put down.
     #[error("could not write")]
     Write(#[source] io::Error),
@@ -111,8 +111,13 @@ const GOOD_LEN: usize = 512 * 1024 * 1024;
 const PRICE: i64 = 3;
 /// So much may be lost since the best before an extension ends.
 const GIVE_UP: i64 = 256;
+/// After so many bytes that are not alike that was the case.
+const APART: usize = (GIVE_UP / PRICE) as usize;
 /// Where the score falls so far below its best, the rest is literal.
 const DROP: i64 = 24;
+
+/// Takes the parts of a file as they are done.
+type Sink<'a> = &'a mut dyn FnMut(Part, Streams) -> Result<(), MakeError>;
 
 /// How a file is to be made.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -139,8 +144,7 @@ pub fn make(
     let jobs = jobs(old_files, new, old)?;
     // Only what has no old file of its own, or is too long for memory, is looked for everywhere.
     let is_everywhere = jobs.iter().any(|job| matches!(job, Job::Large { .. }));
-    let pool =
-        if is_everywhere { Pool::of(old, new, wanted.stopped).map_err(MakeError::Read)? } else { Pool::default() };
+    let pool = if is_everywhere { Pool::of(old, new, wanted.stopped)? } else { Pool::default() };
     let index = pool.index(wanted.stopped);
     let known = large::Known::of(if is_everywhere { old_files } else { &[] });
     let sources =
@@ -156,27 +160,40 @@ pub fn make(
         packed: 0,
         len: 0,
     };
+    let size = |new: usize| new_files.get(new).map_or(0, |file| file.size);
+    let work = |job: &Job, out: Sink<'_>| {
+        let (Job::Pair { new: file, .. } | Job::Large { new: file, .. }) = *job;
+        let done = match *job {
+            Job::Pair { old: source, .. } => {
+                let _waits = (size(file) > BIG_PAIR_LEN).then(|| one_big.lock().expect("nothing panics with the lock"));
+                let parts = pair::encode(old, source, new, file, &laid, wanted.stopped);
+                parts.and_then(|parts| parts.into_iter().try_for_each(|(part, streams)| out(part, streams)))
+            }
+            Job::Large { old: source, .. } => large::encode(old, source, new, file, &sources, out),
+        };
+        // What was found until then may be anything.
+        if (wanted.stopped)() {
+            return Err(MakeError::Stopped);
+        }
+        (wanted.on)(size(file));
+        done
+    };
     let mut rest = jobs.as_slice();
     while !rest.is_empty() {
         let (batch, after) = rest.split_at(batch(rest, new_files));
         rest = after;
+        // One that is as large as many may have more parts than should be in memory.
+        if let [one] = batch {
+            work(one, &mut |part, streams| out.add(part, streams))?;
+            continue;
+        }
         let made = parallel::map(batch, |job| {
-            let size = |new: usize| new_files.get(new).map_or(0, |file| file.size);
-            let parts = match *job {
-                Job::Pair { new: file, old: source } => {
-                    let _waits =
-                        (size(file) > BIG_PAIR_LEN).then(|| one_big.lock().expect("nothing panics with the lock"));
-                    pair::encode(old, source, new, file, &laid, wanted.stopped)
-                }
-                Job::Large { new: file, old: source } => large::encode(old, source, new, file, &sources),
-            };
-            let (Job::Pair { new: file, .. } | Job::Large { new: file, .. }) = *job;
-            // What was found until then may be anything.
-            if (wanted.stopped)() {
-                return Err(MakeError::Stopped);
-            }
-            (wanted.on)(size(file));
-            parts.map_err(MakeError::Read)
+            let mut parts = Vec::new();
+            work(job, &mut |part, streams| {
+                parts.push((part, streams));
+                Ok(())
+            })?;
+            Ok::<_, MakeError>(parts)
         })?;
         for (part, streams) in made.into_iter().flatten() {
             out.add(part, streams)?;
@@ -249,8 +266,8 @@ fn jobs(old: &[File], new_build: &dyn Build, old_build: &dyn Build) -> Result<Ve
                 let larger = of.size.max(file.size);
                 // A program may have the game's data behind it, for which the search by chunks is better.
                 let is_program = |build: &dyn Build, file: usize| {
-                    let program = large::program(build, file).map_err(MakeError::Read)?;
-                    Ok(program.is_some_and(|program| program.own_len() >= larger / 2))
+                    let program = large::program(build, file);
+                    program.map(|program| program.is_some_and(|program| program.own_len() >= larger / 8))
                 };
                 let limit = match larger > MAX_PAIR_LEN && larger <= MAX_PROGRAM_LEN {
                     true if is_program(old_build, source)? && is_program(new_build, at)? => MAX_PROGRAM_LEN,
@@ -356,7 +373,7 @@ impl Groups<'_> {
         streams.sort_by_key(|(_, _, bytes)| std::cmp::Reverse(bytes.len()));
         let packed = parallel::map(&streams, |(group, number, bytes)| {
             let packed = if bytes.is_empty() { Vec::new() } else { compress(bytes, level, self.stopped)? };
-            Ok((*group, *number, packed))
+            Ok::<_, MakeError>((*group, *number, packed))
         });
         let mut packed = packed?;
         packed.sort_by_key(|(group, number, _)| (*group, *number));

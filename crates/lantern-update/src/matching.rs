@@ -131,12 +131,14 @@ impl<'a> Index<'a> {
     }
 
     /// Finds where in the old bytes the new ones go on as they did elsewhere: one place for each change of the distance between the
-    /// two, in order. What comes of it is of no use once someone has asked to stop.
-    pub(crate) fn anchors(&self, new: &[u8], stopped: Stopped<'_>) -> Vec<Match> {
+    /// two, in order, and one more of the same distance behind more than `apart` bytes that are not alike, where an extension may have
+    /// ended. What comes of it is of no use once someone has asked to stop.
+    pub(crate) fn anchors(&self, new: &[u8], apart: usize, stopped: Stopped<'_>) -> Vec<Match> {
         let mut out: Vec<Match> = Vec::new();
         let mut at = 0;
         let mut diagonal: Option<isize> = None;
         let mut asked = 0;
+        let mut end = 0;
         while at + KEY_LEN <= new.len() {
             if at >= asked {
                 if stopped() {
@@ -149,7 +151,11 @@ impl<'a> Index<'a> {
             if let Some(old) = here {
                 let run = common(&new[at..], &self.bytes[old..]);
                 if run >= RUN {
+                    if at - end > apart {
+                        out.push(Match { new: at, old, len: run });
+                    }
                     at += run;
+                    end = at;
                     continue;
                 }
             }
@@ -165,6 +171,7 @@ impl<'a> Index<'a> {
                 out.push(Match { new: at, old, len });
                 diagonal = Some(old as isize - at as isize);
                 at += len;
+                end = at;
             } else {
                 at += 1;
             }
@@ -229,7 +236,11 @@ pub(crate) fn extend(new: &[u8], old: &[u8], anchors: &[Match], price: i64, give
             last.len = start - last.new;
         }
         let back = anchor.new - start;
-        out.push(Match { new: start, old: anchor.old - back, len: back + ahead });
+        let found = Match { new: start, old: anchor.old - back, len: back + ahead };
+        match out.last_mut() {
+            Some(last) if last.new + last.len == found.new && last.old + last.len == found.old => last.len += found.len,
+            _ => out.push(found),
+        }
     }
     out.retain(|found| found.len > 0);
     out
@@ -279,7 +290,7 @@ mod tests {
     use proptest::prelude::*;
 
     fn matches(old: &[u8], new: &[u8]) -> Vec<Match> {
-        extend(new, old, &Index::new(old, 2, &|| false).anchors(new, &|| false), 1, 100)
+        extend(new, old, &Index::new(old, 2, &|| false).anchors(new, 100, &|| false), 1, 100)
     }
 
     #[test]
@@ -315,8 +326,8 @@ mod tests {
 
     proptest! {
         #[test]
-        fn matches_lie_inside_and_in_order(old in prop::collection::vec(0_u8..3, 0..400), new in prop::collection::vec(0_u8..3, 0..400), price in 1_i64..4) {
-            let found = extend(&new, &old, &Index::new(&old, 1, &|| false).anchors(&new, &|| false), price, 50);
+        fn matches_lie_inside_and_in_order(old in prop::collection::vec(0_u8..3, 0..400), new in prop::collection::vec(0_u8..3, 0..400), price in 1_i64..4, apart in 0_usize..30) {
+            let found = extend(&new, &old, &Index::new(&old, 1, &|| false).anchors(&new, apart, &|| false), price, 50);
             let mut at = 0;
             for one in &found {
                 prop_assert!(one.new >= at && one.len > 0);

@@ -46,7 +46,12 @@ pub(crate) fn is_program(head: &[u8]) -> bool {
     head.starts_with(b"MZ")
         || head.starts_with(b"\x7fELF")
         || head.starts_with(&[0xcf, 0xfa, 0xed, 0xfe])
-        || head.starts_with(&[0xca, 0xfe, 0xba, 0xbe])
+        || is_several(head)
+}
+
+/// Whether they are those of several programs in one file.
+pub(crate) fn is_several(head: &[u8]) -> bool {
+    head.starts_with(&[0xca, 0xfe, 0xba, 0xbe])
 }
 
 impl Program {

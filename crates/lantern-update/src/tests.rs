@@ -325,8 +325,36 @@ fn large_programs_are_compared_as_programs() {
     let changed = check(&app(&signed_code(&body)), &app(&signed_code(&edited)));
     // 8,300 hashes of 32 bytes are made, and not brought.
     assert!(changed < 3_000, "{changed}");
+    // So is one for two processors; a function is called from everywhere, and lies elsewhere in the new one.
+    let both = |body: &[u8]| fat(&[signed_code(body), signed_code(&body[..1_000_000])]);
+    let changed = check(&app(&both(&body)), &app(&both(&edited)));
+    assert!(changed < 4_000, "{changed}");
     let behind = |body: &[u8]| [&signed_code(&body[..300_000]), &data[..]].concat();
     check(&app(&behind(&body)), &app(&behind(&edited)));
+}
+
+/// What was overwritten where it was costs what is new, and what lies behind it nothing.
+#[test]
+fn what_was_overwritten_in_place_costs_no_more_than_that() {
+    let old = noise("old", 3_000_000);
+    let overwritten = |every: usize, len: usize| {
+        let mut new = old.clone();
+        for (number, part) in new.chunks_mut(every).enumerate() {
+            let len = len.min(part.len());
+            part[..len].copy_from_slice(&noise(&number.to_string(), len));
+        }
+        new
+    };
+    for (every, len) in [(1_500_000, 5_000), (300_000, 1_000), (8_192, 4_096)] {
+        let new = overwritten(every, len);
+        let is_new = 3_000_000_usize.div_ceil(every) * len;
+        let most = is_new + is_new / 50 + 300;
+        // As a pair, and as a file that has no old one of its name.
+        for name in ["a", "b"] {
+            let changed = check(&Memory::of(&[("a", &old), ("x", b"x")]), &Memory::of(&[(name, &new), ("x", b"x")]));
+            assert!(changed < most, "{every}, {len}, {name}: {changed} of {most}");
+        }
+    }
 }
 
 #[test]

@@ -9,12 +9,10 @@ use lantern_core::parallel;
 
 use super::pair::of_data;
 use super::record::{self, Found, OfWhole, Sides, Tables};
-use super::{Build, Chunk, DROP, File, GIVE_UP, MAX_NEW_LEN, PRICE};
+use super::{APART, Build, Chunk, DROP, File, GIVE_UP, MAX_NEW_LEN, MAX_PROGRAM_LEN, MakeError, PRICE, Sink};
 use crate::apply::{Files, Op};
-use crate::header::Part;
 use crate::matching::{Index, Match, Stopped, backwards, extend, forwards, split, without_holes};
 use crate::programs::{self, Program};
-use crate::streams::Streams;
 use crate::walk::Copy;
 
 /// Bytes of a gap that are worked on at a time.
@@ -227,17 +225,19 @@ pub(super) fn encode(
     new: &dyn Build,
     file: usize,
     sources: &Sources<'_>,
-) -> io::Result<Vec<(Part, Streams)>> {
+    out: Sink<'_>,
+) -> Result<(), MakeError> {
     let Sources { known, pool, index, laid, stopped } = *sources;
-    let Some(of) = new.files().get(file) else { return Ok(Vec::new()) };
+    let Some(of) = new.files().get(file) else { return Ok(()) };
     let whole = known.copies(of);
     let sides = Sides { old, new, file, size: of.size, laid, stopped };
-    let between = parallel::map(&gaps(&whole, of.size), |gap| fill(&sides, gap, pool, index))?;
+    let between = parallel::map(&gaps(&whole, of.size), |gap| fill(&sides, gap, pool, index));
+    let between = between?;
     let mut found: Vec<Found> = whole.into_iter().chain(between.into_iter().flatten()).collect();
     found.sort_unstable_by_key(|found| found.op.copy.new);
     let copied: u64 = found.iter().map(|found| found.op.copy.len).sum();
     if of.size > MAX_NEW_LEN && copied < of.size / 8 {
-        return Ok(Vec::new());
+        return Ok(());
     }
     // The old file that most comes from, whatever its name.
     let mut votes: HashMap<usize, u64> = HashMap::new();
@@ -250,17 +250,24 @@ pub(super) fn encode(
         Some(source) => tables(&sides, source, &found)?,
         None => None,
     };
-    match record::as_one(&sides, source, &found, OfWhole { tables: tables.as_ref(), pages: &[] })? {
-        Some(part) => Ok(vec![part]),
-        None => record::parts(&sides, source, &found),
+    let as_one = record::as_one(&sides, source, &found, OfWhole { tables: tables.as_ref(), pages: &[] });
+    match as_one? {
+        Some((part, streams)) => out(part, streams),
+        None => record::parts(&sides, source, &found, out),
     }
 }
 
-/// What the head of a file says of it as a program.
+/// What a file says of itself as a program. Its head says it; of several programs in one file each has its own.
 pub(super) fn program(build: &dyn Build, file: usize) -> io::Result<Option<Program>> {
     let len = build.files().get(file).map_or(0, |file| file.size);
-    let mut head = vec![0; usize::try_from(len.min(HEAD_LEN)).unwrap_or(0)];
-    build.read(file, 0, &mut head)?;
+    let read = |len: u64| {
+        let mut bytes = vec![0; usize::try_from(len).unwrap_or(0)];
+        build.read(file, 0, &mut bytes).map(|()| bytes)
+    };
+    let mut head = read(len.min(HEAD_LEN))?;
+    if programs::is_several(&head) && len <= MAX_PROGRAM_LEN {
+        head = read(len)?;
+    }
     Ok(programs::is_program(&head).then(|| programs::read(&head, len)).flatten())
 }
 
@@ -379,7 +386,7 @@ fn search(
     for (from, to) in parts {
         let middle = new.get(*from..*to).unwrap_or_default();
         let before = out.len();
-        for found in extend(middle, index.bytes(), &index.anchors(middle, sides.stopped), PRICE, GIVE_UP) {
+        for found in extend(middle, index.bytes(), &index.anchors(middle, APART, sides.stopped), PRICE, GIVE_UP) {
             place(middle, *from, found, out);
         }
         let mut at = *from;

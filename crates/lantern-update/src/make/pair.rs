@@ -4,7 +4,7 @@ use std::io;
 
 use super::Build;
 use super::record::{self, Found, OfWhole, Sides, Tables};
-use super::{DROP, GIVE_UP, PRICE};
+use super::{APART, DROP, GIVE_UP, MakeError, PRICE};
 use crate::apply::{Files, Op};
 use crate::header::Part;
 use crate::labels;
@@ -55,7 +55,7 @@ pub(super) fn encode(
     file: usize,
     laid: &Files,
     stopped: Stopped<'_>,
-) -> io::Result<Vec<(Part, Streams)>> {
+) -> Result<Vec<(Part, Streams)>, MakeError> {
     let made = whole(new, file)?;
     let pages = pages::find(&made);
     let pair = Pair { old, source, new, file, laid, stopped, pages: &pages };
@@ -64,7 +64,7 @@ pub(super) fn encode(
     }
     // Of a file in several parts none is hashed from its start.
     let parts = Pair { pages: &[], ..pair }.encode(whole(new, file)?)?;
-    parts.ok_or_else(|| io::Error::other("a file without hashes of pages can have parts"))
+    parts.ok_or_else(|| io::Error::other("a file without hashes of pages can have parts").into())
 }
 
 /// Two files that are compared.
@@ -82,7 +82,7 @@ struct Pair<'a> {
 
 impl Pair<'_> {
     /// Makes its parts of the new file's bytes; none where it has hashes of pages and would be more than one part.
-    fn encode(&self, mut made: Vec<u8>) -> io::Result<Option<Vec<(Part, Streams)>>> {
+    fn encode(&self, mut made: Vec<u8>) -> Result<Option<Vec<(Part, Streams)>>, MakeError> {
         let Pair { old, source, new, file, laid, stopped, pages } = *self;
         pages::clear(&mut made, pages);
         let mut old_bytes = whole(old, source)?;
@@ -94,7 +94,7 @@ impl Pair<'_> {
                 labels::mask(&mut old_bytes, &old_program.table);
                 labels::mask(&mut made, &new_program.table);
                 let index = Index::new(&old_bytes, PROGRAM_STRIDE, stopped);
-                let anchors = index.anchors(&made, stopped);
+                let anchors = index.anchors(&made, usize::MAX, stopped);
                 drop(index);
                 let matches = extend(&made, &old_bytes, &anchors, 1, i64::MAX / 2);
                 // Nothing is held twice: both are read again.
@@ -105,7 +105,7 @@ impl Pair<'_> {
             }
             None => {
                 let index = Index::new(&old_bytes, DATA_STRIDE, stopped);
-                let found = extend(&made, &old_bytes, &index.anchors(&made, stopped), PRICE, GIVE_UP);
+                let found = extend(&made, &old_bytes, &index.anchors(&made, APART, stopped), PRICE, GIVE_UP);
                 found.iter().flat_map(|one| without_holes(&made, &old_bytes, *one, PRICE, DROP)).collect()
             }
         };
@@ -127,7 +127,14 @@ impl Pair<'_> {
         match record::as_one(&sides, Some(source), &found, of_whole)? {
             Some(part) => Ok(Some(vec![part])),
             None if !pages.is_empty() => Ok(None),
-            None => record::parts(&sides, Some(source), &found).map(Some),
+            None => {
+                let mut parts = Vec::new();
+                record::parts(&sides, Some(source), &found, &mut |part, streams| {
+                    parts.push((part, streams));
+                    Ok(())
+                })?;
+                Ok(Some(parts))
+            }
         }
     }
 }

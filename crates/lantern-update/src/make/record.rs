@@ -2,7 +2,7 @@
 
 use std::io;
 
-use super::Build;
+use super::{Build, MakeError, Sink};
 use crate::apply::{Files, HAS_PAGES, HAS_TABLES, Op};
 use crate::fields::Field;
 use crate::header::Part;
@@ -253,18 +253,18 @@ pub(super) fn as_one(
     part(sides, source, found, of_whole, (0, sides.size))
 }
 
-/// Makes a file's parts, however long it is. None knows what moved in the others.
-pub(super) fn parts(sides: &Sides<'_>, source: Option<usize>, found: &[Found]) -> io::Result<Vec<(Part, Streams)>> {
-    let mut out = Vec::new();
+/// Makes a file's parts, however long it is, and hands over each when it is done. None knows what moved in the others.
+pub(super) fn parts(sides: &Sides<'_>, source: Option<usize>, found: &[Found], out: Sink<'_>) -> Result<(), MakeError> {
     let mut rest = found;
     let mut begin = 0;
     while begin < sides.size {
         let (end, used) = reach(sides, rest, begin);
         let (of_part, after) = rest.split_at_checked(used).unwrap_or((rest, &[]));
-        out.extend(part(sides, source, of_part, OfWhole::default(), (begin, end))?);
+        let made = part(sides, source, of_part, OfWhole::default(), (begin, end))?;
+        made.map_or(Ok(()), |(part, streams)| out(part, streams))?;
         (begin, rest) = (end, after);
     }
-    Ok(out)
+    Ok(())
 }
 
 /// About how many bytes what differs in a copy takes in the streams.
