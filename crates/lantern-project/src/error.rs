@@ -547,6 +547,7 @@ fn class_of_storefront(error: &StorefrontError) -> Class {
         | StorefrontError::Nonsense { .. }
         | StorefrontError::Protocol { .. } => Class::Unreachable,
         StorefrontError::Stopped | StorefrontError::Unanswered { .. } => Class::Stopped,
+        StorefrontError::NotRead { .. } => Class::Computer,
         _ => Class::Refused,
     }
 }

@@ -1,15 +1,17 @@
 //! Update files: made when a release comes to a storefront, for those who have an earlier one.
 
 use std::collections::{BTreeMap, HashSet};
+use std::io;
 
+use bytes::Bytes;
 use lantern_core::digest::RecipeId;
 use lantern_core::names::Name;
 use lantern_core::progress::{Progress, Task};
 use lantern_core::version::ReleaseName;
 use lantern_store::store::{Store, StoreError};
 use lantern_store::updates::{Comparison, UpdateError, WORTH_AN_UPDATE};
-use lantern_storefront::StorefrontError;
 use lantern_storefront::protocol::{Branch, Build, BuildTarget};
+use lantern_storefront::{StorefrontError, Upload};
 
 use crate::ProjectError;
 use crate::storefronts::OpenStorefront;
@@ -17,8 +19,8 @@ use crate::verify::in_full;
 
 /// How many earlier builds of a title get an update file, apart from those that are on a branch: some players skip one.
 const EARLIER_BUILDS: usize = 2;
-/// Longest update file that is brought, in bytes. Ours: it is held in memory while it travels.
-const MAX_LEN: u64 = 256 * 1024 * 1024;
+/// Longest update file that is brought, in bytes: players ask for its parts by 32 bits.
+const MAX_LEN: u64 = u32::MAX as u64;
 
 /// From one depot's recipe to another's.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -150,6 +152,26 @@ pub(crate) fn bring(
     out
 }
 
+/// An update file of the store, on its way.
+struct OfStore<'a> {
+    store: &'a Store,
+    from_to: (RecipeId, RecipeId),
+    len: u64,
+}
+
+impl Upload for OfStore<'_> {
+    fn size(&self) -> u64 {
+        self.len
+    }
+
+    fn piece(&self, offset: u64, len: usize) -> io::Result<Bytes> {
+        let len = u32::try_from(len).map_err(io::Error::other)?;
+        let (from, to) = self.from_to;
+        let piece = self.store.read_update(from, to, offset, len).map_err(io::Error::other)?;
+        if piece.len() == len as usize { Ok(piece.into()) } else { Err(io::ErrorKind::UnexpectedEof.into()) }
+    }
+}
+
 /// Brings an update file of the store; returns its bytes. None where the storefront refuses it: it is its own matter what it takes.
 pub(crate) fn send(
     store: &Store,
@@ -157,13 +179,17 @@ pub(crate) fn send(
     from_to: (RecipeId, RecipeId),
     progress: &dyn Progress,
 ) -> Result<Option<u64>, ProjectError> {
-    let whole = store.read_update(from_to.0, from_to.1, 0, u32::MAX)?;
-    let len = whole.len() as u64;
+    let len = store.update_len(from_to.0, from_to.1).unwrap_or(0);
     let meter = progress.start(Task::Send, Some(len));
-    match storefront.content()?.put_update(&storefront.title, from_to, whole.into(), &|bytes| meter.add(bytes)) {
+    let update = OfStore { store, from_to, len };
+    match storefront.content()?.put_update(&storefront.title, from_to, &update, &|bytes| meter.add(bytes)) {
         Ok(()) => Ok(Some(len)),
         Err(StorefrontError::Refused(problem)) => {
             progress.careful(&format!("{} takes no update file: {}", storefront.reference.name, problem.detail));
+            Ok(None)
+        }
+        Err(error @ StorefrontError::Unable { .. }) => {
+            progress.careful(&error.to_string());
             Ok(None)
         }
         Err(error) => Err(storefront.fails()(error)),

@@ -1,9 +1,10 @@
 //! What the use cases ask of a storefront, cut by ability: not every kind can do everything.
 
-use jiff::Timestamp;
 use std::fmt::Debug;
+use std::io;
 
 use bytes::Bytes;
+use jiff::Timestamp;
 use lantern_core::digest::{Digest, InvitationId, RecipeId};
 use lantern_core::event::EventId;
 use lantern_core::names::{Handle, Name};
@@ -109,6 +110,30 @@ pub trait Identify {
     fn title(&self, title: &Handle) -> Result<Title, StorefrontError>;
 }
 
+/// Something long that is sent: where a storefront takes pieces, no more than one of them is in memory.
+pub trait Upload: Sync {
+    /// In bytes.
+    fn size(&self) -> u64;
+
+    /// Returns bytes that lie in it.
+    ///
+    /// # Errors
+    /// The system's.
+    fn piece(&self, offset: u64, len: usize) -> io::Result<Bytes>;
+}
+
+impl Upload for Bytes {
+    fn size(&self) -> u64 {
+        self.len() as u64
+    }
+
+    fn piece(&self, offset: u64, len: usize) -> io::Result<Bytes> {
+        let start = usize::try_from(offset).map_err(io::Error::other)?;
+        let end = start.checked_add(len).filter(|end| *end <= self.len()).ok_or(io::ErrorKind::UnexpectedEof)?;
+        Ok(self.slice(start..end))
+    }
+}
+
 /// The content of builds, as those who make the game bring and read it. Every method fails with [`StorefrontError`].
 pub trait Content: Sync {
     /// Brings a recipe's root and says what is still lacking.
@@ -128,7 +153,7 @@ pub trait Content: Sync {
         &self,
         title: &Handle,
         from_to: (RecipeId, RecipeId),
-        bytes: Bytes,
+        update: &dyn Upload,
         on: &dyn Fn(u64),
     ) -> Result<(), StorefrontError>;
     /// Returns a recipe's root as the storefront has it.

@@ -264,7 +264,7 @@ fn rebuilding(subject: &Subject<'_>, at: &dyn Storefront) -> Result<(), String> 
     };
     let before = lacking()?;
     ensure(before > 0, "it lacks nothing of a build that never came")?;
-    fine("an update file before its build", content.put_update(title, (from, to), subject.update.clone(), &|_| {}))?;
+    fine("an update file before its build", content.put_update(title, (from, to), &subject.update, &|_| {}))?;
     let after = lacking()?;
     ensure(
         after < before,
@@ -452,10 +452,10 @@ fn updates(subject: &Subject<'_>, maker: &dyn Storefront) -> Result<(), String> 
     let [first, second] = &subject.samples;
     let (from, to) = (recipe(first)?, recipe(second)?);
     let never = RecipeId(Digest::of(b"never"));
-    let lost = content.put_update(title, (never, to), subject.update.clone(), &|_| {});
+    let lost = content.put_update(title, (never, to), &subject.update, &|_| {});
     refused("an update file from a recipe that is not there", lost, &[problem::NOT_FOUND])?;
     for what in ["an update file", "the same update file"] {
-        fine(what, content.put_update(title, (from, to), subject.update.clone(), &|_| {}))?;
+        fine(what, content.put_update(title, (from, to), &subject.update, &|_| {}))?;
     }
     let stranger = (subject.open)(As::Player(None));
     let player = fine("players", stranger.player())?;

@@ -80,6 +80,15 @@ pub enum StorefrontError {
         /// What it cannot do, as a verb.
         what: &'static str,
     },
+    /// What is to be sent could not be read.
+    #[error("what is sent to {address} could not be read")]
+    NotRead {
+        /// The origin.
+        address: String,
+        /// Why.
+        #[source]
+        source: std::io::Error,
+    },
     /// Someone asked to stop.
     #[error("nothing is half done")]
     Stopped,

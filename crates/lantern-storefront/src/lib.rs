@@ -31,7 +31,7 @@ mod open;
 mod opening;
 pub mod protocol;
 
-pub use abilities::{Branches, Builds, Content, Identify, Invitations, Player, Storefront, StorefrontFacts};
+pub use abilities::{Branches, Builds, Content, Identify, Invitations, Player, Storefront, StorefrontFacts, Upload};
 pub use by_hand::{ByHand, SaidThere};
 pub use error::StorefrontError;
 pub use open::open;

@@ -22,7 +22,7 @@ use lantern_storefront::protocol::{
     RecipeNeeds, Title, Withdraw, WithdrawnBuild, problem,
 };
 use lantern_storefront::{
-    Branches, Builds, Content, Identify, Invitations, Player, Storefront, StorefrontError, StorefrontFacts,
+    Branches, Builds, Content, Identify, Invitations, Player, Storefront, StorefrontError, StorefrontFacts, Upload,
 };
 use serde::Serialize;
 use serde::de::DeserializeOwned;
@@ -310,11 +310,12 @@ impl Content for Opened {
         &self,
         _: &Handle,
         (from, to): (RecipeId, RecipeId),
-        bytes: Bytes,
+        update: &dyn Upload,
         _: &dyn Fn(u64),
     ) -> Result<(), StorefrontError> {
         let mut state = self.maker()?;
         there(state.recipes.get(&from).and(state.recipes.get(&to)), "a recipe")?;
+        let bytes = update.piece(0, usize::try_from(update.size()).unwrap()).unwrap();
         state.updates.insert((from, to), bytes.to_vec());
         Ok(())
     }

@@ -20,10 +20,14 @@ use crate::protocol::{
     Branch, BranchList, Build, BuildPage, Discovery, IDEMPOTENCY_KEY, InvitationMade, InvitationPage, Move, MovePage,
     Moved, NewBuild, NewInvitation, PIECES, PackReceived, REBUILDS, RecipeNeeds, Title, UPDATES, Withdraw, problem,
 };
-use crate::{Branches, Builds, Content, Identify, Invitations, Player, Storefront, StorefrontError, StorefrontFacts};
+use crate::{
+    Branches, Builds, Content, Identify, Invitations, Player, Storefront, StorefrontError, StorefrontFacts, Upload,
+};
 
 /// Most entries that are read of a list, over all its pages.
 const MAX_LISTED: usize = 1_000_000;
+/// Most bytes that are sent in one request, to a storefront that takes no pieces. Ours: they are held in memory.
+const MAX_AT_ONCE: usize = 256 * 1024 * 1024;
 
 impl HttpStorefront {
     fn get<T: DeserializeOwned>(&self, path: &str, what: &'static str) -> Result<T, StorefrontError> {
@@ -57,16 +61,17 @@ impl HttpStorefront {
         }
     }
 
-    /// Sends a pack in pieces that the line brings in a few seconds each; goes on behind what has come already.
-    fn put_pieces(&self, path: &str, bytes: &Bytes, on: &dyn Fn(u64)) -> Result<(), StorefrontError> {
-        let total = bytes.len();
+    /// Sends something in pieces that the line brings in a few seconds each; goes on behind what has come already.
+    fn put_pieces(&self, path: &str, upload: &dyn Upload, on: &dyn Fn(u64)) -> Result<(), StorefrontError> {
+        let total = upload.size();
         let mut offset = self.received(path)?.min(total);
         if offset == total {
             offset = 0;
         }
         loop {
-            let piece = bytes.slice(offset..total.min(offset + self.pace.piece()));
-            let (first, last) = (offset, offset + piece.len().max(1) - 1);
+            let len = usize::try_from(total - offset).unwrap_or(usize::MAX).min(self.pace.piece());
+            let piece = self.piece(upload, offset, len)?;
+            let (first, last) = (offset, offset + len.max(1) as u64 - 1);
             let make = || {
                 let request = self.client.put(self.url(path)).body(piece.clone());
                 request.header(CONTENT_RANGE, format!("bytes {first}-{last}/{total}"))
@@ -80,23 +85,27 @@ impl HttpStorefront {
                 }
                 other => other?,
             };
-            self.pace.took(piece.len(), started.elapsed());
+            self.pace.took(len, started.elapsed());
             if answer.is_empty() {
-                on((total - first) as u64);
+                on(total - first);
                 return Ok(());
             }
-            let at: PackReceived = self.json(&answer, "an answer about a pack")?;
-            let received = usize::try_from(at.received).unwrap_or(usize::MAX);
-            if at.whole {
-                on((total - first) as u64);
+            let PackReceived { received, whole, .. } = self.json(&answer, "an answer about a pack")?;
+            if whole {
+                on(total - first);
                 return Ok(());
             }
             if received <= first || received > total {
                 return Err(self.nonsense("an answer about a pack", "it has not got further"));
             }
-            on((received - first) as u64);
+            on(received - first);
             offset = received;
         }
+    }
+
+    fn piece(&self, upload: &dyn Upload, offset: u64, len: usize) -> Result<Bytes, StorefrontError> {
+        let failed = |source| StorefrontError::NotRead { address: self.origin.clone(), source };
+        upload.piece(offset, len).map_err(failed)
     }
 
     /// Whether the storefront can do something that not every one can.
@@ -105,21 +114,25 @@ impl HttpStorefront {
     }
 
     /// Sends what may take longer than a line stays.
-    fn put_large(&self, path: &str, bytes: Bytes, on: &dyn Fn(u64)) -> Result<(), StorefrontError> {
-        if bytes.len() <= self.pace.piece() || !self.can(PIECES)? {
-            let started = Instant::now();
-            let len = bytes.len();
-            self.put_bytes(path, bytes)?;
-            self.pace.took(len, started.elapsed());
-            on(len as u64);
-            return Ok(());
+    fn put_large(&self, path: &str, upload: &dyn Upload, on: &dyn Fn(u64)) -> Result<(), StorefrontError> {
+        let total = upload.size();
+        if total > self.pace.piece() as u64 && self.can(PIECES)? {
+            return self.put_pieces(path, upload, on);
         }
-        self.put_pieces(path, &bytes, on)
+        let len = usize::try_from(total).ok().filter(|len| *len <= MAX_AT_ONCE);
+        let what = "take what is so long: it takes no pieces";
+        let len = len.ok_or_else(|| StorefrontError::Unable { address: self.origin.clone(), what })?;
+        let bytes = self.piece(upload, 0, len)?;
+        let started = Instant::now();
+        self.put_bytes(path, bytes)?;
+        self.pace.took(len, started.elapsed());
+        on(total);
+        Ok(())
     }
 
-    fn received(&self, path: &str) -> Result<usize, StorefrontError> {
+    fn received(&self, path: &str) -> Result<u64, StorefrontError> {
         match self.get::<PackReceived>(&format!("{path}/received"), "an answer about a pack") {
-            Ok(at) => Ok(usize::try_from(at.received).unwrap_or(0)),
+            Ok(at) => Ok(at.received),
             Err(error) if error.is(problem::NOT_FOUND) => Ok(0),
             Err(error) => Err(error),
         }
@@ -212,7 +225,7 @@ impl Content for HttpStorefront {
     }
 
     fn put_pack(&self, title: &Handle, digest: &Digest, bytes: Bytes) -> Result<(), StorefrontError> {
-        self.put_large(&format!("/v1/titles/{}/packs/{}", title.in_path(), digest.hex()), bytes, &|_| {})
+        self.put_large(&format!("/v1/titles/{}/packs/{}", title.in_path(), digest.hex()), &bytes, &|_| {})
     }
 
     fn takes_updates(&self) -> Result<bool, StorefrontError> {
@@ -227,10 +240,10 @@ impl Content for HttpStorefront {
         &self,
         title: &Handle,
         (from, to): (RecipeId, RecipeId),
-        bytes: Bytes,
+        update: &dyn Upload,
         on: &dyn Fn(u64),
     ) -> Result<(), StorefrontError> {
-        self.put_large(&format!("/v1/titles/{}/updates/{}/{}", title.in_path(), from.0.hex(), to.0.hex()), bytes, on)
+        self.put_large(&format!("/v1/titles/{}/updates/{}/{}", title.in_path(), from.0.hex(), to.0.hex()), update, on)
     }
 
     fn get_recipe(&self, title: &Handle, id: RecipeId) -> Result<Vec<u8>, StorefrontError> {

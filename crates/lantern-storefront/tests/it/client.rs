@@ -3,14 +3,15 @@
 use std::collections::VecDeque;
 use std::io::{BufRead, BufReader, Read, Write};
 use std::net::{TcpListener, TcpStream};
-use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 
+use bytes::Bytes;
 use lantern_core::config::{ProtocolStorefront, StorefrontKind};
-use lantern_core::digest::Digest;
+use lantern_core::digest::{Digest, RecipeId};
 use lantern_storefront::protocol::{Move, problem};
-use lantern_storefront::{Access, Invited, OnWait, Opening, Storefront, StorefrontError};
+use lantern_storefront::{Access, Invited, OnWait, Opening, Storefront, StorefrontError, Upload};
 use serde_json::json;
 
 const DISCOVERY: &str = r#"{"id":"b-1","name":"Brambleyard","protocol":1,"token_path":"/v1/token",
@@ -515,6 +516,58 @@ fn a_pack_goes_on_where_it_was() {
     };
     assert_eq!(range(&asked[3]), "524288-1572863/3145728");
     assert_eq!(range(&asked[4]), "1572864-3145727/3145728");
+}
+
+/// Something of any length that is read piece by piece; what lies behind a place of it cannot be read.
+struct Readable {
+    len: u64,
+    ends: u64,
+    longest: AtomicUsize,
+}
+
+impl Upload for Readable {
+    fn size(&self) -> u64 {
+        self.len
+    }
+
+    fn piece(&self, offset: u64, len: usize) -> std::io::Result<Bytes> {
+        self.longest.fetch_max(len, Ordering::Relaxed);
+        if offset + len as u64 > self.ends {
+            return Err(std::io::Error::other("the disk is gone"));
+        }
+        Ok(vec![7; len].into())
+    }
+}
+
+#[test]
+fn of_something_long_no_more_than_a_piece_is_read() {
+    let mib = 1024 * 1024;
+    let title = "saltmarsh-post".parse().unwrap();
+    let put = |capabilities: &str, answers: Vec<Step>, update: &Readable| {
+        let able = DISCOVERY.replace("\"something-new\":true", capabilities);
+        let script = Script::run([vec![ok(&able), ok(TOKEN)], answers].concat());
+        let from_to = (RecipeId(Digest::of(b"from")), RecipeId(Digest::of(b"to")));
+        script.client().content().unwrap().put_update(&title, from_to, update, &|_| {})
+    };
+    let came = |mib_there: u64, whole: bool| {
+        let status = if whole { 200 } else { 202 };
+        Step::Answer(status, "", json!({ "received": mib_there * mib, "whole": whole }).to_string())
+    };
+    let update = |len: u64, ends: u64| Readable { len: len * mib, ends: ends * mib, longest: AtomicUsize::new(0) };
+    let longest = |update: &Readable| update.longest.load(Ordering::Relaxed) as u64 / mib;
+    // More than four gigabytes, of which the last ten megabytes are lacking there.
+    let pieces = r#""capabilities":["pieces"]"#;
+    let long = update(5000, 5000);
+    let answers = vec![came(4990, false), came(4991, false), came(4993, false), came(4997, false), came(5000, true)];
+    put(pieces, answers, &long).unwrap();
+    assert_eq!(longest(&long), 4);
+    let broken = put(pieces, vec![came(0, false), came(1, false)], &update(300, 2)).unwrap_err();
+    assert!(matches!(broken, StorefrontError::NotRead { .. }), "{broken}");
+    // Where no pieces are taken, it is not read at all.
+    let whole = update(300, 300);
+    let unable = put(r#""capabilities":[]"#, Vec::new(), &whole).unwrap_err();
+    assert!(matches!(unable, StorefrontError::Unable { .. }), "{unable}");
+    assert_eq!(longest(&whole), 0);
 }
 
 #[test]
