@@ -138,6 +138,26 @@ pub fn make(
     wanted: &Wanted<'_>,
     groups: &mut dyn Write,
 ) -> Result<Vec<u8>, MakeError> {
+    let mut out = Groups {
+        out: groups,
+        most: wanted.most,
+        stopped: wanted.stopped,
+        done: Vec::new(),
+        open: Open::default(),
+        closed: Vec::new(),
+        packed: 0,
+        len: 0,
+    };
+    // What it searches in is gone before the last groups are packed, which takes as much memory.
+    add_parts(old, new, wanted, &mut out)?;
+    out.close();
+    out.pack()?;
+    let (header, bytes) = Header::new(wanted.from, wanted.to, out.done);
+    if header.total_len() > wanted.most { Err(MakeError::TooLarge) } else { Ok(bytes) }
+}
+
+/// Finds for each file of the new build where it comes from, and adds its parts.
+fn add_parts(old: &dyn Build, new: &dyn Build, wanted: &Wanted<'_>, out: &mut Groups<'_>) -> Result<(), MakeError> {
     let (old_files, new_files) = (old.files(), new.files());
     let sizes: Vec<u64> = old_files.iter().map(|file| file.size).collect();
     let laid = Files::of(&sizes);
@@ -150,16 +170,6 @@ pub fn make(
     let sources =
         large::Sources { known: &known, pool: &pool, index: index.as_ref(), laid: &laid, stopped: wanted.stopped };
     let one_big = Mutex::new(());
-    let mut out = Groups {
-        out: groups,
-        most: wanted.most,
-        stopped: wanted.stopped,
-        done: Vec::new(),
-        open: Open::default(),
-        closed: Vec::new(),
-        packed: 0,
-        len: 0,
-    };
     let size = |new: usize| new_files.get(new).map_or(0, |file| file.size);
     let work = |job: &Job, out: Sink<'_>| {
         let (Job::Pair { new: file, .. } | Job::Large { new: file, .. }) = *job;
@@ -199,10 +209,7 @@ pub fn make(
             out.add(part, streams)?;
         }
     }
-    out.close();
-    out.pack()?;
-    let (header, bytes) = Header::new(wanted.from, wanted.to, out.done);
-    if header.total_len() > wanted.most { Err(MakeError::TooLarge) } else { Ok(bytes) }
+    Ok(())
 }
 
 /// Bytes that are compressed before it is asked again whether to stop.
