@@ -14,6 +14,7 @@ use lantern_core::parallel;
 use crate::apply::Files;
 use crate::header::{Group, Header, MAX_GROUP_LEN, Part};
 use crate::matching::Stopped;
+use crate::programs;
 use crate::streams::{self, COUNT, Streams};
 use large::Pool;
 
@@ -94,6 +95,8 @@ impl Wanted<'_> {
 const MAX_PROGRAM_LEN: u64 = 256 * 1024 * 1024;
 /// Other files of one path up to this one.
 const MAX_PAIR_LEN: u64 = 32 * 1024 * 1024;
+/// Of a file with so many bytes that lie in other old files more is saved by taking them from there.
+const MIN_ELSEWHERE: u64 = 64 * 1024;
 /// Two pairs that are larger than this wait for each other.
 const BIG_PAIR_LEN: u64 = 24 * 1024 * 1024;
 /// Files are worked on together up to so many bytes.
@@ -250,6 +253,7 @@ fn jobs(old: &[File], new_build: &dyn Build, old_build: &dyn Build) -> Result<Ve
     let kept: HashSet<&str> = new.iter().map(|file| file.path.as_str()).collect();
     let has_no_path = |at: &&usize| new.get(**at).is_some_and(|file| !paths.contains_key(file.path.as_str()));
     let by_chunk = shared(old, new, left.iter().filter(has_no_path));
+    let elsewhere = Elsewhere::of(old);
     let mut jobs = Vec::with_capacity(left.len());
     for at in left {
         let Some(file) = new.get(at) else { continue };
@@ -280,7 +284,10 @@ fn jobs(old: &[File], new_build: &dyn Build, old_build: &dyn Build) -> Result<Ve
                     true if is_program(old_build, source)? && is_program(new_build, at)? => MAX_PROGRAM_LEN,
                     _ => MAX_PAIR_LEN,
                 };
-                (larger <= limit).then_some(source)
+                // What came here from another file, only the search by chunks finds.
+                let is_pair = larger <= limit
+                    && (elsewhere.len_in(file, of) < MIN_ELSEWHERE || is_program_at_all(new_build, at)?);
+                is_pair.then_some(source)
             }
             _ => None,
         };
@@ -290,6 +297,38 @@ fn jobs(old: &[File], new_build: &dyn Build, old_build: &dyn Build) -> Result<Ve
         });
     }
     Ok(jobs)
+}
+
+fn is_program_at_all(build: &dyn Build, file: usize) -> Result<bool, MakeError> {
+    let mut head = [0; 4];
+    let is_longer = build.files().get(file).is_some_and(|file| file.size >= head.len() as u64);
+    if is_longer {
+        build.read(file, 0, &mut head)?;
+    }
+    Ok(programs::is_program(&head))
+}
+
+/// Which chunks a build has, by the first bytes of their digests: there may be millions, and a mistake costs bytes alone.
+struct Elsewhere(HashSet<u64>);
+
+impl Elsewhere {
+    fn of(files: &[File]) -> Self {
+        Self(files.iter().flat_map(|file| &file.chunks).map(Self::key).collect())
+    }
+
+    fn key(chunk: &Chunk) -> u64 {
+        chunk.digest.as_bytes().first_chunk().map_or(0, |first| u64::from_le_bytes(*first))
+    }
+
+    /// How many bytes of a new file are whole chunks of the build, and not of its own old file.
+    fn len_in(&self, new: &File, own: &File) -> u64 {
+        let own: HashSet<u64> = own.chunks.iter().map(Self::key).collect();
+        let is_elsewhere = |chunk: &&Chunk| {
+            let key = Self::key(chunk);
+            !own.contains(&key) && self.0.contains(&key)
+        };
+        new.chunks.iter().filter(is_elsewhere).map(|chunk| u64::from(chunk.len)).sum()
+    }
 }
 
 /// For each of some new files the old one with which it shares the most bytes in whole chunks.

@@ -333,6 +333,17 @@ fn large_programs_are_compared_as_programs() {
     check(&app(&behind(&body)), &app(&behind(&edited)));
 }
 
+/// What was moved from one file to another comes from there, although both have an old file of their own.
+#[test]
+fn what_moved_to_another_file_is_not_new() {
+    let (a, b) = (noise("a", 1_000_000), noise("b", 1_000_000));
+    let old = Memory::of(&[("a.pack", &a), ("b.pack", &b)]);
+    let new_a = [&a[..300_000], &b[200_000..700_000], &a[300_000..]].concat();
+    let new_b = [&b[..200_000], &b[700_000..]].concat();
+    let changed = check(&old, &Memory::of(&[("a.pack", &new_a), ("b.pack", &new_b)]));
+    assert!(changed < 1_000, "{changed}");
+}
+
 /// What was overwritten where it was costs what is new, and what lies behind it nothing.
 #[test]
 fn what_was_overwritten_in_place_costs_no_more_than_that() {
