@@ -14,7 +14,6 @@ use lantern_core::parallel;
 use crate::apply::Files;
 use crate::header::{Group, Header, MAX_GROUP_LEN, Part};
 use crate::matching::Stopped;
-use crate::programs;
 use crate::streams::{self, COUNT, Streams};
 use large::Pool;
 
@@ -251,9 +250,7 @@ fn jobs(old: &[File], new_build: &dyn Build, old_build: &dyn Build) -> Result<Ve
     let left: Vec<usize> =
         (0..new.len()).filter(|at| new.get(*at).is_some_and(|f| !there.contains(&f.digest))).collect();
     let kept: HashSet<&str> = new.iter().map(|file| file.path.as_str()).collect();
-    let has_no_path = |at: &&usize| new.get(**at).is_some_and(|file| !paths.contains_key(file.path.as_str()));
-    let by_chunk = shared(old, new, left.iter().filter(has_no_path));
-    let elsewhere = Elsewhere::of(old);
+    let owners = Owners::of(old);
     let mut jobs = Vec::with_capacity(left.len());
     for at in left {
         let Some(file) = new.get(at) else { continue };
@@ -262,7 +259,7 @@ fn jobs(old: &[File], new_build: &dyn Build, old_build: &dyn Build) -> Result<Ve
         }
         let source = paths.get(file.path.as_str()).copied();
         // One that has another name: by what they share, then by the name alone, of a file that is not there any more.
-        let source = source.or_else(|| by_chunk.get(&at).copied()).or_else(|| {
+        let source = source.or_else(|| owners.nearest(file)).or_else(|| {
             let name = |path: &str| path.rsplit('/').next().unwrap_or_default().to_owned();
             let mut alike = old.iter().enumerate().filter(|(_, of)| {
                 !kept.contains(of.path.as_str())
@@ -286,7 +283,7 @@ fn jobs(old: &[File], new_build: &dyn Build, old_build: &dyn Build) -> Result<Ve
                 };
                 // What came here from another file, only the search by chunks finds.
                 let is_pair = larger <= limit
-                    && (elsewhere.len_in(file, of) < MIN_ELSEWHERE || is_program_at_all(new_build, at)?);
+                    && (owners.len_elsewhere(file, of) < MIN_ELSEWHERE || large::program(new_build, at)?.is_some());
                 is_pair.then_some(source)
             }
             _ => None,
@@ -299,59 +296,44 @@ fn jobs(old: &[File], new_build: &dyn Build, old_build: &dyn Build) -> Result<Ve
     Ok(jobs)
 }
 
-fn is_program_at_all(build: &dyn Build, file: usize) -> Result<bool, MakeError> {
-    let mut head = [0; 4];
-    let is_longer = build.files().get(file).is_some_and(|file| file.size >= head.len() as u64);
-    if is_longer {
-        build.read(file, 0, &mut head)?;
-    }
-    Ok(programs::is_program(&head))
-}
+/// In which old file each chunk lies first, by the first bytes of its digest: there may be millions, and a mistake costs bytes alone.
+struct Owners(HashMap<u64, usize>);
 
-/// Which chunks a build has, by the first bytes of their digests: there may be millions, and a mistake costs bytes alone.
-struct Elsewhere(HashSet<u64>);
-
-impl Elsewhere {
-    fn of(files: &[File]) -> Self {
-        Self(files.iter().flat_map(|file| &file.chunks).map(Self::key).collect())
+impl Owners {
+    fn of(old: &[File]) -> Self {
+        let mut owners = HashMap::new();
+        for (at, file) in old.iter().enumerate() {
+            for chunk in &file.chunks {
+                owners.entry(Self::key(chunk)).or_insert(at);
+            }
+        }
+        Self(owners)
     }
 
     fn key(chunk: &Chunk) -> u64 {
         chunk.digest.as_bytes().first_chunk().map_or(0, |first| u64::from_le_bytes(*first))
     }
 
-    /// How many bytes of a new file are whole chunks of the build, and not of its own old file.
-    fn len_in(&self, new: &File, own: &File) -> u64 {
-        let own: HashSet<u64> = own.chunks.iter().map(Self::key).collect();
-        let is_elsewhere = |chunk: &&Chunk| {
-            let key = Self::key(chunk);
-            !own.contains(&key) && self.0.contains(&key)
-        };
-        new.chunks.iter().filter(is_elsewhere).map(|chunk| u64::from(chunk.len)).sum()
-    }
-}
-
-/// For each of some new files the old one with which it shares the most bytes in whole chunks.
-fn shared<'a>(old: &[File], new: &[File], some: impl Iterator<Item = &'a usize>) -> HashMap<usize, usize> {
-    let mut owner: HashMap<Digest, usize> = HashMap::new();
-    for (at, file) in old.iter().enumerate() {
-        for chunk in &file.chunks {
-            owner.entry(chunk.digest).or_insert(at);
-        }
-    }
-    let mut out = HashMap::new();
-    for at in some {
+    /// The old file with which a new one shares the most bytes in whole chunks.
+    fn nearest(&self, new: &File) -> Option<usize> {
         let mut votes: HashMap<usize, u64> = HashMap::new();
-        for chunk in new.get(*at).map_or(&[][..], |file| &file.chunks) {
-            if let Some(old) = owner.get(&chunk.digest) {
+        for chunk in &new.chunks {
+            if let Some(old) = self.0.get(&Self::key(chunk)) {
                 *votes.entry(*old).or_default() += u64::from(chunk.len);
             }
         }
-        if let Some((best, _)) = votes.into_iter().max_by_key(|(old, len)| (*len, std::cmp::Reverse(*old))) {
-            out.insert(*at, best);
-        }
+        votes.into_iter().max_by_key(|(old, len)| (*len, std::cmp::Reverse(*old))).map(|(best, _)| best)
     }
-    out
+
+    /// How many bytes of a new file are whole chunks of old ones, and not of its own.
+    fn len_elsewhere(&self, new: &File, own: &File) -> u64 {
+        let own: HashSet<u64> = own.chunks.iter().map(Self::key).collect();
+        let is_elsewhere = |chunk: &&Chunk| {
+            let key = Self::key(chunk);
+            !own.contains(&key) && self.0.contains_key(&key)
+        };
+        new.chunks.iter().filter(is_elsewhere).map(|chunk| u64::from(chunk.len)).sum()
+    }
 }
 
 /// The group that is being filled.
