@@ -1,10 +1,9 @@
 //! Kills at random times, answers that were lost, a damaged store.
 
 use std::process::Stdio;
-use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
-use crate::env::{TestEnv, files, rewriting_line_to, rounds};
+use crate::env::{TestEnv, files, rounds};
 
 /// Runs a command several times and kills it a little later each time.
 fn kill_many_times(env: &TestEnv, arguments: &[&str], step: Duration) {
@@ -279,6 +278,7 @@ fn ctrl_c_ends_a_request_that_hangs() {
 #[cfg(unix)]
 #[test]
 fn ctrl_c_while_an_action_is_not_answered_does_not_say_that_nothing_was_done() {
+    use std::sync::atomic::{AtomicBool, Ordering};
     let env = TestEnv::live();
     env.next_version();
     env.lantern(&["prepare", "--version", "1.4.0"]).success();
@@ -286,7 +286,7 @@ fn ctrl_c_while_an_action_is_not_answered_does_not_say_that_nothing_was_done() {
     let origin = env.running().origin();
     // The storefront does it, and its answer is kept back.
     static IS_DONE: AtomicBool = AtomicBool::new(false);
-    let through = rewriting_line_to(&origin, |path, answer| {
+    let through = crate::env::rewriting_line_to(&origin, |path, answer| {
         if path.ends_with("/moves") {
             IS_DONE.store(true, Ordering::Relaxed);
             std::thread::sleep(Duration::from_secs(10));
