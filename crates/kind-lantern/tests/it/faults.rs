@@ -226,6 +226,18 @@ fn a_damaged_ledger_is_an_error_that_changes_nothing() {
     assert!(stderr.contains("lantern ledger rebuild") && !stderr.contains("full"), "{stderr}");
 }
 
+/// Sends Ctrl-C to a program, which has to end soon and as one that was stopped; returns what it said.
+#[cfg(unix)]
+fn interrupted(child: std::process::Child) -> std::process::Output {
+    let pid = child.id().to_string();
+    assert!(std::process::Command::new("kill").args(["-INT", &pid]).status().unwrap().success());
+    let started = std::time::Instant::now();
+    let output = child.wait_with_output().unwrap();
+    assert!(started.elapsed() < Duration::from_secs(2), "{:?}", started.elapsed());
+    assert_eq!(output.status.code(), Some(130));
+    output
+}
+
 #[cfg(target_os = "linux")]
 #[test]
 fn ctrl_c_while_sealing_ends_soon_and_says_what_is_safe() {
@@ -239,12 +251,7 @@ fn ctrl_c_while_sealing_ends_soon_and_says_what_is_safe() {
         std::thread::sleep(Duration::from_millis(10));
     }
     std::thread::sleep(Duration::from_millis(700));
-    let pid = child.id().to_string();
-    assert!(std::process::Command::new("kill").args(["-INT", &pid]).status().unwrap().success());
-    let started = std::time::Instant::now();
-    let output = child.wait_with_output().unwrap();
-    assert!(started.elapsed() < Duration::from_secs(2), "{:?}", started.elapsed());
-    assert_eq!(output.status.code(), Some(130));
+    let output = interrupted(child);
     let stderr = String::from_utf8(output.stderr).unwrap();
     // A disk that has less room than that is said first.
     let said: Vec<&str> = stderr.lines().filter(|line| !line.contains("GB are free")).collect();
@@ -266,12 +273,7 @@ fn ctrl_c_ends_a_request_that_hangs() {
     let child = command.stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
     let _connection = silent.accept().unwrap();
     std::thread::sleep(Duration::from_millis(200));
-    let pid = child.id().to_string();
-    assert!(std::process::Command::new("kill").args(["-INT", &pid]).status().unwrap().success());
-    let started = std::time::Instant::now();
-    let output = child.wait_with_output().unwrap();
-    assert!(started.elapsed() < Duration::from_secs(2), "{:?}", started.elapsed());
-    assert_eq!(output.status.code(), Some(130));
+    interrupted(child);
     env.lantern(&["live", "--offline"]).success();
 }
 
@@ -300,12 +302,7 @@ fn ctrl_c_while_an_action_is_not_answered_does_not_say_that_nothing_was_done() {
     while !IS_DONE.load(Ordering::Relaxed) {
         std::thread::sleep(Duration::from_millis(10));
     }
-    let pid = child.id().to_string();
-    assert!(std::process::Command::new("kill").args(["-INT", &pid]).status().unwrap().success());
-    let started = std::time::Instant::now();
-    let output = child.wait_with_output().unwrap();
-    assert!(started.elapsed() < Duration::from_secs(2), "{:?}", started.elapsed());
-    assert_eq!(output.status.code(), Some(130));
+    let output = interrupted(child);
     let stderr = String::from_utf8(output.stderr).unwrap().replace(&through, "http://ADDRESS");
     snapshot!(stderr, @"
     stopped: brambleyard was asked, and no answer came: whether it was done is not known yet
