@@ -159,6 +159,12 @@ pub enum ProjectError {
         #[source]
         source: StorefrontError,
     },
+    /// Someone asked to stop while something was on its way to a storefront.
+    #[error("{storefront} was asked, and had not answered yet")]
+    Unanswered {
+        /// The project's name for it.
+        storefront: Name,
+    },
     /// A storefront has done what was asked, and this computer could not write it down.
     #[error("{storefront} did it, but it could not be recorded here")]
     Unrecorded {
@@ -278,7 +284,10 @@ impl ProjectError {
             Self::Unsettled { source: StorefrontError::Unanswered { .. }, .. } => Class::Stopped,
             Self::Unsettled { .. } => Class::Unreachable,
             Self::Storefront { source, .. } => class_of_storefront(source),
-            Self::Seal(SealError::Stopped) | Self::Install(InstallError::Stopped) | Self::Stopped => Class::Stopped,
+            Self::Seal(SealError::Stopped)
+            | Self::Install(InstallError::Stopped)
+            | Self::Unanswered { .. }
+            | Self::Stopped => Class::Stopped,
             Self::Store(error) | Self::Seal(SealError::Store(error)) => class_of_store(error),
             Self::Install(error) => class_of_install(error),
             Self::Ledger(error) if error.outcome() == Outcome::Foreign => Class::Usage,
@@ -351,7 +360,9 @@ impl ProjectError {
                 fixes.push("the same command asks the storefront, records it, and does nothing twice".to_owned());
                 fixes
             }
-            Self::Stopped | Self::Seal(SealError::Stopped) => one("run the same command again to continue"),
+            Self::Stopped | Self::Unanswered { .. } | Self::Seal(SealError::Stopped) => {
+                one("run the same command again to continue")
+            }
             Self::Key(error) => error.fixes(),
             Self::Move(error) => error.fixes(),
             Self::Push(error) => error.fixes(),

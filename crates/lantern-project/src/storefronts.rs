@@ -90,6 +90,7 @@ impl OpenStorefront {
 pub(crate) fn fails_at(name: &Name) -> impl Fn(StorefrontError) -> ProjectError + Copy + '_ {
     move |source| match source {
         StorefrontError::Stopped => ProjectError::Stopped,
+        StorefrontError::Unanswered { .. } => ProjectError::Unanswered { storefront: name.clone() },
         source => ProjectError::Storefront { storefront: name.clone(), source },
     }
 }

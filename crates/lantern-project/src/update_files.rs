@@ -188,8 +188,8 @@ pub(crate) fn send(
             progress.careful(&format!("{} takes no update file: {}", storefront.reference.name, problem.detail));
             Ok(None)
         }
-        Err(error @ StorefrontError::Unable { .. }) => {
-            progress.careful(&error.to_string());
+        Err(error @ StorefrontError::NoPieces { .. }) => {
+            progress.careful(&format!("an update file is not brought: {error}"));
             Ok(None)
         }
         Err(error) => Err(storefront.fails()(error)),

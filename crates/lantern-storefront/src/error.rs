@@ -80,6 +80,12 @@ pub enum StorefrontError {
         /// What it cannot do, as a verb.
         what: &'static str,
     },
+    /// Something is too long for one request, and pieces are not taken.
+    #[error("{address} takes no pieces, and this is too long to be sent at once")]
+    NoPieces {
+        /// The origin.
+        address: String,
+    },
     /// What is to be sent could not be read.
     #[error("what is sent to {address} could not be read")]
     NotRead {

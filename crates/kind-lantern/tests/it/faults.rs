@@ -316,3 +316,30 @@ fn ctrl_c_while_an_action_is_not_answered_does_not_say_that_nothing_was_done() {
     assert!(ran.stdout().contains("has 1.4.0 (2) already"), "{}", ran.stdout());
     assert_eq!(env.event_kinds().last().unwrap(), "moved");
 }
+
+#[cfg(unix)]
+#[test]
+fn ctrl_c_while_files_travel_says_that_no_answer_came() {
+    let env = TestEnv::live();
+    env.next_version();
+    env.lantern(&["prepare"]).success();
+    let origin = env.running().origin();
+    let ((sent, is_sent), (end, has_ended)) = (std::sync::mpsc::channel(), std::sync::mpsc::channel::<()>());
+    let through = crate::env::line_to(&origin, "PUT /v1/titles/saltmarsh-post/", move || {
+        sent.send(()).unwrap();
+        let _ = has_ended.recv();
+    });
+    env.edit("lantern.toml", &origin, &through);
+    env.connect();
+    let mut command = env.command(&["push", "brambleyard", "--yes"]);
+    let child = command.stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
+    is_sent.recv_timeout(Duration::from_secs(60)).unwrap();
+    snapshot!(String::from_utf8(interrupted(child).stderr).unwrap(), @"
+    stopped: brambleyard was asked, and had not answered yet
+      fix: run the same command again to continue
+    ");
+    drop(end);
+    env.edit("lantern.toml", &through, &origin);
+    env.connect();
+    env.lantern(&["push", "brambleyard", "--yes"]).success();
+}

@@ -120,8 +120,7 @@ impl HttpStorefront {
             return self.put_pieces(path, upload, on);
         }
         let len = usize::try_from(total).ok().filter(|len| *len <= MAX_AT_ONCE);
-        let what = "take what is so long: it takes no pieces";
-        let len = len.ok_or_else(|| StorefrontError::Unable { address: self.origin.clone(), what })?;
+        let len = len.ok_or_else(|| StorefrontError::NoPieces { address: self.origin.clone() })?;
         let bytes = self.piece(upload, 0, len)?;
         let started = Instant::now();
         self.put_bytes(path, bytes)?;

@@ -566,7 +566,7 @@ fn of_something_long_no_more_than_a_piece_is_read() {
     // Where no pieces are taken, it is not read at all.
     let whole = update(300, 300);
     let unable = put(r#""capabilities":[]"#, Vec::new(), &whole).unwrap_err();
-    assert!(matches!(unable, StorefrontError::Unable { .. }), "{unable}");
+    assert!(matches!(unable, StorefrontError::NoPieces { .. }), "{unable}");
     assert_eq!(longest(&whole), 0);
 }
 
