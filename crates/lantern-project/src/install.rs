@@ -24,7 +24,7 @@ use serde_json::Value;
 
 use crate::error::{Class, Explained, one_of};
 use crate::project::Project;
-use crate::storefronts::title_of;
+use crate::storefronts::{fails_at, title_of};
 use crate::{ProjectError, environment};
 
 /// What is kept beside an installed build.
@@ -213,10 +213,7 @@ pub fn install_branch(
     progress: &dyn Progress,
 ) -> Result<InstallDone, ProjectError> {
     let (name, configured) = project.storefront(storefront)?;
-    let fails = |source| match source {
-        StorefrontError::Stopped => ProjectError::Stopped,
-        source => ProjectError::Storefront { storefront: name.clone(), source },
-    };
+    let fails = fails_at(name);
     let title = title_of(name, configured, &project.first_edition())?;
     let guessed = wanted.folder.clone().or_else(|| likely_folder(project));
     let (found_there, mut finished) =
@@ -354,7 +351,7 @@ pub fn repair_installed(
         if !configured.handles.values().any(|handle| *handle == about.handle) {
             continue;
         }
-        let fails = |source| ProjectError::Storefront { storefront: name.clone(), source };
+        let fails = fails_at(name);
         match project.ask_as(configured, None, None).and_then(|stranger| stranger.identify()) {
             Ok(facts) if facts.id == about.storefront => {}
             Ok(_) => continue,

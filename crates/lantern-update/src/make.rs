@@ -178,8 +178,7 @@ fn add_parts(old: &dyn Build, new: &dyn Build, wanted: &Wanted<'_>, out: &mut Gr
         let done = match *job {
             Job::Pair { old: source, .. } => {
                 let _waits = (size(file) > BIG_PAIR_LEN).then(|| one_big.lock().expect("nothing panics with the lock"));
-                let parts = pair::encode(old, source, new, file, &laid, wanted.stopped);
-                parts.and_then(|parts| parts.into_iter().try_for_each(|(part, streams)| out(part, streams)))
+                pair::encode(old, source, new, file, &laid, wanted.stopped, out)
             }
             Job::Large { old: source, .. } => large::encode(old, source, new, file, &sources, out),
         };

@@ -231,8 +231,7 @@ pub(super) fn encode(
     let Some(of) = new.files().get(file) else { return Ok(()) };
     let whole = known.copies(of);
     let sides = Sides { old, new, file, size: of.size, laid, stopped };
-    let between = parallel::map(&gaps(&whole, of.size), |gap| fill(&sides, gap, pool, index));
-    let between = between?;
+    let between = parallel::map(&gaps(&whole, of.size), |gap| fill(&sides, gap, pool, index))?;
     let mut found: Vec<Found> = whole.into_iter().chain(between.into_iter().flatten()).collect();
     found.sort_unstable_by_key(|found| found.op.copy.new);
     let copied: u64 = found.iter().map(|found| found.op.copy.len).sum();
@@ -250,8 +249,7 @@ pub(super) fn encode(
         Some(source) => tables(&sides, source, &found)?,
         None => None,
     };
-    let as_one = record::as_one(&sides, source, &found, OfWhole { tables: tables.as_ref(), pages: &[] });
-    match as_one? {
+    match record::as_one(&sides, source, &found, OfWhole { tables: tables.as_ref(), pages: &[] })? {
         Some((part, streams)) => out(part, streams),
         None => record::parts(&sides, source, &found, out),
     }

@@ -4,14 +4,12 @@ use std::io;
 
 use super::Build;
 use super::record::{self, Found, OfWhole, Sides, Tables};
-use super::{APART, DROP, GIVE_UP, MakeError, PRICE};
+use super::{APART, DROP, GIVE_UP, MakeError, PRICE, Sink};
 use crate::apply::{Files, Op};
-use crate::header::Part;
 use crate::labels;
 use crate::matching::{Index, Stopped, extend, without_holes};
 use crate::pages::{self, Pages};
 use crate::programs;
-use crate::streams::Streams;
 use crate::table::{Row, Table, kinds};
 use crate::walk::{Copy, PIECE_LEN};
 
@@ -55,16 +53,11 @@ pub(super) fn encode(
     file: usize,
     laid: &Files,
     stopped: Stopped<'_>,
-) -> Result<Vec<(Part, Streams)>, MakeError> {
+    out: Sink<'_>,
+) -> Result<(), MakeError> {
     let made = whole(new, file)?;
     let pages = pages::find(&made);
-    let pair = Pair { old, source, new, file, laid, stopped, pages: &pages };
-    if let Some(parts) = pair.encode(made)? {
-        return Ok(parts);
-    }
-    // Of a file in several parts none is hashed from its start.
-    let parts = Pair { pages: &[], ..pair }.encode(whole(new, file)?)?;
-    parts.ok_or_else(|| io::Error::other("a file without hashes of pages can have parts").into())
+    Pair { old, source, new, file, laid, stopped, pages: &pages }.encode(made, out)
 }
 
 /// Two files that are compared.
@@ -81,8 +74,8 @@ struct Pair<'a> {
 }
 
 impl Pair<'_> {
-    /// Makes its parts of the new file's bytes; none where it has hashes of pages and would be more than one part.
-    fn encode(&self, mut made: Vec<u8>) -> Result<Option<Vec<(Part, Streams)>>, MakeError> {
+    /// Makes its parts of the new file's bytes.
+    fn encode(&self, mut made: Vec<u8>, out: Sink<'_>) -> Result<(), MakeError> {
         let Pair { old, source, new, file, laid, stopped, pages } = *self;
         pages::clear(&mut made, pages);
         let mut old_bytes = whole(old, source)?;
@@ -125,15 +118,13 @@ impl Pair<'_> {
         };
         let of_whole = OfWhole { tables: tables.as_ref(), pages };
         match record::as_one(&sides, Some(source), &found, of_whole)? {
-            Some(part) => Ok(Some(vec![part])),
-            None if !pages.is_empty() => Ok(None),
+            Some((part, streams)) => out(part, streams),
+            None if pages.is_empty() => record::parts(&sides, Some(source), &found, out),
+            // Of a file in several parts none is hashed from its start.
             None => {
-                let mut parts = Vec::new();
-                record::parts(&sides, Some(source), &found, &mut |part, streams| {
-                    parts.push((part, streams));
-                    Ok(())
-                })?;
-                Ok(Some(parts))
+                drop(old_bytes);
+                new.read(file, 0, &mut made)?;
+                Pair { pages: &[], ..*self }.encode(made, out)
             }
         }
     }
