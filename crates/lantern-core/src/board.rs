@@ -22,7 +22,7 @@ use crate::names::Name;
 use crate::version::{BuildNumber, ReleaseAsked, ReleaseName, VersionError};
 use crate::walk::Walk;
 
-pub use by_hand::{LookAnswer, SaidOf};
+pub use by_hand::{ApprovalWord, LookAnswer, SaidOf};
 pub use words::{Word, WordMove};
 
 /// A sealed release as the ledger knows it.
@@ -162,6 +162,9 @@ pub struct Board {
     /// Who last said something of a title that no program asks, and when.
     #[serde(default)]
     pub said: BTreeMap<TitleKey, SaidOf>,
+    /// What was last said of bundles that are handed over for approval, by approval, target and the computer that hands them over.
+    #[serde(default)]
+    pub approvals: BTreeMap<(Name, Name, String), ApprovalWord>,
     /// How many older releases are left out of it; 0 for the whole board. See [`Self::recent`].
     pub left_out: usize,
     /// The number from which on none is left out.
@@ -390,6 +393,10 @@ impl Board {
                 let answer = LookAnswer { yes: looked.yes, by: event.actor.clone(), at: event.recorded_at };
                 self.looked.entry(looked.release).or_default().insert(looked.question.clone(), answer);
             }
+            EventBody::ApprovalSaid(said) => {
+                let key = (said.approval.clone(), said.target.clone(), event.device.clone());
+                self.approvals.insert(key, ApprovalWord { said: said.clone(), by: event.actor.clone() });
+            }
             EventBody::NextNumber(_)
             | EventBody::NumberLeft(_)
             | EventBody::Invited(_)
@@ -514,6 +521,7 @@ impl Board {
             words: BTreeMap::new(),
             looked: only_of(&self.looked, &kept),
             said: self.said.clone(),
+            approvals: self.approvals.clone(),
             withdrawn: only_of(&self.withdrawn, &kept),
             withdrawn_at: self.withdrawn_at.iter().filter(|(_, id)| kept.contains(id)).cloned().collect(),
             tried: only_of(&self.tried, &kept),

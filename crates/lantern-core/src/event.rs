@@ -1,5 +1,6 @@
 //! Events of the ledger: what was asked, what was done, what storefronts said. Described in `docs/formats/events.md`.
 
+mod approval;
 mod by_hand;
 mod id;
 mod storefront;
@@ -13,6 +14,7 @@ use crate::names::Name;
 use crate::release::{ReleaseRecord, TargetRecord};
 use crate::version::{BuildNumber, ReleaseName};
 
+pub use approval::{ApprovalSaid, ApprovalStanding};
 pub use by_hand::{Adopted, BranchWanted, HandedOver, Looked, StepSaid, StepStanding, StepsBegun};
 pub use id::{EventId, EventIdError};
 pub use storefront::{
@@ -70,6 +72,8 @@ pub enum EventBody {
     Adopted(Adopted),
     /// Someone answered a question of the last look.
     Looked(Looked),
+    /// A bundle was handed over for approval, or answered.
+    ApprovalSaid(ApprovalSaid),
     /// Written by a newer lantern.
     Other {
         /// Its kind.
@@ -301,6 +305,7 @@ kinds!(
     StepSaid "step-said",
     Adopted "adopted",
     Looked "looked",
+    ApprovalSaid "approval-said",
 );
 
 /// An event as the ledger keeps it.

@@ -121,6 +121,7 @@ fn about(body: &EventBody) -> About<'_> {
         | EventBody::Freed(_)
         | EventBody::Rebuilt(_)
         | EventBody::StepSaid(_)
+        | EventBody::ApprovalSaid(_)
         | EventBody::Other { .. } => return About::default(),
     };
     About {

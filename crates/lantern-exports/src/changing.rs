@@ -93,6 +93,7 @@ pub trait Changing: std::fmt::Debug + Send + Sync {
     fn approve(
         &self,
         _intake: &Intake<'_>,
+        _release: &ReleaseName,
         files: Vec<Replacement>,
         _work: &Path,
         _progress: &dyn Progress,

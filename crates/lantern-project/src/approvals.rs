@@ -7,13 +7,15 @@ use std::io;
 use std::path::{Path, PathBuf};
 
 use jiff::Timestamp;
+use lantern_core::board::Board;
 use lantern_core::bytes::{find, from_hex, hex};
 use lantern_core::config::Approval;
-use lantern_core::event::EventId;
+use lantern_core::event::{ApprovalSaid, ApprovalStanding, EventBody, EventId};
 use lantern_core::names::Name;
 use lantern_core::path::TreePath;
 use lantern_core::progress::Progress;
 use lantern_core::release::ReleaseRecord;
+use lantern_core::version::Version;
 use lantern_exports::changing::{ChangingError, Replacement};
 use lantern_exports::intake::Intake;
 use lantern_formats::bundle::{MAX_SMALL_LEN, TICKET, is_ticket};
@@ -27,6 +29,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::not_changed::{changing_error, not_done};
 use crate::sign_code::Sent;
+use crate::workspace::{Session, Workspace};
 use crate::{Project, ProjectError, environment};
 
 const VERSION: u32 = 1;
@@ -41,11 +44,15 @@ struct State {
     version: u32,
     /// The short hashes of the program's signatures: what the answer is for.
     code: Vec<String>,
+    game_version: Version,
     attempt: EventId,
     since: Timestamp,
     /// SHA-256 of the ticket beside it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     ticket: Option<String>,
+    /// Why it was refused; it is handed over once more then, as another attempt.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    refused: Option<String>,
 }
 
 /// What is kept of a target.
@@ -69,6 +76,8 @@ pub struct WaitingApproval {
     pub due: Option<Timestamp>,
     /// Whether a person hands it over.
     pub by_hand: bool,
+    /// Who handed it over on another computer, where the ledger alone knows of it.
+    pub elsewhere: Option<String>,
 }
 
 /// Has bundles of targets looked at.
@@ -145,12 +154,13 @@ impl Project {
         for (name, approval) in &self.config().approvals {
             for target in &approval.targets {
                 let since = match Kept::read(&kept_in(&self.state("approvals"), name, target)) {
-                    Kept::Known(state) if state.ticket.is_none() => Some(state.since),
+                    Kept::Known(state) if state.waits() => Some(state.since),
                     Kept::Newer => None,
                     _ => continue,
                 };
-                let due = since.zip(approval.usually).and_then(|(since, usually)| since.checked_add(usually).ok());
+                let due = since.and_then(|since| due(since, approval));
                 out.push(WaitingApproval {
+                    elsewhere: None,
                     approval: name.clone(),
                     target: target.clone(),
                     since,
@@ -187,6 +197,9 @@ impl Project {
         if state.ticket.is_some() {
             return Ok(Answered::Yes);
         }
+        if state.refused.is_some() {
+            return Ok(Answered::Again);
+        }
         if desk.approval.run.is_empty() {
             return Ok(Answered::NotYet);
         }
@@ -195,6 +208,63 @@ impl Project {
             Answer::NotYet => Answered::NotYet,
             Answer::Again => Answered::Again,
         })
+    }
+}
+
+/// When it is usually answered.
+fn due(since: Timestamp, approval: &Approval) -> Option<Timestamp> {
+    approval.usually.and_then(|usually| since.checked_add(usually).ok())
+}
+
+impl Session {
+    /// Records what has become of what was handed over, as far as the ledger does not say so.
+    ///
+    /// # Errors
+    /// [`ProjectError::Ledger`].
+    pub fn note_approvals(&mut self) -> Result<(), ProjectError> {
+        let mut said = Vec::new();
+        let project = self.project();
+        for (name, approval) in &project.config().approvals {
+            for target in &approval.targets {
+                let kept = Kept::read(&kept_in(&project.state("approvals"), name, target));
+                if let (Kept::Known(state), Some(of)) = (kept, project.config().targets.get(target)) {
+                    said.push((of.edition.clone(), state.said(name, target, approval)));
+                }
+            }
+        }
+        for (edition, said) in said {
+            let board = self.workspace.board(&edition)?;
+            if !board.approvals.values().any(|word| word.said == said) {
+                self.workspace.record(&edition, EventBody::ApprovalSaid(said), None)?;
+            }
+        }
+        Ok(())
+    }
+}
+
+impl Workspace {
+    /// What waits for an answer here, and what others have handed over.
+    pub(crate) fn waiting_approvals(&self, edition: &Name, board: &Board) -> Vec<WaitingApproval> {
+        let config = self.project.config();
+        let is_own = |target: &Name| config.targets.get(target).is_some_and(|of| of.edition == *edition);
+        let mut waiting = self.project.waiting_approvals();
+        waiting.retain(|of| is_own(&of.target));
+        for ((name, target, device), word) in &board.approvals {
+            let (ApprovalStanding::Waiting { due }, true) = (&word.said.standing, device != self.ledger.device())
+            else {
+                continue;
+            };
+            let Some(approval) = config.approvals.get(name).filter(|of| of.targets.contains(target)) else { continue };
+            waiting.push(WaitingApproval {
+                approval: name.clone(),
+                target: target.clone(),
+                since: Some(word.said.since),
+                due: *due,
+                by_hand: approval.run.is_empty(),
+                elsewhere: Some(word.by.clone()),
+            });
+        }
+        waiting
     }
 }
 
@@ -225,6 +295,22 @@ impl State {
         is_ticket(ticket) && !self.code.is_empty() && self.code.iter().all(names)
     }
 
+    /// Whether there is no answer yet.
+    fn waits(&self) -> bool {
+        self.ticket.is_none() && self.refused.is_none()
+    }
+
+    /// What the ledger has of it.
+    fn said(&self, name: &Name, target: &Name, approval: &Approval) -> ApprovalSaid {
+        let standing = match (&self.ticket, &self.refused) {
+            (Some(ticket), _) => ApprovalStanding::Approved { ticket: ticket.clone() },
+            (None, Some(because)) => ApprovalStanding::Refused { because: because.clone() },
+            (None, None) => ApprovalStanding::Waiting { due: due(self.since, approval) },
+        };
+        let (approval, target, version) = (name.clone(), target.clone(), self.game_version.clone());
+        ApprovalSaid { approval, target, version, attempt: self.attempt, since: self.since, standing }
+    }
+
     fn write(&self, folder: &Path) -> Result<(), ChangingError> {
         let bytes = serde_json::to_vec(self).expect("it has only string keys");
         Ok(durable::write_kept(&folder.join(STATE), &bytes)?)
@@ -246,6 +332,7 @@ impl Approvals {
     pub(crate) fn approve(
         &self,
         intake: &Intake<'_>,
+        version: &Version,
         mut files: Vec<Replacement>,
         work: &Path,
         progress: &dyn Progress,
@@ -265,7 +352,7 @@ impl Approvals {
         if files.iter().any(|file| file.path.as_str() == place) {
             return Ok(files);
         }
-        let ticket = desk.ticket(&whole, progress)?;
+        let ticket = desk.ticket(&whole, version, progress)?;
         let at = work.join(TICKET_FILE);
         fs::write(&at, ticket).map_err(|source| ChangingError::Io { path: at.clone(), source })?;
         whole.put(Changed { path: place.clone(), at: at.clone() });
@@ -292,10 +379,10 @@ impl Desk<'_> {
     }
 
     /// The ticket of a bundle: the one that is kept, that someone hands in, or that the program brings now.
-    fn ticket(&self, whole: &Whole<'_>, progress: &dyn Progress) -> Result<Vec<u8>, ChangingError> {
+    fn ticket(&self, whole: &Whole<'_>, version: &Version, progress: &dyn Progress) -> Result<Vec<u8>, ChangingError> {
         let code = whole.code_hashes().map_err(|error| changing_error("approved", self.target, &self.folder, error))?;
         let code: Vec<String> = code.iter().map(|hash| hex(hash)).collect();
-        let known = self.state()?.filter(|state| state.code == code);
+        let known = self.state()?.filter(|state| state.code == code && state.refused.is_none());
         if let Some(state) = known.as_ref().filter(|state| state.ticket.is_some()) {
             let kept = durable::read_kept(&self.folder.join(TICKET_FILE), MAX_SMALL_LEN);
             if let Some(ticket) = kept.filter(|ticket| state.fits(ticket)) {
@@ -308,7 +395,7 @@ impl Desk<'_> {
             None => {
                 self.forget()?;
                 self.write_archive(whole, progress)?;
-                self.begin(code)?
+                self.begin(code, version)?
             }
         };
         for path in &self.approvals.tickets {
@@ -374,9 +461,8 @@ impl Desk<'_> {
                 Ok(Answer::Ticket(ticket))
             }
             Outcome::Done { .. } => Ok(Answer::NotYet),
-            // It is handed over once more then, as another attempt.
             Outcome::Refused(LineRefused { because, fix }) => {
-                self.forget()?;
+                State { refused: Some(because.clone()), ..state.clone() }.write(&self.folder)?;
                 let fix = fix.unwrap_or_else(|| "change what it names, export again, and prepare again".to_owned());
                 Err(self.not_approved(format!("{name} refused it: {because}"), fix))
             }
@@ -411,10 +497,18 @@ impl Desk<'_> {
         self.remove(&self.folder, |path| fs::remove_dir_all(path))
     }
 
-    fn begin(&self, code: Vec<String>) -> Result<State, ChangingError> {
+    fn begin(&self, code: Vec<String>, version: &Version) -> Result<State, ChangingError> {
         let random = environment::random().map_err(|error| self.not_approved(error.to_string(), "try again"))?;
         let since = environment::now();
-        let state = State { version: VERSION, code, attempt: EventId::new(since, random), since, ticket: None };
+        let state = State {
+            version: VERSION,
+            code,
+            game_version: version.clone(),
+            attempt: EventId::new(since, random),
+            since,
+            ticket: None,
+            refused: None,
+        };
         state.write(&self.folder)?;
         Ok(state)
     }

@@ -112,7 +112,7 @@ impl Changes<'_> {
         }
         let work = self.folder.join(Digest::of(key.as_bytes()).short());
         if let Some(ready) = ready(&work) {
-            return Ok(self.changing.approve(intake, ready, &work, progress)?);
+            return Ok(self.changing.approve(intake, self.release, ready, &work, progress)?);
         }
         durable::create_folders(&work)?;
         let last = last.filter(|last| last.changed_by() == Some(by));
@@ -137,7 +137,7 @@ impl Changes<'_> {
             }
         };
         keep_ready(&work, &files)?;
-        Ok(self.changing.approve(intake, files, &work, progress)?)
+        Ok(self.changing.approve(intake, self.release, files, &work, progress)?)
     }
 
     /// Writes what an earlier release has of a file.

@@ -14,7 +14,7 @@ use lantern_store::durable;
 use serde::{Deserialize, Serialize};
 
 /// Another version of the program may draw other conclusions from the same events.
-const FORMAT: &str = concat!("lantern.boards/10 of ", env!("CARGO_PKG_VERSION"));
+const FORMAT: &str = concat!("lantern.boards/11 of ", env!("CARGO_PKG_VERSION"));
 /// Longest file that is read, in bytes.
 const MAX_LEN: u64 = 1024 * 1024 * 1024;
 /// How many events are read again and again before what follows from them is kept. Ours: they take some milliseconds, and a
@@ -276,7 +276,7 @@ mod tests {
             durable::write_kept(&file, &rest).unwrap();
             Followed::load(&file, &ledger).reached
         };
-        assert_eq!((write(FORMAT), write("lantern.boards/10 of 2.0.0")), (reached.clone(), Reached::default()));
+        assert_eq!((write(FORMAT), write("lantern.boards/11 of 2.0.0")), (reached.clone(), Reached::default()));
     }
 
     #[test]

@@ -96,7 +96,9 @@ impl Session {
         let held = Held::by(&self.workspace.store)?;
         let (sealing, number, mut findings, accepted_late) = loop {
             let sealing = self.seal(edition, &version, options, progress);
+            let noted = self.note_approvals();
             let sealing = sealing.map_err(|error| self.give_room_back(&held, error))?;
+            noted.map_err(|error| self.give_room_back(&held, error))?;
             if let Some(known) = self.known(edition, &version, &sealing.inputs)? {
                 let findings = sealing.judged.map(|judged| judged.findings).unwrap_or_default();
                 return self.nothing_new(known, findings);

@@ -404,13 +404,14 @@ impl Changing for AsConfigured {
     fn approve(
         &self,
         intake: &Intake<'_>,
+        release: &ReleaseName,
         files: Vec<Replacement>,
         work: &Path,
         progress: &dyn Progress,
     ) -> Result<Vec<Replacement>, ChangingError> {
         let is_looked_at = self.by_target.get(intake.name).is_some_and(|wanted| wanted.approval.is_some());
         match self.approvals.as_ref().filter(|_| is_looked_at) {
-            Some(approvals) => approvals.approve(intake, files, work, progress),
+            Some(approvals) => approvals.approve(intake, &release.version, files, work, progress),
             None => Ok(files),
         }
     }

@@ -112,10 +112,7 @@ impl Workspace {
         let tried_no = newest.as_ref().map(|release| said_no(&board, release)).unwrap_or_default();
         let next = situation.next();
         let keys = self.project.keys_without_backup(edition);
-        let mut approvals = self.project.waiting_approvals();
-        let targets = self.project.config().targets.iter();
-        let own: Vec<&Name> = targets.filter(|(_, of)| of.edition == *edition).map(|(name, _)| name).collect();
-        approvals.retain(|waiting| own.contains(&&waiting.target));
+        let approvals = self.waiting_approvals(edition, &board);
         Ok(Status { newest, exports, storefronts, tried_no, keys, approvals, next })
     }
 

@@ -1,7 +1,7 @@
 //! What happened, in sentences.
 
 use jiff::Timestamp;
-use lantern_core::event::{Action, BranchFacts, Event, EventBody, StepStanding};
+use lantern_core::event::{Action, ApprovalSaid, ApprovalStanding, BranchFacts, Event, EventBody, StepStanding};
 use lantern_core::path::shown;
 use lantern_project::HistoryFound;
 use serde::Serialize;
@@ -52,6 +52,18 @@ pub fn view(found: &HistoryFound, count: usize, has_editions: bool, now: Timesta
     };
     view.say(format!("\n  {}", faint(older)));
     view
+}
+
+/// Says what became of a bundle that a system's vendor looks at.
+fn approval(ApprovalSaid { approval, target, version, standing, .. }: &ApprovalSaid) -> String {
+    match standing {
+        ApprovalStanding::Waiting { .. } => format!("{target} of {version} waits for {approval}"),
+        ApprovalStanding::Approved { .. } => format!("{approval} approved {target} of {version}"),
+        ApprovalStanding::Refused { because } => format!("{approval} refused {target} of {version}: {because}"),
+        ApprovalStanding::Other(_) => {
+            format!("{approval} said something of {target} of {version} (noted by a newer lantern)")
+        }
+    }
 }
 
 /// Says what an event is.
@@ -124,6 +136,7 @@ pub fn sentence(event: &Event) -> String {
         EventBody::Freed(e) => {
             format!("freed the content of {}", format::count(e.releases.len() as u64, "release", "releases"))
         }
+        EventBody::ApprovalSaid(e) => approval(e),
         EventBody::NextNumber(e) => format!("set the next number to {}", e.next),
         EventBody::Invited(e) => {
             let until = e.until.map_or(String::new(), |until| format!(", until {}", format::day(until)));

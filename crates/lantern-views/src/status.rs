@@ -54,6 +54,8 @@ struct ApprovalDocument<'a> {
     due: Option<Timestamp>,
     /// Whether a person hands it over.
     by_hand: bool,
+    /// Who handed it over on another computer; null for what waits here.
+    elsewhere: Option<&'a str>,
 }
 
 #[derive(Serialize)]
@@ -159,7 +161,14 @@ fn edition<'a>(edition: &'a Name, status: &'a Status) -> EditionDocument<'a> {
 }
 
 fn approval(of: &WaitingApproval) -> ApprovalDocument<'_> {
-    ApprovalDocument { approval: &of.approval, target: &of.target, since: of.since, due: of.due, by_hand: of.by_hand }
+    ApprovalDocument {
+        approval: &of.approval,
+        target: &of.target,
+        since: of.since,
+        due: of.due,
+        by_hand: of.by_hand,
+        elsewhere: of.elsewhere.as_deref(),
+    }
 }
 
 /// What is waited for before a release is sealed.
@@ -169,6 +178,14 @@ fn waits_for(of: &WaitingApproval, now: Timestamp) -> String {
         (None, Some(since)) => format!("since {}", format::day(since)),
         (None, None) => return format!("{} its look at {}, as a newer lantern noted", care("waiting:"), of.target),
     };
+    if let Some(by) = &of.elsewhere {
+        return format!(
+            "{} its look at {}, {when}; handed over by {} on another computer",
+            care("waiting:"),
+            of.target,
+            shown(by)
+        );
+    }
     let how = if of.by_hand { "lantern prepare --ticket FILE goes on" } else { "lantern prepare asks again" };
     format!("{} its look at {}, {when}; {how}", care("waiting:"), of.target)
 }

@@ -100,7 +100,11 @@ fn answers(args: &Args, project: &Project, ui: &Ui) -> Done {
     while !waiting.is_empty() {
         let mut left = Vec::new();
         for of in waiting {
-            if project.ask_approval(&of, &progress)? == Answered::NotYet {
+            let answer = project.ask_approval(&of, &progress);
+            if !matches!(answer, Ok(Answered::NotYet)) {
+                note(ui)?;
+            }
+            if answer? == Answered::NotYet {
                 left.push(of);
             }
         }
@@ -125,6 +129,14 @@ fn answers(args: &Args, project: &Project, ui: &Ui) -> Done {
     }
     ui.answer(&steps::answered_document(&args.storefront, &answered), &steps::answered(&args.storefront));
     then(args, "lantern prepare", ui)
+}
+
+/// Records what was answered. Where another lantern is at work, the next `prepare` does it.
+fn note(ui: &Ui) -> Done {
+    match super::open(ui)?.lock() {
+        Err(ProjectError::Busy { .. }) => Ok(()),
+        session => Ok(session?.note_approvals()?),
+    }
 }
 
 /// What waits there for someone.

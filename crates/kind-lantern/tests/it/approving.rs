@@ -26,6 +26,18 @@ impl Yard {
         Ran { output: command.env("LANTERN_KEY_PASSPHRASE", PASSPHRASE).env("PATH", path).output().unwrap() }
     }
 
+    /// What the ledger has of approvals, oldest first: version, standing, and what goes with that.
+    fn said(&self) -> Vec<String> {
+        let document = self.run(&["history", "--all", "--count", "1000", "--json"]).success().json();
+        let events = document["events"].as_array().unwrap().iter().rev();
+        let said = events.filter(|event| event["kind"] == "approval-said").map(|event| &event["payload"]);
+        let words = |said: &serde_json::Value| {
+            let text = |key: &str| said[key].as_str().unwrap_or("-").to_owned();
+            [text("target"), text("version"), text("standing"), text("because")].join(" ")
+        };
+        said.map(words).collect()
+    }
+
     fn answer(&self, word: &str) {
         self.env.write("desk/answer", word);
     }
@@ -64,7 +76,12 @@ fn a_bundle_is_looked_at_before_it_is_sealed() {
     yard.answer("yes");
     let answered = yard.run_with_path(&["wait", "harbour-office"]).success();
     assert!(answered.stdout().contains("harbour-office has answered"), "{}", answered.whole());
+    assert_eq!(yard.said(), ["mac 1.4.0 waiting -", "mac 1.4.0 approved -"], "once each, as soon as it is known");
     let sealed = yard.run(&["prepare"]).success();
+    let history = yard.run(&["history"]).success();
+    for says in ["mac of 1.4.0 waits for harbour-office", "harbour-office approved mac of 1.4.0"] {
+        assert!(history.stdout().contains(says), "{says} in {}", history.whole());
+    }
     assert!(sealed.stdout().contains("mac by harbour-office: its ticket is attached"), "{}", sealed.whole());
     yard.written();
     let seen = yard.run(&["inspect", "out/Saltmarsh Post.app"]).success().stdout();
@@ -90,6 +107,10 @@ fn a_bundle_that_is_refused_is_not_sealed() {
     yard.answer("the helper is too old");
     let refused = yard.run_with_path(&["prepare"]).fails(3);
     assert!(refused.stderr().contains("harbour-office refused it: the helper is too old"), "{}", refused.whole());
+    assert_eq!(yard.said(), ["mac 1.4.0 waiting -", "mac 1.4.0 refused the helper is too old"]);
+    assert!(!yard.run(&[]).success().stdout().contains("waiting"), "nothing waits any more");
+    let nothing = yard.run_with_path(&["wait", "harbour-office"]).fails(2);
+    assert!(nothing.stderr().contains("or all of it is answered"), "{}", nothing.whole());
     // Another build is another case, and so is the same one after a refusal.
     yard.answer("later");
     let again = yard.run_with_path(&["prepare"]).fails(7);
@@ -105,6 +126,37 @@ fn a_bundle_that_is_refused_is_not_sealed() {
     yard.env.write("harbour_office.py", "raise SystemExit(9)");
     let silent = yard.run_with_path(&["prepare"]).fails(3);
     assert!(silent.stderr().contains("not known whether it was done"), "{}", silent.whole());
+}
+
+/// What a break left out of the ledger is said by the next run; a teammate with the same ledger sees what waits.
+#[test]
+fn others_see_what_waits() {
+    let yard = Yard::with_office(PROGRAM);
+    yard.answer("later");
+    let state = yard.env.path(".lantern/approvals/harbour-office/mac/state.json");
+    let mut was_left_out = false;
+    for point in 1.. {
+        let path = std::env::var_os("PATH").unwrap();
+        let mut command = yard.env.command(&["prepare"]);
+        let command = command.env("LANTERN_KEY_PASSPHRASE", PASSPHRASE).env("PATH", path);
+        if command.env("LANTERN_STOP_AT", point.to_string()).output().unwrap().status.code() == Some(7) {
+            break;
+        }
+        was_left_out |= state.exists() && yard.said().is_empty();
+    }
+    assert!(was_left_out, "it was cut between both");
+    assert_eq!(yard.said(), ["mac 1.4.0 waiting -"]);
+    yard.run(&["ledger", "backup"]).success();
+    let config = yard.env.read("lantern.toml");
+    yard.env.write_bytes("theirs/lantern.toml", &config);
+    let theirs = |arguments: &[&str]| yard.run(&[&["--project", "theirs"], arguments].concat());
+    theirs(&["ledger", "import", ".lantern/ledger-copy.jsonl"]).success();
+    let alone = theirs(&[]).success();
+    assert!(alone.stdout().contains("its look at mac, due"), "{}", alone.whole());
+    assert!(alone.stdout().contains("on another computer"), "{}", alone.whole());
+    let waiting = theirs(&["--json"]).json()["editions"][0]["approvals"].clone();
+    assert_eq!((waiting.as_array().unwrap().len(), waiting[0]["elsewhere"].is_string()), (1, true));
+    assert_eq!(yard.run(&["--json"]).json()["editions"][0]["approvals"][0]["elsewhere"], serde_json::Value::Null);
 }
 
 /// A person hands it over, and hands in the ticket that comes back.

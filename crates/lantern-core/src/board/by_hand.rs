@@ -4,7 +4,7 @@ use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
 use super::{Board, KnownRelease};
-use crate::event::{Adopted, Event, EventBody, Moved, NotDone, Pushed, StorefrontRef, Withdrawn};
+use crate::event::{Adopted, ApprovalSaid, Event, EventBody, Moved, NotDone, Pushed, StorefrontRef, Withdrawn};
 use crate::walk::Walk;
 
 /// An answer to a question of the last look.
@@ -16,6 +16,15 @@ pub struct LookAnswer {
     pub by: String,
     /// When.
     pub at: Timestamp,
+}
+
+/// What was last said of a bundle that was handed over for approval.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct ApprovalWord {
+    /// What.
+    pub said: ApprovalSaid,
+    /// By whom.
+    pub by: String,
 }
 
 /// Who said last how things stand at a storefront, and when.
