@@ -59,6 +59,8 @@ pub struct Config {
     pub time_stamps: Option<TimeStamps>,
     /// Vendors of systems that look at signed bundles.
     pub approvals: BTreeMap<Name, Approval>,
+    /// How hard it is tried to make files short.
+    pub compression: Compression,
     /// The keys that identities are known by.
     pub pins: Pins,
 }
@@ -397,7 +399,7 @@ impl Storefront {
 }
 
 pub use crate::audience::Audience;
-pub use raw::EditionKind;
+pub use raw::{Compression, EditionKind};
 
 impl Config {
     /// Reads and checks a configuration; `file` is how the file is named in findings.

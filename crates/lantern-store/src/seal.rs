@@ -16,7 +16,7 @@ use lantern_core::progress::{Meter, Progress, Task};
 use lantern_core::tree::{Node, Tree, TreeError};
 
 use crate::chunk_index::ChunkIndex;
-use crate::codec::{Codec, Packer};
+use crate::codec::{Codec, Effort, Packer};
 use crate::pack::PackWriter;
 use crate::recipe::{ChunkRef, Encoded, Entry, Writer};
 use crate::store::{Store, StoreError};
@@ -203,12 +203,19 @@ pub struct Sealer<'a> {
     store: &'a Store,
     /// None before it was looked up, and after an error.
     known: Option<ChunkIndex>,
+    effort: Effort,
 }
 
 impl<'a> Sealer<'a> {
     /// Looks nothing up yet.
     pub fn new(store: &'a Store) -> Self {
-        Self { store, known: None }
+        Self { store, known: None, effort: Effort::default() }
+    }
+
+    /// With so much work for what is new.
+    #[must_use]
+    pub fn with(self, effort: Effort) -> Self {
+        Self { effort, ..self }
     }
 
     /// Seals `entries`, which are in the order of their paths.
@@ -225,7 +232,7 @@ impl<'a> Sealer<'a> {
             Some(known) => known,
             None => self.store.known_chunks()?,
         };
-        let (sealed, known) = seal_knowing(self.store, known, entries, source, progress)?;
+        let (sealed, known) = seal_knowing(self.store, known, self.effort, (entries, source), progress)?;
         self.known = Some(known);
         Ok(sealed)
     }
@@ -247,8 +254,8 @@ pub fn seal(
 fn seal_knowing(
     store: &Store,
     known: ChunkIndex,
-    entries: &[SourceEntry],
-    source: &dyn Source,
+    effort: Effort,
+    (entries, source): (&[SourceEntry], &dyn Source),
     progress: &dyn Progress,
 ) -> Result<(SealedTree, ChunkIndex), SealError> {
     let profile = Profile::Medium;
@@ -270,7 +277,7 @@ fn seal_knowing(
         let blocks = std::sync::Arc::new(blocks);
         for _ in 0..workers {
             let (blocks, sender, known) = (blocks.clone(), cut_sender.clone(), &known);
-            scope.spawn(move || work(store, &blocks, &sender, known, spare));
+            scope.spawn(move || work((store, known), effort, &blocks, &sender, spare));
         }
         drop((cut_sender, blocks));
         let packing = pack_all(store, &cut_receiver, &known, spare);
@@ -390,13 +397,13 @@ impl Cutter<'_> {
 }
 
 fn work(
-    store: &Store,
+    (store, known): (&Store, &RwLock<ChunkIndex>),
+    effort: Effort,
     blocks: &Mutex<Receiver<Block>>,
     out: &SyncSender<Packed>,
-    known: &RwLock<ChunkIndex>,
     spare: &Spare,
 ) {
-    let mut packer = Packer::new();
+    let mut packer = Packer::with(effort);
     // Whether the pack that was relied on last is sound: neighbours mostly lie in the same.
     let mut last: Option<(Digest, bool)> = None;
     let mut relies_on = |pack: Digest| match last {

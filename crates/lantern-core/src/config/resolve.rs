@@ -220,6 +220,7 @@ impl Check<'_> {
             devices,
             signers,
             approvals,
+            compression: raw.sealing.compression,
             time_stamps,
             pins,
         })

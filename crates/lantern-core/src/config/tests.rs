@@ -259,6 +259,7 @@ fn mistakes_in_editions_and_depots() {
         ("run = [\"saltmarsh\"]", "run = [27]", "wrong-type"),
         ("run = [\"saltmarsh\"]", "run = \"saltmarsh\"", "wrong-type"),
         ("kind = \"demo\"", "kind = \"trial\"", "wrong-value"),
+        ("[depots.voices-fr]", "[sealing]\ncompression = \"tiny\"\n[depots.voices-fr]", "wrong-value"),
     ];
     for (from, to, code) in table {
         assert!(LARGE.contains(from), "{from}");

@@ -8,7 +8,7 @@ use lantern_core::next::Step;
 use lantern_core::progress::Silent;
 use lantern_core::retention::RetentionRule;
 use lantern_core::version::BuildNumber;
-use lantern_project::{Exports, PrepareOptions, ProjectError, RecordsError, ReleaseError, TrialPlace};
+use lantern_project::{Exports, PrepareOptions, Prepared, ProjectError, RecordsError, ReleaseError, TrialPlace};
 use lantern_rehearsal::exports::GameVersion;
 
 use crate::scene::{Scene, name};
@@ -68,6 +68,31 @@ fn what_is_freed_is_only_a_record_until_it_is_prepared_again() {
     assert!(matches!(error, ProjectError::Release(ReleaseError::Freed(_))), "{error:?}");
     drop(session);
     assert!(scene.session().workspace().verify_store(&Silent).unwrap().wrong.is_empty());
+}
+
+/// More work makes fewer bytes of the very same files, and a release that is there already is not made again for it.
+#[test]
+fn a_release_can_be_sealed_small() {
+    let (fast, small) = (Scene::new(), Scene::new());
+    for scene in [&fast, &small] {
+        let letters: String = (0..4_000_u64).map(|n| format!("letter {n}, street {}\n", n * n % 7_919)).collect();
+        fs::write(scene.path("game/exports/linux/letters.txt"), letters).unwrap();
+    }
+    let config = fs::read_to_string(small.path("game/lantern.toml")).unwrap();
+    fs::write(small.path("game/lantern.toml"), config + "[sealing]\ncompression = \"small\"\n").unwrap();
+    let of = |scene: &Scene| scene.prepare(&PrepareOptions::default());
+    let (of_fast, of_small) = (of(&fast), of(&small));
+    let stored = |prepared: &Prepared| prepared.cost.unwrap().stored;
+    assert!(stored(&of_small) < stored(&of_fast), "{} of {}", stored(&of_small), stored(&of_fast));
+    assert_eq!(of_small.release.id, of_fast.release.id);
+    let open = small.project().open().unwrap();
+    open.write_out(&of_small.release, Some(&name("linux")), false, &small.path("linux"), &Silent).unwrap();
+    let read = |path: &str| fs::read(small.path(path)).unwrap();
+    assert!(read("linux/letters.txt") == read("game/exports/linux/letters.txt"));
+    drop(open);
+    let config = fs::read_to_string(fast.path("game/lantern.toml")).unwrap();
+    fs::write(fast.path("game/lantern.toml"), config + "[sealing]\ncompression = \"small\"\n").unwrap();
+    assert!(of(&fast).cost.is_none(), "nothing changed");
 }
 
 #[test]
