@@ -1,6 +1,7 @@
 //! Names of files in a tree.
 
 use std::fmt;
+use std::sync::Arc;
 
 use schemars::JsonSchema;
 use serde::{Deserialize, Deserializer, Serialize};
@@ -73,10 +74,10 @@ pub fn shown(name: &str) -> String {
 /// The path of one entry of a tree: relative, `/` between parts, UTF-8 as the file system had it.
 ///
 /// Never empty, absolute or climbing; without control characters, backslashes and [reserved](is_reserved) parts. The
-/// order is by bytes.
+/// order is by bytes. Copies share the text: a build has many paths, which stand in its export, its tree and its recipe.
 #[derive(Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, JsonSchema)]
 #[serde(transparent)]
-pub struct TreePath(String);
+pub struct TreePath(Arc<str>);
 
 impl TreePath {
     /// Checks a name and wraps it.
@@ -107,7 +108,7 @@ impl TreePath {
         if matches!(bytes, [letter, b':', ..] if letter.is_ascii_alphabetic()) {
             return Err(PathError::Absolute(name));
         }
-        Ok(Self(name))
+        Ok(Self(name.into()))
     }
 
     /// Returns the path as text.
@@ -122,7 +123,7 @@ impl TreePath {
 
     /// Returns the paths of the folders above, nearest first.
     pub fn parents(&self) -> impl Iterator<Item = &str> {
-        let mut rest = self.0.as_str();
+        let mut rest = self.as_str();
         std::iter::from_fn(move || {
             rest = rest.rsplit_once('/')?.0;
             Some(rest)

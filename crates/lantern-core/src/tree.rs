@@ -2,7 +2,7 @@
 //!
 //! The bytes of a tree and the reasons for them stand in `docs/formats/tree.md`.
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::HashMap;
 use std::num::NonZeroUsize;
 
 use crate::bytes::{ByteReader, Head, ReadError, write_text};
@@ -178,7 +178,7 @@ pub fn link_leads_to<'a>(
 /// A set of files, empty folders and links, sorted by the bytes of their paths.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct Tree {
-    entries: BTreeMap<TreePath, Node>,
+    entries: Vec<(TreePath, Node)>,
 }
 
 impl Tree {
@@ -193,8 +193,8 @@ impl Tree {
         if let Some([(path, _), _]) = entries.windows(2).find(|two| matches!(two, [a, b] if a.0 == b.0)) {
             return Err(TreeError::Twice(path.clone()));
         }
-        let map: BTreeMap<TreePath, Node> = entries.into_iter().collect();
-        let links = map.iter().filter_map(|(path, node)| match node {
+        let tree = Self { entries };
+        let links = tree.iter().filter_map(|(path, node)| match node {
             Node::Link { target } => Some((path, target.as_str())),
             _ => None,
         });
@@ -202,7 +202,7 @@ impl Tree {
             return Err(TreeError::LinkLeaves { path: (*path).clone(), target: (*target).to_owned() });
         }
         let mut folder = None;
-        for path in map.keys() {
+        for (path, _) in tree.iter() {
             // Neighbours mostly lie in the same folder, which was looked at.
             let own = path.parents().next();
             if std::mem::replace(&mut folder, own) == own {
@@ -211,23 +211,29 @@ impl Tree {
             for parent in path.parents() {
                 // A folder that holds something is not listed, so whatever is listed above is in the way.
                 if let Ok(above) = TreePath::new(parent)
-                    && map.contains_key(&above)
+                    && tree.get(&above).is_some()
                 {
                     return Err(TreeError::BelowNonFolder { below: path.clone(), above: above.shown() });
                 }
             }
         }
-        Ok(Self { entries: map })
+        Ok(tree)
     }
 
     /// Returns the entries in order.
     pub fn iter(&self) -> impl Iterator<Item = (&TreePath, &Node)> {
-        self.entries.iter()
+        self.entries.iter().map(|(path, node)| (path, node))
+    }
+
+    /// Gives its entries, in order.
+    pub fn into_entries(self) -> Vec<(TreePath, Node)> {
+        self.entries
     }
 
     /// Returns what stands at a path.
     pub fn get(&self, path: &TreePath) -> Option<&Node> {
-        self.entries.get(path)
+        let at = self.entries.binary_search_by(|(other, _)| other.cmp(path)).ok()?;
+        self.entries.get(at).map(|(_, node)| node)
     }
 
     /// Returns how many entries there are.
@@ -242,12 +248,12 @@ impl Tree {
 
     /// Returns how many files there are, without links and empty folders.
     pub fn file_count(&self) -> u64 {
-        self.entries.values().filter(|node| matches!(node, Node::File { .. })).count() as u64
+        self.entries.iter().filter(|(_, node)| matches!(node, Node::File { .. })).count() as u64
     }
 
     /// Returns the size of all files together, in bytes.
     pub fn size(&self) -> u64 {
-        self.entries.values().map(Node::size).fold(0, u64::saturating_add)
+        self.entries.iter().map(|(_, node)| node.size()).fold(0, u64::saturating_add)
     }
 
     /// Returns the bytes that are stored and hashed.
@@ -318,6 +324,8 @@ impl Tree {
 
 #[cfg(test)]
 mod tests {
+    use std::collections::BTreeMap;
+
     use super::*;
     use proptest::prelude::*;
 
@@ -352,7 +360,7 @@ mod tests {
     fn each_part_of_an_entry_is_in_the_id() {
         let base = sample().id();
         let variant = |at: &str, node: Node| {
-            let mut entries = sample().entries;
+            let mut entries: BTreeMap<TreePath, Node> = sample().entries.into_iter().collect();
             entries.insert(path(at), node);
             Tree::new(entries).unwrap().id()
         };

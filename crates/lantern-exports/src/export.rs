@@ -95,7 +95,9 @@ const OTHER_ARCHIVES: [&str; 9] = [".tar.xz", ".tar.bz2", ".txz", ".tbz2", ".tbz
 /// Where the bytes of an entry lie.
 #[derive(Debug)]
 enum At {
-    /// In a file of its own.
+    /// In a file of its own, in the export's folder under the entry's path.
+    Folder,
+    /// In a file of its own, somewhere else.
     Disk(PathBuf),
     /// In an archive, packed.
     Zip(Packed),
@@ -122,7 +124,7 @@ pub struct Export {
     pub shown: String,
     /// What it is.
     pub form: Form,
-    /// The folder or file itself.
+    /// The file itself, or the folder that its entries lie in.
     path: PathBuf,
     /// The unpacked form of an archive that cannot be read at any place; removed when this goes.
     spool: Option<tempfile::TempPath>,
@@ -266,14 +268,13 @@ impl Export {
         let mut left_out = Vec::new();
         match form {
             Form::Folder => {
-                let mut folder = export.path.clone();
                 if let Some(inside) = reading.export_root {
-                    folder.push(inside);
-                    if !folder.is_dir() {
+                    export.path.push(inside);
+                    if !export.path.is_dir() {
                         return Err(no_root(inside, &export.shown));
                     }
                 }
-                let walked = folder::walk(reading.leave_out, &folder);
+                let walked = folder::walk(reading.leave_out, &export.path);
                 findings.extend(walked.findings);
                 findings.extend(walked.reserved.finding());
                 left_out = walked.left_out;
@@ -463,6 +464,7 @@ impl Export {
             return Ok(Opened::Anywhere(Box::new(held)));
         }
         Ok(match &entry.at {
+            At::Folder => Opened::Anywhere(Box::new(File::open(self.in_folder(entry))?)),
             At::Disk(path) => Opened::Anywhere(Box::new(File::open(path)?)),
             At::Zip(packed) => Opened::Stream(zip::open(self.open_itself()?, packed).map_err(in_archive)?),
             At::Span { offset, len } => Opened::Anywhere(Box::new(self.open_itself()?.part(*offset, *len))),
@@ -496,6 +498,7 @@ impl Export {
         }
         let entry = self.entries.get(index).ok_or(io::ErrorKind::NotFound)?;
         let file = match &entry.at {
+            At::Folder => Shared::whole(File::open(self.in_folder(entry))?)?,
             At::Disk(path) => Shared::whole(File::open(path)?)?,
             At::Zip(packed) if packed.method != Method::Stored => Shared::unpacked(&mut self.open(index)?)?,
             // The archive is open already.
@@ -512,10 +515,16 @@ impl Export {
         self.held.lock().expect("nothing panics with the lock").get(&index).map(Shared::again)
     }
 
+    /// Where an entry of a folder lies.
+    fn in_folder(&self, entry: &Listed) -> PathBuf {
+        self.path.join(entry.source.path.as_str())
+    }
+
     /// Whether an entry still is as it was listed.
     pub fn is_unchanged(&self, index: usize) -> io::Result<bool> {
         let entry = self.entries.get(index).ok_or(io::ErrorKind::NotFound)?;
         let path = match &entry.at {
+            At::Folder => &self.in_folder(entry),
             At::Disk(path) => path,
             At::Zip(_) | At::Span { .. } => &self.path,
             At::Nowhere => return Ok(true),

@@ -283,18 +283,19 @@ impl Session {
             self.workspace.have_looked(edition, Looked::Known(exported.clone()));
             return Ok(Sealing::nothing(with_changes(exported, changing)));
         }
-        let past = PastReleases::load(project, edition)?;
+        let mut past = PastReleases::load(project, edition)?;
         let at_most = size_of_new(&divided, &digests);
         // Something is made: everything is read again.
         divided.intakes.iter().for_each(|intake| digests.forget(intake.name));
-        let judge = || {
-            let judged = project.judge_to_seal(edition, version, &divided, &past, options.unsigned, progress)?;
+        let judge = |past: &mut PastReleases| {
+            let judged = project.judge_to_seal(edition, version, &divided, past, options.unsigned, progress)?;
+            past.forget_files();
             self.ask_room(at_most, progress);
             Ok::<_, ProjectError>(judged)
         };
         let is_any = |changing: &&dyn Changing| divided.intakes.iter().any(|intake| changing.by(intake.name).is_some());
         let Some(changing) = changing.filter(is_any) else {
-            let mut judged = judge()?;
+            let mut judged = judge(&mut past)?;
             let (trees, cost) = self.seal_parcels(&divided, Some(&mut digests), progress)?;
             let copies = self.compare_shared(&divided, &mut digests, progress);
             self.remember(&digests);
@@ -315,7 +316,7 @@ impl Session {
         if self.known(edition, version, &inputs)?.is_some() {
             return Ok(Sealing::nothing(inputs));
         }
-        let mut judged = judge()?;
+        let mut judged = judge(&mut past)?;
         let (number, _) = self.number_for(edition, self.input(edition, version, &inputs))?;
         let release = ReleaseName { version: version.clone(), number };
         let stamped = divided.intakes.iter().any(|intake| changing.is_stamped(intake.name)).then_some(number);

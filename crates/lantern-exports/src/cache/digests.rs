@@ -15,7 +15,8 @@ use lantern_core::progress::{Progress, Task};
 use lantern_core::tree::{Node, Tree};
 use lantern_store::durable::{self, DurableError};
 use lantern_store::seal::{SealError, SourceKind};
-use serde::{Deserialize, Serialize};
+use serde::de::{MapAccess, Visitor};
+use serde::{Deserialize, Deserializer, Serialize};
 
 use crate::Stopped;
 use crate::intake::Intake;
@@ -63,6 +64,39 @@ mod as_bytes {
     }
 }
 
+/// What is known of the files of one target.
+#[derive(Debug, Default, Serialize)]
+#[serde(transparent)]
+struct Files(BTreeMap<TreePath, SeenFile>);
+
+impl Files {
+    fn get(&self, path: &TreePath) -> Option<&SeenFile> {
+        self.0.get(path)
+    }
+
+    /// Adds files. A map that is filled one by one in order stays half empty, and there may be a million files.
+    fn add(&mut self, more: impl Iterator<Item = (TreePath, SeenFile)>) {
+        self.0 = std::mem::take(&mut self.0).into_iter().chain(more).collect();
+    }
+}
+
+impl<'de> Deserialize<'de> for Files {
+    // One by one it would be half empty, too.
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        struct All;
+        impl<'de> Visitor<'de> for All {
+            type Value = Files;
+            fn expecting(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+                f.write_str("a map of files")
+            }
+            fn visit_map<A: MapAccess<'de>>(self, mut map: A) -> Result<Files, A::Error> {
+                std::iter::from_fn(|| map.next_entry().transpose()).collect::<Result<_, _>>().map(Files)
+            }
+        }
+        deserializer.deserialize_map(All)
+    }
+}
+
 /// The files of all targets as they were last read.
 #[derive(Debug, Serialize, Deserialize)]
 pub struct DigestCache {
@@ -70,7 +104,7 @@ pub struct DigestCache {
     /// Before anything is read.
     #[serde(skip)]
     begun: jiff::Timestamp,
-    targets: BTreeMap<Name, BTreeMap<TreePath, SeenFile>>,
+    targets: BTreeMap<Name, Files>,
 }
 
 impl Default for DigestCache {
@@ -222,13 +256,14 @@ impl DigestCache {
             read.lock().expect("nothing panics with the lock").push((*index, digest, is_program));
             Ok::<_, SealError>(())
         })?;
-        let seen = self.targets.entry(intake.name.clone()).or_default();
-        for (index, digest, is_program) in read.into_inner().expect("nothing panics with the lock") {
-            if let Some(stat) = intake.stat(index) {
-                let is_settled = stat.is_settled_at(self.begun);
-                seen.insert(entry(index).source.path.clone(), SeenFile { stat, is_settled, digest, is_program });
-            }
-        }
+        let begun = self.begun;
+        let seen = read.into_inner().expect("nothing panics with the lock").into_iter();
+        let seen = seen.filter_map(|(index, digest, is_program)| {
+            let stat = intake.stat(index)?;
+            let is_settled = stat.is_settled_at(begun);
+            Some((entry(index).source.path.clone(), SeenFile { stat, is_settled, digest, is_program }))
+        });
+        self.targets.entry(intake.name.clone()).or_default().add(seen);
         let nodes = indices.iter().map(|index| self.node(intake, *index, |_| true));
         let nodes: Option<Vec<(TreePath, Node)>> = nodes.collect();
         Ok(Tree::new(nodes.expect("every file was read"))?)
@@ -239,7 +274,7 @@ impl DigestCache {
         let Some(files) = self.targets.get_mut(intake.name) else { return };
         for index in indices {
             let Some(entry) = intake.entries().get(*index) else { continue };
-            if let (Some(seen), Some(stat)) = (files.get_mut(&entry.source.path), entry.stat) {
+            if let (Some(seen), Some(stat)) = (files.0.get_mut(&entry.source.path), entry.stat) {
                 (seen.stat, seen.is_settled) = (stat, stat.is_settled_at(self.begun));
             }
         }
@@ -247,15 +282,14 @@ impl DigestCache {
 
     /// Remembers what was read of an export's entries.
     pub fn remember(&mut self, intake: &Intake<'_>, indices: &[usize], tree: &Tree) {
-        let files = self.targets.entry(intake.name.clone()).or_default();
-        for index in indices {
-            let Some(entry) = intake.entries().get(*index).map(|e| &e.source) else { continue };
-            if let (Some(stat), Some(Node::File { digest, .. })) = (intake.stat(*index), tree.get(&entry.path)) {
-                let (is_settled, is_program) = (stat.is_settled_at(self.begun), intake.was_program(*index));
-                let seen = SeenFile { stat, is_settled, digest: *digest, is_program };
-                files.insert(entry.path.clone(), seen);
-            }
-        }
+        let begun = self.begun;
+        let seen = indices.iter().filter_map(|index| {
+            let entry = &intake.entries().get(*index)?.source;
+            let (stat, Node::File { digest, .. }) = (intake.stat(*index)?, tree.get(&entry.path)?) else { return None };
+            let (is_settled, is_program) = (stat.is_settled_at(begun), intake.was_program(*index));
+            Some((entry.path.clone(), SeenFile { stat, is_settled, digest: *digest, is_program }))
+        });
+        self.targets.entry(intake.name.clone()).or_default().add(seen);
     }
 
     /// Forgets a target, to be remembered again.

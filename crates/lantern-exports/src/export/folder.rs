@@ -165,7 +165,7 @@ impl Walked {
             self.findings.extend(sparse(&path, &metadata));
             let stat = StatData::of(&metadata);
             let source = SourceEntry { path, kind: SourceKind::File { size: stat.size } };
-            self.found.push(Listed { source, stat: Some(stat), at: At::Disk(entry.path()) });
+            self.found.push(Listed { source, stat: Some(stat), at: At::Folder });
         } else if kind.is_symlink() {
             let target = lantern_store::links::target(&entry.path());
             let source = SourceEntry { path, kind: SourceKind::Link { target: target.unwrap_or_default() } };

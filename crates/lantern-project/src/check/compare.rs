@@ -4,13 +4,14 @@ use std::cmp::Ordering;
 use std::collections::BTreeMap;
 
 use lantern_core::board::KnownRelease;
+use lantern_core::digest::Digest;
 use lantern_core::finding::{Code, Finding, Severity, join_some};
 use lantern_core::names::Name;
 use lantern_core::path::{TreePath, shown};
 use lantern_core::progress::{Progress, Silent};
-use lantern_core::release::{Claims, TargetRecord};
+use lantern_core::release::{Claims, DepotRecord, ReleaseRecord, TargetRecord};
 use lantern_core::size::Size;
-use lantern_core::tree::Node;
+use lantern_core::tree::{Node, Tree};
 use lantern_core::version::{BuildNumber, ReleaseName, Version};
 use lantern_exports::cache::DigestCache;
 use lantern_exports::intake::Intake;
@@ -49,6 +50,17 @@ pub(crate) fn stamp_hint(can_be_stamped: bool) -> &'static str {
     if can_be_stamped { "; or stamp = true, and lantern writes it" } else { "" }
 }
 
+/// What a target of a release held, as the export had it; what cannot be read any more is left out.
+fn files_of(store: &Store, target: &TargetRecord) -> BTreeMap<TreePath, Node> {
+    let tree = |depot: &DepotRecord| {
+        let tree = store.tree(depot.tree).ok()?;
+        let before = target.changed.as_ref().map(|changed| changed.before(&tree));
+        before.unwrap_or(Ok(tree)).ok()
+    };
+    let trees = target.depots.iter().chain(&target.aside).filter_map(tree);
+    trees.flat_map(Tree::into_entries).collect()
+}
+
 /// Says that a build has another number inside than its release gets.
 pub(crate) fn number_differs(project: &Project, target: &Name, claims: &Claims, number: BuildNumber) -> Finding {
     let inside = shown(claims.number.as_deref().unwrap_or_default());
@@ -73,7 +85,11 @@ pub(crate) struct PastReleases {
     last: BTreeMap<Name, (ReleaseName, TargetRecord)>,
     /// The same as the exports were, before anything was signed.
     exported: BTreeMap<Name, TargetRecord>,
-    releases: Vec<BTreeMap<Name, BTreeMap<TreePath, Node>>>,
+    /// The files of the newest release, by target; forgotten once they were compared.
+    files: BTreeMap<Name, BTreeMap<TreePath, Node>>,
+    /// The releases before it. What they held is read when it is asked for.
+    older: Vec<ReleaseRecord>,
+    store: Option<Store>,
     /// The numbers that the packages of the newest release have inside, by target.
     numbers: BTreeMap<Name, String>,
     /// The newest release of each target that someone tried and said yes to.
@@ -107,12 +123,11 @@ impl PastReleases {
             }
         }
         let newest_name = newest.first().map(|release| release.name.clone());
-        let (mut releases, mut numbers) = (Vec::new(), BTreeMap::new());
+        let (mut records, mut numbers) = (Vec::new(), BTreeMap::new());
         let (mut last, mut exported) = (BTreeMap::new(), BTreeMap::new());
         for release in newest.into_iter().take(LOOK_BACK) {
             // The content of older ones may have been freed.
             let Ok(record) = store.record(release.id) else { continue };
-            let mut targets = BTreeMap::new();
             for target in &record.targets {
                 if !last.contains_key(&target.target) {
                     let number = target.claims.number.clone().or_else(|| number_inside(&store, target));
@@ -121,18 +136,19 @@ impl PastReleases {
                     let before = changing::as_exported(&store, target)?;
                     exported.extend(before.map(|before| (target.target.clone(), before)));
                 }
-                let mut files = BTreeMap::new();
-                for depot in target.depots.iter().chain(&target.aside) {
-                    let Ok(tree) = store.tree(depot.tree) else { continue };
-                    let before = target.changed.as_ref().map(|changed| changed.before(&tree));
-                    let Ok(tree) = before.unwrap_or(Ok(tree)) else { continue };
-                    files.extend(tree.iter().map(|(path, node)| (path.clone(), node.clone())));
-                }
-                targets.insert(target.target.clone(), files);
             }
-            releases.push(targets);
+            records.push(record);
         }
-        Ok(Self { newest: newest_name, live, pushed, next, last, exported, releases, numbers, seen })
+        let mut older = records.into_iter();
+        let targets = older.next().map(|newest| newest.targets).unwrap_or_default();
+        let files = targets.iter().map(|target| (target.target.clone(), files_of(&store, target))).collect();
+        let (older, store) = (older.collect(), Some(store));
+        Ok(Self { newest: newest_name, live, pushed, next, last, exported, files, older, store, numbers, seen })
+    }
+
+    /// Forgets what the newest release held: everything was compared with it.
+    pub(crate) fn forget_files(&mut self) {
+        self.files.clear();
     }
 
     /// The newest record of a target, with the release that it is of.
@@ -223,7 +239,7 @@ impl PastReleases {
 
     /// Whether an export is not the one of the last release, as far as names and sizes say.
     pub(super) fn is_other(&self, intake: &Intake<'_>) -> bool {
-        let Some(last) = self.releases.first().and_then(|targets| targets.get(intake.name)) else { return true };
+        let Some(last) = self.files.get(intake.name) else { return true };
         let files = intake.entries().iter().map(|e| &e.source).filter(|source| source.is_file());
         let now = files.map(|source| (&source.path, source.size()));
         let was = last.iter().filter(|(_, node)| matches!(node, Node::File { .. }));
@@ -231,7 +247,7 @@ impl PastReleases {
     }
 
     pub(super) fn findings(&self, intake: &Intake<'_>, progress: &dyn Progress) -> Vec<Finding> {
-        let Some(last) = self.releases.first().and_then(|targets| targets.get(intake.name)) else { return Vec::new() };
+        let Some(last) = self.files.get(intake.name) else { return Vec::new() };
         let mut findings = Vec::new();
         let now: BTreeMap<&TreePath, (usize, u64)> = intake
             .entries()
@@ -288,20 +304,27 @@ impl PastReleases {
         was: &BTreeMap<&TreePath, &Node>,
         progress: &dyn Progress,
     ) -> Option<Finding> {
-        let older: Vec<&BTreeMap<TreePath, Node>> =
-            self.releases.iter().skip(1).filter_map(|t| t.get(intake.name)).collect();
+        let is_new = |path: &TreePath, size: u64| !was.contains_key(path) && (1..=MAX_READ_LEN).contains(&size);
+        let new: Vec<(&TreePath, usize, u64)> = now
+            .iter()
+            .filter(|(path, (_, size))| is_new(path, *size))
+            .map(|(path, (at, size))| (*path, *at, *size))
+            .collect();
+        let mut digests: BTreeMap<usize, Vec<Digest>> = BTreeMap::new();
+        let older = self.older.iter().flat_map(|record| &record.targets).filter(|of| of.target == *intake.name);
+        for target in older.filter(|_| !new.is_empty()) {
+            let files = files_of(self.store.as_ref()?, target);
+            for (path, index, size) in &new {
+                if let Some(Node::File { digest, .. }) = files.get(*path).filter(|node| node.size() == *size) {
+                    digests.entry(*index).or_default().push(*digest);
+                }
+            }
+        }
         let mut buffer = vec![0; 64 * 1024];
         let mut back: Vec<String> = Vec::new();
-        for (path, (index, size)) in
-            now.iter().filter(|(path, (_, size))| !was.contains_key(*path) && (1..=MAX_READ_LEN).contains(size))
-        {
-            let same_size = older.iter().filter_map(|files| files.get(*path)).filter(|node| node.size() == *size);
-            let digests: Vec<_> = same_size
-                .filter_map(|node| if let Node::File { digest, .. } = node { Some(*digest) } else { None })
-                .collect();
-            let is_old = !digests.is_empty()
-                && intake.digest(*index, &mut buffer, &Silent, progress).is_ok_and(|found| digests.contains(&found));
-            if is_old {
+        for (path, index, _) in new {
+            let Some(digests) = digests.get(&index) else { continue };
+            if intake.digest(index, &mut buffer, &Silent, progress).is_ok_and(|found| digests.contains(&found)) {
                 back.push(path.shown());
             }
         }
