@@ -144,6 +144,13 @@ macro_rules! id {
             pub fn of(bytes: &[u8]) -> Self {
                 Self(Digest(blake3::derive_key(Self::CONTEXT, bytes)))
             }
+
+            /// Returns the id of bytes that come one part after the other.
+            pub fn of_parts(give: impl FnOnce(&mut dyn FnMut(&[u8]))) -> Self {
+                let mut hasher = blake3::Hasher::new_derive_key(Self::CONTEXT);
+                give(&mut |part| _ = hasher.update(part));
+                Self(Digest(*hasher.finalize().as_bytes()))
+            }
         }
 
         impl fmt::Display for $name {

@@ -7,10 +7,12 @@ use std::num::NonZeroUsize;
 
 use crate::bytes::{ByteReader, Head, ReadError, write_text};
 use crate::digest::{Digest, TreeId};
-use crate::path::TreePath;
+use crate::path::{MAX_PATH_LEN, TreePath};
 use crate::portable::folded;
 
 const HEAD: Head = Head { magic: *b"LNTR", version: 1, what: "a tree" };
+/// Bytes of a tree that are hashed at a time.
+const PART_LEN: usize = 64 * 1024;
 /// Kind, flags, path length and one byte of path.
 const MIN_ENTRY_LEN: NonZeroUsize = NonZeroUsize::new(5).expect("not zero");
 
@@ -188,8 +190,10 @@ impl Tree {
     /// [`TreeError`] for paths that occur twice or below a file, and for links that leave.
     pub fn new(entries: impl IntoIterator<Item = (TreePath, Node)>) -> Result<Self, TreeError> {
         let mut entries: Vec<(TreePath, Node)> = entries.into_iter().collect();
-        // Most come in order, and then this costs little.
-        entries.sort_by(|a, b| a.0.cmp(&b.0));
+        // Most come in order; sorting them would take room for a copy.
+        if !entries.is_sorted_by(|a, b| a.0 <= b.0) {
+            entries.sort_by(|a, b| a.0.cmp(&b.0));
+        }
         if let Some([(path, _), _]) = entries.windows(2).find(|two| matches!(two, [a, b] if a.0 == b.0)) {
             return Err(TreeError::Twice(path.clone()));
         }
@@ -258,7 +262,14 @@ impl Tree {
 
     /// Returns the bytes that are stored and hashed.
     pub fn encode(&self) -> Vec<u8> {
-        let mut out = Vec::with_capacity(16 + self.entries.len() * 80);
+        let mut whole = Vec::with_capacity(16 + self.entries.len() * 80);
+        self.encode_into(&mut |part| whole.extend(part));
+        whole
+    }
+
+    /// Gives the same bytes in parts: of many files they need not be in memory at once.
+    fn encode_into(&self, give: &mut dyn FnMut(&[u8])) {
+        let mut out = Vec::with_capacity(PART_LEN + 2 * MAX_PATH_LEN);
         HEAD.write(&mut out);
         out.extend(u32::try_from(self.entries.len()).expect("fewer than 2^32 entries").to_le_bytes());
         for (path, node) in &self.entries {
@@ -277,8 +288,12 @@ impl Tree {
                 Node::EmptyFolder => {}
                 Node::Link { target } => write_text(&mut out, target),
             }
+            if out.len() >= PART_LEN {
+                give(&out);
+                out.clear();
+            }
         }
-        out
+        give(&out);
     }
 
     /// Reads the bytes of a tree; entries out of order are refused, so one tree has one encoding.
@@ -318,7 +333,7 @@ impl Tree {
 
     /// Returns the tree's id.
     pub fn id(&self) -> TreeId {
-        TreeId::of(&self.encode())
+        TreeId::of_parts(|take| self.encode_into(take))
     }
 }
 
@@ -354,6 +369,14 @@ mod tests {
             sample().id().to_string(),
             "blake3:c90d6c6a0895c64fac6e87acd532a3c24e8bf8536eecc8c16b437e6f3588ebba"
         );
+    }
+
+    #[test]
+    fn the_id_is_that_of_the_encoded_bytes() {
+        let many = (0..3_000).map(|n| (path(&format!("letters/{n:05}/{}", "x".repeat(30))), file(&[1], false)));
+        for tree in [sample(), Tree::default(), Tree::new(many).unwrap()] {
+            assert_eq!(tree.id(), TreeId::of(&tree.encode()), "{} entries", tree.len());
+        }
     }
 
     #[test]

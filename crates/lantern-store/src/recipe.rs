@@ -31,6 +31,8 @@ const RECORD_FILE: u8 = 1;
 const RECORD_FOLDER: u8 = 2;
 const RECORD_LINK: u8 = 3;
 const RECORD_CHUNK: u8 = 4;
+/// Bytes of a chunk's record: kind, digest and length.
+const CHUNK_RECORD_LEN: usize = 1 + 32 + 4;
 
 /// A chunk of a file.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
@@ -282,7 +284,10 @@ impl Writer {
 /// # Panics
 /// When there is no memory.
 pub fn pack_segment(bytes: &[u8]) -> Vec<u8> {
-    zstd::bulk::compress(bytes, LEVEL).expect("compressing in memory does not fail")
+    let mut packed = zstd::bulk::compress(bytes, LEVEL).expect("compressing in memory does not fail");
+    // It has room for what cannot be compressed; there may be thousands of segments.
+    packed.shrink_to_fit();
+    packed
 }
 
 /// Gives back the bytes of a segment and compares them with its digest.
@@ -390,9 +395,13 @@ impl Reader {
                         let len =
                             u32::try_from(size).ok().filter(|len| (1..=Profile::MAX_LEN).contains(&(*len as usize)));
                         let len = len.ok_or_else(|| wrong(format!("a chunk of {size} bytes")))?;
-                        chunks.push(ChunkRef { digest, len });
+                        chunks = vec![ChunkRef { digest, len }];
                     }
-                    more => self.missing = more,
+                    more => {
+                        self.missing = more;
+                        // What it states is only believed as far as there is anything.
+                        chunks.reserve_exact((more as usize).min(reader.remaining() / CHUNK_RECORD_LEN));
+                    }
                 }
                 Node::File { size, digest, executable: flags == 1 }
             }

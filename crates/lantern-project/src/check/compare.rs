@@ -40,6 +40,9 @@ const MAX_READ_LEN: u64 = 64 * 1024 * 1024;
 /// The number that a sealed package has inside; none for what is no package, or cannot be read any more.
 fn number_inside(store: &Store, target: &TargetRecord) -> Option<String> {
     let [depot] = target.depots.as_slice() else { return None };
+    if depot.files != 1 {
+        return None;
+    }
     let contents = Contents::open(store, store.recipe_of(depot.tree).ok()?).ok()?;
     let [entry] = contents.entries.as_slice() else { return None };
     said_by(contents.read_anywhere(entry))?.number()
