@@ -70,6 +70,8 @@ pub struct WaitingApproval {
     pub approval: Name,
     /// Of which target.
     pub target: Name,
+    /// What says that it is the same; none where a newer lantern has noted it in a way that is not known here.
+    attempt: Option<EventId>,
     /// Since when; none where a newer lantern has noted it in a way that is not known here.
     pub since: Option<Timestamp>,
     /// Until when it usually is answered.
@@ -153,14 +155,15 @@ impl Project {
         let mut out = Vec::new();
         for (name, approval) in &self.config().approvals {
             for target in &approval.targets {
-                let since = match Kept::read(&kept_in(&self.state("approvals"), name, target)) {
-                    Kept::Known(state) if state.waits() => Some(state.since),
-                    Kept::Newer => None,
+                let (attempt, since) = match Kept::read(&kept_in(&self.state("approvals"), name, target)) {
+                    Kept::Known(state) if state.waits() => (Some(state.attempt), Some(state.since)),
+                    Kept::Newer => (None, None),
                     _ => continue,
                 };
                 let due = since.and_then(|since| due(since, approval));
                 out.push(WaitingApproval {
                     elsewhere: None,
+                    attempt,
                     approval: name.clone(),
                     target: target.clone(),
                     since,
@@ -249,11 +252,17 @@ impl Workspace {
         let is_own = |target: &Name| config.targets.get(target).is_some_and(|of| of.edition == *edition);
         let mut waiting = self.project.waiting_approvals();
         waiting.retain(|of| is_own(&of.target));
+        // A ledger that was rebuilt has this computer's own words under another name, and what is answered is so wherever it was said.
+        let is_known = |attempt: EventId, here: &[WaitingApproval]| {
+            let mut words = board.approvals.values().filter(|word| word.said.attempt == attempt);
+            here.iter().any(|of| of.attempt == Some(attempt))
+                || words.any(|word| !matches!(word.said.standing, ApprovalStanding::Waiting { .. }))
+        };
         for ((name, target, device), word) in &board.approvals {
-            let (ApprovalStanding::Waiting { due }, true) = (&word.said.standing, device != self.ledger.device())
-            else {
+            let ApprovalStanding::Waiting { due } = &word.said.standing else { continue };
+            if device == self.ledger.device() || is_known(word.said.attempt, &waiting) {
                 continue;
-            };
+            }
             let Some(approval) = config.approvals.get(name).filter(|of| of.targets.contains(target)) else { continue };
             waiting.push(WaitingApproval {
                 approval: name.clone(),
@@ -262,6 +271,7 @@ impl Workspace {
                 due: *due,
                 by_hand: approval.run.is_empty(),
                 elsewhere: Some(word.by.clone()),
+                attempt: Some(word.said.attempt),
             });
         }
         waiting

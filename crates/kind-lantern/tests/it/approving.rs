@@ -157,6 +157,18 @@ fn others_see_what_waits() {
     let waiting = theirs(&["--json"]).json()["editions"][0]["approvals"].clone();
     assert_eq!((waiting.as_array().unwrap().len(), waiting[0]["elsewhere"].is_string()), (1, true));
     assert_eq!(yard.run(&["--json"]).json()["editions"][0]["approvals"][0]["elsewhere"], serde_json::Value::Null);
+    // A ledger that was rebuilt is that of another computer, as it were; it is still this one that waits.
+    std::fs::remove_file(yard.env.path(".lantern/ledger.db")).unwrap();
+    yard.run(&["ledger", "rebuild"]).success();
+    let here = yard.run(&["--json"]).json()["editions"][0]["approvals"].clone();
+    assert_eq!((here.as_array().unwrap().len(), &here[0]["elsewhere"]), (1, &serde_json::Value::Null), "{here}");
+    // What others have heard is known here.
+    yard.answer("yes");
+    yard.run_with_path(&["wait", "harbour-office"]).success();
+    yard.run(&["ledger", "export", "more.jsonl"]).success();
+    theirs(&["ledger", "import", "more.jsonl"]).success();
+    let alone = theirs(&[]).success();
+    assert!(!alone.stdout().contains("waiting"), "it is answered: {}", alone.whole());
 }
 
 /// A person hands it over, and hands in the ticket that comes back.
