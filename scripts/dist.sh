@@ -6,7 +6,8 @@
 #
 # On Linux the program is linked statically where the tools for that are there (the target x86_64-unknown-linux-musl and
 # musl-gcc); otherwise it needs the C library of this computer or a newer one, and the script says which. For Windows, with Rust's
-# standard library for it and Debian's gcc-mingw-w64-x86-64: TARGET=x86_64-pc-windows-gnu scripts/dist.sh
+# standard library for it (rustup target add x86_64-pc-windows-gnu) and Debian's gcc-mingw-w64-x86-64, g++-mingw-w64-x86-64 and nasm:
+# TARGET=x86_64-pc-windows-gnu scripts/dist.sh
 set -euo pipefail
 cd "$(dirname "${BASH_SOURCE[0]}")/.."
 to=${1:-dist}
