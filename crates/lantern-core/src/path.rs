@@ -74,9 +74,10 @@ pub fn shown(name: &str) -> String {
 /// The path of one entry of a tree: relative, `/` between parts, UTF-8 as the file system had it.
 ///
 /// Never empty, absolute or climbing; without control characters, backslashes and [reserved](is_reserved) parts. The
-/// order is by bytes. Copies share the text: a build has many paths, which stand in its export, its tree and its recipe.
+/// order is by bytes.
 #[derive(Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, JsonSchema)]
 #[serde(transparent)]
+// Copies share the text: a build has many paths, which stand in its export, its tree and its recipe.
 pub struct TreePath(Arc<str>);
 
 impl TreePath {
