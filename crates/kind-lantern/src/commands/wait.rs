@@ -91,7 +91,7 @@ fn answers(args: &Args, project: &Project, ui: &Ui) -> Done {
     let mut waiting = project.waiting_approvals();
     waiting.retain(|of| of.approval.as_str() == args.storefront);
     if waiting.is_empty() {
-        let what = format!("nothing was handed over to {}, or all of it is answered", args.storefront);
+        let what = format!("nothing that this computer handed over waits for {}", args.storefront);
         return Err(CommandError::usage(what, "lantern prepare hands over what is to be looked at"));
     }
     let answered: Vec<Name> = waiting.iter().map(|of| of.target.clone()).collect();
