@@ -20,6 +20,7 @@ if [ -z "${TARGET:-}" ] && [ "$host" = x86_64-unknown-linux-gnu ] && command -v 
   static="linked statically"
 fi
 if [ "$target" = x86_64-pc-windows-gnu ]; then
+  static="linked to what Windows brings"
   mingw=x86_64-w64-mingw32
   export CARGO_TARGET_X86_64_PC_WINDOWS_GNU_LINKER=$mingw-gcc
   export CC_x86_64_pc_windows_gnu=$mingw-gcc CXX_x86_64_pc_windows_gnu=$mingw-g++ AR_x86_64_pc_windows_gnu=$mingw-ar
