@@ -11,6 +11,7 @@ pub(crate) mod shape;
 use std::collections::{BTreeMap, BTreeSet};
 
 use crate::choices::Choices;
+use crate::compression::Compression;
 use crate::depots::Rule;
 use crate::finding::{Code, Finding, TextPlace};
 use crate::names::{FolderName, Handle, Identity, Name};
@@ -399,7 +400,7 @@ impl Storefront {
 }
 
 pub use crate::audience::Audience;
-pub use raw::{Compression, EditionKind};
+pub use raw::EditionKind;
 
 impl Config {
     /// Reads and checks a configuration; `file` is how the file is named in findings.

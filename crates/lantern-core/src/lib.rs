@@ -37,6 +37,7 @@ pub mod branch;
 pub mod by_hand;
 pub mod bytes;
 pub mod choices;
+pub mod compression;
 pub mod config;
 pub mod depots;
 pub mod digest;

@@ -6,6 +6,7 @@ mod handle;
 
 pub(crate) use handle::{Opened, Shared};
 
+use std::borrow::Cow;
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs::{self, File, Metadata};
 use std::io::{self, Cursor, Read};
@@ -464,8 +465,7 @@ impl Export {
             return Ok(Opened::Anywhere(Box::new(held)));
         }
         Ok(match &entry.at {
-            At::Folder => Opened::Anywhere(Box::new(File::open(self.in_folder(entry))?)),
-            At::Disk(path) => Opened::Anywhere(Box::new(File::open(path)?)),
+            At::Folder | At::Disk(_) => Opened::Anywhere(Box::new(File::open(self.file_of(entry))?)),
             At::Zip(packed) => Opened::Stream(zip::open(self.open_itself()?, packed).map_err(in_archive)?),
             At::Span { offset, len } => Opened::Anywhere(Box::new(self.open_itself()?.part(*offset, *len))),
             At::Nowhere => Opened::Anywhere(Box::new(Cursor::new(Vec::new()))),
@@ -498,8 +498,7 @@ impl Export {
         }
         let entry = self.entries.get(index).ok_or(io::ErrorKind::NotFound)?;
         let file = match &entry.at {
-            At::Folder => Shared::whole(File::open(self.in_folder(entry))?)?,
-            At::Disk(path) => Shared::whole(File::open(path)?)?,
+            At::Folder | At::Disk(_) => Shared::whole(File::open(self.file_of(entry))?)?,
             At::Zip(packed) if packed.method != Method::Stored => Shared::unpacked(&mut self.open(index)?)?,
             // The archive is open already.
             _ => return self.open_anywhere(index),
@@ -515,21 +514,23 @@ impl Export {
         self.held.lock().expect("nothing panics with the lock").get(&index).map(Shared::again)
     }
 
-    /// Where an entry of a folder lies.
-    fn in_folder(&self, entry: &Listed) -> PathBuf {
-        self.path.join(entry.source.path.as_str())
+    /// The file that an entry's bytes lie in.
+    fn file_of<'a>(&'a self, entry: &'a Listed) -> Cow<'a, Path> {
+        match &entry.at {
+            At::Folder => self.path.join(entry.source.path.as_str()).into(),
+            At::Disk(path) => path.into(),
+            At::Zip(_) | At::Span { .. } | At::Nowhere => self.path.as_path().into(),
+        }
     }
 
     /// Whether an entry still is as it was listed.
     pub fn is_unchanged(&self, index: usize) -> io::Result<bool> {
         let entry = self.entries.get(index).ok_or(io::ErrorKind::NotFound)?;
-        let path = match &entry.at {
-            At::Folder => &self.in_folder(entry),
-            At::Disk(path) => path,
-            At::Zip(_) | At::Span { .. } => &self.path,
-            At::Nowhere => return Ok(true),
-        };
-        Ok(entry.stat == Some(StatData::of(&fs::symlink_metadata(path)?)) || path.is_symlink())
+        if matches!(entry.at, At::Nowhere) {
+            return Ok(true);
+        }
+        let path = self.file_of(entry);
+        Ok(entry.stat == Some(StatData::of(&fs::symlink_metadata(&path)?)) || path.is_symlink())
     }
 }
 

@@ -1,7 +1,7 @@
 //! Approval by a system's vendor: a signed bundle is handed over, and the ticket that comes back is attached to it. docs/approvals.md has
 //! the steps and what is kept.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 use std::io;
 use std::path::{Path, PathBuf};
@@ -70,8 +70,6 @@ pub struct WaitingApproval {
     pub approval: Name,
     /// Of which target.
     pub target: Name,
-    /// What says that it is the same; none where a newer lantern has noted it in a way that is not known here.
-    attempt: Option<EventId>,
     /// Since when; none where a newer lantern has noted it in a way that is not known here.
     pub since: Option<Timestamp>,
     /// Until when it usually is answered.
@@ -150,29 +148,36 @@ impl Project {
         all.flat_map(of).collect()
     }
 
+    /// What is kept here of each target that someone looks at.
+    fn kept_approvals(&self) -> impl Iterator<Item = (&Name, &Approval, &Name, Kept)> {
+        let folder = self.state("approvals");
+        let all = self.config().approvals.iter();
+        let pairs =
+            all.flat_map(|(name, approval)| approval.targets.iter().map(move |target| (name, approval, target)));
+        pairs.map(move |(name, approval, target)| {
+            let kept = Kept::read(&kept_in(&folder, name, target));
+            (name, approval, target, kept)
+        })
+    }
+
     /// What waits for an answer, as far as this computer knows.
     pub fn waiting_approvals(&self) -> Vec<WaitingApproval> {
-        let mut out = Vec::new();
-        for (name, approval) in &self.config().approvals {
-            for target in &approval.targets {
-                let (attempt, since) = match Kept::read(&kept_in(&self.state("approvals"), name, target)) {
-                    Kept::Known(state) if state.waits() => (Some(state.attempt), Some(state.since)),
-                    Kept::Newer => (None, None),
-                    _ => continue,
-                };
-                let due = since.and_then(|since| due(since, approval));
-                out.push(WaitingApproval {
-                    elsewhere: None,
-                    attempt,
-                    approval: name.clone(),
-                    target: target.clone(),
-                    since,
-                    due,
-                    by_hand: approval.run.is_empty(),
-                });
-            }
-        }
-        out
+        let waiting = self.kept_approvals().filter_map(|(name, approval, target, kept)| {
+            let since = match kept {
+                Kept::Known(state) if state.waits() => Some(state.since),
+                Kept::Newer => None,
+                Kept::Known(_) | Kept::Nothing => return None,
+            };
+            Some(WaitingApproval {
+                approval: name.clone(),
+                target: target.clone(),
+                since,
+                due: since.and_then(|since| due(since, approval)),
+                by_hand: approval.run.is_empty(),
+                elsewhere: None,
+            })
+        });
+        waiting.collect()
     }
 }
 
@@ -225,17 +230,12 @@ impl Session {
     /// # Errors
     /// [`ProjectError::Ledger`].
     pub fn note_approvals(&mut self) -> Result<(), ProjectError> {
-        let mut said = Vec::new();
-        let project = self.project();
-        for (name, approval) in &project.config().approvals {
-            for target in &approval.targets {
-                let kept = Kept::read(&kept_in(&project.state("approvals"), name, target));
-                if let (Kept::Known(state), Some(of)) = (kept, project.config().targets.get(target)) {
-                    said.push((of.edition.clone(), state.said(name, target, approval)));
-                }
-            }
-        }
-        for (edition, said) in said {
+        let targets = &self.project().config().targets;
+        let said = self.project().kept_approvals().filter_map(|(name, approval, target, kept)| match kept {
+            Kept::Known(state) => Some((targets.get(target)?.edition.clone(), state.said(name, target, approval))),
+            Kept::Newer | Kept::Nothing => None,
+        });
+        for (edition, said) in said.collect::<Vec<_>>() {
             let board = self.workspace.board(&edition)?;
             if !board.approvals.values().any(|word| word.said == said) {
                 self.workspace.record(&edition, EventBody::ApprovalSaid(said), None)?;
@@ -253,14 +253,17 @@ impl Workspace {
         let mut waiting = self.project.waiting_approvals();
         waiting.retain(|of| is_own(&of.target));
         // A ledger that was rebuilt has this computer's own words under another name, and what is answered is so wherever it was said.
-        let is_known = |attempt: EventId, here: &[WaitingApproval]| {
-            let mut words = board.approvals.values().filter(|word| word.said.attempt == attempt);
-            here.iter().any(|of| of.attempt == Some(attempt))
-                || words.any(|word| !matches!(word.said.standing, ApprovalStanding::Waiting { .. }))
-        };
+        let own = self.project.kept_approvals().filter_map(|(_, _, _, kept)| match kept {
+            Kept::Known(state) => Some(state.attempt),
+            Kept::Newer | Kept::Nothing => None,
+        });
+        let words = board.approvals.values().map(|word| &word.said);
+        let answered =
+            words.filter(|said| !matches!(said.standing, ApprovalStanding::Waiting { .. })).map(|said| said.attempt);
+        let known: BTreeSet<EventId> = own.chain(answered).collect();
         for ((name, target, device), word) in &board.approvals {
             let ApprovalStanding::Waiting { due } = &word.said.standing else { continue };
-            if device == self.ledger.device() || is_known(word.said.attempt, &waiting) {
+            if device == self.ledger.device() || known.contains(&word.said.attempt) {
                 continue;
             }
             let Some(approval) = config.approvals.get(name).filter(|of| of.targets.contains(target)) else { continue };
@@ -271,7 +274,6 @@ impl Workspace {
                 due: *due,
                 by_hand: approval.run.is_empty(),
                 elsewhere: Some(word.by.clone()),
-                attempt: Some(word.said.attempt),
             });
         }
         waiting

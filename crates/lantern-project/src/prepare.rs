@@ -5,7 +5,6 @@ use std::path::PathBuf;
 use std::sync::Arc;
 
 use lantern_core::board::{Board, KnownRelease};
-use lantern_core::config::Compression;
 use lantern_core::digest::{InputDigest, ReleaseId};
 use lantern_core::event::{EventBody, NumberReserved, Sealed};
 use lantern_core::finding::{Code, Finding, Severity};
@@ -18,7 +17,6 @@ use lantern_core::tree::{Node, Tree};
 use lantern_core::version::{BuildNumber, ReleaseName, Version};
 use lantern_exports::cache::{DIGESTS, DigestCache};
 use lantern_exports::changing::Changing;
-use lantern_store::codec::Effort;
 use lantern_store::durable::DurableError;
 use lantern_store::held::Held;
 use lantern_store::room_left;
@@ -406,11 +404,7 @@ impl Session {
         progress: &dyn Progress,
     ) -> Result<(Vec<Tree>, SealCost), ProjectError> {
         let (mut trees, mut cost) = (Vec::new(), SealCost::default());
-        let effort = match self.project().config().compression {
-            Compression::Fast => Effort::Fast,
-            Compression::Small => Effort::Small,
-        };
-        let mut sealer = Sealer::new(&self.workspace.store).with(effort);
+        let mut sealer = Sealer::new(&self.workspace.store).with(self.project().config().compression);
         for parcel in &parcels(divided) {
             let intake = &divided.intakes[parcel.from];
             let (entries, source) = intake.part(&parcel.indices);

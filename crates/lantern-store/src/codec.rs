@@ -1,24 +1,14 @@
 //! How the bytes of one chunk are stored.
 
 use lantern_chunker::Profile;
+use lantern_core::compression::Compression;
 
-/// How hard it is tried to make chunks short. The format does not depend on it.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub enum Effort {
-    /// As fast as bytes can be read and hashed.
-    #[default]
-    Fast,
-    /// Some twenty times the work for 5 to 12 per cent less.
-    Small,
-}
-
-impl Effort {
-    /// Zstandard's level: its own default, and the first behind which the next ones save nothing more of chunks as short as these.
-    const fn level(self) -> i32 {
-        match self {
-            Self::Fast => 3,
-            Self::Small => 16,
-        }
+/// Zstandard's level: its own default, and the first behind which the next ones save nothing more of chunks as short as these. The
+/// format does not depend on it.
+const fn level(compression: Compression) -> i32 {
+    match compression {
+        Compression::Fast => 3,
+        Compression::Small => 16,
     }
 }
 
@@ -124,12 +114,12 @@ pub struct Packer {
 impl Packer {
     /// Sets up the working memory.
     pub fn new() -> Self {
-        Self::with(Effort::default())
+        Self::with(Compression::default())
     }
 
     /// Sets up the working memory.
-    pub fn with(effort: Effort) -> Self {
-        let compressor = zstd::bulk::Compressor::new(effort.level()).expect("the level is a valid one");
+    pub fn with(compression: Compression) -> Self {
+        let compressor = zstd::bulk::Compressor::new(level(compression)).expect("the level is a valid one");
         Self { compressor, packed: Vec::with_capacity(zstd::zstd_safe::compress_bound(MAX_RAW_LEN)) }
     }
 

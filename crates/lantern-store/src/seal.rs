@@ -9,6 +9,7 @@ use std::io::{self, Read};
 use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
 use std::sync::{Mutex, RwLock};
 
+use lantern_core::compression::Compression;
 use lantern_core::digest::{Digest, RecipeId, TreeId};
 use lantern_core::parallel::processors;
 use lantern_core::path::TreePath;
@@ -16,7 +17,7 @@ use lantern_core::progress::{Meter, Progress, Task};
 use lantern_core::tree::{Node, Tree, TreeError};
 
 use crate::chunk_index::ChunkIndex;
-use crate::codec::{Codec, Effort, Packer};
+use crate::codec::{Codec, Packer};
 use crate::pack::PackWriter;
 use crate::recipe::{ChunkRef, Encoded, Entry, Writer};
 use crate::store::{Store, StoreError};
@@ -203,19 +204,19 @@ pub struct Sealer<'a> {
     store: &'a Store,
     /// None before it was looked up, and after an error.
     known: Option<ChunkIndex>,
-    effort: Effort,
+    compression: Compression,
 }
 
 impl<'a> Sealer<'a> {
     /// Looks nothing up yet.
     pub fn new(store: &'a Store) -> Self {
-        Self { store, known: None, effort: Effort::default() }
+        Self { store, known: None, compression: Compression::default() }
     }
 
     /// With so much work for what is new.
     #[must_use]
-    pub fn with(self, effort: Effort) -> Self {
-        Self { effort, ..self }
+    pub fn with(self, compression: Compression) -> Self {
+        Self { compression, ..self }
     }
 
     /// Seals `entries`, which are in the order of their paths.
@@ -232,7 +233,7 @@ impl<'a> Sealer<'a> {
             Some(known) => known,
             None => self.store.known_chunks()?,
         };
-        let (sealed, known) = seal_knowing(self.store, known, self.effort, (entries, source), progress)?;
+        let (sealed, known) = seal_knowing(self.store, known, self.compression, (entries, source), progress)?;
         self.known = Some(known);
         Ok(sealed)
     }
@@ -254,7 +255,7 @@ pub fn seal(
 fn seal_knowing(
     store: &Store,
     known: ChunkIndex,
-    effort: Effort,
+    compression: Compression,
     (entries, source): (&[SourceEntry], &dyn Source),
     progress: &dyn Progress,
 ) -> Result<(SealedTree, ChunkIndex), SealError> {
@@ -277,7 +278,7 @@ fn seal_knowing(
         let blocks = std::sync::Arc::new(blocks);
         for _ in 0..workers {
             let (blocks, sender, known) = (blocks.clone(), cut_sender.clone(), &known);
-            scope.spawn(move || work((store, known), effort, &blocks, &sender, spare));
+            scope.spawn(move || work((store, known), compression, &blocks, &sender, spare));
         }
         drop((cut_sender, blocks));
         let packing = pack_all(store, &cut_receiver, &known, spare);
@@ -398,12 +399,12 @@ impl Cutter<'_> {
 
 fn work(
     (store, known): (&Store, &RwLock<ChunkIndex>),
-    effort: Effort,
+    compression: Compression,
     blocks: &Mutex<Receiver<Block>>,
     out: &SyncSender<Packed>,
     spare: &Spare,
 ) {
-    let mut packer = Packer::with(effort);
+    let mut packer = Packer::with(compression);
     // Whether the pack that was relied on last is sound: neighbours mostly lie in the same.
     let mut last: Option<(Digest, bool)> = None;
     let mut relies_on = |pack: Digest| match last {

@@ -5,6 +5,8 @@ use std::collections::BTreeMap;
 use schemars::JsonSchema;
 use serde::Deserialize;
 
+use crate::compression::Compression;
+
 /// What a game is, what its exports are, and where players get it.
 #[derive(Debug, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]
@@ -88,17 +90,6 @@ pub struct Sealing {
     /// processor time for what is new, and saves new players 5 to 12 per cent of the download.
     #[serde(default)]
     pub compression: Compression,
-}
-
-/// How hard it is tried to make files short.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Deserialize, JsonSchema)]
-#[serde(rename_all = "kebab-case")]
-pub enum Compression {
-    /// As fast as files can be read.
-    #[default]
-    Fast,
-    /// As small as it is worth.
-    Small,
 }
 
 /// An authority that states when something was signed, so that the signature holds when its certificate is over.

@@ -9,7 +9,7 @@ use lantern_core::finding::{Code, Finding, Severity, join_some};
 use lantern_core::names::Name;
 use lantern_core::path::{TreePath, shown};
 use lantern_core::progress::{Progress, Silent};
-use lantern_core::release::{Claims, DepotRecord, ReleaseRecord, TargetRecord};
+use lantern_core::release::{Claims, ReleaseRecord, TargetRecord};
 use lantern_core::size::Size;
 use lantern_core::tree::{Node, Tree};
 use lantern_core::version::{BuildNumber, ReleaseName, Version};
@@ -53,15 +53,13 @@ pub(crate) fn stamp_hint(can_be_stamped: bool) -> &'static str {
     if can_be_stamped { "; or stamp = true, and lantern writes it" } else { "" }
 }
 
-/// What a target of a release held, as the export had it; what cannot be read any more is left out.
-fn files_of(store: &Store, target: &TargetRecord) -> BTreeMap<TreePath, Node> {
-    let tree = |depot: &DepotRecord| {
+/// The trees of what a target of a release held, as the export had it; what cannot be read any more is left out.
+fn trees_of<'a>(store: &'a Store, target: &'a TargetRecord) -> impl Iterator<Item = Tree> + 'a {
+    target.depots.iter().chain(&target.aside).filter_map(|depot| {
         let tree = store.tree(depot.tree).ok()?;
         let before = target.changed.as_ref().map(|changed| changed.before(&tree));
         before.unwrap_or(Ok(tree)).ok()
-    };
-    let trees = target.depots.iter().chain(&target.aside).filter_map(tree);
-    trees.flat_map(Tree::into_entries).collect()
+    })
 }
 
 /// Says that a build has another number inside than its release gets.
@@ -144,7 +142,8 @@ impl PastReleases {
         }
         let mut older = records.into_iter();
         let targets = older.next().map(|newest| newest.targets).unwrap_or_default();
-        let files = targets.iter().map(|target| (target.target.clone(), files_of(&store, target))).collect();
+        let files = |target: &TargetRecord| trees_of(&store, target).flat_map(Tree::into_entries).collect();
+        let files = targets.iter().map(|target| (target.target.clone(), files(target))).collect();
         let (older, store) = (older.collect(), Some(store));
         Ok(Self { newest: newest_name, live, pushed, next, last, exported, files, older, store, numbers, seen })
     }
@@ -313,12 +312,17 @@ impl PastReleases {
             .filter(|(path, (_, size))| is_new(path, *size))
             .map(|(path, (at, size))| (*path, *at, *size))
             .collect();
+        if new.is_empty() {
+            return None;
+        }
+        let store = self.store.as_ref()?;
         let mut digests: BTreeMap<usize, Vec<Digest>> = BTreeMap::new();
         let older = self.older.iter().flat_map(|record| &record.targets).filter(|of| of.target == *intake.name);
-        for target in older.filter(|_| !new.is_empty()) {
-            let files = files_of(self.store.as_ref()?, target);
-            for (path, index, size) in &new {
-                if let Some(Node::File { digest, .. }) = files.get(*path).filter(|node| node.size() == *size) {
+        for tree in older.flat_map(|target| trees_of(store, target)) {
+            for (path, index, new_size) in &new {
+                if let Some(Node::File { digest, size, .. }) = tree.get(path)
+                    && size == new_size
+                {
                     digests.entry(*index).or_default().push(*digest);
                 }
             }
