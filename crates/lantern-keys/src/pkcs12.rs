@@ -88,24 +88,19 @@ pub fn read(bytes: &[u8], passphrase: &Passphrase) -> Result<Vec<Entry>, KeyErro
         return Err(KeyError::Unsupported("it is a key file of another version of PKCS #12".to_owned()));
     }
     let safes = data(file.inside(der::SEQUENCE, "the contents")?)?;
-    verify(file, safes, passphrase)?;
-    let mut safes = Reader::new(safes).inside(der::SEQUENCE, "the contents")?;
-    let mut bags = Bags::default();
-    while !safes.is_empty() {
-        let mut safe = safes.inside(der::SEQUENCE, "a part of the contents")?;
-        let again = safe;
-        match safe.bytes(der::OID, "a part's kind")? {
-            DATA => bags.add(data(again)?, passphrase)?,
-            ENCRYPTED_DATA => bags.add(&encrypted_data(safe, passphrase)?, passphrase)?,
-            other => {
-                return Err(KeyError::Unsupported(format!(
-                    "a part of it is of the kind {}",
-                    protection::dotted(other)
-                )));
-            }
-        }
-    }
-    bags.entries()
+    // Both hash the passphrase many times, and neither needs the other.
+    let (verified, bags) = at_once(|| verify(file, safes, passphrase), || Bags::of(safes, passphrase));
+    verified?;
+    bags?.entries()
+}
+
+/// Does two things at once: each keeps a processor busy for a while.
+fn at_once<A: Send, B>(one: impl FnOnce() -> A + Send, other: impl FnOnce() -> B) -> (A, B) {
+    std::thread::scope(|scope| {
+        let one = scope.spawn(one);
+        let other = other();
+        (one.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)), other)
+    })
 }
 
 /// The bytes of a content of the kind `data`.
@@ -165,6 +160,26 @@ fn verify(mut file: Reader<'_>, safes: &[u8], passphrase: &Passphrase) -> Result
 }
 
 impl Bags {
+    fn of(safes: &[u8], passphrase: &Passphrase) -> Result<Self, KeyError> {
+        let mut safes = Reader::new(safes).inside(der::SEQUENCE, "the contents")?;
+        let mut bags = Self::default();
+        while !safes.is_empty() {
+            let mut safe = safes.inside(der::SEQUENCE, "a part of the contents")?;
+            let again = safe;
+            match safe.bytes(der::OID, "a part's kind")? {
+                DATA => bags.add(data(again)?, passphrase)?,
+                ENCRYPTED_DATA => bags.add(&encrypted_data(safe, passphrase)?, passphrase)?,
+                other => {
+                    return Err(KeyError::Unsupported(format!(
+                        "a part of it is of the kind {}",
+                        protection::dotted(other)
+                    )));
+                }
+            }
+        }
+        Ok(bags)
+    }
+
     fn add(&mut self, bytes: &[u8], passphrase: &Passphrase) -> Result<(), KeyError> {
         let mut bags = Reader::new(bytes).inside(der::SEQUENCE, "the bags")?;
         while !bags.is_empty() {
@@ -276,7 +291,14 @@ pub fn write(entry: &Entry, passphrase: &Passphrase, rounds: u32) -> Result<Zero
     both.sort();
     let attributes = der::value(der::SET, &[&both[0], &both[1]]);
 
-    let (algorithm, encrypted) = protection::encrypt(entry.key.pkcs8(), passphrase, rounds)?;
+    let mut salt = [0; 16];
+    getrandom::fill(&mut salt).map_err(|_| KeyError::NoRandom)?;
+    let count = protection::rounds(rounds.into())?;
+    let (mac_key, encrypted) = at_once(
+        || protection::pkcs12_key(Hash::Sha256, Purpose::Mac, passphrase, &salt, count, 32),
+        || protection::encrypt(entry.key.pkcs8(), passphrase, rounds),
+    );
+    let (algorithm, encrypted) = encrypted?;
     let key = der::sequence(&[&algorithm, &octets(&encrypted)]);
     let key = der::sequence(&[&bag_kind(2), &der::value(0xa0, &[&key]), &attributes]);
     let keys = der::sequence(&[&key]);
@@ -293,10 +315,6 @@ pub fn write(entry: &Entry, passphrase: &Passphrase, rounds: u32) -> Result<Zero
         &der::sequence(&[&oid(DATA), &der::value(0xa0, &[&octets(&keys)])]),
     ]);
 
-    let mut salt = [0; 16];
-    getrandom::fill(&mut salt).map_err(|_| KeyError::NoRandom)?;
-    let count = protection::rounds(rounds.into())?;
-    let mac_key = protection::pkcs12_key(Hash::Sha256, Purpose::Mac, passphrase, &salt, count, 32);
     let tag = hmac::sign(&hmac::Key::new(hmac::HMAC_SHA256, &mac_key), &safes);
     let kind = der::sequence(&[&oid(SHA256), &der::value(der::NULL, &[])]);
     let digest = der::sequence(&[&kind, &octets(tag.as_ref())]);
