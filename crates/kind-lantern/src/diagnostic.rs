@@ -87,6 +87,12 @@ impl CommandError {
         }
     }
 
+    /// With one more thing to do.
+    pub fn or_else(mut self, fix: String) -> Self {
+        self.fixes.push(fix);
+        self
+    }
+
     /// Returns the exit code of this kind.
     pub fn exit_code(&self) -> u8 {
         match self.class {

@@ -1,3 +1,4 @@
+use std::fs;
 use std::path::{Path, PathBuf};
 
 use clap::Subcommand;
@@ -389,15 +390,25 @@ fn divide(keyring: &Keyring, opened: &OpenKey, folder: &Path, (needed, of): (u8,
         let what = format!("{} is there already", folder.display());
         return Err(CommandError::usage(what, "name a folder that is not there yet: nothing is replaced"));
     }
+    let config = project.as_ref().map(Project::config);
+    let page = |share| recovery_sheet::page(&set, share, &facts, config, now);
+    let pages = set.shares.iter().map(page).collect::<Result<Vec<_>, _>>();
+    let pages = pages.map_err(|error| CommandError::io("make a code", std::io::Error::other(error)))?;
     durable::create_private_folder(folder).map_err(KeyError::from)?;
-    for share in &set.shares {
-        let config = project.as_ref().map(Project::config);
-        let page = recovery_sheet::page(&set, share, &facts, config, now)
-            .map_err(|error| CommandError::io("make a code", std::io::Error::other(error)))?;
-        let path = folder.join(format!("sheet-{}.html", share.place));
-        durable::write_private_new(&path, page.as_bytes()).map_err(KeyError::from)?;
+    let paths: Vec<PathBuf> =
+        set.shares.iter().map(|share| folder.join(format!("sheet-{}.html", share.place))).collect();
+    let write =
+        |(path, page): (&PathBuf, &Zeroizing<String>)| durable::write_private_new(path, page.as_bytes()).map(|_| ());
+    if let Err(error) = paths.iter().zip(&pages).try_for_each(write) {
+        // Some sheets of a set are none that anybody should print; the error is the one to report.
+        paths.iter().for_each(|path| drop(fs::remove_file(path)));
+        let _ = fs::remove_dir(folder);
+        return Err(KeyError::from(error).into());
     }
-    let facts = keyring.note_sheets(&opened.name, &set, now)?;
+    let facts = keyring.note_sheets(&opened.name, &set, now).map_err(|error| {
+        let whole = format!("the sheets in {} are whole: lantern key drill notes them", folder.display());
+        CommandError::from(error).or_else(whole)
+    })?;
     ui.answer(&key::document(&facts), &key::divided(&facts, &set, folder));
     Ok(())
 }
